@@ -1,0 +1,259 @@
+// Package digest names the algorithms that publishers use for checksums, says
+// how much each is worth as evidence, and computes any set of them over a
+// stream in a single pass.
+//
+// Strength is a property of the algorithm alone. Whether a strength suffices
+// is a question of policy and is answered in package judge.
+package digest
+
+import (
+	"crypto/md5"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/json"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"slices"
+	"strings"
+
+	"github.com/pjbgf/sha1cd"
+)
+
+// An Algorithm identifies one way of computing a digest. The zero value is
+// [Unknown].
+type Algorithm uint8
+
+// The algorithms of the registry. Their order is the order in which they are
+// shown and tried: weaker first within a family.
+const (
+	Unknown   Algorithm = iota
+	CRC32               // ISO-HDLC, the one of zip, gzip, PNG and Ethernet
+	MD5                 // RFC 1321
+	SHA1                // FIPS 180-4, with collision detection
+	SHA224              // FIPS 180-4
+	SHA256              // FIPS 180-4
+	SHA384              // FIPS 180-4
+	SHA512              // FIPS 180-4
+	SHA512224           // FIPS 180-4, SHA-512/224
+	SHA512256           // FIPS 180-4, SHA-512/256
+	algorithmCount
+)
+
+// A Class says what a matching digest proves.
+type Class uint8
+
+// The strength classes.
+const (
+	// Checksum algorithms show accidental damage only; anyone can make other
+	// content with the same value.
+	Checksum Class = iota
+	// Broken algorithms were built against tampering, and collisions are
+	// known or within reach.
+	Broken
+	// Sound algorithms have no known attack better than the generic one.
+	Sound
+)
+
+// String returns the class as one lower-case word.
+func (c Class) String() string {
+	switch c {
+	case Checksum:
+		return "checksum"
+	case Broken:
+		return "broken"
+	default:
+		return "sound"
+	}
+}
+
+// info describes one algorithm.
+type info struct {
+	name   string
+	size   int // bytes
+	class  Class
+	bits   int // collision resistance against the best public attack, log2
+	labels []string
+	make   func() hash.Hash
+}
+
+var registry = [algorithmCount]info{
+	CRC32:     {"CRC-32", 4, Checksum, 0, []string{"crc", "crc32", "crc32isohdlc"}, func() hash.Hash { return crc32.NewIEEE() }},
+	MD5:       {"MD5", 16, Broken, 18, []string{"md5"}, md5.New},
+	SHA1:      {"SHA-1", 20, Broken, 61, []string{"sha1", "sha"}, sha1cd.New},
+	SHA224:    {"SHA-224", 28, Sound, 112, []string{"sha224"}, sha256.New224},
+	SHA256:    {"SHA-256", 32, Sound, 128, []string{"sha256", "sha2256"}, sha256.New},
+	SHA384:    {"SHA-384", 48, Sound, 192, []string{"sha384", "sha2384"}, sha512.New384},
+	SHA512:    {"SHA-512", 64, Sound, 256, []string{"sha512", "sha2512"}, sha512.New},
+	SHA512224: {"SHA-512/224", 28, Sound, 112, []string{"sha512224"}, sha512.New512_224},
+	SHA512256: {"SHA-512/256", 32, Sound, 128, []string{"sha512256"}, sha512.New512_256},
+}
+
+// All returns every algorithm of the registry, weaker first.
+func All() []Algorithm {
+	out := make([]Algorithm, 0, algorithmCount-1)
+	for a := Unknown + 1; a < algorithmCount; a++ {
+		out = append(out, a)
+	}
+	return out
+}
+
+// known reports whether a is in the registry.
+func (a Algorithm) known() bool { return a > Unknown && a < algorithmCount }
+
+// String returns the standard's spelling of the name, such as "SHA-256".
+func (a Algorithm) String() string {
+	if !a.known() {
+		return "unknown"
+	}
+	return registry[a].name
+}
+
+// Size returns the length of the digest in bytes, and 0 for [Unknown].
+func (a Algorithm) Size() int {
+	if !a.known() {
+		return 0
+	}
+	return registry[a].size
+}
+
+// Class returns what a match is worth. [Unknown] is a [Checksum].
+func (a Algorithm) Class() Class {
+	if !a.known() {
+		return Checksum
+	}
+	return registry[a].class
+}
+
+// CollisionBits returns the collision resistance in bits (log2 of the work of
+// the best public attack). Zero means there is none at all.
+func (a Algorithm) CollisionBits() int {
+	if !a.known() {
+		return 0
+	}
+	return registry[a].bits
+}
+
+// New returns a fresh hash. It panics for an algorithm outside the registry,
+// which is a mistake of the program and not of its input.
+func (a Algorithm) New() hash.Hash {
+	if !a.known() {
+		panic("digest: New of an unknown algorithm")
+	}
+	return registry[a].make()
+}
+
+// MarshalText writes the name, and nothing for [Unknown].
+func (a Algorithm) MarshalText() ([]byte, error) {
+	if !a.known() {
+		return nil, nil
+	}
+	return []byte(a.String()), nil
+}
+
+// UnmarshalText reads a label in any spelling that [Parse] accepts.
+func (a *Algorithm) UnmarshalText(text []byte) error {
+	if len(text) == 0 {
+		*a = Unknown
+		return nil
+	}
+	parsed, err := Parse(string(text))
+	if err != nil {
+		return err
+	}
+	*a = parsed
+	return nil
+}
+
+// MarshalJSON writes the name as a string, and null for [Unknown].
+func (a Algorithm) MarshalJSON() ([]byte, error) {
+	if !a.known() {
+		return []byte("null"), nil
+	}
+	return json.Marshal(a.String())
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (a *Algorithm) UnmarshalJSON(b []byte) error {
+	var s *string
+	if err := json.Unmarshal(b, &s); err != nil {
+		return err
+	}
+	if s == nil {
+		*a = Unknown
+		return nil
+	}
+	return a.UnmarshalText([]byte(*s))
+}
+
+// An UnknownAlgorithmError reports a label that names nothing in the registry.
+type UnknownAlgorithmError struct {
+	// Label is the label as it was written.
+	Label string
+}
+
+// Error lists the names that would have been understood.
+func (e *UnknownAlgorithmError) Error() string {
+	names := make([]string, 0, algorithmCount)
+	for _, a := range All() {
+		names = append(names, a.String())
+	}
+	return fmt.Sprintf("no digest algorithm is called %q; known are %s", e.Label, strings.Join(names, ", "))
+}
+
+// Parse finds an algorithm by label. Case, hyphens, underscores, slashes and
+// spaces do not matter: "sha_512-256" is SHA-512/256. It returns an
+// [*UnknownAlgorithmError] when nothing fits.
+func Parse(label string) (Algorithm, error) {
+	if len(label) <= 32 {
+		folded := fold(label)
+		for _, a := range All() {
+			if slices.Contains(registry[a].labels, folded) {
+				return a, nil
+			}
+		}
+	}
+	return Unknown, &UnknownAlgorithmError{Label: label}
+}
+
+func fold(label string) string {
+	return strings.Map(func(r rune) rune {
+		switch r {
+		case '-', '_', '/', ' ':
+			return -1
+		}
+		if r >= 'A' && r <= 'Z' {
+			return r + ('a' - 'A')
+		}
+		return r
+	}, label)
+}
+
+// OfSize returns the algorithms whose digests are n bytes long, the likeliest
+// first, and nil when there is none.
+func OfSize(n int) []Algorithm {
+	switch n {
+	case SHA256.Size():
+		return []Algorithm{SHA256, SHA512256}
+	case SHA224.Size():
+		return []Algorithm{SHA224, SHA512224}
+	}
+	for _, a := range All() {
+		if a.Size() == n {
+			return []Algorithm{a}
+		}
+	}
+	return nil
+}
+
+// Strongest returns the algorithm with the most collision resistance, or
+// [Unknown] for an empty list.
+func Strongest(algorithms []Algorithm) Algorithm {
+	best := Unknown
+	for _, a := range algorithms {
+		if best == Unknown || a.CollisionBits() > best.CollisionBits() {
+			best = a
+		}
+	}
+	return best
+}

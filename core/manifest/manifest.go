@@ -1,0 +1,144 @@
+// Package manifest reads checksum manifests into one model, whatever their
+// format. A damaged line becomes a [Problem] that names it and never hides the
+// good lines around it.
+//
+// The package touches no files: names in a manifest are text, and [SafeName]
+// says which of them may be looked up below a folder.
+package manifest
+
+import (
+	"fmt"
+
+	"endeixis/core/digest"
+)
+
+// A Format tells how an entry was written.
+type Format string
+
+// The formats that are read.
+const (
+	// DigestFirst is a digest, a mode mark and a name: "9f86…  gauge.bin".
+	DigestFirst Format = "digest-first"
+	// Tagged is an algorithm, a name in parentheses and a digest:
+	// "SHA256 (gauge.bin) = 9f86…".
+	Tagged Format = "tagged"
+	// Mixed is a manifest with lines of more than one format.
+	Mixed Format = "mixed"
+	// None is a text in which no entry was found.
+	None Format = "none"
+)
+
+// An Entry is one statement: this name has this digest.
+type Entry struct {
+	// Name is the file name after escapes were undone, otherwise as written.
+	Name string `json:"name"`
+	// Algorithm is what the line states, or [digest.Unknown].
+	Algorithm digest.Algorithm `json:"algorithm"`
+	// Candidates are the algorithms that the digest can be of, likeliest
+	// first. It holds exactly Algorithm when that is known.
+	Candidates []digest.Algorithm `json:"candidates"`
+	// Digest is the expected value.
+	Digest digest.Value `json:"digest"`
+	// Size is the stated length in bytes, or nil.
+	Size *int64 `json:"size"`
+	// Line and Column say where the entry starts; both count from 1, and
+	// columns count bytes.
+	Line   int `json:"line"`
+	Column int `json:"column"`
+	// Format is how this entry was written.
+	Format Format `json:"format"`
+}
+
+// A ProblemCode is a stable name for a kind of problem.
+type ProblemCode string
+
+// The problem codes.
+const (
+	// NotAnEntry is a line that is neither an entry nor a comment.
+	NotAnEntry ProblemCode = "not-an-entry"
+	// BadDigest is a line in the shape of an entry whose digest has a wrong
+	// length or wrong characters.
+	BadDigest ProblemCode = "bad-digest"
+	// BadEscape is a name with an escape that means nothing.
+	BadEscape ProblemCode = "bad-escape"
+	// UnknownLabel is a tagged line with an algorithm we do not know.
+	UnknownLabel ProblemCode = "unknown-algorithm"
+	// UnsafeName is a name that leads out of the folder or to a device.
+	UnsafeName ProblemCode = "unsafe-name"
+	// LineTooLong is a line over the limit; the rest of it was passed over.
+	LineTooLong ProblemCode = "line-too-long"
+	// SignedText is an OpenPGP cleartext frame. Nothing in it is taken for
+	// an entry unless its signature has been verified first.
+	SignedText ProblemCode = "signed-text"
+)
+
+// A Problem is something in the manifest that could not be used.
+type Problem struct {
+	Line    int         `json:"line"`
+	Code    ProblemCode `json:"code"`
+	Message string      `json:"message"`
+}
+
+// String returns the message with its line, for people.
+func (p Problem) String() string { return fmt.Sprintf("line %d: %s", p.Line, p.Message) }
+
+// A Manifest is everything that was understood of one text, and everything
+// that was not.
+type Manifest struct {
+	Format  Format  `json:"format"`
+	Entries []Entry `json:"entries"`
+	// Problems are kept up to the limit of Options.MaxProblems.
+	Problems []Problem `json:"problems"`
+	// MoreProblems counts those beyond the limit.
+	MoreProblems int `json:"more_problems,omitempty"`
+	// Lines counts the lines that hold something: no blanks, no comments.
+	Lines int `json:"-"`
+}
+
+// Options bound the reading and add what is known from outside the text.
+// The zero value means the defaults.
+type Options struct {
+	// MaxBytes bounds the whole text. Default 64 MiB.
+	MaxBytes int64
+	// MaxLine bounds one line in bytes. Default 64 KiB.
+	MaxLine int
+	// MaxEntries bounds the entries. Default 2 million.
+	MaxEntries int
+	// MaxProblems bounds the problems that are kept. Default 100.
+	MaxProblems int
+	// FileName is the manifest's own name. A name such as "SHA512SUMS" or
+	// "gauge.bin.md5" settles which algorithm an unlabelled digest is of.
+	FileName string
+}
+
+func (o Options) withDefaults() Options {
+	if o.MaxBytes == 0 {
+		o.MaxBytes = 64 << 20
+	}
+	if o.MaxLine == 0 {
+		o.MaxLine = 64 << 10
+	}
+	if o.MaxEntries == 0 {
+		o.MaxEntries = 2_000_000
+	}
+	if o.MaxProblems == 0 {
+		o.MaxProblems = 100
+	}
+	return o
+}
+
+// A LimitError reports a text that exceeds a bound. What was read before it is
+// still returned.
+type LimitError struct {
+	// What was exceeded: "bytes" or "entries".
+	What string
+	// Limit is the bound in force.
+	Limit int64
+	// Line is where reading stopped.
+	Line int
+}
+
+// Error says which bound it was and what to do.
+func (e *LimitError) Error() string {
+	return fmt.Sprintf("manifest has more than %d %s (reading stopped at line %d); split it, or raise the limit if you trust its source", e.Limit, e.What, e.Line)
+}

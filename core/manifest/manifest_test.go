@@ -1,0 +1,219 @@
+package manifest
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"endeixis/core/digest"
+)
+
+const (
+	d256 = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"
+	dmd5 = "098f6bcd4621d373cade4e832627b4f6"
+)
+
+func read(t *testing.T, text string, opts Options) *Manifest {
+	t.Helper()
+	m, err := Read(strings.NewReader(text), opts)
+	require.NoError(t, err)
+	return m
+}
+
+func TestDigestFirst(t *testing.T) {
+	for _, c := range []struct {
+		line, file, name string
+		candidates       []digest.Algorithm
+	}{
+		{d256 + "  gauge.bin", "", "gauge.bin", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{d256 + " *gauge.bin", "SHA256SUMS", "gauge.bin", []digest.Algorithm{digest.SHA256}},
+		{strings.ToUpper(d256) + "\tgauge.bin", "", "gauge.bin", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{d256 + " gauge.bin", "", "gauge.bin", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{d256 + "  two words.bin ", "", "two words.bin ", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{d256 + "   lead.bin", "", " lead.bin", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{dmd5 + "  ./boot/gauge.bin", "", "./boot/gauge.bin", []digest.Algorithm{digest.MD5}},
+		{`\` + d256 + `  odd\nname\\x`, "", "odd\nname\\x", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+		{"\ufeff" + d256 + "  gauge.bin\r", "", "gauge.bin", []digest.Algorithm{digest.SHA256, digest.SHA512256}},
+	} {
+		m := read(t, c.line+"\n", Options{FileName: c.file})
+		require.Empty(t, m.Problems, c.line)
+		require.Len(t, m.Entries, 1, c.line)
+		assert.Equal(t, c.name, m.Entries[0].Name)
+		assert.Equal(t, c.candidates, m.Entries[0].Candidates)
+		assert.Equal(t, DigestFirst, m.Format)
+		assert.Equal(t, 1, m.Entries[0].Line)
+	}
+}
+
+func TestTagged(t *testing.T) {
+	m := read(t, strings.Join([]string{
+		"# release 4.2",
+		"SHA256 (gauge.bin) = " + d256,
+		"  SHA512/256 (gauge (copy).bin)=" + strings.ToUpper(d256),
+		"md5 (boot.bin) = " + dmd5,
+		`\SHA256 (odd\nname) = ` + d256,
+	}, "\n"), Options{})
+	require.Empty(t, m.Problems)
+	require.Len(t, m.Entries, 4)
+	assert.Equal(t, Tagged, m.Format)
+	assert.Equal(t, "gauge (copy).bin", m.Entries[1].Name)
+	assert.Equal(t, digest.SHA512256, m.Entries[1].Algorithm)
+	assert.Equal(t, 3, m.Entries[1].Line)
+	assert.Equal(t, 3, m.Entries[1].Column)
+	assert.Equal(t, digest.MD5, m.Entries[2].Algorithm)
+	assert.Equal(t, "odd\nname", m.Entries[3].Name)
+}
+
+func TestProblemsNameTheirLine(t *testing.T) {
+	for _, c := range []struct {
+		line string
+		code ProblemCode
+	}{
+		{"this is a sentence about the release", NotAnEntry},
+		{d256[:62] + "  short.bin", BadDigest},
+		{d256[:40] + "zz" + d256[42:] + "  typo.bin", BadDigest},
+		{d256 + "  ", BadDigest},
+		{"SHA256 (gauge.bin) = " + dmd5, BadDigest},
+		{"ROT13 (gauge.bin) = " + dmd5, UnknownLabel},
+		{`\` + d256 + `  odd\qname`, BadEscape},
+		{d256 + "  ../../etc/hostname", UnsafeName},
+		{d256 + "  /etc/hostname", UnsafeName},
+		{d256 + `  ..\..\etc\hostname`, UnsafeName},
+		{d256 + `  C:\boot.bin`, UnsafeName},
+		{d256 + "  nul.txt", UnsafeName},
+		{d256 + "  a\x00b", UnsafeName},
+		{"-----BEGIN PGP SIGNED MESSAGE-----", SignedText},
+	} {
+		m := read(t, "\n"+c.line+"\n"+d256+"  good.bin\n", Options{})
+		require.Len(t, m.Problems, 1, c.line)
+		assert.Equal(t, c.code, m.Problems[0].Code, c.line)
+		assert.Equal(t, 2, m.Problems[0].Line)
+		assert.Contains(t, m.Problems[0].String(), "line 2: ")
+		require.Len(t, m.Entries, 1, "one bad line must not hide the good one: %s", c.line)
+		assert.Equal(t, 3, m.Entries[0].Line)
+	}
+}
+
+func TestSafeName(t *testing.T) {
+	clean, _, ok := SafeName(`.\boot\\gauge.bin`)
+	assert.True(t, ok)
+	assert.Equal(t, "boot/gauge.bin", clean)
+	clean, _, ok = SafeName("..gauge..bin")
+	assert.True(t, ok)
+	assert.Equal(t, "..gauge..bin", clean)
+	for _, bad := range []string{"", ".", "./", "a/../../b", "/", "COM1", "dir/aux.log"} {
+		_, why, ok := SafeName(bad)
+		assert.False(t, ok, bad)
+		assert.NotEmpty(t, why)
+	}
+}
+
+func TestNames(t *testing.T) {
+	for name, want := range map[string]digest.Algorithm{
+		"SHA256SUMS": digest.SHA256, "sha512sum.txt": digest.SHA512, "gauge.bin.md5": digest.MD5,
+		"gauge-4.2.sha1": digest.SHA1, "checksums.txt": digest.Unknown,
+	} {
+		assert.True(t, NamedLikeOne(name), name)
+		assert.Equal(t, want, AlgorithmOfName(name), name)
+	}
+	for _, name := range []string{"gauge-fw-4.2-main.img", "release-notes.txt", "hashtable.c"} {
+		assert.False(t, NamedLikeOne(name), name)
+	}
+}
+
+func TestBounds(t *testing.T) {
+	line := d256 + "  gauge.bin\n"
+	_, err := Read(strings.NewReader(strings.Repeat(line, 11)), Options{MaxEntries: 10})
+	var limit *LimitError
+	require.ErrorAs(t, err, &limit)
+	assert.Equal(t, 11, limit.Line)
+	assert.Contains(t, err.Error(), "10 entries")
+
+	m, err := Read(strings.NewReader(strings.Repeat(line, 11)), Options{MaxBytes: int64(len(line)) * 10})
+	require.ErrorAs(t, err, &limit)
+	assert.Len(t, m.Entries, 10, "what was read before the limit is kept")
+
+	m = read(t, strings.Repeat("x", 200<<10)+"\n"+line, Options{})
+	require.Len(t, m.Problems, 1)
+	assert.Equal(t, LineTooLong, m.Problems[0].Code)
+	assert.Len(t, m.Entries, 1)
+
+	m = read(t, strings.Repeat("nonsense\n", 500), Options{})
+	assert.Len(t, m.Problems, 100)
+	assert.Equal(t, 400, m.MoreProblems)
+	assert.Equal(t, None, m.Format)
+}
+
+// endless is a text that never ends and has no line breaks.
+type endless struct{ read int64 }
+
+func (e *endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'a'
+	}
+	e.read += int64(len(p))
+	return len(p), nil
+}
+
+func TestEndlessTextCostsNoMoreThanTheLimit(t *testing.T) {
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	source := &endless{}
+	_, err := Read(source, Options{MaxBytes: 256 << 20})
+	runtime.ReadMemStats(&after)
+	var limit *LimitError
+	require.ErrorAs(t, err, &limit)
+	assert.LessOrEqual(t, source.read, int64(256<<20+128<<10))
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(4<<20), "bytes allocated")
+}
+
+// TestAnyNameSurvives writes entries in both formats and reads them back.
+func TestAnyNameSurvives(t *testing.T) {
+	escape := strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringMatching(`[a-zA-Z0-9 ._()\\é潮\n\r-]{1,20}`).Draw(t, "name") + "x"
+		if _, _, ok := SafeName(name); !ok {
+			t.Skip("not a name to be written")
+		}
+		value := fmt.Sprintf("%x", sha256.Sum256([]byte(name)))
+		for _, line := range []string{
+			`\` + value + "  " + escape.Replace(name),
+			`\SHA256 (` + escape.Replace(name) + ") = " + value,
+		} {
+			m, err := Read(strings.NewReader(line+"\n"), Options{FileName: "SHA256SUMS"})
+			if err != nil || len(m.Entries) != 1 {
+				t.Fatalf("%q: %v %+v", line, err, m.Problems)
+			}
+			if m.Entries[0].Name != name || m.Entries[0].Digest.String() != value || m.Entries[0].Algorithm != digest.SHA256 {
+				t.Fatalf("%q came back as %+v", line, m.Entries[0])
+			}
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(d256 + "  gauge.bin\n"))
+	f.Add([]byte("SHA256 (gauge.bin) = " + d256 + "\n# note\n\\" + dmd5 + " *a\\nb"))
+	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\r\nHash: SHA256\r\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		m, err := Read(io.MultiReader(strings.NewReader(string(text))), Options{MaxLine: 256, MaxEntries: 8, MaxBytes: 4096})
+		if m == nil {
+			t.Fatalf("no manifest, error %v", err)
+		}
+		for _, e := range m.Entries {
+			if _, why, ok := SafeName(e.Name); !ok {
+				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
+			}
+			if len(e.Candidates) == 0 || e.Line < 1 || e.Column < 1 {
+				t.Fatalf("incomplete entry %+v", e)
+			}
+		}
+	})
+}

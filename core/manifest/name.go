@@ -1,0 +1,70 @@
+package manifest
+
+import (
+	"path"
+	"regexp"
+	"strings"
+
+	"endeixis/core/digest"
+)
+
+// SafeName turns a name from a manifest into a clean, slash-separated path
+// below the manifest's folder. Backslashes count as separators, a leading "./"
+// is dropped. When the name must not be used, ok is false and why says so: it
+// is absolute, climbs out by "..", holds a NUL, or names a device.
+func SafeName(name string) (clean string, why string, ok bool) {
+	s := strings.ReplaceAll(name, `\`, "/")
+	switch {
+	case s == "":
+		return "", "the name is empty", false
+	case strings.ContainsRune(s, 0):
+		return "", "the name holds a NUL byte", false
+	case strings.HasPrefix(s, "/"):
+		return "", "the name is an absolute path", false
+	case len(s) >= 2 && s[1] == ':' && isLetter(s[0]):
+		return "", "the name starts with a drive letter", false
+	}
+	for part := range strings.SplitSeq(s, "/") {
+		if part == ".." {
+			return "", "the name leads out of the folder by “..”", false
+		}
+		if deviceName.MatchString(part) {
+			return "", "the name is that of a device on some systems", false
+		}
+	}
+	clean = path.Clean(s)
+	if clean == "." {
+		return "", "the name is that of the folder itself", false
+	}
+	return clean, "", true
+}
+
+// deviceName matches the reserved names of DOS, which open a device whatever
+// their extension.
+var deviceName = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\.|$)`)
+
+func isLetter(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }
+
+var (
+	// listName matches names that say "this is a list of digests".
+	listName = regexp.MustCompile(`(?i)^(.*[._-])?(md5|sha-?(1|224|256|384|512)|checksum|digest|hash)(sum|e)?s?([._-](txt|list|sum|sums))?$|^manifest(\.txt)?$`)
+	// algorithmInName finds an algorithm's label inside a name.
+	algorithmInName = regexp.MustCompile(`(?i)(?:^|[^a-z0-9])(md5|crc32|sha-?1|sha-?224|sha-?256|sha-?384|sha-?512)(?:$|[^a-z0-9]|sums?(?:$|[^a-z0-9]))`)
+)
+
+// NamedLikeOne reports whether a file's base name announces a manifest.
+func NamedLikeOne(base string) bool { return listName.MatchString(base) }
+
+// AlgorithmOfName returns the algorithm that a manifest's own name states,
+// such as SHA-512 for "SHA512SUMS" or "gauge.bin.sha512", or [digest.Unknown].
+func AlgorithmOfName(base string) digest.Algorithm {
+	match := algorithmInName.FindStringSubmatch(base)
+	if match == nil {
+		return digest.Unknown
+	}
+	a, err := digest.Parse(match[1])
+	if err != nil {
+		return digest.Unknown
+	}
+	return a
+}

@@ -1,0 +1,310 @@
+package manifest
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"endeixis/core/digest"
+	"endeixis/core/plain"
+)
+
+// Read reads a manifest as a stream of lines. It returns what it understood
+// together with a [*LimitError] when a bound stopped it, or with the error of r.
+// A text without a single entry is no error: its Format is [None].
+func Read(r io.Reader, opts Options) (*Manifest, error) {
+	o := opts.withDefaults()
+	p := &parser{
+		opts: o,
+		hint: AlgorithmOfName(o.FileName),
+		out:  &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}},
+	}
+	lines := bufio.NewReaderSize(&boundedReader{r: r, left: o.MaxBytes + 1}, 64<<10)
+	consumed := int64(0)
+	var err error
+	for err == nil {
+		var line []byte
+		var tooLong bool
+		var n int64
+		line, n, tooLong, err = readLine(lines, o.MaxLine)
+		consumed += n
+		if consumed > o.MaxBytes {
+			return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: p.line + 1}
+		}
+		if n == 0 && err != nil {
+			break
+		}
+		p.line++
+		if p.line == 1 {
+			line = bytes.TrimPrefix(line, []byte("\ufeff"))
+		}
+		if tooLong {
+			p.out.Lines++
+			p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", o.MaxLine))
+			continue
+		}
+		if !p.take(line) {
+			return p.out, &LimitError{What: "entries", Limit: int64(o.MaxEntries), Line: p.line}
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return p.out, err
+}
+
+// boundedReader ends the stream after left bytes, so that an endless text
+// costs no more than the limit.
+type boundedReader struct {
+	r    io.Reader
+	left int64
+}
+
+func (b *boundedReader) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, io.EOF
+	}
+	if int64(len(p)) > b.left {
+		p = p[:b.left]
+	}
+	n, err := b.r.Read(p)
+	b.left -= int64(n)
+	return n, err
+}
+
+// readLine returns one line without its ending (LF, CRLF or CR LF mixed), the
+// bytes consumed, and whether it exceeded limit; then the line is cut short
+// and its remainder consumed without being kept.
+func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, err error) {
+	for {
+		part, e := r.ReadSlice('\n')
+		n += int64(len(part))
+		if len(line)+len(part) > limit+2 {
+			tooLong = true
+		} else if e == nil && line == nil {
+			line = part // the common case: no copy; valid until the next read
+		} else {
+			line = append(slices.Clip(line), part...)
+		}
+		if e == bufio.ErrBufferFull {
+			continue
+		}
+		return bytes.TrimRight(line, "\r\n"), n, tooLong, e
+	}
+}
+
+type parser struct {
+	opts Options
+	hint digest.Algorithm
+	line int
+	out  *Manifest
+}
+
+func (p *parser) problem(code ProblemCode, message string) {
+	if len(p.out.Problems) >= p.opts.MaxProblems {
+		p.out.MoreProblems++
+		return
+	}
+	p.out.Problems = append(p.out.Problems, Problem{Line: p.line, Code: code, Message: message})
+}
+
+// take reads one line. It returns false when the bound on entries is reached.
+func (p *parser) take(line []byte) bool {
+	text := bytes.TrimLeft(line, " \t")
+	if len(bytes.TrimSpace(text)) == 0 || text[0] == '#' || text[0] == ';' {
+		return true
+	}
+	p.out.Lines++
+	column := len(line) - len(text) + 1
+	if bytes.HasPrefix(text, []byte("-----BEGIN PGP SIGNED MESSAGE-----")) {
+		p.problem(SignedText, "this is a text with a signature around it; nothing in it is used before that signature is verified")
+		return true
+	}
+	entry, code, message := p.digestFirst(text)
+	if code == NotAnEntry {
+		if tagged, tagCode, tagMessage := p.tagged(text); tagCode != NotAnEntry {
+			entry, code, message = tagged, tagCode, tagMessage
+		}
+	}
+	if code != "" {
+		p.problem(code, message)
+		return true
+	}
+	entry.Line, entry.Column = p.line, column
+	if _, why, ok := SafeName(entry.Name); !ok {
+		p.problem(UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(entry.Name), why))
+		return true
+	}
+	if len(p.out.Entries) >= p.opts.MaxEntries {
+		return false
+	}
+	p.out.Entries = append(p.out.Entries, entry)
+	switch p.out.Format {
+	case None:
+		p.out.Format = entry.Format
+	case entry.Format:
+	default:
+		p.out.Format = Mixed
+	}
+	return true
+}
+
+// digestFirst reads "DIGEST  NAME", "DIGEST *NAME" and the escaped form that
+// starts with a backslash.
+func (p *parser) digestFirst(text []byte) (Entry, ProblemCode, string) {
+	escaped := text[0] == '\\'
+	if escaped {
+		text = text[1:]
+	}
+	end := bytes.IndexAny(text, " \t")
+	if end < 0 {
+		return Entry{}, NotAnEntry, "this is neither a digest with a file name nor a comment"
+	}
+	field, rest := text[:end], text[end:]
+	value, ok := decodeHex(field)
+	if !ok {
+		if len(field) >= 16 && mostlyHex(field) {
+			return Entry{}, BadDigest, fmt.Sprintf("%s is not a digest: it holds a character that is not hexadecimal", plain.Quoted(clip(field)))
+		}
+		return Entry{}, NotAnEntry, "this is neither a digest with a file name nor a comment"
+	}
+	candidates, message := p.candidates(value)
+	if message != "" {
+		return Entry{}, BadDigest, message
+	}
+	// One space and a mode mark (a space for text, an asterisk for binary)
+	// stand before the name; lists in the wild also use tabs or one space.
+	switch {
+	case len(rest) >= 2 && rest[0] == ' ' && (rest[1] == ' ' || rest[1] == '*'):
+		rest = rest[2:]
+	default:
+		rest = bytes.TrimLeft(rest, " \t")
+		rest = bytes.TrimPrefix(rest, []byte("*"))
+	}
+	name, ok := unescape(rest, escaped)
+	if !ok {
+		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
+	}
+	if name == "" {
+		return Entry{}, BadDigest, "a digest stands here without a file name"
+	}
+	return entryOf(name, value, candidates, DigestFirst), "", ""
+}
+
+// tagged reads "ALGORITHM (NAME) = DIGEST", escaped likewise.
+func (p *parser) tagged(text []byte) (Entry, ProblemCode, string) {
+	notOne := func() (Entry, ProblemCode, string) { return Entry{}, NotAnEntry, "" }
+	escaped := text[0] == '\\'
+	if escaped {
+		text = text[1:]
+	}
+	open := bytes.IndexByte(text, '(')
+	closing := bytes.LastIndexByte(text, ')')
+	if open <= 0 || closing < open {
+		return notOne()
+	}
+	after := bytes.TrimLeft(text[closing+1:], " \t")
+	if len(after) == 0 || after[0] != '=' {
+		return notOne()
+	}
+	label := strings.TrimSpace(string(text[:open]))
+	algorithm, err := digest.Parse(label)
+	if err != nil {
+		return Entry{}, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(label))))
+	}
+	field := bytes.TrimSpace(after[1:])
+	value, ok := decodeHex(field)
+	if !ok || len(value) != algorithm.Size() {
+		return Entry{}, BadDigest, fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip(field)), algorithm, 2*algorithm.Size())
+	}
+	name, ok := unescape(text[open+1:closing], escaped)
+	if !ok {
+		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
+	}
+	return entryOf(name, value, []digest.Algorithm{algorithm}, Tagged), "", ""
+}
+
+func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f Format) Entry {
+	e := Entry{Name: name, Digest: value, Candidates: candidates, Format: f}
+	if len(candidates) == 1 {
+		e.Algorithm = candidates[0]
+	}
+	return e
+}
+
+// candidates narrows the algorithms of a digest's length by the manifest's own
+// name. The message is not empty when no algorithm has this length.
+func (p *parser) candidates(value digest.Value) ([]digest.Algorithm, string) {
+	all := digest.OfSize(len(value))
+	if len(all) == 0 {
+		return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
+	}
+	if slices.Contains(all, p.hint) {
+		return []digest.Algorithm{p.hint}, ""
+	}
+	return all, ""
+}
+
+func decodeHex(field []byte) (digest.Value, bool) {
+	if len(field) < 8 || len(field)%2 != 0 || len(field) > 256 {
+		return nil, false
+	}
+	out := make([]byte, len(field)/2)
+	if _, err := hex.Decode(out, field); err != nil {
+		return nil, false
+	}
+	return out, true
+}
+
+// mostlyHex tells a damaged digest from a word.
+func mostlyHex(field []byte) bool {
+	n := 0
+	for _, c := range field {
+		if '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'f' {
+			n++
+		}
+	}
+	return n*10 >= len(field)*8
+}
+
+// unescape undoes \\, \n and \r in an escaped line.
+func unescape(name []byte, escaped bool) (string, bool) {
+	if !escaped {
+		return string(name), true
+	}
+	var b strings.Builder
+	for i := 0; i < len(name); i++ {
+		if name[i] != '\\' {
+			b.WriteByte(name[i])
+			continue
+		}
+		i++
+		if i == len(name) {
+			return "", false
+		}
+		switch name[i] {
+		case '\\':
+			b.WriteByte('\\')
+		case 'n':
+			b.WriteByte('\n')
+		case 'r':
+			b.WriteByte('\r')
+		default:
+			return "", false
+		}
+	}
+	return b.String(), true
+}
+
+// clip shortens text for a message.
+func clip(field []byte) string {
+	if len(field) > 40 {
+		return string(field[:40]) + "…"
+	}
+	return string(field)
+}

@@ -1,0 +1,433 @@
+// Package pgptest makes OpenPGP certificates and signatures for tests and for
+// demo data, from seeds: the same seed gives the same bytes, keys, fingerprints
+// and signatures every time.
+//
+// It writes packets by its own code and shares none with package openpgp, so
+// that a mistake of the reader is not repeated by the writer. It can also make
+// what must be refused: [Sig] leaves every field of a signature open.
+//
+// Keys made from a seed protect nothing. Never use them outside tests.
+package pgptest
+
+import (
+	"bytes"
+	"crypto"
+	"crypto/ed25519"
+	"crypto/md5"
+	"crypto/rsa"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"math/big"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+)
+
+// An Algorithm is a kind of key that can be made.
+type Algorithm int
+
+// The kinds of key.
+const (
+	RSA2048       Algorithm = iota
+	RSA1024                 // too short for any sensible policy
+	RSA4096                 // slow to make; its primes come from the seed
+	Ed25519                 // RFC 9580, algorithm 27
+	Ed25519Legacy           // RFC 9580, algorithm 22
+	Elgamal                 // a public key for encryption that cannot sign
+)
+
+// Hash algorithm IDs for [Sig].
+const (
+	MD5    = 1
+	SHA1   = 2
+	SHA256 = 8
+	SHA384 = 9
+	SHA512 = 10
+	SHA224 = 11
+)
+
+// Signature types for [Sig].
+const (
+	Binary           = 0x00
+	Text             = 0x01
+	Certification    = 0x13
+	SubkeyBinding    = 0x18
+	PrimaryBinding   = 0x19
+	DirectKey        = 0x1f
+	KeyRevocation    = 0x20
+	SubkeyRevocation = 0x28
+	CertRevocation   = 0x30
+	Timestamp        = 0x40
+)
+
+// Key flags for [Flags].
+const (
+	MayCertify = 0x01
+	MaySign    = 0x02
+	MayEncrypt = 0x0c
+)
+
+// A Key can sign.
+type Key struct {
+	Created   time.Time
+	Algorithm Algorithm
+	body      []byte
+	id        byte // public-key algorithm ID
+	rsa       *rsa.PrivateKey
+	ed        ed25519.PrivateKey
+}
+
+// NewKey makes a key from a seed.
+func NewKey(seed string, algorithm Algorithm, created time.Time) *Key {
+	k := &Key{Created: created, Algorithm: algorithm}
+	body := binary.BigEndian.AppendUint32([]byte{4}, uint32(created.Unix()))
+	switch algorithm {
+	case RSA2048, RSA1024, RSA4096:
+		k.id = 1
+		k.rsa = rsaKey(seed, map[Algorithm]int{RSA1024: 1024, RSA2048: 2048, RSA4096: 4096}[algorithm])
+		body = append(body, 1)
+		body = append(body, mpi(k.rsa.N.Bytes())...)
+		body = append(body, mpi(big.NewInt(int64(k.rsa.E)).Bytes())...)
+	case Ed25519, Ed25519Legacy:
+		s := sha256.Sum256([]byte("endeixis test key " + seed))
+		k.ed = ed25519.NewKeyFromSeed(s[:])
+		public := k.ed.Public().(ed25519.PublicKey)
+		if algorithm == Ed25519 {
+			k.id = 27
+			body = append(append(body, 27), public...)
+		} else {
+			k.id = 22
+			body = append(body, 22, 9, 0x2b, 0x06, 0x01, 0x04, 0x01, 0xda, 0x47, 0x0f, 0x01)
+			body = append(body, mpi(append([]byte{0x40}, public...))...)
+		}
+	case Elgamal:
+		k.id = 16
+		body = append(body, 16)
+		for range 3 {
+			body = append(body, mpi([]byte{0x7b, 0x01})...)
+		}
+	}
+	k.body = body
+	return k
+}
+
+var rsaKeys sync.Map // seed and size → *rsa.PrivateKey
+
+// rsaKey finds two primes in a stream that the seed determines. The standard
+// library's generator is not deterministic on purpose.
+func rsaKey(seed string, bits int) *rsa.PrivateKey {
+	name := fmt.Sprintf("%s/%d", seed, bits)
+	if k, ok := rsaKeys.Load(name); ok {
+		return k.(*rsa.PrivateKey)
+	}
+	stream := rand.NewChaCha8(sha256.Sum256([]byte("endeixis test primes " + name)))
+	e := big.NewInt(65537)
+	one := big.NewInt(1)
+	prime := func() *big.Int {
+		buf := make([]byte, bits/16)
+		for {
+			stream.Read(buf) //nolint:errcheck // never fails
+			buf[0] |= 0xc0
+			buf[len(buf)-1] |= 1
+			p := new(big.Int).SetBytes(buf)
+			if p.ProbablyPrime(20) && new(big.Int).GCD(nil, nil, e, new(big.Int).Sub(p, one)).Cmp(one) == 0 {
+				return p
+			}
+		}
+	}
+	p, q := prime(), prime()
+	phi := new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one))
+	k := &rsa.PrivateKey{
+		PublicKey: rsa.PublicKey{N: new(big.Int).Mul(p, q), E: 65537},
+		D:         new(big.Int).ModInverse(e, phi),
+		Primes:    []*big.Int{p, q},
+	}
+	k.Precompute()
+	rsaKeys.Store(name, k)
+	return k
+}
+
+func mpi(b []byte) []byte {
+	b = bytes.TrimLeft(b, "\x00")
+	bits := 0
+	if len(b) > 0 {
+		bits = 8*(len(b)-1) + big.NewInt(int64(b[0])).BitLen()
+	}
+	return append([]byte{byte(bits >> 8), byte(bits)}, b...)
+}
+
+// Fingerprint returns the version 4 fingerprint as lower-case hexadecimal.
+func (k *Key) Fingerprint() string { return hex.EncodeToString(k.fingerprint()) }
+
+func (k *Key) fingerprint() []byte {
+	sum := sha1.Sum(k.prefixed())
+	return sum[:]
+}
+
+func (k *Key) prefixed() []byte {
+	return append([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}, k.body...)
+}
+
+// A Sub is one subpacket of a signature.
+type Sub struct {
+	Type     byte
+	Critical bool
+	Body     []byte
+}
+
+// Flags returns a key-flags subpacket.
+func Flags(flags byte) Sub { return Sub{Type: 27, Body: []byte{flags}} }
+
+// KeyExpires returns a key-expiration subpacket; after counts from the key's
+// creation.
+func KeyExpires(after time.Duration) Sub { return Sub{Type: 9, Body: seconds(after)} }
+
+// Expires returns a signature-expiration subpacket.
+func Expires(after time.Duration) Sub { return Sub{Type: 3, Body: seconds(after)} }
+
+// Reason returns a reason-for-revocation subpacket.
+func Reason(code byte, text string) Sub {
+	return Sub{Type: 29, Body: append([]byte{code}, text...)}
+}
+
+func seconds(d time.Duration) []byte {
+	return binary.BigEndian.AppendUint32(nil, uint32(d/time.Second))
+}
+
+// Sig describes a signature to be made. The zero value is a binary document
+// signature with SHA-256.
+type Sig struct {
+	Type     byte
+	Hash     byte // 0 means SHA-256
+	Created  time.Time
+	NoTime   bool  // leave the creation time out
+	NoIssuer bool  // leave both issuer subpackets out
+	Hashed   []Sub // added to creation time and issuer fingerprint
+	Unhashed []Sub // added to the issuer key ID
+	Version  byte  // 0 means 4; another number is written as it is
+}
+
+// Sign returns a signature packet over data.
+func (k *Key) Sign(data []byte, spec Sig) []byte {
+	return Packet(2, k.signature(data, spec))
+}
+
+func (k *Key) signature(data []byte, spec Sig) []byte {
+	if spec.Hash == 0 {
+		spec.Hash = SHA256
+	}
+	if spec.Version == 0 {
+		spec.Version = 4
+	}
+	var hashed, unhashed []Sub
+	if !spec.NoTime {
+		hashed = append(hashed, Sub{Type: 2, Body: binary.BigEndian.AppendUint32(nil, uint32(spec.Created.Unix()))})
+	}
+	if !spec.NoIssuer {
+		hashed = append(hashed, Sub{Type: 33, Body: append([]byte{4}, k.fingerprint()...)})
+		unhashed = append(unhashed, Sub{Type: 16, Body: k.fingerprint()[12:]})
+	}
+	hashedArea := area(append(hashed, spec.Hashed...))
+	body := []byte{spec.Version, spec.Type, k.id, spec.Hash, byte(len(hashedArea) >> 8), byte(len(hashedArea))}
+	body = append(body, hashedArea...)
+
+	h, c := newHash(spec.Hash)
+	h.Write(data)
+	h.Write(body)
+	h.Write(binary.BigEndian.AppendUint32([]byte{4, 0xff}, uint32(len(body))))
+	digest := h.Sum(nil)
+
+	unhashedArea := area(append(unhashed, spec.Unhashed...))
+	body = append(body, byte(len(unhashedArea)>>8), byte(len(unhashedArea)))
+	body = append(body, unhashedArea...)
+	body = append(body, digest[:2]...)
+	switch {
+	case k.rsa != nil:
+		value, err := rsa.SignPKCS1v15(nil, k.rsa, c, digest)
+		if err != nil {
+			panic(err)
+		}
+		body = append(body, mpi(value)...)
+	case k.id == 27:
+		body = append(body, ed25519.Sign(k.ed, digest)...)
+	case k.id == 22:
+		value := ed25519.Sign(k.ed, digest)
+		body = append(append(body, mpi(value[:32])...), mpi(value[32:])...)
+	default:
+		panic("pgptest: this kind of key cannot sign")
+	}
+	return body
+}
+
+func newHash(id byte) (hash.Hash, crypto.Hash) {
+	switch id {
+	case MD5:
+		return md5.New(), crypto.MD5
+	case SHA1:
+		return sha1.New(), crypto.SHA1
+	case SHA256:
+		return sha256.New(), crypto.SHA256
+	case SHA384:
+		return sha512.New384(), crypto.SHA384
+	case SHA512:
+		return sha512.New(), crypto.SHA512
+	case SHA224:
+		return sha256.New224(), crypto.SHA224
+	}
+	panic(fmt.Sprintf("pgptest: no hash algorithm %d", id))
+}
+
+func area(subs []Sub) []byte {
+	var out []byte
+	for _, s := range subs {
+		n := len(s.Body) + 1
+		switch {
+		case n < 192:
+			out = append(out, byte(n))
+		case n < 8384:
+			out = append(out, byte((n-192)>>8)+192, byte(n-192))
+		default:
+			out = binary.BigEndian.AppendUint32(append(out, 255), uint32(n))
+		}
+		id := s.Type
+		if s.Critical {
+			id |= 0x80
+		}
+		out = append(append(out, id), s.Body...)
+	}
+	return out
+}
+
+// Packet frames a body in the OpenPGP format with the shortest length.
+func Packet(tag byte, body []byte) []byte {
+	out := []byte{0xc0 | tag}
+	switch n := len(body); {
+	case n < 192:
+		out = append(out, byte(n))
+	case n < 8384:
+		out = append(out, byte((n-192)>>8)+192, byte(n-192))
+	default:
+		out = binary.BigEndian.AppendUint32(append(out, 255), uint32(n))
+	}
+	return append(out, body...)
+}
+
+// LegacyPacket frames a body in the legacy format with a two-byte length.
+func LegacyPacket(tag byte, body []byte) []byte {
+	return append([]byte{0x80 | tag<<2 | 1, byte(len(body) >> 8), byte(len(body))}, body...)
+}
+
+// A Certificate collects packets around a primary key. Its methods return it,
+// so that calls can be chained.
+type Certificate struct {
+	Primary *Key
+	packets []byte
+}
+
+// NewCertificate starts a certificate.
+func NewCertificate(primary *Key) *Certificate {
+	return &Certificate{Primary: primary, packets: Packet(6, primary.body)}
+}
+
+// Simple returns a certificate with one user ID, whose primary key may certify
+// and sign, self-signed when it was created.
+func Simple(seed string, algorithm Algorithm, created time.Time, userID string) *Certificate {
+	return NewCertificate(NewKey(seed, algorithm, created)).
+		UserID(userID, Sig{Created: created, Hashed: []Sub{Flags(MayCertify | MaySign)}})
+}
+
+// UserID adds a user ID with a self-certification. Its type defaults to a
+// positive certification.
+func (c *Certificate) UserID(id string, spec Sig) *Certificate {
+	if spec.Type == 0 {
+		spec.Type = Certification
+	}
+	c.packets = append(c.packets, Packet(13, []byte(id))...)
+	return c.Certify(c.Primary, id, spec)
+}
+
+// Certify adds a certification, or its revocation, of the user ID just added,
+// by any key.
+func (c *Certificate) Certify(by *Key, id string, spec Sig) *Certificate {
+	data := append(c.Primary.prefixed(), binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(id)))...)
+	c.packets = append(c.packets, by.Sign(append(data, id...), spec)...)
+	return c
+}
+
+// Key adds a signature over the primary key alone, such as a direct-key
+// signature or a revocation. Call it before UserID and Subkey.
+func (c *Certificate) Key(by *Key, spec Sig) *Certificate {
+	c.packets = append(c.packets, by.Sign(c.Primary.prefixed(), spec)...)
+	return c
+}
+
+// Subkey adds a subkey with a binding. back, when not nil, is embedded as the
+// primary-key binding signature that a signing subkey needs.
+func (c *Certificate) Subkey(sub *Key, spec Sig, back *Sig) *Certificate {
+	both := append(c.Primary.prefixed(), sub.prefixed()...)
+	if spec.Type == 0 {
+		spec.Type = SubkeyBinding
+	}
+	if back != nil {
+		b := *back
+		if b.Type == 0 {
+			b.Type = PrimaryBinding
+		}
+		spec.Unhashed = append(spec.Unhashed, Sub{Type: 32, Body: sub.signature(both, b)})
+	}
+	c.packets = append(c.packets, Packet(14, sub.body)...)
+	c.packets = append(c.packets, c.Primary.Sign(both, spec)...)
+	return c
+}
+
+// BackSignature returns the body of a primary-key binding signature by sub, as
+// a genuine subkey carries it.
+func BackSignature(primary, sub *Key, spec Sig) []byte {
+	spec.Type = PrimaryBinding
+	return sub.signature(append(primary.prefixed(), sub.prefixed()...), spec)
+}
+
+// RevokeSubkey adds a revocation of the subkey just added.
+func (c *Certificate) RevokeSubkey(sub *Key, spec Sig) *Certificate {
+	spec.Type = SubkeyRevocation
+	c.packets = append(c.packets, c.Primary.Sign(append(c.Primary.prefixed(), sub.prefixed()...), spec)...)
+	return c
+}
+
+// Add adds packets as they are.
+func (c *Certificate) Add(packets []byte) *Certificate {
+	c.packets = append(c.packets, packets...)
+	return c
+}
+
+// Bytes returns the certificate in binary form.
+func (c *Certificate) Bytes() []byte { return bytes.Clone(c.packets) }
+
+// Armored returns the certificate in armor.
+func (c *Certificate) Armored() []byte { return Armor("PGP PUBLIC KEY BLOCK", c.packets) }
+
+// Secret returns packets shaped like a secret key. The secret part is zeros:
+// what matters to a reader is that it was offered.
+func (c *Certificate) Secret() []byte {
+	return Packet(5, append(bytes.Clone(c.Primary.body), 0, 0, 1, 1, 0, 2))
+}
+
+// Armor wraps data in ASCII armor (RFC 9580, section 6.2).
+func Armor(kind string, data []byte) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, "-----BEGIN %s-----\n\n", kind)
+	text := base64.StdEncoding.EncodeToString(data)
+	for len(text) > 64 {
+		b.WriteString(text[:64] + "\n")
+		text = text[64:]
+	}
+	fmt.Fprintf(&b, "%s\n-----END %s-----\n", text, kind)
+	return []byte(b.String())
+}

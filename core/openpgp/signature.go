@@ -1,0 +1,305 @@
+package openpgp
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash"
+	"time"
+)
+
+// A SignatureType says what a signature is about (RFC 9580, section 5.2.1).
+type SignatureType uint8
+
+// The signature types.
+const (
+	Binary               SignatureType = 0x00
+	Text                 SignatureType = 0x01
+	Standalone           SignatureType = 0x02
+	GenericCertification SignatureType = 0x10
+	PersonaCertification SignatureType = 0x11
+	CasualCertification  SignatureType = 0x12
+	PositiveCertification SignatureType = 0x13
+	SubkeyBinding        SignatureType = 0x18
+	PrimaryBinding       SignatureType = 0x19
+	DirectKey            SignatureType = 0x1f
+	KeyRevocation        SignatureType = 0x20
+	SubkeyRevocation     SignatureType = 0x28
+	CertRevocation       SignatureType = 0x30
+	Timestamp            SignatureType = 0x40
+	ThirdParty           SignatureType = 0x50
+)
+
+// String names the type.
+func (t SignatureType) String() string {
+	switch t {
+	case Binary:
+		return "binary document"
+	case Text:
+		return "text document"
+	case Standalone:
+		return "standalone"
+	case GenericCertification, PersonaCertification, CasualCertification, PositiveCertification:
+		return "certification"
+	case SubkeyBinding:
+		return "subkey binding"
+	case PrimaryBinding:
+		return "primary key binding"
+	case DirectKey:
+		return "direct key"
+	case KeyRevocation:
+		return "key revocation"
+	case SubkeyRevocation:
+		return "subkey revocation"
+	case CertRevocation:
+		return "certification revocation"
+	case Timestamp:
+		return "timestamp"
+	case ThirdParty:
+		return "third-party confirmation"
+	}
+	return fmt.Sprintf("type 0x%02x", uint8(t))
+}
+
+// A RevocationReason is why a key was revoked (RFC 9580, section 5.2.3.31).
+type RevocationReason uint8
+
+// The reasons for revocation.
+const (
+	NoReason    RevocationReason = 0
+	Superseded  RevocationReason = 1
+	Compromised RevocationReason = 2
+	Retired     RevocationReason = 3
+)
+
+// String says the reason in a few words.
+func (r RevocationReason) String() string {
+	switch r {
+	case NoReason:
+		return "no reason given"
+	case Superseded:
+		return "superseded"
+	case Compromised:
+		return "compromised"
+	case Retired:
+		return "retired"
+	}
+	return fmt.Sprintf("reason %d", uint8(r))
+}
+
+// A Signature is one signature packet (RFC 9580, section 5.2).
+type Signature struct {
+	Version      int
+	Type         SignatureType
+	KeyAlgorithm KeyAlgorithm
+	Hash         HashAlgorithm
+	// Created is the creation time, or the zero time when the hashed area
+	// has none.
+	Created time.Time
+	// Lifetime is how long the signature is valid; zero means for ever.
+	Lifetime time.Duration
+	// IssuerFingerprint and IssuerKeyID are hints from either area; they
+	// may find a key and vouch for nothing.
+	IssuerFingerprint Fingerprint
+	IssuerKeyID       KeyID
+	// Raw is the packet's body.
+	Raw []byte
+
+	offset          int
+	hashedArea      []byte // from the version up to the end of the hashed area
+	values          [][]byte
+	criticalUnknown string
+	keyLifetime     time.Duration
+	keyFlags        byte
+	hasKeyFlags     bool
+	primaryUserID   bool
+	hasReason       bool
+	reason          RevocationReason
+	reasonText      string
+	embedded        []byte
+	unsupported     error
+}
+
+// Unsupported returns an [*UnsupportedError] when the signature is well-formed
+// but of a version or algorithm that is not computed, and nil otherwise.
+func (s *Signature) Unsupported() error { return s.unsupported }
+
+// parseSignature reads the body of a signature packet. A version or algorithm
+// we do not compute is no error here: Unsupported tells.
+func parseSignature(body []byte, base int) (*Signature, error) {
+	c := &cursor{data: body, base: base, packet: tagName(tagSignature)}
+	s := &Signature{Raw: bytes.Clone(body), offset: base}
+	s.Version = int(c.byte("version"))
+	if c.err != nil {
+		return nil, c.err
+	}
+	if s.Version != 4 {
+		s.unsupported = &UnsupportedError{What: fmt.Sprintf("signature version %d", s.Version)}
+		return s, nil
+	}
+	s.Type = SignatureType(c.byte("type"))
+	s.KeyAlgorithm = KeyAlgorithm(c.byte("public-key algorithm"))
+	s.Hash = HashAlgorithm(c.byte("hash algorithm"))
+	hashed := c.bytes(c.uint16("length of the hashed area"), "hashed area")
+	if c.err != nil {
+		return nil, c.err
+	}
+	s.hashedArea = bytes.Clone(body[:c.at])
+	hashedBase := base + c.at - len(hashed)
+	unhashed := c.bytes(c.uint16("length of the unhashed area"), "unhashed area")
+	unhashedBase := base + c.at - len(unhashed)
+	c.bytes(2, "hash prefix") // a hint, not a check: RFC 9580, section 5.2.4
+	if c.err != nil {
+		return nil, c.err
+	}
+	hashedSubs, err := readSubpackets(hashed, hashedBase)
+	if err != nil {
+		return nil, err
+	}
+	unhashedSubs, err := readSubpackets(unhashed, unhashedBase)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
+		return nil, err
+	}
+	s.readIssuer(hashedSubs)
+	s.readIssuer(unhashedSubs)
+
+	switch s.KeyAlgorithm {
+	case RSA, RSASignOnly:
+		s.values = [][]byte{bytes.Clone(c.mpi("RSA value"))}
+	case EdDSALegacy:
+		s.values = [][]byte{bytes.Clone(c.mpi("R value")), bytes.Clone(c.mpi("S value"))}
+	case Ed25519:
+		s.values = [][]byte{bytes.Clone(c.bytes(64, "Ed25519 value"))}
+	default:
+		s.unsupported = &UnsupportedError{What: s.KeyAlgorithm.String()}
+		return s, nil
+	}
+	if err := c.finish(); err != nil {
+		return nil, err
+	}
+	if _, ok := s.Hash.info(); !ok {
+		s.unsupported = &UnsupportedError{What: s.Hash.String()}
+	}
+	return s, nil
+}
+
+// ed25519Value returns R and S as 64 bytes in the native encoding.
+func (s *Signature) ed25519Value() ([]byte, bool) {
+	if s.KeyAlgorithm == Ed25519 {
+		return s.values[0], true
+	}
+	out := make([]byte, 64)
+	for i, v := range s.values {
+		if len(v) > 32 {
+			return nil, false
+		}
+		copy(out[32*i+32-len(v):], v)
+	}
+	return out, true
+}
+
+// NewHash returns the hash into which the document's bytes are written, to be
+// followed by [Signature.Trailer]. It fails with an [*UnsupportedError].
+func (s *Signature) NewHash() (hash.Hash, error) {
+	if s.unsupported != nil {
+		return nil, s.unsupported
+	}
+	return s.Hash.New()
+}
+
+// Trailer returns what is hashed after the document (RFC 9580, section 5.2.4).
+func (s *Signature) Trailer() []byte {
+	t := bytes.Clone(s.hashedArea)
+	t = append(t, 4, 0xff)
+	return binary.BigEndian.AppendUint32(t, uint32(len(s.hashedArea)))
+}
+
+// ReasonText returns the words given with a revocation, from outside and to be
+// made harmless before they are shown.
+func (s *Signature) ReasonText() string { return s.reasonText }
+
+// expired reports whether the signature's own lifetime has run out at t.
+func (s *Signature) expired(t time.Time) bool {
+	return s.Lifetime != 0 && !t.Before(s.Created.Add(s.Lifetime))
+}
+
+// isSelfKind reports whether the type is one of the four certifications.
+func (t SignatureType) isCertification() bool {
+	return t >= GenericCertification && t <= PositiveCertification
+}
+
+// maxSignatures bounds the signatures of one detached-signature file.
+const maxSignatures = 64
+
+// ReadSignatures reads a detached-signature file, armored or binary, with one
+// or more signatures.
+//
+// It returns an [*EmptyError] for input without a signature, and a
+// [*FormatError] for damaged input, for a file that holds other packets (a
+// signed message over content of its own is not a detached signature), and for
+// more than 64 signatures.
+func ReadSignatures(data []byte) ([]*Signature, error) {
+	binaries := [][]byte{data}
+	if isArmored(data) {
+		blocks, err := readArmor(data)
+		if err != nil {
+			return nil, err
+		}
+		binaries = nil
+		for _, b := range blocks {
+			if b.kind != "PGP SIGNATURE" {
+				return nil, &EmptyError{Want: "detached signature", Found: "it is a block headed " + b.kind}
+			}
+			binaries = append(binaries, b.data)
+		}
+	}
+	var out []*Signature
+	for _, b := range binaries {
+		if what := describe(b); what != "" || b[0]&0x80 == 0 {
+			return nil, &EmptyError{Want: "signature", Found: what}
+		}
+		r := packetReader{data: b}
+		for {
+			p, err := r.next()
+			if err != nil {
+				return nil, err
+			}
+			if p == nil {
+				break
+			}
+			switch p.tag {
+			case tagSignature:
+			case tagMarker, tagPadding:
+				continue
+			default:
+				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "a detached signature holds signature packets only; this file carries content of its own"}
+			}
+			if len(out) == maxSignatures {
+				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures in one file", maxSignatures)}
+			}
+			s, err := parseSignature(p.body, p.end-len(p.body))
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, s)
+		}
+	}
+	if len(out) == 0 {
+		return nil, &EmptyError{Want: "signature"}
+	}
+	return out, nil
+}
+
+// ParseSignature reads the body of one signature packet, as kept in
+// [Signature.Raw].
+func ParseSignature(raw []byte) (*Signature, error) { return parseSignature(raw, 0) }
+
+// IsUnsupported reports whether err is an [*UnsupportedError].
+func IsUnsupported(err error) bool {
+	var u *UnsupportedError
+	return errors.As(err, &u)
+}

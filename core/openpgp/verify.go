@@ -1,0 +1,267 @@
+package openpgp
+
+import (
+	"fmt"
+	"hash"
+	"slices"
+	"time"
+)
+
+// Rules are the limits that a policy sets, and the time of judgement.
+type Rules struct {
+	// Now is the time at which the question is asked.
+	Now time.Time
+	// Skew is how far a clock may be ahead.
+	Skew time.Duration
+	// DocumentHashBits is the least collision resistance of the hash of a
+	// document signature. SHA-256 has 128.
+	DocumentHashBits int
+	// SelfSHA1Before is the time from which SHA-1 is no longer accepted in
+	// self-signatures and bindings.
+	SelfSHA1Before time.Time
+	// RSABits is the least size of an RSA modulus.
+	RSABits int
+	// MaxAge is the greatest age of a document signature; zero means any.
+	MaxAge time.Duration
+}
+
+// usable returns those self-signatures or bindings that the rules accept at
+// Now, newest first. Their cryptography has been checked before.
+func (r Rules) usable(sigs []*Signature, key *PublicKey) []*Signature {
+	out := slices.Clone(sigs)
+	out = slices.DeleteFunc(out, func(s *Signature) bool {
+		strong := s.Hash.CollisionBits() >= 112 || s.Hash == HashSHA1 && s.Created.Before(r.SelfSHA1Before)
+		return !strong || s.criticalUnknown != "" || s.Created.IsZero() ||
+			s.Created.After(r.Now.Add(r.Skew)) || s.Created.Before(key.Created) || s.expired(r.Now)
+	})
+	slices.SortStableFunc(out, func(a, b *Signature) int { return b.Created.Compare(a.Created) })
+	return out
+}
+
+// A Status is the outcome of [Verify].
+type Status string
+
+// The outcomes. All but Valid mean that the signature proves nothing, for the
+// reason that the name says.
+const (
+	// Valid: the cryptography holds and the key was fit to sign.
+	Valid Status = "valid"
+	// Invalid: the signer is known and the cryptography does not hold.
+	Invalid Status = "invalid"
+	// SignerUnknown: no candidate key has this issuer.
+	SignerUnknown Status = "signer-unknown"
+	// SignerUnfit: the key may not sign this.
+	SignerUnfit Status = "signer-unfit"
+	// SignerRevoked: the key was revoked, in a way that voids this signature.
+	SignerRevoked Status = "signer-revoked"
+	// SignerExpired: the key had expired when the signature was made.
+	SignerExpired Status = "signer-expired"
+	// SignatureExpired: by the signature's own date.
+	SignatureExpired Status = "signature-expired"
+	// SignatureInFuture: made later than now plus the allowed skew.
+	SignatureInFuture Status = "signature-in-future"
+	// Unacceptable: not a document signature, or with a critical part that
+	// is not understood.
+	Unacceptable Status = "signature-unacceptable"
+	// Weak: hash or key below the rules.
+	Weak Status = "signature-weak"
+	// Unsupported: a version or algorithm that is not computed.
+	Unsupported Status = "signature-unsupported"
+)
+
+// A Step is one question of the decision, in the order in which it was asked.
+type Step struct {
+	Question string `json:"question"`
+	Holds    bool   `json:"holds"`
+	Detail   string `json:"detail"`
+}
+
+// A Candidate is a key that may have made a signature, with the certificate it
+// belongs to.
+type Candidate struct {
+	Certificate *Certificate
+	Key         *PublicKey
+}
+
+// A Result is the answer of [Verify] with every fact it rests on.
+type Result struct {
+	Status Status
+	// Reason says in a clause why the status is not Valid.
+	Reason string
+	// Signer is the key whose cryptography holds, or the one that was tried
+	// last, or nil.
+	Signer *Candidate
+	// Tried counts the candidates whose cryptography was computed.
+	Tried int
+	// Revocation is set when the signer is revoked.
+	Revocation *Revocation
+	// SignerExpires is when the signer expires or expired, or nil. The
+	// caller's policy decides what an expiry between the signature and now
+	// means.
+	SignerExpires *time.Time
+	Steps         []Step
+}
+
+func (r *Result) step(question string, holds bool, format string, args ...any) {
+	r.Steps = append(r.Steps, Step{Question: question, Holds: holds, Detail: fmt.Sprintf(format, args...)})
+}
+
+func (r Result) end(status Status, question, format string, args ...any) Result {
+	r.Status = status
+	r.Reason = fmt.Sprintf(format, args...)
+	if status != Valid {
+		r.step(question, false, "%s", r.Reason)
+	}
+	return r
+}
+
+// Verify decides whether s holds over a document whose finished hash (data
+// followed by [Signature.Trailer]) is digest. The questions are asked in a
+// fixed order, and the first that fails decides:
+//
+//  1. version, type, algorithm and hash are supported, and the type is that of
+//     a document signature;
+//  2. a candidate has the issuer's key;
+//  3. the cryptography holds with one of the candidates; all are tried, for key
+//     IDs collide;
+//  4. the key may sign: a valid self-signature, flags from a valid binding, a
+//     back signature of a signing subkey;
+//  5. times and revocation;
+//  6. strength.
+func Verify(s *Signature, digest []byte, candidates []Candidate, rules Rules) Result {
+	var r Result
+	const form = "Is it a signature over a document that we can compute?"
+	if s.unsupported != nil {
+		return r.end(Unsupported, form, "%s", s.unsupported.Error())
+	}
+	if s.Type != Binary {
+		if s.Type == Text {
+			return r.end(Unsupported, form, "signatures in text mode are not supported")
+		}
+		return r.end(Unacceptable, form, "it is a %s signature, which says nothing about a document", s.Type)
+	}
+	if s.Created.IsZero() {
+		return r.end(Unacceptable, form, "it does not say when it was made")
+	}
+	if s.criticalUnknown != "" {
+		return r.end(Unacceptable, form, "it carries %s marked critical, which we do not understand", s.criticalUnknown)
+	}
+	r.step(form, true, "%s, %s, made %s", s.KeyAlgorithm, s.Hash, s.Created.Format(time.RFC3339))
+
+	const known = "Is the signer's key in the keyring?"
+	if len(candidates) == 0 {
+		return r.end(SignerUnknown, known, "no key in the keyring has the issuer %s", s.issuer())
+	}
+	const holds = "Does the cryptography hold?"
+	for i := range candidates {
+		r.Tried++
+		r.Signer = &candidates[i]
+		if err := candidates[i].Key.verify(s, digest); err == nil {
+			r.step(known, true, "key %s", candidates[i].Key.Fingerprint)
+			r.step(holds, true, "the signature is over exactly these bytes")
+			return r.fit(s, rules)
+		} else if IsUnsupported(err) && i == len(candidates)-1 && r.Tried == 1 {
+			return r.end(Unsupported, holds, "%s", err.Error())
+		}
+	}
+	r.step(known, true, "key %s", r.Signer.Key.Fingerprint)
+	return r.end(Invalid, holds, "the key is known, and its signature is not over these bytes")
+}
+
+func (s *Signature) issuer() string {
+	if s.IssuerFingerprint != "" {
+		return string(s.IssuerFingerprint)
+	}
+	if s.IssuerKeyID != 0 {
+		return s.IssuerKeyID.String()
+	}
+	return "(not stated)"
+}
+
+// fit asks questions 4 to 6 of a signature whose cryptography holds.
+func (r Result) fit(s *Signature, rules Rules) Result {
+	cert, key := r.Signer.Certificate, r.Signer.Key
+	const may = "May this key sign documents?"
+	self := cert.selfSignatures(rules)
+	if len(self) == 0 {
+		return r.end(SignerUnfit, may, "the primary key has no self-signature that holds and is strong enough")
+	}
+	bindings := self
+	if key != cert.Primary {
+		sub := cert.subkey(key)
+		bindings = rules.usable(sub.bindings, key)
+		if len(bindings) == 0 {
+			return r.end(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
+		}
+		if bindings[0].keyFlags&flagSign == 0 {
+			return r.end(SignerUnfit, may, "its owner did not mark the subkey for signing")
+		}
+		if !backSigned(cert, sub, bindings[0], rules) {
+			return r.end(SignerUnfit, may, "the subkey lacks a valid signature back to the primary key, so anyone could have attached it")
+		}
+	} else if flags := withFlags(self); flags.hasKeyFlags && flags.keyFlags&flagSign == 0 {
+		return r.end(SignerUnfit, may, "its owner did not mark the key for signing")
+	}
+	r.step(may, true, "its owner says so in a signature of %s", bindings[0].Created.Format(time.DateOnly))
+
+	const times = "Was the key good when the signature was made?"
+	if s.Created.Before(key.Created) || s.Created.Before(cert.Primary.Created) {
+		return r.end(SignerUnfit, times, "the signature claims to be older than the key")
+	}
+	if s.Created.After(rules.Now.Add(rules.Skew)) {
+		return r.end(SignatureInFuture, times, "it is dated %s, which has not come yet", s.Created.Format(time.RFC3339))
+	}
+	r.Revocation = cert.Revocation()
+	if key != cert.Primary && (r.Revocation == nil || !r.Revocation.Always()) {
+		if own := revocationOf(cert.subkey(key).revocations); own != nil {
+			r.Revocation = own
+		}
+	}
+	if rev := r.Revocation; rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
+		return r.end(SignerRevoked, times, "the key was revoked on %s (%s)", rev.Time.Format(time.DateOnly), rev.Reason)
+	}
+	r.SignerExpires = expiryOf(cert.Primary, self[0])
+	if key != cert.Primary {
+		if own := expiryOf(key, bindings[0]); own != nil && (r.SignerExpires == nil || own.Before(*r.SignerExpires)) {
+			r.SignerExpires = own
+		}
+	}
+	if e := r.SignerExpires; e != nil && !s.Created.Before(*e) {
+		return r.end(SignerExpired, times, "the key had expired on %s, before the signature was made", e.Format(time.DateOnly))
+	}
+	if s.expired(rules.Now) {
+		return r.end(SignatureExpired, times, "the signature was valid until %s only", s.Created.Add(s.Lifetime).Format(time.DateOnly))
+	}
+	if rules.MaxAge != 0 && s.Created.Add(rules.MaxAge).Before(rules.Now) {
+		return r.end(SignatureExpired, times, "the signature of %s is older than the policy allows", s.Created.Format(time.DateOnly))
+	}
+	r.step(times, true, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
+
+	const strong = "Are hash and key strong enough?"
+	if s.Hash.CollisionBits() < rules.DocumentHashBits {
+		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
+	}
+	if key.rsa != nil && key.Bits < rules.RSABits {
+		return r.end(Weak, strong, "an RSA key of %d bits is below the %d that the policy asks", key.Bits, rules.RSABits)
+	}
+	r.step(strong, true, "%s with %s", key.Describe(), s.Hash)
+	return r.end(Valid, "", "")
+}
+
+// backSigned reports whether the binding carries a primary key binding
+// signature by the subkey itself (RFC 9580, section 5.2.1.9), which shows that
+// the subkey's holder agreed.
+func backSigned(cert *Certificate, sub *Subkey, binding *Signature, rules Rules) bool {
+	if binding.embedded == nil {
+		return false
+	}
+	back, err := parseSignature(binding.embedded, 0)
+	if err != nil || back.unsupported != nil || back.Type != PrimaryBinding {
+		return false
+	}
+	return len(rules.usable([]*Signature{back}, sub.Key)) == 1 &&
+		holdsOver(back, sub.Key, func(h hash.Hash) {
+			cert.Primary.hashInto(h)
+			sub.Key.hashInto(h)
+		})
+}

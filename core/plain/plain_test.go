@@ -1,0 +1,54 @@
+package plain
+
+import (
+	"testing"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+func TestText(t *testing.T) {
+	for in, want := range map[string]string{
+		"gauge-fw-4.2.img":       "gauge-fw-4.2.img",
+		"Prüfsumme für Höhe.bin": "Prüfsumme für Höhe.bin",
+		"潮位.img":                 "潮位.img",
+		"a\x1b[31mred":           `a\x1b[31mred`,
+		"two\nlines\tand\r":      `two\nlines\tand\r`,
+		"gnp\u202e.exe":          `gnp\u{202e}.exe`,
+		"zero\u200bwidth":        `zero\u{200b}width`,
+		"no\u00a0break":          `no\xa0break`,
+		"bad\xff":                `bad\xff`,
+		"<b>markup</b>":          "<b>markup</b>",
+		"\u009b31m":              `\x9b31m`,
+	} {
+		assert.Equal(t, want, Text(in))
+	}
+}
+
+// TestTextNeverPassesAControl holds for any string at all.
+func TestTextNeverPassesAControl(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		out := Text(string(rapid.SliceOf(rapid.Byte()).Draw(t, "s")) + rapid.String().Draw(t, "u"))
+		if !utf8.ValidString(out) {
+			t.Fatalf("%q is not UTF-8", out)
+		}
+		for _, r := range out {
+			if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) {
+				t.Fatalf("%q passed", r)
+			}
+		}
+	})
+}
+
+func TestCell(t *testing.T) {
+	assert.Equal(t, `'=HYPERLINK("x")`, Cell(`=HYPERLINK("x")`))
+	assert.Equal(t, "gauge", Cell("gauge"))
+	assert.Equal(t, "", Cell(""))
+}
+
+func TestGrouped(t *testing.T) {
+	assert.Equal(t, "AB12 CD34 E", Grouped("ab12cd34e"))
+	assert.Equal(t, "“a ”", Quoted("a "))
+}
