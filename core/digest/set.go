@@ -49,6 +49,18 @@ func (s *Set) Sums() map[Algorithm]Value {
 	return out
 }
 
+// Cloner returns the running hash of an algorithm when its state can be copied,
+// so that one pass can serve several continuations, and nil otherwise.
+func (s *Set) Cloner(a Algorithm) hash.Cloner {
+	for i, have := range s.algorithms {
+		if have == a {
+			c, _ := s.hashes[i].(hash.Cloner)
+			return c
+		}
+	}
+	return nil
+}
+
 // CollisionSuspected reports whether SHA-1 is among the algorithms and the
 // input shows the marks of a known collision attack on it.
 func (s *Set) CollisionSuspected() bool {

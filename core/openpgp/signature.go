@@ -14,21 +14,21 @@ type SignatureType uint8
 
 // The signature types.
 const (
-	Binary               SignatureType = 0x00
-	Text                 SignatureType = 0x01
-	Standalone           SignatureType = 0x02
-	GenericCertification SignatureType = 0x10
-	PersonaCertification SignatureType = 0x11
-	CasualCertification  SignatureType = 0x12
+	Binary                SignatureType = 0x00
+	Text                  SignatureType = 0x01
+	Standalone            SignatureType = 0x02
+	GenericCertification  SignatureType = 0x10
+	PersonaCertification  SignatureType = 0x11
+	CasualCertification   SignatureType = 0x12
 	PositiveCertification SignatureType = 0x13
-	SubkeyBinding        SignatureType = 0x18
-	PrimaryBinding       SignatureType = 0x19
-	DirectKey            SignatureType = 0x1f
-	KeyRevocation        SignatureType = 0x20
-	SubkeyRevocation     SignatureType = 0x28
-	CertRevocation       SignatureType = 0x30
-	Timestamp            SignatureType = 0x40
-	ThirdParty           SignatureType = 0x50
+	SubkeyBinding         SignatureType = 0x18
+	PrimaryBinding        SignatureType = 0x19
+	DirectKey             SignatureType = 0x1f
+	KeyRevocation         SignatureType = 0x20
+	SubkeyRevocation      SignatureType = 0x28
+	CertRevocation        SignatureType = 0x30
+	Timestamp             SignatureType = 0x40
+	ThirdParty            SignatureType = 0x50
 )
 
 // String names the type.

@@ -1,0 +1,91 @@
+// Package core_test guards the rule that core computes only: it imports the
+// standard library without network, database and environment, a few algorithm
+// packages, and nothing of the service.
+package core_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// allowed lists the modules beyond the standard library that core may use.
+var allowed = []string{"github.com/pjbgf/sha1cd", "golang.org/x/mod/sumdb"}
+
+// forbidden lists parts of the standard library that reach outside.
+var forbidden = []string{"os", "net", "net/http", "database/sql", "syscall", "os/exec", "log", "log/slog"}
+
+func TestCoreImports(t *testing.T) {
+	checked := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		checked++
+		for _, imported := range importsOf(t, path) {
+			first, _, _ := strings.Cut(imported, "/")
+			switch {
+			case strings.HasPrefix(imported, "endeixis/core/"):
+			case strings.Contains(first, "."):
+				assert.True(t, slices.ContainsFunc(allowed, func(a string) bool { return strings.HasPrefix(imported, a) }), "%s imports %s", path, imported)
+			default:
+				assert.NotEqual(t, "endeixis", first, "%s imports %s", path, imported)
+				assert.NotContains(t, forbidden, imported, path)
+			}
+		}
+		return nil
+	}))
+	assert.Greater(t, checked, 20)
+}
+
+// TestServiceImports keeps the layers of internal apart: only store knows SQL,
+// and only api, client and the programs know HTTP.
+func TestServiceImports(t *testing.T) {
+	knowsSQL := []string{"store", "pgserver", "jobs", "servicetest"}
+	knowsHTTP := []string{"api", "client", "cli", "serve", "servicetest", "access"}
+	root := filepath.Join("..", "internal")
+	if _, err := os.Stat(root); err != nil {
+		t.Skip("there is no service beside core")
+	}
+	require.NoError(t, filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		relative, err := filepath.Rel(root, path)
+		require.NoError(t, err)
+		pkg := strings.Split(filepath.ToSlash(relative), "/")[0]
+		for _, imported := range importsOf(t, path) {
+			if strings.Contains(imported, "sqlx") || imported == "database/sql" || strings.Contains(imported, "jackc/pgx") {
+				assert.Contains(t, knowsSQL, pkg, "%s imports %s", path, imported)
+			}
+			if imported == "net/http" || strings.Contains(imported, "gin-gonic") || strings.Contains(imported, "huma") {
+				assert.Contains(t, knowsHTTP, pkg, "%s imports %s", path, imported)
+			}
+		}
+		return nil
+	}))
+}
+
+func importsOf(t *testing.T, path string) []string {
+	t.Helper()
+	file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+	require.NoError(t, err)
+	var out []string
+	for _, spec := range file.Imports {
+		imported, err := strconv.Unquote(spec.Path.Value)
+		require.NoError(t, err)
+		out = append(out, imported)
+	}
+	return out
+}

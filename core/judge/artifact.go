@@ -1,0 +1,313 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+)
+
+// Artifact judges an artifact with the vouchers of the manifests that list it,
+// by path.
+func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) Outcome {
+	out := Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}
+	if reading := readingGrounds(item, m); len(reading) > 0 {
+		out.Grounds, out.Verdict = reading, Unproven
+		return out
+	}
+	if m.CollisionSuspected {
+		out.Grounds = append(out.Grounds, Ground{
+			Code: CollisionSuspected, Effect: Refuses, Algorithm: digest.SHA1, Computed: m.Digests[digest.SHA1],
+			Sentence: "The file shows the marks of a collision attack on SHA-1: it was made so that another file has the same digest.",
+			Advice:   "Do not use this file. Tell the publisher.",
+		})
+	}
+	b.bySignature(item, m, &out)
+	listings := compare(item, m, vouchers)
+	b.byManifest(item, m, listings, &out)
+
+	if len(item.Listed) == 0 && len(item.Signatures) == 0 {
+		out.Grounds = append(out.Grounds, Ground{
+			Code: NotListed, Effect: Withholds,
+			Sentence: "No manifest and no signature here speaks of this file.",
+			Advice:   "Look for the publisher's manifest or signature of it. If there is none, nothing shows where the file comes from.",
+		})
+	}
+	out.Verdict = verdictOf(&out, listings)
+	return out
+}
+
+// verdictOf applies the rule: a refusing ground refuses; what refuses a
+// manifest refuses the artifacts that no other complete path clears.
+func verdictOf(out *Outcome, listings []listing) Verdict {
+	for _, g := range out.Grounds {
+		if g.Effect == Refuses {
+			return Refused
+		}
+	}
+	for _, p := range out.Paths {
+		if p.Complete {
+			return Cleared
+		}
+	}
+	for _, l := range listings {
+		if l.voucher != nil && l.voucher.refusal != nil {
+			refusal := *l.voucher.refusal
+			refusal.Sentence = fmt.Sprintf("The manifest %s is refused, and nothing else clears this file. %s", plain.Text(l.Manifest), refusal.Sentence)
+			out.Grounds = append(out.Grounds, refusal)
+			return Refused
+		}
+	}
+	return Unproven
+}
+
+// bySignature follows the path of each signature over the artifact itself.
+func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outcome) {
+	for _, over := range item.Signatures {
+		f := b.signature(over, m)
+		out.Grounds = append(out.Grounds, f.ground)
+		links := append([]Link{artifactLink(item, m)}, f.links()...)
+		out.Paths = append(out.Paths, pathOf(SignedArtifact, links, f.ground))
+	}
+}
+
+// links returns the links signature, key and publisher of a judged signature.
+func (f *finding) links() []Link {
+	facts := f.ground.Signature
+	sig := Link{Kind: "signature", State: Holds, Label: plain.Text(facts.File), Detail: "holds over exactly these bytes", Ref: facts.File}
+	key := Link{Kind: "key", State: Unreached, Label: "the signer's key"}
+	publisher := Link{Kind: "publisher", State: Unreached, Label: "the publisher"}
+	if facts.Created != nil {
+		sig.Detail = "made " + facts.Created.Format("2006-01-02 15:04 UTC") + ", holds over exactly these bytes"
+	}
+	if facts.Key != "" {
+		key.Label, key.Ref = plain.Grouped(string(facts.Key)), string(facts.Key)
+		key.Detail = facts.UserID
+	} else if facts.Issuer != "" {
+		key.Label = plain.Grouped(facts.Issuer)
+	}
+	if facts.Publisher != "" {
+		publisher.Label, publisher.Ref = plain.Text(facts.Publisher), facts.Publisher
+	}
+	switch f.ground.Code {
+	case SignatureValid:
+		key.State, publisher.State = Holds, Holds
+		publisher.Detail = "the key is admitted for this publisher"
+	case SignerUnknown:
+		sig.State, sig.Detail = Unreached, "cannot be checked without the signer's key"
+		key.State, key.Detail = Missing, "not in the keyring"
+	case SignerCandidate:
+		key.State, key.Detail = Missing, "a candidate: not admitted yet"
+	case SignerWithdrawn:
+		key.State, key.Detail = Broken, "withdrawn from the keyring"
+	case SignerRevoked:
+		key.State, key.Detail = Broken, "revoked by its owner"
+	case SignerUnfit:
+		key.State, key.Detail = Broken, "not fit to sign this"
+	case SignerExpired:
+		key.State, key.Detail = Broken, "expired"
+		if f.carries {
+			key.State, publisher.State = Holds, Holds
+		}
+	case WrongPublisher:
+		key.State, publisher.State = Holds, Broken
+		publisher.Detail = "not the publisher expected here"
+	default:
+		sig.State, sig.Detail = Broken, string(f.ground.Code)
+	}
+	return []Link{sig, key, publisher}
+}
+
+// A listing is a manifest entry, compared.
+type listing struct {
+	survey.Listing
+	voucher *Voucher
+	matches bool
+	// algorithm is the candidate that matches, or the likeliest.
+	algorithm digest.Algorithm
+	computed  digest.Value
+	wrongSize bool
+}
+
+// compare holds every entry against what was computed.
+func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) []listing {
+	var out []listing
+	for _, entry := range item.Listed {
+		l := listing{Listing: entry, voucher: vouchers[entry.Manifest]}
+		l.wrongSize = entry.Size != nil && *entry.Size != m.Size
+		for _, a := range entry.Algorithms {
+			computed, ok := m.Digests[a]
+			if !ok {
+				continue
+			}
+			if l.computed == nil {
+				l.algorithm, l.computed = a, computed
+			}
+			if slices.Equal(computed, entry.Digest) {
+				l.matches, l.algorithm, l.computed = true, a, computed
+				break
+			}
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// byManifest follows the path through each manifest entry.
+func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
+	strong := false
+	for _, l := range listings {
+		out.Grounds = append(out.Grounds, l.grounds(item, m, listings)...)
+		strong = strong || l.matches && l.algorithm.CollisionBits() >= b.Policy.DigestBits
+	}
+	if disagree := disagreement(listings); disagree != nil {
+		out.Grounds = append(out.Grounds, *disagree)
+	}
+	if i := slices.IndexFunc(listings, func(l listing) bool { return l.matches }); i >= 0 && !strong {
+		l := listings[i]
+		out.Grounds = append(out.Grounds, Ground{
+			Code: WeakDigestOnly, Effect: Withholds, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm,
+			Sentence: fmt.Sprintf("The only matching digest is %s: accidental damage would show, tampering need not.", l.algorithm),
+			Advice:   "Ask the publisher for SHA-256 or stronger, or for a signature.",
+		})
+	}
+	for _, l := range listings {
+		out.Paths = append(out.Paths, b.manifestPath(item, m, l))
+		if l.matches && l.voucher != nil {
+			for _, f := range l.voucher.signatures {
+				// What refuses a manifest is decided in verdictOf, after
+				// all other paths.
+				if f.ground.Effect != Refuses {
+					out.Grounds = append(out.Grounds, f.ground)
+				}
+			}
+			if len(l.voucher.signatures) == 0 {
+				out.Grounds = append(out.Grounds, Ground{
+					Code: ManifestUnsigned, Effect: Withholds, Source: l.Manifest,
+					Sentence: fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest)),
+					Advice:   "Look for the publisher's signature of that list and put it beside it.",
+				})
+			}
+		}
+	}
+}
+
+// grounds returns what one entry says about the artifact.
+func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing) []Ground {
+	g := Ground{Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
+	where := fmt.Sprintf("%s, line %d", plain.Text(l.Manifest), l.Line)
+	if l.matches {
+		g.Code, g.Effect = DigestMatch, Supports
+		g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, where)
+		return []Ground{g}
+	}
+	var out []Ground
+	if l.wrongSize {
+		size := g
+		size.Code, size.Effect = SizeMismatch, Refuses
+		size.Sentence = fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size)
+		size.Advice = "Download it again."
+		out = append(out, size)
+	}
+	g.Code, g.Effect = DigestMismatch, Refuses
+	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), where, l.algorithm)
+	g.Advice = "Do not use this file. Download it again from the publisher, and check again."
+	if l.outrankedBy(all) {
+		g.Effect = Notes
+		g.Sentence += " A signed manifest states the digest that was computed, so the unsigned one is wrong."
+		g.Advice = "Find out where the unsigned manifest comes from."
+	}
+	return append(out, g)
+}
+
+// outrankedBy reports whether a manifest signed by an admitted key states the
+// computed value under the same algorithm, while this one is not so signed.
+func (l *listing) outrankedBy(all []listing) bool {
+	if l.voucher != nil && l.voucher.Signed() {
+		return false
+	}
+	return slices.ContainsFunc(all, func(other listing) bool {
+		return other.matches && other.algorithm == l.algorithm && other.voucher != nil && other.voucher.Signed()
+	})
+}
+
+// disagreement reports two manifests that give different values under one
+// algorithm, unless the matching one outranks the other.
+func disagreement(all []listing) *Ground {
+	for _, match := range all {
+		if !match.matches {
+			continue
+		}
+		for _, other := range all {
+			if other.matches || other.algorithm != match.algorithm || other.outrankedBy(all) {
+				continue
+			}
+			return &Ground{
+				Code: ManifestsDisagree, Effect: Refuses, Source: other.Manifest, Line: other.Line, Algorithm: match.algorithm,
+				Expected: other.Digest, Computed: match.computed,
+				Sentence: fmt.Sprintf("%s (line %d) and %s (line %d) give different %s digests for this file.", plain.Text(match.Manifest), match.Line, plain.Text(other.Manifest), other.Line, match.algorithm),
+				Advice:   "One of them is not the publisher's. Get the list again, with its signature, from the publisher.",
+			}
+		}
+	}
+	return nil
+}
+
+// manifestPath draws the path artifact → digest → entry → manifest → signature
+// → key → publisher.
+func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing) ProofPath {
+	links := []Link{artifactLink(item, m)}
+	d := Link{Kind: "digest", State: Holds, Label: l.algorithm.String(), Detail: l.computed.String()}
+	entry := Link{Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)), Detail: "states the same digest", Ref: l.Manifest}
+	list := Link{Kind: "manifest", State: Holds, Label: plain.Text(l.Manifest), Ref: l.Manifest}
+	sig := Link{Kind: "signature", State: Unreached, Label: "a signature over the manifest"}
+	rest := []Link{sig, {Kind: "key", State: Unreached, Label: "the signer's key"}, {Kind: "publisher", State: Unreached, Label: "the publisher"}}
+	reason := Ground{Code: ManifestUnsigned, Advice: "Look for the publisher's signature of " + plain.Text(l.Manifest) + " and put it beside it."}
+
+	if v := l.voucher; v != nil {
+		list.Detail = "SHA-256 " + v.Digest.String()
+		if v.best != nil {
+			rest, reason = v.best.links(), v.best.ground
+		} else {
+			rest[0].State, rest[0].Detail = Missing, "no signature over the manifest is here"
+		}
+	}
+	switch {
+	case !l.matches:
+		entry.State, entry.Detail = Broken, "states "+l.Digest.String()
+		reason = Ground{Code: DigestMismatch, Advice: "Download the file again from the publisher, and check again."}
+	case l.algorithm.CollisionBits() < b.Policy.DigestBits:
+		d.State = Broken
+		d.Detail += ", which is too weak to rule out tampering"
+		reason = Ground{Code: WeakDigestOnly, Advice: "Ask the publisher for SHA-256 or stronger, or for a signature."}
+	}
+	return pathOf(SignedManifest, append(append(links, d, entry, list), rest...), reason)
+}
+
+func artifactLink(item *survey.Item, m *measure.Measurement) Link {
+	return Link{Kind: "artifact", State: Holds, Label: plain.Text(item.Path), Detail: fmt.Sprintf("%d bytes, every one read", m.Size), Ref: item.Path}
+}
+
+// pathOf closes a path: it is complete when every link holds, and what is
+// missing otherwise is what the ground that broke it says and advises.
+func pathOf(kind PathKind, links []Link, reason Ground) ProofPath {
+	p := ProofPath{Kind: kind, Complete: true, Links: links}
+	for _, l := range links {
+		if l.State != Holds {
+			p.Complete = false
+		}
+	}
+	if !p.Complete {
+		p.Missing = reason.Sentence
+		if reason.Advice != "" {
+			if p.Missing != "" {
+				p.Missing += " "
+			}
+			p.Missing += reason.Advice
+		}
+	}
+	return p
+}

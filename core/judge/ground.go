@@ -1,0 +1,146 @@
+package judge
+
+import (
+	"time"
+
+	"endeixis/core/digest"
+	"endeixis/core/openpgp"
+)
+
+// An Effect is what a ground does to an item.
+type Effect string
+
+// The effects.
+const (
+	// Supports carries a proof path.
+	Supports Effect = "supports"
+	// Notes is worth knowing and decides nothing.
+	Notes Effect = "notes"
+	// Withholds stops the paths it concerns.
+	Withholds Effect = "withholds"
+	// Refuses overrides every path.
+	Refuses Effect = "refuses"
+)
+
+// A Code is the stable name of a ground.
+type Code string
+
+// The grounds.
+const (
+	DigestMatch           Code = "digest-match"
+	DigestMismatch        Code = "digest-mismatch"
+	SizeMismatch          Code = "size-mismatch"
+	ManifestsDisagree     Code = "manifests-disagree"
+	CollisionSuspected    Code = "collision-suspected"
+	SignatureInvalid      Code = "signature-invalid"
+	WrongPublisher        Code = "wrong-publisher"
+	SignerRevoked         Code = "signer-revoked"
+	SignatureValid        Code = "signature-valid"
+	NotListed             Code = "not-listed"
+	WeakDigestOnly        Code = "weak-digest-only"
+	ManifestUnsigned      Code = "manifest-unsigned"
+	ManifestUnreadable    Code = "manifest-unreadable"
+	SignerUnknown         Code = "signer-unknown"
+	SignerCandidate       Code = "signer-candidate"
+	SignerWithdrawn       Code = "signer-withdrawn"
+	SignerExpired         Code = "signer-expired"
+	SignatureExpired      Code = "signature-expired"
+	SignatureInFuture     Code = "signature-in-future"
+	SignerUnfit           Code = "signer-unfit"
+	SignatureUnacceptable Code = "signature-unacceptable"
+	SignatureWeak         Code = "signature-weak"
+	SignatureUnsupported  Code = "signature-unsupported"
+	SignatureMalformed    Code = "signature-malformed"
+	Unreadable            Code = "unreadable"
+	ChangedWhileReading   Code = "changed-while-reading"
+)
+
+// A Ground is one reason for or against an item.
+type Ground struct {
+	Code   Code   `json:"code"`
+	Effect Effect `json:"effect"`
+	// Sentence says what was found, and Advice what to do about it; both
+	// are for people and safe to show.
+	Sentence string `json:"sentence"`
+	Advice   string `json:"advice,omitempty"`
+	// Source is the manifest or signature file that the ground speaks of,
+	// and Line the line in it.
+	Source string `json:"source,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	// Algorithm, Expected and Computed are set where digests were compared.
+	Algorithm digest.Algorithm `json:"algorithm"`
+	Expected  digest.Value     `json:"expected,omitempty"`
+	Computed  digest.Value     `json:"computed,omitempty"`
+	// Signature is set where a signature was verified.
+	Signature *SignatureFacts `json:"signature,omitempty"`
+}
+
+// SignatureFacts is what was found about one signature.
+type SignatureFacts struct {
+	File         string              `json:"file"`
+	Index        int                 `json:"index"`
+	Status       openpgp.Status      `json:"status"`
+	Algorithm    string              `json:"algorithm,omitempty"`
+	Hash         string              `json:"hash,omitempty"`
+	Created      *time.Time          `json:"created,omitempty"`
+	Issuer       string              `json:"issuer,omitempty"`
+	Key          openpgp.Fingerprint `json:"key,omitempty"`     // the primary key
+	MadeBy       openpgp.Fingerprint `json:"made_by,omitempty"` // the key or subkey
+	UserID       string              `json:"user_id,omitempty"` // safe to show
+	Publisher    string              `json:"publisher,omitempty"`
+	Steps        []openpgp.Step      `json:"steps,omitempty"`
+	RevokedSince *time.Time          `json:"revoked_since,omitempty"`
+}
+
+// A PathKind is a way of proving an artifact.
+type PathKind string
+
+// The proof paths.
+const (
+	SignedArtifact PathKind = "signed-artifact"
+	SignedManifest PathKind = "signed-manifest"
+)
+
+// A LinkState says how one link of a path stands.
+type LinkState string
+
+// The states of a link.
+const (
+	Holds     LinkState = "holds"
+	Broken    LinkState = "broken"  // the evidence is there and does not hold
+	Missing   LinkState = "missing" // the evidence is not there
+	Unreached LinkState = "unreached"
+)
+
+// A Link is one piece of evidence in a path.
+type Link struct {
+	// Kind is artifact, digest, entry, manifest, signature, key or publisher.
+	Kind  string    `json:"kind"`
+	State LinkState `json:"state"`
+	// Label names the thing and Detail says how it stands; both are safe to
+	// show.
+	Label  string `json:"label"`
+	Detail string `json:"detail"`
+	// Ref is what the link leads to: an item's path, a key's fingerprint or
+	// a publisher's slug.
+	Ref string `json:"ref,omitempty"`
+}
+
+// A ProofPath is a line of evidence from an artifact towards an admitted key.
+type ProofPath struct {
+	Kind     PathKind `json:"kind"`
+	Complete bool     `json:"complete"`
+	// Missing says what would complete the path, in words to act on.
+	Missing string `json:"missing,omitempty"`
+	Links   []Link `json:"links"`
+}
+
+// A Verdict is the answer for an artifact or a batch.
+type Verdict string
+
+// The verdicts.
+const (
+	Cleared  Verdict = "cleared"
+	Unproven Verdict = "unproven"
+	Refused  Verdict = "refused"
+)

@@ -1,0 +1,319 @@
+// Package judge comes from evidence to verdicts. It is pure: the same survey,
+// measurements, keyring, policy and time give the same outcome, and nothing is
+// read from disk, network or clock. That is what makes it possible to judge
+// again later, without the bytes.
+//
+// An artifact is cleared when at least one proof path is complete and no
+// ground refuses it. Manifests are judged first, with [Basis.Manifest]; the
+// [Voucher] of each then goes into the judgement of the artifacts it lists.
+package judge
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"endeixis/core/digest"
+	"endeixis/core/keyring"
+	"endeixis/core/manifest"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+)
+
+// A Basis is what every judgement of a batch rests on.
+type Basis struct {
+	Keyring *keyring.Keyring
+	Policy  Policy
+	Now     time.Time
+	// Expected says whose signatures count.
+	Expected Expectation
+}
+
+// An Expectation says which publishers' signatures are expected.
+type Expectation struct {
+	// Publishers are slugs; when empty, any publisher's admitted key counts.
+	Publishers []string `json:"publishers"`
+	// How says where the expectation comes from: "given", "scope" or "none".
+	How string `json:"how"`
+}
+
+// Expect returns the expectation for a batch: the publisher that was given, or
+// else those whose scope covers one of the artifacts.
+func Expect(given string, ring *keyring.Keyring, items []survey.Item) Expectation {
+	if given != "" {
+		return Expectation{Publishers: []string{given}, How: "given"}
+	}
+	var slugs []string
+	for _, item := range items {
+		if item.Role != survey.Artifact {
+			continue
+		}
+		for _, p := range ring.Covering(item.Path) {
+			if !slices.Contains(slugs, p.Slug) {
+				slugs = append(slugs, p.Slug)
+			}
+		}
+	}
+	if len(slugs) == 0 {
+		return Expectation{Publishers: []string{}, How: "none"}
+	}
+	slices.Sort(slugs)
+	return Expectation{Publishers: slugs, How: "scope"}
+}
+
+func (e Expectation) allows(publisher string) bool {
+	return len(e.Publishers) == 0 || slices.Contains(e.Publishers, publisher)
+}
+
+// An Outcome is the judgement of one item. Only artifacts have a verdict and
+// proof paths.
+type Outcome struct {
+	Path    string      `json:"path"`
+	Role    survey.Role `json:"role"`
+	Verdict Verdict     `json:"verdict,omitempty"`
+	Grounds []Ground    `json:"grounds"`
+	Paths   []ProofPath `json:"paths"`
+}
+
+// A Voucher is a judged manifest: what the artifacts it lists can rest on.
+type Voucher struct {
+	Outcome Outcome
+	// Size and Digest identify the manifest's bytes.
+	Size   int64
+	Digest digest.Value
+	// signatures are those over the manifest; best is the one that carries
+	// it furthest, or nil.
+	signatures []finding
+	best       *finding
+	// refusal is the first ground that refuses the manifest.
+	refusal *Ground
+}
+
+// Signed reports whether the manifest is signed by an admitted key of an
+// expected publisher, and nothing refuses it.
+func (v *Voucher) Signed() bool {
+	return v.refusal == nil && v.best != nil && v.best.carries
+}
+
+// A finding is one signature, judged.
+type finding struct {
+	ground  Ground
+	carries bool // a proof path can pass through it
+	key     *keyring.Key
+}
+
+// signature judges one signature over an item with the given measurement.
+func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) finding {
+	facts := &SignatureFacts{File: over.File, Index: over.Index}
+	f := finding{ground: Ground{Source: over.File, Signature: facts}}
+	set := func(code Code, effect Effect, sentence, advice string) finding {
+		f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
+		return f
+	}
+	name := plain.Text(over.File)
+	var sig *openpgp.Signature
+	err := error(nil)
+	if over.Problem == nil {
+		sig, err = openpgp.ParseSignature(over.Raw)
+	}
+	if over.Problem != nil || err != nil {
+		what := ""
+		if over.Problem != nil {
+			what = over.Problem.Message
+		} else {
+			what = err.Error()
+		}
+		return set(SignatureMalformed, Withholds,
+			fmt.Sprintf("The signature file %s cannot be read as one: %s.", name, what),
+			"Download the signature again from the publisher.")
+	}
+	facts.Issuer = string(sig.IssuerFingerprint)
+	if facts.Issuer == "" && sig.IssuerKeyID != 0 {
+		facts.Issuer = sig.IssuerKeyID.String()
+	}
+	if sig.Version == 4 {
+		facts.Algorithm, facts.Hash = sig.KeyAlgorithm.String(), sig.Hash.String()
+		if !sig.Created.IsZero() {
+			facts.Created = &sig.Created
+		}
+	}
+	result := openpgp.Verify(sig, m.HashOf(over.File, over.Index), b.Keyring.Issuers(sig), b.Policy.Rules(b.Now))
+	facts.Status, facts.Steps = result.Status, result.Steps
+	who := "the key " + facts.Issuer
+	if result.Signer != nil {
+		cert := result.Signer.Certificate
+		f.key = b.Keyring.Lookup(cert.Primary.Fingerprint)
+		facts.Key, facts.MadeBy = cert.Primary.Fingerprint, result.Signer.Key.Fingerprint
+		who = "the key " + plain.Grouped(string(facts.Key))
+		if names := cert.Names(); len(names) > 0 {
+			facts.UserID = plain.Text(names[0])
+			who = fmt.Sprintf("%s (%s)", facts.UserID, plain.Grouped(string(facts.Key)))
+		}
+		if f.key != nil {
+			facts.Publisher = f.key.Publisher
+		}
+	}
+	if result.Revocation != nil {
+		facts.RevokedSince = &result.Revocation.Time
+	}
+	switch result.Status {
+	case openpgp.Valid:
+		return b.standing(f, result, who, name)
+	case openpgp.Invalid:
+		return set(SignatureInvalid, Refuses,
+			fmt.Sprintf("The signature %s by %s does not hold over these bytes: the file or the signature was changed after signing, or they do not belong together.", name, who),
+			"Do not use these files. Download both again from the publisher; if it stays so, tell the publisher.")
+	case openpgp.SignerUnknown:
+		return set(SignerUnknown, Withholds,
+			fmt.Sprintf("The signature %s is by %s, which is not in the keyring.", name, who),
+			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; then run the batch again.")
+	case openpgp.SignerRevoked:
+		return set(SignerRevoked, Refuses,
+			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
+			"Do not rely on this signature. Look for a release signed with the publisher's present key.")
+	case openpgp.SignerExpired:
+		return set(SignerExpired, Withholds,
+			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
+			"If the publisher has extended the key since, import its newer copy and judge again.")
+	case openpgp.SignatureExpired:
+		return set(SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason), "Look for a newer signature or release.")
+	case openpgp.SignatureInFuture:
+		return set(SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason), "Check the clock of this system first, then ask the publisher.")
+	case openpgp.SignerUnfit:
+		return set(SignerUnfit, Withholds, fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason), "Import a fresh copy of the key; if it stays so, ask the publisher.")
+	case openpgp.Weak:
+		return set(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
+	case openpgp.Unsupported:
+		return set(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
+	default:
+		return set(SignatureUnacceptable, Withholds, fmt.Sprintf("The signature %s does not speak for this file: %s.", name, result.Reason), "Ask the publisher for a plain detached signature.")
+	}
+}
+
+// standing decides what a valid signature is worth: whether its key counts,
+// and for whom.
+func (b Basis) standing(f finding, result openpgp.Result, who, name string) finding {
+	set := func(code Code, effect Effect, sentence, advice string) finding {
+		f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
+		return f
+	}
+	switch state := f.key.StateAt(b.Now); state {
+	case keyring.Candidate:
+		return set(SignerCandidate, Withholds,
+			fmt.Sprintf("The signature %s holds, by %s; that key is a candidate and does not count yet.", name, who),
+			"Confirm its fingerprint on independent channels and have a curator admit it; then run the batch again.")
+	case keyring.Withdrawn:
+		return set(SignerWithdrawn, Withholds,
+			fmt.Sprintf("The signature %s holds, by %s; that key was withdrawn from the keyring.", name, who),
+			"Ask a curator why; look for a release signed with the publisher's present key.")
+	}
+	if !b.Expected.allows(f.key.Publisher) {
+		return set(WrongPublisher, Refuses,
+			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(b.Expected.Publishers, " or "))),
+			"Find out who really made these files before using them.")
+	}
+	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
+		f.carries = b.Policy.ExpiredSigner == Notes
+		return set(SignerExpired, b.Policy.ExpiredSigner,
+			fmt.Sprintf("The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly)),
+			"If the publisher has extended the key, import its newer copy and judge again.")
+	}
+	f.carries = true
+	return set(SignatureValid, Supports, fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "")
+}
+
+// Manifest judges a manifest.
+func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
+	v := &Voucher{Outcome: Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}, Size: m.Size, Digest: m.Digests[digest.SHA256]}
+	v.Outcome.Grounds = append(v.Outcome.Grounds, readingGrounds(item, m)...)
+	if m.Problem == nil {
+		for _, over := range item.Signatures {
+			v.signatures = append(v.signatures, b.signature(over, m))
+		}
+	}
+	for i := range v.signatures {
+		f := &v.signatures[i]
+		v.Outcome.Grounds = append(v.Outcome.Grounds, f.ground)
+		if f.ground.Effect == Refuses && v.refusal == nil {
+			v.refusal = &f.ground
+		}
+		if v.best == nil || f.carries && !v.best.carries {
+			v.best = f
+		}
+	}
+	if v.refusal != nil {
+		for i := range v.signatures {
+			if &v.signatures[i].ground == v.refusal {
+				v.best = &v.signatures[i]
+			}
+		}
+	}
+	if len(item.Signatures) == 0 {
+		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
+			Code: ManifestUnsigned, Effect: Withholds, Source: item.Path,
+			Sentence: fmt.Sprintf("No signature vouches for %s: anybody could have written it.", plain.Text(item.Path)),
+			Advice:   "Look for the publisher's signature of this list and put it beside it.",
+		})
+	}
+	return v
+}
+
+// readingGrounds tells what went wrong with the item's bytes or text.
+func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
+	var out []Ground
+	path := plain.Text(item.Path)
+	if p := m.Problem; p != nil {
+		g := Ground{Code: Unreadable, Effect: Withholds, Sentence: fmt.Sprintf("%s could not be read: %s.", path, p.Message), Advice: "Mend that and run the batch again."}
+		if p.Code == measure.ChangedWhileReading {
+			g.Code = ChangedWhileReading
+			g.Sentence = fmt.Sprintf("%s changed while it was read: %s.", path, p.Message)
+			g.Advice = "Wait until nothing writes to it any more, then run the batch again."
+		}
+		out = append(out, g)
+	} else if p := item.Problem; p != nil && item.Role == survey.Manifest {
+		out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s could not be read as a manifest: %s.", path, p.Message), Advice: "Get the list again from the publisher."})
+	} else if p != nil {
+		code := Unreadable
+		if item.Role == survey.Signature {
+			code = SignatureMalformed
+		}
+		out = append(out, Ground{Code: code, Effect: Withholds, Sentence: fmt.Sprintf("%s: %s.", path, p.Message), Advice: "Download it again from the publisher."})
+	}
+	if u := item.Understood; u != nil {
+		for _, p := range u.Problems {
+			g := Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Line: p.Line, Sentence: fmt.Sprintf("%s, %s.", path, p.String())}
+			if p.Code == manifest.SignedText {
+				g.Advice = "Texts with a signature around them are not verified yet; ask the publisher for a detached signature."
+			}
+			out = append(out, g)
+		}
+		if u.MoreProblems > 0 {
+			out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s has %d more lines that could not be used.", path, u.MoreProblems)})
+		}
+		if u.Entries == 0 && len(u.Problems) == 0 && item.Problem == nil {
+			out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s is named like a manifest and holds no entry.", path)})
+		}
+	}
+	return out
+}
+
+// Other judges an item that is neither artifact nor manifest: it gets grounds
+// where something is wrong with it.
+func (b Basis) Other(item *survey.Item, m *measure.Measurement) Outcome {
+	return Outcome{Path: item.Path, Role: item.Role, Grounds: append([]Ground{}, readingGrounds(item, m)...), Paths: []ProofPath{}}
+}
+
+// Batch sums up the verdicts of a batch's artifacts. absent counts entries
+// without a file, which refuse the batch when requireAll is set.
+func Batch(cleared, unproven, refused, absent int, requireAll bool) Verdict {
+	switch {
+	case refused > 0, requireAll && absent > 0:
+		return Refused
+	case unproven > 0, cleared == 0:
+		return Unproven
+	}
+	return Cleared
+}

@@ -1,0 +1,401 @@
+package judge
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/core/survey"
+)
+
+var (
+	born     = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
+	signedAt = time.Date(2025, 6, 1, 0, 0, 0, 0, time.UTC)
+	now      = time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+
+	tidewright = pgptest.NewKey("tidewright", pgptest.Ed25519, born)
+	brackwater = pgptest.NewKey("brackwater", pgptest.Ed25519, born)
+	stranger   = pgptest.NewKey("stranger", pgptest.Ed25519, born)
+	candidate  = pgptest.NewKey("candidate", pgptest.Ed25519, born)
+	withdrawn  = pgptest.NewKey("withdrawn", pgptest.Ed25519, born)
+	expired    = pgptest.NewKey("expired", pgptest.Ed25519, born)
+	revoked    = pgptest.NewKey("revoked", pgptest.Ed25519, born)
+)
+
+// ring holds a key for every way in which a key can stand.
+func ring(t *testing.T) *keyring.Keyring {
+	t.Helper()
+	admitted := []keyring.Change{{At: born, To: keyring.Admitted, By: "tobiah"}}
+	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
+	entry := func(made *pgptest.Certificate, publisher string, history []keyring.Change) *keyring.Key {
+		certs, _, err := openpgp.ReadCertificates(made.Bytes())
+		require.NoError(t, err)
+		return &keyring.Key{Certificate: certs[0], Publisher: publisher, History: history}
+	}
+	return keyring.New([]*keyring.Key{
+		entry(pgptest.NewCertificate(tidewright).UserID("Tidewright", self), "tidewright", admitted),
+		entry(pgptest.NewCertificate(brackwater).UserID("Brackwater", self), "brackwater", admitted),
+		entry(pgptest.NewCertificate(candidate).UserID("Tidewright", self), "tidewright", nil),
+		entry(pgptest.NewCertificate(withdrawn).UserID("W", self), "tidewright", append(admitted, keyring.Change{At: born.AddDate(1, 0, 0), To: keyring.Withdrawn})),
+		entry(pgptest.NewCertificate(expired).UserID("E", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(600 * 24 * time.Hour)}}), "tidewright", admitted),
+		entry(pgptest.NewCertificate(revoked).Key(revoked, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).UserID("R", self), "tidewright", admitted),
+	}, []keyring.Publisher{{Slug: "tidewright", Scope: []string{"gauge-*"}}, {Slug: "brackwater", Scope: []string{"buoy-*"}}})
+}
+
+// result is a judged folder.
+type result struct {
+	artifacts map[string]Outcome
+	manifests map[string]*Voucher
+}
+
+// judgeFolder runs survey, measure and judge over files in memory.
+func judgeFolder(t *testing.T, files map[string]string, given string, adjust func(*Basis)) result {
+	t.Helper()
+	fsys := fstest.MapFS{}
+	for name, content := range files {
+		fsys[name] = &fstest.MapFile{Data: []byte(content)}
+	}
+	s, err := survey.Run(t.Context(), fsys, survey.Limits{})
+	require.NoError(t, err)
+	keys := ring(t)
+	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, s.Items)}
+	if adjust != nil {
+		adjust(&b)
+	}
+	r := result{artifacts: map[string]Outcome{}, manifests: map[string]*Voucher{}}
+	measured := map[string]measure.Measurement{}
+	for i := range s.Items {
+		item := &s.Items[i]
+		var m measure.Measurement
+		if content, ok := s.Contents[item.Path]; ok {
+			m, err = measure.Bytes(t.Context(), bytes.NewReader(content), item, measure.Witness{})
+		} else {
+			m, err = measure.Open(t.Context(), fsys, item, measure.Witness{}, nil)
+		}
+		require.NoError(t, err)
+		// What is stored is JSON: nothing may be lost on the way.
+		text, err := json.Marshal(struct {
+			I *survey.Item
+			M measure.Measurement
+		}{item, m})
+		require.NoError(t, err)
+		var back struct {
+			I *survey.Item
+			M measure.Measurement
+		}
+		require.NoError(t, json.Unmarshal(text, &back))
+		*item, measured[item.Path] = *back.I, back.M
+	}
+	for i := range s.Items {
+		if item, m := &s.Items[i], measured[s.Items[i].Path]; item.Role == survey.Manifest {
+			r.manifests[item.Path] = b.Manifest(item, &m)
+		}
+	}
+	for i := range s.Items {
+		if item, m := &s.Items[i], measured[s.Items[i].Path]; item.Role == survey.Artifact {
+			r.artifacts[item.Path] = b.Artifact(item, &m, r.manifests)
+		}
+	}
+	return r
+}
+
+func sums(lines ...string) string { return strings.Join(lines, "\n") + "\n" }
+
+func line(content, name string) string {
+	return fmt.Sprintf("%x  %s", sha256.Sum256([]byte(content)), name)
+}
+
+func sign(key *pgptest.Key, data string) string {
+	return string(key.Sign([]byte(data), pgptest.Sig{Created: signedAt}))
+}
+
+func codes(o Outcome) []Code {
+	out := []Code{}
+	for _, g := range o.Grounds {
+		out = append(out, g.Code)
+	}
+	return out
+}
+
+func TestVerdicts(t *testing.T) {
+	list := sums(line("image", "gauge-main.img"))
+	md5 := sums("78805a221a988e79ef3f42d7c5bfd418  gauge-main.img") // MD5 of "image"
+	wide := sums(fmt.Sprintf("%x  gauge-main.img", sha512.Sum512([]byte("image"))))
+	wrong := sums(line("another", "gauge-main.img"))
+
+	for _, c := range []struct {
+		name    string
+		files   map[string]string
+		given   string
+		adjust  func(*Basis)
+		verdict Verdict
+		has     []Code
+		hasNot  []Code
+		missing string
+	}{
+		{
+			name:    "a signed manifest clears",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)},
+			verdict: Cleared, has: []Code{DigestMatch, SignatureValid},
+		},
+		{
+			name:  "a signature beside the artifact clears",
+			files: map[string]string{"buoy.img": "image", "buoy.img.sig": sign(brackwater, "image")}, given: "brackwater",
+			verdict: Cleared, has: []Code{SignatureValid},
+		},
+		{
+			name:    "a flipped byte is refused",
+			files:   map[string]string{"gauge-main.img": "imagf", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)},
+			verdict: Refused, has: []Code{DigestMismatch}, hasNot: []Code{DigestMatch}, missing: "Download the file again",
+		},
+		{
+			name:    "a manifest altered after signing refuses what it lists",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list+"x")},
+			verdict: Refused, has: []Code{DigestMatch, SignatureInvalid},
+		},
+		{
+			name: "unless another path clears it",
+			files: map[string]string{
+				"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list+"x"),
+				"gauge-main.img.sig": sign(tidewright, "image"),
+			},
+			verdict: Cleared,
+		},
+		{
+			name:    "an unsigned manifest proves nothing",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list},
+			verdict: Unproven, has: []Code{DigestMatch, ManifestUnsigned}, missing: "publisher's signature",
+		},
+		{
+			name:    "nothing speaks of it",
+			files:   map[string]string{"gauge-main.img": "image"},
+			verdict: Unproven, has: []Code{NotListed},
+		},
+		{
+			name:    "only MD5",
+			files:   map[string]string{"gauge-main.img": "image", "MD5SUMS": md5, "MD5SUMS.sig": sign(tidewright, md5)},
+			verdict: Unproven, has: []Code{DigestMatch, WeakDigestOnly}, missing: "SHA-256 or stronger",
+		},
+		{
+			name:    "MD5 beside something strong",
+			files:   map[string]string{"gauge-main.img": "image", "MD5SUMS": md5, "SHA512SUMS": wide, "SHA512SUMS.sig": sign(tidewright, wide)},
+			verdict: Cleared, hasNot: []Code{WeakDigestOnly},
+		},
+		{
+			name:    "a signer who is not in the keyring",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(stranger, list)},
+			verdict: Unproven, has: []Code{SignerUnknown}, missing: "Get the publisher's key",
+		},
+		{
+			name:    "a candidate",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(candidate, list)},
+			verdict: Unproven, has: []Code{SignerCandidate}, missing: "have a curator admit it",
+		},
+		{
+			name:    "a withdrawn key",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(withdrawn, list)},
+			verdict: Unproven, has: []Code{SignerWithdrawn},
+		},
+		{
+			name:    "a key that has expired since withholds",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(expired, list)},
+			verdict: Unproven, has: []Code{SignerExpired},
+		},
+		{
+			name:    "or only notes it, by policy",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(expired, list)},
+			adjust:  func(b *Basis) { b.Policy.ExpiredSigner = Notes },
+			verdict: Cleared, has: []Code{SignerExpired},
+		},
+		{
+			name:    "a revoked key",
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": sign(revoked, "image")},
+			verdict: Refused, has: []Code{SignerRevoked},
+		},
+		{
+			name:    "a valid signature by another publisher, by scope",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list)},
+			verdict: Refused, has: []Code{WrongPublisher},
+		},
+		{
+			name:  "the same, where the publisher was given",
+			files: map[string]string{"chart.img": "image", "chart.img.sig": sign(brackwater, "image")}, given: "tidewright",
+			verdict: Refused, has: []Code{WrongPublisher},
+		},
+		{
+			name:    "no expectation: the admitted signer counts",
+			files:   map[string]string{"chart.img": "image", "chart.img.sig": sign(brackwater, "image")},
+			verdict: Cleared,
+		},
+		{
+			name:    "an empty signature file",
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": ""},
+			verdict: Unproven, has: []Code{SignatureMalformed},
+		},
+		{
+			name:    "two unsigned manifests disagree",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "more.sha256": wrong},
+			verdict: Refused, has: []Code{ManifestsDisagree, DigestMismatch},
+		},
+		{
+			name: "the signed one outranks the other",
+			files: map[string]string{
+				"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list), "more.sha256": wrong,
+			},
+			verdict: Cleared, has: []Code{DigestMatch, DigestMismatch}, hasNot: []Code{ManifestsDisagree},
+		},
+		{
+			name: "but not the other way round",
+			files: map[string]string{
+				"gauge-main.img": "another", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list), "more.sha256": wrong,
+			},
+			verdict: Refused, has: []Code{ManifestsDisagree},
+		},
+		{
+			name:    "a weak signature hash",
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": string(tidewright.Sign([]byte("image"), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))},
+			verdict: Unproven, has: []Code{SignatureWeak},
+		},
+		{
+			name:    "a signature that speaks of no document",
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": string(tidewright.Sign([]byte("image"), pgptest.Sig{Created: signedAt, Type: pgptest.Timestamp}))},
+			verdict: Unproven, has: []Code{SignatureUnacceptable},
+		},
+		{
+			name:    "dated tomorrow",
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": string(tidewright.Sign([]byte("image"), pgptest.Sig{Created: now.AddDate(0, 0, 1)}))},
+			verdict: Unproven, has: []Code{SignatureInFuture},
+		},
+		{
+			name:    "a name that leads out is a problem of its line only",
+			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list + line("x", "../../etc/hostname") + "\n", "SHA256SUMS.sig": sign(tidewright, list+line("x", "../../etc/hostname")+"\n")},
+			verdict: Cleared,
+		},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := judgeFolder(t, c.files, c.given, c.adjust)
+			require.Len(t, r.artifacts, 1)
+			for _, o := range r.artifacts {
+				assert.Equal(t, c.verdict, o.Verdict, "%v", codes(o))
+				assert.Subset(t, codes(o), c.has)
+				for _, code := range c.hasNot {
+					assert.NotContains(t, codes(o), code)
+				}
+				complete := false
+				for _, p := range o.Paths {
+					complete = complete || p.Complete
+					if !p.Complete {
+						assert.NotEmpty(t, p.Missing, "an incomplete path says what is missing")
+					}
+				}
+				if c.missing != "" {
+					require.NotEmpty(t, o.Paths)
+					assert.Contains(t, o.Paths[0].Missing, c.missing)
+				}
+				if c.verdict == Cleared {
+					assert.True(t, complete)
+				}
+				for _, g := range o.Grounds {
+					assert.NotEmpty(t, g.Sentence)
+					assert.True(t, strings.HasSuffix(g.Sentence, "."), g.Sentence)
+				}
+			}
+		})
+	}
+}
+
+func TestPathShowsEveryLink(t *testing.T) {
+	list := sums(line("image", "gauge-main.img"))
+	r := judgeFolder(t, map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(candidate, list)}, "", nil)
+	p := r.artifacts["gauge-main.img"].Paths[0]
+	assert.False(t, p.Complete)
+	states := map[string]LinkState{}
+	for _, l := range p.Links {
+		states[l.Kind] = l.State
+	}
+	assert.Equal(t, map[string]LinkState{
+		"artifact": Holds, "digest": Holds, "entry": Holds, "manifest": Holds, "signature": Holds, "key": Missing, "publisher": Unreached,
+	}, states)
+}
+
+func TestBadNameIsTold(t *testing.T) {
+	list := sums(line("x", "../../etc/hostname"))
+	r := judgeFolder(t, map[string]string{"SHA256SUMS": list}, "", nil)
+	grounds := r.manifests["SHA256SUMS"].Outcome.Grounds
+	require.NotEmpty(t, grounds)
+	assert.Equal(t, ManifestUnreadable, grounds[0].Code)
+	assert.Equal(t, 1, grounds[0].Line)
+	assert.Contains(t, grounds[0].Sentence, "leads out of the folder")
+}
+
+func TestSizeMismatch(t *testing.T) {
+	size := int64(7)
+	item := &survey.Item{Path: "a", Role: survey.Artifact, Listed: []survey.Listing{{Manifest: "M", Line: 1, Size: &size}}}
+	out := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}.Artifact(item, &measure.Measurement{Size: 5}, nil)
+	assert.Equal(t, Refused, out.Verdict)
+	assert.Contains(t, codes(out), SizeMismatch)
+}
+
+func TestProblemsWithhold(t *testing.T) {
+	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
+	item := &survey.Item{Path: "a.img", Role: survey.Artifact}
+	out := b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, nil)
+	assert.Equal(t, Unproven, out.Verdict)
+	assert.Equal(t, []Code{ChangedWhileReading}, codes(out))
+	out = b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: survey.Unreadable, Message: "no"}}, nil)
+	assert.Equal(t, []Code{Unreadable}, codes(out))
+	other := b.Other(&survey.Item{Path: "a.sig", Role: survey.Signature, Problem: &survey.Problem{Code: survey.Malformed, Message: "the file is empty"}}, &measure.Measurement{})
+	assert.Equal(t, []Code{SignatureMalformed}, codes(other))
+	out = b.Artifact(item, &measure.Measurement{CollisionSuspected: true}, nil)
+	assert.Equal(t, Refused, out.Verdict)
+}
+
+func TestBatch(t *testing.T) {
+	assert.Equal(t, Cleared, Batch(3, 0, 0, 2, false))
+	assert.Equal(t, Refused, Batch(3, 0, 0, 2, true))
+	assert.Equal(t, Unproven, Batch(3, 1, 0, 0, true))
+	assert.Equal(t, Refused, Batch(3, 1, 1, 0, false))
+	assert.Equal(t, Unproven, Batch(0, 0, 0, 0, false), "a batch with no artifact proves nothing")
+}
+
+func TestPolicy(t *testing.T) {
+	require.NoError(t, DefaultPolicy().Validate())
+	for _, bad := range []func(*Policy){
+		func(p *Policy) { p.DigestBits = -1 },
+		func(p *Policy) { p.SightingChannels = 0 },
+		func(p *Policy) { p.ExpiredSigner = Refuses },
+	} {
+		p := DefaultPolicy()
+		bad(&p)
+		assert.Error(t, p.Validate())
+	}
+}
+
+// TestNamesAreMadeHarmless puts control characters into every name.
+func TestNamesAreMadeHarmless(t *testing.T) {
+	evil := "gauge-\x1b[31m\u202egnp.img"
+	list := `\` + strings.ReplaceAll(line("image", evil), "\n", "") + "\n"
+	r := judgeFolder(t, map[string]string{evil: "image", "SHA256SUMS": list}, "", nil)
+	o := r.artifacts[evil]
+	for _, g := range o.Grounds {
+		assert.NotContains(t, g.Sentence+g.Advice, "\x1b")
+		assert.NotContains(t, g.Sentence+g.Advice, "\u202e")
+	}
+	require.NotEmpty(t, o.Paths)
+	for _, l := range o.Paths[0].Links {
+		assert.NotContains(t, l.Label+l.Detail, "\x1b", l.Kind)
+	}
+}

@@ -1,0 +1,70 @@
+package judge
+
+import (
+	"fmt"
+	"time"
+
+	"endeixis/core/openpgp"
+)
+
+// A Policy is the set of limits by which evidence is judged. Its JSON form is
+// what is stored, versioned, and named in every record.
+type Policy struct {
+	// DigestBits is the least collision resistance, in bits, of a digest
+	// that can carry a proof path. SHA-256 has 128.
+	DigestBits int `json:"digest_bits"`
+	// SignatureHashBits is the same for the hash of a document signature.
+	SignatureHashBits int `json:"signature_hash_bits"`
+	// RSABits is the least size of an RSA modulus.
+	RSABits int `json:"rsa_bits"`
+	// SelfSHA1Before is the time from which SHA-1 is not accepted in
+	// self-signatures and bindings.
+	SelfSHA1Before time.Time `json:"self_sha1_before"`
+	// ExpiredSigner is the effect of a key that was good when it signed and
+	// has expired since: Withholds or Notes.
+	ExpiredSigner Effect `json:"expired_signer"`
+	// SkewSeconds is how far clocks may disagree.
+	SkewSeconds int `json:"skew_seconds"`
+	// SightingChannels is how many distinct channels must have confirmed a
+	// fingerprint before its key can be admitted.
+	SightingChannels int `json:"sighting_channels"`
+	// MaxSignatureAgeDays is the greatest age of a signature; zero means any.
+	MaxSignatureAgeDays int `json:"max_signature_age_days"`
+}
+
+// DefaultPolicy returns the policy of a new installation.
+func DefaultPolicy() Policy {
+	return Policy{
+		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048,
+		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
+		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2,
+	}
+}
+
+// Validate reports the first field that makes no sense.
+func (p Policy) Validate() error {
+	for name, value := range map[string]int{
+		"digest_bits": p.DigestBits, "signature_hash_bits": p.SignatureHashBits, "rsa_bits": p.RSABits,
+		"skew_seconds": p.SkewSeconds, "max_signature_age_days": p.MaxSignatureAgeDays,
+	} {
+		if value < 0 {
+			return fmt.Errorf("policy field %s is negative", name)
+		}
+	}
+	if p.SightingChannels < 1 {
+		return fmt.Errorf("policy field sighting_channels is below 1, so that keys could be admitted on no evidence")
+	}
+	if p.ExpiredSigner != Withholds && p.ExpiredSigner != Notes {
+		return fmt.Errorf("policy field expired_signer is %q; it can be %q or %q", p.ExpiredSigner, Withholds, Notes)
+	}
+	return nil
+}
+
+// Rules returns the limits that concern OpenPGP, for a judgement at now.
+func (p Policy) Rules(now time.Time) openpgp.Rules {
+	return openpgp.Rules{
+		Now: now, Skew: time.Duration(p.SkewSeconds) * time.Second,
+		DocumentHashBits: p.SignatureHashBits, RSABits: p.RSABits, SelfSHA1Before: p.SelfSHA1Before,
+		MaxAge: time.Duration(p.MaxSignatureAgeDays) * 24 * time.Hour,
+	}
+}

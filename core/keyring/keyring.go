@@ -1,0 +1,184 @@
+// Package keyring says which keys count, for which publisher, as of a time.
+//
+// A key counts because a named person decided so on stated evidence; being
+// there is worth nothing. The package holds no storage: a [Keyring] is an
+// immutable picture, made from what is stored, and safe for concurrent use.
+package keyring
+
+import (
+	"path"
+	"slices"
+	"time"
+
+	"endeixis/core/openpgp"
+)
+
+// A State is where a key stands.
+type State string
+
+// The states of a key. Expired and revoked are facts about the key, not
+// states.
+const (
+	// Candidate keys have arrived and wait for a decision.
+	Candidate State = "candidate"
+	// Admitted keys count for their publisher.
+	Admitted State = "admitted"
+	// Withdrawn keys counted once. They may become candidates again, never
+	// admitted in one step.
+	Withdrawn State = "withdrawn"
+)
+
+// May reports whether a key can go from one state to another in one step.
+func (s State) May(to State) bool {
+	switch s {
+	case Candidate:
+		return to == Admitted
+	case Admitted:
+		return to == Withdrawn
+	case Withdrawn:
+		return to == Candidate
+	}
+	return false
+}
+
+// A Role is what a publisher uses a key for.
+type Role string
+
+// The roles of a key.
+const (
+	// Release keys sign artifacts and manifests.
+	Release Role = "release"
+	// Anchor keys certify release keys.
+	Anchor Role = "anchor"
+)
+
+// A Change is one step in the life of a key.
+type Change struct {
+	At     time.Time `json:"at"`
+	To     State     `json:"to"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+}
+
+// A Key is a certificate with the decisions about it.
+type Key struct {
+	Certificate *openpgp.Certificate
+	// Publisher is the slug of the publisher it was admitted for, or the one
+	// it is proposed for, or empty.
+	Publisher string
+	Role      Role
+	// Conflict is set while a sighting contradicts the fingerprint.
+	Conflict bool
+	// History holds the changes of state, oldest first.
+	History []Change
+}
+
+// StateAt returns the state the key had at t.
+func (k *Key) StateAt(t time.Time) State {
+	state := Candidate
+	for _, c := range k.History {
+		if c.At.After(t) {
+			break
+		}
+		state = c.To
+	}
+	return state
+}
+
+// A Publisher releases artifacts.
+type Publisher struct {
+	Slug string
+	Name string
+	// Scope are patterns in the syntax of [path.Match] for the names that
+	// this publisher may sign, matched against the base name.
+	Scope []string
+}
+
+// Covers reports whether the scope includes the file name.
+func (p Publisher) Covers(name string) bool {
+	base := path.Base(name)
+	return slices.ContainsFunc(p.Scope, func(pattern string) bool {
+		ok, err := path.Match(pattern, base)
+		return ok && err == nil
+	})
+}
+
+// A Keyring is a set of keys that can be searched.
+type Keyring struct {
+	keys          []*Key
+	publishers    []Publisher
+	byFingerprint map[openpgp.Fingerprint][]found
+	byKeyID       map[openpgp.KeyID][]found
+}
+
+type found struct {
+	key  *Key
+	part *openpgp.PublicKey
+}
+
+// New indexes keys by the fingerprints and key IDs of their primary keys and
+// subkeys.
+func New(keys []*Key, publishers []Publisher) *Keyring {
+	r := &Keyring{
+		keys: keys, publishers: publishers,
+		byFingerprint: make(map[openpgp.Fingerprint][]found, len(keys)),
+		byKeyID:       make(map[openpgp.KeyID][]found, len(keys)),
+	}
+	for _, k := range keys {
+		for _, part := range k.Certificate.Keys() {
+			f := found{k, part}
+			r.byFingerprint[part.Fingerprint] = append(r.byFingerprint[part.Fingerprint], f)
+			r.byKeyID[part.KeyID] = append(r.byKeyID[part.KeyID], f)
+		}
+	}
+	return r
+}
+
+// Keys returns all keys in the order given to New.
+func (r *Keyring) Keys() []*Key { return r.keys }
+
+// Lookup returns the key with this primary fingerprint, or nil.
+func (r *Keyring) Lookup(f openpgp.Fingerprint) *Key {
+	for _, hit := range r.byFingerprint[f] {
+		if !hit.part.Subkey {
+			return hit.key
+		}
+	}
+	return nil
+}
+
+// Issuers returns every key that may have made s: those with the issuer
+// fingerprint, or, when none is stated, all with the issuer's key ID, for key
+// IDs collide.
+func (r *Keyring) Issuers(s *openpgp.Signature) []openpgp.Candidate {
+	hits := r.byKeyID[s.IssuerKeyID]
+	if s.IssuerFingerprint != "" {
+		hits = r.byFingerprint[s.IssuerFingerprint]
+	}
+	out := make([]openpgp.Candidate, len(hits))
+	for i, hit := range hits {
+		out[i] = openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
+	}
+	return out
+}
+
+// Publisher returns the publisher with this slug.
+func (r *Keyring) Publisher(slug string) (Publisher, bool) {
+	for _, p := range r.publishers {
+		if p.Slug == slug {
+			return p, true
+		}
+	}
+	return Publisher{}, false
+}
+
+// Covering returns the publishers whose scope includes the file name.
+func (r *Keyring) Covering(name string) []Publisher {
+	var out []Publisher
+	for _, p := range r.publishers {
+		if p.Covers(name) {
+			out = append(out, p)
+		}
+	}
+	return out
+}

@@ -1,0 +1,149 @@
+package keyring
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"endeixis/core/openpgp"
+)
+
+// A Channel is a kind of place where a fingerprint can be read.
+type Channel string
+
+// The channels. Two sightings support each other only when their channels
+// differ.
+const (
+	VendorSite   Channel = "vendor-site"
+	Mirror       Channel = "mirror"
+	MailingList  Channel = "mailing-list"
+	Letter       Channel = "letter"
+	Phone        Channel = "phone"
+	InPerson     Channel = "in-person"
+	Slide        Channel = "conference-slide"
+	Colleague    Channel = "colleague-elsewhere"
+	KeyDirectory Channel = "key-directory"
+	OtherChannel Channel = "other"
+)
+
+// Channels lists every channel.
+func Channels() []Channel {
+	return []Channel{VendorSite, Mirror, MailingList, Letter, Phone, InPerson, Slide, Colleague, KeyDirectory, OtherChannel}
+}
+
+// A FingerprintFormError reports a value that cannot be compared with a
+// fingerprint.
+type FingerprintFormError struct {
+	// Digits is how many hexadecimal digits were given.
+	Digits int
+	// Bad is the first character that is not hexadecimal, or zero, and
+	// Position is where it stands, counting from 1 and without spaces.
+	Bad      rune
+	Position int
+}
+
+// Error says what a full fingerprint looks like.
+func (e *FingerprintFormError) Error() string {
+	if e.Bad != 0 {
+		hint := ""
+		if strings.ContainsRune("OoIlSsΒВСЕАаес", e.Bad) {
+			hint = "; it looks like another character, read that place again"
+		}
+		return fmt.Sprintf("character %d, %q, is not a hexadecimal digit%s", e.Position, e.Bad, hint)
+	}
+	return fmt.Sprintf("a full fingerprint has 40 hexadecimal digits, this has %d; short forms can be forged, so give all of it", e.Digits)
+}
+
+// ParseFingerprint reads a full fingerprint as people write it: any case, with
+// spaces, line breaks, colons or a leading 0x. It returns a
+// [*FingerprintFormError] for anything else, short key IDs included.
+func ParseFingerprint(read string) (openpgp.Fingerprint, error) {
+	read = strings.TrimSpace(read)
+	if rest, ok := strings.CutPrefix(strings.ToLower(read), "0x"); ok {
+		read = rest
+	}
+	var digits strings.Builder
+	n := 0
+	for _, r := range read {
+		if unicode.IsSpace(r) || r == ':' || r == '-' {
+			continue
+		}
+		n++
+		lower := unicode.ToLower(r)
+		if (lower < '0' || lower > '9') && (lower < 'a' || lower > 'f') {
+			return "", &FingerprintFormError{Bad: r, Position: n}
+		}
+		digits.WriteRune(lower)
+	}
+	if n != 40 {
+		return "", &FingerprintFormError{Digits: n}
+	}
+	return openpgp.Fingerprint(digits.String()), nil
+}
+
+// Differences returns the positions, from 0, at which two fingerprints of the
+// same length differ.
+func Differences(a, b openpgp.Fingerprint) []int {
+	var out []int
+	for i := 0; i < len(a) && i < len(b); i++ {
+		if a[i] != b[i] {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// A Sighting is a note that a fingerprint was read somewhere.
+type Sighting struct {
+	Channel Channel
+	// Read is the value as compared.
+	Read openpgp.Fingerprint
+	// Resolved is set when a curator explained a conflict away.
+	Resolved bool
+}
+
+// An Obstacle is one thing that stands in the way of an admission.
+type Obstacle struct {
+	Code     string `json:"code"`
+	Sentence string `json:"sentence"`
+}
+
+// Obstacles returns what stands in the way of admitting k at the time of the
+// rules, given the sightings and how many distinct channels the policy asks.
+// An empty result means that k may be admitted.
+func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) []Obstacle {
+	var out []Obstacle
+	add := func(code, format string, args ...any) {
+		out = append(out, Obstacle{code, fmt.Sprintf(format, args...)})
+	}
+	if state := k.StateAt(rules.Now); !state.May(Admitted) {
+		add("wrong-state", "The key is %s; only a candidate can be admitted.", state)
+	}
+	cert := k.Certificate
+	if why := cert.Primary.Unusable(); why != "" && len(cert.Subkeys) == 0 {
+		add("unusable", "No signature by this key could be verified: %s.", why)
+	}
+	if r := cert.Revocation(); r != nil {
+		add("revoked", "Its owner revoked it on %s (%s).", r.Time.Format("2006-01-02"), r.Reason)
+	}
+	expires, ok := cert.Expires(rules)
+	switch {
+	case !ok:
+		add("no-self-signature", "It has no self-signature that holds and is strong enough, so nothing ties the name to the key.")
+	case expires != nil && !rules.Now.Before(*expires):
+		add("expired", "It expired on %s. Look for a copy with a later expiry date.", expires.Format("2006-01-02"))
+	}
+	agreeing := map[Channel]bool{}
+	for _, s := range sightings {
+		switch {
+		case s.Read == cert.Primary.Fingerprint:
+			agreeing[s.Channel] = true
+		case !s.Resolved:
+			add("conflict", "A sighting on the channel %s shows another fingerprint. Find out why before going on.", s.Channel)
+		}
+	}
+	if missing := channels - len(agreeing); missing > 0 {
+		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", len(agreeing), channels, missing)
+	}
+	return out
+}

@@ -1,0 +1,220 @@
+// Package ledger keeps records in an append-only Merkle tree in the manner of
+// RFC 9162 (section 2.1, SHA-256), on golang.org/x/mod/sumdb/tlog. It holds no
+// storage: hashes come through [tlog.HashReader], records as bytes.
+//
+// The pieces are the tree itself ([Grow], [Root]), a signed [Checkpoint] of its
+// size and root, a [Receipt] that proves one record's place in it to anyone
+// with the public key, and an [Audit] that recomputes everything.
+package ledger
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
+)
+
+// Leaf returns the leaf hash of a record: SHA-256(0x00 || record).
+func Leaf(record []byte) tlog.Hash { return tlog.RecordHash(record) }
+
+// Grow returns the hashes to be stored when leaves are appended to a tree of
+// the given size. The first of them has the index FirstStored(size).
+func Grow(size int64, leaves []tlog.Hash, stored tlog.HashReader) ([]tlog.Hash, error) {
+	o := &overlay{base: stored, first: FirstStored(size)}
+	for i, leaf := range leaves {
+		hashes, err := tlog.StoredHashesForRecordHash(size+int64(i), leaf, o)
+		if err != nil {
+			return nil, err
+		}
+		o.added = append(o.added, hashes...)
+	}
+	return o.added, nil
+}
+
+// FirstStored returns the index of the first hash to be stored for the record
+// that comes after size records.
+func FirstStored(size int64) int64 { return tlog.StoredHashIndex(0, size) }
+
+// Root returns the root of the tree of the given size.
+func Root(size int64, stored tlog.HashReader) (tlog.Hash, error) {
+	return tlog.TreeHash(size, stored)
+}
+
+// overlay reads hashes that were just computed before those that are stored.
+type overlay struct {
+	base  tlog.HashReader
+	first int64
+	added []tlog.Hash
+}
+
+func (o *overlay) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
+	out := make([]tlog.Hash, len(indexes))
+	var missing []int64
+	for i, index := range indexes {
+		if index >= o.first {
+			out[i] = o.added[index-o.first]
+		} else {
+			missing = append(missing, index)
+		}
+	}
+	if missing == nil {
+		return out, nil
+	}
+	old, err := o.base.ReadHashes(missing)
+	if err != nil {
+		return nil, err
+	}
+	for i, index := range indexes {
+		if index < o.first {
+			out[i] = old[slices.Index(missing, index)]
+		}
+	}
+	return out, nil
+}
+
+// A Checkpoint is the tree's size and root at some moment. Its signed form is
+// a note of three lines: origin, size, root in base64.
+type Checkpoint struct {
+	Origin string
+	Size   int64
+	Root   tlog.Hash
+}
+
+// Sign returns the signed form.
+func (c Checkpoint) Sign(signer note.Signer) (string, error) {
+	signed, err := note.Sign(&note.Note{Text: fmt.Sprintf("%s\n%d\n%s\n", c.Origin, c.Size, c.Root)}, signer)
+	return string(signed), err
+}
+
+// A CheckpointError reports a checkpoint that cannot be believed.
+type CheckpointError struct{ Reason string }
+
+// Error says why.
+func (e *CheckpointError) Error() string { return "the checkpoint cannot be believed: " + e.Reason }
+
+// OpenCheckpoint verifies the signature and reads the checkpoint. It returns a
+// [*CheckpointError] when either fails.
+func OpenCheckpoint(signed string, verifier note.Verifier) (Checkpoint, error) {
+	n, err := note.Open([]byte(signed), note.VerifierList(verifier))
+	if err != nil {
+		return Checkpoint{}, &CheckpointError{Reason: err.Error()}
+	}
+	lines := strings.Split(n.Text, "\n")
+	if len(lines) != 4 || lines[3] != "" {
+		return Checkpoint{}, &CheckpointError{Reason: "it does not have three lines"}
+	}
+	size, err := strconv.ParseInt(lines[1], 10, 64)
+	if err != nil || size < 0 || strconv.FormatInt(size, 10) != lines[1] {
+		return Checkpoint{}, &CheckpointError{Reason: "its size is not a number"}
+	}
+	root, err := tlog.ParseHash(lines[2])
+	if err != nil {
+		return Checkpoint{}, &CheckpointError{Reason: "its root is not a hash"}
+	}
+	return Checkpoint{Origin: lines[0], Size: size, Root: root}, nil
+}
+
+// ReceiptFormat names the format of a [Receipt].
+const ReceiptFormat = "endeixis-receipt-1"
+
+// A Receipt is a record with the proof that it is in the ledger. Its JSON form
+// is what is handed out.
+type Receipt struct {
+	Format string `json:"format"`
+	// Position is the record's place in the sequence, from 0.
+	Position int64 `json:"position"`
+	// Record is the record byte for byte; it is JSON itself.
+	Record string `json:"record"`
+	// Proof is the inclusion proof (RFC 9162, section 2.1.3), in base64.
+	Proof []string `json:"proof"`
+	// Checkpoint is the signed checkpoint that the proof leads to.
+	Checkpoint string `json:"checkpoint"`
+}
+
+// NewReceipt proves that the record at the position is in the tree of the
+// checkpoint's size.
+func NewReceipt(position int64, record []byte, c Checkpoint, signed string, stored tlog.HashReader) (Receipt, error) {
+	proof, err := tlog.ProveRecord(c.Size, position, stored)
+	if err != nil {
+		return Receipt{}, err
+	}
+	r := Receipt{Format: ReceiptFormat, Position: position, Record: string(record), Proof: []string{}, Checkpoint: signed}
+	for _, h := range proof {
+		r.Proof = append(r.Proof, base64.StdEncoding.EncodeToString(h[:]))
+	}
+	return r, nil
+}
+
+// A ReceiptError reports a receipt that proves nothing.
+type ReceiptError struct{ Reason string }
+
+// Error says why.
+func (e *ReceiptError) Error() string { return "the receipt does not hold: " + e.Reason }
+
+// maxReceipt bounds a receipt file in bytes.
+const maxReceipt = 16 << 20
+
+// ParseReceipt reads the JSON form. It returns a [*ReceiptError] for anything
+// else.
+func ParseReceipt(data []byte) (Receipt, error) {
+	var r Receipt
+	if len(data) > maxReceipt {
+		return r, &ReceiptError{Reason: "the file is too long to be a receipt"}
+	}
+	if err := json.Unmarshal(data, &r); err != nil {
+		return r, &ReceiptError{Reason: "the file is not JSON: " + err.Error()}
+	}
+	if r.Format != ReceiptFormat {
+		return r, &ReceiptError{Reason: fmt.Sprintf("its format is %q; expected %q", r.Format, ReceiptFormat)}
+	}
+	return r, nil
+}
+
+// Verify checks the receipt with nothing but the service's public key: the
+// checkpoint's signature, and the way from the record to the checkpoint's root.
+// It returns the checkpoint, or a [*CheckpointError] or [*ReceiptError].
+func (r Receipt) Verify(verifier note.Verifier) (Checkpoint, error) {
+	c, err := OpenCheckpoint(r.Checkpoint, verifier)
+	if err != nil {
+		return Checkpoint{}, err
+	}
+	proof := make(tlog.RecordProof, 0, len(r.Proof))
+	for i, text := range r.Proof {
+		h, err := tlog.ParseHash(text)
+		if err != nil {
+			return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("hash %d of the proof is damaged", i+1)}
+		}
+		proof = append(proof, h)
+	}
+	if r.Position < 0 || r.Position >= c.Size {
+		return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("position %d is not within the checkpoint's %d records", r.Position, c.Size)}
+	}
+	if err := tlog.CheckRecord(proof, c.Size, c.Root, r.Position, Leaf([]byte(r.Record))); err != nil {
+		return Checkpoint{}, &ReceiptError{Reason: "the record is not the one at this position of the ledger; its text or its place was altered"}
+	}
+	return c, nil
+}
+
+// CheckGrowth verifies that the tree of the older checkpoint is a prefix of
+// the newer one's, by a consistency proof (RFC 9162, section 2.1.4).
+func CheckGrowth(older, newer Checkpoint, stored tlog.HashReader) error {
+	if older.Size > newer.Size {
+		return &CheckpointError{Reason: fmt.Sprintf("it counts %d records and the ledger has %d: records are missing", older.Size, newer.Size)}
+	}
+	if older.Size == 0 {
+		return nil
+	}
+	proof, err := tlog.ProveTree(newer.Size, older.Size, stored)
+	if err == nil {
+		err = tlog.CheckTree(proof, newer.Size, newer.Root, older.Size, older.Root)
+	}
+	if err != nil {
+		return &CheckpointError{Reason: fmt.Sprintf("the first %d records are not those it was signed over", older.Size)}
+	}
+	return nil
+}

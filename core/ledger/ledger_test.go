@@ -1,0 +1,214 @@
+package ledger
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
+	"pgregory.net/rapid"
+)
+
+// memory stores hashes the way the database does.
+type memory struct {
+	hashes  []tlog.Hash
+	records [][]byte
+}
+
+func (m *memory) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
+	out := make([]tlog.Hash, len(indexes))
+	for i, index := range indexes {
+		out[i] = m.hashes[index]
+	}
+	return out, nil
+}
+
+func (m *memory) add(t require.TestingT, records ...string) {
+	var leaves []tlog.Hash
+	size := int64(len(m.records))
+	for _, r := range records {
+		m.records = append(m.records, []byte(r))
+		leaves = append(leaves, Leaf([]byte(r)))
+	}
+	require.EqualValues(t, len(m.hashes), FirstStored(size))
+	hashes, err := Grow(size, leaves, m)
+	require.NoError(t, err)
+	m.hashes = append(m.hashes, hashes...)
+}
+
+func keys(t *testing.T) (note.Signer, note.Verifier) {
+	t.Helper()
+	skey, vkey, err := note.GenerateKey(rand.Reader, "quayside.example")
+	require.NoError(t, err)
+	s, err := note.NewSigner(skey)
+	require.NoError(t, err)
+	v, err := note.NewVerifier(vkey)
+	require.NoError(t, err)
+	return s, v
+}
+
+func records(n int) []string {
+	out := make([]string, n)
+	for i := range out {
+		out[i] = fmt.Sprintf(`{"n":%d}`, i)
+	}
+	return out
+}
+
+// TestRootsAgree holds for any way of cutting the records into appends: the
+// stored tree and the audit, which share no code, come to the same root.
+func TestRootsAgree(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m := &memory{}
+		audit, err := NewAudit(nil)
+		require.NoError(t, err)
+		all := records(rapid.IntRange(0, 70).Draw(t, "records"))
+		for rest := all; len(rest) > 0; {
+			n := rapid.IntRange(1, len(rest)).Draw(t, "append")
+			m.add(t, rest[:n]...)
+			rest = rest[n:]
+		}
+		for _, r := range all {
+			audit.Record([]byte(r), Leaf([]byte(r)))
+		}
+		root, err := Root(int64(len(all)), m)
+		require.NoError(t, err)
+		if root != audit.Root() || audit.Finish() != nil {
+			t.Fatalf("roots differ at %d records", len(all))
+		}
+	})
+}
+
+// TestKnownRoot checks against values of the tree computed by hand from the
+// definition in RFC 9162, section 2.1.1.
+func TestKnownRoot(t *testing.T) {
+	m := &memory{}
+	m.add(t, "a", "b", "c")
+	want := tlog.NodeHash(tlog.NodeHash(Leaf([]byte("a")), Leaf([]byte("b"))), Leaf([]byte("c")))
+	root, err := Root(3, m)
+	require.NoError(t, err)
+	assert.Equal(t, want, root)
+}
+
+func checkpoint(t *testing.T, m *memory, s note.Signer) (Checkpoint, string) {
+	t.Helper()
+	root, err := Root(int64(len(m.records)), m)
+	require.NoError(t, err)
+	c := Checkpoint{Origin: "quayside.example/ledger", Size: int64(len(m.records)), Root: root}
+	signed, err := c.Sign(s)
+	require.NoError(t, err)
+	return c, signed
+}
+
+func TestReceipt(t *testing.T) {
+	signer, verifier := keys(t)
+	_, stranger := keys(t)
+	m := &memory{}
+	m.add(t, records(13)...)
+	c, signed := checkpoint(t, m, signer)
+
+	for i, record := range m.records {
+		r, err := NewReceipt(int64(i), record, c, signed, m)
+		require.NoError(t, err)
+		text, err := json.Marshal(r)
+		require.NoError(t, err)
+		back, err := ParseReceipt(text)
+		require.NoError(t, err)
+		got, err := back.Verify(verifier)
+		require.NoError(t, err)
+		assert.Equal(t, c, got)
+	}
+
+	good, err := NewReceipt(5, m.records[5], c, signed, m)
+	require.NoError(t, err)
+	for name, damage := range map[string]func(*Receipt){
+		"the record altered":   func(r *Receipt) { r.Record = `{"n":6}` },
+		"another position":     func(r *Receipt) { r.Position = 6 },
+		"beyond the end":       func(r *Receipt) { r.Position = 13 },
+		"before the start":     func(r *Receipt) { r.Position = -1 },
+		"a hash left out":      func(r *Receipt) { r.Proof = r.Proof[1:] },
+		"a hash damaged":       func(r *Receipt) { r.Proof[0] = "AAAA" },
+		"the size altered":     func(r *Receipt) { r.Checkpoint = "quayside.example/ledger\n14" + r.Checkpoint[26:] },
+		"no checkpoint":        func(r *Receipt) { r.Checkpoint = "" },
+		"a checkpoint of text": func(r *Receipt) { r.Checkpoint = "hello\n" },
+	} {
+		bad := good
+		bad.Proof = append([]string{}, good.Proof...)
+		damage(&bad)
+		_, err := bad.Verify(verifier)
+		assert.Error(t, err, name)
+	}
+	_, err = good.Verify(stranger)
+	var untrusted *CheckpointError
+	require.ErrorAs(t, err, &untrusted)
+	_, err = ParseReceipt([]byte("{"))
+	assert.ErrorContains(t, err, "not JSON")
+	_, err = ParseReceipt([]byte(`{"format":"other"}`))
+	assert.ErrorContains(t, err, ReceiptFormat)
+}
+
+func TestCheckGrowth(t *testing.T) {
+	signer, verifier := keys(t)
+	m := &memory{}
+	m.add(t, records(9)...)
+	older, signed := checkpoint(t, m, signer)
+	opened, err := OpenCheckpoint(signed, verifier)
+	require.NoError(t, err)
+	assert.Equal(t, older, opened)
+	m.add(t, "x", "y")
+	newer, _ := checkpoint(t, m, signer)
+	require.NoError(t, CheckGrowth(older, newer, m))
+	require.NoError(t, CheckGrowth(Checkpoint{}, newer, m))
+	assert.ErrorContains(t, CheckGrowth(newer, older, m), "missing")
+
+	rewritten := &memory{}
+	rewritten.add(t, append([]string{"forged"}, records(10)...)...)
+	forged, _ := checkpoint(t, rewritten, signer)
+	assert.Error(t, CheckGrowth(older, forged, rewritten))
+}
+
+func TestAuditNamesTheFirstDifference(t *testing.T) {
+	signer, _ := keys(t)
+	m := &memory{}
+	m.add(t, records(9)...)
+	c, _ := checkpoint(t, m, signer)
+	run := func(checkpoints []Checkpoint, change func(i int, record []byte, leaf tlog.Hash) ([]byte, tlog.Hash), n int) *Difference {
+		a, err := NewAudit(checkpoints)
+		require.NoError(t, err)
+		for i, r := range m.records[:n] {
+			record, leaf := r, Leaf(r)
+			if change != nil {
+				record, leaf = change(i, record, leaf)
+			}
+			a.Record(record, leaf)
+		}
+		return a.Finish()
+	}
+	assert.Nil(t, run([]Checkpoint{c}, nil, 9))
+	d := run([]Checkpoint{c}, func(i int, r []byte, l tlog.Hash) ([]byte, tlog.Hash) {
+		if i >= 4 {
+			r = []byte("forged")
+		}
+		return r, l
+	}, 9)
+	require.NotNil(t, d)
+	assert.EqualValues(t, 4, d.Position)
+	assert.Contains(t, d.Error(), "record 4")
+	d = run([]Checkpoint{c}, func(i int, r []byte, _ tlog.Hash) ([]byte, tlog.Hash) {
+		if i == 4 {
+			r = []byte("forged together with its leaf")
+		}
+		return r, Leaf(r)
+	}, 9)
+	require.NotNil(t, d)
+	assert.Contains(t, d.Reason, "checkpoint")
+	d = run([]Checkpoint{c}, nil, 7)
+	require.NotNil(t, d)
+	assert.Contains(t, d.Reason, "missing")
+	_, err := NewAudit([]Checkpoint{c, {Size: c.Size}})
+	assert.Error(t, err)
+}

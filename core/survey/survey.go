@@ -1,0 +1,491 @@
+// Package survey turns a folder into a plan: which file is an artifact, a
+// manifest, a signature or a key, what vouches for what and why, and what has
+// to be computed from each file's bytes.
+//
+// Only the small files that can be manifests, signatures or keys are opened,
+// and each of them once: their content stays in [Survey.Contents], from where
+// it is measured. No other file is touched.
+package survey
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+)
+
+// A Role is what a file is for.
+type Role string
+
+// The roles.
+const (
+	Artifact  Role = "artifact"
+	Manifest  Role = "manifest"
+	Signature Role = "signature"
+	Key       Role = "key"
+)
+
+// A ProblemCode is a stable name for why a file could not be used.
+type ProblemCode string
+
+// The problem codes.
+const (
+	// Unreadable is a permission or I/O error.
+	Unreadable ProblemCode = "unreadable"
+	// LeavesDepot is a symbolic link that leads out of the folder.
+	LeavesDepot ProblemCode = "leaves-depot"
+	// NotAFile is a device, pipe, socket, or a link to a directory.
+	NotAFile ProblemCode = "not-a-file"
+	// TooLarge is a file over the bound for its role.
+	TooLarge ProblemCode = "too-large"
+	// Malformed is a signature or key file that does not parse.
+	Malformed ProblemCode = "malformed"
+)
+
+// A Problem says why a file could not be used.
+type Problem struct {
+	Code    ProblemCode `json:"code"`
+	Message string      `json:"message"`
+}
+
+// A Listing is a manifest entry that speaks of an item.
+type Listing struct {
+	// Manifest is the path of the manifest.
+	Manifest string `json:"manifest"`
+	// Line is where the entry stands in it.
+	Line int `json:"line"`
+	// Name is the file name as the manifest has it.
+	Name string `json:"name"`
+	// Algorithms are the candidates, of which one has to match.
+	Algorithms []digest.Algorithm `json:"algorithms"`
+	Digest     digest.Value       `json:"digest"`
+	Size       *int64             `json:"size,omitempty"`
+}
+
+// A SignatureOver is a signature that may be over an item.
+type SignatureOver struct {
+	// File is the path of the signature file, and Index the position of the
+	// signature in it, from 0.
+	File  string `json:"file"`
+	Index int    `json:"index"`
+	// Why says how it came to be paired with the item.
+	Why string `json:"why"`
+	// Raw is the body of the signature packet, for [openpgp.ParseSignature].
+	// It is empty when the file could not be read, which Problem explains.
+	Raw     []byte   `json:"raw,omitempty"`
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// An Item is one file of the folder.
+type Item struct {
+	// Path is relative to the folder, with slashes.
+	Path string `json:"path"`
+	Role Role   `json:"role"`
+	// Why says how the role was found.
+	Why     string    `json:"why"`
+	Size    int64     `json:"size"`
+	ModTime time.Time `json:"mod_time"`
+	Problem *Problem  `json:"problem,omitempty"`
+	// Digests is what has to be computed. SHA-256 is always among them, so
+	// that every item can be found again by its content.
+	Digests    []digest.Algorithm `json:"digests,omitempty"`
+	Listed     []Listing          `json:"listed,omitempty"`
+	Signatures []SignatureOver    `json:"signatures,omitempty"`
+	// Understood tells what a manifest holds.
+	Understood *Understood `json:"understood,omitempty"`
+}
+
+// Understood sums up a manifest that was read.
+type Understood struct {
+	Format       manifest.Format    `json:"format"`
+	Entries      int                `json:"entries"`
+	Problems     []manifest.Problem `json:"problems,omitempty"`
+	MoreProblems int                `json:"more_problems,omitempty"`
+}
+
+// An Absent is a manifest entry whose file is not in the folder.
+type Absent struct {
+	Name     string `json:"name"`
+	Manifest string `json:"manifest"`
+	Line     int    `json:"line"`
+}
+
+// A Survey is the plan of a batch.
+type Survey struct {
+	// Items are sorted by path.
+	Items  []Item   `json:"items"`
+	Absent []Absent `json:"absent"`
+	// Contents holds the bytes of the files that were read, by path.
+	Contents map[string][]byte `json:"-"`
+}
+
+// Limits bound a survey. The zero value means the defaults.
+type Limits struct {
+	// Files bounds the files of a folder. Default 1 million.
+	Files int
+	// ControlFile bounds one manifest, signature or key file. Default 64 MiB.
+	ControlFile int64
+	// ControlTotal bounds all of them together. Default 512 MiB.
+	ControlTotal int64
+	// Entries bounds the entries of one manifest. Default 2 million.
+	Entries int
+}
+
+func (l Limits) withDefaults() Limits {
+	if l.Files == 0 {
+		l.Files = 1_000_000
+	}
+	if l.ControlFile == 0 {
+		l.ControlFile = 64 << 20
+	}
+	if l.ControlTotal == 0 {
+		l.ControlTotal = 512 << 20
+	}
+	if l.Entries == 0 {
+		l.Entries = 2_000_000
+	}
+	return l
+}
+
+// A TooManyFilesError reports a folder over the limit.
+type TooManyFilesError struct{ Limit int }
+
+// Error says what to do.
+func (e *TooManyFilesError) Error() string {
+	return fmt.Sprintf("the folder holds more than %d files; choose a folder further down", e.Limit)
+}
+
+// Run surveys everything below the root of fsys. It fails when the folder
+// itself cannot be listed, when it holds too many files, or when ctx ends;
+// trouble with a single file becomes the Problem of its item.
+func Run(ctx context.Context, fsys fs.FS, limits Limits) (*Survey, error) {
+	s := &surveyor{
+		fsys: fsys, limits: limits.withDefaults(),
+		out:   &Survey{Items: []Item{}, Absent: []Absent{}, Contents: map[string][]byte{}},
+		index: map[string]int{},
+		lists: map[string]*manifest.Manifest{},
+		sigs:  map[string][]*openpgp.Signature{},
+	}
+	if err := s.walk(ctx); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(s.out.Items, func(a, b Item) int { return strings.Compare(a.Path, b.Path) })
+	for i, item := range s.out.Items {
+		s.index[item.Path] = i
+	}
+	s.pairManifests()
+	s.pairSignatures()
+	for i := range s.out.Items {
+		s.plan(&s.out.Items[i])
+	}
+	return s.out, nil
+}
+
+type surveyor struct {
+	fsys   fs.FS
+	limits Limits
+	kept   int64
+	out    *Survey
+	index  map[string]int
+	lists  map[string]*manifest.Manifest
+	sigs   map[string][]*openpgp.Signature
+}
+
+func (s *surveyor) walk(ctx context.Context) error {
+	return fs.WalkDir(s.fsys, ".", func(name string, entry fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		if err != nil {
+			if name == "." {
+				return err
+			}
+			s.out.Items = append(s.out.Items, Item{Path: name, Role: Artifact, Why: "it could not be looked at", Problem: &Problem{Unreadable, reason(err)}})
+			if entry != nil && entry.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if entry.IsDir() {
+			return nil
+		}
+		if len(s.out.Items) >= s.limits.Files {
+			return &TooManyFilesError{Limit: s.limits.Files}
+		}
+		s.out.Items = append(s.out.Items, s.look(name, entry))
+		return nil
+	})
+}
+
+// look decides the role of one file, opening it only if it can be a control
+// file.
+func (s *surveyor) look(name string, entry fs.DirEntry) Item {
+	item := Item{Path: name, Role: Artifact, Why: "nothing marks it as anything else"}
+	link := entry.Type()&fs.ModeSymlink != 0
+	info, err := fs.Stat(s.fsys, name)
+	if err != nil {
+		item.Problem = &Problem{Unreadable, reason(err)}
+		if link && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
+			item.Problem = &Problem{LeavesDepot, "it is a symbolic link that leads out of the depot, and was not followed"}
+		} else if link {
+			item.Problem.Message = "it is a symbolic link to a file that is not there or may not be read"
+		}
+		return item
+	}
+	item.Size, item.ModTime = info.Size(), info.ModTime().UTC()
+	if !info.Mode().IsRegular() {
+		item.Problem = &Problem{NotAFile, "it is not a regular file (" + kind(info.Mode()) + "), and was not opened"}
+		return item
+	}
+	guess := guessRole(name)
+	if guess == "" || guess == maybeText && item.Size > maxText {
+		return item
+	}
+	if item.Size > s.limits.ControlFile || s.kept+item.Size > s.limits.ControlTotal {
+		if guess != maybeText {
+			item.Role, item.Why = Role(guess), "its name says so"
+			item.Problem = &Problem{TooLarge, fmt.Sprintf("it is named like a %s and is %d bytes long; more than %d bytes are not read as one", guess, item.Size, s.limits.ControlFile)}
+		}
+		return item
+	}
+	content, err := s.content(name, item.Size)
+	if err != nil {
+		if guess != maybeText {
+			item.Role, item.Why = Role(guess), "its name says so"
+		}
+		item.Problem = &Problem{Unreadable, reason(err)}
+		return item
+	}
+	s.kept += int64(len(content))
+	s.out.Contents[name] = content
+	item.Size = int64(len(content))
+	s.recognise(&item, guess, content)
+	return item
+}
+
+func (s *surveyor) content(name string, size int64) ([]byte, error) {
+	f, err := s.fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	content, err := io.ReadAll(io.LimitReader(f, s.limits.ControlFile+1))
+	if err == nil && int64(len(content)) > s.limits.ControlFile {
+		err = fmt.Errorf("it grew from %d bytes beyond the limit while it was read", size)
+	}
+	return content, err
+}
+
+// maybeText is the guess for a file whose name says nothing and whose content
+// may be a manifest.
+const maybeText = "text"
+
+// maxText bounds what is read of a file whose name does not announce a
+// manifest.
+const maxText = 1 << 20
+
+// signatureSuffixes are the usual endings of detached signatures.
+var signatureSuffixes = []string{".sig", ".asc", ".sign", ".pgp", ".gpg"}
+
+// guessRole says what a name promises: a role, maybeText, or nothing.
+func guessRole(name string) string {
+	base := path.Base(name)
+	ext := strings.ToLower(path.Ext(base))
+	switch {
+	case slices.Contains(signatureSuffixes, ext):
+		return string(Signature)
+	case manifest.NamedLikeOne(base):
+		return string(Manifest)
+	case ext == ".key" || ext == ".pub":
+		return string(Key)
+	case ext == ".txt" || ext == "":
+		return maybeText
+	}
+	return ""
+}
+
+// recognise decides by content first, and by name where the content leaves it
+// open.
+func (s *surveyor) recognise(item *Item, guess string, content []byte) {
+	sigs, sigErr := openpgp.ReadSignatures(content)
+	if sigErr == nil {
+		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(sigs), "OpenPGP signature"))
+		s.sigs[item.Path] = sigs
+		return
+	}
+	_, _, keyErr := openpgp.ReadCertificates(content)
+	var secret *openpgp.SecretKeyError
+	if keyErr == nil {
+		item.Role, item.Why = Key, "its content is an OpenPGP public key"
+		return
+	}
+	if errors.As(keyErr, &secret) {
+		item.Role, item.Why = Key, "its content is an OpenPGP secret key"
+		item.Problem = &Problem{Malformed, "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
+		return
+	}
+	if guess == string(Signature) {
+		item.Role, item.Why = Signature, "its name says so"
+		item.Problem = &Problem{Malformed, sigErr.Error()}
+		return
+	}
+	if guess == string(Key) {
+		return // many things are called .key; this one is not OpenPGP
+	}
+	list, err := manifest.Read(bytes.NewReader(content), manifest.Options{FileName: path.Base(item.Path), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0
+	signedText := slices.ContainsFunc(list.Problems, func(p manifest.Problem) bool { return p.Code == manifest.SignedText })
+	if signedText {
+		// What stands inside a signature's frame counts only once that
+		// signature has been verified.
+		list.Entries = nil
+	}
+	switch {
+	case signedText:
+		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
+	case guess == string(Manifest):
+		item.Role, item.Why = Manifest, "its name says so"
+	case holdsEntries:
+		item.Role, item.Why = Manifest, "its content is a list of digests"
+	default:
+		return
+	}
+	item.Understood = &Understood{Format: list.Format, Entries: len(list.Entries), Problems: list.Problems, MoreProblems: list.MoreProblems}
+	if err != nil {
+		item.Problem = &Problem{TooLarge, err.Error()}
+	}
+	s.lists[item.Path] = list
+}
+
+// pairManifests ties every entry to the file it names: seen from the
+// manifest's own folder, else from the batch's.
+func (s *surveyor) pairManifests() {
+	for i := range s.out.Items {
+		list := s.lists[s.out.Items[i].Path]
+		if list == nil {
+			continue
+		}
+		from := s.out.Items[i].Path
+		for _, e := range list.Entries {
+			clean, _, ok := manifest.SafeName(e.Name)
+			if !ok {
+				continue
+			}
+			at, found := s.index[path.Join(path.Dir(from), clean)]
+			if !found {
+				at, found = s.index[clean]
+			}
+			if !found {
+				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line})
+				continue
+			}
+			target := &s.out.Items[at]
+			target.Listed = append(target.Listed, Listing{
+				Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size,
+			})
+		}
+	}
+}
+
+// pairSignatures ties every signature to the file it may be over: the one it
+// is named after, else the only manifest beside it, else the only artifact.
+func (s *surveyor) pairSignatures() {
+	for i := range s.out.Items {
+		sig := &s.out.Items[i]
+		if sig.Role != Signature {
+			continue
+		}
+		target, why := s.targetOf(sig.Path)
+		if target == nil {
+			sig.Why += "; no file here is named for it"
+			continue
+		}
+		if sig.Problem != nil {
+			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Why: why, Problem: sig.Problem})
+			continue
+		}
+		for n, parsed := range s.sigs[sig.Path] {
+			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Index: n, Why: why, Raw: parsed.Raw})
+		}
+	}
+}
+
+func (s *surveyor) targetOf(sig string) (*Item, string) {
+	stem := strings.TrimSuffix(sig, path.Ext(sig))
+	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
+		return &s.out.Items[at], "it is named after this file"
+	}
+	for _, role := range []Role{Manifest, Artifact} {
+		var only *Item
+		n := 0
+		for i := range s.out.Items {
+			if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(sig) {
+				only = it
+				n++
+			}
+		}
+		if n == 1 {
+			return only, fmt.Sprintf("this is the only %s beside it", role)
+		}
+		if n > 1 {
+			return nil, ""
+		}
+	}
+	return nil, ""
+}
+
+// plan lists the digests an item needs, weaker first and without repeats.
+func (s *surveyor) plan(item *Item) {
+	need := []digest.Algorithm{digest.SHA256}
+	for _, l := range item.Listed {
+		need = append(need, l.Algorithms...)
+	}
+	slices.Sort(need)
+	item.Digests = slices.Compact(need)
+}
+
+// reason words an error without the path, which is shown beside it.
+func reason(err error) string {
+	var pathErr *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return "the permissions do not allow reading it"
+	case errors.Is(err, fs.ErrNotExist):
+		return "it is no longer there"
+	case errors.As(err, &pathErr):
+		return plain.Text(pathErr.Err.Error())
+	}
+	return plain.Text(err.Error())
+}
+
+func kind(mode fs.FileMode) string {
+	switch {
+	case mode.IsDir():
+		return "a link to a directory"
+	case mode&fs.ModeNamedPipe != 0:
+		return "a named pipe"
+	case mode&fs.ModeSocket != 0:
+		return "a socket"
+	case mode&fs.ModeDevice != 0:
+		return "a device"
+	}
+	return "a special file"
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,177 @@
+package survey
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/digest"
+	"endeixis/core/openpgp/pgptest"
+)
+
+var born = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+
+func line(content, name string) string {
+	return fmt.Sprintf("%x  %s\n", sha256.Sum256([]byte(content)), name)
+}
+
+func folder(files map[string]string) fstest.MapFS {
+	out := fstest.MapFS{}
+	for name, content := range files {
+		out[name] = &fstest.MapFile{Data: []byte(content), Mode: 0o644}
+	}
+	return out
+}
+
+func run(t *testing.T, fsys fs.FS) (*Survey, map[string]Item) {
+	t.Helper()
+	s, err := Run(t.Context(), fsys, Limits{})
+	require.NoError(t, err)
+	byPath := map[string]Item{}
+	for _, item := range s.Items {
+		byPath[item.Path] = item
+	}
+	return s, byPath
+}
+
+func TestRolesAndPairs(t *testing.T) {
+	key := pgptest.NewKey("survey", pgptest.Ed25519, born)
+	sig := string(key.Sign([]byte("x"), pgptest.Sig{Created: born}))
+	s, items := run(t, folder(map[string]string{
+		"boot.img":           "boot",
+		"deep/main.img":      "main",
+		"notes.txt":          "what changed in this release\n",
+		"SHA256SUMS":         line("boot", "boot.img") + line("main", "./deep/main.img") + line("gone", "gone.img"),
+		"SHA256SUMS.sig":     sig,
+		"boot.img.asc":       string(pgptest.Armor("PGP SIGNATURE", []byte(sig))),
+		"deep/list":          line("main", "main.img"),
+		"publisher.asc":      string(pgptest.Simple("survey", pgptest.Ed25519, born, "T").Armored()),
+		"other/one.img":      "1",
+		"other/release.sig":  sig,
+		"many/a.img":         "1",
+		"many/b.img":         "1",
+		"many/unclear.sig":   sig,
+		"deep/empty.img.sig": "",
+		"deep/empty.img":     "",
+	}))
+	roles := map[string]Role{}
+	for path, item := range items {
+		roles[path] = item.Role
+		assert.NotEmpty(t, item.Why)
+	}
+	assert.Equal(t, map[string]Role{
+		"boot.img": Artifact, "deep/main.img": Artifact, "notes.txt": Artifact, "SHA256SUMS": Manifest,
+		"SHA256SUMS.sig": Signature, "boot.img.asc": Signature, "deep/list": Manifest, "publisher.asc": Key,
+		"other/one.img": Artifact, "other/release.sig": Signature, "many/a.img": Artifact, "many/b.img": Artifact,
+		"many/unclear.sig": Signature, "deep/empty.img.sig": Signature, "deep/empty.img": Artifact,
+	}, roles)
+
+	require.Len(t, items["boot.img"].Listed, 1)
+	require.Len(t, items["boot.img"].Signatures, 1)
+	assert.Equal(t, "it is named after this file", items["boot.img"].Signatures[0].Why)
+	require.Len(t, items["deep/main.img"].Listed, 2, "one manifest above, one beside it")
+	assert.Equal(t, []digest.Algorithm{digest.SHA256, digest.SHA512256}, items["deep/main.img"].Digests, "a list without a label leaves two readings")
+	assert.Equal(t, []digest.Algorithm{digest.SHA256}, items["boot.img"].Digests)
+	require.Len(t, items["SHA256SUMS"].Signatures, 1)
+	require.Len(t, items["other/one.img"].Signatures, 1, "the only artifact beside it")
+	assert.Contains(t, items["other/one.img"].Signatures[0].Why, "only artifact")
+	assert.Contains(t, items["many/unclear.sig"].Why, "no file here is named for it")
+	require.Len(t, items["deep/empty.img"].Signatures, 1)
+	require.NotNil(t, items["deep/empty.img"].Signatures[0].Problem)
+	assert.Contains(t, items["deep/empty.img"].Signatures[0].Problem.Message, "empty")
+	assert.Equal(t, []Absent{{Name: "gone.img", Manifest: "SHA256SUMS", Line: 3}}, s.Absent)
+	assert.Contains(t, s.Contents, "SHA256SUMS")
+	assert.NotContains(t, s.Contents, "boot.img", "an artifact is not read by the survey")
+}
+
+func TestSignedTextIsNotParsed(t *testing.T) {
+	_, items := run(t, folder(map[string]string{
+		"boot.img":   "boot",
+		"SHA256SUMS": "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + line("boot", "boot.img") + "-----BEGIN PGP SIGNATURE-----\n",
+	}))
+	assert.Empty(t, items["boot.img"].Listed, "nothing inside the frame counts before it is verified")
+	assert.Equal(t, Manifest, items["SHA256SUMS"].Role)
+}
+
+func TestSecretKeyIsNoticed(t *testing.T) {
+	made := pgptest.Simple("survey", pgptest.Ed25519, born, "T")
+	_, items := run(t, folder(map[string]string{"keys.gpg": string(made.Secret())}))
+	require.NotNil(t, items["keys.gpg"].Problem)
+	assert.Contains(t, items["keys.gpg"].Problem.Message, "secret key")
+}
+
+// TestHostileFolder uses a real directory: links out, pipes and links to
+// directories are reported and never opened.
+func TestHostileFolder(t *testing.T) {
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.txt"), []byte("secret"), 0o600))
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "inside.img"), []byte("in"), 0o600))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "secret.txt"), filepath.Join(dir, "leak.txt")))
+	require.NoError(t, os.Symlink("../"+filepath.Base(outside)+"/secret.txt", filepath.Join(dir, "leak2.sig")))
+	require.NoError(t, os.Symlink("inside.img", filepath.Join(dir, "alias.img")))
+	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "dangling.img")))
+	require.NoError(t, os.Symlink(".", filepath.Join(dir, "loop")))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "SHA256SUMS"), 0o600))
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+
+	s, items := run(t, root.FS())
+	for path, code := range map[string]ProblemCode{
+		"leak.txt": LeavesDepot, "leak2.sig": LeavesDepot, "dangling.img": Unreadable, "loop": NotAFile, "SHA256SUMS": NotAFile,
+	} {
+		require.NotNil(t, items[path].Problem, path)
+		assert.Equal(t, code, items[path].Problem.Code, path)
+	}
+	assert.Nil(t, items["alias.img"].Problem, "a link that stays inside is followed")
+	assert.Nil(t, items["inside.img"].Problem)
+	assert.Empty(t, s.Contents)
+}
+
+func TestLimits(t *testing.T) {
+	_, err := Run(t.Context(), folder(map[string]string{"a": "1", "b": "2", "c": "3"}), Limits{Files: 2})
+	var many *TooManyFilesError
+	require.ErrorAs(t, err, &many)
+
+	s, err := Run(t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}), Limits{ControlFile: 1000})
+	require.NoError(t, err)
+	require.NotNil(t, s.Items[0].Problem)
+	assert.Equal(t, TooLarge, s.Items[0].Problem.Code)
+	assert.Empty(t, s.Contents)
+
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = Run(ctx, folder(map[string]string{"a": "1"}), Limits{})
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = Run(t.Context(), os.DirFS(filepath.Join(t.TempDir(), "nowhere")), Limits{})
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	s, err = Run(t.Context(), fstest.MapFS{}, Limits{})
+	require.NoError(t, err)
+	assert.Empty(t, s.Items)
+}
+
+// TestHugeManifestIsNotOpened uses a sparse file of 2 GiB.
+func TestHugeManifestIsNotOpened(t *testing.T) {
+	dir := t.TempDir()
+	f, err := os.Create(filepath.Join(dir, "SHA256SUMS"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(2<<30))
+	require.NoError(t, f.Close())
+	s, items := run(t, os.DirFS(dir))
+	require.NotNil(t, items["SHA256SUMS"].Problem)
+	assert.Equal(t, TooLarge, items["SHA256SUMS"].Problem.Code)
+	assert.Contains(t, items["SHA256SUMS"].Problem.Message, "2147483648")
+	assert.Empty(t, s.Contents)
+}
