@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
@@ -211,7 +212,7 @@ func (s *surveyor) walk(ctx context.Context) error {
 			if name == "." {
 				return err
 			}
-			s.out.Items = append(s.out.Items, Item{Path: name, Role: Artifact, Why: "it could not be looked at", Problem: &Problem{Unreadable, reason(err)}})
+			s.out.Items = append(s.out.Items, Item{Path: plain.Text(name), Role: Artifact, Why: "it could not be looked at", Problem: &Problem{Unreadable, reason(err)}})
 			if entry != nil && entry.IsDir() {
 				return fs.SkipDir
 			}
@@ -232,6 +233,11 @@ func (s *surveyor) walk(ctx context.Context) error {
 // file.
 func (s *surveyor) look(name string, entry fs.DirEntry) Item {
 	item := Item{Path: name, Role: Artifact, Why: "nothing marks it as anything else"}
+	if !utf8.ValidString(name) {
+		item.Path = plain.Text(name)
+		item.Problem = &Problem{Unreadable, "its name is not valid UTF-8, so that no manifest can name it; rename it"}
+		return item
+	}
 	link := entry.Type()&fs.ModeSymlink != 0
 	info, err := fs.Stat(s.fsys, name)
 	if err != nil {

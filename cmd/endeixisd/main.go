@@ -1,0 +1,166 @@
+// Command endeixisd is the service: it verifies what lies in its depots, keeps
+// the keyring and the ledger, and serves the API and the console.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"endeixis/internal/api"
+	"endeixis/internal/config"
+	"endeixis/internal/serve"
+	"endeixis/internal/version"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := root().ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "endeixisd:", err)
+		os.Exit(1)
+	}
+}
+
+func root() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use: "endeixisd", Short: "The Endeixis service", SilenceUsage: true, SilenceErrors: true,
+		Long: "endeixisd verifies release artifacts in its depots, keeps the keyring and the ledger,\nand serves the API and the console. Settings come from one YAML file; every one of\nthem can be set in the environment too, database.url as ENDEIXIS_DATABASE__URL.",
+	}
+	cmd.PersistentFlags().StringVar(&file, "config", "", "the configuration file (YAML)")
+
+	open := func(ctx context.Context) (*serve.Service, *config.Loaded, error) {
+		loaded, err := config.Load(file)
+		if err != nil {
+			return nil, nil, err
+		}
+		log, err := serve.Logger(loaded.Log, os.Stderr)
+		if err != nil {
+			return nil, nil, err
+		}
+		s, err := serve.Open(ctx, loaded.Config, log)
+		return s, loaded, err
+	}
+	with := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
+		return func(cmd *cobra.Command, _ []string) error {
+			s, _, err := open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return f(cmd.Context(), s)
+		}
+	}
+
+	cmd.AddCommand(&cobra.Command{
+		Use: "serve", Short: "Serve the API and the console, and work on batches", Args: cobra.NoArgs,
+		Example: "  endeixisd serve --config /etc/endeixis/endeixis.yaml",
+		RunE: with(func(ctx context.Context, s *serve.Service) error {
+			return s.Serve(ctx, func(string) {})
+		}),
+	}, &cobra.Command{
+		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
+		RunE: with(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
+	}, &cobra.Command{
+		Use: "migrate", Short: "Bring the database to this version", Args: cobra.NoArgs,
+		RunE: with(func(ctx context.Context, s *serve.Service) error {
+			if err := s.Migrate(ctx); err != nil {
+				return err
+			}
+			fmt.Println("The database is at the version of this program.")
+			return nil
+		}),
+	}, initCommand(with), configCommand(&file), &cobra.Command{
+		Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			document, err := api.Document()
+			if err != nil {
+				return err
+			}
+			_, err = os.Stdout.Write(document)
+			return err
+		},
+	}, &cobra.Command{
+		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Version) },
+	})
+	return cmd
+}
+
+func initCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+	var name string
+	cmd := &cobra.Command{
+		Use: "init", Short: "Make the first administrator and the service's signing key", Args: cobra.NoArgs,
+		Long:    "init prepares an empty database: its tables, the first policy, the key that signs the\nledger's checkpoints, and one administrator, whose password is read from standard input.\nIt prints a token for that administrator once. Run again, it changes nothing.",
+		Example: "  endeixisd init --config endeixis.yaml --administrator ines < password.txt",
+	}
+	cmd.Flags().StringVar(&name, "administrator", "admin", "sign-in name of the first administrator")
+	cmd.RunE = with(func(ctx context.Context, s *serve.Service) error {
+		b, err := s.Init(ctx, name, readPassword)
+		if err != nil {
+			return err
+		}
+		if !b.Created {
+			fmt.Println("Everything is there already; nothing was changed.")
+			fmt.Println("Public key of the ledger:", b.PublicKey)
+			return nil
+		}
+		fmt.Println("Public key of the ledger, to keep where others can find it:")
+		fmt.Println("  " + b.PublicKey)
+		if b.Token != "" {
+			fmt.Printf("Administrator %s was made. This token is shown only now and is good for a day:\n  %s\n", b.Administrator, b.Token)
+		}
+		return nil
+	})
+	return cmd
+}
+
+// readPassword asks on a terminal without showing what is typed, and reads a
+// line of standard input otherwise.
+func readPassword() (string, error) {
+	fmt.Fprint(os.Stderr, "Password for the administrator (at least 10 characters): ")
+	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+		secret, err := term.ReadPassword(fd)
+		fmt.Fprintln(os.Stderr)
+		return string(secret), err
+	}
+	fmt.Fprintln(os.Stderr)
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func configCommand(file *string) *cobra.Command {
+	cmd := &cobra.Command{Use: "config", Short: "Look at the configuration"}
+	cmd.AddCommand(&cobra.Command{
+		Use: "check", Short: "Show every setting in force and where it comes from", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			loaded, err := config.Load(*file)
+			if err != nil {
+				return err
+			}
+			if _, err := serve.Logger(loaded.Log, os.Stderr); err != nil {
+				return err
+			}
+			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+			for _, s := range loaded.Settings {
+				fmt.Fprintf(w, "%s\t%s\t%s\n", s.Path, s.Value, s.Source)
+			}
+			return w.Flush()
+		},
+	})
+	return cmd
+}

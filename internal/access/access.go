@@ -1,0 +1,259 @@
+// Package access says who somebody is and what they may do: people with
+// passwords, tokens for programs, and four roles.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+	"golang.org/x/time/rate"
+
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// A Role is what somebody may do. Each role may do all that the ones before it
+// may.
+type Role string
+
+// The roles, the least first.
+const (
+	// Auditor reads.
+	Auditor Role = "auditor"
+	// Operator verifies.
+	Operator Role = "operator"
+	// Curator also keeps the keyring.
+	Curator Role = "curator"
+	// Administrator also keeps people, tokens and settings.
+	Administrator Role = "administrator"
+)
+
+var order = []Role{Auditor, Operator, Curator, Administrator}
+
+// Valid reports whether the role exists.
+func (r Role) Valid() bool { return slices.Contains(order, r) }
+
+// May reports whether somebody of this role may do what another role may.
+func (r Role) May(needed Role) bool {
+	return r.Valid() && slices.Index(order, r) >= slices.Index(order, needed)
+}
+
+// A Principal is who is asking.
+type Principal struct {
+	UserID   int64
+	Name     string
+	FullName string
+	Role     Role
+	// Token is the ID of the token used, or 0 for a session.
+	Token int64
+}
+
+// Service checks passwords and tokens.
+type Service struct {
+	store    *store.Store
+	records  *records.Service
+	now      func() time.Time
+	params   *argon2id.Params
+	mu       sync.Mutex
+	attempts map[string]*rate.Limiter
+}
+
+// New returns a Service.
+func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
+	return &Service{
+		store: s, records: r, now: now, attempts: map[string]*rate.Limiter{},
+		params: &argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32},
+	}
+}
+
+var errWrongPassword = fault.New(fault.Unauthenticated, "wrong-password", "Name and password do not fit together.").
+	Advise("Check both and try again; an administrator can set a new password.")
+
+// SignIn checks a name and password. After a few wrong attempts for one name
+// further ones have to wait.
+func (s *Service) SignIn(ctx context.Context, name, password string) (Principal, error) {
+	if !s.limiter(name).Allow() {
+		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in as this person.").Advise("Wait a minute and try again.")
+	}
+	user, err := s.store.User(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		// Take as long as for a name that exists.
+		argon2id.CreateHash(password, s.params) //nolint:errcheck
+		return Principal{}, errWrongPassword
+	}
+	if err != nil {
+		return Principal{}, err
+	}
+	ok, err := argon2id.ComparePasswordAndHash(password, user.PasswordHash)
+	if err != nil {
+		return Principal{}, err
+	}
+	if !ok {
+		return Principal{}, errWrongPassword
+	}
+	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: Role(user.Role)}, nil
+}
+
+// limiter allows ten attempts at once and one more every six seconds.
+func (s *Service) limiter(name string) *rate.Limiter {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.attempts) > 10_000 {
+		clear(s.attempts)
+	}
+	l, ok := s.attempts[name]
+	if !ok {
+		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
+		s.attempts[name] = l
+	}
+	return l
+}
+
+// ByName returns the principal of a signed-in session.
+func (s *Service) ByName(ctx context.Context, name string) (Principal, error) {
+	user, err := s.store.User(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
+	}
+	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: Role(user.Role)}, err
+}
+
+// tokenPrefix makes a token recognisable in logs and files.
+const tokenPrefix = "endx_"
+
+// ByToken returns the principal of a token.
+func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
+	unknown := fault.New(fault.Unauthenticated, "token-unknown", "This token is not known here.").Advise("Sign in again with “endeixis login”.")
+	if !strings.HasPrefix(text, tokenPrefix) || len(text) > 200 {
+		return Principal{}, unknown
+	}
+	hash := sha256.Sum256([]byte(text))
+	token, err := s.store.TokenByHash(ctx, hash[:])
+	if errors.Is(err, store.ErrNotFound) {
+		return Principal{}, unknown
+	}
+	if err != nil {
+		return Principal{}, err
+	}
+	if token.RevokedAt != nil {
+		return Principal{}, fault.New(fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
+	}
+	if !s.now().Before(token.ExpiresAt) {
+		return Principal{}, fault.New(fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
+	}
+	role := Role(token.Role)
+	if !Role(token.UserRole).May(role) {
+		role = Role(token.UserRole) // the person's role was lowered since
+	}
+	return Principal{UserID: token.UserID, Name: token.UserName, FullName: token.FullName, Role: role, Token: token.ID}, nil
+}
+
+// A NewUser is a person to be added.
+type NewUser struct {
+	Name     string
+	FullName string
+	Role     Role
+	Password string
+}
+
+var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+
+// AddUser adds a person.
+func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
+	switch {
+	case !userName.MatchString(u.Name):
+		return fault.New(fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.").At("name")
+	case !u.Role.Valid():
+		return fault.New(fault.Invalid, "bad-role", "There is no role of that name.").Advise("Roles are auditor, operator, curator and administrator.").At("role")
+	case len(u.Password) < 10:
+		return fault.New(fault.Invalid, "short-password", "A password needs at least 10 characters.").At("password")
+	case len(u.Password) > 1000:
+		return fault.New(fault.Invalid, "long-password", "A password can have at most 1000 characters.").At("password")
+	}
+	hash, err := argon2id.CreateHash(u.Password, s.params)
+	if err != nil {
+		return err
+	}
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		if err := tx.AddUser(ctx, store.User{Name: u.Name, FullName: u.FullName, Role: string(u.Role), PasswordHash: hash, CreatedAt: s.now()}); err != nil {
+			return err
+		}
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.UserAdded, By: by, Subject: u.Name, Body: struct {
+			Name string `json:"name"`
+			Role Role   `json:"role"`
+		}{u.Name, u.Role}})
+		return err
+	})
+}
+
+// maxTokenLife bounds how long a token is good for.
+const maxTokenLife = 366 * 24 * time.Hour
+
+// IssueToken makes a token for a person and returns its text, which is not
+// stored and cannot be shown again.
+func (s *Service) IssueToken(ctx context.Context, p Principal, label string, role Role, life time.Duration) (string, store.Token, error) {
+	if role == "" {
+		role = p.Role
+	}
+	switch {
+	case !role.Valid() || !p.Role.May(role):
+		return "", store.Token{}, fault.New(fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.").At("role")
+	case life <= 0 || life > maxTokenLife:
+		return "", store.Token{}, fault.New(fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.").At("days")
+	case len(label) > 200:
+		return "", store.Token{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+	}
+	secret := make([]byte, 32)
+	rand.Read(secret) //nolint:errcheck // never fails
+	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
+	hash := sha256.Sum256([]byte(text))
+	now := s.now()
+	token := store.Token{UserID: p.UserID, UserName: p.Name, Label: label, Role: string(role), Hash: hash[:], CreatedAt: now, ExpiresAt: now.Add(life)}
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		id, err := tx.AddToken(ctx, token)
+		if err != nil {
+			return err
+		}
+		token.ID = id
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.TokenIssued, By: p.Name, Subject: p.Name, Body: struct {
+			Token   int64     `json:"token"`
+			Owner   string    `json:"owner"`
+			Label   string    `json:"label"`
+			Role    Role      `json:"role"`
+			Expires time.Time `json:"expires"`
+		}{id, p.Name, label, role, token.ExpiresAt}})
+		return err
+	})
+	return text, token, err
+}
+
+// RevokeToken ends a token: one's own, or anybody's for an administrator.
+func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error {
+	owner := p.UserID
+	if p.Role.May(Administrator) {
+		owner = 0
+	}
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		if err := tx.RevokeToken(ctx, id, owner, s.now()); err != nil {
+			return err
+		}
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.TokenRevoked, By: p.Name, Subject: p.Name, Body: struct {
+			Token int64 `json:"token"`
+		}{id}})
+		return err
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return fault.New(fault.NotFound, "token-unknown", "There is no token %d in force that you may end.", id)
+	}
+	return err
+}

@@ -1,0 +1,312 @@
+// Package api is the HTTP interface of the service: resources under /api/v1
+// described by OpenAPI 3.1, the console's files, and the addresses by which
+// the service is watched.
+package api
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"endeixis/internal/access"
+	"endeixis/internal/batches"
+	"endeixis/internal/depots"
+	"endeixis/internal/events"
+	"endeixis/internal/fault"
+	"endeixis/internal/jobs"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+	"endeixis/internal/version"
+)
+
+// Parts are the services that the API puts in front of people.
+type Parts struct {
+	Store   *store.Store
+	Access  *access.Service
+	Keys    *keys.Service
+	Batches *batches.Service
+	Records *records.Service
+	Depots  *depots.Depots
+	Jobs    *jobs.Runner
+	Hub     *events.Hub
+	Console fs.FS
+	Log     *slog.Logger
+	Now     func() time.Time
+	// SecureCookies marks cookies for HTTPS only.
+	SecureCookies bool
+}
+
+// API serves requests.
+type API struct {
+	Parts
+	engine   *gin.Engine
+	huma     huma.API
+	sessions *scs.SessionManager
+	requests *prometheus.HistogramVec
+}
+
+const sessionCookie = "endeixis_session"
+
+// New returns the whole interface as one handler.
+func New(parts Parts) *API {
+	gin.SetMode(gin.ReleaseMode)
+	huma.NewError = newProblem
+	a := &API{Parts: parts, engine: gin.New(), sessions: scs.New()}
+	if parts.Store != nil {
+		a.sessions.Store = store.Sessions{Store: parts.Store}
+	}
+	a.sessions.Lifetime = 12 * time.Hour
+	a.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "endeixis_http_request_seconds", Help: "Duration of requests by route and status.", Buckets: prometheus.DefBuckets,
+	}, []string{"route", "status"})
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(a.requests)
+
+	a.engine.Use(a.observe, a.harden, gin.CustomRecoveryWithWriter(nil, a.recovered))
+	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	a.engine.GET("/readyz", a.ready)
+	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	a.engine.Use(a.identify)
+	a.huma = humagin.New(a.engine, Describe())
+	a.huma.UseMiddleware(a.authorise)
+	a.register()
+	a.engine.NoRoute(a.console)
+	return a
+}
+
+// Describe returns the head of the OpenAPI document.
+func Describe() huma.Config {
+	c := huma.DefaultConfig("Endeixis", version.Version)
+	c.OpenAPIPath = "/api/v1/openapi"
+	c.DocsPath = "/api/v1/docs"
+	c.SchemasPath = "/api/v1/schemas"
+	c.CreateHooks = nil // no $schema fields in the answers
+	c.Info.Description = "Verify release artifacts and firmware images against checksum manifests and OpenPGP signatures, and keep every outcome on record."
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "A token, as made by “endeixis login”."},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "The console's session."},
+	}
+	return c
+}
+
+// Document returns the OpenAPI document in YAML.
+func Document() ([]byte, error) { return New(Parts{}).huma.OpenAPI().YAML() }
+
+// Handler returns the handler to be served. Requests that change something
+// and come from another site are turned away.
+func (a *API) Handler() http.Handler {
+	protection := http.NewCrossOriginProtection()
+	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		a.write(w, r, fault.New(fault.Denied, "cross-site", "This request comes from another site and was not carried out."))
+	}))
+	return protection.Handler(a.engine)
+}
+
+func (a *API) write(w http.ResponseWriter, r *http.Request, err error) {
+	p := problemOf(r.Context(), a.Log, err)
+	w.Header().Set("Content-Type", p.ContentType(""))
+	w.WriteHeader(p.Status)
+	a.huma.Marshal(w, "application/json", p) //nolint:errcheck // the other side is gone
+}
+
+// observe logs and counts every request.
+func (a *API) observe(c *gin.Context) {
+	start := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	took := time.Since(start)
+	status := c.Writer.Status()
+	a.requests.WithLabelValues(route, http.StatusText(status)).Observe(took.Seconds())
+	who := ""
+	if p, ok := principal(c.Request.Context()); ok {
+		who = p.Name
+	}
+	a.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", status, "took", took.Round(time.Microsecond), "by", who)
+}
+
+// harden sets the headers that keep browsers from doing more than they need.
+func (a *API) harden(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("X-Frame-Options", "DENY")
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/v1/docs") {
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	}
+	c.Next()
+}
+
+func (a *API) recovered(c *gin.Context, err any) {
+	a.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", err)
+	a.write(c.Writer, c.Request, fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").Advise("The administrator finds the details in the service's log."))
+	c.Abort()
+}
+
+func (a *API) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 3*time.Second)
+	defer cancel()
+	if err := a.Store.Ping(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+// who is what identify found out: a principal, or why there is none.
+type who struct {
+	principal access.Principal
+	err       error
+}
+
+type whoKey struct{}
+
+func principal(ctx context.Context) (access.Principal, bool) {
+	w, _ := ctx.Value(whoKey{}).(who)
+	return w.principal, w.err == nil && w.principal.Name != ""
+}
+
+// identify finds out who is asking, by token or session. Whether that suffices
+// is for authorise.
+func (a *API) identify(c *gin.Context) {
+	ctx := c.Request.Context()
+	w := who{err: fault.New(fault.Unauthenticated, "not-signed-in", "You are not signed in.").Advise("Sign in first; in the client with “endeixis login”.")}
+	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		w.principal, w.err = a.Access.ByToken(ctx, token)
+	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
+		w.principal, w.err = a.bySession(ctx, cookie)
+	}
+	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, w))
+	c.Next()
+}
+
+func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, error) {
+	if len(cookie) > 200 {
+		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
+	}
+	loaded, err := a.sessions.Load(ctx, cookie)
+	if err != nil {
+		return access.Principal{}, err
+	}
+	name := a.sessions.GetString(loaded, "user")
+	if name == "" {
+		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
+	}
+	return a.Access.ByName(ctx, name)
+}
+
+// roleOf is where an operation says who may call it; without it anybody may.
+const roleOf = "role"
+
+// authorise holds the operation's role against who is asking.
+func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
+	needed, ok := ctx.Operation().Metadata[roleOf].(access.Role)
+	if !ok {
+		next(ctx)
+		return
+	}
+	w, _ := ctx.Context().Value(whoKey{}).(who)
+	err := w.err
+	if err == nil && !w.principal.Role.May(needed) {
+		err = fault.New(fault.Denied, "role-too-low", "You are signed in as %s with the role %s; this needs the role %s.", w.principal.Name, w.principal.Role, needed).
+			Advise("Ask somebody with that role, or an administrator.")
+	}
+	if err != nil {
+		p := problemOf(ctx.Context(), a.Log, err)
+		ctx.SetHeader("Content-Type", p.ContentType(""))
+		ctx.SetStatus(p.Status)
+		a.huma.Marshal(ctx.BodyWriter(), "application/json", p) //nolint:errcheck // the other side is gone
+		return
+	}
+	next(ctx)
+}
+
+// op describes an operation that a role may call.
+func op(method, path, id, summary string, role access.Role) huma.Operation {
+	o := huma.Operation{
+		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
+		Errors: []int{http.StatusServiceUnavailable},
+	}
+	if role != "" {
+		o.Metadata = map[string]any{roleOf: role}
+		o.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden)
+	}
+	if method != http.MethodGet {
+		o.Errors = append(o.Errors, http.StatusUnprocessableEntity)
+	}
+	return o
+}
+
+// handle registers a handler whose errors become problems.
+func handle[I, O any](a *API, o huma.Operation, f func(ctx context.Context, in *I) (*O, error)) {
+	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, problemOf(ctx, a.Log, err)
+		}
+		return out, nil
+	})
+}
+
+// body wraps an answer.
+type body[T any] struct {
+	Body T
+}
+
+func answer[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &body[T]{Body: v}, nil
+}
+
+// console serves the built console; every address that is not a file is its
+// start page, which finds the way itself.
+func (a *API) console(c *gin.Context) {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		a.write(c.Writer, c.Request, fault.New(fault.NotFound, "no-such-address", "There is nothing at this address.").Advise("See /api/v1/docs for what there is."))
+		return
+	}
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		c.Status(http.StatusMethodNotAllowed)
+		return
+	}
+	name := strings.TrimPrefix(c.Request.URL.Path, "/")
+	if info, err := fs.Stat(a.Console, name); name == "" || err != nil || info.IsDir() {
+		name = "index.html"
+	}
+	if strings.HasPrefix(name, "assets/") {
+		c.Header("Cache-Control", "public, max-age=31536000, immutable") // their names carry a hash
+	} else {
+		c.Header("Cache-Control", "no-cache")
+	}
+	if _, err := fs.Stat(a.Console, name); err != nil {
+		c.String(http.StatusNotFound, "The console is not built into this program. Build it with “make build”.\n")
+		return
+	}
+	if name == "index.html" {
+		// ServeFileFS would redirect index.html to its folder.
+		page, err := fs.ReadFile(a.Console, name)
+		if err != nil {
+			c.Status(http.StatusInternalServerError)
+			return
+		}
+		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+		return
+	}
+	http.ServeFileFS(c.Writer, c.Request, a.Console, name)
+}

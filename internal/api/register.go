@@ -1,0 +1,505 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"endeixis/core/keyring"
+	"endeixis/core/ledger"
+	"endeixis/internal/access"
+	"endeixis/internal/batches"
+	"endeixis/internal/depots"
+	"endeixis/internal/fault"
+	"endeixis/internal/keys"
+	"endeixis/internal/store"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
+)
+
+// register describes every operation.
+func (a *API) register() {
+	a.registerAccess()
+	a.registerDepots()
+	a.registerBatches()
+	a.registerKeyring()
+	a.registerRecords()
+}
+
+func (a *API) registerAccess() {
+	type signIn struct {
+		Body struct {
+			Name     string `json:"name" maxLength:"64"`
+			Password string `json:"password" maxLength:"1000"`
+		}
+	}
+	type signedIn struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+		Body      wire.Me
+	}
+	handle(a, op(http.MethodPost, "/sessions", "sign-in", "Sign in with name and password", ""), func(ctx context.Context, in *signIn) (*signedIn, error) {
+		p, err := a.Access.SignIn(ctx, in.Body.Name, in.Body.Password)
+		if err != nil {
+			return nil, err
+		}
+		session, err := a.sessions.Load(ctx, "")
+		if err != nil {
+			return nil, err
+		}
+		a.sessions.Put(session, "user", p.Name)
+		token, expires, err := a.sessions.Commit(session)
+		if err != nil {
+			return nil, err
+		}
+		return &signedIn{SetCookie: a.cookie(token, expires), Body: meOf(p)}, nil
+	})
+	type signedOut struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}
+	type withCookie struct {
+		Session string `cookie:"endeixis_session"`
+	}
+	handle(a, op(http.MethodDelete, "/sessions/current", "sign-out", "End this session", access.Auditor), func(ctx context.Context, in *withCookie) (*signedOut, error) {
+		if in.Session != "" {
+			if err := (store.Sessions{Store: a.Store}).DeleteCtx(ctx, in.Session); err != nil {
+				return nil, err
+			}
+		}
+		return &signedOut{SetCookie: a.cookie("", time.Unix(1, 0))}, nil
+	})
+	handle(a, op(http.MethodGet, "/me", "who-am-i", "Who is signed in", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Me], error) {
+		p, _ := principal(ctx)
+		return answer(meOf(p), nil)
+	})
+	handle(a, op(http.MethodGet, "/status", "status", "Version, ledger and depots of the service", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Status], error) {
+		size, err := a.Store.LedgerSize(ctx)
+		if err != nil {
+			return nil, err
+		}
+		_, policy, err := a.Keys.Policy(ctx, 0)
+		return answer(wire.Status{Version: version.Version, Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policy}, err)
+	})
+	type newUser struct {
+		Body struct {
+			Name     string      `json:"name"`
+			FullName string      `json:"full_name" maxLength:"200"`
+			Role     access.Role `json:"role" enum:"auditor,operator,curator,administrator"`
+			Password string      `json:"password"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/users", "add-user", "Add a person", access.Administrator), func(ctx context.Context, in *newUser) (*body[wire.User], error) {
+		p, _ := principal(ctx)
+		err := a.Access.AddUser(ctx, p.Name, access.NewUser{Name: in.Body.Name, FullName: in.Body.FullName, Role: in.Body.Role, Password: in.Body.Password})
+		return answer(wire.User{Name: in.Body.Name, FullName: in.Body.FullName, Role: string(in.Body.Role)}, err)
+	})
+	handle(a, op(http.MethodGet, "/users", "list-users", "List people", access.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.User]], error) {
+		users, err := a.Store.Users(ctx)
+		out := wire.Page[wire.User]{Items: []wire.User{}}
+		for _, u := range users {
+			out.Items = append(out.Items, wire.User{Name: u.Name, FullName: u.FullName, Role: u.Role})
+		}
+		return answer(out, err)
+	})
+	type newToken struct {
+		Body struct {
+			Label string      `json:"label" maxLength:"200"`
+			Role  access.Role `json:"role,omitempty" enum:"auditor,operator,curator,administrator" doc:"At most one's own role, which is the default."`
+			Days  int         `json:"days" minimum:"1" maximum:"366"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/tokens", "issue-token", "Make a token; its text is shown this once", access.Auditor), func(ctx context.Context, in *newToken) (*body[wire.IssuedToken], error) {
+		p, _ := principal(ctx)
+		text, token, err := a.Access.IssueToken(ctx, p, in.Body.Label, in.Body.Role, time.Duration(in.Body.Days)*24*time.Hour)
+		return answer(wire.IssuedToken{Token: tokenOf(token), Text: text}, err)
+	})
+	handle(a, op(http.MethodGet, "/tokens", "list-tokens", "List one's tokens, or everybody's for an administrator", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
+		p, _ := principal(ctx)
+		owner := p.UserID
+		if p.Role.May(access.Administrator) {
+			owner = 0
+		}
+		tokens, err := a.Store.Tokens(ctx, owner)
+		out := wire.Page[wire.Token]{Items: []wire.Token{}}
+		for _, t := range tokens {
+			out.Items = append(out.Items, tokenOf(t))
+		}
+		return answer(out, err)
+	})
+	type byID struct {
+		ID int64 `path:"id"`
+	}
+	handle(a, op(http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token", access.Auditor), func(ctx context.Context, in *byID) (*struct{}, error) {
+		p, _ := principal(ctx)
+		return nil, a.Access.RevokeToken(ctx, p, in.ID)
+	})
+}
+
+func (a *API) cookie(value string, expires time.Time) http.Cookie {
+	return http.Cookie{
+		Name: sessionCookie, Value: value, Path: "/", Expires: expires,
+		HttpOnly: true, Secure: a.SecureCookies, SameSite: http.SameSiteStrictMode,
+	}
+}
+
+func (a *API) registerDepots() {
+	handle(a, op(http.MethodGet, "/depots", "list-depots", "List the depots", access.Auditor), func(context.Context, *struct{}) (*body[wire.Page[wire.Depot]], error) {
+		out := wire.Page[wire.Depot]{Items: []wire.Depot{}}
+		for _, name := range a.Depots.Names() {
+			out.Items = append(out.Items, wire.Depot{Name: name})
+		}
+		return answer(out, nil)
+	})
+	type folder struct {
+		Depot string `path:"depot"`
+		Path  string `query:"path" maxLength:"4096"`
+	}
+	handle(a, op(http.MethodGet, "/depots/{depot}/entries", "list-folder", "List what lies in a folder of a depot", access.Auditor), func(_ context.Context, in *folder) (*body[wire.Page[wire.Entry]], error) {
+		f, err := a.Depots.Open(in.Depot, in.Path)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		entries, err := f.List()
+		if err != nil {
+			err = fault.New(fault.Invalid, "folder-unreadable", "The service may not list this folder.").At("path")
+		}
+		return answer(wire.Page[wire.Entry]{Items: convert(entries, func(e depots.Entry) wire.Entry { return wire.Entry(e) })}, err)
+	})
+}
+
+func (a *API) registerBatches() {
+	type newBatch struct {
+		Key  string `header:"Idempotency-Key" maxLength:"200" doc:"A request repeated with the same key makes no second batch."`
+		Body struct {
+			Depot      string `json:"depot" maxLength:"100"`
+			Path       string `json:"path" maxLength:"4096" doc:"The folder, relative to the depot."`
+			Label      string `json:"label,omitempty"`
+			Publisher  string `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
+			RequireAll bool   `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
+		}
+	}
+	create := op(http.MethodPost, "/batches", "run-batch", "Verify a folder of a depot", access.Operator)
+	create.DefaultStatus = http.StatusAccepted
+	handle(a, create, func(ctx context.Context, in *newBatch) (*body[wire.Batch], error) {
+		p, _ := principal(ctx)
+		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
+			Depot: in.Body.Depot, Path: in.Body.Path, Label: in.Body.Label, Publisher: in.Body.Publisher,
+			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key,
+		})
+		if err != nil {
+			return nil, err
+		}
+		if b.State == "waiting" {
+			if err := a.Jobs.Enqueue(ctx, b.ID, b.Depot); err != nil {
+				// The batch is stored; the sweep will find it.
+				a.Log.Warn("a new batch waits for the sweep", "batch", b.ID, "error", err)
+			}
+		}
+		return answer(batchOf(b), nil)
+	})
+	type listBatches struct {
+		State   string `query:"state" enum:"waiting,measuring,done,failed"`
+		Verdict string `query:"verdict" enum:"cleared,unproven,refused"`
+		Cursor  string `query:"cursor"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+	}
+	handle(a, op(http.MethodGet, "/batches", "list-batches", "List batches, the newest first", access.Auditor), func(ctx context.Context, in *listBatches) (*body[wire.Page[wire.Batch]], error) {
+		before, err := cursor(in.Cursor)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := a.Store.Batches(ctx, store.BatchFilter{State: in.State, Verdict: in.Verdict, Before: before, Limit: in.Limit})
+		out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
+		for _, b := range rows {
+			out.Items = append(out.Items, batchOf(b))
+		}
+		if len(rows) == in.Limit {
+			out.Next = strconv.FormatInt(rows[len(rows)-1].ID, 10)
+		}
+		return answer(out, err)
+	})
+	type byID struct {
+		ID int64 `path:"id"`
+	}
+	handle(a, op(http.MethodGet, "/batches/{id}", "show-batch", "Show a batch", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Batch], error) {
+		b, err := a.Batches.Get(ctx, in.ID)
+		return answer(batchOf(b), err)
+	})
+	type listItems struct {
+		ID      int64  `path:"id"`
+		Verdict string `query:"verdict" enum:"cleared,unproven,refused"`
+		Role    string `query:"role" enum:"artifact,manifest,signature,key"`
+		Cursor  string `query:"cursor"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	}
+	handle(a, op(http.MethodGet, "/batches/{id}/items", "list-items", "List the items of a batch by path", access.Auditor), func(ctx context.Context, in *listItems) (*body[wire.Page[wire.Item]], error) {
+		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		after, err := cursor(in.Cursor)
+		if err != nil {
+			return nil, err
+		}
+		// Item numbers start at 0, cursors at 1.
+		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, After: int(after) - 1, Limit: in.Limit})
+		out := wire.Page[wire.Item]{Items: []wire.Item{}}
+		for _, row := range rows {
+			view, err := itemOf(row)
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, view)
+		}
+		if len(rows) == in.Limit {
+			out.Next = strconv.Itoa(rows[len(rows)-1].N + 1)
+		}
+		return answer(out, err)
+	})
+	type oneItem struct {
+		ID int64 `path:"id"`
+		N  int   `path:"n" doc:"The item's number within the batch."`
+	}
+	handle(a, op(http.MethodGet, "/batches/{id}/items/{n}", "show-item", "Show an item with its evidence", access.Auditor), func(ctx context.Context, in *oneItem) (*body[wire.Item], error) {
+		row, err := a.Store.ItemAt(ctx, in.ID, in.N)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", in.ID, in.N)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return answer(itemOf(row))
+	})
+	handle(a, op(http.MethodGet, "/batches/{id}/absent", "list-absent", "List the manifest entries of a batch whose files are not here", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Absent]], error) {
+		rows, err := a.Store.Absents(ctx, in.ID, 1000)
+		out := wire.Page[wire.Absent]{Items: []wire.Absent{}}
+		for _, r := range rows {
+			out.Items = append(out.Items, wire.Absent{Name: r.Name, Manifest: r.Manifest, Line: r.Line})
+		}
+		return answer(out, err)
+	})
+	type follow struct {
+		ID   int64 `path:"id"`
+		Last int   `header:"Last-Event-ID"`
+	}
+	sse.Register(a.huma, op(http.MethodGet, "/batches/{id}/events", "follow-batch", "Follow a batch; every event is the whole batch as it then stands", access.Auditor),
+		map[string]any{"batch": wire.Batch{}, "problem": Problem{}}, func(ctx context.Context, in *follow, send sse.Sender) {
+			a.follow(ctx, in.ID, in.Last, send)
+		})
+	handle(a, op(http.MethodGet, "/overview", "overview", "What needs attention", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Overview], error) {
+		return answer(a.overview(ctx))
+	})
+}
+
+// follow sends the batch whenever it has moved, until it is closed. Every
+// event holds everything, so one that was missed is made up for by the next;
+// the event ID counts settled items and bytes only to let a client that comes
+// back be told nothing twice.
+func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
+	moved, end := a.Hub.Watch(id)
+	defer end()
+	// A look now and then makes up for announcements that were lost.
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	sent := last
+	for {
+		b, err := a.Batches.Get(ctx, id)
+		if err != nil {
+			p := problemOf(ctx, a.Log, err)
+			send(sse.Message{Data: *p}) //nolint:errcheck // the other side is gone
+			return
+		}
+		view := batchOf(b)
+		if event := eventOf(view); event != sent {
+			if err := send(sse.Message{ID: event, Data: view}); err != nil {
+				return
+			}
+			sent = event
+		}
+		if view.Closed() {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-moved:
+		case <-tick.C:
+		}
+	}
+}
+
+func cursor(text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
+	}
+	return n, nil
+}
+
+func (a *API) registerKeyring() {
+	handle(a, op(http.MethodGet, "/publishers", "list-publishers", "List publishers", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Publisher]], error) {
+		rows, err := a.Store.Publishers(ctx)
+		out := wire.Page[wire.Publisher]{Items: []wire.Publisher{}}
+		for _, p := range rows {
+			out.Items = append(out.Items, publisherOf(p))
+		}
+		return answer(out, err)
+	})
+	type newPublisher struct {
+		Body struct {
+			Slug    string   `json:"slug" maxLength:"64"`
+			Name    string   `json:"name" maxLength:"200"`
+			Contact string   `json:"contact,omitempty" maxLength:"2000"`
+			Scope   []string `json:"scope,omitempty" maxItems:"100" doc:"Patterns of the file names that this publisher may sign."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/publishers", "add-publisher", "Add a publisher", access.Curator), func(ctx context.Context, in *newPublisher) (*body[wire.Publisher], error) {
+		p, _ := principal(ctx)
+		row, err := a.Keys.AddPublisher(ctx, p.Name, keys.NewPublisher{Slug: in.Body.Slug, Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope})
+		return answer(publisherOf(row), err)
+	})
+	type bySlug struct {
+		Slug string `path:"slug"`
+	}
+	handle(a, op(http.MethodGet, "/publishers/{slug}", "show-publisher", "Show a publisher", access.Auditor), func(ctx context.Context, in *bySlug) (*body[wire.Publisher], error) {
+		row, err := a.Keys.Publisher(ctx, in.Slug)
+		return answer(publisherOf(row), err)
+	})
+	handle(a, op(http.MethodGet, "/keys", "list-keys", "List the keyring", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Key]], error) {
+		views, err := a.Keys.List(ctx)
+		out := wire.Page[wire.Key]{Items: []wire.Key{}}
+		for _, v := range views {
+			out.Items = append(out.Items, a.keyOf(v))
+		}
+		return answer(out, err)
+	})
+	type importKeys struct {
+		Body struct {
+			Data      []byte `json:"data" doc:"The key file, armored or binary, in base64."`
+			Source    string `json:"source" maxLength:"1000" doc:"Where it comes from, such as a file name."`
+			Publisher string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
+		}
+	}
+	importing := op(http.MethodPost, "/keys", "import-keys", "Import keys as candidates", access.Operator)
+	importing.MaxBodyBytes = 24 << 20
+	handle(a, importing, func(ctx context.Context, in *importKeys) (*body[wire.Import], error) {
+		p, _ := principal(ctx)
+		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, in.Body.Data)
+		return answer(wire.Import{Keys: convert(imported, func(k keys.Imported) wire.Imported {
+			return wire.Imported{Fingerprint: string(k.Fingerprint), Result: k.Result}
+		}), Notes: append([]string{}, notes...)}, err)
+	})
+	type byFingerprint struct {
+		Fingerprint string `path:"fingerprint" maxLength:"200"`
+	}
+	handle(a, op(http.MethodGet, "/keys/{fingerprint}", "show-key", "Show a key", access.Auditor), func(ctx context.Context, in *byFingerprint) (*body[wire.Key], error) {
+		v, err := a.Keys.Show(ctx, in.Fingerprint)
+		if err != nil {
+			return nil, err
+		}
+		return answer(a.keyOf(v), nil)
+	})
+	type sight struct {
+		Fingerprint string `path:"fingerprint" maxLength:"200"`
+		Body        struct {
+			Read    string          `json:"read" maxLength:"500" doc:"The fingerprint as it was read, in any case and spacing."`
+			Channel keyring.Channel `json:"channel" enum:"vendor-site,mirror,mailing-list,letter,phone,in-person,conference-slide,colleague-elsewhere,key-directory,other"`
+			Place   string          `json:"place" doc:"Where exactly."`
+			Note    string          `json:"note,omitempty"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/keys/{fingerprint}/sightings", "sight-key", "Note that a fingerprint was read somewhere", access.Operator), func(ctx context.Context, in *sight) (*body[wire.Sight], error) {
+		p, _ := principal(ctx)
+		v, agrees, err := a.Keys.Sight(ctx, p.Name, in.Fingerprint, keys.NewSighting{Read: in.Body.Read, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note})
+		if err != nil {
+			return nil, err
+		}
+		return answer(wire.Sight{Agrees: agrees, Key: a.keyOf(v)}, nil)
+	})
+	type admit struct {
+		Fingerprint string `path:"fingerprint" maxLength:"200"`
+		Body        struct {
+			Typed     string `json:"typed" maxLength:"500" doc:"The fingerprint as the curator read and typed it."`
+			Publisher string `json:"publisher" maxLength:"64"`
+			Reason    string `json:"reason"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/keys/{fingerprint}/admission", "admit-key", "Admit a candidate for a publisher", access.Curator), func(ctx context.Context, in *admit) (*body[wire.Key], error) {
+		p, _ := principal(ctx)
+		v, err := a.Keys.Admit(ctx, p.Name, in.Fingerprint, in.Body.Typed, in.Body.Publisher, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		return answer(a.keyOf(v), nil)
+	})
+}
+
+func (a *API) registerRecords() {
+	type list struct {
+		Kind    string `query:"kind"`
+		Verdict string `query:"verdict" enum:"cleared,unproven,refused"`
+		Batch   int64  `query:"batch"`
+		Name    string `query:"name" maxLength:"500" doc:"A part of the subject, ignoring case."`
+		Cursor  string `query:"cursor"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
+	}
+	handle(a, op(http.MethodGet, "/records", "list-records", "List records, the newest first", access.Auditor), func(ctx context.Context, in *list) (*body[wire.Page[wire.Record]], error) {
+		before, err := cursor(in.Cursor)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := a.Store.Records(ctx, store.RecordFilter{Kind: in.Kind, Verdict: in.Verdict, BatchID: in.Batch, Name: in.Name, Before: before, Limit: in.Limit})
+		out := wire.Page[wire.Record]{Items: []wire.Record{}}
+		for _, r := range rows {
+			view := recordOf(r)
+			view.Body = nil
+			out.Items = append(out.Items, view)
+		}
+		if n := len(rows); n == in.Limit && rows[n-1].Position > 0 {
+			out.Next = strconv.FormatInt(rows[n-1].Position, 10)
+		}
+		return answer(out, err)
+	})
+	type byPosition struct {
+		Position int64 `path:"position" minimum:"0"`
+	}
+	handle(a, op(http.MethodGet, "/records/{position}", "show-record", "Show a record", access.Auditor), func(ctx context.Context, in *byPosition) (*body[wire.Record], error) {
+		r, err := a.Records.Get(ctx, in.Position)
+		return answer(recordOf(r), err)
+	})
+	handle(a, op(http.MethodGet, "/records/{position}/receipt", "make-receipt", "Hand out the receipt of a record", access.Auditor), func(ctx context.Context, in *byPosition) (*body[ledger.Receipt], error) {
+		return answer(a.Records.Receipt(ctx, in.Position))
+	})
+	handle(a, op(http.MethodGet, "/ledger/checkpoint", "show-checkpoint", "Sign and show the ledger's size and root", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Checkpoint], error) {
+		c, signed, err := a.Records.Sign(ctx)
+		return answer(wire.Checkpoint{Size: c.Size, Root: c.Root.String(), Signed: signed, PublicKey: a.Records.PublicKey()}, err)
+	})
+	type auditIn struct {
+		Body struct {
+			Checkpoint string `json:"checkpoint,omitempty" doc:"A signed checkpoint that was kept outside, to be checked too."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/ledger/audits", "audit-ledger", "Recompute the whole ledger", access.Auditor), func(ctx context.Context, in *auditIn) (*body[wire.Audit], error) {
+		if _, _, err := a.Records.Sign(ctx); err != nil {
+			a.Log.Error("signing before an audit", "error", err) // the audit itself will say why
+		}
+		report, err := a.Records.Audit(ctx, in.Body.Checkpoint)
+		return answer(wire.Audit(report), err)
+	})
+}
+
+// convert makes a list of one kind from a list of another; never nil, so that
+// it becomes [] in JSON.
+func convert[A, B any](in []A, f func(A) B) []B {
+	out := make([]B, len(in))
+	for i, v := range in {
+		out[i] = f(v)
+	}
+	return out
+}

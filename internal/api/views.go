@@ -1,0 +1,179 @@
+package api
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/internal/access"
+	"endeixis/internal/keys"
+	"endeixis/internal/store"
+	"endeixis/internal/wire"
+)
+
+func meOf(p access.Principal) wire.Me {
+	return wire.Me{Name: p.Name, FullName: p.FullName, Role: string(p.Role)}
+}
+
+func tokenOf(t store.Token) wire.Token {
+	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: t.Role, Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt}
+}
+
+func batchOf(b store.Batch) wire.Batch {
+	v := wire.Batch{
+		ID: b.ID, Label: b.Label, Depot: b.Depot, Path: b.Path, Publisher: b.Publisher, RequireAll: b.RequireAll, Policy: b.PolicyVersion,
+		AskedBy: b.AskedBy, Created: b.CreatedAt, Finished: b.FinishedAt, State: b.State, Verdict: b.Verdict, Note: b.Note, Record: b.Position,
+		Counts:   wire.Counts{Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent},
+		Progress: wire.Progress{Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone},
+	}
+	if len(b.Expected) > 0 {
+		var e judge.Expectation
+		if json.Unmarshal(b.Expected, &e) == nil {
+			v.Expected = &e
+		}
+	}
+	return v
+}
+
+// eventOf numbers a state of the batch; it only ever grows.
+func eventOf(v wire.Batch) int {
+	n := 1 + v.Progress.ItemsDone + int(v.Progress.BytesDone)
+	switch v.State {
+	case "measuring":
+		n++
+	case "done", "failed":
+		n += 2
+	}
+	return n
+}
+
+func itemOf(row store.JudgedItem) (wire.Item, error) {
+	v := wire.Item{
+		N: row.N, Path: row.Path, Shown: plain.Text(row.Path), Role: row.Role, Size: row.Size, Verdict: row.Verdict, Record: row.Position,
+		Grounds: []judge.Ground{}, Paths: []judge.ProofPath{}, Digests: map[string]string{},
+	}
+	var item survey.Item
+	if err := json.Unmarshal(row.Survey, &item); err != nil {
+		return v, err
+	}
+	v.Why = item.Why
+	if row.Position == nil {
+		return v, nil
+	}
+	v.Settled = true
+	var m measure.Measurement
+	if err := errors.Join(json.Unmarshal(row.Measurement, &m), json.Unmarshal(row.Grounds, &v.Grounds), json.Unmarshal(row.Paths, &v.Paths)); err != nil {
+		return v, err
+	}
+	v.Where = m.Where
+	for a, d := range m.Digests {
+		v.Digests[a.String()] = d.String()
+	}
+	return v, nil
+}
+
+func publisherOf(p store.Publisher) wire.Publisher {
+	return wire.Publisher{Slug: p.Slug, Name: plain.Text(p.Name), Contact: p.Contact, Scope: append([]string{}, p.Scope...), Created: p.CreatedAt, By: p.CreatedBy}
+}
+
+func (a *API) keyOf(v keys.View) wire.Key {
+	cert := v.Key.Certificate
+	fp := cert.Primary.Fingerprint
+	now := a.Now()
+	out := wire.Key{
+		Fingerprint: string(fp), Grouped: plain.Grouped(string(fp)), State: string(v.Key.StateAt(now)), Publisher: v.Key.Publisher, Role: string(v.Key.Role),
+		UserIDs: []string{}, Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
+		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...), Sightings: []wire.Sighting{}, History: []wire.KeyStep{},
+		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
+		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
+	}
+	for _, name := range cert.Names() {
+		out.UserIDs = append(out.UserIDs, plain.Text(name))
+	}
+	out.Expires, _ = cert.Expires(v.Rules)
+	out.Expired = out.Expires != nil && !now.Before(*out.Expires)
+	if r := cert.Revocation(); r != nil {
+		out.Revoked = &wire.Revocation{At: r.Time, Reason: r.Reason.String(), Text: plain.Text(r.Text)}
+	}
+	for _, s := range cert.Subkeys {
+		out.Subkeys = append(out.Subkeys, wire.Subkey{Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created, Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...)})
+	}
+	channels := map[string]bool{}
+	for _, s := range v.Sightings {
+		read := openpgp.NewFingerprint(s.Read)
+		if read == fp {
+			channels[s.Channel] = true
+		}
+		out.Sightings = append(out.Sightings, wire.Sighting{
+			Channel: s.Channel, Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
+			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
+		})
+	}
+	out.ChannelsSeen = len(channels)
+	for _, c := range v.Changes {
+		out.History = append(out.History, wire.KeyStep{At: c.At, To: c.To, By: c.By, Reason: plain.Text(c.Reason), Record: c.Position})
+	}
+	return out
+}
+
+func recordOf(r store.Record) wire.Record {
+	v := wire.Record{Position: r.Position, Kind: r.Kind, At: r.At, By: r.By, Subject: plain.Text(r.Subject), Verdict: r.Verdict, Batch: r.BatchID, Leaf: hex.EncodeToString(r.Leaf)}
+	if r.Body != nil {
+		v.Body = json.RawMessage(r.Body)
+	}
+	return v
+}
+
+func (a *API) overview(ctx context.Context) (wire.Overview, error) {
+	o := wire.Overview{Refused: []wire.Batch{}, Unproven: []wire.Batch{}, Running: []wire.Batch{}, Recent: []wire.Batch{}, Candidates: []wire.Key{}, Conflicts: []wire.Key{}, Expiring: []wire.Key{}, Days: []wire.DayCount{}}
+	collect := func(into *[]wire.Batch, f store.BatchFilter) error {
+		rows, err := a.Store.Batches(ctx, f)
+		for _, b := range rows {
+			*into = append(*into, batchOf(b))
+		}
+		return err
+	}
+	err := errors.Join(
+		collect(&o.Refused, store.BatchFilter{Verdict: "refused", Limit: 5}),
+		collect(&o.Unproven, store.BatchFilter{Verdict: "unproven", Limit: 5}),
+		collect(&o.Running, store.BatchFilter{State: "measuring", Limit: 10}),
+		collect(&o.Running, store.BatchFilter{State: "waiting", Limit: 10}),
+		collect(&o.Recent, store.BatchFilter{Limit: 8}),
+	)
+	if err != nil {
+		return o, err
+	}
+	views, err := a.Keys.List(ctx)
+	if err != nil {
+		return o, err
+	}
+	soon := a.Now().AddDate(0, 0, 60)
+	for _, v := range views {
+		k := a.keyOf(v)
+		if k.State == string(keyring.Candidate) {
+			o.Candidates = append(o.Candidates, k)
+		}
+		if k.Conflict {
+			o.Conflicts = append(o.Conflicts, k)
+		}
+		if k.State == string(keyring.Admitted) && k.Expires != nil && k.Expires.Before(soon) {
+			o.Expiring = append(o.Expiring, k)
+		}
+	}
+	days, err := a.Store.OutcomesByDay(ctx, a.Now().AddDate(0, 0, -30))
+	if err != nil {
+		return o, err
+	}
+	for _, d := range days {
+		o.Days = append(o.Days, wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count})
+	}
+	o.Records, err = a.Store.LedgerSize(ctx)
+	return o, err
+}

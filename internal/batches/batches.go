@@ -1,0 +1,560 @@
+// Package batches takes folders through the four stages: survey, measure,
+// judge, record. Its steps are driven by the job queue, may be repeated at any
+// point, and end with exactly one outcome and one record for each item.
+package batches
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/internal/depots"
+	"endeixis/internal/fault"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// Limits size the slices of a batch.
+type Limits struct {
+	SliceBytes int64
+	SliceItems int
+}
+
+// Service runs batches.
+type Service struct {
+	store   *store.Store
+	records *records.Service
+	keys    *keys.Service
+	depots  *depots.Depots
+	limits  Limits
+	now     func() time.Time
+	where   string
+}
+
+// New returns a Service. Measurements will say that they were made by the
+// service on this host.
+func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, limits Limits, now func() time.Time) *Service {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown host"
+	}
+	return &Service{store: s, records: r, keys: k, depots: d, limits: limits, now: now, where: "service on " + host}
+}
+
+// A Request asks for a batch.
+type Request struct {
+	Depot          string
+	Path           string
+	Label          string
+	Publisher      string
+	RequireAll     bool
+	IdempotencyKey string
+}
+
+// Create checks and stores a new batch, or returns the earlier one that was
+// made with the same idempotency key.
+func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
+	clean, err := depots.Clean(r.Path)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	folder, err := s.depots.Open(r.Depot, clean)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	defer folder.Close()
+	entries, err := folder.List()
+	if err != nil {
+		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Path)).At("path")
+	}
+	if len(entries) == 0 {
+		return store.Batch{}, fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Path)).
+			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
+	}
+	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
+		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+	}
+	if r.Publisher != "" {
+		if _, err := s.keys.Publisher(ctx, r.Publisher); err != nil {
+			return store.Batch{}, err
+		}
+	}
+	_, version, err := s.keys.Policy(ctx, 0)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	var id int64
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		id, _, err = tx.AddBatch(ctx, store.Batch{
+			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
+			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(),
+		})
+		return err
+	})
+	if err != nil {
+		return store.Batch{}, err
+	}
+	return s.store.Batch(ctx, id)
+}
+
+// Get returns a batch.
+func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
+	b, err := s.store.Batch(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return b, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", id).Advise("“endeixis batch list” shows which there are.")
+	}
+	return b, err
+}
+
+// Survey makes the plan of a waiting batch and stores it, together with the
+// outcomes of the files that the survey has read in full. It returns the
+// slices that are left to measure. Called again, it does nothing more.
+func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil || b.State != "waiting" {
+		return nil, err
+	}
+	folder, err := s.depots.Open(b.Depot, b.Path)
+	if err != nil {
+		return nil, s.fail(ctx, b, err)
+	}
+	defer folder.Close()
+	plan, err := survey.Run(ctx, folder.FS(), survey.Limits{})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		return nil, s.fail(ctx, b, err)
+	}
+	measured, err := s.measureRead(ctx, plan, b.AskedBy)
+	if err != nil {
+		return nil, err
+	}
+	court, err := s.court(ctx, b, judge.Expectation{})
+	if err != nil {
+		return nil, err
+	}
+	court.basis.Expected = judge.Expect(b.Publisher, court.basis.Keyring, plan.Items)
+	expected, err := json.Marshal(court.basis.Expected)
+	if err != nil {
+		return nil, err
+	}
+	for i := range plan.Items {
+		if item := &plan.Items[i]; item.Role == survey.Manifest {
+			if m, ok := measured[item.Path]; ok {
+				court.vouchers[item.Path] = court.basis.Manifest(item, &m)
+			}
+		}
+	}
+
+	slices, rows, err := s.cut(plan, measured)
+	if err != nil {
+		return nil, err
+	}
+	var absents []store.Absent
+	for i, a := range plan.Absent {
+		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line})
+	}
+	var done []settled
+	for i := range plan.Items {
+		if m, ok := measured[plan.Items[i].Path]; ok {
+			done = append(done, settled{rows[i].N, &plan.Items[i], m, court.judge(&plan.Items[i], &m)})
+		}
+	}
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, id)
+		if err != nil || state != "waiting" {
+			return err
+		}
+		if err := tx.Surveyed(ctx, id, expected, slices, rows, absents); err != nil {
+			return err
+		}
+		if len(measured) > 0 {
+			// What the survey has read is the slice with number 0.
+			if err := tx.SliceDone(ctx, id, 0); err != nil {
+				return err
+			}
+		}
+		if err := tx.Announce(ctx, id); err != nil {
+			return err
+		}
+		return s.settle(ctx, tx, b, court.basis.Expected, done)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var open []int
+	for _, slice := range slices {
+		if slice.N > 0 {
+			open = append(open, slice.N)
+		}
+	}
+	return open, nil
+}
+
+// measureRead measures the files that the survey has read, from memory.
+func (s *Service) measureRead(ctx context.Context, plan *survey.Survey, by string) (map[string]measure.Measurement, error) {
+	out := map[string]measure.Measurement{}
+	for i := range plan.Items {
+		item := &plan.Items[i]
+		content, ok := plan.Contents[item.Path]
+		if !ok {
+			continue
+		}
+		m, err := measure.Bytes(ctx, bytes.NewReader(content), item, s.witness(by))
+		if err != nil {
+			return nil, err
+		}
+		out[item.Path] = m
+	}
+	return out, nil
+}
+
+func (s *Service) witness(by string) measure.Witness {
+	return measure.Witness{Where: s.where, By: by, At: s.now()}
+}
+
+// cut divides the items into slices bounded by bytes and count. Slice 0 holds
+// what is measured already.
+func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measurement) ([]store.Slice, []store.Item, error) {
+	rows := make([]store.Item, len(plan.Items))
+	read := store.Slice{N: 0}
+	var rest []store.Slice
+	for i := range plan.Items {
+		item := &plan.Items[i]
+		text, err := json.Marshal(item)
+		if err != nil {
+			return nil, nil, err
+		}
+		rows[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: text}
+		slice := &read
+		if _, ok := measured[item.Path]; !ok {
+			last := len(rest) - 1
+			if last < 0 || rest[last].Items >= s.limits.SliceItems || rest[last].Bytes > 0 && rest[last].Bytes+item.Size > s.limits.SliceBytes {
+				rest = append(rest, store.Slice{N: len(rest) + 1})
+				last++
+			}
+			slice = &rest[last]
+		}
+		slice.Items++
+		slice.Bytes += item.Size
+		rows[i].Slice = slice.N
+	}
+	if read.Items > 0 {
+		rest = append([]store.Slice{read}, rest...)
+	}
+	return rest, rows, nil
+}
+
+// A court is what the items of one batch are judged with.
+type court struct {
+	basis    judge.Basis
+	vouchers map[string]*judge.Voucher
+}
+
+func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expectation) (*court, error) {
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	policy, _, err := s.keys.Policy(ctx, b.PolicyVersion)
+	if err != nil {
+		return nil, err
+	}
+	return &court{
+		basis:    judge.Basis{Keyring: ring, Policy: policy, Now: b.JudgedAsOf, Expected: expected},
+		vouchers: map[string]*judge.Voucher{},
+	}, nil
+}
+
+// summon judges the manifests of a batch again from what is stored, so that
+// its artifacts can rest on them.
+func (s *Service) summon(ctx context.Context, b store.Batch) (*court, error) {
+	var expected judge.Expectation
+	if err := json.Unmarshal(b.Expected, &expected); err != nil {
+		return nil, err
+	}
+	c, err := s.court(ctx, b, expected)
+	if err != nil {
+		return nil, err
+	}
+	manifests, err := s.store.Items(ctx, b.ID, store.ItemFilter{Role: string(survey.Manifest), After: -1, Limit: 1_000_000})
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range manifests {
+		if row.Measurement == nil {
+			continue // too large to be read as one: it is measured like an artifact
+		}
+		var item survey.Item
+		var m measure.Measurement
+		if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err != nil {
+			return nil, err
+		}
+		c.vouchers[item.Path] = c.basis.Manifest(&item, &m)
+	}
+	return c, nil
+}
+
+func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
+	switch item.Role {
+	case survey.Artifact:
+		return c.basis.Artifact(item, m, c.vouchers)
+	case survey.Manifest:
+		if v, ok := c.vouchers[item.Path]; ok {
+			return v.Outcome
+		}
+		return c.basis.Manifest(item, m).Outcome
+	}
+	return c.basis.Other(item, m)
+}
+
+// settled is an item that has come to its outcome.
+type settled struct {
+	n       int
+	item    *survey.Item
+	m       measure.Measurement
+	outcome judge.Outcome
+}
+
+const (
+	// flushEvery bounds the work that a killed worker has to repeat.
+	flushEvery = 2 * time.Second
+	// progressEvery bounds how often progress inside a file is announced.
+	progressEvery = 250 * time.Millisecond
+)
+
+// Measure works on one slice of a batch: it measures, judges and records the
+// items that have no outcome yet, a few at a time.
+func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
+	b, err := s.Get(ctx, id)
+	if err != nil || b.State != "measuring" {
+		return err
+	}
+	items, err := s.store.SliceItems(ctx, id, slice)
+	if err != nil {
+		return err
+	}
+	court, err := s.summon(ctx, b)
+	if err != nil {
+		return err
+	}
+	folder, err := s.depots.Open(b.Depot, b.Path)
+	if err != nil {
+		return s.fail(ctx, b, err)
+	}
+	defer folder.Close()
+	fsys := folder.FS()
+
+	var batch []settled
+	read := int64(0)
+	lastFlush, lastProgress := time.Now(), time.Time{}
+	for i := range items {
+		var item survey.Item
+		if err := json.Unmarshal(items[i].Survey, &item); err != nil {
+			return err
+		}
+		m, err := measure.Open(ctx, fsys, &item, s.witness(b.AskedBy), func(total int64) {
+			if time.Since(lastProgress) >= progressEvery {
+				lastProgress = time.Now()
+				s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
+			}
+		})
+		if err != nil {
+			return err
+		}
+		read += m.Size
+		batch = append(batch, settled{items[i].N, &item, m, court.judge(&item, &m)})
+		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
+			if err := s.flush(ctx, b, slice, court.basis.Expected, batch, false); err != nil {
+				return err
+			}
+			batch, lastFlush = nil, time.Now()
+		}
+	}
+	return s.flush(ctx, b, slice, court.basis.Expected, batch, true)
+}
+
+// flush stores outcomes and their records in one transaction. Outcomes that
+// another worker has stored meanwhile are left out.
+func (s *Service) flush(ctx context.Context, b store.Batch, slice int, expected judge.Expectation, batch []settled, last bool) error {
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		var ns []int
+		for _, d := range batch {
+			ns = append(ns, d.n)
+		}
+		open, err := tx.LockSlice(ctx, b.ID, slice, ns)
+		if err != nil {
+			return err
+		}
+		var mine []settled
+		for _, d := range batch {
+			if open[d.n] {
+				mine = append(mine, d)
+			}
+		}
+		if last {
+			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
+				return err
+			}
+		}
+		if err := tx.Announce(ctx, b.ID); err != nil {
+			return err
+		}
+		return s.settle(ctx, tx, b, expected, mine)
+	})
+}
+
+// outcomeRecord is what the ledger keeps of an item's outcome: enough to judge
+// it again, and to be read by a person without us.
+type outcomeRecord struct {
+	Batch       int64               `json:"batch"`
+	Depot       string              `json:"depot"`
+	Folder      string              `json:"folder"`
+	Item        string              `json:"item"`
+	Role        survey.Role         `json:"role"`
+	Size        int64               `json:"size"`
+	Verdict     judge.Verdict       `json:"verdict"`
+	Expected    judge.Expectation   `json:"expected_publishers"`
+	Survey      *survey.Item        `json:"survey"`
+	Measurement measure.Measurement `json:"measurement"`
+	Grounds     []judge.Ground      `json:"grounds"`
+	Paths       []judge.ProofPath   `json:"paths"`
+	Policy      int64               `json:"policy"`
+	JudgedAsOf  time.Time           `json:"judged_as_of"`
+}
+
+// settle writes records and outcomes.
+func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expected judge.Expectation, done []settled) error {
+	if len(done) == 0 {
+		return nil
+	}
+	entries := make([]records.Entry, len(done))
+	rows := make([]store.Outcome, len(done))
+	for i, d := range done {
+		entries[i] = records.Entry{
+			Kind: records.ItemOutcome, By: b.AskedBy, Subject: d.item.Path, Verdict: string(d.outcome.Verdict), Batch: b.ID,
+			Body: outcomeRecord{
+				Batch: b.ID, Depot: b.Depot, Folder: b.Path, Item: d.item.Path, Role: d.item.Role, Size: d.m.Size, Verdict: d.outcome.Verdict,
+				Expected: expected, Survey: d.item, Measurement: d.m, Grounds: d.outcome.Grounds, Paths: d.outcome.Paths,
+				Policy: b.PolicyVersion, JudgedAsOf: b.JudgedAsOf,
+			},
+		}
+		measurement, err1 := json.Marshal(d.m)
+		grounds, err2 := json.Marshal(d.outcome.Grounds)
+		paths, err3 := json.Marshal(d.outcome.Paths)
+		if err := errors.Join(err1, err2, err3); err != nil {
+			return err
+		}
+		rows[i] = store.Outcome{N: d.n, Measurement: measurement, Grounds: grounds, Paths: paths}
+		if d.outcome.Verdict != "" {
+			verdict := string(d.outcome.Verdict)
+			rows[i].Verdict = &verdict
+		}
+	}
+	first, err := s.records.Append(ctx, tx, entries...)
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		rows[i].Position = first + int64(i)
+	}
+	return tx.AddOutcomes(ctx, b.ID, rows)
+}
+
+// batchRecord is what the ledger keeps of a batch.
+type batchRecord struct {
+	Batch      int64         `json:"batch"`
+	Label      string        `json:"label"`
+	Depot      string        `json:"depot"`
+	Folder     string        `json:"folder"`
+	State      string        `json:"state"`
+	Verdict    judge.Verdict `json:"verdict"`
+	Items      int           `json:"items"`
+	Bytes      int64         `json:"bytes"`
+	Cleared    int           `json:"cleared"`
+	Unproven   int           `json:"unproven"`
+	Refused    int           `json:"refused"`
+	Absent     int           `json:"absent"`
+	RequireAll bool          `json:"require_all"`
+	Note       string        `json:"note"`
+	Policy     int64         `json:"policy"`
+}
+
+// Finish closes a batch when all its slices are done, with its verdict and
+// record. It reports whether the batch is closed now.
+func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
+	closed := false
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, id)
+		if err != nil || state != "measuring" {
+			closed = err == nil && state != "waiting"
+			return err
+		}
+		if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
+			return err
+		}
+		b, err := tx.Tally(ctx, id)
+		if err != nil {
+			return err
+		}
+		verdict := judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll)
+		note := ""
+		switch {
+		case b.Cleared+b.Unproven+b.Refused == 0:
+			note = "The folder holds no artifact, so there is nothing that could be cleared."
+		case b.RequireAll && b.Absent > 0 && b.Refused == 0:
+			note = fmt.Sprintf("All entries were asked for, and %d of them have no file here.", b.Absent)
+		}
+		closed = true
+		return s.close(ctx, tx, b, "done", verdict, note)
+	})
+	return closed, err
+}
+
+func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state string, verdict judge.Verdict, note string) error {
+	if err := tx.Announce(ctx, b.ID); err != nil {
+		return err
+	}
+	position, err := s.records.Append(ctx, tx, records.Entry{
+		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Depot + ":" + b.Path, Verdict: string(verdict), Batch: b.ID,
+		Body: batchRecord{
+			Batch: b.ID, Label: b.Label, Depot: b.Depot, Folder: b.Path, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
+			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion,
+		},
+	})
+	if err != nil {
+		return err
+	}
+	var v *string
+	if verdict != "" {
+		text := string(verdict)
+		v = &text
+	}
+	return tx.Finish(ctx, b.ID, state, v, note, position, s.now())
+}
+
+// fail closes a batch that cannot be carried out. Trouble with the database is
+// no such reason: then the error is returned and the step is tried again.
+func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
+	if fault.Is(cause, "database-down") {
+		return cause
+	}
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, b.ID)
+		if err != nil || state == "done" || state == "failed" {
+			return err
+		}
+		return s.close(ctx, tx, b, "failed", "", plain.Text(cause.Error()))
+	})
+}

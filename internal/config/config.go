@@ -1,0 +1,199 @@
+// Package config reads the settings of the service: one YAML file, in which
+// every value can be overridden by an environment variable. The variable is
+// the setting's path in capitals after ENDEIXIS_, with two underscores between
+// its parts: database.url is ENDEIXIS_DATABASE__URL.
+package config
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/knadh/koanf/providers/env/v2"
+	"github.com/knadh/koanf/providers/file"
+	"github.com/knadh/koanf/providers/structs"
+	"github.com/knadh/koanf/v2"
+)
+
+// Config is everything that can be set.
+type Config struct {
+	// Name is the service's name in the ledger's checkpoints, a host name.
+	Name     string   `koanf:"name"`
+	Listen   string   `koanf:"listen"`
+	Database Database `koanf:"database"`
+	Ledger   Ledger   `koanf:"ledger"`
+	// Depots maps names to directories that the service may read.
+	Depots map[string]string `koanf:"depots"`
+	Work   Work              `koanf:"work"`
+	Log    Log               `koanf:"log"`
+	// SecureCookies is to be on wherever people reach the service by HTTPS.
+	SecureCookies bool `koanf:"secure_cookies"`
+}
+
+// Database says where the records are kept.
+type Database struct {
+	URL string `koanf:"url"`
+}
+
+// Ledger says where the service's signing key is.
+type Ledger struct {
+	KeyFile string `koanf:"key_file"`
+}
+
+// Work sizes the hashing.
+type Work struct {
+	// Workers is how many slices are worked on at once; 0 means one for each
+	// core.
+	Workers int `koanf:"workers"`
+	// SliceBytes and SliceItems bound one slice of a batch.
+	SliceBytes int64 `koanf:"slice_bytes"`
+	SliceItems int   `koanf:"slice_items"`
+}
+
+// Log sets what is logged.
+type Log struct {
+	// Level is debug, info, warn or error.
+	Level string `koanf:"level"`
+	// Format is text or json.
+	Format string `koanf:"format"`
+}
+
+func defaults() Config {
+	return Config{
+		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{},
+		Ledger: Ledger{KeyFile: "ledger.key"},
+		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000},
+		Log:    Log{Level: "info", Format: "text"},
+	}
+}
+
+// A Setting is one value in force and where it comes from.
+type Setting struct {
+	Path, Value, Source string
+}
+
+// Loaded is a configuration with the origin of every value.
+type Loaded struct {
+	Config
+	Settings []Setting
+}
+
+// Load reads the file, which may be empty for none, and the environment.
+// Relative paths in the file are relative to it.
+func Load(path string) (*Loaded, error) {
+	k := koanf.New(".")
+	sources := map[string]string{}
+	layer := func(source string, provider koanf.Provider, parser koanf.Parser) error {
+		before := k.All()
+		if err := k.Load(provider, parser); err != nil {
+			return err
+		}
+		for key, value := range k.All() {
+			if old, ok := before[key]; !ok || fmt.Sprint(old) != fmt.Sprint(value) || source != "default" && sources[key] == "" {
+				sources[key] = source
+			}
+		}
+		return nil
+	}
+	if err := layer("default", structs.Provider(defaults(), "koanf"), nil); err != nil {
+		return nil, err
+	}
+	if path != "" {
+		if err := layer(path, file.Provider(path), yaml.Parser()); err != nil {
+			return nil, fmt.Errorf("reading the configuration %s: %w", path, err)
+		}
+	}
+	const prefix = "ENDEIXIS_"
+	if err := layer("environment", env.Provider(".", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {
+		key = strings.ToLower(strings.TrimPrefix(key, prefix))
+		key = strings.ReplaceAll(key, "__", ".")
+		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && key != "database.url" {
+			return "", nil // variables of the client and others
+		}
+		return key, value
+	}}), nil); err != nil {
+		return nil, err
+	}
+	var c Config
+	if err := k.UnmarshalWithConf("", &c, koanf.UnmarshalConf{Tag: "koanf"}); err != nil {
+		return nil, fmt.Errorf("the configuration does not fit: %w", err)
+	}
+	if unknown := unknownKeys(k); len(unknown) > 0 {
+		return nil, fmt.Errorf("the configuration has settings that do not exist: %s", strings.Join(unknown, ", "))
+	}
+	base := filepath.Dir(path)
+	if path != "" {
+		c.Ledger.KeyFile = from(base, c.Ledger.KeyFile)
+		for name, dir := range c.Depots {
+			c.Depots[name] = from(base, dir)
+		}
+	}
+	if err := c.validate(); err != nil {
+		return nil, err
+	}
+	loaded := &Loaded{Config: c}
+	for _, key := range slices.Sorted(maps.Keys(k.All())) {
+		loaded.Settings = append(loaded.Settings, Setting{Path: key, Value: shown(key, k.Get(key)), Source: sources[key]})
+	}
+	return loaded, nil
+}
+
+// unknownKeys finds misspelled settings.
+func unknownKeys(k *koanf.Koanf) []string {
+	known := koanf.New(".")
+	known.Load(structs.Provider(defaults(), "koanf"), nil) //nolint:errcheck // cannot fail
+	var out []string
+	for _, key := range k.Keys() {
+		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// shown hides the password of an address.
+func shown(key string, value any) string {
+	text := fmt.Sprint(value)
+	if key == "database.url" {
+		return regexp.MustCompile(`//([^:/@]*):[^@]*@`).ReplaceAllString(text, "//$1:…@")
+	}
+	return text
+}
+
+func from(base, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(base, path)
+}
+
+var depotName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+
+func (c *Config) validate() error {
+	switch {
+	case c.Database.URL == "":
+		return fmt.Errorf("database.url is not set; give it in the file or as ENDEIXIS_DATABASE__URL")
+	case strings.ContainsAny(c.Name, " +\n") || c.Name == "":
+		return fmt.Errorf("name %q is not a host name", c.Name)
+	case c.Work.SliceBytes < 1 || c.Work.SliceItems < 1:
+		return fmt.Errorf("work.slice_bytes and work.slice_items must be at least 1")
+	}
+	for name, dir := range c.Depots {
+		if !depotName.MatchString(name) {
+			return fmt.Errorf("depot name %q: use small letters, digits and hyphens", name)
+		}
+		info, err := os.Stat(dir)
+		if err != nil {
+			return fmt.Errorf("depot %s: %w", name, err)
+		}
+		if !info.IsDir() {
+			return fmt.Errorf("depot %s: %s is not a directory", name, dir)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,152 @@
+// Package depots opens the directory trees that the service may read. All
+// reading goes through [os.Root], so that no name, link or race leads out of
+// them.
+package depots
+
+import (
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"syscall"
+
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+)
+
+// Depots is the set of configured depots.
+type Depots struct {
+	dirs map[string]string
+}
+
+// New makes the set from names and directories.
+func New(dirs map[string]string) *Depots { return &Depots{dirs: dirs} }
+
+// Names returns the names in order.
+func (d *Depots) Names() []string { return slices.Sorted(maps.Keys(d.dirs)) }
+
+// A Folder is one open folder of a depot. Close it after use.
+type Folder struct {
+	root *os.Root
+}
+
+// Open opens a folder of a depot. A path that leads out, by its words or by a
+// symbolic link, that is not there, or that is not a folder, is a
+// [*fault.Fault].
+func (d *Depots) Open(depot, folder string) (*Folder, error) {
+	dir, ok := d.dirs[depot]
+	if !ok {
+		return nil, fault.New(fault.NotFound, "depot-unknown", "There is no depot called %s.", plain.Quoted(depot)).
+			Advise("Depots here: %s.", strings.Join(d.Names(), ", ")).At("depot")
+	}
+	clean, err := Clean(folder)
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, fault.New(fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot).Advise("Ask the administrator to check its directory.")
+	}
+	defer root.Close()
+	sub, err := root.OpenRoot(clean)
+	if err != nil {
+		return nil, explain(depot, clean, root, err)
+	}
+	return &Folder{root: sub}, nil
+}
+
+// Clean checks the words of a folder's path and returns it with slashes and
+// without "." parts.
+func Clean(folder string) (string, error) {
+	if folder == "" {
+		return ".", nil
+	}
+	if strings.ContainsRune(folder, 0) || path.IsAbs(folder) || slices.Contains(strings.Split(folder, "/"), "..") {
+		return "", outside(folder)
+	}
+	return path.Clean(folder), nil
+}
+
+func outside(folder string) error {
+	return fault.New(fault.Invalid, "folder-outside-depot", "The folder %s leads out of the depot.", plain.Quoted(folder)).
+		Advise("Only what lies in a depot is read. Move or copy the files into one, or ask the administrator to add a depot.").At("path")
+}
+
+func explain(depot, folder string, root *os.Root, err error) error {
+	info, statErr := root.Stat(folder)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.New(fault.NotFound, "folder-unknown", "There is no folder %s in the depot %s.", plain.Quoted(folder), depot).
+			Advise("Look at what is there, or check the spelling.").At("path")
+	case errors.Is(err, fs.ErrPermission):
+		return fault.New(fault.Invalid, "folder-unreadable", "The service may not read the folder %s.", plain.Quoted(folder)).
+			Advise("Ask the administrator to let the service's user read it.").At("path")
+	case statErr == nil && !info.IsDir():
+		return fault.New(fault.Invalid, "not-a-folder", "%s is a file, not a folder.", plain.Quoted(folder)).
+			Advise("Give the folder that holds it.").At("path")
+	}
+	return outside(folder)
+}
+
+// Close lets go of the folder.
+func (f *Folder) Close() error { return f.root.Close() }
+
+// FS returns the folder's files, for survey and measure.
+func (f *Folder) FS() fs.FS { return folderFS{f.root, f.root.FS()} }
+
+// folderFS opens files without waiting: a pipe put in a file's place between
+// looking and opening must not hold a worker for ever.
+type folderFS struct {
+	root *os.Root
+	fs.FS
+}
+
+func (f folderFS) Open(name string) (fs.File, error) {
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	return f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+}
+
+func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(f.FS, name) }
+
+func (f folderFS) Stat(name string) (fs.FileInfo, error) { return fs.Stat(f.FS, name) }
+
+// An Entry is one name in a folder.
+type Entry struct {
+	Name   string `json:"name"`
+	Folder bool   `json:"folder"`
+	Size   int64  `json:"size"`
+}
+
+// maxEntries bounds what List returns.
+const maxEntries = 2000
+
+// List returns what lies directly in the folder, folders first.
+func (f *Folder) List() ([]Entry, error) {
+	found, err := fs.ReadDir(f.FS(), ".")
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Entry, 0, min(len(found), maxEntries))
+	for _, e := range found[:min(len(found), maxEntries)] {
+		entry := Entry{Name: e.Name(), Folder: e.IsDir()}
+		if info, err := e.Info(); err == nil && !entry.Folder {
+			entry.Size = info.Size()
+		}
+		out = append(out, entry)
+	}
+	slices.SortStableFunc(out, func(a, b Entry) int {
+		if a.Folder != b.Folder {
+			if a.Folder {
+				return -1
+			}
+			return 1
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	return out, nil
+}

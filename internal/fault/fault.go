@@ -1,0 +1,76 @@
+// Package fault holds the one type of error that reaches people. It says what
+// happened, what to do, and carries a stable code; the API, the client and the
+// console all show the same words.
+package fault
+
+import (
+	"errors"
+	"fmt"
+)
+
+// A Kind groups faults by who can mend them.
+type Kind int
+
+// The kinds.
+const (
+	// Invalid input: the sender has to change the request.
+	Invalid Kind = iota
+	// Unauthenticated: sign in first.
+	Unauthenticated
+	// Denied: signed in, and not allowed.
+	Denied
+	// NotFound: the thing is not there.
+	NotFound
+	// Conflict: the thing is in a state that does not allow it.
+	Conflict
+	// Unavailable: try again later.
+	Unavailable
+	// TooMany: slow down.
+	TooMany
+)
+
+// A Fault is an error for people.
+type Fault struct {
+	Kind Kind
+	// Code is stable, for programs.
+	Code string
+	// Sentence says what happened.
+	Sentence string
+	// Advice says what to do next.
+	Advice string
+	// Field is the offending field of the request, if one is.
+	Field string
+	// Facts are further findings, one sentence each.
+	Facts []string
+}
+
+// Error returns sentence and advice.
+func (f *Fault) Error() string {
+	if f.Advice == "" {
+		return f.Sentence
+	}
+	return f.Sentence + " " + f.Advice
+}
+
+// New returns a fault without advice.
+func New(kind Kind, code, format string, args ...any) *Fault {
+	return &Fault{Kind: kind, Code: code, Sentence: fmt.Sprintf(format, args...)}
+}
+
+// Advise adds what to do next.
+func (f *Fault) Advise(format string, args ...any) *Fault {
+	f.Advice = fmt.Sprintf(format, args...)
+	return f
+}
+
+// At adds the offending field.
+func (f *Fault) At(field string) *Fault {
+	f.Field = field
+	return f
+}
+
+// Is reports whether err is a fault with this code.
+func Is(err error, code string) bool {
+	var f *Fault
+	return errors.As(err, &f) && f.Code == code
+}

@@ -1,0 +1,526 @@
+// Package keys is the service around the keyring: import, publishers,
+// sightings, admission. What counts as evidence is decided in core/keyring.
+package keys
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// Service keeps the keyring.
+type Service struct {
+	store   *store.Store
+	records *records.Service
+	now     func() time.Time
+}
+
+// New returns a Service.
+func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
+	return &Service{store: s, records: r, now: now}
+}
+
+// Policy returns a version of the policy, or the newest for 0.
+func (s *Service) Policy(ctx context.Context, version int64) (judge.Policy, int64, error) {
+	row, err := s.store.Policy(ctx, version)
+	if err != nil {
+		return judge.Policy{}, 0, err
+	}
+	var p judge.Policy
+	return p, row.Version, json.Unmarshal(row.Document, &p)
+}
+
+// InitPolicy stores the default policy when there is none.
+func (s *Service) InitPolicy(ctx context.Context, by string) error {
+	if _, err := s.store.Policy(ctx, 0); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	p := judge.DefaultPolicy()
+	document, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		version, err := tx.AddPolicy(ctx, store.Policy{Name: "default", Document: document, CreatedAt: s.now(), CreatedBy: by})
+		if err != nil {
+			return err
+		}
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: "default", Body: struct {
+			Name    string       `json:"name"`
+			Version int64        `json:"version"`
+			Policy  judge.Policy `json:"policy"`
+		}{"default", version, p}})
+		return err
+	})
+}
+
+// Snapshot returns the keyring as stored.
+func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
+	rows, err := s.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := s.store.KeyChanges(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	history := map[string][]keyring.Change{}
+	for _, c := range changes {
+		history[string(c.Fingerprint)] = append(history[string(c.Fingerprint)], keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
+	}
+	var keys []*keyring.Key
+	for _, row := range rows {
+		certs, _, err := openpgp.ReadCertificates(row.Certificate)
+		if err != nil || len(certs) != 1 {
+			return nil, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
+		}
+		keys = append(keys, &keyring.Key{Certificate: certs[0], Publisher: row.Publisher, Role: keyring.Role(row.Role), History: history[string(row.Fingerprint)]})
+	}
+	publishers, err := s.store.Publishers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var known []keyring.Publisher
+	for _, p := range publishers {
+		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
+	}
+	return keyring.New(keys, known), nil
+}
+
+// A NewPublisher is a publisher to be added.
+type NewPublisher struct {
+	Slug    string   `json:"slug"`
+	Name    string   `json:"name"`
+	Contact string   `json:"contact"`
+	Scope   []string `json:"scope"`
+}
+
+var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+
+// AddPublisher adds a publisher.
+func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (store.Publisher, error) {
+	if !slugForm.MatchString(p.Slug) {
+		return store.Publisher{}, fault.New(fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.").At("slug")
+	}
+	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 || len(p.Contact) > 2000 {
+		return store.Publisher{}, fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
+	}
+	for _, pattern := range p.Scope {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
+			return store.Publisher{}, fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).Advise("Use a name with * and ?, such as gauge-*.").At("scope")
+		}
+	}
+	if p.Scope == nil {
+		p.Scope = []string{}
+	}
+	row := store.Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		if err := tx.AddPublisher(ctx, row); err != nil {
+			return err
+		}
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherAdded, By: by, Subject: p.Slug, Body: p})
+		return err
+	})
+	return row, err
+}
+
+// Publisher returns one publisher.
+func (s *Service) Publisher(ctx context.Context, slug string) (store.Publisher, error) {
+	p, err := s.store.Publisher(ctx, slug)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, fault.New(fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug)).Advise("“endeixis publisher list” shows which there are.").At("publisher")
+	}
+	return p, err
+}
+
+// An Imported tells what became of one key of an import.
+type Imported struct {
+	Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+	// Result is "new", "updated" or "unchanged".
+	Result string `json:"result"`
+}
+
+// maxImport bounds the text of an import.
+const maxImport = 16 << 20
+
+// Import adds the keys of a text to the keyring as candidates, or what is new
+// about those that are known already. Nothing is kept when any part of it is
+// damaged or secret.
+func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte) ([]Imported, []string, error) {
+	if len(data) > maxImport {
+		return nil, nil, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
+	}
+	if publisher != "" {
+		if _, err := s.Publisher(ctx, publisher); err != nil {
+			return nil, nil, err
+		}
+	}
+	certs, skipped, err := openpgp.ReadCertificates(data)
+	if err != nil {
+		return nil, nil, importFault(err)
+	}
+	var notes []string
+	for _, problem := range skipped {
+		notes = append(notes, "One key was left out: "+problem.Error()+".")
+	}
+	if len(certs) == 0 {
+		return nil, nil, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
+	}
+	var out []Imported
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		out = nil
+		var entries []records.Entry
+		for _, cert := range certs {
+			fp := cert.Primary.Fingerprint
+			result := "new"
+			row, err := tx.LockKey(ctx, fp.Bytes())
+			switch {
+			case errors.Is(err, store.ErrNotFound):
+				if err := tx.AddKey(ctx, store.Key{
+					Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
+					ImportedAt: s.now(), ImportedBy: by, Source: source,
+				}); err != nil {
+					return err
+				}
+			case err != nil:
+				return err
+			default:
+				known, _, err := openpgp.ReadCertificates(row.Certificate)
+				if err != nil {
+					return err
+				}
+				merged := openpgp.Merge(known[0], cert)
+				result = "unchanged"
+				if !slices.Equal(merged.Bytes(), row.Certificate) {
+					result = "updated"
+					if err := tx.SetCertificate(ctx, fp.Bytes(), merged.Bytes()); err != nil {
+						return err
+					}
+				}
+				if row.Publisher == "" && publisher != "" {
+					if err := tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role); err != nil {
+						return err
+					}
+				}
+			}
+			out = append(out, Imported{fp, result})
+			if result == "unchanged" {
+				continue
+			}
+			entries = append(entries, records.Entry{Kind: records.KeyImported, By: by, Subject: string(fp), Body: struct {
+				Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+				Result      string              `json:"result"`
+				Publisher   string              `json:"publisher"`
+				Source      string              `json:"source"`
+				UserIDs     []string            `json:"user_ids"`
+				Certificate []byte              `json:"certificate"`
+			}{fp, result, publisher, source, harmless(cert.Names()), cert.Bytes()}})
+		}
+		_, err := s.records.Append(ctx, tx, entries...)
+		return err
+	})
+	return out, notes, err
+}
+
+func harmless(names []string) []string {
+	out := []string{}
+	for _, n := range names {
+		out = append(out, plain.Text(n))
+	}
+	return out
+}
+
+func importFault(err error) error {
+	var secret *openpgp.SecretKeyError
+	var empty *openpgp.EmptyError
+	switch {
+	case errors.As(err, &secret):
+		return fault.New(fault.Invalid, "secret-key", "This is a secret key, not a public one. Nothing of it was kept.").
+			Advise("Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.").At("data")
+	case errors.As(err, &empty):
+		what := empty.Found
+		if what == "" {
+			what = "nothing in it looks like one"
+		}
+		return fault.New(fault.Invalid, "not-a-key", "There is no OpenPGP public key in it: %s.", what).
+			Advise("Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.").At("data")
+	}
+	return fault.New(fault.Invalid, "key-damaged", "The key is damaged: %s.", err).Advise("Download it again.").At("data")
+}
+
+// A View is a key with everything that a curator wants to see.
+type View struct {
+	Row       store.Key
+	Key       *keyring.Key
+	Changes   []store.KeyChange
+	Sightings []store.Sighting
+	Obstacles []keyring.Obstacle
+	Policy    judge.Policy
+	Rules     openpgp.Rules
+}
+
+// List returns all keys.
+func (s *Service) List(ctx context.Context) ([]View, error) {
+	rows, err := s.store.Keys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := s.store.KeyChanges(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	sightings, err := s.store.Sightings(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	policy, _, err := s.Policy(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]View, 0, len(rows))
+	for _, row := range rows {
+		v, err := s.view(row, changes, sightings, policy)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// Show returns one key by its full fingerprint, in any spacing and case.
+func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, err
+	}
+	var row store.Key
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		row, err = tx.LockKey(ctx, fp.Bytes())
+		return err
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return View{}, unknownKey(fp)
+	}
+	if err != nil {
+		return View{}, err
+	}
+	changes, err := s.store.KeyChanges(ctx, fp.Bytes())
+	if err != nil {
+		return View{}, err
+	}
+	sightings, err := s.store.Sightings(ctx, fp.Bytes())
+	if err != nil {
+		return View{}, err
+	}
+	policy, _, err := s.Policy(ctx, 0)
+	if err != nil {
+		return View{}, err
+	}
+	return s.view(row, changes, sightings, policy)
+}
+
+func unknownKey(fp openpgp.Fingerprint) error {
+	return fault.New(fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp))).Advise("Import it first.").At("fingerprint")
+}
+
+func parse(value, field string) (openpgp.Fingerprint, error) {
+	fp, err := keyring.ParseFingerprint(value)
+	if err != nil {
+		return "", fault.New(fault.Invalid, "bad-fingerprint", "That is not a full fingerprint: %s.", err).At(field)
+	}
+	return fp, nil
+}
+
+// view puts together what is known about one key. changes and sightings may be
+// those of all keys.
+func (s *Service) view(row store.Key, changes []store.KeyChange, sightings []store.Sighting, policy judge.Policy) (View, error) {
+	certs, _, err := openpgp.ReadCertificates(row.Certificate)
+	if err != nil || len(certs) != 1 {
+		return View{}, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
+	}
+	now := s.now()
+	v := View{Row: row, Policy: policy, Rules: policy.Rules(now), Key: &keyring.Key{Certificate: certs[0], Publisher: row.Publisher, Role: keyring.Role(row.Role)}}
+	for _, c := range changes {
+		if slices.Equal(c.Fingerprint, row.Fingerprint) {
+			v.Changes = append(v.Changes, c)
+			v.Key.History = append(v.Key.History, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
+		}
+	}
+	var evidence []keyring.Sighting
+	for _, sighting := range sightings {
+		if slices.Equal(sighting.Fingerprint, row.Fingerprint) {
+			v.Sightings = append(v.Sightings, sighting)
+			read := openpgp.NewFingerprint(sighting.Read)
+			evidence = append(evidence, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
+			if read != certs[0].Primary.Fingerprint && sighting.Resolved == "" {
+				v.Key.Conflict = true
+			}
+		}
+	}
+	if v.Key.StateAt(now) == keyring.Candidate {
+		v.Obstacles = keyring.Obstacles(v.Key, evidence, policy.SightingChannels, v.Rules)
+	}
+	return v, nil
+}
+
+// A NewSighting is a fingerprint read somewhere.
+type NewSighting struct {
+	Read    string
+	Channel keyring.Channel
+	Place   string
+	Note    string
+}
+
+// Sight notes that a fingerprint was read. It reports whether it agrees with
+// the key's, and keeps it either way.
+func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighting) (View, bool, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, false, err
+	}
+	read, err := parse(n.Read, "read")
+	if err != nil {
+		return View{}, false, err
+	}
+	if !slices.Contains(keyring.Channels(), n.Channel) {
+		return View{}, false, fault.New(fault.Invalid, "bad-channel", "There is no channel %s.", plain.Quoted(string(n.Channel))).Advise("Channels: %s.", channelList()).At("channel")
+	}
+	if strings.TrimSpace(n.Place) == "" || len(n.Place)+len(n.Note) > 4000 || strings.ContainsRune(n.Place+n.Note, 0) {
+		return View{}, false, fault.New(fault.Invalid, "place-missing", "A sighting says where exactly the fingerprint was read, in at most 4000 characters.").Advise("For example the page's address, or who was on the phone.").At("place")
+	}
+	agrees := read == fp
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		if _, err := tx.LockKey(ctx, fp.Bytes()); err != nil {
+			return err
+		}
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.SightingNoted, By: by, Subject: string(fp), Body: struct {
+			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+			Read        openpgp.Fingerprint `json:"read"`
+			Agrees      bool                `json:"agrees"`
+			Channel     keyring.Channel     `json:"channel"`
+			Place       string              `json:"place"`
+			Note        string              `json:"note"`
+		}{fp, read, agrees, n.Channel, n.Place, n.Note}})
+		if err != nil {
+			return err
+		}
+		return tx.AddSighting(ctx, store.Sighting{
+			Fingerprint: fp.Bytes(), Read: read.Bytes(), Channel: string(n.Channel), Place: n.Place, Note: n.Note, At: s.now(), By: by, Position: position,
+		})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return View{}, false, unknownKey(fp)
+	}
+	if err != nil {
+		return View{}, false, err
+	}
+	v, err := s.Show(ctx, string(fp))
+	return v, agrees, err
+}
+
+func channelList() string {
+	var names []string
+	for _, c := range keyring.Channels() {
+		names = append(names, string(c))
+	}
+	return strings.Join(names, ", ")
+}
+
+// Admit makes a candidate count for a publisher, if the evidence suffices.
+// typed is the fingerprint as the curator read and typed it.
+func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, reason string) (View, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, err
+	}
+	read, err := parse(typed, "typed")
+	if err != nil {
+		return View{}, err
+	}
+	if read != fp {
+		return View{}, fault.New(fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.", len(keyring.Differences(read, fp))).
+			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").At("typed")
+	}
+	if strings.TrimSpace(reason) == "" || len(reason) > 4000 || strings.ContainsRune(reason, 0) {
+		return View{}, fault.New(fault.Invalid, "reason-missing", "An admission needs a reason, in at most 4000 characters.").Advise("Say why this key counts, for whoever asks next year.").At("reason")
+	}
+	if _, err := s.Publisher(ctx, publisher); err != nil {
+		return View{}, err
+	}
+	policy, version, err := s.Policy(ctx, 0)
+	if err != nil {
+		return View{}, err
+	}
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		row, err := tx.LockKey(ctx, fp.Bytes())
+		if err != nil {
+			return err
+		}
+		// Behind the lock: what two curators do at once is seen here.
+		changes, err := tx.KeyChanges(ctx, fp.Bytes())
+		if err != nil {
+			return err
+		}
+		sightings, err := tx.Sightings(ctx, fp.Bytes())
+		if err != nil {
+			return err
+		}
+		v, err := s.view(row, changes, sightings, policy)
+		if err != nil {
+			return err
+		}
+		if state := v.Key.StateAt(s.now()); state != keyring.Candidate {
+			return fault.New(fault.Conflict, "wrong-state", "The key is %s; only a candidate can be admitted.", state)
+		}
+		if len(v.Obstacles) > 0 {
+			f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
+			for _, o := range v.Obstacles {
+				f.Facts = append(f.Facts, o.Sentence)
+			}
+			return f.Advise("%s", strings.Join(f.Facts, " "))
+		}
+		if err := tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role); err != nil {
+			return err
+		}
+		now := s.now()
+		var evidence []int64
+		for _, sighting := range sightings {
+			evidence = append(evidence, sighting.Position)
+		}
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: struct {
+			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+			From        keyring.State       `json:"from"`
+			To          keyring.State       `json:"to"`
+			Publisher   string              `json:"publisher"`
+			Reason      string              `json:"reason"`
+			Sightings   []int64             `json:"sightings"`
+			Policy      int64               `json:"policy"`
+		}{fp, keyring.Candidate, keyring.Admitted, publisher, reason, evidence, version}})
+		if err != nil {
+			return err
+		}
+		return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: now, To: string(keyring.Admitted), By: by, Reason: reason, Position: position})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return View{}, unknownKey(fp)
+	}
+	if err != nil {
+		return View{}, err
+	}
+	return s.Show(ctx, string(fp))
+}

@@ -1,0 +1,345 @@
+// Package records writes the ledger, signs its checkpoints, hands out receipts
+// and audits. Whoever decides something calls [Service.Append] in the
+// transaction that stores the decision.
+package records
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/mod/sumdb/note"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/fault"
+	"endeixis/internal/store"
+	"endeixis/internal/version"
+)
+
+// A Kind says what a record is about.
+type Kind string
+
+// The kinds of record.
+const (
+	ItemOutcome    Kind = "item-outcome"
+	BatchResult    Kind = "batch-result"
+	KeyImported    Kind = "key-imported"
+	KeyStep        Kind = "key-step"
+	SightingNoted  Kind = "sighting"
+	PublisherAdded Kind = "publisher-added"
+	PolicySet      Kind = "policy-set"
+	UserAdded      Kind = "user-added"
+	TokenIssued    Kind = "token-issued"
+	TokenRevoked   Kind = "token-revoked"
+)
+
+// Kinds lists every kind.
+func Kinds() []Kind {
+	return []Kind{ItemOutcome, BatchResult, KeyImported, KeyStep, SightingNoted, PublisherAdded, PolicySet, UserAdded, TokenIssued, TokenRevoked}
+}
+
+// An Entry is a record to be written. Its Body is a struct; kind, time, author
+// and software version are added to its fields.
+type Entry struct {
+	Kind    Kind
+	By      string
+	Subject string
+	Verdict string
+	Batch   int64
+	Body    any
+}
+
+// Service writes and proves records.
+type Service struct {
+	store *store.Store
+	now   func() time.Time
+
+	mu       sync.Mutex
+	signer   note.Signer
+	verifier note.Verifier
+	public   string
+	origin   string
+}
+
+// New returns a Service without a signing key, which can write records and not
+// sign checkpoints.
+func New(s *store.Store, now func() time.Time) *Service { return &Service{store: s, now: now} }
+
+// Append writes entries to the ledger in the transaction and returns the
+// position of the first. The ledger stays locked until the transaction ends,
+// so call it last.
+func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (int64, error) {
+	now := s.now().UTC()
+	rows := make([]*store.Record, len(entries))
+	for i, e := range entries {
+		body, err := compose(e, now)
+		if err != nil {
+			return 0, err
+		}
+		r := &store.Record{Kind: string(e.Kind), At: now, By: e.By, Subject: e.Subject, Body: body}
+		if e.Verdict != "" {
+			r.Verdict = &e.Verdict
+		}
+		if e.Batch != 0 {
+			r.BatchID = &e.Batch
+		}
+		rows[i] = r
+	}
+	if err := tx.Append(ctx, rows); err != nil {
+		return 0, err
+	}
+	if len(rows) == 0 {
+		return 0, nil
+	}
+	return rows[0].Position, nil
+}
+
+// compose joins the common fields and the body into one JSON object.
+func compose(e Entry, now time.Time) ([]byte, error) {
+	head, err := json.Marshal(struct {
+		Kind     Kind      `json:"kind"`
+		At       time.Time `json:"at"`
+		By       string    `json:"by"`
+		Software string    `json:"software"`
+	}{e.Kind, now, e.By, "endeixis " + version.Version})
+	if err != nil {
+		return nil, err
+	}
+	body, err := json.Marshal(e.Body)
+	if err != nil {
+		return nil, err
+	}
+	if len(body) < 2 || body[0] != '{' {
+		return nil, fmt.Errorf("the body of a %s record is not an object", e.Kind)
+	}
+	if len(body) > 2 {
+		head[len(head)-1] = ','
+		head = append(head, body[1:]...)
+	}
+	return head, nil
+}
+
+// Init makes the signing key of a new installation: the secret half in a file,
+// the public half in the database. When both are there it does nothing; when
+// only one is, it refuses, for a new key would not fit the old checkpoints.
+func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool, err error) {
+	_, statErr := os.Stat(keyFile)
+	stored, err := s.store.ServiceKey(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	inDatabase := err == nil
+	switch {
+	case inDatabase && statErr == nil:
+		return false, s.LoadKey(ctx, keyFile)
+	case inDatabase:
+		return false, fault.New(fault.Conflict, "key-file-missing", "The database knows the service's key %s, and the file %s is not there.", stored.PublicKey, keyFile).
+			Advise("Restore the file from your backup, or set ledger.key_file to where it is.")
+	case statErr == nil:
+		return false, fault.New(fault.Conflict, "key-file-stray", "The file %s holds a key that this database does not know.", keyFile).
+			Advise("Set ledger.key_file to a new place, or database.url to the database that belongs to the key.")
+	}
+	secret, public, err := note.GenerateKey(rand.Reader, name)
+	if err != nil {
+		return false, err
+	}
+	if err := os.MkdirAll(filepath.Dir(keyFile), 0o700); err != nil {
+		return false, err
+	}
+	f, err := os.OpenFile(keyFile, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return false, err
+	}
+	if _, err := f.WriteString(secret + "\n"); err != nil {
+		return false, err
+	}
+	if err := f.Close(); err != nil {
+		return false, err
+	}
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		return tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: public, Origin: name + "/ledger", CreatedAt: s.now()})
+	})
+	if err != nil {
+		os.Remove(keyFile) //nolint:errcheck // the database does not know it
+		return false, err
+	}
+	return true, s.LoadKey(ctx, keyFile)
+}
+
+// LoadKey reads the signing key and holds it against the database.
+func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
+	stored, err := s.store.ServiceKey(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+	}
+	if err != nil {
+		return err
+	}
+	content, err := os.ReadFile(keyFile)
+	if err != nil {
+		return fmt.Errorf("reading the signing key: %w; restore it from your backup, or set ledger.key_file", err)
+	}
+	if len(content) > 0 && content[len(content)-1] == '\n' {
+		content = content[:len(content)-1]
+	}
+	signer, err := note.NewSigner(string(content))
+	if err != nil {
+		return fmt.Errorf("the signing key in %s cannot be read: %w", keyFile, err)
+	}
+	verifier, err := note.NewVerifier(stored.PublicKey)
+	if err != nil {
+		return fmt.Errorf("the public key in the database cannot be read: %w", err)
+	}
+	if signer.Name() != verifier.Name() || signer.KeyHash() != verifier.KeyHash() {
+		return fmt.Errorf("the signing key in %s is not the one this database was set up with (%s)", keyFile, stored.PublicKey)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.signer, s.verifier, s.public, s.origin = signer, verifier, stored.PublicKey, stored.Origin
+	return nil
+}
+
+// PublicKey returns the key by which anyone can verify receipts.
+func (s *Service) PublicKey() string { return s.public }
+
+// Sign signs a checkpoint of the ledger as it is now, unless the newest one
+// covers it, and returns the newest.
+func (s *Service) Sign(ctx context.Context) (ledger.Checkpoint, string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.signer == nil {
+		return ledger.Checkpoint{}, "", errors.New("this process has no signing key")
+	}
+	size, err := s.store.LedgerSize(ctx)
+	if err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	last, err := s.store.LastCheckpoint(ctx)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return ledger.Checkpoint{}, "", err
+	}
+	if err == nil && last.Size >= size {
+		c, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
+		return c, last.Signed, err
+	}
+	root, err := ledger.Root(size, s.store.Hashes(ctx))
+	if err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	c := ledger.Checkpoint{Origin: s.origin, Size: size, Root: root}
+	if err == nil && last.Size > 0 {
+		// Never sign a tree that is not a continuation of the last one.
+		older, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
+		if err != nil {
+			return c, "", err
+		}
+		if err := ledger.CheckGrowth(older, c, s.store.Hashes(ctx)); err != nil {
+			return c, "", err
+		}
+	}
+	signed, err := c.Sign(s.signer)
+	if err != nil {
+		return c, "", err
+	}
+	return c, signed, s.store.AddCheckpoint(ctx, store.StoredCheckpoint{Size: size, Signed: signed, At: s.now()})
+}
+
+// Get returns one record.
+func (s *Service) Get(ctx context.Context, position int64) (store.Record, error) {
+	r, err := s.store.Record(ctx, position)
+	if errors.Is(err, store.ErrNotFound) {
+		return r, fault.New(fault.NotFound, "record-unknown", "There is no record %d.", position).Advise("“endeixis record list” shows which there are.")
+	}
+	return r, err
+}
+
+// Receipt proves that a record is in the ledger.
+func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, error) {
+	r, err := s.Get(ctx, position)
+	if err != nil {
+		return ledger.Receipt{}, err
+	}
+	c, signed, err := s.Sign(ctx)
+	if err != nil {
+		return ledger.Receipt{}, err
+	}
+	return ledger.NewReceipt(position, r.Body, c, signed, s.store.Hashes(ctx))
+}
+
+// A Report is the result of an audit.
+type Report struct {
+	Clean       bool   `json:"clean"`
+	Records     int64  `json:"records"`
+	Checkpoints int    `json:"checkpoints"`
+	Root        string `json:"root"`
+	// Sentence says what was found.
+	Sentence string `json:"sentence"`
+	// Position is the first record that differs, or -1.
+	Position int64 `json:"position"`
+}
+
+// Audit recomputes every leaf and root from the records' texts, checks every
+// stored checkpoint, and one that was kept outside if given, and holds the
+// outcome tables against the ledger.
+func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
+	stored, err := s.store.Checkpoints(ctx)
+	if err != nil {
+		return Report{}, err
+	}
+	bad := func(position int64, format string, args ...any) (Report, error) {
+		return Report{Position: position, Checkpoints: len(stored), Sentence: fmt.Sprintf(format, args...)}, nil
+	}
+	var opened []ledger.Checkpoint
+	for _, c := range stored {
+		checkpoint, err := ledger.OpenCheckpoint(c.Signed, s.verifier)
+		if err != nil || checkpoint.Size != c.Size {
+			return bad(c.Size, "The stored checkpoint over %d records cannot be believed: %v.", c.Size, err)
+		}
+		opened = append(opened, checkpoint)
+	}
+	if kept != "" {
+		checkpoint, err := ledger.OpenCheckpoint(kept, s.verifier)
+		if err != nil {
+			return Report{}, fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
+		}
+		opened = append(opened, checkpoint)
+	}
+	audit, err := ledger.NewAudit(opened)
+	if err != nil {
+		return bad(-1, "Two checkpoints contradict each other: %v.", err)
+	}
+	if err := s.store.EachRecord(ctx, func(r store.Record) error {
+		if r.Position == audit.Size() {
+			leaf := [32]byte{}
+			copy(leaf[:], r.Leaf)
+			audit.Record(r.Body, leaf)
+		}
+		return nil
+	}); err != nil {
+		return Report{}, err
+	}
+	if d := audit.Finish(); d != nil {
+		return bad(d.Position, "Record %d differs: %s.", d.Position, d.Reason)
+	}
+	root, err := ledger.Root(audit.Size(), s.store.Hashes(ctx))
+	if err != nil || root != audit.Root() {
+		return bad(-1, "The stored hashes of the tree do not belong to its records.")
+	}
+	mismatch, err := s.store.CrossCheck(ctx)
+	if err != nil {
+		return Report{}, err
+	}
+	if mismatch != nil {
+		return bad(mismatch.Position, "Batch %d, item %d: %s (record %d).", mismatch.BatchID, mismatch.N, mismatch.Reason, mismatch.Position)
+	}
+	return Report{
+		Clean: true, Records: audit.Size(), Checkpoints: len(opened), Root: audit.Root().String(), Position: -1,
+		Sentence: fmt.Sprintf("All %d records are as they were written; %d signed checkpoints agree.", audit.Size(), len(opened)),
+	}, nil
+}

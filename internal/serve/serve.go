@@ -1,0 +1,216 @@
+// Package serve puts the service together from its parts and runs it.
+package serve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"endeixis/console"
+	"endeixis/internal/access"
+	"endeixis/internal/api"
+	"endeixis/internal/batches"
+	"endeixis/internal/config"
+	"endeixis/internal/depots"
+	"endeixis/internal/events"
+	"endeixis/internal/jobs"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// Service is the assembled service.
+type Service struct {
+	config  config.Config
+	log     *slog.Logger
+	store   *store.Store
+	records *records.Service
+	access  *access.Service
+	keys    *keys.Service
+	batches *batches.Service
+	depots  *depots.Depots
+}
+
+// Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
+func Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// Logger makes the log that the configuration asks for.
+func Logger(c config.Log, w io.Writer) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(c.Level)); err != nil {
+		return nil, fmt.Errorf("log.level %q: use debug, info, warn or error", c.Level)
+	}
+	opts := &slog.HandlerOptions{Level: level}
+	switch c.Format {
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, opts)), nil
+	case "text":
+		return slog.New(slog.NewTextHandler(w, opts)), nil
+	}
+	return nil, fmt.Errorf("log.format %q: use text or json", c.Format)
+}
+
+// Open assembles the service around the database. Close it after use.
+func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, error) {
+	s, err := store.Open(ctx, c.Database.URL)
+	if err != nil {
+		return nil, err
+	}
+	recs := records.New(s, Now)
+	k := keys.New(s, recs, Now)
+	d := depots.New(c.Depots)
+	return &Service{
+		config: c, log: log, store: s, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
+		batches: batches.New(s, recs, k, d, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
+	}, nil
+}
+
+// Close lets go of the database.
+func (s *Service) Close() { s.store.Close() }
+
+// Migrate brings the database to this version.
+func (s *Service) Migrate(ctx context.Context) error { return s.store.Migrate(ctx) }
+
+// A Beginning is what Init made.
+type Beginning struct {
+	// Created is false when everything was there already.
+	Created bool
+	// Administrator and Token are empty when there are people already. The
+	// token can be shown this once.
+	Administrator, Token string
+	PublicKey            string
+}
+
+// Init makes the first administrator, the signing key and the first policy on
+// an empty database. Repeated, it makes what is missing and nothing twice.
+// password is asked only when there is nobody yet.
+func (s *Service) Init(ctx context.Context, name string, password func() (string, error)) (Beginning, error) {
+	var b Beginning
+	if err := s.Migrate(ctx); err != nil {
+		return b, err
+	}
+	created, err := s.records.Init(ctx, s.config.Ledger.KeyFile, s.config.Name)
+	if err != nil {
+		return b, err
+	}
+	b.Created, b.PublicKey = created, s.records.PublicKey()
+	if err := s.keys.InitPolicy(ctx, name); err != nil {
+		return b, err
+	}
+	users, err := s.store.Users(ctx)
+	if err != nil || len(users) > 0 {
+		return b, err
+	}
+	secret, err := password()
+	if err != nil {
+		return b, err
+	}
+	if err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: access.Administrator, Password: secret}); err != nil {
+		return b, err
+	}
+	p, err := s.access.ByName(ctx, name)
+	if err != nil {
+		return b, err
+	}
+	b.Token, _, err = s.access.IssueToken(ctx, p, "first token, from endeixisd init", "", 24*time.Hour)
+	b.Created, b.Administrator = true, name
+	return b, err
+}
+
+// Serve serves people, and works on batches, until ctx ends. ready is called
+// with the address when requests are taken.
+func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
+		return err
+	}
+	runner, err := jobs.New(s.store, s.batches, s.depots.Names(), s.config.Work.Workers, s.log)
+	if err != nil {
+		return err
+	}
+	if err := runner.Start(ctx); err != nil {
+		return err
+	}
+	hub := events.NewHub()
+	background, stopBackground := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopBackground()
+	go hub.Run(background, s.store, s.log)
+	go s.signCheckpoints(background)
+
+	handler := api.New(api.Parts{
+		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots,
+		Jobs: runner, Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
+	}).Handler()
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		BaseContext: func(net.Listener) context.Context { return background },
+	}
+	listener, err := net.Listen("tcp", s.config.Listen)
+	if err != nil {
+		return errors.Join(err, runner.Stop(ctx))
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	s.log.Info("ready", "address", "http://"+listener.Addr().String(), "depots", s.depots.Names())
+	ready(listener.Addr().String())
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		s.log.Info("stopping")
+	}
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
+	defer cancel()
+	stopBackground() // ends the event streams, for which Shutdown would wait
+	return errors.Join(err, server.Shutdown(last), runner.Stop(last))
+}
+
+// Work works on batches, without serving people, until ctx ends.
+func (s *Service) Work(ctx context.Context) error {
+	runner, err := jobs.New(s.store, s.batches, s.depots.Names(), s.config.Work.Workers, s.log)
+	if err != nil {
+		return err
+	}
+	if err := runner.Start(ctx); err != nil {
+		return err
+	}
+	s.log.Info("working", "depots", s.depots.Names())
+	<-ctx.Done()
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
+	defer cancel()
+	return runner.Stop(last)
+}
+
+// signCheckpoints signs a checkpoint a moment after the ledger has grown.
+func (s *Service) signCheckpoints(ctx context.Context) {
+	grown := make(chan struct{}, 1)
+	signal := func() {
+		select {
+		case grown <- struct{}{}:
+		default:
+		}
+	}
+	go events.Follow(ctx, s.store, store.NotifyLedger, s.log, signal, func(string) { signal() })
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-grown:
+		}
+		if _, _, err := s.records.Sign(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("signing a checkpoint", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(2 * time.Second):
+		}
+	}
+}

@@ -1,0 +1,356 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"endeixis/internal/fault"
+)
+
+// A Batch is one request to verify a folder.
+type Batch struct {
+	ID             int64      `db:"id"`
+	Label          string     `db:"label"`
+	Depot          string     `db:"depot"`
+	Path           string     `db:"path"`
+	Publisher      string     `db:"publisher"`
+	RequireAll     bool       `db:"require_all"`
+	PolicyVersion  int64      `db:"policy_version"`
+	AskedBy        string     `db:"asked_by"`
+	IdempotencyKey string     `db:"idempotency_key"`
+	CreatedAt      time.Time  `db:"created_at"`
+	JudgedAsOf     time.Time  `db:"judged_as_of"`
+	FinishedAt     *time.Time `db:"finished_at"`
+	State          string     `db:"state"`
+	Verdict        *string    `db:"verdict"`
+	Expected       []byte     `db:"expected"`
+	Note           string     `db:"note"`
+	Position       *int64     `db:"position"`
+	Tally
+}
+
+// A Tally is how far a batch has come.
+type Tally struct {
+	Items     int   `db:"items"`
+	ItemsDone int   `db:"items_done"`
+	Bytes     int64 `db:"bytes"`
+	BytesDone int64 `db:"bytes_done"`
+	Cleared   int   `db:"cleared"`
+	Unproven  int   `db:"unproven"`
+	Refused   int   `db:"refused"`
+	Absent    int   `db:"absent"`
+}
+
+// selectBatches counts from the rows themselves, so that no counter can be
+// wrong.
+const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.bytes, 0) AS bytes, coalesce(s.bytes_done, 0) AS bytes_done,
+	coalesce(o.n, 0) AS items_done, coalesce(o.cleared, 0) AS cleared, coalesce(o.unproven, 0) AS unproven, coalesce(o.refused, 0) AS refused,
+	(SELECT count(*) FROM absents a WHERE a.batch_id = b.id) AS absent
+	FROM batches b
+	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices WHERE batch_id = b.id) s ON true
+	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
+		count(*) FILTER (WHERE verdict = 'unproven') AS unproven, count(*) FILTER (WHERE verdict = 'refused') AS refused
+		FROM outcomes WHERE batch_id = b.id) o ON true `
+
+// AddBatch stores a new batch and returns its ID. With an idempotency key
+// that this person used before, it returns the earlier batch's ID and false.
+func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
+	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting')
+		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
+		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt))
+	if err != ErrNotFound {
+		return id, err == nil, err
+	}
+	var earlier Batch
+	if err := t.tx.GetContext(ctx, &earlier, selectBatches+`WHERE b.asked_by = $1 AND b.idempotency_key = $2`, b.AskedBy, b.IdempotencyKey); err != nil {
+		return 0, false, err
+	}
+	if earlier.Depot != b.Depot || earlier.Path != b.Path || earlier.Publisher != b.Publisher || earlier.RequireAll != b.RequireAll {
+		return 0, false, fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", earlier.ID).Advise("Use a new one.")
+	}
+	return earlier.ID, false, nil
+}
+
+// Batch returns one batch, or [ErrNotFound].
+func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
+	var b Batch
+	err := s.db.GetContext(ctx, &b, selectBatches+`WHERE b.id = $1`, id)
+	return b, explain(err)
+}
+
+// BatchFilter narrows a list of batches; empty fields match all.
+type BatchFilter struct {
+	State   string
+	Verdict string
+	// Before is the ID to go on from, downwards; 0 starts at the newest.
+	Before int64
+	Limit  int
+}
+
+// Batches lists batches, the newest first.
+func (s *Store) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
+	out := []Batch{}
+	err := s.db.SelectContext(ctx, &out, selectBatches+`WHERE ($1 = '' OR b.state = $1) AND ($2 = '' OR b.verdict = $2) AND ($3 = 0 OR b.id < $3)
+		ORDER BY b.id DESC LIMIT $4`, f.State, f.Verdict, f.Before, f.Limit)
+	return out, explain(err)
+}
+
+// LockBatch returns a batch's state and keeps others from changing it until
+// the transaction ends.
+func (t *Tx) LockBatch(ctx context.Context, id int64) (state string, err error) {
+	err = explain(t.tx.GetContext(ctx, &state, `SELECT state FROM batches WHERE id = $1 FOR UPDATE`, id))
+	return state, err
+}
+
+// An Item is one file of a batch as surveyed.
+type Item struct {
+	N      int    `db:"n"`
+	Slice  int    `db:"slice"`
+	Path   string `db:"path"`
+	Role   string `db:"role"`
+	Size   int64  `db:"size"`
+	Survey []byte `db:"survey"`
+}
+
+// A Slice is a part of a batch that is one job.
+type Slice struct {
+	N     int
+	Items int
+	Bytes int64
+}
+
+// An Absent is a manifest entry without a file.
+type Absent struct {
+	N        int    `db:"n"`
+	Name     string `db:"name"`
+	Manifest string `db:"manifest"`
+	Line     int    `db:"line"`
+}
+
+// Surveyed stores the plan of a batch and opens it for measuring.
+func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices []Slice, items []Item, absents []Absent) error {
+	var sn, si []int
+	var sb []int64
+	for _, s := range slices {
+		sn, si, sb = append(sn, s.N), append(si, s.Items), append(sb, s.Bytes)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO slices (batch_id, n, items, bytes) SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[])`, batch, sn, si, sb); err != nil {
+		return err
+	}
+	n := len(items)
+	ns, inSlice, paths, roles, sizes, surveys := make([]int, n), make([]int, n), make([]string, n), make([]string, n), make([]int64, n), make([]string, n)
+	for i, item := range items {
+		ns[i], inSlice[i], paths[i], roles[i], sizes[i], surveys[i] = item.N, item.Slice, item.Path, item.Role, item.Size, string(item.Survey)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO items (batch_id, n, slice, path, role, size, survey)
+		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::text[], $5::text[], $6::bigint[], $7::jsonb[])`, batch, ns, inSlice, paths, roles, sizes, surveys); err != nil {
+		return err
+	}
+	var an, al []int
+	var names, manifests []string
+	for _, a := range absents {
+		an, names, manifests, al = append(an, a.N), append(names, a.Name), append(manifests, a.Manifest), append(al, a.Line)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO absents (batch_id, n, name, manifest, line)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[])`, batch, an, names, manifests, al); err != nil {
+		return err
+	}
+	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = 'measuring', expected = $2 WHERE id = $1`, batch, string(expected))
+	return err
+}
+
+// SliceItems returns the items of a slice that have no outcome yet.
+func (s *Store) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
+	out := []Item{}
+	err := s.db.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
+		AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) ORDER BY n`, batch, slice)
+	return out, explain(err)
+}
+
+// LockSlice keeps other workers from storing outcomes of a slice until the
+// transaction ends, and returns those of the given items that have none yet.
+func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (map[int]bool, error) {
+	var locked int
+	if err := t.tx.GetContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 AND n = $2 FOR UPDATE`, batch, slice); err != nil {
+		return nil, explain(err)
+	}
+	var open []int
+	if err := t.tx.SelectContext(ctx, &open, `SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1 AND o.n = n.n)`, batch, ns); err != nil {
+		return nil, err
+	}
+	out := make(map[int]bool, len(open))
+	for _, n := range open {
+		out[n] = true
+	}
+	return out, nil
+}
+
+// An Outcome is what became of an item.
+type Outcome struct {
+	N           int     `db:"n"`
+	Verdict     *string `db:"verdict"`
+	Measurement []byte  `db:"measurement"`
+	Grounds     []byte  `db:"grounds"`
+	Paths       []byte  `db:"paths"`
+	Position    int64   `db:"position"`
+}
+
+// AddOutcomes stores outcomes; each item can have one only.
+func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) error {
+	n := len(outcomes)
+	ns, verdicts, measurements := make([]int, n), make([]*string, n), make([]string, n)
+	grounds, paths, positions := make([]string, n), make([]string, n), make([]int64, n)
+	for i, o := range outcomes {
+		ns[i], verdicts[i], measurements[i] = o.N, o.Verdict, string(o.Measurement)
+		grounds[i], paths[i], positions[i] = string(o.Grounds), string(o.Paths), o.Position
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[])`, batch, ns, verdicts, measurements, grounds, paths, positions)
+	return err
+}
+
+// NotifyBatch is the channel on which the progress of batches is announced;
+// the payload is the batch's ID.
+const NotifyBatch = "endeixis_batch"
+
+// SliceProgress stores how many bytes of a slice are read, and says so.
+func (s *Store) SliceProgress(ctx context.Context, batch int64, slice int, bytes int64) error {
+	_, err := s.db.ExecContext(ctx, `WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done RETURNING batch_id)
+		SELECT pg_notify($4, batch_id::text) FROM moved`, batch, slice, bytes, NotifyBatch)
+	return explain(err)
+}
+
+// SliceDone marks a slice as finished.
+func (t *Tx) SliceDone(ctx context.Context, batch int64, slice int) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE slices SET done = true, bytes_done = bytes WHERE batch_id = $1 AND n = $2`, batch, slice)
+	return err
+}
+
+// Announce tells the listeners that a batch has moved, when the transaction is
+// committed.
+func (t *Tx) Announce(ctx context.Context, batch int64) error {
+	_, err := t.tx.ExecContext(ctx, `SELECT pg_notify($1, $2)`, NotifyBatch, fmt.Sprint(batch))
+	return err
+}
+
+// OpenSlices counts the slices of a batch that are not done.
+func (t *Tx) OpenSlices(ctx context.Context, batch int64) (int, error) {
+	var n int
+	err := t.tx.GetContext(ctx, &n, `SELECT count(*) FROM slices WHERE batch_id = $1 AND NOT done`, batch)
+	return n, err
+}
+
+// Tally returns how far a batch has come, as this transaction sees it.
+func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
+	var b Batch
+	err := t.tx.GetContext(ctx, &b, selectBatches+`WHERE b.id = $1`, batch)
+	return b, explain(err)
+}
+
+// Finish closes a batch.
+func (t *Tx) Finish(ctx context.Context, batch int64, state string, verdict *string, note string, position int64, at time.Time) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6 WHERE id = $1`, batch, state, verdict, note, position, at)
+	return err
+}
+
+// OpenWork is a batch that is not finished, with its open slices.
+type OpenWork struct {
+	Batch int64
+	Depot string
+	State string
+	// Slices are the open ones.
+	Slices []int
+}
+
+// Unfinished lists the batches that are not finished.
+func (s *Store) Unfinished(ctx context.Context) ([]OpenWork, error) {
+	rows := []struct {
+		ID    int64  `db:"id"`
+		Depot string `db:"depot"`
+		State string `db:"state"`
+		Slice *int   `db:"slice"`
+	}{}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT b.id, b.depot, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
+		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {
+		return nil, explain(err)
+	}
+	var out []OpenWork
+	for _, r := range rows {
+		if len(out) == 0 || out[len(out)-1].Batch != r.ID {
+			out = append(out, OpenWork{Batch: r.ID, Depot: r.Depot, State: r.State})
+		}
+		if r.Slice != nil {
+			last := &out[len(out)-1]
+			last.Slices = append(last.Slices, *r.Slice)
+		}
+	}
+	return out, nil
+}
+
+// A JudgedItem is an item with its outcome, if it has one yet.
+type JudgedItem struct {
+	Item
+	Verdict     *string `db:"verdict"`
+	Measurement []byte  `db:"measurement"`
+	Grounds     []byte  `db:"grounds"`
+	Paths       []byte  `db:"paths"`
+	Position    *int64  `db:"position"`
+}
+
+// ItemFilter narrows a list of items; empty fields match all.
+type ItemFilter struct {
+	Verdict string
+	Role    string
+	// After is the item number to go on from; -1 starts at the first.
+	After int
+	Limit int
+}
+
+const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position
+	FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+
+// Items lists the items of a batch in order of path.
+func (s *Store) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
+	out := []JudgedItem{}
+	err := s.db.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3 = '' OR o.verdict = $3) AND ($4 = '' OR i.role = $4)
+		ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit)
+	return out, explain(err)
+}
+
+// ItemAt returns one item of a batch by number, or [ErrNotFound].
+func (s *Store) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
+	var item JudgedItem
+	err := s.db.GetContext(ctx, &item, selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n)
+	return item, explain(err)
+}
+
+// ItemNumber finds an item of a batch by path, or returns [ErrNotFound].
+func (s *Store) ItemNumber(ctx context.Context, batch int64, path string) (int, error) {
+	var n int
+	err := s.db.GetContext(ctx, &n, `SELECT n FROM items WHERE batch_id = $1 AND path = $2`, batch, path)
+	return n, explain(err)
+}
+
+// Absents lists the entries of a batch without a file.
+func (s *Store) Absents(ctx context.Context, batch int64, limit int) ([]Absent, error) {
+	out := []Absent{}
+	err := s.db.SelectContext(ctx, &out, `SELECT n, name, manifest, line FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
+	return out, explain(err)
+}
+
+// DayCount is how many artifacts of a day got a verdict.
+type DayCount struct {
+	Day     string `db:"day" json:"day"`
+	Verdict string `db:"verdict" json:"verdict"`
+	Count   int    `db:"count" json:"count"`
+}
+
+// OutcomesByDay counts the verdicts on artifacts since a time, by UTC day.
+func (s *Store) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, error) {
+	out := []DayCount{}
+	err := s.db.SelectContext(ctx, &out, `SELECT to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD') AS day, verdict, count(*) AS count FROM ledger_records
+		WHERE kind = 'item-outcome' AND verdict IS NOT NULL AND at >= $1 GROUP BY 1, 2 ORDER BY 1, 2`, since)
+	return out, explain(err)
+}

@@ -1,0 +1,271 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"endeixis/core/ledger"
+)
+
+// A Record is one entry of the ledger with what it can be found by.
+type Record struct {
+	Position int64     `db:"position"`
+	Kind     string    `db:"kind"`
+	At       time.Time `db:"at"`
+	By       string    `db:"by_name"`
+	Subject  string    `db:"subject"`
+	Verdict  *string   `db:"verdict"`
+	BatchID  *int64    `db:"batch_id"`
+	// Body is the record byte for byte as it was hashed.
+	Body []byte `db:"body"`
+	Leaf []byte `db:"leaf"`
+}
+
+// NotifyLedger is the channel on which a growing ledger is announced.
+const NotifyLedger = "endeixis_ledger"
+
+// Append adds records to the ledger and sets their positions. The ledger is
+// locked until the transaction ends, so call it last.
+func (t *Tx) Append(ctx context.Context, records []*Record) error {
+	if len(records) == 0 {
+		return nil
+	}
+	var size int64
+	if err := t.tx.GetContext(ctx, &size, `SELECT size FROM ledger_state FOR UPDATE`); err != nil {
+		return err
+	}
+	n := len(records)
+	positions, kinds, ats, bys := make([]int64, n), make([]string, n), make([]time.Time, n), make([]string, n)
+	subjects, verdicts, batches := make([]string, n), make([]*string, n), make([]*int64, n)
+	bodies, leaves := make([][]byte, n), make([][]byte, n)
+	hashes := make([]tlog.Hash, n)
+	for i, r := range records {
+		r.Position = size + int64(i)
+		hashes[i] = ledger.Leaf(r.Body)
+		r.Leaf = hashes[i][:]
+		positions[i], kinds[i], ats[i], bys[i] = r.Position, r.Kind, r.At, r.By
+		subjects[i], verdicts[i], batches[i], bodies[i], leaves[i] = r.Subject, r.Verdict, r.BatchID, r.Body, r.Leaf
+	}
+	stored, err := ledger.Grow(size, hashes, hashReader{ctx, t.tx})
+	if err != nil {
+		return err
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf)
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::bytea[], $9::bytea[])`,
+		positions, kinds, ats, bys, subjects, verdicts, batches, bodies, leaves); err != nil {
+		return err
+	}
+	indexes, values := make([]int64, len(stored)), make([][]byte, len(stored))
+	for i := range stored {
+		indexes[i], values[i] = ledger.FirstStored(size)+int64(i), stored[i][:]
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_hashes (index, hash) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, indexes, values); err != nil {
+		return err
+	}
+	if _, err := t.tx.ExecContext(ctx, `UPDATE ledger_state SET size = $1`, size+int64(n)); err != nil {
+		return err
+	}
+	_, err = t.tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, NotifyLedger)
+	return err
+}
+
+// hashReader reads stored hashes for tlog.
+type hashReader struct {
+	ctx context.Context
+	q   sqlx.QueryerContext
+}
+
+func (h hashReader) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
+	rows := []struct {
+		Index int64  `db:"index"`
+		Hash  []byte `db:"hash"`
+	}{}
+	if err := sqlx.SelectContext(h.ctx, h.q, &rows, `SELECT index, hash FROM ledger_hashes WHERE index = ANY($1)`, indexes); err != nil {
+		return nil, err
+	}
+	found := make(map[int64][]byte, len(rows))
+	for _, r := range rows {
+		found[r.Index] = r.Hash
+	}
+	out := make([]tlog.Hash, len(indexes))
+	for i, index := range indexes {
+		hash, ok := found[index]
+		if !ok {
+			return nil, fmt.Errorf("the ledger lacks hash %d", index)
+		}
+		copy(out[i][:], hash)
+	}
+	return out, nil
+}
+
+// Hashes reads the ledger's stored hashes.
+func (s *Store) Hashes(ctx context.Context) tlog.HashReader { return hashReader{ctx, s.db} }
+
+// LedgerSize returns the number of records.
+func (s *Store) LedgerSize(ctx context.Context) (int64, error) {
+	var size int64
+	err := s.db.GetContext(ctx, &size, `SELECT size FROM ledger_state`)
+	return size, explain(err)
+}
+
+// Record returns one record, or [ErrNotFound].
+func (s *Store) Record(ctx context.Context, position int64) (Record, error) {
+	var r Record
+	err := s.db.GetContext(ctx, &r, `SELECT * FROM ledger_records WHERE position = $1`, position)
+	return r, explain(err)
+}
+
+// RecordFilter narrows a list of records; empty fields match all.
+type RecordFilter struct {
+	Kind    string
+	Verdict string
+	BatchID int64
+	// Name matches a part of the subject, ignoring case.
+	Name string
+	// Before is the position to go on from, downwards; 0 starts at the newest.
+	Before int64
+	Limit  int
+}
+
+// Records lists records, the newest first, without their leaves.
+func (s *Store) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
+	where, args := []string{"true"}, []any{}
+	add := func(clause string, arg any) {
+		args = append(args, arg)
+		where = append(where, fmt.Sprintf(clause, len(args)))
+	}
+	if f.Kind != "" {
+		add("kind = $%d", f.Kind)
+	}
+	if f.Verdict != "" {
+		add("verdict = $%d", f.Verdict)
+	}
+	if f.BatchID != 0 {
+		add("batch_id = $%d", f.BatchID)
+	}
+	if f.Name != "" {
+		add("position(lower($%d) in lower(subject)) > 0", f.Name)
+	}
+	if f.Before > 0 {
+		add("position < $%d", f.Before)
+	}
+	args = append(args, f.Limit)
+	out := []Record{}
+	err := s.db.SelectContext(ctx, &out, fmt.Sprintf(`SELECT * FROM ledger_records WHERE %s ORDER BY position DESC LIMIT $%d`,
+		strings.Join(where, " AND "), len(args)), args...)
+	return out, explain(err)
+}
+
+// EachRecord calls f for every record in order, reading a few at a time.
+func (s *Store) EachRecord(ctx context.Context, f func(Record) error) error {
+	const page = 2000
+	for next := int64(0); ; {
+		rows := []Record{}
+		if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM ledger_records WHERE position >= $1 ORDER BY position LIMIT $2`, next, page); err != nil {
+			return explain(err)
+		}
+		for _, r := range rows {
+			if err := f(r); err != nil {
+				return err
+			}
+			next = r.Position + 1
+		}
+		if len(rows) < page {
+			return nil
+		}
+	}
+}
+
+// A StoredCheckpoint is a signed checkpoint.
+type StoredCheckpoint struct {
+	Size   int64     `db:"size"`
+	Signed string    `db:"signed"`
+	At     time.Time `db:"at"`
+}
+
+// AddCheckpoint stores a checkpoint unless there is one of its size.
+func (s *Store) AddCheckpoint(ctx context.Context, c StoredCheckpoint) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO checkpoints (size, signed, at) VALUES ($1, $2, $3) ON CONFLICT (size) DO NOTHING`, c.Size, c.Signed, c.At)
+	return explain(err)
+}
+
+// LastCheckpoint returns the newest checkpoint, or [ErrNotFound].
+func (s *Store) LastCheckpoint(ctx context.Context) (StoredCheckpoint, error) {
+	var c StoredCheckpoint
+	err := s.db.GetContext(ctx, &c, `SELECT * FROM checkpoints ORDER BY size DESC LIMIT 1`)
+	return c, explain(err)
+}
+
+// Checkpoints returns all checkpoints by size.
+func (s *Store) Checkpoints(ctx context.Context) ([]StoredCheckpoint, error) {
+	out := []StoredCheckpoint{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM checkpoints ORDER BY size`)
+	return out, explain(err)
+}
+
+// A ServiceKey is the public half of the signing key.
+type ServiceKey struct {
+	PublicKey string    `db:"public_key"`
+	Origin    string    `db:"origin"`
+	CreatedAt time.Time `db:"created_at"`
+}
+
+// SetServiceKey stores the key of a new installation.
+func (t *Tx) SetServiceKey(ctx context.Context, k ServiceKey) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO service_key (public_key, origin, created_at) VALUES ($1, $2, $3)`, k.PublicKey, k.Origin, k.CreatedAt)
+	return err
+}
+
+// ServiceKey returns the stored key, or [ErrNotFound] before init.
+func (s *Store) ServiceKey(ctx context.Context) (ServiceKey, error) {
+	var k ServiceKey
+	err := s.db.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key`)
+	return k, explain(err)
+}
+
+// OutcomeMismatch is an outcome whose record says something else.
+type OutcomeMismatch struct {
+	BatchID  int64  `db:"batch_id"`
+	N        int    `db:"n"`
+	Position int64  `db:"position"`
+	Reason   string `db:"reason"`
+}
+
+// CrossCheck holds the outcome tables against the ledger's own texts and
+// returns the first disagreement, or nil: an outcome whose record is about
+// another item or verdict, an item of a finished batch without an outcome, a
+// key's state without its record.
+func (s *Store) CrossCheck(ctx context.Context) (*OutcomeMismatch, error) {
+	var m OutcomeMismatch
+	err := explain(s.db.GetContext(ctx, &m, `
+		SELECT * FROM (
+			SELECT o.batch_id, o.n, o.position, 'the stored outcome differs from its record' AS reason
+			FROM outcomes o JOIN items i USING (batch_id, n) JOIN ledger_records r ON r.position = o.position
+			CROSS JOIN LATERAL (SELECT convert_from(r.body, 'UTF8')::jsonb AS body) b
+			WHERE r.kind <> 'item-outcome' OR b.body ->> 'item' <> i.path OR (b.body ->> 'batch')::bigint <> o.batch_id
+				OR coalesce(b.body ->> 'verdict', '') <> coalesce(o.verdict, '')
+				OR b.body -> 'grounds' <> o.grounds OR b.body -> 'measurement' <> o.measurement
+			UNION ALL
+			SELECT i.batch_id, i.n, -1, 'the batch is finished and this item has no outcome'
+			FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done'
+			WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)
+			UNION ALL
+			SELECT b.id, 0, b.position, 'the stored verdict of the batch differs from its record'
+			FROM batches b JOIN ledger_records r ON r.position = b.position
+			WHERE coalesce(convert_from(r.body, 'UTF8')::jsonb ->> 'verdict', '') <> coalesce(b.verdict, '')
+			UNION ALL
+			SELECT 0, 0, c.position, 'a stored step of a key differs from its record'
+			FROM key_changes c JOIN ledger_records r ON r.position = c.position
+			WHERE convert_from(r.body, 'UTF8')::jsonb ->> 'fingerprint' <> encode(c.fingerprint, 'hex')
+				OR convert_from(r.body, 'UTF8')::jsonb ->> 'to' <> c.to_state
+		) found ORDER BY position LIMIT 1`))
+	if err == ErrNotFound {
+		return nil, nil
+	}
+	return &m, err
+}

@@ -1,0 +1,290 @@
+// Package wire holds the shapes that travel between the service and its
+// clients, as JSON. The API fills them, the client reads them, and the OpenAPI
+// document and the console's types are made from them.
+package wire
+
+import (
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+)
+
+// Me is who is signed in.
+type Me struct {
+	Name     string `json:"name"`
+	FullName string `json:"full_name"`
+	Role     string `json:"role"`
+}
+
+// Status is the state of the service.
+type Status struct {
+	Version   string   `json:"version"`
+	Records   int64    `json:"records"`
+	PublicKey string   `json:"public_key" doc:"The key by which receipts and checkpoints are verified."`
+	Depots    []string `json:"depots"`
+	Policy    int64    `json:"policy" doc:"The version of the policy in force."`
+}
+
+// User is a person.
+type User struct {
+	Name     string `json:"name"`
+	FullName string `json:"full_name"`
+	Role     string `json:"role"`
+}
+
+// Token is a token without its text.
+type Token struct {
+	ID      int64      `json:"id"`
+	Owner   string     `json:"owner"`
+	Label   string     `json:"label"`
+	Role    string     `json:"role"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+}
+
+// IssuedToken is a token with its text.
+type IssuedToken struct {
+	Token
+	Text string `json:"text" doc:"Shown this once; only a hash of it is stored."`
+}
+
+// Depot is a depot.
+type Depot struct {
+	Name string `json:"name"`
+}
+
+// Closed reports whether nothing more will happen to the batch.
+func (b *Batch) Closed() bool { return b.State == "done" || b.State == "failed" }
+
+// Counts are how many artifacts came to each verdict, and how many entries
+// have no file.
+type Counts struct {
+	Cleared  int `json:"cleared"`
+	Unproven int `json:"unproven"`
+	Refused  int `json:"refused"`
+	Absent   int `json:"absent"`
+}
+
+// Progress is how far a batch has come.
+type Progress struct {
+	Items     int   `json:"items"`
+	ItemsDone int   `json:"items_done"`
+	Bytes     int64 `json:"bytes"`
+	BytesDone int64 `json:"bytes_done"`
+}
+
+// Batch is a batch.
+type Batch struct {
+	ID         int64              `json:"id"`
+	Label      string             `json:"label"`
+	Depot      string             `json:"depot"`
+	Path       string             `json:"path"`
+	Publisher  string             `json:"publisher"`
+	Expected   *judge.Expectation `json:"expected,omitempty"`
+	RequireAll bool               `json:"require_all"`
+	Policy     int64              `json:"policy"`
+	AskedBy    string             `json:"asked_by"`
+	Created    time.Time          `json:"created"`
+	Finished   *time.Time         `json:"finished,omitempty"`
+	State      string             `json:"state" enum:"waiting,measuring,done,failed"`
+	Verdict    *string            `json:"verdict" enum:"cleared,unproven,refused"`
+	Note       string             `json:"note"`
+	Counts     Counts             `json:"counts"`
+	Progress   Progress           `json:"progress"`
+	Record     *int64             `json:"record,omitempty"`
+}
+
+// Item is an item with its evidence.
+type Item struct {
+	N       int               `json:"n"`
+	Path    string            `json:"path"`
+	Shown   string            `json:"shown" doc:"The path, made safe to show."`
+	Role    string            `json:"role" enum:"artifact,manifest,signature,key"`
+	Why     string            `json:"why" doc:"How the role was found."`
+	Size    int64             `json:"size"`
+	Verdict *string           `json:"verdict" enum:"cleared,unproven,refused"`
+	Settled bool              `json:"settled"`
+	Grounds []judge.Ground    `json:"grounds"`
+	Paths   []judge.ProofPath `json:"paths"`
+	Digests map[string]string `json:"digests" doc:"Computed digests by algorithm."`
+	Where   string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`
+	Record  *int64            `json:"record,omitempty"`
+}
+
+// Absent is a manifest entry without a file.
+type Absent struct {
+	Name     string `json:"name"`
+	Manifest string `json:"manifest"`
+	Line     int    `json:"line"`
+}
+
+// Publisher is a publisher.
+type Publisher struct {
+	Slug    string    `json:"slug"`
+	Name    string    `json:"name"`
+	Contact string    `json:"contact"`
+	Scope   []string  `json:"scope"`
+	Created time.Time `json:"created"`
+	By      string    `json:"by"`
+}
+
+// Import is the result of an import.
+type Import struct {
+	Keys  []Imported `json:"keys"`
+	Notes []string   `json:"notes"`
+}
+
+// Key is a key of the keyring.
+type Key struct {
+	Fingerprint string   `json:"fingerprint"`
+	Grouped     string   `json:"grouped" doc:"The fingerprint in groups of four."`
+	State       string   `json:"state" enum:"candidate,admitted,withdrawn"`
+	Publisher   string   `json:"publisher"`
+	Role        string   `json:"role" enum:"release,anchor"`
+	UserIDs     []string `json:"user_ids" doc:"Made safe to show; the primary one first."`
+	Algorithm   string   `json:"algorithm"`
+	// Created, Expires and Revoked are facts about the key.
+	Created       time.Time          `json:"created"`
+	Expires       *time.Time         `json:"expires,omitempty"`
+	Expired       bool               `json:"expired"`
+	Revoked       *Revocation        `json:"revoked,omitempty"`
+	Conflict      bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
+	Subkeys       []Subkey           `json:"subkeys"`
+	Uses          []string           `json:"uses"`
+	Sightings     []Sighting         `json:"sightings"`
+	ChannelsSeen  int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
+	ChannelsAsked int                `json:"channels_asked" doc:"How many the policy asks for."`
+	History       []KeyStep          `json:"history"`
+	Obstacles     []keyring.Obstacle `json:"obstacles" doc:"What stands in the way of an admission."`
+	Imported      time.Time          `json:"imported"`
+	ImportedBy    string             `json:"imported_by"`
+	Source        string             `json:"source"`
+}
+
+// Revocation tells how a key was revoked.
+type Revocation struct {
+	At     time.Time `json:"at"`
+	Reason string    `json:"reason"`
+	Text   string    `json:"text,omitempty"`
+}
+
+// Subkey is a subkey.
+type Subkey struct {
+	Fingerprint string    `json:"fingerprint"`
+	Algorithm   string    `json:"algorithm"`
+	Created     time.Time `json:"created"`
+	Uses        []string  `json:"uses"`
+}
+
+// Sighting is a sighting.
+type Sighting struct {
+	Channel string    `json:"channel"`
+	Place   string    `json:"place"`
+	Note    string    `json:"note,omitempty"`
+	Read    string    `json:"read" doc:"The fingerprint as read, in groups of four."`
+	Agrees  bool      `json:"agrees"`
+	Differs []int     `json:"differs" doc:"Positions, from 0, of the digits that differ."`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Record  int64     `json:"record"`
+}
+
+// KeyStep is one step in the life of a key.
+type KeyStep struct {
+	At     time.Time `json:"at"`
+	To     string    `json:"to"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Record int64     `json:"record"`
+}
+
+// Sight is the result of noting a sighting.
+type Sight struct {
+	Agrees bool `json:"agrees"`
+	Key    Key  `json:"key"`
+}
+
+// Record is a record.
+type Record struct {
+	Position int64     `json:"position"`
+	Kind     string    `json:"kind"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Subject  string    `json:"subject"`
+	Verdict  *string   `json:"verdict,omitempty"`
+	Batch    *int64    `json:"batch,omitempty"`
+	Leaf     string    `json:"leaf" doc:"The leaf hash, in hexadecimal."`
+	Body     any       `json:"body,omitempty" doc:"The record's own JSON."`
+}
+
+// Checkpoint is a signed checkpoint.
+type Checkpoint struct {
+	Size      int64  `json:"size"`
+	Root      string `json:"root"`
+	Signed    string `json:"signed"`
+	PublicKey string `json:"public_key"`
+}
+
+// Overview is what needs attention.
+type Overview struct {
+	Refused    []Batch    `json:"refused"`
+	Unproven   []Batch    `json:"unproven"`
+	Running    []Batch    `json:"running"`
+	Recent     []Batch    `json:"recent"`
+	Candidates []Key      `json:"candidates"`
+	Conflicts  []Key      `json:"conflicts"`
+	Expiring   []Key      `json:"expiring" doc:"Admitted keys that have expired or expire within 60 days."`
+	Days       []DayCount `json:"days" doc:"Verdicts on artifacts by day, the last 30 days."`
+	Records    int64      `json:"records"`
+}
+
+// Imported tells what became of one key of an import.
+type Imported struct {
+	Fingerprint string `json:"fingerprint"`
+	Result      string `json:"result" enum:"new,updated,unchanged"`
+}
+
+// DayCount is how many artifacts of a day got a verdict.
+type DayCount struct {
+	Day     string `json:"day"`
+	Verdict string `json:"verdict"`
+	Count   int    `json:"count"`
+}
+
+// Entry is one name in a folder of a depot.
+type Entry struct {
+	Name   string `json:"name"`
+	Folder bool   `json:"folder"`
+	Size   int64  `json:"size"`
+}
+
+// Audit is the result of an audit of the ledger.
+type Audit struct {
+	Clean       bool   `json:"clean"`
+	Records     int64  `json:"records"`
+	Checkpoints int    `json:"checkpoints"`
+	Root        string `json:"root"`
+	Sentence    string `json:"sentence" doc:"What was found."`
+	Position    int64  `json:"position" doc:"The first record that differs, or -1."`
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Give this as cursor to get the next page."`
+}
+
+// Problem is an error for people and programs (RFC 9457), with our own members
+// code, advice, field and facts.
+type Problem struct {
+	Type   string   `json:"type"`
+	Title  string   `json:"title"`
+	Status int      `json:"status"`
+	Detail string   `json:"detail"`
+	Code   string   `json:"code"`
+	Advice string   `json:"advice,omitempty"`
+	Field  string   `json:"field,omitempty"`
+	Facts  []string `json:"facts,omitempty"`
+}
