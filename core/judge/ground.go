@@ -68,7 +68,7 @@ type Ground struct {
 	Source string `json:"source,omitempty"`
 	Line   int    `json:"line,omitempty"`
 	// Algorithm, Expected and Computed are set where digests were compared.
-	Algorithm digest.Algorithm `json:"algorithm"`
+	Algorithm digest.Algorithm `json:"algorithm,omitempty"`
 	Expected  digest.Value     `json:"expected,omitempty"`
 	Computed  digest.Value     `json:"computed,omitempty"`
 	// Signature is set where a signature was verified.

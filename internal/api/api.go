@@ -62,6 +62,7 @@ const sessionCookie = "endeixis_session"
 func New(parts Parts) *API {
 	gin.SetMode(gin.ReleaseMode)
 	huma.NewError = newProblem
+	huma.DefaultArrayNullable = false // our lists are never null
 	a := &API{Parts: parts, engine: gin.New(), sessions: scs.New()}
 	if parts.Store != nil {
 		a.sessions.Store = store.Sessions{Store: parts.Store}

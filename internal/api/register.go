@@ -132,6 +132,10 @@ func (a *API) registerAccess() {
 	type byID struct {
 		ID int64 `path:"id"`
 	}
+	handle(a, op(http.MethodDelete, "/tokens/current", "revoke-own-token", "End the token that this request carries", access.Auditor), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		p, _ := principal(ctx)
+		return nil, a.Access.RevokeToken(ctx, p, p.Token)
+	})
 	handle(a, op(http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token", access.Auditor), func(ctx context.Context, in *byID) (*struct{}, error) {
 		p, _ := principal(ctx)
 		return nil, a.Access.RevokeToken(ctx, p, in.ID)

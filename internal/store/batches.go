@@ -92,7 +92,7 @@ type BatchFilter struct {
 // Batches lists batches, the newest first.
 func (s *Store) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	out := []Batch{}
-	err := s.db.SelectContext(ctx, &out, selectBatches+`WHERE ($1 = '' OR b.state = $1) AND ($2 = '' OR b.verdict = $2) AND ($3 = 0 OR b.id < $3)
+	err := s.db.SelectContext(ctx, &out, selectBatches+`WHERE ($1::text = '' OR b.state = $1) AND ($2::text = '' OR b.verdict = $2) AND ($3::bigint = 0 OR b.id < $3)
 		ORDER BY b.id DESC LIMIT $4`, f.State, f.Verdict, f.Before, f.Limit)
 	return out, explain(err)
 }
@@ -314,7 +314,7 @@ const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.ve
 // Items lists the items of a batch in order of path.
 func (s *Store) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
 	out := []JudgedItem{}
-	err := s.db.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3 = '' OR o.verdict = $3) AND ($4 = '' OR i.role = $4)
+	err := s.db.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3::text = '' OR o.verdict = $3) AND ($4::text = '' OR i.role = $4)
 		ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit)
 	return out, explain(err)
 }

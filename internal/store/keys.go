@@ -203,6 +203,6 @@ func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
 // [ErrNotFound].
 func (s *Store) Policy(ctx context.Context, version int64) (Policy, error) {
 	var p Policy
-	err := s.db.GetContext(ctx, &p, `SELECT * FROM policies WHERE $1 IN (0, version) ORDER BY version DESC LIMIT 1`, version)
+	err := s.db.GetContext(ctx, &p, `SELECT * FROM policies WHERE $1::bigint IN (0, version) ORDER BY version DESC LIMIT 1`, version)
 	return p, explain(err)
 }

@@ -76,7 +76,7 @@ func (s *Store) TokenByHash(ctx context.Context, hash []byte) (Token, error) {
 // Tokens lists the tokens of a person, or of everybody when userID is 0.
 func (s *Store) Tokens(ctx context.Context, userID int64) ([]Token, error) {
 	out := []Token{}
-	err := s.db.SelectContext(ctx, &out, selectTokens+`WHERE $1 IN (0, t.user_id) ORDER BY t.id`, userID)
+	err := s.db.SelectContext(ctx, &out, selectTokens+`WHERE $1::bigint IN (0, t.user_id) ORDER BY t.id`, userID)
 	return out, explain(err)
 }
 
@@ -85,7 +85,7 @@ func (s *Store) Tokens(ctx context.Context, userID int64) ([]Token, error) {
 func (t *Tx) RevokeToken(ctx context.Context, id, userID int64, at time.Time) error {
 	var got int64
 	return explain(t.tx.GetContext(ctx, &got, `UPDATE tokens SET revoked_at = $3
-		WHERE id = $1 AND $2 IN (0, user_id) AND revoked_at IS NULL RETURNING id`, id, userID, at))
+		WHERE id = $1 AND $2::bigint IN (0, user_id) AND revoked_at IS NULL RETURNING id`, id, userID, at))
 }
 
 // Sessions keeps the console's sessions, in the shape that scs asks for.

@@ -1,0 +1,355 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"endeixis/core/judge"
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+	"endeixis/internal/wire"
+)
+
+func (a *app) batchCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
+	cmd.AddCommand(a.batchRun(), a.batchList(), a.batchShow(), a.batchFollow())
+	return cmd
+}
+
+func (a *app) batchRun() *cobra.Command {
+	var r client.BatchRequest
+	var wait bool
+	cmd := &cobra.Command{
+		Use: "run DEPOT:FOLDER", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
+		Long: `run surveys a folder of a depot, measures every file once, judges each by the evidence
+beside it, and records the outcome. With --wait, which is the default on a terminal, it
+shows the progress and then the verdicts, and exits with 0 when everything is cleared,
+10 when something is refused, 11 when nothing is refused and something is unproven.`,
+		Example: "  endeixis batch run quayside:tidewright/gauge-fw-4.2 --wait",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			depot, path, ok := strings.Cut(args[0], ":")
+			if !ok {
+				return usage("%q does not name a depot; write it as depot:folder, such as quayside:tidewright/gauge-fw-4.2", args[0])
+			}
+			r.Depot, r.Path = depot, path
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.RunBatch(cmd.Context(), r, rand.Text())
+			if err != nil {
+				return err
+			}
+			if !cmd.Flags().Changed("wait") {
+				wait = a.terminal
+			}
+			if !wait {
+				a.note("Batch %d has started; follow it with “endeixis batch follow %d”.", b.ID, b.ID)
+				return a.printBatch(cmd.Context(), c, b, "")
+			}
+			return a.followBatch(cmd.Context(), c, b.ID)
+		},
+	}
+	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
+	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
+	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
+	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
+	return cmd
+}
+
+func (a *app) batchFollow() *cobra.Command {
+	return &cobra.Command{
+		Use: "follow BATCH", Short: "Wait for a batch and show its verdicts", Args: cobra.ExactArgs(1), Example: "  endeixis batch follow 12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "a batch's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.followBatch(cmd.Context(), c, id)
+		},
+	}
+}
+
+// followBatch waits for a batch, shows it, and ends with the code of its
+// verdict.
+func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error {
+	show, done := a.progressOf(id)
+	b, err := c.Follow(ctx, id, show)
+	done()
+	if errors.Is(err, context.Canceled) {
+		return fmt.Errorf("stopped waiting; batch %d goes on in the service, see “endeixis batch follow %d”", id, id)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.printBatch(ctx, c, b, ""); err != nil {
+		return err
+	}
+	switch {
+	case b.State == "failed":
+		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}
+	case deref(b.Verdict) == string(judge.Refused):
+		return &exit{code: exitRefused}
+	case deref(b.Verdict) == string(judge.Unproven):
+		return &exit{code: exitUnproven}
+	}
+	return nil
+}
+
+// progressOf shows how far a batch has come: a bar on a terminal, otherwise a
+// line for each step.
+func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
+	if !a.progress {
+		last := ""
+		return func(b wire.Batch) {
+			if b.State != last {
+				last = b.State
+				a.note("batch %d: %s, %d of %d files, %s of %s", b.ID, b.State, b.Progress.ItemsDone, b.Progress.Items, size(b.Progress.BytesDone), size(b.Progress.Bytes))
+			}
+		}, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	return func(b wire.Batch) {
+			if b.Progress.Bytes == 0 {
+				return
+			}
+			if bar == nil {
+				bar = progressbar.NewOptions64(b.Progress.Bytes, progressbar.OptionSetWriter(a.stderr), progressbar.OptionShowBytes(true),
+					progressbar.OptionSetDescription(fmt.Sprintf("batch %d", id)), progressbar.OptionSetPredictTime(true),
+					progressbar.OptionUseIECUnits(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
+			}
+			bar.Set64(b.Progress.BytesDone) //nolint:errcheck // only for the eye
+		}, func() {
+			if bar != nil {
+				bar.Clear() //nolint:errcheck
+			}
+		}
+}
+
+func (a *app) batchList() *cobra.Command {
+	var verdict string
+	var limit int
+	cmd := &cobra.Command{
+		Use: "list", Short: "List batches, the newest first", Args: cobra.NoArgs, Example: "  endeixis batch list --verdict refused",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			batches, err := c.Batches(cmd.Context(), verdict, limit)
+			if err != nil {
+				return err
+			}
+			g := &grid{
+				header: []string{"batch", "verdict", "folder", "cleared", "unproven", "refused", "absent", "by", "started"},
+				empty:  "No batch yet. Start one with “endeixis batch run DEPOT:FOLDER”.",
+			}
+			for _, b := range batches {
+				result := deref(b.Verdict)
+				if result == "" {
+					result = b.State
+				}
+				g.add(strconv.FormatInt(b.ID, 10), result, b.Depot+":"+b.Path, strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
+					strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
+			}
+			return a.print(batches, g, nil)
+		},
+	}
+	cmd.Flags().StringVar(&verdict, "verdict", "", "only cleared, unproven or refused ones")
+	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many; 0 for all")
+	return cmd
+}
+
+func (a *app) batchShow() *cobra.Command {
+	var item string
+	cmd := &cobra.Command{
+		Use: "show BATCH", Short: "Show a batch and the evidence for each file", Args: cobra.ExactArgs(1),
+		Example: "  endeixis batch show 12 --item gauge-fw-4.2-main.img",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "a batch's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.Batch(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.printBatch(cmd.Context(), c, b, item)
+		},
+	}
+	cmd.Flags().StringVar(&item, "item", "", "only this file, with its chain of evidence link by link")
+	return cmd
+}
+
+// fullBatch is a batch with its items, as shown in JSON.
+type fullBatch struct {
+	wire.Batch
+	Items  []wire.Item   `json:"items"`
+	Absent []wire.Absent `json:"absent"`
+}
+
+func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, only string) error {
+	items, err := c.Items(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	absent, err := c.Absent(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	if only != "" {
+		var found []wire.Item
+		for _, item := range items {
+			if item.Path == only || item.Shown == only {
+				found = append(found, item)
+			}
+		}
+		if found == nil {
+			return &exit{exitFailed, fmt.Errorf("batch %d has no file %s; “endeixis batch show %d” lists them", b.ID, plain.Quoted(only), b.ID)}
+		}
+		items = found
+	}
+	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
+	for _, item := range items {
+		g.add(deref(item.Verdict), item.Path, item.Role, strconv.FormatInt(item.Size, 10), reason(item))
+	}
+	for _, e := range absent {
+		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
+	}
+	return a.print(fullBatch{b, items, absent}, g, func() { a.showBatch(b, items, absent, only != "") })
+}
+
+// reason is the sentence that decided about an item.
+func reason(item wire.Item) string {
+	wanted := judge.Supports
+	switch deref(item.Verdict) {
+	case string(judge.Refused):
+		wanted = judge.Refuses
+	case string(judge.Unproven):
+		wanted = judge.Withholds
+	}
+	best := ""
+	for _, ground := range item.Grounds {
+		if ground.Effect == wanted && (best == "" || ground.Code == judge.SignatureValid) {
+			best = ground.Sentence
+		}
+	}
+	return best
+}
+
+func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, links bool) {
+	result := deref(b.Verdict)
+	if result == "" {
+		result = b.State
+	}
+	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(b.Depot+":"+b.Path))
+	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read",
+		b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone))))
+	if b.Expected != nil && len(b.Expected.Publishers) > 0 {
+		how := map[string]string{"given": "as given", "scope": "by the names of the files"}[b.Expected.How]
+		fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("expected from %s (%s)", plain.Text(strings.Join(b.Expected.Publishers, " or ")), how)))
+	}
+	if b.Note != "" {
+		a.wrapped("", b.Note)
+	}
+	for _, verdict := range []string{"refused", "unproven", "cleared"} {
+		for _, item := range items {
+			if deref(item.Verdict) == verdict {
+				a.showItem(item, links)
+			}
+		}
+	}
+	for _, item := range items {
+		if item.Role != "artifact" && (links || len(problems(item)) > 0) {
+			a.showItem(item, links)
+		}
+	}
+	if len(absent) > 0 && !links {
+		fmt.Fprintln(a.stdout)
+		for _, e := range absent {
+			fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("absent"), plain.Text(e.Name))
+			a.wrapped("    ", fmt.Sprintf("%s lists it in line %d; it is not in the folder, which is no failure by itself.", e.Manifest, e.Line))
+		}
+	}
+}
+
+// problems are the grounds that stand against an item.
+func problems(item wire.Item) []judge.Ground {
+	var out []judge.Ground
+	for _, g := range item.Grounds {
+		if g.Effect == judge.Refuses || g.Effect == judge.Withholds {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+func (a *app) showItem(item wire.Item, links bool) {
+	verdict := deref(item.Verdict)
+	head := a.paint(verdict)
+	if verdict == "" {
+		head = item.Role
+	}
+	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
+	shown := problems(item)
+	if links || verdict == "cleared" {
+		shown = item.Grounds
+	}
+	for _, g := range shown {
+		if !links && verdict == "cleared" && g.Effect != judge.Supports && g.Effect != judge.Notes {
+			continue
+		}
+		a.wrapped("    ", g.Sentence)
+		if g.Code == judge.DigestMismatch {
+			a.compared("      ", g.Expected.String(), g.Computed.String())
+		}
+		if g.Advice != "" {
+			a.wrapped("    → ", g.Advice)
+		}
+	}
+	if !links {
+		return
+	}
+	for _, p := range item.Paths {
+		state := "does not hold"
+		if p.Complete {
+			state = "complete"
+		}
+		fmt.Fprintf(a.stdout, "\n    %s\n", a.bold(fmt.Sprintf("Proof by %s: %s", strings.ReplaceAll(string(p.Kind), "-", " "), state)))
+		for i, l := range p.Links {
+			joint := "├─"
+			if i == len(p.Links)-1 {
+				joint = "└─"
+			}
+			fmt.Fprintf(a.stdout, "    %s %s  %s\n", joint, a.paint(string(l.State)), a.bold(l.Kind)+" "+plain.Text(l.Label))
+			if l.Detail != "" {
+				bar := "│ "
+				if i == len(p.Links)-1 {
+					bar = "  "
+				}
+				a.wrapped("    "+bar+"     ", l.Detail)
+			}
+		}
+		if p.Missing != "" {
+			a.wrapped("    ", "Missing: "+p.Missing)
+		}
+	}
+	if item.Record != nil {
+		fmt.Fprintf(a.stdout, "\n    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record)))
+	}
+}

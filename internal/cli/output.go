@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"endeixis/core/plain"
+)
+
+// a grid is a table of plain text.
+type grid struct {
+	header []string
+	rows   [][]string
+	empty  string // said instead of a table without rows
+}
+
+func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
+
+// print shows a value: as JSON or YAML in full, as CSV by the grid's cells, or
+// by calling show for people.
+func (a *app) print(value any, g *grid, show func()) error {
+	switch a.output {
+	case "json":
+		encoder := json.NewEncoder(a.stdout)
+		encoder.SetIndent("", "  ")
+		encoder.SetEscapeHTML(false)
+		return encoder.Encode(value)
+	case "yaml":
+		text, err := json.Marshal(value)
+		if err != nil {
+			return err
+		}
+		if text, err = yaml.JSONToYAML(text); err != nil {
+			return err
+		}
+		_, err = a.stdout.Write(text)
+		return err
+	case "csv":
+		w := csv.NewWriter(a.stdout)
+		if err := w.Write(g.header); err != nil {
+			return err
+		}
+		for _, row := range g.rows {
+			safe := make([]string, len(row))
+			for i, cell := range row {
+				safe[i] = plain.Cell(cell)
+			}
+			if err := w.Write(safe); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
+	}
+	if show != nil {
+		show()
+		return nil
+	}
+	a.draw(g)
+	return nil
+}
+
+// draw shows a grid for people.
+func (a *app) draw(g *grid) {
+	if len(g.rows) == 0 {
+		fmt.Fprintln(a.stdout, g.empty)
+		return
+	}
+	t := table.NewWriter()
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	header := table.Row{}
+	for _, h := range g.header {
+		header = append(header, h)
+	}
+	t.AppendHeader(header)
+	for _, row := range g.rows {
+		cells := table.Row{}
+		for _, cell := range row {
+			cells = append(cells, a.paint(plain.Text(cell)))
+		}
+		t.AppendRow(cells)
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(a.stdout, strings.TrimRight(line, " "))
+	}
+}
+
+// coloured reports whether colour may be used.
+func (a *app) coloured() bool { return a.terminal && os.Getenv("NO_COLOR") == "" }
+
+var paints = map[string]text.Colors{
+	"cleared": {text.FgGreen}, "admitted": {text.FgGreen}, "agrees": {text.FgGreen}, "holds": {text.FgGreen},
+	"unproven": {text.FgYellow}, "candidate": {text.FgYellow}, "missing": {text.FgYellow},
+	"refused": {text.FgRed}, "withdrawn": {text.FgRed}, "conflict": {text.FgRed}, "broken": {text.FgRed}, "failed": {text.FgRed},
+}
+
+var marks = map[string]string{
+	"cleared": "✓", "unproven": "?", "refused": "✗", "absent": "–", "holds": "✓", "missing": "?", "broken": "✗", "unreached": "·",
+}
+
+// paint puts a mark before the words that have one, and colours them.
+func (a *app) paint(word string) string {
+	out := word
+	if mark, ok := marks[word]; ok {
+		out = mark + " " + word
+	}
+	if colors, ok := paints[word]; ok && a.coloured() {
+		return colors.Sprint(out)
+	}
+	return out
+}
+
+func (a *app) bold(s string) string {
+	if a.coloured() {
+		return text.Bold.Sprint(s)
+	}
+	return s
+}
+
+func (a *app) faint(s string) string {
+	if a.coloured() {
+		return text.Faint.Sprint(s)
+	}
+	return s
+}
+
+// width returns the columns to write in.
+func (a *app) width() int {
+	if a.terminal {
+		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 40 {
+			return min(w, 120)
+		}
+	}
+	return 100
+}
+
+// wrapped writes a paragraph with an indent on every line.
+func (a *app) wrapped(indent, s string) {
+	for line := range strings.SplitSeq(text.WrapSoft(plain.Text(s), a.width()-len(indent)), "\n") {
+		fmt.Fprintln(a.stdout, indent+strings.TrimRight(line, " "))
+	}
+}
+
+// compared shows two digests in groups of four with a mark under every
+// character that differs, so that no eye has to find it.
+func (a *app) compared(indent, expected, computed string) {
+	const perLine = 32
+	e, c := strings.ToUpper(expected), strings.ToUpper(computed)
+	for at := 0; at < max(len(e), len(c)); at += perLine {
+		part := func(s string) string { return s[min(at, len(s)):min(at+perLine, len(s))] }
+		pe, pc := part(e), part(c)
+		marks := make([]byte, max(len(pe), len(pc)))
+		for i := range marks {
+			marks[i] = ' '
+			if i >= len(pe) || i >= len(pc) || pe[i] != pc[i] {
+				marks[i] = '^'
+			}
+		}
+		fmt.Fprintf(a.stdout, "%sexpected  %s\n%scomputed  %s\n", indent, plain.Grouped(pe), indent, plain.Grouped(pc))
+		if under := strings.TrimRight(plain.Grouped(string(marks)), " "); under != "" {
+			fmt.Fprintf(a.stdout, "%s          %s\n", indent, under)
+		}
+	}
+}
+
+// size writes a number of bytes for people.
+func size(n int64) string {
+	const unit = 1024
+	if n < unit {
+		return fmt.Sprintf("%d B", n)
+	}
+	value, exponent := float64(n)/unit, 0
+	for value >= unit && exponent < 4 {
+		value /= unit
+		exponent++
+	}
+	return fmt.Sprintf("%.1f %ciB", value, "KMGTP"[exponent])
+}
+
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}

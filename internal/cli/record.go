@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/mod/sumdb/note"
+
+	"endeixis/core/ledger"
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+)
+
+func (a *app) recordCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "record", Short: "Look into the ledger, and prove what it holds"}
+	cmd.AddCommand(a.recordList(), a.recordShow(), a.recordReceipt(), a.recordVerify(), a.recordAudit())
+	return cmd
+}
+
+func (a *app) recordList() *cobra.Command {
+	var q client.RecordQuery
+	cmd := &cobra.Command{
+		Use: "list", Short: "List records, the newest first", Args: cobra.NoArgs,
+		Example: "  endeixis record list --verdict refused\n  endeixis record list --name gauge-fw --limit 100",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			records, err := c.Records(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits."}
+			for _, r := range records {
+				batch := ""
+				if r.Batch != nil {
+					batch = strconv.FormatInt(*r.Batch, 10)
+				}
+				g.add(strconv.FormatInt(r.Position, 10), r.Kind, deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
+			}
+			return a.print(records, g, nil)
+		},
+	}
+	cmd.Flags().StringVar(&q.Kind, "kind", "", "only records of this kind, such as item-outcome")
+	cmd.Flags().StringVar(&q.Verdict, "verdict", "", "only cleared, unproven or refused ones")
+	cmd.Flags().StringVar(&q.Name, "name", "", "a part of the file name or other subject")
+	cmd.Flags().Int64Var(&q.Batch, "batch", 0, "only those of this batch")
+	cmd.Flags().IntVar(&q.Limit, "limit", 30, "at most this many; 0 for all")
+	return cmd
+}
+
+func (a *app) recordShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show RECORD", Short: "Show a record as it was written", Args: cobra.ExactArgs(1), Example: "  endeixis record show 41",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			position, err := number(args[0], "a record's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Record(cmd.Context(), position)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"record", "kind", "verdict", "subject", "by", "at"}}
+			g.add(strconv.FormatInt(r.Position, 10), r.Kind, deref(r.Verdict), r.Subject, r.By, moment(r.At))
+			return a.print(r, g, func() {
+				a.draw(g)
+				body, err := json.MarshalIndent(r.Body, "", "  ")
+				if err != nil {
+					return
+				}
+				fmt.Fprintln(a.stdout)
+				for line := range strings.SplitSeq(string(body), "\n") {
+					fmt.Fprintln(a.stdout, plain.Text(line))
+				}
+			})
+		},
+	}
+}
+
+func (a *app) recordReceipt() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use: "receipt RECORD", Short: "Hand out the proof that a record is in the ledger", Args: cobra.ExactArgs(1),
+		Example: "  endeixis record receipt 41 --file gauge-fw-4.2.receipt.json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			position, err := number(args[0], "a record's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Receipt(cmd.Context(), position)
+			if err != nil {
+				return err
+			}
+			text, err := json.MarshalIndent(r, "", "  ")
+			if err != nil {
+				return err
+			}
+			text = append(text, '\n')
+			if file == "" {
+				_, err = a.stdout.Write(text)
+				return err
+			}
+			f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+			if errors.Is(err, os.ErrExist) {
+				return fmt.Errorf("%s is there already and was not overwritten; choose another name", file)
+			}
+			if err != nil {
+				return err
+			}
+			if _, err := f.Write(text); err != nil {
+				return errors.Join(err, f.Close())
+			}
+			a.note("Written to %s. Anyone can check it with “endeixis record verify-receipt” and the service's public key.", file)
+			return f.Close()
+		},
+	}
+	cmd.Flags().StringVar(&file, "file", "", "write it to this new file instead of standard output")
+	return cmd
+}
+
+func (a *app) recordVerify() *cobra.Command {
+	var key string
+	cmd := &cobra.Command{
+		Use: "verify-receipt FILE", Short: "Check a receipt, without asking the service", Args: cobra.ExactArgs(1),
+		Long:    "verify-receipt needs the receipt and the public key of the service's ledger, and no\nnetwork. The key is the one given, or the one remembered from login. It exits with 10\nwhen the receipt does not hold.",
+		Example: "  endeixis record verify-receipt gauge-fw-4.2.receipt.json --public-key 'verify.skerrow.example+1a2b3c4d+AQ…'",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if key == "" {
+				key = a.profile.PublicKey
+			}
+			if key == "" {
+				return usage("give the public key of the ledger with --public-key; “endeixis status” shows it")
+			}
+			if text, err := os.ReadFile(key); err == nil {
+				key = firstLine(string(text))
+			}
+			verifier, err := note.NewVerifier(key)
+			if err != nil {
+				return usage("%q is neither a public key of a ledger nor a file that holds one", key)
+			}
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			receipt, err := ledger.ParseReceipt(text)
+			if err != nil {
+				return &exit{exitRefused, err}
+			}
+			checkpoint, err := receipt.Verify(verifier)
+			if err != nil {
+				return &exit{exitRefused, err}
+			}
+			var body map[string]any
+			if err := json.Unmarshal([]byte(receipt.Record), &body); err != nil {
+				return &exit{exitRefused, fmt.Errorf("the receipt holds, and its record is not JSON: %w", err)}
+			}
+			word := func(name string) string { s, _ := body[name].(string); return s }
+			g := &grid{header: []string{"holds", "record", "kind", "verdict", "item", "at", "by", "ledger"}}
+			g.add("holds", strconv.FormatInt(receipt.Position, 10), word("kind"), word("verdict"), word("item"), word("at"), word("by"), checkpoint.Origin)
+			return a.print(struct {
+				Holds      bool           `json:"holds"`
+				Position   int64          `json:"position"`
+				Ledger     string         `json:"ledger"`
+				LedgerSize int64          `json:"ledger_size"`
+				Record     map[string]any `json:"record"`
+			}{true, receipt.Position, checkpoint.Origin, checkpoint.Size, body}, g, func() {
+				fmt.Fprintf(a.stdout, "%s  The receipt holds: this is record %d of %s, which had %d records.\n", a.paint("holds"), receipt.Position, plain.Text(checkpoint.Origin), checkpoint.Size)
+				for _, name := range []string{"kind", "verdict", "item", "folder", "depot", "by", "at"} {
+					if v := word(name); v != "" {
+						fmt.Fprintf(a.stdout, "%s  %s\n", a.faint(fmt.Sprintf("%-8s", name)), a.paint(plain.Text(v)))
+					}
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&key, "public-key", "", "the ledger's public key, or a file that holds it")
+	return cmd
+}
+
+func (a *app) recordAudit() *cobra.Command {
+	var against, save string
+	cmd := &cobra.Command{
+		Use: "audit", Short: "Recompute the whole ledger", Args: cobra.NoArgs,
+		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. It exits with 10 when something differs.",
+		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			kept := ""
+			if against != "" {
+				text, err := os.ReadFile(against)
+				if err != nil {
+					return err
+				}
+				kept = string(text)
+			}
+			report, err := c.Audit(cmd.Context(), kept)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"clean", "records", "checkpoints", "root", "found"}}
+			g.add(strconv.FormatBool(report.Clean), strconv.FormatInt(report.Records, 10), strconv.Itoa(report.Checkpoints), report.Root, report.Sentence)
+			if err := a.print(report, g, func() {
+				word := "holds"
+				if !report.Clean {
+					word = "broken"
+				}
+				fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(word), plain.Text(report.Sentence))
+				if report.Clean {
+					fmt.Fprintln(a.stdout, a.faint("root "+report.Root))
+				}
+			}); err != nil {
+				return err
+			}
+			if !report.Clean {
+				return &exit{exitRefused, errors.New("the ledger is not as it was written; keep the database as it is, and compare it with a backup")}
+			}
+			if save == "" {
+				return nil
+			}
+			checkpoint, err := c.Checkpoint(cmd.Context())
+			if err != nil {
+				return err
+			}
+			a.note("The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size, save)
+			return os.WriteFile(save, []byte(checkpoint.Signed), 0o644)
+		},
+	}
+	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
+	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
+	return cmd
+}

@@ -1,0 +1,450 @@
+// Package client calls the service's API for the command line and for tests.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/wire"
+)
+
+// A Client speaks to one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// An Unreachable error reports that the service could not be reached.
+type Unreachable struct {
+	Server string
+	Cause  error
+}
+
+// Error says what to check.
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("the service at %s cannot be reached (%v); is it running, and is the address right?", u.Server, cause(u.Cause))
+}
+
+// Unwrap returns the cause.
+func (u *Unreachable) Unwrap() error { return u.Cause }
+
+// cause leaves out the method and address that net/http puts in front.
+func cause(err error) error {
+	var e *url.Error
+	if errors.As(err, &e) {
+		return e.Err
+	}
+	return err
+}
+
+// An Error is a problem that the service answered.
+type Error struct{ wire.Problem }
+
+// Error returns what happened and what to do.
+func (e *Error) Error() string {
+	if e.Advice == "" {
+		return e.Detail
+	}
+	return e.Detail + " " + e.Advice
+}
+
+// New returns a client for the service at the address, which may lack the
+// scheme. The token may be empty until [Client.SignIn].
+func New(server, token string) (*Client, error) {
+	if !strings.Contains(server, "://") {
+		server = "http://" + server
+	}
+	u, err := url.Parse(server)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a service; it looks like http://host:7474", server)
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	return &Client{base: strings.TrimSuffix(u.String(), "/"), token: token, http: &http.Client{Jar: jar}}, nil
+}
+
+// Server returns the address of the service.
+func (c *Client) Server() string { return c.base }
+
+// maxAnswer bounds what is read of an answer.
+const maxAnswer = 256 << 20
+
+// call sends a request and reads the answer into out, unless that is nil.
+func (c *Client) call(ctx context.Context, method, path string, in, out any, headers ...string) error {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(text)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	response, err := c.send(ctx, method, path, body, headers...)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
+	if err != nil {
+		return &Unreachable{c.base, err}
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.Unmarshal(text, out); err != nil {
+		return fmt.Errorf("the service at %s gave an answer that is not understood: %w", c.base, err)
+	}
+	return nil
+}
+
+// send sends a request and turns a problem into an [*Error].
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader, headers ...string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		request.Header.Set(headers[i], headers[i+1])
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, &Unreachable{c.base, err}
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20)) //nolint:errcheck // the status is enough
+	problem := &Error{}
+	if json.Unmarshal(text, &problem.Problem) != nil || problem.Code == "" {
+		problem.Problem = wire.Problem{Status: response.StatusCode, Code: "not-endeixis", Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status), Advice: "Check the address."}
+	}
+	return nil, problem
+}
+
+// SignIn signs in with a password and exchanges the session for a token, which
+// the client uses from then on.
+func (c *Client) SignIn(ctx context.Context, name, password, label string, days int) (wire.IssuedToken, error) {
+	c.token = ""
+	if err := c.call(ctx, http.MethodPost, "/sessions", map[string]string{"name": name, "password": password}, &wire.Me{}); err != nil {
+		return wire.IssuedToken{}, err
+	}
+	issued, err := c.IssueToken(ctx, label, "", days)
+	if err != nil {
+		return issued, err
+	}
+	err = c.call(ctx, http.MethodDelete, "/sessions/current", nil, nil)
+	c.token = issued.Text
+	return issued, err
+}
+
+// IssueToken makes a token; an empty role means one's own.
+func (c *Client) IssueToken(ctx context.Context, label, role string, days int) (wire.IssuedToken, error) {
+	in := map[string]any{"label": label, "days": days}
+	if role != "" {
+		in["role"] = role
+	}
+	var out wire.IssuedToken
+	return out, c.call(ctx, http.MethodPost, "/tokens", in, &out)
+}
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return all[wire.Token](ctx, c, "/tokens", nil, 0)
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, fmt.Sprintf("/tokens/%d", id), nil, nil)
+}
+
+// RevokeOwnToken ends the token that this client uses.
+func (c *Client) RevokeOwnToken(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, "/tokens/current", nil, nil)
+}
+
+// Me tells who is signed in.
+func (c *Client) Me(ctx context.Context) (wire.Me, error) {
+	var out wire.Me
+	return out, c.call(ctx, http.MethodGet, "/me", nil, &out)
+}
+
+// Status tells the state of the service.
+func (c *Client) Status(ctx context.Context) (wire.Status, error) {
+	var out wire.Status
+	return out, c.call(ctx, http.MethodGet, "/status", nil, &out)
+}
+
+// AddUser adds a person.
+func (c *Client) AddUser(ctx context.Context, name, fullName, role, password string) error {
+	return c.call(ctx, http.MethodPost, "/users", map[string]string{"name": name, "full_name": fullName, "role": role, "password": password}, nil)
+}
+
+// Users lists people.
+func (c *Client) Users(ctx context.Context) ([]wire.User, error) {
+	return all[wire.User](ctx, c, "/users", nil, 0)
+}
+
+// all reads a list page by page, up to limit items; 0 means all of them.
+func all[T any](ctx context.Context, c *Client, path string, query url.Values, limit int) ([]T, error) {
+	out := []T{}
+	if query == nil {
+		query = url.Values{}
+	}
+	for {
+		var page wire.Page[T]
+		if err := c.call(ctx, http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
+			return nil, err
+		}
+		out = append(out, page.Items...)
+		if limit > 0 && len(out) >= limit {
+			return out[:limit], nil
+		}
+		if page.Next == "" {
+			return out, nil
+		}
+		query.Set("cursor", page.Next)
+	}
+}
+
+// A BatchRequest asks for a batch.
+type BatchRequest struct {
+	Depot      string `json:"depot"`
+	Path       string `json:"path"`
+	Label      string `json:"label,omitempty"`
+	Publisher  string `json:"publisher,omitempty"`
+	RequireAll bool   `json:"require_all,omitempty"`
+}
+
+// RunBatch starts a batch. The key makes it safe to repeat.
+func (c *Client) RunBatch(ctx context.Context, r BatchRequest, key string) (wire.Batch, error) {
+	var out wire.Batch
+	return out, c.call(ctx, http.MethodPost, "/batches", r, &out, "Idempotency-Key", key)
+}
+
+// Batch returns a batch.
+func (c *Client) Batch(ctx context.Context, id int64) (wire.Batch, error) {
+	var out wire.Batch
+	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/batches/%d", id), nil, &out)
+}
+
+// Batches lists batches, the newest first.
+func (c *Client) Batches(ctx context.Context, verdict string, limit int) ([]wire.Batch, error) {
+	query := url.Values{}
+	if verdict != "" {
+		query.Set("verdict", verdict)
+	}
+	return all[wire.Batch](ctx, c, "/batches", query, limit)
+}
+
+// Items returns all items of a batch.
+func (c *Client) Items(ctx context.Context, id int64) ([]wire.Item, error) {
+	return all[wire.Item](ctx, c, fmt.Sprintf("/batches/%d/items", id), url.Values{"limit": {"500"}}, 0)
+}
+
+// Absent returns the entries of a batch without a file.
+func (c *Client) Absent(ctx context.Context, id int64) ([]wire.Absent, error) {
+	return all[wire.Absent](ctx, c, fmt.Sprintf("/batches/%d/absent", id), nil, 0)
+}
+
+// Follow calls f for every state of a batch until it is closed. When the
+// connection breaks it comes back by itself, for a minute.
+func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire.Batch, error) {
+	last := ""
+	broken := time.Time{}
+	for {
+		b, closed, err := c.followOnce(ctx, id, &last, f)
+		if closed {
+			return b, nil
+		}
+		if ctx.Err() != nil {
+			return b, context.Cause(ctx)
+		}
+		var problem *Error
+		if errors.As(err, &problem) && problem.Status != http.StatusServiceUnavailable {
+			return b, err
+		}
+		if err == nil || b.ID != 0 {
+			broken = time.Time{} // something came: the minute starts again
+		}
+		if broken.IsZero() {
+			broken = time.Now()
+		}
+		if err != nil && time.Since(broken) > time.Minute {
+			return b, err
+		}
+		select {
+		case <-ctx.Done():
+			return b, context.Cause(ctx)
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// followOnce reads one stream of server-sent events to its end.
+func (c *Client) followOnce(ctx context.Context, id int64, last *string, f func(wire.Batch)) (b wire.Batch, closed bool, err error) {
+	headers := []string{"Accept", "text/event-stream"}
+	if *last != "" {
+		headers = append(headers, "Last-Event-ID", *last)
+	}
+	response, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/batches/%d/events", id), nil, headers...)
+	if err != nil {
+		return b, false, err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<20)
+	event := "batch"
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ":")
+		value = strings.TrimPrefix(value, " ")
+		switch field {
+		case "":
+			event = "batch"
+		case "id":
+			if _, err := strconv.Atoi(value); err == nil {
+				*last = value
+			}
+		case "event":
+			event = value
+		case "data":
+			if event == "problem" {
+				problem := &Error{}
+				if err := json.Unmarshal([]byte(value), &problem.Problem); err != nil {
+					return b, false, err
+				}
+				return b, false, problem
+			}
+			if err := json.Unmarshal([]byte(value), &b); err != nil {
+				return b, false, err
+			}
+			f(b)
+			if b.Closed() {
+				return b, true, nil
+			}
+		}
+	}
+	return b, false, lines.Err()
+}
+
+// ImportKeys imports keys.
+func (c *Client) ImportKeys(ctx context.Context, data []byte, source, publisher string) (wire.Import, error) {
+	var out wire.Import
+	return out, c.call(ctx, http.MethodPost, "/keys", map[string]any{"data": data, "source": source, "publisher": publisher}, &out)
+}
+
+// Keys lists the keyring.
+func (c *Client) Keys(ctx context.Context) ([]wire.Key, error) {
+	return all[wire.Key](ctx, c, "/keys", nil, 0)
+}
+
+// Key returns one key.
+func (c *Client) Key(ctx context.Context, fingerprint string) (wire.Key, error) {
+	var out wire.Key
+	return out, c.call(ctx, http.MethodGet, "/keys/"+url.PathEscape(fingerprint), nil, &out)
+}
+
+// SightKey notes a sighting.
+func (c *Client) SightKey(ctx context.Context, fingerprint, read, channel, place, note string) (wire.Sight, error) {
+	var out wire.Sight
+	in := map[string]string{"read": read, "channel": channel, "place": place, "note": note}
+	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/sightings", in, &out)
+}
+
+// AdmitKey admits a candidate.
+func (c *Client) AdmitKey(ctx context.Context, fingerprint, typed, publisher, reason string) (wire.Key, error) {
+	var out wire.Key
+	in := map[string]string{"typed": typed, "publisher": publisher, "reason": reason}
+	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/admission", in, &out)
+}
+
+// AddPublisher adds a publisher.
+func (c *Client) AddPublisher(ctx context.Context, slug, name, contact string, scope []string) (wire.Publisher, error) {
+	var out wire.Publisher
+	in := map[string]any{"slug": slug, "name": name, "contact": contact, "scope": append([]string{}, scope...)}
+	return out, c.call(ctx, http.MethodPost, "/publishers", in, &out)
+}
+
+// Publishers lists publishers.
+func (c *Client) Publishers(ctx context.Context) ([]wire.Publisher, error) {
+	return all[wire.Publisher](ctx, c, "/publishers", nil, 0)
+}
+
+// Publisher returns one publisher.
+func (c *Client) Publisher(ctx context.Context, slug string) (wire.Publisher, error) {
+	var out wire.Publisher
+	return out, c.call(ctx, http.MethodGet, "/publishers/"+url.PathEscape(slug), nil, &out)
+}
+
+// RecordQuery narrows a list of records.
+type RecordQuery struct {
+	Kind, Verdict, Name string
+	Batch               int64
+	Limit               int
+}
+
+// Records lists records, the newest first.
+func (c *Client) Records(ctx context.Context, q RecordQuery) ([]wire.Record, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"kind": q.Kind, "verdict": q.Verdict, "name": q.Name} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if q.Batch != 0 {
+		query.Set("batch", strconv.FormatInt(q.Batch, 10))
+	}
+	return all[wire.Record](ctx, c, "/records", query, q.Limit)
+}
+
+// Record returns one record.
+func (c *Client) Record(ctx context.Context, position int64) (wire.Record, error) {
+	var out wire.Record
+	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/records/%d", position), nil, &out)
+}
+
+// Receipt returns the receipt of a record.
+func (c *Client) Receipt(ctx context.Context, position int64) (ledger.Receipt, error) {
+	var out ledger.Receipt
+	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/records/%d/receipt", position), nil, &out)
+}
+
+// Checkpoint returns a signed checkpoint of the ledger as it is.
+func (c *Client) Checkpoint(ctx context.Context) (wire.Checkpoint, error) {
+	var out wire.Checkpoint
+	return out, c.call(ctx, http.MethodGet, "/ledger/checkpoint", nil, &out)
+}
+
+// Audit recomputes the ledger. kept is a checkpoint that was kept outside, or
+// empty.
+func (c *Client) Audit(ctx context.Context, kept string) (wire.Audit, error) {
+	in := map[string]string{}
+	if kept != "" {
+		in["checkpoint"] = kept
+	}
+	var out wire.Audit
+	return out, c.call(ctx, http.MethodPost, "/ledger/audits", in, &out)
+}
