@@ -142,7 +142,10 @@ func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) find
 	}
 	result := openpgp.Verify(sig, m.HashOf(over.File, over.Index), b.Keyring.Issuers(sig), b.Policy.Rules(b.Now))
 	facts.Status, facts.Steps = result.Status, result.Steps
-	who := "the key " + facts.Issuer
+	who := "a key that it does not name"
+	if facts.Issuer != "" {
+		who = "the key " + plain.Grouped(facts.Issuer)
+	}
 	if result.Signer != nil {
 		cert := result.Signer.Certificate
 		f.key = b.Keyring.Lookup(cert.Primary.Fingerprint)

@@ -299,6 +299,17 @@ func problems(item wire.Item) []judge.Ground {
 	return out
 }
 
+// notes are the grounds that are worth knowing about a cleared item.
+func notes(item wire.Item) []judge.Ground {
+	var out []judge.Ground
+	for _, g := range item.Grounds {
+		if g.Effect == judge.Notes {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
 func (a *app) showItem(item wire.Item, links bool) {
 	verdict := deref(item.Verdict)
 	head := a.paint(verdict)
@@ -307,19 +318,19 @@ func (a *app) showItem(item wire.Item, links bool) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
 	shown := problems(item)
-	if links || verdict == "cleared" {
+	if links {
 		shown = item.Grounds
+	} else if verdict == string(judge.Cleared) {
+		a.wrapped("    ", reason(item))
+		shown = notes(item)
 	}
 	for _, g := range shown {
-		if !links && verdict == "cleared" && g.Effect != judge.Supports && g.Effect != judge.Notes {
-			continue
-		}
 		a.wrapped("    ", g.Sentence)
 		if g.Code == judge.DigestMismatch {
 			a.compared("      ", g.Expected.String(), g.Computed.String())
 		}
 		if g.Advice != "" {
-			a.wrapped("    → ", g.Advice)
+			a.hanging("    → ", "      ", g.Advice)
 		}
 	}
 	if !links {

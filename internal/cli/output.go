@@ -148,9 +148,14 @@ func (a *app) width() int {
 }
 
 // wrapped writes a paragraph with an indent on every line.
-func (a *app) wrapped(indent, s string) {
-	for line := range strings.SplitSeq(text.WrapSoft(plain.Text(s), a.width()-len(indent)), "\n") {
+func (a *app) wrapped(indent, s string) { a.hanging(indent, indent, s) }
+
+// hanging writes a paragraph whose first line starts differently.
+func (a *app) hanging(first, rest, s string) {
+	indent := first
+	for line := range strings.SplitSeq(text.WrapSoft(plain.Text(s), a.width()-len(rest)), "\n") {
 		fmt.Fprintln(a.stdout, indent+strings.TrimRight(line, " "))
+		indent = rest
 	}
 }
 

@@ -1,0 +1,56 @@
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "./types";
+
+export type Batch = components["schemas"]["Batch"];
+export type Item = components["schemas"]["Item"];
+export type Ground = components["schemas"]["Ground"];
+export type ProofPath = components["schemas"]["ProofPath"];
+export type Link = components["schemas"]["Link"];
+export type Key = components["schemas"]["Key"];
+export type Sighting = components["schemas"]["Sighting"];
+export type LedgerRecord = components["schemas"]["Record"];
+export type Publisher = components["schemas"]["Publisher"];
+export type Overview = components["schemas"]["Overview"];
+export type DayCount = components["schemas"]["DayCount"];
+export type Me = components["schemas"]["Me"];
+export type Problem = components["schemas"]["Problem"];
+export type Verdict = "cleared" | "unproven" | "refused";
+
+export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+
+/** A problem that the service answered, or its silence. */
+export class Failure extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+const silence: Problem = {
+  type: "about:blank",
+  title: "No answer",
+  status: 503,
+  code: "unreachable",
+  detail: "The service does not answer.",
+  advice: "Nothing was lost. Check the network, and whether the service is running, then try again.",
+};
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+}
+
+/** Returns what a call answered, or throws a Failure. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Failure(silence);
+  }
+  if (answer.error !== undefined) {
+    const problem = answer.error as Partial<Problem>;
+    throw new Failure(problem.detail ? ({ ...silence, advice: undefined, ...problem } as Problem) : silence);
+  }
+  return answer.data as T;
+}

@@ -1,0 +1,222 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+
+import { api, ask, type Batch, type Me } from "./client";
+
+export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
+export const mayCurate = (me?: Me) => me?.role === "curator" || me?.role === "administrator";
+
+export function useMe() {
+  return useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/v1/me")), retry: false, staleTime: 60_000 });
+}
+
+export function useSignIn() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { name: string; password: string }) => ask(api.POST("/api/v1/sessions", { body })),
+    onSuccess: (me) => {
+      queries.clear();
+      queries.setQueryData(["me"], me);
+    },
+  });
+}
+
+export function useSignOut() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () => ask(api.DELETE("/api/v1/sessions/current")),
+    onSettled: () => {
+      queries.clear();
+    },
+  });
+}
+
+export function useOverview() {
+  return useQuery({ queryKey: ["overview"], queryFn: () => ask(api.GET("/api/v1/overview")), refetchInterval: 4_000 });
+}
+
+export function useDepots() {
+  return useQuery({ queryKey: ["depots"], queryFn: () => ask(api.GET("/api/v1/depots")) });
+}
+
+export function useFolder(depot: string, path: string) {
+  return useQuery({
+    queryKey: ["folder", depot, path],
+    queryFn: () => ask(api.GET("/api/v1/depots/{depot}/entries", { params: { path: { depot }, query: { path } } })),
+    enabled: depot !== "",
+  });
+}
+
+export function useBatches(verdict: string) {
+  return useInfiniteQuery({
+    queryKey: ["batches", verdict],
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/api/v1/batches", {
+          params: { query: { verdict: (verdict || undefined) as never, cursor: pageParam || undefined, limit: 50 } },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: 5_000,
+  });
+}
+
+export function useRunBatch() {
+  return useMutation({
+    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string }) =>
+      ask(
+        api.POST("/api/v1/batches", {
+          params: { header: { "Idempotency-Key": r.key } },
+          body: {
+            depot: r.depot,
+            path: r.path,
+            publisher: r.publisher || undefined,
+            label: r.label || undefined,
+            require_all: r.requireAll,
+          },
+        }),
+      ),
+  });
+}
+
+const closed = (b?: Batch) => b?.state === "done" || b?.state === "failed";
+
+/** A batch, kept up to date by server-sent events until it is closed. */
+export function useBatch(id: number) {
+  const queries = useQueryClient();
+  const query = useQuery({
+    queryKey: ["batch", id],
+    queryFn: () => ask(api.GET("/api/v1/batches/{id}", { params: { path: { id } } })),
+  });
+  const open = query.data !== undefined && !closed(query.data);
+  useEffect(() => {
+    if (!open) return;
+    const events = new EventSource(`/api/v1/batches/${id}/events`);
+    const take = (event: MessageEvent<string>) => {
+      const batch = JSON.parse(event.data) as Batch;
+      queries.setQueryData(["batch", id], batch);
+      if (closed(batch)) {
+        events.close();
+        void queries.invalidateQueries({ queryKey: ["items", id] });
+        void queries.invalidateQueries({ queryKey: ["overview"] });
+      }
+    };
+    events.addEventListener("batch", take);
+    events.addEventListener("message", take);
+    return () => {
+      events.close();
+    };
+  }, [id, open, queries]);
+  return query;
+}
+
+export function useItems(id: number, verdict: string, role: string, live: boolean) {
+  return useInfiniteQuery({
+    queryKey: ["items", id, verdict, role],
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/api/v1/batches/{id}/items", {
+          params: {
+            path: { id },
+            query: { verdict: (verdict || undefined) as never, role: (role || undefined) as never, cursor: pageParam || undefined, limit: 100 },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: live ? 2_000 : false,
+  });
+}
+
+export function useAbsent(id: number) {
+  return useQuery({
+    queryKey: ["absent", id],
+    queryFn: () => ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id } } })),
+  });
+}
+
+export function useItem(batch: number, n: number) {
+  return useQuery({
+    queryKey: ["item", batch, n],
+    queryFn: () => ask(api.GET("/api/v1/batches/{id}/items/{n}", { params: { path: { id: batch, n } } })),
+    refetchInterval: (query) => (query.state.data && !query.state.data.settled ? 1_500 : false),
+  });
+}
+
+export function useKeys() {
+  return useQuery({ queryKey: ["keys"], queryFn: () => ask(api.GET("/api/v1/keys")) });
+}
+
+export function useKey(fingerprint: string) {
+  return useQuery({
+    queryKey: ["key", fingerprint],
+    queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}", { params: { path: { fingerprint } } })),
+  });
+}
+
+export function usePublishers() {
+  return useQuery({ queryKey: ["publishers"], queryFn: () => ask(api.GET("/api/v1/publishers")) });
+}
+
+function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSuccess: () => Promise.all(["keys", "key", "publishers", "overview"].map((name) => queries.invalidateQueries({ queryKey: [name] }))),
+  });
+}
+
+export function useImportKeys() {
+  return useKeyringChange((body: { data: string; source: string; publisher?: string }) => ask(api.POST("/api/v1/keys", { body })));
+}
+
+export function useAddPublisher() {
+  return useKeyringChange((body: { slug: string; name: string; contact: string; scope: string[] }) => ask(api.POST("/api/v1/publishers", { body })));
+}
+
+export function useSightKey(fingerprint: string) {
+  return useKeyringChange((body: { read: string; channel: never; place: string; note: string }) =>
+    ask(api.POST("/api/v1/keys/{fingerprint}/sightings", { params: { path: { fingerprint } }, body })),
+  );
+}
+
+export function useAdmitKey(fingerprint: string) {
+  return useKeyringChange((body: { typed: string; publisher: string; reason: string }) =>
+    ask(api.POST("/api/v1/keys/{fingerprint}/admission", { params: { path: { fingerprint } }, body })),
+  );
+}
+
+export function useRecords(filter: { name: string; kind: string; verdict: string; batch: string }) {
+  return useInfiniteQuery({
+    queryKey: ["records", filter],
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/api/v1/records", {
+          params: {
+            query: {
+              name: filter.name || undefined,
+              kind: filter.kind || undefined,
+              verdict: (filter.verdict || undefined) as never,
+              batch: filter.batch ? Number(filter.batch) : undefined,
+              cursor: pageParam || undefined,
+              limit: 50,
+            },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+}
+
+export function useRecord(position: number) {
+  return useQuery({
+    queryKey: ["record", position],
+    queryFn: () => ask(api.GET("/api/v1/records/{position}", { params: { path: { position } } })),
+  });
+}
+
+export function useAudit() {
+  return useMutation({ mutationFn: () => ask(api.POST("/api/v1/ledger/audits", { body: {} })) });
+}

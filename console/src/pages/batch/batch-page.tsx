@@ -1,0 +1,139 @@
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+
+import type { Batch, Item } from "../../api/client";
+import { useAbsent, useBatch, useItems } from "../../api/hooks";
+import { Filter } from "../../parts/filter";
+import { deciding } from "../../parts/grounds";
+import { NotFound } from "../../parts/not-found";
+import { ProblemNote } from "../../parts/problem-note";
+import { BatchProgress } from "../../parts/progress";
+import { bytes, count, moment } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+const order = ["refused", "unproven", "cleared"];
+
+export function BatchPage() {
+  const id = Number(useParams().batch);
+  const query = useBatch(id);
+  const [verdict, setVerdict] = useState("");
+  if (!Number.isInteger(id)) return <NotFound what="That is not a batch's number." />;
+  if (query.error) return <ProblemNote error={query.error} />;
+  const batch = query.data;
+  if (!batch) return <p>Loading…</p>;
+  const open = batch.state !== "done" && batch.state !== "failed";
+  return (
+    <div className="flex flex-col gap-4">
+      <Head batch={batch} />
+      {open && <BatchProgress batch={batch} />}
+      {batch.note && <p className="border-l-4 border-base-300 pl-3">{batch.note}</p>}
+      <div className="flex items-center gap-3">
+        <Filter label="Verdict" value={verdict} options={order} onChange={setVerdict} />
+      </div>
+      <Artifacts batch={id} verdict={verdict} live={open} />
+      {verdict === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
+      {verdict === "" && <Others batch={id} live={open} />}
+    </div>
+  );
+}
+
+function Head({ batch }: { batch: Batch }) {
+  const expected = batch.expected?.publishers ?? [];
+  return (
+    <div>
+      <div className="flex flex-wrap items-center gap-3">
+        <h1>
+          Batch {batch.id}: {batch.depot}:{batch.path}
+        </h1>
+        <Mark word={batch.verdict ?? batch.state} />
+      </div>
+      <p>
+        {batch.counts.cleared} cleared, {batch.counts.unproven} unproven, {batch.counts.refused} refused, {batch.counts.absent} absent
+      </p>
+      <p className="text-sm opacity-75">
+        Asked by {batch.asked_by} on {moment(batch.created)}
+        {batch.label && `, “${batch.label}”`}
+        {expected.length > 0 && `; expected from ${expected.join(" or ")} (${batch.expected?.how === "given" ? "as given" : "by the names of the files"})`}
+        {batch.record !== undefined && (
+          <>
+            {"; "}
+            <Link to={`/records/${batch.record}`} className="quiet-link">
+              record {batch.record}
+            </Link>
+          </>
+        )}
+      </p>
+    </div>
+  );
+}
+
+function Artifacts({ batch, verdict, live }: { batch: number; verdict: string; live: boolean }) {
+  const list = useItems(batch, verdict, "artifact", live);
+  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  if (list.error) return <ProblemNote error={list.error} />;
+  return (
+    <>
+      {order.map((group) => {
+        const rows = items.filter((i) => i.verdict === group);
+        return rows.length > 0 && <Group key={group} title={`${count(rows.length, "artifact")} ${group}`} items={rows} batch={batch} />;
+      })}
+      {items.some((i) => !i.settled) && <Group title="Not settled yet" items={items.filter((i) => !i.settled)} batch={batch} />}
+      {list.hasNextPage && (
+        <button type="button" className="btn btn-sm self-center" onClick={() => void list.fetchNextPage()}>
+          Show more artifacts
+        </button>
+      )}
+    </>
+  );
+}
+
+function Others({ batch, live }: { batch: number; live: boolean }) {
+  const list = useItems(batch, "", "", live);
+  const items = (list.data?.pages.flatMap((p) => p.items) ?? []).filter((i) => i.role !== "artifact");
+  return items.length > 0 && <Group title="Manifests, signatures and keys" items={items} batch={batch} />;
+}
+
+function Group({ title, items, batch }: { title: string; items: Item[]; batch: number }) {
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">{title}</h2>
+      <ul className="rows">
+        {items.map((item) => (
+          <li key={item.n} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
+            <span>{item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm opacity-75">{item.settled ? item.role : "waiting"}</span>}</span>
+            <div className="min-w-0">
+              <div className="flex flex-wrap items-baseline gap-x-3">
+                <Link to={`/batches/${batch}/items/${item.n}`} className="quiet-link break-all">
+                  {item.shown}
+                </Link>
+                <span className="text-sm opacity-75">{bytes(item.size)}</span>
+              </div>
+              <p className="text-sm break-words">{deciding(item)}</p>
+            </div>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function AbsentList({ batch }: { batch: number }) {
+  const list = useAbsent(batch);
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Listed, and not here</h2>
+      <ul className="rows">
+        {list.data?.items.map((e) => (
+          <li key={e.manifest + String(e.line)} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
+            <span>
+              <Mark word="absent" />
+            </span>
+            <span className="break-all">
+              {e.name} <span className="text-sm opacity-75">by {e.manifest}, line {e.line}. No failure by itself.</span>
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,79 @@
+import { Link, useSearchParams } from "react-router";
+
+import { mayOperate, useBatches, useMe } from "../../api/hooks";
+import { Empty } from "../../parts/empty";
+import { Filter } from "../../parts/filter";
+import { ProblemNote } from "../../parts/problem-note";
+import { moment } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+export function BatchesPage() {
+  const [search, setSearch] = useSearchParams();
+  const verdict = search.get("verdict") ?? "";
+  const list = useBatches(verdict);
+  const me = useMe();
+  const batches = list.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <div className="flex flex-col gap-4">
+      <div className="flex flex-wrap items-center gap-3">
+        <h1>Batches</h1>
+        <Filter label="Verdict" value={verdict} options={["cleared", "unproven", "refused"]} onChange={(v) => { setSearch(v ? { verdict: v } : {}); }} />
+        {mayOperate(me.data) && (
+          <Link to="/batches/new" className="btn btn-primary btn-sm ml-auto">
+            Verify a folder
+          </Link>
+        )}
+      </div>
+      {list.error && <ProblemNote error={list.error} />}
+      {list.data && batches.length === 0 && (
+        <Empty>{verdict ? `No batch is ${verdict}.` : "No batch yet. Choose a folder with a publisher's downloads to verify it."}</Empty>
+      )}
+      {batches.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th>Batch</th>
+                <th>Verdict</th>
+                <th>Folder</th>
+                <th className="text-right">cleared</th>
+                <th className="text-right">unproven</th>
+                <th className="text-right">refused</th>
+                <th className="text-right">absent</th>
+                <th>Asked by</th>
+                <th>Started</th>
+              </tr>
+            </thead>
+            <tbody>
+              {batches.map((b) => (
+                <tr key={b.id}>
+                  <td>{b.id}</td>
+                  <td>
+                    <Mark word={b.verdict ?? b.state} />
+                  </td>
+                  <td>
+                    <Link to={`/batches/${b.id}`} className="quiet-link">
+                      {b.depot}:{b.path}
+                    </Link>
+                    {b.label && <div className="text-sm opacity-75">{b.label}</div>}
+                  </td>
+                  <td className="text-right">{b.counts.cleared}</td>
+                  <td className="text-right">{b.counts.unproven}</td>
+                  <td className="text-right">{b.counts.refused}</td>
+                  <td className="text-right">{b.counts.absent}</td>
+                  <td>{b.asked_by}</td>
+                  <td className="whitespace-nowrap">{moment(b.created)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {list.hasNextPage && (
+        <button type="button" className="btn btn-sm self-center" onClick={() => void list.fetchNextPage()}>
+          Show older batches
+        </button>
+      )}
+    </div>
+  );
+}

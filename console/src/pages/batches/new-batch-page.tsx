@@ -1,0 +1,119 @@
+import { File, Folder } from "lucide-react";
+import { type FormEvent, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+
+import { useDepots, useFolder, usePublishers, useRunBatch } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { ProblemNote } from "../../parts/problem-note";
+import { bytes, count } from "../../parts/text";
+
+/** Choose a folder of a depot, look at what lies in it, and verify it. */
+export function NewBatchPage() {
+  const [search, setSearch] = useSearchParams();
+  const depots = useDepots();
+  const depot = search.get("depot") ?? depots.data?.items[0]?.name ?? "";
+  const path = search.get("path") ?? "";
+  const folder = useFolder(depot, path);
+  const open = (next: string) => { setSearch({ depot, path: next }); };
+  const parts = path === "" ? [] : path.split("/");
+  const files = folder.data?.items.filter((e) => !e.folder) ?? [];
+  return (
+    <div className="flex flex-col gap-4">
+      <h1>Verify a folder</h1>
+      {depots.error && <ProblemNote error={depots.error} />}
+      <div className="grid gap-6 lg:grid-cols-[1fr_20rem]">
+        <section aria-label="Folder">
+          <div className="flex flex-wrap items-center gap-1 border-b border-base-300 pb-2">
+            <select aria-label="Depot" className="select select-sm w-auto" value={depot} onChange={(e) => { setSearch({ depot: e.target.value }); }}>
+              {depots.data?.items.map((d) => <option key={d.name}>{d.name}</option>)}
+            </select>
+            <button type="button" className="btn btn-ghost btn-sm px-1.5" onClick={() => { open(""); }}>
+              top
+            </button>
+            {parts.map((part, i) => (
+              <span key={i} className="flex items-center gap-1">
+                /
+                <button type="button" className="btn btn-ghost btn-sm px-1.5" onClick={() => { open(parts.slice(0, i + 1).join("/")); }}>
+                  {part}
+                </button>
+              </span>
+            ))}
+          </div>
+          {folder.error && <ProblemNote error={folder.error} />}
+          {folder.data?.items.length === 0 && <p className="py-4">This folder is empty: there is nothing to verify.</p>}
+          <ul className="rows">
+            {folder.data?.items.map((entry) => (
+              <li key={entry.name} className="flex items-center gap-2 py-1">
+                {entry.folder ? (
+                  <button
+                    type="button"
+                    className="flex flex-1 items-center gap-2 rounded px-1 text-left font-semibold hover:bg-base-200"
+                    onClick={() => { open([...parts, entry.name].join("/")); }}
+                  >
+                    <Folder size={16} className="text-primary" aria-hidden />
+                    {entry.name}
+                  </button>
+                ) : (
+                  <span className="flex flex-1 items-center gap-2 px-1">
+                    <File size={16} className="opacity-75" aria-hidden />
+                    <span className="min-w-0 flex-1 break-words">{entry.name}</span>
+                    <span className="text-sm opacity-75">{bytes(entry.size)}</span>
+                  </span>
+                )}
+              </li>
+            ))}
+          </ul>
+        </section>
+        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} />
+      </div>
+    </div>
+  );
+}
+
+function RunForm({ depot, path, files, ready }: { depot: string; path: string; files: number; ready: boolean }) {
+  const publishers = usePublishers();
+  const run = useRunBatch();
+  const go = useNavigate();
+  const [publisher, setPublisher] = useState("");
+  const [label, setLabel] = useState("");
+  const [requireAll, setRequireAll] = useState(false);
+  const [key] = useState(() => crypto.randomUUID());
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    run.mutate({ depot, path, publisher, label, requireAll, key }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-4 self-start rounded-box border border-base-300 bg-base-200 p-4">
+      <p>
+        <span className="font-semibold break-words">
+          {depot}:{path}
+        </span>
+        <br />
+        <span className="text-sm opacity-75">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
+      </p>
+      <Field label="Expected publisher" hint="Left open, the names of the files tell.">
+        {(id) => (
+          <select id={id} className="select w-full" value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
+            <option value="">by file names</option>
+            {publishers.data?.items.map((p) => (
+              <option key={p.slug} value={p.slug}>
+                {p.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </Field>
+      <Field label="Label" hint="To find the batch by; may stay empty.">
+        {(id) => <input id={id} className="input w-full" maxLength={200} value={label} onChange={(e) => { setLabel(e.target.value); }} />}
+      </Field>
+      <label className="flex items-start gap-2">
+        <input type="checkbox" className="checkbox checkbox-sm mt-0.5" checked={requireAll} onChange={(e) => { setRequireAll(e.target.checked); }} />
+        <span>Refuse the batch when listed files are not here</span>
+      </label>
+      <button type="submit" className="btn btn-primary" disabled={!ready || run.isPending}>
+        Verify this folder
+      </button>
+      {run.error && <ProblemNote error={run.error} />}
+    </form>
+  );
+}

@@ -1,0 +1,130 @@
+import { Link, useParams } from "react-router";
+
+import type { Ground, Item } from "../../api/client";
+import { useBatch, useItem, useItems } from "../../api/hooks";
+import { Chain } from "../../parts/chain";
+import { Comparison, Hex } from "../../parts/hex";
+import { ProblemNote } from "../../parts/problem-note";
+import { bytes } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+export function ItemPage() {
+  const params = useParams();
+  const batchID = Number(params.batch);
+  const n = Number(params.item);
+  const query = useItem(batchID, n);
+  const batch = useBatch(batchID);
+  const others = useItems(batchID, "", "", false);
+  if (query.error) return <ProblemNote error={query.error} />;
+  const item = query.data;
+  if (!item) return <p>Loading…</p>;
+  const siblings = others.data?.pages.flatMap((p) => p.items) ?? [];
+  const itemAt = (ref: string) => {
+    const found = siblings.find((i) => i.path === ref);
+    return found && found.n !== n ? `/batches/${batchID}/items/${found.n}` : undefined;
+  };
+  return (
+    <div className="flex flex-col gap-5">
+      <div>
+        <p className="text-sm">
+          <Link to={`/batches/${batchID}`} className="quiet-link">
+            Batch {batchID}
+          </Link>{" "}
+          {batch.data && <span className="opacity-75">{batch.data.depot}:{batch.data.path}</span>}
+        </p>
+        <div className="flex flex-wrap items-center gap-3">
+          <h1 className="break-all">{item.shown}</h1>
+          {item.verdict && <Mark word={item.verdict} />}
+        </div>
+        <p className="text-sm opacity-75">
+          {item.role} ({item.why}), {bytes(item.size)}
+          {item.where && `, read by the ${item.where}`}
+        </p>
+      </div>
+      {!item.settled && <p>This file is still being measured.</p>}
+      <Grounds grounds={item.grounds} />
+      {item.paths.length > 0 && (
+        <section className="flex flex-col gap-3">
+          <h2>Chain of evidence</h2>
+          {item.paths.map((path, i) => (
+            <Chain key={i} path={path} itemAt={itemAt} />
+          ))}
+        </section>
+      )}
+      <Digests item={item} />
+      {item.record !== undefined && (
+        <p className="text-sm">
+          This outcome is{" "}
+          <Link to={`/records/${item.record}`} className="quiet-link">
+            record {item.record}
+          </Link>{" "}
+          of the ledger, where its receipt can be had.
+        </p>
+      )}
+    </div>
+  );
+}
+
+const rank: Record<string, number> = { refuses: 0, withholds: 1, notes: 2, supports: 3 };
+const edge: Record<string, string> = { refuses: "border-error", withholds: "border-warning", notes: "border-base-300", supports: "border-success" };
+const says: Record<string, string> = { refuses: "against it", withholds: "in the way", notes: "to note", supports: "for it" };
+
+function Grounds({ grounds }: { grounds: Ground[] }) {
+  if (grounds.length === 0) return null;
+  const sorted = [...grounds].sort((a, b) => (rank[a.effect] ?? 9) - (rank[b.effect] ?? 9));
+  return (
+    <section className="flex flex-col gap-3">
+      <h2>What was found</h2>
+      {sorted.map((g, i) => (
+        <div key={i} className={`border-l-4 pl-3 ${edge[g.effect] ?? ""}`} data-code={g.code}>
+          <p>
+            <span className="text-sm font-semibold opacity-75">{says[g.effect] ?? g.effect}: </span>
+            {g.sentence}
+          </p>
+          {g.code === "digest-mismatch" && g.expected && g.computed && (
+            <div className="my-1">
+              <Comparison expected={g.expected} computed={g.computed} />
+            </div>
+          )}
+          {g.advice && <p className="font-semibold">{g.advice}</p>}
+          {g.signature?.steps && <Steps steps={g.signature.steps} />}
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function Steps({ steps }: { steps: { question: string; holds: boolean; detail: string }[] }) {
+  return (
+    <details className="text-sm">
+      <summary className="cursor-pointer">How the signature was decided</summary>
+      <ol className="list-decimal pl-6">
+        {steps.map((s) => (
+          <li key={s.question}>
+            {s.question} <span className="font-semibold">{s.holds ? "Yes" : "No"}</span>: <span className="break-all">{s.detail}</span>
+          </li>
+        ))}
+      </ol>
+    </details>
+  );
+}
+
+function Digests({ item }: { item: Item }) {
+  const entries = Object.entries(item.digests);
+  if (entries.length === 0) return null;
+  return (
+    <section>
+      <h2 className="mb-1">Digests of these bytes</h2>
+      <dl className="grid grid-cols-[6rem_1fr] gap-x-3">
+        {entries.map(([algorithm, value]) => (
+          <div key={algorithm} className="contents">
+            <dt className="opacity-75">{algorithm}</dt>
+            <dd className="min-w-0">
+              <Hex value={value} />
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </section>
+  );
+}

@@ -1,0 +1,237 @@
+import { type FormEvent, useState } from "react";
+import { Link, useParams } from "react-router";
+
+import type { Key, Sighting } from "../../api/client";
+import { mayCurate, mayOperate, useAdmitKey, useKey, useMe, usePublishers, useSightKey } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { Comparison, Hex } from "../../parts/hex";
+import { ProblemNote } from "../../parts/problem-note";
+import { day, moment } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+const channels = [
+  "vendor-site",
+  "mirror",
+  "mailing-list",
+  "letter",
+  "phone",
+  "in-person",
+  "conference-slide",
+  "colleague-elsewhere",
+  "key-directory",
+  "other",
+];
+
+export function KeyPage() {
+  const fingerprint = useParams().fingerprint ?? "";
+  const query = useKey(fingerprint);
+  const me = useMe();
+  if (query.error) return <ProblemNote error={query.error} />;
+  const k = query.data;
+  if (!k) return <p>Loading…</p>;
+  return (
+    <div className="flex flex-col gap-6">
+      <div>
+        <p className="text-sm">
+          <Link to="/keyring" className="quiet-link">
+            Keyring
+          </Link>
+        </p>
+        <div className="flex flex-wrap items-center gap-3">
+          <h1>{k.user_ids[0] ?? "A key without a valid user ID"}</h1>
+          <Mark word={k.state} />
+          {k.conflict && <Mark word="conflict" />}
+        </div>
+        <p className="text-lg">
+          <Hex value={k.fingerprint} />
+        </p>
+      </div>
+      <div className="grid gap-6 lg:grid-cols-2">
+        <Facts k={k} />
+        <Decisions k={k} />
+      </div>
+      <Sightings k={k} />
+      {k.state === "candidate" && (
+        <div className="grid gap-6 lg:grid-cols-2">
+          {mayOperate(me.data) && <SightForm k={k} />}
+          {mayCurate(me.data) ? <AdmitForm k={k} /> : <ToBeAdmitted k={k} />}
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Facts({ k }: { k: Key }) {
+  const rows: [string, string][] = [
+    ["Publisher", k.publisher || "not said yet"],
+    ["Key", `${k.algorithm}, made ${day(k.created)}, may ${k.uses.join(" and ") || "do nothing that is stated"}`],
+    ...k.subkeys.map((s): [string, string] => ["Subkey", `${s.algorithm}, made ${day(s.created)}, may ${s.uses.join(" and ") || "do nothing that is stated"}`]),
+    ...k.user_ids.slice(1).map((id): [string, string] => ["Also", id]),
+  ];
+  if (k.expires) rows.push([k.expired ? "Expired" : "Expires", day(k.expires)]);
+  if (k.revoked) rows.push(["Revoked", `${day(k.revoked.at)}, ${k.revoked.reason} ${k.revoked.text ?? ""}`]);
+  rows.push(["Imported", `${moment(k.imported)} by ${k.imported_by}, from ${k.source}`]);
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Facts</h2>
+      <dl className="grid grid-cols-[6rem_1fr] gap-y-1">
+        {rows.map(([name, value], i) => (
+          <div key={i} className="contents">
+            <dt className="opacity-75">{name}</dt>
+            <dd className="min-w-0 break-words">{value}</dd>
+          </div>
+        ))}
+      </dl>
+    </section>
+  );
+}
+
+function Decisions({ k }: { k: Key }) {
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Decisions</h2>
+      {k.history.length === 0 && <p>None yet. It arrived on {moment(k.imported)} and counts for nothing.</p>}
+      <ol className="rows">
+        {k.history.map((h) => (
+          <li key={h.record} className="py-1.5">
+            <Mark word={h.to} /> <span className="text-sm">{moment(h.at)} by {h.by}, <Link className="quiet-link" to={`/records/${h.record}`}>record {h.record}</Link></span>
+            <p>{h.reason}</p>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Sightings({ k }: { k: Key }) {
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">
+        Sightings: {k.channels_seen} of {k.channels_asked} channels agree
+      </h2>
+      {k.sightings.length === 0 && <p>Nobody has noted yet where this fingerprint can be read.</p>}
+      <ul className="rows">
+        {k.sightings.map((s) => (
+          <SightingLine key={s.record} k={k} s={s} />
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function SightingLine({ k, s }: { k: Key; s: Sighting }) {
+  return (
+    <li className="py-1.5">
+      <p>
+        <span className={`font-semibold ${s.agrees ? "text-success" : "text-error"}`}>{s.agrees ? "agrees" : "conflict"}</span> on {s.channel}: {s.place}{" "}
+        <span className="text-sm opacity-75">
+          {moment(s.at)} by {s.by}
+        </span>
+      </p>
+      {s.note && <p className="text-sm">{s.note}</p>}
+      {!s.agrees && <Comparison expected={k.fingerprint} computed={s.read.replaceAll(" ", "")} />}
+    </li>
+  );
+}
+
+function SightForm({ k }: { k: Key }) {
+  const sight = useSightKey(k.fingerprint);
+  const empty = { read: "", channel: "", place: "", note: "" };
+  const [form, setForm] = useState(empty);
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    sight.mutate({ ...form, channel: form.channel as never }, { onSuccess: () => { setForm(empty); } });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
+      <h2>Note a sighting</h2>
+      <Field label="Fingerprint as you read it" hint="All 40 digits, in any case and spacing. The system compares it.">
+        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={form.read} onChange={set("read")} />}
+      </Field>
+      <div className="grid gap-3 sm:grid-cols-2">
+        <Field label="Channel">
+          {(id) => (
+            <select id={id} className="select w-full" required value={form.channel} onChange={set("channel")}>
+              <option value="" disabled>
+                choose
+              </option>
+              {channels.map((c) => (
+                <option key={c}>{c}</option>
+              ))}
+            </select>
+          )}
+        </Field>
+        <Field label="Where exactly">{(id) => <input id={id} className="input w-full" required value={form.place} onChange={set("place")} />}</Field>
+      </div>
+      <Field label="Note">{(id) => <input id={id} className="input w-full" value={form.note} onChange={set("note")} />}</Field>
+      <button type="submit" className="btn self-start" disabled={sight.isPending}>
+        Note it
+      </button>
+      {sight.error && <ProblemNote error={sight.error} />}
+      {sight.data && (
+        <p role="status" className="font-semibold">
+          {sight.data.agrees ? "It agrees, and was recorded." : "It differs. The conflict was recorded; the key cannot be admitted until a curator resolves it."}
+        </p>
+      )}
+    </form>
+  );
+}
+
+function ToBeAdmitted({ k }: { k: Key }) {
+  return (
+    <section className="self-start rounded-box border border-base-300 p-4">
+      <h2 className="mb-1">To be admitted</h2>
+      {k.obstacles.length === 0 ? (
+        <p>Nothing stands in the way. A curator decides.</p>
+      ) : (
+        <ul className="list-disc pl-5">
+          {k.obstacles.map((o) => (
+            <li key={o.code}>{o.sentence}</li>
+          ))}
+        </ul>
+      )}
+    </section>
+  );
+}
+
+function AdmitForm({ k }: { k: Key }) {
+  const publishers = usePublishers();
+  const admit = useAdmitKey(k.fingerprint);
+  const [typed, setTyped] = useState("");
+  const [publisher, setPublisher] = useState(k.publisher);
+  const [reason, setReason] = useState("");
+  if (k.obstacles.length > 0) return <ToBeAdmitted k={k} />;
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    admit.mutate({ typed, publisher, reason });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
+      <h2>Admit this key</h2>
+      <p>The evidence suffices. From then on its signatures count for the publisher.</p>
+      <Field label="Type the fingerprint" hint="From your own source, not from this page.">
+        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={typed} onChange={(e) => { setTyped(e.target.value); }} />}
+      </Field>
+      <Field label="Counts for">
+        {(id) => (
+          <select id={id} className="select w-full" required value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
+            <option value="" disabled>
+              choose
+            </option>
+            {publishers.data?.items.map((p) => (
+              <option key={p.slug} value={p.slug}>
+                {p.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </Field>
+      <Field label="Why it counts">{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <button type="submit" className="btn btn-primary self-start" disabled={admit.isPending}>
+        Admit
+      </button>
+      {admit.error && <ProblemNote error={admit.error} />}
+    </form>
+  );
+}

@@ -1,0 +1,135 @@
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+
+import type { Key } from "../../api/client";
+import { mayCurate, mayOperate, useAddPublisher, useKeys, useMe, usePublishers } from "../../api/hooks";
+import { Empty } from "../../parts/empty";
+import { Field } from "../../parts/field";
+import { Hex } from "../../parts/hex";
+import { ProblemNote } from "../../parts/problem-note";
+import { day } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+const order: Record<string, number> = { candidate: 0, admitted: 1, withdrawn: 2 };
+
+export function KeyringPage() {
+  const keys = useKeys();
+  const me = useMe();
+  const sorted = [...(keys.data?.items ?? [])].sort((a, b) => (order[a.state] ?? 9) - (order[b.state] ?? 9));
+  return (
+    <div className="flex flex-col gap-6">
+      <div className="flex flex-wrap items-center gap-3">
+        <h1>Keyring</h1>
+        {mayOperate(me.data) && (
+          <Link to="/keyring/import" className="btn btn-primary btn-sm ml-auto">
+            Import a key
+          </Link>
+        )}
+      </div>
+      {keys.error && <ProblemNote error={keys.error} />}
+      {keys.data && sorted.length === 0 && <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>}
+      {sorted.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="table table-sm">
+            <thead>
+              <tr>
+                <th>State</th>
+                <th>Publisher</th>
+                <th>Key</th>
+                <th>Facts</th>
+              </tr>
+            </thead>
+            <tbody>
+              {sorted.map((k) => (
+                <tr key={k.fingerprint}>
+                  <td>
+                    <Mark word={k.conflict ? "conflict" : k.state} />
+                  </td>
+                  <td>{k.publisher || "none"}</td>
+                  <td>
+                    <Link to={`/keyring/${k.fingerprint}`} className="quiet-link">
+                      {k.user_ids[0] ?? "no valid user ID"}
+                    </Link>
+                    <div>
+                      <Hex value={k.fingerprint} />
+                    </div>
+                  </td>
+                  <td className="text-sm">{facts(k)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      <Publishers />
+    </div>
+  );
+}
+
+function facts(k: Key): string {
+  const out = [k.algorithm];
+  if (k.state === "candidate") out.push(`${k.channels_seen} of ${k.channels_asked} channels agree`);
+  if (k.revoked) out.push(`revoked ${day(k.revoked.at)}`);
+  if (k.expires) out.push(`${k.expired ? "expired" : "expires"} ${day(k.expires)}`);
+  return out.join(", ");
+}
+
+function Publishers() {
+  const publishers = usePublishers();
+  const me = useMe();
+  const [adding, setAdding] = useState(false);
+  return (
+    <section>
+      <div className="mb-1 flex items-center gap-3 border-b border-base-300 pb-1">
+        <h2>Publishers</h2>
+        {mayCurate(me.data) && !adding && (
+          <button type="button" className="btn btn-xs ml-auto" onClick={() => { setAdding(true); }}>
+            Add a publisher
+          </button>
+        )}
+      </div>
+      {adding && <NewPublisher done={() => { setAdding(false); }} />}
+      {publishers.error && <ProblemNote error={publishers.error} />}
+      <ul className="rows">
+        {publishers.data?.items.map((p) => (
+          <li key={p.slug} className="grid gap-x-4 py-1.5 sm:grid-cols-[10rem_1fr_1fr]">
+            <span className="font-semibold">{p.slug}</span>
+            <span>{p.name}</span>
+            <span className="text-sm opacity-75">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function NewPublisher({ done }: { done: () => void }) {
+  const add = useAddPublisher();
+  const [form, setForm] = useState({ slug: "", name: "", contact: "", scope: "" });
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
+      <Field label="Short name" hint="Small letters, digits and hyphens.">
+        {(id) => <input id={id} className="input w-full" required value={form.slug} onChange={set("slug")} />}
+      </Field>
+      <Field label="Name">{(id) => <input id={id} className="input w-full" required value={form.name} onChange={set("name")} />}</Field>
+      <Field label="May sign" hint="Patterns of file names, such as gauge-fw-*; empty for any.">
+        {(id) => <input id={id} className="input w-full" value={form.scope} onChange={set("scope")} />}
+      </Field>
+      <Field label="Contact">{(id) => <input id={id} className="input w-full" value={form.contact} onChange={set("contact")} />}</Field>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary btn-sm" disabled={add.isPending}>
+          Add
+        </button>
+        <button type="button" className="btn btn-sm" onClick={done}>
+          Leave it
+        </button>
+      </div>
+      {add.error && <ProblemNote error={add.error} />}
+    </form>
+  );
+}

@@ -1,0 +1,140 @@
+import { lazy, type ReactNode, Suspense } from "react";
+import { Link } from "react-router";
+
+import type { Batch, Key } from "../../api/client";
+import { mayOperate, useMe, useOverview } from "../../api/hooks";
+import { Empty } from "../../parts/empty";
+import { ProblemNote } from "../../parts/problem-note";
+import { BatchProgress } from "../../parts/progress";
+import { count, day, moment } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
+
+const OutcomesChart = lazy(() => import("./outcomes-chart"));
+
+export function OverviewPage() {
+  const overview = useOverview();
+  const me = useMe();
+  if (overview.error) return <ProblemNote error={overview.error} />;
+  const o = overview.data;
+  if (!o) return <p>Loading…</p>;
+  const quiet = o.refused.length + o.unproven.length + o.candidates.length + o.conflicts.length + o.expiring.length === 0;
+  return (
+    <div className="flex flex-col gap-6">
+      <div className="flex flex-wrap items-center gap-3">
+        <h1>Overview</h1>
+        {mayOperate(me.data) && (
+          <Link to="/batches/new" className="btn btn-primary btn-sm ml-auto">
+            Verify a folder
+          </Link>
+        )}
+      </div>
+      {o.running.length > 0 && (
+        <Section title="Running">
+          {o.running.map((b) => (
+            <div key={b.id} className="py-2">
+              <BatchLine batch={b} />
+              <BatchProgress batch={b} />
+            </div>
+          ))}
+        </Section>
+      )}
+      {o.recent.length === 0 ? (
+        <Empty>
+          <p className="font-semibold">Nothing has been verified yet.</p>
+          <p>
+            {mayOperate(me.data) ? (
+              <>
+                <Link to="/batches/new" className="quiet-link">
+                  Choose a folder of a depot
+                </Link>{" "}
+                with a publisher's downloads; every file in it gets a verdict.
+              </>
+            ) : (
+              "Verdicts appear here once an operator has verified a folder."
+            )}
+          </p>
+        </Empty>
+      ) : (
+        <div className="grid gap-6 lg:grid-cols-2">
+          <Section title="Needs attention">
+            {quiet && <p className="py-2">Nothing: everything verified so far is cleared, and no key waits.</p>}
+            {o.conflicts.map((k) => (
+              <KeyLine key={k.fingerprint} k={k} word="conflict" says="a sighting shows another fingerprint" />
+            ))}
+            {o.refused.map((b) => (
+              <BatchLine key={b.id} batch={b} />
+            ))}
+            {o.unproven.map((b) => (
+              <BatchLine key={b.id} batch={b} />
+            ))}
+            {o.expiring.map((k) => (
+              <KeyLine key={k.fingerprint} k={k} word={k.state} says={`${k.expired ? "expired" : "expires"} ${day(k.expires ?? "")}`} />
+            ))}
+            {o.candidates.map((k) => (
+              <KeyLine key={k.fingerprint} k={k} word="candidate" says="waits for a decision" />
+            ))}
+          </Section>
+          <div className="flex flex-col gap-6">
+            <Section title="Artifacts by day and verdict">
+              <Suspense fallback={<p className="h-56 py-2">Drawing…</p>}>
+                <OutcomesChart days={o.days} />
+              </Suspense>
+            </Section>
+            <Section title="Latest batches">
+              {o.recent.map((b) => (
+                <BatchLine key={b.id} batch={b} />
+              ))}
+            </Section>
+          </div>
+        </div>
+      )}
+      {o.recent.length === 0 && o.candidates.length > 0 && (
+        <Section title="Keys that wait for a decision">
+          {o.candidates.map((k) => (
+            <KeyLine key={k.fingerprint} k={k} word="candidate" says={k.publisher} />
+          ))}
+        </Section>
+      )}
+      <p className="text-sm opacity-75">
+        The ledger holds <Link to="/records" className="quiet-link">{count(o.records, "record")}</Link>.
+      </p>
+    </div>
+  );
+}
+
+function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">{title}</h2>
+      <div className="rows">{children}</div>
+    </section>
+  );
+}
+
+function BatchLine({ batch }: { batch: Batch }) {
+  return (
+    <div className="grid grid-cols-[6.5rem_1fr] items-baseline gap-x-3 py-1.5 sm:grid-cols-[6.5rem_1fr_auto]">
+      <span>
+        <Mark word={batch.verdict ?? batch.state} />
+      </span>
+      <Link to={`/batches/${batch.id}`} className="min-w-0 break-words hover:underline">
+        {batch.depot}:{batch.path}
+      </Link>
+      <span className="col-start-2 text-sm opacity-75 sm:col-start-auto">{moment(batch.created)}</span>
+    </div>
+  );
+}
+
+function KeyLine({ k, word, says }: { k: Key; word: string; says: string }) {
+  return (
+    <div className="grid grid-cols-[6.5rem_1fr] items-baseline gap-x-3 py-1.5 sm:grid-cols-[6.5rem_1fr_auto]">
+      <span>
+        <Mark word={word} />
+      </span>
+      <Link to={`/keyring/${k.fingerprint}`} className="min-w-0 break-words hover:underline">
+        {k.user_ids[0] ?? k.grouped}
+      </Link>
+      <span className="col-start-2 text-sm opacity-75 sm:col-start-auto">{says}</span>
+    </div>
+  );
+}

@@ -1,0 +1,43 @@
+import { type FormEvent, useState } from "react";
+import { useLocation, useNavigate } from "react-router";
+
+import { useSignIn } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { ProblemNote } from "../../parts/problem-note";
+import { Wordmark } from "../../parts/wordmark";
+
+export function SignInPage() {
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const signIn = useSignIn();
+  const go = useNavigate();
+  const from = (useLocation().state as { from?: string } | null)?.from ?? "/";
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    signIn.mutate({ name, password }, { onSuccess: () => void go(from, { replace: true }) });
+  };
+  return (
+    <main className="flex min-h-dvh items-center justify-center bg-base-200 p-4 text-base-content">
+      <div className="w-full max-w-sm rounded-box border border-base-300 bg-base-100 p-6">
+        <Wordmark />
+        <h1 className="mb-4 mt-4">Sign in</h1>
+        <form onSubmit={submit} className="flex flex-col gap-4">
+          <Field label="Name">
+            {(id) => (
+              <input id={id} className="input w-full" autoComplete="username" required value={name} onChange={(e) => { setName(e.target.value); }} />
+            )}
+          </Field>
+          <Field label="Password">
+            {(id) => (
+              <input id={id} className="input w-full" type="password" autoComplete="current-password" required value={password} onChange={(e) => { setPassword(e.target.value); }} />
+            )}
+          </Field>
+          <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>
+            Sign in
+          </button>
+        </form>
+        {signIn.error && <ProblemNote error={signIn.error} />}
+      </div>
+    </main>
+  );
+}

@@ -1,0 +1,57 @@
+import { groups } from "./text";
+
+/** A digest or fingerprint in groups of four. */
+export function Hex({ value }: { value: string }) {
+  return (
+    <span className="inline-flex flex-wrap gap-x-[0.7ch] font-mono">
+      {groups(value).map((group, i) => (
+        <span key={i}>{group}</span>
+      ))}
+    </span>
+  );
+}
+
+/**
+ * Two values one above the other in groups of four. Characters that differ are
+ * bold, underlined and coloured, so that no eye has to find them and colour
+ * alone does not tell.
+ */
+export function Comparison({ expected, computed }: { expected: string; computed: string }) {
+  const e = expected.toUpperCase();
+  const c = computed.toUpperCase();
+  const length = Math.max(e.length, c.length);
+  let differing = 0;
+  for (let i = 0; i < length; i++) if (e[i] !== c[i]) differing++;
+  const columns = [];
+  for (let at = 0; at < length; at += 4) columns.push(at);
+  const cell = (own: string, other: string, at: number) =>
+    [0, 1, 2, 3].map((i) => {
+      const differs = own[at + i] !== other[at + i];
+      return (
+        <span key={i} className={differs ? "font-bold text-error underline decoration-2 underline-offset-4" : ""}>
+          {own[at + i] ?? "·"}
+        </span>
+      );
+    });
+  return (
+    <div className="overflow-x-auto">
+      <div className="flex gap-3 font-mono">
+        <div className="shrink-0 font-sans text-sm opacity-75">
+          <div className="h-6">expected</div>
+          <div className="h-6">computed</div>
+        </div>
+        <div className="flex flex-wrap gap-x-[1ch] gap-y-2">
+          {columns.map((at) => (
+            <div key={at}>
+              <div className="h-6">{cell(e, c, at)}</div>
+              <div className="h-6">{cell(c, e, at)}</div>
+            </div>
+          ))}
+        </div>
+      </div>
+      <p className="text-sm opacity-75">
+        {differing} of {length} characters differ.
+      </p>
+    </div>
+  );
+}

@@ -1,0 +1,101 @@
+import { LogOut, Moon, Sun } from "lucide-react";
+import { type ReactNode, useState } from "react";
+import { Navigate, NavLink, useLocation, useNavigate } from "react-router";
+
+import { Failure } from "../api/client";
+import { useMe, useSignOut } from "../api/hooks";
+import { Wordmark } from "./wordmark";
+import { ProblemNote } from "./problem-note";
+
+const places = [
+  { to: "/", name: "Overview" },
+  { to: "/batches", name: "Batches" },
+  { to: "/keyring", name: "Keyring" },
+  { to: "/records", name: "Records" },
+];
+
+/** The frame around every page but sign-in. */
+export function Shell({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const here = useLocation();
+  if (me.error instanceof Failure && me.error.problem.status === 401) {
+    return <Navigate to="/sign-in" state={{ from: here.pathname + here.search }} replace />;
+  }
+  return (
+    <div className="min-h-dvh bg-base-100 text-base-content">
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2">
+        Skip to the page
+      </a>
+      <header className="border-b border-base-300 bg-base-200">
+        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
+          <Wordmark />
+          <nav aria-label="Main" className="flex flex-wrap gap-1">
+            {places.map((place) => (
+              <NavLink
+                key={place.to}
+                to={place.to}
+                end={place.to === "/"}
+                className={({ isActive }) =>
+                  `rounded px-2.5 py-1 ${isActive ? "bg-base-300 font-semibold" : "hover:bg-base-300/60"}`
+                }
+              >
+                {place.name}
+              </NavLink>
+            ))}
+          </nav>
+          <div className="ml-auto flex items-center gap-2">
+            <ThemeSwitch />
+            {me.data && <Person name={me.data.full_name || me.data.name} role={me.data.role} />}
+          </div>
+        </div>
+      </header>
+      <main id="page" className="mx-auto max-w-6xl px-4 py-5">
+        {me.error && <ProblemNote error={me.error} />}
+        {me.data && children}
+      </main>
+    </div>
+  );
+}
+
+function Person({ name, role }: { name: string; role: string }) {
+  const signOut = useSignOut();
+  const go = useNavigate();
+  return (
+    <>
+      <span>
+        {name} <span className="opacity-75">({role})</span>
+      </span>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm btn-square"
+        aria-label="Sign out"
+        title="Sign out"
+        onClick={() => {
+          signOut.mutate(undefined, { onSettled: () => void go("/sign-in") });
+        }}
+      >
+        <LogOut size={16} aria-hidden />
+      </button>
+    </>
+  );
+}
+
+function ThemeSwitch() {
+  const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day-watch");
+  const next = theme === "day-watch" ? "night-watch" : "day-watch";
+  return (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={next === "night-watch" ? "Dark theme" : "Light theme"}
+      title={next === "night-watch" ? "Dark theme" : "Light theme"}
+      onClick={() => {
+        document.documentElement.dataset.theme = next;
+        localStorage.setItem("endeixis-theme", next);
+        setTheme(next);
+      }}
+    >
+      {next === "night-watch" ? <Moon size={16} aria-hidden /> : <Sun size={16} aria-hidden />}
+    </button>
+  );
+}

@@ -1,0 +1,27 @@
+import { Check, CircleDashed, CircleHelp, Hourglass, TriangleAlert, X } from "lucide-react";
+
+const looks = {
+  cleared: { icon: Check, colour: "text-success border-success/50" },
+  unproven: { icon: CircleHelp, colour: "text-warning border-warning/60" },
+  refused: { icon: X, colour: "text-error border-error/60" },
+  absent: { icon: CircleDashed, colour: "border-base-300" },
+  failed: { icon: TriangleAlert, colour: "text-error border-error/60" },
+  waiting: { icon: Hourglass, colour: "border-base-300" },
+  measuring: { icon: Hourglass, colour: "text-primary border-primary/50" },
+  admitted: { icon: Check, colour: "text-success border-success/50" },
+  candidate: { icon: CircleHelp, colour: "text-warning border-warning/60" },
+  withdrawn: { icon: X, colour: "text-error border-error/60" },
+  conflict: { icon: TriangleAlert, colour: "text-error border-error/60" },
+} as const;
+
+/** A verdict or state: word, icon and colour together. */
+export function Mark({ word }: { word: string }) {
+  const look = looks[word as keyof typeof looks] ?? looks.absent;
+  const Icon = look.icon;
+  return (
+    <span className={`inline-flex items-center gap-1 whitespace-nowrap rounded border px-1.5 text-sm font-semibold ${look.colour}`}>
+      <Icon size={14} strokeWidth={2.6} aria-hidden />
+      {word}
+    </span>
+  );
+}

@@ -1,0 +1,39 @@
+import { createBrowserRouter, Outlet } from "react-router";
+
+import { Shell } from "./parts/shell";
+import { BatchPage } from "./pages/batch/batch-page";
+import { BatchesPage } from "./pages/batches/batches-page";
+import { NewBatchPage } from "./pages/batches/new-batch-page";
+import { ItemPage } from "./pages/item/item-page";
+import { KeyPage } from "./pages/key/key-page";
+import { ImportPage } from "./pages/keyring/import-page";
+import { KeyringPage } from "./pages/keyring/keyring-page";
+import { NotFound } from "./parts/not-found";
+import { OverviewPage } from "./pages/overview/overview-page";
+import { RecordPage } from "./pages/record/record-page";
+import { RecordsPage } from "./pages/records/records-page";
+import { SignInPage } from "./pages/signin/sign-in-page";
+
+export const router = createBrowserRouter([
+  { path: "/sign-in", element: <SignInPage /> },
+  {
+    element: (
+      <Shell>
+        <Outlet />
+      </Shell>
+    ),
+    children: [
+      { path: "/", element: <OverviewPage /> },
+      { path: "/batches", element: <BatchesPage /> },
+      { path: "/batches/new", element: <NewBatchPage /> },
+      { path: "/batches/:batch", element: <BatchPage /> },
+      { path: "/batches/:batch/items/:item", element: <ItemPage /> },
+      { path: "/keyring", element: <KeyringPage /> },
+      { path: "/keyring/import", element: <ImportPage /> },
+      { path: "/keyring/:fingerprint", element: <KeyPage /> },
+      { path: "/records", element: <RecordsPage /> },
+      { path: "/records/:record", element: <RecordPage /> },
+      { path: "*", element: <NotFound what="There is no page at this address." /> },
+    ],
+  },
+]);

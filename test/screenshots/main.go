@@ -1,0 +1,193 @@
+// Command screenshots makes the pictures in docs/screenshots from the demo
+// data: it starts the demo, does what a newcomer would do, and takes a picture
+// of each page in headless Chromium and of each main command in a terminal
+// under Xvfb. Run it with “make screenshots” from the root of the checkout.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+
+	"endeixis/demo/scenario"
+	"endeixis/internal/browser"
+)
+
+const (
+	into   = "docs/screenshots"
+	width  = 1280
+	height = 800
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context) error {
+	address, stop, err := startDemo(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := os.MkdirAll(into, 0o755); err != nil {
+		return err
+	}
+	// Work for the pictures: three batches, one of each verdict.
+	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "brackwater/buoy-rx-1.9", "tidewright/gauge-fw-4.3-partial"} {
+		cmd := exec.CommandContext(ctx, "bin/endeixis", "batch", "run", scenario.Depot+":"+folder, "--wait")
+		if out, err := cmd.CombinedOutput(); err != nil && cmd.ProcessState.ExitCode() < 10 {
+			return fmt.Errorf("%w\n%s", err, out)
+		}
+	}
+	candidate := scenario.Keys()[1].Fingerprint
+	if err := pages(ctx, "http://"+address, candidate); err != nil {
+		return err
+	}
+	return terminals(ctx, candidate)
+}
+
+// startDemo starts the demo and waits for its address.
+func startDemo(ctx context.Context) (address string, stop func(), err error) {
+	cmd := exec.Command("bin/endeixis-demo")
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() {
+		cmd.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have ended
+		cmd.Wait()                          //nolint:errcheck
+	}
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if _, after, ok := strings.Cut(lines.Text(), "http://"); ok {
+			address = strings.TrimSpace(after)
+		}
+		if strings.HasPrefix(lines.Text(), "Stop with") {
+			go io.Copy(io.Discard, out) //nolint:errcheck
+			return address, stop, nil
+		}
+	}
+	stop()
+	return "", nil, errors.New("the demo did not start")
+}
+
+// pages takes the pictures of the console.
+func pages(ctx context.Context, base, candidate string) error {
+	ctx, cancel, err := browser.New(ctx, width, height)
+	if err != nil {
+		return err
+	}
+	defer cancel()
+	shot := func(name string, actions ...chromedp.Action) error {
+		var png []byte
+		actions = append(actions, chromedp.Sleep(400*time.Millisecond), chromedp.CaptureScreenshot(&png))
+		if err := chromedp.Run(ctx, actions...); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return os.WriteFile(filepath.Join(into, name+".png"), png, 0o644)
+	}
+	visit := func(path, waitFor string) chromedp.Action {
+		return chromedp.Tasks{chromedp.Navigate(base + path), chromedp.WaitVisible(waitFor, chromedp.ByQuery)}
+	}
+	theme := func(name string) chromedp.Action {
+		return chromedp.Evaluate(`localStorage.setItem("endeixis-theme", "`+name+`"); document.documentElement.dataset.theme = "`+name+`"`, nil)
+	}
+	person := scenario.People()[2]
+	steps := []func() error{
+		func() error { return shot("console-sign-in", visit("/sign-in", "form"), theme("day-watch")) },
+		func() error {
+			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), visit("/", "figure svg"))
+		},
+		func() error {
+			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=tidewright/gauge-fw-4.2", "form"))
+		},
+		func() error { return shot("console-batch", visit("/batches/2", "section ul")) },
+		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
+		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
+		func() error { return shot("console-keyring", visit("/keyring", "table")) },
+		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
+		func() error { return shot("console-import", visit("/keyring/import", "form")) },
+		func() error { return shot("console-records", visit("/records", "table")) },
+		func() error { return shot("console-overview-dark", theme("night-watch"), visit("/", "figure svg")) },
+		func() error {
+			return shot("console-live", theme("day-watch"), visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-survey-2026", "form"),
+				chromedp.Sleep(300*time.Millisecond), chromedp.Click("form button[type=submit]", chromedp.ByQuery),
+				chromedp.WaitVisible("progress", chromedp.ByQuery), chromedp.Sleep(400*time.Millisecond))
+		},
+		func() error {
+			return shot("console-phone", emulation.SetDeviceMetricsOverride(390, 844, 2, true), visit("/batches/2/items/3", "ol li"))
+		},
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// terminals takes the pictures of the client.
+func terminals(ctx context.Context, candidate string) error {
+	const display = ":97"
+	server := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
+	if err := server.Start(); err != nil {
+		return fmt.Errorf("Xvfb: %w; on Debian: apt-get install xvfb xterm imagemagick", err)
+	}
+	defer func() {
+		server.Process.Kill() //nolint:errcheck // it may have ended
+		server.Wait()         //nolint:errcheck
+	}()
+	for range 100 {
+		if _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	env := append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
+	for _, t := range []struct{ name, command string }{
+		{"client-batch-refused", "bin/endeixis batch run quayside:tidewright/gauge-fw-4.2-flipped --wait"},
+		{"client-batch-item", "bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
+		{"client-keyring", "bin/endeixis keyring list; echo; bin/endeixis keyring show " + candidate},
+		{"client-records", "bin/endeixis record list --limit 14; bin/endeixis record audit; bin/endeixis status"},
+	} {
+		script := fmt.Sprintf("printf '$ %%s\\n' %q; %s; printf '$ '; sleep 60", t.command, t.command)
+		term := exec.CommandContext(ctx, "xterm", "-geometry", "141x42+0+0", "-b", "12", "-fa", "DejaVu Sans Mono", "-fs", "11",
+			"-bg", "#17161b", "-fg", "#e6e3dc", "-e", "sh", "-c", script)
+		term.Env = env
+		if err := term.Start(); err != nil {
+			return fmt.Errorf("xterm: %w", err)
+		}
+		time.Sleep(2500 * time.Millisecond)
+		grab := exec.CommandContext(ctx, "import", "-window", "root", filepath.Join(into, t.name+".png"))
+		grab.Env = env
+		out, err := grab.CombinedOutput()
+		term.Process.Kill() //nolint:errcheck // it may have ended
+		term.Wait()         //nolint:errcheck
+		if err != nil {
+			return fmt.Errorf("%s: %w\n%s", t.name, err, out)
+		}
+	}
+	return nil
+}
