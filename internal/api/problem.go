@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 
@@ -83,6 +84,7 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 	}
 	if len(p.Errors) > 0 {
 		p.Field = p.Errors[0].Location
+		p.Detail = fmt.Sprintf("The request does not fit its description: %s (%s).", p.Errors[0].Message, p.Field)
 	}
 	return p
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"net/http"
 	"strconv"
@@ -385,7 +386,7 @@ func (a *API) registerKeyring() {
 	})
 	type importKeys struct {
 		Body struct {
-			Data      []byte `json:"data" doc:"The key file, armored or binary, in base64."`
+			Data      string `json:"data" doc:"The key file, armored or binary, in base64."`
 			Source    string `json:"source" maxLength:"1000" doc:"Where it comes from, such as a file name."`
 			Publisher string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
 		}
@@ -394,7 +395,11 @@ func (a *API) registerKeyring() {
 	importing.MaxBodyBytes = 24 << 20
 	handle(a, importing, func(ctx context.Context, in *importKeys) (*body[wire.Import], error) {
 		p, _ := principal(ctx)
-		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, in.Body.Data)
+		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
+		if err != nil {
+			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
+		}
+		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
 		return answer(wire.Import{Keys: convert(imported, func(k keys.Imported) wire.Imported {
 			return wire.Imported{Fingerprint: string(k.Fingerprint), Result: k.Result}
 		}), Notes: append([]string{}, notes...)}, err)
@@ -413,7 +418,7 @@ func (a *API) registerKeyring() {
 		Fingerprint string `path:"fingerprint" maxLength:"200"`
 		Body        struct {
 			Read    string          `json:"read" maxLength:"500" doc:"The fingerprint as it was read, in any case and spacing."`
-			Channel keyring.Channel `json:"channel" enum:"vendor-site,mirror,mailing-list,letter,phone,in-person,conference-slide,colleague-elsewhere,key-directory,other"`
+			Channel keyring.Channel `json:"channel" doc:"vendor-site, mirror, mailing-list, letter, phone, in-person, conference-slide, colleague-elsewhere, key-directory or other."`
 			Place   string          `json:"place" doc:"Where exactly."`
 			Note    string          `json:"note,omitempty"`
 		}

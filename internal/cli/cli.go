@@ -122,9 +122,8 @@ refused; 11 nothing was refused, something is unproven.`,
 	})
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.userCommand(), a.tokenCommand())
-	for _, cmd := range root.Commands() {
-		strict(cmd)
-	}
+	root.Args = cobra.ArbitraryArgs
+	strict(root)
 	return root
 }
 

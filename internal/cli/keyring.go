@@ -87,9 +87,9 @@ func (a *app) keyringList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"state", "publisher", "fingerprint", "user ID", "facts"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
+			g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
 			for _, k := range keys {
-				g.add(k.State, k.Publisher, k.Grouped, strings.Join(first(k.UserIDs, 1), ""), facts(k))
+				g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
 			return a.print(keys, g, nil)
 		},
@@ -135,8 +135,8 @@ func (a *app) keyringShow() *cobra.Command {
 }
 
 func (a *app) printKey(k wire.Key) error {
-	g := &grid{header: []string{"state", "publisher", "fingerprint", "user ID", "facts"}}
-	g.add(k.State, k.Publisher, k.Grouped, strings.Join(first(k.UserIDs, 1), ""), facts(k))
+	g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}}
+	g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 	return a.print(k, g, func() { a.showKey(k) })
 }
 
@@ -317,11 +317,11 @@ func (a *app) publisherCommand() *cobra.Command {
 				return err
 			}
 			own := []wire.Key{}
-			g := &grid{header: []string{"state", "fingerprint", "user ID", "facts"}, empty: "No key of this publisher is in the keyring."}
+			g := &grid{header: []string{"state", "fingerprint", "facts", "user ID"}, empty: "No key of this publisher is in the keyring."}
 			for _, k := range keys {
 				if k.Publisher == p.Slug {
 					own = append(own, k)
-					g.add(k.State, k.Grouped, strings.Join(first(k.UserIDs, 1), ""), facts(k))
+					g.add(k.State, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 				}
 			}
 			return a.print(struct {

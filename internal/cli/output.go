@@ -81,6 +81,9 @@ func (a *app) draw(g *grid) {
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
+	if a.terminal {
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(g.header), WidthMax: a.lastColumn(g), WidthMaxEnforcer: text.WrapSoft}})
+	}
 	header := table.Row{}
 	for _, h := range g.header {
 		header = append(header, h)
@@ -96,6 +99,24 @@ func (a *app) draw(g *grid) {
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		fmt.Fprintln(a.stdout, strings.TrimRight(line, " "))
 	}
+}
+
+// lastColumn returns the columns of the terminal that are left for the last
+// column of a table, so that long text is folded there and nowhere else.
+func (a *app) lastColumn(g *grid) int {
+	used := 0
+	for i := range len(g.header) - 1 {
+		widest := len(g.header[i])
+		for _, row := range g.rows {
+			widest = max(widest, text.StringWidthWithoutEscSequences(a.paint(plain.Text(row[i]))))
+		}
+		used += widest + 2
+	}
+	columns, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil {
+		columns = 100
+	}
+	return max(columns-used-2, 20)
 }
 
 // coloured reports whether colour may be used.

@@ -9,7 +9,9 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -131,7 +133,9 @@ func explain(err error) error {
 	}
 	var connect *pgconn.ConnectError
 	var server *pgconn.PgError
-	down := errors.As(err, &connect) || pgconn.SafeToRetry(err) || errors.Is(err, sql.ErrConnDone)
+	var network net.Error
+	down := errors.As(err, &connect) || pgconn.SafeToRetry(err) || errors.Is(err, sql.ErrConnDone) ||
+		errors.As(err, &network) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF)
 	if errors.As(err, &server) {
 		// Class 57P is a server that shuts down or starts up, 08 a broken
 		// connection, 53 one without resources.

@@ -153,7 +153,7 @@ func terminals(ctx context.Context, candidate string) error {
 	const display = ":97"
 	server := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
 	if err := server.Start(); err != nil {
-		return fmt.Errorf("Xvfb: %w; on Debian: apt-get install xvfb xterm imagemagick", err)
+		return fmt.Errorf("starting the X server: %w; on Debian: apt-get install xvfb xterm imagemagick", err)
 	}
 	defer func() {
 		server.Process.Kill() //nolint:errcheck // it may have ended

@@ -176,7 +176,7 @@ export function useAddPublisher() {
 }
 
 export function useSightKey(fingerprint: string) {
-  return useKeyringChange((body: { read: string; channel: never; place: string; note: string }) =>
+  return useKeyringChange((body: { read: string; channel: string; place: string; note: string }) =>
     ask(api.POST("/api/v1/keys/{fingerprint}/sightings", { params: { path: { fingerprint } }, body })),
   );
 }

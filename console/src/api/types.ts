@@ -918,8 +918,8 @@ export interface components {
             key: components["schemas"]["Key"];
         };
         SightBody: {
-            /** @enum {string} */
-            channel: "vendor-site" | "mirror" | "mailing-list" | "letter" | "phone" | "in-person" | "conference-slide" | "colleague-elsewhere" | "key-directory" | "other";
+            /** @description vendor-site, mirror, mailing-list, letter, phone, in-person, conference-slide, colleague-elsewhere, key-directory or other. */
+            channel: string;
             note?: string;
             /** @description Where exactly. */
             place: string;

@@ -61,7 +61,7 @@ function ChainLink({ link, last, to }: { link: Link; last: boolean; to?: string 
       </div>
       <div className="min-w-0 pb-3 pl-3 md:pb-0 md:pl-0 md:pr-4 md:pt-1.5">
         <p className="text-sm">
-          <span className="font-semibold">{link.kind}</span> <span className="opacity-75">{state.says}</span>
+          <span className="font-semibold">{link.kind}</span> <span className="soft">{state.says}</span>
         </p>
         {to ? (
           <RouterLink to={to} className="quiet-link">
@@ -70,7 +70,7 @@ function ChainLink({ link, last, to }: { link: Link; last: boolean; to?: string 
         ) : (
           label
         )}
-        <p className="text-sm wrap-anywhere opacity-75">{link.detail}</p>
+        <p className="text-sm wrap-anywhere soft">{link.detail}</p>
       </div>
     </li>
   );

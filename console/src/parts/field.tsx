@@ -9,7 +9,7 @@ export function Field({ label, hint, children }: { label: string; hint?: string;
         {label}
       </label>
       {children(id)}
-      {hint && <p className="text-sm opacity-75">{hint}</p>}
+      {hint && <p className="text-sm soft">{hint}</p>}
     </div>
   );
 }

@@ -36,7 +36,7 @@ export function Comparison({ expected, computed }: { expected: string; computed:
   return (
     <div className="overflow-x-auto">
       <div className="flex gap-3 font-mono">
-        <div className="shrink-0 font-sans text-sm opacity-75">
+        <div className="shrink-0 font-sans text-sm soft">
           <div className="h-6">expected</div>
           <div className="h-6">computed</div>
         </div>
@@ -49,7 +49,7 @@ export function Comparison({ expected, computed }: { expected: string; computed:
           ))}
         </div>
       </div>
-      <p className="text-sm opacity-75">
+      <p className="text-sm soft">
         {differing} of {length} characters differ.
       </p>
     </div>

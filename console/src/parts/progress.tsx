@@ -8,7 +8,7 @@ export function BatchProgress({ batch }: { batch: Batch }) {
   return (
     <div>
       <progress className="progress progress-primary w-full" value={percent} max={100} aria-label="Progress" />
-      <p className="text-sm opacity-75">
+      <p className="text-sm soft">
         {batch.state === "waiting"
           ? "The folder is being surveyed."
           : `${bytes(p.bytes_done)} of ${bytes(p.bytes)} read, ${p.items_done} of ${p.items} files settled.`}

@@ -63,7 +63,7 @@ function Person({ name, role }: { name: string; role: string }) {
   return (
     <>
       <span>
-        {name} <span className="opacity-75">({role})</span>
+        {name} <span className="soft">({role})</span>
       </span>
       <button
         type="button"

@@ -50,7 +50,7 @@ function Head({ batch }: { batch: Batch }) {
       <p>
         {batch.counts.cleared} cleared, {batch.counts.unproven} unproven, {batch.counts.refused} refused, {batch.counts.absent} absent
       </p>
-      <p className="text-sm opacity-75">
+      <p className="text-sm soft">
         Asked by {batch.asked_by} on {moment(batch.created)}
         {batch.label && `, “${batch.label}”`}
         {expected.length > 0 && `; expected from ${expected.join(" or ")} (${batch.expected?.how === "given" ? "as given" : "by the names of the files"})`}
@@ -100,13 +100,13 @@ function Group({ title, items, batch }: { title: string; items: Item[]; batch: n
       <ul className="rows">
         {items.map((item) => (
           <li key={item.n} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
-            <span>{item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm opacity-75">{item.settled ? item.role : "waiting"}</span>}</span>
+            <span>{item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}</span>
             <div className="min-w-0">
               <div className="flex flex-wrap items-baseline gap-x-3">
                 <Link to={`/batches/${batch}/items/${item.n}`} className="quiet-link break-all">
                   {item.shown}
                 </Link>
-                <span className="text-sm opacity-75">{bytes(item.size)}</span>
+                <span className="text-sm soft">{bytes(item.size)}</span>
               </div>
               <p className="text-sm break-words">{deciding(item)}</p>
             </div>
@@ -129,7 +129,7 @@ function AbsentList({ batch }: { batch: number }) {
               <Mark word="absent" />
             </span>
             <span className="break-all">
-              {e.name} <span className="text-sm opacity-75">by {e.manifest}, line {e.line}. No failure by itself.</span>
+              {e.name} <span className="text-sm soft">by {e.manifest}, line {e.line}. No failure by itself.</span>
             </span>
           </li>
         ))}

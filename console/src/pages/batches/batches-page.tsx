@@ -55,7 +55,7 @@ export function BatchesPage() {
                     <Link to={`/batches/${b.id}`} className="quiet-link">
                       {b.depot}:{b.path}
                     </Link>
-                    {b.label && <div className="text-sm opacity-75">{b.label}</div>}
+                    {b.label && <div className="text-sm soft">{b.label}</div>}
                   </td>
                   <td className="text-right">{b.counts.cleared}</td>
                   <td className="text-right">{b.counts.unproven}</td>

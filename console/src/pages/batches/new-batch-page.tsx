@@ -55,9 +55,9 @@ export function NewBatchPage() {
                   </button>
                 ) : (
                   <span className="flex flex-1 items-center gap-2 px-1">
-                    <File size={16} className="opacity-75" aria-hidden />
+                    <File size={16} className="soft" aria-hidden />
                     <span className="min-w-0 flex-1 break-words">{entry.name}</span>
-                    <span className="text-sm opacity-75">{bytes(entry.size)}</span>
+                    <span className="text-sm soft">{bytes(entry.size)}</span>
                   </span>
                 )}
               </li>
@@ -89,7 +89,7 @@ function RunForm({ depot, path, files, ready }: { depot: string; path: string; f
           {depot}:{path}
         </span>
         <br />
-        <span className="text-sm opacity-75">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
+        <span className="text-sm soft">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
       </p>
       <Field label="Expected publisher" hint="Left open, the names of the files tell.">
         {(id) => (

@@ -30,13 +30,13 @@ export function ItemPage() {
           <Link to={`/batches/${batchID}`} className="quiet-link">
             Batch {batchID}
           </Link>{" "}
-          {batch.data && <span className="opacity-75">{batch.data.depot}:{batch.data.path}</span>}
+          {batch.data && <span className="soft">{batch.data.depot}:{batch.data.path}</span>}
         </p>
         <div className="flex flex-wrap items-center gap-3">
           <h1 className="break-all">{item.shown}</h1>
           {item.verdict && <Mark word={item.verdict} />}
         </div>
-        <p className="text-sm opacity-75">
+        <p className="text-sm soft">
           {item.role} ({item.why}), {bytes(item.size)}
           {item.where && `, read by the ${item.where}`}
         </p>
@@ -78,7 +78,7 @@ function Grounds({ grounds }: { grounds: Ground[] }) {
       {sorted.map((g, i) => (
         <div key={i} className={`border-l-4 pl-3 ${edge[g.effect] ?? ""}`} data-code={g.code}>
           <p>
-            <span className="text-sm font-semibold opacity-75">{says[g.effect] ?? g.effect}: </span>
+            <span className="text-sm font-semibold soft">{says[g.effect] ?? g.effect}: </span>
             {g.sentence}
           </p>
           {g.code === "digest-mismatch" && g.expected && g.computed && (
@@ -118,7 +118,7 @@ function Digests({ item }: { item: Item }) {
       <dl className="grid grid-cols-[6rem_1fr] gap-x-3">
         {entries.map(([algorithm, value]) => (
           <div key={algorithm} className="contents">
-            <dt className="opacity-75">{algorithm}</dt>
+            <dt className="soft">{algorithm}</dt>
             <dd className="min-w-0">
               <Hex value={value} />
             </dd>

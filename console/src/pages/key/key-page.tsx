@@ -77,7 +77,7 @@ function Facts({ k }: { k: Key }) {
       <dl className="grid grid-cols-[6rem_1fr] gap-y-1">
         {rows.map(([name, value], i) => (
           <div key={i} className="contents">
-            <dt className="opacity-75">{name}</dt>
+            <dt className="soft">{name}</dt>
             <dd className="min-w-0 break-words">{value}</dd>
           </div>
         ))}
@@ -124,7 +124,7 @@ function SightingLine({ k, s }: { k: Key; s: Sighting }) {
     <li className="py-1.5">
       <p>
         <span className={`font-semibold ${s.agrees ? "text-success" : "text-error"}`}>{s.agrees ? "agrees" : "conflict"}</span> on {s.channel}: {s.place}{" "}
-        <span className="text-sm opacity-75">
+        <span className="text-sm soft">
           {moment(s.at)} by {s.by}
         </span>
       </p>
@@ -141,7 +141,7 @@ function SightForm({ k }: { k: Key }) {
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    sight.mutate({ ...form, channel: form.channel as never }, { onSuccess: () => { setForm(empty); } });
+    sight.mutate(form, { onSuccess: () => { setForm(empty); } });
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">

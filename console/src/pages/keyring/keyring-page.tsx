@@ -95,7 +95,7 @@ function Publishers() {
           <li key={p.slug} className="grid gap-x-4 py-1.5 sm:grid-cols-[10rem_1fr_1fr]">
             <span className="font-semibold">{p.slug}</span>
             <span>{p.name}</span>
-            <span className="text-sm opacity-75">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
+            <span className="text-sm soft">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
           </li>
         ))}
       </ul>

@@ -95,7 +95,7 @@ export function OverviewPage() {
           ))}
         </Section>
       )}
-      <p className="text-sm opacity-75">
+      <p className="text-sm soft">
         The ledger holds <Link to="/records" className="quiet-link">{count(o.records, "record")}</Link>.
       </p>
     </div>
@@ -120,7 +120,7 @@ function BatchLine({ batch }: { batch: Batch }) {
       <Link to={`/batches/${batch.id}`} className="min-w-0 break-words hover:underline">
         {batch.depot}:{batch.path}
       </Link>
-      <span className="col-start-2 text-sm opacity-75 sm:col-start-auto">{moment(batch.created)}</span>
+      <span className="col-start-2 text-sm soft sm:col-start-auto">{moment(batch.created)}</span>
     </div>
   );
 }
@@ -134,7 +134,7 @@ function KeyLine({ k, word, says }: { k: Key; word: string; says: string }) {
       <Link to={`/keyring/${k.fingerprint}`} className="min-w-0 break-words hover:underline">
         {k.user_ids[0] ?? k.grouped}
       </Link>
-      <span className="col-start-2 text-sm opacity-75 sm:col-start-auto">{says}</span>
+      <span className="col-start-2 text-sm soft sm:col-start-auto">{says}</span>
     </div>
   );
 }

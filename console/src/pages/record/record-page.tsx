@@ -28,7 +28,7 @@ export function RecordPage() {
           </h1>
           {r.verdict && <Mark word={r.verdict} />}
         </div>
-        <p className="text-sm opacity-75">
+        <p className="text-sm soft">
           {r.kind}, by {r.by} on {moment(r.at)}
           {r.batch !== undefined && (
             <>
@@ -45,7 +45,7 @@ export function RecordPage() {
         <a className="btn btn-sm" href={`/api/v1/records/${r.position}/receipt`} download={`record-${r.position}.receipt.json`}>
           Download the receipt
         </a>{" "}
-        <span className="text-sm opacity-75">Anyone with the service's public key can check it, without asking us.</span>
+        <span className="text-sm soft">Anyone with the service's public key can check it, without asking us.</span>
       </p>
       <section>
         <h2 className="mb-1">As it was written</h2>

@@ -1,0 +1,63 @@
+# Endeixis. “make help” lists what can be made.
+export CGO_ENABLED ?= 1
+FUZZTIME ?= 5m
+CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
+
+.PHONY: help demo test build console bench fuzz fuzz-briefly lint openapi screenshots clean
+
+help: ## list what can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
+
+demo: ## start everything with demo data; Ctrl-C stops it
+	@scripts/install-missing.sh run
+	@$(MAKE) --no-print-directory build
+	@exec bin/endeixis-demo
+
+build: console/dist/index.html ## build the service, the client and the console into bin/
+	go build -o bin/ ./cmd/endeixisd ./cmd/endeixis
+	go build -o bin/endeixis-demo ./demo
+
+console: console/dist/index.html ## build the console alone
+
+console/node_modules/.made: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.made $(CONSOLE_SOURCES) docs/openapi.yaml
+	cd console && npm run --silent types && npm run --silent build
+
+openapi: ## write docs/openapi.yaml from the service's own description
+	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml
+
+lint: console/node_modules/.made ## check form and types
+	@test -z "$$(go tool gofumpt -l cmd core console/*.go demo internal test)" || { echo "not in gofumpt's form:"; go tool gofumpt -l cmd core console/*.go demo internal test; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent lint
+
+test: ## install what is missing and run every check and test
+	@scripts/install-missing.sh test
+	@$(MAKE) --no-print-directory build lint
+	go run ./internal/pgserver/pgrun go test -timeout 20m ./...
+	@$(MAKE) --no-print-directory fuzz-briefly FUZZTIME=4s
+
+# Every fuzz target, each for FUZZTIME.
+fuzz-briefly fuzz: ## fuzz every parser, each for FUZZTIME (5m)
+	@for target in $$(grep -rhoE '^func Fuzz[A-Za-z]+' --include='*_test.go' core internal | sed 's/func //' | sort -u); do \
+		dir=$$(grep -rlE "^func $$target\(" --include='*_test.go' core internal | head -1 | xargs dirname); \
+		echo "$$target in $$dir"; \
+		go test ./$$dir -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) | grep -vE '^fuzz: elapsed.*\(0/sec\)' | tail -3 || exit 1; \
+	done
+
+bench: build ## measure against floors, and write docs/benchmarks.md
+	@scripts/install-missing.sh run
+	go run ./internal/pgserver/pgrun go run ./test/bench
+
+screenshots: ## make the pictures in docs/screenshots from the demo data
+	@scripts/install-missing.sh shots
+	@$(MAKE) --no-print-directory build
+	go run ./test/screenshots
+
+clean: ## remove what was built and the demo's files
+	rm -rf bin .demo console/node_modules
+	find console/dist -mindepth 1 ! -name .keep -delete

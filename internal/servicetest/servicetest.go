@@ -1,0 +1,196 @@
+// Package servicetest starts the whole service for a test: a database of its
+// own on the shared PostgreSQL, a depot with the demo's folders, people of
+// every role, and Tidewright's key admitted. It is to the service what
+// net/http/httptest is to a handler.
+package servicetest
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"endeixis/demo/scenario"
+	"endeixis/internal/client"
+	"endeixis/internal/config"
+	"endeixis/internal/pgserver"
+	"endeixis/internal/serve"
+)
+
+// A Service is a running service.
+type Service struct {
+	// URL is its address, such as http://127.0.0.1:41234.
+	URL string
+	// Depot is the directory of the depot called “quayside”.
+	Depot string
+	// Config is what the service runs with.
+	Config config.Config
+	// PublicKey is that of its ledger.
+	PublicKey string
+
+	tokens map[string]string
+}
+
+var shared struct {
+	once   sync.Once
+	server *pgserver.Server
+	url    string
+	err    error
+}
+
+// Database returns the address of an empty database. The server is the one
+// that “make test” has started, or else one for this test binary, which [Main]
+// stops.
+func Database(t testing.TB) string {
+	t.Helper()
+	shared.once.Do(func() {
+		if shared.url = os.Getenv(pgserver.TestVariable); shared.url != "" {
+			return
+		}
+		shared.server, shared.err = pgserver.Start(context.Background())
+		if shared.err == nil {
+			shared.url = shared.server.URL("postgres")
+		}
+	})
+	require.NoError(t, shared.err)
+	url, err := pgserver.CreateDatabase(t.Context(), shared.url)
+	require.NoError(t, err)
+	return url
+}
+
+// Main runs the tests of a package and stops what they shared. Call it from
+// TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared.server != nil {
+		shared.server.Stop()
+	}
+	os.Exit(code)
+}
+
+// Prepare makes a configuration with a database and a depot, without starting
+// anything.
+func Prepare(t testing.TB) config.Config {
+	t.Helper()
+	dir := t.TempDir()
+	depot := filepath.Join(dir, scenario.Depot)
+	require.NoError(t, scenario.WriteSmall(depot))
+	return config.Config{
+		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
+		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
+		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
+	}
+}
+
+// Start starts a service with the demo's people, publishers and keys.
+func Start(t testing.TB) *Service {
+	t.Helper()
+	return StartWith(t, Prepare(t))
+}
+
+// StartWith starts a service with a configuration made by [Prepare].
+func StartWith(t testing.TB, c config.Config) *Service {
+	t.Helper()
+	log := slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError}))
+	service, err := serve.Open(t.Context(), c, log)
+	require.NoError(t, err)
+	people := scenario.People()
+	beginning, err := service.Init(t.Context(), people[0].Name, func() (string, error) { return people[0].Password, nil })
+	require.NoError(t, err)
+
+	ctx, cancel := context.WithCancel(context.Background())
+	address := make(chan string, 1)
+	done := make(chan error, 1)
+	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
+	s := &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[string]string{}}
+	select {
+	case a := <-address:
+		s.URL = "http://" + a
+	case err := <-done:
+		require.NoError(t, err)
+	case <-time.After(30 * time.Second):
+		t.Fatal("the service did not start")
+	}
+	t.Cleanup(func() {
+		cancel()
+		<-done
+		service.Close()
+	})
+	if beginning.Token != "" {
+		s.tokens[people[0].Role] = beginning.Token
+		s.populate(t)
+	}
+	return s
+}
+
+// populate adds what the demo starts with.
+func (s *Service) populate(t testing.TB) {
+	t.Helper()
+	people := scenario.People()
+	for _, p := range people[1:] {
+		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), p.Name, p.FullName, p.Role, p.Password))
+		c, err := client.New(s.URL, "")
+		require.NoError(t, err)
+		issued, err := c.SignIn(t.Context(), p.Name, p.Password, "test", 1)
+		require.NoError(t, err)
+		s.tokens[p.Role] = issued.Text
+	}
+	curator := s.Client(t, "curator")
+	for _, p := range scenario.Publishers() {
+		_, err := curator.AddPublisher(t.Context(), p.Slug, p.Name, p.Contact, p.Scope)
+		require.NoError(t, err)
+	}
+	keys := scenario.Keys()
+	for _, k := range keys[:2] {
+		_, err := curator.ImportKeys(t.Context(), k.Armored, k.Name, k.Publisher)
+		require.NoError(t, err)
+	}
+	first := keys[0].Fingerprint
+	for _, channel := range []string{"letter", "phone"} {
+		_, err := curator.SightKey(t.Context(), first, first, channel, "a test", "")
+		require.NoError(t, err)
+	}
+	_, err := curator.AdmitKey(t.Context(), first, first, keys[0].Publisher, "for a test")
+	require.NoError(t, err)
+}
+
+// Client returns a client with the token of somebody with the role.
+func (s *Service) Client(t testing.TB, role string) *client.Client {
+	t.Helper()
+	c, err := client.New(s.URL, s.Token(t, role))
+	require.NoError(t, err)
+	return c
+}
+
+// Token returns a token of somebody with the role.
+func (s *Service) Token(t testing.TB, role string) string {
+	t.Helper()
+	token, ok := s.tokens[role]
+	require.True(t, ok, "nobody has the role %s", role)
+	return token
+}
+
+// Write writes a file into the depot and returns the folder as depot:folder.
+func (s *Service) Write(t testing.TB, folder string, files map[string][]byte) string {
+	t.Helper()
+	dir := filepath.Join(s.Depot, filepath.FromSlash(folder))
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	for name, content := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), content, 0o644))
+	}
+	return fmt.Sprintf("%s:%s", scenario.Depot, folder)
+}
+
+// testWriter passes a log on to the test.
+type testWriter struct{ t testing.TB }
+
+func (w testWriter) Write(p []byte) (int, error) {
+	w.t.Logf("%s", p)
+	return len(p), nil
+}

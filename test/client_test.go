@@ -1,0 +1,304 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/judge"
+	"endeixis/demo/scenario"
+	"endeixis/internal/servicetest"
+)
+
+// batchJSON is what the client promises in JSON.
+type batchJSON struct {
+	ID      int64   `json:"id"`
+	State   string  `json:"state"`
+	Verdict *string `json:"verdict"`
+	Counts  struct {
+		Cleared, Unproven, Refused, Absent int
+	} `json:"counts"`
+	Items []struct {
+		Path    string            `json:"path"`
+		Role    string            `json:"role"`
+		Size    int64             `json:"size"`
+		Verdict *string           `json:"verdict"`
+		Grounds []judge.Ground    `json:"grounds"`
+		Paths   []judge.ProofPath `json:"paths"`
+		Record  *int64            `json:"record"`
+	} `json:"items"`
+	Absent []struct{ Name, Manifest string } `json:"absent"`
+}
+
+func (b batchJSON) codes(path string) []string {
+	var out []string
+	for _, item := range b.Items {
+		if item.Path == path {
+			for _, g := range item.Grounds {
+				out = append(out, string(g.Code))
+			}
+		}
+	}
+	return out
+}
+
+// TestFolders runs every folder of the demo depot and expects of each what a
+// person would.
+func TestFolders(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	for _, c := range []struct {
+		folder                             string
+		code                               int
+		cleared, unproven, refused, absent int
+		item                               string
+		has                                string
+		says                               string
+	}{
+		{"tidewright/gauge-fw-4.2", 0, 3, 0, 0, 0, "gauge-fw-4.2-main.img", "signature-valid", ""},
+		{"tidewright/gauge-fw-4.2-flipped", 10, 2, 0, 1, 0, "gauge-fw-4.2-main.img", "digest-mismatch", "Download it again"},
+		{"tidewright/gauge-fw-4.2-truncated", 10, 2, 0, 1, 0, "gauge-fw-4.2-main.img", "digest-mismatch", ""},
+		{"tidewright/gauge-fw-4.3-unlisted", 11, 3, 1, 0, 0, "gauge-fw-4.3-extra.img", "not-listed", ""},
+		{"tidewright/gauge-fw-4.3-partial", 0, 2, 0, 0, 1, "", "", "no failure by itself"},
+		{"tidewright/gauge-fw-4.3-outward", 0, 3, 0, 0, 0, "SHA256SUMS", "manifest-unreadable", "leads out of the folder"},
+		{"tidewright/gauge-fw-4.4-rewritten", 10, 0, 0, 3, 0, "gauge-fw-4.4-boot.img", "signature-invalid", ""},
+		{"tidewright/gauge-fw-4.1-unsigned", 11, 0, 3, 0, 0, "gauge-fw-4.1-boot.img", "manifest-unsigned", ""},
+		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
+		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
+		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},
+		{"brackwater/buoy-rx-2.0-new-signer", 11, 0, 2, 0, 0, "buoy-rx-2.0-north.bin", "signer-unknown", "Get the publisher's key"},
+	} {
+		t.Run(c.folder, func(t *testing.T) {
+			t.Parallel()
+			r := endeixis(t, s, "operator", "batch", "run", scenario.Depot+":"+c.folder, "--wait", "--output", "json")
+			require.Equal(t, c.code, r.code, r.err)
+			var b batchJSON
+			r.decode(t, &b)
+			assert.Equal(t, "done", b.State)
+			assert.Equal(t, []int{c.cleared, c.unproven, c.refused, c.absent}, []int{b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent})
+			if c.has != "" {
+				assert.Contains(t, b.codes(c.item), c.has)
+			}
+			for _, item := range b.Items {
+				assert.NotNil(t, item.Record, "every item has its record")
+				assert.Equal(t, item.Role == "artifact", item.Verdict != nil, "artifacts have verdicts, the others have not")
+			}
+			shown := endeixis(t, s, "auditor", "batch", "show", strconv.FormatInt(b.ID, 10))
+			assert.Zero(t, shown.code, shown.err)
+			assert.Contains(t, strings.Join(strings.Fields(shown.out), " "), c.says)
+		})
+	}
+	t.Cleanup(func() {
+		audit := endeixis(t, s, "auditor", "record", "audit")
+		assert.Zero(t, audit.code, audit.out+audit.err)
+	})
+}
+
+// TestFlippedByteNamesEverything holds the promise of the first release: file,
+// expected and computed digest are named.
+func TestFlippedByteNamesEverything(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2-flipped", "--wait")
+	require.Equal(t, 10, r.code, r.err)
+	assert.Contains(t, r.out, "gauge-fw-4.2-main.img")
+	assert.Contains(t, r.out, "expected  AFEF CE87")
+	assert.Contains(t, r.out, "computed  31FE 20A5")
+	assert.Contains(t, r.out, "^^^^")
+	assert.NotContains(t, r.out, "\x1b[", "no colour but on a terminal")
+	assert.Contains(t, r.err, "done, 5 of 5 files", "progress goes to stderr")
+}
+
+// TestLifeOfAKey imports, sights and admits, and then the same folder clears.
+func TestLifeOfAKey(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	key := scenario.Keys()[2]
+	file := filepath.Join(t.TempDir(), key.Name)
+	require.NoError(t, os.WriteFile(file, key.Armored, 0o600))
+	fp := key.Fingerprint
+	spaced := strings.ToUpper(fp[:20]) + "  " + fp[20:]
+	other := "0" + fp[1:]
+
+	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code)
+	r := endeixis(t, s, "operator", "keyring", "import", file, "--publisher", "brackwater")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "new")
+	assert.Contains(t, r.err, "does not count yet")
+	r = endeixis(t, s, "operator", "keyring", "import", file)
+	assert.Contains(t, r.out, "unchanged")
+
+	admit := func(role, typed string) ran {
+		return endeixis(t, s, role, "keyring", "admit", fp, "--typed", typed, "--publisher", "brackwater", "--reason", "two channels agree")
+	}
+	r = admit("curator", fp)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "0 of 2 distinct channels")
+	r = admit("operator", fp)
+	assert.Equal(t, 3, r.code, "an operator does not decide")
+	assert.Contains(t, r.err, "needs the role curator")
+
+	sight := func(read, channel string) ran {
+		return endeixis(t, s, "operator", "keyring", "sight", fp, "--read", read, "--channel", channel, "--at", "a page")
+	}
+	require.Zero(t, sight(spaced, "letter").code)
+	r = sight(fp[24:], "phone")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "40 hexadecimal digits, this has 16")
+	assert.Contains(t, sight(fp, "pigeon").err, "There is no channel")
+	require.Zero(t, sight(fp, "phone").code)
+
+	r = admit("curator", other)
+	assert.Contains(t, r.err, "differs from the key's fingerprint in 1 places")
+	r = admit("curator", spaced)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "admitted")
+	r = admit("curator", fp)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "only a candidate can be admitted")
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code)
+
+	r = sight(other, "mirror")
+	assert.Equal(t, 10, r.code, "a conflict is not overlooked")
+	assert.Contains(t, r.err, "conflict was recorded")
+	list := endeixis(t, s, "auditor", "keyring", "list")
+	assert.Contains(t, list.out, "conflict")
+	show := endeixis(t, s, "auditor", "publisher", "show", "brackwater", "--output", "yaml")
+	assert.Contains(t, show.out, "fingerprint: "+fp)
+}
+
+// TestReceiptsAndAudit hands out a receipt, checks it without the service, and
+// finds a forged one out.
+func TestReceiptsAndAudit(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	dir := t.TempDir()
+	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait", "--output", "json")
+	var b batchJSON
+	r.decode(t, &b)
+	record := strconv.FormatInt(*b.Items[3].Record, 10)
+
+	file := filepath.Join(dir, "receipt.json")
+	require.Zero(t, endeixis(t, s, "auditor", "record", "receipt", record, "--file", file).code)
+	again := endeixis(t, s, "auditor", "record", "receipt", record, "--file", file)
+	assert.Equal(t, 1, again.code)
+	assert.Contains(t, again.err, "was not overwritten")
+
+	offline := func(file string) ran {
+		return endeixisWith(t, nil, "", "record", "verify-receipt", file, "--public-key", s.PublicKey)
+	}
+	r = offline(file)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, b.Items[3].Path)
+	assert.Contains(t, r.out, "cleared")
+
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	var receipt map[string]any
+	require.NoError(t, json.Unmarshal(text, &receipt))
+	receipt["record"] = strings.Replace(receipt["record"].(string), `"verdict":"cleared"`, `"verdict":"refused"`, 1)
+	forged, err := json.Marshal(receipt)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file+".forged", forged, 0o600))
+	r = offline(file + ".forged")
+	assert.Equal(t, 10, r.code)
+	assert.Contains(t, r.err, "does not hold")
+	assert.Equal(t, 2, endeixisWith(t, nil, "", "record", "verify-receipt", file).code, "without a key it cannot be checked")
+
+	kept := filepath.Join(dir, "checkpoint.txt")
+	require.Zero(t, endeixis(t, s, "auditor", "record", "audit", "--save", kept).code)
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
+	r = endeixis(t, s, "auditor", "record", "audit", "--against", kept)
+	assert.Zero(t, r.code, r.err)
+	r = endeixis(t, s, "auditor", "record", "audit", "--against", file)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "was not signed by this service")
+
+	r = endeixis(t, s, "auditor", "record", "list", "--kind", "item-outcome", "--verdict", "cleared", "--name", "MAIN", "--output", "csv")
+	assert.Contains(t, r.out, "gauge-fw-4.2-main.img")
+	assert.NotContains(t, r.out, "boot")
+	r = endeixis(t, s, "auditor", "record", "show", record)
+	assert.Contains(t, r.out, `"kind": "item-outcome"`)
+}
+
+// TestSigningIn goes through login, profile and logout.
+func TestSigningIn(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	profile := "ENDEIXIS_PROFILE=" + filepath.Join(t.TempDir(), "profile.yaml")
+	person := scenario.People()[1]
+	env := []string{profile, "ENDEIXIS_TOKEN="}
+
+	r := endeixisWith(t, env, "", "status")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "endeixis login")
+	r = endeixisWith(t, env, "not the password\n", "login", "--server", s.URL, "--user", person.Name)
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "Name and password do not fit together")
+	r = endeixisWith(t, env, person.Name+"\n"+person.Password+"\n", "login", "--server", s.URL)
+	require.Zero(t, r.code, r.err)
+	info, err := os.Stat(strings.TrimPrefix(profile, "ENDEIXIS_PROFILE="))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm(), "only its owner may read the token")
+	r = endeixisWith(t, env, "", "status")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "ines (operator)")
+	assert.Contains(t, r.out, s.PublicKey)
+	require.Zero(t, endeixisWith(t, env, "", "logout").code)
+	assert.Equal(t, 3, endeixisWith(t, env, "", "status").code)
+
+	r = endeixisWith(t, []string{"ENDEIXIS_SERVER=http://127.0.0.1:1", "ENDEIXIS_TOKEN=x"}, "", "status")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "cannot be reached")
+}
+
+func TestUsage(t *testing.T) {
+	t.Parallel()
+	for _, args := range [][]string{{"--output", "pdf", "status"}, {"batch", "run"}, {"batch", "show", "x"}, {"bogus"}, {"batch", "bogus"}, {"batch", "run", "/tmp"}, {"--nope"}} {
+		r := endeixisWith(t, []string{"ENDEIXIS_SERVER=http://127.0.0.1:1"}, "", args...)
+		assert.Equal(t, 2, r.code, "%v: %s", args, r.err)
+		assert.NotEmpty(t, r.err)
+	}
+	help := endeixisWith(t, nil, "", "batch", "run", "--help")
+	assert.Zero(t, help.code)
+	assert.Contains(t, help.out, "quayside:tidewright/gauge-fw-4.2")
+	assert.Contains(t, endeixisWith(t, nil, "", "completion", "bash").out, "endeixis")
+}
+
+// TestTokensAndPeople covers what an administrator does.
+func TestTokensAndPeople(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	env := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "administrator")}
+	r := endeixisWith(t, env, "a-long-password\n", "user", "add", "wenna", "--role", "operator", "--full-name", "Wenna Pascoe")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, endeixisWith(t, env, "x\n", "user", "add", "short").err, "at least 10 characters")
+	assert.Contains(t, endeixisWith(t, env, "a-long-password\n", "user", "add", "wenna").err, "already")
+	assert.Contains(t, endeixisWith(t, env, "", "user", "list").out, "Wenna Pascoe")
+	assert.Equal(t, 3, endeixis(t, s, "curator", "user", "list").code)
+
+	r = endeixis(t, s, "operator", "token", "issue", "--label", "nightly", "--role", "curator")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "cannot be allowed more than its owner")
+	r = endeixis(t, s, "operator", "token", "issue", "--label", "nightly", "--role", "auditor", "--output", "json")
+	require.Zero(t, r.code, r.err)
+	var issued struct {
+		ID   int64  `json:"id"`
+		Text string `json:"text"`
+	}
+	r.decode(t, &issued)
+	as := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + issued.Text}
+	require.Zero(t, endeixisWith(t, as, "", "batch", "list").code)
+	assert.Equal(t, 3, endeixisWith(t, as, "", "batch", "run", "quayside:tidewright/gauge-fw-4.2").code, "the token is for reading")
+	require.Zero(t, endeixis(t, s, "operator", "token", "end", strconv.FormatInt(issued.ID, 10)).code)
+	r = endeixisWith(t, as, "", "batch", "list")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.err, "This token was ended")
+	assert.Contains(t, endeixis(t, s, "operator", "token", "list").out, "nightly")
+}

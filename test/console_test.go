@@ -1,0 +1,297 @@
+package test
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/console"
+	"endeixis/demo/scenario"
+	"endeixis/internal/browser"
+	"endeixis/internal/servicetest"
+)
+
+// A tab is a browser that somebody looks at.
+type tab struct {
+	t    *testing.T
+	ctx  context.Context
+	base string
+}
+
+func open(t *testing.T, s *servicetest.Service) *tab {
+	t.Helper()
+	if _, err := fs.Stat(console.Files(), "index.html"); err != nil {
+		t.Fatal("the console is not built; run “make build” first")
+	}
+	ctx, cancel, err := browser.New(t.Context(), 1280, 800)
+	require.NoError(t, err)
+	t.Cleanup(cancel)
+	ctx, stop := context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(stop)
+	return &tab{t, ctx, s.URL}
+}
+
+func (b *tab) do(actions ...chromedp.Action) {
+	b.t.Helper()
+	if err := chromedp.Run(b.ctx, actions...); err != nil {
+		var text string
+		chromedp.Run(b.ctx, chromedp.Text("body", &text, chromedp.ByQuery)) //nolint:errcheck // only to explain
+		require.NoError(b.t, err, "the page shows:\n%s", text)
+	}
+}
+
+// visit opens a page and waits for a text on it.
+func (b *tab) visit(path, text string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(b.base + path))
+	b.sees(text)
+}
+
+// sees waits until the page shows a text.
+func (b *tab) sees(text string) {
+	b.t.Helper()
+	b.do(chromedp.Poll(fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(20*time.Second)))
+}
+
+func (b *tab) text() string {
+	b.t.Helper()
+	var text string
+	b.do(chromedp.Text("body", &text, chromedp.ByQuery))
+	return text
+}
+
+// press clicks the button or link with the text.
+func (b *tab) press(label string) {
+	b.t.Helper()
+	b.do(chromedp.Click(fmt.Sprintf(`//*[self::button or self::a][contains(normalize-space(.), %q)]`, label), chromedp.BySearch))
+}
+
+// fill types into the field with the label.
+func (b *tab) fill(label, value string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(fmt.Sprintf(`//label[normalize-space(text())=%q]/following::*[self::input or self::textarea][1]`, label), value, chromedp.BySearch))
+}
+
+// choose picks a value in the list with the label.
+func (b *tab) choose(label, value string) {
+	b.t.Helper()
+	b.do(chromedp.SetValue(fmt.Sprintf(`//label[normalize-space(text())=%q]/following::select[1]`, label), value, chromedp.BySearch),
+		chromedp.Evaluate(fmt.Sprintf(`(() => {
+			const label = [...document.querySelectorAll("label")].find((l) => l.textContent.trim() === %q);
+			const select = document.getElementById(label.htmlFor);
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(select, %q);
+			select.dispatchEvent(new Event("change", { bubbles: true }));
+		})()`, label, value), nil))
+}
+
+func (b *tab) signIn(role string) {
+	b.t.Helper()
+	for _, p := range scenario.People() {
+		if p.Role == role {
+			b.do(browser.SignIn(b.base, p.Name, p.Password))
+			return
+		}
+	}
+	b.t.Fatalf("nobody has the role %s", role)
+}
+
+// accessible runs axe-core on the page, in both themes.
+func (b *tab) accessible(page string) {
+	b.t.Helper()
+	for _, theme := range []string{"day-watch", "night-watch"} {
+		var violations []string
+		b.do(chromedp.Evaluate(fmt.Sprintf("document.documentElement.dataset.theme = %q", theme), nil),
+			chromedp.Sleep(250*time.Millisecond), // colours move for a moment
+			chromedp.Evaluate(axe(b.t), nil),
+			chromedp.Evaluate(`axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] }).then((r) =>
+				r.violations.map((v) => v.id + ": " + v.nodes.map((n) => n.html.slice(0, 160)).join(" | ")))`, &violations, awaitPromise))
+		assert.Empty(b.t, violations, "%s in %s", page, theme)
+	}
+}
+
+func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
+
+func axe(t testing.TB) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join("..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	return string(text)
+}
+
+// TestConsoleLineOfWork does in the browser what a newcomer does.
+func TestConsoleLineOfWork(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	b := open(t, s)
+	b.visit("/batches", "Sign in")
+	b.accessible("sign-in")
+	b.fill("Name", "tobiah")
+	b.fill("Password", "not it")
+	b.press("Sign in")
+	b.sees("Name and password do not fit together")
+	b.signIn("curator")
+	b.visit("/", "Nothing has been verified yet")
+	b.accessible("empty overview")
+
+	// A good folder.
+	b.press("Verify a folder")
+	b.sees("tidewright")
+	b.press("tidewright")
+	b.press("gauge-fw-4.2")
+	b.sees("SHA256SUMS.sig")
+	b.accessible("new batch")
+	b.press("Verify this folder")
+	b.sees("3 artifacts cleared")
+	b.accessible("batch")
+	b.press("gauge-fw-4.2-main.img")
+	b.sees("By a signed manifest: complete")
+	var kinds []string
+	b.do(chromedp.Evaluate(`[...document.querySelectorAll("[data-kind]")].map((n) => n.dataset.kind + " " + n.dataset.state)`, &kinds))
+	assert.Equal(t, []string{"artifact holds", "digest holds", "entry holds", "manifest holds", "signature holds", "key holds", "publisher holds"}, kinds)
+	b.accessible("cleared item")
+
+	// A flipped byte.
+	b.visit("/batches/new?depot=quayside&path=tidewright/gauge-fw-4.2-flipped", "Verify this folder")
+	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery))
+	b.press("Verify this folder")
+	b.sees("1 artifact refused")
+	b.press("gauge-fw-4.2-main.img")
+	b.sees("64 of 64 characters differ")
+	b.sees("Download it again")
+	b.accessible("refused item")
+
+	// An unknown signer: import, sight, admit, run again.
+	b.visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-2.0-new-signer", "Verify this folder")
+	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery))
+	b.press("Verify this folder")
+	b.sees("2 artifacts unproven")
+	key := scenario.Keys()[2]
+	b.visit("/keyring/import", "Import a key")
+	b.accessible("import")
+	b.do(chromedp.SendKeys("textarea", string(key.Armored), chromedp.ByQuery))
+	b.choose("Said to belong to", "brackwater")
+	b.do(chromedp.Click("form button[type=submit]", chromedp.ByQuery))
+	b.sees("is new, and a candidate")
+	b.visit("/keyring", "candidate")
+	b.accessible("keyring")
+	b.visit("/keyring/"+key.Fingerprint, "0 of 2 channels agree")
+	b.accessible("candidate key")
+	for i, channel := range []string{"letter", "phone"} {
+		b.fill("Fingerprint as you read it", key.Fingerprint)
+		b.choose("Channel", channel)
+		b.fill("Where exactly", "a test")
+		b.press("Note it")
+		b.sees(fmt.Sprintf("%d of 2 channels agree", i+1))
+	}
+	b.sees("The evidence suffices")
+	b.fill("Type the fingerprint", strings.ToUpper(key.Fingerprint))
+	b.fill("Why it counts", "letter and phone agree")
+	b.accessible("admission")
+	b.press("Admit")
+	b.sees("by tobiah, record")
+	assert.Contains(t, b.text(), "admitted")
+	b.visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-2.0-new-signer", "Verify this folder")
+	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery))
+	b.press("Verify this folder")
+	b.sees("2 artifacts cleared")
+
+	// All of it is on record.
+	b.visit("/records", "item-outcome")
+	b.press("Audit the ledger")
+	b.sees("records are as they were written")
+	b.accessible("records")
+	b.visit("/records?kind=key-step", "key-step")
+	b.do(chromedp.Click("tbody a", chromedp.ByQuery))
+	b.sees("letter and phone agree")
+	b.accessible("record")
+	b.visit("/", "Needs attention")
+	b.do(chromedp.WaitVisible("figure svg", chromedp.ByQuery))
+	b.accessible("overview")
+	b.visit("/batches", "quayside:brackwater")
+	b.accessible("batches")
+}
+
+// TestConsoleBadInput shows the service's own words where something is wrong.
+func TestConsoleBadInput(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(s.Depot, "outward")))
+	b := open(t, s)
+	b.signIn("curator")
+	for path, says := range map[string]string{
+		"/batches/new?depot=quayside&path=../..":          "leads out of the depot",
+		"/batches/new?depot=quayside&path=outward":        "leads out of the depot",
+		"/batches/new?depot=attic":                        "There is no depot",
+		"/batches/new?depot=quayside&path=incoming/empty": "This folder is empty",
+		"/batches/999":           "There is no batch 999",
+		"/batches/x":             "not a batch's number",
+		"/batches/999/items/1":   "has no item 1",
+		"/keyring/97965A9A":      "short forms can be forged",
+		"/records/9999":          "There is no record 9999",
+		"/there-is-no-such-page": "no page at this address",
+	} {
+		b.visit(path, says)
+	}
+	b.visit("/batches/new?depot=quayside&path=incoming/empty", "This folder is empty")
+	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery))
+	b.press("Verify this folder")
+	b.sees("nothing to verify")
+
+	dir := t.TempDir()
+	picture := filepath.Join(dir, "key.asc")
+	content, err := base64.StdEncoding.DecodeString("/9j/4AAQSkZJRgABAQAAAQABAAD/2wBDAA==")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(picture, content, 0o600))
+	b.visit("/keyring/import", "Import a key")
+	b.do(chromedp.SetUploadFiles("input[type=file]", []string{picture}, chromedp.ByQuery))
+	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery), chromedp.Click("form button[type=submit]", chromedp.ByQuery))
+	b.sees("it is a JPEG picture")
+	assert.NotContains(t, b.text(), "candidate:")
+}
+
+// TestConsoleRoles shows nobody a button that would answer “forbidden”.
+func TestConsoleRoles(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	b := open(t, s)
+	b.signIn("auditor")
+	b.visit("/batches", "No batch yet")
+	assert.NotContains(t, b.text(), "Verify a folder")
+	candidate := scenario.Keys()[1].Fingerprint
+	b.visit("/keyring/"+candidate, "To be admitted")
+	text := b.text()
+	assert.NotContains(t, text, "Note it")
+	assert.NotContains(t, text, "Admit this key")
+	b.visit("/keyring", "candidate")
+	assert.NotContains(t, b.text(), "Import a key")
+	assert.NotContains(t, b.text(), "Add a publisher")
+	b.do(chromedp.Click(`button[aria-label="Sign out"]`, chromedp.ByQuery))
+	b.sees("Password")
+	b.visit("/records", "Password")
+}
+
+// TestConsoleMarkup shows hostile names as text.
+func TestConsoleMarkup(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	folder := s.Write(t, "incoming/markup", map[string][]byte{`<img src=x onerror="document.title='owned'">.img`: nil, "esc\x1b[31m.img": nil})
+	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/batches/1", `onerror=`)
+	assert.Contains(t, b.text(), `esc\x1b[31m.img`)
+	var title string
+	b.do(chromedp.Title(&title))
+	assert.Equal(t, "Endeixis", title)
+}

@@ -1,0 +1,77 @@
+// Package test meets the product as its users do: the service with a real
+// PostgreSQL, called through the client's binary, its API and a browser.
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/servicetest"
+	"endeixis/internal/wire"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+var built struct {
+	once sync.Once
+	dir  string
+	err  error
+}
+
+// binary returns the path of a program, built once for all tests.
+func binary(t testing.TB, name string) string {
+	t.Helper()
+	built.once.Do(func() {
+		if built.dir, built.err = os.MkdirTemp("", "endeixis-test-bin-"); built.err != nil {
+			return
+		}
+		cmd := exec.Command("go", "build", "-o", built.dir+"/", "endeixis/cmd/endeixis", "endeixis/cmd/endeixisd")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			built.err = &exec.Error{Name: string(out), Err: err}
+		}
+	})
+	require.NoError(t, built.err)
+	return filepath.Join(built.dir, name)
+}
+
+// A ran is a finished run of the client.
+type ran struct {
+	code     int
+	out, err string
+}
+
+// decode reads JSON output.
+func (r ran) decode(t testing.TB, into any) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(r.out), into), "stdout: %s\nstderr: %s", r.out, r.err)
+}
+
+// endeixis runs the client as somebody with the role.
+func endeixis(t testing.TB, s *servicetest.Service, role string, args ...string) ran {
+	t.Helper()
+	return endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, role)}, "", args...)
+}
+
+// endeixisWith runs the client with an environment and standard input.
+func endeixisWith(t testing.TB, env []string, stdin string, args ...string) ran {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), args...)
+	cmd.Env = append(append(os.Environ(), "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"), "TZ=UTC"), env...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewBufferString(stdin), &out, &errs
+	err := cmd.Run()
+	if _, ok := err.(*exec.ExitError); err != nil && !ok {
+		require.NoError(t, err)
+	}
+	return ran{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// nothing is for those who only want to know the end of a batch.
+func nothing(wire.Batch) {}
