@@ -45,21 +45,24 @@ func NewAudit(checkpoints []Checkpoint) (*Audit, error) {
 	return a, nil
 }
 
-// Record takes the next record with the leaf hash stored beside it. After the
-// first difference it does nothing more.
-func (a *Audit) Record(record []byte, storedLeaf tlog.Hash) {
+// Record takes the next record with the leaf hash stored beside it, and returns
+// the hashes that a tree stores for it, its leaf first, in the order of their
+// indexes. After the first difference it does nothing more.
+func (a *Audit) Record(record []byte, storedLeaf tlog.Hash) []tlog.Hash {
 	if a.problem != nil {
-		return
+		return nil
 	}
 	leaf := Leaf(record)
 	if leaf != storedLeaf {
 		a.problem = &Difference{Position: a.size, Reason: "its text does not have the hash that was stored with it"}
-		return
+		return nil
 	}
 	next := peak{0, leaf}
+	hashes := []tlog.Hash{leaf}
 	for n := len(a.peaks); n > 0 && a.peaks[n-1].level == next.level; n-- {
 		next = peak{next.level + 1, tlog.NodeHash(a.peaks[n-1].hash, next.hash)}
 		a.peaks = a.peaks[:n-1]
+		hashes = append(hashes, next.hash)
 	}
 	a.peaks = append(a.peaks, next)
 	a.size++
@@ -69,6 +72,7 @@ func (a *Audit) Record(record []byte, storedLeaf tlog.Hash) {
 			a.problem = &Difference{Position: a.size - 1, Reason: fmt.Sprintf("the first %d records do not have the root of the checkpoint signed over them; one of them was altered since", a.size)}
 		}
 	}
+	return hashes
 }
 
 // Size returns how many records were taken.

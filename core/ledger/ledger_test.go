@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -72,8 +73,12 @@ func TestRootsAgree(t *testing.T) {
 			m.add(t, rest[:n]...)
 			rest = rest[n:]
 		}
+		var hashes []tlog.Hash
 		for _, r := range all {
-			audit.Record([]byte(r), Leaf([]byte(r)))
+			hashes = append(hashes, audit.Record([]byte(r), Leaf([]byte(r)))...)
+		}
+		if !slices.Equal(hashes, m.hashes) {
+			t.Fatalf("the stored hashes of %d records differ", len(all))
 		}
 		root, err := Root(int64(len(all)), m)
 		require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
@@ -314,18 +315,25 @@ func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
 	if err != nil {
 		return bad(-1, "Two checkpoints contradict each other: %v.", err)
 	}
+	tree := &treeCheck{stored: s.store.Hashes(ctx), bad: -1}
 	if err := s.store.EachRecord(ctx, func(r store.Record) error {
-		if r.Position == audit.Size() {
-			leaf := [32]byte{}
-			copy(leaf[:], r.Leaf)
-			audit.Record(r.Body, leaf)
+		if r.Position != audit.Size() {
+			return nil // a gap; Finish will miss the records behind it
 		}
-		return nil
+		leaf := [32]byte{}
+		copy(leaf[:], r.Leaf)
+		return tree.take(r.Position, audit.Record(r.Body, leaf))
 	}); err != nil {
 		return Report{}, err
 	}
 	if d := audit.Finish(); d != nil {
 		return bad(d.Position, "Record %d differs: %s.", d.Position, d.Reason)
+	}
+	if err := tree.compare(); err != nil {
+		return Report{}, err
+	}
+	if tree.bad >= 0 {
+		return bad(tree.bad, "The tree's stored hashes at record %d are not those of the records.", tree.bad)
 	}
 	root, err := ledger.Root(audit.Size(), s.store.Hashes(ctx))
 	if err != nil || root != audit.Root() {
@@ -342,4 +350,40 @@ func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
 		Clean: true, Records: audit.Size(), Checkpoints: len(opened), Root: audit.Root().String(), Position: -1,
 		Sentence: fmt.Sprintf("All %d records are as they were written; %d signed checkpoints agree.", audit.Size(), len(opened)),
 	}, nil
+}
+
+// A treeCheck holds the hashes that an audit computes against those that are
+// stored for the tree, many at a time.
+type treeCheck struct {
+	stored  tlog.HashReader
+	indexes []int64
+	hashes  []tlog.Hash
+	records []int64
+	next    int64
+	bad     int64 // the first record whose hashes differ, or -1
+}
+
+func (c *treeCheck) take(record int64, hashes []tlog.Hash) error {
+	for _, h := range hashes {
+		c.indexes, c.hashes, c.records = append(c.indexes, c.next), append(c.hashes, h), append(c.records, record)
+		c.next++
+	}
+	if len(c.indexes) < 4000 {
+		return nil
+	}
+	return c.compare()
+}
+
+func (c *treeCheck) compare() error {
+	stored, err := c.stored.ReadHashes(c.indexes)
+	if err != nil {
+		return err
+	}
+	for i := range stored {
+		if stored[i] != c.hashes[i] && c.bad < 0 {
+			c.bad = c.records[i]
+		}
+	}
+	c.indexes, c.hashes, c.records = c.indexes[:0], c.hashes[:0], c.records[:0]
+	return nil
 }

@@ -1,0 +1,80 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/access"
+	"endeixis/internal/fault"
+	"endeixis/internal/wire"
+)
+
+// TestDocumentIsCurrent keeps the committed description true; the console's
+// types are made from it.
+func TestDocumentIsCurrent(t *testing.T) {
+	document, err := Document()
+	require.NoError(t, err)
+	committed, err := os.ReadFile(filepath.Join("..", "..", "docs", "openapi.yaml"))
+	require.NoError(t, err)
+	assert.Equal(t, string(document), string(committed), "run “make openapi”")
+}
+
+// TestEveryOperationSaysWhoMayCallIt guards against a door without a lock.
+func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
+	a := New(Parts{})
+	count := 0
+	for path, item := range a.huma.OpenAPI().Paths {
+		for method, o := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "DELETE": item.Delete, "PUT": item.Put, "PATCH": item.Patch} {
+			if o == nil {
+				continue
+			}
+			count++
+			role, ok := o.Metadata[roleOf].(access.Role)
+			if path == "/api/v1/sessions" {
+				continue // signing in is for everybody
+			}
+			require.True(t, ok && role.Valid(), "%s %s", method, path)
+			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") && !strings.Contains(path, "audits") {
+				assert.NotEqual(t, access.Auditor, role, "%s %s changes something", method, path)
+			}
+		}
+	}
+	assert.Greater(t, count, 25)
+}
+
+func TestProblems(t *testing.T) {
+	log := slog.New(slog.DiscardHandler)
+	for kind, status := range map[fault.Kind]int{
+		fault.Invalid: 422, fault.Unauthenticated: 401, fault.Denied: 403, fault.NotFound: 404, fault.Conflict: 409, fault.Unavailable: 503, fault.TooMany: 429,
+	} {
+		p := problemOf(context.Background(), log, fault.New(kind, "a-code", "What %s.", "happened").Advise("Do this.").At("field"))
+		assert.Equal(t, Problem{Type: "about:blank", Title: p.Title, Status: status, Detail: "What happened.", Code: "a-code", Advice: "Do this.", Field: "field"}, *p)
+	}
+	p := problemOf(context.Background(), log, errors.New("password of the database is xyzzy"))
+	assert.Equal(t, 500, p.Status)
+	assert.NotContains(t, p.Detail+p.Advice, "xyzzy", "what went wrong inside is for the log")
+}
+
+// TestEventNumbersGrow through the whole life of a batch.
+func TestEventNumbersGrow(t *testing.T) {
+	last := 0
+	for _, b := range []wire.Batch{
+		{State: "waiting"},
+		{State: "measuring"},
+		{State: "measuring", Progress: wire.Progress{BytesDone: 10}},
+		{State: "measuring", Progress: wire.Progress{BytesDone: 10, ItemsDone: 1}},
+		{State: "done", Progress: wire.Progress{BytesDone: 10, ItemsDone: 1}},
+	} {
+		assert.Greater(t, eventOf(b), last)
+		last = eventOf(b)
+	}
+}

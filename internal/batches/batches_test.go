@@ -1,0 +1,98 @@
+package batches_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+
+	"endeixis/internal/batches"
+	"endeixis/internal/depots"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/serve"
+	"endeixis/internal/servicetest"
+	"endeixis/internal/store"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+// service assembles batches without a queue, so that a test decides who works
+// on what and when.
+func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
+	t.Helper()
+	c := servicetest.Prepare(t)
+	s, err := store.Open(t.Context(), c.Database.URL)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	r := records.New(s, serve.Now)
+	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
+	require.NoError(t, err)
+	k := keys.New(s, r, serve.Now)
+	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
+	return batches.New(s, r, k, depots.New(c.Depots), batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots
+}
+
+// TestTwoWorkersAfterOneSlice lets several do the same step at once, over and
+// over: each item ends with one outcome.
+func TestTwoWorkersAfterOneSlice(t *testing.T) {
+	t.Parallel()
+	b, s, _ := service(t)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "tidewright"})
+	require.NoError(t, err)
+	var g errgroup.Group
+	for range 4 {
+		g.Go(func() error {
+			_, err := b.Survey(t.Context(), made.ID)
+			return err
+		})
+	}
+	require.NoError(t, g.Wait())
+	work, err := s.Unfinished(t.Context())
+	require.NoError(t, err)
+	require.Len(t, work, 1)
+	assert.Greater(t, len(work[0].Slices), 5)
+	done, err := b.Finish(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.False(t, done, "slices are open")
+	for range 4 {
+		g.Go(func() error {
+			for _, slice := range work[0].Slices {
+				if err := b.Measure(t.Context(), made.ID, slice); err != nil {
+					return err
+				}
+				if _, err := b.Finish(t.Context(), made.ID); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, g.Wait())
+	got, err := b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "done", got.State)
+	assert.Equal(t, got.Items, got.ItemsDone)
+	size, err := s.LedgerSize(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, got.Items+2, size, "one record for each item, one for the batch, one for the policy")
+}
+
+// TestFolderVanishes removes the folder between the request and the work.
+func TestFolderVanishes(t *testing.T) {
+	t.Parallel()
+	b, _, dirs := service(t)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "brackwater"})
+	require.NoError(t, err)
+	dirs["quayside"] += "-moved-away"
+	_, err = b.Survey(t.Context(), made.ID)
+	require.NoError(t, err)
+	got, err := b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "failed", got.State)
+	assert.NotEmpty(t, got.Note)
+	assert.Nil(t, got.Verdict)
+	assert.NotNil(t, got.Position, "failing is on record too")
+}

@@ -1,0 +1,80 @@
+package depots
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/fault"
+)
+
+func depot(t *testing.T) (*Depots, string) {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in", "deep"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in", "a.img"), []byte("abc"), 0o600))
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("x"), 0o600))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "out")))
+	require.NoError(t, os.Symlink("in", filepath.Join(dir, "alias")))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(dir, "in", "leak")))
+	return New(map[string]string{"quayside": dir}), dir
+}
+
+func TestOpenStaysInside(t *testing.T) {
+	d, _ := depot(t)
+	for folder, code := range map[string]string{
+		"..": "folder-outside-depot", "in/../..": "folder-outside-depot", "/etc": "folder-outside-depot", "a\x00b": "folder-outside-depot",
+		"out": "folder-outside-depot", "none": "folder-unknown", "in/a.img": "not-a-folder",
+	} {
+		_, err := d.Open("quayside", folder)
+		assert.True(t, fault.Is(err, code), "%q: %v", folder, err)
+	}
+	_, err := d.Open("attic", "")
+	assert.True(t, fault.Is(err, "depot-unknown"))
+	for _, folder := range []string{"", ".", "in", "in/", "alias", "./in/deep"} {
+		f, err := d.Open("quayside", folder)
+		require.NoError(t, err, folder)
+		f.Close()
+	}
+}
+
+func TestFiles(t *testing.T) {
+	d, dir := depot(t)
+	f, err := d.Open("quayside", "in")
+	require.NoError(t, err)
+	defer f.Close()
+	entries, err := f.List()
+	require.NoError(t, err)
+	require.Len(t, entries, 3)
+	assert.Equal(t, Entry{Name: "deep", Folder: true}, entries[0], "folders first")
+	assert.Equal(t, Entry{Name: "a.img", Size: 3}, entries[1])
+	content, err := fs.ReadFile(f.FS(), "a.img")
+	require.NoError(t, err)
+	assert.Equal(t, "abc", string(content))
+	_, err = f.FS().Open("leak")
+	assert.Error(t, err, "a link that leads out is not followed")
+	_, err = f.FS().Open("../a")
+	assert.ErrorIs(t, err, fs.ErrInvalid)
+
+	// A pipe in a file's place must not hold the worker for ever.
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "in", "pipe"), 0o600))
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if file, err := f.FS().Open("pipe"); err == nil {
+			file.Close()
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(5 * time.Second):
+		t.Fatal("opening a pipe waited for a writer")
+	}
+}

@@ -1,0 +1,98 @@
+package keys_test
+
+import (
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+var born = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
+
+// TestTwoCuratorsAtOnce lets several admit the same key at the same moment:
+// one decision is recorded.
+func TestTwoCuratorsAtOnce(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	c := s.Client(t, "curator")
+	made := pgptest.Simple("at once", pgptest.Ed25519, born, "X")
+	fp := made.Primary.Fingerprint()
+	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")
+	require.NoError(t, err)
+	for _, channel := range []string{"letter", "phone"} {
+		_, err := c.SightKey(t.Context(), fp, fp, channel, "here", "")
+		require.NoError(t, err)
+	}
+	var wg sync.WaitGroup
+	var admitted atomic.Int32
+	for range 6 {
+		wg.Go(func() {
+			if _, err := c.AdmitKey(t.Context(), fp, fp, "tidewright", "both agree"); err == nil {
+				admitted.Add(1)
+			} else {
+				assert.ErrorContains(t, err, "only a candidate can be admitted")
+			}
+		})
+	}
+	wg.Wait()
+	assert.EqualValues(t, 1, admitted.Load())
+	k, err := c.Key(t.Context(), fp)
+	require.NoError(t, err)
+	assert.Len(t, k.History, 1)
+	assert.Equal(t, "tidewright", k.Publisher)
+}
+
+// TestImportMerges adds what is new and drops nothing.
+func TestImportMerges(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	c := s.Client(t, "curator")
+	key := pgptest.NewKey("merging", pgptest.Ed25519, born)
+	day := 24 * time.Hour
+	self := func(days int) pgptest.Sig {
+		return pgptest.Sig{Created: born.Add(time.Duration(days) * day), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(time.Duration(days+3000) * day)}}
+	}
+	old := pgptest.NewCertificate(key).UserID("X", self(0)).Bytes()
+	extended := pgptest.NewCertificate(key).UserID("X", self(10)).Bytes()
+	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(20 * day)}).Bytes()
+	results := []string{}
+	for _, data := range [][]byte{old, extended, old, revoked, extended} {
+		r, err := c.ImportKeys(t.Context(), data, "a test", "")
+		require.NoError(t, err)
+		results = append(results, r.Keys[0].Result)
+	}
+	assert.Equal(t, []string{"new", "updated", "unchanged", "updated", "unchanged"}, results)
+	k, err := c.Key(t.Context(), key.Fingerprint())
+	require.NoError(t, err)
+	assert.Equal(t, born.Add(3010*day), *k.Expires)
+	require.NotNil(t, k.Revoked, "a revocation stays")
+	codes := []string{}
+	for _, o := range k.Obstacles {
+		codes = append(codes, o.Code)
+	}
+	assert.Contains(t, codes, "revoked")
+}
+
+// TestNothingOfADamagedRingIsKept imports a good key with a damaged one.
+func TestNothingOfADamagedRingIsKept(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	c := s.Client(t, "curator")
+	before, err := c.Keys(t.Context())
+	require.NoError(t, err)
+	good := pgptest.Simple("good", pgptest.Ed25519, born, "X").Bytes()
+	bad := pgptest.Simple("bad", pgptest.Ed25519, born, "Y").Bytes()
+	_, err = c.ImportKeys(t.Context(), append(good, bad[:len(bad)-5]...), "a test", "")
+	require.ErrorContains(t, err, "damaged")
+	after, err := c.Keys(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, after, len(before))
+}

@@ -1,0 +1,192 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/fault"
+	"endeixis/internal/servicetest"
+	"endeixis/internal/store"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+func open(t *testing.T) (*store.Store, *pgx.Conn) {
+	t.Helper()
+	url := servicetest.Database(t)
+	s, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	conn, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close(context.Background()) }) //nolint:errcheck
+	return s, conn
+}
+
+func record(body string) *store.Record {
+	return &store.Record{Kind: "test", At: time.Now().UTC(), By: "ines", Subject: body, Body: []byte(body)}
+}
+
+func TestMigrateIsSafeToRepeatAndRunTogether(t *testing.T) {
+	t.Parallel()
+	url := servicetest.Database(t)
+	var g errgroup.Group
+	for range 3 {
+		g.Go(func() error {
+			s, err := store.Open(t.Context(), url)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return s.Migrate(t.Context())
+		})
+	}
+	require.NoError(t, g.Wait())
+}
+
+// TestAppendOnly tries to change history by every means SQL has.
+func TestAppendOnly(t *testing.T) {
+	t.Parallel()
+	s, conn := open(t)
+	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error { return tx.Append(t.Context(), []*store.Record{record("a"), record("b")}) }))
+	require.NoError(t, s.AddCheckpoint(t.Context(), store.StoredCheckpoint{Size: 2, Signed: "x", At: time.Now()}))
+	for _, sql := range []string{
+		`UPDATE ledger_records SET by_name = 'nobody'`, `DELETE FROM ledger_records`, `TRUNCATE ledger_records CASCADE`,
+		`UPDATE ledger_hashes SET hash = hash`, `DELETE FROM ledger_hashes`, `TRUNCATE ledger_hashes`,
+		`UPDATE checkpoints SET signed = 'y'`, `DELETE FROM checkpoints`, `UPDATE outcomes SET verdict = 'cleared'`, `DELETE FROM outcomes`,
+		`DELETE FROM key_changes`, `UPDATE policies SET name = 'x'`, `DELETE FROM policies WHERE false`,
+	} {
+		_, err := conn.Exec(t.Context(), sql)
+		require.Error(t, err, sql)
+		assert.Contains(t, err.Error(), "never changed or removed", sql)
+	}
+}
+
+// TestAppendsFromManySides appends at the same time from several transactions,
+// and expects one sequence without gaps and a tree that fits it.
+func TestAppendsFromManySides(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t)
+	var g errgroup.Group
+	for range 8 {
+		g.Go(func() error {
+			for range 10 {
+				if err := s.Do(t.Context(), func(tx *store.Tx) error {
+					return tx.Append(t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)})
+				}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, g.Wait())
+	audit, err := ledger.NewAudit(nil)
+	require.NoError(t, err)
+	next := int64(0)
+	require.NoError(t, s.EachRecord(t.Context(), func(r store.Record) error {
+		if r.Position != next {
+			return errors.New("a gap")
+		}
+		next++
+		audit.Record(r.Body, ledger.Leaf(r.Body))
+		return nil
+	}))
+	assert.EqualValues(t, 240, next)
+	root, err := ledger.Root(next, s.Hashes(t.Context()))
+	require.NoError(t, err)
+	assert.Equal(t, audit.Root(), root)
+}
+
+func TestRolledBackAppendLeavesNothing(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t)
+	boom := errors.New("after the append")
+	err := s.Do(t.Context(), func(tx *store.Tx) error {
+		require.NoError(t, tx.Append(t.Context(), []*store.Record{record("a")}))
+		return boom
+	})
+	require.ErrorIs(t, err, boom)
+	size, err := s.LedgerSize(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, size)
+}
+
+func TestRecordFilters(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t)
+	cleared, batch := "cleared", int64(7)
+	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error {
+		a, b, c := record("Gauge.img"), record("buoy.img"), record("%_")
+		a.Verdict, a.BatchID, c.Kind = &cleared, &batch, "other"
+		return tx.Append(t.Context(), []*store.Record{a, b, c})
+	}))
+	subjects := func(f store.RecordFilter) []string {
+		f.Limit = 10
+		rows, err := s.Records(t.Context(), f)
+		require.NoError(t, err)
+		out := []string{}
+		for _, r := range rows {
+			out = append(out, r.Subject)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"%_", "buoy.img", "Gauge.img"}, subjects(store.RecordFilter{}))
+	assert.Equal(t, []string{"Gauge.img"}, subjects(store.RecordFilter{Name: "gAUGE"}))
+	assert.Equal(t, []string{"%_"}, subjects(store.RecordFilter{Name: "%"}), "no wildcards")
+	assert.Equal(t, []string{"Gauge.img"}, subjects(store.RecordFilter{Verdict: "cleared"}))
+	assert.Equal(t, []string{"Gauge.img"}, subjects(store.RecordFilter{BatchID: 7}))
+	assert.Equal(t, []string{"%_"}, subjects(store.RecordFilter{Kind: "other"}))
+	assert.Equal(t, []string{"Gauge.img"}, subjects(store.RecordFilter{Before: 1}))
+	_, err := s.Record(t.Context(), 99)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestUnreachableDatabase(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), "postgres://x:y@127.0.0.1:1/none")
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.LedgerSize(t.Context())
+	require.True(t, fault.Is(err, "database-down"), "%v", err)
+	_, err = store.Open(t.Context(), "not an address %%")
+	assert.ErrorContains(t, err, "database.url")
+}
+
+// TestRescueJobs takes the job of a worker that is gone, and leaves that of one
+// that lives.
+func TestRescueJobs(t *testing.T) {
+	t.Parallel()
+	s, conn := open(t)
+	alive, err := s.HoldWorker(t.Context(), "alive")
+	require.NoError(t, err)
+	defer alive.Release(context.Background())
+	dead, err := s.HoldWorker(t.Context(), "dead")
+	require.NoError(t, err)
+	assert.True(t, dead.Alive(t.Context()))
+	for _, worker := range []string{"alive", "dead"} {
+		_, err := conn.Exec(t.Context(), `INSERT INTO river_job (kind, args, max_attempts, queue, state, attempted_at, attempted_by, attempt)
+			VALUES ('x', '{}', 5, 'q', 'running', now(), ARRAY[$1], 1)`, worker)
+		require.NoError(t, err)
+	}
+	n, err := s.RescueJobs(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, n, "both workers live")
+	dead.Release(t.Context())
+	require.Eventually(t, func() bool {
+		n, err = s.RescueJobs(t.Context())
+		return err == nil && n == 1
+	}, 5*time.Second, 20*time.Millisecond)
+	var state string
+	require.NoError(t, conn.QueryRow(t.Context(), `SELECT state FROM river_job WHERE attempted_by = ARRAY['alive']`).Scan(&state))
+	assert.Equal(t, "running", state)
+}
