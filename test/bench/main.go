@@ -1,0 +1,424 @@
+// Command bench measures the product's work against a floor in the same run,
+// prints a table and writes docs/benchmarks.md. Run it with “make bench”, which
+// gives it a PostgreSQL server.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/md5"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/manifest"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/core/survey"
+	"endeixis/internal/client"
+	"endeixis/internal/config"
+	"endeixis/internal/pgserver"
+	"endeixis/internal/serve"
+	"endeixis/internal/wire"
+)
+
+const (
+	large    = 256 << 20
+	rounds   = 5
+	target   = "docs/benchmarks.md"
+	password = "bench-bench-bench"
+)
+
+// A row compares our time with the floor's.
+type row struct {
+	work, floor, aim string
+	ours, against    time.Duration
+	// reached says whether the aim is met, and figure how it is put.
+	reached bool
+	figure  string
+	note    string
+}
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	dir, err := os.MkdirTemp("", "endeixis-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	var rows []row
+	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, fourAlgorithms, millionLines, signatures, smallFiles} {
+		r, err := f(dir)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, r...)
+	}
+	text := table(rows)
+	fmt.Print(text)
+	return os.WriteFile(target, []byte(text), 0o644)
+}
+
+// versus runs both sides in turn and returns the best time of each: the least
+// disturbed one.
+func versus(ours, floor func() error) (a, b time.Duration, err error) {
+	var as, bs []time.Duration
+	for range rounds {
+		for _, side := range []struct {
+			f   func() error
+			out *[]time.Duration
+		}{{floor, &bs}, {ours, &as}} {
+			runtime.GC()
+			start := time.Now()
+			if err := side.f(); err != nil {
+				return 0, 0, err
+			}
+			*side.out = append(*side.out, time.Since(start))
+		}
+	}
+	return slices.Min(as), slices.Min(bs), nil
+}
+
+// speed is a row whose aim is a share of the floor's throughput.
+func speed(work, floor string, aim float64, a, b time.Duration) row {
+	share := b.Seconds() / a.Seconds()
+	return row{work: work, floor: floor, aim: fmt.Sprintf("≥ %.2f", aim), ours: a, against: b, reached: share >= aim, figure: fmt.Sprintf("%.2f", share)}
+}
+
+// cost is a row whose aim is a multiple of the floor's time.
+func cost(work, floor string, aim float64, a, b time.Duration) row {
+	times := a.Seconds() / b.Seconds()
+	return row{work: work, floor: floor, aim: fmt.Sprintf("≤ %.2f ×", aim), ours: a, against: b, reached: times <= aim, figure: fmt.Sprintf("%.2f ×", times)}
+}
+
+func write(path string, size int, seed byte) error {
+	content := make([]byte, size)
+	rand.NewChaCha8([32]byte{seed}).Read(content) //nolint:errcheck // never fails
+	return os.WriteFile(path, content, 0o644)
+}
+
+func item(name string, algorithms ...digest.Algorithm) *survey.Item {
+	return &survey.Item{Path: name, Role: survey.Artifact, Digests: algorithms}
+}
+
+func measureOne(fsys fs.FS, it *survey.Item) error {
+	m, err := measure.Open(context.Background(), fsys, it, measure.Witness{}, nil)
+	if err == nil && m.Problem != nil {
+		err = errors.New(m.Problem.Message)
+	}
+	return err
+}
+
+func bareHash(path string, h hash.Hash) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, make([]byte, 256<<10))
+	return err
+}
+
+func oneFile(dir string) ([]row, error) {
+	path := filepath.Join(dir, "one.img")
+	if err := write(path, large, 1); err != nil {
+		return nil, err
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	ours := func() error { return measureOne(os.DirFS(dir), item("one.img", digest.SHA256)) }
+	a, b, err := versus(ours, func() error { sha256.Sum256(content); return nil })
+	if err != nil {
+		return nil, err
+	}
+	c, d, err := versus(ours, func() error { return bareHash(path, sha256.New()) })
+	return []row{
+		speed("one cached file of 256 MiB, SHA-256", "hashing the same bytes already in memory", 0.95, a, b),
+		speed("the same", "the bare loop that reads and hashes", 0.90, c, d),
+	}, err
+}
+
+func manyFiles(dir string) ([]row, error) {
+	const n = 8
+	for i := range n {
+		if err := write(filepath.Join(dir, fmt.Sprintf("many%d.img", i)), large/4, byte(i)); err != nil {
+			return nil, err
+		}
+	}
+	parallel := func(f func(i int) error) error {
+		errs := make([]error, n)
+		next := make(chan int, n)
+		for i := range n {
+			next <- i
+		}
+		close(next)
+		var wg sync.WaitGroup
+		for range runtime.NumCPU() {
+			wg.Go(func() {
+				for i := range next {
+					errs[i] = f(i)
+				}
+			})
+		}
+		wg.Wait()
+		return errors.Join(errs...)
+	}
+	fsys := os.DirFS(dir)
+	a, b, err := versus(
+		func() error {
+			return parallel(func(i int) error { return measureOne(fsys, item(fmt.Sprintf("many%d.img", i), digest.SHA256)) })
+		},
+		func() error {
+			return parallel(func(i int) error { return bareHash(filepath.Join(dir, fmt.Sprintf("many%d.img", i)), sha256.New()) })
+		})
+	return []row{speed("8 cached files of 64 MiB on every core, SHA-256", "the bare loop on every core", 0.95, a, b)}, err
+}
+
+func fourAlgorithms(dir string) ([]row, error) {
+	path := filepath.Join(dir, "one.img")
+	alone := func(h func() hash.Hash) (time.Duration, error) {
+		best := time.Hour
+		for range rounds {
+			start := time.Now()
+			if err := bareHash(path, h()); err != nil {
+				return 0, err
+			}
+			best = min(best, time.Since(start))
+		}
+		return best, nil
+	}
+	slowest, sum := time.Duration(0), time.Duration(0)
+	for _, h := range []func() hash.Hash{md5.New, digest.SHA1.New, sha256.New, sha512.New} {
+		took, err := alone(h)
+		if err != nil {
+			return nil, err
+		}
+		slowest, sum = max(slowest, took), sum+took
+	}
+	plainSHA1, err := alone(sha1.New)
+	if err != nil {
+		return nil, err
+	}
+	a, _, err := versus(func() error {
+		return measureOne(os.DirFS(dir), item("one.img", digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512))
+	}, func() error { return nil })
+	r := cost("one file, MD5 + SHA-1 + SHA-256 + SHA-512 at once", "the larger of the slowest alone and the sum over the cores", 1.15, a, max(slowest, sum/time.Duration(runtime.NumCPU())))
+	r.note = fmt.Sprintf("SHA-1 is computed with collision detection on both sides; without it SHA-1 alone takes %s.", round(plainSHA1))
+	return []row{r}, err
+}
+
+func millionLines(string) ([]row, error) {
+	const n = 1_000_000
+	var text bytes.Buffer
+	for i := range n {
+		fmt.Fprintf(&text, "%x  firmware/part-%07d.img\n", sha256.Sum256([]byte{byte(i), byte(i >> 8), byte(i >> 16)}), i)
+	}
+	var allocations float64
+	a, b, err := versus(func() error {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		m, err := manifest.Read(bytes.NewReader(text.Bytes()), manifest.Options{FileName: "SHA256SUMS", MaxBytes: 1 << 30})
+		runtime.ReadMemStats(&after)
+		allocations = float64(after.Mallocs-before.Mallocs) / n
+		if err == nil && len(m.Entries) != n {
+			err = fmt.Errorf("%d entries", len(m.Entries))
+		}
+		return err
+	}, func() error {
+		lines := bufio.NewScanner(bytes.NewReader(text.Bytes()))
+		count := 0
+		for lines.Scan() {
+			if len(lines.Bytes()) > 0 {
+				count++
+			}
+		}
+		return lines.Err()
+	})
+	r := speed("a manifest of 1,000,000 lines", "scanning the same lines", 0.4, a, b)
+	r.note = fmt.Sprintf("%.1f allocations an entry.", allocations)
+	return []row{r}, err
+}
+
+func signatures(dir string) ([]row, error) {
+	path := filepath.Join(dir, "many0.img")
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	born := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+	made := pgptest.Simple("bench", pgptest.Ed25519, born, "Bench")
+	certs, _, err := openpgp.ReadCertificates(made.Bytes())
+	if err != nil {
+		return nil, err
+	}
+	ring := keyring.New([]*keyring.Key{{Certificate: certs[0], Publisher: "bench", History: []keyring.Change{{At: born, To: keyring.Admitted}}}}, nil)
+	raw := made.Primary.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)})
+	sigs, err := openpgp.ReadSignatures(raw)
+	if err != nil {
+		return nil, err
+	}
+	it := item("many0.img", digest.SHA256)
+	it.Signatures = []survey.SignatureOver{{File: "many0.img.sig", Raw: sigs[0].Raw}}
+	basis := judge.Basis{Keyring: ring, Policy: judge.DefaultPolicy(), Now: time.Now()}
+	public, private, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return nil, err
+	}
+	one := ed25519.Sign(private, []byte("x"))
+	a, b, err := versus(func() error {
+		m, err := measure.Open(context.Background(), os.DirFS(dir), it, measure.Witness{}, nil)
+		if err != nil {
+			return err
+		}
+		if o := basis.Artifact(it, &m, nil); o.Verdict != judge.Cleared {
+			return fmt.Errorf("verdict %s", o.Verdict)
+		}
+		return nil
+	}, func() error {
+		if !ed25519.Verify(public, []byte("x"), one) {
+			return errors.New("ed25519")
+		}
+		return bareHash(path, sha256.New())
+	})
+	return []row{cost("a detached Ed25519 signature over a cached file of 64 MiB", "hashing the file and one public-key operation", 1.1, a, b)}, err
+}
+
+// smallFiles runs a batch of 20,000 files through the whole service, against
+// one bulk COPY of the same rows and one walk that hashes the same files.
+func smallFiles(dir string) ([]row, error) {
+	const n = 20_000
+	folder := filepath.Join(dir, "depot", "many")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, err
+	}
+	for i := range n {
+		if err := write(filepath.Join(folder, fmt.Sprintf("part-%05d.img", i)), 4096, byte(i)); err != nil {
+			return nil, err
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
+	if err != nil {
+		return nil, fmt.Errorf("run this with “make bench”, which starts PostgreSQL: %w", err)
+	}
+	service, err := serve.Open(ctx, config.Config{
+		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")},
+		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
+	}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	defer service.Close()
+	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
+	if err != nil {
+		return nil, err
+	}
+	address, done := make(chan string, 1), make(chan error, 1)
+	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
+	c, err := client.New(<-address, first.Token)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx) //nolint:errcheck
+	round := 0
+	batch := func() error {
+		round++
+		b, err := c.RunBatch(ctx, client.BatchRequest{Depot: "bench", Path: "many"}, fmt.Sprint(round))
+		if err != nil {
+			return err
+		}
+		b, err = c.Follow(ctx, b.ID, func(wire.Batch) {})
+		if err == nil && b.Counts.Unproven != n {
+			err = fmt.Errorf("%d of %d items settled", b.Counts.Unproven, n)
+		}
+		return err
+	}
+	if err := batch(); err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
+		return nil, err
+	}
+	var dumps [4]bytes.Buffer
+	tables := []string{"items", "outcomes", "ledger_records", "ledger_hashes"}
+	floors := []string{"floor_items", "floor_outcomes", "floor_records", "floor_hashes"}
+	for i, name := range tables {
+		if _, err := conn.PgConn().CopyTo(ctx, &dumps[i], "COPY "+name+" TO STDOUT (FORMAT binary)"); err != nil {
+			return nil, err
+		}
+	}
+	a, b, err := versus(batch, func() error {
+		for i, name := range floors {
+			if _, err := conn.PgConn().CopyFrom(ctx, bytes.NewReader(dumps[i].Bytes()), "COPY "+name+" FROM STDIN (FORMAT binary)"); err != nil {
+				return err
+			}
+		}
+		return filepath.WalkDir(folder, func(path string, e fs.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				return err
+			}
+			return bareHash(path, sha256.New())
+		})
+	})
+	cancel()
+	<-done
+	return []row{cost("20,000 files of 4 KiB, survey to records, through the service", "one COPY of the same rows and one walk that hashes the files", 2, a, b)}, err
+}
+
+func round(d time.Duration) time.Duration { return d.Round(100 * time.Microsecond) }
+
+func table(rows []row) string {
+	var b strings.Builder
+	b.WriteString("# Benchmarks\n\nWritten by `make bench`. Every figure is held against a floor measured in the same run on the same machine;\nthe best of five runs counts on both sides.\n\n")
+	fmt.Fprintf(&b, "Machine: %d cores, %s/%s, %s.\n\n", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+	b.WriteString("| work | floor | aim | measured | ours | floor's |\n| --- | --- | --- | --- | --- | --- |\n")
+	for _, r := range rows {
+		mark := "reached"
+		if !r.reached {
+			mark = "**missed**"
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | %s, %s | %s | %s |\n", r.work, r.floor, r.aim, r.figure, mark, round(r.ours), round(r.against))
+	}
+	b.WriteString("\n")
+	for _, r := range rows {
+		if r.note != "" {
+			fmt.Fprintf(&b, "- %s: %s\n", r.work, r.note)
+		}
+	}
+	return b.String()
+}
