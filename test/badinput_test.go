@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -299,24 +300,26 @@ func TestIdempotencyKey(t *testing.T) {
 	assert.Equal(t, 409, status)
 }
 
-// TestDatabaseDown takes the database away from a running service.
-func TestDatabaseDown(t *testing.T) {
-	t.Parallel()
+// onOwnDatabase starts a service on a PostgreSQL of its own, and returns how to
+// take that away.
+func onOwnDatabase(t *testing.T) (*servicetest.Service, func()) {
+	t.Helper()
 	pg, err := pgserver.Start(t.Context())
 	require.NoError(t, err)
-	stopped := false
-	t.Cleanup(func() {
-		if !stopped {
-			pg.Stop()
-		}
-	})
+	stop := sync.OnceFunc(pg.Stop)
+	t.Cleanup(stop)
 	c := servicetest.Prepare(t)
 	c.Database.URL, err = pgserver.CreateDatabase(t.Context(), pg.URL("postgres"))
 	require.NoError(t, err)
-	s := servicetest.StartWith(t, c)
+	return servicetest.StartWith(t, c), stop
+}
+
+// TestDatabaseDown takes the database away from a running service.
+func TestDatabaseDown(t *testing.T) {
+	t.Parallel()
+	s, stop := onOwnDatabase(t)
 	require.Zero(t, endeixis(t, s, "operator", "status").code)
-	pg.Stop()
-	stopped = true
+	stop()
 
 	status, text := call(t, s, s.Token(t, "operator"), "GET", "/batches", nil)
 	assert.Equal(t, 503, status)

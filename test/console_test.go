@@ -2,7 +2,6 @@ package test
 
 import (
 	"context"
-	"encoding/base64"
 	"fmt"
 	"io/fs"
 	"os"
@@ -17,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/console"
+	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/browser"
 	"endeixis/internal/servicetest"
@@ -248,16 +248,50 @@ func TestConsoleBadInput(t *testing.T) {
 	b.press("Verify this folder")
 	b.sees("nothing to verify")
 
-	dir := t.TempDir()
-	picture := filepath.Join(dir, "key.asc")
-	content, err := base64.StdEncoding.DecodeString("/9j/4AAQSkZJRgABAQAAAQABAAD/2wBDAA==")
+	for says, content := range map[string][]byte{
+		"it is a JPEG picture": []byte("\xff\xd8\xff\xe0\x00\x10JFIF"),
+		"This is a secret key": pgptest.Simple("secret", pgptest.Ed25519, time.Unix(1_700_000_000, 0), "X").Secret(),
+		"the file is empty":    nil,
+	} {
+		file := filepath.Join(t.TempDir(), "key.asc")
+		require.NoError(t, os.WriteFile(file, content, 0o600))
+		b.visit("/keyring/import", "Import a key")
+		b.do(chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery))
+		b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery), chromedp.Click("form button[type=submit]", chromedp.ByQuery))
+		b.sees(says)
+		assert.NotContains(t, b.text(), "is new, and a candidate")
+	}
+
+	// What is wrong inside a folder is told on the pages of its files.
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Depot, "incoming", "huge"), 0o755))
+	huge, err := os.Create(filepath.Join(s.Depot, "incoming", "huge", "SHA256SUMS"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(picture, content, 0o600))
-	b.visit("/keyring/import", "Import a key")
-	b.do(chromedp.SetUploadFiles("input[type=file]", []string{picture}, chromedp.ByQuery))
-	b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery), chromedp.Click("form button[type=submit]", chromedp.ByQuery))
-	b.sees("it is a JPEG picture")
-	assert.NotContains(t, b.text(), "candidate:")
+	require.NoError(t, huge.Truncate(2<<30))
+	require.NoError(t, huge.Close())
+	for _, c := range []struct{ folder, item, says string }{
+		{"tidewright/gauge-fw-4.3-outward", "SHA256SUMS", "“../../etc/hostname”: the name leads out of the folder"},
+		{"brackwater/buoy-rx-1.9-no-signature", "buoy-rx-1.9-south.bin", "the file is empty"},
+		{"incoming/huge", "SHA256SUMS", "2147483648 bytes long"},
+	} {
+		r := endeixis(t, s, "operator", "batch", "run", scenario.Depot+":"+c.folder, "--wait", "--output", "json")
+		var ran batchJSON
+		r.decode(t, &ran)
+		b.visit(fmt.Sprintf("/batches/%d", ran.ID), c.item)
+		b.press(c.item)
+		b.sees(c.says)
+	}
+}
+
+// TestConsoleDatabaseDown takes the database away from under an open console.
+func TestConsoleDatabaseDown(t *testing.T) {
+	t.Parallel()
+	s, stop := onOwnDatabase(t)
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/batches", "No batch yet")
+	stop()
+	b.visit("/batches", "The database does not answer")
+	b.sees("Nothing was lost")
 }
 
 // TestConsoleRoles shows nobody a button that would answer “forbidden”.
