@@ -19,7 +19,10 @@ import (
 )
 
 // allowed lists the modules beyond the standard library that core may use.
-var allowed = []string{"github.com/pjbgf/sha1cd", "golang.org/x/mod/sumdb"}
+var allowed = []string{
+	"github.com/pjbgf/sha1cd", "golang.org/x/mod/sumdb", "lukechampine.com/blake3",
+	"golang.org/x/crypto/blake2b", "golang.org/x/crypto/blake2s", "golang.org/x/crypto/ripemd160",
+}
 
 // forbidden lists parts of the standard library that reach outside.
 var forbidden = []string{"os", "net", "net/http", "database/sql", "syscall", "os/exec", "log", "log/slog"}

@@ -9,6 +9,7 @@ package digest
 import (
 	"crypto/md5"
 	"crypto/sha256"
+	"crypto/sha3"
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
@@ -18,6 +19,10 @@ import (
 	"strings"
 
 	"github.com/pjbgf/sha1cd"
+	"golang.org/x/crypto/blake2b"
+	"golang.org/x/crypto/blake2s"
+	"golang.org/x/crypto/ripemd160"
+	"lukechampine.com/blake3"
 )
 
 // An Algorithm identifies one way of computing a digest. The zero value is
@@ -27,16 +32,29 @@ type Algorithm uint8
 // The algorithms of the registry. Their order is the order in which they are
 // shown and tried: weaker first within a family.
 const (
-	Unknown   Algorithm = iota
-	CRC32               // ISO-HDLC, the one of zip, gzip, PNG and Ethernet
-	MD5                 // RFC 1321
-	SHA1                // FIPS 180-4, with collision detection
-	SHA224              // FIPS 180-4
-	SHA256              // FIPS 180-4
-	SHA384              // FIPS 180-4
-	SHA512              // FIPS 180-4
-	SHA512224           // FIPS 180-4, SHA-512/224
-	SHA512256           // FIPS 180-4, SHA-512/256
+	Unknown    Algorithm = iota
+	CRC32                // CRC-32/ISO-HDLC, the one of zip, gzip, PNG and Ethernet
+	CRC32C               // CRC-32/ISCSI (RFC 9260, appendix A), also called Castagnoli
+	CRC32BZIP2           // CRC-32/BZIP2
+	CRC32CKSUM           // CRC-32/CKSUM, the one of the POSIX utility, over the length too
+	MD5                  // RFC 1321
+	SHA1                 // FIPS 180-4, with collision detection
+	RIPEMD160            // ISO/IEC 10118-3
+	SHA224               // FIPS 180-4
+	SHA512224            // FIPS 180-4, SHA-512/224
+	SHA3224              // FIPS 202
+	SHA256               // FIPS 180-4
+	SHA512256            // FIPS 180-4, SHA-512/256
+	SHA3256              // FIPS 202
+	BLAKE2s              // RFC 7693, 256 bits
+	BLAKE2b256           // RFC 7693, BLAKE2b with 256 bits
+	BLAKE3               // 256 bits
+	SHA384               // FIPS 180-4
+	SHA3384              // FIPS 202
+	BLAKE2b384           // RFC 7693, BLAKE2b with 384 bits
+	SHA512               // FIPS 180-4
+	SHA3512              // FIPS 202
+	BLAKE2b              // RFC 7693, 512 bits
 	algorithmCount
 )
 
@@ -78,15 +96,37 @@ type info struct {
 }
 
 var registry = [algorithmCount]info{
-	CRC32:     {"CRC-32", 4, Checksum, 0, []string{"crc", "crc32", "crc32isohdlc"}, func() hash.Hash { return crc32.NewIEEE() }},
-	MD5:       {"MD5", 16, Broken, 18, []string{"md5"}, md5.New},
-	SHA1:      {"SHA-1", 20, Broken, 61, []string{"sha1", "sha"}, sha1cd.New},
-	SHA224:    {"SHA-224", 28, Sound, 112, []string{"sha224"}, sha256.New224},
-	SHA256:    {"SHA-256", 32, Sound, 128, []string{"sha256", "sha2256"}, sha256.New},
-	SHA384:    {"SHA-384", 48, Sound, 192, []string{"sha384", "sha2384"}, sha512.New384},
-	SHA512:    {"SHA-512", 64, Sound, 256, []string{"sha512", "sha2512"}, sha512.New},
-	SHA512224: {"SHA-512/224", 28, Sound, 112, []string{"sha512224"}, sha512.New512_224},
-	SHA512256: {"SHA-512/256", 32, Sound, 128, []string{"sha512256"}, sha512.New512_256},
+	CRC32:      {"CRC-32", 4, Checksum, 0, []string{"crc", "crc32", "crc32isohdlc", "crc32ieee"}, func() hash.Hash { return crc32.NewIEEE() }},
+	CRC32C:     {"CRC-32C", 4, Checksum, 0, []string{"crc32c", "crc32iscsi", "crc32castagnoli"}, func() hash.Hash { return crc32.New(crc32.MakeTable(crc32.Castagnoli)) }},
+	CRC32BZIP2: {"CRC-32/BZIP2", 4, Checksum, 0, []string{"crc32bzip2"}, newCRC32BZIP2},
+	CRC32CKSUM: {"CRC-32/CKSUM", 4, Checksum, 0, []string{"crc32cksum", "cksum", "crc32posix"}, newCRC32CKSUM},
+	MD5:        {"MD5", 16, Broken, 18, []string{"md5"}, md5.New},
+	SHA1:       {"SHA-1", 20, Broken, 61, []string{"sha1", "sha"}, sha1cd.New},
+	RIPEMD160:  {"RIPEMD-160", 20, Sound, 80, []string{"ripemd160", "rmd160"}, ripemd160.New},
+	SHA224:     {"SHA-224", 28, Sound, 112, []string{"sha224", "sha2224"}, sha256.New224},
+	SHA512224:  {"SHA-512/224", 28, Sound, 112, []string{"sha512224"}, sha512.New512_224},
+	SHA3224:    {"SHA3-224", 28, Sound, 112, []string{"sha3224"}, func() hash.Hash { return sha3.New224() }},
+	SHA256:     {"SHA-256", 32, Sound, 128, []string{"sha256", "sha2256"}, sha256.New},
+	SHA512256:  {"SHA-512/256", 32, Sound, 128, []string{"sha512256"}, sha512.New512_256},
+	SHA3256:    {"SHA3-256", 32, Sound, 128, []string{"sha3256"}, func() hash.Hash { return sha3.New256() }},
+	BLAKE2s:    {"BLAKE2s", 32, Sound, 128, []string{"blake2s", "blake2s256", "b2s256"}, func() hash.Hash { return keyless(blake2s.New256) }},
+	BLAKE2b256: {"BLAKE2b-256", 32, Sound, 128, []string{"blake2b256", "b2b256"}, func() hash.Hash { return keyless(blake2b.New256) }},
+	BLAKE3:     {"BLAKE3", 32, Sound, 128, []string{"blake3", "blake3256", "b3"}, func() hash.Hash { return blake3.New(32, nil) }},
+	SHA384:     {"SHA-384", 48, Sound, 192, []string{"sha384", "sha2384"}, sha512.New384},
+	SHA3384:    {"SHA3-384", 48, Sound, 192, []string{"sha3384"}, func() hash.Hash { return sha3.New384() }},
+	BLAKE2b384: {"BLAKE2b-384", 48, Sound, 192, []string{"blake2b384", "b2b384"}, func() hash.Hash { return keyless(blake2b.New384) }},
+	SHA512:     {"SHA-512", 64, Sound, 256, []string{"sha512", "sha2512"}, sha512.New},
+	SHA3512:    {"SHA3-512", 64, Sound, 256, []string{"sha3512"}, func() hash.Hash { return sha3.New512() }},
+	BLAKE2b:    {"BLAKE2b", 64, Sound, 256, []string{"blake2b", "blake2b512", "b2", "blake2"}, func() hash.Hash { return keyless(blake2b.New512) }},
+}
+
+// keyless makes a BLAKE2 hash without a key, which cannot fail.
+func keyless(make func(key []byte) (hash.Hash, error)) hash.Hash {
+	h, err := make(nil)
+	if err != nil {
+		panic(err)
+	}
+	return h
 }
 
 // All returns every algorithm of the registry, weaker first.
@@ -229,21 +269,37 @@ func fold(label string) string {
 	}, label)
 }
 
+// likeliest lists the algorithms by digest length, in the order in which a
+// value without a label is most often one of them.
+var likeliest = map[int][]Algorithm{
+	4:  {CRC32, CRC32C, CRC32BZIP2, CRC32CKSUM},
+	16: {MD5},
+	20: {SHA1, RIPEMD160},
+	28: {SHA224, SHA512224, SHA3224},
+	32: {SHA256, SHA512256, SHA3256, BLAKE2s, BLAKE2b256, BLAKE3},
+	48: {SHA384, SHA3384, BLAKE2b384},
+	64: {SHA512, SHA3512, BLAKE2b},
+}
+
 // OfSize returns the algorithms whose digests are n bytes long, the likeliest
-// first, and nil when there is none.
-func OfSize(n int) []Algorithm {
-	switch n {
-	case SHA256.Size():
-		return []Algorithm{SHA256, SHA512256}
-	case SHA224.Size():
-		return []Algorithm{SHA224, SHA512224}
+// first, and nil when there is none. The caller must not change the slice.
+func OfSize(n int) []Algorithm { return likeliest[n] }
+
+// singles holds one slice for each algorithm, so that a million entries of one
+// algorithm share it.
+var singles = func() (out [algorithmCount][]Algorithm) {
+	for a := range algorithmCount {
+		out[a] = []Algorithm{a}
 	}
-	for _, a := range All() {
-		if a.Size() == n {
-			return []Algorithm{a}
-		}
+	return out
+}()
+
+// Only returns a slice with just a. The caller must not change it.
+func Only(a Algorithm) []Algorithm {
+	if !a.known() {
+		return nil
 	}
-	return nil
+	return singles[a]
 }
 
 // Strongest returns the algorithm with the most collision resistance, or

@@ -25,6 +25,19 @@ func TestKnownAnswers(t *testing.T) {
 		want      string
 	}{
 		{CRC32, "123456789", "cbf43926"},
+		{CRC32C, "123456789", "e3069283"},
+		{CRC32BZIP2, "123456789", "fc891918"},
+		{CRC32CKSUM, "123456789", "377a6011"},
+		{RIPEMD160, "abc", "8eb208f7e05d987a9b044a8e98c6b087f15a0bfc"},
+		{SHA3224, "abc", "e642824c3f8cf24ad09234ee7d3c766fc9a3a5168d0c94ad73b46fdf"},
+		{SHA3256, "abc", "3a985da74fe225b2045c172d6bd390bd855f086e3e9d525b46bfe24511431532"},
+		{SHA3384, "abc", "ec01498288516fc926459f58e2c6ad8df9b473cb0fc08c2596da7cf0e49be4b298d88cea927ac7f539f1edf228376d25"},
+		{SHA3512, "abc", "b751850b1a57168a5693cd924b6b096e08f621827444f70d884f5d0240d2712e10e116e9192af3c91a7ec57647e3934057340b4cf408d5a56592f8274eec53f0"},
+		{BLAKE2s, "abc", "508c5e8c327c14e2e1a72ba34eeb452f37458b209ed63a294d999b4c86675982"},
+		{BLAKE2b, "abc", "ba80a53f981c4d0d6a2797b69f12f6e94c212f14685ac4b74b12bb6fdbffa2d17d87c5392aab792dc252d5de4533cc9518d38aa8dbf1925ab92386edd4009923"},
+		{BLAKE2b256, "abc", "bddd813c634239723171ef3fee98579b94964e3bb1cb3e427262c8c068d52319"},
+		{BLAKE2b384, "abc", "6f56a82c8e7ef526dfe182eb5212f7db9df1317e57815dbda46083fc30f54ee6c66ba83be64b302d7cba6ce15bb556f4"},
+		{BLAKE3, "", "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"},
 		{MD5, "abc", "900150983cd24fb0d6963f7d28e17f72"},
 		{SHA1, "abc", "a9993e364706816aba3e25717850c26c9cd0d89d"},
 		{SHA224, "abc", "23097d223405d8228642a477bda255b32aadbce4bda0b3f7e36c9da7"},
@@ -49,6 +62,7 @@ func TestParseFoldsLabels(t *testing.T) {
 	for label, want := range map[string]Algorithm{
 		"SHA256": SHA256, "sha-256": SHA256, "Sha_256": SHA256, "SHA2-256": SHA256,
 		"SHA512/256": SHA512256, "sha-512_256": SHA512256, "MD5": MD5, "crc32": CRC32, "SHA": SHA1,
+		"sha3_256": SHA3256, "BLAKE2b-512": BLAKE2b, "crc-32/bzip2": CRC32BZIP2, "RMD160": RIPEMD160,
 	} {
 		got, err := Parse(label)
 		require.NoError(t, err, label)
@@ -69,7 +83,15 @@ func TestStrength(t *testing.T) {
 	assert.GreaterOrEqual(t, SHA512256.CollisionBits(), 128)
 	assert.Equal(t, SHA512, Strongest([]Algorithm{MD5, SHA512, SHA256}))
 	assert.Equal(t, Unknown, Strongest(nil))
-	assert.Equal(t, []Algorithm{SHA256, SHA512256}, OfSize(32))
+	assert.Equal(t, SHA256, OfSize(32)[0], "the likeliest first")
+	for _, a := range All() {
+		assert.Contains(t, OfSize(a.Size()), a)
+		assert.Equal(t, []Algorithm{a}, Only(a))
+		parsed, err := Parse(a.String())
+		require.NoError(t, err)
+		assert.Equal(t, a, parsed)
+	}
+	assert.Nil(t, Only(Unknown))
 	assert.Nil(t, OfSize(31))
 }
 

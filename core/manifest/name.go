@@ -13,11 +13,14 @@ import (
 // is dropped. When the name must not be used, ok is false and why says so: it
 // is absolute, climbs out by "..", holds a NUL, or names a device.
 func SafeName(name string) (clean string, why string, ok bool) {
-	s := strings.ReplaceAll(name, `\`, "/")
+	s := name
+	if strings.IndexByte(s, '\\') >= 0 {
+		s = strings.ReplaceAll(s, `\`, "/")
+	}
 	switch {
 	case s == "":
 		return "", "the name is empty", false
-	case strings.ContainsRune(s, 0):
+	case strings.IndexByte(s, 0) >= 0:
 		return "", "the name holds a NUL byte", false
 	case strings.HasPrefix(s, "/"):
 		return "", "the name is an absolute path", false
@@ -28,7 +31,7 @@ func SafeName(name string) (clean string, why string, ok bool) {
 		if part == ".." {
 			return "", "the name leads out of the folder by “..”", false
 		}
-		if deviceName.MatchString(part) {
+		if isDevice(part) {
 			return "", "the name is that of a device on some systems", false
 		}
 	}
@@ -39,17 +42,34 @@ func SafeName(name string) (clean string, why string, ok bool) {
 	return clean, "", true
 }
 
-// deviceName matches the reserved names of DOS, which open a device whatever
-// their extension.
-var deviceName = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\.|$)`)
+// isDevice reports whether a part of a path is one of the reserved names of
+// DOS, which open a device whatever their extension.
+func isDevice(part string) bool {
+	if dot := strings.IndexByte(part, '.'); dot >= 0 {
+		part = part[:dot]
+	}
+	switch len(part) {
+	case 3:
+		switch strings.ToLower(part) {
+		case "con", "prn", "aux", "nul":
+			return true
+		}
+	case 4:
+		if c := part[3]; c >= '1' && c <= '9' {
+			head := strings.ToLower(part[:3])
+			return head == "com" || head == "lpt"
+		}
+	}
+	return false
+}
 
 func isLetter(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }
 
 var (
 	// listName matches names that say "this is a list of digests".
-	listName = regexp.MustCompile(`(?i)^(.*[._-])?(md5|sha-?(1|224|256|384|512)|checksum|digest|hash)(sum|e)?s?([._-](txt|list|sum|sums))?$|^manifest(\.txt)?$`)
+	listName = regexp.MustCompile(`(?i)^(.*[._-])?(md5|crc-?32c?|sha-?(1|224|256|384|512)|sha3-?(224|256|384|512)|b2|blake2[bs]?|blake3|rmd160|ripemd-?160|checksum|digest|hash)(sum|e)?s?([._-](txt|list|sum|sums))?$|^manifest(\.txt)?$`)
 	// algorithmInName finds an algorithm's label inside a name.
-	algorithmInName = regexp.MustCompile(`(?i)(?:^|[^a-z0-9])(md5|crc32|sha-?1|sha-?224|sha-?256|sha-?384|sha-?512)(?:$|[^a-z0-9]|sums?(?:$|[^a-z0-9]))`)
+	algorithmInName = regexp.MustCompile(`(?i)(?:^|[^a-z0-9])(md5|crc-?32c?|sha-?1|sha-?224|sha-?256|sha-?384|sha-?512|sha3-?224|sha3-?256|sha3-?384|sha3-?512|b2|blake2b|blake2s|blake3|rmd160|ripemd-?160)(?:$|[^a-z0-9]|sums?(?:$|[^a-z0-9]))`)
 )
 
 // NamedLikeOne reports whether a file's base name announces a manifest.

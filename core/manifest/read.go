@@ -226,7 +226,7 @@ func (p *parser) tagged(text []byte) (Entry, ProblemCode, string) {
 	if !ok {
 		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
 	}
-	return entryOf(name, value, []digest.Algorithm{algorithm}, Tagged), "", ""
+	return entryOf(name, value, digest.Only(algorithm), Tagged), "", ""
 }
 
 func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f Format) Entry {
@@ -245,7 +245,7 @@ func (p *parser) candidates(value digest.Value) ([]digest.Algorithm, string) {
 		return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
 	}
 	if slices.Contains(all, p.hint) {
-		return []digest.Algorithm{p.hint}, ""
+		return digest.Only(p.hint), ""
 	}
 	return all, ""
 }

@@ -81,7 +81,7 @@ func TestRolesAndPairs(t *testing.T) {
 	require.Len(t, items["boot.img"].Signatures, 1)
 	assert.Equal(t, "it is named after this file", items["boot.img"].Signatures[0].Why)
 	require.Len(t, items["deep/main.img"].Listed, 2, "one manifest above, one beside it")
-	assert.Equal(t, []digest.Algorithm{digest.SHA256, digest.SHA512256}, items["deep/main.img"].Digests, "a list without a label leaves two readings")
+	assert.Equal(t, digest.OfSize(32), items["deep/main.img"].Digests, "a list without a label leaves several readings")
 	assert.Equal(t, []digest.Algorithm{digest.SHA256}, items["boot.img"].Digests)
 	require.Len(t, items["SHA256SUMS"].Signatures, 1)
 	require.Len(t, items["other/one.img"].Signatures, 1, "the only artifact beside it")
