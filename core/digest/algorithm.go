@@ -21,6 +21,7 @@ import (
 	"github.com/pjbgf/sha1cd"
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/crypto/blake2s"
+	//lint:ignore SA1019 old manifests use it, and nothing new is made with it
 	"golang.org/x/crypto/ripemd160"
 	"lukechampine.com/blake3"
 )

@@ -22,6 +22,27 @@ const (
 	// Tagged is an algorithm, a name in parentheses and a digest:
 	// "SHA256 (gauge.bin) = 9f86…".
 	Tagged Format = "tagged"
+	// NameFirst is a name, a separator and a digest: "gauge.bin: 9F86…".
+	NameFirst Format = "name-first"
+	// Bare is one digest and nothing else.
+	Bare Format = "bare-digest"
+	// Sections are lines under a heading that names the algorithm, with
+	// digest, size and name in any order.
+	Sections Format = "sections"
+	// Table has a header row and a column for each algorithm.
+	Table Format = "table"
+	// Metalink is Metalink 4 (RFC 5854).
+	Metalink Format = "metalink-4"
+	// SPDX is a software bill of materials with file checksums, in JSON or
+	// tag-value form.
+	SPDX Format = "spdx"
+	// CycloneDX is another, in JSON.
+	CycloneDX Format = "cyclonedx"
+	// Encoded are base64 and URI forms: W3C subresource integrity, RFC 9530
+	// digest fields, RFC 6920 names.
+	Encoded Format = "encoded"
+	// FreeText are digests found in prose. Treat them with doubt.
+	FreeText Format = "free-text"
 	// Mixed is a manifest with lines of more than one format.
 	Mixed Format = "mixed"
 	// None is a text in which no entry was found.
@@ -31,6 +52,7 @@ const (
 // An Entry is one statement: this name has this digest.
 type Entry struct {
 	// Name is the file name after escapes were undone, otherwise as written.
+	// It is empty for a bare digest.
 	Name string `json:"name"`
 	// Algorithm is what the line states, or [digest.Unknown].
 	Algorithm digest.Algorithm `json:"algorithm"`
@@ -47,6 +69,16 @@ type Entry struct {
 	Column int `json:"column"`
 	// Format is how this entry was written.
 	Format Format `json:"format"`
+	// Pieces are digests of consecutive parts of the file, or nil.
+	Pieces *Pieces `json:"pieces,omitempty"`
+}
+
+// Pieces are digests of consecutive parts of a file (RFC 5854, section 4.2.9).
+type Pieces struct {
+	Algorithm digest.Algorithm `json:"algorithm"`
+	// Length is that of every part but the last, in bytes.
+	Length  int64          `json:"length"`
+	Digests []digest.Value `json:"digests"`
 }
 
 // A ProblemCode is a stable name for a kind of problem.
@@ -67,6 +99,12 @@ const (
 	UnsafeName ProblemCode = "unsafe-name"
 	// LineTooLong is a line over the limit; the rest of it was passed over.
 	LineTooLong ProblemCode = "line-too-long"
+	// NoName is a digest without a file name among others.
+	NoName ProblemCode = "no-name"
+	// BadDocument is XML or JSON that ends early or is damaged.
+	BadDocument ProblemCode = "bad-document"
+	// BadEncoding is text in no encoding that we can read.
+	BadEncoding ProblemCode = "bad-encoding"
 	// SignedText is an OpenPGP cleartext frame. Nothing in it is taken for
 	// an entry unless its signature has been verified first.
 	SignedText ProblemCode = "signed-text"

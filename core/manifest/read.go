@@ -14,9 +14,13 @@ import (
 	"endeixis/core/plain"
 )
 
-// Read reads a manifest as a stream of lines. It returns what it understood
-// together with a [*LimitError] when a bound stopped it, or with the error of r.
-// A text without a single entry is no error: its Format is [None].
+// Read reads a manifest, whatever its format and encoding. It returns what it
+// understood together with a [*LimitError] when a bound stopped it, or with
+// the error of r. A text without a single entry is no error: its Format is
+// [None].
+//
+// Texts of lines are read as a stream. XML and JSON documents, and prose, are
+// held in memory up to the bound on bytes.
 func Read(r io.Reader, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
@@ -24,36 +28,22 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		hint: AlgorithmOfName(o.FileName),
 		out:  &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}},
 	}
-	lines := bufio.NewReaderSize(&boundedReader{r: r, left: o.MaxBytes + 1}, 64<<10)
-	consumed := int64(0)
+	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
+	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 4096)), 64<<10)
+	head, _ := text.Peek(4096) //nolint:errcheck // a short text is a short head
 	var err error
-	for err == nil {
-		var line []byte
-		var tooLong bool
-		var n int64
-		line, n, tooLong, err = readLine(lines, o.MaxLine)
-		consumed += n
-		if consumed > o.MaxBytes {
-			return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: p.line + 1}
-		}
-		if n == 0 && err != nil {
-			break
-		}
-		p.line++
-		if p.line == 1 {
-			line = bytes.TrimPrefix(line, []byte("\ufeff"))
-		}
-		if tooLong {
-			p.out.Lines++
-			p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", o.MaxLine))
-			continue
-		}
-		if !p.take(line) {
-			return p.out, &LimitError{What: "entries", Limit: int64(o.MaxEntries), Line: p.line}
-		}
+	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
+	case bytes.HasPrefix(trimmed, []byte("<")) && bytes.Contains(head, []byte("metalink")):
+		err = p.metalink(text)
+	case bytes.HasPrefix(trimmed, []byte("{")):
+		err = p.json(text)
+	case bytes.Contains(head, []byte("SPDXVersion:")):
+		err = p.tagValue(text)
+	default:
+		err = p.lines(text)
 	}
-	if errors.Is(err, io.EOF) {
-		err = nil
+	if bounded.left <= 0 {
+		return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: p.line}
 	}
 	return p.out, err
 }
@@ -75,6 +65,57 @@ func (b *boundedReader) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	b.left -= int64(n)
 	return n, err
+}
+
+// maxProse bounds the text that is searched for digests in prose.
+const maxProse = 1 << 20
+
+// lines reads a text of lines.
+func (p *parser) lines(text *bufio.Reader) error {
+	var prose bytes.Buffer
+	var err error
+	for err == nil {
+		var line []byte
+		var tooLong bool
+		var n int64
+		line, n, tooLong, err = readLine(text, p.opts.MaxLine)
+		if n == 0 && err != nil {
+			break
+		}
+		p.line++
+		if tooLong {
+			p.out.Lines++
+			p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
+			continue
+		}
+		if prose.Len() <= maxProse && len(p.out.Entries) == 0 {
+			prose.Write(line)
+			prose.WriteByte('\n')
+		}
+		if !p.take(line) {
+			return p.full()
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	if p.bareOnly() {
+		for _, e := range p.bare {
+			p.add(e)
+		}
+		return err
+	}
+	if err == nil && len(p.out.Entries) == 0 && !p.signedText && prose.Len() <= maxProse {
+		p.prose(prose.String())
+	}
+	if p.out.Format != FreeText {
+		p.strayDigests()
+	}
+	return err
+}
+
+func (p *parser) full() error {
+	return &LimitError{What: "entries", Limit: int64(p.opts.MaxEntries), Line: p.line}
 }
 
 // readLine returns one line without its ending (LF, CRLF or CR LF mixed), the
@@ -100,9 +141,17 @@ func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, e
 
 type parser struct {
 	opts Options
+	// hint is the algorithm that the manifest's own name states.
 	hint digest.Algorithm
-	line int
-	out  *Manifest
+	// section is the algorithm that the last heading named.
+	section digest.Algorithm
+	// table is the header row in force, or nil.
+	table *table
+	// bare are digests that stood alone on their lines.
+	bare       []Entry
+	signedText bool
+	line       int
+	out        *Manifest
 }
 
 func (p *parser) problem(code ProblemCode, message string) {
@@ -113,57 +162,110 @@ func (p *parser) problem(code ProblemCode, message string) {
 	p.out.Problems = append(p.out.Problems, Problem{Line: p.line, Code: code, Message: message})
 }
 
-// take reads one line. It returns false when the bound on entries is reached.
-func (p *parser) take(line []byte) bool {
-	text := bytes.TrimLeft(line, " \t")
-	if len(bytes.TrimSpace(text)) == 0 || text[0] == '#' || text[0] == ';' {
-		return true
-	}
-	p.out.Lines++
-	column := len(line) - len(text) + 1
-	if bytes.HasPrefix(text, []byte("-----BEGIN PGP SIGNED MESSAGE-----")) {
-		p.problem(SignedText, "this is a text with a signature around it; nothing in it is used before that signature is verified")
-		return true
-	}
-	entry, code, message := p.digestFirst(text)
-	if code == NotAnEntry {
-		if tagged, tagCode, tagMessage := p.tagged(text); tagCode != NotAnEntry {
-			entry, code, message = tagged, tagCode, tagMessage
+// add keeps an entry, or reports a name that must not be used. It returns
+// false when the bound on entries is reached.
+func (p *parser) add(e Entry) bool {
+	if e.Name != "" || e.Format != Bare {
+		if _, why, ok := SafeName(e.Name); !ok {
+			p.problem(UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
+			return true
 		}
-	}
-	if code != "" {
-		p.problem(code, message)
-		return true
-	}
-	entry.Line, entry.Column = p.line, column
-	if _, why, ok := SafeName(entry.Name); !ok {
-		p.problem(UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(entry.Name), why))
-		return true
 	}
 	if len(p.out.Entries) >= p.opts.MaxEntries {
 		return false
 	}
-	p.out.Entries = append(p.out.Entries, entry)
+	p.out.Entries = append(p.out.Entries, e)
 	switch p.out.Format {
 	case None:
-		p.out.Format = entry.Format
-	case entry.Format:
+		p.out.Format = e.Format
+	case e.Format:
 	default:
 		p.out.Format = Mixed
 	}
 	return true
 }
 
+// take reads one line. It returns false when the bound on entries is reached.
+func (p *parser) take(line []byte) bool {
+	text := bytes.TrimLeft(line, " \t")
+	if len(bytes.TrimSpace(text)) == 0 {
+		return true
+	}
+	if text[0] == '#' || text[0] == ';' {
+		p.heading(text)
+		return true
+	}
+	p.out.Lines++
+	column := len(line) - len(text) + 1
+	if bytes.HasPrefix(text, []byte("-----BEGIN PGP SIGNED MESSAGE-----")) {
+		p.signedText = true
+		p.problem(SignedText, "this is a text with a signature around it; nothing in it is used before that signature is verified")
+		return true
+	}
+	if p.table != nil {
+		if entries, isRow := p.row(text); isRow {
+			for _, e := range entries {
+				e.Line, e.Column = p.line, column
+				if !p.add(e) {
+					return false
+				}
+			}
+			return true
+		}
+	}
+	entry, code, message := p.anyForm(text)
+	switch code {
+	case "":
+		if entry.Digest == nil {
+			return true // a heading, a header row or a bare digest
+		}
+		entry.Line, entry.Column = p.line, column
+		return p.add(entry)
+	default:
+		p.problem(code, message)
+		return true
+	}
+}
+
+// anyForm tries the forms of a line one after the other. An entry without a
+// digest and without a code means that the line was understood as something
+// else.
+func (p *parser) anyForm(text []byte) (Entry, ProblemCode, string) {
+	if p.section != digest.Unknown {
+		if entry, ok := p.sectionLine(text); ok {
+			return entry, "", ""
+		}
+	}
+	entry, code, message := p.digestFirst(text)
+	if code != NotAnEntry {
+		return entry, code, message
+	}
+	if tagged, tagCode, tagMessage := p.tagged(text); tagCode != NotAnEntry {
+		return tagged, tagCode, tagMessage
+	}
+	if p.heading(text) || p.headerRow(text) || p.alone(text) {
+		return Entry{}, "", ""
+	}
+	if encoded, ok := p.encoded(text); ok {
+		return encoded, "", ""
+	}
+	if named, ok := p.nameFirst(text); ok {
+		return named, "", ""
+	}
+	return Entry{}, NotAnEntry, message
+}
+
 // digestFirst reads "DIGEST  NAME", "DIGEST *NAME" and the escaped form that
 // starts with a backslash.
 func (p *parser) digestFirst(text []byte) (Entry, ProblemCode, string) {
+	const neither = "this is neither a digest with a file name nor a comment"
 	escaped := text[0] == '\\'
 	if escaped {
 		text = text[1:]
 	}
 	end := bytes.IndexAny(text, " \t")
 	if end < 0 {
-		return Entry{}, NotAnEntry, "this is neither a digest with a file name nor a comment"
+		return Entry{}, NotAnEntry, neither
 	}
 	field, rest := text[:end], text[end:]
 	value, ok := decodeHex(field)
@@ -171,11 +273,14 @@ func (p *parser) digestFirst(text []byte) (Entry, ProblemCode, string) {
 		if len(field) >= 16 && mostlyHex(field) {
 			return Entry{}, BadDigest, fmt.Sprintf("%s is not a digest: it holds a character that is not hexadecimal", plain.Quoted(clip(field)))
 		}
-		return Entry{}, NotAnEntry, "this is neither a digest with a file name nor a comment"
+		return Entry{}, NotAnEntry, neither
 	}
-	candidates, message := p.candidates(value)
-	if message != "" {
-		return Entry{}, BadDigest, message
+	candidates := p.candidates(value)
+	if candidates == nil {
+		if len(value) < 16 {
+			return Entry{}, NotAnEntry, neither
+		}
+		return Entry{}, BadDigest, wrongLength(value)
 	}
 	// One space and a mode mark (a space for text, an asterisk for binary)
 	// stand before the name; lists in the wild also use tabs or one space.
@@ -237,17 +342,20 @@ func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f F
 	return e
 }
 
-// candidates narrows the algorithms of a digest's length by the manifest's own
-// name. The message is not empty when no algorithm has this length.
-func (p *parser) candidates(value digest.Value) ([]digest.Algorithm, string) {
-	all := digest.OfSize(len(value))
-	if len(all) == 0 {
-		return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
+// candidates narrows the algorithms of a digest's length by the heading above
+// and by the manifest's own name. It returns nil when no algorithm has this
+// length.
+func (p *parser) candidates(value digest.Value) []digest.Algorithm {
+	for _, known := range []digest.Algorithm{p.section, p.hint} {
+		if known.Size() == len(value) {
+			return digest.Only(known)
+		}
 	}
-	if slices.Contains(all, p.hint) {
-		return digest.Only(p.hint), ""
-	}
-	return all, ""
+	return digest.OfSize(len(value))
+}
+
+func wrongLength(value digest.Value) string {
+	return fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
 }
 
 func decodeHex(field []byte) (digest.Value, bool) {

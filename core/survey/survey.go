@@ -315,7 +315,9 @@ func guessRole(name string) string {
 		return string(Manifest)
 	case ext == ".key" || ext == ".pub":
 		return string(Key)
-	case ext == ".txt" || ext == "":
+	case ext == ".meta4" || ext == ".metalink" || ext == ".spdx":
+		return string(Manifest)
+	case ext == ".txt" || ext == "" || ext == ".json" || ext == ".csv" || ext == ".tsv":
 		return maybeText
 	}
 	return ""
@@ -350,7 +352,8 @@ func (s *surveyor) recognise(item *Item, guess string, content []byte) {
 		return // many things are called .key; this one is not OpenPGP
 	}
 	list, err := manifest.Read(bytes.NewReader(content), manifest.Options{FileName: path.Base(item.Path), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
-	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0
+	// Digests found in prose do not make a page a manifest; its name may.
+	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0 && list.Format != manifest.FreeText
 	signedText := slices.ContainsFunc(list.Problems, func(p manifest.Problem) bool { return p.Code == manifest.SignedText })
 	if signedText {
 		// What stands inside a signature's frame counts only once that
@@ -384,15 +387,12 @@ func (s *surveyor) pairManifests() {
 		}
 		from := s.out.Items[i].Path
 		for _, e := range list.Entries {
-			clean, _, ok := manifest.SafeName(e.Name)
-			if !ok {
-				continue
-			}
-			at, found := s.index[path.Join(path.Dir(from), clean)]
+			at, found := s.fileOf(from, e.Name)
 			if !found {
-				at, found = s.index[clean]
-			}
-			if !found {
+				if e.Name == "" {
+					s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
+					continue
+				}
 				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line})
 				continue
 			}
@@ -402,6 +402,43 @@ func (s *surveyor) pairManifests() {
 			})
 		}
 	}
+}
+
+// fileOf finds the file that an entry names: seen from the manifest's folder,
+// else from the batch's. A bare digest is about the file that the manifest is
+// named after, else about the only artifact beside it.
+func (s *surveyor) fileOf(from, name string) (int, bool) {
+	if name == "" {
+		stem := strings.TrimSuffix(from, path.Ext(from))
+		if at, ok := s.index[stem]; ok && s.out.Items[at].Role == Artifact {
+			return at, true
+		}
+		only := s.beside(from, Artifact)
+		if len(only) == 1 {
+			return only[0], true
+		}
+		return 0, false
+	}
+	clean, _, ok := manifest.SafeName(name)
+	if !ok {
+		return 0, false
+	}
+	if at, ok := s.index[path.Join(path.Dir(from), clean)]; ok {
+		return at, true
+	}
+	at, ok := s.index[clean]
+	return at, ok
+}
+
+// beside returns the items with a role in the same folder as a file.
+func (s *surveyor) beside(file string, role Role) []int {
+	var out []int
+	for i := range s.out.Items {
+		if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(file) {
+			out = append(out, i)
+		}
+	}
+	return out
 }
 
 // pairSignatures ties every signature to the file it may be over: the one it
@@ -433,18 +470,11 @@ func (s *surveyor) targetOf(sig string) (*Item, string) {
 		return &s.out.Items[at], "it is named after this file"
 	}
 	for _, role := range []Role{Manifest, Artifact} {
-		var only *Item
-		n := 0
-		for i := range s.out.Items {
-			if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(sig) {
-				only = it
-				n++
-			}
-		}
-		if n == 1 {
-			return only, fmt.Sprintf("this is the only %s beside it", role)
-		}
-		if n > 1 {
+		switch found := s.beside(sig, role); len(found) {
+		case 0:
+		case 1:
+			return &s.out.Items[found[0]], fmt.Sprintf("this is the only %s beside it", role)
+		default:
 			return nil, ""
 		}
 	}

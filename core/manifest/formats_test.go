@@ -1,0 +1,202 @@
+package manifest
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/digest"
+)
+
+const (
+	d1   = "a9993e364706816aba3e25717850c26c9cd0d89d"
+	d512 = "ddaf35a193617abacc417349ae20413112e6fa4e89a97ea20a9eeee64b55d39a2192992a274fc1a836ba3c23a3feebbd454d4423643ce80e2a9ac94fa54ca49f"
+)
+
+// want is what a test expects of an entry: name, algorithm ("" when only
+// candidates are known), the digest's first digits, size (-1 for none), line.
+type want struct {
+	name, algorithm, digest string
+	size                    int64
+	line                    int
+}
+
+func check(t *testing.T, m *Manifest, wants []want) {
+	t.Helper()
+	require.Len(t, m.Entries, len(wants), "%+v", m)
+	for i, w := range wants {
+		e := m.Entries[i]
+		assert.Equal(t, w.name, e.Name)
+		algorithm := ""
+		if e.Algorithm != digest.Unknown {
+			algorithm = e.Algorithm.String()
+		}
+		assert.Equal(t, w.algorithm, algorithm, e.Name)
+		assert.True(t, strings.HasPrefix(e.Digest.String(), w.digest), "%s: %s", e.Name, e.Digest)
+		size := int64(-1)
+		if e.Size != nil {
+			size = *e.Size
+		}
+		assert.Equal(t, w.size, size, e.Name)
+		assert.Equal(t, w.line, e.Line, e.Name)
+		assert.NotEmpty(t, e.Candidates)
+	}
+}
+
+// TestFormats has at least three shapes of each format, as publishers write
+// them.
+func TestFormats(t *testing.T) {
+	raw256, err := hex.DecodeString(d256)
+	require.NoError(t, err)
+	b64 := base64.StdEncoding.EncodeToString(raw256)
+	b64url := base64.RawURLEncoding.EncodeToString(raw256)
+	for _, c := range []struct {
+		name, file, text string
+		format           Format
+		wants            []want
+		problems         []ProblemCode
+	}{
+		{"name first, colon", "", "gauge.bin: " + strings.ToUpper(dmd5) + "\n", NameFirst, []want{{"gauge.bin", "MD5", "098f", -1, 1}}, nil},
+		{"name first, equals and spaces in the name", "", "gauge fw 4.bin = " + dmd5 + "\nboot.bin=" + dmd5, NameFirst, []want{{"gauge fw 4.bin", "MD5", "098f", -1, 1}, {"boot.bin", "MD5", "098f", -1, 2}}, nil},
+		{"name first, tab and comma", "", "gauge.bin\t" + d1 + "\nboot.bin," + d1, NameFirst, []want{{"gauge.bin", "", "a999", -1, 1}, {"boot.bin", "", "a999", -1, 2}}, nil},
+		{"name first, a list of CRC-32", "", "; made by the light department\ngauge.bin 1A2B3C4D\nsub/boot.bin  00000000\n", NameFirst, []want{{"gauge.bin", "", "1a2b", -1, 2}, {"sub/boot.bin", "", "0000", -1, 3}}, nil},
+		{"no CRC in a sentence", "", "the release deadbeef\n", None, nil, []ProblemCode{NotAnEntry}},
+		{"bare", "gauge.bin.sha256", d256 + "\n", Bare, []want{{"", "SHA-256", "9f86", -1, 1}}, nil},
+		{"bare with its label", "", "SHA256: " + d256 + "\n", Bare, []want{{"", "SHA-256", "9f86", -1, 1}}, nil},
+		{"bare, one for each algorithm", "", "MD5: " + dmd5 + "\nSHA-256: " + d256 + "\n", Bare, []want{{"", "MD5", "098f", -1, 1}, {"", "SHA-256", "9f86", -1, 2}}, nil},
+		{"bare among named ones", "", d256 + "  gauge.bin\n" + d256 + "\n", DigestFirst, []want{{"gauge.bin", "", "9f86", -1, 1}}, []ProblemCode{NoName}},
+		{"sections", "", "SHA256:\n " + d256 + " 1234 gauge.bin\nMD5Sum:\n " + dmd5 + " 99 boot.bin\n", Sections, []want{{"gauge.bin", "SHA-256", "9f86", 1234, 2}, {"boot.bin", "MD5", "098f", 99, 4}}, nil},
+		{"sections, name first", "", "[sha-1 checksums]\ngauge.bin 1234 " + d1 + "\n", Sections, []want{{"gauge.bin", "SHA-1", "a999", 1234, 2}}, nil},
+		{"sections, size first", "", "# RIPEMD160\n77 " + d1 + " *gauge.bin\n", Sections, []want{{"gauge.bin", "RIPEMD-160", "a999", 77, 2}}, nil},
+		{"a heading over digest-first lines", "", "== SHA512/256 digests ==\n" + d256 + "  gauge.bin\n", DigestFirst, []want{{"gauge.bin", "SHA-512/256", "9f86", -1, 2}}, nil},
+		{"table, CSV", "", "File,Size,MD5,SHA-256\n\"gauge, new.bin\",1234," + dmd5 + "," + d256 + "\nboot.bin,99," + dmd5 + ",-\n", Table, []want{{"gauge, new.bin", "MD5", "098f", 1234, 2}, {"gauge, new.bin", "SHA-256", "9f86", 1234, 2}, {"boot.bin", "MD5", "098f", 99, 3}}, nil},
+		{"table, tabs", "", "sha1\tfilename\n" + d1 + "\tgauge.bin\n", Table, []want{{"gauge.bin", "SHA-1", "a999", -1, 2}}, nil},
+		{"table, bars", "", "| Image | SHA256 checksum |\n|-------|-----|\n| gauge.bin | `" + d256 + "` |\n", Table, []want{{"gauge.bin", "SHA-256", "9f86", -1, 3}}, nil},
+		{"table with a damaged cell", "", "name;md5\ngauge.bin;" + dmd5[:30] + "\nboot.bin;" + dmd5 + "\n", Table, []want{{"boot.bin", "MD5", "098f", -1, 3}}, []ProblemCode{BadDigest}},
+		{"subresource integrity", "", "gauge.js sha256-" + b64 + "\n", Encoded, []want{{"gauge.js", "SHA-256", "9f86", -1, 1}}, nil},
+		{"subresource integrity, alone", "", "sha256-" + b64, Bare, []want{{"", "SHA-256", "9f86", -1, 1}}, nil},
+		{"digest field", "", "Repr-Digest: sha-256=:" + b64 + ":\n", Bare, []want{{"", "SHA-256", "9f86", -1, 1}}, nil},
+		{"named information", "", "gauge.bin ni:///sha-256;" + b64url + "\nboot.bin nih:sha-256;" + d256 + ";f", Encoded, []want{{"gauge.bin", "SHA-256", "9f86", -1, 1}, {"boot.bin", "SHA-256", "9f86", -1, 2}}, nil},
+		{"Metalink", "", `<?xml version="1.0"?><metalink xmlns="urn:ietf:params:xml:ns:metalink">
+<file name="gauge.bin"><size>12</size><hash type="sha-256">` + d256 + `</hash><hash type="md5">` + dmd5 + `</hash>
+<pieces length="4" type="sha-1"><hash>` + d1 + `</hash><hash>` + d1 + `</hash></pieces><url>http://mirror.example/</url></file></metalink>`, Metalink, []want{{"gauge.bin", "SHA-256", "9f86", 12, 2}, {"gauge.bin", "MD5", "098f", 12, 2}}, nil},
+		{"Metalink without a size", "", `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="../x"><hash type="md5">` + dmd5 + `</hash></file><file name="y"><hash type="md5">` + dmd5 + `</hash></file></metalink>`, Metalink, []want{{"y", "MD5", "098f", -1, 1}}, []ProblemCode{UnsafeName}},
+		{"Metalink cut short", "", `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="y"><hash type="md5">` + dmd5 + `</hash></file><file name="z"><ha`, Metalink, []want{{"y", "MD5", "098f", -1, 1}}, []ProblemCode{BadDocument}},
+		{"SPDX in JSON", "", `{"spdxVersion":"SPDX-2.3","files":[{"fileName":"./gauge.bin","checksums":[{"algorithm":"SHA1","checksumValue":"` + d1 + `"},{"algorithm":"SHA256","checksumValue":"` + d256 + `"}]}]}`, SPDX, []want{{"gauge.bin", "SHA-1", "a999", -1, 1}, {"gauge.bin", "SHA-256", "9f86", -1, 1}}, nil},
+		{"SPDX of packages", "", `{"spdxVersion":"SPDX-2.3","packages":[{"packageFileName":"gauge.zip","checksums":[{"algorithm":"BLAKE2b-512","checksumValue":"` + d512 + `"}]}]}`, SPDX, []want{{"gauge.zip", "BLAKE2b", "ddaf", -1, 1}}, nil},
+		{"SPDX in tags", "", "SPDXVersion: SPDX-2.3\nFileName: ./gauge.bin\nFileChecksum: SHA1: " + d1 + "\nFileChecksum: SHA256: " + d256[:60] + "\n", SPDX, []want{{"gauge.bin", "SHA-1", "a999", -1, 3}}, []ProblemCode{BadDigest}},
+		{"CycloneDX", "", `{"bomFormat":"CycloneDX","components":[{"type":"library","name":"libtide","hashes":[{"alg":"MD5","content":"` + dmd5 + `"}]},{"type":"file","name":"gauge.bin","hashes":[{"alg":"SHA-256","content":"` + d256 + `"}]}]}`, CycloneDX, []want{{"gauge.bin", "SHA-256", "9f86", -1, 1}}, nil},
+		{"other JSON", "", `{"error":"not found"}`, None, nil, nil},
+		{"JSON cut short", "", "{\n\"spdxVersion\":\"SPDX-2.3\",\n\"files\":[", None, nil, []ProblemCode{BadDocument}},
+		{"prose", "", "Dear harbour masters,\n\nwe have released gauge-fw-4.2.img today. Its SHA-256 is\n   " + d256 + "\nand for boot.img the MD5 is " + dmd5 + ".\n", FreeText, []want{{"gauge-fw-4.2.img", "SHA-256", "9f86", -1, 4}, {"boot.img", "MD5", "098f", -1, 5}}, nil},
+		{"prose, the name behind", "", "Checksum " + d1 + " belongs to gauge.img, says the letter.\n", FreeText, []want{{"gauge.img", "", "a999", -1, 1}}, nil},
+		{"a page", "", "<html><p>gauge.img</p><code>" + d256 + "</code></html>\n", FreeText, []want{{"gauge.img", "", "9f86", -1, 1}}, nil},
+		{"mixed", "", d256 + "  a.bin\nSHA256 (b.bin) = " + d256 + "\nc.bin: " + d256 + "\n", Mixed, []want{{"a.bin", "", "9f86", -1, 1}, {"b.bin", "SHA-256", "9f86", -1, 2}, {"c.bin", "", "9f86", -1, 3}}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := read(t, c.text, Options{FileName: c.file})
+			assert.Equal(t, c.format, m.Format)
+			check(t, m, c.wants)
+			codes := []ProblemCode(nil)
+			for _, p := range m.Problems {
+				codes = append(codes, p.Code)
+				assert.NotEmpty(t, p.Message)
+			}
+			assert.Equal(t, c.problems, codes, "%v", m.Problems)
+		})
+	}
+}
+
+func TestPieces(t *testing.T) {
+	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
+<file name="h"><hash type="md5">`+dmd5+`</hash><pieces length="0" type="sha-1"><hash>`+d1+`</hash></pieces></file></metalink>`, Options{})
+	require.Len(t, m.Entries, 2)
+	require.NotNil(t, m.Entries[0].Pieces)
+	assert.EqualValues(t, 4, m.Entries[0].Pieces.Length)
+	assert.Equal(t, digest.SHA1, m.Entries[0].Pieces.Algorithm)
+	assert.Len(t, m.Entries[0].Pieces.Digests, 1)
+	assert.Nil(t, m.Entries[1].Pieces)
+	assert.Len(t, m.Problems, 1)
+}
+
+// TestEncodings writes one list in every encoding.
+func TestEncodings(t *testing.T) {
+	text := "# Prüfsummen\r\n" + d256 + "  Größe.bin\r\n"
+	sixteen := func(big, mark bool) []byte {
+		var b bytes.Buffer
+		units := utf16.Encode([]rune(text))
+		if mark {
+			units = append([]uint16{0xfeff}, units...)
+		}
+		for _, u := range units {
+			if big {
+				b.Write([]byte{byte(u >> 8), byte(u)})
+			} else {
+				b.Write([]byte{byte(u), byte(u >> 8)})
+			}
+		}
+		return b.Bytes()
+	}
+	latin := []byte(text)
+	latin = bytes.ReplaceAll(latin, []byte("ü"), []byte{0xfc})
+	latin = bytes.ReplaceAll(latin, []byte("ö"), []byte{0xf6})
+	latin = bytes.ReplaceAll(latin, []byte("ß"), []byte{0xdf})
+	for name, encoded := range map[string][]byte{
+		"UTF-8": []byte(text), "UTF-8 with a mark": append([]byte("\ufeff"), text...), "UTF-16 LE with a mark": sixteen(false, true),
+		"UTF-16 BE with a mark": sixteen(true, true), "UTF-16 LE": sixteen(false, false), "UTF-16 BE": sixteen(true, false), "Latin-1": latin,
+	} {
+		m, err := Read(bytes.NewReader(encoded), Options{})
+		require.NoError(t, err, name)
+		require.Len(t, m.Entries, 1, name)
+		assert.Equal(t, "Größe.bin", m.Entries[0].Name, name)
+		assert.Equal(t, 2, m.Entries[0].Line, name)
+	}
+}
+
+// TestNamesThatEscapeInEachFormat holds the rule in every reader.
+func TestNamesThatEscapeInEachFormat(t *testing.T) {
+	bad := "../../etc/hostname"
+	for _, text := range []string{
+		d256 + "  " + bad, "SHA256 (" + bad + ") = " + d256, bad + ": " + d256, "SHA256:\n" + d256 + " 12 " + bad,
+		"name,sha256\n" + bad + "," + d256, `{"spdxVersion":"x","files":[{"fileName":"` + bad + `","checksums":[{"algorithm":"SHA256","checksumValue":"` + d256 + `"}]}]}`,
+		"SPDXVersion: x\nFileName: " + bad + "\nFileChecksum: SHA256: " + d256, `{"bomFormat":"CycloneDX","components":[{"type":"file","name":"` + bad + `","hashes":[{"alg":"SHA-256","content":"` + d256 + `"}]}]}`,
+		`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="` + bad + `"><hash type="sha-256">` + d256 + `</hash></file></metalink>`,
+		bad + " nih:sha-256;" + d256,
+	} {
+		m := read(t, text, Options{})
+		assert.Empty(t, m.Entries, text)
+		require.Len(t, m.Problems, 1, text)
+		assert.Equal(t, UnsafeName, m.Problems[0].Code, text)
+	}
+}
+
+func FuzzFormats(f *testing.F) {
+	for _, seed := range []string{
+		"File,MD5\ngauge.bin," + dmd5, "SHA256:\n" + d256 + " 12 a.bin", `{"spdxVersion":"x","files":[]}`, "SPDXVersion: x\nFileName: a\nFileChecksum: SHA1: " + d1,
+		`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="a"><hash type="md5">` + dmd5 + `</hash></file></metalink>`,
+		"a.img ni:///sha-256;n4bQgYhMfWWaL-qgxVrQFaO_TxsrC4Is0V1sFbDwCgg", "see a.img: " + d256, "\xff\xfea\x00", fmt.Sprintf("| a | md5 |\n| b | %s |", dmd5),
+	} {
+		f.Add([]byte(seed), "SHA256SUMS")
+	}
+	f.Fuzz(func(t *testing.T, text []byte, name string) {
+		m, err := Read(bytes.NewReader(text), Options{MaxLine: 512, MaxEntries: 16, MaxBytes: 8192, FileName: name})
+		if m == nil {
+			t.Fatalf("no manifest, error %v", err)
+		}
+		for _, e := range m.Entries {
+			if _, why, ok := SafeName(e.Name); !ok && e.Format != Bare {
+				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
+			}
+			if len(e.Candidates) == 0 || e.Line < 1 || e.Column < 1 || len(e.Digest) == 0 {
+				t.Fatalf("incomplete entry %+v", e)
+			}
+		}
+	})
+}
