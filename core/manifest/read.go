@@ -243,7 +243,11 @@ func (p *parser) anyForm(text []byte) (Entry, ProblemCode, string) {
 	if tagged, tagCode, tagMessage := p.tagged(text); tagCode != NotAnEntry {
 		return tagged, tagCode, tagMessage
 	}
-	if p.heading(text) || p.headerRow(text) || p.alone(text) {
+	if p.heading(text) || p.headerRow(text) {
+		p.out.Lines-- // it says something about lines, and is none itself
+		return Entry{}, "", ""
+	}
+	if p.alone(text) {
 		return Entry{}, "", ""
 	}
 	if encoded, ok := p.encoded(text); ok {

@@ -115,18 +115,11 @@ func (a *app) recordReceipt() *cobra.Command {
 				_, err = a.stdout.Write(text)
 				return err
 			}
-			f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-			if errors.Is(err, os.ErrExist) {
-				return fmt.Errorf("%s is there already and was not overwritten; choose another name", file)
-			}
-			if err != nil {
+			if err := writeNew(file, text); err != nil {
 				return err
 			}
-			if _, err := f.Write(text); err != nil {
-				return errors.Join(err, f.Close())
-			}
 			a.note("Written to %s. Anyone can check it with “endeixis record verify-receipt” and the service's public key.", file)
-			return f.Close()
+			return nil
 		},
 	}
 	cmd.Flags().StringVar(&file, "file", "", "write it to this new file instead of standard output")
