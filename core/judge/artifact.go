@@ -64,6 +64,29 @@ func verdictOf(out *Outcome, listings []listing) Verdict {
 	return Unproven
 }
 
+// ToExplain returns the entry whose mismatch refuses the item and is worth
+// explaining, the one with the strongest algorithm, or nil. maxBytes bounds the
+// file that is read again.
+func ToExplain(item *survey.Item, m *measure.Measurement, outcome *Outcome, maxBytes int64) *survey.Listing {
+	if m.Problem != nil || m.Size > maxBytes {
+		return nil
+	}
+	var best *survey.Listing
+	for _, g := range outcome.Grounds {
+		if g.Code != DigestMismatch || g.Effect != Refuses {
+			continue
+		}
+		for i := range item.Listed {
+			l := &item.Listed[i]
+			if l.Manifest == g.Source && l.Line == g.Line && slices.Equal(l.Digest, g.Expected) &&
+				(best == nil || digest.Strongest(l.Algorithms).CollisionBits() > digest.Strongest(best.Algorithms).CollisionBits()) {
+				best = l
+			}
+		}
+	}
+	return best
+}
+
 // bySignature follows the path of each signature over the artifact itself.
 func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outcome) {
 	for _, over := range item.Signatures {
@@ -160,7 +183,14 @@ func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Vou
 func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
 	strong := false
 	for _, l := range listings {
-		out.Grounds = append(out.Grounds, l.grounds(item, m, listings)...)
+		for _, g := range l.grounds(item, m, listings) {
+			// A line with several digests states the size once.
+			if g.Code != SizeMismatch || !slices.ContainsFunc(out.Grounds, func(o Ground) bool {
+				return o.Code == SizeMismatch && o.Source == g.Source && o.Line == g.Line
+			}) {
+				out.Grounds = append(out.Grounds, g)
+			}
+		}
 		strong = strong || l.matches && l.algorithm.CollisionBits() >= b.Policy.DigestBits
 	}
 	if disagree := disagreement(listings); disagree != nil {
@@ -215,6 +245,11 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 	g.Code, g.Effect = DigestMismatch, Refuses
 	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), where, l.algorithm)
 	g.Advice = "Do not use this file. Download it again from the publisher, and check again."
+	for _, d := range m.Diagnoses {
+		if d.Manifest == l.Manifest && d.Line == l.Line && slices.Equal(d.Expected, l.Digest) {
+			g.Findings = d.Findings
+		}
+	}
 	if l.outrankedBy(all) {
 		g.Effect = Notes
 		g.Sentence += " A signed manifest states the digest that was computed, so the unsigned one is wrong."

@@ -3,6 +3,7 @@ package judge
 import (
 	"time"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/openpgp"
 )
@@ -71,6 +72,8 @@ type Ground struct {
 	Algorithm digest.Algorithm `json:"algorithm,omitempty"`
 	Expected  digest.Value     `json:"expected,omitempty"`
 	Computed  digest.Value     `json:"computed,omitempty"`
+	// Findings explain why digests differ, where that was established.
+	Findings []diagnose.Finding `json:"findings,omitempty"`
 	// Signature is set where a signature was verified.
 	Signature *SignatureFacts `json:"signature,omitempty"`
 }

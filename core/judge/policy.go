@@ -30,6 +30,9 @@ type Policy struct {
 	SightingChannels int `json:"sighting_channels"`
 	// MaxSignatureAgeDays is the greatest age of a signature; zero means any.
 	MaxSignatureAgeDays int `json:"max_signature_age_days"`
+	// DiagnosisBytes is the size up to which a file that does not match is
+	// read once more to explain why; zero means never.
+	DiagnosisBytes int64 `json:"diagnosis_bytes"`
 }
 
 // DefaultPolicy returns the policy of a new installation.
@@ -37,7 +40,7 @@ func DefaultPolicy() Policy {
 	return Policy{
 		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048,
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
-		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2,
+		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, DiagnosisBytes: 16 << 30,
 	}
 }
 
@@ -50,6 +53,9 @@ func (p Policy) Validate() error {
 		if value < 0 {
 			return fmt.Errorf("policy field %s is negative", name)
 		}
+	}
+	if p.DiagnosisBytes < 0 {
+		return fmt.Errorf("policy field diagnosis_bytes is negative")
 	}
 	if p.SightingChannels < 1 {
 		return fmt.Errorf("policy field sighting_channels is below 1, so that keys could be admitted on no evidence")

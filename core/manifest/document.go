@@ -63,13 +63,23 @@ func (p *parser) metalink(text io.Reader) error {
 				break
 			}
 		}
+		var entries []Entry
+		strongest := -1
 		for _, h := range file.Hashes {
 			e, ok := p.labelled(file.Name, h.Type, strings.TrimSpace(h.Value), Metalink)
 			if !ok {
 				continue
 			}
-			e.Size, e.Pieces, e.Line, e.Column = size, pieces, line, column
-			pieces = nil // once for each file is enough
+			e.Size, e.Line, e.Column = size, line, column
+			entries = append(entries, e)
+			if strongest < 0 || e.Algorithm.CollisionBits() > entries[strongest].Algorithm.CollisionBits() {
+				strongest = len(entries) - 1
+			}
+		}
+		for i, e := range entries {
+			if i == strongest {
+				e.Pieces = pieces // once for each file is enough
+			}
 			if !p.add(e) {
 				return p.full()
 			}

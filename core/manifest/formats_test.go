@@ -115,14 +115,16 @@ func TestFormats(t *testing.T) {
 }
 
 func TestPieces(t *testing.T) {
-	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
+	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><hash type="sha-256">`+d256+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
 <file name="h"><hash type="md5">`+dmd5+`</hash><pieces length="0" type="sha-1"><hash>`+d1+`</hash></pieces></file></metalink>`, Options{})
-	require.Len(t, m.Entries, 2)
-	require.NotNil(t, m.Entries[0].Pieces)
-	assert.EqualValues(t, 4, m.Entries[0].Pieces.Length)
-	assert.Equal(t, digest.SHA1, m.Entries[0].Pieces.Algorithm)
-	assert.Len(t, m.Entries[0].Pieces.Digests, 1)
-	assert.Nil(t, m.Entries[1].Pieces)
+	require.Len(t, m.Entries, 3)
+	assert.Nil(t, m.Entries[0].Pieces)
+	pieces := m.Entries[1].Pieces
+	require.NotNil(t, pieces, "they are with the strongest digest")
+	assert.EqualValues(t, 4, pieces.Length)
+	assert.Equal(t, digest.SHA1, pieces.Algorithm)
+	assert.Len(t, pieces.Digests, 1)
+	assert.Nil(t, m.Entries[2].Pieces)
 	assert.Len(t, m.Problems, 1)
 }
 

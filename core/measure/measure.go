@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"time"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
@@ -39,6 +40,9 @@ type Measurement struct {
 	// CollisionSuspected is set when SHA-1 was computed and the bytes show
 	// the marks of a collision attack.
 	CollisionSuspected bool `json:"collision_suspected,omitempty"`
+	// Diagnoses explain why the item does not match an entry. They come from
+	// a second read, after a mismatch only.
+	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *survey.Problem `json:"problem,omitempty"`
 	// Where and By say which program on which host read the bytes, and for
@@ -203,5 +207,23 @@ func (m *Measurement) HashOf(file string, index int) digest.Value {
 			return h.Digest
 		}
 	}
+	return nil
+}
+
+// Explain diagnoses why the item does not match an entry, and keeps the result
+// with the measurement. r is the file from its beginning; it is read once. A
+// file that cannot be read again is left unexplained.
+func (m *Measurement) Explain(ctx context.Context, r io.Reader, item *survey.Item, entry *survey.Listing, known map[string]diagnose.Elsewhere) error {
+	found, err := diagnose.Run(ctx, r, diagnose.Case{
+		Name: item.Path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
+		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known,
+	})
+	if err != nil {
+		if ctx.Err() != nil {
+			return err
+		}
+		return nil
+	}
+	m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found})
 	return nil
 }

@@ -72,6 +72,7 @@ type Listing struct {
 	Algorithms []digest.Algorithm `json:"algorithms"`
 	Digest     digest.Value       `json:"digest"`
 	Size       *int64             `json:"size,omitempty"`
+	Pieces     *manifest.Pieces   `json:"pieces,omitempty"`
 }
 
 // A SignatureOver is a signature that may be over an item.
@@ -120,6 +121,8 @@ type Absent struct {
 	Name     string `json:"name"`
 	Manifest string `json:"manifest"`
 	Line     int    `json:"line"`
+	// Digest is what the entry states.
+	Digest digest.Value `json:"digest"`
 }
 
 // A Survey is the plan of a batch.
@@ -393,12 +396,12 @@ func (s *surveyor) pairManifests() {
 					s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
 					continue
 				}
-				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line})
+				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
 				continue
 			}
 			target := &s.out.Items[at]
 			target.Listed = append(target.Listed, Listing{
-				Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size,
+				Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
 			})
 		}
 	}

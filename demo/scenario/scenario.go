@@ -14,6 +14,8 @@ import (
 	"sort"
 	"time"
 
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
 	"endeixis/core/openpgp/pgptest"
 )
 
@@ -46,6 +48,8 @@ func Publishers() []Publisher {
 	return []Publisher{
 		{"tidewright", "Tidewright Instruments", "Release desk, +00 555 0142. Their fingerprint is on every delivery note.", []string{"gauge-fw-*"}},
 		{"brackwater", "Brackwater Radio", "support@brackwater.example", []string{"buoy-rx-*"}},
+		{"lanternfell", "Lanternfell Controls", "lamps@lanternfell.example; they publish MD5 and CRC-32 lists, unsigned.", []string{"lamp-ctl-*"}},
+		{"corran", "Corran Charts", "desk@corran.example", []string{"chart-*"}},
 	}
 }
 
@@ -152,6 +156,45 @@ func large() folder {
 	return buoy("survey-2026", brackwater().Primary, 48<<20, parts...)
 }
 
+// chart returns a monthly chart image with a Metalink file that has piece
+// hashes, unsigned.
+func chart(month string) folder {
+	name := "chart-" + month + ".img"
+	content := image("chart-"+month, 4<<20)
+	file := manifest.File{Name: name, Size: int64(len(content)), Digests: map[digest.Algorithm]digest.Value{}, Pieces: &manifest.Pieces{Algorithm: digest.SHA256, Length: 256 << 10}}
+	for _, a := range []digest.Algorithm{digest.MD5, digest.SHA256} {
+		h := a.New()
+		h.Write(content) //nolint:errcheck // hashes do not fail
+		file.Digests[a] = h.Sum(nil)
+	}
+	for at := 0; at < len(content); at += 256 << 10 {
+		s := sha256.Sum256(content[at : at+256<<10])
+		file.Pieces.Digests = append(file.Pieces.Digests, s[:])
+	}
+	var list bytes.Buffer
+	if err := manifest.Write(&list, manifest.Metalink, []manifest.File{file}); err != nil {
+		panic(err) // the data is ours
+	}
+	return folder{name: content, "chart-" + month + ".meta4": list.Bytes()}
+}
+
+// lamp returns light controller firmware with a list of CRC-32 values. The
+// list says CRC-32 whichever variant it holds, as such lists do.
+func lamp(version string, variant digest.Algorithm) folder {
+	f := folder{}
+	var list bytes.Buffer
+	list.WriteString("; Lanternfell Controls, lamp controller " + version + "\nCRC-32:\n")
+	for _, part := range []string{"head", "drive"} {
+		name := "lamp-ctl-" + version + "-" + part + ".bin"
+		f[name] = image(name, 96<<10)
+		h := variant.New()
+		h.Write(f[name]) //nolint:errcheck // hashes do not fail
+		fmt.Fprintf(&list, "%s %X\n", name, h.Sum(nil))
+	}
+	f["CRC32.txt"] = list.Bytes()
+	return f
+}
+
 // folders returns the depot without the large folder.
 func folders() map[string]folder {
 	_, tide := tidewright()
@@ -185,7 +228,32 @@ func folders() map[string]folder {
 	emptySignature := buoy("1.9", brack, 1<<20, "south")
 	emptySignature["buoy-rx-1.9-south.bin.asc"] = nil
 
+	swapped := gauge("4.2", tide)
+	swapped["gauge-fw-4.2-boot.img"], swapped["gauge-fw-4.2-main.img"] = swapped["gauge-fw-4.2-main.img"], swapped["gauge-fw-4.2-boot.img"]
+
+	errorPage := gauge("4.2", tide)
+	errorPage["gauge-fw-4.2-main.img"] = []byte("<!DOCTYPE html>\n<html><head><title>Session expired</title></head>\n<body><p>Please sign in again.</p></body></html>\n")
+
+	converted := gauge("4.2", tide)
+	converted["gauge-fw-4.2-notes.txt"] = bytes.ReplaceAll(converted["gauge-fw-4.2-notes.txt"], []byte("\n"), []byte("\r\n"))
+
+	damaged, padded, short := chart("2026-10"), chart("2026-10"), chart("2026-10")
+	for _, at := range []int{700_000, 2_500_000, 2_600_000} {
+		copy(damaged["chart-2026-10.img"][at:], "a scratch on the disc")
+	}
+	padded["chart-2026-10.img"] = append(padded["chart-2026-10.img"], make([]byte, 150*2048)...)
+	short["chart-2026-10.img"] = short["chart-2026-10.img"][:3_000_000]
+
 	return map[string]folder{
+		"tidewright/gauge-fw-4.2-swapped":     swapped,
+		"tidewright/gauge-fw-4.2-error-page":  errorPage,
+		"tidewright/gauge-fw-4.2-converted":   converted,
+		"corran/chart-2026-10":                chart("2026-10"),
+		"corran/chart-2026-10-damaged":        damaged,
+		"corran/chart-2026-10-padded":         padded,
+		"corran/chart-2026-10-short":          short,
+		"lanternfell/lamp-ctl-3.1":            lamp("3.1", digest.CRC32),
+		"lanternfell/lamp-ctl-3.2":            lamp("3.2", digest.CRC32BZIP2),
 		"tidewright/gauge-fw-4.2":             gauge("4.2", tide),
 		"tidewright/gauge-fw-4.2-flipped":     flipped,
 		"tidewright/gauge-fw-4.2-truncated":   truncated,

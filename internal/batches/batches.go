@@ -9,10 +9,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -163,13 +166,21 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	}
 	var absents []store.Absent
 	for i, a := range plan.Absent {
-		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line})
+		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
 	}
 	var done []settled
 	for i := range plan.Items {
-		if m, ok := measured[plan.Items[i].Path]; ok {
-			done = append(done, settled{rows[i].N, &plan.Items[i], m, court.judge(&plan.Items[i], &m)})
+		item := &plan.Items[i]
+		m, ok := measured[item.Path]
+		if !ok {
+			continue
 		}
+		again := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(plan.Contents[item.Path])), nil }
+		outcome, err := court.settle(ctx, item, &m, again, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil })
+		if err != nil {
+			return nil, err
+		}
+		done = append(done, settled{rows[i].N, item, m, outcome})
 	}
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, id)
@@ -319,6 +330,53 @@ func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	return c.basis.Other(item, m)
 }
 
+// settle judges an item and, when its digest refuses it, reads it once more to
+// explain why, and judges again with the explanation.
+func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, again func() (io.ReadCloser, error), known func() (map[string]diagnose.Elsewhere, error)) (judge.Outcome, error) {
+	outcome := c.judge(item, m)
+	entry := judge.ToExplain(item, m, &outcome, c.basis.Policy.DiagnosisBytes)
+	if entry == nil {
+		return outcome, nil
+	}
+	elsewhere, err := known()
+	if err != nil {
+		return outcome, err
+	}
+	r, err := again()
+	if err != nil {
+		return outcome, nil // it was readable a moment ago; the refusal stands
+	}
+	defer r.Close()
+	if err := m.Explain(ctx, r, item, entry, elsewhere); err != nil {
+		return outcome, err
+	}
+	return c.judge(item, m), nil
+}
+
+// statedIn returns what the manifests of a survey state, by digest.
+func statedIn(plan *survey.Survey) map[string]diagnose.Elsewhere {
+	out := map[string]diagnose.Elsewhere{}
+	for _, item := range plan.Items {
+		for _, l := range item.Listed {
+			out[l.Digest.String()] = diagnose.Elsewhere{Name: item.Path, Manifest: l.Manifest, Line: l.Line}
+		}
+	}
+	for _, a := range plan.Absent {
+		out[a.Digest.String()] = diagnose.Elsewhere{Name: a.Name, Manifest: a.Manifest, Line: a.Line}
+	}
+	return out
+}
+
+// stated is statedIn for a survey that is stored.
+func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.Elsewhere, error) {
+	rows, err := s.store.Stated(ctx, batch)
+	out := make(map[string]diagnose.Elsewhere, len(rows))
+	for _, r := range rows {
+		out[r.Digest] = diagnose.Elsewhere{Name: r.Name, Manifest: r.Manifest, Line: r.Line}
+	}
+	return out, err
+}
+
 // settled is an item that has come to its outcome.
 type settled struct {
 	n       int
@@ -355,6 +413,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	}
 	defer folder.Close()
 	fsys := folder.FS()
+	stated := sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })
 
 	var batch []settled
 	read := int64(0)
@@ -374,7 +433,12 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 			return err
 		}
 		read += m.Size
-		batch = append(batch, settled{items[i].N, &item, m, court.judge(&item, &m)})
+		again := func() (io.ReadCloser, error) { return fsys.Open(item.Path) }
+		outcome, err := court.settle(ctx, &item, &m, again, stated)
+		if err != nil {
+			return err
+		}
+		batch = append(batch, settled{items[i].N, &item, m, outcome})
 		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
 			if err := s.flush(ctx, b, slice, court.basis.Expected, batch, false); err != nil {
 				return err

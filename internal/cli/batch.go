@@ -329,6 +329,14 @@ func (a *app) showItem(item wire.Item, links bool) {
 		if g.Code == judge.DigestMismatch {
 			a.compared("      ", g.Expected.String(), g.Computed.String())
 		}
+		for _, f := range g.Findings {
+			a.hanging("    • ", "      ", f.Sentence)
+			a.damageMap("      ", f)
+			a.hanging("    → ", "      ", f.Advice)
+		}
+		if len(g.Findings) > 0 {
+			continue // their advice is more to the point
+		}
 		if g.Advice != "" {
 			a.hanging("    → ", "      ", g.Advice)
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/plain"
 )
 
@@ -199,6 +200,33 @@ func (a *app) compared(indent, expected, computed string) {
 		if under := strings.TrimRight(plain.Grouped(string(marks)), " "); under != "" {
 			fmt.Fprintf(a.stdout, "%s          %s\n", indent, under)
 		}
+	}
+}
+
+// damageMap draws where a file is damaged: a line of cells, of which those with
+// damage in them are filled.
+func (a *app) damageMap(indent string, f diagnose.Finding) {
+	if len(f.Damage) == 0 || f.Size <= 0 {
+		return
+	}
+	const cells = 64
+	line := make([]rune, cells)
+	for i := range line {
+		line[i] = '·'
+		from, to := f.Size*int64(i)/cells, f.Size*int64(i+1)/cells
+		for _, r := range f.Damage {
+			if r.Offset < to && r.Offset+r.Length > from {
+				line[i] = '█'
+			}
+		}
+	}
+	fmt.Fprintf(a.stdout, "%s0 %s %s\n", indent, string(line), size(f.Size))
+	for i, r := range f.Damage {
+		if i == 8 {
+			fmt.Fprintf(a.stdout, "%sand %d more\n", indent, len(f.Damage)-i)
+			break
+		}
+		fmt.Fprintf(a.stdout, "%sbytes %d to %d\n", indent, r.Offset, r.Offset+r.Length-1)
 	}
 }
 

@@ -127,6 +127,8 @@ type Absent struct {
 	Name     string `db:"name"`
 	Manifest string `db:"manifest"`
 	Line     int    `db:"line"`
+	// Digest is what the entry states, in hexadecimal.
+	Digest string `db:"digest"`
 }
 
 // Surveyed stores the plan of a batch and opens it for measuring.
@@ -149,12 +151,13 @@ func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices 
 		return err
 	}
 	var an, al []int
-	var names, manifests []string
+	var names, manifests, digests []string
 	for _, a := range absents {
 		an, names, manifests, al = append(an, a.N), append(names, a.Name), append(manifests, a.Manifest), append(al, a.Line)
+		digests = append(digests, a.Digest)
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO absents (batch_id, n, name, manifest, line)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[])`, batch, an, names, manifests, al); err != nil {
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO absents (batch_id, n, name, manifest, line, digest)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[], $6::text[])`, batch, an, names, manifests, al, digests); err != nil {
 		return err
 	}
 	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = 'measuring', expected = $2 WHERE id = $1`, batch, string(expected))
@@ -336,7 +339,25 @@ func (s *Store) ItemNumber(ctx context.Context, batch int64, path string) (int, 
 // Absents lists the entries of a batch without a file.
 func (s *Store) Absents(ctx context.Context, batch int64, limit int) ([]Absent, error) {
 	out := []Absent{}
-	err := s.db.SelectContext(ctx, &out, `SELECT n, name, manifest, line FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
+	err := s.db.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
+	return out, explain(err)
+}
+
+// A Stated is a digest that a manifest of a batch states for a name.
+type Stated struct {
+	Name     string `db:"name"`
+	Manifest string `db:"manifest"`
+	Line     int    `db:"line"`
+	Digest   string `db:"digest"`
+}
+
+// Stated lists everything that the manifests of a batch state, of the files
+// that are here and of those that are not.
+func (s *Store) Stated(ctx context.Context, batch int64) ([]Stated, error) {
+	out := []Stated{}
+	err := s.db.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
+		FROM items i CROSS JOIN LATERAL jsonb_array_elements(i.survey -> 'listed') l WHERE i.batch_id = $1
+		UNION ALL SELECT name, manifest, line, digest FROM absents WHERE batch_id = $1`, batch)
 	return out, explain(err)
 }
 

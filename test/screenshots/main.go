@@ -50,7 +50,7 @@ func run(ctx context.Context) error {
 		return err
 	}
 	// Work for the pictures: three batches, one of each verdict.
-	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "brackwater/buoy-rx-1.9", "tidewright/gauge-fw-4.3-partial"} {
+	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "brackwater/buoy-rx-1.9", "tidewright/gauge-fw-4.3-partial", "corran/chart-2026-10-damaged"} {
 		cmd := exec.CommandContext(ctx, "bin/endeixis", "batch", "run", scenario.Depot+":"+folder, "--wait")
 		if out, err := cmd.CombinedOutput(); err != nil && cmd.ProcessState.ExitCode() < 10 {
 			return fmt.Errorf("%w\n%s", err, out)
@@ -126,6 +126,7 @@ func pages(ctx context.Context, base, candidate string) error {
 		func() error { return shot("console-batch", visit("/batches/2", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
 		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
+		func() error { return shot("console-damage-map", visit("/batches/5/items/0", "figure svg")) },
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
 		func() error { return shot("console-import", visit("/keyring/import", "form")) },
@@ -167,7 +168,7 @@ func terminals(ctx context.Context, candidate string) error {
 	}
 	env := append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
 	for _, t := range []struct{ name, command string }{
-		{"client-batch-refused", "bin/endeixis batch run quayside:tidewright/gauge-fw-4.2-flipped --wait"},
+		{"client-diagnosis", "bin/endeixis batch run quayside:corran/chart-2026-10-damaged --wait"},
 		{"client-batch-item", "bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
 		{"client-keyring", "bin/endeixis keyring list; echo; bin/endeixis keyring show " + candidate},
 		{"client-records", "bin/endeixis record list --limit 14; bin/endeixis record audit; bin/endeixis status"},

@@ -5,6 +5,7 @@ import type { components, paths } from "./types";
 export type Batch = components["schemas"]["Batch"];
 export type Item = components["schemas"]["Item"];
 export type Ground = components["schemas"]["Ground"];
+export type Finding = components["schemas"]["Finding"];
 export type ProofPath = components["schemas"]["ProofPath"];
 export type Link = components["schemas"]["Link"];
 export type Key = components["schemas"]["Key"];

@@ -590,6 +590,14 @@ export interface components {
             how: string;
             publishers: string[];
         };
+        Finding: {
+            advice: string;
+            code: string;
+            damage?: components["schemas"]["Range"][];
+            sentence: string;
+            /** Format: int64 */
+            size?: number;
+        };
         Ground: {
             advice?: string;
             algorithm?: string;
@@ -597,6 +605,7 @@ export interface components {
             computed?: string;
             effect: string;
             expected?: string;
+            findings?: components["schemas"]["Finding"][];
             /** Format: int64 */
             line?: number;
             sentence: string;
@@ -882,6 +891,12 @@ export interface components {
             name: string;
             scope: string[];
             slug: string;
+        };
+        Range: {
+            /** Format: int64 */
+            length: number;
+            /** Format: int64 */
+            offset: number;
         };
         Receipt: {
             checkpoint: string;

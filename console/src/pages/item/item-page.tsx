@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 import type { Ground, Item } from "../../api/client";
 import { useBatch, useItem, useItems } from "../../api/hooks";
 import { Chain } from "../../parts/chain";
+import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes } from "../../parts/text";
@@ -86,7 +87,7 @@ function Grounds({ grounds }: { grounds: Ground[] }) {
               <Comparison expected={g.expected} computed={g.computed} />
             </div>
           )}
-          {g.advice && <p className="font-semibold">{g.advice}</p>}
+          {g.findings && g.findings.length > 0 ? <Findings findings={g.findings} /> : g.advice && <p className="font-semibold">{g.advice}</p>}
           {g.signature?.steps && <Steps steps={g.signature.steps} />}
         </div>
       ))}

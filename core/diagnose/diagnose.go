@@ -1,0 +1,322 @@
+// Package diagnose explains why a file does not match its digest: cut short,
+// padded, swapped with another, converted, an error page under its name,
+// damaged in places. It reads the file at most once more, and says nothing that
+// it has not established.
+package diagnose
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
+	"endeixis/core/plain"
+)
+
+// A Code is the stable name of a finding.
+type Code string
+
+// The findings.
+const (
+	// WrongAlgorithm: the expected value is another algorithm's digest of the
+	// same bytes.
+	WrongAlgorithm Code = "wrong-algorithm"
+	// OtherEntry: the bytes are those of another entry.
+	OtherEntry Code = "other-entry"
+	// Truncated: the file ends early, by a stated size or its own structure.
+	Truncated Code = "truncated"
+	// Hole: the file ends in zeros, or has a long stretch of them.
+	Hole Code = "hole"
+	// Padded: the first part of the file matches, and something follows.
+	Padded Code = "padded"
+	// LineEndings: the digest matches after conversion of line endings.
+	LineEndings Code = "line-endings"
+	// NotTheArtifact: the content is a page or message under the file's name.
+	NotTheArtifact Code = "not-the-artifact"
+	// DamagedPieces: piece hashes locate the damage.
+	DamagedPieces Code = "damaged-pieces"
+	// Altered: none of these.
+	Altered Code = "altered"
+)
+
+// A Range is a part of a file, in bytes.
+type Range struct {
+	Offset int64 `json:"offset"`
+	Length int64 `json:"length"`
+}
+
+// A Finding is one thing that was established.
+type Finding struct {
+	Code Code `json:"code"`
+	// Sentence says what was found and Advice what to do; both are safe to
+	// show.
+	Sentence string `json:"sentence"`
+	Advice   string `json:"advice"`
+	// Damage lists the damaged parts where piece hashes locate them.
+	Damage []Range `json:"damage,omitempty"`
+	// Size is that of the file where Damage is to be drawn.
+	Size int64 `json:"size,omitempty"`
+}
+
+// A Diagnosis is what was found about one entry of a manifest.
+type Diagnosis struct {
+	Manifest string `json:"manifest"`
+	Line     int    `json:"line"`
+	// Expected is the digest that the entry states; a line can have several.
+	Expected digest.Value `json:"expected"`
+	Findings []Finding    `json:"findings"`
+}
+
+// An Elsewhere is another place where a digest is stated.
+type Elsewhere struct {
+	Name     string
+	Manifest string
+	Line     int
+}
+
+// A Case is a file that does not match.
+type Case struct {
+	// Name is the file's own name.
+	Name string
+	// Size is its length in bytes.
+	Size int64
+	// Computed are the digests that were measured.
+	Computed map[digest.Algorithm]digest.Value
+	// Expected, of one of the Algorithms, is what the manifest states, and
+	// ExpectedSize the length it states, or nil.
+	Expected     digest.Value
+	Algorithms   []digest.Algorithm
+	ExpectedSize *int64
+	Pieces       *manifest.Pieces
+	// Known are the digests of all entries of the batch, in hexadecimal.
+	Known map[string]Elsewhere
+}
+
+// headSize is how much of the file's beginning is looked at.
+const headSize = 64 << 10
+
+// Run diagnoses a case, reading r once from the beginning of the file. It
+// returns at least one finding, and an error only when r fails or ctx ends.
+func Run(ctx context.Context, r io.Reader, c Case) ([]Finding, error) {
+	head := make([]byte, headSize)
+	n, err := io.ReadFull(r, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	head = head[:n]
+	d := &examination{Case: c, head: head}
+	d.prepare()
+	if _, err := digest.Pump(ctx, io.MultiReader(bytes.NewReader(head), r), d.writers(), nil); err != nil {
+		return nil, err
+	}
+	return d.findings(), nil
+}
+
+// An examination collects everything in the one read.
+type examination struct {
+	Case
+	head     []byte
+	others   *digest.Set
+	prefix   *prefix
+	toLF     *converter
+	toCRLF   *converter
+	zeros    zeroRuns
+	pieces   *pieceCheck
+	tail     tail
+	isoBytes int64
+}
+
+func (d *examination) prepare() {
+	d.others = digest.NewSet(digest.OfSize(len(d.Expected)))
+	d.isoBytes = isoSize(d.head)
+	length := d.isoBytes
+	if d.ExpectedSize != nil {
+		length = *d.ExpectedSize
+	}
+	if length > 0 && length < d.Size {
+		d.prefix = &prefix{set: digest.NewSet(d.Algorithms), left: length}
+	}
+	if !bytes.ContainsRune(d.head, 0) {
+		d.toLF = &converter{set: digest.NewSet(d.Algorithms), convert: crlfToLF()}
+		d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lfToCRLF()}
+	}
+	if d.Pieces != nil && d.Pieces.Length > 0 {
+		d.pieces = newPieceCheck(d.Pieces)
+	}
+}
+
+func (d *examination) writers() []io.Writer {
+	out := append(d.others.Writers(), &d.zeros, &d.tail)
+	if d.prefix != nil {
+		out = append(out, d.prefix)
+	}
+	if d.toLF != nil {
+		out = append(out, d.toLF, d.toCRLF)
+	}
+	if d.pieces != nil {
+		out = append(out, d.pieces)
+	}
+	return out
+}
+
+func (d *examination) matches(sums map[digest.Algorithm]digest.Value) bool {
+	for _, v := range sums {
+		if slices.Equal(v, d.Expected) {
+			return true
+		}
+	}
+	return false
+}
+
+// findings says what holds, the most telling first.
+func (d *examination) findings() []Finding {
+	var out []Finding
+	add := func(code Code, advice, format string, args ...any) *Finding {
+		out = append(out, Finding{Code: code, Advice: advice, Sentence: fmt.Sprintf(format, args...)})
+		return &out[len(out)-1]
+	}
+	const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
+
+	d.otherAlgorithms(add)
+	for _, v := range d.Computed {
+		if e, ok := d.Known[v.String()]; ok && len(v) >= 16 && e.Name != d.Name {
+			add(OtherEntry, "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
+				"These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line)
+			break
+		}
+	}
+	if what := pretender(d.Name, d.head); what != "" {
+		add(NotTheArtifact, "Open the address in a browser to see the message, and download the file again.",
+			"The content is %s, not what the name %s promises.", what, plain.Quoted(path.Base(d.Name)))
+	}
+	switch {
+	case d.ExpectedSize != nil && d.Size < *d.ExpectedSize:
+		add(Truncated, again, "It is cut short: %d of %d bytes are here, %d are missing.", d.Size, *d.ExpectedSize, *d.ExpectedSize-d.Size)
+	case d.isoBytes > d.Size:
+		add(Truncated, again, "It is cut short: by its own structure the disc image has %d bytes, and %d are here.", d.isoBytes, d.Size)
+	case d.tail.endsEarly(d.head):
+		add(Truncated, again, "It is cut short: the archive's closing part is not at the end of the file.")
+	}
+	padded := d.prefix != nil && d.matches(d.prefix.set.Sums())
+	if padded {
+		add(Padded, "Cut the file to that length, or have the comparison end there.",
+			"The first %d bytes are exactly what is expected; %d bytes more follow, %s.", d.Size-d.prefix.tail, d.prefix.tail, d.prefix.holds())
+	}
+	if d.toLF != nil {
+		const advice = "Something on the way converted line endings. Transfer the file again as binary."
+		if d.matches(d.toLF.set.Sums()) {
+			add(LineEndings, advice, "It matches once CR LF line endings are turned into LF.")
+		} else if d.matches(d.toCRLF.set.Sums()) {
+			add(LineEndings, advice, "It matches once LF line endings are turned into CR LF.")
+		}
+	}
+	if run, atEnd := d.zeros.longest(d.Size); !padded && run.Length >= 64<<10 && run.Length*100 >= d.Size {
+		if atEnd {
+			add(Hole, again, "The last %d bytes are all zero, from byte %d on: a download that reserved its space and did not finish looks like this.", run.Length, run.Offset)
+		} else {
+			add(Hole, again, "%d bytes from byte %d on are all zero: a download with a missing part looks like this.", run.Length, run.Offset)
+		}
+	}
+	if d.pieces != nil {
+		if damage := d.pieces.damage(d.Size); len(damage) > 0 {
+			total := int64(0)
+			for _, r := range damage {
+				total += r.Length
+			}
+			f := add(DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
+				"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.", count(len(damage), "part"), total, d.Size, damage[0].Offset)
+			f.Damage, f.Size = damage, d.Size
+		}
+	}
+	if len(out) == 0 {
+		size := ""
+		if d.ExpectedSize != nil && *d.ExpectedSize == d.Size {
+			size = " It has the length that is stated."
+		}
+		add(Altered, "Do not use it. Download it again; if it stays so, tell the publisher: the file may have been tampered with.",
+			"Its content is another one, and nothing that usually goes wrong explains it.%s", size)
+	}
+	return out
+}
+
+// otherAlgorithms looks for the expected value among all algorithms of its
+// length and, for a CRC, in the other byte order.
+func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Finding) {
+	const advice = "The bytes are as listed. Correct the list's label, or name the algorithm when comparing; mind what the algorithm is worth."
+	sums := d.others.Sums()
+	for _, a := range digest.OfSize(len(d.Expected)) {
+		v := sums[a]
+		if slices.Contains(d.Algorithms, a) {
+			continue
+		}
+		if slices.Equal(v, d.Expected) {
+			add(WrongAlgorithm, advice, "The value stated is the %s digest of exactly these bytes, not %s.", a, d.Algorithms[0])
+			return
+		}
+	}
+	if len(d.Expected) != 4 {
+		return
+	}
+	reversed := slices.Clone(d.Expected)
+	slices.Reverse(reversed)
+	for _, a := range digest.OfSize(4) {
+		if slices.Equal(sums[a], reversed) {
+			add(WrongAlgorithm, advice, "The value stated is the %s checksum of exactly these bytes with its bytes in reverse order.", a)
+			return
+		}
+	}
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// binaryNames are endings of files that are never pages or messages.
+var binaryNames = []string{".img", ".bin", ".iso", ".zip", ".gz", ".xz", ".bz2", ".zst", ".tar", ".tgz", ".txz", ".deb", ".rpm", ".exe", ".msi", ".dmg", ".rom", ".fw", ".hex", ".7z", ".jar", ".cab", ".squashfs"}
+
+// pretender says what a file with a binary's name holds instead, or nothing.
+func pretender(name string, head []byte) string {
+	if !slices.Contains(binaryNames, strings.ToLower(path.Ext(name))) || len(head) == 0 {
+		return ""
+	}
+	text := bytes.ToLower(bytes.TrimSpace(head))
+	switch {
+	case bytes.HasPrefix(text, []byte("<!doctype html")), bytes.HasPrefix(text, []byte("<html")), bytes.HasPrefix(text, []byte("<head")):
+		return "an HTML page, such as an error or sign-in page"
+	case bytes.HasPrefix(text, []byte("{")) && (bytes.Contains(text[:min(len(text), 400)], []byte(`"error"`)) || bytes.Contains(text[:min(len(text), 400)], []byte(`"message"`))):
+		return "a message of a web service in JSON"
+	case bytes.HasPrefix(text, []byte("<?xml")) && bytes.Contains(text[:min(len(text), 400)], []byte("<error")):
+		return "an error message in XML"
+	case len(head) < 2048 && len(text) > 0 && printable(head):
+		return "a short text"
+	}
+	return ""
+}
+
+func printable(b []byte) bool {
+	for _, c := range b {
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// isoSize returns the length that an ISO 9660 image states in its primary
+// volume descriptor (ECMA-119, section 8.4), or 0.
+func isoSize(head []byte) int64 {
+	const at = 16 * 2048
+	if len(head) < at+2048 || head[at] != 1 || string(head[at+1:at+6]) != "CD001" {
+		return 0
+	}
+	return int64(binary.LittleEndian.Uint32(head[at+80:])) * int64(binary.LittleEndian.Uint16(head[at+128:]))
+}
