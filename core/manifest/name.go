@@ -35,11 +35,24 @@ func SafeName(name string) (clean string, why string, ok bool) {
 			return "", "the name is that of a device on some systems", false
 		}
 	}
-	clean = path.Clean(s)
+	if clean = s; !isClean(s) {
+		clean = path.Clean(s)
+	}
 	if clean == "." {
 		return "", "the name is that of the folder itself", false
 	}
 	return clean, "", true
+}
+
+// isClean reports whether path.Clean would leave s alone; it errs on the safe
+// side.
+func isClean(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] == '/' && (i+1 == len(s) || s[i+1] == '/' || s[i+1] == '.') {
+			return false
+		}
+	}
+	return s[0] != '.' && s[0] != '/'
 }
 
 // isDevice reports whether a part of a path is one of the reserved names of

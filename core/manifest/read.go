@@ -174,6 +174,11 @@ func (p *parser) add(e Entry) bool {
 	if len(p.out.Entries) >= p.opts.MaxEntries {
 		return false
 	}
+	if n := len(p.out.Entries); n == cap(p.out.Entries) {
+		// Doubling: a manifest can have a million entries, and append grows
+		// large slices in many small steps.
+		p.out.Entries = slices.Grow(p.out.Entries, max(n, 16))
+	}
 	p.out.Entries = append(p.out.Entries, e)
 	switch p.out.Format {
 	case None:
