@@ -314,3 +314,53 @@ func TestTokensAndPeople(t *testing.T) {
 	assert.Contains(t, r.err, "This token was ended")
 	assert.Contains(t, endeixis(t, s, "operator", "token", "list").out, "nightly")
 }
+
+// TestSurveyAndCorrection looks at the plan of a folder whose signature is
+// named for nothing, sets it by hand, and finds that in the record.
+func TestSurveyAndCorrection(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	source := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
+	content := map[string][]byte{"MD5.txt": []byte("unrelated\n")}
+	for name, as := range map[string]string{"SHA256SUMS": "SHA256SUMS", "SHA256SUMS.sig": "release.sig", "gauge-fw-4.2-main.img": "gauge-fw-4.2-main.img"} {
+		text, err := os.ReadFile(filepath.Join(source, name))
+		require.NoError(t, err)
+		content[as] = text
+	}
+	content["other.sha256"] = []byte(strings.Repeat("ab", 32) + "  elsewhere.img\n")
+	folder := s.Write(t, "incoming/mixed", content)
+
+	r := endeixis(t, s, "operator", "batch", "survey", folder)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "gauge-fw-4.2-main.img")
+	assert.Contains(t, r.out, "SHA256SUMS, line 2")
+	assert.Contains(t, r.out, "no file here is named for it")
+	assert.Contains(t, r.out, "elsewhere.img")
+	set := "release.sig=SHA256SUMS"
+	r = endeixis(t, s, "operator", "batch", "survey", folder, "--set", set)
+	assert.Contains(t, r.out, "release.sig  it was set by hand for this file")
+	assert.Equal(t, 2, endeixis(t, s, "operator", "batch", "survey", folder, "--set", "x").code)
+	r = endeixis(t, s, "operator", "batch", "run", folder, "--set", "none.sig=SHA256SUMS")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "is not a signature in this folder")
+
+	verdict := func(args ...string) string {
+		r := endeixis(t, s, "operator", append([]string{"batch", "run", folder, "--wait", "--output", "json"}, args...)...)
+		var b batchJSON
+		r.decode(t, &b)
+		for _, item := range b.Items {
+			if item.Path == "gauge-fw-4.2-main.img" {
+				return *item.Verdict
+			}
+		}
+		return "none"
+	}
+	assert.Equal(t, "unproven", verdict())
+	assert.Equal(t, "cleared", verdict("--set", set))
+	r = endeixis(t, s, "auditor", "record", "list", "--kind", "batch-result", "--output", "json")
+	var records []struct{ Position int64 }
+	r.decode(t, &records)
+	r = endeixis(t, s, "auditor", "record", "show", strconv.FormatInt(records[0].Position, 10), "--output", "json")
+	assert.Contains(t, r.out, "\"signature\": \"release.sig\"")
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}

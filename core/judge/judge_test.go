@@ -68,7 +68,7 @@ func judgeFolder(t *testing.T, files map[string]string, given string, adjust fun
 	for name, content := range files {
 		fsys[name] = &fstest.MapFile{Data: []byte(content)}
 	}
-	s, err := survey.Run(t.Context(), fsys, survey.Limits{})
+	s, err := survey.Run(t.Context(), fsys, survey.Options{})
 	require.NoError(t, err)
 	keys := ring(t)
 	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, s.Items)}

@@ -71,7 +71,7 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 	}
 	read := int64(0)
 	fsys := counting{files, &read}
-	s, err := survey.Run(t.Context(), fsys, survey.Limits{})
+	s, err := survey.Run(t.Context(), fsys, survey.Options{})
 	require.NoError(t, err)
 	for i := range s.Items {
 		item := &s.Items[i]

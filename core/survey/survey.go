@@ -162,6 +162,31 @@ func (l Limits) withDefaults() Limits {
 	return l
 }
 
+// A Correction says by hand which file a signature is over.
+type Correction struct {
+	Signature string `json:"signature"`
+	File      string `json:"file"`
+}
+
+// Options are the bounds of a survey and what is known about it by hand. The
+// zero value means the defaults.
+type Options struct {
+	Limits      Limits
+	Corrections []Correction
+}
+
+// A CorrectionError reports a correction that names something else than a
+// signature and another file of the folder.
+type CorrectionError struct {
+	Correction Correction
+	Reason     string
+}
+
+// Error names the correction.
+func (e *CorrectionError) Error() string {
+	return fmt.Sprintf("%s cannot be set for %s: %s", plain.Quoted(e.Correction.Signature), plain.Quoted(e.Correction.File), e.Reason)
+}
+
 // A TooManyFilesError reports a folder over the limit.
 type TooManyFilesError struct{ Limit int }
 
@@ -171,11 +196,12 @@ func (e *TooManyFilesError) Error() string {
 }
 
 // Run surveys everything below the root of fsys. It fails when the folder
-// itself cannot be listed, when it holds too many files, or when ctx ends;
-// trouble with a single file becomes the Problem of its item.
-func Run(ctx context.Context, fsys fs.FS, limits Limits) (*Survey, error) {
+// itself cannot be listed, when it holds too many files, with a
+// [*CorrectionError], or when ctx ends; trouble with a single file becomes the
+// Problem of its item.
+func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 	s := &surveyor{
-		fsys: fsys, limits: limits.withDefaults(),
+		fsys: fsys, limits: opts.Limits.withDefaults(), set: map[string]string{},
 		out:   &Survey{Items: []Item{}, Absent: []Absent{}, Contents: map[string][]byte{}},
 		index: map[string]int{},
 		lists: map[string]*manifest.Manifest{},
@@ -188,6 +214,11 @@ func Run(ctx context.Context, fsys fs.FS, limits Limits) (*Survey, error) {
 	for i, item := range s.out.Items {
 		s.index[item.Path] = i
 	}
+	for _, c := range opts.Corrections {
+		if err := s.correct(c); err != nil {
+			return nil, err
+		}
+	}
 	s.pairManifests()
 	s.pairSignatures()
 	for i := range s.out.Items {
@@ -199,11 +230,13 @@ func Run(ctx context.Context, fsys fs.FS, limits Limits) (*Survey, error) {
 type surveyor struct {
 	fsys   fs.FS
 	limits Limits
-	kept   int64
-	out    *Survey
-	index  map[string]int
-	lists  map[string]*manifest.Manifest
-	sigs   map[string][]*openpgp.Signature
+	// set holds the file of each signature that was set by hand.
+	set   map[string]string
+	kept  int64
+	out   *Survey
+	index map[string]int
+	lists map[string]*manifest.Manifest
+	sigs  map[string][]*openpgp.Signature
 }
 
 func (s *surveyor) walk(ctx context.Context) error {
@@ -380,6 +413,21 @@ func (s *surveyor) recognise(item *Item, guess string, content []byte) {
 	s.lists[item.Path] = list
 }
 
+// correct takes a correction after checking that it makes sense.
+func (s *surveyor) correct(c Correction) error {
+	bad := func(reason string) error { return &CorrectionError{Correction: c, Reason: reason} }
+	sig, ok := s.index[c.Signature]
+	if !ok || s.out.Items[sig].Role != Signature {
+		return bad("the first is not a signature in this folder")
+	}
+	file, ok := s.index[c.File]
+	if !ok || s.out.Items[file].Role == Signature {
+		return bad("the second is not another file in this folder")
+	}
+	s.set[c.Signature] = c.File
+	return nil
+}
+
 // pairManifests ties every entry to the file it names: seen from the
 // manifest's own folder, else from the batch's.
 func (s *surveyor) pairManifests() {
@@ -468,6 +516,9 @@ func (s *surveyor) pairSignatures() {
 }
 
 func (s *surveyor) targetOf(sig string) (*Item, string) {
+	if file, ok := s.set[sig]; ok {
+		return &s.out.Items[s.index[file]], "it was set by hand for this file"
+	}
 	stem := strings.TrimSuffix(sig, path.Ext(sig))
 	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
 		return &s.out.Items[at], "it is named after this file"

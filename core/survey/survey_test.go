@@ -36,7 +36,7 @@ func folder(files map[string]string) fstest.MapFS {
 
 func run(t *testing.T, fsys fs.FS) (*Survey, map[string]Item) {
 	t.Helper()
-	s, err := Run(t.Context(), fsys, Limits{})
+	s, err := Run(t.Context(), fsys, Options{})
 	require.NoError(t, err)
 	byPath := map[string]Item{}
 	for _, item := range s.Items {
@@ -143,11 +143,11 @@ func TestHostileFolder(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	_, err := Run(t.Context(), folder(map[string]string{"a": "1", "b": "2", "c": "3"}), Limits{Files: 2})
+	_, err := Run(t.Context(), folder(map[string]string{"a": "1", "b": "2", "c": "3"}), Options{Limits: Limits{Files: 2}})
 	var many *TooManyFilesError
 	require.ErrorAs(t, err, &many)
 
-	s, err := Run(t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}), Limits{ControlFile: 1000})
+	s, err := Run(t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}), Options{Limits: Limits{ControlFile: 1000}})
 	require.NoError(t, err)
 	require.NotNil(t, s.Items[0].Problem)
 	assert.Equal(t, TooLarge, s.Items[0].Problem.Code)
@@ -155,11 +155,11 @@ func TestLimits(t *testing.T) {
 
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Run(ctx, folder(map[string]string{"a": "1"}), Limits{})
+	_, err = Run(ctx, folder(map[string]string{"a": "1"}), Options{})
 	require.ErrorIs(t, err, context.Canceled)
-	_, err = Run(t.Context(), os.DirFS(filepath.Join(t.TempDir(), "nowhere")), Limits{})
+	_, err = Run(t.Context(), os.DirFS(filepath.Join(t.TempDir(), "nowhere")), Options{})
 	require.ErrorIs(t, err, fs.ErrNotExist)
-	s, err = Run(t.Context(), fstest.MapFS{}, Limits{})
+	s, err = Run(t.Context(), fstest.MapFS{}, Options{})
 	require.NoError(t, err)
 	assert.Empty(t, s.Items)
 }
@@ -176,4 +176,21 @@ func TestHugeManifestIsNotOpened(t *testing.T) {
 	assert.Equal(t, TooLarge, items["SHA256SUMS"].Problem.Code)
 	assert.Contains(t, items["SHA256SUMS"].Problem.Message, "2147483648")
 	assert.Empty(t, s.Contents)
+}
+
+// TestCorrections pair by hand what the names leave open.
+func TestCorrections(t *testing.T) {
+	key := pgptest.NewKey("survey", pgptest.Ed25519, born)
+	files := folder(map[string]string{"a.img": "a", "b.img": "b", "release.sig": string(key.Sign([]byte("b"), pgptest.Sig{Created: born}))})
+	s, err := Run(t.Context(), files, Options{Corrections: []Correction{{Signature: "release.sig", File: "b.img"}}})
+	require.NoError(t, err)
+	assert.Empty(t, s.Items[0].Signatures)
+	require.Len(t, s.Items[1].Signatures, 1)
+	assert.Contains(t, s.Items[1].Signatures[0].Why, "by hand")
+	for _, bad := range []Correction{{"a.img", "b.img"}, {"none.sig", "a.img"}, {"release.sig", "none.img"}, {"release.sig", "release.sig"}} {
+		_, err := Run(t.Context(), files, Options{Corrections: []Correction{bad}})
+		var wrong *CorrectionError
+		require.ErrorAs(t, err, &wrong)
+		assert.Equal(t, bad, wrong.Correction)
+	}
 }

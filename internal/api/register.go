@@ -12,6 +12,7 @@ import (
 
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
+	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/batches"
 	"endeixis/internal/depots"
@@ -185,6 +186,8 @@ func (a *API) registerBatches() {
 			Label      string `json:"label,omitempty"`
 			Publisher  string `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
 			RequireAll bool   `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
+
+			Corrections []wire.Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
 		}
 	}
 	create := op(http.MethodPost, "/batches", "run-batch", "Verify a folder of a depot", access.Operator)
@@ -193,7 +196,7 @@ func (a *API) registerBatches() {
 		p, _ := principal(ctx)
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
 			Depot: in.Body.Depot, Path: in.Body.Path, Label: in.Body.Label, Publisher: in.Body.Publisher,
-			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key,
+			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
 		})
 		if err != nil {
 			return nil, err
@@ -205,6 +208,20 @@ func (a *API) registerBatches() {
 			}
 		}
 		return answer(batchOf(b), nil)
+	})
+	type newSurvey struct {
+		Body struct {
+			Depot       string            `json:"depot" maxLength:"100"`
+			Path        string            `json:"path" maxLength:"4096"`
+			Corrections []wire.Correction `json:"corrections,omitempty" maxItems:"1000"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/surveys", "survey-folder", "Show what a batch would check and why, without checking it", access.Operator), func(ctx context.Context, in *newSurvey) (*body[wire.Survey], error) {
+		plan, err := a.Batches.Plan(ctx, in.Body.Depot, in.Body.Path, corrections(in.Body.Corrections))
+		if err != nil {
+			return nil, err
+		}
+		return answer(surveyOf(plan), nil)
 	})
 	type listBatches struct {
 		State   string `query:"state" enum:"waiting,measuring,done,failed"`
@@ -511,4 +528,8 @@ func convert[A, B any](in []A, f func(A) B) []B {
 		out[i] = f(v)
 	}
 	return out
+}
+
+func corrections(in []wire.Correction) []survey.Correction {
+	return convert(in, func(c wire.Correction) survey.Correction { return survey.Correction(c) })
 }

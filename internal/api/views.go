@@ -177,3 +177,37 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	o.Records, err = a.Store.LedgerSize(ctx)
 	return o, err
 }
+
+func surveyOf(plan *survey.Survey) wire.Survey {
+	out := wire.Survey{Items: []wire.Planned{}, Absent: []wire.Absent{}}
+	for _, item := range plan.Items {
+		p := wire.Planned{
+			Path: item.Path, Shown: plain.Text(item.Path), Role: string(item.Role), Why: plain.Text(item.Why), Size: item.Size,
+			Algorithms: []string{}, Listed: []wire.Vouched{}, Signatures: []wire.Vouched{},
+		}
+		if item.Problem != nil {
+			p.Problem = item.Problem.Message
+		}
+		for _, d := range item.Digests {
+			p.Algorithms = append(p.Algorithms, d.String())
+		}
+		for _, l := range item.Listed {
+			why := "it names this file"
+			if l.Name == "" {
+				why = "it holds one digest, and this is the file it is about"
+			}
+			v := wire.Vouched{By: plain.Text(l.Manifest), Line: l.Line, Why: why}
+			if n := len(p.Listed); n == 0 || p.Listed[n-1] != v { // a line can state several digests
+				p.Listed = append(p.Listed, v)
+			}
+		}
+		for _, o := range item.Signatures {
+			p.Signatures = append(p.Signatures, wire.Vouched{By: plain.Text(o.File), Why: o.Why})
+		}
+		out.Items = append(out.Items, p)
+	}
+	for _, e := range plan.Absent {
+		out.Absent = append(out.Absent, wire.Absent{Name: plain.Text(e.Name), Manifest: plain.Text(e.Manifest), Line: e.Line})
+	}
+	return out
+}

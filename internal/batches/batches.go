@@ -62,6 +62,8 @@ type Request struct {
 	Publisher      string
 	RequireAll     bool
 	IdempotencyKey string
+	// Corrections pair signatures and files by hand.
+	Corrections []survey.Correction
 }
 
 // Create checks and stores a new batch, or returns the earlier one that was
@@ -76,6 +78,19 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		return store.Batch{}, err
 	}
 	defer folder.Close()
+	if r.Corrections == nil {
+		r.Corrections = []survey.Correction{}
+	}
+	if len(r.Corrections) > 0 {
+		// Found out here, a mistake costs nothing but another try.
+		if _, err := s.Plan(ctx, r.Depot, clean, r.Corrections); err != nil {
+			return store.Batch{}, err
+		}
+	}
+	corrections, err := json.Marshal(r.Corrections)
+	if err != nil {
+		return store.Batch{}, err
+	}
 	entries, err := folder.List()
 	if err != nil {
 		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Path)).At("path")
@@ -100,7 +115,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
 		id, _, err = tx.AddBatch(ctx, store.Batch{
 			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
-			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(),
+			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections,
 		})
 		return err
 	})
@@ -108,6 +123,25 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		return store.Batch{}, err
 	}
 	return s.store.Batch(ctx, id)
+}
+
+// Plan surveys a folder without verifying anything.
+func (s *Service) Plan(ctx context.Context, depot, path string, corrections []survey.Correction) (*survey.Survey, error) {
+	folder, err := s.depots.Open(depot, path)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Corrections: corrections})
+	var wrong *survey.CorrectionError
+	var many *survey.TooManyFilesError
+	switch {
+	case errors.As(err, &wrong):
+		return nil, fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
+	case errors.As(err, &many):
+		return nil, fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
+	}
+	return plan, err
 }
 
 // Get returns a batch.
@@ -132,7 +166,11 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		return nil, s.fail(ctx, b, err)
 	}
 	defer folder.Close()
-	plan, err := survey.Run(ctx, folder.FS(), survey.Limits{})
+	var corrections []survey.Correction
+	if err := json.Unmarshal(b.Corrections, &corrections); err != nil {
+		return nil, err
+	}
+	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Corrections: corrections})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, err
@@ -553,6 +591,8 @@ type batchRecord struct {
 	RequireAll bool          `json:"require_all"`
 	Note       string        `json:"note"`
 	Policy     int64         `json:"policy"`
+	// Corrections are the pairs that the person who asked set by hand.
+	Corrections json.RawMessage `json:"corrections"`
 }
 
 // Finish closes a batch when all its slices are done, with its verdict and
@@ -594,7 +634,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Depot + ":" + b.Path, Verdict: string(verdict), Batch: b.ID,
 		Body: batchRecord{
 			Batch: b.ID, Label: b.Label, Depot: b.Depot, Folder: b.Path, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
-			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion,
+			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
 		},
 	})
 	if err != nil {

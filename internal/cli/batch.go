@@ -19,13 +19,14 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchList(), a.batchShow(), a.batchFollow())
+	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow())
 	return cmd
 }
 
 func (a *app) batchRun() *cobra.Command {
 	var r client.BatchRequest
 	var wait bool
+	var set []string
 	cmd := &cobra.Command{
 		Use: "run DEPOT:FOLDER", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
 		Long: `run surveys a folder of a depot, measures every file once, judges each by the evidence
@@ -34,11 +35,13 @@ shows the progress and then the verdicts, and exits with 0 when everything is cl
 10 when something is refused, 11 when nothing is refused and something is unproven.`,
 		Example: "  endeixis batch run quayside:tidewright/gauge-fw-4.2 --wait",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			depot, path, ok := strings.Cut(args[0], ":")
-			if !ok {
-				return usage("%q does not name a depot; write it as depot:folder, such as quayside:tidewright/gauge-fw-4.2", args[0])
+			var err error
+			if r.Depot, r.Path, err = where(args[0]); err != nil {
+				return err
 			}
-			r.Depot, r.Path = depot, path
+			if r.Corrections, err = parseCorrections(set); err != nil {
+				return err
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -61,7 +64,117 @@ shows the progress and then the verdicts, and exits with 0 when everything is cl
 	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
+	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
 	return cmd
+}
+
+// where splits “depot:folder”.
+func where(arg string) (depot, path string, err error) {
+	depot, path, ok := strings.Cut(arg, ":")
+	if !ok {
+		return "", "", usage("%q does not name a depot; write it as depot:folder, such as quayside:tidewright/gauge-fw-4.2", arg)
+	}
+	return depot, path, nil
+}
+
+// parseCorrections reads “signature=file”. The first equals sign divides them.
+func parseCorrections(set []string) ([]wire.Correction, error) {
+	var out []wire.Correction
+	for _, s := range set {
+		signature, file, ok := strings.Cut(s, "=")
+		if !ok || signature == "" || file == "" {
+			return nil, usage("--set %q: write it as signature=file", s)
+		}
+		out = append(out, wire.Correction{Signature: signature, File: file})
+	}
+	return out, nil
+}
+
+func (a *app) batchSurvey() *cobra.Command {
+	var set []string
+	cmd := &cobra.Command{
+		Use: "survey DEPOT:FOLDER", Short: "Show what would be checked and why, without checking it", Args: cobra.ExactArgs(1),
+		Long:    "survey says what each file is, what vouches for it, and how that was found. Where a\nsignature was paired with the wrong file, --set corrects it; give the same --set to\n“batch run”, and the correction becomes part of the record.",
+		Example: "  endeixis batch survey quayside:incoming/mixed --set release.sig=gauge-main.img",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			depot, path, err := where(args[0])
+			if err != nil {
+				return err
+			}
+			corrections, err := parseCorrections(set)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			plan, err := c.Survey(cmd.Context(), depot, path, corrections)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"role", "file", "vouched for by", "why"}, empty: "The folder holds no file."}
+			for _, item := range plan.Items {
+				for _, v := range append(append([]wire.Vouched{}, item.Listed...), item.Signatures...) {
+					g.add(item.Role, item.Path, v.By, v.Why)
+				}
+				if len(item.Listed)+len(item.Signatures) == 0 {
+					g.add(item.Role, item.Path, "", item.Why)
+				}
+			}
+			return a.print(plan, g, func() { a.showSurvey(plan) })
+		},
+	}
+	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
+	return cmd
+}
+
+// showSurvey draws the plan as a tree: each artifact with what vouches for it,
+// and below a manifest the signatures that vouch for that.
+func (a *app) showSurvey(plan wire.Survey) {
+	byPath := map[string]wire.Planned{}
+	used := map[string]bool{}
+	for _, item := range plan.Items {
+		byPath[item.Shown] = item
+		for _, v := range append(append([]wire.Vouched{}, item.Listed...), item.Signatures...) {
+			used[v.By] = true
+		}
+	}
+	for _, item := range plan.Items {
+		if item.Role != "artifact" {
+			continue
+		}
+		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint(size(item.Size)+", will be read for "+strings.Join(item.Algorithms, ", ")))
+		if item.Problem != "" {
+			a.wrapped("  ", item.Problem)
+		}
+		vouchers := append(append([]wire.Vouched{}, item.Listed...), item.Signatures...)
+		if len(vouchers) == 0 {
+			fmt.Fprintln(a.stdout, "  └─ nothing here vouches for it")
+		}
+		for i, v := range vouchers {
+			joint, bar := "├─", "│ "
+			if i == len(vouchers)-1 {
+				joint, bar = "└─", "  "
+			}
+			line := ""
+			if v.Line > 0 {
+				line = fmt.Sprintf(", line %d", v.Line)
+			}
+			fmt.Fprintf(a.stdout, "  %s %s%s  %s\n", joint, plain.Text(v.By), line, a.faint(v.Why))
+			for _, s := range byPath[v.By].Signatures {
+				fmt.Fprintf(a.stdout, "  %s └─ %s  %s\n", bar, plain.Text(s.By), a.faint(s.Why))
+			}
+		}
+	}
+	for _, item := range plan.Items {
+		if item.Role != "artifact" && !used[item.Shown] {
+			fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint("a "+item.Role+": "+item.Why))
+		}
+	}
+	for _, e := range plan.Absent {
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line)))
+	}
 }
 
 func (a *app) batchFollow() *cobra.Command {

@@ -237,6 +237,15 @@ type BatchRequest struct {
 	Label      string `json:"label,omitempty"`
 	Publisher  string `json:"publisher,omitempty"`
 	RequireAll bool   `json:"require_all,omitempty"`
+
+	Corrections []wire.Correction `json:"corrections,omitempty"`
+}
+
+// Survey shows what a batch would check.
+func (c *Client) Survey(ctx context.Context, depot, path string, corrections []wire.Correction) (wire.Survey, error) {
+	var out wire.Survey
+	in := map[string]any{"depot": depot, "path": path, "corrections": append([]wire.Correction{}, corrections...)}
+	return out, c.call(ctx, http.MethodPost, "/surveys", in, &out)
 }
 
 // RunBatch starts a batch. The key makes it safe to repeat.

@@ -27,6 +27,7 @@ type Batch struct {
 	Expected       []byte     `db:"expected"`
 	Note           string     `db:"note"`
 	Position       *int64     `db:"position"`
+	Corrections    []byte     `db:"corrections"`
 	Tally
 }
 
@@ -56,10 +57,10 @@ const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.byt
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
-	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting')
+	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10)
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
-		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt))
+		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections)))
 	if err != ErrNotFound {
 		return id, err == nil, err
 	}

@@ -288,3 +288,35 @@ type Problem struct {
 	Field  string   `json:"field,omitempty"`
 	Facts  []string `json:"facts,omitempty"`
 }
+
+// Correction says by hand which file a signature is over.
+type Correction struct {
+	Signature string `json:"signature" doc:"The signature file, as the survey names it."`
+	File      string `json:"file" doc:"The file it is over."`
+}
+
+// Survey is the plan of a batch: what each file is, and what vouches for what.
+type Survey struct {
+	Items  []Planned `json:"items"`
+	Absent []Absent  `json:"absent"`
+}
+
+// Planned is one file of a survey.
+type Planned struct {
+	Path       string    `json:"path"`
+	Shown      string    `json:"shown" doc:"The path, made safe to show."`
+	Role       string    `json:"role" enum:"artifact,manifest,signature,key"`
+	Why        string    `json:"why" doc:"How the role was found."`
+	Size       int64     `json:"size"`
+	Problem    string    `json:"problem,omitempty"`
+	Algorithms []string  `json:"algorithms" doc:"What will be computed from its bytes."`
+	Listed     []Vouched `json:"listed" doc:"Manifest entries that speak of it."`
+	Signatures []Vouched `json:"signatures" doc:"Signatures that may be over it."`
+}
+
+// Vouched is something that speaks of a file.
+type Vouched struct {
+	By   string `json:"by" doc:"The manifest or signature file."`
+	Line int    `json:"line,omitempty"`
+	Why  string `json:"why"`
+}

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, ask, type Batch, type Me } from "./client";
+import { api, ask, type Batch, type Correction, type Me } from "./client";
 
 export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
 export const mayCurate = (me?: Me) => me?.role === "curator" || me?.role === "administrator";
@@ -62,9 +62,15 @@ export function useBatches(verdict: string) {
   });
 }
 
+export function useSurvey() {
+  return useMutation({
+    mutationFn: (body: { depot: string; path: string; corrections: Correction[] }) => ask(api.POST("/api/v1/surveys", { body })),
+  });
+}
+
 export function useRunBatch() {
   return useMutation({
-    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string }) =>
+    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string; corrections: Correction[] }) =>
       ask(
         api.POST("/api/v1/batches", {
           params: { header: { "Idempotency-Key": r.key } },
@@ -74,6 +80,7 @@ export function useRunBatch() {
             publisher: r.publisher || undefined,
             label: r.label || undefined,
             require_all: r.requireAll,
+            corrections: r.corrections,
           },
         }),
       ),

@@ -415,6 +415,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what a batch would check and why, without checking it */
+        post: operations["survey-folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -552,6 +569,12 @@ export interface components {
             signed: string;
             /** Format: int64 */
             size: number;
+        };
+        Correction: {
+            /** @description The file it is over. */
+            file: string;
+            /** @description The signature file, as the survey names it. */
+            signature: string;
         };
         Counts: {
             /** Format: int64 */
@@ -733,6 +756,8 @@ export interface components {
             role: string;
         };
         NewBatchBody: {
+            /** @description Pairs of signature and file, set by hand. */
+            corrections?: components["schemas"]["Correction"][];
             depot: string;
             label?: string;
             /** @description The folder, relative to the depot. */
@@ -748,6 +773,11 @@ export interface components {
             /** @description Patterns of the file names that this publisher may sign. */
             scope?: string[];
             slug: string;
+        };
+        NewSurveyBody: {
+            corrections?: components["schemas"]["Correction"][];
+            depot: string;
+            path: string;
         };
         NewTokenBody: {
             /** Format: int64 */
@@ -833,6 +863,24 @@ export interface components {
             items: components["schemas"]["User"][];
             /** @description Give this as cursor to get the next page. */
             next?: string;
+        };
+        Planned: {
+            /** @description What will be computed from its bytes. */
+            algorithms: string[];
+            /** @description Manifest entries that speak of it. */
+            listed: components["schemas"]["Vouched"][];
+            path: string;
+            problem?: string;
+            /** @enum {string} */
+            role: "artifact" | "manifest" | "signature" | "key";
+            /** @description The path, made safe to show. */
+            shown: string;
+            /** @description Signatures that may be over it. */
+            signatures: components["schemas"]["Vouched"][];
+            /** Format: int64 */
+            size: number;
+            /** @description How the role was found. */
+            why: string;
         };
         Problem: {
             /** @description What to do next. */
@@ -1003,6 +1051,10 @@ export interface components {
             fingerprint: string;
             uses: string[];
         };
+        Survey: {
+            absent: components["schemas"]["Absent"][];
+            items: components["schemas"]["Planned"][];
+        };
         Token: {
             /** Format: date-time */
             created: string;
@@ -1020,6 +1072,13 @@ export interface components {
             full_name: string;
             name: string;
             role: string;
+        };
+        Vouched: {
+            /** @description The manifest or signature file. */
+            by: string;
+            /** Format: int64 */
+            line?: number;
+            why: string;
         };
     };
     responses: never;
@@ -2780,6 +2839,75 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "survey-folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurveyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

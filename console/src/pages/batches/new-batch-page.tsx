@@ -2,10 +2,12 @@ import { File, Folder } from "lucide-react";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
+import type { Correction } from "../../api/client";
 import { useDepots, useFolder, usePublishers, useRunBatch } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes, count } from "../../parts/text";
+import { SurveyPanel } from "./survey-panel";
 
 /** Choose a folder of a depot, look at what lies in it, and verify it. */
 export function NewBatchPage() {
@@ -14,7 +16,10 @@ export function NewBatchPage() {
   const depot = search.get("depot") ?? depots.data?.items[0]?.name ?? "";
   const path = search.get("path") ?? "";
   const folder = useFolder(depot, path);
-  const open = (next: string) => { setSearch({ depot, path: next }); };
+  const [corrections, setCorrections] = useState<Correction[]>([]);
+  const open = (next: string) => {
+    setCorrections([]); setSearch({ depot, path: next });
+  };
   const parts = path === "" ? [] : path.split("/");
   const files = folder.data?.items.filter((e) => !e.folder) ?? [];
   return (
@@ -63,14 +68,15 @@ export function NewBatchPage() {
               </li>
             ))}
           </ul>
+          {folder.isSuccess && <SurveyPanel key={depot + path} depot={depot} path={path} corrections={corrections} correct={setCorrections} />}
         </section>
-        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} />
+        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} corrections={corrections} />
       </div>
     </div>
   );
 }
 
-function RunForm({ depot, path, files, ready }: { depot: string; path: string; files: number; ready: boolean }) {
+function RunForm({ depot, path, files, ready, corrections }: { depot: string; path: string; files: number; ready: boolean; corrections: Correction[] }) {
   const publishers = usePublishers();
   const run = useRunBatch();
   const go = useNavigate();
@@ -80,7 +86,7 @@ function RunForm({ depot, path, files, ready }: { depot: string; path: string; f
   const [key] = useState(() => crypto.randomUUID());
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    run.mutate({ depot, path, publisher, label, requireAll, key }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
+    run.mutate({ depot, path, publisher, label, requireAll, key, corrections }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-4 self-start rounded-box border border-base-300 bg-base-200 p-4">
@@ -110,6 +116,7 @@ function RunForm({ depot, path, files, ready }: { depot: string; path: string; f
         <input type="checkbox" className="checkbox checkbox-sm mt-0.5" checked={requireAll} onChange={(e) => { setRequireAll(e.target.checked); }} />
         <span>Refuse the batch when listed files are not here</span>
       </label>
+      {corrections.length > 0 && <p className="text-sm">{count(corrections.length, "signature")} paired by hand; this becomes part of the record.</p>}
       <button type="submit" className="btn btn-primary" disabled={!ready || run.isPending}>
         Verify this folder
       </button>
