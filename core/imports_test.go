@@ -22,6 +22,7 @@ import (
 var allowed = []string{
 	"github.com/pjbgf/sha1cd", "golang.org/x/mod/sumdb", "lukechampine.com/blake3",
 	"golang.org/x/crypto/blake2b", "golang.org/x/crypto/blake2s", "golang.org/x/crypto/ripemd160", "golang.org/x/text/",
+	"github.com/klauspost/compress/zstd", "github.com/ulikunitz/xz",
 }
 
 // forbidden lists parts of the standard library that reach outside.

@@ -85,6 +85,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"corran/chart-2026-10-short", 10, 0, 0, 1, 0, "chart-2026-10.img", "size-mismatch", "3000000 of 4194304 bytes are here"},
 		{"lanternfell/lamp-ctl-3.1", 11, 0, 2, 0, 0, "lamp-ctl-3.1-head.bin", "weak-digest-only", ""},
 		{"lanternfell/lamp-ctl-3.2", 10, 0, 0, 2, 0, "lamp-ctl-3.2-head.bin", "digest-mismatch", "CRC-32/BZIP2 digest of exactly these bytes, not CRC-32"},
+		{"brackwater/buoy-rx-2.1", 11, 0, 1, 0, 0, "buoy-rx-2.1.tar.gz", "signer-candidate", "The signature buoy-rx-2.1.tar.sig holds"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},

@@ -182,3 +182,31 @@ func TestReadErrors(t *testing.T) {
 	_, err = Run(ctx, bytes.NewReader(noise(1<<20)), Case{Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256)})
 	require.ErrorIs(t, err, context.Canceled)
 }
+
+// FuzzRun holds that any content gets at least one finding and no part of the
+// damage lies outside the file.
+func FuzzRun(f *testing.F) {
+	f.Add("x.zip", []byte("PK\x03\x04"), int64(9))
+	f.Add("x.iso", append(make([]byte, 16*2048), "\x01CD001"...), int64(-1))
+	f.Add("x.img", []byte("<html>"), int64(0))
+	f.Fuzz(func(t *testing.T, name string, content []byte, stated int64) {
+		c := Case{
+			Name: name, Size: int64(len(content)), Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256),
+			Pieces: &manifest.Pieces{Algorithm: digest.SHA256, Length: 7, Digests: []digest.Value{make([]byte, 32)}},
+		}
+		if stated >= 0 {
+			c.ExpectedSize = &stated
+		}
+		found, err := Run(context.Background(), bytes.NewReader(content), c)
+		if err != nil || len(found) == 0 {
+			t.Fatalf("%v, %v", found, err)
+		}
+		for _, finding := range found {
+			for _, r := range finding.Damage {
+				if r.Offset < 0 || r.Length <= 0 || r.Offset+r.Length > c.Size {
+					t.Fatalf("damage %+v in %d bytes", r, c.Size)
+				}
+			}
+		}
+	})
+}

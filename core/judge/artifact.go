@@ -92,7 +92,11 @@ func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outco
 	for _, over := range item.Signatures {
 		f := b.signature(over, m)
 		out.Grounds = append(out.Grounds, f.ground)
-		links := append([]Link{artifactLink(item, m)}, f.links()...)
+		first := artifactLink(item, m)
+		if over.Uncompressed != "" {
+			first.Detail += fmt.Sprintf(", and expanded from %s", over.Uncompressed)
+		}
+		links := append([]Link{first}, f.links()...)
 		out.Paths = append(out.Paths, pathOf(SignedArtifact, links, f.ground))
 	}
 }

@@ -140,6 +140,11 @@ func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) find
 			facts.Created = &sig.Created
 		}
 	}
+	if over.Uncompressed != "" && m.Unexpanded != "" {
+		return set(Unreadable, Withholds,
+			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
+			"The file is damaged or cut short. Download it again.")
+	}
 	result := openpgp.Verify(sig, m.HashOf(over.File, over.Index), b.Keyring.Issuers(sig), b.Policy.Rules(b.Now))
 	facts.Status, facts.Steps = result.Status, result.Steps
 	who := "a key that it does not name"

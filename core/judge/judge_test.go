@@ -2,6 +2,7 @@ package judge
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/json"
@@ -122,6 +123,14 @@ func sign(key *pgptest.Key, data string) string {
 	return string(key.Sign([]byte(data), pgptest.Sig{Created: signedAt}))
 }
 
+func gzipped(data string) string {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	w.Write([]byte(data)) //nolint:errcheck // into memory
+	w.Close()             //nolint:errcheck
+	return b.String()
+}
+
 func codes(o Outcome) []Code {
 	out := []Code{}
 	for _, g := range o.Grounds {
@@ -178,6 +187,26 @@ func TestVerdicts(t *testing.T) {
 			name:    "an unsigned manifest proves nothing",
 			files:   map[string]string{"gauge-main.img": "image", "SHA256SUMS": list},
 			verdict: Unproven, has: []Code{DigestMatch, ManifestUnsigned}, missing: "publisher's signature",
+		},
+		{
+			name:    "a signature over the uncompressed form",
+			files:   map[string]string{"gauge-main.img.gz": gzipped("image"), "gauge-main.img.sig": sign(tidewright, "image")},
+			verdict: Cleared, has: []Code{SignatureValid},
+		},
+		{
+			name:    "which is another one",
+			files:   map[string]string{"gauge-main.img.gz": gzipped("imagf"), "gauge-main.img.sig": sign(tidewright, "image")},
+			verdict: Refused, has: []Code{SignatureInvalid},
+		},
+		{
+			name:    "which cannot be read",
+			files:   map[string]string{"gauge-main.img.gz": gzipped("image")[:20], "gauge-main.img.sig": sign(tidewright, "image")},
+			verdict: Unproven, has: []Code{Unreadable}, missing: "Download it again",
+		},
+		{
+			name:    "a signature over the compressed form goes first",
+			files:   map[string]string{"gauge-main.img.gz": gzipped("image"), "gauge-main.img.gz.sig": sign(tidewright, gzipped("image"))},
+			verdict: Cleared,
 		},
 		{
 			name:    "nothing speaks of it",

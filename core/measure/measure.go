@@ -37,6 +37,9 @@ type Measurement struct {
 	Size            int64                             `json:"size"`
 	Digests         map[digest.Algorithm]digest.Value `json:"digests,omitempty"`
 	SignatureHashes []SignatureHash                   `json:"signature_hashes,omitempty"`
+	// Unexpanded says why the uncompressed form could not be read, where a
+	// signature is over that.
+	Unexpanded string `json:"unexpanded,omitempty"`
 	// CollisionSuspected is set when SHA-1 was computed and the bytes show
 	// the marks of a collision attack.
 	CollisionSuspected bool `json:"collision_suspected,omitempty"`
@@ -119,6 +122,7 @@ func (m *Measurement) read(ctx context.Context, r io.Reader, item *survey.Item, 
 	set := digest.NewSet(item.Digests)
 	writers := set.Writers()
 	var own []signed
+	var expansion *expander
 	for _, over := range item.Signatures {
 		if over.Problem != nil {
 			continue
@@ -128,6 +132,18 @@ func (m *Measurement) read(ctx context.Context, r io.Reader, item *survey.Item, 
 			continue // the survey parsed it; judge will say what is wrong
 		}
 		s := signed{over: over, sig: sig}
+		if over.Uncompressed != "" {
+			if h, err := sig.NewHash(); err == nil {
+				s.hash = h
+				if expansion == nil {
+					expansion = newExpander(ctx, over.Uncompressed)
+					writers = append(writers, expansion)
+				}
+				expansion.add(h)
+				own = append(own, s)
+			}
+			continue
+		}
 		if a, err := digest.Parse(sig.Hash.String()); err == nil {
 			s.shared = set.Cloner(a)
 		}
@@ -143,8 +159,16 @@ func (m *Measurement) read(ctx context.Context, r io.Reader, item *survey.Item, 
 		}
 		own = append(own, s)
 	}
+	if expansion != nil {
+		expansion.start()
+	}
 	size, err := digest.Pump(ctx, r, writers, progress)
 	m.Size = size
+	if expansion != nil {
+		if expandErr := expansion.finish(); expandErr != nil && ctx.Err() == nil {
+			m.Unexpanded = plain.Text(expandErr.Error())
+		}
+	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return err
@@ -155,6 +179,9 @@ func (m *Measurement) read(ctx context.Context, r io.Reader, item *survey.Item, 
 	m.Digests = set.Sums()
 	m.CollisionSuspected = set.CollisionSuspected()
 	for _, s := range own {
+		if s.over.Uncompressed != "" && m.Unexpanded != "" {
+			continue // its hash is of a part only
+		}
 		sum, err := s.sum()
 		if err != nil {
 			return err

@@ -20,6 +20,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp"
@@ -87,6 +88,9 @@ type SignatureOver struct {
 	// It is empty when the file could not be read, which Problem explains.
 	Raw     []byte   `json:"raw,omitempty"`
 	Problem *Problem `json:"problem,omitempty"`
+	// Uncompressed is set when the signature is over the uncompressed form
+	// of the item: how the item is compressed.
+	Uncompressed container.Compression `json:"uncompressed,omitempty"`
 }
 
 // An Item is one file of the folder.
@@ -501,27 +505,55 @@ func (s *surveyor) pairSignatures() {
 			continue
 		}
 		target, why := s.targetOf(sig.Path)
+		var compression container.Compression
+		if target == nil || why != namedAfter && why != byHand {
+			// “x.tar.sig” beside “x.tar.xz” is over what that holds.
+			if t, c := s.compressedTarget(sig.Path); t != nil {
+				target, compression, why = t, c, "it is named after the uncompressed form of this file"
+			}
+		}
 		if target == nil {
 			sig.Why += "; no file here is named for it"
 			continue
 		}
 		if sig.Problem != nil {
-			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Why: why, Problem: sig.Problem})
+			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Why: why, Problem: sig.Problem, Uncompressed: compression})
 			continue
 		}
 		for n, parsed := range s.sigs[sig.Path] {
-			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Index: n, Why: why, Raw: parsed.Raw})
+			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Index: n, Why: why, Raw: parsed.Raw, Uncompressed: compression})
 		}
 	}
 }
 
+// The two ways of pairing that leave no doubt.
+const (
+	namedAfter = "it is named after this file"
+	byHand     = "it was set by hand for this file"
+)
+
+// compressedTarget returns the compressed file whose uncompressed form a
+// signature is named after.
+func (s *surveyor) compressedTarget(sig string) (*Item, container.Compression) {
+	stem := strings.TrimSuffix(sig, path.Ext(sig))
+	for _, ending := range container.Endings() {
+		at, ok := s.index[stem+ending]
+		if !ok || s.out.Items[at].Role != Artifact {
+			continue
+		}
+		c, _, _ := container.OfName(stem + ending)
+		return &s.out.Items[at], c
+	}
+	return nil, ""
+}
+
 func (s *surveyor) targetOf(sig string) (*Item, string) {
 	if file, ok := s.set[sig]; ok {
-		return &s.out.Items[s.index[file]], "it was set by hand for this file"
+		return &s.out.Items[s.index[file]], byHand
 	}
 	stem := strings.TrimSuffix(sig, path.Ext(sig))
 	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
-		return &s.out.Items[at], "it is named after this file"
+		return &s.out.Items[at], namedAfter
 	}
 	for _, role := range []Role{Manifest, Artifact} {
 		switch found := s.beside(sig, role); len(found) {

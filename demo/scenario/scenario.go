@@ -5,8 +5,11 @@
 package scenario
 
 import (
+	"archive/tar"
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -156,6 +159,13 @@ func large() folder {
 	return buoy("survey-2026", brackwater().Primary, 48<<20, parts...)
 }
 
+// must stops at errors that only a mistake of ours can cause.
+func must(err error) {
+	if err != nil {
+		panic(err)
+	}
+}
+
 // chart returns a monthly chart image with a Metalink file that has piece
 // hashes, unsigned.
 func chart(month string) folder {
@@ -172,9 +182,7 @@ func chart(month string) folder {
 		file.Pieces.Digests = append(file.Pieces.Digests, s[:])
 	}
 	var list bytes.Buffer
-	if err := manifest.Write(&list, manifest.Metalink, []manifest.File{file}); err != nil {
-		panic(err) // the data is ours
-	}
+	must(manifest.Write(&list, manifest.Metalink, []manifest.File{file}))
 	return folder{name: content, "chart-" + month + ".meta4": list.Bytes()}
 }
 
@@ -244,7 +252,25 @@ func folders() map[string]folder {
 	padded["chart-2026-10.img"] = append(padded["chart-2026-10.img"], make([]byte, 150*2048)...)
 	short["chart-2026-10.img"] = short["chart-2026-10.img"][:3_000_000]
 
+	// One release comes as a compressed tar, signed in its uncompressed form.
+	packed := folder{}
+	var content, squeezed bytes.Buffer
+	archive := tar.NewWriter(&content)
+	for _, part := range []string{"north", "south"} {
+		body := image("buoy-rx-2.1-"+part, 512<<10)
+		must(archive.WriteHeader(&tar.Header{Name: "buoy-rx-2.1/" + part + ".bin", Mode: 0o644, Size: int64(len(body)), ModTime: release}))
+		_, err := archive.Write(body)
+		must(err)
+	}
+	must(archive.Close())
+	zip := gzip.NewWriter(&squeezed)
+	_, err := zip.Write(content.Bytes())
+	must(errors.Join(err, zip.Close()))
+	packed["buoy-rx-2.1.tar.gz"] = squeezed.Bytes()
+	packed["buoy-rx-2.1.tar.sig"] = brack.Sign(content.Bytes(), pgptest.Sig{Created: release.AddDate(0, 1, 0)})
+
 	return map[string]folder{
+		"brackwater/buoy-rx-2.1":              packed,
 		"tidewright/gauge-fw-4.2-swapped":     swapped,
 		"tidewright/gauge-fw-4.2-error-page":  errorPage,
 		"tidewright/gauge-fw-4.2-converted":   converted,
