@@ -1,4 +1,7 @@
 # Endeixis. “make help” lists what can be made.
+# A failure inside a pipe is a failure.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
 export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
@@ -23,13 +26,17 @@ console/node_modules/.made: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-console/dist/index.html: console/node_modules/.made $(CONSOLE_SOURCES) docs/openapi.yaml
-	cd console && npm run --silent types && npm run --silent build
+# The console's types are made from the API's description, and not kept.
+console/src/api/types.ts: console/node_modules/.made docs/openapi.yaml
+	cd console && npm run --silent types
+
+console/dist/index.html: console/node_modules/.made console/src/api/types.ts $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
 
 openapi: ## write docs/openapi.yaml from the service's own description
 	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml
 
-lint: console/node_modules/.made ## check form and types
+lint: console/node_modules/.made console/src/api/types.ts ## check form and types
 	@test -z "$$(go tool gofumpt -l cmd core console/*.go demo internal test)" || { echo "not in gofumpt's form:"; go tool gofumpt -l cmd core console/*.go demo internal test; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
@@ -59,5 +66,5 @@ screenshots: ## make the pictures in docs/screenshots from the demo data
 	go run ./test/screenshots
 
 clean: ## remove what was built and the demo's files
-	rm -rf bin .demo console/node_modules
+	rm -rf bin .demo console/node_modules console/src/api/types.ts
 	find console/dist -mindepth 1 ! -name .keep -delete

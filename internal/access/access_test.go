@@ -1,0 +1,116 @@
+package access_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/access"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/servicetest"
+	"endeixis/internal/store"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+func TestRolesAreOrdered(t *testing.T) {
+	roles := []access.Role{access.Auditor, access.Operator, access.Curator, access.Administrator}
+	for i, have := range roles {
+		for j, needed := range roles {
+			assert.Equal(t, i >= j, have.May(needed), "%s for %s", have, needed)
+		}
+	}
+	assert.False(t, access.Role("").May(access.Auditor))
+	assert.False(t, access.Role("root").May(access.Auditor))
+}
+
+// TestTokens goes through a token's life on a clock of its own.
+func TestTokens(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), servicetest.Database(t))
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Migrate(t.Context()))
+	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+	clock := func() time.Time { return now }
+	a := access.New(s, records.New(s, clock), clock)
+	for _, u := range []access.NewUser{
+		{Name: "ines", FullName: "Ines", Role: access.Operator, Password: "kelp-and-copper"},
+		{Name: "tobiah", FullName: "Tobiah", Role: access.Curator, Password: "seven-brass-keys"},
+	} {
+		require.NoError(t, a.AddUser(t.Context(), "a test", u))
+	}
+	for field, u := range map[string]access.NewUser{
+		"name":     {Name: "Ines!", Role: access.Operator, Password: "long enough"},
+		"role":     {Name: "x", Role: "king", Password: "long enough"},
+		"password": {Name: "x", Role: access.Operator, Password: "short"},
+	} {
+		err := a.AddUser(t.Context(), "a test", u)
+		var f *fault.Fault
+		require.ErrorAs(t, err, &f)
+		assert.Equal(t, field, f.Field)
+	}
+
+	ines, err := a.SignIn(t.Context(), "ines", "kelp-and-copper")
+	require.NoError(t, err)
+	assert.Equal(t, access.Operator, ines.Role)
+	_, err = a.SignIn(t.Context(), "ines", "kelp-and-coppe")
+	assert.True(t, fault.Is(err, "wrong-password"))
+
+	text, token, err := a.IssueToken(t.Context(), ines, "nightly", access.Auditor, 2*time.Hour)
+	require.NoError(t, err)
+	p, err := a.ByToken(t.Context(), text)
+	require.NoError(t, err)
+	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: access.Auditor, Token: token.ID}, p)
+	for _, bad := range []string{"", "endx_", text[:len(text)-1], "x" + text} {
+		_, err := a.ByToken(t.Context(), bad)
+		assert.True(t, fault.Is(err, "token-unknown"), bad)
+	}
+	now = now.Add(2*time.Hour - time.Second)
+	_, err = a.ByToken(t.Context(), text)
+	require.NoError(t, err)
+	now = now.Add(time.Second)
+	_, err = a.ByToken(t.Context(), text)
+	assert.True(t, fault.Is(err, "token-expired"))
+
+	_, _, err = a.IssueToken(t.Context(), ines, "", access.Curator, time.Hour)
+	assert.True(t, fault.Is(err, "role-too-high"))
+	for _, life := range []time.Duration{0, -time.Hour, 400 * 24 * time.Hour} {
+		_, _, err = a.IssueToken(t.Context(), ines, "", "", life)
+		assert.True(t, fault.Is(err, "bad-lifetime"))
+	}
+	tobiah, err := a.ByName(t.Context(), "tobiah")
+	require.NoError(t, err)
+	text, token, err = a.IssueToken(t.Context(), ines, "", "", time.Hour)
+	require.NoError(t, err)
+	assert.True(t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), "token-unknown"), "another's token is not one's to end")
+	require.NoError(t, a.RevokeToken(t.Context(), ines, token.ID))
+	_, err = a.ByToken(t.Context(), text)
+	assert.True(t, fault.Is(err, "token-revoked"))
+	assert.Error(t, a.RevokeToken(t.Context(), ines, token.ID), "it ended already")
+	_, err = a.ByName(t.Context(), "nobody")
+	assert.True(t, fault.Is(err, "session-ended"))
+}
+
+// TestGuessingIsSlowed allows a few attempts for one name and does not let one
+// name's guesser lock out another.
+func TestGuessingIsSlowed(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), servicetest.Database(t))
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Migrate(t.Context()))
+	a := access.New(s, records.New(s, time.Now), time.Now)
+	slowed := 0
+	for range 15 {
+		if _, err := a.SignIn(t.Context(), "ines", "guess"); fault.Is(err, "too-many-attempts") {
+			slowed++
+		}
+	}
+	assert.GreaterOrEqual(t, slowed, 4)
+	_, err = a.SignIn(t.Context(), "tobiah", "guess")
+	assert.True(t, fault.Is(err, "wrong-password"))
+}
