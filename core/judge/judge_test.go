@@ -287,6 +287,14 @@ func TestVerdicts(t *testing.T) {
 			verdict: Cleared, has: []Code{DigestMatch, DigestMismatch}, hasNot: []Code{ManifestsDisagree},
 		},
 		{
+			name: "two signed manifests that disagree",
+			files: map[string]string{
+				"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list),
+				"more.sha256": wrong, "more.sha256.sig": sign(tidewright, wrong),
+			},
+			verdict: Refused, has: []Code{ManifestsDisagree, DigestMismatch},
+		},
+		{
 			name: "but not the other way round",
 			files: map[string]string{
 				"gauge-main.img": "another", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list), "more.sha256": wrong,
