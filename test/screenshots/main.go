@@ -121,7 +121,8 @@ func pages(ctx context.Context, base, candidate string) error {
 			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), visit("/", "figure svg"))
 		},
 		func() error {
-			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=tidewright/gauge-fw-4.2", "form"))
+			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=tidewright/gauge-fw-4.2", "form"), chromedp.Sleep(300*time.Millisecond),
+				chromedp.Click(`//button[contains(., "Survey first")]`, chromedp.BySearch), chromedp.WaitVisible("section section li", chromedp.ByQuery))
 		},
 		func() error { return shot("console-batch", visit("/batches/2", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
@@ -169,7 +170,7 @@ func terminals(ctx context.Context, candidate string) error {
 	env := append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
 	for _, t := range []struct{ name, command string }{
 		{"client-diagnosis", "bin/endeixis batch run quayside:corran/chart-2026-10-damaged --wait"},
-		{"client-batch-item", "bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
+		{"client-batch-item", "bin/endeixis batch survey quayside:tidewright/gauge-fw-4.2; echo; bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
 		{"client-keyring", "bin/endeixis keyring list; echo; bin/endeixis keyring show " + candidate},
 		{"client-records", "bin/endeixis record list --limit 14; bin/endeixis record audit; bin/endeixis status"},
 	} {
