@@ -85,6 +85,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"corran/chart-2026-10-short", 10, 0, 0, 1, 0, "chart-2026-10.img", "size-mismatch", "3000000 of 4194304 bytes are here"},
 		{"lanternfell/lamp-ctl-3.1", 11, 0, 2, 0, 0, "lamp-ctl-3.1-head.bin", "weak-digest-only", ""},
 		{"lanternfell/lamp-ctl-3.2", 10, 0, 0, 2, 0, "lamp-ctl-3.2-head.bin", "digest-mismatch", "CRC-32/BZIP2 digest of exactly these bytes, not CRC-32"},
+		{"lanternfell/lamp-ctl-3.3-names", 11, 0, 7, 0, 0, "two\nlines.bin", "digest-match", `two\nlines.bin`},
 		{"brackwater/buoy-rx-2.1", 11, 0, 1, 0, 0, "buoy-rx-2.1.tar.gz", "signer-candidate", "The signature buoy-rx-2.1.tar.sig holds"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
@@ -364,4 +365,25 @@ func TestSurveyAndCorrection(t *testing.T) {
 	r = endeixis(t, s, "auditor", "record", "show", strconv.FormatInt(records[0].Position, 10), "--output", "json")
 	assert.Contains(t, r.out, "\"signature\": \"release.sig\"")
 	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}
+
+// TestMatch shows only the files whose names fit.
+func TestMatch(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	folder := s.Write(t, "incoming/match", map[string][]byte{"a_1.img": nil, "ab1.img": nil, "deep/a_2.img": nil, "100%.img": nil})
+	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
+	for pattern, want := range map[string][]string{
+		"a_*": {"a_1.img", "deep/a_2.img"}, "*.img": {"100%.img", "a_1.img", "ab1.img", "deep/a_2.img"}, "deep/*": {"deep/a_2.img"},
+		"?b1.img": {"ab1.img"}, "100%*": {"100%.img"}, "none": {},
+	} {
+		r := endeixis(t, s, "auditor", "batch", "show", "1", "--match", pattern, "--output", "json")
+		var b batchJSON
+		r.decode(t, &b)
+		got := []string{}
+		for _, item := range b.Items {
+			got = append(got, item.Path)
+		}
+		assert.Equal(t, want, got, pattern)
+	}
 }

@@ -269,7 +269,23 @@ func folders() map[string]folder {
 	packed["buoy-rx-2.1.tar.gz"] = squeezed.Bytes()
 	packed["buoy-rx-2.1.tar.sig"] = brack.Sign(content.Bytes(), pgptest.Sig{Created: release.AddDate(0, 1, 0)})
 
+	// Names that a careless program stumbles over: spaces, letters of other
+	// scripts, a line break, terminal escapes, markup.
+	names := folder{}
+	for _, name := range []string{"lamp ctl 3.3 head.bin", "Größe über Süd.bin", "潮位-灯台.bin", "two\nlines.bin", "red\x1b[31m.bin", "<img src=x>.bin", "=cmd.bin"} {
+		names[name] = image(name, 16<<10)
+	}
+	var listed []manifest.File
+	for name, content := range names {
+		s := sha256.Sum256(content)
+		listed = append(listed, manifest.File{Name: name, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: s[:]}})
+	}
+	var odd bytes.Buffer
+	must(manifest.Write(&odd, manifest.DigestFirst, listed))
+	names["SHA256SUMS"] = odd.Bytes()
+
 	return map[string]folder{
+		"lanternfell/lamp-ctl-3.3-names":      names,
 		"brackwater/buoy-rx-2.1":              packed,
 		"tidewright/gauge-fw-4.2-swapped":     swapped,
 		"tidewright/gauge-fw-4.2-error-page":  errorPage,

@@ -255,6 +255,7 @@ func (a *API) registerBatches() {
 		ID      int64  `path:"id"`
 		Verdict string `query:"verdict" enum:"cleared,unproven,refused"`
 		Role    string `query:"role" enum:"artifact,manifest,signature,key"`
+		Match   string `query:"match" maxLength:"500" doc:"A pattern with * and ? for the path or its last part."`
 		Cursor  string `query:"cursor"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 	}
@@ -267,7 +268,7 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		// Item numbers start at 0, cursors at 1.
-		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, After: int(after) - 1, Limit: in.Limit})
+		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, After: int(after) - 1, Limit: in.Limit})
 		out := wire.Page[wire.Item]{Items: []wire.Item{}}
 		for _, row := range rows {
 			view, err := itemOf(row)

@@ -55,7 +55,7 @@ shows the progress and then the verdicts, and exits with 0 when everything is cl
 			}
 			if !wait {
 				a.note("Batch %d has started; follow it with “endeixis batch follow %d”.", b.ID, b.ID)
-				return a.printBatch(cmd.Context(), c, b, "")
+				return a.printBatch(cmd.Context(), c, b, "", "")
 			}
 			return a.followBatch(cmd.Context(), c, b.ID)
 		},
@@ -206,7 +206,7 @@ func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error
 	if err != nil {
 		return err
 	}
-	if err := a.printBatch(ctx, c, b, ""); err != nil {
+	if err := a.printBatch(ctx, c, b, "", ""); err != nil {
 		return err
 	}
 	switch {
@@ -285,7 +285,7 @@ func (a *app) batchList() *cobra.Command {
 }
 
 func (a *app) batchShow() *cobra.Command {
-	var item string
+	var item, match string
 	cmd := &cobra.Command{
 		Use: "show BATCH", Short: "Show a batch and the evidence for each file", Args: cobra.ExactArgs(1),
 		Example: "  endeixis batch show 12 --item gauge-fw-4.2-main.img",
@@ -302,9 +302,10 @@ func (a *app) batchShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printBatch(cmd.Context(), c, b, item)
+			return a.printBatch(cmd.Context(), c, b, item, match)
 		},
 	}
+	cmd.Flags().StringVar(&match, "match", "", "only files whose path, or its last part, matches this pattern with * and ?")
 	cmd.Flags().StringVar(&item, "item", "", "only this file, with its chain of evidence link by link")
 	return cmd
 }
@@ -316,8 +317,10 @@ type fullBatch struct {
 	Absent []wire.Absent `json:"absent"`
 }
 
-func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, only string) error {
-	items, err := c.Items(ctx, b.ID)
+// printBatch shows a batch: all of its files, those that match a pattern, or
+// only one with its chain of evidence.
+func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, only, match string) error {
+	items, err := c.ItemsMatching(ctx, b.ID, match)
 	if err != nil {
 		return err
 	}

@@ -271,7 +271,17 @@ func (c *Client) Batches(ctx context.Context, verdict string, limit int) ([]wire
 
 // Items returns all items of a batch.
 func (c *Client) Items(ctx context.Context, id int64) ([]wire.Item, error) {
-	return all[wire.Item](ctx, c, fmt.Sprintf("/batches/%d/items", id), url.Values{"limit": {"500"}}, 0)
+	return c.ItemsMatching(ctx, id, "")
+}
+
+// ItemsMatching returns the items whose path, or its last part, matches a
+// pattern with * and ?; an empty pattern matches all.
+func (c *Client) ItemsMatching(ctx context.Context, id int64, pattern string) ([]wire.Item, error) {
+	query := url.Values{"limit": {"500"}}
+	if pattern != "" {
+		query.Set("match", pattern)
+	}
+	return all[wire.Item](ctx, c, fmt.Sprintf("/batches/%d/items", id), query, 0)
 }
 
 // Absent returns the entries of a batch without a file.

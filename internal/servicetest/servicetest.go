@@ -182,6 +182,7 @@ func (s *Service) Write(t testing.TB, folder string, files map[string][]byte) st
 	dir := filepath.Join(s.Depot, filepath.FromSlash(folder))
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	for name, content := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), content, 0o644))
 	}
 	return fmt.Sprintf("%s:%s", scenario.Depot, folder)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"endeixis/internal/fault"
@@ -307,9 +308,17 @@ type JudgedItem struct {
 type ItemFilter struct {
 	Verdict string
 	Role    string
+	// Match is a pattern with * and ? for the path or its last part.
+	Match string
 	// After is the item number to go on from; -1 starts at the first.
 	After int
 	Limit int
+}
+
+// likeOf turns a pattern with * and ? into one for LIKE, in which all else
+// stands for itself.
+func likeOf(pattern string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%", "?", "_").Replace(pattern)
 }
 
 const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position
@@ -319,7 +328,7 @@ const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.ve
 func (s *Store) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
 	out := []JudgedItem{}
 	err := s.db.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3::text = '' OR o.verdict = $3) AND ($4::text = '' OR i.role = $4)
-		ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit)
+		AND ($6::text = '' OR i.path LIKE $6 OR i.path LIKE '%/' || $6) ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit, likeOf(f.Match))
 	return out, explain(err)
 }
 
