@@ -3,6 +3,7 @@
 package container
 
 import (
+	"bufio"
 	"compress/bzip2"
 	"compress/gzip"
 	"context"
@@ -52,13 +53,70 @@ func (e *ExpansionError) Error() string {
 	return fmt.Sprintf("%d bytes expanded to more than %d; it was stopped", e.In, e.Out)
 }
 
+// A MemoryError reports compressed data that asks for more memory than is
+// given to one stream.
+type MemoryError struct {
+	// Need is what it asks for, in bytes.
+	Need int64
+}
+
+// Error says how much.
+func (e *MemoryError) Error() string {
+	return fmt.Sprintf("expanding it would take %d MiB of memory, and %d are given", e.Need>>20, windowMemory>>20)
+}
+
+// xzMemory returns the dictionary size that the first block of an xz stream
+// states, or 0 when head is not one. The layout is: 12 bytes of stream header;
+// then the block's header size, its flags, optional sizes, and the filters, of
+// which LZMA2 has the number 0x21 and one byte of properties.
+func xzMemory(head []byte) int64 {
+	if len(head) < 32 || string(head[:6]) != "\xfd7zXZ\x00" {
+		return 0
+	}
+	at := 14
+	number := func() uint64 { // seven bits a byte, the lowest first
+		value, shift := uint64(0), 0
+		for at < len(head) && shift < 63 {
+			b := head[at]
+			at++
+			value |= uint64(b&0x7f) << shift
+			if b&0x80 == 0 {
+				break
+			}
+			shift += 7
+		}
+		return value
+	}
+	flags := head[13]
+	for _, present := range []byte{0x40, 0x80} {
+		if flags&present != 0 {
+			number()
+		}
+	}
+	for range int(flags&3) + 1 {
+		id, size := number(), number()
+		if id == 0x21 && size == 1 && at < len(head) {
+			bits := head[at] & 0x3f
+			if bits >= 40 {
+				return 4 << 30
+			}
+			return int64(2|bits&1) << (bits/2 + 11)
+		}
+		if size > uint64(len(head)) {
+			break
+		}
+		at += int(size)
+	}
+	return 0
+}
+
 const (
 	// freely is how much may come out whatever went in.
 	freely = 1 << 30
 	// ratio bounds the expansion beyond that.
 	ratio = 200
-	// zstdMemory bounds the window of one zstd stream.
-	zstdMemory = 256 << 20
+	// windowMemory bounds the window or dictionary of one stream.
+	windowMemory = 256 << 20
 )
 
 // Decompress writes the uncompressed form of in to out. It returns the number
@@ -74,10 +132,15 @@ func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer)
 	case Bzip2:
 		r = bzip2.NewReader(counted)
 	case XZ:
-		r, err = xz.NewReader(counted)
+		buffered := bufio.NewReader(counted)
+		head, _ := buffered.Peek(64) //nolint:errcheck // a short file fails below
+		if need := xzMemory(head); need > windowMemory {
+			return 0, &MemoryError{Need: need}
+		}
+		r, err = xz.NewReader(buffered)
 	case Zstd:
 		var d *zstd.Decoder
-		if d, err = zstd.NewReader(counted, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(zstdMemory)); err == nil {
+		if d, err = zstd.NewReader(counted, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(windowMemory)); err == nil {
 			defer d.Close()
 			r = d
 		}

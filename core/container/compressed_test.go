@@ -117,3 +117,16 @@ func FuzzDecompress(f *testing.F) {
 		}
 	})
 }
+
+// TestXZMemory changes the dictionary size that a stream states.
+func TestXZMemory(t *testing.T) {
+	packed := pack(t, XZ, []byte("buoy receiver"))
+	assert.EqualValues(t, 8<<20, xzMemory(packed))
+	require.EqualValues(t, 0x21, packed[14], "the filter stands where it is looked for")
+	packed[16] = 40
+	_, err := Decompress(t.Context(), XZ, bytes.NewReader(packed), io.Discard)
+	var memory *MemoryError
+	require.ErrorAs(t, err, &memory)
+	assert.EqualValues(t, 4<<30, memory.Need)
+	assert.Zero(t, xzMemory([]byte("something else that is long enough to be looked at")))
+}
