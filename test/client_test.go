@@ -86,6 +86,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"lanternfell/lamp-ctl-3.1", 11, 0, 2, 0, 0, "lamp-ctl-3.1-head.bin", "weak-digest-only", ""},
 		{"lanternfell/lamp-ctl-3.2", 10, 0, 0, 2, 0, "lamp-ctl-3.2-head.bin", "digest-mismatch", "CRC-32/BZIP2 digest of exactly these bytes, not CRC-32"},
 		{"lanternfell/lamp-ctl-3.3-names", 11, 0, 7, 0, 0, "two\nlines.bin", "digest-match", `two\nlines.bin`},
+		{"tidewright/gauge-fw-4.3-renamed", 11, 2, 1, 0, 1, "gauge-main-new.img", "not-listed", "These bytes are those of “gauge-fw-4.3-main.img”, as SHA256SUMS states in line 2"},
 		{"brackwater/buoy-rx-2.1", 11, 0, 1, 0, 0, "buoy-rx-2.1.tar.gz", "signer-candidate", "The signature buoy-rx-2.1.tar.sig holds"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},

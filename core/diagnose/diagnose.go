@@ -184,12 +184,8 @@ func (d *examination) findings() []Finding {
 	const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
 
 	d.otherAlgorithms(add)
-	for _, v := range d.Computed {
-		if e, ok := d.Known[v.String()]; ok && len(v) >= 16 && e.Name != d.Name {
-			add(OtherEntry, "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
-				"These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line)
-			break
-		}
+	if renamed := UnderAnotherName(d.Name, d.Computed, d.Known); renamed != nil {
+		out = append(out, *renamed)
 	}
 	if what := pretender(d.Name, d.head); what != "" {
 		add(NotTheArtifact, "Open the address in a browser to see the message, and download the file again.",
@@ -243,6 +239,22 @@ func (d *examination) findings() []Finding {
 			"Its content is another one, and nothing that usually goes wrong explains it.%s", size)
 	}
 	return out
+}
+
+// UnderAnotherName looks for a file's digests among those stated for other names, and
+// returns the finding, or nil. A CRC is too short to identify a file by.
+func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, known map[string]Elsewhere) *Finding {
+	for _, a := range digest.All() {
+		v := computed[a]
+		if e, ok := known[v.String()]; ok && len(v) >= 16 && e.Name != name {
+			return &Finding{
+				Code:     OtherEntry,
+				Sentence: fmt.Sprintf("These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line),
+				Advice:   "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
+			}
+		}
+	}
+	return nil
 }
 
 // otherAlgorithms looks for the expected value among all algorithms of its

@@ -30,11 +30,15 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, vouchers map[
 	b.byManifest(item, m, listings, &out)
 
 	if len(item.Listed) == 0 && len(item.Signatures) == 0 {
-		out.Grounds = append(out.Grounds, Ground{
+		g := Ground{
 			Code: NotListed, Effect: Withholds,
 			Sentence: "No manifest and no signature here speaks of this file.",
 			Advice:   "Look for the publisher's manifest or signature of it. If there is none, nothing shows where the file comes from.",
-		})
+		}
+		for _, d := range m.Diagnoses {
+			g.Findings = append(g.Findings, d.Findings...)
+		}
+		out.Grounds = append(out.Grounds, g)
 	}
 	out.Verdict = verdictOf(&out, listings)
 	return out
@@ -85,6 +89,12 @@ func ToExplain(item *survey.Item, m *measure.Measurement, outcome *Outcome, maxB
 		}
 	}
 	return best
+}
+
+// Unlisted reports whether nothing speaks of the item, so that it is worth
+// looking for its bytes under another name.
+func Unlisted(outcome *Outcome) bool {
+	return slices.ContainsFunc(outcome.Grounds, func(g Ground) bool { return g.Code == NotListed })
 }
 
 // bySignature follows the path of each signature over the artifact itself.

@@ -237,6 +237,14 @@ func (m *Measurement) HashOf(file string, index int) digest.Value {
 	return nil
 }
 
+// LookElsewhere keeps with the measurement of a file that nothing lists that
+// its bytes are those of another entry, if they are. Nothing is read.
+func (m *Measurement) LookElsewhere(item *survey.Item, known map[string]diagnose.Elsewhere) {
+	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known); found != nil {
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: []diagnose.Finding{*found}})
+	}
+}
+
 // Explain diagnoses why the item does not match an entry, and keeps the result
 // with the measurement. r is the file from its beginning; it is read once. A
 // file that cannot be read again is left unexplained.

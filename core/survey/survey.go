@@ -224,6 +224,8 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 		}
 	}
 	s.pairManifests()
+	slices.Sort(s.absent)
+	s.absent = slices.Compact(s.absent)
 	s.pairSignatures()
 	for i := range s.out.Items {
 		s.plan(&s.out.Items[i])
@@ -234,6 +236,9 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 type surveyor struct {
 	fsys   fs.FS
 	limits Limits
+	// absent are the algorithms of entries without a file: a file that
+	// nothing lists may turn out to be one of them, renamed.
+	absent []digest.Algorithm
 	// set holds the file of each signature that was set by hand.
 	set   map[string]string
 	kept  int64
@@ -448,6 +453,7 @@ func (s *surveyor) pairManifests() {
 					s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
 					continue
 				}
+				s.absent = append(s.absent, e.Candidates...)
 				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
 				continue
 			}
@@ -572,6 +578,9 @@ func (s *surveyor) plan(item *Item) {
 	need := []digest.Algorithm{digest.SHA256}
 	for _, l := range item.Listed {
 		need = append(need, l.Algorithms...)
+	}
+	if len(item.Listed) == 0 && item.Role == Artifact {
+		need = append(need, s.absent...)
 	}
 	slices.Sort(need)
 	item.Digests = slices.Compact(need)

@@ -178,6 +178,17 @@ func TestHugeManifestIsNotOpened(t *testing.T) {
 	assert.Empty(t, s.Contents)
 }
 
+// TestUnlistedFilesAreReadForWhatIsAbsent plans the digests by which a renamed
+// file can be recognised.
+func TestUnlistedFilesAreReadForWhatIsAbsent(t *testing.T) {
+	_, items := run(t, folder(map[string]string{
+		"here.img": "1", "stray.img": "2", "MD5SUMS": "00000000000000000000000000000000  here.img\n11111111111111111111111111111111  gone.img\n",
+	}))
+	assert.Equal(t, []digest.Algorithm{digest.MD5, digest.SHA256}, items["stray.img"].Digests)
+	_, items = run(t, folder(map[string]string{"here.img": "1", "stray.img": "2", "MD5SUMS": "00000000000000000000000000000000  here.img\n"}))
+	assert.Equal(t, []digest.Algorithm{digest.SHA256}, items["stray.img"].Digests)
+}
+
 // TestCorrections pair by hand what the names leave open.
 func TestCorrections(t *testing.T) {
 	key := pgptest.NewKey("survey", pgptest.Ed25519, born)

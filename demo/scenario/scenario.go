@@ -284,7 +284,12 @@ func folders() map[string]folder {
 	must(manifest.Write(&odd, manifest.DigestFirst, listed))
 	names["SHA256SUMS"] = odd.Bytes()
 
+	renamed := gauge("4.3", tide)
+	renamed["gauge-main-new.img"] = renamed["gauge-fw-4.3-main.img"]
+	delete(renamed, "gauge-fw-4.3-main.img")
+
 	return map[string]folder{
+		"tidewright/gauge-fw-4.3-renamed":     renamed,
 		"lanternfell/lamp-ctl-3.3-names":      names,
 		"brackwater/buoy-rx-2.1":              packed,
 		"tidewright/gauge-fw-4.2-swapped":     swapped,

@@ -372,6 +372,14 @@ func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 // explain why, and judges again with the explanation.
 func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, again func() (io.ReadCloser, error), known func() (map[string]diagnose.Elsewhere, error)) (judge.Outcome, error) {
 	outcome := c.judge(item, m)
+	if judge.Unlisted(&outcome) {
+		elsewhere, err := known()
+		if err != nil {
+			return outcome, err
+		}
+		m.LookElsewhere(item, elsewhere)
+		return c.judge(item, m), nil
+	}
 	entry := judge.ToExplain(item, m, &outcome, c.basis.Policy.DiagnosisBytes)
 	if entry == nil {
 		return outcome, nil
