@@ -7,6 +7,8 @@ import (
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -14,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"endeixis/core/keyring"
 	"endeixis/core/measure"
@@ -435,4 +438,70 @@ func TestNamesAreMadeHarmless(t *testing.T) {
 	for _, l := range o.Paths[0].Links {
 		assert.NotContains(t, l.Label+l.Detail, "\x1b", l.Kind)
 	}
+}
+
+// TestNothingClearsWithoutAnAdmittedSigner mixes right and wrong images,
+// manifests and signatures of every kind at random. Whatever the mixture: the
+// same evidence gives the same outcome; what is cleared has a complete path and
+// a valid signature of an admitted, expected key over the right bytes; and
+// nothing that refuses is overlooked.
+func TestNothingClearsWithoutAnAdmittedSigner(t *testing.T) {
+	signers := map[string]*pgptest.Key{
+		"tidewright": tidewright, "brackwater": brackwater, "stranger": stranger, "candidate": candidate,
+		"withdrawn": withdrawn, "expired": expired, "revoked": revoked,
+	}
+	names := slices.Sorted(maps.Keys(signers))
+	rapid.Check(t, func(rt *rapid.T) {
+		files := map[string]string{"gauge-main.img": rapid.SampledFrom([]string{"image", "other"}).Draw(rt, "image")}
+		good := false
+		add := func(name, content, signedContent string) {
+			files[name] = content
+			if rapid.Bool().Draw(rt, "sign "+name) {
+				by := rapid.SampledFrom(names).Draw(rt, "signer of "+name)
+				files[name+".sig"] = sign(signers[by], signedContent)
+				good = good || by == "tidewright" && content == signedContent
+			}
+		}
+		add("gauge-main.img", files["gauge-main.img"], rapid.SampledFrom([]string{"image", "other"}).Draw(rt, "signed image"))
+		for _, list := range []string{"SHA256SUMS", "more.sha256"} {
+			if rapid.Bool().Draw(rt, list) {
+				content := sums(line(rapid.SampledFrom([]string{"image", "other"}).Draw(rt, list+" states"), "gauge-main.img"))
+				signedContent := content
+				if rapid.Bool().Draw(rt, list+" altered") {
+					signedContent += "x"
+				}
+				add(list, content, signedContent)
+			}
+		}
+		first := judgeFolder(t, files, "", nil).artifacts["gauge-main.img"]
+		second := judgeFolder(t, files, "", nil).artifacts["gauge-main.img"]
+		a, err := json.Marshal(first)
+		require.NoError(t, err)
+		b, err := json.Marshal(second)
+		require.NoError(t, err)
+		if !bytes.Equal(a, b) {
+			rt.Fatalf("the same evidence was judged differently:\n%s\n%s", a, b)
+		}
+		complete, refuses := false, false
+		for _, p := range first.Paths {
+			complete = complete || p.Complete
+		}
+		for _, g := range first.Grounds {
+			refuses = refuses || g.Effect == Refuses
+		}
+		switch first.Verdict {
+		case Cleared:
+			if !complete || refuses || !good {
+				rt.Fatalf("cleared with complete=%v refuses=%v good=%v: %v", complete, refuses, good, codes(first))
+			}
+		case Refused:
+			if !refuses {
+				rt.Fatalf("refused for no ground: %v", codes(first))
+			}
+		case Unproven:
+			if complete || refuses {
+				rt.Fatalf("unproven with complete=%v refuses=%v: %v", complete, refuses, codes(first))
+			}
+		}
+	})
 }

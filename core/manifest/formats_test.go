@@ -5,6 +5,8 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"io"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -201,4 +203,62 @@ func FuzzFormats(f *testing.F) {
 			}
 		}
 	})
+}
+
+// manyLines is a manifest of ten million lines that is never in memory.
+type manyLines struct {
+	line []byte
+	left int
+	rest []byte
+}
+
+func (m *manyLines) Read(p []byte) (int, error) {
+	n := 0
+	for n < len(p) {
+		if len(m.rest) == 0 {
+			if m.left == 0 {
+				return n, io.EOF
+			}
+			m.left--
+			m.rest = m.line
+		}
+		c := copy(p[n:], m.rest)
+		n += c
+		m.rest = m.rest[c:]
+	}
+	return n, nil
+}
+
+// TestTenMillionLines reads more than the bounds allow and measures what that
+// costs.
+func TestTenMillionLines(t *testing.T) {
+	for name, c := range map[string]struct {
+		opts Options
+		what string
+	}{
+		"by bytes":   {Options{}, "bytes"},
+		"by entries": {Options{MaxBytes: 1 << 40, MaxEntries: 100_000}, "entries"},
+	} {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		m, err := Read(&manyLines{line: []byte(d256 + "  firmware/part.img\n"), left: 10_000_000}, c.opts)
+		runtime.ReadMemStats(&after)
+		var limit *LimitError
+		require.ErrorAs(t, err, &limit, name)
+		assert.Equal(t, c.what, limit.What)
+		assert.NotEmpty(t, m.Entries, "what was read before the bound is kept")
+		perEntry := float64(after.TotalAlloc-before.TotalAlloc) / float64(len(m.Entries))
+		assert.Less(t, perEntry, 800.0, "bytes allocated for each entry, %s", name)
+	}
+	// Lines that are no entries cost nothing that stays.
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	m, err := Read(&manyLines{line: []byte("this is not an entry of any kind\n"), left: 1_000_000}, Options{})
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	require.NoError(t, err)
+	assert.Len(t, m.Problems, 100)
+	assert.Equal(t, 999_900, m.MoreProblems)
+	assert.Less(t, after.HeapAlloc-min(before.HeapAlloc, after.HeapAlloc), uint64(32<<20), "bytes kept")
 }

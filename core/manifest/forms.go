@@ -22,6 +22,11 @@ func (p *parser) heading(text []byte) bool {
 		return false
 	}
 	label := strings.Trim(string(text), " \t#;:=-*[]()")
+	// Most lines are no headings: an algorithm's name starts with one of a
+	// few letters and has a few words at most behind it.
+	if label == "" || !strings.ContainsRune("mscrbMSCRB", rune(label[0])) || strings.Count(label, " ") > 3 {
+		return false
+	}
 	a, err := digest.Parse(label)
 	if err != nil {
 		if a, err = digest.Parse(headingWords.ReplaceAllString(label, "")); err != nil {
@@ -185,6 +190,9 @@ type table struct {
 // at least one that is named like an algorithm.
 func (p *parser) headerRow(text []byte) bool {
 	for _, comma := range []byte{'\t', '|', ';', ','} {
+		if bytes.IndexByte(text, comma) < 0 {
+			continue
+		}
 		cells := split(text, comma)
 		if len(cells) < 2 {
 			continue
@@ -266,9 +274,18 @@ func split(text []byte, comma byte) []string {
 // (ni:///sha-256;…, nih:sha-256;…).
 var encodedForm = regexp.MustCompile(`(?i)\bni://[^/\s]*/(sha-[0-9]+);([A-Za-z0-9_-]+)|\bnih:(sha-[0-9]+);([0-9a-f]+)(?:;.)?|\b(sha-?[0-9]+|md5)=:([A-Za-z0-9+/=]+):|\b(sha(?:256|384|512))-([A-Za-z0-9+/]+={0,2})`)
 
+// mayBeEncoded is a quick look before the expression is tried.
+func mayBeEncoded(text []byte) bool {
+	return bytes.Contains(text, []byte("ni:")) || bytes.Contains(text, []byte("nih:")) || bytes.Contains(text, []byte("NI:")) ||
+		bytes.Contains(text, []byte("=:")) || bytes.Contains(text, []byte("sha")) || bytes.Contains(text, []byte("SHA"))
+}
+
 // encoded reads a line with one such form, and the file's name before or
 // behind it, if there is one.
 func (p *parser) encoded(text []byte) (Entry, bool) {
+	if !mayBeEncoded(text) {
+		return Entry{}, false
+	}
 	m := encodedForm.FindSubmatchIndex(text)
 	if m == nil {
 		return Entry{}, false
