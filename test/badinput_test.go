@@ -57,8 +57,8 @@ func problem(t testing.TB, text []byte) wire.Problem {
 	return p
 }
 
-// TestBadInput sends everything that the issue of the first release lists, to
-// the API and through the client.
+// TestBadInput sends what people get wrong to the API and through the client,
+// and expects each to be told apart and explained.
 func TestBadInput(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t)

@@ -115,8 +115,8 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 	}
 }
 
-// TestFlippedByteNamesEverything holds the promise of the first release: file,
-// expected and computed digest are named.
+// TestFlippedByteNamesEverything expects file, expected and computed digest to
+// be named.
 func TestFlippedByteNamesEverything(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t)
