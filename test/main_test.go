@@ -17,7 +17,9 @@ import (
 	"endeixis/internal/wire"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) {
+	servicetest.Main(m, func() { os.RemoveAll(built.dir) }) //nolint:errcheck // a temporary directory
+}
 
 var built struct {
 	once sync.Once

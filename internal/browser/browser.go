@@ -25,6 +25,8 @@ func New(ctx context.Context, width, height int) (tab context.Context, cancel fu
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)
 	tab, endTab := chromedp.NewContext(allocator)
 	cancel = func() {
+		// Waits for the browser to end, so that it writes nothing more.
+		chromedp.Cancel(tab) //nolint:errcheck // it may have ended
 		endTab()
 		endAllocator()
 		os.RemoveAll(profile) //nolint:errcheck // a temporary directory

@@ -64,10 +64,13 @@ func Database(t testing.TB) string {
 	return url
 }
 
-// Main runs the tests of a package and stops what they shared. Call it from
-// TestMain.
-func Main(m *testing.M) {
+// Main runs the tests of a package and stops what they shared; after, if given,
+// clears up what the package itself shared. Call it from TestMain.
+func Main(m *testing.M, after ...func()) {
 	code := m.Run()
+	for _, f := range after {
+		f()
+	}
 	if shared.server != nil {
 		shared.server.Stop()
 	}
