@@ -127,7 +127,7 @@ type examination struct {
 	toLF     *converter
 	toCRLF   *converter
 	zeros    zeroRuns
-	pieces   *pieceCheck
+	pieces   *manifest.PieceHasher
 	tail     tail
 	isoBytes int64
 }
@@ -147,7 +147,7 @@ func (d *examination) prepare() {
 		d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lfToCRLF()}
 	}
 	if d.Pieces != nil && d.Pieces.Length > 0 {
-		d.pieces = newPieceCheck(d.Pieces)
+		d.pieces = manifest.NewPieceHasher(d.Pieces.Algorithm, d.Pieces.Length)
 	}
 }
 
@@ -220,7 +220,8 @@ func (d *examination) findings() []Finding {
 		}
 	}
 	if d.pieces != nil {
-		if damage := d.pieces.damage(d.Size); len(damage) > 0 {
+		computed := d.pieces.Pieces()
+		if damage := damaged(&computed, d.Pieces, d.Size); len(damage) > 0 {
 			total := int64(0)
 			for _, r := range damage {
 				total += r.Length

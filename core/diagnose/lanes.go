@@ -142,52 +142,16 @@ func (z *zeroRuns) longest(size int64) (Range, bool) {
 	return z.best, z.best.Length > 0 && z.best.Offset+z.best.Length == size
 }
 
-// A pieceCheck compares each part of a stream with its digest.
-type pieceCheck struct {
-	pieces *manifest.Pieces
-	set    *digest.Set
-	n      int
-	left   int64
-	bad    []int
-	open   bool
-}
-
-func newPieceCheck(p *manifest.Pieces) *pieceCheck {
-	return &pieceCheck{pieces: p, left: p.Length, set: digest.NewSet(digest.Only(p.Algorithm))}
-}
-
-func (c *pieceCheck) Write(b []byte) (int, error) {
-	n := len(b)
-	for len(b) > 0 {
-		part := b[:min(int64(len(b)), c.left)]
-		c.set.Writers()[0].Write(part) //nolint:errcheck // hashes do not fail
-		c.open = true
-		c.left -= int64(len(part))
-		b = b[len(part):]
-		if c.left == 0 {
-			c.close()
-		}
-	}
-	return n, nil
-}
-
-func (c *pieceCheck) close() {
-	if c.n >= len(c.pieces.Digests) || !bytes.Equal(c.set.Sums()[c.pieces.Algorithm], c.pieces.Digests[c.n]) {
-		c.bad = append(c.bad, c.n)
-	}
-	c.n++
-	c.set, c.left, c.open = digest.NewSet(digest.Only(c.pieces.Algorithm)), c.pieces.Length, false
-}
-
-// damage returns the damaged parts, neighbours joined.
-func (c *pieceCheck) damage(size int64) []Range {
-	if c.open {
-		c.close()
-	}
+// damaged returns the parts whose digests are not those expected, neighbours
+// joined.
+func damaged(computed, expected *manifest.Pieces, size int64) []Range {
 	var out []Range
-	for _, n := range c.bad {
-		offset := int64(n) * c.pieces.Length
-		length := min(c.pieces.Length, size-offset)
+	for n, v := range computed.Digests {
+		if n < len(expected.Digests) && bytes.Equal(v, expected.Digests[n]) {
+			continue
+		}
+		offset := int64(n) * expected.Length
+		length := min(expected.Length, size-offset)
 		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == offset {
 			out[last].Length += length
 			continue

@@ -105,14 +105,16 @@ type finding struct {
 	key     *keyring.Key
 }
 
+// says returns the finding with what its ground says.
+func (f finding) says(code Code, effect Effect, sentence, advice string) finding {
+	f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
+	return f
+}
+
 // signature judges one signature over an item with the given measurement.
 func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) finding {
 	facts := &SignatureFacts{File: over.File, Index: over.Index}
 	f := finding{ground: Ground{Source: over.File, Signature: facts}}
-	set := func(code Code, effect Effect, sentence, advice string) finding {
-		f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
-		return f
-	}
 	name := plain.Text(over.File)
 	var sig *openpgp.Signature
 	err := error(nil)
@@ -126,7 +128,7 @@ func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) find
 		} else {
 			what = err.Error()
 		}
-		return set(SignatureMalformed, Withholds,
+		return f.says(SignatureMalformed, Withholds,
 			fmt.Sprintf("The signature file %s cannot be read as one: %s.", name, what),
 			"Download the signature again from the publisher.")
 	}
@@ -141,7 +143,7 @@ func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) find
 		}
 	}
 	if over.Uncompressed != "" && m.Unexpanded != "" {
-		return set(Unreadable, Withholds,
+		return f.says(Unreadable, Withholds,
 			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
 			"The file is damaged or cut short. Download it again.")
 	}
@@ -171,66 +173,62 @@ func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) find
 	case openpgp.Valid:
 		return b.standing(f, result, who, name)
 	case openpgp.Invalid:
-		return set(SignatureInvalid, Refuses,
+		return f.says(SignatureInvalid, Refuses,
 			fmt.Sprintf("The signature %s by %s does not hold over these bytes: the file or the signature was changed after signing, or they do not belong together.", name, who),
 			"Do not use these files. Download both again from the publisher; if it stays so, tell the publisher.")
 	case openpgp.SignerUnknown:
-		return set(SignerUnknown, Withholds,
+		return f.says(SignerUnknown, Withholds,
 			fmt.Sprintf("The signature %s is by %s, which is not in the keyring.", name, who),
 			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; then run the batch again.")
 	case openpgp.SignerRevoked:
-		return set(SignerRevoked, Refuses,
+		return f.says(SignerRevoked, Refuses,
 			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
 			"Do not rely on this signature. Look for a release signed with the publisher's present key.")
 	case openpgp.SignerExpired:
-		return set(SignerExpired, Withholds,
+		return f.says(SignerExpired, Withholds,
 			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
 			"If the publisher has extended the key since, import its newer copy and judge again.")
 	case openpgp.SignatureExpired:
-		return set(SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason), "Look for a newer signature or release.")
+		return f.says(SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason), "Look for a newer signature or release.")
 	case openpgp.SignatureInFuture:
-		return set(SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason), "Check the clock of this system first, then ask the publisher.")
+		return f.says(SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason), "Check the clock of this system first, then ask the publisher.")
 	case openpgp.SignerUnfit:
-		return set(SignerUnfit, Withholds, fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason), "Import a fresh copy of the key; if it stays so, ask the publisher.")
+		return f.says(SignerUnfit, Withholds, fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason), "Import a fresh copy of the key; if it stays so, ask the publisher.")
 	case openpgp.Weak:
-		return set(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
+		return f.says(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
 	case openpgp.Unsupported:
-		return set(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
+		return f.says(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
 	default:
-		return set(SignatureUnacceptable, Withholds, fmt.Sprintf("The signature %s does not speak for this file: %s.", name, result.Reason), "Ask the publisher for a plain detached signature.")
+		return f.says(SignatureUnacceptable, Withholds, fmt.Sprintf("The signature %s does not speak for this file: %s.", name, result.Reason), "Ask the publisher for a plain detached signature.")
 	}
 }
 
 // standing decides what a valid signature is worth: whether its key counts,
 // and for whom.
 func (b Basis) standing(f finding, result openpgp.Result, who, name string) finding {
-	set := func(code Code, effect Effect, sentence, advice string) finding {
-		f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
-		return f
-	}
 	switch state := f.key.StateAt(b.Now); state {
 	case keyring.Candidate:
-		return set(SignerCandidate, Withholds,
+		return f.says(SignerCandidate, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key is a candidate and does not count yet.", name, who),
 			"Confirm its fingerprint on independent channels and have a curator admit it; then run the batch again.")
 	case keyring.Withdrawn:
-		return set(SignerWithdrawn, Withholds,
+		return f.says(SignerWithdrawn, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key was withdrawn from the keyring.", name, who),
 			"Ask a curator why; look for a release signed with the publisher's present key.")
 	}
 	if !b.Expected.allows(f.key.Publisher) {
-		return set(WrongPublisher, Refuses,
+		return f.says(WrongPublisher, Refuses,
 			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(b.Expected.Publishers, " or "))),
 			"Find out who really made these files before using them.")
 	}
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
 		f.carries = b.Policy.ExpiredSigner == Notes
-		return set(SignerExpired, b.Policy.ExpiredSigner,
+		return f.says(SignerExpired, b.Policy.ExpiredSigner,
 			fmt.Sprintf("The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly)),
 			"If the publisher has extended the key, import its newer copy and judge again.")
 	}
 	f.carries = true
-	return set(SignatureValid, Supports, fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "")
+	return f.says(SignatureValid, Supports, fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "")
 }
 
 // Manifest judges a manifest.

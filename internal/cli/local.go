@@ -317,9 +317,9 @@ func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms [
 		}
 		set := digest.NewSet(algorithms)
 		writers := set.Writers()
-		var parts *pieceWriter
+		var parts *manifest.PieceHasher
 		if pieceLength > 0 {
-			parts = newPieceWriter(pieceLength)
+			parts = manifest.NewPieceHasher(digest.SHA256, pieceLength)
 			writers = append(writers, parts)
 		}
 		n, err := digest.Pump(ctx, f, writers, func(n int64) { bar.Set64(done + n) }) //nolint:errcheck
@@ -329,54 +329,13 @@ func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms [
 		}
 		done += n
 		file := manifest.File{Name: name, Size: n, Digests: set.Sums()}
-		if parts != nil {
-			file.Pieces = parts.finish()
+		if parts != nil && n > 0 {
+			pieces := parts.Pieces()
+			file.Pieces = &pieces
 		}
 		out = append(out, file)
 	}
 	return out, nil
-}
-
-// A pieceWriter computes SHA-256 of consecutive parts of a stream.
-type pieceWriter struct {
-	pieces manifest.Pieces
-	set    *digest.Set
-	left   int64
-}
-
-func newPieceWriter(length int64) *pieceWriter {
-	return &pieceWriter{pieces: manifest.Pieces{Algorithm: digest.SHA256, Length: length}, left: length, set: digest.NewSet(digest.Only(digest.SHA256))}
-}
-
-// Write takes bytes; it never fails.
-func (w *pieceWriter) Write(p []byte) (int, error) {
-	n := len(p)
-	for len(p) > 0 {
-		part := p[:min(int64(len(p)), w.left)]
-		w.set.Writers()[0].Write(part) //nolint:errcheck // hashes do not fail
-		w.left -= int64(len(part))
-		p = p[len(part):]
-		if w.left == 0 {
-			w.close()
-		}
-	}
-	return n, nil
-}
-
-func (w *pieceWriter) close() {
-	w.pieces.Digests = append(w.pieces.Digests, w.set.Sums()[digest.SHA256])
-	w.set, w.left = digest.NewSet(digest.Only(digest.SHA256)), w.pieces.Length
-}
-
-// finish returns the pieces, or nil for an empty file.
-func (w *pieceWriter) finish() *manifest.Pieces {
-	if w.left < w.pieces.Length {
-		w.close()
-	}
-	if len(w.pieces.Digests) == 0 {
-		return nil
-	}
-	return &w.pieces
 }
 
 func (a *app) manifestCompare() *cobra.Command {

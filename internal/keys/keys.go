@@ -308,11 +308,7 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	var row store.Key
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
-		row, err = tx.LockKey(ctx, fp.Bytes())
-		return err
-	})
+	row, err := s.store.Key(ctx, fp.Bytes())
 	if errors.Is(err, store.ErrNotFound) {
 		return View{}, unknownKey(fp)
 	}

@@ -234,7 +234,7 @@ func (s *Service) Sign(ctx context.Context) (ledger.Checkpoint, string, error) {
 		return ledger.Checkpoint{}, "", err
 	}
 	c := ledger.Checkpoint{Origin: s.origin, Size: size, Root: root}
-	if err == nil && last.Size > 0 {
+	if last.Size > 0 {
 		// Never sign a tree that is not a continuation of the last one.
 		older, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
 		if err != nil {

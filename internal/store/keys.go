@@ -83,6 +83,13 @@ func (s *Store) Keys(ctx context.Context) ([]Key, error) {
 	return out, explain(err)
 }
 
+// Key returns one key, or [ErrNotFound].
+func (s *Store) Key(ctx context.Context, fingerprint []byte) (Key, error) {
+	var k Key
+	err := s.db.GetContext(ctx, &k, selectKeys+`WHERE k.fingerprint = $1`, fingerprint)
+	return k, explain(err)
+}
+
 // LockKey returns a key and keeps others from changing it until the
 // transaction ends. It returns [ErrNotFound] when the key is not there.
 func (t *Tx) LockKey(ctx context.Context, fingerprint []byte) (Key, error) {
