@@ -1,10 +1,13 @@
-// Package container looks inside compressed files. It streams: nothing is
-// unpacked to disk, and an input that expands without end is stopped.
+// Package container looks inside compressed files, zip and tar archives and
+// ISO 9660 disc images. Nothing is unpacked to disk: [List] tells where the
+// members lie, and a [Splitter] hands each of them on while the container is
+// streamed once. Whatever expands, nests or repeats without end is stopped.
 package container
 
 import (
 	"bufio"
 	"compress/bzip2"
+	"compress/flate"
 	"compress/gzip"
 	"context"
 	"fmt"
@@ -27,6 +30,8 @@ const (
 	Bzip2 Compression = "bzip2" //
 	XZ    Compression = "xz"    //
 	Zstd  Compression = "zstd"  // RFC 8878
+	// Deflate is what members of a zip archive are packed with, RFC 1951.
+	Deflate Compression = "deflate"
 )
 
 var endings = map[string]Compression{".gz": Gzip, ".bz2": Bzip2, ".xz": XZ, ".zst": Zstd}
@@ -138,6 +143,8 @@ func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer)
 			return 0, &MemoryError{Need: need}
 		}
 		r, err = xz.NewReader(buffered)
+	case Deflate:
+		r = flate.NewReader(counted)
 	case Zstd:
 		var d *zstd.Decoder
 		if d, err = zstd.NewReader(counted, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(windowMemory)); err == nil {
