@@ -89,10 +89,13 @@ func (l *lister) zip() error {
 	return nil
 }
 
+// tarBlock is the unit of a tar archive, in bytes.
+const tarBlock = 512
+
 // isTar reports whether a block looks like the header of a tar member: it has
 // the mark of POSIX or GNU tar.
 func isTar(block []byte) bool {
-	return len(block) == 512 && bytes.HasPrefix(block[257:], []byte("ustar"))
+	return len(block) == tarBlock && bytes.HasPrefix(block[257:], []byte("ustar"))
 }
 
 // positioned knows how far a stream has been read, and skips by seeking where
@@ -190,7 +193,7 @@ func (l *lister) compressed(name string) error {
 		<-done
 	}
 	defer stop()
-	block := make([]byte, 512)
+	block := make([]byte, tarBlock)
 	n, err := io.ReadFull(in, block)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		l.out.Format = Single
@@ -209,17 +212,63 @@ func (l *lister) compressed(name string) error {
 	return l.members(stream, func() int64 { return stream.at }, true)
 }
 
+// A TarSplitter is a writer of a tar archive that hands each member on as it
+// comes by, for an archive of which nothing is known beforehand.
+type TarSplitter struct {
+	out  *io.PipeWriter
+	done chan struct{}
+}
+
+// NewTarSplitter returns a TarSplitter. visit is called with each regular file,
+// in order, and returns where its content goes; what is written there must not
+// fail. After damage, nothing more is handed on.
+func NewTarSplitter(visit func(name string) io.Writer) *TarSplitter {
+	in, out := io.Pipe()
+	s := &TarSplitter{out: out, done: make(chan struct{})}
+	go func() {
+		defer close(s.done)
+		defer io.Copy(io.Discard, in) //nolint:errcheck // so that the one who writes never waits
+		archive := tar.NewReader(in)
+		for {
+			h, err := archive.Next()
+			if err != nil {
+				return
+			}
+			if h.Typeflag != tar.TypeReg {
+				continue
+			}
+			if _, err := io.Copy(visit(h.Name), archive); err != nil {
+				return
+			}
+		}
+	}()
+	return s
+}
+
+// Write takes the next part of the archive; it never fails.
+func (s *TarSplitter) Write(p []byte) (int, error) {
+	s.out.Write(p) //nolint:errcheck // the reader takes everything
+	return len(p), nil
+}
+
+// Finish waits until all is handed on.
+func (s *TarSplitter) Finish() {
+	s.out.Close()
+	<-s.done
+}
+
 // String describes a layout in a few words: “zip archive with 3 members”.
-func (l *Layout) String() string {
-	if l.Format == Single {
-		return fmt.Sprintf("%s-compressed file", l.Compression)
+func (l *Layout) String() string { return Describe(l.Format, l.Compression, len(l.Members)) }
+
+// Describe words what a container is and how many members it has.
+func Describe(f Format, c Compression, members int) string {
+	switch {
+	case f == Single:
+		return fmt.Sprintf("%s-compressed file", c)
+	case c != "":
+		return fmt.Sprintf("%s-compressed %s", c, Describe(f, "", members))
+	case members == 1:
+		return f.Noun() + " with one member"
 	}
-	kind := l.Format.Noun()
-	if l.Compression != "" {
-		kind = fmt.Sprintf("%s-compressed %s", l.Compression, kind)
-	}
-	if len(l.Members) == 1 {
-		return kind + " with one member"
-	}
-	return fmt.Sprintf("%s with %d members", kind, len(l.Members))
+	return fmt.Sprintf("%s with %d members", f.Noun(), members)
 }

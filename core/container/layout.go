@@ -174,6 +174,22 @@ func Named(name string) (possible, wholeRead bool) {
 	return slices.Contains(endingsOfContainers, ext), false
 }
 
+// NamesAround returns the usual names of containers that hold a file of the
+// given name: "x.img.gz" and "x.zip" for "x.img".
+func NamesAround(name string) []string {
+	var out []string
+	for _, ending := range Endings() {
+		out = append(out, name+ending)
+	}
+	stem := strings.TrimSuffix(name, path.Ext(name))
+	for _, ending := range []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2", ".tar.zst", ".iso"} {
+		if stem+ending != name {
+			out = append(out, stem+ending)
+		}
+	}
+	return out
+}
+
 // magics are the first bytes of compressed files.
 var magics = []struct {
 	magic string
@@ -192,7 +208,7 @@ func List(ctx context.Context, r io.ReaderAt, size int64, name string, opts Opti
 	ctx, cancel := context.WithTimeoutCause(ctx, limits.Time, timeUp)
 	defer cancel()
 	l := &lister{ctx: ctx, r: r, size: size, limits: limits, keep: opts.Keep, out: &Layout{}, seen: map[string]int{}}
-	head := make([]byte, 512)
+	head := make([]byte, isoStart+6)
 	n, err := r.ReadAt(head, 0)
 	if err != nil && err != io.EOF {
 		return nil, err
@@ -241,25 +257,38 @@ type lister struct {
 	seen map[string]int
 }
 
-func (l *lister) list(head []byte, name string) error {
+// Recognise tells a container by its first bytes. A compressed file has a
+// compression and no format: what it holds is not known yet. Disc images are
+// told by their first 33 KiB.
+func Recognise(head []byte) (Format, Compression) {
 	for _, m := range magics {
 		if bytes.HasPrefix(head, []byte(m.magic)) {
-			l.out.Compression = m.is
-			return l.compressed(name)
+			return "", m.is
 		}
 	}
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		l.out.Format = Zip
-		return l.zip()
-	case isTar(head):
-		l.out.Format = Tar
-		return l.tar()
+		return Zip, ""
+	case len(head) >= tarBlock && isTar(head[:tarBlock]):
+		return Tar, ""
+	case len(head) >= isoStart+6 && string(head[isoStart+1:isoStart+6]) == "CD001":
+		return ISO9660, ""
 	}
-	volume := make([]byte, 6)
-	if n, _ := l.r.ReadAt(volume, isoStart); n == len(volume) && string(volume[1:]) == "CD001" {
-		l.out.Format = ISO9660
+	return "", ""
+}
+
+func (l *lister) list(head []byte, name string) error {
+	l.out.Format, l.out.Compression = Recognise(head)
+	switch l.out.Format {
+	case Zip:
+		return l.zip()
+	case Tar:
+		return l.tar()
+	case ISO9660:
 		return l.iso()
+	}
+	if l.out.Compression != "" {
+		return l.compressed(name)
 	}
 	return ErrNotContainer
 }

@@ -13,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
@@ -39,6 +40,11 @@ const (
 	LineEndings Code = "line-endings"
 	// NotTheArtifact: the content is a page or message under the file's name.
 	NotTheArtifact Code = "not-the-artifact"
+	// InnerFile: the digest is that of a file inside the archive, or of the
+	// uncompressed form.
+	InnerFile Code = "inner-file"
+	// OtherRelease: the bytes are known from an earlier cleared item.
+	OtherRelease Code = "other-release"
 	// DamagedPieces: piece hashes locate the damage.
 	DamagedPieces Code = "damaged-pieces"
 	// Altered: none of these.
@@ -96,6 +102,29 @@ type Case struct {
 	Pieces       *manifest.Pieces
 	// Known are the digests of all entries of the batch, in hexadecimal.
 	Known map[string]Elsewhere
+	// Earlier is the earlier item that was cleared with the same bytes, or
+	// nil.
+	Earlier *Earlier
+	// At gives access to any part of the file, or is nil. The directory of
+	// an archive is read through it.
+	At io.ReaderAt
+	// Around are files here that by their names may hold this one.
+	Around []Holder
+}
+
+// A Holder is a file that may hold another.
+type Holder struct {
+	Name string
+	Open func() (io.ReadCloser, error)
+}
+
+// An Earlier is an item that was cleared before.
+type Earlier struct {
+	// Name is the file's path, Folder where it lay, and Label what the batch
+	// was called.
+	Name, Folder, Label string
+	Batch               int64
+	On                  time.Time
 }
 
 // headSize is how much of the file's beginning is looked at.
@@ -112,10 +141,39 @@ func Run(ctx context.Context, r io.Reader, c Case) ([]Finding, error) {
 	head = head[:n]
 	d := &examination{Case: c, head: head}
 	d.prepare()
+	d.interior = newInterior(ctx, head, c.At, &d.Case)
 	if _, err := digest.Pump(ctx, io.MultiReader(bytes.NewReader(head), r), d.writers(), nil); err != nil {
 		return nil, err
 	}
-	return d.findings(), nil
+	out := d.findings()
+	if out[0].Code == Altered {
+		if found := d.holder(ctx); found != nil {
+			out = []Finding{*found}
+		}
+	}
+	return out, nil
+}
+
+// holder looks among the files that may hold this one for the one whose digest
+// is stated.
+func (d *examination) holder(ctx context.Context) *Finding {
+	for _, h := range d.Around {
+		r, err := h.Open()
+		if err != nil {
+			continue
+		}
+		set := digest.NewSet(d.Algorithms)
+		_, err = digest.Pump(ctx, r, set.Writers(), nil)
+		r.Close()
+		if err == nil && d.matches(set.Sums()) {
+			return &Finding{
+				Code:     InnerFile,
+				Sentence: fmt.Sprintf("The value stated is the digest of %s beside it, not of this file, which by its name comes from in there.", plain.Quoted(h.Name)),
+				Advice:   "Compare that file instead, and take this one from it anew.",
+			}
+		}
+	}
+	return nil
 }
 
 // An examination collects everything in the one read.
@@ -130,6 +188,7 @@ type examination struct {
 	pieces   *manifest.PieceHasher
 	tail     tail
 	isoBytes int64
+	interior *interior
 }
 
 func (d *examination) prepare() {
@@ -162,6 +221,9 @@ func (d *examination) writers() []io.Writer {
 	if d.pieces != nil {
 		out = append(out, d.pieces)
 	}
+	if d.interior != nil {
+		out = append(out, d.interior)
+	}
 	return out
 }
 
@@ -186,6 +248,21 @@ func (d *examination) findings() []Finding {
 	d.otherAlgorithms(add)
 	if renamed := UnderAnotherName(d.Name, d.Computed, d.Known); renamed != nil {
 		out = append(out, *renamed)
+	}
+	if known := KnownRelease(d.Earlier); known != nil {
+		out = append(out, *known)
+	}
+	if d.interior != nil {
+		const advice = "Nothing is wrong with that. Compare what is inside instead: have the list name the file as it is called in there, or ask the publisher for a digest of the whole."
+		algorithm := "digest"
+		if len(d.Algorithms) == 1 {
+			algorithm = d.Algorithms[0].String() + " digest"
+		}
+		if member, uncompressed := d.interior.finish(); uncompressed {
+			add(InnerFile, advice, "The value stated is the %s of what this file holds once it is uncompressed, not of the file as it is.", algorithm)
+		} else if member != "" {
+			add(InnerFile, advice, "The value stated is the %s of %s inside this file, not of the file itself.", algorithm, plain.Quoted(member))
+		}
 	}
 	if what := pretender(d.Name, d.head); what != "" {
 		add(NotTheArtifact, "Open the address in a browser to see the message, and download the file again.",
@@ -256,6 +333,22 @@ func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, k
 		}
 	}
 	return nil
+}
+
+// KnownRelease words that the same bytes were cleared before, or returns nil.
+func KnownRelease(e *Earlier) *Finding {
+	if e == nil {
+		return nil
+	}
+	label := ""
+	if e.Label != "" {
+		label = fmt.Sprintf(" (%s)", plain.Text(e.Label))
+	}
+	return &Finding{
+		Code:     OtherRelease,
+		Sentence: fmt.Sprintf("These bytes are known: they are those of %s in %s, cleared on %s in batch %d%s.", plain.Quoted(e.Name), plain.Text(e.Folder), e.On.Format(time.DateOnly), e.Batch, label),
+		Advice:   "This is that release under another name, or in place of the one that you meant. Download the release that you want.",
+	}
 }
 
 // otherAlgorithms looks for the expected value among all algorithms of its

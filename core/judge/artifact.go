@@ -10,9 +10,16 @@ import (
 	"endeixis/core/survey"
 )
 
-// Artifact judges an artifact with the vouchers of the manifests that list it,
-// by path.
-func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) Outcome {
+// Surroundings are what an artifact can rest on beside itself.
+type Surroundings struct {
+	// Vouchers are those of the manifests that list it, by path.
+	Vouchers map[string]*Voucher
+	// Around is the outcome of the container that holds it, or nil.
+	Around *Outcome
+}
+
+// Artifact judges an artifact.
+func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundings) Outcome {
 	out := Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}
 	if reading := readingGrounds(item, m); len(reading) > 0 {
 		out.Grounds, out.Verdict = reading, Unproven
@@ -25,15 +32,22 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, vouchers map[
 			Advice:   "Do not use this file. Tell the publisher.",
 		})
 	}
-	b.bySignature(item, m, &out)
-	listings := compare(item, m, vouchers)
+	signed := b.bySignature(item, m, &out)
+	listings := compare(item, m, on.Vouchers)
 	b.byManifest(item, m, listings, &out)
+	byContainer(item, m, on.Around, &out)
+	out.Grounds = append(out.Grounds, contentsGrounds(item)...)
 
-	if len(item.Listed) == 0 && len(item.Signatures) == 0 {
+	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })
+	if !listed && !signed && !within(&out) {
 		g := Ground{
 			Code: NotListed, Effect: Withholds,
 			Sentence: "No manifest and no signature here speaks of this file.",
 			Advice:   "Look for the publisher's manifest or signature of it. If there is none, nothing shows where the file comes from.",
+		}
+		if item.Holds != nil && item.Holds.Spoken > 0 {
+			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.", item.Holds.Format.Noun(), files(item.Holds.Spoken))
+			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
 		}
 		for _, d := range m.Diagnoses {
 			g.Findings = append(g.Findings, d.Findings...)
@@ -97,11 +111,79 @@ func Unlisted(outcome *Outcome) bool {
 	return slices.ContainsFunc(outcome.Grounds, func(g Ground) bool { return g.Code == NotListed })
 }
 
-// bySignature follows the path of each signature over the artifact itself.
-func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outcome) {
+// within reports whether the file rests on a container that is cleared.
+func within(out *Outcome) bool {
+	return slices.ContainsFunc(out.Grounds, func(g Ground) bool { return g.Code == WithinCleared })
+}
+
+func files(n int) string {
+	if n == 1 {
+		return "one file"
+	}
+	return fmt.Sprintf("%d files", n)
+}
+
+// byContainer follows the path through the file that holds this one: where
+// every byte of that is vouched for, so is every byte in it.
+func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out *Outcome) {
+	if item.Inside == nil || around == nil {
+		return
+	}
+	name := plain.Text(item.Inside.Of)
+	links := []Link{artifactLink(item, m)}
+	holder := Link{Kind: "container", State: Holds, Label: name, Detail: "holds this file, and is cleared", Ref: item.Inside.Of}
+	at := slices.IndexFunc(around.Paths, func(p ProofPath) bool { return p.Complete })
+	if around.Verdict != Cleared || at < 0 {
+		holder.State, holder.Detail = Missing, "holds this file, and is not cleared itself"
+		if around.Verdict == Refused {
+			holder.State, holder.Detail = Broken, "holds this file, and is refused"
+		}
+		out.Paths = append(out.Paths, pathOf(InsideCleared, append(links, holder), Ground{
+			Sentence: fmt.Sprintf("%s around it is not cleared.", name),
+			Advice:   "What is missing there would clear this file too.",
+		}))
+		return
+	}
+	out.Grounds = append(out.Grounds, Ground{
+		Code: WithinCleared, Effect: Supports, Source: item.Inside.Of,
+		Sentence: fmt.Sprintf("It is a part of %s, which is cleared: every byte of that is vouched for.", name),
+	})
+	out.Paths = append(out.Paths, pathOf(InsideCleared, append(append(links, holder), around.Paths[at].Links[1:]...), Ground{}))
+}
+
+// contentsGrounds tells what in a container was not looked at.
+func contentsGrounds(item *survey.Item) []Ground {
+	h := item.Holds
+	if h == nil || h.Trouble == "" && len(h.Problems) == 0 {
+		return nil
+	}
+	g := Ground{Code: ContentsUnread, Effect: Notes}
+	if h.Trouble != "" {
+		g.Sentence = fmt.Sprintf("What it holds was not looked at: %s.", h.Trouble)
+		return []Ground{g}
+	}
+	first := h.Problems[0]
+	g.Sentence = fmt.Sprintf("Of what it holds, %s: %s.", first.Name, first.Message)
+	if first.Name == "" {
+		g.Sentence = fmt.Sprintf("Of what it holds, not all can be looked at: %s.", first.Message)
+	}
+	if more := len(h.Problems) - 1 + h.MoreProblems; more > 0 {
+		g.Sentence += fmt.Sprintf(" The same goes for %s more.", files(more))
+	}
+	return []Ground{g}
+}
+
+// bySignature follows the path of each signature over the artifact itself, and
+// reports whether there is any.
+func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outcome) bool {
+	signed := false
 	for _, over := range item.Signatures {
 		f := b.signature(over, m)
 		out.Grounds = append(out.Grounds, f.ground)
+		if f.ruledOut() {
+			continue
+		}
+		signed = true
 		first := artifactLink(item, m)
 		if over.Uncompressed != "" {
 			first.Detail += fmt.Sprintf(", and expanded from %s", over.Uncompressed)
@@ -109,6 +191,7 @@ func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outco
 		links := append([]Link{first}, f.links()...)
 		out.Paths = append(out.Paths, pathOf(SignedArtifact, links, f.ground))
 	}
+	return signed
 }
 
 // links returns the links signature, key and publisher of a judged signature.
@@ -169,6 +252,9 @@ type listing struct {
 	wrongSize bool
 }
 
+// ruledOut reports whether an entry turned out to be about another file.
+func (l *listing) ruledOut() bool { return l.Doubtful && !l.matches }
+
 // compare holds every entry against what was computed.
 func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) []listing {
 	var out []listing
@@ -219,16 +305,22 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 		})
 	}
 	for _, l := range listings {
+		if l.ruledOut() {
+			continue
+		}
 		out.Paths = append(out.Paths, b.manifestPath(item, m, l))
 		if l.matches && l.voucher != nil {
 			for _, f := range l.voucher.signatures {
+				if f.ruledOut() {
+					continue
+				}
 				// What refuses a manifest is decided in verdictOf, after
 				// all other paths.
 				if f.ground.Effect != Refuses {
 					out.Grounds = append(out.Grounds, f.ground)
 				}
 			}
-			if len(l.voucher.signatures) == 0 {
+			if l.voucher.best == nil {
 				out.Grounds = append(out.Grounds, Ground{
 					Code: ManifestUnsigned, Effect: Withholds, Source: l.Manifest,
 					Sentence: fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest)),
@@ -246,6 +338,14 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 	if l.matches {
 		g.Code, g.Effect = DigestMatch, Supports
 		g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, where)
+		if l.Doubtful {
+			g.Sentence += " The name there fits several files; the digest decides that this one is meant."
+		}
+		return []Ground{g}
+	}
+	if l.Doubtful {
+		g.Code, g.Effect = DigestMismatch, Notes
+		g.Sentence = fmt.Sprintf("The name in %s fits several files, and the %s digest there is not that of this one.", where, l.algorithm)
 		return []Ground{g}
 	}
 	var out []Ground
@@ -291,7 +391,7 @@ func disagreement(all []listing) *Ground {
 			continue
 		}
 		for _, other := range all {
-			if other.matches || other.algorithm != match.algorithm || other.outrankedBy(all) {
+			if other.matches || other.Doubtful || other.algorithm != match.algorithm || other.outrankedBy(all) {
 				continue
 			}
 			return &Ground{

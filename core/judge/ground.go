@@ -54,6 +54,8 @@ const (
 	SignatureMalformed    Code = "signature-malformed"
 	Unreadable            Code = "unreadable"
 	ChangedWhileReading   Code = "changed-while-reading"
+	WithinCleared         Code = "within-cleared"
+	ContentsUnread        Code = "contents-unread"
 )
 
 // A Ground is one reason for or against an item.
@@ -102,6 +104,8 @@ type PathKind string
 const (
 	SignedArtifact PathKind = "signed-artifact"
 	SignedManifest PathKind = "signed-manifest"
+	// InsideCleared is that of a file inside a container which is cleared.
+	InsideCleared PathKind = "inside-cleared"
 )
 
 // A LinkState says how one link of a path stands.
@@ -117,7 +121,7 @@ const (
 
 // A Link is one piece of evidence in a path.
 type Link struct {
-	// Kind is artifact, digest, entry, manifest, signature, key or publisher.
+	// Kind is artifact, container, digest, entry, manifest, signature, key or publisher.
 	Kind  string    `json:"kind"`
 	State LinkState `json:"state"`
 	// Label names the thing and Detail says how it stands; both are safe to

@@ -111,8 +111,30 @@ func (f finding) says(code Code, effect Effect, sentence, advice string) finding
 	return f
 }
 
-// signature judges one signature over an item with the given measurement.
+// signature judges one signature over an item with the given measurement. A
+// signature whose name fits several files is over the one on which it holds.
 func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) finding {
+	f := b.weigh(over, m)
+	if !over.Doubtful {
+		return f
+	}
+	name := plain.Text(over.File)
+	switch f.ground.Signature.Status {
+	case openpgp.Invalid:
+		return f.says(SignatureInvalid, Notes, fmt.Sprintf("The name of the signature %s leaves open which file it is over, and it does not hold over this one.", name), "")
+	case openpgp.Valid:
+		f.ground.Sentence += " Its name fits several files; the signature itself decides that it is over this one."
+	}
+	return f
+}
+
+// ruledOut reports whether a signature turned out to be over another file.
+func (f *finding) ruledOut() bool {
+	return f.ground.Code == SignatureInvalid && f.ground.Effect == Notes
+}
+
+// weigh judges a signature by itself.
+func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding {
 	facts := &SignatureFacts{File: over.File, Index: over.Index}
 	f := finding{ground: Ground{Source: over.File, Signature: facts}}
 	name := plain.Text(over.File)
@@ -246,6 +268,9 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 		if f.ground.Effect == Refuses && v.refusal == nil {
 			v.refusal = &f.ground
 		}
+		if f.ruledOut() {
+			continue
+		}
 		if v.best == nil || f.carries && !v.best.carries {
 			v.best = f
 		}
@@ -257,7 +282,7 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 			}
 		}
 	}
-	if len(item.Signatures) == 0 {
+	if v.best == nil {
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
 			Code: ManifestUnsigned, Effect: Withholds, Source: item.Path,
 			Sentence: fmt.Sprintf("No signature vouches for %s: anybody could have written it.", plain.Text(item.Path)),

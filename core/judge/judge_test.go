@@ -1,12 +1,16 @@
 package judge
 
 import (
+	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
+	"io"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -81,13 +85,14 @@ func judgeFolder(t *testing.T, files map[string]string, given string, adjust fun
 	}
 	r := result{artifacts: map[string]Outcome{}, manifests: map[string]*Voucher{}}
 	measured := map[string]measure.Measurement{}
+	inFiles := measuredFiles(t, fsys, s)
 	for i := range s.Items {
 		item := &s.Items[i]
 		var m measure.Measurement
 		if content, ok := s.Contents[item.Path]; ok {
 			m, err = measure.Bytes(t.Context(), bytes.NewReader(content), item, measure.Witness{})
 		} else {
-			m, err = measure.Open(t.Context(), fsys, item, measure.Witness{}, nil)
+			m = inFiles[item.Path]
 		}
 		require.NoError(t, err)
 		// What is stored is JSON: nothing may be lost on the way.
@@ -110,7 +115,7 @@ func judgeFolder(t *testing.T, files map[string]string, given string, adjust fun
 	}
 	for i := range s.Items {
 		if item, m := &s.Items[i], measured[s.Items[i].Path]; item.Role == survey.Artifact {
-			r.artifacts[item.Path] = b.Artifact(item, &m, r.manifests)
+			r.artifacts[item.Path] = b.Artifact(item, &m, around(r, item))
 		}
 	}
 	return r
@@ -384,7 +389,7 @@ func TestBadNameIsTold(t *testing.T) {
 func TestSizeMismatch(t *testing.T) {
 	size := int64(7)
 	item := &survey.Item{Path: "a", Role: survey.Artifact, Listed: []survey.Listing{{Manifest: "M", Line: 1, Size: &size}}}
-	out := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}.Artifact(item, &measure.Measurement{Size: 5}, nil)
+	out := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}.Artifact(item, &measure.Measurement{Size: 5}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)
 	assert.Contains(t, codes(out), SizeMismatch)
 }
@@ -392,14 +397,14 @@ func TestSizeMismatch(t *testing.T) {
 func TestProblemsWithhold(t *testing.T) {
 	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
 	item := &survey.Item{Path: "a.img", Role: survey.Artifact}
-	out := b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, nil)
+	out := b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, Surroundings{})
 	assert.Equal(t, Unproven, out.Verdict)
 	assert.Equal(t, []Code{ChangedWhileReading}, codes(out))
-	out = b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: survey.Unreadable, Message: "no"}}, nil)
+	out = b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: survey.Unreadable, Message: "no"}}, Surroundings{})
 	assert.Equal(t, []Code{Unreadable}, codes(out))
 	other := b.Other(&survey.Item{Path: "a.sig", Role: survey.Signature, Problem: &survey.Problem{Code: survey.Malformed, Message: "the file is empty"}}, &measure.Measurement{})
 	assert.Equal(t, []Code{SignatureMalformed}, codes(other))
-	out = b.Artifact(item, &measure.Measurement{CollisionSuspected: true}, nil)
+	out = b.Artifact(item, &measure.Measurement{CollisionSuspected: true}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)
 }
 
@@ -504,4 +509,124 @@ func TestNothingClearsWithoutAnAdmittedSigner(t *testing.T) {
 			}
 		}
 	})
+}
+
+// measuredFiles measures the files of a survey that it has not read itself.
+func measuredFiles(t *testing.T, fsys fs.FS, s *survey.Survey) map[string]measure.Measurement {
+	out := map[string]measure.Measurement{}
+	files := map[string][]*survey.Item{}
+	for i := range s.Items {
+		item := &s.Items[i]
+		if _, ok := s.Contents[item.Path]; !ok {
+			files[survey.Outermost(item.Path)] = append(files[survey.Outermost(item.Path)], item)
+		}
+	}
+	for path, items := range files {
+		all, err := measure.Open(t.Context(), fsys, path, items, measure.Witness{}, nil)
+		require.NoError(t, err)
+		maps.Copy(out, all)
+	}
+	return out
+}
+
+// around returns what an item rests on; containers are judged before.
+func around(r result, item *survey.Item) Surroundings {
+	on := Surroundings{Vouchers: r.manifests}
+	if item.Inside != nil {
+		holder := r.artifacts[item.Inside.Of]
+		on.Around = &holder
+	}
+	return on
+}
+
+func zipped(files map[string]string) string {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		out, err := w.Create(name)
+		if err == nil {
+			_, err = io.WriteString(out, files[name])
+		}
+		if err != nil {
+			panic(err)
+		}
+	}
+	w.Close() //nolint:errcheck // into memory
+	return b.String()
+}
+
+func tarred(name, content string) string {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), Typeflag: tar.TypeReg}) //nolint:errcheck // into memory
+	io.WriteString(w, content)                                                                            //nolint:errcheck
+	w.Close()                                                                                             //nolint:errcheck
+	return b.String()
+}
+
+// TestInsideContainers judges what lies inside archives: by lists outside and
+// inside, by signatures, and by what vouches for the archive.
+func TestInsideContainers(t *testing.T) {
+	list := sums(line("light", "nl-200.img"))
+	plain := zipped(map[string]string{"nl-200.img": "light", "readme.md": "hello"})
+	own := zipped(map[string]string{"fw/nl-200.img": "light", "fw/SHA256SUMS": list})
+	bad := zipped(map[string]string{"fw/nl-200.img": "LIGHT", "fw/SHA256SUMS": list})
+	nested := zipped(map[string]string{"inner.tar.gz": gzipped(tarred("nl-200.img", "light"))})
+	for _, test := range []struct {
+		name  string
+		files map[string]string
+		item  string
+		want  Verdict
+		codes []Code
+	}{
+		{"a signed list outside", map[string]string{"nl.zip": plain, "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.zip//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
+		{"which does not clear the archive", map[string]string{"nl.zip": plain, "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.zip", Unproven, []Code{NotListed}},
+		{"an unsigned list outside", map[string]string{"nl.zip": plain, "SHA256SUMS": list}, "nl.zip//nl-200.img", Unproven, []Code{DigestMatch, ManifestUnsigned}},
+		{"a signature over a file inside", map[string]string{"nl.zip": plain, "nl-200.img.sig": sign(tidewright, "light")}, "nl.zip//nl-200.img", Cleared, []Code{SignatureValid}},
+		{"a list inside a signed archive", map[string]string{"nl.zip": own, "nl.zip.sig": sign(tidewright, own)}, "nl.zip//fw/nl-200.img", Cleared, []Code{DigestMatch, ManifestUnsigned, WithinCleared}},
+		{"a list inside an unknown archive", map[string]string{"nl.zip": own}, "nl.zip//fw/nl-200.img", Unproven, []Code{DigestMatch, ManifestUnsigned}},
+		{"a list that its archive breaks", map[string]string{"nl.zip": bad, "nl.zip.sig": sign(tidewright, bad)}, "nl.zip//fw/nl-200.img", Refused, []Code{DigestMismatch, WithinCleared}},
+		{"a compressed archive inside another", map[string]string{"nl.zip": nested, "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.zip//inner.tar.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
+		{"a compressed image", map[string]string{"nl-200.img.gz": gzipped("light"), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl-200.img.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
+		{"a compressed archive", map[string]string{"nl.tgz": gzipped(tarred("./nl-200.img", "light")), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.tgz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
+	} {
+		r := judgeFolder(t, test.files, "", nil)
+		o, ok := r.artifacts[test.item]
+		require.True(t, ok, "%s: %v", test.name, slices.Sorted(maps.Keys(r.artifacts)))
+		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)
+		assert.Equal(t, test.codes, codes(o), test.name)
+	}
+}
+
+// TestSeveralReadings keeps every file that a name fits, and has the digest or
+// the cryptography decide.
+func TestSeveralReadings(t *testing.T) {
+	r := judgeFolder(t, map[string]string{"a.img": "a", "b.img": "b", "release.sig": sign(tidewright, "b")}, "", nil)
+	assert.Equal(t, Cleared, r.artifacts["b.img"].Verdict)
+	assert.Contains(t, r.artifacts["b.img"].Grounds[0].Sentence, "the signature itself decides")
+	assert.Equal(t, Unproven, r.artifacts["a.img"].Verdict)
+	assert.Equal(t, []Code{SignatureInvalid, NotListed}, codes(r.artifacts["a.img"]))
+	assert.Equal(t, Notes, r.artifacts["a.img"].Grounds[0].Effect)
+
+	x, y := sums(line("a", "a.img")), sums(line("b", "b.img"))
+	r = judgeFolder(t, map[string]string{"a.img": "a", "b.img": "b", "x.sha256": x, "y.sha256": y, "lists.sig": sign(tidewright, y)}, "", nil)
+	assert.Equal(t, Cleared, r.artifacts["b.img"].Verdict)
+	assert.Equal(t, Unproven, r.artifacts["a.img"].Verdict)
+	assert.Equal(t, []Code{DigestMatch, ManifestUnsigned}, codes(r.artifacts["a.img"]))
+
+	// The uncompressed form beside the compressed one: the signature is over both.
+	r = judgeFolder(t, map[string]string{"x.tar": "tar", "x.tar.gz": gzipped("tar"), "x.tar.sig": sign(tidewright, "tar")}, "", nil)
+	assert.Equal(t, Cleared, r.artifacts["x.tar"].Verdict)
+	assert.Equal(t, Cleared, r.artifacts["x.tar.gz"].Verdict)
+
+	// Two archives hold a file of the listed name; the digest decides.
+	list := sums(line("light 4.1", "nl-200.img"))
+	r = judgeFolder(t, map[string]string{
+		"4.0.zip": zipped(map[string]string{"nl-200.img": "light 4.0"}), "4.1.zip": zipped(map[string]string{"nl-200.img": "light 4.1"}),
+		"SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list),
+	}, "", nil)
+	assert.Equal(t, Cleared, r.artifacts["4.1.zip//nl-200.img"].Verdict)
+	assert.Contains(t, r.artifacts["4.1.zip//nl-200.img"].Grounds[0].Sentence, "the digest decides")
+	assert.Equal(t, Unproven, r.artifacts["4.0.zip//nl-200.img"].Verdict)
+	assert.Equal(t, []Code{DigestMismatch, NotListed}, codes(r.artifacts["4.0.zip//nl-200.img"]))
 }

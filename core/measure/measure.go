@@ -7,14 +7,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
-	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 )
@@ -62,19 +61,36 @@ type Witness struct {
 	At    time.Time
 }
 
-// Open opens the item's file in fsys and measures it. The file is read once,
-// from its start to its end. An error is returned only when ctx ends; trouble
-// with the file becomes the measurement's Problem.
-func Open(ctx context.Context, fsys fs.FS, item *survey.Item, w Witness, progress func(total int64)) (Measurement, error) {
-	m := Measurement{Where: w.Where, By: w.By, At: w.At}
-	if item.Problem != nil && !readsAnyway(item.Problem.Code) {
-		m.Problem = item.Problem
-		return m, nil
+// Open opens the file at path in fsys and measures items: the file's own, and
+// those inside it. The file is read once, from its start to its end. Every item
+// gets a measurement, by path. An error is returned only when ctx ends; trouble
+// with the file becomes the measurements' Problem.
+func Open(ctx context.Context, fsys fs.FS, path string, items []*survey.Item, w Witness, progress func(total int64)) (map[string]Measurement, error) {
+	template := Measurement{Where: w.Where, By: w.By, At: w.At}
+	out := make(map[string]Measurement, len(items))
+	all := func(p *survey.Problem) map[string]Measurement {
+		for _, item := range items {
+			m, ok := out[item.Path]
+			if !ok {
+				m = template
+			}
+			m.Problem = p
+			out[item.Path] = m
+		}
+		return out
 	}
-	f, err := fsys.Open(item.Path)
+	var own *survey.Item
+	for _, item := range items {
+		if item.Path == path {
+			own = item
+		}
+	}
+	if own != nil && own.Problem != nil && !readsAnyway(own.Problem.Code) {
+		return all(own.Problem), nil
+	}
+	f, err := fsys.Open(path)
 	if err != nil {
-		m.Problem = unreadable(err)
-		return m, nil
+		return all(unreadable(err)), nil
 	}
 	defer f.Close()
 	before, err := f.Stat()
@@ -82,24 +98,34 @@ func Open(ctx context.Context, fsys fs.FS, item *survey.Item, w Witness, progres
 		err = errors.New("it is no longer a regular file")
 	}
 	if err != nil {
-		m.Problem = unreadable(err)
-		return m, nil
+		return all(unreadable(err)), nil
 	}
-	if err := m.read(ctx, f, item, progress); err != nil {
-		return m, err
+	size, problem, err := read(ctx, f, nestOf(path, items), template, progress, out)
+	if err != nil {
+		return out, err
 	}
-	if m.Problem != nil {
-		return m, nil
+	if problem != nil {
+		return all(problem), nil
 	}
 	after, err := f.Stat()
 	if err != nil {
-		m.Problem = unreadable(err)
-		return m, nil
+		return all(unreadable(err)), nil
 	}
-	if m.Size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
-		m.Problem = &survey.Problem{Code: ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes when opened, %d were read, and it was %d bytes at the end: something writes to it", before.Size(), m.Size, after.Size())}
+	if size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
+		return all(&survey.Problem{Code: ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes when opened, %d were read, and it was %d bytes at the end: something writes to it", before.Size(), size, after.Size())}), nil
 	}
-	return m, nil
+	for _, item := range items {
+		m, ok := out[item.Path]
+		switch {
+		case !ok:
+			m = template
+			m.Problem = &survey.Problem{Code: survey.Unreadable, Message: "what holds it was measured without it"}
+		case item.Inside != nil && own != nil && (own.Size != before.Size() || !own.ModTime.Equal(before.ModTime())):
+			m.Problem = &survey.Problem{Code: ChangedWhileReading, Message: "the file that holds it has changed since it was looked into"}
+		}
+		out[item.Path] = m
+	}
+	return out, nil
 }
 
 // readsAnyway tells problems of understanding from problems of reading: a
@@ -111,106 +137,41 @@ func readsAnyway(code survey.ProblemCode) bool {
 
 // Bytes measures content that the survey has read already.
 func Bytes(ctx context.Context, content io.Reader, item *survey.Item, w Witness) (Measurement, error) {
-	m := Measurement{Where: w.Where, By: w.By, At: w.At}
-	return m, m.read(ctx, content, item, nil)
+	out := map[string]Measurement{}
+	_, problem, err := read(ctx, content, &nest{item: item}, Measurement{Where: w.Where, By: w.By, At: w.At}, nil, out)
+	m := out[item.Path]
+	m.Problem = problem
+	return m, err
 }
 
-// read streams r into one hash for each algorithm. A signature's hash is the
-// same function over the same bytes as a digest, up to the trailer; where both
-// are wanted, the state is copied at the end instead of hashing twice.
-func (m *Measurement) read(ctx context.Context, r io.Reader, item *survey.Item, progress func(int64)) error {
-	set := digest.NewSet(item.Digests)
-	writers := set.Writers()
-	var own []signed
-	var expansion *expander
-	for _, over := range item.Signatures {
-		if over.Problem != nil {
-			continue
-		}
-		sig, err := openpgp.ParseSignature(over.Raw)
-		if err != nil {
-			continue // the survey parsed it; judge will say what is wrong
-		}
-		s := signed{over: over, sig: sig}
-		if over.Uncompressed != "" {
-			if h, err := sig.NewHash(); err == nil {
-				s.hash = h
-				if expansion == nil {
-					expansion = newExpander(ctx, over.Uncompressed)
-					writers = append(writers, expansion)
-				}
-				expansion.add(h)
-				own = append(own, s)
-			}
-			continue
-		}
-		if a, err := digest.Parse(sig.Hash.String()); err == nil {
-			s.shared = set.Cloner(a)
-		}
-		if s.shared == nil {
-			h, err := sig.NewHash()
-			if err != nil {
-				continue
-			}
-			s.hash = h
-			writers = append(writers, h)
-		} else if sig.Unsupported() != nil {
-			continue
-		}
-		own = append(own, s)
+// read streams r into everything that the nest needs, and puts measurements
+// into out.
+func read(ctx context.Context, r io.Reader, n *nest, template Measurement, progress func(int64), out map[string]Measurement) (int64, *survey.Problem, error) {
+	size, err := digest.Pump(ctx, r, n.writers(ctx), progress)
+	expandErr := n.finish()
+	if ctx.Err() != nil {
+		n.finishAll()
+		return size, nil, context.Cause(ctx)
 	}
-	if expansion != nil {
-		expansion.start()
-	}
-	size, err := digest.Pump(ctx, r, writers, progress)
+	m := template
 	m.Size = size
-	if expansion != nil {
-		if expandErr := expansion.finish(); expandErr != nil && ctx.Err() == nil {
-			m.Unexpanded = plain.Text(expandErr.Error())
-		}
+	if expandErr != nil {
+		m.Unexpanded = plain.Text(expandErr.Error())
 	}
 	if err != nil {
-		if ctx.Err() != nil {
-			return err
+		n.finishAll()
+		if n.item != nil {
+			out[n.item.Path] = m
 		}
-		m.Problem = unreadable(err)
-		return nil
+		return size, unreadable(err), nil
 	}
-	m.Digests = set.Sums()
-	m.CollisionSuspected = set.CollisionSuspected()
-	for _, s := range own {
-		if s.over.Uncompressed != "" && m.Unexpanded != "" {
-			continue // its hash is of a part only
-		}
-		sum, err := s.sum()
-		if err != nil {
-			return err
-		}
-		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: sum})
+	if err := n.conclude(&m); err != nil {
+		return size, nil, err
 	}
-	return nil
-}
-
-// signed is a signature waiting for its hash, its own or one shared with a
-// digest.
-type signed struct {
-	over   survey.SignatureOver
-	sig    *openpgp.Signature
-	hash   hash.Hash
-	shared hash.Cloner
-}
-
-func (s signed) sum() (digest.Value, error) {
-	h := s.hash
-	if s.shared != nil {
-		clone, err := s.shared.Clone()
-		if err != nil {
-			return nil, fmt.Errorf("copying the state of a hash: %w", err)
-		}
-		h = clone
+	if n.item != nil {
+		out[n.item.Path] = m
 	}
-	h.Write(s.sig.Trailer())
-	return h.Sum(nil), nil
+	return size, nil, n.collect(ctx, template, nil, expandErr, out)
 }
 
 func unreadable(err error) *survey.Problem {
@@ -237,21 +198,42 @@ func (m *Measurement) HashOf(file string, index int) digest.Value {
 	return nil
 }
 
+// A Memory is what a batch and the record know of other files.
+type Memory struct {
+	// Known are the digests of all entries of the batch, in hexadecimal.
+	Known map[string]diagnose.Elsewhere
+	// Earlier is the earlier item that was cleared with the same bytes, or
+	// nil.
+	Earlier *diagnose.Earlier
+}
+
 // LookElsewhere keeps with the measurement of a file that nothing lists that
-// its bytes are those of another entry, if they are. Nothing is read.
-func (m *Measurement) LookElsewhere(item *survey.Item, known map[string]diagnose.Elsewhere) {
-	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known); found != nil {
-		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: []diagnose.Finding{*found}})
+// its bytes are those of another entry, or of an earlier release, if they are.
+// Nothing is read.
+func (m *Measurement) LookElsewhere(item *survey.Item, known Memory) {
+	var findings []diagnose.Finding
+	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known.Known); found != nil {
+		findings = append(findings, *found)
+	}
+	if found := diagnose.KnownRelease(known.Earlier); found != nil {
+		findings = append(findings, *found)
+	}
+	if len(findings) > 0 {
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: findings})
 	}
 }
 
 // Explain diagnoses why the item does not match an entry, and keeps the result
 // with the measurement. r is the file from its beginning; it is read once. A
-// file that cannot be read again is left unexplained.
-func (m *Measurement) Explain(ctx context.Context, r io.Reader, item *survey.Item, entry *survey.Listing, known map[string]diagnose.Elsewhere) error {
+// file that cannot be read again is left unexplained. Where all else fails,
+// files of fsys that by their names may hold this one are read, up to maxBytes;
+// fsys may be nil.
+func (m *Measurement) Explain(ctx context.Context, fsys fs.FS, maxBytes int64, r io.Reader, item *survey.Item, entry *survey.Listing, known Memory) error {
+	at, _ := r.(io.ReaderAt)
 	found, err := diagnose.Run(ctx, r, diagnose.Case{
 		Name: item.Path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
-		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known,
+		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known.Known, Earlier: known.Earlier, At: at,
+		Around: holdersOf(fsys, item.Path, maxBytes),
 	})
 	if err != nil {
 		if ctx.Err() != nil {
@@ -261,4 +243,20 @@ func (m *Measurement) Explain(ctx context.Context, r io.Reader, item *survey.Ite
 	}
 	m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found})
 	return nil
+}
+
+// holdersOf returns the files that by their names may hold the one at path:
+// “x.img.gz” and “x.zip” for “x.img”.
+func holdersOf(fsys fs.FS, path string, maxBytes int64) []diagnose.Holder {
+	if fsys == nil || survey.Outermost(path) != path {
+		return nil
+	}
+	var out []diagnose.Holder
+	for _, name := range container.NamesAround(path) {
+		info, err := fs.Stat(fsys, name)
+		if err == nil && info.Mode().IsRegular() && info.Size() <= maxBytes {
+			out = append(out, diagnose.Holder{Name: name, Open: func() (io.ReadCloser, error) { return fsys.Open(name) }})
+		}
+	}
+	return out
 }

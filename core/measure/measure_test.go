@@ -1,8 +1,10 @@
 package measure
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/md5"
 	"crypto/sha256"
 	"crypto/sha512"
 	"errors"
@@ -79,7 +81,7 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 		if content, ok := s.Contents[item.Path]; ok {
 			m, err = Bytes(t.Context(), bytes.NewReader(content), item, witness)
 		} else {
-			m, err = Open(t.Context(), fsys, item, witness, nil)
+			m, err = openOne(t.Context(), fsys, item, nil)
 		}
 		require.NoError(t, err)
 		require.Nil(t, m.Problem)
@@ -105,6 +107,12 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 	assert.Equal(t, total, read, "bytes read for verification")
 }
 
+// openOne measures a single file of a folder.
+func openOne(ctx context.Context, fsys fs.FS, item *survey.Item, progress func(int64)) (Measurement, error) {
+	all, err := Open(ctx, fsys, item.Path, []*survey.Item{item}, witness, progress)
+	return all[item.Path], err
+}
+
 func artifact(path string) *survey.Item {
 	return &survey.Item{Path: path, Role: survey.Artifact, Digests: []digest.Algorithm{digest.SHA256}}
 }
@@ -119,7 +127,7 @@ func TestChangedWhileReading(t *testing.T) {
 		"rewritten": func() { require.NoError(t, os.Chtimes(path, born, born)) },
 	} {
 		done := false
-		m, err := Open(t.Context(), os.DirFS(dir), artifact("main.img"), witness, func(int64) {
+		m, err := openOne(t.Context(), os.DirFS(dir), artifact("main.img"), func(int64) {
 			if !done {
 				done = true
 				change()
@@ -132,7 +140,7 @@ func TestChangedWhileReading(t *testing.T) {
 }
 
 func TestProblems(t *testing.T) {
-	m, err := Open(t.Context(), fstest.MapFS{}, artifact("gone.img"), witness, nil)
+	m, err := openOne(t.Context(), fstest.MapFS{}, artifact("gone.img"), nil)
 	require.NoError(t, err)
 	require.NotNil(t, m.Problem)
 	assert.Contains(t, m.Problem.Message, "no longer")
@@ -140,7 +148,7 @@ func TestProblems(t *testing.T) {
 
 	blocked := artifact("link.img")
 	blocked.Problem = &survey.Problem{Code: survey.LeavesDepot, Message: "leads out"}
-	m, err = Open(t.Context(), nil, blocked, witness, nil)
+	m, err = openOne(t.Context(), nil, blocked, nil)
 	require.NoError(t, err)
 	assert.Equal(t, blocked.Problem, m.Problem, "it is never opened")
 
@@ -149,12 +157,12 @@ func TestProblems(t *testing.T) {
 	require.NotNil(t, m.Problem)
 	assert.Contains(t, m.Problem.Message, "bad sector")
 
-	m, err = Open(t.Context(), fstest.MapFS{"dir/x": {}}, artifact("dir"), witness, nil)
+	m, err = openOne(t.Context(), fstest.MapFS{"dir/x": {}}, artifact("dir"), nil)
 	require.NoError(t, err)
 	assert.Contains(t, m.Problem.Message, "no longer a regular file")
 
 	malformed := &survey.Item{Path: "a.sig", Role: survey.Signature, Digests: []digest.Algorithm{digest.SHA256}, Problem: &survey.Problem{Code: survey.Malformed}}
-	m, err = Open(t.Context(), fstest.MapFS{"a.sig": {Data: []byte("?")}}, malformed, witness, nil)
+	m, err = openOne(t.Context(), fstest.MapFS{"a.sig": {Data: []byte("?")}}, malformed, nil)
 	require.NoError(t, err)
 	assert.Nil(t, m.Problem, "a file that is not understood still has a digest")
 	assert.Len(t, m.Digests, 1)
@@ -166,6 +174,58 @@ func (failing) Read([]byte) (int, error) { return 0, errors.New("bad sector") }
 
 func TestCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err := Open(ctx, fstest.MapFS{"main.img": {Data: make([]byte, 8<<20)}}, artifact("main.img"), witness, func(int64) { cancel() })
+	_, err := openOne(ctx, fstest.MapFS{"main.img": {Data: make([]byte, 8<<20)}}, artifact("main.img"), func(int64) { cancel() })
 	require.ErrorIs(t, err, context.Canceled)
+}
+
+// TestInsideIsReadOnce measures what lies in an archive in the one read that
+// hashes the archive itself.
+func TestInsideIsReadOnce(t *testing.T) {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	image := bytes.Repeat([]byte("light "), 300_000)
+	for name, content := range map[string][]byte{"nl-200.img": image, "notes.txt": []byte("hello")} {
+		out, err := w.Create(name)
+		require.NoError(t, err)
+		_, err = out.Write(content)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	list := fmt.Sprintf("%x  nl-200.img\n", md5.Sum(image)) //nolint:gosec // what such lists are made of
+	files := fstest.MapFS{"nl-200.zip": {Data: b.Bytes(), ModTime: born}, "MD5SUMS": {Data: []byte(list)}}
+	s, err := survey.Run(t.Context(), files, survey.Options{})
+	require.NoError(t, err)
+	var items []*survey.Item
+	for i := range s.Items {
+		if survey.Outermost(s.Items[i].Path) == "nl-200.zip" {
+			items = append(items, &s.Items[i])
+		}
+	}
+	require.Len(t, items, 2)
+	read := int64(0)
+	all, err := Open(t.Context(), counting{files, &read}, "nl-200.zip", items, witness, nil)
+	require.NoError(t, err)
+	assert.EqualValues(t, b.Len(), read)
+	m := all["nl-200.zip//nl-200.img"]
+	require.Nil(t, m.Problem)
+	assert.EqualValues(t, len(image), m.Size)
+	want := md5.Sum(image) //nolint:gosec // see above
+	assert.Equal(t, want[:], []byte(m.Digests[digest.MD5]))
+	whole := sha256.Sum256(b.Bytes())
+	assert.Equal(t, whole[:], []byte(all["nl-200.zip"].Digests[digest.SHA256]))
+
+	r, err := Content(t.Context(), files, items[1], items[:1])
+	require.NoError(t, err)
+	content, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(image, content))
+	require.NoError(t, r.Close())
+
+	// Replaced since it was looked into, it is not taken apart at the old places.
+	files["nl-200.zip"] = &fstest.MapFile{Data: append(b.Bytes(), 0), ModTime: born}
+	all, err = Open(t.Context(), files, "nl-200.zip", items, witness, nil)
+	require.NoError(t, err)
+	require.NotNil(t, all["nl-200.zip//nl-200.img"].Problem)
+	assert.Equal(t, ChangedWhileReading, all["nl-200.zip//nl-200.img"].Problem.Code)
+	assert.Nil(t, all["nl-200.zip"].Problem)
 }

@@ -2,9 +2,11 @@
 // manifest, a signature or a key, what vouches for what and why, and what has
 // to be computed from each file's bytes.
 //
-// Only the small files that can be manifests, signatures or keys are opened,
-// and each of them once: their content stays in [Survey.Contents], from where
-// it is measured. No other file is touched.
+// The small files that can be manifests, signatures or keys are read, each of
+// them once: their content stays in [Survey.Contents], from where it is
+// measured. Of archives and disc images the directory is read. A compressed
+// archive has none; it is read through only when an entry has no file, or when
+// nothing speaks of the archive. No other file is touched.
 package survey
 
 import (
@@ -74,6 +76,9 @@ type Listing struct {
 	Digest     digest.Value       `json:"digest"`
 	Size       *int64             `json:"size,omitempty"`
 	Pieces     *manifest.Pieces   `json:"pieces,omitempty"`
+	// Doubtful is set when the name fits several files: then the digest
+	// decides which of them is meant.
+	Doubtful bool `json:"doubtful,omitempty"`
 }
 
 // A SignatureOver is a signature that may be over an item.
@@ -91,11 +96,15 @@ type SignatureOver struct {
 	// Uncompressed is set when the signature is over the uncompressed form
 	// of the item: how the item is compressed.
 	Uncompressed container.Compression `json:"uncompressed,omitempty"`
+	// Doubtful is set when the name fits several files: then the
+	// cryptography decides which of them is meant.
+	Doubtful bool `json:"doubtful,omitempty"`
 }
 
-// An Item is one file of the folder.
+// An Item is one file of the folder, or one inside such a file.
 type Item struct {
-	// Path is relative to the folder, with slashes.
+	// Path is relative to the folder, with slashes. For a file inside
+	// another, it is the other's path, two slashes, and its name in there.
 	Path string `json:"path"`
 	Role Role   `json:"role"`
 	// Why says how the role was found.
@@ -110,6 +119,11 @@ type Item struct {
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
 	// Understood tells what a manifest holds.
 	Understood *Understood `json:"understood,omitempty"`
+	// Inside is set for a file inside another.
+	Inside *Inside `json:"inside,omitempty"`
+	// Holds is set for an archive, a compressed file or a disc image that
+	// was looked into.
+	Holds *Holds `json:"holds,omitempty"`
 }
 
 // Understood sums up a manifest that was read.
@@ -148,6 +162,11 @@ type Limits struct {
 	ControlTotal int64
 	// Entries bounds the entries of one manifest. Default 2 million.
 	Entries int
+	// Depth bounds how many containers are looked into that lie in each
+	// other. Default 3.
+	Depth int
+	// Container bounds the look into each.
+	Container container.Limits
 }
 
 func (l Limits) withDefaults() Limits {
@@ -162,6 +181,9 @@ func (l Limits) withDefaults() Limits {
 	}
 	if l.Entries == 0 {
 		l.Entries = 2_000_000
+	}
+	if l.Depth == 0 {
+		l.Depth = 3
 	}
 	return l
 }
@@ -210,13 +232,15 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 		index: map[string]int{},
 		lists: map[string]*manifest.Manifest{},
 		sigs:  map[string][]*openpgp.Signature{},
+
+		insides: map[string]*inside{}, byBase: map[string][]memberRef{}, taken: map[string]bool{},
 	}
 	if err := s.walk(ctx); err != nil {
 		return nil, err
 	}
-	slices.SortFunc(s.out.Items, func(a, b Item) int { return strings.Compare(a.Path, b.Path) })
-	for i, item := range s.out.Items {
-		s.index[item.Path] = i
+	s.sort()
+	if err := s.lookInside(ctx); err != nil {
+		return nil, err
 	}
 	for _, c := range opts.Corrections {
 		if err := s.correct(c); err != nil {
@@ -233,6 +257,14 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 	return s.out, nil
 }
 
+// sort brings the items in order and notes where each of them is.
+func (s *surveyor) sort() {
+	slices.SortFunc(s.out.Items, func(a, b Item) int { return strings.Compare(a.Path, b.Path) })
+	for i := range s.out.Items {
+		s.index[s.out.Items[i].Path] = i
+	}
+}
+
 type surveyor struct {
 	fsys   fs.FS
 	limits Limits
@@ -246,6 +278,11 @@ type surveyor struct {
 	index map[string]int
 	lists map[string]*manifest.Manifest
 	sigs  map[string][]*openpgp.Signature
+	// insides holds what containers hold, by path, byBase all their members
+	// by the last part of the name, and taken those that became items.
+	insides map[string]*inside
+	byBase  map[string][]memberRef
+	taken   map[string]bool
 }
 
 func (s *surveyor) walk(ctx context.Context) error {
@@ -435,142 +472,6 @@ func (s *surveyor) correct(c Correction) error {
 	}
 	s.set[c.Signature] = c.File
 	return nil
-}
-
-// pairManifests ties every entry to the file it names: seen from the
-// manifest's own folder, else from the batch's.
-func (s *surveyor) pairManifests() {
-	for i := range s.out.Items {
-		list := s.lists[s.out.Items[i].Path]
-		if list == nil {
-			continue
-		}
-		from := s.out.Items[i].Path
-		for _, e := range list.Entries {
-			at, found := s.fileOf(from, e.Name)
-			if !found {
-				if e.Name == "" {
-					s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
-					continue
-				}
-				s.absent = append(s.absent, e.Candidates...)
-				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
-				continue
-			}
-			target := &s.out.Items[at]
-			target.Listed = append(target.Listed, Listing{
-				Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
-			})
-		}
-	}
-}
-
-// fileOf finds the file that an entry names: seen from the manifest's folder,
-// else from the batch's. A bare digest is about the file that the manifest is
-// named after, else about the only artifact beside it.
-func (s *surveyor) fileOf(from, name string) (int, bool) {
-	if name == "" {
-		stem := strings.TrimSuffix(from, path.Ext(from))
-		if at, ok := s.index[stem]; ok && s.out.Items[at].Role == Artifact {
-			return at, true
-		}
-		only := s.beside(from, Artifact)
-		if len(only) == 1 {
-			return only[0], true
-		}
-		return 0, false
-	}
-	clean, _, ok := manifest.SafeName(name)
-	if !ok {
-		return 0, false
-	}
-	if at, ok := s.index[path.Join(path.Dir(from), clean)]; ok {
-		return at, true
-	}
-	at, ok := s.index[clean]
-	return at, ok
-}
-
-// beside returns the items with a role in the same folder as a file.
-func (s *surveyor) beside(file string, role Role) []int {
-	var out []int
-	for i := range s.out.Items {
-		if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(file) {
-			out = append(out, i)
-		}
-	}
-	return out
-}
-
-// pairSignatures ties every signature to the file it may be over: the one it
-// is named after, else the only manifest beside it, else the only artifact.
-func (s *surveyor) pairSignatures() {
-	for i := range s.out.Items {
-		sig := &s.out.Items[i]
-		if sig.Role != Signature {
-			continue
-		}
-		target, why := s.targetOf(sig.Path)
-		var compression container.Compression
-		if target == nil || why != namedAfter && why != byHand {
-			// “x.tar.sig” beside “x.tar.xz” is over what that holds.
-			if t, c := s.compressedTarget(sig.Path); t != nil {
-				target, compression, why = t, c, "it is named after the uncompressed form of this file"
-			}
-		}
-		if target == nil {
-			sig.Why += "; no file here is named for it"
-			continue
-		}
-		if sig.Problem != nil {
-			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Why: why, Problem: sig.Problem, Uncompressed: compression})
-			continue
-		}
-		for n, parsed := range s.sigs[sig.Path] {
-			target.Signatures = append(target.Signatures, SignatureOver{File: sig.Path, Index: n, Why: why, Raw: parsed.Raw, Uncompressed: compression})
-		}
-	}
-}
-
-// The two ways of pairing that leave no doubt.
-const (
-	namedAfter = "it is named after this file"
-	byHand     = "it was set by hand for this file"
-)
-
-// compressedTarget returns the compressed file whose uncompressed form a
-// signature is named after.
-func (s *surveyor) compressedTarget(sig string) (*Item, container.Compression) {
-	stem := strings.TrimSuffix(sig, path.Ext(sig))
-	for _, ending := range container.Endings() {
-		at, ok := s.index[stem+ending]
-		if !ok || s.out.Items[at].Role != Artifact {
-			continue
-		}
-		c, _, _ := container.OfName(stem + ending)
-		return &s.out.Items[at], c
-	}
-	return nil, ""
-}
-
-func (s *surveyor) targetOf(sig string) (*Item, string) {
-	if file, ok := s.set[sig]; ok {
-		return &s.out.Items[s.index[file]], byHand
-	}
-	stem := strings.TrimSuffix(sig, path.Ext(sig))
-	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
-		return &s.out.Items[at], namedAfter
-	}
-	for _, role := range []Role{Manifest, Artifact} {
-		switch found := s.beside(sig, role); len(found) {
-		case 0:
-		case 1:
-			return &s.out.Items[found[0]], fmt.Sprintf("this is the only %s beside it", role)
-		default:
-			return nil, ""
-		}
-	}
-	return nil, ""
 }
 
 // plan lists the digests an item needs, weaker first and without repeats.

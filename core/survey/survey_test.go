@@ -1,10 +1,16 @@
 package survey
 
 import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -86,7 +92,12 @@ func TestRolesAndPairs(t *testing.T) {
 	require.Len(t, items["SHA256SUMS"].Signatures, 1)
 	require.Len(t, items["other/one.img"].Signatures, 1, "the only artifact beside it")
 	assert.Contains(t, items["other/one.img"].Signatures[0].Why, "only artifact")
-	assert.Contains(t, items["many/unclear.sig"].Why, "no file here is named for it")
+	for _, path := range []string{"many/a.img", "many/b.img"} {
+		require.Len(t, items[path].Signatures, 1, "both readings are kept")
+		assert.True(t, items[path].Signatures[0].Doubtful)
+		assert.Contains(t, items[path].Signatures[0].Why, "which of 2 files")
+	}
+	assert.False(t, items["other/one.img"].Signatures[0].Doubtful)
 	require.Len(t, items["deep/empty.img"].Signatures, 1)
 	require.NotNil(t, items["deep/empty.img"].Signatures[0].Problem)
 	assert.Contains(t, items["deep/empty.img"].Signatures[0].Problem.Message, "empty")
@@ -204,4 +215,103 @@ func TestCorrections(t *testing.T) {
 		require.ErrorAs(t, err, &wrong)
 		assert.Equal(t, bad, wrong.Correction)
 	}
+}
+
+func gzipped(content []byte) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	w.Write(content) //nolint:errcheck // into memory
+	w.Close()        //nolint:errcheck
+	return b.Bytes()
+}
+
+func zipped(files ...string) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for i := 0; i < len(files); i += 2 {
+		out, err := w.Create(files[i])
+		if err == nil {
+			_, err = out.Write([]byte(files[i+1]))
+		}
+		if err != nil {
+			panic(err)
+		}
+	}
+	w.Close() //nolint:errcheck
+	return b.Bytes()
+}
+
+func tarred(files ...string) []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for i := 0; i < len(files); i += 2 {
+		w.WriteHeader(&tar.Header{Name: files[i], Mode: 0o644, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}) //nolint:errcheck
+		w.Write([]byte(files[i+1]))                                                                                  //nolint:errcheck
+	}
+	w.Close() //nolint:errcheck
+	return b.Bytes()
+}
+
+// opened counts the bytes that are read of each file.
+type opened struct {
+	fstest.MapFS
+	read map[string]int64
+}
+
+type openedFile struct {
+	fs.File
+	name string
+	read map[string]int64
+}
+
+func (o opened) Open(name string) (fs.File, error) {
+	f, err := o.MapFS.Open(name)
+	return openedFile{f, name, o.read}, err
+}
+
+func (f openedFile) ReadAt(p []byte, at int64) (int, error) {
+	n, err := f.File.(io.ReaderAt).ReadAt(p, at)
+	f.read[f.name] += int64(n)
+	return n, err
+}
+
+// TestLooksInside tells which members become items, and what is read for it.
+func TestLooksInside(t *testing.T) {
+	noise := make([]byte, 1<<20)
+	rand.NewChaCha8([32]byte{}).Read(noise) //nolint:errcheck // it does not fail
+	big := string(noise)
+	files := opened{folder(map[string]string{
+		"MD5SUMS":    "0cc175b9c0f1b6a831c399e269772661  nl-200.img\n00000000000000000000000000000000  gone.img\n",
+		"nl.zip":     string(zipped("nl-200.img", big, "readme.md", "x", "docs/SHA256SUMS", line("g", "guide.pdf")+line("?", "lost.pdf"), "docs/guide.pdf", "g", "docs/other.pdf", "o")),
+		"signed.tgz": string(gzipped(tarred("a.img", "a"))),
+		"plain.tar":  string(tarred("b.img", "b", "CHECKSUMS.md5", "92eb5ffee6ae2fec3ad71c777531578f  b.img\n")),
+		"broken.zip": "PK\x03\x04 and then nothing",
+		"not.iso":    "just text",
+		"deep.zip":   string(zipped("two.zip", string(zipped("three.zip", string(zipped("four.zip", string(zipped("nl-200.img", "x")))), "gone.img", "y")))),
+	}), map[string]int64{}}
+	s, items := run(t, files)
+	var paths []string
+	for _, item := range s.Items {
+		paths = append(paths, item.Path)
+	}
+	assert.Equal(t, []string{
+		"MD5SUMS", "broken.zip", "deep.zip", "deep.zip//two.zip", "deep.zip//two.zip//gone.img", "nl.zip", "nl.zip//docs/SHA256SUMS", "nl.zip//docs/guide.pdf",
+		"nl.zip//nl-200.img", "not.iso", "plain.tar", "plain.tar//CHECKSUMS.md5", "plain.tar//b.img", "signed.tgz",
+	}, paths, "what lies four deep is not looked at")
+	assert.Equal(t, Manifest, items["nl.zip//docs/SHA256SUMS"].Role)
+	assert.Len(t, items["nl.zip//docs/guide.pdf"].Listed, 1)
+	assert.Equal(t, 3, items["nl.zip"].Holds.Spoken)
+	assert.Equal(t, "zip archive with 5 members", items["nl.zip"].Holds.String())
+	assert.Contains(t, items["broken.zip"].Holds.Trouble, "cut short")
+	assert.Nil(t, items["not.iso"].Holds)
+	require.Len(t, s.Absent, 1)
+	assert.Equal(t, "lost.pdf", s.Absent[0].Name)
+	assert.Less(t, files.read["nl.zip"], int64(len(files.MapFS["nl.zip"].Data)/2), "of a zip the directory is read, and what can be a list")
+
+	// A compressed archive that something speaks of is not read through.
+	content := gzipped(tarred("a.img", big))
+	files = opened{folder(map[string]string{"a.tgz": string(content), "SHA256SUMS": line(string(content), "a.tgz")}), map[string]int64{}}
+	_, items = run(t, files)
+	assert.Zero(t, files.read["a.tgz"])
+	assert.Nil(t, items["a.tgz"].Holds)
 }

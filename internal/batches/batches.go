@@ -10,12 +10,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"strings"
 	"sync"
 	"time"
 
 	"endeixis/core/diagnose"
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -214,7 +216,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 			continue
 		}
 		again := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(plan.Contents[item.Path])), nil }
-		outcome, err := court.settle(ctx, item, &m, again, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil })
+		outcome, err := court.settle(ctx, item, &m, folder.FS(), again, s.memory(id, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil }))
 		if err != nil {
 			return nil, err
 		}
@@ -279,6 +281,8 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 	rows := make([]store.Item, len(plan.Items))
 	read := store.Slice{N: 0}
 	var rest []store.Slice
+	// What lies inside a file is measured with it, in the same read.
+	sliceOf := map[string]int{}
 	for i := range plan.Items {
 		item := &plan.Items[i]
 		text, err := json.Marshal(item)
@@ -287,16 +291,22 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 		}
 		rows[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: text}
 		slice := &read
-		if _, ok := measured[item.Path]; !ok {
+		bytes := item.Size
+		if _, ok := measured[item.Path]; ok {
+		} else if item.Inside != nil {
+			slice = &rest[sliceOf[survey.Outermost(item.Path)]]
+			bytes = 0
+		} else {
 			last := len(rest) - 1
 			if last < 0 || rest[last].Items >= s.limits.SliceItems || rest[last].Bytes > 0 && rest[last].Bytes+item.Size > s.limits.SliceBytes {
 				rest = append(rest, store.Slice{N: len(rest) + 1})
 				last++
 			}
 			slice = &rest[last]
+			sliceOf[item.Path] = last
 		}
 		slice.Items++
-		slice.Bytes += item.Size
+		slice.Bytes += bytes
 		rows[i].Slice = slice.N
 	}
 	if read.Items > 0 {
@@ -309,6 +319,8 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 type court struct {
 	basis    judge.Basis
 	vouchers map[string]*judge.Voucher
+	// around holds the outcomes of containers, by path.
+	around map[string]*judge.Outcome
 }
 
 func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expectation) (*court, error) {
@@ -322,7 +334,7 @@ func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expec
 	}
 	return &court{
 		basis:    judge.Basis{Keyring: ring, Policy: policy, Now: b.JudgedAsOf, Expected: expected},
-		vouchers: map[string]*judge.Voucher{},
+		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{},
 	}, nil
 }
 
@@ -358,7 +370,11 @@ func (s *Service) summon(ctx context.Context, b store.Batch) (*court, error) {
 func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	switch item.Role {
 	case survey.Artifact:
-		return c.basis.Artifact(item, m, c.vouchers)
+		on := judge.Surroundings{Vouchers: c.vouchers}
+		if item.Inside != nil {
+			on.Around = c.around[item.Inside.Of]
+		}
+		return c.basis.Artifact(item, m, on)
 	case survey.Manifest:
 		if v, ok := c.vouchers[item.Path]; ok {
 			return v.Outcome
@@ -368,12 +384,22 @@ func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	return c.basis.Other(item, m)
 }
 
-// settle judges an item and, when its digest refuses it, reads it once more to
+// settle judges an item, after what holds it, and remembers the outcome for
+// what it holds.
+func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known memory) (judge.Outcome, error) {
+	outcome, err := c.explain(ctx, item, m, fsys, again, known)
+	if item.Holds != nil {
+		c.around[item.Path] = &outcome
+	}
+	return outcome, err
+}
+
+// explain judges an item and, when its digest refuses it, reads it once more to
 // explain why, and judges again with the explanation.
-func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, again func() (io.ReadCloser, error), known func() (map[string]diagnose.Elsewhere, error)) (judge.Outcome, error) {
+func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known memory) (judge.Outcome, error) {
 	outcome := c.judge(item, m)
 	if judge.Unlisted(&outcome) {
-		elsewhere, err := known()
+		elsewhere, err := known(ctx, m)
 		if err != nil {
 			return outcome, err
 		}
@@ -384,7 +410,7 @@ func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measur
 	if entry == nil {
 		return outcome, nil
 	}
-	elsewhere, err := known()
+	elsewhere, err := known(ctx, m)
 	if err != nil {
 		return outcome, err
 	}
@@ -393,10 +419,31 @@ func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measur
 		return outcome, nil // it was readable a moment ago; the refusal stands
 	}
 	defer r.Close()
-	if err := m.Explain(ctx, r, item, entry, elsewhere); err != nil {
+	if err := m.Explain(ctx, fsys, c.basis.Policy.DiagnosisBytes, r, item, entry, elsewhere); err != nil {
 		return outcome, err
 	}
 	return c.judge(item, m), nil
+}
+
+// A memory returns what is known of other files about one that was measured.
+type memory func(ctx context.Context, m *measure.Measurement) (measure.Memory, error)
+
+// memory is asked only about files with trouble: what the batch's manifests
+// state, and what was cleared with the same bytes in earlier batches.
+func (s *Service) memory(batch int64, stated func() (map[string]diagnose.Elsewhere, error)) memory {
+	return func(ctx context.Context, m *measure.Measurement) (measure.Memory, error) {
+		known, err := stated()
+		if err != nil {
+			return measure.Memory{}, err
+		}
+		earlier, err := s.store.ClearedWith(ctx, batch, m.Digests[digest.SHA256].String())
+		if errors.Is(err, store.ErrNotFound) {
+			return measure.Memory{Known: known}, nil
+		}
+		return measure.Memory{Known: known, Earlier: &diagnose.Earlier{
+			Name: earlier.Path, Folder: earlier.Depot + ":" + earlier.Folder, Label: earlier.Label, Batch: earlier.Batch, On: earlier.At.UTC(),
+		}}, err
+	}
 }
 
 // statedIn returns what the manifests of a survey state, by digest.
@@ -459,17 +506,17 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	}
 	defer folder.Close()
 	fsys := folder.FS()
-	stated := sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })
+	known := s.memory(id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) }))
 
 	var batch []settled
 	read := int64(0)
 	lastFlush, lastProgress := time.Now(), time.Time{}
-	for i := range items {
-		var item survey.Item
-		if err := json.Unmarshal(items[i].Survey, &item); err != nil {
-			return err
-		}
-		m, err := measure.Open(ctx, fsys, &item, s.witness(b.AskedBy), func(total int64) {
+	files, err := filesOf(items)
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		measured, err := measure.Open(ctx, fsys, file.path, file.items, s.witness(b.AskedBy), func(total int64) {
 			if time.Since(lastProgress) >= progressEvery {
 				lastProgress = time.Now()
 				s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
@@ -478,13 +525,17 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		if err != nil {
 			return err
 		}
-		read += m.Size
-		again := func() (io.ReadCloser, error) { return fsys.Open(item.Path) }
-		outcome, err := court.settle(ctx, &item, &m, again, stated)
-		if err != nil {
-			return err
+		read += measured[file.path].Size
+		for i, item := range file.items {
+			m := measured[item.Path]
+			again := func() (io.ReadCloser, error) { return measure.Content(ctx, fsys, item, file.items[:i]) }
+			outcome, err := court.settle(ctx, item, &m, fsys, again, known)
+			if err != nil {
+				return err
+			}
+			batch = append(batch, settled{file.ns[i], item, m, outcome})
 		}
-		batch = append(batch, settled{items[i].N, &item, m, outcome})
+		// A file and what it holds are stored together.
 		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
 			if err := s.flush(ctx, b, slice, court.basis.Expected, batch, false); err != nil {
 				return err
@@ -493,6 +544,34 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		}
 	}
 	return s.flush(ctx, b, slice, court.basis.Expected, batch, true)
+}
+
+// A file is one file of the folder with the items that are read with it: its
+// own, and those inside it, each after what holds it.
+type file struct {
+	path  string
+	items []*survey.Item
+	ns    []int
+}
+
+func filesOf(rows []store.Item) ([]*file, error) {
+	var out []*file
+	at := map[string]*file{}
+	for i := range rows {
+		var item survey.Item
+		if err := json.Unmarshal(rows[i].Survey, &item); err != nil {
+			return nil, err
+		}
+		outer := survey.Outermost(item.Path)
+		f := at[outer]
+		if f == nil {
+			f = &file{path: outer}
+			at[outer] = f
+			out = append(out, f)
+		}
+		f.items, f.ns = append(f.items, &item), append(f.ns, rows[i].N)
+	}
+	return out, nil
 }
 
 // flush stores outcomes and their records in one transaction. Outcomes that

@@ -371,6 +371,26 @@ func (s *Store) Stated(ctx context.Context, batch int64) ([]Stated, error) {
 	return out, explain(err)
 }
 
+// A Cleared is an item that was cleared.
+type Cleared struct {
+	Batch  int64     `db:"batch_id"`
+	Label  string    `db:"label"`
+	Depot  string    `db:"depot"`
+	Folder string    `db:"folder"`
+	Path   string    `db:"path"`
+	At     time.Time `db:"at"`
+}
+
+// ClearedWith returns the newest item of an earlier batch that was cleared with
+// a SHA-256 digest, in hexadecimal, or [ErrNotFound].
+func (s *Store) ClearedWith(ctx context.Context, before int64, sha256 string) (Cleared, error) {
+	var c Cleared
+	err := s.db.GetContext(ctx, &c, `SELECT o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
+		FROM outcomes o JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id
+		WHERE o.measurement -> 'digests' ->> 'SHA-256' = $2 AND o.verdict = 'cleared' AND o.batch_id < $1 ORDER BY o.batch_id DESC, o.n LIMIT 1`, before, sha256)
+	return c, explain(err)
+}
+
 // DayCount is how many artifacts of a day got a verdict.
 type DayCount struct {
 	Day     string `db:"day" json:"day"`

@@ -130,11 +130,17 @@ func item(name string, algorithms ...digest.Algorithm) *survey.Item {
 }
 
 func measureOne(fsys fs.FS, it *survey.Item) error {
-	m, err := measure.Open(context.Background(), fsys, it, measure.Witness{}, nil)
+	_, err := measured(fsys, it)
+	return err
+}
+
+func measured(fsys fs.FS, it *survey.Item) (measure.Measurement, error) {
+	all, err := measure.Open(context.Background(), fsys, it.Path, []*survey.Item{it}, measure.Witness{}, nil)
+	m := all[it.Path]
 	if err == nil && m.Problem != nil {
 		err = errors.New(m.Problem.Message)
 	}
-	return err
+	return m, err
 }
 
 func bareHash(path string, h hash.Hash) error {
@@ -296,11 +302,11 @@ func signatures(dir string) ([]row, error) {
 	}
 	one := ed25519.Sign(private, []byte("x"))
 	a, b, err := versus(func() error {
-		m, err := measure.Open(context.Background(), os.DirFS(dir), it, measure.Witness{}, nil)
+		m, err := measured(os.DirFS(dir), it)
 		if err != nil {
 			return err
 		}
-		if o := basis.Artifact(it, &m, nil); o.Verdict != judge.Cleared {
+		if o := basis.Artifact(it, &m, judge.Surroundings{}); o.Verdict != judge.Cleared {
 			return fmt.Errorf("verdict %s", o.Verdict)
 		}
 		return nil

@@ -1,0 +1,334 @@
+package survey
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"path"
+	"strings"
+
+	"endeixis/core/container"
+	"endeixis/core/manifest"
+	"endeixis/core/plain"
+)
+
+// Inside tells where a file lies in the one that holds it.
+type Inside struct {
+	// Of is the path of the container, and Compression how that is
+	// compressed as a whole, or empty.
+	Of          string                `json:"of"`
+	Compression container.Compression `json:"compression,omitempty"`
+	Member      container.Member      `json:"member"`
+}
+
+// Holds sums up a container that was looked into.
+type Holds struct {
+	Format      container.Format      `json:"format,omitempty"`
+	Compression container.Compression `json:"compression,omitempty"`
+	// Members counts the files in it, Links those that are links, and Spoken
+	// the members that a manifest or a signature speaks of.
+	Members      int                 `json:"members"`
+	Links        int                 `json:"links,omitempty"`
+	Spoken       int                 `json:"spoken"`
+	Problems     []container.Problem `json:"problems,omitempty"`
+	MoreProblems int                 `json:"more_problems,omitempty"`
+	// Trouble says why it could not be looked into, or is empty.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// separator stands between a container's path and the name of a member. It
+// cannot be part of a file's own path.
+const separator = "//"
+
+// Within splits the path of a file inside another at the innermost container.
+// For a file of the folder, container is empty.
+func Within(p string) (container, name string) {
+	if i := strings.LastIndex(p, separator); i >= 0 {
+		return p[:i], p[i+len(separator):]
+	}
+	return "", p
+}
+
+// Outermost returns the file of the folder that a path leads to or into.
+func Outermost(p string) string {
+	outer, _, _ := strings.Cut(p, separator)
+	return outer
+}
+
+// besideOf returns the path of a name as seen from the folder of a file.
+func besideOf(file, name string) string {
+	in, inner := Within(file)
+	if in == "" {
+		return path.Join(path.Dir(file), name)
+	}
+	return in + separator + path.Join(path.Dir(inner), name)
+}
+
+// topOf returns the path of a name as seen from the batch's folder, or from the
+// top of the container that a file is in.
+func topOf(file, name string) string {
+	if in, _ := Within(file); in != "" {
+		return in + separator + name
+	}
+	return name
+}
+
+// An inside is what one container holds.
+type inside struct {
+	path    string
+	layout  *container.Layout
+	trouble string
+	members map[string]int
+}
+
+// A memberRef is one member of a container.
+type memberRef struct {
+	in *inside
+	n  int
+}
+
+func (m memberRef) member() *container.Member { return &m.in.layout.Members[m.n] }
+
+func (m memberRef) path() string { return m.in.path + separator + m.member().Name }
+
+// lookInside lists the containers of the folder and makes items of the members
+// that are manifests, signatures or keys, and of those that something speaks
+// of.
+func (s *surveyor) lookInside(ctx context.Context) error {
+	spoken, wanting := s.spokenOf()
+	for i := range s.out.Items {
+		item := &s.out.Items[i]
+		possible, wholeRead := container.Named(item.Path)
+		if !possible || item.Role != Artifact || item.Problem != nil || item.Size == 0 {
+			continue
+		}
+		if wholeRead && spoken[item.Path] && !wanting {
+			continue
+		}
+		f, err := s.fsys.Open(item.Path)
+		if err != nil {
+			continue // measuring it will say so
+		}
+		if r, ok := f.(io.ReaderAt); ok {
+			err = s.list(ctx, item.Path, r, item.Size, 1)
+		}
+		f.Close()
+		if err != nil {
+			return err
+		}
+	}
+	if len(s.insides) == 0 {
+		return nil
+	}
+	s.takeSpoken()
+	s.sort()
+	for p, in := range s.insides {
+		if at, ok := s.index[p]; ok {
+			s.out.Items[at].Holds = in.holds(s)
+		}
+	}
+	return nil
+}
+
+// spokenOf returns the files that an entry or the name of a signature speaks
+// of, and whether any of those has no file.
+func (s *surveyor) spokenOf() (spoken map[string]bool, wanting bool) {
+	spoken = map[string]bool{}
+	for i := range s.out.Items {
+		item := &s.out.Items[i]
+		if list := s.lists[item.Path]; list != nil {
+			for _, e := range list.Entries {
+				if at, ok := s.fileOf(item.Path, e.Name); ok {
+					spoken[s.out.Items[at].Path] = true
+				} else {
+					wanting = true
+				}
+			}
+		}
+		if item.Role == Signature {
+			readings, _ := s.readingsOf(item.Path)
+			for _, r := range readings {
+				spoken[s.out.Items[r.item].Path] = true
+			}
+		}
+	}
+	return spoken, wanting
+}
+
+// list looks into one container and, in turn, into those inside it.
+func (s *surveyor) list(ctx context.Context, p string, r io.ReaderAt, size int64, depth int) error {
+	nested := func(name string) bool {
+		// Inside an archive, what is called .img is firmware, not a disc.
+		possible, _ := container.Named(name)
+		return possible && !strings.EqualFold(path.Ext(name), ".img") && depth < s.limits.Depth
+	}
+	layout, err := container.List(ctx, r, size, path.Base(p), container.Options{
+		Limits: s.limits.Container,
+		Keep: func(name string, size int64) bool {
+			if nested(name) {
+				return true
+			}
+			guess := guessRole(name)
+			return guess != "" && (guess != maybeText || size <= maxText) && size <= s.limits.ControlFile && s.kept+size <= s.limits.ControlTotal
+		},
+	})
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	if errors.Is(err, container.ErrNotContainer) {
+		return nil
+	}
+	in := &inside{path: p, layout: layout, members: map[string]int{}}
+	s.insides[p] = in
+	if err != nil {
+		in.layout = &container.Layout{}
+		in.trouble = plain.Text(err.Error())
+		return nil
+	}
+	for n := range layout.Members {
+		m := &layout.Members[n]
+		ref := memberRef{in, n}
+		in.members[m.Name] = n
+		s.byBase[path.Base(m.Name)] = append(s.byBase[path.Base(m.Name)], ref)
+		if m.Content == nil {
+			continue
+		}
+		content := m.Content
+		m.Content = nil
+		if nested(m.Name) {
+			if err := s.list(ctx, ref.path(), bytes.NewReader(content), int64(len(content)), depth+1); err != nil {
+				return err
+			}
+			continue
+		}
+		item := s.itemOf(ref)
+		item.Role = ""
+		s.recognise(&item, guessRole(m.Name), content)
+		if item.Role == "" {
+			continue
+		}
+		s.kept += int64(len(content))
+		item.Size = int64(len(content))
+		s.out.Contents[item.Path] = content
+		s.take(ref, item)
+	}
+	return nil
+}
+
+// itemOf makes an item of a member.
+func (s *surveyor) itemOf(m memberRef) Item {
+	member := *m.member()
+	return Item{
+		Path: m.path(), Role: Artifact, Why: "something speaks of it", Size: max(member.Size, 0),
+		Inside: &Inside{Of: m.in.path, Compression: m.in.layout.Compression, Member: member},
+	}
+}
+
+// take adds the item of a member, and of each container between it and the
+// folder.
+func (s *surveyor) take(m memberRef, item Item) {
+	if s.taken[item.Path] || len(s.out.Items) >= s.limits.Files {
+		return
+	}
+	s.taken[item.Path] = true
+	s.out.Items = append(s.out.Items, item)
+	outer, name := Within(m.in.path)
+	if holder := s.insides[outer]; holder != nil {
+		ref := memberRef{holder, holder.members[name]}
+		between := s.itemOf(ref)
+		between.Why = "it holds files that something speaks of"
+		s.take(ref, between)
+	}
+}
+
+// takeSpoken makes items of the members that entries and signatures name.
+func (s *surveyor) takeSpoken() {
+	var spoken []memberRef
+	for i := range s.out.Items {
+		item := &s.out.Items[i]
+		if list := s.lists[item.Path]; list != nil {
+			for _, e := range list.Entries {
+				if _, ok := s.fileOf(item.Path, e.Name); !ok {
+					spoken = append(spoken, s.membersNamed(item.Path, e.Name)...)
+				}
+			}
+		}
+		if item.Role == Signature {
+			stem := strings.TrimSuffix(item.Path, path.Ext(item.Path))
+			if _, ok := s.index[stem]; !ok {
+				_, name := Within(stem)
+				spoken = append(spoken, s.membersNamed(item.Path, name)...)
+			}
+		}
+	}
+	for _, ref := range spoken {
+		s.take(ref, s.itemOf(ref))
+	}
+}
+
+// membersNamed finds the members that a name in a file may mean. A manifest
+// inside a container speaks of that container's members; one in the folder, of
+// members of the containers beside it, or else of any.
+func (s *surveyor) membersNamed(from, name string) []memberRef {
+	if name == "" { // a bare digest is about what the manifest is named after
+		_, inner := Within(from)
+		name = strings.TrimSuffix(path.Base(inner), path.Ext(inner))
+	}
+	clean, _, ok := manifest.SafeName(name)
+	if !ok || len(s.insides) == 0 {
+		return nil
+	}
+	if in, inner := Within(from); in != "" {
+		holder := s.insides[in]
+		for _, full := range []string{path.Join(path.Dir(inner), clean), clean} {
+			if n, ok := holder.members[full]; ok {
+				return []memberRef{{holder, n}}
+			}
+		}
+		return nil
+	}
+	var exact, beside, anywhere []memberRef
+	for _, m := range s.byBase[path.Base(clean)] {
+		member := m.member().Name
+		if member != clean && strings.Contains(clean, "/") {
+			continue
+		}
+		anywhere = append(anywhere, m)
+		if path.Dir(Outermost(m.in.path)) == path.Dir(from) {
+			beside = append(beside, m)
+			if member == clean {
+				exact = append(exact, m)
+			}
+		}
+	}
+	for _, found := range [][]memberRef{exact, beside, anywhere} {
+		if len(found) > 0 {
+			if len(found) > maxReadings {
+				return nil
+			}
+			return found
+		}
+	}
+	return nil
+}
+
+// holds sums up a container for its item.
+func (in *inside) holds(s *surveyor) *Holds {
+	l := in.layout
+	h := &Holds{Trouble: in.trouble, Format: l.Format, Compression: l.Compression, Members: len(l.Members), Links: l.Links, Problems: l.Problems, MoreProblems: l.MoreProblems}
+	for i := range l.Members {
+		if s.taken[in.path+separator+l.Members[i].Name] {
+			h.Spoken++
+		}
+	}
+	return h
+}
+
+// String describes what a container holds in a few words.
+func (h *Holds) String() string {
+	if h.Trouble != "" {
+		return h.Trouble
+	}
+	return container.Describe(h.Format, h.Compression, h.Members)
+}
