@@ -263,23 +263,31 @@ func (d *demo) people(ctx context.Context) error {
 		}
 	}
 	keys := scenario.Keys()
-	for _, k := range keys[:2] {
+	first, second, corran := keys[0], keys[1], keys[3]
+	for _, k := range []scenario.KeyFile{first, second, corran} {
 		if _, err := tobiah.ImportKeys(ctx, k.Armored, k.Name, k.Publisher); err != nil {
 			return err
 		}
 	}
-	first, second := keys[0], keys[1]
 	for _, s := range []struct{ fingerprint, channel, place, note string }{
 		{first.Fingerprint, "letter", "Delivery note 2025-0117, printed at the foot", "Compared digit by digit with Ines."},
 		{first.Fingerprint, "phone", "Release desk, number from the 2023 contract", "Read aloud by M. Aldous."},
 		{second.Fingerprint, "vendor-site", "brackwater.example/security", ""},
+		{corran.Fingerprint, "letter", "Printed on the sleeve of the May disc", ""},
+		{corran.Fingerprint, "vendor-site", "corran.example/editions", "Read over the harbour master's line."},
 	} {
 		if _, err := tobiah.SightKey(ctx, s.fingerprint, s.fingerprint, s.channel, s.place, s.note); err != nil {
 			return err
 		}
 	}
-	if _, err := tobiah.AdmitKey(ctx, first.Fingerprint, first.Fingerprint, first.Publisher, "Letter and phone call agree; the key signs every release since January 2025."); err != nil {
-		return err
+	for i, reason := range []string{
+		"Letter and phone call agree; the key signs every release since January 2025.",
+		"The disc's sleeve and the publisher's site agree.",
+	} {
+		k := scenario.AdmittedKeys()[i]
+		if _, err := tobiah.AdmitKey(ctx, k.Fingerprint, k.Fingerprint, k.Publisher, reason); err != nil {
+			return err
+		}
 	}
 	status, err := tobiah.Status(ctx)
 	if err != nil {

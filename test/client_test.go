@@ -88,6 +88,13 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"lanternfell/lamp-ctl-3.3-names", 11, 0, 7, 0, 0, "two\nlines.bin", "digest-match", `two\nlines.bin`},
 		{"tidewright/gauge-fw-4.3-renamed", 11, 2, 1, 0, 1, "gauge-main-new.img", "not-listed", "These bytes are those of “gauge-fw-4.3-main.img”, as SHA256SUMS states in line 2"},
 		{"brackwater/buoy-rx-2.1", 11, 0, 1, 0, 0, "buoy-rx-2.1.tar.gz", "signer-candidate", "The signature buoy-rx-2.1.tar.sig holds"},
+		{"lanternfell/lamp-ctl-3.4-archive", 11, 0, 3, 0, 0, "lamp-ctl-3.4.zip//fw/lamp-ctl-3.4-head.img", "weak-digest-only", "speaks of 2 files inside it"},
+		{"lanternfell/lamp-ctl-3.4-damaged", 10, 0, 2, 1, 0, "lamp-ctl-3.4.zip//fw/lamp-ctl-3.4-drive.img", "digest-mismatch", "nothing that usually goes wrong explains it"},
+		{"lanternfell/lamp-ctl-3.5-archive", 10, 0, 0, 1, 0, "lamp-ctl-3.5.zip", "digest-mismatch", "the MD5 digest of “fw/lamp-ctl-3.5-head.img” inside this file"},
+		{"tidewright/gauge-fw-4.5-archive", 0, 4, 0, 0, 0, "gauge-fw-4.5.zip//gauge-fw-4.5-boot.img", "within-cleared", "It is a part of gauge-fw-4.5.zip, which is cleared"},
+		{"corran/chart-disc-2026-10", 0, 6, 0, 0, 0, "chart-disc-2026-10.iso", "signature-valid", ""},
+		{"corran/chart-disc-2026-10-retold", 10, 1, 4, 1, 0, "chart-disc-2026-10.iso", "digest-mismatch", "The SHA-256 digest that SHA256SUMS states in line 1 does match"},
+		{"brackwater/buoy-rx-2.2-unclear", 11, 0, 2, 0, 0, "buoy-rx-2.2-west.bin", "signer-candidate", "the signature itself decides that it is over this one"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},
@@ -113,6 +120,23 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 			assert.Contains(t, strings.Join(strings.Fields(shown.out), " "), c.says)
 		})
 	}
+}
+
+// TestOtherRelease verifies a release, and then finds its image again under
+// the name of another.
+func TestOtherRelease(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	older := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.3-older", "--wait")
+	assert.Equal(t, 10, older.code, older.err)
+	assert.Contains(t, older.out, "nothing that usually goes wrong explains it")
+	first := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--label", "March", "--wait")
+	require.Zero(t, first.code, first.err)
+	older = endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.3-older", "--wait")
+	assert.Equal(t, 10, older.code, older.err)
+	words := strings.Join(strings.Fields(older.out), " ")
+	assert.Contains(t, words, "These bytes are known: they are those of “gauge-fw-4.2-main.img” in quayside:tidewright/gauge-fw-4.2, cleared on")
+	assert.Contains(t, words, "in batch 2 (March)")
 }
 
 // TestFlippedByteNamesEverything expects file, expected and computed digest to

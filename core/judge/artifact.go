@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -138,7 +139,7 @@ func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out
 		if around.Verdict == Refused {
 			holder.State, holder.Detail = Broken, "holds this file, and is refused"
 		}
-		out.Paths = append(out.Paths, pathOf(InsideCleared, append(links, holder), Ground{
+		out.Paths = append(out.Paths, pathOf(ClearedContainer, append(links, holder), Ground{
 			Sentence: fmt.Sprintf("%s around it is not cleared.", name),
 			Advice:   "What is missing there would clear this file too.",
 		}))
@@ -148,7 +149,7 @@ func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out
 		Code: WithinCleared, Effect: Supports, Source: item.Inside.Of,
 		Sentence: fmt.Sprintf("It is a part of %s, which is cleared: every byte of that is vouched for.", name),
 	})
-	out.Paths = append(out.Paths, pathOf(InsideCleared, append(append(links, holder), around.Paths[at].Links[1:]...), Ground{}))
+	out.Paths = append(out.Paths, pathOf(ClearedContainer, append(append(links, holder), around.Paths[at].Links[1:]...), Ground{}))
 }
 
 // contentsGrounds tells what in a container was not looked at.
@@ -283,7 +284,7 @@ func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Vou
 func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
 	strong := false
 	for _, l := range listings {
-		for _, g := range l.grounds(item, m, listings) {
+		for _, g := range l.grounds(item, m, listings, b.Policy.DigestBits) {
 			// A line with several digests states the size once.
 			if g.Code != SizeMismatch || !slices.ContainsFunc(out.Grounds, func(o Ground) bool {
 				return o.Code == SizeMismatch && o.Source == g.Source && o.Line == g.Line
@@ -331,8 +332,9 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 	}
 }
 
-// grounds returns what one entry says about the artifact.
-func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing) []Ground {
+// grounds returns what one entry says about the artifact. bits is the strength
+// from which a digest counts.
+func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, bits int) []Ground {
 	g := Ground{Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
 	where := fmt.Sprintf("%s, line %d", plain.Text(l.Manifest), l.Line)
 	if l.matches {
@@ -364,12 +366,28 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 			g.Findings = d.Findings
 		}
 	}
+	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(all) {
+		g.Sentence += fmt.Sprintf(" The %s digest that %s states in line %d does match, so the two lists are not about the same file.", other.algorithm, plain.Text(other.Manifest), other.Line)
+		g.Advice = "Find out which of the lists is the publisher's present one, and get the other anew."
+		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
+	}
 	if l.outrankedBy(all) {
 		g.Effect = Notes
 		g.Sentence += " A signed manifest states the digest that was computed, so the unsigned one is wrong."
 		g.Advice = "Find out where the unsigned manifest comes from."
 	}
 	return append(out, g)
+}
+
+// strongMatch returns the first entry that matches by a digest of enough
+// collision resistance, or nil.
+func strongMatch(all []listing, bits int) *listing {
+	for i := range all {
+		if all[i].matches && all[i].algorithm.CollisionBits() >= bits {
+			return &all[i]
+		}
+	}
+	return nil
 }
 
 // outrankedBy reports whether a manifest signed by an admitted key states the

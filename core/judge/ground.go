@@ -104,8 +104,8 @@ type PathKind string
 const (
 	SignedArtifact PathKind = "signed-artifact"
 	SignedManifest PathKind = "signed-manifest"
-	// InsideCleared is that of a file inside a container which is cleared.
-	InsideCleared PathKind = "inside-cleared"
+	// ClearedContainer is that of a file inside a container which is cleared.
+	ClearedContainer PathKind = "cleared-container"
 )
 
 // A LinkState says how one link of a path stands.

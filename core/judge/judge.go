@@ -282,7 +282,12 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 			}
 		}
 	}
-	if v.best == nil {
+	if v.best == nil && item.Inside != nil {
+		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
+			Code: ManifestUnsigned, Effect: Notes, Source: item.Path,
+			Sentence: fmt.Sprintf("No signature vouches for %s by itself; it is worth what vouches for %s around it.", plain.Text(item.Path), plain.Text(item.Inside.Of)),
+		})
+	} else if v.best == nil {
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
 			Code: ManifestUnsigned, Effect: Withholds, Source: item.Path,
 			Sentence: fmt.Sprintf("No signature vouches for %s: anybody could have written it.", plain.Text(item.Path)),

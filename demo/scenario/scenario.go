@@ -6,17 +6,25 @@ package scenario
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"crypto/md5"
+	"crypto/sha1"
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
+	"strings"
 	"time"
 
+	"endeixis/core/container/isotest"
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp/pgptest"
@@ -89,7 +97,7 @@ type KeyFile struct {
 }
 
 // Keys returns the publishers' keys. The demo's keyring starts with the first
-// admitted and the second as a candidate; the third is not in it.
+// and the last admitted and the second as a candidate; the third is not in it.
 func Keys() []KeyFile {
 	t, _ := tidewright()
 	file := func(name, publisher string, c *pgptest.Certificate) KeyFile {
@@ -99,8 +107,12 @@ func Keys() []KeyFile {
 		file("tidewright-release.asc", "tidewright", t),
 		file("brackwater-release.asc", "brackwater", brackwater()),
 		file("brackwater-release-2026.asc", "brackwater", brackwaterNext()),
+		file("corran-editions.asc", "corran", corran()),
 	}
 }
+
+// AdmittedKeys returns those that the demo's keyring starts with as admitted.
+func AdmittedKeys() []KeyFile { all := Keys(); return []KeyFile{all[0], all[3]} }
 
 // image returns the made-up content of a firmware image: a readable head, and
 // bytes that the seed determines.
@@ -203,6 +215,100 @@ func lamp(version string, variant digest.Algorithm) folder {
 	return f
 }
 
+// lampArchive returns light controller firmware in a zip archive, with an
+// unsigned MD5 list of the images inside.
+func lampArchive(version string) folder {
+	inside := folder{"readme.txt": []byte("Lanternfell Controls, lamp controller " + version + ".\r\nFlash the head before the drive.\r\n")}
+	var list bytes.Buffer
+	for _, part := range []string{"head", "drive"} {
+		name := "lamp-ctl-" + version + "-" + part + ".img"
+		inside["fw/"+name] = image("lamp-ctl-"+version+"-"+part, 192<<10)
+		fmt.Fprintf(&list, "%x  %s\n", md5.Sum(inside["fw/"+name]), name) //nolint:gosec // as such lists are
+	}
+	return folder{"lamp-ctl-" + version + ".zip": zipOf(inside), "MD5SUMS.txt": list.Bytes()}
+}
+
+// zipOf packs files into a zip archive.
+func zipOf(files folder) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		out, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: release})
+		must(err)
+		_, err = out.Write(files[name])
+		must(err)
+	}
+	must(w.Close())
+	return b.Bytes()
+}
+
+// replaceInZip changes one byte of a member and packs the archive anew.
+func replaceInZip(f folder, archive, member string, at int) error {
+	r, err := zip.NewReader(bytes.NewReader(f[archive]), int64(len(f[archive])))
+	if err != nil {
+		return err
+	}
+	files := folder{}
+	for _, m := range r.File {
+		in, err := m.Open()
+		if err != nil {
+			return err
+		}
+		if files[m.Name], err = io.ReadAll(in); err != nil {
+			return err
+		}
+	}
+	files[member][at] ^= 0x04
+	f[archive] = zipOf(files)
+	return nil
+}
+
+func corran() *pgptest.Certificate {
+	return pgptest.Simple("corran editions", pgptest.Ed25519Legacy, brackwaterBorn, "Corran Charts, editions desk <editions@corran.example>")
+}
+
+// packages returns the list of charts of a month, with their editions.
+func packages(month string) (list []byte, names []string) {
+	editions := map[string]string{"coast-north": "14", "coast-south": "9", "estuary": "22", "harbour-skerrow": "31"}
+	if month == "2026-10" {
+		editions["harbour-skerrow"], editions["lights"] = "32", "1"
+		delete(editions, "estuary")
+	}
+	var b bytes.Buffer
+	for _, name := range slices.Sorted(maps.Keys(editions)) {
+		fmt.Fprintf(&b, "%s %s\n", name, editions[name])
+		names = append(names, name+"-"+editions[name])
+	}
+	return b.Bytes(), names
+}
+
+// disc returns a monthly chart disc image with a package list and a manifest
+// inside; beside it three manifests, one per algorithm, the strongest signed.
+// When they do not agree, the MD5 list is last month's.
+func disc(month string, agree bool) folder {
+	name := "chart-disc-" + month + ".iso"
+	list, charts := packages(month)
+	files := []isotest.File{{Name: "packages.txt", Content: list}}
+	var inside bytes.Buffer
+	for _, chart := range charts {
+		content := image(chart, 300_000)
+		files = append(files, isotest.File{Name: "charts/" + chart + ".chart", Content: content})
+		fmt.Fprintf(&inside, "%x  charts/%s.chart\n", sha256.Sum256(content), chart)
+	}
+	files = append(files, isotest.File{Name: "SHA256SUMS", Content: inside.Bytes()})
+	f := folder{name: isotest.Image(files, isotest.Options{Volume: "CORRAN_" + strings.ReplaceAll(month, "-", "_"), RockRidge: true, Joliet: true, Time: release})}
+	listed := f[name]
+	if !agree {
+		listed = disc("2026-09", true)["chart-disc-2026-09.iso"]
+	}
+	f["packages-"+month+".txt"] = list
+	f["MD5SUMS"] = fmt.Appendf(nil, "%x  %s\n", md5.Sum(listed), name)    //nolint:gosec // as such lists are
+	f["SHA1SUMS"] = fmt.Appendf(nil, "%x  %s\n", sha1.Sum(f[name]), name) //nolint:gosec // as such lists are
+	f["SHA256SUMS"] = f.sums(name, "packages-"+month+".txt")
+	f["SHA256SUMS.asc"] = pgptest.Armor("PGP SIGNATURE", corran().Primary.Sign(f["SHA256SUMS"], pgptest.Sig{Created: release.AddDate(0, 6, 0)}))
+	return f
+}
+
 // folders returns the depot without the large folder.
 func folders() map[string]folder {
 	_, tide := tidewright()
@@ -263,9 +369,9 @@ func folders() map[string]folder {
 		must(err)
 	}
 	must(archive.Close())
-	zip := gzip.NewWriter(&squeezed)
-	_, err := zip.Write(content.Bytes())
-	must(errors.Join(err, zip.Close()))
+	squeeze := gzip.NewWriter(&squeezed)
+	_, err := squeeze.Write(content.Bytes())
+	must(errors.Join(err, squeeze.Close()))
 	packed["buoy-rx-2.1.tar.gz"] = squeezed.Bytes()
 	packed["buoy-rx-2.1.tar.sig"] = brack.Sign(content.Bytes(), pgptest.Sig{Created: release.AddDate(0, 1, 0)})
 
@@ -288,7 +394,40 @@ func folders() map[string]folder {
 	renamed["gauge-main-new.img"] = renamed["gauge-fw-4.3-main.img"]
 	delete(renamed, "gauge-fw-4.3-main.img")
 
+	// Lanternfell packs its images and lists the MD5 of what is inside; once
+	// it put the digest of an image under the archive's own name.
+	inner, innerDamaged, innerListed := lampArchive("3.4"), lampArchive("3.4"), lampArchive("3.5")
+	must(replaceInZip(innerDamaged, "lamp-ctl-3.4.zip", "fw/lamp-ctl-3.4-drive.img", 70_000))
+	innerListed["MD5SUMS.txt"] = fmt.Appendf(nil, "%x  lamp-ctl-3.5.zip\n", md5.Sum(image("lamp-ctl-3.5-head", 192<<10))) //nolint:gosec // as such lists are
+
+	// A release in one archive, with its own manifest inside, signed from
+	// the outside.
+	whole := folder{}
+	bundle := gauge("4.5", tide)
+	delete(bundle, "SHA256SUMS.sig")
+	whole["gauge-fw-4.5.zip"] = zipOf(bundle)
+	whole["gauge-fw-4.5.zip.sig"] = tide.Sign(whole["gauge-fw-4.5.zip"], pgptest.Sig{Created: release.AddDate(0, 2, 0)})
+
+	// Bytes that were cleared before, under a newer release's name.
+	older := gauge("4.3", tide)
+	older["gauge-fw-4.3-main.img"] = gauge("4.2", tide)["gauge-fw-4.2-main.img"]
+
+	// A signature with a name of its own, beside two images.
+	unclear := buoy("2.2", brack, 256<<10, "east", "west")
+	unclear["release.asc"] = unclear["buoy-rx-2.2-west.bin.asc"]
+	delete(unclear, "buoy-rx-2.2-west.bin.asc")
+	delete(unclear, "buoy-rx-2.2-east.bin.asc")
+
 	return map[string]folder{
+		"lanternfell/lamp-ctl-3.4-archive":    inner,
+		"lanternfell/lamp-ctl-3.4-damaged":    innerDamaged,
+		"lanternfell/lamp-ctl-3.5-archive":    innerListed,
+		"tidewright/gauge-fw-4.5-archive":     whole,
+		"tidewright/gauge-fw-4.3-older":       older,
+		"brackwater/buoy-rx-2.2-unclear":      unclear,
+		"corran/chart-disc-2026-09":           disc("2026-09", true),
+		"corran/chart-disc-2026-10":           disc("2026-10", true),
+		"corran/chart-disc-2026-10-retold":    disc("2026-10", false),
 		"tidewright/gauge-fw-4.3-renamed":     renamed,
 		"lanternfell/lamp-ctl-3.3-names":      names,
 		"brackwater/buoy-rx-2.1":              packed,

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
@@ -64,6 +65,7 @@ func itemOf(row store.JudgedItem) (wire.Item, error) {
 		return v, err
 	}
 	v.Why = item.Why
+	v.Inside, v.Holds = insideAndHolds(&item)
 	if row.Position == nil {
 		return v, nil
 	}
@@ -178,6 +180,20 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	return o, err
 }
 
+// insideAndHolds tells what holds an item, and what it holds.
+func insideAndHolds(item *survey.Item) (inside, holds string) {
+	if item.Inside != nil {
+		inside = plain.Text(item.Inside.Of)
+	}
+	if h := item.Holds; h != nil {
+		holds = h.String()
+		if h.Trouble == "" && h.Members > 0 {
+			holds += fmt.Sprintf(", %d spoken of", h.Spoken)
+		}
+	}
+	return inside, holds
+}
+
 func surveyOf(plan *survey.Survey) wire.Survey {
 	out := wire.Survey{Items: []wire.Planned{}, Absent: []wire.Absent{}}
 	for _, item := range plan.Items {
@@ -185,6 +201,7 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 			Path: item.Path, Shown: plain.Text(item.Path), Role: string(item.Role), Why: plain.Text(item.Why), Size: item.Size,
 			Algorithms: []string{}, Listed: []wire.Vouched{}, Signatures: []wire.Vouched{},
 		}
+		p.Inside, p.Holds = insideAndHolds(&item)
 		if item.Problem != nil {
 			p.Problem = item.Problem.Message
 		}
@@ -195,6 +212,9 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 			why := "it names this file"
 			if l.Name == "" {
 				why = "it holds one digest, and this is the file it is about"
+			}
+			if l.Doubtful {
+				why = "it names this file or another of the same name; the digest will decide"
 			}
 			v := wire.Vouched{By: plain.Text(l.Manifest), Line: l.Line, Why: why}
 			if n := len(p.Listed); n == 0 || p.Listed[n-1] != v { // a line can state several digests

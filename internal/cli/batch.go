@@ -140,17 +140,32 @@ func (a *app) showSurvey(plan wire.Survey) {
 			used[v.By] = true
 		}
 	}
+	held := map[string][]wire.Planned{}
 	for _, item := range plan.Items {
-		if item.Role != "artifact" {
-			continue
+		if item.Role == "artifact" {
+			held[item.Inside] = append(held[item.Inside], item)
 		}
-		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint(size(item.Size)+", will be read for "+strings.Join(item.Algorithms, ", ")))
+	}
+	var branch func(indent string, item wire.Planned)
+	branch = func(indent string, item wire.Planned) {
+		name := item.Shown
+		if item.Inside != "" {
+			name = "inside: " + strings.TrimPrefix(name, item.Inside+"//")
+		}
+		about := "will be read for " + strings.Join(item.Algorithms, ", ")
+		if item.Size > 0 || item.Inside == "" {
+			about = size(item.Size) + ", " + about
+		}
+		if item.Holds != "" {
+			about = item.Holds + ", " + about
+		}
+		fmt.Fprintf(a.stdout, "%s%s  %s\n", indent, a.bold(name), a.faint(about))
 		if item.Problem != "" {
-			a.wrapped("  ", item.Problem)
+			a.wrapped(indent+"  ", item.Problem)
 		}
 		vouchers := append(append([]wire.Vouched{}, item.Listed...), item.Signatures...)
 		if len(vouchers) == 0 {
-			fmt.Fprintln(a.stdout, "  └─ nothing here vouches for it")
+			fmt.Fprintf(a.stdout, "%s  └─ nothing here vouches for it\n", indent)
 		}
 		for i, v := range vouchers {
 			joint, bar := "├─", "│ "
@@ -161,11 +176,17 @@ func (a *app) showSurvey(plan wire.Survey) {
 			if v.Line > 0 {
 				line = fmt.Sprintf(", line %d", v.Line)
 			}
-			fmt.Fprintf(a.stdout, "  %s %s%s  %s\n", joint, plain.Text(v.By), line, a.faint(v.Why))
+			fmt.Fprintf(a.stdout, "%s  %s %s%s  %s\n", indent, joint, plain.Text(v.By), line, a.faint(v.Why))
 			for _, s := range byPath[v.By].Signatures {
-				fmt.Fprintf(a.stdout, "  %s └─ %s  %s\n", bar, plain.Text(s.By), a.faint(s.Why))
+				fmt.Fprintf(a.stdout, "%s  %s └─ %s  %s\n", indent, bar, plain.Text(s.By), a.faint(s.Why))
 			}
 		}
+		for _, inner := range held[item.Shown] {
+			branch(indent+"    ", inner)
+		}
+	}
+	for _, item := range held[""] {
+		branch("", item)
 	}
 	for _, item := range plan.Items {
 		if item.Role != "artifact" && !used[item.Shown] {
@@ -361,7 +382,7 @@ func reason(item wire.Item) string {
 	}
 	best := ""
 	for _, ground := range item.Grounds {
-		if ground.Effect == wanted && (best == "" || ground.Code == judge.SignatureValid) {
+		if ground.Effect == wanted && (best == "" || ground.Code == judge.SignatureValid || ground.Code == judge.WithinCleared) {
 			best = ground.Sentence
 		}
 	}

@@ -149,18 +149,19 @@ func (s *Service) populate(t testing.TB) {
 		_, err := curator.AddPublisher(t.Context(), p.Slug, p.Name, p.Contact, p.Scope)
 		require.NoError(t, err)
 	}
-	keys := scenario.Keys()
-	for _, k := range keys[:2] {
+	admitted := scenario.AdmittedKeys()
+	for _, k := range append(admitted, scenario.Keys()[1]) {
 		_, err := curator.ImportKeys(t.Context(), k.Armored, k.Name, k.Publisher)
 		require.NoError(t, err)
 	}
-	first := keys[0].Fingerprint
-	for _, channel := range []string{"letter", "phone"} {
-		_, err := curator.SightKey(t.Context(), first, first, channel, "a test", "")
+	for _, k := range admitted {
+		for _, channel := range []string{"letter", "phone"} {
+			_, err := curator.SightKey(t.Context(), k.Fingerprint, k.Fingerprint, channel, "a test", "")
+			require.NoError(t, err)
+		}
+		_, err := curator.AdmitKey(t.Context(), k.Fingerprint, k.Fingerprint, k.Publisher, "for a test")
 		require.NoError(t, err)
 	}
-	_, err := curator.AdmitKey(t.Context(), first, first, keys[0].Publisher, "for a test")
-	require.NoError(t, err)
 }
 
 // Client returns a client with the token of somebody with the role.

@@ -109,6 +109,8 @@ type Item struct {
 	Grounds []judge.Ground    `json:"grounds"`
 	Paths   []judge.ProofPath `json:"paths"`
 	Digests map[string]string `json:"digests" doc:"Computed digests by algorithm."`
+	Inside  string            `json:"inside,omitempty" doc:"The path of the container that holds it."`
+	Holds   string            `json:"holds,omitempty" doc:"What a container is and how much is in it."`
 	Where   string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`
 	Record  *int64            `json:"record,omitempty"`
 }
@@ -309,6 +311,8 @@ type Planned struct {
 	Why        string    `json:"why" doc:"How the role was found."`
 	Size       int64     `json:"size"`
 	Problem    string    `json:"problem,omitempty"`
+	Inside     string    `json:"inside,omitempty" doc:"The path of the container that holds it."`
+	Holds      string    `json:"holds,omitempty" doc:"What a container is and how much is in it."`
 	Algorithms []string  `json:"algorithms" doc:"What will be computed from its bytes."`
 	Listed     []Vouched `json:"listed" doc:"Manifest entries that speak of it."`
 	Signatures []Vouched `json:"signatures" doc:"Signatures that may be over it."`

@@ -118,15 +118,16 @@ export function useBatch(id: number) {
   return query;
 }
 
-export function useItems(id: number, verdict: string, role: string, live: boolean) {
+/** The items of a batch; match is a pattern with * and ? for their names. */
+export function useItems(id: number, filter: { verdict?: string; role?: string; match?: string }, live: boolean) {
   return useInfiniteQuery({
-    queryKey: ["items", id, verdict, role],
+    queryKey: ["items", id, filter],
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/api/v1/batches/{id}/items", {
           params: {
             path: { id },
-            query: { verdict: (verdict || undefined) as never, role: (role || undefined) as never, cursor: pageParam || undefined, limit: 100 },
+            query: { verdict: (filter.verdict || undefined) as never, role: (filter.role || undefined) as never, match: filter.match || undefined, cursor: pageParam || undefined, limit: 100 },
           },
         }),
       ),

@@ -13,6 +13,8 @@ const states = {
 const titles: Record<string, string> = {
   "signed-manifest": "By a signed manifest",
   "signed-artifact": "By a signature over the artifact",
+  "cleared-container": "By the file around it",
+  "corroborated-manifest": "By copies of the manifest from several channels",
 };
 
 /**

@@ -17,6 +17,7 @@ export function BatchPage() {
   const id = Number(useParams().batch);
   const query = useBatch(id);
   const [verdict, setVerdict] = useState("");
+  const [match, setMatch] = useState("");
   if (!Number.isInteger(id)) return <NotFound what="That is not a batch's number." />;
   if (query.error) return <ProblemNote error={query.error} />;
   const batch = query.data;
@@ -29,10 +30,14 @@ export function BatchPage() {
       {batch.note && <p className="border-l-4 border-base-300 pl-3">{batch.note}</p>}
       <div className="flex items-center gap-3">
         <Filter label="Verdict" value={verdict} options={order} onChange={setVerdict} />
+        <label className="flex items-center gap-2 text-sm">
+          Name
+          <input className="input input-sm w-48" placeholder="*-main.img" maxLength={500} value={match} onChange={(e) => { setMatch(e.target.value); }} />
+        </label>
       </div>
-      <Artifacts batch={id} verdict={verdict} live={open} />
-      {verdict === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
-      {verdict === "" && <Others batch={id} live={open} />}
+      <Artifacts batch={id} verdict={verdict} match={match} live={open} />
+      {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
+      {verdict === "" && <Others batch={id} match={match} live={open} />}
     </div>
   );
 }
@@ -67,12 +72,13 @@ function Head({ batch }: { batch: Batch }) {
   );
 }
 
-function Artifacts({ batch, verdict, live }: { batch: number; verdict: string; live: boolean }) {
-  const list = useItems(batch, verdict, "artifact", live);
+function Artifacts({ batch, verdict, match, live }: { batch: number; verdict: string; match: string; live: boolean }) {
+  const list = useItems(batch, { verdict, match, role: "artifact" }, live);
   const items = list.data?.pages.flatMap((p) => p.items) ?? [];
   if (list.error) return <ProblemNote error={list.error} />;
   return (
     <>
+      {list.isSuccess && items.length === 0 && (match !== "" || verdict !== "") && <p>No artifact fits this filter.</p>}
       {order.map((group) => {
         const rows = items.filter((i) => i.verdict === group);
         return rows.length > 0 && <Group key={group} title={`${count(rows.length, "artifact")} ${group}`} items={rows} batch={batch} />;
@@ -87,8 +93,8 @@ function Artifacts({ batch, verdict, live }: { batch: number; verdict: string; l
   );
 }
 
-function Others({ batch, live }: { batch: number; live: boolean }) {
-  const list = useItems(batch, "", "", live);
+function Others({ batch, match, live }: { batch: number; match: string; live: boolean }) {
+  const list = useItems(batch, { match }, live);
   const items = (list.data?.pages.flatMap((p) => p.items) ?? []).filter((i) => i.role !== "artifact");
   return items.length > 0 && <Group title="Manifests, signatures and keys" items={items} batch={batch} />;
 }

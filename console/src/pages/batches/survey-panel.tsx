@@ -40,7 +40,7 @@ export function SurveyPanel({ depot, path, corrections, correct }: Props) {
           <section>
             <h2 className="mb-1 border-b border-base-300 pb-1">What vouches for what</h2>
             <ul className="rows">
-              {artifacts.map((item) => (
+              {artifacts.filter((i) => !i.inside).map((item) => (
                 <Tree key={item.path} item={item} items={items} />
               ))}
               {survey.data.absent.map((e) => (
@@ -85,14 +85,21 @@ export function SurveyPanel({ depot, path, corrections, correct }: Props) {
   );
 }
 
-/** An artifact with what vouches for it, and the signatures that vouch for that. */
+/**
+ * An artifact with what vouches for it, and the signatures that vouch for
+ * that; below it what it holds.
+ */
 function Tree({ item, items }: { item: Planned; items: Planned[] }) {
   const vouchers = [...item.listed, ...item.signatures];
+  const held = items.filter((i) => i.role === "artifact" && i.inside === item.shown);
+  const name = item.inside ? item.shown.slice(item.inside.length + 2) : item.shown;
   return (
     <li className="py-1.5">
-      <span className="font-semibold break-all">{item.shown}</span>{" "}
+      {item.inside && <span className="text-sm soft">inside: </span>}
+      <span className="font-semibold break-all">{name}</span>{" "}
       <span className="text-sm soft">
-        {bytes(item.size)}, will be read for {item.algorithms.join(", ")}
+        {item.holds && `${item.holds}, `}
+        {(item.size > 0 || !item.inside) && `${bytes(item.size)}, `}will be read for {item.algorithms.join(", ")}
       </span>
       {item.problem && <p className="text-error">{item.problem}</p>}
       {vouchers.length === 0 && <p className="pl-5 text-sm">Nothing here vouches for it.</p>}
@@ -113,6 +120,13 @@ function Tree({ item, items }: { item: Planned; items: Planned[] }) {
           </li>
         ))}
       </ul>
+      {held.length > 0 && (
+        <ul className="rows pl-5">
+          {held.map((inner) => (
+            <Tree key={inner.path} item={inner} items={items} />
+          ))}
+        </ul>
+      )}
     </li>
   );
 }

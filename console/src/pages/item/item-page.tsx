@@ -15,7 +15,7 @@ export function ItemPage() {
   const n = Number(params.item);
   const query = useItem(batchID, n);
   const batch = useBatch(batchID);
-  const others = useItems(batchID, "", "", false);
+  const others = useItems(batchID, {}, false);
   if (query.error) return <ProblemNote error={query.error} />;
   const item = query.data;
   if (!item) return <p>Loading…</p>;
@@ -39,8 +39,10 @@ export function ItemPage() {
         </div>
         <p className="text-sm soft">
           {item.role} ({item.why}), {bytes(item.size)}
+          {item.holds && `, ${item.holds}`}
           {item.where && `, read by the ${item.where}`}
         </p>
+        {item.inside && <p className="text-sm">It lies inside <Around inside={item.inside} to={itemAt(item.path.slice(0, item.path.lastIndexOf("//")))} />.</p>}
       </div>
       {!item.settled && <p>This file is still being measured.</p>}
       <Grounds grounds={item.grounds} />
@@ -64,6 +66,10 @@ export function ItemPage() {
       )}
     </div>
   );
+}
+
+function Around({ inside, to }: { inside: string; to?: string }) {
+  return to ? <Link to={to} className="quiet-link break-all">{inside}</Link> : <span className="break-all">{inside}</span>;
 }
 
 const rank: Record<string, number> = { refuses: 0, withholds: 1, notes: 2, supports: 3 };
