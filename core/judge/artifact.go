@@ -36,6 +36,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	signed := b.bySignature(item, m, &out)
 	listings := compare(item, m, on.Vouchers)
 	b.byManifest(item, m, listings, &out)
+	b.byCopies(item, m, listings, &out)
 	byContainer(item, m, on.Around, &out)
 	out.Grounds = append(out.Grounds, contentsGrounds(item)...)
 

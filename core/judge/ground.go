@@ -56,6 +56,7 @@ const (
 	ChangedWhileReading   Code = "changed-while-reading"
 	WithinCleared         Code = "within-cleared"
 	ContentsUnread        Code = "contents-unread"
+	Corroborated          Code = "corroborated"
 )
 
 // A Ground is one reason for or against an item.
@@ -104,6 +105,9 @@ type PathKind string
 const (
 	SignedArtifact PathKind = "signed-artifact"
 	SignedManifest PathKind = "signed-manifest"
+	// CorroboratedManifest is that of copies of the manifest from several
+	// channels.
+	CorroboratedManifest PathKind = "corroborated-manifest"
 	// ClearedContainer is that of a file inside a container which is cleared.
 	ClearedContainer PathKind = "cleared-container"
 )
@@ -121,7 +125,7 @@ const (
 
 // A Link is one piece of evidence in a path.
 type Link struct {
-	// Kind is artifact, container, digest, entry, manifest, signature, key or publisher.
+	// Kind is artifact, container, channels, digest, entry, manifest, signature, key or publisher.
 	Kind  string    `json:"kind"`
 	State LinkState `json:"state"`
 	// Label names the thing and Detail says how it stands; both are safe to

@@ -72,11 +72,16 @@ type result struct {
 // judgeFolder runs survey, measure and judge over files in memory.
 func judgeFolder(t *testing.T, files map[string]string, given string, adjust func(*Basis)) result {
 	t.Helper()
+	return judgeWith(t, files, given, survey.Options{}, adjust)
+}
+
+func judgeWith(t *testing.T, files map[string]string, given string, opts survey.Options, adjust func(*Basis)) result {
+	t.Helper()
 	fsys := fstest.MapFS{}
 	for name, content := range files {
 		fsys[name] = &fstest.MapFile{Data: []byte(content)}
 	}
-	s, err := survey.Run(t.Context(), fsys, survey.Options{})
+	s, err := survey.Run(t.Context(), fsys, opts)
 	require.NoError(t, err)
 	keys := ring(t)
 	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, s.Items)}
@@ -629,4 +634,51 @@ func TestSeveralReadings(t *testing.T) {
 	assert.Contains(t, r.artifacts["4.1.zip//nl-200.img"].Grounds[0].Sentence, "the digest decides")
 	assert.Equal(t, Unproven, r.artifacts["4.0.zip//nl-200.img"].Verdict)
 	assert.Equal(t, []Code{DigestMismatch, NotListed}, codes(r.artifacts["4.0.zip//nl-200.img"]))
+}
+
+// TestCopiesOfAManifest weighs what copies from other channels state.
+func TestCopiesOfAManifest(t *testing.T) {
+	list, other := sums(line("logger", "logger.img")), sums(line("altered", "logger.img"))
+	unsigned := map[string]string{"logger.img": "logger", "SHA256SUMS": list}
+	signedFiles := map[string]string{"logger.img": "logger", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}
+	site := map[string]survey.Origin{"SHA256SUMS": {Channel: survey.VendorSite, Place: "oarlock.example"}}
+	copied := func(content string, channels ...survey.Channel) []survey.Copy {
+		var out []survey.Copy
+		for _, c := range channels {
+			out = append(out, survey.Copy{Of: "SHA256SUMS", Origin: survey.Origin{Channel: c, Place: "north"}, Content: []byte(content)})
+		}
+		return out
+	}
+	asks := func(n int) func(*Basis) { return func(b *Basis) { b.Policy.CorroborationChannels = n } }
+	for _, test := range []struct {
+		name   string
+		files  map[string]string
+		opts   survey.Options
+		policy int
+		want   Verdict
+		says   string
+	}{
+		{"two channels, and two are enough", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror)}, 2, Cleared, "was seen on 2 channels: vendor site (oarlock.example), mirror (north)"},
+		{"two channels, and three are asked for", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror)}, 3, Unproven, "asks for 3 channels, and the value was seen on 2"},
+		{"two mirrors are one channel", unsigned, survey.Options{Copies: copied(list, survey.Mirror, survey.Mirror)}, 2, Unproven, "on one channel"},
+		{"the policy does not want it", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror, survey.Paper)}, 0, Unproven, "does not let agreement between channels"},
+		{"a copy disagrees", unsigned, survey.Options{Origins: site, Copies: copied(other, survey.Mirror)}, 2, Refused, "states another SHA-256 digest"},
+		{"a copy disagrees with a signed list", signedFiles, survey.Options{Copies: copied(other, survey.Mirror)}, 0, Cleared, "so the copy is wrong"},
+		{"the list here was altered", map[string]string{"logger.img": "logger", "SHA256SUMS": other}, survey.Options{Copies: copied(list, survey.Mirror, survey.Paper)}, 2, Refused, "and the one here does not"},
+		{"file and lists agree on another file", map[string]string{"logger.img": "swapped", "SHA256SUMS": list}, survey.Options{Copies: copied(list, survey.Mirror)}, 2, Refused, ""},
+		{"a copy that could not be had", unsigned, survey.Options{Origins: site, Copies: []survey.Copy{{Of: "SHA256SUMS", Trouble: "no answer"}}}, 2, Unproven, "on one channel"},
+		{"too weak to count", map[string]string{"logger.img": "logger", "SHA256SUMS": "b1e0b4a8e9a5a5d0d5c5a7b9c0e8f0aa  logger.img\n"}, survey.Options{}, 2, Refused, ""},
+	} {
+		o := judgeWith(t, test.files, "", test.opts, asks(test.policy)).artifacts["logger.img"]
+		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)
+		text := ""
+		for _, g := range o.Grounds {
+			text += g.Sentence + "\n"
+		}
+		for _, p := range o.Paths {
+			text += p.Missing + "\n"
+		}
+		assert.Contains(t, text, test.says, test.name)
+	}
+	assert.ErrorContains(t, Policy{RSABits: 2048, CorroborationChannels: 1, SightingChannels: 2, ExpiredSigner: Notes}.Validate(), "one channel corroborates nothing")
 }

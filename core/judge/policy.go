@@ -28,6 +28,10 @@ type Policy struct {
 	// SightingChannels is how many distinct channels must have confirmed a
 	// fingerprint before its key can be admitted.
 	SightingChannels int `json:"sighting_channels"`
+	// CorroborationChannels is on how many distinct channels the same digest
+	// must have been seen for that to clear an artifact without a signature;
+	// zero means never.
+	CorroborationChannels int `json:"corroboration_channels"`
 	// MaxSignatureAgeDays is the greatest age of a signature; zero means any.
 	MaxSignatureAgeDays int `json:"max_signature_age_days"`
 	// DiagnosisBytes is the size up to which a file that does not match is
@@ -49,6 +53,7 @@ func (p Policy) Validate() error {
 	for name, value := range map[string]int{
 		"digest_bits": p.DigestBits, "signature_hash_bits": p.SignatureHashBits, "rsa_bits": p.RSABits,
 		"skew_seconds": p.SkewSeconds, "max_signature_age_days": p.MaxSignatureAgeDays,
+		"corroboration_channels": p.CorroborationChannels,
 	} {
 		if value < 0 {
 			return fmt.Errorf("policy field %s is negative", name)
@@ -59,6 +64,9 @@ func (p Policy) Validate() error {
 	}
 	if p.SightingChannels < 1 {
 		return fmt.Errorf("policy field sighting_channels is below 1, so that keys could be admitted on no evidence")
+	}
+	if p.CorroborationChannels == 1 {
+		return fmt.Errorf("policy field corroboration_channels is 1, and one channel corroborates nothing; give 0 for never, or 2 and more")
 	}
 	if p.ExpiredSigner != Withholds && p.ExpiredSigner != Notes {
 		return fmt.Errorf("policy field expired_signer is %q; it can be %q or %q", p.ExpiredSigner, Withholds, Notes)

@@ -22,6 +22,10 @@ func (s *surveyor) pairManifests() {
 			continue
 		}
 		from := s.out.Items[i].Path
+		var origin *Origin
+		if o, ok := s.origins[from]; ok {
+			origin = &o
+		}
 		for _, e := range list.Entries {
 			targets := s.filesOf(from, e.Name)
 			if len(targets) == 0 {
@@ -37,7 +41,7 @@ func (s *surveyor) pairManifests() {
 				target := &s.out.Items[at]
 				target.Listed = append(target.Listed, Listing{
 					Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
-					Doubtful: len(targets) > 1,
+					Doubtful: len(targets) > 1, Origin: origin,
 				})
 			}
 		}

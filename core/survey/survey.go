@@ -79,6 +79,8 @@ type Listing struct {
 	// Doubtful is set when the name fits several files: then the digest
 	// decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
+	// Origin says where the manifest comes from, or is nil.
+	Origin *Origin `json:"origin,omitempty"`
 }
 
 // A SignatureOver is a signature that may be over an item.
@@ -117,6 +119,8 @@ type Item struct {
 	Digests    []digest.Algorithm `json:"digests,omitempty"`
 	Listed     []Listing          `json:"listed,omitempty"`
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
+	// Sighted is what copies of manifests from elsewhere state about it.
+	Sighted []Sighting `json:"sighted,omitempty"`
 	// Understood tells what a manifest holds.
 	Understood *Understood `json:"understood,omitempty"`
 	// Inside is set for a file inside another.
@@ -148,6 +152,8 @@ type Survey struct {
 	// Items are sorted by path.
 	Items  []Item   `json:"items"`
 	Absent []Absent `json:"absent"`
+	// Copies tells how copies of manifests from elsewhere compare.
+	Copies []CopyRead `json:"copies"`
 	// Contents holds the bytes of the files that were read, by path.
 	Contents map[string][]byte `json:"-"`
 }
@@ -199,6 +205,10 @@ type Correction struct {
 type Options struct {
 	Limits      Limits
 	Corrections []Correction
+	// Origins say where manifests of the folder come from, by path, and
+	// Copies are others of them.
+	Origins map[string]Origin
+	Copies  []Copy
 }
 
 // A CorrectionError reports a correction that names something else than a
@@ -223,12 +233,12 @@ func (e *TooManyFilesError) Error() string {
 
 // Run surveys everything below the root of fsys. It fails when the folder
 // itself cannot be listed, when it holds too many files, with a
-// [*CorrectionError], or when ctx ends; trouble with a single file becomes the
+// [*CorrectionError], an [*OriginError], or when ctx ends; trouble with a single file becomes the
 // Problem of its item.
 func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 	s := &surveyor{
 		fsys: fsys, limits: opts.Limits.withDefaults(), set: map[string]string{},
-		out:   &Survey{Items: []Item{}, Absent: []Absent{}, Contents: map[string][]byte{}},
+		out:   &Survey{Items: []Item{}, Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}},
 		index: map[string]int{},
 		lists: map[string]*manifest.Manifest{},
 		sigs:  map[string][]*openpgp.Signature{},
@@ -246,6 +256,9 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 		if err := s.correct(c); err != nil {
 			return nil, err
 		}
+	}
+	if err := s.readCopies(opts.Origins, opts.Copies); err != nil {
+		return nil, err
 	}
 	s.pairManifests()
 	slices.Sort(s.absent)
@@ -283,6 +296,7 @@ type surveyor struct {
 	insides map[string]*inside
 	byBase  map[string][]memberRef
 	taken   map[string]bool
+	origins map[string]Origin
 }
 
 func (s *surveyor) walk(ctx context.Context) error {
@@ -478,6 +492,9 @@ func (s *surveyor) correct(c Correction) error {
 func (s *surveyor) plan(item *Item) {
 	need := []digest.Algorithm{digest.SHA256}
 	for _, l := range item.Listed {
+		need = append(need, l.Algorithms...)
+	}
+	for _, l := range item.Sighted {
 		need = append(need, l.Algorithms...)
 	}
 	if len(item.Listed) == 0 && item.Role == Artifact {

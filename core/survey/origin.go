@@ -1,0 +1,148 @@
+package survey
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"path"
+	"slices"
+
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
+	"endeixis/core/plain"
+)
+
+// A Channel is a kind of place from which a manifest can be had. Two of them
+// support each other only when they differ.
+type Channel string
+
+// The channels of manifests.
+const (
+	VendorSite   Channel = "vendor-site"
+	Mirror       Channel = "mirror"
+	OtherNetwork Channel = "other-network"
+	Paper        Channel = "paper"
+)
+
+// Channels lists every channel.
+func Channels() []Channel { return []Channel{VendorSite, Mirror, OtherNetwork, Paper} }
+
+// An Origin says where a manifest comes from.
+type Origin struct {
+	Channel Channel `json:"channel"`
+	// Place is where exactly, such as an address.
+	Place string `json:"place"`
+}
+
+// A Copy is another copy of a manifest of the folder, had from elsewhere.
+type Copy struct {
+	// Of is the path of the manifest.
+	Of string `json:"of"`
+	Origin
+	Content []byte `json:"-"`
+	// Trouble says why the copy could not be had, or is empty.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// A Sighting is what a copy of a manifest states about an item.
+type Sighting struct {
+	Of string `json:"of"`
+	Origin
+	Line       int                `json:"line"`
+	Algorithms []digest.Algorithm `json:"algorithms"`
+	Digest     digest.Value       `json:"digest"`
+}
+
+// A CopyRead tells how a copy compares with the manifest of the folder.
+type CopyRead struct {
+	Of string `json:"of"`
+	Origin
+	Size   int64        `json:"size"`
+	SHA256 digest.Value `json:"sha256,omitempty"`
+	// Identical is set when every byte is the same.
+	Identical bool `json:"identical"`
+	// Same counts the entries that agree. Differ are those that do not, and
+	// More how many beyond the first hundred.
+	Same   int               `json:"same"`
+	Differ []manifest.Change `json:"differ"`
+	More   int               `json:"more,omitempty"`
+	// Trouble says why the copy could not be had or read, or is empty.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// An OriginError reports an origin or a copy for something that is not a
+// manifest of the folder.
+type OriginError struct{ Manifest string }
+
+// Error names it.
+func (e *OriginError) Error() string {
+	return fmt.Sprintf("%s is not a manifest in this folder", plain.Quoted(e.Manifest))
+}
+
+// maxDiffer bounds the differences that are kept of one copy.
+const maxDiffer = 100
+
+// readCopies holds every copy against the manifest that it is one of.
+func (s *surveyor) readCopies(origins map[string]Origin, copies []Copy) error {
+	s.origins = origins
+	for of := range origins {
+		if !s.isManifest(of) {
+			return &OriginError{of}
+		}
+	}
+	for _, c := range copies {
+		if !s.isManifest(c.Of) {
+			return &OriginError{c.Of}
+		}
+		read := CopyRead{Of: c.Of, Origin: c.Origin, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
+		if c.Trouble == "" {
+			s.readCopy(&c, &read)
+		}
+		s.out.Copies = append(s.out.Copies, read)
+	}
+	return nil
+}
+
+func (s *surveyor) isManifest(p string) bool {
+	at, ok := s.index[p]
+	return ok && s.out.Items[at].Role == Manifest
+}
+
+func (s *surveyor) readCopy(c *Copy, read *CopyRead) {
+	sum := sha256.Sum256(c.Content)
+	read.SHA256 = sum[:]
+	read.Identical = bytes.Equal(c.Content, s.out.Contents[c.Of])
+	list, err := manifest.Read(bytes.NewReader(c.Content), manifest.Options{FileName: path.Base(c.Of), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	if slices.ContainsFunc(list.Problems, func(p manifest.Problem) bool { return p.Code == manifest.SignedText }) {
+		list.Entries = nil
+	}
+	switch {
+	case err != nil:
+		read.Trouble = plain.Text(err.Error())
+	case len(list.Entries) == 0:
+		read.Trouble = "it holds no entry that can be read"
+	}
+	if len(list.Entries) == 0 {
+		return
+	}
+	var own []manifest.Entry
+	if here := s.lists[c.Of]; here != nil {
+		own = here.Entries
+	}
+	for _, change := range manifest.Compare(own, list.Entries) {
+		switch {
+		case change.Kind == "unchanged":
+			read.Same++
+		case len(read.Differ) < maxDiffer:
+			read.Differ = append(read.Differ, change)
+		default:
+			read.More++
+		}
+	}
+	for _, e := range list.Entries {
+		for _, at := range s.filesOf(c.Of, e.Name) {
+			target := &s.out.Items[at]
+			target.Sighted = append(target.Sighted, Sighting{Of: c.Of, Origin: c.Origin, Line: e.Line, Algorithms: e.Candidates, Digest: e.Digest})
+		}
+	}
+}
