@@ -17,7 +17,7 @@ demo: ## start everything with demo data; Ctrl-C stops it
 	@exec bin/endeixis-demo
 
 build: console/dist/index.html ## build the service, the client and the console into bin/
-	go build -o bin/ ./cmd/endeixisd ./cmd/endeixis
+	go build -o bin/ ./cmd/endeixisd ./cmd/endeixis ./cmd/endeixis-world
 	go build -o bin/endeixis-demo ./demo
 
 console: console/dist/index.html ## build the console alone

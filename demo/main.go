@@ -52,6 +52,7 @@ func run(ctx context.Context) error {
 		{"making room", d.clear},
 		{"making the publishers' downloads", d.downloads},
 		{"starting PostgreSQL", d.database},
+		{"starting what stands in for the world outside", d.outside},
 		{"setting up the service", d.setUp},
 		{"starting the service", d.serve},
 		{"adding people, publishers and keys", d.people},
@@ -79,6 +80,9 @@ type demo struct {
 	token   string
 	service *exec.Cmd
 	ended   chan struct{} // closed when the service has ended
+	// world stands in for what lies outside, at worldURL.
+	world    *exec.Cmd
+	worldURL string
 }
 
 func (d *demo) logPath() string { return filepath.Join(keepDir, "service.log") }
@@ -97,7 +101,8 @@ func (d *demo) clear(context.Context) error {
 		return errors.New("a demo runs in this checkout already; stop it with Ctrl-C first")
 	}
 	d.lock = lock
-	endLeftover(filepath.Join(keepDir, "service.pid"))
+	endLeftover(filepath.Join(keepDir, "service.pid"), "endeixisd")
+	endLeftover(filepath.Join(keepDir, "world.pid"), "endeixis-world")
 	entries, err := os.ReadDir(keepDir)
 	if err != nil {
 		return err
@@ -112,8 +117,8 @@ func (d *demo) clear(context.Context) error {
 	return nil
 }
 
-// endLeftover ends the process of a PID file if it is still our service.
-func endLeftover(path string) {
+// endLeftover ends the process of a PID file if it is still that program.
+func endLeftover(path, program string) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return
@@ -122,8 +127,8 @@ func endLeftover(path string) {
 	if err != nil || pid < 2 {
 		return
 	}
-	program, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
-	if err != nil || filepath.Base(strings.TrimSuffix(program, " (deleted)")) != "endeixisd" {
+	runs, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
+	if err != nil || filepath.Base(strings.TrimSuffix(runs, " (deleted)")) != program {
 		return
 	}
 	syscall.Kill(pid, syscall.SIGKILL) //nolint:errcheck // it may be gone
@@ -133,7 +138,32 @@ func (d *demo) downloads(context.Context) error {
 	if err := scenario.Write(filepath.Join(keepDir, scenario.Depot)); err != nil {
 		return err
 	}
+	if err := scenario.WriteMirrors(filepath.Join(keepDir, "mirrors")); err != nil {
+		return err
+	}
 	return scenario.WriteKeys(filepath.Join(keepDir, "publisher-keys"))
+}
+
+// outside starts the stand-ins for what lies outside.
+func (d *demo) outside(context.Context) error {
+	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"))
+	d.world.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	out, err := d.world.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := d.world.Start(); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(keepDir, "world.pid"), []byte(strconv.Itoa(d.world.Process.Pid)), 0o600); err != nil {
+		return err
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		return fmt.Errorf("it said nothing: %w", err)
+	}
+	_, d.worldURL, _ = strings.Cut(strings.TrimSpace(line), "The world is at ")
+	return nil
 }
 
 func (d *demo) database(ctx context.Context) (err error) {
@@ -169,7 +199,11 @@ ledger:
   key_file: ledger.key
 depots:
   %s: %s
+origins:
 `, d.address, url, scenario.Depot, scenario.Depot)
+	for _, name := range scenario.Mirrors() {
+		text += fmt.Sprintf("  %s:\n    url: %s/mirrors/%s/\n    channel: mirror\n", name, d.worldURL, name)
+	}
 	if err := os.WriteFile(d.config, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -325,6 +359,10 @@ func (d *demo) stop() {
 			d.service.Process.Kill() //nolint:errcheck
 			<-d.ended
 		}
+	}
+	if d.world != nil && d.world.Process != nil {
+		d.world.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have ended
+		d.world.Wait()                          //nolint:errcheck
 	}
 	if d.pg != nil {
 		d.pg.Stop()

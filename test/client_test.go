@@ -95,6 +95,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"corran/chart-disc-2026-10", 0, 6, 0, 0, 0, "chart-disc-2026-10.iso", "signature-valid", ""},
 		{"corran/chart-disc-2026-10-retold", 10, 1, 4, 1, 0, "chart-disc-2026-10.iso", "digest-mismatch", "The SHA-256 digest that SHA256SUMS states in line 1 does match"},
 		{"brackwater/buoy-rx-2.2-unclear", 11, 0, 2, 0, 0, "buoy-rx-2.2-west.bin", "signer-candidate", "the signature itself decides that it is over this one"},
+		{"oarlock/logger-2.4", 11, 0, 3, 0, 3, "oarlock-logger-2.4-arm64.img", "manifest-unsigned", "it is not in the folder, which is no failure by itself"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},
@@ -119,6 +120,78 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 			assert.Zero(t, shown.code, shown.err)
 			assert.Contains(t, strings.Join(strings.Fields(shown.out), " "), c.says)
 		})
+	}
+}
+
+// TestCopiesOfAManifest holds the list of a project that does not sign against
+// copies of it: the mirrors of the stand-in world, one of them altered, and a
+// printed one.
+func TestCopiesOfAManifest(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	const list = "oarlock-logger-2.4-digests.txt"
+	run := func(folder string, args ...string) (ran, string) {
+		r := endeixis(t, s, "operator", append([]string{"batch", "run", "quayside:oarlock/" + folder, "--wait"}, args...)...)
+		return r, strings.Join(strings.Fields(r.out), " ")
+	}
+	north, south := list+"=oarlock-north:2.4/"+list, list+"=oarlock-south:2.4/"+list
+	r, said := run("logger-2.4", "--copy", north)
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, said, "It is the same, byte for byte, with 6 entries.")
+	r, said = run("logger-2.4", "--copy", south)
+	assert.Equal(t, 10, r.code, r.err)
+	assert.Contains(t, said, "states another SHA-256 digest for this file")
+	assert.Contains(t, said, "It agrees in 5 entries, and differs in 1. • changed: oarlock-logger-2.4-armv6.img")
+	r, said = run("logger-2.4-altered", "--copy", north)
+	assert.Equal(t, 10, r.code, "an altered image with an altered list: "+r.err)
+	r, said = run("logger-2.4", "--copy", list+"=oarlock-page:2.4/"+list)
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, said, "It could not be compared: it answered with a page, not with a file.")
+
+	// The curator lets two channels clear, and the operator has two.
+	shown := endeixis(t, s, "curator", "policy", "show", "--output", "json")
+	require.Zero(t, shown.code, shown.err)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "policy.json")
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(shown.out, `"corroboration_channels": 0`, `"corroboration_channels": 2`, 1)), 0o600))
+	denied := endeixis(t, s, "operator", "policy", "set", file, "--reason", "why not")
+	assert.Equal(t, 3, denied.code, denied.err)
+	set := endeixis(t, s, "curator", "policy", "set", file, "--reason", "Oarlock does not sign its lists")
+	require.Zero(t, set.code, set.err)
+	r, said = run("logger-2.4", "--copy", north)
+	assert.Equal(t, 11, r.code, "one channel is not two: "+r.err)
+	r, said = run("logger-2.4", "--copy", north, "--origin", list+"=vendor-site:oarlock.example/releases")
+	assert.Zero(t, r.code, r.err+r.out)
+	assert.Contains(t, said, "was seen on 2 channels: vendor site (oarlock.example/releases), mirror (")
+	printed := filepath.Join(s.Depot, "oarlock", "logger-2.4", list)
+	r, _ = run("logger-2.4", "--copy", north, "--copy-file", list+"=paper:"+printed)
+	assert.Zero(t, r.code, r.err+r.out)
+	history := endeixis(t, s, "auditor", "policy", "history")
+	assert.Contains(t, history.out, "Oarlock does not sign its lists")
+
+	for _, bad := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"--copy", list}, "write it as manifest=origin:path"},
+		{[]string{"--copy", list + "=east:x"}, "There is no origin called “east”"},
+		{[]string{"--copy", list + "=oarlock-north:../x"}, "leads out of the folder"},
+		{[]string{"--copy", "none.txt=oarlock-north:x"}, "“none.txt” is not a manifest in this folder"},
+		{[]string{"--origin", list + "=radio:x"}, "channel"},
+		{[]string{"--copy-file", list + "=paper:/none"}, "no such file"},
+	} {
+		r, _ := run("logger-2.4", bad.args...)
+		assert.NotZero(t, r.code, bad.args)
+		assert.Contains(t, strings.Join(strings.Fields(r.err), " "), bad.says, bad.args)
+	}
+	for text, says := range map[string]string{
+		"digest_bits: 128\n": "expected required property", strings.Replace(shown.out, `"rsa_bits"`, `"rsa_bytes"`, 1): "rsa_b", "{": "not a policy",
+		strings.Replace(shown.out, `"corroboration_channels": 0`, `"corroboration_channels": 1`, 1): "one channel corroborates nothing", "": "",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		r := endeixis(t, s, "curator", "policy", "set", file, "--reason", "a mistake")
+		assert.Equal(t, 1, r.code, text)
+		assert.Contains(t, r.err, says)
 	}
 }
 

@@ -56,7 +56,7 @@ func TestDemo(t *testing.T) {
 	for _, dir := range []string{temp, filepath.Dir(temp)} {
 		require.NoError(t, os.Chmod(dir, 0o755)) // PostgreSQL's user passes through
 	}
-	build := exec.Command("go", "build", "-o", filepath.Join(checkout, "bin")+"/", "endeixis/cmd/endeixis", "endeixis/cmd/endeixisd")
+	build := exec.Command("go", "build", "-o", filepath.Join(checkout, "bin")+"/", "endeixis/cmd/endeixis", "endeixis/cmd/endeixisd", "endeixis/cmd/endeixis-world")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))
 	out, err = exec.Command("go", "build", "-o", filepath.Join(checkout, "bin", "endeixis-demo"), "endeixis/demo").CombinedOutput()

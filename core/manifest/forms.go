@@ -172,10 +172,23 @@ func (p *parser) nameFirst(text []byte) (Entry, bool) {
 	}
 	name := strings.TrimRight(string(line[:at]), " \t:,=")
 	name = strings.Trim(name, `"`)
+	if saysMore(name) {
+		return Entry{}, false
+	}
 	if len(value) == 4 && !strings.ContainsAny(name, "./\\") && p.hint.Size() != 4 && p.section.Size() != 4 {
 		return Entry{}, false // eight digits behind a sentence are no checksum
 	}
 	return entryOf(name, value, candidates, NameFirst), name != ""
+}
+
+// saysMore reports whether words follow what looks like a file name, as in "the
+// image gauge.img is 9F86…": that is a sentence, not a list.
+func saysMore(name string) bool {
+	at := proseName.FindAllStringIndex(name, -1)
+	if at == nil {
+		return false
+	}
+	return strings.ContainsAny(name[at[len(at)-1][1]:], " \t")
 }
 
 // A table is a header row: which column holds what.

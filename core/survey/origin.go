@@ -70,6 +70,26 @@ type CopyRead struct {
 	Trouble string `json:"trouble,omitempty"`
 }
 
+// String says how the copy compares.
+func (c *CopyRead) String() string {
+	entries := func(n int) string { return "one entry" }
+	if c.Same != 1 {
+		entries = func(n int) string { return fmt.Sprintf("%d entries", n) }
+	}
+	differ := len(c.Differ) + c.More
+	switch {
+	case c.Trouble != "":
+		return "It could not be compared: " + c.Trouble + "."
+	case c.Identical:
+		return fmt.Sprintf("It is the same, byte for byte, with %s.", entries(c.Same))
+	case differ == 0:
+		return fmt.Sprintf("It is written otherwise, and agrees in all its %s.", entries(c.Same))
+	case c.Same == 0:
+		return "It agrees in no entry."
+	}
+	return fmt.Sprintf("It agrees in %s, and differs in %d.", entries(c.Same), differ)
+}
+
 // An OriginError reports an origin or a copy for something that is not a
 // manifest of the folder.
 type OriginError struct{ Manifest string }

@@ -61,6 +61,7 @@ func Publishers() []Publisher {
 		{"brackwater", "Brackwater Radio", "support@brackwater.example", []string{"buoy-rx-*"}},
 		{"lanternfell", "Lanternfell Controls", "lamps@lanternfell.example; they publish MD5 and CRC-32 lists, unsigned.", []string{"lamp-ctl-*"}},
 		{"corran", "Corran Charts", "desk@corran.example", []string{"chart-*"}},
+		{"oarlock", "Oarlock Project", "oarlock.example; the list of digests is on two mirrors.", []string{"oarlock-*"}},
 	}
 }
 
@@ -309,6 +310,51 @@ func disc(month string, agree bool) folder {
 	return f
 }
 
+// oarlockEditions are the editions of the data logger, of which a folder holds
+// but a few.
+var oarlockEditions = []string{"armv6", "armv7", "arm64", "mips", "riscv64", "x86-64"}
+
+// logger returns editions of the open data logger with the list of digests as
+// the project writes it, in a message. When altered is set, the first edition is
+// not what the project built, and the list fits it.
+func logger(altered bool, editions ...string) folder {
+	f := folder{}
+	all := folder{}
+	for _, e := range oarlockEditions {
+		seed := e
+		if altered && e == editions[0] {
+			seed += ", with something added"
+		}
+		name := "oarlock-logger-2.4-" + e + ".img"
+		all[name] = image("oarlock-logger-2.4-"+seed, 320<<10)
+		if slices.Contains(editions, e) {
+			f[name] = all[name]
+		}
+	}
+	var b bytes.Buffer
+	b.WriteString("Hello everybody,\n\nlogger 2.4 is out. Battery life is up by a third; thanks to all who sent traces.\n\nSHA-256 of the images:\n\n")
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		fmt.Fprintf(&b, "  %s is %x\n", name, sha256.Sum256(all[name]))
+	}
+	b.WriteString("\nFair winds,\nthe Oarlock maintainers\n")
+	f["oarlock-logger-2.4-digests.txt"] = b.Bytes()
+	return f
+}
+
+// WriteMirrors writes below dir what the mirrors of Oarlock serve: the northern
+// one what the project published, the southern one an altered release.
+func WriteMirrors(dir string) error {
+	for name, files := range map[string]folder{"oarlock-north": logger(false, oarlockEditions...), "oarlock-south": logger(true, oarlockEditions...)} {
+		if err := writeFolder(filepath.Join(dir, name, "2.4"), files); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Mirrors are the names of the mirrors.
+func Mirrors() []string { return []string{"oarlock-north", "oarlock-south"} }
+
 // folders returns the depot without the large folder.
 func folders() map[string]folder {
 	_, tide := tidewright()
@@ -419,6 +465,8 @@ func folders() map[string]folder {
 	delete(unclear, "buoy-rx-2.2-east.bin.asc")
 
 	return map[string]folder{
+		"oarlock/logger-2.4":                  logger(false, "armv6", "arm64", "riscv64"),
+		"oarlock/logger-2.4-altered":          logger(true, "armv6", "arm64"),
 		"lanternfell/lamp-ctl-3.4-archive":    inner,
 		"lanternfell/lamp-ctl-3.4-damaged":    innerDamaged,
 		"lanternfell/lamp-ctl-3.5-archive":    innerListed,

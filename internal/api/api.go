@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
+	"endeixis/internal/origins"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -38,6 +39,7 @@ type Parts struct {
 	Batches *batches.Service
 	Records *records.Service
 	Depots  *depots.Depots
+	Origins *origins.Origins
 	Jobs    *jobs.Runner
 	Hub     *events.Hub
 	Console fs.FS

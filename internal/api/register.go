@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
 	"endeixis/core/survey"
@@ -18,6 +19,7 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
+	"endeixis/internal/origins"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
@@ -30,6 +32,36 @@ func (a *API) register() {
 	a.registerBatches()
 	a.registerKeyring()
 	a.registerRecords()
+	a.registerPolicies()
+}
+
+func (a *API) registerPolicies() {
+	handle(a, op(http.MethodGet, "/policies", "list-policies", "List the versions of the policy, the one in force first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.PolicyVersion]], error) {
+		rows, err := a.Store.Policies(ctx, 1000)
+		out := wire.Page[wire.PolicyVersion]{Items: []wire.PolicyVersion{}}
+		for _, row := range rows {
+			p, err := policyOf(row)
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, p)
+		}
+		return answer(out, err)
+	})
+	type newPolicy struct {
+		Body struct {
+			Document judge.Policy `json:"document" doc:"The whole policy; “endeixis policy show” prints the one in force."`
+			Reason   string       `json:"reason" minLength:"3" maxLength:"1000"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/policies", "set-policy", "Put a new version of the policy in force", access.Curator), func(ctx context.Context, in *newPolicy) (*body[wire.PolicyVersion], error) {
+		p, _ := principal(ctx)
+		row, err := a.Keys.SetPolicy(ctx, p.Name, in.Body.Document, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		return answer(policyOf(row))
+	})
 }
 
 func (a *API) registerAccess() {
@@ -188,13 +220,23 @@ func (a *API) registerBatches() {
 			RequireAll bool   `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
 
 			Corrections []wire.Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
+			Origins     []wire.ComesFrom  `json:"origins,omitempty" maxItems:"1000" doc:"Where manifests of the folder come from."`
+			Copies      []wire.GivenCopy  `json:"copies,omitempty" maxItems:"16" doc:"Other copies of manifests, to hold those in the folder against."`
 		}
 	}
 	create := op(http.MethodPost, "/batches", "run-batch", "Verify a folder of a depot", access.Operator)
 	create.DefaultStatus = http.StatusAccepted
 	handle(a, create, func(ctx context.Context, in *newBatch) (*body[wire.Batch], error) {
 		p, _ := principal(ctx)
+		from := map[string]survey.Origin{}
+		for _, o := range in.Body.Origins {
+			from[o.Manifest] = survey.Origin{Channel: survey.Channel(o.Channel), Place: o.Place}
+		}
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
+			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.Copy {
+				return batches.Copy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Origin{Channel: survey.Channel(c.Channel), Place: c.Place}, Text: c.Text}
+			}),
+
 			Depot: in.Body.Depot, Path: in.Body.Path, Label: in.Body.Label, Publisher: in.Body.Publisher,
 			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
 		})
@@ -295,6 +337,26 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		return answer(itemOf(row))
+	})
+	handle(a, op(http.MethodGet, "/batches/{id}/copies", "list-copies", "Tell how copies of the batch's manifests compare", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Copy]], error) {
+		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		rows, err := a.Store.Copies(ctx, in.ID)
+		out := wire.Page[wire.Copy]{Items: []wire.Copy{}}
+		for _, row := range rows {
+			c, err := copyOf(row)
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, c)
+		}
+		return answer(out, err)
+	})
+	handle(a, op(http.MethodGet, "/origins", "list-origins", "List the places from which copies of manifests can be fetched", access.Auditor), func(context.Context, *struct{}) (*body[wire.Page[wire.Origin]], error) {
+		return answer(wire.Page[wire.Origin]{Items: convert(a.Origins.All(), func(o origins.Origin) wire.Origin {
+			return wire.Origin{Name: o.Name, URL: o.URL, Channel: string(o.Channel)}
+		})}, nil)
 	})
 	handle(a, op(http.MethodGet, "/batches/{id}/absent", "list-absent", "List the manifest entries of a batch whose files are not here", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Absent]], error) {
 		rows, err := a.Store.Absents(ctx, in.ID, 1000)

@@ -231,3 +231,25 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 	}
 	return out
 }
+
+func copyOf(row store.Copy) (wire.Copy, error) {
+	out := wire.Copy{Of: plain.Text(row.Of), Channel: row.Channel, Place: plain.Text(row.Place), Differ: []wire.Change{}, Sentence: "It has not been had yet."}
+	if row.Summary == nil {
+		return out, nil
+	}
+	var read survey.CopyRead
+	if err := json.Unmarshal(row.Summary, &read); err != nil {
+		return out, err
+	}
+	out.Size, out.SHA256, out.Identical, out.Same, out.More, out.Trouble = read.Size, read.SHA256.String(), read.Identical, read.Same, read.More, read.Trouble
+	for _, c := range read.Differ {
+		out.Differ = append(out.Differ, wire.Change{Kind: c.Kind, Name: plain.Text(c.Name), Was: plain.Text(c.Was), Before: c.Before, After: c.After})
+	}
+	out.Sentence = read.String()
+	return out, nil
+}
+
+func policyOf(row store.Policy) (wire.PolicyVersion, error) {
+	out := wire.PolicyVersion{Version: row.Version, Name: row.Name, Reason: plain.Text(row.Reason), Created: row.CreatedAt, By: row.CreatedBy}
+	return out, json.Unmarshal(row.Document, &out.Document)
+}

@@ -41,6 +41,7 @@ type Service struct {
 	records *records.Service
 	keys    *keys.Service
 	depots  *depots.Depots
+	origins Origins
 	limits  Limits
 	now     func() time.Time
 	where   string
@@ -48,12 +49,12 @@ type Service struct {
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, limits Limits, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, o Origins, limits Limits, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, depots: d, limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, depots: d, origins: o, limits: limits, now: now, where: "service on " + host}
 }
 
 // A Request asks for a batch.
@@ -66,6 +67,10 @@ type Request struct {
 	IdempotencyKey string
 	// Corrections pair signatures and files by hand.
 	Corrections []survey.Correction
+	// ComesFrom says where manifests of the folder come from, by path, and
+	// Copies are others of them.
+	ComesFrom map[string]survey.Origin
+	Copies    []Copy
 }
 
 // Create checks and stores a new batch, or returns the earlier one that was
@@ -83,14 +88,25 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	if r.Corrections == nil {
 		r.Corrections = []survey.Correction{}
 	}
-	if len(r.Corrections) > 0 {
+	if r.ComesFrom == nil {
+		r.ComesFrom = map[string]survey.Origin{}
+	}
+	copies, given, err := s.copiesOf(r.Copies)
+	if err == nil {
+		err = checkOrigins(r.ComesFrom)
+	}
+	if err != nil {
+		return store.Batch{}, err
+	}
+	if len(r.Corrections)+len(r.ComesFrom)+len(copies) > 0 {
 		// Found out here, a mistake costs nothing but another try.
-		if _, err := s.Plan(ctx, r.Depot, clean, r.Corrections); err != nil {
+		if _, err := s.plan(ctx, r.Depot, clean, survey.Options{Corrections: r.Corrections, Origins: r.ComesFrom, Copies: given}); err != nil {
 			return store.Batch{}, err
 		}
 	}
-	corrections, err := json.Marshal(r.Corrections)
-	if err != nil {
+	corrections, err1 := json.Marshal(r.Corrections)
+	comesFrom, err2 := json.Marshal(r.ComesFrom)
+	if err := errors.Join(err1, err2); err != nil {
 		return store.Batch{}, err
 	}
 	entries, err := folder.List()
@@ -115,11 +131,15 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	}
 	var id int64
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
-		id, _, err = tx.AddBatch(ctx, store.Batch{
+		var added bool
+		id, added, err = tx.AddBatch(ctx, store.Batch{
 			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
-			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections,
+			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
 		})
-		return err
+		if err != nil || !added {
+			return err
+		}
+		return tx.AddCopies(ctx, id, copies)
 	})
 	if err != nil {
 		return store.Batch{}, err
@@ -129,15 +149,22 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 
 // Plan surveys a folder without verifying anything.
 func (s *Service) Plan(ctx context.Context, depot, path string, corrections []survey.Correction) (*survey.Survey, error) {
+	return s.plan(ctx, depot, path, survey.Options{Corrections: corrections})
+}
+
+func (s *Service) plan(ctx context.Context, depot, path string, opts survey.Options) (*survey.Survey, error) {
 	folder, err := s.depots.Open(depot, path)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
-	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Corrections: corrections})
+	plan, err := survey.Run(ctx, folder.FS(), opts)
 	var wrong *survey.CorrectionError
 	var many *survey.TooManyFilesError
+	var origin *survey.OriginError
 	switch {
+	case errors.As(err, &origin):
+		return nil, fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
 	case errors.As(err, &wrong):
 		return nil, fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
 	case errors.As(err, &many):
@@ -168,11 +195,14 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		return nil, s.fail(ctx, b, err)
 	}
 	defer folder.Close()
-	var corrections []survey.Correction
-	if err := json.Unmarshal(b.Corrections, &corrections); err != nil {
+	var opts survey.Options
+	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Origins)); err != nil {
 		return nil, err
 	}
-	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Corrections: corrections})
+	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
+		return nil, err
+	}
+	plan, err := survey.Run(ctx, folder.FS(), opts)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, err
@@ -228,6 +258,9 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 			return err
 		}
 		if err := tx.Surveyed(ctx, id, expected, slices, rows, absents); err != nil {
+			return err
+		}
+		if err := keepCopies(ctx, tx, id, opts.Copies, plan.Copies); err != nil {
 			return err
 		}
 		if len(measured) > 0 {
@@ -680,6 +713,10 @@ type batchRecord struct {
 	Policy     int64         `json:"policy"`
 	// Corrections are the pairs that the person who asked set by hand.
 	Corrections json.RawMessage `json:"corrections"`
+	// Origins say where manifests come from, and Copies how others of them
+	// compare.
+	Origins json.RawMessage   `json:"origins"`
+	Copies  []json.RawMessage `json:"copies"`
 }
 
 // Finish closes a batch when all its slices are done, with its verdict and
@@ -717,11 +754,22 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
 	}
+	copies, err := s.store.Copies(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	summaries := []json.RawMessage{}
+	for _, c := range copies {
+		if c.Summary != nil {
+			summaries = append(summaries, c.Summary)
+		}
+	}
 	position, err := s.records.Append(ctx, tx, records.Entry{
 		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Depot + ":" + b.Path, Verdict: string(verdict), Batch: b.ID,
 		Body: batchRecord{
 			Batch: b.ID, Label: b.Label, Depot: b.Depot, Folder: b.Path, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
+			Origins: b.Origins, Copies: summaries,
 		},
 	})
 	if err != nil {

@@ -32,7 +32,7 @@ func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	require.NoError(t, err)
 	k := keys.New(s, r, serve.Now)
 	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
-	return batches.New(s, r, k, depots.New(c.Depots), batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots
+	return batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots
 }
 
 // TestTwoWorkersAfterOneSlice lets several do the same step at once, over and

@@ -5,8 +5,12 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -26,20 +30,29 @@ func (a *app) batchCommand() *cobra.Command {
 func (a *app) batchRun() *cobra.Command {
 	var r client.BatchRequest
 	var wait bool
-	var set []string
+	var set, from, copies, files []string
 	cmd := &cobra.Command{
 		Use: "run DEPOT:FOLDER", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
 		Long: `run surveys a folder of a depot, measures every file once, judges each by the evidence
 beside it, and records the outcome. With --wait, which is the default on a terminal, it
 shows the progress and then the verdicts, and exits with 0 when everything is cleared,
-10 when something is refused, 11 when nothing is refused and something is unproven.`,
-		Example: "  endeixis batch run quayside:tidewright/gauge-fw-4.2 --wait",
+10 when something is refused, 11 when nothing is refused and something is unproven.
+
+A manifest that nobody signed can be held against copies of it from other channels:
+--origin says where the one in the folder comes from, --copy has the service fetch
+another from a configured origin, --copy-file sends one that you have. The channels are
+vendor-site, mirror, other-network and paper.`,
+		Example: `  endeixis batch run quayside:tidewright/gauge-fw-4.2 --wait
+  endeixis batch run quayside:oarlock/logger-2.4 --origin digests.txt=vendor-site:oarlock.example --copy digests.txt=oarlock-north:2.4/digests.txt`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
 			if r.Depot, r.Path, err = where(args[0]); err != nil {
 				return err
 			}
 			if r.Corrections, err = parseCorrections(set); err != nil {
+				return err
+			}
+			if r.Origins, r.Copies, err = a.parseOrigins(from, copies, files); err != nil {
 				return err
 			}
 			c, err := a.client()
@@ -65,6 +78,9 @@ shows the progress and then the verdicts, and exits with 0 when everything is cl
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
 	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
+	cmd.Flags().StringArrayVar(&from, "origin", nil, "manifest=channel:place: say where a manifest of the folder comes from")
+	cmd.Flags().StringArrayVar(&copies, "copy", nil, "manifest=origin:path: hold it against the copy at a configured origin")
+	cmd.Flags().StringArrayVar(&files, "copy-file", nil, "manifest=channel:file: hold it against a copy that you have here; - reads it from the input")
 	return cmd
 }
 
@@ -88,6 +104,69 @@ func parseCorrections(set []string) ([]wire.Correction, error) {
 		out = append(out, wire.Correction{Signature: signature, File: file})
 	}
 	return out, nil
+}
+
+// named splits “manifest=first:second” of a flag.
+func named(flag, form, text string) (manifest, first, second string, err error) {
+	manifest, rest, ok := strings.Cut(text, "=")
+	first, second, more := strings.Cut(rest, ":")
+	if !ok || !more || manifest == "" || first == "" || second == "" {
+		return "", "", "", usage("--%s %q: write it as %s", flag, text, form)
+	}
+	return manifest, first, second, nil
+}
+
+// parseOrigins reads the flags about copies of manifests.
+func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFrom, given []wire.GivenCopy, err error) {
+	for _, text := range from {
+		manifest, channel, place, err := named("origin", "manifest=channel:place", text)
+		if err != nil {
+			return nil, nil, err
+		}
+		origins = append(origins, wire.ComesFrom{Manifest: manifest, Channel: channel, Place: place})
+	}
+	for _, text := range copies {
+		manifest, origin, path, err := named("copy", "manifest=origin:path", text)
+		if err != nil {
+			return nil, nil, err
+		}
+		given = append(given, wire.GivenCopy{Of: manifest, Origin: origin, Path: path})
+	}
+	for _, text := range files {
+		manifest, channel, file, err := named("copy-file", "manifest=channel:file", text)
+		if err != nil {
+			return nil, nil, err
+		}
+		content, err := a.readFile(file)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !utf8.Valid(content) {
+			return nil, nil, usage("%s is not text in UTF-8, so that it cannot be sent", plain.Quoted(file))
+		}
+		given = append(given, wire.GivenCopy{Of: manifest, Channel: channel, Place: filepath.Base(file), Text: string(content)})
+	}
+	return origins, given, nil
+}
+
+// maxCopyFile bounds a copy that is sent.
+const maxCopyFile = 4 << 20
+
+func (a *app) readFile(name string) ([]byte, error) {
+	in := a.stdin
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	}
+	content, err := io.ReadAll(io.LimitReader(in, maxCopyFile+1))
+	if err == nil && len(content) > maxCopyFile {
+		err = fmt.Errorf("%s has more than %d bytes, which is too much for a copy that is sent", plain.Quoted(name), maxCopyFile)
+	}
+	return content, err
 }
 
 func (a *app) batchSurvey() *cobra.Command {
@@ -336,6 +415,7 @@ type fullBatch struct {
 	wire.Batch
 	Items  []wire.Item   `json:"items"`
 	Absent []wire.Absent `json:"absent"`
+	Copies []wire.Copy   `json:"copies"`
 }
 
 // printBatch shows a batch: all of its files, those that match a pattern, or
@@ -346,6 +426,10 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 		return err
 	}
 	absent, err := c.Absent(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	copies, err := c.Copies(ctx, b.ID)
 	if err != nil {
 		return err
 	}
@@ -368,7 +452,12 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 	for _, e := range absent {
 		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
 	}
-	return a.print(fullBatch{b, items, absent}, g, func() { a.showBatch(b, items, absent, only != "") })
+	return a.print(fullBatch{b, items, absent, copies}, g, func() {
+		a.showBatch(b, items, absent, only != "")
+		if only == "" {
+			a.showCopies(copies)
+		}
+	})
 }
 
 // reason is the sentence that decided about an item.
@@ -382,7 +471,8 @@ func reason(item wire.Item) string {
 	}
 	best := ""
 	for _, ground := range item.Grounds {
-		if ground.Effect == wanted && (best == "" || ground.Code == judge.SignatureValid || ground.Code == judge.WithinCleared) {
+		// What clears says more than a digest that matches.
+		if ground.Effect == wanted && (best == "" || wanted == judge.Supports && ground.Code != judge.DigestMatch) {
 			best = ground.Sentence
 		}
 	}
@@ -421,6 +511,31 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 		for _, e := range absent {
 			fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("absent"), plain.Text(e.Name))
 			a.wrapped("    ", fmt.Sprintf("%s lists it in line %d; it is not in the folder, which is no failure by itself.", e.Manifest, e.Line))
+		}
+	}
+}
+
+// showCopies tells how copies of manifests compare.
+func (a *app) showCopies(copies []wire.Copy) {
+	if len(copies) > 0 {
+		fmt.Fprintln(a.stdout)
+	}
+	for _, c := range copies {
+		fmt.Fprintf(a.stdout, "copy of %s  %s\n", a.bold(c.Of), a.faint(strings.ReplaceAll(c.Channel, "-", " ")+", "+c.Place))
+		a.wrapped("    ", c.Sentence)
+		for i, d := range c.Differ {
+			if i == 5 {
+				a.wrapped("    ", fmt.Sprintf("and %d more", len(c.Differ)-i+c.More))
+				break
+			}
+			name := d.Name
+			if d.Was != "" {
+				name = d.Was + " → " + d.Name
+			}
+			a.hanging("    • ", "      ", d.Kind+": "+name)
+			if d.Kind == "changed" {
+				a.aligned("      ", "here", d.Before, "copy", d.After)
+			}
 		}
 	}
 }

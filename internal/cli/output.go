@@ -184,8 +184,14 @@ func (a *app) hanging(first, rest, s string) {
 // compared shows two digests in groups of four with a mark under every
 // character that differs, so that no eye has to find it.
 func (a *app) compared(indent, expected, computed string) {
+	a.aligned(indent, "expected", expected, "computed", computed)
+}
+
+// aligned is compared for two digests with labels of their own.
+func (a *app) aligned(indent, first, one, second, other string) {
 	const perLine = 32
-	e, c := strings.ToUpper(expected), strings.ToUpper(computed)
+	width := max(len(first), len(second))
+	e, c := strings.ToUpper(one), strings.ToUpper(other)
 	for at := 0; at < max(len(e), len(c)); at += perLine {
 		part := func(s string) string { return s[min(at, len(s)):min(at+perLine, len(s))] }
 		pe, pc := part(e), part(c)
@@ -196,9 +202,9 @@ func (a *app) compared(indent, expected, computed string) {
 				marks[i] = '^'
 			}
 		}
-		fmt.Fprintf(a.stdout, "%sexpected  %s\n%scomputed  %s\n", indent, plain.Grouped(pe), indent, plain.Grouped(pc))
+		fmt.Fprintf(a.stdout, "%s%-*s  %s\n%s%-*s  %s\n", indent, width, first, plain.Grouped(pe), indent, width, second, plain.Grouped(pc))
 		if under := strings.TrimRight(plain.Grouped(string(marks)), " "); under != "" {
-			fmt.Fprintf(a.stdout, "%s          %s\n", indent, under)
+			fmt.Fprintf(a.stdout, "%s%*s  %s\n", indent, width, "", under)
 		}
 	}
 }

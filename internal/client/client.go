@@ -239,6 +239,8 @@ type BatchRequest struct {
 	RequireAll bool   `json:"require_all,omitempty"`
 
 	Corrections []wire.Correction `json:"corrections,omitempty"`
+	Origins     []wire.ComesFrom  `json:"origins,omitempty"`
+	Copies      []wire.GivenCopy  `json:"copies,omitempty"`
 }
 
 // Survey shows what a batch would check.
@@ -252,6 +254,23 @@ func (c *Client) Survey(ctx context.Context, depot, path string, corrections []w
 func (c *Client) RunBatch(ctx context.Context, r BatchRequest, key string) (wire.Batch, error) {
 	var out wire.Batch
 	return out, c.call(ctx, http.MethodPost, "/batches", r, &out, "Idempotency-Key", key)
+}
+
+// Copies tells how copies of a batch's manifests compare.
+func (c *Client) Copies(ctx context.Context, id int64) ([]wire.Copy, error) {
+	return all[wire.Copy](ctx, c, fmt.Sprintf("/batches/%d/copies", id), nil, 0)
+}
+
+// Policies lists the versions of the policy, the one in force first.
+func (c *Client) Policies(ctx context.Context) ([]wire.PolicyVersion, error) {
+	return all[wire.PolicyVersion](ctx, c, "/policies", nil, 0)
+}
+
+// SetPolicy puts a new version of the policy in force. The document is a whole
+// policy in JSON; the service refuses one with fields missing or unknown.
+func (c *Client) SetPolicy(ctx context.Context, document json.RawMessage, reason string) (wire.PolicyVersion, error) {
+	var out wire.PolicyVersion
+	return out, c.call(ctx, http.MethodPost, "/policies", map[string]any{"document": document, "reason": reason}, &out)
 }
 
 // Batch returns a batch.

@@ -29,10 +29,21 @@ type Config struct {
 	Ledger   Ledger   `koanf:"ledger"`
 	// Depots maps names to directories that the service may read.
 	Depots map[string]string `koanf:"depots"`
-	Work   Work              `koanf:"work"`
-	Log    Log               `koanf:"log"`
+	// Origins are the places from which copies of manifests may be fetched,
+	// by name. No other place is ever contacted.
+	Origins map[string]Origin `koanf:"origins"`
+	Work    Work              `koanf:"work"`
+	Log     Log               `koanf:"log"`
 	// SecureCookies is to be on wherever people reach the service by HTTPS.
 	SecureCookies bool `koanf:"secure_cookies"`
+}
+
+// Origin is a place from which copies of manifests may be fetched.
+type Origin struct {
+	// URL is the address of a folder; everything below it may be asked for.
+	URL string `koanf:"url"`
+	// Channel is vendor-site, mirror, other-network or paper.
+	Channel string `koanf:"channel"`
 }
 
 // Database says where the records are kept.
@@ -65,7 +76,7 @@ type Log struct {
 
 func defaults() Config {
 	return Config{
-		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{},
+		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{},
 		Ledger: Ledger{KeyFile: "ledger.key"},
 		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000},
 		Log:    Log{Level: "info", Format: "text"},
@@ -112,7 +123,7 @@ func Load(path string) (*Loaded, error) {
 	if err := layer("environment", env.Provider(".", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {
 		key = strings.ToLower(strings.TrimPrefix(key, prefix))
 		key = strings.ReplaceAll(key, "__", ".")
-		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && key != "database.url" {
+		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && key != "database.url" {
 			return "", nil // variables of the client and others
 		}
 		return key, value
@@ -149,7 +160,7 @@ func unknownKeys(k *koanf.Koanf) []string {
 	known.Load(structs.Provider(defaults(), "koanf"), nil) //nolint:errcheck // cannot fail
 	var out []string
 	for _, key := range k.Keys() {
-		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") {
+		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) {
 			out = append(out, key)
 		}
 	}
@@ -172,6 +183,8 @@ func from(base, path string) string {
 	return filepath.Join(base, path)
 }
 
+var originKey = regexp.MustCompile(`^origins\.[^.]+\.(url|channel)$`)
+
 var depotName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 
 func (c *Config) validate() error {
@@ -182,6 +195,11 @@ func (c *Config) validate() error {
 		return fmt.Errorf("name %q is not a host name", c.Name)
 	case c.Work.SliceBytes < 1 || c.Work.SliceItems < 1:
 		return fmt.Errorf("work.slice_bytes and work.slice_items must be at least 1")
+	}
+	for name := range c.Origins {
+		if !depotName.MatchString(name) {
+			return fmt.Errorf("origin name %q: use small letters, digits and hyphens", name)
+		}
 	}
 	for name, dir := range c.Depots {
 		if !depotName.MatchString(name) {

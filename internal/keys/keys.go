@@ -49,23 +49,46 @@ func (s *Service) InitPolicy(ctx context.Context, by string) error {
 	if _, err := s.store.Policy(ctx, 0); !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	p := judge.DefaultPolicy()
+	_, err := s.putPolicy(ctx, by, judge.DefaultPolicy(), "")
+	return err
+}
+
+// SetPolicy puts a new version of the policy in force. Batches that have begun
+// keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
+// and for one that changes nothing.
+func (s *Service) SetPolicy(ctx context.Context, by string, p judge.Policy, reason string) (store.Policy, error) {
+	if err := p.Validate(); err != nil {
+		return store.Policy{}, fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).Advise("“endeixis policy show” prints the one in force.").At("document")
+	}
+	now, version, err := s.Policy(ctx, 0)
+	if err != nil {
+		return store.Policy{}, err
+	}
+	if now == p {
+		return store.Policy{}, fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
+	}
+	return s.putPolicy(ctx, by, p, reason)
+}
+
+func (s *Service) putPolicy(ctx context.Context, by string, p judge.Policy, reason string) (store.Policy, error) {
 	document, err := json.Marshal(p)
 	if err != nil {
-		return err
+		return store.Policy{}, err
 	}
-	return s.store.Do(ctx, func(tx *store.Tx) error {
-		version, err := tx.AddPolicy(ctx, store.Policy{Name: "default", Document: document, CreatedAt: s.now(), CreatedBy: by})
-		if err != nil {
+	row := store.Policy{Name: "default", Document: document, Reason: reason, CreatedAt: s.now(), CreatedBy: by}
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		if row.Version, err = tx.AddPolicy(ctx, row); err != nil {
 			return err
 		}
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: "default", Body: struct {
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: row.Name, Body: struct {
 			Name    string       `json:"name"`
 			Version int64        `json:"version"`
 			Policy  judge.Policy `json:"policy"`
-		}{"default", version, p}})
+			Reason  string       `json:"reason"`
+		}{row.Name, row.Version, p, reason}})
 		return err
 	})
+	return row, err
 }
 
 // Snapshot returns the keyring as stored.

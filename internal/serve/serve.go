@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"endeixis/console"
+	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/api"
 	"endeixis/internal/batches"
@@ -20,6 +21,7 @@ import (
 	"endeixis/internal/events"
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
+	"endeixis/internal/origins"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -34,6 +36,7 @@ type Service struct {
 	keys    *keys.Service
 	batches *batches.Service
 	depots  *depots.Depots
+	origins *origins.Origins
 }
 
 // Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
@@ -61,12 +64,20 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
+	var configured []origins.Origin
+	for name, o := range c.Origins {
+		configured = append(configured, origins.Origin{Name: name, URL: o.URL, Channel: survey.Channel(o.Channel)})
+	}
+	places, err := origins.New(configured, origins.Limits{})
+	if err != nil {
+		return nil, err
+	}
 	recs := records.New(s, Now)
 	k := keys.New(s, recs, Now)
 	d := depots.New(c.Depots)
 	return &Service{
-		config: c, log: log, store: s, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
-		batches: batches.New(s, recs, k, d, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
+		config: c, log: log, store: s, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
+		batches: batches.New(s, recs, k, d, places, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
 	}, nil
 }
 
@@ -145,7 +156,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.signCheckpoints(background)
 
 	handler := api.New(api.Parts{
-		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots,
+		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots, Origins: s.origins,
 		Jobs: runner, Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"sync"
@@ -21,6 +22,7 @@ import (
 	"endeixis/internal/config"
 	"endeixis/internal/pgserver"
 	"endeixis/internal/serve"
+	"endeixis/internal/world"
 )
 
 // A Service is a running service.
@@ -84,10 +86,19 @@ func Prepare(t testing.TB) config.Config {
 	dir := t.TempDir()
 	depot := filepath.Join(dir, scenario.Depot)
 	require.NoError(t, scenario.WriteSmall(depot))
+	mirrors := filepath.Join(dir, "mirrors")
+	require.NoError(t, scenario.WriteMirrors(mirrors))
+	outside := httptest.NewServer(world.Handler(os.DirFS(mirrors)))
+	t.Cleanup(outside.Close)
+	places := map[string]config.Origin{"oarlock-page": {URL: outside.URL + "/page/", Channel: "vendor-site"}}
+	for _, name := range scenario.Mirrors() {
+		places[name] = config.Origin{URL: outside.URL + "/mirrors/" + name + "/", Channel: "mirror"}
+	}
 	return config.Config{
 		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
 		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
-		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
+		Origins: places,
+		Work:    config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
 	}
 }
 

@@ -29,6 +29,7 @@ type Batch struct {
 	Note           string     `db:"note"`
 	Position       *int64     `db:"position"`
 	Corrections    []byte     `db:"corrections"`
+	Origins        []byte     `db:"origins"`
 	Tally
 }
 
@@ -58,10 +59,10 @@ const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.byt
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
-	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10)
+	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11)
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
-		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections)))
+		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
 	if err != ErrNotFound {
 		return id, err == nil, err
 	}
@@ -73,6 +74,43 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 		return 0, false, fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", earlier.ID).Advise("Use a new one.")
 	}
 	return earlier.ID, false, nil
+}
+
+// A Copy is a copy of a manifest, from elsewhere.
+type Copy struct {
+	N       int    `db:"n"`
+	Of      string `db:"of_path"`
+	Channel string `db:"channel"`
+	Place   string `db:"place"`
+	// Origin and Path say where it is to be fetched from, or are empty.
+	Origin  string `db:"origin"`
+	Path    string `db:"path"`
+	Content []byte `db:"content"`
+	Summary []byte `db:"summary"`
+}
+
+// AddCopies stores the copies of a new batch.
+func (t *Tx) AddCopies(ctx context.Context, batch int64, copies []Copy) error {
+	for _, c := range copies {
+		if _, err := t.tx.ExecContext(ctx, `INSERT INTO copies (batch_id, n, of_path, channel, place, origin, path, content) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+			batch, c.N, c.Of, c.Channel, c.Place, c.Origin, c.Path, c.Content); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Copies lists the copies of a batch with their content.
+func (s *Store) Copies(ctx context.Context, batch int64) ([]Copy, error) {
+	out := []Copy{}
+	err := s.db.SelectContext(ctx, &out, `SELECT n, of_path, channel, place, origin, path, content, summary FROM copies WHERE batch_id = $1 ORDER BY n`, batch)
+	return out, explain(err)
+}
+
+// CopyRead stores what was had of a copy, and how it compares.
+func (t *Tx) CopyRead(ctx context.Context, batch int64, n int, content, summary []byte) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE copies SET content = $3, summary = $4 WHERE batch_id = $1 AND n = $2`, batch, n, content, string(summary))
+	return err
 }
 
 // Batch returns one batch, or [ErrNotFound].

@@ -194,6 +194,7 @@ type Policy struct {
 	Version   int64     `db:"version"`
 	Name      string    `db:"name"`
 	Document  []byte    `db:"document"`
+	Reason    string    `db:"reason"`
 	CreatedAt time.Time `db:"created_at"`
 	CreatedBy string    `db:"created_by"`
 }
@@ -201,8 +202,8 @@ type Policy struct {
 // AddPolicy stores a new version and returns its number.
 func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
 	var version int64
-	err := t.tx.GetContext(ctx, &version, `INSERT INTO policies (name, document, created_at, created_by) VALUES ($1, $2, $3, $4) RETURNING version`,
-		p.Name, string(p.Document), p.CreatedAt, p.CreatedBy)
+	err := t.tx.GetContext(ctx, &version, `INSERT INTO policies (name, document, created_at, created_by, reason) VALUES ($1, $2, $3, $4, $5) RETURNING version`,
+		p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
 	return version, err
 }
 
@@ -212,4 +213,11 @@ func (s *Store) Policy(ctx context.Context, version int64) (Policy, error) {
 	var p Policy
 	err := s.db.GetContext(ctx, &p, `SELECT * FROM policies WHERE $1::bigint IN (0, version) ORDER BY version DESC LIMIT 1`, version)
 	return p, explain(err)
+}
+
+// Policies lists the versions of the policy, the newest first.
+func (s *Store) Policies(ctx context.Context, limit int) ([]Policy, error) {
+	out := []Policy{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM policies ORDER BY version DESC LIMIT $1`, limit)
+	return out, explain(err)
 }

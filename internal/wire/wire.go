@@ -324,3 +324,62 @@ type Vouched struct {
 	Line int    `json:"line,omitempty"`
 	Why  string `json:"why"`
 }
+
+// Origin is a place from which copies of manifests can be fetched.
+type Origin struct {
+	Name    string `json:"name"`
+	URL     string `json:"url"`
+	Channel string `json:"channel" enum:"vendor-site,mirror,other-network,paper"`
+}
+
+// ComesFrom says where a manifest of the folder comes from.
+type ComesFrom struct {
+	Manifest string `json:"manifest" doc:"The manifest, as the survey names it."`
+	Channel  string `json:"channel" enum:"vendor-site,mirror,other-network,paper"`
+	Place    string `json:"place,omitempty" doc:"Where exactly, such as an address."`
+}
+
+// GivenCopy is a copy of a manifest, to hold the one in the folder against:
+// either origin and path, to be fetched, or text with channel and place.
+type GivenCopy struct {
+	Of      string `json:"of" doc:"The manifest in the folder, as the survey names it."`
+	Origin  string `json:"origin,omitempty" doc:"The name of a configured origin."`
+	Path    string `json:"path,omitempty" doc:"The path of the copy there."`
+	Channel string `json:"channel,omitempty" enum:"vendor-site,mirror,other-network,paper" doc:"Where a text comes from."`
+	Place   string `json:"place,omitempty"`
+	Text    string `json:"text,omitempty" doc:"The copy itself."`
+}
+
+// Copy tells how a copy of a manifest compares.
+type Copy struct {
+	Of        string   `json:"of"`
+	Channel   string   `json:"channel"`
+	Place     string   `json:"place"`
+	Size      int64    `json:"size"`
+	SHA256    string   `json:"sha256,omitempty"`
+	Identical bool     `json:"identical" doc:"Every byte is the same."`
+	Same      int      `json:"same" doc:"Entries that agree."`
+	Differ    []Change `json:"differ" doc:"Entries that do not, at most a hundred."`
+	More      int      `json:"more" doc:"How many more do not agree."`
+	Trouble   string   `json:"trouble,omitempty" doc:"Why it could not be had or read."`
+	Sentence  string   `json:"sentence" doc:"All of this in words."`
+}
+
+// Change is how one name fares between two manifests.
+type Change struct {
+	Kind   string `json:"kind" enum:"added,removed,changed,renamed,incomparable"`
+	Name   string `json:"name"`
+	Was    string `json:"was,omitempty"`
+	Before string `json:"before,omitempty" doc:"The digest in the folder's manifest."`
+	After  string `json:"after,omitempty" doc:"The digest in the copy."`
+}
+
+// PolicyVersion is one version of the policy.
+type PolicyVersion struct {
+	Version  int64        `json:"version"`
+	Name     string       `json:"name"`
+	Reason   string       `json:"reason,omitempty"`
+	Created  time.Time    `json:"created"`
+	By       string       `json:"by"`
+	Document judge.Policy `json:"document"`
+}

@@ -1,0 +1,85 @@
+package origins
+
+import (
+	"context"
+	"errors"
+	"net/http/httptest"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/survey"
+	"endeixis/internal/fault"
+	"endeixis/internal/world"
+)
+
+// TestFetch asks well-behaved and misbehaving mirrors over real HTTP.
+func TestFetch(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(world.Handler(fstest.MapFS{
+		"north/2.4/digests.txt": {Data: []byte("list")}, "south/2.4/digests.txt": {Data: []byte("other")},
+	}))
+	defer server.Close()
+	places := func(at ...string) []Origin {
+		var out []Origin
+		for _, a := range at {
+			out = append(out, Origin{Name: a, URL: server.URL + "/" + a, Channel: survey.Mirror})
+		}
+		return out
+	}
+	o, err := New(append(places("slow", "endless", "elsewhere", "page"), Origin{"north", server.URL + "/mirrors/north/", survey.Mirror}, Origin{"dead", "http://127.0.0.1:1/", survey.VendorSite}),
+		Limits{Bytes: 1 << 20, Time: 500 * time.Millisecond})
+	require.NoError(t, err)
+	content, err := o.Fetch(t.Context(), "north", "2.4/digests.txt")
+	require.NoError(t, err)
+	assert.Equal(t, "list", string(content))
+	at, err := o.Where("north", "2.4/digests.txt")
+	require.NoError(t, err)
+	assert.Equal(t, survey.Origin{Channel: survey.Mirror, Place: server.URL + "/mirrors/north/2.4/digests.txt"}, at)
+
+	for place, says := range map[string]string{
+		"slow": "not there in full within 500ms", "endless": "more than 1048576 bytes", "elsewhere": "redirects to another place",
+		"page": "answered with a page", "north": "404 Not Found", "dead": "refused",
+	} {
+		_, err := o.Fetch(t.Context(), place, "x/list.txt")
+		var trouble *FetchError
+		require.ErrorAs(t, err, &trouble, place)
+		assert.Contains(t, trouble.Reason, says, place)
+	}
+	for _, bad := range []string{"../south/2.4/digests.txt", "/etc/passwd", "", "http://elsewhere.example/x", "a//b"} {
+		_, err := o.Fetch(t.Context(), "north", bad)
+		if bad == "http://elsewhere.example/x" || bad == "a//b" {
+			// A path like any other, below the mirror.
+			assert.Error(t, err, bad)
+			continue
+		}
+		assert.True(t, fault.Is(err, "origin-path"), "%q: %v", bad, err)
+	}
+	_, err = o.Fetch(t.Context(), "east", "x")
+	assert.True(t, fault.Is(err, "origin-unknown"))
+	ctx, cancel := context.WithCancelCause(t.Context())
+	ended := errors.New("the service ends")
+	cancel(ended)
+	_, err = o.Fetch(ctx, "north", "2.4/digests.txt")
+	assert.ErrorIs(t, err, ended)
+}
+
+func TestConfiguredOrigins(t *testing.T) {
+	t.Parallel()
+	for _, bad := range []Origin{
+		{"a", "ftp://x/", survey.Mirror},
+		{"a", "http:///x", survey.Mirror},
+		{"a", "http://user:pass@x/", survey.Mirror},
+		{"a", "http://x/?q", survey.Mirror},
+		{"a", "http://x/", "radio"},
+	} {
+		_, err := New([]Origin{bad}, Limits{})
+		assert.Error(t, err, "%+v", bad)
+	}
+	o, err := New([]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}}, Limits{})
+	require.NoError(t, err)
+	assert.Equal(t, "a", o.All()[0].Name)
+}
