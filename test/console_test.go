@@ -333,3 +333,68 @@ func TestConsoleMarkup(t *testing.T) {
 	b.do(chromedp.Title(&title))
 	assert.Equal(t, "Endeixis", title)
 }
+
+// TestConsoleCopiesAndArchives surveys an archive, holds a list against copies
+// of it, and looks at what lies inside a disc image.
+func TestConsoleCopiesAndArchives(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	b := open(t, s)
+	b.signIn("operator")
+	verify := func(folder string) {
+		b.visit("/batches/new?depot=quayside&path="+folder, "Verify this folder")
+		b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery))
+	}
+	const list = "oarlock-logger-2.4-digests.txt"
+	verify("oarlock/logger-2.4")
+	b.press("Survey first")
+	b.sees("Hold a manifest against copies")
+	b.do(chromedp.Click("summary", chromedp.ByQuery))
+	b.choose("Fetch one from", "oarlock-south")
+	b.fill("Path there", "2.4/"+list)
+	b.press("Add this copy")
+	b.sees("oarlock-south, 2.4/")
+	b.accessible("copies from elsewhere")
+	b.fill("Where exactly", "sheet on the notice board")
+	b.fill("Its text", "oarlock-logger-2.4-arm64.img is "+strings.Repeat("ab", 32))
+	b.press("Add the pasted copy")
+	b.sees("paper, sheet on the notice board")
+	b.press("Verify this folder")
+	b.sees("2 artifacts refused")
+	b.sees("It agrees in 5 entries, and differs in 1")
+	b.sees("paper, sheet on the notice board")
+	b.accessible("batch with copies")
+	filter := func(pattern string) {
+		b.do(chromedp.SendKeys(`input[placeholder="*-main.img"]`, pattern, chromedp.ByQuery))
+	}
+	filter("*riscv64*")
+	b.sees("1 artifact unproven")
+	assert.NotContains(t, b.text(), "armv6")
+	filter("zzz")
+	b.sees("No artifact fits this filter")
+
+	verify("corran/chart-disc-2026-10")
+	b.press("Survey first")
+	b.sees("disc image with 6 members, 5 spoken of")
+	b.sees("inside: charts/lights-1.chart")
+	b.accessible("survey of a disc image")
+	b.press("Verify this folder")
+	b.sees("6 artifacts cleared")
+	b.press("chart-disc-2026-10.iso//charts/lights-1.chart")
+	b.sees("By the file around it: complete")
+	b.sees("It lies inside")
+	b.accessible("file inside a disc image")
+
+	verify("lanternfell/lamp-ctl-3.5-archive")
+	b.press("Verify this folder")
+	b.sees("1 artifact refused")
+	b.press("lamp-ctl-3.5.zip")
+	b.sees("inside this file, not of the file itself")
+
+	b.visit("/manifests", "Read a manifest")
+	b.fill("Text", "SHA256 (lamp.bin) = "+strings.Repeat("cd", 32)+"\nno digest here\n")
+	b.press("Read it")
+	b.sees("1 entry, written as tagged")
+	b.sees("Line 2:")
+	b.accessible("manifest reading")
+}

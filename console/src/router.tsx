@@ -8,6 +8,7 @@ import { ItemPage } from "./pages/item/item-page";
 import { KeyPage } from "./pages/key/key-page";
 import { ImportPage } from "./pages/keyring/import-page";
 import { KeyringPage } from "./pages/keyring/keyring-page";
+import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
 import { OverviewPage } from "./pages/overview/overview-page";
 import { RecordPage } from "./pages/record/record-page";
@@ -28,6 +29,7 @@ export const router = createBrowserRouter([
       { path: "/batches/new", element: <NewBatchPage /> },
       { path: "/batches/:batch", element: <BatchPage /> },
       { path: "/batches/:batch/items/:item", element: <ItemPage /> },
+      { path: "/manifests", element: <ManifestsPage /> },
       { path: "/keyring", element: <KeyringPage /> },
       { path: "/keyring/import", element: <ImportPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },

@@ -5,7 +5,9 @@ import (
 	"encoding/base64"
 	"errors"
 	"net/http"
+	"path"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -13,6 +15,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
+	"endeixis/core/manifest"
 	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/batches"
@@ -264,6 +267,23 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		return answer(surveyOf(plan), nil)
+	})
+	type manifestText struct {
+		Body struct {
+			Text string `json:"text" maxLength:"4194304" doc:"The manifest, or a page or message with digests in it."`
+			Name string `json:"name,omitempty" maxLength:"255" doc:"Its file name, which can tell the algorithm."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/manifest-readings", "read-manifest", "Show what is understood of a manifest, and what is not; nothing is kept", access.Auditor), func(_ context.Context, in *manifestText) (*body[wire.Reading], error) {
+		m, err := manifest.Read(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000})
+		var limit *manifest.LimitError
+		if errors.As(err, &limit) {
+			err = fault.New(fault.Invalid, "manifest-too-large", "The manifest was not read: %v.", limit).Advise("“endeixis manifest show” reads longer ones.").At("text")
+		}
+		if err != nil {
+			return nil, err
+		}
+		return answer(readingOf(m), nil)
 	})
 	type listBatches struct {
 		State   string `query:"state" enum:"waiting,measuring,done,failed"`

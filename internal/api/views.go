@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
+	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
@@ -252,4 +254,26 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 func policyOf(row store.Policy) (wire.PolicyVersion, error) {
 	out := wire.PolicyVersion{Version: row.Version, Name: row.Name, Reason: plain.Text(row.Reason), Created: row.CreatedAt, By: row.CreatedBy}
 	return out, json.Unmarshal(row.Document, &out.Document)
+}
+
+// shownEntries bounds the entries of a manifest that are shown at once.
+const shownEntries = 5000
+
+func readingOf(m *manifest.Manifest) wire.Reading {
+	out := wire.Reading{Format: string(m.Format), Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, Cut: len(m.Entries) > shownEntries}
+	for _, e := range m.Entries[:min(len(m.Entries), shownEntries)] {
+		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line}
+		if e.Algorithm != digest.Unknown {
+			name := e.Algorithm.String()
+			entry.Algorithm = &name
+		}
+		for _, c := range e.Candidates {
+			entry.Candidates = append(entry.Candidates, c.String())
+		}
+		out.Entries = append(out.Entries, entry)
+	}
+	for _, p := range m.Problems {
+		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: string(p.Code), Message: plain.Text(p.Message)})
+	}
+	return out
 }

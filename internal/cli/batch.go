@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -540,11 +541,17 @@ func (a *app) showCopies(copies []wire.Copy) {
 	}
 }
 
-// problems are the grounds that stand against an item.
+// problems are the grounds that stand against an item, those that refuse it
+// first.
 func problems(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
-		if g.Effect == judge.Refuses || g.Effect == judge.Withholds {
+		if g.Effect == judge.Refuses {
+			out = append(out, g)
+		}
+	}
+	for _, g := range item.Grounds {
+		if g.Effect == judge.Withholds {
 			out = append(out, g)
 		}
 	}
@@ -578,8 +585,11 @@ func (a *app) showItem(item wire.Item, links bool) {
 	}
 	for _, g := range shown {
 		a.wrapped("    ", g.Sentence)
-		if g.Code == judge.DigestMismatch {
+		switch {
+		case g.Code == judge.DigestMismatch:
 			a.compared("      ", g.Expected.String(), g.Computed.String())
+		case g.Code == judge.ManifestsDisagree && !slices.Equal(g.Expected, g.Computed):
+			a.aligned("      ", "stated", g.Expected.String(), "computed", g.Computed.String())
 		}
 		for _, f := range g.Findings {
 			a.hanging("    • ", "      ", f.Sentence)

@@ -383,3 +383,29 @@ type PolicyVersion struct {
 	By       string       `json:"by"`
 	Document judge.Policy `json:"document"`
 }
+
+// Reading is what was understood of a manifest.
+type Reading struct {
+	Format       string        `json:"format"`
+	Entries      []ReadEntry   `json:"entries"`
+	Problems     []ReadProblem `json:"problems"`
+	MoreProblems int           `json:"more_problems"`
+	Cut          bool          `json:"cut" doc:"There are more entries than are shown."`
+}
+
+// ReadEntry is one entry of a manifest that was read.
+type ReadEntry struct {
+	Name       string   `json:"name" doc:"Made safe to show; empty for a bare digest."`
+	Algorithm  *string  `json:"algorithm" doc:"Null where only candidates are known."`
+	Candidates []string `json:"candidates"`
+	Digest     string   `json:"digest"`
+	Size       *int64   `json:"size"`
+	Line       int      `json:"line"`
+}
+
+// ReadProblem is a line that could not be used.
+type ReadProblem struct {
+	Line    int    `json:"line"`
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}

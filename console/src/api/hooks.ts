@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, ask, type Batch, type Correction, type Me } from "./client";
+import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy, type Me } from "./client";
 
 export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
 export const mayCurate = (me?: Me) => me?.role === "curator" || me?.role === "administrator";
@@ -70,7 +70,7 @@ export function useSurvey() {
 
 export function useRunBatch() {
   return useMutation({
-    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string; corrections: Correction[] }) =>
+    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string; corrections: Correction[]; origins: ComesFrom[]; copies: GivenCopy[] }) =>
       ask(
         api.POST("/api/v1/batches", {
           params: { header: { "Idempotency-Key": r.key } },
@@ -81,6 +81,8 @@ export function useRunBatch() {
             label: r.label || undefined,
             require_all: r.requireAll,
             corrections: r.corrections,
+            origins: r.origins,
+            copies: r.copies,
           },
         }),
       ),
@@ -135,6 +137,21 @@ export function useItems(id: number, filter: { verdict?: string; role?: string; 
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: live ? 2_000 : false,
   });
+}
+
+export function useCopies(id: number, live: boolean) {
+  return useQuery({
+    queryKey: ["copies", id, live],
+    queryFn: () => ask(api.GET("/api/v1/batches/{id}/copies", { params: { path: { id } } })),
+  });
+}
+
+export function useOrigins() {
+  return useQuery({ queryKey: ["origins"], queryFn: () => ask(api.GET("/api/v1/origins")) });
+}
+
+export function useReading() {
+  return useMutation({ mutationFn: (body: { text: string; name: string }) => ask(api.POST("/api/v1/manifest-readings", { body })) });
 }
 
 export function useAbsent(id: number) {

@@ -16,7 +16,7 @@ export function Hex({ value }: { value: string }) {
  * bold, underlined and coloured, so that no eye has to find them and colour
  * alone does not tell.
  */
-export function Comparison({ expected, computed }: { expected: string; computed: string }) {
+export function Comparison({ expected, computed, labels = ["expected", "computed"] }: { expected: string; computed: string; labels?: [string, string] }) {
   const e = expected.toUpperCase();
   const c = computed.toUpperCase();
   const length = Math.max(e.length, c.length);
@@ -37,8 +37,8 @@ export function Comparison({ expected, computed }: { expected: string; computed:
     <div className="overflow-x-auto">
       <div className="flex gap-3 font-mono">
         <div className="shrink-0 font-sans text-sm soft">
-          <div className="h-6">expected</div>
-          <div className="h-6">computed</div>
+          <div className="h-6">{labels[0]}</div>
+          <div className="h-6">{labels[1]}</div>
         </div>
         <div className="flex flex-wrap gap-x-[1ch] gap-y-2">
           {columns.map((at) => (

@@ -10,6 +10,7 @@ import { ProblemNote } from "./problem-note";
 const places = [
   { to: "/", name: "Overview" },
   { to: "/batches", name: "Batches" },
+  { to: "/manifests", name: "Manifests" },
   { to: "/keyring", name: "Keyring" },
   { to: "/records", name: "Records" },
 ];

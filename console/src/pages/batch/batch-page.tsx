@@ -2,9 +2,10 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import type { Batch, Item } from "../../api/client";
-import { useAbsent, useBatch, useItems } from "../../api/hooks";
+import { useAbsent, useBatch, useCopies, useItems } from "../../api/hooks";
 import { Filter } from "../../parts/filter";
 import { deciding } from "../../parts/grounds";
+import { Comparison } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
@@ -36,6 +37,7 @@ export function BatchPage() {
         </label>
       </div>
       <Artifacts batch={id} verdict={verdict} match={match} live={open} />
+      {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
     </div>
@@ -116,6 +118,37 @@ function Group({ title, items, batch }: { title: string; items: Item[]; batch: n
               </div>
               <p className="text-sm break-words">{deciding(item)}</p>
             </div>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** How copies of the manifests from elsewhere compare. */
+function CopiesList({ batch, live }: { batch: number; live: boolean }) {
+  const list = useCopies(batch, live);
+  const copies = list.data?.items ?? [];
+  if (copies.length === 0) return null;
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Copies of the manifests from elsewhere</h2>
+      <ul className="rows">
+        {copies.map((c, i) => (
+          <li key={i} className="py-1.5">
+            <p className="break-all">
+              {c.of} <span className="text-sm soft">{c.channel.replace("-", " ")}, {c.place}</span>
+            </p>
+            <p>{c.sentence}</p>
+            {c.differ.map((d, j) => (
+              <div key={j} className="pl-4">
+                <p className="break-all">
+                  {d.kind}: {d.was ? `${d.was} → ` : ""}
+                  {d.name}
+                </p>
+                {d.before && d.after && <Comparison expected={d.before} computed={d.after} labels={["here", "copy"]} />}
+              </div>
+            ))}
           </li>
         ))}
       </ul>

@@ -7,6 +7,7 @@ import { useDepots, useFolder, usePublishers, useRunBatch } from "../../api/hook
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes, count } from "../../parts/text";
+import { type Against, nothing } from "./copies-form";
 import { SurveyPanel } from "./survey-panel";
 
 /** Choose a folder of a depot, look at what lies in it, and verify it. */
@@ -17,8 +18,11 @@ export function NewBatchPage() {
   const path = search.get("path") ?? "";
   const folder = useFolder(depot, path);
   const [corrections, setCorrections] = useState<Correction[]>([]);
+  const [against, hold] = useState<Against>(nothing);
   const open = (next: string) => {
-    setCorrections([]); setSearch({ depot, path: next });
+    setCorrections([]);
+    hold(nothing);
+    setSearch({ depot, path: next });
   };
   const parts = path === "" ? [] : path.split("/");
   const files = folder.data?.items.filter((e) => !e.folder) ?? [];
@@ -68,15 +72,24 @@ export function NewBatchPage() {
               </li>
             ))}
           </ul>
-          {folder.isSuccess && <SurveyPanel key={depot + path} depot={depot} path={path} corrections={corrections} correct={setCorrections} />}
+          {folder.isSuccess && <SurveyPanel key={depot + path} depot={depot} path={path} corrections={corrections} correct={setCorrections} against={against} hold={hold} />}
         </section>
-        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} corrections={corrections} />
+        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} corrections={corrections} against={against} />
       </div>
     </div>
   );
 }
 
-function RunForm({ depot, path, files, ready, corrections }: { depot: string; path: string; files: number; ready: boolean; corrections: Correction[] }) {
+interface RunProps {
+  depot: string;
+  path: string;
+  files: number;
+  ready: boolean;
+  corrections: Correction[];
+  against: Against;
+}
+
+function RunForm({ depot, path, files, ready, corrections, against }: RunProps) {
   const publishers = usePublishers();
   const run = useRunBatch();
   const go = useNavigate();
@@ -86,7 +99,7 @@ function RunForm({ depot, path, files, ready, corrections }: { depot: string; pa
   const [key] = useState(() => crypto.randomUUID());
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    run.mutate({ depot, path, publisher, label, requireAll, key, corrections }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
+    run.mutate({ depot, path, publisher, label, requireAll, key, corrections, ...against }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-4 self-start rounded-box border border-base-300 bg-base-200 p-4">
@@ -117,6 +130,7 @@ function RunForm({ depot, path, files, ready, corrections }: { depot: string; pa
         <span>Refuse the batch when listed files are not here</span>
       </label>
       {corrections.length > 0 && <p className="text-sm">{count(corrections.length, "signature")} paired by hand; this becomes part of the record.</p>}
+      {against.copies.length > 0 && <p className="text-sm">Held against {count(against.copies.length, "copy", "copies")} of its manifests.</p>}
       <button type="submit" className="btn btn-primary" disabled={!ready || run.isPending}>
         Verify this folder
       </button>

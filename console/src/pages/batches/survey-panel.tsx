@@ -5,16 +5,19 @@ import { mayOperate, useMe, useSurvey } from "../../api/hooks";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
+import { type Against, CopiesForm } from "./copies-form";
 
 interface Props {
   depot: string;
   path: string;
   corrections: Correction[];
   correct: (corrections: Correction[]) => void;
+  against: Against;
+  hold: (against: Against) => void;
 }
 
 /** What would be checked and why, before anything is; pairs can be corrected. */
-export function SurveyPanel({ depot, path, corrections, correct }: Props) {
+export function SurveyPanel({ depot, path, corrections, correct, against, hold }: Props) {
   const survey = useSurvey();
   const me = useMe();
   if (!mayOperate(me.data)) return null;
@@ -50,6 +53,7 @@ export function SurveyPanel({ depot, path, corrections, correct }: Props) {
               ))}
             </ul>
           </section>
+          <CopiesForm manifests={items.filter((i) => i.role === "manifest")} against={against} hold={hold} />
           {signatures.length > 0 && (
             <section>
               <h2 className="mb-1 border-b border-base-300 pb-1">Signatures</h2>

@@ -88,9 +88,9 @@ function Grounds({ grounds }: { grounds: Ground[] }) {
             <span className="text-sm font-semibold soft">{says[g.effect] ?? g.effect}: </span>
             {g.sentence}
           </p>
-          {g.code === "digest-mismatch" && g.expected && g.computed && (
+          {(g.code === "digest-mismatch" || g.code === "manifests-disagree") && g.expected && g.computed && g.expected !== g.computed && (
             <div className="my-1">
-              <Comparison expected={g.expected} computed={g.computed} />
+              <Comparison expected={g.expected} computed={g.computed} labels={[g.code === "digest-mismatch" ? "expected" : "stated", "computed"]} />
             </div>
           )}
           {g.findings && g.findings.length > 0 ? <Findings findings={g.findings} /> : g.advice && <p className="font-semibold">{g.advice}</p>}

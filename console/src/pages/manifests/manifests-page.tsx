@@ -1,0 +1,92 @@
+import { type FormEvent, useState } from "react";
+
+import type { Reading } from "../../api/client";
+import { useReading } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { Hex } from "../../parts/hex";
+import { ProblemNote } from "../../parts/problem-note";
+import { count } from "../../parts/text";
+
+/** Paste a manifest, or any page with digests, and see what is understood of it. */
+export function ManifestsPage() {
+  const reading = useReading();
+  const [text, setText] = useState("");
+  const [name, setName] = useState("");
+  const read = (event: FormEvent) => {
+    event.preventDefault();
+    reading.mutate({ text, name });
+  };
+  const take = async (file?: File) => {
+    if (!file) return;
+    setName(file.name);
+    setText(await file.text());
+  };
+  return (
+    <div className="flex flex-col gap-4">
+      <h1>Read a manifest</h1>
+      <p className="max-w-3xl">
+        Paste a list of digests, or the page or message they stand in, to see what is understood of it and what is not. Nothing is verified or kept; to verify files, start a
+        batch.
+      </p>
+      <form onSubmit={read} className="flex max-w-3xl flex-col gap-3">
+        <Field label="Text">
+          {(id) => <textarea id={id} className="textarea h-44 w-full font-mono text-sm" value={text} onChange={(e) => { setText(e.target.value); }} />}
+        </Field>
+        <div className="grid gap-3 sm:grid-cols-2">
+          <Field label="Or a file">
+            {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => void take(e.target.files?.[0])} />}
+          </Field>
+          <Field label="Its name" hint="May stay empty; a name such as SHA512SUMS tells the algorithm.">
+            {(id) => <input id={id} className="input w-full" maxLength={255} value={name} onChange={(e) => { setName(e.target.value); }} />}
+          </Field>
+        </div>
+        <button type="submit" className="btn btn-primary self-start" disabled={text.trim() === "" || reading.isPending}>
+          Read it
+        </button>
+      </form>
+      {reading.error && <ProblemNote error={reading.error} />}
+      {reading.data && <Understood reading={reading.data} />}
+    </div>
+  );
+}
+
+function Understood({ reading }: { reading: Reading }) {
+  return (
+    <section role="status" className="flex flex-col gap-3">
+      <h2 className="border-b border-base-300 pb-1">
+        {reading.entries.length === 0 ? "Nothing in it is understood as the digest of a file" : `${count(reading.entries.length, "entry", "entries")}, written as ${reading.format}`}
+      </h2>
+      {reading.format === "free-text" && (
+        <p>These digests were found in prose: each is tied to the file name and the algorithm that stand nearest. Check that they belong together.</p>
+      )}
+      {reading.cut && <p>There are more entries; only the first are shown.</p>}
+      <ul className="rows">
+        {reading.entries.map((e, i) => (
+          <li key={i} className="py-1.5">
+            <p>
+              <span className="font-semibold break-all">{e.name || "(no file name stated)"}</span>{" "}
+              <span className="text-sm soft">
+                line {e.line}, {e.algorithm ?? e.candidates.join(" or ")}
+                {e.size !== null && `, ${e.size} bytes`}
+              </span>
+            </p>
+            <Hex value={e.digest} />
+          </li>
+        ))}
+      </ul>
+      {reading.problems.length > 0 && (
+        <div>
+          <h3 className="font-semibold">Not used</h3>
+          <ul className="rows">
+            {reading.problems.map((p, i) => (
+              <li key={i} className="py-1 break-words">
+                Line {p.line}: {p.message}.
+              </li>
+            ))}
+          </ul>
+          {reading.more_problems > 0 && <p>and {reading.more_problems} more</p>}
+        </div>
+      )}
+    </section>
+  );
+}
