@@ -603,6 +603,23 @@ func TestInsideContainers(t *testing.T) {
 	}
 }
 
+// TestMetalinkSignature clears by a signature that a Metalink file holds.
+func TestMetalinkSignature(t *testing.T) {
+	list := func(content, signed string) string {
+		return fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge.img"><hash type="sha-256">%x</hash><signature mediatype="application/pgp-signature">
+%s</signature></file></metalink>`, sha256.Sum256([]byte(content)), pgptest.Armor("PGP SIGNATURE", []byte(sign(tidewright, signed))))
+	}
+	o := judgeFolder(t, map[string]string{"gauge.img": "tide", "g.meta4": list("tide", "tide")}, "", nil).artifacts["gauge.img"]
+	assert.Equal(t, Cleared, o.Verdict, "%+v", o.Grounds)
+	o = judgeFolder(t, map[string]string{"gauge.img": "tide", "g.meta4": list("tide", "ebb")}, "", nil).artifacts["gauge.img"]
+	assert.Equal(t, Refused, o.Verdict)
+	assert.Contains(t, codes(o), SignatureInvalid)
+	broken := strings.Replace(list("tide", "tide"), "BEGIN PGP", "BEGIN XXX", 1)
+	o = judgeFolder(t, map[string]string{"gauge.img": "tide", "g.meta4": broken}, "", nil).artifacts["gauge.img"]
+	assert.Equal(t, Unproven, o.Verdict)
+	assert.Contains(t, codes(o), SignatureMalformed)
+}
+
 // TestSeveralReadings keeps every file that a name fits, and has the digest or
 // the cryptography decide.
 func TestSeveralReadings(t *testing.T) {

@@ -11,14 +11,18 @@ import (
 	"strings"
 
 	"endeixis/core/digest"
+	"endeixis/core/plain"
 )
 
 // metalinkSpace is the namespace of Metalink 4 (RFC 5854, section 4).
 const metalinkSpace = "urn:ietf:params:xml:ns:metalink"
 
-// metalink reads Metalink 4: a size, several hashes, and hashes of pieces for
-// each file. External entities do not exist for this reader.
-func (p *parser) metalink(text io.Reader) error {
+// cyclonedxSpace begins the namespace of CycloneDX in XML, of any version.
+const cyclonedxSpace = "http://cyclonedx.org/schema/bom/"
+
+// xml reads documents of Metalink 4 and CycloneDX. External entities do not
+// exist for this reader.
+func (p *parser) xml(text io.Reader) error {
 	d := xml.NewDecoder(text)
 	for {
 		token, err := d.Token()
@@ -32,59 +36,138 @@ func (p *parser) metalink(text io.Reader) error {
 			return nil
 		}
 		start, ok := token.(xml.StartElement)
-		if !ok || start.Name.Local != "file" || start.Name.Space != metalinkSpace {
+		if !ok {
 			continue
 		}
-		var file struct {
-			Name   string `xml:"name,attr"`
-			Size   string `xml:"size"`
-			Hashes []struct {
-				Type  string `xml:"type,attr"`
-				Value string `xml:",chardata"`
-			} `xml:"hash"`
-			Pieces []struct {
-				Length string   `xml:"length,attr"`
-				Type   string   `xml:"type,attr"`
-				Hashes []string `xml:"hash"`
-			} `xml:"pieces"`
+		var more bool
+		switch {
+		case start.Name.Local == "file" && start.Name.Space == metalinkSpace:
+			more, err = p.metalinkFile(d, &start, line, column)
+		case start.Name.Local == "component" && strings.HasPrefix(start.Name.Space, cyclonedxSpace):
+			more, err = p.component(d, &start, line, column)
+		default:
+			continue
 		}
-		if err := d.DecodeElement(&file, &start); err != nil {
+		if err != nil {
 			p.problem(BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
 			return nil
 		}
-		p.out.Lines++
-		var size *int64
-		if n, err := strconv.ParseInt(strings.TrimSpace(file.Size), 10, 64); err == nil && n >= 0 {
-			size = &n
-		}
-		var pieces *Pieces
-		for _, raw := range file.Pieces {
-			if pieces = p.pieces(raw.Type, raw.Length, raw.Hashes); pieces != nil {
-				break
-			}
-		}
-		var entries []Entry
-		strongest := -1
-		for _, h := range file.Hashes {
-			e, ok := p.labelled(file.Name, h.Type, strings.TrimSpace(h.Value), Metalink)
-			if !ok {
-				continue
-			}
-			e.Size, e.Line, e.Column = size, line, column
-			entries = append(entries, e)
-			if strongest < 0 || e.Algorithm.CollisionBits() > entries[strongest].Algorithm.CollisionBits() {
-				strongest = len(entries) - 1
-			}
-		}
-		for i, e := range entries {
-			if i == strongest {
-				e.Pieces = pieces // once for each file is enough
-			}
-			if !p.add(e) {
-				return p.full()
-			}
+		if !more {
+			return p.full()
 		}
 	}
+}
+
+// metalinkFile reads the size, the hashes, the hashes of pieces and the
+// signatures of one file. It returns false when the bound on entries is
+// reached.
+func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, column int) (bool, error) {
+	var file struct {
+		Name   string `xml:"name,attr"`
+		Size   string `xml:"size"`
+		Hashes []struct {
+			Type  string `xml:"type,attr"`
+			Value string `xml:",chardata"`
+		} `xml:"hash"`
+		Pieces []struct {
+			Length string   `xml:"length,attr"`
+			Type   string   `xml:"type,attr"`
+			Hashes []string `xml:"hash"`
+		} `xml:"pieces"`
+		Signatures []struct {
+			MediaType string `xml:"mediatype,attr"`
+			Text      string `xml:",chardata"`
+		} `xml:"signature"`
+	}
+	if err := d.DecodeElement(&file, start); err != nil {
+		return true, err
+	}
+	p.out.Lines++
+	for _, s := range file.Signatures {
+		switch _, why, ok := SafeName(file.Name); {
+		case !ok:
+			p.problem(UnsafeName, fmt.Sprintf("%s: %s; the signature of it is not used", plain.Quoted(file.Name), why))
+		case s.MediaType != "application/pgp-signature":
+			p.problem(UnknownLabel, fmt.Sprintf("a signature of the kind %q is not one that is checked here", clip([]byte(s.MediaType))))
+		case len(p.out.Signatures) < p.opts.MaxEntries:
+			p.out.Signatures = append(p.out.Signatures, Signature{Name: file.Name, Text: s.Text, Line: line})
+		}
+	}
+	var size *int64
+	if n, err := strconv.ParseInt(strings.TrimSpace(file.Size), 10, 64); err == nil && n >= 0 {
+		size = &n
+	}
+	var pieces *Pieces
+	for _, raw := range file.Pieces {
+		if pieces = p.pieces(raw.Type, raw.Length, raw.Hashes); pieces != nil {
+			break
+		}
+	}
+	var entries []Entry
+	strongest := -1
+	for _, h := range file.Hashes {
+		e, ok := p.labelled(file.Name, h.Type, strings.TrimSpace(h.Value), Metalink)
+		if !ok {
+			continue
+		}
+		e.Size, e.Line, e.Column = size, line, column
+		entries = append(entries, e)
+		if strongest < 0 || e.Algorithm.CollisionBits() > entries[strongest].Algorithm.CollisionBits() {
+			strongest = len(entries) - 1
+		}
+	}
+	for i, e := range entries {
+		if i == strongest {
+			e.Pieces = pieces // once for each file is enough
+		}
+		if !p.add(e) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// component reads the hashes of a CycloneDX component that is a file, and of
+// those in it. It returns false when the bound on entries is reached.
+func (p *parser) component(d *xml.Decoder, start *xml.StartElement, line, column int) (bool, error) {
+	var c xmlComponent
+	if err := d.DecodeElement(&c, start); err != nil {
+		return true, err
+	}
+	return p.componentFile(&c, line, column), nil
+}
+
+type xmlComponent struct {
+	Type   string `xml:"type,attr"`
+	Name   string `xml:"name"`
+	Hashes []struct {
+		Algorithm string `xml:"alg,attr"`
+		Content   string `xml:",chardata"`
+	} `xml:"hashes>hash"`
+	Components []xmlComponent `xml:"components>component"`
+}
+
+func (p *parser) componentFile(c *xmlComponent, line, column int) bool {
+	for _, h := range c.Hashes {
+		if c.Type != "file" {
+			break
+		}
+		p.out.Lines++
+		e, ok := p.labelled(strings.TrimPrefix(c.Name, "./"), h.Algorithm, strings.TrimSpace(h.Content), CycloneDX)
+		if !ok {
+			continue
+		}
+		e.Line, e.Column = line, column
+		if !p.add(e) {
+			return false
+		}
+	}
+	for i := range c.Components {
+		if !p.componentFile(&c.Components[i], line, column) {
+			return false
+		}
+	}
+	return true
 }
 
 // pieces reads the digests of a file's parts, or returns nil.

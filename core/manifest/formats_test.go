@@ -95,6 +95,10 @@ func TestFormats(t *testing.T) {
 		{"SPDX in JSON", "", `{"spdxVersion":"SPDX-2.3","files":[{"fileName":"./gauge.bin","checksums":[{"algorithm":"SHA1","checksumValue":"` + d1 + `"},{"algorithm":"SHA256","checksumValue":"` + d256 + `"}]}]}`, SPDX, []want{{"gauge.bin", "SHA-1", "a999", -1, 1}, {"gauge.bin", "SHA-256", "9f86", -1, 1}}, nil},
 		{"SPDX of packages", "", `{"spdxVersion":"SPDX-2.3","packages":[{"packageFileName":"gauge.zip","checksums":[{"algorithm":"BLAKE2b-512","checksumValue":"` + d512 + `"}]}]}`, SPDX, []want{{"gauge.zip", "BLAKE2b", "ddaf", -1, 1}}, nil},
 		{"SPDX in tags", "", "SPDXVersion: SPDX-2.3\nFileName: ./gauge.bin\nFileChecksum: SHA1: " + d1 + "\nFileChecksum: SHA256: " + d256[:60] + "\n", SPDX, []want{{"gauge.bin", "SHA-1", "a999", -1, 3}}, []ProblemCode{BadDigest}},
+		{"CycloneDX in XML", "", `<?xml version="1.0"?><bom xmlns="http://cyclonedx.org/schema/bom/1.5"><components><component type="library"><name>libtide</name><hashes><hash alg="MD5">` + dmd5 + `</hash></hashes><components>
+<component type="file"><name>./lib/tide.so</name><hashes><hash alg="SHA-1"> ` + d1 + ` </hash></hashes></component></components></component>
+<component type="file"><name>gauge.bin</name><hashes><hash alg="SHA-256">` + d256 + `</hash><hash alg="SHA-999">00</hash></hashes></component></components></bom>`, CycloneDX, []want{{"lib/tide.so", "SHA-1", "a999", -1, 1}, {"gauge.bin", "SHA-256", "9f86", -1, 3}}, []ProblemCode{UnknownLabel}},
+		{"CycloneDX in XML, cut short", "", `<bom xmlns="http://cyclonedx.org/schema/bom/1.4"><components><component type="file"><name>a</name><hashes><hash alg="SHA-1">` + d1 + `</hash></hashes></component><component type="file"><na`, CycloneDX, []want{{"a", "SHA-1", "a999", -1, 1}}, []ProblemCode{BadDocument}},
 		{"CycloneDX", "", `{"bomFormat":"CycloneDX","components":[{"type":"library","name":"libtide","hashes":[{"alg":"MD5","content":"` + dmd5 + `"}]},{"type":"file","name":"gauge.bin","hashes":[{"alg":"SHA-256","content":"` + d256 + `"}]}]}`, CycloneDX, []want{{"gauge.bin", "SHA-256", "9f86", -1, 1}}, nil},
 		{"other JSON", "", `{"error":"not found"}`, None, nil, nil},
 		{"JSON cut short", "", "{\n\"spdxVersion\":\"SPDX-2.3\",\n\"files\":[", None, nil, []ProblemCode{BadDocument}},
@@ -262,4 +266,14 @@ func TestTenMillionLines(t *testing.T) {
 	assert.Len(t, m.Problems, 100)
 	assert.Equal(t, 999_900, m.MoreProblems)
 	assert.Less(t, after.HeapAlloc-min(before.HeapAlloc, after.HeapAlloc), uint64(32<<20), "bytes kept")
+}
+
+// TestMetalinkSignatures keeps the signatures that a Metalink file holds.
+func TestMetalinkSignatures(t *testing.T) {
+	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink">
+<file name="g"><signature mediatype="application/pgp-signature">-----BEGIN PGP SIGNATURE-----</signature><signature mediatype="application/x-other">x</signature></file>
+<file name="../h"><signature mediatype="application/pgp-signature">y</signature></file></metalink>`, Options{})
+	assert.Equal(t, []Signature{{"g", "-----BEGIN PGP SIGNATURE-----", 2}}, m.Signatures)
+	require.Len(t, m.Problems, 2)
+	assert.Equal(t, []ProblemCode{UnknownLabel, UnsafeName}, []ProblemCode{m.Problems[0].Code, m.Problems[1].Code})
 }

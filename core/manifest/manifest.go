@@ -81,6 +81,16 @@ type Pieces struct {
 	Digests []digest.Value `json:"digests"`
 }
 
+// A Signature is one that a Metalink file holds of a file (RFC 5854, section
+// 4.2.13).
+type Signature struct {
+	// Name is the file that it is over, as written.
+	Name string `json:"name"`
+	// Text is the signature with its armor.
+	Text string `json:"text"`
+	Line int    `json:"line"`
+}
+
 // A ProblemCode is a stable name for a kind of problem.
 type ProblemCode string
 
@@ -125,6 +135,8 @@ func (p Problem) String() string { return fmt.Sprintf("line %d: %s", p.Line, p.M
 type Manifest struct {
 	Format  Format  `json:"format"`
 	Entries []Entry `json:"entries"`
+	// Signatures are those that a Metalink file holds of the files it lists.
+	Signatures []Signature `json:"signatures,omitempty"`
 	// Problems are kept up to the limit of Options.MaxProblems.
 	Problems []Problem `json:"problems"`
 	// MoreProblems counts those beyond the limit.

@@ -33,8 +33,8 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 	head, _ := text.Peek(4096) //nolint:errcheck // a short text is a short head
 	var err error
 	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
-	case bytes.HasPrefix(trimmed, []byte("<")) && bytes.Contains(head, []byte("metalink")):
-		err = p.metalink(text)
+	case bytes.HasPrefix(trimmed, []byte("<")) && (bytes.Contains(head, []byte("metalink")) || bytes.Contains(head, []byte(cyclonedxSpace))):
+		err = p.xml(text)
 	case bytes.HasPrefix(trimmed, []byte("{")):
 		err = p.json(text)
 	case bytes.Contains(head, []byte("SPDXVersion:")):

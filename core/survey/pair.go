@@ -48,6 +48,39 @@ func (s *surveyor) pairManifests() {
 	}
 }
 
+// pairEmbedded ties the signatures that Metalink files hold to the files that
+// they are over.
+func (s *surveyor) pairEmbedded() {
+	for i := range s.out.Items {
+		from := s.out.Items[i].Path
+		list := s.lists[from]
+		if list == nil {
+			continue
+		}
+		index := 0
+		for _, held := range list.Signatures {
+			over := SignatureOver{File: from, Index: index, Why: fmt.Sprintf("it is in the Metalink file, line %d, for this file", held.Line)}
+			sigs, err := openpgp.ReadSignatures([]byte(held.Text))
+			if err != nil {
+				over.Problem = &Problem{Malformed, err.Error()}
+				sigs = []*openpgp.Signature{nil}
+			}
+			targets := s.filesOf(from, held.Name)
+			for _, sig := range sigs {
+				over.Index = index
+				if sig != nil {
+					over.Raw = sig.Raw
+				}
+				for _, at := range targets {
+					over.Doubtful = len(targets) > 1
+					s.out.Items[at].Signatures = append(s.out.Items[at].Signatures, over)
+				}
+				index++
+			}
+		}
+	}
+}
+
 // filesOf finds the files that an entry may name.
 func (s *surveyor) filesOf(from, name string) []int {
 	if at, ok := s.fileOf(from, name); ok {

@@ -264,6 +264,7 @@ func Run(ctx context.Context, fsys fs.FS, opts Options) (*Survey, error) {
 	slices.Sort(s.absent)
 	s.absent = slices.Compact(s.absent)
 	s.pairSignatures()
+	s.pairEmbedded()
 	for i := range s.out.Items {
 		s.plan(&s.out.Items[i])
 	}
