@@ -66,6 +66,10 @@ type Witness struct {
 // gets a measurement, by path. An error is returned only when ctx ends; trouble
 // with the file becomes the measurements' Problem.
 func Open(ctx context.Context, fsys fs.FS, path string, items []*survey.Item, w Witness, progress func(total int64)) (map[string]Measurement, error) {
+	return open(ctx, fsys, path, items, w, progress, nil)
+}
+
+func open(ctx context.Context, fsys fs.FS, path string, items []*survey.Item, w Witness, progress func(total int64), streams *digest.Streams) (map[string]Measurement, error) {
 	template := Measurement{Where: w.Where, By: w.By, At: w.At}
 	out := make(map[string]Measurement, len(items))
 	all := func(p *survey.Problem) map[string]Measurement {
@@ -100,7 +104,9 @@ func Open(ctx context.Context, fsys fs.FS, path string, items []*survey.Item, w 
 	if err != nil {
 		return all(unreadable(err)), nil
 	}
-	size, problem, err := read(ctx, f, nestOf(path, items), template, progress, out)
+	top := nestOf(path, items)
+	top.streams = streams
+	size, problem, err := read(ctx, f, top, template, progress, out)
 	if err != nil {
 		return out, err
 	}
@@ -148,6 +154,7 @@ func Bytes(ctx context.Context, content io.Reader, item *survey.Item, w Witness)
 // into out.
 func read(ctx context.Context, r io.Reader, n *nest, template Measurement, progress func(int64), out map[string]Measurement) (int64, *survey.Problem, error) {
 	size, err := digest.Pump(ctx, r, n.writers(ctx), progress)
+	defer n.set.Close()
 	expandErr := n.finish()
 	if ctx.Err() != nil {
 		n.finishAll()

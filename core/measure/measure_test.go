@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -228,4 +229,37 @@ func TestInsideIsReadOnce(t *testing.T) {
 	require.NotNil(t, all["nl-200.zip//nl-200.img"].Problem)
 	assert.Equal(t, ChangedWhileReading, all["nl-200.zip//nl-200.img"].Problem.Code)
 	assert.Nil(t, all["nl-200.zip"].Problem)
+}
+
+// TestOpenMany measures files side by side and one after the other, with the
+// same result.
+func TestOpenMany(t *testing.T) {
+	files := fstest.MapFS{}
+	var items []*survey.Item
+	total := int64(0)
+	for i := range 100 {
+		name := fmt.Sprintf("%03d.bin", i)
+		content := bytes.Repeat([]byte{byte(i), 1, 2}, i*i*37)
+		files[name] = &fstest.MapFile{Data: content}
+		total += int64(len(content))
+		items = append(items, &survey.Item{Path: name, Role: survey.Artifact, Digests: digest.Only(digest.MD5)})
+	}
+	items = append(items, &survey.Item{Path: "gone.bin", Role: survey.Artifact, Digests: digest.Only(digest.MD5)})
+	var most atomic.Int64
+	many, err := OpenMany(t.Context(), files, items, witness, func(read int64) { most.Store(max(most.Load(), read)) })
+	require.NoError(t, err)
+	require.Len(t, many, 101)
+	assert.LessOrEqual(t, most.Load(), total)
+	assert.NotNil(t, many["gone.bin"].Problem)
+	for _, item := range items {
+		require.True(t, OnlyMD5([]*survey.Item{item}))
+		one, err := openOne(t.Context(), files, item, nil)
+		require.NoError(t, err)
+		assert.Equal(t, one, many[item.Path], item.Path)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = OpenMany(ctx, files, items, witness, nil)
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.False(t, OnlyMD5([]*survey.Item{artifact("a")}))
 }

@@ -30,6 +30,8 @@ type nest struct {
 	inner       []*nest
 	lanes       []*container.Lane
 	splitter    *container.Splitter
+	// streams computes the MD5 of the item, when set.
+	streams *digest.Streams
 	// extra is fed with the item's bytes too, when set.
 	extra io.Writer
 }
@@ -68,7 +70,11 @@ func (n *nest) writers(ctx context.Context) []io.Writer {
 		out = append(out, n.extra)
 	}
 	if n.item != nil {
-		n.set = digest.NewSet(n.item.Digests)
+		if n.streams != nil {
+			n.set = n.streams.NewSet(n.item.Digests)
+		} else {
+			n.set = digest.NewSet(n.item.Digests)
+		}
 		out = append(out, n.set.Writers()...)
 		for _, over := range n.item.Signatures {
 			if w := n.sign(over); w != nil {

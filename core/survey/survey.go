@@ -114,8 +114,9 @@ type Item struct {
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
 	Problem *Problem  `json:"problem,omitempty"`
-	// Digests is what has to be computed. SHA-256 is always among them, so
-	// that every item can be found again by its content.
+	// Digests is what has to be computed. SHA-256 is among them, so that the
+	// item can be found again by its content, unless all that speaks of an
+	// artifact are MD5 digests.
 	Digests    []digest.Algorithm `json:"digests,omitempty"`
 	Listed     []Listing          `json:"listed,omitempty"`
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
@@ -503,6 +504,19 @@ func (s *surveyor) plan(item *Item) {
 	}
 	slices.Sort(need)
 	item.Digests = slices.Compact(need)
+	if md5Only(item) {
+		item.Digests = digest.Only(digest.MD5)
+	}
+}
+
+// md5Only reports whether all that speaks of an artifact are MD5 digests. Then
+// those are all that is computed: nothing else could be compared, and many
+// files at once are read several times faster.
+func md5Only(item *Item) bool {
+	return item.Role == Artifact && item.Inside == nil && item.Holds == nil && len(item.Signatures) == 0 && len(item.Listed) > 0 &&
+		len(item.Digests) == 2 && item.Digests[0] == digest.MD5 && item.Digests[1] == digest.SHA256 &&
+		!slices.ContainsFunc(item.Listed, func(l Listing) bool { return slices.Contains(l.Algorithms, digest.SHA256) }) &&
+		!slices.ContainsFunc(item.Sighted, func(l Sighting) bool { return slices.Contains(l.Algorithms, digest.SHA256) })
 }
 
 // reason words an error without the path, which is shown beside it.

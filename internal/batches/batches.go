@@ -469,7 +469,11 @@ func (s *Service) memory(batch int64, stated func() (map[string]diagnose.Elsewhe
 		if err != nil {
 			return measure.Memory{}, err
 		}
-		earlier, err := s.store.ClearedWith(ctx, batch, m.Digests[digest.SHA256].String())
+		sum, ok := m.Digests[digest.SHA256]
+		if !ok {
+			return measure.Memory{Known: known}, nil
+		}
+		earlier, err := s.store.ClearedWith(ctx, batch, sum.String())
 		if errors.Is(err, store.ErrNotFound) {
 			return measure.Memory{Known: known}, nil
 		}
@@ -548,13 +552,26 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
-	for _, file := range files {
-		measured, err := measure.Open(ctx, fsys, file.path, file.items, s.witness(b.AskedBy), func(total int64) {
-			if time.Since(lastProgress) >= progressEvery {
-				lastProgress = time.Now()
-				s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
+	var shown sync.Mutex
+	progress := func(total int64) {
+		shown.Lock()
+		defer shown.Unlock()
+		if time.Since(lastProgress) >= progressEvery {
+			lastProgress = time.Now()
+			s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
+		}
+	}
+	var together map[string]measure.Measurement
+	for at, file := range files {
+		measured := together
+		if _, ok := together[file.path]; !ok {
+			if md5s := onlyMD5(files[at:]); len(md5s) > 1 {
+				together, err = measure.OpenMany(ctx, fsys, md5s, s.witness(b.AskedBy), progress)
+				measured = together
+			} else {
+				measured, err = measure.Open(ctx, fsys, file.path, file.items, s.witness(b.AskedBy), progress)
 			}
-		})
+		}
 		if err != nil {
 			return err
 		}
@@ -577,6 +594,19 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		}
 	}
 	return s.flush(ctx, b, slice, court.basis.Expected, batch, true)
+}
+
+// onlyMD5 returns the items of the files at the beginning of which only the MD5
+// is to be computed, as many as are worth reading side by side.
+func onlyMD5(files []*file) []*survey.Item {
+	var out []*survey.Item
+	for _, f := range files {
+		if !measure.OnlyMD5(f.items) || len(out) >= 4*digest.StreamCount {
+			break
+		}
+		out = append(out, f.items[0])
+	}
+	return out
 }
 
 // A file is one file of the folder with the items that are read with it: its

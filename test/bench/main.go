@@ -75,7 +75,7 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	var rows []row
-	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, fourAlgorithms, millionLines, signatures, smallFiles} {
+	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, smallFiles} {
 		r, err := f(dir)
 		if err != nil {
 			return err
@@ -208,6 +208,52 @@ func manyFiles(dir string) ([]row, error) {
 			return parallel(func(i int) error { return bareHash(filepath.Join(dir, fmt.Sprintf("many%d.img", i)), sha256.New()) })
 		})
 	return []row{speed("8 cached files of 64 MiB on every core, SHA-256", "the bare loop on every core", 0.95, a, b)}, err
+}
+
+// manyMD5 reads files that are listed only by MD5, in as many parts as there
+// are cores, as the service's workers do.
+func manyMD5(dir string) ([]row, error) {
+	const n, size = 128, 4 << 20
+	var items []*survey.Item
+	for i := range n {
+		name := fmt.Sprintf("md5-%03d.img", i)
+		if err := write(filepath.Join(dir, name), size, byte(i)); err != nil {
+			return nil, err
+		}
+		items = append(items, item(name, digest.MD5))
+	}
+	cores := runtime.NumCPU()
+	parts := func(f func(part []*survey.Item) error) error {
+		errs := make([]error, cores)
+		var wg sync.WaitGroup
+		for i := range cores {
+			wg.Go(func() { errs[i] = f(items[i*n/cores : (i+1)*n/cores]) })
+		}
+		wg.Wait()
+		return errors.Join(errs...)
+	}
+	fsys := os.DirFS(dir)
+	a, b, err := versus(func() error {
+		return parts(func(part []*survey.Item) error {
+			all, err := measure.OpenMany(context.Background(), fsys, part, measure.Witness{}, nil)
+			for _, m := range all {
+				if m.Problem != nil {
+					return errors.New(m.Problem.Message)
+				}
+			}
+			return err
+		})
+	}, func() error {
+		return parts(func(part []*survey.Item) error {
+			for _, it := range part {
+				if err := bareHash(filepath.Join(dir, it.Path), md5.New()); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	return []row{speed("128 files of 4 MiB listed only by MD5", "bare crypto/md5 on every core", 2, a, b)}, err
 }
 
 func fourAlgorithms(dir string) ([]row, error) {
