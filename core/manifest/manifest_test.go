@@ -2,11 +2,13 @@ package manifest
 
 import (
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"runtime"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -216,4 +218,59 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestBlocksAreReadLikeLines reads long manifests with something odd at any
+// place, in blocks and line by line, and expects the same.
+func TestBlocksAreReadLikeLines(t *testing.T) {
+	line := func(i int) string { return fmt.Sprintf("%064x  part/%06d.img\n", i, i) }
+	var plain strings.Builder
+	const n = 40_000 // some 3 MiB: several blocks
+	for i := range n {
+		plain.WriteString(line(i))
+	}
+	all := plain.String()
+	for name, text := range map[string]string{
+		"plain":               all,
+		"no newline at end":   strings.TrimSuffix(all, "\n"),
+		"CR LF":               strings.ReplaceAll(all, "\n", "\r\n"),
+		"a comment":           all + "# end\n" + line(7),
+		"a blank line":        all[:2_000_000] + "\n\n" + line(1) + all[2_000_000:],
+		"another algorithm":   all + fmt.Sprintf("%0128x  x.img\n", 5) + line(9),
+		"tagged":              all + fmt.Sprintf("SHA512 (y.img) = %0128x\n", 5) + all,
+		"escaped":             all + `\` + fmt.Sprintf("%064x", 5) + "  odd\\nname\n" + line(9),
+		"a device":            all + fmt.Sprintf("%064x  aux.img\n", 5) + line(9),
+		"climbs":              all + fmt.Sprintf("%064x  a/../../b\n", 5) + line(9),
+		"damaged":             all + fmt.Sprintf("%063xg  b\n", 5) + line(9),
+		"a line without end":  all + strings.Repeat("x", 200_000) + "\n" + all,
+		"cut in the first":    all[:50],
+		"a heading far below": all + "MD5:\n" + fmt.Sprintf("%032x 12 z.img\n", 5),
+	} {
+		blocks, err := Read(strings.NewReader(text), Options{})
+		require.NoError(t, err, name)
+		lines, err := Read(iotest.HalfReader(strings.NewReader("a line that is no entry has all be read by lines\n"+text)), Options{})
+		require.NoError(t, err, name)
+		lines.Problems = lines.Problems[1:]
+		for i := range lines.Entries {
+			lines.Entries[i].Line--
+		}
+		for i := range lines.Problems {
+			lines.Problems[i].Line--
+		}
+		require.Equal(t, len(lines.Entries), len(blocks.Entries), name)
+		require.Equal(t, lines.Problems, blocks.Problems, name)
+		require.Equal(t, lines.Format, blocks.Format, name)
+		for i := range lines.Entries {
+			if !assert.ObjectsAreEqual(lines.Entries[i], blocks.Entries[i]) {
+				t.Fatalf("%s: entry %d: %+v and %+v", name, i, lines.Entries[i], blocks.Entries[i])
+			}
+		}
+	}
+	_, err := Read(strings.NewReader(all), Options{MaxEntries: 30_000})
+	var limit *LimitError
+	require.ErrorAs(t, err, &limit)
+	assert.Equal(t, 30_001, limit.Line)
+	m, err := Read(io.MultiReader(strings.NewReader(all), iotest.ErrReader(errors.New("bad sector"))), Options{})
+	require.ErrorContains(t, err, "bad sector")
+	assert.Len(t, m.Entries, n)
 }

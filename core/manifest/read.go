@@ -28,8 +28,11 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		hint: AlgorithmOfName(o.FileName),
 		out:  &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}},
 	}
+	if sized, ok := r.(interface{ Len() int }); ok {
+		p.left = sized.Len
+	}
 	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
-	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 4096)), 64<<10)
+	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 64<<10)), 64<<10)
 	head, _ := text.Peek(4096) //nolint:errcheck // a short text is a short head
 	var err error
 	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
@@ -74,7 +77,16 @@ const maxProse = 1 << 20
 func (p *parser) lines(text *bufio.Reader) error {
 	var prose bytes.Buffer
 	var err error
+	tried := false
 	for err == nil {
+		if !tried && p.plainReady() {
+			tried = true
+			var rest io.Reader
+			if rest, err = p.plainLines(text); err != nil {
+				break
+			}
+			text = bufio.NewReaderSize(rest, 64<<10)
+		}
 		var line []byte
 		var tooLong bool
 		var n int64
@@ -151,6 +163,8 @@ type parser struct {
 	bare       []Entry
 	signedText bool
 	line       int
+	// left tells how much of the text is not read yet, where that is known.
+	left func() int
 	out        *Manifest
 }
 
