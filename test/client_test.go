@@ -78,6 +78,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"tidewright/gauge-fw-4.1-unsigned", 11, 0, 3, 0, 0, "gauge-fw-4.1-boot.img", "manifest-unsigned", ""},
 		{"tidewright/gauge-fw-4.2-swapped", 10, 1, 0, 2, 0, "gauge-fw-4.2-main.img", "digest-mismatch", "These bytes are those of “gauge-fw-4.2-boot.img”, as SHA256SUMS states in line 1"},
 		{"tidewright/gauge-fw-4.2-error-page", 10, 2, 0, 1, 0, "gauge-fw-4.2-main.img", "digest-mismatch", "The content is an HTML page"},
+		{"tidewright/gauge-fw-4.2-hole", 10, 2, 0, 1, 0, "gauge-fw-4.2-main.img", "digest-mismatch", "The last 1048576 bytes are all zero"},
 		{"tidewright/gauge-fw-4.2-converted", 10, 2, 0, 1, 0, "gauge-fw-4.2-notes.txt", "digest-mismatch", "CR LF line endings are turned into LF"},
 		{"corran/chart-2026-10", 11, 0, 1, 0, 0, "chart-2026-10.img", "manifest-unsigned", ""},
 		{"corran/chart-2026-10-damaged", 10, 0, 0, 1, 0, "chart-2026-10.img", "digest-mismatch", "The damage lies in 2 parts, 524288 bytes of 4194304 together; the first begins at byte 524288"},
@@ -415,14 +416,14 @@ func TestTokensAndPeople(t *testing.T) {
 	assert.Contains(t, endeixis(t, s, "operator", "token", "list").out, "nightly")
 }
 
-// TestSurveyAndCorrection looks at the plan of a folder whose signature is
-// named for nothing, sets it by hand, and finds that in the record.
+// TestSurveyAndCorrection looks at the plan of a folder whose signature lies
+// apart, sets it by hand, and finds that in the record.
 func TestSurveyAndCorrection(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t)
 	source := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
 	content := map[string][]byte{"MD5.txt": []byte("unrelated\n")}
-	for name, as := range map[string]string{"SHA256SUMS": "SHA256SUMS", "SHA256SUMS.sig": "release.sig", "gauge-fw-4.2-main.img": "gauge-fw-4.2-main.img"} {
+	for name, as := range map[string]string{"SHA256SUMS": "SHA256SUMS", "SHA256SUMS.sig": "signatures/release.sig", "gauge-fw-4.2-main.img": "gauge-fw-4.2-main.img"} {
 		text, err := os.ReadFile(filepath.Join(source, name))
 		require.NoError(t, err)
 		content[as] = text
@@ -436,9 +437,9 @@ func TestSurveyAndCorrection(t *testing.T) {
 	assert.Contains(t, r.out, "SHA256SUMS, line 2")
 	assert.Contains(t, r.out, "no file here is named for it")
 	assert.Contains(t, r.out, "elsewhere.img")
-	set := "release.sig=SHA256SUMS"
+	set := "signatures/release.sig=SHA256SUMS"
 	r = endeixis(t, s, "operator", "batch", "survey", folder, "--set", set)
-	assert.Contains(t, r.out, "release.sig  it was set by hand for this file")
+	assert.Contains(t, r.out, "signatures/release.sig  it was set by hand for this file")
 	assert.Equal(t, 2, endeixis(t, s, "operator", "batch", "survey", folder, "--set", "x").code)
 	r = endeixis(t, s, "operator", "batch", "run", folder, "--set", "none.sig=SHA256SUMS")
 	assert.Equal(t, 1, r.code)
@@ -461,7 +462,7 @@ func TestSurveyAndCorrection(t *testing.T) {
 	var records []struct{ Position int64 }
 	r.decode(t, &records)
 	r = endeixis(t, s, "auditor", "record", "show", strconv.FormatInt(records[0].Position, 10), "--output", "json")
-	assert.Contains(t, r.out, "\"signature\": \"release.sig\"")
+	assert.Contains(t, r.out, "\"signature\": \"signatures/release.sig\"")
 	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 }
 

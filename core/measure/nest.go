@@ -39,6 +39,9 @@ type nest struct {
 // nestOf arranges the items of a file: its own, and those inside it. An item
 // whose container is not among them is left out.
 func nestOf(path string, items []*survey.Item) *nest {
+	if len(items) == 1 && items[0].Path == path {
+		return &nest{item: items[0]} // the common case
+	}
 	top := &nest{}
 	at := map[string]*nest{path: top}
 	// In order of length a container comes before what it holds.

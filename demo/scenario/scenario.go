@@ -394,6 +394,9 @@ func folders() map[string]folder {
 	errorPage := gauge("4.2", tide)
 	errorPage["gauge-fw-4.2-main.img"] = []byte("<!DOCTYPE html>\n<html><head><title>Session expired</title></head>\n<body><p>Please sign in again.</p></body></html>\n")
 
+	hole := gauge("4.2", tide)
+	clear(hole["gauge-fw-4.2-main.img"][2<<20:])
+
 	converted := gauge("4.2", tide)
 	converted["gauge-fw-4.2-notes.txt"] = bytes.ReplaceAll(converted["gauge-fw-4.2-notes.txt"], []byte("\n"), []byte("\r\n"))
 
@@ -481,6 +484,7 @@ func folders() map[string]folder {
 		"brackwater/buoy-rx-2.1":              packed,
 		"tidewright/gauge-fw-4.2-swapped":     swapped,
 		"tidewright/gauge-fw-4.2-error-page":  errorPage,
+		"tidewright/gauge-fw-4.2-hole":        hole,
 		"tidewright/gauge-fw-4.2-converted":   converted,
 		"corran/chart-2026-10":                chart("2026-10"),
 		"corran/chart-2026-10-damaged":        damaged,

@@ -241,16 +241,20 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	var done []settled
 	for i := range plan.Items {
 		item := &plan.Items[i]
-		m, ok := measured[item.Path]
-		if !ok {
-			continue
+		if m, ok := measured[item.Path]; ok {
+			done = append(done, settled{n: rows[i].N, item: item, m: m})
 		}
-		again := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(plan.Contents[item.Path])), nil }
-		outcome, err := court.settle(ctx, item, &m, folder.FS(), again, s.memory(id, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil }))
-		if err != nil {
+	}
+	known := s.memory(id, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil })
+	if err := known.prepare(ctx, done); err != nil {
+		return nil, err
+	}
+	for i := range done {
+		d := &done[i]
+		again := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(plan.Contents[d.item.Path])), nil }
+		if d.outcome, err = court.settle(ctx, d.item, &d.m, folder.FS(), again, known); err != nil {
 			return nil, err
 		}
-		done = append(done, settled{rows[i].N, item, m, outcome})
 	}
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, id)
@@ -419,7 +423,7 @@ func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 
 // settle judges an item, after what holds it, and remembers the outcome for
 // what it holds.
-func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known memory) (judge.Outcome, error) {
+func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known *memory) (judge.Outcome, error) {
 	outcome, err := c.explain(ctx, item, m, fsys, again, known)
 	if item.Holds != nil {
 		c.around[item.Path] = &outcome
@@ -429,10 +433,10 @@ func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measur
 
 // explain judges an item and, when its digest refuses it, reads it once more to
 // explain why, and judges again with the explanation.
-func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known memory) (judge.Outcome, error) {
+func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known *memory) (judge.Outcome, error) {
 	outcome := c.judge(item, m)
 	if judge.Unlisted(&outcome) {
-		elsewhere, err := known(ctx, m)
+		elsewhere, err := known.of(ctx, m)
 		if err != nil {
 			return outcome, err
 		}
@@ -443,7 +447,7 @@ func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measu
 	if entry == nil {
 		return outcome, nil
 	}
-	elsewhere, err := known(ctx, m)
+	elsewhere, err := known.of(ctx, m)
 	if err != nil {
 		return outcome, err
 	}
@@ -458,29 +462,66 @@ func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measu
 	return c.judge(item, m), nil
 }
 
-// A memory returns what is known of other files about one that was measured.
-type memory func(ctx context.Context, m *measure.Measurement) (measure.Memory, error)
+// A memory knows of other files: what the batch's manifests state, and what was
+// cleared with the same bytes in earlier batches. It is asked only about files
+// with trouble.
+type memory struct {
+	service *Service
+	batch   int64
+	stated  func() (map[string]diagnose.Elsewhere, error)
+	// cleared holds what was looked up, by SHA-256; nil means nothing found.
+	cleared map[string]*diagnose.Earlier
+}
 
-// memory is asked only about files with trouble: what the batch's manifests
-// state, and what was cleared with the same bytes in earlier batches.
-func (s *Service) memory(batch int64, stated func() (map[string]diagnose.Elsewhere, error)) memory {
-	return func(ctx context.Context, m *measure.Measurement) (measure.Memory, error) {
-		known, err := stated()
-		if err != nil {
+func (s *Service) memory(batch int64, stated func() (map[string]diagnose.Elsewhere, error)) *memory {
+	return &memory{service: s, batch: batch, stated: stated, cleared: map[string]*diagnose.Earlier{}}
+}
+
+// prepare looks up in one question what will be asked about files of which
+// nothing speaks.
+func (k *memory) prepare(ctx context.Context, measured []settled) error {
+	var sums []string
+	for _, d := range measured {
+		if len(d.item.Listed) == 0 && len(d.item.Signatures) == 0 && d.item.Role == survey.Artifact {
+			sums = append(sums, d.m.Digests[digest.SHA256].String())
+		}
+	}
+	return k.lookUp(ctx, sums)
+}
+
+func (k *memory) lookUp(ctx context.Context, sums []string) error {
+	if len(sums) == 0 {
+		return nil
+	}
+	found, err := k.service.store.ClearedWith(ctx, k.batch, sums)
+	if err != nil {
+		return err
+	}
+	for _, sum := range sums {
+		k.cleared[sum] = nil
+		if c, ok := found[sum]; ok {
+			k.cleared[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Depot + ":" + c.Folder, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
+		}
+	}
+	return nil
+}
+
+// of returns what is known that concerns one measurement.
+func (k *memory) of(ctx context.Context, m *measure.Measurement) (measure.Memory, error) {
+	stated, err := k.stated()
+	if err != nil {
+		return measure.Memory{}, err
+	}
+	sum, ok := m.Digests[digest.SHA256]
+	if !ok {
+		return measure.Memory{Known: stated}, nil
+	}
+	if _, asked := k.cleared[sum.String()]; !asked {
+		if err := k.lookUp(ctx, []string{sum.String()}); err != nil {
 			return measure.Memory{}, err
 		}
-		sum, ok := m.Digests[digest.SHA256]
-		if !ok {
-			return measure.Memory{Known: known}, nil
-		}
-		earlier, err := s.store.ClearedWith(ctx, batch, sum.String())
-		if errors.Is(err, store.ErrNotFound) {
-			return measure.Memory{Known: known}, nil
-		}
-		return measure.Memory{Known: known, Earlier: &diagnose.Earlier{
-			Name: earlier.Path, Folder: earlier.Depot + ":" + earlier.Folder, Label: earlier.Label, Batch: earlier.Batch, On: earlier.At.UTC(),
-		}}, err
 	}
+	return measure.Memory{Known: stated, Earlier: k.cleared[sum.String()]}, nil
 }
 
 // statedIn returns what the manifests of a survey state, by digest.
@@ -513,6 +554,8 @@ type settled struct {
 	item    *survey.Item
 	m       measure.Measurement
 	outcome judge.Outcome
+	// around are the items that hold it, if it lies inside another.
+	around []*survey.Item
 }
 
 const (
@@ -552,6 +595,21 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
+	flush := func(last bool) error {
+		if err := known.prepare(ctx, batch); err != nil {
+			return err
+		}
+		for i := range batch {
+			d := &batch[i]
+			again := func() (io.ReadCloser, error) { return measure.Content(ctx, fsys, d.item, d.around) }
+			if d.outcome, err = court.settle(ctx, d.item, &d.m, fsys, again, known); err != nil {
+				return err
+			}
+		}
+		err := s.flush(ctx, b, slice, court.basis.Expected, batch, last)
+		batch, lastFlush = nil, time.Now()
+		return err
+	}
 	var shown sync.Mutex
 	progress := func(total int64) {
 		shown.Lock()
@@ -577,23 +635,16 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		}
 		read += measured[file.path].Size
 		for i, item := range file.items {
-			m := measured[item.Path]
-			again := func() (io.ReadCloser, error) { return measure.Content(ctx, fsys, item, file.items[:i]) }
-			outcome, err := court.settle(ctx, item, &m, fsys, again, known)
-			if err != nil {
-				return err
-			}
-			batch = append(batch, settled{file.ns[i], item, m, outcome})
+			batch = append(batch, settled{n: file.ns[i], item: item, m: measured[item.Path], around: file.items[:i]})
 		}
 		// A file and what it holds are stored together.
 		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
-			if err := s.flush(ctx, b, slice, court.basis.Expected, batch, false); err != nil {
+			if err := flush(false); err != nil {
 				return err
 			}
-			batch, lastFlush = nil, time.Now()
 		}
 	}
-	return s.flush(ctx, b, slice, court.basis.Expected, batch, true)
+	return flush(true)
 }
 
 // onlyMD5 returns the items of the files at the beginning of which only the MD5

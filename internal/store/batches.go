@@ -419,14 +419,22 @@ type Cleared struct {
 	At     time.Time `db:"at"`
 }
 
-// ClearedWith returns the newest item of an earlier batch that was cleared with
-// a SHA-256 digest, in hexadecimal, or [ErrNotFound].
-func (s *Store) ClearedWith(ctx context.Context, before int64, sha256 string) (Cleared, error) {
-	var c Cleared
-	err := s.db.GetContext(ctx, &c, `SELECT o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
-		FROM outcomes o JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id
-		WHERE o.measurement -> 'digests' ->> 'SHA-256' = $2 AND o.verdict = 'cleared' AND o.batch_id < $1 ORDER BY o.batch_id DESC, o.n LIMIT 1`, before, sha256)
-	return c, explain(err)
+// ClearedWith returns, for each of some SHA-256 digests in hexadecimal, the
+// newest item of an earlier batch that was cleared with it, if there is one.
+func (s *Store) ClearedWith(ctx context.Context, before int64, sha256 []string) (map[string]Cleared, error) {
+	rows := []struct {
+		SHA256 string `db:"sha256"`
+		Cleared
+	}{}
+	err := s.db.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
+		FROM unnest($2::text[]) AS sum (sha256)
+		JOIN outcomes o ON o.measurement -> 'digests' ->> 'SHA-256' = sum.sha256 AND o.verdict = 'cleared' AND o.batch_id < $1
+		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
+	out := make(map[string]Cleared, len(rows))
+	for _, r := range rows {
+		out[r.SHA256] = r.Cleared
+	}
+	return out, explain(err)
 }
 
 // DayCount is how many artifacts of a day got a verdict.

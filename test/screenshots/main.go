@@ -50,8 +50,16 @@ func run(ctx context.Context) error {
 		return err
 	}
 	// Work for the pictures: three batches, one of each verdict.
-	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "brackwater/buoy-rx-1.9", "tidewright/gauge-fw-4.3-partial", "corran/chart-2026-10-damaged"} {
-		cmd := exec.CommandContext(ctx, "bin/endeixis", "batch", "run", scenario.Depot+":"+folder, "--wait")
+	const list = "oarlock-logger-2.4-digests.txt"
+	for _, batch := range [][]string{
+		{"tidewright/gauge-fw-4.2"},
+		{"tidewright/gauge-fw-4.2-flipped"},
+		{"brackwater/buoy-rx-1.9"},
+		{"tidewright/gauge-fw-4.3-partial"},
+		{"corran/chart-2026-10-damaged"},
+		{"oarlock/logger-2.4", "--copy", list + "=oarlock-north:2.4/" + list, "--copy", list + "=oarlock-south:2.4/" + list},
+	} {
+		cmd := exec.CommandContext(ctx, "bin/endeixis", append([]string{"batch", "run", scenario.Depot + ":" + batch[0], "--wait"}, batch[1:]...)...)
 		if out, err := cmd.CombinedOutput(); err != nil && cmd.ProcessState.ExitCode() < 10 {
 			return fmt.Errorf("%w\n%s", err, out)
 		}
@@ -121,13 +129,17 @@ func pages(ctx context.Context, base, candidate string) error {
 			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), visit("/", "figure svg"))
 		},
 		func() error {
-			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=tidewright/gauge-fw-4.2", "form"), chromedp.Sleep(300*time.Millisecond),
-				chromedp.Click(`//button[contains(., "Survey first")]`, chromedp.BySearch), chromedp.WaitVisible("section section li", chromedp.ByQuery))
+			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=corran/chart-disc-2026-10", "form"), chromedp.Sleep(300*time.Millisecond),
+				chromedp.Click(`//button[contains(., "Survey first")]`, chromedp.BySearch), chromedp.WaitVisible("section section li", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 60)", nil))
 		},
-		func() error { return shot("console-batch", visit("/batches/2", "section ul")) },
+		func() error { return shot("console-batch", visit("/batches/6", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
 		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
 		func() error { return shot("console-damage-map", visit("/batches/5/items/0", "figure svg")) },
+		func() error {
+			return shot("console-manifests", visit("/manifests", "form"), chromedp.SendKeys("textarea", "Hello everybody,\nthe SHA-256 of lamp-ctl-3.5.zip is\n  3cf1…, sorry, "+strings.Repeat("3cf1a9d0", 8)+"\nand the MD5 of readme.txt "+strings.Repeat("0badcafe", 4)+".\n", chromedp.ByQuery),
+				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("section li", chromedp.ByQuery))
+		},
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
 		func() error { return shot("console-import", visit("/keyring/import", "form")) },
