@@ -69,6 +69,7 @@ func TestFormats(t *testing.T) {
 		{"name first, equals and spaces in the name", "", "gauge fw 4.bin = " + dmd5 + "\nboot.bin=" + dmd5, NameFirst, []want{{"gauge fw 4.bin", "MD5", "098f", -1, 1}, {"boot.bin", "MD5", "098f", -1, 2}}, nil},
 		{"name first, tab and comma", "", "gauge.bin\t" + d1 + "\nboot.bin," + d1, NameFirst, []want{{"gauge.bin", "", "a999", -1, 1}, {"boot.bin", "", "a999", -1, 2}}, nil},
 		{"sentences with names and digests", "", "Hello,\nSHA-256 of the images:\n  gauge.img is " + d256 + "\n  boot.img is " + d256 + "\nbye\n", FreeText, []want{{"gauge.img", "SHA-256", d256[:4], -1, 3}, {"boot.img", "SHA-256", d256[:4], -1, 4}}, nil},
+		{"a message with a line like a list", "", "Hello,\nthe SHA-256 of gauge.img is\n  sorry, " + d256 + "\nand the MD5 of boot.img " + dmd5 + ".\n", FreeText, []want{{"gauge.img", "SHA-256", d256[:4], -1, 3}, {"boot.img", "MD5", "098f", -1, 4}}, nil},
 		{"name first, a list of CRC-32", "", "; made by the light department\ngauge.bin 1A2B3C4D\nsub/boot.bin  00000000\n", NameFirst, []want{{"gauge.bin", "", "1a2b", -1, 2}, {"sub/boot.bin", "", "0000", -1, 3}}, nil},
 		{"no CRC in a sentence", "", "the release deadbeef\n", None, nil, []ProblemCode{NotAnEntry}},
 		{"bare", "gauge.bin.sha256", d256 + "\n", Bare, []want{{"", "SHA-256", "9f86", -1, 1}}, nil},

@@ -100,7 +100,7 @@ func (p *parser) lines(text *bufio.Reader) error {
 			p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
 			continue
 		}
-		if prose.Len() <= maxProse && len(p.out.Entries) == 0 {
+		if prose.Len() <= maxProse && (p.out.Format == None || p.out.Format == NameFirst) {
 			prose.Write(line)
 			prose.WriteByte('\n')
 		}
@@ -117,8 +117,18 @@ func (p *parser) lines(text *bufio.Reader) error {
 		}
 		return err
 	}
-	if err == nil && len(p.out.Entries) == 0 && !p.signedText && prose.Len() <= maxProse {
-		p.prose(prose.String())
+	if err == nil && !p.signedText && prose.Len() <= maxProse {
+		if len(p.out.Entries) == 0 {
+			p.prose(prose.String())
+		} else if p.out.Format == NameFirst && len(p.out.Problems)+p.out.MoreProblems > len(p.out.Entries) {
+			// A message can have a line or two in the shape of a list; what
+			// is found in it as prose counts, if that is no less.
+			trial := *p
+			trial.out = &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}, Lines: p.out.Lines}
+			if trial.prose(prose.String()); len(trial.out.Entries) >= len(p.out.Entries) {
+				*p.out = *trial.out
+			}
+		}
 	}
 	if p.out.Format != FreeText {
 		p.strayDigests()
