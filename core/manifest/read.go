@@ -175,7 +175,7 @@ type parser struct {
 	line       int
 	// left tells how much of the text is not read yet, where that is known.
 	left func() int
-	out        *Manifest
+	out  *Manifest
 }
 
 func (p *parser) problem(code ProblemCode, message string) {
