@@ -236,15 +236,6 @@ func (m *Member) start() int64 {
 	return m.Extents[0].Offset
 }
 
-// packedSize is how many bytes the member takes in the container.
-func (m *Member) packedSize() int64 {
-	total := int64(0)
-	for _, e := range m.Extents {
-		total += e.Length
-	}
-	return total
-}
-
 type lister struct {
 	ctx    context.Context
 	r      io.ReaderAt
