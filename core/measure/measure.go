@@ -14,6 +14,7 @@ import (
 	"endeixis/core/container"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
+	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 )
@@ -28,6 +29,8 @@ type SignatureHash struct {
 	File   string       `json:"file"`
 	Index  int          `json:"index"`
 	Digest digest.Value `json:"digest"`
+	// NotText is set for a signature over text when the bytes are no text.
+	NotText bool `json:"not_text,omitempty"`
 }
 
 // A Measurement is what was computed from one item's bytes.
@@ -195,14 +198,14 @@ func unreadable(err error) *survey.Problem {
 	return &survey.Problem{Code: survey.Unreadable, Message: plain.Text(message)}
 }
 
-// HashOf returns the measured hash for one signature, or nil.
-func (m *Measurement) HashOf(file string, index int) digest.Value {
+// HashOf returns the measured hash for one signature, or an empty document.
+func (m *Measurement) HashOf(file string, index int) openpgp.Document {
 	for _, h := range m.SignatureHashes {
 		if h.File == file && h.Index == index {
-			return h.Digest
+			return openpgp.Document{Digest: h.Digest, NotText: h.NotText}
 		}
 	}
-	return nil
+	return openpgp.Document{}
 }
 
 // A Memory is what a batch and the record know of other files.

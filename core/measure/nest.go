@@ -116,7 +116,7 @@ func (n *nest) sign(over survey.SignatureOver) io.Writer {
 		return nil // judge will say what is wrong
 	}
 	s := signed{over: over, sig: sig}
-	if over.Uncompressed == "" {
+	if over.Uncompressed == "" && sig.HashesPlainly() {
 		if a, err := digest.Parse(sig.Hash.String()); err == nil {
 			s.shared = n.set.Cloner(a)
 		}
@@ -161,7 +161,7 @@ func (n *nest) conclude(m *Measurement) error {
 		if err != nil {
 			return err
 		}
-		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: sum})
+		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: sum, NotText: s.hash != nil && openpgp.NotText(s.hash)})
 	}
 	return nil
 }
@@ -223,8 +223,7 @@ func (s signed) sum() (digest.Value, error) {
 		}
 		h = clone
 	}
-	h.Write(s.sig.Trailer())
-	return h.Sum(nil), nil
+	return s.sig.Finish(h), nil
 }
 
 // Content opens the content of an item that may be inside another file.

@@ -1,13 +1,17 @@
 package openpgp
 
 import (
+	"crypto"
 	"crypto/md5"
 	"crypto/sha256"
+	"crypto/sha3"
 	"crypto/sha512"
 	"fmt"
 	"hash"
 
 	"github.com/pjbgf/sha1cd"
+	//lint:ignore SA1019 old keys carry signatures with it, which are to be read
+	"golang.org/x/crypto/ripemd160"
 )
 
 // A HashAlgorithm is a hash algorithm ID (RFC 9580, section 9.5).
@@ -15,12 +19,15 @@ type HashAlgorithm uint8
 
 // The hash algorithms that are computed.
 const (
-	HashMD5    HashAlgorithm = 1
-	HashSHA1   HashAlgorithm = 2
-	HashSHA256 HashAlgorithm = 8
-	HashSHA384 HashAlgorithm = 9
-	HashSHA512 HashAlgorithm = 10
-	HashSHA224 HashAlgorithm = 11
+	HashMD5       HashAlgorithm = 1
+	HashSHA1      HashAlgorithm = 2
+	HashRIPEMD160 HashAlgorithm = 3
+	HashSHA256    HashAlgorithm = 8
+	HashSHA384    HashAlgorithm = 9
+	HashSHA512    HashAlgorithm = 10
+	HashSHA224    HashAlgorithm = 11
+	HashSHA3_256  HashAlgorithm = 12
+	HashSHA3_512  HashAlgorithm = 14
 )
 
 type hashInfo struct {
@@ -28,24 +35,33 @@ type hashInfo struct {
 	// bits is the collision resistance, log2 of the best public attack.
 	bits int
 	make func() hash.Hash
-	// prefix is the ASN.1 DigestInfo header for RSA (RFC 9580, section 5.2.2).
-	prefix string
+	// crypto is the library's name, for RSA.
+	crypto crypto.Hash
+	// salt is the length of a version 6 signature's salt, in bytes, or 0
+	// where version 6 may not use the hash (RFC 9580, section 9.5).
+	salt int
 }
 
 func (h HashAlgorithm) info() (hashInfo, bool) {
 	switch h {
 	case HashMD5:
-		return hashInfo{"MD5", 18, md5.New, ""}, true
+		return hashInfo{"MD5", 18, md5.New, crypto.MD5, 0}, true
 	case HashSHA1:
-		return hashInfo{"SHA-1", 61, sha1cd.New, ""}, true
+		return hashInfo{"SHA-1", 61, sha1cd.New, crypto.SHA1, 0}, true
+	case HashRIPEMD160:
+		return hashInfo{"RIPEMD-160", 80, ripemd160.New, crypto.RIPEMD160, 0}, true
 	case HashSHA224:
-		return hashInfo{"SHA-224", 112, sha256.New224, ""}, true
+		return hashInfo{"SHA-224", 112, sha256.New224, crypto.SHA224, 16}, true
 	case HashSHA256:
-		return hashInfo{"SHA-256", 128, sha256.New, ""}, true
+		return hashInfo{"SHA-256", 128, sha256.New, crypto.SHA256, 16}, true
 	case HashSHA384:
-		return hashInfo{"SHA-384", 192, sha512.New384, ""}, true
+		return hashInfo{"SHA-384", 192, sha512.New384, crypto.SHA384, 24}, true
 	case HashSHA512:
-		return hashInfo{"SHA-512", 256, sha512.New, ""}, true
+		return hashInfo{"SHA-512", 256, sha512.New, crypto.SHA512, 32}, true
+	case HashSHA3_256:
+		return hashInfo{"SHA3-256", 128, func() hash.Hash { return sha3.New256() }, crypto.SHA3_256, 16}, true
+	case HashSHA3_512:
+		return hashInfo{"SHA3-512", 256, func() hash.Hash { return sha3.New512() }, crypto.SHA3_512, 32}, true
 	}
 	return hashInfo{}, false
 }
@@ -110,7 +126,7 @@ func (a KeyAlgorithm) String() string {
 // algorithm.
 func (a KeyAlgorithm) Verifies() bool {
 	switch a {
-	case RSA, RSASignOnly, EdDSALegacy, Ed25519:
+	case RSA, RSASignOnly, DSA, ECDSA, EdDSALegacy, Ed25519, Ed448:
 		return true
 	}
 	return false

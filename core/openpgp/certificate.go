@@ -343,8 +343,7 @@ func holdsOver(s *Signature, key *PublicKey, write func(hash.Hash)) bool {
 		return false
 	}
 	write(h)
-	h.Write(s.Trailer())
-	return key.verify(s, h.Sum(nil)) == nil
+	return key.verify(s, s.Finish(h)) == nil
 }
 
 // selfSignatures returns the self-signatures that rule the primary key, newest

@@ -2,19 +2,26 @@ package openpgp
 
 import (
 	"bytes"
-	"crypto"
+	//lint:ignore SA1019 old keys are of this kind, and their signatures are to be verified
+	"crypto/dsa"
 	"crypto/ed25519"
+	"crypto/md5"
 	"crypto/rsa"
 	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"math/big"
+	"slices"
 	"time"
+
+	"github.com/cloudflare/circl/sign/ed448"
 )
 
-// A Fingerprint identifies a key: 20 bytes for version 4 (RFC 9580, section
-// 5.5.4.2). It reads and writes as lower-case hexadecimal.
+// A Fingerprint identifies a key: 16 bytes for version 3, 20 for version 4, 32
+// for version 6 (RFC 9580, section 5.5.4). It reads and writes as lower-case
+// hexadecimal.
 type Fingerprint string
 
 // NewFingerprint makes a Fingerprint of the binary form.
@@ -27,7 +34,8 @@ func (f Fingerprint) Bytes() []byte {
 }
 
 // A KeyID is the short, ambiguous name of a key: the low 64 bits of a version 4
-// fingerprint. It may find a key; it never identifies one.
+// fingerprint, the high 64 bits of a version 6 one, the low 64 bits of the
+// modulus of a version 3 key. It may find a key; it never identifies one.
 type KeyID uint64
 
 // String returns 16 upper-case hexadecimal digits.
@@ -61,6 +69,13 @@ type PublicKey struct {
 	body     []byte // the packet's body, as it is hashed
 	rsa      *rsa.PublicKey
 	ed25519  ed25519.PublicKey
+	ed448    ed448.PublicKey
+	dsa      *dsa.PublicKey
+	ec       *ecPublic
+	modulus  []byte // of an RSA key, as written
+	exponent []byte
+	// validity is that of a version 3 key; zero means for ever.
+	validity time.Duration
 	unusable string // why no signature by this key can be verified, or ""
 }
 
@@ -73,10 +88,17 @@ func (k *PublicKey) Describe() string {
 	switch k.Algorithm {
 	case RSA, RSASignOnly, RSAEncryptOnly:
 		return fmt.Sprintf("%s %d", k.Algorithm, k.Bits)
+	case DSA:
+		return fmt.Sprintf("DSA %d", k.Bits)
+	case ECDSA:
+		if k.ec != nil {
+			return "ECDSA " + k.ec.curve.name
+		}
 	}
 	return k.Algorithm.String()
 }
 
+// readPublicKey reads a key of version 3, 4 or 6 (RFC 9580, section 5.5.2).
 func readPublicKey(p *packet) (*PublicKey, error) {
 	c := &cursor{data: p.body, base: p.end - len(p.body), packet: tagName(p.tag)}
 	k := &PublicKey{body: bytes.Clone(p.body), Subkey: p.tag == tagPublicSubkey}
@@ -84,19 +106,46 @@ func readPublicKey(p *packet) (*PublicKey, error) {
 	if c.err != nil {
 		return nil, c.err
 	}
-	if k.Version != 4 {
+	switch k.Version {
+	case 3, 4:
+		if len(p.body) > 0xffff {
+			c.fail(fmt.Sprintf("a version %d key cannot be this long", k.Version))
+			return nil, c.err
+		}
+	case 6:
+	default:
 		return nil, &UnsupportedError{What: fmt.Sprintf("key version %d", k.Version)}
 	}
-	if len(p.body) > 0xffff {
-		c.fail("a version 4 key cannot be this long")
-		return nil, c.err
-	}
 	k.Created = time.Unix(int64(c.uint32("creation time")), 0).UTC()
+	if k.Version == 3 {
+		k.validity = time.Duration(c.uint16("days of validity")) * 24 * time.Hour
+	}
 	k.Algorithm = KeyAlgorithm(c.byte("algorithm"))
+	if k.Version == 6 {
+		if n := c.uint32("length of the key material"); c.err == nil && int64(n) != int64(len(c.data)-c.at) {
+			c.fail(fmt.Sprintf("the key material is stated to be %d bytes long, and %d are there", n, len(c.data)-c.at))
+		}
+	}
+	k.material(c)
+	if err := c.finish(); err != nil {
+		return nil, err
+	}
+	k.identify()
+	return k, nil
+}
+
+// material reads the algorithm's own fields.
+func (k *PublicKey) material(c *cursor) {
 	switch k.Algorithm {
 	case RSA, RSASignOnly, RSAEncryptOnly:
 		n, e := c.mpi("modulus"), c.mpi("exponent")
+		k.modulus, k.exponent = n, e
 		k.setRSA(n, e)
+	case DSA:
+		k.setDSA(c.mpi("prime p"), c.mpi("prime q"), c.mpi("generator"), c.mpi("value y"))
+	case ECDSA:
+		oid := c.bytes(int(c.byte("curve")), "curve")
+		k.setECDSA(oid, c.mpi("point"))
 	case EdDSALegacy:
 		oid := c.bytes(int(c.byte("curve")), "curve")
 		point := c.mpi("point")
@@ -104,21 +153,49 @@ func readPublicKey(p *packet) (*PublicKey, error) {
 	case Ed25519:
 		k.ed25519 = bytes.Clone(c.bytes(ed25519.PublicKeySize, "key"))
 		k.Bits = 255
+	case Ed448:
+		k.ed448 = bytes.Clone(c.bytes(ed448.PublicKeySize, "key"))
+		k.Bits = 448
 	default:
 		// The fingerprint and the bindings can be shown; signatures by this
 		// key cannot be checked.
 		c.rest()
 		k.unusable = k.Algorithm.String() + " keys are shown, and not used for verification"
 	}
-	if err := c.finish(); err != nil {
-		return nil, err
+	if k.Version == 6 && k.Algorithm == EdDSALegacy {
+		k.unusable = "the legacy encoding of Ed25519 is not allowed in keys of version 6"
 	}
-	h := sha1.New()
-	k.hashInto(h)
-	sum := h.Sum(nil)
-	k.Fingerprint = NewFingerprint(sum)
-	k.KeyID = KeyID(binary.BigEndian.Uint64(sum[12:]))
-	return k, nil
+	if k.Version == 3 {
+		// Their fingerprint does not cover all of the key, and their key ID
+		// can be chosen freely (RFC 9580, section 5.5.4.1).
+		k.unusable = "keys of version 3 are shown, and never used: their fingerprint can be forged"
+	}
+}
+
+// identify computes fingerprint and key ID.
+func (k *PublicKey) identify() {
+	switch k.Version {
+	case 3:
+		h := md5.New()
+		h.Write(k.modulus)
+		h.Write(k.exponent)
+		k.Fingerprint = NewFingerprint(h.Sum(nil))
+		if len(k.modulus) >= 8 {
+			k.KeyID = KeyID(binary.BigEndian.Uint64(k.modulus[len(k.modulus)-8:]))
+		}
+	case 4:
+		h := sha1.New()
+		k.hashInto(h)
+		sum := h.Sum(nil)
+		k.Fingerprint = NewFingerprint(sum)
+		k.KeyID = KeyID(binary.BigEndian.Uint64(sum[12:]))
+	default:
+		h := sha256.New()
+		k.hashInto(h)
+		sum := h.Sum(nil)
+		k.Fingerprint = NewFingerprint(sum)
+		k.KeyID = KeyID(binary.BigEndian.Uint64(sum))
+	}
 }
 
 func (k *PublicKey) setRSA(n, e []byte) {
@@ -140,6 +217,53 @@ func (k *PublicKey) setRSA(n, e []byte) {
 	}
 }
 
+// dsaSizes are the sizes in bits of p and q that FIPS 186-4, section 4.2,
+// allows, and those that old keys have.
+var dsaSizes = map[int][]int{160: {1024, 2048, 3072}, 224: {2048}, 256: {2048, 3072}}
+
+// setDSA takes a DSA key whose parameters are not obviously wrong. That the
+// generator has the order q is checked when a signature is.
+func (k *PublicKey) setDSA(p, q, g, y []byte) {
+	key := &dsa.PublicKey{Parameters: dsa.Parameters{P: new(big.Int).SetBytes(p), Q: new(big.Int).SetBytes(q), G: new(big.Int).SetBytes(g)}, Y: new(big.Int).SetBytes(y)}
+	k.Bits = key.P.BitLen()
+	one := big.NewInt(1)
+	switch {
+	case !slices.Contains(dsaSizes[key.Q.BitLen()], k.Bits) && !(key.Q.BitLen() == 160 && k.Bits >= 1024 && k.Bits <= 3072 && k.Bits%64 == 0):
+		k.unusable = fmt.Sprintf("the DSA primes have %d and %d bits, which is not allowed", k.Bits, key.Q.BitLen())
+	case key.P.Bit(0) == 0 || key.Q.Bit(0) == 0:
+		k.unusable = "a DSA prime is even"
+	case key.G.Cmp(one) <= 0 || key.G.Cmp(key.P) >= 0 || key.Y.Cmp(one) <= 0 || key.Y.Cmp(key.P) >= 0:
+		k.unusable = "a DSA value is out of bounds"
+	default:
+		k.dsa = key
+	}
+}
+
+// verifyDSA checks the parameters in full, and then the signature.
+func verifyDSA(key *dsa.PublicKey, digest, r, s []byte) bool {
+	one := big.NewInt(1)
+	if new(big.Int).Mod(new(big.Int).Sub(key.P, one), key.Q).Sign() != 0 || !key.Q.ProbablyPrime(10) ||
+		new(big.Int).Exp(key.G, key.Q, key.P).Cmp(one) != 0 || new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(one) != 0 {
+		return false
+	}
+	if size := (key.Q.BitLen() + 7) / 8; len(digest) > size {
+		digest = digest[:size] // the leftmost bits count: FIPS 186-4, section 4.6
+	}
+	return dsa.Verify(key, digest, new(big.Int).SetBytes(r), new(big.Int).SetBytes(s))
+}
+
+func (k *PublicKey) setECDSA(oid, point []byte) {
+	c := curveOf(oid)
+	if c == nil {
+		k.unusable = "its curve is not one that is verified here"
+		return
+	}
+	k.Bits = c.bits
+	if k.ec = newECPublic(c, point); k.ec == nil {
+		k.unusable = "its point is not on the curve " + c.name
+	}
+}
+
 func (k *PublicKey) setEdDSALegacy(oid, point []byte) {
 	k.Bits = 255
 	switch {
@@ -153,10 +277,15 @@ func (k *PublicKey) setEdDSALegacy(oid, point []byte) {
 }
 
 // hashInto writes the key the way fingerprints and certifications hash it
-// (RFC 9580, section 5.2.4): 0x99, two length bytes, the body.
+// (RFC 9580, section 5.2.4): 0x99 and two length bytes or, for version 6, 0x9b
+// and four; then the body.
 func (k *PublicKey) hashInto(w interface{ Write([]byte) (int, error) }) {
-	w.Write([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}) //nolint:errcheck // hashes do not fail
-	w.Write(k.body)                                                  //nolint:errcheck
+	if k.Version == 6 {
+		w.Write(binary.BigEndian.AppendUint32([]byte{0x9b}, uint32(len(k.body)))) //nolint:errcheck // hashes do not fail
+	} else {
+		w.Write([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}) //nolint:errcheck
+	}
+	w.Write(k.body) //nolint:errcheck
 }
 
 // verify checks the signature's values over a finished digest. It returns nil
@@ -165,32 +294,40 @@ func (k *PublicKey) verify(s *Signature, digest []byte) error {
 	if k.unusable != "" {
 		return &UnsupportedError{What: k.unusable}
 	}
+	if (s.Version == 6) != (k.Version == 6) {
+		return errOtherVersion
+	}
+	if s.KeyAlgorithm != k.Algorithm && !(k.rsa != nil && (s.KeyAlgorithm == RSA || s.KeyAlgorithm == RSASignOnly)) {
+		return errOtherAlgorithm
+	}
+	held := false
 	switch {
-	case k.rsa != nil && (s.KeyAlgorithm == RSA || s.KeyAlgorithm == RSASignOnly):
-		h, ok := map[HashAlgorithm]crypto.Hash{
-			HashMD5: crypto.MD5, HashSHA1: crypto.SHA1, HashSHA224: crypto.SHA224,
-			HashSHA256: crypto.SHA256, HashSHA384: crypto.SHA384, HashSHA512: crypto.SHA512,
-		}[s.Hash]
-		if !ok {
-			return &UnsupportedError{What: s.Hash.String()}
-		}
+	case k.rsa != nil:
+		info, _ := s.Hash.info()
 		if len(s.values[0]) > k.rsa.Size() {
 			return rsa.ErrVerification
 		}
 		value := make([]byte, k.rsa.Size())
 		copy(value[len(value)-len(s.values[0]):], s.values[0])
-		return rsa.VerifyPKCS1v15(k.rsa, h, digest, value)
-	case k.ed25519 != nil && s.KeyAlgorithm == k.Algorithm:
+		return rsa.VerifyPKCS1v15(k.rsa, info.crypto, digest, value)
+	case k.dsa != nil:
+		held = verifyDSA(k.dsa, digest, s.values[0], s.values[1])
+	case k.ec != nil:
+		held = k.ec.verify(digest, s.values[0], s.values[1])
+	case k.ed25519 != nil:
 		value, ok := s.ed25519Value()
-		if !ok || !ed25519.Verify(k.ed25519, digest, value) {
-			return errEd25519
-		}
-		return nil
+		held = ok && ed25519.Verify(k.ed25519, digest, value)
+	case k.ed448 != nil:
+		held = ed448.Verify(k.ed448, digest, s.values[0], "")
 	}
-	return errOtherAlgorithm
+	if !held {
+		return errDoesNotHold
+	}
+	return nil
 }
 
 var (
-	errEd25519        = &FormatError{Reason: "the Ed25519 signature does not hold"}
+	errDoesNotHold    = &FormatError{Reason: "the signature does not hold"}
 	errOtherAlgorithm = &FormatError{Reason: "the signature is of another algorithm than the key"}
+	errOtherVersion   = &FormatError{Reason: "the signature's version does not go with the key's"}
 )

@@ -52,13 +52,12 @@ func verify(t require.TestingT, sig, data []byte, rules openpgp.Rules, certs ...
 			}
 		}
 	}
-	var digest []byte
+	var doc openpgp.Document
 	if h, err := sigs[0].NewHash(); err == nil {
 		h.Write(data)
-		h.Write(sigs[0].Trailer())
-		digest = h.Sum(nil)
+		doc = openpgp.Document{Digest: sigs[0].Finish(h), NotText: openpgp.NotText(h)}
 	}
-	return openpgp.Verify(sigs[0], digest, candidates, rules)
+	return openpgp.Verify(sigs[0], doc, candidates, rules)
 }
 
 func simple(seed string, algorithm pgptest.Algorithm) *pgptest.Certificate {
@@ -67,10 +66,13 @@ func simple(seed string, algorithm pgptest.Algorithm) *pgptest.Certificate {
 
 func TestEveryAlgorithmVerifies(t *testing.T) {
 	for name, algorithm := range map[string]pgptest.Algorithm{
-		"RSA": pgptest.RSA2048, "Ed25519": pgptest.Ed25519, "Ed25519 legacy": pgptest.Ed25519Legacy,
+		"RSA": pgptest.RSA2048, "Ed25519": pgptest.Ed25519, "Ed25519 legacy": pgptest.Ed25519Legacy, "Ed448": pgptest.Ed448,
+		"P-256": pgptest.P256, "P-384": pgptest.P384, "P-521": pgptest.P521, "secp256k1": pgptest.Secp256k1,
+		"Brainpool 256": pgptest.Brainpool256, "Brainpool 384": pgptest.Brainpool384, "Brainpool 512": pgptest.Brainpool512, "DSA 2048": pgptest.DSA2048,
 	} {
-		for hashName, hash := range map[string]byte{"SHA-256": pgptest.SHA256, "SHA-384": pgptest.SHA384, "SHA-512": pgptest.SHA512} {
+		for hashName, hash := range map[string]byte{"SHA-256": pgptest.SHA256, "SHA-384": pgptest.SHA384, "SHA-512": pgptest.SHA512, "SHA3-256": pgptest.SHA3_256, "SHA3-512": pgptest.SHA3_512} {
 			t.Run(name+" "+hashName, func(t *testing.T) {
+				t.Parallel()
 				made := simple("algorithms", algorithm)
 				cert := readCert(t, made.Armored())
 				assert.Equal(t, made.Primary.Fingerprint(), string(cert.Primary.Fingerprint))
@@ -135,13 +137,14 @@ func TestDecisions(t *testing.T) {
 	}{
 		{name: "all is well", want: openpgp.Valid},
 		{name: "another kind of signature", sig: pgptest.Sig{Type: pgptest.Timestamp, Created: signedAt}, want: openpgp.Unacceptable},
-		{name: "text mode", sig: pgptest.Sig{Type: pgptest.Text, Created: signedAt}, want: openpgp.Unsupported},
+		{name: "text mode", sig: pgptest.Sig{Type: pgptest.Text, Created: signedAt}, want: openpgp.Valid},
 		{name: "no creation time", sig: pgptest.Sig{NoTime: true}, want: openpgp.Unacceptable},
 		{name: "unknown critical subpacket", sig: pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{{Type: 77, Critical: true}}}, want: openpgp.Unacceptable},
 		{name: "unknown subpacket, not critical", sig: pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{{Type: 77}}}, want: openpgp.Valid},
 		{name: "critical notation", sig: pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{{Type: 20, Critical: true, Body: []byte("xxxx")}}}, want: openpgp.Unacceptable},
 		{name: "critical unknown in the unhashed area counts for nothing", sig: pgptest.Sig{Created: signedAt, Unhashed: []pgptest.Sub{{Type: 77, Critical: true}}}, want: openpgp.Valid},
-		{name: "signature version 3", sig: pgptest.Sig{Version: 3, Created: signedAt}, want: openpgp.Unsupported},
+		{name: "signature version 3", sig: pgptest.Sig{Version: 3, Created: signedAt}, want: openpgp.Valid},
+		{name: "signature version 5", sig: pgptest.Sig{Version: 5, Created: signedAt}, want: openpgp.Unsupported},
 		{name: "signer unknown", key: pgptest.NewKey("a stranger", pgptest.Ed25519, born), want: openpgp.SignerUnknown},
 		{name: "no self-signature", cert: pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(id))), want: openpgp.SignerUnfit},
 		{name: "self-signature by another key", cert: pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(id))).Certify(pgptest.NewKey("other", pgptest.Ed25519, born), id, pgptest.Sig{Type: pgptest.Certification, Created: born, NoIssuer: true}), want: openpgp.SignerUnfit},
@@ -245,7 +248,7 @@ func TestAllCandidatesAreTried(t *testing.T) {
 	require.NoError(t, err)
 	h.Write(document)
 	h.Write(sigs[0].Trailer())
-	result := openpgp.Verify(sigs[0], h.Sum(nil), []openpgp.Candidate{{Certificate: certA, Key: certA.Primary}, {Certificate: certB, Key: certB.Primary}}, rules())
+	result := openpgp.Verify(sigs[0], openpgp.Document{Digest: h.Sum(nil)}, []openpgp.Candidate{{Certificate: certA, Key: certA.Primary}, {Certificate: certB, Key: certB.Primary}}, rules())
 	assert.Equal(t, openpgp.Valid, result.Status)
 	assert.Equal(t, 2, result.Tried)
 	assert.Equal(t, certB, result.Signer.Certificate)
@@ -293,7 +296,7 @@ func verifyAny(t *rapid.T, sig, data []byte, cert *openpgp.Certificate) openpgp.
 	}
 	h.Write(data)
 	h.Write(sigs[0].Trailer())
-	return openpgp.Verify(sigs[0], h.Sum(nil), []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status
+	return openpgp.Verify(sigs[0], openpgp.Document{Digest: h.Sum(nil)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status
 }
 
 // prefixOffset finds the two hint bytes behind the empty unhashed area.
@@ -419,7 +422,7 @@ func TestRefusedInput(t *testing.T) {
 		require.ErrorAs(t, err, &empty)
 		_, _, err = openpgp.ReadCertificates([]byte("%PDF-1.7"))
 		assert.ErrorContains(t, err, "PDF")
-		_, skipped, err := openpgp.ReadCertificates(pgptest.Packet(6, []byte{3, 0, 0, 0, 0, 0, 0, 1}))
+		_, skipped, err := openpgp.ReadCertificates(pgptest.Packet(6, []byte{2, 0, 0, 0, 0, 0, 0, 1}))
 		require.NoError(t, err)
 		require.Len(t, skipped, 1)
 		assert.True(t, openpgp.IsUnsupported(skipped[0]))

@@ -108,6 +108,7 @@ type Signature struct {
 
 	offset          int
 	hashedArea      []byte // from the version up to the end of the hashed area
+	salt            []byte // of a version 6 signature
 	values          [][]byte
 	criticalUnknown string
 	keyLifetime     time.Duration
@@ -134,57 +135,110 @@ func parseSignature(body []byte, base int) (*Signature, error) {
 	if c.err != nil {
 		return nil, c.err
 	}
-	if s.Version != 4 {
+	var err error
+	switch s.Version {
+	case 3:
+		s.readVersion3(c)
+	case 4, 6:
+		err = s.readAreas(c)
+	default:
 		s.unsupported = &UnsupportedError{What: fmt.Sprintf("signature version %d", s.Version)}
 		return s, nil
 	}
-	s.Type = SignatureType(c.byte("type"))
-	s.KeyAlgorithm = KeyAlgorithm(c.byte("public-key algorithm"))
-	s.Hash = HashAlgorithm(c.byte("hash algorithm"))
-	hashed := c.bytes(c.uint16("length of the hashed area"), "hashed area")
 	if c.err != nil {
 		return nil, c.err
 	}
-	s.hashedArea = bytes.Clone(body[:c.at])
-	hashedBase := base + c.at - len(hashed)
-	unhashed := c.bytes(c.uint16("length of the unhashed area"), "unhashed area")
-	unhashedBase := base + c.at - len(unhashed)
-	c.bytes(2, "hash prefix") // a hint, not a check: RFC 9580, section 5.2.4
-	if c.err != nil {
-		return nil, c.err
-	}
-	hashedSubs, err := readSubpackets(hashed, hashedBase)
 	if err != nil {
 		return nil, err
 	}
-	unhashedSubs, err := readSubpackets(unhashed, unhashedBase)
-	if err != nil {
-		return nil, err
+	info, known := s.Hash.info()
+	if !known {
+		s.unsupported = &UnsupportedError{What: s.Hash.String()}
 	}
-	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
-		return nil, err
+	if s.Version == 6 {
+		s.salt = bytes.Clone(c.bytes(int(c.byte("length of the salt")), "salt"))
+		if c.err != nil {
+			return nil, c.err
+		}
+		if known && (info.salt == 0 || len(s.salt) != info.salt) {
+			c.fail(fmt.Sprintf("a salt of %d bytes does not go with %s", len(s.salt), s.Hash))
+			return nil, c.err
+		}
 	}
-	s.readIssuer(hashedSubs)
-	s.readIssuer(unhashedSubs)
-
 	switch s.KeyAlgorithm {
 	case RSA, RSASignOnly:
 		s.values = [][]byte{bytes.Clone(c.mpi("RSA value"))}
+	case DSA, ECDSA:
+		s.values = [][]byte{bytes.Clone(c.mpi("r value")), bytes.Clone(c.mpi("s value"))}
 	case EdDSALegacy:
 		s.values = [][]byte{bytes.Clone(c.mpi("R value")), bytes.Clone(c.mpi("S value"))}
 	case Ed25519:
 		s.values = [][]byte{bytes.Clone(c.bytes(64, "Ed25519 value"))}
+	case Ed448:
+		s.values = [][]byte{bytes.Clone(c.bytes(114, "Ed448 value"))}
 	default:
 		s.unsupported = &UnsupportedError{What: s.KeyAlgorithm.String()}
 		return s, nil
 	}
-	if err := c.finish(); err != nil {
-		return nil, err
+	return s, c.finish()
+}
+
+// readVersion3 reads the fields of a version 3 signature (RFC 9580, section
+// 5.2.2), which has no subpackets.
+func (s *Signature) readVersion3(c *cursor) {
+	if n := c.byte("length of the hashed part"); c.err == nil && n != 5 {
+		c.fail(fmt.Sprintf("the hashed part of a version 3 signature has 5 bytes, not %d", n))
 	}
-	if _, ok := s.Hash.info(); !ok {
-		s.unsupported = &UnsupportedError{What: s.Hash.String()}
+	at := c.at
+	s.Type = SignatureType(c.byte("type"))
+	s.Created = time.Unix(int64(c.uint32("creation time")), 0).UTC()
+	if c.err == nil {
+		s.hashedArea = bytes.Clone(c.data[at:c.at])
 	}
-	return s, nil
+	if id := c.bytes(8, "key ID"); id != nil {
+		s.IssuerKeyID = KeyID(binary.BigEndian.Uint64(id))
+	}
+	s.KeyAlgorithm = KeyAlgorithm(c.byte("public-key algorithm"))
+	s.Hash = HashAlgorithm(c.byte("hash algorithm"))
+	c.bytes(2, "hash prefix") // a hint, not a check
+}
+
+// readAreas reads the fields of a version 4 or 6 signature up to the hash's
+// prefix (RFC 9580, section 5.2.3).
+func (s *Signature) readAreas(c *cursor) error {
+	s.Type = SignatureType(c.byte("type"))
+	s.KeyAlgorithm = KeyAlgorithm(c.byte("public-key algorithm"))
+	s.Hash = HashAlgorithm(c.byte("hash algorithm"))
+	length := c.uint16
+	if s.Version == 6 {
+		length = func(what string) int { return int(min(c.uint32(what), 1<<30)) }
+	}
+	hashed := c.bytes(length("length of the hashed area"), "hashed area")
+	if c.err != nil {
+		return nil
+	}
+	s.hashedArea = bytes.Clone(c.data[:c.at])
+	hashedBase := c.base + c.at - len(hashed)
+	unhashed := c.bytes(length("length of the unhashed area"), "unhashed area")
+	unhashedBase := c.base + c.at - len(unhashed)
+	c.bytes(2, "hash prefix") // a hint, not a check: RFC 9580, section 5.2.4
+	if c.err != nil {
+		return nil
+	}
+	hashedSubs, err := readSubpackets(hashed, hashedBase)
+	if err != nil {
+		return err
+	}
+	unhashedSubs, err := readSubpackets(unhashed, unhashedBase)
+	if err != nil {
+		return err
+	}
+	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
+		return err
+	}
+	s.readIssuer(hashedSubs)
+	s.readIssuer(unhashedSubs)
+	return nil
 }
 
 // ed25519Value returns R and S as 64 bytes in the native encoding.
@@ -203,19 +257,79 @@ func (s *Signature) ed25519Value() ([]byte, bool) {
 }
 
 // NewHash returns the hash into which the document's bytes are written, to be
-// followed by [Signature.Trailer]. It fails with an [*UnsupportedError].
+// ended by [Signature.Finish]. The salt of a version 6 signature is in it
+// already; for a signature over a text document, line endings are turned into
+// CR LF on the way. It fails with an [*UnsupportedError].
 func (s *Signature) NewHash() (hash.Hash, error) {
 	if s.unsupported != nil {
 		return nil, s.unsupported
 	}
-	return s.Hash.New()
+	h, err := s.Hash.New()
+	if err != nil {
+		return nil, err
+	}
+	h.Write(s.salt)
+	if s.Type == Text {
+		return &textHash{Hash: h}, nil
+	}
+	return h, nil
+}
+
+// HashesPlainly reports whether the hash of the document is that of its bytes
+// alone, so that it can be shared with a digest of them.
+func (s *Signature) HashesPlainly() bool { return len(s.salt) == 0 && s.Type != Text }
+
+// Finish writes what is hashed after the document (RFC 9580, section 5.2.4)
+// and returns the finished hash. h is from [Signature.NewHash], or a plain hash
+// of the same algorithm where [Signature.HashesPlainly].
+func (s *Signature) Finish(h hash.Hash) []byte {
+	if t, ok := h.(*textHash); ok {
+		h = t.Hash
+	}
+	h.Write(s.Trailer())
+	return h.Sum(nil)
 }
 
 // Trailer returns what is hashed after the document (RFC 9580, section 5.2.4).
 func (s *Signature) Trailer() []byte {
 	t := bytes.Clone(s.hashedArea)
-	t = append(t, 4, 0xff)
+	if s.Version == 3 {
+		return t
+	}
+	t = append(t, byte(s.Version), 0xff)
 	return binary.BigEndian.AppendUint32(t, uint32(len(s.hashedArea)))
+}
+
+// A textHash turns line endings into CR LF before they are hashed (RFC 9580,
+// section 5.2.1.2), and notices content that is no text.
+type textHash struct {
+	hash.Hash
+	last   byte
+	binary bool
+}
+
+func (t *textHash) Write(p []byte) (int, error) {
+	out := make([]byte, 0, len(p)+len(p)/16+1)
+	for _, c := range p {
+		if c == '\n' && t.last != '\r' {
+			out = append(out, '\r')
+		}
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != '\f' {
+			t.binary = true
+		}
+		out = append(out, c)
+		t.last = c
+	}
+	t.Hash.Write(out) //nolint:errcheck // hashes do not fail
+	return len(p), nil
+}
+
+// NotText reports whether what was written to a hash from [Signature.NewHash],
+// for a signature over a text document, is no text: then its line endings could
+// have been changed without the signature showing it, and the file not work.
+func NotText(h hash.Hash) bool {
+	t, ok := h.(*textHash)
+	return ok && t.binary
 }
 
 // ReasonText returns the words given with a revocation, from outside and to be

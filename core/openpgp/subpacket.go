@@ -161,7 +161,7 @@ func (s *Signature) readIssuer(subs []subpacket) {
 				s.IssuerKeyID = KeyID(binary.BigEndian.Uint64(sub.body))
 			}
 		case subIssuerFingerprint:
-			if len(sub.body) == 21 && sub.body[0] == 4 && s.IssuerFingerprint == "" {
+			if (len(sub.body) == 21 && sub.body[0] == 4 || len(sub.body) == 33 && sub.body[0] == 6) && s.IssuerFingerprint == "" {
 				s.IssuerFingerprint = NewFingerprint(sub.body[1:])
 			}
 		case subEmbeddedSignature:

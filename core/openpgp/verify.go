@@ -30,7 +30,7 @@ type Rules struct {
 func (r Rules) usable(sigs []*Signature, key *PublicKey) []*Signature {
 	out := slices.Clone(sigs)
 	out = slices.DeleteFunc(out, func(s *Signature) bool {
-		strong := s.Hash.CollisionBits() >= 112 || s.Hash == HashSHA1 && s.Created.Before(r.SelfSHA1Before)
+		strong := s.Hash.CollisionBits() >= 112 || (s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
 		return !strong || s.criticalUnknown != "" || s.Created.IsZero() ||
 			s.Created.After(r.Now.Add(r.Skew)) || s.Created.Before(key.Created) || s.expired(r.Now)
 	})
@@ -115,8 +115,16 @@ func (r Result) end(status Status, question, format string, args ...any) Result 
 	return r
 }
 
-// Verify decides whether s holds over a document whose finished hash (data
-// followed by [Signature.Trailer]) is digest. The questions are asked in a
+// A Document is what a signature is held against.
+type Document struct {
+	// Digest is the finished hash, from [Signature.Finish].
+	Digest []byte
+	// NotText is set when a signature over a text document is over something
+	// else, by [NotText].
+	NotText bool
+}
+
+// Verify decides whether s holds over a document. The questions are asked in a
 // fixed order, and the first that fails decides:
 //
 //  1. version, type, algorithm and hash are supported, and the type is that of
@@ -128,16 +136,16 @@ func (r Result) end(status Status, question, format string, args ...any) Result 
 //     back signature of a signing subkey;
 //  5. times and revocation;
 //  6. strength.
-func Verify(s *Signature, digest []byte, candidates []Candidate, rules Rules) Result {
+func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Result {
 	var r Result
 	const form = "Is it a signature over a document that we can compute?"
 	if s.unsupported != nil {
 		return r.end(Unsupported, form, "%s", s.unsupported.Error())
 	}
-	if s.Type != Binary {
-		if s.Type == Text {
-			return r.end(Unsupported, form, "signatures in text mode are not supported")
-		}
+	if s.Type == Text && doc.NotText {
+		return r.end(Unacceptable, form, "it is a signature over text, which leaves line endings open, and this file is no text")
+	}
+	if s.Type != Binary && s.Type != Text {
 		return r.end(Unacceptable, form, "it is a %s signature, which says nothing about a document", s.Type)
 	}
 	if s.Created.IsZero() {
@@ -156,7 +164,7 @@ func Verify(s *Signature, digest []byte, candidates []Candidate, rules Rules) Re
 	for i := range candidates {
 		r.Tried++
 		r.Signer = &candidates[i]
-		if err := candidates[i].Key.verify(s, digest); err == nil {
+		if err := candidates[i].Key.verify(s, doc.Digest); err == nil {
 			r.step(known, true, "key %s", candidates[i].Key.Fingerprint)
 			r.step(holds, true, "the signature is over exactly these bytes")
 			return r.fit(s, rules)
@@ -241,11 +249,18 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if s.Hash.CollisionBits() < rules.DocumentHashBits {
 		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
 	}
-	if key.rsa != nil && key.Bits < rules.RSABits {
-		return r.end(Weak, strong, "an RSA key of %d bits is below the %d that the policy asks", key.Bits, rules.RSABits)
+	if (key.rsa != nil || key.dsa != nil) && key.Bits < rules.RSABits {
+		return r.end(Weak, strong, "%s key of %d bits is below the %d that the policy asks", article(key.Algorithm), key.Bits, rules.RSABits)
 	}
 	r.step(strong, true, "%s with %s", key.Describe(), s.Hash)
 	return r.end(Valid, "", "")
+}
+
+func article(a KeyAlgorithm) string {
+	if a == DSA {
+		return "a DSA"
+	}
+	return "an RSA"
 }
 
 // backSigned reports whether the binding carries a primary key binding

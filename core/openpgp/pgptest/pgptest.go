@@ -17,6 +17,7 @@ import (
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
+	"crypto/sha3"
 	"crypto/sha512"
 	"encoding/base64"
 	"encoding/binary"
@@ -28,6 +29,10 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/cloudflare/circl/sign/ed448"
+	//lint:ignore SA1019 old keys carry signatures with it
+	"golang.org/x/crypto/ripemd160"
 )
 
 // An Algorithm is a kind of key that can be made.
@@ -41,6 +46,16 @@ const (
 	Ed25519                 // RFC 9580, algorithm 27
 	Ed25519Legacy           // RFC 9580, algorithm 22
 	Elgamal                 // a public key for encryption that cannot sign
+	P256                    // ECDSA, with its curve
+	P384
+	P521
+	Secp256k1
+	Brainpool256
+	Brainpool384
+	Brainpool512
+	Ed448
+	DSA1024 // with a prime of 160 bits
+	DSA2048 // with a prime of 256 bits; slow to make
 )
 
 // Hash algorithm IDs for [Sig].
@@ -51,6 +66,10 @@ const (
 	SHA384 = 9
 	SHA512 = 10
 	SHA224 = 11
+
+	RIPEMD160 = 3
+	SHA3_256  = 12
+	SHA3_512  = 14
 )
 
 // Signature types for [Sig].
@@ -80,14 +99,30 @@ type Key struct {
 	Algorithm Algorithm
 	body      []byte
 	id        byte // public-key algorithm ID
+	version   byte
 	rsa       *rsa.PrivateKey
 	ed        ed25519.PrivateKey
+	ed448     ed448.PrivateKey
+	ec        *ecKey
+	dsa       *dsaKey
 }
 
-// NewKey makes a key from a seed.
+// NewKey makes a version 4 key from a seed.
 func NewKey(seed string, algorithm Algorithm, created time.Time) *Key {
-	k := &Key{Created: created, Algorithm: algorithm}
-	body := binary.BigEndian.AppendUint32([]byte{4}, uint32(created.Unix()))
+	return newKey(seed, algorithm, created, 4)
+}
+
+// NewKey6 makes a version 6 key from a seed.
+func NewKey6(seed string, algorithm Algorithm, created time.Time) *Key {
+	return newKey(seed, algorithm, created, 6)
+}
+
+// NewKey3 makes a version 3 key, which is always RSA.
+func NewKey3(seed string, created time.Time) *Key { return newKey(seed, RSA2048, created, 3) }
+
+func newKey(seed string, algorithm Algorithm, created time.Time, version byte) *Key {
+	k := &Key{Created: created, Algorithm: algorithm, version: version}
+	var body []byte // the algorithm's number and its own fields
 	switch algorithm {
 	case RSA2048, RSA1024, RSA4096:
 		k.id = 1
@@ -107,6 +142,23 @@ func NewKey(seed string, algorithm Algorithm, created time.Time) *Key {
 			body = append(body, 22, 9, 0x2b, 0x06, 0x01, 0x04, 0x01, 0xda, 0x47, 0x0f, 0x01)
 			body = append(body, mpi(append([]byte{0x40}, public...))...)
 		}
+	case P256, P384, P521, Secp256k1, Brainpool256, Brainpool384, Brainpool512:
+		k.id = 19
+		k.ec = newECKey(seed, algorithm)
+		body = append(append(body, 19, byte(len(k.ec.oid))), k.ec.oid...)
+		body = append(body, mpi(k.ec.point())...)
+	case Ed448:
+		k.id = 28
+		s := sha512.Sum512([]byte("endeixis test key " + seed))
+		k.ed448 = ed448.NewKeyFromSeed(s[:ed448.SeedSize])
+		body = append(append(body, 28), k.ed448.Public().(ed448.PublicKey)...)
+	case DSA1024, DSA2048:
+		k.id = 17
+		k.dsa = newDSAKey(seed, algorithm)
+		body = append(body, 17)
+		for _, n := range []*big.Int{k.dsa.p, k.dsa.q, k.dsa.g, k.dsa.y} {
+			body = append(body, mpi(n.Bytes())...)
+		}
 	case Elgamal:
 		k.id = 16
 		body = append(body, 16)
@@ -114,8 +166,77 @@ func NewKey(seed string, algorithm Algorithm, created time.Time) *Key {
 			body = append(body, mpi([]byte{0x7b, 0x01})...)
 		}
 	}
-	k.body = body
+	head := binary.BigEndian.AppendUint32([]byte{version}, uint32(created.Unix()))
+	switch version {
+	case 3:
+		head = append(head, 0, 0) // valid for ever
+		head = append(head, body[0])
+	case 6:
+		head = binary.BigEndian.AppendUint32(append(head, body[0]), uint32(len(body)-1))
+	default:
+		head = append(head, body[0])
+	}
+	k.body = append(head, body[1:]...)
 	return k
+}
+
+// A dsaKey signs by the schoolbook.
+type dsaKey struct {
+	p, q, g, x, y *big.Int
+	seed          string
+}
+
+var dsaKeys sync.Map // seed and size → *dsaKey
+
+func newDSAKey(seed string, algorithm Algorithm) *dsaKey {
+	bits, order := 1024, 160
+	if algorithm == DSA2048 {
+		bits, order = 2048, 256
+	}
+	name := fmt.Sprintf("%s/%d", seed, bits)
+	if k, ok := dsaKeys.Load(name); ok {
+		return k.(*dsaKey)
+	}
+	stream := rand.NewChaCha8(sha256.Sum256([]byte("endeixis test group " + name)))
+	draw := func(bits int) *big.Int {
+		buf := make([]byte, bits/8)
+		stream.Read(buf) //nolint:errcheck // never fails
+		buf[0] |= 0x80
+		return new(big.Int).SetBytes(buf)
+	}
+	one := big.NewInt(1)
+	k := &dsaKey{seed: seed}
+	for k.q = draw(order); !k.q.ProbablyPrime(20); k.q = draw(order) {
+	}
+	twice := new(big.Int).Lsh(k.q, 1)
+	for {
+		p := draw(bits)
+		p.Sub(p, new(big.Int).Mod(p, twice)).Add(p, one) // 1 above a multiple of 2q
+		if p.BitLen() == bits && p.ProbablyPrime(20) {
+			k.p = p
+			break
+		}
+	}
+	exponent := new(big.Int).Div(new(big.Int).Sub(k.p, one), k.q)
+	for h := int64(2); ; h++ {
+		if k.g = new(big.Int).Exp(big.NewInt(h), exponent, k.p); k.g.Cmp(one) > 0 {
+			break
+		}
+	}
+	k.x = below(k.q, "endeixis test exponent "+seed)
+	k.y = new(big.Int).Exp(k.g, k.x, k.p)
+	dsaKeys.Store(name, k)
+	return k
+}
+
+func (k *dsaKey) sign(digest []byte) (r, s *big.Int) {
+	e := new(big.Int).SetBytes(digest[:min(len(digest), k.q.BitLen()/8)])
+	nonce := below(k.q, "endeixis test nonce "+k.seed+string(digest))
+	r = new(big.Int).Exp(k.g, nonce, k.p)
+	r.Mod(r, k.q)
+	s = new(big.Int).Mul(k.x, r)
+	s.Add(s, e).Mul(s, new(big.Int).ModInverse(nonce, k.q)).Mod(s, k.q)
+	return r, s
 }
 
 var rsaKeys sync.Map // seed and size → *rsa.PrivateKey
@@ -163,15 +284,38 @@ func mpi(b []byte) []byte {
 	return append([]byte{byte(bits >> 8), byte(bits)}, b...)
 }
 
-// Fingerprint returns the version 4 fingerprint as lower-case hexadecimal.
+// Fingerprint returns the fingerprint as lower-case hexadecimal.
 func (k *Key) Fingerprint() string { return hex.EncodeToString(k.fingerprint()) }
 
 func (k *Key) fingerprint() []byte {
+	switch k.version {
+	case 3:
+		sum := md5.Sum(append(k.rsa.N.Bytes(), big.NewInt(int64(k.rsa.E)).Bytes()...))
+		return sum[:]
+	case 6:
+		sum := sha256.Sum256(k.prefixed())
+		return sum[:]
+	}
 	sum := sha1.Sum(k.prefixed())
 	return sum[:]
 }
 
+// keyID returns the eight bytes by which old signatures name a key.
+func (k *Key) keyID() []byte {
+	switch k.version {
+	case 3:
+		n := k.rsa.N.Bytes()
+		return n[len(n)-8:]
+	case 6:
+		return k.fingerprint()[:8]
+	}
+	return k.fingerprint()[12:]
+}
+
 func (k *Key) prefixed() []byte {
+	if k.version == 6 {
+		return append(binary.BigEndian.AppendUint32([]byte{0x9b}, uint32(len(k.body))), k.body...)
+	}
 	return append([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}, k.body...)
 }
 
@@ -207,11 +351,12 @@ type Sig struct {
 	Type     byte
 	Hash     byte // 0 means SHA-256
 	Created  time.Time
-	NoTime   bool  // leave the creation time out
-	NoIssuer bool  // leave both issuer subpackets out
-	Hashed   []Sub // added to creation time and issuer fingerprint
-	Unhashed []Sub // added to the issuer key ID
-	Version  byte  // 0 means 4; another number is written as it is
+	NoTime   bool   // leave the creation time out
+	NoIssuer bool   // leave both issuer subpackets out
+	Hashed   []Sub  // added to creation time and issuer fingerprint
+	Unhashed []Sub  // added to the issuer key ID
+	Version  byte   // 0 means that of the key; another number is written as it is
+	Salt     []byte // of a version 6 signature; nil means one of the right length
 }
 
 // Sign returns a signature packet over data.
@@ -219,51 +364,96 @@ func (k *Key) Sign(data []byte, spec Sig) []byte {
 	return Packet(2, k.signature(data, spec))
 }
 
+// signature returns the body of a signature packet of the key's version, or of
+// version 3 when the spec says so.
 func (k *Key) signature(data []byte, spec Sig) []byte {
 	if spec.Hash == 0 {
 		spec.Hash = SHA256
 	}
 	if spec.Version == 0 {
-		spec.Version = 4
+		spec.Version = k.version
+	}
+	if spec.Type == Text {
+		text := bytes.ReplaceAll(data, []byte("\r\n"), []byte("\n"))
+		data = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
+	}
+	h, c := newHash(spec.Hash)
+	created := binary.BigEndian.AppendUint32(nil, uint32(spec.Created.Unix()))
+	if spec.Version == 3 {
+		h.Write(data)
+		h.Write(append([]byte{spec.Type}, created...))
+		digest := h.Sum(nil)
+		body := append([]byte{3, 5, spec.Type}, created...)
+		body = append(append(body, k.keyID()...), k.id, spec.Hash)
+		return append(append(body, digest[:2]...), k.values(digest, c)...)
 	}
 	var hashed, unhashed []Sub
 	if !spec.NoTime {
-		hashed = append(hashed, Sub{Type: 2, Body: binary.BigEndian.AppendUint32(nil, uint32(spec.Created.Unix()))})
+		hashed = append(hashed, Sub{Type: 2, Body: created})
 	}
 	if !spec.NoIssuer {
-		hashed = append(hashed, Sub{Type: 33, Body: append([]byte{4}, k.fingerprint()...)})
-		unhashed = append(unhashed, Sub{Type: 16, Body: k.fingerprint()[12:]})
+		hashed = append(hashed, Sub{Type: 33, Body: append([]byte{k.version}, k.fingerprint()...)})
+		if k.version != 6 {
+			unhashed = append(unhashed, Sub{Type: 16, Body: k.keyID()})
+		}
+	}
+	size := func(n int) []byte {
+		if k.version == 6 {
+			return binary.BigEndian.AppendUint32(nil, uint32(n))
+		}
+		return []byte{byte(n >> 8), byte(n)}
 	}
 	hashedArea := area(append(hashed, spec.Hashed...))
-	body := []byte{spec.Version, spec.Type, k.id, spec.Hash, byte(len(hashedArea) >> 8), byte(len(hashedArea))}
+	body := append([]byte{spec.Version, spec.Type, k.id, spec.Hash}, size(len(hashedArea))...)
 	body = append(body, hashedArea...)
 
-	h, c := newHash(spec.Hash)
+	var salt []byte
+	if k.version == 6 {
+		sum := sha512.Sum512(append(bytes.Clone(data), created...))
+		salt = sum[:map[byte]int{SHA224: 16, SHA256: 16, SHA384: 24, SHA512: 32, SHA3_256: 16, SHA3_512: 32}[spec.Hash]]
+		if spec.Salt != nil {
+			salt = spec.Salt
+		}
+		h.Write(salt)
+	}
 	h.Write(data)
 	h.Write(body)
-	h.Write(binary.BigEndian.AppendUint32([]byte{4, 0xff}, uint32(len(body))))
+	h.Write(binary.BigEndian.AppendUint32([]byte{spec.Version, 0xff}, uint32(len(body))))
 	digest := h.Sum(nil)
 
 	unhashedArea := area(append(unhashed, spec.Unhashed...))
-	body = append(body, byte(len(unhashedArea)>>8), byte(len(unhashedArea)))
+	body = append(body, size(len(unhashedArea))...)
 	body = append(body, unhashedArea...)
 	body = append(body, digest[:2]...)
+	if k.version == 6 {
+		body = append(append(body, byte(len(salt))), salt...)
+	}
+	return append(body, k.values(digest, c)...)
+}
+
+// values signs a digest and returns the algorithm's own fields.
+func (k *Key) values(digest []byte, c crypto.Hash) []byte {
+	two := func(r, s *big.Int) []byte { return append(mpi(r.Bytes()), mpi(s.Bytes())...) }
 	switch {
 	case k.rsa != nil:
 		value, err := rsa.SignPKCS1v15(nil, k.rsa, c, digest)
 		if err != nil {
 			panic(err)
 		}
-		body = append(body, mpi(value)...)
+		return mpi(value)
+	case k.ec != nil:
+		return two(k.ec.sign(digest))
+	case k.dsa != nil:
+		return two(k.dsa.sign(digest))
 	case k.id == 27:
-		body = append(body, ed25519.Sign(k.ed, digest)...)
+		return ed25519.Sign(k.ed, digest)
+	case k.id == 28:
+		return ed448.Sign(k.ed448, digest, "")
 	case k.id == 22:
 		value := ed25519.Sign(k.ed, digest)
-		body = append(append(body, mpi(value[:32])...), mpi(value[32:])...)
-	default:
-		panic("pgptest: this kind of key cannot sign")
+		return append(mpi(value[:32]), mpi(value[32:])...)
 	}
-	return body
+	panic("pgptest: this kind of key cannot sign")
 }
 
 func newHash(id byte) (hash.Hash, crypto.Hash) {
@@ -280,6 +470,12 @@ func newHash(id byte) (hash.Hash, crypto.Hash) {
 		return sha512.New(), crypto.SHA512
 	case SHA224:
 		return sha256.New224(), crypto.SHA224
+	case SHA3_256:
+		return sha3.New256(), crypto.SHA3_256
+	case SHA3_512:
+		return sha3.New512(), crypto.SHA3_512
+	case RIPEMD160:
+		return ripemd160.New(), crypto.RIPEMD160
 	}
 	panic(fmt.Sprintf("pgptest: no hash algorithm %d", id))
 }
