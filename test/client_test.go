@@ -96,6 +96,10 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"corran/chart-disc-2026-10", 0, 6, 0, 0, 0, "chart-disc-2026-10.iso", "signature-valid", ""},
 		{"corran/chart-disc-2026-10-retold", 10, 1, 4, 1, 0, "chart-disc-2026-10.iso", "digest-mismatch", "The SHA-256 digest that SHA256SUMS states in line 1 does match"},
 		{"brackwater/buoy-rx-2.2-unclear", 11, 0, 2, 0, 0, "buoy-rx-2.2-west.bin", "signer-candidate", "the signature itself decides that it is over this one"},
+		{"oarlock/logger-2.4-signed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-armv7.img", "signature-valid", "Ode Marsh (Oarlock) <ode@oarlock.example>"},
+		{"oarlock/logger-2.4-unknown", 11, 0, 2, 0, 4, "oarlock-logger-2.4-armv7.img", "signer-unknown", "Get the publisher's key"},
+		{"oarlock/logger-2.4-edited", 10, 0, 0, 2, 4, "oarlock-logger-2.4-armv7.img", "signature-invalid", "does not hold over these bytes"},
+		{"oarlock/logger-2.4-framed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-announcement.txt", "manifest-unreadable", "Ode Marsh"},
 		{"oarlock/logger-2.4", 11, 0, 3, 0, 3, "oarlock-logger-2.4-arm64.img", "manifest-unsigned", "it is not in the folder, which is no failure by itself"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
@@ -263,7 +267,7 @@ func TestLifeOfAKey(t *testing.T) {
 	require.Zero(t, sight(spaced, "letter").code)
 	r = sight(fp[24:], "phone")
 	assert.Equal(t, 1, r.code)
-	assert.Contains(t, r.err, "40 hexadecimal digits, this has 16")
+	assert.Contains(t, r.err, "this has 16; short forms can be forged")
 	assert.Contains(t, sight(fp, "pigeon").err, "There is no channel")
 	require.Zero(t, sight(fp, "phone").code)
 

@@ -164,6 +164,11 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 			facts.Created = &sig.Created
 		}
 	}
+	if over.Cleartext && sig.Type != openpgp.Text && sig.Unsupported() == nil {
+		return f.says(SignatureUnacceptable, Withholds,
+			fmt.Sprintf("The signature around the text of %s is a %s signature, which says nothing certain about a text.", name, sig.Type),
+			"Ask the publisher for a usual signature.")
+	}
 	if over.Uncompressed != "" && m.Unexpanded != "" {
 		return f.says(Unreadable, Withholds,
 			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
@@ -321,8 +326,8 @@ func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
 	if u := item.Understood; u != nil {
 		for _, p := range u.Problems {
 			g := Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Line: p.Line, Sentence: fmt.Sprintf("%s, %s.", path, p.String())}
-			if p.Code == manifest.SignedText {
-				g.Advice = "Texts with a signature around them are not verified yet; ask the publisher for a detached signature."
+			if p.Code == manifest.OutsideText {
+				g.Effect, g.Advice = Notes, "Look at what stands there before you believe it."
 			}
 			out = append(out, g)
 		}

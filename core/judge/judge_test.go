@@ -699,3 +699,42 @@ func TestCopiesOfAManifest(t *testing.T) {
 	}
 	assert.ErrorContains(t, Policy{RSABits: 2048, CorroborationChannels: 1, SightingChannels: 2, ExpiredSigner: Notes}.Validate(), "one channel corroborates nothing")
 }
+
+// TestCleartextManifests takes digests from what the signatures around a text
+// cover, and from nothing else.
+func TestCleartextManifests(t *testing.T) {
+	list := "Hello,\n\n" + line("logger", "logger.img") + "\n" + line("gone", "gone.img") + "\nbye"
+	frame := func(text string, keys ...*pgptest.Key) string {
+		return string(pgptest.Cleartext(text, pgptest.Sig{Created: signedAt}, keys...))
+	}
+	good := frame(list, tidewright)
+	bytesSigned := good[:strings.Index(good, "-----BEGIN PGP SIGNATURE")] + string(pgptest.Armor("PGP SIGNATURE", tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt})))
+	for _, test := range []struct {
+		name, file, content string
+		want                Verdict
+		code                Code
+	}{
+		{"by an admitted key", "SHA256SUMS.asc", good, Cleared, SignatureValid},
+		{"under a text's name", "announcement.txt", good, Cleared, SignatureValid},
+		{"by two, one admitted", "SHA256SUMS.asc", frame(list, stranger, tidewright), Cleared, SignatureValid},
+		{"by nobody known", "SHA256SUMS.asc", frame(list, stranger), Unproven, SignerUnknown},
+		{"by a candidate", "SHA256SUMS.asc", frame(list, candidate), Unproven, SignerCandidate},
+		{"edited", "SHA256SUMS.asc", strings.Replace(good, "Hello", "Howdy", 1), Refused, SignatureInvalid},
+		{"by another publisher", "SHA256SUMS.asc", frame(list, brackwater), Refused, WrongPublisher},
+		{"with a signature over bytes", "SHA256SUMS.asc", bytesSigned, Unproven, SignatureUnacceptable},
+		{"text before it", "SHA256SUMS.asc", "added\n" + good, Cleared, SignatureValid},
+		{"a forged entry before it", "SHA256SUMS.asc", line("altered", "logger.img") + "\n" + good, Cleared, SignatureValid},
+		{"two frames", "SHA256SUMS.asc", good + good, Unproven, NotListed},
+		{"with a weak hash", "SHA256SUMS.asc", string(pgptest.Cleartext(list, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}, tidewright)), Unproven, SignatureWeak},
+	} {
+		r := judgeFolder(t, map[string]string{"logger.img": "logger", test.file: test.content}, "tidewright", nil)
+		o := r.artifacts["logger.img"]
+		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)
+		assert.Contains(t, codes(o), test.code, test.name)
+	}
+	o := judgeFolder(t, map[string]string{"logger.img": "altered", "SHA256SUMS.asc": line("altered", "logger.img") + "\n" + good}, "", nil).artifacts["logger.img"]
+	assert.Equal(t, Refused, o.Verdict, "an entry outside the frame counts for nothing")
+	assert.Equal(t, 6, o.Grounds[0].Line-1, "lines are those of the file")
+	r := judgeFolder(t, map[string]string{"logger.img": "logger", "SHA256SUMS.asc": "added\n" + good}, "", nil)
+	assert.Contains(t, codes(r.manifests["SHA256SUMS.asc"].Outcome), ManifestUnreadable)
+}

@@ -83,7 +83,7 @@ func TestParseFingerprint(t *testing.T) {
 		assert.EqualValues(t, want, got)
 	}
 	for read, says := range map[string]string{
-		"97965A9A":                         "40 hexadecimal digits, this has 8",
+		"97965A9A":                         "this has 8; short forms can be forged",
 		"8CFDE12197965A9A":                 "this has 16",
 		strings.Replace(want, "9", "O", 1): "looks like another character",
 		strings.Replace(want, "9", "x", 1): "character 2",

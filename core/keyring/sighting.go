@@ -51,12 +51,13 @@ func (e *FingerprintFormError) Error() string {
 		}
 		return fmt.Sprintf("character %d, %q, is not a hexadecimal digit%s", e.Position, e.Bad, hint)
 	}
-	return fmt.Sprintf("a full fingerprint has 40 hexadecimal digits, this has %d; short forms can be forged, so give all of it", e.Digits)
+	return fmt.Sprintf("a full fingerprint has 40 hexadecimal digits (64 for a version 6 key), this has %d; short forms can be forged, so give all of it", e.Digits)
 }
 
 // ParseFingerprint reads a full fingerprint as people write it: any case, with
 // spaces, line breaks, colons or a leading 0x. It returns a
-// [*FingerprintFormError] for anything else, short key IDs included.
+// [*FingerprintFormError] for anything else, short key IDs included. The length
+// is that of a key of version 4 or 6 or, only to look one up, 3.
 func ParseFingerprint(read string) (openpgp.Fingerprint, error) {
 	read = strings.TrimSpace(read)
 	if rest, ok := strings.CutPrefix(strings.ToLower(read), "0x"); ok {
@@ -75,7 +76,7 @@ func ParseFingerprint(read string) (openpgp.Fingerprint, error) {
 		}
 		digits.WriteRune(lower)
 	}
-	if n != 40 {
+	if n != 40 && n != 64 && n != 32 {
 		return "", &FingerprintFormError{Digits: n}
 	}
 	return openpgp.Fingerprint(digits.String()), nil
@@ -120,7 +121,7 @@ func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) 
 		add("wrong-state", "The key is %s; only a candidate can be admitted.", state)
 	}
 	cert := k.Certificate
-	if why := cert.Primary.Unusable(); why != "" && len(cert.Subkeys) == 0 {
+	if why := cert.Primary.Unusable(); why != "" && (len(cert.Subkeys) == 0 || cert.Primary.Version == 3) {
 		add("unusable", "No signature by this key could be verified: %s.", why)
 	}
 	if r := cert.Revocation(); r != nil {

@@ -118,6 +118,8 @@ const (
 	// SignedText is an OpenPGP cleartext frame. Nothing in it is taken for
 	// an entry unless its signature has been verified first.
 	SignedText ProblemCode = "signed-text"
+	// OutsideText is text before or behind the frame of a signed text.
+	OutsideText ProblemCode = "outside-text"
 )
 
 // A Problem is something in the manifest that could not be used.

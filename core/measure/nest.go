@@ -1,6 +1,7 @@
 package measure
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -30,6 +31,8 @@ type nest struct {
 	inner       []*nest
 	lanes       []*container.Lane
 	splitter    *container.Splitter
+	// text keeps the bytes of an item that has signatures around its text.
+	text *bytes.Buffer
 	// streams computes the MD5 of the item, when set.
 	streams *digest.Streams
 	// extra is fed with the item's bytes too, when set.
@@ -116,6 +119,14 @@ func (n *nest) sign(over survey.SignatureOver) io.Writer {
 		return nil // judge will say what is wrong
 	}
 	s := signed{over: over, sig: sig}
+	if over.Cleartext {
+		n.signed = append(n.signed, s)
+		if n.text != nil {
+			return nil
+		}
+		n.text = &bytes.Buffer{}
+		return n.text
+	}
 	if over.Uncompressed == "" && sig.HashesPlainly() {
 		if a, err := digest.Parse(sig.Hash.String()); err == nil {
 			s.shared = n.set.Cloner(a)
@@ -157,6 +168,10 @@ func (n *nest) conclude(m *Measurement) error {
 		if s.over.Uncompressed != "" && m.Unexpanded != "" {
 			continue // its hash is of a part only
 		}
+		if s.over.Cleartext {
+			n.concludeCleartext(m, s)
+			continue
+		}
 		sum, err := s.sum()
 		if err != nil {
 			return err
@@ -164,6 +179,18 @@ func (n *nest) conclude(m *Measurement) error {
 		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: sum, NotText: s.hash != nil && openpgp.NotText(s.hash)})
 	}
 	return nil
+}
+
+// concludeCleartext puts into m the hash of the text that a signature is around.
+// Where there is none any more, the signature stays without hash.
+func (n *nest) concludeCleartext(m *Measurement, s signed) {
+	text, err := openpgp.ReadCleartext(n.text.Bytes())
+	if err != nil {
+		return
+	}
+	if doc, err := text.Document(s.sig); err == nil {
+		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: doc.Digest, NotText: doc.NotText})
+	}
 }
 
 // errNotExpanded stands for the members of a container that does not expand.

@@ -5,10 +5,10 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"path"
-	"slices"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
+	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 )
 
@@ -132,9 +132,15 @@ func (s *surveyor) readCopy(c *Copy, read *CopyRead) {
 	sum := sha256.Sum256(c.Content)
 	read.SHA256 = sum[:]
 	read.Identical = bytes.Equal(c.Content, s.out.Contents[c.Of])
-	list, err := manifest.Read(bytes.NewReader(c.Content), manifest.Options{FileName: path.Base(c.Of), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
-	if slices.ContainsFunc(list.Problems, func(p manifest.Problem) bool { return p.Code == manifest.SignedText }) {
-		list.Entries = nil
+	var list *manifest.Manifest
+	var err error
+	if signed, frameErr := openpgp.ReadCleartext(c.Content); frameErr == nil {
+		list, err = s.readSigned(c.Of, signed)
+	} else if openpgp.IsCleartext(c.Content) {
+		read.Trouble = plain.Text(frameErr.Error())
+		return
+	} else {
+		list, err = manifest.Read(bytes.NewReader(c.Content), manifest.Options{FileName: path.Base(c.Of), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
 	}
 	switch {
 	case err != nil:

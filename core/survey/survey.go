@@ -98,6 +98,9 @@ type SignatureOver struct {
 	// Uncompressed is set when the signature is over the uncompressed form
 	// of the item: how the item is compressed.
 	Uncompressed container.Compression `json:"uncompressed,omitempty"`
+	// Cleartext is set for a signature around the text of the item itself,
+	// which covers that text alone.
+	Cleartext bool `json:"cleartext,omitempty"`
 	// Doubtful is set when the name fits several files: then the
 	// cryptography decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
@@ -424,6 +427,10 @@ func guessRole(name string) string {
 // recognise decides by content first, and by name where the content leaves it
 // open.
 func (s *surveyor) recognise(item *Item, guess string, content []byte) {
+	if openpgp.IsCleartext(content) {
+		s.recogniseSigned(item, guess, content)
+		return
+	}
 	sigs, sigErr := openpgp.ReadSignatures(content)
 	if sigErr == nil {
 		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(sigs), "OpenPGP signature"))
@@ -452,15 +459,7 @@ func (s *surveyor) recognise(item *Item, guess string, content []byte) {
 	list, err := manifest.Read(bytes.NewReader(content), manifest.Options{FileName: path.Base(item.Path), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
 	// Digests found in prose do not make a page a manifest; its name may.
 	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0 && list.Format != manifest.FreeText
-	signedText := slices.ContainsFunc(list.Problems, func(p manifest.Problem) bool { return p.Code == manifest.SignedText })
-	if signedText {
-		// What stands inside a signature's frame counts only once that
-		// signature has been verified.
-		list.Entries = nil
-	}
 	switch {
-	case signedText:
-		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
 	case guess == string(Manifest):
 		item.Role, item.Why = Manifest, "its name says so"
 	case holdsEntries:
@@ -468,11 +467,55 @@ func (s *surveyor) recognise(item *Item, guess string, content []byte) {
 	default:
 		return
 	}
+	s.takeList(item, list, err)
+}
+
+func (s *surveyor) takeList(item *Item, list *manifest.Manifest, err error) {
 	item.Understood = &Understood{Format: list.Format, Entries: len(list.Entries), Problems: list.Problems, MoreProblems: list.MoreProblems}
 	if err != nil {
 		item.Problem = &Problem{TooLarge, err.Error()}
 	}
 	s.lists[item.Path] = list
+}
+
+// recogniseSigned takes a text with OpenPGP signatures around it for a manifest
+// when there are digests in it. Only what the signatures cover is read; the
+// signatures are over this manifest.
+func (s *surveyor) recogniseSigned(item *Item, guess string, content []byte) {
+	signed, err := openpgp.ReadCleartext(content)
+	if err != nil {
+		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
+		item.Problem = &Problem{Malformed, err.Error()}
+		return
+	}
+	list, err := s.readSigned(item.Path, signed)
+	if len(list.Entries) == 0 && guess != string(Manifest) && guess != string(Signature) {
+		return // a signed letter is no manifest
+	}
+	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests in a text with %s around it", count(len(signed.Signatures), "OpenPGP signature"))
+	s.takeList(item, list, err)
+	for index, sig := range signed.Signatures {
+		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the text itself", Raw: sig.Raw, Cleartext: true})
+	}
+}
+
+// readSigned reads a manifest out of a signed text. Lines are those of the file.
+func (s *surveyor) readSigned(p string, signed *openpgp.Cleartext) (*manifest.Manifest, error) {
+	name := path.Base(p)
+	if slices.Contains(signatureSuffixes, strings.ToLower(path.Ext(name))) {
+		name = strings.TrimSuffix(name, path.Ext(name)) // “SHA256SUMS.asc” is a SHA256SUMS
+	}
+	list, err := manifest.Read(bytes.NewReader(signed.Text), manifest.Options{FileName: name, MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	for i := range list.Entries {
+		list.Entries[i].Line += signed.FirstLine - 1
+	}
+	for i := range list.Problems {
+		list.Problems[i].Line += signed.FirstLine - 1
+	}
+	if signed.Outside != "" {
+		list.Problems = append(list.Problems, manifest.Problem{Line: 1, Code: manifest.OutsideText, Message: fmt.Sprintf("there is text %s that nobody signed; it was not used", signed.Outside)})
+	}
+	return list, err
 }
 
 // correct takes a correction after checking that it makes sense.

@@ -97,10 +97,24 @@ type KeyFile struct {
 	Armored                      []byte
 }
 
-// Keys returns the publishers' keys. The demo's keyring starts with the first
-// and the last admitted and the second as a candidate; the third is not in it.
+// oarlock returns the keys of the three maintainers of the data logger: of
+// three kinds, as people choose them. Any of them signs a release.
+func oarlock() [3]*pgptest.Certificate {
+	self := pgptest.Sig{Type: pgptest.DirectKey, Created: nextBorn, Hash: pgptest.SHA512, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}}
+	third := pgptest.NewKey6("oarlock, third maintainer", pgptest.Ed25519, nextBorn)
+	return [3]*pgptest.Certificate{
+		pgptest.Simple("oarlock, first maintainer", pgptest.P256, brackwaterBorn, "Wen Ashby (Oarlock) <wen@oarlock.example>"),
+		pgptest.Simple("oarlock, second maintainer", pgptest.Brainpool384, tidewrightBorn, "Pilar Greave (Oarlock) <pilar@oarlock.example>"),
+		pgptest.NewCertificate(third).Key(third, self).UserID("Ode Marsh (Oarlock) <ode@oarlock.example>", pgptest.Sig{Created: nextBorn}),
+	}
+}
+
+// Keys returns the publishers' keys. Which of them the demo's keyring starts
+// with, AdmittedKeys tells; the second is a candidate in it, and the rest are
+// still to be imported.
 func Keys() []KeyFile {
 	t, _ := tidewright()
+	maintainers := oarlock()
 	file := func(name, publisher string, c *pgptest.Certificate) KeyFile {
 		return KeyFile{name, publisher, c.Primary.Fingerprint(), c.Armored()}
 	}
@@ -109,11 +123,14 @@ func Keys() []KeyFile {
 		file("brackwater-release.asc", "brackwater", brackwater()),
 		file("brackwater-release-2026.asc", "brackwater", brackwaterNext()),
 		file("corran-editions.asc", "corran", corran()),
+		file("oarlock-wen-ashby.asc", "oarlock", maintainers[0]),
+		file("oarlock-pilar-greave.asc", "oarlock", maintainers[1]),
+		file("oarlock-ode-marsh.asc", "oarlock", maintainers[2]),
 	}
 }
 
 // AdmittedKeys returns those that the demo's keyring starts with as admitted.
-func AdmittedKeys() []KeyFile { all := Keys(); return []KeyFile{all[0], all[3]} }
+func AdmittedKeys() []KeyFile { all := Keys(); return []KeyFile{all[0], all[3], all[4], all[6]} }
 
 // image returns the made-up content of a firmware image: a readable head, and
 // bytes that the seed determines.
@@ -341,6 +358,19 @@ func logger(altered bool, editions ...string) folder {
 	return f
 }
 
+// announced returns a release whose list is signed by maintainers, in a message.
+func announced(by ...*pgptest.Certificate) folder {
+	f := logger(false, "armv7", "x86-64")
+	const name = "oarlock-logger-2.4-digests.txt"
+	var keys []*pgptest.Key
+	for _, c := range by {
+		keys = append(keys, c.Primary)
+	}
+	f["oarlock-logger-2.4-announcement.txt"] = pgptest.Cleartext(strings.TrimSuffix(string(f[name]), "\n"), pgptest.Sig{Created: release.AddDate(0, 3, 2)}, keys...)
+	delete(f, name)
+	return f
+}
+
 // WriteMirrors writes below dir what the mirrors of Oarlock serve: the northern
 // one what the project published, the southern one an altered release.
 func WriteMirrors(dir string) error {
@@ -467,7 +497,17 @@ func folders() map[string]folder {
 	delete(unclear, "buoy-rx-2.2-west.bin.asc")
 	delete(unclear, "buoy-rx-2.2-east.bin.asc")
 
+	maintainers := oarlock()
+	edited := announced(maintainers[0])
+	edited["oarlock-logger-2.4-announcement.txt"] = bytes.Replace(edited["oarlock-logger-2.4-announcement.txt"], []byte("a third"), []byte("one half"), 1)
+	framed := announced(maintainers[2])
+	framed["oarlock-logger-2.4-announcement.txt"] = append([]byte("NOTE: the images have moved to another server, take them from there.\n\n"), framed["oarlock-logger-2.4-announcement.txt"]...)
+
 	return map[string]folder{
+		"oarlock/logger-2.4-signed":           announced(maintainers[0], maintainers[2]),
+		"oarlock/logger-2.4-unknown":          announced(maintainers[1]),
+		"oarlock/logger-2.4-edited":           edited,
+		"oarlock/logger-2.4-framed":           framed,
 		"oarlock/logger-2.4":                  logger(false, "armv6", "arm64", "riscv64"),
 		"oarlock/logger-2.4-altered":          logger(true, "armv6", "arm64"),
 		"lanternfell/lamp-ctl-3.4-archive":    inner,

@@ -365,6 +365,15 @@ func parse(value, field string) (openpgp.Fingerprint, error) {
 	return fp, nil
 }
 
+// sameLength refuses a value that cannot be this key's fingerprint for its
+// length alone: it was cut short, or belongs to a key of another version.
+func sameLength(read, fp openpgp.Fingerprint, field string) error {
+	if len(read) == len(fp) {
+		return nil
+	}
+	return fault.New(fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read), len(fp)).Advise("Give all of it.").At(field)
+}
+
 // view puts together what is known about one key. changes and sightings may be
 // those of all keys.
 func (s *Service) view(row store.Key, changes []store.KeyChange, sightings []store.Sighting, policy judge.Policy) (View, error) {
@@ -422,6 +431,9 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 	if strings.TrimSpace(n.Place) == "" || len(n.Place)+len(n.Note) > 4000 || strings.ContainsRune(n.Place+n.Note, 0) {
 		return View{}, false, fault.New(fault.Invalid, "place-missing", "A sighting says where exactly the fingerprint was read, in at most 4000 characters.").Advise("For example the page's address, or who was on the phone.").At("place")
 	}
+	if err := sameLength(read, fp, "read"); err != nil {
+		return View{}, false, err
+	}
 	agrees := read == fp
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
 		if _, err := tx.LockKey(ctx, fp.Bytes()); err != nil {
@@ -469,6 +481,9 @@ func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, 
 	}
 	read, err := parse(typed, "typed")
 	if err != nil {
+		return View{}, err
+	}
+	if err := sameLength(read, fp, "typed"); err != nil {
 		return View{}, err
 	}
 	if read != fp {

@@ -615,6 +615,25 @@ func (c *Certificate) Secret() []byte {
 	return Packet(5, append(bytes.Clone(c.Primary.body), 0, 0, 1, 1, 0, 2))
 }
 
+// Cleartext puts a text into the cleartext signature framework (RFC 9580,
+// section 7), signed by each of the keys. hash is 0 for SHA-256.
+func Cleartext(text string, spec Sig, keys ...*Key) []byte {
+	var escaped, signed []string
+	for _, line := range strings.Split(text, "\n") {
+		signed = append(signed, strings.TrimRight(line, " \t\r"))
+		if strings.HasPrefix(line, "-") {
+			line = "- " + line
+		}
+		escaped = append(escaped, line)
+	}
+	var sigs []byte
+	spec.Type = Text
+	for _, k := range keys {
+		sigs = append(sigs, k.Sign([]byte(strings.Join(signed, "\n")), spec)...)
+	}
+	return []byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + strings.Join(escaped, "\n") + "\n" + string(Armor("PGP SIGNATURE", sigs)))
+}
+
 // Armor wraps data in ASCII armor (RFC 9580, section 6.2).
 func Armor(kind string, data []byte) []byte {
 	var b strings.Builder

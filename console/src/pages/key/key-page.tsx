@@ -146,7 +146,7 @@ function SightForm({ k }: { k: Key }) {
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
       <h2>Note a sighting</h2>
-      <Field label="Fingerprint as you read it" hint="All 40 digits, in any case and spacing. The system compares it.">
+      <Field label="Fingerprint as you read it" hint="All digits, in any case and spacing. The system compares it.">
         {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={form.read} onChange={set("read")} />}
       </Field>
       <div className="grid gap-3 sm:grid-cols-2">
