@@ -164,7 +164,7 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 			facts.Created = &sig.Created
 		}
 	}
-	if over.Cleartext && sig.Type != openpgp.Text && sig.Unsupported() == nil {
+	if over.Around == survey.Cleartext && sig.Type != openpgp.Text && sig.Unsupported() == nil {
 		return f.says(SignatureUnacceptable, Withholds,
 			fmt.Sprintf("The signature around the text of %s is a %s signature, which says nothing certain about a text.", name, sig.Type),
 			"Ask the publisher for a usual signature.")

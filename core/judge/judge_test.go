@@ -738,3 +738,30 @@ func TestCleartextManifests(t *testing.T) {
 	r := judgeFolder(t, map[string]string{"logger.img": "logger", "SHA256SUMS.asc": "added\n" + good}, "", nil)
 	assert.Contains(t, codes(r.manifests["SHA256SUMS.asc"].Outcome), ManifestUnreadable)
 }
+
+// TestSignedMessages takes digests from the content of a signed message.
+func TestSignedMessages(t *testing.T) {
+	list := sums(line("logger", "logger.img"))
+	message := func(content string, keys ...*pgptest.Key) string {
+		return string(pgptest.Compressed(pgptest.Message([]byte(content), pgptest.Sig{Created: signedAt}, keys...)))
+	}
+	for _, test := range []struct {
+		name, content string
+		want          Verdict
+		code          Code
+	}{
+		{"by an admitted key", message(list, tidewright), Cleared, SignatureValid},
+		{"by two", message(list, stranger, tidewright), Cleared, SignatureValid},
+		{"by nobody known", message(list, stranger), Unproven, SignerUnknown},
+		{"by a revoked key", message(list, revoked), Refused, SignerRevoked},
+		{"of a letter", message("a letter", tidewright), Unproven, NotListed},
+	} {
+		o := judgeFolder(t, map[string]string{"logger.img": "logger", "SHA256SUMS.pgp": test.content}, "", nil).artifacts["logger.img"]
+		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)
+		assert.Contains(t, codes(o), test.code, test.name)
+	}
+	// A message is never a signature over the file it is named after.
+	o := judgeFolder(t, map[string]string{"logger.img": "logger", "logger.img.sig": message("logger", tidewright)}, "", nil).artifacts["logger.img"]
+	assert.Equal(t, Unproven, o.Verdict)
+	assert.Equal(t, []Code{SignatureMalformed}, codes(o))
+}

@@ -31,7 +31,7 @@ type nest struct {
 	inner       []*nest
 	lanes       []*container.Lane
 	splitter    *container.Splitter
-	// text keeps the bytes of an item that has signatures around its text.
+	// text keeps the bytes of an item that has signatures around its content.
 	text *bytes.Buffer
 	// streams computes the MD5 of the item, when set.
 	streams *digest.Streams
@@ -119,7 +119,7 @@ func (n *nest) sign(over survey.SignatureOver) io.Writer {
 		return nil // judge will say what is wrong
 	}
 	s := signed{over: over, sig: sig}
-	if over.Cleartext {
+	if over.Around != "" {
 		n.signed = append(n.signed, s)
 		if n.text != nil {
 			return nil
@@ -168,8 +168,8 @@ func (n *nest) conclude(m *Measurement) error {
 		if s.over.Uncompressed != "" && m.Unexpanded != "" {
 			continue // its hash is of a part only
 		}
-		if s.over.Cleartext {
-			n.concludeCleartext(m, s)
+		if s.over.Around != "" {
+			n.concludeAround(m, s)
 			continue
 		}
 		sum, err := s.sum()
@@ -181,14 +181,22 @@ func (n *nest) conclude(m *Measurement) error {
 	return nil
 }
 
-// concludeCleartext puts into m the hash of the text that a signature is around.
+// concludeAround puts into m the hash of the content that a signature is around.
 // Where there is none any more, the signature stays without hash.
-func (n *nest) concludeCleartext(m *Measurement, s signed) {
-	text, err := openpgp.ReadCleartext(n.text.Bytes())
+func (n *nest) concludeAround(m *Measurement, s signed) {
+	var content interface {
+		Document(*openpgp.Signature) (openpgp.Document, error)
+	}
+	var err error
+	if s.over.Around == survey.Message {
+		content, err = openpgp.ReadMessage(n.text.Bytes())
+	} else {
+		content, err = openpgp.ReadCleartext(n.text.Bytes())
+	}
 	if err != nil {
 		return
 	}
-	if doc, err := text.Document(s.sig); err == nil {
+	if doc, err := content.Document(s.sig); err == nil {
 		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: doc.Digest, NotText: doc.NotText})
 	}
 }

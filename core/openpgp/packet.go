@@ -91,15 +91,20 @@ func (r *packetReader) next() (*packet, error) {
 				return nil, truncated(start, tag)
 			}
 			headerLen, bodyLen = 6, uint64(binary.BigEndian.Uint32(rest[2:]))
+		case isData(tag):
+			return r.partial(start, tag)
 		default:
 			return nil, &FormatError{Offset: start, Packet: tagName(tag), Reason: "partial lengths are for data packets only"}
 		}
 	} else { // legacy format, section 4.2.2
 		tag = int(first >> 2 & 0x0f)
 		width := 1 << (first & 3)
+		if width == 8 && isData(tag) {
+			// Indeterminate length: to the end of the input.
+			r.offset = len(r.data)
+			return &packet{tag: tag, offset: start, body: rest[1:], end: r.offset}, nil
+		}
 		if width == 8 {
-			// Indeterminate length: to the end of the input. Only old
-			// literal and compressed data used it.
 			return nil, &FormatError{Offset: start, Packet: tagName(tag), Reason: "the length is left open"}
 		}
 		headerLen = 1 + width
@@ -121,6 +126,52 @@ func (r *packetReader) next() (*packet, error) {
 	}
 	r.offset = start + headerLen + int(bodyLen)
 	return &packet{tag: tag, offset: start, body: rest[headerLen : headerLen+int(bodyLen)], end: r.offset}, nil
+}
+
+// isData reports whether a packet holds data, whose length need not be known
+// when it is written.
+func isData(tag int) bool { return tag == tagCompressed || tag == tagLiteral }
+
+// partial reads a body that comes in parts (RFC 9580, section 4.2.1.4).
+func (r *packetReader) partial(start, tag int) (*packet, error) {
+	var body []byte
+	at := start + 1
+	for {
+		rest := r.data[at:]
+		if len(rest) == 0 {
+			return nil, truncated(start, tag)
+		}
+		var header, length int
+		last := true
+		switch b := rest[0]; {
+		case b < 192:
+			header, length = 1, int(b)
+		case b < 224:
+			if len(rest) < 2 {
+				return nil, truncated(start, tag)
+			}
+			header, length = 2, int(b-192)<<8+int(rest[1])+192
+		case b == 255:
+			if len(rest) < 5 {
+				return nil, truncated(start, tag)
+			}
+			header, length = 5, int(min(binary.BigEndian.Uint32(rest[1:]), 1<<31-1))
+		default:
+			header, length, last = 1, 1<<(b&0x1f), false
+			if len(body) == 0 && length < 512 {
+				return nil, &FormatError{Offset: start, Packet: tagName(tag), Reason: "its first part is shorter than 512 bytes"}
+			}
+		}
+		if length > len(rest)-header {
+			return nil, &FormatError{Offset: at, Packet: tagName(tag), Reason: fmt.Sprintf("a part of it claims %d bytes and only %d are left", length, len(rest)-header)}
+		}
+		body = append(body, rest[header:header+length]...)
+		at += header + length
+		if last {
+			r.offset = at
+			return &packet{tag: tag, offset: start, body: body, end: at}, nil
+		}
+	}
 }
 
 func truncated(offset, tag int) error {

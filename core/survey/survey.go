@@ -98,13 +98,24 @@ type SignatureOver struct {
 	// Uncompressed is set when the signature is over the uncompressed form
 	// of the item: how the item is compressed.
 	Uncompressed container.Compression `json:"uncompressed,omitempty"`
-	// Cleartext is set for a signature around the text of the item itself,
-	// which covers that text alone.
-	Cleartext bool `json:"cleartext,omitempty"`
+	// Around is set for a signature that is in the item itself, around its
+	// content, which alone it covers.
+	Around Enclosure `json:"around,omitempty"`
 	// Doubtful is set when the name fits several files: then the
 	// cryptography decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
 }
+
+// An Enclosure is a way of putting signatures around content.
+type Enclosure string
+
+// The enclosures.
+const (
+	// Cleartext is the cleartext signature framework (RFC 9580, section 7).
+	Cleartext Enclosure = "cleartext"
+	// Message is a signed message (RFC 9580, section 10.3).
+	Message Enclosure = "message"
+)
 
 // An Item is one file of the folder, or one inside such a file.
 type Item struct {
@@ -428,7 +439,10 @@ func guessRole(name string) string {
 // open.
 func (s *surveyor) recognise(item *Item, guess string, content []byte) {
 	if openpgp.IsCleartext(content) {
-		s.recogniseSigned(item, guess, content)
+		s.recogniseCleartext(item, guess, content)
+		return
+	}
+	if openpgp.IsMessage(content) && s.recogniseMessage(item, content) {
 		return
 	}
 	sigs, sigErr := openpgp.ReadSignatures(content)
@@ -478,10 +492,10 @@ func (s *surveyor) takeList(item *Item, list *manifest.Manifest, err error) {
 	s.lists[item.Path] = list
 }
 
-// recogniseSigned takes a text with OpenPGP signatures around it for a manifest
-// when there are digests in it. Only what the signatures cover is read; the
-// signatures are over this manifest.
-func (s *surveyor) recogniseSigned(item *Item, guess string, content []byte) {
+// recogniseCleartext takes a text with OpenPGP signatures around it for a
+// manifest when there are digests in it. Only what the signatures cover is
+// read; the signatures are over this manifest.
+func (s *surveyor) recogniseCleartext(item *Item, guess string, content []byte) {
 	signed, err := openpgp.ReadCleartext(content)
 	if err != nil {
 		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
@@ -492,10 +506,29 @@ func (s *surveyor) recogniseSigned(item *Item, guess string, content []byte) {
 	if len(list.Entries) == 0 && guess != string(Manifest) && guess != string(Signature) {
 		return // a signed letter is no manifest
 	}
-	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests in a text with %s around it", count(len(signed.Signatures), "OpenPGP signature"))
+	s.takeSigned(item, list, err, Cleartext, signed.Signatures)
+}
+
+// recogniseMessage takes a signed message for a manifest when its content is
+// one, and reports whether it is.
+func (s *surveyor) recogniseMessage(item *Item, content []byte) bool {
+	m, err := openpgp.ReadMessage(content)
+	if err != nil || len(m.Signatures) == 0 {
+		return false // it is told as a signature file that is none
+	}
+	list, err := s.readSigned(item.Path, &openpgp.Cleartext{Text: m.Content, FirstLine: 1})
+	if len(list.Entries) == 0 {
+		return false
+	}
+	s.takeSigned(item, list, err, Message, m.Signatures)
+	return true
+}
+
+func (s *surveyor) takeSigned(item *Item, list *manifest.Manifest, err error, around Enclosure, sigs []*openpgp.Signature) {
+	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(sigs), "OpenPGP signature"))
 	s.takeList(item, list, err)
-	for index, sig := range signed.Signatures {
-		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the text itself", Raw: sig.Raw, Cleartext: true})
+	for index, sig := range sigs {
+		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Raw: sig.Raw, Around: around})
 	}
 }
 

@@ -11,6 +11,7 @@ package pgptest
 
 import (
 	"bytes"
+	"compress/zlib"
 	"crypto"
 	"crypto/ed25519"
 	"crypto/md5"
@@ -613,6 +614,51 @@ func (c *Certificate) Armored() []byte { return Armor("PGP PUBLIC KEY BLOCK", c.
 // what matters to a reader is that it was offered.
 func (c *Certificate) Secret() []byte {
 	return Packet(5, append(bytes.Clone(c.Primary.body), 0, 0, 1, 1, 0, 2))
+}
+
+// Literal returns a literal data packet.
+func Literal(name string, content []byte) []byte {
+	body := append([]byte{'b', byte(len(name))}, name...)
+	return Packet(11, append(append(body, 0, 0, 0, 0), content...))
+}
+
+// Compressed wraps packets in a compressed data packet (ZLIB).
+func Compressed(packets []byte) []byte {
+	var b bytes.Buffer
+	b.WriteByte(2)
+	w := zlib.NewWriter(&b)
+	w.Write(packets) //nolint:errcheck // into memory
+	w.Close()        //nolint:errcheck
+	return Packet(8, b.Bytes())
+}
+
+// Message returns content with signatures in one file (RFC 9580, section 10.3).
+func Message(content []byte, spec Sig, keys ...*Key) []byte {
+	var head, tail []byte
+	for i, k := range keys {
+		hash := spec.Hash
+		if hash == 0 {
+			hash = SHA256
+		}
+		one := append([]byte{3, spec.Type, hash, k.id}, k.keyID()...)
+		last := byte(0)
+		if i == len(keys)-1 {
+			last = 1
+		}
+		head = append(head, Packet(4, append(one, last))...)
+		tail = append(k.Sign(content, spec), tail...)
+	}
+	return append(append(head, Literal("", content)...), tail...)
+}
+
+// Partial frames a body of data in parts of 512 bytes.
+func Partial(tag byte, body []byte) []byte {
+	out := []byte{0xc0 | tag}
+	for len(body) >= 512 {
+		out = append(append(out, 224+9), body[:512]...)
+		body = body[512:]
+	}
+	return append(append(out, 255, 0, 0, byte(len(body)>>8), byte(len(body))), body...)
 }
 
 // Cleartext puts a text into the cleartext signature framework (RFC 9580,
