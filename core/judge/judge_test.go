@@ -754,7 +754,7 @@ func TestSignedMessages(t *testing.T) {
 		{"by two", message(list, stranger, tidewright), Cleared, SignatureValid},
 		{"by nobody known", message(list, stranger), Unproven, SignerUnknown},
 		{"by a revoked key", message(list, revoked), Refused, SignerRevoked},
-		{"of a letter", message("a letter", tidewright), Unproven, NotListed},
+		{"of a letter", message("a letter", tidewright), Unproven, SignatureMalformed},
 	} {
 		o := judgeFolder(t, map[string]string{"logger.img": "logger", "SHA256SUMS.pgp": test.content}, "", nil).artifacts["logger.img"]
 		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)

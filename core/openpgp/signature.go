@@ -109,6 +109,8 @@ type Signature struct {
 	offset          int
 	hashedArea      []byte // from the version up to the end of the hashed area
 	salt            []byte // of a version 6 signature
+	hashed          []subpacket
+	unhashed        []subpacket
 	values          [][]byte
 	criticalUnknown string
 	keyLifetime     time.Duration
@@ -233,6 +235,7 @@ func (s *Signature) readAreas(c *cursor) error {
 	if err != nil {
 		return err
 	}
+	s.hashed, s.unhashed = hashedSubs, unhashedSubs
 	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
 		return err
 	}

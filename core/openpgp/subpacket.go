@@ -2,7 +2,9 @@ package openpgp
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -172,4 +174,78 @@ func (s *Signature) readIssuer(subs []subpacket) {
 			}
 		}
 	}
+}
+
+// subNames are what the types are called (RFC 9580, section 5.2.3.7).
+var subNames = map[int]string{
+	subCreationTime: "signature creation time", subExpiration: "signature expiration time", subExportable: "exportable", subTrust: "trust",
+	subRegularExpression: "regular expression", subRevocable: "revocable", subKeyExpiration: "key expiration time",
+	subPreferredSymmetric: "preferred symmetric ciphers", subRevocationKey: "revocation key", subIssuer: "issuer key ID", subNotation: "notation",
+	subPreferredHash: "preferred hash algorithms", subPreferredCompress: "preferred compression", subKeyServerPrefs: "key server preferences",
+	subPreferredKeyServer: "preferred key server", subPrimaryUserID: "primary user ID", subPolicyURI: "policy URI", subKeyFlags: "key flags",
+	subSignersUserID: "signer's user ID", subRevocationReason: "reason for revocation", subFeatures: "features", subSignatureTarget: "signature target",
+	subEmbeddedSignature: "embedded signature", subIssuerFingerprint: "issuer fingerprint", subPreferredAEAD: "preferred AEAD (draft)",
+	subIntendedRecipient: "intended recipient", subPreferredAEADSuites: "preferred AEAD ciphersuites",
+}
+
+// describe returns the name and the value of a subpacket, for people; the value
+// is from outside and to be made harmless.
+func (s subpacket) describe() (name, value string) {
+	name = subNames[s.id]
+	if name == "" {
+		name = fmt.Sprintf("subpacket type %d", s.id)
+	}
+	b := s.body
+	switch {
+	case s.id == subCreationTime && len(b) == 4:
+		return name, time.Unix(int64(binary.BigEndian.Uint32(b)), 0).UTC().Format(time.RFC3339)
+	case (s.id == subExpiration || s.id == subKeyExpiration) && len(b) == 4:
+		seconds := binary.BigEndian.Uint32(b)
+		if seconds == 0 {
+			return name, "never"
+		}
+		return name, fmt.Sprintf("after %d days (%d seconds)", seconds/86400, seconds)
+	case (s.id == subExportable || s.id == subRevocable || s.id == subPrimaryUserID) && len(b) == 1:
+		return name, map[bool]string{true: "yes", false: "no"}[b[0] != 0]
+	case s.id == subTrust && len(b) == 2:
+		return name, fmt.Sprintf("level %d, amount %d", b[0], b[1])
+	case s.id == subKeyFlags && len(b) > 0:
+		return name, flagNames(b[0])
+	case s.id == subRevocationReason && len(b) > 0:
+		return name, fmt.Sprintf("%s: %s", RevocationReason(b[0]), b[1:])
+	case s.id == subNotation && len(b) >= 8:
+		n := int(binary.BigEndian.Uint16(b[4:]))
+		if 8+n <= len(b) {
+			return name, fmt.Sprintf("%s = %s", b[8:8+n], b[8+n:])
+		}
+	case s.id == subSignersUserID || s.id == subPolicyURI || s.id == subPreferredKeyServer || s.id == subRegularExpression:
+		return name, string(b)
+	case s.id == subPreferredHash:
+		var names []string
+		for _, h := range b[:min(len(b), 20)] {
+			names = append(names, HashAlgorithm(h).String())
+		}
+		return name, strings.Join(names, ", ")
+	case s.id == subEmbeddedSignature:
+		if inner, err := parseSignature(b, 0); err == nil {
+			return name, fmt.Sprintf("a %s signature made %s", inner.Type, inner.Created.Format(time.RFC3339))
+		}
+	}
+	return name, strings.ToUpper(hex.EncodeToString(b[:min(len(b), 64)]))
+}
+
+func flagNames(flags byte) string {
+	var out []string
+	for _, f := range []struct {
+		bit  byte
+		name string
+	}{{flagCertify, "certify"}, {flagSign, "sign"}, {0x04, "encrypt communications"}, {0x08, "encrypt storage"}, {0x10, "split key"}, {0x20, "authenticate"}, {0x80, "shared key"}} {
+		if flags&f.bit != 0 {
+			out = append(out, f.name)
+		}
+	}
+	if out == nil {
+		return "none"
+	}
+	return strings.Join(out, ", ")
 }

@@ -1,0 +1,316 @@
+package openpgp
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"endeixis/core/plain"
+)
+
+// An Account tells what an OpenPGP file is made of, for people who want to see
+// for themselves. All of its text is safe to show.
+type Account struct {
+	// Kind is "public key", "signature", "message", "signed text" or "packets".
+	Kind string `json:"kind"`
+	// Notes are what is odd about the file as a whole.
+	Notes   []string `json:"notes"`
+	Packets []Piece  `json:"packets"`
+	// Text is what a signed text holds, or is empty.
+	Text string `json:"text,omitempty"`
+}
+
+// A Piece is one packet.
+type Piece struct {
+	// Offset is where it starts in the binary form, in bytes, and Length how
+	// long it is with its header. Depth counts the packets it lies in.
+	Offset int    `json:"offset"`
+	Length int    `json:"length"`
+	Depth  int    `json:"depth"`
+	Kind   string `json:"kind"`
+	Facts  []Fact `json:"facts"`
+	// Odd are what is wrong or unusual about it.
+	Odd []string `json:"odd,omitempty"`
+}
+
+// A Fact is one thing that a packet states or that was established about it.
+type Fact struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// maxInspected bounds the packets of an account.
+const maxInspected = 5000
+
+// Inspect gives an account of a key, a signature, a message or a signed text,
+// armored or binary. Damage does not end it: what was understood before is told,
+// with where and why it ends. It returns an [*EmptyError] for what is no
+// OpenPGP at all.
+func Inspect(data []byte, rules Rules) (*Account, error) {
+	a := &Account{Kind: "packets", Notes: []string{}, Packets: []Piece{}}
+	in := &inspector{account: a, rules: rules}
+	var binaries [][]byte
+	switch {
+	case IsCleartext(data):
+		a.Kind = "signed text"
+		c, err := ReadCleartext(data)
+		if err != nil {
+			a.Notes = append(a.Notes, plain.Text(err.Error()))
+			return a, nil
+		}
+		a.Text = plain.Text(string(c.Text[:min(len(c.Text), 64<<10)]))
+		if c.Outside != "" {
+			a.Notes = append(a.Notes, fmt.Sprintf("There is text %s; nobody signed it.", c.Outside))
+		}
+		for _, s := range c.Signatures {
+			binaries = append(binaries, frame(tagSignature, s.Raw))
+		}
+	case isArmored(data):
+		blocks, err := readArmor(data)
+		if err != nil {
+			a.Notes = append(a.Notes, plain.Text(err.Error()))
+		}
+		for _, b := range blocks {
+			a.Notes = append(a.Notes, "Armored block: "+plain.Text(b.kind)+".")
+			binaries = append(binaries, b.data)
+		}
+	default:
+		if what := describe(data); what != "" || data[0]&0x80 == 0 {
+			return nil, &EmptyError{Want: "packet", Found: what}
+		}
+		binaries = [][]byte{data}
+	}
+	for _, b := range binaries {
+		in.packets(b, 0)
+	}
+	in.conclude(binaries)
+	return a, nil
+}
+
+func frame(tag byte, body []byte) []byte {
+	return append(binary.BigEndian.AppendUint32([]byte{0xc0 | tag, 0xff}, uint32(len(body))), body...)
+}
+
+type inspector struct {
+	account *Account
+	rules   Rules
+	tags    map[int]int
+}
+
+// packets tells of each packet of one level.
+func (in *inspector) packets(data []byte, depth int) {
+	if in.tags == nil {
+		in.tags = map[int]int{}
+	}
+	r := packetReader{data: data}
+	for {
+		p, err := r.next()
+		if err != nil {
+			in.account.Notes = append(in.account.Notes, "It cannot be read further: "+plain.Text(err.Error())+".")
+			return
+		}
+		if p == nil {
+			return
+		}
+		if len(in.account.Packets) >= maxInspected {
+			in.account.Notes = append(in.account.Notes, fmt.Sprintf("There are more than %d packets; the rest is not shown.", maxInspected))
+			return
+		}
+		in.tags[p.tag]++
+		piece := Piece{Offset: p.offset, Length: p.end - p.offset, Depth: depth, Kind: tagName(p.tag), Facts: []Fact{}}
+		inner := in.describe(p, &piece)
+		in.account.Packets = append(in.account.Packets, piece)
+		if inner != nil && depth < maxNesting {
+			in.packets(inner, depth+1)
+		}
+	}
+}
+
+func (p *Piece) fact(name, format string, args ...any) {
+	p.Facts = append(p.Facts, Fact{name, plain.Text(fmt.Sprintf(format, args...))})
+}
+
+func (p *Piece) odd(format string, args ...any) {
+	p.Odd = append(p.Odd, plain.Text(fmt.Sprintf(format, args...)))
+}
+
+// describe tells what one packet holds, and returns packets inside it.
+func (in *inspector) describe(p *packet, piece *Piece) (inner []byte) {
+	switch p.tag {
+	case tagPublicKey, tagPublicSubkey:
+		in.key(p, piece)
+	case tagSecretKey, tagSecretSubkey:
+		piece.odd("A secret key: whoever has this file may be able to sign in its owner's name. It is not looked into.")
+	case tagSignature:
+		s, err := parseSignature(p.body, p.end-len(p.body))
+		if err != nil {
+			piece.odd("%v", err)
+			return nil
+		}
+		in.signature(s, piece)
+	case tagUserID:
+		piece.fact("user ID", "%s", string(p.body))
+	case tagUserAttribute:
+		piece.fact("content", "a user attribute, such as a picture, of %d bytes", len(p.body))
+	case tagLiteral:
+		m := &Message{}
+		if err := m.literal(p); err != nil {
+			piece.odd("%v", err)
+			return nil
+		}
+		piece.fact("content", "%d bytes", len(m.Content))
+		if m.FileName != "" {
+			piece.fact("file name", "%s (a remark; it is not signed)", m.FileName)
+		}
+	case tagCompressed:
+		out, err := expand(p)
+		if err != nil {
+			piece.odd("%v", err)
+			return nil
+		}
+		piece.fact("expands to", "%d bytes", len(out))
+		return out
+	case tagOnePass:
+		piece.fact("announces", "a signature that follows the content")
+	case tagPKESK:
+		piece.odd("Encrypted data is not read here.")
+	case tagMarker, tagTrust, tagPadding:
+	default:
+		if p.tag < 40 {
+			piece.odd("This type of packet is not known, and it is marked as one that must be.")
+		} else {
+			piece.odd("This type of packet is not known; it may be passed over.")
+		}
+	}
+	return nil
+}
+
+func (in *inspector) key(p *packet, piece *Piece) {
+	k, err := readPublicKey(p)
+	if err != nil {
+		piece.odd("%v", err)
+		return
+	}
+	piece.fact("version", "%d", k.Version)
+	piece.fact("algorithm", "%s", k.Describe())
+	piece.fact("created", "%s", k.Created.Format(time.RFC3339))
+	piece.fact("fingerprint", "%s", plain.Grouped(string(k.Fingerprint)))
+	piece.fact("key ID", "%s", k.KeyID)
+	if k.validity != 0 {
+		piece.fact("valid for", "%d days", int(k.validity.Hours()/24))
+	}
+	if why := k.Unusable(); why != "" {
+		piece.odd("No signature by it is verified: %s.", why)
+	}
+	if k.Created.After(in.rules.Now.Add(in.rules.Skew)) {
+		piece.odd("It claims to have been made in the future.")
+	}
+}
+
+func (in *inspector) signature(s *Signature, piece *Piece) {
+	piece.fact("version", "%d", s.Version)
+	if s.Version < 3 || s.Version == 5 || s.Version > 6 {
+		piece.odd("%v.", s.unsupported)
+		return
+	}
+	piece.fact("type", "%s (0x%02x)", s.Type, uint8(s.Type))
+	piece.fact("algorithms", "%s with %s", s.KeyAlgorithm, s.Hash)
+	if s.Created.IsZero() {
+		piece.odd("It does not say when it was made, so that it counts for nothing.")
+	} else {
+		piece.fact("made", "%s", s.Created.Format(time.RFC3339))
+	}
+	piece.fact("issuer", "%s", plain.Grouped(s.issuer()))
+	if len(s.salt) > 0 {
+		piece.fact("salt", "%d bytes", len(s.salt))
+	}
+	if s.unsupported != nil {
+		piece.odd("It cannot be verified here: %v.", s.unsupported)
+	}
+	if bits := s.Hash.CollisionBits(); bits > 0 && bits < 112 {
+		piece.odd("%s is weak.", s.Hash)
+	}
+	if s.criticalUnknown != "" {
+		piece.odd("It carries %s marked critical, which is not understood, so that it counts for nothing.", s.criticalUnknown)
+	}
+	for _, area := range []struct {
+		name string
+		subs []subpacket
+	}{{"", s.hashed}, {" (not signed)", s.unhashed}} {
+		for _, sub := range area.subs {
+			name, value := sub.describe()
+			if sub.critical {
+				name += ", critical"
+			}
+			piece.fact(name+area.name, "%s", value)
+		}
+	}
+}
+
+// conclude tells what the file is, and what of it holds by itself.
+func (in *inspector) conclude(binaries [][]byte) {
+	a := in.account
+	switch {
+	case a.Kind == "signed text":
+		return
+	case in.tags[tagPublicKey] > 0:
+		a.Kind = "public key"
+	case in.tags[tagLiteral]+in.tags[tagCompressed] > 0:
+		a.Kind = "message"
+	case in.tags[tagSignature] > 0:
+		a.Kind = "signature"
+	}
+	if a.Kind != "public key" {
+		return
+	}
+	certs, skipped, err := ReadCertificates(bytes.Join(binaries, nil))
+	if err != nil {
+		a.Notes = append(a.Notes, "As a key it cannot be used: "+plain.Text(err.Error())+".")
+		return
+	}
+	for _, e := range skipped {
+		a.Notes = append(a.Notes, "Left out: "+plain.Text(e.Error())+".")
+	}
+	for _, c := range certs {
+		a.Notes = append(a.Notes, "Key "+plain.Grouped(string(c.Primary.Fingerprint))+": "+plain.Text(c.standing(in.rules)))
+	}
+}
+
+// standing sums up what of a certificate holds by its own cryptography.
+func (c *Certificate) standing(rules Rules) string {
+	var out []string
+	self := len(c.selfSignatures(rules))
+	if self == 0 {
+		out = append(out, "no self-signature holds and is strong enough, so that nothing ties names and uses to it")
+	} else {
+		out = append(out, fmt.Sprintf("%d of its own signatures hold", self))
+	}
+	if uses := c.Uses(c.Primary, rules); len(uses) > 0 {
+		out = append(out, "it may "+strings.Join(uses, " and "))
+	}
+	if r := c.Revocation(); r != nil {
+		out = append(out, fmt.Sprintf("its owner revoked it on %s (%s)", r.Time.Format(time.DateOnly), r.Reason))
+	}
+	if e, ok := c.Expires(rules); ok && e != nil {
+		word := "expires"
+		if !rules.Now.Before(*e) {
+			word = "expired"
+		}
+		out = append(out, fmt.Sprintf("it %s on %s", word, e.Format(time.DateOnly)))
+	}
+	others := 0
+	for _, u := range c.UserIDs {
+		others += u.Others
+	}
+	if others > 0 {
+		out = append(out, fmt.Sprintf("%d certifications are by other keys, and were not checked", others))
+	}
+	bound := slices.DeleteFunc(slices.Clone(c.Subkeys), func(s *Subkey) bool { return len(rules.usable(s.bindings, s.Key)) == 0 })
+	if n := len(c.Subkeys); n > 0 {
+		out = append(out, fmt.Sprintf("%d of %d subkeys are bound to it", len(bound), n))
+	}
+	return strings.Join(out, "; ") + "."
+}
