@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/openpgp"
+	"endeixis/demo/scenario"
 	"endeixis/internal/servicetest"
 )
 
@@ -165,4 +167,45 @@ func TestManyManifestFormatsInABatch(t *testing.T) {
 	assert.Contains(t, r.out, "changed,one.img")
 	assert.Contains(t, r.out, "added,five.img")
 	assert.Contains(t, r.out, "removed,two.img")
+}
+
+// TestInspect looks into keys, signatures and signed texts without a service,
+// and asks the service the same.
+func TestInspect(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	dir := filepath.Join(s.Depot, "oarlock", "logger-2.4-framed")
+	file := filepath.Join(dir, "oarlock-logger-2.4-announcement.txt")
+	none := []string{"ENDEIXIS_SERVER=http://127.0.0.1:1"}
+	r := endeixisWith(t, none, "", "keyring", "inspect", file)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "There is text before the frame; nobody signed it.")
+	assert.Contains(t, r.out, "text document (0x01)")
+	assert.Contains(t, r.out, "\n    Fair winds,\n")
+	key := scenario.Keys()[5]
+	r = endeixisWith(t, none, string(key.Armored), "keyring", "inspect", "-", "--output", "json")
+	require.Zero(t, r.code, r.err)
+	var account openpgp.Account
+	r.decode(t, &account)
+	assert.Equal(t, "public key", account.Kind)
+	assert.Equal(t, openpgp.Fact{Name: "algorithm", Value: "ECDSA brainpoolP384r1"}, account.Packets[0].Facts[1])
+	r = endeixisWith(t, none, "no such thing", "keyring", "inspect", "-")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "is no OpenPGP file")
+
+	b := open(t, s)
+	b.signIn("auditor")
+	b.visit("/keyring", "Look into a file")
+	b.press("Look into a file")
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	b.fill("Or its text", "nonsense")
+	b.press("Show it")
+	b.sees("This is no OpenPGP file")
+	b.visit("/keyring/inspect", "Look into an OpenPGP file")
+	b.fill("Or its text", string(content))
+	b.press("Show it")
+	b.sees("A signed text")
+	b.sees("nobody signed it")
+	b.accessible("inspection")
 }

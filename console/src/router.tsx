@@ -7,6 +7,7 @@ import { NewBatchPage } from "./pages/batches/new-batch-page";
 import { ItemPage } from "./pages/item/item-page";
 import { KeyPage } from "./pages/key/key-page";
 import { ImportPage } from "./pages/keyring/import-page";
+import { InspectPage } from "./pages/keyring/inspect-page";
 import { KeyringPage } from "./pages/keyring/keyring-page";
 import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
@@ -32,6 +33,7 @@ export const router = createBrowserRouter([
       { path: "/manifests", element: <ManifestsPage /> },
       { path: "/keyring", element: <KeyringPage /> },
       { path: "/keyring/import", element: <ImportPage /> },
+      { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },
       { path: "/records", element: <RecordsPage /> },
       { path: "/records/:record", element: <RecordPage /> },

@@ -61,7 +61,11 @@ func Inspect(data []byte, rules Rules) (*Account, error) {
 			a.Notes = append(a.Notes, plain.Text(err.Error()))
 			return a, nil
 		}
-		a.Text = plain.Text(string(c.Text[:min(len(c.Text), 64<<10)]))
+		var lines []string
+		for _, line := range strings.Split(string(c.Text[:min(len(c.Text), 64<<10)]), "\n") {
+			lines = append(lines, plain.Text(line))
+		}
+		a.Text = strings.Join(lines, "\n")
 		if c.Outside != "" {
 			a.Notes = append(a.Notes, fmt.Sprintf("There is text %s; nobody signed it.", c.Outside))
 		}

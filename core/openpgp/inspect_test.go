@@ -71,6 +71,9 @@ func TestInspect(t *testing.T) {
 	}
 	a, err := openpgp.Inspect(key.Bytes(), rules())
 	require.NoError(t, err)
+	framed, err := openpgp.Inspect(pgptest.Cleartext("one\x07\ntwo", spec, key.Primary), rules())
+	require.NoError(t, err)
+	assert.Equal(t, "one\\x07\ntwo", framed.Text)
 	at := 0
 	for _, p := range a.Packets {
 		assert.Equal(t, at, p.Offset, "packets follow each other")

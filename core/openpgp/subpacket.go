@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"endeixis/core/plain"
 )
 
 // Subpacket type IDs (RFC 9580, section 5.2.3.7).
@@ -226,6 +228,8 @@ func (s subpacket) describe() (name, value string) {
 			names = append(names, HashAlgorithm(h).String())
 		}
 		return name, strings.Join(names, ", ")
+	case s.id == subIssuerFingerprint && len(b) > 1:
+		return name, fmt.Sprintf("%s (version %d)", plain.Grouped(hex.EncodeToString(b[1:])), b[0])
 	case s.id == subEmbeddedSignature:
 		if inner, err := parseSignature(b, 0); err == nil {
 			return name, fmt.Sprintf("a %s signature made %s", inner.Type, inner.Created.Format(time.RFC3339))

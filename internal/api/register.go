@@ -16,6 +16,7 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
 	"endeixis/core/manifest"
+	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/batches"
@@ -503,6 +504,32 @@ func (a *API) registerKeyring() {
 		return answer(wire.Import{Keys: convert(imported, func(k keys.Imported) wire.Imported {
 			return wire.Imported{Fingerprint: string(k.Fingerprint), Result: k.Result}
 		}), Notes: append([]string{}, notes...)}, err)
+	})
+	type inspection struct {
+		Body struct {
+			Data string `json:"data" doc:"The file, armored or binary, in base64."`
+		}
+	}
+	inspecting := op(http.MethodPost, "/openpgp-readings", "inspect-openpgp", "Show what an OpenPGP file is made of; nothing is kept", access.Auditor)
+	inspecting.MaxBodyBytes = 6 << 20
+	handle(a, inspecting, func(ctx context.Context, in *inspection) (*body[openpgp.Account], error) {
+		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
+		if err != nil {
+			return nil, fault.New(fault.Invalid, "not-base64", "The file is not sent in base64.").At("data")
+		}
+		policy, _, err := a.Keys.Policy(ctx, 0)
+		if err != nil {
+			return nil, err
+		}
+		account, err := openpgp.Inspect(data, policy.Rules(a.Now()))
+		var empty *openpgp.EmptyError
+		if errors.As(err, &empty) {
+			return nil, fault.New(fault.Invalid, "no-openpgp", "This is no OpenPGP file: %v.", empty).At("data")
+		}
+		if err != nil {
+			return nil, err
+		}
+		return answer(*account, nil)
 	})
 	type byFingerprint struct {
 		Fingerprint string `path:"fingerprint" maxLength:"200"`

@@ -15,7 +15,7 @@ import (
 
 func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
-	cmd.AddCommand(a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringAdmit())
+	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringAdmit())
 	return cmd
 }
 

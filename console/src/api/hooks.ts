@@ -196,6 +196,10 @@ export function useImportKeys() {
   return useKeyringChange((body: { data: string; source: string; publisher?: string }) => ask(api.POST("/api/v1/keys", { body })));
 }
 
+export function useInspection() {
+  return useMutation({ mutationFn: (data: string) => ask(api.POST("/api/v1/openpgp-readings", { body: { data } })) });
+}
+
 export function useAddPublisher() {
   return useKeyringChange((body: { slug: string; name: string; contact: string; scope: string[] }) => ask(api.POST("/api/v1/publishers", { body })));
 }

@@ -27,3 +27,10 @@ export function groups(hex: string): string[] {
 export function count(n: number, one: string, many = one + "s"): string {
   return `${n} ${n === 1 ? one : many}`;
 }
+
+/** Bytes as base64, for the API. */
+export function base64(content: Uint8Array): string {
+  let binary = "";
+  for (const byte of content) binary += String.fromCharCode(byte);
+  return btoa(binary);
+}

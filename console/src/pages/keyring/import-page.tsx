@@ -5,6 +5,7 @@ import { useImportKeys, usePublishers } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import { base64 } from "../../parts/text";
 
 const outcomes: Record<string, string> = {
   new: "is new, and a candidate: it does not count before a curator admits it.",
@@ -72,10 +73,4 @@ export function ImportPage() {
       )}
     </div>
   );
-}
-
-function base64(content: Uint8Array): string {
-  let binary = "";
-  for (const byte of content) binary += String.fromCharCode(byte);
-  return btoa(binary);
 }

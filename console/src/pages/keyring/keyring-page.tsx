@@ -20,8 +20,11 @@ export function KeyringPage() {
     <div className="flex flex-col gap-6">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Keyring</h1>
+        <Link to="/keyring/inspect" className="btn btn-sm ml-auto">
+          Look into a file
+        </Link>
         {mayOperate(me.data) && (
-          <Link to="/keyring/import" className="btn btn-primary btn-sm ml-auto">
+          <Link to="/keyring/import" className="btn btn-primary btn-sm">
             Import a key
           </Link>
         )}
