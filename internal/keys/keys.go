@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"path"
 	"regexp"
 	"slices"
@@ -27,6 +26,7 @@ type Service struct {
 	store   *store.Store
 	records *records.Service
 	now     func() time.Time
+	ring    ring
 }
 
 // New returns a Service.
@@ -89,39 +89,6 @@ func (s *Service) putPolicy(ctx context.Context, by string, p judge.Policy, reas
 		return err
 	})
 	return row, err
-}
-
-// Snapshot returns the keyring as stored.
-func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
-	rows, err := s.store.Keys(ctx)
-	if err != nil {
-		return nil, err
-	}
-	changes, err := s.store.KeyChanges(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	history := map[string][]keyring.Change{}
-	for _, c := range changes {
-		history[string(c.Fingerprint)] = append(history[string(c.Fingerprint)], keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
-	}
-	var keys []*keyring.Key
-	for _, row := range rows {
-		certs, _, err := openpgp.ReadCertificates(row.Certificate)
-		if err != nil || len(certs) != 1 {
-			return nil, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
-		}
-		keys = append(keys, &keyring.Key{Certificate: certs[0], Publisher: row.Publisher, Role: keyring.Role(row.Role), History: history[string(row.Fingerprint)]})
-	}
-	publishers, err := s.store.Publishers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var known []keyring.Publisher
-	for _, p := range publishers {
-		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
-	}
-	return keyring.New(keys, known), nil
 }
 
 // A NewPublisher is a publisher to be added.
@@ -315,8 +282,10 @@ func (s *Service) List(ctx context.Context) ([]View, error) {
 		return nil, err
 	}
 	out := make([]View, 0, len(rows))
+	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
+	sightingsOf := grouped(sightings, func(v store.Sighting) []byte { return v.Fingerprint })
 	for _, row := range rows {
-		v, err := s.view(row, changes, sightings, policy)
+		v, err := s.view(row, changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], policy)
 		if err != nil {
 			return nil, err
 		}
@@ -374,30 +343,26 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 	return fault.New(fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read), len(fp)).Advise("Give all of it.").At(field)
 }
 
-// view puts together what is known about one key. changes and sightings may be
-// those of all keys.
+// view puts together what is known about one key.
 func (s *Service) view(row store.Key, changes []store.KeyChange, sightings []store.Sighting, policy judge.Policy) (View, error) {
-	certs, _, err := openpgp.ReadCertificates(row.Certificate)
-	if err != nil || len(certs) != 1 {
-		return View{}, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
+	cert, err := s.ring.certificate(row)
+	if err != nil {
+		return View{}, err
 	}
 	now := s.now()
-	v := View{Row: row, Policy: policy, Rules: policy.Rules(now), Key: &keyring.Key{Certificate: certs[0], Publisher: row.Publisher, Role: keyring.Role(row.Role)}}
+	v := View{
+		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: changes, Sightings: sightings,
+		Key: &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role)},
+	}
 	for _, c := range changes {
-		if slices.Equal(c.Fingerprint, row.Fingerprint) {
-			v.Changes = append(v.Changes, c)
-			v.Key.History = append(v.Key.History, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
-		}
+		v.Key.History = append(v.Key.History, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
 	}
 	var evidence []keyring.Sighting
 	for _, sighting := range sightings {
-		if slices.Equal(sighting.Fingerprint, row.Fingerprint) {
-			v.Sightings = append(v.Sightings, sighting)
-			read := openpgp.NewFingerprint(sighting.Read)
-			evidence = append(evidence, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
-			if read != certs[0].Primary.Fingerprint && sighting.Resolved == "" {
-				v.Key.Conflict = true
-			}
+		read := openpgp.NewFingerprint(sighting.Read)
+		evidence = append(evidence, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
+		if read != cert.Primary.Fingerprint && sighting.Resolved == "" {
+			v.Key.Conflict = true
 		}
 	}
 	if v.Key.StateAt(now) == keyring.Candidate {

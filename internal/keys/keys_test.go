@@ -9,8 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/store"
 )
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
@@ -95,4 +101,50 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 	after, err := c.Keys(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, after, len(before))
+}
+
+// TestKeyringInMemory is the same one until something changes, and then has the
+// change, whoever made it.
+func TestKeyringInMemory(t *testing.T) {
+	t.Parallel()
+	c := servicetest.Prepare(t)
+	s, err := store.Open(t.Context(), c.Database.URL)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	r := records.New(s, serve.Now)
+	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
+	require.NoError(t, err)
+	one, other := keys.New(s, r, serve.Now), keys.New(s, r, serve.Now) // two processes
+	require.NoError(t, one.InitPolicy(t.Context(), "a test"))
+	ring := func(k *keys.Service) *keyring.Keyring {
+		out, err := k.Snapshot(t.Context())
+		require.NoError(t, err)
+		return out
+	}
+	empty := ring(one)
+	assert.Same(t, empty, ring(one))
+	key := pgptest.NewKey("memory", pgptest.Ed25519, born)
+	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
+	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes())
+	require.NoError(t, err)
+	assert.Empty(t, empty.Keys(), "what was handed out does not change")
+	fp := openpgp.Fingerprint(key.Fingerprint())
+	first := ring(one).Lookup(fp)
+	require.NotNil(t, first)
+	_, err = other.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "x", Name: "X"})
+	require.NoError(t, err)
+	assert.Same(t, first.Certificate, ring(one).Lookup(fp).Certificate, "an unchanged certificate is not read again")
+	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).Bytes()
+	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", revoked)
+	require.NoError(t, err)
+	assert.NotNil(t, ring(one).Lookup(fp).Certificate.Revocation(), "a revocation is seen at once")
+	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
+		_, agrees, err := other.Sight(t.Context(), "tobiah", string(fp), keys.NewSighting{Read: string(fp), Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+		assert.True(t, agrees)
+	}
+	views, err := one.List(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, views[0].Sightings, 2)
 }

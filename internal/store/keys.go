@@ -83,6 +83,15 @@ func (s *Store) Keys(ctx context.Context) ([]Key, error) {
 	return out, explain(err)
 }
 
+// KeyringVersion returns a text that differs after every change of publishers,
+// keys and their states.
+func (s *Store) KeyringVersion(ctx context.Context) (string, error) {
+	var version string
+	err := s.db.GetContext(ctx, &version, `SELECT (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM keys)
+		|| '/' || (SELECT count(*) FROM key_changes) || '/' || (SELECT count(*) FROM publishers)`)
+	return version, explain(err)
+}
+
 // Key returns one key, or [ErrNotFound].
 func (s *Store) Key(ctx context.Context, fingerprint []byte) (Key, error) {
 	var k Key

@@ -7,8 +7,13 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto"
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/md5"
+	secure "crypto/rand"
+	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
@@ -75,7 +80,7 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	var rows []row
-	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, smallFiles} {
+	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles} {
 		r, err := f(dir)
 		if err != nil {
 			return err
@@ -321,48 +326,166 @@ func millionLines(string) ([]row, error) {
 	return []row{r}, err
 }
 
+// bigKeyring verifies with 10,000 certificates in the keyring, by a few signers.
+func bigKeyring(string) ([]row, error) {
+	const certificates, signers, times = 10_000, 20, 200
+	born := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+	raw := make([][]byte, certificates)
+	var sigs [][]byte
+	document := []byte("a release of the gauge controller")
+	for i := range raw {
+		made := pgptest.Simple(fmt.Sprintf("bench %d", i), pgptest.Ed25519, born, fmt.Sprintf("Publisher %d", i))
+		raw[i] = made.Bytes()
+		if i < signers {
+			sigs = append(sigs, made.Primary.Sign(document, pgptest.Sig{Created: born.AddDate(0, 1, 0)}))
+		}
+	}
+	var ring *keyring.Keyring
+	ready := func() error {
+		keys := make([]*keyring.Key, 0, certificates)
+		for _, b := range raw {
+			certs, _, err := openpgp.ReadCertificates(b)
+			if err != nil {
+				return err
+			}
+			keys = append(keys, &keyring.Key{Certificate: certs[0]})
+		}
+		ring = keyring.New(keys, nil)
+		return nil
+	}
+	a, b, err := versus(ready, func() error {
+		for _, b := range raw {
+			sha1.Sum(b)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	rows := []row{{work: "a keyring of 10,000 certificates, read and indexed", floor: "SHA-1 of the same bytes", aim: "≤ 3 s", ours: a, against: b, reached: a <= 3*time.Second, figure: round(a).String()}}
+
+	var parsed []*openpgp.Signature
+	var docs []openpgp.Document
+	for _, data := range sigs {
+		s, err := openpgp.ReadSignatures(data)
+		if err != nil {
+			return nil, err
+		}
+		h, err := s[0].NewHash()
+		if err != nil {
+			return nil, err
+		}
+		h.Write(document)
+		parsed, docs = append(parsed, s[0]), append(docs, openpgp.Document{Digest: s[0].Finish(h)})
+	}
+	rules := judge.DefaultPolicy().Rules(time.Now())
+	public, private, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return nil, err
+	}
+	digest := docs[0].Digest
+	one := ed25519.Sign(private, digest)
+	a, b, err = versus(func() error {
+		for i := range times * signers {
+			s := parsed[i%signers]
+			if r := openpgp.Verify(s, docs[i%signers], ring.Issuers(s), rules); r.Status != openpgp.Valid {
+				return fmt.Errorf("%s: %s", r.Status, r.Reason)
+			}
+		}
+		return nil
+	}, func() error {
+		for range times * signers {
+			if !ed25519.Verify(public, digest, one) {
+				return errors.New("ed25519")
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, cost("4,000 verifications with 10,000 certificates in the keyring", "the bare public-key operations", 1.1, a, b))
+	const lookups = 1_000_000
+	start := time.Now()
+	found := 0
+	for i := range lookups {
+		found += len(ring.Issuers(parsed[i%signers]))
+	}
+	each := time.Since(start) / lookups
+	if found != lookups {
+		return nil, fmt.Errorf("%d found", found)
+	}
+	return append(rows, row{work: "a look-up in it", floor: "—", aim: "≤ 5 µs", ours: each, against: each, reached: each <= 5*time.Microsecond, figure: each.String()}), nil
+}
+
+// signatures verifies a signature of each kind over a large file, against
+// hashing the file and one bare operation of the same kind.
 func signatures(dir string) ([]row, error) {
 	path := filepath.Join(dir, "many0.img")
 	content, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	born := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
-	made := pgptest.Simple("bench", pgptest.Ed25519, born, "Bench")
-	certs, _, err := openpgp.ReadCertificates(made.Bytes())
-	if err != nil {
+	sum := sha256.Sum256([]byte("x"))
+	public, private, err1 := ed25519.GenerateKey(nil)
+	edSigned := ed25519.Sign(private, sum[:])
+	ec, err2 := ecdsa.GenerateKey(elliptic.P256(), secure.Reader)
+	rsaKey, err3 := rsa.GenerateKey(secure.Reader, 4096)
+	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
-	ring := keyring.New([]*keyring.Key{{Certificate: certs[0], Publisher: "bench", History: []keyring.Change{{At: born, To: keyring.Admitted}}}}, nil)
-	raw := made.Primary.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)})
-	sigs, err := openpgp.ReadSignatures(raw)
-	if err != nil {
+	ecSigned, err1 := ecdsa.SignASN1(secure.Reader, ec, sum[:])
+	rsaSigned, err2 := rsa.SignPKCS1v15(nil, rsaKey, crypto.SHA256, sum[:])
+	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
-	it := item("many0.img", digest.SHA256)
-	it.Signatures = []survey.SignatureOver{{File: "many0.img.sig", Raw: sigs[0].Raw}}
-	basis := judge.Basis{Keyring: ring, Policy: judge.DefaultPolicy(), Now: time.Now()}
-	public, private, err := ed25519.GenerateKey(nil)
-	if err != nil {
-		return nil, err
-	}
-	one := ed25519.Sign(private, []byte("x"))
-	a, b, err := versus(func() error {
-		m, err := measured(os.DirFS(dir), it)
+	var rows []row
+	for _, kind := range []struct {
+		name      string
+		algorithm pgptest.Algorithm
+		bare      func() bool
+	}{
+		{"Ed25519", pgptest.Ed25519, func() bool { return ed25519.Verify(public, sum[:], edSigned) }},
+		{"P-256", pgptest.P256, func() bool { return ecdsa.VerifyASN1(&ec.PublicKey, sum[:], ecSigned) }},
+		{"RSA-4096", pgptest.RSA4096, func() bool {
+			return rsa.VerifyPKCS1v15(&rsaKey.PublicKey, crypto.SHA256, sum[:], rsaSigned) == nil
+		}},
+	} {
+		born := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+		made := pgptest.Simple("bench", kind.algorithm, born, "Bench")
+		certs, _, err := openpgp.ReadCertificates(made.Bytes())
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if o := basis.Artifact(it, &m, judge.Surroundings{}); o.Verdict != judge.Cleared {
-			return fmt.Errorf("verdict %s", o.Verdict)
+		ring := keyring.New([]*keyring.Key{{Certificate: certs[0], Publisher: "bench", History: []keyring.Change{{At: born, To: keyring.Admitted}}}}, nil)
+		sigs, err := openpgp.ReadSignatures(made.Primary.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}))
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	}, func() error {
-		if !ed25519.Verify(public, []byte("x"), one) {
-			return errors.New("ed25519")
+		it := item("many0.img", digest.SHA256)
+		it.Signatures = []survey.SignatureOver{{File: "many0.img.sig", Raw: sigs[0].Raw}}
+		basis := judge.Basis{Keyring: ring, Policy: judge.DefaultPolicy(), Now: time.Now()}
+		a, b, err := versus(func() error {
+			m, err := measured(os.DirFS(dir), it)
+			if err != nil {
+				return err
+			}
+			if o := basis.Artifact(it, &m, judge.Surroundings{}); o.Verdict != judge.Cleared {
+				return fmt.Errorf("verdict %s", o.Verdict)
+			}
+			return nil
+		}, func() error {
+			if !kind.bare() {
+				return errors.New(kind.name)
+			}
+			return bareHash(path, sha256.New())
+		})
+		if err != nil {
+			return nil, err
 		}
-		return bareHash(path, sha256.New())
-	})
-	return []row{cost("a detached Ed25519 signature over a cached file of 64 MiB", "hashing the file and one public-key operation", 1.1, a, b)}, err
+		rows = append(rows, cost("a detached "+kind.name+" signature over a cached file of 64 MiB", "hashing the file and one public-key operation", 1.1, a, b))
+	}
+	return rows, nil
 }
 
 // smallFiles runs a batch of 20,000 files through the whole service, against

@@ -144,7 +144,14 @@ func pages(ctx context.Context, base, candidate string) error {
 		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
 		func() error { return shot("console-import", visit("/keyring/import", "form")) },
 		func() error { return shot("console-records", visit("/records", "table")) },
-		func() error { return shot("console-overview-dark", theme("night-watch"), visit("/", "figure svg")) },
+		func() error {
+			text, err := os.ReadFile(filepath.Join(".demo", "publisher-keys", "oarlock-ode-marsh.asc"))
+			if err != nil {
+				return err
+			}
+			return shot("console-inspect-dark", theme("night-watch"), visit("/keyring/inspect", "form"), chromedp.SendKeys("textarea", string(text), chromedp.ByQuery),
+				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("section dl", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 420)", nil))
+		},
 		func() error {
 			return shot("console-live", theme("day-watch"), visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-survey-2026", "form"),
 				chromedp.Sleep(300*time.Millisecond), chromedp.Click("form button[type=submit]", chromedp.ByQuery),
