@@ -30,8 +30,9 @@ type UserID struct {
 	ID          string
 	self        []*Signature
 	revocations []*Signature
-	// Others counts certifications by other keys.
+	// Others counts certifications by other keys, and their revocations.
 	Others int
+	others []*Signature
 }
 
 // A Subkey is a key with the signatures that bind it to the primary key.
@@ -196,6 +197,7 @@ func newCertificate(parts []component) (*Certificate, error) {
 				switch {
 				case !c.mayBeOwn(s):
 					u.Others++
+					u.others = append(u.others, s)
 				case s.Type.isCertification():
 					u.self = append(u.self, s)
 				case s.Type == CertRevocation:

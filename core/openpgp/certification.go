@@ -1,0 +1,106 @@
+package openpgp
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash"
+	"time"
+)
+
+// A CertificationStatus tells whether one key's statement about another's user
+// ID counts.
+type CertificationStatus string
+
+// The outcomes of [Certificate.CertifiedBy].
+const (
+	// CertificationHolds: made by a key that might, and not taken back.
+	CertificationHolds CertificationStatus = "holds"
+	// CertificationInvalid: the cryptography does not hold.
+	CertificationInvalid CertificationStatus = "invalid"
+	// CertificationRevoked: the certifier took it back.
+	CertificationRevoked CertificationStatus = "revoked"
+	// CertificationExpired: by its own date.
+	CertificationExpired CertificationStatus = "expired"
+	// CertifierUnfit: the certifier was revoked or expired, or may not
+	// certify.
+	CertifierUnfit CertificationStatus = "certifier-unfit"
+	// CertificationWeak: by a hash below what the rules accept.
+	CertificationWeak CertificationStatus = "weak"
+)
+
+// A Certification is a statement by one key that a user ID belongs to another
+// (RFC 9580, section 5.2.1.4 to 5.2.1.7).
+type Certification struct {
+	// UserID is text from outside: make it harmless before showing it.
+	UserID string
+	Type   SignatureType
+	Made   time.Time
+	Status CertificationStatus
+	// Reason says in a clause why the status is not that it holds.
+	Reason string
+}
+
+// CertifiedBy returns the certifications of c's user IDs by another certificate,
+// each judged at the rules' time. Those by keys of which the certificate is not
+// at hand are not among them.
+func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certification {
+	var out []Certification
+	for _, u := range c.UserIDs {
+		write := func(h hash.Hash) {
+			c.Primary.hashInto(h)
+			h.Write(binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(u.ID))))
+			h.Write([]byte(u.ID))
+		}
+		for _, s := range u.others {
+			if !s.Type.isCertification() || !certifier.mayBeOwn(s) || s.IssuerFingerprint == "" && s.IssuerKeyID == 0 {
+				continue
+			}
+			one := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
+			one.Status, one.Reason = u.weigh(s, certifier, rules, write)
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// weigh decides about one certification by the certifier.
+func (u *UserID) weigh(s *Signature, certifier *Certificate, rules Rules, write func(hash.Hash)) (CertificationStatus, string) {
+	day := func(t time.Time) string { return t.Format(time.DateOnly) }
+	if !holdsOver(s, certifier.Primary, write) {
+		return CertificationInvalid, "its cryptography does not hold"
+	}
+	switch {
+	case s.Created.IsZero():
+		return CertificationInvalid, "it does not say when it was made"
+	case s.criticalUnknown != "":
+		return CertificationInvalid, fmt.Sprintf("it carries %s marked critical, which is not understood", s.criticalUnknown)
+	case s.Created.After(rules.Now.Add(rules.Skew)):
+		return CertificationInvalid, "it is dated " + day(s.Created) + ", which has not come yet"
+	case s.Hash.CollisionBits() < 112 && !(s.Hash == HashSHA1 && s.Created.Before(rules.SelfSHA1Before)):
+		return CertificationWeak, fmt.Sprintf("%s is too weak for its date", s.Hash)
+	case s.expired(rules.Now):
+		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
+	}
+	for _, r := range u.others {
+		if r.Type == CertRevocation && certifier.mayBeOwn(r) && !r.Created.Before(s.Created) && holdsOver(r, certifier.Primary, write) {
+			return CertificationRevoked, "its maker took it back on " + day(r.Created)
+		}
+	}
+	self := certifier.selfSignatures(rules)
+	if len(self) == 0 {
+		return CertifierUnfit, "the certifying key has no self-signature that holds"
+	}
+	if flags := withFlags(self); flags.hasKeyFlags && flags.keyFlags&flagCertify == 0 {
+		return CertifierUnfit, "its owner did not mark the certifying key for that"
+	}
+	if rev := certifier.Revocation(); rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
+		return CertifierUnfit, fmt.Sprintf("the certifying key was revoked on %s (%s)", day(rev.Time), rev.Reason)
+	}
+	if e := expiryOf(certifier.Primary, self[0]); e != nil && !s.Created.Before(*e) {
+		return CertifierUnfit, "the certifying key had expired on " + day(*e)
+	}
+	if s.Created.Before(certifier.Primary.Created) {
+		return CertifierUnfit, "it claims to be older than the certifying key"
+	}
+	return CertificationHolds, ""
+}
