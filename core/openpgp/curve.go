@@ -75,7 +75,9 @@ func curveOf(oid []byte) *curve {
 // An ecPublic is a point on a curve, checked to be one.
 type ecPublic struct {
 	curve *curve
-	x, y  *big.Int
+	// standard is set where the library knows the curve, x and y otherwise.
+	standard *ecdsa.PublicKey
+	x, y     *big.Int
 }
 
 // newECPublic reads an uncompressed point (RFC 9580, section 11.2). It returns
@@ -86,13 +88,14 @@ func newECPublic(c *curve, point []byte) *ecPublic {
 	if len(point) != 1+2*size || point[0] != 4 {
 		return nil
 	}
-	k := &ecPublic{c, new(big.Int).SetBytes(point[1 : 1+size]), new(big.Int).SetBytes(point[1+size:])}
 	if c.standard != nil {
-		if _, err := ecdsa.ParseUncompressedPublicKey(c.standard, point); err != nil {
+		key, err := ecdsa.ParseUncompressedPublicKey(c.standard, point)
+		if err != nil {
 			return nil
 		}
-		return k
+		return &ecPublic{curve: c, standard: key}
 	}
+	k := &ecPublic{curve: c, x: new(big.Int).SetBytes(point[1 : 1+size]), y: new(big.Int).SetBytes(point[1+size:])}
 	if !c.weierstrass().has(k.x, k.y) {
 		return nil
 	}
@@ -102,8 +105,8 @@ func newECPublic(c *curve, point []byte) *ecPublic {
 // verify checks an ECDSA signature over a digest.
 func (k *ecPublic) verify(digest, r, s []byte) bool {
 	rn, sn := new(big.Int).SetBytes(r), new(big.Int).SetBytes(s)
-	if k.curve.standard != nil {
-		return ecdsa.Verify(&ecdsa.PublicKey{Curve: k.curve.standard, X: k.x, Y: k.y}, digest, rn, sn)
+	if k.standard != nil {
+		return ecdsa.Verify(k.standard, digest, rn, sn)
 	}
 	return k.curve.weierstrass().verify(k, digest, rn, sn)
 }
