@@ -398,3 +398,29 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	b.sees("Line 2:")
 	b.accessible("manifest reading")
 }
+
+// TestConsolePolicy reads the policy, and changes it with a reason.
+func TestConsolePolicy(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/policy", "Policy, version 1")
+	b.sees("corroboration_channels")
+	b.accessible("policy")
+	assert.NotContains(t, b.text(), "Change it", "only curators change it")
+	b.signIn("curator")
+	b.visit("/policy", "Policy, version 1")
+	b.press("Change it")
+	channels := `//label[contains(., "corroboration_channels")]//input`
+	b.do(chromedp.SetValue(channels, "", chromedp.BySearch), chromedp.SendKeys(channels, "1", chromedp.BySearch), chromedp.SendKeys(`input[maxlength="1000"]`, "Oarlock does not sign", chromedp.ByQuery))
+	b.accessible("changing the policy")
+	b.press("Put in force")
+	b.sees("one channel corroborates nothing")
+	b.do(chromedp.SendKeys(channels, "2", chromedp.BySearch)) // 12 channels
+	b.press("Put in force")
+	b.sees("Policy, version 2")
+	b.sees("Oarlock does not sign")
+	shown := endeixis(t, s, "auditor", "policy", "show", "--output", "json")
+	assert.Contains(t, shown.out, `"corroboration_channels": 12`)
+}

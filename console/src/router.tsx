@@ -12,6 +12,7 @@ import { KeyringPage } from "./pages/keyring/keyring-page";
 import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
 import { OverviewPage } from "./pages/overview/overview-page";
+import { PolicyPage } from "./pages/policy/policy-page";
 import { RecordPage } from "./pages/record/record-page";
 import { RecordsPage } from "./pages/records/records-page";
 import { SignInPage } from "./pages/signin/sign-in-page";
@@ -35,6 +36,7 @@ export const router = createBrowserRouter([
       { path: "/keyring/import", element: <ImportPage /> },
       { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },
+      { path: "/policy", element: <PolicyPage /> },
       { path: "/records", element: <RecordsPage /> },
       { path: "/records/:record", element: <RecordPage /> },
       { path: "*", element: <NotFound what="There is no page at this address." /> },

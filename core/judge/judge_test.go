@@ -765,3 +765,17 @@ func TestSignedMessages(t *testing.T) {
 	assert.Equal(t, Unproven, o.Verdict)
 	assert.Equal(t, []Code{SignatureMalformed}, codes(o))
 }
+
+// TestPolicyFields names every field of the JSON form, and no other.
+func TestPolicyFields(t *testing.T) {
+	text, err := json.Marshal(DefaultPolicy())
+	require.NoError(t, err)
+	var form map[string]any
+	require.NoError(t, json.Unmarshal(text, &form))
+	for _, f := range PolicyFields() {
+		assert.Contains(t, form, f.Name)
+		assert.NotEmpty(t, f.Does)
+		delete(form, f.Name)
+	}
+	assert.Empty(t, form, "fields without a word about them")
+}

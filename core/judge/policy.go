@@ -82,3 +82,27 @@ func (p Policy) Rules(now time.Time) openpgp.Rules {
 		MaxAge: time.Duration(p.MaxSignatureAgeDays) * 24 * time.Hour,
 	}
 }
+
+// A PolicyField tells what one field of a policy does, for people.
+type PolicyField struct {
+	// Name is that in the JSON form.
+	Name string `json:"name"`
+	Does string `json:"does"`
+}
+
+// PolicyFields lists the fields of a policy in the order in which they are
+// shown.
+func PolicyFields() []PolicyField {
+	return []PolicyField{
+		{"digest_bits", "least collision resistance, in bits, of a digest that can clear"},
+		{"signature_hash_bits", "the same for the hash of a signature"},
+		{"rsa_bits", "least size of an RSA key"},
+		{"self_sha1_before", "from when SHA-1 is refused in a key's own signatures"},
+		{"expired_signer", "what a key that has expired since signing does: withholds or notes"},
+		{"skew_seconds", "how far clocks may disagree"},
+		{"sighting_channels", "channels that must have confirmed a fingerprint before admission"},
+		{"corroboration_channels", "channels on which an unsigned digest must have been seen to clear; 0 for never"},
+		{"max_signature_age_days", "greatest age of a signature; 0 for any"},
+		{"diagnosis_bytes", "size up to which a file that differs is read again to explain why"},
+	}
+}

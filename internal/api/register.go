@@ -52,6 +52,9 @@ func (a *API) registerPolicies() {
 		}
 		return answer(out, err)
 	})
+	handle(a, op(http.MethodGet, "/policy-fields", "list-policy-fields", "Tell what each field of the policy does", access.Auditor), func(context.Context, *struct{}) (*body[wire.Page[judge.PolicyField]], error) {
+		return answer(wire.Page[judge.PolicyField]{Items: judge.PolicyFields()}, nil)
+	})
 	type newPolicy struct {
 		Body struct {
 			Document judge.Policy `json:"document" doc:"The whole policy; “endeixis policy show” prints the one in force."`

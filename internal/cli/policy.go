@@ -19,21 +19,6 @@ func (a *app) policyCommand() *cobra.Command {
 	return cmd
 }
 
-// policyFields tells in a line what each field of the policy does, in the order
-// in which they are shown.
-var policyFields = []struct{ name, does string }{
-	{"digest_bits", "least collision resistance, in bits, of a digest that can clear"},
-	{"signature_hash_bits", "the same for the hash of a signature"},
-	{"rsa_bits", "least size of an RSA key"},
-	{"self_sha1_before", "from when SHA-1 is refused in a key's own signatures"},
-	{"expired_signer", "what a key that has expired since signing does: withholds or notes"},
-	{"skew_seconds", "how far clocks may disagree"},
-	{"sighting_channels", "channels that must have confirmed a fingerprint before admission"},
-	{"corroboration_channels", "channels on which an unsigned digest must have been seen to clear; 0 for never"},
-	{"max_signature_age_days", "greatest age of a signature; 0 for any"},
-	{"diagnosis_bytes", "size up to which a file that differs is read again to explain why"},
-}
-
 func (a *app) policyShow() *cobra.Command {
 	var version int64
 	cmd := &cobra.Command{
@@ -54,8 +39,8 @@ func (a *app) policyShow() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				for _, f := range policyFields {
-					g.add(f.name, values[f.name], f.does)
+				for _, f := range judge.PolicyFields() {
+					g.add(f.Name, values[f.Name], f.Does)
 				}
 				return a.print(p.Document, g, func() {
 					fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Policy, version %d", p.Version)), a.faint(fmt.Sprintf("by %s on %s", p.By, moment(p.Created))))

@@ -124,9 +124,8 @@ func pages(ctx context.Context, base, candidate string) error {
 	}
 	person := scenario.People()[2]
 	steps := []func() error{
-		func() error { return shot("console-sign-in", visit("/sign-in", "form"), theme("day-watch")) },
 		func() error {
-			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), visit("/", "figure svg"))
+			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), theme("day-watch"), visit("/", "figure svg"))
 		},
 		func() error {
 			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=corran/chart-disc-2026-10", "form"), chromedp.Sleep(300*time.Millisecond),
@@ -143,6 +142,7 @@ func pages(ctx context.Context, base, candidate string) error {
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
 		func() error { return shot("console-import", visit("/keyring/import", "form")) },
+		func() error { return shot("console-policy", visit("/policy", "dl")) },
 		func() error { return shot("console-records", visit("/records", "table")) },
 		func() error {
 			text, err := os.ReadFile(filepath.Join(".demo", "publisher-keys", "oarlock-ode-marsh.asc"))

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy, type Me } from "./client";
+import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy, type Me, type Policy } from "./client";
 
 export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
 export const mayCurate = (me?: Me) => me?.role === "curator" || me?.role === "administrator";
@@ -194,6 +194,22 @@ function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
 
 export function useImportKeys() {
   return useKeyringChange((body: { data: string; source: string; publisher?: string }) => ask(api.POST("/api/v1/keys", { body })));
+}
+
+export function usePolicies() {
+  return useQuery({ queryKey: ["policies"], queryFn: () => ask(api.GET("/api/v1/policies")) });
+}
+
+export function usePolicyFields() {
+  return useQuery({ queryKey: ["policy-fields"], queryFn: () => ask(api.GET("/api/v1/policy-fields")), staleTime: Infinity });
+}
+
+export function useSetPolicy() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { document: Policy; reason: string }) => ask(api.POST("/api/v1/policies", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["policies"] }),
+  });
 }
 
 export function useInspection() {

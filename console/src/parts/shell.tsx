@@ -12,6 +12,7 @@ const places = [
   { to: "/batches", name: "Batches" },
   { to: "/manifests", name: "Manifests" },
   { to: "/keyring", name: "Keyring" },
+  { to: "/policy", name: "Policy" },
   { to: "/records", name: "Records" },
 ];
 

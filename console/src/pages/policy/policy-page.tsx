@@ -1,0 +1,120 @@
+import { type FormEvent, useState } from "react";
+
+import type { Policy, PolicyVersion } from "../../api/client";
+import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
+import { ProblemNote } from "../../parts/problem-note";
+import { moment } from "../../parts/text";
+
+/** The limits by which evidence is judged: those in force, and how they came to be. */
+export function PolicyPage() {
+  const policies = usePolicies();
+  const me = useMe();
+  const [editing, setEditing] = useState(false);
+  if (policies.error) return <ProblemNote error={policies.error} />;
+  const versions = policies.data?.items ?? [];
+  const current = versions[0];
+  if (!current) return <p>Loading…</p>;
+  return (
+    <div className="flex flex-col gap-5">
+      <div className="flex flex-wrap items-center gap-3">
+        <h1>Policy, version {current.version}</h1>
+        {mayCurate(me.data) && !editing && (
+          <button type="button" className="btn btn-primary btn-sm ml-auto" onClick={() => { setEditing(true); }}>
+            Change it
+          </button>
+        )}
+      </div>
+      <p className="max-w-3xl">
+        These are the limits by which evidence is judged. A batch keeps the version that was in force when it was asked for, and every record names it.
+      </p>
+      {editing ? <Edit key={current.version} policy={current.document} close={() => { setEditing(false); }} /> : <Fields policy={current.document} />}
+      <History versions={versions} />
+    </div>
+  );
+}
+
+const shown = (value: string | number) => (typeof value === "number" ? value.toLocaleString("en") : value);
+
+function Fields({ policy }: { policy: Policy }) {
+  const fields = usePolicyFields();
+  return (
+    <dl className="rows">
+      {fields.data?.items.map((f) => (
+        <div key={f.name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
+          <dt className="font-mono text-sm">{f.name}</dt>
+          <dd className="font-semibold">{shown(policy[f.name as keyof Policy])}</dd>
+          <dd className="text-sm soft">{f.does}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function Edit({ policy, close }: { policy: Policy; close: () => void }) {
+  const fields = usePolicyFields();
+  const set = useSetPolicy();
+  const [draft, setDraft] = useState<Policy>(policy);
+  const [reason, setReason] = useState("");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    set.mutate({ document: draft, reason }, { onSuccess: close });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
+      {fields.data?.items.map((f) => (
+        <label key={f.name} className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[16rem_14rem_1fr]">
+          <span className="font-mono text-sm">{f.name}</span>
+          <Value name={f.name as keyof Policy} draft={draft} change={setDraft} />
+          <span className="text-sm soft">{f.does}</span>
+        </label>
+      ))}
+      <label className="flex flex-col gap-1">
+        <span className="font-semibold">Reason</span>
+        <input className="input w-full" minLength={3} maxLength={1000} required value={reason} onChange={(e) => { setReason(e.target.value); }} />
+        <span className="text-sm soft">It goes on record with your name.</span>
+      </label>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary" disabled={set.isPending}>
+          Put in force
+        </button>
+        <button type="button" className="btn" onClick={close}>
+          Leave it as it is
+        </button>
+      </div>
+      {set.error && <ProblemNote error={set.error} />}
+    </form>
+  );
+}
+
+/** The field for one value, by its kind. */
+function Value({ name, draft, change }: { name: keyof Policy; draft: Policy; change: (draft: Policy) => void }) {
+  const value = draft[name];
+  if (name === "expired_signer") {
+    return (
+      <select className="select select-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }}>
+        <option>withholds</option>
+        <option>notes</option>
+      </select>
+    );
+  }
+  if (typeof value === "number") {
+    return <input type="number" min={0} step={1} required className="input input-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: e.target.valueAsNumber }); }} />;
+  }
+  return <input className="input input-sm w-full" required value={value} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }} />;
+}
+
+function History({ versions }: { versions: PolicyVersion[] }) {
+  return (
+    <section>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Versions</h2>
+      <ul className="rows">
+        {versions.map((v) => (
+          <li key={v.version} className="py-1.5">
+            <span className="font-semibold">{v.version}</span>, in force from {moment(v.created)}, by {v.by}
+            {v.reason && <span className="soft"> — {v.reason}</span>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
