@@ -91,8 +91,24 @@ func (a *app) keyringList() *cobra.Command {
 			for _, k := range keys {
 				g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
-			return a.print(keys, g, nil)
+			return a.print(keys, g, func() { a.showKeys(keys, g) })
 		},
+	}
+}
+
+// showKeys lists keys in two lines each: the fingerprint of a version 6 key
+// leaves no room for anything beside it.
+func (a *app) showKeys(keys []wire.Key, g *grid) {
+	if len(keys) == 0 {
+		fmt.Fprintln(a.stdout, g.empty)
+	}
+	for _, k := range keys {
+		about := k.Publisher
+		if f := facts(k); f != "" {
+			about += ", " + f
+		}
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(k.State), a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
 }
 
