@@ -590,6 +590,7 @@ func TestInsideContainers(t *testing.T) {
 		{"a signature over a file inside", map[string]string{"nl.zip": plain, "nl-200.img.sig": sign(tidewright, "light")}, "nl.zip//nl-200.img", Cleared, []Code{SignatureValid}},
 		{"a list inside a signed archive", map[string]string{"nl.zip": own, "nl.zip.sig": sign(tidewright, own)}, "nl.zip//fw/nl-200.img", Cleared, []Code{DigestMatch, ManifestUnsigned, WithinCleared}},
 		{"a list inside an unknown archive", map[string]string{"nl.zip": own}, "nl.zip//fw/nl-200.img", Unproven, []Code{DigestMatch, ManifestUnsigned}},
+		{"a signed archive that another list refuses", map[string]string{"nl.zip": own, "nl.zip.sig": sign(tidewright, own), "MD5SUMS": "00000000000000000000000000000000  nl.zip\n"}, "nl.zip//fw/nl-200.img", Unproven, []Code{DigestMatch, ManifestUnsigned}},
 		{"a list that its archive breaks", map[string]string{"nl.zip": bad, "nl.zip.sig": sign(tidewright, bad)}, "nl.zip//fw/nl-200.img", Refused, []Code{DigestMismatch, WithinCleared}},
 		{"a compressed archive inside another", map[string]string{"nl.zip": nested, "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.zip//inner.tar.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
 		{"a compressed image", map[string]string{"nl-200.img.gz": gzipped("light"), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl-200.img.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},

@@ -51,6 +51,13 @@ func TestVersion6(t *testing.T) {
 	crossed := four.Primary.Sign(document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: keyID(t, made)}}})
 	r := verify(t, crossed, document, rules(), readCert(t, made.Bytes()))
 	assert.Equal(t, openpgp.Invalid, r.Status)
+	// The same seed gives both versions the same secret, so that only the
+	// version is wrong.
+	twin4, twin6 := simple("twins", pgptest.Ed25519), pgptest.NewKey6("twins", pgptest.Ed25519, born)
+	id, err := hex.DecodeString(twin4.Primary.Fingerprint()[24:])
+	require.NoError(t, err)
+	foreign := twin6.Sign(document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: id}}})
+	assert.Equal(t, openpgp.Invalid, verify(t, foreign, document, rules(), readCert(t, twin4.Bytes())).Status)
 	legacy := readCert(t, six("legacy", pgptest.Ed25519Legacy).Bytes())
 	assert.Contains(t, legacy.Primary.Unusable(), "not allowed in keys of version 6")
 }

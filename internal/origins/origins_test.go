@@ -3,6 +3,7 @@ package origins
 import (
 	"context"
 	"errors"
+	"net/http"
 	"net/http/httptest"
 	"testing"
 	"testing/fstest"
@@ -49,15 +50,12 @@ func TestFetch(t *testing.T) {
 		require.ErrorAs(t, err, &trouble, place)
 		assert.Contains(t, trouble.Reason, says, place)
 	}
-	for _, bad := range []string{"../south/2.4/digests.txt", "/etc/passwd", "", "http://elsewhere.example/x", "a//b"} {
+	for _, bad := range []string{"../south/2.4/digests.txt", "/etc/passwd", ""} {
 		_, err := o.Fetch(t.Context(), "north", bad)
-		if bad == "http://elsewhere.example/x" || bad == "a//b" {
-			// A path like any other, below the mirror.
-			assert.Error(t, err, bad)
-			continue
-		}
 		assert.True(t, fault.Is(err, "origin-path"), "%q: %v", bad, err)
 	}
+	_, err = o.Fetch(t.Context(), "north", "http://elsewhere.example/x")
+	assert.ErrorContains(t, err, "404", "it is a path like any other")
 	_, err = o.Fetch(t.Context(), "east", "x")
 	assert.True(t, fault.Is(err, "origin-unknown"))
 	ctx, cancel := context.WithCancelCause(t.Context())
@@ -82,4 +80,38 @@ func TestConfiguredOrigins(t *testing.T) {
 	o, err := New([]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}}, Limits{})
 	require.NoError(t, err)
 	assert.Equal(t, "a", o.All()[0].Name)
+}
+
+// TestRedirects are followed within the origin, and never to another host, even
+// where the path is the same.
+func TestRedirects(t *testing.T) {
+	t.Parallel()
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Write([]byte("from another host")) //nolint:errcheck // nobody to tell
+	}))
+	defer other.Close()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/lists/moved.txt":
+			http.Redirect(w, r, "/lists/here.txt", http.StatusFound)
+		case "/lists/away.txt":
+			http.Redirect(w, r, other.URL+"/lists/here.txt", http.StatusFound)
+		case "/lists/up.txt":
+			http.Redirect(w, r, "/secret/here.txt", http.StatusFound)
+		case "/lists/around.txt":
+			http.Redirect(w, r, "/lists/around.txt", http.StatusFound)
+		default:
+			w.Write([]byte("here")) //nolint:errcheck // nobody to tell
+		}
+	}))
+	defer server.Close()
+	o, err := New([]Origin{{"a", server.URL + "/lists/", survey.Mirror}}, Limits{})
+	require.NoError(t, err)
+	content, err := o.Fetch(t.Context(), "a", "moved.txt")
+	require.NoError(t, err)
+	assert.Equal(t, "here", string(content))
+	for file, says := range map[string]string{"away.txt": "redirects to another place", "up.txt": "redirects to another place", "around.txt": "more than five times"} {
+		_, err := o.Fetch(t.Context(), "a", file)
+		assert.ErrorContains(t, err, says, file)
+	}
 }
