@@ -98,19 +98,6 @@ func isTar(block []byte) bool {
 	return len(block) == tarBlock && bytes.HasPrefix(block[257:], []byte("ustar"))
 }
 
-// positioned knows how far a stream has been read, and skips by seeking where
-// that is possible.
-type positioned struct {
-	r  io.Reader
-	at int64
-}
-
-func (p *positioned) Read(b []byte) (int, error) {
-	n, err := p.r.Read(b)
-	p.at += int64(n)
-	return n, err
-}
-
 func (l *lister) tar() error {
 	section := io.NewSectionReader(l.r, 0, l.size)
 	return l.members(section, func() int64 {
@@ -208,53 +195,30 @@ func (l *lister) compressed(name string) error {
 		return l.add(Member{Name: stem, Size: -1})
 	}
 	l.out.Format = Tar
-	stream := &positioned{r: io.MultiReader(bytes.NewReader(block), in)}
-	return l.members(stream, func() int64 { return stream.at }, true)
+	stream := &counter{r: io.MultiReader(bytes.NewReader(block), in)}
+	return l.members(stream, func() int64 { return stream.n }, true)
 }
 
-// A TarSplitter is a writer of a tar archive that hands each member on as it
-// comes by, for an archive of which nothing is known beforehand.
-type TarSplitter struct {
-	out  *io.PipeWriter
-	done chan struct{}
-}
-
-// NewTarSplitter returns a TarSplitter. visit is called with each regular file,
-// in order, and returns where its content goes; what is written there must not
+// NewTarSplitter begins to take apart the tar archive that is written to it, of
+// which nothing is known beforehand. visit is called with each regular file, in
+// order, and returns where its content goes; what is written there must not
 // fail. After damage, nothing more is handed on.
-func NewTarSplitter(visit func(name string) io.Writer) *TarSplitter {
-	in, out := io.Pipe()
-	s := &TarSplitter{out: out, done: make(chan struct{})}
-	go func() {
-		defer close(s.done)
-		defer io.Copy(io.Discard, in) //nolint:errcheck // so that the one who writes never waits
+func NewTarSplitter(visit func(name string) io.Writer) *Branch {
+	return newBranch(func(in io.Reader) error {
 		archive := tar.NewReader(in)
 		for {
 			h, err := archive.Next()
 			if err != nil {
-				return
+				return err
 			}
 			if h.Typeflag != tar.TypeReg {
 				continue
 			}
 			if _, err := io.Copy(visit(h.Name), archive); err != nil {
-				return
+				return err
 			}
 		}
-	}()
-	return s
-}
-
-// Write takes the next part of the archive; it never fails.
-func (s *TarSplitter) Write(p []byte) (int, error) {
-	s.out.Write(p) //nolint:errcheck // the reader takes everything
-	return len(p), nil
-}
-
-// Finish waits until all is handed on.
-func (s *TarSplitter) Finish() {
-	s.out.Close()
-	<-s.done
+	})
 }
 
 // String describes a layout in a few words: “zip archive with 3 members”.

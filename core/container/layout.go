@@ -2,6 +2,7 @@ package container
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -156,22 +157,21 @@ type Layout struct {
 	MoreProblems int
 }
 
-// endingsOfContainers are the names under which containers are looked for; the
-// content decides.
-var endingsOfContainers = []string{".zip", ".tar", ".tgz", ".tbz2", ".tbz", ".txz", ".tzst", ".iso", ".img", ".udf", ".cdr"}
+// Containers are looked for under these names; the content decides. Those that
+// are compressed have no directory to read.
+var (
+	withDirectory  = []string{".zip", ".tar", ".iso", ".img", ".udf", ".cdr"}
+	compressedTars = []string{".tgz", ".tbz2", ".tbz", ".txz", ".tzst"}
+)
 
 // Named reports whether a file's name is that of a possible container, and
 // whether telling what it holds takes reading it from end to end.
 func Named(name string) (possible, wholeRead bool) {
-	lower := strings.ToLower(name)
-	ext := path.Ext(lower)
-	if _, ok := endings[ext]; ok {
+	ext := strings.ToLower(path.Ext(name))
+	if _, ok := endings[ext]; ok || slices.Contains(compressedTars, ext) {
 		return true, true
 	}
-	if slices.Contains([]string{".tgz", ".tbz2", ".tbz", ".txz", ".tzst"}, ext) {
-		return true, true
-	}
-	return slices.Contains(endingsOfContainers, ext), false
+	return slices.Contains(withDirectory, ext), false
 }
 
 // NamesAround returns the usual names of containers that hold a file of the
@@ -222,7 +222,7 @@ func List(ctx context.Context, r io.ReaderAt, size int64, name string, opts Opti
 		return nil, err
 	}
 	l.dropRepeated()
-	slices.SortStableFunc(l.out.Members, func(a, b Member) int { return int(min(max(a.start()-b.start(), -1), 1)) })
+	slices.SortStableFunc(l.out.Members, func(a, b Member) int { return cmp.Compare(a.start(), b.start()) })
 	if err := l.checkExtents(); err != nil {
 		return nil, err
 	}
@@ -346,10 +346,7 @@ func (l *lister) checkExtents() error {
 		}
 	}
 	slices.SortFunc(all, func(a, b at) int {
-		if c := a.Offset - b.Offset; c != 0 {
-			return int(min(max(c, -1), 1))
-		}
-		return int(min(max(a.Length-b.Length, -1), 1))
+		return cmp.Or(cmp.Compare(a.Offset, b.Offset), cmp.Compare(a.Length, b.Length))
 	})
 	for i := 1; i < len(all); i++ {
 		before, this := all[i-1], all[i]

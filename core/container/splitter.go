@@ -1,6 +1,7 @@
 package container
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,38 +9,46 @@ import (
 	"slices"
 )
 
-// An Expander is a writer of a compressed stream that passes on its
-// uncompressed form, in the same read.
-type Expander struct {
-	in   *io.PipeReader
+// A Branch is a writer whose stream is read by a function of its own, in the
+// same pass that reads it for others.
+type Branch struct {
 	out  *io.PipeWriter
 	done chan error
 }
 
-// NewExpander begins to expand what is written to it into all of to. What
-// follows the compressed data, or comes after an error, is dropped, so that the
-// one who writes never waits for long.
-func NewExpander(ctx context.Context, c Compression, to ...io.Writer) *Expander {
-	e := &Expander{done: make(chan error, 1)}
-	e.in, e.out = io.Pipe()
+// newBranch begins to read. What is left when read returns is dropped, so that
+// the one who writes never waits for long.
+func newBranch(read func(io.Reader) error) *Branch {
+	in, out := io.Pipe()
+	b := &Branch{out: out, done: make(chan error, 1)}
 	go func() {
-		_, err := Decompress(ctx, c, e.in, io.MultiWriter(to...))
-		io.Copy(io.Discard, e.in) //nolint:errcheck // the error is in err
-		e.done <- err
+		err := read(in)
+		io.Copy(io.Discard, in) //nolint:errcheck // the error is in err
+		b.done <- err
 	}()
-	return e
+	return b
 }
 
-// Write takes a part of the compressed stream; it never fails.
-func (e *Expander) Write(p []byte) (int, error) {
-	e.out.Write(p) //nolint:errcheck // the reader takes everything
+// Write takes the next part of the stream; it never fails.
+func (b *Branch) Write(p []byte) (int, error) {
+	b.out.Write(p) //nolint:errcheck // the reader takes everything
 	return len(p), nil
 }
 
-// Finish waits for the end and returns the error of [Decompress].
-func (e *Expander) Finish() error {
-	e.out.Close()
-	return <-e.done
+// Finish ends the stream, waits until all of it is read, and returns the error
+// of reading.
+func (b *Branch) Finish() error {
+	b.out.Close()
+	return <-b.done
+}
+
+// NewExpander begins to expand what is written to it into all of to. It finishes
+// with the error of [Decompress].
+func NewExpander(ctx context.Context, c Compression, to ...io.Writer) *Branch {
+	return newBranch(func(in io.Reader) error {
+		_, err := Decompress(ctx, c, in, io.MultiWriter(to...))
+		return err
+	})
 }
 
 // A Lane takes the content of one member out of a stream.
@@ -51,7 +60,7 @@ type Lane struct {
 	next     int   // the extent that is being met or comes next
 	got      int64 // bytes of that extent
 	size     int64 // bytes of content
-	expander *Expander
+	expander *Branch
 	err      error
 	over     bool
 }
@@ -81,7 +90,7 @@ func NewSplitter(ctx context.Context, lanes ...*Lane) *Splitter {
 		}
 		s.ahead = append(s.ahead, l)
 	}
-	slices.SortStableFunc(s.ahead, func(a, b *Lane) int { return int(min(max(a.begins()-b.begins(), -1), 1)) })
+	slices.SortStableFunc(s.ahead, func(a, b *Lane) int { return cmp.Compare(a.begins(), b.begins()) })
 	return s
 }
 

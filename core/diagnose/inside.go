@@ -17,9 +17,9 @@ type interior struct {
 	algorithms []digest.Algorithm
 	expected   digest.Value
 	// single has the digests of what a compressed file holds as a whole.
-	expander *container.Expander
+	expander *container.Branch
 	single   *digest.Set
-	tar      *container.TarSplitter
+	tar      *container.Branch
 	splitter *container.Splitter
 	members  []hashed
 	lanes    []*container.Lane
@@ -107,7 +107,7 @@ func (n *interior) finish() (member string, uncompressed bool) {
 		expanded = n.expander.Finish() == nil
 	}
 	if n.tar != nil {
-		n.tar.Finish()
+		n.tar.Finish() //nolint:errcheck // what came before damage counts
 	}
 	if n.splitter != nil {
 		n.splitter.Finish()

@@ -27,7 +27,7 @@ type nest struct {
 	// what is fed with its uncompressed form.
 	compression container.Compression
 	expanded    []io.Writer
-	expander    *container.Expander
+	expander    *container.Branch
 	inner       []*nest
 	lanes       []*container.Lane
 	splitter    *container.Splitter

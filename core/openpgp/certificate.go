@@ -319,11 +319,7 @@ func (c *Certificate) check() {
 		c.revocations = keep(c.revocations, primary)
 		c.direct = keep(c.direct, primary)
 		for _, u := range c.UserIDs {
-			withID := func(h hash.Hash) {
-				c.Primary.hashInto(h)
-				h.Write(binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(u.ID))))
-				h.Write([]byte(u.ID))
-			}
+			withID := c.hashesID(u)
 			u.revocations = keep(u.revocations, withID)
 			u.self = keep(u.self, withID)
 		}
@@ -336,6 +332,16 @@ func (c *Certificate) check() {
 			sub.bindings = keep(sub.bindings, both)
 		}
 	})
+}
+
+// hashesID returns what writes the key and one of its user IDs into a hash, as
+// certifications do (RFC 9580, section 5.2.4).
+func (c *Certificate) hashesID(u *UserID) func(hash.Hash) {
+	return func(h hash.Hash) {
+		c.Primary.hashInto(h)
+		h.Write(binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(u.ID))))
+		h.Write([]byte(u.ID))
+	}
 }
 
 // holdsOver reports whether s by key holds over what write hashes.

@@ -1,7 +1,6 @@
 package openpgp
 
 import (
-	"encoding/binary"
 	"fmt"
 	"hash"
 	"time"
@@ -46,11 +45,7 @@ type Certification struct {
 func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certification {
 	var out []Certification
 	for _, u := range c.UserIDs {
-		write := func(h hash.Hash) {
-			c.Primary.hashInto(h)
-			h.Write(binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(u.ID))))
-			h.Write([]byte(u.ID))
-		}
+		write := c.hashesID(u)
 		for _, s := range u.others {
 			if !s.Type.isCertification() || !certifier.mayBeOwn(s) || s.IssuerFingerprint == "" && s.IssuerKeyID == 0 {
 				continue

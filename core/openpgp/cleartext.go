@@ -145,15 +145,10 @@ func ReadCleartext(data []byte) (*Cleartext, error) {
 // signature of another type than text says nothing about a text, for what it
 // covers would not be certain; [Verify] then finds that it does not hold.
 func (c *Cleartext) Document(s *Signature) (Document, error) {
-	h, err := s.NewHash()
-	if err != nil {
-		return Document{}, err
-	}
-	if s.Type != Text {
+	if s.unsupported == nil && s.Type != Text {
 		return Document{}, &UnsupportedError{What: fmt.Sprintf("a %s signature around a text", s.Type)}
 	}
-	h.Write(c.Text)
-	return Document{Digest: s.Finish(h), NotText: NotText(h)}, nil
+	return s.over(c.Text)
 }
 
 func clipped(line string) string {

@@ -194,11 +194,4 @@ func expand(p *packet) ([]byte, error) {
 }
 
 // Document returns what a signature of the message is held against.
-func (m *Message) Document(s *Signature) (Document, error) {
-	h, err := s.NewHash()
-	if err != nil {
-		return Document{}, err
-	}
-	h.Write(m.Content)
-	return Document{Digest: s.Finish(h), NotText: NotText(h)}, nil
-}
+func (m *Message) Document(s *Signature) (Document, error) { return s.over(m.Content) }

@@ -293,6 +293,16 @@ func (s *Signature) Finish(h hash.Hash) []byte {
 	return h.Sum(nil)
 }
 
+// over returns what the signature is held against when content is all of it.
+func (s *Signature) over(content []byte) (Document, error) {
+	h, err := s.NewHash()
+	if err != nil {
+		return Document{}, err
+	}
+	h.Write(content)
+	return Document{Digest: s.Finish(h), NotText: NotText(h)}, nil
+}
+
 // Trailer returns what is hashed after the document (RFC 9580, section 5.2.4).
 func (s *Signature) Trailer() []byte {
 	t := bytes.Clone(s.hashedArea)

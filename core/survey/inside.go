@@ -7,6 +7,7 @@ import (
 	"io"
 	"path"
 	"strings"
+	"sync"
 
 	"endeixis/core/container"
 	"endeixis/core/manifest"
@@ -96,15 +97,20 @@ func (m memberRef) path() string { return m.in.path + separator + m.member().Nam
 // that are manifests, signatures or keys, and of those that something speaks
 // of.
 func (s *surveyor) lookInside(ctx context.Context) error {
-	spoken, wanting := s.spokenOf()
+	// Asked only for what would have to be read through: most folders hold
+	// no such thing, and manifests can be long.
+	folder := s.out.Items
+	askedFor := sync.OnceValues(func() (map[string]bool, bool) { return s.spokenOf(folder) })
 	for i := range s.out.Items {
 		item := &s.out.Items[i]
 		possible, wholeRead := container.Named(item.Path)
 		if !possible || item.Role != Artifact || item.Problem != nil || item.Size == 0 {
 			continue
 		}
-		if wholeRead && spoken[item.Path] && !wanting {
-			continue
+		if wholeRead {
+			if spoken, wanting := askedFor(); spoken[item.Path] && !wanting {
+				continue
+			}
 		}
 		f, err := s.fsys.Open(item.Path)
 		if err != nil {
@@ -131,12 +137,12 @@ func (s *surveyor) lookInside(ctx context.Context) error {
 	return nil
 }
 
-// spokenOf returns the files that an entry or the name of a signature speaks
-// of, and whether any of those has no file.
-func (s *surveyor) spokenOf() (spoken map[string]bool, wanting bool) {
+// spokenOf returns the files that an entry or the name of a signature among the
+// items speaks of, and whether any of those has no file.
+func (s *surveyor) spokenOf(items []Item) (spoken map[string]bool, wanting bool) {
 	spoken = map[string]bool{}
-	for i := range s.out.Items {
-		item := &s.out.Items[i]
+	for i := range items {
+		item := &items[i]
 		if list := s.lists[item.Path]; list != nil {
 			for _, e := range list.Entries {
 				if at, ok := s.fileOf(item.Path, e.Name); ok {

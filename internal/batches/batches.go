@@ -246,15 +246,10 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		}
 	}
 	known := s.memory(id, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil })
-	if err := known.prepare(ctx, done); err != nil {
+	if err := court.settleAll(ctx, done, folder.FS(), known, func(d *settled) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(plan.Contents[d.item.Path])), nil
+	}); err != nil {
 		return nil, err
-	}
-	for i := range done {
-		d := &done[i]
-		again := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(plan.Contents[d.item.Path])), nil }
-		if d.outcome, err = court.settle(ctx, d.item, &d.m, folder.FS(), again, known); err != nil {
-			return nil, err
-		}
 	}
 	err = s.store.Do(ctx, func(tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, id)
@@ -421,14 +416,25 @@ func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	return c.basis.Other(item, m)
 }
 
-// settle judges an item, after what holds it, and remembers the outcome for
-// what it holds.
-func (c *court) settle(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known *memory) (judge.Outcome, error) {
-	outcome, err := c.explain(ctx, item, m, fsys, again, known)
-	if item.Holds != nil {
-		c.around[item.Path] = &outcome
+// settleAll judges measured items, each after what holds it, and keeps the
+// outcomes of containers for what they hold. again opens an item's content once
+// more.
+func (c *court) settleAll(ctx context.Context, measured []settled, fsys fs.FS, known *memory, again func(*settled) (io.ReadCloser, error)) error {
+	if err := known.prepare(ctx, measured); err != nil {
+		return err
 	}
-	return outcome, err
+	for i := range measured {
+		d := &measured[i]
+		var err error
+		if d.outcome, err = c.explain(ctx, d.item, &d.m, fsys, func() (io.ReadCloser, error) { return again(d) }, known); err != nil {
+			return err
+		}
+		if d.item.Holds != nil {
+			outcome := d.outcome
+			c.around[d.item.Path] = &outcome
+		}
+	}
+	return nil
 }
 
 // explain judges an item and, when its digest refuses it, reads it once more to
@@ -596,15 +602,10 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		return err
 	}
 	flush := func(last bool) error {
-		if err := known.prepare(ctx, batch); err != nil {
+		if err := court.settleAll(ctx, batch, fsys, known, func(d *settled) (io.ReadCloser, error) {
+			return measure.Content(ctx, fsys, d.item, d.around)
+		}); err != nil {
 			return err
-		}
-		for i := range batch {
-			d := &batch[i]
-			again := func() (io.ReadCloser, error) { return measure.Content(ctx, fsys, d.item, d.around) }
-			if d.outcome, err = court.settle(ctx, d.item, &d.m, fsys, again, known); err != nil {
-				return err
-			}
 		}
 		err := s.flush(ctx, b, slice, court.basis.Expected, batch, last)
 		batch, lastFlush = nil, time.Now()

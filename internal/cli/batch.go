@@ -5,8 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -138,7 +136,7 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		if err != nil {
 			return nil, nil, err
 		}
-		content, err := a.readFile(file)
+		content, err := a.readFile(file, 4<<20, "copy that can be sent")
 		if err != nil {
 			return nil, nil, err
 		}
@@ -148,26 +146,6 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		given = append(given, wire.GivenCopy{Of: manifest, Channel: channel, Place: filepath.Base(file), Text: string(content)})
 	}
 	return origins, given, nil
-}
-
-// maxCopyFile bounds a copy that is sent.
-const maxCopyFile = 4 << 20
-
-func (a *app) readFile(name string) ([]byte, error) {
-	in := a.stdin
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		in = f
-	}
-	content, err := io.ReadAll(io.LimitReader(in, maxCopyFile+1))
-	if err == nil && len(content) > maxCopyFile {
-		err = fmt.Errorf("%s has more than %d bytes, which is too much for a copy that is sent", plain.Quoted(name), maxCopyFile)
-	}
-	return content, err
 }
 
 func (a *app) batchSurvey() *cobra.Command {

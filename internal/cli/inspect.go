@@ -22,7 +22,7 @@ holds by itself, and what is odd. Nothing is imported, and nothing is said about
 key counts.`,
 		Example: "  endeixis keyring inspect SHA256SUMS.sig\n  endeixis keyring inspect - < announcement.txt",
 		RunE: func(_ *cobra.Command, args []string) error {
-			data, err := a.readFile(args[0])
+			data, err := a.readFile(args[0], 4<<20, "OpenPGP file to look into")
 			if err != nil {
 				return err
 			}

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -33,21 +31,13 @@ func (a *app) keyringImport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in, source := a.stdin, "standard input"
-			if args[0] != "-" {
-				f, err := os.Open(args[0])
-				if err != nil {
-					return err
-				}
-				defer f.Close()
-				in, source = f, args[0]
+			source := args[0]
+			if source == "-" {
+				source = "standard input"
 			}
-			data, err := io.ReadAll(io.LimitReader(in, maxKeyFile+1))
+			data, err := a.readFile(args[0], maxKeyFile, "key file")
 			if err != nil {
 				return err
-			}
-			if len(data) > maxKeyFile {
-				return fmt.Errorf("%s is longer than %d MiB; that is no key file", source, maxKeyFile>>20)
 			}
 			result, err := c.ImportKeys(cmd.Context(), data, source, publisher)
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -257,4 +258,25 @@ func deref(s *string) string {
 		return ""
 	}
 	return *s
+}
+
+// readFile reads a whole file, or standard input for “-”, up to so many bytes.
+// what is the thing that a longer file is not.
+func (a *app) readFile(name string, most int64, what string) ([]byte, error) {
+	in := a.stdin
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
+	} else {
+		name = "standard input"
+	}
+	content, err := io.ReadAll(io.LimitReader(in, most+1))
+	if err == nil && int64(len(content)) > most {
+		err = fmt.Errorf("%s is longer than %d MiB; that is no %s", plain.Text(name), most>>20, what)
+	}
+	return content, err
 }

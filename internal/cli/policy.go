@@ -87,7 +87,7 @@ func (a *app) policySet() *cobra.Command {
 			if reason == "" {
 				return usage("say with --reason why the policy changes; it goes on record")
 			}
-			text, err := a.readFile(args[0])
+			text, err := a.readFile(args[0], 4<<20, "policy")
 			if err != nil {
 				return err
 			}
