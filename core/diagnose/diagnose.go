@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"endeixis/core/digest"
+	"endeixis/core/lineend"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
 )
@@ -202,8 +203,8 @@ func (d *examination) prepare() {
 		d.prefix = &prefix{set: digest.NewSet(d.Algorithms), left: length}
 	}
 	if !bytes.ContainsRune(d.head, 0) {
-		d.toLF = &converter{set: digest.NewSet(d.Algorithms), convert: crlfToLF()}
-		d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lfToCRLF()}
+		d.toLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToLF()}
+		d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToCRLF()}
 	}
 	if d.Pieces != nil && d.Pieces.Length > 0 {
 		d.pieces = manifest.NewPieceHasher(d.Pieces.Algorithm, d.Pieces.Length)

@@ -55,39 +55,6 @@ func (c *converter) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// crlfToLF drops every CR that stands before an LF. A CR at the end of one
-// part is kept back until the next.
-func crlfToLF() func([]byte) []byte {
-	held := false
-	return func(b []byte) []byte {
-		if held {
-			b = append([]byte{'\r'}, b...)
-			held = false
-		}
-		if n := len(b); n > 0 && b[n-1] == '\r' {
-			held = true
-			b = b[:n-1]
-		}
-		return bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))
-	}
-}
-
-// lfToCRLF puts a CR before every LF that has none.
-func lfToCRLF() func([]byte) []byte {
-	last := byte(0)
-	return func(b []byte) []byte {
-		out := make([]byte, 0, len(b)+len(b)/16)
-		for _, c := range b {
-			if c == '\n' && last != '\r' {
-				out = append(out, '\r')
-			}
-			out = append(out, c)
-			last = c
-		}
-		return out
-	}
-}
-
 // zeroRuns finds the longest run of zeros in steps of a page.
 type zeroRuns struct {
 	at        int64

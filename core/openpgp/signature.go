@@ -6,7 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"slices"
 	"time"
+
+	"endeixis/core/lineend"
 )
 
 // A SignatureType says what a signature is about (RFC 9580, section 5.2.1).
@@ -273,7 +276,7 @@ func (s *Signature) NewHash() (hash.Hash, error) {
 	}
 	h.Write(s.salt)
 	if s.Type == Text {
-		return &textHash{Hash: h}, nil
+		return &textHash{Hash: h, convert: lineend.ToCRLF()}, nil
 	}
 	return h, nil
 }
@@ -317,23 +320,13 @@ func (s *Signature) Trailer() []byte {
 // section 5.2.1.2), and notices content that is no text.
 type textHash struct {
 	hash.Hash
-	last   byte
-	binary bool
+	convert func([]byte) []byte
+	binary  bool
 }
 
 func (t *textHash) Write(p []byte) (int, error) {
-	out := make([]byte, 0, len(p)+len(p)/16+1)
-	for _, c := range p {
-		if c == '\n' && t.last != '\r' {
-			out = append(out, '\r')
-		}
-		if c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != '\f' {
-			t.binary = true
-		}
-		out = append(out, c)
-		t.last = c
-	}
-	t.Hash.Write(out) //nolint:errcheck // hashes do not fail
+	t.binary = t.binary || slices.ContainsFunc(p, func(c byte) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != '\f' })
+	t.Hash.Write(t.convert(p)) //nolint:errcheck // hashes do not fail
 	return len(p), nil
 }
 

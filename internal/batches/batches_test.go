@@ -10,7 +10,6 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/depots"
 	"endeixis/internal/keys"
-	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
 	"endeixis/internal/store"
@@ -23,13 +22,7 @@ func TestMain(m *testing.M) { servicetest.Main(m) }
 func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	t.Helper()
 	c := servicetest.Prepare(t)
-	s, err := store.Open(t.Context(), c.Database.URL)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	require.NoError(t, s.Migrate(t.Context()))
-	r := records.New(s, serve.Now)
-	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
-	require.NoError(t, err)
+	s, r := servicetest.Parts(t, c)
 	k := keys.New(s, r, serve.Now)
 	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
 	return batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots

@@ -13,10 +13,8 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/keys"
-	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
-	"endeixis/internal/store"
 )
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
@@ -108,13 +106,7 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := servicetest.Prepare(t)
-	s, err := store.Open(t.Context(), c.Database.URL)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	require.NoError(t, s.Migrate(t.Context()))
-	r := records.New(s, serve.Now)
-	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
-	require.NoError(t, err)
+	s, r := servicetest.Parts(t, c)
 	one, other := keys.New(s, r, serve.Now), keys.New(s, r, serve.Now) // two processes
 	require.NoError(t, one.InitPolicy(t.Context(), "a test"))
 	ring := func(k *keys.Service) *keyring.Keyring {
@@ -126,7 +118,7 @@ func TestKeyringInMemory(t *testing.T) {
 	assert.Same(t, empty, ring(one))
 	key := pgptest.NewKey("memory", pgptest.Ed25519, born)
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes())
+	_, _, err := other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes())
 	require.NoError(t, err)
 	assert.Empty(t, empty.Keys(), "what was handed out does not change")
 	fp := openpgp.Fingerprint(key.Fingerprint())

@@ -21,7 +21,9 @@ import (
 	"endeixis/internal/client"
 	"endeixis/internal/config"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/records"
 	"endeixis/internal/serve"
+	"endeixis/internal/store"
 	"endeixis/internal/world"
 )
 
@@ -100,6 +102,20 @@ func Prepare(t testing.TB) config.Config {
 		Origins: places,
 		Work:    config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
 	}
+}
+
+// Parts opens the database of a configuration, with its tables and the ledger's
+// key, for tests that need no service around them.
+func Parts(t testing.TB, c config.Config) (*store.Store, *records.Service) {
+	t.Helper()
+	s, err := store.Open(t.Context(), c.Database.URL)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	r := records.New(s, serve.Now)
+	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
+	require.NoError(t, err)
+	return s, r
 }
 
 // Start starts a service with the demo's people, publishers and keys.
