@@ -1,10 +1,7 @@
 package diagnose
 
 import (
-	"archive/tar"
-	"archive/zip"
 	"bytes"
-	"compress/gzip"
 	"io"
 	"testing"
 	"time"
@@ -13,48 +10,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/core/container/isotest"
+	"endeixis/core/container/packtest"
 )
-
-func zipOf(t *testing.T, files ...string) []byte {
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for i := 0; i < len(files); i += 2 {
-		out, err := w.Create(files[i])
-		require.NoError(t, err)
-		_, err = io.WriteString(out, files[i+1])
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
-
-func tarOf(t *testing.T, files ...string) []byte {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	for i := 0; i < len(files); i += 2 {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: files[i], Mode: 0o644, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}))
-		_, err := io.WriteString(w, files[i+1])
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
-
-func gzipOf(t *testing.T, content []byte) []byte {
-	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
-	_, err := w.Write(content)
-	require.NoError(t, err)
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
 
 // TestInnerFile finds the digest that was meant for what lies inside.
 func TestInnerFile(t *testing.T) {
 	light := string(noise(200_000))
 	around := []string{"readme.txt", "r", "fw/nl-200.img", light, "last", "l"}
 	for name, here := range map[string][]byte{
-		"nl.zip": zipOf(t, around...), "nl.tar": tarOf(t, around...), "nl.tar.gz": gzipOf(t, tarOf(t, around...)),
+		"nl.zip": packtest.Zip(around...), "nl.tar": packtest.Tar(around...), "nl.tar.gz": packtest.Gzip(packtest.Tar(around...)),
 		"nl.iso": isotest.Image([]isotest.File{{Name: "a", Content: []byte("a")}, {Name: "fw/nl-200.img", Content: []byte(light)}}, isotest.Options{RockRidge: true}),
 	} {
 		random := func(c *Case) { c.At = bytes.NewReader(here) }
@@ -65,14 +29,14 @@ func TestInnerFile(t *testing.T) {
 			assert.NotEqual(t, InnerFile, f.Code, name)
 		}
 	}
-	found := diagnosed(t, "nl-200.img.gz", gzipOf(t, []byte(light)), []byte(light), nil)
+	found := diagnosed(t, "nl-200.img.gz", packtest.Gzip([]byte(light)), []byte(light), nil)
 	assert.Equal(t, InnerFile, found[0].Code)
 	assert.Contains(t, found[0].Sentence, "once it is uncompressed")
-	cut := gzipOf(t, []byte(light))
+	cut := packtest.Gzip([]byte(light))
 	assert.NotContains(t, codes(diagnosed(t, "nl-200.img.gz", cut[:len(cut)-9], []byte(light), nil)), InnerFile, "a part of it is not it")
 
 	// And the reverse: the digest is that of the archive beside it.
-	archive := zipOf(t, around...)
+	archive := packtest.Zip(around...)
 	beside := func(c *Case) {
 		c.Around = []Holder{{Name: "gone.zip", Open: func() (io.ReadCloser, error) { return nil, io.ErrUnexpectedEOF }}, {Name: "nl-200.zip", Open: func() (io.ReadCloser, error) {
 			return io.NopCloser(bytes.NewReader(archive)), nil

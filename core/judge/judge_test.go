@@ -1,15 +1,11 @@
 package judge
 
 import (
-	"archive/tar"
-	"archive/zip"
 	"bytes"
-	"compress/gzip"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"slices"
@@ -22,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"endeixis/core/container/packtest"
 	"endeixis/core/keyring"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
@@ -136,12 +133,15 @@ func sign(key *pgptest.Key, data string) string {
 	return string(key.Sign([]byte(data), pgptest.Sig{Created: signedAt}))
 }
 
-func gzipped(data string) string {
-	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
-	w.Write([]byte(data)) //nolint:errcheck // into memory
-	w.Close()             //nolint:errcheck
-	return b.String()
+func gzipped(data string) string { return string(packtest.Gzip([]byte(data))) }
+
+// zipped packs files in order of their names.
+func zipped(files map[string]string) string {
+	var list []string
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		list = append(list, name, files[name])
+	}
+	return string(packtest.Zip(list...))
 }
 
 func codes(o Outcome) []Code {
@@ -544,31 +544,6 @@ func around(r result, item *survey.Item) Surroundings {
 	return on
 }
 
-func zipped(files map[string]string) string {
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for _, name := range slices.Sorted(maps.Keys(files)) {
-		out, err := w.Create(name)
-		if err == nil {
-			_, err = io.WriteString(out, files[name])
-		}
-		if err != nil {
-			panic(err)
-		}
-	}
-	w.Close() //nolint:errcheck // into memory
-	return b.String()
-}
-
-func tarred(name, content string) string {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), Typeflag: tar.TypeReg}) //nolint:errcheck // into memory
-	io.WriteString(w, content)                                                                            //nolint:errcheck
-	w.Close()                                                                                             //nolint:errcheck
-	return b.String()
-}
-
 // TestInsideContainers judges what lies inside archives: by lists outside and
 // inside, by signatures, and by what vouches for the archive.
 func TestInsideContainers(t *testing.T) {
@@ -576,7 +551,7 @@ func TestInsideContainers(t *testing.T) {
 	plain := zipped(map[string]string{"nl-200.img": "light", "readme.md": "hello"})
 	own := zipped(map[string]string{"fw/nl-200.img": "light", "fw/SHA256SUMS": list})
 	bad := zipped(map[string]string{"fw/nl-200.img": "LIGHT", "fw/SHA256SUMS": list})
-	nested := zipped(map[string]string{"inner.tar.gz": gzipped(tarred("nl-200.img", "light"))})
+	nested := zipped(map[string]string{"inner.tar.gz": gzipped(string(packtest.Tar("nl-200.img", "light")))})
 	for _, test := range []struct {
 		name  string
 		files map[string]string
@@ -594,7 +569,7 @@ func TestInsideContainers(t *testing.T) {
 		{"a list that its archive breaks", map[string]string{"nl.zip": bad, "nl.zip.sig": sign(tidewright, bad)}, "nl.zip//fw/nl-200.img", Refused, []Code{DigestMismatch, WithinCleared}},
 		{"a compressed archive inside another", map[string]string{"nl.zip": nested, "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.zip//inner.tar.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
 		{"a compressed image", map[string]string{"nl-200.img.gz": gzipped("light"), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl-200.img.gz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
-		{"a compressed archive", map[string]string{"nl.tgz": gzipped(tarred("./nl-200.img", "light")), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.tgz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
+		{"a compressed archive", map[string]string{"nl.tgz": gzipped(string(packtest.Tar("./nl-200.img", "light"))), "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}, "nl.tgz//nl-200.img", Cleared, []Code{DigestMatch, SignatureValid}},
 	} {
 		r := judgeFolder(t, test.files, "", nil)
 		o, ok := r.artifacts[test.item]

@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"crypto/md5"
@@ -13,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"testing"
 	"testing/fstest"
@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/container/packtest"
 	"endeixis/core/digest"
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
@@ -182,18 +183,10 @@ func TestCancelled(t *testing.T) {
 // TestInsideIsReadOnce measures what lies in an archive in the one read that
 // hashes the archive itself.
 func TestInsideIsReadOnce(t *testing.T) {
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
 	image := bytes.Repeat([]byte("light "), 300_000)
-	for name, content := range map[string][]byte{"nl-200.img": image, "notes.txt": []byte("hello")} {
-		out, err := w.Create(name)
-		require.NoError(t, err)
-		_, err = out.Write(content)
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
+	archive := packtest.Zip("nl-200.img", string(image), "notes.txt", "hello")
 	list := fmt.Sprintf("%x  nl-200.img\n", md5.Sum(image)) //nolint:gosec // what such lists are made of
-	files := fstest.MapFS{"nl-200.zip": {Data: b.Bytes(), ModTime: born}, "MD5SUMS": {Data: []byte(list)}}
+	files := fstest.MapFS{"nl-200.zip": {Data: archive, ModTime: born}, "MD5SUMS": {Data: []byte(list)}}
 	s, err := survey.Run(t.Context(), files, survey.Options{})
 	require.NoError(t, err)
 	var items []*survey.Item
@@ -206,13 +199,13 @@ func TestInsideIsReadOnce(t *testing.T) {
 	read := int64(0)
 	all, err := Open(t.Context(), counting{files, &read}, "nl-200.zip", items, witness, nil)
 	require.NoError(t, err)
-	assert.EqualValues(t, b.Len(), read)
+	assert.EqualValues(t, len(archive), read)
 	m := all["nl-200.zip//nl-200.img"]
 	require.Nil(t, m.Problem)
 	assert.EqualValues(t, len(image), m.Size)
 	want := md5.Sum(image) //nolint:gosec // see above
 	assert.Equal(t, want[:], []byte(m.Digests[digest.MD5]))
-	whole := sha256.Sum256(b.Bytes())
+	whole := sha256.Sum256(archive)
 	assert.Equal(t, whole[:], []byte(all["nl-200.zip"].Digests[digest.SHA256]))
 
 	r, err := Content(t.Context(), files, items[1], items[:1])
@@ -223,7 +216,7 @@ func TestInsideIsReadOnce(t *testing.T) {
 	require.NoError(t, r.Close())
 
 	// Replaced since it was looked into, it is not taken apart at the old places.
-	files["nl-200.zip"] = &fstest.MapFile{Data: append(b.Bytes(), 0), ModTime: born}
+	files["nl-200.zip"] = &fstest.MapFile{Data: append(slices.Clone(archive), 0), ModTime: born}
 	all, err = Open(t.Context(), files, "nl-200.zip", items, witness, nil)
 	require.NoError(t, err)
 	require.NotNil(t, all["nl-200.zip//nl-200.img"].Problem)

@@ -1,10 +1,6 @@
 package survey
 
 import (
-	"archive/tar"
-	"archive/zip"
-	"bytes"
-	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"fmt"
@@ -22,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/container/packtest"
 	"endeixis/core/digest"
 	"endeixis/core/openpgp/pgptest"
 )
@@ -217,41 +214,6 @@ func TestCorrections(t *testing.T) {
 	}
 }
 
-func gzipped(content []byte) []byte {
-	var b bytes.Buffer
-	w := gzip.NewWriter(&b)
-	w.Write(content) //nolint:errcheck // into memory
-	w.Close()        //nolint:errcheck
-	return b.Bytes()
-}
-
-func zipped(files ...string) []byte {
-	var b bytes.Buffer
-	w := zip.NewWriter(&b)
-	for i := 0; i < len(files); i += 2 {
-		out, err := w.Create(files[i])
-		if err == nil {
-			_, err = out.Write([]byte(files[i+1]))
-		}
-		if err != nil {
-			panic(err)
-		}
-	}
-	w.Close() //nolint:errcheck
-	return b.Bytes()
-}
-
-func tarred(files ...string) []byte {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	for i := 0; i < len(files); i += 2 {
-		w.WriteHeader(&tar.Header{Name: files[i], Mode: 0o644, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}) //nolint:errcheck
-		w.Write([]byte(files[i+1]))                                                                                  //nolint:errcheck
-	}
-	w.Close() //nolint:errcheck
-	return b.Bytes()
-}
-
 // opened counts the bytes that are read of each file.
 type opened struct {
 	fstest.MapFS
@@ -282,12 +244,12 @@ func TestLooksInside(t *testing.T) {
 	big := string(noise)
 	files := opened{folder(map[string]string{
 		"MD5SUMS":    "0cc175b9c0f1b6a831c399e269772661  nl-200.img\n00000000000000000000000000000000  gone.img\n",
-		"nl.zip":     string(zipped("nl-200.img", big, "readme.md", "x", "docs/SHA256SUMS", line("g", "guide.pdf")+line("?", "lost.pdf"), "docs/guide.pdf", "g", "docs/other.pdf", "o")),
-		"signed.tgz": string(gzipped(tarred("a.img", "a"))),
-		"plain.tar":  string(tarred("b.img", "b", "CHECKSUMS.md5", "92eb5ffee6ae2fec3ad71c777531578f  b.img\n")),
+		"nl.zip":     string(packtest.Zip("nl-200.img", big, "readme.md", "x", "docs/SHA256SUMS", line("g", "guide.pdf")+line("?", "lost.pdf"), "docs/guide.pdf", "g", "docs/other.pdf", "o")),
+		"signed.tgz": string(packtest.Gzip(packtest.Tar("a.img", "a"))),
+		"plain.tar":  string(packtest.Tar("b.img", "b", "CHECKSUMS.md5", "92eb5ffee6ae2fec3ad71c777531578f  b.img\n")),
 		"broken.zip": "PK\x03\x04 and then nothing",
 		"not.iso":    "just text",
-		"deep.zip":   string(zipped("two.zip", string(zipped("three.zip", string(zipped("four.zip", string(zipped("nl-200.img", "x")))), "gone.img", "y")))),
+		"deep.zip":   string(packtest.Zip("two.zip", string(packtest.Zip("three.zip", string(packtest.Zip("four.zip", string(packtest.Zip("nl-200.img", "x")))), "gone.img", "y")))),
 	}), map[string]int64{}}
 	s, items := run(t, files)
 	var paths []string
@@ -309,7 +271,7 @@ func TestLooksInside(t *testing.T) {
 	assert.Less(t, files.read["nl.zip"], int64(len(files.MapFS["nl.zip"].Data)/2), "of a zip the directory is read, and what can be a list")
 
 	// A compressed archive that something speaks of is not read through.
-	content := gzipped(tarred("a.img", big))
+	content := packtest.Gzip(packtest.Tar("a.img", big))
 	files = opened{folder(map[string]string{"a.tgz": string(content), "SHA256SUMS": line(string(content), "a.tgz")}), map[string]int64{}}
 	_, items = run(t, files)
 	assert.Zero(t, files.read["a.tgz"])
