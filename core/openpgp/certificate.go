@@ -475,6 +475,32 @@ func (c *Certificate) Uses(key *PublicKey, rules Rules) []string {
 	return out
 }
 
+// Revokers returns the keys that valid self-signatures name as those that may
+// revoke this one. They are for people to see: a revocation by another key than
+// its own is not followed.
+func (c *Certificate) Revokers(rules Rules) []Revoker {
+	var out []Revoker
+	for _, s := range c.selfSignatures(rules) {
+		for _, sub := range s.hashed {
+			if r, ok := sub.revoker(); ok && !slices.Contains(out, r) {
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// Attributes counts the user attributes, such as pictures.
+func (c *Certificate) Attributes() int {
+	n := 0
+	for _, part := range c.components {
+		if part.tag == tagUserAttribute {
+			n++
+		}
+	}
+	return n
+}
+
 // withFlags returns the newest signature that states key flags, or the newest.
 func withFlags(sigs []*Signature) *Signature {
 	for _, s := range sigs {

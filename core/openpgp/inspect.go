@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -158,7 +159,7 @@ func (in *inspector) describe(p *packet, piece *Piece) (inner []byte) {
 	case tagUserID:
 		piece.fact("user ID", "%s", string(p.body))
 	case tagUserAttribute:
-		piece.fact("content", "a user attribute, such as a picture, of %d bytes", len(p.body))
+		in.attribute(p, piece)
 	case tagLiteral:
 		m := &Message{}
 		if err := m.literal(p); err != nil {
@@ -192,6 +193,37 @@ func (in *inspector) describe(p *packet, piece *Piece) (inner []byte) {
 	return nil
 }
 
+// attribute tells of a user attribute (RFC 9580, section 5.12): subpackets, of
+// which only pictures are defined. Pictures are not decoded.
+func (in *inspector) attribute(p *packet, piece *Piece) {
+	subs, err := readSubpackets(p.body, p.end-len(p.body))
+	if err != nil {
+		piece.odd("%v", err)
+		return
+	}
+	for _, sub := range subs {
+		id, b := sub.id, sub.body
+		if sub.critical {
+			id |= 0x80 // the high bit is part of an attribute's type
+		}
+		header := 0
+		if len(b) >= 2 {
+			header = int(binary.LittleEndian.Uint16(b))
+		}
+		switch {
+		case id != 1:
+			piece.fact("attribute type "+strconv.Itoa(id), "%d bytes", len(b))
+		case header < 4 || header > len(b):
+			piece.odd("A picture whose header does not fit.")
+		case b[3] == 1:
+			piece.fact("picture", "JPEG, %d bytes; not shown", len(b)-header)
+		default:
+			piece.fact("picture", "of the format %d, %d bytes; not shown", b[3], len(b)-header)
+		}
+	}
+	piece.odd("Attributes prove nothing; certifications of them are kept and not used.")
+}
+
 func (in *inspector) key(p *packet, piece *Piece) {
 	k, err := readPublicKey(p)
 	if err != nil {
@@ -205,6 +237,9 @@ func (in *inspector) key(p *packet, piece *Piece) {
 	piece.fact("key ID", "%s", k.KeyID)
 	if k.validity != 0 {
 		piece.fact("valid for", "%d days", int(k.validity.Hours()/24))
+	}
+	if k.wrapping != "" {
+		piece.fact("key wrapping", "%s", k.wrapping)
 	}
 	if why := k.Unusable(); why != "" {
 		piece.odd("No signature by it is verified: %s.", why)
@@ -304,6 +339,9 @@ func (c *Certificate) standing(rules Rules) string {
 			word = "expired"
 		}
 		out = append(out, fmt.Sprintf("it %s on %s", word, e.Format(time.DateOnly)))
+	}
+	for _, r := range c.Revokers(rules) {
+		out = append(out, fmt.Sprintf("it names %s as a key that may revoke it, which is not followed here", plain.Grouped(string(r.Fingerprint))))
 	}
 	others := 0
 	for _, u := range c.UserIDs {

@@ -54,6 +54,10 @@ const (
 // (RFC 9580, section 9.2).
 var ed25519Legacy = []byte{0x2b, 0x06, 0x01, 0x04, 0x01, 0xda, 0x47, 0x0f, 0x01}
 
+// curve25519Legacy is the OID 1.3.6.1.4.1.3029.1.5.1 without tag and length
+// (RFC 9580, section 9.2).
+var curve25519Legacy = []byte{0x2b, 0x06, 0x01, 0x04, 0x01, 0x97, 0x55, 0x01, 0x05, 0x01}
+
 // A PublicKey is a primary key or subkey.
 type PublicKey struct {
 	Version     int
@@ -76,6 +80,9 @@ type PublicKey struct {
 	exponent []byte
 	// validity is that of a version 3 key; zero means for ever.
 	validity time.Duration
+	// wrapping tells how an ECDH key wraps session keys, for people.
+	wrapping string
+	curve    string // of an ECDH key, for people
 	unusable string // why no signature by this key can be verified, or ""
 }
 
@@ -88,8 +95,10 @@ func (k *PublicKey) Describe() string {
 	switch k.Algorithm {
 	case RSA, RSASignOnly, RSAEncryptOnly:
 		return fmt.Sprintf("%s %d", k.Algorithm, k.Bits)
-	case DSA:
-		return fmt.Sprintf("DSA %d", k.Bits)
+	case DSA, Elgamal:
+		return fmt.Sprintf("%s %d", k.Algorithm, k.Bits)
+	case ECDH:
+		return "ECDH " + k.curve
 	case ECDSA:
 		if k.ec != nil {
 			return "ECDSA " + k.ec.curve.name
@@ -156,6 +165,8 @@ func (k *PublicKey) material(c *cursor) {
 	case Ed448:
 		k.ed448 = bytes.Clone(c.bytes(ed448.PublicKeySize, "key"))
 		k.Bits = 448
+	case ECDH, Elgamal:
+		k.encryption(c)
 	default:
 		// The fingerprint and the bindings can be shown; signatures by this
 		// key cannot be checked.
@@ -261,6 +272,42 @@ func (k *PublicKey) setECDSA(oid, point []byte) {
 	k.Bits = c.bits
 	if k.ec = newECPublic(c, point); k.ec == nil {
 		k.unusable = "its point is not on the curve " + c.name
+	}
+}
+
+// encryption reads what is to be shown of a key that is never used here. Damage
+// in it is no reason to refuse the certificate.
+func (k *PublicKey) encryption(c *cursor) {
+	k.unusable = k.Algorithm.String() + " keys are for encryption"
+	in := *c
+	if k.Algorithm == Elgamal {
+		p := in.mpi("prime p")
+		in.mpi("generator")
+		in.mpi("value y")
+		k.Bits = new(big.Int).SetBytes(p).BitLen()
+	} else {
+		k.setECDH(&in)
+	}
+	if in.finish() != nil {
+		k.unusable += ", and its material is damaged"
+	}
+	c.rest()
+}
+
+// setECDH reads an encryption key on a curve (RFC 9580, section 5.5.5.6.1).
+func (k *PublicKey) setECDH(c *cursor) {
+	oid := c.bytes(int(c.byte("curve")), "curve")
+	c.mpi("point")
+	kdf := c.bytes(int(c.byte("key derivation")), "key derivation")
+	k.curve = "on a curve that is not known"
+	switch known := curveOf(oid); {
+	case bytes.Equal(oid, curve25519Legacy):
+		k.curve, k.Bits = "Curve25519", 255
+	case known != nil:
+		k.curve, k.Bits = known.name, known.bits
+	}
+	if len(kdf) >= 3 {
+		k.wrapping = fmt.Sprintf("%s, %s", HashAlgorithm(kdf[1]), cipherName(kdf[2]))
 	}
 }
 

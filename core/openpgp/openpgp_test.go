@@ -333,7 +333,7 @@ func TestCertificateFacts(t *testing.T) {
 	for _, s := range cert.Subkeys {
 		uses[s.Key.Describe()] = cert.Uses(s.Key, rules())
 	}
-	assert.Equal(t, map[string][]string{"Ed25519": {"sign"}, "Elgamal": {"encrypt"}}, uses)
+	assert.Equal(t, map[string][]string{"Ed25519": {"sign"}, "Elgamal 15": {"encrypt"}}, uses)
 	others := 0
 	for _, u := range cert.UserIDs {
 		others += u.Others

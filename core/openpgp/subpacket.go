@@ -1,6 +1,7 @@
 package openpgp
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -188,68 +189,210 @@ var subNames = map[int]string{
 	subSignersUserID: "signer's user ID", subRevocationReason: "reason for revocation", subFeatures: "features", subSignatureTarget: "signature target",
 	subEmbeddedSignature: "embedded signature", subIssuerFingerprint: "issuer fingerprint", subPreferredAEAD: "preferred AEAD (draft)",
 	subIntendedRecipient: "intended recipient", subPreferredAEADSuites: "preferred AEAD ciphersuites",
+	10: "placeholder for backward compatibility", 37: "attested certifications (reserved)", 38: "key block (reserved)",
 }
 
 // describe returns the name and the value of a subpacket, for people; the value
-// is from outside and to be made harmless.
+// is from outside and to be made harmless. What does not have the length that
+// its type asks is shown in hexadecimal.
 func (s subpacket) describe() (name, value string) {
 	name = subNames[s.id]
 	if name == "" {
 		name = fmt.Sprintf("subpacket type %d", s.id)
-	}
-	b := s.body
-	switch {
-	case s.id == subCreationTime && len(b) == 4:
-		return name, time.Unix(int64(binary.BigEndian.Uint32(b)), 0).UTC().Format(time.RFC3339)
-	case (s.id == subExpiration || s.id == subKeyExpiration) && len(b) == 4:
-		seconds := binary.BigEndian.Uint32(b)
-		if seconds == 0 {
-			return name, "never"
-		}
-		return name, fmt.Sprintf("after %d days (%d seconds)", seconds/86400, seconds)
-	case (s.id == subExportable || s.id == subRevocable || s.id == subPrimaryUserID) && len(b) == 1:
-		return name, map[bool]string{true: "yes", false: "no"}[b[0] != 0]
-	case s.id == subTrust && len(b) == 2:
-		return name, fmt.Sprintf("level %d, amount %d", b[0], b[1])
-	case s.id == subKeyFlags && len(b) > 0:
-		return name, flagNames(b[0])
-	case s.id == subRevocationReason && len(b) > 0:
-		return name, fmt.Sprintf("%s: %s", RevocationReason(b[0]), b[1:])
-	case s.id == subNotation && len(b) >= 8:
-		n := int(binary.BigEndian.Uint16(b[4:]))
-		if 8+n <= len(b) {
-			return name, fmt.Sprintf("%s = %s", b[8:8+n], b[8+n:])
-		}
-	case s.id == subSignersUserID || s.id == subPolicyURI || s.id == subPreferredKeyServer || s.id == subRegularExpression:
-		return name, string(b)
-	case s.id == subPreferredHash:
-		var names []string
-		for _, h := range b[:min(len(b), 20)] {
-			names = append(names, HashAlgorithm(h).String())
-		}
-		return name, strings.Join(names, ", ")
-	case s.id == subIssuerFingerprint && len(b) > 1:
-		return name, fmt.Sprintf("%s (version %d)", plain.Grouped(hex.EncodeToString(b[1:])), b[0])
-	case s.id == subEmbeddedSignature:
-		if inner, err := parseSignature(b, 0); err == nil {
-			return name, fmt.Sprintf("a %s signature made %s", inner.Type, inner.Created.Format(time.RFC3339))
+		if s.id >= 100 && s.id <= 110 {
+			name += " (private use)"
 		}
 	}
-	return name, strings.ToUpper(hex.EncodeToString(b[:min(len(b), 64)]))
+	if value, ok := s.value(); ok {
+		return name, value
+	}
+	value = strings.ToUpper(hex.EncodeToString(s.body[:min(len(s.body), 64)]))
+	if len(s.body) > 64 {
+		value += fmt.Sprintf(" and %d bytes more", len(s.body)-64)
+	}
+	return name, value
 }
 
-func flagNames(flags byte) string {
+// value reads the body as its type asks (RFC 9580, sections 5.2.3.11 to
+// 5.2.3.36).
+func (s subpacket) value() (value string, ok bool) {
+	b := s.body
+	switch s.id {
+	case subCreationTime:
+		if len(b) == 4 {
+			return time.Unix(int64(binary.BigEndian.Uint32(b)), 0).UTC().Format(time.RFC3339), true
+		}
+	case subExpiration, subKeyExpiration:
+		if len(b) == 4 {
+			seconds := binary.BigEndian.Uint32(b)
+			if seconds == 0 {
+				return "never", true
+			}
+			return fmt.Sprintf("after %d days (%d seconds)", seconds/86400, seconds), true
+		}
+	case subExportable, subRevocable, subPrimaryUserID:
+		if len(b) == 1 {
+			return map[bool]string{true: "yes", false: "no"}[b[0] != 0], true
+		}
+	case subTrust:
+		if len(b) == 2 {
+			return fmt.Sprintf("level %d, amount %d of 255", b[0], b[1]), true
+		}
+	case subRegularExpression:
+		return string(bytes.TrimSuffix(b, []byte{0})), true
+	case subPreferredSymmetric:
+		return named(b, cipherName), true
+	case subPreferredHash:
+		return named(b, hashName), true
+	case subPreferredCompress:
+		return named(b, compressionName), true
+	case subPreferredAEAD:
+		return named(b, aeadName), true
+	case subPreferredAEADSuites:
+		if len(b)%2 == 0 {
+			var out []string
+			for i := 0; i+1 < min(len(b), 2*maxNamed); i += 2 {
+				out = append(out, cipherName(b[i])+" with "+aeadName(b[i+1]))
+			}
+			return strings.Join(out, ", "), true
+		}
+	case subRevocationKey:
+		if r, ok := s.revoker(); ok {
+			value := fmt.Sprintf("%s (%s) may revoke this key", plain.Grouped(string(r.Fingerprint)), r.Algorithm)
+			if r.Sensitive {
+				value += "; marked as not to be passed on"
+			}
+			return value, true
+		}
+	case subIssuer:
+		if len(b) == 8 {
+			return KeyID(binary.BigEndian.Uint64(b)).String(), true
+		}
+	case subNotation:
+		return notation(b)
+	case subKeyServerPrefs:
+		return flagList(b, map[int]string{0x80: "no changes by others"}), true
+	case subSignersUserID, subPolicyURI, subPreferredKeyServer:
+		return string(b), true
+	case subKeyFlags:
+		return flagList(b, keyFlagNames), true
+	case subRevocationReason:
+		if len(b) > 0 {
+			return fmt.Sprintf("%s: %s", RevocationReason(b[0]), b[1:]), true
+		}
+	case subFeatures:
+		return flagList(b, featureNames), true
+	case subSignatureTarget:
+		if len(b) > 2 {
+			return fmt.Sprintf("the %s signature with the %s digest %x", KeyAlgorithm(b[0]), HashAlgorithm(b[1]), b[2:min(len(b), 66)]), true
+		}
+	case subEmbeddedSignature:
+		if inner, err := parseSignature(b, 0); err == nil {
+			return fmt.Sprintf("a %s signature made %s", inner.Type, inner.Created.Format(time.RFC3339)), true
+		}
+	case subIssuerFingerprint, subIntendedRecipient:
+		if len(b) > 1 {
+			return fmt.Sprintf("%s (version %d)", plain.Grouped(hex.EncodeToString(b[1:])), b[0]), true
+		}
+	}
+	return "", false
+}
+
+// Names of what preferences list (RFC 9580, sections 9.3, 9.4 and 9.6).
+var (
+	cipherNames = map[byte]string{
+		0: "none", 1: "IDEA", 2: "TripleDES", 3: "CAST5", 4: "Blowfish", 7: "AES-128", 8: "AES-192", 9: "AES-256", 10: "Twofish",
+		11: "Camellia-128", 12: "Camellia-192", 13: "Camellia-256",
+	}
+	compressionNames = map[byte]string{0: "none", 1: "ZIP", 2: "ZLIB", 3: "BZip2"}
+	aeadNames        = map[byte]string{1: "EAX", 2: "OCB", 3: "GCM"}
+)
+
+// Bits of flag fields: the number of the octet in the high byte, the bit in the
+// low one (RFC 9580, sections 5.2.3.29 and 5.2.3.32).
+var (
+	keyFlagNames = map[int]string{
+		int(flagCertify): "certify", int(flagSign): "sign", 0x04: "encrypt communications", 0x08: "encrypt storage",
+		0x10: "split key", 0x20: "authenticate", 0x80: "shared key",
+	}
+	featureNames = map[int]string{0x01: "encryption with integrity protection, version 1", 0x08: "encryption with integrity protection, version 2"}
+)
+
+// maxNamed bounds the entries of a preference list that are shown.
+const maxNamed = 20
+
+func nameOf(names map[byte]string, kind string, id byte) string {
+	if name, ok := names[id]; ok {
+		return name
+	}
+	return fmt.Sprintf("%s %d", kind, id)
+}
+
+// named lists what a preference lists.
+func named(ids []byte, name func(byte) string) string {
 	var out []string
-	for _, f := range []struct {
-		bit  byte
-		name string
-	}{{flagCertify, "certify"}, {flagSign, "sign"}, {0x04, "encrypt communications"}, {0x08, "encrypt storage"}, {0x10, "split key"}, {0x20, "authenticate"}, {0x80, "shared key"}} {
-		if flags&f.bit != 0 {
-			out = append(out, f.name)
+	for _, id := range ids[:min(len(ids), maxNamed)] {
+		out = append(out, name(id))
+	}
+	return strings.Join(out, ", ")
+}
+
+func cipherName(id byte) string      { return nameOf(cipherNames, "cipher", id) }
+func compressionName(id byte) string { return nameOf(compressionNames, "compression", id) }
+func aeadName(id byte) string        { return nameOf(aeadNames, "mode", id) }
+func hashName(id byte) string        { return HashAlgorithm(id).String() }
+
+// flagList names the bits that are set, from the lowest of the first octet on.
+func flagList(field []byte, names map[int]string) string {
+	var out []string
+	for octet, b := range field[:min(len(field), maxNamed)] {
+		for bit := 1; bit < 0x100; bit <<= 1 {
+			if int(b)&bit == 0 {
+				continue
+			}
+			name, ok := names[octet<<8|bit]
+			if !ok {
+				name = fmt.Sprintf("bit 0x%02x of octet %d", bit, octet+1)
+			}
+			out = append(out, name)
 		}
 	}
 	if out == nil {
 		return "none"
 	}
 	return strings.Join(out, ", ")
+}
+
+// notation reads a notation (RFC 9580, section 5.2.3.24). Its value is text only
+// where the flag says so.
+func notation(b []byte) (string, bool) {
+	if len(b) < 8 {
+		return "", false
+	}
+	n, m := int(binary.BigEndian.Uint16(b[4:])), int(binary.BigEndian.Uint16(b[6:]))
+	if 8+n+m != len(b) {
+		return "", false
+	}
+	name, value := b[8:8+n], b[8+n:]
+	if b[0]&0x80 != 0 {
+		return fmt.Sprintf("%s = %s", name, value), true
+	}
+	return fmt.Sprintf("%s = %d bytes: %x", name, len(value), value[:min(len(value), 64)]), true
+}
+
+// A Revoker is a key that may revoke another (RFC 9580, section 5.2.3.23). The
+// standard has given them up; they are shown, and revoke nothing here.
+type Revoker struct {
+	Fingerprint Fingerprint
+	Algorithm   KeyAlgorithm
+	// Sensitive: the owner did not want it passed on.
+	Sensitive bool
+}
+
+func (s subpacket) revoker() (Revoker, bool) {
+	b := s.body
+	if s.id != subRevocationKey || len(b) != 22 && len(b) != 34 || b[0]&0x80 == 0 {
+		return Revoker{}, false
+	}
+	return Revoker{Fingerprint: NewFingerprint(b[2:]), Algorithm: KeyAlgorithm(b[1]), Sensitive: b[0]&0x40 != 0}, true
 }

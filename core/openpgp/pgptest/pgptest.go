@@ -47,6 +47,7 @@ const (
 	Ed25519                 // RFC 9580, algorithm 27
 	Ed25519Legacy           // RFC 9580, algorithm 22
 	Elgamal                 // a public key for encryption that cannot sign
+	ECDH                    // one on Curve25519, that cannot sign either
 	P256                    // ECDSA, with its curve
 	P384
 	P521
@@ -160,6 +161,12 @@ func newKey(seed string, algorithm Algorithm, created time.Time, version byte) *
 		for _, n := range []*big.Int{k.dsa.p, k.dsa.q, k.dsa.g, k.dsa.y} {
 			body = append(body, mpi(n.Bytes())...)
 		}
+	case ECDH:
+		k.id = 18
+		point := sha256.Sum256([]byte("endeixis test point " + seed))
+		body = append(body, 18, 10, 0x2b, 0x06, 0x01, 0x04, 0x01, 0x97, 0x55, 0x01, 0x05, 0x01)
+		body = append(body, mpi(append([]byte{0x40}, point[:]...))...)
+		body = append(body, 3, 1, SHA256, 7)
 	case Elgamal:
 		k.id = 16
 		body = append(body, 16)
