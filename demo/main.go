@@ -291,43 +291,8 @@ func (d *demo) people(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, p := range scenario.Publishers() {
-		if _, err := tobiah.AddPublisher(ctx, p.Slug, p.Name, p.Contact, p.Scope); err != nil {
-			return err
-		}
-	}
-	keys := scenario.Keys()
-	first, second, corran, wen, ode := keys[0], keys[1], keys[3], keys[4], keys[6]
-	for _, k := range append(scenario.AdmittedKeys(), second) {
-		if _, err := tobiah.ImportKeys(ctx, k.Armored, k.Name, k.Publisher); err != nil {
-			return err
-		}
-	}
-	for _, s := range []struct{ fingerprint, channel, place, note string }{
-		{first.Fingerprint, "letter", "Delivery note 2025-0117, printed at the foot", "Compared digit by digit with Ines."},
-		{first.Fingerprint, "phone", "Release desk, number from the 2023 contract", "Read aloud by M. Aldous."},
-		{second.Fingerprint, "vendor-site", "brackwater.example/security", ""},
-		{corran.Fingerprint, "letter", "Printed on the sleeve of the May disc", ""},
-		{corran.Fingerprint, "vendor-site", "corran.example/editions", "Read over the harbour master's line."},
-		{wen.Fingerprint, "in-person", "Coast electronics fair, March", "From her card."},
-		{wen.Fingerprint, "vendor-site", "oarlock.example/people", ""},
-		{ode.Fingerprint, "conference-slide", "Coast electronics fair, closing talk", ""},
-		{ode.Fingerprint, "vendor-site", "oarlock.example/people", ""},
-	} {
-		if _, err := tobiah.SightKey(ctx, s.fingerprint, s.fingerprint, s.channel, s.place, s.note); err != nil {
-			return err
-		}
-	}
-	for i, reason := range []string{
-		"Letter and phone call agree; the key signs every release since January 2025.",
-		"The disc's sleeve and the publisher's site agree.",
-		"Her card and the project's site agree; she signs most releases.",
-		"The slide and the project's site agree.",
-	} {
-		k := scenario.AdmittedKeys()[i]
-		if _, err := tobiah.AdmitKey(ctx, k.Fingerprint, k.Fingerprint, k.Publisher, reason); err != nil {
-			return err
-		}
+	if err := scenario.Keep(ctx, tobiah); err != nil {
+		return err
 	}
 	status, err := tobiah.Status(ctx)
 	if err != nil {

@@ -105,6 +105,23 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},
 		{"brackwater/buoy-rx-2.0-new-signer", 11, 0, 2, 0, 0, "buoy-rx-2.0-north.bin", "signer-unknown", "Get the publisher's key"},
+		{"tidewright/gauge-fw-4.6-weak-hash", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-weak", "SHA-1 is too weak for a signature over a document"},
+		{"tidewright/gauge-fw-4.6-future", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-in-future", "which has not come yet"},
+		{"tidewright/gauge-fw-4.6-lapsed", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-expired", "valid until 2026-04-02 only"},
+		{"tidewright/gauge-fw-4.6-timestamp", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-unacceptable", "it is a timestamp signature, which says nothing about a document"},
+		{"tidewright/gauge-fw-4.6-critical", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-unacceptable", "subpacket type 99 marked critical"},
+		{"tidewright/gauge-fw-4.6-text", 0, 2, 0, 0, 0, "SHA256SUMS", "signature-valid", ""},
+		{"tidewright/gauge-fw-4.6-text-image", 11, 0, 1, 0, 0, "gauge-fw-4.6-probe.img", "signature-unacceptable", "this file is no text"},
+		{"tidewright/gauge-fw-4.6-version-5", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-unsupported", "signature version 5 is not supported"},
+		{"tidewright/gauge-fw-4.6-cut", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-malformed", "claims"},
+		{"tidewright/gauge-fw-4.6-several", 0, 2, 0, 0, 0, "SHA256SUMS", "signer-unknown", ""},
+		{"tidewright/gauge-fw-4.6-message", 11, 0, 2, 0, 2, "SHA256SUMS", "manifest-unsigned", "No signature vouches for SHA256SUMS"},
+		{"tidewright/gauge-fw-3.9-retired", 0, 2, 0, 0, 0, "SHA256SUMS", "signature-valid", ""},
+		{"tidewright/gauge-fw-4.0-after-retirement", 10, 0, 0, 2, 0, "SHA256SUMS", "signer-revoked", "the key was revoked on 2025-02-03 (retired)"},
+		{"tidewright/gauge-fw-3.2-compromised", 10, 0, 0, 2, 0, "SHA256SUMS", "signer-revoked", "the key was revoked on 2023-06-21 (compromised)"},
+		{"brackwater/buoy-rx-1.7-expired-since", 11, 0, 1, 0, 0, "buoy-rx-1.7-north.bin", "signer-expired", "that key has expired since, on 2026-06-13"},
+		{"brackwater/buoy-rx-2.3-expired-before", 11, 0, 1, 0, 0, "buoy-rx-2.3-north.bin", "signer-expired", "the key had expired on 2026-06-13, before the signature was made"},
+		{"brackwater/buoy-rx-2.3-unbound", 11, 0, 1, 0, 0, "buoy-rx-2.3-north.bin", "signer-unfit", "lacks a valid signature back to the primary key"},
 	} {
 		t.Run(c.folder, func(t *testing.T) {
 			t.Parallel()
@@ -171,6 +188,17 @@ func TestCopiesOfAManifest(t *testing.T) {
 	printed := filepath.Join(s.Depot, "oarlock", "logger-2.4", list)
 	r, _ = run("logger-2.4", "--copy", north, "--copy-file", list+"=paper:"+printed)
 	assert.Zero(t, r.code, r.err+r.out)
+	corran := filepath.Join(dir, "corran.yaml")
+	require.NoError(t, os.WriteFile(corran, []byte("rsa_bits: 4096\n"), 0o600))
+	own := endeixis(t, s, "curator", "policy", "set", corran, "--publisher", "corran", "--reason", "their new press")
+	assert.Zero(t, own.code, own.err)
+	assert.Contains(t, own.out, "corran has of its own: rsa_bits")
+	theirs := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran")
+	assert.Regexp(t, `rsa_bits +4096 .*of its own`, theirs.out)
+	assert.Regexp(t, `rsa_bits +2048 `, endeixis(t, s, "auditor", "policy", "show").out)
+	assert.Equal(t, "rsa_bits: 4096\n", endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "yaml").out)
+	assert.Contains(t, endeixis(t, s, "auditor", "policy", "show", "--publisher", "tidewright").out, "nothing of its own")
+
 	history := endeixis(t, s, "auditor", "policy", "history")
 	assert.Contains(t, history.out, "Oarlock does not sign its lists")
 

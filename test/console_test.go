@@ -423,4 +423,16 @@ func TestConsolePolicy(t *testing.T) {
 	b.sees("Oarlock does not sign")
 	shown := endeixis(t, s, "auditor", "policy", "show", "--output", "json")
 	assert.Contains(t, shown.out, `"corroboration_channels": 12`)
+
+	// One publisher has fields of its own.
+	b.sees("Everybody is judged by the policy above")
+	b.do(chromedp.SetValue(`//label[contains(., "Set those of")]//select`, "corran", chromedp.BySearch))
+	b.sees("Tick the fields")
+	b.do(chromedp.Click(`//label[contains(., "rsa_bits")]//input`, chromedp.BySearch), chromedp.SendKeys(`input[aria-label="rsa_bits"]`, "\b\b\b\b4096", chromedp.ByQuery))
+	b.accessible("a publisher's own fields")
+	b.do(chromedp.SendKeys(`input[maxlength="1000"]`, "their new press", chromedp.ByQuery))
+	b.press("Put in force")
+	b.sees("instead of 2,048")
+	theirs := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "json")
+	assert.JSONEq(t, `{"rsa_bits": 4096}`, theirs.out)
 }

@@ -285,7 +285,8 @@ func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Vou
 func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
 	strong := false
 	for _, l := range listings {
-		for _, g := range l.grounds(item, m, listings, b.Policy.DigestBits) {
+		bits := b.policyFor(l.voucher).DigestBits
+		for _, g := range l.grounds(item, m, listings, bits) {
 			// A line with several digests states the size once.
 			if g.Code != SizeMismatch || !slices.ContainsFunc(out.Grounds, func(o Ground) bool {
 				return o.Code == SizeMismatch && o.Source == g.Source && o.Line == g.Line
@@ -293,7 +294,7 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 				out.Grounds = append(out.Grounds, g)
 			}
 		}
-		strong = strong || l.matches && l.algorithm.CollisionBits() >= b.Policy.DigestBits
+		strong = strong || l.matches && l.algorithm.CollisionBits() >= bits
 	}
 	if disagree := disagreement(listings); disagree != nil {
 		out.Grounds = append(out.Grounds, *disagree)
@@ -447,7 +448,7 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 	case !l.matches:
 		entry.State, entry.Detail = Broken, "states "+l.Digest.String()
 		reason = Ground{Code: DigestMismatch, Advice: "Download the file again from the publisher, and check again."}
-	case l.algorithm.CollisionBits() < b.Policy.DigestBits:
+	case l.algorithm.CollisionBits() < b.policyFor(l.voucher).DigestBits:
 		d.State = Broken
 		d.Detail += ", which is too weak to rule out tampering"
 		reason = Ground{Code: WeakDigestOnly, Advice: "Ask the publisher for SHA-256 or stronger, or for a signature."}

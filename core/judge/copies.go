@@ -39,7 +39,7 @@ func placeOf(o survey.Origin) string {
 // and tells where copies disagree.
 func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
 	for _, l := range listings {
-		if l.ruledOut() || l.algorithm.CollisionBits() < b.Policy.DigestBits {
+		if l.ruledOut() || l.algorithm.CollisionBits() < b.policyFor(l.voucher).DigestBits {
 			continue
 		}
 		s := said{listing: l}
@@ -94,7 +94,8 @@ func (b Basis) contradiction(l listing, c survey.Sighting) Ground {
 // corroborate weighs the channels on which the computed value was seen.
 func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, out *Outcome) {
 	l := s.listing
-	enough := b.Policy.CorroborationChannels > 0 && len(s.channels) >= b.Policy.CorroborationChannels
+	asked := b.policyFor(l.voucher).CorroborationChannels
+	enough := asked > 0 && len(s.channels) >= asked
 	g := Ground{
 		Code: Corroborated, Effect: Notes, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Computed: l.computed,
 		Sentence: fmt.Sprintf("Its %s digest was seen on %s: %s.", l.algorithm, channels(len(s.channels)), strings.Join(s.places, ", ")),
@@ -104,13 +105,13 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 	switch {
 	case enough:
 		g.Effect = Supports
-	case b.Policy.CorroborationChannels == 0:
+	case asked == 0:
 		last.State = Missing
 		reason.Sentence = "The policy does not let agreement between channels clear a file."
 		reason.Advice = "A curator can set corroboration_channels in the policy, if the publisher does not sign."
 	default:
 		last.State = Missing
-		reason.Sentence = fmt.Sprintf("The policy asks for %s, and the value was seen on %d.", channels(b.Policy.CorroborationChannels), len(s.channels))
+		reason.Sentence = fmt.Sprintf("The policy asks for %s, and the value was seen on %d.", channels(asked), len(s.channels))
 		reason.Advice = "Get the list on another channel too, and run the batch with that copy."
 	}
 	out.Grounds = append(out.Grounds, g)

@@ -27,9 +27,55 @@ import (
 type Basis struct {
 	Keyring *keyring.Keyring
 	Policy  Policy
-	Now     time.Time
+	// Own holds, by slug, the policies of publishers that have one of their
+	// own.
+	Own map[string]Policy
+	Now time.Time
 	// Expected says whose signatures count.
 	Expected Expectation
+}
+
+// policyOf returns the policy for what a publisher's keys sign.
+func (b Basis) policyOf(publisher string) Policy {
+	if own, ok := b.Own[publisher]; ok {
+		return own
+	}
+	return b.Policy
+}
+
+// policyFor returns the policy for what a manifest lists: that of whoever signed
+// it or, when nobody did, of the publisher that is expected.
+func (b Basis) policyFor(v *Voucher) Policy {
+	if v != nil && v.best != nil && v.best.key != nil {
+		return b.policyOf(v.best.key.Publisher)
+	}
+	if len(b.Expected.Publishers) == 1 {
+		return b.policyOf(b.Expected.Publishers[0])
+	}
+	return b.Policy
+}
+
+// verify asks whether a signature holds, each candidate by the policy of the
+// publisher it belongs to.
+func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document) openpgp.Result {
+	candidates := b.Keyring.Issuers(sig)
+	if len(b.Own) == 0 || len(candidates) == 0 {
+		return openpgp.Verify(sig, doc, candidates, b.Policy.Rules(b.Now))
+	}
+	var result openpgp.Result
+	for i := range candidates {
+		publisher := ""
+		if key := b.Keyring.Lookup(candidates[i].Certificate.Primary.Fingerprint); key != nil {
+			publisher = key.Publisher
+		}
+		tried := result.Tried
+		result = openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
+		result.Tried += tried
+		if result.Status != openpgp.Invalid && result.Status != openpgp.Unsupported {
+			break
+		}
+	}
+	return result
 }
 
 // An Expectation says which publishers' signatures are expected.
@@ -174,7 +220,7 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
 			"The file is damaged or cut short. Download it again.")
 	}
-	result := openpgp.Verify(sig, m.HashOf(over.File, over.Index), b.Keyring.Issuers(sig), b.Policy.Rules(b.Now))
+	result := b.verify(sig, m.HashOf(over.File, over.Index))
 	facts.Status, facts.Steps = result.Status, result.Steps
 	who := "a key that it does not name"
 	if facts.Issuer != "" {
@@ -249,8 +295,9 @@ func (b Basis) standing(f finding, result openpgp.Result, who, name string) find
 			"Find out who really made these files before using them.")
 	}
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
-		f.carries = b.Policy.ExpiredSigner == Notes
-		return f.says(SignerExpired, b.Policy.ExpiredSigner,
+		effect := b.policyOf(f.key.Publisher).ExpiredSigner
+		f.carries = effect == Notes
+		return f.says(SignerExpired, effect,
 			fmt.Sprintf("The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly)),
 			"If the publisher has extended the key, import its newer copy and judge again.")
 	}

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"bytes"
+	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/json"
@@ -754,4 +755,48 @@ func TestPolicyFields(t *testing.T) {
 		delete(form, f.Name)
 	}
 	assert.Empty(t, form, "fields without a word about them")
+}
+
+// TestPoliciesOfTheirOwn: what a publisher has otherwise holds for what its keys
+// sign, and for nobody else.
+func TestPoliciesOfTheirOwn(t *testing.T) {
+	sha1Of := func(content, name string) string { return fmt.Sprintf("%x  %s", sha1.Sum([]byte(content)), name) }
+	gauges := map[string]string{"gauge-1.img": "image", "SHA1SUMS": sums(sha1Of("image", "gauge-1.img"))}
+	gauges["SHA1SUMS.sig"] = sign(tidewright, gauges["SHA1SUMS"])
+	buoys := map[string]string{"buoy-1.img": "image", "SHA1SUMS": sums(sha1Of("image", "buoy-1.img"))}
+	buoys["SHA1SUMS.sig"] = sign(brackwater, buoys["SHA1SUMS"])
+	own := func(fields string) func(b *Basis) {
+		return func(b *Basis) {
+			p, err := b.Policy.With([]byte(fields))
+			require.NoError(t, err)
+			b.Own = map[string]Policy{"tidewright": p}
+		}
+	}
+	assert.Equal(t, Unproven, judgeFolder(t, gauges, "", nil).artifacts["gauge-1.img"].Verdict)
+	lax := own(`{"digest_bits": 60}`)
+	assert.Equal(t, Cleared, judgeFolder(t, gauges, "", lax).artifacts["gauge-1.img"].Verdict)
+	assert.Equal(t, Unproven, judgeFolder(t, buoys, "", lax).artifacts["buoy-1.img"].Verdict, "not for Brackwater")
+
+	signed := map[string]string{"gauge-1.img": "image", "gauge-1.img.sig": sign(tidewright, "image"), "buoy-1.img": "b", "buoy-1.img.sig": sign(brackwater, "b")}
+	r := judgeFolder(t, signed, "", own(`{"curves": ["P-256"]}`))
+	assert.Equal(t, Unproven, r.artifacts["gauge-1.img"].Verdict)
+	assert.Equal(t, SignatureWeak, r.artifacts["gauge-1.img"].Grounds[0].Code)
+	assert.Contains(t, r.artifacts["gauge-1.img"].Grounds[0].Sentence, "the policy does not accept keys on the curve Ed25519")
+	assert.Equal(t, Cleared, r.artifacts["buoy-1.img"].Verdict)
+
+	// What is wrong stays wrong, and is not tried by anybody else's rules.
+	signed["gauge-1.img"] = "changed"
+	assert.Equal(t, Refused, judgeFolder(t, signed, "", lax).artifacts["gauge-1.img"].Verdict)
+	delete(signed, "gauge-1.img.sig")
+	signed["gauge-1.img.sig"] = sign(stranger, "changed")
+	assert.Equal(t, Unproven, judgeFolder(t, signed, "", lax).artifacts["gauge-1.img"].Verdict)
+
+	for fields, says := range map[string]string{`{"curves": ["P-257"]}`: "P-257", `{"digests": 1}`: "digests", `{"digest_bits": -1}`: "negative", `[]`: "cannot be read", `{"digest_bits": "x"}`: "cannot be read"} {
+		_, err := DefaultPolicy().With([]byte(fields))
+		assert.ErrorContains(t, err, says, fields)
+	}
+	before := DefaultPolicy()
+	_, err := before.With([]byte(`{"curves": ["Ed448"]}`))
+	require.NoError(t, err)
+	assert.True(t, before.Equal(DefaultPolicy()), "the policy itself is untouched")
 }

@@ -1,7 +1,12 @@
 package judge
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
+	"reflect"
+	"slices"
+	"strings"
 	"time"
 
 	"endeixis/core/openpgp"
@@ -15,8 +20,11 @@ type Policy struct {
 	DigestBits int `json:"digest_bits"`
 	// SignatureHashBits is the same for the hash of a document signature.
 	SignatureHashBits int `json:"signature_hash_bits"`
-	// RSABits is the least size of an RSA modulus.
+	// RSABits is the least size of an RSA modulus or a DSA prime.
 	RSABits int `json:"rsa_bits"`
+	// Curves names the curves whose keys are accepted; see
+	// [openpgp.Curves].
+	Curves []string `json:"curves" nullable:"false"`
 	// SelfSHA1Before is the time from which SHA-1 is not accepted in
 	// self-signatures and bindings.
 	SelfSHA1Before time.Time `json:"self_sha1_before"`
@@ -42,7 +50,7 @@ type Policy struct {
 // DefaultPolicy returns the policy of a new installation.
 func DefaultPolicy() Policy {
 	return Policy{
-		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048,
+		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
 		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, DiagnosisBytes: 16 << 30,
 	}
@@ -62,6 +70,11 @@ func (p Policy) Validate() error {
 	if p.DiagnosisBytes < 0 {
 		return fmt.Errorf("policy field diagnosis_bytes is negative")
 	}
+	for _, curve := range p.Curves {
+		if !slices.Contains(openpgp.Curves(), curve) {
+			return fmt.Errorf("policy field curves has %q, which is not one of %s", curve, strings.Join(openpgp.Curves(), ", "))
+		}
+	}
 	if p.SightingChannels < 1 {
 		return fmt.Errorf("policy field sighting_channels is below 1, so that keys could be admitted on no evidence")
 	}
@@ -74,11 +87,42 @@ func (p Policy) Validate() error {
 	return nil
 }
 
+// With returns the policy with the fields that own, a JSON object, has
+// otherwise: what one publisher's policy differs in. It returns an error for a
+// field that is unknown, and what [Policy.Validate] returns for the result.
+func (p Policy) With(own []byte) (Policy, error) {
+	p.Curves = slices.Clone(p.Curves) // decoding would write into it
+	if err := json.Unmarshal(own, &p); err != nil {
+		return Policy{}, fmt.Errorf("the fields cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return p, p.Validate()
+}
+
+// Equal reports whether two policies set the same limits.
+func (p Policy) Equal(other Policy) bool { return reflect.DeepEqual(p, other) }
+
+// UnmarshalJSON reads a policy. One of before there was a choice of curves
+// accepts all of them.
+func (p *Policy) UnmarshalJSON(data []byte) error {
+	type plain Policy // without this method
+	read := plain(*p)
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&read); err != nil {
+		return err
+	}
+	if read.Curves == nil {
+		read.Curves = openpgp.Curves()
+	}
+	*p = Policy(read)
+	return nil
+}
+
 // Rules returns the limits that concern OpenPGP, for a judgement at now.
 func (p Policy) Rules(now time.Time) openpgp.Rules {
 	return openpgp.Rules{
 		Now: now, Skew: time.Duration(p.SkewSeconds) * time.Second,
-		DocumentHashBits: p.SignatureHashBits, RSABits: p.RSABits, SelfSHA1Before: p.SelfSHA1Before,
+		DocumentHashBits: p.SignatureHashBits, RSABits: p.RSABits, Curves: p.Curves, SelfSHA1Before: p.SelfSHA1Before,
 		MaxAge: time.Duration(p.MaxSignatureAgeDays) * 24 * time.Hour,
 	}
 }
@@ -96,7 +140,8 @@ func PolicyFields() []PolicyField {
 	return []PolicyField{
 		{"digest_bits", "least collision resistance, in bits, of a digest that can clear"},
 		{"signature_hash_bits", "the same for the hash of a signature"},
-		{"rsa_bits", "least size of an RSA key"},
+		{"rsa_bits", "least size of an RSA or DSA key"},
+		{"curves", "curves whose keys are accepted"},
 		{"self_sha1_before", "from when SHA-1 is refused in a key's own signatures"},
 		{"expired_signer", "what a key that has expired since signing does: withholds or notes"},
 		{"skew_seconds", "how far clocks may disagree"},

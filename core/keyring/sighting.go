@@ -134,6 +134,9 @@ func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) 
 	case expires != nil && !rules.Now.Before(*expires):
 		add("expired", "It expired on %s. Look for a copy with a later expiry date.", expires.Format("2006-01-02"))
 	}
+	if weak := cert.Primary.Weakness(rules); weak != "" {
+		add("weak", "It is too weak: %s. Ask the publisher for a stronger key.", weak)
+	}
 	agreeing := map[Channel]bool{}
 	for _, s := range sightings {
 		switch {

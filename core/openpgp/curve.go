@@ -63,6 +63,15 @@ var curves = []curve{
 	},
 }
 
+// Curves lists the names of the curves on which signatures are verified.
+func Curves() []string {
+	out := []string{"Ed25519", "Ed448"}
+	for _, c := range curves {
+		out = append(out, c.name)
+	}
+	return out
+}
+
 func curveOf(oid []byte) *curve {
 	for i := range curves {
 		if bytes.Equal(curves[i].oid, oid) {

@@ -90,6 +90,20 @@ type PublicKey struct {
 // empty string.
 func (k *PublicKey) Unusable() string { return k.unusable }
 
+// Curve returns the name of the curve of a key that signs, of [Curves], or the
+// empty string.
+func (k *PublicKey) Curve() string {
+	switch {
+	case k.ec != nil:
+		return k.ec.curve.name
+	case k.ed25519 != nil:
+		return "Ed25519"
+	case k.ed448 != nil:
+		return "Ed448"
+	}
+	return ""
+}
+
 // Describe returns algorithm and size, such as "RSA 4096".
 func (k *PublicKey) Describe() string {
 	switch k.Algorithm {

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -195,6 +196,22 @@ func TestShortRSAKeyIsWeak(t *testing.T) {
 	made := simple("short", pgptest.RSA1024)
 	result := verify(t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), readCert(t, made.Bytes()))
 	assert.Equal(t, openpgp.Weak, result.Status, result.Reason)
+}
+
+// TestCurvesThatThePolicyAccepts leaves out one curve at a time.
+func TestCurvesThatThePolicyAccepts(t *testing.T) {
+	assert.Len(t, openpgp.Curves(), 9)
+	for name, algorithm := range map[string]pgptest.Algorithm{"Ed25519": pgptest.Ed25519Legacy, "Ed448": pgptest.Ed448, "P-384": pgptest.P384, "brainpoolP256r1": pgptest.Brainpool256} {
+		made := simple("curves", algorithm)
+		sig := made.Primary.Sign(document, pgptest.Sig{Created: signedAt})
+		r := rules()
+		r.Curves = slices.DeleteFunc(openpgp.Curves(), func(c string) bool { return c == name })
+		got := verify(t, sig, document, r, readCert(t, made.Bytes()))
+		assert.Equal(t, openpgp.Weak, got.Status)
+		assert.Contains(t, got.Reason, "on the curve "+name)
+		r.Curves = []string{name}
+		assert.Equal(t, openpgp.Valid, verify(t, sig, document, r, readCert(t, made.Bytes())).Status)
+	}
 }
 
 func TestSigningSubkeyNeedsItsBackSignature(t *testing.T) {

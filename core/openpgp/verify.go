@@ -19,8 +19,11 @@ type Rules struct {
 	// SelfSHA1Before is the time from which SHA-1 is no longer accepted in
 	// self-signatures and bindings.
 	SelfSHA1Before time.Time
-	// RSABits is the least size of an RSA modulus.
+	// RSABits is the least size of an RSA modulus or a DSA prime.
 	RSABits int
+	// Curves are the names of the curves that are accepted, of [Curves]; nil
+	// accepts all of them.
+	Curves []string
 	// MaxAge is the greatest age of a document signature; zero means any.
 	MaxAge time.Duration
 }
@@ -249,18 +252,25 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if s.Hash.CollisionBits() < rules.DocumentHashBits {
 		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
 	}
-	if (key.rsa != nil || key.dsa != nil) && key.Bits < rules.RSABits {
-		return r.end(Weak, strong, "%s key of %d bits is below the %d that the policy asks", article(key.Algorithm), key.Bits, rules.RSABits)
+	if why := key.Weakness(rules); why != "" {
+		return r.end(Weak, strong, "%s", why)
 	}
 	r.step(strong, true, "%s with %s", key.Describe(), s.Hash)
 	return r.end(Valid, "", "")
 }
 
-func article(a KeyAlgorithm) string {
-	if a == DSA {
-		return "a DSA"
+// Weakness says in a clause why the rules do not accept a key of this kind and
+// size, or returns the empty string.
+func (k *PublicKey) Weakness(rules Rules) string {
+	switch curve := k.Curve(); {
+	case k.rsa != nil && k.Bits < rules.RSABits:
+		return fmt.Sprintf("an RSA key of %d bits is below the %d that the policy asks", k.Bits, rules.RSABits)
+	case k.dsa != nil && k.Bits < rules.RSABits:
+		return fmt.Sprintf("a DSA key of %d bits is below the %d that the policy asks", k.Bits, rules.RSABits)
+	case curve != "" && rules.Curves != nil && !slices.Contains(rules.Curves, curve):
+		return fmt.Sprintf("the policy does not accept keys on the curve %s", curve)
 	}
-	return "an RSA"
+	return ""
 }
 
 // backSigned reports whether the binding carries a primary key binding

@@ -72,66 +72,6 @@ var (
 	release        = time.Date(2026, 3, 3, 14, 0, 0, 0, time.UTC)
 )
 
-// tidewright's primary key only certifies; a subkey signs the releases.
-func tidewright() (cert *pgptest.Certificate, signer *pgptest.Key) {
-	primary := pgptest.NewKey("tidewright release", pgptest.Ed25519Legacy, tidewrightBorn)
-	signer = pgptest.NewKey("tidewright release, signing", pgptest.Ed25519Legacy, tidewrightBorn)
-	life := pgptest.KeyExpires(6 * 365 * 24 * time.Hour)
-	cert = pgptest.NewCertificate(primary).
-		UserID("Tidewright Instruments (releases) <release@tidewright.example>", pgptest.Sig{Created: tidewrightBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), life}}).
-		Subkey(signer, pgptest.Sig{Created: tidewrightBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), life}}, &pgptest.Sig{Created: tidewrightBorn})
-	return cert, signer
-}
-
-func brackwater() *pgptest.Certificate {
-	return pgptest.Simple("brackwater release", pgptest.RSA2048, brackwaterBorn, "Brackwater Radio <sign@brackwater.example>")
-}
-
-func brackwaterNext() *pgptest.Certificate {
-	return pgptest.Simple("brackwater release, next", pgptest.Ed25519, nextBorn, "Brackwater Radio <sign@brackwater.example>")
-}
-
-// A KeyFile is a publisher's key as it would be downloaded.
-type KeyFile struct {
-	Name, Publisher, Fingerprint string
-	Armored                      []byte
-}
-
-// oarlock returns the keys of the three maintainers of the data logger: of
-// three kinds, as people choose them. Any of them signs a release.
-func oarlock() [3]*pgptest.Certificate {
-	self := pgptest.Sig{Type: pgptest.DirectKey, Created: nextBorn, Hash: pgptest.SHA512, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}}
-	third := pgptest.NewKey6("oarlock, third maintainer", pgptest.Ed25519, nextBorn)
-	return [3]*pgptest.Certificate{
-		pgptest.Simple("oarlock, first maintainer", pgptest.P256, brackwaterBorn, "Wen Ashby (Oarlock) <wen@oarlock.example>"),
-		pgptest.Simple("oarlock, second maintainer", pgptest.Brainpool384, tidewrightBorn, "Pilar Greave (Oarlock) <pilar@oarlock.example>"),
-		pgptest.NewCertificate(third).Key(third, self).UserID("Ode Marsh (Oarlock) <ode@oarlock.example>", pgptest.Sig{Created: nextBorn}),
-	}
-}
-
-// Keys returns the publishers' keys. Which of them the demo's keyring starts
-// with, AdmittedKeys tells; the second is a candidate in it, and the rest are
-// still to be imported.
-func Keys() []KeyFile {
-	t, _ := tidewright()
-	maintainers := oarlock()
-	file := func(name, publisher string, c *pgptest.Certificate) KeyFile {
-		return KeyFile{name, publisher, c.Primary.Fingerprint(), c.Armored()}
-	}
-	return []KeyFile{
-		file("tidewright-release.asc", "tidewright", t),
-		file("brackwater-release.asc", "brackwater", brackwater()),
-		file("brackwater-release-2026.asc", "brackwater", brackwaterNext()),
-		file("corran-editions.asc", "corran", corran()),
-		file("oarlock-wen-ashby.asc", "oarlock", maintainers[0]),
-		file("oarlock-pilar-greave.asc", "oarlock", maintainers[1]),
-		file("oarlock-ode-marsh.asc", "oarlock", maintainers[2]),
-	}
-}
-
-// AdmittedKeys returns those that the demo's keyring starts with as admitted.
-func AdmittedKeys() []KeyFile { all := Keys(); return []KeyFile{all[0], all[3], all[4], all[6]} }
-
 // image returns the made-up content of a firmware image: a readable head, and
 // bytes that the seed determines.
 func image(name string, size int) []byte {
@@ -279,10 +219,6 @@ func replaceInZip(f folder, archive, member string, at int) error {
 	files[member][at] ^= 0x04
 	f[archive] = zipOf(files)
 	return nil
-}
-
-func corran() *pgptest.Certificate {
-	return pgptest.Simple("corran editions", pgptest.Ed25519Legacy, brackwaterBorn, "Corran Charts, editions desk <editions@corran.example>")
 }
 
 // packages returns the list of charts of a month, with their editions.
@@ -503,7 +439,7 @@ func folders() map[string]folder {
 	framed := announced(maintainers[2])
 	framed["oarlock-logger-2.4-announcement.txt"] = append([]byte("NOTE: the images have moved to another server, take them from there.\n\n"), framed["oarlock-logger-2.4-announcement.txt"]...)
 
-	return map[string]folder{
+	out := map[string]folder{
 		"oarlock/logger-2.4-signed":           announced(maintainers[0], maintainers[2]),
 		"oarlock/logger-2.4-unknown":          announced(maintainers[1]),
 		"oarlock/logger-2.4-edited":           edited,
@@ -545,6 +481,8 @@ func folders() map[string]folder {
 		"brackwater/buoy-rx-1.8-wrong-signer": wrong,
 		"brackwater/buoy-rx-2.0-new-signer":   buoy("2.0", next, 1<<20, "north", "south"),
 	}
+	maps.Copy(out, signatureFolders())
+	return out
 }
 
 // Write makes the whole depot below dir.
@@ -575,19 +513,6 @@ func writeFolder(dir string, files folder) error {
 			return err
 		}
 		if err := os.Chtimes(path, release, release); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// WriteKeys writes the publishers' key files below dir.
-func WriteKeys(dir string) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
-	for _, k := range Keys() {
-		if err := os.WriteFile(filepath.Join(dir, k.Name), k.Armored, 0o644); err != nil {
 			return err
 		}
 	}

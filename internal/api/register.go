@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"path"
@@ -40,17 +41,9 @@ func (a *API) register() {
 }
 
 func (a *API) registerPolicies() {
-	handle(a, op(http.MethodGet, "/policies", "list-policies", "List the versions of the policy, the one in force first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.PolicyVersion]], error) {
-		rows, err := a.Store.Policies(ctx, 1000)
-		out := wire.Page[wire.PolicyVersion]{Items: []wire.PolicyVersion{}}
-		for _, row := range rows {
-			p, err := policyOf(row)
-			if err != nil {
-				return nil, err
-			}
-			out.Items = append(out.Items, p)
-		}
-		return answer(out, err)
+	handle(a, op(http.MethodGet, "/policies", "list-policies", "List the changes of the policy and of what publishers have otherwise, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.PolicyVersion]], error) {
+		versions, err := a.Keys.PolicyHistory(ctx)
+		return answer(wire.Page[wire.PolicyVersion]{Items: convert(versions, policyOf)}, err)
 	})
 	handle(a, op(http.MethodGet, "/policy-fields", "list-policy-fields", "Tell what each field of the policy does", access.Auditor), func(context.Context, *struct{}) (*body[wire.Page[judge.PolicyField]], error) {
 		return answer(wire.Page[judge.PolicyField]{Items: judge.PolicyFields()}, nil)
@@ -63,11 +56,20 @@ func (a *API) registerPolicies() {
 	}
 	handle(a, op(http.MethodPost, "/policies", "set-policy", "Put a new version of the policy in force", access.Curator), func(ctx context.Context, in *newPolicy) (*body[wire.PolicyVersion], error) {
 		p, _ := principal(ctx)
-		row, err := a.Keys.SetPolicy(ctx, p.Name, in.Body.Document, in.Body.Reason)
-		if err != nil {
-			return nil, err
+		version, err := a.Keys.SetPolicy(ctx, p.Name, in.Body.Document, in.Body.Reason)
+		return answer(policyOf(version), err)
+	})
+	type ownPolicy struct {
+		Slug string `path:"slug"`
+		Body struct {
+			Fields json.RawMessage `json:"fields" doc:"An object with the fields of the policy that this publisher has otherwise; an empty one leaves it none."`
+			Reason string          `json:"reason" minLength:"3" maxLength:"1000"`
 		}
-		return answer(policyOf(row))
+	}
+	handle(a, op(http.MethodPost, "/publishers/{slug}/policies", "set-own-policy", "Give a publisher fields of the policy of its own", access.Curator), func(ctx context.Context, in *ownPolicy) (*body[wire.PolicyVersion], error) {
+		p, _ := principal(ctx)
+		version, err := a.Keys.SetOwnPolicy(ctx, p.Name, in.Slug, in.Body.Fields, in.Body.Reason)
+		return answer(policyOf(version), err)
 	})
 }
 
@@ -121,8 +123,8 @@ func (a *API) registerAccess() {
 		if err != nil {
 			return nil, err
 		}
-		_, policy, err := a.Keys.Policy(ctx, 0)
-		return answer(wire.Status{Version: version.Version, Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policy}, err)
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(wire.Status{Version: version.Version, Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policies.Version}, err)
 	})
 	type newUser struct {
 		Body struct {
@@ -520,7 +522,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, fault.New(fault.Invalid, "not-base64", "The file is not sent in base64.").At("data")
 		}
-		policy, _, err := a.Keys.Policy(ctx, 0)
+		policy, err := a.Keys.Policies(ctx, 0)
 		if err != nil {
 			return nil, err
 		}

@@ -251,9 +251,11 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 	return out, nil
 }
 
-func policyOf(row store.Policy) (wire.PolicyVersion, error) {
-	out := wire.PolicyVersion{Version: row.Version, Name: row.Name, Reason: plain.Text(row.Reason), Created: row.CreatedAt, By: row.CreatedBy}
-	return out, json.Unmarshal(row.Document, &out.Document)
+func policyOf(v keys.PolicyVersion) wire.PolicyVersion {
+	return wire.PolicyVersion{
+		Version: v.Version, Publisher: v.Publisher, Reason: plain.Text(v.Reason), Created: v.CreatedAt, By: v.CreatedBy,
+		Document: v.Document, Own: v.Own,
+	}
 }
 
 // shownEntries bounds the entries of a manifest that are shown at once.

@@ -125,7 +125,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 			return store.Batch{}, err
 		}
 	}
-	_, version, err := s.keys.Policy(ctx, 0)
+	policies, err := s.keys.Policies(ctx, 0)
 	if err != nil {
 		return store.Batch{}, err
 	}
@@ -134,7 +134,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		var added bool
 		id, added, err = tx.AddBatch(ctx, store.Batch{
 			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
-			PolicyVersion: version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
+			PolicyVersion: policies.Version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
 		})
 		if err != nil || !added {
 			return err
@@ -360,12 +360,12 @@ func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expec
 	if err != nil {
 		return nil, err
 	}
-	policy, _, err := s.keys.Policy(ctx, b.PolicyVersion)
+	policies, err := s.keys.Policies(ctx, b.PolicyVersion)
 	if err != nil {
 		return nil, err
 	}
 	return &court{
-		basis:    judge.Basis{Keyring: ring, Policy: policy, Now: b.JudgedAsOf, Expected: expected},
+		basis:    judge.Basis{Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf, Expected: expected},
 		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{},
 	}, nil
 }

@@ -261,7 +261,8 @@ func (c *Client) Copies(ctx context.Context, id int64) ([]wire.Copy, error) {
 	return all[wire.Copy](ctx, c, fmt.Sprintf("/batches/%d/copies", id), nil, 0)
 }
 
-// Policies lists the versions of the policy, the one in force first.
+// Policies lists the changes of the policy and of what publishers have
+// otherwise, the newest first.
 func (c *Client) Policies(ctx context.Context) ([]wire.PolicyVersion, error) {
 	return all[wire.PolicyVersion](ctx, c, "/policies", nil, 0)
 }
@@ -271,6 +272,13 @@ func (c *Client) Policies(ctx context.Context) ([]wire.PolicyVersion, error) {
 func (c *Client) SetPolicy(ctx context.Context, document json.RawMessage, reason string) (wire.PolicyVersion, error) {
 	var out wire.PolicyVersion
 	return out, c.call(ctx, http.MethodPost, "/policies", map[string]any{"document": document, "reason": reason}, &out)
+}
+
+// SetOwnPolicy gives a publisher fields of its own; an empty object leaves it
+// none.
+func (c *Client) SetOwnPolicy(ctx context.Context, publisher string, fields json.RawMessage, reason string) (wire.PolicyVersion, error) {
+	var out wire.PolicyVersion
+	return out, c.call(ctx, http.MethodPost, "/publishers/"+url.PathEscape(publisher)+"/policies", map[string]any{"fields": fields, "reason": reason}, &out)
 }
 
 // Batch returns a batch.

@@ -4,7 +4,6 @@ package keys
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"path"
 	"regexp"
@@ -32,63 +31,6 @@ type Service struct {
 // New returns a Service.
 func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
 	return &Service{store: s, records: r, now: now}
-}
-
-// Policy returns a version of the policy, or the newest for 0.
-func (s *Service) Policy(ctx context.Context, version int64) (judge.Policy, int64, error) {
-	row, err := s.store.Policy(ctx, version)
-	if err != nil {
-		return judge.Policy{}, 0, err
-	}
-	var p judge.Policy
-	return p, row.Version, json.Unmarshal(row.Document, &p)
-}
-
-// InitPolicy stores the default policy when there is none.
-func (s *Service) InitPolicy(ctx context.Context, by string) error {
-	if _, err := s.store.Policy(ctx, 0); !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	_, err := s.putPolicy(ctx, by, judge.DefaultPolicy(), "")
-	return err
-}
-
-// SetPolicy puts a new version of the policy in force. Batches that have begun
-// keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
-// and for one that changes nothing.
-func (s *Service) SetPolicy(ctx context.Context, by string, p judge.Policy, reason string) (store.Policy, error) {
-	if err := p.Validate(); err != nil {
-		return store.Policy{}, fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).Advise("“endeixis policy show” prints the one in force.").At("document")
-	}
-	now, version, err := s.Policy(ctx, 0)
-	if err != nil {
-		return store.Policy{}, err
-	}
-	if now == p {
-		return store.Policy{}, fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
-	}
-	return s.putPolicy(ctx, by, p, reason)
-}
-
-func (s *Service) putPolicy(ctx context.Context, by string, p judge.Policy, reason string) (store.Policy, error) {
-	document, err := json.Marshal(p)
-	if err != nil {
-		return store.Policy{}, err
-	}
-	row := store.Policy{Name: "default", Document: document, Reason: reason, CreatedAt: s.now(), CreatedBy: by}
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
-		if row.Version, err = tx.AddPolicy(ctx, row); err != nil {
-			return err
-		}
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: row.Name, Body: struct {
-			Name    string       `json:"name"`
-			Version int64        `json:"version"`
-			Policy  judge.Policy `json:"policy"`
-			Reason  string       `json:"reason"`
-		}{row.Name, row.Version, p, reason}})
-		return err
-	})
-	return row, err
 }
 
 // A NewPublisher is a publisher to be added.
@@ -277,7 +219,7 @@ func (s *Service) List(ctx context.Context) ([]View, error) {
 	if err != nil {
 		return nil, err
 	}
-	policy, _, err := s.Policy(ctx, 0)
+	policies, err := s.Policies(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -285,7 +227,7 @@ func (s *Service) List(ctx context.Context) ([]View, error) {
 	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	sightingsOf := grouped(sightings, func(v store.Sighting) []byte { return v.Fingerprint })
 	for _, row := range rows {
-		v, err := s.view(row, changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], policy)
+		v, err := s.view(row, changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], policies.Of(row.Publisher))
 		if err != nil {
 			return nil, err
 		}
@@ -315,11 +257,11 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	policy, _, err := s.Policy(ctx, 0)
+	policies, err := s.Policies(ctx, 0)
 	if err != nil {
 		return View{}, err
 	}
-	return s.view(row, changes, sightings, policy)
+	return s.view(row, changes, sightings, policies.Of(row.Publisher))
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
@@ -461,7 +403,7 @@ func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, 
 	if _, err := s.Publisher(ctx, publisher); err != nil {
 		return View{}, err
 	}
-	policy, version, err := s.Policy(ctx, 0)
+	policies, err := s.Policies(ctx, 0)
 	if err != nil {
 		return View{}, err
 	}
@@ -479,7 +421,7 @@ func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, 
 		if err != nil {
 			return err
 		}
-		v, err := s.view(row, changes, sightings, policy)
+		v, err := s.view(row, changes, sightings, policies.Of(publisher))
 		if err != nil {
 			return err
 		}
@@ -509,7 +451,7 @@ func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, 
 			Reason      string              `json:"reason"`
 			Sightings   []int64             `json:"sightings"`
 			Policy      int64               `json:"policy"`
-		}{fp, keyring.Candidate, keyring.Admitted, publisher, reason, evidence, version}})
+		}{fp, keyring.Candidate, keyring.Admitted, publisher, reason, evidence, policies.Version}})
 		if err != nil {
 			return err
 		}

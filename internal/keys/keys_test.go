@@ -1,6 +1,7 @@
 package keys_test
 
 import (
+	"encoding/json"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -139,4 +140,61 @@ func TestKeyringInMemory(t *testing.T) {
 	views, err := one.List(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, views[0].Sightings, 2)
+}
+
+// TestPoliciesOfPublishers sets, replaces and ends what one publisher has
+// otherwise; what was in force at a version stays so.
+func TestPoliciesOfPublishers(t *testing.T) {
+	t.Parallel()
+	c := servicetest.Prepare(t)
+	s := servicetest.StartWith(t, c)
+	curator, auditor := s.Client(t, "curator"), s.Client(t, "auditor")
+	fields := func(text string) json.RawMessage { return json.RawMessage(text) }
+	set, err := curator.SetOwnPolicy(t.Context(), "corran", fields(`{"rsa_bits": 4096}`), "their new press room")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rsa_bits"}, set.Own)
+	assert.Equal(t, 4096, set.Document.RSABits)
+	assert.Equal(t, 128, set.Document.DigestBits)
+
+	whole := set.Document
+	whole.RSABits, whole.DigestBits = 3072, 192
+	_, err = curator.SetPolicy(t.Context(), mustJSON(t, whole), "stronger for everybody")
+	require.NoError(t, err)
+	ended, err := curator.SetOwnPolicy(t.Context(), "corran", fields(`{}`), "they follow the rest")
+	require.NoError(t, err)
+	assert.Empty(t, ended.Own)
+	assert.Equal(t, 3072, ended.Document.RSABits)
+
+	history, err := auditor.Policies(t.Context())
+	require.NoError(t, err)
+	require.Len(t, history, 4)
+	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
+	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
+	store, records := servicetest.Parts(t, c)
+	service := keys.New(store, records, serve.Now)
+	for version, want := range shown {
+		p, err := service.Policies(t.Context(), version)
+		require.NoError(t, err)
+		assert.Equal(t, version, p.Version)
+		assert.Equal(t, want, [2]int{p.RSABits, p.Of("corran").RSABits}, "version %d", version)
+		assert.Equal(t, want[0], p.Of("tidewright").RSABits)
+	}
+
+	for text, says := range map[string]string{
+		`{"rsa_bytes": 1}`: `no field "rsa_bytes"`, `{"rsa_bits": -5}`: "negative", `{"rsa_bits": "many"}`: "cannot be read", `{}`: "in force", `[]`: "cannot be read",
+	} {
+		_, err := curator.SetOwnPolicy(t.Context(), "corran", fields(text), "a mistake")
+		assert.ErrorContains(t, err, says, text)
+	}
+	_, err = curator.SetOwnPolicy(t.Context(), "nobody", fields(`{"rsa_bits": 4096}`), "a mistake")
+	assert.ErrorContains(t, err, "no publisher")
+	_, err = s.Client(t, "operator").SetOwnPolicy(t.Context(), "corran", fields(`{"rsa_bits": 4096}`), "a try")
+	assert.ErrorContains(t, err, "curator")
+}
+
+func mustJSON(t *testing.T, v any) json.RawMessage {
+	t.Helper()
+	text, err := json.Marshal(v)
+	require.NoError(t, err)
+	return text
 }

@@ -172,23 +172,7 @@ func (s *Service) populate(t testing.TB) {
 		s.tokens[p.Role] = issued.Text
 	}
 	curator := s.Client(t, "curator")
-	for _, p := range scenario.Publishers() {
-		_, err := curator.AddPublisher(t.Context(), p.Slug, p.Name, p.Contact, p.Scope)
-		require.NoError(t, err)
-	}
-	admitted := scenario.AdmittedKeys()
-	for _, k := range append(admitted, scenario.Keys()[1]) {
-		_, err := curator.ImportKeys(t.Context(), k.Armored, k.Name, k.Publisher)
-		require.NoError(t, err)
-	}
-	for _, k := range admitted {
-		for _, channel := range []string{"letter", "phone"} {
-			_, err := curator.SightKey(t.Context(), k.Fingerprint, k.Fingerprint, channel, "a test", "")
-			require.NoError(t, err)
-		}
-		_, err := curator.AdmitKey(t.Context(), k.Fingerprint, k.Fingerprint, k.Publisher, "for a test")
-		require.NoError(t, err)
-	}
+	require.NoError(t, scenario.Keep(t.Context(), curator))
 }
 
 // Client returns a client with the token of somebody with the role.

@@ -198,9 +198,13 @@ func sightings(ctx context.Context, q sqlx.QueryerContext, fingerprint []byte) (
 	return out, explain(err)
 }
 
-// A Policy is one version of the policy.
+// A Policy is one version of the policy, or of what a publisher has otherwise.
+// Versions count through all of them, so that a number says what was in force
+// for everybody.
 type Policy struct {
-	Version   int64     `db:"version"`
+	Version int64 `db:"version"`
+	// Name is "default", or "publisher/" and a slug; then the document holds
+	// only the fields that differ.
 	Name      string    `db:"name"`
 	Document  []byte    `db:"document"`
 	Reason    string    `db:"reason"`
@@ -210,18 +214,22 @@ type Policy struct {
 
 // AddPolicy stores a new version and returns its number.
 func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
+	// One after another, so that what is in force as of a number stays so.
+	if _, err := t.tx.ExecContext(ctx, `LOCK TABLE policies IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+		return 0, err
+	}
 	var version int64
 	err := t.tx.GetContext(ctx, &version, `INSERT INTO policies (name, document, created_at, created_by, reason) VALUES ($1, $2, $3, $4, $5) RETURNING version`,
 		p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
 	return version, err
 }
 
-// Policy returns a version of the policy, or the newest when version is 0, or
-// [ErrNotFound].
-func (s *Store) Policy(ctx context.Context, version int64) (Policy, error) {
-	var p Policy
-	err := s.db.GetContext(ctx, &p, `SELECT * FROM policies WHERE $1::bigint IN (0, version) ORDER BY version DESC LIMIT 1`, version)
-	return p, explain(err)
+// PoliciesAsOf returns the newest row of each name as of a version, or as of now
+// when version is 0.
+func (s *Store) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {
+	out := []Policy{}
+	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (name) * FROM policies WHERE $1::bigint = 0 OR version <= $1 ORDER BY name, version DESC`, version)
+	return out, explain(err)
 }
 
 // Policies lists the versions of the policy, the newest first.

@@ -374,14 +374,16 @@ type Change struct {
 	After  string `json:"after,omitempty" doc:"The digest in the copy."`
 }
 
-// PolicyVersion is one version of the policy.
+// PolicyVersion is one change of the policy, or of what a publisher has
+// otherwise.
 type PolicyVersion struct {
-	Version  int64        `json:"version"`
-	Name     string       `json:"name"`
-	Reason   string       `json:"reason,omitempty"`
-	Created  time.Time    `json:"created"`
-	By       string       `json:"by"`
-	Document judge.Policy `json:"document"`
+	Version   int64        `json:"version" doc:"Counts through all changes: a number says what was in force for everybody."`
+	Publisher string       `json:"publisher" doc:"The publisher whose own fields changed; empty for the policy itself."`
+	Reason    string       `json:"reason,omitempty"`
+	Created   time.Time    `json:"created"`
+	By        string       `json:"by"`
+	Document  judge.Policy `json:"document" doc:"The whole policy, for this publisher."`
+	Own       []string     `json:"own" doc:"The fields that the publisher has otherwise."`
 }
 
 // Reading is what was understood of a manifest.

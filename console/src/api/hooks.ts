@@ -204,6 +204,14 @@ export function usePolicyFields() {
   return useQuery({ queryKey: ["policy-fields"], queryFn: () => ask(api.GET("/api/v1/policy-fields")), staleTime: Infinity });
 }
 
+export function useSetOwnPolicy(slug: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { fields: Partial<Policy>; reason: string }) => ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["policies"] }),
+  });
+}
+
 export function useSetPolicy() {
   const queries = useQueryClient();
   return useMutation({

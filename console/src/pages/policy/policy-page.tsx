@@ -2,6 +2,8 @@ import { type FormEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
 import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
+import { OwnFields } from "./own-fields";
+import { shown, Value } from "./value";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 
@@ -12,7 +14,7 @@ export function PolicyPage() {
   const [editing, setEditing] = useState(false);
   if (policies.error) return <ProblemNote error={policies.error} />;
   const versions = policies.data?.items ?? [];
-  const current = versions[0];
+  const current = versions.find((v) => !v.publisher);
   if (!current) return <p>Loading…</p>;
   return (
     <div className="flex flex-col gap-5">
@@ -28,12 +30,11 @@ export function PolicyPage() {
         These are the limits by which evidence is judged. A batch keeps the version that was in force when it was asked for, and every record names it.
       </p>
       {editing ? <Edit key={current.version} policy={current.document} close={() => { setEditing(false); }} /> : <Fields policy={current.document} />}
+      <OwnFields versions={versions} />
       <History versions={versions} />
     </div>
   );
 }
-
-const shown = (value: string | number) => (typeof value === "number" ? value.toLocaleString("en") : value);
 
 function Fields({ policy }: { policy: Policy }) {
   const fields = usePolicyFields();
@@ -86,31 +87,19 @@ function Edit({ policy, close }: { policy: Policy; close: () => void }) {
   );
 }
 
-/** The field for one value, by its kind. */
-function Value({ name, draft, change }: { name: keyof Policy; draft: Policy; change: (draft: Policy) => void }) {
-  const value = draft[name];
-  if (name === "expired_signer") {
-    return (
-      <select className="select select-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }}>
-        <option>withholds</option>
-        <option>notes</option>
-      </select>
-    );
-  }
-  if (typeof value === "number") {
-    return <input type="number" min={0} step={1} required className="input input-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: e.target.valueAsNumber }); }} />;
-  }
-  return <input className="input input-sm w-full" required value={value} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }} />;
-}
-
 function History({ versions }: { versions: PolicyVersion[] }) {
   return (
     <section>
-      <h2 className="mb-1 border-b border-base-300 pb-1">Versions</h2>
+      <h2 className="mb-1 border-b border-base-300 pb-1">Changes</h2>
       <ul className="rows">
         {versions.map((v) => (
           <li key={v.version} className="py-1.5">
             <span className="font-semibold">{v.version}</span>, in force from {moment(v.created)}, by {v.by}
+            {v.publisher && (
+              <>
+                , for <span className="font-mono">{v.publisher}</span>: {v.own.length > 0 ? v.own.join(", ") : "nothing of its own"}
+              </>
+            )}
             {v.reason && <span className="soft"> — {v.reason}</span>}
           </li>
         ))}

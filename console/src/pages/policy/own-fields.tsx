@@ -1,0 +1,106 @@
+import { type FormEvent, useState } from "react";
+
+import type { Policy, PolicyVersion } from "../../api/client";
+import { mayCurate, useMe, usePolicyFields, usePublishers, useSetOwnPolicy } from "../../api/hooks";
+import { ProblemNote } from "../../parts/problem-note";
+import { shown, Value } from "./value";
+
+/** What single publishers have otherwise. */
+export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
+  const publishers = usePublishers();
+  const me = useMe();
+  const [editing, setEditing] = useState("");
+  const base = versions.find((v) => !v.publisher);
+  if (!base) return null;
+  const own = new Map<string, PolicyVersion>();
+  for (const v of versions) if (v.publisher && !own.has(v.publisher)) own.set(v.publisher, v);
+  const having = [...own.values()].filter((v) => v.own.length > 0);
+  return (
+    <section className="flex flex-col gap-3">
+      <h2 className="border-b border-base-300 pb-1">Publishers with fields of their own</h2>
+      {having.length === 0 && <p className="soft">None. Everybody is judged by the policy above.</p>}
+      {having.map((v) => (
+        <dl key={v.publisher} className="rows">
+          {v.own.map((name) => (
+            <div key={name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_16rem_1fr]">
+              <dt className="font-mono text-sm">
+                {v.publisher}: {name}
+              </dt>
+              <dd className="font-semibold">{shown(v.document[name as keyof Policy])}</dd>
+              <dd className="text-sm soft">instead of {shown(base.document[name as keyof Policy])}</dd>
+            </div>
+          ))}
+        </dl>
+      ))}
+      {mayCurate(me.data) && (
+        <label className="flex items-center gap-3">
+          <span>Set those of</span>
+          <select className="select select-sm w-64" value={editing} onChange={(e) => { setEditing(e.target.value); }}>
+            <option value="">choose a publisher</option>
+            {publishers.data?.items.map((p) => (
+              <option key={p.slug} value={p.slug}>
+                {p.name}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
+      {editing !== "" && <Edit key={editing} slug={editing} base={base.document} now={own.get(editing)} close={() => { setEditing(""); }} />}
+    </section>
+  );
+}
+
+function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: PolicyVersion | undefined; close: () => void }) {
+  const fields = usePolicyFields();
+  const set = useSetOwnPolicy(slug);
+  const [draft, setDraft] = useState<Policy>(() => ({ ...base, ...pick(now?.document, now?.own ?? []) }));
+  const [own, setOwn] = useState<string[]>(now?.own ?? []);
+  const [reason, setReason] = useState("");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    set.mutate({ fields: pick(draft, own), reason }, { onSuccess: close });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
+      <p className="text-sm">Tick the fields that are different for this publisher. With none ticked it follows the policy.</p>
+      {fields.data?.items.map((f) => {
+        const ticked = own.includes(f.name);
+        return (
+          <div key={f.name} className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[16rem_14rem_1fr]">
+            <label className="flex items-center gap-2 font-mono text-sm">
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm"
+                checked={ticked}
+                onChange={() => { setOwn(ticked ? own.filter((n) => n !== f.name) : [...own, f.name]); }}
+              />
+              {f.name}
+            </label>
+            {ticked ? <Value name={f.name as keyof Policy} label={f.name} draft={draft} change={setDraft} /> : <span>{shown(base[f.name as keyof Policy])}</span>}
+            <span className="text-sm soft">{f.does}</span>
+          </div>
+        );
+      })}
+      <label className="flex flex-col gap-1">
+        <span className="font-semibold">Reason</span>
+        <input className="input w-full" minLength={3} maxLength={1000} required value={reason} onChange={(e) => { setReason(e.target.value); }} />
+        <span className="text-sm soft">It goes on record with your name.</span>
+      </label>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary" disabled={set.isPending}>
+          Put in force
+        </button>
+        <button type="button" className="btn" onClick={close}>
+          Leave it as it is
+        </button>
+      </div>
+      {set.error && <ProblemNote error={set.error} />}
+    </form>
+  );
+}
+
+/** The named fields of a policy. */
+function pick(policy: Policy | undefined, names: string[]): Partial<Policy> {
+  if (!policy) return {};
+  return Object.fromEntries(names.map((n) => [n, policy[n as keyof Policy]]));
+}

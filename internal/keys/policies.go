@@ -1,0 +1,214 @@
+package keys
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"endeixis/core/judge"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// Policies are the policy in force at a version, and what publishers have
+// otherwise.
+type Policies struct {
+	judge.Policy
+	// Version is that of the newest change among them.
+	Version int64
+	// Own holds the whole policy of each publisher that has fields of its
+	// own, by slug.
+	Own map[string]judge.Policy
+}
+
+// Of returns the policy for a publisher, which may be empty.
+func (p Policies) Of(publisher string) judge.Policy {
+	if own, ok := p.Own[publisher]; ok {
+		return own
+	}
+	return p.Policy
+}
+
+// A PolicyVersion is one change of the policy, or of what one publisher has
+// otherwise.
+type PolicyVersion struct {
+	store.Policy
+	// Publisher is the slug, or empty for the policy itself.
+	Publisher string
+	// Document is the whole policy that the change made, and Own are the
+	// names of the fields that the publisher has otherwise.
+	Document judge.Policy
+	Own      []string
+}
+
+const (
+	defaultPolicy = "default"
+	ofPublisher   = "publisher/"
+)
+
+// Policies returns what was in force at a version, or what is in force now for
+// 0.
+func (s *Service) Policies(ctx context.Context, version int64) (Policies, error) {
+	rows, err := s.store.PoliciesAsOf(ctx, version)
+	if err != nil {
+		return Policies{}, err
+	}
+	out := Policies{Own: map[string]judge.Policy{}}
+	for _, row := range rows {
+		out.Version = max(out.Version, row.Version)
+		if row.Name == defaultPolicy {
+			if err := json.Unmarshal(row.Document, &out.Policy); err != nil {
+				return Policies{}, err
+			}
+		}
+	}
+	if out.Version == 0 {
+		return Policies{}, store.ErrNotFound
+	}
+	for _, row := range rows {
+		slug, ok := strings.CutPrefix(row.Name, ofPublisher)
+		if !ok || bytes.Equal(row.Document, []byte("{}")) {
+			continue
+		}
+		if out.Own[slug], err = out.With(row.Document); err != nil {
+			return Policies{}, err
+		}
+	}
+	return out, nil
+}
+
+// PolicyHistory lists the changes, the newest first.
+func (s *Service) PolicyHistory(ctx context.Context) ([]PolicyVersion, error) {
+	rows, err := s.store.Policies(ctx, 1000)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]PolicyVersion, len(rows))
+	var current judge.Policy
+	for i, row := range slices.Backward(rows) {
+		out[i] = PolicyVersion{Policy: row, Own: []string{}}
+		if row.Name == defaultPolicy {
+			current = judge.Policy{}
+			if err := json.Unmarshal(row.Document, &current); err != nil {
+				return nil, err
+			}
+			out[i].Document = current
+			continue
+		}
+		out[i].Publisher = strings.TrimPrefix(row.Name, ofPublisher)
+		if out[i].Document, err = current.With(row.Document); err != nil {
+			return nil, err
+		}
+		out[i].Own = fieldsOf(row.Document)
+	}
+	return out, nil
+}
+
+// fieldsOf returns the names of a document's fields, sorted.
+func fieldsOf(document []byte) []string {
+	var fields map[string]json.RawMessage
+	out := []string{}
+	if json.Unmarshal(document, &fields) == nil {
+		for name := range fields {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// InitPolicy stores the default policy when there is none.
+func (s *Service) InitPolicy(ctx context.Context, by string) error {
+	if rows, err := s.store.PoliciesAsOf(ctx, 0); err != nil || len(rows) > 0 {
+		return err
+	}
+	_, err := s.putPolicy(ctx, by, PolicyVersion{Document: judge.DefaultPolicy()}, "")
+	return err
+}
+
+// SetPolicy puts a new version of the policy in force. Batches that have begun
+// keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
+// and for one that changes nothing.
+func (s *Service) SetPolicy(ctx context.Context, by string, p judge.Policy, reason string) (PolicyVersion, error) {
+	if err := p.Validate(); err != nil {
+		return PolicyVersion{}, badPolicy(err, "document")
+	}
+	now, err := s.Policies(ctx, 0)
+	if err != nil {
+		return PolicyVersion{}, err
+	}
+	if now.Equal(p) {
+		return PolicyVersion{}, unchanged(now.Version)
+	}
+	return s.putPolicy(ctx, by, PolicyVersion{Document: p}, reason)
+}
+
+// SetOwnPolicy gives a publisher fields of its own, in JSON, in place of those
+// it had; an empty object leaves it none. It returns a [*fault.Fault] as
+// [Service.SetPolicy] does.
+func (s *Service) SetOwnPolicy(ctx context.Context, by, publisher string, own []byte, reason string) (PolicyVersion, error) {
+	if _, err := s.Publisher(ctx, publisher); err != nil {
+		return PolicyVersion{}, err
+	}
+	now, err := s.Policies(ctx, 0)
+	if err != nil {
+		return PolicyVersion{}, err
+	}
+	p := PolicyVersion{Publisher: publisher, Own: fieldsOf(own)}
+	for _, name := range p.Own {
+		if !slices.ContainsFunc(judge.PolicyFields(), func(f judge.PolicyField) bool { return f.Name == name }) {
+			return PolicyVersion{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).Advise("“endeixis policy show” lists the fields.").At("fields")
+		}
+	}
+	if p.Document, err = now.With(own); err != nil {
+		return PolicyVersion{}, badPolicy(err, "fields")
+	}
+	if _, had := now.Own[publisher]; now.Of(publisher).Equal(p.Document) && had == (len(p.Own) > 0) {
+		return PolicyVersion{}, unchanged(now.Version)
+	}
+	p.Policy.Document = own
+	return s.putPolicy(ctx, by, p, reason)
+}
+
+func badPolicy(err error, field string) error {
+	return fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).Advise("“endeixis policy show” prints the one in force.").At(field)
+}
+
+func unchanged(version int64) error {
+	return fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
+}
+
+func (s *Service) putPolicy(ctx context.Context, by string, p PolicyVersion, reason string) (PolicyVersion, error) {
+	row := &p.Policy
+	row.Name = defaultPolicy
+	if p.Publisher != "" {
+		row.Name = ofPublisher + p.Publisher
+	}
+	if p.Own == nil {
+		p.Own = []string{}
+	}
+	var err error
+	if row.Document == nil {
+		if row.Document, err = json.Marshal(p.Document); err != nil {
+			return PolicyVersion{}, err
+		}
+	}
+	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
+			return err
+		}
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: row.Name, Body: struct {
+			Name    string       `json:"name"`
+			Version int64        `json:"version"`
+			Policy  judge.Policy `json:"policy"`
+			Own     []string     `json:"own,omitempty"`
+			Reason  string       `json:"reason"`
+		}{row.Name, row.Version, p.Document, p.Own, reason}})
+		return err
+	})
+	return p, err
+}
