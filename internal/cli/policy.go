@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"endeixis/core/judge"
+	"endeixis/core/openpgp"
 	"endeixis/internal/wire"
 )
 
@@ -125,6 +126,9 @@ func fieldsOf(p judge.Policy) (map[string]json.RawMessage, error) {
 func shownValue(value json.RawMessage) string {
 	var names []string
 	if json.Unmarshal(value, &names) == nil && len(names) > 0 {
+		if len(names) == len(openpgp.Curves()) {
+			return "all"
+		}
 		return strings.Join(names, " ")
 	}
 	return string(bytes.Trim(value, `"`))

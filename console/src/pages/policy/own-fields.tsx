@@ -22,7 +22,7 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
       {having.map((v) => (
         <dl key={v.publisher} className="rows">
           {v.own.map((name) => (
-            <div key={name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_16rem_1fr]">
+            <div key={name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
               <dt className="font-mono text-sm">
                 {v.publisher}: {name}
               </dt>
