@@ -436,3 +436,41 @@ func TestConsolePolicy(t *testing.T) {
 	theirs := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "json")
 	assert.JSONEq(t, `{"rsa_bits": 4096}`, theirs.out)
 }
+
+// TestConsoleDesk decides from the desk: a contradiction is resolved, a key with
+// enough sightings admitted, one by its anchor's certification, and withdrawn.
+func TestConsoleDesk(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	next := keyOf(t, "tidewright-release-2027.asc")
+	_, err := s.Client(t, "operator").ImportKeys(t.Context(), next.Armored, next.Name, "tidewright")
+	require.NoError(t, err)
+	b := open(t, s)
+	b.signIn("auditor")
+	b.visit("/keyring/desk", "Read aloud against the wind.")
+	assert.NotContains(t, b.text(), "Type the fingerprint", "an auditor sees the evidence and no form")
+	assert.NotContains(t, b.text(), "Resolve\n")
+	b.accessible("the desk, for an auditor")
+
+	b.signIn("curator")
+	b.visit("/keyring/desk", "1 of 40 characters differ")
+	b.press("Resolve")
+	b.fill("Why it differs", "the line was bad; called again")
+	b.accessible("resolving")
+	b.press("Resolve the conflict")
+	b.sees("Resolved by tobiah: the line was bad; called again")
+
+	b.visit("/keyring/"+next.Fingerprint, "By the policy this admits a release key without sightings")
+	b.do(chromedp.WaitVisible(`[data-path="holds"]`, chromedp.ByQuery))
+	b.accessible("a certification path")
+	b.fill("Type the fingerprint", next.Fingerprint)
+	b.fill("Why it counts", "certified by the anchor")
+	b.press("Admit")
+	b.sees("Withdraw this key")
+	b.accessible("an admitted key")
+	b.fill("Why it counts no longer", "they replaced it")
+	b.press("Withdraw")
+	b.sees("Make it a candidate again")
+	b.visit("/keyring/"+keyOf(t, "tidewright-release-2023.asc").Fingerprint, "its owner revoked it (retired)")
+	b.accessible("a revoked key")
+}

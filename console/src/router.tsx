@@ -6,6 +6,7 @@ import { BatchesPage } from "./pages/batches/batches-page";
 import { NewBatchPage } from "./pages/batches/new-batch-page";
 import { ItemPage } from "./pages/item/item-page";
 import { KeyPage } from "./pages/key/key-page";
+import { DeskPage } from "./pages/keyring/desk-page";
 import { ImportPage } from "./pages/keyring/import-page";
 import { InspectPage } from "./pages/keyring/inspect-page";
 import { KeyringPage } from "./pages/keyring/keyring-page";
@@ -33,6 +34,7 @@ export const router = createBrowserRouter([
       { path: "/batches/:batch/items/:item", element: <ItemPage /> },
       { path: "/manifests", element: <ManifestsPage /> },
       { path: "/keyring", element: <KeyringPage /> },
+      { path: "/keyring/desk", element: <DeskPage /> },
       { path: "/keyring/import", element: <ImportPage /> },
       { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },

@@ -36,6 +36,12 @@ type Policy struct {
 	// SightingChannels is how many distinct channels must have confirmed a
 	// fingerprint before its key can be admitted.
 	SightingChannels int `json:"sighting_channels"`
+	// AnchorAdmits lets a certification by one of the publisher's anchors
+	// stand in for those channels.
+	AnchorAdmits bool `json:"anchor_admits"`
+	// TwoCurators asks for one curator to propose an admission and another
+	// to admit.
+	TwoCurators bool `json:"two_curators"`
 	// CorroborationChannels is on how many distinct channels the same digest
 	// must have been seen for that to clear an artifact without a signature;
 	// zero means never.
@@ -52,7 +58,7 @@ func DefaultPolicy() Policy {
 	return Policy{
 		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
-		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, DiagnosisBytes: 16 << 30,
+		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30,
 	}
 }
 
@@ -146,6 +152,8 @@ func PolicyFields() []PolicyField {
 		{"expired_signer", "what a key that has expired since signing does: withholds or notes"},
 		{"skew_seconds", "how far clocks may disagree"},
 		{"sighting_channels", "channels that must have confirmed a fingerprint before admission"},
+		{"anchor_admits", "whether a certification by the publisher's anchor may admit a key instead"},
+		{"two_curators", "whether one curator proposes an admission and another admits"},
 		{"corroboration_channels", "channels on which an unsigned digest must have been seen to clear; 0 for never"},
 		{"max_signature_age_days", "greatest age of a signature; 0 for any"},
 		{"diagnosis_bytes", "size up to which a file that differs is read again to explain why"},

@@ -101,7 +101,7 @@ func TestObstacles(t *testing.T) {
 	two := []Sighting{{Channel: Letter, Read: fp}, {Channel: Phone, Read: fp}}
 	codes := func(k *Key, s []Sighting) []string {
 		out := []string{}
-		for _, o := range Obstacles(k, s, 2, rules()) {
+		for _, o := range Obstacles(k, Evidence{Sightings: s}, Demand{Channels: 2}, rules()) {
 			assert.NotEmpty(t, o.Sentence)
 			out = append(out, o.Code)
 		}

@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -109,10 +110,27 @@ type Obstacle struct {
 	Sentence string `json:"sentence"`
 }
 
-// Obstacles returns what stands in the way of admitting k at the time of the
-// rules, given the sightings and how many distinct channels the policy asks.
-// An empty result means that k may be admitted.
-func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) []Obstacle {
+// Evidence is what speaks for and against a key.
+type Evidence struct {
+	Sightings []Sighting
+	// Paths are the certifications by the publisher's anchors, from
+	// [Keyring.Paths].
+	Paths []Path
+}
+
+// A Demand is what a policy asks of the evidence for an admission.
+type Demand struct {
+	// Channels is on how many distinct channels the fingerprint must have
+	// been confirmed.
+	Channels int
+	// AnchorAdmits lets a certification by an anchor stand in for them. It
+	// never does for a key that is to be an anchor itself.
+	AnchorAdmits bool
+}
+
+// Obstacles returns what stands in the way of admitting k, in its role, at the
+// time of the rules. An empty result means that k may be admitted.
+func Obstacles(k *Key, evidence Evidence, demand Demand, rules openpgp.Rules) []Obstacle {
 	var out []Obstacle
 	add := func(code, format string, args ...any) {
 		out = append(out, Obstacle{code, fmt.Sprintf(format, args...)})
@@ -138,7 +156,7 @@ func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) 
 		add("weak", "It is too weak: %s. Ask the publisher for a stronger key.", weak)
 	}
 	agreeing := map[Channel]bool{}
-	for _, s := range sightings {
+	for _, s := range evidence.Sightings {
 		switch {
 		case s.Read == cert.Primary.Fingerprint:
 			agreeing[s.Channel] = true
@@ -146,8 +164,9 @@ func Obstacles(k *Key, sightings []Sighting, channels int, rules openpgp.Rules) 
 			add("conflict", "A sighting on the channel %s shows another fingerprint. Find out why before going on.", s.Channel)
 		}
 	}
-	if missing := channels - len(agreeing); missing > 0 {
-		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", len(agreeing), channels, missing)
+	certified := demand.AnchorAdmits && k.Role != Anchor && slices.ContainsFunc(evidence.Paths, func(p Path) bool { return p.Holds })
+	if missing := demand.Channels - len(agreeing); missing > 0 && !certified {
+		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", len(agreeing), demand.Channels, missing)
 	}
 	return out
 }

@@ -18,6 +18,9 @@ const (
 	CertificationInvalid CertificationStatus = "invalid"
 	// CertificationRevoked: the certifier took it back.
 	CertificationRevoked CertificationStatus = "revoked"
+	// CertificationNotVouching: it says of itself that nothing was verified
+	// (RFC 9580, section 5.2.1.5).
+	CertificationNotVouching CertificationStatus = "not-vouching"
 	// CertificationExpired: by its own date.
 	CertificationExpired CertificationStatus = "expired"
 	// CertifierUnfit: the certifier was revoked or expired, or may not
@@ -67,6 +70,8 @@ func (u *UserID) weigh(s *Signature, certifier *Certificate, rules Rules, write 
 	switch {
 	case s.Created.IsZero():
 		return CertificationInvalid, "it does not say when it was made"
+	case s.Type == PersonaCertification:
+		return CertificationNotVouching, "it is of the kind that says nothing was verified"
 	case s.criticalUnknown != "":
 		return CertificationInvalid, fmt.Sprintf("it carries %s marked critical, which is not understood", s.criticalUnknown)
 	case s.Created.After(rules.Now.Add(rules.Skew)):

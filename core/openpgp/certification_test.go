@@ -78,3 +78,33 @@ func TestCertifications(t *testing.T) {
 	stranger := readCert(t, simple("stranger", pgptest.Ed25519).Bytes())
 	assert.Empty(t, readCert(t, release(certified).Bytes()).CertifiedBy(stranger, rules()), "only what that key made")
 }
+
+// TestTimeline tells the life of a key that was extended, got a subkey, and was
+// revoked.
+func TestTimeline(t *testing.T) {
+	day := 24 * time.Hour
+	key, sub := pgptest.NewKey("life", pgptest.Ed25519, born), pgptest.NewKey("life, sub", pgptest.P256, born)
+	self := func(at time.Time, life time.Duration) pgptest.Sig {
+		return pgptest.Sig{Type: pgptest.Certification, Created: at, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), pgptest.KeyExpires(life)}}
+	}
+	made := pgptest.NewCertificate(key).
+		Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(300 * day), Hashed: []pgptest.Sub{pgptest.Reason(1, "")}}).
+		UserID("L", self(born, 100*day)).Certify(key, "L", self(born.Add(90*day), 400*day)).
+		UserID("M", self(born.Add(90*day), 400*day)).
+		Subkey(sub, pgptest.Sig{Created: born.Add(10 * day), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).
+		RevokeSubkey(sub, pgptest.Sig{Created: born.Add(200 * day), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}})
+	var kinds []string
+	var days []int
+	for _, e := range readCert(t, made.Bytes()).Timeline(rules()) {
+		kinds = append(kinds, e.Kind)
+		days = append(days, int(e.At.Sub(born)/day))
+		assert.NotEmpty(t, e.Detail)
+	}
+	assert.Equal(t, []string{"created", "expiry-set", "subkey-bound", "expiry-set", "subkey-revoked", "revoked", "expires"}, kinds)
+	assert.Equal(t, []int{0, 0, 10, 90, 200, 300, 400}, days)
+	kinds = nil
+	for _, e := range readCert(t, simple("plain life", pgptest.Ed25519).Bytes()).Timeline(rules()) {
+		kinds = append(kinds, e.Kind)
+	}
+	assert.Equal(t, []string{"created"}, kinds)
+}

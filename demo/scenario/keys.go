@@ -156,18 +156,33 @@ func Keys() []KeyFile {
 		keyFile("tidewright-release-2022.asc", "tidewright", compromised),
 		keyFile("brackwater-field.asc", "brackwater", field),
 		keyFile("brackwater-bench.asc", "brackwater", bench),
+		keyFile("corran-editions-2027.asc", "corran", pgptest.Simple("corran editions, 2027", pgptest.Ed25519, release.AddDate(0, 8, 0), "Corran Charts, editions desk 2027 <editions@corran.example>")),
+		keyFile("lanternfell-first.asc", "lanternfell", pgptest.Simple("lanternfell, first", pgptest.P256, release.AddDate(0, 5, 0), "Lanternfell Controls <lamps@lanternfell.example>")),
 	}
 }
 
 // A sighting of the right fingerprint.
 type sighting struct{ channel, place, note string }
 
+// misread is a fingerprint with a digit that is not the key's.
+func misread(fingerprint string) string {
+	const at = 17
+	other := "3"
+	if fingerprint[at] == other[0] {
+		other = "8"
+	}
+	return fingerprint[:at] + other + fingerprint[at+1:]
+}
+
 // A keeping tells how a key of the demo's keyring came to stand as it does.
 type keeping struct {
 	key       KeyFile
 	sightings []sighting
-	// reason is why it was admitted; without one it is a candidate.
-	reason string
+	// reason is why it was admitted, in the role; without one it is a
+	// candidate.
+	reason, role string
+	// conflict is where another fingerprint was read, or nil.
+	conflict *sighting
 	// later is a newer copy that was imported after that.
 	later *pgptest.Certificate
 }
@@ -180,6 +195,11 @@ func keepings() []keeping {
 	field, fieldSince := brackwaterField()
 	note := sighting{"letter", "Delivery note, printed at the foot", "Compared digit by digit with Ines."}
 	return []keeping{
+		{key: keys[7], role: "anchor", reason: "Three channels agree; this key certifies all of their release keys.", sightings: []sighting{
+			{"in-person", "Visit to their works, framed in the entrance", "Copied by hand and compared twice."},
+			{"letter", "Framework contract of 2021, annex C", ""},
+			{"vendor-site", "tidewright.example/keys", ""},
+		}},
 		{key: keys[0], reason: "Letter and phone call agree; the key signs every release since January 2025.", sightings: []sighting{
 			{"letter", "Delivery note 2025-0117, printed at the foot", "Compared digit by digit with Ines."},
 			{"phone", "Release desk, number from the 2023 contract", "Read aloud by M. Aldous."},
@@ -208,6 +228,11 @@ func keepings() []keeping {
 		}},
 		{key: keys[1], sightings: []sighting{{"vendor-site", "brackwater.example/security", ""}}},
 		{key: keys[12]},
+		{key: keys[13], sightings: []sighting{
+			{"letter", "Printed on the sleeve of the October disc", ""},
+			{"colleague-elsewhere", "Read out by the harbour of Dun Quay, who have it from the publisher", ""},
+		}},
+		{key: keys[14], sightings: []sighting{{"vendor-site", "lanternfell.example/keys", ""}}, conflict: &sighting{"phone", "Their front desk", "Read aloud against the wind."}},
 	}
 }
 
@@ -227,8 +252,13 @@ func Keep(ctx context.Context, curator *client.Client) error {
 				return err
 			}
 		}
+		if c := k.conflict; c != nil {
+			if _, err := curator.SightKey(ctx, k.key.Fingerprint, misread(k.key.Fingerprint), c.channel, c.place, c.note); err != nil {
+				return err
+			}
+		}
 		if k.reason != "" {
-			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, k.key.Fingerprint, k.key.Publisher, k.reason); err != nil {
+			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, client.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: k.role, Reason: k.reason}); err != nil {
 				return err
 			}
 		}

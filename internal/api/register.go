@@ -482,11 +482,21 @@ func (a *API) registerKeyring() {
 		row, err := a.Keys.Publisher(ctx, in.Slug)
 		return answer(publisherOf(row), err)
 	})
-	handle(a, op(http.MethodGet, "/keys", "list-keys", "List the keyring", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Key]], error) {
-		views, err := a.Keys.List(ctx)
-		out := wire.Page[wire.Key]{Items: []wire.Key{}}
-		for _, v := range views {
-			out.Items = append(out.Items, a.keyOf(v))
+	type listKeys struct {
+		State     string `query:"state" enum:"candidate,admitted,withdrawn"`
+		Publisher string `query:"publisher" maxLength:"64"`
+		Text      string `query:"text" maxLength:"500" doc:"A part of a user ID or of the fingerprint, ignoring case."`
+		Waiting   bool   `query:"waiting" doc:"Only what waits for a curator: candidates, and keys that a sighting contradicts."`
+		Cursor    string `query:"cursor" maxLength:"64"`
+		Limit     int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+	}
+	handle(a, op(http.MethodGet, "/keys", "list-keys", "List the keyring in the order of import", access.Auditor), func(ctx context.Context, in *listKeys) (*body[wire.Page[wire.Key]], error) {
+		views, more, err := a.Keys.List(ctx, keys.Filter{
+			State: keyring.State(in.State), Publisher: in.Publisher, Text: in.Text, Waiting: in.Waiting, After: openpgp.Fingerprint(in.Cursor), Limit: in.Limit,
+		})
+		out := wire.Page[wire.Key]{Items: convert(views, a.keyOf)}
+		if more {
+			out.Next = out.Items[len(out.Items)-1].Fingerprint
 		}
 		return answer(out, err)
 	})
@@ -563,21 +573,71 @@ func (a *API) registerKeyring() {
 		}
 		return answer(wire.Sight{Agrees: agrees, Key: a.keyOf(v)}, nil)
 	})
+	a.registerDecisions()
+}
+
+// registerDecisions makes the steps of a key's life.
+func (a *API) registerDecisions() {
+	decided := func(v keys.View, err error) (*body[wire.Key], error) {
+		if err != nil {
+			return nil, err
+		}
+		return answer(a.keyOf(v), nil)
+	}
 	type admit struct {
 		Fingerprint string `path:"fingerprint" maxLength:"200"`
 		Body        struct {
 			Typed     string `json:"typed" maxLength:"500" doc:"The fingerprint as the curator read and typed it."`
 			Publisher string `json:"publisher" maxLength:"64"`
+			Role      string `json:"role,omitempty" enum:"release,anchor" doc:"What the key is for: releases, or certifying other keys."`
 			Reason    string `json:"reason"`
 		}
 	}
-	handle(a, op(http.MethodPost, "/keys/{fingerprint}/admission", "admit-key", "Admit a candidate for a publisher", access.Curator), func(ctx context.Context, in *admit) (*body[wire.Key], error) {
+	handle(a, op(http.MethodPost, "/keys/{fingerprint}/admission", "admit-key", "Admit a candidate for a publisher, or propose it where two curators decide", access.Curator), func(ctx context.Context, in *admit) (*body[wire.Key], error) {
 		p, _ := principal(ctx)
-		v, err := a.Keys.Admit(ctx, p.Name, in.Fingerprint, in.Body.Typed, in.Body.Publisher, in.Body.Reason)
-		if err != nil {
-			return nil, err
+		return decided(a.Keys.Admit(ctx, p.Name, keys.Admission{Fingerprint: in.Fingerprint, Typed: in.Body.Typed, Publisher: in.Body.Publisher, Role: keyring.Role(in.Body.Role), Reason: in.Body.Reason}))
+	})
+	type step struct {
+		Fingerprint string `path:"fingerprint" maxLength:"200"`
+		Body        struct {
+			Reason string `json:"reason"`
 		}
-		return answer(a.keyOf(v), nil)
+	}
+	for _, d := range []struct {
+		path, id, does string
+		do             func(ctx context.Context, by, fingerprint, reason string) (keys.View, error)
+	}{
+		{"decline", "decline-proposal", "Decline what another curator proposed, or take it back", a.Keys.Decline},
+		{"withdrawal", "withdraw-key", "Withdraw an admitted key: its signatures count no longer", a.Keys.Withdraw},
+		{"reconsideration", "reconsider-key", "Make a withdrawn key a candidate again", a.Keys.Reconsider},
+	} {
+		handle(a, op(http.MethodPost, "/keys/{fingerprint}/"+d.path, d.id, d.does, access.Curator), func(ctx context.Context, in *step) (*body[wire.Key], error) {
+			p, _ := principal(ctx)
+			return decided(d.do(ctx, p.Name, in.Fingerprint, in.Body.Reason))
+		})
+	}
+	type resolution struct {
+		Record int64 `path:"record" minimum:"0"`
+		Body   struct {
+			Reason string `json:"reason"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/sightings/{record}/resolution", "resolve-conflict", "Explain a sighting that contradicts its key", access.Curator), func(ctx context.Context, in *resolution) (*body[wire.Key], error) {
+		p, _ := principal(ctx)
+		return decided(a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason))
+	})
+	type changePublisher struct {
+		Slug string `path:"slug"`
+		Body struct {
+			Name    *string  `json:"name,omitempty" maxLength:"200"`
+			Contact *string  `json:"contact,omitempty" maxLength:"2000"`
+			Scope   []string `json:"scope,omitempty" maxItems:"100" doc:"In place of the patterns there are."`
+		}
+	}
+	handle(a, op(http.MethodPatch, "/publishers/{slug}", "set-publisher", "Change what is known about a publisher", access.Curator), func(ctx context.Context, in *changePublisher) (*body[wire.Publisher], error) {
+		p, _ := principal(ctx)
+		row, err := a.Keys.SetPublisher(ctx, p.Name, in.Slug, keys.PublisherChange{Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope})
+		return answer(publisherOf(row), err)
 	})
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"endeixis/core/digest"
 	"endeixis/core/judge"
@@ -96,6 +97,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		UserIDs: []string{}, Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
 		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...), Sightings: []wire.Sighting{}, History: []wire.KeyStep{},
 		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
+		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators, Revokers: []string{}, Attributes: cert.Attributes(),
 		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
 	}
 	for _, name := range cert.Names() {
@@ -118,11 +120,34 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		out.Sightings = append(out.Sightings, wire.Sighting{
 			Channel: s.Channel, Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
 			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
+			Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
 		})
 	}
 	out.ChannelsSeen = len(channels)
+	out.Timeline = convert(cert.Timeline(v.Rules), func(e openpgp.Event) wire.KeyEvent { return wire.KeyEvent{At: e.At, Kind: e.Kind, Detail: e.Detail} })
+	for _, r := range cert.Revokers(v.Rules) {
+		out.Revokers = append(out.Revokers, plain.Grouped(string(r.Fingerprint)))
+	}
+	for _, p := range v.Paths {
+		out.Paths = append(out.Paths, pathOf(p, now))
+	}
+	if p := v.Proposal; p != nil {
+		out.Proposal = &wire.Proposal{Publisher: p.Publisher, Role: p.Role, Reason: plain.Text(p.Reason), By: p.By, At: p.At, Record: p.Position}
+	}
 	for _, c := range v.Changes {
 		out.History = append(out.History, wire.KeyStep{At: c.At, To: c.To, By: c.By, Reason: plain.Text(c.Reason), Record: c.Position})
+	}
+	return out
+}
+
+func pathOf(p keyring.Path, now time.Time) wire.Path {
+	cert := p.Anchor.Certificate
+	out := wire.Path{Anchor: string(cert.Primary.Fingerprint), AnchorState: string(p.Anchor.StateAt(now)), Certified: "missing", Holds: p.Holds, Reason: p.Reason}
+	if names := cert.Names(); len(names) > 0 {
+		out.AnchorID = plain.Text(names[0])
+	}
+	if c := p.Certification; c != nil {
+		out.UserID, out.Made, out.Certified = plain.Text(c.UserID), &c.Made, string(c.Status)
 	}
 	return out
 }
@@ -134,6 +159,9 @@ func recordOf(r store.Record) wire.Record {
 	}
 	return v
 }
+
+// shownWaiting bounds the keys of an overview.
+const shownWaiting = 20
 
 func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	o := wire.Overview{Refused: []wire.Batch{}, Unproven: []wire.Batch{}, Running: []wire.Batch{}, Recent: []wire.Batch{}, Candidates: []wire.Key{}, Conflicts: []wire.Key{}, Expiring: []wire.Key{}, Days: []wire.DayCount{}}
@@ -154,12 +182,11 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	if err != nil {
 		return o, err
 	}
-	views, err := a.Keys.List(ctx)
+	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})
 	if err != nil {
 		return o, err
 	}
-	soon := a.Now().AddDate(0, 0, 60)
-	for _, v := range views {
+	for _, v := range waiting {
 		k := a.keyOf(v)
 		if k.State == string(keyring.Candidate) {
 			o.Candidates = append(o.Candidates, k)
@@ -167,10 +194,12 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 		if k.Conflict {
 			o.Conflicts = append(o.Conflicts, k)
 		}
-		if k.State == string(keyring.Admitted) && k.Expires != nil && k.Expires.Before(soon) {
-			o.Expiring = append(o.Expiring, k)
-		}
 	}
+	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, 60), Limit: shownWaiting})
+	if err != nil {
+		return o, err
+	}
+	o.Expiring = convert(expiring, a.keyOf)
 	days, err := a.Store.OutcomesByDay(ctx, a.Now().AddDate(0, 0, -30))
 	if err != nil {
 		return o, err

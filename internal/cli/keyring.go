@@ -1,19 +1,22 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"endeixis/core/keyring"
 	"endeixis/core/plain"
+	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
 
 func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
-	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringAdmit())
+	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider())
 	return cmd
 }
 
@@ -66,14 +69,17 @@ func (a *app) keyringImport() *cobra.Command {
 }
 
 func (a *app) keyringList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List the keyring", Args: cobra.NoArgs, Example: "  endeixis keyring list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
+	var f client.KeyFilter
+	cmd := &cobra.Command{
+		Use: "list [TEXT]", Short: "List the keyring", Args: cobra.MaximumNArgs(1), Example: "  endeixis keyring list --waiting\n  endeixis keyring list tidewright",
+		Long: "list shows the keys, or those with TEXT in a user ID or in the fingerprint. With --waiting it\nlists what a curator has to decide: candidates, and keys that a sighting contradicts.",
+		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			keys, err := c.Keys(cmd.Context())
+			f.Text = strings.Join(args, "")
+			keys, err := c.Keys(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -81,9 +87,17 @@ func (a *app) keyringList() *cobra.Command {
 			for _, k := range keys {
 				g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
+			if f != (client.KeyFilter{}) {
+				g.empty = "No key is like that."
+			}
 			return a.print(keys, g, func() { a.showKeys(keys, g) })
 		},
 	}
+	cmd.Flags().StringVar(&f.State, "state", "", "candidate, admitted or withdrawn")
+	cmd.Flags().StringVar(&f.Publisher, "publisher", "", "keys of this publisher")
+	cmd.Flags().BoolVar(&f.Waiting, "waiting", false, "what waits for a curator")
+	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"candidate", "admitted", "withdrawn"}, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
 }
 
 // showKeys lists keys in two lines each: the fingerprint of a version 6 key
@@ -110,8 +124,14 @@ func facts(k wire.Key) string {
 	if k.Conflict {
 		out = append(out, "conflict")
 	}
+	if k.Role == string(keyring.Anchor) {
+		out = append(out, "anchor")
+	}
+	if k.Proposal != nil {
+		out = append(out, "proposed by "+k.Proposal.By)
+	}
 	if k.Revoked != nil {
-		out = append(out, "revoked "+k.Revoked.At.Format("2006-01-02"))
+		out = append(out, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
 	}
 	switch {
 	case k.Expired:
@@ -161,27 +181,51 @@ func (a *app) showKey(k wire.Key) {
 	for _, s := range k.Subkeys {
 		line("subkey", fmt.Sprintf("%s, made %s, may %s", s.Algorithm, s.Created.Format("2006-01-02"), strings.Join(s.Uses, " and ")))
 	}
+	for i, e := range k.Timeline {
+		label := ""
+		if i == 0 {
+			label = "life"
+		}
+		line(label, fmt.Sprintf("%s  %s", e.At.Format("2006-01-02"), e.Detail))
+	}
 	line("facts", facts(k))
 	if k.Revoked != nil {
 		line("", fmt.Sprintf("revoked by its owner: %s. %s", k.Revoked.Reason, k.Revoked.Text))
+	}
+	for _, r := range k.Revokers {
+		line("revoker", r+" (named by its owner; not followed)")
+	}
+	if k.Attributes > 0 {
+		line("attributes", fmt.Sprintf("%d, such as pictures; they prove nothing", k.Attributes))
 	}
 	line("imported", fmt.Sprintf("%s by %s, from %s", moment(k.Imported), k.ImportedBy, k.Source))
 	if len(k.Sightings) > 0 {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold(fmt.Sprintf("Sightings (%d of %d channels agree)", k.ChannelsSeen, k.ChannelsAsked)))
 		for _, s := range k.Sightings {
 			word := "agrees"
-			if !s.Agrees {
+			switch {
+			case s.Agrees:
+			case s.Resolved != "":
+				word = "resolved"
+			default:
 				word = "conflict"
 			}
 			fmt.Fprintf(a.stdout, "  %s  %s: %s, %s by %s\n", a.paint(word), s.Channel, plain.Text(s.Place), moment(s.At), s.By)
 			if !s.Agrees {
-				a.compared("    ", k.Fingerprint, strings.ReplaceAll(s.Read, " ", ""))
+				a.aligned("    ", "the key's", k.Fingerprint, "as read", strings.ReplaceAll(s.Read, " ", ""))
+			}
+			switch {
+			case s.Resolved != "":
+				a.wrapped("    ", fmt.Sprintf("Resolved by %s: %s", s.ResolvedBy, s.Resolved))
+			case !s.Agrees:
+				a.wrapped("    ", fmt.Sprintf("A curator who knows why resolves it: endeixis keyring resolve %d --reason TEXT", s.Record))
 			}
 			if s.Note != "" {
 				a.wrapped("    ", s.Note)
 			}
 		}
 	}
+	a.showPaths(k)
 	if len(k.History) > 0 {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Decisions"))
 		for _, h := range k.History {
@@ -194,10 +238,106 @@ func (a *app) showKey(k wire.Key) {
 		for _, o := range k.Obstacles {
 			a.wrapped("  ", o.Sentence)
 		}
-		if len(k.Obstacles) == 0 {
+		switch p := k.Proposal; {
+		case p != nil:
+			a.wrapped("  ", fmt.Sprintf("%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason))
+			a.wrapped("  ", "Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.")
+		case len(k.Obstacles) == 0 && k.TwoCurators:
+			a.wrapped("  ", "Nothing stands in the way: a curator can propose it, and another admit it.")
+		case len(k.Obstacles) == 0:
 			a.wrapped("  ", "Nothing stands in the way: a curator can admit it.")
 		}
 	}
+}
+
+// showPaths draws the way to each anchor as a tree.
+func (a *app) showPaths(k wire.Key) {
+	if len(k.Paths) == 0 {
+		return
+	}
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certification"))
+	for _, p := range k.Paths {
+		fmt.Fprintf(a.stdout, "  %s  %s  %s\n", a.paint(p.AnchorState), plain.Text(p.AnchorID), a.faint("anchor"))
+		fmt.Fprintf(a.stdout, "  │   %s\n", plain.Grouped(p.Anchor))
+		switch {
+		case p.Made == nil:
+			fmt.Fprintf(a.stdout, "  ╎ %s\n", a.paint("missing"))
+		default:
+			fmt.Fprintf(a.stdout, "  │ %s  certified on %s\n", a.paint(p.Certified), p.Made.Format("2006-01-02"))
+		}
+		who := p.UserID
+		if who == "" {
+			who = strings.Join(first(k.UserIDs, 1), "")
+		}
+		fmt.Fprintf(a.stdout, "  └─ %s\n", plain.Text(who))
+		if p.Reason != "" {
+			a.wrapped("     ", p.Reason)
+		}
+	}
+}
+
+// keyStep makes a command that takes one key one step further.
+func (a *app) keyStep(cmd *cobra.Command, do func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error)) *cobra.Command {
+	var reason string
+	cmd.Args = cobra.ExactArgs(1)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		k, err := do(cmd.Context(), c, args[0], reason)
+		if err != nil {
+			return err
+		}
+		return a.printKey(k)
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
+	_ = cmd.MarkFlagRequired("reason")
+	return cmd
+}
+
+func (a *app) keyringWithdraw() *cobra.Command {
+	return a.keyStep(&cobra.Command{
+		Use: "withdraw FINGERPRINT --reason TEXT", Short: "End that a key counts",
+		Long:    "withdraw ends that an admitted key counts, from now on. Records that rest on it stand as\nthey were.",
+		Example: "  endeixis keyring withdraw 'C959 BDBA …' --reason 'their site says it was stolen'",
+	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
+		return c.WithdrawKey(ctx, fingerprint, reason)
+	})
+}
+
+func (a *app) keyringReconsider() *cobra.Command {
+	return a.keyStep(&cobra.Command{
+		Use: "reconsider FINGERPRINT --reason TEXT", Short: "Make a withdrawn key a candidate again",
+		Long:    "reconsider makes a withdrawn key a candidate. It counts only when it is admitted again, on\nevidence.",
+		Example: "  endeixis keyring reconsider 'C959 BDBA …' --reason 'withdrawn by mistake, see record 88'",
+	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
+		return c.ReconsiderKey(ctx, fingerprint, reason)
+	})
+}
+
+func (a *app) keyringDecline() *cobra.Command {
+	return a.keyStep(&cobra.Command{
+		Use: "decline FINGERPRINT --reason TEXT", Short: "Turn down an admission that a curator proposed",
+		Long:    "decline ends a proposal that waits, one's own or another's. The key stays a candidate.",
+		Example: "  endeixis keyring decline 'C959 BDBA …' --reason 'the letter was a copy of the web page'",
+	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
+		return c.DeclineProposal(ctx, fingerprint, reason)
+	})
+}
+
+func (a *app) keyringResolve() *cobra.Command {
+	return a.keyStep(&cobra.Command{
+		Use: "resolve RECORD --reason TEXT", Short: "Explain a sighting that contradicts its key",
+		Long:    "resolve keeps why a sighting shows another fingerprint than the key has, such as a typing\nmistake, so that it blocks nothing any more. RECORD is the sighting's, as “keyring show”\nnames it. The sighting stays.",
+		Example: "  endeixis keyring resolve 41 --reason 'read off the wrong line; the letter was checked again'",
+	}, func(ctx context.Context, c *client.Client, record, reason string) (wire.Key, error) {
+		n, err := strconv.ParseInt(record, 10, 64)
+		if err != nil || n < 0 {
+			return wire.Key{}, usage("%q is not the number of a record; “endeixis keyring show” names it beside the sighting", record)
+		}
+		return c.ResolveConflict(ctx, n, reason)
+	})
 }
 
 func (a *app) keyringSight() *cobra.Command {
@@ -241,10 +381,10 @@ func (a *app) keyringSight() *cobra.Command {
 }
 
 func (a *app) keyringAdmit() *cobra.Command {
-	var publisher, reason, typed string
+	var publisher, reason, typed, role string
 	cmd := &cobra.Command{
 		Use: "admit FINGERPRINT --publisher SLUG --reason TEXT", Short: "Make a candidate count for a publisher", Args: cobra.ExactArgs(1),
-		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's.",
+		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's. Where the\npolicy asks for two curators, the first proposes and another admits.",
 		Example: "  endeixis keyring admit 'C959 BDBA …' --publisher brackwater --reason 'letter and phone call agree'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -254,13 +394,21 @@ func (a *app) keyringAdmit() *cobra.Command {
 			if typed == "" {
 				typed = args[0]
 			}
-			k, err := c.AdmitKey(cmd.Context(), args[0], typed, publisher, reason)
+			k, err := c.AdmitKey(cmd.Context(), args[0], client.Admission{Typed: typed, Publisher: publisher, Role: role, Reason: reason})
 			if err != nil {
 				return err
 			}
-			return a.printKey(k)
+			if err := a.printKey(k); err != nil {
+				return err
+			}
+			if k.Proposal != nil && k.State == string(keyring.Candidate) {
+				a.note("It is proposed. The policy asks for two curators: it counts when another admits it.")
+			}
+			return nil
 		},
 	}
+	cmd.Flags().StringVar(&role, "role", "release", "what it is for: release, or anchor for a key that certifies others")
+	_ = cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"release", "anchor"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it counts for")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it counts, for whoever asks next year")
 	cmd.Flags().StringVar(&typed, "typed", "", "the fingerprint as you typed it, where the first argument was copied")
@@ -318,17 +466,15 @@ func (a *app) publisherCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			keys, err := c.Keys(cmd.Context())
+			keys, err := c.Keys(cmd.Context(), client.KeyFilter{Publisher: p.Slug})
 			if err != nil {
 				return err
 			}
 			own := []wire.Key{}
 			g := &grid{header: []string{"state", "fingerprint", "facts", "user ID"}, empty: "No key of this publisher is in the keyring."}
 			for _, k := range keys {
-				if k.Publisher == p.Slug {
-					own = append(own, k)
-					g.add(k.State, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
-				}
+				own = append(own, k)
+				g.add(k.State, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
 			return a.print(struct {
 				wire.Publisher
@@ -343,7 +489,43 @@ func (a *app) publisherCommand() *cobra.Command {
 			})
 		},
 	}
-	cmd.AddCommand(add, list, show)
+	cmd.AddCommand(add, list, show, a.publisherSet())
+	return cmd
+}
+
+func (a *app) publisherSet() *cobra.Command {
+	var name, contact string
+	var scope []string
+	cmd := &cobra.Command{
+		Use: "set SLUG", Short: "Change a publisher's name, contact or scope", Args: cobra.ExactArgs(1),
+		Long:    "set changes what is given and leaves the rest. --scope takes the place of all patterns there\nare. A new scope counts for batches that are asked for from then on.",
+		Example: "  endeixis publisher set brackwater --scope 'buoy-rx-*' --scope 'mast-*'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var change client.PublisherChange
+			if cmd.Flags().Changed("name") {
+				change.Name = &name
+			}
+			if cmd.Flags().Changed("contact") {
+				change.Contact = &contact
+			}
+			change.Scope = scope
+			if change.Name == nil && change.Contact == nil && scope == nil {
+				return usage("say what to change: --name, --contact or --scope")
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.SetPublisher(cmd.Context(), args[0], change)
+			if err != nil {
+				return err
+			}
+			return a.printPublishers(p, []wire.Publisher{p})
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "the publisher's name")
+	cmd.Flags().StringVar(&contact, "contact", "", "how to reach it")
+	cmd.Flags().StringArrayVar(&scope, "scope", nil, "pattern of file names that it may sign; repeat for more")
 	return cmd
 }
 

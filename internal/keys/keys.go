@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"endeixis/core/judge"
@@ -26,6 +27,8 @@ type Service struct {
 	records *records.Service
 	now     func() time.Time
 	ring    ring
+	// deciding is held while a decision about a key is made.
+	deciding sync.Mutex
 }
 
 // New returns a Service.
@@ -48,16 +51,8 @@ func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (
 	if !slugForm.MatchString(p.Slug) {
 		return store.Publisher{}, fault.New(fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.").At("slug")
 	}
-	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 || len(p.Contact) > 2000 {
-		return store.Publisher{}, fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
-	}
-	for _, pattern := range p.Scope {
-		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
-			return store.Publisher{}, fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).Advise("Use a name with * and ?, such as gauge-*.").At("scope")
-		}
-	}
-	if p.Scope == nil {
-		p.Scope = []string{}
+	if err := p.check(); err != nil {
+		return store.Publisher{}, err
 	}
 	row := store.Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
 	err := s.store.Do(ctx, func(tx *store.Tx) error {
@@ -68,6 +63,72 @@ func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (
 		return err
 	})
 	return row, err
+}
+
+// A PublisherChange holds what is to change about a publisher; what is nil
+// stays.
+type PublisherChange struct {
+	Name    *string
+	Contact *string
+	Scope   []string
+}
+
+// SetPublisher changes what is known about a publisher. A new scope counts for
+// batches that are asked for from then on.
+func (s *Service) SetPublisher(ctx context.Context, by, slug string, change PublisherChange) (store.Publisher, error) {
+	if _, err := s.Publisher(ctx, slug); err != nil {
+		return store.Publisher{}, err
+	}
+	var row store.Publisher
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		var err error
+		if row, err = tx.LockPublisher(ctx, slug); err != nil {
+			return err
+		}
+		before := NewPublisher{row.Slug, row.Name, row.Contact, row.Scope}
+		after := before
+		if change.Name != nil {
+			after.Name = *change.Name
+		}
+		if change.Contact != nil {
+			after.Contact = *change.Contact
+		}
+		if change.Scope != nil {
+			after.Scope = change.Scope
+		}
+		if err := after.check(); err != nil {
+			return err
+		}
+		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
+			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
+		}
+		row.Name, row.Contact, row.Scope = after.Name, after.Contact, after.Scope
+		if err := tx.SetPublisherDetails(ctx, row); err != nil {
+			return err
+		}
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherChanged, By: by, Subject: slug, Body: struct {
+			Before NewPublisher `json:"before"`
+			After  NewPublisher `json:"after"`
+		}{before, after}})
+		return err
+	})
+	return row, err
+}
+
+// check refuses details that make no sense.
+func (p *NewPublisher) check() error {
+	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 || len(p.Contact) > 2000 {
+		return fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
+	}
+	for _, pattern := range p.Scope {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
+			return fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).Advise("Use a name with * and ?, such as gauge-*.").At("scope")
+		}
+	}
+	if p.Scope == nil {
+		p.Scope = []string{}
+	}
+	return nil
 }
 
 // Publisher returns one publisher.
@@ -201,39 +262,111 @@ type View struct {
 	Changes   []store.KeyChange
 	Sightings []store.Sighting
 	Obstacles []keyring.Obstacle
-	Policy    judge.Policy
-	Rules     openpgp.Rules
+	// Paths lead to the anchors of its publisher.
+	Paths []keyring.Path
+	// Proposal is what waits for another curator, or nil.
+	Proposal *store.Proposal
+	Policy   judge.Policy
+	Rules    openpgp.Rules
 }
 
-// List returns all keys.
-func (s *Service) List(ctx context.Context) ([]View, error) {
-	rows, err := s.store.Keys(ctx)
-	if err != nil {
-		return nil, err
+// A Filter says which keys are listed; the zero value lists all.
+type Filter struct {
+	State     keyring.State
+	Publisher string
+	// Text is a part of a user ID or of the fingerprint, ignoring case and
+	// spacing.
+	Text string
+	// Waiting lists what waits for a curator: candidates, and keys that an
+	// unresolved sighting contradicts.
+	Waiting bool
+	// ExpiresBefore lists keys that expire before then; zero lists all.
+	ExpiresBefore time.Time
+	// After is the fingerprint behind which the page begins, and Limit how
+	// many keys it has; 0 means all.
+	After openpgp.Fingerprint
+	Limit int
+}
+
+// matches reports whether a key is listed.
+func (f Filter) matches(k *keyring.Key, now time.Time, rules openpgp.Rules) bool {
+	state := k.StateAt(now)
+	if !f.ExpiresBefore.IsZero() {
+		if expires, _ := k.Certificate.Expires(rules); expires == nil || !expires.Before(f.ExpiresBefore) {
+			return false
+		}
 	}
-	changes, err := s.store.KeyChanges(ctx, nil)
-	if err != nil {
-		return nil, err
+	return (f.State == "" || state == f.State) && (f.Publisher == "" || k.Publisher == f.Publisher) &&
+		(!f.Waiting || state == keyring.Candidate || k.Conflict) && (f.Text == "" || f.found(k))
+}
+
+func (f Filter) found(k *keyring.Key) bool {
+	text := strings.ToLower(strings.TrimSpace(f.Text))
+	bare := strings.ReplaceAll(text, " ", "")
+	for _, part := range k.Certificate.Keys() {
+		if strings.Contains(string(part.Fingerprint), bare) {
+			return true
+		}
 	}
-	sightings, err := s.store.Sightings(ctx, nil)
+	return slices.ContainsFunc(k.Certificate.UserIDs, func(u *openpgp.UserID) bool { return strings.Contains(strings.ToLower(u.ID), text) })
+}
+
+// List returns the keys that a filter lists, in the order of their import, and
+// whether more follow.
+func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
+	ring, err := s.Snapshot(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	policies, err := s.Policies(ctx, 0)
 	if err != nil {
-		return nil, err
+		return nil, false, err
+	}
+	now := s.now()
+	fingerprints, skipping, more := [][]byte{}, f.After != "", false
+	for _, k := range ring.Keys() {
+		fp := k.Certificate.Primary.Fingerprint
+		if skipping {
+			skipping = fp != f.After
+			continue
+		}
+		if !f.matches(k, now, policies.Rules(now)) {
+			continue
+		}
+		if more = f.Limit > 0 && len(fingerprints) == f.Limit; more {
+			break
+		}
+		fingerprints = append(fingerprints, fp.Bytes())
+	}
+	rows, err := s.store.Keys(ctx, fingerprints)
+	if err != nil {
+		return nil, false, err
+	}
+	changes, err := s.store.KeyChanges(ctx, fingerprints)
+	if err != nil {
+		return nil, false, err
+	}
+	sightings, err := s.store.Sightings(ctx, fingerprints)
+	if err != nil {
+		return nil, false, err
+	}
+	waiting, err := s.store.Proposals(ctx, fingerprints)
+	if err != nil {
+		return nil, false, err
 	}
 	out := make([]View, 0, len(rows))
 	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	sightingsOf := grouped(sightings, func(v store.Sighting) []byte { return v.Fingerprint })
+	proposalsOf := grouped(waiting, func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, row := range rows {
-		v, err := s.view(row, changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], policies.Of(row.Publisher))
+		fp := string(row.Fingerprint)
+		v, err := s.view(ring, row, evidence{changesOf[fp], sightingsOf[fp], proposalsOf[fp]}, policies.Of(row.Publisher))
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		out = append(out, v)
 	}
-	return out, nil
+	return out, more, nil
 }
 
 // Show returns one key by its full fingerprint, in any spacing and case.
@@ -249,11 +382,7 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	changes, err := s.store.KeyChanges(ctx, fp.Bytes())
-	if err != nil {
-		return View{}, err
-	}
-	sightings, err := s.store.Sightings(ctx, fp.Bytes())
+	e, err := evidenceOf(ctx, s.store, fp)
 	if err != nil {
 		return View{}, err
 	}
@@ -261,7 +390,36 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	return s.view(row, changes, sightings, policies.Of(row.Publisher))
+	ring, err := s.Snapshot(ctx)
+	if err != nil {
+		return View{}, err
+	}
+	return s.view(ring, row, e, policies.Of(row.Publisher))
+}
+
+// evidence is what is stored about one key beside itself.
+type evidence struct {
+	changes   []store.KeyChange
+	sightings []store.Sighting
+	proposals []store.Proposal
+}
+
+// evidenceOf reads it, from the store or as a transaction sees it.
+func evidenceOf(ctx context.Context, from interface {
+	KeyChanges(ctx context.Context, fingerprints [][]byte) ([]store.KeyChange, error)
+	Sightings(ctx context.Context, fingerprints [][]byte) ([]store.Sighting, error)
+	Proposals(ctx context.Context, fingerprints [][]byte) ([]store.Proposal, error)
+}, fp openpgp.Fingerprint,
+) (e evidence, err error) {
+	one := [][]byte{fp.Bytes()}
+	if e.changes, err = from.KeyChanges(ctx, one); err != nil {
+		return e, err
+	}
+	if e.sightings, err = from.Sightings(ctx, one); err != nil {
+		return e, err
+	}
+	e.proposals, err = from.Proposals(ctx, one)
+	return e, err
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
@@ -285,30 +443,35 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 	return fault.New(fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read), len(fp)).Advise("Give all of it.").At(field)
 }
 
-// view puts together what is known about one key.
-func (s *Service) view(row store.Key, changes []store.KeyChange, sightings []store.Sighting, policy judge.Policy) (View, error) {
+// view puts together what is known about one key. Its role and publisher are
+// those it has or, in the row, those it is proposed for.
+func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy) (View, error) {
 	cert, err := s.ring.certificate(row)
 	if err != nil {
 		return View{}, err
 	}
 	now := s.now()
 	v := View{
-		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: changes, Sightings: sightings,
+		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: e.changes, Sightings: e.sightings,
 		Key: &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role)},
 	}
-	for _, c := range changes {
+	if len(e.proposals) > 0 {
+		v.Proposal = &e.proposals[0]
+	}
+	for _, c := range e.changes {
 		v.Key.History = append(v.Key.History, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
 	}
-	var evidence []keyring.Sighting
-	for _, sighting := range sightings {
+	found := keyring.Evidence{Paths: ring.Paths(v.Key, row.Publisher, v.Rules)}
+	v.Paths = found.Paths
+	for _, sighting := range e.sightings {
 		read := openpgp.NewFingerprint(sighting.Read)
-		evidence = append(evidence, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
+		found.Sightings = append(found.Sightings, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
 		if read != cert.Primary.Fingerprint && sighting.Resolved == "" {
 			v.Key.Conflict = true
 		}
 	}
 	if v.Key.StateAt(now) == keyring.Candidate {
-		v.Obstacles = keyring.Obstacles(v.Key, evidence, policy.SightingChannels, v.Rules)
+		v.Obstacles = keyring.Obstacles(v.Key, found, keyring.Demand{Channels: policy.SightingChannels, AnchorAdmits: policy.AnchorAdmits}, v.Rules)
 	}
 	return v, nil
 }
@@ -377,91 +540,4 @@ func channelList() string {
 		names = append(names, string(c))
 	}
 	return strings.Join(names, ", ")
-}
-
-// Admit makes a candidate count for a publisher, if the evidence suffices.
-// typed is the fingerprint as the curator read and typed it.
-func (s *Service) Admit(ctx context.Context, by, fingerprint, typed, publisher, reason string) (View, error) {
-	fp, err := parse(fingerprint, "fingerprint")
-	if err != nil {
-		return View{}, err
-	}
-	read, err := parse(typed, "typed")
-	if err != nil {
-		return View{}, err
-	}
-	if err := sameLength(read, fp, "typed"); err != nil {
-		return View{}, err
-	}
-	if read != fp {
-		return View{}, fault.New(fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.", len(keyring.Differences(read, fp))).
-			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").At("typed")
-	}
-	if strings.TrimSpace(reason) == "" || len(reason) > 4000 || strings.ContainsRune(reason, 0) {
-		return View{}, fault.New(fault.Invalid, "reason-missing", "An admission needs a reason, in at most 4000 characters.").Advise("Say why this key counts, for whoever asks next year.").At("reason")
-	}
-	if _, err := s.Publisher(ctx, publisher); err != nil {
-		return View{}, err
-	}
-	policies, err := s.Policies(ctx, 0)
-	if err != nil {
-		return View{}, err
-	}
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
-		row, err := tx.LockKey(ctx, fp.Bytes())
-		if err != nil {
-			return err
-		}
-		// Behind the lock: what two curators do at once is seen here.
-		changes, err := tx.KeyChanges(ctx, fp.Bytes())
-		if err != nil {
-			return err
-		}
-		sightings, err := tx.Sightings(ctx, fp.Bytes())
-		if err != nil {
-			return err
-		}
-		v, err := s.view(row, changes, sightings, policies.Of(publisher))
-		if err != nil {
-			return err
-		}
-		if state := v.Key.StateAt(s.now()); state != keyring.Candidate {
-			return fault.New(fault.Conflict, "wrong-state", "The key is %s; only a candidate can be admitted.", state)
-		}
-		if len(v.Obstacles) > 0 {
-			f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
-			for _, o := range v.Obstacles {
-				f.Facts = append(f.Facts, o.Sentence)
-			}
-			return f.Advise("%s", strings.Join(f.Facts, " "))
-		}
-		if err := tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role); err != nil {
-			return err
-		}
-		now := s.now()
-		var evidence []int64
-		for _, sighting := range sightings {
-			evidence = append(evidence, sighting.Position)
-		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: struct {
-			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-			From        keyring.State       `json:"from"`
-			To          keyring.State       `json:"to"`
-			Publisher   string              `json:"publisher"`
-			Reason      string              `json:"reason"`
-			Sightings   []int64             `json:"sightings"`
-			Policy      int64               `json:"policy"`
-		}{fp, keyring.Candidate, keyring.Admitted, publisher, reason, evidence, policies.Version}})
-		if err != nil {
-			return err
-		}
-		return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: now, To: string(keyring.Admitted), By: by, Reason: reason, Position: position})
-	})
-	if errors.Is(err, store.ErrNotFound) {
-		return View{}, unknownKey(fp)
-	}
-	if err != nil {
-		return View{}, err
-	}
-	return s.Show(ctx, string(fp))
 }

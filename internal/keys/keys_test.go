@@ -13,6 +13,7 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/client"
 	"endeixis/internal/keys"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
@@ -40,7 +41,7 @@ func TestTwoCuratorsAtOnce(t *testing.T) {
 	var admitted atomic.Int32
 	for range 6 {
 		wg.Go(func() {
-			if _, err := c.AdmitKey(t.Context(), fp, fp, "tidewright", "both agree"); err == nil {
+			if _, err := c.AdmitKey(t.Context(), fp, client.Admission{Typed: fp, Publisher: "tidewright", Reason: "both agree"}); err == nil {
 				admitted.Add(1)
 			} else {
 				assert.ErrorContains(t, err, "only a candidate can be admitted")
@@ -91,13 +92,13 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 	t.Parallel()
 	s := servicetest.Start(t)
 	c := s.Client(t, "curator")
-	before, err := c.Keys(t.Context())
+	before, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
 	good := pgptest.Simple("good", pgptest.Ed25519, born, "X").Bytes()
 	bad := pgptest.Simple("bad", pgptest.Ed25519, born, "Y").Bytes()
 	_, err = c.ImportKeys(t.Context(), append(good, bad[:len(bad)-5]...), "a test", "")
 	require.ErrorContains(t, err, "damaged")
-	after, err := c.Keys(t.Context())
+	after, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
 	assert.Len(t, after, len(before))
 }
@@ -137,7 +138,7 @@ func TestKeyringInMemory(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, agrees)
 	}
-	views, err := one.List(t.Context())
+	views, _, err := one.List(t.Context(), keys.Filter{})
 	require.NoError(t, err)
 	assert.Len(t, views[0].Sightings, 2)
 }

@@ -63,7 +63,7 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	if r.current != nil && r.version == version {
 		return r.current, nil
 	}
-	rows, err := s.store.Keys(ctx)
+	rows, err := s.store.Keys(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +75,14 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	if err != nil {
 		return nil, err
 	}
+	conflicts, err := s.store.Conflicts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conflicting := map[string]bool{}
+	for _, fp := range conflicts {
+		conflicting[string(fp)] = true
+	}
 	history := map[string][]keyring.Change{}
 	for _, c := range changes {
 		history[string(c.Fingerprint)] = append(history[string(c.Fingerprint)], keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
@@ -85,7 +93,7 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 		if err != nil {
 			return nil, err
 		}
-		keys = append(keys, &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), History: history[string(row.Fingerprint)]})
+		keys = append(keys, &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), Conflict: conflicting[string(row.Fingerprint)], History: history[string(row.Fingerprint)]})
 	}
 	var known []keyring.Publisher
 	for _, p := range publishers {

@@ -28,21 +28,29 @@ type Kind string
 
 // The kinds of record.
 const (
-	ItemOutcome    Kind = "item-outcome"
-	BatchResult    Kind = "batch-result"
-	KeyImported    Kind = "key-imported"
-	KeyStep        Kind = "key-step"
-	SightingNoted  Kind = "sighting"
-	PublisherAdded Kind = "publisher-added"
-	PolicySet      Kind = "policy-set"
-	UserAdded      Kind = "user-added"
-	TokenIssued    Kind = "token-issued"
-	TokenRevoked   Kind = "token-revoked"
+	ItemOutcome   Kind = "item-outcome"
+	BatchResult   Kind = "batch-result"
+	KeyImported   Kind = "key-imported"
+	KeyStep       Kind = "key-step"
+	SightingNoted Kind = "sighting"
+	// ConflictResolved: a curator explained a sighting that contradicts.
+	ConflictResolved Kind = "conflict-resolved"
+	// AdmissionProposed and ProposalDeclined: where two curators decide.
+	AdmissionProposed Kind = "admission-proposed"
+	ProposalDeclined  Kind = "proposal-declined"
+	PublisherChanged  Kind = "publisher-changed"
+	WaiverGranted     Kind = "waiver-granted"
+	WaiverEnded       Kind = "waiver-ended"
+	PublisherAdded    Kind = "publisher-added"
+	PolicySet         Kind = "policy-set"
+	UserAdded         Kind = "user-added"
+	TokenIssued       Kind = "token-issued"
+	TokenRevoked      Kind = "token-revoked"
 )
 
 // Kinds lists every kind.
 func Kinds() []Kind {
-	return []Kind{ItemOutcome, BatchResult, KeyImported, KeyStep, SightingNoted, PublisherAdded, PolicySet, UserAdded, TokenIssued, TokenRevoked}
+	return []Kind{ItemOutcome, BatchResult, KeyImported, KeyStep, SightingNoted, ConflictResolved, AdmissionProposed, ProposalDeclined, PublisherAdded, PublisherChanged, PolicySet, WaiverGranted, WaiverEnded, UserAdded, TokenIssued, TokenRevoked}
 }
 
 // An Entry is a record to be written. Its Body is a struct; kind, time, author

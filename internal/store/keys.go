@@ -48,6 +48,20 @@ func (t *Tx) AddPublisher(ctx context.Context, p Publisher) error {
 	return err
 }
 
+// SetPublisherDetails changes what is known about a publisher.
+func (t *Tx) SetPublisherDetails(ctx context.Context, p Publisher) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE publishers SET name = $2, contact = $3, scope = $4 WHERE slug = $1`, p.Slug, p.Name, p.Contact, []string(p.Scope))
+	return err
+}
+
+// LockPublisher returns a publisher and keeps others from changing it until the
+// transaction ends, or returns [ErrNotFound].
+func (t *Tx) LockPublisher(ctx context.Context, slug string) (Publisher, error) {
+	var p Publisher
+	err := t.tx.GetContext(ctx, &p, selectPublishers+`WHERE slug = $1 FOR UPDATE`, slug)
+	return p, explain(err)
+}
+
 // Publishers lists all publishers by slug.
 func (s *Store) Publishers(ctx context.Context) ([]Publisher, error) {
 	out := []Publisher{}
@@ -76,19 +90,21 @@ type Key struct {
 const selectKeys = `SELECT k.fingerprint, k.certificate, coalesce(p.slug, '') AS publisher, k.role, k.imported_at, k.imported_by, k.source
 	FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id `
 
-// Keys lists all keys in the order of their import.
-func (s *Store) Keys(ctx context.Context) ([]Key, error) {
+// Keys lists keys in the order of their import: those with the fingerprints, or
+// all for nil.
+func (s *Store) Keys(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
 	out := []Key{}
-	err := s.db.SelectContext(ctx, &out, selectKeys+`ORDER BY k.imported_at, k.fingerprint`)
+	err := s.db.SelectContext(ctx, &out, selectKeys+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
 	return out, explain(err)
 }
 
 // KeyringVersion returns a text that differs after every change of publishers,
-// keys and their states.
+// keys, their states and sightings.
 func (s *Store) KeyringVersion(ctx context.Context) (string, error) {
 	var version string
 	err := s.db.GetContext(ctx, &version, `SELECT (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM keys)
-		|| '/' || (SELECT count(*) FROM key_changes) || '/' || (SELECT count(*) FROM publishers)`)
+		|| '/' || (SELECT count(*) FROM key_changes) || '/' || (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM publishers)
+		|| '/' || (SELECT count(*) || '/' || count(resolved_at) FROM sightings)`)
 	return version, explain(err)
 }
 
@@ -145,19 +161,19 @@ func (t *Tx) AddKeyChange(ctx context.Context, c KeyChange) error {
 }
 
 // KeyChanges lists the steps of all keys, or of one, oldest first.
-func (s *Store) KeyChanges(ctx context.Context, fingerprint []byte) ([]KeyChange, error) {
-	return keyChanges(ctx, s.db, fingerprint)
+func (s *Store) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
+	return keyChanges(ctx, s.db, fingerprints)
 }
 
-// KeyChanges lists the steps of one key as this transaction sees them.
-func (t *Tx) KeyChanges(ctx context.Context, fingerprint []byte) ([]KeyChange, error) {
-	return keyChanges(ctx, t.tx, fingerprint)
+// KeyChanges lists the steps of those keys as this transaction sees them.
+func (t *Tx) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
+	return keyChanges(ctx, t.tx, fingerprints)
 }
 
-func keyChanges(ctx context.Context, q sqlx.QueryerContext, fingerprint []byte) ([]KeyChange, error) {
+func keyChanges(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]KeyChange, error) {
 	out := []KeyChange{}
 	err := sqlx.SelectContext(ctx, q, &out, `SELECT fingerprint, at, to_state, by_name, reason, position FROM key_changes
-		WHERE $1::bytea IS NULL OR fingerprint = $1 ORDER BY id`, fingerprint)
+		WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
 	return out, explain(err)
 }
 
@@ -171,8 +187,11 @@ type Sighting struct {
 	Note        string    `db:"note"`
 	At          time.Time `db:"at"`
 	By          string    `db:"by_name"`
-	Resolved    string    `db:"resolved"`
-	Position    int64     `db:"position"`
+	// Resolved is how a curator explained a conflict, or empty.
+	Resolved   string     `db:"resolved"`
+	ResolvedBy string     `db:"resolved_by"`
+	ResolvedAt *time.Time `db:"resolved_at"`
+	Position   int64      `db:"position"`
 }
 
 // AddSighting stores a sighting with its record's position.
@@ -182,19 +201,94 @@ func (t *Tx) AddSighting(ctx context.Context, s Sighting) error {
 	return err
 }
 
+// Sighting returns the sighting of a record and keeps others from changing it
+// until the transaction ends, or returns [ErrNotFound].
+func (t *Tx) Sighting(ctx context.Context, position int64) (Sighting, error) {
+	var s Sighting
+	err := t.tx.GetContext(ctx, &s, `SELECT * FROM sightings WHERE position = $1 FOR UPDATE`, position)
+	return s, explain(err)
+}
+
+// ResolveSighting notes how a conflict was explained.
+func (t *Tx) ResolveSighting(ctx context.Context, position int64, reason, by string, at time.Time) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE sightings SET resolved = $2, resolved_by = $3, resolved_at = $4 WHERE position = $1`, position, reason, by, at)
+	return err
+}
+
+// Conflicts lists the keys that an unresolved sighting contradicts.
+func (s *Store) Conflicts(ctx context.Context) ([][]byte, error) {
+	out := [][]byte{}
+	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT fingerprint FROM sightings WHERE read_value <> fingerprint AND resolved = ''`)
+	return out, explain(err)
+}
+
+// LockKeyring lets decisions about keys happen one after another: what one rests
+// on, such as an anchor, does not change before it is recorded.
+func (t *Tx) LockKeyring(ctx context.Context) error {
+	_, err := t.tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('endeixis keyring'))`)
+	return err
+}
+
+// A Proposal is what one curator wants and another has to decide.
+type Proposal struct {
+	ID          int64     `db:"id"`
+	Fingerprint []byte    `db:"fingerprint"`
+	Publisher   string    `db:"publisher"`
+	Role        string    `db:"role"`
+	Reason      string    `db:"reason"`
+	By          string    `db:"by_name"`
+	At          time.Time `db:"at"`
+	Position    int64     `db:"position"`
+	// Decided is empty while it waits; then "admitted", "declined" or
+	// "replaced".
+	Decided string `db:"decided"`
+}
+
+// AddProposal stores a proposal, in place of one that waits.
+func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
+	if err := t.DecideProposal(ctx, p.Fingerprint, "replaced"); err != nil {
+		return err
+	}
+	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position)
+		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position)`, p)
+	return err
+}
+
+// DecideProposal says what became of the proposal that waits for a key, if any.
+func (t *Tx) DecideProposal(ctx context.Context, fingerprint []byte, decided string) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE proposals SET decided = $2 WHERE fingerprint = $1 AND decided = ''`, fingerprint, decided)
+	return err
+}
+
+// Proposals lists the proposals that wait, of all keys or of one.
+func (s *Store) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
+	return proposals(ctx, s.db, fingerprints)
+}
+
+// Proposals lists what waits as this transaction sees it.
+func (t *Tx) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
+	return proposals(ctx, t.tx, fingerprints)
+}
+
+func proposals(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]Proposal, error) {
+	out := []Proposal{}
+	err := sqlx.SelectContext(ctx, q, &out, `SELECT * FROM proposals WHERE decided = '' AND ($1::bytea[] IS NULL OR fingerprint = ANY($1)) ORDER BY id`, fingerprints)
+	return out, explain(err)
+}
+
 // Sightings lists the sightings of all keys, or of one, oldest first.
-func (s *Store) Sightings(ctx context.Context, fingerprint []byte) ([]Sighting, error) {
-	return sightings(ctx, s.db, fingerprint)
+func (s *Store) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
+	return sightings(ctx, s.db, fingerprints)
 }
 
-// Sightings lists the sightings of one key as this transaction sees them.
-func (t *Tx) Sightings(ctx context.Context, fingerprint []byte) ([]Sighting, error) {
-	return sightings(ctx, t.tx, fingerprint)
+// Sightings lists the sightings of those keys as this transaction sees them.
+func (t *Tx) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
+	return sightings(ctx, t.tx, fingerprints)
 }
 
-func sightings(ctx context.Context, q sqlx.QueryerContext, fingerprint []byte) ([]Sighting, error) {
+func sightings(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]Sighting, error) {
 	out := []Sighting{}
-	err := sqlx.SelectContext(ctx, q, &out, `SELECT * FROM sightings WHERE $1::bytea IS NULL OR fingerprint = $1 ORDER BY id`, fingerprint)
+	err := sqlx.SelectContext(ctx, q, &out, `SELECT * FROM sightings WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
 	return out, explain(err)
 }
 

@@ -155,7 +155,14 @@ type Key struct {
 	Conflict      bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
 	Subkeys       []Subkey           `json:"subkeys"`
 	Uses          []string           `json:"uses"`
+	Revokers      []string           `json:"revokers" doc:"Keys that its owner named as those that may revoke it; they are not followed."`
+	Attributes    int                `json:"attributes" doc:"User attributes, such as pictures."`
 	Sightings     []Sighting         `json:"sightings"`
+	Timeline      []KeyEvent         `json:"timeline" doc:"What its own signatures say of its life, in the order of time."`
+	Paths         []Path             `json:"paths" doc:"Certifications by the anchors of its publisher."`
+	AnchorAdmits  bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
+	TwoCurators   bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
+	Proposal      *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
 	ChannelsSeen  int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
 	ChannelsAsked int                `json:"channels_asked" doc:"How many the policy asks for."`
 	History       []KeyStep          `json:"history"`
@@ -163,6 +170,35 @@ type Key struct {
 	Imported      time.Time          `json:"imported"`
 	ImportedBy    string             `json:"imported_by"`
 	Source        string             `json:"source"`
+}
+
+// KeyEvent is something that happened to a key, or will.
+type KeyEvent struct {
+	At     time.Time `json:"at"`
+	Kind   string    `json:"kind" enum:"created,expiry-set,subkey-bound,subkey-revoked,revoked,expires"`
+	Detail string    `json:"detail"`
+}
+
+// Path leads from a key to an anchor of its publisher.
+type Path struct {
+	Anchor      string     `json:"anchor" doc:"The anchor's fingerprint."`
+	AnchorState string     `json:"anchor_state" enum:"candidate,admitted,withdrawn"`
+	AnchorID    string     `json:"anchor_id" doc:"The anchor's first user ID, made safe to show."`
+	UserID      string     `json:"user_id,omitempty" doc:"Which user ID it certified."`
+	Made        *time.Time `json:"made,omitempty" doc:"When it certified."`
+	Certified   string     `json:"certified" enum:"holds,invalid,revoked,expired,certifier-unfit,weak,not-vouching,missing"`
+	Holds       bool       `json:"holds"`
+	Reason      string     `json:"reason,omitempty" doc:"Why the path does not hold."`
+}
+
+// Proposal is what one curator proposed and another has to decide.
+type Proposal struct {
+	Publisher string    `json:"publisher"`
+	Role      string    `json:"role" enum:"release,anchor"`
+	Reason    string    `json:"reason"`
+	By        string    `json:"by"`
+	At        time.Time `json:"at"`
+	Record    int64     `json:"record"`
 }
 
 // Revocation tells how a key was revoked.
@@ -182,15 +218,18 @@ type Subkey struct {
 
 // Sighting is a sighting.
 type Sighting struct {
-	Channel string    `json:"channel"`
-	Place   string    `json:"place"`
-	Note    string    `json:"note,omitempty"`
-	Read    string    `json:"read" doc:"The fingerprint as read, in groups of four."`
-	Agrees  bool      `json:"agrees"`
-	Differs []int     `json:"differs" doc:"Positions, from 0, of the digits that differ."`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
-	Record  int64     `json:"record"`
+	Channel string `json:"channel"`
+	Place   string `json:"place"`
+	Note    string `json:"note,omitempty"`
+	Read    string `json:"read" doc:"The fingerprint as read, in groups of four."`
+	Agrees  bool   `json:"agrees"`
+	Differs []int  `json:"differs" doc:"Positions, from 0, of the digits that differ."`
+	// Resolved is how a curator explained that it differs.
+	Resolved   string    `json:"resolved,omitempty"`
+	ResolvedBy string    `json:"resolved_by,omitempty"`
+	At         time.Time `json:"at"`
+	By         string    `json:"by"`
+	Record     int64     `json:"record"`
 }
 
 // KeyStep is one step in the life of a key.

@@ -20,6 +20,7 @@ export type Finding = components["schemas"]["Finding"];
 export type ProofPath = components["schemas"]["ProofPath"];
 export type Link = components["schemas"]["Link"];
 export type Key = components["schemas"]["Key"];
+export type Path = components["schemas"]["Path"];
 export type Sighting = components["schemas"]["Sighting"];
 export type LedgerRecord = components["schemas"]["Record"];
 export type Publisher = components["schemas"]["Publisher"];

@@ -170,7 +170,22 @@ export function useItem(batch: number, n: number) {
 }
 
 export function useKeys() {
-  return useQuery({ queryKey: ["keys"], queryFn: () => ask(api.GET("/api/v1/keys")) });
+  return useQuery({ queryKey: ["keys"], queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { limit: 500 } } })) });
+}
+
+/** What waits for a curator. */
+export function useWaitingKeys() {
+  return useQuery({ queryKey: ["keys", "waiting"], queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { waiting: true, limit: 50 } } })) });
+}
+
+export function useKeyStep(fingerprint: string, step: "withdrawal" | "reconsideration" | "decline") {
+  return useKeyringChange((body: { reason: string }) => ask(api.POST(`/api/v1/keys/{fingerprint}/${step}`, { params: { path: { fingerprint } }, body })));
+}
+
+export function useResolveConflict() {
+  return useKeyringChange(({ record, reason }: { record: number; reason: string }) =>
+    ask(api.POST("/api/v1/sightings/{record}/resolution", { params: { path: { record } }, body: { reason } })),
+  );
 }
 
 export function useKey(fingerprint: string) {
@@ -235,7 +250,7 @@ export function useSightKey(fingerprint: string) {
 }
 
 export function useAdmitKey(fingerprint: string) {
-  return useKeyringChange((body: { typed: string; publisher: string; reason: string }) =>
+  return useKeyringChange((body: { typed: string; publisher: string; role?: "release" | "anchor"; reason: string }) =>
     ask(api.POST("/api/v1/keys/{fingerprint}/admission", { params: { path: { fingerprint } }, body })),
   );
 }

@@ -1,13 +1,17 @@
 import { type FormEvent, useState } from "react";
 import { Link, useParams } from "react-router";
 
-import type { Key, Sighting } from "../../api/client";
-import { mayCurate, mayOperate, useAdmitKey, useKey, useMe, usePublishers, useSightKey } from "../../api/hooks";
+import type { Key } from "../../api/client";
+import { mayOperate, useKey, useMe, useSightKey } from "../../api/hooks";
 import { Field } from "../../parts/field";
-import { Comparison, Hex } from "../../parts/hex";
+import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { day, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
+import { Decide } from "./decide";
+import { Paths } from "./paths";
+import { Sightings } from "./sightings";
+import { Timeline } from "./timeline";
 
 const channels = [
   "vendor-site",
@@ -40,6 +44,7 @@ export function KeyPage() {
         <div className="flex flex-wrap items-center gap-3">
           <h1>{k.user_ids[0] ?? "A key without a valid user ID"}</h1>
           <Mark word={k.state} />
+          {k.role === "anchor" && <span className="rounded border border-base-300 px-1.5 text-sm font-semibold">anchor</span>}
           {k.conflict && <Mark word="conflict" />}
         </div>
         <p className="text-lg">
@@ -50,13 +55,13 @@ export function KeyPage() {
         <Facts k={k} />
         <Decisions k={k} />
       </div>
+      <Timeline k={k} />
       <Sightings k={k} />
-      {k.state === "candidate" && (
-        <div className="grid gap-6 lg:grid-cols-2">
-          {mayOperate(me.data) && <SightForm k={k} />}
-          {mayCurate(me.data) ? <AdmitForm k={k} /> : <ToBeAdmitted k={k} />}
-        </div>
-      )}
+      <Paths k={k} />
+      <div className="grid gap-6 lg:grid-cols-2">
+        {mayOperate(me.data) && <SightForm k={k} />}
+        <Decide k={k} />
+      </div>
     </div>
   );
 }
@@ -70,6 +75,8 @@ function Facts({ k }: { k: Key }) {
   ];
   if (k.expires) rows.push([k.expired ? "Expired" : "Expires", day(k.expires)]);
   if (k.revoked) rows.push(["Revoked", `${day(k.revoked.at)}, ${k.revoked.reason} ${k.revoked.text ?? ""}`]);
+  for (const r of k.revokers) rows.push(["Revoker", `${r}, named by its owner; not followed`]);
+  if (k.attributes > 0) rows.push(["Attributes", `${String(k.attributes)}, such as pictures; they prove nothing`]);
   rows.push(["Imported", `${moment(k.imported)} by ${k.imported_by}, from ${k.source}`]);
   return (
     <section>
@@ -100,37 +107,6 @@ function Decisions({ k }: { k: Key }) {
         ))}
       </ol>
     </section>
-  );
-}
-
-function Sightings({ k }: { k: Key }) {
-  return (
-    <section>
-      <h2 className="mb-1 border-b border-base-300 pb-1">
-        Sightings: {k.channels_seen} of {k.channels_asked} channels agree
-      </h2>
-      {k.sightings.length === 0 && <p>Nobody has noted yet where this fingerprint can be read.</p>}
-      <ul className="rows">
-        {k.sightings.map((s) => (
-          <SightingLine key={s.record} k={k} s={s} />
-        ))}
-      </ul>
-    </section>
-  );
-}
-
-function SightingLine({ k, s }: { k: Key; s: Sighting }) {
-  return (
-    <li className="py-1.5">
-      <p>
-        <span className={`font-semibold ${s.agrees ? "text-success" : "text-error"}`}>{s.agrees ? "agrees" : "conflict"}</span> on {s.channel}: {s.place}{" "}
-        <span className="text-sm soft">
-          {moment(s.at)} by {s.by}
-        </span>
-      </p>
-      {s.note && <p className="text-sm">{s.note}</p>}
-      {!s.agrees && <Comparison expected={k.fingerprint} computed={s.read.replaceAll(" ", "")} />}
-    </li>
   );
 }
 
@@ -174,64 +150,6 @@ function SightForm({ k }: { k: Key }) {
           {sight.data.agrees ? "It agrees, and was recorded." : "It differs. The conflict was recorded; the key cannot be admitted until a curator resolves it."}
         </p>
       )}
-    </form>
-  );
-}
-
-function ToBeAdmitted({ k }: { k: Key }) {
-  return (
-    <section className="self-start rounded-box border border-base-300 p-4">
-      <h2 className="mb-1">To be admitted</h2>
-      {k.obstacles.length === 0 ? (
-        <p>Nothing stands in the way. A curator decides.</p>
-      ) : (
-        <ul className="list-disc pl-5">
-          {k.obstacles.map((o) => (
-            <li key={o.code}>{o.sentence}</li>
-          ))}
-        </ul>
-      )}
-    </section>
-  );
-}
-
-function AdmitForm({ k }: { k: Key }) {
-  const publishers = usePublishers();
-  const admit = useAdmitKey(k.fingerprint);
-  const [typed, setTyped] = useState("");
-  const [publisher, setPublisher] = useState(k.publisher);
-  const [reason, setReason] = useState("");
-  if (k.obstacles.length > 0) return <ToBeAdmitted k={k} />;
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
-    admit.mutate({ typed, publisher, reason });
-  };
-  return (
-    <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
-      <h2>Admit this key</h2>
-      <p>The evidence suffices. From then on its signatures count for the publisher.</p>
-      <Field label="Type the fingerprint" hint="From your own source, not from this page.">
-        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={typed} onChange={(e) => { setTyped(e.target.value); }} />}
-      </Field>
-      <Field label="Counts for">
-        {(id) => (
-          <select id={id} className="select w-full" required value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
-            <option value="" disabled>
-              choose
-            </option>
-            {publishers.data?.items.map((p) => (
-              <option key={p.slug} value={p.slug}>
-                {p.name}
-              </option>
-            ))}
-          </select>
-        )}
-      </Field>
-      <Field label="Why it counts">{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
-      <button type="submit" className="btn btn-primary self-start" disabled={admit.isPending}>
-        Admit
-      </button>
-      {admit.error && <ProblemNote error={admit.error} />}
     </form>
   );
 }

@@ -16,11 +16,15 @@ export function KeyringPage() {
   const keys = useKeys();
   const me = useMe();
   const sorted = [...(keys.data?.items ?? [])].sort((a, b) => (order[a.state] ?? 9) - (order[b.state] ?? 9));
+  const waiting = sorted.filter((k) => k.state === "candidate" || k.conflict).length;
   return (
     <div className="flex flex-col gap-6">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Keyring</h1>
-        <Link to="/keyring/inspect" className="btn btn-sm ml-auto">
+        <Link to="/keyring/desk" className="btn btn-sm ml-auto">
+          The desk{waiting > 0 && `: ${String(waiting)} wait`}
+        </Link>
+        <Link to="/keyring/inspect" className="btn btn-sm">
           Look into a file
         </Link>
         {mayOperate(me.data) && (
@@ -70,9 +74,10 @@ export function KeyringPage() {
 }
 
 function facts(k: Key): string {
-  const out = [k.algorithm];
+  const out = k.role === "anchor" ? [k.algorithm, "anchor"] : [k.algorithm];
+  if (k.proposal) out.push(`proposed by ${k.proposal.by}`);
   if (k.state === "candidate") out.push(`${k.channels_seen} of ${k.channels_asked} channels agree`);
-  if (k.revoked) out.push(`revoked ${day(k.revoked.at)}`);
+  if (k.revoked) out.push(`revoked ${day(k.revoked.at)} (${k.revoked.reason})`);
   if (k.expires) out.push(`${k.expired ? "expired" : "expires"} ${day(k.expires)}`);
   return out.join(", ");
 }

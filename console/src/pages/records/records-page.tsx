@@ -7,7 +7,7 @@ import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
-const kinds = ["item-outcome", "batch-result", "key-imported", "key-step", "sighting", "publisher-added", "policy-set", "user-added", "token-issued", "token-revoked"];
+const kinds = ["item-outcome", "batch-result", "key-imported", "key-step", "sighting", "conflict-resolved", "admission-proposed", "proposal-declined", "publisher-added", "publisher-changed", "policy-set", "waiver-granted", "waiver-ended", "user-added", "token-issued", "token-revoked"];
 
 export function RecordsPage() {
   const [search, setSearch] = useSearchParams();

@@ -1,0 +1,148 @@
+import { type FormEvent, useState } from "react";
+
+import type { Key } from "../../api/client";
+import { mayCurate, useAdmitKey, useKeyStep, useMe, usePublishers } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { ProblemNote } from "../../parts/problem-note";
+import { moment } from "../../parts/text";
+
+/** What can be decided about a key now, by whoever looks. */
+export function Decide({ k }: { k: Key }) {
+  const me = useMe();
+  const curator = mayCurate(me.data);
+  if (k.state === "candidate") {
+    const mine = k.proposal?.by === me.data?.name;
+    return (
+      <div className="flex flex-col gap-4 self-start">
+        {k.proposal && <Proposed k={k} curator={curator} />}
+        {curator && k.obstacles.length === 0 && !mine ? <AdmitForm k={k} /> : !k.proposal && <ToBeAdmitted k={k} />}
+      </div>
+    );
+  }
+  if (!curator) return null;
+  return k.state === "admitted" ? (
+    <Step
+      k={k}
+      step="withdrawal"
+      title="Withdraw this key"
+      says="From then on its signatures count no longer. Records that rest on it stand as they were."
+      label="Why it counts no longer"
+      button="Withdraw"
+    />
+  ) : (
+    <Step
+      k={k}
+      step="reconsideration"
+      title="Make it a candidate again"
+      says="It counts only when it is admitted again, on evidence."
+      label="Why it is looked at again"
+      button="Reconsider"
+    />
+  );
+}
+
+function Proposed({ k, curator }: { k: Key; curator: boolean }) {
+  const p = k.proposal;
+  if (!p) return null;
+  return (
+    <section className="flex flex-col gap-2 rounded-box border border-primary/50 p-4">
+      <h2>Proposed</h2>
+      <p>
+        {p.by} proposed it on {moment(p.at)} for <span className="font-semibold">{p.publisher}</span>
+        {p.role === "anchor" && ", as an anchor"}: {p.reason}
+      </p>
+      <p className="text-sm soft">The policy asks for two curators. Another one admits it.</p>
+      {curator && <Step k={k} step="decline" title="" says="" label="Why it is turned down" button="Decline the proposal" />}
+    </section>
+  );
+}
+
+/** A step that needs no more than a reason. */
+function Step({ k, step, title, says, label, button }: { k: Key; step: "withdrawal" | "reconsideration" | "decline"; title: string; says: string; label: string; button: string }) {
+  const go = useKeyStep(k.fingerprint, step);
+  const [reason, setReason] = useState("");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    go.mutate({ reason });
+  };
+  return (
+    <form onSubmit={submit} className={`flex flex-col gap-3 self-start ${title && "rounded-box border border-base-300 p-4"}`}>
+      {title && <h2>{title}</h2>}
+      {says && <p>{says}</p>}
+      <Field label={label}>{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <button type="submit" className="btn self-start" disabled={go.isPending}>
+        {button}
+      </button>
+      {go.error && <ProblemNote error={go.error} />}
+    </form>
+  );
+}
+
+function ToBeAdmitted({ k }: { k: Key }) {
+  return (
+    <section className="self-start rounded-box border border-base-300 p-4">
+      <h2 className="mb-1">To be admitted</h2>
+      {k.obstacles.length === 0 ? (
+        <p>Nothing stands in the way. A curator decides.</p>
+      ) : (
+        <ul className="list-disc pl-5">
+          {k.obstacles.map((o, i) => (
+            <li key={i}>{o.sentence}</li>
+          ))}
+        </ul>
+      )}
+    </section>
+  );
+}
+
+function AdmitForm({ k }: { k: Key }) {
+  const publishers = usePublishers();
+  const admit = useAdmitKey(k.fingerprint);
+  const [typed, setTyped] = useState("");
+  const [publisher, setPublisher] = useState(k.proposal?.publisher ?? k.publisher);
+  const [role, setRole] = useState<"release" | "anchor">(k.proposal?.role ?? "release");
+  const [reason, setReason] = useState("");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    admit.mutate({ typed, publisher, role, reason });
+  };
+  const proposes = k.two_curators && !k.proposal;
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
+      <h2>{proposes ? "Propose to admit this key" : "Admit this key"}</h2>
+      <p>{proposes ? "The evidence suffices. Another curator has to admit what you propose." : "The evidence suffices. From then on its signatures count for the publisher."}</p>
+      <Field label="Type the fingerprint" hint="From your own source, not from this page.">
+        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={typed} onChange={(e) => { setTyped(e.target.value); }} />}
+      </Field>
+      <div className="grid gap-3 sm:grid-cols-2">
+        <Field label="Counts for">
+          {(id) => (
+            <select id={id} className="select w-full" required value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
+              <option value="" disabled>
+                choose
+              </option>
+              {publishers.data?.items.map((p) => (
+                <option key={p.slug} value={p.slug}>
+                  {p.name}
+                </option>
+              ))}
+            </select>
+          )}
+        </Field>
+        <Field label="Its role">
+          {(id) => (
+            <select id={id} className="select w-full" value={role} onChange={(e) => { setRole(e.target.value === "anchor" ? "anchor" : "release"); }}>
+              <option value="release">signs releases</option>
+              <option value="anchor">anchor: certifies other keys</option>
+            </select>
+          )}
+        </Field>
+      </div>
+      <Field label="Why it counts">{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <button type="submit" className="btn btn-primary self-start" disabled={admit.isPending}>
+        {proposes ? "Propose" : "Admit"}
+      </button>
+      {admit.error && <ProblemNote error={admit.error} />}
+    </form>
+  );
+}

@@ -1,0 +1,322 @@
+package keys
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// An Admission is what a curator asks for.
+type Admission struct {
+	Fingerprint string
+	// Typed is the fingerprint as the curator read and typed it.
+	Typed     string
+	Publisher string
+	// Role is that of a release key when it is empty.
+	Role   keyring.Role
+	Reason string
+}
+
+// maxReason bounds what people write down, in bytes.
+const maxReason = 4000
+
+// reasonOf refuses a step without a reason.
+func reasonOf(reason, step string) error {
+	if strings.TrimSpace(reason) == "" || len(reason) > maxReason || strings.ContainsRune(reason, 0) {
+		return fault.New(fault.Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).Advise("Say why, for whoever asks next year.").At("reason")
+	}
+	return nil
+}
+
+// Admit makes a candidate count for a publisher, if the evidence suffices. Where
+// the policy asks for two curators, the first only proposes it: then the view
+// that is returned has the proposal and is still of a candidate.
+func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, error) {
+	fp, err := parse(a.Fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, err
+	}
+	read, err := parse(a.Typed, "typed")
+	if err != nil {
+		return View{}, err
+	}
+	if err := sameLength(read, fp, "typed"); err != nil {
+		return View{}, err
+	}
+	if read != fp {
+		return View{}, fault.New(fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.", len(keyring.Differences(read, fp))).
+			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").At("typed")
+	}
+	if err := reasonOf(a.Reason, "An admission"); err != nil {
+		return View{}, err
+	}
+	if a.Role == "" {
+		a.Role = keyring.Release
+	}
+	if a.Role != keyring.Release && a.Role != keyring.Anchor {
+		return View{}, fault.New(fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role))).At("role")
+	}
+	if _, err := s.Publisher(ctx, a.Publisher); err != nil {
+		return View{}, err
+	}
+	policies, err := s.Policies(ctx, 0)
+	if err != nil {
+		return View{}, err
+	}
+	policy := policies.Of(a.Publisher)
+	return s.decide(ctx, fp, func(tx *store.Tx, row store.Key, e evidence) error {
+		ring, err := s.Snapshot(ctx)
+		if err != nil {
+			return err
+		}
+		row.Publisher, row.Role = a.Publisher, string(a.Role)
+		v, err := s.view(ring, row, e, policy)
+		if err != nil {
+			return err
+		}
+		if err := v.mayBecome(keyring.Admitted, s.now()); err != nil {
+			return err
+		}
+		if len(v.Obstacles) > 0 {
+			f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
+			for _, o := range v.Obstacles {
+				f.Facts = append(f.Facts, o.Sentence)
+			}
+			return f.Advise("%s", strings.Join(f.Facts, " "))
+		}
+		body := struct {
+			Fingerprint openpgp.Fingerprint   `json:"fingerprint"`
+			From        keyring.State         `json:"from"`
+			To          keyring.State         `json:"to"`
+			Publisher   string                `json:"publisher"`
+			Role        keyring.Role          `json:"role"`
+			Reason      string                `json:"reason"`
+			Sightings   []int64               `json:"sightings"`
+			Anchors     []openpgp.Fingerprint `json:"anchors"`
+			Policy      int64                 `json:"policy"`
+			ProposedBy  string                `json:"proposed_by,omitempty"`
+		}{fp, keyring.Candidate, keyring.Admitted, a.Publisher, a.Role, a.Reason, []int64{}, []openpgp.Fingerprint{}, policies.Version, ""}
+		for _, sighting := range e.sightings {
+			body.Sightings = append(body.Sightings, sighting.Position)
+		}
+		for _, p := range v.Paths {
+			if p.Holds {
+				body.Anchors = append(body.Anchors, p.Anchor.Certificate.Primary.Fingerprint)
+			}
+		}
+		if policy.TwoCurators {
+			if v.Proposal == nil || v.Proposal.By == by {
+				return s.propose(ctx, tx, by, fp, a)
+			}
+			if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) {
+				return fault.New(fault.Conflict, "other-proposal", "%s proposed this key for %s, as a key for %s; you ask for something else.", v.Proposal.By, v.Proposal.Publisher, roleWord(v.Proposal.Role)).
+					Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
+			}
+			body.ProposedBy = v.Proposal.By
+		}
+		if err := tx.SetPublisher(ctx, fp.Bytes(), a.Publisher, string(a.Role)); err != nil {
+			return err
+		}
+		if err := tx.DecideProposal(ctx, fp.Bytes(), "admitted"); err != nil {
+			return err
+		}
+		return s.step(ctx, tx, by, fp, keyring.Admitted, a.Reason, body)
+	})
+}
+
+func roleWord(role string) string {
+	if role == string(keyring.Anchor) {
+		return "certifying others"
+	}
+	return "releases"
+}
+
+// propose keeps what the first of two curators wants.
+func (s *Service) propose(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, a Admission) error {
+	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.AdmissionProposed, By: by, Subject: string(fp), Body: struct {
+		Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+		Publisher   string              `json:"publisher"`
+		Role        keyring.Role        `json:"role"`
+		Reason      string              `json:"reason"`
+	}{fp, a.Publisher, a.Role, a.Reason}})
+	if err != nil {
+		return err
+	}
+	return tx.AddProposal(ctx, store.Proposal{Fingerprint: fp.Bytes(), Publisher: a.Publisher, Role: string(a.Role), Reason: a.Reason, By: by, At: s.now(), Position: position})
+}
+
+// Decline turns a proposal down, or takes it back.
+func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (View, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, err
+	}
+	if err := reasonOf(reason, "Declining a proposal"); err != nil {
+		return View{}, err
+	}
+	return s.decide(ctx, fp, func(tx *store.Tx, _ store.Key, e evidence) error {
+		if len(e.proposals) == 0 {
+			return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
+		}
+		p := e.proposals[0]
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.ProposalDeclined, By: by, Subject: string(fp), Body: struct {
+			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+			Proposal    int64               `json:"proposal"`
+			ProposedBy  string              `json:"proposed_by"`
+			Reason      string              `json:"reason"`
+		}{fp, p.Position, p.By, reason}})
+		if err != nil {
+			return err
+		}
+		return tx.DecideProposal(ctx, fp.Bytes(), "declined")
+	})
+}
+
+// Withdraw ends that an admitted key counts. Records that rest on it stand as
+// they were.
+func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) (View, error) {
+	return s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal")
+}
+
+// Reconsider makes a withdrawn key a candidate again. It can then be admitted
+// as any other, on evidence.
+func (s *Service) Reconsider(ctx context.Context, by, fingerprint, reason string) (View, error) {
+	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key")
+}
+
+func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string) (View, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return View{}, err
+	}
+	if err := reasonOf(reason, what); err != nil {
+		return View{}, err
+	}
+	return s.decide(ctx, fp, func(tx *store.Tx, row store.Key, e evidence) error {
+		v, err := s.view(&keyring.Keyring{}, row, e, judge.Policy{})
+		if err != nil {
+			return err
+		}
+		if err := v.mayBecome(to, s.now()); err != nil {
+			return err
+		}
+		return s.step(ctx, tx, by, fp, to, reason, struct {
+			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+			From        keyring.State       `json:"from"`
+			To          keyring.State       `json:"to"`
+			Publisher   string              `json:"publisher"`
+			Reason      string              `json:"reason"`
+		}{fp, v.Key.StateAt(s.now()), to, row.Publisher, reason})
+	})
+}
+
+// Resolve explains a sighting that contradicts its key, named by its record. It
+// blocks nothing from then on.
+func (s *Service) Resolve(ctx context.Context, by string, record int64, reason string) (View, error) {
+	if err := reasonOf(reason, "Resolving a conflict"); err != nil {
+		return View{}, err
+	}
+	s.deciding.Lock()
+	defer s.deciding.Unlock()
+	var fp openpgp.Fingerprint
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		if err := tx.LockKeyring(ctx); err != nil {
+			return err
+		}
+		sighting, err := tx.Sighting(ctx, record)
+		if errors.Is(err, store.ErrNotFound) {
+			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).Advise("“endeixis keyring show” names the records of a key's sightings.").At("record")
+		}
+		if err != nil {
+			return err
+		}
+		fp = openpgp.NewFingerprint(sighting.Fingerprint)
+		read := openpgp.NewFingerprint(sighting.Read)
+		switch {
+		case read == fp:
+			return fault.New(fault.Conflict, "no-conflict", "This sighting agrees with the key; there is nothing to resolve.")
+		case sighting.Resolved != "":
+			return fault.New(fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy, plain.Text(sighting.Resolved))
+		}
+		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: records.ConflictResolved, By: by, Subject: string(fp), Body: struct {
+			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+			Sighting    int64               `json:"sighting"`
+			Read        openpgp.Fingerprint `json:"read"`
+			Reason      string              `json:"reason"`
+		}{fp, record, read, reason}}); err != nil {
+			return err
+		}
+		return tx.ResolveSighting(ctx, record, reason, by, s.now())
+	})
+	if err != nil {
+		return View{}, err
+	}
+	return s.Show(ctx, string(fp))
+}
+
+// mayBecome refuses a step that the states do not allow.
+func (v *View) mayBecome(to keyring.State, now time.Time) error {
+	state := v.Key.StateAt(now)
+	if state.May(to) {
+		return nil
+	}
+	from := map[keyring.State]string{keyring.Admitted: "candidate", keyring.Withdrawn: "admitted key", keyring.Candidate: "withdrawn key"}[to]
+	return fault.New(fault.Conflict, "wrong-state", "The key is %s; only a%s %s can be %s.", state, article(from), from,
+		map[keyring.State]string{keyring.Admitted: "admitted", keyring.Withdrawn: "withdrawn", keyring.Candidate: "made a candidate again"}[to])
+}
+
+func article(word string) string {
+	if strings.HasPrefix(word, "a") {
+		return "n"
+	}
+	return ""
+}
+
+// decide runs a decision about a key that nobody else decides about meanwhile,
+// and returns the key as it stands then.
+func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(tx *store.Tx, row store.Key, e evidence) error) (View, error) {
+	// One at a time here, before the one at a time everywhere: whoever waits
+	// for the keyring's lock holds a connection that the holder may need.
+	s.deciding.Lock()
+	defer s.deciding.Unlock()
+	err := s.store.Do(ctx, func(tx *store.Tx) error {
+		if err := tx.LockKeyring(ctx); err != nil {
+			return err
+		}
+		row, err := tx.LockKey(ctx, fp.Bytes())
+		if err != nil {
+			return err
+		}
+		// Behind the lock: what two curators do at once is seen here.
+		e, err := evidenceOf(ctx, tx, fp)
+		if err != nil {
+			return err
+		}
+		return decision(tx, row, e)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return View{}, unknownKey(fp)
+	}
+	if err != nil {
+		return View{}, err
+	}
+	return s.Show(ctx, string(fp))
+}
+
+// step records a change of state.
+func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, reason string, body any) error {
+	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: body})
+	if err != nil {
+		return err
+	}
+	return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: s.now(), To: string(to), By: by, Reason: reason, Position: position})
+}

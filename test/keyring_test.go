@@ -1,0 +1,193 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/demo/scenario"
+	"endeixis/internal/client"
+	"endeixis/internal/servicetest"
+)
+
+// keyOf finds one of the publishers' keys by the name of its file.
+func keyOf(t *testing.T, name string) scenario.KeyFile {
+	t.Helper()
+	for _, k := range scenario.Keys() {
+		if k.Name == name {
+			return k
+		}
+	}
+	t.Fatalf("no key file %s", name)
+	return scenario.KeyFile{}
+}
+
+// words puts what was printed into one line.
+func words(r ran) string { return strings.Join(strings.Fields(r.out+" "+r.err), " ") }
+
+// TestConflict notes a fingerprint with one wrong digit, which blocks a
+// candidate and flags an admitted key until a curator resolves it.
+func TestConflict(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	key := keyOf(t, "tidewright-release.asc")
+	wrong := "f" + key.Fingerprint[1:]
+	r := endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", wrong, "--channel", "mirror", "--at", "mirror.example/keys")
+	assert.Equal(t, 10, r.code)
+	assert.Contains(t, r.out, "^", "the digits that differ are marked")
+	waiting := endeixis(t, s, "auditor", "keyring", "list", "--waiting")
+	assert.Contains(t, waiting.out, "conflict", "an admitted key is flagged at once")
+	record := regexp.MustCompile(`keyring resolve (\d+)`).FindStringSubmatch(words(r))
+	require.Len(t, record, 2, r.out)
+
+	denied := endeixis(t, s, "operator", "keyring", "resolve", record[1], "--reason", "a typing mistake")
+	assert.Equal(t, 3, denied.code)
+	for _, c := range []struct{ record, reason, says string }{{record[1], " ", "needs a reason"}, {"0", "x", "Record 0 is not a sighting"}, {"x", "y", "not the number of a record"}} {
+		r := endeixis(t, s, "curator", "keyring", "resolve", c.record, "--reason", c.reason)
+		assert.NotZero(t, r.code)
+		assert.Contains(t, words(r), c.says)
+	}
+	resolved := endeixis(t, s, "curator", "keyring", "resolve", record[1], "--reason", "read off the line below; checked again on the phone")
+	assert.Zero(t, resolved.code, resolved.err)
+	assert.Contains(t, words(resolved), "Resolved by tobiah: read off the line below")
+	again := endeixis(t, s, "curator", "keyring", "resolve", record[1], "--reason", "once more")
+	assert.Contains(t, words(again), "tobiah resolved this conflict before")
+	assert.NotContains(t, endeixis(t, s, "auditor", "keyring", "list", "--waiting").out, key.Fingerprint[:4])
+	assert.Contains(t, endeixis(t, s, "auditor", "record", "list", "--kind", "conflict-resolved").out, "conflict-resolved")
+}
+
+// TestAnchorAdmits admits a release key on the strength of the anchor's
+// certification, shows the path, and loses it with the anchor.
+func TestAnchorAdmits(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	dir := t.TempDir()
+	require.NoError(t, scenario.WriteKeys(dir))
+	next, anchor := keyOf(t, "tidewright-release-2027.asc"), keyOf(t, "tidewright-anchor.asc")
+	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", filepath.Join(dir, next.Name), "--publisher", "tidewright").code)
+	shown := endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint)
+	assert.Contains(t, words(shown), "✓ holds certified on 2026-10-04")
+	assert.Contains(t, words(shown), "Nothing stands in the way")
+
+	// For another publisher the anchor says nothing, and it makes no anchor.
+	admit := func(args ...string) ran {
+		return endeixis(t, s, "curator", append([]string{"keyring", "admit", next.Fingerprint, "--reason", "certified by the anchor"}, args...)...)
+	}
+	assert.Contains(t, words(admit("--publisher", "brackwater")), "0 of 2 distinct channels")
+	assert.Contains(t, words(admit("--publisher", "tidewright", "--role", "anchor")), "0 of 2 distinct channels")
+
+	withdrawn := endeixis(t, s, "curator", "keyring", "withdraw", anchor.Fingerprint, "--reason", "the contract ended")
+	require.Zero(t, withdrawn.code, withdrawn.err)
+	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint)), "The certification holds, and the anchor is withdrawn")
+	assert.Contains(t, words(admit("--publisher", "tidewright")), "0 of 2 distinct channels")
+	assert.Contains(t, words(endeixis(t, s, "curator", "keyring", "withdraw", anchor.Fingerprint, "--reason", "twice")), "only an admitted key can be withdrawn")
+	require.Zero(t, endeixis(t, s, "curator", "keyring", "reconsider", anchor.Fingerprint, "--reason", "it was renewed").code)
+	back := endeixis(t, s, "curator", "keyring", "admit", anchor.Fingerprint, "--publisher", "tidewright", "--role", "anchor", "--reason", "renewed; the sightings stand")
+	require.Zero(t, back.code, back.err)
+	admitted := admit("--publisher", "tidewright")
+	require.Zero(t, admitted.code, admitted.err)
+	assert.Contains(t, admitted.out, "admitted")
+
+	// A release signed by it would count now; one by a withdrawn key does not.
+	require.Zero(t, endeixis(t, s, "curator", "keyring", "withdraw", keyOf(t, "tidewright-release.asc").Fingerprint, "--reason", "for a test").code)
+	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, words(r), "that key was withdrawn from the keyring")
+}
+
+// TestTwoCurators: where the policy says so, one proposes and another admits.
+func TestTwoCurators(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	fields := filepath.Join(t.TempDir(), "two.yaml")
+	require.NoError(t, os.WriteFile(fields, []byte("two_curators: true\n"), 0o600))
+	require.Zero(t, endeixis(t, s, "curator", "policy", "set", fields, "--publisher", "brackwater", "--reason", "their site was broken into once").code)
+	key := keyOf(t, "brackwater-release.asc")
+	require.Zero(t, endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", key.Fingerprint, "--channel", "phone", "--at", "their desk").code)
+	admit := func(role string, args ...string) ran {
+		return endeixis(t, s, role, append([]string{"keyring", "admit", key.Fingerprint, "--publisher", "brackwater", "--reason", "site and phone agree"}, args...)...)
+	}
+	first := admit("curator")
+	require.Zero(t, first.code, first.err)
+	assert.Contains(t, words(first), "tobiah proposed it on")
+	assert.Contains(t, first.err, "it counts when another admits it")
+	assert.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-1.9", "--wait").code, "a proposal counts for nothing")
+	assert.Contains(t, words(admit("curator")), "tobiah proposed it", "the same person twice is one")
+	assert.Contains(t, words(admit("administrator", "--role", "anchor")), "you ask for something else")
+
+	declined := endeixis(t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "who answered the phone?")
+	require.Zero(t, declined.code, declined.err)
+	assert.NotContains(t, declined.out, "proposed")
+	assert.Contains(t, words(endeixis(t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "again")), "No proposal waits")
+	require.Zero(t, admit("administrator").code)
+	second := admit("curator")
+	require.Zero(t, second.code, second.err)
+	assert.Contains(t, second.out, "admitted")
+	assert.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-1.9", "--wait").code)
+	record := endeixis(t, s, "auditor", "record", "list", "--kind", "admission-proposed")
+	assert.Equal(t, 3, strings.Count(record.out, "admission-proposed"), "each proposal is on record")
+}
+
+// TestPublisherSet changes a publisher, and the new scope counts.
+func TestPublisherSet(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	set := endeixis(t, s, "curator", "publisher", "set", "corran", "--scope", "disc-*", "--contact", "the new desk")
+	require.Zero(t, set.code, set.err)
+	r := endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait")
+	assert.NotContains(t, r.out, "expected from corran", "the old scope is gone")
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"corran"}, "say what to change"},
+		{[]string{"corran", "--contact", "the new desk"}, "is known about corran already"},
+		{[]string{"corran", "--name", " "}, "needs a name"},
+		{[]string{"corran", "--scope", "[a"}, "not a name pattern"},
+		{[]string{"nobody", "--name", "N"}, "no publisher"},
+	} {
+		r := endeixis(t, s, "curator", append([]string{"publisher", "set"}, c.args...)...)
+		assert.NotZero(t, r.code)
+		assert.Contains(t, words(r), c.says)
+	}
+	assert.Equal(t, 3, endeixis(t, s, "operator", "publisher", "set", "corran", "--name", "X").code)
+}
+
+// TestKeyListIsPaged asks for pages and parts of the keyring.
+func TestKeyListIsPaged(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	c := s.Client(t, "auditor")
+	all, err := c.Keys(t.Context(), client.KeyFilter{})
+	require.NoError(t, err)
+	require.Greater(t, len(all), 8)
+	for _, test := range []struct {
+		filter client.KeyFilter
+		want   func(i int) bool
+	}{
+		{client.KeyFilter{State: "candidate"}, func(i int) bool { return all[i].State == "candidate" }},
+		{client.KeyFilter{Publisher: "oarlock"}, func(i int) bool { return all[i].Publisher == "oarlock" }},
+		{client.KeyFilter{Text: "WEN ashby"}, func(i int) bool { return strings.Contains(all[i].UserIDs[0], "Wen Ashby") }},
+		{client.KeyFilter{Text: all[2].Grouped[5:24]}, func(i int) bool { return i == 2 }},
+		{client.KeyFilter{Waiting: true}, func(i int) bool { return all[i].State == "candidate" || all[i].Conflict }},
+	} {
+		got, err := c.Keys(t.Context(), test.filter)
+		require.NoError(t, err)
+		var want, have []string
+		for i, k := range all {
+			if test.want(i) {
+				want = append(want, k.Fingerprint)
+			}
+		}
+		for _, k := range got {
+			have = append(have, k.Fingerprint)
+		}
+		assert.NotEmpty(t, want, "%+v", test.filter)
+		assert.Equal(t, want, have, "%+v", test.filter)
+	}
+}
