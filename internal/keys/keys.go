@@ -359,8 +359,8 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 	sightingsOf := grouped(sightings, func(v store.Sighting) []byte { return v.Fingerprint })
 	proposalsOf := grouped(waiting, func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, row := range rows {
-		fp := string(row.Fingerprint)
-		v, err := s.view(ring, row, evidence{changesOf[fp], sightingsOf[fp], proposalsOf[fp]}, policies.Of(row.Publisher))
+		e := evidence{changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], proposalsOf[string(row.Fingerprint)]}
+		v, err := s.view(ring, row, e, policies.Of(row.Publisher))
 		if err != nil {
 			return nil, false, err
 		}
