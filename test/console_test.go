@@ -424,6 +424,21 @@ func TestConsolePolicy(t *testing.T) {
 	shown := endeixis(t, s, "auditor", "policy", "show", "--output", "json")
 	assert.Contains(t, shown.out, `"corroboration_channels": 12`)
 
+	// A waiver is granted, and ended.
+	b.press("Grant a waiver")
+	b.choose("Ground that is lifted", "manifest-unsigned")
+	b.choose("For the publisher", "corran")
+	b.fill("Why the exception is granted", "their signing key is in the post")
+	b.accessible("granting a waiver")
+	b.do(chromedp.Evaluate(`(() => { const i = document.querySelector('input[type="date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "`+time.Now().AddDate(0, 2, 0).Format(time.DateOnly)+`"); i.dispatchEvent(new Event("input", { bubbles: true })); })()`, nil))
+	b.press("Grant")
+	b.sees("their signing key is in the post")
+	b.accessible("waivers")
+	b.press("End it")
+	b.fill("Why it ends", "it arrived")
+	b.press("End the waiver")
+	b.sees("by tobiah: it arrived")
+
 	// One publisher has fields of its own.
 	b.sees("Everybody is judged by the policy above")
 	b.do(chromedp.SetValue(`//label[contains(., "Set those of")]//select`, "corran", chromedp.BySearch))

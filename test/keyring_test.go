@@ -4,8 +4,10 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,6 +15,7 @@ import (
 	"endeixis/demo/scenario"
 	"endeixis/internal/client"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/wire"
 )
 
 // keyOf finds one of the publishers' keys by the name of its file.
@@ -190,4 +193,56 @@ func TestKeyListIsPaged(t *testing.T) {
 		assert.NotEmpty(t, want, "%+v", test.filter)
 		assert.Equal(t, want, have, "%+v", test.filter)
 	}
+}
+
+// TestWaivers grants, uses and ends one, and refuses what makes no sense.
+func TestWaivers(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	run := func() ran {
+		return endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.1-unsigned", "--wait")
+	}
+	assert.Equal(t, 11, run().code)
+	day := time.Now().AddDate(0, 1, 0).Format(time.DateOnly)
+	add := func(role string, args ...string) ran {
+		return endeixis(t, s, role, append([]string{"waiver", "add"}, args...)...)
+	}
+	granted := add("curator", "manifest-unsigned", "--pattern", "gauge-fw-4.1-*", "--until", day, "--reason", "the signature was lost on their side", "--output", "json")
+	require.Zero(t, granted.code, granted.err)
+	var w wire.Waiver
+	granted.decode(t, &w)
+	cleared := run()
+	assert.Zero(t, cleared.code, cleared.err)
+	assert.Contains(t, words(cleared), "The ground manifest-unsigned was waived by tobiah until "+w.Until.Format(time.DateOnly))
+	assert.Contains(t, words(endeixis(t, s, "auditor", "waiver", "list")), day+" in force tobiah")
+
+	number := strconv.FormatInt(w.ID, 10)
+	assert.Equal(t, 3, endeixis(t, s, "operator", "waiver", "end", number, "--reason", "x").code)
+	ended := endeixis(t, s, "curator", "waiver", "end", number, "--reason", "they sent it")
+	require.Zero(t, ended.code, ended.err)
+	assert.Contains(t, words(ended), "ended by tobiah: they sent it")
+	assert.Equal(t, 11, run().code, "an ended waiver stops working by itself")
+	assert.Contains(t, words(endeixis(t, s, "curator", "waiver", "end", number, "--reason", "again")), "has ended before")
+	assert.Contains(t, words(endeixis(t, s, "curator", "waiver", "end", "999", "--reason", "x")), "There is no waiver 999")
+
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"digest-mismatch", "--publisher", "corran", "--until", day, "--reason", "r"}, "cannot be waived"},
+		{[]string{"signer-candidate", "--publisher", "corran", "--until", day, "--reason", "r"}, "cannot be waived"},
+		{[]string{"manifest-unsigned", "--until", day, "--reason", "r"}, "for a publisher, or for names"},
+		{[]string{"manifest-unsigned", "--pattern", "*", "--until", day, "--reason", "r"}, "narrows"},
+		{[]string{"manifest-unsigned", "--pattern", "[", "--until", day, "--reason", "r"}, "narrows"},
+		{[]string{"manifest-unsigned", "--publisher", "nobody", "--until", day, "--reason", "r"}, "no publisher"},
+		{[]string{"manifest-unsigned", "--publisher", "corran", "--until", "2020-01-01", "--reason", "r"}, "a day to come"},
+		{[]string{"manifest-unsigned", "--publisher", "corran", "--until", "2099-01-01", "--reason", "r"}, "within two years"},
+		{[]string{"manifest-unsigned", "--publisher", "corran", "--until", "spring", "--reason", "r"}, "not a day"},
+		{[]string{"manifest-unsigned", "--publisher", "corran", "--until", day, "--reason", " "}, "needs a reason"},
+	} {
+		r := add("curator", c.args...)
+		assert.NotZero(t, r.code, c.args)
+		assert.Contains(t, words(r), c.says)
+	}
+	assert.Equal(t, 3, add("operator", "manifest-unsigned", "--publisher", "corran", "--until", day, "--reason", "r").code)
 }

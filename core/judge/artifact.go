@@ -56,6 +56,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 		}
 		out.Grounds = append(out.Grounds, g)
 	}
+	out.Grounds = append(out.Grounds, waivedGrounds(out.Paths)...)
 	out.Verdict = verdictOf(&out, listings)
 	return out
 }
@@ -180,7 +181,7 @@ func contentsGrounds(item *survey.Item) []Ground {
 func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outcome) bool {
 	signed := false
 	for _, over := range item.Signatures {
-		f := b.signature(over, m)
+		f := b.signature(item.Path, over, m)
 		out.Grounds = append(out.Grounds, f.ground)
 		if f.ruledOut() {
 			continue
@@ -239,6 +240,15 @@ func (f *finding) links() []Link {
 		publisher.Detail = "not the publisher expected here"
 	default:
 		sig.State, sig.Detail = Broken, string(f.ground.Code)
+	}
+	if f.waiver != nil {
+		key.State, publisher.State = Holds, Holds
+		publisher.Detail = "the key is admitted for this publisher"
+		weak := &sig
+		if f.ground.Code == SignerExpired {
+			weak = &key
+		}
+		waive(f.waiver, weak)
 	}
 	return []Link{sig, key, publisher}
 }
@@ -442,6 +452,9 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 			rest, reason = v.best.links(), v.best.ground
 		} else {
 			rest[0].State, rest[0].Detail = Missing, "no signature over the manifest is here"
+			if w := b.waiver(ManifestUnsigned, b.concerned(item.Path), item.Path); w != nil {
+				waive(w, &rest[0], &rest[1], &rest[2])
+			}
 		}
 	}
 	switch {
@@ -452,6 +465,9 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 		d.State = Broken
 		d.Detail += ", which is too weak to rule out tampering"
 		reason = Ground{Code: WeakDigestOnly, Advice: "Ask the publisher for SHA-256 or stronger, or for a signature."}
+		if w := b.waiver(WeakDigestOnly, b.concerned(item.Path), item.Path); w != nil {
+			waive(w, &d)
+		}
 	}
 	return pathOf(SignedManifest, append(append(links, d, entry, list), rest...), reason)
 }
@@ -465,7 +481,7 @@ func artifactLink(item *survey.Item, m *measure.Measurement) Link {
 func pathOf(kind PathKind, links []Link, reason Ground) ProofPath {
 	p := ProofPath{Kind: kind, Complete: true, Links: links}
 	for _, l := range links {
-		if l.State != Holds {
+		if l.State != Holds && l.State != Waived {
 			p.Complete = false
 		}
 	}

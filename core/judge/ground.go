@@ -57,6 +57,8 @@ const (
 	WithinCleared         Code = "within-cleared"
 	ContentsUnread        Code = "contents-unread"
 	Corroborated          Code = "corroborated"
+	// WaivedGround: without a waiver no path would be complete.
+	WaivedGround Code = "waived"
 )
 
 // A Ground is one reason for or against an item.
@@ -77,8 +79,18 @@ type Ground struct {
 	Computed  digest.Value     `json:"computed,omitempty"`
 	// Findings explain why digests differ, where that was established.
 	Findings []diagnose.Finding `json:"findings,omitempty"`
+	// Waiver is set where one was used.
+	Waiver *WaiverFacts `json:"waiver,omitempty"`
 	// Signature is set where a signature was verified.
 	Signature *SignatureFacts `json:"signature,omitempty"`
+}
+
+// WaiverFacts identify a waiver that was used.
+type WaiverFacts struct {
+	Record int64     `json:"record"`
+	Ground Code      `json:"ground"`
+	By     string    `json:"by"`
+	Until  time.Time `json:"until"`
 }
 
 // SignatureFacts is what was found about one signature.
@@ -121,6 +133,9 @@ const (
 	Broken    LinkState = "broken"  // the evidence is there and does not hold
 	Missing   LinkState = "missing" // the evidence is not there
 	Unreached LinkState = "unreached"
+	// Waived: the evidence does not hold or is not there, and a waiver
+	// lifts that.
+	Waived LinkState = "waived"
 )
 
 // A Link is one piece of evidence in a path.
@@ -135,6 +150,8 @@ type Link struct {
 	// Ref is what the link leads to: an item's path, a key's fingerprint or
 	// a publisher's slug.
 	Ref string `json:"ref,omitempty"`
+
+	waiver *Waiver
 }
 
 // A ProofPath is a line of evidence from an artifact towards an admitted key.

@@ -30,7 +30,9 @@ type Basis struct {
 	// Own holds, by slug, the policies of publishers that have one of their
 	// own.
 	Own map[string]Policy
-	Now time.Time
+	// Waivers are those that had been granted, and not ended.
+	Waivers []Waiver
+	Now     time.Time
 	// Expected says whose signatures count.
 	Expected Expectation
 }
@@ -141,7 +143,7 @@ type Voucher struct {
 // Signed reports whether the manifest is signed by an admitted key of an
 // expected publisher, and nothing refuses it.
 func (v *Voucher) Signed() bool {
-	return v.refusal == nil && v.best != nil && v.best.carries
+	return v.refusal == nil && v.best != nil && v.best.carries && v.best.waiver == nil
 }
 
 // A finding is one signature, judged.
@@ -149,6 +151,7 @@ type finding struct {
 	ground  Ground
 	carries bool // a proof path can pass through it
 	key     *keyring.Key
+	waiver  *Waiver // lifts the ground, and lets a path pass
 }
 
 // says returns the finding with what its ground says.
@@ -159,8 +162,8 @@ func (f finding) says(code Code, effect Effect, sentence, advice string) finding
 
 // signature judges one signature over an item with the given measurement. A
 // signature whose name fits several files is over the one on which it holds.
-func (b Basis) signature(over survey.SignatureOver, m *measure.Measurement) finding {
-	f := b.weigh(over, m)
+func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Measurement) finding {
+	f := b.weigh(item, over, m)
 	if !over.Doubtful {
 		return f
 	}
@@ -179,8 +182,8 @@ func (f *finding) ruledOut() bool {
 	return f.ground.Code == SignatureInvalid && f.ground.Effect == Notes
 }
 
-// weigh judges a signature by itself.
-func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding {
+// weigh judges a signature over an item by itself.
+func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurement) finding {
 	facts := &SignatureFacts{File: over.File, Index: over.Index}
 	f := finding{ground: Ground{Source: over.File, Signature: facts}}
 	name := plain.Text(over.File)
@@ -244,7 +247,7 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 	}
 	switch result.Status {
 	case openpgp.Valid:
-		return b.standing(f, result, who, name)
+		return b.standing(f, result, item, who, name)
 	case openpgp.Invalid:
 		return f.says(SignatureInvalid, Refuses,
 			fmt.Sprintf("The signature %s by %s does not hold over these bytes: the file or the signature was changed after signing, or they do not belong together.", name, who),
@@ -268,6 +271,17 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 	case openpgp.SignerUnfit:
 		return f.says(SignerUnfit, Withholds, fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason), "Import a fresh copy of the key; if it stays so, ask the publisher.")
 	case openpgp.Weak:
+		// A waiver lifts the weakness and nothing else: the key has to count.
+		if w := b.waiver(SignatureWeak, facts.Publisher, item); w != nil {
+			standing := b.standing(f, result, item, who, name)
+			if !standing.carries {
+				return standing
+			}
+			// One that rests on a waiver itself is not lifted twice.
+			if standing.waiver == nil {
+				f.carries, f.waiver = true, w
+			}
+		}
 		return f.says(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
 	case openpgp.Unsupported:
 		return f.says(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
@@ -278,7 +292,7 @@ func (b Basis) weigh(over survey.SignatureOver, m *measure.Measurement) finding 
 
 // standing decides what a valid signature is worth: whether its key counts,
 // and for whom.
-func (b Basis) standing(f finding, result openpgp.Result, who, name string) finding {
+func (b Basis) standing(f finding, result openpgp.Result, item, who, name string) finding {
 	switch state := f.key.StateAt(b.Now); state {
 	case keyring.Candidate:
 		return f.says(SignerCandidate, Withholds,
@@ -297,6 +311,9 @@ func (b Basis) standing(f finding, result openpgp.Result, who, name string) find
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
 		effect := b.policyOf(f.key.Publisher).ExpiredSigner
 		f.carries = effect == Notes
+		if w := b.waiver(SignerExpired, f.key.Publisher, item); w != nil && !f.carries {
+			f.carries, f.waiver = true, w
+		}
 		return f.says(SignerExpired, effect,
 			fmt.Sprintf("The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly)),
 			"If the publisher has extended the key, import its newer copy and judge again.")
@@ -311,7 +328,7 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 	v.Outcome.Grounds = append(v.Outcome.Grounds, readingGrounds(item, m)...)
 	if m.Problem == nil {
 		for _, over := range item.Signatures {
-			v.signatures = append(v.signatures, b.signature(over, m))
+			v.signatures = append(v.signatures, b.signature(item.Path, over, m))
 		}
 	}
 	for i := range v.signatures {

@@ -268,6 +268,15 @@ func Keep(ctx context.Context, curator *client.Client) error {
 			}
 		}
 	}
+	// Lanternfell cannot do better before the spring.
+	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
+		if _, err := curator.GrantWaiver(ctx, client.NewWaiver{
+			Ground: ground, Publisher: "lanternfell", Pattern: "lamp-ctl-3.6-*", Until: time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 4, 0),
+			Reason: "They publish MD5 lists, unsigned, until their new build room is ready; each list was compared with them on the phone.",
+		}); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -2,6 +2,8 @@ package scenario
 
 import (
 	"bytes"
+	"crypto/md5"
+	"fmt"
 	"time"
 
 	"endeixis/core/openpgp/pgptest"
@@ -53,7 +55,14 @@ func signatureFolders() map[string]folder {
 	other := small("4.5", func([]byte) []byte { return nil })["SHA256SUMS"]
 	message := small("4.6", func([]byte) []byte { return pgptest.Message(other, pgptest.Sig{Created: release}, tide) })
 
+	// What Lanternfell sends since they were asked for more: still MD5.
+	waived := folder{"lamp-ctl-3.6-head.bin": image("lamp-ctl-3.6-head", 96<<10), "lamp-ctl-3.6-drive.bin": image("lamp-ctl-3.6-drive", 96<<10)}
+	for _, name := range []string{"lamp-ctl-3.6-drive.bin", "lamp-ctl-3.6-head.bin"} {
+		waived["MD5SUMS"] = fmt.Appendf(waived["MD5SUMS"], "%x  %s\n", md5.Sum(waived[name]), name) //nolint:gosec // as such lists are
+	}
+
 	return map[string]folder{
+		"lanternfell/lamp-ctl-3.6":                 waived,
 		"tidewright/gauge-fw-4.6-weak-hash":        small("4.6", spec(func(s *pgptest.Sig) { s.Hash = pgptest.SHA1 })),
 		"tidewright/gauge-fw-4.6-future":           small("4.6", spec(func(s *pgptest.Sig) { s.Created = release.AddDate(40, 0, 0) })),
 		"tidewright/gauge-fw-4.6-lapsed":           small("4.6", spec(func(s *pgptest.Sig) { s.Hashed = []pgptest.Sub{pgptest.Expires(30 * 24 * time.Hour)} })),

@@ -59,6 +59,35 @@ func (a *API) registerPolicies() {
 		version, err := a.Keys.SetPolicy(ctx, p.Name, in.Body.Document, in.Body.Reason)
 		return answer(policyOf(version), err)
 	})
+	handle(a, op(http.MethodGet, "/waivers", "list-waivers", "List the waivers, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Waiver]], error) {
+		rows, err := a.Store.Waivers(ctx)
+		return answer(wire.Page[wire.Waiver]{Items: convert(rows, a.waiverOf)}, err)
+	})
+	type newWaiver struct {
+		Body struct {
+			Ground    judge.Code `json:"ground" doc:"weak-digest-only, manifest-unsigned, signature-weak or signer-expired."`
+			Publisher string     `json:"publisher,omitempty" maxLength:"64"`
+			Pattern   string     `json:"pattern,omitempty" maxLength:"500" doc:"A pattern for the names of the files that the ground is about."`
+			Until     time.Time  `json:"until" doc:"The moment from which it counts no longer."`
+			Reason    string     `json:"reason"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/waivers", "grant-waiver", "Grant a waiver", access.Curator), func(ctx context.Context, in *newWaiver) (*body[wire.Waiver], error) {
+		p, _ := principal(ctx)
+		w, err := a.Keys.GrantWaiver(ctx, p.Name, keys.NewWaiver{Ground: in.Body.Ground, Publisher: in.Body.Publisher, Pattern: in.Body.Pattern, Until: in.Body.Until, Reason: in.Body.Reason})
+		return answer(a.waiverOf(w), err)
+	})
+	type endWaiver struct {
+		ID   int64 `path:"id" minimum:"1"`
+		Body struct {
+			Reason string `json:"reason"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/waivers/{id}/end", "end-waiver", "End a waiver before its day", access.Curator), func(ctx context.Context, in *endWaiver) (*body[wire.Waiver], error) {
+		p, _ := principal(ctx)
+		w, err := a.Keys.EndWaiver(ctx, p.Name, in.ID, in.Body.Reason)
+		return answer(a.waiverOf(w), err)
+	})
 	type ownPolicy struct {
 		Slug string `path:"slug"`
 		Body struct {

@@ -280,6 +280,20 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 	return out, nil
 }
 
+func (a *API) waiverOf(w store.Waiver) wire.Waiver {
+	out := wire.Waiver{
+		ID: w.ID, Ground: w.Ground, Publisher: w.Publisher, Pattern: plain.Text(w.Pattern), Reason: plain.Text(w.Reason), By: w.By, Created: w.CreatedAt, Until: w.Until,
+		State: "in force", Ended: w.EndedAt, EndedBy: w.EndedBy, EndReason: plain.Text(w.EndReason), Record: w.Position,
+	}
+	switch {
+	case w.EndedAt != nil:
+		out.State = "ended"
+	case !a.Now().Before(w.Until):
+		out.State = "run out"
+	}
+	return out
+}
+
 func policyOf(v keys.PolicyVersion) wire.PolicyVersion {
 	return wire.PolicyVersion{
 		Version: v.Version, Publisher: v.Publisher, Reason: plain.Text(v.Reason), Created: v.CreatedAt, By: v.CreatedBy,

@@ -364,8 +364,12 @@ func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expec
 	if err != nil {
 		return nil, err
 	}
+	waivers, err := s.keys.WaiversAsOf(ctx, b.JudgedAsOf)
+	if err != nil {
+		return nil, err
+	}
 	return &court{
-		basis:    judge.Basis{Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf, Expected: expected},
+		basis:    judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf, Expected: expected},
 		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{},
 	}, nil
 }

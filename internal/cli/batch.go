@@ -536,11 +536,12 @@ func problems(item wire.Item) []judge.Ground {
 	return out
 }
 
-// notes are the grounds that are worth knowing about a cleared item.
+// notes are the grounds that are worth knowing about a cleared item, every
+// waiver that it rests on among them.
 func notes(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
-		if g.Effect == judge.Notes {
+		if g.Effect == judge.Notes || g.Code == judge.WaivedGround && g.Sentence != reason(item) {
 			out = append(out, g)
 		}
 	}

@@ -125,14 +125,14 @@ func (a *app) lastColumn(g *grid) int {
 func (a *app) coloured() bool { return a.terminal && os.Getenv("NO_COLOR") == "" }
 
 var paints = map[string]text.Colors{
-	"cleared": {text.FgGreen}, "admitted": {text.FgGreen}, "agrees": {text.FgGreen}, "holds": {text.FgGreen}, "resolved": {text.FgYellow},
+	"cleared": {text.FgGreen}, "admitted": {text.FgGreen}, "agrees": {text.FgGreen}, "holds": {text.FgGreen}, "resolved": {text.FgYellow}, "waived": {text.FgYellow},
 	"unproven": {text.FgYellow}, "candidate": {text.FgYellow}, "missing": {text.FgYellow},
 	"refused": {text.FgRed}, "withdrawn": {text.FgRed}, "conflict": {text.FgRed}, "broken": {text.FgRed}, "invalid": {text.FgRed}, "revoked": {text.FgRed}, "certifier-unfit": {text.FgRed},
 	"expired": {text.FgYellow}, "weak": {text.FgYellow}, "not-vouching": {text.FgYellow}, "failed": {text.FgRed},
 }
 
 var marks = map[string]string{
-	"cleared": "✓", "unproven": "?", "refused": "✗", "absent": "–", "holds": "✓", "missing": "?", "broken": "✗", "unreached": "·",
+	"cleared": "✓", "unproven": "?", "refused": "✗", "absent": "–", "holds": "✓", "missing": "?", "broken": "✗", "unreached": "·", "waived": "○",
 	"invalid": "✗", "revoked": "✗", "certifier-unfit": "✗", "expired": "?", "weak": "?", "not-vouching": "?",
 }
 

@@ -413,6 +413,23 @@ type Change struct {
 	After  string `json:"after,omitempty" doc:"The digest in the copy."`
 }
 
+// Waiver is an exception that was granted.
+type Waiver struct {
+	ID        int64      `json:"id"`
+	Ground    string     `json:"ground"`
+	Publisher string     `json:"publisher"`
+	Pattern   string     `json:"pattern"`
+	Reason    string     `json:"reason"`
+	By        string     `json:"by"`
+	Created   time.Time  `json:"created"`
+	Until     time.Time  `json:"until" doc:"The moment from which it counts no longer."`
+	State     string     `json:"state" enum:"in force,ended,run out"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	EndedBy   string     `json:"ended_by,omitempty"`
+	EndReason string     `json:"end_reason,omitempty"`
+	Record    int64      `json:"record"`
+}
+
 // PolicyVersion is one change of the policy, or of what a publisher has
 // otherwise.
 type PolicyVersion struct {

@@ -219,6 +219,26 @@ export function usePolicyFields() {
   return useQuery({ queryKey: ["policy-fields"], queryFn: () => ask(api.GET("/api/v1/policy-fields")), staleTime: Infinity });
 }
 
+export function useWaivers() {
+  return useQuery({ queryKey: ["waivers"], queryFn: () => ask(api.GET("/api/v1/waivers")) });
+}
+
+export function useGrantWaiver() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { ground: string; publisher?: string; pattern?: string; until: string; reason: string }) => ask(api.POST("/api/v1/waivers", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["waivers"] }),
+  });
+}
+
+export function useEndWaiver(id: number) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { reason: string }) => ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["waivers"] }),
+  });
+}
+
 export function useSetOwnPolicy(slug: string) {
   const queries = useQueryClient();
   return useMutation({

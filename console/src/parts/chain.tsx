@@ -1,4 +1,4 @@
-import { Check, CircleDashed, CircleHelp, X } from "lucide-react";
+import { Check, CircleCheck, CircleDashed, CircleHelp, X } from "lucide-react";
 import { Link as RouterLink } from "react-router";
 
 import type { Link, ProofPath } from "../api/client";
@@ -6,6 +6,7 @@ import type { Link, ProofPath } from "../api/client";
 const states = {
   holds: { icon: Check, ring: "border-success text-success", says: "holds" },
   broken: { icon: X, ring: "border-error text-error", says: "does not hold" },
+  waived: { icon: CircleCheck, ring: "border-warning text-warning", says: "waived" },
   missing: { icon: CircleHelp, ring: "border-warning text-warning", says: "missing" },
   unreached: { icon: CircleDashed, ring: "border-base-300", says: "not reached" },
 } as const;
@@ -46,7 +47,7 @@ export function Chain({ path, itemAt }: { path: ProofPath; itemAt: (ref: string)
 function ChainLink({ link, last, to }: { link: Link; last: boolean; to?: string }) {
   const state = states[link.state as keyof typeof states] ?? states.unreached;
   const Icon = state.icon;
-  const solid = link.state === "holds";
+  const solid = link.state === "holds" || link.state === "waived";
   const label = <span className="font-mono text-sm wrap-anywhere">{link.label}</span>;
   return (
     <li className="flex min-w-0 flex-row md:w-1/4 md:flex-col" data-kind={link.kind} data-state={link.state}>

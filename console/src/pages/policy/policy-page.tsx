@@ -4,6 +4,7 @@ import type { Policy, PolicyVersion } from "../../api/client";
 import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
 import { OwnFields } from "./own-fields";
 import { shown, Value } from "./value";
+import { Waivers } from "./waivers";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 
@@ -31,6 +32,7 @@ export function PolicyPage() {
       </p>
       {editing ? <Edit key={current.version} policy={current.document} close={() => { setEditing(false); }} /> : <Fields policy={current.document} />}
       <OwnFields versions={versions} />
+      <Waivers />
       <History versions={versions} />
     </div>
   );

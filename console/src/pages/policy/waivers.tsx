@@ -1,0 +1,150 @@
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+
+import type { Waiver } from "../../api/client";
+import { mayCurate, useEndWaiver, useGrantWaiver, useMe, usePublishers, useWaivers } from "../../api/hooks";
+import { Field } from "../../parts/field";
+import { ProblemNote } from "../../parts/problem-note";
+import { day } from "../../parts/text";
+
+const grounds = ["weak-digest-only", "manifest-unsigned", "signature-weak", "signer-expired"];
+
+/** Exceptions: each lifts one ground until a day, and is named in every verdict that rests on it. */
+export function Waivers() {
+  const waivers = useWaivers();
+  const me = useMe();
+  const [granting, setGranting] = useState(false);
+  return (
+    <section id="waivers">
+      <div className="mb-1 flex items-center gap-3 border-b border-base-300 pb-1">
+        <h2>Waivers</h2>
+        {mayCurate(me.data) && !granting && (
+          <button type="button" className="btn btn-xs ml-auto" onClick={() => { setGranting(true); }}>
+            Grant a waiver
+          </button>
+        )}
+      </div>
+      {granting && <Grant done={() => { setGranting(false); }} />}
+      {waivers.error && <ProblemNote error={waivers.error} />}
+      {waivers.data?.items.length === 0 && <p className="soft">None was granted. The policy holds for everybody.</p>}
+      <ul className="rows">
+        {waivers.data?.items.map((w) => (
+          <WaiverLine key={w.id} w={w} />
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function WaiverLine({ w }: { w: Waiver }) {
+  const me = useMe();
+  const [ending, setEnding] = useState(false);
+  const open = w.state === "in force";
+  return (
+    <li className="py-1.5">
+      <p>
+        <span className={`font-semibold ${open ? "" : "line-through"}`}>{w.ground}</span> for{" "}
+        <span className="font-mono text-sm">{[w.publisher, w.pattern].filter(Boolean).join(", ")}</span>,{" "}
+        {open ? `until ${day(new Date(Date.parse(w.until) - 1).toISOString())}` : w.state}
+        {w.ended && ` on ${day(w.ended)} by ${w.ended_by ?? ""}: ${w.end_reason ?? ""}`}
+      </p>
+      <p className="text-sm">
+        {w.reason}{" "}
+        <span className="soft">
+          — {w.by}, {day(w.created)},{" "}
+          <Link className="quiet-link" to={`/records/${String(w.record)}`}>
+            record {w.record}
+          </Link>
+        </span>
+      </p>
+      {open && mayCurate(me.data) && !ending && (
+        <button type="button" className="btn btn-xs mt-1" onClick={() => { setEnding(true); }}>
+          End it
+        </button>
+      )}
+      {ending && <End w={w} close={() => { setEnding(false); }} />}
+    </li>
+  );
+}
+
+function End({ w, close }: { w: Waiver; close: () => void }) {
+  const end = useEndWaiver(w.id);
+  const [reason, setReason] = useState("");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    end.mutate({ reason }, { onSuccess: close });
+  };
+  return (
+    <form onSubmit={submit} className="mt-2 flex max-w-2xl flex-col gap-2">
+      <Field label="Why it ends">{(id) => <input id={id} className="input w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary btn-sm" disabled={end.isPending}>
+          End the waiver
+        </button>
+        <button type="button" className="btn btn-sm" onClick={close}>
+          Leave it
+        </button>
+      </div>
+      {end.error && <ProblemNote error={end.error} />}
+    </form>
+  );
+}
+
+function Grant({ done }: { done: () => void }) {
+  const grant = useGrantWaiver();
+  const publishers = usePublishers();
+  const [form, setForm] = useState({ ground: "", publisher: "", pattern: "", until: "", reason: "" });
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    // The day that is chosen is the last on which it counts.
+    const until = new Date(Date.parse(form.until) + 86_400_000).toISOString();
+    grant.mutate({ ...form, publisher: form.publisher || undefined, pattern: form.pattern || undefined, until }, { onSuccess: done });
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
+      <Field label="Ground that is lifted">
+        {(id) => (
+          <select id={id} className="select w-full" required value={form.ground} onChange={set("ground")}>
+            <option value="" disabled>
+              choose
+            </option>
+            {grounds.map((g) => (
+              <option key={g}>{g}</option>
+            ))}
+          </select>
+        )}
+      </Field>
+      <Field label="Last day">{(id) => <input id={id} type="date" className="input w-full" required value={form.until} onChange={set("until")} />}</Field>
+      <Field label="For the publisher">
+        {(id) => (
+          <select id={id} className="select w-full" value={form.publisher} onChange={set("publisher")}>
+            <option value="">any</option>
+            {publishers.data?.items.map((p) => (
+              <option key={p.slug} value={p.slug}>
+                {p.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </Field>
+      <Field label="For files named" hint="A pattern such as lamp-ctl-*; empty for any.">
+        {(id) => <input id={id} className="input w-full" value={form.pattern} onChange={set("pattern")} />}
+      </Field>
+      <div className="sm:col-span-2">
+        <Field label="Why the exception is granted" hint="Every verdict that rests on it says this.">
+          {(id) => <input id={id} className="input w-full" required value={form.reason} onChange={set("reason")} />}
+        </Field>
+      </div>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary btn-sm" disabled={grant.isPending}>
+          Grant
+        </button>
+        <button type="button" className="btn btn-sm" onClick={done}>
+          Leave it
+        </button>
+      </div>
+      {grant.error && <ProblemNote error={grant.error} />}
+    </form>
+  );
+}
