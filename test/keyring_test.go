@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/client"
 	"endeixis/internal/servicetest"
@@ -245,4 +247,87 @@ func TestWaivers(t *testing.T) {
 		assert.Contains(t, words(r), c.says)
 	}
 	assert.Equal(t, 3, add("operator", "manifest-unsigned", "--publisher", "corran", "--until", day, "--reason", "r").code)
+}
+
+// TestImportPreview shows what an import would do and does nothing; then the
+// import says the same, from a file, a directory and standard input.
+func TestImportPreview(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	dir := t.TempDir()
+	require.NoError(t, scenario.WriteKeys(dir))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "readme.txt"), []byte("keys of the harbour"), 0o600))
+	born := time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
+	// A newer copy of a known key, with a revocation, another name and subkey.
+	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
+	newer := pgptest.NewCertificate(known).
+		Key(known, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(1, "")}}).
+		UserID("Corran \x1b[31mred", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(9 * 365 * 24 * time.Hour)}}).
+		Subkey(pgptest.NewKey("a new subkey", pgptest.P256, born), pgptest.Sig{Created: born}, nil)
+	file := filepath.Join(t.TempDir(), "newer.asc")
+	require.NoError(t, os.WriteFile(file, newer.Armored(), 0o600))
+	preview := endeixis(t, s, "auditor", "keyring", "import", "--preview", file)
+	require.Zero(t, preview.code, preview.err)
+	for _, says := range []string{"updated", "It is revoked by its owner, on 2026-01-14 (superseded)", "Its expiry becomes 2033-05-04; it had none", `A user ID is added: Corran \x1b[31mred`, "A subkey is added: ECDSA P-256", "Nothing was imported"} {
+		assert.Contains(t, words(preview), says)
+	}
+	c := s.Client(t, "auditor")
+	k, err := c.Key(t.Context(), known.Fingerprint())
+	require.NoError(t, err)
+	assert.Nil(t, k.Revoked, "a preview keeps nothing")
+
+	whole := endeixis(t, s, "auditor", "keyring", "import", "--preview", dir)
+	require.Zero(t, whole.code, whole.err)
+	assert.Contains(t, whole.err, "readme.txt was passed over")
+	assert.Equal(t, 3, strings.Count(whole.out, "new  "), "three of them are not in the keyring yet")
+	assert.Equal(t, 3, endeixis(t, s, "auditor", "keyring", "import", dir).code, "an auditor imports nothing")
+	done := endeixis(t, s, "operator", "keyring", "import", dir, file)
+	require.Zero(t, done.code, done.err)
+	assert.Contains(t, words(done), "It is revoked by its owner, on 2026-01-14")
+	again := endeixis(t, s, "operator", "keyring", "import", dir, file)
+	assert.NotContains(t, again.out, "new  ")
+	assert.NotContains(t, again.out, "updated")
+	record := endeixis(t, s, "auditor", "record", "list", "--kind", "key-imported", "--output", "json")
+	assert.Contains(t, record.out, known.Fingerprint())
+
+	// A secret key among others stops all of it.
+	secret := filepath.Join(t.TempDir(), "secret.asc")
+	require.NoError(t, os.WriteFile(secret, append(pgptest.Simple("fresh", pgptest.Ed25519, born, "F").Bytes(), newer.Secret()...), 0o600))
+	for _, args := range [][]string{{"--preview", secret}, {secret}} {
+		r := endeixis(t, s, "operator", append([]string{"keyring", "import"}, args...)...)
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, words(r), "This is a secret key")
+	}
+	assert.NotContains(t, endeixis(t, s, "auditor", "keyring", "list").out, " F ")
+}
+
+// TestFiftyMebibytesOfCertifications on one key are refused with a clear error,
+// and fifteen are read and kept.
+func TestFiftyMebibytesOfCertifications(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
+	made := pgptest.Simple("crowded", pgptest.Ed25519, born, "Crowded")
+	certification := pgptest.NewKey("busy", pgptest.RSA2048, born).Sign([]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born})
+	flood := func(n int) string {
+		file := filepath.Join(t.TempDir(), "crowded.pgp")
+		data := made.Bytes()
+		for i := range n {
+			one := bytes.Clone(certification)
+			copy(one[len(one)-8:], strconv.Itoa(10_000_000+i)) // each is another
+			data = append(data, one...)
+		}
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		return file
+	}
+	r := endeixis(t, s, "operator", "keyring", "import", flood(50<<20/len(certification)))
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, words(r), "16 MiB")
+	r = endeixis(t, s, "operator", "keyring", "import", flood(19_000))
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "new")
+	start := time.Now()
+	r = endeixis(t, s, "auditor", "keyring", "show", made.Primary.Fingerprint())
+	assert.Zero(t, r.code, r.err)
+	assert.Less(t, time.Since(start), time.Minute, "it ends at all")
 }

@@ -111,6 +111,11 @@ func corran() *pgptest.Certificate {
 	return pgptest.Simple("corran editions", pgptest.Ed25519Legacy, brackwaterBorn, "Corran Charts, editions desk <editions@corran.example>")
 }
 
+// corranProofs signed proof copies of charts, once.
+func corranProofs() *pgptest.Certificate {
+	return pgptest.Simple("corran proofs", pgptest.Ed25519, brackwaterBorn, "Corran Charts, proofs <proofs@corran.example>")
+}
+
 // oarlock returns the keys of the three maintainers of the data logger: of
 // three kinds, as people choose them. Any of them signs a release.
 func oarlock() [3]*pgptest.Certificate {
@@ -158,6 +163,7 @@ func Keys() []KeyFile {
 		keyFile("brackwater-bench.asc", "brackwater", bench),
 		keyFile("corran-editions-2027.asc", "corran", pgptest.Simple("corran editions, 2027", pgptest.Ed25519, release.AddDate(0, 8, 0), "Corran Charts, editions desk 2027 <editions@corran.example>")),
 		keyFile("lanternfell-first.asc", "lanternfell", pgptest.Simple("lanternfell, first", pgptest.P256, release.AddDate(0, 5, 0), "Lanternfell Controls <lamps@lanternfell.example>")),
+		keyFile("corran-proofs.asc", "corran", corranProofs()),
 	}
 }
 
@@ -183,6 +189,8 @@ type keeping struct {
 	reason, role string
 	// conflict is where another fingerprint was read, or nil.
 	conflict *sighting
+	// withdrawn is why it was withdrawn after that, or empty.
+	withdrawn string
 	// later is a newer copy that was imported after that.
 	later *pgptest.Certificate
 }
@@ -228,6 +236,10 @@ func keepings() []keeping {
 		}},
 		{key: keys[1], sightings: []sighting{{"vendor-site", "brackwater.example/security", ""}}},
 		{key: keys[12]},
+		{key: keys[15], reason: "Their two proof readers read it out.", withdrawn: "Corran no longer sends proofs; nobody answers for this key.", sightings: []sighting{
+			{"phone", "Proof desk, first reader", ""},
+			{"in-person", "Proof desk, second reader", ""},
+		}},
 		{key: keys[13], sightings: []sighting{
 			{"letter", "Printed on the sleeve of the October disc", ""},
 			{"colleague-elsewhere", "Read out by the harbour of Dun Quay, who have it from the publisher", ""},
@@ -259,6 +271,11 @@ func Keep(ctx context.Context, curator *client.Client) error {
 		}
 		if k.reason != "" {
 			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, client.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: k.role, Reason: k.reason}); err != nil {
+				return err
+			}
+		}
+		if k.withdrawn != "" {
+			if _, err := curator.WithdrawKey(ctx, k.key.Fingerprint, k.withdrawn); err != nil {
 				return err
 			}
 		}

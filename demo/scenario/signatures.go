@@ -61,7 +61,11 @@ func signatureFolders() map[string]folder {
 		waived["MD5SUMS"] = fmt.Appendf(waived["MD5SUMS"], "%x  %s\n", md5.Sum(waived[name]), name) //nolint:gosec // as such lists are
 	}
 
+	proof := folder{"chart-proof-14.img": image("chart-proof-14.img", 128<<10)}
+	proof["chart-proof-14.img.sig"] = corranProofs().Primary.Sign(proof["chart-proof-14.img"], pgptest.Sig{Created: release})
+
 	return map[string]folder{
+		"corran/chart-proof-14":                    proof,
 		"lanternfell/lamp-ctl-3.6":                 waived,
 		"tidewright/gauge-fw-4.6-weak-hash":        small("4.6", spec(func(s *pgptest.Sig) { s.Hash = pgptest.SHA1 })),
 		"tidewright/gauge-fw-4.6-future":           small("4.6", spec(func(s *pgptest.Sig) { s.Created = release.AddDate(40, 0, 0) })),

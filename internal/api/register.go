@@ -545,9 +545,30 @@ func (a *API) registerKeyring() {
 			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
 		}
 		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
-		return answer(wire.Import{Keys: convert(imported, func(k keys.Imported) wire.Imported {
-			return wire.Imported{Fingerprint: string(k.Fingerprint), Result: k.Result}
-		}), Notes: append([]string{}, notes...)}, err)
+		if err != nil {
+			return nil, err
+		}
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(a.importOf(imported, notes, policies.Rules(a.Now())), err)
+	})
+	type preview struct {
+		Body struct {
+			Data string `json:"data" doc:"The key file, armored or binary, in base64."`
+		}
+	}
+	previewing := op(http.MethodPost, "/key-readings", "preview-import", "Show what importing a key file would do; nothing is kept", access.Auditor)
+	previewing.MaxBodyBytes = 24 << 20
+	handle(a, previewing, func(ctx context.Context, in *preview) (*body[wire.Import], error) {
+		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
+		if err != nil {
+			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
+		}
+		imported, notes, err := a.Keys.Preview(ctx, data)
+		if err != nil {
+			return nil, err
+		}
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(a.importOf(imported, notes, policies.Rules(a.Now())), err)
 	})
 	type inspection struct {
 		Body struct {

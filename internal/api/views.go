@@ -105,9 +105,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	}
 	out.Expires, _ = cert.Expires(v.Rules)
 	out.Expired = out.Expires != nil && !now.Before(*out.Expires)
-	if r := cert.Revocation(); r != nil {
-		out.Revoked = &wire.Revocation{At: r.Time, Reason: r.Reason.String(), Text: plain.Text(r.Text)}
-	}
+	out.Revoked = revokedOf(cert)
 	for _, s := range cert.Subkeys {
 		out.Subkeys = append(out.Subkeys, wire.Subkey{Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created, Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...)})
 	}
@@ -278,6 +276,28 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 	}
 	out.Sentence = read.String()
 	return out, nil
+}
+
+func (a *API) importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
+	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported {
+		out := wire.Imported{
+			Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: []string{}, State: string(k.State), Publisher: k.Publisher,
+			Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
+		}
+		for _, name := range k.Certificate.Names() {
+			out.UserIDs = append(out.UserIDs, plain.Text(name))
+		}
+		out.Expires, _ = k.Certificate.Expires(rules)
+		return out
+	})}
+}
+
+func revokedOf(cert *openpgp.Certificate) *wire.Revocation {
+	r := cert.Revocation()
+	if r == nil {
+		return nil
+	}
+	return &wire.Revocation{At: r.Time, Reason: r.Reason.String(), Text: plain.Text(r.Text)}
 }
 
 func (a *API) waiverOf(w store.Waiver) wire.Waiver {

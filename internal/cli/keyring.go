@@ -20,54 +20,6 @@ func (a *app) keyringCommand() *cobra.Command {
 	return cmd
 }
 
-// maxKeyFile bounds what is read of a key file.
-const maxKeyFile = 16 << 20
-
-func (a *app) keyringImport() *cobra.Command {
-	var publisher string
-	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Import a publisher's key as a candidate", Args: cobra.ExactArgs(1),
-		Long:    "import reads a key file, armored or binary, or standard input for “-”. What is new\nbecomes a candidate: nothing counts by arriving. What is known already is completed.",
-		Example: "  endeixis keyring import brackwater-2027.asc --publisher brackwater",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			source := args[0]
-			if source == "-" {
-				source = "standard input"
-			}
-			data, err := a.readFile(args[0], maxKeyFile, "key file")
-			if err != nil {
-				return err
-			}
-			result, err := c.ImportKeys(cmd.Context(), data, source, publisher)
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"result", "fingerprint"}}
-			for _, k := range result.Keys {
-				g.add(k.Result, plain.Grouped(k.Fingerprint))
-			}
-			for _, n := range result.Notes {
-				a.note("%s", n)
-			}
-			return a.print(result, g, func() {
-				a.draw(g)
-				for _, k := range result.Keys {
-					if k.Result == "new" {
-						a.note("It is a candidate and does not count yet. Read its fingerprint on independent channels, note each with\n“endeixis keyring sight %s …”, and have a curator admit it.", k.Fingerprint)
-						return
-					}
-				}
-			})
-		},
-	}
-	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it is said to belong to")
-	return cmd
-}
-
 func (a *app) keyringList() *cobra.Command {
 	var f client.KeyFilter
 	cmd := &cobra.Command{

@@ -422,6 +422,12 @@ func (c *Client) followOnce(ctx context.Context, id int64, last *string, f func(
 	return b, false, lines.Err()
 }
 
+// PreviewImport tells what importing keys would do.
+func (c *Client) PreviewImport(ctx context.Context, data []byte) (wire.Import, error) {
+	var out wire.Import
+	return out, c.call(ctx, http.MethodPost, "/key-readings", map[string]any{"data": data}, &out)
+}
+
 // ImportKeys imports keys.
 func (c *Client) ImportKeys(ctx context.Context, data []byte, source, publisher string) (wire.Import, error) {
 	var out wire.Import

@@ -281,10 +281,19 @@ type Overview struct {
 	Records    int64      `json:"records"`
 }
 
-// Imported tells what became of one key of an import.
+// Imported tells what became of one key of an import, or would.
 type Imported struct {
-	Fingerprint string `json:"fingerprint"`
-	Result      string `json:"result" enum:"new,updated,unchanged"`
+	Fingerprint string      `json:"fingerprint"`
+	Result      string      `json:"result" enum:"new,updated,unchanged"`
+	Changes     []string    `json:"changes" doc:"What is new about a key that was known."`
+	UserIDs     []string    `json:"user_ids" doc:"Made safe to show; the primary one first."`
+	Algorithm   string      `json:"algorithm"`
+	Created     time.Time   `json:"created"`
+	Expires     *time.Time  `json:"expires,omitempty"`
+	Revoked     *Revocation `json:"revoked,omitempty"`
+	Subkeys     int         `json:"subkeys"`
+	State       string      `json:"state" enum:"candidate,admitted,withdrawn"`
+	Publisher   string      `json:"publisher"`
 }
 
 // DayCount is how many artifacts of a day got a verdict.

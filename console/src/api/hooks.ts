@@ -207,6 +207,10 @@ function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
   });
 }
 
+export function usePreviewImport() {
+  return useMutation({ mutationFn: (body: { data: string }) => ask(api.POST("/api/v1/key-readings", { body })) });
+}
+
 export function useImportKeys() {
   return useKeyringChange((body: { data: string; source: string; publisher?: string }) => ask(api.POST("/api/v1/keys", { body })));
 }

@@ -1,29 +1,38 @@
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 
-import { useImportKeys, usePublishers } from "../../api/hooks";
+import type { Import } from "../../api/client";
+import { useImportKeys, usePreviewImport, usePublishers } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { base64 } from "../../parts/text";
+import { base64, day } from "../../parts/text";
 
-const outcomes: Record<string, string> = {
-  new: "is new, and a candidate: it does not count before a curator admits it.",
-  updated: "was known; what is new about it was added.",
-  unchanged: "was known, and nothing about it is new.",
+const outcomes: Record<string, [done: string, planned: string]> = {
+  new: ["is new, and a candidate: it does not count before a curator admits it.", "is new. It will be a candidate, and count for nothing before a curator admits it."],
+  updated: ["was known; what is new about it was added.", "is known. What is new about it will be added:"],
+  unchanged: ["was known, and nothing about it is new.", "is known, and nothing about it is new."],
 };
 
 /** Import a key from a file or pasted text. */
 export function ImportPage() {
   const publishers = usePublishers();
   const importKeys = useImportKeys();
+  const preview = usePreviewImport();
   const [text, setText] = useState("");
   const [file, setFile] = useState<File | null>(null);
   const [publisher, setPublisher] = useState("");
-  const submit = async (event: FormEvent) => {
+  const content = async () => base64(file ? new Uint8Array(await file.arrayBuffer()) : new TextEncoder().encode(text));
+  const show = async (event: FormEvent) => {
     event.preventDefault();
-    const content = file ? new Uint8Array(await file.arrayBuffer()) : new TextEncoder().encode(text);
-    importKeys.mutate({ data: base64(content), source: file ? file.name : "pasted text", publisher: publisher || undefined });
+    importKeys.reset();
+    preview.mutate({ data: await content() });
+  };
+  const submit = async () => {
+    importKeys.mutate(
+      { data: await content(), source: file ? file.name : "pasted text", publisher: publisher || undefined },
+      { onSuccess: () => { preview.reset(); } },
+    );
   };
   return (
     <div className="flex max-w-3xl flex-col gap-4">
@@ -32,7 +41,7 @@ export function ImportPage() {
         What arrives here becomes a candidate and counts for nothing yet. Its fingerprint is to be read on independent channels first, not at the place where the key
         came from.
       </p>
-      <form onSubmit={(e) => void submit(e)} className="flex flex-col gap-4">
+      <form onSubmit={(e) => void show(e)} className="flex flex-col gap-4">
         <Field label="Key file" hint="Armored or binary, one key or many.">
           {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => { setFile(e.target.files?.[0] ?? null); }} />}
         </Field>
@@ -51,26 +60,72 @@ export function ImportPage() {
             </select>
           )}
         </Field>
-        <button type="submit" className="btn btn-primary self-start" disabled={importKeys.isPending || (!file && text.trim() === "")}>
-          Import
+        <button type="submit" className="btn btn-primary self-start" disabled={preview.isPending || (!file && text.trim() === "")}>
+          Look at it first
         </button>
       </form>
+      {preview.error && <ProblemNote error={preview.error} />}
+      {preview.data && (
+        <section className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4" aria-label="What would be imported">
+          <h2>What would be imported</h2>
+          <Keys read={preview.data} planned />
+          <button type="button" className="btn btn-primary self-start" disabled={importKeys.isPending} onClick={() => void submit()}>
+            Import
+          </button>
+        </section>
+      )}
       {importKeys.error && <ProblemNote error={importKeys.error} />}
       {importKeys.data && (
         <div role="status" className="rounded-box border border-success/60 bg-base-200 p-3">
-          {importKeys.data.keys.map((k) => (
-            <p key={k.fingerprint}>
-              <Link to={`/keyring/${k.fingerprint}`} className="quiet-link">
-                <Hex value={k.fingerprint} />
-              </Link>{" "}
-              {outcomes[k.result]}
-            </p>
-          ))}
-          {importKeys.data.notes.map((n) => (
-            <p key={n}>{n}</p>
-          ))}
+          <Keys read={importKeys.data} planned={false} />
         </div>
       )}
     </div>
+  );
+}
+
+/** The keys of a file, with what becomes of each. */
+function Keys({ read, planned }: { read: Import; planned: boolean }) {
+  return (
+    <>
+      <ul className="rows">
+        {read.keys.map((k) => (
+          <li key={k.fingerprint} className="py-2">
+            <p className="font-semibold">
+              {k.user_ids[0] ?? "A key without a valid user ID"}
+              {k.user_ids.length > 1 && <span className="soft"> and {k.user_ids.length - 1} more names</span>}
+            </p>
+            <p>
+              {planned && k.result === "new" ? (
+                <Hex value={k.fingerprint} />
+              ) : (
+                <Link to={`/keyring/${k.fingerprint}`} className="quiet-link">
+                  <Hex value={k.fingerprint} />
+                </Link>
+              )}
+            </p>
+            <p className="text-sm soft">
+              {k.algorithm}, made {day(k.created)}
+              {k.subkeys > 0 && `, ${String(k.subkeys)} subkeys`}
+              {k.expires && `, expires ${day(k.expires)}`}
+              {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}
+              {k.result !== "new" && `, ${k.state}`}
+              {k.publisher && ` for ${k.publisher}`}
+            </p>
+            <p>It {outcomes[k.result]?.[planned ? 1 : 0]}</p>
+            {k.changes.length > 0 && (
+              <ul className="list-disc pl-5">
+                {k.changes.map((c) => (
+                  <li key={c}>{c}</li>
+                ))}
+              </ul>
+            )}
+          </li>
+        ))}
+      </ul>
+      {read.notes.map((n) => (
+        <p key={n}>{n}</p>
+      ))}
+    </>
   );
 }

@@ -1,0 +1,143 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+	"endeixis/internal/wire"
+)
+
+// maxKeyFile bounds what is read of a key file, and maxKeyFiles how many files
+// of a directory are.
+const (
+	maxKeyFile  = 16 << 20
+	maxKeyFiles = 1000
+)
+
+func (a *app) keyringImport() *cobra.Command {
+	var publisher string
+	var preview bool
+	cmd := &cobra.Command{
+		Use: "import FILE|DIRECTORY…", Short: "Import publishers' keys as candidates", Args: cobra.MinimumNArgs(1),
+		Long:    "import reads key files, armored or binary, one key or many, standard input for “-”, or the\nfiles of a directory. What is new becomes a candidate: nothing counts by arriving. What is\nknown already is completed. --preview shows what would happen, and does nothing.",
+		Example: "  endeixis keyring import brackwater-2027.asc --publisher brackwater\n  endeixis keyring import --preview keys/",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			files, inDirectory, err := keyFiles(args)
+			if err != nil {
+				return err
+			}
+			var all wire.Import
+			for _, file := range files {
+				result, err := a.importFile(cmd.Context(), c, file, publisher, preview)
+				var problem *client.Error
+				if inDirectory[file] && errors.As(err, &problem) && problem.Code == "not-a-key" {
+					a.note("%s was passed over: %s", plain.Text(file), problem.Detail)
+					continue
+				}
+				if err != nil {
+					return fmt.Errorf("%s: %w", plain.Text(file), err)
+				}
+				all.Keys, all.Notes = append(all.Keys, result.Keys...), append(all.Notes, result.Notes...)
+			}
+			return a.printImport(all, preview)
+		},
+	}
+	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher they are said to belong to")
+	cmd.Flags().BoolVar(&preview, "preview", false, "show what would happen, and import nothing")
+	return cmd
+}
+
+// keyFiles lists the files that are meant, in the place of a directory those
+// that lie in it.
+func keyFiles(args []string) (files []string, inDirectory map[string]bool, err error) {
+	inDirectory = map[string]bool{}
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if err != nil || !info.IsDir() {
+			files = append(files, arg) // what is wrong is told when it is read
+			continue
+		}
+		entries, err := os.ReadDir(arg)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, e := range entries {
+			if e.Type().IsRegular() && !strings.HasPrefix(e.Name(), ".") {
+				file := filepath.Join(arg, e.Name())
+				files, inDirectory[file] = append(files, file), true
+			}
+		}
+	}
+	if len(files) > maxKeyFiles {
+		return nil, nil, usage("there are %d files; at most %d are imported at once", len(files), maxKeyFiles)
+	}
+	return files, inDirectory, nil
+}
+
+func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher string, preview bool) (wire.Import, error) {
+	data, err := a.readFile(file, maxKeyFile, "key file")
+	if err != nil {
+		return wire.Import{}, err
+	}
+	if preview {
+		return c.PreviewImport(ctx, data)
+	}
+	source := file
+	if file == "-" {
+		source = "standard input"
+	}
+	return c.ImportKeys(ctx, data, source, publisher)
+}
+
+func (a *app) printImport(all wire.Import, preview bool) error {
+	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new"}, empty: "There was no key in it."}
+	for _, k := range all.Keys {
+		g.add(k.Result, plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), strings.Join(k.Changes, " "))
+	}
+	for _, n := range all.Notes {
+		a.note("%s", n)
+	}
+	return a.print(all, g, func() {
+		for _, k := range all.Keys {
+			about := []string{k.Algorithm, "made " + k.Created.Format("2006-01-02")}
+			if k.Subkeys > 0 {
+				about = append(about, fmt.Sprintf("%d subkeys", k.Subkeys))
+			}
+			if k.Expires != nil {
+				about = append(about, "expires "+k.Expires.Format("2006-01-02"))
+			}
+			if k.Revoked != nil {
+				about = append(about, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
+			}
+			if k.Result != "new" {
+				about = append(about, k.State)
+			}
+			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(strings.Join(first(k.UserIDs, 1), "")), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
+			for _, change := range k.Changes {
+				a.hanging("    • ", "      ", change)
+			}
+		}
+		if preview {
+			a.note("Nothing was imported. Without --preview it will be.")
+			return
+		}
+		for _, k := range all.Keys {
+			if k.Result == "new" {
+				a.note("What is new is a candidate and does not count yet. Read its fingerprint on independent channels, note each with\n“endeixis keyring sight %s …”, and have a curator admit it.", k.Fingerprint)
+				return
+			}
+		}
+	})
+}

@@ -1,0 +1,213 @@
+package keys
+
+import (
+	"bytes"
+	"context"
+	"errors"
+
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// An Imported tells what became of one key of an import, or would.
+type Imported struct {
+	Fingerprint openpgp.Fingerprint
+	// Result is "new", "updated" or "unchanged".
+	Result string
+	// Certificate is the key as it is after the import, and State where it
+	// stands.
+	Certificate *openpgp.Certificate
+	State       keyring.State
+	Publisher   string
+	// Changes say what is new about a key that was known, safe to show.
+	Changes []string
+}
+
+// maxImport bounds the text of an import.
+const maxImport = 16 << 20
+
+// read turns the text of an import into certificates, each key once, and notes
+// about those that cannot be used.
+func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error) {
+	if len(data) > maxImport {
+		return nil, nil, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
+	}
+	all, skipped, err := openpgp.ReadCertificates(data)
+	if err != nil {
+		return nil, nil, importFault(err)
+	}
+	for _, problem := range skipped {
+		notes = append(notes, "One key was left out: "+problem.Error()+".")
+	}
+	if len(all) == 0 {
+		return nil, nil, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
+	}
+	at := map[openpgp.Fingerprint]int{}
+	for _, cert := range all {
+		fp := cert.Primary.Fingerprint
+		if i, ok := at[fp]; ok {
+			certs[i] = openpgp.Merge(certs[i], cert)
+			continue
+		}
+		at[fp] = len(certs)
+		certs = append(certs, cert)
+	}
+	return certs, notes, nil
+}
+
+// against tells what an import of cert does to what is known of its key. known
+// is nil for a key that is not in the keyring.
+func against(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
+	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: "new", Certificate: cert, State: keyring.Candidate}
+	if known == nil {
+		return out
+	}
+	out.Result, out.Certificate = "unchanged", openpgp.Merge(known, cert)
+	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
+		out.Result = "updated"
+		out.Changes = harmless(openpgp.Changes(known, out.Certificate, rules))
+		if len(out.Changes) == 0 {
+			out.Changes = []string{"Signatures are added that change nothing about what it may do or is called."}
+		}
+	}
+	return out
+}
+
+// Preview tells what an import would do, and does nothing.
+func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []string, error) {
+	certs, notes, err := read(data)
+	if err != nil {
+		return nil, nil, err
+	}
+	ring, err := s.Snapshot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	policies, err := s.Policies(ctx, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := s.now()
+	var out []Imported
+	for _, cert := range certs {
+		var known *openpgp.Certificate
+		k := ring.Lookup(cert.Primary.Fingerprint)
+		if k != nil {
+			known = k.Certificate
+		}
+		one := against(cert, known, policies.Rules(now))
+		if k != nil {
+			one.State, one.Publisher = k.StateAt(now), k.Publisher
+		}
+		out = append(out, one)
+	}
+	return out, notes, nil
+}
+
+// Import adds the keys of a text to the keyring as candidates, or what is new
+// about those that are known already. Nothing is kept when any part of it is
+// damaged or secret.
+func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte) ([]Imported, []string, error) {
+	if publisher != "" {
+		if _, err := s.Publisher(ctx, publisher); err != nil {
+			return nil, nil, err
+		}
+	}
+	certs, notes, err := read(data)
+	if err != nil {
+		return nil, nil, err
+	}
+	policies, err := s.Policies(ctx, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	rules := policies.Rules(s.now())
+	var out []Imported
+	err = s.store.Do(ctx, func(tx *store.Tx) error {
+		out = nil
+		var entries []records.Entry
+		for _, cert := range certs {
+			one, err := s.importOne(ctx, tx, cert, by, publisher, source, rules)
+			if err != nil {
+				return err
+			}
+			out = append(out, one)
+			if one.Result == "unchanged" {
+				continue
+			}
+			entries = append(entries, records.Entry{Kind: records.KeyImported, By: by, Subject: string(one.Fingerprint), Body: struct {
+				Fingerprint openpgp.Fingerprint `json:"fingerprint"`
+				Result      string              `json:"result"`
+				Changes     []string            `json:"changes,omitempty"`
+				Publisher   string              `json:"publisher"`
+				Source      string              `json:"source"`
+				UserIDs     []string            `json:"user_ids"`
+				Certificate []byte              `json:"certificate"`
+			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes()}})
+		}
+		_, err := s.records.Append(ctx, tx, entries...)
+		return err
+	})
+	return out, notes, err
+}
+
+// importOne stores what an import brings about one key.
+func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, by, publisher, source string, rules openpgp.Rules) (Imported, error) {
+	fp := cert.Primary.Fingerprint
+	row, err := tx.LockKey(ctx, fp.Bytes())
+	if errors.Is(err, store.ErrNotFound) {
+		return against(cert, nil, rules), tx.AddKey(ctx, store.Key{
+			Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
+			ImportedAt: s.now(), ImportedBy: by, Source: source,
+		})
+	}
+	if err != nil {
+		return Imported{}, err
+	}
+	known, _, err := openpgp.ReadCertificates(row.Certificate)
+	if err != nil {
+		return Imported{}, err
+	}
+	one := against(cert, known[0], rules)
+	one.Publisher = row.Publisher
+	if one.Result == "updated" {
+		if err := tx.SetCertificate(ctx, fp.Bytes(), one.Certificate.Bytes()); err != nil {
+			return Imported{}, err
+		}
+	}
+	if row.Publisher == "" && publisher != "" {
+		one.Publisher = publisher
+		return one, tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role)
+	}
+	return one, nil
+}
+
+func harmless(names []string) []string {
+	out := []string{}
+	for _, n := range names {
+		out = append(out, plain.Text(n))
+	}
+	return out
+}
+
+func importFault(err error) error {
+	var secret *openpgp.SecretKeyError
+	var empty *openpgp.EmptyError
+	switch {
+	case errors.As(err, &secret):
+		return fault.New(fault.Invalid, "secret-key", "This is a secret key, not a public one. Nothing of it was kept.").
+			Advise("Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.").At("data")
+	case errors.As(err, &empty):
+		what := empty.Found
+		if what == "" {
+			what = "nothing in it looks like one"
+		}
+		return fault.New(fault.Invalid, "not-a-key", "There is no OpenPGP public key in it: %s.", what).
+			Advise("Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.").At("data")
+	}
+	return fault.New(fault.Invalid, "key-damaged", "The key is damaged: %s.", err).Advise("Download it again.").At("data")
+}
