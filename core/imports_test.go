@@ -56,7 +56,7 @@ func TestCoreImports(t *testing.T) {
 // and only api, client and the programs know HTTP.
 func TestServiceImports(t *testing.T) {
 	knowsSQL := []string{"store", "pgserver", "jobs", "servicetest"}
-	knowsHTTP := []string{"origins", "world", "api", "client", "cli", "serve", "servicetest", "access"}
+	knowsHTTP := []string{"outside", "directories", "world", "api", "client", "cli", "serve", "servicetest", "access"}
 	root := filepath.Join("..", "internal")
 	if _, err := os.Stat(root); err != nil {
 		t.Skip("there is no service beside core")

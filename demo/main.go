@@ -141,12 +141,15 @@ func (d *demo) downloads(context.Context) error {
 	if err := scenario.WriteMirrors(filepath.Join(keepDir, "mirrors")); err != nil {
 		return err
 	}
+	if err := scenario.WriteDirectories(filepath.Join(keepDir, "directories")); err != nil {
+		return err
+	}
 	return scenario.WriteKeys(filepath.Join(keepDir, "publisher-keys"))
 }
 
 // outside starts the stand-ins for what lies outside.
 func (d *demo) outside(context.Context) error {
-	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"))
+	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"), "--directories", filepath.Join(keepDir, "directories"))
 	d.world.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := d.world.StdoutPipe()
 	if err != nil {
@@ -204,6 +207,12 @@ origins:
 	for _, name := range scenario.Mirrors() {
 		text += fmt.Sprintf("  %s:\n    url: %s/mirrors/%s/\n    channel: mirror\n", name, d.worldURL, name)
 	}
+	text += fmt.Sprintf(`directories:
+  - {name: harbour, kind: hkp, url: "%[1]s/directories/harbour/"}
+  - {name: tired, kind: hkp, url: "%[1]s/tired/"}
+  - {name: lookalike, kind: hkp, url: "%[1]s/directories/lookalike/"}
+  - {name: tidewright-own, kind: wkd, url: "%[1]s/directories/harbour/wkd/", domain: tidewright.example}
+`, d.worldURL)
 	if err := os.WriteFile(d.config, []byte(text), 0o600); err != nil {
 		return err
 	}

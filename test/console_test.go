@@ -470,6 +470,17 @@ func TestConsoleDesk(t *testing.T) {
 	assert.NotContains(t, b.text(), "Resolve\n")
 	b.accessible("the desk, for an auditor")
 
+	// Directories disagree about an address.
+	b.signIn("operator")
+	b.visit("/keyring/look-up", "Look a key up")
+	b.fill("Fingerprint, key ID or mail address", "sign@brackwater.example")
+	b.press("Ask")
+	b.sees("There are 3 different keys for this address")
+	b.sees("503 Service Unavailable")
+	b.accessible("a look-up")
+	b.press("Take as a candidate")
+	b.sees("Open it")
+
 	b.signIn("curator")
 	b.visit("/keyring/desk", "1 of 40 characters differ")
 	b.press("Resolve")

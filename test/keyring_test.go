@@ -331,3 +331,57 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 	assert.Zero(t, r.code, r.err)
 	assert.Less(t, time.Since(start), time.Minute, "it ends at all")
 }
+
+// TestLookUp asks an honest directory, one that fails, one with a look-alike and
+// a publisher's own; nothing is kept before it is taken.
+func TestLookUp(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	real := keyOf(t, "brackwater-release.asc")
+	r := endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example")
+	require.Zero(t, r.code, r.err)
+	for _, says := range []string{
+		"harbour found 2", "tired failed: it answered “503 Service Unavailable”", "lookalike found 1", "tidewright-own not asked: it answers for addresses at tidewright.example only",
+		"There are 3 different keys for this address", "only the full fingerprint, read elsewhere, tells", "candidate here", "not in the keyring",
+	} {
+		assert.Contains(t, words(r), says)
+	}
+	before := endeixis(t, s, "auditor", "keyring", "list").out
+	byFingerprint := endeixis(t, s, "operator", "keyring", "lookup", real.Fingerprint)
+	assert.Contains(t, words(byFingerprint), "lookalike absent: it has no such key")
+	assert.Equal(t, before, endeixis(t, s, "auditor", "keyring", "list").out, "a look-up keeps nothing")
+
+	next := keyOf(t, "brackwater-release-2026.asc")
+	taken := endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", next.Fingerprint, "--publisher", "brackwater")
+	require.Zero(t, taken.code, taken.err)
+	assert.Contains(t, words(taken), "is a candidate and does not count yet")
+	assert.Contains(t, endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint).out, "from key directories: harbour")
+	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", "ab"+next.Fingerprint[2:])), "No directory has the key")
+	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "97965A9A")), "short forms can be forged")
+	assert.Equal(t, 3, endeixis(t, s, "auditor", "keyring", "lookup", real.Fingerprint).code)
+	own := endeixis(t, s, "operator", "keyring", "lookup", "release@tidewright.example")
+	assert.Contains(t, words(own), "tidewright-own found")
+}
+
+// TestRefresh finds the revocation that the keyring does not know yet.
+func TestRefresh(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	key := keyOf(t, "tidewright-release.asc")
+	// The directory's copy of the key has been revoked since.
+	primary := pgptest.NewKey("tidewright release", pgptest.Ed25519Legacy, time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC))
+	require.Equal(t, key.Fingerprint, primary.Fingerprint())
+	revoked := pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
+	quiet := endeixis(t, s, "operator", "keyring", "refresh")
+	require.Zero(t, quiet.code, quiet.err)
+	assert.Contains(t, words(quiet), "about 0 there was something new")
+	assert.Contains(t, quiet.err, "The directory tired was of no use")
+
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(s.Depot), "directories", "harbour", "newer.pgp"), revoked.Bytes(), 0o600))
+	r := endeixis(t, s, "operator", "keyring", "refresh", key.Fingerprint)
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, words(r), "It is revoked by its owner, on 2026-05-01 (compromised)")
+	assert.Equal(t, 10, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code, "it counts at once")
+	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "refresh", "ab"+key.Fingerprint[2:])), "There is no key")
+}

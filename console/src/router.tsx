@@ -9,6 +9,7 @@ import { KeyPage } from "./pages/key/key-page";
 import { DeskPage } from "./pages/keyring/desk-page";
 import { ImportPage } from "./pages/keyring/import-page";
 import { InspectPage } from "./pages/keyring/inspect-page";
+import { LookUpPage } from "./pages/keyring/look-up-page";
 import { KeyringPage } from "./pages/keyring/keyring-page";
 import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
@@ -35,6 +36,7 @@ export const router = createBrowserRouter([
       { path: "/manifests", element: <ManifestsPage /> },
       { path: "/keyring", element: <KeyringPage /> },
       { path: "/keyring/desk", element: <DeskPage /> },
+      { path: "/keyring/look-up", element: <LookUpPage /> },
       { path: "/keyring/import", element: <ImportPage /> },
       { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },

@@ -297,6 +297,24 @@ func Keep(ctx context.Context, curator *client.Client) error {
 	return nil
 }
 
+// WriteDirectories writes below dir what key directories serve: “harbour” has the
+// publishers' keys, “lookalike” keys that somebody else made in their names.
+func WriteDirectories(dir string) error {
+	if err := WriteKeys(filepath.Join(dir, "harbour")); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "lookalike"), 0o755); err != nil {
+		return err
+	}
+	for name, id := range map[string]string{"brackwater.pgp": "Brackwater Radio <sign@brackwater.example>", "tidewright.pgp": releaseID} {
+		forged := pgptest.Simple("somebody else, "+name, pgptest.RSA2048, nextBorn, id)
+		if err := os.WriteFile(filepath.Join(dir, "lookalike", name), forged.Bytes(), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // WriteKeys writes the publishers' key files below dir.
 func WriteKeys(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -570,6 +570,53 @@ func (a *API) registerKeyring() {
 		policies, err := a.Keys.Policies(ctx, 0)
 		return answer(a.importOf(imported, notes, policies.Rules(a.Now())), err)
 	})
+	type lookUp struct {
+		Body struct {
+			Query string `json:"query" maxLength:"300" doc:"A full fingerprint, a key ID of 16 digits, or a mail address."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/key-look-ups", "look-up-keys", "Ask the configured key directories; nothing is kept", access.Operator), func(ctx context.Context, in *lookUp) (*body[wire.LookUp], error) {
+		l, err := a.Keys.LookUp(ctx, in.Body.Query)
+		if err != nil {
+			return nil, err
+		}
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(wire.LookUp{Answers: answersOf(l.Answers), Notes: l.Notes, Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
+			return wire.FoundKey{Imported: importedOf(f.Imported, policies.Rules(a.Now())), Directories: f.Directories}
+		})}, err)
+	})
+	type importFound struct {
+		Body struct {
+			Query       string `json:"query" maxLength:"300"`
+			Fingerprint string `json:"fingerprint" maxLength:"200" doc:"Which of the keys that were found."`
+			Publisher   string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/key-look-ups/imports", "import-found-key", "Look a key up again and import it as a candidate", access.Operator), func(ctx context.Context, in *importFound) (*body[wire.Imported], error) {
+		p, _ := principal(ctx)
+		one, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
+		if err != nil {
+			return nil, err
+		}
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(importedOf(one, policies.Rules(a.Now())), err)
+	})
+	type refresh struct {
+		Body struct {
+			Fingerprints []string `json:"fingerprints,omitempty" maxItems:"1000" doc:"Which keys; without any, all of them."`
+		}
+	}
+	handle(a, op(http.MethodPost, "/key-refreshes", "refresh-keys", "Look keys up again and add what is new about them", access.Operator), func(ctx context.Context, in *refresh) (*body[wire.Page[wire.Refreshed]], error) {
+		p, _ := principal(ctx)
+		done, err := a.Keys.Refresh(ctx, p.Name, in.Body.Fingerprints)
+		if err != nil {
+			return nil, err
+		}
+		policies, err := a.Keys.Policies(ctx, 0)
+		return answer(wire.Page[wire.Refreshed]{Items: convert(done, func(r keys.Refreshed) wire.Refreshed {
+			return wire.Refreshed{Imported: importedOf(r.Imported, policies.Rules(a.Now())), Answers: answersOf(r.Asked)}
+		})}, err)
+	})
 	type inspection struct {
 		Body struct {
 			Data string `json:"data" doc:"The file, armored or binary, in base64."`

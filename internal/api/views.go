@@ -17,6 +17,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/access"
+	"endeixis/internal/directories"
 	"endeixis/internal/keys"
 	"endeixis/internal/store"
 	"endeixis/internal/wire"
@@ -279,17 +280,32 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 }
 
 func (a *API) importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
-	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported {
-		out := wire.Imported{
-			Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: []string{}, State: string(k.State), Publisher: k.Publisher,
-			Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
+	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) })}
+}
+
+func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
+	out := wire.Imported{
+		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: []string{}, State: string(k.State), Publisher: k.Publisher,
+		Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
+	}
+	for _, name := range k.Certificate.Names() {
+		out.UserIDs = append(out.UserIDs, plain.Text(name))
+	}
+	out.Expires, _ = k.Certificate.Expires(rules)
+	return out
+}
+
+func answersOf(answers []directories.Answer) []wire.DirectoryAnswer {
+	return convert(answers, func(a directories.Answer) wire.DirectoryAnswer {
+		out := wire.DirectoryAnswer{
+			Directory: a.Directory.Name, Kind: string(a.Directory.Kind), URL: a.Directory.URL, Outcome: string(a.Outcome), Detail: a.Detail,
+			Fingerprints: []string{}, Milliseconds: a.Took.Milliseconds(),
 		}
-		for _, name := range k.Certificate.Names() {
-			out.UserIDs = append(out.UserIDs, plain.Text(name))
+		for _, c := range a.Certificates {
+			out.Fingerprints = append(out.Fingerprints, string(c.Primary.Fingerprint))
 		}
-		out.Expires, _ = k.Certificate.Expires(rules)
 		return out
-	})}
+	})
 }
 
 func revokedOf(cert *openpgp.Certificate) *wire.Revocation {

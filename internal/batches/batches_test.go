@@ -23,7 +23,7 @@ func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	t.Helper()
 	c := servicetest.Prepare(t)
 	s, r := servicetest.Parts(t, c)
-	k := keys.New(s, r, serve.Now)
+	k := keys.New(s, r, nil, serve.Now)
 	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
 	return batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots
 }

@@ -32,8 +32,14 @@ type Config struct {
 	// Origins are the places from which copies of manifests may be fetched,
 	// by name. No other place is ever contacted.
 	Origins map[string]Origin `koanf:"origins"`
-	Work    Work              `koanf:"work"`
-	Log     Log               `koanf:"log"`
+	// Directories are the key directories that are asked, in their order. No
+	// other is ever contacted.
+	Directories []Directory `koanf:"directories"`
+	// RefreshHours is how often every key is looked up again; zero means only
+	// when somebody asks.
+	RefreshHours int  `koanf:"refresh_hours"`
+	Work         Work `koanf:"work"`
+	Log          Log  `koanf:"log"`
 	// SecureCookies is to be on wherever people reach the service by HTTPS.
 	SecureCookies bool `koanf:"secure_cookies"`
 }
@@ -44,6 +50,17 @@ type Origin struct {
 	URL string `koanf:"url"`
 	// Channel is vendor-site, mirror, other-network or paper.
 	Channel string `koanf:"channel"`
+}
+
+// Directory is a key directory.
+type Directory struct {
+	Name string `koanf:"name"`
+	// Kind is hkp or wkd.
+	Kind string `koanf:"kind"`
+	// URL is the address below which pks/lookup or hu/ lies.
+	URL string `koanf:"url"`
+	// Domain is, for wkd, the part of mail addresses behind the @.
+	Domain string `koanf:"domain"`
 }
 
 // Database says where the records are kept.
@@ -76,7 +93,7 @@ type Log struct {
 
 func defaults() Config {
 	return Config{
-		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{},
+		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{}, Directories: []Directory{},
 		Ledger: Ledger{KeyFile: "ledger.key"},
 		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000},
 		Log:    Log{Level: "info", Format: "text"},
@@ -195,6 +212,16 @@ func (c *Config) validate() error {
 		return fmt.Errorf("name %q is not a host name", c.Name)
 	case c.Work.SliceBytes < 1 || c.Work.SliceItems < 1:
 		return fmt.Errorf("work.slice_bytes and work.slice_items must be at least 1")
+	}
+	seen := map[string]bool{}
+	for _, d := range c.Directories {
+		if !depotName.MatchString(d.Name) || seen[d.Name] {
+			return fmt.Errorf("directory name %q: use small letters, digits and hyphens, and each name once", d.Name)
+		}
+		seen[d.Name] = true
+	}
+	if c.RefreshHours < 0 {
+		return fmt.Errorf("refresh_hours is negative; give 0 for never")
 	}
 	for name := range c.Origins {
 		if !depotName.MatchString(name) {

@@ -26,14 +26,15 @@ type Service struct {
 	store   *store.Store
 	records *records.Service
 	now     func() time.Time
+	asker   Asker
 	ring    ring
 	// deciding is held while a decision about a key is made.
 	deciding sync.Mutex
 }
 
-// New returns a Service.
-func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
-	return &Service{store: s, records: r, now: now}
+// New returns a Service. asker may be nil: then nothing can be looked up.
+func New(s *store.Store, r *records.Service, asker Asker, now func() time.Time) *Service {
+	return &Service{store: s, records: r, asker: asker, now: now}
 }
 
 // A NewPublisher is a publisher to be added.

@@ -109,7 +109,7 @@ func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := servicetest.Prepare(t)
 	s, r := servicetest.Parts(t, c)
-	one, other := keys.New(s, r, serve.Now), keys.New(s, r, serve.Now) // two processes
+	one, other := keys.New(s, r, nil, serve.Now), keys.New(s, r, nil, serve.Now) // two processes
 	require.NoError(t, one.InitPolicy(t.Context(), "a test"))
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.Snapshot(t.Context())
@@ -172,7 +172,7 @@ func TestPoliciesOfPublishers(t *testing.T) {
 	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
 	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
 	store, records := servicetest.Parts(t, c)
-	service := keys.New(store, records, serve.Now)
+	service := keys.New(store, records, nil, serve.Now)
 	for version, want := range shown {
 		p, err := service.Policies(t.Context(), version)
 		require.NoError(t, err)

@@ -5,12 +5,8 @@ package origins
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"maps"
-	"mime"
-	"net/http"
 	"net/url"
 	"path"
 	"slices"
@@ -21,6 +17,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/outside"
 )
 
 // An Origin is one configured place.
@@ -30,19 +27,10 @@ type Origin struct {
 	Channel survey.Channel
 }
 
-// Limits bound one fetch. The zero value means the defaults.
-type Limits struct {
-	// Bytes bounds what is taken. Default 16 MiB.
-	Bytes int64
-	// Time bounds the whole fetch. Default 15 seconds.
-	Time time.Duration
-}
-
 // Origins is the set of configured places.
 type Origins struct {
 	places map[string]place
-	limits Limits
-	client *http.Client
+	client *outside.Client
 }
 
 type place struct {
@@ -50,27 +38,23 @@ type place struct {
 	base *url.URL
 }
 
-// New makes the set. It fails when an address or a channel makes no sense.
-func New(configured []Origin, limits Limits) (*Origins, error) {
+// New makes the set. It fails when an address or a channel makes no sense. Zero
+// limits mean 16 MiB and 15 seconds.
+func New(configured []Origin, limits outside.Limits) (*Origins, error) {
 	if limits.Bytes == 0 {
 		limits.Bytes = 16 << 20
 	}
 	if limits.Time == 0 {
 		limits.Time = 15 * time.Second
 	}
-	// Go-betweens would see and could change what is asked for.
-	transport := &http.Transport{Proxy: nil, ResponseHeaderTimeout: limits.Time, TLSHandshakeTimeout: limits.Time, MaxResponseHeaderBytes: 64 << 10}
-	o := &Origins{places: map[string]place{}, limits: limits, client: &http.Client{Transport: transport}}
+	o := &Origins{places: map[string]place{}, client: outside.New(limits)}
 	for _, c := range configured {
-		base, err := url.Parse(c.URL)
-		if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil || base.RawQuery != "" {
-			return nil, fmt.Errorf("origin %s: %q is not an address that starts with http:// or https:// and names a folder", c.Name, c.URL)
+		base, err := outside.ParseBase(c.URL)
+		if err != nil {
+			return nil, fmt.Errorf("origin %s: %w", c.Name, err)
 		}
 		if !slices.Contains(survey.Channels(), c.Channel) {
 			return nil, fmt.Errorf("origin %s: the channel %q does not exist; there are %s", c.Name, c.Channel, ChannelNames())
-		}
-		if !strings.HasSuffix(base.Path, "/") {
-			base.Path += "/"
 		}
 		o.places[c.Name] = place{c, base}
 	}
@@ -127,8 +111,6 @@ type FetchError struct {
 // Error names the place and the reason.
 func (e *FetchError) Error() string { return fmt.Sprintf("%s: %s", e.Place, e.Reason) }
 
-var errLeaves = errors.New("it redirects to another place, which is not followed")
-
 // Fetch gets one file. Trouble with the place is a [*FetchError]; faults of
 // [Origins.Where] and the end of ctx are returned as they are.
 func (o *Origins) Fetch(ctx context.Context, name, file string) ([]byte, error) {
@@ -136,53 +118,12 @@ func (o *Origins) Fetch(ctx context.Context, name, file string) ([]byte, error) 
 	if err != nil {
 		return nil, err
 	}
-	bounded, cancel := context.WithTimeout(ctx, o.limits.Time)
-	defer cancel()
-	content, err := o.get(bounded, o.places[name].base, at.Place)
+	content, err := o.client.Get(ctx, o.places[name].base, at.Place)
 	switch {
 	case err == nil:
 		return content, nil
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
-	case bounded.Err() != nil:
-		return nil, &FetchError{at.Place, fmt.Sprintf("it was not there in full within %s", o.limits.Time)}
 	}
 	return nil, &FetchError{at.Place, plain.Text(err.Error())}
-}
-
-func (o *Origins) get(ctx context.Context, base *url.URL, address string) ([]byte, error) {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		return nil, err
-	}
-	client := *o.client
-	client.CheckRedirect = func(next *http.Request, via []*http.Request) error {
-		if next.URL.Scheme != base.Scheme || next.URL.Host != base.Host || !strings.HasPrefix(path.Clean(next.URL.Path)+"/", base.Path) {
-			return errLeaves
-		}
-		if len(via) > 5 {
-			return errors.New("it redirects more than five times")
-		}
-		return nil
-	}
-	response, err := client.Do(request)
-	var inner *url.Error
-	if errors.As(err, &inner) {
-		err = inner.Err // without the address, which is shown beside it
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer response.Body.Close()
-	if response.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("it answered “%s”", plain.Text(response.Status))
-	}
-	if kind, _, err := mime.ParseMediaType(response.Header.Get("Content-Type")); err == nil && kind == "text/html" {
-		return nil, errors.New("it answered with a page, not with a file")
-	}
-	content, err := io.ReadAll(io.LimitReader(response.Body, o.limits.Bytes+1))
-	if err == nil && int64(len(content)) > o.limits.Bytes {
-		err = fmt.Errorf("it sends more than %d bytes, which no manifest has", o.limits.Bytes)
-	}
-	return content, err
 }

@@ -14,6 +14,7 @@ import (
 
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/outside"
 	"endeixis/internal/world"
 )
 
@@ -22,7 +23,7 @@ func TestFetch(t *testing.T) {
 	t.Parallel()
 	server := httptest.NewServer(world.Handler(fstest.MapFS{
 		"north/2.4/digests.txt": {Data: []byte("list")}, "south/2.4/digests.txt": {Data: []byte("other")},
-	}))
+	}, fstest.MapFS{}))
 	defer server.Close()
 	places := func(at ...string) []Origin {
 		var out []Origin
@@ -32,7 +33,7 @@ func TestFetch(t *testing.T) {
 		return out
 	}
 	o, err := New(append(places("slow", "endless", "elsewhere", "page"), Origin{"north", server.URL + "/mirrors/north/", survey.Mirror}, Origin{"dead", "http://127.0.0.1:1/", survey.VendorSite}),
-		Limits{Bytes: 1 << 20, Time: 500 * time.Millisecond})
+		outside.Limits{Bytes: 1 << 20, Time: 500 * time.Millisecond})
 	require.NoError(t, err)
 	content, err := o.Fetch(t.Context(), "north", "2.4/digests.txt")
 	require.NoError(t, err)
@@ -74,10 +75,10 @@ func TestConfiguredOrigins(t *testing.T) {
 		{"a", "http://x/?q", survey.Mirror},
 		{"a", "http://x/", "radio"},
 	} {
-		_, err := New([]Origin{bad}, Limits{})
+		_, err := New([]Origin{bad}, outside.Limits{})
 		assert.Error(t, err, "%+v", bad)
 	}
-	o, err := New([]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}}, Limits{})
+	o, err := New([]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}}, outside.Limits{})
 	require.NoError(t, err)
 	assert.Equal(t, "a", o.All()[0].Name)
 }
@@ -105,7 +106,7 @@ func TestRedirects(t *testing.T) {
 		}
 	}))
 	defer server.Close()
-	o, err := New([]Origin{{"a", server.URL + "/lists/", survey.Mirror}}, Limits{})
+	o, err := New([]Origin{{"a", server.URL + "/lists/", survey.Mirror}}, outside.Limits{})
 	require.NoError(t, err)
 	content, err := o.Fetch(t.Context(), "a", "moved.txt")
 	require.NoError(t, err)

@@ -18,10 +18,12 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
 	"endeixis/internal/depots"
+	"endeixis/internal/directories"
 	"endeixis/internal/events"
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/outside"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -68,17 +70,51 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	for name, o := range c.Origins {
 		configured = append(configured, origins.Origin{Name: name, URL: o.URL, Channel: survey.Channel(o.Channel)})
 	}
-	places, err := origins.New(configured, origins.Limits{})
+	places, err := origins.New(configured, outside.Limits{})
+	if err != nil {
+		return nil, err
+	}
+	var known []directories.Directory
+	for _, d := range c.Directories {
+		known = append(known, directories.Directory{Name: d.Name, Kind: directories.Kind(d.Kind), URL: d.URL, Domain: d.Domain})
+	}
+	asker, err := directories.New(known, outside.Limits{})
 	if err != nil {
 		return nil, err
 	}
 	recs := records.New(s, Now)
-	k := keys.New(s, recs, Now)
+	k := keys.New(s, recs, asker, Now)
 	d := depots.New(c.Depots)
 	return &Service{
 		config: c, log: log, store: s, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
 		batches: batches.New(s, recs, k, d, places, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
 	}, nil
+}
+
+// refreshKeys looks every key up again, on the configured schedule, and warns of
+// keys that expire.
+func (s *Service) refreshKeys(ctx context.Context) {
+	if s.config.RefreshHours == 0 {
+		return
+	}
+	tick := time.NewTicker(time.Duration(s.config.RefreshHours) * time.Hour)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		refreshed, err := s.keys.Refresh(ctx, "endeixisd", nil)
+		if err != nil {
+			s.log.Warn("keys could not be looked up again", "error", err)
+		}
+		for _, r := range refreshed {
+			if r.Result == "updated" {
+				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
+			}
+		}
+	}
 }
 
 // Close lets go of the database.
@@ -154,6 +190,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	defer stopBackground()
 	go hub.Run(background, s.store, s.log)
 	go s.signCheckpoints(background)
+	go s.refreshKeys(background)
 
 	handler := api.New(api.Parts{
 		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots, Origins: s.origins,

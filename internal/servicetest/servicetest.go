@@ -90,7 +90,9 @@ func Prepare(t testing.TB) config.Config {
 	require.NoError(t, scenario.WriteSmall(depot))
 	mirrors := filepath.Join(dir, "mirrors")
 	require.NoError(t, scenario.WriteMirrors(mirrors))
-	outside := httptest.NewServer(world.Handler(os.DirFS(mirrors)))
+	rings := filepath.Join(dir, "directories")
+	require.NoError(t, scenario.WriteDirectories(rings))
+	outside := httptest.NewServer(world.Handler(os.DirFS(mirrors), os.DirFS(rings)))
 	t.Cleanup(outside.Close)
 	places := map[string]config.Origin{"oarlock-page": {URL: outside.URL + "/page/", Channel: "vendor-site"}}
 	for _, name := range scenario.Mirrors() {
@@ -100,7 +102,13 @@ func Prepare(t testing.TB) config.Config {
 		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
 		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
 		Origins: places,
-		Work:    config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
+		Directories: []config.Directory{
+			{Name: "harbour", Kind: "hkp", URL: outside.URL + "/directories/harbour/"},
+			{Name: "tired", Kind: "hkp", URL: outside.URL + "/tired/"},
+			{Name: "lookalike", Kind: "hkp", URL: outside.URL + "/directories/lookalike/"},
+			{Name: "tidewright-own", Kind: "wkd", URL: outside.URL + "/directories/harbour/wkd/", Domain: "tidewright.example"},
+		},
+		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
 	}
 }
 

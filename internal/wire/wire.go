@@ -296,6 +296,36 @@ type Imported struct {
 	Publisher   string      `json:"publisher"`
 }
 
+// LookUp is what key directories said, compared.
+type LookUp struct {
+	Answers []DirectoryAnswer `json:"answers" doc:"In the order of the configuration."`
+	Keys    []FoundKey        `json:"keys"`
+	Notes   []string          `json:"notes"`
+}
+
+// DirectoryAnswer is what one directory said.
+type DirectoryAnswer struct {
+	Directory    string   `json:"directory"`
+	Kind         string   `json:"kind" enum:"hkp,wkd"`
+	URL          string   `json:"url"`
+	Outcome      string   `json:"outcome" enum:"found,absent,failed,other-key,not-asked"`
+	Detail       string   `json:"detail,omitempty"`
+	Fingerprints []string `json:"fingerprints"`
+	Milliseconds int64    `json:"milliseconds"`
+}
+
+// FoundKey is a key that directories had.
+type FoundKey struct {
+	Imported
+	Directories []string `json:"directories"`
+}
+
+// Refreshed is what looking a key up again brought.
+type Refreshed struct {
+	Imported
+	Answers []DirectoryAnswer `json:"answers"`
+}
+
 // DayCount is how many artifacts of a day got a verdict.
 type DayCount struct {
 	Day     string `json:"day"`

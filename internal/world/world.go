@@ -1,5 +1,5 @@
-// Package world stands in for what lies outside: the mirrors from which lists
-// can be had, well-behaved and not. It is served on loopback by
+// Package world stands in for what lies outside: mirrors from which lists can be
+// had, and key directories, well-behaved and not. It is served on loopback by
 // “endeixis-world” for the demo, and by the tests.
 package world
 
@@ -17,8 +17,12 @@ import (
 //	/endless/    never ends
 //	/elsewhere/  redirects to the mirror named by the query “to”, or to another host
 //	/page/       answers everything with an HTML page
-func Handler(mirrors fs.FS) http.Handler {
+//
+// The key directories are below /directories/, one folder of key files for
+// each; see [serveDirectories].
+func Handler(mirrors, keys fs.FS) http.Handler {
 	mux := http.NewServeMux()
+	serveDirectories(mux, keys)
 	mux.Handle("GET /mirrors/", http.StripPrefix("/mirrors/", http.FileServerFS(mirrors)))
 	mux.HandleFunc("GET /slow/", func(w http.ResponseWriter, r *http.Request) {
 		for {

@@ -23,6 +23,7 @@ export type Key = components["schemas"]["Key"];
 export type Path = components["schemas"]["Path"];
 export type Sighting = components["schemas"]["Sighting"];
 export type LedgerRecord = components["schemas"]["Record"];
+export type LookUp = components["schemas"]["LookUp"];
 export type Import = components["schemas"]["Import"];
 export type Waiver = components["schemas"]["Waiver"];
 export type Publisher = components["schemas"]["Publisher"];

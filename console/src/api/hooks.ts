@@ -207,6 +207,18 @@ function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
   });
 }
 
+export function useLookUp() {
+  return useMutation({ mutationFn: (body: { query: string }) => ask(api.POST("/api/v1/key-look-ups", { body })) });
+}
+
+export function useImportFound() {
+  return useKeyringChange((body: { query: string; fingerprint: string }) => ask(api.POST("/api/v1/key-look-ups/imports", { body })));
+}
+
+export function useRefreshKeys() {
+  return useKeyringChange((body: { fingerprints?: string[] }) => ask(api.POST("/api/v1/key-refreshes", { body })));
+}
+
 export function usePreviewImport() {
   return useMutation({ mutationFn: (body: { data: string }) => ask(api.POST("/api/v1/key-readings", { body })) });
 }

@@ -24,6 +24,9 @@ export function KeyringPage() {
         <Link to="/keyring/desk" className="btn btn-sm ml-auto">
           The desk{waiting > 0 && `: ${String(waiting)} wait`}
         </Link>
+        <Link to="/keyring/look-up" className="btn btn-sm">
+          Look a key up
+        </Link>
         <Link to="/keyring/inspect" className="btn btn-sm">
           Look into a file
         </Link>

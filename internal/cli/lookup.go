@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/plain"
+	"endeixis/internal/wire"
+)
+
+func (a *app) keyringLookup() *cobra.Command {
+	var take, publisher string
+	cmd := &cobra.Command{
+		Use: "lookup FINGERPRINT|KEY-ID|ADDRESS", Short: "Ask the configured key directories", Args: cobra.MinimumNArgs(1),
+		Long:    "lookup asks every configured key directory, tells what each said, and compares: anybody can\nput a key with any name into a directory. It keeps nothing. --take imports one of the keys\nthat were found, as a candidate.",
+		Example: "  endeixis keyring lookup sign@brackwater.example\n  endeixis keyring lookup sign@brackwater.example --take 4A0600D4… --publisher brackwater",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			query := strings.Join(args, " ")
+			if take != "" {
+				one, err := c.ImportFoundKey(cmd.Context(), query, take, publisher)
+				if err != nil {
+					return err
+				}
+				return a.printImport(wire.Import{Keys: []wire.Imported{one}, Notes: []string{}}, false)
+			}
+			l, err := c.LookUpKeys(cmd.Context(), query)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"fingerprint", "user ID", "result", "directories"}, empty: "No directory has such a key."}
+			for _, k := range l.Keys {
+				g.add(plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), k.Result, strings.Join(k.Directories, " "))
+			}
+			return a.print(l, g, func() { a.showLookUp(l) })
+		},
+	}
+	cmd.Flags().StringVar(&take, "take", "", "import the key with this full fingerprint")
+	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it is said to belong to")
+	return cmd
+}
+
+func (a *app) showLookUp(l wire.LookUp) {
+	a.showAnswers(l.Answers)
+	for _, n := range l.Notes {
+		fmt.Fprintln(a.stdout)
+		a.wrapped("", n)
+	}
+	if len(l.Keys) == 0 {
+		fmt.Fprintln(a.stdout, "\nNo directory has such a key.")
+	}
+	for _, k := range l.Keys {
+		standing := "not in the keyring"
+		if k.Result != "new" {
+			standing = k.State + " here"
+		}
+		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
+		for _, change := range k.Changes {
+			a.hanging("    • ", "      ", change)
+		}
+	}
+}
+
+func (a *app) showAnswers(answers []wire.DirectoryAnswer) {
+	for _, d := range answers {
+		said := strings.ReplaceAll(d.Outcome, "-", " ")
+		if d.Outcome == "found" {
+			said = fmt.Sprintf("found %d", len(d.Fingerprints))
+		}
+		if d.Detail != "" {
+			said += ": " + d.Detail
+		}
+		fmt.Fprintf(a.stdout, "%s %s\n", a.faint(fmt.Sprintf("%-16s", d.Directory)), plain.Text(said))
+	}
+}
+
+func (a *app) keyringRefresh() *cobra.Command {
+	return &cobra.Command{
+		Use: "refresh [FINGERPRINT…]", Short: "Look keys up again and add what is new about them",
+		Long:    "refresh asks the configured key directories for the keys, all of them when none is named,\nand adds what is new: a later expiry, subkeys, a revocation. Nothing known is dropped.",
+		Example: "  endeixis keyring refresh",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			done, err := c.RefreshKeys(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new", "trouble"}, empty: "The keyring is empty."}
+			for _, r := range done {
+				var trouble []string
+				for _, d := range r.Answers {
+					if d.Outcome == "failed" || d.Outcome == "other-key" {
+						trouble = append(trouble, d.Directory)
+					}
+				}
+				g.add(r.Result, plain.Grouped(r.Fingerprint), strings.Join(first(r.UserIDs, 1), ""), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
+			}
+			return a.print(done, g, func() { a.showRefreshed(done) })
+		},
+	}
+}
+
+func (a *app) showRefreshed(done []wire.Refreshed) {
+	news, failed := 0, map[string]string{}
+	var order []string
+	for _, r := range done {
+		for _, d := range r.Answers {
+			if (d.Outcome == "failed" || d.Outcome == "other-key") && failed[d.Directory] == "" {
+				failed[d.Directory] = d.Detail
+				order = append(order, d.Directory)
+			}
+		}
+		if r.Result != "updated" {
+			continue
+		}
+		news++
+		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(strings.Join(first(r.UserIDs, 1), ""))), a.faint(r.State), plain.Grouped(r.Fingerprint))
+		for _, change := range r.Changes {
+			a.hanging("    • ", "      ", change)
+		}
+	}
+	fmt.Fprintf(a.stdout, "%d keys were looked up; about %d there was something new.\n", len(done), news)
+	for _, name := range order {
+		a.note("The directory %s was of no use: %s.", name, failed[name])
+	}
+}
