@@ -497,9 +497,43 @@ func TestConsoleDesk(t *testing.T) {
 	b.press("Admit")
 	b.sees("Withdraw this key")
 	b.accessible("an admitted key")
+	b.press("Show its reach")
+	b.sees("If it is withdrawn, no verdict changes.")
 	b.fill("Why it counts no longer", "they replaced it")
 	b.press("Withdraw")
 	b.sees("Make it a candidate again")
 	b.visit("/keyring/"+keyOf(t, "tidewright-release-2023.asc").Fingerprint, "its owner revoked it (retired)")
 	b.accessible("a revoked key")
+}
+
+// TestConsoleReach shows a key's reach before its withdrawal, and the verdicts
+// that were judged again.
+func TestConsoleReach(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
+	b := open(t, s)
+	b.signIn("curator")
+	b.visit("/keyring/"+keyOf(t, "tidewright-release.asc").Fingerprint, "Withdraw this key")
+	b.press("Show its reach")
+	b.sees("bears on 3 artifacts in 1 batch")
+	b.accessible("reach before a withdrawal")
+	b.fill("Why it counts no longer", "the laptop was stolen")
+	b.press("Withdraw")
+	b.sees("Make it a candidate again")
+	require.Eventually(t, func() bool {
+		return strings.Contains(endeixis(t, s, "auditor", "reassess", "list").out, "done")
+	}, 20*time.Second, 200*time.Millisecond)
+	b.visit("/batches/1", "now")
+	b.accessible("a batch that was judged again")
+	b.visit("/batches/1/items/3", "Judged again:")
+	b.accessible("an item that was judged again")
+	b.visit("/reassessments/1", "3 verdicts changed")
+	b.accessible("a reassessment")
+	b.visit("/reassessments", "The key was withdrawn: the laptop was stolen")
+	b.accessible("reassessments")
+	b.visit("/batches/1", "Judge it again")
+	b.fill("Judge it again", "to be sure")
+	b.press("Judge again")
+	b.sees("and 0 verdicts changed")
 }

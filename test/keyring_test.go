@@ -385,3 +385,96 @@ func TestRefresh(t *testing.T) {
 	assert.Equal(t, 10, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code, "it counts at once")
 	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "refresh", "ab"+key.Fingerprint[2:])), "There is no key")
 }
+
+// TestReach shows what rests on a key before it is withdrawn, does it, and finds
+// the verdicts judged again, with the old records as they were.
+func TestReach(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.5-archive", "tidewright/gauge-fw-4.2-flipped", "corran/chart-disc-2026-09"} {
+		endeixis(t, s, "operator", "batch", "run", "quayside:"+folder, "--wait")
+	}
+	key := keyOf(t, "tidewright-release.asc")
+	before := endeixis(t, s, "auditor", "batch", "show", "1").out
+	size := endeixis(t, s, "auditor", "record", "list", "--output", "json").out
+	reach := endeixis(t, s, "auditor", "keyring", "reach", key.Fingerprint)
+	require.Zero(t, reach.code, reach.err)
+	assert.Contains(t, words(reach), "If it were withdrawn: 9 from ✓ cleared to ? unproven")
+	assert.Contains(t, words(reach), "that key was withdrawn from the keyring")
+	assert.Contains(t, reach.out, "Batch 2")
+	assert.NotContains(t, reach.out, "Batch 4", "Corran's rests on another key")
+	assert.Equal(t, before, endeixis(t, s, "auditor", "batch", "show", "1").out, "nothing has happened")
+	assert.Equal(t, size, endeixis(t, s, "auditor", "record", "list", "--output", "json").out, "and nothing was recorded")
+
+	withdrawn := endeixis(t, s, "curator", "keyring", "withdraw", key.Fingerprint, "--reason", "the laptop was stolen")
+	require.Zero(t, withdrawn.code, withdrawn.err)
+	assert.Contains(t, words(withdrawn), "9 verdicts of")
+	after := endeixis(t, s, "auditor", "batch", "show", "1")
+	assert.Contains(t, words(after), "✓ cleared gauge-fw-4.2-main.img 3.0 MiB now ? unproven, judged again on", "both verdicts are shown")
+	list := endeixis(t, s, "auditor", "reassess", "list")
+	assert.Contains(t, words(list), "The key was withdrawn: the laptop was stolen")
+	shown := endeixis(t, s, "auditor", "reassess", "show", "1")
+	assert.Equal(t, 9, strings.Count(shown.out, "✓ cleared → ? unproven"))
+	records := endeixis(t, s, "auditor", "record", "list", "--kind", "item-rejudged")
+	assert.Equal(t, 9, strings.Count(records.out, "item-rejudged"))
+
+	// Judged again without a change, nothing is recorded but that; admitted
+	// once more, all is cleared again.
+	again := endeixis(t, s, "operator", "reassess", "--publisher", "tidewright", "--reason", "to be sure")
+	require.Zero(t, again.code, again.err)
+	assert.Contains(t, words(again), "and 0 verdicts changed")
+	require.Zero(t, endeixis(t, s, "curator", "keyring", "reconsider", key.Fingerprint, "--reason", "it was another laptop").code)
+	require.Zero(t, endeixis(t, s, "curator", "keyring", "admit", key.Fingerprint, "--publisher", "tidewright", "--reason", "the sightings stand").code)
+	back := endeixis(t, s, "operator", "reassess", "--key", key.Fingerprint, "--reason", "it counts again")
+	require.Zero(t, back.code, back.err)
+	assert.Contains(t, words(back), "9 verdicts changed")
+	assert.Contains(t, words(endeixis(t, s, "auditor", "batch", "show", "1")), "now ✓ cleared, judged again on")
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out)
+
+	today := time.Now().UTC().Format(time.DateOnly)
+	period := endeixis(t, s, "operator", "reassess", "--from", today, "--to", today, "--reason", "a period", "--output", "json")
+	var r wire.Reassessment
+	period.decode(t, &r)
+	assert.Greater(t, r.Judged, 15)
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"--reason", "x"}, "Say what is to be judged again"},
+		{[]string{"--all"}, "say with --reason"},
+		{[]string{"--all", "--reason", " "}, "needs a reason"},
+		{[]string{"--batch", "99", "--reason", "x"}, "There is no batch 99"},
+		{[]string{"--publisher", "nobody", "--reason", "x"}, "no publisher"},
+		{[]string{"--key", "97965A9A", "--reason", "x"}, "short forms can be forged"},
+		{[]string{"--from", "spring", "--reason", "x"}, "not a day"},
+	} {
+		r := endeixis(t, s, "operator", append([]string{"reassess"}, c.args...)...)
+		assert.NotZero(t, r.code)
+		assert.Contains(t, words(r), c.says)
+	}
+	assert.Equal(t, 3, endeixis(t, s, "auditor", "reassess", "--all", "--reason", "x").code)
+	assert.Contains(t, words(endeixis(t, s, "auditor", "reassess", "show", "99")), "There is no reassessment 99")
+	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "reach", strings.Repeat("ab", 20))), "There is no key")
+}
+
+// TestRevocationArrives shows the reach of an import before it happens, and
+// judges again afterwards.
+func TestRevocationArrives(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait").code)
+	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
+	revoked := pgptest.NewCertificate(known).Key(known, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}})
+	file := filepath.Join(t.TempDir(), "revoked.pgp")
+	require.NoError(t, os.WriteFile(file, revoked.Bytes(), 0o600))
+	preview := endeixis(t, s, "curator", "keyring", "import", "--preview", file)
+	require.Zero(t, preview.code, preview.err)
+	assert.Contains(t, words(preview), "A signature by this key bears on 6 artifacts in 1 batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven")
+	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", file).code)
+	require.Eventually(t, func() bool {
+		shown := endeixis(t, s, "auditor", "batch", "show", "1").out
+		return strings.Count(shown, "now ✗ refused") == 2 && strings.Count(shown, "now ? unproven") == 4
+	}, 20*time.Second, 200*time.Millisecond)
+	assert.Contains(t, words(endeixis(t, s, "auditor", "reassess", "list")), "The key is revoked: It is revoked by its owner")
+}

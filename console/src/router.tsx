@@ -15,6 +15,7 @@ import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
 import { OverviewPage } from "./pages/overview/overview-page";
 import { PolicyPage } from "./pages/policy/policy-page";
+import { ReassessmentPage, ReassessmentsPage } from "./pages/reassessments/reassessments-page";
 import { RecordPage } from "./pages/record/record-page";
 import { RecordsPage } from "./pages/records/records-page";
 import { SignInPage } from "./pages/signin/sign-in-page";
@@ -41,6 +42,8 @@ export const router = createBrowserRouter([
       { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },
       { path: "/policy", element: <PolicyPage /> },
+      { path: "/reassessments", element: <ReassessmentsPage /> },
+      { path: "/reassessments/:reassessment", element: <ReassessmentPage /> },
       { path: "/records", element: <RecordsPage /> },
       { path: "/records/:record", element: <RecordPage /> },
       { path: "*", element: <NotFound what="There is no page at this address." /> },

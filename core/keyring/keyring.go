@@ -134,6 +134,18 @@ func New(keys []*Key, publishers []Publisher) *Keyring {
 	return r
 }
 
+// With returns a keyring with k in the place of the key of the same fingerprint,
+// as it would be after a decision about it.
+func (r *Keyring) With(k *Key) *Keyring {
+	keys := slices.Clone(r.keys)
+	for i := range keys {
+		if keys[i].Certificate.Primary.Fingerprint == k.Certificate.Primary.Fingerprint {
+			keys[i] = k
+		}
+	}
+	return New(keys, r.publishers)
+}
+
 // Keys returns all keys in the order given to New.
 func (r *Keyring) Keys() []*Key { return r.keys }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -38,6 +39,7 @@ func (a *API) register() {
 	a.registerKeyring()
 	a.registerRecords()
 	a.registerPolicies()
+	a.registerReassessments()
 }
 
 func (a *API) registerPolicies() {
@@ -367,11 +369,16 @@ func (a *API) registerBatches() {
 		// Item numbers start at 0, cursors at 1.
 		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, After: int(after) - 1, Limit: in.Limit})
 		out := wire.Page[wire.Item]{Items: []wire.Item{}}
+		now, problem := a.nowOf(ctx, in.ID)
+		if err = cmp.Or(err, problem); err != nil {
+			return nil, err
+		}
 		for _, row := range rows {
 			view, err := itemOf(row)
 			if err != nil {
 				return nil, err
 			}
+			view.Now = now[row.N]
 			out.Items = append(out.Items, view)
 		}
 		if len(rows) == in.Limit {
@@ -391,7 +398,13 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(itemOf(row))
+		now, err := a.nowOf(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		item, err := itemOf(row)
+		item.Now = now[in.N]
+		return answer(item, err)
 	})
 	handle(a, op(http.MethodGet, "/batches/{id}/copies", "list-copies", "Tell how copies of the batch's manifests compare", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Copy]], error) {
 		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
@@ -545,7 +558,7 @@ func (a *API) registerKeyring() {
 			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
 		}
 		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
-		if err != nil {
+		if err := cmp.Or(err, a.afterImport(ctx, p.Name, imported)); err != nil {
 			return nil, err
 		}
 		policies, err := a.Keys.Policies(ctx, 0)
@@ -568,7 +581,18 @@ func (a *API) registerKeyring() {
 			return nil, err
 		}
 		policies, err := a.Keys.Policies(ctx, 0)
-		return answer(a.importOf(imported, notes, policies.Rules(a.Now())), err)
+		if err != nil {
+			return nil, err
+		}
+		out := a.importOf(imported, notes, policies.Rules(a.Now()))
+		for i, k := range imported {
+			if k.Result == "updated" && k.State == keyring.Admitted {
+				if out.Keys[i].Reach, err = a.reach(ctx, string(k.Fingerprint), k.Certificate); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return answer(out, nil)
 	})
 	type lookUp struct {
 		Body struct {
@@ -595,7 +619,7 @@ func (a *API) registerKeyring() {
 	handle(a, op(http.MethodPost, "/key-look-ups/imports", "import-found-key", "Look a key up again and import it as a candidate", access.Operator), func(ctx context.Context, in *importFound) (*body[wire.Imported], error) {
 		p, _ := principal(ctx)
 		one, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
-		if err != nil {
+		if err := cmp.Or(err, a.afterImport(ctx, p.Name, []keys.Imported{one})); err != nil {
 			return nil, err
 		}
 		policies, err := a.Keys.Policies(ctx, 0)
@@ -609,7 +633,7 @@ func (a *API) registerKeyring() {
 	handle(a, op(http.MethodPost, "/key-refreshes", "refresh-keys", "Look keys up again and add what is new about them", access.Operator), func(ctx context.Context, in *refresh) (*body[wire.Page[wire.Refreshed]], error) {
 		p, _ := principal(ctx)
 		done, err := a.Keys.Refresh(ctx, p.Name, in.Body.Fingerprints)
-		if err != nil {
+		if err := cmp.Or(err, a.afterImport(ctx, p.Name, convert(done, func(r keys.Refreshed) keys.Imported { return r.Imported }))); err != nil {
 			return nil, err
 		}
 		policies, err := a.Keys.Policies(ctx, 0)
@@ -705,7 +729,6 @@ func (a *API) registerDecisions() {
 		do             func(ctx context.Context, by, fingerprint, reason string) (keys.View, error)
 	}{
 		{"decline", "decline-proposal", "Decline what another curator proposed, or take it back", a.Keys.Decline},
-		{"withdrawal", "withdraw-key", "Withdraw an admitted key: its signatures count no longer", a.Keys.Withdraw},
 		{"reconsideration", "reconsider-key", "Make a withdrawn key a candidate again", a.Keys.Reconsider},
 	} {
 		handle(a, op(http.MethodPost, "/keys/{fingerprint}/"+d.path, d.id, d.does, access.Curator), func(ctx context.Context, in *step) (*body[wire.Key], error) {
@@ -713,6 +736,16 @@ func (a *API) registerDecisions() {
 			return decided(d.do(ctx, p.Name, in.Fingerprint, in.Body.Reason))
 		})
 	}
+	handle(a, op(http.MethodPost, "/keys/{fingerprint}/withdrawal", "withdraw-key", "Withdraw an admitted key, and judge again what rests on it", access.Curator), func(ctx context.Context, in *step) (*body[wire.Key], error) {
+		p, _ := principal(ctx)
+		v, err := a.Keys.Withdraw(ctx, p.Name, in.Fingerprint, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		out := a.keyOf(v)
+		out.Reassessment, err = a.reassessKey(ctx, p.Name, v.Key.Certificate.Primary.Fingerprint, "The key was withdrawn: "+in.Body.Reason)
+		return answer(out, err)
+	})
 	type resolution struct {
 		Record int64 `path:"record" minimum:"0"`
 		Body   struct {

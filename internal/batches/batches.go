@@ -19,6 +19,7 @@ import (
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
+	"endeixis/core/keyring"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
@@ -353,6 +354,8 @@ type court struct {
 	vouchers map[string]*judge.Voucher
 	// around holds the outcomes of containers, by path.
 	around map[string]*judge.Outcome
+	// rests tells, when judging again, on which of them a key bears.
+	rests map[string]bool
 }
 
 func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expectation) (*court, error) {
@@ -360,6 +363,10 @@ func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expec
 	if err != nil {
 		return nil, err
 	}
+	return s.courtWith(ctx, b, expected, ring)
+}
+
+func (s *Service) courtWith(ctx context.Context, b store.Batch, expected judge.Expectation, ring *keyring.Keyring) (*court, error) {
 	policies, err := s.keys.Policies(ctx, b.PolicyVersion)
 	if err != nil {
 		return nil, err
@@ -370,18 +377,26 @@ func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expec
 	}
 	return &court{
 		basis:    judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf, Expected: expected},
-		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{},
+		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{}, rests: map[string]bool{},
 	}, nil
 }
 
 // summon judges the manifests of a batch again from what is stored, so that
 // its artifacts can rest on them.
 func (s *Service) summon(ctx context.Context, b store.Batch) (*court, error) {
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.summonWith(ctx, b, ring)
+}
+
+func (s *Service) summonWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*court, error) {
 	var expected judge.Expectation
 	if err := json.Unmarshal(b.Expected, &expected); err != nil {
 		return nil, err
 	}
-	c, err := s.court(ctx, b, expected)
+	c, err := s.courtWith(ctx, b, expected, ring)
 	if err != nil {
 		return nil, err
 	}

@@ -555,6 +555,10 @@ func (a *app) showItem(item wire.Item, links bool) {
 		head = item.Role
 	}
 	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
+	if now := item.Now; now != nil {
+		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(now.Verdict), moment(now.At), now.Record)
+		a.wrapped("        ", reason(wire.Item{Verdict: &now.Verdict, Grounds: now.Grounds}))
+	}
 	shown := problems(item)
 	if links {
 		shown = item.Grounds

@@ -121,7 +121,7 @@ refused; 11 nothing was refused, something is unproven.`,
 		return usage("%w; see “%s --help”", err, cmd.CommandPath())
 	})
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.policyCommand(), a.waiverCommand(), a.userCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand())
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand())
 	root.Args = cobra.ArbitraryArgs
 	strict(root)
 	return root
@@ -138,7 +138,7 @@ func strict(cmd *cobra.Command) {
 			return nil
 		}
 	}
-	if cmd.HasSubCommands() {
+	if cmd.HasSubCommands() && cmd.RunE == nil {
 		cmd.RunE = func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return usage("%s has no command %q; see “%s --help”", cmd.Name(), args[0], cmd.CommandPath())

@@ -112,11 +112,14 @@ func (a *app) printImport(all wire.Import, preview bool) error {
 	return a.print(all, g, func() {
 		for _, k := range all.Keys {
 			about := []string{k.Algorithm, "made " + k.Created.Format("2006-01-02")}
-			if k.Subkeys > 0 {
+			switch {
+			case k.Subkeys == 1:
+				about = append(about, "1 subkey")
+			case k.Subkeys > 1:
 				about = append(about, fmt.Sprintf("%d subkeys", k.Subkeys))
 			}
 			if k.Expires != nil {
-				about = append(about, "expires "+k.Expires.Format("2006-01-02"))
+				about = append(about, "until "+k.Expires.Format("2006-01-02"))
 			}
 			if k.Revoked != nil {
 				about = append(about, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
@@ -127,6 +130,9 @@ func (a *app) printImport(all wire.Import, preview bool) error {
 			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(strings.Join(first(k.UserIDs, 1), "")), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
 			for _, change := range k.Changes {
 				a.hanging("    • ", "      ", change)
+			}
+			if k.Reach != nil && k.Reach.Rests > 0 {
+				a.showReach(*k.Reach, "were imported")
 			}
 		}
 		if preview {

@@ -16,7 +16,7 @@ import (
 
 func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
-	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(), a.keyringRefresh())
+	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(), a.keyringRefresh(), a.keyringReach())
 	return cmd
 }
 
@@ -246,16 +246,6 @@ func (a *app) keyStep(cmd *cobra.Command, do func(ctx context.Context, c *client
 	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
 	_ = cmd.MarkFlagRequired("reason")
 	return cmd
-}
-
-func (a *app) keyringWithdraw() *cobra.Command {
-	return a.keyStep(&cobra.Command{
-		Use: "withdraw FINGERPRINT --reason TEXT", Short: "End that a key counts",
-		Long:    "withdraw ends that an admitted key counts, from now on. Records that rest on it stand as\nthey were.",
-		Example: "  endeixis keyring withdraw 'C959 BDBA …' --reason 'their site says it was stolen'",
-	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
-		return c.WithdrawKey(ctx, fingerprint, reason)
-	})
 }
 
 func (a *app) keyringReconsider() *cobra.Command {

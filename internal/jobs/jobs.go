@@ -57,6 +57,24 @@ func options(depot string) river.InsertOpts {
 	}
 }
 
+// ReassessArgs ask for a reassessment.
+type ReassessArgs struct {
+	Reassessment int64 `json:"reassessment" river:"unique"`
+}
+
+// Kind names the job.
+func (ReassessArgs) Kind() string { return "reassess" }
+
+// reassessments is the queue of its own: they read no depot.
+const reassessments = "reassessments"
+
+// InsertOpts puts the job on the queue of reassessments, once.
+func (ReassessArgs) InsertOpts() river.InsertOpts {
+	o := options("")
+	o.Queue = reassessments
+	return o
+}
+
 func queue(depot string) string { return "depot-" + depot }
 
 // Runner owns the queue's client in this process.
@@ -89,12 +107,10 @@ func New(s *store.Store, b *batches.Service, depots []string, workers int, log *
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
-	queues := map[string]river.QueueConfig{}
+	river.AddWorker(workersOf, &reassessWorker{runner: r})
+	queues := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}}
 	for _, depot := range depots {
 		queues[queue(depot)] = river.QueueConfig{MaxWorkers: workers}
-	}
-	if len(queues) == 0 {
-		queues[river.QueueDefault] = river.QueueConfig{MaxWorkers: 1}
 	}
 	r.client, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: r.id, Queues: queues, Workers: workersOf, Logger: slog.New(quiet{log.Handler()}),
@@ -183,6 +199,12 @@ func (r *Runner) Enqueue(ctx context.Context, batch int64, depot string) error {
 	return err
 }
 
+// Reassess asks for a reassessment. When it fails, the sweep does it later.
+func (r *Runner) Reassess(ctx context.Context, id int64) error {
+	_, err := r.client.Insert(ctx, ReassessArgs{Reassessment: id}, nil)
+	return err
+}
+
 // Sweep takes up what fell to the ground: jobs of dead workers, stored batches
 // whose job is missing, and batches with nothing left to do but to be closed.
 func (r *Runner) Sweep(ctx context.Context) error {
@@ -195,6 +217,15 @@ func (r *Runner) Sweep(ctx context.Context) error {
 	}
 	if rescued > 0 {
 		r.log.Info("took up the jobs of a worker that is gone", "jobs", rescued)
+	}
+	waiting, err := r.store.Reassessments(ctx, true, 100)
+	if err != nil {
+		return err
+	}
+	for _, a := range waiting {
+		if err := r.Reassess(ctx, a.ID); err != nil {
+			return err
+		}
 	}
 	open, err := r.store.Unfinished(ctx)
 	if err != nil {
@@ -241,6 +272,16 @@ func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) err
 	}
 	_, err = w.runner.batches.Finish(ctx, job.Args.Batch)
 	return err
+}
+
+type reassessWorker struct {
+	river.WorkerDefaults[ReassessArgs]
+	runner *Runner
+}
+
+// Work judges again what a reassessment selects.
+func (w *reassessWorker) Work(ctx context.Context, job *river.Job[ReassessArgs]) error {
+	return w.runner.batches.RunReassessment(ctx, job.Args.Reassessment)
 }
 
 type sliceWorker struct {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
@@ -23,6 +24,8 @@ type Imported struct {
 	Certificate *openpgp.Certificate
 	State       keyring.State
 	Publisher   string
+	// Revokes: the key was known, and is revoked from now on.
+	Revokes bool
 	// Changes say what is new about a key that was known, safe to show.
 	Changes []string
 }
@@ -69,12 +72,37 @@ func against(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
 	out.Result, out.Certificate = "unchanged", openpgp.Merge(known, cert)
 	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
 		out.Result = "updated"
+		out.Revokes = known.Revocation() == nil && out.Certificate.Revocation() != nil
 		out.Changes = harmless(openpgp.Changes(known, out.Certificate, rules))
 		if len(out.Changes) == 0 {
 			out.Changes = []string{"Signatures are added that change nothing about what it may do or is called."}
 		}
 	}
 	return out
+}
+
+// Supposing returns the keyring as it would be with one of its keys withdrawn
+// now or, when a newer copy of it is given, with that merged.
+func (s *Service) Supposing(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*keyring.Keyring, openpgp.Fingerprint, error) {
+	fp, err := parse(fingerprint, "fingerprint")
+	if err != nil {
+		return nil, "", err
+	}
+	ring, err := s.Snapshot(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	k := ring.Lookup(fp)
+	if k == nil {
+		return nil, "", unknownKey(fp)
+	}
+	supposed := *k
+	if newer != nil {
+		supposed.Certificate = openpgp.Merge(k.Certificate, newer)
+	} else {
+		supposed.History = append(slices.Clone(k.History), keyring.Change{At: s.now(), To: keyring.Withdrawn})
+	}
+	return ring.With(&supposed), fp, nil
 }
 
 // Preview tells what an import would do, and does nothing.

@@ -41,16 +41,20 @@ const (
 	PublisherChanged  Kind = "publisher-changed"
 	WaiverGranted     Kind = "waiver-granted"
 	WaiverEnded       Kind = "waiver-ended"
-	PublisherAdded    Kind = "publisher-added"
-	PolicySet         Kind = "policy-set"
-	UserAdded         Kind = "user-added"
-	TokenIssued       Kind = "token-issued"
-	TokenRevoked      Kind = "token-revoked"
+	// Reassessed: stored measurements were judged again; ItemRejudged is an
+	// item whose verdict that changed.
+	Reassessed     Kind = "reassessed"
+	ItemRejudged   Kind = "item-rejudged"
+	PublisherAdded Kind = "publisher-added"
+	PolicySet      Kind = "policy-set"
+	UserAdded      Kind = "user-added"
+	TokenIssued    Kind = "token-issued"
+	TokenRevoked   Kind = "token-revoked"
 )
 
 // Kinds lists every kind.
 func Kinds() []Kind {
-	return []Kind{ItemOutcome, BatchResult, KeyImported, KeyStep, SightingNoted, ConflictResolved, AdmissionProposed, ProposalDeclined, PublisherAdded, PublisherChanged, PolicySet, WaiverGranted, WaiverEnded, UserAdded, TokenIssued, TokenRevoked}
+	return []Kind{ItemOutcome, BatchResult, ItemRejudged, Reassessed, KeyImported, KeyStep, SightingNoted, ConflictResolved, AdmissionProposed, ProposalDeclined, PublisherAdded, PublisherChanged, PolicySet, WaiverGranted, WaiverEnded, UserAdded, TokenIssued, TokenRevoked}
 }
 
 // An Entry is a record to be written. Its Body is a struct; kind, time, author

@@ -113,6 +113,13 @@ func (s *Service) refreshKeys(ctx context.Context) {
 			if r.Result == "updated" {
 				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
 			}
+			if !r.Revokes {
+				continue
+			}
+			// The sweep takes it up.
+			if _, _, err := s.batches.ReassessKey(ctx, "endeixisd", r.Fingerprint, "The key is revoked: "+r.Changes[0]); err != nil {
+				s.log.Warn("what rests on a revoked key could not be judged again", "error", err)
+			}
 		}
 	}
 }

@@ -113,6 +113,7 @@ type Item struct {
 	Holds   string            `json:"holds,omitempty" doc:"What a container is and how much is in it."`
 	Where   string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`
 	Record  *int64            `json:"record,omitempty"`
+	Now     *Now              `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
 }
 
 // Absent is a manifest entry without a file.
@@ -163,6 +164,7 @@ type Key struct {
 	AnchorAdmits  bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
 	TwoCurators   bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
 	Proposal      *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
+	Reassessment  *int64             `json:"reassessment,omitempty" doc:"The run that judges again what rested on it; set in the answer to a withdrawal."`
 	ChannelsSeen  int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
 	ChannelsAsked int                `json:"channels_asked" doc:"How many the policy asks for."`
 	History       []KeyStep          `json:"history"`
@@ -294,6 +296,68 @@ type Imported struct {
 	Subkeys     int         `json:"subkeys"`
 	State       string      `json:"state" enum:"candidate,admitted,withdrawn"`
 	Publisher   string      `json:"publisher"`
+	Reach       *Reach      `json:"reach,omitempty" doc:"What rests on a known key, and would change."`
+}
+
+// Reach tells what rests on a key, and what would become of it.
+type Reach struct {
+	Rests   int       `json:"rests" doc:"Artifacts with a signature by the key."`
+	Batches int       `json:"batches" doc:"How many batches they are in."`
+	Turns   []Turn    `json:"turns" doc:"How many verdicts would change, by what they are and would be."`
+	Items   []Rejudge `json:"items" doc:"Which, up to 500."`
+}
+
+// Turn counts changes of verdict.
+type Turn struct {
+	From  string `json:"from" enum:"cleared,unproven,refused"`
+	To    string `json:"to" enum:"cleared,unproven,refused"`
+	Count int    `json:"count"`
+}
+
+// Rejudge is an artifact that is judged again.
+type Rejudge struct {
+	Batch  int64  `json:"batch"`
+	N      int    `json:"n"`
+	Shown  string `json:"shown" doc:"The path, made safe to show."`
+	From   string `json:"from" enum:"cleared,unproven,refused"`
+	To     string `json:"to" enum:"cleared,unproven,refused"`
+	Why    string `json:"why" doc:"The ground that decides."`
+	Record *int64 `json:"record,omitempty"`
+}
+
+// Reassessment is one run of judging again.
+type Reassessment struct {
+	ID        int64      `json:"id"`
+	Selection Selection  `json:"selection"`
+	Reason    string     `json:"reason"`
+	By        string     `json:"by"`
+	Created   time.Time  `json:"created" doc:"Keyring, policy and waivers were asked as of then."`
+	Finished  *time.Time `json:"finished,omitempty"`
+	State     string     `json:"state" enum:"waiting,done"`
+	Policy    int64      `json:"policy"`
+	Judged    int        `json:"judged" doc:"Items that were judged again."`
+	Changed   int        `json:"changed" doc:"Artifacts whose verdict changed."`
+	Record    *int64     `json:"record,omitempty"`
+	Items     []Rejudge  `json:"items,omitempty" doc:"Those, up to 500; only where one run is shown."`
+}
+
+// Selection says what is judged again.
+type Selection struct {
+	Batch     int64      `json:"batch,omitempty"`
+	Publisher string     `json:"publisher,omitempty"`
+	Key       string     `json:"key,omitempty"`
+	From      *time.Time `json:"from,omitempty"`
+	To        *time.Time `json:"to,omitempty"`
+	All       bool       `json:"all,omitempty"`
+}
+
+// Now is what an item's verdict became by a reassessment.
+type Now struct {
+	Verdict      string         `json:"verdict" enum:"cleared,unproven,refused"`
+	At           time.Time      `json:"at"`
+	Reassessment int64          `json:"reassessment"`
+	Record       int64          `json:"record"`
+	Grounds      []judge.Ground `json:"grounds"`
 }
 
 // LookUp is what key directories said, compared.

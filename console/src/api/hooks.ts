@@ -182,6 +182,30 @@ export function useKeyStep(fingerprint: string, step: "withdrawal" | "reconsider
   return useKeyringChange((body: { reason: string }) => ask(api.POST(`/api/v1/keys/{fingerprint}/${step}`, { params: { path: { fingerprint } }, body })));
 }
 
+export function useReach(fingerprint: string, wanted: boolean) {
+  return useQuery({ queryKey: ["key", fingerprint, "reach"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })), enabled: wanted });
+}
+
+export function useReassess() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { batch?: number; key?: string; publisher?: string; reason: string }) => ask(api.POST("/api/v1/reassessments", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["reassessment"] }),
+  });
+}
+
+export function useReassessment(id: number) {
+  return useQuery({
+    queryKey: ["reassessment", id],
+    queryFn: () => ask(api.GET("/api/v1/reassessments/{id}", { params: { path: { id } } })),
+    refetchInterval: (query) => (query.state.data?.state === "waiting" ? 1_000 : false),
+  });
+}
+
+export function useReassessments() {
+  return useQuery({ queryKey: ["reassessment"], queryFn: () => ask(api.GET("/api/v1/reassessments")) });
+}
+
 export function useResolveConflict() {
   return useKeyringChange(({ record, reason }: { record: number; reason: string }) =>
     ask(api.POST("/api/v1/sightings/{record}/resolution", { params: { path: { record } }, body: { reason } })),

@@ -1,8 +1,9 @@
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 
 import type { Batch, Item } from "../../api/client";
-import { useAbsent, useBatch, useCopies, useItems } from "../../api/hooks";
+import { mayOperate, useAbsent, useBatch, useCopies, useItems, useMe, useReassess } from "../../api/hooks";
+import { Field } from "../../parts/field";
 import { Filter } from "../../parts/filter";
 import { deciding } from "../../parts/grounds";
 import { Comparison } from "../../parts/hex";
@@ -17,6 +18,7 @@ const order = ["refused", "unproven", "cleared"];
 export function BatchPage() {
   const id = Number(useParams().batch);
   const query = useBatch(id);
+  const me = useMe();
   const [verdict, setVerdict] = useState("");
   const [match, setMatch] = useState("");
   if (!Number.isInteger(id)) return <NotFound what="That is not a batch's number." />;
@@ -40,7 +42,34 @@ export function BatchPage() {
       {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
+      {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
     </div>
+  );
+}
+
+/** Judge the batch again, with today's keyring, policy and waivers. */
+function Again({ batch }: { batch: number }) {
+  const reassess = useReassess();
+  const go = useNavigate();
+  const [reason, setReason] = useState("");
+  return (
+    <form
+      className="flex flex-wrap items-end gap-3 border-t border-base-300 pt-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        reassess.mutate({ batch, reason }, { onSuccess: (r) => void go(`/reassessments/${String(r.id)}`) });
+      }}
+    >
+      <div className="min-w-64 flex-1">
+        <Field label="Judge it again" hint="With the keyring, policy and waivers of now. No file is read; say why.">
+          {(id) => <input id={id} className="input w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}
+        </Field>
+      </div>
+      <button type="submit" className="btn" disabled={reassess.isPending}>
+        Judge again
+      </button>
+      {reassess.error && <ProblemNote error={reassess.error} />}
+    </form>
   );
 }
 
@@ -108,7 +137,14 @@ function Group({ title, items, batch }: { title: string; items: Item[]; batch: n
       <ul className="rows">
         {items.map((item) => (
           <li key={item.n} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
-            <span>{item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}</span>
+            <span>
+              {item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}
+              {item.now && (
+                <span className="mt-1 block text-sm">
+                  now <Mark word={item.now.verdict} />
+                </span>
+              )}
+            </span>
             <div className="min-w-0">
               <div className="flex flex-wrap items-baseline gap-x-3">
                 <Link to={`/batches/${batch}/items/${item.n}`} className="quiet-link break-all">

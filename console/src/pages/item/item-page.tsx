@@ -6,7 +6,7 @@ import { Chain } from "../../parts/chain";
 import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { bytes } from "../../parts/text";
+import { bytes, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 export function ItemPage() {
@@ -45,6 +45,19 @@ export function ItemPage() {
         {item.inside && <p className="text-sm">It lies inside <Around inside={item.inside} to={itemAt(item.path.slice(0, item.path.lastIndexOf("//")))} />.</p>}
       </div>
       {!item.settled && <p>This file is still being measured.</p>}
+      {item.now && (
+        <section className="flex flex-col gap-2 rounded-box border border-primary/50 p-4">
+          <p className="flex flex-wrap items-center gap-2">
+            <span className="font-semibold">Judged again:</span> now <Mark word={item.now.verdict} />
+            <span className="text-sm soft">
+              on {moment(item.now.at)}, <Link to={`/reassessments/${String(item.now.reassessment)}`} className="quiet-link">reassessment {item.now.reassessment}</Link>,{" "}
+              <Link to={`/records/${String(item.now.record)}`} className="quiet-link">record {item.now.record}</Link>
+            </span>
+          </p>
+          <Grounds grounds={item.now.grounds} />
+          <p className="text-sm soft">What follows is what was judged first. It stands as it was.</p>
+        </section>
+      )}
       <Grounds grounds={item.grounds} />
       {item.paths.length > 0 && (
         <section className="flex flex-col gap-3">

@@ -1,9 +1,10 @@
 import { type FormEvent, useState } from "react";
 
 import type { Key } from "../../api/client";
-import { mayCurate, useAdmitKey, useKeyStep, useMe, usePublishers } from "../../api/hooks";
+import { mayCurate, useAdmitKey, useKeyStep, useMe, usePublishers, useReach } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
+import { ReachPanel } from "../../parts/rejudged";
 import { moment } from "../../parts/text";
 
 /** What can be decided about a key now, by whoever looks. */
@@ -21,14 +22,7 @@ export function Decide({ k }: { k: Key }) {
   }
   if (!curator) return null;
   return k.state === "admitted" ? (
-    <Step
-      k={k}
-      step="withdrawal"
-      title="Withdraw this key"
-      says="From then on its signatures count no longer. Records that rest on it stand as they were."
-      label="Why it counts no longer"
-      button="Withdraw"
-    />
+    <Withdraw k={k} />
   ) : (
     <Step
       k={k}
@@ -38,6 +32,40 @@ export function Decide({ k }: { k: Key }) {
       label="Why it is looked at again"
       button="Reconsider"
     />
+  );
+}
+
+/** A withdrawal shows its reach first. */
+function Withdraw({ k }: { k: Key }) {
+  const [looking, setLooking] = useState(false);
+  const reach = useReach(k.fingerprint, looking);
+  return (
+    <section className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
+      <h2>Withdraw this key</h2>
+      {!looking && (
+        <>
+          <p>Its signatures would count no longer. See first what rests on it.</p>
+          <button type="button" className="btn self-start" onClick={() => { setLooking(true); }}>
+            Show its reach
+          </button>
+        </>
+      )}
+      {reach.error && <ProblemNote error={reach.error} />}
+      {looking && reach.isPending && <p>Judging again what rests on it…</p>}
+      {reach.data && (
+        <>
+          <ReachPanel reach={reach.data} when="is withdrawn" />
+          <Step
+            k={k}
+            step="withdrawal"
+            title=""
+            says="Records stand as they were. What rests on the key is judged again, and every changed verdict is recorded."
+            label="Why it counts no longer"
+            button="Withdraw"
+          />
+        </>
+      )}
+    </section>
   );
 }
 

@@ -6,6 +6,7 @@ import { useImportKeys, usePreviewImport, usePublishers } from "../../api/hooks"
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import { ReachPanel } from "../../parts/rejudged";
 import { base64, day } from "../../parts/text";
 
 const outcomes: Record<string, [done: string, planned: string]> = {
@@ -106,8 +107,8 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
             </p>
             <p className="text-sm soft">
               {k.algorithm}, made {day(k.created)}
-              {k.subkeys > 0 && `, ${String(k.subkeys)} subkeys`}
-              {k.expires && `, expires ${day(k.expires)}`}
+              {k.subkeys > 0 && `, ${String(k.subkeys)} ${k.subkeys === 1 ? "subkey" : "subkeys"}`}
+              {k.expires && `, until ${day(k.expires)}`}
               {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}
               {k.result !== "new" && `, ${k.state}`}
               {k.publisher && ` for ${k.publisher}`}
@@ -120,6 +121,7 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
                 ))}
               </ul>
             )}
+            {k.reach && k.reach.rests > 0 && <ReachPanel reach={k.reach} when="is imported" />}
           </li>
         ))}
       </ul>

@@ -7,7 +7,7 @@ import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
-const kinds = ["item-outcome", "batch-result", "key-imported", "key-step", "sighting", "conflict-resolved", "admission-proposed", "proposal-declined", "publisher-added", "publisher-changed", "policy-set", "waiver-granted", "waiver-ended", "user-added", "token-issued", "token-revoked"];
+const kinds = ["item-outcome", "batch-result", "item-rejudged", "reassessed", "key-imported", "key-step", "sighting", "conflict-resolved", "admission-proposed", "proposal-declined", "publisher-added", "publisher-changed", "policy-set", "waiver-granted", "waiver-ended", "user-added", "token-issued", "token-revoked"];
 
 export function RecordsPage() {
   const [search, setSearch] = useSearchParams();
@@ -30,6 +30,9 @@ export function RecordsPage() {
         </label>
         <Filter label="Kind" value={filter.kind} options={kinds} onChange={(v) => { set("kind", v); }} />
         <Filter label="Verdict" value={filter.verdict} options={["cleared", "unproven", "refused"]} onChange={(v) => { set("verdict", v); }} />
+        <Link to="/reassessments" className="btn btn-sm ml-auto">
+          Judged again
+        </Link>
       </div>
       <Ledger />
       {list.error && <ProblemNote error={list.error} />}

@@ -1,0 +1,90 @@
+import { Link, useParams } from "react-router";
+
+import type { Selection } from "../../api/client";
+import { useReassessment, useReassessments } from "../../api/hooks";
+import { Empty } from "../../parts/empty";
+import { ProblemNote } from "../../parts/problem-note";
+import { RejudgedList } from "../../parts/rejudged";
+import { day, groups, moment } from "../../parts/text";
+
+/** What was judged again, and why. */
+export function ReassessmentsPage() {
+  const all = useReassessments();
+  return (
+    <div className="flex flex-col gap-5">
+      <div>
+        <h1>Judged again</h1>
+        <p className="max-w-3xl">
+          Stored measurements are judged again when a key is withdrawn or revoked, or when somebody asks: with the keyring, policy and waivers of that moment, and without reading a
+          file. What was judged before stands as it was.
+        </p>
+      </div>
+      {all.error && <ProblemNote error={all.error} />}
+      {all.data?.items.length === 0 && <Empty>Nothing was judged again yet. A batch's page has a button for it.</Empty>}
+      <ul className="rows">
+        {all.data?.items.map((r) => (
+          <li key={r.id} className="py-2">
+            <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
+              Reassessment {r.id}
+            </Link>{" "}
+            of {selected(r.selection)}, {r.state === "done" ? `${String(r.changed)} of ${String(r.judged)} changed` : "waiting"}
+            <p className="text-sm">
+              {r.reason} <span className="soft">— {r.by}, {moment(r.created)}</span>
+            </p>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+export function ReassessmentPage() {
+  const id = Number(useParams().reassessment);
+  const query = useReassessment(id);
+  if (query.error) return <ProblemNote error={query.error} />;
+  const r = query.data;
+  if (!r) return <p>Loading…</p>;
+  return (
+    <div className="flex flex-col gap-4">
+      <div>
+        <p className="text-sm">
+          <Link to="/reassessments" className="quiet-link">
+            Judged again
+          </Link>
+        </p>
+        <h1>Reassessment {r.id}</h1>
+        <p>
+          of {selected(r.selection)}, asked by {r.by} on {moment(r.created)}, policy version {r.policy}
+        </p>
+        <p>{r.reason}</p>
+      </div>
+      {r.state === "waiting" ? (
+        <p role="status">It is being done.</p>
+      ) : (
+        <p role="status" className="font-semibold">
+          {r.judged} items were judged again, and {r.changed} verdicts changed.
+        </p>
+      )}
+      {r.items && r.items.length > 0 && <RejudgedList items={r.items} />}
+      {r.record !== undefined && (
+        <p className="text-sm">
+          It is{" "}
+          <Link to={`/records/${String(r.record)}`} className="quiet-link">
+            record {r.record}
+          </Link>
+          ; every changed verdict has one of its own.
+        </p>
+      )}
+    </div>
+  );
+}
+
+function selected(s: Selection): string {
+  const out = [];
+  if (s.batch) out.push(`batch ${String(s.batch)}`);
+  if (s.publisher) out.push(s.publisher);
+  if (s.key) out.push(`key ${groups(s.key).join(" ")}`);
+  if (s.from) out.push(`since ${day(s.from)}`);
+  if (s.to) out.push(`before ${day(s.to)}`);
+  return out.join(", ") || "everything";
+}

@@ -1,0 +1,188 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"slices"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/internal/access"
+	"endeixis/internal/batches"
+	"endeixis/internal/fault"
+	"endeixis/internal/keys"
+	"endeixis/internal/store"
+	"endeixis/internal/wire"
+)
+
+// shownRejudged bounds the changed items of one run that are shown.
+const shownRejudged = 500
+
+func (a *API) registerReassessments() {
+	type byFingerprint struct {
+		Fingerprint string `path:"fingerprint" maxLength:"200"`
+	}
+	handle(a, op(http.MethodGet, "/keys/{fingerprint}/reach", "show-reach", "Tell what rests on a key, and what would become of it if it were withdrawn", access.Auditor), func(ctx context.Context, in *byFingerprint) (*body[wire.Reach], error) {
+		r, err := a.reach(ctx, in.Fingerprint, nil)
+		if err != nil {
+			return nil, err
+		}
+		return answer(*r, nil)
+	})
+	type ask struct {
+		Body struct {
+			wire.Selection
+			Reason string `json:"reason"`
+		}
+	}
+	handle(a, op(http.MethodPost, "/reassessments", "reassess", "Judge stored measurements again with the present keyring, policy and waivers", access.Operator), func(ctx context.Context, in *ask) (*body[wire.Reassessment], error) {
+		p, _ := principal(ctx)
+		sel := batches.Selection{Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All}
+		if in.Body.Key != "" {
+			v, err := a.Keys.Show(ctx, in.Body.Key)
+			if err != nil {
+				return nil, err
+			}
+			sel.Key = v.Key.Certificate.Primary.Fingerprint
+		}
+		r, err := a.reassess(ctx, p.Name, sel, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		return answer(reassessmentOf(r))
+	})
+	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Reassessment]], error) {
+		rows, err := a.Store.Reassessments(ctx, false, 200)
+		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}}
+		for _, r := range rows {
+			view, problem := reassessmentOf(r)
+			err = cmp.Or(err, problem)
+			out.Items = append(out.Items, view)
+		}
+		return answer(out, err)
+	})
+	type byID struct {
+		ID int64 `path:"id" minimum:"1"`
+	}
+	handle(a, op(http.MethodGet, "/reassessments/{id}", "show-reassessment", "Show a reassessment with what it changed", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Reassessment], error) {
+		r, err := a.Store.Reassessment(ctx, in.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, fault.New(fault.NotFound, "reassessment-unknown", "There is no reassessment %d.", in.ID)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out, err := reassessmentOf(r)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := a.Store.RejudgedIn(ctx, in.ID, shownRejudged)
+		for _, row := range rows {
+			one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After, Record: &row.Position}
+			var grounds []judge.Ground
+			err = cmp.Or(err, json.Unmarshal(row.Grounds, &grounds))
+			one.Why = why(judge.Verdict(row.After), grounds)
+			out.Items = append(out.Items, one)
+		}
+		return answer(out, err)
+	})
+}
+
+// reassess stores a reassessment and asks for it to be done.
+func (a *API) reassess(ctx context.Context, by string, sel batches.Selection, reason string) (store.Reassessment, error) {
+	r, err := a.Batches.Reassess(ctx, by, sel, reason)
+	if err == nil {
+		a.start(ctx, r)
+	}
+	return r, err
+}
+
+// reassessKey does so for what rests on a key, and returns nil when nothing does.
+func (a *API) reassessKey(ctx context.Context, by string, fp openpgp.Fingerprint, reason string) (*int64, error) {
+	r, any, err := a.Batches.ReassessKey(ctx, by, fp, reason)
+	if err != nil || !any {
+		return nil, err
+	}
+	a.start(ctx, r)
+	return &r.ID, nil
+}
+
+func (a *API) start(ctx context.Context, r store.Reassessment) {
+	if err := a.Jobs.Reassess(ctx, r.ID); err != nil {
+		// It is stored; the sweep will find it.
+		a.Log.Warn("a reassessment waits for the sweep", "reassessment", r.ID, "error", err)
+	}
+}
+
+// afterImport judges again what rests on keys that an import revoked.
+func (a *API) afterImport(ctx context.Context, by string, imported []keys.Imported) error {
+	for _, k := range imported {
+		if !k.Revokes {
+			continue
+		}
+		if _, err := a.reassessKey(ctx, by, k.Fingerprint, "The key is revoked: "+k.Changes[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reach tells what rests on a key, and what becomes of it when the key is
+// withdrawn or, with newer, when that copy of it is imported.
+func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*wire.Reach, error) {
+	ring, fp, err := a.Keys.Supposing(ctx, fingerprint, newer)
+	if err != nil {
+		return nil, err
+	}
+	r, err := a.Batches.Reach(ctx, fp, ring)
+	if err != nil {
+		return nil, err
+	}
+	out := &wire.Reach{Rests: r.Rests, Batches: r.Batches, Turns: []wire.Turn{}, Items: []wire.Rejudge{}}
+	for turn, n := range r.Changed {
+		out.Turns = append(out.Turns, wire.Turn{From: string(turn.From), To: string(turn.To), Count: n})
+	}
+	slices.SortFunc(out.Turns, func(x, y wire.Turn) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	for _, j := range r.Items {
+		out.Items = append(out.Items, wire.Rejudge{
+			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: string(j.Before), To: string(j.Outcome.Verdict), Why: why(j.Outcome.Verdict, j.Outcome.Grounds),
+		})
+	}
+	return out, nil
+}
+
+// why returns the sentence of the ground that decides a verdict.
+func why(v judge.Verdict, grounds []judge.Ground) string {
+	wanted := map[judge.Verdict]judge.Effect{judge.Cleared: judge.Supports, judge.Unproven: judge.Withholds, judge.Refused: judge.Refuses}[v]
+	for _, g := range grounds {
+		if g.Effect == wanted && g.Code != judge.DigestMatch {
+			return g.Sentence
+		}
+	}
+	return ""
+}
+
+func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
+	out := wire.Reassessment{
+		ID: r.ID, Reason: plain.Text(r.Reason), By: r.AskedBy, Created: r.CreatedAt, Finished: r.FinishedAt, State: r.State,
+		Policy: r.PolicyVersion, Judged: r.Items, Changed: r.Changed, Record: r.Position,
+	}
+	return out, json.Unmarshal(r.Selection, &out.Selection)
+}
+
+// nowOf returns what the items of a batch became by reassessments, by number.
+func (a *API) nowOf(ctx context.Context, batch int64) (map[int]*wire.Now, error) {
+	rows, err := a.Store.RejudgedOf(ctx, batch)
+	out := map[int]*wire.Now{}
+	for _, r := range rows {
+		now := &wire.Now{Verdict: r.After, At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}
+		err = cmp.Or(err, json.Unmarshal(r.Grounds, &now.Grounds))
+		out[r.N] = now
+	}
+	return out, err
+}

@@ -1,0 +1,402 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/survey"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// A Selection says what is judged again. At least one field is set, or All.
+type Selection struct {
+	Batch     int64               `json:"batch,omitempty"`
+	Publisher string              `json:"publisher,omitempty"`
+	Key       openpgp.Fingerprint `json:"key,omitempty"`
+	From      *time.Time          `json:"from,omitempty"`
+	To        *time.Time          `json:"to,omitempty"`
+	All       bool                `json:"all,omitempty"`
+}
+
+func (s Selection) empty() bool {
+	return s.Batch == 0 && s.Publisher == "" && s.Key == "" && s.From == nil && s.To == nil && !s.All
+}
+
+// A Rejudgement is an artifact, judged again.
+type Rejudgement struct {
+	Batch int64
+	N     int
+	Item  *survey.Item
+	// Before is the verdict that held, and Outcome what it is now.
+	Before  judge.Verdict
+	Outcome judge.Outcome
+	// Rests: a signature by the key that was asked for bears on the item.
+	Rests bool
+}
+
+// asOf is what stored measurements are judged with again.
+type asOf struct {
+	ring   *keyring.Keyring
+	policy int64
+	at     time.Time
+}
+
+// chunk is how many items are read and judged at a time.
+const chunk = 2000
+
+// rejudge judges the items of the selected batches again from what is stored: no
+// file is read. yield gets every artifact, in the order of batches and items.
+func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func([]Rejudgement) error) (items int, err error) {
+	issuers := issuersOf(with.ring, sel.Key)
+	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
+	if sel.From != nil {
+		stored.From = *sel.From
+	}
+	if sel.To != nil {
+		stored.To = *sel.To
+	}
+	ids, err := s.store.SelectedBatches(ctx, stored)
+	if err != nil {
+		return 0, err
+	}
+	for _, id := range ids {
+		b, err := s.store.Batch(ctx, id)
+		if err != nil {
+			return items, err
+		}
+		b.JudgedAsOf, b.PolicyVersion = with.at, with.policy
+		c, err := s.summonWith(ctx, b, with.ring)
+		if err != nil {
+			return items, err
+		}
+		for after := -1; ; {
+			rows, err := s.store.StoredItems(ctx, id, after, chunk)
+			if err != nil {
+				return items, err
+			}
+			if len(rows) == 0 {
+				break
+			}
+			after = rows[len(rows)-1].N
+			items += len(rows)
+			judged, err := c.judgeAgain(id, rows, issuers)
+			if err != nil {
+				return items, err
+			}
+			if err := yield(judged); err != nil {
+				return items, err
+			}
+		}
+	}
+	return items, nil
+}
+
+// judgeAgain judges a chunk, on all cores. Containers come first, in their order:
+// what they hold rests on them.
+func (c *court) judgeAgain(batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
+	items, ms := make([]survey.Item, len(rows)), make([]measure.Measurement, len(rows))
+	if err := each(len(rows), func(i int) error {
+		return errors.Join(json.Unmarshal(rows[i].Survey, &items[i]), json.Unmarshal(rows[i].Measurement, &ms[i]))
+	}); err != nil {
+		return nil, err
+	}
+	outcomes := make([]judge.Outcome, len(rows))
+	for i := range items {
+		if items[i].Holds != nil {
+			outcomes[i] = c.judge(&items[i], &ms[i])
+			c.around[items[i].Path] = &outcomes[i]
+			c.rests[items[i].Path] = c.restsOn(&items[i], &outcomes[i], issuers)
+		}
+	}
+	if err := each(len(rows), func(i int) error {
+		if items[i].Holds == nil && items[i].Role == survey.Artifact {
+			outcomes[i] = c.judge(&items[i], &ms[i])
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	var out []Rejudgement
+	for i, row := range rows {
+		if items[i].Role != survey.Artifact {
+			continue
+		}
+		out = append(out, Rejudgement{
+			Batch: batch, N: row.N, Item: &items[i], Before: judge.Verdict(row.Present), Outcome: outcomes[i], Rests: c.restsOn(&items[i], &outcomes[i], issuers),
+		})
+	}
+	return out, nil
+}
+
+// each calls f for every number below n, on all cores, and returns the first
+// error.
+func each(n int, f func(i int) error) error {
+	workers := min(runtime.GOMAXPROCS(0), n)
+	failed := make([]error, workers)
+	var wg sync.WaitGroup
+	for w := range workers {
+		wg.Go(func() {
+			for i := w; i < n; i += workers {
+				if err := f(i); err != nil {
+					failed[w] = err
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return errors.Join(failed...)
+}
+
+// issuersOf lists what signatures may name when they are by a key: fingerprints
+// and key IDs of its parts. It is nil when no key is meant.
+func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
+	if fp == "" {
+		return nil
+	}
+	out := []string{string(fp)}
+	if k := ring.Lookup(fp); k != nil {
+		for _, part := range k.Certificate.Keys() {
+			out = append(out, string(part.Fingerprint), part.KeyID.String())
+		}
+	}
+	return out
+}
+
+// restsOn reports whether a signature by one of the issuers bears on an outcome,
+// or on that of a container around it.
+func (c *court) restsOn(item *survey.Item, o *judge.Outcome, issuers []string) bool {
+	return item.Inside != nil && c.rests[item.Inside.Of] || slices.ContainsFunc(o.Grounds, func(g judge.Ground) bool {
+		f := g.Signature
+		return f != nil && (slices.Contains(issuers, string(f.Key)) || slices.Contains(issuers, string(f.MadeBy)) || slices.Contains(issuers, f.Issuer))
+	})
+}
+
+// A Reach tells what rests on a key, and what would become of it.
+type Reach struct {
+	// Rests counts the artifacts on which a signature by the key bears,
+	// Batches how many batches they are in.
+	Rests   int
+	Batches int
+	// Changed counts the artifacts whose verdict would change, by what it is
+	// and what it would be.
+	Changed map[Turn]int
+	// Items are those, at most maxReach.
+	Items []Rejudgement
+}
+
+// A Turn is a change of verdict.
+type Turn struct{ From, To judge.Verdict }
+
+// maxReach bounds the items that a reach names.
+const maxReach = 500
+
+// Reach tells what a supposed keyring would change about everything that has a
+// signature by a key. Nothing is kept.
+func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, supposed *keyring.Keyring) (Reach, error) {
+	policies, err := s.keys.Policies(ctx, 0)
+	if err != nil {
+		return Reach{}, err
+	}
+	out := Reach{Changed: map[Turn]int{}, Items: []Rejudgement{}}
+	var last int64
+	_, err = s.rejudge(ctx, Selection{Key: fp}, asOf{supposed, policies.Version, s.now()}, func(judged []Rejudgement) error {
+		for _, j := range judged {
+			if !j.Rests {
+				continue
+			}
+			out.Rests++
+			if j.Batch != last {
+				out.Batches++
+				last = j.Batch
+			}
+			if j.Before == j.Outcome.Verdict {
+				continue
+			}
+			out.Changed[Turn{j.Before, j.Outcome.Verdict}]++
+			if len(out.Items) < maxReach {
+				out.Items = append(out.Items, j)
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Reassess asks that what is selected be judged again with the present keyring,
+// policy and waivers. [Service.RunReassessment] does it.
+func (s *Service) Reassess(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
+	if sel.empty() {
+		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").Advise("Give a batch, a publisher, a key, a period, or all.").At("batch")
+	}
+	if strings.TrimSpace(reason) == "" || len(reason) > 4000 || strings.ContainsRune(reason, 0) {
+		return store.Reassessment{}, fault.New(fault.Invalid, "reason-missing", "A reassessment needs a reason, in at most 4000 characters.").At("reason")
+	}
+	if sel.Batch != 0 {
+		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
+			return store.Reassessment{}, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch).At("batch")
+		} else if err != nil {
+			return store.Reassessment{}, err
+		}
+	}
+	if sel.Publisher != "" {
+		if _, err := s.keys.Publisher(ctx, sel.Publisher); err != nil {
+			return store.Reassessment{}, err
+		}
+	}
+	policies, err := s.keys.Policies(ctx, 0)
+	if err != nil {
+		return store.Reassessment{}, err
+	}
+	text, err := json.Marshal(sel)
+	if err != nil {
+		return store.Reassessment{}, err
+	}
+	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: policies.Version, AskedBy: by, CreatedAt: s.now(), State: "waiting"}
+	r.ID, err = s.store.AddReassessment(ctx, r)
+	return r, err
+}
+
+// ReassessKey is [Service.Reassess] for what rests on a key. It reports whether
+// there is anything.
+func (s *Service) ReassessKey(ctx context.Context, by string, fp openpgp.Fingerprint, reason string) (r store.Reassessment, any bool, err error) {
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return r, false, err
+	}
+	ids, err := s.store.SelectedBatches(ctx, store.Selection{Issuers: issuersOf(ring, fp)})
+	if err != nil || len(ids) == 0 {
+		return r, false, err
+	}
+	r, err = s.Reassess(ctx, by, Selection{Key: fp}, reason)
+	return r, err == nil, err
+}
+
+// rejudgedRecord is what the ledger keeps of an artifact whose verdict changed.
+type rejudgedRecord struct {
+	Reassessment int64             `json:"reassessment"`
+	Batch        int64             `json:"batch"`
+	Item         string            `json:"item"`
+	Before       judge.Verdict     `json:"before"`
+	Verdict      judge.Verdict     `json:"verdict"`
+	Grounds      []judge.Ground    `json:"grounds"`
+	Paths        []judge.ProofPath `json:"paths"`
+	Policy       int64             `json:"policy"`
+	JudgedAsOf   time.Time         `json:"judged_as_of"`
+	Reason       string            `json:"reason"`
+}
+
+// RunReassessment judges again what a reassessment selects, and records what
+// changed. It may be repeated at any point.
+func (s *Service) RunReassessment(ctx context.Context, id int64) error {
+	r, err := s.store.Reassessment(ctx, id)
+	if err != nil || r.State == "done" {
+		return err
+	}
+	var sel Selection
+	if err := json.Unmarshal(r.Selection, &sel); err != nil {
+		return err
+	}
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	items, err := s.rejudge(ctx, sel, asOf{ring, r.PolicyVersion, r.CreatedAt}, func(judged []Rejudgement) error {
+		return s.keepRejudged(ctx, r, judged)
+	})
+	if err != nil {
+		return err
+	}
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		if now, err := tx.LockReassessment(ctx, id); err != nil || now.State == "done" {
+			return err
+		}
+		changed, err := s.store.RejudgedIn(ctx, id, 1_000_000)
+		if err != nil {
+			return err
+		}
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.Reassessed, By: r.AskedBy, Subject: sel.String(), Batch: sel.Batch, Body: struct {
+			Reassessment int64     `json:"reassessment"`
+			Selection    Selection `json:"selection"`
+			Reason       string    `json:"reason"`
+			Items        int       `json:"items"`
+			Changed      int       `json:"changed"`
+			Policy       int64     `json:"policy"`
+			JudgedAsOf   time.Time `json:"judged_as_of"`
+		}{id, sel, r.Reason, items, len(changed), r.PolicyVersion, r.CreatedAt}})
+		if err != nil {
+			return err
+		}
+		return tx.FinishReassessment(ctx, id, s.now(), items, position)
+	})
+}
+
+// String says what is selected, for people.
+func (s Selection) String() string {
+	switch {
+	case s.Key != "":
+		return string(s.Key)
+	case s.Publisher != "":
+		return s.Publisher
+	case s.Batch != 0:
+		return "one batch"
+	case s.From != nil || s.To != nil:
+		return "a period"
+	}
+	return "everything"
+}
+
+// keepRejudged stores those whose verdict changed, once.
+func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged []Rejudgement) error {
+	changed := slices.DeleteFunc(slices.Clone(judged), func(j Rejudgement) bool { return j.Before == j.Outcome.Verdict || j.Before == "" })
+	if len(changed) == 0 {
+		return nil
+	}
+	return s.store.Do(ctx, func(tx *store.Tx) error {
+		if _, err := tx.LockReassessment(ctx, r.ID); err != nil {
+			return err
+		}
+		// A run that was interrupted has stored some of them.
+		done, err := tx.RejudgedNumbers(ctx, r.ID, changed[0].Batch)
+		if err != nil {
+			return err
+		}
+		var entries []records.Entry
+		var rows []store.Rejudged
+		for _, j := range changed {
+			if slices.Contains(done, j.N) {
+				continue
+			}
+			grounds, err1 := json.Marshal(j.Outcome.Grounds)
+			paths, err2 := json.Marshal(j.Outcome.Paths)
+			if err := errors.Join(err1, err2); err != nil {
+				return err
+			}
+			entries = append(entries, records.Entry{
+				Kind: records.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
+				Body: rejudgedRecord{r.ID, j.Batch, j.Item.Path, j.Before, j.Outcome.Verdict, j.Outcome.Grounds, j.Outcome.Paths, r.PolicyVersion, r.CreatedAt, r.Reason},
+			})
+			rows = append(rows, store.Rejudged{Reassessment: r.ID, Batch: j.Batch, N: j.N, Before: string(j.Before), After: string(j.Outcome.Verdict), Grounds: grounds, Paths: paths})
+		}
+		first, err := s.records.Append(ctx, tx, entries...)
+		if err != nil {
+			return err
+		}
+		for i := range rows {
+			rows[i].Position = first + int64(i)
+		}
+		return tx.AddRejudged(ctx, rows)
+	})
+}

@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+	"endeixis/internal/wire"
+)
+
+func (a *app) keyringReach() *cobra.Command {
+	return &cobra.Command{
+		Use: "reach FINGERPRINT", Short: "Show what rests on a key, before it is withdrawn", Args: cobra.ExactArgs(1),
+		Long:    "reach judges everything that has a signature by the key again, as if the key were withdrawn\nnow, and tells which verdicts would change. Nothing is read but records, and nothing is\nkept.",
+		Example: "  endeixis keyring reach 'C959 BDBA …'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Reach(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(r, rejudgeGrid(r.Items), func() { a.showReach(r, "were withdrawn") })
+		},
+	}
+}
+
+func rejudgeGrid(items []wire.Rejudge) *grid {
+	g := &grid{header: []string{"batch", "file", "is", "would be", "why"}, empty: "No verdict would change."}
+	for _, i := range items {
+		g.add(strconv.FormatInt(i.Batch, 10), i.Shown, i.From, i.To, i.Why)
+	}
+	return g
+}
+
+func (a *app) showReach(r wire.Reach, what string) {
+	fmt.Fprintln(a.stdout, a.bold(fmt.Sprintf("A signature by this key bears on %s in %s.", counted(r.Rests, "artifact"), counted(r.Batches, "batch"))))
+	if len(r.Turns) == 0 {
+		fmt.Fprintf(a.stdout, "If it %s, no verdict would change.\n", what)
+		return
+	}
+	fmt.Fprintf(a.stdout, "If it %s:\n", what)
+	for _, t := range r.Turns {
+		fmt.Fprintf(a.stdout, "  %d from %s to %s\n", t.Count, a.paint(t.From), a.paint(t.To))
+	}
+	a.showRejudged(r.Items)
+}
+
+func counted(n int, what string) string {
+	switch {
+	case n == 1:
+		return "1 " + what
+	case strings.HasSuffix(what, "ch"):
+		return fmt.Sprintf("%d %ses", n, what)
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// showRejudged lists changed items under their batches.
+func (a *app) showRejudged(items []wire.Rejudge) {
+	var batch int64
+	last := ""
+	for _, i := range items {
+		if i.Batch != batch {
+			batch, last = i.Batch, ""
+			fmt.Fprintf(a.stdout, "\n%s\n", a.bold(fmt.Sprintf("Batch %d", batch)))
+		}
+		fmt.Fprintf(a.stdout, "  %s → %s  %s\n", a.paint(i.From), a.paint(i.To), plain.Text(i.Shown))
+		if i.Why != last {
+			a.wrapped("      ", i.Why)
+			last = i.Why
+		}
+	}
+}
+
+func (a *app) keyringWithdraw() *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use: "withdraw FINGERPRINT --reason TEXT", Short: "End that a key counts", Args: cobra.ExactArgs(1),
+		Long:    "withdraw ends that an admitted key counts, from now on, and judges again what rests on it.\nRecords stand as they were; changed verdicts get records of their own. See first what would\nchange with “endeixis keyring reach”.",
+		Example: "  endeixis keyring withdraw 'C959 BDBA …' --reason 'their site says it was stolen'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			k, err := c.WithdrawKey(cmd.Context(), args[0], reason)
+			if err != nil {
+				return err
+			}
+			if err := a.printKey(k); err != nil || k.Reassessment == nil {
+				return err
+			}
+			r, err := a.awaitReassessment(cmd.Context(), c, *k.Reassessment)
+			if err != nil {
+				return err
+			}
+			a.note("What rested on it was judged again (reassessment %d): %d verdicts of %d items changed.", r.ID, r.Changed, r.Judged)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
+	_ = cmd.MarkFlagRequired("reason")
+	return cmd
+}
+
+// awaitReassessment waits until a run is done.
+func (a *app) awaitReassessment(ctx context.Context, c *client.Client, id int64) (wire.Reassessment, error) {
+	for {
+		r, err := c.Reassessment(ctx, id)
+		if err != nil || r.State == "done" {
+			return r, err
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+func (a *app) reassessCommand() *cobra.Command {
+	var sel wire.Selection
+	var reason, from, to string
+	cmd := &cobra.Command{
+		Use: "reassess --reason TEXT", Short: "Judge stored measurements again", Args: cobra.NoArgs,
+		Long:    "reassess judges what is selected again, with the keyring, policy and waivers of now. No file\nis read. What was judged before stands as it was; a changed verdict gets a record of its own.\nSelect a batch, a publisher, a key, a period, or --all.",
+		Example: "  endeixis reassess --publisher tidewright --reason 'their 2027 key was admitted'\n  endeixis reassess list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if sel.From, err = dayFlag("from", from, 0); err != nil {
+				return err
+			}
+			if sel.To, err = dayFlag("to", to, 1); err != nil {
+				return err
+			}
+			if reason == "" {
+				return usage("say with --reason why it is judged again; it goes on record")
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			asked, err := c.Reassess(cmd.Context(), sel, reason)
+			if err != nil {
+				return err
+			}
+			r, err := a.awaitReassessment(cmd.Context(), c, asked.ID)
+			if err != nil {
+				return err
+			}
+			return a.printReassessment(r)
+		},
+	}
+	cmd.Flags().Int64Var(&sel.Batch, "batch", 0, "this batch")
+	cmd.Flags().StringVar(&sel.Publisher, "publisher", "", "batches that were expected from this publisher")
+	cmd.Flags().StringVar(&sel.Key, "key", "", "what has a signature by the key with this fingerprint")
+	cmd.Flags().StringVar(&from, "from", "", "batches since this day, as 2026-03-01")
+	cmd.Flags().StringVar(&to, "to", "", "batches up to this day")
+	cmd.Flags().BoolVar(&sel.All, "all", false, "everything")
+	cmd.Flags().StringVar(&reason, "reason", "", "why; it goes on record")
+	show := &cobra.Command{
+		Use: "show NUMBER", Short: "Show a reassessment with what it changed", Args: cobra.ExactArgs(1), Example: "  endeixis reassess show 3",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usage("%q is not the number of a reassessment; “endeixis reassess list” shows them", args[0])
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Reassessment(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.printReassessment(r)
+		},
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List the reassessments, the newest first", Args: cobra.NoArgs, Example: "  endeixis reassess list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Reassessments(cmd.Context())
+			if err != nil {
+				return err
+			}
+			g := &grid{header: []string{"number", "asked", "by", "of", "state", "judged", "changed", "reason"}, empty: "Nothing was judged again yet."}
+			for _, r := range all {
+				g.add(strconv.FormatInt(r.ID, 10), moment(r.Created), r.By, selected(r.Selection), r.State, strconv.Itoa(r.Judged), strconv.Itoa(r.Changed), r.Reason)
+			}
+			return a.print(all, g, nil)
+		},
+	}
+	cmd.AddCommand(show, list)
+	return cmd
+}
+
+func dayFlag(name, value string, add int) (*time.Time, error) {
+	if value == "" {
+		return nil, nil
+	}
+	day, err := time.Parse(time.DateOnly, value)
+	if err != nil {
+		return nil, usage("--%s: %q is not a day such as 2026-03-01", name, value)
+	}
+	day = day.AddDate(0, 0, add)
+	return &day, nil
+}
+
+func selected(s wire.Selection) string {
+	var out []string
+	if s.Batch != 0 {
+		out = append(out, fmt.Sprintf("batch %d", s.Batch))
+	}
+	if s.Publisher != "" {
+		out = append(out, s.Publisher)
+	}
+	if s.Key != "" {
+		out = append(out, "key "+plain.Grouped(s.Key))
+	}
+	if s.From != nil {
+		out = append(out, "since "+s.From.Format(time.DateOnly))
+	}
+	if s.To != nil {
+		out = append(out, "before "+s.To.Format(time.DateOnly))
+	}
+	if s.All {
+		out = append(out, "everything")
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a *app) printReassessment(r wire.Reassessment) error {
+	return a.print(r, rejudgeGrid(r.Items), func() {
+		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))), a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)))
+		a.wrapped("", r.Reason)
+		if r.State != "done" {
+			fmt.Fprintln(a.stdout, "It is not done yet.")
+			return
+		}
+		fmt.Fprintf(a.stdout, "%d items were judged again, and %d verdicts changed.\n", r.Judged, r.Changed)
+		a.showRejudged(r.Items)
+	})
+}

@@ -1,0 +1,156 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// A Selection says which batches are judged again; empty fields match all.
+type Selection struct {
+	Batch     int64
+	Publisher string
+	// Issuers are what signatures may name: fingerprints and key IDs of one
+	// key, as they stand in the grounds.
+	Issuers []string
+	From    time.Time
+	To      time.Time
+}
+
+// SelectedBatches lists the finished batches that are meant, the oldest first.
+func (s *Store) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
+	out := []int64{}
+	err := s.db.SelectContext(ctx, &out, `SELECT b.id FROM batches b WHERE b.state = 'done' AND ($1::bigint = 0 OR b.id = $1)
+		AND ($2::text = '' OR b.expected -> 'publishers' ? $2)
+		AND ($3::text[] IS NULL OR EXISTS (SELECT FROM outcomes o, jsonb_array_elements(o.grounds) g WHERE o.batch_id = b.id
+			AND (g -> 'signature' ->> 'key' = ANY($3) OR g -> 'signature' ->> 'made_by' = ANY($3) OR g -> 'signature' ->> 'issuer' = ANY($3))))
+		AND ($4::timestamptz IS NULL OR b.created_at >= $4) AND ($5::timestamptz IS NULL OR b.created_at < $5) ORDER BY b.id`,
+		sel.Batch, sel.Publisher, sel.Issuers, orNull(sel.From), orNull(sel.To))
+	return out, explain(err)
+}
+
+func orNull(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// A StoredItem is what an item is judged again from.
+type StoredItem struct {
+	N           int    `db:"n"`
+	Survey      []byte `db:"survey"`
+	Measurement []byte `db:"measurement"`
+	// Present is the verdict that holds now: of the newest reassessment, or
+	// of the batch; empty for what is no artifact.
+	Present string `db:"present"`
+}
+
+// StoredItems lists settled items of a batch behind a number, in their order.
+func (s *Store) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
+	out := []StoredItem{}
+	err := s.db.SelectContext(ctx, &out, `SELECT i.n, i.survey, o.measurement, coalesce(
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
+		FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.n > $2 ORDER BY i.n LIMIT $3`, batch, after, limit)
+	return out, explain(err)
+}
+
+// A Reassessment is one run of judging again.
+type Reassessment struct {
+	ID            int64      `db:"id"`
+	Reason        string     `db:"reason"`
+	Selection     []byte     `db:"selection"`
+	PolicyVersion int64      `db:"policy_version"`
+	AskedBy       string     `db:"asked_by"`
+	CreatedAt     time.Time  `db:"created_at"`
+	FinishedAt    *time.Time `db:"finished_at"`
+	State         string     `db:"state"`
+	Items         int        `db:"items"`
+	Changed       int        `db:"changed"`
+	Position      *int64     `db:"position"`
+}
+
+// AddReassessment stores a new run and returns its number.
+func (s *Store) AddReassessment(ctx context.Context, r Reassessment) (int64, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `INSERT INTO reassessments (reason, selection, policy_version, asked_by, created_at, state) VALUES ($1, $2, $3, $4, $5, 'waiting') RETURNING id`,
+		r.Reason, string(r.Selection), r.PolicyVersion, r.AskedBy, r.CreatedAt)
+	return id, explain(err)
+}
+
+// Reassessment returns one run, or [ErrNotFound].
+func (s *Store) Reassessment(ctx context.Context, id int64) (Reassessment, error) {
+	var r Reassessment
+	err := s.db.GetContext(ctx, &r, `SELECT * FROM reassessments WHERE id = $1`, id)
+	return r, explain(err)
+}
+
+// Reassessments lists runs, the newest first; waiting lists only those that are
+// not done.
+func (s *Store) Reassessments(ctx context.Context, waiting bool, limit int) ([]Reassessment, error) {
+	out := []Reassessment{}
+	err := s.db.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE NOT $1 OR state = 'waiting' ORDER BY id DESC LIMIT $2`, waiting, limit)
+	return out, explain(err)
+}
+
+// LockReassessment returns a run and keeps others from storing results of it
+// until the transaction ends.
+func (t *Tx) LockReassessment(ctx context.Context, id int64) (Reassessment, error) {
+	var r Reassessment
+	err := t.tx.GetContext(ctx, &r, `SELECT * FROM reassessments WHERE id = $1 FOR UPDATE`, id)
+	return r, explain(err)
+}
+
+// A Rejudged is an item whose verdict a reassessment changed.
+type Rejudged struct {
+	Reassessment int64     `db:"reassessment_id"`
+	Batch        int64     `db:"batch_id"`
+	N            int       `db:"n"`
+	Before       string    `db:"before"`
+	After        string    `db:"after"`
+	Grounds      []byte    `db:"grounds"`
+	Paths        []byte    `db:"paths"`
+	Position     int64     `db:"position"`
+	Path         string    `db:"path"`
+	At           time.Time `db:"at"`
+}
+
+// RejudgedNumbers lists the items of a batch that a run has stored already.
+func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64) ([]int, error) {
+	out := []int{}
+	err := t.tx.SelectContext(ctx, &out, `SELECT n FROM rejudged WHERE reassessment_id = $1 AND batch_id = $2`, reassessment, batch)
+	return out, err
+}
+
+// AddRejudged stores changed items.
+func (t *Tx) AddRejudged(ctx context.Context, rows []Rejudged) error {
+	for _, r := range rows {
+		if _, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged (reassessment_id, batch_id, n, before, after, grounds, paths, position) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+			r.Reassessment, r.Batch, r.N, r.Before, r.After, string(r.Grounds), string(r.Paths), r.Position); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// FinishReassessment closes a run.
+func (t *Tx) FinishReassessment(ctx context.Context, id int64, at time.Time, items int, position int64) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = 'done', finished_at = $2, items = $3, position = $4,
+		changed = (SELECT count(*) FROM rejudged WHERE reassessment_id = $1) WHERE id = $1`, id, at, items, position)
+	return err
+}
+
+const selectRejudged = `SELECT r.*, i.path, a.created_at AS at FROM rejudged r JOIN items i USING (batch_id, n) JOIN reassessments a ON a.id = r.reassessment_id `
+
+// RejudgedIn lists what a run changed.
+func (s *Store) RejudgedIn(ctx context.Context, id int64, limit int) ([]Rejudged, error) {
+	out := []Rejudged{}
+	err := s.db.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 ORDER BY r.batch_id, r.n LIMIT $2`, id, limit)
+	return out, explain(err)
+}
+
+// RejudgedOf lists the newest change of each item of a batch.
+func (s *Store) RejudgedOf(ctx context.Context, batch int64) ([]Rejudged, error) {
+	out := []Rejudged{}
+	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1) AS all_of ORDER BY n, reassessment_id DESC`, batch)
+	return out, explain(err)
+}
