@@ -80,7 +80,7 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	var rows []row
-	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles} {
+	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles, reachAndLists} {
 		r, err := f(dir)
 		if err != nil {
 			return err

@@ -1,0 +1,70 @@
+package batches_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+
+	"endeixis/core/judge"
+	"endeixis/internal/batches"
+	"endeixis/internal/depots"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/serve"
+	"endeixis/internal/servicetest"
+	"endeixis/internal/store"
+)
+
+// TestReassessmentMayBeRepeated lets several workers run the same reassessment
+// at once and again: each changed verdict is recorded once.
+func TestReassessmentMayBeRepeated(t *testing.T) {
+	t.Parallel()
+	c := servicetest.Prepare(t)
+	s, r := servicetest.Parts(t, c)
+	k := keys.New(s, r, nil, serve.Now)
+	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
+	b := batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 100}, serve.Now)
+	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
+	require.NoError(t, err)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "lanternfell/lamp-ctl-3.6"})
+	require.NoError(t, err)
+	slices, err := b.Survey(t.Context(), made.ID)
+	require.NoError(t, err)
+	for _, slice := range slices {
+		require.NoError(t, b.Measure(t.Context(), made.ID, slice))
+	}
+	_, err = b.Finish(t.Context(), made.ID)
+	require.NoError(t, err)
+	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
+		_, err := k.GrantWaiver(t.Context(), "tobiah", keys.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
+		require.NoError(t, err)
+	}
+	asked, err := b.Reassess(t.Context(), "ines", batches.Selection{All: true}, "waivers were granted")
+	require.NoError(t, err)
+	var g errgroup.Group
+	for range 4 {
+		g.Go(func() error { return b.RunReassessment(t.Context(), asked.ID) })
+	}
+	require.NoError(t, g.Wait())
+	require.NoError(t, b.RunReassessment(t.Context(), asked.ID))
+	done, err := s.Reassessment(t.Context(), asked.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "done", done.State)
+	assert.Equal(t, 2, done.Changed)
+	for kind, want := range map[records.Kind]int{records.ItemRejudged: 2, records.Reassessed: 1} {
+		rows, err := s.Records(t.Context(), store.RecordFilter{Kind: string(kind), Limit: 50})
+		require.NoError(t, err)
+		assert.Len(t, rows, want, kind)
+	}
+	now, err := s.RejudgedOf(t.Context(), made.ID)
+	require.NoError(t, err)
+	for _, n := range now {
+		assert.Equal(t, [2]string{"unproven", "cleared"}, [2]string{n.Before, n.After})
+	}
+	first, err := s.Items(t.Context(), made.ID, store.ItemFilter{Verdict: "unproven", After: -1, Limit: 10})
+	require.NoError(t, err)
+	assert.Len(t, first, 2, "what was judged first stands as it was")
+}

@@ -1,0 +1,214 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/client"
+	"endeixis/internal/config"
+	"endeixis/internal/pgserver"
+	"endeixis/internal/serve"
+	"endeixis/internal/wire"
+)
+
+// clone copies a finished batch as it is stored, its records included, to a
+// number of its own.
+const clone = `
+	WITH r AS (INSERT INTO ledger_records SELECT position + $1, kind, at, by_name, subject, verdict, $1 / 10000000 + 1, body, leaf FROM ledger_records WHERE batch_id = 1 RETURNING position),
+	b AS (INSERT INTO batches OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(b, jsonb_build_object('id', $1 / 10000000 + 1, 'position', position + $1, 'idempotency_key', ''))).* FROM batches b WHERE id = 1 RETURNING id)
+	SELECT (SELECT count(*) FROM r) + (SELECT count(*) FROM b)`
+
+const cloneItems = `
+	INSERT INTO slices SELECT $1 / 10000000 + 1, n, items, bytes, bytes_done, done FROM slices WHERE batch_id = 1;
+	INSERT INTO items SELECT $1 / 10000000 + 1, n, slice, path, role, size, survey FROM items WHERE batch_id = 1;
+	INSERT INTO outcomes SELECT $1 / 10000000 + 1, n, verdict, measurement, grounds, paths, position + $1 FROM outcomes WHERE batch_id = 1`
+
+// reachAndLists judges 100,000 stored items again, and lists a keyring of 10,000
+// certificates.
+func reachAndLists(dir string) ([]row, error) {
+	const n, batches = 20_000, 5
+	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
+	made := pgptest.Simple("bench", pgptest.Ed25519, born, "Bench <bench@bench.example>")
+	folder := filepath.Join(dir, "depot", "listed")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, err
+	}
+	var list bytes.Buffer
+	for i := range n {
+		name, content := fmt.Sprintf("part-%05d.img", i), fmt.Appendf(nil, "part %d", i)
+		if err := os.WriteFile(filepath.Join(folder, name), content, 0o644); err != nil {
+			return nil, err
+		}
+		fmt.Fprintf(&list, "%x  %s\n", sha256.Sum256(content), name)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS"), list.Bytes(), 0o644); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS.sig"), made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
+	if err != nil {
+		return nil, err
+	}
+	service, err := serve.Open(ctx, config.Config{
+		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, "reach.key")},
+		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
+	}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, err
+	}
+	defer service.Close()
+	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
+	if err != nil {
+		return nil, err
+	}
+	address, done := make(chan string, 1), make(chan error, 1)
+	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
+	base := <-address
+	if !strings.HasPrefix(base, "http") {
+		base = "http://" + base
+	}
+	c, err := client.New(base, first.Token)
+	if err != nil {
+		return nil, err
+	}
+	fp := made.Primary.Fingerprint()
+	if err := admit(ctx, c, made.Bytes(), fp); err != nil {
+		return nil, err
+	}
+	b, err := c.RunBatch(ctx, client.BatchRequest{Depot: "bench", Path: "listed"}, "one")
+	if err != nil {
+		return nil, err
+	}
+	if b, err = c.Follow(ctx, b.ID, func(wire.Batch) {}); err != nil || b.Counts.Cleared != n {
+		return nil, fmt.Errorf("%d of %d cleared: %w", b.Counts.Cleared, n, err)
+	}
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close(ctx) //nolint:errcheck
+	for k := 1; k < batches; k++ {
+		offset := int64(k) * 10_000_000
+		if _, err := conn.Exec(ctx, clone, offset); err != nil {
+			return nil, err
+		}
+		if _, err := conn.Exec(ctx, cloneItems, pgx.QueryExecModeSimpleProtocol, offset); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := conn.Exec(ctx, "ANALYZE"); err != nil {
+		return nil, err
+	}
+	ours, floor, err := versus(func() error {
+		r, err := c.Reach(ctx, fp)
+		if err == nil && r.Rests != n*batches {
+			err = fmt.Errorf("the reach is %d", r.Rests)
+		}
+		return err
+	}, func() error { return readRows(ctx, conn) })
+	if err != nil {
+		return nil, err
+	}
+	lists, err := keyLists(ctx, c, base+"/api/v1/keys", first.Token)
+	cancel()
+	<-done
+	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same rows", 5, ours, floor)}, lists...), err
+}
+
+func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
+	if _, err := c.AddPublisher(ctx, "bench", "Bench", "", nil); err != nil {
+		return err
+	}
+	if _, err := c.ImportKeys(ctx, key, "bench", "bench"); err != nil {
+		return err
+	}
+	for _, channel := range []string{"letter", "phone"} {
+		if _, err := c.SightKey(ctx, fp, fp, channel, "bench", ""); err != nil {
+			return err
+		}
+	}
+	_, err := c.AdmitKey(ctx, fp, client.Admission{Typed: fp, Publisher: "bench", Reason: "bench"})
+	return err
+}
+
+// readRows is the floor of judging again: what is read for it, and nothing done.
+func readRows(ctx context.Context, conn *pgx.Conn) error {
+	rows, err := conn.Query(ctx, `SELECT i.n, i.survey, o.measurement, o.verdict FROM items i JOIN outcomes o USING (batch_id, n) ORDER BY batch_id, n`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int
+		var survey, measurement []byte
+		var verdict *string
+		if err := rows.Scan(&n, &survey, &measurement, &verdict); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// keyLists fills the keyring and asks for a page of it, and for a search.
+func keyLists(ctx context.Context, c *client.Client, address, token string) ([]row, error) {
+	const certificates = 10_000
+	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
+	for at := 0; at < certificates; at += 2000 {
+		var ring bytes.Buffer
+		for i := at; i < at+2000; i++ {
+			ring.Write(pgptest.Simple(fmt.Sprintf("bench %d", i), pgptest.Ed25519, born, fmt.Sprintf("Keeper %05d <k%05d@bench.example>", i, i)).Bytes())
+		}
+		if _, err := c.ImportKeys(ctx, ring.Bytes(), "bench", ""); err != nil {
+			return nil, err
+		}
+	}
+	var out []row
+	for _, q := range []struct{ what, query string }{{"a page of 100 of 10,000 keys", "?limit=100"}, {"a search in 10,000 keys", "?text=keeper+09999"}} {
+		best := time.Hour
+		// The first answer warms what is kept in memory.
+		for range rounds + 1 {
+			start := time.Now()
+			if err := get(ctx, address+q.query, token); err != nil {
+				return nil, err
+			}
+			best = min(best, time.Since(start))
+		}
+		const aim = 50 * time.Millisecond
+		out = append(out, row{work: q.what, floor: "—", aim: "≤ 50 ms", ours: best, against: best, reached: best <= aim, figure: round(best).String()})
+	}
+	return out, nil
+}
+
+func get(ctx context.Context, address, token string) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	content, err := io.ReadAll(response.Body)
+	if err == nil && (response.StatusCode != http.StatusOK || !bytes.Contains(content, []byte("Keeper"))) {
+		err = fmt.Errorf("%s: %.200s", response.Status, content)
+	}
+	return err
+}
