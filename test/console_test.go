@@ -64,6 +64,12 @@ func (b *tab) sees(text string) {
 	b.do(chromedp.Poll(fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(20*time.Second)))
 }
 
+// gone waits until the page shows the text no more.
+func (b *tab) gone(text string) {
+	b.t.Helper()
+	b.do(chromedp.Poll(fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(20*time.Second)))
+}
+
 func (b *tab) text() string {
 	b.t.Helper()
 	var text string
@@ -515,6 +521,7 @@ func TestConsoleReach(t *testing.T) {
 	b := open(t, s)
 	b.signIn("curator")
 	b.visit("/keyring/"+keyOf(t, "tidewright-release.asc").Fingerprint, "Withdraw this key")
+	b.sees("3 artifacts in 1 batch, last on")
 	b.press("Show its reach")
 	b.sees("bears on 3 artifacts in 1 batch")
 	b.accessible("reach before a withdrawal")
@@ -528,6 +535,15 @@ func TestConsoleReach(t *testing.T) {
 	b.accessible("a batch that was judged again")
 	b.visit("/batches/1/items/3", "Judged again:")
 	b.accessible("an item that was judged again")
+	b.visit("/keyring", "Brackwater Radio")
+	b.do(chromedp.SendKeys(`input[type="search"]`, "wen ashby", chromedp.ByQuery))
+	b.gone("Corran Charts, editions desk 2027")
+	b.sees("Wen Ashby")
+	b.do(chromedp.Click(`//button[contains(., "Change") and contains(., "Corran Charts")]`, chromedp.BySearch))
+	b.fill("Contact", "the new desk")
+	b.accessible("changing a publisher")
+	b.press("Keep")
+	b.sees("the new desk")
 	b.visit("/reassessments/1", "3 verdicts changed")
 	b.accessible("a reassessment")
 	b.visit("/reassessments", "The key was withdrawn: the laptop was stolen")

@@ -79,6 +79,10 @@ func TestAnchorAdmits(t *testing.T) {
 	assert.Contains(t, words(shown), "✓ holds certified on 2026-10-04")
 	assert.Contains(t, words(shown), "Nothing stands in the way")
 
+	known := endeixis(t, s, "auditor", "keyring", "show", keyOf(t, "tidewright-release.asc").Fingerprint)
+	assert.Contains(t, words(known), "Certified by ✓ holds Tidewright Instruments (anchor; certifies release keys)")
+	assert.Contains(t, words(known), "Signed here Nothing that was verified")
+
 	// For another publisher the anchor says nothing, and it makes no anchor.
 	admit := func(args ...string) ran {
 		return endeixis(t, s, "curator", append([]string{"keyring", "admit", next.Fingerprint, "--reason", "certified by the anchor"}, args...)...)
@@ -397,6 +401,7 @@ func TestReach(t *testing.T) {
 	key := keyOf(t, "tidewright-release.asc")
 	before := endeixis(t, s, "auditor", "batch", "show", "1").out
 	size := endeixis(t, s, "auditor", "record", "list", "--output", "json").out
+	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "show", key.Fingerprint)), "Signed here 6 artifacts in 3 batches, last on")
 	reach := endeixis(t, s, "auditor", "keyring", "reach", key.Fingerprint)
 	require.Zero(t, reach.code, reach.err)
 	assert.Contains(t, words(reach), "If it were withdrawn: 9 from ✓ cleared to ? unproven")

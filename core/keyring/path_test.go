@@ -84,3 +84,34 @@ func TestPaths(t *testing.T) {
 		})
 	}
 }
+
+// TestCertifiersAndNamesakes: what other keys say of a user ID is judged where
+// they are here, and counted where they are not.
+func TestCertifiersAndNamesakes(t *testing.T) {
+	const id = "Release <r@tidewright.example>"
+	friend, gone := pgptest.NewKey("friend", pgptest.Ed25519, born), pgptest.NewKey("gone", pgptest.Ed25519, born)
+	spec := pgptest.Sig{Type: pgptest.Certification, Created: born.AddDate(0, 1, 0)}
+	old := spec
+	old.Version = 3 // names its maker by the key ID alone
+	k := key(t, pgptest.Simple("certified", pgptest.Ed25519, born, id).Certify(friend, id, spec).Certify(gone, id, spec).Certify(pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old))
+	f := key(t, pgptest.NewCertificate(friend).UserID("Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}))
+	sub := pgptest.NewKey("shared", pgptest.P256, born)
+	one := key(t, pgptest.Simple("one", pgptest.Ed25519, born, "One").Subkey(sub, pgptest.Sig{Created: born}, nil))
+	two := key(t, pgptest.Simple("two", pgptest.Ed25519, born, "Two").Subkey(sub, pgptest.Sig{Created: born}, nil))
+	ring := New([]*Key{k, f, one, two}, nil)
+	known, unknown := ring.Certifiers(k, rules())
+	assert.Equal(t, 2, unknown)
+	if assert.Len(t, known, 1) {
+		assert.Same(t, f, known[0].By)
+		assert.Equal(t, openpgp.CertificationHolds, known[0].Status)
+		assert.Equal(t, id, known[0].UserID)
+	}
+	assert.Equal(t, []*Key{two}, ring.Namesakes(one))
+	assert.Empty(t, ring.Namesakes(k))
+
+	later := *k
+	later.History = []Change{{At: born, To: Admitted}}
+	changed := ring.With(&later)
+	assert.Equal(t, Admitted, changed.Lookup(k.Certificate.Primary.Fingerprint).StateAt(now))
+	assert.Equal(t, Candidate, ring.Lookup(k.Certificate.Primary.Fingerprint).StateAt(now), "the first keyring is as it was")
+}

@@ -3,6 +3,7 @@ package openpgp
 import (
 	"fmt"
 	"hash"
+	"slices"
 	"time"
 )
 
@@ -40,6 +41,26 @@ type Certification struct {
 	Status CertificationStatus
 	// Reason says in a clause why the status is not that it holds.
 	Reason string
+}
+
+// Certifiers lists, for each user ID that has any, by which keys its
+// certifications say they were made: fingerprints, and key IDs where no
+// fingerprint is stated. Nothing about them is checked.
+func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
+	for _, u := range c.UserIDs {
+		for _, s := range u.others {
+			switch {
+			case !s.Type.isCertification():
+			case s.IssuerFingerprint != "":
+				if !slices.Contains(fingerprints, s.IssuerFingerprint) {
+					fingerprints = append(fingerprints, s.IssuerFingerprint)
+				}
+			case s.IssuerKeyID != 0 && !slices.Contains(ids, s.IssuerKeyID):
+				ids = append(ids, s.IssuerKeyID)
+			}
+		}
+	}
+	return fingerprints, ids
 }
 
 // CertifiedBy returns the certifications of c's user IDs by another certificate,

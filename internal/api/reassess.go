@@ -34,6 +34,19 @@ func (a *API) registerReassessments() {
 		}
 		return answer(*r, nil)
 	})
+	handle(a, op(http.MethodGet, "/keys/{fingerprint}/use", "show-key-use", "Tell what a key has signed that was verified here", access.Auditor), func(ctx context.Context, in *byFingerprint) (*body[wire.KeyUse], error) {
+		v, err := a.Keys.Show(ctx, in.Fingerprint)
+		if err != nil {
+			return nil, err
+		}
+		u, err := a.Batches.KeyUse(ctx, v.Key.Certificate.Primary.Fingerprint)
+		if err != nil {
+			return nil, err
+		}
+		out := wire.KeyUse{Artifacts: u.Artifacts, Batches: u.Batches, Last: u.Last, Newest: []int64{}}
+		err = json.Unmarshal(u.Newest, &out.Newest)
+		return answer(out, err)
+	})
 	type ask struct {
 		Body struct {
 			wire.Selection

@@ -106,6 +106,10 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	}
 	out.Expires, _ = cert.Expires(v.Rules)
 	out.Expired = out.Expires != nil && !now.Before(*out.Expires)
+	if out.Expires != nil && !out.Expired {
+		days := int(out.Expires.Sub(now).Hours() / 24)
+		out.ExpiresInDays = &days
+	}
 	out.Revoked = revokedOf(cert)
 	for _, s := range cert.Subkeys {
 		out.Subkeys = append(out.Subkeys, wire.Subkey{Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created, Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...)})
@@ -127,6 +131,15 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	for _, r := range cert.Revokers(v.Rules) {
 		out.Revokers = append(out.Revokers, plain.Grouped(string(r.Fingerprint)))
 	}
+	out.Certified, out.Namesakes, out.Uncertain = []wire.Statement{}, []string{}, v.UnknownCertifiers
+	for _, c := range v.Certifiers {
+		out.Certified = append(out.Certified, wire.Statement{
+			By: string(c.By.Certificate.Primary.Fingerprint), ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: string(c.Status), Reason: c.Reason,
+		})
+	}
+	for _, k := range v.Namesakes {
+		out.Namesakes = append(out.Namesakes, string(k.Certificate.Primary.Fingerprint))
+	}
 	for _, p := range v.Paths {
 		out.Paths = append(out.Paths, pathOf(p, now))
 	}
@@ -139,12 +152,18 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	return out
 }
 
+// firstID returns the first valid user ID, safe to show, or the empty string.
+func firstID(cert *openpgp.Certificate) string {
+	if names := cert.Names(); len(names) > 0 {
+		return plain.Text(names[0])
+	}
+	return ""
+}
+
 func pathOf(p keyring.Path, now time.Time) wire.Path {
 	cert := p.Anchor.Certificate
 	out := wire.Path{Anchor: string(cert.Primary.Fingerprint), AnchorState: string(p.Anchor.StateAt(now)), Certified: "missing", Holds: p.Holds, Reason: p.Reason}
-	if names := cert.Names(); len(names) > 0 {
-		out.AnchorID = plain.Text(names[0])
-	}
+	out.AnchorID = firstID(cert)
 	if c := p.Certification; c != nil {
 		out.UserID, out.Made, out.Certified = plain.Text(c.UserID), &c.Made, string(c.Status)
 	}

@@ -184,6 +184,15 @@ func (c *court) restsOn(item *survey.Item, o *judge.Outcome, issuers []string) b
 	})
 }
 
+// KeyUse tells what was verified here with signatures by a key.
+func (s *Service) KeyUse(ctx context.Context, fp openpgp.Fingerprint) (store.KeyUse, error) {
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return store.KeyUse{}, err
+	}
+	return s.store.KeyUse(ctx, issuersOf(ring, fp))
+}
+
 // A Reach tells what rests on a key, and what would become of it.
 type Reach struct {
 	// Rests counts the artifacts on which a signature by the key bears,

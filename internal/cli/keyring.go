@@ -107,7 +107,15 @@ func (a *app) keyringShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printKey(k)
+			use, err := c.KeyUse(cmd.Context(), k.Fingerprint)
+			if err != nil {
+				return err
+			}
+			if err := a.printKey(k); err != nil || a.output != "table" {
+				return err
+			}
+			a.showUse(use)
+			return nil
 		},
 	}
 }
@@ -141,6 +149,9 @@ func (a *app) showKey(k wire.Key) {
 		line(label, fmt.Sprintf("%s  %s", e.At.Format("2006-01-02"), e.Detail))
 	}
 	line("facts", facts(k))
+	for _, other := range k.Namesakes {
+		line("warning", "another key here has the same key ID: "+plain.Grouped(other))
+	}
 	if k.Revoked != nil {
 		line("", fmt.Sprintf("revoked by its owner: %s. %s", k.Revoked.Reason, k.Revoked.Text))
 	}
@@ -178,6 +189,7 @@ func (a *app) showKey(k wire.Key) {
 		}
 	}
 	a.showPaths(k)
+	a.showCertified(k)
 	if len(k.History) > 0 {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Decisions"))
 		for _, h := range k.History {
@@ -200,6 +212,16 @@ func (a *app) showKey(k wire.Key) {
 			a.wrapped("  ", "Nothing stands in the way: a curator can admit it.")
 		}
 	}
+}
+
+// showUse tells what a key has signed here.
+func (a *app) showUse(u wire.KeyUse) {
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Signed here"))
+	if u.Artifacts == 0 {
+		a.wrapped("  ", "Nothing that was verified has a signature by this key.")
+		return
+	}
+	a.wrapped("  ", fmt.Sprintf("%s in %s, last on %s. “endeixis keyring reach” tells what rests on it.", counted(u.Artifacts, "artifact"), counted(u.Batches, "batch"), moment(*u.Last)))
 }
 
 // showPaths draws the way to each anchor as a tree.
@@ -225,6 +247,23 @@ func (a *app) showPaths(k wire.Key) {
 		if p.Reason != "" {
 			a.wrapped("     ", p.Reason)
 		}
+	}
+}
+
+// showCertified lists what other keys say about the user IDs.
+func (a *app) showCertified(k wire.Key) {
+	if len(k.Certified) == 0 && k.Uncertain == 0 {
+		return
+	}
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certified by"))
+	for _, c := range k.Certified {
+		fmt.Fprintf(a.stdout, "  %s  %s, on %s: %s\n", a.paint(c.Status), plain.Text(c.ByID), c.Made.Format("2006-01-02"), plain.Text(c.UserID))
+		if c.Reason != "" {
+			a.wrapped("      ", c.Reason+".")
+		}
+	}
+	if k.Uncertain > 0 {
+		a.wrapped("  ", fmt.Sprintf("%s not in the keyring; what they say is not checked.", counted(k.Uncertain, "more key")))
 	}
 }
 

@@ -504,6 +504,12 @@ func (c *Client) AdmitKey(ctx context.Context, fingerprint string, a Admission) 
 	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/admission", a, &out)
 }
 
+// KeyUse tells what a key has signed that was verified here.
+func (c *Client) KeyUse(ctx context.Context, fingerprint string) (wire.KeyUse, error) {
+	var out wire.KeyUse
+	return out, c.call(ctx, http.MethodGet, "/keys/"+url.PathEscape(fingerprint)+"/use", nil, &out)
+}
+
 // Reach tells what rests on a key, and what a withdrawal would change.
 func (c *Client) Reach(ctx context.Context, fingerprint string) (wire.Reach, error) {
 	var out wire.Reach

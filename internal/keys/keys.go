@@ -150,6 +150,12 @@ type View struct {
 	Obstacles []keyring.Obstacle
 	// Paths lead to the anchors of its publisher.
 	Paths []keyring.Path
+	// Certifiers are what other keys here say about its user IDs, and
+	// UnknownCertifiers how many keys that are not here claim to; set by Show.
+	Certifiers        []keyring.Statement
+	UnknownCertifiers int
+	// Namesakes share a key ID with it; set by Show.
+	Namesakes []*keyring.Key
 	// Proposal is what waits for another curator, or nil.
 	Proposal *store.Proposal
 	Policy   judge.Policy
@@ -280,7 +286,12 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	return s.view(ring, row, e, policies.Of(row.Publisher))
+	v, err := s.view(ring, row, e, policies.Of(row.Publisher))
+	if err == nil {
+		v.Certifiers, v.UnknownCertifiers = ring.Certifiers(v.Key, v.Rules)
+		v.Namesakes = ring.Namesakes(v.Key)
+	}
+	return v, err
 }
 
 // evidence is what is stored about one key beside itself.

@@ -199,3 +199,39 @@ func mustJSON(t *testing.T, v any) json.RawMessage {
 	require.NoError(t, err)
 	return text
 }
+
+// TestExpiring notices a key 60, 30 and 7 days ahead.
+func TestExpiring(t *testing.T) {
+	t.Parallel()
+	c := servicetest.Prepare(t)
+	s, r := servicetest.Parts(t, c)
+	clock := born.AddDate(0, 1, 0)
+	k := keys.New(s, r, nil, func() time.Time { return clock })
+	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
+	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "corran", Name: "Corran"})
+	require.NoError(t, err)
+	made := pgptest.NewCertificate(pgptest.NewKey("expiring", pgptest.Ed25519, born)).
+		UserID("X", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(365 * 24 * time.Hour)}})
+	fp := made.Primary.Fingerprint()
+	_, _, err = k.Import(t.Context(), "tobiah", "corran", "a test", made.Bytes())
+	require.NoError(t, err)
+	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
+		_, _, err := k.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+	}
+	_, err = k.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "corran", Reason: "a test"})
+	require.NoError(t, err)
+	end := born.Add(365 * 24 * time.Hour)
+	for days, want := range map[int]int{61: 0, 59: 60, 31: 60, 29: 30, 8: 30, 6: 7, 1: 7, -1: 0} {
+		clock = end.AddDate(0, 0, -days)
+		got, err := k.Expiring(t.Context())
+		require.NoError(t, err)
+		if want == 0 {
+			assert.Empty(t, got, "%d days", days)
+			continue
+		}
+		if assert.Len(t, got, 1, "%d days", days) {
+			assert.Equal(t, want, got[0].Stage, "%d days", days)
+		}
+	}
+}

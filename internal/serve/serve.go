@@ -91,6 +91,31 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	}, nil
 }
 
+// noticeExpiring warns once of each key at each of the stages before it expires.
+func (s *Service) noticeExpiring(ctx context.Context) {
+	noticed := map[string]int{}
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		expiring, err := s.keys.Expiring(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.log.Warn("expiring keys could not be looked for", "error", err)
+		}
+		for _, e := range expiring {
+			fp := string(e.Key.Certificate.Primary.Fingerprint)
+			if noticed[fp] != e.Stage {
+				noticed[fp] = e.Stage
+				s.log.Warn("a key expires soon", "fingerprint", fp, "publisher", e.Key.Publisher, "on", e.Expires.Format(time.DateOnly), "within_days", e.Stage)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // refreshKeys looks every key up again, on the configured schedule, and warns of
 // keys that expire.
 func (s *Service) refreshKeys(ctx context.Context) {
@@ -198,6 +223,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go hub.Run(background, s.store, s.log)
 	go s.signCheckpoints(background)
 	go s.refreshKeys(background)
+	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
 		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots, Origins: s.origins,

@@ -28,6 +28,24 @@ func (s *Store) SelectedBatches(ctx context.Context, sel Selection) ([]int64, er
 	return out, explain(err)
 }
 
+// A KeyUse tells what was verified here with signatures by a key.
+type KeyUse struct {
+	Artifacts int        `db:"artifacts"`
+	Batches   int        `db:"batches"`
+	Last      *time.Time `db:"last"`
+	Newest    []byte     `db:"newest"`
+}
+
+// KeyUse counts the artifacts with a signature by one of the issuers.
+func (s *Store) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
+	var u KeyUse
+	err := s.db.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g
+			WHERE g -> 'signature' ->> 'key' = ANY($1) OR g -> 'signature' ->> 'issuer' = ANY($1)) GROUP BY o.batch_id)
+		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at) FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
+			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC LIMIT 10) t), '[]') AS newest FROM used`, issuers)
+	return u, explain(err)
+}
+
 func orNull(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil

@@ -151,6 +151,7 @@ type Key struct {
 	// Created, Expires and Revoked are facts about the key.
 	Created       time.Time          `json:"created"`
 	Expires       *time.Time         `json:"expires,omitempty"`
+	ExpiresInDays *int               `json:"expires_in_days,omitempty" doc:"Whole days from now; only while it has not expired."`
 	Expired       bool               `json:"expired"`
 	Revoked       *Revocation        `json:"revoked,omitempty"`
 	Conflict      bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
@@ -161,6 +162,9 @@ type Key struct {
 	Sightings     []Sighting         `json:"sightings"`
 	Timeline      []KeyEvent         `json:"timeline" doc:"What its own signatures say of its life, in the order of time."`
 	Paths         []Path             `json:"paths" doc:"Certifications by the anchors of its publisher."`
+	Certified     []Statement        `json:"certified" doc:"What other keys of the keyring say about its user IDs; only where one key is shown."`
+	Uncertain     int                `json:"unknown_certifiers" doc:"Keys that are not in the keyring and claim to have certified it."`
+	Namesakes     []string           `json:"namesakes" doc:"Fingerprints of other keys with the same key ID."`
 	AnchorAdmits  bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
 	TwoCurators   bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
 	Proposal      *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
@@ -191,6 +195,24 @@ type Path struct {
 	Certified   string     `json:"certified" enum:"holds,invalid,revoked,expired,certifier-unfit,weak,not-vouching,missing"`
 	Holds       bool       `json:"holds"`
 	Reason      string     `json:"reason,omitempty" doc:"Why the path does not hold."`
+}
+
+// Statement is a certification of a user ID by another key of the keyring.
+type Statement struct {
+	By     string    `json:"by" doc:"The certifier's fingerprint."`
+	ByID   string    `json:"by_id" doc:"Its first user ID, made safe to show."`
+	UserID string    `json:"user_id"`
+	Made   time.Time `json:"made"`
+	Status string    `json:"status" enum:"holds,invalid,revoked,expired,certifier-unfit,weak,not-vouching"`
+	Reason string    `json:"reason,omitempty"`
+}
+
+// KeyUse tells what a key has signed that was verified here.
+type KeyUse struct {
+	Artifacts int        `json:"artifacts"`
+	Batches   int        `json:"batches"`
+	Last      *time.Time `json:"last,omitempty" doc:"When the newest of those batches was asked for."`
+	Newest    []int64    `json:"newest" doc:"Numbers of the newest batches, at most ten."`
 }
 
 // Proposal is what one curator proposed and another has to decide.

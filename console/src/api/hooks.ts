@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy, type Me, type Policy } from "./client";
+import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy, type Import, type Me, type Policy } from "./client";
 
 export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
 export const mayCurate = (me?: Me) => me?.role === "curator" || me?.role === "administrator";
@@ -169,8 +169,12 @@ export function useItem(batch: number, n: number) {
   });
 }
 
-export function useKeys() {
-  return useQuery({ queryKey: ["keys"], queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { limit: 500 } } })) });
+export function useKeys(text: string) {
+  return useQuery({
+    queryKey: ["keys", "list", text],
+    queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { limit: 500, text: text || undefined } } })),
+    placeholderData: (before) => before,
+  });
 }
 
 /** What waits for a curator. */
@@ -184,6 +188,14 @@ export function useKeyStep(fingerprint: string, step: "withdrawal" | "reconsider
 
 export function useReach(fingerprint: string, wanted: boolean) {
   return useQuery({ queryKey: ["key", fingerprint, "reach"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })), enabled: wanted });
+}
+
+export function useKeyUse(fingerprint: string) {
+  return useQuery({ queryKey: ["key", fingerprint, "use"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/use", { params: { path: { fingerprint } } })) });
+}
+
+export function useSetPublisher(slug: string) {
+  return useKeyringChange((body: { name: string; contact: string; scope: string[] }) => ask(api.PATCH("/api/v1/publishers/{slug}", { params: { path: { slug } }, body })));
 }
 
 export function useReassess() {
@@ -243,12 +255,18 @@ export function useRefreshKeys() {
   return useKeyringChange((body: { fingerprints?: string[] }) => ask(api.POST("/api/v1/key-refreshes", { body })));
 }
 
+/** Puts what several files hold together. */
+async function together(reading: Promise<Import>[]): Promise<Import> {
+  const all = await Promise.all(reading);
+  return { keys: all.flatMap((i) => i.keys), notes: all.flatMap((i) => i.notes) };
+}
+
 export function usePreviewImport() {
-  return useMutation({ mutationFn: (body: { data: string }) => ask(api.POST("/api/v1/key-readings", { body })) });
+  return useMutation({ mutationFn: (parts: { data: string }[]) => together(parts.map(({ data }) => ask(api.POST("/api/v1/key-readings", { body: { data } })))) });
 }
 
 export function useImportKeys() {
-  return useKeyringChange((body: { data: string; source: string; publisher?: string }) => ask(api.POST("/api/v1/keys", { body })));
+  return useKeyringChange((parts: { data: string; source: string; publisher?: string }[]) => together(parts.map((body) => ask(api.POST("/api/v1/keys", { body })))));
 }
 
 export function usePolicies() {

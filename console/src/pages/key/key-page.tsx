@@ -6,12 +6,13 @@ import { mayOperate, useKey, useMe, useSightKey } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { day, moment } from "../../parts/text";
+import { day, groups, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 import { Decide } from "./decide";
 import { Paths } from "./paths";
 import { Sightings } from "./sightings";
 import { Timeline } from "./timeline";
+import { Certified, Use } from "./use";
 
 const channels = [
   "vendor-site",
@@ -59,6 +60,10 @@ export function KeyPage() {
       <Sightings k={k} />
       <Paths k={k} />
       <div className="grid gap-6 lg:grid-cols-2">
+        <Use k={k} />
+        <Certified k={k} />
+      </div>
+      <div className="grid gap-6 lg:grid-cols-2">
         {mayOperate(me.data) && <SightForm k={k} />}
         <Decide k={k} />
       </div>
@@ -77,6 +82,7 @@ function Facts({ k }: { k: Key }) {
   if (k.revoked) rows.push(["Revoked", `${day(k.revoked.at)}, ${k.revoked.reason} ${k.revoked.text ?? ""}`]);
   for (const r of k.revokers) rows.push(["Revoker", `${r}, named by its owner; not followed`]);
   if (k.attributes > 0) rows.push(["Attributes", `${String(k.attributes)}, such as pictures; they prove nothing`]);
+  for (const other of k.namesakes) rows.push(["Warning", `another key here has the same key ID: ${groups(other).join(" ")}`]);
   rows.push(["Imported", `${moment(k.imported)} by ${k.imported_by}, from ${k.source}`]);
   return (
     <section>

@@ -21,17 +21,20 @@ export function ImportPage() {
   const importKeys = useImportKeys();
   const preview = usePreviewImport();
   const [text, setText] = useState("");
-  const [file, setFile] = useState<File | null>(null);
+  const [files, setFiles] = useState<File[]>([]);
   const [publisher, setPublisher] = useState("");
-  const content = async () => base64(file ? new Uint8Array(await file.arrayBuffer()) : new TextEncoder().encode(text));
+  const parts = async () =>
+    files.length > 0
+      ? Promise.all(files.map(async (f) => ({ source: f.name, data: base64(new Uint8Array(await f.arrayBuffer())) })))
+      : [{ source: "pasted text", data: base64(new TextEncoder().encode(text)) }];
   const show = async (event: FormEvent) => {
     event.preventDefault();
     importKeys.reset();
-    preview.mutate({ data: await content() });
+    preview.mutate(await parts());
   };
   const submit = async () => {
     importKeys.mutate(
-      { data: await content(), source: file ? file.name : "pasted text", publisher: publisher || undefined },
+      (await parts()).map((part) => ({ ...part, publisher: publisher || undefined })),
       { onSuccess: () => { preview.reset(); } },
     );
   };
@@ -43,11 +46,11 @@ export function ImportPage() {
         came from.
       </p>
       <form onSubmit={(e) => void show(e)} className="flex flex-col gap-4">
-        <Field label="Key file" hint="Armored or binary, one key or many.">
-          {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => { setFile(e.target.files?.[0] ?? null); }} />}
+        <Field label="Key files" hint="Armored or binary, one key or many in each; all files of a folder can be chosen at once.">
+          {(id) => <input id={id} type="file" multiple className="file-input w-full" onChange={(e) => { setFiles([...(e.target.files ?? [])]); }} />}
         </Field>
         <Field label="Or its text" hint="From BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.">
-          {(id) => <textarea id={id} className="textarea h-40 w-full font-mono text-sm" value={text} disabled={file !== null} onChange={(e) => { setText(e.target.value); }} />}
+          {(id) => <textarea id={id} className="textarea h-40 w-full font-mono text-sm" value={text} disabled={files.length > 0} onChange={(e) => { setText(e.target.value); }} />}
         </Field>
         <Field label="Said to belong to">
           {(id) => (
@@ -61,7 +64,7 @@ export function ImportPage() {
             </select>
           )}
         </Field>
-        <button type="submit" className="btn btn-primary self-start" disabled={preview.isPending || (!file && text.trim() === "")}>
+        <button type="submit" className="btn btn-primary self-start" disabled={preview.isPending || (files.length === 0 && text.trim() === "")}>
           Look at it first
         </button>
       </form>

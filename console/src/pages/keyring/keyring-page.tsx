@@ -1,8 +1,8 @@
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 
-import type { Key } from "../../api/client";
-import { mayCurate, mayOperate, useAddPublisher, useKeys, useMe, usePublishers } from "../../api/hooks";
+import type { Key, Publisher } from "../../api/client";
+import { mayCurate, mayOperate, useAddPublisher, useKeys, useMe, usePublishers, useSetPublisher } from "../../api/hooks";
 import { Empty } from "../../parts/empty";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
@@ -13,7 +13,8 @@ import { Mark } from "../../parts/verdict";
 const order: Record<string, number> = { candidate: 0, admitted: 1, withdrawn: 2 };
 
 export function KeyringPage() {
-  const keys = useKeys();
+  const [text, setText] = useState("");
+  const keys = useKeys(text);
   const me = useMe();
   const sorted = [...(keys.data?.items ?? [])].sort((a, b) => (order[a.state] ?? 9) - (order[b.state] ?? 9));
   const waiting = sorted.filter((k) => k.state === "candidate" || k.conflict).length;
@@ -36,8 +37,14 @@ export function KeyringPage() {
           </Link>
         )}
       </div>
+      <label className="flex items-center gap-2 text-sm">
+        Name or fingerprint
+        <input className="input input-sm w-64" type="search" value={text} onChange={(e) => { setText(e.target.value); }} />
+      </label>
       {keys.error && <ProblemNote error={keys.error} />}
-      {keys.data && sorted.length === 0 && <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>}
+      {keys.data && sorted.length === 0 && text !== "" && <p>No key is like that.</p>}
+      {keys.data?.next && <p className="soft">There are more than 500; narrow it down.</p>}
+      {keys.data && sorted.length === 0 && text === "" && <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>}
       {sorted.length > 0 && (
         <div className="overflow-x-auto">
           <table className="table table-sm">
@@ -103,14 +110,62 @@ function Publishers() {
       {publishers.error && <ProblemNote error={publishers.error} />}
       <ul className="rows">
         {publishers.data?.items.map((p) => (
-          <li key={p.slug} className="grid gap-x-4 py-1.5 sm:grid-cols-[10rem_1fr_1fr]">
-            <span className="font-semibold">{p.slug}</span>
-            <span>{p.name}</span>
-            <span className="text-sm soft">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
-          </li>
+          <PublisherLine key={p.slug} p={p} curator={mayCurate(me.data)} />
         ))}
       </ul>
     </section>
+  );
+}
+
+function PublisherLine({ p, curator }: { p: Publisher; curator: boolean }) {
+  const [changing, setChanging] = useState(false);
+  return (
+    <li className="py-1.5">
+      <div className="grid gap-x-4 sm:grid-cols-[10rem_1fr_1fr_5rem]">
+        <span className="font-semibold">{p.slug}</span>
+        <span>
+          {p.name}
+          {p.contact && <span className="block text-sm soft">{p.contact}</span>}
+        </span>
+        <span className="text-sm soft">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
+        {curator && !changing && (
+          <button type="button" className="btn btn-xs justify-self-end" onClick={() => { setChanging(true); }}>
+            Change<span className="sr-only"> {p.name}</span>
+          </button>
+        )}
+      </div>
+      {changing && <ChangePublisher p={p} done={() => { setChanging(false); }} />}
+    </li>
+  );
+}
+
+function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
+  const set = useSetPublisher(p.slug);
+  const [form, setForm] = useState({ name: p.name, contact: p.contact, scope: p.scope.join(" ") });
+  const change = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    set.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
+      <Field label="Name">{(id) => <input id={id} className="input w-full" required value={form.name} onChange={change("name")} />}</Field>
+      <Field label="May sign" hint="Patterns of file names; they count for batches asked for from now on.">
+        {(id) => <input id={id} className="input w-full" value={form.scope} onChange={change("scope")} />}
+      </Field>
+      <div className="sm:col-span-2">
+        <Field label="Contact">{(id) => <input id={id} className="input w-full" value={form.contact} onChange={change("contact")} />}</Field>
+      </div>
+      <div className="flex gap-2">
+        <button type="submit" className="btn btn-primary btn-sm" disabled={set.isPending}>
+          Keep
+        </button>
+        <button type="button" className="btn btn-sm" onClick={done}>
+          Leave it
+        </button>
+      </div>
+      {set.error && <ProblemNote error={set.error} />}
+    </form>
   );
 }
 

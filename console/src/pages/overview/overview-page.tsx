@@ -68,7 +68,7 @@ export function OverviewPage() {
               <BatchLine key={b.id} batch={b} />
             ))}
             {o.expiring.map((k) => (
-              <KeyLine key={k.fingerprint} k={k} word={k.state} says={`${k.expired ? "expired" : "expires"} ${day(k.expires ?? "")}`} />
+              <KeyLine key={k.fingerprint} k={k} word={k.state} says={expiry(k)} />
             ))}
             {o.candidates.map((k) => (
               <KeyLine key={k.fingerprint} k={k} word="candidate" says="waits for a decision" />
@@ -137,4 +137,13 @@ function KeyLine({ k, word, says }: { k: Key; word: string; says: string }) {
       <span className="col-start-2 text-sm soft sm:col-start-auto">{says}</span>
     </div>
   );
+}
+
+/** Says when a key expires; the nearer, the plainer. */
+function expiry(k: Key): string {
+  const on = day(k.expires ?? "");
+  if (k.expired) return `expired ${on}`;
+  const days = k.expires_in_days ?? 0;
+  const warning = days <= 7 ? "within a week" : days <= 30 ? "within a month" : "within two months";
+  return `expires ${on}, ${warning}: ask the publisher for a copy with a later date`;
 }
