@@ -80,7 +80,7 @@ func TestAnchorAdmits(t *testing.T) {
 	assert.Contains(t, words(shown), "Nothing stands in the way")
 
 	known := endeixis(t, s, "auditor", "keyring", "show", keyOf(t, "tidewright-release.asc").Fingerprint)
-	assert.Contains(t, words(known), "Certified by ✓ holds Tidewright Instruments (anchor; certifies release keys)")
+	assert.Contains(t, words(known), "Certified by ✓ holds on 2025-01-16 by Tidewright Instruments (anchor; certifies release keys)")
 	assert.Contains(t, words(known), "Signed here Nothing that was verified")
 
 	// For another publisher the anchor says nothing, and it makes no anchor.

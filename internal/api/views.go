@@ -206,11 +206,10 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	}
 	for _, v := range waiting {
 		k := a.keyOf(v)
-		if k.State == string(keyring.Candidate) {
-			o.Candidates = append(o.Candidates, k)
-		}
 		if k.Conflict {
 			o.Conflicts = append(o.Conflicts, k)
+		} else {
+			o.Candidates = append(o.Candidates, k)
 		}
 	}
 	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, 60), Limit: shownWaiting})

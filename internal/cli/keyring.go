@@ -257,7 +257,10 @@ func (a *app) showCertified(k wire.Key) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certified by"))
 	for _, c := range k.Certified {
-		fmt.Fprintf(a.stdout, "  %s  %s, on %s: %s\n", a.paint(c.Status), plain.Text(c.ByID), c.Made.Format("2006-01-02"), plain.Text(c.UserID))
+		fmt.Fprintf(a.stdout, "  %s  on %s by %s\n", a.paint(c.Status), c.Made.Format("2006-01-02"), plain.Text(c.ByID))
+		if len(k.UserIDs) > 1 {
+			a.wrapped("      ", "as "+c.UserID)
+		}
 		if c.Reason != "" {
 			a.wrapped("      ", c.Reason+".")
 		}

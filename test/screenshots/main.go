@@ -64,11 +64,23 @@ func run(ctx context.Context) error {
 			return fmt.Errorf("%w\n%s", err, out)
 		}
 	}
-	candidate := scenario.Keys()[1].Fingerprint
-	if err := pages(ctx, "http://"+address, candidate); err != nil {
+	// A key that the publisher's anchor certifies, and one on which much rests.
+	const next = "tidewright-release-2027.asc"
+	cmd := exec.CommandContext(ctx, "bin/endeixis", "keyring", "import", filepath.Join(".demo", "publisher-keys", next), "--publisher", "tidewright")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w\n%s", err, out)
+	}
+	var certified string
+	for _, k := range scenario.Keys() {
+		if k.Name == next {
+			certified = k.Fingerprint
+		}
+	}
+	release := scenario.Keys()[0].Fingerprint
+	if err := pages(ctx, "http://"+address, certified, release); err != nil {
 		return err
 	}
-	return terminals(ctx, candidate)
+	return terminals(ctx, certified, release)
 }
 
 // startDemo starts the demo and waits for its address.
@@ -102,7 +114,7 @@ func startDemo(ctx context.Context) (address string, stop func(), err error) {
 }
 
 // pages takes the pictures of the console.
-func pages(ctx context.Context, base, candidate string) error {
+func pages(ctx context.Context, base, certified, release string) error {
 	ctx, cancel, err := browser.New(ctx, width, height)
 	if err != nil {
 		return err
@@ -135,13 +147,13 @@ func pages(ctx context.Context, base, candidate string) error {
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
 		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
 		func() error { return shot("console-damage-map", visit("/batches/5/items/0", "figure svg")) },
-		func() error {
-			return shot("console-manifests", visit("/manifests", "form"), chromedp.SendKeys("textarea", "Hello everybody,\nthe SHA-256 of lamp-ctl-3.5.zip is\n  3cf1…, sorry, "+strings.Repeat("3cf1a9d0", 8)+"\nand the MD5 of readme.txt "+strings.Repeat("0badcafe", 4)+".\n", chromedp.ByQuery),
-				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("section li", chromedp.ByQuery))
-		},
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
-		func() error { return shot("console-key", visit("/keyring/"+candidate, "form")) },
-		func() error { return shot("console-import", visit("/keyring/import", "form")) },
+		func() error { return shot("console-key", visit("/keyring/"+certified, "form")) },
+		func() error { return shot("console-desk", visit("/keyring/desk", "article")) },
+		func() error {
+			return shot("console-reach", visit("/keyring/"+release, "h1"), chromedp.Click(`//button[contains(., "Show its reach")]`, chromedp.BySearch),
+				chromedp.WaitVisible("[data-reach]", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil))
+		},
 		func() error { return shot("console-policy", visit("/policy", "dl")) },
 		func() error { return shot("console-records", visit("/records", "table")) },
 		func() error {
@@ -170,7 +182,7 @@ func pages(ctx context.Context, base, candidate string) error {
 }
 
 // terminals takes the pictures of the client.
-func terminals(ctx context.Context, candidate string) error {
+func terminals(ctx context.Context, certified, release string) error {
 	const display = ":97"
 	server := exec.Command("Xvfb", display, "-screen", "0", fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp")
 	if err := server.Start(); err != nil {
@@ -190,7 +202,7 @@ func terminals(ctx context.Context, candidate string) error {
 	for _, t := range []struct{ name, command string }{
 		{"client-diagnosis", "bin/endeixis batch run quayside:corran/chart-2026-10-damaged --wait"},
 		{"client-batch-item", "bin/endeixis batch survey quayside:tidewright/gauge-fw-4.2; echo; bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
-		{"client-keyring", "bin/endeixis keyring list; echo; bin/endeixis keyring show " + candidate},
+		{"client-keyring", "bin/endeixis keyring show " + certified + "; echo; bin/endeixis keyring reach " + release},
 		{"client-records", "bin/endeixis record list --limit 14; bin/endeixis record audit; bin/endeixis status"},
 	} {
 		script := fmt.Sprintf("printf '$ %%s\\n' %q; %s; printf '$ '; sleep 60", t.command, t.command)

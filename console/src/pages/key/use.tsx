@@ -42,7 +42,8 @@ export function Certified({ k }: { k: Key }) {
             <Link to={`/keyring/${c.by}`} className="quiet-link">
               {c.by_id || c.by}
             </Link>
-            , {day(c.made)}: {c.user_id}
+            , {day(c.made)}
+            {k.user_ids.length > 1 && `, as ${c.user_id}`}
             {c.reason && <span className="soft"> — {c.reason}</span>}
           </li>
         ))}
