@@ -483,3 +483,49 @@ func TestRevocationArrives(t *testing.T) {
 	}, 20*time.Second, 200*time.Millisecond)
 	assert.Contains(t, words(endeixis(t, s, "auditor", "reassess", "list")), "The key is revoked: It is revoked by its owner")
 }
+
+// TestAdmissionOfUnfitKeys: one that has expired, was revoked, is too weak or
+// cannot sign is not admitted, whatever the sightings; and nobody does anything
+// without having signed in.
+func TestAdmissionOfUnfitKeys(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t)
+	born := time.Date(2022, 5, 6, 8, 0, 0, 0, time.UTC)
+	self := func(subs ...pgptest.Sub) pgptest.Sig {
+		return pgptest.Sig{Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...)}
+	}
+	revoked := pgptest.NewKey("unfit, revoked", pgptest.Ed25519, born)
+	for says, made := range map[string]*pgptest.Certificate{
+		"It expired on 2023-05-06":                   pgptest.NewCertificate(pgptest.NewKey("unfit, expired", pgptest.Ed25519, born)).UserID("E", self(pgptest.KeyExpires(365*24*time.Hour))),
+		"Its owner revoked it on 2022-05-06":         pgptest.NewCertificate(revoked).Key(revoked, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).UserID("R", self()),
+		"an RSA key of 1024 bits is below the 2048":  pgptest.NewCertificate(pgptest.NewKey("unfit, short", pgptest.RSA1024, born)).UserID("S", self()),
+		"No signature by this key could be verified": pgptest.NewCertificate(pgptest.NewKey("unfit, Elgamal", pgptest.Elgamal, born)),
+		"It has no self-signature that holds":        pgptest.NewCertificate(pgptest.NewKey("unfit, bare", pgptest.Ed25519, born)),
+	} {
+		fp := made.Primary.Fingerprint()
+		_, err := s.Client(t, "operator").ImportKeys(t.Context(), made.Bytes(), "a test", "corran")
+		require.NoError(t, err, says)
+		for _, channel := range []string{"letter", "phone"} {
+			_, err := s.Client(t, "operator").SightKey(t.Context(), fp, fp, channel, "a test", "")
+			require.NoError(t, err)
+		}
+		r := endeixis(t, s, "curator", "keyring", "admit", fp, "--publisher", "corran", "--reason", "two channels agree")
+		assert.Equal(t, 1, r.code, says)
+		assert.Contains(t, words(r), says)
+		assert.Contains(t, endeixis(t, s, "auditor", "keyring", "show", fp).out, "candidate")
+	}
+
+	key := keyOf(t, "brackwater-release.asc").Fingerprint
+	nobody, err := client.New(s.URL, "")
+	require.NoError(t, err)
+	_, err = nobody.SightKey(t.Context(), key, key, "phone", "somewhere", "")
+	assert.ErrorContains(t, err, "Sign in first")
+	_, err = nobody.WithdrawKey(t.Context(), key, "because")
+	assert.ErrorContains(t, err, "Sign in first")
+	// Spacing of any kind is accepted; letters that look alike are told.
+	broken := key[:10] + "\n \t" + strings.ToUpper(key[10:30]) + "\u00a0" + key[30:]
+	_, err = s.Client(t, "operator").SightKey(t.Context(), key, broken, "phone", "their desk", "")
+	assert.NoError(t, err)
+	_, err = s.Client(t, "operator").SightKey(t.Context(), key, "О"+key[1:], "phone", "their desk", "")
+	assert.ErrorContains(t, err, "looks like another character")
+}

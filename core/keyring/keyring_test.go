@@ -119,6 +119,12 @@ func TestObstacles(t *testing.T) {
 	assert.Equal(t, []string{"revoked"}, codes(key(t, revoked), two))
 	assert.Equal(t, []string{"expired"}, codes(key(t, expired), two))
 	assert.Equal(t, []string{"no-self-signature"}, codes(key(t, pgptest.NewCertificate(primary)), two))
+	strict := rules()
+	strict.Curves = []string{"P-256"}
+	weak := Obstacles(key(t, made), Evidence{Sightings: two}, Demand{Channels: 2}, strict)
+	require.Len(t, weak, 1)
+	assert.Equal(t, "weak", weak[0].Code)
+	assert.Contains(t, weak[0].Sentence, "the policy does not accept keys on the curve Ed25519")
 	admitted := key(t, made)
 	admitted.History = []Change{{At: born, To: Admitted}}
 	assert.Equal(t, []string{"wrong-state"}, codes(admitted, two))

@@ -47,7 +47,8 @@ type FingerprintFormError struct {
 func (e *FingerprintFormError) Error() string {
 	if e.Bad != 0 {
 		hint := ""
-		if strings.ContainsRune("OoIlSsΒВСЕАаес", e.Bad) {
+		// Letters of other scripts, and some of our own, pass for digits.
+		if strings.ContainsRune("OoIlSsZz", e.Bad) || e.Bad > unicode.MaxASCII {
 			hint = "; it looks like another character, read that place again"
 		}
 		return fmt.Sprintf("character %d, %q, is not a hexadecimal digit%s", e.Position, e.Bad, hint)
