@@ -131,7 +131,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	for _, r := range cert.Revokers(v.Rules) {
 		out.Revokers = append(out.Revokers, plain.Grouped(string(r.Fingerprint)))
 	}
-	out.Certified, out.Namesakes, out.Uncertain = []wire.Statement{}, []string{}, v.UnknownCertifiers
+	out.Certified, out.Namesakes, out.UnknownCertifiers = []wire.Statement{}, []string{}, v.UnknownCertifiers
 	for _, c := range v.Certifiers {
 		out.Certified = append(out.Certified, wire.Statement{
 			By: string(c.By.Certificate.Primary.Fingerprint), ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: string(c.Status), Reason: c.Reason,

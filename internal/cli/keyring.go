@@ -252,7 +252,7 @@ func (a *app) showPaths(k wire.Key) {
 
 // showCertified lists what other keys say about the user IDs.
 func (a *app) showCertified(k wire.Key) {
-	if len(k.Certified) == 0 && k.Uncertain == 0 {
+	if len(k.Certified) == 0 && k.UnknownCertifiers == 0 {
 		return
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certified by"))
@@ -265,8 +265,8 @@ func (a *app) showCertified(k wire.Key) {
 			a.wrapped("      ", c.Reason+".")
 		}
 	}
-	if k.Uncertain > 0 {
-		a.wrapped("  ", fmt.Sprintf("%s not in the keyring; what they say is not checked.", counted(k.Uncertain, "more key")))
+	if k.UnknownCertifiers > 0 {
+		a.wrapped("  ", fmt.Sprintf("%s not in the keyring; what they say is not checked.", counted(k.UnknownCertifiers, "more key")))
 	}
 }
 

@@ -149,33 +149,33 @@ type Key struct {
 	UserIDs     []string `json:"user_ids" doc:"Made safe to show; the primary one first."`
 	Algorithm   string   `json:"algorithm"`
 	// Created, Expires and Revoked are facts about the key.
-	Created       time.Time          `json:"created"`
-	Expires       *time.Time         `json:"expires,omitempty"`
-	ExpiresInDays *int               `json:"expires_in_days,omitempty" doc:"Whole days from now; only while it has not expired."`
-	Expired       bool               `json:"expired"`
-	Revoked       *Revocation        `json:"revoked,omitempty"`
-	Conflict      bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
-	Subkeys       []Subkey           `json:"subkeys"`
-	Uses          []string           `json:"uses"`
-	Revokers      []string           `json:"revokers" doc:"Keys that its owner named as those that may revoke it; they are not followed."`
-	Attributes    int                `json:"attributes" doc:"User attributes, such as pictures."`
-	Sightings     []Sighting         `json:"sightings"`
-	Timeline      []KeyEvent         `json:"timeline" doc:"What its own signatures say of its life, in the order of time."`
-	Paths         []Path             `json:"paths" doc:"Certifications by the anchors of its publisher."`
-	Certified     []Statement        `json:"certified" doc:"What other keys of the keyring say about its user IDs; only where one key is shown."`
-	Uncertain     int                `json:"unknown_certifiers" doc:"Keys that are not in the keyring and claim to have certified it."`
-	Namesakes     []string           `json:"namesakes" doc:"Fingerprints of other keys with the same key ID."`
-	AnchorAdmits  bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
-	TwoCurators   bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
-	Proposal      *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
-	Reassessment  *int64             `json:"reassessment,omitempty" doc:"The run that judges again what rested on it; set in the answer to a withdrawal."`
-	ChannelsSeen  int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
-	ChannelsAsked int                `json:"channels_asked" doc:"How many the policy asks for."`
-	History       []KeyStep          `json:"history"`
-	Obstacles     []keyring.Obstacle `json:"obstacles" doc:"What stands in the way of an admission."`
-	Imported      time.Time          `json:"imported"`
-	ImportedBy    string             `json:"imported_by"`
-	Source        string             `json:"source"`
+	Created           time.Time          `json:"created"`
+	Expires           *time.Time         `json:"expires,omitempty"`
+	ExpiresInDays     *int               `json:"expires_in_days,omitempty" doc:"Whole days from now; only while it has not expired."`
+	Expired           bool               `json:"expired"`
+	Revoked           *Revocation        `json:"revoked,omitempty"`
+	Conflict          bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
+	Subkeys           []Subkey           `json:"subkeys"`
+	Uses              []string           `json:"uses"`
+	Revokers          []string           `json:"revokers" doc:"Keys that its owner named as those that may revoke it; they are not followed."`
+	Attributes        int                `json:"attributes" doc:"User attributes, such as pictures."`
+	Sightings         []Sighting         `json:"sightings"`
+	Timeline          []KeyEvent         `json:"timeline" doc:"What its own signatures say of its life, in the order of time."`
+	Paths             []Path             `json:"paths" doc:"Certifications by the anchors of its publisher."`
+	Certified         []Statement        `json:"certified" doc:"What other keys of the keyring say about its user IDs; only where one key is shown."`
+	UnknownCertifiers int                `json:"unknown_certifiers" doc:"Keys that are not in the keyring and claim to have certified it."`
+	Namesakes         []string           `json:"namesakes" doc:"Fingerprints of other keys with the same key ID."`
+	AnchorAdmits      bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
+	TwoCurators       bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
+	Proposal          *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
+	Reassessment      *int64             `json:"reassessment,omitempty" doc:"The run that judges again what rested on it; set in the answer to a withdrawal."`
+	ChannelsSeen      int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
+	ChannelsAsked     int                `json:"channels_asked" doc:"How many the policy asks for."`
+	History           []KeyStep          `json:"history"`
+	Obstacles         []keyring.Obstacle `json:"obstacles" doc:"What stands in the way of an admission."`
+	Imported          time.Time          `json:"imported"`
+	ImportedBy        string             `json:"imported_by"`
+	Source            string             `json:"source"`
 }
 
 // KeyEvent is something that happened to a key, or will.
