@@ -4,6 +4,8 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
+	"sync"
 	"time"
 
 	"endeixis/core/openpgp/pgptest"
@@ -140,7 +142,11 @@ func keyFile(name, publisher string, c *pgptest.Certificate) KeyFile {
 
 // Keys returns the publishers' present keys. Which of them the demo's keyring
 // holds from the start, Keep tells; the others are still to be imported.
-func Keys() []KeyFile {
+func Keys() []KeyFile { return slices.Clone(publishersKeys()) }
+
+var publishersKeys = sync.OnceValue(presentKeys)
+
+func presentKeys() []KeyFile {
 	t, _ := tidewright()
 	bench, _ := brackwaterBench()
 	maintainers := oarlock()
@@ -196,7 +202,7 @@ type keeping struct {
 }
 
 // keepings lists the keyring that the demo starts with.
-func keepings() []keeping {
+var keepings = sync.OnceValue(func() []keeping {
 	keys := Keys()
 	retired, retiredSince := tidewrightRetired()
 	compromised, compromisedSince := tidewrightCompromised()
@@ -246,7 +252,7 @@ func keepings() []keeping {
 		}},
 		{key: keys[14], sightings: []sighting{{"vendor-site", "lanternfell.example/keys", ""}}, conflict: &sighting{"phone", "Their front desk", "Read aloud against the wind."}},
 	}
-}
+})
 
 // Keep sets up the keyring that the demo starts with, in a curator's name.
 func Keep(ctx context.Context, curator *client.Client) error {
@@ -297,6 +303,14 @@ func Keep(ctx context.Context, curator *client.Client) error {
 	return nil
 }
 
+var lookalikes = sync.OnceValue(func() map[string][]byte {
+	out := map[string][]byte{}
+	for name, id := range map[string]string{"brackwater.pgp": "Brackwater Radio <sign@brackwater.example>", "tidewright.pgp": releaseID} {
+		out[name] = pgptest.Simple("somebody else, "+name, pgptest.RSA2048, nextBorn, id).Bytes()
+	}
+	return out
+})
+
 // WriteDirectories writes below dir what key directories serve: “harbour” has the
 // publishers' keys, “lookalike” keys that somebody else made in their names.
 func WriteDirectories(dir string) error {
@@ -306,9 +320,8 @@ func WriteDirectories(dir string) error {
 	if err := os.MkdirAll(filepath.Join(dir, "lookalike"), 0o755); err != nil {
 		return err
 	}
-	for name, id := range map[string]string{"brackwater.pgp": "Brackwater Radio <sign@brackwater.example>", "tidewright.pgp": releaseID} {
-		forged := pgptest.Simple("somebody else, "+name, pgptest.RSA2048, nextBorn, id)
-		if err := os.WriteFile(filepath.Join(dir, "lookalike", name), forged.Bytes(), 0o644); err != nil {
+	for name, data := range lookalikes() {
+		if err := os.WriteFile(filepath.Join(dir, "lookalike", name), data, 0o644); err != nil {
 			return err
 		}
 	}

@@ -22,6 +22,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"endeixis/core/container/isotest"
@@ -307,10 +308,14 @@ func announced(by ...*pgptest.Certificate) folder {
 	return f
 }
 
+var mirrored = sync.OnceValue(func() map[string]folder {
+	return map[string]folder{"oarlock-north": logger(false, oarlockEditions...), "oarlock-south": logger(true, oarlockEditions...)}
+})
+
 // WriteMirrors writes below dir what the mirrors of Oarlock serve: the northern
 // one what the project published, the southern one an altered release.
 func WriteMirrors(dir string) error {
-	for name, files := range map[string]folder{"oarlock-north": logger(false, oarlockEditions...), "oarlock-south": logger(true, oarlockEditions...)} {
+	for name, files := range mirrored() {
 		if err := writeFolder(filepath.Join(dir, name, "2.4"), files); err != nil {
 			return err
 		}
@@ -321,7 +326,10 @@ func WriteMirrors(dir string) error {
 // Mirrors are the names of the mirrors.
 func Mirrors() []string { return []string{"oarlock-north", "oarlock-south"} }
 
-// folders returns the depot without the large folder.
+// made returns the depot without the large folder. Signing all of it takes a
+// while, and nobody changes it.
+var made = sync.OnceValue(folders)
+
 func folders() map[string]folder {
 	_, tide := tidewright()
 	brack, next := brackwater().Primary, brackwaterNext().Primary
@@ -495,7 +503,7 @@ func Write(dir string) error {
 
 // WriteSmall makes the depot without the large folder, for tests.
 func WriteSmall(dir string) error {
-	for path, files := range folders() {
+	for path, files := range made() {
 		if err := writeFolder(filepath.Join(dir, filepath.FromSlash(path)), files); err != nil {
 			return err
 		}

@@ -36,6 +36,9 @@ func TestTwoRunsGiveTheSame(t *testing.T) {
 	first := sum()
 	assert.Greater(t, len(first), 40)
 	assert.Equal(t, first, sum())
+	// What was made once for all is what would be made again.
+	assert.Equal(t, made(), folders())
+	assert.Equal(t, Keys(), presentKeys())
 }
 
 func TestKeysRead(t *testing.T) {
