@@ -452,7 +452,7 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 			rest, reason = v.best.links(), v.best.ground
 		} else {
 			rest[0].State, rest[0].Detail = Missing, "no signature over the manifest is here"
-			if w := b.waiver(ManifestUnsigned, b.concerned(item.Path), item.Path); w != nil {
+			if w := b.waiverOver(ManifestUnsigned, item.Path); w != nil {
 				waive(w, &rest[0], &rest[1], &rest[2])
 			}
 		}
@@ -465,7 +465,7 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 		d.State = Broken
 		d.Detail += ", which is too weak to rule out tampering"
 		reason = Ground{Code: WeakDigestOnly, Advice: "Ask the publisher for SHA-256 or stronger, or for a signature."}
-		if w := b.waiver(WeakDigestOnly, b.concerned(item.Path), item.Path); w != nil {
+		if w := b.waiverOver(WeakDigestOnly, item.Path); w != nil {
 			waive(w, &d)
 		}
 	}

@@ -48,6 +48,15 @@ func (b Basis) waiver(ground Code, publisher, file string) *Waiver {
 	return nil
 }
 
+// waiverOver returns the waiver that lifts a ground for a file of which no
+// signature says whose it is, or nil.
+func (b Basis) waiverOver(ground Code, file string) *Waiver {
+	if len(b.Waivers) == 0 {
+		return nil // most have none, and whose the file is takes a search
+	}
+	return b.waiver(ground, b.concerned(file), file)
+}
+
 // concerned returns the publisher that a file is expected from, where that is
 // one: the one given, or else the one whose scope has its name.
 func (b Basis) concerned(file string) string {

@@ -278,15 +278,10 @@ func Merge(a, b *Certificate) *Certificate {
 // Bytes returns the certificate in canonical binary form.
 func (c *Certificate) Bytes() []byte {
 	var out []byte
-	write := func(tag int, body []byte) {
-		out = append(out, 0xc0|byte(tag), 0xff)
-		out = binary.BigEndian.AppendUint32(out, uint32(len(body)))
-		out = append(out, body...)
-	}
 	for _, part := range c.components {
-		write(part.tag, part.body)
+		out = appendPacket(out, part.tag, part.body)
 		for _, s := range part.sigs {
-			write(tagSignature, s)
+			out = appendPacket(out, tagSignature, s)
 		}
 	}
 	return out

@@ -25,13 +25,12 @@ func Changes(before, after *Certificate, rules Rules) []string {
 	case was != nil && is == nil && has:
 		out = append(out, fmt.Sprintf("It expires no longer%s.", previously(was)))
 	}
-	names := before.Names()
-	for _, name := range after.Names() {
+	names, kept := before.Names(), after.Names()
+	for _, name := range kept {
 		if !slices.Contains(names, name) {
 			out = append(out, fmt.Sprintf("A user ID is added: %s.", name))
 		}
 	}
-	kept := after.Names()
 	for _, name := range names {
 		if !slices.Contains(kept, name) {
 			out = append(out, fmt.Sprintf("A user ID counts no longer: %s.", name))

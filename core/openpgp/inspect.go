@@ -71,7 +71,7 @@ func Inspect(data []byte, rules Rules) (*Account, error) {
 			a.Notes = append(a.Notes, fmt.Sprintf("There is text %s; nobody signed it.", c.Outside))
 		}
 		for _, s := range c.Signatures {
-			binaries = append(binaries, frame(tagSignature, s.Raw))
+			binaries = append(binaries, appendPacket(nil, tagSignature, s.Raw))
 		}
 	case isArmored(data):
 		blocks, err := readArmor(data)
@@ -95,8 +95,10 @@ func Inspect(data []byte, rules Rules) (*Account, error) {
 	return a, nil
 }
 
-func frame(tag byte, body []byte) []byte {
-	return append(binary.BigEndian.AppendUint32([]byte{0xc0 | tag, 0xff}, uint32(len(body))), body...)
+// appendPacket frames a body in the OpenPGP format with a length of four bytes.
+func appendPacket(out []byte, tag int, body []byte) []byte {
+	out = binary.BigEndian.AppendUint32(append(out, 0xc0|byte(tag), 0xff), uint32(len(body)))
+	return append(out, body...)
 }
 
 type inspector struct {

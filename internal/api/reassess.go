@@ -134,15 +134,11 @@ func (a *API) start(ctx context.Context, r store.Reassessment) {
 
 // afterImport judges again what rests on keys that an import revoked.
 func (a *API) afterImport(ctx context.Context, by string, imported []keys.Imported) error {
-	for _, k := range imported {
-		if !k.Revokes {
-			continue
-		}
-		if _, err := a.reassessKey(ctx, by, k.Fingerprint, "The key is revoked: "+k.Changes[0]); err != nil {
-			return err
-		}
+	asked, err := a.Batches.ReassessRevoked(ctx, by, imported)
+	for _, r := range asked {
+		a.start(ctx, r)
 	}
-	return nil
+	return err
 }
 
 // reach tells what rests on a key, and what becomes of it when the key is
@@ -188,9 +184,9 @@ func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
 	return out, json.Unmarshal(r.Selection, &out.Selection)
 }
 
-// nowOf returns what the items of a batch became by reassessments, by number.
-func (a *API) nowOf(ctx context.Context, batch int64) (map[int]*wire.Now, error) {
-	rows, err := a.Store.RejudgedOf(ctx, batch)
+// nowOf returns what items of a batch became by reassessments, by number.
+func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.Now, error) {
+	rows, err := a.Store.RejudgedOf(ctx, batch, ns)
 	out := map[int]*wire.Now{}
 	for _, r := range rows {
 		now := &wire.Now{Verdict: r.After, At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}

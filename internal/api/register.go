@@ -369,7 +369,7 @@ func (a *API) registerBatches() {
 		// Item numbers start at 0, cursors at 1.
 		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, After: int(after) - 1, Limit: in.Limit})
 		out := wire.Page[wire.Item]{Items: []wire.Item{}}
-		now, problem := a.nowOf(ctx, in.ID)
+		now, problem := a.nowOf(ctx, in.ID, convert(rows, func(r store.JudgedItem) int { return r.N })...)
 		if err = cmp.Or(err, problem); err != nil {
 			return nil, err
 		}
@@ -398,7 +398,7 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		now, err := a.nowOf(ctx, in.ID)
+		now, err := a.nowOf(ctx, in.ID, in.N)
 		if err != nil {
 			return nil, err
 		}
@@ -553,16 +553,16 @@ func (a *API) registerKeyring() {
 	importing.MaxBodyBytes = 24 << 20
 	handle(a, importing, func(ctx context.Context, in *importKeys) (*body[wire.Import], error) {
 		p, _ := principal(ctx)
-		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
+		data, err := decoded(in.Body.Data, "key")
 		if err != nil {
-			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
+			return nil, err
 		}
 		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
 		if err := cmp.Or(err, a.afterImport(ctx, p.Name, imported)); err != nil {
 			return nil, err
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
-		return answer(a.importOf(imported, notes, policies.Rules(a.Now())), err)
+		rules, err := a.rules(ctx)
+		return answer(importOf(imported, notes, rules), err)
 	})
 	type preview struct {
 		Body struct {
@@ -572,19 +572,19 @@ func (a *API) registerKeyring() {
 	previewing := op(http.MethodPost, "/key-readings", "preview-import", "Show what importing a key file would do; nothing is kept", access.Auditor)
 	previewing.MaxBodyBytes = 24 << 20
 	handle(a, previewing, func(ctx context.Context, in *preview) (*body[wire.Import], error) {
-		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
+		data, err := decoded(in.Body.Data, "key")
 		if err != nil {
-			return nil, fault.New(fault.Invalid, "not-base64", "The key is not sent in base64.").At("data")
+			return nil, err
 		}
 		imported, notes, err := a.Keys.Preview(ctx, data)
 		if err != nil {
 			return nil, err
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
+		rules, err := a.rules(ctx)
 		if err != nil {
 			return nil, err
 		}
-		out := a.importOf(imported, notes, policies.Rules(a.Now()))
+		out := importOf(imported, notes, rules)
 		for i, k := range imported {
 			if k.Result == "updated" && k.State == keyring.Admitted {
 				if out.Keys[i].Reach, err = a.reach(ctx, string(k.Fingerprint), k.Certificate); err != nil {
@@ -604,9 +604,9 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
+		rules, err := a.rules(ctx)
 		return answer(wire.LookUp{Answers: answersOf(l.Answers), Notes: l.Notes, Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
-			return wire.FoundKey{Imported: importedOf(f.Imported, policies.Rules(a.Now())), Directories: f.Directories}
+			return wire.FoundKey{Imported: importedOf(f.Imported, rules), Directories: f.Directories}
 		})}, err)
 	})
 	type importFound struct {
@@ -622,8 +622,8 @@ func (a *API) registerKeyring() {
 		if err := cmp.Or(err, a.afterImport(ctx, p.Name, []keys.Imported{one})); err != nil {
 			return nil, err
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
-		return answer(importedOf(one, policies.Rules(a.Now())), err)
+		rules, err := a.rules(ctx)
+		return answer(importedOf(one, rules), err)
 	})
 	type refresh struct {
 		Body struct {
@@ -636,9 +636,9 @@ func (a *API) registerKeyring() {
 		if err := cmp.Or(err, a.afterImport(ctx, p.Name, convert(done, func(r keys.Refreshed) keys.Imported { return r.Imported }))); err != nil {
 			return nil, err
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
+		rules, err := a.rules(ctx)
 		return answer(wire.Page[wire.Refreshed]{Items: convert(done, func(r keys.Refreshed) wire.Refreshed {
-			return wire.Refreshed{Imported: importedOf(r.Imported, policies.Rules(a.Now())), Answers: answersOf(r.Asked)}
+			return wire.Refreshed{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
 		})}, err)
 	})
 	type inspection struct {
@@ -649,15 +649,15 @@ func (a *API) registerKeyring() {
 	inspecting := op(http.MethodPost, "/openpgp-readings", "inspect-openpgp", "Show what an OpenPGP file is made of; nothing is kept", access.Auditor)
 	inspecting.MaxBodyBytes = 6 << 20
 	handle(a, inspecting, func(ctx context.Context, in *inspection) (*body[openpgp.Account], error) {
-		data, err := base64.StdEncoding.DecodeString(in.Body.Data)
-		if err != nil {
-			return nil, fault.New(fault.Invalid, "not-base64", "The file is not sent in base64.").At("data")
-		}
-		policy, err := a.Keys.Policies(ctx, 0)
+		data, err := decoded(in.Body.Data, "file")
 		if err != nil {
 			return nil, err
 		}
-		account, err := openpgp.Inspect(data, policy.Rules(a.Now()))
+		rules, err := a.rules(ctx)
+		if err != nil {
+			return nil, err
+		}
+		account, err := openpgp.Inspect(data, rules)
 		var empty *openpgp.EmptyError
 		if errors.As(err, &empty) {
 			return nil, fault.New(fault.Invalid, "no-openpgp", "This is no OpenPGP file: %v.", empty).At("data")
@@ -695,6 +695,21 @@ func (a *API) registerKeyring() {
 		return answer(wire.Sight{Agrees: agrees, Key: a.keyOf(v)}, nil)
 	})
 	a.registerDecisions()
+}
+
+// decoded returns what a request carries in base64.
+func decoded(data, what string) ([]byte, error) {
+	out, err := base64.StdEncoding.DecodeString(data)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "not-base64", "The %s is not sent in base64.", what).At("data")
+	}
+	return out, nil
+}
+
+// rules returns the limits of the policy in force that concern OpenPGP.
+func (a *API) rules(ctx context.Context) (openpgp.Rules, error) {
+	policies, err := a.Keys.Policies(ctx, 0)
+	return policies.Rules(a.Now()), err
 }
 
 // registerDecisions makes the steps of a key's life.

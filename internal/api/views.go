@@ -95,14 +95,11 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	now := a.Now()
 	out := wire.Key{
 		Fingerprint: string(fp), Grouped: plain.Grouped(string(fp)), State: string(v.Key.StateAt(now)), Publisher: v.Key.Publisher, Role: string(v.Key.Role),
-		UserIDs: []string{}, Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
+		UserIDs: namesOf(cert), Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
 		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...), Sightings: []wire.Sighting{}, History: []wire.KeyStep{},
 		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
 		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators, Revokers: []string{}, Attributes: cert.Attributes(),
 		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
-	}
-	for _, name := range cert.Names() {
-		out.UserIDs = append(out.UserIDs, plain.Text(name))
 	}
 	out.Expires, _ = cert.Expires(v.Rules)
 	out.Expired = out.Expires != nil && !now.Before(*out.Expires)
@@ -154,11 +151,14 @@ func (a *API) keyOf(v keys.View) wire.Key {
 
 // firstID returns the first valid user ID, safe to show, or the empty string.
 func firstID(cert *openpgp.Certificate) string {
-	if names := cert.Names(); len(names) > 0 {
-		return plain.Text(names[0])
+	if names := namesOf(cert); len(names) > 0 {
+		return names[0]
 	}
 	return ""
 }
+
+// namesOf returns the valid user IDs, safe to show, the primary one first.
+func namesOf(cert *openpgp.Certificate) []string { return convert(cert.Names(), plain.Text) }
 
 func pathOf(p keyring.Path, now time.Time) wire.Path {
 	cert := p.Anchor.Certificate
@@ -212,7 +212,7 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 			o.Candidates = append(o.Candidates, k)
 		}
 	}
-	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, 60), Limit: shownWaiting})
+	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, keys.Stages()[0]), Limit: shownWaiting})
 	if err != nil {
 		return o, err
 	}
@@ -297,17 +297,14 @@ func copyOf(row store.Copy) (wire.Copy, error) {
 	return out, nil
 }
 
-func (a *API) importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
+func importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
 	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) })}
 }
 
 func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 	out := wire.Imported{
-		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: []string{}, State: string(k.State), Publisher: k.Publisher,
+		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: string(k.State), Publisher: k.Publisher,
 		Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
-	}
-	for _, name := range k.Certificate.Names() {
-		out.UserIDs = append(out.UserIDs, plain.Text(name))
 	}
 	out.Expires, _ = k.Certificate.Expires(rules)
 	return out

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,6 +15,7 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/keys"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -250,8 +250,8 @@ func (s *Service) Reassess(ctx context.Context, by string, sel Selection, reason
 	if sel.empty() {
 		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").Advise("Give a batch, a publisher, a key, a period, or all.").At("batch")
 	}
-	if strings.TrimSpace(reason) == "" || len(reason) > 4000 || strings.ContainsRune(reason, 0) {
-		return store.Reassessment{}, fault.New(fault.Invalid, "reason-missing", "A reassessment needs a reason, in at most 4000 characters.").At("reason")
+	if err := fault.Reason(reason, "A reassessment"); err != nil {
+		return store.Reassessment{}, err
 	}
 	if sel.Batch != 0 {
 		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
@@ -293,6 +293,24 @@ func (s *Service) ReassessKey(ctx context.Context, by string, fp openpgp.Fingerp
 	return r, err == nil, err
 }
 
+// ReassessRevoked does so for the keys that an import revoked.
+func (s *Service) ReassessRevoked(ctx context.Context, by string, imported []keys.Imported) ([]store.Reassessment, error) {
+	var out []store.Reassessment
+	for _, k := range imported {
+		if !k.Revokes {
+			continue
+		}
+		r, any, err := s.ReassessKey(ctx, by, k.Fingerprint, "The key is revoked: "+k.Changes[0])
+		if err != nil {
+			return out, err
+		}
+		if any {
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
 // rejudgedRecord is what the ledger keeps of an artifact whose verdict changed.
 type rejudgedRecord struct {
 	Reassessment int64             `json:"reassessment"`
@@ -332,7 +350,7 @@ func (s *Service) RunReassessment(ctx context.Context, id int64) error {
 		if now, err := tx.LockReassessment(ctx, id); err != nil || now.State == "done" {
 			return err
 		}
-		changed, err := s.store.RejudgedIn(ctx, id, 1_000_000)
+		changed, err := tx.RejudgedCount(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -344,11 +362,11 @@ func (s *Service) RunReassessment(ctx context.Context, id int64) error {
 			Changed      int       `json:"changed"`
 			Policy       int64     `json:"policy"`
 			JudgedAsOf   time.Time `json:"judged_as_of"`
-		}{id, sel, r.Reason, items, len(changed), r.PolicyVersion, r.CreatedAt}})
+		}{id, sel, r.Reason, items, changed, r.PolicyVersion, r.CreatedAt}})
 		if err != nil {
 			return err
 		}
-		return tx.FinishReassessment(ctx, id, s.now(), items, position)
+		return tx.FinishReassessment(ctx, id, s.now(), items, changed, position)
 	})
 }
 

@@ -59,8 +59,9 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, rows, want, kind)
 	}
-	now, err := s.RejudgedOf(t.Context(), made.ID)
+	now, err := s.RejudgedOf(t.Context(), made.ID, []int{0, 1, 2, 3})
 	require.NoError(t, err)
+	assert.Len(t, now, 2)
 	for _, n := range now {
 		assert.Equal(t, [2]string{"unproven", "cleared"}, [2]string{n.Before, n.After})
 	}

@@ -6,6 +6,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // A Kind groups faults by who can mend them.
@@ -73,4 +74,16 @@ func (f *Fault) At(field string) *Fault {
 func Is(err error, code string) bool {
 	var f *Fault
 	return errors.As(err, &f) && f.Code == code
+}
+
+// maxReason bounds what people write down about a decision, in bytes.
+const maxReason = 4000
+
+// Reason refuses a step, such as "An admission", that is given no reason, or one
+// that cannot be kept.
+func Reason(reason, step string) error {
+	if strings.TrimSpace(reason) == "" || len(reason) > maxReason || strings.ContainsRune(reason, 0) {
+		return New(Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).Advise("Say why, for whoever asks next year.").At("reason")
+	}
+	return nil
 }

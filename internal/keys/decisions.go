@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
-	"time"
 
-	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
@@ -24,17 +22,6 @@ type Admission struct {
 	// Role is that of a release key when it is empty.
 	Role   keyring.Role
 	Reason string
-}
-
-// maxReason bounds what people write down, in bytes.
-const maxReason = 4000
-
-// reasonOf refuses a step without a reason.
-func reasonOf(reason, step string) error {
-	if strings.TrimSpace(reason) == "" || len(reason) > maxReason || strings.ContainsRune(reason, 0) {
-		return fault.New(fault.Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).Advise("Say why, for whoever asks next year.").At("reason")
-	}
-	return nil
 }
 
 // Admit makes a candidate count for a publisher, if the evidence suffices. Where
@@ -56,7 +43,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, fault.New(fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.", len(keyring.Differences(read, fp))).
 			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").At("typed")
 	}
-	if err := reasonOf(a.Reason, "An admission"); err != nil {
+	if err := fault.Reason(a.Reason, "An admission"); err != nil {
 		return View{}, err
 	}
 	if a.Role == "" {
@@ -83,7 +70,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		if err != nil {
 			return err
 		}
-		if err := v.mayBecome(keyring.Admitted, s.now()); err != nil {
+		if err := mayBecome(v.Key.StateAt(s.now()), keyring.Admitted); err != nil {
 			return err
 		}
 		if len(v.Obstacles) > 0 {
@@ -160,7 +147,7 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 	if err != nil {
 		return View{}, err
 	}
-	if err := reasonOf(reason, "Declining a proposal"); err != nil {
+	if err := fault.Reason(reason, "Declining a proposal"); err != nil {
 		return View{}, err
 	}
 	return s.decide(ctx, fp, func(tx *store.Tx, _ store.Key, e evidence) error {
@@ -198,15 +185,12 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 	if err != nil {
 		return View{}, err
 	}
-	if err := reasonOf(reason, what); err != nil {
+	if err := fault.Reason(reason, what); err != nil {
 		return View{}, err
 	}
 	return s.decide(ctx, fp, func(tx *store.Tx, row store.Key, e evidence) error {
-		v, err := s.view(&keyring.Keyring{}, row, e, judge.Policy{})
-		if err != nil {
-			return err
-		}
-		if err := v.mayBecome(to, s.now()); err != nil {
+		state := (&keyring.Key{History: historyOf(e.changes)}).StateAt(s.now())
+		if err := mayBecome(state, to); err != nil {
 			return err
 		}
 		return s.step(ctx, tx, by, fp, to, reason, struct {
@@ -215,14 +199,14 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 			To          keyring.State       `json:"to"`
 			Publisher   string              `json:"publisher"`
 			Reason      string              `json:"reason"`
-		}{fp, v.Key.StateAt(s.now()), to, row.Publisher, reason})
+		}{fp, state, to, row.Publisher, reason})
 	})
 }
 
 // Resolve explains a sighting that contradicts its key, named by its record. It
 // blocks nothing from then on.
 func (s *Service) Resolve(ctx context.Context, by string, record int64, reason string) (View, error) {
-	if err := reasonOf(reason, "Resolving a conflict"); err != nil {
+	if err := fault.Reason(reason, "Resolving a conflict"); err != nil {
 		return View{}, err
 	}
 	s.deciding.Lock()
@@ -264,21 +248,16 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 }
 
 // mayBecome refuses a step that the states do not allow.
-func (v *View) mayBecome(to keyring.State, now time.Time) error {
-	state := v.Key.StateAt(now)
+func mayBecome(state, to keyring.State) error {
 	if state.May(to) {
 		return nil
 	}
-	from := map[keyring.State]string{keyring.Admitted: "candidate", keyring.Withdrawn: "admitted key", keyring.Candidate: "withdrawn key"}[to]
-	return fault.New(fault.Conflict, "wrong-state", "The key is %s; only a%s %s can be %s.", state, article(from), from,
-		map[keyring.State]string{keyring.Admitted: "admitted", keyring.Withdrawn: "withdrawn", keyring.Candidate: "made a candidate again"}[to])
-}
-
-func article(word string) string {
-	if strings.HasPrefix(word, "a") {
-		return "n"
+	only := map[keyring.State]string{
+		keyring.Admitted:  "only a candidate can be admitted",
+		keyring.Withdrawn: "only an admitted key can be withdrawn",
+		keyring.Candidate: "only a withdrawn key can be made a candidate again",
 	}
-	return ""
+	return fault.New(fault.Conflict, "wrong-state", "The key is %s; %s.", state, only[to])
 }
 
 // decide runs a decision about a key that nobody else decides about meanwhile,

@@ -105,33 +105,31 @@ func (s *Service) Supposing(ctx context.Context, fingerprint string, newer *open
 	return ring.With(&supposed), fp, nil
 }
 
+// beside is [against] for what the keyring knows of the key, with where that
+// stands.
+func beside(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rules) Imported {
+	k := ring.Lookup(cert.Primary.Fingerprint)
+	if k == nil {
+		return against(cert, nil, rules)
+	}
+	out := against(cert, k.Certificate, rules)
+	out.State, out.Publisher = k.StateAt(rules.Now), k.Publisher
+	return out
+}
+
 // Preview tells what an import would do, and does nothing.
 func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []string, error) {
 	certs, notes, err := read(data)
 	if err != nil {
 		return nil, nil, err
 	}
-	ring, err := s.Snapshot(ctx)
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	policies, err := s.Policies(ctx, 0)
-	if err != nil {
-		return nil, nil, err
-	}
-	now := s.now()
 	var out []Imported
 	for _, cert := range certs {
-		var known *openpgp.Certificate
-		k := ring.Lookup(cert.Primary.Fingerprint)
-		if k != nil {
-			known = k.Certificate
-		}
-		one := against(cert, known, policies.Rules(now))
-		if k != nil {
-			one.State, one.Publisher = k.StateAt(now), k.Publisher
-		}
-		out = append(out, one)
+		out = append(out, beside(ring, cert, policies.Rules(s.now())))
 	}
 	return out, notes, nil
 }

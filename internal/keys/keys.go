@@ -206,11 +206,7 @@ func (f Filter) found(k *keyring.Key) bool {
 // List returns the keys that a filter lists, in the order of their import, and
 // whether more follow.
 func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
-	ring, err := s.Snapshot(ctx)
-	if err != nil {
-		return nil, false, err
-	}
-	policies, err := s.Policies(ctx, 0)
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, false, err
 	}
@@ -278,11 +274,7 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	policies, err := s.Policies(ctx, 0)
-	if err != nil {
-		return View{}, err
-	}
-	ring, err := s.Snapshot(ctx)
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return View{}, err
 	}
@@ -350,13 +342,10 @@ func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy 
 	now := s.now()
 	v := View{
 		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: e.changes, Sightings: e.sightings,
-		Key: &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role)},
+		Key: &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), History: historyOf(e.changes)},
 	}
 	if len(e.proposals) > 0 {
 		v.Proposal = &e.proposals[0]
-	}
-	for _, c := range e.changes {
-		v.Key.History = append(v.Key.History, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
 	}
 	found := keyring.Evidence{Paths: ring.Paths(v.Key, row.Publisher, v.Rules)}
 	v.Paths = found.Paths

@@ -45,22 +45,29 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 	if err != nil {
 		return LookUp{}, err
 	}
-	if s.asker == nil || len(s.asker.All()) == 0 {
-		return LookUp{}, fault.New(fault.Conflict, "no-directories", "No key directory is configured.").Advise("The administrator adds them under directories; no other is ever contacted.")
+	if err := s.mayAsk(); err != nil {
+		return LookUp{}, err
 	}
-	var out LookUp
+	ring, policies, err := s.present(ctx)
+	if err != nil {
+		return LookUp{}, err
+	}
+	return s.ask(ctx, q, ring, policies.Rules(s.now()))
+}
+
+// mayAsk refuses to look anything up where no directory is configured.
+func (s *Service) mayAsk() error {
+	if s.asker == nil || len(s.asker.All()) == 0 {
+		return fault.New(fault.Conflict, "no-directories", "No key directory is configured.").Advise("The administrator adds them under directories; no other is ever contacted.")
+	}
+	return nil
+}
+
+// ask asks the directories and holds what they say against a keyring.
+func (s *Service) ask(ctx context.Context, q directories.Query, ring *keyring.Keyring, rules openpgp.Rules) (out LookUp, err error) {
 	if out.Answers, err = s.asker.Ask(ctx, q); err != nil {
 		return LookUp{}, err
 	}
-	ring, err := s.Snapshot(ctx)
-	if err != nil {
-		return LookUp{}, err
-	}
-	policies, err := s.Policies(ctx, 0)
-	if err != nil {
-		return LookUp{}, err
-	}
-	now := s.now()
 	for _, a := range out.Answers {
 		for _, c := range a.Certificates {
 			i := slices.IndexFunc(out.Keys, func(f FoundKey) bool { return f.Fingerprint == c.Primary.Fingerprint })
@@ -75,16 +82,7 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 		}
 	}
 	for i := range out.Keys {
-		f := &out.Keys[i]
-		var known *openpgp.Certificate
-		k := ring.Lookup(f.Fingerprint)
-		if k != nil {
-			known = k.Certificate
-		}
-		f.Imported = against(f.Copy, known, policies.Rules(now))
-		if k != nil {
-			f.State, f.Publisher = k.StateAt(now), k.Publisher
-		}
+		out.Keys[i].Imported = beside(ring, out.Keys[i].Copy, rules)
 	}
 	out.Notes = disagreements(out, q)
 	return out, nil
@@ -150,7 +148,7 @@ const refreshing = 8
 // Refresh looks keys up again by their fingerprints, all of them when none is
 // named, and merges what is new. A key that no directory has stays as it is.
 func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string) ([]Refreshed, error) {
-	ring, err := s.Snapshot(ctx)
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -171,6 +169,12 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 	}
 	// The fingerprint of an old key finds nothing that could be relied on.
 	keys = slices.DeleteFunc(slices.Clone(keys), func(k *keyring.Key) bool { return k.Certificate.Primary.Version < 4 })
+	if len(keys) == 0 {
+		return nil, nil
+	}
+	if err := s.mayAsk(); err != nil {
+		return nil, err
+	}
 	looked := make([]LookUp, len(keys))
 	failed := make([]error, len(keys))
 	var wg sync.WaitGroup
@@ -179,7 +183,7 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 		wg.Go(func() {
 			turn <- struct{}{}
 			defer func() { <-turn }()
-			looked[i], failed[i] = s.LookUp(ctx, string(k.Certificate.Primary.Fingerprint))
+			looked[i], failed[i] = s.ask(ctx, directories.Query{Fingerprint: k.Certificate.Primary.Fingerprint}, ring, policies.Rules(s.now()))
 		})
 	}
 	wg.Wait()

@@ -83,17 +83,14 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	for _, fp := range conflicts {
 		conflicting[string(fp)] = true
 	}
-	history := map[string][]keyring.Change{}
-	for _, c := range changes {
-		history[string(c.Fingerprint)] = append(history[string(c.Fingerprint)], keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
-	}
+	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	keys := make([]*keyring.Key, 0, len(rows))
 	for _, row := range rows {
 		cert, err := r.read(row)
 		if err != nil {
 			return nil, err
 		}
-		keys = append(keys, &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), Conflict: conflicting[string(row.Fingerprint)], History: history[string(row.Fingerprint)]})
+		keys = append(keys, &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), Conflict: conflicting[string(row.Fingerprint)], History: historyOf(changesOf[string(row.Fingerprint)])})
 	}
 	var known []keyring.Publisher
 	for _, p := range publishers {
@@ -101,6 +98,25 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	}
 	r.current, r.version = keyring.New(keys, known), version
 	return r.current, nil
+}
+
+// historyOf returns the stored steps of one key as the keyring has them.
+func historyOf(changes []store.KeyChange) []keyring.Change {
+	var out []keyring.Change
+	for _, c := range changes {
+		out = append(out, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
+	}
+	return out
+}
+
+// present returns the keyring and the policies in force now.
+func (s *Service) present(ctx context.Context) (*keyring.Keyring, Policies, error) {
+	ring, err := s.Snapshot(ctx)
+	if err != nil {
+		return nil, Policies{}, err
+	}
+	policies, err := s.Policies(ctx, 0)
+	return ring, policies, err
 }
 
 // grouped collects rows by the fingerprint that they are about.

@@ -54,7 +54,7 @@ func (s *Service) GrantWaiver(ctx context.Context, by string, n NewWaiver) (stor
 	if !n.Until.After(now) || n.Until.After(now.Add(maxWaiver)) {
 		return store.Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").Advise("When it ends, look at it again and grant it anew if need be.").At("until")
 	}
-	if err := reasonOf(n.Reason, "A waiver"); err != nil {
+	if err := fault.Reason(n.Reason, "A waiver"); err != nil {
 		return store.Waiver{}, err
 	}
 	w := store.Waiver{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Reason: n.Reason, By: by, CreatedAt: now, Until: n.Until.UTC()}
@@ -75,7 +75,7 @@ func (s *Service) GrantWaiver(ctx context.Context, by string, n NewWaiver) (stor
 
 // EndWaiver ends a waiver before its day.
 func (s *Service) EndWaiver(ctx context.Context, by string, id int64, reason string) (store.Waiver, error) {
-	if err := reasonOf(reason, "Ending a waiver"); err != nil {
+	if err := fault.Reason(reason, "Ending a waiver"); err != nil {
 		return store.Waiver{}, err
 	}
 	var w store.Waiver

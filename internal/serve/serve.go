@@ -134,17 +134,16 @@ func (s *Service) refreshKeys(ctx context.Context) {
 		if err != nil {
 			s.log.Warn("keys could not be looked up again", "error", err)
 		}
+		var imported []keys.Imported
 		for _, r := range refreshed {
+			imported = append(imported, r.Imported)
 			if r.Result == "updated" {
 				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
 			}
-			if !r.Revokes {
-				continue
-			}
-			// The sweep takes it up.
-			if _, _, err := s.batches.ReassessKey(ctx, "endeixisd", r.Fingerprint, "The key is revoked: "+r.Changes[0]); err != nil {
-				s.log.Warn("what rests on a revoked key could not be judged again", "error", err)
-			}
+		}
+		// The sweep takes them up.
+		if _, err := s.batches.ReassessRevoked(ctx, "endeixisd", imported); err != nil {
+			s.log.Warn("what rests on a revoked key could not be judged again", "error", err)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 )
 
@@ -16,13 +17,16 @@ type Selection struct {
 	To      time.Time
 }
 
+// bySigner is the condition that a ground g is about a signature that names one
+// of the issuers of a parameter.
+const bySigner = `(g -> 'signature' ->> 'key' = ANY(%[1]s) OR g -> 'signature' ->> 'made_by' = ANY(%[1]s) OR g -> 'signature' ->> 'issuer' = ANY(%[1]s))`
+
 // SelectedBatches lists the finished batches that are meant, the oldest first.
 func (s *Store) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
 	out := []int64{}
 	err := s.db.SelectContext(ctx, &out, `SELECT b.id FROM batches b WHERE b.state = 'done' AND ($1::bigint = 0 OR b.id = $1)
 		AND ($2::text = '' OR b.expected -> 'publishers' ? $2)
-		AND ($3::text[] IS NULL OR EXISTS (SELECT FROM outcomes o, jsonb_array_elements(o.grounds) g WHERE o.batch_id = b.id
-			AND (g -> 'signature' ->> 'key' = ANY($3) OR g -> 'signature' ->> 'made_by' = ANY($3) OR g -> 'signature' ->> 'issuer' = ANY($3))))
+		AND ($3::text[] IS NULL OR EXISTS (SELECT FROM outcomes o, jsonb_array_elements(o.grounds) g WHERE o.batch_id = b.id AND `+fmt.Sprintf(bySigner, "$3")+`))
 		AND ($4::timestamptz IS NULL OR b.created_at >= $4) AND ($5::timestamptz IS NULL OR b.created_at < $5) ORDER BY b.id`,
 		sel.Batch, sel.Publisher, sel.Issuers, orNull(sel.From), orNull(sel.To))
 	return out, explain(err)
@@ -39,8 +43,7 @@ type KeyUse struct {
 // KeyUse counts the artifacts with a signature by one of the issuers.
 func (s *Store) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
 	var u KeyUse
-	err := s.db.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g
-			WHERE g -> 'signature' ->> 'key' = ANY($1) OR g -> 'signature' ->> 'issuer' = ANY($1)) GROUP BY o.batch_id)
+	err := s.db.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g WHERE `+fmt.Sprintf(bySigner, "$1")+`) GROUP BY o.batch_id)
 		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at) FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
 			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC LIMIT 10) t), '[]') AS newest FROM used`, issuers)
 	return u, explain(err)
@@ -141,19 +144,29 @@ func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64) ([]
 
 // AddRejudged stores changed items.
 func (t *Tx) AddRejudged(ctx context.Context, rows []Rejudged) error {
-	for _, r := range rows {
-		if _, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged (reassessment_id, batch_id, n, before, after, grounds, paths, position) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			r.Reassessment, r.Batch, r.N, r.Before, r.After, string(r.Grounds), string(r.Paths), r.Position); err != nil {
-			return err
-		}
+	size := len(rows)
+	runs, batches, positions, ns := make([]int64, size), make([]int64, size), make([]int64, size), make([]int, size)
+	before, after, grounds, paths := make([]string, size), make([]string, size), make([]string, size), make([]string, size)
+	for i, r := range rows {
+		runs[i], batches[i], positions[i], ns[i] = r.Reassessment, r.Batch, r.Position, r.N
+		before[i], after[i], grounds[i], paths[i] = r.Before, r.After, string(r.Grounds), string(r.Paths)
 	}
-	return nil
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged (reassessment_id, batch_id, n, before, after, grounds, paths, position)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::jsonb[], $7::jsonb[], $8::bigint[])`,
+		runs, batches, ns, before, after, grounds, paths, positions)
+	return err
+}
+
+// RejudgedCount counts what a run has changed.
+func (t *Tx) RejudgedCount(ctx context.Context, reassessment int64) (int, error) {
+	var n int
+	err := t.tx.GetContext(ctx, &n, `SELECT count(*) FROM rejudged WHERE reassessment_id = $1`, reassessment)
+	return n, err
 }
 
 // FinishReassessment closes a run.
-func (t *Tx) FinishReassessment(ctx context.Context, id int64, at time.Time, items int, position int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = 'done', finished_at = $2, items = $3, position = $4,
-		changed = (SELECT count(*) FROM rejudged WHERE reassessment_id = $1) WHERE id = $1`, id, at, items, position)
+func (t *Tx) FinishReassessment(ctx context.Context, id int64, at time.Time, items, changed int, position int64) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = 'done', finished_at = $2, items = $3, changed = $4, position = $5 WHERE id = $1`, id, at, items, changed, position)
 	return err
 }
 
@@ -166,9 +179,10 @@ func (s *Store) RejudgedIn(ctx context.Context, id int64, limit int) ([]Rejudged
 	return out, explain(err)
 }
 
-// RejudgedOf lists the newest change of each item of a batch.
-func (s *Store) RejudgedOf(ctx context.Context, batch int64) ([]Rejudged, error) {
+// RejudgedOf lists the newest change of each of the items of a batch that has
+// any.
+func (s *Store) RejudgedOf(ctx context.Context, batch int64, ns []int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1) AS all_of ORDER BY n, reassessment_id DESC`, batch)
+	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1 AND r.n = ANY($2)) AS all_of ORDER BY n, reassessment_id DESC`, batch, ns)
 	return out, explain(err)
 }

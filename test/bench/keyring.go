@@ -6,20 +6,15 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/client"
-	"endeixis/internal/config"
-	"endeixis/internal/pgserver"
-	"endeixis/internal/serve"
 	"endeixis/internal/wire"
 )
 
@@ -59,34 +54,13 @@ func reachAndLists(dir string) ([]row, error) {
 	if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS.sig"), made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
+	ctx := context.Background()
+	s, err := start(ctx, dir, "reach.key")
 	if err != nil {
 		return nil, err
 	}
-	service, err := serve.Open(ctx, config.Config{
-		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, "reach.key")},
-		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
-	}, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return nil, err
-	}
-	defer service.Close()
-	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
-	if err != nil {
-		return nil, err
-	}
-	address, done := make(chan string, 1), make(chan error, 1)
-	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	base := <-address
-	if !strings.HasPrefix(base, "http") {
-		base = "http://" + base
-	}
-	c, err := client.New(base, first.Token)
-	if err != nil {
-		return nil, err
-	}
+	defer s.stop()
+	c := s.client
 	fp := made.Primary.Fingerprint()
 	if err := admit(ctx, c, made.Bytes(), fp); err != nil {
 		return nil, err
@@ -98,11 +72,7 @@ func reachAndLists(dir string) ([]row, error) {
 	if b, err = c.Follow(ctx, b.ID, func(wire.Batch) {}); err != nil || b.Counts.Cleared != n {
 		return nil, fmt.Errorf("%d of %d cleared: %w", b.Counts.Cleared, n, err)
 	}
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close(ctx) //nolint:errcheck
+	conn := s.conn
 	for k := 1; k < batches; k++ {
 		offset := int64(k) * 10_000_000
 		if _, err := conn.Exec(ctx, clone, offset); err != nil {
@@ -125,9 +95,7 @@ func reachAndLists(dir string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	lists, err := keyLists(ctx, c, base+"/api/v1/keys", first.Token)
-	cancel()
-	<-done
+	lists, err := keyLists(ctx, c, s.address+"/api/v1/keys", s.token)
 	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same rows", 5, ours, floor)}, lists...), err
 }
 

@@ -488,6 +488,56 @@ func signatures(dir string) ([]row, error) {
 	return rows, nil
 }
 
+// A running is the whole service with a database of its own.
+type running struct {
+	client         *client.Client
+	conn           *pgx.Conn
+	address, token string
+	stop           func()
+}
+
+// start starts it over the depot in dir; key names the file of the ledger's key.
+func start(ctx context.Context, dir, key string) (*running, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
+	if err != nil {
+		cancel()
+		return nil, fmt.Errorf("run this with “make bench”, which starts PostgreSQL: %w", err)
+	}
+	service, err := serve.Open(ctx, config.Config{
+		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, key)},
+		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
+	}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	address, done := make(chan string, 1), make(chan error, 1)
+	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
+	r := &running{address: "http://" + <-address, token: first.Token}
+	r.stop = func() {
+		if r.conn != nil {
+			r.conn.Close(ctx) //nolint:errcheck // nothing is lost
+		}
+		cancel()
+		<-done
+		service.Close()
+	}
+	if r.client, err = client.New(r.address, first.Token); err == nil {
+		r.conn, err = pgx.Connect(ctx, url)
+	}
+	if err != nil {
+		r.stop()
+		return nil, err
+	}
+	return r, nil
+}
+
 // smallFiles runs a batch of 20,000 files through the whole service, against
 // one bulk COPY of the same rows and one walk that hashes the same files.
 func smallFiles(dir string) ([]row, error) {
@@ -501,35 +551,13 @@ func smallFiles(dir string) ([]row, error) {
 			return nil, err
 		}
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
-	if err != nil {
-		return nil, fmt.Errorf("run this with “make bench”, which starts PostgreSQL: %w", err)
-	}
-	service, err := serve.Open(ctx, config.Config{
-		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")},
-		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
-	}, slog.New(slog.DiscardHandler))
+	ctx := context.Background()
+	s, err := start(ctx, dir, "ledger.key")
 	if err != nil {
 		return nil, err
 	}
-	defer service.Close()
-	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
-	if err != nil {
-		return nil, err
-	}
-	address, done := make(chan string, 1), make(chan error, 1)
-	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	c, err := client.New(<-address, first.Token)
-	if err != nil {
-		return nil, err
-	}
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close(ctx) //nolint:errcheck
+	defer s.stop()
+	c, conn := s.client, s.conn
 	round := 0
 	batch := func() error {
 		round++
@@ -570,8 +598,6 @@ func smallFiles(dir string) ([]row, error) {
 			return bareHash(path, sha256.New())
 		})
 	})
-	cancel()
-	<-done
 	return []row{cost("20,000 files of 4 KiB, survey to records, through the service", "one COPY of the same rows and one walk that hashes the files", 2, a, b)}, err
 }
 

@@ -199,11 +199,7 @@ export function useSetPublisher(slug: string) {
 }
 
 export function useReassess() {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { batch?: number; key?: string; publisher?: string; reason: string }) => ask(api.POST("/api/v1/reassessments", { body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["reassessment"] }),
-  });
+  return useChange(["reassessment"], (body: { batch?: number; key?: string; publisher?: string; reason: string }) => ask(api.POST("/api/v1/reassessments", { body })));
 }
 
 export function useReassessment(id: number) {
@@ -235,12 +231,17 @@ export function usePublishers() {
   return useQuery({ queryKey: ["publishers"], queryFn: () => ask(api.GET("/api/v1/publishers")) });
 }
 
-function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
+/** Changes something, and asks again for what that touches. */
+function useChange<I, O>(touches: string[], change: (input: I) => Promise<O>) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: change,
-    onSuccess: () => Promise.all(["keys", "key", "publishers", "overview"].map((name) => queries.invalidateQueries({ queryKey: [name] }))),
+    onSuccess: () => Promise.all(touches.map((name) => queries.invalidateQueries({ queryKey: [name] }))),
   });
+}
+
+function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
+  return useChange(["keys", "key", "publishers", "overview"], change);
 }
 
 export function useLookUp() {
@@ -282,35 +283,19 @@ export function useWaivers() {
 }
 
 export function useGrantWaiver() {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { ground: string; publisher?: string; pattern?: string; until: string; reason: string }) => ask(api.POST("/api/v1/waivers", { body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["waivers"] }),
-  });
+  return useChange(["waivers"], (body: { ground: string; publisher?: string; pattern?: string; until: string; reason: string }) => ask(api.POST("/api/v1/waivers", { body })));
 }
 
 export function useEndWaiver(id: number) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { reason: string }) => ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["waivers"] }),
-  });
+  return useChange(["waivers"], (body: { reason: string }) => ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })));
 }
 
 export function useSetOwnPolicy(slug: string) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { fields: Partial<Policy>; reason: string }) => ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["policies"] }),
-  });
+  return useChange(["policies"], (body: { fields: Partial<Policy>; reason: string }) => ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })));
 }
 
 export function useSetPolicy() {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { document: Policy; reason: string }) => ask(api.POST("/api/v1/policies", { body })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["policies"] }),
-  });
+  return useChange(["policies"], (body: { document: Policy; reason: string }) => ask(api.POST("/api/v1/policies", { body })));
 }
 
 export function useInspection() {

@@ -3,9 +3,10 @@ import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
 import type { Correction } from "../../api/client";
-import { useDepots, useFolder, usePublishers, useRunBatch } from "../../api/hooks";
+import { useDepots, useFolder, useRunBatch } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
 import { bytes, count } from "../../parts/text";
 import { type Against, nothing } from "./copies-form";
 import { SurveyPanel } from "./survey-panel";
@@ -90,7 +91,6 @@ interface RunProps {
 }
 
 function RunForm({ depot, path, files, ready, corrections, against }: RunProps) {
-  const publishers = usePublishers();
   const run = useRunBatch();
   const go = useNavigate();
   const [publisher, setPublisher] = useState("");
@@ -111,16 +111,7 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
         <span className="text-sm soft">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
       </p>
       <Field label="Expected publisher" hint="Left open, the names of the files tell.">
-        {(id) => (
-          <select id={id} className="select w-full" value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
-            <option value="">by file names</option>
-            {publishers.data?.items.map((p) => (
-              <option key={p.slug} value={p.slug}>
-                {p.name}
-              </option>
-            ))}
-          </select>
-        )}
+        {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="by file names" />}
       </Field>
       <Field label="Label" hint="To find the batch by; may stay empty.">
         {(id) => <input id={id} className="input w-full" maxLength={200} value={label} onChange={(e) => { setLabel(e.target.value); }} />}

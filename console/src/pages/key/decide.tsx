@@ -1,9 +1,10 @@
 import { type FormEvent, useState } from "react";
 
 import type { Key } from "../../api/client";
-import { mayCurate, useAdmitKey, useKeyStep, useMe, usePublishers, useReach } from "../../api/hooks";
+import { mayCurate, useAdmitKey, useKeyStep, useMe, useReach } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
 import { moment } from "../../parts/text";
 
@@ -124,7 +125,6 @@ function ToBeAdmitted({ k }: { k: Key }) {
 }
 
 function AdmitForm({ k }: { k: Key }) {
-  const publishers = usePublishers();
   const admit = useAdmitKey(k.fingerprint);
   const [typed, setTyped] = useState("");
   const [publisher, setPublisher] = useState(k.proposal?.publisher ?? k.publisher);
@@ -144,18 +144,7 @@ function AdmitForm({ k }: { k: Key }) {
       </Field>
       <div className="grid gap-3 sm:grid-cols-2">
         <Field label="Counts for">
-          {(id) => (
-            <select id={id} className="select w-full" required value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
-              <option value="" disabled>
-                choose
-              </option>
-              {publishers.data?.items.map((p) => (
-                <option key={p.slug} value={p.slug}>
-                  {p.name}
-                </option>
-              ))}
-            </select>
-          )}
+          {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="choose" required />}
         </Field>
         <Field label="Its role">
           {(id) => (

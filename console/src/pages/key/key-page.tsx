@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 
 import type { Key } from "../../api/client";
 import { mayOperate, useKey, useMe, useSightKey } from "../../api/hooks";
+import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
@@ -37,11 +38,7 @@ export function KeyPage() {
   return (
     <div className="flex flex-col gap-6">
       <div>
-        <p className="text-sm">
-          <Link to="/keyring" className="quiet-link">
-            Keyring
-          </Link>
-        </p>
+        <Back to="/keyring" name="Keyring" />
         <div className="flex flex-wrap items-center gap-3">
           <h1>{k.user_ids[0] ?? "A key without a valid user ID"}</h1>
           <Mark word={k.state} />

@@ -2,6 +2,7 @@ import { Link } from "react-router";
 
 import type { Key } from "../../api/client";
 import { useWaitingKeys } from "../../api/hooks";
+import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
@@ -18,11 +19,7 @@ export function DeskPage() {
   return (
     <div className="flex flex-col gap-6">
       <div>
-        <p className="text-sm">
-          <Link to="/keyring" className="quiet-link">
-            Keyring
-          </Link>
-        </p>
+        <Back to="/keyring" name="Keyring" />
         <h1>The desk</h1>
         <p>Keys that wait for a curator: contradicted ones first, then proposals, then candidates whose evidence suffices, then the rest.</p>
       </div>

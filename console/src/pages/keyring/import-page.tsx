@@ -2,10 +2,11 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Import } from "../../api/client";
-import { useImportKeys, usePreviewImport, usePublishers } from "../../api/hooks";
+import { useImportKeys, usePreviewImport } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
 import { base64, day } from "../../parts/text";
 
@@ -17,7 +18,6 @@ const outcomes: Record<string, [done: string, planned: string]> = {
 
 /** Import a key from a file or pasted text. */
 export function ImportPage() {
-  const publishers = usePublishers();
   const importKeys = useImportKeys();
   const preview = usePreviewImport();
   const [text, setText] = useState("");
@@ -53,16 +53,7 @@ export function ImportPage() {
           {(id) => <textarea id={id} className="textarea h-40 w-full font-mono text-sm" value={text} disabled={files.length > 0} onChange={(e) => { setText(e.target.value); }} />}
         </Field>
         <Field label="Said to belong to">
-          {(id) => (
-            <select id={id} className="select w-full" value={publisher} onChange={(e) => { setPublisher(e.target.value); }}>
-              <option value="">not known yet</option>
-              {publishers.data?.items.map((p) => (
-                <option key={p.slug} value={p.slug}>
-                  {p.name}
-                </option>
-              ))}
-            </select>
-          )}
+          {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="not known yet" />}
         </Field>
         <button type="submit" className="btn btn-primary self-start" disabled={preview.isPending || (files.length === 0 && text.trim() === "")}>
           Look at it first

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 
 import type { LookUp } from "../../api/client";
 import { mayOperate, useImportFound, useLookUp, useMe, useRefreshKeys } from "../../api/hooks";
+import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
@@ -21,11 +22,7 @@ export function LookUpPage() {
   return (
     <div className="flex flex-col gap-5">
       <div>
-        <p className="text-sm">
-          <Link to="/keyring" className="quiet-link">
-            Keyring
-          </Link>
-        </p>
+        <Back to="/keyring" name="Keyring" />
         <h1>Look a key up</h1>
         <p className="max-w-3xl">
           All configured directories are asked at once, and no other. What they have is worth nothing by itself: anybody can put a key with any name into a directory.

@@ -1,13 +1,14 @@
 import { type FormEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
-import { mayCurate, useMe, usePolicyFields, usePublishers, useSetOwnPolicy } from "../../api/hooks";
+import { mayCurate, useMe, usePolicyFields, useSetOwnPolicy } from "../../api/hooks";
 import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
+import { Reason } from "./reason";
 import { shown, Value } from "./value";
 
 /** What single publishers have otherwise. */
 export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
-  const publishers = usePublishers();
   const me = useMe();
   const [editing, setEditing] = useState("");
   const base = versions.find((v) => !v.publisher);
@@ -33,16 +34,9 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
         </dl>
       ))}
       {mayCurate(me.data) && (
-        <label className="flex items-center gap-3">
+        <label htmlFor="own-of" className="flex items-center gap-3">
           <span>Set those of</span>
-          <select className="select select-sm w-64" value={editing} onChange={(e) => { setEditing(e.target.value); }}>
-            <option value="">choose a publisher</option>
-            {publishers.data?.items.map((p) => (
-              <option key={p.slug} value={p.slug}>
-                {p.name}
-              </option>
-            ))}
-          </select>
+          <PublisherSelect id="own-of" value={editing} change={setEditing} none="choose a publisher" className="select select-sm w-64" />
         </label>
       )}
       {editing !== "" && <Edit key={editing} slug={editing} base={base.document} now={own.get(editing)} close={() => { setEditing(""); }} />}
@@ -81,19 +75,7 @@ function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: Pol
           </div>
         );
       })}
-      <label className="flex flex-col gap-1">
-        <span className="font-semibold">Reason</span>
-        <input className="input w-full" minLength={3} maxLength={1000} required value={reason} onChange={(e) => { setReason(e.target.value); }} />
-        <span className="text-sm soft">It goes on record with your name.</span>
-      </label>
-      <div className="flex gap-2">
-        <button type="submit" className="btn btn-primary" disabled={set.isPending}>
-          Put in force
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it as it is
-        </button>
-      </div>
+      <Reason value={reason} change={setReason} pending={set.isPending} close={close} />
       {set.error && <ProblemNote error={set.error} />}
     </form>
   );

@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import type { Policy, PolicyVersion } from "../../api/client";
 import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
 import { OwnFields } from "./own-fields";
+import { Reason } from "./reason";
 import { shown, Value } from "./value";
 import { Waivers } from "./waivers";
 import { ProblemNote } from "../../parts/problem-note";
@@ -71,19 +72,7 @@ function Edit({ policy, close }: { policy: Policy; close: () => void }) {
           <span className="text-sm soft">{f.does}</span>
         </label>
       ))}
-      <label className="flex flex-col gap-1">
-        <span className="font-semibold">Reason</span>
-        <input className="input w-full" minLength={3} maxLength={1000} required value={reason} onChange={(e) => { setReason(e.target.value); }} />
-        <span className="text-sm soft">It goes on record with your name.</span>
-      </label>
-      <div className="flex gap-2">
-        <button type="submit" className="btn btn-primary" disabled={set.isPending}>
-          Put in force
-        </button>
-        <button type="button" className="btn" onClick={close}>
-          Leave it as it is
-        </button>
-      </div>
+      <Reason value={reason} change={setReason} pending={set.isPending} close={close} />
       {set.error && <ProblemNote error={set.error} />}
     </form>
   );

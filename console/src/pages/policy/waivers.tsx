@@ -2,9 +2,10 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Waiver } from "../../api/client";
-import { mayCurate, useEndWaiver, useGrantWaiver, useMe, usePublishers, useWaivers } from "../../api/hooks";
+import { mayCurate, useEndWaiver, useGrantWaiver, useMe, useWaivers } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
 import { day } from "../../parts/text";
 
 const grounds = ["weak-digest-only", "manifest-unsigned", "signature-weak", "signer-expired"];
@@ -92,7 +93,6 @@ function End({ w, close }: { w: Waiver; close: () => void }) {
 
 function Grant({ done }: { done: () => void }) {
   const grant = useGrantWaiver();
-  const publishers = usePublishers();
   const [form, setForm] = useState({ ground: "", publisher: "", pattern: "", until: "", reason: "" });
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
   const submit = (event: FormEvent) => {
@@ -117,16 +117,7 @@ function Grant({ done }: { done: () => void }) {
       </Field>
       <Field label="Last day">{(id) => <input id={id} type="date" className="input w-full" required value={form.until} onChange={set("until")} />}</Field>
       <Field label="For the publisher">
-        {(id) => (
-          <select id={id} className="select w-full" value={form.publisher} onChange={set("publisher")}>
-            <option value="">any</option>
-            {publishers.data?.items.map((p) => (
-              <option key={p.slug} value={p.slug}>
-                {p.name}
-              </option>
-            ))}
-          </select>
-        )}
+        {(id) => <PublisherSelect id={id} value={form.publisher} change={(publisher) => { setForm({ ...form, publisher }); }} none="any" />}
       </Field>
       <Field label="For files named" hint="A pattern such as lamp-ctl-*; empty for any.">
         {(id) => <input id={id} className="input w-full" value={form.pattern} onChange={set("pattern")} />}

@@ -2,6 +2,7 @@ import { Link, useParams } from "react-router";
 
 import type { Selection } from "../../api/client";
 import { useReassessment, useReassessments } from "../../api/hooks";
+import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
 import { ProblemNote } from "../../parts/problem-note";
 import { RejudgedList } from "../../parts/rejudged";
@@ -47,11 +48,7 @@ export function ReassessmentPage() {
   return (
     <div className="flex flex-col gap-4">
       <div>
-        <p className="text-sm">
-          <Link to="/reassessments" className="quiet-link">
-            Judged again
-          </Link>
-        </p>
+        <Back to="/reassessments" name="Judged again" />
         <h1>Reassessment {r.id}</h1>
         <p>
           of {selected(r.selection)}, asked by {r.by} on {moment(r.created)}, policy version {r.policy}

@@ -1,6 +1,7 @@
 import { Link, useParams } from "react-router";
 
 import { useRecord } from "../../api/hooks";
+import { Back } from "../../parts/back";
 import { Hex } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";
 import { ProblemNote } from "../../parts/problem-note";
@@ -17,11 +18,7 @@ export function RecordPage() {
   return (
     <div className="flex flex-col gap-4">
       <div>
-        <p className="text-sm">
-          <Link to="/records" className="quiet-link">
-            Records
-          </Link>
-        </p>
+        <Back to="/records" name="Records" />
         <div className="flex flex-wrap items-center gap-3">
           <h1 className="break-all">
             Record {r.position}: {r.subject}
