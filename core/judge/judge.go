@@ -46,9 +46,10 @@ func (b Basis) policyOf(publisher string) Policy {
 }
 
 // policyFor returns the policy for what a manifest lists: that of whoever signed
-// it or, when nobody did, of the publisher that is expected.
+// it or, when nobody did in a way that counts, of the publisher that is expected.
+// Else a signature that does not hold could choose the policy.
 func (b Basis) policyFor(v *Voucher) Policy {
-	if v != nil && v.best != nil && v.best.key != nil {
+	if v != nil && v.best != nil && v.best.carries {
 		return b.policyOf(v.best.key.Publisher)
 	}
 	if len(b.Expected.Publishers) == 1 {
