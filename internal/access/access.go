@@ -184,7 +184,7 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
 	if err != nil {
 		return err
 	}
-	return s.store.Do(ctx, func(tx *store.Tx) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.AddUser(ctx, store.User{Name: u.Name, FullName: u.FullName, Role: string(u.Role), PasswordHash: hash, CreatedAt: s.now()}); err != nil {
 			return err
 		}
@@ -219,7 +219,7 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, label string, rol
 	hash := sha256.Sum256([]byte(text))
 	now := s.now()
 	token := store.Token{UserID: p.UserID, UserName: p.Name, Label: label, Role: string(role), Hash: hash[:], CreatedAt: now, ExpiresAt: now.Add(life)}
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		id, err := tx.AddToken(ctx, token)
 		if err != nil {
 			return err
@@ -243,7 +243,7 @@ func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error 
 	if p.Role.May(Administrator) {
 		owner = 0
 	}
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.RevokeToken(ctx, id, owner, s.now()); err != nil {
 			return err
 		}

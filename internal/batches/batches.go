@@ -131,7 +131,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		return store.Batch{}, err
 	}
 	var id int64
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var added bool
 		id, added, err = tx.AddBatch(ctx, store.Batch{
 			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
@@ -252,7 +252,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	}); err != nil {
 		return nil, err
 	}
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, id)
 		if err != nil || state != "waiting" {
 			return err
@@ -711,7 +711,7 @@ func filesOf(rows []store.Item) ([]*file, error) {
 // flush stores outcomes and their records in one transaction. Outcomes that
 // another worker has stored meanwhile are left out.
 func (s *Service) flush(ctx context.Context, b store.Batch, slice int, expected judge.Expectation, batch []settled, last bool) error {
-	return s.store.Do(ctx, func(tx *store.Tx) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var ns []int
 		for _, d := range batch {
 			ns = append(ns, d.n)
@@ -824,7 +824,7 @@ type batchRecord struct {
 // record. It reports whether the batch is closed now.
 func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
 	closed := false
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, id)
 		if err != nil || state != "measuring" {
 			closed = err == nil && state != "waiting"
@@ -855,7 +855,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
 	}
-	copies, err := s.store.Copies(ctx, b.ID)
+	copies, err := tx.Copies(ctx, b.ID)
 	if err != nil {
 		return err
 	}
@@ -890,7 +890,7 @@ func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
 	if fault.Is(cause, "database-down") {
 		return cause
 	}
-	return s.store.Do(ctx, func(tx *store.Tx) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, b.ID)
 		if err != nil || state == "done" || state == "failed" {
 			return err

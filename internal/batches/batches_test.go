@@ -1,7 +1,13 @@
 package batches_test
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -88,4 +94,48 @@ func TestFolderVanishes(t *testing.T) {
 	assert.NotEmpty(t, got.Note)
 	assert.Nil(t, got.Verdict)
 	assert.NotNil(t, got.Position, "failing is on record too")
+}
+
+// TestManyEndAtOnce ends more batches at once than there are connections: none
+// waits for a connection while it holds one.
+func TestManyEndAtOnce(t *testing.T) {
+	t.Parallel()
+	b, s, dirs := service(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(dirs["quayside"], "one"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dirs["quayside"], "one", "lamp.img"), []byte("lamp"), 0o644))
+	const many = 100
+	ids := make([]int64, many)
+	var prepare errgroup.Group
+	prepare.SetLimit(8)
+	for i := range ids {
+		prepare.Go(func() error {
+			made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "one"})
+			if err != nil {
+				return err
+			}
+			ids[i] = made.ID
+			slices, err := b.Survey(t.Context(), made.ID)
+			for _, slice := range slices {
+				err = errors.Join(err, b.Measure(t.Context(), made.ID, slice))
+			}
+			return err
+		})
+	}
+	require.NoError(t, prepare.Wait())
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	var g errgroup.Group
+	for _, id := range ids {
+		g.Go(func() error {
+			closed, err := b.Finish(ctx, id)
+			if err == nil && !closed {
+				err = fmt.Errorf("batch %d is not closed", id)
+			}
+			return err
+		})
+	}
+	require.NoError(t, g.Wait())
+	left, err := s.Unfinished(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -346,7 +346,7 @@ func (s *Service) RunReassessment(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	return s.store.Do(ctx, func(tx *store.Tx) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if now, err := tx.LockReassessment(ctx, id); err != nil || now.State == "done" {
 			return err
 		}
@@ -391,7 +391,7 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 	if len(changed) == 0 {
 		return nil
 	}
-	return s.store.Do(ctx, func(tx *store.Tx) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if _, err := tx.LockReassessment(ctx, r.ID); err != nil {
 			return err
 		}

@@ -42,7 +42,7 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 	}
 	assert.True(t, receive(one), "everybody looks once when listening begins")
 	assert.True(t, receive(two))
-	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error { return tx.Announce(t.Context(), 1) }))
+	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error { return tx.Announce(t.Context(), 1) }))
 	assert.True(t, receive(one))
 	select {
 	case <-two:
@@ -50,7 +50,9 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 	default:
 	}
 	endOne()
-	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error { return errors.Join(tx.Announce(t.Context(), 1), tx.Announce(t.Context(), 2)) }))
+	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+		return errors.Join(tx.Announce(t.Context(), 1), tx.Announce(t.Context(), 2))
+	}))
 	assert.True(t, receive(two))
 	select {
 	case <-one:

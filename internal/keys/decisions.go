@@ -60,8 +60,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, err
 	}
 	policy := policies.Of(a.Publisher)
-	return s.decide(ctx, fp, func(tx *store.Tx, row store.Key, e evidence) error {
-		ring, err := s.Snapshot(ctx)
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error {
+		ring, err := s.snapshotIn(ctx, tx)
 		if err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 	if err := fault.Reason(reason, "Declining a proposal"); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(tx *store.Tx, _ store.Key, e evidence) error {
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, _ store.Key, e evidence) error {
 		if len(e.proposals) == 0 {
 			return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
 		}
@@ -188,7 +188,7 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 	if err := fault.Reason(reason, what); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(tx *store.Tx, row store.Key, e evidence) error {
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error {
 		state := (&keyring.Key{History: historyOf(e.changes)}).StateAt(s.now())
 		if err := mayBecome(state, to); err != nil {
 			return err
@@ -209,10 +209,8 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 	if err := fault.Reason(reason, "Resolving a conflict"); err != nil {
 		return View{}, err
 	}
-	s.deciding.Lock()
-	defer s.deciding.Unlock()
 	var fp openpgp.Fingerprint
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockKeyring(ctx); err != nil {
 			return err
 		}
@@ -262,12 +260,8 @@ func mayBecome(state, to keyring.State) error {
 
 // decide runs a decision about a key that nobody else decides about meanwhile,
 // and returns the key as it stands then.
-func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(tx *store.Tx, row store.Key, e evidence) error) (View, error) {
-	// One at a time here, before the one at a time everywhere: whoever waits
-	// for the keyring's lock holds a connection that the holder may need.
-	s.deciding.Lock()
-	defer s.deciding.Unlock()
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error) (View, error) {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockKeyring(ctx); err != nil {
 			return err
 		}
@@ -276,11 +270,11 @@ func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision f
 			return err
 		}
 		// Behind the lock: what two curators do at once is seen here.
-		e, err := evidenceOf(ctx, tx, fp)
+		e, err := evidenceOf(ctx, tx.Reads, fp)
 		if err != nil {
 			return err
 		}
-		return decision(tx, row, e)
+		return decision(ctx, tx, row, e)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return View{}, unknownKey(fp)

@@ -153,7 +153,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	}
 	rules := policies.Rules(s.now())
 	var out []Imported
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		out = nil
 		var entries []records.Entry
 		for _, cert := range certs {

@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"endeixis/core/judge"
@@ -28,8 +27,6 @@ type Service struct {
 	now     func() time.Time
 	asker   Asker
 	ring    ring
-	// deciding is held while a decision about a key is made.
-	deciding sync.Mutex
 }
 
 // New returns a Service. asker may be nil: then nothing can be looked up.
@@ -56,7 +53,7 @@ func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (
 		return store.Publisher{}, err
 	}
 	row := store.Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.AddPublisher(ctx, row); err != nil {
 			return err
 		}
@@ -81,7 +78,7 @@ func (s *Service) SetPublisher(ctx context.Context, by, slug string, change Publ
 		return store.Publisher{}, err
 	}
 	var row store.Publisher
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
 		if row, err = tx.LockPublisher(ctx, slug); err != nil {
 			return err
@@ -270,7 +267,7 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	e, err := evidenceOf(ctx, s.store, fp)
+	e, err := evidenceOf(ctx, s.store.Reads, fp)
 	if err != nil {
 		return View{}, err
 	}
@@ -294,12 +291,7 @@ type evidence struct {
 }
 
 // evidenceOf reads it, from the store or as a transaction sees it.
-func evidenceOf(ctx context.Context, from interface {
-	KeyChanges(ctx context.Context, fingerprints [][]byte) ([]store.KeyChange, error)
-	Sightings(ctx context.Context, fingerprints [][]byte) ([]store.Sighting, error)
-	Proposals(ctx context.Context, fingerprints [][]byte) ([]store.Proposal, error)
-}, fp openpgp.Fingerprint,
-) (e evidence, err error) {
+func evidenceOf(ctx context.Context, from store.Reads, fp openpgp.Fingerprint) (e evidence, err error) {
 	one := [][]byte{fp.Bytes()}
 	if e.changes, err = from.KeyChanges(ctx, one); err != nil {
 		return e, err
@@ -391,7 +383,7 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		return View{}, false, err
 	}
 	agrees := read == fp
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if _, err := tx.LockKey(ctx, fp.Bytes()); err != nil {
 			return err
 		}

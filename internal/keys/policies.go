@@ -197,7 +197,7 @@ func (s *Service) putPolicy(ctx context.Context, by string, p PolicyVersion, rea
 		}
 	}
 	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
 			return err
 		}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"sync"
 
+	"golang.org/x/sync/singleflight"
+
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
 	"endeixis/internal/store"
@@ -14,11 +16,16 @@ import (
 // A ring keeps the keyring in memory for as long as it is as stored. Reading a
 // certificate and checking its self-signatures is the costly part; that is done
 // again only for certificates that have changed.
+//
+// Its lock is never held while the database is asked: whoever waits for it may
+// hold the connection that the holder would wait for.
 type ring struct {
 	mu      sync.Mutex
 	version string
 	current *keyring.Keyring
 	certs   map[string]parsed
+	// reading lets one at a time read the whole keyring for all who wait.
+	reading singleflight.Group
 }
 
 // parsed is a certificate with the bytes that it was read from.
@@ -30,23 +37,38 @@ type parsed struct {
 // certificate reads a stored certificate, or returns the one read before.
 func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.read(row)
-}
-
-func (r *ring) read(row store.Key) (*openpgp.Certificate, error) {
-	if p, ok := r.certs[string(row.Fingerprint)]; ok && bytes.Equal(p.raw, row.Certificate) {
+	p, ok := r.certs[string(row.Fingerprint)]
+	r.mu.Unlock()
+	if ok && bytes.Equal(p.raw, row.Certificate) {
 		return p.cert, nil
 	}
 	certs, _, err := openpgp.ReadCertificates(row.Certificate)
 	if err != nil || len(certs) != 1 {
 		return nil, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.certs == nil {
 		r.certs = map[string]parsed{}
 	}
 	r.certs[string(row.Fingerprint)] = parsed{row.Certificate, certs[0]}
 	return certs[0], nil
+}
+
+// at returns the keyring of a version, if it is the one in memory.
+func (r *ring) at(version string) *keyring.Keyring {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.version != version {
+		return nil
+	}
+	return r.current
+}
+
+func (r *ring) keep(version string, k *keyring.Keyring) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.version, r.current = version, k
 }
 
 // Snapshot returns the keyring as stored. Until it changes, all callers share
@@ -57,25 +79,52 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &s.ring
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.current != nil && r.version == version {
-		return r.current, nil
+	if k := s.ring.at(version); k != nil {
+		return k, nil
 	}
-	rows, err := s.store.Keys(ctx, nil)
+	read, err, _ := s.ring.reading.Do(version, func() (any, error) {
+		// It is read for all who wait, also when the first of them has gone.
+		ctx := context.WithoutCancel(ctx)
+		k, err := s.read(ctx, s.store.Reads)
+		if err == nil {
+			s.ring.keep(version, k)
+		}
+		return k, err
+	})
 	if err != nil {
 		return nil, err
 	}
-	changes, err := s.store.KeyChanges(ctx, nil)
+	return read.(*keyring.Keyring), nil
+}
+
+// snapshotIn is [Service.Snapshot] as a transaction sees it. What it has changed
+// itself is seen by nobody else.
+func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyring, error) {
+	version, err := tx.KeyringVersion(ctx)
 	if err != nil {
 		return nil, err
 	}
-	publishers, err := s.store.Publishers(ctx)
+	if k := s.ring.at(version); k != nil {
+		return k, nil
+	}
+	return s.read(ctx, tx.Reads)
+}
+
+// read puts the keyring together from what is stored.
+func (s *Service) read(ctx context.Context, from store.Reads) (*keyring.Keyring, error) {
+	rows, err := from.Keys(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
-	conflicts, err := s.store.Conflicts(ctx)
+	changes, err := from.KeyChanges(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	publishers, err := from.Publishers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conflicts, err := from.Conflicts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -86,18 +135,20 @@ func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
 	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	keys := make([]*keyring.Key, 0, len(rows))
 	for _, row := range rows {
-		cert, err := r.read(row)
+		cert, err := s.ring.certificate(row)
 		if err != nil {
 			return nil, err
 		}
-		keys = append(keys, &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), Conflict: conflicting[string(row.Fingerprint)], History: historyOf(changesOf[string(row.Fingerprint)])})
+		keys = append(keys, &keyring.Key{
+			Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role),
+			Conflict: conflicting[string(row.Fingerprint)], History: historyOf(changesOf[string(row.Fingerprint)]),
+		})
 	}
 	var known []keyring.Publisher
 	for _, p := range publishers {
 		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
 	}
-	r.current, r.version = keyring.New(keys, known), version
-	return r.current, nil
+	return keyring.New(keys, known), nil
 }
 
 // historyOf returns the stored steps of one key as the keyring has them.

@@ -62,7 +62,7 @@ func (s *Service) GrantWaiver(ctx context.Context, by string, n NewWaiver) (stor
 	if subject == "" {
 		subject = n.Pattern
 	}
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
 		if w.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.WaiverGranted, By: by, Subject: subject, Body: n}); err != nil {
 			return err
@@ -79,7 +79,7 @@ func (s *Service) EndWaiver(ctx context.Context, by string, id int64, reason str
 		return store.Waiver{}, err
 	}
 	var w store.Waiver
-	err := s.store.Do(ctx, func(tx *store.Tx) error {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
 		if w, err = tx.LockWaiver(ctx, id); err != nil {
 			return err

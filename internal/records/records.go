@@ -175,7 +175,7 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	if err := f.Close(); err != nil {
 		return false, err
 	}
-	err = s.store.Do(ctx, func(tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		return tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: public, Origin: name + "/ledger", CreatedAt: s.now()})
 	})
 	if err != nil {

@@ -101,9 +101,9 @@ func (t *Tx) AddCopies(ctx context.Context, batch int64, copies []Copy) error {
 }
 
 // Copies lists the copies of a batch with their content.
-func (s *Store) Copies(ctx context.Context, batch int64) ([]Copy, error) {
+func (s Reads) Copies(ctx context.Context, batch int64) ([]Copy, error) {
 	out := []Copy{}
-	err := s.db.SelectContext(ctx, &out, `SELECT n, of_path, channel, place, origin, path, content, summary FROM copies WHERE batch_id = $1 ORDER BY n`, batch)
+	err := s.q.SelectContext(ctx, &out, `SELECT n, of_path, channel, place, origin, path, content, summary FROM copies WHERE batch_id = $1 ORDER BY n`, batch)
 	return out, explain(err)
 }
 
@@ -114,9 +114,9 @@ func (t *Tx) CopyRead(ctx context.Context, batch int64, n int, content, summary 
 }
 
 // Batch returns one batch, or [ErrNotFound].
-func (s *Store) Batch(ctx context.Context, id int64) (Batch, error) {
+func (s Reads) Batch(ctx context.Context, id int64) (Batch, error) {
 	var b Batch
-	err := s.db.GetContext(ctx, &b, selectBatches+`WHERE b.id = $1`, id)
+	err := s.q.GetContext(ctx, &b, selectBatches+`WHERE b.id = $1`, id)
 	return b, explain(err)
 }
 
@@ -130,9 +130,9 @@ type BatchFilter struct {
 }
 
 // Batches lists batches, the newest first.
-func (s *Store) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
+func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	out := []Batch{}
-	err := s.db.SelectContext(ctx, &out, selectBatches+`WHERE ($1::text = '' OR b.state = $1) AND ($2::text = '' OR b.verdict = $2) AND ($3::bigint = 0 OR b.id < $3)
+	err := s.q.SelectContext(ctx, &out, selectBatches+`WHERE ($1::text = '' OR b.state = $1) AND ($2::text = '' OR b.verdict = $2) AND ($3::bigint = 0 OR b.id < $3)
 		ORDER BY b.id DESC LIMIT $4`, f.State, f.Verdict, f.Before, f.Limit)
 	return out, explain(err)
 }
@@ -205,9 +205,9 @@ func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices 
 }
 
 // SliceItems returns the items of a slice that have no outcome yet.
-func (s *Store) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
+func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
 	out := []Item{}
-	err := s.db.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
+	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
 		AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) ORDER BY n`, batch, slice)
 	return out, explain(err)
 }
@@ -308,14 +308,14 @@ type OpenWork struct {
 }
 
 // Unfinished lists the batches that are not finished.
-func (s *Store) Unfinished(ctx context.Context) ([]OpenWork, error) {
+func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 	rows := []struct {
 		ID    int64  `db:"id"`
 		Depot string `db:"depot"`
 		State string `db:"state"`
 		Slice *int   `db:"slice"`
 	}{}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT b.id, b.depot, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
+	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.depot, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
 		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {
 		return nil, explain(err)
 	}
@@ -363,31 +363,31 @@ const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.ve
 	FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
 
 // Items lists the items of a batch in order of path.
-func (s *Store) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
+func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
 	out := []JudgedItem{}
-	err := s.db.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3::text = '' OR o.verdict = $3) AND ($4::text = '' OR i.role = $4)
+	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3::text = '' OR o.verdict = $3) AND ($4::text = '' OR i.role = $4)
 		AND ($6::text = '' OR i.path LIKE $6 OR i.path LIKE '%/' || $6) ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit, likeOf(f.Match))
 	return out, explain(err)
 }
 
 // ItemAt returns one item of a batch by number, or [ErrNotFound].
-func (s *Store) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
+func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
 	var item JudgedItem
-	err := s.db.GetContext(ctx, &item, selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n)
+	err := s.q.GetContext(ctx, &item, selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n)
 	return item, explain(err)
 }
 
 // ItemNumber finds an item of a batch by path, or returns [ErrNotFound].
-func (s *Store) ItemNumber(ctx context.Context, batch int64, path string) (int, error) {
+func (s Reads) ItemNumber(ctx context.Context, batch int64, path string) (int, error) {
 	var n int
-	err := s.db.GetContext(ctx, &n, `SELECT n FROM items WHERE batch_id = $1 AND path = $2`, batch, path)
+	err := s.q.GetContext(ctx, &n, `SELECT n FROM items WHERE batch_id = $1 AND path = $2`, batch, path)
 	return n, explain(err)
 }
 
 // Absents lists the entries of a batch without a file.
-func (s *Store) Absents(ctx context.Context, batch int64, limit int) ([]Absent, error) {
+func (s Reads) Absents(ctx context.Context, batch int64, limit int) ([]Absent, error) {
 	out := []Absent{}
-	err := s.db.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
 	return out, explain(err)
 }
 
@@ -401,9 +401,9 @@ type Stated struct {
 
 // Stated lists everything that the manifests of a batch state, of the files
 // that are here and of those that are not.
-func (s *Store) Stated(ctx context.Context, batch int64) ([]Stated, error) {
+func (s Reads) Stated(ctx context.Context, batch int64) ([]Stated, error) {
 	out := []Stated{}
-	err := s.db.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
+	err := s.q.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
 		FROM items i CROSS JOIN LATERAL jsonb_array_elements(i.survey -> 'listed') l WHERE i.batch_id = $1
 		UNION ALL SELECT name, manifest, line, digest FROM absents WHERE batch_id = $1`, batch)
 	return out, explain(err)
@@ -421,12 +421,12 @@ type Cleared struct {
 
 // ClearedWith returns, for each of some SHA-256 digests in hexadecimal, the
 // newest item of an earlier batch that was cleared with it, if there is one.
-func (s *Store) ClearedWith(ctx context.Context, before int64, sha256 []string) (map[string]Cleared, error) {
+func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (map[string]Cleared, error) {
 	rows := []struct {
 		SHA256 string `db:"sha256"`
 		Cleared
 	}{}
-	err := s.db.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
+	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
 		JOIN outcomes o ON o.measurement -> 'digests' ->> 'SHA-256' = sum.sha256 AND o.verdict = 'cleared' AND o.batch_id < $1
 		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
@@ -445,9 +445,9 @@ type DayCount struct {
 }
 
 // OutcomesByDay counts the verdicts on artifacts since a time, by UTC day.
-func (s *Store) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, error) {
+func (s Reads) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, error) {
 	out := []DayCount{}
-	err := s.db.SelectContext(ctx, &out, `SELECT to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD') AS day, verdict, count(*) AS count FROM ledger_records
+	err := s.q.SelectContext(ctx, &out, `SELECT to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD') AS day, verdict, count(*) AS count FROM ledger_records
 		WHERE kind = 'item-outcome' AND verdict IS NOT NULL AND at >= $1 GROUP BY 1, 2 ORDER BY 1, 2`, since)
 	return out, explain(err)
 }

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"endeixis/internal/fault"
 )
 
@@ -63,16 +61,16 @@ func (t *Tx) LockPublisher(ctx context.Context, slug string) (Publisher, error) 
 }
 
 // Publishers lists all publishers by slug.
-func (s *Store) Publishers(ctx context.Context) ([]Publisher, error) {
+func (s Reads) Publishers(ctx context.Context) ([]Publisher, error) {
 	out := []Publisher{}
-	err := s.db.SelectContext(ctx, &out, selectPublishers+`ORDER BY slug`)
+	err := s.q.SelectContext(ctx, &out, selectPublishers+`ORDER BY slug`)
 	return out, explain(err)
 }
 
 // Publisher finds a publisher, or returns [ErrNotFound].
-func (s *Store) Publisher(ctx context.Context, slug string) (Publisher, error) {
+func (s Reads) Publisher(ctx context.Context, slug string) (Publisher, error) {
 	var p Publisher
-	err := s.db.GetContext(ctx, &p, selectPublishers+`WHERE slug = $1`, slug)
+	err := s.q.GetContext(ctx, &p, selectPublishers+`WHERE slug = $1`, slug)
 	return p, explain(err)
 }
 
@@ -92,26 +90,26 @@ const selectKeys = `SELECT k.fingerprint, k.certificate, coalesce(p.slug, '') AS
 
 // Keys lists keys in the order of their import: those with the fingerprints, or
 // all for nil.
-func (s *Store) Keys(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
+func (s Reads) Keys(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
 	out := []Key{}
-	err := s.db.SelectContext(ctx, &out, selectKeys+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
+	err := s.q.SelectContext(ctx, &out, selectKeys+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
 	return out, explain(err)
 }
 
 // KeyringVersion returns a text that differs after every change of publishers,
 // keys, their states and sightings.
-func (s *Store) KeyringVersion(ctx context.Context) (string, error) {
+func (s Reads) KeyringVersion(ctx context.Context) (string, error) {
 	var version string
-	err := s.db.GetContext(ctx, &version, `SELECT (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM keys)
+	err := s.q.GetContext(ctx, &version, `SELECT (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM keys)
 		|| '/' || (SELECT count(*) FROM key_changes) || '/' || (SELECT count(*) || '/' || coalesce(sum(revision), 0) FROM publishers)
 		|| '/' || (SELECT count(*) || '/' || count(resolved_at) FROM sightings)`)
 	return version, explain(err)
 }
 
 // Key returns one key, or [ErrNotFound].
-func (s *Store) Key(ctx context.Context, fingerprint []byte) (Key, error) {
+func (s Reads) Key(ctx context.Context, fingerprint []byte) (Key, error) {
 	var k Key
-	err := s.db.GetContext(ctx, &k, selectKeys+`WHERE k.fingerprint = $1`, fingerprint)
+	err := s.q.GetContext(ctx, &k, selectKeys+`WHERE k.fingerprint = $1`, fingerprint)
 	return k, explain(err)
 }
 
@@ -161,18 +159,9 @@ func (t *Tx) AddKeyChange(ctx context.Context, c KeyChange) error {
 }
 
 // KeyChanges lists the steps of all keys, or of one, oldest first.
-func (s *Store) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
-	return keyChanges(ctx, s.db, fingerprints)
-}
-
-// KeyChanges lists the steps of those keys as this transaction sees them.
-func (t *Tx) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
-	return keyChanges(ctx, t.tx, fingerprints)
-}
-
-func keyChanges(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]KeyChange, error) {
+func (s Reads) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
 	out := []KeyChange{}
-	err := sqlx.SelectContext(ctx, q, &out, `SELECT fingerprint, at, to_state, by_name, reason, position FROM key_changes
+	err := s.q.SelectContext(ctx, &out, `SELECT fingerprint, at, to_state, by_name, reason, position FROM key_changes
 		WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
 	return out, explain(err)
 }
@@ -216,9 +205,9 @@ func (t *Tx) ResolveSighting(ctx context.Context, position int64, reason, by str
 }
 
 // Conflicts lists the keys that an unresolved sighting contradicts.
-func (s *Store) Conflicts(ctx context.Context) ([][]byte, error) {
+func (s Reads) Conflicts(ctx context.Context) ([][]byte, error) {
 	out := [][]byte{}
-	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT fingerprint FROM sightings WHERE read_value <> fingerprint AND resolved = ''`)
+	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT fingerprint FROM sightings WHERE read_value <> fingerprint AND resolved = ''`)
 	return out, explain(err)
 }
 
@@ -261,34 +250,16 @@ func (t *Tx) DecideProposal(ctx context.Context, fingerprint []byte, decided str
 }
 
 // Proposals lists the proposals that wait, of all keys or of one.
-func (s *Store) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
-	return proposals(ctx, s.db, fingerprints)
-}
-
-// Proposals lists what waits as this transaction sees it.
-func (t *Tx) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
-	return proposals(ctx, t.tx, fingerprints)
-}
-
-func proposals(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]Proposal, error) {
+func (s Reads) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
 	out := []Proposal{}
-	err := sqlx.SelectContext(ctx, q, &out, `SELECT * FROM proposals WHERE decided = '' AND ($1::bytea[] IS NULL OR fingerprint = ANY($1)) ORDER BY id`, fingerprints)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE decided = '' AND ($1::bytea[] IS NULL OR fingerprint = ANY($1)) ORDER BY id`, fingerprints)
 	return out, explain(err)
 }
 
 // Sightings lists the sightings of all keys, or of one, oldest first.
-func (s *Store) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
-	return sightings(ctx, s.db, fingerprints)
-}
-
-// Sightings lists the sightings of those keys as this transaction sees them.
-func (t *Tx) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
-	return sightings(ctx, t.tx, fingerprints)
-}
-
-func sightings(ctx context.Context, q sqlx.QueryerContext, fingerprints [][]byte) ([]Sighting, error) {
+func (s Reads) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
 	out := []Sighting{}
-	err := sqlx.SelectContext(ctx, q, &out, `SELECT * FROM sightings WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM sightings WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
 	return out, explain(err)
 }
 
@@ -320,15 +291,15 @@ func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
 
 // PoliciesAsOf returns the newest row of each name as of a version, or as of now
 // when version is 0.
-func (s *Store) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {
+func (s Reads) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {
 	out := []Policy{}
-	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (name) * FROM policies WHERE $1::bigint = 0 OR version <= $1 ORDER BY name, version DESC`, version)
+	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (name) * FROM policies WHERE $1::bigint = 0 OR version <= $1 ORDER BY name, version DESC`, version)
 	return out, explain(err)
 }
 
 // Policies lists the versions of the policy, the newest first.
-func (s *Store) Policies(ctx context.Context, limit int) ([]Policy, error) {
+func (s Reads) Policies(ctx context.Context, limit int) ([]Policy, error) {
 	out := []Policy{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM policies ORDER BY version DESC LIMIT $1`, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM policies ORDER BY version DESC LIMIT $1`, limit)
 	return out, explain(err)
 }

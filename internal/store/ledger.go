@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jmoiron/sqlx"
 	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
@@ -51,7 +50,7 @@ func (t *Tx) Append(ctx context.Context, records []*Record) error {
 		positions[i], kinds[i], ats[i], bys[i] = r.Position, r.Kind, r.At, r.By
 		subjects[i], verdicts[i], batches[i], bodies[i], leaves[i] = r.Subject, r.Verdict, r.BatchID, r.Body, r.Leaf
 	}
-	stored, err := ledger.Grow(size, hashes, hashReader{ctx, t.tx})
+	stored, err := ledger.Grow(size, hashes, hashReader{ctx, t.Reads})
 	if err != nil {
 		return err
 	}
@@ -77,7 +76,7 @@ func (t *Tx) Append(ctx context.Context, records []*Record) error {
 // hashReader reads stored hashes for tlog.
 type hashReader struct {
 	ctx context.Context
-	q   sqlx.QueryerContext
+	q   Reads
 }
 
 func (h hashReader) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
@@ -85,7 +84,7 @@ func (h hashReader) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 		Index int64  `db:"index"`
 		Hash  []byte `db:"hash"`
 	}{}
-	if err := sqlx.SelectContext(h.ctx, h.q, &rows, `SELECT index, hash FROM ledger_hashes WHERE index = ANY($1)`, indexes); err != nil {
+	if err := h.q.q.SelectContext(h.ctx, &rows, `SELECT index, hash FROM ledger_hashes WHERE index = ANY($1)`, indexes); err != nil {
 		return nil, err
 	}
 	found := make(map[int64][]byte, len(rows))
@@ -104,19 +103,19 @@ func (h hashReader) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 }
 
 // Hashes reads the ledger's stored hashes.
-func (s *Store) Hashes(ctx context.Context) tlog.HashReader { return hashReader{ctx, s.db} }
+func (s Reads) Hashes(ctx context.Context) tlog.HashReader { return hashReader{ctx, s} }
 
 // LedgerSize returns the number of records.
-func (s *Store) LedgerSize(ctx context.Context) (int64, error) {
+func (s Reads) LedgerSize(ctx context.Context) (int64, error) {
 	var size int64
-	err := s.db.GetContext(ctx, &size, `SELECT size FROM ledger_state`)
+	err := s.q.GetContext(ctx, &size, `SELECT size FROM ledger_state`)
 	return size, explain(err)
 }
 
 // Record returns one record, or [ErrNotFound].
-func (s *Store) Record(ctx context.Context, position int64) (Record, error) {
+func (s Reads) Record(ctx context.Context, position int64) (Record, error) {
 	var r Record
-	err := s.db.GetContext(ctx, &r, `SELECT * FROM ledger_records WHERE position = $1`, position)
+	err := s.q.GetContext(ctx, &r, `SELECT * FROM ledger_records WHERE position = $1`, position)
 	return r, explain(err)
 }
 
@@ -133,7 +132,7 @@ type RecordFilter struct {
 }
 
 // Records lists records, the newest first, without their leaves.
-func (s *Store) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
+func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 	where, args := []string{"true"}, []any{}
 	add := func(clause string, arg any) {
 		args = append(args, arg)
@@ -156,17 +155,17 @@ func (s *Store) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 	}
 	args = append(args, f.Limit)
 	out := []Record{}
-	err := s.db.SelectContext(ctx, &out, fmt.Sprintf(`SELECT * FROM ledger_records WHERE %s ORDER BY position DESC LIMIT $%d`,
+	err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT * FROM ledger_records WHERE %s ORDER BY position DESC LIMIT $%d`,
 		strings.Join(where, " AND "), len(args)), args...)
 	return out, explain(err)
 }
 
 // EachRecord calls f for every record in order, reading a few at a time.
-func (s *Store) EachRecord(ctx context.Context, f func(Record) error) error {
+func (s Reads) EachRecord(ctx context.Context, f func(Record) error) error {
 	const page = 2000
 	for next := int64(0); ; {
 		rows := []Record{}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM ledger_records WHERE position >= $1 ORDER BY position LIMIT $2`, next, page); err != nil {
+		if err := s.q.SelectContext(ctx, &rows, `SELECT * FROM ledger_records WHERE position >= $1 ORDER BY position LIMIT $2`, next, page); err != nil {
 			return explain(err)
 		}
 		for _, r := range rows {
@@ -195,16 +194,16 @@ func (s *Store) AddCheckpoint(ctx context.Context, c StoredCheckpoint) error {
 }
 
 // LastCheckpoint returns the newest checkpoint, or [ErrNotFound].
-func (s *Store) LastCheckpoint(ctx context.Context) (StoredCheckpoint, error) {
+func (s Reads) LastCheckpoint(ctx context.Context) (StoredCheckpoint, error) {
 	var c StoredCheckpoint
-	err := s.db.GetContext(ctx, &c, `SELECT * FROM checkpoints ORDER BY size DESC LIMIT 1`)
+	err := s.q.GetContext(ctx, &c, `SELECT * FROM checkpoints ORDER BY size DESC LIMIT 1`)
 	return c, explain(err)
 }
 
 // Checkpoints returns all checkpoints by size.
-func (s *Store) Checkpoints(ctx context.Context) ([]StoredCheckpoint, error) {
+func (s Reads) Checkpoints(ctx context.Context) ([]StoredCheckpoint, error) {
 	out := []StoredCheckpoint{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM checkpoints ORDER BY size`)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM checkpoints ORDER BY size`)
 	return out, explain(err)
 }
 
@@ -222,9 +221,9 @@ func (t *Tx) SetServiceKey(ctx context.Context, k ServiceKey) error {
 }
 
 // ServiceKey returns the stored key, or [ErrNotFound] before init.
-func (s *Store) ServiceKey(ctx context.Context) (ServiceKey, error) {
+func (s Reads) ServiceKey(ctx context.Context) (ServiceKey, error) {
 	var k ServiceKey
-	err := s.db.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key`)
+	err := s.q.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key`)
 	return k, explain(err)
 }
 
@@ -240,9 +239,9 @@ type OutcomeMismatch struct {
 // returns the first disagreement, or nil: an outcome whose record is about
 // another item or verdict, an item of a finished batch without an outcome, a
 // key's state without its record.
-func (s *Store) CrossCheck(ctx context.Context) (*OutcomeMismatch, error) {
+func (s Reads) CrossCheck(ctx context.Context) (*OutcomeMismatch, error) {
 	var m OutcomeMismatch
-	err := explain(s.db.GetContext(ctx, &m, `
+	err := explain(s.q.GetContext(ctx, &m, `
 		SELECT * FROM (
 			SELECT o.batch_id, o.n, o.position, 'the stored outcome differs from its record' AS reason
 			FROM outcomes o JOIN items i USING (batch_id, n) JOIN ledger_records r ON r.position = o.position

@@ -28,16 +28,16 @@ func (t *Tx) AddUser(ctx context.Context, u User) error {
 }
 
 // User finds a person by name, or returns [ErrNotFound].
-func (s *Store) User(ctx context.Context, name string) (User, error) {
+func (s Reads) User(ctx context.Context, name string) (User, error) {
 	var u User
-	err := s.db.GetContext(ctx, &u, `SELECT * FROM users WHERE name = $1`, name)
+	err := s.q.GetContext(ctx, &u, `SELECT * FROM users WHERE name = $1`, name)
 	return u, explain(err)
 }
 
 // Users lists everybody by name.
-func (s *Store) Users(ctx context.Context) ([]User, error) {
+func (s Reads) Users(ctx context.Context) ([]User, error) {
 	out := []User{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM users ORDER BY name`)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM users ORDER BY name`)
 	return out, explain(err)
 }
 
@@ -67,16 +67,16 @@ func (t *Tx) AddToken(ctx context.Context, token Token) (int64, error) {
 }
 
 // TokenByHash finds a token by the hash of its text, or returns [ErrNotFound].
-func (s *Store) TokenByHash(ctx context.Context, hash []byte) (Token, error) {
+func (s Reads) TokenByHash(ctx context.Context, hash []byte) (Token, error) {
 	var token Token
-	err := s.db.GetContext(ctx, &token, selectTokens+`WHERE t.hash = $1`, hash)
+	err := s.q.GetContext(ctx, &token, selectTokens+`WHERE t.hash = $1`, hash)
 	return token, explain(err)
 }
 
 // Tokens lists the tokens of a person, or of everybody when userID is 0.
-func (s *Store) Tokens(ctx context.Context, userID int64) ([]Token, error) {
+func (s Reads) Tokens(ctx context.Context, userID int64) ([]Token, error) {
 	out := []Token{}
-	err := s.db.SelectContext(ctx, &out, selectTokens+`WHERE $1::bigint IN (0, t.user_id) ORDER BY t.id`, userID)
+	err := s.q.SelectContext(ctx, &out, selectTokens+`WHERE $1::bigint IN (0, t.user_id) ORDER BY t.id`, userID)
 	return out, explain(err)
 }
 

@@ -22,9 +22,9 @@ type Selection struct {
 const bySigner = `(g -> 'signature' ->> 'key' = ANY(%[1]s) OR g -> 'signature' ->> 'made_by' = ANY(%[1]s) OR g -> 'signature' ->> 'issuer' = ANY(%[1]s))`
 
 // SelectedBatches lists the finished batches that are meant, the oldest first.
-func (s *Store) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
+func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
 	out := []int64{}
-	err := s.db.SelectContext(ctx, &out, `SELECT b.id FROM batches b WHERE b.state = 'done' AND ($1::bigint = 0 OR b.id = $1)
+	err := s.q.SelectContext(ctx, &out, `SELECT b.id FROM batches b WHERE b.state = 'done' AND ($1::bigint = 0 OR b.id = $1)
 		AND ($2::text = '' OR b.expected -> 'publishers' ? $2)
 		AND ($3::text[] IS NULL OR EXISTS (SELECT FROM outcomes o, jsonb_array_elements(o.grounds) g WHERE o.batch_id = b.id AND `+fmt.Sprintf(bySigner, "$3")+`))
 		AND ($4::timestamptz IS NULL OR b.created_at >= $4) AND ($5::timestamptz IS NULL OR b.created_at < $5) ORDER BY b.id`,
@@ -41,9 +41,9 @@ type KeyUse struct {
 }
 
 // KeyUse counts the artifacts with a signature by one of the issuers.
-func (s *Store) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
+func (s Reads) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
 	var u KeyUse
-	err := s.db.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g WHERE `+fmt.Sprintf(bySigner, "$1")+`) GROUP BY o.batch_id)
+	err := s.q.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g WHERE `+fmt.Sprintf(bySigner, "$1")+`) GROUP BY o.batch_id)
 		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at) FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
 			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC LIMIT 10) t), '[]') AS newest FROM used`, issuers)
 	return u, explain(err)
@@ -67,9 +67,9 @@ type StoredItem struct {
 }
 
 // StoredItems lists settled items of a batch behind a number, in their order.
-func (s *Store) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
+func (s Reads) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
 	out := []StoredItem{}
-	err := s.db.SelectContext(ctx, &out, `SELECT i.n, i.survey, o.measurement, coalesce(
+	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.survey, o.measurement, coalesce(
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
 		FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.n > $2 ORDER BY i.n LIMIT $3`, batch, after, limit)
 	return out, explain(err)
@@ -99,17 +99,17 @@ func (s *Store) AddReassessment(ctx context.Context, r Reassessment) (int64, err
 }
 
 // Reassessment returns one run, or [ErrNotFound].
-func (s *Store) Reassessment(ctx context.Context, id int64) (Reassessment, error) {
+func (s Reads) Reassessment(ctx context.Context, id int64) (Reassessment, error) {
 	var r Reassessment
-	err := s.db.GetContext(ctx, &r, `SELECT * FROM reassessments WHERE id = $1`, id)
+	err := s.q.GetContext(ctx, &r, `SELECT * FROM reassessments WHERE id = $1`, id)
 	return r, explain(err)
 }
 
 // Reassessments lists runs, the newest first; waiting lists only those that are
 // not done.
-func (s *Store) Reassessments(ctx context.Context, waiting bool, limit int) ([]Reassessment, error) {
+func (s Reads) Reassessments(ctx context.Context, waiting bool, limit int) ([]Reassessment, error) {
 	out := []Reassessment{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE NOT $1 OR state = 'waiting' ORDER BY id DESC LIMIT $2`, waiting, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE NOT $1 OR state = 'waiting' ORDER BY id DESC LIMIT $2`, waiting, limit)
 	return out, explain(err)
 }
 
@@ -173,16 +173,16 @@ func (t *Tx) FinishReassessment(ctx context.Context, id int64, at time.Time, ite
 const selectRejudged = `SELECT r.*, i.path, a.created_at AS at FROM rejudged r JOIN items i USING (batch_id, n) JOIN reassessments a ON a.id = r.reassessment_id `
 
 // RejudgedIn lists what a run changed.
-func (s *Store) RejudgedIn(ctx context.Context, id int64, limit int) ([]Rejudged, error) {
+func (s Reads) RejudgedIn(ctx context.Context, id int64, limit int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.db.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 ORDER BY r.batch_id, r.n LIMIT $2`, id, limit)
+	err := s.q.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 ORDER BY r.batch_id, r.n LIMIT $2`, id, limit)
 	return out, explain(err)
 }
 
 // RejudgedOf lists the newest change of each of the items of a batch that has
 // any.
-func (s *Store) RejudgedOf(ctx context.Context, batch int64, ns []int) ([]Rejudged, error) {
+func (s Reads) RejudgedOf(ctx context.Context, batch int64, ns []int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1 AND r.n = ANY($2)) AS all_of ORDER BY n, reassessment_id DESC`, batch, ns)
+	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1 AND r.n = ANY($2)) AS all_of ORDER BY n, reassessment_id DESC`, batch, ns)
 	return out, explain(err)
 }

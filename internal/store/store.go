@@ -31,9 +31,19 @@ var migrations embed.FS
 
 // A Store is a connection pool to the database.
 type Store struct {
-	// Pool serves the job queue, which shares the database.
+	Reads
+	// Pool serves the workers of the job queue, which shares the database.
 	Pool *pgxpool.Pool
-	db   *sqlx.DB
+	db   pooled
+}
+
+// Reads are the questions that can be asked of the database: of a [Store], each
+// over a connection of the pool, or of a [Tx], which sees its own changes.
+type Reads struct {
+	q interface {
+		GetContext(ctx context.Context, dest any, query string, args ...any) error
+		SelectContext(ctx context.Context, dest any, query string, args ...any) error
+	}
 }
 
 // Open connects to the database at url. It does not wait for it to be there:
@@ -50,7 +60,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{Pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}, nil
+	db := pooled{sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	return &Store{Reads: Reads{db}, Pool: pool, db: db}, nil
 }
 
 // Close lets go of all connections.
@@ -80,7 +91,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return explain(err)
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", turn) //nolint:errcheck // ends with the connection at the latest
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir)
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB.DB, dir)
 	if err != nil {
 		return err
 	}
@@ -99,21 +110,28 @@ func (s *Store) Migrate(ctx context.Context) error {
 
 // A Tx is a transaction. Its methods are those of the tables.
 type Tx struct {
+	Reads
 	tx *sqlx.Tx
 }
 
-// Do runs f in a transaction, which is committed when f returns nil.
-func (s *Store) Do(ctx context.Context, f func(tx *Tx) error) error {
+// Do runs f in a transaction, which is committed when f returns nil. All that f
+// asks of the database it asks of tx, with the context that it is given: what
+// goes through the pool under that context fails, see [ErrThroughPool].
+func (s *Store) Do(ctx context.Context, f func(ctx context.Context, tx *Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return explain(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // does nothing after Commit
-	if err := f(&Tx{tx}); err != nil {
+	if err := f(context.WithValue(ctx, within{}, true), &Tx{Reads{tx}, tx}); err != nil {
 		return explain(err)
 	}
 	return explain(tx.Commit())
 }
+
+// SQL is the transaction itself, for the job queue, which keeps its jobs in the
+// same database.
+func (t *Tx) SQL() *sql.Tx { return t.tx.Tx }
 
 // ErrNotFound reports that a row is not there.
 var ErrNotFound = errors.New("not found")

@@ -3,6 +3,12 @@ package store_test
 import (
 	"context"
 	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -57,7 +63,9 @@ func TestMigrateIsSafeToRepeatAndRunTogether(t *testing.T) {
 func TestAppendOnly(t *testing.T) {
 	t.Parallel()
 	s, conn := open(t)
-	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error { return tx.Append(t.Context(), []*store.Record{record("a"), record("b")}) }))
+	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+		return tx.Append(t.Context(), []*store.Record{record("a"), record("b")})
+	}))
 	require.NoError(t, s.AddCheckpoint(t.Context(), store.StoredCheckpoint{Size: 2, Signed: "x", At: time.Now()}))
 	for _, sql := range []string{
 		`UPDATE ledger_records SET by_name = 'nobody'`, `DELETE FROM ledger_records`, `TRUNCATE ledger_records CASCADE`,
@@ -80,7 +88,7 @@ func TestAppendsFromManySides(t *testing.T) {
 	for range 8 {
 		g.Go(func() error {
 			for range 10 {
-				if err := s.Do(t.Context(), func(tx *store.Tx) error {
+				if err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 					return tx.Append(t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)})
 				}); err != nil {
 					return err
@@ -111,7 +119,7 @@ func TestRolledBackAppendLeavesNothing(t *testing.T) {
 	t.Parallel()
 	s, _ := open(t)
 	boom := errors.New("after the append")
-	err := s.Do(t.Context(), func(tx *store.Tx) error {
+	err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 		require.NoError(t, tx.Append(t.Context(), []*store.Record{record("a")}))
 		return boom
 	})
@@ -125,7 +133,7 @@ func TestRecordFilters(t *testing.T) {
 	t.Parallel()
 	s, _ := open(t)
 	cleared, batch := "cleared", int64(7)
-	require.NoError(t, s.Do(t.Context(), func(tx *store.Tx) error {
+	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 		a, b, c := record("Gauge.img"), record("buoy.img"), record("%_")
 		a.Verdict, a.BatchID, c.Kind = &cleared, &batch, "other"
 		return tx.Append(t.Context(), []*store.Record{a, b, c})
@@ -189,4 +197,71 @@ func TestRescueJobs(t *testing.T) {
 	var state string
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT state FROM river_job WHERE attempted_by = ARRAY['alive']`).Scan(&state))
 	assert.Equal(t, "running", state)
+}
+
+// TestThePoolIsNotAskedWithinATransaction: whatever would wait for a second
+// connection while it holds one is refused at once.
+func TestThePoolIsNotAskedWithinATransaction(t *testing.T) {
+	t.Parallel()
+	s, _ := open(t)
+	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+		_, err := tx.Batch(ctx, 1)
+		assert.ErrorIs(t, err, store.ErrNotFound, "the transaction can be asked")
+		for name, ask := range map[string]func() error{
+			"one row":             func() error { _, err := s.Batch(ctx, 1); return err },
+			"rows":                func() error { _, err := s.Publishers(ctx); return err },
+			"hashes":              func() error { _, err := s.Hashes(ctx).ReadHashes([]int64{0}); return err },
+			"a write":             func() error { return s.AddCheckpoint(ctx, store.StoredCheckpoint{}) },
+			"another transaction": func() error { return s.Do(ctx, func(context.Context, *store.Tx) error { return nil }) },
+		} {
+			assert.ErrorIs(t, ask(), store.ErrThroughPool, name)
+		}
+		return nil
+	}))
+}
+
+// TestTransactionsAskThemselves reads the source: inside a transaction's
+// function nothing is called on a store, under whatever context.
+func TestTransactionsAskThemselves(t *testing.T) {
+	t.Parallel()
+	files, seen := token.NewFileSet(), 0
+	require.NoError(t, filepath.WalkDir("..", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(files, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			f, ok := n.(*ast.FuncLit)
+			if !ok || !takesTx(f) {
+				return true
+			}
+			seen++
+			ast.Inspect(f.Body, func(n ast.Node) bool {
+				if call, ok := n.(*ast.SelectorExpr); ok {
+					if on, ok := call.X.(*ast.SelectorExpr); ok {
+						assert.NotEqual(t, "store", strings.ToLower(on.Sel.Name), "%s: %s is asked of the pool", files.Position(call.Pos()), call.Sel.Name)
+					}
+				}
+				return true
+			})
+			return true
+		})
+		return nil
+	}))
+	assert.Greater(t, seen, 15, "no transaction was found: this test looks for the wrong thing")
+}
+
+// takesTx reports whether a function has a *store.Tx among its parameters.
+func takesTx(f *ast.FuncLit) bool {
+	for _, p := range f.Type.Params.List {
+		if star, ok := p.Type.(*ast.StarExpr); ok {
+			if name, ok := star.X.(*ast.SelectorExpr); ok && name.Sel.Name == "Tx" {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -44,16 +44,16 @@ func (t *Tx) EndWaiver(ctx context.Context, id int64, at time.Time, by, reason s
 }
 
 // Waivers lists all waivers, the newest first.
-func (s *Store) Waivers(ctx context.Context) ([]Waiver, error) {
+func (s Reads) Waivers(ctx context.Context) ([]Waiver, error) {
 	out := []Waiver{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM waivers ORDER BY id DESC`)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM waivers ORDER BY id DESC`)
 	return out, explain(err)
 }
 
 // WaiversAsOf lists the waivers that had been granted at a time, and neither
 // ended nor run out.
-func (s *Store) WaiversAsOf(ctx context.Context, at time.Time) ([]Waiver, error) {
+func (s Reads) WaiversAsOf(ctx context.Context, at time.Time) ([]Waiver, error) {
 	out := []Waiver{}
-	err := s.db.SelectContext(ctx, &out, `SELECT * FROM waivers WHERE created_at <= $1 AND until > $1 AND (ended_at IS NULL OR ended_at > $1) ORDER BY id`, at)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM waivers WHERE created_at <= $1 AND until > $1 AND (ended_at IS NULL OR ended_at > $1) ORDER BY id`, at)
 	return out, explain(err)
 }
