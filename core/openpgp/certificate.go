@@ -296,6 +296,16 @@ func (c *Certificate) Keys() []*PublicKey {
 	return out
 }
 
+// Issuers returns what signatures may name as their issuer when one of the
+// certificate's keys made them: fingerprints, and key IDs of 16 digits.
+func (c *Certificate) Issuers() []string {
+	var out []string
+	for _, k := range c.Keys() {
+		out = append(out, string(k.Fingerprint), k.KeyID.String())
+	}
+	return out
+}
+
 // check verifies every self-signature once, and drops those that do not hold.
 func (c *Certificate) check() {
 	c.checkOnce.Do(func() {

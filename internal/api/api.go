@@ -23,7 +23,6 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/events"
 	"endeixis/internal/fault"
-	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
 	"endeixis/internal/records"
@@ -40,7 +39,6 @@ type Parts struct {
 	Records *records.Service
 	Depots  *depots.Depots
 	Origins *origins.Origins
-	Jobs    *jobs.Runner
 	Hub     *events.Hub
 	Console fs.FS
 	Log     *slog.Logger

@@ -13,9 +13,8 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/access"
-	"endeixis/internal/batches"
 	"endeixis/internal/fault"
-	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/store"
 	"endeixis/internal/wire"
 )
@@ -55,7 +54,7 @@ func (a *API) registerReassessments() {
 	}
 	handle(a, op(http.MethodPost, "/reassessments", "reassess", "Judge stored measurements again with the present keyring, policy and waivers", access.Operator), func(ctx context.Context, in *ask) (*body[wire.Reassessment], error) {
 		p, _ := principal(ctx)
-		sel := batches.Selection{Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All}
+		sel := reassess.Selection{Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All}
 		if in.Body.Key != "" {
 			v, err := a.Keys.Show(ctx, in.Body.Key)
 			if err != nil {
@@ -63,14 +62,14 @@ func (a *API) registerReassessments() {
 			}
 			sel.Key = v.Key.Certificate.Primary.Fingerprint
 		}
-		r, err := a.reassess(ctx, p.Name, sel, in.Body.Reason)
+		r, err := a.Batches.Reassess(ctx, p.Name, sel, in.Body.Reason)
 		if err != nil {
 			return nil, err
 		}
 		return answer(reassessmentOf(r))
 	})
 	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Reassessment]], error) {
-		rows, err := a.Store.Reassessments(ctx, false, 200)
+		rows, err := a.Store.Reassessments(ctx, 200)
 		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}}
 		for _, r := range rows {
 			view, problem := reassessmentOf(r)
@@ -104,41 +103,6 @@ func (a *API) registerReassessments() {
 		}
 		return answer(out, err)
 	})
-}
-
-// reassess stores a reassessment and asks for it to be done.
-func (a *API) reassess(ctx context.Context, by string, sel batches.Selection, reason string) (store.Reassessment, error) {
-	r, err := a.Batches.Reassess(ctx, by, sel, reason)
-	if err == nil {
-		a.start(ctx, r)
-	}
-	return r, err
-}
-
-// reassessKey does so for what rests on a key, and returns nil when nothing does.
-func (a *API) reassessKey(ctx context.Context, by string, fp openpgp.Fingerprint, reason string) (*int64, error) {
-	r, any, err := a.Batches.ReassessKey(ctx, by, fp, reason)
-	if err != nil || !any {
-		return nil, err
-	}
-	a.start(ctx, r)
-	return &r.ID, nil
-}
-
-func (a *API) start(ctx context.Context, r store.Reassessment) {
-	if err := a.Jobs.Reassess(ctx, r.ID); err != nil {
-		// It is stored; the sweep will find it.
-		a.Log.Warn("a reassessment waits for the sweep", "reassessment", r.ID, "error", err)
-	}
-}
-
-// afterImport judges again what rests on keys that an import revoked.
-func (a *API) afterImport(ctx context.Context, by string, imported []keys.Imported) error {
-	asked, err := a.Batches.ReassessRevoked(ctx, by, imported)
-	for _, r := range asked {
-		a.start(ctx, r)
-	}
-	return err
 }
 
 // reach tells what rests on a key, and what becomes of it when the key is
@@ -178,7 +142,7 @@ func why(v judge.Verdict, grounds []judge.Ground) string {
 
 func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
 	out := wire.Reassessment{
-		ID: r.ID, Reason: plain.Text(r.Reason), By: r.AskedBy, Created: r.CreatedAt, Finished: r.FinishedAt, State: r.State,
+		ID: r.ID, Reason: plain.Text(r.Reason), By: r.AskedBy, Created: r.CreatedAt, Finished: r.FinishedAt, State: r.State, Note: plain.Text(r.Note),
 		Policy: r.PolicyVersion, Judged: r.Items, Changed: r.Changed, Record: r.Position,
 	}
 	return out, json.Unmarshal(r.Selection, &out.Selection)

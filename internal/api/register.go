@@ -283,12 +283,6 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		if b.State == "waiting" {
-			if err := a.Jobs.Enqueue(ctx, b.ID, b.Depot); err != nil {
-				// The batch is stored; the sweep will find it.
-				a.Log.Warn("a new batch waits for the sweep", "batch", b.ID, "error", err)
-			}
-		}
 		return answer(batchOf(b), nil)
 	})
 	type newSurvey struct {
@@ -558,7 +552,7 @@ func (a *API) registerKeyring() {
 			return nil, err
 		}
 		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
-		if err := cmp.Or(err, a.afterImport(ctx, p.Name, imported)); err != nil {
+		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
@@ -619,7 +613,7 @@ func (a *API) registerKeyring() {
 	handle(a, op(http.MethodPost, "/key-look-ups/imports", "import-found-key", "Look a key up again and import it as a candidate", access.Operator), func(ctx context.Context, in *importFound) (*body[wire.Imported], error) {
 		p, _ := principal(ctx)
 		one, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
-		if err := cmp.Or(err, a.afterImport(ctx, p.Name, []keys.Imported{one})); err != nil {
+		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
@@ -633,7 +627,7 @@ func (a *API) registerKeyring() {
 	handle(a, op(http.MethodPost, "/key-refreshes", "refresh-keys", "Look keys up again and add what is new about them", access.Operator), func(ctx context.Context, in *refresh) (*body[wire.Page[wire.Refreshed]], error) {
 		p, _ := principal(ctx)
 		done, err := a.Keys.Refresh(ctx, p.Name, in.Body.Fingerprints)
-		if err := cmp.Or(err, a.afterImport(ctx, p.Name, convert(done, func(r keys.Refreshed) keys.Imported { return r.Imported }))); err != nil {
+		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
@@ -758,8 +752,10 @@ func (a *API) registerDecisions() {
 			return nil, err
 		}
 		out := a.keyOf(v)
-		out.Reassessment, err = a.reassessKey(ctx, p.Name, v.Key.Certificate.Primary.Fingerprint, "The key was withdrawn: "+in.Body.Reason)
-		return answer(out, err)
+		if v.Reassessment != 0 {
+			out.Reassessment = &v.Reassessment
+		}
+		return answer(out, nil)
 	})
 	type resolution struct {
 		Record int64 `path:"record" minimum:"0"`

@@ -26,6 +26,7 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -43,19 +44,28 @@ type Service struct {
 	keys    *keys.Service
 	depots  *depots.Depots
 	origins Origins
+	jobs    Jobs
+	orders  *reassess.Orders
 	limits  Limits
 	now     func() time.Time
 	where   string
 }
 
+// Jobs asks for work in the transaction that makes it necessary.
+type Jobs interface {
+	Survey(ctx context.Context, tx *store.Tx, batch int64, depot string) error
+	Slices(ctx context.Context, tx *store.Tx, batch int64, depot string, slices []int) error
+	reassess.Jobs
+}
+
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, o Origins, limits Limits, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, o Origins, jobs Jobs, limits Limits, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, depots: d, origins: o, limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, depots: d, origins: o, jobs: jobs, orders: reassess.NewOrders(jobs), limits: limits, now: now, where: "service on " + host}
 }
 
 // A Request asks for a batch.
@@ -140,7 +150,10 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		if err != nil || !added {
 			return err
 		}
-		return tx.AddCopies(ctx, id, copies)
+		if err := tx.AddCopies(ctx, id, copies); err != nil {
+			return err
+		}
+		return s.jobs.Survey(ctx, tx, id, r.Depot)
 	})
 	if err != nil {
 		return store.Batch{}, err
@@ -184,8 +197,8 @@ func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
 }
 
 // Survey makes the plan of a waiting batch and stores it, together with the
-// outcomes of the files that the survey has read in full. It returns the
-// slices that are left to measure. Called again, it does nothing more.
+// outcomes of the files that the survey has read in full and the jobs for the
+// slices that are left to measure, which it returns. Called again, it does nothing more.
 func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	b, err := s.Get(ctx, id)
 	if err != nil || b.State != "waiting" {
@@ -235,6 +248,12 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	if err != nil {
 		return nil, err
 	}
+	var open []int
+	for _, slice := range slices {
+		if slice.N > 0 {
+			open = append(open, slice.N)
+		}
+	}
 	var absents []store.Absent
 	for i, a := range plan.Absent {
 		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
@@ -269,6 +288,9 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 				return err
 			}
 		}
+		if err := s.jobs.Slices(ctx, tx, id, b.Depot, open); err != nil {
+			return err
+		}
 		if err := tx.Announce(ctx, id); err != nil {
 			return err
 		}
@@ -276,12 +298,6 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	})
 	if err != nil {
 		return nil, err
-	}
-	var open []int
-	for _, slice := range slices {
-		if slice.N > 0 {
-			open = append(open, slice.N)
-		}
 	}
 	return open, nil
 }
@@ -882,6 +898,20 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 		v = &text
 	}
 	return tx.Finish(ctx, b.ID, state, v, note, position, s.now())
+}
+
+// Abandon closes a batch of which a step has failed each time it was tried.
+func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	return s.fail(ctx, b, errors.New(abandoned(cause)))
+}
+
+// abandoned says why work was given up.
+func abandoned(cause error) string {
+	return "It could not be carried out, however often it was tried: " + plain.Text(cause.Error())
 }
 
 // fail closes a batch that cannot be carried out. Trouble with the database is

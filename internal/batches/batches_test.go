@@ -14,8 +14,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"endeixis/internal/batches"
-	"endeixis/internal/depots"
-	"endeixis/internal/keys"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
 	"endeixis/internal/store"
@@ -28,10 +26,9 @@ func TestMain(m *testing.M) { servicetest.Main(m) }
 func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	t.Helper()
 	c := servicetest.Prepare(t)
-	s, r := servicetest.Parts(t, c)
-	k := keys.New(s, r, nil, serve.Now)
-	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
-	return batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 2}, serve.Now), s, c.Depots
+	c.Work.SliceBytes, c.Work.SliceItems = 1<<20, 2
+	p := servicetest.Assemble(t, c, serve.Now)
+	return p.Batches, p.Store, p.Depots
 }
 
 // TestTwoWorkersAfterOneSlice lets several do the same step at once, over and

@@ -15,24 +15,10 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
-	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
-
-// A Selection says what is judged again. At least one field is set, or All.
-type Selection struct {
-	Batch     int64               `json:"batch,omitempty"`
-	Publisher string              `json:"publisher,omitempty"`
-	Key       openpgp.Fingerprint `json:"key,omitempty"`
-	From      *time.Time          `json:"from,omitempty"`
-	To        *time.Time          `json:"to,omitempty"`
-	All       bool                `json:"all,omitempty"`
-}
-
-func (s Selection) empty() bool {
-	return s.Batch == 0 && s.Publisher == "" && s.Key == "" && s.From == nil && s.To == nil && !s.All
-}
 
 // A Rejudgement is an artifact, judged again.
 type Rejudgement struct {
@@ -58,7 +44,7 @@ const chunk = 2000
 
 // rejudge judges the items of the selected batches again from what is stored: no
 // file is read. yield gets every artifact, in the order of batches and items.
-func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func([]Rejudgement) error) (items int, err error) {
+func (s *Service) rejudge(ctx context.Context, sel reassess.Selection, with asOf, yield func([]Rejudgement) error) (items int, err error) {
 	issuers := issuersOf(with.ring, sel.Key)
 	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
 	if sel.From != nil {
@@ -160,19 +146,16 @@ func each(n int, f func(i int) error) error {
 	return errors.Join(failed...)
 }
 
-// issuersOf lists what signatures may name when they are by a key: fingerprints
-// and key IDs of its parts. It is nil when no key is meant.
+// issuersOf lists what signatures may name when they are by a key. It is nil
+// when no key is meant.
 func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
 	if fp == "" {
 		return nil
 	}
-	out := []string{string(fp)}
 	if k := ring.Lookup(fp); k != nil {
-		for _, part := range k.Certificate.Keys() {
-			out = append(out, string(part.Fingerprint), part.KeyID.String())
-		}
+		return k.Certificate.Issuers()
 	}
-	return out
+	return []string{string(fp)}
 }
 
 // restsOn reports whether a signature by one of the issuers bears on an outcome,
@@ -221,7 +204,7 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, supposed *k
 	}
 	out := Reach{Changed: map[Turn]int{}, Items: []Rejudgement{}}
 	var last int64
-	_, err = s.rejudge(ctx, Selection{Key: fp}, asOf{supposed, policies.Version, s.now()}, func(judged []Rejudgement) error {
+	_, err = s.rejudge(ctx, reassess.Selection{Key: fp}, asOf{supposed, policies.Version, s.now()}, func(judged []Rejudgement) error {
 		for _, j := range judged {
 			if !j.Rests {
 				continue
@@ -246,8 +229,8 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, supposed *k
 
 // Reassess asks that what is selected be judged again with the present keyring,
 // policy and waivers. [Service.RunReassessment] does it.
-func (s *Service) Reassess(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
-	if sel.empty() {
+func (s *Service) Reassess(ctx context.Context, by string, sel reassess.Selection, reason string) (store.Reassessment, error) {
+	if sel.Empty() {
 		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").Advise("Give a batch, a publisher, a key, a period, or all.").At("batch")
 	}
 	if err := fault.Reason(reason, "A reassessment"); err != nil {
@@ -265,50 +248,12 @@ func (s *Service) Reassess(ctx context.Context, by string, sel Selection, reason
 			return store.Reassessment{}, err
 		}
 	}
-	policies, err := s.keys.Policies(ctx, 0)
-	if err != nil {
-		return store.Reassessment{}, err
-	}
-	text, err := json.Marshal(sel)
-	if err != nil {
-		return store.Reassessment{}, err
-	}
-	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: policies.Version, AskedBy: by, CreatedAt: s.now(), State: "waiting"}
-	r.ID, err = s.store.AddReassessment(ctx, r)
+	var r store.Reassessment
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) (err error) {
+		r, err = s.orders.Place(ctx, tx, by, s.now(), sel, reason)
+		return err
+	})
 	return r, err
-}
-
-// ReassessKey is [Service.Reassess] for what rests on a key. It reports whether
-// there is anything.
-func (s *Service) ReassessKey(ctx context.Context, by string, fp openpgp.Fingerprint, reason string) (r store.Reassessment, any bool, err error) {
-	ring, err := s.keys.Snapshot(ctx)
-	if err != nil {
-		return r, false, err
-	}
-	ids, err := s.store.SelectedBatches(ctx, store.Selection{Issuers: issuersOf(ring, fp)})
-	if err != nil || len(ids) == 0 {
-		return r, false, err
-	}
-	r, err = s.Reassess(ctx, by, Selection{Key: fp}, reason)
-	return r, err == nil, err
-}
-
-// ReassessRevoked does so for the keys that an import revoked.
-func (s *Service) ReassessRevoked(ctx context.Context, by string, imported []keys.Imported) ([]store.Reassessment, error) {
-	var out []store.Reassessment
-	for _, k := range imported {
-		if !k.Revokes {
-			continue
-		}
-		r, any, err := s.ReassessKey(ctx, by, k.Fingerprint, "The key is revoked: "+k.Changes[0])
-		if err != nil {
-			return out, err
-		}
-		if any {
-			out = append(out, r)
-		}
-	}
-	return out, nil
 }
 
 // rejudgedRecord is what the ledger keeps of an artifact whose verdict changed.
@@ -329,10 +274,10 @@ type rejudgedRecord struct {
 // changed. It may be repeated at any point.
 func (s *Service) RunReassessment(ctx context.Context, id int64) error {
 	r, err := s.store.Reassessment(ctx, id)
-	if err != nil || r.State == "done" {
+	if err != nil || r.State != "waiting" {
 		return err
 	}
-	var sel Selection
+	var sel reassess.Selection
 	if err := json.Unmarshal(r.Selection, &sel); err != nil {
 		return err
 	}
@@ -346,43 +291,52 @@ func (s *Service) RunReassessment(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
+	return s.closeReassessment(ctx, id, "done", "", items)
+}
+
+// AbandonReassessment closes a reassessment that cannot be carried out. What it
+// has changed so far stands.
+func (s *Service) AbandonReassessment(ctx context.Context, id int64, cause error) error {
+	return s.closeReassessment(ctx, id, "failed", abandoned(cause), 0)
+}
+
+// reassessedRecord is what the ledger keeps of a reassessment.
+type reassessedRecord struct {
+	Reassessment int64              `json:"reassessment"`
+	Selection    reassess.Selection `json:"selection"`
+	Reason       string             `json:"reason"`
+	Items        int                `json:"items"`
+	Changed      int                `json:"changed"`
+	Policy       int64              `json:"policy"`
+	JudgedAsOf   time.Time          `json:"judged_as_of"`
+	// State and Note are there when it failed.
+	State string `json:"state,omitempty"`
+	Note  string `json:"note,omitempty"`
+}
+
+func (s *Service) closeReassessment(ctx context.Context, id int64, state, note string, items int) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if now, err := tx.LockReassessment(ctx, id); err != nil || now.State == "done" {
+		r, err := tx.LockReassessment(ctx, id)
+		if err != nil || r.State != "waiting" {
 			return err
 		}
 		changed, err := tx.RejudgedCount(ctx, id)
 		if err != nil {
 			return err
 		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.Reassessed, By: r.AskedBy, Subject: sel.String(), Batch: sel.Batch, Body: struct {
-			Reassessment int64     `json:"reassessment"`
-			Selection    Selection `json:"selection"`
-			Reason       string    `json:"reason"`
-			Items        int       `json:"items"`
-			Changed      int       `json:"changed"`
-			Policy       int64     `json:"policy"`
-			JudgedAsOf   time.Time `json:"judged_as_of"`
-		}{id, sel, r.Reason, items, changed, r.PolicyVersion, r.CreatedAt}})
+		body := reassessedRecord{Reassessment: id, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
+		if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
+			return err
+		}
+		if state != "done" {
+			body.State = state
+		}
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
 		if err != nil {
 			return err
 		}
-		return tx.FinishReassessment(ctx, id, s.now(), items, changed, position)
+		return tx.FinishReassessment(ctx, id, state, note, s.now(), items, changed, position)
 	})
-}
-
-// String says what is selected, for people.
-func (s Selection) String() string {
-	switch {
-	case s.Key != "":
-		return string(s.Key)
-	case s.Publisher != "":
-		return s.Publisher
-	case s.Batch != 0:
-		return "one batch"
-	case s.From != nil || s.To != nil:
-		return "a period"
-	}
-	return "everything"
 }
 
 // keepRejudged stores those whose verdict changed, once.

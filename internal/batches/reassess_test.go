@@ -10,8 +10,8 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/internal/batches"
-	"endeixis/internal/depots"
 	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
@@ -23,10 +23,8 @@ import (
 func TestReassessmentMayBeRepeated(t *testing.T) {
 	t.Parallel()
 	c := servicetest.Prepare(t)
-	s, r := servicetest.Parts(t, c)
-	k := keys.New(s, r, nil, serve.Now)
-	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
-	b := batches.New(s, r, k, depots.New(c.Depots), nil, batches.Limits{SliceBytes: 1 << 20, SliceItems: 100}, serve.Now)
+	p := servicetest.Assemble(t, c, serve.Now)
+	s, k, b := p.Store, p.Keys, p.Batches
 	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "lanternfell/lamp-ctl-3.6"})
@@ -42,7 +40,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 		_, err := k.GrantWaiver(t.Context(), "tobiah", keys.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
 		require.NoError(t, err)
 	}
-	asked, err := b.Reassess(t.Context(), "ines", batches.Selection{All: true}, "waivers were granted")
+	asked, err := b.Reassess(t.Context(), "ines", reassess.Selection{All: true}, "waivers were granted")
 	require.NoError(t, err)
 	var g errgroup.Group
 	for range 4 {

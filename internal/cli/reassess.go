@@ -116,7 +116,7 @@ func (a *app) keyringWithdraw() *cobra.Command {
 func (a *app) awaitReassessment(ctx context.Context, c *client.Client, id int64) (wire.Reassessment, error) {
 	for {
 		r, err := c.Reassessment(ctx, id)
-		if err != nil || r.State == "done" {
+		if err != nil || r.State != "waiting" {
 			return r, err
 		}
 		select {
@@ -246,8 +246,14 @@ func (a *app) printReassessment(r wire.Reassessment) error {
 	return a.print(r, rejudgeGrid(r.Items), func() {
 		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))), a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)))
 		a.wrapped("", r.Reason)
-		if r.State != "done" {
+		switch r.State {
+		case "waiting":
 			fmt.Fprintln(a.stdout, "It is not done yet.")
+			return
+		case "failed":
+			a.wrapped("", r.Note)
+			fmt.Fprintf(a.stdout, "%d verdicts were changed until then, and stand. Ask for it again once the cause is found.\n", r.Changed)
+			a.showRejudged(r.Items)
 			return
 		}
 		fmt.Fprintf(a.stdout, "%d items were judged again, and %d verdicts changed.\n", r.Judged, r.Changed)

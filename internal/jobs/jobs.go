@@ -19,7 +19,6 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"endeixis/internal/batches"
 	"endeixis/internal/store"
 )
 
@@ -50,7 +49,7 @@ func (a SliceArgs) InsertOpts() river.InsertOpts { return options(a.Depot) }
 
 func options(depot string) river.InsertOpts {
 	return river.InsertOpts{
-		Queue: queue(depot),
+		Queue: queueOf(depot), MaxAttempts: maxAttempts,
 		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
 			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
 		}},
@@ -75,12 +74,26 @@ func (ReassessArgs) InsertOpts() river.InsertOpts {
 	return o
 }
 
-func queue(depot string) string { return "depot-" + depot }
+func queueOf(depot string) string { return "depot-" + depot }
+
+// Batches carries out the steps. Each may be repeated at any point.
+type Batches interface {
+	// Survey and Measure do a part of a batch, and Finish closes it when no
+	// part is left.
+	Survey(ctx context.Context, batch int64) ([]int, error)
+	Measure(ctx context.Context, batch int64, slice int) error
+	Finish(ctx context.Context, batch int64) (closed bool, err error)
+	// Abandon closes a batch of which a part cannot be done.
+	Abandon(ctx context.Context, batch int64, cause error) error
+	RunReassessment(ctx context.Context, id int64) error
+	AbandonReassessment(ctx context.Context, id int64, cause error) error
+}
 
 // Runner owns the queue's client in this process.
 type Runner struct {
 	store   *store.Store
-	batches *batches.Service
+	batches Batches
+	queue   *Queue
 	client  *river.Client[pgx.Tx]
 	log     *slog.Logger
 	id      string
@@ -93,7 +106,7 @@ type Runner struct {
 
 // New returns a Runner for the queues of the depots; workers is how many jobs
 // run at once, 0 for one on each core.
-func New(s *store.Store, b *batches.Service, depots []string, workers int, log *slog.Logger) (*Runner, error) {
+func New(s *store.Store, b Batches, queue *Queue, depots []string, workers int, log *slog.Logger) (*Runner, error) {
 	if workers <= 0 {
 		workers = runtime.NumCPU()
 	}
@@ -103,14 +116,14 @@ func New(s *store.Store, b *batches.Service, depots []string, workers int, log *
 	}
 	random := make([]byte, 6)
 	rand.Read(random) //nolint:errcheck // never fails
-	r := &Runner{store: s, batches: b, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
+	r := &Runner{store: s, batches: b, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	queues := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}}
 	for _, depot := range depots {
-		queues[queue(depot)] = river.QueueConfig{MaxWorkers: workers}
+		queues[queueOf(depot)] = river.QueueConfig{MaxWorkers: workers}
 	}
 	r.client, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: r.id, Queues: queues, Workers: workersOf, Logger: slog.New(quiet{log.Handler()}),
@@ -120,14 +133,6 @@ func New(s *store.Store, b *batches.Service, depots []string, workers int, log *
 		RetryPolicy:          patient{},
 	})
 	return r, err
-}
-
-// patient waits a little longer after each failure, up to a minute: what fails
-// here is the database, and it comes back.
-type patient struct{}
-
-func (patient) NextRetry(job *rivertype.JobRow) time.Time {
-	return time.Now().Add(min(time.Duration(len(job.Errors)+1)*time.Second, time.Minute))
 }
 
 // quiet lowers the queue's own chatter.
@@ -142,6 +147,9 @@ func (r *Runner) Start(ctx context.Context) error {
 	if err := r.hold(ctx); err != nil {
 		return err
 	}
+	if err := r.adopt(ctx); err != nil {
+		return err
+	}
 	if err := r.client.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
@@ -152,7 +160,7 @@ func (r *Runner) Start(ctx context.Context) error {
 		defer tick.Stop()
 		for {
 			if err := r.Sweep(loop); err != nil && loop.Err() == nil {
-				r.log.Warn("sweeping for unfinished batches", "error", err)
+				r.log.Warn("looking for the jobs of workers that are gone", "error", err)
 			}
 			select {
 			case <-loop.Done():
@@ -192,21 +200,7 @@ func (r *Runner) Stop(ctx context.Context) error {
 	return err
 }
 
-// Enqueue asks for the survey of a new batch. When it fails, the sweep does it
-// later.
-func (r *Runner) Enqueue(ctx context.Context, batch int64, depot string) error {
-	_, err := r.client.Insert(ctx, SurveyArgs{Batch: batch, Depot: depot}, nil)
-	return err
-}
-
-// Reassess asks for a reassessment. When it fails, the sweep does it later.
-func (r *Runner) Reassess(ctx context.Context, id int64) error {
-	_, err := r.client.Insert(ctx, ReassessArgs{Reassessment: id}, nil)
-	return err
-}
-
-// Sweep takes up what fell to the ground: jobs of dead workers, stored batches
-// whose job is missing, and batches with nothing left to do but to be closed.
+// Sweep takes up the jobs of dead workers.
 func (r *Runner) Sweep(ctx context.Context) error {
 	if err := r.hold(ctx); err != nil {
 		return err
@@ -218,42 +212,41 @@ func (r *Runner) Sweep(ctx context.Context) error {
 	if rescued > 0 {
 		r.log.Info("took up the jobs of a worker that is gone", "jobs", rescued)
 	}
-	waiting, err := r.store.Reassessments(ctx, true, 100)
-	if err != nil {
-		return err
-	}
-	for _, a := range waiting {
-		if err := r.Reassess(ctx, a.ID); err != nil {
-			return err
-		}
-	}
-	open, err := r.store.Unfinished(ctx)
-	if err != nil {
-		return err
-	}
-	for _, b := range open {
-		switch {
-		case b.State == "waiting":
-			err = r.Enqueue(ctx, b.Batch, b.Depot)
-		case len(b.Slices) > 0:
-			err = r.enqueueSlices(ctx, b.Batch, b.Depot, b.Slices)
-		default:
-			_, err = r.batches.Finish(ctx, b.Batch)
-		}
-		if err != nil {
-			return err
-		}
-	}
 	return nil
 }
 
-func (r *Runner) enqueueSlices(ctx context.Context, batch int64, depot string, slices []int) error {
-	var params []river.InsertManyParams
-	for _, slice := range slices {
-		params = append(params, river.InsertManyParams{Args: SliceArgs{Batch: batch, Slice: slice, Depot: depot}})
-	}
-	_, err := r.client.InsertMany(ctx, params)
-	return err
+// adopt asks for the jobs of work that is open and has none: of a database that
+// an earlier version wrote, which stored work and job apart, or that was
+// restored without the queue. For work that has its job it does nothing.
+func (r *Runner) adopt(ctx context.Context) error {
+	return r.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		waiting, err := tx.Waiting(ctx)
+		if err != nil {
+			return err
+		}
+		for _, id := range waiting {
+			if err := r.queue.Reassess(ctx, tx, id); err != nil {
+				return err
+			}
+		}
+		open, err := tx.Unfinished(ctx)
+		if err != nil {
+			return err
+		}
+		for _, b := range open {
+			switch {
+			case b.State == "waiting", len(b.Slices) == 0:
+				// Where nothing is left but to close it, the job does that.
+				err = r.queue.Survey(ctx, tx, b.Batch, b.Depot)
+			default:
+				err = r.queue.Slices(ctx, tx, b.Batch, b.Depot, b.Slices)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 type surveyWorker struct {
@@ -261,27 +254,12 @@ type surveyWorker struct {
 	runner *Runner
 }
 
-// Work surveys a batch and asks for its slices.
+// Work surveys a batch, and closes it if nothing is left to measure.
 func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) error {
-	slices, err := w.runner.batches.Survey(ctx, job.Args.Batch)
-	if err != nil {
+	return w.runner.batch(ctx, job.JobRow, job.Args.Batch, func(ctx context.Context, b Batches) error {
+		_, err := b.Survey(ctx, job.Args.Batch)
 		return err
-	}
-	if len(slices) > 0 {
-		return w.runner.enqueueSlices(ctx, job.Args.Batch, job.Args.Depot, slices)
-	}
-	_, err = w.runner.batches.Finish(ctx, job.Args.Batch)
-	return err
-}
-
-type reassessWorker struct {
-	river.WorkerDefaults[ReassessArgs]
-	runner *Runner
-}
-
-// Work judges again what a reassessment selects.
-func (w *reassessWorker) Work(ctx context.Context, job *river.Job[ReassessArgs]) error {
-	return w.runner.batches.RunReassessment(ctx, job.Args.Reassessment)
+	})
 }
 
 type sliceWorker struct {
@@ -291,9 +269,30 @@ type sliceWorker struct {
 
 // Work measures a slice, and closes the batch if it was the last.
 func (w *sliceWorker) Work(ctx context.Context, job *river.Job[SliceArgs]) error {
-	if err := w.runner.batches.Measure(ctx, job.Args.Batch, job.Args.Slice); err != nil {
+	return w.runner.batch(ctx, job.JobRow, job.Args.Batch, func(ctx context.Context, b Batches) error {
+		return b.Measure(ctx, job.Args.Batch, job.Args.Slice)
+	})
+}
+
+// batch does a step of a batch, and closes the batch if that was the last.
+func (r *Runner) batch(ctx context.Context, job *rivertype.JobRow, id int64, step func(context.Context, Batches) error) error {
+	return r.attempt(ctx, job, func(ctx context.Context) error {
+		if err := step(ctx, r.batches); err != nil {
+			return err
+		}
+		_, err := r.batches.Finish(ctx, id)
 		return err
-	}
-	_, err := w.runner.batches.Finish(ctx, job.Args.Batch)
-	return err
+	}, func(ctx context.Context, cause error) error { return r.batches.Abandon(ctx, id, cause) })
+}
+
+type reassessWorker struct {
+	river.WorkerDefaults[ReassessArgs]
+	runner *Runner
+}
+
+// Work judges again what a reassessment selects.
+func (w *reassessWorker) Work(ctx context.Context, job *river.Job[ReassessArgs]) error {
+	b, id := w.runner.batches, job.Args.Reassessment
+	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return b.RunReassessment(ctx, id) },
+		func(ctx context.Context, cause error) error { return b.AbandonReassessment(ctx, id, cause) })
 }

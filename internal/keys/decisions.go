@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"time"
 
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
@@ -116,7 +117,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		if err := tx.DecideProposal(ctx, fp.Bytes(), "admitted"); err != nil {
 			return err
 		}
-		return s.step(ctx, tx, by, fp, keyring.Admitted, a.Reason, body)
+		return s.step(ctx, tx, by, fp, keyring.Admitted, s.now(), a.Reason, body)
 	})
 }
 
@@ -169,18 +170,29 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 }
 
 // Withdraw ends that an admitted key counts. Records that rest on it stand as
-// they were.
+// they were; what rests on it is judged again, see [Consequences].
 func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) (View, error) {
-	return s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal")
+	var asked int64
+	v, err := s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal", func(ctx context.Context, tx *store.Tx, at time.Time, row store.Key) error {
+		cert, err := s.ring.certificate(row)
+		if err != nil {
+			return err
+		}
+		asked, err = s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, cert.Issuers(), "The key was withdrawn: "+reason)
+		return err
+	})
+	v.Reassessment = asked
+	return v, err
 }
 
 // Reconsider makes a withdrawn key a candidate again. It can then be admitted
 // as any other, on evidence.
 func (s *Service) Reconsider(ctx context.Context, by, fingerprint, reason string) (View, error) {
-	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key")
+	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key", func(context.Context, *store.Tx, time.Time, store.Key) error { return nil })
 }
 
-func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string) (View, error) {
+// move takes a key one step on, with what follows from that.
+func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string, follow func(ctx context.Context, tx *store.Tx, at time.Time, row store.Key) error) (View, error) {
 	fp, err := parse(fingerprint, "fingerprint")
 	if err != nil {
 		return View{}, err
@@ -189,11 +201,15 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 		return View{}, err
 	}
 	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error {
-		state := (&keyring.Key{History: historyOf(e.changes)}).StateAt(s.now())
+		now := s.now()
+		state := (&keyring.Key{History: historyOf(e.changes)}).StateAt(now)
 		if err := mayBecome(state, to); err != nil {
 			return err
 		}
-		return s.step(ctx, tx, by, fp, to, reason, struct {
+		if err := follow(ctx, tx, now, row); err != nil {
+			return err
+		}
+		return s.step(ctx, tx, by, fp, to, now, reason, struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			From        keyring.State       `json:"from"`
 			To          keyring.State       `json:"to"`
@@ -285,11 +301,11 @@ func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision f
 	return s.Show(ctx, string(fp))
 }
 
-// step records a change of state.
-func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, reason string, body any) error {
+// step records a change of state, which counts from then on.
+func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, at time.Time, reason string, body any) error {
 	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: body})
 	if err != nil {
 		return err
 	}
-	return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: s.now(), To: string(to), By: by, Reason: reason, Position: position})
+	return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: at, To: string(to), By: by, Reason: reason, Position: position})
 }

@@ -26,6 +26,9 @@ type Imported struct {
 	Publisher   string
 	// Revokes: the key was known, and is revoked from now on.
 	Revokes bool
+	// Reassessment is the number of the one that a revocation has entailed,
+	// or 0.
+	Reassessment int64
 	// Changes say what is new about a key that was known, safe to show.
 	Changes []string
 }
@@ -136,7 +139,8 @@ func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []strin
 
 // Import adds the keys of a text to the keyring as candidates, or what is new
 // about those that are known already. Nothing is kept when any part of it is
-// damaged or secret.
+// damaged or secret. What rests on a key that is revoked from then on is judged
+// again, see [Consequences].
 func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte) ([]Imported, []string, error) {
 	if publisher != "" {
 		if _, err := s.Publisher(ctx, publisher); err != nil {
@@ -161,6 +165,11 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 			if err != nil {
 				return err
 			}
+			if one.Revokes {
+				if one.Reassessment, err = s.follow.KeyFell(ctx, tx, by, rules.Now, one.Fingerprint, one.Certificate.Issuers(), "The key is revoked: "+one.Changes[0]); err != nil {
+					return err
+				}
+			}
 			out = append(out, one)
 			if one.Result == "unchanged" {
 				continue
@@ -178,7 +187,10 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		_, err := s.records.Append(ctx, tx, entries...)
 		return err
 	})
-	return out, notes, err
+	if err != nil {
+		return nil, nil, err
+	}
+	return out, notes, nil
 }
 
 // importOne stores what an import brings about one key.

@@ -26,12 +26,23 @@ type Service struct {
 	records *records.Service
 	now     func() time.Time
 	asker   Asker
+	follow  Consequences
 	ring    ring
 }
 
+// Consequences are what must follow when a key counts no longer. They are asked
+// for in the transaction of the decision, so that neither is there without the
+// other.
+type Consequences interface {
+	// KeyFell orders that everything be judged again, with the keyring as of
+	// a time, on which a signature by one of the issuers bears. It returns the
+	// number of the reassessment, or 0 when there is nothing.
+	KeyFell(ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string, reason string) (int64, error)
+}
+
 // New returns a Service. asker may be nil: then nothing can be looked up.
-func New(s *store.Store, r *records.Service, asker Asker, now func() time.Time) *Service {
-	return &Service{store: s, records: r, asker: asker, now: now}
+func New(s *store.Store, r *records.Service, asker Asker, follow Consequences, now func() time.Time) *Service {
+	return &Service{store: s, records: r, asker: asker, follow: follow, now: now}
 }
 
 // A NewPublisher is a publisher to be added.
@@ -157,6 +168,9 @@ type View struct {
 	Proposal *store.Proposal
 	Policy   judge.Policy
 	Rules    openpgp.Rules
+	// Reassessment is the number of the one that the decision has entailed,
+	// or 0; set by Withdraw.
+	Reassessment int64
 }
 
 // A Filter says which keys are listed; the zero value lists all.

@@ -15,6 +15,7 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/client"
 	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
 )
@@ -108,9 +109,8 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := servicetest.Prepare(t)
-	s, r := servicetest.Parts(t, c)
-	one, other := keys.New(s, r, nil, serve.Now), keys.New(s, r, nil, serve.Now) // two processes
-	require.NoError(t, one.InitPolicy(t.Context(), "a test"))
+	p := servicetest.Assemble(t, c, serve.Now)
+	one, other := p.Keys, keys.New(p.Store, p.Records, nil, reassess.NewOrders(p.Queue), serve.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.Snapshot(t.Context())
 		require.NoError(t, err)
@@ -171,8 +171,7 @@ func TestPoliciesOfPublishers(t *testing.T) {
 	require.Len(t, history, 4)
 	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
 	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
-	store, records := servicetest.Parts(t, c)
-	service := keys.New(store, records, nil, serve.Now)
+	service := servicetest.Assemble(t, c, serve.Now).Keys
 	for version, want := range shown {
 		p, err := service.Policies(t.Context(), version)
 		require.NoError(t, err)
@@ -204,10 +203,8 @@ func mustJSON(t *testing.T, v any) json.RawMessage {
 func TestExpiring(t *testing.T) {
 	t.Parallel()
 	c := servicetest.Prepare(t)
-	s, r := servicetest.Parts(t, c)
 	clock := born.AddDate(0, 1, 0)
-	k := keys.New(s, r, nil, func() time.Time { return clock })
-	require.NoError(t, k.InitPolicy(t.Context(), "a test"))
+	k := servicetest.Assemble(t, c, func() time.Time { return clock }).Keys
 	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "corran", Name: "Corran"})
 	require.NoError(t, err)
 	made := pgptest.NewCertificate(pgptest.NewKey("expiring", pgptest.Ed25519, born)).

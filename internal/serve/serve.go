@@ -24,6 +24,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
 	"endeixis/internal/outside"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -39,6 +40,7 @@ type Service struct {
 	batches *batches.Service
 	depots  *depots.Depots
 	origins *origins.Origins
+	queue   *jobs.Queue
 }
 
 // Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
@@ -83,11 +85,15 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 		return nil, err
 	}
 	recs := records.New(s, Now)
-	k := keys.New(s, recs, asker, Now)
+	queue, err := jobs.NewQueue()
+	if err != nil {
+		return nil, err
+	}
+	k := keys.New(s, recs, asker, reassess.NewOrders(queue), Now)
 	d := depots.New(c.Depots)
 	return &Service{
-		config: c, log: log, store: s, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
-		batches: batches.New(s, recs, k, d, places, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
+		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
+		batches: batches.New(s, recs, k, d, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
 	}, nil
 }
 
@@ -134,16 +140,10 @@ func (s *Service) refreshKeys(ctx context.Context) {
 		if err != nil {
 			s.log.Warn("keys could not be looked up again", "error", err)
 		}
-		var imported []keys.Imported
 		for _, r := range refreshed {
-			imported = append(imported, r.Imported)
 			if r.Result == "updated" {
 				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
 			}
-		}
-		// The sweep takes them up.
-		if _, err := s.batches.ReassessRevoked(ctx, "endeixisd", imported); err != nil {
-			s.log.Warn("what rests on a revoked key could not be judged again", "error", err)
 		}
 	}
 }
@@ -209,7 +209,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, s.batches, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}
@@ -226,7 +226,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 
 	handler := api.New(api.Parts{
 		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots, Origins: s.origins,
-		Jobs: runner, Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
+		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -254,7 +254,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
-	runner, err := jobs.New(s.store, s.batches, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}

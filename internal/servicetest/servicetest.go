@@ -18,9 +18,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/demo/scenario"
+	"endeixis/internal/batches"
 	"endeixis/internal/client"
 	"endeixis/internal/config"
+	"endeixis/internal/depots"
+	"endeixis/internal/jobs"
+	"endeixis/internal/keys"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/store"
@@ -112,18 +117,35 @@ func Prepare(t testing.TB) config.Config {
 	}
 }
 
-// Parts opens the database of a configuration, with its tables and the ledger's
-// key, for tests that need no service around them.
-func Parts(t testing.TB, c config.Config) (*store.Store, *records.Service) {
+// Parts are those of a service, put together without anybody who works on jobs:
+// the test decides what is done, and when.
+type Parts struct {
+	Store   *store.Store
+	Records *records.Service
+	Queue   *jobs.Queue
+	Keys    *keys.Service
+	Batches *batches.Service
+	// Depots can be changed, as if a depot had been moved away.
+	Depots map[string]string
+}
+
+// Assemble opens the database of a configuration, with its tables, the ledger's
+// key and the default policy, and puts the parts together. now is their clock.
+func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	t.Helper()
 	s, err := store.Open(t.Context(), c.Database.URL)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	require.NoError(t, s.Migrate(t.Context()))
-	r := records.New(s, serve.Now)
-	_, err = r.Init(t.Context(), c.Ledger.KeyFile, c.Name)
+	p := &Parts{Store: s, Records: records.New(s, now), Depots: c.Depots}
+	_, err = p.Records.Init(t.Context(), c.Ledger.KeyFile, c.Name)
 	require.NoError(t, err)
-	return s, r
+	p.Queue, err = jobs.NewQueue()
+	require.NoError(t, err)
+	p.Keys = keys.New(s, p.Records, nil, reassess.NewOrders(p.Queue), now)
+	require.NoError(t, p.Keys.InitPolicy(t.Context(), "a test"))
+	p.Batches = batches.New(s, p.Records, p.Keys, depots.New(c.Depots), nil, p.Queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
+	return p
 }
 
 // Start starts a service with the demo's people, publishers and keys.

@@ -289,6 +289,14 @@ func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
 	return version, err
 }
 
+// PolicyVersion returns the number of the newest version, or 0 where there is
+// none yet.
+func (s Reads) PolicyVersion(ctx context.Context) (int64, error) {
+	var version int64
+	err := s.q.GetContext(ctx, &version, `SELECT coalesce(max(version), 0) FROM policies`)
+	return version, explain(err)
+}
+
 // PoliciesAsOf returns the newest row of each name as of a version, or as of now
 // when version is 0.
 func (s Reads) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {

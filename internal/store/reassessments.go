@@ -88,12 +88,14 @@ type Reassessment struct {
 	Items         int        `db:"items"`
 	Changed       int        `db:"changed"`
 	Position      *int64     `db:"position"`
+	// Note says why a run failed, or is empty.
+	Note string `db:"note"`
 }
 
 // AddReassessment stores a new run and returns its number.
-func (s *Store) AddReassessment(ctx context.Context, r Reassessment) (int64, error) {
+func (t *Tx) AddReassessment(ctx context.Context, r Reassessment) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO reassessments (reason, selection, policy_version, asked_by, created_at, state) VALUES ($1, $2, $3, $4, $5, 'waiting') RETURNING id`,
+	err := t.tx.GetContext(ctx, &id, `INSERT INTO reassessments (reason, selection, policy_version, asked_by, created_at, state) VALUES ($1, $2, $3, $4, $5, 'waiting') RETURNING id`,
 		r.Reason, string(r.Selection), r.PolicyVersion, r.AskedBy, r.CreatedAt)
 	return id, explain(err)
 }
@@ -105,11 +107,17 @@ func (s Reads) Reassessment(ctx context.Context, id int64) (Reassessment, error)
 	return r, explain(err)
 }
 
-// Reassessments lists runs, the newest first; waiting lists only those that are
-// not done.
-func (s Reads) Reassessments(ctx context.Context, waiting bool, limit int) ([]Reassessment, error) {
+// Reassessments lists runs, the newest first.
+func (s Reads) Reassessments(ctx context.Context, limit int) ([]Reassessment, error) {
 	out := []Reassessment{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE NOT $1 OR state = 'waiting' ORDER BY id DESC LIMIT $2`, waiting, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments ORDER BY id DESC LIMIT $1`, limit)
+	return out, explain(err)
+}
+
+// Waiting lists the numbers of the runs that are not ended.
+func (s Reads) Waiting(ctx context.Context) ([]int64, error) {
+	out := []int64{}
+	err := s.q.SelectContext(ctx, &out, `SELECT id FROM reassessments WHERE state = 'waiting' ORDER BY id`)
 	return out, explain(err)
 }
 
@@ -164,9 +172,10 @@ func (t *Tx) RejudgedCount(ctx context.Context, reassessment int64) (int, error)
 	return n, err
 }
 
-// FinishReassessment closes a run.
-func (t *Tx) FinishReassessment(ctx context.Context, id int64, at time.Time, items, changed int, position int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = 'done', finished_at = $2, items = $3, changed = $4, position = $5 WHERE id = $1`, id, at, items, changed, position)
+// FinishReassessment closes a run, in the state "done" or "failed".
+func (t *Tx) FinishReassessment(ctx context.Context, id int64, state, note string, at time.Time, items, changed int, position int64) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = $2, note = $3, finished_at = $4, items = $5, changed = $6, position = $7 WHERE id = $1`,
+		id, state, note, at, items, changed, position)
 	return err
 }
 

@@ -355,7 +355,8 @@ type Reassessment struct {
 	By        string     `json:"by"`
 	Created   time.Time  `json:"created" doc:"Keyring, policy and waivers were asked as of then."`
 	Finished  *time.Time `json:"finished,omitempty"`
-	State     string     `json:"state" enum:"waiting,done"`
+	State     string     `json:"state" enum:"waiting,done,failed"`
+	Note      string     `json:"note,omitempty" doc:"Why it failed."`
 	Policy    int64      `json:"policy"`
 	Judged    int        `json:"judged" doc:"Items that were judged again."`
 	Changed   int        `json:"changed" doc:"Artifacts whose verdict changed."`

@@ -25,6 +25,7 @@ export type Sighting = components["schemas"]["Sighting"];
 export type LedgerRecord = components["schemas"]["Record"];
 export type Reach = components["schemas"]["Reach"];
 export type Rejudge = components["schemas"]["Rejudge"];
+export type Reassessment = components["schemas"]["Reassessment"];
 export type Selection = components["schemas"]["Selection"];
 export type LookUp = components["schemas"]["LookUp"];
 export type Import = components["schemas"]["Import"];

@@ -1,6 +1,6 @@
 import { Link, useParams } from "react-router";
 
-import type { Selection } from "../../api/client";
+import type { Reassessment, Selection } from "../../api/client";
 import { useReassessment, useReassessments } from "../../api/hooks";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
@@ -28,7 +28,7 @@ export function ReassessmentsPage() {
             <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
               Reassessment {r.id}
             </Link>{" "}
-            of {selected(r.selection)}, {r.state === "done" ? `${String(r.changed)} of ${String(r.judged)} changed` : "waiting"}
+            of {selected(r.selection)}, {progress(r)}
             <p className="text-sm">
               {r.reason} <span className="soft">— {r.by}, {moment(r.created)}</span>
             </p>
@@ -55,9 +55,13 @@ export function ReassessmentPage() {
         </p>
         <p>{r.reason}</p>
       </div>
-      {r.state === "waiting" ? (
-        <p role="status">It is being done.</p>
-      ) : (
+      {r.state === "waiting" && <p role="status">It is being done.</p>}
+      {r.state === "failed" && (
+        <p role="alert" className="font-semibold">
+          {r.note} {r.changed} verdicts were changed until then, and stand. Ask for it again once the cause is found.
+        </p>
+      )}
+      {r.state === "done" && (
         <p role="status" className="font-semibold">
           {r.judged} items were judged again, and {r.changed} verdicts changed.
         </p>
@@ -74,6 +78,17 @@ export function ReassessmentPage() {
       )}
     </div>
   );
+}
+
+function progress(r: Reassessment): string {
+  switch (r.state) {
+    case "waiting":
+      return "waiting";
+    case "failed":
+      return "given up";
+    case "done":
+      return `${String(r.changed)} of ${String(r.judged)} changed`;
+  }
 }
 
 function selected(s: Selection): string {

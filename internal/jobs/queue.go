@@ -1,0 +1,49 @@
+package jobs
+
+import (
+	"context"
+	"database/sql"
+	"log/slog"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+
+	"endeixis/internal/store"
+)
+
+// A Queue takes jobs in the transaction that makes them necessary: they are
+// there when it is committed, and only then. It works on none; that is for a
+// [Runner], in this process or another.
+type Queue struct{ client *river.Client[*sql.Tx] }
+
+// NewQueue returns a Queue.
+func NewQueue() (*Queue, error) {
+	// What goes wrong is returned, or ends the transaction; it is not logged too.
+	client, err := river.NewClient(riverdatabasesql.New(nil), &river.Config{Logger: slog.New(slog.DiscardHandler)})
+	return &Queue{client}, err
+}
+
+// Survey asks for the survey of a batch.
+func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, depot string) error {
+	_, err := q.client.InsertTx(ctx, tx.SQL(), SurveyArgs{Batch: batch, Depot: depot}, nil)
+	return err
+}
+
+// Slices asks for the measuring of slices of a batch.
+func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, depot string, slices []int) error {
+	if len(slices) == 0 {
+		return nil
+	}
+	params := make([]river.InsertManyParams, len(slices))
+	for i, slice := range slices {
+		params[i].Args = SliceArgs{Batch: batch, Slice: slice, Depot: depot}
+	}
+	_, err := q.client.InsertManyTx(ctx, tx.SQL(), params)
+	return err
+}
+
+// Reassess asks for a reassessment.
+func (q *Queue) Reassess(ctx context.Context, tx *store.Tx, id int64) error {
+	_, err := q.client.InsertTx(ctx, tx.SQL(), ReassessArgs{Reassessment: id}, nil)
+	return err
+}

@@ -1,0 +1,203 @@
+package reassess_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/batches"
+	"endeixis/internal/config"
+	"endeixis/internal/keys"
+	"endeixis/internal/serve"
+	"endeixis/internal/servicetest"
+)
+
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
+var born = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
+
+// A cleared is a service without workers in which one artifact is cleared by one
+// key.
+type cleared struct {
+	*servicetest.Parts
+	config config.Config
+	key    *pgptest.Key
+	batch  int64
+	sql    *pgx.Conn
+}
+
+func clearedBy(t *testing.T) *cleared {
+	t.Helper()
+	c := servicetest.Prepare(t)
+	out := &cleared{Parts: servicetest.Assemble(t, c, serve.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
+	dir := filepath.Join(c.Depots["quayside"], "falling")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	content := []byte("a gauge's firmware")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin"), content, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin.sig"), out.key.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}), 0o644))
+
+	_, err := out.Keys.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	require.NoError(t, err)
+	certificate := pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
+	_, _, err = out.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes())
+	require.NoError(t, err)
+	fp := out.key.Fingerprint()
+	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
+		_, _, err := out.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+	}
+	_, err = out.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"})
+	require.NoError(t, err)
+
+	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "falling"})
+	require.NoError(t, err)
+	slices, err := out.Batches.Survey(t.Context(), made.ID)
+	require.NoError(t, err)
+	for _, slice := range slices {
+		require.NoError(t, out.Batches.Measure(t.Context(), made.ID, slice))
+	}
+	_, err = out.Batches.Finish(t.Context(), made.ID)
+	require.NoError(t, err)
+	made, err = out.Batches.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	require.Equal(t, "cleared", *made.Verdict)
+	out.batch = made.ID
+	out.sql, err = pgx.Connect(t.Context(), c.Database.URL)
+	require.NoError(t, err)
+	t.Cleanup(func() { out.sql.Close(context.Background()) }) //nolint:errcheck // the test is over
+	return out
+}
+
+func (c *cleared) withdraw(ctx context.Context) error {
+	_, err := c.Keys.Withdraw(ctx, "tobiah", c.key.Fingerprint(), "its owner lost it")
+	return err
+}
+
+func (c *cleared) revoke(ctx context.Context) error {
+	revoked := pgptest.NewCertificate(c.key).Key(c.key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
+	_, _, err := c.Keys.Import(ctx, "tobiah", "", "a test", revoked.Bytes())
+	return err
+}
+
+// stored counts what a decision and its consequence have left in the database.
+func (c *cleared) stored(t *testing.T) map[string]int {
+	t.Helper()
+	out := map[string]int{}
+	for name, sql := range map[string]string{
+		"decision": `SELECT count(*) FROM ledger_records WHERE kind IN ('key-step', 'key-imported')`,
+		"state":    `SELECT (SELECT count(*) FROM key_changes) + (SELECT sum(revision) FROM keys)`,
+		"order":    `SELECT count(*) FROM reassessments`,
+		"job":      `SELECT count(*) FROM river_job WHERE kind = 'reassess'`,
+	} {
+		var n int
+		require.NoError(t, c.sql.QueryRow(t.Context(), sql).Scan(&n))
+		out[name] = n
+	}
+	return out
+}
+
+// grown says by how much what is stored has grown.
+func grown(before, after map[string]int) map[string]int {
+	out := map[string]int{}
+	for name, n := range after {
+		out[name] = n - before[name]
+	}
+	return out
+}
+
+var (
+	nothing    = map[string]int{"decision": 0, "state": 0, "order": 0, "job": 0}
+	everything = map[string]int{"decision": 1, "state": 1, "order": 1, "job": 1}
+)
+
+// fell are the two ways in which a key that something rests on falls.
+var fell = map[string]func(*cleared, context.Context) error{"withdrawal": (*cleared).withdraw, "revocation": (*cleared).revoke}
+
+// TestConsequenceIsStoredWithTheDecision ends the program right behind the
+// decision: the next one that starts finds what has to follow, and does it.
+func TestConsequenceIsStoredWithTheDecision(t *testing.T) {
+	t.Parallel()
+	for name, fall := range fell {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := clearedBy(t)
+			before := c.stored(t)
+			require.NoError(t, fall(c, t.Context()))
+			assert.Equal(t, everything, grown(before, c.stored(t)))
+			servicetest.StartWith(t, c.config)
+			assert.Eventually(t, func() bool {
+				now, err := c.Store.RejudgedOf(t.Context(), c.batch, []int{0})
+				return err == nil && len(now) == 1 && now[0].After != "cleared"
+			}, 30*time.Second, 50*time.Millisecond)
+		})
+	}
+}
+
+// TestDecisionWithoutConsequenceIsNone lets each of the writes fail in turn:
+// then none of the others is there.
+func TestDecisionWithoutConsequenceIsNone(t *testing.T) {
+	t.Parallel()
+	for name, fall := range fell {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := clearedBy(t)
+			before := c.stored(t)
+			last := map[string]string{"withdrawal": "key_changes", "revocation": "keys"}[name]
+			for _, table := range []string{"river_job", "reassessments", "ledger_records", last} {
+				c.refuse(t, table)
+				assert.ErrorContains(t, fall(c, t.Context()), "made to fail", table)
+				assert.Equal(t, nothing, grown(before, c.stored(t)), table)
+				_, err := c.sql.Exec(t.Context(), `DROP TRIGGER fails ON `+table)
+				require.NoError(t, err)
+			}
+			require.NoError(t, fall(c, t.Context()))
+			assert.Equal(t, everything, grown(before, c.stored(t)))
+		})
+	}
+}
+
+// refuse makes every write to a table fail.
+func (c *cleared) refuse(t *testing.T, table string) {
+	t.Helper()
+	_, err := c.sql.Exec(t.Context(), fmt.Sprintf(`CREATE OR REPLACE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
+		CREATE TRIGGER fails BEFORE INSERT OR UPDATE ON %s FOR EACH ROW EXECUTE FUNCTION fails()`, table))
+	require.NoError(t, err)
+}
+
+// TestCancelledBetween gives up at ever later moments, as a browser does that is
+// closed: either all of it is there or nothing.
+func TestCancelledBetween(t *testing.T) {
+	t.Parallel()
+	for name, fall := range fell {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := clearedBy(t)
+			before := c.stored(t)
+			given := 0
+			for after := time.Duration(0); ; after += 500 * time.Microsecond {
+				ctx, cancel := context.WithTimeout(t.Context(), after)
+				err := fall(c, ctx)
+				cancel()
+				now := grown(before, c.stored(t))
+				if now["decision"] == 0 {
+					require.Error(t, err)
+					require.Equal(t, nothing, now)
+					given++
+					continue
+				}
+				require.Equal(t, everything, now, "given up after %v", after)
+				break
+			}
+			assert.Positive(t, given, "it was never given up")
+		})
+	}
+}

@@ -1,0 +1,84 @@
+// Package reassess judges stored measurements again: on somebody's request, or
+// because a key has fallen on which something rests.
+package reassess
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"endeixis/core/openpgp"
+	"endeixis/internal/store"
+)
+
+// A Selection says what is judged again. At least one field is set, or All.
+type Selection struct {
+	Batch     int64               `json:"batch,omitempty"`
+	Publisher string              `json:"publisher,omitempty"`
+	Key       openpgp.Fingerprint `json:"key,omitempty"`
+	From      *time.Time          `json:"from,omitempty"`
+	To        *time.Time          `json:"to,omitempty"`
+	All       bool                `json:"all,omitempty"`
+}
+
+// Empty reports whether nothing is selected.
+func (s Selection) Empty() bool {
+	return s.Batch == 0 && s.Publisher == "" && s.Key == "" && s.From == nil && s.To == nil && !s.All
+}
+
+// String says what is selected, for people.
+func (s Selection) String() string {
+	switch {
+	case s.Key != "":
+		return string(s.Key)
+	case s.Publisher != "":
+		return s.Publisher
+	case s.Batch != 0:
+		return "one batch"
+	case s.From != nil || s.To != nil:
+		return "a period"
+	}
+	return "everything"
+}
+
+// Jobs asks for work in the transaction that makes it necessary.
+type Jobs interface {
+	Reassess(ctx context.Context, tx *store.Tx, id int64) error
+}
+
+// Orders stores what is to be judged again, each with the job that does it, in
+// the transaction of the decision that it follows from.
+type Orders struct{ jobs Jobs }
+
+// NewOrders returns Orders that are carried out by the queue.
+func NewOrders(jobs Jobs) *Orders { return &Orders{jobs} }
+
+// Place orders a reassessment with the keyring as of a time and the policy in
+// force.
+func (o *Orders) Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel Selection, reason string) (store.Reassessment, error) {
+	text, err := json.Marshal(sel)
+	if err != nil {
+		return store.Reassessment{}, err
+	}
+	version, err := tx.PolicyVersion(ctx)
+	if err != nil {
+		return store.Reassessment{}, err
+	}
+	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: version, AskedBy: by, CreatedAt: at, State: "waiting"}
+	if r.ID, err = tx.AddReassessment(ctx, r); err != nil {
+		return store.Reassessment{}, err
+	}
+	return r, o.jobs.Reassess(ctx, tx, r.ID)
+}
+
+// KeyFell orders that what rests on a key be judged again. issuers are what
+// signatures by it may name. It returns the number of the reassessment, or 0
+// when nothing rests on the key.
+func (o *Orders) KeyFell(ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string, reason string) (int64, error) {
+	ids, err := tx.SelectedBatches(ctx, store.Selection{Issuers: issuers})
+	if err != nil || len(ids) == 0 {
+		return 0, err
+	}
+	r, err := o.Place(ctx, tx, by, at, Selection{Key: key}, reason)
+	return r.ID, err
+}
