@@ -1,4 +1,4 @@
-package judge
+package judge_test
 
 import (
 	"bytes"
@@ -7,7 +7,6 @@ import (
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -20,11 +19,13 @@ import (
 	"pgregory.net/rapid"
 
 	"endeixis/core/container/packtest"
+	. "endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 )
 
 var (
@@ -67,7 +68,7 @@ type result struct {
 	manifests map[string]*Voucher
 }
 
-// judgeFolder runs survey, measure and judge over files in memory.
+// judgeFolder surveys, measures and judges files in memory.
 func judgeFolder(t *testing.T, files map[string]string, given string, adjust func(*Basis)) result {
 	t.Helper()
 	return judgeWith(t, files, given, survey.Options{}, adjust)
@@ -79,49 +80,46 @@ func judgeWith(t *testing.T, files map[string]string, given string, opts survey.
 	for name, content := range files {
 		fsys[name] = &fstest.MapFile{Data: []byte(content)}
 	}
-	s, err := survey.Run(t.Context(), fsys, opts)
+	plan, err := survey.Run(t.Context(), fsys, opts)
+	require.NoError(t, err)
+	measured, err := verify.Measure(t.Context(), fsys, plan, measure.Witness{})
 	require.NoError(t, err)
 	keys := ring(t)
-	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, s.Items)}
+	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, plan.Items)}
 	if adjust != nil {
 		adjust(&b)
 	}
 	r := result{artifacts: map[string]Outcome{}, manifests: map[string]*Voucher{}}
-	measured := map[string]measure.Measurement{}
-	inFiles := measuredFiles(t, fsys, s)
-	for i := range s.Items {
-		item := &s.Items[i]
-		var m measure.Measurement
-		if content, ok := s.Contents[item.Path]; ok {
-			m, err = measure.Bytes(t.Context(), bytes.NewReader(content), item, measure.Witness{})
-		} else {
-			m = inFiles[item.Path]
-		}
-		require.NoError(t, err)
-		// What is stored is JSON: nothing may be lost on the way.
-		text, err := json.Marshal(struct {
-			I *survey.Item
-			M measure.Measurement
-		}{item, m})
-		require.NoError(t, err)
-		var back struct {
-			I *survey.Item
-			M measure.Measurement
-		}
-		require.NoError(t, json.Unmarshal(text, &back))
-		*item, measured[item.Path] = *back.I, back.M
-	}
-	for i := range s.Items {
-		if item, m := &s.Items[i], measured[s.Items[i].Path]; item.Role == survey.Manifest {
-			r.manifests[item.Path] = b.Manifest(item, &m)
-		}
-	}
-	for i := range s.Items {
-		if item, m := &s.Items[i], measured[s.Items[i].Path]; item.Role == survey.Artifact {
-			r.artifacts[item.Path] = b.Artifact(item, &m, around(r, item))
+	session := verify.New(b)
+	for _, role := range []survey.Role{survey.Manifest, survey.Artifact} {
+		for i := range plan.Items {
+			if plan.Items[i].Role != role {
+				continue
+			}
+			item, m := stored(t, &plan.Items[i], measured[plan.Items[i].Path])
+			if role == survey.Manifest {
+				r.manifests[item.Path] = session.Manifest(item, m)
+				continue
+			}
+			r.artifacts[item.Path] = session.Judge(item, m)
 		}
 	}
 	return r
+}
+
+// stored returns an item and its measurement as they come back from where they
+// are kept, as JSON: nothing may be lost on the way.
+func stored(t *testing.T, item *survey.Item, m measure.Measurement) (*survey.Item, *measure.Measurement) {
+	t.Helper()
+	itemText, err := json.Marshal(item)
+	require.NoError(t, err)
+	text, err := json.Marshal(m)
+	require.NoError(t, err)
+	var itemBack survey.Item
+	var back measure.Measurement
+	require.NoError(t, json.Unmarshal(itemText, &itemBack))
+	require.NoError(t, json.Unmarshal(text, &back))
+	return &itemBack, &back
 }
 
 func sums(lines ...string) string { return strings.Join(lines, "\n") + "\n" }
@@ -517,34 +515,6 @@ func TestNothingClearsWithoutAnAdmittedSigner(t *testing.T) {
 	})
 }
 
-// measuredFiles measures the files of a survey that it has not read itself.
-func measuredFiles(t *testing.T, fsys fs.FS, s *survey.Survey) map[string]measure.Measurement {
-	out := map[string]measure.Measurement{}
-	files := map[string][]*survey.Item{}
-	for i := range s.Items {
-		item := &s.Items[i]
-		if _, ok := s.Contents[item.Path]; !ok {
-			files[survey.Outermost(item.Path)] = append(files[survey.Outermost(item.Path)], item)
-		}
-	}
-	for path, items := range files {
-		all, err := measure.Open(t.Context(), fsys, path, items, measure.Witness{}, nil)
-		require.NoError(t, err)
-		maps.Copy(out, all)
-	}
-	return out
-}
-
-// around returns what an item rests on; containers are judged before.
-func around(r result, item *survey.Item) Surroundings {
-	on := Surroundings{Vouchers: r.manifests}
-	if item.Inside != nil {
-		holder := r.artifacts[item.Inside.Of]
-		on.Around = &holder
-	}
-	return on
-}
-
 // TestInsideContainers judges what lies inside archives: by lists outside and
 // inside, by signatures, and by what vouches for the archive.
 func TestInsideContainers(t *testing.T) {
@@ -799,19 +769,4 @@ func TestPoliciesOfTheirOwn(t *testing.T) {
 	_, err := before.With([]byte(`{"curves": ["Ed448"]}`))
 	require.NoError(t, err)
 	assert.True(t, before.Equal(DefaultPolicy()), "the policy itself is untouched")
-}
-
-// TestWhosePolicyAListHas: a signature that does not count chooses no policy.
-func TestWhosePolicyAListHas(t *testing.T) {
-	lax := DefaultPolicy()
-	lax.CorroborationChannels = 2
-	b := Basis{Policy: DefaultPolicy(), Own: map[string]Policy{"brackwater": lax}, Expected: Expectation{Publishers: []string{"tidewright"}, How: "given"}}
-	signed := &Voucher{best: &finding{key: &keyring.Key{Publisher: "brackwater"}}}
-	assert.Zero(t, b.policyFor(signed).CorroborationChannels)
-	signed.best.carries = true
-	assert.Equal(t, 2, b.policyFor(signed).CorroborationChannels)
-	b.Expected.Publishers = []string{"brackwater"}
-	for _, v := range []*Voucher{nil, {}} {
-		assert.Equal(t, 2, b.policyFor(v).CorroborationChannels, "an unsigned list is judged as its publisher's")
-	}
 }

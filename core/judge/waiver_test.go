@@ -1,4 +1,4 @@
-package judge
+package judge_test
 
 import (
 	"crypto/md5"
@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	. "endeixis/core/judge"
 	"endeixis/core/openpgp/pgptest"
 )
 

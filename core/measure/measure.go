@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"time"
 
-	"endeixis/core/container"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/openpgp"
@@ -206,67 +205,4 @@ func (m *Measurement) HashOf(file string, index int) openpgp.Document {
 		}
 	}
 	return openpgp.Document{}
-}
-
-// A Memory is what a batch and the record know of other files.
-type Memory struct {
-	// Known are the digests of all entries of the batch, in hexadecimal.
-	Known map[string]diagnose.Elsewhere
-	// Earlier is the earlier item that was cleared with the same bytes, or
-	// nil.
-	Earlier *diagnose.Earlier
-}
-
-// LookElsewhere keeps with the measurement of a file that nothing lists that
-// its bytes are those of another entry, or of an earlier release, if they are.
-// Nothing is read.
-func (m *Measurement) LookElsewhere(item *survey.Item, known Memory) {
-	var findings []diagnose.Finding
-	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known.Known); found != nil {
-		findings = append(findings, *found)
-	}
-	if found := diagnose.KnownRelease(known.Earlier); found != nil {
-		findings = append(findings, *found)
-	}
-	if len(findings) > 0 {
-		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: findings})
-	}
-}
-
-// Explain diagnoses why the item does not match an entry, and keeps the result
-// with the measurement. r is the file from its beginning; it is read once. A
-// file that cannot be read again is left unexplained. Where all else fails,
-// files of fsys that by their names may hold this one are read, up to maxBytes;
-// fsys may be nil.
-func (m *Measurement) Explain(ctx context.Context, fsys fs.FS, maxBytes int64, r io.Reader, item *survey.Item, entry *survey.Listing, known Memory) error {
-	at, _ := r.(io.ReaderAt)
-	found, err := diagnose.Run(ctx, r, diagnose.Case{
-		Name: item.Path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
-		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known.Known, Earlier: known.Earlier, At: at,
-		Around: holdersOf(fsys, item.Path, maxBytes),
-	})
-	if err != nil {
-		if ctx.Err() != nil {
-			return err
-		}
-		return nil
-	}
-	m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found})
-	return nil
-}
-
-// holdersOf returns the files that by their names may hold the one at path:
-// “x.img.gz” and “x.zip” for “x.img”.
-func holdersOf(fsys fs.FS, path string, maxBytes int64) []diagnose.Holder {
-	if fsys == nil || survey.Outermost(path) != path {
-		return nil
-	}
-	var out []diagnose.Holder
-	for _, name := range container.NamesAround(path) {
-		info, err := fs.Stat(fsys, name)
-		if err == nil && info.Mode().IsRegular() && info.Size() <= maxBytes {
-			out = append(out, diagnose.Holder{Name: name, Open: func() (io.ReadCloser, error) { return fsys.Open(name) }})
-		}
-	}
-	return out
 }

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"strings"
 	"sync"
@@ -23,6 +22,7 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
@@ -223,23 +223,28 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		}
 		return nil, s.fail(ctx, b, err)
 	}
-	measured, err := s.measureRead(ctx, plan, b.AskedBy)
+	measured, err := verify.Read(ctx, plan, s.witness(b.AskedBy))
 	if err != nil {
 		return nil, err
 	}
-	court, err := s.court(ctx, b, judge.Expectation{})
+	ring, err := s.keys.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
-	court.basis.Expected = judge.Expect(b.Publisher, court.basis.Keyring, plan.Items)
-	expected, err := json.Marshal(court.basis.Expected)
+	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
 		return nil, err
 	}
+	basis.Expected = judge.Expect(b.Publisher, ring, plan.Items)
+	expected, err := json.Marshal(basis.Expected)
+	if err != nil {
+		return nil, err
+	}
+	session := verify.New(basis)
 	for i := range plan.Items {
 		if item := &plan.Items[i]; item.Role == survey.Manifest {
 			if m, ok := measured[item.Path]; ok {
-				court.vouchers[item.Path] = court.basis.Manifest(item, &m)
+				session.Manifest(item, &m)
 			}
 		}
 	}
@@ -258,17 +263,17 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	for i, a := range plan.Absent {
 		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
 	}
-	var done []settled
+	var done []verify.Settled
 	for i := range plan.Items {
 		item := &plan.Items[i]
 		if m, ok := measured[item.Path]; ok {
-			done = append(done, settled{n: rows[i].N, item: item, m: m})
+			done = append(done, verify.Settled{N: rows[i].N, Item: item, Measurement: m})
 		}
 	}
-	known := s.memory(id, func() (map[string]diagnose.Elsewhere, error) { return statedIn(plan), nil })
-	if err := court.settleAll(ctx, done, folder.FS(), known, func(d *settled) (io.ReadCloser, error) {
-		return io.NopCloser(bytes.NewReader(plan.Contents[d.item.Path])), nil
-	}); err != nil {
+	known := memory{s.store, id, func() (map[string]diagnose.Elsewhere, error) { return verify.Stated(plan), nil }}
+	if err := session.Settle(ctx, done, verify.Bytes{Folder: folder.FS(), Again: func(d *verify.Settled) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(plan.Contents[d.Item.Path])), nil
+	}}, known); err != nil {
 		return nil, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
@@ -294,30 +299,12 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		if err := tx.Announce(ctx, id); err != nil {
 			return err
 		}
-		return s.settle(ctx, tx, b, court.basis.Expected, done)
+		return s.settle(ctx, tx, b, basis.Expected, done)
 	})
 	if err != nil {
 		return nil, err
 	}
 	return open, nil
-}
-
-// measureRead measures the files that the survey has read, from memory.
-func (s *Service) measureRead(ctx context.Context, plan *survey.Survey, by string) (map[string]measure.Measurement, error) {
-	out := map[string]measure.Measurement{}
-	for i := range plan.Items {
-		item := &plan.Items[i]
-		content, ok := plan.Contents[item.Path]
-		if !ok {
-			continue
-		}
-		m, err := measure.Bytes(ctx, bytes.NewReader(content), item, s.witness(by))
-		if err != nil {
-			return nil, err
-		}
-		out[item.Path] = m
-	}
-	return out, nil
 }
 
 func (s *Service) witness(by string) measure.Witness {
@@ -364,58 +351,30 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 	return rest, rows, nil
 }
 
-// A court is what the items of one batch are judged with.
-type court struct {
-	basis    judge.Basis
-	vouchers map[string]*judge.Voucher
-	// around holds the outcomes of containers, by path.
-	around map[string]*judge.Outcome
-	// rests tells, when judging again, on which of them a key bears.
-	rests map[string]bool
-}
-
-func (s *Service) court(ctx context.Context, b store.Batch, expected judge.Expectation) (*court, error) {
-	ring, err := s.keys.Snapshot(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return s.courtWith(ctx, b, expected, ring)
-}
-
-func (s *Service) courtWith(ctx context.Context, b store.Batch, expected judge.Expectation, ring *keyring.Keyring) (*court, error) {
+// basis returns what the items of a batch are judged by.
+func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyring) (judge.Basis, error) {
 	policies, err := s.keys.Policies(ctx, b.PolicyVersion)
 	if err != nil {
-		return nil, err
+		return judge.Basis{}, err
 	}
 	waivers, err := s.keys.WaiversAsOf(ctx, b.JudgedAsOf)
 	if err != nil {
-		return nil, err
+		return judge.Basis{}, err
 	}
-	return &court{
-		basis:    judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf, Expected: expected},
-		vouchers: map[string]*judge.Voucher{}, around: map[string]*judge.Outcome{}, rests: map[string]bool{},
-	}, nil
+	return judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf}, nil
 }
 
-// summon judges the manifests of a batch again from what is stored, so that
-// its artifacts can rest on them.
-func (s *Service) summon(ctx context.Context, b store.Batch) (*court, error) {
-	ring, err := s.keys.Snapshot(ctx)
+// resume returns a session for a batch that is surveyed, with its manifests
+// judged again from what is stored, so that its artifacts can rest on them.
+func (s *Service) resume(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
+	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
 		return nil, err
 	}
-	return s.summonWith(ctx, b, ring)
-}
-
-func (s *Service) summonWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*court, error) {
-	var expected judge.Expectation
-	if err := json.Unmarshal(b.Expected, &expected); err != nil {
+	if err := json.Unmarshal(b.Expected, &basis.Expected); err != nil {
 		return nil, err
 	}
-	c, err := s.courtWith(ctx, b, expected, ring)
-	if err != nil {
-		return nil, err
-	}
+	session := verify.New(basis)
 	manifests, err := s.store.Items(ctx, b.ID, store.ItemFilter{Role: string(survey.Manifest), After: -1, Limit: 1_000_000})
 	if err != nil {
 		return nil, err
@@ -429,157 +388,32 @@ func (s *Service) summonWith(ctx context.Context, b store.Batch, ring *keyring.K
 		if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err != nil {
 			return nil, err
 		}
-		c.vouchers[item.Path] = c.basis.Manifest(&item, &m)
+		session.Manifest(&item, &m)
 	}
-	return c, nil
+	return session, nil
 }
 
-func (c *court) judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
-	switch item.Role {
-	case survey.Artifact:
-		on := judge.Surroundings{Vouchers: c.vouchers}
-		if item.Inside != nil {
-			on.Around = c.around[item.Inside.Of]
-		}
-		return c.basis.Artifact(item, m, on)
-	case survey.Manifest:
-		if v, ok := c.vouchers[item.Path]; ok {
-			return v.Outcome
-		}
-		return c.basis.Manifest(item, m).Outcome
-	}
-	return c.basis.Other(item, m)
-}
-
-// settleAll judges measured items, each after what holds it, and keeps the
-// outcomes of containers for what they hold. again opens an item's content once
-// more.
-func (c *court) settleAll(ctx context.Context, measured []settled, fsys fs.FS, known *memory, again func(*settled) (io.ReadCloser, error)) error {
-	if err := known.prepare(ctx, measured); err != nil {
-		return err
-	}
-	for i := range measured {
-		d := &measured[i]
-		var err error
-		if d.outcome, err = c.explain(ctx, d.item, &d.m, fsys, func() (io.ReadCloser, error) { return again(d) }, known); err != nil {
-			return err
-		}
-		if d.item.Holds != nil {
-			outcome := d.outcome
-			c.around[d.item.Path] = &outcome
-		}
-	}
-	return nil
-}
-
-// explain judges an item and, when its digest refuses it, reads it once more to
-// explain why, and judges again with the explanation.
-func (c *court) explain(ctx context.Context, item *survey.Item, m *measure.Measurement, fsys fs.FS, again func() (io.ReadCloser, error), known *memory) (judge.Outcome, error) {
-	outcome := c.judge(item, m)
-	if judge.Unlisted(&outcome) {
-		elsewhere, err := known.of(ctx, m)
-		if err != nil {
-			return outcome, err
-		}
-		m.LookElsewhere(item, elsewhere)
-		return c.judge(item, m), nil
-	}
-	entry := judge.ToExplain(item, m, &outcome, c.basis.Policy.DiagnosisBytes)
-	if entry == nil {
-		return outcome, nil
-	}
-	elsewhere, err := known.of(ctx, m)
-	if err != nil {
-		return outcome, err
-	}
-	r, err := again()
-	if err != nil {
-		return outcome, nil // it was readable a moment ago; the refusal stands
-	}
-	defer r.Close()
-	if err := m.Explain(ctx, fsys, c.basis.Policy.DiagnosisBytes, r, item, entry, elsewhere); err != nil {
-		return outcome, err
-	}
-	return c.judge(item, m), nil
-}
-
-// A memory knows of other files: what the batch's manifests state, and what was
-// cleared with the same bytes in earlier batches. It is asked only about files
-// with trouble.
+// memory is what is known of other files than those of one batch.
 type memory struct {
-	service *Service
-	batch   int64
-	stated  func() (map[string]diagnose.Elsewhere, error)
-	// cleared holds what was looked up, by SHA-256; nil means nothing found.
-	cleared map[string]*diagnose.Earlier
+	store  *store.Store
+	batch  int64
+	stated func() (map[string]diagnose.Elsewhere, error)
 }
 
-func (s *Service) memory(batch int64, stated func() (map[string]diagnose.Elsewhere, error)) *memory {
-	return &memory{service: s, batch: batch, stated: stated, cleared: map[string]*diagnose.Earlier{}}
+// Stated returns what the manifests of the batch state.
+func (k memory) Stated(context.Context) (map[string]diagnose.Elsewhere, error) { return k.stated() }
+
+// Cleared looks for what was cleared in earlier batches.
+func (k memory) Cleared(ctx context.Context, sums []string) (map[string]*diagnose.Earlier, error) {
+	found, err := k.store.ClearedWith(ctx, k.batch, sums)
+	out := make(map[string]*diagnose.Earlier, len(found))
+	for sum, c := range found {
+		out[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Depot + ":" + c.Folder, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
+	}
+	return out, err
 }
 
-// prepare looks up in one question what will be asked about files of which
-// nothing speaks.
-func (k *memory) prepare(ctx context.Context, measured []settled) error {
-	var sums []string
-	for _, d := range measured {
-		if len(d.item.Listed) == 0 && len(d.item.Signatures) == 0 && d.item.Role == survey.Artifact {
-			sums = append(sums, d.m.Digests[digest.SHA256].String())
-		}
-	}
-	return k.lookUp(ctx, sums)
-}
-
-func (k *memory) lookUp(ctx context.Context, sums []string) error {
-	if len(sums) == 0 {
-		return nil
-	}
-	found, err := k.service.store.ClearedWith(ctx, k.batch, sums)
-	if err != nil {
-		return err
-	}
-	for _, sum := range sums {
-		k.cleared[sum] = nil
-		if c, ok := found[sum]; ok {
-			k.cleared[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Depot + ":" + c.Folder, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
-		}
-	}
-	return nil
-}
-
-// of returns what is known that concerns one measurement.
-func (k *memory) of(ctx context.Context, m *measure.Measurement) (measure.Memory, error) {
-	stated, err := k.stated()
-	if err != nil {
-		return measure.Memory{}, err
-	}
-	sum, ok := m.Digests[digest.SHA256]
-	if !ok {
-		return measure.Memory{Known: stated}, nil
-	}
-	if _, asked := k.cleared[sum.String()]; !asked {
-		if err := k.lookUp(ctx, []string{sum.String()}); err != nil {
-			return measure.Memory{}, err
-		}
-	}
-	return measure.Memory{Known: stated, Earlier: k.cleared[sum.String()]}, nil
-}
-
-// statedIn returns what the manifests of a survey state, by digest.
-func statedIn(plan *survey.Survey) map[string]diagnose.Elsewhere {
-	out := map[string]diagnose.Elsewhere{}
-	for _, item := range plan.Items {
-		for _, l := range item.Listed {
-			out[l.Digest.String()] = diagnose.Elsewhere{Name: item.Path, Manifest: l.Manifest, Line: l.Line}
-		}
-	}
-	for _, a := range plan.Absent {
-		out[a.Digest.String()] = diagnose.Elsewhere{Name: a.Name, Manifest: a.Manifest, Line: a.Line}
-	}
-	return out
-}
-
-// stated is statedIn for a survey that is stored.
+// stated is [verify.Stated] for a survey that is stored.
 func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.Elsewhere, error) {
 	rows, err := s.store.Stated(ctx, batch)
 	out := make(map[string]diagnose.Elsewhere, len(rows))
@@ -587,16 +421,6 @@ func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.
 		out[r.Digest] = diagnose.Elsewhere{Name: r.Name, Manifest: r.Manifest, Line: r.Line}
 	}
 	return out, err
-}
-
-// settled is an item that has come to its outcome.
-type settled struct {
-	n       int
-	item    *survey.Item
-	m       measure.Measurement
-	outcome judge.Outcome
-	// around are the items that hold it, if it lies inside another.
-	around []*survey.Item
 }
 
 const (
@@ -613,11 +437,15 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil || b.State != "measuring" {
 		return err
 	}
-	items, err := s.store.SliceItems(ctx, id, slice)
+	rows, err := s.store.SliceItems(ctx, id, slice)
 	if err != nil {
 		return err
 	}
-	court, err := s.summon(ctx, b)
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	session, err := s.resume(ctx, b, ring)
 	if err != nil {
 		return err
 	}
@@ -627,22 +455,24 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	}
 	defer folder.Close()
 	fsys := folder.FS()
-	known := s.memory(id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) }))
+	known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
+	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Settled) (io.ReadCloser, error) {
+		return measure.Content(ctx, fsys, d.Item, d.Holders)
+	}}
 
-	var batch []settled
+	var batch []verify.Settled
 	read := int64(0)
 	lastFlush, lastProgress := time.Now(), time.Time{}
-	files, err := filesOf(items)
+	items, err := itemsOf(rows)
 	if err != nil {
 		return err
 	}
+	files := verify.Files(items)
 	flush := func(last bool) error {
-		if err := court.settleAll(ctx, batch, fsys, known, func(d *settled) (io.ReadCloser, error) {
-			return measure.Content(ctx, fsys, d.item, d.around)
-		}); err != nil {
+		if err := session.Settle(ctx, batch, content, known); err != nil {
 			return err
 		}
-		err := s.flush(ctx, b, slice, court.basis.Expected, batch, last)
+		err := s.flush(ctx, b, slice, batch, last)
 		batch, lastFlush = nil, time.Now()
 		return err
 	}
@@ -658,20 +488,20 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	var together map[string]measure.Measurement
 	for at, file := range files {
 		measured := together
-		if _, ok := together[file.path]; !ok {
+		if _, ok := together[file.Path]; !ok {
 			if md5s := onlyMD5(files[at:]); len(md5s) > 1 {
 				together, err = measure.OpenMany(ctx, fsys, md5s, s.witness(b.AskedBy), progress)
 				measured = together
 			} else {
-				measured, err = measure.Open(ctx, fsys, file.path, file.items, s.witness(b.AskedBy), progress)
+				measured, err = measure.Open(ctx, fsys, file.Path, file.Items, s.witness(b.AskedBy), progress)
 			}
 		}
 		if err != nil {
 			return err
 		}
-		read += measured[file.path].Size
-		for i, item := range file.items {
-			batch = append(batch, settled{n: file.ns[i], item: item, m: measured[item.Path], around: file.items[:i]})
+		read += measured[file.Path].Size
+		for i, item := range file.Items {
+			batch = append(batch, verify.Settled{N: rows[file.At[i]].N, Item: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
 		}
 		// A file and what it holds are stored together.
 		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
@@ -685,60 +515,46 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 
 // onlyMD5 returns the items of the files at the beginning of which only the MD5
 // is to be computed, as many as are worth reading side by side.
-func onlyMD5(files []*file) []*survey.Item {
+func onlyMD5(files []*verify.File) []*survey.Item {
 	var out []*survey.Item
 	for _, f := range files {
-		if !measure.OnlyMD5(f.items) || len(out) >= 4*digest.StreamCount {
+		if !measure.OnlyMD5(f.Items) || len(out) >= 4*digest.StreamCount {
 			break
 		}
-		out = append(out, f.items[0])
+		out = append(out, f.Items[0])
 	}
 	return out
 }
 
-// A file is one file of the folder with the items that are read with it: its
-// own, and those inside it, each after what holds it.
-type file struct {
-	path  string
-	items []*survey.Item
-	ns    []int
-}
-
-func filesOf(rows []store.Item) ([]*file, error) {
-	var out []*file
-	at := map[string]*file{}
+func itemsOf(rows []store.Item) ([]*survey.Item, error) {
+	out := make([]*survey.Item, len(rows))
 	for i := range rows {
-		var item survey.Item
-		if err := json.Unmarshal(rows[i].Survey, &item); err != nil {
+		if err := json.Unmarshal(rows[i].Survey, &out[i]); err != nil {
 			return nil, err
 		}
-		outer := survey.Outermost(item.Path)
-		f := at[outer]
-		if f == nil {
-			f = &file{path: outer}
-			at[outer] = f
-			out = append(out, f)
-		}
-		f.items, f.ns = append(f.items, &item), append(f.ns, rows[i].N)
 	}
 	return out, nil
 }
 
 // flush stores outcomes and their records in one transaction. Outcomes that
 // another worker has stored meanwhile are left out.
-func (s *Service) flush(ctx context.Context, b store.Batch, slice int, expected judge.Expectation, batch []settled, last bool) error {
+func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []verify.Settled, last bool) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		var expected judge.Expectation
+		if err := json.Unmarshal(b.Expected, &expected); err != nil {
+			return err
+		}
 		var ns []int
-		for _, d := range batch {
-			ns = append(ns, d.n)
+		for i := range batch {
+			ns = append(ns, batch[i].N)
 		}
 		open, err := tx.LockSlice(ctx, b.ID, slice, ns)
 		if err != nil {
 			return err
 		}
-		var mine []settled
+		var mine []verify.Settled
 		for _, d := range batch {
-			if open[d.n] {
+			if open[d.N] {
 				mine = append(mine, d)
 			}
 		}
@@ -774,7 +590,7 @@ type outcomeRecord struct {
 }
 
 // settle writes records and outcomes.
-func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expected judge.Expectation, done []settled) error {
+func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expected judge.Expectation, done []verify.Settled) error {
 	if len(done) == 0 {
 		return nil
 	}
@@ -782,22 +598,22 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 	rows := make([]store.Outcome, len(done))
 	for i, d := range done {
 		entries[i] = records.Entry{
-			Kind: records.ItemOutcome, By: b.AskedBy, Subject: d.item.Path, Verdict: string(d.outcome.Verdict), Batch: b.ID,
+			Kind: records.ItemOutcome, By: b.AskedBy, Subject: d.Item.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID,
 			Body: outcomeRecord{
-				Batch: b.ID, Depot: b.Depot, Folder: b.Path, Item: d.item.Path, Role: d.item.Role, Size: d.m.Size, Verdict: d.outcome.Verdict,
-				Expected: expected, Survey: d.item, Measurement: d.m, Grounds: d.outcome.Grounds, Paths: d.outcome.Paths,
+				Batch: b.ID, Depot: b.Depot, Folder: b.Path, Item: d.Item.Path, Role: d.Item.Role, Size: d.Measurement.Size, Verdict: d.Outcome.Verdict,
+				Expected: expected, Survey: d.Item, Measurement: d.Measurement, Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths,
 				Policy: b.PolicyVersion, JudgedAsOf: b.JudgedAsOf,
 			},
 		}
-		measurement, err1 := json.Marshal(d.m)
-		grounds, err2 := json.Marshal(d.outcome.Grounds)
-		paths, err3 := json.Marshal(d.outcome.Paths)
+		measurement, err1 := json.Marshal(d.Measurement)
+		grounds, err2 := json.Marshal(d.Outcome.Grounds)
+		paths, err3 := json.Marshal(d.Outcome.Paths)
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return err
 		}
-		rows[i] = store.Outcome{N: d.n, Measurement: measurement, Grounds: grounds, Paths: paths}
-		if d.outcome.Verdict != "" {
-			verdict := string(d.outcome.Verdict)
+		rows[i] = store.Outcome{N: d.N, Measurement: measurement, Grounds: grounds, Paths: paths}
+		if d.Outcome.Verdict != "" {
+			verdict := string(d.Outcome.Verdict)
 			rows[i].Verdict = &verdict
 		}
 	}

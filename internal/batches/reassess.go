@@ -4,9 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"runtime"
 	"slices"
-	"sync"
 	"time"
 
 	"endeixis/core/judge"
@@ -14,6 +12,7 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 	"endeixis/internal/fault"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
@@ -22,14 +21,10 @@ import (
 
 // A Rejudgement is an artifact, judged again.
 type Rejudgement struct {
+	verify.Rejudgement
 	Batch int64
-	N     int
-	Item  *survey.Item
-	// Before is the verdict that held, and Outcome what it is now.
-	Before  judge.Verdict
-	Outcome judge.Outcome
-	// Rests: a signature by the key that was asked for bears on the item.
-	Rests bool
+	// Before is the verdict that held.
+	Before judge.Verdict
 }
 
 // asOf is what stored measurements are judged with again.
@@ -63,7 +58,7 @@ func (s *Service) rejudge(ctx context.Context, sel reassess.Selection, with asOf
 			return items, err
 		}
 		b.JudgedAsOf, b.PolicyVersion = with.at, with.policy
-		c, err := s.summonWith(ctx, b, with.ring)
+		session, err := s.resume(ctx, b, with.ring)
 		if err != nil {
 			return items, err
 		}
@@ -77,7 +72,7 @@ func (s *Service) rejudge(ctx context.Context, sel reassess.Selection, with asOf
 			}
 			after = rows[len(rows)-1].N
 			items += len(rows)
-			judged, err := c.judgeAgain(id, rows, issuers)
+			judged, err := judgeAgain(session, id, rows, issuers)
 			if err != nil {
 				return items, err
 			}
@@ -89,61 +84,19 @@ func (s *Service) rejudge(ctx context.Context, sel reassess.Selection, with asOf
 	return items, nil
 }
 
-// judgeAgain judges a chunk, on all cores. Containers come first, in their order:
-// what they hold rests on them.
-func (c *court) judgeAgain(batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
-	items, ms := make([]survey.Item, len(rows)), make([]measure.Measurement, len(rows))
-	if err := each(len(rows), func(i int) error {
-		return errors.Join(json.Unmarshal(rows[i].Survey, &items[i]), json.Unmarshal(rows[i].Measurement, &ms[i]))
-	}); err != nil {
-		return nil, err
+// judgeAgain judges a chunk of stored items.
+func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
+	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
+		item, m := &survey.Item{}, &measure.Measurement{}
+		return item, m, errors.Join(json.Unmarshal(rows[i].Survey, item), json.Unmarshal(rows[i].Measurement, m))
+	}, issuers)
+	out := make([]Rejudgement, len(judged))
+	for i, j := range judged {
+		row := rows[j.N]
+		j.N = row.N
+		out[i] = Rejudgement{j, batch, judge.Verdict(row.Present)}
 	}
-	outcomes := make([]judge.Outcome, len(rows))
-	for i := range items {
-		if items[i].Holds != nil {
-			outcomes[i] = c.judge(&items[i], &ms[i])
-			c.around[items[i].Path] = &outcomes[i]
-			c.rests[items[i].Path] = c.restsOn(&items[i], &outcomes[i], issuers)
-		}
-	}
-	if err := each(len(rows), func(i int) error {
-		if items[i].Holds == nil && items[i].Role == survey.Artifact {
-			outcomes[i] = c.judge(&items[i], &ms[i])
-		}
-		return nil
-	}); err != nil {
-		return nil, err
-	}
-	var out []Rejudgement
-	for i, row := range rows {
-		if items[i].Role != survey.Artifact {
-			continue
-		}
-		out = append(out, Rejudgement{
-			Batch: batch, N: row.N, Item: &items[i], Before: judge.Verdict(row.Present), Outcome: outcomes[i], Rests: c.restsOn(&items[i], &outcomes[i], issuers),
-		})
-	}
-	return out, nil
-}
-
-// each calls f for every number below n, on all cores, and returns the first
-// error.
-func each(n int, f func(i int) error) error {
-	workers := min(runtime.GOMAXPROCS(0), n)
-	failed := make([]error, workers)
-	var wg sync.WaitGroup
-	for w := range workers {
-		wg.Go(func() {
-			for i := w; i < n; i += workers {
-				if err := f(i); err != nil {
-					failed[w] = err
-					return
-				}
-			}
-		})
-	}
-	wg.Wait()
-	return errors.Join(failed...)
+	return out, err
 }
 
 // issuersOf lists what signatures may name when they are by a key. It is nil
@@ -156,15 +109,6 @@ func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
 		return k.Certificate.Issuers()
 	}
 	return []string{string(fp)}
-}
-
-// restsOn reports whether a signature by one of the issuers bears on an outcome,
-// or on that of a container around it.
-func (c *court) restsOn(item *survey.Item, o *judge.Outcome, issuers []string) bool {
-	return item.Inside != nil && c.rests[item.Inside.Of] || slices.ContainsFunc(o.Grounds, func(g judge.Ground) bool {
-		f := g.Signature
-		return f != nil && (slices.Contains(issuers, string(f.Key)) || slices.Contains(issuers, string(f.MadeBy)) || slices.Contains(issuers, f.Issuer))
-	})
 }
 
 // KeyUse tells what was verified here with signatures by a key.
@@ -206,7 +150,7 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, supposed *k
 	var last int64
 	_, err = s.rejudge(ctx, reassess.Selection{Key: fp}, asOf{supposed, policies.Version, s.now()}, func(judged []Rejudgement) error {
 		for _, j := range judged {
-			if !j.Rests {
+			if !j.Bears {
 				continue
 			}
 			out.Rests++

@@ -1,0 +1,140 @@
+package verify
+
+import (
+	"context"
+	"io"
+	"io/fs"
+
+	"endeixis/core/container"
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+)
+
+// recalled keeps what a [Memory] has been asked while one set of items is
+// settled.
+type recalled struct {
+	from Memory
+	// cleared holds what was asked, by SHA-256; nil means nothing found.
+	cleared map[string]*diagnose.Earlier
+}
+
+// elsewhere is what is known that concerns one measurement.
+type elsewhere struct {
+	stated  map[string]diagnose.Elsewhere
+	earlier *diagnose.Earlier
+}
+
+// prepare asks in one question what will be asked about files of which nothing
+// speaks.
+func (k *recalled) prepare(ctx context.Context, measured []Settled) error {
+	var sums []string
+	for i := range measured {
+		d := &measured[i]
+		if len(d.Item.Listed) == 0 && len(d.Item.Signatures) == 0 && d.Item.Role == survey.Artifact {
+			sums = append(sums, d.Measurement.Digests[digest.SHA256].String())
+		}
+	}
+	return k.ask(ctx, sums)
+}
+
+func (k *recalled) ask(ctx context.Context, sums []string) error {
+	if len(sums) == 0 {
+		return nil
+	}
+	found, err := k.from.Cleared(ctx, sums)
+	if err != nil {
+		return err
+	}
+	for _, sum := range sums {
+		k.cleared[sum] = found[sum]
+	}
+	return nil
+}
+
+func (k *recalled) of(ctx context.Context, m *measure.Measurement) (elsewhere, error) {
+	stated, err := k.from.Stated(ctx)
+	if err != nil {
+		return elsewhere{}, err
+	}
+	sum, ok := m.Digests[digest.SHA256]
+	if !ok {
+		return elsewhere{stated: stated}, nil
+	}
+	if _, asked := k.cleared[sum.String()]; !asked {
+		if err := k.ask(ctx, []string{sum.String()}); err != nil {
+			return elsewhere{}, err
+		}
+	}
+	return elsewhere{stated, k.cleared[sum.String()]}, nil
+}
+
+// Stated returns what the manifests of a survey state, by digest in hexadecimal:
+// of the files that are here and of those that are not.
+func Stated(plan *survey.Survey) map[string]diagnose.Elsewhere {
+	out := map[string]diagnose.Elsewhere{}
+	for _, item := range plan.Items {
+		for _, l := range item.Listed {
+			out[l.Digest.String()] = diagnose.Elsewhere{Name: item.Path, Manifest: l.Manifest, Line: l.Line}
+		}
+	}
+	for _, a := range plan.Absent {
+		out[a.Digest.String()] = diagnose.Elsewhere{Name: a.Name, Manifest: a.Manifest, Line: a.Line}
+	}
+	return out
+}
+
+// lookElsewhere keeps with the measurement of a file that nothing lists that its
+// bytes are those of another entry, or of an earlier release, if they are.
+// Nothing is read.
+func lookElsewhere(item *survey.Item, m *measure.Measurement, known elsewhere) {
+	var findings []diagnose.Finding
+	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known.stated); found != nil {
+		findings = append(findings, *found)
+	}
+	if found := diagnose.KnownRelease(known.earlier); found != nil {
+		findings = append(findings, *found)
+	}
+	if len(findings) > 0 {
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: findings})
+	}
+}
+
+// explain diagnoses why an item does not match an entry, and keeps the result
+// with the measurement. r is the file from its beginning; it is read once. A
+// file that cannot be read again is left unexplained. Where all else fails,
+// files of the folder that by their names may hold this one are read, up to the
+// policy's bound; folder may be nil.
+func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Listing, known elsewhere) error {
+	at, _ := r.(io.ReaderAt)
+	found, err := diagnose.Run(ctx, r, diagnose.Case{
+		Name: item.Path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
+		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known.stated, Earlier: known.earlier, At: at,
+		Around: holdersOf(folder, item.Path, s.basis.Policy.DiagnosisBytes),
+	})
+	if err != nil {
+		if ctx.Err() != nil {
+			return err
+		}
+		return nil
+	}
+	m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found})
+	return nil
+}
+
+// holdersOf returns the files that by their names may hold the one at path:
+// “x.img.gz” and “x.zip” for “x.img”.
+func holdersOf(folder fs.FS, path string, maxBytes int64) []diagnose.Holder {
+	if folder == nil || survey.Outermost(path) != path {
+		return nil
+	}
+	var out []diagnose.Holder
+	for _, name := range container.NamesAround(path) {
+		info, err := fs.Stat(folder, name)
+		if err == nil && info.Mode().IsRegular() && info.Size() <= maxBytes {
+			out = append(out, diagnose.Holder{Name: name, Open: func() (io.ReadCloser, error) { return folder.Open(name) }})
+		}
+	}
+	return out
+}

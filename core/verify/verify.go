@@ -1,0 +1,145 @@
+// Package verify puts the four stages together: what was surveyed is measured,
+// judged and, where a digest refuses it, explained and judged again. Batches,
+// and whatever else is verified, go through a [Session]; so does judging again
+// what is stored, of which no byte is read.
+//
+// It knows no database, no network and no clock. What is known from elsewhere
+// it asks of a [Memory].
+package verify
+
+import (
+	"context"
+	"io"
+	"io/fs"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+)
+
+// A Settled is an item that is measured and comes to its outcome.
+type Settled struct {
+	// N is the caller's number of the item.
+	N           int
+	Item        *survey.Item
+	Measurement measure.Measurement
+	// Outcome is set by [Session.Settle].
+	Outcome judge.Outcome
+	// Holders are the items that hold it, if it lies inside another.
+	Holders []*survey.Item
+}
+
+// A Memory knows of other files than the one that is judged. It is asked only
+// about files with trouble.
+type Memory interface {
+	// Stated returns what the manifests of the batch state, by digest in
+	// hexadecimal.
+	Stated(ctx context.Context) (map[string]diagnose.Elsewhere, error)
+	// Cleared returns, for SHA-256 digests in hexadecimal, the newest earlier
+	// item that was cleared with the same bytes, for those that have one.
+	Cleared(ctx context.Context, sha256 []string) (map[string]*diagnose.Earlier, error)
+}
+
+// Bytes has the content of items for one more read, after a mismatch.
+type Bytes struct {
+	// Folder is where files are looked for that may hold the one in question.
+	Folder fs.FS
+	// Again opens an item from its beginning.
+	Again func(*Settled) (io.ReadCloser, error)
+}
+
+// A Session judges the items of one batch. Manifests come first, with
+// [Session.Manifest]; then items are settled, or judged again, containers
+// before what they hold.
+type Session struct {
+	basis    judge.Basis
+	vouchers map[string]*judge.Voucher
+	// outcomes are those of containers, by path.
+	outcomes map[string]*judge.Outcome
+	// bears tells, when judging again, of which containers a key's signature
+	// bears on.
+	bears map[string]bool
+}
+
+// New returns a Session that judges by the basis.
+func New(basis judge.Basis) *Session {
+	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, bears: map[string]bool{}}
+}
+
+// Manifest judges a manifest, so that what it lists can rest on it.
+func (s *Session) Manifest(item *survey.Item, m *measure.Measurement) *judge.Voucher {
+	v := s.basis.Manifest(item, m)
+	s.vouchers[item.Path] = v
+	return v
+}
+
+// Judge judges one item by what is known so far.
+func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
+	switch item.Role {
+	case survey.Artifact:
+		on := judge.Surroundings{Vouchers: s.vouchers}
+		if item.Inside != nil {
+			on.Around = s.outcomes[item.Inside.Of]
+		}
+		out := s.basis.Artifact(item, m, on)
+		if item.Holds != nil {
+			s.outcomes[item.Path] = &out
+		}
+		return out
+	case survey.Manifest:
+		if v, ok := s.vouchers[item.Path]; ok {
+			return v.Outcome
+		}
+		return s.basis.Manifest(item, m).Outcome
+	}
+	return s.basis.Other(item, m)
+}
+
+// Settle judges measured items in their order, each after what holds it, and
+// explains those that a digest refuses: their content is read once more. It
+// fails only when memory does or ctx ends.
+func (s *Session) Settle(ctx context.Context, measured []Settled, bytes Bytes, memory Memory) error {
+	known := &recalled{from: memory, cleared: map[string]*diagnose.Earlier{}}
+	if err := known.prepare(ctx, measured); err != nil {
+		return err
+	}
+	for i := range measured {
+		if err := s.settle(ctx, &measured[i], bytes, known); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Session) settle(ctx context.Context, d *Settled, bytes Bytes, known *recalled) error {
+	m := &d.Measurement
+	d.Outcome = s.Judge(d.Item, m)
+	if judge.Unlisted(&d.Outcome) {
+		elsewhere, err := known.of(ctx, m)
+		if err != nil {
+			return err
+		}
+		lookElsewhere(d.Item, m, elsewhere)
+		d.Outcome = s.Judge(d.Item, m)
+		return nil
+	}
+	entry := judge.ToExplain(d.Item, m, &d.Outcome, s.basis.Policy.DiagnosisBytes)
+	if entry == nil {
+		return nil
+	}
+	elsewhere, err := known.of(ctx, m)
+	if err != nil {
+		return err
+	}
+	r, err := bytes.Again(d)
+	if err != nil {
+		return nil // it was readable a moment ago; the refusal stands
+	}
+	defer r.Close()
+	if err := s.explain(ctx, bytes.Folder, r, d.Item, m, entry, elsewhere); err != nil {
+		return err
+	}
+	d.Outcome = s.Judge(d.Item, m)
+	return nil
+}
