@@ -10,7 +10,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"endeixis/core/manifest"
@@ -79,8 +78,18 @@ type Limits struct {
 	// KeptTotal bounds the content that is kept of one container. Default
 	// 256 MiB.
 	KeptTotal int64
-	// Time bounds the listing of one container. Default 5 minutes.
-	Time time.Duration
+}
+
+// A Bound limits the time that something may take, with the cause that its end
+// is to have, such as a [*LimitError]. nil is no bound.
+type Bound func(ctx context.Context) (context.Context, context.CancelFunc)
+
+// Of returns the bounded context, which has to be cancelled.
+func (b Bound) Of(ctx context.Context) (context.Context, context.CancelFunc) {
+	if b == nil {
+		return ctx, func() {}
+	}
+	return b(ctx)
 }
 
 func (l Limits) withDefaults() Limits {
@@ -92,9 +101,6 @@ func (l Limits) withDefaults() Limits {
 	}
 	if l.KeptTotal == 0 {
 		l.KeptTotal = 256 << 20
-	}
-	if l.Time == 0 {
-		l.Time = 5 * time.Minute
 	}
 	return l
 }
@@ -204,9 +210,6 @@ var magics = []struct {
 // member becomes a [Problem] and does not hide the others.
 func List(ctx context.Context, r io.ReaderAt, size int64, name string, opts Options) (*Layout, error) {
 	limits := opts.Limits.withDefaults()
-	timeUp := &LimitError{What: fmt.Sprintf("%s of reading", limits.Time)}
-	ctx, cancel := context.WithTimeoutCause(ctx, limits.Time, timeUp)
-	defer cancel()
 	l := &lister{ctx: ctx, r: r, size: size, limits: limits, keep: opts.Keep, out: &Layout{}, seen: map[string]int{}}
 	head := make([]byte, isoStart+6)
 	n, err := r.ReadAt(head, 0)

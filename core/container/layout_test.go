@@ -399,8 +399,9 @@ func TestAbsurdNumbers(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, l.Problems)
 
-	timeUp := Options{Limits: Limits{Time: time.Nanosecond}}
-	_, err = List(t.Context(), bytes.NewReader(cut), int64(len(cut)), "x", timeUp)
+	over, cancel := context.WithTimeoutCause(t.Context(), time.Nanosecond, &LimitError{What: "a moment of reading"})
+	defer cancel()
+	_, err = List(over, bytes.NewReader(cut), int64(len(cut)), "x", Options{})
 	assert.ErrorContains(t, err, "of reading")
 }
 
@@ -466,8 +467,10 @@ func FuzzList(f *testing.F) {
 	f.Add(isoOf(isotest.Options{RockRidge: true}, small))
 	f.Add(isoOf(isotest.Options{Joliet: true}, small))
 	f.Fuzz(func(t *testing.T, image []byte) {
-		l, err := List(t.Context(), bytes.NewReader(image), int64(len(image)), "x.gz", Options{
-			Keep: func(string, int64) bool { return true }, Limits: Limits{Kept: 1 << 20, Time: 5 * time.Second},
+		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+		defer cancel()
+		l, err := List(ctx, bytes.NewReader(image), int64(len(image)), "x.gz", Options{
+			Keep: func(string, int64) bool { return true }, Limits: Limits{Kept: 1 << 20},
 		})
 		if err != nil {
 			if err.Error() == "" {

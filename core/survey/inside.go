@@ -1,17 +1,11 @@
 package survey
 
 import (
-	"bytes"
-	"context"
-	"errors"
-	"io"
 	"path"
 	"strings"
-	"sync"
 
 	"endeixis/core/container"
 	"endeixis/core/manifest"
-	"endeixis/core/plain"
 )
 
 // Inside tells where a file lies in the one that holds it.
@@ -93,39 +87,35 @@ func (m memberRef) member() *container.Member { return &m.in.layout.Members[m.n]
 
 func (m memberRef) path() string { return m.in.path + separator + m.member().Name }
 
-// lookInside lists the containers of the folder and makes items of the members
-// that are manifests, signatures or keys, and of those that something speaks
-// of.
-func (s *surveyor) lookInside(ctx context.Context) error {
-	// Asked only for what would have to be read through: most folders hold
-	// no such thing, and manifests can be long.
-	folder := s.out.Items
-	askedFor := sync.OnceValues(func() (map[string]bool, bool) { return s.spokenOf(folder) })
-	for i := range s.out.Items {
-		item := &s.out.Items[i]
-		possible, wholeRead := container.Named(item.Path)
-		if !possible || item.Role != Artifact || item.Problem != nil || item.Size == 0 {
-			continue
-		}
-		if wholeRead {
-			if spoken, wanting := askedFor(); spoken[item.Path] && !wanting {
+// openContainers makes items of the members that are manifests, signatures or
+// keys, and of those that something speaks of.
+func (s *planner) openContainers(found *Findings) {
+	if len(found.Containers) == 0 {
+		return
+	}
+	for i := range found.Containers {
+		looked := &found.Containers[i]
+		in := &inside{path: looked.Path, layout: looked.Layout, trouble: looked.Trouble, members: map[string]int{}}
+		s.insides[in.path] = in
+		for n := range in.layout.Members {
+			m := &in.layout.Members[n]
+			ref := memberRef{in, n}
+			in.members[m.Name] = n
+			s.byBase[path.Base(m.Name)] = append(s.byBase[path.Base(m.Name)], ref)
+			content, ok := looked.Contents[m.Name]
+			if !ok {
 				continue
 			}
+			item := s.itemOf(ref)
+			item.Role = ""
+			s.recognise(&item, guessRole(m.Name), content)
+			if item.Role == "" {
+				continue
+			}
+			item.Size = int64(len(content))
+			s.out.Contents[item.Path] = content
+			s.take(ref, item)
 		}
-		f, err := s.fsys.Open(item.Path)
-		if err != nil {
-			continue // measuring it will say so
-		}
-		if r, ok := f.(io.ReaderAt); ok {
-			err = s.list(ctx, item.Path, r, item.Size, 1)
-		}
-		f.Close()
-		if err != nil {
-			return err
-		}
-	}
-	if len(s.insides) == 0 {
-		return nil
 	}
 	s.takeSpoken()
 	s.sort()
@@ -134,15 +124,14 @@ func (s *surveyor) lookInside(ctx context.Context) error {
 			s.out.Items[at].Holds = in.holds(s)
 		}
 	}
-	return nil
 }
 
-// spokenOf returns the files that an entry or the name of a signature among the
-// items speaks of, and whether any of those has no file.
-func (s *surveyor) spokenOf(items []Item) (spoken map[string]bool, wanting bool) {
+// spokenOf returns the files that an entry or the name of a signature speaks of,
+// and whether any of those has no file.
+func (s *planner) spokenOf() (spoken map[string]bool, wanting bool) {
 	spoken = map[string]bool{}
-	for i := range items {
-		item := &items[i]
+	for i := range s.out.Items {
+		item := &s.out.Items[i]
 		if list := s.lists[item.Path]; list != nil {
 			for _, e := range list.Entries {
 				if at, ok := s.fileOf(item.Path, e.Name); ok {
@@ -162,68 +151,8 @@ func (s *surveyor) spokenOf(items []Item) (spoken map[string]bool, wanting bool)
 	return spoken, wanting
 }
 
-// list looks into one container and, in turn, into those inside it.
-func (s *surveyor) list(ctx context.Context, p string, r io.ReaderAt, size int64, depth int) error {
-	nested := func(name string) bool {
-		// Inside an archive, what is called .img is firmware, not a disc.
-		possible, _ := container.Named(name)
-		return possible && !strings.EqualFold(path.Ext(name), ".img") && depth < s.limits.Depth
-	}
-	layout, err := container.List(ctx, r, size, path.Base(p), container.Options{
-		Limits: s.limits.Container,
-		Keep: func(name string, size int64) bool {
-			if nested(name) {
-				return true
-			}
-			guess := guessRole(name)
-			return guess != "" && (guess != maybeText || size <= maxText) && size <= s.limits.ControlFile && s.kept+size <= s.limits.ControlTotal
-		},
-	})
-	if cause := context.Cause(ctx); cause != nil {
-		return cause
-	}
-	if errors.Is(err, container.ErrNotContainer) {
-		return nil
-	}
-	in := &inside{path: p, layout: layout, members: map[string]int{}}
-	s.insides[p] = in
-	if err != nil {
-		in.layout = &container.Layout{}
-		in.trouble = plain.Text(err.Error())
-		return nil
-	}
-	for n := range layout.Members {
-		m := &layout.Members[n]
-		ref := memberRef{in, n}
-		in.members[m.Name] = n
-		s.byBase[path.Base(m.Name)] = append(s.byBase[path.Base(m.Name)], ref)
-		if m.Content == nil {
-			continue
-		}
-		content := m.Content
-		m.Content = nil
-		if nested(m.Name) {
-			if err := s.list(ctx, ref.path(), bytes.NewReader(content), int64(len(content)), depth+1); err != nil {
-				return err
-			}
-			continue
-		}
-		item := s.itemOf(ref)
-		item.Role = ""
-		s.recognise(&item, guessRole(m.Name), content)
-		if item.Role == "" {
-			continue
-		}
-		s.kept += int64(len(content))
-		item.Size = int64(len(content))
-		s.out.Contents[item.Path] = content
-		s.take(ref, item)
-	}
-	return nil
-}
-
 // itemOf makes an item of a member.
-func (s *surveyor) itemOf(m memberRef) Item {
+func (s *planner) itemOf(m memberRef) Item {
 	member := *m.member()
 	return Item{
 		Path: m.path(), Role: Artifact, Why: "something speaks of it", Size: max(member.Size, 0),
@@ -233,7 +162,7 @@ func (s *surveyor) itemOf(m memberRef) Item {
 
 // take adds the item of a member, and of each container between it and the
 // folder.
-func (s *surveyor) take(m memberRef, item Item) {
+func (s *planner) take(m memberRef, item Item) {
 	if s.taken[item.Path] || len(s.out.Items) >= s.limits.Files {
 		return
 	}
@@ -249,7 +178,7 @@ func (s *surveyor) take(m memberRef, item Item) {
 }
 
 // takeSpoken makes items of the members that entries and signatures name.
-func (s *surveyor) takeSpoken() {
+func (s *planner) takeSpoken() {
 	var spoken []memberRef
 	for i := range s.out.Items {
 		item := &s.out.Items[i]
@@ -276,7 +205,7 @@ func (s *surveyor) takeSpoken() {
 // membersNamed finds the members that a name in a file may mean. A manifest
 // inside a container speaks of that container's members; one in the folder, of
 // members of the containers beside it, or else of any.
-func (s *surveyor) membersNamed(from, name string) []memberRef {
+func (s *planner) membersNamed(from, name string) []memberRef {
 	if name == "" { // a bare digest is about what the manifest is named after
 		_, inner := Within(from)
 		name = strings.TrimSuffix(path.Base(inner), path.Ext(inner))
@@ -320,7 +249,7 @@ func (s *surveyor) membersNamed(from, name string) []memberRef {
 }
 
 // holds sums up a container for its item.
-func (in *inside) holds(s *surveyor) *Holds {
+func (in *inside) holds(s *planner) *Holds {
 	l := in.layout
 	h := &Holds{Trouble: in.trouble, Format: l.Format, Compression: l.Compression, Members: len(l.Members), Links: l.Links, Problems: l.Problems, MoreProblems: l.MoreProblems}
 	for i := range l.Members {

@@ -103,7 +103,7 @@ func (e *OriginError) Error() string {
 const maxDiffer = 100
 
 // readCopies holds every copy against the manifest that it is one of.
-func (s *surveyor) readCopies(origins map[string]Origin, copies []Copy) error {
+func (s *planner) readCopies(origins map[string]Origin, copies []Copy) error {
 	s.origins = origins
 	for of := range origins {
 		if !s.isManifest(of) {
@@ -123,12 +123,12 @@ func (s *surveyor) readCopies(origins map[string]Origin, copies []Copy) error {
 	return nil
 }
 
-func (s *surveyor) isManifest(p string) bool {
+func (s *planner) isManifest(p string) bool {
 	at, ok := s.index[p]
 	return ok && s.out.Items[at].Role == Manifest
 }
 
-func (s *surveyor) readCopy(c *Copy, read *CopyRead) {
+func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	sum := sha256.Sum256(c.Content)
 	read.SHA256 = sum[:]
 	read.Identical = bytes.Equal(c.Content, s.out.Contents[c.Of])

@@ -15,7 +15,7 @@ const maxReadings = 16
 
 // pairManifests ties every entry to the file it names: seen from the
 // manifest's own folder, else from the batch's, else inside an archive.
-func (s *surveyor) pairManifests() {
+func (s *planner) pairManifests() {
 	for i := range s.out.Items {
 		list := s.lists[s.out.Items[i].Path]
 		if list == nil {
@@ -50,7 +50,7 @@ func (s *surveyor) pairManifests() {
 
 // pairEmbedded ties the signatures that Metalink files hold to the files that
 // they are over.
-func (s *surveyor) pairEmbedded() {
+func (s *planner) pairEmbedded() {
 	for i := range s.out.Items {
 		from := s.out.Items[i].Path
 		list := s.lists[from]
@@ -82,7 +82,7 @@ func (s *surveyor) pairEmbedded() {
 }
 
 // filesOf finds the files that an entry may name.
-func (s *surveyor) filesOf(from, name string) []int {
+func (s *planner) filesOf(from, name string) []int {
 	if at, ok := s.fileOf(from, name); ok {
 		return []int{at}
 	}
@@ -99,7 +99,7 @@ func (s *surveyor) filesOf(from, name string) []int {
 // else from the batch's, or the archive's that the manifest is in. A bare
 // digest is about the file that the manifest is named after, else about the
 // only artifact beside it.
-func (s *surveyor) fileOf(from, name string) (int, bool) {
+func (s *planner) fileOf(from, name string) (int, bool) {
 	if name == "" {
 		stem := strings.TrimSuffix(from, path.Ext(from))
 		if at, ok := s.index[stem]; ok && s.out.Items[at].Role == Artifact {
@@ -123,7 +123,7 @@ func (s *surveyor) fileOf(from, name string) (int, bool) {
 }
 
 // beside returns the items with a role in the same folder as a file.
-func (s *surveyor) beside(file string, role Role) []int {
+func (s *planner) beside(file string, role Role) []int {
 	var out []int
 	for i := range s.out.Items {
 		if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(file) {
@@ -142,7 +142,7 @@ type reading struct {
 
 // pairSignatures ties every signature to the file that it may be over. Where
 // the name leaves several readings, all are kept, and the cryptography decides.
-func (s *surveyor) pairSignatures() {
+func (s *planner) pairSignatures() {
 	for i := range s.out.Items {
 		sig := &s.out.Items[i]
 		if sig.Role != Signature {
@@ -175,7 +175,7 @@ func (s *surveyor) pairSignatures() {
 
 // readingsOf returns the files that a signature may be over. The first so many
 // are firm: the name, or a correction by hand, says so, or there is no other.
-func (s *surveyor) readingsOf(sig string) (readings []reading, firm int) {
+func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 	if file, ok := s.set[sig]; ok {
 		return []reading{{item: s.index[file], why: "it was set by hand for this file"}}, 1
 	}

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -37,15 +38,29 @@ func folder(files map[string]string) fstest.MapFS {
 	return out
 }
 
+// run surveys a folder as it is done where the files are elsewhere: what was
+// found travels as JSON before it is planned, and nothing is lost on the way.
 func run(t *testing.T, fsys fs.FS) (*Survey, map[string]Item) {
 	t.Helper()
-	s, err := Run(t.Context(), fsys, Options{})
+	found, err := Gather(t.Context(), fsys, Limits{})
 	require.NoError(t, err)
-	byPath := map[string]Item{}
+	text, err := json.Marshal(found)
+	require.NoError(t, err)
+	var arrived Findings
+	require.NoError(t, json.Unmarshal(text, &arrived))
+	s, err := Plan(&arrived, Options{})
+	require.NoError(t, err)
+	here, err := Plan(found, Options{})
+	require.NoError(t, err)
+	require.Equal(t, here, s)
+	again, err := Plan(found, Options{})
+	require.NoError(t, err)
+	require.Equal(t, here, again, "planning changes nothing of what was found")
+	items := map[string]Item{}
 	for _, item := range s.Items {
-		byPath[item.Path] = item
+		items[item.Path] = item
 	}
-	return s, byPath
+	return s, items
 }
 
 func TestRolesAndPairs(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
@@ -172,6 +173,7 @@ func (s *Service) plan(ctx context.Context, depot, path string, opts survey.Opti
 		return nil, err
 	}
 	defer folder.Close()
+	opts.Limits.Bound = lookFor
 	plan, err := survey.Run(ctx, folder.FS(), opts)
 	var wrong *survey.CorrectionError
 	var many *survey.TooManyFilesError
@@ -185,6 +187,14 @@ func (s *Service) plan(ctx context.Context, depot, path string, opts survey.Opti
 		return nil, fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
 	}
 	return plan, err
+}
+
+// looking is how long one container is looked into.
+const looking = 5 * time.Minute
+
+// lookFor bounds the look into one container.
+func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
 }
 
 // Get returns a batch.
@@ -216,6 +226,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
 		return nil, err
 	}
+	opts.Limits.Bound = lookFor
 	plan, err := survey.Run(ctx, folder.FS(), opts)
 	if err != nil {
 		if ctx.Err() != nil {

@@ -1,0 +1,264 @@
+package survey
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
+	"endeixis/core/openpgp"
+)
+
+// Plan works out from what was found what vouches for what, and what has to be
+// computed. It is pure, and fails with a [*CorrectionError] or an
+// [*OriginError].
+func Plan(found *Findings, opts Options) (*Survey, error) {
+	s := newPlanner(found, opts.Limits.withDefaults())
+	s.openContainers(found)
+	for _, c := range opts.Corrections {
+		if err := s.correct(c); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.readCopies(opts.Origins, opts.Copies); err != nil {
+		return nil, err
+	}
+	s.pairManifests()
+	slices.Sort(s.absent)
+	s.absent = slices.Compact(s.absent)
+	s.pairSignatures()
+	s.pairEmbedded()
+	for i := range s.out.Items {
+		s.plan(&s.out.Items[i])
+	}
+	return s.out, nil
+}
+
+// newPlanner makes items of the files that were found, without what is inside
+// them.
+func newPlanner(found *Findings, limits Limits) *planner {
+	s := &planner{
+		limits: limits, set: map[string]string{},
+		out:   &Survey{Items: make([]Item, 0, len(found.Files)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}},
+		index: map[string]int{},
+		lists: map[string]*manifest.Manifest{},
+		sigs:  map[string][]*openpgp.Signature{},
+
+		insides: map[string]*inside{}, byBase: map[string][]memberRef{}, taken: map[string]bool{},
+	}
+	for i := range found.Files {
+		s.out.Items = append(s.out.Items, s.itemOfFile(&found.Files[i]))
+	}
+	s.sort()
+	return s
+}
+
+func (s *planner) itemOfFile(f *Found) Item {
+	item := Item{Path: f.Path, Role: Artifact, Why: "nothing marks it as anything else", Size: f.Size, ModTime: f.ModTime, Problem: f.Problem}
+	if f.Promised != "" {
+		item.Role, item.Why = f.Promised, "its name says so"
+	}
+	if f.Content != nil {
+		s.out.Contents[f.Path] = f.Content
+		s.recognise(&item, guessRole(f.Path), f.Content)
+	}
+	return item
+}
+
+// sort brings the items in order and notes where each of them is.
+func (s *planner) sort() {
+	slices.SortFunc(s.out.Items, func(a, b Item) int { return strings.Compare(a.Path, b.Path) })
+	for i := range s.out.Items {
+		s.index[s.out.Items[i].Path] = i
+	}
+}
+
+type planner struct {
+	limits Limits
+	// absent are the algorithms of entries without a file: a file that
+	// nothing lists may turn out to be one of them, renamed.
+	absent []digest.Algorithm
+	// set holds the file of each signature that was set by hand.
+	set   map[string]string
+	out   *Survey
+	index map[string]int
+	lists map[string]*manifest.Manifest
+	sigs  map[string][]*openpgp.Signature
+	// insides holds what containers hold, by path, byBase all their members
+	// by the last part of the name, and taken those that became items.
+	insides map[string]*inside
+	byBase  map[string][]memberRef
+	taken   map[string]bool
+	origins map[string]Origin
+}
+
+// recognise decides by content first, and by name where the content leaves it
+// open.
+func (s *planner) recognise(item *Item, guess string, content []byte) {
+	if openpgp.IsCleartext(content) {
+		s.recogniseCleartext(item, guess, content)
+		return
+	}
+	if openpgp.IsMessage(content) && s.recogniseMessage(item, content) {
+		return
+	}
+	sigs, sigErr := openpgp.ReadSignatures(content)
+	if sigErr == nil {
+		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(sigs), "OpenPGP signature"))
+		s.sigs[item.Path] = sigs
+		return
+	}
+	_, _, keyErr := openpgp.ReadCertificates(content)
+	var secret *openpgp.SecretKeyError
+	if keyErr == nil {
+		item.Role, item.Why = Key, "its content is an OpenPGP public key"
+		return
+	}
+	if errors.As(keyErr, &secret) {
+		item.Role, item.Why = Key, "its content is an OpenPGP secret key"
+		item.Problem = &Problem{Malformed, "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
+		return
+	}
+	if guess == string(Signature) {
+		item.Role, item.Why = Signature, "its name says so"
+		item.Problem = &Problem{Malformed, sigErr.Error()}
+		return
+	}
+	if guess == string(Key) {
+		return // many things are called .key; this one is not OpenPGP
+	}
+	list, err := manifest.Read(bytes.NewReader(content), manifest.Options{FileName: path.Base(item.Path), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	// Digests found in prose do not make a page a manifest; its name may.
+	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0 && list.Format != manifest.FreeText
+	switch {
+	case guess == string(Manifest):
+		item.Role, item.Why = Manifest, "its name says so"
+	case holdsEntries:
+		item.Role, item.Why = Manifest, "its content is a list of digests"
+	default:
+		return
+	}
+	s.takeList(item, list, err)
+}
+
+func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
+	item.Understood = &Understood{Format: list.Format, Entries: len(list.Entries), Problems: list.Problems, MoreProblems: list.MoreProblems}
+	if err != nil {
+		item.Problem = &Problem{TooLarge, err.Error()}
+	}
+	s.lists[item.Path] = list
+}
+
+// recogniseCleartext takes a text with OpenPGP signatures around it for a
+// manifest when there are digests in it. Only what the signatures cover is
+// read; the signatures are over this manifest.
+func (s *planner) recogniseCleartext(item *Item, guess string, content []byte) {
+	signed, err := openpgp.ReadCleartext(content)
+	if err != nil {
+		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
+		item.Problem = &Problem{Malformed, err.Error()}
+		return
+	}
+	list, err := s.readSigned(item.Path, signed)
+	if len(list.Entries) == 0 && guess != string(Manifest) && guess != string(Signature) {
+		return // a signed letter is no manifest
+	}
+	s.takeSigned(item, list, err, Cleartext, signed.Signatures)
+}
+
+// recogniseMessage takes a signed message for a manifest when its content is
+// one, and reports whether it is.
+func (s *planner) recogniseMessage(item *Item, content []byte) bool {
+	m, err := openpgp.ReadMessage(content)
+	if err != nil || len(m.Signatures) == 0 {
+		return false // it is told as a signature file that is none
+	}
+	list, err := s.readSigned(item.Path, &openpgp.Cleartext{Text: m.Content, FirstLine: 1})
+	if len(list.Entries) == 0 {
+		return false
+	}
+	s.takeSigned(item, list, err, Message, m.Signatures)
+	return true
+}
+
+func (s *planner) takeSigned(item *Item, list *manifest.Manifest, err error, around Enclosure, sigs []*openpgp.Signature) {
+	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(sigs), "OpenPGP signature"))
+	s.takeList(item, list, err)
+	for index, sig := range sigs {
+		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Raw: sig.Raw, Around: around})
+	}
+}
+
+// readSigned reads a manifest out of a signed text. Lines are those of the file.
+func (s *planner) readSigned(p string, signed *openpgp.Cleartext) (*manifest.Manifest, error) {
+	name := path.Base(p)
+	if slices.Contains(signatureSuffixes, strings.ToLower(path.Ext(name))) {
+		name = strings.TrimSuffix(name, path.Ext(name)) // “SHA256SUMS.asc” is a SHA256SUMS
+	}
+	list, err := manifest.Read(bytes.NewReader(signed.Text), manifest.Options{FileName: name, MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	for i := range list.Entries {
+		list.Entries[i].Line += signed.FirstLine - 1
+	}
+	for i := range list.Problems {
+		list.Problems[i].Line += signed.FirstLine - 1
+	}
+	if signed.Outside != "" {
+		list.Problems = append(list.Problems, manifest.Problem{Line: 1, Code: manifest.OutsideText, Message: fmt.Sprintf("there is text %s that nobody signed; it was not used", signed.Outside)})
+	}
+	return list, err
+}
+
+// correct takes a correction after checking that it makes sense.
+func (s *planner) correct(c Correction) error {
+	bad := func(reason string) error { return &CorrectionError{Correction: c, Reason: reason} }
+	sig, ok := s.index[c.Signature]
+	if !ok || s.out.Items[sig].Role != Signature {
+		return bad("the first is not a signature in this folder")
+	}
+	file, ok := s.index[c.File]
+	if !ok || s.out.Items[file].Role == Signature {
+		return bad("the second is not another file in this folder")
+	}
+	s.set[c.Signature] = c.File
+	return nil
+}
+
+// plan lists the digests an item needs, weaker first and without repeats.
+func (s *planner) plan(item *Item) {
+	need := []digest.Algorithm{digest.SHA256}
+	for _, l := range item.Listed {
+		need = append(need, l.Algorithms...)
+	}
+	for _, l := range item.Sighted {
+		need = append(need, l.Algorithms...)
+	}
+	if len(item.Listed) == 0 && item.Role == Artifact {
+		need = append(need, s.absent...)
+	}
+	slices.Sort(need)
+	item.Digests = slices.Compact(need)
+	if md5Only(item) {
+		item.Digests = digest.Only(digest.MD5)
+	}
+}
+
+// md5Only reports whether all that speaks of an artifact are MD5 digests. Then
+// those are all that is computed: nothing else could be compared, and many
+// files at once are read several times faster.
+func md5Only(item *Item) bool {
+	return item.Role == Artifact && item.Inside == nil && item.Holds == nil && len(item.Signatures) == 0 && len(item.Listed) > 0 &&
+		len(item.Digests) == 2 && item.Digests[0] == digest.MD5 && item.Digests[1] == digest.SHA256 &&
+		!slices.ContainsFunc(item.Listed, func(l Listing) bool { return slices.Contains(l.Algorithms, digest.SHA256) }) &&
+		!slices.ContainsFunc(item.Sighted, func(l Sighting) bool { return slices.Contains(l.Algorithms, digest.SHA256) })
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
