@@ -4,6 +4,7 @@
 package core_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -92,4 +93,59 @@ func importsOf(t *testing.T, path string) []string {
 		out = append(out, imported)
 	}
 	return out
+}
+
+// TestMeasuringKnowsNoSignatures: what measures can be built into a program that
+// has the bytes and nothing else.
+func TestMeasuringKnowsNoSignatures(t *testing.T) {
+	seen := map[string]bool{}
+	var follow func(pkg string)
+	follow = func(pkg string) {
+		if seen[pkg] {
+			return
+		}
+		seen[pkg] = true
+		entries, err := os.ReadDir(strings.TrimPrefix(pkg, "endeixis/core/"))
+		require.NoError(t, err)
+		for _, entry := range entries {
+			if name := entry.Name(); strings.HasSuffix(name, ".go") && !strings.HasSuffix(name, "_test.go") {
+				for _, imported := range importsOf(t, filepath.Join(strings.TrimPrefix(pkg, "endeixis/core/"), name)) {
+					if strings.HasPrefix(imported, "endeixis/core/") {
+						follow(imported)
+					}
+				}
+			}
+		}
+	}
+	follow("endeixis/core/measure")
+	assert.Greater(t, len(seen), 3)
+	for _, pkg := range []string{"openpgp", "survey", "keyring", "judge"} {
+		assert.NotContains(t, seen, "endeixis/core/"+pkg)
+	}
+}
+
+// TestCoreHasNoClock: what time it is, and how long something may take, is told
+// from outside.
+func TestCoreHasNoClock(t *testing.T) {
+	clock := map[string][]string{
+		"time":    {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker"},
+		"context": {"WithTimeout", "WithTimeoutCause", "WithDeadline", "WithDeadlineCause"},
+	}
+	files := token.NewFileSet()
+	require.NoError(t, filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(files, path, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.SelectorExpr); ok {
+				if pkg, ok := call.X.(*ast.Ident); ok {
+					assert.NotContains(t, clock[pkg.Name], call.Sel.Name, "%s", files.Position(call.Pos()))
+				}
+			}
+			return true
+		})
+		return nil
+	}))
 }

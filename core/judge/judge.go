@@ -178,6 +178,16 @@ func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Meas
 	return f
 }
 
+// documentOf returns what was measured for a signature, or an empty document.
+func documentOf(m *measure.Measurement, over survey.SignatureOver) openpgp.Document {
+	for _, h := range m.SignatureHashes {
+		if h.File == over.File && h.Index == over.Index {
+			return openpgp.Document{Digest: h.Digest, NotText: h.NotText}
+		}
+	}
+	return openpgp.Document{}
+}
+
 // ruledOut reports whether a signature turned out to be over another file.
 func (f *finding) ruledOut() bool {
 	return f.ground.Code == SignatureInvalid && f.ground.Effect == Notes
@@ -224,7 +234,7 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
 			"The file is damaged or cut short. Download it again.")
 	}
-	result := b.verify(sig, m.HashOf(over.File, over.Index))
+	result := b.verify(sig, documentOf(m, over))
 	facts.Status, facts.Steps = result.Status, result.Steps
 	who := "a key that it does not name"
 	if facts.Issuer != "" {

@@ -401,12 +401,12 @@ func TestSizeMismatch(t *testing.T) {
 func TestProblemsWithhold(t *testing.T) {
 	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
 	item := &survey.Item{Path: "a.img", Role: survey.Artifact}
-	out := b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, Surroundings{})
+	out := b.Artifact(item, &measure.Measurement{Problem: &measure.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, Surroundings{})
 	assert.Equal(t, Unproven, out.Verdict)
 	assert.Equal(t, []Code{ChangedWhileReading}, codes(out))
-	out = b.Artifact(item, &measure.Measurement{Problem: &survey.Problem{Code: survey.Unreadable, Message: "no"}}, Surroundings{})
+	out = b.Artifact(item, &measure.Measurement{Problem: &measure.Problem{Code: measure.Unreadable, Message: "no"}}, Surroundings{})
 	assert.Equal(t, []Code{Unreadable}, codes(out))
-	other := b.Other(&survey.Item{Path: "a.sig", Role: survey.Signature, Problem: &survey.Problem{Code: survey.Malformed, Message: "the file is empty"}}, &measure.Measurement{})
+	other := b.Other(&survey.Item{Path: "a.sig", Role: survey.Signature, Problem: &measure.Problem{Code: measure.Malformed, Message: "the file is empty"}}, &measure.Measurement{})
 	assert.Equal(t, []Code{SignatureMalformed}, codes(other))
 	out = b.Artifact(item, &measure.Measurement{CollisionSuspected: true}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)

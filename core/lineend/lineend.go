@@ -2,7 +2,11 @@
 // converter is for one stream; what it returns is valid until its next call.
 package lineend
 
-import "bytes"
+import (
+	"bytes"
+	"io"
+	"slices"
+)
 
 // ToLF returns a converter that drops every CR before an LF. A CR at the end of one
 // part is kept back until the next.
@@ -36,3 +40,26 @@ func ToCRLF() func([]byte) []byte {
 		return out
 	}
 }
+
+// A Text passes text on with CR LF at the end of each line, and notices what is
+// no text.
+type Text struct {
+	to      io.Writer
+	convert func([]byte) []byte
+	binary  bool
+}
+
+// NewText returns a Text that writes to w.
+func NewText(w io.Writer) *Text { return &Text{to: w, convert: ToCRLF()} }
+
+// Write passes p on.
+func (t *Text) Write(p []byte) (int, error) {
+	t.binary = t.binary || slices.ContainsFunc(p, func(c byte) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != '\f' })
+	if _, err := t.to.Write(t.convert(p)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// Binary reports whether something was written that is no text.
+func (t *Text) Binary() bool { return t.binary }

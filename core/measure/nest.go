@@ -1,7 +1,6 @@
 package measure
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,17 +11,16 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/digest"
-	"endeixis/core/openpgp"
+	"endeixis/core/lineend"
 	"endeixis/core/plain"
-	"endeixis/core/survey"
 )
 
 // A nest is one item on its way through a read, with the items inside it.
 type nest struct {
-	// item is nil for a file that is only passed through.
-	item   *survey.Item
+	// target is nil for a file that is only passed through.
+	target *Target
 	set    *digest.Set
-	signed []signed
+	hashes []hashing
 	// compression is how the item is compressed as a whole, and expanded
 	// what is fed with its uncompressed form.
 	compression container.Compression
@@ -31,39 +29,37 @@ type nest struct {
 	inner       []*nest
 	lanes       []*container.Lane
 	splitter    *container.Splitter
-	// text keeps the bytes of an item that has signatures around its content.
-	text *bytes.Buffer
 	// streams computes the MD5 of the item, when set.
 	streams *digest.Streams
 	// extra is fed with the item's bytes too, when set.
 	extra io.Writer
 }
 
-// nestOf arranges the items of a file: its own, and those inside it. An item
-// whose container is not among them is left out.
-func nestOf(path string, items []*survey.Item) *nest {
-	if len(items) == 1 && items[0].Path == path {
-		return &nest{item: items[0]} // the common case
+// nestOf arranges the targets of a file: its own, and those inside it. One whose
+// container is not among them is left out.
+func nestOf(path string, targets []*Target) *nest {
+	if len(targets) == 1 && targets[0].Path == path {
+		return &nest{target: targets[0]} // the common case
 	}
 	top := &nest{}
 	at := map[string]*nest{path: top}
 	// In order of length a container comes before what it holds.
-	inside := slices.Clone(items)
-	slices.SortStableFunc(inside, func(a, b *survey.Item) int { return len(a.Path) - len(b.Path) })
-	for _, item := range inside {
-		if item.Path == path {
-			top.item = item
+	inside := slices.Clone(targets)
+	slices.SortStableFunc(inside, func(a, b *Target) int { return len(a.Path) - len(b.Path) })
+	for _, target := range inside {
+		if target.Path == path {
+			top.target = target
 			continue
 		}
-		holder := at[item.Inside.Of]
+		holder := at[target.Inside.Of]
 		if holder == nil {
 			continue
 		}
-		child := &nest{item: item}
+		child := &nest{target: target}
 		holder.inner = append(holder.inner, child)
-		holder.lanes = append(holder.lanes, &container.Lane{Member: item.Inside.Member})
-		holder.compression = item.Inside.Compression
-		at[item.Path] = child
+		holder.lanes = append(holder.lanes, &container.Lane{Member: target.Inside.Member})
+		holder.compression = target.Inside.Compression
+		at[target.Path] = child
 	}
 	return top
 }
@@ -75,16 +71,13 @@ func (n *nest) writers(ctx context.Context) []io.Writer {
 	if n.extra != nil {
 		out = append(out, n.extra)
 	}
-	if n.item != nil {
-		if n.streams != nil {
-			n.set = n.streams.NewSet(n.item.Digests)
-		} else {
-			n.set = digest.NewSet(n.item.Digests)
-		}
-		out = append(out, n.set.Writers()...)
-		for _, over := range n.item.Signatures {
-			if w := n.sign(over); w != nil {
-				out = append(out, w)
+	if n.target != nil {
+		out = append(out, n.digests()...)
+		for i := range n.target.Tasks {
+			if task := &n.target.Tasks[i]; !task.plain() {
+				if w := n.prepare(i, task); w != nil {
+					out = append(out, w)
+				}
 			}
 		}
 	}
@@ -106,45 +99,46 @@ func (n *nest) writers(ctx context.Context) []io.Writer {
 	return out
 }
 
-// sign prepares the hash of one signature. It returns the hash when that needs
-// the item's bytes for itself. A signature's hash is the same function over the
-// same bytes as a digest, up to the trailer; where both are wanted, the state is
-// copied at the end instead of hashing twice.
-func (n *nest) sign(over survey.SignatureOver) io.Writer {
-	if over.Problem != nil {
-		return nil
-	}
-	sig, err := openpgp.ParseSignature(over.Raw)
-	if err != nil || sig.Unsupported() != nil {
-		return nil // judge will say what is wrong
-	}
-	s := signed{over: over, sig: sig}
-	if over.Around != "" {
-		n.signed = append(n.signed, s)
-		if n.text != nil {
-			return nil
+// digests readies the tasks that are plain digests.
+func (n *nest) digests() []io.Writer {
+	var algorithms []digest.Algorithm
+	for i := range n.target.Tasks {
+		if task := &n.target.Tasks[i]; task.plain() {
+			algorithms = append(algorithms, task.Algorithm)
 		}
-		n.text = &bytes.Buffer{}
-		return n.text
 	}
-	if over.Uncompressed == "" && sig.HashesPlainly() {
-		if a, err := digest.Parse(sig.Hash.String()); err == nil {
-			s.shared = n.set.Cloner(a)
-		}
-		if s.shared != nil {
-			n.signed = append(n.signed, s)
+	if n.streams != nil {
+		n.set = n.streams.NewSet(algorithms)
+	} else {
+		n.set = digest.NewSet(algorithms)
+	}
+	return n.set.Writers()
+}
+
+// prepare readies the hash of a task that is no plain digest. It returns what
+// the item's bytes have to go into for it. Where the task begins as a digest of
+// them does, that one's state is copied at the end instead of hashing twice.
+func (n *nest) prepare(at int, task *Task) io.Writer {
+	h := hashing{at: at, task: task}
+	if task.asIs() {
+		if h.shared = n.set.Cloner(task.Algorithm); h.shared != nil {
+			n.hashes = append(n.hashes, h)
 			return nil
 		}
 	}
-	if s.hash, err = sig.NewHash(); err != nil {
-		return nil
+	h.hash = task.Algorithm.New()
+	h.hash.Write(task.Before) //nolint:errcheck // hashes do not fail
+	var to io.Writer = h.hash
+	if task.Text {
+		h.text = lineend.NewText(h.hash)
+		to = h.text
 	}
-	n.signed = append(n.signed, s)
-	if over.Uncompressed == "" {
-		return s.hash
+	n.hashes = append(n.hashes, h)
+	if task.Expanded == "" {
+		return to
 	}
-	n.compression = over.Uncompressed
-	n.expanded = append(n.expanded, s.hash)
+	n.compression = task.Expanded
+	n.expanded = append(n.expanded, to)
 	return nil
 }
 
@@ -161,44 +155,29 @@ func (n *nest) finish() (expandError error) {
 }
 
 // conclude puts into m what was computed of the item itself.
-func (n *nest) conclude(m *Measurement) error {
-	m.Digests = n.set.Sums()
+func (n *nest) conclude(m *Reading) error {
+	if n.target == nil {
+		return nil
+	}
 	m.CollisionSuspected = n.set.CollisionSuspected()
-	for _, s := range n.signed {
-		if s.over.Uncompressed != "" && m.Unexpanded != "" {
+	m.Results = make([]Result, len(n.target.Tasks))
+	sums := n.set.Sums()
+	for i := range n.target.Tasks {
+		if task := &n.target.Tasks[i]; task.plain() {
+			m.Results[i].Digest = sums[task.Algorithm]
+		}
+	}
+	for _, h := range n.hashes {
+		if h.task.Expanded != "" && m.Unexpanded != "" {
 			continue // its hash is of a part only
 		}
-		if s.over.Around != "" {
-			n.concludeAround(m, s)
-			continue
-		}
-		sum, err := s.sum()
+		sum, err := h.sum()
 		if err != nil {
 			return err
 		}
-		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: sum, NotText: s.hash != nil && openpgp.NotText(s.hash)})
+		m.Results[h.at] = Result{Digest: sum, NotText: h.text != nil && h.text.Binary()}
 	}
 	return nil
-}
-
-// concludeAround puts into m the hash of the content that a signature is around.
-// Where there is none any more, the signature stays without hash.
-func (n *nest) concludeAround(m *Measurement, s signed) {
-	var content interface {
-		Document(*openpgp.Signature) (openpgp.Document, error)
-	}
-	var err error
-	if s.over.Around == survey.Message {
-		content, err = openpgp.ReadMessage(n.text.Bytes())
-	} else {
-		content, err = openpgp.ReadCleartext(n.text.Bytes())
-	}
-	if err != nil {
-		return
-	}
-	if doc, err := content.Document(s.sig); err == nil {
-		m.SignatureHashes = append(m.SignatureHashes, SignatureHash{File: s.over.File, Index: s.over.Index, Digest: doc.Digest, NotText: doc.NotText})
-	}
 }
 
 // errNotExpanded stands for the members of a container that does not expand.
@@ -206,11 +185,10 @@ var errNotExpanded = errors.New("the archive around it cannot be expanded to its
 
 // collect concludes the items inside n. trouble is what kept n itself from
 // being read, if anything did.
-func (n *nest) collect(ctx context.Context, template Measurement, trouble *survey.Problem, expandError error, out map[string]Measurement) error {
+func (n *nest) collect(ctx context.Context, trouble *Problem, expandError error, out map[string]Reading) error {
 	for i, child := range n.inner {
 		lane := n.lanes[i]
-		m := template
-		m.Size = lane.Size()
+		m := Reading{Size: lane.Size()}
 		inner := child.finish()
 		err := lane.Err()
 		if err == nil && expandError != nil && lane.Member.Size < 0 {
@@ -220,7 +198,7 @@ func (n *nest) collect(ctx context.Context, template Measurement, trouble *surve
 		}
 		m.Problem = trouble
 		if err != nil && m.Problem == nil && ctx.Err() == nil {
-			m.Problem = &survey.Problem{Code: survey.Unreadable, Message: plain.Text(err.Error())}
+			m.Problem = &Problem{Code: Unreadable, Message: plain.Text(err.Error())}
 		}
 		if inner != nil && ctx.Err() == nil {
 			m.Unexpanded = plain.Text(inner.Error())
@@ -230,55 +208,57 @@ func (n *nest) collect(ctx context.Context, template Measurement, trouble *surve
 				return err
 			}
 		}
-		if child.item != nil {
-			out[child.item.Path] = m
+		if child.target != nil {
+			out[child.target.Path] = m
 		}
-		if err := child.collect(ctx, template, m.Problem, inner, out); err != nil {
+		if err := child.collect(ctx, m.Problem, inner, out); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// signed is a signature waiting for its hash, its own or one shared with a
-// digest.
-type signed struct {
-	over   survey.SignatureOver
-	sig    *openpgp.Signature
+// hashing is a task waiting for its result: a hash of its own, or one shared
+// with a digest.
+type hashing struct {
+	at     int
+	task   *Task
 	hash   hash.Hash
+	text   *lineend.Text
 	shared hash.Cloner
 }
 
-func (s signed) sum() (digest.Value, error) {
-	h := s.hash
-	if s.shared != nil {
-		clone, err := s.shared.Clone()
+func (h *hashing) sum() (digest.Value, error) {
+	end := h.hash
+	if h.shared != nil {
+		clone, err := h.shared.Clone()
 		if err != nil {
 			return nil, fmt.Errorf("copying the state of a hash: %w", err)
 		}
-		h = clone
+		end = clone
 	}
-	return s.sig.Finish(h), nil
+	end.Write(h.task.After) //nolint:errcheck // hashes do not fail
+	return end.Sum(nil), nil
 }
 
 // Content opens the content of an item that may be inside another file.
 // holders are the containers between it and the folder, in any order; they may
 // be left out where there is one only. The reader ends with an error when the
 // content cannot be had in full.
-func Content(ctx context.Context, fsys fs.FS, item *survey.Item, holders []*survey.Item) (io.ReadCloser, error) {
-	path := survey.Outermost(item.Path)
+func Content(ctx context.Context, fsys fs.FS, target *Target, holders []*Target) (io.ReadCloser, error) {
+	path := container.Outermost(target.Path)
 	f, err := fsys.Open(path)
-	if err != nil || item.Inside == nil {
+	if err != nil || target.Inside == nil {
 		return f, err
 	}
-	top := nestOf(path, append(slices.Clone(holders), item))
+	top := nestOf(path, append(slices.Clone(holders), target))
 	ctx, cancel := context.WithCancel(ctx)
 	in, out := io.Pipe()
-	lane := top.passThrough(item.Path, out)
+	lane := top.passThrough(target.Path, out)
 	if lane == nil {
 		cancel()
 		f.Close()
-		return nil, fmt.Errorf("what holds %s is not known", plain.Quoted(item.Path))
+		return nil, fmt.Errorf("what holds %s is not known", plain.Quoted(target.Path))
 	}
 	go func() {
 		defer f.Close()
@@ -306,10 +286,10 @@ func (p *pulled) Close() error {
 // passThrough leaves of n only the way to one item, whose content goes to w,
 // and returns its lane.
 func (n *nest) passThrough(path string, w io.Writer) *container.Lane {
-	n.item = nil
+	n.target = nil
 	for i, child := range n.inner {
-		if child.item != nil && child.item.Path == path {
-			child.item, child.inner, child.lanes = nil, nil, nil
+		if child.target != nil && child.target.Path == path {
+			child.target, child.inner, child.lanes = nil, nil, nil
 			child.extra = w
 			n.inner, n.lanes = n.inner[i:i+1], n.lanes[i:i+1]
 			return n.lanes[0]

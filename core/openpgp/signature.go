@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"hash"
-	"slices"
 	"time"
 
 	"endeixis/core/lineend"
@@ -276,18 +275,17 @@ func (s *Signature) NewHash() (hash.Hash, error) {
 	}
 	h.Write(s.salt)
 	if s.Type == Text {
-		return &textHash{Hash: h, convert: lineend.ToCRLF()}, nil
+		return &textHash{h, lineend.NewText(h)}, nil
 	}
 	return h, nil
 }
 
-// HashesPlainly reports whether the hash of the document is that of its bytes
-// alone, so that it can be shared with a digest of them.
-func (s *Signature) HashesPlainly() bool { return len(s.salt) == 0 && s.Type != Text }
+// Salt returns what is hashed before the document: of a version 6 signature, or
+// nothing.
+func (s *Signature) Salt() []byte { return bytes.Clone(s.salt) }
 
 // Finish writes what is hashed after the document (RFC 9580, section 5.2.4)
-// and returns the finished hash. h is from [Signature.NewHash], or a plain hash
-// of the same algorithm where [Signature.HashesPlainly].
+// and returns the finished hash. h is from [Signature.NewHash].
 func (s *Signature) Finish(h hash.Hash) []byte {
 	if t, ok := h.(*textHash); ok {
 		h = t.Hash
@@ -320,22 +318,17 @@ func (s *Signature) Trailer() []byte {
 // section 5.2.1.2), and notices content that is no text.
 type textHash struct {
 	hash.Hash
-	convert func([]byte) []byte
-	binary  bool
+	text *lineend.Text
 }
 
-func (t *textHash) Write(p []byte) (int, error) {
-	t.binary = t.binary || slices.ContainsFunc(p, func(c byte) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' && c != '\f' })
-	t.Hash.Write(t.convert(p)) //nolint:errcheck // hashes do not fail
-	return len(p), nil
-}
+func (t *textHash) Write(p []byte) (int, error) { return t.text.Write(p) }
 
 // NotText reports whether what was written to a hash from [Signature.NewHash],
 // for a signature over a text document, is no text: then its line endings could
 // have been changed without the signature showing it, and the file not work.
 func NotText(h hash.Hash) bool {
 	t, ok := h.(*textHash)
-	return ok && t.binary
+	return ok && t.text.Binary()
 }
 
 // ReasonText returns the words given with a revocation, from outside and to be

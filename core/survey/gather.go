@@ -16,6 +16,7 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 	"endeixis/core/plain"
 )
 
@@ -32,7 +33,7 @@ type Found struct {
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
 	// Problem says why it could not be looked at, or not be read.
-	Problem *Problem `json:"problem,omitempty"`
+	Problem *measure.Problem `json:"problem,omitempty"`
 	// Promised is the role that the name of a file promises that was not read
 	// as one.
 	Promised Role `json:"promised,omitempty"`
@@ -130,7 +131,7 @@ func (g *gatherer) walk(ctx context.Context) error {
 			if name == "." {
 				return err
 			}
-			g.out.Files = append(g.out.Files, Found{Path: plain.Text(name), Problem: &Problem{Unreadable, reason(err)}})
+			g.out.Files = append(g.out.Files, Found{Path: plain.Text(name), Problem: &measure.Problem{Code: measure.Unreadable, Message: reason(err)}})
 			if entry != nil && entry.IsDir() {
 				return fs.SkipDir
 			}
@@ -153,15 +154,15 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	found := Found{Path: name}
 	if !utf8.ValidString(name) {
 		found.Path = plain.Text(name)
-		found.Problem = &Problem{Unreadable, "its name is not valid UTF-8, so that no manifest can name it; rename it"}
+		found.Problem = &measure.Problem{Code: measure.Unreadable, Message: "its name is not valid UTF-8, so that no manifest can name it; rename it"}
 		return found
 	}
 	link := entry.Type()&fs.ModeSymlink != 0
 	info, err := fs.Stat(g.folder, name)
 	if err != nil {
-		found.Problem = &Problem{Unreadable, reason(err)}
+		found.Problem = &measure.Problem{Code: measure.Unreadable, Message: reason(err)}
 		if link && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
-			found.Problem = &Problem{LeavesDepot, "it is a symbolic link that leads out of the depot, and was not followed"}
+			found.Problem = &measure.Problem{Code: measure.LeavesDepot, Message: "it is a symbolic link that leads out of the depot, and was not followed"}
 		} else if link {
 			found.Problem.Message = "it is a symbolic link to a file that is not there or may not be read"
 		}
@@ -169,7 +170,7 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	}
 	found.Size, found.ModTime = info.Size(), info.ModTime().UTC()
 	if !info.Mode().IsRegular() {
-		found.Problem = &Problem{NotAFile, "it is not a regular file (" + kind(info.Mode()) + "), and was not opened"}
+		found.Problem = &measure.Problem{Code: measure.NotAFile, Message: "it is not a regular file (" + kind(info.Mode()) + "), and was not opened"}
 		return found
 	}
 	guess := guessRole(name)
@@ -179,7 +180,7 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	if found.Size > g.limits.ControlFile || g.kept+found.Size > g.limits.ControlTotal {
 		if guess != maybeText {
 			found.Promised = Role(guess)
-			found.Problem = &Problem{TooLarge, fmt.Sprintf("it is named like a %s and is %d bytes long; more than %d bytes are not read as one", guess, found.Size, g.limits.ControlFile)}
+			found.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("it is named like a %s and is %d bytes long; more than %d bytes are not read as one", guess, found.Size, g.limits.ControlFile)}
 		}
 		return found
 	}
@@ -188,7 +189,7 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 		if guess != maybeText {
 			found.Promised = Role(guess)
 		}
-		found.Problem = &Problem{Unreadable, reason(err)}
+		found.Problem = &measure.Problem{Code: measure.Unreadable, Message: reason(err)}
 		return found
 	}
 	g.kept += int64(len(content))
@@ -277,7 +278,7 @@ func (g *gatherer) list(ctx context.Context, p string, r io.ReaderAt, size int64
 			continue
 		}
 		if nested(m.Name) {
-			if err := g.list(ctx, p+separator+m.Name, bytes.NewReader(content), int64(len(content)), depth+1); err != nil {
+			if err := g.list(ctx, p+container.Separator+m.Name, bytes.NewReader(content), int64(len(content)), depth+1); err != nil {
 				return err
 			}
 			continue

@@ -6,16 +6,8 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 )
-
-// Inside tells where a file lies in the one that holds it.
-type Inside struct {
-	// Of is the path of the container, and Compression how that is
-	// compressed as a whole, or empty.
-	Of          string                `json:"of"`
-	Compression container.Compression `json:"compression,omitempty"`
-	Member      container.Member      `json:"member"`
-}
 
 // Holds sums up a container that was looked into.
 type Holds struct {
@@ -32,39 +24,20 @@ type Holds struct {
 	Trouble string `json:"trouble,omitempty"`
 }
 
-// separator stands between a container's path and the name of a member. It
-// cannot be part of a file's own path.
-const separator = "//"
-
-// Within splits the path of a file inside another at the innermost container.
-// For a file of the folder, container is empty.
-func Within(p string) (container, name string) {
-	if i := strings.LastIndex(p, separator); i >= 0 {
-		return p[:i], p[i+len(separator):]
-	}
-	return "", p
-}
-
-// Outermost returns the file of the folder that a path leads to or into.
-func Outermost(p string) string {
-	outer, _, _ := strings.Cut(p, separator)
-	return outer
-}
-
 // besideOf returns the path of a name as seen from the folder of a file.
 func besideOf(file, name string) string {
-	in, inner := Within(file)
+	in, inner := container.Within(file)
 	if in == "" {
 		return path.Join(path.Dir(file), name)
 	}
-	return in + separator + path.Join(path.Dir(inner), name)
+	return in + container.Separator + path.Join(path.Dir(inner), name)
 }
 
 // topOf returns the path of a name as seen from the batch's folder, or from the
 // top of the container that a file is in.
 func topOf(file, name string) string {
-	if in, _ := Within(file); in != "" {
-		return in + separator + name
+	if in, _ := container.Within(file); in != "" {
+		return in + container.Separator + name
 	}
 	return name
 }
@@ -85,7 +58,7 @@ type memberRef struct {
 
 func (m memberRef) member() *container.Member { return &m.in.layout.Members[m.n] }
 
-func (m memberRef) path() string { return m.in.path + separator + m.member().Name }
+func (m memberRef) path() string { return m.in.path + container.Separator + m.member().Name }
 
 // openContainers makes items of the members that are manifests, signatures or
 // keys, and of those that something speaks of.
@@ -156,7 +129,7 @@ func (s *planner) itemOf(m memberRef) Item {
 	member := *m.member()
 	return Item{
 		Path: m.path(), Role: Artifact, Why: "something speaks of it", Size: max(member.Size, 0),
-		Inside: &Inside{Of: m.in.path, Compression: m.in.layout.Compression, Member: member},
+		Inside: &measure.Inside{Of: m.in.path, Compression: m.in.layout.Compression, Member: member},
 	}
 }
 
@@ -168,7 +141,7 @@ func (s *planner) take(m memberRef, item Item) {
 	}
 	s.taken[item.Path] = true
 	s.out.Items = append(s.out.Items, item)
-	outer, name := Within(m.in.path)
+	outer, name := container.Within(m.in.path)
 	if holder := s.insides[outer]; holder != nil {
 		ref := memberRef{holder, holder.members[name]}
 		between := s.itemOf(ref)
@@ -192,7 +165,7 @@ func (s *planner) takeSpoken() {
 		if item.Role == Signature {
 			stem := strings.TrimSuffix(item.Path, path.Ext(item.Path))
 			if _, ok := s.index[stem]; !ok {
-				_, name := Within(stem)
+				_, name := container.Within(stem)
 				spoken = append(spoken, s.membersNamed(item.Path, name)...)
 			}
 		}
@@ -207,14 +180,14 @@ func (s *planner) takeSpoken() {
 // members of the containers beside it, or else of any.
 func (s *planner) membersNamed(from, name string) []memberRef {
 	if name == "" { // a bare digest is about what the manifest is named after
-		_, inner := Within(from)
+		_, inner := container.Within(from)
 		name = strings.TrimSuffix(path.Base(inner), path.Ext(inner))
 	}
 	clean, _, ok := manifest.SafeName(name)
 	if !ok || len(s.insides) == 0 {
 		return nil
 	}
-	if in, inner := Within(from); in != "" {
+	if in, inner := container.Within(from); in != "" {
 		holder := s.insides[in]
 		for _, full := range []string{path.Join(path.Dir(inner), clean), clean} {
 			if n, ok := holder.members[full]; ok {
@@ -230,7 +203,7 @@ func (s *planner) membersNamed(from, name string) []memberRef {
 			continue
 		}
 		anywhere = append(anywhere, m)
-		if path.Dir(Outermost(m.in.path)) == path.Dir(from) {
+		if path.Dir(container.Outermost(m.in.path)) == path.Dir(from) {
 			beside = append(beside, m)
 			if member == clean {
 				exact = append(exact, m)
@@ -253,7 +226,7 @@ func (in *inside) holds(s *planner) *Holds {
 	l := in.layout
 	h := &Holds{Trouble: in.trouble, Format: l.Format, Compression: l.Compression, Members: len(l.Members), Links: l.Links, Problems: l.Problems, MoreProblems: l.MoreProblems}
 	for i := range l.Members {
-		if s.taken[in.path+separator+l.Members[i].Name] {
+		if s.taken[in.path+container.Separator+l.Members[i].Name] {
 			h.Spoken++
 		}
 	}

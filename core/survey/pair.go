@@ -7,6 +7,7 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 )
 
@@ -62,7 +63,7 @@ func (s *planner) pairEmbedded() {
 			over := SignatureOver{File: from, Index: index, Why: fmt.Sprintf("it is in the Metalink file, line %d, for this file", held.Line)}
 			sigs, err := openpgp.ReadSignatures([]byte(held.Text))
 			if err != nil {
-				over.Problem = &Problem{Malformed, err.Error()}
+				over.Problem = &measure.Problem{Code: measure.Malformed, Message: err.Error()}
 				sigs = []*openpgp.Signature{nil}
 			}
 			targets := s.filesOf(from, held.Name)

@@ -10,6 +10,7 @@ import (
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 )
 
@@ -120,12 +121,12 @@ func (s *planner) recognise(item *Item, guess string, content []byte) {
 	}
 	if errors.As(keyErr, &secret) {
 		item.Role, item.Why = Key, "its content is an OpenPGP secret key"
-		item.Problem = &Problem{Malformed, "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
+		item.Problem = &measure.Problem{Code: measure.Malformed, Message: "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
 		return
 	}
 	if guess == string(Signature) {
 		item.Role, item.Why = Signature, "its name says so"
-		item.Problem = &Problem{Malformed, sigErr.Error()}
+		item.Problem = &measure.Problem{Code: measure.Malformed, Message: sigErr.Error()}
 		return
 	}
 	if guess == string(Key) {
@@ -148,7 +149,7 @@ func (s *planner) recognise(item *Item, guess string, content []byte) {
 func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
 	item.Understood = &Understood{Format: list.Format, Entries: len(list.Entries), Problems: list.Problems, MoreProblems: list.MoreProblems}
 	if err != nil {
-		item.Problem = &Problem{TooLarge, err.Error()}
+		item.Problem = &measure.Problem{Code: measure.TooLarge, Message: err.Error()}
 	}
 	s.lists[item.Path] = list
 }
@@ -160,7 +161,7 @@ func (s *planner) recogniseCleartext(item *Item, guess string, content []byte) {
 	signed, err := openpgp.ReadCleartext(content)
 	if err != nil {
 		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
-		item.Problem = &Problem{Malformed, err.Error()}
+		item.Problem = &measure.Problem{Code: measure.Malformed, Message: err.Error()}
 		return
 	}
 	list, err := s.readSigned(item.Path, signed)

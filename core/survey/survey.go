@@ -23,6 +23,7 @@ import (
 	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 	"endeixis/core/plain"
 )
 
@@ -36,29 +37,6 @@ const (
 	Signature Role = "signature"
 	Key       Role = "key"
 )
-
-// A ProblemCode is a stable name for why a file could not be used.
-type ProblemCode string
-
-// The problem codes.
-const (
-	// Unreadable is a permission or I/O error.
-	Unreadable ProblemCode = "unreadable"
-	// LeavesDepot is a symbolic link that leads out of the folder.
-	LeavesDepot ProblemCode = "leaves-depot"
-	// NotAFile is a device, pipe, socket, or a link to a directory.
-	NotAFile ProblemCode = "not-a-file"
-	// TooLarge is a file over the bound for its role.
-	TooLarge ProblemCode = "too-large"
-	// Malformed is a signature or key file that does not parse.
-	Malformed ProblemCode = "malformed"
-)
-
-// A Problem says why a file could not be used.
-type Problem struct {
-	Code    ProblemCode `json:"code"`
-	Message string      `json:"message"`
-}
 
 // A Listing is a manifest entry that speaks of an item.
 type Listing struct {
@@ -90,8 +68,8 @@ type SignatureOver struct {
 	Why string `json:"why"`
 	// Raw is the body of the signature packet, for [openpgp.ParseSignature].
 	// It is empty when the file could not be read, which Problem explains.
-	Raw     []byte   `json:"raw,omitempty"`
-	Problem *Problem `json:"problem,omitempty"`
+	Raw     []byte           `json:"raw,omitempty"`
+	Problem *measure.Problem `json:"problem,omitempty"`
 	// Uncompressed is set when the signature is over the uncompressed form
 	// of the item: how the item is compressed.
 	Uncompressed container.Compression `json:"uncompressed,omitempty"`
@@ -121,10 +99,10 @@ type Item struct {
 	Path string `json:"path"`
 	Role Role   `json:"role"`
 	// Why says how the role was found.
-	Why     string    `json:"why"`
-	Size    int64     `json:"size"`
-	ModTime time.Time `json:"mod_time"`
-	Problem *Problem  `json:"problem,omitempty"`
+	Why     string           `json:"why"`
+	Size    int64            `json:"size"`
+	ModTime time.Time        `json:"mod_time"`
+	Problem *measure.Problem `json:"problem,omitempty"`
 	// Digests is what has to be computed. SHA-256 is among them, so that the
 	// item can be found again by its content, unless all that speaks of an
 	// artifact are MD5 digests.
@@ -136,7 +114,7 @@ type Item struct {
 	// Understood tells what a manifest holds.
 	Understood *Understood `json:"understood,omitempty"`
 	// Inside is set for a file inside another.
-	Inside *Inside `json:"inside,omitempty"`
+	Inside *measure.Inside `json:"inside,omitempty"`
 	// Holds is set for an archive, a compressed file or a disc image that
 	// was looked into.
 	Holds *Holds `json:"holds,omitempty"`

@@ -21,6 +21,7 @@ import (
 
 	"endeixis/core/container/packtest"
 	"endeixis/core/digest"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp/pgptest"
 )
 
@@ -154,8 +155,8 @@ func TestHostileFolder(t *testing.T) {
 	defer root.Close()
 
 	s, items := run(t, root.FS())
-	for path, code := range map[string]ProblemCode{
-		"leak.txt": LeavesDepot, "leak2.sig": LeavesDepot, "dangling.img": Unreadable, "loop": NotAFile, "SHA256SUMS": NotAFile,
+	for path, code := range map[string]measure.ProblemCode{
+		"leak.txt": measure.LeavesDepot, "leak2.sig": measure.LeavesDepot, "dangling.img": measure.Unreadable, "loop": measure.NotAFile, "SHA256SUMS": measure.NotAFile,
 	} {
 		require.NotNil(t, items[path].Problem, path)
 		assert.Equal(t, code, items[path].Problem.Code, path)
@@ -173,7 +174,7 @@ func TestLimits(t *testing.T) {
 	s, err := Run(t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}), Options{Limits: Limits{ControlFile: 1000}})
 	require.NoError(t, err)
 	require.NotNil(t, s.Items[0].Problem)
-	assert.Equal(t, TooLarge, s.Items[0].Problem.Code)
+	assert.Equal(t, measure.TooLarge, s.Items[0].Problem.Code)
 	assert.Empty(t, s.Contents)
 
 	ctx, cancel := context.WithCancel(t.Context())
@@ -196,7 +197,7 @@ func TestHugeManifestIsNotOpened(t *testing.T) {
 	require.NoError(t, f.Close())
 	s, items := run(t, os.DirFS(dir))
 	require.NotNil(t, items["SHA256SUMS"].Problem)
-	assert.Equal(t, TooLarge, items["SHA256SUMS"].Problem.Code)
+	assert.Equal(t, measure.TooLarge, items["SHA256SUMS"].Problem.Code)
 	assert.Contains(t, items["SHA256SUMS"].Problem.Message, "2147483648")
 	assert.Empty(t, s.Contents)
 }

@@ -126,7 +126,7 @@ func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *
 // holdersOf returns the files that by their names may hold the one at path:
 // “x.img.gz” and “x.zip” for “x.img”.
 func holdersOf(folder fs.FS, path string, maxBytes int64) []diagnose.Holder {
-	if folder == nil || survey.Outermost(path) != path {
+	if folder == nil || container.Outermost(path) != path {
 		return nil
 	}
 	var out []diagnose.Holder

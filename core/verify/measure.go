@@ -3,10 +3,13 @@ package verify
 import (
 	"bytes"
 	"context"
+	"io"
 	"io/fs"
-	"maps"
 
+	"endeixis/core/container"
+	"endeixis/core/digest"
 	"endeixis/core/measure"
+	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 )
 
@@ -19,13 +22,73 @@ func Read(ctx context.Context, plan *survey.Survey, w measure.Witness) (map[stri
 		if !ok {
 			continue
 		}
-		m, err := measure.Bytes(ctx, bytes.NewReader(content), item, w)
+		target, over := item.Target()
+		reading, err := measure.Bytes(ctx, bytes.NewReader(content), target)
 		if err != nil {
 			return nil, err
 		}
+		m := measurementOf(target, over, reading, w)
+		addFrames(item, content, &m)
 		out[item.Path] = m
 	}
 	return out, nil
+}
+
+// measurementOf puts into words of the plan what came of measuring a target of
+// it.
+func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness) measure.Measurement {
+	m := measure.Measurement{
+		Size: r.Size, Unexpanded: r.Unexpanded, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Where: w.Where, By: w.By, At: w.At,
+	}
+	if len(r.Results) != len(target.Tasks) {
+		return m
+	}
+	digests := len(target.Tasks) - len(over)
+	m.Digests = make(map[digest.Algorithm]digest.Value, digests)
+	for i, task := range target.Tasks[:digests] {
+		m.Digests[task.Algorithm] = r.Results[i].Digest
+	}
+	for i, o := range over {
+		if result := r.Results[digests+i]; result.Digest != nil {
+			m.SignatureHashes = append(m.SignatureHashes, measure.SignatureHash{File: o.File, Index: o.Index, Digest: result.Digest, NotText: result.NotText})
+		}
+	}
+	return m
+}
+
+// addFrames adds the hashes for signatures that are around the content itself.
+// Finding what they cover takes the reader of such texts, so it is done where
+// the content is known and not where files are measured. A signature that covers
+// nothing stays without hash.
+func addFrames(item *survey.Item, content []byte, m *measure.Measurement) {
+	for _, o := range item.Signatures {
+		if o.Around == "" || o.Problem != nil || m.Problem != nil {
+			continue
+		}
+		sig, err := openpgp.ParseSignature(o.Raw)
+		if err != nil || sig.Unsupported() != nil {
+			continue
+		}
+		if doc, err := framed(o.Around, content, sig); err == nil {
+			m.SignatureHashes = append(m.SignatureHashes, measure.SignatureHash{File: o.File, Index: o.Index, Digest: doc.Digest, NotText: doc.NotText})
+		}
+	}
+}
+
+// framed returns what a signature around content is held against.
+func framed(around survey.Enclosure, content []byte, sig *openpgp.Signature) (openpgp.Document, error) {
+	if around == survey.Message {
+		m, err := openpgp.ReadMessage(content)
+		if err != nil {
+			return openpgp.Document{}, err
+		}
+		return m.Document(sig)
+	}
+	c, err := openpgp.ReadCleartext(content)
+	if err != nil {
+		return openpgp.Document{}, err
+	}
+	return c.Document(sig)
 }
 
 // A File is one file of a folder with the items that are read with it: its own,
@@ -34,7 +97,9 @@ type File struct {
 	Path  string
 	Items []*survey.Item
 	// At are the places of the items in the list that they are from.
-	At []int
+	At      []int
+	targets []*measure.Target
+	over    [][]*survey.SignatureOver
 }
 
 // Files groups items by the files that they are read with, in the order of the
@@ -43,16 +108,67 @@ func Files(items []*survey.Item) []*File {
 	var out []*File
 	at := map[string]*File{}
 	for i, item := range items {
-		outer := survey.Outermost(item.Path)
+		outer := container.Outermost(item.Path)
 		f := at[outer]
 		if f == nil {
 			f = &File{Path: outer}
 			at[outer] = f
 			out = append(out, f)
 		}
+		target, over := item.Target()
 		f.Items, f.At = append(f.Items, item), append(f.At, i)
+		f.targets, f.over = append(f.targets, target), append(f.over, over)
 	}
 	return out
+}
+
+// Together returns how many of the files at the beginning gain by being measured
+// side by side, see [measure.OpenMany]: of each only the MD5 is to be computed.
+func Together(files []*File) int {
+	n := 0
+	for n < len(files) && n < 4*digest.StreamCount && measure.OnlyMD5(files[n].targets) {
+		n++
+	}
+	return n
+}
+
+// Open measures files of a folder, each read once, with what is inside them:
+// several of them only if they go together. The measurements are by path. It
+// fails only when ctx ends. progress may be nil, and may be called by several
+// goroutines.
+func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, progress func(total int64)) (map[string]measure.Measurement, error) {
+	var readings map[string]measure.Reading
+	var err error
+	if len(files) == 1 {
+		readings, err = measure.Open(ctx, folder, files[0].Path, files[0].targets, progress)
+	} else {
+		targets := make([]*measure.Target, len(files))
+		for i, f := range files {
+			targets[i] = f.targets[0]
+		}
+		readings, err = measure.OpenMany(ctx, folder, targets, progress)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]measure.Measurement, len(readings))
+	for _, f := range files {
+		for i, target := range f.targets {
+			out[target.Path] = measurementOf(target, f.over[i], readings[target.Path], w)
+		}
+	}
+	return out, nil
+}
+
+// Content opens the content of an item that may be inside another file, see
+// [measure.Content].
+func Content(ctx context.Context, folder fs.FS, item *survey.Item, holders []*survey.Item) (io.ReadCloser, error) {
+	target, _ := item.Target()
+	around := make([]*measure.Target, len(holders))
+	for i, h := range holders {
+		around[i], _ = h.Target()
+	}
+	return measure.Content(ctx, folder, target, around)
 }
 
 // Measure measures everything of a plan: what the survey has read from memory,
@@ -68,12 +184,16 @@ func Measure(ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.W
 			rest = append(rest, &plan.Items[i])
 		}
 	}
-	for _, f := range Files(rest) {
-		measured, err := measure.Open(ctx, folder, f.Path, f.Items, w, nil)
+	for files := Files(rest); len(files) > 0; {
+		n := max(1, Together(files))
+		measured, err := Open(ctx, folder, files[:n], w, nil)
 		if err != nil {
 			return nil, err
 		}
-		maps.Copy(out, measured)
+		for path, m := range measured {
+			out[path] = m
+		}
+		files = files[n:]
 	}
 	return out, nil
 }

@@ -42,6 +42,7 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 	"endeixis/internal/client"
 	"endeixis/internal/config"
 	"endeixis/internal/pgserver"
@@ -140,7 +141,7 @@ func measureOne(fsys fs.FS, it *survey.Item) error {
 }
 
 func measured(fsys fs.FS, it *survey.Item) (measure.Measurement, error) {
-	all, err := measure.Open(context.Background(), fsys, it.Path, []*survey.Item{it}, measure.Witness{}, nil)
+	all, err := verify.Open(context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, nil)
 	m := all[it.Path]
 	if err == nil && m.Problem != nil {
 		err = errors.New(m.Problem.Message)
@@ -240,7 +241,7 @@ func manyMD5(dir string) ([]row, error) {
 	fsys := os.DirFS(dir)
 	a, b, err := versus(func() error {
 		return parts(func(part []*survey.Item) error {
-			all, err := measure.OpenMany(context.Background(), fsys, part, measure.Witness{}, nil)
+			all, err := verify.Open(context.Background(), fsys, verify.Files(part), measure.Witness{}, nil)
 			for _, m := range all {
 				if m.Problem != nil {
 					return errors.New(m.Problem.Message)

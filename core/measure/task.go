@@ -1,0 +1,104 @@
+package measure
+
+import (
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/digest"
+)
+
+// A Task is one thing to compute from an item's bytes: a digest of them, or a
+// hash that begins and ends with bytes of its own, such as a signature's. It
+// says what to hash, and not what for.
+type Task struct {
+	Algorithm digest.Algorithm `json:"algorithm"`
+	// Before and After are hashed before and after the content.
+	Before []byte `json:"before,omitempty"`
+	After  []byte `json:"after,omitempty"`
+	// Expanded says that the uncompressed form of the content is hashed, and
+	// how the content is compressed.
+	Expanded container.Compression `json:"expanded,omitempty"`
+	// Text says that every line end is hashed as CR LF.
+	Text bool `json:"text,omitempty"`
+}
+
+// plain reports whether a task is a digest of the bytes as they are.
+func (t *Task) plain() bool { return t.asIs() && len(t.After) == 0 }
+
+// asIs reports whether a task begins with the bytes as they are, so that it can
+// share its beginning with a digest of them.
+func (t *Task) asIs() bool { return len(t.Before) == 0 && t.Expanded == "" && !t.Text }
+
+// Inside tells where a file lies in the one that holds it.
+type Inside struct {
+	// Of is the path of the container, and Compression how that is
+	// compressed as a whole, or empty.
+	Of          string                `json:"of"`
+	Compression container.Compression `json:"compression,omitempty"`
+	Member      container.Member      `json:"member"`
+}
+
+// A Target is an item that is to be measured.
+type Target struct {
+	// Path is relative to the folder; for a file inside another, see
+	// [container.Within].
+	Path string `json:"path"`
+	// Size and ModTime are as surveyed.
+	Size    int64     `json:"size"`
+	ModTime time.Time `json:"mod_time"`
+	// Problem is what the survey found, if anything.
+	Problem *Problem `json:"problem,omitempty"`
+	Inside  *Inside  `json:"inside,omitempty"`
+	Tasks   []Task   `json:"tasks"`
+}
+
+// A Reading is what came of measuring a target.
+type Reading struct {
+	// Size is the number of bytes read.
+	Size int64 `json:"size"`
+	// Results are those of the tasks, in their order; none when the item could
+	// not be measured.
+	Results []Result `json:"results,omitempty"`
+	// Unexpanded says why the uncompressed form could not be read, where a
+	// task asks for that.
+	Unexpanded string `json:"unexpanded,omitempty"`
+	// CollisionSuspected is set when SHA-1 was computed and the bytes show
+	// the marks of a collision attack.
+	CollisionSuspected bool `json:"collision_suspected,omitempty"`
+	// Problem is set when the item could not be measured.
+	Problem *Problem `json:"problem,omitempty"`
+}
+
+// A Result is that of one task.
+type Result struct {
+	// Digest is nil when it could not be computed.
+	Digest digest.Value `json:"digest,omitempty"`
+	// NotText is set when a task over text met what is none.
+	NotText bool `json:"not_text,omitempty"`
+}
+
+// A ProblemCode is a stable name for why a file could not be used.
+type ProblemCode string
+
+// The problem codes.
+const (
+	// Unreadable is a permission or I/O error.
+	Unreadable ProblemCode = "unreadable"
+	// LeavesDepot is a symbolic link that leads out of the folder.
+	LeavesDepot ProblemCode = "leaves-depot"
+	// NotAFile is a device, pipe, socket, or a link to a directory.
+	NotAFile ProblemCode = "not-a-file"
+	// TooLarge is a file over the bound for its role.
+	TooLarge ProblemCode = "too-large"
+	// Malformed is a signature or key file that does not parse.
+	Malformed ProblemCode = "malformed"
+	// ChangedWhileReading is a file whose size or times moved between open
+	// and close.
+	ChangedWhileReading ProblemCode = "changed-while-reading"
+)
+
+// A Problem says why a file could not be used.
+type Problem struct {
+	Code    ProblemCode `json:"code"`
+	Message string      `json:"message"`
+}

@@ -1,0 +1,107 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/internal/depots"
+	"endeixis/internal/fault"
+	"endeixis/internal/store"
+)
+
+// A Request asks for a batch.
+type Request struct {
+	Depot          string
+	Path           string
+	Label          string
+	Publisher      string
+	RequireAll     bool
+	IdempotencyKey string
+	// Corrections pair signatures and files by hand.
+	Corrections []survey.Correction
+	// ComesFrom says where manifests of the folder come from, by path, and
+	// Copies are others of them.
+	ComesFrom map[string]survey.Origin
+	Copies    []Copy
+}
+
+// Create checks and stores a new batch, or returns the earlier one that was
+// made with the same idempotency key.
+func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
+	clean, err := depots.Clean(r.Path)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	folder, err := s.depots.Open(r.Depot, clean)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	defer folder.Close()
+	if r.Corrections == nil {
+		r.Corrections = []survey.Correction{}
+	}
+	if r.ComesFrom == nil {
+		r.ComesFrom = map[string]survey.Origin{}
+	}
+	copies, given, err := s.copiesOf(r.Copies)
+	if err == nil {
+		err = checkOrigins(r.ComesFrom)
+	}
+	if err != nil {
+		return store.Batch{}, err
+	}
+	if len(r.Corrections)+len(r.ComesFrom)+len(copies) > 0 {
+		// Found out here, a mistake costs nothing but another try.
+		if _, err := s.plan(ctx, r.Depot, clean, survey.Options{Corrections: r.Corrections, Origins: r.ComesFrom, Copies: given}); err != nil {
+			return store.Batch{}, err
+		}
+	}
+	corrections, err1 := json.Marshal(r.Corrections)
+	comesFrom, err2 := json.Marshal(r.ComesFrom)
+	if err := errors.Join(err1, err2); err != nil {
+		return store.Batch{}, err
+	}
+	entries, err := folder.List()
+	if err != nil {
+		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Path)).At("path")
+	}
+	if len(entries) == 0 {
+		return store.Batch{}, fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Path)).
+			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
+	}
+	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
+		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+	}
+	if r.Publisher != "" {
+		if _, err := s.keys.Publisher(ctx, r.Publisher); err != nil {
+			return store.Batch{}, err
+		}
+	}
+	policies, err := s.keys.Policies(ctx, 0)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	var id int64
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		var added bool
+		id, added, err = tx.AddBatch(ctx, store.Batch{
+			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
+			PolicyVersion: policies.Version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
+		})
+		if err != nil || !added {
+			return err
+		}
+		if err := tx.AddCopies(ctx, id, copies); err != nil {
+			return err
+		}
+		return s.jobs.Survey(ctx, tx, id, r.Depot)
+	})
+	if err != nil {
+		return store.Batch{}, err
+	}
+	return s.store.Batch(ctx, id)
+}

@@ -1,0 +1,132 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"endeixis/core/judge"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// batchRecord is what the ledger keeps of a batch.
+type batchRecord struct {
+	Batch      int64         `json:"batch"`
+	Label      string        `json:"label"`
+	Depot      string        `json:"depot"`
+	Folder     string        `json:"folder"`
+	State      string        `json:"state"`
+	Verdict    judge.Verdict `json:"verdict"`
+	Items      int           `json:"items"`
+	Bytes      int64         `json:"bytes"`
+	Cleared    int           `json:"cleared"`
+	Unproven   int           `json:"unproven"`
+	Refused    int           `json:"refused"`
+	Absent     int           `json:"absent"`
+	RequireAll bool          `json:"require_all"`
+	Note       string        `json:"note"`
+	Policy     int64         `json:"policy"`
+	// Corrections are the pairs that the person who asked set by hand.
+	Corrections json.RawMessage `json:"corrections"`
+	// Origins say where manifests come from, and Copies how others of them
+	// compare.
+	Origins json.RawMessage   `json:"origins"`
+	Copies  []json.RawMessage `json:"copies"`
+}
+
+// Finish closes a batch when all its slices are done, with its verdict and
+// record. It reports whether the batch is closed now.
+func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
+	closed := false
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, id)
+		if err != nil || state != "measuring" {
+			closed = err == nil && state != "waiting"
+			return err
+		}
+		if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
+			return err
+		}
+		b, err := tx.Tally(ctx, id)
+		if err != nil {
+			return err
+		}
+		verdict := judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll)
+		note := ""
+		switch {
+		case b.Cleared+b.Unproven+b.Refused == 0:
+			note = "The folder holds no artifact, so there is nothing that could be cleared."
+		case b.RequireAll && b.Absent > 0 && b.Refused == 0:
+			note = fmt.Sprintf("All entries were asked for, and %d of them have no file here.", b.Absent)
+		}
+		closed = true
+		return s.close(ctx, tx, b, "done", verdict, note)
+	})
+	return closed, err
+}
+
+func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state string, verdict judge.Verdict, note string) error {
+	if err := tx.Announce(ctx, b.ID); err != nil {
+		return err
+	}
+	copies, err := tx.Copies(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	summaries := []json.RawMessage{}
+	for _, c := range copies {
+		if c.Summary != nil {
+			summaries = append(summaries, c.Summary)
+		}
+	}
+	position, err := s.records.Append(ctx, tx, records.Entry{
+		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Depot + ":" + b.Path, Verdict: string(verdict), Batch: b.ID,
+		Body: batchRecord{
+			Batch: b.ID, Label: b.Label, Depot: b.Depot, Folder: b.Path, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
+			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
+			Origins: b.Origins, Copies: summaries,
+		},
+	})
+	if err != nil {
+		return err
+	}
+	var v *string
+	if verdict != "" {
+		text := string(verdict)
+		v = &text
+	}
+	return tx.Finish(ctx, b.ID, state, v, note, position, s.now())
+}
+
+// Abandon closes a batch of which a step has failed each time it was tried.
+func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	return s.fail(ctx, b, errors.New(abandoned(cause)))
+}
+
+// abandoned says why work was given up.
+func abandoned(cause error) string {
+	return "It could not be carried out, however often it was tried: " + plain.Text(cause.Error())
+}
+
+// fail closes a batch that cannot be carried out. Trouble with the database is
+// no such reason: then the error is returned and the step is tried again.
+func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
+	if fault.Is(cause, "database-down") {
+		return cause
+	}
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, b.ID)
+		if err != nil || state == "done" || state == "failed" {
+			return err
+		}
+		return s.close(ctx, tx, b, "failed", "", plain.Text(cause.Error()))
+	})
+}

@@ -1,0 +1,144 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"sync"
+	"time"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/judge"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/store"
+)
+
+const (
+	// flushEvery bounds the work that a killed worker has to repeat.
+	flushEvery = 2 * time.Second
+	// progressEvery bounds how often progress inside a file is announced.
+	progressEvery = 250 * time.Millisecond
+)
+
+// Measure works on one slice of a batch: it measures, judges and records the
+// items that have no outcome yet, a few at a time.
+func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
+	b, err := s.Get(ctx, id)
+	if err != nil || b.State != "measuring" {
+		return err
+	}
+	rows, err := s.store.SliceItems(ctx, id, slice)
+	if err != nil {
+		return err
+	}
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	session, err := s.resume(ctx, b, ring)
+	if err != nil {
+		return err
+	}
+	folder, err := s.depots.Open(b.Depot, b.Path)
+	if err != nil {
+		return s.fail(ctx, b, err)
+	}
+	defer folder.Close()
+	fsys := folder.FS()
+	known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
+	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Settled) (io.ReadCloser, error) {
+		return verify.Content(ctx, fsys, d.Item, d.Holders)
+	}}
+
+	var batch []verify.Settled
+	read := int64(0)
+	lastFlush, lastProgress := time.Now(), time.Time{}
+	items, err := itemsOf(rows)
+	if err != nil {
+		return err
+	}
+	files := verify.Files(items)
+	flush := func(last bool) error {
+		if err := session.Settle(ctx, batch, content, known); err != nil {
+			return err
+		}
+		err := s.flush(ctx, b, slice, batch, last)
+		batch, lastFlush = nil, time.Now()
+		return err
+	}
+	var shown sync.Mutex
+	progress := func(total int64) {
+		shown.Lock()
+		defer shown.Unlock()
+		if time.Since(lastProgress) >= progressEvery {
+			lastProgress = time.Now()
+			s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
+		}
+	}
+	for len(files) > 0 {
+		n := max(1, verify.Together(files))
+		measured, err := verify.Open(ctx, fsys, files[:n], s.witness(b.AskedBy), progress)
+		if err != nil {
+			return err
+		}
+		for _, file := range files[:n] {
+			read += measured[file.Path].Size
+			for i, item := range file.Items {
+				batch = append(batch, verify.Settled{N: rows[file.At[i]].N, Item: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
+			}
+		}
+		files = files[n:]
+		// A file and what it holds are stored together.
+		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
+			if err := flush(false); err != nil {
+				return err
+			}
+		}
+	}
+	return flush(true)
+}
+
+func itemsOf(rows []store.Item) ([]*survey.Item, error) {
+	out := make([]*survey.Item, len(rows))
+	for i := range rows {
+		if err := json.Unmarshal(rows[i].Survey, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// flush stores outcomes and their records in one transaction. Outcomes that
+// another worker has stored meanwhile are left out.
+func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []verify.Settled, last bool) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		var expected judge.Expectation
+		if err := json.Unmarshal(b.Expected, &expected); err != nil {
+			return err
+		}
+		var ns []int
+		for i := range batch {
+			ns = append(ns, batch[i].N)
+		}
+		open, err := tx.LockSlice(ctx, b.ID, slice, ns)
+		if err != nil {
+			return err
+		}
+		var mine []verify.Settled
+		for _, d := range batch {
+			if open[d.N] {
+				mine = append(mine, d)
+			}
+		}
+		if last {
+			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
+				return err
+			}
+		}
+		if err := tx.Announce(ctx, b.ID); err != nil {
+			return err
+		}
+		return s.settle(ctx, tx, b, expected, mine)
+	})
+}

@@ -1,0 +1,87 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/store"
+)
+
+// basis returns what the items of a batch are judged by.
+func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyring) (judge.Basis, error) {
+	policies, err := s.keys.Policies(ctx, b.PolicyVersion)
+	if err != nil {
+		return judge.Basis{}, err
+	}
+	waivers, err := s.keys.WaiversAsOf(ctx, b.JudgedAsOf)
+	if err != nil {
+		return judge.Basis{}, err
+	}
+	return judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf}, nil
+}
+
+// resume returns a session for a batch that is surveyed, with its manifests
+// judged again from what is stored, so that its artifacts can rest on them.
+func (s *Service) resume(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
+	basis, err := s.basis(ctx, b, ring)
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(b.Expected, &basis.Expected); err != nil {
+		return nil, err
+	}
+	session := verify.New(basis)
+	manifests, err := s.store.Items(ctx, b.ID, store.ItemFilter{Role: string(survey.Manifest), After: -1, Limit: 1_000_000})
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range manifests {
+		if row.Measurement == nil {
+			continue // too large to be read as one: it is measured like an artifact
+		}
+		var item survey.Item
+		var m measure.Measurement
+		if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err != nil {
+			return nil, err
+		}
+		session.Manifest(&item, &m)
+	}
+	return session, nil
+}
+
+// memory is what is known of other files than those of one batch.
+type memory struct {
+	store  *store.Store
+	batch  int64
+	stated func() (map[string]diagnose.Elsewhere, error)
+}
+
+// Stated returns what the manifests of the batch state.
+func (k memory) Stated(context.Context) (map[string]diagnose.Elsewhere, error) { return k.stated() }
+
+// Cleared looks for what was cleared in earlier batches.
+func (k memory) Cleared(ctx context.Context, sums []string) (map[string]*diagnose.Earlier, error) {
+	found, err := k.store.ClearedWith(ctx, k.batch, sums)
+	out := make(map[string]*diagnose.Earlier, len(found))
+	for sum, c := range found {
+		out[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Depot + ":" + c.Folder, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
+	}
+	return out, err
+}
+
+// stated is [verify.Stated] for a survey that is stored.
+func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.Elsewhere, error) {
+	rows, err := s.store.Stated(ctx, batch)
+	out := make(map[string]diagnose.Elsewhere, len(rows))
+	for _, r := range rows {
+		out[r.Digest] = diagnose.Elsewhere{Name: r.Name, Manifest: r.Manifest, Line: r.Line}
+	}
+	return out, err
+}

@@ -1,0 +1,207 @@
+package batches
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/diagnose"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/fault"
+	"endeixis/internal/store"
+)
+
+// Plan surveys a folder without verifying anything.
+func (s *Service) Plan(ctx context.Context, depot, path string, corrections []survey.Correction) (*survey.Survey, error) {
+	return s.plan(ctx, depot, path, survey.Options{Corrections: corrections})
+}
+
+func (s *Service) plan(ctx context.Context, depot, path string, opts survey.Options) (*survey.Survey, error) {
+	folder, err := s.depots.Open(depot, path)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	opts.Limits.Bound = lookFor
+	plan, err := survey.Run(ctx, folder.FS(), opts)
+	var wrong *survey.CorrectionError
+	var many *survey.TooManyFilesError
+	var origin *survey.OriginError
+	switch {
+	case errors.As(err, &origin):
+		return nil, fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
+	case errors.As(err, &wrong):
+		return nil, fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
+	case errors.As(err, &many):
+		return nil, fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
+	}
+	return plan, err
+}
+
+// looking is how long one container is looked into.
+const looking = 5 * time.Minute
+
+// lookFor bounds the look into one container.
+func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
+}
+
+// Survey makes the plan of a waiting batch and stores it, together with the
+// outcomes of the files that the survey has read in full and the jobs for the
+// slices that are left to measure, which it returns. Called again, it does nothing more.
+func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil || b.State != "waiting" {
+		return nil, err
+	}
+	folder, err := s.depots.Open(b.Depot, b.Path)
+	if err != nil {
+		return nil, s.fail(ctx, b, err)
+	}
+	defer folder.Close()
+	var opts survey.Options
+	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Origins)); err != nil {
+		return nil, err
+	}
+	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
+		return nil, err
+	}
+	opts.Limits.Bound = lookFor
+	plan, err := survey.Run(ctx, folder.FS(), opts)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		return nil, s.fail(ctx, b, err)
+	}
+	measured, err := verify.Read(ctx, plan, s.witness(b.AskedBy))
+	if err != nil {
+		return nil, err
+	}
+	ring, err := s.keys.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	basis, err := s.basis(ctx, b, ring)
+	if err != nil {
+		return nil, err
+	}
+	basis.Expected = judge.Expect(b.Publisher, ring, plan.Items)
+	expected, err := json.Marshal(basis.Expected)
+	if err != nil {
+		return nil, err
+	}
+	session := verify.New(basis)
+	for i := range plan.Items {
+		if item := &plan.Items[i]; item.Role == survey.Manifest {
+			if m, ok := measured[item.Path]; ok {
+				session.Manifest(item, &m)
+			}
+		}
+	}
+
+	slices, rows, err := s.cut(plan, measured)
+	if err != nil {
+		return nil, err
+	}
+	var open []int
+	for _, slice := range slices {
+		if slice.N > 0 {
+			open = append(open, slice.N)
+		}
+	}
+	var absents []store.Absent
+	for i, a := range plan.Absent {
+		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
+	}
+	var done []verify.Settled
+	for i := range plan.Items {
+		item := &plan.Items[i]
+		if m, ok := measured[item.Path]; ok {
+			done = append(done, verify.Settled{N: rows[i].N, Item: item, Measurement: m})
+		}
+	}
+	known := memory{s.store, id, func() (map[string]diagnose.Elsewhere, error) { return verify.Stated(plan), nil }}
+	if err := session.Settle(ctx, done, verify.Bytes{Folder: folder.FS(), Again: func(d *verify.Settled) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(plan.Contents[d.Item.Path])), nil
+	}}, known); err != nil {
+		return nil, err
+	}
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		state, err := tx.LockBatch(ctx, id)
+		if err != nil || state != "waiting" {
+			return err
+		}
+		if err := tx.Surveyed(ctx, id, expected, slices, rows, absents); err != nil {
+			return err
+		}
+		if err := keepCopies(ctx, tx, id, opts.Copies, plan.Copies); err != nil {
+			return err
+		}
+		if len(measured) > 0 {
+			// What the survey has read is the slice with number 0.
+			if err := tx.SliceDone(ctx, id, 0); err != nil {
+				return err
+			}
+		}
+		if err := s.jobs.Slices(ctx, tx, id, b.Depot, open); err != nil {
+			return err
+		}
+		if err := tx.Announce(ctx, id); err != nil {
+			return err
+		}
+		return s.settle(ctx, tx, b, basis.Expected, done)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return open, nil
+}
+
+// cut divides the items into slices bounded by bytes and count. Slice 0 holds
+// what is measured already.
+func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measurement) ([]store.Slice, []store.Item, error) {
+	rows := make([]store.Item, len(plan.Items))
+	read := store.Slice{N: 0}
+	var rest []store.Slice
+	// What lies inside a file is measured with it, in the same read.
+	sliceOf := map[string]int{}
+	for i := range plan.Items {
+		item := &plan.Items[i]
+		text, err := json.Marshal(item)
+		if err != nil {
+			return nil, nil, err
+		}
+		rows[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: text}
+		slice := &read
+		bytes := item.Size
+		if _, ok := measured[item.Path]; ok {
+		} else if item.Inside != nil {
+			slice = &rest[sliceOf[container.Outermost(item.Path)]]
+			bytes = 0
+		} else {
+			last := len(rest) - 1
+			if last < 0 || rest[last].Items >= s.limits.SliceItems || rest[last].Bytes > 0 && rest[last].Bytes+item.Size > s.limits.SliceBytes {
+				rest = append(rest, store.Slice{N: len(rest) + 1})
+				last++
+			}
+			slice = &rest[last]
+			sliceOf[item.Path] = last
+		}
+		slice.Items++
+		slice.Bytes += bytes
+		rows[i].Slice = slice.N
+	}
+	if read.Items > 0 {
+		rest = append([]store.Slice{read}, rest...)
+	}
+	return rest, rows, nil
+}
