@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -32,17 +33,18 @@ import (
 
 // Parts are the services that the API puts in front of people.
 type Parts struct {
-	Store   *store.Store
-	Access  *access.Service
-	Keys    *keys.Service
-	Batches *batches.Service
-	Records *records.Service
-	Depots  *depots.Depots
-	Origins *origins.Origins
-	Hub     *events.Hub
-	Console fs.FS
-	Log     *slog.Logger
-	Now     func() time.Time
+	Store    *store.Store
+	Access   *access.Service
+	Keys     *keys.Service
+	Batches  *batches.Service
+	Reassess *reassess.Service
+	Records  *records.Service
+	Depots   *depots.Depots
+	Origins  *origins.Origins
+	Hub      *events.Hub
+	Console  fs.FS
+	Log      *slog.Logger
+	Now      func() time.Time
 	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
 }

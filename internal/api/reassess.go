@@ -38,7 +38,7 @@ func (a *API) registerReassessments() {
 		if err != nil {
 			return nil, err
 		}
-		u, err := a.Batches.KeyUse(ctx, v.Key.Certificate.Primary.Fingerprint)
+		u, err := a.Reassess.KeyUse(ctx, v.Key.Certificate.Primary.Fingerprint)
 		if err != nil {
 			return nil, err
 		}
@@ -62,7 +62,7 @@ func (a *API) registerReassessments() {
 			}
 			sel.Key = v.Key.Certificate.Primary.Fingerprint
 		}
-		r, err := a.Batches.Reassess(ctx, p.Name, sel, in.Body.Reason)
+		r, err := a.Reassess.Ask(ctx, p.Name, sel, in.Body.Reason)
 		if err != nil {
 			return nil, err
 		}
@@ -112,7 +112,7 @@ func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Cert
 	if err != nil {
 		return nil, err
 	}
-	r, err := a.Batches.Reach(ctx, fp, ring)
+	r, err := a.Reassess.Reach(ctx, fp, ring)
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,6 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
-	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -32,7 +31,6 @@ type Service struct {
 	depots  *depots.Depots
 	origins Origins
 	jobs    Jobs
-	orders  *reassess.Orders
 	limits  Limits
 	now     func() time.Time
 	where   string
@@ -42,7 +40,6 @@ type Service struct {
 type Jobs interface {
 	Survey(ctx context.Context, tx *store.Tx, batch int64, depot string) error
 	Slices(ctx context.Context, tx *store.Tx, batch int64, depot string, slices []int) error
-	reassess.Jobs
 }
 
 // New returns a Service. Measurements will say that they were made by the
@@ -52,7 +49,7 @@ func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, 
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, depots: d, origins: o, jobs: jobs, orders: reassess.NewOrders(jobs), limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, depots: d, origins: o, jobs: jobs, limits: limits, now: now, where: "service on " + host}
 }
 
 // Get returns a batch.

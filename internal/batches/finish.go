@@ -108,12 +108,7 @@ func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
 	if err != nil {
 		return err
 	}
-	return s.fail(ctx, b, errors.New(abandoned(cause)))
-}
-
-// abandoned says why work was given up.
-func abandoned(cause error) string {
-	return "It could not be carried out, however often it was tried: " + plain.Text(cause.Error())
+	return s.fail(ctx, b, errors.New(fault.Abandoned(cause)))
 }
 
 // fail closes a batch that cannot be carried out. Trouble with the database is

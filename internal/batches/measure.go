@@ -36,7 +36,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
-	session, err := s.resume(ctx, b, ring)
+	session, err := s.Session(ctx, b, ring)
 	if err != nil {
 		return err
 	}

@@ -27,9 +27,9 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 	return judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf}, nil
 }
 
-// resume returns a session for a batch that is surveyed, with its manifests
+// Session returns a session for a batch that is surveyed, with its manifests
 // judged again from what is stored, so that its artifacts can rest on them.
-func (s *Service) resume(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
+func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
 	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
 		return nil, err

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+
+	"endeixis/core/plain"
 )
 
 // A Kind groups faults by who can mend them.
@@ -86,4 +88,9 @@ func Reason(reason, step string) error {
 		return New(Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).Advise("Say why, for whoever asks next year.").At("reason")
 	}
 	return nil
+}
+
+// Abandoned says why work was given up.
+func Abandoned(cause error) string {
+	return "It could not be carried out, however often it was tried: " + plain.Text(cause.Error())
 }

@@ -85,14 +85,19 @@ type Batches interface {
 	Finish(ctx context.Context, batch int64) (closed bool, err error)
 	// Abandon closes a batch of which a part cannot be done.
 	Abandon(ctx context.Context, batch int64, cause error) error
-	RunReassessment(ctx context.Context, id int64) error
-	AbandonReassessment(ctx context.Context, id int64, cause error) error
+}
+
+// Reassessments judges again. It may be repeated at any point.
+type Reassessments interface {
+	Run(ctx context.Context, id int64) error
+	Abandon(ctx context.Context, id int64, cause error) error
 }
 
 // Runner owns the queue's client in this process.
 type Runner struct {
 	store   *store.Store
 	batches Batches
+	again   Reassessments
 	queue   *Queue
 	client  *river.Client[pgx.Tx]
 	log     *slog.Logger
@@ -106,7 +111,7 @@ type Runner struct {
 
 // New returns a Runner for the queues of the depots; workers is how many jobs
 // run at once, 0 for one on each core.
-func New(s *store.Store, b Batches, queue *Queue, depots []string, workers int, log *slog.Logger) (*Runner, error) {
+func New(s *store.Store, b Batches, again Reassessments, queue *Queue, depots []string, workers int, log *slog.Logger) (*Runner, error) {
 	if workers <= 0 {
 		workers = runtime.NumCPU()
 	}
@@ -116,7 +121,7 @@ func New(s *store.Store, b Batches, queue *Queue, depots []string, workers int, 
 	}
 	random := make([]byte, 6)
 	rand.Read(random) //nolint:errcheck // never fails
-	r := &Runner{store: s, batches: b, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
+	r := &Runner{store: s, batches: b, again: again, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
@@ -292,7 +297,7 @@ type reassessWorker struct {
 
 // Work judges again what a reassessment selects.
 func (w *reassessWorker) Work(ctx context.Context, job *river.Job[ReassessArgs]) error {
-	b, id := w.runner.batches, job.Args.Reassessment
-	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return b.RunReassessment(ctx, id) },
-		func(ctx context.Context, cause error) error { return b.AbandonReassessment(ctx, id, cause) })
+	again, id := w.runner.again, job.Args.Reassessment
+	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return again.Run(ctx, id) },
+		func(ctx context.Context, cause error) error { return again.Abandon(ctx, id, cause) })
 }

@@ -31,16 +31,17 @@ import (
 
 // Service is the assembled service.
 type Service struct {
-	config  config.Config
-	log     *slog.Logger
-	store   *store.Store
-	records *records.Service
-	access  *access.Service
-	keys    *keys.Service
-	batches *batches.Service
-	depots  *depots.Depots
-	origins *origins.Origins
-	queue   *jobs.Queue
+	config   config.Config
+	log      *slog.Logger
+	store    *store.Store
+	records  *records.Service
+	access   *access.Service
+	keys     *keys.Service
+	batches  *batches.Service
+	reassess *reassess.Service
+	depots   *depots.Depots
+	origins  *origins.Origins
+	queue    *jobs.Queue
 }
 
 // Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
@@ -89,11 +90,13 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
-	k := keys.New(s, recs, asker, reassess.NewOrders(queue), Now)
+	orders := reassess.NewOrders(queue)
+	k := keys.New(s, recs, asker, orders, Now)
 	d := depots.New(c.Depots)
+	b := batches.New(s, recs, k, d, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
 	return &Service{
 		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
-		batches: batches.New(s, recs, k, d, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now),
+		batches: b, reassess: reassess.New(s, recs, k, b, orders, Now),
 	}, nil
 }
 
@@ -209,7 +212,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, s.batches, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}
@@ -225,7 +228,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
-		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Records: s.records, Depots: s.depots, Origins: s.origins,
+		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Records: s.records, Depots: s.depots, Origins: s.origins,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{
@@ -254,7 +257,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
-	runner, err := jobs.New(s.store, s.batches, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}

@@ -120,11 +120,12 @@ func Prepare(t testing.TB) config.Config {
 // Parts are those of a service, put together without anybody who works on jobs:
 // the test decides what is done, and when.
 type Parts struct {
-	Store   *store.Store
-	Records *records.Service
-	Queue   *jobs.Queue
-	Keys    *keys.Service
-	Batches *batches.Service
+	Store    *store.Store
+	Records  *records.Service
+	Queue    *jobs.Queue
+	Keys     *keys.Service
+	Batches  *batches.Service
+	Reassess *reassess.Service
 	// Depots can be changed, as if a depot had been moved away.
 	Depots map[string]string
 }
@@ -142,9 +143,11 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	require.NoError(t, err)
 	p.Queue, err = jobs.NewQueue()
 	require.NoError(t, err)
-	p.Keys = keys.New(s, p.Records, nil, reassess.NewOrders(p.Queue), now)
+	orders := reassess.NewOrders(p.Queue)
+	p.Keys = keys.New(s, p.Records, nil, orders, now)
 	require.NoError(t, p.Keys.InitPolicy(t.Context(), "a test"))
 	p.Batches = batches.New(s, p.Records, p.Keys, depots.New(c.Depots), nil, p.Queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
+	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Batches, orders, now)
 	return p
 }
 

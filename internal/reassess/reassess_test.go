@@ -1,4 +1,4 @@
-package batches_test
+package reassess_test
 
 import (
 	"testing"
@@ -40,14 +40,14 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 		_, err := k.GrantWaiver(t.Context(), "tobiah", keys.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
 		require.NoError(t, err)
 	}
-	asked, err := b.Reassess(t.Context(), "ines", reassess.Selection{All: true}, "waivers were granted")
+	asked, err := p.Reassess.Ask(t.Context(), "ines", reassess.Selection{All: true}, "waivers were granted")
 	require.NoError(t, err)
 	var g errgroup.Group
 	for range 4 {
-		g.Go(func() error { return b.RunReassessment(t.Context(), asked.ID) })
+		g.Go(func() error { return p.Reassess.Run(t.Context(), asked.ID) })
 	}
 	require.NoError(t, g.Wait())
-	require.NoError(t, b.RunReassessment(t.Context(), asked.ID))
+	require.NoError(t, p.Reassess.Run(t.Context(), asked.ID))
 	done, err := s.Reassessment(t.Context(), asked.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "done", done.State)

@@ -1,0 +1,130 @@
+package reassess
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/keys"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// Sessions put together what the items of a stored batch are judged with.
+type Sessions interface {
+	Session(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error)
+}
+
+// Service judges again, and tells what that would change.
+type Service struct {
+	store    *store.Store
+	records  *records.Service
+	keys     *keys.Service
+	sessions Sessions
+	orders   *Orders
+	now      func() time.Time
+}
+
+// New returns a Service.
+func New(s *store.Store, r *records.Service, k *keys.Service, sessions Sessions, orders *Orders, now func() time.Time) *Service {
+	return &Service{store: s, records: r, keys: k, sessions: sessions, orders: orders, now: now}
+}
+
+// A Rejudgement is an artifact, judged again.
+type Rejudgement struct {
+	verify.Rejudgement
+	Batch int64
+	// Before is the verdict that held.
+	Before judge.Verdict
+}
+
+// asOf is what stored measurements are judged with again.
+type asOf struct {
+	ring   *keyring.Keyring
+	policy int64
+	at     time.Time
+}
+
+// chunk is how many items are read and judged at a time.
+const chunk = 2000
+
+// rejudge judges the items of the selected batches again from what is stored: no
+// file is read. yield gets every artifact, in the order of batches and items.
+func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func([]Rejudgement) error) (items int, err error) {
+	issuers := issuersOf(with.ring, sel.Key)
+	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
+	if sel.From != nil {
+		stored.From = *sel.From
+	}
+	if sel.To != nil {
+		stored.To = *sel.To
+	}
+	ids, err := s.store.SelectedBatches(ctx, stored)
+	if err != nil {
+		return 0, err
+	}
+	for _, id := range ids {
+		b, err := s.store.Batch(ctx, id)
+		if err != nil {
+			return items, err
+		}
+		b.JudgedAsOf, b.PolicyVersion = with.at, with.policy
+		session, err := s.sessions.Session(ctx, b, with.ring)
+		if err != nil {
+			return items, err
+		}
+		for after := -1; ; {
+			rows, err := s.store.StoredItems(ctx, id, after, chunk)
+			if err != nil {
+				return items, err
+			}
+			if len(rows) == 0 {
+				break
+			}
+			after = rows[len(rows)-1].N
+			items += len(rows)
+			judged, err := judgeAgain(session, id, rows, issuers)
+			if err != nil {
+				return items, err
+			}
+			if err := yield(judged); err != nil {
+				return items, err
+			}
+		}
+	}
+	return items, nil
+}
+
+// judgeAgain judges a chunk of stored items.
+func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
+	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
+		item, m := &survey.Item{}, &measure.Measurement{}
+		return item, m, errors.Join(json.Unmarshal(rows[i].Survey, item), json.Unmarshal(rows[i].Measurement, m))
+	}, issuers)
+	out := make([]Rejudgement, len(judged))
+	for i, j := range judged {
+		row := rows[j.N]
+		j.N = row.N
+		out[i] = Rejudgement{j, batch, judge.Verdict(row.Present)}
+	}
+	return out, err
+}
+
+// issuersOf lists what signatures may name when they are by a key. It is nil
+// when no key is meant.
+func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
+	if fp == "" {
+		return nil
+	}
+	if k := ring.Lookup(fp); k != nil {
+		return k.Certificate.Issuers()
+	}
+	return []string{string(fp)}
+}
