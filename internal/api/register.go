@@ -26,6 +26,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
@@ -272,12 +273,15 @@ func (a *API) registerBatches() {
 		for _, o := range in.Body.Origins {
 			from[o.Manifest] = survey.Origin{Channel: survey.Channel(o.Channel), Place: o.Place}
 		}
+		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
+		if err != nil {
+			return nil, err
+		}
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
 			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.Copy {
 				return batches.Copy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Origin{Channel: survey.Channel(c.Channel), Place: c.Place}, Text: c.Text}
 			}),
-
-			Depot: in.Body.Depot, Path: in.Body.Path, Label: in.Body.Label, Publisher: in.Body.Publisher,
+			Source: source, Label: in.Body.Label, Publisher: in.Body.Publisher,
 			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
 		})
 		if err != nil {
@@ -293,7 +297,11 @@ func (a *API) registerBatches() {
 		}
 	}
 	handle(a, op(http.MethodPost, "/surveys", "survey-folder", "Show what a batch would check and why, without checking it", access.Operator), func(ctx context.Context, in *newSurvey) (*body[wire.Survey], error) {
-		plan, err := a.Batches.Plan(ctx, in.Body.Depot, in.Body.Path, corrections(in.Body.Corrections))
+		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
+		if err != nil {
+			return nil, err
+		}
+		plan, err := a.Batches.Plan(ctx, source, corrections(in.Body.Corrections))
 		if err != nil {
 			return nil, err
 		}

@@ -19,6 +19,7 @@ import (
 	"endeixis/internal/access"
 	"endeixis/internal/directories"
 	"endeixis/internal/keys"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/wire"
 )
@@ -32,8 +33,9 @@ func tokenOf(t store.Token) wire.Token {
 }
 
 func batchOf(b store.Batch) wire.Batch {
+	depot, folder := sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source}.Folder()
 	v := wire.Batch{
-		ID: b.ID, Label: b.Label, Depot: b.Depot, Path: b.Path, Publisher: b.Publisher, RequireAll: b.RequireAll, Policy: b.PolicyVersion,
+		ID: b.ID, Label: b.Label, Source: wire.Source{Kind: b.SourceKind, Reference: b.Source}, Depot: depot, Path: folder, Publisher: b.Publisher, RequireAll: b.RequireAll, Policy: b.PolicyVersion,
 		AskedBy: b.AskedBy, Created: b.CreatedAt, Finished: b.FinishedAt, State: b.State, Verdict: b.Verdict, Note: b.Note, Record: b.Position,
 		Counts:   wire.Counts{Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent},
 		Progress: wire.Progress{Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone},

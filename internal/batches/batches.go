@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"endeixis/core/measure"
-	"endeixis/internal/depots"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/records"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
@@ -28,7 +28,7 @@ type Service struct {
 	store   *store.Store
 	records *records.Service
 	keys    *keys.Service
-	depots  *depots.Depots
+	sources *sources.Sources
 	origins Origins
 	jobs    Jobs
 	limits  Limits
@@ -38,18 +38,18 @@ type Service struct {
 
 // Jobs asks for work in the transaction that makes it necessary.
 type Jobs interface {
-	Survey(ctx context.Context, tx *store.Tx, batch int64, depot string) error
-	Slices(ctx context.Context, tx *store.Tx, batch int64, depot string, slices []int) error
+	Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error
+	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []int) error
 }
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, d *depots.Depots, o Origins, jobs Jobs, limits Limits, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, d *sources.Sources, o Origins, jobs Jobs, limits Limits, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, depots: d, origins: o, jobs: jobs, limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, sources: d, origins: o, jobs: jobs, limits: limits, now: now, where: "service on " + host}
 }
 
 // Get returns a batch.
@@ -63,4 +63,9 @@ func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
 
 func (s *Service) witness(by string) measure.Witness {
 	return measure.Witness{Where: s.where, By: by, At: s.now()}
+}
+
+// sourceOf returns where a stored batch's bytes are.
+func sourceOf(b store.Batch) sources.Source {
+	return sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source}
 }

@@ -16,6 +16,7 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
@@ -36,7 +37,7 @@ func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 func TestTwoWorkersAfterOneSlice(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "tidewright"})
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
 	require.NoError(t, err)
 	var g errgroup.Group
 	for range 4 {
@@ -80,7 +81,7 @@ func TestTwoWorkersAfterOneSlice(t *testing.T) {
 func TestFolderVanishes(t *testing.T) {
 	t.Parallel()
 	b, _, dirs := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "brackwater"})
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
 	require.NoError(t, err)
 	dirs["quayside"] += "-moved-away"
 	_, err = b.Survey(t.Context(), made.ID)
@@ -106,7 +107,7 @@ func TestManyEndAtOnce(t *testing.T) {
 	prepare.SetLimit(8)
 	for i := range ids {
 		prepare.Go(func() error {
-			made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "one"})
+			made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:one"}})
 			if err != nil {
 				return err
 			}

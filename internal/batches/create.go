@@ -8,15 +8,14 @@ import (
 
 	"endeixis/core/plain"
 	"endeixis/core/survey"
-	"endeixis/internal/depots"
 	"endeixis/internal/fault"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // A Request asks for a batch.
 type Request struct {
-	Depot          string
-	Path           string
+	Source         sources.Source
 	Label          string
 	Publisher      string
 	RequireAll     bool
@@ -32,11 +31,7 @@ type Request struct {
 // Create checks and stores a new batch, or returns the earlier one that was
 // made with the same idempotency key.
 func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
-	clean, err := depots.Clean(r.Path)
-	if err != nil {
-		return store.Batch{}, err
-	}
-	folder, err := s.depots.Open(r.Depot, clean)
+	folder, err := s.sources.Open(r.Source)
 	if err != nil {
 		return store.Batch{}, err
 	}
@@ -56,8 +51,8 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	}
 	if len(r.Corrections)+len(r.ComesFrom)+len(copies) > 0 {
 		// Found out here, a mistake costs nothing but another try.
-		if _, err := s.plan(ctx, r.Depot, clean, survey.Options{Corrections: r.Corrections, Origins: r.ComesFrom, Copies: given}); err != nil {
-			return store.Batch{}, err
+		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Origins: r.ComesFrom, Copies: given}); err != nil {
+			return store.Batch{}, surveyFault(err)
 		}
 	}
 	corrections, err1 := json.Marshal(r.Corrections)
@@ -65,12 +60,12 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	if err := errors.Join(err1, err2); err != nil {
 		return store.Batch{}, err
 	}
-	entries, err := folder.List()
+	empty, err := folder.Empty()
 	if err != nil {
-		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Path)).At("path")
+		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Source.Reference)).At("path")
 	}
-	if len(entries) == 0 {
-		return store.Batch{}, fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Path)).
+	if empty {
+		return store.Batch{}, fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Source.Reference)).
 			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
@@ -89,7 +84,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var added bool
 		id, added, err = tx.AddBatch(ctx, store.Batch{
-			Label: r.Label, Depot: r.Depot, Path: clean, Publisher: r.Publisher, RequireAll: r.RequireAll,
+			Label: r.Label, SourceKind: string(r.Source.Kind), Source: r.Source.Reference, Publisher: r.Publisher, RequireAll: r.RequireAll,
 			PolicyVersion: policies.Version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
 		})
 		if err != nil || !added {
@@ -98,7 +93,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err
 		}
-		return s.jobs.Survey(ctx, tx, id, r.Depot)
+		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
 	})
 	if err != nil {
 		return store.Batch{}, err

@@ -10,26 +10,28 @@ import (
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // batchRecord is what the ledger keeps of a batch.
 type batchRecord struct {
-	Batch      int64         `json:"batch"`
-	Label      string        `json:"label"`
-	Depot      string        `json:"depot"`
-	Folder     string        `json:"folder"`
-	State      string        `json:"state"`
-	Verdict    judge.Verdict `json:"verdict"`
-	Items      int           `json:"items"`
-	Bytes      int64         `json:"bytes"`
-	Cleared    int           `json:"cleared"`
-	Unproven   int           `json:"unproven"`
-	Refused    int           `json:"refused"`
-	Absent     int           `json:"absent"`
-	RequireAll bool          `json:"require_all"`
-	Note       string        `json:"note"`
-	Policy     int64         `json:"policy"`
+	Batch      int64          `json:"batch"`
+	Label      string         `json:"label"`
+	Depot      string         `json:"depot,omitempty"`
+	Folder     string         `json:"folder,omitempty"`
+	Source     sources.Source `json:"source"`
+	State      string         `json:"state"`
+	Verdict    judge.Verdict  `json:"verdict"`
+	Items      int            `json:"items"`
+	Bytes      int64          `json:"bytes"`
+	Cleared    int            `json:"cleared"`
+	Unproven   int            `json:"unproven"`
+	Refused    int            `json:"refused"`
+	Absent     int            `json:"absent"`
+	RequireAll bool           `json:"require_all"`
+	Note       string         `json:"note"`
+	Policy     int64          `json:"policy"`
 	// Corrections are the pairs that the person who asked set by hand.
 	Corrections json.RawMessage `json:"corrections"`
 	// Origins say where manifests come from, and Copies how others of them
@@ -83,10 +85,12 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 			summaries = append(summaries, c.Summary)
 		}
 	}
+	source := sourceOf(b)
+	depot, folder := source.Folder()
 	position, err := s.records.Append(ctx, tx, records.Entry{
-		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Depot + ":" + b.Path, Verdict: string(verdict), Batch: b.ID,
+		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
 		Body: batchRecord{
-			Batch: b.ID, Label: b.Label, Depot: b.Depot, Folder: b.Path, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
+			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
 			Origins: b.Origins, Copies: summaries,
 		},

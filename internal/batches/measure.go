@@ -40,7 +40,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
-	folder, err := s.depots.Open(b.Depot, b.Path)
+	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
 		return s.fail(ctx, b, err)
 	}

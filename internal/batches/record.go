@@ -11,15 +11,19 @@ import (
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/records"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // outcomeRecord is what the ledger keeps of an item's outcome: enough to judge
 // it again, and to be read by a person without us.
 type outcomeRecord struct {
-	Batch       int64               `json:"batch"`
-	Depot       string              `json:"depot"`
-	Folder      string              `json:"folder"`
+	Batch int64 `json:"batch"`
+	// Depot and Folder are the parts of a source that is a depot's folder;
+	// until there were others they were all that was kept.
+	Depot       string              `json:"depot,omitempty"`
+	Folder      string              `json:"folder,omitempty"`
+	Source      sources.Source      `json:"source"`
 	Item        string              `json:"item"`
 	Role        survey.Role         `json:"role"`
 	Size        int64               `json:"size"`
@@ -38,13 +42,15 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 	if len(done) == 0 {
 		return nil
 	}
+	source := sourceOf(b)
+	depot, folder := source.Folder()
 	entries := make([]records.Entry, len(done))
 	rows := make([]store.Outcome, len(done))
 	for i, d := range done {
 		entries[i] = records.Entry{
 			Kind: records.ItemOutcome, By: b.AskedBy, Subject: d.Item.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID,
 			Body: outcomeRecord{
-				Batch: b.ID, Depot: b.Depot, Folder: b.Path, Item: d.Item.Path, Role: d.Item.Role, Size: d.Measurement.Size, Verdict: d.Outcome.Verdict,
+				Batch: b.ID, Depot: depot, Folder: folder, Source: source, Item: d.Item.Path, Role: d.Item.Role, Size: d.Measurement.Size, Verdict: d.Outcome.Verdict,
 				Expected: expected, Survey: d.Item, Measurement: d.Measurement, Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths,
 				Policy: b.PolicyVersion, JudgedAsOf: b.JudgedAsOf,
 			},

@@ -71,7 +71,7 @@ func (k memory) Cleared(ctx context.Context, sums []string) (map[string]*diagnos
 	found, err := k.store.ClearedWith(ctx, k.batch, sums)
 	out := make(map[string]*diagnose.Earlier, len(found))
 	for sum, c := range found {
-		out[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Depot + ":" + c.Folder, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
+		out[sum] = &diagnose.Earlier{Name: c.Path, Folder: c.Source, Label: c.Label, Batch: c.Batch, On: c.At.UTC()}
 	}
 	return out, err
 }

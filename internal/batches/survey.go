@@ -16,34 +16,35 @@ import (
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // Plan surveys a folder without verifying anything.
-func (s *Service) Plan(ctx context.Context, depot, path string, corrections []survey.Correction) (*survey.Survey, error) {
-	return s.plan(ctx, depot, path, survey.Options{Corrections: corrections})
-}
-
-func (s *Service) plan(ctx context.Context, depot, path string, opts survey.Options) (*survey.Survey, error) {
-	folder, err := s.depots.Open(depot, path)
+func (s *Service) Plan(ctx context.Context, source sources.Source, corrections []survey.Correction) (*survey.Survey, error) {
+	folder, err := s.sources.Open(source)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
-	opts.Limits.Bound = lookFor
-	plan, err := survey.Run(ctx, folder.FS(), opts)
+	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Limits: survey.Limits{Bound: lookFor}, Corrections: corrections})
+	return plan, surveyFault(err)
+}
+
+// surveyFault explains why a folder could not be surveyed as it was asked.
+func surveyFault(err error) error {
 	var wrong *survey.CorrectionError
 	var many *survey.TooManyFilesError
 	var origin *survey.OriginError
 	switch {
 	case errors.As(err, &origin):
-		return nil, fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
+		return fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
 	case errors.As(err, &wrong):
-		return nil, fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
+		return fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
 	case errors.As(err, &many):
-		return nil, fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
+		return fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
 	}
-	return plan, err
+	return err
 }
 
 // looking is how long one container is looked into.
@@ -62,7 +63,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	if err != nil || b.State != "waiting" {
 		return nil, err
 	}
-	folder, err := s.depots.Open(b.Depot, b.Path)
+	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
 		return nil, s.fail(ctx, b, err)
 	}
@@ -152,7 +153,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 				return err
 			}
 		}
-		if err := s.jobs.Slices(ctx, tx, id, b.Depot, open); err != nil {
+		if err := s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), open); err != nil {
 			return err
 		}
 		if err := tx.Announce(ctx, id); err != nil {

@@ -5,6 +5,7 @@ package depots
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -114,6 +115,20 @@ func (f folderFS) Open(name string) (fs.File, error) {
 func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(f.FS, name) }
 
 func (f folderFS) Stat(name string) (fs.FileInfo, error) { return fs.Stat(f.FS, name) }
+
+// Empty reports whether nothing lies in the folder.
+func (f *Folder) Empty() (bool, error) {
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return false, err
+	}
+	defer dir.Close()
+	_, err = dir.ReadDir(1)
+	if errors.Is(err, io.EOF) {
+		return true, nil
+	}
+	return false, err
+}
 
 // An Entry is one name in a folder.
 type Entry struct {

@@ -17,6 +17,7 @@ import (
 	"endeixis/internal/client"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/sources"
 	"endeixis/internal/wire"
 )
 
@@ -119,7 +120,7 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	p := servicetest.Assemble(t, c, serve.Now)
 	var ids []int64
 	for range 3 {
-		b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "left"})
+		b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:left"}})
 		require.NoError(t, err)
 		ids = append(ids, b.ID)
 	}

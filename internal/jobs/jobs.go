@@ -1,6 +1,6 @@
 // Package jobs drives batches through their stages on a queue in the database
 // (river), so that any number of processes share the work and none of it is
-// lost with one of them. There is one queue for each depot.
+// lost with one of them. There is one queue for each depot, and one for judging again.
 package jobs
 
 import (
@@ -19,37 +19,38 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // SurveyArgs ask for the survey of a batch.
 type SurveyArgs struct {
 	Batch int64  `json:"batch" river:"unique"`
-	Depot string `json:"depot"`
+	Queue string `json:"queue"`
 }
 
 // Kind names the job.
 func (SurveyArgs) Kind() string { return "survey-batch" }
 
-// InsertOpts puts the job on its depot's queue, once.
-func (a SurveyArgs) InsertOpts() river.InsertOpts { return options(a.Depot) }
+// InsertOpts puts the job on its source's queue, once.
+func (a SurveyArgs) InsertOpts() river.InsertOpts { return options(a.Queue) }
 
 // SliceArgs ask for the measuring of a slice.
 type SliceArgs struct {
 	Batch int64  `json:"batch" river:"unique"`
 	Slice int    `json:"slice" river:"unique"`
-	Depot string `json:"depot"`
+	Queue string `json:"queue"`
 }
 
 // Kind names the job.
 func (SliceArgs) Kind() string { return "measure-slice" }
 
-// InsertOpts puts the job on its depot's queue, once.
-func (a SliceArgs) InsertOpts() river.InsertOpts { return options(a.Depot) }
+// InsertOpts puts the job on its source's queue, once.
+func (a SliceArgs) InsertOpts() river.InsertOpts { return options(a.Queue) }
 
-func options(depot string) river.InsertOpts {
+func options(queue string) river.InsertOpts {
 	return river.InsertOpts{
-		Queue: queueOf(depot), MaxAttempts: maxAttempts,
+		Queue: queue, MaxAttempts: maxAttempts,
 		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
 			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
 		}},
@@ -69,12 +70,8 @@ const reassessments = "reassessments"
 
 // InsertOpts puts the job on the queue of reassessments, once.
 func (ReassessArgs) InsertOpts() river.InsertOpts {
-	o := options("")
-	o.Queue = reassessments
-	return o
+	return options(reassessments)
 }
-
-func queueOf(depot string) string { return "depot-" + depot }
 
 // Batches carries out the steps. Each may be repeated at any point.
 type Batches interface {
@@ -109,9 +106,9 @@ type Runner struct {
 	done sync.WaitGroup
 }
 
-// New returns a Runner for the queues of the depots; workers is how many jobs
+// New returns a Runner for some queues and that of reassessments; workers is how many jobs
 // run at once, 0 for one on each core.
-func New(s *store.Store, b Batches, again Reassessments, queue *Queue, depots []string, workers int, log *slog.Logger) (*Runner, error) {
+func New(s *store.Store, b Batches, again Reassessments, queue *Queue, queues []string, workers int, log *slog.Logger) (*Runner, error) {
 	if workers <= 0 {
 		workers = runtime.NumCPU()
 	}
@@ -126,12 +123,12 @@ func New(s *store.Store, b Batches, again Reassessments, queue *Queue, depots []
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
-	queues := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}}
-	for _, depot := range depots {
-		queues[queueOf(depot)] = river.QueueConfig{MaxWorkers: workers}
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}}
+	for _, name := range queues {
+		configured[name] = river.QueueConfig{MaxWorkers: workers}
 	}
 	r.client, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID: r.id, Queues: queues, Workers: workersOf, Logger: slog.New(quiet{log.Handler()}),
+		ID: r.id, Queues: configured, Workers: workersOf, Logger: slog.New(quiet{log.Handler()}),
 		JobTimeout:           -1,             // a file may be of any size
 		RescueStuckJobsAfter: 24 * time.Hour, // our own sweep is quicker
 		FetchPollInterval:    500 * time.Millisecond,
@@ -239,12 +236,13 @@ func (r *Runner) adopt(ctx context.Context) error {
 			return err
 		}
 		for _, b := range open {
+			on := sources.Queue(sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source})
 			switch {
 			case b.State == "waiting", len(b.Slices) == 0:
 				// Where nothing is left but to close it, the job does that.
-				err = r.queue.Survey(ctx, tx, b.Batch, b.Depot)
+				err = r.queue.Survey(ctx, tx, b.Batch, on)
 			default:
-				err = r.queue.Slices(ctx, tx, b.Batch, b.Depot, b.Slices)
+				err = r.queue.Slices(ctx, tx, b.Batch, on, b.Slices)
 			}
 			if err != nil {
 				return err

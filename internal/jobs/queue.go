@@ -24,19 +24,19 @@ func NewQueue() (*Queue, error) {
 }
 
 // Survey asks for the survey of a batch.
-func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, depot string) error {
-	_, err := q.client.InsertTx(ctx, tx.SQL(), SurveyArgs{Batch: batch, Depot: depot}, nil)
+func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error {
+	_, err := q.client.InsertTx(ctx, tx.SQL(), SurveyArgs{Batch: batch, Queue: queue}, nil)
 	return err
 }
 
 // Slices asks for the measuring of slices of a batch.
-func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, depot string, slices []int) error {
+func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []int) error {
 	if len(slices) == 0 {
 		return nil
 	}
 	params := make([]river.InsertManyParams, len(slices))
 	for i, slice := range slices {
-		params[i].Args = SliceArgs{Batch: batch, Slice: slice, Depot: depot}
+		params[i].Args = SliceArgs{Batch: batch, Slice: slice, Queue: queue}
 	}
 	_, err := q.client.InsertManyTx(ctx, tx.SQL(), params)
 	return err

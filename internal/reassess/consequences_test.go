@@ -19,6 +19,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/sources"
 )
 
 func TestMain(m *testing.M) { servicetest.Main(m) }
@@ -58,7 +59,7 @@ func clearedBy(t *testing.T) *cleared {
 	_, err = out.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"})
 	require.NoError(t, err)
 
-	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "falling"})
+	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:falling"}})
 	require.NoError(t, err)
 	slices, err := out.Batches.Survey(t.Context(), made.ID)
 	require.NoError(t, err)

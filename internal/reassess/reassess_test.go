@@ -15,6 +15,7 @@ import (
 	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/servicetest"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
@@ -27,7 +28,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	s, k, b := p.Store, p.Keys, p.Batches
 	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
 	require.NoError(t, err)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Depot: "quayside", Path: "lanternfell/lamp-ctl-3.6"})
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
 	require.NoError(t, err)
 	slices, err := b.Survey(t.Context(), made.ID)
 	require.NoError(t, err)

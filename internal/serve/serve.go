@@ -26,6 +26,7 @@ import (
 	"endeixis/internal/outside"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
+	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
@@ -40,6 +41,7 @@ type Service struct {
 	batches  *batches.Service
 	reassess *reassess.Service
 	depots   *depots.Depots
+	sources  *sources.Sources
 	origins  *origins.Origins
 	queue    *jobs.Queue
 }
@@ -93,9 +95,10 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	orders := reassess.NewOrders(queue)
 	k := keys.New(s, recs, asker, orders, Now)
 	d := depots.New(c.Depots)
-	b := batches.New(s, recs, k, d, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
+	from := sources.New(d)
+	b := batches.New(s, recs, k, from, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
 	return &Service{
-		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, access: access.New(s, recs, Now),
+		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
 		batches: b, reassess: reassess.New(s, recs, k, b, orders, Now),
 	}, nil
 }
@@ -212,7 +215,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}
@@ -257,7 +260,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
-	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.depots.Names(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}

@@ -13,8 +13,8 @@ import (
 type Batch struct {
 	ID             int64      `db:"id"`
 	Label          string     `db:"label"`
-	Depot          string     `db:"depot"`
-	Path           string     `db:"path"`
+	SourceKind     string     `db:"source_kind"`
+	Source         string     `db:"source"`
 	Publisher      string     `db:"publisher"`
 	RequireAll     bool       `db:"require_all"`
 	PolicyVersion  int64      `db:"policy_version"`
@@ -59,10 +59,10 @@ const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.byt
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
-	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins)
+	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11)
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
-		b.Label, b.Depot, b.Path, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
+		b.Label, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
 	if err != ErrNotFound {
 		return id, err == nil, err
 	}
@@ -70,7 +70,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 	if err := t.tx.GetContext(ctx, &earlier, selectBatches+`WHERE b.asked_by = $1 AND b.idempotency_key = $2`, b.AskedBy, b.IdempotencyKey); err != nil {
 		return 0, false, err
 	}
-	if earlier.Depot != b.Depot || earlier.Path != b.Path || earlier.Publisher != b.Publisher || earlier.RequireAll != b.RequireAll {
+	if earlier.SourceKind != b.SourceKind || earlier.Source != b.Source || earlier.Publisher != b.Publisher || earlier.RequireAll != b.RequireAll {
 		return 0, false, fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", earlier.ID).Advise("Use a new one.")
 	}
 	return earlier.ID, false, nil
@@ -300,9 +300,10 @@ func (t *Tx) Finish(ctx context.Context, batch int64, state string, verdict *str
 
 // OpenWork is a batch that is not finished, with its open slices.
 type OpenWork struct {
-	Batch int64
-	Depot string
-	State string
+	Batch      int64
+	SourceKind string
+	Source     string
+	State      string
 	// Slices are the open ones.
 	Slices []int
 }
@@ -310,19 +311,20 @@ type OpenWork struct {
 // Unfinished lists the batches that are not finished.
 func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 	rows := []struct {
-		ID    int64  `db:"id"`
-		Depot string `db:"depot"`
-		State string `db:"state"`
-		Slice *int   `db:"slice"`
+		ID         int64  `db:"id"`
+		SourceKind string `db:"source_kind"`
+		Source     string `db:"source"`
+		State      string `db:"state"`
+		Slice      *int   `db:"slice"`
 	}{}
-	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.depot, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
+	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.source_kind, b.source, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
 		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {
 		return nil, explain(err)
 	}
 	var out []OpenWork
 	for _, r := range rows {
 		if len(out) == 0 || out[len(out)-1].Batch != r.ID {
-			out = append(out, OpenWork{Batch: r.ID, Depot: r.Depot, State: r.State})
+			out = append(out, OpenWork{Batch: r.ID, SourceKind: r.SourceKind, Source: r.Source, State: r.State})
 		}
 		if r.Slice != nil {
 			last := &out[len(out)-1]
@@ -413,8 +415,7 @@ func (s Reads) Stated(ctx context.Context, batch int64) ([]Stated, error) {
 type Cleared struct {
 	Batch  int64     `db:"batch_id"`
 	Label  string    `db:"label"`
-	Depot  string    `db:"depot"`
-	Folder string    `db:"folder"`
+	Source string    `db:"source"`
 	Path   string    `db:"path"`
 	At     time.Time `db:"at"`
 }
@@ -426,7 +427,7 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 		SHA256 string `db:"sha256"`
 		Cleared
 	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.depot, b.path AS folder, i.path, b.judged_as_of AS at
+	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
 		JOIN outcomes o ON o.measurement -> 'digests' ->> 'SHA-256' = sum.sha256 AND o.verdict = 'cleared' AND o.batch_id < $1
 		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)

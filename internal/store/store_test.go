@@ -2,17 +2,20 @@ package store_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
@@ -264,4 +267,29 @@ func takesTx(f *ast.FuncLit) bool {
 		}
 	}
 	return false
+}
+
+// TestBatchesOfBeforeKeepTheirSource migrates batches that were stored with depot
+// and path.
+func TestBatchesOfBeforeKeepTheirSource(t *testing.T) {
+	t.Parallel()
+	url := servicetest.Database(t)
+	db, err := sql.Open("pgx", url)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, os.DirFS("migrations"))
+	require.NoError(t, err)
+	_, err = provider.UpTo(t.Context(), 9)
+	require.NoError(t, err)
+	_, err = db.ExecContext(t.Context(), `INSERT INTO policies (name, document, created_at, created_by) VALUES ('default', '{}', now(), 'x');
+		INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state)
+		VALUES ('', 'quayside', 'tidewright/a: b', '', false, 1, 'ines', now(), now(), 'waiting')`)
+	require.NoError(t, err)
+	s, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	b, err := s.Batch(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Equal(t, [2]string{"depot", "quayside:tidewright/a: b"}, [2]string{b.SourceKind, b.Source})
 }

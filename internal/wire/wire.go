@@ -75,12 +75,19 @@ type Progress struct {
 	BytesDone int64 `json:"bytes_done"`
 }
 
+// Source is where a batch's bytes are.
+type Source struct {
+	Kind      string `json:"kind" enum:"depot"`
+	Reference string `json:"reference" doc:"For a depot's folder: the depot, a colon, and the path."`
+}
+
 // Batch is a batch.
 type Batch struct {
 	ID         int64              `json:"id"`
 	Label      string             `json:"label"`
-	Depot      string             `json:"depot"`
-	Path       string             `json:"path"`
+	Source     Source             `json:"source" doc:"Where its bytes are."`
+	Depot      string             `json:"depot" doc:"Of a depot's folder: the depot."`
+	Path       string             `json:"path" doc:"Of a depot's folder: the folder."`
 	Publisher  string             `json:"publisher"`
 	Expected   *judge.Expectation `json:"expected,omitempty"`
 	RequireAll bool               `json:"require_all"`

@@ -79,7 +79,7 @@ function Head({ batch }: { batch: Batch }) {
     <div>
       <div className="flex flex-wrap items-center gap-3">
         <h1>
-          Batch {batch.id}: {batch.depot}:{batch.path}
+          Batch {batch.id}: {batch.source.reference}
         </h1>
         <Mark word={batch.verdict ?? batch.state} />
       </div>

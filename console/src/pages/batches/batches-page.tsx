@@ -53,7 +53,7 @@ export function BatchesPage() {
                   </td>
                   <td>
                     <Link to={`/batches/${b.id}`} className="quiet-link">
-                      {b.depot}:{b.path}
+                      {b.source.reference}
                     </Link>
                     {b.label && <div className="text-sm soft">{b.label}</div>}
                   </td>

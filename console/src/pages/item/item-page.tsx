@@ -31,7 +31,7 @@ export function ItemPage() {
           <Link to={`/batches/${batchID}`} className="quiet-link">
             Batch {batchID}
           </Link>{" "}
-          {batch.data && <span className="soft">{batch.data.depot}:{batch.data.path}</span>}
+          {batch.data && <span className="soft">{batch.data.source.reference}</span>}
         </p>
         <div className="flex flex-wrap items-center gap-3">
           <h1 className="break-all">{item.shown}</h1>

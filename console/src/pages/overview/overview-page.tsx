@@ -118,7 +118,7 @@ function BatchLine({ batch }: { batch: Batch }) {
         <Mark word={batch.verdict ?? batch.state} />
       </span>
       <Link to={`/batches/${batch.id}`} className="min-w-0 break-words hover:underline">
-        {batch.depot}:{batch.path}
+        {batch.source.reference}
       </Link>
       <span className="col-start-2 text-sm soft sm:col-start-auto">{moment(batch.created)}</span>
     </div>
