@@ -97,7 +97,7 @@ func (u *UserID) weigh(s *Signature, certifier *Certificate, rules Rules, write 
 		return CertificationInvalid, fmt.Sprintf("it carries %s marked critical, which is not understood", s.criticalUnknown)
 	case s.Created.After(rules.Now.Add(rules.Skew)):
 		return CertificationInvalid, "it is dated " + day(s.Created) + ", which has not come yet"
-	case s.Hash.CollisionBits() < 112 && !(s.Hash == HashSHA1 && s.Created.Before(rules.SelfSHA1Before)):
+	case !rules.strongEnough(s):
 		return CertificationWeak, fmt.Sprintf("%s is too weak for its date", s.Hash)
 	case s.expired(rules.Now):
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"

@@ -108,3 +108,31 @@ func TestTimeline(t *testing.T) {
 	}
 	assert.Equal(t, []string{"created"}, kinds)
 }
+
+// TestOldHashesInCertifications: SHA-1 and RIPEMD-160 count in certifications as
+// they do in self-signatures, up to the cut-off date.
+func TestOldHashesInCertifications(t *testing.T) {
+	long := time.Date(2019, 1, 1, 0, 0, 0, 0, time.UTC)
+	anchorKey, releaseKey := pgptest.NewKey("old anchor", pgptest.Ed25519, long), pgptest.NewKey("old release", pgptest.Ed25519, long)
+	const id = "Release <release@example.org>"
+	anchor := parseOne(t, pgptest.NewCertificate(anchorKey).UserID("A", pgptest.Sig{Created: long, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}).Bytes())
+	rules := rules()
+	rules.SelfSHA1Before = time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC)
+	for name, hash := range map[string]byte{"SHA-1": pgptest.SHA1, "RIPEMD-160": pgptest.RIPEMD160} {
+		for year, want := range map[int]openpgp.CertificationStatus{2022: openpgp.CertificationHolds, 2024: openpgp.CertificationWeak} {
+			made := pgptest.Sig{Type: pgptest.Certification, Created: time.Date(year, 5, 1, 0, 0, 0, 0, time.UTC), Hash: hash}
+			release := parseOne(t, pgptest.NewCertificate(releaseKey).UserID(id, pgptest.Sig{Created: long}).Certify(anchorKey, id, made).Bytes())
+			got := release.CertifiedBy(anchor, rules)
+			require.Len(t, got, 1)
+			assert.Equal(t, want, got[0].Status, "%s in %d: %s", name, year, got[0].Reason)
+		}
+	}
+}
+
+func parseOne(t *testing.T, data []byte) *openpgp.Certificate {
+	t.Helper()
+	certs, _, err := openpgp.ReadCertificates(data)
+	require.NoError(t, err)
+	require.Len(t, certs, 1)
+	return certs[0]
+}

@@ -28,13 +28,18 @@ type Rules struct {
 	MaxAge time.Duration
 }
 
+// strongEnough reports whether the hash of a self-signature, a binding or a
+// certification is accepted: SHA-1 and RIPEMD-160 are until the cut-off date.
+func (r Rules) strongEnough(s *Signature) bool {
+	return s.Hash.CollisionBits() >= 112 || (s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
+}
+
 // usable returns those self-signatures or bindings that the rules accept at
 // Now, newest first. Their cryptography has been checked before.
 func (r Rules) usable(sigs []*Signature, key *PublicKey) []*Signature {
 	out := slices.Clone(sigs)
 	out = slices.DeleteFunc(out, func(s *Signature) bool {
-		strong := s.Hash.CollisionBits() >= 112 || (s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
-		return !strong || s.criticalUnknown != "" || s.Created.IsZero() ||
+		return !r.strongEnough(s) || s.criticalUnknown != "" || s.Created.IsZero() ||
 			s.Created.After(r.Now.Add(r.Skew)) || s.Created.Before(key.Created) || s.expired(r.Now)
 	})
 	slices.SortStableFunc(out, func(a, b *Signature) int { return b.Created.Compare(a.Created) })

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/assert"
@@ -53,15 +56,38 @@ func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
 
 func TestProblems(t *testing.T) {
 	log := slog.New(slog.DiscardHandler)
-	for kind, status := range map[fault.Kind]int{
-		fault.Invalid: 422, fault.Unauthenticated: 401, fault.Denied: 403, fault.NotFound: 404, fault.Conflict: 409, fault.Unavailable: 503, fault.TooMany: 429,
+	type answer struct {
+		status int
+		title  string
+	}
+	for kind, want := range map[fault.Kind]answer{
+		fault.Invalid: {422, "Unprocessable Entity"}, fault.Unauthenticated: {401, "Unauthorized"}, fault.Denied: {403, "Forbidden"}, fault.NotFound: {404, "Not Found"},
+		fault.Conflict: {409, "Conflict"}, fault.Unavailable: {503, "Service Unavailable"}, fault.TooMany: {429, "Too Many Requests"},
 	} {
 		p := problemOf(context.Background(), log, fault.New(kind, "a-code", "What %s.", "happened").Advise("Do this.").At("field"))
-		assert.Equal(t, Problem{Type: "about:blank", Title: p.Title, Status: status, Detail: "What happened.", Code: "a-code", Advice: "Do this.", Field: "field"}, *p)
+		assert.Equal(t, Problem{Type: "about:blank", Title: want.title, Status: want.status, Detail: "What happened.", Code: "a-code", Advice: "Do this.", Field: "field"}, *p)
 	}
 	p := problemOf(context.Background(), log, errors.New("password of the database is xyzzy"))
 	assert.Equal(t, 500, p.Status)
 	assert.NotContains(t, p.Detail+p.Advice, "xyzzy", "what went wrong inside is for the log")
+}
+
+// TestReadablePagesTellEveryOperation, whatever its method.
+func TestReadablePagesTellEveryOperation(t *testing.T) {
+	a := New(Parts{Console: fstest.MapFS{}, Log: slog.New(slog.DiscardHandler)})
+	w := httptest.NewRecorder()
+	a.Handler().ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/api/v1/docs", nil))
+	require.Equal(t, 200, w.Code)
+	methods := map[string]int{}
+	for path, item := range a.huma.OpenAPI().Paths {
+		for method, o := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "DELETE": item.Delete, "PUT": item.Put, "PATCH": item.Patch} {
+			if o != nil {
+				methods[method]++
+				assert.Contains(t, w.Body.String(), "<code>"+method+" "+path+"</code>")
+			}
+		}
+	}
+	assert.Positive(t, methods["PATCH"], "there is none to look for")
 }
 
 // TestEventNumbersGrow through the whole life of a batch.

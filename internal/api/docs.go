@@ -45,7 +45,7 @@ func (a *API) docs(c *gin.Context) {
 	var all []docsOperation
 	for path, item := range document.Paths {
 		for method, o := range map[string]*huma.Operation{
-			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodDelete: item.Delete,
+			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete,
 		} {
 			if o == nil {
 				continue

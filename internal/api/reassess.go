@@ -70,13 +70,18 @@ func (a *API) registerReassessments() {
 	})
 	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Reassessment]], error) {
 		rows, err := a.Store.Reassessments(ctx, 200)
+		if err != nil {
+			return nil, err
+		}
 		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}}
 		for _, r := range rows {
-			view, problem := reassessmentOf(r)
-			err = cmp.Or(err, problem)
+			view, err := reassessmentOf(r)
+			if err != nil {
+				return nil, err
+			}
 			out.Items = append(out.Items, view)
 		}
-		return answer(out, err)
+		return answer(out, nil)
 	})
 	type byID struct {
 		ID int64 `path:"id" minimum:"1"`
@@ -94,14 +99,19 @@ func (a *API) registerReassessments() {
 			return nil, err
 		}
 		rows, err := a.Store.RejudgedIn(ctx, in.ID, shownRejudged)
+		if err != nil {
+			return nil, err
+		}
 		for _, row := range rows {
 			one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After, Record: &row.Position}
 			var grounds []judge.Ground
-			err = cmp.Or(err, json.Unmarshal(row.Grounds, &grounds))
+			if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
+				return nil, err
+			}
 			one.Why = why(judge.Verdict(row.After), grounds)
 			out.Items = append(out.Items, one)
 		}
-		return answer(out, err)
+		return answer(out, nil)
 	})
 }
 
@@ -151,11 +161,16 @@ func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
 // nowOf returns what items of a batch became by reassessments, by number.
 func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.Now, error) {
 	rows, err := a.Store.RejudgedOf(ctx, batch, ns)
+	if err != nil {
+		return nil, err
+	}
 	out := map[int]*wire.Now{}
 	for _, r := range rows {
 		now := &wire.Now{Verdict: r.After, At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}
-		err = cmp.Or(err, json.Unmarshal(r.Grounds, &now.Grounds))
+		if err := json.Unmarshal(r.Grounds, &now.Grounds); err != nil {
+			return nil, err
+		}
 		out[r.N] = now
 	}
-	return out, err
+	return out, nil
 }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -370,9 +369,12 @@ func (a *API) registerBatches() {
 		}
 		// Item numbers start at 0, cursors at 1.
 		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, After: int(after) - 1, Limit: in.Limit})
+		if err != nil {
+			return nil, err
+		}
 		out := wire.Page[wire.Item]{Items: []wire.Item{}}
-		now, problem := a.nowOf(ctx, in.ID, convert(rows, func(r store.JudgedItem) int { return r.N })...)
-		if err = cmp.Or(err, problem); err != nil {
+		now, err := a.nowOf(ctx, in.ID, convert(rows, func(r store.JudgedItem) int { return r.N })...)
+		if err != nil {
 			return nil, err
 		}
 		for _, row := range rows {
