@@ -12,6 +12,7 @@ import (
 	"endeixis/core/measure"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
@@ -31,6 +32,7 @@ type Service struct {
 	sources *sources.Sources
 	origins Origins
 	jobs    Jobs
+	orders  Orders
 	limits  Limits
 	now     func() time.Time
 	where   string
@@ -42,14 +44,20 @@ type Jobs interface {
 	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []int) error
 }
 
+// Orders takes orders to judge a batch again, in the transaction that makes it
+// necessary.
+type Orders interface {
+	Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel reassess.Selection, reason string) (store.Reassessment, error)
+}
+
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, d *sources.Sources, o Origins, jobs Jobs, limits Limits, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, d *sources.Sources, o Origins, jobs Jobs, orders Orders, limits Limits, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, sources: d, origins: o, jobs: jobs, limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, sources: d, origins: o, jobs: jobs, orders: orders, limits: limits, now: now, where: "service on " + host}
 }
 
 // Get returns a batch.

@@ -9,6 +9,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
@@ -66,9 +67,26 @@ func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
 			note = fmt.Sprintf("All entries were asked for, and %d of them have no file here.", b.Absent)
 		}
 		closed = true
+		if err := s.catchUp(ctx, tx, b); err != nil {
+			return err
+		}
 		return s.close(ctx, tx, b, "done", verdict, note)
 	})
 	return closed, err
+}
+
+// catchUp orders that a batch be judged again if the keyring has changed since it
+// was asked for: its items were all judged as of then.
+func (s *Service) catchUp(ctx context.Context, tx *store.Tx, b store.Batch) error {
+	if b.LedgerSize == nil {
+		return nil
+	}
+	changed, err := tx.KeyringChanged(ctx)
+	if err != nil || changed < *b.LedgerSize {
+		return err
+	}
+	_, err = s.orders.Place(ctx, tx, b.AskedBy, s.now(), reassess.Selection{Batch: b.ID}, "The keyring changed while this batch was verified.")
+	return err
 }
 
 func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state string, verdict judge.Verdict, note string) error {

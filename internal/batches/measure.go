@@ -32,7 +32,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
-	ring, err := s.keys.Snapshot(ctx)
+	ring, err := s.ringOf(ctx, b)
 	if err != nil {
 		return err
 	}

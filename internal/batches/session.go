@@ -14,6 +14,15 @@ import (
 	"endeixis/internal/store"
 )
 
+// ringOf returns the keyring as of a batch's creation, so that all its items meet
+// the same, however long it takes.
+func (s *Service) ringOf(ctx context.Context, b store.Batch) (*keyring.Keyring, error) {
+	if b.LedgerSize == nil {
+		return s.keys.Snapshot(ctx)
+	}
+	return s.keys.AsOf(ctx, *b.LedgerSize)
+}
+
 // basis returns what the items of a batch are judged by.
 func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyring) (judge.Basis, error) {
 	policies, err := s.keys.Policies(ctx, b.PolicyVersion)

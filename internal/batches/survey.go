@@ -87,7 +87,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	if err != nil {
 		return nil, err
 	}
-	ring, err := s.keys.Snapshot(ctx)
+	ring, err := s.ringOf(ctx, b)
 	if err != nil {
 		return nil, err
 	}

@@ -111,13 +111,14 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			}
 			body.ProposedBy = v.Proposal.By
 		}
-		if err := tx.SetPublisher(ctx, fp.Bytes(), a.Publisher, string(a.Role)); err != nil {
-			return err
-		}
 		if err := tx.DecideProposal(ctx, fp.Bytes(), "admitted"); err != nil {
 			return err
 		}
-		return s.step(ctx, tx, by, fp, keyring.Admitted, s.now(), a.Reason, body)
+		position, err := s.step(ctx, tx, by, fp, keyring.Admitted, s.now(), a.Reason, body)
+		if err != nil {
+			return err
+		}
+		return tx.SetPublisher(ctx, fp.Bytes(), a.Publisher, string(a.Role), position)
 	})
 }
 
@@ -209,13 +210,14 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 		if err := follow(ctx, tx, now, row); err != nil {
 			return err
 		}
-		return s.step(ctx, tx, by, fp, to, now, reason, struct {
+		_, err := s.step(ctx, tx, by, fp, to, now, reason, struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			From        keyring.State       `json:"from"`
 			To          keyring.State       `json:"to"`
 			Publisher   string              `json:"publisher"`
 			Reason      string              `json:"reason"`
 		}{fp, state, to, row.Publisher, reason})
+		return err
 	})
 }
 
@@ -301,11 +303,12 @@ func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision f
 	return s.Show(ctx, string(fp))
 }
 
-// step records a change of state, which counts from then on.
-func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, at time.Time, reason string, body any) error {
+// step records a change of state, which counts from then on, and returns the
+// record's position.
+func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, at time.Time, reason string, body any) (int64, error) {
 	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: body})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: at, To: string(to), By: by, Reason: reason, Position: position})
+	return position, tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: at, To: string(to), By: by, Reason: reason, Position: position})
 }

@@ -160,8 +160,9 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		out = nil
 		var entries []records.Entry
+		var keep []func(position int64) error
 		for _, cert := range certs {
-			one, err := s.importOne(ctx, tx, cert, by, publisher, source, rules)
+			one, write, err := s.importOne(ctx, tx, cert, by, publisher, source, rules)
 			if err != nil {
 				return err
 			}
@@ -174,6 +175,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 			if one.Result == "unchanged" {
 				continue
 			}
+			keep = append(keep, write)
 			entries = append(entries, records.Entry{Kind: records.KeyImported, By: by, Subject: string(one.Fingerprint), Body: struct {
 				Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 				Result      string              `json:"result"`
@@ -184,8 +186,16 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				Certificate []byte              `json:"certificate"`
 			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes()}})
 		}
-		_, err := s.records.Append(ctx, tx, entries...)
-		return err
+		first, err := s.records.Append(ctx, tx, entries...)
+		if err != nil {
+			return err
+		}
+		for i, write := range keep {
+			if err := write(first + int64(i)); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return nil, nil, err
@@ -193,35 +203,48 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	return out, notes, nil
 }
 
-// importOne stores what an import brings about one key.
-func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, by, publisher, source string, rules openpgp.Rules) (Imported, error) {
+// importOne works out what an import brings about one key. write stores it, once
+// its record has a position; it is nil when nothing changes.
+func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, by, publisher, source string, rules openpgp.Rules) (one Imported, write func(position int64) error, err error) {
 	fp := cert.Primary.Fingerprint
 	row, err := tx.LockKey(ctx, fp.Bytes())
 	if errors.Is(err, store.ErrNotFound) {
-		return against(cert, nil, rules), tx.AddKey(ctx, store.Key{
-			Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
-			ImportedAt: s.now(), ImportedBy: by, Source: source,
-		})
+		return against(cert, nil, rules), func(position int64) error {
+			return tx.AddKey(ctx, store.Key{
+				Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
+				ImportedAt: s.now(), ImportedBy: by, Source: source, Position: position,
+			})
+		}, nil
 	}
 	if err != nil {
-		return Imported{}, err
+		return Imported{}, nil, err
 	}
 	known, _, err := openpgp.ReadCertificates(row.Certificate)
 	if err != nil {
-		return Imported{}, err
+		return Imported{}, nil, err
 	}
-	one := against(cert, known[0], rules)
+	one = against(cert, known[0], rules)
 	one.Publisher = row.Publisher
-	if one.Result == "updated" {
-		if err := tx.SetCertificate(ctx, fp.Bytes(), one.Certificate.Bytes()); err != nil {
-			return Imported{}, err
+	merged := one.Result == "updated"
+	assigned := row.Publisher == "" && publisher != ""
+	if assigned {
+		one.Publisher, one.Result = publisher, "updated"
+		one.Changes = append(one.Changes, "It is said to belong to "+publisher+".")
+	}
+	if !merged && !assigned {
+		return one, nil, nil
+	}
+	return one, func(position int64) error {
+		if merged {
+			if err := tx.SetCertificate(ctx, fp.Bytes(), one.Certificate.Bytes(), position); err != nil {
+				return err
+			}
 		}
-	}
-	if row.Publisher == "" && publisher != "" {
-		one.Publisher = publisher
-		return one, tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role)
-	}
-	return one, nil
+		if assigned {
+			return tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role, position)
+		}
+		return nil
+	}, nil
 }
 
 func harmless(names []string) []string {

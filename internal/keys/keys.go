@@ -64,12 +64,11 @@ func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (
 		return store.Publisher{}, err
 	}
 	row := store.Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if err := tx.AddPublisher(ctx, row); err != nil {
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) (err error) {
+		if row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherAdded, By: by, Subject: p.Slug, Body: p}); err != nil {
 			return err
 		}
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherAdded, By: by, Subject: p.Slug, Body: p})
-		return err
+		return tx.AddPublisher(ctx, row)
 	})
 	return row, err
 }
@@ -112,14 +111,14 @@ func (s *Service) SetPublisher(ctx context.Context, by, slug string, change Publ
 			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
 		}
 		row.Name, row.Contact, row.Scope = after.Name, after.Contact, after.Scope
-		if err := tx.SetPublisherDetails(ctx, row); err != nil {
-			return err
-		}
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherChanged, By: by, Subject: slug, Body: struct {
+		row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherChanged, By: by, Subject: slug, Body: struct {
 			Before NewPublisher `json:"before"`
 			After  NewPublisher `json:"after"`
 		}{before, after}})
-		return err
+		if err != nil {
+			return err
+		}
+		return tx.SetPublisherDetails(ctx, row)
 	})
 	return row, err
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/singleflight"
@@ -24,8 +25,41 @@ type ring struct {
 	version string
 	current *keyring.Keyring
 	certs   map[string]parsed
+	// earlier holds a few keyrings as they were at sizes of the ledger, the
+	// newest last. They never change.
+	earlier []asOf
 	// reading lets one at a time read the whole keyring for all who wait.
 	reading singleflight.Group
+}
+
+// asOf is the keyring as it was when the ledger had a size.
+type asOf struct {
+	size    int64
+	keyring *keyring.Keyring
+}
+
+// keptEarlier bounds the earlier keyrings in memory: batches that run at once
+// each need one, and only while the keyring changes.
+const keptEarlier = 8
+
+func (r *ring) was(size int64) *keyring.Keyring {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range r.earlier {
+		if e.size == size {
+			return e.keyring
+		}
+	}
+	return nil
+}
+
+func (r *ring) keepWas(size int64, k *keyring.Keyring) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.earlier = append(r.earlier, asOf{size, k})
+	if len(r.earlier) > keptEarlier {
+		r.earlier = slices.Clone(r.earlier[1:])
+	}
 }
 
 // parsed is a certificate with the bytes that it was read from.
@@ -110,6 +144,39 @@ func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyrin
 	return s.read(ctx, tx.Reads)
 }
 
+// AsOf returns the keyring as it was when the ledger had a size: what is recorded
+// at that position or behind it does not count.
+func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error) {
+	changed, err := s.store.KeyringChanged(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if changed < size {
+		return s.Snapshot(ctx)
+	}
+	if k := s.ring.was(size); k != nil {
+		return k, nil
+	}
+	rows, err := s.store.KeysAsOf(ctx, size)
+	if err != nil {
+		return nil, err
+	}
+	publishers, err := s.store.PublishersAsOf(ctx, size)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := s.store.KeyChanges(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
+	k, err := s.assemble(rows, changes, publishers, nil)
+	if err == nil {
+		s.ring.keepWas(size, k)
+	}
+	return k, err
+}
+
 // read puts the keyring together from what is stored.
 func (s *Service) read(ctx context.Context, from store.Reads) (*keyring.Keyring, error) {
 	rows, err := from.Keys(ctx, nil)
@@ -128,6 +195,10 @@ func (s *Service) read(ctx context.Context, from store.Reads) (*keyring.Keyring,
 	if err != nil {
 		return nil, err
 	}
+	return s.assemble(rows, changes, publishers, conflicts)
+}
+
+func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) (*keyring.Keyring, error) {
 	conflicting := map[string]bool{}
 	for _, fp := range conflicts {
 		conflicting[string(fp)] = true

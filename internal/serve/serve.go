@@ -96,7 +96,7 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	k := keys.New(s, recs, asker, orders, Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
-	b := batches.New(s, recs, k, from, places, queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
+	b := batches.New(s, recs, k, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
 	return &Service{
 		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
 		batches: b, reassess: reassess.New(s, recs, k, b, orders, Now),

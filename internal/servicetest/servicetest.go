@@ -147,7 +147,7 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	orders := reassess.NewOrders(p.Queue)
 	p.Keys = keys.New(s, p.Records, nil, orders, now)
 	require.NoError(t, p.Keys.InitPolicy(t.Context(), "a test"))
-	p.Batches = batches.New(s, p.Records, p.Keys, sources.New(depots.New(c.Depots)), nil, p.Queue, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
+	p.Batches = batches.New(s, p.Records, p.Keys, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
 	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Batches, orders, now)
 	return p
 }

@@ -30,6 +30,9 @@ type Batch struct {
 	Position       *int64     `db:"position"`
 	Corrections    []byte     `db:"corrections"`
 	Origins        []byte     `db:"origins"`
+	// LedgerSize is how many records there were when it was asked for, or nil
+	// for batches of before: the keyring counts as of then.
+	LedgerSize *int64 `db:"ledger_size"`
 	Tally
 }
 
@@ -59,8 +62,8 @@ const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.byt
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
-	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11)
+	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins, ledger_size)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11, (SELECT size FROM ledger_state))
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
 		b.Label, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
 	if err != ErrNotFound {

@@ -17,6 +17,8 @@ type Publisher struct {
 	Scope     textArray `db:"scope"`
 	CreatedAt time.Time `db:"created_at"`
 	CreatedBy string    `db:"created_by"`
+	// Position is that of the record of its last change, -1 for those of before.
+	Position int64 `db:"position"`
 }
 
 // textArray reads a text[] column through its JSON form.
@@ -34,12 +36,12 @@ func (a *textArray) Scan(src any) error {
 	return nil
 }
 
-const selectPublishers = `SELECT id, slug, name, contact, to_json(scope) AS scope, created_at, created_by FROM publishers `
+const selectPublishers = `SELECT id, slug, name, contact, to_json(scope) AS scope, created_at, created_by, position FROM publishers `
 
 // AddPublisher stores a new publisher.
 func (t *Tx) AddPublisher(ctx context.Context, p Publisher) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO publishers (slug, name, contact, scope, created_at, created_by) VALUES ($1, $2, $3, $4, $5, $6)`,
-		p.Slug, p.Name, p.Contact, []string(p.Scope), p.CreatedAt, p.CreatedBy)
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO publishers (slug, name, contact, scope, created_at, created_by, position) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+		p.Slug, p.Name, p.Contact, []string(p.Scope), p.CreatedAt, p.CreatedBy, p.Position)
 	if isUnique(err, "publishers_slug_key") {
 		return fault.New(fault.Conflict, "publisher-exists", "There is a publisher %s already.", p.Slug).Advise("Choose another short name, or use the one that is there.").At("slug")
 	}
@@ -48,7 +50,7 @@ func (t *Tx) AddPublisher(ctx context.Context, p Publisher) error {
 
 // SetPublisherDetails changes what is known about a publisher.
 func (t *Tx) SetPublisherDetails(ctx context.Context, p Publisher) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE publishers SET name = $2, contact = $3, scope = $4 WHERE slug = $1`, p.Slug, p.Name, p.Contact, []string(p.Scope))
+	_, err := t.tx.ExecContext(ctx, `UPDATE publishers SET name = $2, contact = $3, scope = $4, position = $5 WHERE slug = $1`, p.Slug, p.Name, p.Contact, []string(p.Scope), p.Position)
 	return err
 }
 
@@ -83,9 +85,11 @@ type Key struct {
 	ImportedAt  time.Time `db:"imported_at"`
 	ImportedBy  string    `db:"imported_by"`
 	Source      string    `db:"source"`
+	// Position is that of the record of its last change, -1 for those of before.
+	Position int64 `db:"position"`
 }
 
-const selectKeys = `SELECT k.fingerprint, k.certificate, coalesce(p.slug, '') AS publisher, k.role, k.imported_at, k.imported_by, k.source
+const selectKeys = `SELECT k.fingerprint, k.certificate, coalesce(p.slug, '') AS publisher, k.role, k.imported_at, k.imported_by, k.source, k.position
 	FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id `
 
 // Keys lists keys in the order of their import: those with the fingerprints, or
@@ -106,6 +110,38 @@ func (s Reads) KeyringVersion(ctx context.Context) (string, error) {
 	return version, explain(err)
 }
 
+// KeyringChanged returns the position of the newest record that changed keys,
+// their states or publishers, or -1.
+func (s Reads) KeyringChanged(ctx context.Context) (int64, error) {
+	var position int64
+	err := s.q.GetContext(ctx, &position, `SELECT greatest((SELECT max(position) FROM keys), (SELECT max(position) FROM publishers), (SELECT max(position) FROM key_changes), -1)`)
+	return position, explain(err)
+}
+
+// KeysAsOf lists the keys as they were when the ledger had a size, in the order
+// of their import.
+func (s Reads) KeysAsOf(ctx context.Context, size int64) ([]Key, error) {
+	out := []Key{}
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM (
+			SELECT DISTINCT ON (v.fingerprint) v.fingerprint, v.certificate, coalesce(p.slug, '') AS publisher, v.role, k.imported_at, k.imported_by, k.source, v.position
+			FROM key_versions v JOIN keys k USING (fingerprint) LEFT JOIN publishers p ON p.id = v.publisher_id
+			WHERE v.position < $1 ORDER BY v.fingerprint, v.revision DESC) was
+		ORDER BY imported_at, fingerprint`, size)
+	return out, explain(err)
+}
+
+// PublishersAsOf lists the publishers as they were when the ledger had a size, by
+// slug, with their names and scopes.
+func (s Reads) PublishersAsOf(ctx context.Context, size int64) ([]Publisher, error) {
+	out := []Publisher{}
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM (
+			SELECT DISTINCT ON (v.publisher_id) p.slug, v.name, to_json(v.scope) AS scope, v.position
+			FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id
+			WHERE v.position < $1 ORDER BY v.publisher_id, v.revision DESC) was
+		ORDER BY slug`, size)
+	return out, explain(err)
+}
+
 // Key returns one key, or [ErrNotFound].
 func (s Reads) Key(ctx context.Context, fingerprint []byte) (Key, error) {
 	var k Key
@@ -123,21 +159,23 @@ func (t *Tx) LockKey(ctx context.Context, fingerprint []byte) (Key, error) {
 
 // AddKey stores a new key.
 func (t *Tx) AddKey(ctx context.Context, k Key) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO keys (fingerprint, certificate, publisher_id, role, imported_at, imported_by, source)
-		VALUES ($1, $2, (SELECT id FROM publishers WHERE slug = $3), $4, $5, $6, $7)`,
-		k.Fingerprint, k.Certificate, k.Publisher, k.Role, k.ImportedAt, k.ImportedBy, k.Source)
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO keys (fingerprint, certificate, publisher_id, role, imported_at, imported_by, source, position)
+		VALUES ($1, $2, (SELECT id FROM publishers WHERE slug = $3), $4, $5, $6, $7, $8)`,
+		k.Fingerprint, k.Certificate, k.Publisher, k.Role, k.ImportedAt, k.ImportedBy, k.Source, k.Position)
 	return err
 }
 
-// SetCertificate replaces a key's certificate by a merged one.
-func (t *Tx) SetCertificate(ctx context.Context, fingerprint, certificate []byte) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET certificate = $2 WHERE fingerprint = $1`, fingerprint, certificate)
+// SetCertificate replaces a key's certificate by a merged one, as a record says.
+func (t *Tx) SetCertificate(ctx context.Context, fingerprint, certificate []byte, position int64) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET certificate = $2, position = $3 WHERE fingerprint = $1`, fingerprint, certificate, position)
 	return err
 }
 
-// SetPublisher says for which publisher and in which role a key is meant.
-func (t *Tx) SetPublisher(ctx context.Context, fingerprint []byte, publisher, role string) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET publisher_id = (SELECT id FROM publishers WHERE slug = $2), role = $3 WHERE fingerprint = $1`, fingerprint, publisher, role)
+// SetPublisher says for which publisher and in which role a key is meant, as a
+// record says.
+func (t *Tx) SetPublisher(ctx context.Context, fingerprint []byte, publisher, role string, position int64) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET publisher_id = (SELECT id FROM publishers WHERE slug = $2), role = $3, position = $4 WHERE fingerprint = $1`,
+		fingerprint, publisher, role, position)
 	return err
 }
 

@@ -1,0 +1,114 @@
+package batches_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/batches"
+	"endeixis/internal/keys"
+	"endeixis/internal/serve"
+	"endeixis/internal/servicetest"
+	"endeixis/internal/sources"
+)
+
+// TestAllItemsMeetTheSameKeyring changes the keyring between the slices of a
+// batch, in every way in which it can change: all its items are judged as of
+// its creation. When it ends, it is judged again.
+func TestAllItemsMeetTheSameKeyring(t *testing.T) {
+	t.Parallel()
+	born := time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
+	key := pgptest.NewKey("extended", pgptest.Ed25519, born)
+	sub := pgptest.NewKey("a later subkey", pgptest.Ed25519, born)
+	certificate := func() *pgptest.Certificate {
+		return pgptest.NewCertificate(key).UserID("Q", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
+	}
+	extended := certificate().Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).Bytes()
+	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).Bytes()
+	for name, test := range map[string]struct {
+		signer *pgptest.Key
+		change func(k *keys.Service) error
+		// want is the verdict of both items, and later what judging again makes
+		// of it.
+		want, later string
+	}{
+		"an extension is merged": {sub, func(k *keys.Service) error {
+			_, _, err := k.Import(t.Context(), "tobiah", "", "a test", extended)
+			return err
+		}, "unproven", "cleared"},
+		"a revocation is merged": {key, func(k *keys.Service) error {
+			_, _, err := k.Import(t.Context(), "tobiah", "", "a test", revoked)
+			return err
+		}, "cleared", "refused"},
+		"the key is withdrawn": {key, func(k *keys.Service) error {
+			_, err := k.Withdraw(t.Context(), "tobiah", key.Fingerprint(), "a test")
+			return err
+		}, "cleared", "unproven"},
+		"the scope changes": {key, func(k *keys.Service) error {
+			_, err := k.SetPublisher(t.Context(), "tobiah", "quoin", keys.PublisherChange{Scope: []string{"other-*"}})
+			return err
+		}, "cleared", "cleared"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := servicetest.Prepare(t)
+			c.Work.SliceItems = 1
+			p := servicetest.Assemble(t, c, serve.Now)
+			admit(t, p, key, certificate().Bytes())
+			dir := filepath.Join(c.Depots["quayside"], "slow")
+			require.NoError(t, os.MkdirAll(dir, 0o755))
+			for _, file := range []string{"gauge-1.bin", "gauge-2.bin"} {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(file), 0o644))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, file+".sig"), test.signer.Sign([]byte(file), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644))
+			}
+			b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:slow"}})
+			require.NoError(t, err)
+			slices, err := p.Batches.Survey(t.Context(), b.ID)
+			require.NoError(t, err)
+			require.Len(t, slices, 2)
+			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[0]))
+			require.NoError(t, test.change(p.Keys))
+			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[1]))
+			_, err = p.Batches.Finish(t.Context(), b.ID)
+			require.NoError(t, err)
+			b, err = p.Batches.Get(t.Context(), b.ID)
+			require.NoError(t, err)
+			assert.Equal(t, test.want, *b.Verdict)
+			assert.Equal(t, map[string]int{"cleared": 0, "unproven": 0, "refused": 0, test.want: 2}, map[string]int{"cleared": b.Cleared, "unproven": b.Unproven, "refused": b.Refused})
+
+			waiting, err := p.Store.Waiting(t.Context())
+			require.NoError(t, err)
+			require.Len(t, waiting, 1)
+			require.NoError(t, p.Reassess.Run(t.Context(), waiting[0]))
+			rows, err := p.Store.StoredItems(t.Context(), b.ID, -1, 10)
+			require.NoError(t, err)
+			for _, row := range rows {
+				if row.Present != "" {
+					assert.Equal(t, test.later, row.Present)
+				}
+			}
+		})
+	}
+}
+
+// admit puts a key into the keyring, for a publisher of gauges.
+func admit(t *testing.T, p *servicetest.Parts, key *pgptest.Key, certificate []byte) {
+	t.Helper()
+	_, err := p.Keys.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	require.NoError(t, err)
+	_, _, err = p.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate)
+	require.NoError(t, err)
+	fp := key.Fingerprint()
+	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
+		_, _, err := p.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+	}
+	_, err = p.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"})
+	require.NoError(t, err)
+}
