@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/query"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
@@ -38,6 +39,7 @@ type Parts struct {
 	Keys     *keys.Service
 	Batches  *batches.Service
 	Reassess *reassess.Service
+	Query    *query.Service
 	Records  *records.Service
 	Depots   *depots.Depots
 	Origins  *origins.Origins

@@ -68,13 +68,17 @@ func (a *API) registerReassessments() {
 		}
 		return answer(reassessmentOf(r))
 	})
-	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Reassessment]], error) {
-		rows, err := a.Store.Reassessments(ctx, 200)
+	type listReassessments struct {
+		Cursor string `query:"cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
+	}
+	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, in *listReassessments) (*body[wire.Page[wire.Reassessment]], error) {
+		page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
 		if err != nil {
 			return nil, err
 		}
-		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}}
-		for _, r := range rows {
+		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}, Next: page.Next}
+		for _, r := range page.Rows {
 			view, err := reassessmentOf(r)
 			if err != nil {
 				return nil, err
@@ -98,21 +102,37 @@ func (a *API) registerReassessments() {
 		if err != nil {
 			return nil, err
 		}
-		rows, err := a.Store.RejudgedIn(ctx, in.ID, shownRejudged)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range rows {
-			one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After, Record: &row.Position}
-			var grounds []judge.Ground
-			if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
-				return nil, err
-			}
-			one.Why = why(judge.Verdict(row.After), grounds)
-			out.Items = append(out.Items, one)
-		}
-		return answer(out, nil)
+		page, err := a.rejudged(ctx, in.ID, "", shownRejudged)
+		out.Items = page.Items
+		return answer(out, err)
 	})
+	type listRejudged struct {
+		ID     int64  `path:"id" minimum:"1"`
+		Cursor string `query:"cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"500"`
+	}
+	handle(a, op(http.MethodGet, "/reassessments/{id}/items", "list-rejudged", "List the artifacts whose verdict a reassessment changed", access.Auditor), func(ctx context.Context, in *listRejudged) (*body[wire.Page[wire.Rejudge]], error) {
+		return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
+	})
+}
+
+// rejudged returns a page of what a reassessment changed.
+func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) (wire.Page[wire.Rejudge], error) {
+	page, err := a.Query.Rejudged(ctx, id, cursor, limit)
+	if err != nil {
+		return wire.Page[wire.Rejudge]{}, err
+	}
+	out := wire.Page[wire.Rejudge]{Items: []wire.Rejudge{}, Next: page.Next}
+	for _, row := range page.Rows {
+		one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After, Record: &row.Position}
+		var grounds []judge.Ground
+		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
+			return out, err
+		}
+		one.Why = why(judge.Verdict(row.After), grounds)
+		out.Items = append(out.Items, one)
+	}
+	return out, nil
 }
 
 // reach tells what rests on a key, and what becomes of it when the key is

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"net/http"
 	"path"
-	"strconv"
 	"strings"
 	"time"
 
@@ -25,6 +24,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -330,19 +330,8 @@ func (a *API) registerBatches() {
 		Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
 	}
 	handle(a, op(http.MethodGet, "/batches", "list-batches", "List batches, the newest first", access.Auditor), func(ctx context.Context, in *listBatches) (*body[wire.Page[wire.Batch]], error) {
-		before, err := cursor(in.Cursor)
-		if err != nil {
-			return nil, err
-		}
-		rows, err := a.Store.Batches(ctx, store.BatchFilter{State: in.State, Verdict: in.Verdict, Before: before, Limit: in.Limit})
-		out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
-		for _, b := range rows {
-			out.Items = append(out.Items, batchOf(b))
-		}
-		if len(rows) == in.Limit {
-			out.Next = strconv.FormatInt(rows[len(rows)-1].ID, 10)
-		}
-		return answer(out, err)
+		page, err := a.Query.Batches(ctx, store.BatchFilter{State: in.State, Verdict: in.Verdict, Limit: in.Limit}, in.Cursor)
+		return answer(pageOf(page, batchOf), err)
 	})
 	type byID struct {
 		ID int64 `path:"id"`
@@ -354,30 +343,25 @@ func (a *API) registerBatches() {
 	type listItems struct {
 		ID      int64  `path:"id"`
 		Verdict string `query:"verdict" enum:"cleared,unproven,refused"`
-		Role    string `query:"role" enum:"artifact,manifest,signature,key"`
+		Role    string `query:"role" enum:"artifact,manifest,signature,key,evidence" doc:"Evidence is all that is no artifact."`
 		Match   string `query:"match" maxLength:"500" doc:"A pattern with * and ? for the path or its last part."`
 		Cursor  string `query:"cursor"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 	}
-	handle(a, op(http.MethodGet, "/batches/{id}/items", "list-items", "List the items of a batch by path", access.Auditor), func(ctx context.Context, in *listItems) (*body[wire.Page[wire.Item]], error) {
+	handle(a, op(http.MethodGet, "/batches/{id}/items", "list-items", "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path", access.Auditor), func(ctx context.Context, in *listItems) (*body[wire.Page[wire.Item]], error) {
 		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		after, err := cursor(in.Cursor)
+		page, err := a.Query.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, Limit: in.Limit}, in.Cursor)
 		if err != nil {
 			return nil, err
 		}
-		// Item numbers start at 0, cursors at 1.
-		rows, err := a.Store.Items(ctx, in.ID, store.ItemFilter{Verdict: in.Verdict, Role: in.Role, Match: in.Match, After: int(after) - 1, Limit: in.Limit})
+		out := wire.Page[wire.Item]{Items: []wire.Item{}, Next: page.Next}
+		now, err := a.nowOf(ctx, in.ID, convert(page.Rows, func(r store.JudgedItem) int { return r.N })...)
 		if err != nil {
 			return nil, err
 		}
-		out := wire.Page[wire.Item]{Items: []wire.Item{}}
-		now, err := a.nowOf(ctx, in.ID, convert(rows, func(r store.JudgedItem) int { return r.N })...)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range rows {
+		for _, row := range page.Rows {
 			view, err := itemOf(row)
 			if err != nil {
 				return nil, err
@@ -385,10 +369,7 @@ func (a *API) registerBatches() {
 			view.Now = now[row.N]
 			out.Items = append(out.Items, view)
 		}
-		if len(rows) == in.Limit {
-			out.Next = strconv.Itoa(rows[len(rows)-1].N + 1)
-		}
-		return answer(out, err)
+		return answer(out, nil)
 	})
 	type oneItem struct {
 		ID int64 `path:"id"`
@@ -407,7 +388,11 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		item, err := itemOf(row)
+		if err != nil {
+			return nil, err
+		}
 		item.Now = now[in.N]
+		item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths)
 		return answer(item, err)
 	})
 	handle(a, op(http.MethodGet, "/batches/{id}/copies", "list-copies", "Tell how copies of the batch's manifests compare", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Copy]], error) {
@@ -430,13 +415,14 @@ func (a *API) registerBatches() {
 			return wire.Origin{Name: o.Name, URL: o.URL, Channel: string(o.Channel)}
 		})}, nil)
 	})
-	handle(a, op(http.MethodGet, "/batches/{id}/absent", "list-absent", "List the manifest entries of a batch whose files are not here", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Page[wire.Absent]], error) {
-		rows, err := a.Store.Absents(ctx, in.ID, 1000)
-		out := wire.Page[wire.Absent]{Items: []wire.Absent{}}
-		for _, r := range rows {
-			out.Items = append(out.Items, wire.Absent{Name: r.Name, Manifest: r.Manifest, Line: r.Line})
-		}
-		return answer(out, err)
+	type listAbsent struct {
+		ID     int64  `path:"id"`
+		Cursor string `query:"cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"1000"`
+	}
+	handle(a, op(http.MethodGet, "/batches/{id}/absent", "list-absent", "List the manifest entries of a batch whose files are not here", access.Auditor), func(ctx context.Context, in *listAbsent) (*body[wire.Page[wire.Absent]], error) {
+		page, err := a.Query.Absents(ctx, in.ID, in.Cursor, in.Limit)
+		return answer(pageOf(page, func(r store.Absent) wire.Absent { return wire.Absent{Name: r.Name, Manifest: r.Manifest, Line: r.Line} }), err)
 	})
 	type follow struct {
 		ID   int64 `path:"id"`
@@ -486,17 +472,6 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 		case <-tick.C:
 		}
 	}
-}
-
-func cursor(text string) (int64, error) {
-	if text == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return 0, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
-	}
-	return n, nil
 }
 
 func (a *API) registerKeyring() {
@@ -802,21 +777,8 @@ func (a *API) registerRecords() {
 		Limit   int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
 	}
 	handle(a, op(http.MethodGet, "/records", "list-records", "List records, the newest first", access.Auditor), func(ctx context.Context, in *list) (*body[wire.Page[wire.Record]], error) {
-		before, err := cursor(in.Cursor)
-		if err != nil {
-			return nil, err
-		}
-		rows, err := a.Store.Records(ctx, store.RecordFilter{Kind: in.Kind, Verdict: in.Verdict, BatchID: in.Batch, Name: in.Name, Before: before, Limit: in.Limit})
-		out := wire.Page[wire.Record]{Items: []wire.Record{}}
-		for _, r := range rows {
-			view := recordOf(r)
-			view.Body = nil
-			out.Items = append(out.Items, view)
-		}
-		if n := len(rows); n == in.Limit && rows[n-1].Position > 0 {
-			out.Next = strconv.FormatInt(rows[n-1].Position, 10)
-		}
-		return answer(out, err)
+		page, err := a.Query.Records(ctx, store.RecordFilter{Kind: in.Kind, Verdict: in.Verdict, BatchID: in.Batch, Name: in.Name, Limit: in.Limit}, in.Cursor)
+		return answer(pageOf(page, recordOf), err)
 	})
 	type byPosition struct {
 		Position int64 `path:"position" minimum:"0"`
@@ -844,6 +806,11 @@ func (a *API) registerRecords() {
 		report, err := a.Records.Audit(ctx, in.Body.Checkpoint)
 		return answer(wire.Audit(report), err)
 	})
+}
+
+// pageOf makes a page of the API from one of the read side.
+func pageOf[A, B any](page query.Page[A], f func(A) B) wire.Page[B] {
+	return wire.Page[B]{Items: convert(page.Rows, f), Next: page.Next}
 }
 
 // convert makes a list of one kind from a list of another; never nil, so that

@@ -184,24 +184,16 @@ func recordOf(r store.Record) wire.Record {
 const shownWaiting = 20
 
 func (a *API) overview(ctx context.Context) (wire.Overview, error) {
-	o := wire.Overview{Refused: []wire.Batch{}, Unproven: []wire.Batch{}, Running: []wire.Batch{}, Recent: []wire.Batch{}, Candidates: []wire.Key{}, Conflicts: []wire.Key{}, Expiring: []wire.Key{}, Days: []wire.DayCount{}}
-	collect := func(into *[]wire.Batch, f store.BatchFilter) error {
-		rows, err := a.Store.Batches(ctx, f)
-		for _, b := range rows {
-			*into = append(*into, batchOf(b))
-		}
-		return err
-	}
-	err := errors.Join(
-		collect(&o.Refused, store.BatchFilter{Verdict: "refused", Limit: 5}),
-		collect(&o.Unproven, store.BatchFilter{Verdict: "unproven", Limit: 5}),
-		collect(&o.Running, store.BatchFilter{State: "measuring", Limit: 10}),
-		collect(&o.Running, store.BatchFilter{State: "waiting", Limit: 10}),
-		collect(&o.Recent, store.BatchFilter{Limit: 8}),
-	)
+	o := wire.Overview{Candidates: []wire.Key{}, Conflicts: []wire.Key{}, Expiring: []wire.Key{}}
+	seen, err := a.Query.Overview(ctx, a.Now())
 	if err != nil {
 		return o, err
 	}
+	o.Refused, o.Unproven, o.Running, o.Recent = convert(seen.Refused, batchOf), convert(seen.Unproven, batchOf), convert(seen.Running, batchOf), convert(seen.Recent, batchOf)
+	o.Days = convert(seen.Days, func(d store.DayCount) wire.DayCount {
+		return wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count}
+	})
+	o.Records = seen.Records
 	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})
 	if err != nil {
 		return o, err
@@ -219,15 +211,7 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 		return o, err
 	}
 	o.Expiring = convert(expiring, a.keyOf)
-	days, err := a.Store.OutcomesByDay(ctx, a.Now().AddDate(0, 0, -30))
-	if err != nil {
-		return o, err
-	}
-	for _, d := range days {
-		o.Days = append(o.Days, wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count})
-	}
-	o.Records, err = a.Store.LedgerSize(ctx)
-	return o, err
+	return o, nil
 }
 
 // insideAndHolds tells what holds an item, and what it holds.

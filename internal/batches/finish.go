@@ -121,7 +121,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 		text := string(verdict)
 		v = &text
 	}
-	return tx.Finish(ctx, b.ID, state, v, note, position, s.now())
+	return tx.Finish(ctx, b, state, v, note, position, s.now())
 }
 
 // Abandon closes a batch of which a step has failed each time it was tried.
@@ -142,6 +142,9 @@ func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		state, err := tx.LockBatch(ctx, b.ID)
 		if err != nil || state == "done" || state == "failed" {
+			return err
+		}
+		if b, err = tx.Tally(ctx, b.ID); err != nil {
 			return err
 		}
 		return s.close(ctx, tx, b, "failed", "", plain.Text(cause.Error()))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"endeixis/core/judge"
@@ -61,7 +62,9 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return err
 		}
-		rows[i] = store.Outcome{N: d.N, Measurement: measurement, Grounds: grounds, Paths: paths}
+		rows[i] = store.Outcome{
+			N: d.N, Measurement: measurement, Grounds: grounds, Paths: paths, Digests: digestsOf(&d.Measurement), Signers: signersOf(d.Outcome.Grounds),
+		}
 		if d.Outcome.Verdict != "" {
 			verdict := string(d.Outcome.Verdict)
 			rows[i].Verdict = &verdict
@@ -75,4 +78,29 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 		rows[i].Position = first + int64(i)
 	}
 	return tx.AddOutcomes(ctx, b.ID, rows)
+}
+
+// digestsOf returns what was computed of an item, by algorithm.
+func digestsOf(m *measure.Measurement) map[string][]byte {
+	out := make(map[string][]byte, len(m.Digests))
+	for algorithm, value := range m.Digests {
+		out[algorithm.String()] = value
+	}
+	return out
+}
+
+// signersOf returns what the signatures among grounds name as their makers.
+func signersOf(grounds []judge.Ground) []string {
+	var out []string
+	for _, g := range grounds {
+		if g.Signature == nil {
+			continue
+		}
+		for _, name := range []string{string(g.Signature.Key), string(g.Signature.MadeBy), g.Signature.Issuer} {
+			if name != "" && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
 }

@@ -47,14 +47,11 @@ func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyr
 		return nil, err
 	}
 	session := verify.New(basis)
-	manifests, err := s.store.Items(ctx, b.ID, store.ItemFilter{Role: string(survey.Manifest), After: -1, Limit: 1_000_000})
+	manifests, err := s.store.Manifests(ctx, b.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, row := range manifests {
-		if row.Measurement == nil {
-			continue // too large to be read as one: it is measured like an artifact
-		}
 		var item survey.Item
 		var m measure.Measurement
 		if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err != nil {

@@ -31,7 +31,7 @@ func TestAuditFindsForgery(t *testing.T) {
 		"the last record removed":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "records are missing"},
 		"an outcome's verdict":     {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`, "differs from its record"},
 		"an outcome's measurement": {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET measurement = jsonb_set(measurement, '{size}', '1')`, "differs from its record"},
-		"an outcome removed":       {`ALTER TABLE outcomes DISABLE TRIGGER append_only; DELETE FROM outcomes WHERE n = 0`, "has no outcome"},
+		"an outcome removed":       {`ALTER TABLE outcomes DISABLE TRIGGER append_only; ALTER TABLE outcome_digests DROP CONSTRAINT outcome_digests_batch_id_n_fkey; ALTER TABLE outcome_signers DROP CONSTRAINT outcome_signers_batch_id_n_fkey; DELETE FROM outcomes WHERE n = 0`, "has no outcome"},
 		"a batch's verdict":        {`UPDATE batches SET verdict = 'cleared'`, "differs from its record"},
 		"a key's state":            {`ALTER TABLE key_changes DISABLE TRIGGER append_only; UPDATE key_changes SET to_state = 'withdrawn'`, "a stored step of a key differs"},
 		"a hash of the tree":       {`ALTER TABLE ledger_hashes DISABLE TRIGGER append_only; UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`, "not those of the records"},

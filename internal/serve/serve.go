@@ -24,6 +24,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
 	"endeixis/internal/outside"
+	"endeixis/internal/query"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
@@ -231,7 +232,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
-		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Records: s.records, Depots: s.depots, Origins: s.origins,
+		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{

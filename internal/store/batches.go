@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,16 +50,19 @@ type Tally struct {
 	Absent    int   `db:"absent"`
 }
 
-// selectBatches counts from the rows themselves, so that no counter can be
-// wrong.
-const selectBatches = `SELECT b.*, coalesce(s.items, 0) AS items, coalesce(s.bytes, 0) AS bytes, coalesce(s.bytes_done, 0) AS bytes_done,
-	coalesce(o.n, 0) AS items_done, coalesce(o.cleared, 0) AS cleared, coalesce(o.unproven, 0) AS unproven, coalesce(o.refused, 0) AS refused,
-	(SELECT count(*) FROM absents a WHERE a.batch_id = b.id) AS absent
+// selectBatches counts from the rows themselves while a batch is under way, so
+// that no counter can be wrong; how one ended is stored with it.
+const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version, b.asked_by, b.idempotency_key, b.created_at,
+	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins, b.ledger_size,
+	coalesce(b.total_items, s.items, 0) AS items, coalesce(b.total_bytes, s.bytes, 0) AS bytes, coalesce(b.done_bytes, s.bytes_done, 0) AS bytes_done,
+	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared, coalesce(b.total_unproven, o.unproven, 0) AS unproven,
+	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent
 	FROM batches b
-	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices WHERE batch_id = b.id) s ON true
+	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices WHERE batch_id = b.id AND b.total_items IS NULL) s ON true
 	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
 		count(*) FILTER (WHERE verdict = 'unproven') AS unproven, count(*) FILTER (WHERE verdict = 'refused') AS refused
-		FROM outcomes WHERE batch_id = b.id) o ON true `
+		FROM outcomes WHERE batch_id = b.id AND b.total_items IS NULL) o ON true
+	LEFT JOIN LATERAL (SELECT count(*) AS n FROM absents WHERE batch_id = b.id AND b.total_items IS NULL) a ON true `
 
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
@@ -134,10 +139,32 @@ type BatchFilter struct {
 
 // Batches lists batches, the newest first.
 func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
+	where, args := conditions{}, []any{f.Limit}
+	where.add(&args, f.State != "", "b.state = $%d", f.State)
+	where.add(&args, f.Verdict != "", "b.verdict = $%d", f.Verdict)
+	where.add(&args, f.Before != 0, "b.id < $%d", f.Before)
 	out := []Batch{}
-	err := s.q.SelectContext(ctx, &out, selectBatches+`WHERE ($1::text = '' OR b.state = $1) AND ($2::text = '' OR b.verdict = $2) AND ($3::bigint = 0 OR b.id < $3)
-		ORDER BY b.id DESC LIMIT $4`, f.State, f.Verdict, f.Before, f.Limit)
+	err := s.q.SelectContext(ctx, &out, selectBatches+where.clause()+`ORDER BY b.id DESC LIMIT $1`, args...)
 	return out, explain(err)
+}
+
+// conditions are those of a query that asks for what is set only, so that an
+// index is chosen for that.
+type conditions []string
+
+// add adds a condition about the argument, if it is set.
+func (c *conditions) add(args *[]any, set bool, condition string, arg any) {
+	if set {
+		*args = append(*args, arg)
+		*c = append(*c, fmt.Sprintf(condition, len(*args)))
+	}
+}
+
+func (c conditions) clause() string {
+	if len(c) == 0 {
+		return ""
+	}
+	return "WHERE " + strings.Join(c, " AND ") + " "
 }
 
 // LockBatch returns a batch's state and keeps others from changing it until
@@ -241,9 +268,15 @@ type Outcome struct {
 	Grounds     []byte  `db:"grounds"`
 	Paths       []byte  `db:"paths"`
 	Position    int64   `db:"position"`
+	// Digests are those that were computed, by algorithm, and Signers what the
+	// signatures over the item name as their makers: by these it is found.
+	Digests map[string][]byte
+	Signers []string
 }
 
-// AddOutcomes stores outcomes; each item can have one only.
+// AddOutcomes stores outcomes; each item can have one only. Verdicts count for
+// the day. Call it behind [Tx.Append]: the ledger's lock is what lets the counts
+// of a day come one after another.
 func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) error {
 	n := len(outcomes)
 	ns, verdicts, measurements := make([]int, n), make([]*string, n), make([]string, n)
@@ -252,8 +285,42 @@ func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) e
 		ns[i], verdicts[i], measurements[i] = o.N, o.Verdict, string(o.Measurement)
 		grounds[i], paths[i], positions[i] = string(o.Grounds), string(o.Paths), o.Position
 	}
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[])`, batch, ns, verdicts, measurements, grounds, paths, positions)
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[])`, batch, ns, verdicts, measurements, grounds, paths, positions); err != nil {
+		return err
+	}
+	if err := t.addSearched(ctx, batch, outcomes); err != nil {
+		return err
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_days AS d (day, verdict, count)
+		SELECT (r.at AT TIME ZONE 'UTC')::date, r.verdict, count(*) FROM ledger_records r WHERE r.position = ANY($1) AND r.verdict IS NOT NULL GROUP BY 1, 2
+		ON CONFLICT (day, verdict) DO UPDATE SET count = d.count + excluded.count`, positions)
+	return err
+}
+
+// addSearched stores by what outcomes are found.
+func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) error {
+	var digested, signed []int
+	var algorithms, issuers []string
+	var digests [][]byte
+	for _, o := range outcomes {
+		for _, algorithm := range slices.Sorted(maps.Keys(o.Digests)) {
+			digested, algorithms, digests = append(digested, o.N), append(algorithms, algorithm), append(digests, o.Digests[algorithm])
+		}
+		for _, issuer := range o.Signers {
+			signed, issuers = append(signed, o.N), append(issuers, issuer)
+		}
+	}
+	if len(digested) > 0 {
+		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest) SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bytea[])`,
+			batch, digested, algorithms, digests); err != nil {
+			return err
+		}
+	}
+	if len(signed) == 0 {
+		return nil
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_signers (batch_id, n, issuer) SELECT $1, * FROM unnest($2::int[], $3::text[]) ON CONFLICT DO NOTHING`, batch, signed, issuers)
 	return err
 }
 
@@ -295,9 +362,11 @@ func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
 	return b, explain(err)
 }
 
-// Finish closes a batch.
-func (t *Tx) Finish(ctx context.Context, batch int64, state string, verdict *string, note string, position int64, at time.Time) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6 WHERE id = $1`, batch, state, verdict, note, position, at)
+// Finish closes a batch, with how far it came.
+func (t *Tx) Finish(ctx context.Context, b Batch, state string, verdict *string, note string, position int64, at time.Time) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7, done_items = $8,
+		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13, total_absent = $14 WHERE id = $1`,
+		b.ID, state, verdict, note, position, at, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
 	return err
 }
 
@@ -345,33 +414,79 @@ type JudgedItem struct {
 	Grounds     []byte  `db:"grounds"`
 	Paths       []byte  `db:"paths"`
 	Position    *int64  `db:"position"`
+	Rank        int     `db:"rank"`
 }
+
+// Place is where the item stands in a list.
+func (i *JudgedItem) Place() ItemPlace { return ItemPlace{i.Rank, i.N} }
 
 // ItemFilter narrows a list of items; empty fields match all.
 type ItemFilter struct {
 	Verdict string
-	Role    string
+	// Role may also be "evidence", for all that is no artifact.
+	Role string
 	// Match is a pattern with * and ? for the path or its last part.
 	Match string
-	// After is the item number to go on from; -1 starts at the first.
-	After int
+	// After is the place to go on from; its zero value starts at the first.
+	After *ItemPlace
 	Limit int
 }
+
+// An ItemPlace is where an item stands in a list of its batch: first those that
+// are refused, then those unproven, cleared, and what is no artifact, last what
+// has no outcome yet; each in the order of paths.
+type ItemPlace struct {
+	Rank int `db:"rank"`
+	N    int `db:"n"`
+}
+
+// unsettled is the rank of items without an outcome.
+const unsettled = 4
 
 // likeOf turns a pattern with * and ? into one for LIKE, in which all else
 // stands for itself.
 func likeOf(pattern string) string {
-	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%", "?", "_").Replace(pattern)
+	return strings.NewReplacer("*", "%", "?", "_").Replace(literal(pattern))
 }
 
-const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position
+// literal turns a text into a pattern for LIKE that it alone matches.
+func literal(text string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text)
+}
+
+const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank
 	FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
 
-// Items lists the items of a batch in order of path.
+// Items lists items of a batch, the refused first.
 func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
+	after := ItemPlace{-1, -1}
+	if f.After != nil {
+		after = *f.After
+	}
 	out := []JudgedItem{}
-	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.n > $2 AND ($3::text = '' OR o.verdict = $3) AND ($4::text = '' OR i.role = $4)
-		AND ($6::text = '' OR i.path LIKE $6 OR i.path LIKE '%/' || $6) ORDER BY i.n LIMIT $5`, batch, f.After, f.Verdict, f.Role, f.Limit, likeOf(f.Match))
+	const matching = ` AND ($4::text = '' OR i.role = $4 OR $4 = 'evidence' AND i.role <> 'artifact') AND ($5::text = '' OR i.path LIKE $5 OR i.path LIKE '%/' || $5) `
+	if after.Rank < unsettled {
+		if err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, o.rank
+			FROM outcomes o JOIN items i USING (batch_id, n) WHERE o.batch_id = $1 AND (o.rank, o.n) > ($2, $3)`+matching+`AND ($6::text = '' OR o.verdict = $6)
+			ORDER BY o.rank, o.n LIMIT $7`, batch, after.Rank, after.N, f.Role, likeOf(f.Match), f.Verdict, f.Limit); err != nil {
+			return nil, explain(err)
+		}
+		after.N = -1
+	}
+	if len(out) >= f.Limit || f.Verdict != "" {
+		return out, nil
+	}
+	rest := []JudgedItem{}
+	err := s.q.SelectContext(ctx, &rest, selectItems+`WHERE i.batch_id = $1 AND o.n IS NULL AND i.n > $2`+strings.NewReplacer("$4", "$3", "$5", "$4").Replace(matching)+`ORDER BY i.n LIMIT $5`,
+		batch, after.N, f.Role, likeOf(f.Match), f.Limit-len(out))
+	return append(out, rest...), explain(err)
+}
+
+// Manifests lists the manifests of a batch that have an outcome, with all that is
+// known of them.
+func (s Reads) Manifests(ctx context.Context, batch int64) ([]JudgedItem, error) {
+	out := []JudgedItem{}
+	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role = 'manifest' AND o.n IS NOT NULL ORDER BY i.n`, batch)
 	return out, explain(err)
 }
 
@@ -382,17 +497,24 @@ func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, erro
 	return item, explain(err)
 }
 
-// ItemNumber finds an item of a batch by path, or returns [ErrNotFound].
-func (s Reads) ItemNumber(ctx context.Context, batch int64, path string) (int, error) {
-	var n int
-	err := s.q.GetContext(ctx, &n, `SELECT n FROM items WHERE batch_id = $1 AND path = $2`, batch, path)
-	return n, explain(err)
+// ItemNumbers finds items of a batch by path; what is not there is left out.
+func (s Reads) ItemNumbers(ctx context.Context, batch int64, paths []string) (map[string]int, error) {
+	rows := []struct {
+		Path string `db:"path"`
+		N    int    `db:"n"`
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT path, n FROM items WHERE batch_id = $1 AND path = ANY($2)`, batch, paths)
+	out := make(map[string]int, len(rows))
+	for _, r := range rows {
+		out[r.Path] = r.N
+	}
+	return out, explain(err)
 }
 
-// Absents lists the entries of a batch without a file.
-func (s Reads) Absents(ctx context.Context, batch int64, limit int) ([]Absent, error) {
+// Absents lists the entries of a batch without a file, behind a number.
+func (s Reads) Absents(ctx context.Context, batch int64, after, limit int) ([]Absent, error) {
 	out := []Absent{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 ORDER BY n LIMIT $2`, batch, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch, after, limit)
 	return out, explain(err)
 }
 
@@ -432,12 +554,31 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 	}{}
 	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
-		JOIN outcomes o ON o.measurement -> 'digests' ->> 'SHA-256' = sum.sha256 AND o.verdict = 'cleared' AND o.batch_id < $1
-		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
+		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.algorithm = 'SHA-256' AND d.batch_id < $1
+		JOIN outcomes o ON o.batch_id = d.batch_id AND o.n = d.n AND o.verdict = 'cleared'
+		JOIN items i ON i.batch_id = o.batch_id AND i.n = o.n JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
 	out := make(map[string]Cleared, len(rows))
 	for _, r := range rows {
 		out[r.SHA256] = r.Cleared
 	}
+	return out, explain(err)
+}
+
+// A Found is an item that has a digest.
+type Found struct {
+	Batch     int64   `db:"batch_id"`
+	N         int     `db:"n"`
+	Path      string  `db:"path"`
+	Algorithm string  `db:"algorithm"`
+	Verdict   *string `db:"verdict"`
+}
+
+// ByDigest lists the items of which a digest was computed, given in hexadecimal,
+// the newest first and at most a hundred.
+func (s Reads) ByDigest(ctx context.Context, digest string) ([]Found, error) {
+	out := []Found{}
+	err := s.q.SelectContext(ctx, &out, `SELECT d.batch_id, d.n, i.path, d.algorithm, o.verdict FROM outcome_digests d
+		JOIN items i USING (batch_id, n) JOIN outcomes o USING (batch_id, n) WHERE d.digest = decode($1, 'hex') ORDER BY d.batch_id DESC, d.n LIMIT 100`, digest)
 	return out, explain(err)
 }
 
@@ -451,7 +592,7 @@ type DayCount struct {
 // OutcomesByDay counts the verdicts on artifacts since a time, by UTC day.
 func (s Reads) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, error) {
 	out := []DayCount{}
-	err := s.q.SelectContext(ctx, &out, `SELECT to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD') AS day, verdict, count(*) AS count FROM ledger_records
-		WHERE kind = 'item-outcome' AND verdict IS NOT NULL AND at >= $1 GROUP BY 1, 2 ORDER BY 1, 2`, since)
+	err := s.q.SelectContext(ctx, &out, `SELECT to_char(day, 'YYYY-MM-DD') AS day, verdict, count FROM outcome_days
+		WHERE day >= ($1::timestamptz AT TIME ZONE 'UTC')::date ORDER BY 1, 2`, since)
 	return out, explain(err)
 }

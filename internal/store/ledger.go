@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -131,32 +130,16 @@ type RecordFilter struct {
 	Limit  int
 }
 
-// Records lists records, the newest first, without their leaves.
+// Records lists records, the newest first, without their bodies and leaves.
 func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
-	where, args := []string{"true"}, []any{}
-	add := func(clause string, arg any) {
-		args = append(args, arg)
-		where = append(where, fmt.Sprintf(clause, len(args)))
-	}
-	if f.Kind != "" {
-		add("kind = $%d", f.Kind)
-	}
-	if f.Verdict != "" {
-		add("verdict = $%d", f.Verdict)
-	}
-	if f.BatchID != 0 {
-		add("batch_id = $%d", f.BatchID)
-	}
-	if f.Name != "" {
-		add("position(lower($%d) in lower(subject)) > 0", f.Name)
-	}
-	if f.Before > 0 {
-		add("position < $%d", f.Before)
-	}
-	args = append(args, f.Limit)
+	where, args := conditions{}, []any{f.Limit}
+	where.add(&args, f.Kind != "", "kind = $%d", f.Kind)
+	where.add(&args, f.Verdict != "", "verdict = $%d", f.Verdict)
+	where.add(&args, f.BatchID != 0, "batch_id = $%d", f.BatchID)
+	where.add(&args, f.Name != "", "lower(subject) LIKE lower($%d)", "%"+literal(f.Name)+"%")
+	where.add(&args, f.Before > 0, "position < $%d", f.Before)
 	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT * FROM ledger_records WHERE %s ORDER BY position DESC LIMIT $%d`,
-		strings.Join(where, " AND "), len(args)), args...)
+	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, at, by_name, subject, verdict, batch_id FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
 	return out, explain(err)
 }
 

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 )
 
@@ -17,18 +16,16 @@ type Selection struct {
 	To      time.Time
 }
 
-// bySigner is the condition that a ground g is about a signature that names one
-// of the issuers of a parameter.
-const bySigner = `(g -> 'signature' ->> 'key' = ANY(%[1]s) OR g -> 'signature' ->> 'made_by' = ANY(%[1]s) OR g -> 'signature' ->> 'issuer' = ANY(%[1]s))`
-
 // SelectedBatches lists the finished batches that are meant, the oldest first.
 func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
+	where, args := conditions{"b.state = 'done'"}, []any{}
+	where.add(&args, sel.Batch != 0, "b.id = $%d", sel.Batch)
+	where.add(&args, sel.Publisher != "", "b.expected -> 'publishers' ? $%d", sel.Publisher)
+	where.add(&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))", sel.Issuers)
+	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
+	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
 	out := []int64{}
-	err := s.q.SelectContext(ctx, &out, `SELECT b.id FROM batches b WHERE b.state = 'done' AND ($1::bigint = 0 OR b.id = $1)
-		AND ($2::text = '' OR b.expected -> 'publishers' ? $2)
-		AND ($3::text[] IS NULL OR EXISTS (SELECT FROM outcomes o, jsonb_array_elements(o.grounds) g WHERE o.batch_id = b.id AND `+fmt.Sprintf(bySigner, "$3")+`))
-		AND ($4::timestamptz IS NULL OR b.created_at >= $4) AND ($5::timestamptz IS NULL OR b.created_at < $5) ORDER BY b.id`,
-		sel.Batch, sel.Publisher, sel.Issuers, orNull(sel.From), orNull(sel.To))
+	err := s.q.SelectContext(ctx, &out, `SELECT b.id FROM batches b `+where.clause()+`ORDER BY b.id`, args...)
 	return out, explain(err)
 }
 
@@ -43,17 +40,11 @@ type KeyUse struct {
 // KeyUse counts the artifacts with a signature by one of the issuers.
 func (s Reads) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
 	var u KeyUse
-	err := s.q.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o WHERE o.verdict IS NOT NULL AND EXISTS (SELECT FROM jsonb_array_elements(o.grounds) g WHERE `+fmt.Sprintf(bySigner, "$1")+`) GROUP BY o.batch_id)
+	err := s.q.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o
+			JOIN (SELECT DISTINCT batch_id, n FROM outcome_signers WHERE issuer = ANY($1)) g USING (batch_id, n) WHERE o.verdict IS NOT NULL GROUP BY o.batch_id)
 		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at) FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
 			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC LIMIT 10) t), '[]') AS newest FROM used`, issuers)
 	return u, explain(err)
-}
-
-func orNull(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
 }
 
 // A StoredItem is what an item is judged again from.
@@ -107,10 +98,11 @@ func (s Reads) Reassessment(ctx context.Context, id int64) (Reassessment, error)
 	return r, explain(err)
 }
 
-// Reassessments lists runs, the newest first.
-func (s Reads) Reassessments(ctx context.Context, limit int) ([]Reassessment, error) {
+// Reassessments lists runs, the newest first, before a number; 0 starts at the
+// newest.
+func (s Reads) Reassessments(ctx context.Context, before int64, limit int) ([]Reassessment, error) {
 	out := []Reassessment{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments ORDER BY id DESC LIMIT $1`, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 	return out, explain(err)
 }
 
@@ -181,10 +173,10 @@ func (t *Tx) FinishReassessment(ctx context.Context, id int64, state, note strin
 
 const selectRejudged = `SELECT r.*, i.path, a.created_at AS at FROM rejudged r JOIN items i USING (batch_id, n) JOIN reassessments a ON a.id = r.reassessment_id `
 
-// RejudgedIn lists what a run changed.
-func (s Reads) RejudgedIn(ctx context.Context, id int64, limit int) ([]Rejudged, error) {
+// RejudgedIn lists what a run changed, behind an item of a batch.
+func (s Reads) RejudgedIn(ctx context.Context, id, batch int64, n, limit int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.q.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 ORDER BY r.batch_id, r.n LIMIT $2`, id, limit)
+	err := s.q.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 AND (r.batch_id, r.n) > ($2, $3) ORDER BY r.batch_id, r.n LIMIT $4`, id, batch, n, limit)
 	return out, explain(err)
 }
 

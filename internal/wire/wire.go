@@ -116,6 +116,7 @@ type Item struct {
 	Grounds []judge.Ground    `json:"grounds"`
 	Paths   []judge.ProofPath `json:"paths"`
 	Digests map[string]string `json:"digests" doc:"Computed digests by algorithm."`
+	Linked  map[string]int    `json:"linked,omitempty" doc:"Numbers of the items that the links of the paths lead to, by path; only where one item is shown."`
 	Inside  string            `json:"inside,omitempty" doc:"The path of the container that holds it."`
 	Holds   string            `json:"holds,omitempty" doc:"What a container is and how much is in it."`
 	Where   string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`

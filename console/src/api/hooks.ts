@@ -155,9 +155,11 @@ export function useReading() {
 }
 
 export function useAbsent(id: number) {
-  return useQuery({
+  return useInfiniteQuery({
     queryKey: ["absent", id],
-    queryFn: () => ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id } } })),
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
   });
 }
 
@@ -170,9 +172,11 @@ export function useItem(batch: number, n: number) {
 }
 
 export function useKeys(text: string) {
-  return useQuery({
+  return useInfiniteQuery({
     queryKey: ["keys", "list", text],
-    queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { limit: 500, text: text || undefined } } })),
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/keys", { params: { query: { limit: 200, text: text || undefined, cursor: pageParam || undefined } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
     placeholderData: (before) => before,
   });
 }
@@ -211,7 +215,22 @@ export function useReassessment(id: number) {
 }
 
 export function useReassessments() {
-  return useQuery({ queryKey: ["reassessment"], queryFn: () => ask(api.GET("/api/v1/reassessments")) });
+  return useInfiniteQuery({
+    queryKey: ["reassessments"],
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments", { params: { query: { cursor: pageParam || undefined, limit: 50 } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+}
+
+/** What a reassessment changed, beyond what it is shown with. */
+export function useRejudged(id: number) {
+  return useInfiniteQuery({
+    queryKey: ["rejudged", id],
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments/{id}/items", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
 }
 
 export function useResolveConflict() {

@@ -8,12 +8,13 @@ import { Filter } from "../../parts/filter";
 import { deciding } from "../../parts/grounds";
 import { Comparison } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";
+import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
 import { bytes, count, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
-const order = ["refused", "unproven", "cleared"];
+const order: ("refused" | "unproven" | "cleared")[] = ["refused", "unproven", "cleared"];
 
 export function BatchPage() {
   const id = Number(useParams().batch);
@@ -38,9 +39,9 @@ export function BatchPage() {
           <input className="input input-sm w-48" placeholder="*-main.img" maxLength={500} value={match} onChange={(e) => { setMatch(e.target.value); }} />
         </label>
       </div>
-      <Artifacts batch={id} verdict={verdict} match={match} live={open} />
+      <Artifacts batch={id} counts={batch.counts} verdict={verdict} match={match} live={open} />
       {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
-      {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} />}
+      {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
     </div>
@@ -103,7 +104,7 @@ function Head({ batch }: { batch: Batch }) {
   );
 }
 
-function Artifacts({ batch, verdict, match, live }: { batch: number; verdict: string; match: string; live: boolean }) {
+function Artifacts({ batch, counts, verdict, match, live }: { batch: number; counts: Batch["counts"]; verdict: string; match: string; live: boolean }) {
   const list = useItems(batch, { verdict, match, role: "artifact" }, live);
   const items = list.data?.pages.flatMap((p) => p.items) ?? [];
   if (list.error) return <ProblemNote error={list.error} />;
@@ -112,22 +113,27 @@ function Artifacts({ batch, verdict, match, live }: { batch: number; verdict: st
       {list.isSuccess && items.length === 0 && (match !== "" || verdict !== "") && <p>No artifact fits this filter.</p>}
       {order.map((group) => {
         const rows = items.filter((i) => i.verdict === group);
-        return rows.length > 0 && <Group key={group} title={`${count(rows.length, "artifact")} ${group}`} items={rows} batch={batch} />;
+        // Counted over the whole batch, unless a filter narrows it down.
+        const all = match === "" && !live ? counts[group] : rows.length;
+        return rows.length > 0 && <Group key={group} title={`${count(Math.max(all, rows.length), "artifact")} ${group}`} items={rows} batch={batch} />;
       })}
       {items.some((i) => !i.settled) && <Group title="Not settled yet" items={items.filter((i) => !i.settled)} batch={batch} />}
-      {list.hasNextPage && (
-        <button type="button" className="btn btn-sm self-center" onClick={() => void list.fetchNextPage()}>
-          Show more artifacts
-        </button>
-      )}
+      <More list={list}>Show more artifacts</More>
     </>
   );
 }
 
 function Others({ batch, match, live }: { batch: number; match: string; live: boolean }) {
-  const list = useItems(batch, { match }, live);
-  const items = (list.data?.pages.flatMap((p) => p.items) ?? []).filter((i) => i.role !== "artifact");
-  return items.length > 0 && <Group title="Manifests, signatures and keys" items={items} batch={batch} />;
+  const list = useItems(batch, { match, role: "evidence" }, live);
+  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    items.length > 0 && (
+      <>
+        <Group title="Manifests, signatures and keys" items={items} batch={batch} />
+        <More list={list}>Show more manifests, signatures and keys</More>
+      </>
+    )
+  );
 }
 
 function Group({ title, items, batch }: { title: string; items: Item[]; batch: number }) {
@@ -192,13 +198,14 @@ function CopiesList({ batch, live }: { batch: number; live: boolean }) {
   );
 }
 
-function AbsentList({ batch }: { batch: number }) {
+function AbsentList({ batch, total }: { batch: number; total: number }) {
   const list = useAbsent(batch);
+  const entries = list.data?.pages.flatMap((p) => p.items) ?? [];
   return (
-    <section>
-      <h2 className="mb-1 border-b border-base-300 pb-1">Listed, and not here</h2>
+    <section className="flex flex-col">
+      <h2 className="mb-1 border-b border-base-300 pb-1">Listed, and not here: {total}</h2>
       <ul className="rows">
-        {list.data?.items.map((e) => (
+        {entries.map((e) => (
           <li key={e.manifest + String(e.line)} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
             <span>
               <Mark word="absent" />
@@ -209,6 +216,7 @@ function AbsentList({ batch }: { batch: number }) {
           </li>
         ))}
       </ul>
+      <More list={list}>Show more entries</More>
     </section>
   );
 }

@@ -1,7 +1,7 @@
 import { Link, useParams } from "react-router";
 
 import type { Ground, Item } from "../../api/client";
-import { useBatch, useItem, useItems } from "../../api/hooks";
+import { useBatch, useItem } from "../../api/hooks";
 import { Chain } from "../../parts/chain";
 import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
@@ -15,14 +15,12 @@ export function ItemPage() {
   const n = Number(params.item);
   const query = useItem(batchID, n);
   const batch = useBatch(batchID);
-  const others = useItems(batchID, {}, false);
   if (query.error) return <ProblemNote error={query.error} />;
   const item = query.data;
   if (!item) return <p>Loading…</p>;
-  const siblings = others.data?.pages.flatMap((p) => p.items) ?? [];
   const itemAt = (ref: string) => {
-    const found = siblings.find((i) => i.path === ref);
-    return found && found.n !== n ? `/batches/${batchID}/items/${found.n}` : undefined;
+    const found = item.linked?.[ref];
+    return found !== undefined && found !== n ? `/batches/${batchID}/items/${found}` : undefined;
   };
   return (
     <div className="flex flex-col gap-5">

@@ -6,6 +6,7 @@ import { mayCurate, mayOperate, useAddPublisher, useKeys, useMe, usePublishers, 
 import { Empty } from "../../parts/empty";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
+import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { day } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
@@ -16,7 +17,7 @@ export function KeyringPage() {
   const [text, setText] = useState("");
   const keys = useKeys(text);
   const me = useMe();
-  const sorted = [...(keys.data?.items ?? [])].sort((a, b) => (order[a.state] ?? 9) - (order[b.state] ?? 9));
+  const sorted = [...(keys.data?.pages.flatMap((p) => p.items) ?? [])].sort((a, b) => (order[a.state] ?? 9) - (order[b.state] ?? 9));
   const waiting = sorted.filter((k) => k.state === "candidate" || k.conflict).length;
   return (
     <div className="flex flex-col gap-6">
@@ -43,7 +44,6 @@ export function KeyringPage() {
       </label>
       {keys.error && <ProblemNote error={keys.error} />}
       {keys.data && sorted.length === 0 && text !== "" && <p>No key is like that.</p>}
-      {keys.data?.next && <p className="soft">There are more than 500; narrow it down.</p>}
       {keys.data && sorted.length === 0 && text === "" && <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>}
       {sorted.length > 0 && (
         <div className="overflow-x-auto">
@@ -78,6 +78,7 @@ export function KeyringPage() {
           </table>
         </div>
       )}
+      <More list={keys}>Show more keys</More>
       <Publishers />
     </div>
   );

@@ -1,9 +1,10 @@
 import { Link, useParams } from "react-router";
 
 import type { Reassessment, Selection } from "../../api/client";
-import { useReassessment, useReassessments } from "../../api/hooks";
+import { useReassessment, useReassessments, useRejudged } from "../../api/hooks";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
+import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { RejudgedList } from "../../parts/rejudged";
 import { day, groups, moment } from "../../parts/text";
@@ -21,9 +22,9 @@ export function ReassessmentsPage() {
         </p>
       </div>
       {all.error && <ProblemNote error={all.error} />}
-      {all.data?.items.length === 0 && <Empty>Nothing was judged again yet. A batch's page has a button for it.</Empty>}
+      {all.data?.pages[0]?.items.length === 0 && <Empty>Nothing was judged again yet. A batch's page has a button for it.</Empty>}
       <ul className="rows">
-        {all.data?.items.map((r) => (
+        {all.data?.pages.flatMap((p) => p.items).map((r) => (
           <li key={r.id} className="py-2">
             <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
               Reassessment {r.id}
@@ -35,6 +36,7 @@ export function ReassessmentsPage() {
           </li>
         ))}
       </ul>
+      <More list={all}>Show older ones</More>
     </div>
   );
 }
@@ -66,7 +68,7 @@ export function ReassessmentPage() {
           {r.judged} items were judged again, and {r.changed} verdicts changed.
         </p>
       )}
-      {r.items && r.items.length > 0 && <RejudgedList items={r.items} />}
+      {r.state !== "waiting" && <Changed id={id} />}
       {r.record !== undefined && (
         <p className="text-sm">
           It is{" "}
@@ -77,6 +79,19 @@ export function ReassessmentPage() {
         </p>
       )}
     </div>
+  );
+}
+
+/** What it changed, as far as it is wanted. */
+function Changed({ id }: { id: number }) {
+  const list = useRejudged(id);
+  const items = list.data?.pages.flatMap((p) => p.items) ?? [];
+  if (list.error) return <ProblemNote error={list.error} />;
+  return (
+    <>
+      {items.length > 0 && <RejudgedList items={items} />}
+      <More list={list}>Show more of them</More>
+    </>
   );
 }
 

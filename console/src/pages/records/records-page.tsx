@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { useAudit, useRecords } from "../../api/hooks";
 import { Empty } from "../../parts/empty";
 import { Filter } from "../../parts/filter";
+import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
@@ -77,11 +78,7 @@ export function RecordsPage() {
           </table>
         </div>
       )}
-      {list.hasNextPage && (
-        <button type="button" className="btn btn-sm self-center" onClick={() => void list.fetchNextPage()}>
-          Show older records
-        </button>
-      )}
+      <More list={list}>Show older records</More>
     </div>
   );
 }

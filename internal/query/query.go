@@ -1,0 +1,197 @@
+// Package query is the read side: lists in pages, in the order that a person
+// wants, and what the overview shows. It decides nothing and stores nothing.
+package query
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/judge"
+	"endeixis/internal/fault"
+	"endeixis/internal/store"
+)
+
+// Service answers.
+type Service struct{ store *store.Store }
+
+// New returns a Service.
+func New(s *store.Store) *Service { return &Service{s} }
+
+// A Page is a part of a list, and where to go on. Next is empty at the end.
+type Page[T any] struct {
+	Rows []T
+	Next string
+}
+
+// pageOf makes a page of rows of which one more than the limit was asked for.
+func pageOf[T any](rows []T, limit int, next func(last T) string) Page[T] {
+	if len(rows) <= limit {
+		return Page[T]{Rows: rows}
+	}
+	rows = rows[:limit]
+	return Page[T]{rows, next(rows[limit-1])}
+}
+
+// badCursor reports a cursor that was not given out.
+func badCursor() error {
+	return fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
+}
+
+// number reads a cursor that is one number; an empty one is start.
+func number(cursor string, start int64) (int64, error) {
+	if cursor == "" {
+		return start, nil
+	}
+	n, err := strconv.ParseInt(cursor, 10, 64)
+	if err != nil || n < 0 {
+		return 0, badCursor()
+	}
+	return n, nil
+}
+
+// pair reads a cursor that is two numbers; ok is false for an empty one.
+func pair(cursor string) (first int64, second int, ok bool, err error) {
+	if cursor == "" {
+		return 0, 0, false, nil
+	}
+	a, b, found := strings.Cut(cursor, ".")
+	first, err1 := strconv.ParseInt(a, 10, 64)
+	second, err2 := strconv.Atoi(b)
+	if !found || err1 != nil || err2 != nil || first < 0 || second < 0 {
+		return 0, 0, false, badCursor()
+	}
+	return first, second, true, nil
+}
+
+// Batches lists batches, the newest first.
+func (s *Service) Batches(ctx context.Context, f store.BatchFilter, cursor string) (Page[store.Batch], error) {
+	var err error
+	if f.Before, err = number(cursor, 0); err != nil {
+		return Page[store.Batch]{}, err
+	}
+	limit := f.Limit
+	f.Limit++
+	rows, err := s.store.Batches(ctx, f)
+	return pageOf(rows, limit, func(b store.Batch) string { return fmt.Sprint(b.ID) }), err
+}
+
+// Items lists the items of a batch: the refused first, then those unproven,
+// cleared, and what is no artifact, each by path; last what has no outcome yet.
+func (s *Service) Items(ctx context.Context, batch int64, f store.ItemFilter, cursor string) (Page[store.JudgedItem], error) {
+	rank, n, ok, err := pair(cursor)
+	if err != nil {
+		return Page[store.JudgedItem]{}, err
+	}
+	if ok {
+		f.After = &store.ItemPlace{Rank: int(rank), N: n}
+	}
+	limit := f.Limit
+	f.Limit++
+	rows, err := s.store.Items(ctx, batch, f)
+	return pageOf(rows, limit, func(i store.JudgedItem) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+}
+
+// Absents lists the entries of a batch whose files are not here.
+func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit int) (Page[store.Absent], error) {
+	after, err := number(cursor, -1)
+	if err != nil {
+		return Page[store.Absent]{}, err
+	}
+	rows, err := s.store.Absents(ctx, batch, int(after), limit+1)
+	return pageOf(rows, limit, func(a store.Absent) string { return fmt.Sprint(a.N) }), err
+}
+
+// Records lists records, the newest first, without their bodies.
+func (s *Service) Records(ctx context.Context, f store.RecordFilter, cursor string) (Page[store.Record], error) {
+	var err error
+	if f.Before, err = number(cursor, 0); err != nil {
+		return Page[store.Record]{}, err
+	}
+	limit := f.Limit
+	f.Limit++
+	rows, err := s.store.Records(ctx, f)
+	return pageOf(rows, limit, func(r store.Record) string { return fmt.Sprint(r.Position) }), err
+}
+
+// Reassessments lists runs of judging again, the newest first.
+func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (Page[store.Reassessment], error) {
+	before, err := number(cursor, 0)
+	if err != nil {
+		return Page[store.Reassessment]{}, err
+	}
+	rows, err := s.store.Reassessments(ctx, before, limit+1)
+	return pageOf(rows, limit, func(r store.Reassessment) string { return fmt.Sprint(r.ID) }), err
+}
+
+// Rejudged lists the artifacts whose verdict a run of judging again changed.
+func (s *Service) Rejudged(ctx context.Context, id int64, cursor string, limit int) (Page[store.Rejudged], error) {
+	batch, n, ok, err := pair(cursor)
+	if err != nil {
+		return Page[store.Rejudged]{}, err
+	}
+	if !ok {
+		n = -1
+	}
+	rows, err := s.store.RejudgedIn(ctx, id, batch, n, limit+1)
+	return pageOf(rows, limit, func(r store.Rejudged) string { return fmt.Sprintf("%d.%d", r.Batch, r.N) }), err
+}
+
+// An Overview is what is to be seen first. Each list is the beginning of a
+// longer one.
+type Overview struct {
+	Refused, Unproven, Running, Recent []store.Batch
+	// Days counts the verdicts of the last thirty days.
+	Days    []store.DayCount
+	Records int64
+}
+
+// Overview gathers it.
+func (s *Service) Overview(ctx context.Context, now time.Time) (Overview, error) {
+	var o Overview
+	for _, part := range []struct {
+		into   *[]store.Batch
+		filter store.BatchFilter
+	}{
+		{&o.Refused, store.BatchFilter{Verdict: "refused", Limit: 5}},
+		{&o.Unproven, store.BatchFilter{Verdict: "unproven", Limit: 5}},
+		{&o.Running, store.BatchFilter{State: "measuring", Limit: 10}},
+		{&o.Running, store.BatchFilter{State: "waiting", Limit: 10}},
+		{&o.Recent, store.BatchFilter{Limit: 8}},
+	} {
+		rows, err := s.store.Batches(ctx, part.filter)
+		if err != nil {
+			return o, err
+		}
+		*part.into = append(*part.into, rows...)
+	}
+	var err error
+	if o.Days, err = s.store.OutcomesByDay(ctx, now.AddDate(0, 0, -30)); err != nil {
+		return o, err
+	}
+	o.Records, err = s.store.LedgerSize(ctx)
+	return o, err
+}
+
+// Linked returns the numbers of the items that the links of an item's proof paths
+// lead to, and of what holds it, by path.
+func (s *Service) Linked(ctx context.Context, batch int64, path string, paths []judge.ProofPath) (map[string]int, error) {
+	var refs []string
+	for holder, _ := container.Within(path); holder != ""; holder, _ = container.Within(holder) {
+		refs = append(refs, holder)
+	}
+	for _, p := range paths {
+		for _, l := range p.Links {
+			if l.Ref != "" {
+				refs = append(refs, l.Ref)
+			}
+		}
+	}
+	if len(refs) == 0 {
+		return nil, nil
+	}
+	return s.store.ItemNumbers(ctx, batch, refs)
+}
