@@ -440,8 +440,12 @@ type ItemPlace struct {
 	N    int `db:"n"`
 }
 
-// unsettled is the rank of items without an outcome.
-const unsettled = 4
+// The ranks of items that have no verdict: what is no artifact, and what has no
+// outcome yet.
+const (
+	noArtifact = 3
+	unsettled  = 4
+)
 
 // likeOf turns a pattern with * and ? into one for LIKE, in which all else
 // stands for itself.
@@ -464,11 +468,15 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 		after = *f.After
 	}
 	out := []JudgedItem{}
-	const matching = ` AND ($4::text = '' OR i.role = $4 OR $4 = 'evidence' AND i.role <> 'artifact') AND ($5::text = '' OR i.path LIKE $5 OR i.path LIKE '%/' || $5) `
 	if after.Rank < unsettled {
-		if err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, o.rank
-			FROM outcomes o JOIN items i USING (batch_id, n) WHERE o.batch_id = $1 AND (o.rank, o.n) > ($2, $3)`+matching+`AND ($6::text = '' OR o.verdict = $6)
-			ORDER BY o.rank, o.n LIMIT $7`, batch, after.Rank, after.N, f.Role, likeOf(f.Match), f.Verdict, f.Limit); err != nil {
+		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
+		where.add(&args, f.Verdict != "", "o.verdict = $%d", f.Verdict)
+		where.matching(&args, f)
+		// What is no artifact has no verdict, and stands together.
+		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
+		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
+		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, o.rank
+			FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, where.clause(), f.Limit), args...); err != nil {
 			return nil, explain(err)
 		}
 		after.N = -1
@@ -476,10 +484,19 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 	if len(out) >= f.Limit || f.Verdict != "" {
 		return out, nil
 	}
+	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
+	where.matching(&args, f)
 	rest := []JudgedItem{}
-	err := s.q.SelectContext(ctx, &rest, selectItems+`WHERE i.batch_id = $1 AND o.n IS NULL AND i.n > $2`+strings.NewReplacer("$4", "$3", "$5", "$4").Replace(matching)+`ORDER BY i.n LIMIT $5`,
-		batch, after.N, f.Role, likeOf(f.Match), f.Limit-len(out))
+	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`%s%sORDER BY i.n LIMIT %d`, selectItems, where.clause(), f.Limit-len(out)), args...)
 	return append(out, rest...), explain(err)
+}
+
+// matching adds what a filter says about role and name. The names of a batch are
+// looked through in their index, without the rows.
+func (c *conditions) matching(args *[]any, f ItemFilter) {
+	c.add(args, f.Role != "" && f.Role != "evidence", "i.role = $%d", f.Role)
+	c.add(args, f.Role == "evidence", "i.role <> $%d", "artifact")
+	c.add(args, f.Match != "", "i.n = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
 }
 
 // Manifests lists the manifests of a batch that have an outcome, with all that is

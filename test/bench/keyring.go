@@ -28,7 +28,8 @@ const clone = `
 const cloneItems = `
 	INSERT INTO slices SELECT $1 / 10000000 + 1, n, items, bytes, bytes_done, done FROM slices WHERE batch_id = 1;
 	INSERT INTO items SELECT $1 / 10000000 + 1, n, slice, path, role, size, survey FROM items WHERE batch_id = 1;
-	INSERT INTO outcomes SELECT $1 / 10000000 + 1, n, verdict, measurement, grounds, paths, position + $1 FROM outcomes WHERE batch_id = 1`
+	INSERT INTO outcomes SELECT $1 / 10000000 + 1, n, verdict, measurement, grounds, paths, position + $1 FROM outcomes WHERE batch_id = 1;
+	INSERT INTO outcome_signers SELECT issuer, $1 / 10000000 + 1, n FROM outcome_signers WHERE batch_id = 1`
 
 // reachAndLists judges 100,000 stored items again, and lists a keyring of 10,000
 // certificates.
@@ -152,7 +153,7 @@ func keyLists(ctx context.Context, c *client.Client, address, token string) ([]r
 		// The first answer warms what is kept in memory.
 		for range rounds + 1 {
 			start := time.Now()
-			if err := get(ctx, address+q.query, token); err != nil {
+			if err := get(ctx, address+q.query, token, "Keeper"); err != nil {
 				return nil, err
 			}
 			best = min(best, time.Since(start))
@@ -163,7 +164,8 @@ func keyLists(ctx context.Context, c *client.Client, address, token string) ([]r
 	return out, nil
 }
 
-func get(ctx context.Context, address, token string) error {
+// get asks, and expects an answer that holds some words.
+func get(ctx context.Context, address, token, words string) error {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return err
@@ -175,7 +177,7 @@ func get(ctx context.Context, address, token string) error {
 	}
 	defer response.Body.Close()
 	content, err := io.ReadAll(response.Body)
-	if err == nil && (response.StatusCode != http.StatusOK || !bytes.Contains(content, []byte("Keeper"))) {
+	if err == nil && (response.StatusCode != http.StatusOK || !bytes.Contains(content, []byte(words))) {
 		err = fmt.Errorf("%s: %.200s", response.Status, content)
 	}
 	return err

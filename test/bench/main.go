@@ -81,7 +81,8 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	var rows []row
-	for _, f := range []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles, reachAndLists} {
+	all := []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles, reachAndLists, lists}
+	for _, f := range all {
 		r, err := f(dir)
 		if err != nil {
 			return err
@@ -575,12 +576,12 @@ func smallFiles(dir string) ([]row, error) {
 	if err := batch(); err != nil {
 		return nil, err
 	}
-	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
+	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank; CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
 		return nil, err
 	}
-	var dumps [4]bytes.Buffer
-	tables := []string{"items", "outcomes", "ledger_records", "ledger_hashes"}
-	floors := []string{"floor_items", "floor_outcomes", "floor_records", "floor_hashes"}
+	var dumps [5]bytes.Buffer
+	tables := []string{"items", "outcomes", "outcome_digests", "ledger_records", "ledger_hashes"}
+	floors := []string{"floor_items", "floor_outcomes", "floor_digests", "floor_records", "floor_hashes"}
 	for i, name := range tables {
 		if _, err := conn.PgConn().CopyTo(ctx, &dumps[i], "COPY "+name+" TO STDOUT (FORMAT binary)"); err != nil {
 			return nil, err

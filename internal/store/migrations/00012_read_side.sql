@@ -38,6 +38,10 @@ ALTER TABLE outcomes ADD COLUMN rank smallint NOT NULL GENERATED ALWAYS AS
     (CASE verdict WHEN 'refused' THEN 0 WHEN 'unproven' THEN 1 WHEN 'cleared' THEN 2 ELSE 3 END) STORED;
 CREATE INDEX outcomes_rank ON outcomes (batch_id, rank, n);
 
+-- Names within a batch are looked through without their rows.
+ALTER TABLE items DROP CONSTRAINT items_batch_id_path_key;
+CREATE UNIQUE INDEX items_path ON items (batch_id, path) INCLUDE (n);
+
 -- How a batch ended, so that lists need not count it again.
 ALTER TABLE batches ADD COLUMN total_items int, ADD COLUMN total_bytes bigint, ADD COLUMN done_items int, ADD COLUMN done_bytes bigint,
     ADD COLUMN total_cleared int, ADD COLUMN total_unproven int, ADD COLUMN total_refused int, ADD COLUMN total_absent int;
@@ -77,7 +81,8 @@ DROP TABLE outcome_days;
 DROP INDEX batches_created, batches_state, batches_verdict;
 ALTER TABLE batches DROP COLUMN total_items, DROP COLUMN total_bytes, DROP COLUMN done_items, DROP COLUMN done_bytes,
     DROP COLUMN total_cleared, DROP COLUMN total_unproven, DROP COLUMN total_refused, DROP COLUMN total_absent;
-DROP INDEX outcomes_rank;
+DROP INDEX outcomes_rank, items_path;
+ALTER TABLE items ADD CONSTRAINT items_batch_id_path_key UNIQUE (batch_id, path);
 ALTER TABLE outcomes DROP COLUMN rank;
 CREATE INDEX outcomes_cleared_with ON outcomes ((measurement -> 'digests' ->> 'SHA-256')) WHERE verdict = 'cleared';
 DROP TABLE outcome_signers, outcome_digests;
