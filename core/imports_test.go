@@ -53,35 +53,6 @@ func TestCoreImports(t *testing.T) {
 	assert.Greater(t, checked, 20)
 }
 
-// TestServiceImports keeps the layers of internal apart: only store knows SQL,
-// and only api, client and the programs know HTTP.
-func TestServiceImports(t *testing.T) {
-	knowsSQL := []string{"store", "pgserver", "jobs", "servicetest"}
-	knowsHTTP := []string{"outside", "directories", "world", "api", "client", "cli", "serve", "servicetest", "access"}
-	root := filepath.Join("..", "internal")
-	if _, err := os.Stat(root); err != nil {
-		t.Skip("there is no service beside core")
-	}
-	require.NoError(t, filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
-		require.NoError(t, err)
-		if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-			return nil
-		}
-		relative, err := filepath.Rel(root, path)
-		require.NoError(t, err)
-		pkg := strings.Split(filepath.ToSlash(relative), "/")[0]
-		for _, imported := range importsOf(t, path) {
-			if strings.Contains(imported, "sqlx") || imported == "database/sql" || strings.Contains(imported, "jackc/pgx") {
-				assert.Contains(t, knowsSQL, pkg, "%s imports %s", path, imported)
-			}
-			if imported == "net/http" || strings.Contains(imported, "gin-gonic") || strings.Contains(imported, "huma") {
-				assert.Contains(t, knowsHTTP, pkg, "%s imports %s", path, imported)
-			}
-		}
-		return nil
-	}))
-}
-
 func importsOf(t *testing.T, path string) []string {
 	t.Helper()
 	file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)

@@ -121,13 +121,3 @@ func (a KeyAlgorithm) String() string {
 	}
 	return fmt.Sprintf("public-key algorithm %d", uint8(a))
 }
-
-// Verifies reports whether this package can verify signatures of this
-// algorithm.
-func (a KeyAlgorithm) Verifies() bool {
-	switch a {
-	case RSA, RSASignOnly, DSA, ECDSA, EdDSALegacy, Ed25519, Ed448:
-		return true
-	}
-	return false
-}

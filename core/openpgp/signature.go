@@ -331,10 +331,6 @@ func NotText(h hash.Hash) bool {
 	return ok && t.text.Binary()
 }
 
-// ReasonText returns the words given with a revocation, from outside and to be
-// made harmless before they are shown.
-func (s *Signature) ReasonText() string { return s.reasonText }
-
 // expired reports whether the signature's own lifetime has run out at t.
 func (s *Signature) expired(t time.Time) bool {
 	return s.Lifetime != 0 && !t.Before(s.Created.Add(s.Lifetime))

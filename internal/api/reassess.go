@@ -129,7 +129,7 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
 			return out, err
 		}
-		one.Why = why(judge.Verdict(row.After), grounds)
+		one.Why = judge.Deciding(judge.Verdict(row.After), grounds)
 		out.Items = append(out.Items, one)
 	}
 	return out, nil
@@ -153,21 +153,10 @@ func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Cert
 	slices.SortFunc(out.Turns, func(x, y wire.Turn) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
 	for _, j := range r.Items {
 		out.Items = append(out.Items, wire.Rejudge{
-			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: string(j.Before), To: string(j.Outcome.Verdict), Why: why(j.Outcome.Verdict, j.Outcome.Grounds),
+			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: string(j.Before), To: string(j.Outcome.Verdict), Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
 		})
 	}
 	return out, nil
-}
-
-// why returns the sentence of the ground that decides a verdict.
-func why(v judge.Verdict, grounds []judge.Ground) string {
-	wanted := map[judge.Verdict]judge.Effect{judge.Cleared: judge.Supports, judge.Unproven: judge.Withholds, judge.Refused: judge.Refuses}[v]
-	for _, g := range grounds {
-		if g.Effect == wanted && g.Code != judge.DigestMatch {
-			return g.Sentence
-		}
-	}
-	return ""
 }
 
 func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
@@ -190,6 +179,7 @@ func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.
 		if err := json.Unmarshal(r.Grounds, &now.Grounds); err != nil {
 			return nil, err
 		}
+		now.Deciding = judge.Deciding(judge.Verdict(r.After), now.Grounds)
 		out[r.N] = now
 	}
 	return out, nil

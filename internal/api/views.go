@@ -81,6 +81,13 @@ func itemOf(row store.JudgedItem) (wire.Item, error) {
 		return v, err
 	}
 	v.Where = m.Where
+	verdict := judge.Verdict("")
+	if row.Verdict != nil {
+		verdict = judge.Verdict(*row.Verdict)
+	}
+	if v.Deciding = judge.Deciding(verdict, v.Grounds); v.Deciding == "" && item.Role != survey.Artifact {
+		v.Deciding = fmt.Sprintf("It is a %s: %s.", item.Role, item.Why)
+	}
 	for a, d := range m.Digests {
 		v.Digests[a.String()] = d.String()
 	}

@@ -426,7 +426,7 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 	}
 	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
 	for _, item := range items {
-		g.add(deref(item.Verdict), item.Path, item.Role, strconv.FormatInt(item.Size, 10), reason(item))
+		g.add(deref(item.Verdict), item.Path, item.Role, strconv.FormatInt(item.Size, 10), item.Deciding)
 	}
 	for _, e := range absent {
 		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
@@ -437,25 +437,6 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 			a.showCopies(copies)
 		}
 	})
-}
-
-// reason is the sentence that decided about an item.
-func reason(item wire.Item) string {
-	wanted := judge.Supports
-	switch deref(item.Verdict) {
-	case string(judge.Refused):
-		wanted = judge.Refuses
-	case string(judge.Unproven):
-		wanted = judge.Withholds
-	}
-	best := ""
-	for _, ground := range item.Grounds {
-		// What clears says more than a digest that matches.
-		if ground.Effect == wanted && (best == "" || wanted == judge.Supports && ground.Code != judge.DigestMatch) {
-			best = ground.Sentence
-		}
-	}
-	return best
 }
 
 func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, links bool) {
@@ -541,7 +522,7 @@ func problems(item wire.Item) []judge.Ground {
 func notes(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
-		if g.Effect == judge.Notes || g.Code == judge.WaivedGround && g.Sentence != reason(item) {
+		if g.Effect == judge.Notes || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
 			out = append(out, g)
 		}
 	}
@@ -557,13 +538,13 @@ func (a *app) showItem(item wire.Item, links bool) {
 	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
 	if now := item.Now; now != nil {
 		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(now.Verdict), moment(now.At), now.Record)
-		a.wrapped("        ", reason(wire.Item{Verdict: &now.Verdict, Grounds: now.Grounds}))
+		a.wrapped("        ", now.Deciding)
 	}
 	shown := problems(item)
 	if links {
 		shown = item.Grounds
 	} else if verdict == string(judge.Cleared) {
-		a.wrapped("    ", reason(item))
+		a.wrapped("    ", item.Deciding)
 		shown = notes(item)
 	}
 	for _, g := range shown {

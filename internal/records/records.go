@@ -52,11 +52,6 @@ const (
 	TokenRevoked   Kind = "token-revoked"
 )
 
-// Kinds lists every kind.
-func Kinds() []Kind {
-	return []Kind{ItemOutcome, BatchResult, ItemRejudged, Reassessed, KeyImported, KeyStep, SightingNoted, ConflictResolved, AdmissionProposed, ProposalDeclined, PublisherAdded, PublisherChanged, PolicySet, WaiverGranted, WaiverEnded, UserAdded, TokenIssued, TokenRevoked}
-}
-
 // An Entry is a record to be written. Its Body is a struct; kind, time, author
 // and software version are added to its fields.
 type Entry struct {

@@ -22,9 +22,6 @@ const (
 	Depot Kind = "depot"
 )
 
-// Kinds lists every kind.
-func Kinds() []Kind { return []Kind{Depot} }
-
 // A Source is where a batch's bytes are.
 type Source struct {
 	Kind      Kind   `json:"kind"`

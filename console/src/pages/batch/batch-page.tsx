@@ -5,7 +5,6 @@ import type { Batch, Item } from "../../api/client";
 import { mayOperate, useAbsent, useBatch, useCopies, useItems, useMe, useReassess } from "../../api/hooks";
 import { Field } from "../../parts/field";
 import { Filter } from "../../parts/filter";
-import { deciding } from "../../parts/grounds";
 import { Comparison } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";
 import { More } from "../../parts/more";
@@ -158,7 +157,7 @@ function Group({ title, items, batch }: { title: string; items: Item[]; batch: n
                 </Link>
                 <span className="text-sm soft">{bytes(item.size)}</span>
               </div>
-              <p className="text-sm break-words">{deciding(item)}</p>
+              <p className="text-sm break-words">{item.deciding}</p>
             </div>
           </li>
         ))}

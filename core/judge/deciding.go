@@ -1,0 +1,24 @@
+package judge
+
+// Deciding returns the sentence of the ground that decides about an item, for a
+// line in a list: the first that refuses, withholds or supports, as the verdict
+// is. What clears says more than a digest that matches. For what has no verdict
+// it is the first that stands against it, if any does.
+func Deciding(v Verdict, grounds []Ground) string {
+	wanted := map[Verdict][]Effect{Refused: {Refuses}, Unproven: {Withholds}, Cleared: {Supports}, "": {Refuses, Withholds}}[v]
+	best := ""
+	for _, effect := range wanted {
+		for _, g := range grounds {
+			if g.Effect != effect {
+				continue
+			}
+			if g.Code != DigestMatch {
+				return g.Sentence
+			}
+			if best == "" {
+				best = g.Sentence
+			}
+		}
+	}
+	return best
+}
