@@ -1,0 +1,44 @@
+package api
+
+import (
+	"context"
+
+	"endeixis/core/keyring"
+	"endeixis/internal/keys"
+	"endeixis/internal/store"
+	"endeixis/internal/wire"
+)
+
+// shownWaiting bounds the keys of an overview.
+const shownWaiting = 20
+
+func (a *API) overview(ctx context.Context) (wire.Overview, error) {
+	o := wire.Overview{Candidates: []wire.Key{}, Conflicts: []wire.Key{}, Expiring: []wire.Key{}}
+	seen, err := a.Query.Overview(ctx, a.Now())
+	if err != nil {
+		return o, err
+	}
+	o.Refused, o.Unproven, o.Running, o.Recent = convert(seen.Refused, batchOf), convert(seen.Unproven, batchOf), convert(seen.Running, batchOf), convert(seen.Recent, batchOf)
+	o.Days = convert(seen.Days, func(d store.DayCount) wire.DayCount {
+		return wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count}
+	})
+	o.Records = seen.Records
+	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})
+	if err != nil {
+		return o, err
+	}
+	for _, v := range waiting {
+		k := a.keyOf(v)
+		if k.Conflict {
+			o.Conflicts = append(o.Conflicts, k)
+		} else {
+			o.Candidates = append(o.Candidates, k)
+		}
+	}
+	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, keys.Stages()[0]), Limit: shownWaiting})
+	if err != nil {
+		return o, err
+	}
+	o.Expiring = convert(expiring, a.keyOf)
+	return o, nil
+}

@@ -1,0 +1,257 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// An Outcome is what became of an item.
+type Outcome struct {
+	N           int     `db:"n"`
+	Verdict     *string `db:"verdict"`
+	Measurement []byte  `db:"measurement"`
+	Grounds     []byte  `db:"grounds"`
+	Paths       []byte  `db:"paths"`
+	Position    int64   `db:"position"`
+	// Digests are those that were computed, by algorithm, and Signers what the
+	// signatures over the item name as their makers: by these it is found.
+	Digests map[string][]byte
+	Signers []string
+}
+
+// AddOutcomes stores outcomes; each item can have one only. Verdicts count for
+// the day. Call it behind [Tx.Append]: the ledger's lock is what lets the counts
+// of a day come one after another.
+func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) error {
+	n := len(outcomes)
+	ns, verdicts, measurements := make([]int, n), make([]*string, n), make([]string, n)
+	grounds, paths, positions := make([]string, n), make([]string, n), make([]int64, n)
+	for i, o := range outcomes {
+		ns[i], verdicts[i], measurements[i] = o.N, o.Verdict, string(o.Measurement)
+		grounds[i], paths[i], positions[i] = string(o.Grounds), string(o.Paths), o.Position
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[])`, batch, ns, verdicts, measurements, grounds, paths, positions); err != nil {
+		return err
+	}
+	if err := t.addSearched(ctx, batch, outcomes); err != nil {
+		return err
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_days AS d (day, verdict, count)
+		SELECT (r.at AT TIME ZONE 'UTC')::date, r.verdict, count(*) FROM ledger_records r WHERE r.position = ANY($1) AND r.verdict IS NOT NULL GROUP BY 1, 2
+		ON CONFLICT (day, verdict) DO UPDATE SET count = d.count + excluded.count`, positions)
+	return err
+}
+
+// addSearched stores by what outcomes are found.
+func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) error {
+	var digested, signed []int
+	var algorithms, issuers []string
+	var digests [][]byte
+	for _, o := range outcomes {
+		for _, algorithm := range slices.Sorted(maps.Keys(o.Digests)) {
+			digested, algorithms, digests = append(digested, o.N), append(algorithms, algorithm), append(digests, o.Digests[algorithm])
+		}
+		for _, issuer := range o.Signers {
+			signed, issuers = append(signed, o.N), append(issuers, issuer)
+		}
+	}
+	if len(digested) > 0 {
+		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest) SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bytea[])`,
+			batch, digested, algorithms, digests); err != nil {
+			return err
+		}
+	}
+	if len(signed) == 0 {
+		return nil
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_signers (batch_id, n, issuer) SELECT $1, * FROM unnest($2::int[], $3::text[]) ON CONFLICT DO NOTHING`, batch, signed, issuers)
+	return err
+}
+
+// A JudgedItem is an item with its outcome, if it has one yet.
+type JudgedItem struct {
+	Item
+	Verdict     *string `db:"verdict"`
+	Measurement []byte  `db:"measurement"`
+	Grounds     []byte  `db:"grounds"`
+	Paths       []byte  `db:"paths"`
+	Position    *int64  `db:"position"`
+	Rank        int     `db:"rank"`
+}
+
+// Place is where the item stands in a list.
+func (i *JudgedItem) Place() ItemPlace { return ItemPlace{i.Rank, i.N} }
+
+// ItemFilter narrows a list of items; empty fields match all.
+type ItemFilter struct {
+	Verdict string
+	// Role may also be "evidence", for all that is no artifact.
+	Role string
+	// Match is a pattern with * and ? for the path or its last part.
+	Match string
+	// After is the place to go on from; its zero value starts at the first.
+	After *ItemPlace
+	Limit int
+}
+
+// An ItemPlace is where an item stands in a list of its batch: first those that
+// are refused, then those unproven, cleared, and what is no artifact, last what
+// has no outcome yet; each in the order of paths.
+type ItemPlace struct {
+	Rank int `db:"rank"`
+	N    int `db:"n"`
+}
+
+// The ranks of items that have no verdict: what is no artifact, and what has no
+// outcome yet.
+const (
+	noArtifact = 3
+	unsettled  = 4
+)
+
+// likeOf turns a pattern with * and ? into one for LIKE, in which all else
+// stands for itself.
+func likeOf(pattern string) string {
+	return strings.NewReplacer("*", "%", "?", "_").Replace(literal(pattern))
+}
+
+// literal turns a text into a pattern for LIKE that it alone matches.
+func literal(text string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text)
+}
+
+const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank
+	FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+
+// Items lists items of a batch, the refused first.
+func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
+	after := ItemPlace{-1, -1}
+	if f.After != nil {
+		after = *f.After
+	}
+	out := []JudgedItem{}
+	if after.Rank < unsettled {
+		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
+		where.add(&args, f.Verdict != "", "o.verdict = $%d", f.Verdict)
+		where.matching(&args, f)
+		// What is no artifact has no verdict, and stands together.
+		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
+		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
+		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, o.rank
+			FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, where.clause(), f.Limit), args...); err != nil {
+			return nil, explain(err)
+		}
+		after.N = -1
+	}
+	if len(out) >= f.Limit || f.Verdict != "" {
+		return out, nil
+	}
+	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
+	where.matching(&args, f)
+	rest := []JudgedItem{}
+	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`%s%sORDER BY i.n LIMIT %d`, selectItems, where.clause(), f.Limit-len(out)), args...)
+	return append(out, rest...), explain(err)
+}
+
+// matching adds what a filter says about role and name. The names of a batch are
+// looked through in their index, without the rows.
+func (c *conditions) matching(args *[]any, f ItemFilter) {
+	c.add(args, f.Role != "" && f.Role != "evidence", "i.role = $%d", f.Role)
+	c.add(args, f.Role == "evidence", "i.role <> $%d", "artifact")
+	c.add(args, f.Match != "", "i.n = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
+}
+
+// Manifests lists the manifests of a batch that have an outcome, with all that is
+// known of them.
+func (s Reads) Manifests(ctx context.Context, batch int64) ([]JudgedItem, error) {
+	out := []JudgedItem{}
+	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role = 'manifest' AND o.n IS NOT NULL ORDER BY i.n`, batch)
+	return out, explain(err)
+}
+
+// ItemAt returns one item of a batch by number, or [ErrNotFound].
+func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
+	var item JudgedItem
+	err := s.q.GetContext(ctx, &item, selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n)
+	return item, explain(err)
+}
+
+// ItemNumbers finds items of a batch by path; what is not there is left out.
+func (s Reads) ItemNumbers(ctx context.Context, batch int64, paths []string) (map[string]int, error) {
+	rows := []struct {
+		Path string `db:"path"`
+		N    int    `db:"n"`
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT path, n FROM items WHERE batch_id = $1 AND path = ANY($2)`, batch, paths)
+	out := make(map[string]int, len(rows))
+	for _, r := range rows {
+		out[r.Path] = r.N
+	}
+	return out, explain(err)
+}
+
+// A Cleared is an item that was cleared.
+type Cleared struct {
+	Batch  int64     `db:"batch_id"`
+	Label  string    `db:"label"`
+	Source string    `db:"source"`
+	Path   string    `db:"path"`
+	At     time.Time `db:"at"`
+}
+
+// ClearedWith returns, for each of some SHA-256 digests in hexadecimal, the
+// newest item of an earlier batch that was cleared with it, if there is one.
+func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (map[string]Cleared, error) {
+	rows := []struct {
+		SHA256 string `db:"sha256"`
+		Cleared
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
+		FROM unnest($2::text[]) AS sum (sha256)
+		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.algorithm = 'SHA-256' AND d.batch_id < $1
+		JOIN outcomes o ON o.batch_id = d.batch_id AND o.n = d.n AND o.verdict = 'cleared'
+		JOIN items i ON i.batch_id = o.batch_id AND i.n = o.n JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
+	out := make(map[string]Cleared, len(rows))
+	for _, r := range rows {
+		out[r.SHA256] = r.Cleared
+	}
+	return out, explain(err)
+}
+
+// A Found is an item that has a digest.
+type Found struct {
+	Batch     int64   `db:"batch_id"`
+	N         int     `db:"n"`
+	Path      string  `db:"path"`
+	Algorithm string  `db:"algorithm"`
+	Verdict   *string `db:"verdict"`
+}
+
+// ByDigest lists the items of which a digest was computed, given in hexadecimal,
+// the newest first and at most a hundred.
+func (s Reads) ByDigest(ctx context.Context, digest string) ([]Found, error) {
+	out := []Found{}
+	err := s.q.SelectContext(ctx, &out, `SELECT d.batch_id, d.n, i.path, d.algorithm, o.verdict FROM outcome_digests d
+		JOIN items i USING (batch_id, n) JOIN outcomes o USING (batch_id, n) WHERE d.digest = decode($1, 'hex') ORDER BY d.batch_id DESC, d.n LIMIT 100`, digest)
+	return out, explain(err)
+}
+
+// DayCount is how many artifacts of a day got a verdict.
+type DayCount struct {
+	Day     string `db:"day" json:"day"`
+	Verdict string `db:"verdict" json:"verdict"`
+	Count   int    `db:"count" json:"count"`
+}
+
+// OutcomesByDay counts the verdicts on artifacts since a time, by UTC day.
+func (s Reads) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, error) {
+	out := []DayCount{}
+	err := s.q.SelectContext(ctx, &out, `SELECT to_char(day, 'YYYY-MM-DD') AS day, verdict, count FROM outcome_days
+		WHERE day >= ($1::timestamptz AT TIME ZONE 'UTC')::date ORDER BY 1, 2`, since)
+	return out, explain(err)
+}

@@ -1,0 +1,55 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// A Policy is one version of the policy, or of what a publisher has otherwise.
+// Versions count through all of them, so that a number says what was in force
+// for everybody.
+type Policy struct {
+	Version int64 `db:"version"`
+	// Name is "default", or "publisher/" and a slug; then the document holds
+	// only the fields that differ.
+	Name      string    `db:"name"`
+	Document  []byte    `db:"document"`
+	Reason    string    `db:"reason"`
+	CreatedAt time.Time `db:"created_at"`
+	CreatedBy string    `db:"created_by"`
+}
+
+// AddPolicy stores a new version and returns its number.
+func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
+	// One after another, so that what is in force as of a number stays so.
+	if _, err := t.tx.ExecContext(ctx, `LOCK TABLE policies IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+		return 0, err
+	}
+	var version int64
+	err := t.tx.GetContext(ctx, &version, `INSERT INTO policies (name, document, created_at, created_by, reason) VALUES ($1, $2, $3, $4, $5) RETURNING version`,
+		p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
+	return version, err
+}
+
+// PolicyVersion returns the number of the newest version, or 0 where there is
+// none yet.
+func (s Reads) PolicyVersion(ctx context.Context) (int64, error) {
+	var version int64
+	err := s.q.GetContext(ctx, &version, `SELECT coalesce(max(version), 0) FROM policies`)
+	return version, explain(err)
+}
+
+// PoliciesAsOf returns the newest row of each name as of a version, or as of now
+// when version is 0.
+func (s Reads) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {
+	out := []Policy{}
+	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (name) * FROM policies WHERE $1::bigint = 0 OR version <= $1 ORDER BY name, version DESC`, version)
+	return out, explain(err)
+}
+
+// Policies lists the versions of the policy, the newest first.
+func (s Reads) Policies(ctx context.Context, limit int) ([]Policy, error) {
+	out := []Policy{}
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM policies ORDER BY version DESC LIMIT $1`, limit)
+	return out, explain(err)
+}

@@ -1,0 +1,44 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// A Proposal is what one curator wants and another has to decide.
+type Proposal struct {
+	ID          int64     `db:"id"`
+	Fingerprint []byte    `db:"fingerprint"`
+	Publisher   string    `db:"publisher"`
+	Role        string    `db:"role"`
+	Reason      string    `db:"reason"`
+	By          string    `db:"by_name"`
+	At          time.Time `db:"at"`
+	Position    int64     `db:"position"`
+	// Decided is empty while it waits; then "admitted", "declined" or
+	// "replaced".
+	Decided string `db:"decided"`
+}
+
+// AddProposal stores a proposal, in place of one that waits.
+func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
+	if err := t.DecideProposal(ctx, p.Fingerprint, "replaced"); err != nil {
+		return err
+	}
+	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position)
+		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position)`, p)
+	return err
+}
+
+// DecideProposal says what became of the proposal that waits for a key, if any.
+func (t *Tx) DecideProposal(ctx context.Context, fingerprint []byte, decided string) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE proposals SET decided = $2 WHERE fingerprint = $1 AND decided = ''`, fingerprint, decided)
+	return err
+}
+
+// Proposals lists the proposals that wait, of all keys or of one.
+func (s Reads) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
+	out := []Proposal{}
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE decided = '' AND ($1::bytea[] IS NULL OR fingerprint = ANY($1)) ORDER BY id`, fingerprints)
+	return out, explain(err)
+}

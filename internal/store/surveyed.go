@@ -1,0 +1,136 @@
+package store
+
+import (
+	"context"
+)
+
+// An Item is one file of a batch as surveyed.
+type Item struct {
+	N      int    `db:"n"`
+	Slice  int    `db:"slice"`
+	Path   string `db:"path"`
+	Role   string `db:"role"`
+	Size   int64  `db:"size"`
+	Survey []byte `db:"survey"`
+}
+
+// A Slice is a part of a batch that is one job.
+type Slice struct {
+	N     int
+	Items int
+	Bytes int64
+}
+
+// An Absent is a manifest entry without a file.
+type Absent struct {
+	N        int    `db:"n"`
+	Name     string `db:"name"`
+	Manifest string `db:"manifest"`
+	Line     int    `db:"line"`
+	// Digest is what the entry states, in hexadecimal.
+	Digest string `db:"digest"`
+}
+
+// Surveyed stores the plan of a batch and opens it for measuring.
+func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices []Slice, items []Item, absents []Absent) error {
+	var sn, si []int
+	var sb []int64
+	for _, s := range slices {
+		sn, si, sb = append(sn, s.N), append(si, s.Items), append(sb, s.Bytes)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO slices (batch_id, n, items, bytes) SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[])`, batch, sn, si, sb); err != nil {
+		return err
+	}
+	n := len(items)
+	ns, inSlice, paths, roles, sizes, surveys := make([]int, n), make([]int, n), make([]string, n), make([]string, n), make([]int64, n), make([]string, n)
+	for i, item := range items {
+		ns[i], inSlice[i], paths[i], roles[i], sizes[i], surveys[i] = item.N, item.Slice, item.Path, item.Role, item.Size, string(item.Survey)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO items (batch_id, n, slice, path, role, size, survey)
+		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::text[], $5::text[], $6::bigint[], $7::jsonb[])`, batch, ns, inSlice, paths, roles, sizes, surveys); err != nil {
+		return err
+	}
+	var an, al []int
+	var names, manifests, digests []string
+	for _, a := range absents {
+		an, names, manifests, al = append(an, a.N), append(names, a.Name), append(manifests, a.Manifest), append(al, a.Line)
+		digests = append(digests, a.Digest)
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO absents (batch_id, n, name, manifest, line, digest)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[], $6::text[])`, batch, an, names, manifests, al, digests); err != nil {
+		return err
+	}
+	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = 'measuring', expected = $2 WHERE id = $1`, batch, string(expected))
+	return err
+}
+
+// SliceItems returns the items of a slice that have no outcome yet.
+func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
+	out := []Item{}
+	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
+		AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) ORDER BY n`, batch, slice)
+	return out, explain(err)
+}
+
+// LockSlice keeps other workers from storing outcomes of a slice until the
+// transaction ends, and returns those of the given items that have none yet.
+func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (map[int]bool, error) {
+	var locked int
+	if err := t.tx.GetContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 AND n = $2 FOR UPDATE`, batch, slice); err != nil {
+		return nil, explain(err)
+	}
+	var open []int
+	if err := t.tx.SelectContext(ctx, &open, `SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1 AND o.n = n.n)`, batch, ns); err != nil {
+		return nil, err
+	}
+	out := make(map[int]bool, len(open))
+	for _, n := range open {
+		out[n] = true
+	}
+	return out, nil
+}
+
+// SliceProgress stores how many bytes of a slice are read, and says so.
+func (s *Store) SliceProgress(ctx context.Context, batch int64, slice int, bytes int64) error {
+	_, err := s.db.ExecContext(ctx, `WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done RETURNING batch_id)
+		SELECT pg_notify($4, batch_id::text) FROM moved`, batch, slice, bytes, NotifyBatch)
+	return explain(err)
+}
+
+// SliceDone marks a slice as finished.
+func (t *Tx) SliceDone(ctx context.Context, batch int64, slice int) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE slices SET done = true, bytes_done = bytes WHERE batch_id = $1 AND n = $2`, batch, slice)
+	return err
+}
+
+// OpenSlices counts the slices of a batch that are not done.
+func (t *Tx) OpenSlices(ctx context.Context, batch int64) (int, error) {
+	var n int
+	err := t.tx.GetContext(ctx, &n, `SELECT count(*) FROM slices WHERE batch_id = $1 AND NOT done`, batch)
+	return n, err
+}
+
+// Absents lists the entries of a batch without a file, behind a number.
+func (s Reads) Absents(ctx context.Context, batch int64, after, limit int) ([]Absent, error) {
+	out := []Absent{}
+	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch, after, limit)
+	return out, explain(err)
+}
+
+// A Stated is a digest that a manifest of a batch states for a name.
+type Stated struct {
+	Name     string `db:"name"`
+	Manifest string `db:"manifest"`
+	Line     int    `db:"line"`
+	Digest   string `db:"digest"`
+}
+
+// Stated lists everything that the manifests of a batch state, of the files
+// that are here and of those that are not.
+func (s Reads) Stated(ctx context.Context, batch int64) ([]Stated, error) {
+	out := []Stated{}
+	err := s.q.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
+		FROM items i CROSS JOIN LATERAL jsonb_array_elements(i.survey -> 'listed') l WHERE i.batch_id = $1
+		UNION ALL SELECT name, manifest, line, digest FROM absents WHERE batch_id = $1`, batch)
+	return out, explain(err)
+}

@@ -1,0 +1,61 @@
+package wire
+
+// Correction says by hand which file a signature is over.
+type Correction struct {
+	Signature string `json:"signature" doc:"The signature file, as the survey names it."`
+	File      string `json:"file" doc:"The file it is over."`
+}
+
+// Survey is the plan of a batch: what each file is, and what vouches for what.
+type Survey struct {
+	Items  []Planned `json:"items"`
+	Absent []Absent  `json:"absent"`
+}
+
+// Planned is one file of a survey.
+type Planned struct {
+	Path       string    `json:"path"`
+	Shown      string    `json:"shown" doc:"The path, made safe to show."`
+	Role       string    `json:"role" enum:"artifact,manifest,signature,key"`
+	Why        string    `json:"why" doc:"How the role was found."`
+	Size       int64     `json:"size"`
+	Problem    string    `json:"problem,omitempty"`
+	Inside     string    `json:"inside,omitempty" doc:"The path of the container that holds it."`
+	Holds      string    `json:"holds,omitempty" doc:"What a container is and how much is in it."`
+	Algorithms []string  `json:"algorithms" doc:"What will be computed from its bytes."`
+	Listed     []Vouched `json:"listed" doc:"Manifest entries that speak of it."`
+	Signatures []Vouched `json:"signatures" doc:"Signatures that may be over it."`
+}
+
+// Vouched is something that speaks of a file.
+type Vouched struct {
+	By   string `json:"by" doc:"The manifest or signature file."`
+	Line int    `json:"line,omitempty"`
+	Why  string `json:"why"`
+}
+
+// Reading is what was understood of a manifest.
+type Reading struct {
+	Format       string        `json:"format"`
+	Entries      []ReadEntry   `json:"entries"`
+	Problems     []ReadProblem `json:"problems"`
+	MoreProblems int           `json:"more_problems"`
+	Cut          bool          `json:"cut" doc:"There are more entries than are shown."`
+}
+
+// ReadEntry is one entry of a manifest that was read.
+type ReadEntry struct {
+	Name       string   `json:"name" doc:"Made safe to show; empty for a bare digest."`
+	Algorithm  *string  `json:"algorithm" doc:"Null where only candidates are known."`
+	Candidates []string `json:"candidates"`
+	Digest     string   `json:"digest"`
+	Size       *int64   `json:"size"`
+	Line       int      `json:"line"`
+}
+
+// ReadProblem is a line that could not be used.
+type ReadProblem struct {
+	Line    int    `json:"line"`
+	Code    string `json:"code"`
+	Message string `json:"message"`
+}
