@@ -6,7 +6,7 @@ export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: help demo test build console bench fuzz fuzz-briefly lint openapi screenshots clean
+.PHONY: help demo test race build console bench fuzz fuzz-briefly lint openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -47,8 +47,17 @@ lint: console/node_modules/.made console/src/api/types.ts ## check form and type
 test: ## install what is missing and run every check and test
 	@scripts/install-missing.sh test
 	@$(MAKE) --no-print-directory build lint
+	cd console && npm run --silent test
 	go run ./internal/pgserver/pgrun go test -timeout 20m ./...
+	@$(MAKE) --no-print-directory race
 	@$(MAKE) --no-print-directory fuzz-briefly FUZZTIME=4s
+
+# Where goroutines share something: reading on all cores, the queue, the keyring in
+# memory, what is announced.
+RACED = ./core/digest ./core/measure ./core/verify ./internal/batches ./internal/query ./internal/events ./internal/directories ./internal/origins
+
+race: ## run the tests of what runs side by side under the race detector
+	go run ./internal/pgserver/pgrun go test -race -short -timeout 10m $(RACED)
 
 # Every fuzz target, each for FUZZTIME.
 fuzz-briefly fuzz: ## fuzz every parser, each for FUZZTIME (5m)

@@ -4,7 +4,14 @@ import tseslint from "typescript-eslint";
 
 export default tseslint.config(
   { ignores: ["dist", "src/api/types.ts"] },
-  ...tseslint.configs.strict,
+  ...tseslint.configs.strictTypeChecked,
+  { languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } } },
+  {
+    rules: {
+      // A number in a text is written as one expects.
+      "@typescript-eslint/restrict-template-expressions": ["error", { allowNumber: true }],
+    },
+  },
   jsxA11y.flatConfigs.recommended,
   reactHooks.configs.flat.recommended,
 );

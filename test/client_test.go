@@ -96,7 +96,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 		{"corran/chart-disc-2026-10", 0, 6, 0, 0, 0, "chart-disc-2026-10.iso", "signature-valid", ""},
 		{"corran/chart-disc-2026-10-retold", 10, 1, 4, 1, 0, "chart-disc-2026-10.iso", "digest-mismatch", "The SHA-256 digest that SHA256SUMS states in line 1 does match"},
 		{"brackwater/buoy-rx-2.2-unclear", 11, 0, 2, 0, 0, "buoy-rx-2.2-west.bin", "signer-candidate", "the signature itself decides that it is over this one"},
-		{"oarlock/logger-2.4-signed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-armv7.img", "signature-valid", "Ode Marsh (Oarlock) <ode@oarlock.example>"},
+		{"oarlock/logger-2.4-signed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-armv7.img", "signature-valid", "Wen Ashby (Oarlock) <wen@oarlock.example>"},
 		{"oarlock/logger-2.4-unknown", 11, 0, 2, 0, 4, "oarlock-logger-2.4-armv7.img", "signer-unknown", "Get the publisher's key"},
 		{"oarlock/logger-2.4-edited", 10, 0, 0, 2, 4, "oarlock-logger-2.4-armv7.img", "signature-invalid", "does not hold over these bytes"},
 		{"oarlock/logger-2.4-framed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-announcement.txt", "manifest-unreadable", "Ode Marsh"},

@@ -93,7 +93,7 @@ func root() *cobra.Command {
 		},
 	}, &cobra.Command{
 		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
-		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Version) },
+		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Full()) },
 	})
 	return cmd
 }

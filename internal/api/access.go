@@ -62,7 +62,7 @@ func (a *API) registerAccess() {
 			return nil, err
 		}
 		policies, err := a.Keys.Policies(ctx, 0)
-		return answer(wire.Status{Version: version.Version, Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policies.Version}, err)
+		return answer(wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policies.Version}, err)
 	})
 	type newUser struct {
 		Body struct {

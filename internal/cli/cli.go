@@ -99,7 +99,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use: "endeixis", Short: "Verify release artifacts and keep the proof", Version: version.Version,
+		Use: "endeixis", Short: "Verify release artifacts and keep the proof", Version: version.Full(),
 		SilenceUsage: true, SilenceErrors: true,
 		Long: `endeixis asks the Endeixis service whether files are as their publishers made them.
 

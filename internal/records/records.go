@@ -115,7 +115,7 @@ func compose(e Entry, now time.Time) ([]byte, error) {
 		At       time.Time `json:"at"`
 		By       string    `json:"by"`
 		Software string    `json:"software"`
-	}{e.Kind, now, e.By, "endeixis " + version.Version})
+	}{e.Kind, now, e.By, "endeixis " + version.Full()})
 	if err != nil {
 		return nil, err
 	}

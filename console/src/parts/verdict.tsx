@@ -16,7 +16,7 @@ const looks = {
 
 /** A verdict or state: word, icon and colour together. */
 export function Mark({ word }: { word: string }) {
-  const look = looks[word as keyof typeof looks] ?? looks.absent;
+  const look = word in looks ? looks[word as keyof typeof looks] : looks.absent;
   const Icon = look.icon;
   return (
     <span className={`inline-flex items-center gap-1 whitespace-nowrap rounded border px-1.5 text-sm font-semibold ${look.colour}`}>

@@ -173,7 +173,7 @@ function OriginOf({ from, set }: { from?: ComesFrom; set: (from?: { channel: Cha
               className="input input-sm min-w-0 flex-1"
               maxLength={500}
               value={from.place ?? ""}
-              onChange={(e) => { set({ channel: from.channel as Channel, place: e.target.value }); }}
+              onChange={(e) => { set({ channel: from.channel, place: e.target.value }); }}
             />
           )}
         </div>

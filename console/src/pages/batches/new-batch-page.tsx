@@ -1,5 +1,5 @@
 import { File, Folder } from "lucide-react";
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
 import type { Correction } from "../../api/client";
@@ -97,7 +97,7 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
   const [label, setLabel] = useState("");
   const [requireAll, setRequireAll] = useState(false);
   const [key] = useState(() => crypto.randomUUID());
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     run.mutate({ depot, path, publisher, label, requireAll, key, corrections, ...against }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
   };

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Key } from "../../api/client";
 import { mayCurate, useAdmitKey, useKeyStep, useMe, useReach } from "../../api/hooks";
@@ -90,7 +90,7 @@ function Proposed({ k, curator }: { k: Key; curator: boolean }) {
 function Step({ k, step, title, says, label, button }: { k: Key; step: "withdrawal" | "reconsideration" | "decline"; title: string; says: string; label: string; button: string }) {
   const go = useKeyStep(k.fingerprint, step);
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     go.mutate({ reason });
   };
@@ -130,7 +130,7 @@ function AdmitForm({ k }: { k: Key }) {
   const [publisher, setPublisher] = useState(k.proposal?.publisher ?? k.publisher);
   const [role, setRole] = useState<"release" | "anchor">(k.proposal?.role ?? "release");
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     admit.mutate({ typed, publisher, role, reason });
   };

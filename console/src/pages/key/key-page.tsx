@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { Link, useParams } from "react-router";
 
 import type { Key } from "../../api/client";
@@ -118,7 +118,7 @@ function SightForm({ k }: { k: Key }) {
   const empty = { read: "", channel: "", place: "", note: "" };
   const [form, setForm] = useState(empty);
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     sight.mutate(form, { onSuccess: () => { setForm(empty); } });
   };

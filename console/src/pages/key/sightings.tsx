@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Key, Sighting } from "../../api/client";
 import { mayCurate, useMe, useResolveConflict } from "../../api/hooks";
@@ -56,7 +56,7 @@ function SightingLine({ k, s }: { k: Key; s: Sighting }) {
 function Resolve({ record, close }: { record: number; close: () => void }) {
   const resolve = useResolveConflict();
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     resolve.mutate({ record, reason }, { onSuccess: close });
   };

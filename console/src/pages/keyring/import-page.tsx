@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Import } from "../../api/client";
@@ -27,7 +27,7 @@ export function ImportPage() {
     files.length > 0
       ? Promise.all(files.map(async (f) => ({ source: f.name, data: base64(new Uint8Array(await f.arrayBuffer())) })))
       : [{ source: "pasted text", data: base64(new TextEncoder().encode(text)) }];
-  const show = async (event: FormEvent) => {
+  const show = async (event: SubmitEvent) => {
     event.preventDefault();
     importKeys.reset();
     preview.mutate(await parts());

@@ -1,5 +1,5 @@
 import { TriangleAlert } from "lucide-react";
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Account, Piece } from "../../api/client";
 import { useInspection } from "../../api/hooks";
@@ -12,7 +12,7 @@ export function InspectPage() {
   const inspection = useInspection();
   const [text, setText] = useState("");
   const [file, setFile] = useState<File | null>(null);
-  const submit = async (event: FormEvent) => {
+  const submit = async (event: SubmitEvent) => {
     event.preventDefault();
     inspection.mutate(base64(file ? new Uint8Array(await file.arrayBuffer()) : new TextEncoder().encode(text)));
   };

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Key, Publisher } from "../../api/client";
@@ -144,7 +144,7 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
   const set = useSetPublisher(p.slug);
   const [form, setForm] = useState({ name: p.name, contact: p.contact, scope: p.scope.join(" ") });
   const change = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     set.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });
   };
@@ -174,7 +174,7 @@ function NewPublisher({ done }: { done: () => void }) {
   const add = useAddPublisher();
   const [form, setForm] = useState({ slug: "", name: "", contact: "", scope: "" });
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     add.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });
   };

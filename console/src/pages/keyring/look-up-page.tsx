@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import type { LookUp } from "../../api/client";
@@ -15,7 +15,7 @@ export function LookUpPage() {
   const [query, setQuery] = useState(search.get("query") ?? "");
   const me = useMe();
   const lookUp = useLookUp();
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     lookUp.mutate({ query });
   };

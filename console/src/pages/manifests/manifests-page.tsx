@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Reading } from "../../api/client";
 import { useReading } from "../../api/hooks";
@@ -12,7 +12,7 @@ export function ManifestsPage() {
   const reading = useReading();
   const [text, setText] = useState("");
   const [name, setName] = useState("");
-  const read = (event: FormEvent) => {
+  const read = (event: SubmitEvent) => {
     event.preventDefault();
     reading.mutate({ text, name });
   };

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
 import { mayCurate, useMe, usePolicyFields, useSetOwnPolicy } from "../../api/hooks";
@@ -50,7 +50,7 @@ function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: Pol
   const [draft, setDraft] = useState<Policy>(() => ({ ...base, ...pick(now?.document, now?.own ?? []) }));
   const [own, setOwn] = useState<string[]>(now?.own ?? []);
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     set.mutate({ fields: pick(draft, own), reason }, { onSuccess: close });
   };

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
 import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
@@ -59,7 +59,7 @@ function Edit({ policy, close }: { policy: Policy; close: () => void }) {
   const set = useSetPolicy();
   const [draft, setDraft] = useState<Policy>(policy);
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     set.mutate({ document: draft, reason }, { onSuccess: close });
   };

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Waiver } from "../../api/client";
@@ -71,7 +71,7 @@ function WaiverLine({ w }: { w: Waiver }) {
 function End({ w, close }: { w: Waiver; close: () => void }) {
   const end = useEndWaiver(w.id);
   const [reason, setReason] = useState("");
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     end.mutate({ reason }, { onSuccess: close });
   };
@@ -95,7 +95,7 @@ function Grant({ done }: { done: () => void }) {
   const grant = useGrantWaiver();
   const [form, setForm] = useState({ ground: "", publisher: "", pattern: "", until: "", reason: "" });
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     // The day that is chosen is the last on which it counts.
     const until = new Date(Date.parse(form.until) + 86_400_000).toISOString();

@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type SubmitEvent, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 
 import { useSignIn } from "../../api/hooks";
@@ -12,7 +12,7 @@ export function SignInPage() {
   const signIn = useSignIn();
   const go = useNavigate();
   const from = (useLocation().state as { from?: string } | null)?.from ?? "/";
-  const submit = (event: FormEvent) => {
+  const submit = (event: SubmitEvent) => {
     event.preventDefault();
     signIn.mutate({ name, password }, { onSuccess: () => void go(from, { replace: true }) });
   };
