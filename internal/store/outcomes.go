@@ -52,17 +52,19 @@ func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) e
 	var digested, signed []int
 	var algorithms, issuers []string
 	var digests [][]byte
+	var cleared []bool
 	for _, o := range outcomes {
 		for _, algorithm := range slices.Sorted(maps.Keys(o.Digests)) {
 			digested, algorithms, digests = append(digested, o.N), append(algorithms, algorithm), append(digests, o.Digests[algorithm])
+			cleared = append(cleared, o.Verdict != nil && *o.Verdict == "cleared")
 		}
 		for _, issuer := range o.Signers {
 			signed, issuers = append(signed, o.N), append(issuers, issuer)
 		}
 	}
 	if len(digested) > 0 {
-		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest) SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bytea[])`,
-			batch, digested, algorithms, digests); err != nil {
+		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest, cleared)
+			SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bytea[], $5::bool[])`, batch, digested, algorithms, digests, cleared); err != nil {
 			return err
 		}
 	}
@@ -211,11 +213,10 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 		SHA256 string `db:"sha256"`
 		Cleared
 	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, o.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
+	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
-		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.algorithm = 'SHA-256' AND d.batch_id < $1
-		JOIN outcomes o ON o.batch_id = d.batch_id AND o.n = d.n AND o.verdict = 'cleared'
-		JOIN items i ON i.batch_id = o.batch_id AND i.n = o.n JOIN batches b ON b.id = o.batch_id ORDER BY sum.sha256, o.batch_id DESC, o.n`, before, sha256)
+		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.cleared AND d.algorithm = 'SHA-256' AND d.batch_id < $1
+		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id ORDER BY sum.sha256, d.batch_id DESC, d.n`, before, sha256)
 	out := make(map[string]Cleared, len(rows))
 	for _, r := range rows {
 		out[r.SHA256] = r.Cleared

@@ -33,7 +33,7 @@ const history = `
 	INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
 		SELECT b, i, verdict, jsonb_build_object('size', 4096, 'digests', jsonb_build_object('SHA-256', encode(digest, 'hex')), 'where', 'bench', 'by', 'bench', 'at', at),
 			jsonb_build_array(jsonb_build_object('code', 'digest-match', 'effect', 'supports', 'sentence', 'The file is as the manifest says. ' || repeat('y', 200))), '[]', position FROM made_items;
-	INSERT INTO outcome_digests SELECT b, i, 'SHA-256', digest FROM made_items;
+	INSERT INTO outcome_digests SELECT b, i, 'SHA-256', digest, coalesce(verdict = 'cleared', false) FROM made_items;
 	INSERT INTO outcome_signers SELECT format('%s', b % 50), b, i FROM made_items WHERE role = 'manifest';
 	INSERT INTO outcome_days SELECT (at AT TIME ZONE 'UTC')::date, verdict, count(*) FROM made_items WHERE verdict IS NOT NULL GROUP BY 1, 2;
 	UPDATE ledger_state SET size = (SELECT max(position) + 1 FROM ledger_records);

@@ -8,12 +8,16 @@ CREATE TABLE outcome_digests (
     n         int NOT NULL,
     algorithm text NOT NULL,
     digest    bytea NOT NULL,
+    -- Whether the item was cleared: what was is looked for whenever nothing
+    -- speaks of a file.
+    cleared   boolean NOT NULL,
     PRIMARY KEY (batch_id, n, algorithm),
     FOREIGN KEY (batch_id, n) REFERENCES outcomes (batch_id, n)
 );
-INSERT INTO outcome_digests SELECT o.batch_id, o.n, d.key, decode(d.value, 'hex')
+INSERT INTO outcome_digests SELECT o.batch_id, o.n, d.key, decode(d.value, 'hex'), coalesce(o.verdict = 'cleared', false)
     FROM outcomes o CROSS JOIN LATERAL jsonb_each_text(coalesce(o.measurement -> 'digests', '{}')) d;
 CREATE INDEX outcome_digests_digest ON outcome_digests (digest);
+CREATE INDEX outcome_digests_cleared ON outcome_digests (digest) WHERE cleared;
 DROP INDEX outcomes_cleared_with;
 
 -- What the signatures over an item name as their makers: fingerprints and key
