@@ -171,6 +171,7 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Rows, 1)
 	assert.Nil(t, page.Rows[0].Body, "a list carries no bodies")
+	assert.Len(t, page.Rows[0].Leaf, 32)
 	for _, odd := range []string{"%", "_", `\`, "*", "?"} {
 		page, err := q.Records(t.Context(), store.RecordFilter{Name: odd, Limit: 5}, "")
 		require.NoError(t, err)

@@ -130,7 +130,7 @@ type RecordFilter struct {
 	Limit  int
 }
 
-// Records lists records, the newest first, without their bodies and leaves.
+// Records lists records, the newest first, without their bodies.
 func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 	where, args := conditions{}, []any{f.Limit}
 	where.add(&args, f.Kind != "", "kind = $%d", f.Kind)
@@ -139,7 +139,7 @@ func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 	where.add(&args, f.Name != "", "lower(subject) LIKE lower($%d)", "%"+literal(f.Name)+"%")
 	where.add(&args, f.Before > 0, "position < $%d", f.Before)
 	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, at, by_name, subject, verdict, batch_id FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
+	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, at, by_name, subject, verdict, batch_id, leaf FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
 	return out, explain(err)
 }
 
