@@ -2,6 +2,8 @@ package survey
 
 import (
 	"io/fs"
+	"maps"
+	"slices"
 
 	"endeixis/core/container"
 )
@@ -11,47 +13,35 @@ import (
 // [*OriginError]. Names inside containers are left to [Plan]: finding them takes
 // a look into those.
 func CheckNames(folder fs.FS, opts Options) error {
+	corrections := slices.DeleteFunc(slices.Clone(opts.Corrections), func(c Correction) bool { return inContainer(c.Signature) || inContainer(c.File) })
+	origins := maps.Clone(opts.Origins)
+	maps.DeleteFunc(origins, func(of string, _ Origin) bool { return inContainer(of) })
+	copies := slices.DeleteFunc(slices.Clone(opts.Copies), func(c Copy) bool { return inContainer(c.Of) })
+
+	names := slices.Collect(maps.Keys(origins))
+	for _, c := range corrections {
+		names = append(names, c.Signature, c.File)
+	}
+	for _, c := range copies {
+		names = append(names, c.Of)
+	}
+	slices.Sort(names)
 	g := &gatherer{folder: folder, limits: opts.Limits.withDefaults(), out: &Findings{}}
-	seen := map[string]bool{}
-	look := func(name string) {
-		if seen[name] || !fs.ValidPath(name) || inContainer(name) {
-			return
+	for _, name := range slices.Compact(names) {
+		if !fs.ValidPath(name) {
+			continue
 		}
-		seen[name] = true
 		if info, err := fs.Stat(folder, name); err == nil && !info.IsDir() {
 			g.out.Files = append(g.out.Files, g.look(name, fs.FileInfoToDirEntry(info)))
 		}
 	}
-	for _, c := range opts.Corrections {
-		look(c.Signature)
-		look(c.File)
-	}
-	for of := range opts.Origins {
-		look(of)
-	}
-	for _, c := range opts.Copies {
-		look(c.Of)
-	}
 	s := newPlanner(g.out, g.limits)
-	for _, c := range opts.Corrections {
-		if inContainer(c.Signature) || inContainer(c.File) {
-			continue
-		}
+	for _, c := range corrections {
 		if err := s.correct(c); err != nil {
 			return err
 		}
 	}
-	for of := range opts.Origins {
-		if !inContainer(of) && !s.isManifest(of) {
-			return &OriginError{of}
-		}
-	}
-	for _, c := range opts.Copies {
-		if !inContainer(c.Of) && !s.isManifest(c.Of) {
-			return &OriginError{c.Of}
-		}
-	}
-	return nil
+	return s.checkManifests(origins, copies)
 }
 
 func inContainer(name string) bool { return container.Outermost(name) != name }

@@ -105,6 +105,21 @@ const maxDiffer = 100
 // readCopies holds every copy against the manifest that it is one of.
 func (s *planner) readCopies(origins map[string]Origin, copies []Copy) error {
 	s.origins = origins
+	if err := s.checkManifests(origins, copies); err != nil {
+		return err
+	}
+	for _, c := range copies {
+		read := CopyRead{Of: c.Of, Origin: c.Origin, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
+		if c.Trouble == "" {
+			s.readCopy(&c, &read)
+		}
+		s.out.Copies = append(s.out.Copies, read)
+	}
+	return nil
+}
+
+// checkManifests refuses origins and copies of what is no manifest here.
+func (s *planner) checkManifests(origins map[string]Origin, copies []Copy) error {
 	for of := range origins {
 		if !s.isManifest(of) {
 			return &OriginError{of}
@@ -114,11 +129,6 @@ func (s *planner) readCopies(origins map[string]Origin, copies []Copy) error {
 		if !s.isManifest(c.Of) {
 			return &OriginError{c.Of}
 		}
-		read := CopyRead{Of: c.Of, Origin: c.Origin, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
-		if c.Trouble == "" {
-			s.readCopy(&c, &read)
-		}
-		s.out.Copies = append(s.out.Copies, read)
 	}
 	return nil
 }

@@ -86,9 +86,6 @@ type JudgedItem struct {
 	Rank        int     `db:"rank"`
 }
 
-// Place is where the item stands in a list.
-func (i *JudgedItem) Place() ItemPlace { return ItemPlace{i.Rank, i.N} }
-
 // ItemFilter narrows a list of items; empty fields match all.
 type ItemFilter struct {
 	Verdict string
@@ -127,8 +124,10 @@ func literal(text string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text)
 }
 
-const selectItems = `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank
-	FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+const (
+	itemColumns = `i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank`
+	selectItems = `SELECT ` + itemColumns + ` FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+)
 
 // Items lists items of a batch, the refused first.
 func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
@@ -144,8 +143,7 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
-		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, o.rank
-			FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, where.clause(), f.Limit), args...); err != nil {
+		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, itemColumns, where.clause(), f.Limit), args...); err != nil {
 			return nil, explain(err)
 		}
 		after.N = -1
@@ -221,24 +219,6 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 	for _, r := range rows {
 		out[r.SHA256] = r.Cleared
 	}
-	return out, explain(err)
-}
-
-// A Found is an item that has a digest.
-type Found struct {
-	Batch     int64   `db:"batch_id"`
-	N         int     `db:"n"`
-	Path      string  `db:"path"`
-	Algorithm string  `db:"algorithm"`
-	Verdict   *string `db:"verdict"`
-}
-
-// ByDigest lists the items of which a digest was computed, given in hexadecimal,
-// the newest first and at most a hundred.
-func (s Reads) ByDigest(ctx context.Context, digest string) ([]Found, error) {
-	out := []Found{}
-	err := s.q.SelectContext(ctx, &out, `SELECT d.batch_id, d.n, i.path, d.algorithm, o.verdict FROM outcome_digests d
-		JOIN items i USING (batch_id, n) JOIN outcomes o USING (batch_id, n) WHERE d.digest = decode($1, 'hex') ORDER BY d.batch_id DESC, d.n LIMIT 100`, digest)
 	return out, explain(err)
 }
 

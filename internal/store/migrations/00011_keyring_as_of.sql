@@ -4,6 +4,10 @@
 ALTER TABLE keys ADD COLUMN position bigint NOT NULL DEFAULT -1;
 ALTER TABLE publishers ADD COLUMN position bigint NOT NULL DEFAULT -1;
 
+-- The newest change is asked for with every slice of a batch.
+CREATE INDEX keys_position ON keys (position);
+CREATE INDEX publishers_position ON publishers (position);
+
 CREATE TABLE key_versions (
     fingerprint  bytea NOT NULL REFERENCES keys (fingerprint),
     revision     bigint NOT NULL,
