@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/cli"
 	"endeixis/internal/client"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/wire"
 )
 
 const (
@@ -288,7 +289,7 @@ func (d *demo) people(ctx context.Context) error {
 	}
 	everybody := scenario.People()
 	for _, p := range everybody[1:] {
-		if err := admin.AddUser(ctx, p.Name, p.FullName, p.Role, p.Password); err != nil {
+		if err := admin.AddUser(ctx, wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password}); err != nil {
 			return err
 		}
 	}
@@ -307,7 +308,7 @@ func (d *demo) people(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return cli.SaveProfile(cli.ProfileBeside(binDir), "http://"+d.address, curator.Name, curator.Role, issued.Text, status.PublicKey)
+	return cli.SaveProfile(cli.ProfileBeside(binDir), "http://"+d.address, curator.Name, string(curator.Role), issued.Text, status.PublicKey)
 }
 
 func (d *demo) tell() {

@@ -86,7 +86,7 @@ func TestDrawingIsTrue(t *testing.T) {
 func TestWhoKnowsWhat(t *testing.T) {
 	t.Parallel()
 	sql := []string{"internal/jobs", "internal/pgserver", "internal/store"}
-	http := []string{"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve", "internal/world"}
+	http := []string{"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve", "internal/wire", "internal/world"}
 	var foundSQL, foundHTTP []string
 	for pkg, imported := range imports(t) {
 		if !strings.HasPrefix(pkg, "internal/") {
@@ -103,6 +103,8 @@ func TestWhoKnowsWhat(t *testing.T) {
 			foundHTTP = append(foundHTTP, pkg)
 		}
 	}
+	all := imports(t)
+	assert.NotContains(t, all["internal/api"], "endeixis/internal/store", "the API asks the services")
 	assert.ElementsMatch(t, sql, foundSQL)
 	assert.ElementsMatch(t, http, foundHTTP)
 }

@@ -18,13 +18,14 @@ import (
 
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/pgserver"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
 // call sends a request to the API as somebody with the role, and returns status
 // and body.
-func call(t testing.TB, s *servicetest.Service, token, method, path string, in any) (int, []byte) {
+func call(t testing.TB, s *testkit.Service, token, method, path string, in any) (int, []byte) {
 	t.Helper()
 	var body io.Reader
 	if in != nil {
@@ -61,7 +62,7 @@ func problem(t testing.TB, text []byte) wire.Problem {
 // and expects each to be told apart and explained.
 func TestBadInput(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	outside := t.TempDir()
 	require.NoError(t, os.Symlink(outside, filepath.Join(s.Depot, "outward")))
 	made := pgptest.Simple("bad input", pgptest.Ed25519, time.Unix(1_700_000_000, 0), "X")
@@ -112,7 +113,7 @@ func TestBadInput(t *testing.T) {
 
 func TestBadKeyFiles(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	dir := t.TempDir()
 	made := pgptest.Simple("secret", pgptest.Ed25519, time.Unix(1_700_000_000, 0), "X")
 	before := endeixis(t, s, "auditor", "keyring", "list").out
@@ -144,7 +145,7 @@ func TestBadKeyFiles(t *testing.T) {
 
 func TestHugeManifest(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	folder := s.Write(t, "incoming/huge", map[string][]byte{"gauge.img": []byte("image")})
 	f, err := os.Create(filepath.Join(s.Depot, "incoming/huge/SHA256SUMS"))
 	require.NoError(t, err)
@@ -161,7 +162,7 @@ func TestHugeManifest(t *testing.T) {
 
 func TestHostileNames(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	folder := s.Write(t, "incoming/names", map[string][]byte{
 		"a b.img": nil, "Größe.img": nil, "<b>bold.img": nil, "=1+1.img": nil, "new\nline.img": nil, "esc\x1b[31m.img": nil, "rtl\u202egnp.img": nil, "bad\xff.img": nil,
 	})
@@ -181,7 +182,7 @@ func TestHostileNames(t *testing.T) {
 // TestAccess holds every door against everybody who has no key to it.
 func TestAccess(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	fp := strings.Repeat("ab", 20)
 	operations := []struct {
 		method, path string
@@ -200,14 +201,13 @@ func TestAccess(t *testing.T) {
 		{"GET", "/users", nil, "administrator"},
 		{"POST", "/users", map[string]any{"name": "!", "full_name": "x", "role": "auditor", "password": "x"}, "administrator"},
 	}
-	roles := []string{"auditor", "operator", "curator", "administrator"}
 	for _, o := range operations {
 		status, text := call(t, s, "", o.method, o.path, o.body)
 		assert.Equal(t, 401, status, o.path)
 		assert.Equal(t, "not-signed-in", problem(t, text).Code)
 		enough := false
-		for _, role := range roles {
-			enough = enough || role == o.least
+		for _, role := range roles.All() {
+			enough = enough || string(role) == o.least
 			status, text := call(t, s, s.Token(t, role), o.method, o.path, o.body)
 			if enough {
 				assert.NotContains(t, []int{401, 403}, status, "%s %s as %s", o.method, o.path, role)
@@ -276,7 +276,7 @@ func TestAccess(t *testing.T) {
 
 func TestIdempotencyKey(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	send := func(path string) (int, wire.Batch) {
 		text, err := json.Marshal(map[string]string{"depot": "quayside", "path": path})
 		require.NoError(t, err)
@@ -302,16 +302,16 @@ func TestIdempotencyKey(t *testing.T) {
 
 // onOwnDatabase starts a service on a PostgreSQL of its own, and returns how to
 // take that away.
-func onOwnDatabase(t *testing.T) (*servicetest.Service, func()) {
+func onOwnDatabase(t *testing.T) (*testkit.Service, func()) {
 	t.Helper()
 	pg, err := pgserver.Start(t.Context())
 	require.NoError(t, err)
 	stop := sync.OnceFunc(pg.Stop)
 	t.Cleanup(stop)
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	c.Database.URL, err = pgserver.CreateDatabase(t.Context(), pg.URL("postgres"))
 	require.NoError(t, err)
-	return servicetest.StartWith(t, c), stop
+	return testkit.StartWith(t, c), stop
 }
 
 // TestDatabaseDown takes the database away from a running service.

@@ -13,7 +13,8 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/demo/scenario"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 )
 
 // batchJSON is what the client promises in JSON.
@@ -52,14 +53,14 @@ func (b batchJSON) codes(path string) []string {
 // person would.
 func TestFolders(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	// The inner group ends when all of its parallel parts have.
 	t.Run("all", func(t *testing.T) { runFolders(t, s) })
 	audit := endeixis(t, s, "auditor", "record", "audit")
 	assert.Zero(t, audit.code, audit.out+audit.err)
 }
 
-func runFolders(t *testing.T, s *servicetest.Service) {
+func runFolders(t *testing.T, s *testkit.Service) {
 	for _, c := range []struct {
 		folder                             string
 		code                               int
@@ -152,7 +153,7 @@ func runFolders(t *testing.T, s *servicetest.Service) {
 // printed one.
 func TestCopiesOfAManifest(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	const list = "oarlock-logger-2.4-digests.txt"
 	run := func(folder string, args ...string) (ran, string) {
 		r := endeixis(t, s, "operator", append([]string{"batch", "run", "quayside:oarlock/" + folder, "--wait"}, args...)...)
@@ -234,7 +235,7 @@ func TestCopiesOfAManifest(t *testing.T) {
 // the name of another.
 func TestOtherRelease(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	older := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.3-older", "--wait")
 	assert.Equal(t, 10, older.code, older.err)
 	assert.Contains(t, older.out, "nothing that usually goes wrong explains it")
@@ -251,7 +252,7 @@ func TestOtherRelease(t *testing.T) {
 // be named.
 func TestFlippedByteNamesEverything(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2-flipped", "--wait")
 	require.Equal(t, 10, r.code, r.err)
 	assert.Contains(t, r.out, "gauge-fw-4.2-main.img")
@@ -265,7 +266,7 @@ func TestFlippedByteNamesEverything(t *testing.T) {
 // TestLifeOfAKey imports, sights and admits, and then the same folder clears.
 func TestLifeOfAKey(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	key := scenario.Keys()[2]
 	file := filepath.Join(t.TempDir(), key.Name)
 	require.NoError(t, os.WriteFile(file, key.Armored, 0o600))
@@ -281,7 +282,7 @@ func TestLifeOfAKey(t *testing.T) {
 	r = endeixis(t, s, "operator", "keyring", "import", file)
 	assert.Contains(t, r.out, "unchanged")
 
-	admit := func(role, typed string) ran {
+	admit := func(role roles.Role, typed string) ran {
 		return endeixis(t, s, role, "keyring", "admit", fp, "--typed", typed, "--publisher", "brackwater", "--reason", "two channels agree")
 	}
 	r = admit("curator", fp)
@@ -324,7 +325,7 @@ func TestLifeOfAKey(t *testing.T) {
 // finds a forged one out.
 func TestReceiptsAndAudit(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	dir := t.TempDir()
 	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait", "--output", "json")
 	var b batchJSON
@@ -377,7 +378,7 @@ func TestReceiptsAndAudit(t *testing.T) {
 // TestSigningIn goes through login, profile and logout.
 func TestSigningIn(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	profile := "ENDEIXIS_PROFILE=" + filepath.Join(t.TempDir(), "profile.yaml")
 	person := scenario.People()[1]
 	env := []string{profile, "ENDEIXIS_TOKEN="}
@@ -421,7 +422,7 @@ func TestUsage(t *testing.T) {
 // TestTokensAndPeople covers what an administrator does.
 func TestTokensAndPeople(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	env := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "administrator")}
 	r := endeixisWith(t, env, "a-long-password\n", "user", "add", "wenna", "--role", "operator", "--full-name", "Wenna Pascoe")
 	require.Zero(t, r.code, r.err)
@@ -454,7 +455,7 @@ func TestTokensAndPeople(t *testing.T) {
 // apart, sets it by hand, and finds that in the record.
 func TestSurveyAndCorrection(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	source := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
 	content := map[string][]byte{"MD5.txt": []byte("unrelated\n")}
 	for name, as := range map[string]string{"SHA256SUMS": "SHA256SUMS", "SHA256SUMS.sig": "signatures/release.sig", "gauge-fw-4.2-main.img": "gauge-fw-4.2-main.img"} {
@@ -503,7 +504,7 @@ func TestSurveyAndCorrection(t *testing.T) {
 // TestMatch shows only the files whose names fit.
 func TestMatch(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	folder := s.Write(t, "incoming/match", map[string][]byte{"a_1.img": nil, "ab1.img": nil, "deep/a_2.img": nil, "100%.img": nil})
 	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
 	for pattern, want := range map[string][]string{

@@ -19,7 +19,8 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/browser"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 )
 
 // A tab is a browser that somebody looks at.
@@ -29,7 +30,7 @@ type tab struct {
 	base string
 }
 
-func open(t *testing.T, s *servicetest.Service) *tab {
+func open(t *testing.T, s *testkit.Service) *tab {
 	t.Helper()
 	if _, err := fs.Stat(console.Files(), "index.html"); err != nil {
 		t.Fatal("the console is not built; run “make build” first")
@@ -101,7 +102,7 @@ func (b *tab) choose(label, value string) {
 		})()`, label, value), nil))
 }
 
-func (b *tab) signIn(role string) {
+func (b *tab) signIn(role roles.Role) {
 	b.t.Helper()
 	for _, p := range scenario.People() {
 		if p.Role == role {
@@ -138,7 +139,7 @@ func axe(t testing.TB) string {
 // TestConsoleLineOfWork does in the browser what a newcomer does.
 func TestConsoleLineOfWork(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	b := open(t, s)
 	b.visit("/batches", "Sign in")
 	b.accessible("sign-in")
@@ -238,7 +239,7 @@ func TestConsoleLineOfWork(t *testing.T) {
 // TestConsoleBadInput shows the service's own words where something is wrong.
 func TestConsoleBadInput(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(s.Depot, "outward")))
 	b := open(t, s)
 	b.signIn("curator")
@@ -310,7 +311,7 @@ func TestConsoleDatabaseDown(t *testing.T) {
 // TestConsoleRoles shows nobody a button that would answer “forbidden”.
 func TestConsoleRoles(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	b := open(t, s)
 	b.signIn("auditor")
 	b.visit("/batches", "No batch yet")
@@ -331,7 +332,7 @@ func TestConsoleRoles(t *testing.T) {
 // TestConsoleMarkup shows hostile names as text.
 func TestConsoleMarkup(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	folder := s.Write(t, "incoming/markup", map[string][]byte{`<img src=x onerror="document.title='owned'">.img`: nil, "esc\x1b[31m.img": nil})
 	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
 	b := open(t, s)
@@ -347,7 +348,7 @@ func TestConsoleMarkup(t *testing.T) {
 // of it, and looks at what lies inside a disc image.
 func TestConsoleCopiesAndArchives(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	b := open(t, s)
 	b.signIn("operator")
 	verify := func(folder string) {
@@ -411,7 +412,7 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 // TestConsolePolicy reads the policy, and changes it with a reason.
 func TestConsolePolicy(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	b := open(t, s)
 	b.signIn("operator")
 	b.visit("/policy", "Policy, version 1")
@@ -465,7 +466,7 @@ func TestConsolePolicy(t *testing.T) {
 // enough sightings admitted, one by its anchor's certification, and withdrawn.
 func TestConsoleDesk(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	next := keyOf(t, "tidewright-release-2027.asc")
 	_, err := s.Client(t, "operator").ImportKeys(t.Context(), next.Armored, next.Name, "tidewright")
 	require.NoError(t, err)
@@ -516,7 +517,7 @@ func TestConsoleDesk(t *testing.T) {
 // that were judged again.
 func TestConsoleReach(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
 	b := open(t, s)
 	b.signIn("curator")

@@ -13,10 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/client"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
@@ -39,7 +41,7 @@ func words(r ran) string { return strings.Join(strings.Fields(r.out+" "+r.err), 
 // candidate and flags an admitted key until a curator resolves it.
 func TestConflict(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	key := keyOf(t, "tidewright-release.asc")
 	wrong := "f" + key.Fingerprint[1:]
 	r := endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", wrong, "--channel", "mirror", "--at", "mirror.example/keys")
@@ -70,7 +72,7 @@ func TestConflict(t *testing.T) {
 // certification, shows the path, and loses it with the anchor.
 func TestAnchorAdmits(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	dir := t.TempDir()
 	require.NoError(t, scenario.WriteKeys(dir))
 	next, anchor := keyOf(t, "tidewright-release-2027.asc"), keyOf(t, "tidewright-anchor.asc")
@@ -112,13 +114,13 @@ func TestAnchorAdmits(t *testing.T) {
 // TestTwoCurators: where the policy says so, one proposes and another admits.
 func TestTwoCurators(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	fields := filepath.Join(t.TempDir(), "two.yaml")
 	require.NoError(t, os.WriteFile(fields, []byte("two_curators: true\n"), 0o600))
 	require.Zero(t, endeixis(t, s, "curator", "policy", "set", fields, "--publisher", "brackwater", "--reason", "their site was broken into once").code)
 	key := keyOf(t, "brackwater-release.asc")
 	require.Zero(t, endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", key.Fingerprint, "--channel", "phone", "--at", "their desk").code)
-	admit := func(role string, args ...string) ran {
+	admit := func(role roles.Role, args ...string) ran {
 		return endeixis(t, s, role, append([]string{"keyring", "admit", key.Fingerprint, "--publisher", "brackwater", "--reason", "site and phone agree"}, args...)...)
 	}
 	first := admit("curator")
@@ -145,7 +147,7 @@ func TestTwoCurators(t *testing.T) {
 // TestPublisherSet changes a publisher, and the new scope counts.
 func TestPublisherSet(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	set := endeixis(t, s, "curator", "publisher", "set", "corran", "--scope", "disc-*", "--contact", "the new desk")
 	require.Zero(t, set.code, set.err)
 	r := endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait")
@@ -170,7 +172,7 @@ func TestPublisherSet(t *testing.T) {
 // TestKeyListIsPaged asks for pages and parts of the keyring.
 func TestKeyListIsPaged(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	c := s.Client(t, "auditor")
 	all, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
@@ -204,13 +206,13 @@ func TestKeyListIsPaged(t *testing.T) {
 // TestWaivers grants, uses and ends one, and refuses what makes no sense.
 func TestWaivers(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	run := func() ran {
 		return endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.1-unsigned", "--wait")
 	}
 	assert.Equal(t, 11, run().code)
 	day := time.Now().AddDate(0, 1, 0).Format(time.DateOnly)
-	add := func(role string, args ...string) ran {
+	add := func(role roles.Role, args ...string) ran {
 		return endeixis(t, s, role, append([]string{"waiver", "add"}, args...)...)
 	}
 	granted := add("curator", "manifest-unsigned", "--pattern", "gauge-fw-4.1-*", "--until", day, "--reason", "the signature was lost on their side", "--output", "json")
@@ -257,7 +259,7 @@ func TestWaivers(t *testing.T) {
 // import says the same, from a file, a directory and standard input.
 func TestImportPreview(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	dir := t.TempDir()
 	require.NoError(t, scenario.WriteKeys(dir))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "readme.txt"), []byte("keys of the harbour"), 0o600))
@@ -309,7 +311,7 @@ func TestImportPreview(t *testing.T) {
 // and fifteen are read and kept.
 func TestFiftyMebibytesOfCertifications(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
 	made := pgptest.Simple("crowded", pgptest.Ed25519, born, "Crowded")
 	certification := pgptest.NewKey("busy", pgptest.RSA2048, born).Sign([]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born})
@@ -340,7 +342,7 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 // a publisher's own; nothing is kept before it is taken.
 func TestLookUp(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	real := keyOf(t, "brackwater-release.asc")
 	r := endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example")
 	require.Zero(t, r.code, r.err)
@@ -370,7 +372,7 @@ func TestLookUp(t *testing.T) {
 // TestRefresh finds the revocation that the keyring does not know yet.
 func TestRefresh(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	key := keyOf(t, "tidewright-release.asc")
 	// The directory's copy of the key has been revoked since.
 	primary := pgptest.NewKey("tidewright release", pgptest.Ed25519Legacy, time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC))
@@ -394,7 +396,7 @@ func TestRefresh(t *testing.T) {
 // the verdicts judged again, with the old records as they were.
 func TestReach(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.5-archive", "tidewright/gauge-fw-4.2-flipped", "corran/chart-disc-2026-09"} {
 		endeixis(t, s, "operator", "batch", "run", "quayside:"+folder, "--wait")
 	}
@@ -467,7 +469,7 @@ func TestReach(t *testing.T) {
 // judges again afterwards.
 func TestRevocationArrives(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait").code)
 	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
 	revoked := pgptest.NewCertificate(known).Key(known, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}})
@@ -489,7 +491,7 @@ func TestRevocationArrives(t *testing.T) {
 // without having signed in.
 func TestAdmissionOfUnfitKeys(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	born := time.Date(2022, 5, 6, 8, 0, 0, 0, time.UTC)
 	self := func(subs ...pgptest.Sub) pgptest.Sig {
 		return pgptest.Sig{Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...)}
@@ -506,7 +508,7 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 		_, err := s.Client(t, "operator").ImportKeys(t.Context(), made.Bytes(), "a test", "corran")
 		require.NoError(t, err, says)
 		for _, channel := range []string{"letter", "phone"} {
-			_, err := s.Client(t, "operator").SightKey(t.Context(), fp, fp, channel, "a test", "")
+			_, err := s.Client(t, "operator").SightKey(t.Context(), fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "a test", Note: ""})
 			require.NoError(t, err)
 		}
 		r := endeixis(t, s, "curator", "keyring", "admit", fp, "--publisher", "corran", "--reason", "two channels agree")
@@ -518,14 +520,14 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 	key := keyOf(t, "brackwater-release.asc").Fingerprint
 	nobody, err := client.New(s.URL, "")
 	require.NoError(t, err)
-	_, err = nobody.SightKey(t.Context(), key, key, "phone", "somewhere", "")
+	_, err = nobody.SightKey(t.Context(), key, wire.NewSighting{Read: key, Channel: "phone", Place: "somewhere", Note: ""})
 	assert.ErrorContains(t, err, "Sign in first")
 	_, err = nobody.WithdrawKey(t.Context(), key, "because")
 	assert.ErrorContains(t, err, "Sign in first")
 	// Spacing of any kind is accepted; letters that look alike are told.
 	broken := key[:10] + "\n \t" + strings.ToUpper(key[10:30]) + "\u00a0" + key[30:]
-	_, err = s.Client(t, "operator").SightKey(t.Context(), key, broken, "phone", "their desk", "")
+	_, err = s.Client(t, "operator").SightKey(t.Context(), key, wire.NewSighting{Read: broken, Channel: "phone", Place: "their desk", Note: ""})
 	assert.NoError(t, err)
-	_, err = s.Client(t, "operator").SightKey(t.Context(), key, "О"+key[1:], "phone", "their desk", "")
+	_, err = s.Client(t, "operator").SightKey(t.Context(), key, wire.NewSighting{Read: "О" + key[1:], Channel: "phone", Place: "their desk", Note: ""})
 	assert.ErrorContains(t, err, "looks like another character")
 }

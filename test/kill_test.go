@@ -20,7 +20,8 @@ import (
 	"endeixis/demo/scenario"
 	"endeixis/internal/client"
 	"endeixis/internal/config"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/testkit"
+	"endeixis/internal/wire"
 )
 
 // A process is the service as a program of its own, which can be killed.
@@ -73,14 +74,14 @@ func (p *process) kill() {
 func TestKilledInTheMiddle(t *testing.T) {
 	t.Parallel()
 	// A first run sets everything up in this process and ends.
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	c.Work.SliceItems = 60
 	const files = 1500
 	dir := filepath.Join(c.Depots[scenario.Depot], "incoming", "many")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	var token string
 	t.Run("set up", func(t *testing.T) {
-		s := servicetest.StartWith(t, c)
+		s := testkit.StartWith(t, c)
 		token = s.Token(t, "operator")
 	})
 	for i := range files {
@@ -94,7 +95,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 		require.NoError(t, err)
 		return cl
 	}
-	b, err := connect().RunBatch(t.Context(), client.BatchRequest{Depot: scenario.Depot, Path: "incoming/many"}, "kill")
+	b, err := connect().RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/many"}, "kill")
 	require.NoError(t, err)
 	midway := 0
 	for round := range 4 {
@@ -139,7 +140,7 @@ func TestMemoryDoesNotGrowWithTheFile(t *testing.T) {
 		t.Skip("hashes 4 GiB")
 	}
 	t.Parallel()
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	dir := filepath.Join(c.Depots[scenario.Depot], "incoming", "large")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	f, err := os.Create(filepath.Join(dir, "chart.iso"))
@@ -148,19 +149,19 @@ func TestMemoryDoesNotGrowWithTheFile(t *testing.T) {
 	require.NoError(t, f.Close())
 	var token string
 	t.Run("set up", func(t *testing.T) {
-		token = servicetest.StartWith(t, c).Token(t, "operator")
+		token = testkit.StartWith(t, c).Token(t, "operator")
 	})
 	p := startProcess(t, c)
 	cl, err := client.New(p.url, token)
 	require.NoError(t, err)
 	// A small batch first: the caches that any work fills belong to rest.
-	b, err := cl.RunBatch(t.Context(), client.BatchRequest{Depot: scenario.Depot, Path: "tidewright/gauge-fw-4.2"}, "small")
+	b, err := cl.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "tidewright/gauge-fw-4.2"}, "small")
 	require.NoError(t, err)
 	_, err = cl.Follow(t.Context(), b.ID, nothing)
 	require.NoError(t, err)
 	idle := p.resident(t)
 
-	b, err = cl.RunBatch(t.Context(), client.BatchRequest{Depot: scenario.Depot, Path: "incoming/large"}, "large")
+	b, err = cl.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/large"}, "large")
 	require.NoError(t, err)
 	done := make(chan struct{})
 	most := idle
@@ -196,7 +197,7 @@ func (p *process) resident(t testing.TB) int64 {
 // TestInitIsSafeToRepeat runs endeixisd init twice, as people do.
 func TestInitIsSafeToRepeat(t *testing.T) {
 	t.Parallel()
-	env := append(os.Environ(), "ENDEIXIS_DATABASE__URL="+servicetest.Database(t), "ENDEIXIS_LEDGER__KEY_FILE="+filepath.Join(t.TempDir(), "ledger.key"))
+	env := append(os.Environ(), "ENDEIXIS_DATABASE__URL="+testkit.Database(t), "ENDEIXIS_LEDGER__KEY_FILE="+filepath.Join(t.TempDir(), "ledger.key"))
 	daemon := func(stdin string, args ...string) (string, error) {
 		cmd := exec.Command(binary(t, "endeixisd"), args...)
 		cmd.Env, cmd.Stdin = env, strings.NewReader(stdin)
@@ -227,7 +228,7 @@ func TestInitIsSafeToRepeat(t *testing.T) {
 // TestHealth asks the addresses by which the service is watched.
 func TestHealth(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	for path, says := range map[string]string{
 		"/healthz": "ok", "/readyz": "ready", "/metrics": "endeixis_http_request_seconds", "/api/v1/docs": "POST /api/v1/batches", "/api/v1/openapi.yaml": "openapi: 3.1",
 	} {

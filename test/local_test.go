@@ -11,7 +11,7 @@ import (
 
 	"endeixis/core/openpgp"
 	"endeixis/demo/scenario"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/testkit"
 )
 
 // local runs the client without any service.
@@ -124,7 +124,7 @@ func TestManifestsWithoutAService(t *testing.T) {
 // for in different ways, and compares two batches.
 func TestManyManifestFormatsInABatch(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	image := []byte("gauge image")
 	const (
 		sha3  = "SHA3-256"
@@ -173,7 +173,7 @@ func TestManyManifestFormatsInABatch(t *testing.T) {
 // and asks the service the same.
 func TestInspect(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	dir := filepath.Join(s.Depot, "oarlock", "logger-2.4-framed")
 	file := filepath.Join(dir, "oarlock-logger-2.4-announcement.txt")
 	none := []string{"ENDEIXIS_SERVER=http://127.0.0.1:1"}

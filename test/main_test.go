@@ -13,12 +13,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
 func TestMain(m *testing.M) {
-	servicetest.Main(m, func() { os.RemoveAll(built.dir) }) //nolint:errcheck // a temporary directory
+	testkit.Main(m, func() { os.RemoveAll(built.dir) }) //nolint:errcheck // a temporary directory
 }
 
 var built struct {
@@ -56,7 +57,7 @@ func (r ran) decode(t testing.TB, into any) {
 }
 
 // endeixis runs the client as somebody with the role.
-func endeixis(t testing.TB, s *servicetest.Service, role string, args ...string) ran {
+func endeixis(t testing.TB, s *testkit.Service, role roles.Role, args ...string) ran {
 	t.Helper()
 	return endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, role)}, "", args...)
 }

@@ -23,6 +23,9 @@ const (
 	Refuses Effect = "refuses"
 )
 
+// Effects lists every effect.
+func Effects() []Effect { return []Effect{Supports, Notes, Withholds, Refuses} }
+
 // A Code is the stable name of a ground.
 type Code string
 
@@ -60,6 +63,16 @@ const (
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
 )
+
+// Codes lists every ground.
+func Codes() []Code {
+	return []Code{
+		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
+		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
+		SignerExpired, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
+		SignatureMalformed, Unreadable, ChangedWhileReading, WithinCleared, ContentsUnread, Corroborated, WaivedGround,
+	}
+}
 
 // A Ground is one reason for or against an item.
 type Ground struct {
@@ -124,6 +137,11 @@ const (
 	ClearedContainer PathKind = "cleared-container"
 )
 
+// PathKinds lists every way of proving an artifact.
+func PathKinds() []PathKind {
+	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer}
+}
+
 // A LinkState says how one link of a path stands.
 type LinkState string
 
@@ -137,6 +155,9 @@ const (
 	// lifts that.
 	Waived LinkState = "waived"
 )
+
+// LinkStates lists every state of a link.
+func LinkStates() []LinkState { return []LinkState{Holds, Broken, Missing, Unreached, Waived} }
 
 // A Link is one piece of evidence in a path.
 type Link struct {
@@ -172,3 +193,6 @@ const (
 	Unproven Verdict = "unproven"
 	Refused  Verdict = "refused"
 )
+
+// Verdicts lists every verdict.
+func Verdicts() []Verdict { return []Verdict{Cleared, Unproven, Refused} }

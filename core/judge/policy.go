@@ -87,7 +87,7 @@ func (p Policy) Validate() error {
 	if p.CorroborationChannels == 1 {
 		return fmt.Errorf("policy field corroboration_channels is 1, and one channel corroborates nothing; give 0 for never, or 2 and more")
 	}
-	if p.ExpiredSigner != Withholds && p.ExpiredSigner != Notes {
+	if !slices.Contains(expiredSigner(), p.ExpiredSigner) {
 		return fmt.Errorf("policy field expired_signer is %q; it can be %q or %q", p.ExpiredSigner, Withholds, Notes)
 	}
 	return nil
@@ -138,24 +138,29 @@ type PolicyField struct {
 	// Name is that in the JSON form.
 	Name string `json:"name"`
 	Does string `json:"does"`
+	// Choices are the values that it can have, where these are few.
+	Choices []Effect `json:"choices,omitempty"`
 }
+
+// expiredSigner lists what the policy field of that name can be.
+func expiredSigner() []Effect { return []Effect{Withholds, Notes} }
 
 // PolicyFields lists the fields of a policy in the order in which they are
 // shown.
 func PolicyFields() []PolicyField {
 	return []PolicyField{
-		{"digest_bits", "least collision resistance, in bits, of a digest that can clear"},
-		{"signature_hash_bits", "the same for the hash of a signature"},
-		{"rsa_bits", "least size of an RSA or DSA key"},
-		{"curves", "curves whose keys are accepted"},
-		{"self_sha1_before", "from when SHA-1 is refused in a key's own signatures"},
-		{"expired_signer", "what a key that has expired since signing does: withholds or notes"},
-		{"skew_seconds", "how far clocks may disagree"},
-		{"sighting_channels", "channels that must have confirmed a fingerprint before admission"},
-		{"anchor_admits", "whether a certification by the publisher's anchor may admit a key instead"},
-		{"two_curators", "whether one curator proposes an admission and another admits"},
-		{"corroboration_channels", "channels on which an unsigned digest must have been seen to clear; 0 for never"},
-		{"max_signature_age_days", "greatest age of a signature; 0 for any"},
-		{"diagnosis_bytes", "size up to which a file that differs is read again to explain why"},
+		{Name: "digest_bits", Does: "least collision resistance, in bits, of a digest that can clear"},
+		{Name: "signature_hash_bits", Does: "the same for the hash of a signature"},
+		{Name: "rsa_bits", Does: "least size of an RSA or DSA key"},
+		{Name: "curves", Does: "curves whose keys are accepted"},
+		{Name: "self_sha1_before", Does: "from when SHA-1 is refused in a key's own signatures"},
+		{Name: "expired_signer", Does: "what a key that has expired since signing does: withholds or notes", Choices: expiredSigner()},
+		{Name: "skew_seconds", Does: "how far clocks may disagree"},
+		{Name: "sighting_channels", Does: "channels that must have confirmed a fingerprint before admission"},
+		{Name: "anchor_admits", Does: "whether a certification by the publisher's anchor may admit a key instead"},
+		{Name: "two_curators", Does: "whether one curator proposes an admission and another admits"},
+		{Name: "corroboration_channels", Does: "channels on which an unsigned digest must have been seen to clear; 0 for never"},
+		{Name: "max_signature_age_days", Does: "greatest age of a signature; 0 for any"},
+		{Name: "diagnosis_bytes", Does: "size up to which a file that differs is read again to explain why"},
 	}
 }

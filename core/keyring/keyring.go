@@ -28,6 +28,9 @@ const (
 	Withdrawn State = "withdrawn"
 )
 
+// States lists every state of a key.
+func States() []State { return []State{Candidate, Admitted, Withdrawn} }
+
 // May reports whether a key can go from one state to another in one step.
 func (s State) May(to State) bool {
 	switch s {
@@ -41,6 +44,22 @@ func (s State) May(to State) bool {
 	return false
 }
 
+// An Arrival is what the import of a certificate brings.
+type Arrival string
+
+// The arrivals.
+const (
+	// NewlyArrived is a key that was not known.
+	NewlyArrived Arrival = "new"
+	// Updated is a known key about which something is new.
+	Updated Arrival = "updated"
+	// Unchanged is a known key about which nothing is new.
+	Unchanged Arrival = "unchanged"
+)
+
+// Arrivals lists every arrival.
+func Arrivals() []Arrival { return []Arrival{NewlyArrived, Updated, Unchanged} }
+
 // A Role is what a publisher uses a key for.
 type Role string
 
@@ -51,6 +70,9 @@ const (
 	// Anchor keys certify release keys.
 	Anchor Role = "anchor"
 )
+
+// Roles lists every role of a key.
+func Roles() []Role { return []Role{Release, Anchor} }
 
 // A Change is one step in the life of a key.
 type Change struct {

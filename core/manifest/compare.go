@@ -7,12 +7,29 @@ import (
 	"endeixis/core/digest"
 )
 
+// A ChangeKind says how a name fares.
+type ChangeKind string
+
+// The kinds of change.
+const (
+	Added     ChangeKind = "added"
+	Removed   ChangeKind = "removed"
+	Changed   ChangeKind = "changed"
+	Renamed   ChangeKind = "renamed"
+	Unchanged ChangeKind = "unchanged"
+	// Incomparable: the two give no digest of one algorithm.
+	Incomparable ChangeKind = "incomparable"
+)
+
+// ChangeKinds lists every kind of change.
+func ChangeKinds() []ChangeKind {
+	return []ChangeKind{Added, Removed, Changed, Renamed, Unchanged, Incomparable}
+}
+
 // A Change is how one name fares between two manifests.
 type Change struct {
-	// Kind is "added", "removed", "changed", "renamed" or "unchanged", or
-	// "incomparable" when the two give no digest of one algorithm.
-	Kind string `json:"kind"`
-	Name string `json:"name"`
+	Kind ChangeKind `json:"kind"`
+	Name string     `json:"name"`
 	// Was is the name before, of what was renamed, and Before and After are
 	// the values of what changed.
 	Was    string `json:"was,omitempty"`
@@ -49,10 +66,10 @@ func Compare(before, after []Entry) []Change {
 	}
 	renamed := map[string]bool{}
 	for _, name := range came {
-		change := Change{Kind: "added", Name: name}
+		change := Change{Kind: Added, Name: name}
 		for _, key := range keysOf(new[name]) {
 			if was, ok := byDigest[key]; ok && !renamed[was] {
-				change = Change{Kind: "renamed", Name: name, Was: was}
+				change = Change{Kind: Renamed, Name: name, Was: was}
 				renamed[was] = true
 				break
 			}
@@ -61,7 +78,7 @@ func Compare(before, after []Entry) []Change {
 	}
 	for _, name := range gone {
 		if !renamed[name] {
-			out = append(out, Change{Kind: "removed", Name: name})
+			out = append(out, Change{Kind: Removed, Name: name})
 		}
 	}
 	slices.SortFunc(out, func(a, b Change) int { return strings.Compare(a.Name, b.Name) })
@@ -101,14 +118,14 @@ func difference(name string, before, after []Entry) Change {
 			}
 			compared = true
 			if !slices.Equal(a.Digest, b.Digest) {
-				return Change{Kind: "changed", Name: name, Before: b.Digest.String(), After: a.Digest.String()}
+				return Change{Kind: Changed, Name: name, Before: b.Digest.String(), After: a.Digest.String()}
 			}
 		}
 	}
 	if !compared {
-		return Change{Kind: "incomparable", Name: name}
+		return Change{Kind: Incomparable, Name: name}
 	}
-	return Change{Kind: "unchanged", Name: name}
+	return Change{Kind: Unchanged, Name: name}
 }
 
 // CompareVersions compares two plain lists of names and versions, such as the
@@ -121,16 +138,16 @@ func CompareVersions(before, after string) []Change {
 		was, ok := old[name]
 		switch {
 		case !ok:
-			out = append(out, Change{Kind: "added", Name: name, After: version})
+			out = append(out, Change{Kind: Added, Name: name, After: version})
 		case was != version:
-			out = append(out, Change{Kind: "changed", Name: name, Before: was, After: version})
+			out = append(out, Change{Kind: Changed, Name: name, Before: was, After: version})
 		default:
-			out = append(out, Change{Kind: "unchanged", Name: name, Before: was, After: version})
+			out = append(out, Change{Kind: Unchanged, Name: name, Before: was, After: version})
 		}
 	}
 	for name, version := range old {
 		if _, ok := new[name]; !ok {
-			out = append(out, Change{Kind: "removed", Name: name, Before: version})
+			out = append(out, Change{Kind: Removed, Name: name, Before: version})
 		}
 	}
 	slices.SortFunc(out, func(a, b Change) int { return strings.Compare(a.Name, b.Name) })

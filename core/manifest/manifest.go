@@ -49,6 +49,11 @@ const (
 	None Format = "none"
 )
 
+// Formats lists every format.
+func Formats() []Format {
+	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Table, Metalink, SPDX, CycloneDX, Encoded, FreeText, Mixed, None}
+}
+
 // An Entry is one statement: this name has this digest.
 type Entry struct {
 	// Name is the file name after escapes were undone, otherwise as written.
@@ -121,6 +126,13 @@ const (
 	// OutsideText is text before or behind the frame of a signed text.
 	OutsideText ProblemCode = "outside-text"
 )
+
+// ProblemCodes lists every kind of problem.
+func ProblemCodes() []ProblemCode {
+	return []ProblemCode{
+		NotAnEntry, BadDigest, BadEscape, UnknownLabel, UnsafeName, LineTooLong, NoName, BadDocument, BadEncoding, SignedText, OutsideText,
+	}
+}
 
 // A Problem is something in the manifest that could not be used.
 type Problem struct {

@@ -96,18 +96,18 @@ func TestCompare(t *testing.T) {
 	after := list(d256 + "  ./stays\n" + other + "  changes\n" + other + "  new-name\n" + strings.Replace(d256, "9", "2", 1) + "  comes\n" + d1 + "  weak\n")
 	got := map[string]string{}
 	for _, c := range Compare(before, after) {
-		got[c.Name] = c.Kind
+		got[c.Name] = string(c.Kind)
 		if c.Kind == "renamed" {
 			assert.Equal(t, "old-name", c.Was)
 		}
 	}
 	assert.Equal(t, map[string]string{"stays": "unchanged", "changes": "changed", "new-name": "renamed", "goes": "removed", "comes": "added", "weak": "incomparable"}, got)
 	for _, c := range Compare(before, before) {
-		assert.Equal(t, "unchanged", c.Kind)
+		assert.Equal(t, Unchanged, c.Kind)
 	}
 	kinds := map[string]string{}
 	for _, c := range CompareVersions("# packages\ntide 1.0\nlamp=2\nbuoy 3\n", "tide 1.1\nlamp, 2\nchart 4\n") {
-		kinds[c.Name] = c.Kind + " " + c.Before + " " + c.After
+		kinds[c.Name] = string(c.Kind) + " " + c.Before + " " + c.After
 	}
 	assert.Equal(t, map[string]string{"tide": "changed 1.0 1.1", "lamp": "unchanged 2 2", "buoy": "removed 3 ", "chart": "added  4"}, kinds)
 }

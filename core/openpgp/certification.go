@@ -29,7 +29,18 @@ const (
 	CertifierUnfit CertificationStatus = "certifier-unfit"
 	// CertificationWeak: by a hash below what the rules accept.
 	CertificationWeak CertificationStatus = "weak"
+	// CertificationMissing: there is none. [Certificate.CertifiedBy] leaves
+	// such out; others say so of a key they looked for.
+	CertificationMissing CertificationStatus = "missing"
 )
+
+// CertificationStatuses lists every status.
+func CertificationStatuses() []CertificationStatus {
+	return []CertificationStatus{
+		CertificationHolds, CertificationInvalid, CertificationRevoked, CertificationExpired, CertifierUnfit, CertificationWeak,
+		CertificationNotVouching, CertificationMissing,
+	}
+}
 
 // A Certification is a statement by one key that a user ID belongs to another
 // (RFC 9580, section 5.2.1.4 to 5.2.1.7).

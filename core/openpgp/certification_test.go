@@ -96,7 +96,7 @@ func TestTimeline(t *testing.T) {
 	var kinds []string
 	var days []int
 	for _, e := range readCert(t, made.Bytes()).Timeline(rules()) {
-		kinds = append(kinds, e.Kind)
+		kinds = append(kinds, string(e.Kind))
 		days = append(days, int(e.At.Sub(born)/day))
 		assert.NotEmpty(t, e.Detail)
 	}
@@ -104,7 +104,7 @@ func TestTimeline(t *testing.T) {
 	assert.Equal(t, []int{0, 0, 10, 90, 200, 300, 400}, days)
 	kinds = nil
 	for _, e := range readCert(t, simple("plain life", pgptest.Ed25519).Bytes()).Timeline(rules()) {
-		kinds = append(kinds, e.Kind)
+		kinds = append(kinds, string(e.Kind))
 	}
 	assert.Equal(t, []string{"created"}, kinds)
 }

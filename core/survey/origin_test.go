@@ -28,7 +28,7 @@ func TestCopies(t *testing.T) {
 	assert.False(t, s.Copies[1].Identical)
 	assert.Equal(t, 1, s.Copies[1].Same)
 	require.Len(t, s.Copies[1].Differ, 2)
-	assert.Equal(t, []string{"changed", "b.img", "added", "c.img"}, []string{s.Copies[1].Differ[0].Kind, s.Copies[1].Differ[0].Name, s.Copies[1].Differ[1].Kind, s.Copies[1].Differ[1].Name})
+	assert.Equal(t, []string{"changed", "b.img", "added", "c.img"}, []string{string(s.Copies[1].Differ[0].Kind), s.Copies[1].Differ[0].Name, string(s.Copies[1].Differ[1].Kind), s.Copies[1].Differ[1].Name})
 	assert.Equal(t, "it holds no entry that can be read", s.Copies[2].Trouble)
 	assert.Equal(t, "no answer within 15 seconds", s.Copies[3].Trouble)
 	for _, item := range s.Items {

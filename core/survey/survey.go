@@ -38,6 +38,9 @@ const (
 	Key       Role = "key"
 )
 
+// Roles lists every role of a file.
+func Roles() []Role { return []Role{Artifact, Manifest, Signature, Key} }
+
 // A Listing is a manifest entry that speaks of an item.
 type Listing struct {
 	// Manifest is the path of the manifest.

@@ -8,8 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/client"
+	"endeixis/internal/wire"
 )
 
 const year = 365 * 24 * time.Hour
@@ -257,7 +259,7 @@ var keepings = sync.OnceValue(func() []keeping {
 // Keep sets up the keyring that the demo starts with, in a curator's name.
 func Keep(ctx context.Context, curator *client.Client) error {
 	for _, p := range Publishers() {
-		if _, err := curator.AddPublisher(ctx, p.Slug, p.Name, p.Contact, p.Scope); err != nil {
+		if _, err := curator.AddPublisher(ctx, wire.NewPublisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope}); err != nil {
 			return err
 		}
 	}
@@ -266,17 +268,17 @@ func Keep(ctx context.Context, curator *client.Client) error {
 			return err
 		}
 		for _, s := range k.sightings {
-			if _, err := curator.SightKey(ctx, k.key.Fingerprint, k.key.Fingerprint, s.channel, s.place, s.note); err != nil {
+			if _, err := curator.SightKey(ctx, k.key.Fingerprint, wire.NewSighting{Read: k.key.Fingerprint, Channel: keyring.Channel(s.channel), Place: s.place, Note: s.note}); err != nil {
 				return err
 			}
 		}
 		if c := k.conflict; c != nil {
-			if _, err := curator.SightKey(ctx, k.key.Fingerprint, misread(k.key.Fingerprint), c.channel, c.place, c.note); err != nil {
+			if _, err := curator.SightKey(ctx, k.key.Fingerprint, wire.NewSighting{Read: misread(k.key.Fingerprint), Channel: keyring.Channel(c.channel), Place: c.place, Note: c.note}); err != nil {
 				return err
 			}
 		}
 		if k.reason != "" {
-			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, client.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: k.role, Reason: k.reason}); err != nil {
+			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, wire.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: keyring.Role(k.role), Reason: k.reason}); err != nil {
 				return err
 			}
 		}
@@ -293,8 +295,8 @@ func Keep(ctx context.Context, curator *client.Client) error {
 	}
 	// Lanternfell cannot do better before the spring.
 	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
-		if _, err := curator.GrantWaiver(ctx, client.NewWaiver{
-			Ground: ground, Publisher: "lanternfell", Pattern: "lamp-ctl-3.6-*", Until: time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 4, 0),
+		if _, err := curator.GrantWaiver(ctx, wire.NewWaiver{
+			Ground: wire.WaivableGround(ground), Publisher: "lanternfell", Pattern: "lamp-ctl-3.6-*", Until: time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 4, 0),
 			Reason: "They publish MD5 lists, unsigned, until their new build room is ready; each list was compared with them on the phone.",
 		}); err != nil {
 			return err

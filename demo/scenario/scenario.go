@@ -29,6 +29,7 @@ import (
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/internal/roles"
 )
 
 // Depot is the name of the demo depot.
@@ -36,7 +37,9 @@ const Depot = "quayside"
 
 // A Person has an account in the demo.
 type Person struct {
-	Name, FullName, Role, Password, Does string
+	Name, FullName string
+	Role           roles.Role
+	Password, Does string
 }
 
 // People lists everybody with an account, the administrator first.

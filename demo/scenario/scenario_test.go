@@ -53,7 +53,7 @@ func TestKeysRead(t *testing.T) {
 	names := map[string]bool{}
 	for _, p := range People() {
 		assert.GreaterOrEqual(t, len(p.Password), 10)
-		names[p.Role] = true
+		names[string(p.Role)] = true
 	}
 	assert.Len(t, names, 4, "somebody of every role")
 }

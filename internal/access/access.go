@@ -9,7 +9,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,35 +16,33 @@ import (
 	"github.com/alexedwards/argon2id"
 	"golang.org/x/time/rate"
 
+	"endeixis/core/ledger"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
+	"endeixis/internal/roles"
 	"endeixis/internal/store"
 )
 
-// A Role is what somebody may do. Each role may do all that the ones before it
-// may.
-type Role string
-
-// The roles, the least first.
-const (
-	// Auditor reads.
-	Auditor Role = "auditor"
-	// Operator verifies.
-	Operator Role = "operator"
-	// Curator also keeps the keyring.
-	Curator Role = "curator"
-	// Administrator also keeps people, tokens and settings.
-	Administrator Role = "administrator"
+// A User and a Token, as stored.
+type (
+	User  = store.User
+	Token = store.Token
 )
 
-var order = []Role{Auditor, Operator, Curator, Administrator}
+// Sessions keeps the console's sessions.
+func (s *Service) Sessions() store.Sessions { return store.Sessions{Store: s.store} }
 
-// Valid reports whether the role exists.
-func (r Role) Valid() bool { return slices.Contains(order, r) }
+// Users lists people.
+func (s *Service) Users(ctx context.Context) ([]User, error) { return s.store.Users(ctx) }
 
-// May reports whether somebody of this role may do what another role may.
-func (r Role) May(needed Role) bool {
-	return r.Valid() && slices.Index(order, r) >= slices.Index(order, needed)
+// Tokens lists the tokens that somebody may see: their own, or everybody's for
+// an administrator.
+func (s *Service) Tokens(ctx context.Context, p Principal) ([]Token, error) {
+	owner := p.UserID
+	if p.Role.May(roles.Administrator) {
+		owner = 0
+	}
+	return s.store.Tokens(ctx, owner)
 }
 
 // A Principal is who is asking.
@@ -53,7 +50,7 @@ type Principal struct {
 	UserID   int64
 	Name     string
 	FullName string
-	Role     Role
+	Role     roles.Role
 	// Token is the ID of the token used, or 0 for a session.
 	Token int64
 }
@@ -101,7 +98,7 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (Principal,
 	if !ok {
 		return Principal{}, errWrongPassword
 	}
-	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: Role(user.Role)}, nil
+	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: roles.Role(user.Role)}, nil
 }
 
 // limiter allows ten attempts at once and one more every six seconds.
@@ -125,7 +122,7 @@ func (s *Service) ByName(ctx context.Context, name string) (Principal, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
 	}
-	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: Role(user.Role)}, err
+	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: roles.Role(user.Role)}, err
 }
 
 // tokenPrefix makes a token recognisable in logs and files.
@@ -151,9 +148,9 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	if !s.now().Before(token.ExpiresAt) {
 		return Principal{}, fault.New(fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
 	}
-	role := Role(token.Role)
-	if !Role(token.UserRole).May(role) {
-		role = Role(token.UserRole) // the person's role was lowered since
+	role := roles.Role(token.Role)
+	if !roles.Role(token.UserRole).May(role) {
+		role = roles.Role(token.UserRole) // the person's role was lowered since
 	}
 	return Principal{UserID: token.UserID, Name: token.UserName, FullName: token.FullName, Role: role, Token: token.ID}, nil
 }
@@ -162,7 +159,7 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 type NewUser struct {
 	Name     string
 	FullName string
-	Role     Role
+	Role     roles.Role
 	Password string
 }
 
@@ -188,9 +185,9 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
 		if err := tx.AddUser(ctx, store.User{Name: u.Name, FullName: u.FullName, Role: string(u.Role), PasswordHash: hash, CreatedAt: s.now()}); err != nil {
 			return err
 		}
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.UserAdded, By: by, Subject: u.Name, Body: struct {
-			Name string `json:"name"`
-			Role Role   `json:"role"`
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: by, Subject: u.Name, Body: struct {
+			Name string     `json:"name"`
+			Role roles.Role `json:"role"`
 		}{u.Name, u.Role}})
 		return err
 	})
@@ -201,7 +198,7 @@ const maxTokenLife = 366 * 24 * time.Hour
 
 // IssueToken makes a token for a person and returns its text, which is not
 // stored and cannot be shown again.
-func (s *Service) IssueToken(ctx context.Context, p Principal, label string, role Role, life time.Duration) (string, store.Token, error) {
+func (s *Service) IssueToken(ctx context.Context, p Principal, label string, role roles.Role, life time.Duration) (string, store.Token, error) {
 	if role == "" {
 		role = p.Role
 	}
@@ -225,12 +222,12 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, label string, rol
 			return err
 		}
 		token.ID = id
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.TokenIssued, By: p.Name, Subject: p.Name, Body: struct {
-			Token   int64     `json:"token"`
-			Owner   string    `json:"owner"`
-			Label   string    `json:"label"`
-			Role    Role      `json:"role"`
-			Expires time.Time `json:"expires"`
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenIssued, By: p.Name, Subject: p.Name, Body: struct {
+			Token   int64      `json:"token"`
+			Owner   string     `json:"owner"`
+			Label   string     `json:"label"`
+			Role    roles.Role `json:"role"`
+			Expires time.Time  `json:"expires"`
 		}{id, p.Name, label, role, token.ExpiresAt}})
 		return err
 	})
@@ -240,14 +237,14 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, label string, rol
 // RevokeToken ends a token: one's own, or anybody's for an administrator.
 func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error {
 	owner := p.UserID
-	if p.Role.May(Administrator) {
+	if p.Role.May(roles.Administrator) {
 		owner = 0
 	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.RevokeToken(ctx, id, owner, s.now()); err != nil {
 			return err
 		}
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.TokenRevoked, By: p.Name, Subject: p.Name, Body: struct {
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenRevoked, By: p.Name, Subject: p.Name, Body: struct {
 			Token int64 `json:"token"`
 		}{id}})
 		return err

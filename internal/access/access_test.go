@@ -10,27 +10,28 @@ import (
 	"endeixis/internal/access"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/roles"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 func TestRolesAreOrdered(t *testing.T) {
-	roles := []access.Role{access.Auditor, access.Operator, access.Curator, access.Administrator}
-	for i, have := range roles {
-		for j, needed := range roles {
+	all := roles.All()
+	for i, have := range all {
+		for j, needed := range all {
 			assert.Equal(t, i >= j, have.May(needed), "%s for %s", have, needed)
 		}
 	}
-	assert.False(t, access.Role("").May(access.Auditor))
-	assert.False(t, access.Role("root").May(access.Auditor))
+	assert.False(t, roles.Role("").May(roles.Auditor))
+	assert.False(t, roles.Role("root").May(roles.Auditor))
 }
 
 // TestTokens goes through a token's life on a clock of its own.
 func TestTokens(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), servicetest.Database(t))
+	s, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))
@@ -38,15 +39,15 @@ func TestTokens(t *testing.T) {
 	clock := func() time.Time { return now }
 	a := access.New(s, records.New(s, clock), clock)
 	for _, u := range []access.NewUser{
-		{Name: "ines", FullName: "Ines", Role: access.Operator, Password: "kelp-and-copper"},
-		{Name: "tobiah", FullName: "Tobiah", Role: access.Curator, Password: "seven-brass-keys"},
+		{Name: "ines", FullName: "Ines", Role: roles.Operator, Password: "kelp-and-copper"},
+		{Name: "tobiah", FullName: "Tobiah", Role: roles.Curator, Password: "seven-brass-keys"},
 	} {
 		require.NoError(t, a.AddUser(t.Context(), "a test", u))
 	}
 	for field, u := range map[string]access.NewUser{
-		"name":     {Name: "Ines!", Role: access.Operator, Password: "long enough"},
+		"name":     {Name: "Ines!", Role: roles.Operator, Password: "long enough"},
 		"role":     {Name: "x", Role: "king", Password: "long enough"},
-		"password": {Name: "x", Role: access.Operator, Password: "short"},
+		"password": {Name: "x", Role: roles.Operator, Password: "short"},
 	} {
 		err := a.AddUser(t.Context(), "a test", u)
 		var f *fault.Fault
@@ -56,15 +57,15 @@ func TestTokens(t *testing.T) {
 
 	ines, err := a.SignIn(t.Context(), "ines", "kelp-and-copper")
 	require.NoError(t, err)
-	assert.Equal(t, access.Operator, ines.Role)
+	assert.Equal(t, roles.Operator, ines.Role)
 	_, err = a.SignIn(t.Context(), "ines", "kelp-and-coppe")
 	assert.True(t, fault.Is(err, "wrong-password"))
 
-	text, token, err := a.IssueToken(t.Context(), ines, "nightly", access.Auditor, 2*time.Hour)
+	text, token, err := a.IssueToken(t.Context(), ines, "nightly", roles.Auditor, 2*time.Hour)
 	require.NoError(t, err)
 	p, err := a.ByToken(t.Context(), text)
 	require.NoError(t, err)
-	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: access.Auditor, Token: token.ID}, p)
+	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: roles.Auditor, Token: token.ID}, p)
 	for _, bad := range []string{"", "endx_", text[:len(text)-1], "x" + text} {
 		_, err := a.ByToken(t.Context(), bad)
 		assert.True(t, fault.Is(err, "token-unknown"), bad)
@@ -76,7 +77,7 @@ func TestTokens(t *testing.T) {
 	_, err = a.ByToken(t.Context(), text)
 	assert.True(t, fault.Is(err, "token-expired"))
 
-	_, _, err = a.IssueToken(t.Context(), ines, "", access.Curator, time.Hour)
+	_, _, err = a.IssueToken(t.Context(), ines, "", roles.Curator, time.Hour)
 	assert.True(t, fault.Is(err, "role-too-high"))
 	for _, life := range []time.Duration{0, -time.Hour, 400 * 24 * time.Hour} {
 		_, _, err = a.IssueToken(t.Context(), ines, "", "", life)
@@ -99,7 +100,7 @@ func TestTokens(t *testing.T) {
 // name's guesser lock out another.
 func TestGuessingIsSlowed(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), servicetest.Database(t))
+	s, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))

@@ -5,122 +5,95 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"endeixis/internal/access"
-	"endeixis/internal/store"
+	"endeixis/internal/roles"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
 
 func (a *API) registerAccess() {
-	type signIn struct {
-		Body struct {
-			Name     string `json:"name" maxLength:"64"`
-			Password string `json:"password" maxLength:"1000"`
-		}
-	}
+	// Signing in and out set a cookie, so that their answers have more than a
+	// body.
 	type signedIn struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      wire.Me
 	}
-	handle(a, op(http.MethodPost, "/sessions", "sign-in", "Sign in with name and password", ""), func(ctx context.Context, in *signIn) (*signedIn, error) {
-		p, err := a.Access.SignIn(ctx, in.Body.Name, in.Body.Password)
+	huma.Register(a.huma, describe(wire.SignIn), func(ctx context.Context, in *wire.SignInRequest) (*signedIn, error) {
+		p, cookie, err := a.signIn(ctx, in.Body)
 		if err != nil {
-			return nil, err
+			return nil, problemOf(ctx, a.Log, err)
 		}
-		session, err := a.sessions.Load(ctx, "")
-		if err != nil {
-			return nil, err
-		}
-		a.sessions.Put(session, "user", p.Name)
-		token, expires, err := a.sessions.Commit(session)
-		if err != nil {
-			return nil, err
-		}
-		return &signedIn{SetCookie: a.cookie(token, expires), Body: meOf(p)}, nil
+		return &signedIn{SetCookie: cookie, Body: meOf(p)}, nil
 	})
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	type withCookie struct {
-		Session string `cookie:"endeixis_session"`
-	}
-	handle(a, op(http.MethodDelete, "/sessions/current", "sign-out", "End this session", access.Auditor), func(ctx context.Context, in *withCookie) (*signedOut, error) {
+	huma.Register(a.huma, describe(wire.SignOut), func(ctx context.Context, in *wire.SignOutRequest) (*signedOut, error) {
 		if in.Session != "" {
-			if err := (store.Sessions{Store: a.Store}).DeleteCtx(ctx, in.Session); err != nil {
-				return nil, err
+			if err := a.Access.Sessions().DeleteCtx(ctx, in.Session); err != nil {
+				return nil, problemOf(ctx, a.Log, err)
 			}
 		}
 		return &signedOut{SetCookie: a.cookie("", time.Unix(1, 0))}, nil
 	})
-	handle(a, op(http.MethodGet, "/me", "who-am-i", "Who is signed in", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Me], error) {
+	handle(a, wire.WhoAmI, func(ctx context.Context, _ *wire.Nothing) (*wire.Me, error) {
 		p, _ := principal(ctx)
 		return answer(meOf(p), nil)
 	})
-	handle(a, op(http.MethodGet, "/status", "status", "Version, ledger and depots of the service", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Status], error) {
-		size, err := a.Store.LedgerSize(ctx)
+	handle(a, wire.ShowStatus, func(ctx context.Context, _ *wire.Nothing) (*wire.Status, error) {
+		size, err := a.Query.Size(ctx)
 		if err != nil {
-			return nil, err
+			return answer(wire.Status{}, err)
 		}
-		policies, err := a.Keys.Policies(ctx, 0)
+		policies, err := a.Policy.InForce(ctx, 0)
 		return answer(wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policies.Version}, err)
 	})
-	type newUser struct {
-		Body struct {
-			Name     string      `json:"name"`
-			FullName string      `json:"full_name" maxLength:"200"`
-			Role     access.Role `json:"role" enum:"auditor,operator,curator,administrator"`
-			Password string      `json:"password"`
-		}
-	}
-	handle(a, op(http.MethodPost, "/users", "add-user", "Add a person", access.Administrator), func(ctx context.Context, in *newUser) (*body[wire.User], error) {
+	handle(a, wire.AddUser, func(ctx context.Context, in *wire.AddUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)
-		err := a.Access.AddUser(ctx, p.Name, access.NewUser{Name: in.Body.Name, FullName: in.Body.FullName, Role: in.Body.Role, Password: in.Body.Password})
-		return answer(wire.User{Name: in.Body.Name, FullName: in.Body.FullName, Role: string(in.Body.Role)}, err)
+		u := in.Body
+		return answer(wire.User{Name: u.Name, FullName: u.FullName, Role: u.Role}, a.Access.AddUser(ctx, p.Name, access.NewUser(u)))
 	})
-	handle(a, op(http.MethodGet, "/users", "list-users", "List people", access.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.User]], error) {
-		users, err := a.Store.Users(ctx)
-		out := wire.Page[wire.User]{Items: []wire.User{}}
-		for _, u := range users {
-			out.Items = append(out.Items, wire.User{Name: u.Name, FullName: u.FullName, Role: u.Role})
-		}
-		return answer(out, err)
+	handle(a, wire.ListUsers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.User], error) {
+		users, err := a.Access.Users(ctx)
+		return answer(wire.Page[wire.User]{Items: convert(users, func(u access.User) wire.User {
+			return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role)}
+		})}, err)
 	})
-	type newToken struct {
-		Body struct {
-			Label string      `json:"label" maxLength:"200"`
-			Role  access.Role `json:"role,omitempty" enum:"auditor,operator,curator,administrator" doc:"At most one's own role, which is the default."`
-			Days  int         `json:"days" minimum:"1" maximum:"366"`
-		}
-	}
-	handle(a, op(http.MethodPost, "/tokens", "issue-token", "Make a token; its text is shown this once", access.Auditor), func(ctx context.Context, in *newToken) (*body[wire.IssuedToken], error) {
+	handle(a, wire.IssueToken, func(ctx context.Context, in *wire.IssueTokenRequest) (*wire.IssuedToken, error) {
 		p, _ := principal(ctx)
 		text, token, err := a.Access.IssueToken(ctx, p, in.Body.Label, in.Body.Role, time.Duration(in.Body.Days)*24*time.Hour)
 		return answer(wire.IssuedToken{Token: tokenOf(token), Text: text}, err)
 	})
-	handle(a, op(http.MethodGet, "/tokens", "list-tokens", "List one's tokens, or everybody's for an administrator", access.Auditor), func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
+	handle(a, wire.ListTokens, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Token], error) {
 		p, _ := principal(ctx)
-		owner := p.UserID
-		if p.Role.May(access.Administrator) {
-			owner = 0
-		}
-		tokens, err := a.Store.Tokens(ctx, owner)
-		out := wire.Page[wire.Token]{Items: []wire.Token{}}
-		for _, t := range tokens {
-			out.Items = append(out.Items, tokenOf(t))
-		}
-		return answer(out, err)
+		tokens, err := a.Access.Tokens(ctx, p)
+		return answer(wire.Page[wire.Token]{Items: convert(tokens, tokenOf)}, err)
 	})
-	type byID struct {
-		ID int64 `path:"id"`
-	}
-	handle(a, op(http.MethodDelete, "/tokens/current", "revoke-own-token", "End the token that this request carries", access.Auditor), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	handle(a, wire.RevokeOwnToken, func(ctx context.Context, _ *wire.Nothing) (*wire.Nothing, error) {
 		p, _ := principal(ctx)
 		return nil, a.Access.RevokeToken(ctx, p, p.Token)
 	})
-	handle(a, op(http.MethodDelete, "/tokens/{id}", "revoke-token", "End a token", access.Auditor), func(ctx context.Context, in *byID) (*struct{}, error) {
+	handle(a, wire.RevokeToken, func(ctx context.Context, in *wire.TokenAt) (*wire.Nothing, error) {
 		p, _ := principal(ctx)
 		return nil, a.Access.RevokeToken(ctx, p, in.ID)
 	})
+}
+
+// signIn checks a password and begins a session.
+func (a *API) signIn(ctx context.Context, c wire.Credentials) (access.Principal, http.Cookie, error) {
+	p, err := a.Access.SignIn(ctx, c.Name, c.Password)
+	if err != nil {
+		return p, http.Cookie{}, err
+	}
+	session, err := a.sessions.Load(ctx, "")
+	if err != nil {
+		return p, http.Cookie{}, err
+	}
+	a.sessions.Put(session, "user", p.Name)
+	token, expires, err := a.sessions.Commit(session)
+	return p, a.cookie(token, expires), err
 }
 
 func (a *API) cookie(value string, expires time.Time) http.Cookie {
@@ -131,9 +104,9 @@ func (a *API) cookie(value string, expires time.Time) http.Cookie {
 }
 
 func meOf(p access.Principal) wire.Me {
-	return wire.Me{Name: p.Name, FullName: p.FullName, Role: string(p.Role)}
+	return wire.Me{Name: p.Name, FullName: p.FullName, Role: p.Role}
 }
 
-func tokenOf(t store.Token) wire.Token {
-	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: t.Role, Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt}
+func tokenOf(t access.Token) wire.Token {
+	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt}
 }

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
@@ -25,28 +26,32 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/query"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
-	"endeixis/internal/store"
+	"endeixis/internal/roles"
 	"endeixis/internal/version"
+	"endeixis/internal/wire"
 )
 
 // Parts are the services that the API puts in front of people.
 type Parts struct {
-	Store    *store.Store
-	Access   *access.Service
-	Keys     *keys.Service
-	Batches  *batches.Service
-	Reassess *reassess.Service
-	Query    *query.Service
-	Records  *records.Service
-	Depots   *depots.Depots
-	Origins  *origins.Origins
-	Hub      *events.Hub
-	Console  fs.FS
-	Log      *slog.Logger
-	Now      func() time.Time
+	Access     *access.Service
+	Publishers *publishers.Service
+	Policy     *policy.Service
+	Keys       *keys.Service
+	Batches    *batches.Service
+	Reassess   *reassess.Service
+	Query      *query.Service
+	Records    *records.Service
+	Depots     *depots.Depots
+	Origins    *origins.Origins
+	Hub        *events.Hub
+	Console    fs.FS
+	Log        *slog.Logger
+	Now        func() time.Time
 	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
 }
@@ -68,8 +73,8 @@ func New(parts Parts) *API {
 	huma.NewError = newProblem
 	huma.DefaultArrayNullable = false // our lists are never null
 	a := &API{Parts: parts, engine: gin.New(), sessions: scs.New()}
-	if parts.Store != nil {
-		a.sessions.Store = store.Sessions{Store: parts.Store}
+	if parts.Access != nil {
+		a.sessions.Store = parts.Access.Sessions()
 	}
 	a.sessions.Lifetime = 12 * time.Hour
 	a.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
@@ -84,8 +89,10 @@ func New(parts Parts) *API {
 	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	a.engine.Use(a.identify)
 	a.huma = humagin.New(a.engine, Describe())
+	speak(a.huma.OpenAPI().Components.Schemas)
 	a.huma.UseMiddleware(a.authorise)
 	a.register()
+	settleNulls(a.huma.OpenAPI().Components.Schemas)
 	a.engine.GET("/api/v1/docs", a.docs)
 	a.engine.NoRoute(a.console)
 	return a
@@ -163,7 +170,7 @@ func (a *API) recovered(c *gin.Context, err any) {
 func (a *API) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 3*time.Second)
 	defer cancel()
-	if err := a.Store.Ping(ctx); err != nil {
+	if err := a.Query.Answers(ctx); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
@@ -217,7 +224,7 @@ const roleOf = "role"
 
 // authorise holds the operation's role against who is asking.
 func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
-	needed, ok := ctx.Operation().Metadata[roleOf].(access.Role)
+	needed, ok := ctx.Operation().Metadata[roleOf].(roles.Role)
 	if !ok {
 		next(ctx)
 		return
@@ -238,44 +245,50 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 	next(ctx)
 }
 
-// op describes an operation that a role may call.
-func op(method, path, id, summary string, role access.Role) huma.Operation {
-	o := huma.Operation{
-		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary,
-		Errors: []int{http.StatusServiceUnavailable},
+// describe makes the description of an operation.
+func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
+	d := huma.Operation{
+		Method: o.Method, Path: wire.Base + o.Path, OperationID: o.ID, Summary: o.Summary,
+		MaxBodyBytes: o.MaxBody, DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
 	}
-	if role != "" {
-		o.Metadata = map[string]any{roleOf: role}
-		o.Security = []map[string][]string{{"token": {}}, {"session": {}}}
-		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden)
+	if o.Role != "" {
+		d.Metadata = map[string]any{roleOf: o.Role}
+		d.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+		d.Errors = append(d.Errors, http.StatusUnauthorized, http.StatusForbidden)
 	}
-	if method != http.MethodGet {
-		o.Errors = append(o.Errors, http.StatusUnprocessableEntity)
+	if o.Method != http.MethodGet {
+		d.Errors = append(d.Errors, http.StatusUnprocessableEntity)
 	}
-	return o
+	return d
 }
 
-// handle registers a handler whose errors become problems.
-func handle[I, O any](a *API, o huma.Operation, f func(ctx context.Context, in *I) (*O, error)) {
-	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {
+// handle registers an operation. Errors become problems.
+func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.Context, in *In) (*Out, error)) {
+	if reflect.TypeFor[Out]() == reflect.TypeFor[wire.Nothing]() {
+		huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*struct{}, error) {
+			if _, err := f(ctx, in); err != nil {
+				return nil, problemOf(ctx, a.Log, err)
+			}
+			return nil, nil
+		})
+		return
+	}
+	type answered struct{ Body *Out }
+	huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, problemOf(ctx, a.Log, err)
 		}
-		return out, nil
+		return &answered{out}, nil
 	})
 }
 
-// body wraps an answer.
-type body[T any] struct {
-	Body T
-}
-
-func answer[T any](v T, err error) (*body[T], error) {
+// answer returns what was found, or the error alone.
+func answer[T any](v T, err error) (*T, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &body[T]{Body: v}, nil
+	return &v, nil
 }
 
 // console serves the built console; every address that is not a file is its

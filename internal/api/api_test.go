@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"endeixis/internal/access"
 	"endeixis/internal/fault"
+	"endeixis/internal/roles"
 	"endeixis/internal/wire"
 )
 
@@ -41,13 +41,13 @@ func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
 				continue
 			}
 			count++
-			role, ok := o.Metadata[roleOf].(access.Role)
+			role, ok := o.Metadata[roleOf].(roles.Role)
 			if path == "/api/v1/sessions" {
 				continue // signing in is for everybody
 			}
 			require.True(t, ok && role.Valid(), "%s %s", method, path)
 			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") && !strings.Contains(path, "audits") && !strings.Contains(path, "readings") {
-				assert.NotEqual(t, access.Auditor, role, "%s %s changes something", method, path)
+				assert.NotEqual(t, roles.Auditor, role, "%s %s changes something", method, path)
 			}
 		}
 	}

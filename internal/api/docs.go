@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
+	"endeixis/internal/roles"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
-
-	"endeixis/internal/access"
 )
 
 // docsPage shows the OpenAPI document to people. It is made here, and loads
@@ -33,7 +33,7 @@ table { border-collapse: collapse } td { padding: .1rem 1rem .1rem 0; vertical-a
 
 type docsOperation struct {
 	Method, Path, Summary string
-	Role                  access.Role
+	Role                  roles.Role
 	Fields                []docsField
 }
 
@@ -51,7 +51,7 @@ func (a *API) docs(c *gin.Context) {
 				continue
 			}
 			d := docsOperation{Method: method, Path: path, Summary: o.Summary}
-			d.Role, _ = o.Metadata[roleOf].(access.Role)
+			d.Role, _ = o.Metadata[roleOf].(roles.Role)
 			for _, p := range o.Parameters {
 				d.Fields = append(d.Fields, docsField{p.Name, p.In, typeName(p.Schema), p.Description})
 			}

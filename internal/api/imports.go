@@ -13,7 +13,7 @@ func importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wir
 
 func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 	out := wire.Imported{
-		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: string(k.State), Publisher: k.Publisher,
+		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: k.State, Publisher: k.Publisher,
 		Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
 	}
 	out.Expires, _ = k.Certificate.Expires(rules)
@@ -23,7 +23,7 @@ func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 func answersOf(answers []directories.Answer) []wire.DirectoryAnswer {
 	return convert(answers, func(a directories.Answer) wire.DirectoryAnswer {
 		out := wire.DirectoryAnswer{
-			Directory: a.Directory.Name, Kind: string(a.Directory.Kind), URL: a.Directory.URL, Outcome: string(a.Outcome), Detail: a.Detail,
+			Directory: a.Directory.Name, Kind: a.Directory.Kind, URL: a.Directory.URL, Outcome: a.Outcome, Detail: a.Detail,
 			Fingerprints: []string{}, Milliseconds: a.Took.Milliseconds(),
 		}
 		for _, c := range a.Certificates {

@@ -9,13 +9,13 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
-	"endeixis/internal/store"
+	"endeixis/internal/query"
 	"endeixis/internal/wire"
 )
 
-func itemOf(row store.JudgedItem) (wire.Item, error) {
+func itemOf(row query.Item) (wire.Item, error) {
 	v := wire.Item{
-		N: row.N, Path: row.Path, Shown: plain.Text(row.Path), Role: row.Role, Size: row.Size, Verdict: row.Verdict, Record: row.Position,
+		N: row.N, Path: row.Path, Shown: plain.Text(row.Path), Role: survey.Role(row.Role), Size: row.Size, Verdict: verdictOf(row.Verdict), Record: row.Position,
 		Grounds: []judge.Ground{}, Paths: []judge.ProofPath{}, Digests: map[string]string{},
 	}
 	var item survey.Item

@@ -3,9 +3,10 @@ package api
 import (
 	"context"
 
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/internal/keys"
-	"endeixis/internal/store"
+	"endeixis/internal/query"
 	"endeixis/internal/wire"
 )
 
@@ -19,8 +20,8 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 		return o, err
 	}
 	o.Refused, o.Unproven, o.Running, o.Recent = convert(seen.Refused, batchOf), convert(seen.Unproven, batchOf), convert(seen.Running, batchOf), convert(seen.Recent, batchOf)
-	o.Days = convert(seen.Days, func(d store.DayCount) wire.DayCount {
-		return wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count}
+	o.Days = convert(seen.Days, func(d query.DayCount) wire.DayCount {
+		return wire.DayCount{Day: d.Day, Verdict: judge.Verdict(d.Verdict), Count: d.Count}
 	})
 	o.Records = seen.Records
 	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})

@@ -4,18 +4,14 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
-	"net/http"
 	"slices"
 	"time"
 
 	"endeixis/core/judge"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
-	"endeixis/internal/access"
-	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/reassess"
-	"endeixis/internal/store"
 	"endeixis/internal/wire"
 )
 
@@ -23,17 +19,14 @@ import (
 const shownRejudged = 500
 
 func (a *API) registerReassessments() {
-	type byFingerprint struct {
-		Fingerprint string `path:"fingerprint" maxLength:"200"`
-	}
-	handle(a, op(http.MethodGet, "/keys/{fingerprint}/reach", "show-reach", "Tell what rests on a key, and what would become of it if it were withdrawn", access.Auditor), func(ctx context.Context, in *byFingerprint) (*body[wire.Reach], error) {
+	handle(a, wire.ShowReach, func(ctx context.Context, in *wire.KeyAt) (*wire.Reach, error) {
 		r, err := a.reach(ctx, in.Fingerprint, nil)
 		if err != nil {
 			return nil, err
 		}
 		return answer(*r, nil)
 	})
-	handle(a, op(http.MethodGet, "/keys/{fingerprint}/use", "show-key-use", "Tell what a key has signed that was verified here", access.Auditor), func(ctx context.Context, in *byFingerprint) (*body[wire.KeyUse], error) {
+	handle(a, wire.ShowKeyUse, func(ctx context.Context, in *wire.KeyAt) (*wire.KeyUse, error) {
 		v, err := a.Keys.Show(ctx, in.Fingerprint)
 		if err != nil {
 			return nil, err
@@ -46,13 +39,7 @@ func (a *API) registerReassessments() {
 		err = json.Unmarshal(u.Newest, &out.Newest)
 		return answer(out, err)
 	})
-	type ask struct {
-		Body struct {
-			wire.Selection
-			Reason string `json:"reason"`
-		}
-	}
-	handle(a, op(http.MethodPost, "/reassessments", "reassess", "Judge stored measurements again with the present keyring, policy and waivers", access.Operator), func(ctx context.Context, in *ask) (*body[wire.Reassessment], error) {
+	handle(a, wire.Reassess, func(ctx context.Context, in *wire.ReassessRequest) (*wire.Reassessment, error) {
 		p, _ := principal(ctx)
 		sel := reassess.Selection{Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All}
 		if in.Body.Key != "" {
@@ -68,11 +55,7 @@ func (a *API) registerReassessments() {
 		}
 		return answer(reassessmentOf(r))
 	})
-	type listReassessments struct {
-		Cursor string `query:"cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
-	}
-	handle(a, op(http.MethodGet, "/reassessments", "list-reassessments", "List the reassessments, the newest first", access.Auditor), func(ctx context.Context, in *listReassessments) (*body[wire.Page[wire.Reassessment]], error) {
+	handle(a, wire.ListReassessments, func(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
 		page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
 		if err != nil {
 			return nil, err
@@ -87,14 +70,8 @@ func (a *API) registerReassessments() {
 		}
 		return answer(out, nil)
 	})
-	type byID struct {
-		ID int64 `path:"id" minimum:"1"`
-	}
-	handle(a, op(http.MethodGet, "/reassessments/{id}", "show-reassessment", "Show a reassessment with what it changed", access.Auditor), func(ctx context.Context, in *byID) (*body[wire.Reassessment], error) {
-		r, err := a.Store.Reassessment(ctx, in.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, fault.New(fault.NotFound, "reassessment-unknown", "There is no reassessment %d.", in.ID)
-		}
+	handle(a, wire.ShowReassessment, func(ctx context.Context, in *wire.ReassessmentAt) (*wire.Reassessment, error) {
+		r, err := a.Query.Reassessment(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -106,12 +83,7 @@ func (a *API) registerReassessments() {
 		out.Items = page.Items
 		return answer(out, err)
 	})
-	type listRejudged struct {
-		ID     int64  `path:"id" minimum:"1"`
-		Cursor string `query:"cursor"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"500"`
-	}
-	handle(a, op(http.MethodGet, "/reassessments/{id}/items", "list-rejudged", "List the artifacts whose verdict a reassessment changed", access.Auditor), func(ctx context.Context, in *listRejudged) (*body[wire.Page[wire.Rejudge]], error) {
+	handle(a, wire.ListRejudged, func(ctx context.Context, in *wire.ListRejudgedRequest) (*wire.Page[wire.Rejudge], error) {
 		return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
 	})
 }
@@ -124,7 +96,7 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 	}
 	out := wire.Page[wire.Rejudge]{Items: []wire.Rejudge{}, Next: page.Next}
 	for _, row := range page.Rows {
-		one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After, Record: &row.Position}
+		one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before), To: judge.Verdict(row.After), Record: &row.Position}
 		var grounds []judge.Ground
 		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
 			return out, err
@@ -148,18 +120,18 @@ func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Cert
 	}
 	out := &wire.Reach{Rests: r.Rests, Batches: r.Batches, Turns: []wire.Turn{}, Items: []wire.Rejudge{}}
 	for turn, n := range r.Changed {
-		out.Turns = append(out.Turns, wire.Turn{From: string(turn.From), To: string(turn.To), Count: n})
+		out.Turns = append(out.Turns, wire.Turn{From: turn.From, To: turn.To, Count: n})
 	}
 	slices.SortFunc(out.Turns, func(x, y wire.Turn) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
 	for _, j := range r.Items {
 		out.Items = append(out.Items, wire.Rejudge{
-			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: string(j.Before), To: string(j.Outcome.Verdict), Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
+			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: j.Before, To: j.Outcome.Verdict, Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
 		})
 	}
 	return out, nil
 }
 
-func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
+func reassessmentOf(r query.Reassessment) (wire.Reassessment, error) {
 	out := wire.Reassessment{
 		ID: r.ID, Reason: plain.Text(r.Reason), By: r.AskedBy, Created: r.CreatedAt, Finished: r.FinishedAt, State: r.State, Note: plain.Text(r.Note),
 		Policy: r.PolicyVersion, Judged: r.Items, Changed: r.Changed, Record: r.Position,
@@ -169,13 +141,13 @@ func reassessmentOf(r store.Reassessment) (wire.Reassessment, error) {
 
 // nowOf returns what items of a batch became by reassessments, by number.
 func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.Now, error) {
-	rows, err := a.Store.RejudgedOf(ctx, batch, ns)
+	rows, err := a.Query.Now(ctx, batch, ns...)
 	if err != nil {
 		return nil, err
 	}
 	out := map[int]*wire.Now{}
 	for _, r := range rows {
-		now := &wire.Now{Verdict: r.After, At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}
+		now := &wire.Now{Verdict: judge.Verdict(r.After), At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}
 		if err := json.Unmarshal(r.Grounds, &now.Grounds); err != nil {
 			return nil, err
 		}

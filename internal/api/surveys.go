@@ -12,7 +12,7 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 	out := wire.Survey{Items: []wire.Planned{}, Absent: []wire.Absent{}}
 	for _, item := range plan.Items {
 		p := wire.Planned{
-			Path: item.Path, Shown: plain.Text(item.Path), Role: string(item.Role), Why: plain.Text(item.Why), Size: item.Size,
+			Path: item.Path, Shown: plain.Text(item.Path), Role: item.Role, Why: plain.Text(item.Why), Size: item.Size,
 			Algorithms: []string{}, Listed: []wire.Vouched{}, Signatures: []wire.Vouched{},
 		}
 		p.Inside, p.Holds = insideAndHolds(&item)
@@ -50,7 +50,7 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 const shownEntries = 5000
 
 func readingOf(m *manifest.Manifest) wire.Reading {
-	out := wire.Reading{Format: string(m.Format), Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, Cut: len(m.Entries) > shownEntries}
+	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, Cut: len(m.Entries) > shownEntries}
 	for _, e := range m.Entries[:min(len(m.Entries), shownEntries)] {
 		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line}
 		if e.Algorithm != digest.Unknown {
@@ -63,7 +63,7 @@ func readingOf(m *manifest.Manifest) wire.Reading {
 		out.Entries = append(out.Entries, entry)
 	}
 	for _, p := range m.Problems {
-		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: string(p.Code), Message: plain.Text(p.Message)})
+		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: p.Code, Message: plain.Text(p.Message)})
 	}
 	return out
 }

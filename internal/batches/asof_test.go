@@ -13,9 +13,10 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/batches"
 	"endeixis/internal/keys"
+	"endeixis/internal/publishers"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
+	"endeixis/internal/testkit"
 )
 
 // TestAllItemsMeetTheSameKeyring changes the keyring between the slices of a
@@ -33,33 +34,33 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).Bytes()
 	for name, test := range map[string]struct {
 		signer *pgptest.Key
-		change func(k *keys.Service) error
+		change func(p *testkit.Parts) error
 		// want is the verdict of both items, and later what judging again makes
 		// of it.
 		want, later string
 	}{
-		"an extension is merged": {sub, func(k *keys.Service) error {
-			_, _, err := k.Import(t.Context(), "tobiah", "", "a test", extended)
+		"an extension is merged": {sub, func(p *testkit.Parts) error {
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", extended)
 			return err
 		}, "unproven", "cleared"},
-		"a revocation is merged": {key, func(k *keys.Service) error {
-			_, _, err := k.Import(t.Context(), "tobiah", "", "a test", revoked)
+		"a revocation is merged": {key, func(p *testkit.Parts) error {
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", revoked)
 			return err
 		}, "cleared", "refused"},
-		"the key is withdrawn": {key, func(k *keys.Service) error {
-			_, err := k.Withdraw(t.Context(), "tobiah", key.Fingerprint(), "a test")
+		"the key is withdrawn": {key, func(p *testkit.Parts) error {
+			_, err := p.Keys.Withdraw(t.Context(), "tobiah", key.Fingerprint(), "a test")
 			return err
 		}, "cleared", "unproven"},
-		"the scope changes": {key, func(k *keys.Service) error {
-			_, err := k.SetPublisher(t.Context(), "tobiah", "quoin", keys.PublisherChange{Scope: []string{"other-*"}})
+		"the scope changes": {key, func(p *testkit.Parts) error {
+			_, err := p.Publishers.Change(t.Context(), "tobiah", "quoin", publishers.Change{Scope: []string{"other-*"}})
 			return err
 		}, "cleared", "cleared"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			c := servicetest.Prepare(t)
+			c := testkit.Prepare(t)
 			c.Work.SliceItems = 1
-			p := servicetest.Assemble(t, c, serve.Now)
+			p := testkit.Assemble(t, c, serve.Now)
 			admit(t, p, key, certificate().Bytes())
 			dir := filepath.Join(c.Depots["quayside"], "slow")
 			require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -73,7 +74,7 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, slices, 2)
 			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[0]))
-			require.NoError(t, test.change(p.Keys))
+			require.NoError(t, test.change(p))
 			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[1]))
 			_, err = p.Batches.Finish(t.Context(), b.ID)
 			require.NoError(t, err)
@@ -98,9 +99,9 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 }
 
 // admit puts a key into the keyring, for a publisher of gauges.
-func admit(t *testing.T, p *servicetest.Parts, key *pgptest.Key, certificate []byte) {
+func admit(t *testing.T, p *testkit.Parts, key *pgptest.Key, certificate []byte) {
 	t.Helper()
-	_, err := p.Keys.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
 	require.NoError(t, err)
 	_, _, err = p.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate)
 	require.NoError(t, err)

@@ -12,6 +12,8 @@ import (
 	"endeixis/core/measure"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
@@ -26,16 +28,18 @@ type Limits struct {
 
 // Service runs batches.
 type Service struct {
-	store   *store.Store
-	records *records.Service
-	keys    *keys.Service
-	sources *sources.Sources
-	origins Origins
-	jobs    Jobs
-	orders  Orders
-	limits  Limits
-	now     func() time.Time
-	where   string
+	store      *store.Store
+	records    *records.Service
+	keys       *keys.Service
+	publishers *publishers.Service
+	policy     *policy.Service
+	sources    *sources.Sources
+	origins    Origins
+	jobs       Jobs
+	orders     Orders
+	limits     Limits
+	now        func() time.Time
+	where      string
 }
 
 // Jobs asks for work in the transaction that makes it necessary.
@@ -52,12 +56,12 @@ type Orders interface {
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, d *sources.Sources, o Origins, jobs Jobs, orders Orders, limits Limits, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, jobs Jobs, orders Orders, limits Limits, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, sources: d, origins: o, jobs: jobs, orders: orders, limits: limits, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sources: d, origins: o, jobs: jobs, orders: orders, limits: limits, now: now, where: "service on " + host}
 }
 
 // Get returns a batch.

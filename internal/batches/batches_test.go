@@ -15,20 +15,20 @@ import (
 
 	"endeixis/internal/batches"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 // service assembles batches without a queue, so that a test decides who works
 // on what and when.
 func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	t.Helper()
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	c.Work.SliceBytes, c.Work.SliceItems = 1<<20, 2
-	p := servicetest.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, serve.Now)
 	return p.Batches, p.Store, p.Depots
 }
 

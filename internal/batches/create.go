@@ -72,11 +72,11 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
 	}
 	if r.Publisher != "" {
-		if _, err := s.keys.Publisher(ctx, r.Publisher); err != nil {
+		if _, err := s.publishers.Publisher(ctx, r.Publisher); err != nil {
 			return store.Batch{}, err
 		}
 	}
-	policies, err := s.keys.Policies(ctx, 0)
+	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
 		return store.Batch{}, err
 	}

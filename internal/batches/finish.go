@@ -7,11 +7,13 @@ import (
 	"fmt"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -22,7 +24,7 @@ type batchRecord struct {
 	Depot      string         `json:"depot,omitempty"`
 	Folder     string         `json:"folder,omitempty"`
 	Source     sources.Source `json:"source"`
-	State      string         `json:"state"`
+	State      state.Batch    `json:"state"`
 	Verdict    judge.Verdict  `json:"verdict"`
 	Items      int            `json:"items"`
 	Bytes      int64          `json:"bytes"`
@@ -46,9 +48,9 @@ type batchRecord struct {
 func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
 	closed := false
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		state, err := tx.LockBatch(ctx, id)
-		if err != nil || state != "measuring" {
-			closed = err == nil && state != "waiting"
+		now, err := tx.LockBatch(ctx, id)
+		if err != nil || now != state.BatchMeasuring {
+			closed = err == nil && now != state.BatchWaiting
 			return err
 		}
 		if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
@@ -70,7 +72,7 @@ func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
 		if err := s.catchUp(ctx, tx, b); err != nil {
 			return err
 		}
-		return s.close(ctx, tx, b, "done", verdict, note)
+		return s.close(ctx, tx, b, state.BatchDone, verdict, note)
 	})
 	return closed, err
 }
@@ -89,7 +91,7 @@ func (s *Service) catchUp(ctx context.Context, tx *store.Tx, b store.Batch) erro
 	return err
 }
 
-func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state string, verdict judge.Verdict, note string) error {
+func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, ended state.Batch, verdict judge.Verdict, note string) error {
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
 	}
@@ -106,9 +108,9 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 	source := sourceOf(b)
 	depot, folder := source.Folder()
 	position, err := s.records.Append(ctx, tx, records.Entry{
-		Kind: records.BatchResult, By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
+		Kind: ledger.BatchResult, By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
 		Body: batchRecord{
-			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: state, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
+			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
 			Origins: b.Origins, Copies: summaries,
 		},
@@ -121,7 +123,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, state 
 		text := string(verdict)
 		v = &text
 	}
-	return tx.Finish(ctx, b, state, v, note, position, s.now())
+	return tx.Finish(ctx, b, ended, v, note, position, s.now())
 }
 
 // Abandon closes a batch of which a step has failed each time it was tried.
@@ -140,13 +142,13 @@ func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
 		return cause
 	}
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		state, err := tx.LockBatch(ctx, b.ID)
-		if err != nil || state == "done" || state == "failed" {
+		now, err := tx.LockBatch(ctx, b.ID)
+		if err != nil || now.Ended() {
 			return err
 		}
 		if b, err = tx.Tally(ctx, b.ID); err != nil {
 			return err
 		}
-		return s.close(ctx, tx, b, "failed", "", plain.Text(cause.Error()))
+		return s.close(ctx, tx, b, state.BatchFailed, "", plain.Text(cause.Error()))
 	})
 }

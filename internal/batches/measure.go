@@ -11,6 +11,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -25,7 +26,7 @@ const (
 // items that have no outcome yet, a few at a time.
 func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	b, err := s.Get(ctx, id)
-	if err != nil || b.State != "measuring" {
+	if err != nil || b.State != state.BatchMeasuring {
 		return err
 	}
 	rows, err := s.store.SliceItems(ctx, id, slice)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
@@ -49,7 +50,7 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 	rows := make([]store.Outcome, len(done))
 	for i, d := range done {
 		entries[i] = records.Entry{
-			Kind: records.ItemOutcome, By: b.AskedBy, Subject: d.Item.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID,
+			Kind: ledger.ItemOutcome, By: b.AskedBy, Subject: d.Item.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID,
 			Body: outcomeRecord{
 				Batch: b.ID, Depot: depot, Folder: folder, Source: source, Item: d.Item.Path, Role: d.Item.Role, Size: d.Measurement.Size, Verdict: d.Outcome.Verdict,
 				Expected: expected, Survey: d.Item, Measurement: d.Measurement, Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths,

@@ -25,11 +25,11 @@ func (s *Service) ringOf(ctx context.Context, b store.Batch) (*keyring.Keyring, 
 
 // basis returns what the items of a batch are judged by.
 func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyring) (judge.Basis, error) {
-	policies, err := s.keys.Policies(ctx, b.PolicyVersion)
+	policies, err := s.policy.InForce(ctx, b.PolicyVersion)
 	if err != nil {
 		return judge.Basis{}, err
 	}
-	waivers, err := s.keys.WaiversAsOf(ctx, b.JudgedAsOf)
+	waivers, err := s.policy.WaiversAsOf(ctx, b.JudgedAsOf)
 	if err != nil {
 		return judge.Basis{}, err
 	}

@@ -17,6 +17,7 @@ import (
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
 	"endeixis/internal/sources"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -60,7 +61,7 @@ func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
 // slices that are left to measure, which it returns. Called again, it does nothing more.
 func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	b, err := s.Get(ctx, id)
-	if err != nil || b.State != "waiting" {
+	if err != nil || b.State != state.BatchWaiting {
 		return nil, err
 	}
 	folder, err := s.sources.Open(sourceOf(b))
@@ -137,8 +138,8 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		return nil, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		state, err := tx.LockBatch(ctx, id)
-		if err != nil || state != "waiting" {
+		now, err := tx.LockBatch(ctx, id)
+		if err != nil || now != state.BatchWaiting {
 			return err
 		}
 		if err := tx.Surveyed(ctx, id, expected, slices, rows, absents); err != nil {

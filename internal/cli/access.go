@@ -14,6 +14,8 @@ import (
 
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/roles"
+	"endeixis/internal/wire"
 )
 
 func (a *app) loginCommand() *cobra.Command {
@@ -55,7 +57,7 @@ func (a *app) loginCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.profile = profile{Server: c.Server(), User: me.Name, Role: me.Role, Token: token, PublicKey: status.PublicKey}
+			a.profile = profile{Server: c.Server(), User: me.Name, Role: string(me.Role), Token: token, PublicKey: status.PublicKey}
 			if err := a.profile.save(a.profilePath); err != nil {
 				return fmt.Errorf("signed in, and the profile could not be written: %w", err)
 			}
@@ -175,7 +177,7 @@ func (a *app) userCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.AddUser(cmd.Context(), args[0], full, role, password); err != nil {
+			if err := c.AddUser(cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: roles.Role(role), Password: password}); err != nil {
 				return err
 			}
 			a.note("%s can sign in now, as %s.", args[0], role)
@@ -197,7 +199,7 @@ func (a *app) userCommand() *cobra.Command {
 			}
 			g := &grid{header: []string{"name", "full name", "role"}}
 			for _, u := range users {
-				g.add(u.Name, u.FullName, u.Role)
+				g.add(u.Name, u.FullName, string(u.Role))
 			}
 			return a.print(users, g, nil)
 		},
@@ -218,7 +220,7 @@ func (a *app) tokenCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := c.IssueToken(cmd.Context(), label, role, days)
+			t, err := c.IssueToken(cmd.Context(), label, roles.Role(role), days)
 			if err != nil {
 				return err
 			}
@@ -248,7 +250,7 @@ func (a *app) tokenCommand() *cobra.Command {
 				if t.Revoked != nil {
 					ended = moment(*t.Revoked)
 				}
-				g.add(strconv.FormatInt(t.ID, 10), t.Owner, t.Role, t.Label, moment(t.Expires), ended)
+				g.add(strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, moment(t.Expires), ended)
 			}
 			return a.print(tokens, g, nil)
 		},

@@ -16,7 +16,9 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/core/plain"
+	"endeixis/core/survey"
 	"endeixis/internal/client"
+	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
@@ -27,7 +29,7 @@ func (a *app) batchCommand() *cobra.Command {
 }
 
 func (a *app) batchRun() *cobra.Command {
-	var r client.BatchRequest
+	var r wire.NewBatch
 	var wait bool
 	var set, from, copies, files []string
 	cmd := &cobra.Command{
@@ -122,7 +124,7 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		if err != nil {
 			return nil, nil, err
 		}
-		origins = append(origins, wire.ComesFrom{Manifest: manifest, Channel: channel, Place: place})
+		origins = append(origins, wire.ComesFrom{Manifest: manifest, Channel: survey.Channel(channel), Place: place})
 	}
 	for _, text := range copies {
 		manifest, origin, path, err := named("copy", "manifest=origin:path", text)
@@ -143,7 +145,7 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		if !utf8.Valid(content) {
 			return nil, nil, usage("%s is not text in UTF-8, so that it cannot be sent", plain.Quoted(file))
 		}
-		given = append(given, wire.GivenCopy{Of: manifest, Channel: channel, Place: filepath.Base(file), Text: string(content)})
+		given = append(given, wire.GivenCopy{Of: manifest, Channel: survey.Channel(channel), Place: filepath.Base(file), Text: string(content)})
 	}
 	return origins, given, nil
 }
@@ -174,10 +176,10 @@ func (a *app) batchSurvey() *cobra.Command {
 			g := &grid{header: []string{"role", "file", "vouched for by", "why"}, empty: "The folder holds no file."}
 			for _, item := range plan.Items {
 				for _, v := range append(append([]wire.Vouched{}, item.Listed...), item.Signatures...) {
-					g.add(item.Role, item.Path, v.By, v.Why)
+					g.add(string(item.Role), item.Path, v.By, v.Why)
 				}
 				if len(item.Listed)+len(item.Signatures) == 0 {
-					g.add(item.Role, item.Path, "", item.Why)
+					g.add(string(item.Role), item.Path, "", item.Why)
 				}
 			}
 			return a.print(plan, g, func() { a.showSurvey(plan) })
@@ -248,7 +250,7 @@ func (a *app) showSurvey(plan wire.Survey) {
 	}
 	for _, item := range plan.Items {
 		if item.Role != "artifact" && !used[item.Shown] {
-			fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint("a "+item.Role+": "+item.Why))
+			fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint("a "+string(item.Role)+": "+item.Why))
 		}
 	}
 	for _, e := range plan.Absent {
@@ -289,7 +291,7 @@ func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error
 		return err
 	}
 	switch {
-	case b.State == "failed":
+	case b.State == state.BatchFailed:
 		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}
 	case deref(b.Verdict) == string(judge.Refused):
 		return &exit{code: exitRefused}
@@ -303,7 +305,7 @@ func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error
 // line for each step.
 func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 	if !a.progress {
-		last := ""
+		last := state.Batch("")
 		return func(b wire.Batch) {
 			if b.State != last {
 				last = b.State
@@ -339,7 +341,7 @@ func (a *app) batchList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			batches, err := c.Batches(cmd.Context(), verdict, limit)
+			batches, err := c.Batches(cmd.Context(), judge.Verdict(verdict), limit)
 			if err != nil {
 				return err
 			}
@@ -350,7 +352,7 @@ func (a *app) batchList() *cobra.Command {
 			for _, b := range batches {
 				result := deref(b.Verdict)
 				if result == "" {
-					result = b.State
+					result = string(b.State)
 				}
 				g.add(strconv.FormatInt(b.ID, 10), result, b.Depot+":"+b.Path, strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
 					strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
@@ -426,7 +428,7 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 	}
 	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
 	for _, item := range items {
-		g.add(deref(item.Verdict), item.Path, item.Role, strconv.FormatInt(item.Size, 10), item.Deciding)
+		g.add(deref(item.Verdict), item.Path, string(item.Role), strconv.FormatInt(item.Size, 10), item.Deciding)
 	}
 	for _, e := range absent {
 		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
@@ -442,7 +444,7 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, links bool) {
 	result := deref(b.Verdict)
 	if result == "" {
-		result = b.State
+		result = string(b.State)
 	}
 	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(b.Depot+":"+b.Path))
 	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read",
@@ -481,7 +483,7 @@ func (a *app) showCopies(copies []wire.Copy) {
 		fmt.Fprintln(a.stdout)
 	}
 	for _, c := range copies {
-		fmt.Fprintf(a.stdout, "copy of %s  %s\n", a.bold(c.Of), a.faint(strings.ReplaceAll(c.Channel, "-", " ")+", "+c.Place))
+		fmt.Fprintf(a.stdout, "copy of %s  %s\n", a.bold(c.Of), a.faint(strings.ReplaceAll(string(c.Channel), "-", " ")+", "+c.Place))
 		a.wrapped("    ", c.Sentence)
 		for i, d := range c.Differ {
 			if i == 5 {
@@ -492,7 +494,7 @@ func (a *app) showCopies(copies []wire.Copy) {
 			if d.Was != "" {
 				name = d.Was + " → " + d.Name
 			}
-			a.hanging("    • ", "      ", d.Kind+": "+name)
+			a.hanging("    • ", "      ", string(d.Kind)+": "+name)
 			if d.Kind == "changed" {
 				a.aligned("      ", "here", d.Before, "copy", d.After)
 			}
@@ -533,11 +535,11 @@ func (a *app) showItem(item wire.Item, links bool) {
 	verdict := deref(item.Verdict)
 	head := a.paint(verdict)
 	if verdict == "" {
-		head = item.Role
+		head = string(item.Role)
 	}
 	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
 	if now := item.Now; now != nil {
-		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(now.Verdict), moment(now.At), now.Record)
+		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At), now.Record)
 		a.wrapped("        ", now.Deciding)
 	}
 	shown := problems(item)

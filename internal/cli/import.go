@@ -104,7 +104,7 @@ func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher 
 func (a *app) printImport(all wire.Import, preview bool) error {
 	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new"}, empty: "There was no key in it."}
 	for _, k := range all.Keys {
-		g.add(k.Result, plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), strings.Join(k.Changes, " "))
+		g.add(string(k.Result), plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), strings.Join(k.Changes, " "))
 	}
 	for _, n := range all.Notes {
 		a.note("%s", n)
@@ -125,7 +125,7 @@ func (a *app) printImport(all wire.Import, preview bool) error {
 				about = append(about, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
 			}
 			if k.Result != "new" {
-				about = append(about, k.State)
+				about = append(about, string(k.State))
 			}
 			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(strings.Join(first(k.UserIDs, 1), "")), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
 			for _, change := range k.Changes {

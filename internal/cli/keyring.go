@@ -37,7 +37,7 @@ func (a *app) keyringList() *cobra.Command {
 			}
 			g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
 			for _, k := range keys {
-				g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+				g.add(string(k.State), k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
 			if f != (client.KeyFilter{}) {
 				g.empty = "No key is like that."
@@ -45,7 +45,7 @@ func (a *app) keyringList() *cobra.Command {
 			return a.print(keys, g, func() { a.showKeys(keys, g) })
 		},
 	}
-	cmd.Flags().StringVar(&f.State, "state", "", "candidate, admitted or withdrawn")
+	cmd.Flags().StringVar((*string)(&f.State), "state", "", "candidate, admitted or withdrawn")
 	cmd.Flags().StringVar(&f.Publisher, "publisher", "", "keys of this publisher")
 	cmd.Flags().BoolVar(&f.Waiting, "waiting", false, "what waits for a curator")
 	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"candidate", "admitted", "withdrawn"}, cobra.ShellCompDirectiveNoFileComp))
@@ -63,7 +63,7 @@ func (a *app) showKeys(keys []wire.Key, g *grid) {
 		if f := facts(k); f != "" {
 			about += ", " + f
 		}
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(k.State), a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(strings.TrimPrefix(about, ", ")))
 		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
 }
@@ -76,7 +76,7 @@ func facts(k wire.Key) string {
 	if k.Conflict {
 		out = append(out, "conflict")
 	}
-	if k.Role == string(keyring.Anchor) {
+	if k.Role == keyring.Anchor {
 		out = append(out, "anchor")
 	}
 	if k.Proposal != nil {
@@ -122,12 +122,12 @@ func (a *app) keyringShow() *cobra.Command {
 
 func (a *app) printKey(k wire.Key) error {
 	g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}}
-	g.add(k.State, k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+	g.add(string(k.State), k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 	return a.print(k, g, func() { a.showKey(k) })
 }
 
 func (a *app) showKey(k wire.Key) {
-	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(k.Grouped), a.paint(k.State))
+	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(k.Grouped), a.paint(string(k.State)))
 	line := func(label, value string) {
 		if value != "" {
 			fmt.Fprintf(a.stdout, "%s  %s\n", a.faint(fmt.Sprintf("%-10s", label)), plain.Text(value))
@@ -193,11 +193,11 @@ func (a *app) showKey(k wire.Key) {
 	if len(k.History) > 0 {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Decisions"))
 		for _, h := range k.History {
-			fmt.Fprintf(a.stdout, "  %s  %s by %s (record %d)\n", moment(h.At), a.paint(h.To), h.By, h.Record)
+			fmt.Fprintf(a.stdout, "  %s  %s by %s (record %d)\n", moment(h.At), a.paint(string(h.To)), h.By, h.Record)
 			a.wrapped("    ", h.Reason)
 		}
 	}
-	if k.State == string(keyring.Candidate) {
+	if k.State == keyring.Candidate {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("To be admitted"))
 		for _, o := range k.Obstacles {
 			a.wrapped("  ", o.Sentence)
@@ -231,13 +231,13 @@ func (a *app) showPaths(k wire.Key) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certification"))
 	for _, p := range k.Paths {
-		fmt.Fprintf(a.stdout, "  %s  %s  %s\n", a.paint(p.AnchorState), plain.Text(p.AnchorID), a.faint("anchor"))
+		fmt.Fprintf(a.stdout, "  %s  %s  %s\n", a.paint(string(p.AnchorState)), plain.Text(p.AnchorID), a.faint("anchor"))
 		fmt.Fprintf(a.stdout, "  │   %s\n", plain.Grouped(p.Anchor))
 		switch {
 		case p.Made == nil:
 			fmt.Fprintf(a.stdout, "  ╎ %s\n", a.paint("missing"))
 		default:
-			fmt.Fprintf(a.stdout, "  │ %s  certified on %s\n", a.paint(p.Certified), p.Made.Format("2006-01-02"))
+			fmt.Fprintf(a.stdout, "  │ %s  certified on %s\n", a.paint(string(p.Certified)), p.Made.Format("2006-01-02"))
 		}
 		who := p.UserID
 		if who == "" {
@@ -257,7 +257,7 @@ func (a *app) showCertified(k wire.Key) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certified by"))
 	for _, c := range k.Certified {
-		fmt.Fprintf(a.stdout, "  %s  on %s by %s\n", a.paint(c.Status), c.Made.Format("2006-01-02"), plain.Text(c.ByID))
+		fmt.Fprintf(a.stdout, "  %s  on %s by %s\n", a.paint(string(c.Status)), c.Made.Format("2006-01-02"), plain.Text(c.ByID))
 		if len(k.UserIDs) > 1 {
 			a.wrapped("      ", "as "+c.UserID)
 		}
@@ -339,7 +339,7 @@ func (a *app) keyringSight() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := c.SightKey(cmd.Context(), args[0], read, channel, place, note)
+			s, err := c.SightKey(cmd.Context(), args[0], wire.NewSighting{Read: read, Channel: keyring.Channel(channel), Place: place, Note: note})
 			if err != nil {
 				return err
 			}
@@ -378,14 +378,14 @@ func (a *app) keyringAdmit() *cobra.Command {
 			if typed == "" {
 				typed = args[0]
 			}
-			k, err := c.AdmitKey(cmd.Context(), args[0], client.Admission{Typed: typed, Publisher: publisher, Role: role, Reason: reason})
+			k, err := c.AdmitKey(cmd.Context(), args[0], wire.Admission{Typed: typed, Publisher: publisher, Role: keyring.Role(role), Reason: reason})
 			if err != nil {
 				return err
 			}
 			if err := a.printKey(k); err != nil {
 				return err
 			}
-			if k.Proposal != nil && k.State == string(keyring.Candidate) {
+			if k.Proposal != nil && k.State == keyring.Candidate {
 				a.note("It is proposed. The policy asks for two curators: it counts when another admits it.")
 			}
 			return nil
@@ -414,7 +414,7 @@ func (a *app) publisherCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := c.AddPublisher(cmd.Context(), args[0], name, contact, scope)
+			p, err := c.AddPublisher(cmd.Context(), wire.NewPublisher{Slug: args[0], Name: name, Contact: contact, Scope: scope})
 			if err != nil {
 				return err
 			}
@@ -458,7 +458,7 @@ func (a *app) publisherCommand() *cobra.Command {
 			g := &grid{header: []string{"state", "fingerprint", "facts", "user ID"}, empty: "No key of this publisher is in the keyring."}
 			for _, k := range keys {
 				own = append(own, k)
-				g.add(k.State, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+				g.add(string(k.State), k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
 			}
 			return a.print(struct {
 				wire.Publisher
@@ -485,7 +485,7 @@ func (a *app) publisherSet() *cobra.Command {
 		Long:    "set changes what is given and leaves the rest. --scope takes the place of all patterns there\nare. A new scope counts for batches that are asked for from then on.",
 		Example: "  endeixis publisher set brackwater --scope 'buoy-rx-*' --scope 'mast-*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var change client.PublisherChange
+			var change wire.PublisherChange
 			if cmd.Flags().Changed("name") {
 				change.Name = &name
 			}

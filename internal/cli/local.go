@@ -353,20 +353,20 @@ func (a *app) manifestCompare() *cobra.Command {
 				return err
 			}
 			g := &grid{header: []string{"change", "name", "before", "after"}, empty: "Both are empty."}
-			counts := map[string]int{}
+			counts := map[manifest.ChangeKind]int{}
 			for _, c := range changes {
 				counts[c.Kind]++
 				before := c.Before
 				if c.Was != "" {
 					before = c.Was
 				}
-				g.add(c.Kind, c.Name, before, c.After)
+				g.add(string(c.Kind), c.Name, before, c.After)
 			}
 			return a.print(changes, g, func() {
 				for _, c := range changes {
 					switch c.Kind {
-					case "unchanged":
-					case "renamed":
+					case manifest.Unchanged:
+					case manifest.Renamed:
 						fmt.Fprintf(a.stdout, "%-12s  %s, was %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Was))
 					case "changed":
 						fmt.Fprintf(a.stdout, "%-12s  %s\n", c.Kind, plain.Text(c.Name))

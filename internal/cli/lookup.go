@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"endeixis/core/plain"
+	"endeixis/internal/directories"
 	"endeixis/internal/wire"
 )
 
@@ -35,7 +36,7 @@ func (a *app) keyringLookup() *cobra.Command {
 			}
 			g := &grid{header: []string{"fingerprint", "user ID", "result", "directories"}, empty: "No directory has such a key."}
 			for _, k := range l.Keys {
-				g.add(plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), k.Result, strings.Join(k.Directories, " "))
+				g.add(plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), string(k.Result), strings.Join(k.Directories, " "))
 			}
 			return a.print(l, g, func() { a.showLookUp(l) })
 		},
@@ -57,7 +58,7 @@ func (a *app) showLookUp(l wire.LookUp) {
 	for _, k := range l.Keys {
 		standing := "not in the keyring"
 		if k.Result != "new" {
-			standing = k.State + " here"
+			standing = string(k.State + " here")
 		}
 		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
 		for _, change := range k.Changes {
@@ -68,7 +69,7 @@ func (a *app) showLookUp(l wire.LookUp) {
 
 func (a *app) showAnswers(answers []wire.DirectoryAnswer) {
 	for _, d := range answers {
-		said := strings.ReplaceAll(d.Outcome, "-", " ")
+		said := strings.ReplaceAll(string(d.Outcome), "-", " ")
 		if d.Outcome == "found" {
 			said = fmt.Sprintf("found %d", len(d.Fingerprints))
 		}
@@ -97,11 +98,11 @@ func (a *app) keyringRefresh() *cobra.Command {
 			for _, r := range done {
 				var trouble []string
 				for _, d := range r.Answers {
-					if d.Outcome == "failed" || d.Outcome == "other-key" {
+					if d.Outcome == directories.Failed || d.Outcome == directories.Other {
 						trouble = append(trouble, d.Directory)
 					}
 				}
-				g.add(r.Result, plain.Grouped(r.Fingerprint), strings.Join(first(r.UserIDs, 1), ""), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
+				g.add(string(r.Result), plain.Grouped(r.Fingerprint), strings.Join(first(r.UserIDs, 1), ""), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
 			}
 			return a.print(done, g, func() { a.showRefreshed(done) })
 		},
@@ -113,7 +114,7 @@ func (a *app) showRefreshed(done []wire.Refreshed) {
 	var order []string
 	for _, r := range done {
 		for _, d := range r.Answers {
-			if (d.Outcome == "failed" || d.Outcome == "other-key") && failed[d.Directory] == "" {
+			if (d.Outcome == directories.Failed || d.Outcome == directories.Other) && failed[d.Directory] == "" {
 				failed[d.Directory] = d.Detail
 				order = append(order, d.Directory)
 			}
@@ -122,7 +123,7 @@ func (a *app) showRefreshed(done []wire.Refreshed) {
 			continue
 		}
 		news++
-		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(strings.Join(first(r.UserIDs, 1), ""))), a.faint(r.State), plain.Grouped(r.Fingerprint))
+		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(strings.Join(first(r.UserIDs, 1), ""))), a.faint(string(r.State)), plain.Grouped(r.Fingerprint))
 		for _, change := range r.Changes {
 			a.hanging("    • ", "      ", change)
 		}

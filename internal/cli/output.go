@@ -255,11 +255,11 @@ func size(n int64) string {
 
 func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-func deref(s *string) string {
+func deref[T ~string](s *T) string {
 	if s == nil {
 		return ""
 	}
-	return *s
+	return string(*s)
 }
 
 // readFile reads a whole file, or standard input for “-”, up to so many bytes.

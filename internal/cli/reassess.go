@@ -11,6 +11,7 @@ import (
 
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
@@ -36,7 +37,7 @@ func (a *app) keyringReach() *cobra.Command {
 func rejudgeGrid(items []wire.Rejudge) *grid {
 	g := &grid{header: []string{"batch", "file", "is", "would be", "why"}, empty: "No verdict would change."}
 	for _, i := range items {
-		g.add(strconv.FormatInt(i.Batch, 10), i.Shown, i.From, i.To, i.Why)
+		g.add(strconv.FormatInt(i.Batch, 10), i.Shown, string(i.From), string(i.To), i.Why)
 	}
 	return g
 }
@@ -49,7 +50,7 @@ func (a *app) showReach(r wire.Reach, what string) {
 	}
 	fmt.Fprintf(a.stdout, "If it %s:\n", what)
 	for _, t := range r.Turns {
-		fmt.Fprintf(a.stdout, "  %d from %s to %s\n", t.Count, a.paint(t.From), a.paint(t.To))
+		fmt.Fprintf(a.stdout, "  %d from %s to %s\n", t.Count, a.paint(string(t.From)), a.paint(string(t.To)))
 	}
 	a.showRejudged(r.Items)
 }
@@ -73,7 +74,7 @@ func (a *app) showRejudged(items []wire.Rejudge) {
 			batch, last = i.Batch, ""
 			fmt.Fprintf(a.stdout, "\n%s\n", a.bold(fmt.Sprintf("Batch %d", batch)))
 		}
-		fmt.Fprintf(a.stdout, "  %s → %s  %s\n", a.paint(i.From), a.paint(i.To), plain.Text(i.Shown))
+		fmt.Fprintf(a.stdout, "  %s → %s  %s\n", a.paint(string(i.From)), a.paint(string(i.To)), plain.Text(i.Shown))
 		if i.Why != last {
 			a.wrapped("      ", i.Why)
 			last = i.Why
@@ -116,7 +117,7 @@ func (a *app) keyringWithdraw() *cobra.Command {
 func (a *app) awaitReassessment(ctx context.Context, c *client.Client, id int64) (wire.Reassessment, error) {
 	for {
 		r, err := c.Reassessment(ctx, id)
-		if err != nil || r.State != "waiting" {
+		if err != nil || r.State != state.TaskWaiting {
 			return r, err
 		}
 		select {
@@ -198,7 +199,7 @@ func (a *app) reassessCommand() *cobra.Command {
 			}
 			g := &grid{header: []string{"number", "asked", "by", "of", "state", "judged", "changed", "reason"}, empty: "Nothing was judged again yet."}
 			for _, r := range all {
-				g.add(strconv.FormatInt(r.ID, 10), moment(r.Created), r.By, selected(r.Selection), r.State, strconv.Itoa(r.Judged), strconv.Itoa(r.Changed), r.Reason)
+				g.add(strconv.FormatInt(r.ID, 10), moment(r.Created), r.By, selected(r.Selection), string(r.State), strconv.Itoa(r.Judged), strconv.Itoa(r.Changed), r.Reason)
 			}
 			return a.print(all, g, nil)
 		},
@@ -247,10 +248,10 @@ func (a *app) printReassessment(r wire.Reassessment) error {
 		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))), a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)))
 		a.wrapped("", r.Reason)
 		switch r.State {
-		case "waiting":
+		case state.TaskWaiting:
 			fmt.Fprintln(a.stdout, "It is not done yet.")
 			return
-		case "failed":
+		case state.TaskFailed:
 			a.wrapped("", r.Note)
 			fmt.Fprintf(a.stdout, "%d verdicts were changed until then, and stand. Ask for it again once the cause is found.\n", r.Changed)
 			a.showRejudged(r.Items)

@@ -42,13 +42,13 @@ func (a *app) recordList() *cobra.Command {
 				if r.Batch != nil {
 					batch = strconv.FormatInt(*r.Batch, 10)
 				}
-				g.add(strconv.FormatInt(r.Position, 10), r.Kind, deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
+				g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
 			}
 			return a.print(records, g, nil)
 		},
 	}
-	cmd.Flags().StringVar(&q.Kind, "kind", "", "only records of this kind, such as item-outcome")
-	cmd.Flags().StringVar(&q.Verdict, "verdict", "", "only cleared, unproven or refused ones")
+	cmd.Flags().StringVar((*string)(&q.Kind), "kind", "", "only records of this kind, such as item-outcome")
+	cmd.Flags().StringVar((*string)(&q.Verdict), "verdict", "", "only cleared, unproven or refused ones")
 	cmd.Flags().StringVar(&q.Name, "name", "", "a part of the file name or other subject")
 	cmd.Flags().Int64Var(&q.Batch, "batch", 0, "only those of this batch")
 	cmd.Flags().IntVar(&q.Limit, "limit", 30, "at most this many; 0 for all")
@@ -72,7 +72,7 @@ func (a *app) recordShow() *cobra.Command {
 				return err
 			}
 			g := &grid{header: []string{"record", "kind", "verdict", "subject", "by", "at"}}
-			g.add(strconv.FormatInt(r.Position, 10), r.Kind, deref(r.Verdict), r.Subject, r.By, moment(r.At))
+			g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, r.By, moment(r.At))
 			return a.print(r, g, func() {
 				a.draw(g)
 				body, err := json.MarshalIndent(r.Body, "", "  ")

@@ -21,7 +21,7 @@ func (a *app) waiverCommand() *cobra.Command {
 }
 
 func (a *app) waiverAdd() *cobra.Command {
-	var n client.NewWaiver
+	var n wire.NewWaiver
 	var until string
 	var grounds []string
 	for _, c := range judge.Waivable() {
@@ -36,7 +36,7 @@ func (a *app) waiverAdd() *cobra.Command {
 			if err != nil {
 				return usage("%q is not a day such as 2027-03-31", until)
 			}
-			n.Ground, n.Until = args[0], day.AddDate(0, 0, 1)
+			n.Ground, n.Until = wire.WaivableGround(args[0]), day.AddDate(0, 0, 1)
 			return a.withWaiver(cmd.Context(), func(ctx context.Context, c *client.Client) (wire.Waiver, error) { return c.GrantWaiver(ctx, n) })
 		},
 	}
@@ -101,11 +101,11 @@ func waiverGrid(waivers []wire.Waiver) *grid {
 	g := &grid{header: []string{"number", "ground", "for", "last day", "standing", "by", "record", "reason"}, empty: "No waiver was granted. The policy holds for everybody."}
 	for _, w := range waivers {
 		who := strings.TrimSpace(w.Publisher + " " + w.Pattern)
-		standing := w.State
+		standing := string(w.State)
 		if w.EndedBy != "" {
 			standing += fmt.Sprintf(" by %s: %s", w.EndedBy, w.EndReason)
 		}
-		g.add(strconv.FormatInt(w.ID, 10), w.Ground, who, lastDay(w.Until), standing, w.By, strconv.FormatInt(w.Record, 10), w.Reason)
+		g.add(strconv.FormatInt(w.ID, 10), string(w.Ground), who, lastDay(w.Until), standing, w.By, strconv.FormatInt(w.Record, 10), w.Reason)
 	}
 	return g
 }

@@ -5,60 +5,41 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
+	"endeixis/core/judge"
 	"endeixis/internal/wire"
 )
 
-// A BatchRequest asks for a batch.
-type BatchRequest struct {
-	Depot      string `json:"depot"`
-	Path       string `json:"path"`
-	Label      string `json:"label,omitempty"`
-	Publisher  string `json:"publisher,omitempty"`
-	RequireAll bool   `json:"require_all,omitempty"`
-
-	Corrections []wire.Correction `json:"corrections,omitempty"`
-	Origins     []wire.ComesFrom  `json:"origins,omitempty"`
-	Copies      []wire.GivenCopy  `json:"copies,omitempty"`
-}
-
 // Survey shows what a batch would check.
 func (c *Client) Survey(ctx context.Context, depot, path string, corrections []wire.Correction) (wire.Survey, error) {
-	var out wire.Survey
-	in := map[string]any{"depot": depot, "path": path, "corrections": append([]wire.Correction{}, corrections...)}
-	return out, c.call(ctx, http.MethodPost, "/surveys", in, &out)
+	return call(ctx, c, wire.SurveyFolder, wire.SurveyRequest{Body: wire.NewSurvey{Depot: depot, Path: path, Corrections: corrections}})
 }
 
 // RunBatch starts a batch. The key makes it safe to repeat.
-func (c *Client) RunBatch(ctx context.Context, r BatchRequest, key string) (wire.Batch, error) {
-	var out wire.Batch
-	return out, c.call(ctx, http.MethodPost, "/batches", r, &out, "Idempotency-Key", key)
+func (c *Client) RunBatch(ctx context.Context, b wire.NewBatch, key string) (wire.Batch, error) {
+	return call(ctx, c, wire.RunBatch, wire.RunBatchRequest{Key: key, Body: b})
 }
 
 // Copies tells how copies of a batch's manifests compare.
 func (c *Client) Copies(ctx context.Context, id int64) ([]wire.Copy, error) {
-	return all[wire.Copy](ctx, c, fmt.Sprintf("/batches/%d/copies", id), nil, 0)
+	page, err := call(ctx, c, wire.ListCopies, wire.BatchAt{ID: id})
+	return page.Items, err
 }
 
 // Batch returns a batch.
 func (c *Client) Batch(ctx context.Context, id int64) (wire.Batch, error) {
-	var out wire.Batch
-	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/batches/%d", id), nil, &out)
+	return call(ctx, c, wire.ShowBatch, wire.BatchAt{ID: id})
 }
 
 // Batches lists batches, the newest first.
-func (c *Client) Batches(ctx context.Context, verdict string, limit int) ([]wire.Batch, error) {
-	query := url.Values{}
-	if verdict != "" {
-		query.Set("verdict", verdict)
-	}
-	return all[wire.Batch](ctx, c, "/batches", query, limit)
+func (c *Client) Batches(ctx context.Context, verdict judge.Verdict, limit int) ([]wire.Batch, error) {
+	return all(limit, func(cursor string) (wire.Page[wire.Batch], error) {
+		return call(ctx, c, wire.ListBatches, wire.ListBatchesRequest{Verdict: verdict, Cursor: cursor})
+	})
 }
 
 // Items returns all items of a batch.
@@ -69,22 +50,22 @@ func (c *Client) Items(ctx context.Context, id int64) ([]wire.Item, error) {
 // ItemsMatching returns the items whose path, or its last part, matches a
 // pattern with * and ?; an empty pattern matches all.
 func (c *Client) ItemsMatching(ctx context.Context, id int64, pattern string) ([]wire.Item, error) {
-	query := url.Values{"limit": {"500"}}
-	if pattern != "" {
-		query.Set("match", pattern)
-	}
-	return all[wire.Item](ctx, c, fmt.Sprintf("/batches/%d/items", id), query, 0)
+	return all(0, func(cursor string) (wire.Page[wire.Item], error) {
+		return call(ctx, c, wire.ListItems, wire.ListItemsRequest{ID: id, Match: pattern, Cursor: cursor, Limit: 500})
+	})
 }
 
 // Absent returns the entries of a batch without a file.
 func (c *Client) Absent(ctx context.Context, id int64) ([]wire.Absent, error) {
-	return all[wire.Absent](ctx, c, fmt.Sprintf("/batches/%d/absent", id), nil, 0)
+	return all(0, func(cursor string) (wire.Page[wire.Absent], error) {
+		return call(ctx, c, wire.ListAbsent, wire.ListAbsentRequest{ID: id, Cursor: cursor})
+	})
 }
 
 // Follow calls f for every state of a batch until it is closed. When the
 // connection breaks it comes back by itself, for a minute.
 func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire.Batch, error) {
-	last := ""
+	last := 0
 	broken := time.Time{}
 	for {
 		b, closed, err := c.followOnce(ctx, id, &last, f)
@@ -116,12 +97,9 @@ func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire
 }
 
 // followOnce reads one stream of server-sent events to its end.
-func (c *Client) followOnce(ctx context.Context, id int64, last *string, f func(wire.Batch)) (b wire.Batch, closed bool, err error) {
-	headers := []string{"Accept", "text/event-stream"}
-	if *last != "" {
-		headers = append(headers, "Last-Event-ID", *last)
-	}
-	response, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/batches/%d/events", id), nil, headers...)
+func (c *Client) followOnce(ctx context.Context, id int64, last *int, f func(wire.Batch)) (b wire.Batch, closed bool, err error) {
+	in := wire.FollowBatchRequest{ID: id, Last: *last}
+	response, err := send(ctx, c, wire.FollowBatch, in, "Accept", "text/event-stream")
 	if err != nil {
 		return b, false, err
 	}
@@ -136,8 +114,8 @@ func (c *Client) followOnce(ctx context.Context, id int64, last *string, f func(
 		case "":
 			event = "batch"
 		case "id":
-			if _, err := strconv.Atoi(value); err == nil {
-				*last = value
+			if n, err := strconv.Atoi(value); err == nil {
+				*last = n
 			}
 		case "event":
 			event = value

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"reflect"
 	"strings"
 	"time"
 
@@ -81,45 +82,50 @@ func (c *Client) Server() string { return c.base }
 // maxAnswer bounds what is read of an answer.
 const maxAnswer = 256 << 20
 
-// call sends a request and reads the answer into out, unless that is nil.
-func (c *Client) call(ctx context.Context, method, path string, in, out any, headers ...string) error {
-	var body io.Reader
-	if in != nil {
-		text, err := json.Marshal(in)
-		if err != nil {
-			return err
-		}
-		body = bytes.NewReader(text)
-	}
+// call asks for an operation and reads the answer.
+func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In) (Out, error) {
+	var out Out
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	response, err := c.send(ctx, method, path, body, headers...)
+	response, err := send(ctx, c, o, in)
 	if err != nil {
-		return err
+		return out, err
 	}
 	defer response.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
 	if err != nil {
-		return &Unreachable{c.base, err}
+		return out, &Unreachable{c.base, err}
 	}
-	if out == nil {
-		return nil
+	if len(text) == 0 && reflect.TypeFor[Out]() == reflect.TypeFor[wire.Nothing]() {
+		return out, nil
 	}
-	if err := json.Unmarshal(text, out); err != nil {
-		return fmt.Errorf("the service at %s gave an answer that is not understood: %w", c.base, err)
+	if err := json.Unmarshal(text, &out); err != nil {
+		return out, fmt.Errorf("the service at %s gave an answer that is not understood: %w", c.base, err)
 	}
-	return nil
+	return out, nil
 }
 
-// send sends a request and turns a problem into an [*Error].
-func (c *Client) send(ctx context.Context, method, path string, body io.Reader, headers ...string) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+// send asks for an operation and turns a problem into an [*Error].
+func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In, headers ...string) (*http.Response, error) {
+	r := requestOf(o.Path, in)
+	var body io.Reader
+	if r.body != nil {
+		text, err := json.Marshal(r.body)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+		r.headers.Set("Content-Type", "application/json")
+	}
+	address := c.base + wire.Base + r.path
+	if len(r.query) > 0 {
+		address += "?" + r.query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, o.Method, address, body)
 	if err != nil {
 		return nil, err
 	}
-	if body != nil {
-		request.Header.Set("Content-Type", "application/json")
-	}
+	request.Header = r.headers
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
@@ -142,24 +148,22 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	return nil, problem
 }
 
-// all reads a list page by page, up to limit items; 0 means all of them.
-func all[T any](ctx context.Context, c *Client, path string, query url.Values, limit int) ([]T, error) {
+// all reads a list page by page, up to limit items; 0 means all of them. page
+// asks for the page behind a cursor.
+func all[T any](limit int, page func(cursor string) (wire.Page[T], error)) ([]T, error) {
 	out := []T{}
-	if query == nil {
-		query = url.Values{}
-	}
-	for {
-		var page wire.Page[T]
-		if err := c.call(ctx, http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
+	for cursor := ""; ; {
+		p, err := page(cursor)
+		if err != nil {
 			return nil, err
 		}
-		out = append(out, page.Items...)
+		out = append(out, p.Items...)
 		if limit > 0 && len(out) >= limit {
 			return out[:limit], nil
 		}
-		if page.Next == "" {
+		if p.Next == "" {
 			return out, nil
 		}
-		query.Set("cursor", page.Next)
+		cursor = p.Next
 	}
 }

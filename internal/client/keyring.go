@@ -2,93 +2,69 @@ package client
 
 import (
 	"context"
-	"fmt"
-	"net/http"
-	"net/url"
 
+	"endeixis/core/keyring"
 	"endeixis/internal/wire"
 )
 
-// Keys lists the keyring.
-func (c *Client) Keys(ctx context.Context, f KeyFilter) ([]wire.Key, error) {
-	query := url.Values{"limit": {"500"}}
-	for name, value := range map[string]string{"state": f.State, "publisher": f.Publisher, "text": f.Text} {
-		if value != "" {
-			query.Set(name, value)
-		}
-	}
-	if f.Waiting {
-		query.Set("waiting", "true")
-	}
-	return all[wire.Key](ctx, c, "/keys", query, 0)
-}
-
 // A KeyFilter says which keys are listed; the zero value lists all.
 type KeyFilter struct {
-	State, Publisher string
+	State     keyring.State
+	Publisher string
 	// Text is a part of a user ID or of the fingerprint.
 	Text string
 	// Waiting lists what waits for a curator.
 	Waiting bool
 }
 
+// Keys lists the keyring.
+func (c *Client) Keys(ctx context.Context, f KeyFilter) ([]wire.Key, error) {
+	return all(0, func(cursor string) (wire.Page[wire.Key], error) {
+		return call(ctx, c, wire.ListKeys, wire.ListKeysRequest{State: f.State, Publisher: f.Publisher, Text: f.Text, Waiting: f.Waiting, Cursor: cursor, Limit: 500})
+	})
+}
+
 // Key returns one key.
 func (c *Client) Key(ctx context.Context, fingerprint string) (wire.Key, error) {
-	var out wire.Key
-	return out, c.call(ctx, http.MethodGet, "/keys/"+url.PathEscape(fingerprint), nil, &out)
+	return call(ctx, c, wire.ShowKey, wire.KeyAt{Fingerprint: fingerprint})
 }
 
 // SightKey notes a sighting.
-func (c *Client) SightKey(ctx context.Context, fingerprint, read, channel, place, note string) (wire.Sight, error) {
-	var out wire.Sight
-	in := map[string]string{"read": read, "channel": channel, "place": place, "note": note}
-	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/sightings", in, &out)
-}
-
-// An Admission asks that a candidate count for a publisher.
-type Admission struct {
-	Typed     string `json:"typed"`
-	Publisher string `json:"publisher"`
-	// Role is "release" or "anchor"; empty means the former.
-	Role   string `json:"role,omitempty"`
-	Reason string `json:"reason"`
+func (c *Client) SightKey(ctx context.Context, fingerprint string, s wire.NewSighting) (wire.Sight, error) {
+	return call(ctx, c, wire.SightKey, wire.SightKeyRequest{Fingerprint: fingerprint, Body: s})
 }
 
 // AdmitKey admits a candidate or, where two curators decide, proposes it.
-func (c *Client) AdmitKey(ctx context.Context, fingerprint string, a Admission) (wire.Key, error) {
-	var out wire.Key
-	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/admission", a, &out)
+func (c *Client) AdmitKey(ctx context.Context, fingerprint string, a wire.Admission) (wire.Key, error) {
+	return call(ctx, c, wire.AdmitKey, wire.AdmitKeyRequest{Fingerprint: fingerprint, Body: a})
 }
 
 // KeyUse tells what a key has signed that was verified here.
 func (c *Client) KeyUse(ctx context.Context, fingerprint string) (wire.KeyUse, error) {
-	var out wire.KeyUse
-	return out, c.call(ctx, http.MethodGet, "/keys/"+url.PathEscape(fingerprint)+"/use", nil, &out)
+	return call(ctx, c, wire.ShowKeyUse, wire.KeyAt{Fingerprint: fingerprint})
 }
 
 // DeclineProposal turns down what another curator proposed.
 func (c *Client) DeclineProposal(ctx context.Context, fingerprint, reason string) (wire.Key, error) {
-	return c.keyStep(ctx, fingerprint, "decline", reason)
+	return c.keyStep(ctx, wire.DeclineProposal, fingerprint, reason)
 }
 
 // WithdrawKey ends that a key counts.
 func (c *Client) WithdrawKey(ctx context.Context, fingerprint, reason string) (wire.Key, error) {
-	return c.keyStep(ctx, fingerprint, "withdrawal", reason)
+	return c.keyStep(ctx, wire.WithdrawKey, fingerprint, reason)
 }
 
 // ReconsiderKey makes a withdrawn key a candidate again.
 func (c *Client) ReconsiderKey(ctx context.Context, fingerprint, reason string) (wire.Key, error) {
-	return c.keyStep(ctx, fingerprint, "reconsideration", reason)
+	return c.keyStep(ctx, wire.ReconsiderKey, fingerprint, reason)
 }
 
-func (c *Client) keyStep(ctx context.Context, fingerprint, step, reason string) (wire.Key, error) {
-	var out wire.Key
-	return out, c.call(ctx, http.MethodPost, "/keys/"+url.PathEscape(fingerprint)+"/"+step, map[string]string{"reason": reason}, &out)
+func (c *Client) keyStep(ctx context.Context, step wire.Operation[wire.KeyStepRequest, wire.Key], fingerprint, reason string) (wire.Key, error) {
+	return call(ctx, c, step, wire.KeyStepRequest{Fingerprint: fingerprint, Body: wire.Reasoned{Reason: reason}})
 }
 
 // ResolveConflict explains a sighting that contradicts its key, named by its
 // record.
 func (c *Client) ResolveConflict(ctx context.Context, record int64, reason string) (wire.Key, error) {
-	var out wire.Key
-	return out, c.call(ctx, http.MethodPost, fmt.Sprintf("/sightings/%d/resolution", record), map[string]string{"reason": reason}, &out)
+	return call(ctx, c, wire.ResolveConflict, wire.ResolveConflictRequest{Record: record, Body: wire.Reasoned{Reason: reason}})
 }

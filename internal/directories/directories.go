@@ -36,6 +36,9 @@ const (
 	WKD Kind = "wkd"
 )
 
+// Kinds lists every protocol.
+func Kinds() []Kind { return []Kind{HKP, WKD} }
+
 // A Directory is one configured directory.
 type Directory struct {
 	Name string
@@ -165,6 +168,9 @@ const (
 	// NotAsked: it does not answer such questions.
 	NotAsked Outcome = "not-asked"
 )
+
+// Outcomes lists every outcome.
+func Outcomes() []Outcome { return []Outcome{Found, Absent, Failed, Other, NotAsked} }
 
 // An Answer is what one directory said.
 type Answer struct {

@@ -11,15 +11,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/internal/events"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 func TestHubWakesThoseWhoWait(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), servicetest.Database(t))
+	s, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))

@@ -14,20 +14,19 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/internal/batches"
-	"endeixis/internal/client"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
+	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 // TestWorkThatAlwaysFailsEnds makes each write of a batch's steps fail for ever:
 // the batch fails with a record that says why, and nobody comes back to it.
 func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	where := s.Write(t, "ending", map[string][]byte{"a.img": []byte("a"), "b.img": []byte("b"), "SHA256SUMS": []byte(strings.Repeat("0", 64) + "  c.img\n")})
 	depot, path, _ := strings.Cut(where, ":")
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
@@ -56,7 +55,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 		require.NoError(t, sql.QueryRow(t.Context(), `SELECT coalesce(max(id), 0) + 1 FROM batches`).Scan(&next))
 		_, err := sql.Exec(t.Context(), fmt.Sprintf(`CREATE TRIGGER fails_%s `+where+` EXECUTE FUNCTION fails()`, step, next))
 		require.NoError(t, err)
-		b, err := operator.RunBatch(t.Context(), client.BatchRequest{Depot: depot, Path: path}, "")
+		b, err := operator.RunBatch(t.Context(), wire.NewBatch{Depot: depot, Path: path}, "")
 		require.NoError(t, err)
 		require.Equal(t, next, b.ID)
 		started[step] = b.ID
@@ -91,7 +90,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 // TestReassessmentThatAlwaysFailsEnds is the same for judging again.
 func TestReassessmentThatAlwaysFailsEnds(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { sql.Close(context.Background()) }) //nolint:errcheck // the test is over
@@ -113,11 +112,11 @@ func TestReassessmentThatAlwaysFailsEnds(t *testing.T) {
 // TestOpenWorkWithoutJobIsAdopted starts on a database that has lost its queue.
 func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	dir := filepath.Join(c.Depots["quayside"], "left")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.img"), []byte("a"), 0o644))
-	p := servicetest.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, serve.Now)
 	var ids []int64
 	for range 3 {
 		b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:left"}})
@@ -135,7 +134,7 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	defer sql.Close(context.Background()) //nolint:errcheck // the test is over
 	_, err = sql.Exec(t.Context(), `TRUNCATE river_job`)
 	require.NoError(t, err)
-	servicetest.StartWith(t, c)
+	testkit.StartWith(t, c)
 	for _, id := range ids {
 		assert.Eventually(t, func() bool {
 			b, err := p.Batches.Get(t.Context(), id)

@@ -20,6 +20,7 @@ import (
 	"github.com/riverqueue/river/rivertype"
 
 	"endeixis/internal/sources"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -238,7 +239,7 @@ func (r *Runner) adopt(ctx context.Context) error {
 		for _, b := range open {
 			on := sources.Queue(sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source})
 			switch {
-			case b.State == "waiting", len(b.Slices) == 0:
+			case b.State == state.BatchWaiting, len(b.Slices) == 0:
 				// Where nothing is left but to close it, the job does that.
 				err = r.queue.Survey(ctx, tx, b.Batch, on)
 			default:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"endeixis/core/keyring"
+	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
@@ -53,10 +54,10 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	if a.Role != keyring.Release && a.Role != keyring.Anchor {
 		return View{}, fault.New(fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role))).At("role")
 	}
-	if _, err := s.Publisher(ctx, a.Publisher); err != nil {
+	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
 		return View{}, err
 	}
-	policies, err := s.Policies(ctx, 0)
+	policies, err := s.policies.InForce(ctx, 0)
 	if err != nil {
 		return View{}, err
 	}
@@ -131,7 +132,7 @@ func roleWord(role string) string {
 
 // propose keeps what the first of two curators wants.
 func (s *Service) propose(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, a Admission) error {
-	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.AdmissionProposed, By: by, Subject: string(fp), Body: struct {
+	position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.AdmissionProposed, By: by, Subject: string(fp), Body: struct {
 		Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 		Publisher   string              `json:"publisher"`
 		Role        keyring.Role        `json:"role"`
@@ -157,7 +158,7 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 			return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
 		}
 		p := e.proposals[0]
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: records.ProposalDeclined, By: by, Subject: string(fp), Body: struct {
+		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.ProposalDeclined, By: by, Subject: string(fp), Body: struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			Proposal    int64               `json:"proposal"`
 			ProposedBy  string              `json:"proposed_by"`
@@ -247,7 +248,7 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		case sighting.Resolved != "":
 			return fault.New(fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy, plain.Text(sighting.Resolved))
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: records.ConflictResolved, By: by, Subject: string(fp), Body: struct {
+		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.ConflictResolved, By: by, Subject: string(fp), Body: struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			Sighting    int64               `json:"sighting"`
 			Read        openpgp.Fingerprint `json:"read"`
@@ -306,7 +307,7 @@ func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision f
 // step records a change of state, which counts from then on, and returns the
 // record's position.
 func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, at time.Time, reason string, body any) (int64, error) {
-	position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.KeyStep, By: by, Subject: string(fp), Body: body})
+	position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.KeyStep, By: by, Subject: string(fp), Body: body})
 	if err != nil {
 		return 0, err
 	}

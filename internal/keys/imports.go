@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"endeixis/core/keyring"
+	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
@@ -17,8 +18,7 @@ import (
 // An Imported tells what became of one key of an import, or would.
 type Imported struct {
 	Fingerprint openpgp.Fingerprint
-	// Result is "new", "updated" or "unchanged".
-	Result string
+	Result      keyring.Arrival
 	// Certificate is the key as it is after the import, and State where it
 	// stands.
 	Certificate *openpgp.Certificate
@@ -68,13 +68,13 @@ func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error)
 // against tells what an import of cert does to what is known of its key. known
 // is nil for a key that is not in the keyring.
 func against(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
-	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: "new", Certificate: cert, State: keyring.Candidate}
+	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: keyring.NewlyArrived, Certificate: cert, State: keyring.Candidate}
 	if known == nil {
 		return out
 	}
-	out.Result, out.Certificate = "unchanged", openpgp.Merge(known, cert)
+	out.Result, out.Certificate = keyring.Unchanged, openpgp.Merge(known, cert)
 	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
-		out.Result = "updated"
+		out.Result = keyring.Updated
 		out.Revokes = known.Revocation() == nil && out.Certificate.Revocation() != nil
 		out.Changes = harmless(openpgp.Changes(known, out.Certificate, rules))
 		if len(out.Changes) == 0 {
@@ -143,7 +143,7 @@ func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []strin
 // again, see [Consequences].
 func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte) ([]Imported, []string, error) {
 	if publisher != "" {
-		if _, err := s.Publisher(ctx, publisher); err != nil {
+		if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -151,7 +151,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	if err != nil {
 		return nil, nil, err
 	}
-	policies, err := s.Policies(ctx, 0)
+	policies, err := s.policies.InForce(ctx, 0)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -172,13 +172,13 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				}
 			}
 			out = append(out, one)
-			if one.Result == "unchanged" {
+			if one.Result == keyring.Unchanged {
 				continue
 			}
 			keep = append(keep, write)
-			entries = append(entries, records.Entry{Kind: records.KeyImported, By: by, Subject: string(one.Fingerprint), Body: struct {
+			entries = append(entries, records.Entry{Kind: ledger.KeyImported, By: by, Subject: string(one.Fingerprint), Body: struct {
 				Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-				Result      string              `json:"result"`
+				Result      keyring.Arrival     `json:"result"`
 				Changes     []string            `json:"changes,omitempty"`
 				Publisher   string              `json:"publisher"`
 				Source      string              `json:"source"`
@@ -225,10 +225,10 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 	}
 	one = against(cert, known[0], rules)
 	one.Publisher = row.Publisher
-	merged := one.Result == "updated"
+	merged := one.Result == keyring.Updated
 	assigned := row.Publisher == "" && publisher != ""
 	if assigned {
-		one.Publisher, one.Result = publisher, "updated"
+		one.Publisher, one.Result = publisher, keyring.Updated
 		one.Changes = append(one.Changes, "It is said to belong to "+publisher+".")
 	}
 	if !merged && !assigned {

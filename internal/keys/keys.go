@@ -1,33 +1,36 @@
-// Package keys is the service around the keyring: import, publishers,
-// sightings, admission. What counts as evidence is decided in core/keyring.
+// Package keys is the service around the keyring: import, sightings, admission,
+// withdrawal. What counts as evidence is decided in core/keyring.
 package keys
 
 import (
 	"context"
 	"errors"
-	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
+	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
 
 // Service keeps the keyring.
 type Service struct {
-	store   *store.Store
-	records *records.Service
-	now     func() time.Time
-	asker   Asker
-	follow  Consequences
-	ring    ring
+	store      *store.Store
+	records    *records.Service
+	now        func() time.Time
+	publishers Publishers
+	policies   Policies
+	asker      Asker
+	follow     Consequences
+	ring       ring
 }
 
 // Consequences are what must follow when a key counts no longer. They are asked
@@ -40,112 +43,19 @@ type Consequences interface {
 	KeyFell(ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string, reason string) (int64, error)
 }
 
+// Publishers tell who there is; [publishers.Service] does.
+type Publishers interface {
+	Publisher(ctx context.Context, slug string) (publishers.Publisher, error)
+}
+
+// Policies tell what is in force; [policy.Service] does.
+type Policies interface {
+	InForce(ctx context.Context, version int64) (policy.InForce, error)
+}
+
 // New returns a Service. asker may be nil: then nothing can be looked up.
-func New(s *store.Store, r *records.Service, asker Asker, follow Consequences, now func() time.Time) *Service {
-	return &Service{store: s, records: r, asker: asker, follow: follow, now: now}
-}
-
-// A NewPublisher is a publisher to be added.
-type NewPublisher struct {
-	Slug    string   `json:"slug"`
-	Name    string   `json:"name"`
-	Contact string   `json:"contact"`
-	Scope   []string `json:"scope"`
-}
-
-var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
-
-// AddPublisher adds a publisher.
-func (s *Service) AddPublisher(ctx context.Context, by string, p NewPublisher) (store.Publisher, error) {
-	if !slugForm.MatchString(p.Slug) {
-		return store.Publisher{}, fault.New(fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.").At("slug")
-	}
-	if err := p.check(); err != nil {
-		return store.Publisher{}, err
-	}
-	row := store.Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) (err error) {
-		if row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherAdded, By: by, Subject: p.Slug, Body: p}); err != nil {
-			return err
-		}
-		return tx.AddPublisher(ctx, row)
-	})
-	return row, err
-}
-
-// A PublisherChange holds what is to change about a publisher; what is nil
-// stays.
-type PublisherChange struct {
-	Name    *string
-	Contact *string
-	Scope   []string
-}
-
-// SetPublisher changes what is known about a publisher. A new scope counts for
-// batches that are asked for from then on.
-func (s *Service) SetPublisher(ctx context.Context, by, slug string, change PublisherChange) (store.Publisher, error) {
-	if _, err := s.Publisher(ctx, slug); err != nil {
-		return store.Publisher{}, err
-	}
-	var row store.Publisher
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		var err error
-		if row, err = tx.LockPublisher(ctx, slug); err != nil {
-			return err
-		}
-		before := NewPublisher{row.Slug, row.Name, row.Contact, row.Scope}
-		after := before
-		if change.Name != nil {
-			after.Name = *change.Name
-		}
-		if change.Contact != nil {
-			after.Contact = *change.Contact
-		}
-		if change.Scope != nil {
-			after.Scope = change.Scope
-		}
-		if err := after.check(); err != nil {
-			return err
-		}
-		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
-			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
-		}
-		row.Name, row.Contact, row.Scope = after.Name, after.Contact, after.Scope
-		row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PublisherChanged, By: by, Subject: slug, Body: struct {
-			Before NewPublisher `json:"before"`
-			After  NewPublisher `json:"after"`
-		}{before, after}})
-		if err != nil {
-			return err
-		}
-		return tx.SetPublisherDetails(ctx, row)
-	})
-	return row, err
-}
-
-// check refuses details that make no sense.
-func (p *NewPublisher) check() error {
-	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 || len(p.Contact) > 2000 {
-		return fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
-	}
-	for _, pattern := range p.Scope {
-		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
-			return fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).Advise("Use a name with * and ?, such as gauge-*.").At("scope")
-		}
-	}
-	if p.Scope == nil {
-		p.Scope = []string{}
-	}
-	return nil
-}
-
-// Publisher returns one publisher.
-func (s *Service) Publisher(ctx context.Context, slug string) (store.Publisher, error) {
-	p, err := s.store.Publisher(ctx, slug)
-	if errors.Is(err, store.ErrNotFound) {
-		return p, fault.New(fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug)).Advise("“endeixis publisher list” shows which there are.").At("publisher")
-	}
-	return p, err
+func New(s *store.Store, r *records.Service, p Publishers, in Policies, asker Asker, follow Consequences, now func() time.Time) *Service {
+	return &Service{store: s, records: r, publishers: p, policies: in, asker: asker, follow: follow, now: now}
 }
 
 // A View is a key with everything that a curator wants to see.
@@ -400,7 +310,7 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		if _, err := tx.LockKey(ctx, fp.Bytes()); err != nil {
 			return err
 		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.SightingNoted, By: by, Subject: string(fp), Body: struct {
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.SightingNoted, By: by, Subject: string(fp), Body: struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			Read        openpgp.Fingerprint `json:"read"`
 			Agrees      bool                `json:"agrees"`

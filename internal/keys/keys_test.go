@@ -15,12 +15,14 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/client"
 	"endeixis/internal/keys"
+	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
+	"endeixis/internal/testkit"
+	"endeixis/internal/wire"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 var born = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
 
@@ -28,21 +30,21 @@ var born = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
 // one decision is recorded.
 func TestTwoCuratorsAtOnce(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	c := s.Client(t, "curator")
 	made := pgptest.Simple("at once", pgptest.Ed25519, born, "X")
 	fp := made.Primary.Fingerprint()
 	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")
 	require.NoError(t, err)
 	for _, channel := range []string{"letter", "phone"} {
-		_, err := c.SightKey(t.Context(), fp, fp, channel, "here", "")
+		_, err := c.SightKey(t.Context(), fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "here", Note: ""})
 		require.NoError(t, err)
 	}
 	var wg sync.WaitGroup
 	var admitted atomic.Int32
 	for range 40 { // more than there are connections
 		wg.Go(func() {
-			if _, err := c.AdmitKey(t.Context(), fp, client.Admission{Typed: fp, Publisher: "tidewright", Reason: "both agree"}); err == nil {
+			if _, err := c.AdmitKey(t.Context(), fp, wire.Admission{Typed: fp, Publisher: "tidewright", Reason: "both agree"}); err == nil {
 				admitted.Add(1)
 			} else {
 				assert.ErrorContains(t, err, "only a candidate can be admitted")
@@ -60,7 +62,7 @@ func TestTwoCuratorsAtOnce(t *testing.T) {
 // TestImportMerges adds what is new and drops nothing.
 func TestImportMerges(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	c := s.Client(t, "curator")
 	key := pgptest.NewKey("merging", pgptest.Ed25519, born)
 	day := 24 * time.Hour
@@ -74,7 +76,7 @@ func TestImportMerges(t *testing.T) {
 	for _, data := range [][]byte{old, extended, old, revoked, extended} {
 		r, err := c.ImportKeys(t.Context(), data, "a test", "")
 		require.NoError(t, err)
-		results = append(results, r.Keys[0].Result)
+		results = append(results, string(r.Keys[0].Result))
 	}
 	assert.Equal(t, []string{"new", "updated", "unchanged", "updated", "unchanged"}, results)
 	k, err := c.Key(t.Context(), key.Fingerprint())
@@ -91,7 +93,7 @@ func TestImportMerges(t *testing.T) {
 // TestNothingOfADamagedRingIsKept imports a good key with a damaged one.
 func TestNothingOfADamagedRingIsKept(t *testing.T) {
 	t.Parallel()
-	s := servicetest.Start(t)
+	s := testkit.Start(t)
 	c := s.Client(t, "curator")
 	before, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
@@ -108,9 +110,9 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 // change, whoever made it.
 func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
-	p := servicetest.Assemble(t, c, serve.Now)
-	one, other := p.Keys, keys.New(p.Store, p.Records, nil, reassess.NewOrders(p.Queue), serve.Now) // two processes
+	c := testkit.Prepare(t)
+	p := testkit.Assemble(t, c, serve.Now)
+	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue), serve.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.Snapshot(t.Context())
 		require.NoError(t, err)
@@ -126,7 +128,7 @@ func TestKeyringInMemory(t *testing.T) {
 	fp := openpgp.Fingerprint(key.Fingerprint())
 	first := ring(one).Lookup(fp)
 	require.NotNil(t, first)
-	_, err = other.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "x", Name: "X"})
+	_, err = p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "x", Name: "X"})
 	require.NoError(t, err)
 	assert.Same(t, first.Certificate, ring(one).Lookup(fp).Certificate, "an unchanged certificate is not read again")
 	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).Bytes()
@@ -147,8 +149,8 @@ func TestKeyringInMemory(t *testing.T) {
 // otherwise; what was in force at a version stays so.
 func TestPoliciesOfPublishers(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
-	s := servicetest.StartWith(t, c)
+	c := testkit.Prepare(t)
+	s := testkit.StartWith(t, c)
 	curator, auditor := s.Client(t, "curator"), s.Client(t, "auditor")
 	fields := func(text string) json.RawMessage { return json.RawMessage(text) }
 	set, err := curator.SetOwnPolicy(t.Context(), "corran", fields(`{"rsa_bits": 4096}`), "their new press room")
@@ -171,9 +173,9 @@ func TestPoliciesOfPublishers(t *testing.T) {
 	require.Len(t, history, 4)
 	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
 	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
-	service := servicetest.Assemble(t, c, serve.Now).Keys
+	service := testkit.Assemble(t, c, serve.Now).Policy
 	for version, want := range shown {
-		p, err := service.Policies(t.Context(), version)
+		p, err := service.InForce(t.Context(), version)
 		require.NoError(t, err)
 		assert.Equal(t, version, p.Version)
 		assert.Equal(t, want, [2]int{p.RSABits, p.Of("corran").RSABits}, "version %d", version)
@@ -202,10 +204,11 @@ func mustJSON(t *testing.T, v any) json.RawMessage {
 // TestExpiring notices a key 60, 30 and 7 days ahead.
 func TestExpiring(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	clock := born.AddDate(0, 1, 0)
-	k := servicetest.Assemble(t, c, func() time.Time { return clock }).Keys
-	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "corran", Name: "Corran"})
+	p := testkit.Assemble(t, c, func() time.Time { return clock })
+	k := p.Keys
+	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "corran", Name: "Corran"})
 	require.NoError(t, err)
 	made := pgptest.NewCertificate(pgptest.NewKey("expiring", pgptest.Ed25519, born)).
 		UserID("X", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(365 * 24 * time.Hour)}})

@@ -194,8 +194,8 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 		if failed[n] != nil {
 			return out, failed[n]
 		}
-		one := Refreshed{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: "unchanged", Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
-		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == "updated" {
+		one := Refreshed{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
+		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == keyring.Updated {
 			done, _, err := s.Import(ctx, by, "", "refresh from "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes())
 			if err != nil {
 				return out, err

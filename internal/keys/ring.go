@@ -11,6 +11,7 @@ import (
 
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
+	"endeixis/internal/policy"
 	"endeixis/internal/store"
 )
 
@@ -232,12 +233,12 @@ func historyOf(changes []store.KeyChange) []keyring.Change {
 }
 
 // present returns the keyring and the policies in force now.
-func (s *Service) present(ctx context.Context) (*keyring.Keyring, Policies, error) {
+func (s *Service) present(ctx context.Context) (*keyring.Keyring, policy.InForce, error) {
 	ring, err := s.Snapshot(ctx)
 	if err != nil {
-		return nil, Policies{}, err
+		return nil, policy.InForce{}, err
 	}
-	policies, err := s.Policies(ctx, 0)
+	policies, err := s.policies.InForce(ctx, 0)
 	return ring, policies, err
 }
 

@@ -4,6 +4,7 @@ package query
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -12,7 +13,23 @@ import (
 	"endeixis/core/container"
 	"endeixis/core/judge"
 	"endeixis/internal/fault"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
+)
+
+// What is listed, as stored.
+type (
+	Batch        = store.Batch
+	BatchFilter  = store.BatchFilter
+	Item         = store.JudgedItem
+	ItemFilter   = store.ItemFilter
+	Absent       = store.Absent
+	Copy         = store.Copy
+	Record       = store.Record
+	RecordFilter = store.RecordFilter
+	Reassessment = store.Reassessment
+	Rejudged     = store.Rejudged
+	DayCount     = store.DayCount
 )
 
 // Service answers.
@@ -68,23 +85,23 @@ func pair(cursor string) (first int64, second int, ok bool, err error) {
 }
 
 // Batches lists batches, the newest first.
-func (s *Service) Batches(ctx context.Context, f store.BatchFilter, cursor string) (Page[store.Batch], error) {
+func (s *Service) Batches(ctx context.Context, f BatchFilter, cursor string) (Page[Batch], error) {
 	var err error
 	if f.Before, err = number(cursor, 0); err != nil {
-		return Page[store.Batch]{}, err
+		return Page[Batch]{}, err
 	}
 	limit := f.Limit
 	f.Limit++
 	rows, err := s.store.Batches(ctx, f)
-	return pageOf(rows, limit, func(b store.Batch) string { return fmt.Sprint(b.ID) }), err
+	return pageOf(rows, limit, func(b Batch) string { return fmt.Sprint(b.ID) }), err
 }
 
 // Items lists the items of a batch: the refused first, then those unproven,
 // cleared, and what is no artifact, each by path; last what has no outcome yet.
-func (s *Service) Items(ctx context.Context, batch int64, f store.ItemFilter, cursor string) (Page[store.JudgedItem], error) {
+func (s *Service) Items(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[Item], error) {
 	rank, n, ok, err := pair(cursor)
 	if err != nil {
-		return Page[store.JudgedItem]{}, err
+		return Page[Item]{}, err
 	}
 	if ok {
 		f.After = &store.ItemPlace{Rank: int(rank), N: n}
@@ -92,60 +109,96 @@ func (s *Service) Items(ctx context.Context, batch int64, f store.ItemFilter, cu
 	limit := f.Limit
 	f.Limit++
 	rows, err := s.store.Items(ctx, batch, f)
-	return pageOf(rows, limit, func(i store.JudgedItem) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+	return pageOf(rows, limit, func(i Item) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+}
+
+// Item returns an item of a batch by its number.
+func (s *Service) Item(ctx context.Context, batch int64, n int) (Item, error) {
+	row, err := s.store.ItemAt(ctx, batch, n)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", batch, n)
+	}
+	return row, err
+}
+
+// Now returns what items of a batch became by being judged again, for those
+// that did.
+func (s *Service) Now(ctx context.Context, batch int64, ns ...int) ([]Rejudged, error) {
+	return s.store.RejudgedOf(ctx, batch, ns)
+}
+
+// Copies lists the copies of a batch's manifests, in the order that they were
+// given.
+func (s *Service) Copies(ctx context.Context, batch int64) ([]Copy, error) {
+	return s.store.Copies(ctx, batch)
 }
 
 // Absents lists the entries of a batch whose files are not here.
-func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit int) (Page[store.Absent], error) {
+func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit int) (Page[Absent], error) {
 	after, err := number(cursor, -1)
 	if err != nil {
-		return Page[store.Absent]{}, err
+		return Page[Absent]{}, err
 	}
 	rows, err := s.store.Absents(ctx, batch, int(after), limit+1)
-	return pageOf(rows, limit, func(a store.Absent) string { return fmt.Sprint(a.N) }), err
+	return pageOf(rows, limit, func(a Absent) string { return fmt.Sprint(a.N) }), err
 }
 
 // Records lists records, the newest first, without their bodies.
-func (s *Service) Records(ctx context.Context, f store.RecordFilter, cursor string) (Page[store.Record], error) {
+func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (Page[Record], error) {
 	var err error
 	if f.Before, err = number(cursor, 0); err != nil {
-		return Page[store.Record]{}, err
+		return Page[Record]{}, err
 	}
 	limit := f.Limit
 	f.Limit++
 	rows, err := s.store.Records(ctx, f)
-	return pageOf(rows, limit, func(r store.Record) string { return fmt.Sprint(r.Position) }), err
+	return pageOf(rows, limit, func(r Record) string { return fmt.Sprint(r.Position) }), err
 }
 
 // Reassessments lists runs of judging again, the newest first.
-func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (Page[store.Reassessment], error) {
+func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (Page[Reassessment], error) {
 	before, err := number(cursor, 0)
 	if err != nil {
-		return Page[store.Reassessment]{}, err
+		return Page[Reassessment]{}, err
 	}
 	rows, err := s.store.Reassessments(ctx, before, limit+1)
-	return pageOf(rows, limit, func(r store.Reassessment) string { return fmt.Sprint(r.ID) }), err
+	return pageOf(rows, limit, func(r Reassessment) string { return fmt.Sprint(r.ID) }), err
+}
+
+// Reassessment returns a run of judging again by its number.
+func (s *Service) Reassessment(ctx context.Context, id int64) (Reassessment, error) {
+	r, err := s.store.Reassessment(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fault.New(fault.NotFound, "reassessment-unknown", "There is no reassessment %d.", id)
+	}
+	return r, err
 }
 
 // Rejudged lists the artifacts whose verdict a run of judging again changed.
-func (s *Service) Rejudged(ctx context.Context, id int64, cursor string, limit int) (Page[store.Rejudged], error) {
+func (s *Service) Rejudged(ctx context.Context, id int64, cursor string, limit int) (Page[Rejudged], error) {
 	batch, n, ok, err := pair(cursor)
 	if err != nil {
-		return Page[store.Rejudged]{}, err
+		return Page[Rejudged]{}, err
 	}
 	if !ok {
 		n = -1
 	}
 	rows, err := s.store.RejudgedIn(ctx, id, batch, n, limit+1)
-	return pageOf(rows, limit, func(r store.Rejudged) string { return fmt.Sprintf("%d.%d", r.Batch, r.N) }), err
+	return pageOf(rows, limit, func(r Rejudged) string { return fmt.Sprintf("%d.%d", r.Batch, r.N) }), err
 }
+
+// Size returns how many records there are.
+func (s *Service) Size(ctx context.Context) (int64, error) { return s.store.LedgerSize(ctx) }
+
+// Answers fails when the database does not answer.
+func (s *Service) Answers(ctx context.Context) error { return s.store.Ping(ctx) }
 
 // An Overview is what is to be seen first. Each list is the beginning of a
 // longer one.
 type Overview struct {
-	Refused, Unproven, Running, Recent []store.Batch
+	Refused, Unproven, Running, Recent []Batch
 	// Days counts the verdicts of the last thirty days.
-	Days    []store.DayCount
+	Days    []DayCount
 	Records int64
 }
 
@@ -153,14 +206,14 @@ type Overview struct {
 func (s *Service) Overview(ctx context.Context, now time.Time) (Overview, error) {
 	var o Overview
 	for _, part := range []struct {
-		into   *[]store.Batch
-		filter store.BatchFilter
+		into   *[]Batch
+		filter BatchFilter
 	}{
-		{&o.Refused, store.BatchFilter{Verdict: "refused", Limit: 5}},
-		{&o.Unproven, store.BatchFilter{Verdict: "unproven", Limit: 5}},
-		{&o.Running, store.BatchFilter{State: "measuring", Limit: 10}},
-		{&o.Running, store.BatchFilter{State: "waiting", Limit: 10}},
-		{&o.Recent, store.BatchFilter{Limit: 8}},
+		{&o.Refused, BatchFilter{Verdict: "refused", Limit: 5}},
+		{&o.Unproven, BatchFilter{Verdict: "unproven", Limit: 5}},
+		{&o.Running, BatchFilter{State: state.BatchMeasuring, Limit: 10}},
+		{&o.Running, BatchFilter{State: state.BatchWaiting, Limit: 10}},
+		{&o.Recent, BatchFilter{Limit: 8}},
 	} {
 		rows, err := s.store.Batches(ctx, part.filter)
 		if err != nil {

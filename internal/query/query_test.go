@@ -17,15 +17,15 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/query"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 // folder writes files into a folder of the depot, and asks for a batch of it.
-func folder(t *testing.T, p *servicetest.Parts, name string, files map[string]string) store.Batch {
+func folder(t *testing.T, p *testkit.Parts, name string, files map[string]string) store.Batch {
 	t.Helper()
 	dir := filepath.Join(p.Depots["quayside"], name)
 	require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -37,7 +37,7 @@ func folder(t *testing.T, p *servicetest.Parts, name string, files map[string]st
 	return b
 }
 
-func finish(t *testing.T, p *servicetest.Parts, id int64, slices []int) store.Batch {
+func finish(t *testing.T, p *testkit.Parts, id int64, slices []int) store.Batch {
 	t.Helper()
 	for _, slice := range slices {
 		require.NoError(t, p.Batches.Measure(t.Context(), id, slice))
@@ -70,9 +70,9 @@ func everything[T any](t *testing.T, page func(cursor string) (query.Page[T], er
 // the whole batch.
 func TestItemsRefusedFirst(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
+	c := testkit.Prepare(t)
 	c.Work.SliceItems = 3
-	p := servicetest.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, serve.Now)
 	q := query.New(p.Store)
 	files, list := map[string]string{}, ""
 	for i := range 9 {
@@ -131,7 +131,7 @@ func TestItemsRefusedFirst(t *testing.T) {
 // TestNothingIsCut lists more absent entries than any page has.
 func TestNothingIsCut(t *testing.T) {
 	t.Parallel()
-	p := servicetest.Assemble(t, servicetest.Prepare(t), serve.Now)
+	p := testkit.Assemble(t, testkit.Prepare(t), serve.Now)
 	q := query.New(p.Store)
 	list := ""
 	for i := range 2500 {
@@ -153,8 +153,8 @@ func TestNothingIsCut(t *testing.T) {
 // batch and a day, as they follow from outcomes and records.
 func TestWhatIsSearchedIsStored(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
-	p := servicetest.Assemble(t, c, serve.Now)
+	c := testkit.Prepare(t)
+	p := testkit.Assemble(t, c, serve.Now)
 	q := query.New(p.Store)
 	b := folder(t, p, "md5", map[string]string{"MD5SUMS": fmt.Sprintf("%x  lamp.img\n%x  lens.img\n", md5.Sum([]byte("lamp")), md5.Sum([]byte("other"))), "lamp.img": "lamp", "lens.img": "lens"})
 	slices, err := p.Batches.Survey(t.Context(), b.ID)

@@ -17,19 +17,20 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
 	"endeixis/internal/keys"
+	"endeixis/internal/publishers"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 var born = time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
 
 // A cleared is a service without workers in which one artifact is cleared by one
 // key.
 type cleared struct {
-	*servicetest.Parts
+	*testkit.Parts
 	config config.Config
 	key    *pgptest.Key
 	batch  int64
@@ -38,15 +39,15 @@ type cleared struct {
 
 func clearedBy(t *testing.T) *cleared {
 	t.Helper()
-	c := servicetest.Prepare(t)
-	out := &cleared{Parts: servicetest.Assemble(t, c, serve.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
+	c := testkit.Prepare(t)
+	out := &cleared{Parts: testkit.Assemble(t, c, serve.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
 	dir := filepath.Join(c.Depots["quayside"], "falling")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	content := []byte("a gauge's firmware")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin"), content, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin.sig"), out.key.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}), 0o644))
 
-	_, err := out.Keys.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	_, err := out.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
 	require.NoError(t, err)
 	certificate := pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
 	_, _, err = out.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes())
@@ -134,7 +135,7 @@ func TestConsequenceIsStoredWithTheDecision(t *testing.T) {
 			before := c.stored(t)
 			require.NoError(t, fall(c, t.Context()))
 			assert.Equal(t, everything, grown(before, c.stored(t)))
-			servicetest.StartWith(t, c.config)
+			testkit.StartWith(t, c.config)
 			assert.Eventually(t, func() bool {
 				now, err := c.Store.RejudgedOf(t.Context(), c.batch, []int{0})
 				return err == nil && len(now) == 1 && now[0].After != "cleared"

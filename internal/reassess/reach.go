@@ -40,7 +40,7 @@ const maxReach = 500
 // Reach tells what a supposed keyring would change about everything that has a
 // signature by a key. Nothing is kept.
 func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, supposed *keyring.Keyring) (Reach, error) {
-	policies, err := s.keys.Policies(ctx, 0)
+	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
 		return Reach{}, err
 	}

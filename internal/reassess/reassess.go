@@ -13,6 +13,8 @@ import (
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/keys"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -24,17 +26,19 @@ type Sessions interface {
 
 // Service judges again, and tells what that would change.
 type Service struct {
-	store    *store.Store
-	records  *records.Service
-	keys     *keys.Service
-	sessions Sessions
-	orders   *Orders
-	now      func() time.Time
+	store      *store.Store
+	records    *records.Service
+	keys       *keys.Service
+	publishers *publishers.Service
+	policy     *policy.Service
+	sessions   Sessions
+	orders     *Orders
+	now        func() time.Time
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, k *keys.Service, sessions Sessions, orders *Orders, now func() time.Time) *Service {
-	return &Service{store: s, records: r, keys: k, sessions: sessions, orders: orders, now: now}
+func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, sessions Sessions, orders *Orders, now func() time.Time) *Service {
+	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sessions: sessions, orders: orders, now: now}
 }
 
 // A Rejudgement is an artifact, judged again.

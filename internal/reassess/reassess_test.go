@@ -9,24 +9,25 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/internal/batches"
-	"endeixis/internal/keys"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
-	"endeixis/internal/records"
 	"endeixis/internal/serve"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
 // TestReassessmentMayBeRepeated lets several workers run the same reassessment
 // at once and again: each changed verdict is recorded once.
 func TestReassessmentMayBeRepeated(t *testing.T) {
 	t.Parallel()
-	c := servicetest.Prepare(t)
-	p := servicetest.Assemble(t, c, serve.Now)
-	s, k, b := p.Store, p.Keys, p.Batches
-	_, err := k.AddPublisher(t.Context(), "tobiah", keys.NewPublisher{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
+	c := testkit.Prepare(t)
+	p := testkit.Assemble(t, c, serve.Now)
+	s, b := p.Store, p.Batches
+	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
 	require.NoError(t, err)
@@ -38,7 +39,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	_, err = b.Finish(t.Context(), made.ID)
 	require.NoError(t, err)
 	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
-		_, err := k.GrantWaiver(t.Context(), "tobiah", keys.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
+		_, err := p.Policy.Grant(t.Context(), "tobiah", policy.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
 		require.NoError(t, err)
 	}
 	asked, err := p.Reassess.Ask(t.Context(), "ines", reassess.Selection{All: true}, "waivers were granted")
@@ -53,7 +54,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "done", done.State)
 	assert.Equal(t, 2, done.Changed)
-	for kind, want := range map[records.Kind]int{records.ItemRejudged: 2, records.Reassessed: 1} {
+	for kind, want := range map[ledger.Kind]int{ledger.ItemRejudged: 2, ledger.Reassessed: 1} {
 		rows, err := s.Records(t.Context(), store.RecordFilter{Kind: string(kind), Limit: 50})
 		require.NoError(t, err)
 		assert.Len(t, rows, want, kind)

@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -30,7 +32,7 @@ func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason stri
 		}
 	}
 	if sel.Publisher != "" {
-		if _, err := s.keys.Publisher(ctx, sel.Publisher); err != nil {
+		if _, err := s.publishers.Publisher(ctx, sel.Publisher); err != nil {
 			return store.Reassessment{}, err
 		}
 	}
@@ -60,7 +62,7 @@ type rejudgedRecord struct {
 // changed. It may be repeated at any point.
 func (s *Service) Run(ctx context.Context, id int64) error {
 	r, err := s.store.Reassessment(ctx, id)
-	if err != nil || r.State != "waiting" {
+	if err != nil || r.State != state.TaskWaiting {
 		return err
 	}
 	var sel Selection
@@ -77,13 +79,13 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	return s.close(ctx, id, "done", "", items)
+	return s.close(ctx, id, state.TaskDone, "", items)
 }
 
 // Abandon closes a reassessment that cannot be carried out. What it
 // has changed so far stands.
 func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
-	return s.close(ctx, id, "failed", fault.Abandoned(cause), 0)
+	return s.close(ctx, id, state.TaskFailed, fault.Abandoned(cause), 0)
 }
 
 // reassessedRecord is what the ledger keeps of a reassessment.
@@ -96,14 +98,14 @@ type reassessedRecord struct {
 	Policy       int64     `json:"policy"`
 	JudgedAsOf   time.Time `json:"judged_as_of"`
 	// State and Note are there when it failed.
-	State string `json:"state,omitempty"`
-	Note  string `json:"note,omitempty"`
+	State state.Task `json:"state,omitempty"`
+	Note  string     `json:"note,omitempty"`
 }
 
-func (s *Service) close(ctx context.Context, id int64, state, note string, items int) error {
+func (s *Service) close(ctx context.Context, id int64, ended state.Task, note string, items int) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		r, err := tx.LockReassessment(ctx, id)
-		if err != nil || r.State != "waiting" {
+		if err != nil || r.State != state.TaskWaiting {
 			return err
 		}
 		changed, err := tx.RejudgedCount(ctx, id)
@@ -114,14 +116,14 @@ func (s *Service) close(ctx context.Context, id int64, state, note string, items
 		if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
 			return err
 		}
-		if state != "done" {
-			body.State = state
+		if ended != state.TaskDone {
+			body.State = ended
 		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: records.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
 		if err != nil {
 			return err
 		}
-		return tx.FinishReassessment(ctx, id, state, note, s.now(), items, changed, position)
+		return tx.FinishReassessment(ctx, id, ended, note, s.now(), items, changed, position)
 	})
 }
 
@@ -152,7 +154,7 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 				return err
 			}
 			entries = append(entries, records.Entry{
-				Kind: records.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
+				Kind: ledger.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
 				Body: rejudgedRecord{r.ID, j.Batch, j.Item.Path, j.Before, j.Outcome.Verdict, j.Outcome.Grounds, j.Outcome.Paths, r.PolicyVersion, r.CreatedAt, r.Reason},
 			})
 			rows = append(rows, store.Rejudged{Reassessment: r.ID, Batch: j.Batch, N: j.N, Before: string(j.Before), After: string(j.Outcome.Verdict), Grounds: grounds, Paths: paths})

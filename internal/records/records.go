@@ -23,39 +23,10 @@ import (
 	"endeixis/internal/version"
 )
 
-// A Kind says what a record is about.
-type Kind string
-
-// The kinds of record.
-const (
-	ItemOutcome   Kind = "item-outcome"
-	BatchResult   Kind = "batch-result"
-	KeyImported   Kind = "key-imported"
-	KeyStep       Kind = "key-step"
-	SightingNoted Kind = "sighting"
-	// ConflictResolved: a curator explained a sighting that contradicts.
-	ConflictResolved Kind = "conflict-resolved"
-	// AdmissionProposed and ProposalDeclined: where two curators decide.
-	AdmissionProposed Kind = "admission-proposed"
-	ProposalDeclined  Kind = "proposal-declined"
-	PublisherChanged  Kind = "publisher-changed"
-	WaiverGranted     Kind = "waiver-granted"
-	WaiverEnded       Kind = "waiver-ended"
-	// Reassessed: stored measurements were judged again; ItemRejudged is an
-	// item whose verdict that changed.
-	Reassessed     Kind = "reassessed"
-	ItemRejudged   Kind = "item-rejudged"
-	PublisherAdded Kind = "publisher-added"
-	PolicySet      Kind = "policy-set"
-	UserAdded      Kind = "user-added"
-	TokenIssued    Kind = "token-issued"
-	TokenRevoked   Kind = "token-revoked"
-)
-
 // An Entry is a record to be written. Its Body is a struct; kind, time, author
 // and software version are added to its fields.
 type Entry struct {
-	Kind    Kind
+	Kind    ledger.Kind
 	By      string
 	Subject string
 	Verdict string
@@ -111,10 +82,10 @@ func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (i
 // compose joins the common fields and the body into one JSON object.
 func compose(e Entry, now time.Time) ([]byte, error) {
 	head, err := json.Marshal(struct {
-		Kind     Kind      `json:"kind"`
-		At       time.Time `json:"at"`
-		By       string    `json:"by"`
-		Software string    `json:"software"`
+		Kind     ledger.Kind `json:"kind"`
+		At       time.Time   `json:"at"`
+		By       string      `json:"by"`
+		Software string      `json:"software"`
 	}{e.Kind, now, e.By, "endeixis " + version.Full()})
 	if err != nil {
 		return nil, err

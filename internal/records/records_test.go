@@ -11,15 +11,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"endeixis/internal/client"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 // TestAuditFindsForgery changes the database behind the service's back, as
 // only its owner can, and expects the audit to name the place.
@@ -39,9 +38,9 @@ func TestAuditFindsForgery(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := servicetest.Start(t)
+			s := testkit.Start(t)
 			c1 := s.Client(t, "operator")
-			b, err := c1.RunBatch(t.Context(), client.BatchRequest{Depot: "quayside", Path: "tidewright/gauge-fw-4.2-flipped"}, "x")
+			b, err := c1.RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2-flipped"}, "x")
 			require.NoError(t, err)
 			_, err = c1.Follow(t.Context(), b.ID, func(wire.Batch) {})
 			require.NoError(t, err)
@@ -64,7 +63,7 @@ func TestAuditFindsForgery(t *testing.T) {
 
 func TestInitRefusesHalfAKey(t *testing.T) {
 	t.Parallel()
-	s, err := store.Open(t.Context(), servicetest.Database(t))
+	s, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))
@@ -87,7 +86,7 @@ func TestInitRefusesHalfAKey(t *testing.T) {
 	_, err = r.Init(t.Context(), file, "verify.skerrow.example")
 	assert.True(t, fault.Is(err, "key-file-missing"), "a new key would not fit the old checkpoints: %v", err)
 
-	other, err := store.Open(t.Context(), servicetest.Database(t))
+	other, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer other.Close()
 	require.NoError(t, other.Migrate(t.Context()))

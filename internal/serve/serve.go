@@ -24,27 +24,32 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
 	"endeixis/internal/outside"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/query"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
+	"endeixis/internal/roles"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
 
 // Service is the assembled service.
 type Service struct {
-	config   config.Config
-	log      *slog.Logger
-	store    *store.Store
-	records  *records.Service
-	access   *access.Service
-	keys     *keys.Service
-	batches  *batches.Service
-	reassess *reassess.Service
-	depots   *depots.Depots
-	sources  *sources.Sources
-	origins  *origins.Origins
-	queue    *jobs.Queue
+	config     config.Config
+	log        *slog.Logger
+	store      *store.Store
+	records    *records.Service
+	access     *access.Service
+	publishers *publishers.Service
+	policy     *policy.Service
+	keys       *keys.Service
+	batches    *batches.Service
+	reassess   *reassess.Service
+	depots     *depots.Depots
+	sources    *sources.Sources
+	origins    *origins.Origins
+	queue      *jobs.Queue
 }
 
 // Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
@@ -94,13 +99,15 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 		return nil, err
 	}
 	orders := reassess.NewOrders(queue)
-	k := keys.New(s, recs, asker, orders, Now)
+	pub := publishers.New(s, recs, Now)
+	pol := policy.New(s, recs, pub, Now)
+	k := keys.New(s, recs, pub, pol, asker, orders, Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
-	b := batches.New(s, recs, k, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
+	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
 	return &Service{
-		config: c, log: log, store: s, queue: queue, origins: places, records: recs, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
-		batches: b, reassess: reassess.New(s, recs, k, b, orders, Now),
+		config: c, log: log, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
+		batches: b, reassess: reassess.New(s, recs, k, pub, pol, b, orders, Now),
 	}, nil
 }
 
@@ -184,7 +191,7 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 		return b, err
 	}
 	b.Created, b.PublicKey = created, s.records.PublicKey()
-	if err := s.keys.InitPolicy(ctx, name); err != nil {
+	if err := s.policy.Init(ctx, name); err != nil {
 		return b, err
 	}
 	users, err := s.store.Users(ctx)
@@ -195,7 +202,7 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 	if err != nil {
 		return b, err
 	}
-	if err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: access.Administrator, Password: secret}); err != nil {
+	if err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: roles.Administrator, Password: secret}); err != nil {
 		return b, err
 	}
 	p, err := s.access.ByName(ctx, name)
@@ -232,7 +239,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
-		Store: s.store, Access: s.access, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
+		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{

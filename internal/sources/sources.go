@@ -22,6 +22,9 @@ const (
 	Depot Kind = "depot"
 )
 
+// Kinds lists every kind.
+func Kinds() []Kind { return []Kind{Depot} }
+
 // A Source is where a batch's bytes are.
 type Source struct {
 	Kind      Kind   `json:"kind"`

@@ -6,29 +6,30 @@ import (
 	"time"
 
 	"endeixis/internal/fault"
+	"endeixis/internal/state"
 )
 
 // A Batch is one request to verify a folder.
 type Batch struct {
-	ID             int64      `db:"id"`
-	Label          string     `db:"label"`
-	SourceKind     string     `db:"source_kind"`
-	Source         string     `db:"source"`
-	Publisher      string     `db:"publisher"`
-	RequireAll     bool       `db:"require_all"`
-	PolicyVersion  int64      `db:"policy_version"`
-	AskedBy        string     `db:"asked_by"`
-	IdempotencyKey string     `db:"idempotency_key"`
-	CreatedAt      time.Time  `db:"created_at"`
-	JudgedAsOf     time.Time  `db:"judged_as_of"`
-	FinishedAt     *time.Time `db:"finished_at"`
-	State          string     `db:"state"`
-	Verdict        *string    `db:"verdict"`
-	Expected       []byte     `db:"expected"`
-	Note           string     `db:"note"`
-	Position       *int64     `db:"position"`
-	Corrections    []byte     `db:"corrections"`
-	Origins        []byte     `db:"origins"`
+	ID             int64       `db:"id"`
+	Label          string      `db:"label"`
+	SourceKind     string      `db:"source_kind"`
+	Source         string      `db:"source"`
+	Publisher      string      `db:"publisher"`
+	RequireAll     bool        `db:"require_all"`
+	PolicyVersion  int64       `db:"policy_version"`
+	AskedBy        string      `db:"asked_by"`
+	IdempotencyKey string      `db:"idempotency_key"`
+	CreatedAt      time.Time   `db:"created_at"`
+	JudgedAsOf     time.Time   `db:"judged_as_of"`
+	FinishedAt     *time.Time  `db:"finished_at"`
+	State          state.Batch `db:"state"`
+	Verdict        *string     `db:"verdict"`
+	Expected       []byte      `db:"expected"`
+	Note           string      `db:"note"`
+	Position       *int64      `db:"position"`
+	Corrections    []byte      `db:"corrections"`
+	Origins        []byte      `db:"origins"`
 	// LedgerSize is how many records there were when it was asked for, or nil
 	// for batches of before: the keyring counts as of then.
 	LedgerSize *int64 `db:"ledger_size"`
@@ -90,7 +91,7 @@ func (s Reads) Batch(ctx context.Context, id int64) (Batch, error) {
 
 // BatchFilter narrows a list of batches; empty fields match all.
 type BatchFilter struct {
-	State   string
+	State   state.Batch
 	Verdict string
 	// Before is the ID to go on from, downwards; 0 starts at the newest.
 	Before int64
@@ -110,9 +111,9 @@ func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 
 // LockBatch returns a batch's state and keeps others from changing it until
 // the transaction ends.
-func (t *Tx) LockBatch(ctx context.Context, id int64) (state string, err error) {
-	err = explain(t.tx.GetContext(ctx, &state, `SELECT state FROM batches WHERE id = $1 FOR UPDATE`, id))
-	return state, err
+func (t *Tx) LockBatch(ctx context.Context, id int64) (now state.Batch, err error) {
+	err = explain(t.tx.GetContext(ctx, &now, `SELECT state FROM batches WHERE id = $1 FOR UPDATE`, id))
+	return now, err
 }
 
 // NotifyBatch is the channel on which the progress of batches is announced;
@@ -134,10 +135,10 @@ func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
 }
 
 // Finish closes a batch, with how far it came.
-func (t *Tx) Finish(ctx context.Context, b Batch, state string, verdict *string, note string, position int64, at time.Time) error {
+func (t *Tx) Finish(ctx context.Context, b Batch, ended state.Batch, verdict *string, note string, position int64, at time.Time) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7, done_items = $8,
 		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13, total_absent = $14 WHERE id = $1`,
-		b.ID, state, verdict, note, position, at, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
+		b.ID, ended, verdict, note, position, at, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
 	return err
 }
 
@@ -146,7 +147,7 @@ type OpenWork struct {
 	Batch      int64
 	SourceKind string
 	Source     string
-	State      string
+	State      state.Batch
 	// Slices are the open ones.
 	Slices []int
 }
@@ -154,11 +155,11 @@ type OpenWork struct {
 // Unfinished lists the batches that are not finished.
 func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 	rows := []struct {
-		ID         int64  `db:"id"`
-		SourceKind string `db:"source_kind"`
-		Source     string `db:"source"`
-		State      string `db:"state"`
-		Slice      *int   `db:"slice"`
+		ID         int64       `db:"id"`
+		SourceKind string      `db:"source_kind"`
+		Source     string      `db:"source"`
+		State      state.Batch `db:"state"`
+		Slice      *int        `db:"slice"`
 	}{}
 	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.source_kind, b.source, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
 		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {

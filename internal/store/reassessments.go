@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"endeixis/internal/state"
 )
 
 // A Selection says which batches are judged again; empty fields match all.
@@ -75,7 +77,7 @@ type Reassessment struct {
 	AskedBy       string     `db:"asked_by"`
 	CreatedAt     time.Time  `db:"created_at"`
 	FinishedAt    *time.Time `db:"finished_at"`
-	State         string     `db:"state"`
+	State         state.Task `db:"state"`
 	Items         int        `db:"items"`
 	Changed       int        `db:"changed"`
 	Position      *int64     `db:"position"`
@@ -164,10 +166,10 @@ func (t *Tx) RejudgedCount(ctx context.Context, reassessment int64) (int, error)
 	return n, err
 }
 
-// FinishReassessment closes a run, in the state "done" or "failed".
-func (t *Tx) FinishReassessment(ctx context.Context, id int64, state, note string, at time.Time, items, changed int, position int64) error {
+// FinishReassessment closes a run.
+func (t *Tx) FinishReassessment(ctx context.Context, id int64, ended state.Task, note string, at time.Time, items, changed int, position int64) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = $2, note = $3, finished_at = $4, items = $5, changed = $6, position = $7 WHERE id = $1`,
-		id, state, note, at, items, changed, position)
+		id, ended, note, at, items, changed, position)
 	return err
 }
 

@@ -22,15 +22,15 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
-	"endeixis/internal/servicetest"
 	"endeixis/internal/store"
+	"endeixis/internal/testkit"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { testkit.Main(m) }
 
 func open(t *testing.T) (*store.Store, *pgx.Conn) {
 	t.Helper()
-	url := servicetest.Database(t)
+	url := testkit.Database(t)
 	s, err := store.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
@@ -47,7 +47,7 @@ func record(body string) *store.Record {
 
 func TestMigrateIsSafeToRepeatAndRunTogether(t *testing.T) {
 	t.Parallel()
-	url := servicetest.Database(t)
+	url := testkit.Database(t)
 	var g errgroup.Group
 	for range 3 {
 		g.Go(func() error {
@@ -273,7 +273,7 @@ func takesTx(f *ast.FuncLit) bool {
 // and path.
 func TestBatchesOfBeforeKeepTheirSource(t *testing.T) {
 	t.Parallel()
-	url := servicetest.Database(t)
+	url := testkit.Database(t)
 	db, err := sql.Open("pgx", url)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

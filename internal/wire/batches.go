@@ -4,10 +4,14 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/manifest"
+	"endeixis/core/survey"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
 )
 
 // Closed reports whether nothing more will happen to the batch.
-func (b *Batch) Closed() bool { return b.State == "done" || b.State == "failed" }
+func (b *Batch) Closed() bool { return b.State.Ended() }
 
 // Counts are how many artifacts came to each verdict, and how many entries
 // have no file.
@@ -28,8 +32,8 @@ type Progress struct {
 
 // Source is where a batch's bytes are.
 type Source struct {
-	Kind      string `json:"kind" enum:"depot"`
-	Reference string `json:"reference" doc:"For a depot's folder: the depot, a colon, and the path."`
+	Kind      sources.Kind `json:"kind"`
+	Reference string       `json:"reference" doc:"For a depot's folder: the depot, a colon, and the path."`
 }
 
 // Batch is a batch.
@@ -46,8 +50,8 @@ type Batch struct {
 	AskedBy    string             `json:"asked_by"`
 	Created    time.Time          `json:"created"`
 	Finished   *time.Time         `json:"finished,omitempty"`
-	State      string             `json:"state" enum:"waiting,measuring,done,failed"`
-	Verdict    *string            `json:"verdict" enum:"cleared,unproven,refused"`
+	State      state.Batch        `json:"state"`
+	Verdict    *judge.Verdict     `json:"verdict" nullable:"true"`
 	Note       string             `json:"note"`
 	Counts     Counts             `json:"counts"`
 	Progress   Progress           `json:"progress"`
@@ -63,49 +67,94 @@ type Absent struct {
 
 // Origin is a place from which copies of manifests can be fetched.
 type Origin struct {
-	Name    string `json:"name"`
-	URL     string `json:"url"`
-	Channel string `json:"channel" enum:"vendor-site,mirror,other-network,paper"`
+	Name    string         `json:"name"`
+	URL     string         `json:"url"`
+	Channel survey.Channel `json:"channel"`
 }
 
 // ComesFrom says where a manifest of the folder comes from.
 type ComesFrom struct {
-	Manifest string `json:"manifest" doc:"The manifest, as the survey names it."`
-	Channel  string `json:"channel" enum:"vendor-site,mirror,other-network,paper"`
-	Place    string `json:"place,omitempty" doc:"Where exactly, such as an address."`
+	Manifest string         `json:"manifest" doc:"The manifest, as the survey names it."`
+	Channel  survey.Channel `json:"channel"`
+	Place    string         `json:"place,omitempty" doc:"Where exactly, such as an address."`
 }
 
 // GivenCopy is a copy of a manifest, to hold the one in the folder against:
 // either origin and path, to be fetched, or text with channel and place.
 type GivenCopy struct {
-	Of      string `json:"of" doc:"The manifest in the folder, as the survey names it."`
-	Origin  string `json:"origin,omitempty" doc:"The name of a configured origin."`
-	Path    string `json:"path,omitempty" doc:"The path of the copy there."`
-	Channel string `json:"channel,omitempty" enum:"vendor-site,mirror,other-network,paper" doc:"Where a text comes from."`
-	Place   string `json:"place,omitempty"`
-	Text    string `json:"text,omitempty" doc:"The copy itself."`
+	Of      string         `json:"of" doc:"The manifest in the folder, as the survey names it."`
+	Origin  string         `json:"origin,omitempty" doc:"The name of a configured origin."`
+	Path    string         `json:"path,omitempty" doc:"The path of the copy there."`
+	Channel survey.Channel `json:"channel,omitempty" doc:"Where a text comes from."`
+	Place   string         `json:"place,omitempty"`
+	Text    string         `json:"text,omitempty" doc:"The copy itself."`
 }
 
 // Copy tells how a copy of a manifest compares.
 type Copy struct {
-	Of        string   `json:"of"`
-	Channel   string   `json:"channel"`
-	Place     string   `json:"place"`
-	Size      int64    `json:"size"`
-	SHA256    string   `json:"sha256,omitempty"`
-	Identical bool     `json:"identical" doc:"Every byte is the same."`
-	Same      int      `json:"same" doc:"Entries that agree."`
-	Differ    []Change `json:"differ" doc:"Entries that do not, at most a hundred."`
-	More      int      `json:"more" doc:"How many more do not agree."`
-	Trouble   string   `json:"trouble,omitempty" doc:"Why it could not be had or read."`
-	Sentence  string   `json:"sentence" doc:"All of this in words."`
+	Of        string         `json:"of"`
+	Channel   survey.Channel `json:"channel"`
+	Place     string         `json:"place"`
+	Size      int64          `json:"size"`
+	SHA256    string         `json:"sha256,omitempty"`
+	Identical bool           `json:"identical" doc:"Every byte is the same."`
+	Same      int            `json:"same" doc:"Entries that agree."`
+	Differ    []Change       `json:"differ" doc:"Entries that do not, at most a hundred."`
+	More      int            `json:"more" doc:"How many more do not agree."`
+	Trouble   string         `json:"trouble,omitempty" doc:"Why it could not be had or read."`
+	Sentence  string         `json:"sentence" doc:"All of this in words."`
 }
 
 // Change is how one name fares between two manifests.
 type Change struct {
-	Kind   string `json:"kind" enum:"added,removed,changed,renamed,incomparable"`
-	Name   string `json:"name"`
-	Was    string `json:"was,omitempty"`
-	Before string `json:"before,omitempty" doc:"The digest in the folder's manifest."`
-	After  string `json:"after,omitempty" doc:"The digest in the copy."`
+	Kind   manifest.ChangeKind `json:"kind"`
+	Name   string              `json:"name"`
+	Was    string              `json:"was,omitempty"`
+	Before string              `json:"before,omitempty" doc:"The digest in the folder's manifest."`
+	After  string              `json:"after,omitempty" doc:"The digest in the copy."`
+}
+
+// RunBatchRequest asks for a batch.
+type RunBatchRequest struct {
+	Key  string `header:"Idempotency-Key" maxLength:"200" doc:"A request repeated with the same key makes no second batch."`
+	Body NewBatch
+}
+
+// NewBatch says what is to be verified.
+type NewBatch struct {
+	Depot      string `json:"depot" maxLength:"100"`
+	Path       string `json:"path" maxLength:"4096" doc:"The folder, relative to the depot."`
+	Label      string `json:"label,omitempty"`
+	Publisher  string `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
+	RequireAll bool   `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
+
+	Corrections []Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
+	Origins     []ComesFrom  `json:"origins,omitempty" maxItems:"1000" doc:"Where manifests of the folder come from."`
+	Copies      []GivenCopy  `json:"copies,omitempty" maxItems:"16" doc:"Other copies of manifests, to hold those in the folder against."`
+}
+
+// ListBatchesRequest narrows the list of batches.
+type ListBatchesRequest struct {
+	State   state.Batch   `query:"state"`
+	Verdict judge.Verdict `query:"verdict"`
+	Cursor  string        `query:"cursor"`
+	Limit   int           `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}
+
+// BatchAt names a batch.
+type BatchAt struct {
+	ID int64 `path:"id"`
+}
+
+// ListAbsentRequest asks for entries of a batch without a file.
+type ListAbsentRequest struct {
+	ID     int64  `path:"id"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"1000"`
+}
+
+// FollowBatchRequest asks to be told how a batch moves.
+type FollowBatchRequest struct {
+	ID   int64 `path:"id"`
+	Last int   `header:"Last-Event-ID"`
 }

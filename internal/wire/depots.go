@@ -11,3 +11,9 @@ type Entry struct {
 	Folder bool   `json:"folder"`
 	Size   int64  `json:"size"`
 }
+
+// ListFolderRequest names a folder.
+type ListFolderRequest struct {
+	Depot string `path:"depot"`
+	Path  string `query:"path" maxLength:"4096"`
+}

@@ -2,6 +2,9 @@ package wire
 
 import (
 	"time"
+
+	"endeixis/core/keyring"
+	"endeixis/internal/directories"
 )
 
 // Import is the result of an import.
@@ -12,18 +15,18 @@ type Import struct {
 
 // Imported tells what became of one key of an import, or would.
 type Imported struct {
-	Fingerprint string      `json:"fingerprint"`
-	Result      string      `json:"result" enum:"new,updated,unchanged"`
-	Changes     []string    `json:"changes" doc:"What is new about a key that was known."`
-	UserIDs     []string    `json:"user_ids" doc:"Made safe to show; the primary one first."`
-	Algorithm   string      `json:"algorithm"`
-	Created     time.Time   `json:"created"`
-	Expires     *time.Time  `json:"expires,omitempty"`
-	Revoked     *Revocation `json:"revoked,omitempty"`
-	Subkeys     int         `json:"subkeys"`
-	State       string      `json:"state" enum:"candidate,admitted,withdrawn"`
-	Publisher   string      `json:"publisher"`
-	Reach       *Reach      `json:"reach,omitempty" doc:"What rests on a known key, and would change."`
+	Fingerprint string          `json:"fingerprint"`
+	Result      keyring.Arrival `json:"result"`
+	Changes     []string        `json:"changes" doc:"What is new about a key that was known."`
+	UserIDs     []string        `json:"user_ids" doc:"Made safe to show; the primary one first."`
+	Algorithm   string          `json:"algorithm"`
+	Created     time.Time       `json:"created"`
+	Expires     *time.Time      `json:"expires,omitempty"`
+	Revoked     *Revocation     `json:"revoked,omitempty"`
+	Subkeys     int             `json:"subkeys"`
+	State       keyring.State   `json:"state"`
+	Publisher   string          `json:"publisher"`
+	Reach       *Reach          `json:"reach,omitempty" doc:"What rests on a known key, and would change."`
 }
 
 // LookUp is what key directories said, compared.
@@ -35,13 +38,13 @@ type LookUp struct {
 
 // DirectoryAnswer is what one directory said.
 type DirectoryAnswer struct {
-	Directory    string   `json:"directory"`
-	Kind         string   `json:"kind" enum:"hkp,wkd"`
-	URL          string   `json:"url"`
-	Outcome      string   `json:"outcome" enum:"found,absent,failed,other-key,not-asked"`
-	Detail       string   `json:"detail,omitempty"`
-	Fingerprints []string `json:"fingerprints"`
-	Milliseconds int64    `json:"milliseconds"`
+	Directory    string              `json:"directory"`
+	Kind         directories.Kind    `json:"kind"`
+	URL          string              `json:"url"`
+	Outcome      directories.Outcome `json:"outcome"`
+	Detail       string              `json:"detail,omitempty"`
+	Fingerprints []string            `json:"fingerprints"`
+	Milliseconds int64               `json:"milliseconds"`
 }
 
 // FoundKey is a key that directories had.
@@ -54,4 +57,48 @@ type FoundKey struct {
 type Refreshed struct {
 	Imported
 	Answers []DirectoryAnswer `json:"answers"`
+}
+
+// ImportKeysRequest carries keys.
+type ImportKeysRequest struct{ Body NewKeys }
+
+// NewKeys is a key file to be imported.
+type NewKeys struct {
+	Data      string `json:"data" doc:"The key file, armored or binary, in base64."`
+	Source    string `json:"source" maxLength:"1000" doc:"Where it comes from, such as a file name."`
+	Publisher string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
+}
+
+// ReadingRequest carries a file that is read and not kept.
+type ReadingRequest struct{ Body Data }
+
+// Data is a file.
+type Data struct {
+	Data string `json:"data" doc:"The file, armored or binary, in base64."`
+}
+
+// LookUpRequest asks key directories.
+type LookUpRequest struct{ Body KeyQuery }
+
+// KeyQuery says which keys are looked for.
+type KeyQuery struct {
+	Query string `json:"query" maxLength:"300" doc:"A full fingerprint, a key ID of 16 digits, or a mail address."`
+}
+
+// ImportFoundRequest imports a key that a look-up found.
+type ImportFoundRequest struct{ Body ChosenKey }
+
+// ChosenKey is one of the keys that directories had.
+type ChosenKey struct {
+	KeyQuery
+	Fingerprint string `json:"fingerprint" maxLength:"200" doc:"Which of the keys that were found."`
+	Publisher   string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
+}
+
+// RefreshRequest asks for what is new about keys.
+type RefreshRequest struct{ Body WhichKeys }
+
+// WhichKeys names keys.
+type WhichKeys struct {
+	Fingerprints []string `json:"fingerprints,omitempty" maxItems:"1000" doc:"Which keys; without any, all of them."`
 }

@@ -4,18 +4,19 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/survey"
 )
 
 // Item is an item with its evidence.
 type Item struct {
-	N       int     `json:"n"`
-	Path    string  `json:"path"`
-	Shown   string  `json:"shown" doc:"The path, made safe to show."`
-	Role    string  `json:"role" enum:"artifact,manifest,signature,key"`
-	Why     string  `json:"why" doc:"How the role was found."`
-	Size    int64   `json:"size"`
-	Verdict *string `json:"verdict" enum:"cleared,unproven,refused"`
-	Settled bool    `json:"settled"`
+	N       int            `json:"n"`
+	Path    string         `json:"path"`
+	Shown   string         `json:"shown" doc:"The path, made safe to show."`
+	Role    survey.Role    `json:"role"`
+	Why     string         `json:"why" doc:"How the role was found."`
+	Size    int64          `json:"size"`
+	Verdict *judge.Verdict `json:"verdict" nullable:"true"`
+	Settled bool           `json:"settled"`
 	// Deciding is the sentence for a line in a list.
 	Deciding string            `json:"deciding" doc:"The sentence of the ground that decides, or what the file is."`
 	Grounds  []judge.Ground    `json:"grounds"`
@@ -31,10 +32,41 @@ type Item struct {
 
 // Now is what an item's verdict became by a reassessment.
 type Now struct {
-	Verdict      string         `json:"verdict" enum:"cleared,unproven,refused"`
+	Verdict      judge.Verdict  `json:"verdict"`
 	At           time.Time      `json:"at"`
 	Reassessment int64          `json:"reassessment"`
 	Record       int64          `json:"record"`
 	Deciding     string         `json:"deciding" doc:"The sentence of the ground that decides."`
 	Grounds      []judge.Ground `json:"grounds"`
+}
+
+// ListItemsRequest narrows the list of a batch's items.
+type ListItemsRequest struct {
+	ID      int64         `path:"id"`
+	Verdict judge.Verdict `query:"verdict"`
+	Role    RoleFilter    `query:"role" doc:"Evidence is all that is no artifact."`
+	Match   string        `query:"match" maxLength:"500" doc:"A pattern with * and ? for the path or its last part."`
+	Cursor  string        `query:"cursor"`
+	Limit   int           `query:"limit" minimum:"1" maximum:"500" default:"100"`
+}
+
+// A RoleFilter is a role of a file, or all that is no artifact.
+type RoleFilter string
+
+// Evidence is every role that is no artifact.
+const Evidence RoleFilter = "evidence"
+
+// RoleFilters lists every filter.
+func RoleFilters() []RoleFilter {
+	var out []RoleFilter
+	for _, r := range survey.Roles() {
+		out = append(out, RoleFilter(r))
+	}
+	return append(out, Evidence)
+}
+
+// ItemAt names an item.
+type ItemAt struct {
+	ID int64 `path:"id"`
+	N  int   `path:"n" doc:"The item's number within the batch."`
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
 )
 
 // Publisher is a publisher.
@@ -18,13 +19,13 @@ type Publisher struct {
 
 // Key is a key of the keyring.
 type Key struct {
-	Fingerprint string   `json:"fingerprint"`
-	Grouped     string   `json:"grouped" doc:"The fingerprint in groups of four."`
-	State       string   `json:"state" enum:"candidate,admitted,withdrawn"`
-	Publisher   string   `json:"publisher"`
-	Role        string   `json:"role" enum:"release,anchor"`
-	UserIDs     []string `json:"user_ids" doc:"Made safe to show; the primary one first."`
-	Algorithm   string   `json:"algorithm"`
+	Fingerprint string        `json:"fingerprint"`
+	Grouped     string        `json:"grouped" doc:"The fingerprint in groups of four."`
+	State       keyring.State `json:"state"`
+	Publisher   string        `json:"publisher"`
+	Role        keyring.Role  `json:"role"`
+	UserIDs     []string      `json:"user_ids" doc:"Made safe to show; the primary one first."`
+	Algorithm   string        `json:"algorithm"`
 	// Created, Expires and Revoked are facts about the key.
 	Created           time.Time          `json:"created"`
 	Expires           *time.Time         `json:"expires,omitempty"`
@@ -57,31 +58,31 @@ type Key struct {
 
 // KeyEvent is something that happened to a key, or will.
 type KeyEvent struct {
-	At     time.Time `json:"at"`
-	Kind   string    `json:"kind" enum:"created,expiry-set,subkey-bound,subkey-revoked,revoked,expires"`
-	Detail string    `json:"detail"`
+	At     time.Time         `json:"at"`
+	Kind   openpgp.EventKind `json:"kind"`
+	Detail string            `json:"detail"`
 }
 
 // Path leads from a key to an anchor of its publisher.
 type Path struct {
-	Anchor      string     `json:"anchor" doc:"The anchor's fingerprint."`
-	AnchorState string     `json:"anchor_state" enum:"candidate,admitted,withdrawn"`
-	AnchorID    string     `json:"anchor_id" doc:"The anchor's first user ID, made safe to show."`
-	UserID      string     `json:"user_id,omitempty" doc:"Which user ID it certified."`
-	Made        *time.Time `json:"made,omitempty" doc:"When it certified."`
-	Certified   string     `json:"certified" enum:"holds,invalid,revoked,expired,certifier-unfit,weak,not-vouching,missing"`
-	Holds       bool       `json:"holds"`
-	Reason      string     `json:"reason,omitempty" doc:"Why the path does not hold."`
+	Anchor      string                      `json:"anchor" doc:"The anchor's fingerprint."`
+	AnchorState keyring.State               `json:"anchor_state"`
+	AnchorID    string                      `json:"anchor_id" doc:"The anchor's first user ID, made safe to show."`
+	UserID      string                      `json:"user_id,omitempty" doc:"Which user ID it certified."`
+	Made        *time.Time                  `json:"made,omitempty" doc:"When it certified."`
+	Certified   openpgp.CertificationStatus `json:"certified"`
+	Holds       bool                        `json:"holds"`
+	Reason      string                      `json:"reason,omitempty" doc:"Why the path does not hold."`
 }
 
 // Statement is a certification of a user ID by another key of the keyring.
 type Statement struct {
-	By     string    `json:"by" doc:"The certifier's fingerprint."`
-	ByID   string    `json:"by_id" doc:"Its first user ID, made safe to show."`
-	UserID string    `json:"user_id"`
-	Made   time.Time `json:"made"`
-	Status string    `json:"status" enum:"holds,invalid,revoked,expired,certifier-unfit,weak,not-vouching"`
-	Reason string    `json:"reason,omitempty"`
+	By     string                      `json:"by" doc:"The certifier's fingerprint."`
+	ByID   string                      `json:"by_id" doc:"Its first user ID, made safe to show."`
+	UserID string                      `json:"user_id"`
+	Made   time.Time                   `json:"made"`
+	Status openpgp.CertificationStatus `json:"status"`
+	Reason string                      `json:"reason,omitempty"`
 }
 
 // KeyUse tells what a key has signed that was verified here.
@@ -94,12 +95,12 @@ type KeyUse struct {
 
 // Proposal is what one curator proposed and another has to decide.
 type Proposal struct {
-	Publisher string    `json:"publisher"`
-	Role      string    `json:"role" enum:"release,anchor"`
-	Reason    string    `json:"reason"`
-	By        string    `json:"by"`
-	At        time.Time `json:"at"`
-	Record    int64     `json:"record"`
+	Publisher string       `json:"publisher"`
+	Role      keyring.Role `json:"role"`
+	Reason    string       `json:"reason"`
+	By        string       `json:"by"`
+	At        time.Time    `json:"at"`
+	Record    int64        `json:"record"`
 }
 
 // Revocation tells how a key was revoked.
@@ -119,12 +120,12 @@ type Subkey struct {
 
 // Sighting is a sighting.
 type Sighting struct {
-	Channel string `json:"channel"`
-	Place   string `json:"place"`
-	Note    string `json:"note,omitempty"`
-	Read    string `json:"read" doc:"The fingerprint as read, in groups of four."`
-	Agrees  bool   `json:"agrees"`
-	Differs []int  `json:"differs" doc:"Positions, from 0, of the digits that differ."`
+	Channel keyring.Channel `json:"channel"`
+	Place   string          `json:"place"`
+	Note    string          `json:"note,omitempty"`
+	Read    string          `json:"read" doc:"The fingerprint as read, in groups of four."`
+	Agrees  bool            `json:"agrees"`
+	Differs []int           `json:"differs" doc:"Positions, from 0, of the digits that differ."`
 	// Resolved is how a curator explained that it differs.
 	Resolved   string    `json:"resolved,omitempty"`
 	ResolvedBy string    `json:"resolved_by,omitempty"`
@@ -135,15 +136,105 @@ type Sighting struct {
 
 // KeyStep is one step in the life of a key.
 type KeyStep struct {
-	At     time.Time `json:"at"`
-	To     string    `json:"to"`
-	By     string    `json:"by"`
-	Reason string    `json:"reason"`
-	Record int64     `json:"record"`
+	At     time.Time     `json:"at"`
+	To     keyring.State `json:"to"`
+	By     string        `json:"by"`
+	Reason string        `json:"reason"`
+	Record int64         `json:"record"`
 }
 
 // Sight is the result of noting a sighting.
 type Sight struct {
 	Agrees bool `json:"agrees"`
 	Key    Key  `json:"key"`
+}
+
+// AddPublisherRequest carries a new publisher.
+type AddPublisherRequest struct{ Body NewPublisher }
+
+// NewPublisher is a publisher to be added.
+type NewPublisher struct {
+	Slug    string   `json:"slug" maxLength:"64"`
+	Name    string   `json:"name" maxLength:"200"`
+	Contact string   `json:"contact,omitempty" maxLength:"2000"`
+	Scope   []string `json:"scope,omitempty" maxItems:"100" doc:"Patterns of the file names that this publisher may sign."`
+}
+
+// PublisherAt names a publisher.
+type PublisherAt struct {
+	Slug string `path:"slug"`
+}
+
+// SetPublisherRequest changes a publisher.
+type SetPublisherRequest struct {
+	Slug string `path:"slug"`
+	Body PublisherChange
+}
+
+// PublisherChange holds what is to change about a publisher; what is left out
+// stays.
+type PublisherChange struct {
+	Name    *string  `json:"name,omitempty" maxLength:"200"`
+	Contact *string  `json:"contact,omitempty" maxLength:"2000"`
+	Scope   []string `json:"scope,omitempty" maxItems:"100" doc:"In place of the patterns there are."`
+}
+
+// ListKeysRequest narrows the list of keys.
+type ListKeysRequest struct {
+	State     keyring.State `query:"state"`
+	Publisher string        `query:"publisher" maxLength:"64"`
+	Text      string        `query:"text" maxLength:"500" doc:"A part of a user ID or of the fingerprint, ignoring case."`
+	Waiting   bool          `query:"waiting" doc:"Only what waits for a curator: candidates, and keys that a sighting contradicts."`
+	Cursor    string        `query:"cursor" maxLength:"64"`
+	Limit     int           `query:"limit" minimum:"1" maximum:"500" default:"100"`
+}
+
+// KeyAt names a key.
+type KeyAt struct {
+	Fingerprint string `path:"fingerprint" maxLength:"200"`
+}
+
+// SightKeyRequest notes a sighting.
+type SightKeyRequest struct {
+	Fingerprint string `path:"fingerprint" maxLength:"200"`
+	Body        NewSighting
+}
+
+// NewSighting is a fingerprint that was read somewhere.
+type NewSighting struct {
+	Read    string          `json:"read" maxLength:"500" doc:"The fingerprint as it was read, in any case and spacing."`
+	Channel keyring.Channel `json:"channel"`
+	Place   string          `json:"place" doc:"Where exactly."`
+	Note    string          `json:"note,omitempty"`
+}
+
+// AdmitKeyRequest admits or proposes a key.
+type AdmitKeyRequest struct {
+	Fingerprint string `path:"fingerprint" maxLength:"200"`
+	Body        Admission
+}
+
+// Admission asks that a candidate count for a publisher.
+type Admission struct {
+	Typed     string       `json:"typed" maxLength:"500" doc:"The fingerprint as the curator read and typed it."`
+	Publisher string       `json:"publisher" maxLength:"64"`
+	Role      keyring.Role `json:"role,omitempty" doc:"What the key is for: releases, or certifying other keys."`
+	Reason    string       `json:"reason"`
+}
+
+// KeyStepRequest takes a step in the life of a key.
+type KeyStepRequest struct {
+	Fingerprint string `path:"fingerprint" maxLength:"200"`
+	Body        Reasoned
+}
+
+// Reasoned carries why something is done.
+type Reasoned struct {
+	Reason string `json:"reason"`
+}
+
+// ResolveConflictRequest explains a sighting.
+type ResolveConflictRequest struct {
+	Record int64 `path:"record" minimum:"0"`
+	Body   Reasoned
 }

@@ -1,5 +1,7 @@
 package wire
 
+import "endeixis/core/judge"
+
 // Overview is what needs attention.
 type Overview struct {
 	Refused    []Batch    `json:"refused"`
@@ -15,7 +17,7 @@ type Overview struct {
 
 // DayCount is how many artifacts of a day got a verdict.
 type DayCount struct {
-	Day     string `json:"day"`
-	Verdict string `json:"verdict"`
-	Count   int    `json:"count"`
+	Day     string        `json:"day"`
+	Verdict judge.Verdict `json:"verdict"`
+	Count   int           `json:"count"`
 }

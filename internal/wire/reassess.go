@@ -2,6 +2,9 @@ package wire
 
 import (
 	"time"
+
+	"endeixis/core/judge"
+	"endeixis/internal/state"
 )
 
 // Reach tells what rests on a key, and what would become of it.
@@ -14,20 +17,20 @@ type Reach struct {
 
 // Turn counts changes of verdict.
 type Turn struct {
-	From  string `json:"from" enum:"cleared,unproven,refused"`
-	To    string `json:"to" enum:"cleared,unproven,refused"`
-	Count int    `json:"count"`
+	From  judge.Verdict `json:"from"`
+	To    judge.Verdict `json:"to"`
+	Count int           `json:"count"`
 }
 
 // Rejudge is an artifact that is judged again.
 type Rejudge struct {
-	Batch  int64  `json:"batch"`
-	N      int    `json:"n"`
-	Shown  string `json:"shown" doc:"The path, made safe to show."`
-	From   string `json:"from" enum:"cleared,unproven,refused"`
-	To     string `json:"to" enum:"cleared,unproven,refused"`
-	Why    string `json:"why" doc:"The ground that decides."`
-	Record *int64 `json:"record,omitempty"`
+	Batch  int64         `json:"batch"`
+	N      int           `json:"n"`
+	Shown  string        `json:"shown" doc:"The path, made safe to show."`
+	From   judge.Verdict `json:"from"`
+	To     judge.Verdict `json:"to"`
+	Why    string        `json:"why" doc:"The ground that decides."`
+	Record *int64        `json:"record,omitempty"`
 }
 
 // Reassessment is one run of judging again.
@@ -38,7 +41,7 @@ type Reassessment struct {
 	By        string     `json:"by"`
 	Created   time.Time  `json:"created" doc:"Keyring, policy and waivers were asked as of then."`
 	Finished  *time.Time `json:"finished,omitempty"`
-	State     string     `json:"state" enum:"waiting,done,failed"`
+	State     state.Task `json:"state"`
 	Note      string     `json:"note,omitempty" doc:"Why it failed."`
 	Policy    int64      `json:"policy"`
 	Judged    int        `json:"judged" doc:"Items that were judged again."`
@@ -55,4 +58,31 @@ type Selection struct {
 	From      *time.Time `json:"from,omitempty"`
 	To        *time.Time `json:"to,omitempty"`
 	All       bool       `json:"all,omitempty"`
+}
+
+// ReassessRequest asks that something be judged again.
+type ReassessRequest struct{ Body NewReassessment }
+
+// NewReassessment says what is judged again, and why.
+type NewReassessment struct {
+	Selection
+	Reason string `json:"reason"`
+}
+
+// ListReassessmentsRequest asks for runs.
+type ListReassessmentsRequest struct {
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"100"`
+}
+
+// ReassessmentAt names a run.
+type ReassessmentAt struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+// ListRejudgedRequest asks for what a run changed.
+type ListRejudgedRequest struct {
+	ID     int64  `path:"id" minimum:"1"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"500"`
 }

@@ -2,19 +2,22 @@ package wire
 
 import (
 	"time"
+
+	"endeixis/core/judge"
+	"endeixis/core/ledger"
 )
 
 // Record is a record.
 type Record struct {
-	Position int64     `json:"position"`
-	Kind     string    `json:"kind"`
-	At       time.Time `json:"at"`
-	By       string    `json:"by"`
-	Subject  string    `json:"subject"`
-	Verdict  *string   `json:"verdict,omitempty"`
-	Batch    *int64    `json:"batch,omitempty"`
-	Leaf     string    `json:"leaf" doc:"The leaf hash, in hexadecimal."`
-	Body     any       `json:"body,omitempty" doc:"The record's own JSON."`
+	Position int64          `json:"position"`
+	Kind     ledger.Kind    `json:"kind"`
+	At       time.Time      `json:"at"`
+	By       string         `json:"by"`
+	Subject  string         `json:"subject"`
+	Verdict  *judge.Verdict `json:"verdict,omitempty"`
+	Batch    *int64         `json:"batch,omitempty"`
+	Leaf     string         `json:"leaf" doc:"The leaf hash, in hexadecimal."`
+	Body     any            `json:"body,omitempty" doc:"The record's own JSON."`
 }
 
 // Checkpoint is a signed checkpoint.
@@ -33,4 +36,27 @@ type Audit struct {
 	Root        string `json:"root"`
 	Sentence    string `json:"sentence" doc:"What was found."`
 	Position    int64  `json:"position" doc:"The first record that differs, or -1."`
+}
+
+// ListRecordsRequest narrows the list of records.
+type ListRecordsRequest struct {
+	Kind    ledger.Kind   `query:"kind"`
+	Verdict judge.Verdict `query:"verdict"`
+	Batch   int64         `query:"batch"`
+	Name    string        `query:"name" maxLength:"500" doc:"A part of the subject, ignoring case."`
+	Cursor  string        `query:"cursor"`
+	Limit   int           `query:"limit" minimum:"1" maximum:"200" default:"50"`
+}
+
+// RecordAt names a record.
+type RecordAt struct {
+	Position int64 `path:"position" minimum:"0"`
+}
+
+// AuditRequest asks for an audit.
+type AuditRequest struct{ Body NewAudit }
+
+// NewAudit says what an audit is held against.
+type NewAudit struct {
+	Checkpoint string `json:"checkpoint,omitempty" doc:"A signed checkpoint that was kept outside, to be checked too."`
 }

@@ -1,5 +1,10 @@
 package wire
 
+import (
+	"endeixis/core/manifest"
+	"endeixis/core/survey"
+)
+
 // Correction says by hand which file a signature is over.
 type Correction struct {
 	Signature string `json:"signature" doc:"The signature file, as the survey names it."`
@@ -14,17 +19,17 @@ type Survey struct {
 
 // Planned is one file of a survey.
 type Planned struct {
-	Path       string    `json:"path"`
-	Shown      string    `json:"shown" doc:"The path, made safe to show."`
-	Role       string    `json:"role" enum:"artifact,manifest,signature,key"`
-	Why        string    `json:"why" doc:"How the role was found."`
-	Size       int64     `json:"size"`
-	Problem    string    `json:"problem,omitempty"`
-	Inside     string    `json:"inside,omitempty" doc:"The path of the container that holds it."`
-	Holds      string    `json:"holds,omitempty" doc:"What a container is and how much is in it."`
-	Algorithms []string  `json:"algorithms" doc:"What will be computed from its bytes."`
-	Listed     []Vouched `json:"listed" doc:"Manifest entries that speak of it."`
-	Signatures []Vouched `json:"signatures" doc:"Signatures that may be over it."`
+	Path       string      `json:"path"`
+	Shown      string      `json:"shown" doc:"The path, made safe to show."`
+	Role       survey.Role `json:"role"`
+	Why        string      `json:"why" doc:"How the role was found."`
+	Size       int64       `json:"size"`
+	Problem    string      `json:"problem,omitempty"`
+	Inside     string      `json:"inside,omitempty" doc:"The path of the container that holds it."`
+	Holds      string      `json:"holds,omitempty" doc:"What a container is and how much is in it."`
+	Algorithms []string    `json:"algorithms" doc:"What will be computed from its bytes."`
+	Listed     []Vouched   `json:"listed" doc:"Manifest entries that speak of it."`
+	Signatures []Vouched   `json:"signatures" doc:"Signatures that may be over it."`
 }
 
 // Vouched is something that speaks of a file.
@@ -36,11 +41,11 @@ type Vouched struct {
 
 // Reading is what was understood of a manifest.
 type Reading struct {
-	Format       string        `json:"format"`
-	Entries      []ReadEntry   `json:"entries"`
-	Problems     []ReadProblem `json:"problems"`
-	MoreProblems int           `json:"more_problems"`
-	Cut          bool          `json:"cut" doc:"There are more entries than are shown."`
+	Format       manifest.Format `json:"format"`
+	Entries      []ReadEntry     `json:"entries"`
+	Problems     []ReadProblem   `json:"problems"`
+	MoreProblems int             `json:"more_problems"`
+	Cut          bool            `json:"cut" doc:"There are more entries than are shown."`
 }
 
 // ReadEntry is one entry of a manifest that was read.
@@ -55,7 +60,26 @@ type ReadEntry struct {
 
 // ReadProblem is a line that could not be used.
 type ReadProblem struct {
-	Line    int    `json:"line"`
-	Code    string `json:"code"`
-	Message string `json:"message"`
+	Line    int                  `json:"line"`
+	Code    manifest.ProblemCode `json:"code"`
+	Message string               `json:"message"`
+}
+
+// SurveyRequest asks for the plan of a folder.
+type SurveyRequest struct{ Body NewSurvey }
+
+// NewSurvey says what is surveyed.
+type NewSurvey struct {
+	Depot       string       `json:"depot" maxLength:"100"`
+	Path        string       `json:"path" maxLength:"4096"`
+	Corrections []Correction `json:"corrections,omitempty" maxItems:"1000"`
+}
+
+// ReadManifestRequest carries a manifest.
+type ReadManifestRequest struct{ Body ManifestText }
+
+// ManifestText is a manifest.
+type ManifestText struct {
+	Text string `json:"text" maxLength:"4194304" doc:"The manifest, or a page or message with digests in it."`
+	Name string `json:"name,omitempty" maxLength:"255" doc:"Its file name, which can tell the algorithm."`
 }

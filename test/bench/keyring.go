@@ -13,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/client"
 	"endeixis/internal/wire"
@@ -66,7 +67,7 @@ func reachAndLists(dir string) ([]row, error) {
 	if err := admit(ctx, c, made.Bytes(), fp); err != nil {
 		return nil, err
 	}
-	b, err := c.RunBatch(ctx, client.BatchRequest{Depot: "bench", Path: "listed"}, "one")
+	b, err := c.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: "listed"}, "one")
 	if err != nil {
 		return nil, err
 	}
@@ -101,18 +102,18 @@ func reachAndLists(dir string) ([]row, error) {
 }
 
 func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
-	if _, err := c.AddPublisher(ctx, "bench", "Bench", "", nil); err != nil {
+	if _, err := c.AddPublisher(ctx, wire.NewPublisher{Slug: "bench", Name: "Bench", Contact: "", Scope: nil}); err != nil {
 		return err
 	}
 	if _, err := c.ImportKeys(ctx, key, "bench", "bench"); err != nil {
 		return err
 	}
 	for _, channel := range []string{"letter", "phone"} {
-		if _, err := c.SightKey(ctx, fp, fp, channel, "bench", ""); err != nil {
+		if _, err := c.SightKey(ctx, fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "bench", Note: ""}); err != nil {
 			return err
 		}
 	}
-	_, err := c.AdmitKey(ctx, fp, client.Admission{Typed: fp, Publisher: "bench", Reason: "bench"})
+	_, err := c.AdmitKey(ctx, fp, wire.Admission{Typed: fp, Publisher: "bench", Reason: "bench"})
 	return err
 }
 

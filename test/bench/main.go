@@ -563,7 +563,7 @@ func smallFiles(dir string) ([]row, error) {
 	round := 0
 	batch := func() error {
 		round++
-		b, err := c.RunBatch(ctx, client.BatchRequest{Depot: "bench", Path: "many"}, fmt.Sprint(round))
+		b, err := c.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: "many"}, fmt.Sprint(round))
 		if err != nil {
 			return err
 		}

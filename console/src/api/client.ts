@@ -15,6 +15,7 @@ export type Reading = components["schemas"]["Reading"];
 export type Account = components["schemas"]["Account"];
 export type Piece = components["schemas"]["Piece"];
 export type Policy = components["schemas"]["Policy"];
+export type PolicyField = components["schemas"]["PolicyField"];
 export type PolicyVersion = components["schemas"]["PolicyVersion"];
 export type Finding = components["schemas"]["Finding"];
 export type ProofPath = components["schemas"]["ProofPath"];
@@ -35,7 +36,11 @@ export type Overview = components["schemas"]["Overview"];
 export type DayCount = components["schemas"]["DayCount"];
 export type Me = components["schemas"]["Me"];
 export type Problem = components["schemas"]["Problem"];
-export type Verdict = "cleared" | "unproven" | "refused";
+export type Verdict = components["schemas"]["Verdict"];
+export type Role = components["schemas"]["Role"];
+export type NewSighting = components["schemas"]["NewSighting"];
+export type NewWaiver = components["schemas"]["NewWaiver"];
+export type Admission = components["schemas"]["Admission"];
 
 export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
 

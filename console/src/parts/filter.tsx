@@ -1,5 +1,5 @@
 /** A choice among a few values, or all of them. */
-export function Filter({ label, value, options, onChange }: { label: string; value: string; options: string[]; onChange: (value: string) => void }) {
+export function Filter({ label, value, options, onChange }: { label: string; value: string; options: readonly string[]; onChange: (value: string) => void }) {
   return (
     <label className="flex items-center gap-2 text-sm">
       {label}

@@ -1,4 +1,4 @@
-import { usePublishers } from "../api/hooks";
+import { usePublishers } from "../api/publishers";
 
 /**
  * The choice of a publisher. none is what an empty choice is called; with

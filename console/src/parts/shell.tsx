@@ -3,7 +3,7 @@ import { type ReactNode, useState } from "react";
 import { Navigate, NavLink, useLocation, useNavigate } from "react-router";
 
 import { Failure } from "../api/client";
-import { useMe, useSignOut } from "../api/hooks";
+import { useMe, useSignOut } from "../api/people";
 import { Wordmark } from "./wordmark";
 import { ProblemNote } from "./problem-note";
 

@@ -2,7 +2,10 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import type { Batch, Item } from "../../api/client";
-import { mayOperate, useAbsent, useBatch, useCopies, useItems, useMe, useReassess } from "../../api/hooks";
+import { useAbsent, useBatch, useCopies } from "../../api/batches";
+import { useItems } from "../../api/items";
+import { mayOperate, useMe } from "../../api/people";
+import { useReassess } from "../../api/reassessments";
 import { Field } from "../../parts/field";
 import { Filter } from "../../parts/filter";
 import { Comparison } from "../../parts/hex";

@@ -1,6 +1,8 @@
 import { Link, useSearchParams } from "react-router";
 
-import { mayOperate, useBatches, useMe } from "../../api/hooks";
+import { useBatches } from "../../api/batches";
+import { mayOperate, useMe } from "../../api/people";
+import { verdictValues } from "../../api/words";
 import { Empty } from "../../parts/empty";
 import { Filter } from "../../parts/filter";
 import { More } from "../../parts/more";
@@ -18,7 +20,7 @@ export function BatchesPage() {
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Batches</h1>
-        <Filter label="Verdict" value={verdict} options={["cleared", "unproven", "refused"]} onChange={(v) => { setSearch(v ? { verdict: v } : {}); }} />
+        <Filter label="Verdict" value={verdict} options={verdictValues} onChange={(v) => { setSearch(v ? { verdict: v } : {}); }} />
         {mayOperate(me.data) && (
           <Link to="/batches/new" className="btn btn-primary btn-sm ml-auto">
             Verify a folder

@@ -2,7 +2,8 @@ import { Trash2 } from "lucide-react";
 import { useState } from "react";
 
 import type { ComesFrom, GivenCopy, Planned } from "../../api/client";
-import { useOrigins } from "../../api/hooks";
+import { useOrigins } from "../../api/depots";
+import { manifestChannelValues } from "../../api/words";
 import { Field } from "../../parts/field";
 
 /** What the manifests of a batch are held against, and where they come from. */
@@ -13,8 +14,7 @@ export interface Against {
 
 export const nothing: Against = { origins: [], copies: [] };
 
-const channels = ["vendor-site", "mirror", "other-network", "paper"] as const;
-type Channel = (typeof channels)[number];
+type Channel = (typeof manifestChannelValues)[number];
 
 const said = (channel: string) => channel.replace("-", " ");
 
@@ -139,7 +139,7 @@ function PasteForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
 function ChannelSelect({ id, value, onChange }: { id: string; value: Channel; onChange: (channel: Channel) => void }) {
   return (
     <select id={id} className="select select-sm w-full" value={value} onChange={(e) => { onChange(e.target.value as Channel); }}>
-      {channels.map((c) => (
+      {manifestChannelValues.map((c) => (
         <option key={c} value={c}>
           {said(c)}
         </option>
@@ -161,7 +161,7 @@ function OriginOf({ from, set }: { from?: ComesFrom; set: (from?: { channel: Cha
             onChange={(e) => { set(e.target.value === "" ? undefined : { channel: e.target.value as Channel, place: from?.place ?? "" }); }}
           >
             <option value="">not known</option>
-            {channels.map((c) => (
+            {manifestChannelValues.map((c) => (
               <option key={c} value={c}>
                 {said(c)}
               </option>

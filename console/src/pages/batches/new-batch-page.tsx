@@ -3,7 +3,8 @@ import { type SubmitEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
 import type { Correction } from "../../api/client";
-import { useDepots, useFolder, useRunBatch } from "../../api/hooks";
+import { useRunBatch } from "../../api/batches";
+import { useDepots, useFolder } from "../../api/depots";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";

@@ -1,7 +1,8 @@
 import { FileSearch } from "lucide-react";
 
 import type { Correction, Planned } from "../../api/client";
-import { mayOperate, useMe, useSurvey } from "../../api/hooks";
+import { useSurvey } from "../../api/batches";
+import { mayOperate, useMe } from "../../api/people";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes } from "../../parts/text";
 import { Mark } from "../../parts/verdict";

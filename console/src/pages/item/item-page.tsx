@@ -1,7 +1,8 @@
 import { Link, useParams } from "react-router";
 
 import type { Ground, Item } from "../../api/client";
-import { useBatch, useItem } from "../../api/hooks";
+import { useBatch } from "../../api/batches";
+import { useItem } from "../../api/items";
 import { Chain } from "../../parts/chain";
 import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";

@@ -1,7 +1,9 @@
 import { type SubmitEvent, useState } from "react";
 
 import type { Key } from "../../api/client";
-import { mayCurate, useAdmitKey, useKeyStep, useMe, useReach } from "../../api/hooks";
+import { useAdmitKey, useKeyStep } from "../../api/keyring";
+import { mayCurate, useMe } from "../../api/people";
+import { useReach } from "../../api/reassessments";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";

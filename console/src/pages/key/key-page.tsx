@@ -2,7 +2,9 @@ import { type SubmitEvent, useState } from "react";
 import { Link, useParams } from "react-router";
 
 import type { Key } from "../../api/client";
-import { mayOperate, useKey, useMe, useSightKey } from "../../api/hooks";
+import { useKey, useSightKey } from "../../api/keyring";
+import { mayOperate, useMe } from "../../api/people";
+import { among, sightingChannelValues } from "../../api/words";
 import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
@@ -14,19 +16,6 @@ import { Paths } from "./paths";
 import { Sightings } from "./sightings";
 import { Timeline } from "./timeline";
 import { Certified, Use } from "./use";
-
-const channels = [
-  "vendor-site",
-  "mirror",
-  "mailing-list",
-  "letter",
-  "phone",
-  "in-person",
-  "conference-slide",
-  "colleague-elsewhere",
-  "key-directory",
-  "other",
-];
 
 export function KeyPage() {
   const fingerprint = useParams().fingerprint ?? "";
@@ -120,7 +109,9 @@ function SightForm({ k }: { k: Key }) {
   const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
-    sight.mutate(form, { onSuccess: () => { setForm(empty); } });
+    const channel = among(sightingChannelValues, form.channel);
+    if (!channel) return;
+    sight.mutate({ ...form, channel }, { onSuccess: () => { setForm(empty); } });
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
@@ -135,7 +126,7 @@ function SightForm({ k }: { k: Key }) {
               <option value="" disabled>
                 choose
               </option>
-              {channels.map((c) => (
+              {sightingChannelValues.map((c) => (
                 <option key={c}>{c}</option>
               ))}
             </select>

@@ -1,7 +1,8 @@
 import { type SubmitEvent, useState } from "react";
 
 import type { Key, Sighting } from "../../api/client";
-import { mayCurate, useMe, useResolveConflict } from "../../api/hooks";
+import { useResolveConflict } from "../../api/keyring";
+import { mayCurate, useMe } from "../../api/people";
 import { Field } from "../../parts/field";
 import { Comparison } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 
 import type { Key } from "../../api/client";
-import { useKeyUse } from "../../api/hooks";
+import { useKeyUse } from "../../api/keyring";
 import { count, day, moment } from "../../parts/text";
 
 /** What the key has signed that was verified here, and who certified its names. */

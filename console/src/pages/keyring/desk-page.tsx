@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 
 import type { Key } from "../../api/client";
-import { useWaitingKeys } from "../../api/hooks";
+import { useWaitingKeys } from "../../api/keyring";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
 import { Hex } from "../../parts/hex";

@@ -2,7 +2,7 @@ import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Import } from "../../api/client";
-import { useImportKeys, usePreviewImport } from "../../api/hooks";
+import { useImportKeys, usePreviewImport } from "../../api/imports";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";

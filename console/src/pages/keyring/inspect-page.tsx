@@ -2,7 +2,7 @@ import { TriangleAlert } from "lucide-react";
 import { type SubmitEvent, useState } from "react";
 
 import type { Account, Piece } from "../../api/client";
-import { useInspection } from "../../api/hooks";
+import { useInspection } from "../../api/readings";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { base64 } from "../../parts/text";

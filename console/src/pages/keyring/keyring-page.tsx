@@ -2,7 +2,9 @@ import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Key, Publisher } from "../../api/client";
-import { mayCurate, mayOperate, useAddPublisher, useKeys, useMe, usePublishers, useSetPublisher } from "../../api/hooks";
+import { useKeys } from "../../api/keyring";
+import { mayCurate, mayOperate, useMe } from "../../api/people";
+import { useAddPublisher, usePublishers, useSetPublisher } from "../../api/publishers";
 import { Empty } from "../../parts/empty";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";

@@ -2,7 +2,8 @@ import { type SubmitEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import type { LookUp } from "../../api/client";
-import { mayOperate, useImportFound, useLookUp, useMe, useRefreshKeys } from "../../api/hooks";
+import { useImportFound, useLookUp, useRefreshKeys } from "../../api/imports";
+import { mayOperate, useMe } from "../../api/people";
 import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";

@@ -1,7 +1,7 @@
 import { type SubmitEvent, useState } from "react";
 
 import type { Reading } from "../../api/client";
-import { useReading } from "../../api/hooks";
+import { useReading } from "../../api/readings";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";

@@ -1,8 +1,8 @@
 import { Bar, BarChart, CartesianGrid, Legend, ResponsiveContainer, XAxis, YAxis } from "recharts";
 
 import type { DayCount } from "../../api/client";
+import { verdictValues } from "../../api/words";
 
-const verdicts = ["cleared", "unproven", "refused"] as const;
 const fills = { cleared: "var(--color-success)", unproven: "var(--color-warning)", refused: "var(--color-error)" };
 
 /** Verdicts on artifacts by day, the last two weeks; days without any are shown as such. */
@@ -10,7 +10,7 @@ export default function OutcomesChart({ days }: { days: DayCount[] }) {
   const rows = lastDays(14).map((name) => {
     const row = { name: name.slice(5), cleared: 0, unproven: 0, refused: 0 };
     for (const d of days) {
-      if (d.day === name && d.verdict in row) row[d.verdict as (typeof verdicts)[number]] += d.count;
+      if (d.day === name) row[d.verdict] += d.count;
     }
     return row;
   });
@@ -24,7 +24,7 @@ export default function OutcomesChart({ days }: { days: DayCount[] }) {
             <XAxis dataKey="name" tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" interval={2} />
             <YAxis allowDecimals={false} tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" />
             <Legend iconType="square" itemSorter={null} formatter={(name: string) => <span className="text-base-content">{name}</span>} />
-            {verdicts.map((v) => (
+            {verdictValues.map((v) => (
               <Bar key={v} dataKey={v} stackId="all" fill={fills[v]} isAnimationActive={false} maxBarSize={28} />
             ))}
           </BarChart>

@@ -2,7 +2,8 @@ import { lazy, type ReactNode, Suspense } from "react";
 import { Link } from "react-router";
 
 import type { Batch, Key } from "../../api/client";
-import { mayOperate, useMe, useOverview } from "../../api/hooks";
+import { useOverview } from "../../api/batches";
+import { mayOperate, useMe } from "../../api/people";
 import { Empty } from "../../parts/empty";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";

@@ -1,7 +1,8 @@
 import { type SubmitEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
-import { mayCurate, useMe, usePolicyFields, useSetOwnPolicy } from "../../api/hooks";
+import { mayCurate, useMe } from "../../api/people";
+import { usePolicyFields, useSetOwnPolicy } from "../../api/policies";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { Reason } from "./reason";
@@ -70,7 +71,7 @@ function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: Pol
               />
               {f.name}
             </label>
-            {ticked ? <Value name={f.name as keyof Policy} label={f.name} draft={draft} change={setDraft} /> : <span>{shown(base[f.name as keyof Policy])}</span>}
+            {ticked ? <Value field={f} label={f.name} draft={draft} change={setDraft} /> : <span>{shown(base[f.name as keyof Policy])}</span>}
             <span className="text-sm soft">{f.does}</span>
           </div>
         );

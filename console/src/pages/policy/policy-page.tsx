@@ -1,7 +1,8 @@
 import { type SubmitEvent, useState } from "react";
 
 import type { Policy, PolicyVersion } from "../../api/client";
-import { mayCurate, useMe, usePolicies, usePolicyFields, useSetPolicy } from "../../api/hooks";
+import { mayCurate, useMe } from "../../api/people";
+import { usePolicies, usePolicyFields, useSetPolicy } from "../../api/policies";
 import { OwnFields } from "./own-fields";
 import { Reason } from "./reason";
 import { shown, Value } from "./value";
@@ -68,7 +69,7 @@ function Edit({ policy, close }: { policy: Policy; close: () => void }) {
       {fields.data?.items.map((f) => (
         <label key={f.name} className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[16rem_14rem_1fr]">
           <span className="font-mono text-sm">{f.name}</span>
-          <Value name={f.name as keyof Policy} draft={draft} change={setDraft} />
+          <Value field={f} draft={draft} change={setDraft} />
           <span className="text-sm soft">{f.does}</span>
         </label>
       ))}

@@ -1,4 +1,5 @@
-import type { Policy } from "../../api/client";
+import type { Policy, PolicyField } from "../../api/client";
+import { among } from "../../api/words";
 
 /** A value of a policy as people read it. */
 export const shown = (value: string | number | boolean | string[]) => {
@@ -8,7 +9,8 @@ export const shown = (value: string | number | boolean | string[]) => {
 };
 
 /** The field for one value, by its kind. */
-export function Value({ name, draft, change, label }: { name: keyof Policy; draft: Policy; change: (draft: Policy) => void; label?: string }) {
+export function Value({ field, draft, change, label }: { field: PolicyField; draft: Policy; change: (draft: Policy) => void; label?: string }) {
+  const name = field.name as keyof Policy;
   const value = draft[name];
   if (typeof value === "boolean") {
     return (
@@ -18,11 +20,13 @@ export function Value({ name, draft, change, label }: { name: keyof Policy; draf
       </select>
     );
   }
-  if (name === "expired_signer") {
+  const choices = field.choices;
+  if (choices && typeof value === "string") {
     return (
-      <select aria-label={label} className="select select-sm w-full" value={draft.expired_signer} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }}>
-        <option>withholds</option>
-        <option>notes</option>
+      <select aria-label={label} className="select select-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: among(choices, e.target.value) }); }}>
+        {choices.map((c) => (
+          <option key={c}>{c}</option>
+        ))}
       </select>
     );
   }

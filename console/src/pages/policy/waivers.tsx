@@ -2,13 +2,14 @@ import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Waiver } from "../../api/client";
-import { mayCurate, useEndWaiver, useGrantWaiver, useMe, useWaivers } from "../../api/hooks";
+import { mayCurate, useMe } from "../../api/people";
+import { useEndWaiver, useGrantWaiver, useWaivers } from "../../api/policies";
+import { among, waivableGroundValues } from "../../api/words";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { day } from "../../parts/text";
 
-const grounds = ["weak-digest-only", "manifest-unsigned", "signature-weak", "signer-expired"];
 
 /** Exceptions: each lifts one ground until a day, and is named in every verdict that rests on it. */
 export function Waivers() {
@@ -99,7 +100,9 @@ function Grant({ done }: { done: () => void }) {
     event.preventDefault();
     // The day that is chosen is the last on which it counts.
     const until = new Date(Date.parse(form.until) + 86_400_000).toISOString();
-    grant.mutate({ ...form, publisher: form.publisher || undefined, pattern: form.pattern || undefined, until }, { onSuccess: done });
+    const ground = among(waivableGroundValues, form.ground);
+    if (!ground) return;
+    grant.mutate({ ...form, ground, publisher: form.publisher || undefined, pattern: form.pattern || undefined, until }, { onSuccess: done });
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
@@ -109,7 +112,7 @@ function Grant({ done }: { done: () => void }) {
             <option value="" disabled>
               choose
             </option>
-            {grounds.map((g) => (
+            {waivableGroundValues.map((g) => (
               <option key={g}>{g}</option>
             ))}
           </select>

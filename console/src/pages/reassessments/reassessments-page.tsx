@@ -1,7 +1,7 @@
 import { Link, useParams } from "react-router";
 
 import type { Reassessment, Selection } from "../../api/client";
-import { useReassessment, useReassessments, useRejudged } from "../../api/hooks";
+import { useReassessment, useReassessments, useRejudged } from "../../api/reassessments";
 import { Back } from "../../parts/back";
 import { Empty } from "../../parts/empty";
 import { More } from "../../parts/more";

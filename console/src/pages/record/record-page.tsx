@@ -1,6 +1,6 @@
 import { Link, useParams } from "react-router";
 
-import { useRecord } from "../../api/hooks";
+import { useRecord } from "../../api/records";
 import { Back } from "../../parts/back";
 import { Hex } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";

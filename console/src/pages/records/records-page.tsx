@@ -1,6 +1,7 @@
 import { Link, useSearchParams } from "react-router";
 
-import { useAudit, useRecords } from "../../api/hooks";
+import { useAudit, useRecords } from "../../api/records";
+import { recordKindValues, verdictValues } from "../../api/words";
 import { Empty } from "../../parts/empty";
 import { Filter } from "../../parts/filter";
 import { More } from "../../parts/more";
@@ -8,7 +9,6 @@ import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
-const kinds = ["item-outcome", "batch-result", "item-rejudged", "reassessed", "key-imported", "key-step", "sighting", "conflict-resolved", "admission-proposed", "proposal-declined", "publisher-added", "publisher-changed", "policy-set", "waiver-granted", "waiver-ended", "user-added", "token-issued", "token-revoked"];
 
 export function RecordsPage() {
   const [search, setSearch] = useSearchParams();
@@ -29,8 +29,8 @@ export function RecordsPage() {
           Name
           <input className="input input-sm w-48" type="search" value={filter.name} onChange={(e) => { set("name", e.target.value); }} />
         </label>
-        <Filter label="Kind" value={filter.kind} options={kinds} onChange={(v) => { set("kind", v); }} />
-        <Filter label="Verdict" value={filter.verdict} options={["cleared", "unproven", "refused"]} onChange={(v) => { set("verdict", v); }} />
+        <Filter label="Kind" value={filter.kind} options={recordKindValues} onChange={(v) => { set("kind", v); }} />
+        <Filter label="Verdict" value={filter.verdict} options={verdictValues} onChange={(v) => { set("verdict", v); }} />
         <Link to="/reassessments" className="btn btn-sm ml-auto">
           Judged again
         </Link>

@@ -1,7 +1,7 @@
 import { type SubmitEvent, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 
-import { useSignIn } from "../../api/hooks";
+import { useSignIn } from "../../api/people";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { Wordmark } from "../../parts/wordmark";

@@ -1,4 +1,7 @@
-package keys
+// Package policy keeps what is asked of evidence: the limits in force, what
+// publishers have otherwise, and the waivers that lift a ground for a while.
+// What the limits mean is decided in core/judge.
+package policy
 
 import (
 	"bytes"
@@ -6,16 +9,19 @@ import (
 	"encoding/json"
 	"slices"
 	"strings"
+	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/publishers"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
 
-// Policies are the policy in force at a version, and what publishers have
+// InForce is the policy in force at a version, and what publishers have
 // otherwise.
-type Policies struct {
+type InForce struct {
 	judge.Policy
 	// Version is that of the newest change among them.
 	Version int64
@@ -25,16 +31,16 @@ type Policies struct {
 }
 
 // Of returns the policy for a publisher, which may be empty.
-func (p Policies) Of(publisher string) judge.Policy {
+func (p InForce) Of(publisher string) judge.Policy {
 	if own, ok := p.Own[publisher]; ok {
 		return own
 	}
 	return p.Policy
 }
 
-// A PolicyVersion is one change of the policy, or of what one publisher has
+// A Version is one change of the policy, or of what one publisher has
 // otherwise.
-type PolicyVersion struct {
+type Version struct {
 	store.Policy
 	// Publisher is the slug, or empty for the policy itself.
 	Publisher string
@@ -44,29 +50,47 @@ type PolicyVersion struct {
 	Own      []string
 }
 
+// Publishers tell who there is; [publishers.Service] does.
+type Publishers interface {
+	Publisher(ctx context.Context, slug string) (publishers.Publisher, error)
+}
+
+// Service keeps policy and waivers.
+type Service struct {
+	store      *store.Store
+	records    *records.Service
+	publishers Publishers
+	now        func() time.Time
+}
+
+// New returns a Service.
+func New(s *store.Store, r *records.Service, p Publishers, now func() time.Time) *Service {
+	return &Service{s, r, p, now}
+}
+
 const (
 	defaultPolicy = "default"
 	ofPublisher   = "publisher/"
 )
 
-// Policies returns what was in force at a version, or what is in force now for
+// InForce returns what was in force at a version, or what is in force now for
 // 0.
-func (s *Service) Policies(ctx context.Context, version int64) (Policies, error) {
+func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
 	rows, err := s.store.PoliciesAsOf(ctx, version)
 	if err != nil {
-		return Policies{}, err
+		return InForce{}, err
 	}
-	out := Policies{Own: map[string]judge.Policy{}}
+	out := InForce{Own: map[string]judge.Policy{}}
 	for _, row := range rows {
 		out.Version = max(out.Version, row.Version)
 		if row.Name == defaultPolicy {
 			if err := json.Unmarshal(row.Document, &out.Policy); err != nil {
-				return Policies{}, err
+				return InForce{}, err
 			}
 		}
 	}
 	if out.Version == 0 {
-		return Policies{}, store.ErrNotFound
+		return InForce{}, store.ErrNotFound
 	}
 	for _, row := range rows {
 		slug, ok := strings.CutPrefix(row.Name, ofPublisher)
@@ -74,22 +98,22 @@ func (s *Service) Policies(ctx context.Context, version int64) (Policies, error)
 			continue
 		}
 		if out.Own[slug], err = out.With(row.Document); err != nil {
-			return Policies{}, err
+			return InForce{}, err
 		}
 	}
 	return out, nil
 }
 
-// PolicyHistory lists the changes, the newest first.
-func (s *Service) PolicyHistory(ctx context.Context) ([]PolicyVersion, error) {
+// History lists the changes, the newest first.
+func (s *Service) History(ctx context.Context) ([]Version, error) {
 	rows, err := s.store.Policies(ctx, 1000)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]PolicyVersion, len(rows))
+	out := make([]Version, len(rows))
 	var current judge.Policy
 	for i, row := range slices.Backward(rows) {
-		out[i] = PolicyVersion{Policy: row, Own: []string{}}
+		out[i] = Version{Policy: row, Own: []string{}}
 		if row.Name == defaultPolicy {
 			current = judge.Policy{}
 			if err := json.Unmarshal(row.Document, &current); err != nil {
@@ -120,57 +144,57 @@ func fieldsOf(document []byte) []string {
 	return out
 }
 
-// InitPolicy stores the default policy when there is none.
-func (s *Service) InitPolicy(ctx context.Context, by string) error {
+// Init stores the default policy when there is none.
+func (s *Service) Init(ctx context.Context, by string) error {
 	if rows, err := s.store.PoliciesAsOf(ctx, 0); err != nil || len(rows) > 0 {
 		return err
 	}
-	_, err := s.putPolicy(ctx, by, PolicyVersion{Document: judge.DefaultPolicy()}, "")
+	_, err := s.put(ctx, by, Version{Document: judge.DefaultPolicy()}, "")
 	return err
 }
 
-// SetPolicy puts a new version of the policy in force. Batches that have begun
+// Set puts a new version of the policy in force. Batches that have begun
 // keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
 // and for one that changes nothing.
-func (s *Service) SetPolicy(ctx context.Context, by string, p judge.Policy, reason string) (PolicyVersion, error) {
+func (s *Service) Set(ctx context.Context, by string, p judge.Policy, reason string) (Version, error) {
 	if err := p.Validate(); err != nil {
-		return PolicyVersion{}, badPolicy(err, "document")
+		return Version{}, badPolicy(err, "document")
 	}
-	now, err := s.Policies(ctx, 0)
+	now, err := s.InForce(ctx, 0)
 	if err != nil {
-		return PolicyVersion{}, err
+		return Version{}, err
 	}
 	if now.Equal(p) {
-		return PolicyVersion{}, unchanged(now.Version)
+		return Version{}, unchanged(now.Version)
 	}
-	return s.putPolicy(ctx, by, PolicyVersion{Document: p}, reason)
+	return s.put(ctx, by, Version{Document: p}, reason)
 }
 
-// SetOwnPolicy gives a publisher fields of its own, in JSON, in place of those
+// SetOwn gives a publisher fields of its own, in JSON, in place of those
 // it had; an empty object leaves it none. It returns a [*fault.Fault] as
-// [Service.SetPolicy] does.
-func (s *Service) SetOwnPolicy(ctx context.Context, by, publisher string, own []byte, reason string) (PolicyVersion, error) {
-	if _, err := s.Publisher(ctx, publisher); err != nil {
-		return PolicyVersion{}, err
+// [Service.Set] does.
+func (s *Service) SetOwn(ctx context.Context, by, publisher string, own []byte, reason string) (Version, error) {
+	if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
+		return Version{}, err
 	}
-	now, err := s.Policies(ctx, 0)
+	now, err := s.InForce(ctx, 0)
 	if err != nil {
-		return PolicyVersion{}, err
+		return Version{}, err
 	}
-	p := PolicyVersion{Publisher: publisher, Own: fieldsOf(own)}
+	p := Version{Publisher: publisher, Own: fieldsOf(own)}
 	for _, name := range p.Own {
 		if !slices.ContainsFunc(judge.PolicyFields(), func(f judge.PolicyField) bool { return f.Name == name }) {
-			return PolicyVersion{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).Advise("“endeixis policy show” lists the fields.").At("fields")
+			return Version{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).Advise("“endeixis policy show” lists the fields.").At("fields")
 		}
 	}
 	if p.Document, err = now.With(own); err != nil {
-		return PolicyVersion{}, badPolicy(err, "fields")
+		return Version{}, badPolicy(err, "fields")
 	}
 	if _, had := now.Own[publisher]; now.Of(publisher).Equal(p.Document) && had == (len(p.Own) > 0) {
-		return PolicyVersion{}, unchanged(now.Version)
+		return Version{}, unchanged(now.Version)
 	}
 	p.Policy.Document = own
-	return s.putPolicy(ctx, by, p, reason)
+	return s.put(ctx, by, p, reason)
 }
 
 func badPolicy(err error, field string) error {
@@ -181,7 +205,7 @@ func unchanged(version int64) error {
 	return fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
 }
 
-func (s *Service) putPolicy(ctx context.Context, by string, p PolicyVersion, reason string) (PolicyVersion, error) {
+func (s *Service) put(ctx context.Context, by string, p Version, reason string) (Version, error) {
 	row := &p.Policy
 	row.Name = defaultPolicy
 	if p.Publisher != "" {
@@ -193,7 +217,7 @@ func (s *Service) putPolicy(ctx context.Context, by string, p PolicyVersion, rea
 	var err error
 	if row.Document == nil {
 		if row.Document, err = json.Marshal(p.Document); err != nil {
-			return PolicyVersion{}, err
+			return Version{}, err
 		}
 	}
 	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
@@ -201,7 +225,7 @@ func (s *Service) putPolicy(ctx context.Context, by string, p PolicyVersion, rea
 		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
 			return err
 		}
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: records.PolicySet, By: by, Subject: row.Name, Body: struct {
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PolicySet, By: by, Subject: row.Name, Body: struct {
 			Name    string       `json:"name"`
 			Version int64        `json:"version"`
 			Policy  judge.Policy `json:"policy"`

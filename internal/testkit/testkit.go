@@ -1,8 +1,8 @@
-// Package servicetest starts the whole service for a test: a database of its
+// Package testkit starts the whole service for a test: a database of its
 // own on the shared PostgreSQL, a depot with the demo's folders, people of
 // every role, and Tidewright's key admitted. It is to the service what
 // net/http/httptest is to a handler.
-package servicetest
+package testkit
 
 import (
 	"context"
@@ -25,11 +25,15 @@ import (
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/policy"
+	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
+	"endeixis/internal/roles"
 	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/wire"
 	"endeixis/internal/world"
 )
 
@@ -44,7 +48,7 @@ type Service struct {
 	// PublicKey is that of its ledger.
 	PublicKey string
 
-	tokens map[string]string
+	tokens map[roles.Role]string
 }
 
 var shared struct {
@@ -121,12 +125,14 @@ func Prepare(t testing.TB) config.Config {
 // Parts are those of a service, put together without anybody who works on jobs:
 // the test decides what is done, and when.
 type Parts struct {
-	Store    *store.Store
-	Records  *records.Service
-	Queue    *jobs.Queue
-	Keys     *keys.Service
-	Batches  *batches.Service
-	Reassess *reassess.Service
+	Store      *store.Store
+	Records    *records.Service
+	Queue      *jobs.Queue
+	Publishers *publishers.Service
+	Policy     *policy.Service
+	Keys       *keys.Service
+	Batches    *batches.Service
+	Reassess   *reassess.Service
 	// Depots can be changed, as if a depot had been moved away.
 	Depots map[string]string
 }
@@ -145,10 +151,12 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	p.Queue, err = jobs.NewQueue()
 	require.NoError(t, err)
 	orders := reassess.NewOrders(p.Queue)
-	p.Keys = keys.New(s, p.Records, nil, orders, now)
-	require.NoError(t, p.Keys.InitPolicy(t.Context(), "a test"))
-	p.Batches = batches.New(s, p.Records, p.Keys, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
-	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Batches, orders, now)
+	p.Publishers = publishers.New(s, p.Records, now)
+	p.Policy = policy.New(s, p.Records, p.Publishers, now)
+	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
+	p.Keys = keys.New(s, p.Records, p.Publishers, p.Policy, nil, orders, now)
+	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
+	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Publishers, p.Policy, p.Batches, orders, now)
 	return p
 }
 
@@ -172,7 +180,7 @@ func StartWith(t testing.TB, c config.Config) *Service {
 	address := make(chan string, 1)
 	done := make(chan error, 1)
 	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	s := &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[string]string{}}
+	s := &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
 	select {
 	case a := <-address:
 		s.URL = "http://" + a
@@ -187,7 +195,7 @@ func StartWith(t testing.TB, c config.Config) *Service {
 		service.Close()
 	})
 	if beginning.Token != "" {
-		s.tokens[people[0].Role] = beginning.Token
+		s.tokens[roles.Role(people[0].Role)] = beginning.Token
 		s.populate(t)
 	}
 	return s
@@ -198,19 +206,19 @@ func (s *Service) populate(t testing.TB) {
 	t.Helper()
 	people := scenario.People()
 	for _, p := range people[1:] {
-		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), p.Name, p.FullName, p.Role, p.Password))
+		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: roles.Role(p.Role), Password: p.Password}))
 		c, err := client.New(s.URL, "")
 		require.NoError(t, err)
 		issued, err := c.SignIn(t.Context(), p.Name, p.Password, "test", 1)
 		require.NoError(t, err)
-		s.tokens[p.Role] = issued.Text
+		s.tokens[roles.Role(p.Role)] = issued.Text
 	}
 	curator := s.Client(t, "curator")
 	require.NoError(t, scenario.Keep(t.Context(), curator))
 }
 
 // Client returns a client with the token of somebody with the role.
-func (s *Service) Client(t testing.TB, role string) *client.Client {
+func (s *Service) Client(t testing.TB, role roles.Role) *client.Client {
 	t.Helper()
 	c, err := client.New(s.URL, s.Token(t, role))
 	require.NoError(t, err)
@@ -218,7 +226,7 @@ func (s *Service) Client(t testing.TB, role string) *client.Client {
 }
 
 // Token returns a token of somebody with the role.
-func (s *Service) Token(t testing.TB, role string) string {
+func (s *Service) Token(t testing.TB, role roles.Role) string {
 	t.Helper()
 	token, ok := s.tokens[role]
 	require.True(t, ok, "nobody has the role %s", role)

@@ -1,4 +1,4 @@
-package keys
+package policy
 
 import (
 	"context"
@@ -9,11 +9,18 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
+
+// A Waiver is one that was granted, as stored.
+type Waiver = store.Waiver
+
+// Waivers lists the waivers, the newest first.
+func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) { return s.store.Waivers(ctx) }
 
 // A NewWaiver is an exception to be granted.
 type NewWaiver struct {
@@ -28,43 +35,43 @@ type NewWaiver struct {
 // at it again.
 const maxWaiver = 2 * 366 * 24 * time.Hour
 
-// GrantWaiver lets a ground be lifted for a publisher, for names, or for a
+// Grant lets a ground be lifted for a publisher, for names, or for a
 // publisher's files of some names, until a day.
-func (s *Service) GrantWaiver(ctx context.Context, by string, n NewWaiver) (store.Waiver, error) {
+func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, error) {
 	if !slices.Contains(judge.Waivable(), n.Ground) {
 		var names []string
 		for _, c := range judge.Waivable() {
 			names = append(names, string(c))
 		}
-		return store.Waiver{}, fault.New(fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground))).
+		return Waiver{}, fault.New(fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground))).
 			Advise("These can: %s.", strings.Join(names, ", ")).At("ground")
 	}
 	if n.Publisher == "" && n.Pattern == "" {
-		return store.Waiver{}, fault.New(fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.").Advise("Name one of them, or both.").At("publisher")
+		return Waiver{}, fault.New(fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.").Advise("Name one of them, or both.").At("publisher")
 	}
 	if n.Publisher != "" {
-		if _, err := s.Publisher(ctx, n.Publisher); err != nil {
-			return store.Waiver{}, err
+		if _, err := s.publishers.Publisher(ctx, n.Publisher); err != nil {
+			return Waiver{}, err
 		}
 	}
 	if _, err := path.Match(n.Pattern, ""); err != nil || strings.ContainsRune(n.Pattern, 0) || strings.Trim(n.Pattern, "*") == "" && n.Pattern != "" {
-		return store.Waiver{}, fault.New(fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern)).Advise("Use a name with * and ?, such as lamp-ctl-*.").At("pattern")
+		return Waiver{}, fault.New(fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern)).Advise("Use a name with * and ?, such as lamp-ctl-*.").At("pattern")
 	}
 	now := s.now()
 	if !n.Until.After(now) || n.Until.After(now.Add(maxWaiver)) {
-		return store.Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").Advise("When it ends, look at it again and grant it anew if need be.").At("until")
+		return Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").Advise("When it ends, look at it again and grant it anew if need be.").At("until")
 	}
 	if err := fault.Reason(n.Reason, "A waiver"); err != nil {
-		return store.Waiver{}, err
+		return Waiver{}, err
 	}
-	w := store.Waiver{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Reason: n.Reason, By: by, CreatedAt: now, Until: n.Until.UTC()}
+	w := Waiver{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Reason: n.Reason, By: by, CreatedAt: now, Until: n.Until.UTC()}
 	subject := n.Publisher
 	if subject == "" {
 		subject = n.Pattern
 	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
-		if w.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: records.WaiverGranted, By: by, Subject: subject, Body: n}); err != nil {
+		if w.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.WaiverGranted, By: by, Subject: subject, Body: n}); err != nil {
 			return err
 		}
 		w.ID, err = tx.AddWaiver(ctx, w)
@@ -73,12 +80,12 @@ func (s *Service) GrantWaiver(ctx context.Context, by string, n NewWaiver) (stor
 	return w, err
 }
 
-// EndWaiver ends a waiver before its day.
-func (s *Service) EndWaiver(ctx context.Context, by string, id int64, reason string) (store.Waiver, error) {
+// End ends a waiver before its day.
+func (s *Service) End(ctx context.Context, by string, id int64, reason string) (Waiver, error) {
 	if err := fault.Reason(reason, "Ending a waiver"); err != nil {
-		return store.Waiver{}, err
+		return Waiver{}, err
 	}
-	var w store.Waiver
+	var w Waiver
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
 		if w, err = tx.LockWaiver(ctx, id); err != nil {
@@ -88,7 +95,7 @@ func (s *Service) EndWaiver(ctx context.Context, by string, id int64, reason str
 		if w.EndedAt != nil || !w.Until.After(now) {
 			return fault.New(fault.Conflict, "waiver-ended", "Waiver %d has ended before.", id)
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: records.WaiverEnded, By: by, Subject: w.Publisher + w.Pattern, Body: struct {
+		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.WaiverEnded, By: by, Subject: w.Publisher + w.Pattern, Body: struct {
 			Waiver int64  `json:"waiver"`
 			Record int64  `json:"record"`
 			Reason string `json:"reason"`

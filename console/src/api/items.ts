@@ -1,0 +1,31 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+
+import { api, ask } from "./client";
+import { among, fileRoleFilterValues, verdictValues } from "./words";
+
+/** The items of a batch; match is a pattern with * and ? for their names. */
+export function useItems(id: number, filter: { verdict?: string; role?: string; match?: string }, live: boolean) {
+  return useInfiniteQuery({
+    queryKey: ["items", id, filter],
+    queryFn: ({ pageParam }) =>
+      ask(
+        api.GET("/api/v1/batches/{id}/items", {
+          params: {
+            path: { id },
+            query: { verdict: among(verdictValues, filter.verdict), role: among(fileRoleFilterValues, filter.role), match: filter.match || undefined, cursor: pageParam || undefined, limit: 100 },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: live ? 2_000 : false,
+  });
+}
+
+export function useItem(batch: number, n: number) {
+  return useQuery({
+    queryKey: ["item", batch, n],
+    queryFn: () => ask(api.GET("/api/v1/batches/{id}/items/{n}", { params: { path: { id: batch, n } } })),
+    refetchInterval: (query) => (query.state.data && !query.state.data.settled ? 1_500 : false),
+  });
+}

@@ -1,0 +1,39 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+
+import { useChange } from "./change";
+import { api, ask } from "./client";
+
+export function useReach(fingerprint: string, wanted: boolean) {
+  return useQuery({ queryKey: ["key", fingerprint, "reach"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })), enabled: wanted });
+}
+
+export function useReassess() {
+  return useChange(["reassessment"], (body: { batch?: number; key?: string; publisher?: string; reason: string }) => ask(api.POST("/api/v1/reassessments", { body })));
+}
+
+export function useReassessment(id: number) {
+  return useQuery({
+    queryKey: ["reassessment", id],
+    queryFn: () => ask(api.GET("/api/v1/reassessments/{id}", { params: { path: { id } } })),
+    refetchInterval: (query) => (query.state.data?.state === "waiting" ? 1_000 : false),
+  });
+}
+
+export function useReassessments() {
+  return useInfiniteQuery({
+    queryKey: ["reassessments"],
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments", { params: { query: { cursor: pageParam || undefined, limit: 50 } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+}
+
+/** What a reassessment changed, beyond what it is shown with. */
+export function useRejudged(id: number) {
+  return useInfiniteQuery({
+    queryKey: ["rejudged", id],
+    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments/{id}/items", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next || undefined,
+  });
+}

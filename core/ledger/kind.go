@@ -1,0 +1,54 @@
+package ledger
+
+// A Kind says what a record is about.
+type Kind string
+
+// The kinds of record.
+const (
+	ItemOutcome   Kind = "item-outcome"
+	BatchResult   Kind = "batch-result"
+	KeyImported   Kind = "key-imported"
+	KeyStep       Kind = "key-step"
+	SightingNoted Kind = "sighting"
+	// ConflictResolved: a curator explained a sighting that contradicts.
+	ConflictResolved Kind = "conflict-resolved"
+	// AdmissionProposed and ProposalDeclined: where two curators decide.
+	AdmissionProposed Kind = "admission-proposed"
+	ProposalDeclined  Kind = "proposal-declined"
+	PublisherChanged  Kind = "publisher-changed"
+	WaiverGranted     Kind = "waiver-granted"
+	WaiverEnded       Kind = "waiver-ended"
+	// Reassessed: stored measurements were judged again; ItemRejudged is an
+	// item whose verdict that changed.
+	Reassessed     Kind = "reassessed"
+	ItemRejudged   Kind = "item-rejudged"
+	PublisherAdded Kind = "publisher-added"
+	PolicySet      Kind = "policy-set"
+	UserAdded      Kind = "user-added"
+	TokenIssued    Kind = "token-issued"
+	TokenRevoked   Kind = "token-revoked"
+)
+
+// Kinds lists every kind of record.
+func Kinds() []Kind {
+	return []Kind{
+		ItemOutcome,
+		BatchResult,
+		KeyImported,
+		KeyStep,
+		SightingNoted,
+		ConflictResolved,
+		AdmissionProposed,
+		ProposalDeclined,
+		PublisherChanged,
+		WaiverGranted,
+		WaiverEnded,
+		Reassessed,
+		ItemRejudged,
+		PublisherAdded,
+		PolicySet,
+		UserAdded,
+		TokenIssued,
+		TokenRevoked,
+	}
+}

@@ -1,0 +1,93 @@
+package api
+
+import (
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/ledger"
+	"endeixis/core/manifest"
+	"endeixis/core/openpgp"
+	"endeixis/core/survey"
+	"endeixis/internal/directories"
+	"endeixis/internal/roles"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/wire"
+)
+
+// A vocabulary is a closed set of words. Its words stand in the package that
+// decides about them; from there they come into the API's description, and from
+// that into the console.
+type vocabulary struct {
+	// name is that of the schema in the description.
+	name  string
+	of    reflect.Type
+	words []any
+	// described is the type that stands in for it where schemas are made.
+	described reflect.Type
+}
+
+func vocabularyOf[T ~string](name string, list []T) vocabulary {
+	v := vocabulary{name: name, of: reflect.TypeFor[T](), described: reflect.TypeFor[word[T]]()}
+	for _, w := range list {
+		v.words = append(v.words, string(w))
+	}
+	return v
+}
+
+// vocabularies lists those of the API.
+var vocabularies = []vocabulary{
+	vocabularyOf("Verdict", judge.Verdicts()), vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()), vocabularyOf("WaivableGround", wire.WaivableGrounds()),
+	vocabularyOf("PathKind", judge.PathKinds()), vocabularyOf("LinkState", judge.LinkStates()),
+	vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
+	vocabularyOf("ManifestFormat", manifest.Formats()), vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
+	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
+	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
+	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
+	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("TaskState", state.Tasks()),
+	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
+}
+
+// speak makes the registry describe every vocabulary by its words.
+func speak(r huma.Registry) {
+	for _, v := range vocabularies {
+		r.RegisterTypeAlias(v.of, v.described)
+		r.Map()[v.name] = v.schema()
+	}
+}
+
+func (v vocabulary) schema() *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeString, Enum: v.words}
+	s.PrecomputeMessages()
+	return s
+}
+
+// settleNulls says of every field that may be null instead of a word that it may:
+// a reference alone has no room for that.
+func settleNulls(r huma.Registry) {
+	for _, s := range r.Map() {
+		for name, field := range s.Properties {
+			if field.Ref != "" && field.Nullable {
+				s.Properties[name] = &huma.Schema{
+					AnyOf: []*huma.Schema{{Ref: field.Ref}, {Type: "null"}}, Description: field.Description,
+				}
+			}
+		}
+	}
+}
+
+// word describes the vocabulary of T.
+type word[T ~string] string
+
+// Schema returns the description where a word of T is used.
+func (word[T]) Schema(huma.Registry) *huma.Schema {
+	for _, v := range vocabularies {
+		if v.of == reflect.TypeFor[T]() {
+			return &huma.Schema{Ref: "#/components/schemas/" + v.name}
+		}
+	}
+	return nil
+}

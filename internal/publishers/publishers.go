@@ -1,0 +1,140 @@
+// Package publishers keeps whose releases are verified: their names, how they
+// are reached, and which files they may sign.
+package publishers
+
+import (
+	"context"
+	"errors"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"endeixis/core/ledger"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+)
+
+// A Publisher is one of them, as stored.
+type Publisher = store.Publisher
+
+// Service keeps them.
+type Service struct {
+	store   *store.Store
+	records *records.Service
+	now     func() time.Time
+}
+
+// New returns a Service.
+func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
+	return &Service{s, r, now}
+}
+
+// Details are what is known about a publisher.
+type Details struct {
+	Slug    string   `json:"slug"`
+	Name    string   `json:"name"`
+	Contact string   `json:"contact"`
+	Scope   []string `json:"scope"`
+}
+
+var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
+
+// Add adds a publisher.
+func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, error) {
+	if !slugForm.MatchString(p.Slug) {
+		return Publisher{}, fault.New(fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.").At("slug")
+	}
+	if err := p.check(); err != nil {
+		return Publisher{}, err
+	}
+	row := Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) (err error) {
+		if row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PublisherAdded, By: by, Subject: p.Slug, Body: p}); err != nil {
+			return err
+		}
+		return tx.AddPublisher(ctx, row)
+	})
+	return row, err
+}
+
+// A Change holds what is to change about a publisher; what is nil
+// stays.
+type Change struct {
+	Name    *string
+	Contact *string
+	Scope   []string
+}
+
+// Change changes what is known about a publisher. A new scope counts for
+// batches that are asked for from then on.
+func (s *Service) Change(ctx context.Context, by, slug string, change Change) (Publisher, error) {
+	if _, err := s.Publisher(ctx, slug); err != nil {
+		return Publisher{}, err
+	}
+	var row Publisher
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		var err error
+		if row, err = tx.LockPublisher(ctx, slug); err != nil {
+			return err
+		}
+		before := Details{row.Slug, row.Name, row.Contact, row.Scope}
+		after := before
+		if change.Name != nil {
+			after.Name = *change.Name
+		}
+		if change.Contact != nil {
+			after.Contact = *change.Contact
+		}
+		if change.Scope != nil {
+			after.Scope = change.Scope
+		}
+		if err := after.check(); err != nil {
+			return err
+		}
+		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
+			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
+		}
+		row.Name, row.Contact, row.Scope = after.Name, after.Contact, after.Scope
+		row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PublisherChanged, By: by, Subject: slug, Body: struct {
+			Before Details `json:"before"`
+			After  Details `json:"after"`
+		}{before, after}})
+		if err != nil {
+			return err
+		}
+		return tx.SetPublisherDetails(ctx, row)
+	})
+	return row, err
+}
+
+// check refuses details that make no sense.
+func (p *Details) check() error {
+	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 || len(p.Contact) > 2000 {
+		return fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
+	}
+	for _, pattern := range p.Scope {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
+			return fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).Advise("Use a name with * and ?, such as gauge-*.").At("scope")
+		}
+	}
+	if p.Scope == nil {
+		p.Scope = []string{}
+	}
+	return nil
+}
+
+// All lists the publishers, by their short names.
+func (s *Service) All(ctx context.Context) ([]Publisher, error) { return s.store.Publishers(ctx) }
+
+// Publisher returns one publisher.
+func (s *Service) Publisher(ctx context.Context, slug string) (Publisher, error) {
+	p, err := s.store.Publisher(ctx, slug)
+	if errors.Is(err, store.ErrNotFound) {
+		return p, fault.New(fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug)).Advise("“endeixis publisher list” shows which there are.").At("publisher")
+	}
+	return p, err
+}

@@ -1,0 +1,136 @@
+package wire
+
+import (
+	"net/http"
+
+	"endeixis/core/judge"
+	"endeixis/core/ledger"
+	"endeixis/core/openpgp"
+	"endeixis/internal/roles"
+)
+
+// Base is the path below which the operations lie.
+const Base = "/api/v1"
+
+// An Operation is one thing that can be asked of the service. In has what is
+// sent, in fields tagged path, query, header or cookie, and in one called Body;
+// Out is the JSON that is answered. The service registers operations and the
+// client calls them, both by this table.
+type Operation[In, Out any] struct {
+	Method string
+	// Path is below [Base], with the names of path fields in braces.
+	Path string
+	// ID is stable, and names the operation in the API's description.
+	ID      string
+	Summary string
+	// Role is what it needs; empty is open to all.
+	Role roles.Role
+	// MaxBody bounds what is sent, in bytes; zero leaves it at one MiB.
+	MaxBody int64
+	// Status is that of success; zero leaves it at 200, or 204 without an
+	// answer.
+	Status int
+}
+
+// Nothing is what an operation takes or answers that takes or answers nothing.
+type Nothing struct{}
+
+const (
+	get    = http.MethodGet
+	post   = http.MethodPost
+	patch  = http.MethodPatch
+	remove = http.MethodDelete
+
+	// anybody needs no role.
+	anybody = roles.Role("")
+
+	mebibyte = 1 << 20
+)
+
+// People, and the service itself.
+var (
+	SignIn         = Operation[SignInRequest, Me]{Method: post, Path: "/sessions", ID: "sign-in", Summary: "Sign in with name and password", Role: anybody}
+	SignOut        = Operation[SignOutRequest, Nothing]{Method: remove, Path: "/sessions/current", ID: "sign-out", Summary: "End this session", Role: roles.Auditor}
+	WhoAmI         = Operation[Nothing, Me]{Method: get, Path: "/me", ID: "who-am-i", Summary: "Who is signed in", Role: roles.Auditor}
+	ShowStatus     = Operation[Nothing, Status]{Method: get, Path: "/status", ID: "status", Summary: "Version, ledger and depots of the service", Role: roles.Auditor}
+	AddUser        = Operation[AddUserRequest, User]{Method: post, Path: "/users", ID: "add-user", Summary: "Add a person", Role: roles.Administrator}
+	ListUsers      = Operation[Nothing, Page[User]]{Method: get, Path: "/users", ID: "list-users", Summary: "List people", Role: roles.Administrator}
+	IssueToken     = Operation[IssueTokenRequest, IssuedToken]{Method: post, Path: "/tokens", ID: "issue-token", Summary: "Make a token; its text is shown this once", Role: roles.Auditor}
+	ListTokens     = Operation[Nothing, Page[Token]]{Method: get, Path: "/tokens", ID: "list-tokens", Summary: "List one's tokens, or everybody's for an administrator", Role: roles.Auditor}
+	RevokeOwnToken = Operation[Nothing, Nothing]{Method: remove, Path: "/tokens/current", ID: "revoke-own-token", Summary: "End the token that this request carries", Role: roles.Auditor}
+	RevokeToken    = Operation[TokenAt, Nothing]{Method: remove, Path: "/tokens/{id}", ID: "revoke-token", Summary: "End a token", Role: roles.Auditor}
+)
+
+// Depots, batches and their items.
+var (
+	ListDepots   = Operation[Nothing, Page[Depot]]{Method: get, Path: "/depots", ID: "list-depots", Summary: "List the depots", Role: roles.Auditor}
+	ListFolder   = Operation[ListFolderRequest, Page[Entry]]{Method: get, Path: "/depots/{depot}/entries", ID: "list-folder", Summary: "List what lies in a folder of a depot", Role: roles.Auditor}
+	ListOrigins  = Operation[Nothing, Page[Origin]]{Method: get, Path: "/origins", ID: "list-origins", Summary: "List the places from which copies of manifests can be fetched", Role: roles.Auditor}
+	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator}
+	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
+
+	RunBatch    = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, Status: http.StatusAccepted}
+	ListBatches = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
+	ShowBatch   = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
+	FollowBatch = Operation[FollowBatchRequest, Batch]{Method: get, Path: "/batches/{id}/events", ID: "follow-batch", Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor}
+	ListItems   = Operation[ListItemsRequest, Page[Item]]{Method: get, Path: "/batches/{id}/items", ID: "list-items", Summary: "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path", Role: roles.Auditor}
+	ShowItem    = Operation[ItemAt, Item]{Method: get, Path: "/batches/{id}/items/{n}", ID: "show-item", Summary: "Show an item with its evidence", Role: roles.Auditor}
+	ListCopies  = Operation[BatchAt, Page[Copy]]{Method: get, Path: "/batches/{id}/copies", ID: "list-copies", Summary: "Tell how copies of the batch's manifests compare", Role: roles.Auditor}
+	ListAbsent  = Operation[ListAbsentRequest, Page[Absent]]{Method: get, Path: "/batches/{id}/absent", ID: "list-absent", Summary: "List the manifest entries of a batch whose files are not here", Role: roles.Auditor}
+
+	ShowOverview = Operation[Nothing, Overview]{Method: get, Path: "/overview", ID: "overview", Summary: "What needs attention", Role: roles.Auditor}
+)
+
+// Publishers, and the keyring.
+var (
+	ListPublishers = Operation[Nothing, Page[Publisher]]{Method: get, Path: "/publishers", ID: "list-publishers", Summary: "List publishers", Role: roles.Auditor}
+	AddPublisher   = Operation[AddPublisherRequest, Publisher]{Method: post, Path: "/publishers", ID: "add-publisher", Summary: "Add a publisher", Role: roles.Curator}
+	ShowPublisher  = Operation[PublisherAt, Publisher]{Method: get, Path: "/publishers/{slug}", ID: "show-publisher", Summary: "Show a publisher", Role: roles.Auditor}
+	SetPublisher   = Operation[SetPublisherRequest, Publisher]{Method: patch, Path: "/publishers/{slug}", ID: "set-publisher", Summary: "Change what is known about a publisher", Role: roles.Curator}
+
+	ListKeys       = Operation[ListKeysRequest, Page[Key]]{Method: get, Path: "/keys", ID: "list-keys", Summary: "List the keyring in the order of import", Role: roles.Auditor}
+	ImportKeys     = Operation[ImportKeysRequest, Import]{Method: post, Path: "/keys", ID: "import-keys", Summary: "Import keys as candidates", Role: roles.Operator, MaxBody: 24 * mebibyte}
+	PreviewImport  = Operation[ReadingRequest, Import]{Method: post, Path: "/key-readings", ID: "preview-import", Summary: "Show what importing a key file would do; nothing is kept", Role: roles.Auditor, MaxBody: 24 * mebibyte}
+	LookUpKeys     = Operation[LookUpRequest, LookUp]{Method: post, Path: "/key-look-ups", ID: "look-up-keys", Summary: "Ask the configured key directories; nothing is kept", Role: roles.Operator}
+	ImportFoundKey = Operation[ImportFoundRequest, Imported]{Method: post, Path: "/key-look-ups/imports", ID: "import-found-key", Summary: "Look a key up again and import it as a candidate", Role: roles.Operator}
+	RefreshKeys    = Operation[RefreshRequest, Page[Refreshed]]{Method: post, Path: "/key-refreshes", ID: "refresh-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator}
+	InspectOpenPGP = Operation[ReadingRequest, openpgp.Account]{Method: post, Path: "/openpgp-readings", ID: "inspect-openpgp", Summary: "Show what an OpenPGP file is made of; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
+	ShowKey        = Operation[KeyAt, Key]{Method: get, Path: "/keys/{fingerprint}", ID: "show-key", Summary: "Show a key", Role: roles.Auditor}
+	ShowKeyUse     = Operation[KeyAt, KeyUse]{Method: get, Path: "/keys/{fingerprint}/use", ID: "show-key-use", Summary: "Tell what a key has signed that was verified here", Role: roles.Auditor}
+
+	SightKey        = Operation[SightKeyRequest, Sight]{Method: post, Path: "/keys/{fingerprint}/sightings", ID: "sight-key", Summary: "Note that a fingerprint was read somewhere", Role: roles.Operator}
+	AdmitKey        = Operation[AdmitKeyRequest, Key]{Method: post, Path: "/keys/{fingerprint}/admission", ID: "admit-key", Summary: "Admit a candidate for a publisher, or propose it where two curators decide", Role: roles.Curator}
+	DeclineProposal = Operation[KeyStepRequest, Key]{Method: post, Path: "/keys/{fingerprint}/decline", ID: "decline-proposal", Summary: "Decline what another curator proposed, or take it back", Role: roles.Curator}
+	WithdrawKey     = Operation[KeyStepRequest, Key]{Method: post, Path: "/keys/{fingerprint}/withdrawal", ID: "withdraw-key", Summary: "Withdraw an admitted key, and judge again what rests on it", Role: roles.Curator}
+	ReconsiderKey   = Operation[KeyStepRequest, Key]{Method: post, Path: "/keys/{fingerprint}/reconsideration", ID: "reconsider-key", Summary: "Make a withdrawn key a candidate again", Role: roles.Curator}
+	ResolveConflict = Operation[ResolveConflictRequest, Key]{Method: post, Path: "/sightings/{record}/resolution", ID: "resolve-conflict", Summary: "Explain a sighting that contradicts its key", Role: roles.Curator}
+)
+
+// Policy and waivers.
+var (
+	ListPolicies     = Operation[Nothing, Page[PolicyVersion]]{Method: get, Path: "/policies", ID: "list-policies", Summary: "List the changes of the policy and of what publishers have otherwise, the newest first", Role: roles.Auditor}
+	ListPolicyFields = Operation[Nothing, Page[judge.PolicyField]]{Method: get, Path: "/policy-fields", ID: "list-policy-fields", Summary: "Tell what each field of the policy does", Role: roles.Auditor}
+	SetPolicy        = Operation[SetPolicyRequest, PolicyVersion]{Method: post, Path: "/policies", ID: "set-policy", Summary: "Put a new version of the policy in force", Role: roles.Curator}
+	SetOwnPolicy     = Operation[SetOwnPolicyRequest, PolicyVersion]{Method: post, Path: "/publishers/{slug}/policies", ID: "set-own-policy", Summary: "Give a publisher fields of the policy of its own", Role: roles.Curator}
+	ListWaivers      = Operation[Nothing, Page[Waiver]]{Method: get, Path: "/waivers", ID: "list-waivers", Summary: "List the waivers, the newest first", Role: roles.Auditor}
+	GrantWaiver      = Operation[GrantWaiverRequest, Waiver]{Method: post, Path: "/waivers", ID: "grant-waiver", Summary: "Grant a waiver", Role: roles.Curator}
+	EndWaiver        = Operation[EndWaiverRequest, Waiver]{Method: post, Path: "/waivers/{id}/end", ID: "end-waiver", Summary: "End a waiver before its day", Role: roles.Curator}
+)
+
+// Judging again.
+var (
+	ShowReach         = Operation[KeyAt, Reach]{Method: get, Path: "/keys/{fingerprint}/reach", ID: "show-reach", Summary: "Tell what rests on a key, and what would become of it if it were withdrawn", Role: roles.Auditor}
+	Reassess          = Operation[ReassessRequest, Reassessment]{Method: post, Path: "/reassessments", ID: "reassess", Summary: "Judge stored measurements again with the present keyring, policy and waivers", Role: roles.Operator}
+	ListReassessments = Operation[ListReassessmentsRequest, Page[Reassessment]]{Method: get, Path: "/reassessments", ID: "list-reassessments", Summary: "List the reassessments, the newest first", Role: roles.Auditor}
+	ShowReassessment  = Operation[ReassessmentAt, Reassessment]{Method: get, Path: "/reassessments/{id}", ID: "show-reassessment", Summary: "Show a reassessment with what it changed", Role: roles.Auditor}
+	ListRejudged      = Operation[ListRejudgedRequest, Page[Rejudge]]{Method: get, Path: "/reassessments/{id}/items", ID: "list-rejudged", Summary: "List the artifacts whose verdict a reassessment changed", Role: roles.Auditor}
+)
+
+// The ledger.
+var (
+	ListRecords    = Operation[ListRecordsRequest, Page[Record]]{Method: get, Path: "/records", ID: "list-records", Summary: "List records, the newest first", Role: roles.Auditor}
+	ShowRecord     = Operation[RecordAt, Record]{Method: get, Path: "/records/{position}", ID: "show-record", Summary: "Show a record", Role: roles.Auditor}
+	MakeReceipt    = Operation[RecordAt, ledger.Receipt]{Method: get, Path: "/records/{position}/receipt", ID: "make-receipt", Summary: "Hand out the receipt of a record", Role: roles.Auditor}
+	ShowCheckpoint = Operation[Nothing, Checkpoint]{Method: get, Path: "/ledger/checkpoint", ID: "show-checkpoint", Summary: "Sign and show the ledger's size and root", Role: roles.Auditor}
+	AuditLedger    = Operation[AuditRequest, Audit]{Method: post, Path: "/ledger/audits", ID: "audit-ledger", Summary: "Recompute the whole ledger", Role: roles.Auditor}
+)
