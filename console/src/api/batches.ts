@@ -31,7 +31,17 @@ export function useSurvey() {
 
 export function useRunBatch() {
   return useMutation({
-    mutationFn: (r: { depot: string; path: string; publisher: string; label: string; requireAll: boolean; key: string; corrections: Correction[]; origins: ComesFrom[]; copies: GivenCopy[] }) =>
+    mutationFn: (r: {
+      depot: string;
+      path: string;
+      publisher: string;
+      label: string;
+      requireAll: boolean;
+      key: string;
+      corrections: Correction[];
+      origins: ComesFrom[];
+      copies: GivenCopy[];
+    }) =>
       ask(
         api.POST("/api/v1/batches", {
           params: { header: { "Idempotency-Key": r.key } },
@@ -91,7 +101,8 @@ export function useCopies(id: number, live: boolean) {
 export function useAbsent(id: number) {
   return useInfiniteQuery({
     queryKey: ["absent", id],
-    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });

@@ -1,6 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
-
 /** Changes something, and asks again for what that touches. */
 export function useChange<I, O>(touches: string[], change: (input: I) => Promise<O>) {
   const queries = useQueryClient();

@@ -75,7 +75,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.error !== undefined) {
     const problem = answer.error as Partial<Problem>;
-    throw new Failure(problem.detail ? ({ ...silence, advice: undefined, ...problem }) : silence);
+    throw new Failure(problem.detail ? { ...silence, advice: undefined, ...problem } : silence);
   }
   return answer.data as T;
 }

@@ -22,9 +22,13 @@ async function together(reading: Promise<Import>[]): Promise<Import> {
 }
 
 export function usePreviewImport() {
-  return useMutation({ mutationFn: (parts: { data: string }[]) => together(parts.map(({ data }) => ask(api.POST("/api/v1/key-readings", { body: { data } })))) });
+  return useMutation({
+    mutationFn: (parts: { data: string }[]) => together(parts.map(({ data }) => ask(api.POST("/api/v1/key-readings", { body: { data } })))),
+  });
 }
 
 export function useImportKeys() {
-  return useKeyringChange((parts: { data: string; source: string; publisher?: string }[]) => together(parts.map((body) => ask(api.POST("/api/v1/keys", { body })))));
+  return useKeyringChange((parts: { data: string; source: string; publisher?: string }[]) =>
+    together(parts.map((body) => ask(api.POST("/api/v1/keys", { body })))),
+  );
 }

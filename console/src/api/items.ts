@@ -12,7 +12,13 @@ export function useItems(id: number, filter: { verdict?: string; role?: string; 
         api.GET("/api/v1/batches/{id}/items", {
           params: {
             path: { id },
-            query: { verdict: among(verdictValues, filter.verdict), role: among(fileRoleFilterValues, filter.role), match: filter.match || undefined, cursor: pageParam || undefined, limit: 100 },
+            query: {
+              verdict: among(verdictValues, filter.verdict),
+              role: among(fileRoleFilterValues, filter.role),
+              match: filter.match || undefined,
+              cursor: pageParam || undefined,
+              limit: 100,
+            },
           },
         }),
       ),

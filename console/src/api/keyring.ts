@@ -6,7 +6,8 @@ import { type Admission, api, ask, type NewSighting } from "./client";
 export function useKeys(text: string) {
   return useInfiniteQuery({
     queryKey: ["keys", "list", text],
-    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/keys", { params: { query: { limit: 200, text: text || undefined, cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/v1/keys", { params: { query: { limit: 200, text: text || undefined, cursor: pageParam || undefined } } })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: (before) => before,
@@ -15,15 +16,23 @@ export function useKeys(text: string) {
 
 /** What waits for a curator. */
 export function useWaitingKeys() {
-  return useQuery({ queryKey: ["keys", "waiting"], queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { waiting: true, limit: 50 } } })) });
+  return useQuery({
+    queryKey: ["keys", "waiting"],
+    queryFn: () => ask(api.GET("/api/v1/keys", { params: { query: { waiting: true, limit: 50 } } })),
+  });
 }
 
 export function useKeyStep(fingerprint: string, step: "withdrawal" | "reconsideration" | "decline") {
-  return useKeyringChange((body: { reason: string }) => ask(api.POST(`/api/v1/keys/{fingerprint}/${step}`, { params: { path: { fingerprint } }, body })));
+  return useKeyringChange((body: { reason: string }) =>
+    ask(api.POST(`/api/v1/keys/{fingerprint}/${step}`, { params: { path: { fingerprint } }, body })),
+  );
 }
 
 export function useKeyUse(fingerprint: string) {
-  return useQuery({ queryKey: ["key", fingerprint, "use"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/use", { params: { path: { fingerprint } } })) });
+  return useQuery({
+    queryKey: ["key", fingerprint, "use"],
+    queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/use", { params: { path: { fingerprint } } })),
+  });
 }
 
 export function useResolveConflict() {

@@ -20,11 +20,15 @@ export function useGrantWaiver() {
 }
 
 export function useEndWaiver(id: number) {
-  return useChange(["waivers"], (body: { reason: string }) => ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })));
+  return useChange(["waivers"], (body: { reason: string }) =>
+    ask(api.POST("/api/v1/waivers/{id}/end", { params: { path: { id } }, body })),
+  );
 }
 
 export function useSetOwnPolicy(slug: string) {
-  return useChange(["policies"], (body: { fields: Partial<Policy>; reason: string }) => ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })));
+  return useChange(["policies"], (body: { fields: Partial<Policy>; reason: string }) =>
+    ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })),
+  );
 }
 
 export function useSetPolicy() {

@@ -4,7 +4,9 @@ import { useKeyringChange } from "./change";
 import { api, ask } from "./client";
 
 export function useSetPublisher(slug: string) {
-  return useKeyringChange((body: { name: string; contact: string; scope: string[] }) => ask(api.PATCH("/api/v1/publishers/{slug}", { params: { path: { slug } }, body })));
+  return useKeyringChange((body: { name: string; contact: string; scope: string[] }) =>
+    ask(api.PATCH("/api/v1/publishers/{slug}", { params: { path: { slug } }, body })),
+  );
 }
 
 export function usePublishers() {
@@ -12,5 +14,7 @@ export function usePublishers() {
 }
 
 export function useAddPublisher() {
-  return useKeyringChange((body: { slug: string; name: string; contact: string; scope: string[] }) => ask(api.POST("/api/v1/publishers", { body })));
+  return useKeyringChange((body: { slug: string; name: string; contact: string; scope: string[] }) =>
+    ask(api.POST("/api/v1/publishers", { body })),
+  );
 }

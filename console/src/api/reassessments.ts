@@ -4,11 +4,17 @@ import { useChange } from "./change";
 import { api, ask } from "./client";
 
 export function useReach(fingerprint: string, wanted: boolean) {
-  return useQuery({ queryKey: ["key", fingerprint, "reach"], queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })), enabled: wanted });
+  return useQuery({
+    queryKey: ["key", fingerprint, "reach"],
+    queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })),
+    enabled: wanted,
+  });
 }
 
 export function useReassess() {
-  return useChange(["reassessment"], (body: { batch?: number; key?: string; publisher?: string; reason: string }) => ask(api.POST("/api/v1/reassessments", { body })));
+  return useChange(["reassessment"], (body: { batch?: number; key?: string; publisher?: string; reason: string }) =>
+    ask(api.POST("/api/v1/reassessments", { body })),
+  );
 }
 
 export function useReassessment(id: number) {
@@ -32,7 +38,8 @@ export function useReassessments() {
 export function useRejudged(id: number) {
   return useInfiniteQuery({
     queryKey: ["rejudged", id],
-    queryFn: ({ pageParam }) => ask(api.GET("/api/v1/reassessments/{id}/items", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/v1/reassessments/{id}/items", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });

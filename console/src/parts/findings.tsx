@@ -25,7 +25,13 @@ function DamageMap({ damage, size }: { damage: { offset: number; length: number 
   const least = 4;
   return (
     <figure className="my-2 max-w-3xl">
-      <svg viewBox={`0 0 ${width} 36`} className="h-9 w-full" role="img" aria-label={`Map of the damage: ${count(damage.length, "damaged part")} in ${bytes(size)}`} preserveAspectRatio="none">
+      <svg
+        viewBox={`0 0 ${width} 36`}
+        className="h-9 w-full"
+        role="img"
+        aria-label={`Map of the damage: ${count(damage.length, "damaged part")} in ${bytes(size)}`}
+        preserveAspectRatio="none"
+      >
         <defs>
           <pattern id="damage" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <rect width="6" height="6" className="fill-error" />
@@ -34,7 +40,14 @@ function DamageMap({ damage, size }: { damage: { offset: number; length: number 
         </defs>
         <rect x="0.5" y="0.5" width={width - 1} height="35" className="fill-base-200 stroke-base-300" />
         {damage.map((d) => (
-          <rect key={d.offset} x={(width * d.offset) / size} y="1" width={Math.max(least, (width * d.length) / size)} height="34" fill="url(#damage)" />
+          <rect
+            key={d.offset}
+            x={(width * d.offset) / size}
+            y="1"
+            width={Math.max(least, (width * d.length) / size)}
+            height="34"
+            fill="url(#damage)"
+          />
         ))}
       </svg>
       <figcaption className="flex justify-between text-sm soft">

@@ -16,7 +16,15 @@ export function Hex({ value }: { value: string }) {
  * bold, underlined and coloured, so that no eye has to find them and colour
  * alone does not tell.
  */
-export function Comparison({ expected, computed, labels = ["expected", "computed"] }: { expected: string; computed: string; labels?: [string, string] }) {
+export function Comparison({
+  expected,
+  computed,
+  labels = ["expected", "computed"],
+}: {
+  expected: string;
+  computed: string;
+  labels?: [string, string];
+}) {
   const e = expected.toUpperCase();
   const c = computed.toUpperCase();
   const length = Math.max(e.length, c.length);

@@ -6,7 +6,11 @@ export function NotFound({ what }: { what: string }) {
     <div className="py-10 text-center">
       <h1>{what}</h1>
       <p className="mt-2">
-        Go back to the <Link to="/" className="quiet-link">overview</Link>.
+        Go back to the{" "}
+        <Link to="/" className="quiet-link">
+          overview
+        </Link>
+        .
       </p>
     </div>
   );

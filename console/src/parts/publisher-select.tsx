@@ -4,10 +4,32 @@ import { usePublishers } from "../api/publishers";
  * The choice of a publisher. none is what an empty choice is called; with
  * required it only asks for one and cannot be chosen.
  */
-export function PublisherSelect({ id, value, change, none, required = false, className = "select w-full" }: { id?: string; value: string; change: (slug: string) => void; none: string; required?: boolean; className?: string }) {
+export function PublisherSelect({
+  id,
+  value,
+  change,
+  none,
+  required = false,
+  className = "select w-full",
+}: {
+  id?: string;
+  value: string;
+  change: (slug: string) => void;
+  none: string;
+  required?: boolean;
+  className?: string;
+}) {
   const publishers = usePublishers();
   return (
-    <select id={id} className={className} required={required} value={value} onChange={(e) => { change(e.target.value); }}>
+    <select
+      id={id}
+      className={className}
+      required={required}
+      value={value}
+      onChange={(e) => {
+        change(e.target.value);
+      }}
+    >
       <option value="" disabled={required}>
         {none}
       </option>

@@ -8,7 +8,8 @@ export function ReachPanel({ reach, when }: { reach: Reach; when: string }) {
   return (
     <div className="flex flex-col gap-2" data-reach={reach.rests}>
       <p>
-        A signature by this key bears on <span className="font-semibold">{count(reach.rests, "artifact", "artifacts")}</span> in {count(reach.batches, "batch", "batches")}.
+        A signature by this key bears on <span className="font-semibold">{count(reach.rests, "artifact", "artifacts")}</span> in{" "}
+        {count(reach.batches, "batch", "batches")}.
       </p>
       {reach.turns.length === 0 ? (
         <p>If it {when}, no verdict changes.</p>
@@ -18,7 +19,8 @@ export function ReachPanel({ reach, when }: { reach: Reach; when: string }) {
           <ul className="flex flex-col gap-1">
             {reach.turns.map((t) => (
               <li key={t.from + t.to} className="flex items-center gap-2">
-                <span className="font-semibold tabular-nums">{t.count}</span> <Mark word={t.from} /> <span aria-label="becomes">→</span> <Mark word={t.to} />
+                <span className="font-semibold tabular-nums">{t.count}</span> <Mark word={t.from} /> <span aria-label="becomes">→</span>{" "}
+                <Mark word={t.to} />
               </li>
             ))}
           </ul>

@@ -37,9 +37,7 @@ export function Shell({ children }: { children: ReactNode }) {
                 key={place.to}
                 to={place.to}
                 end={place.to === "/"}
-                className={({ isActive }) =>
-                  `rounded px-2.5 py-1 ${isActive ? "bg-base-300 font-semibold" : "hover:bg-base-300/60"}`
-                }
+                className={({ isActive }) => `rounded px-2.5 py-1 ${isActive ? "bg-base-300 font-semibold" : "hover:bg-base-300/60"}`}
               >
                 {place.name}
               </NavLink>

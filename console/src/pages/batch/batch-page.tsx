@@ -38,7 +38,15 @@ export function BatchPage() {
         <Filter label="Verdict" value={verdict} options={order} onChange={setVerdict} />
         <label className="flex items-center gap-2 text-sm">
           Name
-          <input className="input input-sm w-48" placeholder="*-main.img" maxLength={500} value={match} onChange={(e) => { setMatch(e.target.value); }} />
+          <input
+            className="input input-sm w-48"
+            placeholder="*-main.img"
+            maxLength={500}
+            value={match}
+            onChange={(e) => {
+              setMatch(e.target.value);
+            }}
+          />
         </label>
       </div>
       <Artifacts batch={id} counts={batch.counts} verdict={verdict} match={match} live={open} />
@@ -65,7 +73,17 @@ function Again({ batch }: { batch: number }) {
     >
       <div className="min-w-64 flex-1">
         <Field label="Judge it again" hint="With the keyring, policy and waivers of now. No file is read; say why.">
-          {(id) => <input id={id} className="input w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}
+          {(id) => (
+            <input
+              id={id}
+              className="input w-full"
+              required
+              value={reason}
+              onChange={(e) => {
+                setReason(e.target.value);
+              }}
+            />
+          )}
         </Field>
       </div>
       <button type="submit" className="btn" disabled={reassess.isPending}>
@@ -92,7 +110,8 @@ function Head({ batch }: { batch: Batch }) {
       <p className="text-sm soft">
         Asked by {batch.asked_by} on {moment(batch.created)}
         {batch.label && `, “${batch.label}”`}
-        {expected.length > 0 && `; expected from ${expected.join(" or ")} (${batch.expected?.how === "given" ? "as given" : "by the names of the files"})`}
+        {expected.length > 0 &&
+          `; expected from ${expected.join(" or ")} (${batch.expected?.how === "given" ? "as given" : "by the names of the files"})`}
         {batch.record !== undefined && (
           <>
             {"; "}
@@ -106,7 +125,19 @@ function Head({ batch }: { batch: Batch }) {
   );
 }
 
-function Artifacts({ batch, counts, verdict, match, live }: { batch: number; counts: Batch["counts"]; verdict: string; match: string; live: boolean }) {
+function Artifacts({
+  batch,
+  counts,
+  verdict,
+  match,
+  live,
+}: {
+  batch: number;
+  counts: Batch["counts"];
+  verdict: string;
+  match: string;
+  live: boolean;
+}) {
   const list = useItems(batch, { verdict, match, role: "artifact" }, live);
   const items = list.data?.pages.flatMap((p) => p.items) ?? [];
   if (list.error) return <ProblemNote error={list.error} />;
@@ -117,7 +148,11 @@ function Artifacts({ batch, counts, verdict, match, live }: { batch: number; cou
         const rows = items.filter((i) => i.verdict === group);
         // Counted over the whole batch, unless a filter narrows it down.
         const all = match === "" && !live ? counts[group] : rows.length;
-        return rows.length > 0 && <Group key={group} title={`${count(Math.max(all, rows.length), "artifact")} ${group}`} items={rows} batch={batch} />;
+        return (
+          rows.length > 0 && (
+            <Group key={group} title={`${count(Math.max(all, rows.length), "artifact")} ${group}`} items={rows} batch={batch} />
+          )
+        );
       })}
       {items.some((i) => !i.settled) && <Group title="Not settled yet" items={items.filter((i) => !i.settled)} batch={batch} />}
       <More list={list}>Show more artifacts</More>
@@ -181,7 +216,10 @@ function CopiesList({ batch, live }: { batch: number; live: boolean }) {
         {copies.map((c, i) => (
           <li key={i} className="py-1.5">
             <p className="break-all">
-              {c.of} <span className="text-sm soft">{c.channel.replace("-", " ")}, {c.place}</span>
+              {c.of}{" "}
+              <span className="text-sm soft">
+                {c.channel.replace("-", " ")}, {c.place}
+              </span>
             </p>
             <p>{c.sentence}</p>
             {c.differ.map((d, j) => (
@@ -213,7 +251,10 @@ function AbsentList({ batch, total }: { batch: number; total: number }) {
               <Mark word="absent" />
             </span>
             <span className="break-all">
-              {e.name} <span className="text-sm soft">by {e.manifest}, line {e.line}. No failure by itself.</span>
+              {e.name}{" "}
+              <span className="text-sm soft">
+                by {e.manifest}, line {e.line}. No failure by itself.
+              </span>
             </span>
           </li>
         ))}

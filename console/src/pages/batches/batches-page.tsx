@@ -20,7 +20,14 @@ export function BatchesPage() {
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1>Batches</h1>
-        <Filter label="Verdict" value={verdict} options={verdictValues} onChange={(v) => { setSearch(v ? { verdict: v } : {}); }} />
+        <Filter
+          label="Verdict"
+          value={verdict}
+          options={verdictValues}
+          onChange={(v) => {
+            setSearch(v ? { verdict: v } : {});
+          }}
+        />
         {mayOperate(me.data) && (
           <Link to="/batches/new" className="btn btn-primary btn-sm ml-auto">
             Verify a folder

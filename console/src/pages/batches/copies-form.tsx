@@ -32,14 +32,24 @@ export function CopiesForm({ manifests, against, hold }: Props) {
   const chosen = manifests.find((m) => m.path === of) ?? first;
   return (
     <details open={against.copies.length > 0 || undefined}>
-      <summary className="cursor-pointer border-b border-base-300 pb-1 font-semibold">Hold a manifest against copies from elsewhere</summary>
+      <summary className="cursor-pointer border-b border-base-300 pb-1 font-semibold">
+        Hold a manifest against copies from elsewhere
+      </summary>
       <p className="my-2 text-sm soft">
-        A list that nobody signed is worth more when it is the same on several channels, and one copy that differs shows that something was altered.
+        A list that nobody signed is worth more when it is the same on several channels, and one copy that differs shows that something was
+        altered.
       </p>
       {manifests.length > 1 && (
         <Field label="Manifest">
           {(id) => (
-            <select id={id} className="select select-sm w-full" value={chosen.path} onChange={(e) => { setOf(e.target.value); }}>
+            <select
+              id={id}
+              className="select select-sm w-full"
+              value={chosen.path}
+              onChange={(e) => {
+                setOf(e.target.value);
+              }}
+            >
               {manifests.map((m) => (
                 <option key={m.path} value={m.path}>
                   {m.shown}
@@ -50,8 +60,18 @@ export function CopiesForm({ manifests, against, hold }: Props) {
         </Field>
       )}
       <div className="mt-2 grid gap-4 sm:grid-cols-2">
-        <FetchForm of={chosen.path} add={(copy) => { hold({ ...against, copies: [...against.copies, copy] }); }} />
-        <PasteForm of={chosen.path} add={(copy) => { hold({ ...against, copies: [...against.copies, copy] }); }} />
+        <FetchForm
+          of={chosen.path}
+          add={(copy) => {
+            hold({ ...against, copies: [...against.copies, copy] });
+          }}
+        />
+        <PasteForm
+          of={chosen.path}
+          add={(copy) => {
+            hold({ ...against, copies: [...against.copies, copy] });
+          }}
+        />
       </div>
       <OriginOf
         key={chosen.path}
@@ -71,7 +91,9 @@ export function CopiesForm({ manifests, against, hold }: Props) {
               type="button"
               className="btn btn-ghost btn-sm btn-square"
               aria-label={`Leave out copy ${i + 1}`}
-              onClick={() => { hold({ ...against, copies: against.copies.filter((_, n) => n !== i) }); }}
+              onClick={() => {
+                hold({ ...against, copies: against.copies.filter((_, n) => n !== i) });
+              }}
             >
               <Trash2 size={16} aria-hidden />
             </button>
@@ -94,7 +116,14 @@ function FetchForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
     <div className="flex flex-col gap-2">
       <Field label="Fetch one from">
         {(id) => (
-          <select id={id} className="select select-sm w-full" value={name} onChange={(e) => { setOrigin(e.target.value); }}>
+          <select
+            id={id}
+            className="select select-sm w-full"
+            value={name}
+            onChange={(e) => {
+              setOrigin(e.target.value);
+            }}
+          >
             {list.map((o) => (
               <option key={o.name} value={o.name}>
                 {o.name} ({said(o.channel)})
@@ -104,9 +133,26 @@ function FetchForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
         )}
       </Field>
       <Field label="Path there" hint={list.find((o) => o.name === name)?.url}>
-        {(id) => <input id={id} className="input input-sm w-full" value={path} onChange={(e) => { setPath(e.target.value); }} />}
+        {(id) => (
+          <input
+            id={id}
+            className="input input-sm w-full"
+            value={path}
+            onChange={(e) => {
+              setPath(e.target.value);
+            }}
+          />
+        )}
       </Field>
-      <button type="button" className="btn btn-sm self-start" disabled={path === ""} onClick={() => { add({ of, origin: name, path }); setPath(""); }}>
+      <button
+        type="button"
+        className="btn btn-sm self-start"
+        disabled={path === ""}
+        onClick={() => {
+          add({ of, origin: name, path });
+          setPath("");
+        }}
+      >
         Add this copy
       </button>
     </div>
@@ -120,16 +166,43 @@ function PasteForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
   const [text, setText] = useState("");
   return (
     <div className="flex flex-col gap-2">
-      <Field label="Or paste one that was had by">
-        {(id) => <ChannelSelect id={id} value={channel} onChange={setChannel} />}
-      </Field>
+      <Field label="Or paste one that was had by">{(id) => <ChannelSelect id={id} value={channel} onChange={setChannel} />}</Field>
       <Field label="Where exactly">
-        {(id) => <input id={id} className="input input-sm w-full" maxLength={500} value={place} onChange={(e) => { setPlace(e.target.value); }} />}
+        {(id) => (
+          <input
+            id={id}
+            className="input input-sm w-full"
+            maxLength={500}
+            value={place}
+            onChange={(e) => {
+              setPlace(e.target.value);
+            }}
+          />
+        )}
       </Field>
       <Field label="Its text">
-        {(id) => <textarea id={id} className="textarea textarea-sm w-full font-mono" rows={3} value={text} onChange={(e) => { setText(e.target.value); }} />}
+        {(id) => (
+          <textarea
+            id={id}
+            className="textarea textarea-sm w-full font-mono"
+            rows={3}
+            value={text}
+            onChange={(e) => {
+              setText(e.target.value);
+            }}
+          />
+        )}
       </Field>
-      <button type="button" className="btn btn-sm self-start" disabled={text.trim() === ""} onClick={() => { add({ of, channel, place, text }); setText(""); setPlace(""); }}>
+      <button
+        type="button"
+        className="btn btn-sm self-start"
+        disabled={text.trim() === ""}
+        onClick={() => {
+          add({ of, channel, place, text });
+          setText("");
+          setPlace("");
+        }}
+      >
         Add the pasted copy
       </button>
     </div>
@@ -138,7 +211,14 @@ function PasteForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
 
 function ChannelSelect({ id, value, onChange }: { id: string; value: Channel; onChange: (channel: Channel) => void }) {
   return (
-    <select id={id} className="select select-sm w-full" value={value} onChange={(e) => { onChange(e.target.value as Channel); }}>
+    <select
+      id={id}
+      className="select select-sm w-full"
+      value={value}
+      onChange={(e) => {
+        onChange(e.target.value as Channel);
+      }}
+    >
       {manifestChannelValues.map((c) => (
         <option key={c} value={c}>
           {said(c)}
@@ -158,7 +238,9 @@ function OriginOf({ from, set }: { from?: ComesFrom; set: (from?: { channel: Cha
             id={id}
             className="select select-sm w-auto"
             value={from?.channel ?? ""}
-            onChange={(e) => { set(e.target.value === "" ? undefined : { channel: e.target.value as Channel, place: from?.place ?? "" }); }}
+            onChange={(e) => {
+              set(e.target.value === "" ? undefined : { channel: e.target.value as Channel, place: from?.place ?? "" });
+            }}
           >
             <option value="">not known</option>
             {manifestChannelValues.map((c) => (
@@ -173,7 +255,9 @@ function OriginOf({ from, set }: { from?: ComesFrom; set: (from?: { channel: Cha
               className="input input-sm min-w-0 flex-1"
               maxLength={500}
               value={from.place ?? ""}
-              onChange={(e) => { set({ channel: from.channel, place: e.target.value }); }}
+              onChange={(e) => {
+                set({ channel: from.channel, place: e.target.value });
+              }}
             />
           )}
         </div>

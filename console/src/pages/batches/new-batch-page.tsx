@@ -35,16 +35,37 @@ export function NewBatchPage() {
       <div className="grid gap-6 lg:grid-cols-[1fr_20rem]">
         <section aria-label="Folder">
           <div className="flex flex-wrap items-center gap-1 border-b border-base-300 pb-2">
-            <select aria-label="Depot" className="select select-sm w-auto" value={depot} onChange={(e) => { setSearch({ depot: e.target.value }); }}>
-              {depots.data?.items.map((d) => <option key={d.name}>{d.name}</option>)}
+            <select
+              aria-label="Depot"
+              className="select select-sm w-auto"
+              value={depot}
+              onChange={(e) => {
+                setSearch({ depot: e.target.value });
+              }}
+            >
+              {depots.data?.items.map((d) => (
+                <option key={d.name}>{d.name}</option>
+              ))}
             </select>
-            <button type="button" className="btn btn-ghost btn-sm px-1.5" onClick={() => { open(""); }}>
+            <button
+              type="button"
+              className="btn btn-ghost btn-sm px-1.5"
+              onClick={() => {
+                open("");
+              }}
+            >
               top
             </button>
             {parts.map((part, i) => (
               <span key={i} className="flex items-center gap-1">
                 /
-                <button type="button" className="btn btn-ghost btn-sm px-1.5" onClick={() => { open(parts.slice(0, i + 1).join("/")); }}>
+                <button
+                  type="button"
+                  className="btn btn-ghost btn-sm px-1.5"
+                  onClick={() => {
+                    open(parts.slice(0, i + 1).join("/"));
+                  }}
+                >
                   {part}
                 </button>
               </span>
@@ -59,7 +80,9 @@ export function NewBatchPage() {
                   <button
                     type="button"
                     className="flex flex-1 items-center gap-2 rounded px-1 text-left font-semibold hover:bg-base-200"
-                    onClick={() => { open([...parts, entry.name].join("/")); }}
+                    onClick={() => {
+                      open([...parts, entry.name].join("/"));
+                    }}
                   >
                     <Folder size={16} className="text-primary" aria-hidden />
                     {entry.name}
@@ -74,9 +97,27 @@ export function NewBatchPage() {
               </li>
             ))}
           </ul>
-          {folder.isSuccess && <SurveyPanel key={depot + path} depot={depot} path={path} corrections={corrections} correct={setCorrections} against={against} hold={hold} />}
+          {folder.isSuccess && (
+            <SurveyPanel
+              key={depot + path}
+              depot={depot}
+              path={path}
+              corrections={corrections}
+              correct={setCorrections}
+              against={against}
+              hold={hold}
+            />
+          )}
         </section>
-        <RunForm key={depot + path} depot={depot} path={path} files={files.length} ready={folder.isSuccess} corrections={corrections} against={against} />
+        <RunForm
+          key={depot + path}
+          depot={depot}
+          path={path}
+          files={files.length}
+          ready={folder.isSuccess}
+          corrections={corrections}
+          against={against}
+        />
       </div>
     </div>
   );
@@ -100,7 +141,10 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
   const [key] = useState(() => crypto.randomUUID());
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
-    run.mutate({ depot, path, publisher, label, requireAll, key, corrections, ...against }, { onSuccess: (batch) => void go(`/batches/${batch.id}`) });
+    run.mutate(
+      { depot, path, publisher, label, requireAll, key, corrections, ...against },
+      { onSuccess: (batch) => void go(`/batches/${batch.id}`) },
+    );
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-4 self-start rounded-box border border-base-300 bg-base-200 p-4">
@@ -115,14 +159,35 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
         {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="by file names" />}
       </Field>
       <Field label="Label" hint="To find the batch by; may stay empty.">
-        {(id) => <input id={id} className="input w-full" maxLength={200} value={label} onChange={(e) => { setLabel(e.target.value); }} />}
+        {(id) => (
+          <input
+            id={id}
+            className="input w-full"
+            maxLength={200}
+            value={label}
+            onChange={(e) => {
+              setLabel(e.target.value);
+            }}
+          />
+        )}
       </Field>
       <label className="flex items-start gap-2">
-        <input type="checkbox" className="checkbox checkbox-sm mt-0.5" checked={requireAll} onChange={(e) => { setRequireAll(e.target.checked); }} />
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm mt-0.5"
+          checked={requireAll}
+          onChange={(e) => {
+            setRequireAll(e.target.checked);
+          }}
+        />
         <span>Refuse the batch when listed files are not here</span>
       </label>
-      {corrections.length > 0 && <p className="text-sm">{count(corrections.length, "signature")} paired by hand; this becomes part of the record.</p>}
-      {against.copies.length > 0 && <p className="text-sm">Held against {count(against.copies.length, "copy", "copies")} of its manifests.</p>}
+      {corrections.length > 0 && (
+        <p className="text-sm">{count(corrections.length, "signature")} paired by hand; this becomes part of the record.</p>
+      )}
+      {against.copies.length > 0 && (
+        <p className="text-sm">Held against {count(against.copies.length, "copy", "copies")} of its manifests.</p>
+      )}
       <button type="submit" className="btn btn-primary" disabled={!ready || run.isPending}>
         Verify this folder
       </button>

@@ -34,7 +34,14 @@ export function SurveyPanel({ depot, path, corrections, correct, against, hold }
   const over = (signature: Planned) => signable.find((i) => i.signatures.some((s) => s.by === signature.shown));
   return (
     <div className="mt-4">
-      <button type="button" className="btn btn-sm" disabled={survey.isPending} onClick={() => { survey.mutate({ depot, path, corrections }); }}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={survey.isPending}
+        onClick={() => {
+          survey.mutate({ depot, path, corrections });
+        }}
+      >
         <FileSearch size={16} aria-hidden />
         Survey first
       </button>
@@ -44,12 +51,17 @@ export function SurveyPanel({ depot, path, corrections, correct, against, hold }
           <section>
             <h2 className="mb-1 border-b border-base-300 pb-1">What vouches for what</h2>
             <ul className="rows">
-              {artifacts.filter((i) => !i.inside).map((item) => (
-                <Tree key={item.path} item={item} items={items} />
-              ))}
+              {artifacts
+                .filter((i) => !i.inside)
+                .map((item) => (
+                  <Tree key={item.path} item={item} items={items} />
+                ))}
               {survey.data.absent.map((e) => (
                 <li key={e.manifest + String(e.line) + e.name} className="py-1.5">
-                  <Mark word="absent" /> {e.name} <span className="text-sm soft">listed in {e.manifest}, line {e.line}</span>
+                  <Mark word="absent" /> {e.name}{" "}
+                  <span className="text-sm soft">
+                    listed in {e.manifest}, line {e.line}
+                  </span>
                 </li>
               ))}
             </ul>
@@ -67,7 +79,9 @@ export function SurveyPanel({ depot, path, corrections, correct, against, hold }
                       <select
                         className="select select-sm min-w-0 flex-1"
                         value={over(s)?.path ?? ""}
-                        onChange={(e) => { pair(s.path, e.target.value); }}
+                        onChange={(e) => {
+                          pair(s.path, e.target.value);
+                        }}
                       >
                         <option value="" disabled>
                           nothing found

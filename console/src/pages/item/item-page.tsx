@@ -41,7 +41,11 @@ export function ItemPage() {
           {item.holds && `, ${item.holds}`}
           {item.where && `, read by the ${item.where}`}
         </p>
-        {item.inside && <p className="text-sm">It lies inside <Around inside={item.inside} to={itemAt(item.path.slice(0, item.path.lastIndexOf("//")))} />.</p>}
+        {item.inside && (
+          <p className="text-sm">
+            It lies inside <Around inside={item.inside} to={itemAt(item.path.slice(0, item.path.lastIndexOf("//")))} />.
+          </p>
+        )}
       </div>
       {!item.settled && <p>This file is still being measured.</p>}
       {item.now && (
@@ -49,8 +53,14 @@ export function ItemPage() {
           <p className="flex flex-wrap items-center gap-2">
             <span className="font-semibold">Judged again:</span> now <Mark word={item.now.verdict} />
             <span className="text-sm soft">
-              on {moment(item.now.at)}, <Link to={`/reassessments/${String(item.now.reassessment)}`} className="quiet-link">reassessment {item.now.reassessment}</Link>,{" "}
-              <Link to={`/records/${String(item.now.record)}`} className="quiet-link">record {item.now.record}</Link>
+              on {moment(item.now.at)},{" "}
+              <Link to={`/reassessments/${String(item.now.reassessment)}`} className="quiet-link">
+                reassessment {item.now.reassessment}
+              </Link>
+              ,{" "}
+              <Link to={`/records/${String(item.now.record)}`} className="quiet-link">
+                record {item.now.record}
+              </Link>
             </span>
           </p>
           <Grounds grounds={item.now.grounds} />
@@ -81,11 +91,22 @@ export function ItemPage() {
 }
 
 function Around({ inside, to }: { inside: string; to?: string }) {
-  return to ? <Link to={to} className="quiet-link break-all">{inside}</Link> : <span className="break-all">{inside}</span>;
+  return to ? (
+    <Link to={to} className="quiet-link break-all">
+      {inside}
+    </Link>
+  ) : (
+    <span className="break-all">{inside}</span>
+  );
 }
 
 const rank: Record<string, number> = { refuses: 0, withholds: 1, notes: 2, supports: 3 };
-const edge: Record<string, string> = { refuses: "border-error", withholds: "border-warning", notes: "border-base-300", supports: "border-success" };
+const edge: Record<string, string> = {
+  refuses: "border-error",
+  withholds: "border-warning",
+  notes: "border-base-300",
+  supports: "border-success",
+};
 const says: Record<string, string> = { refuses: "against it", withholds: "in the way", notes: "to note", supports: "for it" };
 
 function Grounds({ grounds }: { grounds: Ground[] }) {
@@ -102,10 +123,18 @@ function Grounds({ grounds }: { grounds: Ground[] }) {
           </p>
           {(g.code === "digest-mismatch" || g.code === "manifests-disagree") && g.expected && g.computed && g.expected !== g.computed && (
             <div className="my-1">
-              <Comparison expected={g.expected} computed={g.computed} labels={[g.code === "digest-mismatch" ? "expected" : "stated", "computed"]} />
+              <Comparison
+                expected={g.expected}
+                computed={g.computed}
+                labels={[g.code === "digest-mismatch" ? "expected" : "stated", "computed"]}
+              />
             </div>
           )}
-          {g.findings && g.findings.length > 0 ? <Findings findings={g.findings} /> : g.advice && <p className="font-semibold">{g.advice}</p>}
+          {g.findings && g.findings.length > 0 ? (
+            <Findings findings={g.findings} />
+          ) : (
+            g.advice && <p className="font-semibold">{g.advice}</p>
+          )}
           {g.signature?.steps && <Steps steps={g.signature.steps} />}
         </div>
       ))}

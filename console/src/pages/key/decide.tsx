@@ -48,7 +48,13 @@ function Withdraw({ k }: { k: Key }) {
       {!looking && (
         <>
           <p>Its signatures would count no longer. See first what rests on it.</p>
-          <button type="button" className="btn self-start" onClick={() => { setLooking(true); }}>
+          <button
+            type="button"
+            className="btn self-start"
+            onClick={() => {
+              setLooking(true);
+            }}
+          >
             Show its reach
           </button>
         </>
@@ -89,7 +95,21 @@ function Proposed({ k, curator }: { k: Key; curator: boolean }) {
 }
 
 /** A step that needs no more than a reason. */
-function Step({ k, step, title, says, label, button }: { k: Key; step: "withdrawal" | "reconsideration" | "decline"; title: string; says: string; label: string; button: string }) {
+function Step({
+  k,
+  step,
+  title,
+  says,
+  label,
+  button,
+}: {
+  k: Key;
+  step: "withdrawal" | "reconsideration" | "decline";
+  title: string;
+  says: string;
+  label: string;
+  button: string;
+}) {
   const go = useKeyStep(k.fingerprint, step);
   const [reason, setReason] = useState("");
   const submit = (event: SubmitEvent) => {
@@ -100,7 +120,19 @@ function Step({ k, step, title, says, label, button }: { k: Key; step: "withdraw
     <form onSubmit={submit} className={`flex flex-col gap-3 self-start ${title && "rounded-box border border-base-300 p-4"}`}>
       {title && <h2>{title}</h2>}
       {says && <p>{says}</p>}
-      <Field label={label}>{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <Field label={label}>
+        {(id) => (
+          <textarea
+            id={id}
+            className="textarea w-full"
+            required
+            value={reason}
+            onChange={(e) => {
+              setReason(e.target.value);
+            }}
+          />
+        )}
+      </Field>
       <button type="submit" className="btn self-start" disabled={go.isPending}>
         {button}
       </button>
@@ -140,9 +172,24 @@ function AdmitForm({ k }: { k: Key }) {
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
       <h2>{proposes ? "Propose to admit this key" : "Admit this key"}</h2>
-      <p>{proposes ? "The evidence suffices. Another curator has to admit what you propose." : "The evidence suffices. From then on its signatures count for the publisher."}</p>
+      <p>
+        {proposes
+          ? "The evidence suffices. Another curator has to admit what you propose."
+          : "The evidence suffices. From then on its signatures count for the publisher."}
+      </p>
       <Field label="Type the fingerprint" hint="From your own source, not from this page.">
-        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={typed} onChange={(e) => { setTyped(e.target.value); }} />}
+        {(id) => (
+          <input
+            id={id}
+            className="input w-full font-mono"
+            required
+            autoComplete="off"
+            value={typed}
+            onChange={(e) => {
+              setTyped(e.target.value);
+            }}
+          />
+        )}
       </Field>
       <div className="grid gap-3 sm:grid-cols-2">
         <Field label="Counts for">
@@ -150,14 +197,33 @@ function AdmitForm({ k }: { k: Key }) {
         </Field>
         <Field label="Its role">
           {(id) => (
-            <select id={id} className="select w-full" value={role} onChange={(e) => { setRole(e.target.value === "anchor" ? "anchor" : "release"); }}>
+            <select
+              id={id}
+              className="select w-full"
+              value={role}
+              onChange={(e) => {
+                setRole(e.target.value === "anchor" ? "anchor" : "release");
+              }}
+            >
               <option value="release">signs releases</option>
               <option value="anchor">anchor: certifies other keys</option>
             </select>
           )}
         </Field>
       </div>
-      <Field label="Why it counts">{(id) => <textarea id={id} className="textarea w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <Field label="Why it counts">
+        {(id) => (
+          <textarea
+            id={id}
+            className="textarea w-full"
+            required
+            value={reason}
+            onChange={(e) => {
+              setReason(e.target.value);
+            }}
+          />
+        )}
+      </Field>
       <button type="submit" className="btn btn-primary self-start" disabled={admit.isPending}>
         {proposes ? "Propose" : "Admit"}
       </button>

@@ -61,7 +61,10 @@ function Facts({ k }: { k: Key }) {
   const rows: [string, string][] = [
     ["Publisher", k.publisher || "not said yet"],
     ["Key", `${k.algorithm}, made ${day(k.created)}, may ${k.uses.join(" and ") || "do nothing that is stated"}`],
-    ...k.subkeys.map((s): [string, string] => ["Subkey", `${s.algorithm}, made ${day(s.created)}, may ${s.uses.join(" and ") || "do nothing that is stated"}`]),
+    ...k.subkeys.map((s): [string, string] => [
+      "Subkey",
+      `${s.algorithm}, made ${day(s.created)}, may ${s.uses.join(" and ") || "do nothing that is stated"}`,
+    ]),
     ...k.user_ids.slice(1).map((id): [string, string] => ["Also", id]),
   ];
   if (k.expires) rows.push([k.expired ? "Expired" : "Expires", day(k.expires)]);
@@ -93,7 +96,13 @@ function Decisions({ k }: { k: Key }) {
       <ol className="rows">
         {k.history.map((h) => (
           <li key={h.record} className="py-1.5">
-            <Mark word={h.to} /> <span className="text-sm">{moment(h.at)} by {h.by}, <Link className="quiet-link" to={`/records/${h.record}`}>record {h.record}</Link></span>
+            <Mark word={h.to} />{" "}
+            <span className="text-sm">
+              {moment(h.at)} by {h.by},{" "}
+              <Link className="quiet-link" to={`/records/${h.record}`}>
+                record {h.record}
+              </Link>
+            </span>
             <p>{h.reason}</p>
           </li>
         ))}
@@ -106,12 +115,21 @@ function SightForm({ k }: { k: Key }) {
   const sight = useSightKey(k.fingerprint);
   const empty = { read: "", channel: "", place: "", note: "" };
   const [form, setForm] = useState(empty);
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
+    setForm({ ...form, [field]: e.target.value });
+  };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     const channel = among(sightingChannelValues, form.channel);
     if (!channel) return;
-    sight.mutate({ ...form, channel }, { onSuccess: () => { setForm(empty); } });
+    sight.mutate(
+      { ...form, channel },
+      {
+        onSuccess: () => {
+          setForm(empty);
+        },
+      },
+    );
   };
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
@@ -132,7 +150,9 @@ function SightForm({ k }: { k: Key }) {
             </select>
           )}
         </Field>
-        <Field label="Where exactly">{(id) => <input id={id} className="input w-full" required value={form.place} onChange={set("place")} />}</Field>
+        <Field label="Where exactly">
+          {(id) => <input id={id} className="input w-full" required value={form.place} onChange={set("place")} />}
+        </Field>
       </div>
       <Field label="Note">{(id) => <input id={id} className="input w-full" value={form.note} onChange={set("note")} />}</Field>
       <button type="submit" className="btn self-start" disabled={sight.isPending}>
@@ -141,7 +161,9 @@ function SightForm({ k }: { k: Key }) {
       {sight.error && <ProblemNote error={sight.error} />}
       {sight.data && (
         <p role="status" className="font-semibold">
-          {sight.data.agrees ? "It agrees, and was recorded." : "It differs. The conflict was recorded; the key cannot be admitted until a curator resolves it."}
+          {sight.data.agrees
+            ? "It agrees, and was recorded."
+            : "It differs. The conflict was recorded; the key cannot be admitted until a curator resolves it."}
         </p>
       )}
     </form>

@@ -66,7 +66,9 @@ function PathPicture({ k, p }: { k: Key; p: Path }) {
         </p>
       )}
       {p.holds && k.state === "candidate" && (
-        <p className="mt-3 text-sm">{k.anchor_admits ? "By the policy this admits a release key without sightings." : "The policy asks for sightings all the same."}</p>
+        <p className="mt-3 text-sm">
+          {k.anchor_admits ? "By the policy this admits a release key without sightings." : "The policy asks for sightings all the same."}
+        </p>
       )}
     </div>
   );

@@ -45,11 +45,24 @@ function SightingLine({ k, s }: { k: Key; s: Sighting }) {
         </p>
       )}
       {word === "conflict" && mayCurate(me.data) && !resolving && (
-        <button type="button" className="btn btn-xs mt-1" onClick={() => { setResolving(true); }}>
+        <button
+          type="button"
+          className="btn btn-xs mt-1"
+          onClick={() => {
+            setResolving(true);
+          }}
+        >
           Resolve
         </button>
       )}
-      {resolving && <Resolve record={s.record} close={() => { setResolving(false); }} />}
+      {resolving && (
+        <Resolve
+          record={s.record}
+          close={() => {
+            setResolving(false);
+          }}
+        />
+      )}
     </li>
   );
 }
@@ -64,7 +77,17 @@ function Resolve({ record, close }: { record: number; close: () => void }) {
   return (
     <form onSubmit={submit} className="mt-2 flex max-w-2xl flex-col gap-2">
       <Field label="Why it differs" hint="The sighting stays, with this beside it and your name.">
-        {(id) => <input id={id} className="input w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}
+        {(id) => (
+          <input
+            id={id}
+            className="input w-full"
+            required
+            value={reason}
+            onChange={(e) => {
+              setReason(e.target.value);
+            }}
+          />
+        )}
       </Field>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={resolve.isPending}>

@@ -48,7 +48,9 @@ export function Certified({ k }: { k: Key }) {
           </li>
         ))}
       </ul>
-      {k.unknown_certifiers > 0 && <p className="text-sm soft">{count(k.unknown_certifiers, "more key")} not in the keyring; what they say is not checked.</p>}
+      {k.unknown_certifiers > 0 && (
+        <p className="text-sm soft">{count(k.unknown_certifiers, "more key")} not in the keyring; what they say is not checked.</p>
+      )}
     </section>
   );
 }

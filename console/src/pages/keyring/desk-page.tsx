@@ -21,10 +21,14 @@ export function DeskPage() {
       <div>
         <Back to="/keyring" name="Keyring" />
         <h1>The desk</h1>
-        <p>Keys that wait for a curator: contradicted ones first, then proposals, then candidates whose evidence suffices, then the rest.</p>
+        <p>
+          Keys that wait for a curator: contradicted ones first, then proposals, then candidates whose evidence suffices, then the rest.
+        </p>
       </div>
       {waiting.error && <ProblemNote error={waiting.error} />}
-      {waiting.data && keys.length === 0 && <Empty>Nothing waits. A key that is imported, or that a sighting contradicts, appears here.</Empty>}
+      {waiting.data && keys.length === 0 && (
+        <Empty>Nothing waits. A key that is imported, or that a sighting contradicts, appears here.</Empty>
+      )}
       {keys.map((k) => (
         <Waiting key={k.fingerprint} k={k} />
       ))}
@@ -55,7 +59,8 @@ function Waiting({ k }: { k: Key }) {
         <p className="text-sm soft">
           {k.publisher ? `said to belong to ${k.publisher}` : "nobody said whose it is"}; {k.algorithm}, made {day(k.created)}
           {expiry}
-          {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}; arrived {moment(k.imported)} from {k.source}, by {k.imported_by}
+          {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}; arrived {moment(k.imported)} from {k.source}, by{" "}
+          {k.imported_by}
         </p>
       </header>
       <div className="grid gap-6 lg:grid-cols-2">

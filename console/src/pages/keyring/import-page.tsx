@@ -11,7 +11,10 @@ import { ReachPanel } from "../../parts/rejudged";
 import { base64, day } from "../../parts/text";
 
 const outcomes: Record<string, [done: string, planned: string]> = {
-  new: ["is new, and a candidate: it does not count before a curator admits it.", "is new. It will be a candidate, and count for nothing before a curator admits it."],
+  new: [
+    "is new, and a candidate: it does not count before a curator admits it.",
+    "is new. It will be a candidate, and count for nothing before a curator admits it.",
+  ],
   updated: ["was known; what is new about it was added.", "is known. What is new about it will be added:"],
   unchanged: ["was known, and nothing about it is new.", "is known, and nothing about it is new."],
 };
@@ -35,27 +38,55 @@ export function ImportPage() {
   const submit = async () => {
     importKeys.mutate(
       (await parts()).map((part) => ({ ...part, publisher: publisher || undefined })),
-      { onSuccess: () => { preview.reset(); } },
+      {
+        onSuccess: () => {
+          preview.reset();
+        },
+      },
     );
   };
   return (
     <div className="flex max-w-3xl flex-col gap-4">
       <h1>Import a key</h1>
       <p>
-        What arrives here becomes a candidate and counts for nothing yet. Its fingerprint is to be read on independent channels first, not at the place where the key
-        came from.
+        What arrives here becomes a candidate and counts for nothing yet. Its fingerprint is to be read on independent channels first, not
+        at the place where the key came from.
       </p>
       <form onSubmit={(e) => void show(e)} className="flex flex-col gap-4">
         <Field label="Key files" hint="Armored or binary, one key or many in each; all files of a folder can be chosen at once.">
-          {(id) => <input id={id} type="file" multiple className="file-input w-full" onChange={(e) => { setFiles([...(e.target.files ?? [])]); }} />}
+          {(id) => (
+            <input
+              id={id}
+              type="file"
+              multiple
+              className="file-input w-full"
+              onChange={(e) => {
+                setFiles([...(e.target.files ?? [])]);
+              }}
+            />
+          )}
         </Field>
         <Field label="Or its text" hint="From BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.">
-          {(id) => <textarea id={id} className="textarea h-40 w-full font-mono text-sm" value={text} disabled={files.length > 0} onChange={(e) => { setText(e.target.value); }} />}
+          {(id) => (
+            <textarea
+              id={id}
+              className="textarea h-40 w-full font-mono text-sm"
+              value={text}
+              disabled={files.length > 0}
+              onChange={(e) => {
+                setText(e.target.value);
+              }}
+            />
+          )}
         </Field>
         <Field label="Said to belong to">
           {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="not known yet" />}
         </Field>
-        <button type="submit" className="btn btn-primary self-start" disabled={preview.isPending || (files.length === 0 && text.trim() === "")}>
+        <button
+          type="submit"
+          className="btn btn-primary self-start"
+          disabled={preview.isPending || (files.length === 0 && text.trim() === "")}
+        >
           Look at it first
         </button>
       </form>

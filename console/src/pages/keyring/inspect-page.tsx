@@ -20,15 +20,34 @@ export function InspectPage() {
     <div className="flex flex-col gap-4">
       <h1>Look into an OpenPGP file</h1>
       <p className="max-w-3xl">
-        For those who want to see for themselves: each packet of a key, a signature, a signed text or a message, what it states, and what is odd about it. Nothing is imported,
-        and nothing is said about whether a key counts.
+        For those who want to see for themselves: each packet of a key, a signature, a signed text or a message, what it states, and what is
+        odd about it. Nothing is imported, and nothing is said about whether a key counts.
       </p>
       <form onSubmit={(e) => void submit(e)} className="flex max-w-3xl flex-col gap-3">
         <Field label="File" hint="Armored or binary.">
-          {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => { setFile(e.target.files?.[0] ?? null); }} />}
+          {(id) => (
+            <input
+              id={id}
+              type="file"
+              className="file-input w-full"
+              onChange={(e) => {
+                setFile(e.target.files?.[0] ?? null);
+              }}
+            />
+          )}
         </Field>
         <Field label="Or its text">
-          {(id) => <textarea id={id} className="textarea h-32 w-full font-mono text-sm" value={text} disabled={file !== null} onChange={(e) => { setText(e.target.value); }} />}
+          {(id) => (
+            <textarea
+              id={id}
+              className="textarea h-32 w-full font-mono text-sm"
+              value={text}
+              disabled={file !== null}
+              onChange={(e) => {
+                setText(e.target.value);
+              }}
+            />
+          )}
         </Field>
         <button type="submit" className="btn btn-primary self-start" disabled={inspection.isPending || (!file && text.trim() === "")}>
           Show it

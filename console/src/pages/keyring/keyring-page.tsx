@@ -42,11 +42,20 @@ export function KeyringPage() {
       </div>
       <label className="flex items-center gap-2 text-sm">
         Name or fingerprint
-        <input className="input input-sm w-64" type="search" value={text} onChange={(e) => { setText(e.target.value); }} />
+        <input
+          className="input input-sm w-64"
+          type="search"
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value);
+          }}
+        />
       </label>
       {keys.error && <ProblemNote error={keys.error} />}
       {keys.data && sorted.length === 0 && text !== "" && <p>No key is like that.</p>}
-      {keys.data && sorted.length === 0 && text === "" && <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>}
+      {keys.data && sorted.length === 0 && text === "" && (
+        <Empty>The keyring is empty. Import a publisher's key; it counts only after a curator has admitted it.</Empty>
+      )}
       {sorted.length > 0 && (
         <div className="overflow-x-auto">
           <table className="table table-sm">
@@ -104,12 +113,24 @@ function Publishers() {
       <div className="mb-1 flex items-center gap-3 border-b border-base-300 pb-1">
         <h2>Publishers</h2>
         {mayCurate(me.data) && !adding && (
-          <button type="button" className="btn btn-xs ml-auto" onClick={() => { setAdding(true); }}>
+          <button
+            type="button"
+            className="btn btn-xs ml-auto"
+            onClick={() => {
+              setAdding(true);
+            }}
+          >
             Add a publisher
           </button>
         )}
       </div>
-      {adding && <NewPublisher done={() => { setAdding(false); }} />}
+      {adding && (
+        <NewPublisher
+          done={() => {
+            setAdding(false);
+          }}
+        />
+      )}
       {publishers.error && <ProblemNote error={publishers.error} />}
       <ul className="rows">
         {publishers.data?.items.map((p) => (
@@ -132,12 +153,25 @@ function PublisherLine({ p, curator }: { p: Publisher; curator: boolean }) {
         </span>
         <span className="text-sm soft">may sign {p.scope.length > 0 ? p.scope.join(", ") : "any name"}</span>
         {curator && !changing && (
-          <button type="button" className="btn btn-xs justify-self-end" onClick={() => { setChanging(true); }}>
+          <button
+            type="button"
+            className="btn btn-xs justify-self-end"
+            onClick={() => {
+              setChanging(true);
+            }}
+          >
             Change<span className="sr-only"> {p.name}</span>
           </button>
         )}
       </div>
-      {changing && <ChangePublisher p={p} done={() => { setChanging(false); }} />}
+      {changing && (
+        <ChangePublisher
+          p={p}
+          done={() => {
+            setChanging(false);
+          }}
+        />
+      )}
     </li>
   );
 }
@@ -145,7 +179,9 @@ function PublisherLine({ p, curator }: { p: Publisher; curator: boolean }) {
 function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
   const set = useSetPublisher(p.slug);
   const [form, setForm] = useState({ name: p.name, contact: p.contact, scope: p.scope.join(" ") });
-  const change = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const change = (field: keyof typeof form) => (e: { target: { value: string } }) => {
+    setForm({ ...form, [field]: e.target.value });
+  };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     set.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });
@@ -157,7 +193,9 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
         {(id) => <input id={id} className="input w-full" value={form.scope} onChange={change("scope")} />}
       </Field>
       <div className="sm:col-span-2">
-        <Field label="Contact">{(id) => <input id={id} className="input w-full" value={form.contact} onChange={change("contact")} />}</Field>
+        <Field label="Contact">
+          {(id) => <input id={id} className="input w-full" value={form.contact} onChange={change("contact")} />}
+        </Field>
       </div>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={set.isPending}>
@@ -175,7 +213,9 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
 function NewPublisher({ done }: { done: () => void }) {
   const add = useAddPublisher();
   const [form, setForm] = useState({ slug: "", name: "", contact: "", scope: "" });
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
+    setForm({ ...form, [field]: e.target.value });
+  };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     add.mutate({ ...form, scope: form.scope.split(/[\s,]+/).filter(Boolean) }, { onSuccess: done });

@@ -26,14 +26,26 @@ export function LookUpPage() {
         <Back to="/keyring" name="Keyring" />
         <h1>Look a key up</h1>
         <p className="max-w-3xl">
-          All configured directories are asked at once, and no other. What they have is worth nothing by itself: anybody can put a key with any name into a directory.
+          All configured directories are asked at once, and no other. What they have is worth nothing by itself: anybody can put a key with
+          any name into a directory.
         </p>
       </div>
       {mayOperate(me.data) ? (
         <form onSubmit={submit} className="flex max-w-3xl flex-wrap items-end gap-3">
           <div className="min-w-64 flex-1">
             <Field label="Fingerprint, key ID or mail address">
-              {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={query} onChange={(e) => { setQuery(e.target.value); }} />}
+              {(id) => (
+                <input
+                  id={id}
+                  className="input w-full font-mono"
+                  required
+                  autoComplete="off"
+                  value={query}
+                  onChange={(e) => {
+                    setQuery(e.target.value);
+                  }}
+                />
+              )}
             </Field>
           </div>
           <button type="submit" className="btn btn-primary" disabled={lookUp.isPending}>
@@ -50,7 +62,13 @@ export function LookUpPage() {
   );
 }
 
-const says: Record<string, string> = { found: "has it", absent: "has it not", failed: "failed", "other-key": "handed out another key", "not-asked": "was not asked" };
+const says: Record<string, string> = {
+  found: "has it",
+  absent: "has it not",
+  failed: "failed",
+  "other-key": "handed out another key",
+  "not-asked": "was not asked",
+};
 const colours: Record<string, string> = { found: "text-success", failed: "text-error", "other-key": "text-error" };
 
 function Answers({ l, query }: { l: LookUp; query: string }) {
@@ -87,7 +105,8 @@ function Answers({ l, query }: { l: LookUp; query: string }) {
                 <p className="text-sm soft">
                   {k.algorithm}, made {day(k.created)}
                   {k.expires && `, expires ${day(k.expires)}`}
-                  {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}; at {k.directories.join(", ")}; {k.result === "new" ? "not in the keyring" : `${k.state} here`}
+                  {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}; at {k.directories.join(", ")};{" "}
+                  {k.result === "new" ? "not in the keyring" : `${k.state} here`}
                 </p>
                 {k.changes.length > 0 && (
                   <ul className="list-disc pl-5 text-sm">
@@ -102,7 +121,14 @@ function Answers({ l, query }: { l: LookUp; query: string }) {
                   Open it
                 </Link>
               ) : (
-                <button type="button" className="btn btn-sm" disabled={take.isPending} onClick={() => { take.mutate({ query, fingerprint: k.fingerprint }); }}>
+                <button
+                  type="button"
+                  className="btn btn-sm"
+                  disabled={take.isPending}
+                  onClick={() => {
+                    take.mutate({ query, fingerprint: k.fingerprint });
+                  }}
+                >
                   {k.result === "new" ? "Take as a candidate" : "Add what is new"}
                 </button>
               )}
@@ -122,7 +148,14 @@ function Refresh() {
     <section className="flex flex-col gap-2 border-t border-base-300 pt-4">
       <h2>Look all keys up again</h2>
       <p className="text-sm">A later expiry, new subkeys and revocations are added to the keys of the keyring. Nothing known is dropped.</p>
-      <button type="button" className="btn btn-sm self-start" disabled={refresh.isPending} onClick={() => { refresh.mutate({}); }}>
+      <button
+        type="button"
+        className="btn btn-sm self-start"
+        disabled={refresh.isPending}
+        onClick={() => {
+          refresh.mutate({});
+        }}
+      >
         {refresh.isPending ? "Asking…" : "Refresh the keyring"}
       </button>
       {refresh.error && <ProblemNote error={refresh.error} />}

@@ -25,19 +25,38 @@ export function ManifestsPage() {
     <div className="flex flex-col gap-4">
       <h1>Read a manifest</h1>
       <p className="max-w-3xl">
-        Paste a list of digests, or the page or message they stand in, to see what is understood of it and what is not. Nothing is verified or kept; to verify files, start a
-        batch.
+        Paste a list of digests, or the page or message they stand in, to see what is understood of it and what is not. Nothing is verified
+        or kept; to verify files, start a batch.
       </p>
       <form onSubmit={read} className="flex max-w-3xl flex-col gap-3">
         <Field label="Text">
-          {(id) => <textarea id={id} className="textarea h-44 w-full font-mono text-sm" value={text} onChange={(e) => { setText(e.target.value); }} />}
+          {(id) => (
+            <textarea
+              id={id}
+              className="textarea h-44 w-full font-mono text-sm"
+              value={text}
+              onChange={(e) => {
+                setText(e.target.value);
+              }}
+            />
+          )}
         </Field>
         <div className="grid gap-3 sm:grid-cols-2">
           <Field label="Or a file">
             {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => void take(e.target.files?.[0])} />}
           </Field>
           <Field label="Its name" hint="May stay empty; a name such as SHA512SUMS tells the algorithm.">
-            {(id) => <input id={id} className="input w-full" maxLength={255} value={name} onChange={(e) => { setName(e.target.value); }} />}
+            {(id) => (
+              <input
+                id={id}
+                className="input w-full"
+                maxLength={255}
+                value={name}
+                onChange={(e) => {
+                  setName(e.target.value);
+                }}
+              />
+            )}
           </Field>
         </div>
         <button type="submit" className="btn btn-primary self-start" disabled={text.trim() === "" || reading.isPending}>
@@ -54,10 +73,15 @@ function Understood({ reading }: { reading: Reading }) {
   return (
     <section role="status" className="flex flex-col gap-3">
       <h2 className="border-b border-base-300 pb-1">
-        {reading.entries.length === 0 ? "Nothing in it is understood as the digest of a file" : `${count(reading.entries.length, "entry", "entries")}, written as ${reading.format}`}
+        {reading.entries.length === 0
+          ? "Nothing in it is understood as the digest of a file"
+          : `${count(reading.entries.length, "entry", "entries")}, written as ${reading.format}`}
       </h2>
       {reading.format === "free-text" && (
-        <p>These digests were found in prose: each is tied to the file name and the algorithm that stand nearest. Check that they belong together.</p>
+        <p>
+          These digests were found in prose: each is tied to the file name and the algorithm that stand nearest. Check that they belong
+          together.
+        </p>
       )}
       {reading.cut && <p>There are more entries; only the first are shown.</p>}
       <ul className="rows">

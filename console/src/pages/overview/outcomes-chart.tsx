@@ -14,7 +14,9 @@ export default function OutcomesChart({ days }: { days: DayCount[] }) {
     }
     return row;
   });
-  const said = rows.filter((r) => r.cleared + r.unproven + r.refused > 0).map((r) => `${r.name}: ${r.cleared} cleared, ${r.unproven} unproven, ${r.refused} refused`);
+  const said = rows
+    .filter((r) => r.cleared + r.unproven + r.refused > 0)
+    .map((r) => `${r.name}: ${r.cleared} cleared, ${r.unproven} unproven, ${r.refused} refused`);
   return (
     <figure className="pt-2">
       <div className="h-56" aria-hidden>

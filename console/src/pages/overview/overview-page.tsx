@@ -97,7 +97,11 @@ export function OverviewPage() {
         </Section>
       )}
       <p className="text-sm soft">
-        The ledger holds <Link to="/records" className="quiet-link">{count(o.records, "record")}</Link>.
+        The ledger holds{" "}
+        <Link to="/records" className="quiet-link">
+          {count(o.records, "record")}
+        </Link>
+        .
       </p>
     </div>
   );

@@ -40,7 +40,17 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
           <PublisherSelect id="own-of" value={editing} change={setEditing} none="choose a publisher" className="select select-sm w-64" />
         </label>
       )}
-      {editing !== "" && <Edit key={editing} slug={editing} base={base.document} now={own.get(editing)} close={() => { setEditing(""); }} />}
+      {editing !== "" && (
+        <Edit
+          key={editing}
+          slug={editing}
+          base={base.document}
+          now={own.get(editing)}
+          close={() => {
+            setEditing("");
+          }}
+        />
+      )}
     </section>
   );
 }
@@ -67,11 +77,17 @@ function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: Pol
                 type="checkbox"
                 className="checkbox checkbox-sm"
                 checked={ticked}
-                onChange={() => { setOwn(ticked ? own.filter((n) => n !== f.name) : [...own, f.name]); }}
+                onChange={() => {
+                  setOwn(ticked ? own.filter((n) => n !== f.name) : [...own, f.name]);
+                }}
               />
               {f.name}
             </label>
-            {ticked ? <Value field={f} label={f.name} draft={draft} change={setDraft} /> : <span>{shown(base[f.name as keyof Policy])}</span>}
+            {ticked ? (
+              <Value field={f} label={f.name} draft={draft} change={setDraft} />
+            ) : (
+              <span>{shown(base[f.name as keyof Policy])}</span>
+            )}
             <span className="text-sm soft">{f.does}</span>
           </div>
         );

@@ -24,15 +24,32 @@ export function PolicyPage() {
       <div className="flex flex-wrap items-center gap-3">
         <h1>Policy, version {current.version}</h1>
         {mayCurate(me.data) && !editing && (
-          <button type="button" className="btn btn-primary btn-sm ml-auto" onClick={() => { setEditing(true); }}>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm ml-auto"
+            onClick={() => {
+              setEditing(true);
+            }}
+          >
             Change it
           </button>
         )}
       </div>
       <p className="max-w-3xl">
-        These are the limits by which evidence is judged. A batch keeps the version that was in force when it was asked for, and every record names it.
+        These are the limits by which evidence is judged. A batch keeps the version that was in force when it was asked for, and every
+        record names it.
       </p>
-      {editing ? <Edit key={current.version} policy={current.document} close={() => { setEditing(false); }} /> : <Fields policy={current.document} />}
+      {editing ? (
+        <Edit
+          key={current.version}
+          policy={current.document}
+          close={() => {
+            setEditing(false);
+          }}
+        />
+      ) : (
+        <Fields policy={current.document} />
+      )}
       <OwnFields versions={versions} />
       <Waivers />
       <History versions={versions} />

@@ -9,12 +9,29 @@ export const shown = (value: string | number | boolean | string[]) => {
 };
 
 /** The field for one value, by its kind. */
-export function Value({ field, draft, change, label }: { field: PolicyField; draft: Policy; change: (draft: Policy) => void; label?: string }) {
+export function Value({
+  field,
+  draft,
+  change,
+  label,
+}: {
+  field: PolicyField;
+  draft: Policy;
+  change: (draft: Policy) => void;
+  label?: string;
+}) {
   const name = field.name as keyof Policy;
   const value = draft[name];
   if (typeof value === "boolean") {
     return (
-      <select aria-label={label} className="select select-sm w-full" value={value ? "yes" : "no"} onChange={(e) => { change({ ...draft, [name]: e.target.value === "yes" }); }}>
+      <select
+        aria-label={label}
+        className="select select-sm w-full"
+        value={value ? "yes" : "no"}
+        onChange={(e) => {
+          change({ ...draft, [name]: e.target.value === "yes" });
+        }}
+      >
         <option>yes</option>
         <option>no</option>
       </select>
@@ -23,7 +40,14 @@ export function Value({ field, draft, change, label }: { field: PolicyField; dra
   const choices = field.choices;
   if (choices && typeof value === "string") {
     return (
-      <select aria-label={label} className="select select-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: among(choices, e.target.value) }); }}>
+      <select
+        aria-label={label}
+        className="select select-sm w-full"
+        value={value}
+        onChange={(e) => {
+          change({ ...draft, [name]: among(choices, e.target.value) });
+        }}
+      >
         {choices.map((c) => (
           <option key={c}>{c}</option>
         ))}
@@ -37,12 +61,37 @@ export function Value({ field, draft, change, label }: { field: PolicyField; dra
         className="input input-sm w-full"
         required
         value={value.join(" ")}
-        onChange={(e) => { change({ ...draft, [name]: e.target.value.split(" ") }); }}
+        onChange={(e) => {
+          change({ ...draft, [name]: e.target.value.split(" ") });
+        }}
       />
     );
   }
   if (typeof value === "number") {
-    return <input aria-label={label} type="number" min={0} step={1} required className="input input-sm w-full" value={value} onChange={(e) => { change({ ...draft, [name]: e.target.valueAsNumber }); }} />;
+    return (
+      <input
+        aria-label={label}
+        type="number"
+        min={0}
+        step={1}
+        required
+        className="input input-sm w-full"
+        value={value}
+        onChange={(e) => {
+          change({ ...draft, [name]: e.target.valueAsNumber });
+        }}
+      />
+    );
   }
-  return <input aria-label={label} className="input input-sm w-full" required value={value} onChange={(e) => { change({ ...draft, [name]: e.target.value }); }} />;
+  return (
+    <input
+      aria-label={label}
+      className="input input-sm w-full"
+      required
+      value={value}
+      onChange={(e) => {
+        change({ ...draft, [name]: e.target.value });
+      }}
+    />
+  );
 }

@@ -10,7 +10,6 @@ import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { day } from "../../parts/text";
 
-
 /** Exceptions: each lifts one ground until a day, and is named in every verdict that rests on it. */
 export function Waivers() {
   const waivers = useWaivers();
@@ -21,12 +20,24 @@ export function Waivers() {
       <div className="mb-1 flex items-center gap-3 border-b border-base-300 pb-1">
         <h2>Waivers</h2>
         {mayCurate(me.data) && !granting && (
-          <button type="button" className="btn btn-xs ml-auto" onClick={() => { setGranting(true); }}>
+          <button
+            type="button"
+            className="btn btn-xs ml-auto"
+            onClick={() => {
+              setGranting(true);
+            }}
+          >
             Grant a waiver
           </button>
         )}
       </div>
-      {granting && <Grant done={() => { setGranting(false); }} />}
+      {granting && (
+        <Grant
+          done={() => {
+            setGranting(false);
+          }}
+        />
+      )}
       {waivers.error && <ProblemNote error={waivers.error} />}
       {waivers.data?.items.length === 0 && <p className="soft">None was granted. The policy holds for everybody.</p>}
       <ul className="rows">
@@ -60,11 +71,24 @@ function WaiverLine({ w }: { w: Waiver }) {
         </span>
       </p>
       {open && mayCurate(me.data) && !ending && (
-        <button type="button" className="btn btn-xs mt-1" onClick={() => { setEnding(true); }}>
+        <button
+          type="button"
+          className="btn btn-xs mt-1"
+          onClick={() => {
+            setEnding(true);
+          }}
+        >
           End it
         </button>
       )}
-      {ending && <End w={w} close={() => { setEnding(false); }} />}
+      {ending && (
+        <End
+          w={w}
+          close={() => {
+            setEnding(false);
+          }}
+        />
+      )}
     </li>
   );
 }
@@ -78,7 +102,19 @@ function End({ w, close }: { w: Waiver; close: () => void }) {
   };
   return (
     <form onSubmit={submit} className="mt-2 flex max-w-2xl flex-col gap-2">
-      <Field label="Why it ends">{(id) => <input id={id} className="input w-full" required value={reason} onChange={(e) => { setReason(e.target.value); }} />}</Field>
+      <Field label="Why it ends">
+        {(id) => (
+          <input
+            id={id}
+            className="input w-full"
+            required
+            value={reason}
+            onChange={(e) => {
+              setReason(e.target.value);
+            }}
+          />
+        )}
+      </Field>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={end.isPending}>
           End the waiver
@@ -95,14 +131,19 @@ function End({ w, close }: { w: Waiver; close: () => void }) {
 function Grant({ done }: { done: () => void }) {
   const grant = useGrantWaiver();
   const [form, setForm] = useState({ ground: "", publisher: "", pattern: "", until: "", reason: "" });
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => { setForm({ ...form, [field]: e.target.value }); };
+  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
+    setForm({ ...form, [field]: e.target.value });
+  };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
     // The day that is chosen is the last on which it counts.
     const until = new Date(Date.parse(form.until) + 86_400_000).toISOString();
     const ground = among(waivableGroundValues, form.ground);
     if (!ground) return;
-    grant.mutate({ ...form, ground, publisher: form.publisher || undefined, pattern: form.pattern || undefined, until }, { onSuccess: done });
+    grant.mutate(
+      { ...form, ground, publisher: form.publisher || undefined, pattern: form.pattern || undefined, until },
+      { onSuccess: done },
+    );
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
@@ -118,9 +159,20 @@ function Grant({ done }: { done: () => void }) {
           </select>
         )}
       </Field>
-      <Field label="Last day">{(id) => <input id={id} type="date" className="input w-full" required value={form.until} onChange={set("until")} />}</Field>
+      <Field label="Last day">
+        {(id) => <input id={id} type="date" className="input w-full" required value={form.until} onChange={set("until")} />}
+      </Field>
       <Field label="For the publisher">
-        {(id) => <PublisherSelect id={id} value={form.publisher} change={(publisher) => { setForm({ ...form, publisher }); }} none="any" />}
+        {(id) => (
+          <PublisherSelect
+            id={id}
+            value={form.publisher}
+            change={(publisher) => {
+              setForm({ ...form, publisher });
+            }}
+            none="any"
+          />
+        )}
       </Field>
       <Field label="For files named" hint="A pattern such as lamp-ctl-*; empty for any.">
         {(id) => <input id={id} className="input w-full" value={form.pattern} onChange={set("pattern")} />}

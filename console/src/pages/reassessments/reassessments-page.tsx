@@ -17,24 +17,29 @@ export function ReassessmentsPage() {
       <div>
         <h1>Judged again</h1>
         <p className="max-w-3xl">
-          Stored measurements are judged again when a key is withdrawn or revoked, or when somebody asks: with the keyring, policy and waivers of that moment, and without reading a
-          file. What was judged before stands as it was.
+          Stored measurements are judged again when a key is withdrawn or revoked, or when somebody asks: with the keyring, policy and
+          waivers of that moment, and without reading a file. What was judged before stands as it was.
         </p>
       </div>
       {all.error && <ProblemNote error={all.error} />}
       {all.data?.pages[0]?.items.length === 0 && <Empty>Nothing was judged again yet. A batch's page has a button for it.</Empty>}
       <ul className="rows">
-        {all.data?.pages.flatMap((p) => p.items).map((r) => (
-          <li key={r.id} className="py-2">
-            <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
-              Reassessment {r.id}
-            </Link>{" "}
-            of {selected(r.selection)}, {progress(r)}
-            <p className="text-sm">
-              {r.reason} <span className="soft">— {r.by}, {moment(r.created)}</span>
-            </p>
-          </li>
-        ))}
+        {all.data?.pages
+          .flatMap((p) => p.items)
+          .map((r) => (
+            <li key={r.id} className="py-2">
+              <Link to={`/reassessments/${String(r.id)}`} className="quiet-link font-semibold">
+                Reassessment {r.id}
+              </Link>{" "}
+              of {selected(r.selection)}, {progress(r)}
+              <p className="text-sm">
+                {r.reason}{" "}
+                <span className="soft">
+                  — {r.by}, {moment(r.created)}
+                </span>
+              </p>
+            </li>
+          ))}
       </ul>
       <More list={all}>Show older ones</More>
     </div>

@@ -29,7 +29,10 @@ export function RecordPage() {
           {r.kind}, by {r.by} on {moment(r.at)}
           {r.batch !== undefined && (
             <>
-              , <Link to={`/batches/${r.batch}`} className="quiet-link">batch {r.batch}</Link>
+              ,{" "}
+              <Link to={`/batches/${r.batch}`} className="quiet-link">
+                batch {r.batch}
+              </Link>
             </>
           )}
         </p>

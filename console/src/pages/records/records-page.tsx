@@ -9,10 +9,14 @@ import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
-
 export function RecordsPage() {
   const [search, setSearch] = useSearchParams();
-  const filter = { name: search.get("name") ?? "", kind: search.get("kind") ?? "", verdict: search.get("verdict") ?? "", batch: search.get("batch") ?? "" };
+  const filter = {
+    name: search.get("name") ?? "",
+    kind: search.get("kind") ?? "",
+    verdict: search.get("verdict") ?? "",
+    batch: search.get("batch") ?? "",
+  };
   const list = useRecords(filter);
   const records = list.data?.pages.flatMap((p) => p.items) ?? [];
   const set = (field: keyof typeof filter, value: string) => {
@@ -27,10 +31,31 @@ export function RecordsPage() {
         <h1>Records</h1>
         <label className="flex items-center gap-2 text-sm">
           Name
-          <input className="input input-sm w-48" type="search" value={filter.name} onChange={(e) => { set("name", e.target.value); }} />
+          <input
+            className="input input-sm w-48"
+            type="search"
+            value={filter.name}
+            onChange={(e) => {
+              set("name", e.target.value);
+            }}
+          />
         </label>
-        <Filter label="Kind" value={filter.kind} options={recordKindValues} onChange={(v) => { set("kind", v); }} />
-        <Filter label="Verdict" value={filter.verdict} options={verdictValues} onChange={(v) => { set("verdict", v); }} />
+        <Filter
+          label="Kind"
+          value={filter.kind}
+          options={recordKindValues}
+          onChange={(v) => {
+            set("kind", v);
+          }}
+        />
+        <Filter
+          label="Verdict"
+          value={filter.verdict}
+          options={verdictValues}
+          onChange={(v) => {
+            set("verdict", v);
+          }}
+        />
         <Link to="/reassessments" className="btn btn-sm ml-auto">
           Judged again
         </Link>
@@ -87,7 +112,14 @@ function Ledger() {
   const audit = useAudit();
   return (
     <div className="flex flex-wrap items-center gap-3">
-      <button type="button" className="btn btn-sm" disabled={audit.isPending} onClick={() => { audit.mutate(); }}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={audit.isPending}
+        onClick={() => {
+          audit.mutate();
+        }}
+      >
         Audit the ledger
       </button>
       {audit.data && (

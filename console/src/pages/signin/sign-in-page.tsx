@@ -24,12 +24,31 @@ export function SignInPage() {
         <form onSubmit={submit} className="flex flex-col gap-4">
           <Field label="Name">
             {(id) => (
-              <input id={id} className="input w-full" autoComplete="username" required value={name} onChange={(e) => { setName(e.target.value); }} />
+              <input
+                id={id}
+                className="input w-full"
+                autoComplete="username"
+                required
+                value={name}
+                onChange={(e) => {
+                  setName(e.target.value);
+                }}
+              />
             )}
           </Field>
           <Field label="Password">
             {(id) => (
-              <input id={id} className="input w-full" type="password" autoComplete="current-password" required value={password} onChange={(e) => { setPassword(e.target.value); }} />
+              <input
+                id={id}
+                className="input w-full"
+                type="password"
+                autoComplete="current-password"
+                required
+                value={password}
+                onChange={(e) => {
+                  setPassword(e.target.value);
+                }}
+              />
             )}
           </Field>
           <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>
