@@ -145,7 +145,7 @@ func TestBadKeyFiles(t *testing.T) {
 
 func TestHugeManifest(t *testing.T) {
 	t.Parallel()
-	s := testkit.Start(t)
+	s := testkit.StartBare(t)
 	folder := s.Write(t, "incoming/huge", map[string][]byte{"gauge.img": []byte("image")})
 	f, err := os.Create(filepath.Join(s.Depot, "incoming/huge/SHA256SUMS"))
 	require.NoError(t, err)
@@ -162,7 +162,7 @@ func TestHugeManifest(t *testing.T) {
 
 func TestHostileNames(t *testing.T) {
 	t.Parallel()
-	s := testkit.Start(t)
+	s := testkit.StartBare(t)
 	folder := s.Write(t, "incoming/names", map[string][]byte{
 		"a b.img": nil, "Größe.img": nil, "<b>bold.img": nil, "=1+1.img": nil, "new\nline.img": nil, "esc\x1b[31m.img": nil, "rtl\u202egnp.img": nil, "bad\xff.img": nil,
 	})

@@ -20,14 +20,14 @@ type said struct {
 	places   []string
 }
 
-func (s *said) agrees(o survey.Origin) {
+func (s *said) agrees(o survey.Provenance) {
 	if !slices.Contains(s.channels, o.Channel) {
 		s.channels = append(s.channels, o.Channel)
 	}
 	s.places = append(s.places, placeOf(o))
 }
 
-func placeOf(o survey.Origin) string {
+func placeOf(o survey.Provenance) string {
 	channel := strings.ReplaceAll(string(o.Channel), "-", " ")
 	if o.Place == "" {
 		return channel
@@ -53,9 +53,9 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []li
 			}
 			copies++
 			if slices.Equal(c.Digest, m.Digests[l.algorithm]) {
-				s.agrees(c.Origin)
+				s.agrees(c.Provenance)
 				if !l.matches {
-					out.Grounds = append(out.Grounds, copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states the digest that was computed, and the one here does not.", plain.Text(l.Manifest), placeOf(c.Origin)),
+					out.Grounds = append(out.Grounds, copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states the digest that was computed, and the one here does not.", plain.Text(l.Manifest), placeOf(c.Provenance)),
 						"The list here was altered, or is of another day. Find out which of the two is the publisher's."))
 				}
 				continue
@@ -71,7 +71,7 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []li
 }
 
 // copyDiffers words a copy that states something else than the manifest here.
-func copyDiffers(l listing, c survey.Sighting, sentence, advice string) Ground {
+func copyDiffers(l listing, c survey.CopyListing, sentence, advice string) Ground {
 	return Ground{
 		Code: ManifestsDisagree, Effect: Refuses, Source: l.Manifest, Line: c.Line, Algorithm: l.algorithm,
 		Expected: c.Digest, Computed: l.computed, Sentence: sentence, Advice: advice,
@@ -80,8 +80,8 @@ func copyDiffers(l listing, c survey.Sighting, sentence, advice string) Ground {
 
 // contradiction is the ground of a copy that states another digest. Against a
 // manifest that matches and is signed by an admitted key, it decides nothing.
-func (b Basis) contradiction(l listing, c survey.Sighting) Ground {
-	g := copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest), placeOf(c.Origin), l.algorithm, c.Line),
+func (b Basis) contradiction(l listing, c survey.CopyListing) Ground {
+	g := copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest), placeOf(c.Provenance), l.algorithm, c.Line),
 		"One of the two was altered, or they are of different days. Do not use the file before you know which, and tell whoever keeps the wrong one.")
 	if l.matches && l.voucher != nil && l.voucher.Signed() {
 		g.Effect = Notes

@@ -605,11 +605,11 @@ func TestCopiesOfAManifest(t *testing.T) {
 	list, other := sums(line("logger", "logger.img")), sums(line("altered", "logger.img"))
 	unsigned := map[string]string{"logger.img": "logger", "SHA256SUMS": list}
 	signedFiles := map[string]string{"logger.img": "logger", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}
-	site := map[string]survey.Origin{"SHA256SUMS": {Channel: survey.VendorSite, Place: "oarlock.example"}}
+	site := map[string]survey.Provenance{"SHA256SUMS": {Channel: survey.VendorSite, Place: "oarlock.example"}}
 	copied := func(content string, channels ...survey.Channel) []survey.Copy {
 		var out []survey.Copy
 		for _, c := range channels {
-			out = append(out, survey.Copy{Of: "SHA256SUMS", Origin: survey.Origin{Channel: c, Place: "north"}, Content: []byte(content)})
+			out = append(out, survey.Copy{Of: "SHA256SUMS", Provenance: survey.Provenance{Channel: c, Place: "north"}, Content: []byte(content)})
 		}
 		return out
 	}
@@ -622,15 +622,15 @@ func TestCopiesOfAManifest(t *testing.T) {
 		want   Verdict
 		says   string
 	}{
-		{"two channels, and two are enough", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror)}, 2, Cleared, "was seen on 2 channels: vendor site (oarlock.example), mirror (north)"},
-		{"two channels, and three are asked for", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror)}, 3, Unproven, "asks for 3 channels, and the value was seen on 2"},
+		{"two channels, and two are enough", unsigned, survey.Options{Provenance: site, Copies: copied(list, survey.Mirror)}, 2, Cleared, "was seen on 2 channels: vendor site (oarlock.example), mirror (north)"},
+		{"two channels, and three are asked for", unsigned, survey.Options{Provenance: site, Copies: copied(list, survey.Mirror)}, 3, Unproven, "asks for 3 channels, and the value was seen on 2"},
 		{"two mirrors are one channel", unsigned, survey.Options{Copies: copied(list, survey.Mirror, survey.Mirror)}, 2, Unproven, "on one channel"},
-		{"the policy does not want it", unsigned, survey.Options{Origins: site, Copies: copied(list, survey.Mirror, survey.Paper)}, 0, Unproven, "does not let agreement between channels"},
-		{"a copy disagrees", unsigned, survey.Options{Origins: site, Copies: copied(other, survey.Mirror)}, 2, Refused, "states another SHA-256 digest"},
+		{"the policy does not want it", unsigned, survey.Options{Provenance: site, Copies: copied(list, survey.Mirror, survey.Paper)}, 0, Unproven, "does not let agreement between channels"},
+		{"a copy disagrees", unsigned, survey.Options{Provenance: site, Copies: copied(other, survey.Mirror)}, 2, Refused, "states another SHA-256 digest"},
 		{"a copy disagrees with a signed list", signedFiles, survey.Options{Copies: copied(other, survey.Mirror)}, 0, Cleared, "so the copy is wrong"},
 		{"the list here was altered", map[string]string{"logger.img": "logger", "SHA256SUMS": other}, survey.Options{Copies: copied(list, survey.Mirror, survey.Paper)}, 2, Refused, "and the one here does not"},
 		{"file and lists agree on another file", map[string]string{"logger.img": "swapped", "SHA256SUMS": list}, survey.Options{Copies: copied(list, survey.Mirror)}, 2, Refused, ""},
-		{"a copy that could not be had", unsigned, survey.Options{Origins: site, Copies: []survey.Copy{{Of: "SHA256SUMS", Trouble: "no answer"}}}, 2, Unproven, "on one channel"},
+		{"a copy that could not be had", unsigned, survey.Options{Provenance: site, Copies: []survey.Copy{{Of: "SHA256SUMS", Trouble: "no answer"}}}, 2, Unproven, "on one channel"},
 		{"too weak to count", map[string]string{"logger.img": "logger", "SHA256SUMS": "b1e0b4a8e9a5a5d0d5c5a7b9c0e8f0aa  logger.img\n"}, survey.Options{}, 2, Refused, ""},
 	} {
 		o := judgeWith(t, test.files, "", test.opts, asks(test.policy)).artifacts["logger.img"]

@@ -10,12 +10,12 @@ import (
 
 // CheckNames holds what is said by hand about a folder against the files that it
 // names, and looks at no other. It fails with a [*CorrectionError] or an
-// [*OriginError]. Names inside containers are left to [Plan]: finding them takes
+// [*ProvenanceError]. Names inside containers are left to [Plan]: finding them takes
 // a look into those.
 func CheckNames(folder fs.FS, opts Options) error {
 	corrections := slices.DeleteFunc(slices.Clone(opts.Corrections), func(c Correction) bool { return inContainer(c.Signature) || inContainer(c.File) })
-	origins := maps.Clone(opts.Origins)
-	maps.DeleteFunc(origins, func(of string, _ Origin) bool { return inContainer(of) })
+	origins := maps.Clone(opts.Provenance)
+	maps.DeleteFunc(origins, func(of string, _ Provenance) bool { return inContainer(of) })
 	copies := slices.DeleteFunc(slices.Clone(opts.Copies), func(c Copy) bool { return inContainer(c.Of) })
 
 	names := slices.Collect(maps.Keys(origins))

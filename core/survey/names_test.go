@@ -33,7 +33,7 @@ func TestCheckNames(t *testing.T) {
 	pair := func(signature, file string) Options {
 		return Options{Corrections: []Correction{{Signature: signature, File: file}}}
 	}
-	from := func(of string) Options { return Options{Origins: map[string]Origin{of: {Channel: Mirror}}} }
+	from := func(of string) Options { return Options{Provenance: map[string]Provenance{of: {Channel: Mirror}}} }
 	for name, test := range map[string]struct {
 		opts Options
 		good bool

@@ -23,7 +23,7 @@ func (s *planner) pairManifests() {
 			continue
 		}
 		from := s.out.Items[i].Path
-		var origin *Origin
+		var origin *Provenance
 		if o, ok := s.origins[from]; ok {
 			origin = &o
 		}

@@ -16,7 +16,7 @@ import (
 
 // Plan works out from what was found what vouches for what, and what has to be
 // computed. It is pure, and fails with a [*CorrectionError] or an
-// [*OriginError].
+// [*ProvenanceError].
 func Plan(found *Findings, opts Options) (*Survey, error) {
 	s := newPlanner(found, opts.Limits.withDefaults())
 	s.openContainers(found)
@@ -25,7 +25,7 @@ func Plan(found *Findings, opts Options) (*Survey, error) {
 			return nil, err
 		}
 	}
-	if err := s.readCopies(opts.Origins, opts.Copies); err != nil {
+	if err := s.readCopies(opts.Provenance, opts.Copies); err != nil {
 		return nil, err
 	}
 	s.pairManifests()
@@ -94,7 +94,7 @@ type planner struct {
 	insides map[string]*inside
 	byBase  map[string][]memberRef
 	taken   map[string]bool
-	origins map[string]Origin
+	origins map[string]Provenance
 }
 
 // recognise decides by content first, and by name where the content leaves it
@@ -254,7 +254,7 @@ func md5Only(item *Item) bool {
 	return item.Role == Artifact && item.Inside == nil && item.Holds == nil && len(item.Signatures) == 0 && len(item.Listed) > 0 &&
 		len(item.Digests) == 2 && item.Digests[0] == digest.MD5 && item.Digests[1] == digest.SHA256 &&
 		!slices.ContainsFunc(item.Listed, func(l Listing) bool { return slices.Contains(l.Algorithms, digest.SHA256) }) &&
-		!slices.ContainsFunc(item.Sighted, func(l Sighting) bool { return slices.Contains(l.Algorithms, digest.SHA256) })
+		!slices.ContainsFunc(item.Sighted, func(l CopyListing) bool { return slices.Contains(l.Algorithms, digest.SHA256) })
 }
 
 func count(n int, what string) string {

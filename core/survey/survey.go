@@ -58,7 +58,7 @@ type Listing struct {
 	// decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
 	// Origin says where the manifest comes from, or is nil.
-	Origin *Origin `json:"origin,omitempty"`
+	Origin *Provenance `json:"origin,omitempty"`
 }
 
 // A SignatureOver is a signature that may be over an item.
@@ -113,7 +113,7 @@ type Item struct {
 	Listed     []Listing          `json:"listed,omitempty"`
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
 	// Sighted is what copies of manifests from elsewhere state about it.
-	Sighted []Sighting `json:"sighted,omitempty"`
+	Sighted []CopyListing `json:"sighted,omitempty"`
 	// Understood tells what a manifest holds.
 	Understood *Understood `json:"understood,omitempty"`
 	// Inside is set for a file inside another.
@@ -162,10 +162,10 @@ type Correction struct {
 type Options struct {
 	Limits      Limits
 	Corrections []Correction
-	// Origins say where manifests of the folder come from, by path, and
+	// Provenance says where manifests of the folder come from, by path, and
 	// Copies are others of them.
-	Origins map[string]Origin
-	Copies  []Copy
+	Provenance map[string]Provenance
+	Copies     []Copy
 }
 
 // A CorrectionError reports a correction that names something else than a

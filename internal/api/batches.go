@@ -26,17 +26,17 @@ import (
 func (a *API) registerBatches() {
 	handle(a, wire.RunBatch, func(ctx context.Context, in *wire.RunBatchRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
-		from := map[string]survey.Origin{}
+		from := map[string]survey.Provenance{}
 		for _, o := range in.Body.Origins {
-			from[o.Manifest] = survey.Origin{Channel: o.Channel, Place: o.Place}
+			from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
 		}
 		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
 		if err != nil {
 			return nil, err
 		}
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
-			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.Copy {
-				return batches.Copy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Origin{Channel: c.Channel, Place: c.Place}, Text: c.Text}
+			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
+				return batches.GivenCopy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text}
 			}),
 			Source: source, Label: in.Body.Label, Publisher: in.Body.Publisher,
 			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"endeixis/internal/roles"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
+
+	"endeixis/internal/roles"
 )
 
 // docsPage shows the OpenAPI document to people. It is made here, and loads

@@ -110,7 +110,7 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 // reach tells what rests on a key, and what becomes of it when the key is
 // withdrawn or, with newer, when that copy of it is imported.
 func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*wire.Reach, error) {
-	ring, fp, err := a.Keys.Supposing(ctx, fingerprint, newer)
+	ring, fp, err := a.Keys.WithChange(ctx, fingerprint, newer)
 	if err != nil {
 		return nil, err
 	}

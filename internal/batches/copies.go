@@ -19,19 +19,19 @@ import (
 // Origins are the places from which copies of manifests can be fetched.
 type Origins interface {
 	// Where returns channel and address of a file, or a fault.
-	Where(origin, path string) (survey.Origin, error)
+	Where(origin, path string) (survey.Provenance, error)
 	// Fetch gets it. Trouble with the place is an [*origins.FetchError].
 	Fetch(ctx context.Context, origin, path string) ([]byte, error)
 }
 
-// A Copy is a copy of a manifest that a batch is to be held against: either
+// A GivenCopy is a copy of a manifest that a batch is to be held against: either
 // fetched from a configured origin, or given as text with where it is from.
-type Copy struct {
+type GivenCopy struct {
 	Of string
 	// Origin and Path say where to fetch it.
 	Origin, Path string
 	// From and Text are a copy that is given.
-	From survey.Origin
+	From survey.Provenance
 	Text string
 }
 
@@ -43,7 +43,7 @@ const (
 
 // copiesOf checks the copies of a request. given are those whose content is
 // known; for the others it says where they are to come from.
-func (s *Service) copiesOf(copies []Copy) (rows []store.Copy, given []survey.Copy, err error) {
+func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []survey.Copy, err error) {
 	if len(copies) > maxCopies {
 		return nil, nil, fault.New(fault.Invalid, "too-many-copies", "A batch can be held against at most %d copies of manifests.", maxCopies).At("copies")
 	}
@@ -63,19 +63,19 @@ func (s *Service) copiesOf(copies []Copy) (rows []store.Copy, given []survey.Cop
 		default:
 			row.Content = []byte(c.Text)
 		}
-		if err := checkOrigins(map[string]survey.Origin{c.Of: from}); err != nil {
+		if err := checkOrigins(map[string]survey.Provenance{c.Of: from}); err != nil {
 			return nil, nil, err
 		}
 		row.Channel, row.Place = string(from.Channel), from.Place
 		rows = append(rows, row)
-		given = append(given, survey.Copy{Of: c.Of, Origin: from, Content: row.Content})
+		given = append(given, survey.Copy{Of: c.Of, Provenance: from, Content: row.Content})
 	}
 	return rows, given, nil
 }
 
 // checkOrigins returns a fault for a channel that does not exist or a place
 // that cannot be kept.
-func checkOrigins(from map[string]survey.Origin) error {
+func checkOrigins(from map[string]survey.Provenance) error {
 	for of, o := range from {
 		if !slices.Contains(survey.Channels(), o.Channel) {
 			return fault.New(fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel))).Advise("Channels: %s.", origins.ChannelNames()).At("origins")
@@ -97,7 +97,7 @@ func (s *Service) fetchCopies(ctx context.Context, batch int64) ([]survey.Copy, 
 	out := make([]survey.Copy, len(rows))
 	var g errgroup.Group
 	for i, row := range rows {
-		out[i] = survey.Copy{Of: row.Of, Origin: survey.Origin{Channel: survey.Channel(row.Channel), Place: row.Place}, Content: row.Content}
+		out[i] = survey.Copy{Of: row.Of, Provenance: survey.Provenance{Channel: survey.Channel(row.Channel), Place: row.Place}, Content: row.Content}
 		if row.Content != nil {
 			continue
 		}

@@ -24,8 +24,8 @@ type Request struct {
 	Corrections []survey.Correction
 	// ComesFrom says where manifests of the folder come from, by path, and
 	// Copies are others of them.
-	ComesFrom map[string]survey.Origin
-	Copies    []Copy
+	ComesFrom map[string]survey.Provenance
+	Copies    []GivenCopy
 }
 
 // Create checks and stores a new batch, or returns the earlier one that was
@@ -40,7 +40,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		r.Corrections = []survey.Correction{}
 	}
 	if r.ComesFrom == nil {
-		r.ComesFrom = map[string]survey.Origin{}
+		r.ComesFrom = map[string]survey.Provenance{}
 	}
 	copies, given, err := s.copiesOf(r.Copies)
 	if err == nil {
@@ -51,7 +51,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	}
 	if len(r.Corrections)+len(r.ComesFrom)+len(copies) > 0 {
 		// Found out here, a mistake costs nothing but another try.
-		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Origins: r.ComesFrom, Copies: given}); err != nil {
+		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Provenance: r.ComesFrom, Copies: given}); err != nil {
 			return store.Batch{}, surveyFault(err)
 		}
 	}

@@ -36,7 +36,7 @@ func (s *Service) Plan(ctx context.Context, source sources.Source, corrections [
 func surveyFault(err error) error {
 	var wrong *survey.CorrectionError
 	var many *survey.TooManyFilesError
-	var origin *survey.OriginError
+	var origin *survey.ProvenanceError
 	switch {
 	case errors.As(err, &origin):
 		return fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
@@ -70,7 +70,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	}
 	defer folder.Close()
 	var opts survey.Options
-	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Origins)); err != nil {
+	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance)); err != nil {
 		return nil, err
 	}
 	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -11,14 +10,12 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/client"
-	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
@@ -148,187 +145,6 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		given = append(given, wire.GivenCopy{Of: manifest, Channel: survey.Channel(channel), Place: filepath.Base(file), Text: string(content)})
 	}
 	return origins, given, nil
-}
-
-func (a *app) batchSurvey() *cobra.Command {
-	var set []string
-	cmd := &cobra.Command{
-		Use: "survey DEPOT:FOLDER", Short: "Show what would be checked and why, without checking it", Args: cobra.ExactArgs(1),
-		Long:    "survey says what each file is, what vouches for it, and how that was found. Where a\nsignature was paired with the wrong file, --set corrects it; give the same --set to\n“batch run”, and the correction becomes part of the record.",
-		Example: "  endeixis batch survey quayside:incoming/mixed --set release.sig=gauge-main.img",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			depot, path, err := where(args[0])
-			if err != nil {
-				return err
-			}
-			corrections, err := parseCorrections(set)
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			plan, err := c.Survey(cmd.Context(), depot, path, corrections)
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"role", "file", "vouched for by", "why"}, empty: "The folder holds no file."}
-			for _, item := range plan.Items {
-				for _, v := range append(append([]wire.Vouched{}, item.Listed...), item.Signatures...) {
-					g.add(string(item.Role), item.Path, v.By, v.Why)
-				}
-				if len(item.Listed)+len(item.Signatures) == 0 {
-					g.add(string(item.Role), item.Path, "", item.Why)
-				}
-			}
-			return a.print(plan, g, func() { a.showSurvey(plan) })
-		},
-	}
-	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
-	return cmd
-}
-
-// showSurvey draws the plan as a tree: each artifact with what vouches for it,
-// and below a manifest the signatures that vouch for that.
-func (a *app) showSurvey(plan wire.Survey) {
-	byPath := map[string]wire.Planned{}
-	used := map[string]bool{}
-	for _, item := range plan.Items {
-		byPath[item.Shown] = item
-		for _, v := range append(append([]wire.Vouched{}, item.Listed...), item.Signatures...) {
-			used[v.By] = true
-		}
-	}
-	held := map[string][]wire.Planned{}
-	for _, item := range plan.Items {
-		if item.Role == "artifact" {
-			held[item.Inside] = append(held[item.Inside], item)
-		}
-	}
-	var branch func(indent string, item wire.Planned)
-	branch = func(indent string, item wire.Planned) {
-		name := item.Shown
-		if item.Inside != "" {
-			name = "inside: " + strings.TrimPrefix(name, item.Inside+"//")
-		}
-		about := "will be read for " + strings.Join(item.Algorithms, ", ")
-		if item.Size > 0 || item.Inside == "" {
-			about = size(item.Size) + ", " + about
-		}
-		if item.Holds != "" {
-			about = item.Holds + ", " + about
-		}
-		fmt.Fprintf(a.stdout, "%s%s  %s\n", indent, a.bold(name), a.faint(about))
-		if item.Problem != "" {
-			a.wrapped(indent+"  ", item.Problem)
-		}
-		vouchers := append(append([]wire.Vouched{}, item.Listed...), item.Signatures...)
-		if len(vouchers) == 0 {
-			fmt.Fprintf(a.stdout, "%s  └─ nothing here vouches for it\n", indent)
-		}
-		for i, v := range vouchers {
-			joint, bar := "├─", "│ "
-			if i == len(vouchers)-1 {
-				joint, bar = "└─", "  "
-			}
-			line := ""
-			if v.Line > 0 {
-				line = fmt.Sprintf(", line %d", v.Line)
-			}
-			fmt.Fprintf(a.stdout, "%s  %s %s%s  %s\n", indent, joint, plain.Text(v.By), line, a.faint(v.Why))
-			for _, s := range byPath[v.By].Signatures {
-				fmt.Fprintf(a.stdout, "%s  %s └─ %s  %s\n", indent, bar, plain.Text(s.By), a.faint(s.Why))
-			}
-		}
-		for _, inner := range held[item.Shown] {
-			branch(indent+"    ", inner)
-		}
-	}
-	for _, item := range held[""] {
-		branch("", item)
-	}
-	for _, item := range plan.Items {
-		if item.Role != "artifact" && !used[item.Shown] {
-			fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(item.Shown), a.faint("a "+string(item.Role)+": "+item.Why))
-		}
-	}
-	for _, e := range plan.Absent {
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line)))
-	}
-}
-
-func (a *app) batchFollow() *cobra.Command {
-	return &cobra.Command{
-		Use: "follow BATCH", Short: "Wait for a batch and show its verdicts", Args: cobra.ExactArgs(1), Example: "  endeixis batch follow 12",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a batch's number")
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.followBatch(cmd.Context(), c, id)
-		},
-	}
-}
-
-// followBatch waits for a batch, shows it, and ends with the code of its
-// verdict.
-func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error {
-	show, done := a.progressOf(id)
-	b, err := c.Follow(ctx, id, show)
-	done()
-	if errors.Is(err, context.Canceled) {
-		return fmt.Errorf("stopped waiting; batch %d goes on in the service, see “endeixis batch follow %d”", id, id)
-	}
-	if err != nil {
-		return err
-	}
-	if err := a.printBatch(ctx, c, b, "", ""); err != nil {
-		return err
-	}
-	switch {
-	case b.State == state.BatchFailed:
-		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}
-	case deref(b.Verdict) == string(judge.Refused):
-		return &exit{code: exitRefused}
-	case deref(b.Verdict) == string(judge.Unproven):
-		return &exit{code: exitUnproven}
-	}
-	return nil
-}
-
-// progressOf shows how far a batch has come: a bar on a terminal, otherwise a
-// line for each step.
-func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
-	if !a.progress {
-		last := state.Batch("")
-		return func(b wire.Batch) {
-			if b.State != last {
-				last = b.State
-				a.note("batch %d: %s, %d of %d files, %s of %s", b.ID, b.State, b.Progress.ItemsDone, b.Progress.Items, size(b.Progress.BytesDone), size(b.Progress.Bytes))
-			}
-		}, func() {}
-	}
-	var bar *progressbar.ProgressBar
-	return func(b wire.Batch) {
-			if b.Progress.Bytes == 0 {
-				return
-			}
-			if bar == nil {
-				bar = progressbar.NewOptions64(b.Progress.Bytes, progressbar.OptionSetWriter(a.stderr), progressbar.OptionShowBytes(true),
-					progressbar.OptionSetDescription(fmt.Sprintf("batch %d", id)), progressbar.OptionSetPredictTime(true),
-					progressbar.OptionUseIECUnits(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
-			}
-			bar.Set64(b.Progress.BytesDone) //nolint:errcheck // only for the eye
-		}, func() {
-			if bar != nil {
-				bar.Clear() //nolint:errcheck
-			}
-		}
 }
 
 func (a *app) batchList() *cobra.Command {

@@ -65,9 +65,9 @@ func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error)
 	return certs, notes, nil
 }
 
-// against tells what an import of cert does to what is known of its key. known
+// compared tells what an import of cert does to what is known of its key. known
 // is nil for a key that is not in the keyring.
-func against(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
+func compared(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
 	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: keyring.NewlyArrived, Certificate: cert, State: keyring.Candidate}
 	if known == nil {
 		return out
@@ -84,9 +84,9 @@ func against(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
 	return out
 }
 
-// Supposing returns the keyring as it would be with one of its keys withdrawn
+// WithChange returns the keyring as it would be with one of its keys withdrawn
 // now or, when a newer copy of it is given, with that merged.
-func (s *Service) Supposing(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*keyring.Keyring, openpgp.Fingerprint, error) {
+func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*keyring.Keyring, openpgp.Fingerprint, error) {
 	fp, err := parse(fingerprint, "fingerprint")
 	if err != nil {
 		return nil, "", err
@@ -99,23 +99,23 @@ func (s *Service) Supposing(ctx context.Context, fingerprint string, newer *open
 	if k == nil {
 		return nil, "", unknownKey(fp)
 	}
-	supposed := *k
+	changed := *k
 	if newer != nil {
-		supposed.Certificate = openpgp.Merge(k.Certificate, newer)
+		changed.Certificate = openpgp.Merge(k.Certificate, newer)
 	} else {
-		supposed.History = append(slices.Clone(k.History), keyring.Change{At: s.now(), To: keyring.Withdrawn})
+		changed.History = append(slices.Clone(k.History), keyring.Change{At: s.now(), To: keyring.Withdrawn})
 	}
-	return ring.With(&supposed), fp, nil
+	return ring.With(&changed), fp, nil
 }
 
-// beside is [against] for what the keyring knows of the key, with where that
+// arrival is [compared] for what the keyring knows of the key, with where that
 // stands.
-func beside(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rules) Imported {
+func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rules) Imported {
 	k := ring.Lookup(cert.Primary.Fingerprint)
 	if k == nil {
-		return against(cert, nil, rules)
+		return compared(cert, nil, rules)
 	}
-	out := against(cert, k.Certificate, rules)
+	out := compared(cert, k.Certificate, rules)
 	out.State, out.Publisher = k.StateAt(rules.Now), k.Publisher
 	return out
 }
@@ -132,7 +132,7 @@ func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []strin
 	}
 	var out []Imported
 	for _, cert := range certs {
-		out = append(out, beside(ring, cert, policies.Rules(s.now())))
+		out = append(out, arrival(ring, cert, policies.Rules(s.now())))
 	}
 	return out, notes, nil
 }
@@ -209,7 +209,7 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 	fp := cert.Primary.Fingerprint
 	row, err := tx.LockKey(ctx, fp.Bytes())
 	if errors.Is(err, store.ErrNotFound) {
-		return against(cert, nil, rules), func(position int64) error {
+		return compared(cert, nil, rules), func(position int64) error {
 			return tx.AddKey(ctx, store.Key{
 				Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
 				ImportedAt: s.now(), ImportedBy: by, Source: source, Position: position,
@@ -223,7 +223,7 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 	if err != nil {
 		return Imported{}, nil, err
 	}
-	one = against(cert, known[0], rules)
+	one = compared(cert, known[0], rules)
 	one.Publisher = row.Publisher
 	merged := one.Result == keyring.Updated
 	assigned := row.Publisher == "" && publisher != ""

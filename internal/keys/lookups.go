@@ -82,7 +82,7 @@ func (s *Service) ask(ctx context.Context, q directories.Query, ring *keyring.Ke
 		}
 	}
 	for i := range out.Keys {
-		out.Keys[i].Imported = beside(ring, out.Keys[i].Copy, rules)
+		out.Keys[i].Imported = arrival(ring, out.Keys[i].Copy, rules)
 	}
 	out.Notes = disagreements(out, q)
 	return out, nil

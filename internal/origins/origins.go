@@ -82,24 +82,24 @@ func (o *Origins) All() []Origin {
 // Where returns the channel and the full address of a file at a place. It
 // returns a [*fault.Fault] for a place that is not configured, and for a path
 // that leads out of it.
-func (o *Origins) Where(name, file string) (survey.Origin, error) {
+func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 	p, ok := o.places[name]
 	if !ok {
 		f := fault.New(fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name)).At("copies")
 		if len(o.places) == 0 {
-			return survey.Origin{}, f.Advise("None is configured; the administrator adds them under origins.")
+			return survey.Provenance{}, f.Advise("None is configured; the administrator adds them under origins.")
 		}
-		return survey.Origin{}, f.Advise("Origins here: %s.", strings.Join(slices.Sorted(maps.Keys(o.places)), ", "))
+		return survey.Provenance{}, f.Advise("Origins here: %s.", strings.Join(slices.Sorted(maps.Keys(o.places)), ", "))
 	}
 	clean, why, ok := manifest.SafeName(file)
 	if !ok || clean != path.Clean(file) {
 		if why == "" {
 			why = "it is not a plain path with slashes"
 		}
-		return survey.Origin{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why).
+		return survey.Provenance{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why).
 			Advise("Give the path of the manifest below %s.", p.URL).At("copies")
 	}
-	return survey.Origin{Channel: p.Channel, Place: p.base.JoinPath(strings.Split(clean, "/")...).String()}, nil
+	return survey.Provenance{Channel: p.Channel, Place: p.base.JoinPath(strings.Split(clean, "/")...).String()}, nil
 }
 
 // A FetchError says why a copy could not be had.

@@ -40,7 +40,7 @@ func TestFetch(t *testing.T) {
 	assert.Equal(t, "list", string(content))
 	at, err := o.Where("north", "2.4/digests.txt")
 	require.NoError(t, err)
-	assert.Equal(t, survey.Origin{Channel: survey.Mirror, Place: server.URL + "/mirrors/north/2.4/digests.txt"}, at)
+	assert.Equal(t, survey.Provenance{Channel: survey.Mirror, Place: server.URL + "/mirrors/north/2.4/digests.txt"}, at)
 
 	for place, says := range map[string]string{
 		"slow": "not there in full within 500ms", "endless": "more than 1048576 bytes", "elsewhere": "redirects to another place",

@@ -91,35 +91,44 @@ func Main(m *testing.M, after ...func()) {
 	os.Exit(code)
 }
 
-// Prepare makes a configuration with a database and a depot, without starting
-// anything.
-func Prepare(t testing.TB) config.Config {
+// Bare makes a configuration with a database and an empty depot: nothing lies
+// outside, and nothing is started.
+func Bare(t testing.TB) config.Config {
 	t.Helper()
 	dir := t.TempDir()
 	depot := filepath.Join(dir, scenario.Depot)
-	require.NoError(t, scenario.WriteSmall(depot))
+	require.NoError(t, os.MkdirAll(depot, 0o755))
+	return config.Config{
+		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
+		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
+		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
+	}
+}
+
+// Prepare makes a configuration with a database, a depot with the demo's small
+// folders, and what lies outside, without starting the service.
+func Prepare(t testing.TB) config.Config {
+	t.Helper()
+	c := Bare(t)
+	dir := t.TempDir()
+	require.NoError(t, scenario.WriteSmall(c.Depots[scenario.Depot]))
 	mirrors := filepath.Join(dir, "mirrors")
 	require.NoError(t, scenario.WriteMirrors(mirrors))
 	rings := filepath.Join(dir, "directories")
 	require.NoError(t, scenario.WriteDirectories(rings))
 	outside := httptest.NewServer(world.Handler(os.DirFS(mirrors), os.DirFS(rings)))
 	t.Cleanup(outside.Close)
-	places := map[string]config.Origin{"oarlock-page": {URL: outside.URL + "/page/", Channel: "vendor-site"}}
+	c.Origins = map[string]config.Origin{"oarlock-page": {URL: outside.URL + "/page/", Channel: "vendor-site"}}
 	for _, name := range scenario.Mirrors() {
-		places[name] = config.Origin{URL: outside.URL + "/mirrors/" + name + "/", Channel: "mirror"}
+		c.Origins[name] = config.Origin{URL: outside.URL + "/mirrors/" + name + "/", Channel: "mirror"}
 	}
-	return config.Config{
-		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
-		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
-		Origins: places,
-		Directories: []config.Directory{
-			{Name: "harbour", Kind: "hkp", URL: outside.URL + "/directories/harbour/"},
-			{Name: "tired", Kind: "hkp", URL: outside.URL + "/tired/"},
-			{Name: "lookalike", Kind: "hkp", URL: outside.URL + "/directories/lookalike/"},
-			{Name: "tidewright-own", Kind: "wkd", URL: outside.URL + "/directories/harbour/wkd/", Domain: "tidewright.example"},
-		},
-		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100}, Log: config.Log{Level: "error", Format: "text"},
+	c.Directories = []config.Directory{
+		{Name: "harbour", Kind: "hkp", URL: outside.URL + "/directories/harbour/"},
+		{Name: "tired", Kind: "hkp", URL: outside.URL + "/tired/"},
+		{Name: "lookalike", Kind: "hkp", URL: outside.URL + "/directories/lookalike/"},
+		{Name: "tidewright-own", Kind: "wkd", URL: outside.URL + "/directories/harbour/wkd/", Domain: "tidewright.example"},
 	}
+	return c
 }
 
 // Parts are those of a service, put together without anybody who works on jobs:
@@ -160,14 +169,30 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	return p
 }
 
-// Start starts a service with the demo's people, publishers and keys.
+// Start starts a service with the demo's people, folders, publishers and keys,
+// and with what lies outside.
 func Start(t testing.TB) *Service {
 	t.Helper()
 	return StartWith(t, Prepare(t))
 }
 
-// StartWith starts a service with a configuration made by [Prepare].
+// StartBare starts a service with the demo's people and nothing else, for tests
+// of the API that bring their own.
+func StartBare(t testing.TB) *Service {
+	t.Helper()
+	return start(t, Bare(t), func(*Service) {})
+}
+
+// StartWith starts a service with a configuration made by [Prepare], with the
+// demo's publishers and keys.
 func StartWith(t testing.TB, c config.Config) *Service {
+	t.Helper()
+	return start(t, c, func(s *Service) {
+		require.NoError(t, scenario.Keep(t.Context(), s.Client(t, "curator")))
+	})
+}
+
+func start(t testing.TB, c config.Config, keep func(s *Service)) *Service {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError}))
 	service, err := serve.Open(t.Context(), c, log)
@@ -197,11 +222,12 @@ func StartWith(t testing.TB, c config.Config) *Service {
 	if beginning.Token != "" {
 		s.tokens[roles.Role(people[0].Role)] = beginning.Token
 		s.populate(t)
+		keep(s)
 	}
 	return s
 }
 
-// populate adds what the demo starts with.
+// populate adds the other people.
 func (s *Service) populate(t testing.TB) {
 	t.Helper()
 	people := scenario.People()
@@ -213,8 +239,6 @@ func (s *Service) populate(t testing.TB) {
 		require.NoError(t, err)
 		s.tokens[roles.Role(p.Role)] = issued.Text
 	}
-	curator := s.Client(t, "curator")
-	require.NoError(t, scenario.Keep(t.Context(), curator))
 }
 
 // Client returns a client with the token of somebody with the role.

@@ -76,10 +76,10 @@ type GrantWaiverRequest struct{ Body NewWaiver }
 // NewWaiver asks for an exception.
 type NewWaiver struct {
 	Ground    WaivableGround `json:"ground"`
-	Publisher string     `json:"publisher,omitempty" maxLength:"64"`
-	Pattern   string     `json:"pattern,omitempty" maxLength:"500" doc:"A pattern for the names of the files that the ground is about."`
-	Until     time.Time  `json:"until" doc:"The moment from which it counts no longer."`
-	Reason    string     `json:"reason"`
+	Publisher string         `json:"publisher,omitempty" maxLength:"64"`
+	Pattern   string         `json:"pattern,omitempty" maxLength:"500" doc:"A pattern for the names of the files that the ground is about."`
+	Until     time.Time      `json:"until" doc:"The moment from which it counts no longer."`
+	Reason    string         `json:"reason"`
 }
 
 // EndWaiverRequest ends a waiver.

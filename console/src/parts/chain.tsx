@@ -45,7 +45,7 @@ export function Chain({ path, itemAt }: { path: ProofPath; itemAt: (ref: string)
 }
 
 function ChainLink({ link, last, to }: { link: Link; last: boolean; to?: string }) {
-  const state = link.state in states ? states[link.state as keyof typeof states] : states.unreached;
+  const state = states[link.state];
   const Icon = state.icon;
   const solid = link.state === "holds" || link.state === "waived";
   const label = <span className="font-mono text-sm wrap-anywhere">{link.label}</span>;

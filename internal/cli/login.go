@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -14,8 +13,6 @@ import (
 
 	"endeixis/core/plain"
 	"endeixis/internal/client"
-	"endeixis/internal/roles"
-	"endeixis/internal/wire"
 )
 
 func (a *app) loginCommand() *cobra.Command {
@@ -160,134 +157,4 @@ func (a *app) statusCommand() *cobra.Command {
 			})
 		},
 	}
-}
-
-func (a *app) userCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "user", Short: "Keep the list of people"}
-	var full, role string
-	add := &cobra.Command{
-		Use: "add NAME", Short: "Add a person; the password is read from standard input", Args: cobra.ExactArgs(1),
-		Example: "  endeixis user add merit --full-name 'Merit Osei' --role auditor",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			password, err := a.ask("Password for "+args[0]+": ", "", true)
-			if err != nil {
-				return err
-			}
-			if err := c.AddUser(cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: roles.Role(role), Password: password}); err != nil {
-				return err
-			}
-			a.note("%s can sign in now, as %s.", args[0], role)
-			return nil
-		},
-	}
-	add.Flags().StringVar(&full, "full-name", "", "the person's name")
-	add.Flags().StringVar(&role, "role", "operator", "auditor, operator, curator or administrator")
-	list := &cobra.Command{
-		Use: "list", Short: "List people", Args: cobra.NoArgs, Example: "  endeixis user list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			users, err := c.Users(cmd.Context())
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"name", "full name", "role"}}
-			for _, u := range users {
-				g.add(u.Name, u.FullName, string(u.Role))
-			}
-			return a.print(users, g, nil)
-		},
-	}
-	cmd.AddCommand(add, list)
-	return cmd
-}
-
-func (a *app) tokenCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Keep tokens for programs"}
-	var label, role string
-	var days int
-	issue := &cobra.Command{
-		Use: "issue", Short: "Make a token; it is shown this once", Args: cobra.NoArgs,
-		Example: "  endeixis token issue --label 'nightly build' --role operator --days 90",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			t, err := c.IssueToken(cmd.Context(), label, roles.Role(role), days)
-			if err != nil {
-				return err
-			}
-			return a.print(t, &grid{header: []string{"token"}, rows: [][]string{{t.Text}}}, func() {
-				fmt.Fprintln(a.stdout, t.Text)
-				a.note("Token %d, role %s, good until %s. It is shown only now.", t.ID, t.Role, moment(t.Expires))
-			})
-		},
-	}
-	issue.Flags().StringVar(&label, "label", "", "what it is for")
-	issue.Flags().StringVar(&role, "role", "", "at most your own role, which is the default")
-	issue.Flags().IntVar(&days, "days", 30, "how long it is good for")
-	list := &cobra.Command{
-		Use: "list", Short: "List tokens", Args: cobra.NoArgs, Example: "  endeixis token list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			tokens, err := c.Tokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"id", "owner", "role", "label", "expires", "ended"}}
-			for _, t := range tokens {
-				ended := ""
-				if t.Revoked != nil {
-					ended = moment(*t.Revoked)
-				}
-				g.add(strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, moment(t.Expires), ended)
-			}
-			return a.print(tokens, g, nil)
-		},
-	}
-	end := &cobra.Command{
-		Use: "end ID", Short: "End a token", Args: cobra.ExactArgs(1), Example: "  endeixis token end 7",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a token's number")
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := c.RevokeToken(cmd.Context(), id); err != nil {
-				return err
-			}
-			a.note("Token %d is no longer good.", id)
-			return nil
-		},
-	}
-	cmd.AddCommand(issue, list, end)
-	return cmd
-}
-
-// number reads a number from the command line.
-func number(text, what string) (int64, error) {
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return 0, usage("%q is not %s", text, what)
-	}
-	return n, nil
-}
-
-// firstLine reads the first line of a text.
-func firstLine(text string) string {
-	line, _ := bufio.NewReader(strings.NewReader(text)).ReadString('\n')
-	return strings.TrimSpace(line)
 }

@@ -11,14 +11,14 @@ import (
 func TestCopies(t *testing.T) {
 	own := line("a", "a.img") + line("b", "b.img")
 	files := folder(map[string]string{"a.img": "a", "b.img": "b", "lists/SHA256SUMS": own})
-	north := Origin{Channel: Mirror, Place: "north"}
+	north := Provenance{Channel: Mirror, Place: "north"}
 	s, err := Run(t.Context(), files, Options{
-		Origins: map[string]Origin{"lists/SHA256SUMS": {Channel: VendorSite}},
+		Provenance: map[string]Provenance{"lists/SHA256SUMS": {Channel: VendorSite}},
 		Copies: []Copy{
-			{Of: "lists/SHA256SUMS", Origin: north, Content: []byte(own)},
-			{Of: "lists/SHA256SUMS", Origin: north, Content: []byte(line("a", "a.img") + line("other", "b.img") + line("c", "c.img"))},
-			{Of: "lists/SHA256SUMS", Origin: north, Content: []byte("<!DOCTYPE html><p>Not found</p>")},
-			{Of: "lists/SHA256SUMS", Origin: north, Trouble: "no answer within 15 seconds"},
+			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte(own)},
+			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte(line("a", "a.img") + line("other", "b.img") + line("c", "c.img"))},
+			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte("<!DOCTYPE html><p>Not found</p>")},
+			{Of: "lists/SHA256SUMS", Provenance: north, Trouble: "no answer within 15 seconds"},
 		},
 	})
 	require.NoError(t, err)
@@ -37,9 +37,9 @@ func TestCopies(t *testing.T) {
 			assert.Equal(t, VendorSite, item.Listed[0].Origin.Channel)
 		}
 	}
-	for _, opts := range []Options{{Origins: map[string]Origin{"a.img": north}}, {Copies: []Copy{{Of: "none"}}}} {
+	for _, opts := range []Options{{Provenance: map[string]Provenance{"a.img": north}}, {Copies: []Copy{{Of: "none"}}}} {
 		_, err := Run(t.Context(), files, opts)
-		var wrong *OriginError
+		var wrong *ProvenanceError
 		assert.ErrorAs(t, err, &wrong)
 	}
 }

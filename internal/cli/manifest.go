@@ -5,105 +5,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
 )
-
-// parseAlgorithms reads a list of algorithm labels.
-func parseAlgorithms(labels []string) ([]digest.Algorithm, error) {
-	var out []digest.Algorithm
-	for _, label := range labels {
-		a, err := digest.Parse(strings.TrimSpace(label))
-		if err != nil {
-			return nil, usage("%w", err)
-		}
-		out = append(out, a)
-	}
-	return out, nil
-}
-
-// computed is what digest shows of one file.
-type computed struct {
-	Name    string                            `json:"name"`
-	Size    int64                             `json:"size"`
-	Digests map[digest.Algorithm]digest.Value `json:"digests"`
-}
-
-func (a *app) digestCommand() *cobra.Command {
-	var labels []string
-	cmd := &cobra.Command{
-		Use: "digest FILE…", Short: "Compute digests of files; works without a service", Args: cobra.MinimumNArgs(1),
-		Long:    "digest reads each file once and computes all the algorithms asked for together. “-” is\nstandard input.",
-		Example: "  endeixis digest gauge-fw-4.2-main.img --algorithm sha-256,sha3-512,crc-32",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			algorithms, err := parseAlgorithms(labels)
-			if err != nil {
-				return err
-			}
-			all := []computed{}
-			g := &grid{header: []string{"algorithm", "digest", "file"}}
-			for _, name := range args {
-				c, err := a.compute(cmd.Context(), name, algorithms)
-				if err != nil {
-					return err
-				}
-				all = append(all, c)
-				for _, algorithm := range algorithms {
-					g.add(algorithm.String(), c.Digests[algorithm].String(), c.Name)
-				}
-			}
-			return a.print(all, g, nil)
-		},
-	}
-	cmd.Flags().StringSliceVar(&labels, "algorithm", []string{"sha-256"}, "algorithms, separated by commas")
-	return cmd
-}
-
-// compute reads one file, or standard input for “-”.
-func (a *app) compute(ctx context.Context, name string, algorithms []digest.Algorithm) (computed, error) {
-	in, total := a.stdin, int64(-1)
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return computed{}, err
-		}
-		defer f.Close()
-		info, err := f.Stat()
-		if err != nil {
-			return computed{}, err
-		}
-		if info.IsDir() {
-			return computed{}, fmt.Errorf("%s is a folder; give files, or make a manifest of it with “endeixis manifest make”", name)
-		}
-		in, total = f, info.Size()
-	}
-	bar := a.bar(total, name)
-	set := digest.NewSet(algorithms)
-	size, err := digest.Pump(ctx, in, set.Writers(), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                      //nolint:errcheck
-	return computed{Name: name, Size: size, Digests: set.Sums()}, err
-}
-
-// bar returns a progress bar for long reading, which shows on a terminal only.
-func (a *app) bar(total int64, what string) *progressbar.ProgressBar {
-	var w io.Writer = io.Discard
-	if a.progress && (total < 0 || total > 64<<20) {
-		w = a.stderr
-	}
-	return progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
-		progressbar.OptionSetDescription(plain.Text(filepath.Base(what))), progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
-}
 
 func (a *app) manifestCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "manifest", Short: "Read, make and compare manifests; works without a service"}
@@ -338,121 +251,5 @@ func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms [
 	return out, nil
 }
 
-func (a *app) manifestCompare() *cobra.Command {
-	var batches, versions bool
-	cmd := &cobra.Command{
-		Use: "compare BEFORE AFTER", Short: "Compare two manifests, two batches, or two lists of versions", Args: cobra.ExactArgs(2),
-		Long:    "compare tells what came, went, changed, was renamed and stayed. With --batches the\narguments are numbers of batches, and their artifacts' digests are compared; with\n--versions they are plain lists of names and versions, such as a release's packages.",
-		Example: "  endeixis manifest compare chart-2026-10/SHA256SUMS chart-2026-11/SHA256SUMS\n  endeixis manifest compare --batches 12 19",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if batches && versions {
-				return usage("--batches and --versions exclude each other")
-			}
-			changes, err := a.compareSides(cmd.Context(), args, batches, versions)
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"change", "name", "before", "after"}, empty: "Both are empty."}
-			counts := map[manifest.ChangeKind]int{}
-			for _, c := range changes {
-				counts[c.Kind]++
-				before := c.Before
-				if c.Was != "" {
-					before = c.Was
-				}
-				g.add(string(c.Kind), c.Name, before, c.After)
-			}
-			return a.print(changes, g, func() {
-				for _, c := range changes {
-					switch c.Kind {
-					case manifest.Unchanged:
-					case manifest.Renamed:
-						fmt.Fprintf(a.stdout, "%-12s  %s, was %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Was))
-					case "changed":
-						fmt.Fprintf(a.stdout, "%-12s  %s\n", c.Kind, plain.Text(c.Name))
-						fmt.Fprintf(a.stdout, "    before  %s\n    after   %s\n", plain.Text(c.Before), plain.Text(c.After))
-					default:
-						fmt.Fprintf(a.stdout, "%-12s  %s %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Before+c.After))
-					}
-				}
-				fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d added, %d removed, %d changed, %d renamed, %d unchanged, %d without a digest of one algorithm on both sides",
-					counts["added"], counts["removed"], counts["changed"], counts["renamed"], counts["unchanged"], counts["incomparable"])))
-			})
-		},
-	}
-	cmd.Flags().BoolVar(&batches, "batches", false, "compare the artifacts of two batches")
-	cmd.Flags().BoolVar(&versions, "versions", false, "compare two plain lists of names and versions")
-	return cmd
-}
-
 // maxVersionList bounds a plain list of versions.
 const maxVersionList = 64 << 20
-
-func (a *app) compareSides(ctx context.Context, args []string, batches, versions bool) ([]manifest.Change, error) {
-	if versions {
-		var texts [2]string
-		for i, name := range args {
-			f, err := os.Open(name)
-			if err != nil {
-				return nil, err
-			}
-			text, err := io.ReadAll(io.LimitReader(f, maxVersionList))
-			f.Close()
-			if err != nil {
-				return nil, err
-			}
-			texts[i] = string(text)
-		}
-		return manifest.CompareVersions(texts[0], texts[1]), nil
-	}
-	var sides [2][]manifest.Entry
-	for i, arg := range args {
-		var err error
-		if batches {
-			sides[i], err = a.batchEntries(ctx, arg)
-		} else {
-			var m *manifest.Manifest
-			if m, err = a.readManifest(arg); err == nil {
-				sides[i] = m.Entries
-				if len(m.Entries) == 0 {
-					err = fmt.Errorf("nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg)
-				}
-			}
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	return manifest.Compare(sides[0], sides[1]), nil
-}
-
-// batchEntries returns the digests of a batch's artifacts as entries.
-func (a *app) batchEntries(ctx context.Context, arg string) ([]manifest.Entry, error) {
-	id, err := number(arg, "a batch's number")
-	if err != nil {
-		return nil, err
-	}
-	c, err := a.client()
-	if err != nil {
-		return nil, err
-	}
-	if _, err := c.Batch(ctx, id); err != nil {
-		return nil, err
-	}
-	items, err := c.Items(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	var out []manifest.Entry
-	for _, item := range items {
-		for label, text := range item.Digests {
-			algorithm, err := digest.Parse(label)
-			var value digest.Value
-			if item.Role != "artifact" || err != nil || value.UnmarshalText([]byte(text)) != nil {
-				continue
-			}
-			out = append(out, manifest.Entry{Name: item.Path, Algorithm: algorithm, Candidates: digest.Only(algorithm), Digest: value})
-		}
-	}
-	return out, nil
-}

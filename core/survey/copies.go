@@ -27,8 +27,8 @@ const (
 // Channels lists every channel.
 func Channels() []Channel { return []Channel{VendorSite, Mirror, OtherNetwork, Paper} }
 
-// An Origin says where a manifest comes from.
-type Origin struct {
+// A Provenance says where a manifest comes from.
+type Provenance struct {
 	Channel Channel `json:"channel"`
 	// Place is where exactly, such as an address.
 	Place string `json:"place"`
@@ -38,16 +38,16 @@ type Origin struct {
 type Copy struct {
 	// Of is the path of the manifest.
 	Of string `json:"of"`
-	Origin
+	Provenance
 	Content []byte `json:"-"`
 	// Trouble says why the copy could not be had, or is empty.
 	Trouble string `json:"trouble,omitempty"`
 }
 
-// A Sighting is what a copy of a manifest states about an item.
-type Sighting struct {
+// A CopyListing is what a copy of a manifest states about an item.
+type CopyListing struct {
 	Of string `json:"of"`
-	Origin
+	Provenance
 	Line       int                `json:"line"`
 	Algorithms []digest.Algorithm `json:"algorithms"`
 	Digest     digest.Value       `json:"digest"`
@@ -56,7 +56,7 @@ type Sighting struct {
 // A CopyRead tells how a copy compares with the manifest of the folder.
 type CopyRead struct {
 	Of string `json:"of"`
-	Origin
+	Provenance
 	Size   int64        `json:"size"`
 	SHA256 digest.Value `json:"sha256,omitempty"`
 	// Identical is set when every byte is the same.
@@ -90,12 +90,12 @@ func (c *CopyRead) String() string {
 	return fmt.Sprintf("It agrees in %s, and differs in %d.", entries(c.Same), differ)
 }
 
-// An OriginError reports an origin or a copy for something that is not a
+// An ProvenanceError reports an origin or a copy for something that is not a
 // manifest of the folder.
-type OriginError struct{ Manifest string }
+type ProvenanceError struct{ Manifest string }
 
 // Error names it.
-func (e *OriginError) Error() string {
+func (e *ProvenanceError) Error() string {
 	return fmt.Sprintf("%s is not a manifest in this folder", plain.Quoted(e.Manifest))
 }
 
@@ -103,13 +103,13 @@ func (e *OriginError) Error() string {
 const maxDiffer = 100
 
 // readCopies holds every copy against the manifest that it is one of.
-func (s *planner) readCopies(origins map[string]Origin, copies []Copy) error {
+func (s *planner) readCopies(origins map[string]Provenance, copies []Copy) error {
 	s.origins = origins
 	if err := s.checkManifests(origins, copies); err != nil {
 		return err
 	}
 	for _, c := range copies {
-		read := CopyRead{Of: c.Of, Origin: c.Origin, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
+		read := CopyRead{Of: c.Of, Provenance: c.Provenance, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
 		if c.Trouble == "" {
 			s.readCopy(&c, &read)
 		}
@@ -119,15 +119,15 @@ func (s *planner) readCopies(origins map[string]Origin, copies []Copy) error {
 }
 
 // checkManifests refuses origins and copies of what is no manifest here.
-func (s *planner) checkManifests(origins map[string]Origin, copies []Copy) error {
+func (s *planner) checkManifests(origins map[string]Provenance, copies []Copy) error {
 	for of := range origins {
 		if !s.isManifest(of) {
-			return &OriginError{of}
+			return &ProvenanceError{of}
 		}
 	}
 	for _, c := range copies {
 		if !s.isManifest(c.Of) {
-			return &OriginError{c.Of}
+			return &ProvenanceError{c.Of}
 		}
 	}
 	return nil
@@ -178,7 +178,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	for _, e := range list.Entries {
 		for _, at := range s.filesOf(c.Of, e.Name) {
 			target := &s.out.Items[at]
-			target.Sighted = append(target.Sighted, Sighting{Of: c.Of, Origin: c.Origin, Line: e.Line, Algorithms: e.Candidates, Digest: e.Digest})
+			target.Sighted = append(target.Sighted, CopyListing{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates, Digest: e.Digest})
 		}
 	}
 }
