@@ -117,7 +117,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 	assert.Positive(t, midway, "it was never killed in the middle; the batch is too small for this machine")
 	b, err = connect().Follow(t.Context(), b.ID, nothing)
 	require.NoError(t, err)
-	assert.Equal(t, "done", b.State)
+	assert.EqualValues(t, "done", b.State)
 	assert.Equal(t, files, b.Counts.Unproven)
 	assert.Equal(t, files, b.Progress.ItemsDone)
 
@@ -128,7 +128,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM outcomes), (SELECT count(*) FROM ledger_records WHERE kind = 'item-outcome'),
 		(SELECT count(*) FROM ledger_records WHERE kind = 'batch-result')`).Scan(&outcomes, &records, &results))
 	assert.Equal(t, []int{files, files, 1}, []int{outcomes, records, results})
-	audit, err := connect().Audit(t.Context(), "")
+	audit, err := connect().Audit(t.Context(), "", nil)
 	require.NoError(t, err)
 	assert.True(t, audit.Clean, audit.Sentence)
 }

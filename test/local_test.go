@@ -187,7 +187,7 @@ func TestInspect(t *testing.T) {
 	require.Zero(t, r.code, r.err)
 	var account openpgp.Account
 	r.decode(t, &account)
-	assert.Equal(t, "public key", account.Kind)
+	assert.EqualValues(t, "public key", account.Kind)
 	assert.Equal(t, openpgp.Fact{Name: "algorithm", Value: "ECDSA brainpoolP384r1"}, account.Packets[0].Facts[1])
 	r = endeixisWith(t, none, "no such thing", "keyring", "inspect", "-")
 	assert.Equal(t, 1, r.code)

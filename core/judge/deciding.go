@@ -1,5 +1,11 @@
 package judge
 
+import (
+	"fmt"
+
+	"endeixis/core/survey"
+)
+
 // Deciding returns the sentence of the ground that decides about an item, for a
 // line in a list: the first that refuses, withholds or supports, as the verdict
 // is. What clears says more than a digest that matches. For what has no verdict
@@ -21,4 +27,13 @@ func Deciding(v Verdict, grounds []Ground) string {
 		}
 	}
 	return best
+}
+
+// Line returns what a line in a list says about an item: the sentence that
+// decides or, where no ground does, what the file is.
+func Line(item *survey.Item, o *Outcome) string {
+	if s := Deciding(o.Verdict, o.Grounds); s != "" || item.Role == survey.Artifact {
+		return s
+	}
+	return fmt.Sprintf("It is a %s: %s.", item.Role, item.Why)
 }

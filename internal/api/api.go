@@ -24,6 +24,7 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/events"
 	"endeixis/internal/fault"
+	"endeixis/internal/inquiries"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
 	"endeixis/internal/policy"
@@ -44,6 +45,7 @@ type Parts struct {
 	Keys       *keys.Service
 	Batches    *batches.Service
 	Reassess   *reassess.Service
+	Inquiries  *inquiries.Service
 	Query      *query.Service
 	Records    *records.Service
 	Depots     *depots.Depots

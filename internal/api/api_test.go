@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -46,7 +47,7 @@ func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
 				continue // signing in is for everybody
 			}
 			require.True(t, ok && role.Valid(), "%s %s", method, path)
-			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") && !strings.Contains(path, "audits") && !strings.Contains(path, "readings") {
+			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") && !strings.Contains(path, "audits") && !strings.HasSuffix(path, "/reach") && !strings.Contains(path, "readings") {
 				assert.NotEqual(t, roles.Auditor, role, "%s %s changes something", method, path)
 			}
 		}
@@ -103,4 +104,42 @@ func TestEventNumbersGrow(t *testing.T) {
 		assert.Greater(t, eventOf(b), last)
 		last = eventOf(b)
 	}
+}
+
+// TestWordsAreDescribed: every vocabulary is in the description with all of its
+// words, and every operation of the table is registered.
+func TestWordsAreDescribed(t *testing.T) {
+	a := New(Parts{})
+	schemas := a.huma.OpenAPI().Components.Schemas.Map()
+	for _, v := range vocabularies {
+		require.Contains(t, schemas, v.name)
+		assert.NotEmpty(t, v.words)
+		assert.Equal(t, v.words, schemas[v.name].Enum)
+	}
+	verdict := schemas["Batch"].Properties["verdict"]
+	require.Len(t, verdict.AnyOf, 2, "a batch has no verdict at first")
+	assert.Equal(t, "#/components/schemas/Verdict", verdict.AnyOf[0].Ref)
+	assert.Equal(t, "#/components/schemas/Verdict", schemas["Turn"].Properties["from"].Ref)
+}
+
+// TestTableIsRegistered reads the table of operations and looks for each in the
+// description, so that none is called that is not there.
+func TestTableIsRegistered(t *testing.T) {
+	a := New(Parts{})
+	registered := map[string]string{}
+	for path, item := range a.huma.OpenAPI().Paths {
+		for method, o := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "DELETE": item.Delete, "PUT": item.Put, "PATCH": item.Patch} {
+			if o != nil {
+				registered[o.OperationID] = method + " " + strings.TrimPrefix(path, wire.Base)
+			}
+		}
+	}
+	text, err := os.ReadFile(filepath.Join("..", "wire", "operations.go"))
+	require.NoError(t, err)
+	methods := map[string]string{"get": "GET", "post": "POST", "patch": "PATCH", "remove": "DELETE"}
+	table := map[string]string{}
+	for _, m := range regexp.MustCompile(`Method: (\w+), Path: "([^"]+)", ID: "([^"]+)"`).FindAllStringSubmatch(string(text), -1) {
+		table[m[3]] = methods[m[1]] + " " + m[2]
+	}
+	assert.Equal(t, table, registered)
 }

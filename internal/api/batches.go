@@ -99,6 +99,13 @@ func (a *API) registerBatches() {
 		}
 		return answer(out, nil)
 	})
+	handle(a, wire.ListItemRows, func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.ItemRow], error) {
+		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		page, err := a.Query.Rows(ctx, in.ID, query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit}, in.Cursor)
+		return answer(pageOf(page, rowOf), err)
+	})
 	handle(a, wire.ShowItem, func(ctx context.Context, in *wire.ItemAt) (*wire.Item, error) {
 		row, err := a.Query.Item(ctx, in.ID, in.N)
 		if err != nil {

@@ -33,13 +33,11 @@ func itemOf(row query.Item) (wire.Item, error) {
 		return v, err
 	}
 	v.Where = m.Where
-	verdict := judge.Verdict("")
+	outcome := judge.Outcome{Grounds: v.Grounds}
 	if row.Verdict != nil {
-		verdict = judge.Verdict(*row.Verdict)
+		outcome.Verdict = judge.Verdict(*row.Verdict)
 	}
-	if v.Deciding = judge.Deciding(verdict, v.Grounds); v.Deciding == "" && item.Role != survey.Artifact {
-		v.Deciding = fmt.Sprintf("It is a %s: %s.", item.Role, item.Why)
-	}
+	v.Deciding = judge.Line(&item, &outcome)
 	for a, d := range m.Digests {
 		v.Digests[a.String()] = d.String()
 	}
@@ -58,4 +56,15 @@ func insideAndHolds(item *survey.Item) (inside, holds string) {
 		}
 	}
 	return inside, holds
+}
+
+func rowOf(row query.ItemRow) wire.ItemRow {
+	out := wire.ItemRow{
+		N: row.N, Shown: plain.Text(row.Path), Role: survey.Role(row.Role), Size: row.Size,
+		Verdict: verdictOf(row.Verdict), Now: verdictOf(row.Now), Settled: row.Position != nil,
+	}
+	if row.Deciding != nil {
+		out.Deciding = *row.Deciding
+	}
+	return out
 }

@@ -72,9 +72,11 @@ func (a *API) registerKeyring() {
 		out := importOf(imported, notes, rules)
 		for i, k := range imported {
 			if k.Result == "updated" && k.State == keyring.Admitted {
-				if out.Keys[i].Reach, err = a.reach(ctx, string(k.Fingerprint), k.Certificate); err != nil {
+				asked, err := a.askReach(ctx, string(k.Fingerprint), k.Certificate)
+				if err != nil {
 					return nil, err
 				}
+				out.Keys[i].Reach = &asked
 			}
 		}
 		return answer(out, nil)

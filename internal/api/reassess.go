@@ -1,30 +1,31 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
-	"slices"
 	"time"
 
 	"endeixis/core/judge"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
+	"endeixis/internal/inquiries"
 	"endeixis/internal/query"
 	"endeixis/internal/reassess"
+	"endeixis/internal/records"
+	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
-// shownRejudged bounds the changed items of one run that are shown.
-const shownRejudged = 500
-
 func (a *API) registerReassessments() {
-	handle(a, wire.ShowReach, func(ctx context.Context, in *wire.KeyAt) (*wire.Reach, error) {
-		r, err := a.reach(ctx, in.Fingerprint, nil)
+	handle(a, wire.AskReach, func(ctx context.Context, in *wire.KeyAt) (*wire.Inquiry, error) {
+		id, err := a.askReach(ctx, in.Fingerprint, nil)
 		if err != nil {
 			return nil, err
 		}
-		return answer(*r, nil)
+		return a.inquiry(ctx, id)
+	})
+	handle(a, wire.ShowInquiry, func(ctx context.Context, in *wire.InquiryAt) (*wire.Inquiry, error) {
+		return a.inquiry(ctx, in.ID)
 	})
 	handle(a, wire.ShowKeyUse, func(ctx context.Context, in *wire.KeyAt) (*wire.KeyUse, error) {
 		v, err := a.Keys.Show(ctx, in.Fingerprint)
@@ -75,13 +76,7 @@ func (a *API) registerReassessments() {
 		if err != nil {
 			return nil, err
 		}
-		out, err := reassessmentOf(r)
-		if err != nil {
-			return nil, err
-		}
-		page, err := a.rejudged(ctx, in.ID, "", shownRejudged)
-		out.Items = page.Items
-		return answer(out, err)
+		return answer(reassessmentOf(r))
 	})
 	handle(a, wire.ListRejudged, func(ctx context.Context, in *wire.ListRejudgedRequest) (*wire.Page[wire.Rejudge], error) {
 		return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
@@ -107,28 +102,54 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 	return out, nil
 }
 
-// reach tells what rests on a key, and what becomes of it when the key is
-// withdrawn or, with newer, when that copy of it is imported.
-func (a *API) reach(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*wire.Reach, error) {
-	ring, fp, err := a.Keys.WithChange(ctx, fingerprint, newer)
+// askReach asks what rests on a key, and what becomes of it when the key is
+// withdrawn or, with newer, when that copy of it is imported. It returns the
+// number of the inquiry.
+func (a *API) askReach(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (int64, error) {
+	_, fp, err := a.Keys.WithChange(ctx, fingerprint, newer)
+	if err != nil {
+		return 0, err
+	}
+	q := reassess.ReachQuestion{Key: fp}
+	if newer != nil {
+		q.Newer = newer.Bytes()
+	}
+	p, _ := principal(ctx)
+	asked, err := a.Inquiries.Ask(ctx, p.Name, inquiries.Reach, q)
+	return asked.ID, err
+}
+
+// inquiry returns an inquiry, with its answer when it is done.
+func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
+	q, err := a.Inquiries.Get(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	r, err := a.Reassess.Reach(ctx, fp, ring)
-	if err != nil {
-		return nil, err
+	out := &wire.Inquiry{ID: q.ID, State: q.State, Done: q.Done, Total: q.Total, Created: q.CreatedAt, Finished: q.FinishedAt, Note: plain.Text(q.Note)}
+	if q.State != state.RunDone {
+		return out, nil
 	}
-	out := &wire.Reach{Rests: r.Rests, Batches: r.Batches, Turns: []wire.Turn{}, Items: []wire.Rejudge{}}
-	for turn, n := range r.Changed {
-		out.Turns = append(out.Turns, wire.Turn{From: turn.From, To: turn.To, Count: n})
+	switch inquiries.Kind(q.Kind) {
+	case inquiries.Audit:
+		var report records.Report
+		err = json.Unmarshal(q.Answer, &report)
+		audit := wire.Audit(report)
+		out.Audit = &audit
+	case inquiries.Reach:
+		var reach reassess.Reach
+		err = json.Unmarshal(q.Answer, &reach)
+		out.Reach = reachOf(reach)
 	}
-	slices.SortFunc(out.Turns, func(x, y wire.Turn) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
-	for _, j := range r.Items {
-		out.Items = append(out.Items, wire.Rejudge{
-			Batch: j.Batch, N: j.N, Shown: plain.Text(j.Item.Path), From: j.Before, To: j.Outcome.Verdict, Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
-		})
+	return out, err
+}
+
+func reachOf(r reassess.Reach) *wire.Reach {
+	return &wire.Reach{
+		Rests: r.Rests, Batches: r.Batches, Turns: convert(r.Turns, func(t reassess.Turn) wire.Turn { return wire.Turn(t) }),
+		Items: convert(r.Items, func(c reassess.Change) wire.Rejudge {
+			return wire.Rejudge{Batch: c.Batch, N: c.N, Shown: plain.Text(c.Path), From: c.From, To: c.To, Why: c.Why}
+		}),
 	}
-	return out, nil
 }
 
 func reassessmentOf(r query.Reassessment) (wire.Reassessment, error) {

@@ -7,7 +7,9 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
+	"endeixis/internal/inquiries"
 	"endeixis/internal/query"
+	"endeixis/internal/records"
 	"endeixis/internal/wire"
 )
 
@@ -27,12 +29,21 @@ func (a *API) registerRecords() {
 		c, signed, err := a.Records.Sign(ctx)
 		return answer(wire.Checkpoint{Size: c.Size, Root: c.Root.String(), Signed: signed, PublicKey: a.Records.PublicKey()}, err)
 	})
-	handle(a, wire.AuditLedger, func(ctx context.Context, in *wire.AuditRequest) (*wire.Audit, error) {
+	handle(a, wire.AuditLedger, func(ctx context.Context, in *wire.AuditRequest) (*wire.Inquiry, error) {
+		if in.Body.Checkpoint != "" {
+			if err := a.Records.CheckKept(in.Body.Checkpoint); err != nil {
+				return nil, err
+			}
+		}
 		if _, _, err := a.Records.Sign(ctx); err != nil {
 			a.Log.Error("signing before an audit", "error", err) // the audit itself will say why
 		}
-		report, err := a.Records.Audit(ctx, in.Body.Checkpoint)
-		return answer(wire.Audit(report), err)
+		p, _ := principal(ctx)
+		asked, err := a.Inquiries.Ask(ctx, p.Name, inquiries.Audit, records.AuditQuestion{Checkpoint: in.Body.Checkpoint})
+		if err != nil {
+			return nil, err
+		}
+		return a.inquiry(ctx, asked.ID)
 	})
 }
 

@@ -47,7 +47,7 @@ var vocabularies = []vocabulary{
 	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
 	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
-	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("TaskState", state.Tasks()),
+	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
 	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
 }
 

@@ -64,7 +64,7 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 			return err
 		}
 		rows[i] = store.Outcome{
-			N: d.N, Measurement: measurement, Grounds: grounds, Paths: paths, Digests: digestsOf(&d.Measurement), Signers: signersOf(d.Outcome.Grounds),
+			N: d.N, Deciding: judge.Line(d.Item, &d.Outcome), Measurement: measurement, Grounds: grounds, Paths: paths, Digests: digestsOf(&d.Measurement), Signers: signersOf(d.Outcome.Grounds),
 		}
 		if d.Outcome.Verdict != "" {
 			verdict := string(d.Outcome.Verdict)

@@ -148,7 +148,7 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 }
 
 func (a *app) batchList() *cobra.Command {
-	var verdict string
+	var verdict judge.Verdict
 	var limit int
 	cmd := &cobra.Command{
 		Use: "list", Short: "List batches, the newest first", Args: cobra.NoArgs, Example: "  endeixis batch list --verdict refused",
@@ -157,7 +157,7 @@ func (a *app) batchList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			batches, err := c.Batches(cmd.Context(), judge.Verdict(verdict), limit)
+			batches, err := c.Batches(cmd.Context(), verdict, limit)
 			if err != nil {
 				return err
 			}
@@ -176,7 +176,7 @@ func (a *app) batchList() *cobra.Command {
 			return a.print(batches, g, nil)
 		},
 	}
-	cmd.Flags().StringVar(&verdict, "verdict", "", "only cleared, unproven or refused ones")
+	wordFlag(cmd, &verdict, "verdict", judge.Verdicts(), "only with this verdict")
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many; 0 for all")
 	return cmd
 }

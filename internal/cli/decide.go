@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -68,21 +67,18 @@ func (a *app) keyringResolve() *cobra.Command {
 }
 
 func (a *app) keyringSight() *cobra.Command {
-	var read, channel, place, note string
-	var names []string
-	for _, c := range keyring.Channels() {
-		names = append(names, string(c))
-	}
+	var read, place, note string
+	var channel keyring.Channel
 	cmd := &cobra.Command{
 		Use: "sight FINGERPRINT --read VALUE --channel CHANNEL --at PLACE", Short: "Note that a fingerprint was read somewhere", Args: cobra.ExactArgs(1),
-		Long:    "sight keeps what you read, where, and whether it agrees with the key, which the system\ncompares. Give all of what you read, in any case and spacing.\n\nChannels: " + strings.Join(names, ", ") + ".",
+		Long:    "sight keeps what you read, where, and whether it agrees with the key, which the system\ncompares. Give all of what you read, in any case and spacing.",
 		Example: "  endeixis keyring sight c959bdba… --read 'C959 BDBA …' --channel letter --at 'letter of 12 March, file 7'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			s, err := c.SightKey(cmd.Context(), args[0], wire.NewSighting{Read: read, Channel: keyring.Channel(channel), Place: place, Note: note})
+			s, err := c.SightKey(cmd.Context(), args[0], wire.NewSighting{Read: read, Channel: channel, Place: place, Note: note})
 			if err != nil {
 				return err
 			}
@@ -97,18 +93,18 @@ func (a *app) keyringSight() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&read, "read", "", "the fingerprint as you read it")
-	cmd.Flags().StringVar(&channel, "channel", "", "the kind of place")
+	wordFlag(cmd, &channel, "channel", keyring.Channels(), "the kind of place")
 	cmd.Flags().StringVar(&place, "at", "", "where exactly")
 	cmd.Flags().StringVar(&note, "note", "", "anything to add")
 	for _, flag := range []string{"read", "channel", "at"} {
 		_ = cmd.MarkFlagRequired(flag)
 	}
-	_ = cmd.RegisterFlagCompletionFunc("channel", cobra.FixedCompletions(names, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 
 func (a *app) keyringAdmit() *cobra.Command {
-	var publisher, reason, typed, role string
+	var publisher, reason, typed string
+	role := keyring.Release
 	cmd := &cobra.Command{
 		Use: "admit FINGERPRINT --publisher SLUG --reason TEXT", Short: "Make a candidate count for a publisher", Args: cobra.ExactArgs(1),
 		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's. Where the\npolicy asks for two curators, the first proposes and another admits.",
@@ -121,7 +117,7 @@ func (a *app) keyringAdmit() *cobra.Command {
 			if typed == "" {
 				typed = args[0]
 			}
-			k, err := c.AdmitKey(cmd.Context(), args[0], wire.Admission{Typed: typed, Publisher: publisher, Role: keyring.Role(role), Reason: reason})
+			k, err := c.AdmitKey(cmd.Context(), args[0], wire.Admission{Typed: typed, Publisher: publisher, Role: role, Reason: reason})
 			if err != nil {
 				return err
 			}
@@ -134,7 +130,7 @@ func (a *app) keyringAdmit() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&role, "role", "release", "what it is for: release, or anchor for a key that certifies others")
+	wordFlag(cmd, &role, "role", keyring.Roles(), "what it is for, an anchor being a key that certifies others")
 	_ = cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"release", "anchor"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it counts for")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it counts, for whoever asks next year")

@@ -51,7 +51,11 @@ func (a *app) keyringImport() *cobra.Command {
 				}
 				all.Keys, all.Notes = append(all.Keys, result.Keys...), append(all.Notes, result.Notes...)
 			}
-			return a.printImport(all, preview)
+			shown, err := withReaches(cmd.Context(), c, all)
+			if err != nil {
+				return err
+			}
+			return a.printImport(shown, preview)
 		},
 	}
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher they are said to belong to")
@@ -101,7 +105,35 @@ func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher 
 	return c.ImportKeys(ctx, data, source, publisher)
 }
 
-func (a *app) printImport(all wire.Import, preview bool) error {
+// shownImport is an import with what the questions in it were answered.
+type shownImport struct {
+	Keys  []shownImported `json:"keys"`
+	Notes []string        `json:"notes"`
+}
+
+type shownImported struct {
+	wire.Imported
+	Reach *wire.Reach `json:"reach,omitempty"`
+}
+
+// withReaches waits for what a preview asked about.
+func withReaches(ctx context.Context, c *client.Client, all wire.Import) (shownImport, error) {
+	out := shownImport{Keys: []shownImported{}, Notes: all.Notes}
+	for _, k := range all.Keys {
+		one := shownImported{Imported: k}
+		if k.Reach != nil {
+			r, err := c.ReachAsked(ctx, *k.Reach)
+			if err != nil {
+				return out, err
+			}
+			one.Reach = &r
+		}
+		out.Keys = append(out.Keys, one)
+	}
+	return out, nil
+}
+
+func (a *app) printImport(all shownImport, preview bool) error {
 	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new"}, empty: "There was no key in it."}
 	for _, k := range all.Keys {
 		g.add(string(k.Result), plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), strings.Join(k.Changes, " "))

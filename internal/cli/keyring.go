@@ -43,7 +43,7 @@ func (a *app) keyringList() *cobra.Command {
 			return a.print(keys, g, func() { a.showKeys(keys, g) })
 		},
 	}
-	cmd.Flags().StringVar((*string)(&f.State), "state", "", "candidate, admitted or withdrawn")
+	wordFlag(cmd, &f.State, "state", keyring.States(), "only keys that are this")
 	cmd.Flags().StringVar(&f.Publisher, "publisher", "", "keys of this publisher")
 	cmd.Flags().BoolVar(&f.Waiting, "waiting", false, "what waits for a curator")
 	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"candidate", "admitted", "withdrawn"}, cobra.ShellCompDirectiveNoFileComp))

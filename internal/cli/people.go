@@ -9,7 +9,8 @@ import (
 
 func (a *app) userCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "user", Short: "Keep the list of people"}
-	var full, role string
+	var full string
+	role := roles.Operator
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Add a person; the password is read from standard input", Args: cobra.ExactArgs(1),
 		Example: "  endeixis user add merit --full-name 'Merit Osei' --role auditor",
@@ -22,7 +23,7 @@ func (a *app) userCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.AddUser(cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: roles.Role(role), Password: password}); err != nil {
+			if err := c.AddUser(cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: role, Password: password}); err != nil {
 				return err
 			}
 			a.note("%s can sign in now, as %s.", args[0], role)
@@ -30,7 +31,7 @@ func (a *app) userCommand() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&full, "full-name", "", "the person's name")
-	add.Flags().StringVar(&role, "role", "operator", "auditor, operator, curator or administrator")
+	wordFlag(add, &role, "role", roles.All(), "what they may do")
 	list := &cobra.Command{
 		Use: "list", Short: "List people", Args: cobra.NoArgs, Example: "  endeixis user list",
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"endeixis/core/plain"
@@ -25,13 +26,37 @@ func (a *app) keyringReach() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := c.Reach(cmd.Context(), args[0])
+			show, done := a.inquiryProgress("judging again")
+			r, err := c.Reach(cmd.Context(), args[0], show)
+			done()
 			if err != nil {
 				return err
 			}
 			return a.print(r, rejudgeGrid(r.Items), func() { a.showReach(r, "were withdrawn") })
 		},
 	}
+}
+
+// inquiryProgress shows how far an answer has come: a bar on a terminal, nothing
+// elsewhere.
+func (a *app) inquiryProgress(what string) (show func(wire.Inquiry), done func()) {
+	if !a.progress {
+		return nil, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	return func(q wire.Inquiry) {
+			if q.Total == 0 {
+				return
+			}
+			if bar == nil {
+				bar = progressbar.NewOptions64(q.Total, progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
+			}
+			_ = bar.Set64(q.Done) // the bar is for the eye only
+		}, func() {
+			if bar != nil {
+				_ = bar.Finish()
+			}
+		}
 }
 
 func rejudgeGrid(items []wire.Rejudge) *grid {
@@ -117,7 +142,7 @@ func (a *app) keyringWithdraw() *cobra.Command {
 func (a *app) awaitReassessment(ctx context.Context, c *client.Client, id int64) (wire.Reassessment, error) {
 	for {
 		r, err := c.Reassessment(ctx, id)
-		if err != nil || r.State != state.TaskWaiting {
+		if err != nil || r.State != state.RunWaiting {
 			return r, err
 		}
 		select {
@@ -158,7 +183,7 @@ func (a *app) reassessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printReassessment(r)
+			return a.printReassessment(cmd.Context(), c, r)
 		},
 	}
 	cmd.Flags().Int64Var(&sel.Batch, "batch", 0, "this batch")
@@ -183,7 +208,7 @@ func (a *app) reassessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printReassessment(r)
+			return a.printReassessment(cmd.Context(), c, r)
 		},
 	}
 	list := &cobra.Command{
@@ -243,21 +268,30 @@ func selected(s wire.Selection) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) printReassessment(r wire.Reassessment) error {
-	return a.print(r, rejudgeGrid(r.Items), func() {
+// printReassessment shows a run with all that it changed.
+func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Reassessment) error {
+	items, err := c.Rejudged(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	shown := struct {
+		wire.Reassessment
+		Items []wire.Rejudge `json:"items,omitempty"`
+	}{r, items}
+	return a.print(shown, rejudgeGrid(items), func() {
 		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))), a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)))
 		a.wrapped("", r.Reason)
 		switch r.State {
-		case state.TaskWaiting:
+		case state.RunWaiting:
 			fmt.Fprintln(a.stdout, "It is not done yet.")
 			return
-		case state.TaskFailed:
+		case state.RunFailed:
 			a.wrapped("", r.Note)
 			fmt.Fprintf(a.stdout, "%d verdicts were changed until then, and stand. Ask for it again once the cause is found.\n", r.Changed)
-			a.showRejudged(r.Items)
+			a.showRejudged(items)
 			return
 		}
 		fmt.Fprintf(a.stdout, "%d items were judged again, and %d verdicts changed.\n", r.Judged, r.Changed)
-		a.showRejudged(r.Items)
+		a.showRejudged(items)
 	})
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/mod/sumdb/note"
 
+	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
@@ -47,8 +48,8 @@ func (a *app) recordList() *cobra.Command {
 			return a.print(records, g, nil)
 		},
 	}
-	cmd.Flags().StringVar((*string)(&q.Kind), "kind", "", "only records of this kind, such as item-outcome")
-	cmd.Flags().StringVar((*string)(&q.Verdict), "verdict", "", "only cleared, unproven or refused ones")
+	wordFlag(cmd, &q.Kind, "kind", ledger.Kinds(), "only records of this kind")
+	wordFlag(cmd, &q.Verdict, "verdict", judge.Verdicts(), "only with this verdict")
 	cmd.Flags().StringVar(&q.Name, "name", "", "a part of the file name or other subject")
 	cmd.Flags().Int64Var(&q.Batch, "batch", 0, "only those of this batch")
 	cmd.Flags().IntVar(&q.Limit, "limit", 30, "at most this many; 0 for all")
@@ -204,7 +205,9 @@ func (a *app) recordAudit() *cobra.Command {
 				}
 				kept = string(text)
 			}
-			report, err := c.Audit(cmd.Context(), kept)
+			show, done := a.inquiryProgress("auditing")
+			report, err := c.Audit(cmd.Context(), kept, show)
+			done()
 			if err != nil {
 				return err
 			}

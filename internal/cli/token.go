@@ -11,7 +11,8 @@ import (
 
 func (a *app) tokenCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Keep tokens for programs"}
-	var label, role string
+	var label string
+	var role roles.Role
 	var days int
 	issue := &cobra.Command{
 		Use: "issue", Short: "Make a token; it is shown this once", Args: cobra.NoArgs,
@@ -21,7 +22,7 @@ func (a *app) tokenCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := c.IssueToken(cmd.Context(), label, roles.Role(role), days)
+			t, err := c.IssueToken(cmd.Context(), label, role, days)
 			if err != nil {
 				return err
 			}
@@ -32,7 +33,7 @@ func (a *app) tokenCommand() *cobra.Command {
 		},
 	}
 	issue.Flags().StringVar(&label, "label", "", "what it is for")
-	issue.Flags().StringVar(&role, "role", "", "at most your own role, which is the default")
+	wordFlag(issue, &role, "role", roles.All(), "at most your own role, which is the default")
 	issue.Flags().IntVar(&days, "days", 30, "how long it is good for")
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens", Args: cobra.NoArgs, Example: "  endeixis token list",

@@ -3,13 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"endeixis/core/judge"
 	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
@@ -23,24 +23,23 @@ func (a *app) waiverCommand() *cobra.Command {
 func (a *app) waiverAdd() *cobra.Command {
 	var n wire.NewWaiver
 	var until string
-	var grounds []string
-	for _, c := range judge.Waivable() {
-		grounds = append(grounds, string(c))
-	}
 	cmd := &cobra.Command{
 		Use: "add GROUND --until DAY --reason TEXT", Short: "Grant a waiver", Args: cobra.ExactArgs(1),
-		Long:    "add lifts one ground for a publisher, for names of files, or for a publisher's files of\nsome names, until the end of a day. Every verdict that rests on it says so.\n\nGrounds: " + strings.Join(grounds, ", ") + ".",
+		Long:    "add lifts one ground for a publisher, for names of files, or for a publisher's files of\nsome names, until the end of a day. Every verdict that rests on it says so.\n\nGrounds: " + orList(wire.WaivableGrounds()) + ".",
 		Example: "  endeixis waiver add weak-digest-only --publisher lanternfell --until 2027-03-31 \\\n    --reason 'they publish MD5 only; asked for SHA-256 on 4 November'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			day, err := time.Parse(time.DateOnly, until)
 			if err != nil {
 				return usage("%q is not a day such as 2027-03-31", until)
 			}
+			if !slices.Contains(wire.WaivableGrounds(), wire.WaivableGround(args[0])) {
+				return usage("the ground %q cannot be waived; these can: %s", args[0], orList(wire.WaivableGrounds()))
+			}
 			n.Ground, n.Until = wire.WaivableGround(args[0]), day.AddDate(0, 0, 1)
 			return a.withWaiver(cmd.Context(), func(ctx context.Context, c *client.Client) (wire.Waiver, error) { return c.GrantWaiver(ctx, n) })
 		},
 	}
-	cmd.ValidArgs = grounds
+	cmd.ValidArgs = texts(wire.WaivableGrounds())
 	cmd.Flags().StringVar(&n.Publisher, "publisher", "", "for this publisher")
 	cmd.Flags().StringVar(&n.Pattern, "pattern", "", "for files of these names, such as lamp-ctl-*")
 	cmd.Flags().StringVar(&until, "until", "", "the last day on which it counts, as 2027-03-31")

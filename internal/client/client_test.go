@@ -116,7 +116,7 @@ func TestFollowComesBack(t *testing.T) {
 	var states []string
 	b, err := c.Follow(t.Context(), 7, func(b wire.Batch) { states = append(states, string(b.State)) })
 	require.NoError(t, err)
-	assert.Equal(t, "done", b.State)
+	assert.EqualValues(t, "done", b.State)
 	assert.Equal(t, []string{"waiting", "measuring", "done"}, states)
 	assert.Equal(t, "2", resumed.Load())
 }

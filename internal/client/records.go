@@ -39,8 +39,16 @@ func (c *Client) Checkpoint(ctx context.Context) (wire.Checkpoint, error) {
 	return call(ctx, c, wire.ShowCheckpoint, wire.Nothing{})
 }
 
-// Audit recomputes the ledger. kept is a checkpoint that was kept outside, or
-// empty.
-func (c *Client) Audit(ctx context.Context, kept string) (wire.Audit, error) {
-	return call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: wire.NewAudit{Checkpoint: kept}})
+// Audit has the ledger recomputed. kept is a checkpoint that was kept outside, or
+// empty. progress, which may be nil, is called now and then.
+func (c *Client) Audit(ctx context.Context, kept string, progress func(wire.Inquiry)) (wire.Audit, error) {
+	asked, err := call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: wire.NewAudit{Checkpoint: kept}})
+	if err != nil {
+		return wire.Audit{}, err
+	}
+	done, err := c.answer(ctx, asked, progress)
+	if err != nil {
+		return wire.Audit{}, err
+	}
+	return *done.Audit, nil
 }

@@ -66,7 +66,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 			b, err = operator.Batch(t.Context(), id)
 			return err == nil && b.Closed()
 		}, time.Minute, 100*time.Millisecond, step)
-		assert.Equal(t, "failed", b.State, step)
+		assert.EqualValues(t, "failed", b.State, step)
 		assert.Contains(t, b.Note, "made to fail at fails_"+step)
 		if assert.NotNil(t, b.Record, step) {
 			r, err := operator.Record(t.Context(), *b.Record)
@@ -82,7 +82,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	var live int
 	require.NoError(t, sql.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable', 'running', 'scheduled', 'pending') AND kind IN ('survey-batch', 'measure-slice')`).Scan(&live))
 	assert.Zero(t, live, "somebody comes back to it")
-	report, err := s.Client(t, "auditor").Audit(t.Context(), "")
+	report, err := s.Client(t, "auditor").Audit(t.Context(), "", nil)
 	require.NoError(t, err)
 	assert.True(t, report.Clean, report.Sentence)
 }
@@ -104,7 +104,7 @@ func TestReassessmentThatAlwaysFailsEnds(t *testing.T) {
 		r, err = operator.Reassessment(t.Context(), r.ID)
 		return err == nil && r.State != "waiting"
 	}, time.Minute, 100*time.Millisecond)
-	assert.Equal(t, "failed", r.State)
+	assert.EqualValues(t, "failed", r.State)
 	assert.Contains(t, r.Note, "made to fail")
 	assert.NotNil(t, r.Record)
 }

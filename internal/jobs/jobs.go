@@ -1,6 +1,7 @@
 // Package jobs drives batches through their stages on a queue in the database
 // (river), so that any number of processes share the work and none of it is
-// lost with one of them. There is one queue for each depot, and one for judging again.
+// lost with one of them. There is one queue for each depot, one for judging again,
+// and one for inquiries.
 package jobs
 
 import (
@@ -74,6 +75,20 @@ func (ReassessArgs) InsertOpts() river.InsertOpts {
 	return options(reassessments)
 }
 
+// AnswerArgs ask for the answer to an inquiry.
+type AnswerArgs struct {
+	Inquiry int64 `json:"inquiry" river:"unique"`
+}
+
+// Kind names the job.
+func (AnswerArgs) Kind() string { return "answer" }
+
+// questions is the queue of inquiries, so that they wait behind nothing else.
+const questions = "inquiries"
+
+// InsertOpts puts the job on the queue of inquiries, once.
+func (AnswerArgs) InsertOpts() river.InsertOpts { return options(questions) }
+
 // Batches carries out the steps. Each may be repeated at any point.
 type Batches interface {
 	// Survey and Measure do a part of a batch, and Finish closes it when no
@@ -85,21 +100,28 @@ type Batches interface {
 	Abandon(ctx context.Context, batch int64, cause error) error
 }
 
-// Reassessments judges again. It may be repeated at any point.
-type Reassessments interface {
+// Numbered is work with a number: a reassessment, an inquiry. It may be repeated
+// at any point.
+type Numbered interface {
 	Run(ctx context.Context, id int64) error
 	Abandon(ctx context.Context, id int64, cause error) error
 }
 
+// Work is what a [Runner] carries out.
+type Work struct {
+	Batches       Batches
+	Reassessments Numbered
+	Inquiries     Numbered
+}
+
 // Runner owns the queue's client in this process.
 type Runner struct {
-	store   *store.Store
-	batches Batches
-	again   Reassessments
-	queue   *Queue
-	client  *river.Client[pgx.Tx]
-	log     *slog.Logger
-	id      string
+	store  *store.Store
+	work   Work
+	queue  *Queue
+	client *river.Client[pgx.Tx]
+	log    *slog.Logger
+	id     string
 
 	mu   sync.Mutex
 	lock *store.WorkerLock
@@ -107,9 +129,9 @@ type Runner struct {
 	done sync.WaitGroup
 }
 
-// New returns a Runner for some queues and that of reassessments; workers is how many jobs
+// New returns a Runner for some queues and those that read no depot; workers is how many jobs
 // run at once, 0 for one on each core.
-func New(s *store.Store, b Batches, again Reassessments, queue *Queue, queues []string, workers int, log *slog.Logger) (*Runner, error) {
+func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, log *slog.Logger) (*Runner, error) {
 	if workers <= 0 {
 		workers = runtime.NumCPU()
 	}
@@ -119,12 +141,13 @@ func New(s *store.Store, b Batches, again Reassessments, queue *Queue, queues []
 	}
 	random := make([]byte, 6)
 	rand.Read(random) //nolint:errcheck // never fails
-	r := &Runner{store: s, batches: b, again: again, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
+	r := &Runner{store: s, work: work, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
-	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}}
+	river.AddWorker(workersOf, &answerWorker{runner: r})
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}}
 	for _, name := range queues {
 		configured[name] = river.QueueConfig{MaxWorkers: workers}
 	}
@@ -232,6 +255,15 @@ func (r *Runner) adopt(ctx context.Context) error {
 				return err
 			}
 		}
+		unanswered, err := tx.WaitingInquiries(ctx)
+		if err != nil {
+			return err
+		}
+		for _, id := range unanswered {
+			if err := r.queue.Answer(ctx, tx, id); err != nil {
+				return err
+			}
+		}
 		open, err := tx.Unfinished(ctx)
 		if err != nil {
 			return err
@@ -281,12 +313,12 @@ func (w *sliceWorker) Work(ctx context.Context, job *river.Job[SliceArgs]) error
 // batch does a step of a batch, and closes the batch if that was the last.
 func (r *Runner) batch(ctx context.Context, job *rivertype.JobRow, id int64, step func(context.Context, Batches) error) error {
 	return r.attempt(ctx, job, func(ctx context.Context) error {
-		if err := step(ctx, r.batches); err != nil {
+		if err := step(ctx, r.work.Batches); err != nil {
 			return err
 		}
-		_, err := r.batches.Finish(ctx, id)
+		_, err := r.work.Batches.Finish(ctx, id)
 		return err
-	}, func(ctx context.Context, cause error) error { return r.batches.Abandon(ctx, id, cause) })
+	}, func(ctx context.Context, cause error) error { return r.work.Batches.Abandon(ctx, id, cause) })
 }
 
 type reassessWorker struct {
@@ -296,7 +328,20 @@ type reassessWorker struct {
 
 // Work judges again what a reassessment selects.
 func (w *reassessWorker) Work(ctx context.Context, job *river.Job[ReassessArgs]) error {
-	again, id := w.runner.again, job.Args.Reassessment
-	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return again.Run(ctx, id) },
-		func(ctx context.Context, cause error) error { return again.Abandon(ctx, id, cause) })
+	return w.runner.numbered(ctx, job.JobRow, w.runner.work.Reassessments, job.Args.Reassessment)
+}
+
+type answerWorker struct {
+	river.WorkerDefaults[AnswerArgs]
+	runner *Runner
+}
+
+// Work answers an inquiry.
+func (w *answerWorker) Work(ctx context.Context, job *river.Job[AnswerArgs]) error {
+	return w.runner.numbered(ctx, job.JobRow, w.runner.work.Inquiries, job.Args.Inquiry)
+}
+
+func (r *Runner) numbered(ctx context.Context, job *rivertype.JobRow, work Numbered, id int64) error {
+	return r.attempt(ctx, job, func(ctx context.Context) error { return work.Run(ctx, id) },
+		func(ctx context.Context, cause error) error { return work.Abandon(ctx, id, cause) })
 }

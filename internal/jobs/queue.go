@@ -42,6 +42,12 @@ func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue str
 	return err
 }
 
+// Answer asks for the answer to an inquiry.
+func (q *Queue) Answer(ctx context.Context, tx *store.Tx, id int64) error {
+	_, err := q.client.InsertTx(ctx, tx.SQL(), AnswerArgs{Inquiry: id}, nil)
+	return err
+}
+
 // Reassess asks for a reassessment.
 func (q *Queue) Reassess(ctx context.Context, tx *store.Tx, id int64) error {
 	_, err := q.client.InsertTx(ctx, tx.SQL(), ReassessArgs{Reassessment: id}, nil)

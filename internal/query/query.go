@@ -4,6 +4,7 @@ package query
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/judge"
+	"endeixis/core/survey"
 	"endeixis/internal/fault"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -23,6 +25,7 @@ type (
 	BatchFilter  = store.BatchFilter
 	Item         = store.JudgedItem
 	ItemFilter   = store.ItemFilter
+	ItemRow      = store.ItemRow
 	Absent       = store.Absent
 	Copy         = store.Copy
 	Record       = store.Record
@@ -110,6 +113,44 @@ func (s *Service) Items(ctx context.Context, batch int64, f ItemFilter, cursor s
 	f.Limit++
 	rows, err := s.store.Items(ctx, batch, f)
 	return pageOf(rows, limit, func(i Item) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+}
+
+// Rows lists items as [Service.Items] does, with what a row of a list shows.
+func (s *Service) Rows(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[ItemRow], error) {
+	rank, n, ok, err := pair(cursor)
+	if err != nil {
+		return Page[ItemRow]{}, err
+	}
+	if ok {
+		f.After = &store.ItemPlace{Rank: int(rank), N: n}
+	}
+	limit := f.Limit
+	f.Limit++
+	rows, err := s.store.ItemRows(ctx, batch, f)
+	for i := range rows {
+		if err == nil {
+			err = decide(&rows[i])
+		}
+	}
+	return pageOf(rows, limit, func(i ItemRow) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+}
+
+// decide fills in the sentence of a row that an earlier version stored.
+func decide(row *ItemRow) error {
+	if row.Grounds == nil {
+		return nil
+	}
+	var item survey.Item
+	var o judge.Outcome
+	if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Grounds, &o.Grounds)); err != nil {
+		return err
+	}
+	if row.Verdict != nil {
+		o.Verdict = judge.Verdict(*row.Verdict)
+	}
+	line := judge.Line(&item, &o)
+	row.Deciding = &line
+	return nil
 }
 
 // Item returns an item of a batch by its number.

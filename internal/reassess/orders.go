@@ -65,7 +65,7 @@ func (o *Orders) Place(ctx context.Context, tx *store.Tx, by string, at time.Tim
 	if err != nil {
 		return store.Reassessment{}, err
 	}
-	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: version, AskedBy: by, CreatedAt: at, State: state.TaskWaiting}
+	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: version, AskedBy: by, CreatedAt: at, State: state.RunWaiting}
 	if r.ID, err = tx.AddReassessment(ctx, r); err != nil {
 		return store.Reassessment{}, err
 	}

@@ -60,8 +60,9 @@ type asOf struct {
 const chunk = 2000
 
 // rejudge judges the items of the selected batches again from what is stored: no
-// file is read. yield gets every artifact, in the order of batches and items.
-func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func([]Rejudgement) error) (items int, err error) {
+// file is read. yield gets every artifact, in the order of batches and items,
+// with how many items of how many there are have been gone through.
+func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func(judged []Rejudgement, done, total int64) error) (items int, err error) {
 	issuers := issuersOf(with.ring, sel.Key)
 	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
 	if sel.From != nil {
@@ -70,11 +71,16 @@ func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield f
 	if sel.To != nil {
 		stored.To = *sel.To
 	}
-	ids, err := s.store.SelectedBatches(ctx, stored)
+	selected, err := s.store.SelectedBatches(ctx, stored)
 	if err != nil {
 		return 0, err
 	}
-	for _, id := range ids {
+	var total int64
+	for _, b := range selected {
+		total += b.Items
+	}
+	for _, one := range selected {
+		id := one.ID
 		b, err := s.store.Batch(ctx, id)
 		if err != nil {
 			return items, err
@@ -98,7 +104,7 @@ func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield f
 			if err != nil {
 				return items, err
 			}
-			if err := yield(judged); err != nil {
+			if err := yield(judged, int64(items), total); err != nil {
 				return items, err
 			}
 		}

@@ -52,7 +52,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	require.NoError(t, p.Reassess.Run(t.Context(), asked.ID))
 	done, err := s.Reassessment(t.Context(), asked.ID)
 	require.NoError(t, err)
-	assert.Equal(t, "done", done.State)
+	assert.EqualValues(t, "done", done.State)
 	assert.Equal(t, 2, done.Changed)
 	for kind, want := range map[ledger.Kind]int{ledger.ItemRejudged: 2, ledger.Reassessed: 1} {
 		rows, err := s.Records(t.Context(), store.RecordFilter{Kind: string(kind), Limit: 50})

@@ -62,7 +62,7 @@ type rejudgedRecord struct {
 // changed. It may be repeated at any point.
 func (s *Service) Run(ctx context.Context, id int64) error {
 	r, err := s.store.Reassessment(ctx, id)
-	if err != nil || r.State != state.TaskWaiting {
+	if err != nil || r.State != state.RunWaiting {
 		return err
 	}
 	var sel Selection
@@ -73,19 +73,19 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	items, err := s.rejudge(ctx, sel, asOf{ring, r.PolicyVersion, r.CreatedAt}, func(judged []Rejudgement) error {
+	items, err := s.rejudge(ctx, sel, asOf{ring, r.PolicyVersion, r.CreatedAt}, func(judged []Rejudgement, _, _ int64) error {
 		return s.keepRejudged(ctx, r, judged)
 	})
 	if err != nil {
 		return err
 	}
-	return s.close(ctx, id, state.TaskDone, "", items)
+	return s.close(ctx, id, state.RunDone, "", items)
 }
 
 // Abandon closes a reassessment that cannot be carried out. What it
 // has changed so far stands.
 func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
-	return s.close(ctx, id, state.TaskFailed, fault.Abandoned(cause), 0)
+	return s.close(ctx, id, state.RunFailed, fault.Abandoned(cause), 0)
 }
 
 // reassessedRecord is what the ledger keeps of a reassessment.
@@ -98,14 +98,14 @@ type reassessedRecord struct {
 	Policy       int64     `json:"policy"`
 	JudgedAsOf   time.Time `json:"judged_as_of"`
 	// State and Note are there when it failed.
-	State state.Task `json:"state,omitempty"`
-	Note  string     `json:"note,omitempty"`
+	State state.Run `json:"state,omitempty"`
+	Note  string    `json:"note,omitempty"`
 }
 
-func (s *Service) close(ctx context.Context, id int64, ended state.Task, note string, items int) error {
+func (s *Service) close(ctx context.Context, id int64, ended state.Run, note string, items int) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		r, err := tx.LockReassessment(ctx, id)
-		if err != nil || r.State != state.TaskWaiting {
+		if err != nil || r.State != state.RunWaiting {
 			return err
 		}
 		changed, err := tx.RejudgedCount(ctx, id)
@@ -116,7 +116,7 @@ func (s *Service) close(ctx context.Context, id int64, ended state.Task, note st
 		if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
 			return err
 		}
-		if ended != state.TaskDone {
+		if ended != state.RunDone {
 			body.State = ended
 		}
 		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})

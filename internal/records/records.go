@@ -151,11 +151,13 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	return true, s.LoadKey(ctx, keyFile)
 }
 
+var errNotInitialised = fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+
 // LoadKey reads the signing key and holds it against the database.
 func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	stored, err := s.store.ServiceKey(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+		return errNotInitialised
 	}
 	if err != nil {
 		return err
@@ -181,6 +183,26 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.signer, s.verifier, s.public, s.origin = signer, verifier, stored.PublicKey, stored.Origin
+	return nil
+}
+
+// LoadPublicKey reads the key by which checkpoints are verified, for a process
+// that signs none.
+func (s *Service) LoadPublicKey(ctx context.Context) error {
+	stored, err := s.store.ServiceKey(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return errNotInitialised
+	}
+	if err != nil {
+		return err
+	}
+	verifier, err := note.NewVerifier(stored.PublicKey)
+	if err != nil {
+		return fmt.Errorf("the public key in the database cannot be read: %w", err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.verifier, s.public, s.origin = verifier, stored.PublicKey, stored.Origin
 	return nil
 }
 
@@ -263,10 +285,37 @@ type Report struct {
 	Position int64 `json:"position"`
 }
 
+// An AuditQuestion is what an inquiry about the ledger asks.
+type AuditQuestion struct {
+	// Checkpoint is one that was kept outside, or empty.
+	Checkpoint string `json:"checkpoint,omitempty"`
+}
+
+// CheckKept refuses a checkpoint that this service did not sign.
+func (s *Service) CheckKept(kept string) error {
+	if _, err := ledger.OpenCheckpoint(kept, s.verifier); err != nil {
+		return fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
+	}
+	return nil
+}
+
+// AnswerAudit answers an inquiry; it is an [inquiries.Answerer].
+func (s *Service) AnswerAudit(ctx context.Context, question []byte, progress func(done, total int64)) (any, error) {
+	var q AuditQuestion
+	if err := json.Unmarshal(question, &q); err != nil {
+		return nil, err
+	}
+	return s.Audit(ctx, q.Checkpoint, progress)
+}
+
 // Audit recomputes every leaf and root from the records' texts, checks every
 // stored checkpoint, and one that was kept outside if given, and holds the
 // outcome tables against the ledger.
-func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
+func (s *Service) Audit(ctx context.Context, kept string, progress func(done, total int64)) (Report, error) {
+	size, err := s.store.LedgerSize(ctx)
+	if err != nil {
+		return Report{}, err
+	}
 	stored, err := s.store.Checkpoints(ctx)
 	if err != nil {
 		return Report{}, err
@@ -283,9 +332,12 @@ func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
 		opened = append(opened, checkpoint)
 	}
 	if kept != "" {
+		if err := s.CheckKept(kept); err != nil {
+			return Report{}, err
+		}
 		checkpoint, err := ledger.OpenCheckpoint(kept, s.verifier)
 		if err != nil {
-			return Report{}, fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
+			return Report{}, err
 		}
 		opened = append(opened, checkpoint)
 	}
@@ -297,6 +349,9 @@ func (s *Service) Audit(ctx context.Context, kept string) (Report, error) {
 	if err := s.store.EachRecord(ctx, func(r store.Record) error {
 		if r.Position != audit.Size() {
 			return nil // a gap; Finish will miss the records behind it
+		}
+		if r.Position%1000 == 0 {
+			progress(r.Position, size)
 		}
 		leaf := [32]byte{}
 		copy(leaf[:], r.Leaf)

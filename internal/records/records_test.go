@@ -44,7 +44,7 @@ func TestAuditFindsForgery(t *testing.T) {
 			require.NoError(t, err)
 			_, err = c1.Follow(t.Context(), b.ID, func(wire.Batch) {})
 			require.NoError(t, err)
-			report, err := c1.Audit(t.Context(), "")
+			report, err := c1.Audit(t.Context(), "", nil)
 			require.NoError(t, err)
 			require.True(t, report.Clean, report.Sentence)
 
@@ -53,7 +53,7 @@ func TestAuditFindsForgery(t *testing.T) {
 			defer conn.Close(t.Context()) //nolint:errcheck
 			_, err = conn.Exec(t.Context(), c.sql)
 			require.NoError(t, err)
-			report, err = c1.Audit(t.Context(), "")
+			report, err = c1.Audit(t.Context(), "", nil)
 			require.NoError(t, err)
 			assert.False(t, report.Clean)
 			assert.Contains(t, report.Sentence, c.says)

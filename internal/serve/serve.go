@@ -20,6 +20,7 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/directories"
 	"endeixis/internal/events"
+	"endeixis/internal/inquiries"
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
 	"endeixis/internal/origins"
@@ -46,6 +47,7 @@ type Service struct {
 	keys       *keys.Service
 	batches    *batches.Service
 	reassess   *reassess.Service
+	inquiries  *inquiries.Service
 	depots     *depots.Depots
 	sources    *sources.Sources
 	origins    *origins.Origins
@@ -105,9 +107,12 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	d := depots.New(c.Depots)
 	from := sources.New(d)
 	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
+	again := reassess.New(s, recs, k, pub, pol, b, orders, Now)
 	return &Service{
 		config: c, log: log, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
-		batches: b, reassess: reassess.New(s, recs, k, pub, pol, b, orders, Now),
+		batches: b, reassess: again, inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
+			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
+		}, Now),
 	}, nil
 }
 
@@ -223,7 +228,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}
@@ -239,7 +244,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
-		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
+		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{
@@ -268,7 +273,10 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
-	runner, err := jobs.New(s.store, s.batches, s.reassess, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
+	if err := s.records.LoadPublicKey(ctx); err != nil {
+		return err
+	}
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
 	if err != nil {
 		return err
 	}

@@ -23,20 +23,20 @@ func Batches() []Batch { return []Batch{BatchWaiting, BatchMeasuring, BatchDone,
 // Ended reports whether nothing more will happen.
 func (b Batch) Ended() bool { return b == BatchDone || b == BatchFailed }
 
-// A Task is how far work of one step has come: a reassessment, an audit, a
+// A Run is how far work of one step has come: a reassessment, an audit, a
 // reach.
-type Task string
+type Run string
 
-// The states of a task.
+// The states of a run.
 const (
-	TaskWaiting Task = "waiting"
-	TaskDone    Task = "done"
-	// TaskFailed could not be carried out; its note says why.
-	TaskFailed Task = "failed"
+	RunWaiting Run = "waiting"
+	RunDone    Run = "done"
+	// RunFailed could not be carried out; its note says why.
+	RunFailed Run = "failed"
 )
 
-// Tasks lists every state of a task.
-func Tasks() []Task { return []Task{TaskWaiting, TaskDone, TaskFailed} }
+// Runs lists every state of a run.
+func Runs() []Run { return []Run{RunWaiting, RunDone, RunFailed} }
 
 // A Waiver is how a waiver stands.
 type Waiver string

@@ -17,6 +17,8 @@ type Outcome struct {
 	Grounds     []byte  `db:"grounds"`
 	Paths       []byte  `db:"paths"`
 	Position    int64   `db:"position"`
+	// Deciding is the sentence for a line in a list.
+	Deciding string
 	// Digests are those that were computed, by algorithm, and Signers what the
 	// signatures over the item name as their makers: by these it is found.
 	Digests map[string][]byte
@@ -28,14 +30,15 @@ type Outcome struct {
 // of a day come one after another.
 func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) error {
 	n := len(outcomes)
-	ns, verdicts, measurements := make([]int, n), make([]*string, n), make([]string, n)
+	ns, verdicts, measurements, deciding := make([]int, n), make([]*string, n), make([]string, n), make([]string, n)
 	grounds, paths, positions := make([]string, n), make([]string, n), make([]int64, n)
 	for i, o := range outcomes {
-		ns[i], verdicts[i], measurements[i] = o.N, o.Verdict, string(o.Measurement)
+		ns[i], verdicts[i], measurements[i], deciding[i] = o.N, o.Verdict, string(o.Measurement), o.Deciding
 		grounds[i], paths[i], positions[i] = string(o.Grounds), string(o.Paths), o.Position
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[])`, batch, ns, verdicts, measurements, grounds, paths, positions); err != nil {
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position, deciding)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[], $8::text[])`,
+		batch, ns, verdicts, measurements, grounds, paths, positions, deciding); err != nil {
 		return err
 	}
 	if err := t.addSearched(ctx, batch, outcomes); err != nil {
@@ -86,6 +89,25 @@ type JudgedItem struct {
 	Rank        int     `db:"rank"`
 }
 
+// An ItemRow is what a row of a list shows of an item.
+type ItemRow struct {
+	N        int     `db:"n"`
+	Path     string  `db:"path"`
+	Role     string  `db:"role"`
+	Size     int64   `db:"size"`
+	Verdict  *string `db:"verdict"`
+	Position *int64  `db:"position"`
+	Rank     int     `db:"rank"`
+	// Deciding is the sentence for the row. It is nil for what has no outcome
+	// yet, and for outcomes of earlier versions, which come with Grounds and
+	// Survey instead.
+	Deciding *string `db:"deciding"`
+	Grounds  []byte  `db:"grounds"`
+	Survey   []byte  `db:"survey"`
+	// Now is the verdict that the newest reassessment made of it, or nil.
+	Now *string `db:"now"`
+}
+
 // ItemFilter narrows a list of items; empty fields match all.
 type ItemFilter struct {
 	Verdict string
@@ -127,15 +149,28 @@ func literal(text string) string {
 const (
 	itemColumns = `i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank`
 	selectItems = `SELECT ` + itemColumns + ` FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+
+	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
+		CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN o.grounds END AS grounds, CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN i.survey END AS survey,
+		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now`
 )
+
+// ItemRows lists items of a batch as [Reads.Items] does, without their evidence.
+func (s Reads) ItemRows(ctx context.Context, batch int64, f ItemFilter) ([]ItemRow, error) {
+	return listItems[ItemRow](ctx, s, rowColumns, batch, f)
+}
 
 // Items lists items of a batch, the refused first.
 func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
+	return listItems[JudgedItem](ctx, s, itemColumns, batch, f)
+}
+
+func listItems[T any](ctx context.Context, s Reads, columns string, batch int64, f ItemFilter) ([]T, error) {
 	after := ItemPlace{-1, -1}
 	if f.After != nil {
 		after = *f.After
 	}
-	out := []JudgedItem{}
+	out := []T{}
 	if after.Rank < unsettled {
 		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
 		where.add(&args, f.Verdict != "", "o.verdict = $%d", f.Verdict)
@@ -143,7 +178,7 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
-		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, itemColumns, where.clause(), f.Limit), args...); err != nil {
+		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, columns, where.clause(), f.Limit), args...); err != nil {
 			return nil, explain(err)
 		}
 		after.N = -1
@@ -153,8 +188,8 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 	}
 	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
 	where.matching(&args, f)
-	rest := []JudgedItem{}
-	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`%s%sORDER BY i.n LIMIT %d`, selectItems, where.clause(), f.Limit-len(out)), args...)
+	rest := []T{}
+	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`SELECT %s FROM items i LEFT JOIN outcomes o USING (batch_id, n) %sORDER BY i.n LIMIT %d`, columns, where.clause(), f.Limit-len(out)), args...)
 	return append(out, rest...), explain(err)
 }
 

@@ -18,16 +18,22 @@ type Selection struct {
 	To      time.Time
 }
 
+// A SelectedBatch is a batch that is judged again.
+type SelectedBatch struct {
+	ID    int64 `db:"id"`
+	Items int64 `db:"total_items"`
+}
+
 // SelectedBatches lists the finished batches that are meant, the oldest first.
-func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]int64, error) {
+func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBatch, error) {
 	where, args := conditions{"b.state = 'done'"}, []any{}
 	where.add(&args, sel.Batch != 0, "b.id = $%d", sel.Batch)
 	where.add(&args, sel.Publisher != "", "b.expected -> 'publishers' ? $%d", sel.Publisher)
 	where.add(&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))", sel.Issuers)
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
-	out := []int64{}
-	err := s.q.SelectContext(ctx, &out, `SELECT b.id FROM batches b `+where.clause()+`ORDER BY b.id`, args...)
+	out := []SelectedBatch{}
+	err := s.q.SelectContext(ctx, &out, `SELECT b.id, b.total_items FROM batches b `+where.clause()+`ORDER BY b.id`, args...)
 	return out, explain(err)
 }
 
@@ -77,7 +83,7 @@ type Reassessment struct {
 	AskedBy       string     `db:"asked_by"`
 	CreatedAt     time.Time  `db:"created_at"`
 	FinishedAt    *time.Time `db:"finished_at"`
-	State         state.Task `db:"state"`
+	State         state.Run  `db:"state"`
 	Items         int        `db:"items"`
 	Changed       int        `db:"changed"`
 	Position      *int64     `db:"position"`
@@ -167,7 +173,7 @@ func (t *Tx) RejudgedCount(ctx context.Context, reassessment int64) (int, error)
 }
 
 // FinishReassessment closes a run.
-func (t *Tx) FinishReassessment(ctx context.Context, id int64, ended state.Task, note string, at time.Time, items, changed int, position int64) error {
+func (t *Tx) FinishReassessment(ctx context.Context, id int64, ended state.Run, note string, at time.Time, items, changed int, position int64) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = $2, note = $3, finished_at = $4, items = $5, changed = $6, position = $7 WHERE id = $1`,
 		id, ended, note, at, items, changed, position)
 	return err

@@ -110,7 +110,7 @@ func Bare(t testing.TB) config.Config {
 func Prepare(t testing.TB) config.Config {
 	t.Helper()
 	c := Bare(t)
-	dir := t.TempDir()
+	dir := filepath.Dir(c.Depots[scenario.Depot])
 	require.NoError(t, scenario.WriteSmall(c.Depots[scenario.Depot]))
 	mirrors := filepath.Join(dir, "mirrors")
 	require.NoError(t, scenario.WriteMirrors(mirrors))

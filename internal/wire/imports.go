@@ -26,7 +26,7 @@ type Imported struct {
 	Subkeys     int             `json:"subkeys"`
 	State       keyring.State   `json:"state"`
 	Publisher   string          `json:"publisher"`
-	Reach       *Reach          `json:"reach,omitempty" doc:"What rests on a known key, and would change."`
+	Reach       *int64          `json:"reach,omitempty" doc:"The inquiry that tells what rests on a known key, and would change; of a preview."`
 }
 
 // LookUp is what key directories said, compared.

@@ -40,6 +40,18 @@ type Now struct {
 	Grounds      []judge.Ground `json:"grounds"`
 }
 
+// ItemRow is what a row of a list shows of an item.
+type ItemRow struct {
+	N        int            `json:"n"`
+	Shown    string         `json:"shown" doc:"The path, made safe to show."`
+	Role     survey.Role    `json:"role"`
+	Size     int64          `json:"size"`
+	Verdict  *judge.Verdict `json:"verdict" nullable:"true"`
+	Now      *judge.Verdict `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
+	Settled  bool           `json:"settled"`
+	Deciding string         `json:"deciding" doc:"The sentence of the ground that decides, or what the file is."`
+}
+
 // ListItemsRequest narrows the list of a batch's items.
 type ListItemsRequest struct {
 	ID      int64         `path:"id"`

@@ -69,14 +69,15 @@ var (
 	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator}
 	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 
-	RunBatch    = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, Status: http.StatusAccepted}
-	ListBatches = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
-	ShowBatch   = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
-	FollowBatch = Operation[FollowBatchRequest, Batch]{Method: get, Path: "/batches/{id}/events", ID: "follow-batch", Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor}
-	ListItems   = Operation[ListItemsRequest, Page[Item]]{Method: get, Path: "/batches/{id}/items", ID: "list-items", Summary: "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path", Role: roles.Auditor}
-	ShowItem    = Operation[ItemAt, Item]{Method: get, Path: "/batches/{id}/items/{n}", ID: "show-item", Summary: "Show an item with its evidence", Role: roles.Auditor}
-	ListCopies  = Operation[BatchAt, Page[Copy]]{Method: get, Path: "/batches/{id}/copies", ID: "list-copies", Summary: "Tell how copies of the batch's manifests compare", Role: roles.Auditor}
-	ListAbsent  = Operation[ListAbsentRequest, Page[Absent]]{Method: get, Path: "/batches/{id}/absent", ID: "list-absent", Summary: "List the manifest entries of a batch whose files are not here", Role: roles.Auditor}
+	RunBatch     = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, Status: http.StatusAccepted}
+	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
+	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
+	FollowBatch  = Operation[FollowBatchRequest, Batch]{Method: get, Path: "/batches/{id}/events", ID: "follow-batch", Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor}
+	ListItems    = Operation[ListItemsRequest, Page[Item]]{Method: get, Path: "/batches/{id}/items", ID: "list-items", Summary: "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path; with their evidence", Role: roles.Auditor}
+	ListItemRows = Operation[ListItemsRequest, Page[ItemRow]]{Method: get, Path: "/batches/{id}/rows", ID: "list-item-rows", Summary: "List the items of a batch in the same order, with what a row of a list shows", Role: roles.Auditor}
+	ShowItem     = Operation[ItemAt, Item]{Method: get, Path: "/batches/{id}/items/{n}", ID: "show-item", Summary: "Show an item with its evidence", Role: roles.Auditor}
+	ListCopies   = Operation[BatchAt, Page[Copy]]{Method: get, Path: "/batches/{id}/copies", ID: "list-copies", Summary: "Tell how copies of the batch's manifests compare", Role: roles.Auditor}
+	ListAbsent   = Operation[ListAbsentRequest, Page[Absent]]{Method: get, Path: "/batches/{id}/absent", ID: "list-absent", Summary: "List the manifest entries of a batch whose files are not here", Role: roles.Auditor}
 
 	ShowOverview = Operation[Nothing, Overview]{Method: get, Path: "/overview", ID: "overview", Summary: "What needs attention", Role: roles.Auditor}
 )
@@ -119,10 +120,11 @@ var (
 
 // Judging again.
 var (
-	ShowReach         = Operation[KeyAt, Reach]{Method: get, Path: "/keys/{fingerprint}/reach", ID: "show-reach", Summary: "Tell what rests on a key, and what would become of it if it were withdrawn", Role: roles.Auditor}
+	AskReach          = Operation[KeyAt, Inquiry]{Method: post, Path: "/keys/{fingerprint}/reach", ID: "ask-reach", Summary: "Ask what rests on a key, and what would become of it if it were withdrawn", Role: roles.Auditor, Status: http.StatusAccepted}
+	ShowInquiry       = Operation[InquiryAt, Inquiry]{Method: get, Path: "/inquiries/{id}", ID: "show-inquiry", Summary: "Show how far the answer to a question has come, and the answer", Role: roles.Auditor}
 	Reassess          = Operation[ReassessRequest, Reassessment]{Method: post, Path: "/reassessments", ID: "reassess", Summary: "Judge stored measurements again with the present keyring, policy and waivers", Role: roles.Operator}
 	ListReassessments = Operation[ListReassessmentsRequest, Page[Reassessment]]{Method: get, Path: "/reassessments", ID: "list-reassessments", Summary: "List the reassessments, the newest first", Role: roles.Auditor}
-	ShowReassessment  = Operation[ReassessmentAt, Reassessment]{Method: get, Path: "/reassessments/{id}", ID: "show-reassessment", Summary: "Show a reassessment with what it changed", Role: roles.Auditor}
+	ShowReassessment  = Operation[ReassessmentAt, Reassessment]{Method: get, Path: "/reassessments/{id}", ID: "show-reassessment", Summary: "Show a reassessment", Role: roles.Auditor}
 	ListRejudged      = Operation[ListRejudgedRequest, Page[Rejudge]]{Method: get, Path: "/reassessments/{id}/items", ID: "list-rejudged", Summary: "List the artifacts whose verdict a reassessment changed", Role: roles.Auditor}
 )
 
@@ -132,5 +134,5 @@ var (
 	ShowRecord     = Operation[RecordAt, Record]{Method: get, Path: "/records/{position}", ID: "show-record", Summary: "Show a record", Role: roles.Auditor}
 	MakeReceipt    = Operation[RecordAt, ledger.Receipt]{Method: get, Path: "/records/{position}/receipt", ID: "make-receipt", Summary: "Hand out the receipt of a record", Role: roles.Auditor}
 	ShowCheckpoint = Operation[Nothing, Checkpoint]{Method: get, Path: "/ledger/checkpoint", ID: "show-checkpoint", Summary: "Sign and show the ledger's size and root", Role: roles.Auditor}
-	AuditLedger    = Operation[AuditRequest, Audit]{Method: post, Path: "/ledger/audits", ID: "audit-ledger", Summary: "Recompute the whole ledger", Role: roles.Auditor}
+	AuditLedger    = Operation[AuditRequest, Inquiry]{Method: post, Path: "/ledger/audits", ID: "audit-ledger", Summary: "Ask that the whole ledger be recomputed", Role: roles.Auditor, Status: http.StatusAccepted}
 )

@@ -15,6 +15,25 @@ type Reach struct {
 	Items   []Rejudge `json:"items" doc:"Which, up to 500."`
 }
 
+// Inquiry is a question whose answer takes a while. Ask for it again until its
+// state is not waiting.
+type Inquiry struct {
+	ID       int64      `json:"id"`
+	State    state.Run  `json:"state"`
+	Done     int64      `json:"done" doc:"How much is done."`
+	Total    int64      `json:"total" doc:"Of how much; 0 while that is not known."`
+	Created  time.Time  `json:"created"`
+	Finished *time.Time `json:"finished,omitempty"`
+	Note     string     `json:"note,omitempty" doc:"Why there is no answer."`
+	Audit    *Audit     `json:"audit,omitempty" doc:"The answer of an audit."`
+	Reach    *Reach     `json:"reach,omitempty" doc:"The answer about a key's reach."`
+}
+
+// InquiryAt names an inquiry.
+type InquiryAt struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
 // Turn counts changes of verdict.
 type Turn struct {
 	From  judge.Verdict `json:"from"`
@@ -41,13 +60,12 @@ type Reassessment struct {
 	By        string     `json:"by"`
 	Created   time.Time  `json:"created" doc:"Keyring, policy and waivers were asked as of then."`
 	Finished  *time.Time `json:"finished,omitempty"`
-	State     state.Task `json:"state"`
+	State     state.Run  `json:"state"`
 	Note      string     `json:"note,omitempty" doc:"Why it failed."`
 	Policy    int64      `json:"policy"`
 	Judged    int        `json:"judged" doc:"Items that were judged again."`
 	Changed   int        `json:"changed" doc:"Artifacts whose verdict changed."`
 	Record    *int64     `json:"record,omitempty"`
-	Items     []Rejudge  `json:"items,omitempty" doc:"Those, up to 500; only where one run is shown."`
 }
 
 // Selection says what is judged again.

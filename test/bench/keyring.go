@@ -88,7 +88,7 @@ func reachAndLists(dir string) ([]row, error) {
 		return nil, err
 	}
 	ours, floor, err := versus(func() error {
-		r, err := c.Reach(ctx, fp)
+		r, err := c.Reach(ctx, fp, nil)
 		if err == nil && r.Rests != n*batches {
 			err = fmt.Errorf("the reach is %d", r.Rests)
 		}

@@ -4,6 +4,7 @@ import type { components, paths } from "./types";
 
 export type Batch = components["schemas"]["Batch"];
 export type Item = components["schemas"]["Item"];
+export type ItemRow = components["schemas"]["ItemRow"];
 export type Ground = components["schemas"]["Ground"];
 export type Survey = components["schemas"]["Survey"];
 export type Planned = components["schemas"]["Planned"];
@@ -25,6 +26,7 @@ export type Path = components["schemas"]["Path"];
 export type Sighting = components["schemas"]["Sighting"];
 export type LedgerRecord = components["schemas"]["Record"];
 export type Reach = components["schemas"]["Reach"];
+export type Inquiry = components["schemas"]["Inquiry"];
 export type Rejudge = components["schemas"]["Rejudge"];
 export type Reassessment = components["schemas"]["Reassessment"];
 export type Selection = components["schemas"]["Selection"];

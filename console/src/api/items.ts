@@ -9,7 +9,7 @@ export function useItems(id: number, filter: { verdict?: string; role?: string; 
     queryKey: ["items", id, filter],
     queryFn: ({ pageParam }) =>
       ask(
-        api.GET("/api/v1/batches/{id}/items", {
+        api.GET("/api/v1/batches/{id}/rows", {
           params: {
             path: { id },
             query: {

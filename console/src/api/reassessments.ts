@@ -1,13 +1,19 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 
 import { useChange } from "./change";
 import { api, ask } from "./client";
 
-export function useReach(fingerprint: string, wanted: boolean) {
+export function useAskReach(fingerprint: string) {
+  return useMutation({ mutationFn: () => ask(api.POST("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })) });
+}
+
+/** A question that takes a while, looked at until it is answered. */
+export function useInquiry(id: number | undefined) {
   return useQuery({
-    queryKey: ["key", fingerprint, "reach"],
-    queryFn: () => ask(api.GET("/api/v1/keys/{fingerprint}/reach", { params: { path: { fingerprint } } })),
-    enabled: wanted,
+    queryKey: ["inquiry", id],
+    queryFn: () => ask(api.GET("/api/v1/inquiries/{id}", { params: { path: { id: id ?? 0 } } })),
+    enabled: id !== undefined,
+    refetchInterval: (query) => (query.state.data?.state === "waiting" ? 400 : false),
   });
 }
 

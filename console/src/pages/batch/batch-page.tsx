@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import type { Batch, Item } from "../../api/client";
+import type { Batch, ItemRow } from "../../api/client";
 import { useAbsent, useBatch, useCopies } from "../../api/batches";
 import { useItems } from "../../api/items";
 import { mayOperate, useMe } from "../../api/people";
@@ -173,7 +173,7 @@ function Others({ batch, match, live }: { batch: number; match: string; live: bo
   );
 }
 
-function Group({ title, items, batch }: { title: string; items: Item[]; batch: number }) {
+function Group({ title, items, batch }: { title: string; items: ItemRow[]; batch: number }) {
   return (
     <section>
       <h2 className="mb-1 border-b border-base-300 pb-1">{title}</h2>
@@ -184,7 +184,7 @@ function Group({ title, items, batch }: { title: string; items: Item[]; batch: n
               {item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}
               {item.now && (
                 <span className="mt-1 block text-sm">
-                  now <Mark word={item.now.verdict} />
+                  now <Mark word={item.now} />
                 </span>
               )}
             </span>

@@ -3,8 +3,9 @@ import { type SubmitEvent, useState } from "react";
 import type { Key } from "../../api/client";
 import { useAdmitKey, useKeyStep } from "../../api/keyring";
 import { mayCurate, useMe } from "../../api/people";
-import { useReach } from "../../api/reassessments";
+import { useAskReach } from "../../api/reassessments";
 import { Field } from "../../parts/field";
+import { Answer } from "../../parts/inquiry";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
@@ -40,39 +41,42 @@ export function Decide({ k }: { k: Key }) {
 
 /** A withdrawal shows its reach first. */
 function Withdraw({ k }: { k: Key }) {
-  const [looking, setLooking] = useState(false);
-  const reach = useReach(k.fingerprint, looking);
+  const asked = useAskReach(k.fingerprint);
   return (
     <section className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
       <h2>Withdraw this key</h2>
-      {!looking && (
+      {!asked.data && (
         <>
           <p>Its signatures would count no longer. See first what rests on it.</p>
           <button
             type="button"
             className="btn self-start"
+            disabled={asked.isPending}
             onClick={() => {
-              setLooking(true);
+              asked.mutate();
             }}
           >
             Show its reach
           </button>
         </>
       )}
-      {reach.error && <ProblemNote error={reach.error} />}
-      {looking && reach.isPending && <p>Judging again what rests on it…</p>}
-      {reach.data && (
-        <>
-          <ReachPanel reach={reach.data} when="is withdrawn" />
-          <Step
-            k={k}
-            step="withdrawal"
-            title=""
-            says="Records stand as they were. What rests on the key is judged again, and every changed verdict is recorded."
-            label="Why it counts no longer"
-            button="Withdraw"
-          />
-        </>
+      {asked.error && <ProblemNote error={asked.error} />}
+      {asked.data && (
+        <Answer id={asked.data.id} doing="Judging again what rests on it">
+          {({ reach }) => (
+            <>
+              {reach && <ReachPanel reach={reach} when="is withdrawn" />}
+              <Step
+                k={k}
+                step="withdrawal"
+                title=""
+                says="Records stand as they were. What rests on the key is judged again, and every changed verdict is recorded."
+                label="Why it counts no longer"
+                button="Withdraw"
+              />
+            </>
+          )}
+        </Answer>
       )}
     </section>
   );

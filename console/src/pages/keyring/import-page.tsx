@@ -5,6 +5,7 @@ import type { Import } from "../../api/client";
 import { useImportKeys, usePreviewImport } from "../../api/imports";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
+import { Answer } from "../../parts/inquiry";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
@@ -146,7 +147,11 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
                 ))}
               </ul>
             )}
-            {k.reach && k.reach.rests > 0 && <ReachPanel reach={k.reach} when="is imported" />}
+            {k.reach !== undefined && (
+              <Answer id={k.reach} doing="Judging again what rests on it">
+                {({ reach }) => reach && reach.rests > 0 && <ReachPanel reach={reach} when="is imported" />}
+              </Answer>
+            )}
           </li>
         ))}
       </ul>

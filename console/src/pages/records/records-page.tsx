@@ -4,6 +4,7 @@ import { useAudit, useRecords } from "../../api/records";
 import { recordKindValues, verdictValues } from "../../api/words";
 import { Empty } from "../../parts/empty";
 import { Filter } from "../../parts/filter";
+import { Answer } from "../../parts/inquiry";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment } from "../../parts/text";
@@ -123,9 +124,15 @@ function Ledger() {
         Audit the ledger
       </button>
       {audit.data && (
-        <p role="status" className={audit.data.clean ? "text-success" : "font-semibold text-error"}>
-          {audit.data.sentence}
-        </p>
+        <Answer id={audit.data.id} doing="Recomputing every record">
+          {({ audit: found }) =>
+            found && (
+              <p role="status" className={found.clean ? "text-success" : "font-semibold text-error"}>
+                {found.sentence}
+              </p>
+            )
+          }
+        </Answer>
       )}
       {audit.error && <ProblemNote error={audit.error} />}
     </div>
