@@ -6,7 +6,10 @@ export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: help demo test race build console bench fuzz fuzz-briefly lint openapi screenshots clean
+# The checkers have a go.mod of their own, so that the product's names only what it is made of.
+GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
+
+.PHONY: help demo test race build console bench fuzz fuzz-briefly lint format openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -37,12 +40,14 @@ openapi: ## write docs/openapi.yaml from the service's own description
 	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml
 
 lint: console/node_modules/.made console/src/api/types.ts ## check form and types
-	@test -z "$$(go tool gofumpt -l cmd core console/*.go demo internal test)" || { echo "not in gofumpt's form:"; go tool gofumpt -l cmd core console/*.go demo internal test; exit 1; }
-	go vet ./...
-	go tool staticcheck ./...
+	$(GOLANGCI) run ./...
 	@# The core is computation only, and runs in a browser too.
 	CGO_ENABLED=0 GOOS=js GOARCH=wasm go build ./core/...
 	cd console && npm run --silent lint
+
+format: console/node_modules/.made ## put everything into its form
+	$(GOLANGCI) fmt
+	cd console && npm run --silent format
 
 test: ## install what is missing and run every check and test
 	@scripts/install-missing.sh test

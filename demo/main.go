@@ -36,11 +36,12 @@ const (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	if err := run(ctx); err != nil && !errors.Is(err, context.Canceled) {
 		fmt.Fprintln(os.Stderr, "demo:", err)
+		stop()
 		os.Exit(1)
 	}
+	stop()
 }
 
 func run(ctx context.Context) error {
@@ -263,7 +264,7 @@ func (d *demo) serve(ctx context.Context) error {
 	for time.Now().Before(deadline) {
 		response, err := http.Get("http://" + d.address + "/readyz")
 		if err == nil {
-			io.Copy(io.Discard, response.Body) //nolint:errcheck
+			io.Copy(io.Discard, response.Body) //nolint:errcheck // that it answers is enough
 			response.Body.Close()
 			if response.StatusCode == http.StatusOK {
 				return nil
@@ -293,8 +294,9 @@ func (d *demo) people(ctx context.Context) error {
 			return err
 		}
 	}
-	curator, tobiah := everybody[2], (*client.Client)(nil)
-	if tobiah, err = client.New("http://"+d.address, ""); err != nil {
+	curator := everybody[2]
+	tobiah, err := client.New("http://"+d.address, "")
+	if err != nil {
 		return err
 	}
 	issued, err := tobiah.SignIn(ctx, curator.Name, curator.Password, "demo profile", 30)
@@ -337,19 +339,19 @@ func (d *demo) stop() {
 		select {
 		case <-d.ended:
 		case <-time.After(20 * time.Second):
-			d.service.Process.Kill() //nolint:errcheck
+			d.service.Process.Kill() //nolint:errcheck // it may have ended by itself
 			<-d.ended
 		}
 	}
 	if d.world != nil && d.world.Process != nil {
 		d.world.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have ended
-		d.world.Wait()                          //nolint:errcheck
+		d.world.Wait()                          //nolint:errcheck // it was told to end
 	}
 	if d.pg != nil {
 		d.pg.Stop()
 	}
 	if d.lock != nil {
-		os.Remove(cli.ProfileBeside(binDir)) //nolint:errcheck // it may not be there yet
+		os.Remove(cli.ProfileBeside(binDir))
 		d.lock.Close()
 	}
 }

@@ -239,7 +239,7 @@ func TestAccess(t *testing.T) {
 	})
 
 	t.Run("sessions", func(t *testing.T) {
-		request, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/api/v1/me", nil)
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+"/api/v1/me", nil)
 		require.NoError(t, err)
 		request.AddCookie(&http.Cookie{Name: "endeixis_session", Value: "forged"})
 		response, err := http.DefaultClient.Do(request)
@@ -261,7 +261,7 @@ func TestAccess(t *testing.T) {
 	})
 
 	t.Run("other sites", func(t *testing.T) {
-		request, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+"/api/v1/sessions", strings.NewReader(`{"name":"ines","password":"kelp-and-copper"}`))
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1/sessions", strings.NewReader(`{"name":"ines","password":"kelp-and-copper"}`))
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
 		request.Header.Set("Origin", "http://elsewhere.example")
@@ -280,7 +280,7 @@ func TestIdempotencyKey(t *testing.T) {
 	send := func(path string) (int, wire.Batch) {
 		text, err := json.Marshal(map[string]string{"depot": "quayside", "path": path})
 		require.NoError(t, err)
-		request, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+"/api/v1/batches", bytes.NewReader(text))
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1/batches", bytes.NewReader(text))
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+s.Token(t, "operator"))
 		request.Header.Set("Content-Type", "application/json")

@@ -47,7 +47,7 @@ func (b *tab) do(actions ...chromedp.Action) {
 	b.t.Helper()
 	if err := chromedp.Run(b.ctx, actions...); err != nil {
 		var text string
-		chromedp.Run(b.ctx, chromedp.Text("body", &text, chromedp.ByQuery)) //nolint:errcheck // only to explain
+		chromedp.Run(b.ctx, chromedp.Text("body", &text, chromedp.ByQuery))
 		require.NoError(b.t, err, "the page shows:\n%s", text)
 	}
 }

@@ -30,14 +30,14 @@ func startDemo(t *testing.T, checkout, temp string) *demoRun {
 	d.cmd.Stderr = d.cmd.Stdout
 	require.NoError(t, d.cmd.Start())
 	t.Cleanup(func() {
-		d.cmd.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have ended
-		d.cmd.Wait()                          //nolint:errcheck
+		d.cmd.Process.Signal(syscall.SIGTERM)
+		d.cmd.Wait()
 	})
 	lines := bufio.NewScanner(pipe)
 	for lines.Scan() {
 		d.out += lines.Text() + "\n"
 		if strings.HasPrefix(lines.Text(), "Stop with Ctrl-C") {
-			go io.Copy(io.Discard, pipe) //nolint:errcheck
+			go io.Copy(io.Discard, pipe)
 			return d
 		}
 	}
@@ -65,7 +65,7 @@ func TestDemo(t *testing.T) {
 	clientRun := func(args ...string) (string, int) {
 		cmd := exec.Command(filepath.Join(checkout, "bin", "endeixis"), args...)
 		cmd.Dir = checkout
-		out, _ := cmd.CombinedOutput() //nolint:errcheck // the code tells
+		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
 	first := startDemo(t, checkout, temp)
@@ -84,7 +84,7 @@ func TestDemo(t *testing.T) {
 	assert.Contains(t, string(out), "runs in this checkout already")
 
 	require.NoError(t, first.cmd.Process.Signal(syscall.SIGKILL))
-	first.cmd.Wait() //nolint:errcheck
+	first.cmd.Wait()
 	second := startDemo(t, checkout, temp)
 	said, code = clientRun("batch", "list")
 	assert.Zero(t, code, said)

@@ -54,7 +54,7 @@ func (p *process) start(t testing.TB) {
 	for lines.Scan() {
 		if _, after, ok := strings.Cut(lines.Text(), "address="); ok {
 			p.url, _, _ = strings.Cut(after, " ")
-			go io.Copy(io.Discard, log) //nolint:errcheck
+			go io.Copy(io.Discard, log)
 			return
 		}
 		t.Log(lines.Text())
@@ -64,8 +64,8 @@ func (p *process) start(t testing.TB) {
 
 // kill is kill -9.
 func (p *process) kill() {
-	p.cmd.Process.Signal(syscall.SIGKILL) //nolint:errcheck // it may be gone
-	p.cmd.Wait()                          //nolint:errcheck
+	p.cmd.Process.Signal(syscall.SIGKILL)
+	p.cmd.Wait()
 }
 
 // TestKilledInTheMiddle kills the service with SIGKILL at several moments of

@@ -5,6 +5,7 @@ package test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,7 +20,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	testkit.Main(m, func() { os.RemoveAll(built.dir) }) //nolint:errcheck // a temporary directory
+	testkit.Main(m, func() { os.RemoveAll(built.dir) })
 }
 
 var built struct {
@@ -70,7 +71,8 @@ func endeixisWith(t testing.TB, env []string, stdin string, args ...string) ran 
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewBufferString(stdin), &out, &errs
 	err := cmd.Run()
-	if _, ok := err.(*exec.ExitError); err != nil && !ok {
+	exitError := &exec.ExitError{}
+	if err != nil && !errors.As(err, &exitError) {
 		require.NoError(t, err)
 	}
 	return ran{cmd.ProcessState.ExitCode(), out.String(), errs.String()}

@@ -24,8 +24,9 @@ func main() {
 	keys := flag.String("directories", "", "directory with a folder of key files for each key directory")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	if err := run(ctx, *listen, *mirrors, *keys); err != nil {
+	err := run(ctx, *listen, *mirrors, *keys)
+	stop()
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "endeixis-world:", err)
 		os.Exit(1)
 	}

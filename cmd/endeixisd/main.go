@@ -25,11 +25,12 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	if err := root().ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "endeixisd:", err)
+		stop()
 		os.Exit(1)
 	}
+	stop()
 }
 
 func root() *cobra.Command {

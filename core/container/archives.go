@@ -101,7 +101,7 @@ func isTar(block []byte) bool {
 func (l *lister) tar() error {
 	section := io.NewSectionReader(l.r, 0, l.size)
 	return l.members(section, func() int64 {
-		at, _ := section.Seek(0, io.SeekCurrent) //nolint:errcheck // a section knows where it is
+		at, _ := section.Seek(0, io.SeekCurrent)
 		return at
 	}, false)
 }
@@ -177,7 +177,7 @@ func (l *lister) compressed(name string) error {
 	}()
 	stop := func() {
 		in.Close() // ends the other side, if it is not at its end already
-		<-done
+		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 	}
 	defer stop()
 	block := make([]byte, tarBlock)

@@ -138,7 +138,7 @@ func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer)
 		r = bzip2.NewReader(counted)
 	case XZ:
 		buffered := bufio.NewReader(counted)
-		head, _ := buffered.Peek(64) //nolint:errcheck // a short file fails below
+		head, _ := buffered.Peek(64)
 		if need := xzMemory(head); need > windowMemory {
 			return 0, &MemoryError{Need: need}
 		}

@@ -3,6 +3,7 @@ package container
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -128,7 +129,7 @@ func (l *lister) iso() error {
 func (l *lister) findRockRidge(v *isoVolume) {
 	b := make([]byte, 256)
 	at := v.root.location * v.block
-	n, _ := l.r.ReadAt(b, at) //nolint:errcheck // a short read finds less
+	n, _ := l.r.ReadAt(b, at)
 	own, ok := parseISORecord(b[:n], at)
 	if !ok {
 		return
@@ -170,7 +171,7 @@ func (l *lister) systemUse(v *isoVolume, area []byte) []systemEntry {
 				at := int64(binary.LittleEndian.Uint32(data))*v.block + int64(binary.LittleEndian.Uint32(data[8:]))
 				length := min(binary.LittleEndian.Uint32(data[16:]), isoSector)
 				next = make([]byte, length)
-				n, _ := l.r.ReadAt(next, at) //nolint:errcheck // a short read finds less
+				n, _ := l.r.ReadAt(next, at)
 				next = next[:n]
 				continue
 			}
@@ -238,7 +239,7 @@ func (w *isoWalk) list(dir folder, start int64) ([]folder, error) {
 	sector := make([]byte, isoSector)
 	for from := int64(0); from < dir.record.length; from += isoSector {
 		n, err := w.r.ReadAt(sector[:min(isoSector, dir.record.length-from)], start+from)
-		if err != nil && err != io.EOF {
+		if err != nil && !errors.Is(err, io.EOF) {
 			return nil, err
 		}
 		for i := 0; i < n && sector[i] != 0; {

@@ -56,6 +56,7 @@ func (f Format) Noun() string {
 		return "tar archive"
 	case ISO9660:
 		return "disc image"
+	case Single:
 	}
 	return "compressed file"
 }
@@ -213,7 +214,7 @@ func List(ctx context.Context, r io.ReaderAt, size int64, name string, opts Opti
 	l := &lister{ctx: ctx, r: r, size: size, limits: limits, keep: opts.Keep, out: &Layout{}, seen: map[string]int{}}
 	head := make([]byte, isoStart+6)
 	n, err := r.ReadAt(head, 0)
-	if err != nil && err != io.EOF {
+	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	head = head[:n]
@@ -280,6 +281,7 @@ func (l *lister) list(head []byte, name string) error {
 		return l.tar()
 	case ISO9660:
 		return l.iso()
+	case Single:
 	}
 	if l.out.Compression != "" {
 		return l.compressed(name)

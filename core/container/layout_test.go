@@ -208,7 +208,7 @@ func TestSplitterIsExact(t *testing.T) {
 		s := NewSplitter(context.Background(), lanes...)
 		for rest := stream; len(rest) > 0; {
 			n := rapid.IntRange(1, len(rest)).Draw(t, "part")
-			s.Write(rest[:n]) //nolint:errcheck // it does not fail
+			s.Write(rest[:n])
 			rest = rest[n:]
 		}
 		s.Finish()

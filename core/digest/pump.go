@@ -2,6 +2,7 @@ package digest
 
 import (
 	"context"
+	"errors"
 	"io"
 	"sync"
 	"sync/atomic"
@@ -97,7 +98,7 @@ func Pump(ctx context.Context, r io.Reader, writers []io.Writer, progress func(t
 	for b := range free {
 		blockPool.Put(b)
 	}
-	if err == io.EOF || err == io.ErrUnexpectedEOF {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		err = nil
 	}
 	return total, err

@@ -174,6 +174,7 @@ func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Meas
 		return f.says(SignatureInvalid, Notes, fmt.Sprintf("The name of the signature %s leaves open which file it is over, and it does not hold over this one.", name), "")
 	case openpgp.Valid:
 		f.ground.Sentence += " Its name fits several files; the signature itself decides that it is over this one."
+	default:
 	}
 	return f
 }
@@ -204,7 +205,7 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 		sig, err = openpgp.ParseSignature(over.Raw)
 	}
 	if over.Problem != nil || err != nil {
-		what := ""
+		var what string
 		if over.Problem != nil {
 			what = over.Problem.Message
 		} else {
@@ -313,6 +314,7 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 		return f.says(SignerWithdrawn, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key was withdrawn from the keyring.", name, who),
 			"Ask a curator why; look for a release signed with the publisher's present key.")
+	case keyring.Admitted:
 	}
 	if !b.Expected.allows(f.key.Publisher) {
 		return f.says(WrongPublisher, Refuses,

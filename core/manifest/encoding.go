@@ -15,7 +15,7 @@ import (
 // a byte-order mark; from UTF-16 of either byte order, by its mark or by the
 // zeros between its letters; from Latin-1 when the first part is not UTF-8.
 func decode(r *bufio.Reader) io.Reader {
-	head, _ := r.Peek(4096) //nolint:errcheck // a short text is a short head
+	head, _ := r.Peek(4096)
 	switch {
 	case bytes.HasPrefix(head, []byte("\xef\xbb\xbf")):
 		r.Discard(3) //nolint:errcheck // it was peeked

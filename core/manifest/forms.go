@@ -135,7 +135,7 @@ func (p *parser) alone(text []byte) bool {
 func (p *parser) bareOnly() bool {
 	seen := map[string]bool{}
 	for _, e := range p.bare {
-		key := fmt.Sprint(e.Candidates)
+		key := fmt.Sprint(string(e.Candidates))
 		if seen[key] {
 			return false
 		}

@@ -33,7 +33,7 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 	}
 	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
 	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 64<<10)), 64<<10)
-	head, _ := text.Peek(4096) //nolint:errcheck // a short text is a short head
+	head, _ := text.Peek(4096)
 	var err error
 	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
 	case bytes.HasPrefix(trimmed, []byte("<")) && (bytes.Contains(head, []byte("metalink")) || bytes.Contains(head, []byte(cyclonedxSpace))):
@@ -147,14 +147,15 @@ func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, e
 	for {
 		part, e := r.ReadSlice('\n')
 		n += int64(len(part))
-		if len(line)+len(part) > limit+2 {
+		switch {
+		case len(line)+len(part) > limit+2:
 			tooLong = true
-		} else if e == nil && line == nil {
+		case e == nil && line == nil:
 			line = part // the common case: no copy; valid until the next read
-		} else {
+		default:
 			line = append(slices.Clip(line), part...)
 		}
-		if e == bufio.ErrBufferFull {
+		if errors.Is(e, bufio.ErrBufferFull) {
 			continue
 		}
 		return bytes.TrimRight(line, "\r\n"), n, tooLong, e

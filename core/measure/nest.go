@@ -127,7 +127,7 @@ func (n *nest) prepare(at int, task *Task) io.Writer {
 		}
 	}
 	h.hash = task.Algorithm.New()
-	h.hash.Write(task.Before) //nolint:errcheck // hashes do not fail
+	h.hash.Write(task.Before)
 	var to io.Writer = h.hash
 	if task.Text {
 		h.text = lineend.NewText(h.hash)
@@ -237,7 +237,7 @@ func (h *hashing) sum() (digest.Value, error) {
 		}
 		end = clone
 	}
-	end.Write(h.task.After) //nolint:errcheck // hashes do not fail
+	end.Write(h.task.After)
 	return end.Sum(nil), nil
 }
 

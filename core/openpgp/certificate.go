@@ -189,6 +189,7 @@ func newCertificate(parts []component) (*Certificate, error) {
 					c.direct = append(c.direct, s)
 				case KeyRevocation:
 					c.revocations = append(c.revocations, s)
+				default: // it says nothing about the key as a whole
 				}
 			}
 		case tagUserID:
@@ -217,6 +218,7 @@ func newCertificate(parts []component) (*Certificate, error) {
 					sub.bindings = append(sub.bindings, s)
 				case SubkeyRevocation:
 					sub.revocations = append(sub.revocations, s)
+				default: // it says nothing about a subkey
 				}
 			}
 			c.Subkeys = append(c.Subkeys, sub)

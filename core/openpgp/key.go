@@ -117,6 +117,7 @@ func (k *PublicKey) Describe() string {
 		if k.ec != nil {
 			return "ECDSA " + k.ec.curve.name
 		}
+	default: // the name says it all
 	}
 	return k.Algorithm.String()
 }
@@ -344,9 +345,9 @@ func (k *PublicKey) hashInto(w interface{ Write([]byte) (int, error) }) {
 	if k.Version == 6 {
 		w.Write(binary.BigEndian.AppendUint32([]byte{0x9b}, uint32(len(k.body)))) //nolint:errcheck // hashes do not fail
 	} else {
-		w.Write([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}) //nolint:errcheck
+		w.Write([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}) //nolint:errcheck // hashes do not fail
 	}
-	w.Write(k.body) //nolint:errcheck
+	w.Write(k.body) //nolint:errcheck // hashes do not fail
 }
 
 // verify checks the signature's values over a finished digest. It returns nil

@@ -218,6 +218,7 @@ func batchOf(b query.Batch) wire.Batch {
 func eventOf(v wire.Batch) int {
 	n := 1 + v.Progress.ItemsDone + int(v.Progress.BytesDone)
 	switch v.State {
+	case state.BatchWaiting:
 	case state.BatchMeasuring:
 		n++
 	case state.BatchDone, state.BatchFailed:

@@ -29,7 +29,7 @@ func New(ctx context.Context, width, height int) (tab context.Context, cancel fu
 		chromedp.Cancel(tab) //nolint:errcheck // it may have ended
 		endTab()
 		endAllocator()
-		os.RemoveAll(profile) //nolint:errcheck // a temporary directory
+		os.RemoveAll(profile)
 	}
 	if err := chromedp.Run(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
 		cancel()

@@ -121,7 +121,8 @@ refused; 11 nothing was refused, something is unproven.`,
 		return usage("%w; see “%s --help”", err, cmd.CommandPath())
 	})
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand())
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(),
+		a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand())
 	root.Args = cobra.ArbitraryArgs
 	strict(root)
 	return root

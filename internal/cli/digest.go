@@ -86,13 +86,13 @@ func (a *app) compute(ctx context.Context, name string, algorithms []digest.Algo
 	bar := a.bar(total, name)
 	set := digest.NewSet(algorithms)
 	size, err := digest.Pump(ctx, in, set.Writers(), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                      //nolint:errcheck
+	bar.Clear()                                                                      //nolint:errcheck // the bar is for the eye only
 	return computed{Name: name, Size: size, Digests: set.Sums()}, err
 }
 
 // bar returns a progress bar for long reading, which shows on a terminal only.
 func (a *app) bar(total int64, what string) *progressbar.ProgressBar {
-	var w io.Writer = io.Discard
+	w := io.Discard
 	if a.progress && (total < 0 || total > 64<<20) {
 		w = a.stderr
 	}

@@ -82,7 +82,7 @@ func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 			bar.Set64(b.Progress.BytesDone) //nolint:errcheck // only for the eye
 		}, func() {
 			if bar != nil {
-				bar.Clear() //nolint:errcheck
+				bar.Clear() //nolint:errcheck // the bar is for the eye only
 			}
 		}
 }

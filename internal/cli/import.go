@@ -136,7 +136,7 @@ func withReaches(ctx context.Context, c *client.Client, all wire.Import) (shownI
 func (a *app) printImport(all shownImport, preview bool) error {
 	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new"}, empty: "There was no key in it."}
 	for _, k := range all.Keys {
-		g.add(string(k.Result), plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), strings.Join(k.Changes, " "))
+		g.add(string(k.Result), plain.Grouped(k.Fingerprint), first(k.UserIDs), strings.Join(k.Changes, " "))
 	}
 	for _, n := range all.Notes {
 		a.note("%s", n)
@@ -159,7 +159,7 @@ func (a *app) printImport(all shownImport, preview bool) error {
 			if k.Result != "new" {
 				about = append(about, string(k.State))
 			}
-			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(strings.Join(first(k.UserIDs, 1), "")), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
+			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(first(k.UserIDs)), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
 			for _, change := range k.Changes {
 				a.hanging("    • ", "      ", change)
 			}

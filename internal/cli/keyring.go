@@ -14,7 +14,8 @@ import (
 
 func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
-	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(), a.keyringRefresh(), a.keyringReach())
+	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(),
+		a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(), a.keyringRefresh(), a.keyringReach())
 	return cmd
 }
 
@@ -35,7 +36,7 @@ func (a *app) keyringList() *cobra.Command {
 			}
 			g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
 			for _, k := range keys {
-				g.add(string(k.State), k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+				g.add(string(k.State), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
 			}
 			if f != (client.KeyFilter{}) {
 				g.empty = "No key is like that."
@@ -61,12 +62,17 @@ func (a *app) showKeys(keys []wire.Key, g *grid) {
 		if f := facts(k); f != "" {
 			about += ", " + f
 		}
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(first(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
 		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
 }
 
-func first(list []string, n int) []string { return list[:min(n, len(list))] }
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
 
 // facts are what a key's owner or the calendar says about it.
 func facts(k wire.Key) string {
@@ -120,7 +126,7 @@ func (a *app) keyringShow() *cobra.Command {
 
 func (a *app) printKey(k wire.Key) error {
 	g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}}
-	g.add(string(k.State), k.Publisher, k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+	g.add(string(k.State), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
 	return a.print(k, g, func() { a.showKey(k) })
 }
 
@@ -231,15 +237,15 @@ func (a *app) showPaths(k wire.Key) {
 	for _, p := range k.Paths {
 		fmt.Fprintf(a.stdout, "  %s  %s  %s\n", a.paint(string(p.AnchorState)), plain.Text(p.AnchorID), a.faint("anchor"))
 		fmt.Fprintf(a.stdout, "  │   %s\n", plain.Grouped(p.Anchor))
-		switch {
-		case p.Made == nil:
+		switch p.Made {
+		case nil:
 			fmt.Fprintf(a.stdout, "  ╎ %s\n", a.paint("missing"))
 		default:
 			fmt.Fprintf(a.stdout, "  │ %s  certified on %s\n", a.paint(string(p.Certified)), p.Made.Format("2006-01-02"))
 		}
 		who := p.UserID
 		if who == "" {
-			who = strings.Join(first(k.UserIDs, 1), "")
+			who = first(k.UserIDs)
 		}
 		fmt.Fprintf(a.stdout, "  └─ %s\n", plain.Text(who))
 		if p.Reason != "" {

@@ -36,7 +36,7 @@ func (a *app) keyringLookup() *cobra.Command {
 			}
 			g := &grid{header: []string{"fingerprint", "user ID", "result", "directories"}, empty: "No directory has such a key."}
 			for _, k := range l.Keys {
-				g.add(plain.Grouped(k.Fingerprint), strings.Join(first(k.UserIDs, 1), ""), string(k.Result), strings.Join(k.Directories, " "))
+				g.add(plain.Grouped(k.Fingerprint), first(k.UserIDs), string(k.Result), strings.Join(k.Directories, " "))
 			}
 			return a.print(l, g, func() { a.showLookUp(l) })
 		},
@@ -60,7 +60,7 @@ func (a *app) showLookUp(l wire.LookUp) {
 		if k.Result != "new" {
 			standing = string(k.State + " here")
 		}
-		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(strings.Join(first(k.UserIDs, 1), ""))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
+		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(first(k.UserIDs))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
 		for _, change := range k.Changes {
 			a.hanging("    • ", "      ", change)
 		}
@@ -102,7 +102,7 @@ func (a *app) keyringRefresh() *cobra.Command {
 						trouble = append(trouble, d.Directory)
 					}
 				}
-				g.add(string(r.Result), plain.Grouped(r.Fingerprint), strings.Join(first(r.UserIDs, 1), ""), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
+				g.add(string(r.Result), plain.Grouped(r.Fingerprint), first(r.UserIDs), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
 			}
 			return a.print(done, g, func() { a.showRefreshed(done) })
 		},
@@ -123,7 +123,7 @@ func (a *app) showRefreshed(done []wire.Refreshed) {
 			continue
 		}
 		news++
-		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(strings.Join(first(r.UserIDs, 1), ""))), a.faint(string(r.State)), plain.Grouped(r.Fingerprint))
+		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(first(r.UserIDs))), a.faint(string(r.State)), plain.Grouped(r.Fingerprint))
 		for _, change := range r.Changes {
 			a.hanging("    • ", "      ", change)
 		}

@@ -235,7 +235,7 @@ func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms [
 			parts = manifest.NewPieceHasher(digest.SHA256, pieceLength)
 			writers = append(writers, parts)
 		}
-		n, err := digest.Pump(ctx, f, writers, func(n int64) { bar.Set64(done + n) }) //nolint:errcheck
+		n, err := digest.Pump(ctx, f, writers, func(n int64) { bar.Set64(done + n) }) //nolint:errcheck // the bar is for the eye only
 		f.Close()
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)

@@ -67,7 +67,7 @@ func (a *app) publisherCommand() *cobra.Command {
 			g := &grid{header: []string{"state", "fingerprint", "facts", "user ID"}, empty: "No key of this publisher is in the keyring."}
 			for _, k := range keys {
 				own = append(own, k)
-				g.add(string(k.State), k.Grouped, facts(k), strings.Join(first(k.UserIDs, 1), ""))
+				g.add(string(k.State), k.Grouped, facts(k), first(k.UserIDs))
 			}
 			return a.print(struct {
 				wire.Publisher

@@ -290,6 +290,7 @@ func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Re
 			fmt.Fprintf(a.stdout, "%d verdicts were changed until then, and stand. Ask for it again once the cause is found.\n", r.Changed)
 			a.showRejudged(items)
 			return
+		case state.RunDone:
 		}
 		fmt.Fprintf(a.stdout, "%d items were judged again, and %d verdicts changed.\n", r.Judged, r.Changed)
 		a.showRejudged(items)

@@ -140,7 +140,7 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 		return response, nil
 	}
 	defer response.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20)) //nolint:errcheck // the status is enough
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	problem := &Error{}
 	if json.Unmarshal(text, &problem.Problem) != nil || problem.Code == "" {
 		problem.Problem = wire.Problem{Status: response.StatusCode, Code: "not-endeixis", Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status), Advice: "Check the address."}

@@ -79,7 +79,7 @@ func TestListsAreReadToTheEnd(t *testing.T) {
 		case "2":
 			page.Items = []wire.Batch{{ID: 1}}
 		}
-		json.NewEncoder(w).Encode(page) //nolint:errcheck
+		json.NewEncoder(w).Encode(page)
 	})
 	all, err := c.Batches(t.Context(), "", 0)
 	require.NoError(t, err)

@@ -139,5 +139,5 @@ func TestConfigurationAndQueries(t *testing.T) {
 type fixed []byte
 
 func (f fixed) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
-	w.Write(f) //nolint:errcheck // nobody to tell
+	w.Write(f)
 }

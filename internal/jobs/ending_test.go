@@ -31,7 +31,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	depot, path, _ := strings.Cut(where, ":")
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
-	t.Cleanup(func() { sql.Close(context.Background()) }) //nolint:errcheck // the test is over
+	t.Cleanup(func() { sql.Close(context.Background()) })
 	operator := s.Client(t, "operator")
 
 	_, err = sql.Exec(t.Context(), `CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail at %', TG_NAME; END $$`)
@@ -93,7 +93,7 @@ func TestReassessmentThatAlwaysFailsEnds(t *testing.T) {
 	s := testkit.Start(t)
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
-	t.Cleanup(func() { sql.Close(context.Background()) }) //nolint:errcheck // the test is over
+	t.Cleanup(func() { sql.Close(context.Background()) })
 	_, err = sql.Exec(t.Context(), `CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
 		CREATE TRIGGER fails BEFORE UPDATE ON reassessments FOR EACH ROW WHEN (NEW.state = 'done') EXECUTE FUNCTION fails()`)
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	require.NoError(t, p.Batches.Measure(t.Context(), ids[2], 1))
 	sql, err := pgx.Connect(t.Context(), c.Database.URL)
 	require.NoError(t, err)
-	defer sql.Close(context.Background()) //nolint:errcheck // the test is over
+	defer sql.Close(context.Background())
 	_, err = sql.Exec(t.Context(), `TRUNCATE river_job`)
 	require.NoError(t, err)
 	testkit.StartWith(t, c)

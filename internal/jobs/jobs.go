@@ -140,7 +140,7 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, 
 		host = "host"
 	}
 	random := make([]byte, 6)
-	rand.Read(random) //nolint:errcheck // never fails
+	rand.Read(random)
 	r := &Runner{store: s, work: work, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})

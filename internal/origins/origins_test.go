@@ -88,7 +88,7 @@ func TestConfiguredOrigins(t *testing.T) {
 func TestRedirects(t *testing.T) {
 	t.Parallel()
 	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Write([]byte("from another host")) //nolint:errcheck // nobody to tell
+		w.Write([]byte("from another host"))
 	}))
 	defer other.Close()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -102,7 +102,7 @@ func TestRedirects(t *testing.T) {
 		case "/lists/around.txt":
 			http.Redirect(w, r, "/lists/around.txt", http.StatusFound)
 		default:
-			w.Write([]byte("here")) //nolint:errcheck // nobody to tell
+			w.Write([]byte("here"))
 		}
 	}))
 	defer server.Close()

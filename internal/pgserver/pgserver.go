@@ -188,13 +188,13 @@ func (s *Server) end() {
 	select {
 	case <-s.exited:
 	case <-time.After(10 * time.Second):
-		s.process.Process.Kill() //nolint:errcheck
+		s.process.Process.Kill() //nolint:errcheck // it may have ended by itself
 		<-s.exited
 	}
 }
 
 func (s *Server) remove() {
-	os.RemoveAll(s.dir) //nolint:errcheck // the next sweep tries again
+	os.RemoveAll(s.dir)
 	s.lock.Close()
 }
 
@@ -205,7 +205,7 @@ func CreateDatabase(ctx context.Context, adminURL string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	defer conn.Close(ctx) //nolint:errcheck
+	defer conn.Close(ctx)
 	name := "endeixis_" + randomHex()[:16]
 	if _, err := conn.Exec(ctx, "CREATE DATABASE "+name); err != nil {
 		return "", err
@@ -233,7 +233,7 @@ func sweep() {
 			continue
 		}
 		endLeftover(filepath.Join(dir, "data"))
-		os.RemoveAll(dir) //nolint:errcheck // not ours to remove, then
+		os.RemoveAll(dir)
 		lock.Close()
 	}
 }
@@ -254,14 +254,14 @@ func endLeftover(data string) {
 	if err != nil || !bytes.Contains(commandLine, []byte(data)) {
 		return
 	}
-	syscall.Kill(pid, syscall.SIGQUIT) //nolint:errcheck
+	syscall.Kill(pid, syscall.SIGQUIT) //nolint:errcheck // it may have ended by itself
 	for range 100 {
 		if syscall.Kill(pid, 0) != nil {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	syscall.Kill(pid, syscall.SIGKILL) //nolint:errcheck
+	syscall.Kill(pid, syscall.SIGKILL) //nolint:errcheck // it may have ended by itself
 }
 
 func exists(path string) bool {
@@ -313,6 +313,6 @@ func freePort() (int, error) {
 
 func randomHex() string {
 	b := make([]byte, 16)
-	rand.Read(b) //nolint:errcheck // never fails
+	rand.Read(b)
 	return hex.EncodeToString(b)
 }

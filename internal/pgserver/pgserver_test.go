@@ -43,7 +43,7 @@ func TestStartAndStop(t *testing.T) {
 	var version, address, user string
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT current_setting('server_version'), current_setting('listen_addresses'), current_user`).Scan(&version, &address, &user))
 	assert.Equal(t, "127.0.0.1", address, "loopback only")
-	conn.Close(t.Context()) //nolint:errcheck
+	conn.Close(t.Context())
 
 	_, err = pgx.Connect(t.Context(), strings.Replace(url, "endeixis:", "endeixis:wrong", 1))
 	assert.Error(t, err, "others on this machine need the password")
@@ -70,10 +70,10 @@ func TestLeftoversOfAKilledProgram(t *testing.T) {
 	url := strings.TrimSpace(string(buf[:n]))
 	require.True(t, strings.HasPrefix(url, "postgres://"), url)
 	require.NoError(t, child.Process.Signal(syscall.SIGKILL))
-	child.Wait() //nolint:errcheck
+	child.Wait()
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err, "the server outlives its program")
-	conn.Close(t.Context()) //nolint:errcheck
+	conn.Close(t.Context())
 	left, err := filepath.Glob(filepath.Join(temp, "endeixis-postgres-*"))
 	require.NoError(t, err)
 	require.Len(t, left, 1)

@@ -162,7 +162,7 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	finish(t, p, b.ID, slices)
 	conn, err := pgx.Connect(t.Context(), c.Database.URL)
 	require.NoError(t, err)
-	defer conn.Close(context.Background()) //nolint:errcheck // the test is over
+	defer conn.Close(context.Background())
 	sum := md5.Sum([]byte("lamp"))
 	rows, err := conn.Query(t.Context(), `SELECT i.path FROM outcome_digests d JOIN items i USING (batch_id, n) WHERE d.digest = $1`, sum[:])
 	require.NoError(t, err)

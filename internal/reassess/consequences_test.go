@@ -75,7 +75,7 @@ func clearedBy(t *testing.T) *cleared {
 	out.batch = made.ID
 	out.sql, err = pgx.Connect(t.Context(), c.Database.URL)
 	require.NoError(t, err)
-	t.Cleanup(func() { out.sql.Close(context.Background()) }) //nolint:errcheck // the test is over
+	t.Cleanup(func() { out.sql.Close(context.Background()) })
 	return out
 }
 

@@ -145,7 +145,7 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 		return tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: public, Origin: name + "/ledger", CreatedAt: s.now()})
 	})
 	if err != nil {
-		os.Remove(keyFile) //nolint:errcheck // the database does not know it
+		os.Remove(keyFile)
 		return false, err
 	}
 	return true, s.LoadKey(ctx, keyFile)

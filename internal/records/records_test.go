@@ -50,7 +50,7 @@ func TestAuditFindsForgery(t *testing.T) {
 
 			conn, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 			require.NoError(t, err)
-			defer conn.Close(t.Context()) //nolint:errcheck
+			defer conn.Close(t.Context())
 			_, err = conn.Exec(t.Context(), c.sql)
 			require.NoError(t, err)
 			report, err = c1.Audit(t.Context(), "", nil)

@@ -64,8 +64,7 @@ func New(d *depots.Depots) *Sources { return &Sources{d} }
 
 // Open opens a source. One that cannot be opened is a [*fault.Fault].
 func (s *Sources) Open(source Source) (Folder, error) {
-	switch source.Kind {
-	case Depot:
+	if source.Kind == Depot {
 		return s.depots.Open(source.Folder())
 	}
 	return nil, fault.New(fault.Conflict, "source-unreadable", "This service cannot read %s, which is a %s.", plain.Quoted(source.Reference), source.Kind).

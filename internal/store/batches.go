@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -69,7 +70,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11, (SELECT size FROM ledger_state))
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
 		b.Label, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
-	if err != ErrNotFound {
+	if !errors.Is(err, ErrNotFound) {
 		return id, err == nil, err
 	}
 	var earlier Batch

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -246,7 +247,7 @@ func (s Reads) CrossCheck(ctx context.Context) (*OutcomeMismatch, error) {
 			WHERE convert_from(r.body, 'UTF8')::jsonb ->> 'fingerprint' <> encode(c.fingerprint, 'hex')
 				OR convert_from(r.body, 'UTF8')::jsonb ->> 'to' <> c.to_state
 		) found ORDER BY position LIMIT 1`))
-	if err == ErrNotFound {
+	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
 	return &m, err

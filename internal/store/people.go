@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"endeixis/internal/fault"
@@ -95,7 +96,7 @@ type Sessions struct{ Store *Store }
 func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
 	var data []byte
 	err := explain(s.Store.db.GetContext(ctx, &data, `SELECT data FROM sessions WHERE token = $1 AND expiry > now()`, token))
-	if err == ErrNotFound {
+	if errors.Is(err, ErrNotFound) {
 		return nil, false, nil
 	}
 	return data, err == nil, err

@@ -196,7 +196,7 @@ func (s *Store) Listen(ctx context.Context, channel string, ready func(), f func
 	}
 	// The connection listens; it must not go back to the pool.
 	raw := conn.Hijack()
-	defer raw.Close(context.WithoutCancel(ctx)) //nolint:errcheck
+	defer raw.Close(context.WithoutCancel(ctx))
 	if _, err := raw.Exec(ctx, "LISTEN "+pgx.Identifier{channel}.Sanitize()); err != nil {
 		return explain(err)
 	}

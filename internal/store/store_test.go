@@ -37,7 +37,7 @@ func open(t *testing.T) (*store.Store, *pgx.Conn) {
 	require.NoError(t, s.Migrate(t.Context()))
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
-	t.Cleanup(func() { conn.Close(context.Background()) }) //nolint:errcheck
+	t.Cleanup(func() { conn.Close(context.Background()) })
 	return s, conn
 }
 

@@ -26,7 +26,7 @@ func (s *Store) HoldWorker(ctx context.Context, id string) (*WorkerLock, error) 
 	if _, err := conn.Exec(ctx, `WITH mine AS (
 			INSERT INTO workers (id, started_at) VALUES ($1, $2) ON CONFLICT (id) DO UPDATE SET started_at = excluded.started_at RETURNING lock_key)
 		SELECT pg_advisory_lock($3, lock_key::int) FROM mine`, id, time.Now().UTC(), workerLocks); err != nil {
-		conn.Close(ctx) //nolint:errcheck
+		conn.Close(ctx)
 		return nil, explain(err)
 	}
 	return &WorkerLock{conn}, nil
@@ -40,7 +40,7 @@ func (l *WorkerLock) Alive(ctx context.Context) bool {
 }
 
 // Release lets go of the lock.
-func (l *WorkerLock) Release(ctx context.Context) { l.conn.Close(ctx) } //nolint:errcheck
+func (l *WorkerLock) Release(ctx context.Context) { l.conn.Close(ctx) }
 
 // RescueJobs makes the jobs of dead workers available again, and returns how
 // many there were. A worker is dead when nobody holds its lock.

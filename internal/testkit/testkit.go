@@ -216,11 +216,11 @@ func start(t testing.TB, c config.Config, keep func(s *Service)) *Service {
 	}
 	t.Cleanup(func() {
 		cancel()
-		<-done
+		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
 	})
 	if beginning.Token != "" {
-		s.tokens[roles.Role(people[0].Role)] = beginning.Token
+		s.tokens[people[0].Role] = beginning.Token
 		s.populate(t)
 		keep(s)
 	}
@@ -232,12 +232,12 @@ func (s *Service) populate(t testing.TB) {
 	t.Helper()
 	people := scenario.People()
 	for _, p := range people[1:] {
-		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: roles.Role(p.Role), Password: p.Password}))
+		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password}))
 		c, err := client.New(s.URL, "")
 		require.NoError(t, err)
 		issued, err := c.SignIn(t.Context(), p.Name, p.Password, "test", 1)
 		require.NoError(t, err)
-		s.tokens[roles.Role(p.Role)] = issued.Text
+		s.tokens[p.Role] = issued.Text
 	}
 }
 

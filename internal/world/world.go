@@ -29,7 +29,7 @@ func Handler(mirrors, keys fs.FS) http.Handler {
 			if _, err := w.Write([]byte(" ")); err != nil {
 				return
 			}
-			http.NewResponseController(w).Flush() //nolint:errcheck // the write tells
+			http.NewResponseController(w).Flush()
 			select {
 			case <-r.Context().Done():
 				return

@@ -524,10 +524,10 @@ func start(ctx context.Context, dir, key string) (*running, error) {
 	r := &running{address: "http://" + <-address, token: first.Token}
 	r.stop = func() {
 		if r.conn != nil {
-			r.conn.Close(ctx) //nolint:errcheck // nothing is lost
+			r.conn.Close(ctx)
 		}
 		cancel()
-		<-done
+		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
 	}
 	if r.client, err = client.New(r.address, first.Token); err == nil {
@@ -576,7 +576,8 @@ func smallFiles(dir string) ([]row, error) {
 	if err := batch(); err != nil {
 		return nil, err
 	}
-	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank; CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
+	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank;
+		CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
 		return nil, err
 	}
 	var dumps [5]bytes.Buffer

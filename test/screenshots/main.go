@@ -33,15 +33,16 @@ const (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	if err := run(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		stop()
 		os.Exit(1)
 	}
+	stop()
 }
 
 func run(ctx context.Context) error {
-	address, stop, err := startDemo(ctx)
+	address, stop, err := startDemo()
 	if err != nil {
 		return err
 	}
@@ -84,7 +85,7 @@ func run(ctx context.Context) error {
 }
 
 // startDemo starts the demo and waits for its address.
-func startDemo(ctx context.Context) (address string, stop func(), err error) {
+func startDemo() (address string, stop func(), err error) {
 	cmd := exec.Command("bin/endeixis-demo")
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -97,7 +98,7 @@ func startDemo(ctx context.Context) (address string, stop func(), err error) {
 	}
 	stop = func() {
 		cmd.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have ended
-		cmd.Wait()                          //nolint:errcheck
+		cmd.Wait()                          //nolint:errcheck // it was told to end
 	}
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
@@ -105,7 +106,7 @@ func startDemo(ctx context.Context) (address string, stop func(), err error) {
 			address = strings.TrimSpace(after)
 		}
 		if strings.HasPrefix(lines.Text(), "Stop with") {
-			go io.Copy(io.Discard, out) //nolint:errcheck
+			go io.Copy(io.Discard, out) //nolint:errcheck // what it says is not wanted
 			return address, stop, nil
 		}
 	}
@@ -190,7 +191,7 @@ func terminals(ctx context.Context, certified, release string) error {
 	}
 	defer func() {
 		server.Process.Kill() //nolint:errcheck // it may have ended
-		server.Wait()         //nolint:errcheck
+		server.Wait()         //nolint:errcheck // it was told to end
 	}()
 	for range 100 {
 		if _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); err == nil {
@@ -217,7 +218,7 @@ func terminals(ctx context.Context, certified, release string) error {
 		grab.Env = env
 		out, err := grab.CombinedOutput()
 		term.Process.Kill() //nolint:errcheck // it may have ended
-		term.Wait()         //nolint:errcheck
+		term.Wait()         //nolint:errcheck // it was told to end
 		if err != nil {
 			return fmt.Errorf("%s: %w\n%s", t.name, err, out)
 		}

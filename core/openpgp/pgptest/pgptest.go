@@ -27,6 +27,7 @@ import (
 	"hash"
 	"math/big"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -184,7 +185,7 @@ func newKey(seed string, algorithm Algorithm, created time.Time, version byte) *
 	default:
 		head = append(head, body[0])
 	}
-	k.body = append(head, body[1:]...)
+	k.body = slices.Concat(head, body[1:])
 	return k
 }
 
@@ -635,7 +636,7 @@ func Compressed(packets []byte) []byte {
 	b.WriteByte(2)
 	w := zlib.NewWriter(&b)
 	w.Write(packets) //nolint:errcheck // into memory
-	w.Close()        //nolint:errcheck
+	w.Close()
 	return Packet(8, b.Bytes())
 }
 
