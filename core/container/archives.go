@@ -177,7 +177,7 @@ func (l *lister) compressed(name string) error {
 	}()
 	stop := func() {
 		in.Close() // ends the other side, if it is not at its end already
-		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
+		<-done     //nolint:errcheck // it was told to end, and only that it did is wanted
 	}
 	defer stop()
 	block := make([]byte, tarBlock)
