@@ -212,7 +212,7 @@ var magics = []struct {
 func List(ctx context.Context, r io.ReaderAt, size int64, name string, opts Options) (*Layout, error) {
 	limits := opts.Limits.withDefaults()
 	l := &lister{ctx: ctx, r: r, size: size, limits: limits, keep: opts.Keep, out: &Layout{}, seen: map[string]int{}}
-	head := make([]byte, isoStart+6)
+	head := make([]byte, max(0, min(size, isoStart+6)))
 	n, err := r.ReadAt(head, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
