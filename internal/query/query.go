@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"endeixis/core/container"
 	"endeixis/core/judge"
@@ -36,10 +37,18 @@ type (
 )
 
 // Service answers.
-type Service struct{ store *store.Store }
+type Service struct {
+	store *store.Store
+	// A search looks through the newest records, a window of them at a time. One
+	// that has no index goes on until it has been patient for this long.
+	window   int64
+	patience time.Duration
+}
 
 // New returns a Service.
-func New(s *store.Store) *Service { return &Service{s} }
+func New(s *store.Store) *Service {
+	return &Service{store: s, window: 4_000, patience: 50 * time.Millisecond}
+}
 
 // A Page is a part of a list, and where to go on. Next is empty at the end.
 type Page[T any] struct {
@@ -184,7 +193,9 @@ func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit
 	return pageOf(rows, limit, func(a Absent) string { return fmt.Sprint(a.N) }), err
 }
 
-// Records lists records, the newest first, without their bodies.
+// Records lists records, the newest first, without their bodies. A search for a
+// name of one or two characters, which has no index, looks back for a moment
+// only: then its page may be short, or empty, and Next says where to go on.
 func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (Page[Record], error) {
 	var err error
 	if f.Before, err = number(cursor, 0); err != nil {
@@ -192,8 +203,50 @@ func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (P
 	}
 	limit := f.Limit
 	f.Limit++
-	rows, err := s.store.Records(ctx, f)
-	return pageOf(rows, limit, func(r Record) string { return fmt.Sprint(r.Position) }), err
+	next := func(r Record) string { return strconv.FormatInt(r.Position, 10) }
+	if f.Name == "" {
+		rows, err := s.store.Records(ctx, f)
+		return pageOf(rows, limit, next), err
+	}
+	if f.Before == 0 {
+		if f.Before, err = s.store.LedgerSize(ctx); err != nil {
+			return Page[Record]{}, err
+		}
+	}
+	rows := []Record{}
+	for start := time.Now(); ; {
+		f.From = max(0, f.Before-s.window)
+		found, err := s.store.Records(ctx, f)
+		if err != nil {
+			return Page[Record]{}, err
+		}
+		rows, f.Limit, f.Before, f.From = append(rows, found...), f.Limit-len(found), f.From, 0
+		switch {
+		case f.Limit == 0 || f.Before == 0:
+			return pageOf(rows, limit, next), nil
+		case indexed(f.Name):
+			// It fits few, or the newest would have been enough.
+			found, err := s.store.RecordsByName(ctx, f)
+			return pageOf(append(rows, found...), limit, next), err
+		case time.Since(start) > s.patience:
+			return Page[Record]{rows, strconv.FormatInt(f.Before, 10)}, nil
+		}
+	}
+}
+
+// indexed reports whether the index of names can find a part of one: it holds
+// every three letters or digits in a row.
+func indexed(name string) bool {
+	run := 0
+	for _, r := range name {
+		if run++; !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			run = 0
+		}
+		if run == 3 {
+			return true
+		}
+	}
+	return false
 }
 
 // Reassessments lists runs of judging again, the newest first.

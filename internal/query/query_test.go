@@ -14,8 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/ledger"
 	"endeixis/internal/batches"
 	"endeixis/internal/query"
+	"endeixis/internal/records"
 	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
@@ -184,5 +186,44 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 		page, err := q.Records(t.Context(), store.RecordFilter{Name: odd, Limit: 5}, "")
 		require.NoError(t, err)
 		assert.Empty(t, page.Rows, "%s stands for itself", odd)
+	}
+}
+
+// TestLongSearch goes through the records window by window: pages may be empty,
+// and nothing is left out or told twice.
+func TestLongSearch(t *testing.T) {
+	t.Parallel()
+	p := testkit.Assemble(t, testkit.Bare(t), serve.Now)
+	for i := range 25 {
+		subject := fmt.Sprintf("gauge-%d", i)
+		if i%8 == 0 {
+			subject = fmt.Sprintf("lamp-%d", i)
+		}
+		require.NoError(t, p.Store.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+			_, err := p.Records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: "harbour", Subject: subject, Body: struct{}{}})
+			return err
+		}))
+	}
+	for _, limit := range []int{1, 2, 3, 100} {
+		for _, name := range []string{"lamp", "la"} {
+			q := query.New(p.Store)
+			q.Narrow(3, -1)
+			var subjects []string
+			empty := 0
+			for cursor, more := "", true; more; {
+				page, err := q.Records(t.Context(), query.RecordFilter{Name: name, Limit: limit}, cursor)
+				require.NoError(t, err)
+				require.LessOrEqual(t, len(page.Rows), limit)
+				if len(page.Rows) == 0 {
+					empty++
+				}
+				for _, r := range page.Rows {
+					subjects = append(subjects, r.Subject)
+				}
+				cursor, more = page.Next, page.Next != ""
+			}
+			assert.Equal(t, []string{"lamp-24", "lamp-16", "lamp-8", "lamp-0"}, subjects, "%s in pages of %d", name, limit)
+			assert.Equal(t, name == "la", empty > 0, "only what has no index comes in parts")
+		}
 	}
 }

@@ -129,19 +129,42 @@ type RecordFilter struct {
 	// Before is the position to go on from, downwards; 0 starts at the newest.
 	Before int64
 	Limit  int
+	// From is the first position that is looked at.
+	From int64
 }
 
-// Records lists records, the newest first, without their bodies.
+const listedRecord = `position, kind, at, by_name, subject, verdict, batch_id, leaf`
+
+// Records lists records, the newest first, without their bodies. They are looked
+// at one after another, so that what fits many of them is found soon.
 func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
-	where, args := conditions{}, []any{f.Limit}
+	where, args := f.conditions(f.Limit)
+	out := []Record{}
+	err := s.q.SelectContext(ctx, &out, `SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
+	return out, explain(err)
+}
+
+// RecordsByName lists them as [Reads.Records] does. All that a part of a name fits
+// are gathered from the index of names first, so that few of them are found soon.
+func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, error) {
+	where, args := f.conditions(f.Limit)
+	out := []Record{}
+	err := s.q.SelectContext(ctx, &out, `WITH found AS MATERIALIZED (SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`)
+		SELECT * FROM found ORDER BY position DESC LIMIT $1`, args...)
+	return out, explain(err)
+}
+
+// conditions are those of the filter; what is given comes first among the
+// arguments.
+func (f RecordFilter) conditions(given ...any) (conditions, []any) {
+	where, args := conditions{}, given
 	where.add(&args, f.Kind != "", "kind = $%d", f.Kind)
 	where.add(&args, f.Verdict != "", "verdict = $%d", f.Verdict)
 	where.add(&args, f.BatchID != 0, "batch_id = $%d", f.BatchID)
 	where.add(&args, f.Name != "", "lower(subject) LIKE lower($%d)", "%"+literal(f.Name)+"%")
 	where.add(&args, f.Before > 0, "position < $%d", f.Before)
-	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, at, by_name, subject, verdict, batch_id, leaf FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
-	return out, explain(err)
+	where.add(&args, f.From > 0, "position >= $%d", f.From)
+	return where, args
 }
 
 // EachRecord calls f for every record in order, reading a few at a time.

@@ -6,21 +6,20 @@ import { among, recordKindValues, verdictValues } from "./words";
 export function useRecords(filter: { name: string; kind: string; verdict: string; batch: string }) {
   return useInfiniteQuery({
     queryKey: ["records", filter],
-    queryFn: ({ pageParam }) =>
-      ask(
-        api.GET("/api/v1/records", {
-          params: {
-            query: {
-              name: filter.name || undefined,
-              kind: among(recordKindValues, filter.kind),
-              verdict: among(verdictValues, filter.verdict),
-              batch: filter.batch ? Number(filter.batch) : undefined,
-              cursor: pageParam || undefined,
-              limit: 50,
-            },
-          },
-        }),
-      ),
+    queryFn: async ({ pageParam }) => {
+      const query = {
+        name: filter.name || undefined,
+        kind: among(recordKindValues, filter.kind),
+        verdict: among(verdictValues, filter.verdict),
+        batch: filter.batch ? Number(filter.batch) : undefined,
+        limit: 50,
+      };
+      const page = (cursor: string) => ask(api.GET("/api/v1/records", { params: { query: { ...query, cursor: cursor || undefined } } }));
+      let found = await page(pageParam);
+      // A long search comes in parts, of which some hold nothing.
+      while (found.items.length === 0 && found.next) found = await page(found.next);
+      return found;
+    },
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
   });
