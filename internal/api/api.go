@@ -4,6 +4,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"io/fs"
 	"log/slog"
@@ -89,7 +90,7 @@ func New(parts Parts) *API {
 	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	a.engine.GET("/readyz", a.ready)
 	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
-	a.engine.Use(a.identify)
+	a.engine.Use(noStore, a.legible, a.identify)
 	a.huma = humagin.New(a.engine, Describe())
 	speak(a.huma.OpenAPI().Components.Schemas)
 	a.huma.UseMiddleware(a.authorise)
@@ -107,6 +108,7 @@ func Describe() huma.Config {
 	c.DocsPath = "" // our own page, see docs.go
 	c.SchemasPath = "/api/v1/schemas"
 	c.CreateHooks = nil // no $schema fields in the answers
+	c.Formats = map[string]huma.Format{"application/json": bodyFormat, "json": bodyFormat}
 	c.Info.Description = "Verify release artifacts and firmware images against checksum manifests and OpenPGP signatures, and keep every outcome on record."
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token, as made by “endeixis login”."},
@@ -159,7 +161,10 @@ func (a *API) harden(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("X-Frame-Options", "DENY")
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=(), payment=(), usb=()")
+	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Next()
 }
 
@@ -251,7 +256,7 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
 	d := huma.Operation{
 		Method: o.Method, Path: wire.Base + o.Path, OperationID: o.ID, Summary: o.Summary,
-		MaxBodyBytes: o.MaxBody, DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
+		MaxBodyBytes: cmp.Or(o.MaxBody, usualBody), DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
 	}
 	if o.Role != "" {
 		d.Metadata = map[string]any{roleOf: o.Role}

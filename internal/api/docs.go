@@ -1,6 +1,8 @@
 package api
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"html/template"
 	"net/http"
 	"slices"
@@ -12,20 +14,28 @@ import (
 	"endeixis/internal/roles"
 )
 
+const docsStyle = `
+body { font: 16px/1.45 system-ui, sans-serif; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; color: #23221f; background: #fbfaf7 }
+code { font-family: ui-monospace, monospace } h2 { border-top: 1px solid #dcd8ce; padding-top: .8rem; font-size: 1.05rem }
+table { border-collapse: collapse } td { padding: .1rem 1rem .1rem 0; vertical-align: top } .role { color: #6b3f7d }
+`
+
+// docsPolicy lets the page have its own style, and nothing else.
+var docsPolicy = func() string {
+	sum := sha256.Sum256([]byte(docsStyle))
+	return "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; frame-ancestors 'none'; base-uri 'none'"
+}()
+
 // docsPage shows the OpenAPI document to people. It is made here, and loads
 // nothing from elsewhere: the service often runs where there is no elsewhere.
 var docsPage = template.Must(template.New("docs").Parse(`<!doctype html>
 <html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <title>Endeixis API</title>
-<style>
-body { font: 16px/1.45 system-ui, sans-serif; max-width: 60rem; margin: 2rem auto; padding: 0 1rem; color: #23221f; background: #fbfaf7 }
-code { font-family: ui-monospace, monospace } h2 { border-top: 1px solid #dcd8ce; padding-top: .8rem; font-size: 1.05rem }
-table { border-collapse: collapse } td { padding: .1rem 1rem .1rem 0; vertical-align: top } .role { color: #6b3f7d }
-</style>
+<style>{{.Style}}</style>
 <h1>Endeixis API</h1>
 <p>JSON below <code>/api/v1</code>; problems as in RFC 9457 with a stable <code>code</code>. The same description for programs:
 <a href="/api/v1/openapi.yaml">OpenAPI 3.1</a>. Send a token as <code>Authorization: Bearer …</code>.</p>
-{{range .}}<h2><code>{{.Method}} {{.Path}}</code></h2>
+{{range .Operations}}<h2><code>{{.Method}} {{.Path}}</code></h2>
 <p>{{.Summary}}. {{if .Role}}<span class="role">Needs the role {{.Role}}.</span>{{else}}Open to all.{{end}}</p>
 {{with .Fields}}<table>{{range .}}<tr><td><code>{{.Name}}</code></td><td>{{.In}}</td><td>{{.Type}}</td><td>{{.Doc}}</td></tr>{{end}}</table>{{end}}
 {{end}}</html>
@@ -65,7 +75,11 @@ func (a *API) docs(c *gin.Context) {
 	}
 	slices.SortFunc(all, func(x, y docsOperation) int { return strings.Compare(x.Path+x.Method, y.Path+y.Method) })
 	c.Header("Content-Type", "text/html; charset=utf-8")
-	docsPage.Execute(c.Writer, all) //nolint:errcheck // the other side is gone
+	c.Header("Content-Security-Policy", docsPolicy)
+	docsPage.Execute(c.Writer, struct {
+		Style      template.CSS
+		Operations []docsOperation
+	}{docsStyle, all}) //nolint:errcheck // the other side is gone
 }
 
 // fields lists the members of a request's body by name.

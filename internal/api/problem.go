@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"endeixis/core/plain"
 	"endeixis/internal/fault"
 )
 
@@ -39,7 +40,7 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 var statusOf = map[fault.Kind]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.Unauthenticated: http.StatusUnauthorized, fault.Denied: http.StatusForbidden,
 	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Unavailable: http.StatusServiceUnavailable,
-	fault.TooMany: http.StatusTooManyRequests,
+	fault.TooMany: http.StatusTooManyRequests, fault.Malformed: http.StatusBadRequest,
 }
 
 // problemOf turns an error of the service into a problem. What is not a fault
@@ -76,15 +77,23 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 	if status == http.StatusRequestEntityTooLarge {
 		p.Code = "request-too-large"
 	}
-	for _, err := range errs {
+	for _, err := range errs[:min(len(errs), maxErrors)] {
 		var detail huma.ErrorDetailer
 		if errors.As(err, &detail) {
-			p.Errors = append(p.Errors, detail.ErrorDetail())
+			d := detail.ErrorDetail()
+			// The value stays out: it can be the whole request.
+			p.Errors = append(p.Errors, &huma.ErrorDetail{Message: shortened(d.Message), Location: shortened(d.Location)})
 		}
 	}
-	if len(p.Errors) > 0 {
+	switch {
+	case len(p.Errors) > 0:
 		p.Field = p.Errors[0].Location
-		p.Detail = fmt.Sprintf("The request does not fit its description: %s (%s).", p.Errors[0].Message, p.Field)
+		p.Detail = fmt.Sprintf("The request does not fit its description: %s (%s).", plain.Text(p.Errors[0].Message), plain.Text(p.Field))
+		if more := len(errs) - len(p.Errors); more > 0 {
+			p.Facts = []string{fmt.Sprintf("%d more fields do not fit.", more)}
+		}
+	case status == http.StatusBadRequest && len(errs) > 0:
+		p.Detail = fmt.Sprintf("The request cannot be read: %s.", plain.Text(shortened(errs[0].Error())))
 	}
 	return p
 }

@@ -14,8 +14,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"endeixis/internal/batches"
+	"endeixis/internal/fault"
 	"endeixis/internal/serve"
 	"endeixis/internal/sources"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
 )
@@ -83,10 +85,27 @@ func TestFolderVanishes(t *testing.T) {
 	b, _, dirs := service(t)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
 	require.NoError(t, err)
+	there := dirs["quayside"]
 	dirs["quayside"] += "-moved-away"
-	_, err = b.Survey(t.Context(), made.ID)
-	require.NoError(t, err)
+	_, away := b.Survey(t.Context(), made.ID)
+	require.True(t, fault.Is(away, "depot-unreadable"), "it may come back")
 	got, err := b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, state.BatchWaiting, got.State)
+	assert.Contains(t, got.Note, "waiting: The depot quayside cannot be opened.")
+	dirs["quayside"] = there
+	slices, err := b.Survey(t.Context(), made.ID)
+	require.NoError(t, err)
+	got, err = b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Empty(t, got.Note, "it came back")
+	require.NotEmpty(t, slices)
+
+	require.NoError(t, os.Rename(filepath.Join(there, "brackwater"), filepath.Join(there, "renamed")))
+	away = b.Measure(t.Context(), made.ID, slices[0])
+	require.True(t, fault.Is(away, "folder-unknown"))
+	require.NoError(t, b.Abandon(t.Context(), made.ID, away))
+	got, err = b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, "failed", got.State)
 	assert.NotEmpty(t, got.Note)

@@ -135,6 +135,24 @@ func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
 	return s.fail(ctx, b, errors.New(fault.Abandoned(cause)))
 }
 
+// unopened deals with a folder that cannot be opened. What may come back, such
+// as a file system that is away or a folder that is being renamed, is said in the
+// batch and returned, so that the step is tried again; what cannot ends it.
+func (s *Service) unopened(ctx context.Context, b store.Batch, cause error) error {
+	if !fault.Is(cause, "depot-unreadable") && !fault.Is(cause, "folder-unknown") {
+		return s.fail(ctx, b, cause)
+	}
+	return errors.Join(cause, s.store.NoteBatch(ctx, b.ID, "waiting: "+plain.Text(cause.Error())))
+}
+
+// opened takes back what [Service.unopened] has said.
+func (s *Service) opened(ctx context.Context, b store.Batch) error {
+	if b.Note == "" {
+		return nil
+	}
+	return s.store.NoteBatch(ctx, b.ID, "")
+}
+
 // fail closes a batch that cannot be carried out. Trouble with the database is
 // no such reason: then the error is returned and the step is tried again.
 func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {

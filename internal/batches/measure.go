@@ -43,9 +43,12 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	}
 	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
-		return s.fail(ctx, b, err)
+		return s.unopened(ctx, b, err)
 	}
 	defer folder.Close()
+	if err := s.opened(ctx, b); err != nil {
+		return err
+	}
 	fsys := folder.FS()
 	known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
 	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Settled) (io.ReadCloser, error) {

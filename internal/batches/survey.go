@@ -66,9 +66,12 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	}
 	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
-		return nil, s.fail(ctx, b, err)
+		return nil, s.unopened(ctx, b, err)
 	}
 	defer folder.Close()
+	if err := s.opened(ctx, b); err != nil {
+		return nil, err
+	}
 	var opts survey.Options
 	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance)); err != nil {
 		return nil, err

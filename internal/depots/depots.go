@@ -49,14 +49,46 @@ func (d *Depots) Open(depot, folder string) (*Folder, error) {
 	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		return nil, fault.New(fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot).Advise("Ask the administrator to check its directory.")
+		return nil, away(depot, err)
 	}
 	defer root.Close()
+	// Opening a pipe would wait for somebody at its other end: a pipe, a device
+	// or a file on the way is found out without opening it. What is put there
+	// in this moment is not waited for either.
+	if err := onlyFolders(root, clean); err != nil {
+		return nil, explain(depot, clean, err)
+	}
 	sub, err := root.OpenRoot(clean)
 	if err != nil {
-		return nil, explain(depot, clean, root, err)
+		return nil, explain(depot, clean, err)
 	}
 	return &Folder{root: sub}, nil
+}
+
+// errNotFolder reports something on the way that is no folder.
+var errNotFolder = errors.New("not a folder")
+
+// onlyFolders looks at a folder and each one above it, from the top.
+func onlyFolders(root *os.Root, folder string) error {
+	for at := range len(folder) + 1 {
+		if at < len(folder) && folder[at] != '/' {
+			continue
+		}
+		info, err := root.Stat(folder[:at])
+		if err != nil {
+			return err
+		}
+		if !info.IsDir() {
+			return errNotFolder
+		}
+	}
+	return nil
+}
+
+// away reports a depot whose directory cannot be opened. The cause stays in it:
+// some pass by themselves.
+func away(depot string, cause error) error {
+	return fault.New(fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot).Advise("Ask the administrator to check its directory.").Because(cause)
 }
 
 // Clean checks the words of a folder's path and returns it with slashes and
@@ -76,8 +108,7 @@ func outside(folder string) error {
 		Advise("Only what lies in a depot is read. Move or copy the files into one, or ask the administrator to add a depot.").At("path")
 }
 
-func explain(depot, folder string, root *os.Root, err error) error {
-	info, statErr := root.Stat(folder)
+func explain(depot, folder string, err error) error {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.NotFound, "folder-unknown", "There is no folder %s in the depot %s.", plain.Quoted(folder), depot).
@@ -85,9 +116,15 @@ func explain(depot, folder string, root *os.Root, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return fault.New(fault.Invalid, "folder-unreadable", "The service may not read the folder %s.", plain.Quoted(folder)).
 			Advise("Ask the administrator to let the service's user read it.").At("path")
-	case statErr == nil && !info.IsDir():
-		return fault.New(fault.Invalid, "not-a-folder", "%s is a file, not a folder.", plain.Quoted(folder)).
+	case errors.Is(err, errNotFolder), errors.Is(err, syscall.ENOTDIR):
+		return fault.New(fault.Invalid, "not-a-folder", "%s is not a folder.", plain.Quoted(folder)).
 			Advise("Give the folder that holds it.").At("path")
+	}
+	// Only what os.Root itself refuses leads out; anything else is the host's
+	// trouble, such as too many open files or a share that is away.
+	var number syscall.Errno
+	if errors.As(err, &number) && number != syscall.ELOOP {
+		return away(depot, err)
 	}
 	return outside(folder)
 }
@@ -112,7 +149,16 @@ func (f folderFS) Open(name string) (fs.File, error) {
 	return f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 }
 
-func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(f.FS, name) }
+func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	dir, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	entries, err := dir.ReadDir(-1)
+	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return entries, err
+}
 
 func (f folderFS) Stat(name string) (fs.FileInfo, error) { return fs.Stat(f.FS, name) }
 

@@ -78,3 +78,50 @@ func TestFiles(t *testing.T) {
 		t.Fatal("opening a pipe waited for a writer")
 	}
 }
+
+// TestPipesInTheWay: nothing waits for somebody at the other end of a pipe.
+func TestPipesInTheWay(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "release"), 0o755))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "release", "pipe"), 0o644))
+	require.NoError(t, os.Symlink("pipe", filepath.Join(dir, "link")))
+	d := New(map[string]string{"quayside": dir})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for _, folder := range []string{"pipe", "pipe/below", "release/pipe", "release/pipe/below", "link"} {
+			_, err := d.Open("quayside", folder)
+			assert.True(t, fault.Is(err, "not-a-folder"), "%s: %v", folder, err)
+		}
+		f, err := d.Open("quayside", "release")
+		if assert.NoError(t, err) {
+			_, err = fs.ReadDir(f.FS(), "pipe")
+			assert.Error(t, err)
+			f.Close()
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal("something waits for the pipe")
+	}
+}
+
+// TestHostTrouble is not told as what it is not.
+func TestHostTrouble(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "release"), 0o755))
+	d := New(map[string]string{"quayside": dir})
+	var before syscall.Rlimit
+	require.NoError(t, syscall.Getrlimit(syscall.RLIMIT_NOFILE, &before))
+	spare, err := os.Open(dir)
+	require.NoError(t, err)
+	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &syscall.Rlimit{Cur: uint64(spare.Fd()) + 1, Max: before.Max}))
+	_, err = d.Open("quayside", "release")
+	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &before))
+	spare.Close()
+	assert.True(t, fault.Is(err, "depot-unreadable"), "%v", err)
+	assert.ErrorIs(t, err, syscall.EMFILE, "whoever tries again has to know")
+}

@@ -30,6 +30,8 @@ const (
 	Unavailable
 	// TooMany: slow down.
 	TooMany
+	// Malformed input: it cannot be read at all.
+	Malformed
 )
 
 // A Fault is an error for people.
@@ -45,7 +47,19 @@ type Fault struct {
 	Field string
 	// Facts are further findings, one sentence each.
 	Facts []string
+	// cause is what brought it about, for whoever decides what to do; people
+	// are not told.
+	cause error
 }
+
+// Because adds what brought the fault about.
+func (f *Fault) Because(cause error) *Fault {
+	f.cause = cause
+	return f
+}
+
+// Unwrap returns what brought the fault about, or nil.
+func (f *Fault) Unwrap() error { return f.cause }
 
 // Error returns sentence and advice.
 func (f *Fault) Error() string {

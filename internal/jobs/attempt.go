@@ -17,6 +17,10 @@ import (
 const (
 	// tries is how often a step that fails is tried before its work is ended.
 	tries = 5
+	// patientTries is the same for a step that finds something away which may
+	// come back, such as a depot's file system: with the pauses between, some
+	// minutes.
+	patientTries = 30
 	// crashes is how often a worker may be gone in the middle of a step. It is
 	// large: a service that is stopped many times is no fault of the step.
 	crashes = 50
@@ -47,7 +51,7 @@ func (r *Runner) attempt(ctx context.Context, job *rivertype.JobRow, step func(c
 		return nil
 	case ctx.Err() != nil || passes(err):
 		return river.JobSnooze(pause)
-	case job.Attempt-1-len(job.Errors) < crashes && len(job.Errors)+1 < tries:
+	case job.Attempt-1-len(job.Errors) < crashes && len(job.Errors)+1 < triesFor(err):
 		r.log.Warn("a step failed and will be tried again", "job", job.Kind, "args", string(job.EncodedArgs), "failures", len(job.Errors)+1, "error", err)
 		return err
 	}
@@ -68,6 +72,15 @@ func (r *Runner) guarded(ctx context.Context, job *rivertype.JobRow, step func(c
 		}
 	}()
 	return step(ctx)
+}
+
+// triesFor tells how often a step that fails with an error is tried.
+func triesFor(err error) int {
+	var f *fault.Fault
+	if errors.As(err, &f) && f.Kind == fault.Unavailable {
+		return patientTries
+	}
+	return tries
 }
 
 // passes reports whether an error is of the kind that passes by itself.

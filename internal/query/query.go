@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -90,7 +91,7 @@ func pair(cursor string) (first int64, second int, ok bool, err error) {
 	a, b, found := strings.Cut(cursor, ".")
 	first, err1 := strconv.ParseInt(a, 10, 64)
 	second, err2 := strconv.Atoi(b)
-	if !found || err1 != nil || err2 != nil || first < 0 || second < 0 {
+	if !found || err1 != nil || err2 != nil || first < 0 || second < 0 || second > math.MaxInt32 {
 		return 0, 0, false, badCursor()
 	}
 	return first, second, true, nil
@@ -186,6 +187,9 @@ func (s *Service) Copies(ctx context.Context, batch int64) ([]Copy, error) {
 // Absents lists the entries of a batch whose files are not here.
 func (s *Service) Absents(ctx context.Context, batch int64, cursor string, limit int) (Page[Absent], error) {
 	after, err := number(cursor, -1)
+	if err == nil && after > math.MaxInt32 {
+		err = badCursor()
+	}
 	if err != nil {
 		return Page[Absent]{}, err
 	}

@@ -135,6 +135,14 @@ func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
 	return b, explain(err)
 }
 
+// NoteBatch notes something about a batch that has not ended.
+func (s *Store) NoteBatch(ctx context.Context, id int64, note string) error {
+	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {
+		_, err := tx.tx.ExecContext(ctx, `UPDATE batches SET note = $2 WHERE id = $1 AND state IN ('waiting', 'measuring')`, id, note)
+		return err
+	})
+}
+
 // Finish closes a batch, with how far it came.
 func (t *Tx) Finish(ctx context.Context, b Batch, ended state.Batch, verdict *string, note string, position int64, at time.Time) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7, done_items = $8,

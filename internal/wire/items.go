@@ -80,5 +80,5 @@ func RoleFilters() []RoleFilter {
 // ItemAt names an item.
 type ItemAt struct {
 	ID int64 `path:"id"`
-	N  int   `path:"n" doc:"The item's number within the batch."`
+	N  int   `path:"n" minimum:"0" maximum:"2147483647" doc:"The item's number within the batch."`
 }

@@ -25,7 +25,7 @@ type Operation[In, Out any] struct {
 	Summary string
 	// Role is what it needs; empty is open to all.
 	Role roles.Role
-	// MaxBody bounds what is sent, in bytes; zero leaves it at one MiB.
+	// MaxBody bounds what is sent, in bytes; zero leaves it at 64 KiB.
 	MaxBody int64
 	// Status is that of success; zero leaves it at 200, or 204 without an
 	// answer.
@@ -49,7 +49,7 @@ const (
 
 // People, and the service itself.
 var (
-	SignIn         = Operation[SignInRequest, Me]{Method: post, Path: "/sessions", ID: "sign-in", Summary: "Sign in with name and password", Role: anybody}
+	SignIn         = Operation[SignInRequest, Me]{Method: post, Path: "/sessions", ID: "sign-in", Summary: "Sign in with name and password", Role: anybody, MaxBody: 4 << 10}
 	SignOut        = Operation[SignOutRequest, Nothing]{Method: remove, Path: "/sessions/current", ID: "sign-out", Summary: "End this session", Role: roles.Auditor}
 	WhoAmI         = Operation[Nothing, Me]{Method: get, Path: "/me", ID: "who-am-i", Summary: "Who is signed in", Role: roles.Auditor}
 	ShowStatus     = Operation[Nothing, Status]{Method: get, Path: "/status", ID: "status", Summary: "Version, ledger and depots of the service", Role: roles.Auditor}
@@ -66,10 +66,10 @@ var (
 	ListDepots   = Operation[Nothing, Page[Depot]]{Method: get, Path: "/depots", ID: "list-depots", Summary: "List the depots", Role: roles.Auditor}
 	ListFolder   = Operation[ListFolderRequest, Page[Entry]]{Method: get, Path: "/depots/{depot}/entries", ID: "list-folder", Summary: "List what lies in a folder of a depot", Role: roles.Auditor}
 	ListOrigins  = Operation[Nothing, Page[Origin]]{Method: get, Path: "/origins", ID: "list-origins", Summary: "List the places from which copies of manifests can be fetched", Role: roles.Auditor}
-	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator}
+	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator, MaxBody: mebibyte}
 	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 
-	RunBatch     = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, Status: http.StatusAccepted}
+	RunBatch     = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted}
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
 	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
 	FollowBatch  = Operation[FollowBatchRequest, Batch]{Method: get, Path: "/batches/{id}/events", ID: "follow-batch", Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor}
@@ -94,7 +94,7 @@ var (
 	PreviewImport  = Operation[ReadingRequest, Import]{Method: post, Path: "/key-readings", ID: "preview-import", Summary: "Show what importing a key file would do; nothing is kept", Role: roles.Auditor, MaxBody: 24 * mebibyte}
 	LookUpKeys     = Operation[LookUpRequest, LookUp]{Method: post, Path: "/key-look-ups", ID: "look-up-keys", Summary: "Ask the configured key directories; nothing is kept", Role: roles.Operator}
 	ImportFoundKey = Operation[ImportFoundRequest, Imported]{Method: post, Path: "/key-look-ups/imports", ID: "import-found-key", Summary: "Look a key up again and import it as a candidate", Role: roles.Operator}
-	RefreshKeys    = Operation[RefreshRequest, Page[Refreshed]]{Method: post, Path: "/key-refreshes", ID: "refresh-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator}
+	RefreshKeys    = Operation[RefreshRequest, Page[Refreshed]]{Method: post, Path: "/key-refreshes", ID: "refresh-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator, MaxBody: mebibyte}
 	InspectOpenPGP = Operation[ReadingRequest, openpgp.Account]{Method: post, Path: "/openpgp-readings", ID: "inspect-openpgp", Summary: "Show what an OpenPGP file is made of; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 	ShowKey        = Operation[KeyAt, Key]{Method: get, Path: "/keys/{fingerprint}", ID: "show-key", Summary: "Show a key", Role: roles.Auditor}
 	ShowKeyUse     = Operation[KeyAt, KeyUse]{Method: get, Path: "/keys/{fingerprint}/use", ID: "show-key-use", Summary: "Tell what a key has signed that was verified here", Role: roles.Auditor}
@@ -111,8 +111,8 @@ var (
 var (
 	ListPolicies     = Operation[Nothing, Page[PolicyVersion]]{Method: get, Path: "/policies", ID: "list-policies", Summary: "List the changes of the policy and of what publishers have otherwise, the newest first", Role: roles.Auditor}
 	ListPolicyFields = Operation[Nothing, Page[judge.PolicyField]]{Method: get, Path: "/policy-fields", ID: "list-policy-fields", Summary: "Tell what each field of the policy does", Role: roles.Auditor}
-	SetPolicy        = Operation[SetPolicyRequest, PolicyVersion]{Method: post, Path: "/policies", ID: "set-policy", Summary: "Put a new version of the policy in force", Role: roles.Curator}
-	SetOwnPolicy     = Operation[SetOwnPolicyRequest, PolicyVersion]{Method: post, Path: "/publishers/{slug}/policies", ID: "set-own-policy", Summary: "Give a publisher fields of the policy of its own", Role: roles.Curator}
+	SetPolicy        = Operation[SetPolicyRequest, PolicyVersion]{Method: post, Path: "/policies", ID: "set-policy", Summary: "Put a new version of the policy in force", Role: roles.Curator, MaxBody: 256 << 10}
+	SetOwnPolicy     = Operation[SetOwnPolicyRequest, PolicyVersion]{Method: post, Path: "/publishers/{slug}/policies", ID: "set-own-policy", Summary: "Give a publisher fields of the policy of its own", Role: roles.Curator, MaxBody: 256 << 10}
 	ListWaivers      = Operation[Nothing, Page[Waiver]]{Method: get, Path: "/waivers", ID: "list-waivers", Summary: "List the waivers, the newest first", Role: roles.Auditor}
 	GrantWaiver      = Operation[GrantWaiverRequest, Waiver]{Method: post, Path: "/waivers", ID: "grant-waiver", Summary: "Grant a waiver", Role: roles.Curator}
 	EndWaiver        = Operation[EndWaiverRequest, Waiver]{Method: post, Path: "/waivers/{id}/end", ID: "end-waiver", Summary: "End a waiver before its day", Role: roles.Curator}

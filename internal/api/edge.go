@@ -1,0 +1,113 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"endeixis/internal/fault"
+)
+
+// What comes in is looked at once, here: text that is no text is turned away
+// before any operation sees it, so that none of them has to think of it.
+
+// usable reports whether a text can be kept and shown: it is UTF-8, without the
+// character that ends strings elsewhere.
+func usable(text string) bool {
+	return utf8.ValidString(text) && !strings.ContainsRune(text, 0)
+}
+
+// legible turns requests away whose address or headers are no text.
+func (a *API) legible(c *gin.Context) {
+	where := ""
+	switch {
+	case !usable(c.Request.URL.Path):
+		where = "path"
+	case !usable(c.GetHeader("Idempotency-Key")):
+		where = "header.Idempotency-Key"
+	default:
+		for name, values := range c.Request.URL.Query() {
+			for _, value := range values {
+				if !usable(name) || !usable(value) {
+					where = "query"
+				}
+			}
+		}
+	}
+	if where == "" {
+		c.Next()
+		return
+	}
+	a.write(c.Writer, c.Request, fault.New(fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.", strings.ToLower(strings.Replace(where, "header.", "header ", 1))).At(where))
+	c.Abort()
+}
+
+var errNotText = errors.New("the body is not text in UTF-8")
+
+// errNull names what a text must not have; PostgreSQL cannot keep it.
+var errNull = errors.New("a text in the body has the character U+0000")
+
+// bodyFormat reads and writes JSON. What it reads is text throughout.
+var bodyFormat = huma.Format{
+	Marshal: func(w io.Writer, v any) error {
+		enc := json.NewEncoder(w)
+		enc.SetEscapeHTML(false)
+		return enc.Encode(v)
+	},
+	Unmarshal: func(data []byte, v any) error {
+		if !utf8.Valid(data) {
+			return errNotText
+		}
+		if bytes.Contains(data, []byte(`\u0000`)) && hasNull(data) {
+			return errNull
+		}
+		return json.Unmarshal(data, v)
+	},
+}
+
+// hasNull reports whether a string of a JSON document has the character U+0000.
+// An escaped backslash before “u0000” is none.
+func hasNull(data []byte) bool {
+	for tokens := json.NewDecoder(bytes.NewReader(data)); ; {
+		token, err := tokens.Token()
+		if err != nil {
+			return false // what is not JSON is turned away as that
+		}
+		if text, ok := token.(string); ok && strings.ContainsRune(text, 0) {
+			return true
+		}
+	}
+}
+
+// usualBody bounds what is sent to an operation that does not say otherwise.
+const usualBody = 64 << 10
+
+// maxErrors and maxShown bound what a problem tells about a request that does not
+// fit its description: the first things that are wrong, and no more of what was
+// sent than its names.
+const (
+	maxErrors = 20
+	maxShown  = 200
+)
+
+// shortened returns the beginning of a text.
+func shortened(text string) string {
+	if len(text) <= maxShown {
+		return text
+	}
+	return strings.ToValidUTF8(text[:maxShown], "") + "…"
+}
+
+// noStore keeps answers with secrets, and all that the API says, out of caches.
+func noStore(c *gin.Context) {
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		c.Header("Cache-Control", "no-store")
+	}
+	c.Next()
+}

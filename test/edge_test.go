@@ -1,0 +1,261 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/testkit"
+)
+
+// described is as much of the API's own description as is needed to ask for
+// everything in it.
+type described struct {
+	Paths      map[string]map[string]operationOf `yaml:"paths"`
+	Components struct {
+		Schemas map[string]schemaOf `yaml:"schemas"`
+	} `yaml:"components"`
+}
+
+type operationOf struct {
+	ID         string `yaml:"operationId"`
+	Parameters []struct {
+		Name   string   `yaml:"name"`
+		In     string   `yaml:"in"`
+		Schema schemaOf `yaml:"schema"`
+	} `yaml:"parameters"`
+	Body struct {
+		Content map[string]struct {
+			Schema schemaOf `yaml:"schema"`
+		} `yaml:"content"`
+	} `yaml:"requestBody"`
+}
+
+type schemaOf struct {
+	Ref        string              `yaml:"$ref"`
+	Type       any                 `yaml:"type"`
+	Enum       []string            `yaml:"enum"`
+	Properties map[string]schemaOf `yaml:"properties"`
+	Items      *schemaOf           `yaml:"items"`
+	Format     string              `yaml:"format"`
+}
+
+// sample makes a value that fits a schema.
+func (d described) sample(s schemaOf) any {
+	if s.Ref != "" {
+		return d.sample(d.Components.Schemas[s.Ref[strings.LastIndex(s.Ref, "/")+1:]])
+	}
+	switch {
+	case len(s.Enum) > 0:
+		return s.Enum[0]
+	case s.Type == "integer" || s.Type == "number":
+		return 1
+	case s.Type == "boolean":
+		return true
+	case s.Format == "date-time":
+		return "2026-03-01T00:00:00Z"
+	case s.Items != nil:
+		return []any{d.sample(*s.Items)}
+	case s.Type == "object":
+		out := map[string]any{}
+		for name, p := range s.Properties {
+			out[name] = d.sample(p)
+			if known, ok := knownValues[name]; ok {
+				out[name] = known
+			}
+		}
+		return out
+	}
+	return "aa"
+}
+
+// knownValues are those that name something that is there, so that requests come
+// as far as they can.
+var knownValues = map[string]any{
+	"depot": "quayside", "publisher": "tidewright", "path": "oarlock/logger-2.4", "batch": 1, "reason": "a test", "scope": []any{"x-*"}, "data": "aGVsbG8=",
+}
+
+// spoilt returns copies of a JSON value in which one thing each is spoilt.
+func spoilt(v any) []any {
+	strange := []any{
+		"a\x00b", "\u202eabc", strings.Repeat("x", 5000), "", -1, 0, 1 << 31, int64(1) << 62, json.Number("99999999999999999999999"), json.Number("1e308"), 1.5, nil, true,
+		[]any{},
+		map[string]any{},
+		"'; DROP TABLE batches; --", "../..", "%", "\ufffe", "9999-12-31T23:59:59Z", "0000-01-01T00:00:00Z",
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		var out []any
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			for _, one := range spoilt(v[name]) {
+				c := maps.Clone(v)
+				c[name] = one
+				out = append(out, c)
+			}
+			c := maps.Clone(v)
+			delete(c, name)
+			out = append(out, c)
+		}
+		return append(out, map[string]any{"unheard": "of"})
+	case []any:
+		var out []any
+		for _, one := range spoilt(v[0]) {
+			out = append(out, []any{one})
+		}
+		return out
+	}
+	return strange
+}
+
+// TestHostileRequests asks for every operation of the API's own description with
+// one thing wrong at a time. Whatever it is, the answer is no failure of the
+// service, and never has much of what was sent.
+func TestHostileRequests(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
+	key := keyOf(t, "tidewright-release.asc").Fingerprint
+	text, err := os.ReadFile(filepath.Join("..", "docs", "openapi.yaml"))
+	require.NoError(t, err)
+	var d described
+	require.NoError(t, yaml.Unmarshal(text, &d))
+	token := s.Token(t, "administrator")
+	client := &http.Client{Timeout: 20 * time.Second}
+	asked := 0
+	ask := func(method, address string, headers http.Header, body []byte) {
+		asked++
+		request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(method), s.URL+"/api/v1", bytes.NewReader(body))
+		require.NoError(t, err)
+		at, query, _ := strings.Cut(address, "?")
+		request.URL.Opaque = "//" + request.URL.Host + at
+		request.URL.RawQuery = query
+		request.Header = headers
+		request.Header.Set("Authorization", "Bearer "+token)
+		request.Header.Set("Content-Type", "application/json")
+		response, err := client.Do(request)
+		if !assert.NoError(t, err, "%s %q %.200q", method, address, body) {
+			return
+		}
+		defer response.Body.Close()
+		answer, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		assert.NotContains(t, []int{500, 502, 503}, response.StatusCode, "%s %q %.200q: %.300s", method, address, body, answer)
+		if response.StatusCode >= 400 {
+			assert.Less(t, len(answer), 10_000, "%s %q", method, address)
+		}
+	}
+	texts := []string{"%00", "%ff", "a%00b", "%E2%80%AE", strings.Repeat("9", 30), "-1", "2147483648", "9223372036854775807", "9223372036854775808", strings.Repeat("a", 3000), "..%2f..", "1.99999999999", "%27%20OR%201=1", "0x1"}
+	for _, path := range slices.Sorted(maps.Keys(d.Paths)) {
+		for _, method := range slices.Sorted(maps.Keys(d.Paths[path])) {
+			o := d.Paths[path][method]
+			if o.ID == "follow-batch" || o.ID == "revoke-own-token" || o.ID == "sign-out" {
+				continue
+			}
+			address := func(spoil, value string) string {
+				at, query := path, url.Values{}.Encode()
+				for _, p := range o.Parameters {
+					v := map[string]string{"fingerprint": key, "slug": "tidewright", "depot": "quayside"}[p.Name]
+					if v == "" {
+						v = "1"
+					}
+					if p.Name == spoil {
+						v = value
+					}
+					switch {
+					case p.In == "path":
+						at = strings.ReplaceAll(at, "{"+p.Name+"}", v)
+					case p.In == "query" && p.Name == spoil:
+						query = p.Name + "=" + v
+					}
+				}
+				return at + "?" + query
+			}
+			var body any
+			if o.Body.Content != nil {
+				body = d.sample(o.Body.Content["application/json"].Schema)
+			}
+			good, err := json.Marshal(body)
+			require.NoError(t, err)
+			for _, p := range o.Parameters {
+				for _, value := range texts {
+					switch p.In {
+					case "header":
+						if raw, err := url.PathUnescape(value); err == nil && !strings.ContainsRune(raw, 0) {
+							ask(method, address("", ""), http.Header{p.Name: {raw}}, good)
+						}
+					default:
+						ask(method, address(p.Name, value), http.Header{}, good)
+					}
+				}
+			}
+			if body == nil {
+				continue
+			}
+			for _, one := range spoilt(body) {
+				text, err := json.Marshal(one)
+				require.NoError(t, err)
+				ask(method, address("", ""), http.Header{}, text)
+			}
+			for _, raw := range []string{"", "{", "null", "[]", `"`, "{\"a\":\"\xff\"}", strings.Repeat("[", 100_000), `{"a":` + strings.Repeat("1", 1000) + `}`} {
+				ask(method, address("", ""), http.Header{}, []byte(raw))
+			}
+		}
+	}
+	t.Logf("%d requests", asked)
+	assert.Greater(t, asked, 1500)
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}
+
+// TestManyUnknownFields: a request is answered with the first things that are
+// wrong with it, not with all of them, and never with itself.
+func TestManyUnknownFields(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	for _, n := range []int{200, 80_000} {
+		var body strings.Builder
+		body.WriteString(`{"name":"ines","password":"x"`)
+		for i := range n {
+			fmt.Fprintf(&body, `,"f%d":0`, i)
+		}
+		body.WriteString("}")
+		start := time.Now()
+		for path, token := range map[string]string{"/sessions": "", "/publishers": s.Token(t, "curator")} {
+			request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1"+path, strings.NewReader(body.String()))
+			require.NoError(t, err)
+			request.Header.Set("Content-Type", "application/json")
+			if token != "" {
+				request.Header.Set("Authorization", "Bearer "+token)
+			}
+			response, err := http.DefaultClient.Do(request)
+			require.NoError(t, err)
+			answer, err := io.ReadAll(response.Body)
+			response.Body.Close()
+			require.NoError(t, err)
+			assert.Less(t, len(answer), 4000, "%s with %d fields", path, n)
+			if n == 200 {
+				assert.Equal(t, http.StatusUnprocessableEntity, response.StatusCode)
+				p := problem(t, answer)
+				assert.Equal(t, "request-invalid", p.Code)
+				assert.NotEmpty(t, p.Facts, "it says how many more there are")
+			} else {
+				assert.Equal(t, http.StatusRequestEntityTooLarge, response.StatusCode)
+				assert.Equal(t, "request-too-large", problem(t, answer).Code)
+			}
+		}
+		assert.Less(t, time.Since(start), 20*time.Second, "the cost is linear in what was sent")
+	}
+}
