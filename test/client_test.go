@@ -142,7 +142,7 @@ func runFolders(t *testing.T, s *testkit.Service) {
 				assert.Equal(t, item.Role == "artifact", item.Verdict != nil, "artifacts have verdicts, the others have not")
 			}
 			shown := endeixis(t, s, "auditor", "batch", "show", strconv.FormatInt(b.ID, 10))
-			assert.Zero(t, shown.code, shown.err)
+			assert.Equal(t, c.code, shown.code, "the verdict tells the code")
 			assert.Contains(t, strings.Join(strings.Fields(shown.out), " "), c.says)
 		})
 	}

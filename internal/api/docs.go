@@ -76,10 +76,11 @@ func (a *API) docs(c *gin.Context) {
 	slices.SortFunc(all, func(x, y docsOperation) int { return strings.Compare(x.Path+x.Method, y.Path+y.Method) })
 	c.Header("Content-Type", "text/html; charset=utf-8")
 	c.Header("Content-Security-Policy", docsPolicy)
-	docsPage.Execute(c.Writer, struct {
+	page := struct {
 		Style      template.CSS
 		Operations []docsOperation
-	}{docsStyle, all}) //nolint:errcheck // the other side is gone
+	}{docsStyle, all}
+	docsPage.Execute(c.Writer, page) //nolint:errcheck // the other side is gone
 }
 
 // fields lists the members of a request's body by name.

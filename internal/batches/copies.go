@@ -1,6 +1,7 @@
 package batches
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -130,6 +131,21 @@ func keepCopies(ctx context.Context, tx *store.Tx, batch int64, copies []survey.
 		if err := tx.CopyRead(ctx, batch, n, copies[n].Content, summary); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// sameCopies refuses a repeated request that gives other copies than the batch
+// was asked for with. What was fetched since is no part of the request.
+func sameCopies(ctx context.Context, tx *store.Tx, batch int64, given []store.Copy) error {
+	earlier, err := tx.Copies(ctx, batch)
+	if err != nil {
+		return err
+	}
+	if !slices.EqualFunc(earlier, given, func(a, b store.Copy) bool {
+		return a.Of == b.Of && a.Channel == b.Channel && a.Place == b.Place && a.Origin == b.Origin && a.Path == b.Path && (a.Origin != "" || bytes.Equal(a.Content, b.Content))
+	}) {
+		return store.KeyReused(batch)
 	}
 	return nil
 }

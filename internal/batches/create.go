@@ -87,8 +87,11 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 			Label: r.Label, SourceKind: string(r.Source.Kind), Source: r.Source.Reference, Publisher: r.Publisher, RequireAll: r.RequireAll,
 			PolicyVersion: policies.Version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
 		})
-		if err != nil || !added {
+		if err != nil {
 			return err
+		}
+		if !added {
+			return sameCopies(ctx, tx, id, copies)
 		}
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err

@@ -199,7 +199,10 @@ func (a *app) batchShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printBatch(cmd.Context(), c, b, item, match)
+			if err := a.printBatch(cmd.Context(), c, b, item, match); err != nil {
+				return err
+			}
+			return verdictExit(b)
 		},
 	}
 	cmd.Flags().StringVar(&match, "match", "", "only files whose path, or its last part, matches this pattern with * and ?")

@@ -46,6 +46,11 @@ func (a *app) followBatch(ctx context.Context, c *client.Client, id int64) error
 	if err := a.printBatch(ctx, c, b, "", ""); err != nil {
 		return err
 	}
+	return verdictExit(b)
+}
+
+// verdictExit ends with the code of a batch's verdict.
+func verdictExit(b wire.Batch) error {
 	switch {
 	case b.State == state.BatchFailed:
 		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}

@@ -91,6 +91,11 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 		}
 		return survey.Provenance{}, f.Advise("Origins here: %s.", strings.Join(slices.Sorted(maps.Keys(o.places)), ", "))
 	}
+	// What stands for a dot or a slash in an address would be one at the origin.
+	if decoded, err := url.PathUnescape(file); err != nil || decoded != file {
+		return survey.Provenance{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: it has a percent sign that stands for another character.", plain.Quoted(file), name).
+			Advise("Write the character itself.").At("copies")
+	}
 	clean, why, ok := manifest.SafeName(file)
 	if !ok || clean != path.Clean(file) {
 		if why == "" {
@@ -99,7 +104,20 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 		return survey.Provenance{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why).
 			Advise("Give the path of the manifest below %s.", p.URL).At("copies")
 	}
-	return survey.Provenance{Channel: p.Channel, Place: p.base.JoinPath(strings.Split(clean, "/")...).String()}, nil
+	return survey.Provenance{Channel: p.Channel, Place: joined(p.base, clean)}, nil
+}
+
+// joined returns the address of a path below a base. Each element is written so
+// that it stands for itself.
+func joined(base *url.URL, file string) string {
+	out := *base
+	elements := strings.Split(file, "/")
+	for i := range elements {
+		elements[i] = url.PathEscape(elements[i])
+	}
+	out.Path = strings.TrimSuffix(base.Path, "/") + "/" + file
+	out.RawPath = strings.TrimSuffix(base.EscapedPath(), "/") + "/" + strings.Join(elements, "/")
+	return out.String()
 }
 
 // A FetchError says why a copy could not be had.

@@ -116,3 +116,25 @@ func TestRedirects(t *testing.T) {
 		assert.ErrorContains(t, err, says, file)
 	}
 }
+
+// TestEncodedPathsStayBelow: no way of writing dots and slashes leads out.
+func TestEncodedPathsStayBelow(t *testing.T) {
+	t.Parallel()
+	var asked []string
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked = append(asked, r.URL.Path)
+		w.Write([]byte("here"))
+	}))
+	defer server.Close()
+	o, err := New([]Origin{{"a", server.URL + "/lists/", survey.Mirror}}, outside.Limits{})
+	require.NoError(t, err)
+	for _, file := range []string{"%2e%2e/secret", "..%2fsecret", "%2e%2e%2fsecret", "x/%2E%2E/%2E%2E/secret", "../secret", "a%00b", "%", "%zz", "..\\secret", "/etc/passwd", "x/../../secret"} {
+		_, err := o.Fetch(t.Context(), "a", file)
+		assert.Error(t, err, file)
+	}
+	for _, file := range []string{"a b.txt", "a?b#c.txt", "größe.txt", "x/y.txt"} {
+		_, err := o.Fetch(t.Context(), "a", file)
+		assert.NoError(t, err, file)
+	}
+	assert.Equal(t, []string{"/lists/a b.txt", "/lists/a?b#c.txt", "/lists/größe.txt", "/lists/x/y.txt"}, asked)
+}

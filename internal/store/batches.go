@@ -77,10 +77,21 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 	if err := t.tx.GetContext(ctx, &earlier, selectBatches+`WHERE b.asked_by = $1 AND b.idempotency_key = $2`, b.AskedBy, b.IdempotencyKey); err != nil {
 		return 0, false, err
 	}
-	if earlier.SourceKind != b.SourceKind || earlier.Source != b.Source || earlier.Publisher != b.Publisher || earlier.RequireAll != b.RequireAll {
-		return 0, false, fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", earlier.ID).Advise("Use a new one.")
+	var same bool
+	if err := t.tx.GetContext(ctx, &same, `SELECT source_kind = $2 AND source = $3 AND publisher = $4 AND require_all = $5 AND label = $6 AND corrections = $7::jsonb AND origins = $8::jsonb
+		FROM batches WHERE id = $1`, earlier.ID, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.Label, string(b.Corrections), string(b.Origins)); err != nil {
+		return 0, false, err
+	}
+	if !same {
+		return 0, false, KeyReused(earlier.ID)
 	}
 	return earlier.ID, false, nil
+}
+
+// KeyReused reports that a request repeats the key of another one and is not the
+// same.
+func KeyReused(batch int64) error {
+	return fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", batch).Advise("Use a new one.")
 }
 
 // Batch returns one batch, or [ErrNotFound].

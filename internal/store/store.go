@@ -95,6 +95,15 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	// A newer program has been here: this one would not know what it wrote.
+	found, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return explain(err)
+	}
+	sources := provider.ListSources()
+	if newest := sources[len(sources)-1].Version; found > newest {
+		return fault.New(fault.Conflict, "database-newer", "The database has the schema of a newer program: version %d, and this program knows %d.", found, newest).Advise("Start the newer program, or restore the backup from before it was started.")
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrating the database: %w", err)
 	}

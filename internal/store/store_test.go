@@ -62,6 +62,18 @@ func TestMigrateIsSafeToRepeatAndRunTogether(t *testing.T) {
 	require.NoError(t, g.Wait())
 }
 
+// TestNewerSchemaIsLeftAlone: a program does not work on what it does not know.
+func TestNewerSchemaIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), testkit.Database(t))
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Migrate(t.Context()))
+	_, err = s.Pool.Exec(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
+	require.NoError(t, err)
+	assert.True(t, fault.Is(s.Migrate(t.Context()), "database-newer"))
+}
+
 // TestAppendOnly tries to change history by every means SQL has.
 func TestAppendOnly(t *testing.T) {
 	t.Parallel()
