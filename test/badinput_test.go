@@ -84,7 +84,7 @@ func TestBadInput(t *testing.T) {
 		{"a symbolic link out", "POST", "/batches", map[string]any{"depot": "quayside", "path": "outward"}, 422, "folder-outside-depot", []string{"batch", "run", "quayside:outward"}, 1, "leads out of the depot"},
 		{"an empty folder", "POST", "/batches", map[string]any{"depot": "quayside", "path": "incoming/empty"}, 422, "folder-empty", []string{"batch", "run", "quayside:incoming/empty"}, 1, "nothing to verify"},
 		{"no such folder", "POST", "/batches", map[string]any{"depot": "quayside", "path": "nowhere"}, 404, "folder-unknown", []string{"batch", "run", "quayside:nowhere"}, 1, "There is no folder"},
-		{"a file for a folder", "POST", "/batches", map[string]any{"depot": "quayside", "path": "tidewright/gauge-fw-4.2/SHA256SUMS"}, 422, "not-a-folder", []string{"batch", "run", "quayside:tidewright/gauge-fw-4.2/SHA256SUMS"}, 1, "is a file"},
+		{"a file for a folder", "POST", "/batches", map[string]any{"depot": "quayside", "path": "tidewright/gauge-fw-4.2/SHA256SUMS"}, 422, "not-a-folder", []string{"batch", "run", "quayside:tidewright/gauge-fw-4.2/SHA256SUMS"}, 1, "is not a folder"},
 		{"no such publisher", "POST", "/batches", map[string]any{"depot": "quayside", "path": "tidewright", "publisher": "nobody"}, 404, "publisher-unknown", []string{"batch", "run", "quayside:tidewright", "--publisher", "nobody"}, 1, "There is no publisher"},
 		{"an unknown batch", "GET", "/batches/999", nil, 404, "batch-unknown", []string{"batch", "show", "999"}, 1, "There is no batch 999"},
 		{"following an unknown batch", "GET", "/batches/999/items", nil, 404, "batch-unknown", []string{"batch", "follow", "999"}, 1, "There is no batch 999"},

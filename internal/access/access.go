@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"regexp"
 	"strings"
@@ -186,11 +187,20 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
 			return err
 		}
 		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: by, Subject: u.Name, Body: struct {
-			Name string     `json:"name"`
-			Role roles.Role `json:"role"`
-		}{u.Name, u.Role}})
+			Name     string     `json:"name"`
+			FullName string     `json:"full_name"`
+			Role     roles.Role `json:"role"`
+			// Password is a digest of what is stored for it, which is a salted
+			// hash itself: by it a changed one is found out.
+			Password string `json:"password"`
+		}{u.Name, u.FullName, u.Role, digestOf([]byte(hash))}})
 		return err
 	})
+}
+
+func digestOf(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 // maxTokenLife bounds how long a token is good for.
@@ -228,7 +238,9 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, label string, rol
 			Label   string     `json:"label"`
 			Role    roles.Role `json:"role"`
 			Expires time.Time  `json:"expires"`
-		}{id, p.Name, label, role, token.ExpiresAt}})
+			// Hash is what is stored of its text.
+			Hash string `json:"hash"`
+		}{id, p.Name, label, role, token.ExpiresAt, hex.EncodeToString(hash[:])}})
 		return err
 	})
 	return text, token, err

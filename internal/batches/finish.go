@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
@@ -41,6 +42,15 @@ type batchRecord struct {
 	// compare.
 	Origins json.RawMessage   `json:"origins"`
 	Copies  []json.RawMessage `json:"copies"`
+	// What was asked, and as of when it was judged: all that the batch's row
+	// has can be told from this.
+	Publisher  string          `json:"publisher"`
+	Expected   json.RawMessage `json:"expected"`
+	AskedAt    time.Time       `json:"asked_at"`
+	JudgedAsOf time.Time       `json:"judged_as_of"`
+	LedgerSize *int64          `json:"ledger_size"`
+	// AbsentEntries is a digest over what manifests list that is not here.
+	AbsentEntries string `json:"absent_entries"`
 }
 
 // Finish closes a batch when all its slices are done, with its verdict and
@@ -105,6 +115,14 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, ended 
 			summaries = append(summaries, c.Summary)
 		}
 	}
+	absent, err := tx.AbsentEntries(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	expected := json.RawMessage("null")
+	if b.Expected != nil {
+		expected = b.Expected
+	}
 	source := sourceOf(b)
 	depot, folder := source.Folder()
 	position, err := s.records.Append(ctx, tx, records.Entry{
@@ -112,7 +130,8 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, ended 
 		Body: batchRecord{
 			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
-			Origins: b.Origins, Copies: summaries,
+			Origins: b.Origins, Copies: summaries, Publisher: b.Publisher, Expected: expected, AskedAt: b.CreatedAt.UTC(), JudgedAsOf: b.JudgedAsOf.UTC(),
+			LedgerSize: b.LedgerSize, AbsentEntries: absent,
 		},
 	})
 	if err != nil {

@@ -219,6 +219,9 @@ func (a *app) recordAudit() *cobra.Command {
 					word = "broken"
 				}
 				fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(word), plain.Text(report.Sentence))
+				for _, d := range report.Differences {
+					fmt.Fprintf(a.stdout, "  %s\n", plain.Text(d))
+				}
 				if report.Clean {
 					fmt.Fprintln(a.stdout, a.faint("root "+report.Root))
 				}

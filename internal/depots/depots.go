@@ -110,7 +110,7 @@ func outside(folder string) error {
 
 func explain(depot, folder string, err error) error {
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENAMETOOLONG):
 		return fault.New(fault.NotFound, "folder-unknown", "There is no folder %s in the depot %s.", plain.Quoted(folder), depot).
 			Advise("Look at what is there, or check the spelling.").At("path")
 	case errors.Is(err, fs.ErrPermission):

@@ -3,6 +3,8 @@ package keys
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"slices"
 
@@ -184,7 +186,10 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				Source      string              `json:"source"`
 				UserIDs     []string            `json:"user_ids"`
 				Certificate []byte              `json:"certificate"`
-			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes()}})
+				// Stored is a digest of the certificate as it is kept from then
+				// on, with what was known of it before.
+				Stored string `json:"stored"`
+			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes(), digestOf(one.Certificate.Bytes())}})
 		}
 		first, err := s.records.Append(ctx, tx, entries...)
 		if err != nil {
@@ -245,6 +250,11 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 		}
 		return nil
 	}, nil
+}
+
+func digestOf(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 func harmless(names []string) []string {

@@ -11,6 +11,8 @@ import (
 
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
 	"endeixis/internal/policy"
 	"endeixis/internal/store"
 )
@@ -180,6 +182,16 @@ func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error
 
 // read puts the keyring together from what is stored.
 func (s *Service) read(ctx context.Context, from store.Reads) (*keyring.Keyring, error) {
+	// A key, a step or a scope that was put in where it is stored, and never
+	// decided, counts for nobody.
+	differences, err := from.UnrecordedKeyring(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(differences) > 0 {
+		return nil, fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
+			Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
+	}
 	rows, err := from.Keys(ctx, nil)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
+	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/publishers"
 	"endeixis/internal/records"
@@ -76,6 +77,9 @@ const (
 // InForce returns what was in force at a version, or what is in force now for
 // 0.
 func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
+	if err := s.recorded(ctx); err != nil {
+		return InForce{}, err
+	}
 	rows, err := s.store.PoliciesAsOf(ctx, version)
 	if err != nil {
 		return InForce{}, err
@@ -102,6 +106,18 @@ func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
 		}
 	}
 	return out, nil
+}
+
+// recorded refuses to go on with a policy or a waiver that is not what its record
+// says: somebody has changed it where it is stored, and it could clear what
+// nobody allowed.
+func (s *Service) recorded(ctx context.Context) error {
+	differences, err := s.store.UnrecordedPolicy(ctx)
+	if err != nil || len(differences) == 0 {
+		return err
+	}
+	return fault.New(fault.Unavailable, "policy-altered", "The policy or a waiver is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
+		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 
 // History lists the changes, the newest first.

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
+	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -86,7 +87,8 @@ func compose(e Entry, now time.Time) ([]byte, error) {
 		At       time.Time   `json:"at"`
 		By       string      `json:"by"`
 		Software string      `json:"software"`
-	}{e.Kind, now, e.By, "endeixis " + version.Full()})
+		Subject  string      `json:"subject"`
+	}{e.Kind, now, e.By, "endeixis " + version.Full(), e.Subject})
 	if err != nil {
 		return nil, err
 	}
@@ -283,7 +285,12 @@ type Report struct {
 	Sentence string `json:"sentence"`
 	// Position is the first record that differs, or -1.
 	Position int64 `json:"position"`
+	// Differences are the first rows that are not what the records say.
+	Differences []string `json:"differences,omitempty"`
 }
+
+// shownDifferences bounds them.
+const shownDifferences = 20
 
 // An AuditQuestion is what an inquiry about the ledger asks.
 type AuditQuestion struct {
@@ -372,12 +379,17 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 	if err != nil || root != audit.Root() {
 		return bad(-1, "The stored hashes of the tree do not belong to its records.")
 	}
-	mismatch, err := s.store.CrossCheck(ctx)
+	// The texts are proven; what follows from them is held against them.
+	differences, err := s.store.Differences(ctx, func(string) { progress(size, size) })
 	if err != nil {
 		return Report{}, err
 	}
-	if mismatch != nil {
-		return bad(mismatch.Position, "Batch %d, item %d: %s (record %d).", mismatch.BatchID, mismatch.N, mismatch.Reason, mismatch.Position)
+	if len(differences) > 0 {
+		report, err := bad(differences[0].Position, "What is stored is not what the records say: %s.", plain.Text(differences[0].What))
+		for _, d := range differences[:min(len(differences), shownDifferences)] {
+			report.Differences = append(report.Differences, plain.Text(d.What))
+		}
+		return report, err
 	}
 	return Report{
 		Clean: true, Records: audit.Size(), Checkpoints: len(opened), Root: audit.Root().String(), Position: -1,

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -232,46 +231,4 @@ func (s Reads) ServiceKey(ctx context.Context) (ServiceKey, error) {
 	var k ServiceKey
 	err := s.q.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key`)
 	return k, explain(err)
-}
-
-// OutcomeMismatch is an outcome whose record says something else.
-type OutcomeMismatch struct {
-	BatchID  int64  `db:"batch_id"`
-	N        int    `db:"n"`
-	Position int64  `db:"position"`
-	Reason   string `db:"reason"`
-}
-
-// CrossCheck holds the outcome tables against the ledger's own texts and
-// returns the first disagreement, or nil: an outcome whose record is about
-// another item or verdict, an item of a finished batch without an outcome, a
-// key's state without its record.
-func (s Reads) CrossCheck(ctx context.Context) (*OutcomeMismatch, error) {
-	var m OutcomeMismatch
-	err := explain(s.q.GetContext(ctx, &m, `
-		SELECT * FROM (
-			SELECT o.batch_id, o.n, o.position, 'the stored outcome differs from its record' AS reason
-			FROM outcomes o JOIN items i USING (batch_id, n) JOIN ledger_records r ON r.position = o.position
-			CROSS JOIN LATERAL (SELECT convert_from(r.body, 'UTF8')::jsonb AS body) b
-			WHERE r.kind <> 'item-outcome' OR b.body ->> 'item' <> i.path OR (b.body ->> 'batch')::bigint <> o.batch_id
-				OR coalesce(b.body ->> 'verdict', '') <> coalesce(o.verdict, '')
-				OR b.body -> 'grounds' <> o.grounds OR b.body -> 'measurement' <> o.measurement
-			UNION ALL
-			SELECT i.batch_id, i.n, -1, 'the batch is finished and this item has no outcome'
-			FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done'
-			WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)
-			UNION ALL
-			SELECT b.id, 0, b.position, 'the stored verdict of the batch differs from its record'
-			FROM batches b JOIN ledger_records r ON r.position = b.position
-			WHERE coalesce(convert_from(r.body, 'UTF8')::jsonb ->> 'verdict', '') <> coalesce(b.verdict, '')
-			UNION ALL
-			SELECT 0, 0, c.position, 'a stored step of a key differs from its record'
-			FROM key_changes c JOIN ledger_records r ON r.position = c.position
-			WHERE convert_from(r.body, 'UTF8')::jsonb ->> 'fingerprint' <> encode(c.fingerprint, 'hex')
-				OR convert_from(r.body, 'UTF8')::jsonb ->> 'to' <> c.to_state
-		) found ORDER BY position LIMIT 1`))
-	if errors.Is(err, ErrNotFound) {
-		return nil, nil
-	}
-	return &m, err
 }

@@ -30,12 +30,13 @@ type Checkpoint struct {
 
 // Audit is the result of an audit of the ledger.
 type Audit struct {
-	Clean       bool   `json:"clean"`
-	Records     int64  `json:"records"`
-	Checkpoints int    `json:"checkpoints"`
-	Root        string `json:"root"`
-	Sentence    string `json:"sentence" doc:"What was found."`
-	Position    int64  `json:"position" doc:"The first record that differs, or -1."`
+	Clean       bool     `json:"clean"`
+	Records     int64    `json:"records"`
+	Checkpoints int      `json:"checkpoints"`
+	Root        string   `json:"root"`
+	Sentence    string   `json:"sentence" doc:"What was found."`
+	Position    int64    `json:"position" doc:"The first record that differs, or -1."`
+	Differences []string `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
 }
 
 // ListRecordsRequest narrows the list of records.

@@ -1,0 +1,327 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+)
+
+// A Difference is a row that is not what the records say, a row without its
+// record, or a record without its row.
+type Difference struct {
+	// Position is that of the record, or -1 where there is none.
+	Position int64 `db:"position"`
+	// What is the row, and what is wrong with it, for people.
+	What string `db:"what"`
+}
+
+// A consequence says what a table has to hold for the records that there are.
+type consequence struct {
+	// of names the rows, for people.
+	of string
+	// sql selects position and what of each row that differs.
+	sql string
+}
+
+// record reads records of some kinds with their own texts, which the ledger
+// proves; nothing else of the ledger's table is.
+func record(kinds ...string) string {
+	return `(SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE kind IN ('` +
+		strings.Join(kinds, "', '") + `'))`
+}
+
+// apart tells that two times are further from each other than a decision takes
+// from its first look at the clock to its record.
+func apart(a, b string) string {
+	return fmt.Sprintf("abs(extract(epoch FROM (%s - %s))) > 60", a, b)
+}
+
+const (
+	missing = "'there is no row for the record'"
+	extra   = "'there is no record for the row'"
+)
+
+// policyRows holds what is asked of evidence against its records.
+var policyRows = consequence{"the policy", `
+	SELECT coalesce(r.position, -1) AS position, 'version ' || coalesce(p.version, (r.body ->> 'version')::bigint) || ': ' || CASE
+		WHEN p.version IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
+	FROM policies p FULL JOIN ` + record("policy-set") + ` r ON (r.body ->> 'version')::bigint = p.version
+	WHERE p.version IS NULL OR r.position IS NULL OR p.name <> r.body ->> 'name' OR p.created_by <> r.by_name OR p.reason <> coalesce(r.body ->> 'reason', '')
+		OR ` + apart("p.created_at", "r.at") + ` OR CASE WHEN p.name = 'default' THEN p.document <> r.body -> 'policy'
+			ELSE EXISTS (SELECT FROM jsonb_each(p.document) f WHERE f.value IS DISTINCT FROM r.body -> 'policy' -> f.key)
+				OR (SELECT count(*) FROM jsonb_object_keys(p.document)) <> jsonb_array_length(coalesce(r.body -> 'own', '[]')) END`}
+
+var waiverRows = consequence{"waivers", `
+	SELECT coalesce(r.position, w.position) AS position, 'waiver ' || coalesce(w.id::text, '') || ': ' || CASE
+		WHEN w.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was granted or ended' END AS what
+	FROM waivers w FULL JOIN ` + record("waiver-granted") + ` r ON r.position = w.position
+	LEFT JOIN ` + record("waiver-ended") + ` e ON (e.body ->> 'record')::bigint = w.position
+	WHERE w.id IS NULL OR r.position IS NULL OR w.ground <> r.body ->> 'ground' OR w.publisher <> coalesce(r.body ->> 'publisher', '')
+		OR w.pattern <> coalesce(r.body ->> 'pattern', '') OR w.reason <> r.body ->> 'reason' OR w.by_name <> r.by_name
+		OR abs(extract(epoch FROM (w.until - (r.body ->> 'until')::timestamptz))) > 0.001 OR ` + apart("w.created_at", "r.at") + `
+		OR (w.ended_at IS NOT NULL) <> (e.position IS NOT NULL) OR w.ended_by <> coalesce(e.by_name, '') OR w.end_reason <> coalesce(e.body ->> 'reason', '')
+		OR (e.position IS NOT NULL AND ` + apart("w.ended_at", "e.at") + `)`}
+
+// publisherRecords are the records of publishers, each with what was known from
+// then on.
+var publisherRecords = `(SELECT position, at, by_name, kind, subject AS slug, CASE kind WHEN 'publisher-added' THEN body ELSE body -> 'after' END AS known, body FROM ` +
+	record("publisher-added", "publisher-changed") + ` x)`
+
+// listOf reads a list of texts that may be null.
+func listOf(json string) string {
+	return `ARRAY(SELECT jsonb_array_elements_text(CASE jsonb_typeof(` + json + `) WHEN 'array' THEN ` + json + ` ELSE '[]' END))`
+}
+
+var publisherRows = consequence{"publishers", `
+	SELECT coalesce(r.position, -1) AS position, coalesce(p.slug, r.known ->> 'slug') || ': ' || CASE
+		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
+	FROM publishers p FULL JOIN (SELECT DISTINCT ON (known ->> 'slug') * FROM ` + publisherRecords + ` n ORDER BY known ->> 'slug', position DESC) r ON r.known ->> 'slug' = p.slug
+	LEFT JOIN ` + record("publisher-added") + ` a ON a.body ->> 'slug' = p.slug
+	WHERE p.id IS NULL OR r.position IS NULL OR p.name <> r.known ->> 'name' OR p.contact <> r.known ->> 'contact' OR p.scope <> ` + listOf("r.known -> 'scope'") + `
+		OR p.created_by <> a.by_name OR ` + apart("p.created_at", "a.at") + ` OR (p.position >= 0 AND p.position <> r.position)
+	UNION ALL
+	SELECT v.position, p.slug || ': an earlier version is not as it was set' FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id
+	LEFT JOIN ` + publisherRecords + ` r ON r.position = v.position AND r.known ->> 'slug' = p.slug
+	WHERE v.position >= 0 AND (r.position IS NULL OR v.name <> r.known ->> 'name' OR v.scope <> ` + listOf("r.known -> 'scope'") + `)
+	UNION ALL
+	SELECT r.position, p.slug || ': an earlier version is missing' FROM ` + publisherRecords + ` r JOIN publishers p ON p.slug = r.known ->> 'slug'
+	WHERE NOT EXISTS (SELECT FROM publisher_versions v WHERE v.publisher_id = p.id AND v.position IN (r.position, -1))`}
+
+var keyStepRows = consequence{"steps of keys", `
+	SELECT coalesce(r.position, c.position) AS position, coalesce(encode(c.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
+		WHEN c.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a step is not as it was decided' END AS what
+	FROM key_changes c FULL JOIN ` + record("key-step") + ` r ON r.position = c.position
+	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(c.fingerprint, 'hex') OR r.body ->> 'to' <> c.to_state
+		OR c.by_name <> r.by_name OR c.reason <> r.body ->> 'reason' OR ` + apart("c.at", "r.at")}
+
+// keyRows: records of keys are read once, for there may be thousands.
+var keyRows = consequence{"keys", `
+	WITH imported AS MATERIALIZED (SELECT position, at, by_name, body ->> 'fingerprint' AS fp, body ->> 'source' AS source, body ->> 'publisher' AS publisher, body ->> 'stored' AS stored
+		FROM ` + record("key-imported") + ` r),
+	admissions AS MATERIALIZED (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'publisher' AS publisher, body ->> 'role' AS role
+		FROM ` + record("key-step") + ` r WHERE body ->> 'to' = 'admitted'),
+	said AS MATERIALIZED (SELECT fp, publisher, min(position) AS since FROM (SELECT fp, publisher, position FROM imported UNION ALL SELECT fp, publisher, position FROM admissions) n GROUP BY fp, publisher),
+	arrived AS (SELECT DISTINCT ON (fp) * FROM imported ORDER BY fp, position),
+	newest AS (SELECT DISTINCT ON (fp) fp, stored FROM imported ORDER BY fp, position DESC),
+	admitted AS (SELECT DISTINCT ON (fp) * FROM admissions ORDER BY fp, position DESC),
+	known AS MATERIALIZED (SELECT encode(k.fingerprint, 'hex') AS fp, k.*, coalesce(p.slug, '') AS slug, encode(sha256(k.certificate), 'hex') AS digest
+		FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id),
+	versions AS MATERIALIZED (SELECT encode(v.fingerprint, 'hex') AS fp, v.*, coalesce(p.slug, '') AS slug, encode(sha256(v.certificate), 'hex') AS digest
+		FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id)
+	SELECT coalesce(r.position, -1) AS position, coalesce(k.fp, r.fp) || ': ' || CASE
+		WHEN k.fp IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was imported or decided' END AS what
+	FROM known k FULL JOIN arrived r ON r.fp = k.fp LEFT JOIN newest n ON n.fp = k.fp LEFT JOIN admitted s ON s.fp = k.fp
+	LEFT JOIN said ON said.fp = k.fp AND said.publisher = k.slug
+	WHERE k.fp IS NULL OR r.position IS NULL OR k.imported_by <> r.by_name OR k.source <> r.source OR ` + apart("k.imported_at", "r.at") + `
+		OR k.digest <> coalesce(n.stored, k.digest)
+		OR s.position IS NOT NULL AND (k.slug <> s.publisher OR k.role <> s.role)
+		OR s.position IS NULL AND (k.role <> 'release' OR k.slug <> '' AND said.since IS NULL)
+		OR k.position >= 0 AND NOT EXISTS (SELECT FROM imported i WHERE i.position = k.position AND i.fp = k.fp)
+			AND NOT EXISTS (SELECT FROM admissions i WHERE i.position = k.position AND i.fp = k.fp)
+	UNION ALL
+	SELECT r.position, r.fp || ': an earlier version is missing'
+	FROM (SELECT position, fp FROM imported UNION ALL SELECT position, fp FROM admissions) r
+	LEFT JOIN versions v ON v.fp = r.fp AND v.position = r.position
+	LEFT JOIN (SELECT DISTINCT fp FROM versions WHERE position = -1) old ON old.fp = r.fp WHERE v.fp IS NULL AND old.fp IS NULL
+	UNION ALL
+	SELECT v.position, v.fp || ': an earlier version is not as it was recorded' FROM versions v
+	LEFT JOIN imported i ON i.position = v.position AND i.fp = v.fp LEFT JOIN admissions s ON s.position = v.position AND s.fp = v.fp
+	LEFT JOIN said ON said.fp = v.fp AND said.publisher = v.slug
+	LEFT JOIN LATERAL (SELECT a.role FROM admissions a WHERE i.position IS NOT NULL AND v.role <> 'release' AND a.fp = v.fp AND a.position < v.position ORDER BY a.position DESC LIMIT 1) before ON true
+	LEFT JOIN versions earlier ON earlier.fp = v.fp AND earlier.revision = v.revision - 1
+	WHERE v.position >= 0 AND (i.position IS NULL AND s.position IS NULL
+		OR s.position IS NOT NULL AND (v.role <> s.role OR v.slug <> s.publisher OR earlier.fp IS NULL OR earlier.digest <> v.digest)
+		OR i.position IS NOT NULL AND (v.digest <> coalesce(i.stored, v.digest) OR v.role <> coalesce(before.role, 'release') OR v.slug <> '' AND coalesce(said.since > v.position, true)))`}
+
+var sightingRows = consequence{"sightings", `
+	SELECT coalesce(r.position, s.position) AS position, 'a sighting of ' || coalesce(encode(s.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
+		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was noted or resolved' END AS what
+	FROM sightings s FULL JOIN ` + record("sighting") + ` r ON r.position = s.position
+	LEFT JOIN ` + record("conflict-resolved") + ` e ON (e.body ->> 'sighting')::bigint = s.position
+	WHERE s.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(s.fingerprint, 'hex') OR r.body ->> 'read' <> encode(s.read_value, 'hex')
+		OR s.channel <> r.body ->> 'channel' OR s.place <> r.body ->> 'place' OR s.note <> r.body ->> 'note' OR s.by_name <> r.by_name OR ` + apart("s.at", "r.at") + `
+		OR s.resolved <> coalesce(e.body ->> 'reason', '') OR s.resolved_by <> coalesce(e.by_name, '')
+		OR (e.position IS NULL) <> (s.resolved_at IS NULL) OR (e.position IS NOT NULL AND ` + apart("s.resolved_at", "e.at") + `)`}
+
+var proposalRows = consequence{"proposals", `
+	SELECT coalesce(r.position, p.position) AS position, 'a proposal for ' || coalesce(encode(p.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
+		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was proposed or decided' END AS what
+	FROM proposals p FULL JOIN ` + record("admission-proposed") + ` r ON r.position = p.position
+	LEFT JOIN ` + record("proposal-declined") + ` e ON (e.body ->> 'proposal')::bigint = p.position
+	WHERE p.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(p.fingerprint, 'hex') OR p.publisher <> r.body ->> 'publisher'
+		OR p.role <> r.body ->> 'role' OR p.reason <> r.body ->> 'reason' OR p.by_name <> r.by_name OR ` + apart("p.at", "r.at") + `
+		OR (p.decided = 'declined') <> (e.position IS NOT NULL)
+		OR p.decided = 'admitted' AND NOT EXISTS (SELECT FROM ` + record("key-step") + ` s
+			WHERE s.position > p.position AND s.body ->> 'fingerprint' = encode(p.fingerprint, 'hex') AND s.body ->> 'to' = 'admitted')
+		OR p.decided = 'replaced' AND NOT EXISTS (SELECT FROM ` + record("admission-proposed") + ` n
+			WHERE n.position > p.position AND n.body ->> 'fingerprint' = encode(p.fingerprint, 'hex'))`}
+
+// peopleRows: what records of earlier versions lack of a person is not compared.
+var peopleRows = consequence{"people", `
+	SELECT coalesce(r.position, -1) AS position, coalesce(u.name, r.body ->> 'name') || ': ' || CASE
+		WHEN u.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was added' END AS what
+	FROM users u FULL JOIN ` + record("user-added") + ` r ON r.body ->> 'name' = u.name
+	WHERE u.id IS NULL OR r.position IS NULL OR u.role <> r.body ->> 'role' OR ` + apart("u.created_at", "r.at") + `
+		OR u.full_name <> coalesce(r.body ->> 'full_name', u.full_name)
+		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') <> coalesce(r.body ->> 'password', encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex'))`}
+
+var tokenRows = consequence{"tokens", `
+	SELECT coalesce(r.position, -1) AS position, 'token ' || coalesce(t.id, (r.body ->> 'token')::bigint) || ': ' || CASE
+		WHEN t.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was issued or ended' END AS what
+	FROM (SELECT t.*, u.name FROM tokens t JOIN users u ON u.id = t.user_id) t FULL JOIN ` + record("token-issued") + ` r ON (r.body ->> 'token')::bigint = t.id
+	LEFT JOIN ` + record("token-revoked") + ` e ON (e.body ->> 'token')::bigint = t.id
+	WHERE t.id IS NULL OR r.position IS NULL OR t.name <> r.body ->> 'owner' OR t.label <> r.body ->> 'label' OR t.role <> r.body ->> 'role'
+		OR abs(extract(epoch FROM (t.expires_at - (r.body ->> 'expires')::timestamptz))) > 0.001 OR ` + apart("t.created_at", "r.at") + `
+		OR encode(t.hash, 'hex') <> coalesce(r.body ->> 'hash', encode(t.hash, 'hex'))
+		OR (t.revoked_at IS NULL) <> (e.position IS NULL) OR (e.position IS NOT NULL AND ` + apart("t.revoked_at", "e.at") + `)`}
+
+// absentDigest is over what manifests of a batch list that is not there.
+const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest, a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
+	FROM absents a WHERE a.batch_id = b.id)`
+
+var batchRows = consequence{"batches", `
+	SELECT coalesce(r.position, b.position, -1) AS position, 'batch ' || coalesce(b.id, (r.body ->> 'batch')::bigint) || ': ' || CASE
+		WHEN b.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
+	FROM (SELECT * FROM batches WHERE state IN ('done', 'failed')) b FULL JOIN ` + record("batch-result") + ` r ON r.position = b.position
+	WHERE b.id IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint <> b.id OR r.body ->> 'label' <> b.label OR r.by_name <> b.asked_by
+		OR coalesce(r.body -> 'source' ->> 'kind', 'depot') <> b.source_kind
+		OR coalesce(r.body -> 'source' ->> 'reference', (r.body ->> 'depot') || ':' || (r.body ->> 'folder')) <> b.source
+		OR r.body ->> 'state' <> b.state OR r.body ->> 'verdict' <> coalesce(b.verdict, '') OR r.body ->> 'note' <> b.note
+		OR (r.body ->> 'policy')::bigint <> b.policy_version OR (r.body ->> 'require_all')::boolean <> b.require_all
+		OR coalesce(r.body -> 'corrections', b.corrections) <> b.corrections OR coalesce(r.body -> 'origins', b.origins) <> b.origins
+		OR (r.body ->> 'items')::int <> b.total_items OR (r.body ->> 'bytes')::bigint <> b.total_bytes OR (r.body ->> 'cleared')::int <> b.total_cleared
+		OR (r.body ->> 'unproven')::int <> b.total_unproven OR (r.body ->> 'refused')::int <> b.total_refused OR (r.body ->> 'absent')::int <> b.total_absent
+		OR b.done_items <> (SELECT count(*) FROM outcomes o WHERE o.batch_id = b.id) OR b.done_bytes > b.total_bytes OR b.state = 'done' AND b.done_bytes <> b.total_bytes
+		OR ` + apart("b.finished_at", "r.at") + `
+		OR r.body ? 'publisher' AND (r.body ->> 'publisher' <> b.publisher OR r.body -> 'expected' IS DISTINCT FROM coalesce(b.expected, 'null')
+			OR ` + apart("b.created_at", "(r.body ->> 'asked_at')::timestamptz") + ` OR ` + apart("b.judged_as_of", "(r.body ->> 'judged_as_of')::timestamptz") + `
+			OR (r.body ->> 'ledger_size')::bigint IS DISTINCT FROM b.ledger_size OR r.body ->> 'absent_entries' <> ` + absentDigest + `)`}
+
+var copyRows = consequence{"copies of manifests", `
+	SELECT b.position, 'batch ' || b.id || ': a copy is not what the batch''s record says' AS what
+	FROM batches b JOIN ` + record("batch-result") + ` r ON r.position = b.position
+	WHERE coalesce(nullif(r.body -> 'copies', 'null'), '[]') <> coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')
+	UNION ALL
+	SELECT b.position, 'batch ' || b.id || ': a copy is not said to be from where it is' FROM copies c JOIN batches b ON b.id = c.batch_id
+	WHERE c.summary IS NOT NULL AND b.position IS NOT NULL AND (c.of_path <> c.summary ->> 'of' OR c.channel <> c.summary ->> 'channel' OR c.place <> c.summary ->> 'place'
+		OR c.content IS NOT NULL AND c.summary ->> 'sha256' <> '' AND encode(sha256(c.content), 'hex') <> c.summary ->> 'sha256')`}
+
+var outcomeRows = consequence{"outcomes", `
+	SELECT coalesce(r.position, o.position, -1) AS position, 'batch ' || coalesce(o.batch_id, r.batch_id) || ', ' || coalesce(o.path, r.body ->> 'item') || ': ' || CASE
+		WHEN o.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
+	FROM (SELECT o.*, i.path, i.role, i.size, i.survey FROM outcomes o JOIN items i USING (batch_id, n)) o FULL JOIN ` + record("item-outcome") + ` r ON r.position = o.position
+	WHERE o.n IS NULL OR r.position IS NULL OR r.body ->> 'item' <> o.path OR (r.body ->> 'batch')::bigint <> o.batch_id OR r.body ->> 'role' <> o.role
+		OR coalesce(r.body ->> 'verdict', '') <> coalesce(o.verdict, '') OR r.body -> 'grounds' <> o.grounds OR r.body -> 'measurement' <> o.measurement
+		OR r.body -> 'paths' <> o.paths OR r.body -> 'survey' <> o.survey OR (o.survey ->> 'size')::bigint <> o.size
+		OR o.deciding <> '' AND NOT EXISTS (SELECT FROM jsonb_array_elements(CASE jsonb_typeof(o.grounds) WHEN 'array' THEN o.grounds ELSE '[]' END) g WHERE g ->> 'sentence' = o.deciding)
+			AND o.deciding <> 'It is a ' || o.role || ': ' || (o.survey ->> 'why') || '.'
+	UNION ALL
+	SELECT -1, 'batch ' || i.batch_id || ', ' || i.path || ': the batch is finished and this item has no outcome'
+	FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done' WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)`}
+
+var searchedRows = consequence{"what items are found by", `
+	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the digests it is found by are not those of its record' AS what
+	FROM outcomes o LEFT JOIN LATERAL (SELECT jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')) AS found, bool_or(d.cleared) AS cleared, bool_and(d.cleared) AS all_cleared
+		FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n) d ON true
+	WHERE coalesce(d.found, '{}') <> coalesce(o.measurement -> 'digests', '{}')
+		OR d.found IS NOT NULL AND (d.cleared <> coalesce(o.verdict = 'cleared', false) OR d.all_cleared <> d.cleared)
+	UNION ALL
+	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the signers it is found by are not those of its record'
+	FROM outcomes o
+	WHERE ARRAY(SELECT s.issuer FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n ORDER BY 1)
+		<> ARRAY(SELECT DISTINCT s.issuer FROM jsonb_array_elements(CASE jsonb_typeof(o.grounds) WHEN 'array' THEN o.grounds ELSE '[]' END) g
+			CROSS JOIN LATERAL (VALUES (g -> 'signature' ->> 'key'), (g -> 'signature' ->> 'made_by'), (g -> 'signature' ->> 'issuer')) s (issuer) WHERE s.issuer <> '' ORDER BY 1)
+	UNION ALL
+	SELECT -1, 'the verdicts of ' || coalesce(d.day, r.day) || ' are counted otherwise than they are recorded'
+	FROM outcome_days d FULL JOIN (SELECT (at AT TIME ZONE 'UTC')::date AS day, verdict, count(*) AS count FROM ledger_records
+		WHERE kind = 'item-outcome' AND verdict IS NOT NULL GROUP BY 1, 2) r USING (day, verdict) WHERE d.count IS DISTINCT FROM r.count`}
+
+var rejudgedRows = consequence{"changed verdicts", `
+	SELECT coalesce(r.position, j.position) AS position, 'batch ' || coalesce(j.batch_id, (r.body ->> 'batch')::bigint) || ': ' || CASE
+		WHEN j.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a changed verdict is not what its record says' END AS what
+	FROM (SELECT j.*, i.path FROM rejudged j JOIN items i USING (batch_id, n)) j FULL JOIN ` + record("item-rejudged") + ` r ON r.position = j.position
+	WHERE j.n IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint <> j.batch_id OR r.body ->> 'item' <> j.path OR r.body ->> 'before' <> j.before
+		OR r.body ->> 'verdict' <> j.after OR r.body -> 'grounds' <> j.grounds OR r.body -> 'paths' <> j.paths OR (r.body ->> 'reassessment')::bigint <> j.reassessment_id
+	UNION ALL
+	SELECT coalesce(r.position, a.position, -1), 'reassessment ' || coalesce(a.id, (r.body ->> 'reassessment')::bigint) || ': ' || CASE
+		WHEN a.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END
+	FROM (SELECT * FROM reassessments WHERE state <> 'waiting') a FULL JOIN ` + record("reassessed") + ` r ON r.position = a.position
+	WHERE a.id IS NULL OR r.position IS NULL OR (r.body ->> 'reassessment')::bigint <> a.id OR r.body ->> 'reason' <> a.reason OR r.by_name <> a.asked_by
+		OR (r.body ->> 'items')::int <> a.items OR (r.body ->> 'changed')::int <> a.changed OR (r.body ->> 'policy')::bigint <> a.policy_version
+		OR r.body -> 'selection' <> a.selection OR coalesce(r.body ->> 'state', 'done') <> a.state OR coalesce(r.body ->> 'note', '') <> a.note
+		OR ` + apart("a.finished_at", "r.at") + ` OR ` + apart("a.created_at", "(r.body ->> 'judged_as_of')::timestamptz")}
+
+// recordRows holds what stands beside a record's text against the text.
+var recordRows = consequence{"what lists show of records", `
+	SELECT r.position, 'record ' || r.position || ': what stands beside its text is not what the text says' AS what
+	FROM (SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records) r
+	WHERE r.kind <> r.body ->> 'kind' OR r.by_name <> r.body ->> 'by' OR abs(extract(epoch FROM (r.at - (r.body ->> 'at')::timestamptz))) > 0.00001
+		OR r.subject <> coalesce(r.body ->> 'subject', r.subject)
+		OR coalesce(r.verdict, '') <> CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
+		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged') THEN (r.body ->> 'batch')::bigint
+			WHEN r.kind = 'reassessed' THEN (r.body -> 'selection' ->> 'batch')::bigint END
+	UNION ALL
+	SELECT -1, 'the ledger is said to have another size than it has' WHERE (SELECT count(*) FROM ledger_records) IS DISTINCT FROM (SELECT s.size FROM ledger_state s)`}
+
+// AbsentEntries returns the digest over what manifests of a batch list that is
+// not there.
+func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
+	var out string
+	err := s.q.GetContext(ctx, &out, `SELECT `+absentDigest+` FROM batches b WHERE b.id = $1`, batch)
+	return out, explain(err)
+}
+
+// consequences lists what is compared, in the order in which it is; the ledger's
+// own table first, since the others rest on it.
+func consequences() []consequence {
+	return []consequence{
+		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows,
+		batchRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
+	}
+}
+
+// Differences holds every table that decides or shows something against the
+// records, both ways, and returns the first of each that differ. The records'
+// texts have to be proven before: each is taken for what was decided.
+func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Difference, error) {
+	var out []Difference
+	for _, c := range consequences() {
+		each(c.of)
+		found, err := s.differences(ctx, c)
+		if err != nil {
+			return nil, fmt.Errorf("comparing %s with the records: %w", c.of, err)
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}
+
+func (s Reads) differences(ctx context.Context, c consequence) ([]Difference, error) {
+	out := []Difference{}
+	err := s.q.SelectContext(ctx, &out, `SELECT position, what FROM (`+c.sql+`) differing ORDER BY position LIMIT 5`)
+	return out, explain(err)
+}
+
+// UnrecordedPolicy returns what of the policy and the waivers is not what the
+// records say; it is to be asked before anything is judged by them.
+func (s Reads) UnrecordedPolicy(ctx context.Context) ([]Difference, error) {
+	policies, err := s.differences(ctx, policyRows)
+	if err != nil {
+		return nil, err
+	}
+	waivers, err := s.differences(ctx, waiverRows)
+	return append(policies, waivers...), err
+}
+
+// UnrecordedKeyring returns the same of the keyring.
+func (s Reads) UnrecordedKeyring(ctx context.Context) ([]Difference, error) {
+	var out []Difference
+	for _, c := range []consequence{publisherRows, keyRows, keyStepRows} {
+		found, err := s.differences(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, found...)
+	}
+	return out, nil
+}

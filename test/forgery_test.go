@@ -1,0 +1,243 @@
+package test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/internal/client"
+	"endeixis/internal/store"
+	"endeixis/internal/testkit"
+)
+
+// mayChange lists the columns, or the tables, that follow from no record, each
+// with the reason. Any other column of the schema has to follow from one.
+var mayChange = map[string]string{
+	"goose_db_version":            "which migrations have run",
+	"sessions":                    "people who are signed in to the console; they end by themselves",
+	"slices":                      "how far work has come",
+	"workers":                     "who works",
+	"inquiries":                   "questions, and answers that are asked for again",
+	"service_key":                 "it is held against the key file when the service starts",
+	"checkpoints":                 "they are signed",
+	"ledger_hashes":               "the tree is recomputed from the records, before anything else",
+	"ledger_records.body":         "the tree is recomputed from it",
+	"ledger_records.leaf":         "it is recomputed",
+	"ledger_records.position":     "the tree is recomputed in its order",
+	"ledger_state.only_row":       "there is one",
+	"batches.idempotency_key":     "it keeps a repeated request from being carried out twice",
+	"items.slice":                 "how work was divided",
+	"copies.origin":               "where it was fetched from is in its place",
+	"copies.path":                 "where it was fetched from is in its place",
+	"outcomes.rank":               "the database makes it from the verdict",
+	"keys.revision":               "it only ever grows, for whoever keeps the keyring in memory",
+	"publishers.revision":         "it only ever grows, for whoever keeps the keyring in memory",
+	"publisher_versions.revision": "it only keeps versions apart",
+	"key_versions.revision":       "it only keeps versions apart",
+	// Numbers by which rows are called, and to which records do not refer.
+	"users.id": "a number", "publishers.id": "a number", "sightings.id": "a number", "key_changes.id": "a number", "proposals.id": "a number", "waivers.id": "a number",
+	"batches.id": "a number that the database gives", "policies.version": "a number that the database gives", "reassessments.id": "a number that the database gives",
+	"tokens.id":     "a number that the database gives",
+	"batches.state": "it cannot change without the verdict, which is tried below",
+	"items.n":       "a number", "absents.n": "a number", "copies.n": "a number",
+}
+
+// forgeries are values to put in place of one of a type, in the order in which
+// they are tried: what the schema refuses outright is no forgery.
+func forgeries(kind, column string) []string {
+	c := pgx.Identifier{column}.Sanitize()
+	switch {
+	case kind == "bigint" || kind == "integer":
+		return []string{c + " + 1", "7", c + " - 1"}
+	case kind == "smallint":
+		return []string{c + " + 1"}
+	case kind == "boolean":
+		return []string{"NOT " + c}
+	case strings.HasPrefix(kind, "timestamp"):
+		return []string{"coalesce(" + c + ", now()) + interval '1 day'", "NULL"}
+	case kind == "date":
+		return []string{c + " + 1"}
+	case kind == "bytea":
+		return []string{"set_byte(" + c + ", octet_length(" + c + ") - 1, 255 - get_byte(" + c + ", octet_length(" + c + ") - 1))", "'\\x00'"}
+	case kind == "jsonb":
+		return []string{`'{"forged": true}'`, "'[]'"}
+	case kind == "ARRAY":
+		return []string{"array_append(" + c + ", 'forged-*')"}
+	}
+	out := []string{"coalesce(" + c + ", '') || 'x'"}
+	for _, word := range []string{"cleared", "unproven", "refused", "withdrawn", "admitted", "candidate", "administrator", "auditor", "anchor", "release", "failed", "done", "declined", "replaced", "depot", "artifact", "manifest"} {
+		out = append(out, "nullif('"+word+"', "+c+")")
+	}
+	return out
+}
+
+// TestEveryForgeryIsFound changes every column of every table by SQL, one at a
+// time, removes a row of every table and doubles one, past all triggers and keys;
+// what is compared with the records has to show each. A new column is covered by
+// itself: it has to follow from a record, or stand in the list above.
+func TestEveryForgeryIsFound(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	history(t, s)
+	db, err := store.Open(t.Context(), s.Config.Database.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	clean, err := db.Differences(t.Context(), func(string) {})
+	require.NoError(t, err)
+	require.Empty(t, clean)
+
+	rows, err := db.Pool.Query(t.Context(), `SELECT c.table_name, c.column_name, c.data_type FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
+		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.table_name NOT LIKE 'river%' ORDER BY 1, c.ordinal_position`)
+	require.NoError(t, err)
+	type column struct{ Table, Name, Kind string }
+	columns, err := pgx.CollectRows(rows, pgx.RowToStructByPos[column])
+	require.NoError(t, err)
+	require.Greater(t, len(columns), 100)
+	tried, seen := 0, map[string]bool{}
+	for _, c := range columns {
+		if mayChange[c.Table] != "" {
+			continue
+		}
+		table := pgx.Identifier{c.Table}.Sanitize()
+		if !seen[c.Table] {
+			seen[c.Table] = true
+			assert.True(t, forge(t, db, fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s LIMIT 1)", table, table)), "a row of %s was removed", c.Table)
+		}
+		if mayChange[c.Table+"."+c.Name] != "" {
+			continue
+		}
+		name := pgx.Identifier{c.Name}.Sanitize()
+		found, did := false, false
+		for _, value := range forgeries(c.Kind, c.Name) {
+			found, did = try(t, db, fmt.Sprintf("UPDATE %s SET %s = %s WHERE ctid = (SELECT ctid FROM %s ORDER BY %s IS NULL, ctid LIMIT 1) AND %s IS DISTINCT FROM %s",
+				table, name, value, table, name, name, value))
+			if did {
+				break
+			}
+		}
+		if assert.True(t, did, "nothing can be put into %s.%s", c.Table, c.Name) {
+			assert.True(t, found, "%s.%s was changed, and nothing says so", c.Table, c.Name)
+			tried++
+		}
+	}
+	for _, sql := range []string{
+		`UPDATE batches SET state = 'failed', verdict = NULL WHERE id = 1`,
+		`INSERT INTO policies (name, document, created_at, created_by, reason) SELECT name, document || '{"digest_bits": 1, "sighting_channels": 1}', now(), 'nobody', '' FROM policies ORDER BY version DESC LIMIT 1`,
+		`INSERT INTO waivers (ground, publisher, reason, by_name, created_at, until, position) VALUES ('manifest-unsigned', 'oarlock', 'none', 'nobody', now(), now() + interval '1 year', 3)`,
+		`INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position) SELECT fingerprint, now(), 'admitted', 'nobody', 'none', 2 FROM keys LIMIT 1`,
+		`INSERT INTO publishers (slug, name, contact, scope, created_at, created_by) VALUES ('strangers', 'Strangers', '', '{*}', now(), 'nobody')`,
+		`INSERT INTO users (name, full_name, role, password_hash, created_at) VALUES ('nobody', 'Nobody', 'administrator', 'x', now())`,
+		`INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at) SELECT id, 'x', role, sha256('x'), now(), now() + interval '1 year' FROM users LIMIT 1`,
+		`INSERT INTO absents (batch_id, n, name, manifest, line) VALUES (1, 10000, 'x', 'x', 1)`,
+		`INSERT INTO outcome_digests (batch_id, n, algorithm, digest, cleared) VALUES (1, 0, 'SHA3-512', '\\x00', true)`,
+		`INSERT INTO outcome_days (day, verdict, count) VALUES ('2020-01-01', 'cleared', 5)`,
+		`UPDATE keys SET publisher_id = (SELECT max(id) FROM publishers) WHERE publisher_id = (SELECT min(id) FROM publishers)`,
+	} {
+		assert.True(t, forge(t, db, sql), sql)
+	}
+	for name := range mayChange {
+		table, _, _ := strings.Cut(name, ".")
+		assert.True(t, mayChange[table] != "" || seen[table], "%s is not in the schema", name)
+	}
+	assert.Greater(t, tried, 80)
+	t.Logf("%d columns", tried)
+}
+
+// forge reports whether a forgery is found.
+func forge(t *testing.T, db *store.Store, sql string) bool {
+	t.Helper()
+	found, did := try(t, db, sql)
+	return did && found
+}
+
+// try makes a forgery, compares, and takes it back. It reports whether the
+// database let it happen.
+func try(t *testing.T, db *store.Store, sql string) (found, did bool) {
+	t.Helper()
+	back := errors.New("taken back")
+	err := db.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+		if _, err := tx.SQL().ExecContext(ctx, "SET LOCAL session_replication_role = replica"); err != nil {
+			return err
+		}
+		result, err := tx.SQL().ExecContext(ctx, sql)
+		if err != nil {
+			return back
+		}
+		n, err := result.RowsAffected()
+		if err != nil || n == 0 {
+			return back
+		}
+		did = true
+		differences, err := tx.Differences(ctx, func(string) {})
+		// What can no longer be compared is told too: the audit fails.
+		found = err != nil || len(differences) > 0
+		return back
+	})
+	require.ErrorIs(t, err, back)
+	return found, did
+}
+
+// history makes something of everything that is kept.
+func history(t *testing.T, s *testkit.Service) {
+	t.Helper()
+	paper := filepath.Join(t.TempDir(), "letter.txt")
+	list, err := os.ReadFile(filepath.Join(s.Depot, "oarlock", "logger-2.4", "oarlock-logger-2.4-digests.txt"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(paper, list, 0o600))
+	run := func(role string, codes []int, args ...string) {
+		r := endeixis(t, s, "curator", args...)
+		require.Contains(t, codes, r.code, "%s %v: %s%s", role, args, r.out, r.err)
+	}
+	run("operator", []int{0, 10, 11}, "batch", "run", "quayside:oarlock/logger-2.4", "--wait", "--label", "loggers", "--publisher", "oarlock",
+		"--copy-file", "oarlock-logger-2.4-digests.txt=paper:"+paper, "--origin", "oarlock-logger-2.4-digests.txt=vendor-site:oarlock.example")
+	run("operator", []int{0}, "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
+	run("curator", []int{0}, "publisher", "set", "corran", "--contact", "press@corran.example")
+	run("curator", []int{0}, "waiver", "end", "1", "--reason", "they sign now")
+	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})
+	require.NoError(t, err)
+	require.NotEmpty(t, keys)
+	token, err := s.Client(t, "administrator").IssueToken(t.Context(), "nightly", "auditor", 3)
+	require.NoError(t, err)
+	require.NoError(t, s.Client(t, "administrator").RevokeToken(t.Context(), token.ID))
+	for _, k := range keys {
+		if !k.Conflict {
+			continue
+		}
+		for _, seen := range k.Sightings {
+			if !seen.Agrees && seen.Resolved == "" {
+				_, err := s.Client(t, "curator").ResolveConflict(t.Context(), seen.Record, "a slip of the pen")
+				require.NoError(t, err)
+			}
+		}
+	}
+	policy := endeixis(t, s, "curator", "policy", "show", "--output", "yaml").out
+	file := filepath.Join(t.TempDir(), "policy.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(policy, "two_curators: false", "two_curators: true", 1)), 0o600))
+	run("curator", []int{0}, "policy", "set", file, "--reason", "two of us decide")
+	run("curator", []int{0}, "policy", "set", write(t, "rsa_bits: 4096\n"), "--publisher", "corran", "--reason", "stronger")
+	tidewright := keyOf(t, "tidewright-release.asc").Fingerprint
+	run("curator", []int{0}, "keyring", "withdraw", tidewright, "--reason", "the laptop was stolen")
+	run("curator", []int{0}, "keyring", "reconsider", tidewright, "--reason", "it was found again")
+	run("curator", []int{0}, "keyring", "admit", tidewright, "--typed", tidewright, "--publisher", "tidewright", "--reason", "nobody had touched it")
+	require.Eventually(t, func() bool {
+		runs, err := s.Client(t, "auditor").Reassessments(t.Context())
+		return err == nil && len(runs) > 0 && runs[0].State == "done"
+	}, 30*time.Second, 100*time.Millisecond)
+}
+
+// write writes a file and returns its name.
+func write(t *testing.T, content string) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(name, []byte(content), 0o600))
+	return name
+}
