@@ -164,7 +164,7 @@ func TestHostileNames(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
 	folder := s.Write(t, "incoming/names", map[string][]byte{
-		"a b.img": nil, "Größe.img": nil, "<b>bold.img": nil, "=1+1.img": nil, "new\nline.img": nil, "esc\x1b[31m.img": nil, "rtl\u202egnp.img": nil, "bad\xff.img": nil,
+		"a b.img": nil, "Größe.img": nil, "<b>bold.img": nil, "=1+1.img": nil, "new\nline.img": nil, "esc\x1b[31m.img": nil, "rtl\u202egnp.img": nil, "del\x7f.img": nil, "c1\u009b31m.img": nil, "bad\xff.img": nil,
 	})
 	r := endeixis(t, s, "operator", "batch", "run", folder, "--wait")
 	assert.Equal(t, 11, r.code, r.err)
@@ -173,6 +173,18 @@ func TestHostileNames(t *testing.T) {
 	}
 	for _, good := range []string{"Größe.img", "<b>bold.img", `new\nline.img`, `esc\x1b[31m.img`} {
 		assert.Contains(t, r.out, good)
+	}
+	for _, output := range []string{"json", "yaml", "csv", "table"} {
+		for _, args := range [][]string{{"batch", "show", "1"}, {"record", "list"}, {"batch", "survey", folder}} {
+			role := roles.Auditor
+			if args[1] == "survey" {
+				role = roles.Operator
+			}
+			shown := endeixis(t, s, role, append(args, "--output", output)...)
+			for _, bad := range []string{"\x1b", "\u202e", "\xff", "\x7f", "\u009b"} {
+				assert.NotContains(t, shown.out, bad, "%v as %s", args, output)
+			}
+		}
 	}
 	list := endeixis(t, s, "auditor", "record", "list", "--kind", "item-outcome", "--output", "csv")
 	assert.Contains(t, list.out, "'=1+1.img", "a spreadsheet must not take it for a formula")

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"time"
 
 	"endeixis/core/digest"
 	"endeixis/core/plain"
@@ -68,7 +69,7 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 	if err != nil {
 		return all(unreadable(err)), nil
 	}
-	if size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) {
+	if size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) || !ChangeTime(after).Equal(ChangeTime(before)) {
 		return all(&Problem{Code: ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes when opened, %d were read, and it was %d bytes at the end: something writes to it", before.Size(), size, after.Size())}), nil
 	}
 	for _, target := range targets {
@@ -76,12 +77,22 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 		switch {
 		case !ok:
 			m.Problem = &Problem{Code: Unreadable, Message: "what holds it was measured without it"}
-		case target.Inside != nil && own != nil && (own.Size != before.Size() || !own.ModTime.Equal(before.ModTime())):
+		case target.Inside != nil && own != nil && (own.Size != before.Size() || !own.ModTime.Equal(before.ModTime()) || !own.Changed.Equal(ChangeTime(before))):
 			m.Problem = &Problem{Code: ChangedWhileReading, Message: "the file that holds it has changed since it was looked into"}
 		}
 		out[target.Path] = m
 	}
 	return out, nil
+}
+
+// ChangeTime returns when a file was last changed in any way, where what tells
+// about the file knows it: a method ChangeTime of it. Programs can set a file's
+// modification time back, and not this. It is zero where it is not known.
+func ChangeTime(info fs.FileInfo) time.Time {
+	if knows, ok := info.(interface{ ChangeTime() time.Time }); ok {
+		return knows.ChangeTime().UTC()
+	}
+	return time.Time{}
 }
 
 // readsAnyway tells problems of understanding from problems of reading: a

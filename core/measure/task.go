@@ -43,9 +43,10 @@ type Target struct {
 	// Path is relative to the folder; for a file inside another, see
 	// [container.Within].
 	Path string `json:"path"`
-	// Size and ModTime are as surveyed.
+	// Size, ModTime and Changed are as surveyed; see [ChangeTime].
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
+	Changed time.Time `json:"changed,omitzero"`
 	// Problem is what the survey found, if anything.
 	Problem *Problem `json:"problem,omitempty"`
 	Inside  *Inside  `json:"inside,omitempty"`

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -90,4 +91,28 @@ func Grouped(hex string) string {
 		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// JSON returns a JSON document in which every character inside its strings that
+// would not show as itself is written as an escape; what it says is the same.
+// Outside of strings JSON has no such characters.
+func JSON(document []byte) []byte {
+	if clean(strings.ReplaceAll(string(document), "\n", " ")) {
+		return document
+	}
+	out := make([]byte, 0, len(document)+64)
+	for i := 0; i < len(document); {
+		r, size := utf8.DecodeRune(document[i:])
+		switch {
+		case r == '\n' || visible(r):
+			out = append(out, document[i:i+size]...)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			out = fmt.Appendf(out, `\u%04x\u%04x`, high, low)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+		i += size
+	}
+	return out
 }

@@ -32,6 +32,8 @@ type Found struct {
 	Path    string    `json:"path"`
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
+	// Changed is when it was last changed in any way, where that is known.
+	Changed time.Time `json:"changed,omitzero"`
 	// Problem says why it could not be looked at, or not be read.
 	Problem *measure.Problem `json:"problem,omitempty"`
 	// Promised is the role that the name of a file promises that was not read
@@ -168,7 +170,7 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 		}
 		return found
 	}
-	found.Size, found.ModTime = info.Size(), info.ModTime().UTC()
+	found.Size, found.ModTime, found.Changed = info.Size(), info.ModTime().UTC(), measure.ChangeTime(info)
 	if !info.Mode().IsRegular() {
 		found.Problem = &measure.Problem{Code: measure.NotAFile, Message: "it is not a regular file (" + kind(info.Mode()) + "), and was not opened"}
 		return found

@@ -59,7 +59,7 @@ func newPlanner(found *Findings, limits Limits) *planner {
 }
 
 func (s *planner) itemOfFile(f *Found) Item {
-	item := Item{Path: f.Path, Role: Artifact, Why: "nothing marks it as anything else", Size: f.Size, ModTime: f.ModTime, Problem: f.Problem}
+	item := Item{Path: f.Path, Role: Artifact, Why: "nothing marks it as anything else", Size: f.Size, ModTime: f.ModTime, Changed: f.Changed, Problem: f.Problem}
 	if f.Promised != "" {
 		item.Role, item.Why = f.Promised, "its name says so"
 	}

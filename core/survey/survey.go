@@ -105,6 +105,7 @@ type Item struct {
 	Why     string           `json:"why"`
 	Size    int64            `json:"size"`
 	ModTime time.Time        `json:"mod_time"`
+	Changed time.Time        `json:"changed,omitzero"`
 	Problem *measure.Problem `json:"problem,omitempty"`
 	// Digests is what has to be computed. SHA-256 is among them, so that the
 	// item can be found again by its content, unless all that speaks of an

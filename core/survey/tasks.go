@@ -10,7 +10,7 @@ import (
 // and behind them a hash for each signature that over lists. A signature that
 // cannot be used, or is around the content itself, has none.
 func (i *Item) Target() (target *measure.Target, over []*SignatureOver) {
-	target = &measure.Target{Path: i.Path, Size: i.Size, ModTime: i.ModTime, Problem: i.Problem, Inside: i.Inside}
+	target = &measure.Target{Path: i.Path, Size: i.Size, ModTime: i.ModTime, Changed: i.Changed, Problem: i.Problem, Inside: i.Inside}
 	for _, a := range i.Digests {
 		target.Tasks = append(target.Tasks, measure.Task{Algorithm: a})
 	}

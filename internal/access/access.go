@@ -64,12 +64,15 @@ type Service struct {
 	params   *argon2id.Params
 	mu       sync.Mutex
 	attempts map[string]*rate.Limiter
+	// hashing lets few passwords be checked at a time: each takes memory and a
+	// core for a while.
+	hashing chan struct{}
 }
 
 // New returns a Service.
 func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
 	return &Service{
-		store: s, records: r, now: now, attempts: map[string]*rate.Limiter{},
+		store: s, records: r, now: now, attempts: map[string]*rate.Limiter{}, hashing: make(chan struct{}, 2),
 		params: &argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32},
 	}
 }
@@ -77,12 +80,18 @@ func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
 var errWrongPassword = fault.New(fault.Unauthenticated, "wrong-password", "Name and password do not fit together.").
 	Advise("Check both and try again; an administrator can set a new password.")
 
-// SignIn checks a name and password. After a few wrong attempts for one name
-// further ones have to wait.
-func (s *Service) SignIn(ctx context.Context, name, password string) (Principal, error) {
-	if !s.limiter(name).Allow() {
-		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in as this person.").Advise("Wait a minute and try again.")
+// SignIn checks a name and password from an address. After a few attempts for one
+// name from there, or for any names, further ones from there have to wait; the
+// same person can sign in from elsewhere.
+func (s *Service) SignIn(ctx context.Context, from, name, password string) (Principal, error) {
+	if !s.limiter(from, perAddress).Allow() || !s.limiter(from+" "+name, perName).Allow() {
+		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in.").Advise("Wait a minute and try again.")
 	}
+	free, err := s.turn(ctx)
+	if err != nil {
+		return Principal{}, err
+	}
+	defer free()
 	user, err := s.store.User(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		// Take as long as for a name that exists.
@@ -102,8 +111,34 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (Principal,
 	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: roles.Role(user.Role)}, nil
 }
 
-// limiter allows ten attempts at once and one more every six seconds.
-func (s *Service) limiter(name string) *rate.Limiter {
+// patience is how long a password waits to be checked.
+const patience = 3 * time.Second
+
+// turn waits until a password may be hashed.
+func (s *Service) turn(ctx context.Context) (free func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	select {
+	case s.hashing <- struct{}{}:
+		return func() { <-s.hashing }, nil
+	case <-ctx.Done():
+		return nil, fault.New(fault.TooMany, "too-busy", "Too many people are signing in at this moment.").Advise("Try again in a few seconds.")
+	}
+}
+
+// A pace is how many attempts are allowed at once, and how long until one more is.
+type pace struct {
+	burst int
+	every time.Duration
+}
+
+var (
+	perName    = pace{10, 6 * time.Second}
+	perAddress = pace{60, time.Second}
+)
+
+// limiter returns what counts attempts of a kind.
+func (s *Service) limiter(name string, p pace) *rate.Limiter {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.attempts) > 10_000 {
@@ -111,7 +146,7 @@ func (s *Service) limiter(name string) *rate.Limiter {
 	}
 	l, ok := s.attempts[name]
 	if !ok {
-		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
+		l = rate.NewLimiter(rate.Every(p.every), p.burst)
 		s.attempts[name] = l
 	}
 	return l

@@ -1,6 +1,7 @@
 package access_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -55,10 +56,10 @@ func TestTokens(t *testing.T) {
 		assert.Equal(t, field, f.Field)
 	}
 
-	ines, err := a.SignIn(t.Context(), "ines", "kelp-and-copper")
+	ines, err := a.SignIn(t.Context(), "127.0.0.1", "ines", "kelp-and-copper")
 	require.NoError(t, err)
 	assert.Equal(t, roles.Operator, ines.Role)
-	_, err = a.SignIn(t.Context(), "ines", "kelp-and-coppe")
+	_, err = a.SignIn(t.Context(), "127.0.0.1", "ines", "kelp-and-coppe")
 	assert.True(t, fault.Is(err, "wrong-password"))
 
 	text, token, err := a.IssueToken(t.Context(), ines, "nightly", roles.Auditor, 2*time.Hour)
@@ -107,11 +108,45 @@ func TestGuessingIsSlowed(t *testing.T) {
 	a := access.New(s, records.New(s, time.Now), time.Now)
 	slowed := 0
 	for range 15 {
-		if _, err := a.SignIn(t.Context(), "ines", "guess"); fault.Is(err, "too-many-attempts") {
+		if _, err := a.SignIn(t.Context(), "127.0.0.1", "ines", "guess"); fault.Is(err, "too-many-attempts") {
 			slowed++
 		}
 	}
 	assert.GreaterOrEqual(t, slowed, 4)
-	_, err = a.SignIn(t.Context(), "tobiah", "guess")
+	_, err = a.SignIn(t.Context(), "127.0.0.1", "tobiah", "guess")
 	assert.True(t, fault.Is(err, "wrong-password"))
+	_, err = a.SignIn(t.Context(), "127.0.0.2", "ines", "guess")
+	assert.True(t, fault.Is(err, "wrong-password"), "a guesser locks nobody out from elsewhere")
+	other := 0
+	for i := range 80 {
+		if _, err := a.SignIn(t.Context(), "127.0.0.3", fmt.Sprintf("name-%d", i), "guess"); fault.Is(err, "too-many-attempts") {
+			other++
+		}
+	}
+	assert.Positive(t, other, "many names from one address are slowed too")
+}
+
+// TestSessionsAreStoredHashed: who reads the database finds no session to use.
+func TestSessionsAreStoredHashed(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), testkit.Database(t))
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Migrate(t.Context()))
+	sessions := access.New(s, records.New(s, time.Now), time.Now).Sessions()
+	require.NoError(t, sessions.CommitCtx(t.Context(), "a-secret", []byte("ines"), time.Now().Add(time.Hour)))
+	var stored string
+	require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT token FROM sessions`).Scan(&stored))
+	assert.NotContains(t, stored, "secret")
+	data, found, err := sessions.FindCtx(t.Context(), "a-secret")
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "ines", string(data))
+	_, found, err = sessions.FindCtx(t.Context(), stored)
+	require.NoError(t, err)
+	assert.False(t, found)
+	require.NoError(t, sessions.DeleteCtx(t.Context(), "a-secret"))
+	_, found, err = sessions.FindCtx(t.Context(), "a-secret")
+	require.NoError(t, err)
+	assert.False(t, found)
 }

@@ -83,7 +83,7 @@ func (a *API) registerAccess() {
 
 // signIn checks a password and begins a session.
 func (a *API) signIn(ctx context.Context, c wire.Credentials) (access.Principal, http.Cookie, error) {
-	p, err := a.Access.SignIn(ctx, c.Name, c.Password)
+	p, err := a.Access.SignIn(ctx, addressOf(ctx), c.Name, c.Password)
 	if err != nil {
 		return p, http.Cookie{}, err
 	}

@@ -188,6 +188,13 @@ func (a *API) ready(c *gin.Context) {
 type who struct {
 	principal access.Principal
 	err       error
+	// address is that of the other end of the connection.
+	address string
+}
+
+func addressOf(ctx context.Context) string {
+	w, _ := ctx.Value(whoKey{}).(who)
+	return w.address
 }
 
 type whoKey struct{}
@@ -207,6 +214,7 @@ func (a *API) identify(c *gin.Context) {
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		w.principal, w.err = a.bySession(ctx, cookie)
 	}
+	w.address = c.RemoteIP()
 	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, w))
 	c.Next()
 }

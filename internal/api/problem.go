@@ -34,6 +34,15 @@ func (p *Problem) Error() string { return p.Detail }
 // GetStatus returns the HTTP status.
 func (p *Problem) GetStatus() int { return p.Status }
 
+// GetHeaders says when to try again where too much was asked.
+func (p *Problem) GetHeaders() http.Header {
+	h := http.Header{}
+	if p.Status == http.StatusTooManyRequests {
+		h.Set("Retry-After", "10")
+	}
+	return h
+}
+
 // ContentType names the media type of RFC 9457.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 

@@ -17,15 +17,22 @@ import (
 
 func (a *app) loginCommand() *cobra.Command {
 	var user, token string
+	var askToken bool
 	var days int
 	cmd := &cobra.Command{
 		Use: "login", Short: "Sign in and remember it", Args: cobra.NoArgs,
-		Long:    "login asks for your password, exchanges it for a token, and remembers service and\ntoken in a profile that only you can read. The password is not kept.",
+		Long:    "login asks for your password, exchanges it for a token, and remembers service and\ntoken in a profile that only you can read. The password is not kept. No secret\nis given on the command line, where others on the host could read it.",
 		Example: "  endeixis login --server http://verify.skerrow.example:7474 --user ines",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			server := a.address()
 			if server == "" {
 				return usage("which service? Give its address with --server")
+			}
+			if askToken {
+				var err error
+				if token, err = a.ask("Token: ", "", true); err != nil {
+					return err
+				}
 			}
 			c, err := client.New(server, token)
 			if err != nil {
@@ -63,7 +70,7 @@ func (a *app) loginCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&user, "user", "", "your sign-in name")
-	cmd.Flags().StringVar(&token, "token", "", "use this token instead of name and password")
+	cmd.Flags().BoolVar(&askToken, "ask-token", false, "ask for a token instead of name and password")
 	cmd.Flags().IntVar(&days, "days", 30, "how long the token is good for")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -32,13 +33,25 @@ func (g *grid) add(cells ...string) { g.rows = append(g.rows, cells) }
 func (a *app) print(value any, g *grid, show func()) error {
 	switch a.output {
 	case "json":
-		encoder := json.NewEncoder(a.stdout)
+		var text bytes.Buffer
+		encoder := json.NewEncoder(&text)
 		encoder.SetIndent("", "  ")
 		encoder.SetEscapeHTML(false)
-		return encoder.Encode(value)
+		if err := encoder.Encode(value); err != nil {
+			return err
+		}
+		_, err := a.stdout.Write(plain.JSON(text.Bytes()))
+		return err
 	case "yaml":
 		text, err := json.Marshal(value)
 		if err != nil {
+			return err
+		}
+		harmless := plain.JSON(text)
+		if !bytes.Equal(harmless, text) {
+			// A terminal would obey some of it. JSON is YAML too, and has
+			// escapes for all of it.
+			_, err = a.stdout.Write(append(harmless, '\n'))
 			return err
 		}
 		if text, err = yaml.JSONToYAML(text); err != nil {

@@ -15,6 +15,7 @@ import (
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/wire"
 )
 
 func (a *app) recordCommand() *cobra.Command {
@@ -186,6 +187,22 @@ func (a *app) recordVerify() *cobra.Command {
 	return cmd
 }
 
+// sameKey holds a checkpoint against the key that the profile remembers of the
+// service: a service with another key has another ledger, whatever it says.
+func (a *app) sameKey(server string, c wire.Checkpoint) error {
+	if a.profile.PublicKey == "" || a.profile.Server != server {
+		return nil
+	}
+	verifier, err := note.NewVerifier(a.profile.PublicKey)
+	if err == nil {
+		_, err = ledger.OpenCheckpoint(c.Signed, verifier)
+	}
+	if err != nil {
+		return &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s); ask the administrator why before you rely on it", server, a.profile.PublicKey)}
+	}
+	return nil
+}
+
 func (a *app) recordAudit() *cobra.Command {
 	var against, save string
 	cmd := &cobra.Command{
@@ -231,12 +248,15 @@ func (a *app) recordAudit() *cobra.Command {
 			if !report.Clean {
 				return &exit{exitRefused, errors.New("the ledger is not as it was written; keep the database as it is, and compare it with a backup")}
 			}
-			if save == "" {
-				return nil
-			}
 			checkpoint, err := c.Checkpoint(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if err := a.sameKey(c.Server(), checkpoint); err != nil {
+				return err
+			}
+			if save == "" {
+				return nil
 			}
 			a.note("The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size, save)
 			return os.WriteFile(save, []byte(checkpoint.Signed), 0o644)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
@@ -146,7 +147,30 @@ func (f folderFS) Open(name string) (fs.File, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
-	return f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	opened, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	return file{opened}, nil
+}
+
+// file tells when it was last changed in any way, too.
+type file struct{ *os.File }
+
+func (f file) Stat() (fs.FileInfo, error) {
+	found, err := f.File.Stat()
+	return info{found}, err
+}
+
+type info struct{ fs.FileInfo }
+
+// ChangeTime returns the inode's, which no program can set; zero where the system
+// has none.
+func (i info) ChangeTime() time.Time {
+	if stat, ok := i.Sys().(*syscall.Stat_t); ok {
+		return time.Unix(stat.Ctim.Unix())
+	}
+	return time.Time{}
 }
 
 func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) {
@@ -160,7 +184,13 @@ func (f folderFS) ReadDir(name string) ([]fs.DirEntry, error) {
 	return entries, err
 }
 
-func (f folderFS) Stat(name string) (fs.FileInfo, error) { return fs.Stat(f.FS, name) }
+func (f folderFS) Stat(name string) (fs.FileInfo, error) {
+	found, err := fs.Stat(f.FS, name)
+	if err != nil {
+		return nil, err
+	}
+	return info{found}, nil
+}
 
 // Empty reports whether nothing lies in the folder.
 func (f *Folder) Empty() (bool, error) {

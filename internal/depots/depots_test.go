@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/measure"
 	"endeixis/internal/fault"
 )
 
@@ -124,4 +125,30 @@ func TestHostTrouble(t *testing.T) {
 	spare.Close()
 	assert.True(t, fault.Is(err, "depot-unreadable"), "%v", err)
 	assert.ErrorIs(t, err, syscall.EMFILE, "whoever tries again has to know")
+}
+
+// TestRewrittenWithItsTimesPutBack: a file whose content was replaced in place by
+// as many bytes, and whose times were set back, is not the file that was surveyed.
+func TestRewrittenWithItsTimesPutBack(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "release"), 0o755))
+	name := filepath.Join(dir, "release", "gauge.img")
+	require.NoError(t, os.WriteFile(name, []byte("image a"), 0o600))
+	f, err := New(map[string]string{"quayside": dir}).Open("quayside", "release")
+	require.NoError(t, err)
+	defer f.Close()
+	before, err := fs.Stat(f.FS(), "gauge.img")
+	require.NoError(t, err)
+	require.False(t, measure.ChangeTime(before).IsZero())
+	time.Sleep(20 * time.Millisecond)
+	require.NoError(t, os.WriteFile(name, []byte("image b"), 0o600))
+	require.NoError(t, os.Chtimes(name, time.Now(), before.ModTime()))
+	opened, err := f.FS().Open("gauge.img")
+	require.NoError(t, err)
+	defer opened.Close()
+	after, err := opened.Stat()
+	require.NoError(t, err)
+	assert.Equal(t, before.ModTime(), after.ModTime())
+	assert.NotEqual(t, measure.ChangeTime(before), measure.ChangeTime(after))
 }

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"time"
 
@@ -89,13 +91,14 @@ func (t *Tx) RevokeToken(ctx context.Context, id, userID int64, at time.Time) er
 		WHERE id = $1 AND $2::bigint IN (0, user_id) AND revoked_at IS NULL RETURNING id`, id, userID, at))
 }
 
-// Sessions keeps the console's sessions, in the shape that scs asks for.
+// Sessions keeps the console's sessions, in the shape that scs asks for. Tokens
+// are stored hashed: whoever reads the database can sign in as nobody.
 type Sessions struct{ Store *Store }
 
 // FindCtx returns the session with this token that has not expired.
 func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
 	var data []byte
-	err := explain(s.Store.db.GetContext(ctx, &data, `SELECT data FROM sessions WHERE token = $1 AND expiry > now()`, token))
+	err := explain(s.Store.db.GetContext(ctx, &data, `SELECT data FROM sessions WHERE token = $1 AND expiry > now()`, hashed(token)))
 	if errors.Is(err, ErrNotFound) {
 		return nil, false, nil
 	}
@@ -108,13 +111,13 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, data []byte, expi
 		return explain(err)
 	}
 	_, err := s.Store.db.ExecContext(ctx, `INSERT INTO sessions (token, data, expiry) VALUES ($1, $2, $3)
-		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry`, token, data, expiry)
+		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry`, hashed(token), data, expiry)
 	return explain(err)
 }
 
 // DeleteCtx ends a session.
 func (s Sessions) DeleteCtx(ctx context.Context, token string) error {
-	_, err := s.Store.db.ExecContext(ctx, `DELETE FROM sessions WHERE token = $1`, token)
+	_, err := s.Store.db.ExecContext(ctx, `DELETE FROM sessions WHERE token = $1`, hashed(token))
 	return explain(err)
 }
 
@@ -130,3 +133,8 @@ func (s Sessions) Commit(token string, data []byte, expiry time.Time) error {
 
 // Delete is DeleteCtx without a context, for the interface.
 func (s Sessions) Delete(token string) error { return s.DeleteCtx(context.Background(), token) }
+
+func hashed(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(sum[:])
+}
