@@ -55,6 +55,8 @@ type Parts struct {
 	Console    fs.FS
 	Log        *slog.Logger
 	Now        func() time.Time
+	// Clock tells how far the database's time is from this host's.
+	Clock interface{ Ahead() time.Duration }
 	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
 }
@@ -174,6 +176,10 @@ func (a *API) recovered(c *gin.Context, err any) {
 	c.Abort()
 }
 
+// maxAhead is how far the clocks may be apart: whatever is signed is held against
+// this time.
+const maxAhead = 5 * time.Minute
+
 func (a *API) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 3*time.Second)
 	defer cancel()
@@ -181,7 +187,12 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
-	c.String(http.StatusOK, "ready\n")
+	ahead := a.Clock.Ahead()
+	if ahead.Abs() > maxAhead {
+		c.String(http.StatusServiceUnavailable, "the clocks of this host and of the database are %s apart; at most %s can be allowed\n", ahead.Abs().Round(time.Millisecond), maxAhead)
+		return
+	}
+	c.String(http.StatusOK, "ready\nthe database's clock is %s from this host's\n", ahead.Round(time.Millisecond))
 }
 
 // who is what identify found out: a principal, or why there is none.

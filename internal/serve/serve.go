@@ -38,6 +38,7 @@ import (
 // Service is the assembled service.
 type Service struct {
 	config     config.Config
+	clock      *store.Clock
 	log        *slog.Logger
 	store      *store.Store
 	records    *records.Service
@@ -79,6 +80,11 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
+	clock, err := store.NewClock(ctx, s)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
 	var configured []origins.Origin
 	for name, o := range c.Origins {
 		configured = append(configured, origins.Origin{Name: name, URL: o.URL, Channel: survey.Channel(o.Channel)})
@@ -95,25 +101,41 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
-	recs := records.New(s, Now)
+	recs := records.New(s, clock.Now)
 	queue, err := jobs.NewQueue()
 	if err != nil {
 		return nil, err
 	}
 	orders := reassess.NewOrders(queue)
-	pub := publishers.New(s, recs, Now)
-	pol := policy.New(s, recs, pub, Now)
-	k := keys.New(s, recs, pub, pol, asker, orders, Now)
+	pub := publishers.New(s, recs, clock.Now)
+	pol := policy.New(s, recs, pub, clock.Now)
+	k := keys.New(s, recs, pub, pol, asker, orders, clock.Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
-	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, Now)
-	again := reassess.New(s, recs, k, pub, pol, b, orders, Now)
+	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, clock.Now)
+	again := reassess.New(s, recs, k, pub, pol, b, orders, clock.Now)
 	return &Service{
-		config: c, log: log, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, Now),
+		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, clock.Now),
 		batches: b, reassess: again, inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
 			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
-		}, Now),
+		}, clock.Now),
 	}, nil
+}
+
+// keepTime compares the clocks now and then.
+func (s *Service) keepTime(ctx context.Context) {
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := s.clock.Look(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("the database's clock could not be read", "error", err)
+		}
+	}
 }
 
 // noticeExpiring warns once of each key at each of the stages before it expires.
@@ -239,13 +261,14 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	background, stopBackground := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopBackground()
 	go hub.Run(background, s.store, s.log)
+	go s.keepTime(background)
 	go s.signCheckpoints(background)
 	go s.refreshKeys(background)
 	go s.noticeExpiring(background)
 
 	handler := api.New(api.Parts{
 		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
-		Hub: hub, Console: console.Files(), Log: s.log, Now: Now, SecureCookies: s.config.SecureCookies,
+		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -283,6 +306,9 @@ func (s *Service) Work(ctx context.Context) error {
 	if err := runner.Start(ctx); err != nil {
 		return err
 	}
+	background, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	go s.keepTime(background)
 	s.log.Info("working", "depots", s.depots.Names())
 	<-ctx.Done()
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
