@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"endeixis/internal/keys"
-	"endeixis/internal/publishers"
 	"endeixis/internal/wire"
 )
 
@@ -43,10 +42,5 @@ func (a *API) registerDecisions() {
 	handle(a, wire.ResolveConflict, func(ctx context.Context, in *wire.ResolveConflictRequest) (*wire.Key, error) {
 		p, _ := principal(ctx)
 		return decided(a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason))
-	})
-	handle(a, wire.SetPublisher, func(ctx context.Context, in *wire.SetPublisherRequest) (*wire.Publisher, error) {
-		p, _ := principal(ctx)
-		row, err := a.Publishers.Change(ctx, p.Name, in.Slug, publishers.Change(in.Body))
-		return answer(publisherOf(row), err)
 	})
 }

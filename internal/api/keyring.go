@@ -11,28 +11,10 @@ import (
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
-	"endeixis/internal/publishers"
 	"endeixis/internal/wire"
 )
 
 func (a *API) registerKeyring() {
-	handle(a, wire.ListPublishers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Publisher], error) {
-		rows, err := a.Publishers.All(ctx)
-		out := wire.Page[wire.Publisher]{Items: []wire.Publisher{}}
-		for _, p := range rows {
-			out.Items = append(out.Items, publisherOf(p))
-		}
-		return answer(out, err)
-	})
-	handle(a, wire.AddPublisher, func(ctx context.Context, in *wire.AddPublisherRequest) (*wire.Publisher, error) {
-		p, _ := principal(ctx)
-		row, err := a.Publishers.Add(ctx, p.Name, publishers.Details(in.Body))
-		return answer(publisherOf(row), err)
-	})
-	handle(a, wire.ShowPublisher, func(ctx context.Context, in *wire.PublisherAt) (*wire.Publisher, error) {
-		row, err := a.Publishers.Publisher(ctx, in.Slug)
-		return answer(publisherOf(row), err)
-	})
 	handle(a, wire.ListKeys, func(ctx context.Context, in *wire.ListKeysRequest) (*wire.Page[wire.Key], error) {
 		views, more, err := a.Keys.List(ctx, keys.Filter{
 			State: in.State, Publisher: in.Publisher, Text: in.Text, Waiting: in.Waiting, After: openpgp.Fingerprint(in.Cursor), Limit: in.Limit,
@@ -161,10 +143,6 @@ func decoded(data, what string) ([]byte, error) {
 func (a *API) rules(ctx context.Context) (openpgp.Rules, error) {
 	policies, err := a.Policy.InForce(ctx, 0)
 	return policies.Rules(a.Now()), err
-}
-
-func publisherOf(p publishers.Publisher) wire.Publisher {
-	return wire.Publisher{Slug: p.Slug, Name: plain.Text(p.Name), Contact: p.Contact, Scope: append([]string{}, p.Scope...), Created: p.CreatedAt, By: p.CreatedBy}
 }
 
 func (a *API) keyOf(v keys.View) wire.Key {
