@@ -41,7 +41,7 @@ func root() *cobra.Command {
 	}
 	cmd.PersistentFlags().StringVar(&file, "config", "", "the configuration file (YAML)")
 
-	open := func(ctx context.Context) (*serve.Service, *config.Loaded, error) {
+	open := func(ctx context.Context, wait bool) (*serve.Service, *config.Loaded, error) {
 		loaded, err := config.Load(file)
 		if err != nil {
 			return nil, nil, err
@@ -50,12 +50,22 @@ func root() *cobra.Command {
 		if err != nil {
 			return nil, nil, err
 		}
+		if wait {
+			for _, warning := range loaded.Warnings(file) {
+				log.Warn(warning)
+			}
+			if err := serve.AwaitDatabase(ctx, loaded.Config, log); err != nil {
+				return nil, nil, err
+			}
+		}
 		s, err := serve.Open(ctx, loaded.Config, log)
 		return s, loaded, err
 	}
-	with := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
+	// What runs for long waits for a database that is away; what somebody waits
+	// for says so.
+	opened := func(wait bool, f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
 		return func(cmd *cobra.Command, _ []string) error {
-			s, _, err := open(cmd.Context())
+			s, _, err := open(cmd.Context(), wait)
 			if err != nil {
 				return err
 			}
@@ -63,16 +73,22 @@ func root() *cobra.Command {
 			return f(cmd.Context(), s)
 		}
 	}
+	with := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
+		return opened(false, f)
+	}
+	running := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
+		return opened(true, f)
+	}
 
 	cmd.AddCommand(&cobra.Command{
 		Use: "serve", Short: "Serve the API and the console, and work on batches", Args: cobra.NoArgs,
 		Example: "  endeixisd serve --config /etc/endeixis/endeixis.yaml",
-		RunE: with(func(ctx context.Context, s *serve.Service) error {
+		RunE: running(func(ctx context.Context, s *serve.Service) error {
 			return s.Serve(ctx, func(string) {})
 		}),
 	}, &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
-		RunE: with(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
+		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
 	}, &cobra.Command{
 		Use: "migrate", Short: "Bring the database to this version", Args: cobra.NoArgs,
 		RunE: with(func(ctx context.Context, s *serve.Service) error {
@@ -160,7 +176,13 @@ func configCommand(file *string) *cobra.Command {
 			for _, s := range loaded.Settings {
 				fmt.Fprintf(w, "%s\t%s\t%s\n", s.Path, s.Value, s.Source)
 			}
-			return w.Flush()
+			if err := w.Flush(); err != nil {
+				return err
+			}
+			for _, warning := range loaded.Warnings(*file) {
+				fmt.Fprintln(os.Stderr, "warning:", warning)
+			}
+			return nil
 		},
 	})
 	return cmd

@@ -7,11 +7,13 @@ package config
 import (
 	"fmt"
 	"maps"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 
 	"github.com/knadh/koanf/parsers/yaml"
 	"github.com/knadh/koanf/providers/env/v2"
@@ -166,7 +168,7 @@ func Load(path string) (*Loaded, error) {
 	}
 	loaded := &Loaded{Config: c}
 	for _, key := range slices.Sorted(maps.Keys(k.All())) {
-		loaded.Settings = append(loaded.Settings, Setting{Path: key, Value: shown(key, k.Get(key)), Source: sources[key]})
+		loaded.Settings = append(loaded.Settings, Setting{Path: key, Value: shown(k.Get(key)), Source: sources[key]})
 	}
 	return loaded, nil
 }
@@ -184,13 +186,53 @@ func unknownKeys(k *koanf.Koanf) []string {
 	return out
 }
 
-// shown hides the password of an address.
-func shown(key string, value any) string {
+// secretWord finds secrets in an address that is made of words: password=…
+var secretWord = regexp.MustCompile(`(?i)\b(\w*pass\w*|\w*secret\w*)(\s*=\s*)('(?:\\.|[^'\\])*'?|[^\s&]+)`)
+
+// shown hides what is secret in a value, in every form that an address can have.
+func shown(value any) string {
 	text := fmt.Sprint(value)
-	if key == "database.url" {
-		return regexp.MustCompile(`//([^:/@]*):[^@]*@`).ReplaceAllString(text, "//$1:…@")
+	if scheme, rest, ok := strings.Cut(text, "://"); ok {
+		// A password may have any characters, so that what stands before the
+		// last @ of the authority is not looked into.
+		authority, tail := rest, ""
+		if i := strings.IndexAny(rest, "/?#"); i >= 0 && !strings.Contains(rest[i:], "@") {
+			authority, tail = rest[:i], rest[i:]
+		} else if i >= 0 {
+			at := strings.LastIndex(rest, "@")
+			authority, tail = rest[:at+1], rest[at+1:]
+		}
+		if at := strings.LastIndex(authority, "@"); at >= 0 {
+			if user, _, secret := strings.Cut(authority[:at], ":"); secret {
+				authority = user + ":…" + authority[at:]
+			}
+		}
+		text = scheme + "://" + authority + tail
 	}
-	return text
+	return secretWord.ReplaceAllString(text, "$1$2…")
+}
+
+// Warnings tell what is allowed and should not be: secrets that others can read,
+// depots that the service can write, people without HTTPS.
+func (c *Config) Warnings(file string) []string {
+	var out []string
+	for what, name := range map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile} {
+		if info, err := os.Stat(name); err == nil && info.Mode().Perm()&0o044 != 0 {
+			out = append(out, fmt.Sprintf("%s, %s, can be read by others on this host; take that right away (chmod 600)", what, name))
+		}
+	}
+	for name, dir := range c.Depots {
+		if syscall.Access(dir, 2 /* W_OK */) == nil {
+			out = append(out, fmt.Sprintf("the depot %s, %s, can be written by this user; give the service a user that can only read it", name, dir))
+		}
+	}
+	if host, _, err := net.SplitHostPort(c.Listen); err == nil && !c.SecureCookies {
+		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			out = append(out, fmt.Sprintf("the service listens on %s, beyond this host, and secure_cookies is off; put HTTPS in front and set it", c.Listen))
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func from(base, path string) string {

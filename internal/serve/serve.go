@@ -20,6 +20,7 @@ import (
 	"endeixis/internal/depots"
 	"endeixis/internal/directories"
 	"endeixis/internal/events"
+	"endeixis/internal/fault"
 	"endeixis/internal/inquiries"
 	"endeixis/internal/jobs"
 	"endeixis/internal/keys"
@@ -72,6 +73,30 @@ func Logger(c config.Log, w io.Writer) (*slog.Logger, error) {
 		return slog.New(slog.NewTextHandler(w, opts)), nil
 	}
 	return nil, fmt.Errorf("log.format %q: use text or json", c.Format)
+}
+
+// AwaitDatabase waits until the database answers. It fails when ctx ends, and for
+// an address that is none.
+func AwaitDatabase(ctx context.Context, c config.Config, log *slog.Logger) error {
+	s, err := store.Open(ctx, c.Database.URL)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	for said := false; ; said = true {
+		err := s.Ping(ctx)
+		if err == nil || !fault.Is(err, "database-down") {
+			return err
+		}
+		if !said {
+			log.Warn("waiting for the database, which does not answer")
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(2 * time.Second):
+		}
+	}
 }
 
 // Open assembles the service around the database. Close it after use.
