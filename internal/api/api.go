@@ -68,6 +68,7 @@ type API struct {
 	huma     huma.API
 	sessions *scs.SessionManager
 	requests *prometheus.HistogramVec
+	streams  streams
 }
 
 const sessionCookie = "endeixis_session"

@@ -143,3 +143,21 @@ func TestTableIsRegistered(t *testing.T) {
 	}
 	assert.Equal(t, table, registered)
 }
+
+// TestStreamsAreBounded by person, and free again when they end.
+func TestStreamsAreBounded(t *testing.T) {
+	var s streams
+	var leave []func()
+	for range maxStreams {
+		l, err := s.enter("ines")
+		require.NoError(t, err)
+		leave = append(leave, l)
+	}
+	_, err := s.enter("ines")
+	assert.True(t, fault.Is(err, "too-many-streams"))
+	_, err = s.enter("tobiah")
+	require.NoError(t, err)
+	leave[0]()
+	_, err = s.enter("ines")
+	assert.NoError(t, err)
+}

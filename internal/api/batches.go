@@ -161,6 +161,13 @@ func (a *API) registerBatches() {
 // the event ID counts settled items and bytes only to let a client that comes
 // back be told nothing twice.
 func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
+	p, _ := principal(ctx)
+	leave, err := a.streams.enter(p.Name)
+	if err != nil {
+		send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
+		return
+	}
+	defer leave()
 	moved, end := a.Hub.Watch(id)
 	defer end()
 	// A look now and then makes up for announcements that were lost.

@@ -28,6 +28,10 @@ type Request struct {
 	Copies    []GivenCopy
 }
 
+// maxOpen bounds how many batches of one person are open at a time, so that one
+// who asks for too many keeps nobody else waiting for ever.
+const maxOpen = 1000
+
 // Create checks and stores a new batch, or returns the earlier one that was
 // made with the same idempotency key.
 func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
@@ -79,6 +83,13 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
 		return store.Batch{}, err
+	}
+	open, err := s.store.OpenBatches(ctx, by)
+	if err != nil {
+		return store.Batch{}, err
+	}
+	if open >= maxOpen {
+		return store.Batch{}, fault.New(fault.TooMany, "too-many-open", "%d batches of yours are still open.", open).Advise("Wait until some of them have ended, then ask again.")
 	}
 	var id int64
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {

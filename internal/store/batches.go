@@ -146,6 +146,13 @@ func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
 	return b, explain(err)
 }
 
+// OpenBatches counts the batches of a person that have not ended.
+func (s Reads) OpenBatches(ctx context.Context, name string) (int, error) {
+	var n int
+	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM batches WHERE state IN ('waiting', 'measuring') AND asked_by = $1`, name)
+	return n, explain(err)
+}
+
 // NoteBatch notes something about a batch that has not ended.
 func (s *Store) NoteBatch(ctx context.Context, id int64, note string) error {
 	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {

@@ -94,7 +94,9 @@ var keyStepRows = consequence{"steps of keys", `
 	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(c.fingerprint, 'hex') OR r.body ->> 'to' <> c.to_state
 		OR c.by_name <> r.by_name OR c.reason <> r.body ->> 'reason' OR ` + apart("c.at", "r.at")}
 
-// keyRows: records of keys are read once, for there may be thousands.
+// keyRows: records of keys are read once, for there may be thousands. Where an
+// earlier version has said which publisher a candidate belongs to without a
+// record, the key's position is -1.
 var keyRows = consequence{"keys", `
 	WITH imported AS MATERIALIZED (SELECT position, at, by_name, body ->> 'fingerprint' AS fp, body ->> 'source' AS source, body ->> 'publisher' AS publisher, body ->> 'stored' AS stored
 		FROM ` + record("key-imported") + ` r),
@@ -115,7 +117,7 @@ var keyRows = consequence{"keys", `
 	WHERE k.fp IS NULL OR r.position IS NULL OR k.imported_by <> r.by_name OR k.source <> r.source OR ` + apart("k.imported_at", "r.at") + `
 		OR k.digest <> coalesce(n.stored, k.digest)
 		OR s.position IS NOT NULL AND (k.slug <> s.publisher OR k.role <> s.role)
-		OR s.position IS NULL AND (k.role <> 'release' OR k.slug <> '' AND said.since IS NULL)
+		OR s.position IS NULL AND (k.role <> 'release' OR k.slug <> '' AND said.since IS NULL AND k.position >= 0)
 		OR k.position >= 0 AND NOT EXISTS (SELECT FROM imported i WHERE i.position = k.position AND i.fp = k.fp)
 			AND NOT EXISTS (SELECT FROM admissions i WHERE i.position = k.position AND i.fp = k.fp)
 	UNION ALL
