@@ -53,9 +53,6 @@ func (a SliceArgs) InsertOpts() river.InsertOpts { return options(a.Queue) }
 func options(queue string) river.InsertOpts {
 	return river.InsertOpts{
 		Queue: queue, MaxAttempts: maxAttempts,
-		// At once, by whichever clock: the queue would take this host's time, and
-		// a database whose clock is behind would wait for it.
-		ScheduledAt: time.Unix(0, 0),
 		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
 			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
 		}},

@@ -25,8 +25,7 @@ func NewQueue() (*Queue, error) {
 
 // Survey asks for the survey of a batch.
 func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error {
-	_, err := q.client.InsertTx(ctx, tx.SQL(), SurveyArgs{Batch: batch, Queue: queue}, nil)
-	return err
+	return q.insert(ctx, tx, SurveyArgs{Batch: batch, Queue: queue})
 }
 
 // Slices asks for the measuring of slices of a batch.
@@ -34,22 +33,36 @@ func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue str
 	if len(slices) == 0 {
 		return nil
 	}
-	params := make([]river.InsertManyParams, len(slices))
+	args := make([]river.JobArgs, len(slices))
 	for i, slice := range slices {
-		params[i].Args = SliceArgs{Batch: batch, Slice: slice, Queue: queue}
+		args[i] = SliceArgs{Batch: batch, Slice: slice, Queue: queue}
 	}
-	_, err := q.client.InsertManyTx(ctx, tx.SQL(), params)
-	return err
+	return q.insert(ctx, tx, args...)
+}
+
+// insert asks for jobs that are due at once.
+func (q *Queue) insert(ctx context.Context, tx *store.Tx, args ...river.JobArgs) error {
+	params := make([]river.InsertManyParams, len(args))
+	for i := range args {
+		params[i].Args = args[i]
+	}
+	inserted, err := q.client.InsertManyTx(ctx, tx.SQL(), params)
+	if err != nil {
+		return err
+	}
+	ids := make([]int64, len(inserted))
+	for i, r := range inserted {
+		ids[i] = r.Job.ID
+	}
+	return tx.DueNow(ctx, ids)
 }
 
 // Answer asks for the answer to an inquiry.
 func (q *Queue) Answer(ctx context.Context, tx *store.Tx, id int64) error {
-	_, err := q.client.InsertTx(ctx, tx.SQL(), AnswerArgs{Inquiry: id}, nil)
-	return err
+	return q.insert(ctx, tx, AnswerArgs{Inquiry: id})
 }
 
 // Reassess asks for a reassessment.
 func (q *Queue) Reassess(ctx context.Context, tx *store.Tx, id int64) error {
-	_, err := q.client.InsertTx(ctx, tx.SQL(), ReassessArgs{Reassessment: id}, nil)
-	return err
+	return q.insert(ctx, tx, ReassessArgs{Reassessment: id})
 }
