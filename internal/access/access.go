@@ -228,14 +228,9 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
 			// Password is a digest of what is stored for it, which is a salted
 			// hash itself: by it a changed one is found out.
 			Password string `json:"password"`
-		}{u.Name, u.FullName, u.Role, digestOf([]byte(hash))}})
+		}{u.Name, u.FullName, u.Role, records.DigestOf([]byte(hash))}})
 		return err
 	})
-}
-
-func digestOf(b []byte) string {
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:])
 }
 
 // maxTokenLife bounds how long a token is good for.

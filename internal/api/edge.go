@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net/url"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -25,27 +27,30 @@ func usable(text string) bool {
 
 // legible turns requests away whose address or headers are no text.
 func (a *API) legible(c *gin.Context) {
-	where := ""
-	switch {
-	case !usable(c.Request.URL.Path):
-		where = "path"
-	case !usable(c.GetHeader("Idempotency-Key")):
-		where = "header.Idempotency-Key"
-	default:
-		for name, values := range c.Request.URL.Query() {
-			for _, value := range values {
-				if !usable(name) || !usable(value) {
-					where = "query"
-				}
-			}
+	for _, part := range []struct {
+		name, field string
+		ok          bool
+	}{
+		{"path", "path", usable(c.Request.URL.Path)},
+		{"query", "query", usableQuery(c.Request.URL.Query())},
+		{"header idempotency-key", "header.Idempotency-Key", usable(c.GetHeader("Idempotency-Key"))},
+	} {
+		if !part.ok {
+			a.write(c.Writer, c.Request, fault.New(fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.", part.name).At(part.field))
+			c.Abort()
+			return
 		}
 	}
-	if where == "" {
-		c.Next()
-		return
+	c.Next()
+}
+
+func usableQuery(query url.Values) bool {
+	for name, values := range query {
+		if !usable(name) || slices.ContainsFunc(values, func(v string) bool { return !usable(v) }) {
+			return false
+		}
 	}
-	a.write(c.Writer, c.Request, fault.New(fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.", strings.ToLower(strings.Replace(where, "header.", "header ", 1))).At(where))
-	c.Abort()
+	return true
 }
 
 var errNotText = errors.New("the body is not text in UTF-8")

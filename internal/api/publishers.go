@@ -11,11 +11,7 @@ import (
 func (a *API) registerPublishers() {
 	handle(a, wire.ListPublishers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Publisher], error) {
 		rows, err := a.Publishers.All(ctx)
-		out := wire.Page[wire.Publisher]{Items: []wire.Publisher{}}
-		for _, p := range rows {
-			out.Items = append(out.Items, publisherOf(p))
-		}
-		return answer(out, err)
+		return answer(wire.Page[wire.Publisher]{Items: convert(rows, publisherOf)}, err)
 	})
 	handle(a, wire.AddPublisher, func(ctx context.Context, in *wire.AddPublisherRequest) (*wire.Publisher, error) {
 		p, _ := principal(ctx)

@@ -14,7 +14,6 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/testkit"
 )
@@ -60,7 +59,7 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			t.Parallel()
 			c := testkit.Prepare(t)
 			c.Work.SliceItems = 1
-			p := testkit.Assemble(t, c, serve.Now)
+			p := testkit.Assemble(t, c, testkit.Now)
 			admit(t, p, key, certificate().Bytes())
 			dir := filepath.Join(c.Depots["quayside"], "slow")
 			require.NoError(t, os.MkdirAll(dir, 0o755))

@@ -15,7 +15,6 @@ import (
 
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -30,7 +29,7 @@ func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 	t.Helper()
 	c := testkit.Prepare(t)
 	c.Work.SliceBytes, c.Work.SliceItems = 1<<20, 2
-	p := testkit.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, testkit.Now)
 	return p.Batches, p.Store, p.Depots
 }
 

@@ -43,7 +43,7 @@ func (a *app) manifestCompare() *cobra.Command {
 					case manifest.Unchanged:
 					case manifest.Renamed:
 						fmt.Fprintf(a.stdout, "%-12s  %s, was %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Was))
-					case "changed":
+					case manifest.Changed:
 						fmt.Fprintf(a.stdout, "%-12s  %s\n", c.Kind, plain.Text(c.Name))
 						fmt.Fprintf(a.stdout, "    before  %s\n    after   %s\n", plain.Text(c.Before), plain.Text(c.After))
 					default:
@@ -51,7 +51,7 @@ func (a *app) manifestCompare() *cobra.Command {
 					}
 				}
 				fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d added, %d removed, %d changed, %d renamed, %d unchanged, %d without a digest of one algorithm on both sides",
-					counts["added"], counts["removed"], counts["changed"], counts["renamed"], counts["unchanged"], counts["incomparable"])))
+					counts[manifest.Added], counts[manifest.Removed], counts[manifest.Changed], counts[manifest.Renamed], counts[manifest.Unchanged], counts[manifest.Incomparable])))
 			})
 		},
 	}

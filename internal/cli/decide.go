@@ -131,7 +131,6 @@ func (a *app) keyringAdmit() *cobra.Command {
 		},
 	}
 	wordFlag(cmd, &role, "role", keyring.Roles(), "what it is for, an anchor being a key that certifies others")
-	_ = cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions([]string{"release", "anchor"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it counts for")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it counts, for whoever asks next year")
 	cmd.Flags().StringVar(&typed, "typed", "", "the fingerprint as you typed it, where the first argument was copied")

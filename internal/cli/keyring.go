@@ -47,7 +47,6 @@ func (a *app) keyringList() *cobra.Command {
 	wordFlag(cmd, &f.State, "state", keyring.States(), "only keys that are this")
 	cmd.Flags().StringVar(&f.Publisher, "publisher", "", "keys of this publisher")
 	cmd.Flags().BoolVar(&f.Waiting, "waiting", false, "what waits for a curator")
-	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"candidate", "admitted", "withdrawn"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 

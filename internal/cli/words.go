@@ -33,10 +33,7 @@ func (o oneOf[T]) Set(text string) error {
 // what it does.
 func wordFlag[T ~string](cmd *cobra.Command, into *T, name string, words []T, does string) {
 	cmd.Flags().Var(oneOf[T]{into, words}, name, does+": "+orList(words))
-	err := cmd.RegisterFlagCompletionFunc(name, func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return texts(words), cobra.ShellCompDirectiveNoFileComp
-	})
-	if err != nil {
+	if err := cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(texts(words), cobra.ShellCompDirectiveNoFileComp)); err != nil {
 		panic(err) // the flag was added just now
 	}
 }

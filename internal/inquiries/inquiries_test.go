@@ -11,7 +11,6 @@ import (
 
 	"endeixis/internal/fault"
 	"endeixis/internal/inquiries"
-	"endeixis/internal/serve"
 	"endeixis/internal/state"
 	"endeixis/internal/testkit"
 )
@@ -24,7 +23,7 @@ type question struct {
 
 func TestInquiry(t *testing.T) {
 	t.Parallel()
-	p := testkit.Assemble(t, testkit.Bare(t), serve.Now)
+	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
 	broken := errors.New("the disk is on fire")
 	asked := map[string]int{}
 	s := inquiries.New(p.Store, p.Queue, map[inquiries.Kind]inquiries.Answerer{
@@ -41,7 +40,7 @@ func TestInquiry(t *testing.T) {
 			}
 			return map[string]string{"is": q.Of}, nil
 		},
-	}, serve.Now)
+	}, testkit.Now)
 	ask := func(of string) inquiries.Inquiry {
 		out, err := s.Ask(t.Context(), "merit", inquiries.Audit, question{of})
 		require.NoError(t, err)

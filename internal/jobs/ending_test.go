@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/internal/batches"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
@@ -116,7 +115,7 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	dir := filepath.Join(c.Depots["quayside"], "left")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.img"), []byte("a"), 0o644))
-	p := testkit.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, testkit.Now)
 	var ids []int64
 	for range 3 {
 		b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:left"}})

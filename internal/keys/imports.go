@@ -3,8 +3,6 @@ package keys
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"slices"
 
@@ -189,7 +187,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				// Stored is a digest of the certificate as it is kept from then
 				// on, with what was known of it before.
 				Stored string `json:"stored"`
-			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes(), digestOf(one.Certificate.Bytes())}})
+			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes(), records.DigestOf(one.Certificate.Bytes())}})
 		}
 		first, err := s.records.Append(ctx, tx, entries...)
 		if err != nil {
@@ -250,11 +248,6 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 		}
 		return nil
 	}, nil
-}
-
-func digestOf(b []byte) string {
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:])
 }
 
 func harmless(names []string) []string {

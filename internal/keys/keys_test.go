@@ -17,7 +17,6 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
-	"endeixis/internal/serve"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
@@ -111,8 +110,8 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
-	p := testkit.Assemble(t, c, serve.Now)
-	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue), serve.Now) // two processes
+	p := testkit.Assemble(t, c, testkit.Now)
+	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue), testkit.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.Snapshot(t.Context())
 		require.NoError(t, err)
@@ -173,7 +172,7 @@ func TestPoliciesOfPublishers(t *testing.T) {
 	require.Len(t, history, 4)
 	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
 	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
-	service := testkit.Assemble(t, c, serve.Now).Policy
+	service := testkit.Assemble(t, c, testkit.Now).Policy
 	for version, want := range shown {
 		p, err := service.InForce(t.Context(), version)
 		require.NoError(t, err)

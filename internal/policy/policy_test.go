@@ -8,7 +8,6 @@ import (
 
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/testkit"
 )
@@ -28,7 +27,7 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			p := testkit.Assemble(t, testkit.Prepare(t), serve.Now)
+			p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
 			made, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
 			require.NoError(t, err)
 			_, err = p.Store.Pool.Exec(t.Context(), c.sql)

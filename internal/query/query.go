@@ -112,37 +112,36 @@ func (s *Service) Batches(ctx context.Context, f BatchFilter, cursor string) (Pa
 // Items lists the items of a batch: the refused first, then those unproven,
 // cleared, and what is no artifact, each by path; last what has no outcome yet.
 func (s *Service) Items(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[Item], error) {
-	rank, n, ok, err := pair(cursor)
-	if err != nil {
-		return Page[Item]{}, err
-	}
-	if ok {
-		f.After = &store.ItemPlace{Rank: int(rank), N: n}
-	}
-	limit := f.Limit
-	f.Limit++
-	rows, err := s.store.Items(ctx, batch, f)
-	return pageOf(rows, limit, func(i Item) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+	return itemPage(ctx, s.store.Items, batch, f, cursor, func(i Item) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} })
 }
 
 // Rows lists items as [Service.Items] does, with what a row of a list shows.
 func (s *Service) Rows(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[ItemRow], error) {
+	page, err := itemPage(ctx, s.store.ItemRows, batch, f, cursor, func(i ItemRow) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} })
+	if err != nil {
+		return page, err
+	}
+	for i := range page.Rows {
+		if err := decide(&page.Rows[i]); err != nil {
+			return page, err
+		}
+	}
+	return page, nil
+}
+
+// itemPage asks for a page of a batch's items, in whatever shape list has them.
+func itemPage[T any](ctx context.Context, list func(context.Context, int64, ItemFilter) ([]T, error), batch int64, f ItemFilter, cursor string, place func(T) store.ItemPlace) (Page[T], error) {
 	rank, n, ok, err := pair(cursor)
 	if err != nil {
-		return Page[ItemRow]{}, err
+		return Page[T]{}, err
 	}
 	if ok {
 		f.After = &store.ItemPlace{Rank: int(rank), N: n}
 	}
 	limit := f.Limit
 	f.Limit++
-	rows, err := s.store.ItemRows(ctx, batch, f)
-	for i := range rows {
-		if err == nil {
-			err = decide(&rows[i])
-		}
-	}
-	return pageOf(rows, limit, func(i ItemRow) string { return fmt.Sprintf("%d.%d", i.Rank, i.N) }), err
+	rows, err := list(ctx, batch, f)
+	return pageOf(rows, limit, func(i T) string { return fmt.Sprintf("%d.%d", place(i).Rank, place(i).N) }), err
 }
 
 // decide fills in the sentence of a row that an earlier version stored.

@@ -18,7 +18,6 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/query"
 	"endeixis/internal/records"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -74,7 +73,7 @@ func TestItemsRefusedFirst(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
 	c.Work.SliceItems = 3
-	p := testkit.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, testkit.Now)
 	q := query.New(p.Store)
 	files, list := map[string]string{}, ""
 	for i := range 9 {
@@ -133,7 +132,7 @@ func TestItemsRefusedFirst(t *testing.T) {
 // TestNothingIsCut lists more absent entries than any page has.
 func TestNothingIsCut(t *testing.T) {
 	t.Parallel()
-	p := testkit.Assemble(t, testkit.Prepare(t), serve.Now)
+	p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
 	q := query.New(p.Store)
 	list := ""
 	for i := range 2500 {
@@ -156,7 +155,7 @@ func TestNothingIsCut(t *testing.T) {
 func TestWhatIsSearchedIsStored(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
-	p := testkit.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, testkit.Now)
 	q := query.New(p.Store)
 	b := folder(t, p, "md5", map[string]string{"MD5SUMS": fmt.Sprintf("%x  lamp.img\n%x  lens.img\n", md5.Sum([]byte("lamp")), md5.Sum([]byte("other"))), "lamp.img": "lamp", "lens.img": "lens"})
 	slices, err := p.Batches.Survey(t.Context(), b.ID)
@@ -193,7 +192,7 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 // and nothing is left out or told twice.
 func TestLongSearch(t *testing.T) {
 	t.Parallel()
-	p := testkit.Assemble(t, testkit.Bare(t), serve.Now)
+	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
 	for i := range 25 {
 		subject := fmt.Sprintf("gauge-%d", i)
 		if i%8 == 0 {

@@ -18,7 +18,6 @@ import (
 	"endeixis/internal/config"
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/testkit"
 )
@@ -40,7 +39,7 @@ type cleared struct {
 func clearedBy(t *testing.T) *cleared {
 	t.Helper()
 	c := testkit.Prepare(t)
-	out := &cleared{Parts: testkit.Assemble(t, c, serve.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
+	out := &cleared{Parts: testkit.Assemble(t, c, testkit.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
 	dir := filepath.Join(c.Depots["quayside"], "falling")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	content := []byte("a gauge's firmware")

@@ -14,7 +14,6 @@ import (
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
-	"endeixis/internal/serve"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -25,7 +24,7 @@ import (
 func TestReassessmentMayBeRepeated(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
-	p := testkit.Assemble(t, c, serve.Now)
+	p := testkit.Assemble(t, c, testkit.Now)
 	s, b := p.Store, p.Batches
 	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
 	require.NoError(t, err)

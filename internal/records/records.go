@@ -6,6 +6,8 @@ package records
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,6 +25,13 @@ import (
 	"endeixis/internal/store"
 	"endeixis/internal/version"
 )
+
+// DigestOf returns what a record keeps of a content that it does not hold: its
+// SHA-256 in hexadecimal. By it the audit finds out that the content was changed.
+func DigestOf(content []byte) string {
+	sum := sha256.Sum256(content)
+	return hex.EncodeToString(sum[:])
+}
 
 // An Entry is a record to be written. Its Body is a struct; kind, time, author
 // and software version are added to its fields.
@@ -153,14 +162,25 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	return true, s.LoadKey(ctx, keyFile)
 }
 
-var errNotInitialised = fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+// publicKey reads the public half of the signing key from the database.
+func (s *Service) publicKey(ctx context.Context) (store.ServiceKey, note.Verifier, error) {
+	stored, err := s.store.ServiceKey(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return stored, nil, fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+	}
+	if err != nil {
+		return stored, nil, err
+	}
+	verifier, err := note.NewVerifier(stored.PublicKey)
+	if err != nil {
+		return stored, nil, fmt.Errorf("the public key in the database cannot be read: %w", err)
+	}
+	return stored, verifier, nil
+}
 
 // LoadKey reads the signing key and holds it against the database.
 func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
-	stored, err := s.store.ServiceKey(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return errNotInitialised
-	}
+	stored, verifier, err := s.publicKey(ctx)
 	if err != nil {
 		return err
 	}
@@ -175,10 +195,6 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	if err != nil {
 		return fmt.Errorf("the signing key in %s cannot be read: %w", keyFile, err)
 	}
-	verifier, err := note.NewVerifier(stored.PublicKey)
-	if err != nil {
-		return fmt.Errorf("the public key in the database cannot be read: %w", err)
-	}
 	if signer.Name() != verifier.Name() || signer.KeyHash() != verifier.KeyHash() {
 		return fmt.Errorf("the signing key in %s is not the one this database was set up with (%s)", keyFile, stored.PublicKey)
 	}
@@ -191,16 +207,9 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 // LoadPublicKey reads the key by which checkpoints are verified, for a process
 // that signs none.
 func (s *Service) LoadPublicKey(ctx context.Context) error {
-	stored, err := s.store.ServiceKey(ctx)
-	if errors.Is(err, store.ErrNotFound) {
-		return errNotInitialised
-	}
+	stored, verifier, err := s.publicKey(ctx)
 	if err != nil {
 		return err
-	}
-	verifier, err := note.NewVerifier(stored.PublicKey)
-	if err != nil {
-		return fmt.Errorf("the public key in the database cannot be read: %w", err)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -300,10 +309,16 @@ type AuditQuestion struct {
 
 // CheckKept refuses a checkpoint that this service did not sign.
 func (s *Service) CheckKept(kept string) error {
-	if _, err := ledger.OpenCheckpoint(kept, s.verifier); err != nil {
-		return fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
+	_, err := s.openKept(kept)
+	return err
+}
+
+func (s *Service) openKept(kept string) (ledger.Checkpoint, error) {
+	c, err := ledger.OpenCheckpoint(kept, s.verifier)
+	if err != nil {
+		return c, fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
 	}
-	return nil
+	return c, nil
 }
 
 // AnswerAudit answers an inquiry; it is an [inquiries.Answerer].
@@ -339,10 +354,7 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		opened = append(opened, checkpoint)
 	}
 	if kept != "" {
-		if err := s.CheckKept(kept); err != nil {
-			return Report{}, err
-		}
-		checkpoint, err := ledger.OpenCheckpoint(kept, s.verifier)
+		checkpoint, err := s.openKept(kept)
 		if err != nil {
 			return Report{}, err
 		}

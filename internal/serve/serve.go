@@ -56,9 +56,6 @@ type Service struct {
 	queue      *jobs.Queue
 }
 
-// Now is the service's clock: UTC, to the microsecond that PostgreSQL keeps.
-func Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
-
 // Logger makes the log that the configuration asks for.
 func Logger(c config.Log, w io.Writer) (*slog.Logger, error) {
 	var level slog.Level

@@ -131,6 +131,10 @@ func Prepare(t testing.TB) config.Config {
 	return c
 }
 
+// Now is the clock of tests that need none of their own: this host's, as the
+// database keeps it.
+func Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
 // Parts are those of a service, put together without anybody who works on jobs:
 // the test decides what is done, and when.
 type Parts struct {
