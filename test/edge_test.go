@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -18,7 +19,9 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/note"
 
+	"endeixis/internal/cli"
 	"endeixis/internal/testkit"
 )
 
@@ -258,4 +261,40 @@ func TestManyUnknownFields(t *testing.T) {
 		}
 		assert.Less(t, time.Since(start), 20*time.Second, "the cost is linear in what was sent")
 	}
+}
+
+// TestAuditKnowsTheKey: a ledger that is signed with another key than the profile
+// remembers is another ledger, however clean it is.
+func TestAuditKnowsTheKey(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	_, other, err := note.GenerateKey(rand.Reader, "verify.skerrow.example")
+	require.NoError(t, err)
+	for key, code := range map[string]int{s.PublicKey: 0, other: 10, "nonsense": 10} {
+		file := filepath.Join(t.TempDir(), "profile.yaml")
+		require.NoError(t, cli.SaveProfile(file, s.URL, "merit", "auditor", s.Token(t, "auditor"), key))
+		r := endeixisWith(t, []string{"ENDEIXIS_PROFILE=" + file}, "", "record", "audit")
+		assert.Equal(t, code, r.code, "%s: %s%s", key, r.out, r.err)
+		if code != 0 {
+			assert.Contains(t, r.err, "signed with another key than the one remembered")
+		}
+	}
+}
+
+// TestSlowedSignInsSayWhen they can be tried again.
+func TestSlowedSignInsSayWhen(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	for range 30 {
+		response, err := http.Post(s.URL+"/api/v1/sessions", "application/json", strings.NewReader(`{"name":"ines","password":"a guess"}`))
+		require.NoError(t, err)
+		response.Body.Close()
+		if response.StatusCode == http.StatusTooManyRequests {
+			assert.NotEmpty(t, response.Header.Get("Retry-After"))
+			assert.Equal(t, "no-store", response.Header.Get("Cache-Control"))
+			return
+		}
+		assert.Equal(t, http.StatusUnauthorized, response.StatusCode)
+	}
+	t.Fatal("guessing is not slowed")
 }
