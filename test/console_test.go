@@ -7,9 +7,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -21,7 +23,12 @@ import (
 	"endeixis/internal/browser"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
+	"endeixis/internal/wire"
 )
+
+// patience is how long a page may take to show something: long, for a machine
+// with other work has made browsers ten times as slow.
+const patience = time.Minute
 
 // A tab is a browser that somebody looks at.
 type tab struct {
@@ -38,7 +45,7 @@ func open(t *testing.T, s *testkit.Service) *tab {
 	ctx, cancel, err := browser.New(t.Context(), 1280, 800)
 	require.NoError(t, err)
 	t.Cleanup(cancel)
-	ctx, stop := context.WithTimeout(ctx, 90*time.Second)
+	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(stop)
 	return &tab{t, ctx, s.URL}
 }
@@ -62,13 +69,13 @@ func (b *tab) visit(path, text string) {
 // sees waits until the page shows a text.
 func (b *tab) sees(text string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(20*time.Second)))
+	b.do(chromedp.Poll(fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(patience)))
 }
 
 // gone waits until the page shows the text no more.
 func (b *tab) gone(text string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(20*time.Second)))
+	b.do(chromedp.Poll(fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(patience)))
 }
 
 func (b *tab) text() string {
@@ -294,6 +301,50 @@ func TestConsoleBadInput(t *testing.T) {
 		b.press(c.item)
 		b.sees(c.says)
 	}
+}
+
+// TestConsoleSlowAnswer holds back what the page asked for while the batch ran
+// until the batch is closed: that answer is of before, and is not the last one.
+func TestConsoleSlowAnswer(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	b := open(t, s)
+	b.signIn("operator")
+	closed := make(chan struct{})
+	var held atomic.Int32
+	chromedp.ListenTarget(b.ctx, func(event any) {
+		paused, ok := event.(*fetch.EventRequestPaused)
+		if !ok {
+			return
+		}
+		go func() {
+			select {
+			case <-closed:
+			default:
+				held.Add(1)
+				<-closed
+				time.Sleep(500 * time.Millisecond) // the page hears first that the batch is closed
+			}
+			chromedp.Run(b.ctx, fetch.ContinueResponse(paused.RequestID)) //nolint:errcheck // the tab may be gone
+		}()
+	})
+	b.do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/rows?*", RequestStage: fetch.RequestStageResponse}}))
+	// Long enough to be seen running.
+	dir := filepath.Join(s.Depot, "incoming", "long")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	f, err := os.Create(filepath.Join(dir, "chart.iso"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(2<<30))
+	require.NoError(t, f.Close())
+	batch, err := s.Client(t, "operator").RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/long"}, "long")
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(fmt.Sprintf("%s/batches/%d", b.base, batch.ID)))
+	_, err = s.Client(t, "operator").Follow(t.Context(), batch.ID, nothing)
+	require.NoError(t, err)
+	require.NotZero(t, held.Load(), "the batch was closed before the page asked")
+	close(closed)
+	b.sees("1 artifact unproven")
+	b.gone("Not settled yet")
 }
 
 // TestConsoleDatabaseDown takes the database away from under an open console.

@@ -218,6 +218,33 @@ func CreateDatabase(ctx context.Context, adminURL string) (string, error) {
 	return u.String(), nil
 }
 
+// Refill makes the database at address a copy of the one at from, which nobody
+// may be connected to. It does nothing, and returns false, when the two are on
+// different servers.
+func Refill(ctx context.Context, address, from string) (bool, error) {
+	to, err := url.Parse(address)
+	if err != nil {
+		return false, err
+	}
+	source, err := url.Parse(from)
+	if err != nil || source.Host != to.Host {
+		return false, err
+	}
+	admin := *to
+	admin.Path = "/postgres"
+	conn, err := pgx.Connect(ctx, admin.String())
+	if err != nil {
+		return false, err
+	}
+	defer conn.Close(ctx)
+	name := pgx.Identifier{strings.TrimPrefix(to.Path, "/")}.Sanitize()
+	if _, err := conn.Exec(ctx, "DROP DATABASE "+name); err != nil {
+		return false, err
+	}
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+pgx.Identifier{strings.TrimPrefix(source.Path, "/")}.Sanitize())
+	return err == nil, err
+}
+
 // sweep ends and removes clusters whose program is gone. A living program
 // holds the lock of its directory, and the kernel lets go of it when the
 // program ends, however it ends.

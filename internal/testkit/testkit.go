@@ -184,19 +184,35 @@ func Start(t testing.TB) *Service {
 // of the API that bring their own.
 func StartBare(t testing.TB) *Service {
 	t.Helper()
-	return start(t, Bare(t), func(*Service) {})
+	c := Bare(t)
+	return start(t, c, &beginnings.bare)
 }
 
 // StartWith starts a service with a configuration made by [Prepare], with the
 // demo's publishers and keys.
 func StartWith(t testing.TB, c config.Config) *Service {
 	t.Helper()
-	return start(t, c, func(s *Service) {
-		require.NoError(t, scenario.Keep(t.Context(), s.Client(t, "curator")))
-	})
+	return start(t, c, &beginnings.kept)
 }
 
-func start(t testing.TB, c config.Config, keep func(s *Service)) *Service {
+// start runs the service until the test ends.
+func start(t testing.TB, c config.Config, from *beginning) *Service {
+	t.Helper()
+	tokens := from.begin(t, c)
+	s, stop := run(t, c)
+	t.Cleanup(stop)
+	switch {
+	case tokens != nil:
+		s.tokens = tokens
+	case len(s.tokens) > 0: // it began by itself
+		s.populate(t)
+		from.keep(t, s)
+	}
+	return s
+}
+
+// run runs the service until stop is called.
+func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError}))
 	service, err := serve.Open(t.Context(), c, log)
@@ -209,26 +225,23 @@ func start(t testing.TB, c config.Config, keep func(s *Service)) *Service {
 	address := make(chan string, 1)
 	done := make(chan error, 1)
 	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	s := &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
+	s = &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
+	if beginning.Token != "" {
+		s.tokens[people[0].Role] = beginning.Token
+	}
 	select {
 	case a := <-address:
 		s.URL = "http://" + a
 	case err := <-done:
 		require.NoError(t, err)
-	case <-time.After(30 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatal("the service did not start")
 	}
-	t.Cleanup(func() {
+	return s, func() {
 		cancel()
 		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
-	})
-	if beginning.Token != "" {
-		s.tokens[people[0].Role] = beginning.Token
-		s.populate(t)
-		keep(s)
 	}
-	return s
 }
 
 // populate adds the other people.

@@ -78,7 +78,6 @@ export function useBatch(id: number) {
       queries.setQueryData(["batch", id], batch);
       if (closed(batch)) {
         events.close();
-        void queries.invalidateQueries({ queryKey: ["items", id] });
         void queries.invalidateQueries({ queryKey: ["overview"] });
       }
     };
@@ -98,9 +97,9 @@ export function useCopies(id: number, live: boolean) {
   });
 }
 
-export function useAbsent(id: number) {
+export function useAbsent(id: number, live: boolean) {
   return useInfiniteQuery({
-    queryKey: ["absent", id],
+    queryKey: ["absent", id, live],
     queryFn: ({ pageParam }) =>
       ask(api.GET("/api/v1/batches/{id}/absent", { params: { path: { id }, query: { cursor: pageParam || undefined, limit: 100 } } })),
     initialPageParam: "",

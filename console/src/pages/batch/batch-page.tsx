@@ -51,7 +51,7 @@ export function BatchPage() {
       </div>
       <Artifacts batch={id} counts={batch.counts} verdict={verdict} match={match} live={open} />
       {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
-      {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} />}
+      {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} live={open} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
     </div>
@@ -238,8 +238,8 @@ function CopiesList({ batch, live }: { batch: number; live: boolean }) {
   );
 }
 
-function AbsentList({ batch, total }: { batch: number; total: number }) {
-  const list = useAbsent(batch);
+function AbsentList({ batch, total, live }: { batch: number; total: number; live: boolean }) {
+  const list = useAbsent(batch, live);
   const entries = list.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <section className="flex flex-col">
