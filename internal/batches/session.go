@@ -18,18 +18,14 @@ import (
 // the same, however long it takes.
 func (s *Service) ringOf(ctx context.Context, b store.Batch) (*keyring.Keyring, error) {
 	if b.LedgerSize == nil {
-		return s.keys.Snapshot(ctx)
+		return s.keys.ToJudge(ctx)
 	}
 	return s.keys.AsOf(ctx, *b.LedgerSize)
 }
 
 // basis returns what the items of a batch are judged by.
 func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyring) (judge.Basis, error) {
-	policies, err := s.policy.InForce(ctx, b.PolicyVersion)
-	if err != nil {
-		return judge.Basis{}, err
-	}
-	waivers, err := s.policy.WaiversAsOf(ctx, b.JudgedAsOf)
+	policies, waivers, err := s.policy.ToJudge(ctx, b.PolicyVersion, b.JudgedAsOf)
 	if err != nil {
 		return judge.Basis{}, err
 	}

@@ -57,7 +57,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
 		return View{}, err
 	}
-	policies, err := s.policies.InForce(ctx, 0)
+	policies, _, err := s.policies.ToJudge(ctx, 0, s.now())
 	if err != nil {
 		return View{}, err
 	}

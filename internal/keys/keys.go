@@ -51,6 +51,7 @@ type Publishers interface {
 // Policies tell what is in force; [policy.Service] does.
 type Policies interface {
 	InForce(ctx context.Context, version int64) (policy.InForce, error)
+	ToJudge(ctx context.Context, version int64, at time.Time) (policy.InForce, []judge.Waiver, error)
 }
 
 // New returns a Service. asker may be nil: then nothing can be looked up.

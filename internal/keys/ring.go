@@ -2,6 +2,7 @@ package keys
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -108,33 +109,57 @@ func (r *ring) keep(version string, k *keyring.Keyring) {
 	r.version, r.current = version, k
 }
 
-// Snapshot returns the keyring as stored. Until it changes, all callers share
-// one; nobody may change it.
+// Snapshot returns the keyring as stored, to be shown. Until it changes, all
+// callers share one; nobody may change it. What judges asks [Service.ToJudge].
 func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
+	k, _, err := s.snapshot(ctx)
+	return k, err
+}
+
+// ToJudge returns the keyring when it is what the records say. It returns a fault
+// “keyring-altered” when somebody has changed it where it is stored.
+func (s *Service) ToJudge(ctx context.Context) (*keyring.Keyring, error) {
+	k, altered, err := s.snapshot(ctx)
+	return k, cmp.Or(err, altered)
+}
+
+// snapshot returns the keyring, and how it differs from what is recorded, if it
+// does. One that differs is not kept in memory: what was never decided must not
+// be there when the traces in the database are gone.
+func (s *Service) snapshot(ctx context.Context) (k *keyring.Keyring, altered, err error) {
 	// The version is asked first: what changes meanwhile is seen next time.
 	version, err := s.store.KeyringVersion(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if k := s.ring.at(version); k != nil {
-		return k, nil
+		return k, nil, nil
+	}
+	type asRead struct {
+		keyring *keyring.Keyring
+		altered error
 	}
 	read, err, _ := s.ring.reading.Do(version, func() (any, error) {
+		var r asRead
 		// It is read for all who wait, also when the first of them has gone.
-		ctx := context.WithoutCancel(ctx)
-		k, err := s.read(ctx, s.store.Reads)
-		if err == nil {
-			s.ring.keep(version, k)
+		err := s.store.Look(context.WithoutCancel(ctx), func(ctx context.Context, reads store.Reads) error {
+			var err error
+			r.keyring, r.altered, err = s.read(ctx, reads)
+			return err
+		})
+		if err == nil && r.altered == nil {
+			s.ring.keep(version, r.keyring)
 		}
-		return k, err
+		return r, err
 	})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return read.(*keyring.Keyring), nil
+	r := read.(asRead)
+	return r.keyring, r.altered, nil
 }
 
-// snapshotIn is [Service.Snapshot] as a transaction sees it. What it has changed
+// snapshotIn is [Service.ToJudge] as a transaction sees it. What it has changed
 // itself is seen by nobody else.
 func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyring, error) {
 	version, err := tx.KeyringVersion(ctx)
@@ -144,71 +169,86 @@ func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyrin
 	if k := s.ring.at(version); k != nil {
 		return k, nil
 	}
-	return s.read(ctx, tx.Reads)
+	k, altered, err := s.read(ctx, tx.Reads)
+	return k, cmp.Or(err, altered)
 }
 
-// AsOf returns the keyring as it was when the ledger had a size: what is recorded
-// at that position or behind it does not count.
+// AsOf returns the keyring as it was when the ledger had a size, to judge by:
+// what is recorded at that position or behind it does not count. It returns a
+// fault as [Service.ToJudge] does.
 func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error) {
 	changed, err := s.store.KeyringChanged(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if changed < size {
-		return s.Snapshot(ctx)
+		return s.ToJudge(ctx)
 	}
 	if k := s.ring.was(size); k != nil {
 		return k, nil
 	}
-	rows, err := s.store.KeysAsOf(ctx, size)
-	if err != nil {
-		return nil, err
-	}
-	publishers, err := s.store.PublishersAsOf(ctx, size)
-	if err != nil {
-		return nil, err
-	}
-	changes, err := s.store.KeyChanges(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
-	k, err := s.assemble(rows, changes, publishers, nil)
+	var k *keyring.Keyring
+	err = s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
+		if altered, err := alteredIn(ctx, reads); err != nil || altered != nil {
+			return cmp.Or(err, altered)
+		}
+		rows, err := reads.KeysAsOf(ctx, size)
+		if err != nil {
+			return err
+		}
+		publishers, err := reads.PublishersAsOf(ctx, size)
+		if err != nil {
+			return err
+		}
+		changes, err := reads.KeyChanges(ctx, nil)
+		if err != nil {
+			return err
+		}
+		changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
+		k, err = s.assemble(rows, changes, publishers, nil)
+		return err
+	})
 	if err == nil {
 		s.ring.keepWas(size, k)
 	}
 	return k, err
 }
 
-// read puts the keyring together from what is stored.
-func (s *Service) read(ctx context.Context, from store.Reads) (*keyring.Keyring, error) {
-	// A key, a step or a scope that was put in where it is stored, and never
-	// decided, counts for nobody.
+// alteredIn tells of a key, a step or a scope that was put in where it is stored,
+// and never decided: it counts for nobody.
+func alteredIn(ctx context.Context, from store.Reads) (altered, err error) {
 	differences, err := from.UnrecordedKeyring(ctx)
-	if err != nil {
+	if err != nil || len(differences) == 0 {
 		return nil, err
 	}
-	if len(differences) > 0 {
-		return nil, fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
-			Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
+	return fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
+		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it."), nil
+}
+
+// read puts the keyring together from what is stored, and tells how that differs
+// from what is recorded.
+func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyring, altered, err error) {
+	if altered, err = alteredIn(ctx, from); err != nil {
+		return nil, nil, err
 	}
 	rows, err := from.Keys(ctx, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	changes, err := from.KeyChanges(ctx, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	publishers, err := from.Publishers(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	conflicts, err := from.Conflicts(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return s.assemble(rows, changes, publishers, conflicts)
+	k, err = s.assemble(rows, changes, publishers, conflicts)
+	return k, altered, err
 }
 
 func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) (*keyring.Keyring, error) {

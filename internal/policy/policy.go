@@ -75,12 +75,38 @@ const (
 )
 
 // InForce returns what was in force at a version, or what is in force now for
-// 0.
+// 0, to be shown. What judges asks [Service.ToJudge].
 func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
-	if err := s.recorded(ctx); err != nil {
-		return InForce{}, err
-	}
-	rows, err := s.store.PoliciesAsOf(ctx, version)
+	return inForce(ctx, s.store.Reads, version)
+}
+
+// ToJudge returns the policies in force at a version, or now for 0, and the
+// waivers that counted at a time, when they are what their records say. It
+// returns a fault “policy-altered” when somebody has changed them where they
+// are stored: they could clear what nobody allowed.
+func (s *Service) ToJudge(ctx context.Context, version int64, at time.Time) (InForce, []judge.Waiver, error) {
+	var policies InForce
+	var waivers []judge.Waiver
+	err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
+		differences, err := reads.UnrecordedPolicy(ctx)
+		if err != nil {
+			return err
+		}
+		if len(differences) > 0 {
+			return fault.New(fault.Unavailable, "policy-altered", "The policy or a waiver is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
+				Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
+		}
+		if policies, err = inForce(ctx, reads, version); err != nil {
+			return err
+		}
+		waivers, err = waiversAsOf(ctx, reads, at)
+		return err
+	})
+	return policies, waivers, err
+}
+
+func inForce(ctx context.Context, from store.Reads, version int64) (InForce, error) {
+	rows, err := from.PoliciesAsOf(ctx, version)
 	if err != nil {
 		return InForce{}, err
 	}
@@ -106,18 +132,6 @@ func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
 		}
 	}
 	return out, nil
-}
-
-// recorded refuses to go on with a policy or a waiver that is not what its record
-// says: somebody has changed it where it is stored, and it could clear what
-// nobody allowed.
-func (s *Service) recorded(ctx context.Context) error {
-	differences, err := s.store.UnrecordedPolicy(ctx)
-	if err != nil || len(differences) == 0 {
-		return err
-	}
-	return fault.New(fault.Unavailable, "policy-altered", "The policy or a waiver is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
-		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 
 // History lists the changes, the newest first.
@@ -176,7 +190,7 @@ func (s *Service) Set(ctx context.Context, by string, p judge.Policy, reason str
 	if err := p.Validate(); err != nil {
 		return Version{}, badPolicy(err, "document")
 	}
-	now, err := s.InForce(ctx, 0)
+	now, _, err := s.ToJudge(ctx, 0, s.now())
 	if err != nil {
 		return Version{}, err
 	}
@@ -193,7 +207,7 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher string, own []byte, 
 	if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
 		return Version{}, err
 	}
-	now, err := s.InForce(ctx, 0)
+	now, _, err := s.ToJudge(ctx, 0, s.now())
 	if err != nil {
 		return Version{}, err
 	}

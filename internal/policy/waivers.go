@@ -111,9 +111,9 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 	return w, err
 }
 
-// WaiversAsOf returns the waivers that counted at a time.
-func (s *Service) WaiversAsOf(ctx context.Context, at time.Time) ([]judge.Waiver, error) {
-	rows, err := s.store.WaiversAsOf(ctx, at)
+// waiversAsOf returns the waivers that counted at a time.
+func waiversAsOf(ctx context.Context, from store.Reads, at time.Time) ([]judge.Waiver, error) {
+	rows, err := from.WaiversAsOf(ctx, at)
 	if err != nil {
 		return nil, err
 	}

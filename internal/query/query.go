@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -44,11 +45,13 @@ type Service struct {
 	// that has no index goes on until it has been patient for this long.
 	window   int64
 	patience time.Duration
+	// few is up to how many records are looked at one by one for a name.
+	few int
 }
 
 // New returns a Service.
 func New(s *store.Store) *Service {
-	return &Service{store: s, window: 4_000, patience: 50 * time.Millisecond}
+	return &Service{store: s, window: 4_000, patience: 50 * time.Millisecond, few: 20_000}
 }
 
 // A Page is a part of a list, and where to go on. Next is empty at the end.
@@ -228,13 +231,23 @@ func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (P
 		case f.Limit == 0 || f.Before == 0:
 			return pageOf(rows, limit, next), nil
 		case indexed(f.Name):
-			// It fits few, or the newest would have been enough.
-			found, err := s.store.RecordsByName(ctx, f)
+			found, err := s.recordsByName(ctx, f)
 			return pageOf(append(rows, found...), limit, next), err
 		case time.Since(start) > s.patience:
 			return Page[Record]{rows, strconv.FormatInt(f.Before, 10)}, nil
 		}
 	}
+}
+
+// recordsByName asks the index of names: the newest records were not enough, so
+// that the name is likely in few.
+func (s *Service) recordsByName(ctx context.Context, f RecordFilter) ([]Record, error) {
+	if word := rarest(f.Name); word != "" {
+		if found, ok, err := s.store.RecordsByWord(ctx, f, word, s.few); ok || err != nil {
+			return found, err
+		}
+	}
+	return s.store.RecordsByName(ctx, f)
 }
 
 // indexed reports whether the index of names can find a part of one: it holds
@@ -251,6 +264,23 @@ func indexed(name string) bool {
 	}
 	return false
 }
+
+// rarest returns the part of a name that is likely in the fewest names: the
+// longest number in it of two digits or more, with the signs around it. It
+// returns nothing when there is none.
+func rarest(name string) string {
+	best := ""
+	for _, found := range numbers.FindAllString(name, -1) {
+		if len(found) > len(best) {
+			best = found
+		}
+	}
+	return best
+}
+
+// numbers are whole words to the index of names. The sign behind one may be the
+// one before the next, so that of two neighbours the first is seen alone.
+var numbers = regexp.MustCompile(`[-_./ ][0-9]{2,}[-_./ ]`)
 
 // Reassessments lists runs of judging again, the newest first.
 func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (Page[Reassessment], error) {

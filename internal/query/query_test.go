@@ -196,7 +196,10 @@ func TestLongSearch(t *testing.T) {
 	for i := range 25 {
 		subject := fmt.Sprintf("gauge-%d", i)
 		if i%8 == 0 {
-			subject = fmt.Sprintf("lamp-%d", i)
+			subject = fmt.Sprintf("Lamp-77/%d.img", i)
+		}
+		if i%4 == 2 {
+			subject = fmt.Sprintf("buoy-77/%d.img", i)
 		}
 		require.NoError(t, p.Store.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 			_, err := p.Records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: "harbour", Subject: subject, Body: struct{}{}})
@@ -204,9 +207,13 @@ func TestLongSearch(t *testing.T) {
 		}))
 	}
 	for _, limit := range []int{1, 2, 3, 100} {
-		for _, name := range []string{"lamp", "la"} {
+		for _, search := range []struct {
+			name string
+			few  int
+		}{{"lamp", 100}, {"la", 100}, {"lamp-77/", 100}, {"lAMP-77/", 2}, {"lamp-77", 0}} {
+			name := search.name
 			q := query.New(p.Store)
-			q.Narrow(3, -1)
+			q.Narrow(3, -1, search.few)
 			var subjects []string
 			empty := 0
 			for cursor, more := "", true; more; {
@@ -221,7 +228,7 @@ func TestLongSearch(t *testing.T) {
 				}
 				cursor, more = page.Next, page.Next != ""
 			}
-			assert.Equal(t, []string{"lamp-24", "lamp-16", "lamp-8", "lamp-0"}, subjects, "%s in pages of %d", name, limit)
+			assert.Equal(t, []string{"Lamp-77/24.img", "Lamp-77/16.img", "Lamp-77/8.img", "Lamp-77/0.img"}, subjects, "%s in pages of %d", name, limit)
 			assert.Equal(t, name == "la", empty > 0, "only what has no index comes in parts")
 		}
 	}

@@ -69,7 +69,7 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 	if err := json.Unmarshal(r.Selection, &sel); err != nil {
 		return err
 	}
-	ring, err := s.keys.Snapshot(ctx)
+	ring, err := s.keys.ToJudge(ctx)
 	if err != nil {
 		return err
 	}

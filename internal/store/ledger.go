@@ -153,6 +153,31 @@ func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, err
 	return out, explain(err)
 }
 
+// RecordsByWord lists them as [Reads.RecordsByName] does. word is a part of f.Name:
+// the index is asked for that alone, and the rest is compared, for it takes long to
+// intersect words that nearly all names have. When more than atMost records have
+// the word too, few is false and nothing is listed.
+func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, atMost int) (out []Record, few bool, err error) {
+	rest := f
+	rest.Name = ""
+	where, args := rest.conditions(f.Limit, atMost+1, f.Name)
+	where.add(&args, true, "lower(subject) LIKE lower($%d)", "%"+literal(word)+"%")
+	var found struct {
+		Looked    int    `db:"looked"`
+		Positions string `db:"positions"`
+	}
+	if err := s.q.GetContext(ctx, &found, `WITH fit AS MATERIALIZED (SELECT position, lower(subject) AS name FROM ledger_records `+where.clause()+` LIMIT $2)
+		SELECT (SELECT count(*) FROM fit) AS looked, to_json(ARRAY(SELECT position FROM fit WHERE strpos(name, lower($3)) > 0 ORDER BY position DESC LIMIT $1))::text AS positions`, args...); err != nil {
+		return nil, false, explain(err)
+	}
+	if found.Looked > atMost {
+		return nil, false, nil
+	}
+	out = []Record{}
+	err = s.q.SelectContext(ctx, &out, `SELECT `+listedRecord+` FROM ledger_records WHERE position IN (SELECT json_array_elements_text($1)::bigint) ORDER BY position DESC`, found.Positions)
+	return out, true, explain(err)
+}
+
 // conditions are those of the filter; what is given comes first among the
 // arguments.
 func (f RecordFilter) conditions(given ...any) (conditions, []any) {

@@ -138,6 +138,17 @@ func (s *Store) Do(ctx context.Context, f func(ctx context.Context, tx *Tx) erro
 	return explain(tx.Commit())
 }
 
+// Look runs f on one state of the database: whatever is changed meanwhile, f does
+// not see. The context that it is given is as that of [Store.Do].
+func (s *Store) Look(ctx context.Context, f func(ctx context.Context, reads Reads) error) error {
+	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return explain(err)
+	}
+	defer tx.Rollback() //nolint:errcheck // nothing was changed
+	return explain(f(context.WithValue(ctx, within{}, true), Reads{tx}))
+}
+
 // SQL is the transaction itself, for the job queue, which keeps its jobs in the
 // same database.
 func (t *Tx) SQL() *sql.Tx { return t.tx.Tx }
