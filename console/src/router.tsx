@@ -14,6 +14,7 @@ import { KeyringPage } from "./pages/keyring/keyring-page";
 import { ManifestsPage } from "./pages/manifests/manifests-page";
 import { NotFound } from "./parts/not-found";
 import { OverviewPage } from "./pages/overview/overview-page";
+import { PeoplePage } from "./pages/people/people-page";
 import { PolicyPage } from "./pages/policy/policy-page";
 import { ReassessmentPage, ReassessmentsPage } from "./pages/reassessments/reassessments-page";
 import { RecordPage } from "./pages/record/record-page";
@@ -41,6 +42,7 @@ export const router = createBrowserRouter([
       { path: "/keyring/import", element: <ImportPage /> },
       { path: "/keyring/inspect", element: <InspectPage /> },
       { path: "/keyring/:fingerprint", element: <KeyPage /> },
+      { path: "/people", element: <PeoplePage /> },
       { path: "/policy", element: <PolicyPage /> },
       { path: "/reassessments", element: <ReassessmentsPage /> },
       { path: "/reassessments/:reassessment", element: <ReassessmentPage /> },

@@ -25,6 +25,7 @@ const (
 	PublisherAdded Kind = "publisher-added"
 	PolicySet      Kind = "policy-set"
 	UserAdded      Kind = "user-added"
+	UserChanged    Kind = "user-changed"
 	TokenIssued    Kind = "token-issued"
 	TokenRevoked   Kind = "token-revoked"
 )
@@ -48,6 +49,7 @@ func Kinds() []Kind {
 		PublisherAdded,
 		PolicySet,
 		UserAdded,
+		UserChanged,
 		TokenIssued,
 		TokenRevoked,
 	}

@@ -4,20 +4,13 @@ package access
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
-	"encoding/hex"
 	"errors"
-	"regexp"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/alexedwards/argon2id"
 	"golang.org/x/time/rate"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/fault"
 	"endeixis/internal/records"
 	"endeixis/internal/roles"
@@ -36,16 +29,6 @@ func (s *Service) Sessions() store.Sessions { return store.Sessions{Store: s.sto
 // Users lists people.
 func (s *Service) Users(ctx context.Context) ([]User, error) { return s.store.Users(ctx) }
 
-// Tokens lists the tokens that somebody may see: their own, or everybody's for
-// an administrator.
-func (s *Service) Tokens(ctx context.Context, p Principal) ([]Token, error) {
-	owner := p.UserID
-	if p.Role.May(roles.Administrator) {
-		owner = 0
-	}
-	return s.store.Tokens(ctx, owner)
-}
-
 // A Principal is who is asking.
 type Principal struct {
 	UserID   int64
@@ -54,7 +37,14 @@ type Principal struct {
 	Role     roles.Role
 	// Token is the ID of the token used, or 0 for a session.
 	Token int64
+	// Expires is when the token expires; zero for a session.
+	Expires time.Time
+	// Depots and Publishers are all that the token is good for; none is no limit.
+	Depots, Publishers []string
 }
+
+// Limited reports whether some depots or publishers are out of reach.
+func (p Principal) Limited() bool { return len(p.Depots)+len(p.Publishers) > 0 }
 
 // Service checks passwords and tokens.
 type Service struct {
@@ -79,6 +69,9 @@ func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
 
 var errWrongPassword = fault.New(fault.Unauthenticated, "wrong-password", "Name and password do not fit together.").
 	Advise("Check both and try again; an administrator can set a new password.")
+
+var errDisabled = fault.New(fault.Unauthenticated, "person-disabled", "An administrator has disabled this person.").
+	Advise("Ask an administrator; who it was and why is on record.")
 
 // SignIn checks a name and password from an address. After a few attempts for one
 // name from there, or for any names, further ones from there have to wait; the
@@ -108,7 +101,15 @@ func (s *Service) SignIn(ctx context.Context, from, name, password string) (Prin
 	if !ok {
 		return Principal{}, errWrongPassword
 	}
-	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: roles.Role(user.Role)}, nil
+	// Only who knows the password is told more.
+	if user.Disabled {
+		return Principal{}, errDisabled
+	}
+	return principalOf(user), nil
+}
+
+func principalOf(u store.User) Principal {
+	return Principal{UserID: u.ID, Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role)}
 }
 
 // patience is how long a password waits to be checked.
@@ -152,147 +153,21 @@ func (s *Service) limiter(name string, p pace) *rate.Limiter {
 	return l
 }
 
-// ByName returns the principal of a signed-in session.
-func (s *Service) ByName(ctx context.Context, name string) (Principal, error) {
+// BySession returns the principal of a session that somebody began at a time.
+// Whatever is changed about a person ends the sessions begun before.
+func (s *Service) BySession(ctx context.Context, name string, begun time.Time) (Principal, error) {
 	user, err := s.store.User(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
-	}
-	return Principal{UserID: user.ID, Name: user.Name, FullName: user.FullName, Role: roles.Role(user.Role)}, err
-}
-
-// tokenPrefix makes a token recognisable in logs and files.
-const tokenPrefix = "endx_"
-
-// ByToken returns the principal of a token.
-func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
-	unknown := fault.New(fault.Unauthenticated, "token-unknown", "This token is not known here.").Advise("Sign in again with “endeixis login”.")
-	if !strings.HasPrefix(text, tokenPrefix) || len(text) > 200 {
-		return Principal{}, unknown
-	}
-	hash := sha256.Sum256([]byte(text))
-	token, err := s.store.TokenByHash(ctx, hash[:])
-	if errors.Is(err, store.ErrNotFound) {
-		return Principal{}, unknown
-	}
-	if err != nil {
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return Principal{}, errSessionEnded
+	case err != nil:
 		return Principal{}, err
+	case user.Disabled:
+		return Principal{}, errDisabled
+	case user.ChangedAt != nil && begun.Before(*user.ChangedAt):
+		return Principal{}, errSessionEnded
 	}
-	if token.RevokedAt != nil {
-		return Principal{}, fault.New(fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
-	}
-	if !s.now().Before(token.ExpiresAt) {
-		return Principal{}, fault.New(fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
-	}
-	role := roles.Role(token.Role)
-	if !roles.Role(token.UserRole).May(role) {
-		role = roles.Role(token.UserRole) // the person's role was lowered since
-	}
-	return Principal{UserID: token.UserID, Name: token.UserName, FullName: token.FullName, Role: role, Token: token.ID}, nil
+	return principalOf(user), nil
 }
 
-// A NewUser is a person to be added.
-type NewUser struct {
-	Name     string
-	FullName string
-	Role     roles.Role
-	Password string
-}
-
-var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
-
-// AddUser adds a person.
-func (s *Service) AddUser(ctx context.Context, by string, u NewUser) error {
-	switch {
-	case !userName.MatchString(u.Name):
-		return fault.New(fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.").At("name")
-	case !u.Role.Valid():
-		return fault.New(fault.Invalid, "bad-role", "There is no role of that name.").Advise("Roles are auditor, operator, curator and administrator.").At("role")
-	case len(u.Password) < 10:
-		return fault.New(fault.Invalid, "short-password", "A password needs at least 10 characters.").At("password")
-	case len(u.Password) > 1000:
-		return fault.New(fault.Invalid, "long-password", "A password can have at most 1000 characters.").At("password")
-	}
-	hash, err := argon2id.CreateHash(u.Password, s.params)
-	if err != nil {
-		return err
-	}
-	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if err := tx.AddUser(ctx, store.User{Name: u.Name, FullName: u.FullName, Role: string(u.Role), PasswordHash: hash, CreatedAt: s.now()}); err != nil {
-			return err
-		}
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: by, Subject: u.Name, Body: struct {
-			Name     string     `json:"name"`
-			FullName string     `json:"full_name"`
-			Role     roles.Role `json:"role"`
-			// Password is a digest of what is stored for it, which is a salted
-			// hash itself: by it a changed one is found out.
-			Password string `json:"password"`
-		}{u.Name, u.FullName, u.Role, records.DigestOf([]byte(hash))}})
-		return err
-	})
-}
-
-// maxTokenLife bounds how long a token is good for.
-const maxTokenLife = 366 * 24 * time.Hour
-
-// IssueToken makes a token for a person and returns its text, which is not
-// stored and cannot be shown again.
-func (s *Service) IssueToken(ctx context.Context, p Principal, label string, role roles.Role, life time.Duration) (string, store.Token, error) {
-	if role == "" {
-		role = p.Role
-	}
-	switch {
-	case !role.Valid() || !p.Role.May(role):
-		return "", store.Token{}, fault.New(fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.").At("role")
-	case life <= 0 || life > maxTokenLife:
-		return "", store.Token{}, fault.New(fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.").At("days")
-	case len(label) > 200:
-		return "", store.Token{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
-	}
-	secret := make([]byte, 32)
-	rand.Read(secret)
-	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
-	hash := sha256.Sum256([]byte(text))
-	now := s.now()
-	token := store.Token{UserID: p.UserID, UserName: p.Name, Label: label, Role: string(role), Hash: hash[:], CreatedAt: now, ExpiresAt: now.Add(life)}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		id, err := tx.AddToken(ctx, token)
-		if err != nil {
-			return err
-		}
-		token.ID = id
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenIssued, By: p.Name, Subject: p.Name, Body: struct {
-			Token   int64      `json:"token"`
-			Owner   string     `json:"owner"`
-			Label   string     `json:"label"`
-			Role    roles.Role `json:"role"`
-			Expires time.Time  `json:"expires"`
-			// Hash is what is stored of its text.
-			Hash string `json:"hash"`
-		}{id, p.Name, label, role, token.ExpiresAt, hex.EncodeToString(hash[:])}})
-		return err
-	})
-	return text, token, err
-}
-
-// RevokeToken ends a token: one's own, or anybody's for an administrator.
-func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error {
-	owner := p.UserID
-	if p.Role.May(roles.Administrator) {
-		owner = 0
-	}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if err := tx.RevokeToken(ctx, id, owner, s.now()); err != nil {
-			return err
-		}
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenRevoked, By: p.Name, Subject: p.Name, Body: struct {
-			Token int64 `json:"token"`
-		}{id}})
-		return err
-	})
-	if errors.Is(err, store.ErrNotFound) {
-		return fault.New(fault.NotFound, "token-unknown", "There is no token %d in force that you may end.", id)
-	}
-	return err
-}
+var errSessionEnded = fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")

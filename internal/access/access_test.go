@@ -43,14 +43,15 @@ func TestTokens(t *testing.T) {
 		{Name: "ines", FullName: "Ines", Role: roles.Operator, Password: "kelp-and-copper"},
 		{Name: "tobiah", FullName: "Tobiah", Role: roles.Curator, Password: "seven-brass-keys"},
 	} {
-		require.NoError(t, a.AddUser(t.Context(), "a test", u))
+		_, err := a.AddUser(t.Context(), "a test", u)
+		require.NoError(t, err)
 	}
 	for field, u := range map[string]access.NewUser{
 		"name":     {Name: "Ines!", Role: roles.Operator, Password: "long enough"},
 		"role":     {Name: "x", Role: "king", Password: "long enough"},
 		"password": {Name: "x", Role: roles.Operator, Password: "short"},
 	} {
-		err := a.AddUser(t.Context(), "a test", u)
+		_, err := a.AddUser(t.Context(), "a test", u)
 		var f *fault.Fault
 		require.ErrorAs(t, err, &f)
 		assert.Equal(t, field, f.Field)
@@ -62,11 +63,11 @@ func TestTokens(t *testing.T) {
 	_, err = a.SignIn(t.Context(), "127.0.0.1", "ines", "kelp-and-coppe")
 	assert.True(t, fault.Is(err, "wrong-password"))
 
-	text, token, err := a.IssueToken(t.Context(), ines, "nightly", roles.Auditor, 2*time.Hour)
+	text, token, err := a.IssueToken(t.Context(), ines, access.NewToken{Label: "nightly", Role: roles.Auditor, Life: 2 * time.Hour})
 	require.NoError(t, err)
 	p, err := a.ByToken(t.Context(), text)
 	require.NoError(t, err)
-	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: roles.Auditor, Token: token.ID}, p)
+	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: roles.Auditor, Token: token.ID, Expires: token.ExpiresAt, Depots: []string{}, Publishers: []string{}}, p)
 	for _, bad := range []string{"", "endx_", text[:len(text)-1], "x" + text} {
 		_, err := a.ByToken(t.Context(), bad)
 		assert.True(t, fault.Is(err, "token-unknown"), bad)
@@ -78,22 +79,22 @@ func TestTokens(t *testing.T) {
 	_, err = a.ByToken(t.Context(), text)
 	assert.True(t, fault.Is(err, "token-expired"))
 
-	_, _, err = a.IssueToken(t.Context(), ines, "", roles.Curator, time.Hour)
+	_, _, err = a.IssueToken(t.Context(), ines, access.NewToken{Role: roles.Curator, Life: time.Hour})
 	assert.True(t, fault.Is(err, "role-too-high"))
 	for _, life := range []time.Duration{0, -time.Hour, 400 * 24 * time.Hour} {
-		_, _, err = a.IssueToken(t.Context(), ines, "", "", life)
+		_, _, err = a.IssueToken(t.Context(), ines, access.NewToken{Life: life})
 		assert.True(t, fault.Is(err, "bad-lifetime"))
 	}
-	tobiah, err := a.ByName(t.Context(), "tobiah")
+	tobiah, err := a.BySession(t.Context(), "tobiah", now)
 	require.NoError(t, err)
-	text, token, err = a.IssueToken(t.Context(), ines, "", "", time.Hour)
+	text, token, err = a.IssueToken(t.Context(), ines, access.NewToken{Life: time.Hour})
 	require.NoError(t, err)
 	assert.True(t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), "token-unknown"), "another's token is not one's to end")
 	require.NoError(t, a.RevokeToken(t.Context(), ines, token.ID))
 	_, err = a.ByToken(t.Context(), text)
 	assert.True(t, fault.Is(err, "token-revoked"))
 	assert.Error(t, a.RevokeToken(t.Context(), ines, token.ID), "it ended already")
-	_, err = a.ByName(t.Context(), "nobody")
+	_, err = a.BySession(t.Context(), "nobody", now)
 	assert.True(t, fault.Is(err, "session-ended"))
 }
 

@@ -52,18 +52,34 @@ func (a *API) registerAccess() {
 	})
 	handle(a, wire.AddUser, func(ctx context.Context, in *wire.AddUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)
-		u := in.Body
-		return answer(wire.User{Name: u.Name, FullName: u.FullName, Role: u.Role}, a.Access.AddUser(ctx, p.Name, access.NewUser(u)))
+		u, err := a.Access.AddUser(ctx, p.Name, access.NewUser(in.Body))
+		return answer(userOf(u), err)
+	})
+	handle(a, wire.ChangeUser, func(ctx context.Context, in *wire.ChangeUserRequest) (*wire.User, error) {
+		p, _ := principal(ctx)
+		u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change(in.Body))
+		return answer(userOf(u), err)
+	})
+	handle(a, wire.ChangePassword, func(ctx context.Context, in *wire.PasswordRequest) (*wire.Nothing, error) {
+		p, _ := principal(ctx)
+		if err := a.Access.ChangePassword(ctx, p, addressOf(ctx), in.Body.Old, in.Body.Password); err != nil {
+			return nil, err
+		}
+		if p.Token != 0 {
+			return nil, nil
+		}
+		return nil, a.renew(ctx, in.Session, p.Name)
 	})
 	handle(a, wire.ListUsers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.User], error) {
 		users, err := a.Access.Users(ctx)
-		return answer(wire.Page[wire.User]{Items: convert(users, func(u access.User) wire.User {
-			return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role)}
-		})}, err)
+		return answer(wire.Page[wire.User]{Items: convert(users, userOf)}, err)
 	})
 	handle(a, wire.IssueToken, func(ctx context.Context, in *wire.IssueTokenRequest) (*wire.IssuedToken, error) {
 		p, _ := principal(ctx)
-		text, token, err := a.Access.IssueToken(ctx, p, in.Body.Label, in.Body.Role, time.Duration(in.Body.Days)*24*time.Hour)
+		text, token, err := a.Access.IssueToken(ctx, p, access.NewToken{
+			Label: in.Body.Label, Role: in.Body.Role, Life: time.Duration(in.Body.Days) * 24 * time.Hour,
+			Depots: in.Body.Depots, Publishers: in.Body.Publishers,
+		})
 		return answer(wire.IssuedToken{Token: tokenOf(token), Text: text}, err)
 	})
 	handle(a, wire.ListTokens, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Token], error) {
@@ -85,15 +101,35 @@ func (a *API) registerAccess() {
 func (a *API) signIn(ctx context.Context, c wire.Credentials) (access.Principal, http.Cookie, error) {
 	p, err := a.Access.SignIn(ctx, addressOf(ctx), c.Name, c.Password)
 	if err != nil {
+		a.Log.Warn("sign-in refused", "name", c.Name, "from", addressOf(ctx), "why", err)
 		return p, http.Cookie{}, err
 	}
+	a.Log.Info("signed in", "name", p.Name, "from", addressOf(ctx))
 	session, err := a.sessions.Load(ctx, "")
 	if err != nil {
 		return p, http.Cookie{}, err
 	}
-	a.sessions.Put(session, "user", p.Name)
+	a.sessions.Put(session, sessionUser, p.Name)
+	a.sessions.Put(session, sessionBegun, a.Now().UnixMicro())
 	token, expires, err := a.sessions.Commit(session)
 	return p, a.cookie(token, expires), err
+}
+
+// What a session holds.
+const (
+	sessionUser  = "user"
+	sessionBegun = "begun" // in microseconds of Unix time
+)
+
+// renew lets a session go on after its owner has changed their password.
+func (a *API) renew(ctx context.Context, cookie, name string) error {
+	session, err := a.sessions.Load(ctx, cookie)
+	if err != nil || a.sessions.GetString(session, sessionUser) != name {
+		return err
+	}
+	a.sessions.Put(session, sessionBegun, a.Now().UnixMicro())
+	_, _, err = a.sessions.Commit(session)
+	return err
 }
 
 func (a *API) cookie(value string, expires time.Time) http.Cookie {
@@ -107,6 +143,11 @@ func meOf(p access.Principal) wire.Me {
 	return wire.Me{Name: p.Name, FullName: p.FullName, Role: p.Role}
 }
 
+func userOf(u access.User) wire.User {
+	return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role), Disabled: u.Disabled, Added: u.CreatedAt, Changed: u.ChangedAt}
+}
+
 func tokenOf(t access.Token) wire.Token {
-	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt}
+	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt,
+		Used: t.UsedAt, Limits: wire.Limits{Depots: t.Depots, Publishers: t.Publishers}}
 }

@@ -202,6 +202,8 @@ type who struct {
 	err       error
 	// address is that of the other end of the connection.
 	address string
+	// again finds out whether that is still so.
+	again func(ctx context.Context) error
 }
 
 func addressOf(ctx context.Context) string {
@@ -223,8 +225,10 @@ func (a *API) identify(c *gin.Context) {
 	w := who{err: fault.New(fault.Unauthenticated, "not-signed-in", "You are not signed in.").Advise("Sign in first; in the client with “endeixis login”.")}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		w.principal, w.err = a.Access.ByToken(ctx, token)
+		w.again = func(ctx context.Context) error { _, err := a.Access.ByToken(ctx, token); return err }
 	} else if cookie, err := c.Cookie(sessionCookie); err == nil && cookie != "" {
 		w.principal, w.err = a.bySession(ctx, cookie)
+		w.again = func(ctx context.Context) error { _, err := a.bySession(ctx, cookie); return err }
 	}
 	w.address = c.RemoteIP()
 	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, w))
@@ -239,11 +243,11 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 	if err != nil {
 		return access.Principal{}, err
 	}
-	name := a.sessions.GetString(loaded, "user")
+	name := a.sessions.GetString(loaded, sessionUser)
 	if name == "" {
 		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
 	}
-	return a.Access.ByName(ctx, name)
+	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
 }
 
 // roleOf is where an operation says who may call it; without it anybody may.
@@ -291,20 +295,29 @@ func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
 
 // handle registers an operation. Errors become problems.
 func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.Context, in *In) (*Out, error)) {
+	ask := func(ctx context.Context, in *In) (*Out, error) {
+		p, _ := principal(ctx)
+		if err := within(p, o.Role, *in); err != nil {
+			return nil, problemOf(ctx, a.Log, err)
+		}
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, problemOf(ctx, a.Log, err)
+		}
+		return out, nil
+	}
 	if reflect.TypeFor[Out]() == reflect.TypeFor[wire.Nothing]() {
 		huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*struct{}, error) {
-			if _, err := f(ctx, in); err != nil {
-				return nil, problemOf(ctx, a.Log, err)
-			}
-			return nil, nil
+			_, err := ask(ctx, in)
+			return nil, err
 		})
 		return
 	}
 	type answered struct{ Body *Out }
 	huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
-		out, err := f(ctx, in)
+		out, err := ask(ctx, in)
 		if err != nil {
-			return nil, problemOf(ctx, a.Log, err)
+			return nil, err
 		}
 		return &answered{out}, nil
 	})

@@ -161,8 +161,8 @@ func (a *API) registerBatches() {
 // the event ID counts settled items and bytes only to let a client that comes
 // back be told nothing twice.
 func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
-	p, _ := principal(ctx)
-	leave, err := a.streams.enter(p.Name)
+	w, _ := ctx.Value(whoKey{}).(who)
+	leave, err := a.streams.enter(w.principal.Name)
 	if err != nil {
 		send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
 		return
@@ -175,7 +175,12 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 	defer tick.Stop()
 	sent := last
 	for {
-		b, err := a.Batches.Get(ctx, id)
+		// Whoever is shut out meanwhile follows no longer.
+		err := w.again(ctx)
+		var b query.Batch
+		if err == nil {
+			b, err = a.Batches.Get(ctx, id)
+		}
 		if err != nil {
 			p := problemOf(ctx, a.Log, err)
 			send(sse.Message{Data: *p}) //nolint:errcheck // the other side is gone

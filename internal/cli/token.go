@@ -2,27 +2,28 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"endeixis/internal/roles"
+	"endeixis/internal/wire"
 )
 
 func (a *app) tokenCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Keep tokens for programs"}
-	var label string
-	var role roles.Role
-	var days int
+	var n wire.NewToken
 	issue := &cobra.Command{
 		Use: "issue", Short: "Make a token; it is shown this once", Args: cobra.NoArgs,
-		Example: "  endeixis token issue --label 'nightly build' --role operator --days 90",
+		Example: "  endeixis token issue --label 'nightly build' --role operator --days 90 --only-depot quayside",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			t, err := c.IssueToken(cmd.Context(), label, role, days)
+			t, err := c.IssueToken(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
@@ -32,9 +33,11 @@ func (a *app) tokenCommand() *cobra.Command {
 			})
 		},
 	}
-	issue.Flags().StringVar(&label, "label", "", "what it is for")
-	wordFlag(issue, &role, "role", roles.All(), "at most your own role, which is the default")
-	issue.Flags().IntVar(&days, "days", 30, "how long it is good for")
+	issue.Flags().StringVar(&n.Label, "label", "", "what it is for")
+	wordFlag(issue, &n.Role, "role", roles.All(), "at most your own role, which is the default")
+	issue.Flags().IntVar(&n.Days, "days", 30, "how long it is good for")
+	issue.Flags().StringArrayVar(&n.Depots, "only-depot", nil, "a depot that it is good for, and no others; may be repeated")
+	issue.Flags().StringArrayVar(&n.Publishers, "only-publisher", nil, "a publisher that it is good for, and no others; may be repeated")
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens", Args: cobra.NoArgs, Example: "  endeixis token list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -46,13 +49,17 @@ func (a *app) tokenCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"id", "owner", "role", "label", "expires", "ended"}}
+			g := &grid{header: []string{"id", "owner", "role", "label", "only for", "last used", "expires", "ended"}}
 			for _, t := range tokens {
-				ended := ""
+				ended, used := "", "never"
 				if t.Revoked != nil {
 					ended = moment(*t.Revoked)
 				}
-				g.add(strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, moment(t.Expires), ended)
+				if t.Used != nil {
+					used = moment(*t.Used)
+				}
+				only := strings.Join(append(slices.Clone(t.Depots), t.Publishers...), ", ")
+				g.add(strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, only, used, moment(t.Expires), ended)
 			}
 			return a.print(tokens, g, nil)
 		},

@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 
-	"endeixis/internal/roles"
 	"endeixis/internal/wire"
 )
 
@@ -14,7 +13,7 @@ func (c *Client) SignIn(ctx context.Context, name, password, label string, days 
 	if _, err := call(ctx, c, wire.SignIn, wire.SignInRequest{Body: wire.Credentials{Name: name, Password: password}}); err != nil {
 		return wire.IssuedToken{}, err
 	}
-	issued, err := c.IssueToken(ctx, label, "", days)
+	issued, err := c.IssueToken(ctx, wire.NewToken{Label: label, Days: days})
 	if err != nil {
 		return issued, err
 	}
@@ -24,8 +23,8 @@ func (c *Client) SignIn(ctx context.Context, name, password, label string, days 
 }
 
 // IssueToken makes a token; an empty role means one's own.
-func (c *Client) IssueToken(ctx context.Context, label string, role roles.Role, days int) (wire.IssuedToken, error) {
-	return call(ctx, c, wire.IssueToken, wire.IssueTokenRequest{Body: wire.NewToken{Label: label, Role: role, Days: days}})
+func (c *Client) IssueToken(ctx context.Context, t wire.NewToken) (wire.IssuedToken, error) {
+	return call(ctx, c, wire.IssueToken, wire.IssueTokenRequest{Body: t})
 }
 
 // Tokens lists tokens.
@@ -59,6 +58,17 @@ func (c *Client) Status(ctx context.Context) (wire.Status, error) {
 // AddUser adds a person.
 func (c *Client) AddUser(ctx context.Context, u wire.NewUser) error {
 	_, err := call(ctx, c, wire.AddUser, wire.AddUserRequest{Body: u})
+	return err
+}
+
+// ChangeUser changes a person.
+func (c *Client) ChangeUser(ctx context.Context, name string, change wire.UserChange) (wire.User, error) {
+	return call(ctx, c, wire.ChangeUser, wire.ChangeUserRequest{Name: name, Body: change})
+}
+
+// ChangePassword changes one's own password.
+func (c *Client) ChangePassword(ctx context.Context, old, password string) error {
+	_, err := call(ctx, c, wire.ChangePassword, wire.PasswordRequest{Body: wire.NewPassword{Old: old, Password: password}})
 	return err
 }
 

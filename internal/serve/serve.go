@@ -251,14 +251,14 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 	if err != nil {
 		return b, err
 	}
-	if err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: roles.Administrator, Password: secret}); err != nil {
+	if _, err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: roles.Administrator, Password: secret}); err != nil {
 		return b, err
 	}
-	p, err := s.access.ByName(ctx, name)
+	p, err := s.access.BySession(ctx, name, s.clock.Now())
 	if err != nil {
 		return b, err
 	}
-	b.Token, _, err = s.access.IssueToken(ctx, p, "first token, from endeixisd init", "", 24*time.Hour)
+	b.Token, _, err = s.access.IssueToken(ctx, p, access.NewToken{Label: "first token, from endeixisd init", Life: 24 * time.Hour})
 	b.Created, b.Administrator = true, name
 	return b, err
 }

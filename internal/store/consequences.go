@@ -163,9 +163,12 @@ var peopleRows = consequence{"people", `
 	SELECT coalesce(r.position, -1) AS position, coalesce(u.name, r.body ->> 'name') || ': ' || CASE
 		WHEN u.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was added' END AS what
 	FROM users u FULL JOIN ` + record("user-added") + ` r ON r.body ->> 'name' = u.name
-	WHERE u.id IS NULL OR r.position IS NULL OR u.role <> r.body ->> 'role' OR ` + apart("u.created_at", "r.at") + `
-		OR u.full_name <> coalesce(r.body ->> 'full_name', u.full_name)
-		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') <> coalesce(r.body ->> 'password', encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex'))`}
+	LEFT JOIN (SELECT DISTINCT ON (body ->> 'name') * FROM ` + record("user-changed") + ` c ORDER BY body ->> 'name', position DESC) n ON n.body ->> 'name' = r.body ->> 'name'
+	WHERE u.id IS NULL OR r.position IS NULL OR u.role <> coalesce(n.body, r.body) ->> 'role' OR ` + apart("u.created_at", "r.at") + `
+		OR u.full_name <> coalesce(coalesce(n.body, r.body) ->> 'full_name', u.full_name)
+		OR u.disabled <> coalesce((n.body ->> 'disabled')::boolean, false)
+		OR (u.changed_at IS NULL) <> (n.position IS NULL) OR (n.position IS NOT NULL AND ` + apart("u.changed_at", "n.at") + `)
+		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') <> coalesce(coalesce(n.body, r.body) ->> 'password', encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex'))`}
 
 var tokenRows = consequence{"tokens", `
 	SELECT coalesce(r.position, -1) AS position, 'token ' || coalesce(t.id, (r.body ->> 'token')::bigint) || ': ' || CASE
@@ -174,7 +177,8 @@ var tokenRows = consequence{"tokens", `
 	LEFT JOIN ` + record("token-revoked") + ` e ON (e.body ->> 'token')::bigint = t.id
 	WHERE t.id IS NULL OR r.position IS NULL OR t.name <> r.body ->> 'owner' OR t.label <> r.body ->> 'label' OR t.role <> r.body ->> 'role'
 		OR abs(extract(epoch FROM (t.expires_at - (r.body ->> 'expires')::timestamptz))) > 0.001 OR ` + apart("t.created_at", "r.at") + `
-		OR encode(t.hash, 'hex') <> coalesce(r.body ->> 'hash', encode(t.hash, 'hex'))
+		OR encode(t.hash, 'hex') <> coalesce(r.body ->> 'hash', encode(t.hash, 'hex')) OR t.made_with IS DISTINCT FROM (r.body ->> 'made_with')::bigint
+		OR to_jsonb(t.depots) <> coalesce(r.body -> 'depots', '[]') OR to_jsonb(t.publishers) <> coalesce(r.body -> 'publishers', '[]')
 		OR (t.revoked_at IS NULL) <> (e.position IS NULL) OR (e.position IS NOT NULL AND ` + apart("t.revoked_at", "e.at") + `)`}
 
 // absentDigest is over what manifests of a batch list that is not there.

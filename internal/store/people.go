@@ -18,6 +18,10 @@ type User struct {
 	Role         string    `db:"role"`
 	PasswordHash string    `db:"password_hash"`
 	CreatedAt    time.Time `db:"created_at"`
+	// Disabled shuts the person out.
+	Disabled bool `db:"disabled"`
+	// ChangedAt is when the row was last changed; sessions begun before are over.
+	ChangedAt *time.Time `db:"changed_at"`
 }
 
 // AddUser stores a new person.
@@ -28,6 +32,29 @@ func (t *Tx) AddUser(ctx context.Context, u User) error {
 		return fault.New(fault.Conflict, "user-exists", "There is somebody called %s already.", u.Name).Advise("Choose another name.").At("name")
 	}
 	return err
+}
+
+// UserToChange finds a person by name and has whoever changes people wait until
+// the transaction ends. It returns [ErrNotFound] when there is none.
+func (t *Tx) UserToChange(ctx context.Context, name string) (User, error) {
+	if _, err := t.tx.ExecContext(ctx, `LOCK TABLE users IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+		return User{}, explain(err)
+	}
+	return t.User(ctx, name)
+}
+
+// ChangeUser stores what may change about a person.
+func (t *Tx) ChangeUser(ctx context.Context, u User) error {
+	_, err := t.tx.NamedExecContext(ctx, `UPDATE users SET full_name = :full_name, role = :role, password_hash = :password_hash,
+		disabled = :disabled, changed_at = :changed_at WHERE id = :id`, u)
+	return err
+}
+
+// Active counts the people with a role who are not disabled.
+func (t *Tx) Active(ctx context.Context, role string) (int, error) {
+	var n int
+	err := t.tx.GetContext(ctx, &n, `SELECT count(*) FROM users WHERE role = $1 AND NOT disabled`, role)
+	return n, explain(err)
 }
 
 // User finds a person by name, or returns [ErrNotFound].
@@ -57,15 +84,27 @@ type Token struct {
 	RevokedAt *time.Time `db:"revoked_at"`
 	UserRole  string     `db:"user_role"`
 	FullName  string     `db:"full_name"`
+	// Disabled is that of the person.
+	Disabled bool `db:"disabled"`
+	// MadeWith is the token that this one was asked for with.
+	MadeWith *int64 `db:"made_with"`
+	// Depots and Publishers are all that it is good for; none is no limit.
+	Depots     textArray `db:"depots"`
+	Publishers textArray `db:"publishers"`
+	// UsedAt is when it was last used, to the minute.
+	UsedAt *time.Time `db:"used_at"`
 }
 
-const selectTokens = `SELECT t.*, u.name AS user_name, u.role AS user_role, u.full_name FROM tokens t JOIN users u ON u.id = t.user_id `
+const selectTokens = `SELECT t.id, t.user_id, t.label, t.role, t.hash, t.created_at, t.expires_at, t.revoked_at, t.made_with, t.used_at,
+	to_json(t.depots) AS depots, to_json(t.publishers) AS publishers,
+	u.name AS user_name, u.role AS user_role, u.full_name, u.disabled FROM tokens t JOIN users u ON u.id = t.user_id `
 
 // AddToken stores a token and returns its ID.
 func (t *Tx) AddToken(ctx context.Context, token Token) (int64, error) {
 	var id int64
-	err := t.tx.GetContext(ctx, &id, `INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at)
-		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`, token.UserID, token.Label, token.Role, token.Hash, token.CreatedAt, token.ExpiresAt)
+	err := t.tx.GetContext(ctx, &id, `INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at, made_with, depots, publishers)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '{}'::text[]), coalesce($9, '{}'::text[])) RETURNING id`,
+		token.UserID, token.Label, token.Role, token.Hash, token.CreatedAt, token.ExpiresAt, token.MadeWith, []string(token.Depots), []string(token.Publishers))
 	return id, err
 }
 
@@ -83,12 +122,36 @@ func (s Reads) Tokens(ctx context.Context, userID int64) ([]Token, error) {
 	return out, explain(err)
 }
 
-// RevokeToken ends a token of a person, or of anybody when userID is 0. It
-// returns [ErrNotFound] when there is no such token in force.
-func (t *Tx) RevokeToken(ctx context.Context, id, userID int64, at time.Time) error {
-	var got int64
-	return explain(t.tx.GetContext(ctx, &got, `UPDATE tokens SET revoked_at = $3
-		WHERE id = $1 AND $2::bigint IN (0, user_id) AND revoked_at IS NULL RETURNING id`, id, userID, at))
+// TokenUsed notes that a token was used.
+func (s *Store) TokenUsed(ctx context.Context, id int64, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE tokens SET used_at = $2 WHERE id = $1`, id, at)
+	return explain(err)
+}
+
+// An EndedToken is a token that was ended, and whose.
+type EndedToken struct {
+	ID    int64  `db:"id"`
+	Owner string `db:"owner"`
+}
+
+// RevokeToken ends a token of a person, or of anybody when userID is 0, and what
+// was made with it, and returns all that ended. There is none when no such token
+// is in force.
+func (t *Tx) RevokeToken(ctx context.Context, id, userID int64, at time.Time) ([]EndedToken, error) {
+	out := []EndedToken{}
+	err := t.tx.SelectContext(ctx, &out, `WITH RECURSIVE ending (id) AS (
+			SELECT id FROM tokens WHERE id = $1 AND $2::bigint IN (0, user_id) AND revoked_at IS NULL
+			UNION SELECT t.id FROM tokens t JOIN ending e ON t.made_with = e.id WHERE t.revoked_at IS NULL)
+		UPDATE tokens t SET revoked_at = $3 FROM users u WHERE t.id IN (SELECT id FROM ending) AND u.id = t.user_id RETURNING t.id, u.name AS owner`, id, userID, at)
+	return out, explain(err)
+}
+
+// RevokeTokensOf ends all tokens of a person, and returns them.
+func (t *Tx) RevokeTokensOf(ctx context.Context, userID int64, at time.Time) ([]EndedToken, error) {
+	out := []EndedToken{}
+	err := t.tx.SelectContext(ctx, &out, `UPDATE tokens t SET revoked_at = $2 FROM users u
+		WHERE t.user_id = $1 AND t.revoked_at IS NULL AND u.id = t.user_id RETURNING t.id, u.name AS owner`, userID, at)
+	return out, explain(err)
 }
 
 // Sessions keeps the console's sessions, in the shape that scs asks for. Tokens

@@ -27,6 +27,9 @@ type User struct {
 	Name     string     `json:"name"`
 	FullName string     `json:"full_name"`
 	Role     roles.Role `json:"role"`
+	Disabled bool       `json:"disabled" doc:"Whether the person is shut out."`
+	Added    time.Time  `json:"added"`
+	Changed  *time.Time `json:"changed,omitempty" doc:"When something about the person was last changed; sessions begun before are over."`
 }
 
 // Token is a token without its text.
@@ -38,6 +41,14 @@ type Token struct {
 	Created time.Time  `json:"created"`
 	Expires time.Time  `json:"expires"`
 	Revoked *time.Time `json:"revoked,omitempty"`
+	Used    *time.Time `json:"used,omitempty" doc:"When it was last used, to the minute."`
+	Limits
+}
+
+// Limits are all that a token is good for; none is no limit.
+type Limits struct {
+	Depots     []string `json:"depots,omitempty" maxItems:"100" doc:"The only depots whose folders it can look at and have verified."`
+	Publishers []string `json:"publishers,omitempty" maxItems:"100" doc:"The only publishers for whom it can have something verified, or change something."`
 }
 
 // IssuedToken is a token with its text.
@@ -78,7 +89,36 @@ type IssueTokenRequest struct{ Body NewToken }
 type NewToken struct {
 	Label string     `json:"label" maxLength:"200"`
 	Role  roles.Role `json:"role,omitempty" doc:"At most one's own role, which is the default."`
-	Days  int        `json:"days" minimum:"1" maximum:"366"`
+	Days  int        `json:"days" minimum:"1" maximum:"366" doc:"How long it is good for; at most until the token that asks for it expires."`
+	Limits
+}
+
+// PasswordRequest carries a new password of one's own, and the session that goes
+// on with it.
+type PasswordRequest struct {
+	Session string `cookie:"endeixis_session"`
+	Body    NewPassword
+}
+
+// NewPassword replaces one's own password.
+type NewPassword struct {
+	Old      string `json:"old" maxLength:"1000" doc:"The password of now."`
+	Password string `json:"password" maxLength:"1000"`
+}
+
+// ChangeUserRequest carries what is to become of a person.
+type ChangeUserRequest struct {
+	Name string `path:"name" maxLength:"64"`
+	Body UserChange
+}
+
+// UserChange is what is to become of a person; what is left out stays.
+type UserChange struct {
+	FullName *string     `json:"full_name,omitempty" maxLength:"200"`
+	Role     *roles.Role `json:"role,omitempty"`
+	Disabled *bool       `json:"disabled,omitempty" doc:"Shuts the person out, or lets them in again: sessions, tokens and streams end at once."`
+	Password *string     `json:"password,omitempty" maxLength:"1000" doc:"A new password, to be changed by the person. Sessions and tokens end."`
+	Reason   string      `json:"reason,omitempty" maxLength:"2000" doc:"For the record."`
 }
 
 // TokenAt names a token.

@@ -55,6 +55,8 @@ var (
 	ShowStatus     = Operation[Nothing, Status]{Method: get, Path: "/status", ID: "status", Summary: "Version, ledger and depots of the service", Role: roles.Auditor}
 	AddUser        = Operation[AddUserRequest, User]{Method: post, Path: "/users", ID: "add-user", Summary: "Add a person", Role: roles.Administrator}
 	ListUsers      = Operation[Nothing, Page[User]]{Method: get, Path: "/users", ID: "list-users", Summary: "List people", Role: roles.Administrator}
+	ChangeUser     = Operation[ChangeUserRequest, User]{Method: patch, Path: "/users/{name}", ID: "change-user", Summary: "Change a person's name, role or password, or disable them", Role: roles.Administrator}
+	ChangePassword = Operation[PasswordRequest, Nothing]{Method: post, Path: "/me/password", ID: "change-password", Summary: "Change one's own password; other sessions end", Role: roles.Auditor, MaxBody: 8 << 10}
 	IssueToken     = Operation[IssueTokenRequest, IssuedToken]{Method: post, Path: "/tokens", ID: "issue-token", Summary: "Make a token; its text is shown this once", Role: roles.Auditor}
 	ListTokens     = Operation[Nothing, Page[Token]]{Method: get, Path: "/tokens", ID: "list-tokens", Summary: "List one's tokens, or everybody's for an administrator", Role: roles.Auditor}
 	RevokeOwnToken = Operation[Nothing, Nothing]{Method: remove, Path: "/tokens/current", ID: "revoke-own-token", Summary: "End the token that this request carries", Role: roles.Auditor}

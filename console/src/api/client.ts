@@ -42,6 +42,11 @@ export type Verdict = components["schemas"]["Verdict"];
 export type Role = components["schemas"]["Role"];
 export type NewSighting = components["schemas"]["NewSighting"];
 export type NewWaiver = components["schemas"]["NewWaiver"];
+export type User = components["schemas"]["User"];
+export type NewUser = components["schemas"]["NewUser"];
+export type UserChange = components["schemas"]["UserChange"];
+export type Token = components["schemas"]["Token"];
+export type NewToken = components["schemas"]["NewToken"];
 export type Admission = components["schemas"]["Admission"];
 
 export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });

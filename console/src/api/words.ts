@@ -3,6 +3,7 @@ export {
   fileRoleFilterValues,
   manifestChannelValues,
   recordKindValues,
+  roleValues,
   sightingChannelValues,
   verdictValues,
   waivableGroundValues,

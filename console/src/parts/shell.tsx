@@ -14,6 +14,7 @@ const places = [
   { to: "/keyring", name: "Keyring" },
   { to: "/policy", name: "Policy" },
   { to: "/records", name: "Records" },
+  { to: "/people", name: "People" },
 ];
 
 /** The frame around every page but sign-in. */
