@@ -133,6 +133,8 @@ func TestEveryForgeryIsFound(t *testing.T) {
 	}
 	for _, sql := range []string{
 		`UPDATE batches SET state = 'failed', verdict = NULL WHERE id = 1`,
+		`UPDATE batches SET stop_state = 'failed' WHERE state = 'cancelled'`,
+		`UPDATE batches SET stop_state = 'cancelled' WHERE id = 1`,
 		`INSERT INTO policies (name, document, created_at, created_by, reason) SELECT name, document || '{"digest_bits": 1, "sighting_channels": 1}', now(), 'nobody', '' FROM policies ORDER BY version DESC LIMIT 1`,
 		`INSERT INTO waivers (ground, publisher, reason, by_name, created_at, until, position) VALUES ('manifest-unsigned', 'oarlock', 'none', 'nobody', now(), now() + interval '1 year', 3)`,
 		`INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position) SELECT fingerprint, now(), 'admitted', 'nobody', 'none', 2 FROM keys LIMIT 1`,
@@ -202,6 +204,14 @@ func history(t *testing.T, s *testkit.Service) {
 	run("operator", []int{0, 10, 11}, "batch", "run", "quayside:oarlock/logger-2.4", "--wait", "--label", "loggers", "--publisher", "oarlock",
 		"--copy-file", "oarlock-logger-2.4-digests.txt=paper:"+paper, "--origin", "oarlock-logger-2.4-digests.txt=vendor-site:oarlock.example")
 	run("operator", []int{0}, "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
+	f, err := os.Create(filepath.Join(s.Depot, "oarlock", "chart.iso"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(1<<40)) // more than is read before it is cancelled
+	require.NoError(t, f.Close())
+	long, err := s.Client(t, "curator").RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "oarlock"}, "")
+	require.NoError(t, err)
+	run("curator", []int{0}, "batch", "cancel", fmt.Sprint(long.ID), "--reason", "the wrong folder")
+	run("curator", []int{1}, "batch", "follow", fmt.Sprint(long.ID))
 	run("curator", []int{0}, "publisher", "set", "corran", "--contact", "press@corran.example")
 	run("curator", []int{0}, "waiver", "end", "1", "--reason", "they sign now")
 	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})

@@ -245,3 +245,70 @@ func TestHealth(t *testing.T) {
 	assert.Equal(t, 404, status)
 	assert.Equal(t, "no-such-address", problem(t, text).Code)
 }
+
+// TestStoppedPolitely tells the service to end while somebody is sending a request
+// and somebody else follows a batch: the request is answered, the stream ends, and
+// the work is given up where it can be taken up again.
+func TestStoppedPolitely(t *testing.T) {
+	t.Parallel()
+	c := testkit.Prepare(t)
+	dir := filepath.Join(c.Depots[scenario.Depot], "incoming", "large")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	f, err := os.Create(filepath.Join(dir, "chart.iso"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(1<<40))
+	require.NoError(t, f.Close())
+	var token string
+	t.Run("set up", func(t *testing.T) { token = testkit.StartWith(t, c).Token(t, "operator") })
+	p := startProcess(t, c)
+	cl, err := client.New(p.url, token)
+	require.NoError(t, err)
+	b, err := cl.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/large"}, "large")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		b, err = cl.Batch(t.Context(), b.ID)
+		return err == nil && b.Progress.BytesDone > 0
+	}, time.Minute, 50*time.Millisecond)
+
+	ask := func(method, path string, body io.Reader) *http.Response {
+		request, err := http.NewRequestWithContext(t.Context(), method, p.url+"/api/v1"+path, body)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+token)
+		request.Header.Set("Content-Type", "application/json")
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		return response
+	}
+	stream := ask("GET", fmt.Sprintf("/batches/%d/events", b.ID), nil)
+	defer stream.Body.Close()
+	read, write := io.Pipe()
+	answered := make(chan *http.Response, 1)
+	go func() { answered <- ask("POST", "/manifest-readings", read) }()
+	_, err = io.WriteString(write, `{"name": "SHA256SUMS", "text": "`)
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond) // until it is being read over there
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGTERM))
+	_, err = io.Copy(io.Discard, stream.Body)
+	require.NoError(t, err, "the stream ends as streams do")
+	_, err = io.WriteString(write, `"}`)
+	require.NoError(t, err)
+	require.NoError(t, write.Close())
+	response := <-answered
+	defer response.Body.Close()
+	assert.Equal(t, http.StatusOK, response.StatusCode)
+	done := make(chan error, 1)
+	go func() { done <- p.cmd.Wait() }()
+	select {
+	case err := <-done:
+		require.NoError(t, err)
+	case <-time.After(30 * time.Second):
+		t.Fatal("it does not end")
+	}
+	// Another takes the work up.
+	p.start(t)
+	cl, err = client.New(p.url, token)
+	require.NoError(t, err)
+	b, err = cl.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.False(t, b.Closed())
+}

@@ -60,6 +60,7 @@ const (
 	WithinCleared         Code = "within-cleared"
 	ContentsUnread        Code = "contents-unread"
 	Corroborated          Code = "corroborated"
+	NotMeasured           Code = "not-measured"
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
 )
@@ -70,7 +71,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, WithinCleared, ContentsUnread, Corroborated, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, WithinCleared, ContentsUnread, Corroborated, NotMeasured, WaivedGround,
 	}
 }
 

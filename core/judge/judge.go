@@ -385,6 +385,11 @@ func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
 	path := plain.Text(item.Path)
 	if p := m.Problem; p != nil {
 		g := Ground{Code: Unreadable, Effect: Withholds, Sentence: fmt.Sprintf("%s could not be read: %s.", path, p.Message), Advice: "Mend that and run the batch again."}
+		if p.Code == measure.NotMeasured {
+			g.Code = NotMeasured
+			g.Sentence = fmt.Sprintf("%s was not measured: %s.", path, p.Message)
+			g.Advice = "Run the batch again."
+		}
 		if p.Code == measure.ChangedWhileReading {
 			g.Code = ChangedWhileReading
 			g.Sentence = fmt.Sprintf("%s changed while it was read: %s.", path, p.Message)

@@ -24,6 +24,7 @@ const (
 	ItemRejudged   Kind = "item-rejudged"
 	PublisherAdded Kind = "publisher-added"
 	PolicySet      Kind = "policy-set"
+	BatchCancelled Kind = "batch-cancelled"
 	UserAdded      Kind = "user-added"
 	UserChanged    Kind = "user-changed"
 	TokenIssued    Kind = "token-issued"
@@ -48,6 +49,7 @@ func Kinds() []Kind {
 		ItemRejudged,
 		PublisherAdded,
 		PolicySet,
+		BatchCancelled,
 		UserAdded,
 		UserChanged,
 		TokenIssued,

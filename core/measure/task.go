@@ -96,6 +96,9 @@ const (
 	// ChangedWhileReading is a file whose size or times moved between open
 	// and close.
 	ChangedWhileReading ProblemCode = "changed-while-reading"
+	// NotMeasured is a file that nobody has read, for a reason that is not its
+	// own.
+	NotMeasured ProblemCode = "not-measured"
 )
 
 // A Problem says why a file could not be used.

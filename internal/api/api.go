@@ -57,6 +57,9 @@ type Parts struct {
 	Now        func() time.Time
 	// Clock tells how far the database's time is from this host's.
 	Clock interface{ Ahead() time.Duration }
+	// Stopping is closed when the service is about to end: streams end then, and
+	// what was asked is answered still.
+	Stopping <-chan struct{}
 	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
 }

@@ -18,6 +18,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/origins"
 	"endeixis/internal/query"
+	"endeixis/internal/roles"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/wire"
@@ -45,6 +46,11 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		return answer(batchOf(b), nil)
+	})
+	handle(a, wire.CancelBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
+		p, _ := principal(ctx)
+		b, err := a.Batches.Cancel(ctx, p.Name, p.Role.May(roles.Curator), in.ID, in.Body.Reason)
+		return answer(batchOf(b), err)
 	})
 	handle(a, wire.SurveyFolder, func(ctx context.Context, in *wire.SurveyRequest) (*wire.Survey, error) {
 		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
@@ -199,6 +205,8 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-a.Stopping:
+			return
 		case <-moved:
 		case <-tick.C:
 		}
@@ -233,7 +241,7 @@ func eventOf(v wire.Batch) int {
 	case state.BatchWaiting:
 	case state.BatchMeasuring:
 		n++
-	case state.BatchDone, state.BatchFailed:
+	default:
 		n += 2
 	}
 	return n

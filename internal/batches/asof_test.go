@@ -69,8 +69,7 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			}
 			b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:slow"}})
 			require.NoError(t, err)
-			slices, err := p.Batches.Survey(t.Context(), b.ID)
-			require.NoError(t, err)
+			slices := p.Surveyed(t, b.ID)
 			require.Len(t, slices, 2)
 			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[0]))
 			require.NoError(t, test.change(p))

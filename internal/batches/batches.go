@@ -45,7 +45,8 @@ type Service struct {
 // Jobs asks for work in the transaction that makes it necessary.
 type Jobs interface {
 	Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error
-	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []int) error
+	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.Turn) error
+	End(ctx context.Context, tx *store.Tx, batch int64) error
 }
 
 // Orders takes orders to judge a batch again, in the transaction that makes it
@@ -67,10 +68,15 @@ func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Se
 // Get returns a batch.
 func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.store.Batch(ctx, id)
+	return b, unknown(id, err)
+}
+
+// unknown says that there is no batch of a number, if that is what err says.
+func unknown(id int64, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return b, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", id).Advise("“endeixis batch list” shows which there are.")
+		return fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", id).Advise("“endeixis batch list” shows which there are.")
 	}
-	return b, err
+	return err
 }
 
 func (s *Service) witness(by string) measure.Witness {

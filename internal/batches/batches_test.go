@@ -43,8 +43,7 @@ func TestTwoWorkersAfterOneSlice(t *testing.T) {
 	var g errgroup.Group
 	for range 4 {
 		g.Go(func() error {
-			_, err := b.Survey(t.Context(), made.ID)
-			return err
+			return b.Survey(t.Context(), made.ID)
 		})
 	}
 	require.NoError(t, g.Wait())
@@ -52,12 +51,14 @@ func TestTwoWorkersAfterOneSlice(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, work, 1)
 	assert.Greater(t, len(work[0].Slices), 5)
+	slices, err := s.SliceNumbers(t.Context(), made.ID)
+	require.NoError(t, err)
 	done, err := b.Finish(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.False(t, done, "slices are open")
 	for range 4 {
 		g.Go(func() error {
-			for _, slice := range work[0].Slices {
+			for _, slice := range slices[1:] {
 				if err := b.Measure(t.Context(), made.ID, slice); err != nil {
 					return err
 				}
@@ -81,35 +82,159 @@ func TestTwoWorkersAfterOneSlice(t *testing.T) {
 // TestFolderVanishes removes the folder between the request and the work.
 func TestFolderVanishes(t *testing.T) {
 	t.Parallel()
-	b, _, dirs := service(t)
+	b, s, dirs := service(t)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
 	require.NoError(t, err)
 	there := dirs["quayside"]
 	dirs["quayside"] += "-moved-away"
-	_, away := b.Survey(t.Context(), made.ID)
+	away := b.Survey(t.Context(), made.ID)
 	require.True(t, fault.Is(away, "depot-unreadable"), "it may come back")
 	got, err := b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, state.BatchWaiting, got.State)
 	assert.Contains(t, got.Note, "waiting: The depot quayside cannot be opened.")
 	dirs["quayside"] = there
-	slices, err := b.Survey(t.Context(), made.ID)
+	require.NoError(t, b.Survey(t.Context(), made.ID))
+	slices, err := s.SliceNumbers(t.Context(), made.ID)
 	require.NoError(t, err)
 	got, err = b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Empty(t, got.Note, "it came back")
-	require.NotEmpty(t, slices)
+	require.Greater(t, len(slices), 1)
 
 	require.NoError(t, os.Rename(filepath.Join(there, "brackwater"), filepath.Join(there, "renamed")))
-	away = b.Measure(t.Context(), made.ID, slices[0])
+	away = b.Measure(t.Context(), made.ID, slices[1])
 	require.True(t, fault.Is(away, "folder-unknown"))
 	require.NoError(t, b.Abandon(t.Context(), made.ID, away))
+	require.NoError(t, b.End(t.Context(), made.ID))
 	got, err = b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.EqualValues(t, "failed", got.State)
 	assert.NotEmpty(t, got.Note)
 	assert.Nil(t, got.Verdict)
 	assert.NotNil(t, got.Position, "failing is on record too")
+	assert.Equal(t, got.Items, got.ItemsDone, "every item has its outcome")
+	assert.NotZero(t, got.Unproven)
+	nothingAltered(t, s)
+}
+
+func nothingAltered(t *testing.T, s *store.Store) {
+	t.Helper()
+	differences, err := s.Differences(t.Context(), func(string) {})
+	require.NoError(t, err)
+	assert.Empty(t, differences)
+}
+
+// TestCancel ends a batch when some of it is measured, and has the worker that was
+// at it come back afterwards: what was measured stays, the rest was not measured,
+// and nothing is stored behind the batch's record.
+func TestCancel(t *testing.T) {
+	t.Parallel()
+	b, s, _ := service(t)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
+	require.NoError(t, err)
+	require.NoError(t, b.Survey(t.Context(), made.ID))
+	require.NoError(t, b.Measure(t.Context(), made.ID, 1))
+	before, err := b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+
+	_, err = b.Cancel(t.Context(), "merit", false, made.ID, "not hers")
+	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
+	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "")
+	assert.Error(t, err, "a reason is asked for")
+	_, err = b.Cancel(t.Context(), "ines", false, 999, "none of that number")
+	assert.True(t, fault.Is(err, "batch-unknown"), "%v", err)
+	_, err = b.Cancel(t.Context(), "tobiah", true, made.ID, "the wrong folder")
+	require.NoError(t, err)
+	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "once more")
+	assert.True(t, fault.Is(err, "batch-ending"), "%v", err)
+	require.NoError(t, b.Measure(t.Context(), made.ID, 2), "nothing more is read")
+	closed, err := b.Finish(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.False(t, closed, "it is not done")
+	for range 2 {
+		require.NoError(t, b.End(t.Context(), made.ID))
+	}
+	got, err := b.Get(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, state.BatchCancelled, got.State)
+	assert.Equal(t, "Cancelled by tobiah: the wrong folder", got.Note)
+	assert.Equal(t, got.Items, got.ItemsDone)
+	assert.Equal(t, before.Cleared+before.Refused, got.Cleared+got.Refused, "what was measured stays")
+	assert.Greater(t, got.Unproven, before.Unproven)
+	size, err := s.LedgerSize(t.Context())
+	require.NoError(t, err)
+	slices, err := s.SliceNumbers(t.Context(), made.ID)
+	require.NoError(t, err)
+	for _, slice := range slices {
+		require.NoError(t, b.Measure(t.Context(), made.ID, slice))
+	}
+	after, err := s.LedgerSize(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, size, after)
+	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "too late")
+	assert.True(t, fault.Is(err, "batch-ended"), "%v", err)
+	nothingAltered(t, s)
+
+	// One that was not looked into yet has no items, and is closed at once.
+	early, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
+	require.NoError(t, err)
+	early, err = b.Cancel(t.Context(), "ines", false, early.ID, "asked twice")
+	require.NoError(t, err)
+	assert.Equal(t, state.BatchCancelled, early.State)
+	require.NoError(t, b.Survey(t.Context(), early.ID))
+	nothingAltered(t, s)
+}
+
+// TestSlicesTakeTurns: of a batch with many slices only some are on the queue, and
+// each that is done makes place for the next.
+func TestSlicesTakeTurns(t *testing.T) {
+	t.Parallel()
+	b, s, dirs := service(t)
+	dir := filepath.Join(dirs["quayside"], "many")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	for i := range 60 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%d.img", i)), []byte("lamp"), 0o644))
+	}
+	for i := range 4 {
+		f, err := os.Create(filepath.Join(dir, fmt.Sprintf("large-%d.iso", i)))
+		require.NoError(t, err)
+		require.NoError(t, f.Truncate(5<<20)) // beyond four slices of a MiB
+		require.NoError(t, f.Close())
+	}
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:many"}})
+	require.NoError(t, err)
+	require.NoError(t, b.Survey(t.Context(), made.ID))
+	open := func() []store.Turn {
+		work, err := s.Unfinished(t.Context())
+		require.NoError(t, err)
+		if len(work) == 0 {
+			return nil
+		}
+		return work[0].Slices
+	}
+	counts := func(turns []store.Turn) (small, large int) {
+		for _, turn := range turns {
+			if turn.Large {
+				large++
+			} else {
+				small++
+			}
+		}
+		return small, large
+	}
+	small, large := counts(open())
+	assert.Equal(t, 16, small)
+	assert.Equal(t, 2, large)
+	measured := 0
+	for turns := open(); len(turns) > 0; turns = open() {
+		require.NoError(t, b.Measure(t.Context(), made.ID, turns[0].N))
+		measured++
+	}
+	assert.Equal(t, 60/2+4, measured)
+	closed, err := b.Finish(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.True(t, closed)
 }
 
 // TestManyEndAtOnce ends more batches at once than there are connections: none
@@ -130,7 +255,10 @@ func TestManyEndAtOnce(t *testing.T) {
 				return err
 			}
 			ids[i] = made.ID
-			slices, err := b.Survey(t.Context(), made.ID)
+			if err := b.Survey(t.Context(), made.ID); err != nil {
+				return err
+			}
+			slices, err := s.SliceNumbers(t.Context(), made.ID)
 			for _, slice := range slices {
 				err = errors.Join(err, b.Measure(t.Context(), made.ID, slice))
 			}

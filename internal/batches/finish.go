@@ -51,6 +51,15 @@ type batchRecord struct {
 	LedgerSize *int64          `json:"ledger_size"`
 	// AbsentEntries is a digest over what manifests list that is not here.
 	AbsentEntries string `json:"absent_entries"`
+	// Stopped says why it was ended before it was done.
+	Stopped *stopped `json:"stopped,omitempty"`
+}
+
+// stopped is who ended a batch, as what and why.
+type stopped struct {
+	As     state.Batch `json:"as"`
+	By     string      `json:"by"`
+	Reason string      `json:"reason"`
 }
 
 // Finish closes a batch when all its slices are done, with its verdict and
@@ -67,7 +76,7 @@ func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
 			return err
 		}
 		b, err := tx.Tally(ctx, id)
-		if err != nil {
+		if err != nil || b.StopState != nil {
 			return err
 		}
 		verdict := judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll)
@@ -131,7 +140,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, ended 
 			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
 			Origins: b.Origins, Copies: summaries, Publisher: b.Publisher, Expected: expected, AskedAt: b.CreatedAt.UTC(), JudgedAsOf: b.JudgedAsOf.UTC(),
-			LedgerSize: b.LedgerSize, AbsentEntries: absent,
+			LedgerSize: b.LedgerSize, AbsentEntries: absent, Stopped: stoppedOf(b),
 		},
 	})
 	if err != nil {
@@ -143,15 +152,6 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, ended 
 		v = &text
 	}
 	return tx.Finish(ctx, b, ended, v, note, position, s.now())
-}
-
-// Abandon closes a batch of which a step has failed each time it was tried.
-func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
-	b, err := s.Get(ctx, id)
-	if err != nil {
-		return err
-	}
-	return s.fail(ctx, b, errors.New(fault.Abandoned(cause)))
 }
 
 // unopened deals with a folder that cannot be opened. What may come back, such
@@ -170,22 +170,4 @@ func (s *Service) opened(ctx context.Context, b store.Batch) error {
 		return nil
 	}
 	return s.store.NoteBatch(ctx, b.ID, "")
-}
-
-// fail closes a batch that cannot be carried out. Trouble with the database is
-// no such reason: then the error is returned and the step is tried again.
-func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
-	if fault.Is(cause, "database-down") {
-		return cause
-	}
-	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		now, err := tx.LockBatch(ctx, b.ID)
-		if err != nil || now.Ended() {
-			return err
-		}
-		if b, err = tx.Tally(ctx, b.ID); err != nil {
-			return err
-		}
-		return s.close(ctx, tx, b, state.BatchFailed, "", plain.Text(cause.Error()))
-	})
 }

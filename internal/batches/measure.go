@@ -3,6 +3,7 @@ package batches
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"sync"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
@@ -26,7 +28,7 @@ const (
 // items that have no outcome yet, a few at a time.
 func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	b, err := s.Get(ctx, id)
-	if err != nil || b.State != state.BatchMeasuring {
+	if err != nil || b.State != state.BatchMeasuring || b.StopState != nil {
 		return err
 	}
 	rows, err := s.store.SliceItems(ctx, id, slice)
@@ -63,6 +65,9 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		return err
 	}
 	files := verify.Files(items)
+	// What is measured when the batch is being ended is still stored.
+	reading, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
 	flush := func(last bool) error {
 		if err := session.Settle(ctx, batch, content, known); err != nil {
 			return err
@@ -77,12 +82,17 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		defer shown.Unlock()
 		if time.Since(lastProgress) >= progressEvery {
 			lastProgress = time.Now()
-			s.store.SliceProgress(ctx, id, slice, read+total) //nolint:errcheck // only for the eye
+			if stopping, err := s.store.SliceProgress(ctx, id, slice, read+total); err == nil && stopping {
+				stop(errStopping)
+			}
 		}
 	}
 	for len(files) > 0 {
 		n := max(1, verify.Together(files))
-		measured, err := verify.Open(ctx, fsys, files[:n], s.witness(b.AskedBy), progress)
+		measured, err := verify.Open(reading, fsys, files[:n], s.witness(b.AskedBy), progress)
+		if errors.Is(context.Cause(reading), errStopping) {
+			return flush(false)
+		}
 		if err != nil {
 			return err
 		}
@@ -102,6 +112,8 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	}
 	return flush(true)
 }
+
+var errStopping = errors.New("the batch is being ended")
 
 func itemsOf(rows []store.Item) ([]*survey.Item, error) {
 	out := make([]*survey.Item, len(rows))
@@ -137,6 +149,13 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 		}
 		if last {
 			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
+				return err
+			}
+			next, err := tx.NextTurn(ctx, b.ID, slice)
+			if err != nil {
+				return err
+			}
+			if err := s.jobs.Slices(ctx, tx, b.ID, sources.Queue(sourceOf(b)), next); err != nil {
 				return err
 			}
 		}

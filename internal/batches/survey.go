@@ -58,51 +58,51 @@ func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
 
 // Survey makes the plan of a waiting batch and stores it, together with the
 // outcomes of the files that the survey has read in full and the jobs for the
-// slices that are left to measure, which it returns. Called again, it does nothing more.
-func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
+// first slices that are left to measure. Called again, it does nothing more.
+func (s *Service) Survey(ctx context.Context, id int64) error {
 	b, err := s.Get(ctx, id)
 	if err != nil || b.State != state.BatchWaiting {
-		return nil, err
+		return err
 	}
 	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
-		return nil, s.unopened(ctx, b, err)
+		return s.unopened(ctx, b, err)
 	}
 	defer folder.Close()
 	if err := s.opened(ctx, b); err != nil {
-		return nil, err
+		return err
 	}
 	var opts survey.Options
 	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance)); err != nil {
-		return nil, err
+		return err
 	}
 	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
-		return nil, err
+		return err
 	}
 	opts.Limits.Bound = lookFor
 	plan, err := survey.Run(ctx, folder.FS(), opts)
 	if err != nil {
 		if ctx.Err() != nil {
-			return nil, err
+			return err
 		}
-		return nil, s.fail(ctx, b, err)
+		return s.fail(ctx, b, err)
 	}
 	measured, err := verify.Read(ctx, plan, s.witness(b.AskedBy))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	basis.Expected = judge.Expect(b.Publisher, ring, plan.Items)
 	expected, err := json.Marshal(basis.Expected)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	session := verify.New(basis)
 	for i := range plan.Items {
@@ -115,12 +115,12 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 
 	slices, rows, err := s.cut(plan, measured)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var open []int
-	for _, slice := range slices {
-		if slice.N > 0 {
-			open = append(open, slice.N)
+	var first []store.Turn
+	for i := range slices {
+		if slices[i].Queued && slices[i].N > 0 {
+			first = append(first, store.Turn{N: slices[i].N, Large: slices[i].Large})
 		}
 	}
 	var absents []store.Absent
@@ -138,7 +138,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 	if err := session.Settle(ctx, done, verify.Bytes{Folder: folder.FS(), Again: func(d *verify.Settled) (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(plan.Contents[d.Item.Path])), nil
 	}}, known); err != nil {
-		return nil, err
+		return err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		now, err := tx.LockBatch(ctx, id)
@@ -157,7 +157,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 				return err
 			}
 		}
-		if err := s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), open); err != nil {
+		if err := s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), first); err != nil {
 			return err
 		}
 		if err := tx.Announce(ctx, id); err != nil {
@@ -165,10 +165,7 @@ func (s *Service) Survey(ctx context.Context, id int64) ([]int, error) {
 		}
 		return s.settle(ctx, tx, b, basis.Expected, done)
 	})
-	if err != nil {
-		return nil, err
-	}
-	return open, nil
+	return err
 }
 
 // cut divides the items into slices bounded by bytes and count. Slice 0 holds
@@ -205,8 +202,29 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 		slice.Bytes += bytes
 		rows[i].Slice = slice.N
 	}
+	takeTurns(rest, 4*s.limits.SliceBytes)
 	if read.Items > 0 {
 		rest = append([]store.Slice{read}, rest...)
 	}
 	return rest, rows, nil
+}
+
+// atOnce is how many slices of a batch are on the queue at a time, and largeAtOnce
+// how many of those that are large. When one is done the next is queued behind
+// what other batches have there, so that batches take turns.
+const (
+	atOnce      = 16
+	largeAtOnce = 2
+)
+
+// takeTurns decides which slices come first. One beyond large bytes, a single file
+// that takes long, waits where it keeps no others waiting.
+func takeTurns(slices []store.Slice, large int64) {
+	left := map[bool]int{false: atOnce, true: largeAtOnce}
+	for i := range slices {
+		s := &slices[i]
+		s.Large = s.Bytes > large
+		s.Queued = left[s.Large] > 0
+		left[s.Large]--
+	}
 }

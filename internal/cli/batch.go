@@ -21,7 +21,7 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow())
+	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel())
 	return cmd
 }
 
@@ -418,4 +418,30 @@ func (a *app) showItem(item wire.Item, links bool) {
 	if item.Record != nil {
 		fmt.Fprintf(a.stdout, "\n    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record)))
 	}
+}
+
+func (a *app) batchCancel() *cobra.Command {
+	var reason string
+	cmd := &cobra.Command{
+		Use: "cancel ID", Short: "End a batch before it is done", Args: cobra.ExactArgs(1),
+		Long:    "What is measured stays; every other item ends unproven, as not measured. Your own\nbatches, or anybody's for a curator.",
+		Example: "  endeixis batch cancel 12 --reason 'the wrong folder'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "a batch's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.CancelBatch(cmd.Context(), id, reason)
+			if err != nil {
+				return err
+			}
+			return a.print(b, nil, func() { a.note("Batch %d is being ended.", id) })
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	return cmd
 }

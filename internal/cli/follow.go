@@ -54,6 +54,8 @@ func verdictExit(b wire.Batch) error {
 	switch {
 	case b.State == state.BatchFailed:
 		return &exit{exitFailed, fmt.Errorf("batch %d could not be carried out: %s", b.ID, b.Note)}
+	case b.State == state.BatchCancelled:
+		return &exit{exitFailed, fmt.Errorf("batch %d ended before it was done. %s", b.ID, b.Note)}
 	case deref(b.Verdict) == string(judge.Refused):
 		return &exit{code: exitRefused}
 	case deref(b.Verdict) == string(judge.Unproven):

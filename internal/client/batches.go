@@ -24,6 +24,11 @@ func (c *Client) RunBatch(ctx context.Context, b wire.NewBatch, key string) (wir
 	return call(ctx, c, wire.RunBatch, wire.RunBatchRequest{Key: key, Body: b})
 }
 
+// CancelBatch ends a batch before it is done.
+func (c *Client) CancelBatch(ctx context.Context, id int64, reason string) (wire.Batch, error) {
+	return call(ctx, c, wire.CancelBatch, wire.CancelRequest{ID: id, Body: wire.Reasoned{Reason: reason}})
+}
+
 // Copies tells how copies of a batch's manifests compare.
 func (c *Client) Copies(ctx context.Context, id int64) ([]wire.Copy, error) {
 	page, err := call(ctx, c, wire.ListCopies, wire.BatchAt{ID: id})

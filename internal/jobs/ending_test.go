@@ -124,8 +124,7 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	}
 	// One waits, one is surveyed, and of one nothing is left but to close it.
 	for _, id := range ids[1:] {
-		_, err := p.Batches.Survey(t.Context(), id)
-		require.NoError(t, err)
+		require.NoError(t, p.Batches.Survey(t.Context(), id))
 	}
 	require.NoError(t, p.Batches.Measure(t.Context(), ids[2], 1))
 	sql, err := pgx.Connect(t.Context(), c.Database.URL)

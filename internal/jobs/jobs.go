@@ -59,6 +59,23 @@ func options(queue string) river.InsertOpts {
 	}
 }
 
+// EndArgs ask for the end of a batch that was stopped.
+type EndArgs struct {
+	Batch int64 `json:"batch" river:"unique"`
+}
+
+// Kind names the job.
+func (EndArgs) Kind() string { return "end-batch" }
+
+// endings is a queue of its own: no depot is needed, and nothing is waited for.
+const endings = "endings"
+
+// InsertOpts puts the job on the queue of endings, once.
+func (EndArgs) InsertOpts() river.InsertOpts { return options(endings) }
+
+// large is the queue beside a depot's for slices that take long.
+func large(queue string) string { return "large-" + queue }
+
 // ReassessArgs ask for a reassessment.
 type ReassessArgs struct {
 	Reassessment int64 `json:"reassessment" river:"unique"`
@@ -93,11 +110,14 @@ func (AnswerArgs) InsertOpts() river.InsertOpts { return options(questions) }
 type Batches interface {
 	// Survey and Measure do a part of a batch, and Finish closes it when no
 	// part is left.
-	Survey(ctx context.Context, batch int64) ([]int, error)
+	Survey(ctx context.Context, batch int64) error
 	Measure(ctx context.Context, batch int64, slice int) error
 	Finish(ctx context.Context, batch int64) (closed bool, err error)
-	// Abandon closes a batch of which a part cannot be done.
+	// Abandon stops a batch of which a part cannot be done. End closes one that
+	// was stopped, with an outcome for each item, and EndAnyway without.
 	Abandon(ctx context.Context, batch int64, cause error) error
+	End(ctx context.Context, batch int64) error
+	EndAnyway(ctx context.Context, batch int64) error
 }
 
 // Numbered is work with a number: a reassessment, an inquiry. It may be repeated
@@ -147,9 +167,11 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, 
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	river.AddWorker(workersOf, &answerWorker{runner: r})
-	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}}
+	river.AddWorker(workersOf, &endWorker{runner: r})
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}}
 	for _, name := range queues {
 		configured[name] = river.QueueConfig{MaxWorkers: workers}
+		configured[large(name)] = river.QueueConfig{MaxWorkers: max(1, workers/2)}
 	}
 	r.client, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: r.id, Queues: configured, Workers: workersOf, Logger: slog.New(quiet{log.Handler()}),
@@ -271,6 +293,8 @@ func (r *Runner) adopt(ctx context.Context) error {
 		for _, b := range open {
 			on := sources.Queue(sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source})
 			switch {
+			case b.Stopping:
+				err = r.queue.End(ctx, tx, b.Batch)
 			case b.State == state.BatchWaiting, len(b.Slices) == 0:
 				// Where nothing is left but to close it, the job does that.
 				err = r.queue.Survey(ctx, tx, b.Batch, on)
@@ -293,8 +317,7 @@ type surveyWorker struct {
 // Work surveys a batch, and closes it if nothing is left to measure.
 func (w *surveyWorker) Work(ctx context.Context, job *river.Job[SurveyArgs]) error {
 	return w.runner.batch(ctx, job.JobRow, job.Args.Batch, func(ctx context.Context, b Batches) error {
-		_, err := b.Survey(ctx, job.Args.Batch)
-		return err
+		return b.Survey(ctx, job.Args.Batch)
 	})
 }
 
@@ -319,6 +342,18 @@ func (r *Runner) batch(ctx context.Context, job *rivertype.JobRow, id int64, ste
 		_, err := r.work.Batches.Finish(ctx, id)
 		return err
 	}, func(ctx context.Context, cause error) error { return r.work.Batches.Abandon(ctx, id, cause) })
+}
+
+type endWorker struct {
+	river.WorkerDefaults[EndArgs]
+	runner *Runner
+}
+
+// Work ends a batch that was stopped.
+func (w *endWorker) Work(ctx context.Context, job *river.Job[EndArgs]) error {
+	b := w.runner.work.Batches
+	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return b.End(ctx, job.Args.Batch) },
+		func(ctx context.Context, _ error) error { return b.EndAnyway(ctx, job.Args.Batch) })
 }
 
 type reassessWorker struct {

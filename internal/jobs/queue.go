@@ -29,15 +29,24 @@ func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, queue str
 }
 
 // Slices asks for the measuring of slices of a batch.
-func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []int) error {
+func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.Turn) error {
 	if len(slices) == 0 {
 		return nil
 	}
 	args := make([]river.JobArgs, len(slices))
 	for i, slice := range slices {
-		args[i] = SliceArgs{Batch: batch, Slice: slice, Queue: queue}
+		on := queue
+		if slice.Large {
+			on = large(queue)
+		}
+		args[i] = SliceArgs{Batch: batch, Slice: slice.N, Queue: on}
 	}
 	return q.insert(ctx, tx, args...)
+}
+
+// End asks for the end of a batch that was stopped.
+func (q *Queue) End(ctx context.Context, tx *store.Tx, batch int64) error {
+	return q.insert(ctx, tx, EndArgs{Batch: batch})
 }
 
 // insert asks for jobs that are due at once.

@@ -34,7 +34,7 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 			require.NoError(t, err)
 			_, err = p.Store.Pool.Exec(t.Context(), c.sql)
 			require.NoError(t, err)
-			_, err = p.Batches.Survey(t.Context(), made.ID)
+			err = p.Batches.Survey(t.Context(), made.ID)
 			assert.True(t, fault.Is(err, c.code), "%v", err)
 			// What is only shown goes on being shown.
 			_, err = p.Policy.InForce(t.Context(), 0)

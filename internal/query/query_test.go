@@ -88,8 +88,7 @@ func TestItemsRefusedFirst(t *testing.T) {
 	}
 	files["SHA256SUMS"] = list
 	b := folder(t, p, "order", files)
-	slices, err := p.Batches.Survey(t.Context(), b.ID)
-	require.NoError(t, err)
+	slices := p.Surveyed(t, b.ID)
 	require.Len(t, slices, 3)
 	require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[1]))
 
@@ -139,8 +138,7 @@ func TestNothingIsCut(t *testing.T) {
 		list += fmt.Sprintf("%x  edition-%04d.img\n", sha256.Sum256([]byte(fmt.Sprint(i))), i)
 	}
 	b := folder(t, p, "absent", map[string]string{"SHA256SUMS": list, "edition-0007.img": "7"})
-	slices, err := p.Batches.Survey(t.Context(), b.ID)
-	require.NoError(t, err)
+	slices := p.Surveyed(t, b.ID)
 	b = finish(t, p, b.ID, slices)
 	assert.Equal(t, 2499, b.Absent)
 	rows := everything(t, func(cursor string) (query.Page[store.Absent], error) {
@@ -158,8 +156,7 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	p := testkit.Assemble(t, c, testkit.Now)
 	q := query.New(p.Store)
 	b := folder(t, p, "md5", map[string]string{"MD5SUMS": fmt.Sprintf("%x  lamp.img\n%x  lens.img\n", md5.Sum([]byte("lamp")), md5.Sum([]byte("other"))), "lamp.img": "lamp", "lens.img": "lens"})
-	slices, err := p.Batches.Survey(t.Context(), b.ID)
-	require.NoError(t, err)
+	slices := p.Surveyed(t, b.ID)
 	finish(t, p, b.ID, slices)
 	conn, err := pgx.Connect(t.Context(), c.Database.URL)
 	require.NoError(t, err)

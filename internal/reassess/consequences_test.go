@@ -61,8 +61,7 @@ func clearedBy(t *testing.T) *cleared {
 
 	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:falling"}})
 	require.NoError(t, err)
-	slices, err := out.Batches.Survey(t.Context(), made.ID)
-	require.NoError(t, err)
+	slices := out.Surveyed(t, made.ID)
 	for _, slice := range slices {
 		require.NoError(t, out.Batches.Measure(t.Context(), made.ID, slice))
 	}

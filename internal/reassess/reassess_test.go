@@ -30,9 +30,7 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
 	require.NoError(t, err)
-	slices, err := b.Survey(t.Context(), made.ID)
-	require.NoError(t, err)
-	for _, slice := range slices {
+	for _, slice := range p.Surveyed(t, made.ID) {
 		require.NoError(t, b.Measure(t.Context(), made.ID, slice))
 	}
 	_, err = b.Finish(t.Context(), made.ID)

@@ -288,14 +288,17 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.refreshKeys(background)
 	go s.noticeExpiring(background)
 
+	stopping := make(chan struct{})
+	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer giveUp()
 	handler := api.New(api.Parts{
 		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
-		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, SecureCookies: s.config.SecureCookies,
+		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies,
 	}).Handler()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-		BaseContext: func(net.Listener) context.Context { return background },
+		BaseContext: func(net.Listener) context.Context { return requests },
 	}
 	listener, err := net.Listen("tcp", s.config.Listen)
 	if err != nil {
@@ -312,8 +315,12 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
 	defer cancel()
-	stopBackground() // ends the event streams, for which Shutdown would wait
-	return errors.Join(err, server.Shutdown(last), runner.Stop(last))
+	// Streams would never end by themselves. What was asked before is answered.
+	close(stopping)
+	err = errors.Join(err, server.Shutdown(last))
+	giveUp()
+	stopBackground()
+	return errors.Join(err, runner.Stop(last))
 }
 
 // Work works on batches, without serving people, until ctx ends.

@@ -15,13 +15,17 @@ const (
 	BatchDone Batch = "done"
 	// BatchFailed could not be carried out; its note says why.
 	BatchFailed Batch = "failed"
+	// BatchCancelled was ended by somebody before it was done.
+	BatchCancelled Batch = "cancelled"
 )
 
 // Batches lists every state of a batch.
-func Batches() []Batch { return []Batch{BatchWaiting, BatchMeasuring, BatchDone, BatchFailed} }
+func Batches() []Batch {
+	return []Batch{BatchWaiting, BatchMeasuring, BatchDone, BatchFailed, BatchCancelled}
+}
 
 // Ended reports whether nothing more will happen.
-func (b Batch) Ended() bool { return b == BatchDone || b == BatchFailed }
+func (b Batch) Ended() bool { return b != BatchWaiting && b != BatchMeasuring }
 
 // A Run is how far work of one step has come: a reassessment, an audit, a
 // reach.

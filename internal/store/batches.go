@@ -34,6 +34,10 @@ type Batch struct {
 	// LedgerSize is how many records there were when it was asked for, or nil
 	// for batches of before: the keyring counts as of then.
 	LedgerSize *int64 `db:"ledger_size"`
+	// StopState is as what a batch is being ended before it is done, or nil.
+	StopState  *state.Batch `db:"stop_state"`
+	StopBy     string       `db:"stop_by"`
+	StopReason string       `db:"stop_reason"`
 	Tally
 }
 
@@ -52,7 +56,7 @@ type Tally struct {
 // selectBatches counts from the rows themselves while a batch is under way, so
 // that no counter can be wrong; how one ended is stored with it.
 const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version, b.asked_by, b.idempotency_key, b.created_at,
-	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins, b.ledger_size,
+	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins, b.ledger_size, b.stop_state, b.stop_by, b.stop_reason,
 	coalesce(b.total_items, s.items, 0) AS items, coalesce(b.total_bytes, s.bytes, 0) AS bytes, coalesce(b.done_bytes, s.bytes_done, 0) AS bytes_done,
 	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared, coalesce(b.total_unproven, o.unproven, 0) AS unproven,
 	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent
@@ -153,6 +157,12 @@ func (s Reads) OpenBatches(ctx context.Context, name string) (int, error) {
 	return n, explain(err)
 }
 
+// StopBatch says that a batch is being ended before it is done.
+func (t *Tx) StopBatch(ctx context.Context, id int64, as state.Batch, by, reason string) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET stop_state = $2, stop_by = $3, stop_reason = $4 WHERE id = $1`, id, as, by, reason)
+	return err
+}
+
 // NoteBatch notes something about a batch that has not ended.
 func (s *Store) NoteBatch(ctx context.Context, id int64, note string) error {
 	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {
@@ -175,8 +185,10 @@ type OpenWork struct {
 	SourceKind string
 	Source     string
 	State      state.Batch
-	// Slices are the open ones.
-	Slices []int
+	// Stopping says that it is being ended before it is done.
+	Stopping bool
+	// Slices are the open ones whose turn has come.
+	Slices []Turn
 }
 
 // Unfinished lists the batches that are not finished.
@@ -186,20 +198,23 @@ func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 		SourceKind string      `db:"source_kind"`
 		Source     string      `db:"source"`
 		State      state.Batch `db:"state"`
+		Stopping   bool        `db:"stopping"`
 		Slice      *int        `db:"slice"`
+		Large      bool        `db:"large"`
 	}{}
-	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.source_kind, b.source, b.state, s.n AS slice FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done
+	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.source_kind, b.source, b.state, b.stop_state IS NOT NULL AS stopping, s.n AS slice, coalesce(s.large, false) AS large
+		FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done AND s.queued
 		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {
 		return nil, explain(err)
 	}
 	var out []OpenWork
 	for _, r := range rows {
 		if len(out) == 0 || out[len(out)-1].Batch != r.ID {
-			out = append(out, OpenWork{Batch: r.ID, SourceKind: r.SourceKind, Source: r.Source, State: r.State})
+			out = append(out, OpenWork{Batch: r.ID, SourceKind: r.SourceKind, Source: r.Source, State: r.State, Stopping: r.Stopping})
 		}
 		if r.Slice != nil {
 			last := &out[len(out)-1]
-			last.Slices = append(last.Slices, *r.Slice)
+			last.Slices = append(last.Slices, Turn{*r.Slice, r.Large})
 		}
 	}
 	return out, nil

@@ -188,7 +188,7 @@ const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(conca
 var batchRows = consequence{"batches", `
 	SELECT coalesce(r.position, b.position, -1) AS position, 'batch ' || coalesce(b.id, (r.body ->> 'batch')::bigint) || ': ' || CASE
 		WHEN b.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
-	FROM (SELECT * FROM batches WHERE state IN ('done', 'failed')) b FULL JOIN ` + record("batch-result") + ` r ON r.position = b.position
+	FROM (SELECT * FROM batches WHERE state NOT IN ('waiting', 'measuring')) b FULL JOIN ` + record("batch-result") + ` r ON r.position = b.position
 	WHERE b.id IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint <> b.id OR r.body ->> 'label' <> b.label OR r.by_name <> b.asked_by
 		OR coalesce(r.body -> 'source' ->> 'kind', 'depot') <> b.source_kind
 		OR coalesce(r.body -> 'source' ->> 'reference', (r.body ->> 'depot') || ':' || (r.body ->> 'folder')) <> b.source
@@ -198,7 +198,8 @@ var batchRows = consequence{"batches", `
 		OR (r.body ->> 'items')::int <> b.total_items OR (r.body ->> 'bytes')::bigint <> b.total_bytes OR (r.body ->> 'cleared')::int <> b.total_cleared
 		OR (r.body ->> 'unproven')::int <> b.total_unproven OR (r.body ->> 'refused')::int <> b.total_refused OR (r.body ->> 'absent')::int <> b.total_absent
 		OR b.done_items <> (SELECT count(*) FROM outcomes o WHERE o.batch_id = b.id) OR b.done_bytes > b.total_bytes OR b.state = 'done' AND b.done_bytes <> b.total_bytes
-		OR ` + apart("b.finished_at", "r.at") + `
+		OR ` + apart("b.finished_at", "r.at") + ` OR b.stop_by <> coalesce(r.body -> 'stopped' ->> 'by', '')
+		OR coalesce(b.stop_state, '') <> coalesce(r.body -> 'stopped' ->> 'as', '') OR b.stop_reason <> coalesce(r.body -> 'stopped' ->> 'reason', '')
 		OR r.body ? 'publisher' AND (r.body ->> 'publisher' <> b.publisher OR r.body -> 'expected' IS DISTINCT FROM coalesce(b.expected, 'null')
 			OR ` + apart("b.created_at", "(r.body ->> 'asked_at')::timestamptz") + ` OR ` + apart("b.judged_as_of", "(r.body ->> 'judged_as_of')::timestamptz") + `
 			OR (r.body ->> 'ledger_size')::bigint IS DISTINCT FROM b.ledger_size OR r.body ->> 'absent_entries' <> ` + absentDigest + `)`}

@@ -19,6 +19,16 @@ type Slice struct {
 	N     int
 	Items int
 	Bytes int64
+	// Large slices do not keep others waiting.
+	Large bool
+	// Queued says that its turn has come.
+	Queued bool
+}
+
+// A Turn is a slice whose turn has come.
+type Turn struct {
+	N     int  `db:"n"`
+	Large bool `db:"large"`
 }
 
 // An Absent is a manifest entry without a file.
@@ -35,10 +45,13 @@ type Absent struct {
 func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices []Slice, items []Item, absents []Absent) error {
 	var sn, si []int
 	var sb []int64
+	var large, queued []bool
 	for _, s := range slices {
 		sn, si, sb = append(sn, s.N), append(si, s.Items), append(sb, s.Bytes)
+		large, queued = append(large, s.Large), append(queued, s.Queued)
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO slices (batch_id, n, items, bytes) SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[])`, batch, sn, si, sb); err != nil {
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO slices (batch_id, n, items, bytes, large, queued)
+		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[], $5::bool[], $6::bool[])`, batch, sn, si, sb, large, queued); err != nil {
 		return err
 	}
 	n := len(items)
@@ -73,14 +86,16 @@ func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, 
 }
 
 // LockSlice keeps other workers from storing outcomes of a slice until the
-// transaction ends, and returns those of the given items that have none yet.
+// transaction ends, and returns those of the given items that have none yet: none
+// at all when the batch has ended meanwhile.
 func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (map[int]bool, error) {
 	var locked int
 	if err := t.tx.GetContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 AND n = $2 FOR UPDATE`, batch, slice); err != nil {
 		return nil, explain(err)
 	}
 	var open []int
-	if err := t.tx.SelectContext(ctx, &open, `SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1 AND o.n = n.n)`, batch, ns); err != nil {
+	if err := t.tx.SelectContext(ctx, &open, `SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1 AND o.n = n.n)
+		AND EXISTS (SELECT FROM batches b WHERE b.id = $1 AND b.state = 'measuring')`, batch, ns); err != nil {
 		return nil, err
 	}
 	out := make(map[int]bool, len(open))
@@ -90,11 +105,36 @@ func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (m
 	return out, nil
 }
 
-// SliceProgress stores how many bytes of a slice are read, and says so.
-func (s *Store) SliceProgress(ctx context.Context, batch int64, slice int, bytes int64) error {
-	_, err := s.db.ExecContext(ctx, `WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done RETURNING batch_id)
-		SELECT pg_notify($4, batch_id::text) FROM moved`, batch, slice, bytes, NotifyBatch)
-	return explain(err)
+// LockSlices keeps workers from storing anything of a batch until the transaction
+// ends.
+func (t *Tx) LockSlices(ctx context.Context, batch int64) error {
+	var locked []int
+	return explain(t.tx.SelectContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 ORDER BY n FOR UPDATE`, batch))
+}
+
+// SliceNumbers lists the slices of a batch.
+func (s Reads) SliceNumbers(ctx context.Context, batch int64) ([]int, error) {
+	out := []int{}
+	err := s.q.SelectContext(ctx, &out, `SELECT n FROM slices WHERE batch_id = $1 ORDER BY n`, batch)
+	return out, explain(err)
+}
+
+// NextTurn gives the turn of a slice that is done to the next of its batch that is
+// as large. There may be none.
+func (t *Tx) NextTurn(ctx context.Context, batch int64, slice int) ([]Turn, error) {
+	out := []Turn{}
+	err := t.tx.SelectContext(ctx, &out, `UPDATE slices SET queued = true WHERE batch_id = $1 AND n = (SELECT s.n FROM slices s
+			WHERE s.batch_id = $1 AND NOT s.queued AND s.large = (SELECT d.large FROM slices d WHERE d.batch_id = $1 AND d.n = $2) ORDER BY s.n LIMIT 1 FOR UPDATE SKIP LOCKED)
+		RETURNING n, large`, batch, slice)
+	return out, explain(err)
+}
+
+// SliceProgress stores how many bytes of a slice are read, and says so. It reports
+// whether the batch is being ended, so that nothing more is to be read.
+func (s *Store) SliceProgress(ctx context.Context, batch int64, slice int, bytes int64) (stopping bool, err error) {
+	err = s.db.GetContext(ctx, &stopping, `WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done RETURNING batch_id)
+		SELECT b.stop_state IS NOT NULL FROM batches b, (SELECT count(pg_notify($4, batch_id::text)) AS n FROM moved) said WHERE b.id = $1 AND said.n >= 0`, batch, slice, bytes, NotifyBatch)
+	return stopping, explain(err)
 }
 
 // SliceDone marks a slice as finished.

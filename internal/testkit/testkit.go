@@ -173,6 +173,18 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	return p
 }
 
+// Surveyed surveys a batch and returns the slices that are left to measure.
+func (p *Parts) Surveyed(t testing.TB, batch int64) []int {
+	t.Helper()
+	require.NoError(t, p.Batches.Survey(t.Context(), batch))
+	numbers, err := p.Store.SliceNumbers(t.Context(), batch)
+	require.NoError(t, err)
+	if len(numbers) > 0 && numbers[0] == 0 {
+		return numbers[1:]
+	}
+	return numbers
+}
+
 // Start starts a service with the demo's people, folders, publishers and keys,
 // and with what lies outside.
 func Start(t testing.TB) *Service {

@@ -133,6 +133,12 @@ type NewBatch struct {
 	Copies      []GivenCopy  `json:"copies,omitempty" maxItems:"16" doc:"Other copies of manifests, to hold those in the folder against."`
 }
 
+// CancelRequest carries why a batch is cancelled.
+type CancelRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body Reasoned
+}
+
 // ListBatchesRequest narrows the list of batches.
 type ListBatchesRequest struct {
 	State   state.Batch   `query:"state"`

@@ -74,6 +74,7 @@ var (
 	RunBatch     = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted}
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
 	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
+	CancelBatch  = Operation[CancelRequest, Batch]{Method: post, Path: "/batches/{id}/cancellation", ID: "cancel-batch", Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays", Role: roles.Operator, Status: http.StatusAccepted}
 	FollowBatch  = Operation[FollowBatchRequest, Batch]{Method: get, Path: "/batches/{id}/events", ID: "follow-batch", Summary: "Follow a batch; every event is the whole batch as it then stands", Role: roles.Auditor}
 	ListItems    = Operation[ListItemsRequest, Page[Item]]{Method: get, Path: "/batches/{id}/items", ID: "list-items", Summary: "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path; with their evidence", Role: roles.Auditor}
 	ListItemRows = Operation[ListItemsRequest, Page[ItemRow]]{Method: get, Path: "/batches/{id}/rows", ID: "list-item-rows", Summary: "List the items of a batch in the same order, with what a row of a list shows", Role: roles.Auditor}

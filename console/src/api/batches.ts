@@ -1,6 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
+import { useChange } from "./change";
 import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy } from "./client";
 import { among, verdictValues } from "./words";
 
@@ -60,7 +61,14 @@ export function useRunBatch() {
   });
 }
 
-const closed = (b?: Batch) => b?.state === "done" || b?.state === "failed";
+/** Whether nothing more will happen to a batch. */
+export const closed = (b?: Batch) => b !== undefined && b.state !== "waiting" && b.state !== "measuring";
+
+export function useCancel(id: number) {
+  return useChange(["batch", "overview"], (reason: string) =>
+    ask(api.POST("/api/v1/batches/{id}/cancellation", { params: { path: { id } }, body: { reason } })),
+  );
+}
 
 /** A batch, kept up to date by server-sent events until it is closed. */
 export function useBatch(id: number) {

@@ -6,6 +6,7 @@ const looks = {
   refused: { icon: X, colour: "text-error border-error/60" },
   absent: { icon: CircleDashed, colour: "border-base-300" },
   failed: { icon: TriangleAlert, colour: "text-error border-error/60" },
+  cancelled: { icon: CircleDashed, colour: "border-base-300" },
   waiting: { icon: Hourglass, colour: "border-base-300" },
   measuring: { icon: Hourglass, colour: "text-primary border-primary/50" },
   admitted: { icon: Check, colour: "text-success border-success/50" },

@@ -2,9 +2,9 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import type { Batch, ItemRow } from "../../api/client";
-import { useAbsent, useBatch, useCopies } from "../../api/batches";
+import { closed, useAbsent, useBatch, useCancel, useCopies } from "../../api/batches";
 import { useItems } from "../../api/items";
-import { mayOperate, useMe } from "../../api/people";
+import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { useReassess } from "../../api/reassessments";
 import { Field } from "../../parts/field";
 import { Filter } from "../../parts/filter";
@@ -28,7 +28,7 @@ export function BatchPage() {
   if (query.error) return <ProblemNote error={query.error} />;
   const batch = query.data;
   if (!batch) return <p>Loading…</p>;
-  const open = batch.state !== "done" && batch.state !== "failed";
+  const open = !closed(batch);
   return (
     <div className="flex flex-col gap-4">
       <Head batch={batch} />
@@ -54,7 +54,43 @@ export function BatchPage() {
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} live={open} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
+      {open && (mayCurate(me.data) || batch.asked_by === me.data?.name) && <Cancel batch={id} />}
     </div>
+  );
+}
+
+/** End the batch before it is done. */
+function Cancel({ batch }: { batch: number }) {
+  const cancel = useCancel(batch);
+  const [reason, setReason] = useState("");
+  return (
+    <form
+      className="flex flex-wrap items-end gap-3 border-t border-base-300 pt-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        cancel.mutate(reason);
+      }}
+    >
+      <div className="min-w-64 flex-1">
+        <Field label="End it before it is done" hint="What is measured stays; everything else ends unproven, as not measured. Say why.">
+          {(id) => (
+            <input
+              id={id}
+              className="input w-full"
+              required
+              value={reason}
+              onChange={(e) => {
+                setReason(e.target.value);
+              }}
+            />
+          )}
+        </Field>
+      </div>
+      <button type="submit" className="btn" disabled={cancel.isPending || cancel.isSuccess}>
+        Cancel the batch
+      </button>
+      {cancel.error && <ProblemNote error={cancel.error} />}
+    </form>
   );
 }
 

@@ -1,0 +1,190 @@
+package batches
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"endeixis/core/ledger"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/verify"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/state"
+	"endeixis/internal/store"
+)
+
+// A batch that is ended before it is done is stopped first: that is the decision,
+// with who and why. Then every item that has no outcome gets one, that it was not
+// measured, and the batch is closed.
+
+// Cancel stops a batch for somebody who gives a reason: their own, or with others
+// anybody's. What is measured stays.
+func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, reason string) (store.Batch, error) {
+	if err := fault.Reason(reason, "A cancellation"); err != nil {
+		return store.Batch{}, err
+	}
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		now, err := tx.LockBatch(ctx, id)
+		if err != nil {
+			return unknown(id, err)
+		}
+		b, err := tx.Tally(ctx, id)
+		switch {
+		case err != nil:
+			return err
+		case now.Ended():
+			return fault.New(fault.Conflict, "batch-ended", "Batch %d has ended already, as %s.", id, now)
+		case b.StopState != nil:
+			return fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended already.", id)
+		case b.AskedBy != by && !others:
+			return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy).Advise("Ask them, or a curator, to cancel it.")
+		}
+		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.BatchCancelled, By: by, Subject: b.Source, Body: struct {
+			Batch  int64  `json:"batch"`
+			Reason string `json:"reason"`
+		}{id, reason}}); err != nil {
+			return err
+		}
+		return s.stop(ctx, tx, b, state.BatchCancelled, by, reason)
+	})
+	if err != nil {
+		return store.Batch{}, err
+	}
+	return s.Get(ctx, id)
+}
+
+// stop decides that a batch is ended. One that was not surveyed has no items, and
+// is closed at once.
+func (s *Service) stop(ctx context.Context, tx *store.Tx, b store.Batch, as state.Batch, by, reason string) error {
+	if err := tx.StopBatch(ctx, b.ID, as, by, reason); err != nil {
+		return err
+	}
+	b.StopState, b.StopBy, b.StopReason = &as, by, reason
+	if b.State == state.BatchWaiting {
+		return s.closeStopped(ctx, tx, b)
+	}
+	if err := tx.Announce(ctx, b.ID); err != nil {
+		return err
+	}
+	return s.jobs.End(ctx, tx, b.ID)
+}
+
+// closeStopped closes a batch that was stopped.
+func (s *Service) closeStopped(ctx context.Context, tx *store.Tx, b store.Batch) error {
+	note := b.StopReason
+	if *b.StopState == state.BatchCancelled {
+		note = fmt.Sprintf("Cancelled by %s: %s", b.StopBy, b.StopReason)
+	}
+	return s.close(ctx, tx, b, *b.StopState, "", note)
+}
+
+func stoppedOf(b store.Batch) *stopped {
+	if b.StopState == nil {
+		return nil
+	}
+	return &stopped{*b.StopState, b.StopBy, b.StopReason}
+}
+
+// End gives what has no outcome in a stopped batch its outcome, slice by slice, and
+// closes the batch. It may be repeated at any point.
+func (s *Service) End(ctx context.Context, id int64) error {
+	b, err := s.Get(ctx, id)
+	if err != nil || b.State.Ended() || b.StopState == nil {
+		return err
+	}
+	ring, err := s.ringOf(ctx, b)
+	if err != nil {
+		return err
+	}
+	session, err := s.Session(ctx, b, ring)
+	if err != nil {
+		return err
+	}
+	numbers, err := s.store.SliceNumbers(ctx, id)
+	if err != nil {
+		return err
+	}
+	why := "the batch could not go on before it was read"
+	if *b.StopState == state.BatchCancelled {
+		why = "the batch was cancelled before it was read"
+	}
+	for _, slice := range numbers {
+		rows, err := s.store.SliceItems(ctx, id, slice)
+		if err != nil {
+			return err
+		}
+		items, err := itemsOf(rows)
+		if err != nil {
+			return err
+		}
+		left := make([]verify.Settled, len(rows))
+		w := s.witness(b.AskedBy)
+		for i, item := range items {
+			left[i] = verify.Settled{N: rows[i].N, Item: item, Measurement: measure.Measurement{
+				Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}, Where: w.Where, By: w.By, At: w.At,
+			}}
+		}
+		for len(left) > 0 {
+			n := min(len(left), s.limits.SliceItems)
+			if err := session.Settle(ctx, left[:n], verify.Bytes{}, memory{store: s.store, batch: id}); err != nil {
+				return err
+			}
+			if err := s.flush(ctx, b, slice, left[:n], false); err != nil {
+				return err
+			}
+			left = left[n:]
+		}
+	}
+	return s.closeNow(ctx, id)
+}
+
+// closeNow closes a stopped batch when nobody can store anything of it any more.
+func (s *Service) closeNow(ctx context.Context, id int64) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockSlices(ctx, id); err != nil {
+			return err
+		}
+		now, err := tx.LockBatch(ctx, id)
+		if err != nil || now.Ended() {
+			return err
+		}
+		b, err := tx.Tally(ctx, id)
+		if err != nil || b.StopState == nil {
+			return err
+		}
+		return s.closeStopped(ctx, tx, b)
+	})
+}
+
+// EndAnyway closes a stopped batch although some of its items could not be given an
+// outcome, however often that was tried.
+func (s *Service) EndAnyway(ctx context.Context, id int64) error { return s.closeNow(ctx, id) }
+
+// Abandon stops a batch of which a step has failed each time it was tried.
+func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return err
+	}
+	return s.fail(ctx, b, errors.New(fault.Abandoned(cause)))
+}
+
+// fail stops a batch that cannot be carried out. Trouble with the database is no
+// such reason: then the error is returned and the step is tried again.
+func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
+	if fault.Is(cause, "database-down") {
+		return cause
+	}
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		now, err := tx.LockBatch(ctx, b.ID)
+		if err != nil || now.Ended() {
+			return err
+		}
+		if b, err = tx.Tally(ctx, b.ID); err != nil || b.StopState != nil {
+			return err
+		}
+		return s.stop(ctx, tx, b, state.BatchFailed, "", plain.Text(cause.Error()))
+	})
+}
