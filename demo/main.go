@@ -179,7 +179,11 @@ func (d *demo) database(ctx context.Context) (err error) {
 // setUp writes the configuration and runs “endeixisd init”, as an
 // administrator would.
 func (d *demo) setUp(ctx context.Context) error {
-	url, err := pgserver.CreateDatabase(ctx, d.pg.URL("postgres"))
+	owner, err := pgserver.CreateDatabase(ctx, d.pg.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	role, url, err := pgserver.CreateRole(ctx, owner)
 	if err != nil {
 		return err
 	}
@@ -217,6 +221,12 @@ origins:
 `, d.worldURL)
 	if err := os.WriteFile(d.config, []byte(text), 0o600); err != nil {
 		return err
+	}
+	// The tables belong to another role than the one that the service runs as.
+	migrate := exec.CommandContext(ctx, filepath.Join(binDir, "endeixisd"), "migrate", "--config", d.config, "--service-role", role)
+	migrate.Env = append(os.Environ(), "ENDEIXIS_DATABASE__URL="+owner)
+	if out, err := migrate.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w\n%s", err, out)
 	}
 	admin := scenario.People()[0]
 	cmd := exec.CommandContext(ctx, filepath.Join(binDir, "endeixisd"), "init", "--config", d.config, "--administrator", admin.Name)

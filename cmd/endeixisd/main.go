@@ -89,16 +89,7 @@ func root() *cobra.Command {
 	}, &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
 		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
-	}, &cobra.Command{
-		Use: "migrate", Short: "Bring the database to this version", Args: cobra.NoArgs,
-		RunE: with(func(ctx context.Context, s *serve.Service) error {
-			if err := s.Migrate(ctx); err != nil {
-				return err
-			}
-			fmt.Println("The database is at the version of this program.")
-			return nil
-		}),
-	}, initCommand(with), configCommand(&file), &cobra.Command{
+	}, migrateCommand(with), initCommand(with), configCommand(&file), &cobra.Command{
 		Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			document, err := api.Document()
@@ -111,6 +102,31 @@ func root() *cobra.Command {
 	}, &cobra.Command{
 		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
 		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Full()) },
+	})
+	return cmd
+}
+
+func migrateCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+	var role string
+	cmd := &cobra.Command{
+		Use: "migrate", Short: "Bring the database to this version", Args: cobra.NoArgs,
+		Long:    "migrate makes or changes the tables. Run it as the role that owns them, whose address\nthe environment can give, and name the role that the service runs as: that one is\nallowed what the service does, and nothing more.",
+		Example: "  ENDEIXIS_DATABASE__URL=postgres://owner@db.skerrow.example/endeixis endeixisd migrate --config endeixis.yaml --service-role endeixis",
+	}
+	cmd.Flags().StringVar(&role, "service-role", "", "the database's role that the service runs as, when it does not own the tables")
+	cmd.RunE = with(func(ctx context.Context, s *serve.Service) error {
+		if err := s.Migrate(ctx); err != nil {
+			return err
+		}
+		fmt.Println("The database is at the version of this program.")
+		if role == "" {
+			return nil
+		}
+		if err := s.Grant(ctx, role); err != nil {
+			return err
+		}
+		fmt.Printf("The role %s can run the service, and cannot change what is never changed.\n", role)
+		return nil
 	})
 	return cmd
 }

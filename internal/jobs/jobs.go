@@ -179,6 +179,8 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, 
 		RescueStuckJobsAfter: 24 * time.Hour, // our own sweep is quicker
 		FetchPollInterval:    500 * time.Millisecond,
 		RetryPolicy:          patient{},
+		// Only who owns the tables could rebuild their indexes.
+		ReindexerIndexNames: []string{},
 	})
 	return r, err
 }

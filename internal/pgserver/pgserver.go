@@ -218,6 +218,26 @@ func CreateDatabase(ctx context.Context, adminURL string) (string, error) {
 	return u.String(), nil
 }
 
+// CreateRole makes a role that owns nothing, on the server of the database at
+// address, and returns its name and that database's address for it.
+func CreateRole(ctx context.Context, address string) (role, forIt string, err error) {
+	conn, err := pgx.Connect(ctx, address)
+	if err != nil {
+		return "", "", err
+	}
+	defer conn.Close(ctx)
+	role, secret := "endeixis_"+randomHex()[:16], randomHex()
+	if _, err := conn.Exec(ctx, fmt.Sprintf("CREATE ROLE %s LOGIN PASSWORD '%s'", role, secret)); err != nil {
+		return "", "", err
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", "", err
+	}
+	u.User = url.UserPassword(role, secret)
+	return role, u.String(), nil
+}
+
 // Refill makes the database at address a copy of the one at from, which nobody
 // may be connected to. It does nothing, and returns false, when the two are on
 // different servers.

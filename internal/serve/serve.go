@@ -217,6 +217,9 @@ func (s *Service) Close() { s.store.Close() }
 // Migrate brings the database to this version.
 func (s *Service) Migrate(ctx context.Context) error { return s.store.Migrate(ctx) }
 
+// Grant lets a role of the database that owns nothing run the service.
+func (s *Service) Grant(ctx context.Context, role string) error { return s.store.Grant(ctx, role) }
+
 // A Beginning is what Init made.
 type Beginning struct {
 	// Created is false when everything was there already.

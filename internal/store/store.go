@@ -105,6 +105,9 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return fault.New(fault.Conflict, "database-newer", "The database has the schema of a newer program: version %d, and this program knows %d.", found, newest).Advise("Start the newer program, or restore the backup from before it was started.")
 	}
 	if _, err := provider.Up(ctx); err != nil {
+		if denied(err) {
+			return notOwner(err)
+		}
 		return fmt.Errorf("migrating the database: %w", err)
 	}
 	migrator, err := rivermigrate.New(riverpgxv5.New(s.Pool), nil)
@@ -112,9 +115,56 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return err
 	}
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		if denied(err) {
+			return notOwner(err)
+		}
 		return fmt.Errorf("migrating the job queue: %w", err)
 	}
 	return nil
+}
+
+// denied reports whether the database does not let this role do something.
+func denied(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "42501"
+}
+
+func notOwner(cause error) error {
+	return errors.Join(fault.New(fault.Conflict, "not-owner", "The tables are not at the version of this program, and this role does not own them.").
+		Advise("Run “endeixisd migrate” as the role that owns them."), cause)
+}
+
+// Grant lets a role that owns nothing use the tables, as the service does: it may
+// add to all of them, change only those that change, and remove only from those of
+// which something passes. To be run by their owner, after [Store.Migrate].
+func (s *Store) Grant(ctx context.Context, role string) error {
+	var exists bool
+	if err := s.db.GetContext(ctx, &exists, `SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)`, role); err != nil {
+		return explain(err)
+	}
+	if !exists {
+		return fault.New(fault.Invalid, "role-unknown", "PostgreSQL has no role %q.", role).Advise("Make it first, with CREATE ROLE … LOGIN PASSWORD ….")
+	}
+	statements := []string{}
+	if err := s.db.SelectContext(ctx, &statements, `SELECT statement FROM (
+		SELECT format('REVOKE ALL ON %I FROM %I', c.relname, $1::text) AS statement, 1 AS step FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace
+		UNION ALL SELECT format('GRANT %s ON %I TO %I', CASE
+			WHEN c.relname IN ('goose_db_version', 'river_migration') THEN 'SELECT'
+			WHEN EXISTS (SELECT FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgname = 'append_only') THEN 'SELECT, INSERT'
+			WHEN c.relname LIKE 'river%' OR c.relname IN ('sessions', 'inquiries', 'workers') THEN 'SELECT, INSERT, UPDATE, DELETE'
+			ELSE 'SELECT, INSERT, UPDATE' END, c.relname, $1::text), 2
+			FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace
+		UNION ALL SELECT format('GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO %I', $1::text), 3) all_of_them ORDER BY step`, role); err != nil {
+		return explain(err)
+	}
+	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {
+		for _, statement := range statements {
+			if _, err := tx.tx.ExecContext(ctx, statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // A Tx is a transaction. Its methods are those of the tables.

@@ -43,7 +43,8 @@ type Service struct {
 	URL string
 	// Depot is the directory of the depot called “quayside”.
 	Depot string
-	// Config is what the service runs with.
+	// Config is what the service runs with, but for the role: its database's
+	// address is the owner's.
 	Config config.Config
 	// PublicKey is that of its ledger.
 	PublicKey string
@@ -223,9 +224,12 @@ func start(t testing.TB, c config.Config, from *beginning) *Service {
 	return s
 }
 
-// run runs the service until stop is called.
+// run runs the service until stop is called, as a role that does not own the tables,
+// as it is meant to be.
 func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	t.Helper()
+	asked := c
+	c.Database.URL = forService(t, c.Database.URL)
 	log := slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError}))
 	service, err := serve.Open(t.Context(), c, log)
 	require.NoError(t, err)
@@ -237,7 +241,7 @@ func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	address := make(chan string, 1)
 	done := make(chan error, 1)
 	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	s = &Service{Depot: c.Depots[scenario.Depot], Config: c, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
+	s = &Service{Depot: c.Depots[scenario.Depot], Config: asked, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
 	if beginning.Token != "" {
 		s.tokens[people[0].Role] = beginning.Token
 	}
@@ -254,6 +258,20 @@ func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
 	}
+}
+
+// forService brings a database to this version, as its owner, and returns its
+// address for a role that may only use it.
+func forService(t testing.TB, url string) string {
+	t.Helper()
+	owner, err := store.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer owner.Close()
+	require.NoError(t, owner.Migrate(t.Context()))
+	role, address, err := pgserver.CreateRole(t.Context(), url)
+	require.NoError(t, err)
+	require.NoError(t, owner.Grant(t.Context(), role))
+	return address
 }
 
 // populate adds the other people.
