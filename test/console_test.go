@@ -4,8 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -21,6 +24,7 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/browser"
+	"endeixis/internal/client"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
@@ -393,6 +397,76 @@ func TestConsoleMarkup(t *testing.T) {
 	var title string
 	b.do(chromedp.Title(&title))
 	assert.Equal(t, "Endeixis", title)
+}
+
+// TestNothingUnseenIsShown puts marks that turn the direction of text, and spaces
+// that nobody sees, wherever people can put text, and finds none of them in
+// what the client prints or on any page.
+func TestNothingUnseenIsShown(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	const turned = "evil\u202egmi.exe\u2066\u200b"
+	list := []byte(strings.Repeat("ab", 32) + "  absent" + turned + "\n")
+	s.Write(t, "incoming/"+turned, map[string][]byte{turned + ".img": []byte("a"), "SHA256SUMS": list})
+	curator, administrator := s.Client(t, roles.Curator), s.Client(t, roles.Administrator)
+	_, err := curator.AddPublisher(t.Context(), wire.NewPublisher{Slug: "turned", Name: turned, Contact: turned, Scope: []string{turned}})
+	require.NoError(t, err)
+	_, err = curator.GrantWaiver(t.Context(), wire.NewWaiver{Ground: "manifest-unsigned", Publisher: "turned", Pattern: turned, Until: time.Now().AddDate(0, 1, 0), Reason: turned})
+	require.NoError(t, err)
+	candidate := scenario.Keys()[1].Fingerprint
+	_, err = curator.SightKey(t.Context(), candidate, wire.NewSighting{Read: candidate, Channel: "letter", Place: turned, Note: turned})
+	require.NoError(t, err)
+	admitted := scenario.Keys()[0].Fingerprint
+	_, err = curator.WithdrawKey(t.Context(), admitted, turned)
+	require.NoError(t, err)
+	_, err = administrator.ChangeUser(t.Context(), "merit", wire.UserChange{FullName: new(turned), Reason: turned})
+	require.NoError(t, err)
+	_, err = administrator.IssueToken(t.Context(), wire.NewToken{Label: turned, Days: 1})
+	require.NoError(t, err)
+	made, err := curator.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/" + turned, Label: turned}, "")
+	require.NoError(t, err)
+	_, err = curator.Follow(t.Context(), made.ID, nothing)
+	require.NoError(t, err)
+	again, err := curator.Reassess(t.Context(), wire.Selection{Batch: made.ID}, turned)
+	require.NoError(t, err)
+	newest, err := curator.Records(t.Context(), client.RecordQuery{Limit: 1})
+	require.NoError(t, err)
+
+	unseen := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f-\x9f\x{200b}-\x{200f}\x{202a}-\x{202e}\x{2060}-\x{2069}\x{feff}]`)
+	told := 0
+	for _, args := range [][]string{
+		{"batch", "list"}, {"batch", "show", "1"}, {"batch", "show", "1", "--item", turned + ".img"}, {"batch", "survey", "quayside:incoming/" + turned}, {"batch", "follow", "1"},
+		{"publisher", "list"}, {"waiver", "list"}, {"keyring", "list"}, {"keyring", "show", candidate}, {"keyring", "show", admitted}, {"user", "list"}, {"token", "list"},
+		{"record", "list"}, {"record", "show", fmt.Sprint(newest[0].Position)}, {"reassess", "list"}, {"reassess", "show", fmt.Sprint(again.ID)},
+		{"batch", "run", "quayside:none" + turned}, {"keyring", "show", turned}, {"publisher", "add", turned},
+	} {
+		for _, output := range []string{"", "json", "yaml", "csv"} {
+			run := args
+			if output != "" {
+				run = append(slices.Clone(args), "--output", output)
+			}
+			r := endeixis(t, s, roles.Administrator, run...)
+			assert.NotRegexp(t, unseen, r.out+r.err, "%q", run)
+			told += strings.Count(r.out+r.err, "evil")
+		}
+	}
+	assert.Greater(t, told, 100)
+
+	b := open(t, s)
+	b.signIn(roles.Administrator)
+	folder := url.QueryEscape("incoming/" + turned)
+	for path, says := range map[string]string{
+		"/": "evil", "/batches": "evil", "/people": "evil", "/policy": "evil", "/keyring": "evil", "/records": "evil", "/reassessments": "evil",
+		"/batches/new?depot=quayside&path=incoming": "evil", "/batches/new?depot=quayside&path=" + folder: "evil",
+		fmt.Sprintf("/batches/%d", made.ID): "evil", fmt.Sprintf("/batches/%d/items/0", made.ID): "SHA256SUMS", fmt.Sprintf("/batches/%d/items/1", made.ID): "evil",
+		fmt.Sprintf("/reassessments/%d", again.ID): "evil", "/keyring/" + candidate: "evil", "/keyring/" + admitted: "evil",
+		fmt.Sprintf("/records/%d", newest[0].Position): "evil",
+	} {
+		b.visit(path, says)
+		var found []string
+		b.do(chromedp.Evaluate(`[...document.documentElement.outerHTML.matchAll(/.{0,30}[\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff].{0,30}/g)].map((m) => m[0])`, &found))
+		assert.Empty(t, found, path)
+	}
 }
 
 // TestConsoleCopiesAndArchives surveys an archive, holds a list against copies

@@ -4,6 +4,7 @@ import { useEffect } from "react";
 import { useChange } from "./change";
 import { api, ask, type Batch, type ComesFrom, type Correction, type GivenCopy } from "./client";
 import { among, verdictValues } from "./words";
+import { harmlessAll } from "../parts/text";
 
 export function useOverview() {
   return useQuery({ queryKey: ["overview"], queryFn: () => ask(api.GET("/api/v1/overview")), refetchInterval: 4_000 });
@@ -82,7 +83,7 @@ export function useBatch(id: number) {
     if (!open) return;
     const events = new EventSource(`/api/v1/batches/${id}/events`);
     const take = (event: MessageEvent<string>) => {
-      const batch = JSON.parse(event.data) as Batch;
+      const batch = harmlessAll(JSON.parse(event.data) as Batch);
       queries.setQueryData(["batch", id], batch);
       if (closed(batch)) {
         events.close();

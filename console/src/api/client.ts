@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { harmlessAll } from "../parts/text";
 
 import type { components, paths } from "./types";
 
@@ -72,8 +73,13 @@ interface Answer<T> {
   error?: unknown;
 }
 
-/** Returns what a call answered, or throws a Failure. */
+/** Returns what a call answered, made harmless, or throws a Failure. */
 export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  return harmlessAll(await askRaw(call));
+}
+
+/** The same as it came: its texts have to be made harmless where they are shown. */
+export async function askRaw<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;
   try {
     answer = await call;
@@ -82,7 +88,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.error !== undefined) {
     const problem = answer.error as Partial<Problem>;
-    throw new Failure(problem.detail ? { ...silence, advice: undefined, ...problem } : silence);
+    throw new Failure(harmlessAll(problem.detail ? { ...silence, advice: undefined, ...problem } : silence));
   }
   return answer.data as T;
 }

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { api, ask } from "./client";
+import { api, ask, askRaw } from "./client";
 
 export function useDepots() {
   return useQuery({ queryKey: ["depots"], queryFn: () => ask(api.GET("/api/v1/depots")) });
@@ -9,7 +9,7 @@ export function useDepots() {
 export function useFolder(depot: string, path: string) {
   return useQuery({
     queryKey: ["folder", depot, path],
-    queryFn: () => ask(api.GET("/api/v1/depots/{depot}/entries", { params: { path: { depot }, query: { path } } })),
+    queryFn: () => askRaw(api.GET("/api/v1/depots/{depot}/entries", { params: { path: { depot }, query: { path } } })),
     enabled: depot !== "",
   });
 }

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { base64, bytes, count, day, groups, moment } from "./text";
+import { base64, bytes, count, day, groups, harmless, harmlessAll, moment } from "./text";
 
 describe("sizes", () => {
   it.each([
@@ -47,5 +47,26 @@ describe("base64", () => {
   it("carries every byte", () => {
     const all = Uint8Array.from({ length: 256 }, (_, i) => i);
     expect(Uint8Array.from(atob(base64(all)), (c) => c.charCodeAt(0))).toEqual(all);
+  });
+});
+
+describe("texts from outside", () => {
+  it.each([
+    ["gauge-fw-4.2-main.img", "gauge-fw-4.2-main.img"],
+    ["Søren Ødegård, 東京, 🔑", "Søren Ødegård, 東京, 🔑"],
+    ["evil\u202egmi.exe", "evil\\u{202e}gmi.exe"],
+    ["a\u2066b\u2069c\u200bd\ufeff", "a\\u{2066}b\\u{2069}c\\u{200b}d\\u{feff}"],
+    ["no\u00a0break", "no\\u{00a0}break"],
+    ["esc\u001b[31m", "esc\\u{001b}[31m"],
+    ["\u{e0041}tag", "\\u{e0041}tag"],
+    ["two\nlines\tand a tab", "two\nlines\tand a tab"],
+  ])("%j shows as %j", (text, shown) => {
+    expect(harmless(text)).toBe(shown);
+  });
+  it("are found wherever they stand, and paths are kept for asking", () => {
+    expect(harmlessAll({ items: [{ name: "a\u202eb", path: "a\u202eb", n: 3, no: null }], "k\u202e": true })).toEqual({
+      items: [{ name: "a\\u{202e}b", path: "a\u202eb", n: 3, no: null }],
+      "k\\u{202e}": true,
+    });
   });
 });

@@ -34,3 +34,29 @@ export function base64(content: Uint8Array): string {
   for (const byte of content) binary += String.fromCharCode(byte);
   return btoa(binary);
 }
+
+// What does not show as itself: controls, marks that turn the direction of text, spaces
+// that look like the usual one, and what has no meaning. Line ends and tabs may stand.
+const unseen = /[\p{Cc}\p{Cf}\p{Co}\p{Cn}\p{Cs}\p{Zl}\p{Zp}]|(?! )\p{Zs}/gu;
+
+/** A text of which every character shows: what would not is written as \\u{202e}. */
+export function harmless(text: string): string {
+  return text.replace(unseen, (c) => (c === "\n" || c === "\t" ? c : `\\u{${(c.codePointAt(0) ?? 0).toString(16).padStart(4, "0")}}`));
+}
+
+/**
+ * An answer of the service in which every text is harmless, but for those under the name
+ * “path”: by these the service is asked again, and they are not shown.
+ */
+export function harmlessAll<T>(answer: T): T {
+  return walk(answer) as T;
+}
+
+function walk(value: unknown): unknown {
+  if (typeof value === "string") return harmless(value);
+  if (Array.isArray(value)) return value.map(walk);
+  if (typeof value !== "object" || value === null) return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([name, inner]) => [harmless(name), name === "path" && typeof inner === "string" ? inner : walk(inner)]),
+  );
+}

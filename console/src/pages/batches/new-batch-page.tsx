@@ -8,7 +8,7 @@ import { useDepots, useFolder } from "../../api/depots";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
-import { bytes, count } from "../../parts/text";
+import { bytes, count, harmless } from "../../parts/text";
 import { type Against, nothing } from "./copies-form";
 import { SurveyPanel } from "./survey-panel";
 
@@ -66,7 +66,7 @@ export function NewBatchPage() {
                     open(parts.slice(0, i + 1).join("/"));
                   }}
                 >
-                  {part}
+                  {harmless(part)}
                 </button>
               </span>
             ))}
@@ -85,12 +85,12 @@ export function NewBatchPage() {
                     }}
                   >
                     <Folder size={16} className="text-primary" aria-hidden />
-                    {entry.name}
+                    {harmless(entry.name)}
                   </button>
                 ) : (
                   <span className="flex flex-1 items-center gap-2 px-1">
                     <File size={16} className="soft" aria-hidden />
-                    <span className="min-w-0 flex-1 break-words">{entry.name}</span>
+                    <span className="min-w-0 flex-1 break-words">{harmless(entry.name)}</span>
                     <span className="text-sm soft">{bytes(entry.size)}</span>
                   </span>
                 )}
@@ -150,7 +150,7 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
     <form onSubmit={submit} className="flex flex-col gap-4 self-start rounded-box border border-base-300 bg-base-200 p-4">
       <p>
         <span className="font-semibold break-words">
-          {depot}:{path}
+          {depot}:{harmless(path)}
         </span>
         <br />
         <span className="text-sm soft">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
