@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -346,5 +347,57 @@ func TestDatabaseDown(t *testing.T) {
 		require.NoError(t, err)
 		response.Body.Close()
 		assert.Equal(t, want, response.StatusCode, path)
+	}
+}
+
+// TestDatabaseFull leaves the database without space: that is what people and
+// /readyz are told, work waits, and goes on by itself when there is room.
+func TestDatabaseFull(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	s.Write(t, "incoming", map[string][]byte{"lamp.img": []byte("lamp")})
+	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
+	require.NoError(t, err)
+	defer sql.Close(context.Background())
+	_, err = sql.Exec(t.Context(), `CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$;
+		CREATE TRIGGER full_disk BEFORE INSERT ON outcomes EXECUTE FUNCTION full_disk()`)
+	require.NoError(t, err)
+	ready := func() (int, string) {
+		response, err := http.Get(s.URL + "/readyz")
+		require.NoError(t, err)
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return response.StatusCode, string(text)
+	}
+	operator := s.Client(t, roles.Operator)
+	b, err := operator.RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "incoming"}, "")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		status, text := ready()
+		return status == 503 && strings.Contains(text, "no space left")
+	}, time.Minute, 50*time.Millisecond)
+	_, err = sql.Exec(t.Context(), `CREATE TRIGGER full_disk BEFORE INSERT ON batches EXECUTE FUNCTION full_disk()`)
+	require.NoError(t, err)
+	r := endeixis(t, s, roles.Operator, "batch", "run", "quayside:incoming")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.err, "The database has no space left")
+	_, err = sql.Exec(t.Context(), `DROP TRIGGER full_disk ON batches; DROP TRIGGER full_disk ON outcomes`)
+	require.NoError(t, err)
+	b, err = operator.Follow(t.Context(), b.ID, nothing)
+	require.NoError(t, err)
+	assert.EqualValues(t, "done", b.State)
+	status, text := ready()
+	assert.Equal(t, 200, status, text)
+}
+
+// TestShortListsSaySo: a list that ends early says that there is more.
+func TestShortListsSaySo(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	for limit, more := range map[string]bool{"2": true, "0": false, "1000": false} {
+		r := endeixis(t, s, roles.Auditor, "record", "list", "--limit", limit)
+		require.Zero(t, r.code, r.err)
+		assert.Equal(t, more, strings.Contains(r.err, "there are more"), limit)
 	}
 }

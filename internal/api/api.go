@@ -191,6 +191,10 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
+	if a.Query.Full() {
+		c.String(http.StatusServiceUnavailable, "the database has no space left: nothing can be stored\n")
+		return
+	}
 	ahead := a.Clock.Ahead()
 	if ahead.Abs() > maxAhead {
 		c.String(http.StatusServiceUnavailable, "the clocks of this host and of the database are %s apart; at most %s can be allowed\n", ahead.Abs().Round(time.Millisecond), maxAhead)

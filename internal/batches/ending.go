@@ -174,7 +174,7 @@ func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
 // fail stops a batch that cannot be carried out. Trouble with the database is no
 // such reason: then the error is returned and the step is tried again.
 func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
-	if fault.Is(cause, "database-down") {
+	if fault.Is(cause, "database-down") || fault.Is(cause, "database-full") {
 		return cause
 	}
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {

@@ -157,10 +157,11 @@ func (a *app) batchList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			batches, err := c.Batches(cmd.Context(), verdict, limit)
+			batches, err := c.Batches(cmd.Context(), verdict, oneMore(limit))
 			if err != nil {
 				return err
 			}
+			batches = upTo(a, batches, limit)
 			g := &grid{
 				header: []string{"batch", "verdict", "folder", "cleared", "unproven", "refused", "absent", "by", "started"},
 				empty:  "No batch yet. Start one with “endeixis batch run DEPOT:FOLDER”.",

@@ -295,3 +295,21 @@ func (a *app) readFile(name string, most int64, what string) ([]byte, error) {
 	}
 	return content, err
 }
+
+// oneMore is what a list is asked for, so that [upTo] knows whether it ends early.
+func oneMore(limit int) int {
+	if limit <= 0 {
+		return 0
+	}
+	return limit + 1
+}
+
+// upTo cuts a list to a limit, and says so beside it: whatever reads the list is not
+// to take it for all there is.
+func upTo[T any](a *app, list []T, limit int) []T {
+	if limit <= 0 || len(list) <= limit {
+		return list
+	}
+	a.note("These are the first %d; there are more. --limit 0 lists all.", limit)
+	return list[:limit]
+}

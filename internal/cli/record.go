@@ -34,10 +34,13 @@ func (a *app) recordList() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			limit := q.Limit
+			q.Limit = oneMore(limit)
 			records, err := c.Records(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
+			records = upTo(a, records, limit)
 			g := &grid{header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits."}
 			for _, r := range records {
 				batch := ""

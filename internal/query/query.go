@@ -317,6 +317,10 @@ func (s *Service) Rejudged(ctx context.Context, id int64, cursor string, limit i
 // Size returns how many records there are.
 func (s *Service) Size(ctx context.Context) (int64, error) { return s.store.LedgerSize(ctx) }
 
+// Full reports whether the database had no space left when something was last to be
+// stored.
+func (s *Service) Full() bool { return s.store.Full() }
+
 // Answers fails when the database does not answer.
 func (s *Service) Answers(ctx context.Context) error { return s.store.Ping(ctx) }
 

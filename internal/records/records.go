@@ -146,10 +146,10 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	if err != nil {
 		return false, err
 	}
-	if _, err := f.WriteString(secret + "\n"); err != nil {
-		return false, err
-	}
-	if err := f.Close(); err != nil {
+	// The database is not to know a key whose file a power cut takes away.
+	_, err = f.WriteString(secret + "\n")
+	if err := errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(keyFile))); err != nil {
+		os.Remove(keyFile)
 		return false, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
@@ -160,6 +160,15 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 		return false, err
 	}
 	return true, s.LoadKey(ctx, keyFile)
+}
+
+// syncFolder has the names in a folder written to its disk.
+func syncFolder(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
 }
 
 // publicKey reads the public half of the signing key from the database.

@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -35,7 +36,12 @@ type Store struct {
 	// Pool serves the workers of the job queue, which shares the database.
 	Pool *pgxpool.Pool
 	db   pooled
+	full *atomic.Bool
 }
+
+// Full reports whether the database had no space left when something was last to
+// be stored.
+func (s *Store) Full() bool { return s.full.Load() }
 
 // Reads are the questions that can be asked of the database: of a [Store], each
 // over a connection of the pool, or of a [Tx], which sees its own changes.
@@ -61,7 +67,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, err
 	}
 	db := pooled{sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
-	return &Store{Reads: Reads{db}, Pool: pool, db: db}, nil
+	return &Store{Reads: Reads{db}, Pool: pool, db: db, full: new(atomic.Bool)}, nil
 }
 
 // Close lets go of all connections.
@@ -182,10 +188,19 @@ func (s *Store) Do(ctx context.Context, f func(ctx context.Context, tx *Tx) erro
 		return explain(err)
 	}
 	defer tx.Rollback() //nolint:errcheck // does nothing after Commit
-	if err := f(context.WithValue(ctx, within{}, true), &Tx{Reads{tx}, tx}); err != nil {
-		return explain(err)
+	if err = f(context.WithValue(ctx, within{}, true), &Tx{Reads{tx}, tx}); err == nil {
+		err = tx.Commit()
 	}
-	return explain(tx.Commit())
+	if err == nil || outOfSpace(err) {
+		s.full.Store(err != nil)
+	}
+	return explain(err)
+}
+
+// outOfSpace reports whether the database has no space left.
+func outOfSpace(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "53100"
 }
 
 // Look runs f on one state of the database: whatever is changed meanwhile, f does
@@ -244,6 +259,13 @@ func (u *Unavailable) Error() string { return "database unavailable: " + u.Cause
 
 // Unwrap gives what people see, and the cause.
 func (u *Unavailable) Unwrap() []error {
+	if outOfSpace(u.Cause) {
+		return []error{
+			fault.New(fault.Unavailable, "database-full", "The database has no space left, so that nothing can be stored.").
+				Advise("Ask the administrator to make room where PostgreSQL keeps its files. What was stored is safe, and work goes on by itself then."),
+			u.Cause,
+		}
+	}
 	return []error{
 		fault.New(fault.Unavailable, "database-down", "The database does not answer.").
 			Advise("Nothing was lost. Try again in a moment; if it stays so, ask the administrator to look at PostgreSQL."),
