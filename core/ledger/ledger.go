@@ -78,18 +78,30 @@ func (o *overlay) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 }
 
 // A Checkpoint is the tree's size and root at some moment. Its signed form is
-// a note of three lines: origin, size, root in base64.
+// a note of three lines: origin, size, root in base64; and a fourth where it
+// follows another.
 type Checkpoint struct {
 	Origin string
 	Size   int64
 	Root   tlog.Hash
+	// Follows is the size of the checkpoint that was signed before, so that one
+	// that is taken away is missed. It is 0 for the first, and for those of
+	// versions that did not say.
+	Follows int64
 }
 
 // Sign returns the signed form.
 func (c Checkpoint) Sign(signer note.Signer) (string, error) {
-	signed, err := note.Sign(&note.Note{Text: fmt.Sprintf("%s\n%d\n%s\n", c.Origin, c.Size, c.Root)}, signer)
+	text := fmt.Sprintf("%s\n%d\n%s\n", c.Origin, c.Size, c.Root)
+	if c.Follows > 0 {
+		text += fmt.Sprintf("%s%d\n", follows, c.Follows)
+	}
+	signed, err := note.Sign(&note.Note{Text: text}, signer)
 	return string(signed), err
 }
+
+// follows begins the fourth line.
+const follows = "follows "
 
 // A CheckpointError reports a checkpoint that cannot be believed.
 type CheckpointError struct{ Reason string }
@@ -105,18 +117,31 @@ func OpenCheckpoint(signed string, verifier note.Verifier) (Checkpoint, error) {
 		return Checkpoint{}, &CheckpointError{Reason: err.Error()}
 	}
 	lines := strings.Split(n.Text, "\n")
-	if len(lines) != 4 || lines[3] != "" {
-		return Checkpoint{}, &CheckpointError{Reason: "it does not have three lines"}
+	if len(lines) < 4 || len(lines) > 5 || lines[len(lines)-1] != "" {
+		return Checkpoint{}, &CheckpointError{Reason: "it does not have three lines, or four"}
 	}
-	size, err := strconv.ParseInt(lines[1], 10, 64)
-	if err != nil || size < 0 || strconv.FormatInt(size, 10) != lines[1] {
+	size, ok := sizeOf(lines[1])
+	if !ok {
 		return Checkpoint{}, &CheckpointError{Reason: "its size is not a number"}
+	}
+	var before int64
+	if len(lines) == 5 {
+		number, found := strings.CutPrefix(lines[3], follows)
+		if before, ok = sizeOf(number); !found || !ok || before == 0 || before >= size {
+			return Checkpoint{}, &CheckpointError{Reason: "it does not follow a smaller one"}
+		}
 	}
 	root, err := tlog.ParseHash(lines[2])
 	if err != nil {
 		return Checkpoint{}, &CheckpointError{Reason: "its root is not a hash"}
 	}
-	return Checkpoint{Origin: lines[0], Size: size, Root: root}, nil
+	return Checkpoint{Origin: lines[0], Size: size, Root: root, Follows: before}, nil
+}
+
+// sizeOf reads the size of a tree, which is written in one way only.
+func sizeOf(text string) (int64, bool) {
+	size, err := strconv.ParseInt(text, 10, 64)
+	return size, err == nil && size >= 0 && strconv.FormatInt(size, 10) == text
 }
 
 // ReceiptFormat names the format of a [Receipt].

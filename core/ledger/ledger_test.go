@@ -217,3 +217,28 @@ func TestAuditNamesTheFirstDifference(t *testing.T) {
 	_, err := NewAudit([]Checkpoint{c, {Size: c.Size}})
 	assert.Error(t, err)
 }
+
+// TestCheckpointFollows reads the fourth line, in the one way in which it is
+// written, and checkpoints that have none.
+func TestCheckpointFollows(t *testing.T) {
+	signer, verifier := keys(t)
+	for _, follows := range []int64{0, 1, 36} {
+		c := Checkpoint{Origin: "a.example/ledger", Size: 37, Root: Leaf([]byte("x")), Follows: follows}
+		signed, err := c.Sign(signer)
+		require.NoError(t, err)
+		opened, err := OpenCheckpoint(signed, verifier)
+		require.NoError(t, err)
+		assert.Equal(t, c, opened)
+	}
+	root := Leaf([]byte("x")).String()
+	for _, text := range []string{
+		"a\n37\n" + root + "\nfollows 37\n", "a\n37\n" + root + "\nfollows 0\n", "a\n37\n" + root + "\nfollows 036\n", "a\n37\n" + root + "\nfollows\n",
+		"a\n37\n" + root + "\nafter 3\n", "a\n37\n" + root + "\nfollows 3\nmore\n", "a\n37\n" + root + "\n\n", "a\n37\n",
+	} {
+		signed, err := note.Sign(&note.Note{Text: text}, signer)
+		require.NoError(t, err)
+		_, err = OpenCheckpoint(string(signed), verifier)
+		var untrusted *CheckpointError
+		assert.ErrorAs(t, err, &untrusted, "%q", text)
+	}
+}

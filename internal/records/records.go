@@ -253,7 +253,7 @@ func (s *Service) Sign(ctx context.Context) (ledger.Checkpoint, string, error) {
 	if err != nil {
 		return ledger.Checkpoint{}, "", err
 	}
-	c := ledger.Checkpoint{Origin: s.origin, Size: size, Root: root}
+	c := ledger.Checkpoint{Origin: s.origin, Size: size, Root: root, Follows: last.Size}
 	if last.Size > 0 {
 		// Never sign a tree that is not a continuation of the last one.
 		older, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
@@ -368,6 +368,15 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 			return Report{}, err
 		}
 		opened = append(opened, checkpoint)
+	}
+	there := map[int64]bool{0: true}
+	for _, c := range stored {
+		there[c.Size] = true
+	}
+	for _, c := range opened {
+		if !there[c.Follows] {
+			return bad(c.Follows, "The checkpoint over %d records is missing: the one over %d follows it.", c.Follows, c.Size)
+		}
 	}
 	audit, err := ledger.NewAudit(opened)
 	if err != nil {

@@ -34,6 +34,7 @@ func TestAuditFindsForgery(t *testing.T) {
 		"a batch's verdict":        {`UPDATE batches SET verdict = 'cleared'`, "What is stored is not what the records say"},
 		"a key's state":            {`ALTER TABLE key_changes DISABLE TRIGGER append_only; UPDATE key_changes SET to_state = 'withdrawn'`, "What is stored is not what the records say"},
 		"a hash of the tree":       {`ALTER TABLE ledger_hashes DISABLE TRIGGER append_only; UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`, "not those of the records"},
+		"a checkpoint is gone":     {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; DELETE FROM checkpoints WHERE size = (SELECT max(size) FROM checkpoints WHERE size < (SELECT max(size) FROM checkpoints))`, "is missing"},
 		"a checkpoint":             {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; UPDATE checkpoints SET signed = replace(signed, 'skerrow', 'skerr0w')`, "cannot be believed"},
 	} {
 		t.Run(name, func(t *testing.T) {
