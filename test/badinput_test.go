@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -399,5 +400,61 @@ func TestShortListsSaySo(t *testing.T) {
 		r := endeixis(t, s, roles.Auditor, "record", "list", "--limit", limit)
 		require.Zero(t, r.code, r.err)
 		assert.Equal(t, more, strings.Contains(r.err, "there are more"), limit)
+	}
+}
+
+// TestChangedMeanwhile changes things by the version that was seen: the second of two
+// who saw the same is told, and nothing of theirs is stored.
+func TestChangedMeanwhile(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	send := func(method, path, version, body string) (int, string, string) {
+		request, err := http.NewRequestWithContext(t.Context(), method, s.URL+"/api/v1"+path, strings.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+s.Token(t, roles.Administrator))
+		request.Header.Set("Content-Type", "application/json")
+		if version != "" {
+			request.Header.Set("If-Match", version)
+		}
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return response.StatusCode, response.Header.Get("ETag"), string(text)
+	}
+	_, publisher, _ := send("GET", "/publishers/corran", "", "")
+	require.Regexp(t, `^"\d+"$`, publisher)
+	policy, err := s.Client(t, roles.Auditor).Status(t.Context())
+	require.NoError(t, err)
+	var people wire.Page[wire.User]
+	_, _, text := send("GET", "/users", "", "")
+	require.NoError(t, json.Unmarshal([]byte(text), &people))
+	person := people.Items[1]
+	for what, c := range map[string]struct {
+		method, path, version string
+		bodies                [3]string
+	}{
+		"a publisher": {"PATCH", "/publishers/corran", publisher, [3]string{`{"contact": "one"}`, `{"contact": "two"}`, `{"contact": "three"}`}},
+		"a person":    {"PATCH", "/users/" + person.Name, `"` + person.Version + `"`, [3]string{`{"full_name": "One"}`, `{"full_name": "Two"}`, `{"full_name": "Three"}`}},
+		"the policy": {"POST", "/publishers/corran/policies", fmt.Sprintf(`"%d"`, policy.Policy), [3]string{
+			`{"fields": {"rsa_bits": 3072}, "reason": "one of three"}`, `{"fields": {"rsa_bits": 4096}, "reason": "two of three"}`, `{"fields": {"rsa_bits": 5120}, "reason": "three of three"}`,
+		}},
+	} {
+		status, next, text := send(c.method, c.path, c.version, c.bodies[0])
+		require.Equal(t, 200, status, "%s: %s", what, text)
+		assert.NotEqual(t, c.version, next, what)
+		status, _, text = send(c.method, c.path, c.version, c.bodies[1])
+		assert.Equal(t, 412, status, "%s: %s", what, text)
+		assert.Contains(t, text, "since you looked", what)
+		for _, version := range []string{next, "*", ""} {
+			status, after, text := send(c.method, c.path, version, c.bodies[2])
+			if version == next {
+				assert.Equal(t, 200, status, "%s: %s", what, text)
+				assert.NotEqual(t, next, after, what)
+			} else {
+				assert.NotEqual(t, 412, status, "%s with %q: %s", what, version, text)
+			}
+		}
 	}
 }

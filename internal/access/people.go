@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"regexp"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -99,6 +100,16 @@ type Change struct {
 	Password *string
 	// Reason is for the record.
 	Reason string
+	// Seen is the version that was looked at, or empty.
+	Seen string
+}
+
+// VersionOf names the state of a person; it is another with every change.
+func VersionOf(u User) string {
+	if u.ChangedAt == nil {
+		return "0"
+	}
+	return strconv.FormatInt(u.ChangedAt.UnixMicro(), 10)
 }
 
 // ChangeUser changes a person for an administrator. Their sessions end, and with
@@ -121,6 +132,9 @@ func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (Us
 		}
 	}
 	return s.change(ctx, by, name, c.Reason, func(ctx context.Context, tx *store.Tx, u *store.User) error {
+		if err := fault.Changed(c.Seen, VersionOf(*u), name); err != nil {
+			return err
+		}
 		was := *u
 		if c.FullName != nil {
 			u.FullName = *c.FullName

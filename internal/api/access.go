@@ -57,7 +57,9 @@ func (a *API) registerAccess() {
 	})
 	handle(a, wire.ChangeUser, func(ctx context.Context, in *wire.ChangeUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)
-		u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change(in.Body))
+		u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change{
+			FullName: in.Body.FullName, Role: in.Body.Role, Disabled: in.Body.Disabled, Password: in.Body.Password, Reason: in.Body.Reason, Seen: seen(in.IfMatch),
+		})
 		return answer(userOf(u), err)
 	})
 	handle(a, wire.ChangePassword, func(ctx context.Context, in *wire.PasswordRequest) (*wire.Nothing, error) {
@@ -144,7 +146,7 @@ func meOf(p access.Principal) wire.Me {
 }
 
 func userOf(u access.User) wire.User {
-	return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role), Disabled: u.Disabled, Added: u.CreatedAt, Changed: u.ChangedAt}
+	return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role), Disabled: u.Disabled, Added: u.CreatedAt, Changed: u.ChangedAt, Version: access.VersionOf(u)}
 }
 
 func tokenOf(t access.Token) wire.Token {

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 	"time"
 
@@ -320,6 +321,20 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 		})
 		return
 	}
+	if _, ok := any(*new(Out)).(wire.Tagged); ok {
+		type answered struct {
+			ETag string `header:"ETag"`
+			Body *Out
+		}
+		huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
+			out, err := ask(ctx, in)
+			if err != nil {
+				return nil, err
+			}
+			return &answered{strconv.Quote(any(*out).(wire.Tagged).Tag()), out}, nil
+		})
+		return
+	}
 	type answered struct{ Body *Out }
 	huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
 		out, err := ask(ctx, in)
@@ -329,6 +344,9 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 		return &answered{out}, nil
 	})
 }
+
+// seen returns the version in an If-Match header.
+func seen(ifMatch string) string { return strings.Trim(strings.TrimPrefix(ifMatch, "W/"), `"`) }
 
 // answer returns what was found, or the error alone.
 func answer[T any](v T, err error) (*T, error) {

@@ -20,7 +20,7 @@ func (a *API) registerPolicies() {
 	})
 	handle(a, wire.SetPolicy, func(ctx context.Context, in *wire.SetPolicyRequest) (*wire.PolicyVersion, error) {
 		p, _ := principal(ctx)
-		version, err := a.Policy.Set(ctx, p.Name, in.Body.Document, in.Body.Reason)
+		version, err := a.Policy.Set(ctx, p.Name, seen(in.IfMatch), in.Body.Document, in.Body.Reason)
 		return answer(policyOf(version), err)
 	})
 	handle(a, wire.ListWaivers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Waiver], error) {
@@ -39,7 +39,7 @@ func (a *API) registerPolicies() {
 	})
 	handle(a, wire.SetOwnPolicy, func(ctx context.Context, in *wire.SetOwnPolicyRequest) (*wire.PolicyVersion, error) {
 		p, _ := principal(ctx)
-		version, err := a.Policy.SetOwn(ctx, p.Name, in.Slug, in.Body.Fields, in.Body.Reason)
+		version, err := a.Policy.SetOwn(ctx, p.Name, in.Slug, seen(in.IfMatch), in.Body.Fields, in.Body.Reason)
 		return answer(policyOf(version), err)
 	})
 }

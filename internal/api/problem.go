@@ -48,7 +48,7 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 
 var statusOf = map[fault.Kind]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.Unauthenticated: http.StatusUnauthorized, fault.Denied: http.StatusForbidden,
-	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Unavailable: http.StatusServiceUnavailable,
+	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Stale: http.StatusPreconditionFailed, fault.Unavailable: http.StatusServiceUnavailable,
 	fault.TooMany: http.StatusTooManyRequests, fault.Malformed: http.StatusBadRequest,
 }
 

@@ -26,6 +26,8 @@ const (
 	NotFound
 	// Conflict: the thing is in a state that does not allow it.
 	Conflict
+	// Stale: the thing has changed since the sender looked.
+	Stale
 	// Unavailable: try again later.
 	Unavailable
 	// TooMany: slow down.
@@ -107,4 +109,13 @@ func Reason(reason, step string) error {
 // Abandoned says why work was given up.
 func Abandoned(cause error) string {
 	return "It could not be carried out, however often it was tried: " + plain.Text(cause.Error())
+}
+
+// Changed refuses a change by somebody who saw another version of the thing than it
+// has now. seen is empty for whoever does not say what they saw.
+func Changed(seen, now, what string) error {
+	if seen == "" || seen == "*" || seen == now {
+		return nil
+	}
+	return New(Stale, "changed-meanwhile", "Somebody has changed %s since you looked.", what).Advise("Look at it again, and decide then.")
 }

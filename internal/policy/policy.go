@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -179,14 +180,15 @@ func (s *Service) Init(ctx context.Context, by string) error {
 	if rows, err := s.store.PoliciesAsOf(ctx, 0); err != nil || len(rows) > 0 {
 		return err
 	}
-	_, err := s.put(ctx, by, Version{Document: judge.DefaultPolicy()}, "")
+	_, err := s.put(ctx, by, "", Version{Document: judge.DefaultPolicy()}, "")
 	return err
 }
 
-// Set puts a new version of the policy in force. Batches that have begun
+// Set puts a new version of the policy in force. seen is the version that was in
+// force when it was looked at, or empty. Batches that have begun
 // keep theirs. It returns a [*fault.Fault] for a policy that makes no sense,
 // and for one that changes nothing.
-func (s *Service) Set(ctx context.Context, by string, p judge.Policy, reason string) (Version, error) {
+func (s *Service) Set(ctx context.Context, by, seen string, p judge.Policy, reason string) (Version, error) {
 	if err := p.Validate(); err != nil {
 		return Version{}, badPolicy(err, "document")
 	}
@@ -197,13 +199,13 @@ func (s *Service) Set(ctx context.Context, by string, p judge.Policy, reason str
 	if now.Equal(p) {
 		return Version{}, unchanged(now.Version)
 	}
-	return s.put(ctx, by, Version{Document: p}, reason)
+	return s.put(ctx, by, seen, Version{Document: p}, reason)
 }
 
 // SetOwn gives a publisher fields of its own, in JSON, in place of those
 // it had; an empty object leaves it none. It returns a [*fault.Fault] as
 // [Service.Set] does.
-func (s *Service) SetOwn(ctx context.Context, by, publisher string, own []byte, reason string) (Version, error) {
+func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []byte, reason string) (Version, error) {
 	if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
 		return Version{}, err
 	}
@@ -224,7 +226,7 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher string, own []byte, 
 		return Version{}, unchanged(now.Version)
 	}
 	p.Policy.Document = own
-	return s.put(ctx, by, p, reason)
+	return s.put(ctx, by, seen, p, reason)
 }
 
 func badPolicy(err error, field string) error {
@@ -235,7 +237,7 @@ func unchanged(version int64) error {
 	return fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
 }
 
-func (s *Service) put(ctx context.Context, by string, p Version, reason string) (Version, error) {
+func (s *Service) put(ctx context.Context, by, seen string, p Version, reason string) (Version, error) {
 	row := &p.Policy
 	row.Name = defaultPolicy
 	if p.Publisher != "" {
@@ -253,6 +255,13 @@ func (s *Service) put(ctx context.Context, by string, p Version, reason string) 
 	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
+			return err
+		}
+		before, err := tx.PolicyBefore(ctx, row.Version)
+		if err != nil {
+			return err
+		}
+		if err := fault.Changed(seen, strconv.FormatInt(before, 10), "the policy"); err != nil {
 			return err
 		}
 		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PolicySet, By: by, Subject: row.Name, Body: struct {

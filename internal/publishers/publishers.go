@@ -8,6 +8,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -67,7 +68,12 @@ type Change struct {
 	Name    *string
 	Contact *string
 	Scope   []string
+	// Seen is the version that was looked at, or empty.
+	Seen string
 }
+
+// VersionOf names the state of a publisher; it is another with every change.
+func VersionOf(p Publisher) string { return strconv.FormatInt(p.Position, 10) }
 
 // Change changes what is known about a publisher. A new scope counts for
 // batches that are asked for from then on.
@@ -79,6 +85,9 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var err error
 		if row, err = tx.LockPublisher(ctx, slug); err != nil {
+			return err
+		}
+		if err := fault.Changed(change.Seen, VersionOf(row), "the publisher "+slug); err != nil {
 			return err
 		}
 		before := Details{row.Slug, row.Name, row.Contact, row.Scope}

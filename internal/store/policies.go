@@ -41,6 +41,13 @@ func (s Reads) PolicyVersion(ctx context.Context) (int64, error) {
 	return version, explain(err)
 }
 
+// PolicyBefore returns the number of the version before another, or 0.
+func (s Reads) PolicyBefore(ctx context.Context, version int64) (int64, error) {
+	var before int64
+	err := s.q.GetContext(ctx, &before, `SELECT coalesce(max(version), 0) FROM policies WHERE version < $1`, version)
+	return before, explain(err)
+}
+
 // PoliciesAsOf returns the newest row of each name as of a version, or as of now
 // when version is 0.
 func (s Reads) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {

@@ -30,7 +30,11 @@ type User struct {
 	Disabled bool       `json:"disabled" doc:"Whether the person is shut out."`
 	Added    time.Time  `json:"added"`
 	Changed  *time.Time `json:"changed,omitempty" doc:"When something about the person was last changed; sessions begun before are over."`
+	Version  string     `json:"version" doc:"Another with every change; also the ETag."`
 }
+
+// Tag is the version, for a header.
+func (u User) Tag() string { return u.Version }
 
 // Token is a token without its text.
 type Token struct {
@@ -109,6 +113,7 @@ type NewPassword struct {
 // ChangeUserRequest carries what is to become of a person.
 type ChangeUserRequest struct {
 	Name string `path:"name" maxLength:"64"`
+	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
 	Body UserChange
 }
 

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/json"
+	"strconv"
 	"time"
 
 	"endeixis/core/judge"
@@ -37,8 +38,14 @@ type PolicyVersion struct {
 	Own       []string     `json:"own" doc:"The fields that the publisher has otherwise."`
 }
 
+// Tag is the version, for a header.
+func (v PolicyVersion) Tag() string { return strconv.FormatInt(v.Version, 10) }
+
 // SetPolicyRequest carries a new version of the policy.
-type SetPolicyRequest struct{ Body NewPolicy }
+type SetPolicyRequest struct {
+	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
+	Body    NewPolicy
+}
 
 // NewPolicy is a policy to be put in force.
 type NewPolicy struct {
@@ -49,6 +56,7 @@ type NewPolicy struct {
 // SetOwnPolicyRequest gives a publisher fields of its own.
 type SetOwnPolicyRequest struct {
 	Slug string `path:"slug"`
+	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
 	Body OwnPolicy
 }
 

@@ -10,7 +10,11 @@ type Publisher struct {
 	Scope   []string  `json:"scope"`
 	Created time.Time `json:"created"`
 	By      string    `json:"by"`
+	Version string    `json:"version" doc:"Another with every change; also the ETag."`
 }
+
+// Tag is the version, for a header.
+func (p Publisher) Tag() string { return p.Version }
 
 // AddPublisherRequest carries a new publisher.
 type AddPublisherRequest struct{ Body NewPublisher }
@@ -31,6 +35,7 @@ type PublisherAt struct {
 // SetPublisherRequest changes a publisher.
 type SetPublisherRequest struct {
 	Slug string `path:"slug"`
+	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
 	Body PublisherChange
 }
 

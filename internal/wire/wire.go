@@ -21,3 +21,7 @@ type Problem struct {
 	Field  string   `json:"field,omitempty"`
 	Facts  []string `json:"facts,omitempty"`
 }
+
+// Tagged is an answer that has a version, which is sent as its ETag (RFC 9110,
+// section 8.8.3).
+type Tagged interface{ Tag() string }

@@ -9,6 +9,9 @@ export function useChange<I, O>(touches: string[], change: (input: I) => Promise
   });
 }
 
+/** The header that lets a change go through only if the thing is as it was seen. */
+export const ifSeen = (version: string | number) => ({ "If-Match": `"${String(version)}"` });
+
 export function useKeyringChange<I, O>(change: (input: I) => Promise<O>) {
   return useChange(["keys", "key", "publishers", "overview"], change);
 }

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { useChange } from "./change";
+import { ifSeen, useChange } from "./change";
 import { api, ask, type Me, type NewToken, type NewUser, type UserChange } from "./client";
 
 export const mayOperate = (me?: Me) => me !== undefined && me.role !== "auditor";
@@ -41,9 +41,9 @@ export function useAddPerson() {
   return useChange(["people"], (body: NewUser) => ask(api.POST("/api/v1/users", { body })));
 }
 
-export function useChangePerson(name: string) {
+export function useChangePerson(name: string, seen: string) {
   return useChange(["people", "tokens", "me"], (body: UserChange) =>
-    ask(api.PATCH("/api/v1/users/{name}", { params: { path: { name } }, body })),
+    ask(api.PATCH("/api/v1/users/{name}", { params: { path: { name }, header: ifSeen(seen) }, body })),
   );
 }
 

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { useChange } from "./change";
+import { ifSeen, useChange } from "./change";
 import { api, ask, type NewWaiver, type Policy } from "./client";
 
 export function usePolicies() {
@@ -25,12 +25,14 @@ export function useEndWaiver(id: number) {
   );
 }
 
-export function useSetOwnPolicy(slug: string) {
+export function useSetOwnPolicy(slug: string, seen: number) {
   return useChange(["policies"], (body: { fields: Partial<Policy>; reason: string }) =>
-    ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug } }, body })),
+    ask(api.POST("/api/v1/publishers/{slug}/policies", { params: { path: { slug }, header: ifSeen(seen) }, body })),
   );
 }
 
-export function useSetPolicy() {
-  return useChange(["policies"], (body: { document: Policy; reason: string }) => ask(api.POST("/api/v1/policies", { body })));
+export function useSetPolicy(seen: number) {
+  return useChange(["policies"], (body: { document: Policy; reason: string }) =>
+    ask(api.POST("/api/v1/policies", { params: { header: ifSeen(seen) }, body })),
+  );
 }

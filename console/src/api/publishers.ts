@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { useKeyringChange } from "./change";
+import { ifSeen, useKeyringChange } from "./change";
 import { api, ask } from "./client";
 
-export function useSetPublisher(slug: string) {
+export function useSetPublisher(slug: string, seen: string) {
   return useKeyringChange((body: { name: string; contact: string; scope: string[] }) =>
-    ask(api.PATCH("/api/v1/publishers/{slug}", { params: { path: { slug } }, body })),
+    ask(api.PATCH("/api/v1/publishers/{slug}", { params: { path: { slug }, header: ifSeen(seen) }, body })),
   );
 }
 

@@ -177,7 +177,8 @@ function PublisherLine({ p, curator }: { p: Publisher; curator: boolean }) {
 }
 
 function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
-  const set = useSetPublisher(p.slug);
+  const [seen] = useState(p.version);
+  const set = useSetPublisher(p.slug, seen);
   const [form, setForm] = useState({ name: p.name, contact: p.contact, scope: p.scope.join(" ") });
   const change = (field: keyof typeof form) => (e: { target: { value: string } }) => {
     setForm({ ...form, [field]: e.target.value });

@@ -88,7 +88,8 @@ function PersonLine({ user, me }: { user: User; me: string }) {
 }
 
 function ChangeForm({ user, doing, close }: { user: User; doing: Exclude<Doing, undefined>; close: () => void }) {
-  const change = useChangePerson(user.name);
+  const [seen] = useState(user.version);
+  const change = useChangePerson(user.name, seen);
   const [role, setRole] = useState<string>(user.role);
   const [password, setPassword] = useState("");
   const [reason, setReason] = useState("");

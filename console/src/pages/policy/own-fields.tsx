@@ -42,6 +42,7 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
       )}
       {editing !== "" && (
         <Edit
+          newest={versions[0]?.version ?? 0}
           key={editing}
           slug={editing}
           base={base.document}
@@ -55,9 +56,22 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
   );
 }
 
-function Edit({ slug, base, now, close }: { slug: string; base: Policy; now: PolicyVersion | undefined; close: () => void }) {
+function Edit({
+  slug,
+  base,
+  now,
+  newest,
+  close,
+}: {
+  slug: string;
+  base: Policy;
+  now: PolicyVersion | undefined;
+  newest: number;
+  close: () => void;
+}) {
   const fields = usePolicyFields();
-  const set = useSetOwnPolicy(slug);
+  const [seen] = useState(newest);
+  const set = useSetOwnPolicy(slug, seen);
   const [draft, setDraft] = useState<Policy>(() => ({ ...base, ...pick(now?.document, now?.own ?? []) }));
   const [own, setOwn] = useState<string[]>(now?.own ?? []);
   const [reason, setReason] = useState("");

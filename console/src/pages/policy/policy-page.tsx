@@ -43,6 +43,7 @@ export function PolicyPage() {
         <Edit
           key={current.version}
           policy={current.document}
+          newest={versions[0]?.version ?? 0}
           close={() => {
             setEditing(false);
           }}
@@ -72,9 +73,10 @@ function Fields({ policy }: { policy: Policy }) {
   );
 }
 
-function Edit({ policy, close }: { policy: Policy; close: () => void }) {
+function Edit({ policy, newest, close }: { policy: Policy; newest: number; close: () => void }) {
   const fields = usePolicyFields();
-  const set = useSetPolicy();
+  const [seen] = useState(newest);
+  const set = useSetPolicy(seen);
   const [draft, setDraft] = useState<Policy>(policy);
   const [reason, setReason] = useState("");
   const submit = (event: SubmitEvent) => {
