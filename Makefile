@@ -9,7 +9,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/inde
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
 GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
 
-.PHONY: help demo test race build console bench fuzz fuzz-briefly lint format openapi screenshots clean
+.PHONY: help demo test race build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -56,7 +56,8 @@ test: ## install what is missing and run every check and test
 	@# The whole product comes by itself, for browsers do not share two cores well.
 	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $$(go list ./... | grep -v /test$$) && go test -timeout 20m ./test'
 	@$(MAKE) --no-print-directory race
-	@$(MAKE) --no-print-directory fuzz-briefly FUZZTIME=4s
+	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=4s
+	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=1m
 
 # Where goroutines share something: reading on all cores, the queue, the keyring in
 # memory, what is announced.
@@ -65,13 +66,18 @@ RACED = ./core/digest ./core/measure ./core/verify ./internal/batches ./internal
 race: ## run the tests of what runs side by side under the race detector
 	go run ./internal/pgserver/pgrun go test -race -short -timeout 10m $(RACED)
 
-# Every fuzz target, each for FUZZTIME.
-fuzz-briefly fuzz: ## fuzz every parser, each for FUZZTIME (5m)
+fuzz: fuzz-parsers fuzz-requests ## fuzz every parser, and requests to the API, each for FUZZTIME (5m)
+
+fuzz-parsers:
 	@for target in $$(grep -rhoE '^func Fuzz[A-Za-z]+' --include='*_test.go' core internal | sed 's/func //' | sort -u); do \
 		dir=$$(grep -rlE "^func $$target\(" --include='*_test.go' core internal | head -1 | xargs dirname); \
 		echo "$$target in $$dir"; \
 		go test ./$$dir -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) | grep -vE '^fuzz: elapsed.*\(0/sec\)' | tail -3 || exit 1; \
 	done
+
+# What was found is not made smaller for long: each try is a request.
+fuzz-requests:
+	go run ./internal/pgserver/pgrun go test ./test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZTIME) -fuzzminimizetime 2x | grep -vE '^fuzz: elapsed.*\(0/sec\)|baseline' | tail -3
 
 bench: build ## measure against floors, and write docs/benchmarks.md
 	@scripts/install-missing.sh run

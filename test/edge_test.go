@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/net/http/httpguts"
 
 	"endeixis/internal/cli"
 	"endeixis/internal/testkit"
@@ -124,103 +125,193 @@ func spoilt(v any) []any {
 	return strange
 }
 
-// TestHostileRequests asks for every operation of the API's own description with
-// one thing wrong at a time. Whatever it is, the answer is no failure of the
-// service, and never has much of what was sent.
-func TestHostileRequests(t *testing.T) {
-	t.Parallel()
+// An asker asks for the operations of the API's own description.
+type asker struct {
+	s      *testkit.Service
+	d      described
+	key    string
+	token  string
+	client *http.Client
+	// asked counts the requests, by the class of their status.
+	asked map[int]int
+}
+
+func newAsker(t testing.TB) *asker {
+	t.Helper()
 	s := testkit.Start(t)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
-	key := keyOf(t, "tidewright-release.asc").Fingerprint
 	text, err := os.ReadFile(filepath.Join("..", "docs", "openapi.yaml"))
 	require.NoError(t, err)
-	var d described
-	require.NoError(t, yaml.Unmarshal(text, &d))
-	token := s.Token(t, "administrator")
-	client := &http.Client{Timeout: 20 * time.Second}
-	asked := 0
-	ask := func(method, address string, headers http.Header, body []byte) {
-		asked++
-		request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(method), s.URL+"/api/v1", bytes.NewReader(body))
+	a := &asker{s: s, key: keyOf(t, "tidewright-release.asc").Fingerprint, token: s.Token(t, "administrator"), client: &http.Client{Timeout: 20 * time.Second}, asked: map[int]int{}}
+	require.NoError(t, yaml.Unmarshal(text, &a.d))
+	return a
+}
+
+// A target is an operation with where it is.
+type target struct {
+	method, path string
+	operationOf
+}
+
+// targets lists all operations but those that end the asker's own session, or never
+// end.
+func (a *asker) targets() []target {
+	var out []target
+	for _, path := range slices.Sorted(maps.Keys(a.d.Paths)) {
+		for _, method := range slices.Sorted(maps.Keys(a.d.Paths[path])) {
+			o := a.d.Paths[path][method]
+			if o.ID != "follow-batch" && o.ID != "revoke-own-token" && o.ID != "sign-out" {
+				out = append(out, target{method, path, o})
+			}
+		}
+	}
+	return out
+}
+
+// body makes one that fits, or nil for an operation that takes none.
+func (a *asker) body(o target) any {
+	if o.Body.Content == nil {
+		return nil
+	}
+	return a.d.sample(o.Body.Content["application/json"].Schema)
+}
+
+// address makes one that names things that are there, but for one parameter.
+func (a *asker) address(o target, spoil, value string) string {
+	at, query := o.path, ""
+	for _, p := range o.Parameters {
+		v := map[string]string{"fingerprint": a.key, "slug": "tidewright", "depot": "quayside", "name": "merit"}[p.Name]
+		if v == "" {
+			v = "1"
+		}
+		if o.ID == "revoke-token" {
+			v = "999" // the first is the asker's own
+		}
+		if p.Name == spoil {
+			v = value
+		}
+		switch {
+		case p.In == "path":
+			at = strings.ReplaceAll(at, "{"+p.Name+"}", v)
+		case p.In == "query" && p.Name == spoil:
+			query = p.Name + "=" + v
+		}
+	}
+	return at + "?" + query
+}
+
+// ask sends a request. Whatever it is, the answer is no failure of the service, and
+// never has much of what was sent.
+func (a *asker) ask(t testing.TB, o target, address string, headers http.Header, body []byte) {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(o.method), a.s.URL+"/api/v1", bytes.NewReader(body))
+	require.NoError(t, err)
+	at, query, _ := strings.Cut(address, "?")
+	request.URL.Opaque = "//" + request.URL.Host + at
+	request.URL.RawQuery = query
+	request.Header = headers
+	request.Header.Set("Authorization", "Bearer "+a.token)
+	request.Header.Set("Content-Type", "application/json")
+	response, err := a.client.Do(request)
+	if !assert.NoError(t, err, "%s %q %.200q", o.method, address, body) {
+		return
+	}
+	defer response.Body.Close()
+	answer, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	a.asked[response.StatusCode/100]++
+	assert.NotContains(t, []int{500, 502, 503}, response.StatusCode, "%s %q %.200q: %.300s", o.method, address, body, answer)
+	if response.StatusCode == http.StatusUnauthorized {
+		assert.Equal(t, "sign-in", o.ID, "the asker is shut out: %s", answer)
+	}
+	if response.StatusCode >= 400 {
+		assert.Less(t, len(answer), 10_000, "%s %q", o.method, address)
+	}
+}
+
+// TestHostileRequests asks for every operation of the API's own description with
+// one thing wrong at a time.
+func TestHostileRequests(t *testing.T) {
+	t.Parallel()
+	a := newAsker(t)
+	texts := []string{"%00", "%ff", "a%00b", "%E2%80%AE", strings.Repeat("9", 30), "-1", "2147483648", "9223372036854775807", "9223372036854775808", strings.Repeat("a", 3000), "..%2f..", "1.99999999999", "%27%20OR%201=1", "0x1"}
+	for _, o := range a.targets() {
+		body := a.body(o)
+		good, err := json.Marshal(body)
 		require.NoError(t, err)
-		at, query, _ := strings.Cut(address, "?")
-		request.URL.Opaque = "//" + request.URL.Host + at
-		request.URL.RawQuery = query
-		request.Header = headers
-		request.Header.Set("Authorization", "Bearer "+token)
-		request.Header.Set("Content-Type", "application/json")
-		response, err := client.Do(request)
-		if !assert.NoError(t, err, "%s %q %.200q", method, address, body) {
+		for _, p := range o.Parameters {
+			for _, value := range texts {
+				switch p.In {
+				case "header":
+					if raw, err := url.PathUnescape(value); err == nil && !strings.ContainsRune(raw, 0) {
+						a.ask(t, o, a.address(o, "", ""), http.Header{p.Name: {raw}}, good)
+					}
+				default:
+					a.ask(t, o, a.address(o, p.Name, value), http.Header{}, good)
+				}
+			}
+		}
+		if body == nil {
+			continue
+		}
+		for _, one := range spoilt(body) {
+			text, err := json.Marshal(one)
+			require.NoError(t, err)
+			a.ask(t, o, a.address(o, "", ""), http.Header{}, text)
+		}
+		for _, raw := range []string{"", "{", "null", "[]", `"`, "{\"a\":\"\xff\"}", strings.Repeat("[", 100_000), `{"a":` + strings.Repeat("1", 1000) + `}`} {
+			a.ask(t, o, a.address(o, "", ""), http.Header{}, []byte(raw))
+		}
+	}
+	t.Logf("answers by class of status: %v", a.asked)
+	assert.Greater(t, a.asked[2]+a.asked[4], 1500)
+	assert.Greater(t, a.asked[2], 100, "some are right after all")
+	assert.Zero(t, endeixis(t, a.s, "administrator", "record", "audit").code)
+}
+
+// FuzzRequests puts what the fuzzer finds into any place of any operation of the
+// API's own description: a parameter, a field of the body, or the body itself.
+func FuzzRequests(f *testing.F) {
+	a := newAsker(f)
+	targets := a.targets()
+	for i := range targets {
+		f.Add(uint8(i), uint8(0), []byte("a\x00b"))
+		f.Add(uint8(i), uint8(1), []byte(`{"reason": 1e400}`))
+		f.Add(uint8(i), uint8(2), []byte(`[null, "9223372036854775808"]`))
+	}
+	f.Fuzz(func(t *testing.T, which, where uint8, found []byte) {
+		if len(found) > 4096 {
 			return
 		}
-		defer response.Body.Close()
-		answer, err := io.ReadAll(response.Body)
+		o := targets[int(which)%len(targets)]
+		body := a.body(o)
+		fields, _ := body.(map[string]any)
+		names := slices.Sorted(maps.Keys(fields))
+		good, err := json.Marshal(body)
 		require.NoError(t, err)
-		assert.NotContains(t, []int{500, 502, 503}, response.StatusCode, "%s %q %.200q: %.300s", method, address, body, answer)
-		if response.StatusCode >= 400 {
-			assert.Less(t, len(answer), 10_000, "%s %q", method, address)
+		address, headers := a.address(o, "", ""), http.Header{}
+		switch n := int(where) % (len(o.Parameters) + len(names) + 1); {
+		case n < len(o.Parameters) && o.Parameters[n].In == "header":
+			if !httpguts.ValidHeaderFieldValue(string(found)) {
+				return
+			}
+			headers[o.Parameters[n].Name] = []string{string(found)}
+		case n < len(o.Parameters):
+			address = a.address(o, o.Parameters[n].Name, url.PathEscape(string(found)))
+		case n < len(o.Parameters)+len(names):
+			spoilt := maps.Clone(fields)
+			spoilt[names[n-len(o.Parameters)]] = string(found)
+			if json.Valid(found) {
+				spoilt[names[n-len(o.Parameters)]] = json.RawMessage(found)
+			}
+			if good, err = json.Marshal(spoilt); err != nil {
+				return
+			}
+		default:
+			good = found
 		}
-	}
-	texts := []string{"%00", "%ff", "a%00b", "%E2%80%AE", strings.Repeat("9", 30), "-1", "2147483648", "9223372036854775807", "9223372036854775808", strings.Repeat("a", 3000), "..%2f..", "1.99999999999", "%27%20OR%201=1", "0x1"}
-	for _, path := range slices.Sorted(maps.Keys(d.Paths)) {
-		for _, method := range slices.Sorted(maps.Keys(d.Paths[path])) {
-			o := d.Paths[path][method]
-			if o.ID == "follow-batch" || o.ID == "revoke-own-token" || o.ID == "sign-out" {
-				continue
-			}
-			address := func(spoil, value string) string {
-				at, query := path, url.Values{}.Encode()
-				for _, p := range o.Parameters {
-					v := map[string]string{"fingerprint": key, "slug": "tidewright", "depot": "quayside"}[p.Name]
-					if v == "" {
-						v = "1"
-					}
-					if p.Name == spoil {
-						v = value
-					}
-					switch {
-					case p.In == "path":
-						at = strings.ReplaceAll(at, "{"+p.Name+"}", v)
-					case p.In == "query" && p.Name == spoil:
-						query = p.Name + "=" + v
-					}
-				}
-				return at + "?" + query
-			}
-			var body any
-			if o.Body.Content != nil {
-				body = d.sample(o.Body.Content["application/json"].Schema)
-			}
-			good, err := json.Marshal(body)
-			require.NoError(t, err)
-			for _, p := range o.Parameters {
-				for _, value := range texts {
-					switch p.In {
-					case "header":
-						if raw, err := url.PathUnescape(value); err == nil && !strings.ContainsRune(raw, 0) {
-							ask(method, address("", ""), http.Header{p.Name: {raw}}, good)
-						}
-					default:
-						ask(method, address(p.Name, value), http.Header{}, good)
-					}
-				}
-			}
-			if body == nil {
-				continue
-			}
-			for _, one := range spoilt(body) {
-				text, err := json.Marshal(one)
-				require.NoError(t, err)
-				ask(method, address("", ""), http.Header{}, text)
-			}
-			for _, raw := range []string{"", "{", "null", "[]", `"`, "{\"a\":\"\xff\"}", strings.Repeat("[", 100_000), `{"a":` + strings.Repeat("1", 1000) + `}`} {
-				ask(method, address("", ""), http.Header{}, []byte(raw))
-			}
-		}
-	}
-	t.Logf("%d requests", asked)
-	assert.Greater(t, asked, 1500)
-	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+		a.ask(t, o, address, headers, good)
+	})
 }
 
 // TestManyUnknownFields: a request is answered with the first things that are

@@ -23,7 +23,7 @@ import (
 )
 
 // keyOf finds one of the publishers' keys by the name of its file.
-func keyOf(t *testing.T, name string) scenario.KeyFile {
+func keyOf(t testing.TB, name string) scenario.KeyFile {
 	t.Helper()
 	for _, k := range scenario.Keys() {
 		if k.Name == name {
