@@ -329,7 +329,7 @@ func TestConsoleSlowAnswer(t *testing.T) {
 				<-closed
 				time.Sleep(500 * time.Millisecond) // the page hears first that the batch is closed
 			}
-			chromedp.Run(b.ctx, fetch.ContinueResponse(paused.RequestID)) //nolint:errcheck // the tab may be gone
+			chromedp.Run(b.ctx, fetch.ContinueResponse(paused.RequestID))
 		}()
 	})
 	b.do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/rows?*", RequestStage: fetch.RequestStageResponse}}))
@@ -435,10 +435,25 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	unseen := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f-\x9f\x{200b}-\x{200f}\x{202a}-\x{202e}\x{2060}-\x{2069}\x{feff}]`)
 	told := 0
 	for _, args := range [][]string{
-		{"batch", "list"}, {"batch", "show", "1"}, {"batch", "show", "1", "--item", turned + ".img"}, {"batch", "survey", "quayside:incoming/" + turned}, {"batch", "follow", "1"},
-		{"publisher", "list"}, {"waiver", "list"}, {"keyring", "list"}, {"keyring", "show", candidate}, {"keyring", "show", admitted}, {"user", "list"}, {"token", "list"},
-		{"record", "list"}, {"record", "show", fmt.Sprint(newest[0].Position)}, {"reassess", "list"}, {"reassess", "show", fmt.Sprint(again.ID)},
-		{"batch", "run", "quayside:none" + turned}, {"keyring", "show", turned}, {"publisher", "add", turned},
+		{"batch", "list"},
+		{"batch", "show", "1"},
+		{"batch", "show", "1", "--item", turned + ".img"},
+		{"batch", "survey", "quayside:incoming/" + turned},
+		{"batch", "follow", "1"},
+		{"publisher", "list"},
+		{"waiver", "list"},
+		{"keyring", "list"},
+		{"keyring", "show", candidate},
+		{"keyring", "show", admitted},
+		{"user", "list"},
+		{"token", "list"},
+		{"record", "list"},
+		{"record", "show", fmt.Sprint(newest[0].Position)},
+		{"reassess", "list"},
+		{"reassess", "show", fmt.Sprint(again.ID)},
+		{"batch", "run", "quayside:none" + turned},
+		{"keyring", "show", turned},
+		{"publisher", "add", turned},
 	} {
 		for _, output := range []string{"", "json", "yaml", "csv"} {
 			run := args

@@ -150,6 +150,8 @@ func userOf(u access.User) wire.User {
 }
 
 func tokenOf(t access.Token) wire.Token {
-	return wire.Token{ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt,
-		Used: t.UsedAt, Limits: wire.Limits{Depots: t.Depots, Publishers: t.Publishers}}
+	return wire.Token{
+		ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt,
+		Used: t.UsedAt, Limits: wire.Limits{Depots: t.Depots, Publishers: t.Publishers},
+	}
 }

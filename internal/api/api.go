@@ -63,6 +63,9 @@ type Parts struct {
 	Stopping <-chan struct{}
 	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
+	// TrustedProxies are the addresses and networks whose X-Forwarded-For is
+	// believed.
+	TrustedProxies []string
 }
 
 // API serves requests.
@@ -72,7 +75,9 @@ type API struct {
 	huma     huma.API
 	sessions *scs.SessionManager
 	requests *prometheus.HistogramVec
-	streams  streams
+	// streams counts who follows how many batches, and underway who waits for
+	// how many answers.
+	streams, underway counter
 }
 
 const sessionCookie = "endeixis_session"
@@ -87,6 +92,10 @@ func New(parts Parts) *API {
 		a.sessions.Store = parts.Access.Sessions()
 	}
 	a.sessions.Lifetime = 12 * time.Hour
+	a.streams.most, a.underway.most = maxStreams, maxUnderway
+	if err := a.engine.SetTrustedProxies(parts.TrustedProxies); err != nil {
+		panic(err) // the configuration was checked
+	}
 	a.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "endeixis_http_request_seconds", Help: "Duration of requests by route and status.", Buckets: prometheus.DefBuckets,
 	}, []string{"route", "status"})
@@ -97,7 +106,7 @@ func New(parts Parts) *API {
 	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	a.engine.GET("/readyz", a.ready)
 	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
-	a.engine.Use(noStore, a.legible, a.identify)
+	a.engine.Use(noStore, a.legible, a.identify, a.moderate)
 	a.huma = humagin.New(a.engine, Describe())
 	speak(a.huma.OpenAPI().Components.Schemas)
 	a.huma.UseMiddleware(a.authorise)
@@ -238,7 +247,7 @@ func (a *API) identify(c *gin.Context) {
 		w.principal, w.err = a.bySession(ctx, cookie)
 		w.again = func(ctx context.Context) error { _, err := a.bySession(ctx, cookie); return err }
 	}
-	w.address = c.RemoteIP()
+	w.address = c.ClientIP()
 	c.Request = c.Request.WithContext(context.WithValue(ctx, whoKey{}, w))
 	c.Next()
 }
@@ -256,6 +265,28 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
 	}
 	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
+}
+
+// moderate lets nobody have more than some requests under way at once: whoever is
+// signed in is counted as themselves, everybody else by their address.
+func (a *API) moderate(c *gin.Context) {
+	w, _ := c.Request.Context().Value(whoKey{}).(who)
+	name := "address " + w.address
+	if w.err == nil && w.principal.Name != "" {
+		name = w.principal.Name
+	}
+	if strings.HasSuffix(c.FullPath(), "/events") {
+		c.Next() // a stream, which is counted as such
+		return
+	}
+	leave, ok := a.underway.enter(name)
+	if !ok {
+		a.write(c.Writer, c.Request, fault.New(fault.TooMany, "too-many-requests", "%d of your requests are being answered already.", maxUnderway).Advise("Wait for some of the answers, then ask again."))
+		c.Abort()
+		return
+	}
+	defer leave()
+	c.Next()
 }
 
 // roleOf is where an operation says who may call it; without it anybody may.

@@ -144,20 +144,53 @@ func TestTableIsRegistered(t *testing.T) {
 	assert.Equal(t, table, registered)
 }
 
-// TestStreamsAreBounded by person, and free again when they end.
-func TestStreamsAreBounded(t *testing.T) {
-	var s streams
+// TestCounters are bounded by name, and free again when something ends.
+func TestCounters(t *testing.T) {
+	c := counter{most: 3}
 	var leave []func()
-	for range maxStreams {
-		l, err := s.enter("ines")
-		require.NoError(t, err)
+	for range 3 {
+		l, ok := c.enter("ines")
+		require.True(t, ok)
 		leave = append(leave, l)
 	}
-	_, err := s.enter("ines")
-	assert.True(t, fault.Is(err, "too-many-streams"))
-	_, err = s.enter("tobiah")
-	require.NoError(t, err)
+	_, ok := c.enter("ines")
+	assert.False(t, ok)
+	_, ok = c.enter("tobiah")
+	assert.True(t, ok)
 	leave[0]()
-	_, err = s.enter("ines")
-	assert.NoError(t, err)
+	_, ok = c.enter("ines")
+	assert.True(t, ok)
+}
+
+// TestRequestsUnderWay: an address with as many requests as it may have gets no
+// more, others do; whom a proxy asks for counts only where that proxy is trusted.
+func TestRequestsUnderWay(t *testing.T) {
+	const busy, proxy = "203.0.113.9", "10.0.0.1"
+	for what, c := range map[string]struct {
+		from, forwarded string
+		trusted         []string
+		status          int
+	}{
+		"the busy one":                    {busy, "", nil, http.StatusTooManyRequests},
+		"another":                         {"203.0.113.10", "", nil, http.StatusUnauthorized},
+		"the busy one behind a proxy":     {proxy, busy, []string{proxy}, http.StatusTooManyRequests},
+		"the same in a trusted network":   {proxy, busy, []string{"10.0.0.0/8"}, http.StatusTooManyRequests},
+		"another behind the proxy":        {proxy, "203.0.113.10", []string{proxy}, http.StatusUnauthorized},
+		"a proxy that is not trusted":     {proxy, busy, nil, http.StatusUnauthorized},
+		"the busy one who says otherwise": {busy, "203.0.113.10", []string{proxy}, http.StatusTooManyRequests},
+	} {
+		a := New(Parts{Log: slog.New(slog.DiscardHandler), TrustedProxies: c.trusted})
+		for range maxUnderway {
+			_, ok := a.underway.enter("address " + busy)
+			require.True(t, ok)
+		}
+		request := httptest.NewRequest(http.MethodGet, "/api/v1/batches", nil)
+		request.RemoteAddr = c.from + ":4242"
+		if c.forwarded != "" {
+			request.Header.Set("X-Forwarded-For", c.forwarded)
+		}
+		answer := httptest.NewRecorder()
+		a.Handler().ServeHTTP(answer, request)
+		assert.Equal(t, c.status, answer.Code, "%s: %s", what, answer.Body)
+	}
 }

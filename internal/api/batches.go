@@ -168,8 +168,9 @@ func (a *API) registerBatches() {
 // back be told nothing twice.
 func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 	w, _ := ctx.Value(whoKey{}).(who)
-	leave, err := a.streams.enter(w.principal.Name)
-	if err != nil {
+	leave, ok := a.streams.enter(w.principal.Name)
+	if !ok {
+		err := fault.New(fault.TooMany, "too-many-streams", "You follow %d batches already.", maxStreams).Advise("Close some of them; GET /batches/{id} tells how one stands.")
 		send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
 		return
 	}

@@ -1,30 +1,33 @@
 package api
 
-import (
-	"sync"
+import "sync"
 
-	"endeixis/internal/fault"
+const (
+	// maxStreams bounds how many streams of events one person follows at once;
+	// each holds a connection and looks into the database now and then.
+	maxStreams = 50
+	// maxUnderway bounds how many requests of one person, or of one address that
+	// nobody has signed in from, are answered at once.
+	maxUnderway = 64
 )
 
-// maxStreams bounds how many streams of events one person follows at once; each
-// holds a connection and looks into the database now and then.
-const maxStreams = 50
-
-// streams counts who follows how many.
-type streams struct {
+// A counter counts what is under way, by name.
+type counter struct {
+	most int
 	mu   sync.Mutex
 	open map[string]int
 }
 
-// enter counts one more of a person, or refuses it. Call leave when it ends.
-func (s *streams) enter(name string) (leave func(), err error) {
+// enter counts one more under a name, unless there are as many as there may be. Call
+// leave when it ends.
+func (s *counter) enter(name string) (leave func(), ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.open == nil {
 		s.open = map[string]int{}
 	}
-	if s.open[name] >= maxStreams {
-		return nil, fault.New(fault.TooMany, "too-many-streams", "You follow %d batches already.", maxStreams).Advise("Close some of them; GET /batches/{id} tells how one stands.")
+	if s.open[name] >= s.most {
+		return nil, false
 	}
 	s.open[name]++
 	return func() {
@@ -33,5 +36,5 @@ func (s *streams) enter(name string) (leave func(), err error) {
 		if s.open[name]--; s.open[name] == 0 {
 			delete(s.open, name)
 		}
-	}, nil
+	}, true
 }

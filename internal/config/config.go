@@ -44,6 +44,9 @@ type Config struct {
 	Log          Log  `koanf:"log"`
 	// SecureCookies is to be on wherever people reach the service by HTTPS.
 	SecureCookies bool `koanf:"secure_cookies"`
+	// TrustedProxies are the addresses, or networks as 10.0.0.0/8, of proxies
+	// that say for whom they ask. What others say about that is ignored.
+	TrustedProxies []string `koanf:"trusted_proxies"`
 }
 
 // Origin is a place from which copies of manifests may be fetched.
@@ -254,6 +257,12 @@ func (c *Config) validate() error {
 		return fmt.Errorf("name %q is not a host name", c.Name)
 	case c.Work.SliceBytes < 1 || c.Work.SliceItems < 1:
 		return fmt.Errorf("work.slice_bytes and work.slice_items must be at least 1")
+	}
+	for _, proxy := range c.TrustedProxies {
+		_, _, err := net.ParseCIDR(proxy)
+		if net.ParseIP(proxy) == nil && err != nil {
+			return fmt.Errorf("trusted_proxies: %q is neither an address nor a network such as 10.0.0.0/8", proxy)
+		}
 	}
 	seen := map[string]bool{}
 	for _, d := range c.Directories {

@@ -48,6 +48,7 @@ func TestMistakes(t *testing.T) {
 		db + "depots: {quay: /no/such/dir}\n": "depot quay",
 		db + "name: two words\n":              "not a host name",
 		db + "work: {slice_bytes: 0}\n":       "at least 1",
+		db + "trusted_proxies: [proxy.x]\n":   "neither an address nor a network",
 		db + "work: {workers: many}\n":        "does not fit",
 		": : :":                               "reading the configuration",
 	} {

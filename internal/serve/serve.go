@@ -296,7 +296,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	defer giveUp()
 	handler := api.New(api.Parts{
 		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
-		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies,
+		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,

@@ -112,9 +112,9 @@ type NewPassword struct {
 
 // ChangeUserRequest carries what is to become of a person.
 type ChangeUserRequest struct {
-	Name string `path:"name" maxLength:"64"`
+	Name    string `path:"name" maxLength:"64"`
 	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
-	Body UserChange
+	Body    UserChange
 }
 
 // UserChange is what is to become of a person; what is left out stays.

@@ -55,9 +55,9 @@ type NewPolicy struct {
 
 // SetOwnPolicyRequest gives a publisher fields of its own.
 type SetOwnPolicyRequest struct {
-	Slug string `path:"slug"`
+	Slug    string `path:"slug"`
 	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
-	Body OwnPolicy
+	Body    OwnPolicy
 }
 
 // OwnPolicy is what a publisher has otherwise.

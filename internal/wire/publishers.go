@@ -34,9 +34,9 @@ type PublisherAt struct {
 
 // SetPublisherRequest changes a publisher.
 type SetPublisherRequest struct {
-	Slug string `path:"slug"`
+	Slug    string `path:"slug"`
 	IfMatch string `header:"If-Match" maxLength:"100" doc:"The version that you saw, in quotes: nothing is changed when there is another."`
-	Body PublisherChange
+	Body    PublisherChange
 }
 
 // PublisherChange holds what is to change about a publisher; what is left out
