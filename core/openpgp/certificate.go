@@ -2,6 +2,7 @@ package openpgp
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"hash"
@@ -165,6 +166,12 @@ func readGroups(data []byte) ([][]component, error) {
 // newCertificate understands components that start with a primary key.
 func newCertificate(parts []component) (*Certificate, error) {
 	parts = canonical(parts)
+	for _, part := range parts {
+		// Repeated parts are one part, with the signatures of all.
+		if len(part.sigs) > maxComponentSignatures {
+			return nil, &FormatError{Packet: tagName(part.tag), Reason: fmt.Sprintf("more than %d signatures on one part of a key", maxComponentSignatures)}
+		}
+	}
 	c := &Certificate{components: parts}
 	for _, part := range parts {
 		p := &packet{tag: part.tag, body: part.body, end: len(part.body)}
@@ -263,18 +270,80 @@ func canonical(parts []component) []component {
 	return out
 }
 
-// Merge returns a certificate with everything that either holds about the same
-// primary key; nothing known before is lost. It panics when the primary keys
-// differ, which the caller has to prevent.
-func Merge(a, b *Certificate) *Certificate {
+// Merge returns a certificate with what either holds about the same primary key.
+// Nothing that a holds is lost. What b adds is left out where a would pass the
+// bounds of one certificate, and left counts that: revocations are added first,
+// then what is newest. Merge panics when the primary keys differ, which the caller
+// has to prevent.
+func Merge(a, b *Certificate) (c *Certificate, left int) {
 	if a.Primary.Fingerprint != b.Primary.Fingerprint {
 		panic("openpgp: Merge of different keys")
 	}
-	c, err := newCertificate(slices.Concat(a.components, b.components))
+	parts := slices.Clone(a.components)
+	at := map[string]int{}
+	for i, part := range parts {
+		at[fmt.Sprintf("%d %s", part.tag, part.body)] = i
+	}
+	for _, part := range b.components {
+		i, ok := at[fmt.Sprintf("%d %s", part.tag, part.body)]
+		switch {
+		case !ok && len(parts) >= maxComponents:
+			left += 1 + len(part.sigs)
+			continue
+		case !ok:
+			i = len(parts)
+			parts = append(parts, component{tag: part.tag, body: part.body})
+		}
+		var skipped int
+		parts[i].sigs, skipped = added(parts[i].sigs, part.sigs)
+		left += skipped
+	}
+	c, err := newCertificate(parts)
 	if err != nil {
 		panic("openpgp: Merge of certificates that were read before: " + err.Error())
 	}
-	return c
+	return c, left
+}
+
+// added returns signatures with those of more that are not among them, as many as
+// there may be on one part of a key.
+func added(sigs, more [][]byte) (all [][]byte, left int) {
+	known := make(map[string]bool, len(sigs))
+	for _, s := range sigs {
+		known[string(s)] = true
+	}
+	var fresh [][]byte
+	for _, s := range more {
+		if !known[string(s)] {
+			known[string(s)] = true
+			fresh = append(fresh, s)
+		}
+	}
+	room := max(0, maxComponentSignatures-len(sigs))
+	if len(fresh) > room {
+		slices.SortStableFunc(fresh, weightier)
+		left = len(fresh) - room
+		fresh = fresh[:room]
+	}
+	return append(slices.Clip(sigs), fresh...), left
+}
+
+// weightier puts revocations before other signatures, and the newer before the
+// older; what cannot be read comes last.
+func weightier(x, y []byte) int {
+	a, errA := parseSignature(x, 0)
+	b, errB := parseSignature(y, 0)
+	if errA != nil || errB != nil {
+		return cmp.Compare(rank(errA != nil), rank(errB != nil))
+	}
+	return cmp.Or(cmp.Compare(rank(!a.Type.isRevocation()), rank(!b.Type.isRevocation())), b.Created.Compare(a.Created))
+}
+
+func rank(later bool) int {
+	if later {
+		return 1
+	}
+	return 0
 }
 
 // Bytes returns the certificate in canonical binary form.

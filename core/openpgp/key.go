@@ -175,11 +175,13 @@ func (k *PublicKey) material(c *cursor) {
 		point := c.mpi("point")
 		k.setEdDSALegacy(oid, point)
 	case Ed25519:
-		k.ed25519 = bytes.Clone(c.bytes(ed25519.PublicKeySize, "key"))
-		k.Bits = 255
+		k.setEd25519(c.bytes(ed25519.PublicKeySize, "key"))
 	case Ed448:
-		k.ed448 = bytes.Clone(c.bytes(ed448.PublicKeySize, "key"))
 		k.Bits = 448
+		k.ed448 = bytes.Clone(c.bytes(ed448.PublicKeySize, "key"))
+		if len(k.ed448) == ed448.PublicKeySize {
+			k.unusable = edwards448Trouble(k.ed448)
+		}
 	case ECDH, Elgamal:
 		k.encryption(c)
 	default:
@@ -334,7 +336,16 @@ func (k *PublicKey) setEdDSALegacy(oid, point []byte) {
 	case len(point) != 33 || point[0] != 0x40:
 		k.unusable = "the point is not in the native encoding"
 	default:
-		k.ed25519 = bytes.Clone(point[1:])
+		k.setEd25519(point[1:])
+	}
+}
+
+// setEd25519 takes the key itself; what is too short was noted by the caller.
+func (k *PublicKey) setEd25519(point []byte) {
+	k.Bits = 255
+	k.ed25519 = bytes.Clone(point)
+	if len(point) == ed25519.PublicKeySize {
+		k.unusable = edwards25519Trouble(point)
 	}
 }
 

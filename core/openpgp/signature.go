@@ -336,7 +336,12 @@ func (s *Signature) expired(t time.Time) bool {
 	return s.Lifetime != 0 && !t.Before(s.Created.Add(s.Lifetime))
 }
 
-// isSelfKind reports whether the type is one of the four certifications.
+// isRevocation reports whether the type takes something back.
+func (t SignatureType) isRevocation() bool {
+	return t == KeyRevocation || t == SubkeyRevocation || t == CertRevocation
+}
+
+// isCertification reports whether the type is one of the four certifications.
 func (t SignatureType) isCertification() bool {
 	return t >= GenericCertification && t <= PositiveCertification
 }

@@ -56,7 +56,7 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	}
 	return Principal{
 		UserID: token.UserID, Name: token.UserName, FullName: token.FullName, Role: role,
-		Token: token.ID, Expires: token.ExpiresAt, Depots: token.Depots, Publishers: token.Publishers,
+		Token: token.ID, Expires: token.ExpiresAt.UTC(), Depots: token.Depots, Publishers: token.Publishers,
 	}, nil
 }
 

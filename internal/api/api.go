@@ -201,6 +201,10 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
+	if keys, err := a.Keys.Unreadable(ctx); err != nil || len(keys) > 0 {
+		c.String(http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys), strings.Join(keys, ", "))
+		return
+	}
 	if a.Query.Full() {
 		c.String(http.StatusServiceUnavailable, "the database has no space left: nothing can be stored\n")
 		return

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 
 	"endeixis/core/keyring"
@@ -56,13 +57,21 @@ func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error)
 	for _, cert := range all {
 		fp := cert.Primary.Fingerprint
 		if i, ok := at[fp]; ok {
-			certs[i] = openpgp.Merge(certs[i], cert)
+			merged, left := openpgp.Merge(certs[i], cert)
+			if certs[i] = merged; left > 0 {
+				notes = append(notes, fmt.Sprintf("The key %s is in it more than once; %s.", plain.Grouped(string(fp)), tooMuch(left)))
+			}
 			continue
 		}
 		at[fp] = len(certs)
 		certs = append(certs, cert)
 	}
 	return certs, notes, nil
+}
+
+// tooMuch says that parts of a key were left out.
+func tooMuch(left int) string {
+	return fmt.Sprintf("%d of its parts were left out, for one key can have a thousand parts, and each 20,000 signatures", left)
 }
 
 // compared tells what an import of cert does to what is known of its key. known
@@ -72,11 +81,15 @@ func compared(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
 	if known == nil {
 		return out
 	}
-	out.Result, out.Certificate = keyring.Unchanged, openpgp.Merge(known, cert)
+	merged, left := openpgp.Merge(known, cert)
+	out.Result, out.Certificate = keyring.Unchanged, merged
+	if left > 0 {
+		out.Changes = []string{"What was known stays; of what is new, " + tooMuch(left) + "."}
+	}
 	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
 		out.Result = keyring.Updated
 		out.Revokes = known.Revocation() == nil && out.Certificate.Revocation() != nil
-		out.Changes = harmless(openpgp.Changes(known, out.Certificate, rules))
+		out.Changes = append(harmless(openpgp.Changes(known, out.Certificate, rules)), out.Changes...)
 		if len(out.Changes) == 0 {
 			out.Changes = []string{"Signatures are added that change nothing about what it may do or is called."}
 		}
@@ -101,7 +114,7 @@ func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *ope
 	}
 	changed := *k
 	if newer != nil {
-		changed.Certificate = openpgp.Merge(k.Certificate, newer)
+		changed.Certificate, _ = openpgp.Merge(k.Certificate, newer)
 	} else {
 		changed.History = append(slices.Clone(k.History), keyring.Change{At: s.now(), To: keyring.Withdrawn})
 	}
@@ -222,11 +235,11 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 	if err != nil {
 		return Imported{}, nil, err
 	}
-	known, _, err := openpgp.ReadCertificates(row.Certificate)
+	known, err := s.ring.certificate(row)
 	if err != nil {
 		return Imported{}, nil, err
 	}
-	one = compared(cert, known[0], rules)
+	one = compared(cert, known, rules)
 	one.Publisher = row.Publisher
 	merged := one.Result == keyring.Updated
 	assigned := row.Publisher == "" && publisher != ""

@@ -2,6 +2,8 @@ package keys_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -13,7 +15,9 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
@@ -232,5 +236,62 @@ func TestExpiring(t *testing.T) {
 		if assert.Len(t, got, 1, "%d days", days) {
 			assert.Equal(t, want, got[0].Stage, "%d days", days)
 		}
+	}
+}
+
+// TestKeyBeyondBounds imports one key whose copies together pass every bound, again
+// and again: what is stored can always be read.
+func TestKeyBeyondBounds(t *testing.T) {
+	t.Parallel()
+	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
+	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
+	key := pgptest.NewKey("bounds", pgptest.Ed25519, born)
+	copyOf := func(prefix string) []byte {
+		c := pgptest.NewCertificate(key)
+		for i := range 600 {
+			c = c.UserID(fmt.Sprintf("%s %d", prefix, i), pgptest.Sig{Created: born})
+		}
+		return c.Bytes()
+	}
+	_, notes, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(notes, " "), "were left out")
+	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(out[0].Changes, " ")+string(out[0].Result), "unchanged")
+	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
+	require.NoError(t, err)
+	require.Len(t, views, 1)
+	unreadable, err := p.Keys.Unreadable(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, unreadable)
+}
+
+// TestUnreadableKey stores rubbish in the place of one key: it counts for nothing and
+// is named, and the others are as they were.
+func TestUnreadableKey(t *testing.T) {
+	t.Parallel()
+	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
+	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
+	good, bad := pgptest.Simple("good", pgptest.Ed25519, born, "Good"), pgptest.Simple("bad", pgptest.Ed25519, born, "Bad")
+	_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(good.Armored(), bad.Armored()...))
+	require.NoError(t, err)
+	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
+	require.NoError(t, err)
+	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
+	require.NoError(t, err)
+	require.Len(t, views, 1)
+	assert.EqualValues(t, good.Primary.Fingerprint(), views[0].Key.Certificate.Primary.Fingerprint)
+	unreadable, err := p.Keys.Unreadable(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{plain.Grouped(bad.Primary.Fingerprint())}, unreadable)
+	for _, try := range []func() error{
+		func() error { _, err := p.Keys.Show(t.Context(), bad.Primary.Fingerprint()); return err },
+		func() error {
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", bad.Armored())
+			return err
+		},
+	} {
+		assert.True(t, fault.Is(try(), "key-unreadable"))
 	}
 }

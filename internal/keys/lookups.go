@@ -75,7 +75,7 @@ func (s *Service) ask(ctx context.Context, q directories.Query, ring *keyring.Ke
 				out.Keys = append(out.Keys, FoundKey{Imported: Imported{Fingerprint: c.Primary.Fingerprint}, Copy: c})
 				i = len(out.Keys) - 1
 			}
-			out.Keys[i].Copy = openpgp.Merge(out.Keys[i].Copy, c)
+			out.Keys[i].Copy, _ = openpgp.Merge(out.Keys[i].Copy, c)
 			if name := a.Directory.Name; !slices.Contains(out.Keys[i].Directories, name) {
 				out.Keys[i].Directories = append(out.Keys[i].Directories, name)
 			}

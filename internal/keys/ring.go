@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"sync"
@@ -29,6 +30,9 @@ type ring struct {
 	version string
 	current *keyring.Keyring
 	certs   map[string]parsed
+	// unreadable are the fingerprints of keys whose stored certificate cannot be
+	// read: they count for nothing, and take nobody else down.
+	unreadable []string
 	// earlier holds a few keyrings as they were at sizes of the ledger, the
 	// newest last. They never change.
 	earlier []asOf
@@ -82,7 +86,7 @@ func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 	}
 	certs, _, err := openpgp.ReadCertificates(row.Certificate)
 	if err != nil || len(certs) != 1 {
-		return nil, fmt.Errorf("the stored key %x cannot be read: %w", row.Fingerprint, err)
+		return nil, &unreadableError{openpgp.Fingerprint(hex.EncodeToString(row.Fingerprint)), err}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -205,8 +209,8 @@ func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error
 			return err
 		}
 		changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
-		k, err = s.assemble(rows, changes, publishers, nil)
-		return err
+		k = s.assemble(rows, changes, publishers, nil)
+		return nil
 	})
 	if err == nil {
 		s.ring.keepWas(size, k)
@@ -247,21 +251,22 @@ func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyrin
 	if err != nil {
 		return nil, nil, err
 	}
-	k, err = s.assemble(rows, changes, publishers, conflicts)
-	return k, altered, err
+	return s.assemble(rows, changes, publishers, conflicts), altered, nil
 }
 
-func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) (*keyring.Keyring, error) {
+func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) *keyring.Keyring {
 	conflicting := map[string]bool{}
 	for _, fp := range conflicts {
 		conflicting[string(fp)] = true
 	}
 	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	keys := make([]*keyring.Key, 0, len(rows))
+	var unreadable []string
 	for _, row := range rows {
 		cert, err := s.ring.certificate(row)
 		if err != nil {
-			return nil, err
+			unreadable = append(unreadable, plain.Grouped(hex.EncodeToString(row.Fingerprint)))
+			continue
 		}
 		keys = append(keys, &keyring.Key{
 			Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role),
@@ -272,7 +277,41 @@ func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishe
 	for _, p := range publishers {
 		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
 	}
-	return keyring.New(keys, known), nil
+	s.ring.note(unreadable)
+	return keyring.New(keys, known)
+}
+
+// An unreadableError reports a stored certificate that cannot be read.
+type unreadableError struct {
+	fingerprint openpgp.Fingerprint
+	cause       error
+}
+
+// Error is for the log.
+func (e *unreadableError) Error() string {
+	return fmt.Sprintf("the stored key %s cannot be read: %v", e.fingerprint, e.cause)
+}
+
+// Unwrap gives what people see.
+func (e *unreadableError) Unwrap() error {
+	return fault.New(fault.Conflict, "key-unreadable", "What is stored of the key %s cannot be read, so that it counts for nothing.", plain.Grouped(string(e.fingerprint))).
+		Advise("Have the administrator restore it from a backup; the other keys are not touched.")
+}
+
+func (r *ring) note(unreadable []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.unreadable = unreadable
+}
+
+// Unreadable names the keys whose stored certificate cannot be read.
+func (s *Service) Unreadable(ctx context.Context) ([]string, error) {
+	if _, err := s.Snapshot(ctx); err != nil {
+		return nil, err
+	}
+	s.ring.mu.Lock()
+	defer s.ring.mu.Unlock()
+	return slices.Clone(s.ring.unreadable), nil
 }
 
 // historyOf returns the stored steps of one key as the keyring has them.

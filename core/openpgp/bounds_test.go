@@ -1,0 +1,54 @@
+package openpgp_test
+
+import (
+	"bytes"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/openpgp"
+	"endeixis/core/openpgp/pgptest"
+)
+
+// TestMergeStaysReadable merges copies of one key that together pass every bound:
+// what was known stays, a revocation is let in before anything else, and what comes
+// out can be read again, which is how it is stored.
+func TestMergeStaysReadable(t *testing.T) {
+	t.Parallel()
+	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
+	key := pgptest.NewKey("bounds", pgptest.Ed25519, born)
+	read := func(c *pgptest.Certificate) *openpgp.Certificate {
+		certs, _, err := openpgp.ReadCertificates(c.Bytes())
+		require.NoError(t, err)
+		return certs[0]
+	}
+	names := func(prefix string) *openpgp.Certificate {
+		c := pgptest.NewCertificate(key)
+		for i := range 600 {
+			c = c.UserID(fmt.Sprintf("%s %d", prefix, i), pgptest.Sig{Created: born})
+		}
+		return read(c)
+	}
+	first, second := names("first"), names("second")
+	both, left := openpgp.Merge(first, second)
+	assert.Positive(t, left)
+	again, _, err := openpgp.ReadCertificates(both.Bytes())
+	require.NoError(t, err)
+	require.Len(t, again, 1)
+	for _, u := range first.UserIDs {
+		found := false
+		for _, v := range again[0].UserIDs {
+			found = found || u.ID == v.ID
+		}
+		require.True(t, found, "%s was known", u.ID)
+	}
+	revoked := read(pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}))
+	full, _ := openpgp.Merge(both, revoked)
+	assert.NotNil(t, full.Revocation(), "a key that is full can still be revoked")
+	onceMore, left := openpgp.Merge(full, both)
+	assert.Zero(t, left)
+	assert.True(t, bytes.Equal(full.Bytes(), onceMore.Bytes()))
+}
