@@ -64,7 +64,9 @@ func readArmorBlock(data []byte, start int) (armorBlock, int, error) {
 		line, next = cutLine(data, next)
 		trimmed := strings.TrimRight(string(line), " \t")
 		switch {
-		case trimmed == end:
+		case trimmed == end, strings.HasPrefix(trimmed, "-----END PGP ") && strings.HasSuffix(trimmed, "-----"):
+			// Some publishers' tools end a block as if it were of another kind.
+			// What it is, its first line and its content say.
 			raw := make([]byte, base64.StdEncoding.DecodedLen(len(text)))
 			n, err := base64.StdEncoding.Decode(raw, text)
 			if err != nil {

@@ -390,6 +390,9 @@ func ReadSignatures(data []byte) ([]*Signature, error) {
 			case tagMarker, tagPadding:
 				continue
 			default:
+				if p.tag >= 40 {
+					continue // not critical, private ones among them: RFC 9580, section 4.3
+				}
 				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "a detached signature holds signature packets only; this file carries content of its own"}
 			}
 			if len(out) == maxSignatures {

@@ -69,6 +69,40 @@ func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error)
 	return certs, notes, nil
 }
 
+// readFor is [read], for keys that a revocation which comes alone is
+// about too: those have to be in the keyring.
+func (s *Service) readFor(ctx context.Context, data []byte) (certs []*openpgp.Certificate, notes []string, err error) {
+	revocations := openpgp.LoneRevocations(data)
+	if len(data) > maxImport || revocations == nil {
+		return read(data)
+	}
+	ring, err := s.Snapshot(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range revocations {
+		found := false
+		for _, candidate := range ring.Issuers(r) {
+			if candidate.Key != candidate.Certificate.Primary {
+				continue
+			}
+			if cert, ok := candidate.Certificate.RevokedBy(r); ok {
+				certs, found = append(certs, cert), true
+			}
+		}
+		if found {
+			continue
+		}
+		issuer := string(r.IssuerFingerprint)
+		if issuer == "" {
+			issuer = r.IssuerKeyID.String()
+		}
+		return nil, nil, fault.New(fault.Invalid, "revocation-unknown", "It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer)).
+			Advise("Import the key first, or get the whole key with its revocation.").At("data")
+	}
+	return certs, notes, nil
+}
+
 // tooMuch says that parts of a key were left out.
 func tooMuch(left int) string {
 	return fmt.Sprintf("%d of its parts were left out, for one key can have a thousand parts, and each 20,000 signatures", left)
@@ -135,7 +169,7 @@ func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rul
 
 // Preview tells what an import would do, and does nothing.
 func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []string, error) {
-	certs, notes, err := read(data)
+	certs, notes, err := s.readFor(ctx, data)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -160,7 +194,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 			return nil, nil, err
 		}
 	}
-	certs, notes, err := read(data)
+	certs, notes, err := s.readFor(ctx, data)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -295,3 +295,45 @@ func TestUnreadableKey(t *testing.T) {
 		assert.True(t, fault.Is(try(), "key-unreadable"))
 	}
 }
+
+// TestRevocationAlone imports a revocation without its key, in every form that it comes
+// in: it takes effect on the key it revokes, and on no other.
+func TestRevocationAlone(t *testing.T) {
+	t.Parallel()
+	revocation := func(by *pgptest.Key) []byte {
+		whole := pgptest.NewCertificate(by).Key(by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "the laptop was stolen")}}).Bytes()
+		bare := pgptest.NewCertificate(by).Bytes()
+		require.Equal(t, bare, whole[:len(bare)])
+		return whole[len(bare):]
+	}
+	for what, form := range map[string]func([]byte) []byte{
+		"binary":         func(b []byte) []byte { return b },
+		"as a signature": func(b []byte) []byte { return pgptest.Armor("PGP SIGNATURE", b) },
+		"as a key":       func(b []byte) []byte { return pgptest.Armor("PGP PUBLIC KEY BLOCK", b) },
+	} {
+		p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
+		key, other := pgptest.Simple("lone", pgptest.Ed25519, born, "Lone"), pgptest.Simple("other", pgptest.Ed25519, born, "Other")
+		_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(key.Bytes(), other.Bytes()...))
+		require.NoError(t, err)
+		stranger := pgptest.NewKey("stranger", pgptest.Ed25519, born)
+		_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(stranger)))
+		assert.True(t, fault.Is(err, "revocation-unknown"), "%s: %v", what, err)
+		out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)))
+		require.NoError(t, err, what)
+		require.Len(t, out, 1)
+		assert.True(t, out[0].Revokes, what)
+		views, _, err := p.Keys.List(t.Context(), keys.Filter{})
+		require.NoError(t, err)
+		for _, v := range views {
+			isIt := string(v.Key.Certificate.Primary.Fingerprint) == key.Primary.Fingerprint()
+			assert.Equal(t, isIt, v.Key.Certificate.Revocation() != nil, what)
+			assert.NotEmpty(t, v.Key.Certificate.Names(), "what was known stays")
+		}
+		again, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)))
+		require.NoError(t, err)
+		assert.Equal(t, keyring.Unchanged, again[0].Result)
+		differences, err := p.Store.Differences(t.Context(), func(string) {})
+		require.NoError(t, err)
+		assert.Empty(t, differences, what)
+	}
+}

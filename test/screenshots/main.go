@@ -18,7 +18,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
 	"endeixis/demo/scenario"
@@ -171,7 +170,8 @@ func pages(ctx context.Context, base, certified, release string) error {
 				chromedp.WaitVisible("progress", chromedp.ByQuery), chromedp.Sleep(400*time.Millisecond))
 		},
 		func() error {
-			return shot("console-phone", emulation.SetDeviceMetricsOverride(390, 844, 2, true), visit("/batches/2/items/3", "ol li"))
+			admin := scenario.People()[0]
+			return shot("console-people", browser.SignIn(base, admin.Name, admin.Password), theme("day-watch"), visit("/people", "ul.rows li"))
 		},
 	}
 	for _, step := range steps {
