@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
@@ -75,8 +76,8 @@ func verdictOf(out *Outcome, listings []listing) Verdict {
 		}
 	}
 	for _, l := range listings {
-		if l.voucher != nil && l.voucher.refusal != nil {
-			refusal := *l.voucher.refusal
+		if refuses := l.refusal(); refuses != nil {
+			refusal := *refuses
 			refusal.Sentence = fmt.Sprintf("The manifest %s is refused, and nothing else clears this file. %s", plain.Text(l.Manifest), refusal.Sentence)
 			out.Grounds = append(out.Grounds, refusal)
 			return Refused
@@ -262,6 +263,8 @@ type listing struct {
 	algorithm digest.Algorithm
 	computed  digest.Value
 	wrongSize bool
+	// others says that the manifest is by a publisher whose file this is not.
+	others *Ground
 }
 
 // ruledOut reports whether an entry turned out to be about another file.
@@ -317,9 +320,14 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 			Advice:   "Ask the publisher for SHA-256 or stronger, or for a signature.",
 		})
 	}
-	for _, l := range listings {
+	for i, l := range listings {
 		if l.ruledOut() {
 			continue
+		}
+		if l.matches && l.voucher != nil && l.voucher.best != nil {
+			if best := b.bestFor(item.Path, l.voucher); best.ground.Code == WrongPublisher {
+				listings[i].others = &best.ground
+			}
 		}
 		out.Paths = append(out.Paths, b.manifestPath(item, m, l))
 		if l.matches && l.voucher != nil {
@@ -327,6 +335,7 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 				if f.ruledOut() {
 					continue
 				}
+				f = b.speaksFor(item.Path, f)
 				// What refuses a manifest is decided in verdictOf, after
 				// all other paths.
 				if f.ground.Effect != Refuses {
@@ -449,7 +458,8 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 	if v := l.voucher; v != nil {
 		list.Detail = "SHA-256 " + v.Digest.String()
 		if v.best != nil {
-			rest, reason = v.best.links(), v.best.ground
+			best := b.bestFor(item.Path, v)
+			rest, reason = best.links(), best.ground
 		} else {
 			rest[0].State, rest[0].Detail = Missing, "no signature over the manifest is here"
 			if w := b.waiverOver(ManifestUnsigned, item.Path); w != nil {
@@ -470,6 +480,43 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 		}
 	}
 	return pathOf(SignedManifest, append(append(links, d, entry, list), rest...), reason)
+}
+
+// refusal returns what refuses the manifest, or refuses it for this file, or nil.
+func (l *listing) refusal() *Ground {
+	if l.voucher != nil && l.voucher.refusal != nil {
+		return l.voucher.refusal
+	}
+	return l.others
+}
+
+// bestFor returns which of the signatures over a manifest carries one of its files
+// furthest: one by a publisher from whom that file is expected, if there is one.
+func (b Basis) bestFor(file string, v *Voucher) finding {
+	best := b.speaksFor(file, *v.best)
+	for _, f := range v.signatures {
+		if !best.carries && !f.ruledOut() {
+			if f = b.speaksFor(file, f); f.carries {
+				best = f
+			}
+		}
+	}
+	return best
+}
+
+// speaksFor returns a judged signature over a manifest as it counts for one of the
+// files that the manifest lists: the manifest may be by one whose files these are not.
+func (b Basis) speaksFor(file string, f finding) finding {
+	expected := b.expectedOf(file)
+	if !f.carries || expected.allows(f.key.Publisher) {
+		return f
+	}
+	f.carries = false
+	facts := *f.ground.Signature
+	f.ground.Signature = &facts
+	return f.says(WrongPublisher, Refuses,
+		fmt.Sprintf("The signature %s holds, by a key of %s; %s is expected from %s.", plain.Text(f.ground.Source), plain.Text(f.key.Publisher), plain.Text(file), plain.Text(strings.Join(expected.Publishers, " or "))),
+		"Look for a list or a signature by them.")
 }
 
 func artifactLink(item *survey.Item, m *measure.Measurement) Link {

@@ -113,6 +113,25 @@ func Expect(given string, ring *keyring.Keyring, items []survey.Item) Expectatio
 	return Expectation{Publishers: slugs, How: "scope"}
 }
 
+// expectedOf returns from whom one file is expected. What the names of a folder tell
+// is told of each file by itself: another publisher's file beside it allows nothing.
+// A file whose name no scope has, such as a manifest, is expected from any of them.
+func (b Basis) expectedOf(file string) Expectation {
+	if b.Expected.How != "scope" {
+		return b.Expected
+	}
+	own := Expectation{How: "scope"}
+	for _, p := range b.Keyring.Covering(file) {
+		if b.Expected.allows(p.Slug) {
+			own.Publishers = append(own.Publishers, p.Slug)
+		}
+	}
+	if len(own.Publishers) == 0 {
+		return b.Expected
+	}
+	return own
+}
+
 func (e Expectation) allows(publisher string) bool {
 	return len(e.Publishers) == 0 || slices.Contains(e.Publishers, publisher)
 }
@@ -316,9 +335,9 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 			"Ask a curator why; look for a release signed with the publisher's present key.")
 	case keyring.Admitted:
 	}
-	if !b.Expected.allows(f.key.Publisher) {
+	if expected := b.expectedOf(item); !expected.allows(f.key.Publisher) {
 		return f.says(WrongPublisher, Refuses,
-			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(b.Expected.Publishers, " or "))),
+			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(expected.Publishers, " or "))),
 			"Find out who really made these files before using them.")
 	}
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {

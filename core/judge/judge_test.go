@@ -770,3 +770,41 @@ func TestPoliciesOfTheirOwn(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, before.Equal(DefaultPolicy()), "the policy itself is untouched")
 }
+
+// TestMixedFolder has files of two publishers side by side: each is expected from its
+// own, and what another's key signs about it does not clear it, directly or in a list.
+func TestMixedFolder(t *testing.T) {
+	t.Parallel()
+	both := sums(line("gauge", "gauge-main.img"), line("buoy", "buoy-main.img"))
+	mixed := func(more map[string]string) map[string]string {
+		files := map[string]string{"gauge-main.img": "gauge", "buoy-main.img": "buoy"}
+		maps.Copy(files, more)
+		return files
+	}
+	for name, c := range map[string]struct {
+		files       map[string]string
+		gauge, buoy Verdict
+	}{
+		"a signature by the neighbour": {
+			mixed(map[string]string{"gauge-main.img.sig": sign(brackwater, "gauge"), "buoy-main.img.sig": sign(brackwater, "buoy")}), Refused, Cleared,
+		},
+		"each by its own": {
+			mixed(map[string]string{"gauge-main.img.sig": sign(tidewright, "gauge"), "buoy-main.img.sig": sign(brackwater, "buoy")}), Cleared, Cleared,
+		},
+		"one list of both, by one of them": {mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both)}), Refused, Cleared},
+		"the same, signed by both":         {mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both) + sign(tidewright, both)}), Cleared, Cleared},
+		"a list by the neighbour, and a signature of its own": {
+			mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both), "gauge-main.img.sig": sign(tidewright, "gauge")}), Cleared, Cleared,
+		},
+	} {
+		r := judgeFolder(t, c.files, "", nil)
+		assert.Equal(t, c.gauge, r.artifacts["gauge-main.img"].Verdict, "%s: %+v", name, r.artifacts["gauge-main.img"].Grounds)
+		assert.Equal(t, c.buoy, r.artifacts["buoy-main.img"].Verdict, "%s: %+v", name, r.artifacts["buoy-main.img"].Grounds)
+		if c.gauge == Refused {
+			assert.True(t, slices.ContainsFunc(r.artifacts["gauge-main.img"].Grounds, func(g Ground) bool { return g.Code == WrongPublisher }), name)
+		}
+	}
+	// Who was named is expected for all of them.
+	r := judgeFolder(t, mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both)}), "brackwater", nil)
+	assert.Equal(t, Cleared, r.artifacts["gauge-main.img"].Verdict)
+}
