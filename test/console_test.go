@@ -694,3 +694,30 @@ func TestConsoleReach(t *testing.T) {
 	b.press("Judge again")
 	b.sees("and 0 verdicts changed")
 }
+
+// TestConsoleCancel ends a batch that runs, and sees what becomes of it.
+func TestConsoleCancel(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := filepath.Join(s.Depot, "incoming")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	f, err := os.Create(filepath.Join(dir, "chart.iso"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(1<<40)) // more than is read before it is cancelled
+	require.NoError(t, f.Close())
+	made, err := s.Client(t, roles.Operator).RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming"}, "")
+	require.NoError(t, err)
+	b := open(t, s)
+	b.signIn(roles.Auditor)
+	b.visit(fmt.Sprintf("/batches/%d", made.ID), "chart.iso")
+	assert.NotContains(t, b.text(), "End it before it is done", "an auditor reads")
+	b.signIn(roles.Operator)
+	b.visit(fmt.Sprintf("/batches/%d", made.ID), "chart.iso")
+	b.do(chromedp.Click("summary", chromedp.ByQuery))
+	b.fill("Why", "the wrong folder")
+	b.accessible("cancelling")
+	b.press("Cancel the batch")
+	b.sees("Cancelled by ines: the wrong folder")
+	b.sees("1 artifact unproven")
+	b.sees("was not measured: the batch was cancelled before it was read")
+}

@@ -161,20 +161,21 @@ func (a *app) batchList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			batches = upTo(a, batches, limit)
 			g := &grid{
 				header: []string{"batch", "verdict", "folder", "cleared", "unproven", "refused", "absent", "by", "started"},
 				empty:  "No batch yet. Start one with “endeixis batch run DEPOT:FOLDER”.",
 			}
-			for _, b := range batches {
-				result := deref(b.Verdict)
-				if result == "" {
-					result = string(b.State)
+			return upTo(a, batches, limit, func(batches []wire.Batch) error {
+				for _, b := range batches {
+					result := deref(b.Verdict)
+					if result == "" {
+						result = string(b.State)
+					}
+					g.add(strconv.FormatInt(b.ID, 10), result, b.Depot+":"+b.Path, strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
+						strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
 				}
-				g.add(strconv.FormatInt(b.ID, 10), result, b.Depot+":"+b.Path, strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
-					strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
-			}
-			return a.print(batches, g, nil)
+				return a.print(batches, g, nil)
+			})
 		},
 	}
 	wordFlag(cmd, &verdict, "verdict", judge.Verdicts(), "only with this verdict")

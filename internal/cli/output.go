@@ -296,7 +296,7 @@ func (a *app) readFile(name string, most int64, what string) ([]byte, error) {
 	return content, err
 }
 
-// oneMore is what a list is asked for, so that [upTo] knows whether it ends early.
+// oneMore is what a list is asked for, so that [upTo] knows whether there is more.
 func oneMore(limit int) int {
 	if limit <= 0 {
 		return 0
@@ -304,12 +304,13 @@ func oneMore(limit int) int {
 	return limit + 1
 }
 
-// upTo cuts a list to a limit, and says so beside it: whatever reads the list is not
-// to take it for all there is.
-func upTo[T any](a *app, list []T, limit int) []T {
+// upTo prints a list of up to a limit, and says when there is more: whatever reads it
+// is not to take it for all there is.
+func upTo[T any](a *app, list []T, limit int, print func(list []T) error) error {
 	if limit <= 0 || len(list) <= limit {
-		return list
+		return print(list)
 	}
+	err := print(list[:limit])
 	a.note("These are the first %d; there are more. --limit 0 lists all.", limit)
-	return list[:limit]
+	return err
 }

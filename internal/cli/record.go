@@ -40,16 +40,17 @@ func (a *app) recordList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			records = upTo(a, records, limit)
 			g := &grid{header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits."}
-			for _, r := range records {
-				batch := ""
-				if r.Batch != nil {
-					batch = strconv.FormatInt(*r.Batch, 10)
+			return upTo(a, records, limit, func(records []wire.Record) error {
+				for _, r := range records {
+					batch := ""
+					if r.Batch != nil {
+						batch = strconv.FormatInt(*r.Batch, 10)
+					}
+					g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
 				}
-				g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
-			}
-			return a.print(records, g, nil)
+				return a.print(records, g, nil)
+			})
 		},
 	}
 	wordFlag(cmd, &q.Kind, "kind", ledger.Kinds(), "only records of this kind")

@@ -33,6 +33,7 @@ export function BatchPage() {
     <div className="flex flex-col gap-4">
       <Head batch={batch} />
       {open && <BatchProgress batch={batch} />}
+      {open && (mayCurate(me.data) || batch.asked_by === me.data?.name) && <Cancel batch={id} />}
       {batch.note && <p className="border-l-4 border-base-300 pl-3">{batch.note}</p>}
       <div className="flex items-center gap-3">
         <Filter label="Verdict" value={verdict} options={order} onChange={setVerdict} />
@@ -54,7 +55,6 @@ export function BatchPage() {
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} live={open} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
-      {open && (mayCurate(me.data) || batch.asked_by === me.data?.name) && <Cancel batch={id} />}
     </div>
   );
 }
@@ -64,33 +64,36 @@ function Cancel({ batch }: { batch: number }) {
   const cancel = useCancel(batch);
   const [reason, setReason] = useState("");
   return (
-    <form
-      className="flex flex-wrap items-end gap-3 border-t border-base-300 pt-4"
-      onSubmit={(event) => {
-        event.preventDefault();
-        cancel.mutate(reason);
-      }}
-    >
-      <div className="min-w-64 flex-1">
-        <Field label="End it before it is done" hint="What is measured stays; everything else ends unproven, as not measured. Say why.">
-          {(id) => (
-            <input
-              id={id}
-              className="input w-full"
-              required
-              value={reason}
-              onChange={(e) => {
-                setReason(e.target.value);
-              }}
-            />
-          )}
-        </Field>
-      </div>
-      <button type="submit" className="btn" disabled={cancel.isPending || cancel.isSuccess}>
-        Cancel the batch
-      </button>
-      {cancel.error && <ProblemNote error={cancel.error} />}
-    </form>
+    <details>
+      <summary className="cursor-pointer text-sm">End it before it is done</summary>
+      <form
+        className="flex flex-wrap items-end gap-3 pt-2"
+        onSubmit={(event) => {
+          event.preventDefault();
+          cancel.mutate(reason);
+        }}
+      >
+        <div className="min-w-64 flex-1">
+          <Field label="Why" hint="What is measured stays; everything else ends unproven, as not measured.">
+            {(id) => (
+              <input
+                id={id}
+                className="input w-full"
+                required
+                value={reason}
+                onChange={(e) => {
+                  setReason(e.target.value);
+                }}
+              />
+            )}
+          </Field>
+        </div>
+        <button type="submit" className="btn" disabled={cancel.isPending || cancel.isSuccess}>
+          Cancel the batch
+        </button>
+        {cancel.error && <ProblemNote error={cancel.error} />}
+      </form>
+    </details>
   );
 }
 
