@@ -288,30 +288,45 @@ func TestAccess(t *testing.T) {
 	})
 }
 
+// TestIdempotencyKey repeats a request, which is carried out once, and then changes one
+// part of it at a time: the key is not good for that.
 func TestIdempotencyKey(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
-	send := func(path string) (int, wire.Batch) {
-		text, err := json.Marshal(map[string]string{"depot": "quayside", "path": path})
-		require.NoError(t, err)
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1/batches", bytes.NewReader(text))
-		require.NoError(t, err)
-		request.Header.Set("Authorization", "Bearer "+s.Token(t, "operator"))
-		request.Header.Set("Content-Type", "application/json")
-		request.Header.Set("Idempotency-Key", "the same")
-		response, err := http.DefaultClient.Do(request)
-		require.NoError(t, err)
-		defer response.Body.Close()
-		var b wire.Batch
-		require.NoError(t, json.NewDecoder(response.Body).Decode(&b))
-		return response.StatusCode, b
+	const list = "oarlock-logger-2.4-digests.txt"
+	request := func() wire.NewBatch {
+		return wire.NewBatch{
+			Depot: "quayside", Path: "oarlock/logger-2.4", Label: "loggers", Publisher: "oarlock", Origins: []wire.ComesFrom{{Manifest: list, Channel: "vendor-site", Place: "oarlock.example"}},
+			Copies: []wire.GivenCopy{{Of: list, Channel: "paper", Place: "a sheet", Text: "oarlock-logger-2.4-arm64.img is " + strings.Repeat("ab", 32)}},
+		}
 	}
-	status, first := send("tidewright/gauge-fw-4.2")
-	assert.Equal(t, 202, status)
-	_, second := send("tidewright/gauge-fw-4.2")
-	assert.Equal(t, first.ID, second.ID)
-	status, _ = send("tidewright/gauge-fw-4.3-partial")
-	assert.Equal(t, 409, status)
+	operator := s.Client(t, roles.Operator)
+	first, err := operator.RunBatch(t.Context(), request(), "the same")
+	require.NoError(t, err)
+	for range 2 {
+		again, err := operator.RunBatch(t.Context(), request(), "the same")
+		require.NoError(t, err)
+		assert.Equal(t, first.ID, again.ID)
+	}
+	for what, change := range map[string]func(b *wire.NewBatch){
+		"the folder":     func(b *wire.NewBatch) { b.Path = "tidewright/gauge-fw-4.2"; b.Copies, b.Origins = nil, nil },
+		"the label":      func(b *wire.NewBatch) { b.Label = "others" },
+		"the publisher":  func(b *wire.NewBatch) { b.Publisher = "tidewright" },
+		"whether all":    func(b *wire.NewBatch) { b.RequireAll = true },
+		"an origin":      func(b *wire.NewBatch) { b.Origins[0].Place = "elsewhere.example" },
+		"a copy's text":  func(b *wire.NewBatch) { b.Copies[0].Text += " " },
+		"a copy's place": func(b *wire.NewBatch) { b.Copies[0].Place = "another sheet" },
+		"a copy less":    func(b *wire.NewBatch) { b.Copies = nil },
+		"a copy more":    func(b *wire.NewBatch) { b.Copies = append(b.Copies, b.Copies[0]) },
+	} {
+		other := request()
+		change(&other)
+		_, err := operator.RunBatch(t.Context(), other, "the same")
+		assert.ErrorContains(t, err, "This Idempotency-Key was used for another request", what)
+	}
+	other, err := s.Client(t, roles.Curator).RunBatch(t.Context(), request(), "the same")
+	require.NoError(t, err)
+	assert.NotEqual(t, first.ID, other.ID, "a key is its person's")
 }
 
 // onOwnDatabase starts a service on a PostgreSQL of its own, and returns how to
