@@ -192,3 +192,18 @@ func TestTokensOfTokens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }
+
+// TestHashingTakesTurns: when others are at it, a password is not checked, known or
+// not; a moment later it is.
+func TestHashingTakesTurns(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	free := d.Busy()
+	_, err := d.signIn(t, "ines", "ines-and-copper")
+	assert.True(t, fault.Is(err, "too-busy"), "%v", err)
+	_, err = d.ChangeUser(t.Context(), "dagny", "ines", access.Change{Password: new("kelp and glass")})
+	assert.True(t, fault.Is(err, "too-busy"), "%v", err)
+	free()
+	_, err = d.signIn(t, "ines", "ines-and-copper")
+	require.NoError(t, err)
+}

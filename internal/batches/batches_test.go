@@ -283,3 +283,20 @@ func TestManyEndAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// TestOpenBatchesAreBounded for each person by themselves.
+func TestOpenBatchesAreBounded(t *testing.T) {
+	t.Parallel()
+	b, s, _ := service(t)
+	ask := func(by string) error {
+		_, err := b.Create(t.Context(), by, batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
+		return err
+	}
+	require.NoError(t, ask("ines"))
+	_, err := s.Pool.Exec(t.Context(), `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size)
+		SELECT label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size FROM batches, generate_series(1, 999)`)
+	require.NoError(t, err)
+	err = ask("ines")
+	assert.True(t, fault.Is(err, "too-many-open"), "%v", err)
+	require.NoError(t, ask("tobiah"))
+}
