@@ -52,3 +52,33 @@ func TestMergeStaysReadable(t *testing.T) {
 	assert.Zero(t, left)
 	assert.True(t, bytes.Equal(full.Bytes(), onceMore.Bytes()))
 }
+
+// TestRevocationOfAnother: a revocation by one key, whoever it names as its issuer,
+// does not revoke another.
+func TestRevocationOfAnother(t *testing.T) {
+	t.Parallel()
+	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
+	mine, other := pgptest.NewKey("mine", pgptest.Ed25519, born), pgptest.NewKey("other", pgptest.Ed25519, born)
+	read := func(key *pgptest.Key) *openpgp.Certificate {
+		certs, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("U", pgptest.Sig{Created: born}).Bytes())
+		require.NoError(t, err)
+		return certs[0]
+	}
+	revocation := func(of, by *pgptest.Key) *openpgp.Signature {
+		whole := pgptest.NewCertificate(of).Key(by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)}).Bytes()
+		alone := openpgp.LoneRevocations(whole[len(pgptest.NewCertificate(of).Bytes()):])
+		require.Len(t, alone, 1)
+		return alone[0]
+	}
+	bare, ok := read(mine).RevokedBy(revocation(mine, mine))
+	require.True(t, ok)
+	assert.NotNil(t, bare.Revocation())
+	for what, forged := range map[string]*openpgp.Signature{
+		"over this key, by another": revocation(mine, other),
+		"by this key, over another": revocation(other, mine),
+		"of another altogether":     revocation(other, other),
+	} {
+		_, ok := read(mine).RevokedBy(forged)
+		assert.False(t, ok, what)
+	}
+}

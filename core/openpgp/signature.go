@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"slices"
 	"time"
 
 	"endeixis/core/lineend"
@@ -357,6 +358,12 @@ const maxSignatures = 64
 // signed message over content of its own is not a detached signature), and for
 // more than 64 signatures.
 func ReadSignatures(data []byte) ([]*Signature, error) {
+	return signaturesIn(data, "PGP SIGNATURE")
+}
+
+// signaturesIn reads a file that holds signatures and nothing else, binary or in
+// armored blocks of some kinds.
+func signaturesIn(data []byte, kinds ...string) ([]*Signature, error) {
 	binaries := [][]byte{data}
 	if isArmored(data) {
 		blocks, err := readArmor(data)
@@ -365,7 +372,7 @@ func ReadSignatures(data []byte) ([]*Signature, error) {
 		}
 		binaries = nil
 		for _, b := range blocks {
-			if b.kind != "PGP SIGNATURE" {
+			if !slices.Contains(kinds, b.kind) {
 				return nil, &EmptyError{Want: "detached signature", Found: "it is a block headed " + b.kind}
 			}
 			binaries = append(binaries, b.data)

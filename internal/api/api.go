@@ -380,8 +380,14 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 	})
 }
 
-// seen returns the version in an If-Match header.
-func seen(ifMatch string) string { return strings.Trim(strings.TrimPrefix(ifMatch, "W/"), `"`) }
+// seen returns the version in an If-Match header, or nothing where any will do
+// (RFC 9110, section 13.1.1).
+func seen(ifMatch string) string {
+	if ifMatch == "*" {
+		return ""
+	}
+	return strings.Trim(strings.TrimPrefix(ifMatch, "W/"), `"`)
+}
 
 // answer returns what was found, or the error alone.
 func answer[T any](v T, err error) (*T, error) {

@@ -186,6 +186,33 @@ func TestCancel(t *testing.T) {
 	nothingAltered(t, s)
 }
 
+// TestNothingBehindTheRecord closes a stopped batch of which items have no outcome, as
+// happens when they cannot be given one: a worker that comes back later stores nothing.
+func TestNothingBehindTheRecord(t *testing.T) {
+	t.Parallel()
+	b, s, _ := service(t)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
+	require.NoError(t, err)
+	require.NoError(t, b.Survey(t.Context(), made.ID))
+	items, err := s.SliceItems(t.Context(), made.ID, 1)
+	require.NoError(t, err)
+	require.NotEmpty(t, items)
+	open := func() (n int) {
+		require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+			left, err := tx.LockSlice(ctx, made.ID, 1, []int{items[0].N})
+			n = len(left)
+			return err
+		}))
+		return n
+	}
+	assert.Equal(t, 1, open())
+	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "the wrong folder")
+	require.NoError(t, err)
+	assert.Equal(t, 1, open(), "what is measured until it ends is stored")
+	require.NoError(t, b.Close(t.Context(), made.ID))
+	assert.Zero(t, open())
+}
+
 // TestSlicesTakeTurns: of a batch with many slices only some are on the queue, and
 // each that is done makes place for the next.
 func TestSlicesTakeTurns(t *testing.T) {

@@ -137,11 +137,12 @@ func (s *Service) End(ctx context.Context, id int64) error {
 			left = left[n:]
 		}
 	}
-	return s.closeNow(ctx, id)
+	return s.Close(ctx, id)
 }
 
-// closeNow closes a stopped batch when nobody can store anything of it any more.
-func (s *Service) closeNow(ctx context.Context, id int64) error {
+// Close closes a stopped batch when nobody can store anything of it any more, also
+// one of which some items could not be given an outcome, however often that was tried.
+func (s *Service) Close(ctx context.Context, id int64) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockSlices(ctx, id); err != nil {
 			return err
@@ -157,10 +158,6 @@ func (s *Service) closeNow(ctx context.Context, id int64) error {
 		return s.closeStopped(ctx, tx, b)
 	})
 }
-
-// EndAnyway closes a stopped batch although some of its items could not be given an
-// outcome, however often that was tried.
-func (s *Service) EndAnyway(ctx context.Context, id int64) error { return s.closeNow(ctx, id) }
 
 // Abandon stops a batch of which a step has failed each time it was tried.
 func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {

@@ -114,7 +114,7 @@ func Abandoned(cause error) string {
 // Changed refuses a change by somebody who saw another version of the thing than it
 // has now. seen is empty for whoever does not say what they saw.
 func Changed(seen, now, what string) error {
-	if seen == "" || seen == "*" || seen == now {
+	if seen == "" || seen == now {
 		return nil
 	}
 	return New(Stale, "changed-meanwhile", "Somebody has changed %s since you looked.", what).Advise("Look at it again, and decide then.")

@@ -113,11 +113,11 @@ type Batches interface {
 	Survey(ctx context.Context, batch int64) error
 	Measure(ctx context.Context, batch int64, slice int) error
 	Finish(ctx context.Context, batch int64) (closed bool, err error)
-	// Abandon stops a batch of which a part cannot be done. End closes one that
-	// was stopped, with an outcome for each item, and EndAnyway without.
+	// Abandon stops a batch of which a part cannot be done. End gives each item of
+	// one that was stopped its outcome and closes it; Close only closes it.
 	Abandon(ctx context.Context, batch int64, cause error) error
 	End(ctx context.Context, batch int64) error
-	EndAnyway(ctx context.Context, batch int64) error
+	Close(ctx context.Context, batch int64) error
 }
 
 // Numbered is work with a number: a reassessment, an inquiry. It may be repeated
@@ -355,7 +355,7 @@ type endWorker struct {
 func (w *endWorker) Work(ctx context.Context, job *river.Job[EndArgs]) error {
 	b := w.runner.work.Batches
 	return w.runner.attempt(ctx, job.JobRow, func(ctx context.Context) error { return b.End(ctx, job.Args.Batch) },
-		func(ctx context.Context, _ error) error { return b.EndAnyway(ctx, job.Args.Batch) })
+		func(ctx context.Context, _ error) error { return b.Close(ctx, job.Args.Batch) })
 }
 
 type reassessWorker struct {

@@ -30,8 +30,8 @@ type ring struct {
 	version string
 	current *keyring.Keyring
 	certs   map[string]parsed
-	// unreadable are the fingerprints of keys whose stored certificate cannot be
-	// read: they count for nothing, and take nobody else down.
+	// unreadable are the fingerprints of keys whose certificate, as it is stored
+	// now, cannot be read: they count for nothing, and take nobody else down.
 	unreadable []string
 	// earlier holds a few keyrings as they were at sizes of the ledger, the
 	// newest last. They never change.
@@ -209,7 +209,7 @@ func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error
 			return err
 		}
 		changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
-		k = s.assemble(rows, changes, publishers, nil)
+		k, _ = s.assemble(rows, changes, publishers, nil)
 		return nil
 	})
 	if err == nil {
@@ -251,17 +251,19 @@ func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyrin
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.assemble(rows, changes, publishers, conflicts), altered, nil
+	k, unreadable := s.assemble(rows, changes, publishers, conflicts)
+	s.ring.note(unreadable)
+	return k, altered, nil
 }
 
-func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) *keyring.Keyring {
+// assemble makes a keyring of rows, and names the keys that cannot be read.
+func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) (k *keyring.Keyring, unreadable []string) {
 	conflicting := map[string]bool{}
 	for _, fp := range conflicts {
 		conflicting[string(fp)] = true
 	}
 	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
 	keys := make([]*keyring.Key, 0, len(rows))
-	var unreadable []string
 	for _, row := range rows {
 		cert, err := s.ring.certificate(row)
 		if err != nil {
@@ -277,8 +279,7 @@ func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishe
 	for _, p := range publishers {
 		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
 	}
-	s.ring.note(unreadable)
-	return keyring.New(keys, known)
+	return keyring.New(keys, known), unreadable
 }
 
 // An unreadableError reports a stored certificate that cannot be read.
