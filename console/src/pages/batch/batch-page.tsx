@@ -62,37 +62,19 @@ export function BatchPage() {
 /** End the batch before it is done. */
 function Cancel({ batch }: { batch: number }) {
   const cancel = useCancel(batch);
-  const [reason, setReason] = useState("");
   return (
     <details>
       <summary className="cursor-pointer text-sm">End it before it is done</summary>
-      <form
-        className="flex flex-wrap items-end gap-3 pt-2"
-        onSubmit={(event) => {
-          event.preventDefault();
+      <WithReason
+        label="Why"
+        hint="What is measured stays; everything else ends unproven, as not measured."
+        button="Cancel the batch"
+        disabled={cancel.isPending || cancel.isSuccess}
+        error={cancel.error}
+        submit={(reason) => {
           cancel.mutate(reason);
         }}
-      >
-        <div className="min-w-64 flex-1">
-          <Field label="Why" hint="What is measured stays; everything else ends unproven, as not measured.">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-full"
-                required
-                value={reason}
-                onChange={(e) => {
-                  setReason(e.target.value);
-                }}
-              />
-            )}
-          </Field>
-        </div>
-        <button type="submit" className="btn" disabled={cancel.isPending || cancel.isSuccess}>
-          Cancel the batch
-        </button>
-        {cancel.error && <ProblemNote error={cancel.error} />}
-      </form>
+      />
     </details>
   );
 }
@@ -101,17 +83,49 @@ function Cancel({ batch }: { batch: number }) {
 function Again({ batch }: { batch: number }) {
   const reassess = useReassess();
   const go = useNavigate();
+  return (
+    <div className="border-t border-base-300 pt-2">
+      <WithReason
+        label="Judge it again"
+        hint="With the keyring, policy and waivers of now. No file is read; say why."
+        button="Judge again"
+        disabled={reassess.isPending}
+        error={reassess.error}
+        submit={(reason) => {
+          reassess.mutate({ batch, reason }, { onSuccess: (r) => void go(`/reassessments/${String(r.id)}`) });
+        }}
+      />
+    </div>
+  );
+}
+
+/** Something that is done for a reason. */
+function WithReason({
+  label,
+  hint,
+  button,
+  disabled,
+  error,
+  submit,
+}: {
+  label: string;
+  hint: string;
+  button: string;
+  disabled: boolean;
+  error: unknown;
+  submit: (reason: string) => void;
+}) {
   const [reason, setReason] = useState("");
   return (
     <form
-      className="flex flex-wrap items-end gap-3 border-t border-base-300 pt-4"
+      className="flex flex-wrap items-end gap-3 pt-2"
       onSubmit={(event) => {
         event.preventDefault();
-        reassess.mutate({ batch, reason }, { onSuccess: (r) => void go(`/reassessments/${String(r.id)}`) });
+        submit(reason);
       }}
     >
       <div className="min-w-64 flex-1">
-        <Field label="Judge it again" hint="With the keyring, policy and waivers of now. No file is read; say why.">
+        <Field label={label} hint={hint}>
           {(id) => (
             <input
               id={id}
@@ -125,10 +139,10 @@ function Again({ batch }: { batch: number }) {
           )}
         </Field>
       </div>
-      <button type="submit" className="btn" disabled={reassess.isPending}>
-        Judge again
+      <button type="submit" className="btn" disabled={disabled}>
+        {button}
       </button>
-      {reassess.error && <ProblemNote error={reassess.error} />}
+      {error !== null && <ProblemNote error={error} />}
     </form>
   );
 }

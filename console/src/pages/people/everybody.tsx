@@ -3,6 +3,7 @@ import { type SubmitEvent, useState } from "react";
 import type { User, UserChange } from "../../api/client";
 import { useAddPerson, useChangePerson, usePeople } from "../../api/people";
 import { among, roleValues } from "../../api/words";
+import { Choice } from "../../parts/choice";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { day } from "../../parts/text";
@@ -111,7 +112,7 @@ function ChangeForm({ user, doing, close }: { user: User; doing: Exclude<Doing, 
   };
   return (
     <form onSubmit={submit} className="grid max-w-2xl items-start gap-3 py-2 sm:grid-cols-2">
-      {doing === "role" && <Field label="Role">{(id) => <RoleSelect id={id} value={role} change={setRole} />}</Field>}
+      {doing === "role" && <Choice label="Role" value={role} words={roleValues} change={setRole} />}
       {doing === "password" && (
         <Field label="New password" hint="At least 10 characters.">
           {(id) => <Secret id={id} autoComplete="new-password" value={password} change={setPassword} />}
@@ -148,23 +149,6 @@ function ChangeForm({ user, doing, close }: { user: User; doing: Exclude<Doing, 
   );
 }
 
-function RoleSelect({ id, value, change }: { id: string; value: string; change: (role: string) => void }) {
-  return (
-    <select
-      id={id}
-      className="select w-full"
-      value={value}
-      onChange={(e) => {
-        change(e.target.value);
-      }}
-    >
-      {roleValues.map((role) => (
-        <option key={role}>{role}</option>
-      ))}
-    </select>
-  );
-}
-
 function Add({ close }: { close: () => void }) {
   const add = useAddPerson();
   const [form, setForm] = useState({ name: "", full_name: "", role: "operator", password: "" });
@@ -193,7 +177,7 @@ function Add({ close }: { close: () => void }) {
         {text("name", true)}
       </Field>
       <Field label="Full name">{text("full_name", false)}</Field>
-      <Field label="Role">{(id) => <RoleSelect id={id} value={form.role} change={set("role")} />}</Field>
+      <Choice label="Role" value={form.role} words={roleValues} change={set("role")} />
       <Field label="First password" hint="At least 10 characters. Have them change it.">
         {(id) => <Secret id={id} autoComplete="new-password" value={form.password} change={set("password")} />}
       </Field>

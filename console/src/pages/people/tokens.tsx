@@ -4,6 +4,7 @@ import type { Me, Token } from "../../api/client";
 import { mayAdminister, useEndToken, useMakeToken, useTokens } from "../../api/people";
 import { useDepots } from "../../api/depots";
 import { among, roleValues } from "../../api/words";
+import { Choice } from "../../parts/choice";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
@@ -173,39 +174,5 @@ function Make({ me, close }: { me: Me; close: () => void }) {
         </div>
       )}
     </form>
-  );
-}
-
-function Choice({
-  label,
-  value,
-  words,
-  none,
-  change,
-}: {
-  label: string;
-  value: string;
-  words: readonly string[];
-  none?: string;
-  change: (word: string) => void;
-}) {
-  return (
-    <Field label={label}>
-      {(id) => (
-        <select
-          id={id}
-          className="select w-full"
-          value={value}
-          onChange={(e) => {
-            change(e.target.value);
-          }}
-        >
-          {none && <option value="">{none}</option>}
-          {words.map((word) => (
-            <option key={word}>{word}</option>
-          ))}
-        </select>
-      )}
-    </Field>
   );
 }
