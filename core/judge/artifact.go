@@ -231,6 +231,8 @@ func (f *finding) links() []Link {
 		key.State, key.Detail = Broken, "revoked by its owner"
 	case SignerUnfit:
 		key.State, key.Detail = Broken, "not fit to sign this"
+	case SignerUncertified:
+		key.State, key.Detail = Broken, "the certification that it was admitted on counts no longer"
 	case SignerExpired:
 		key.State, key.Detail = Broken, "expired"
 		if f.carries {

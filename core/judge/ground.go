@@ -31,23 +31,29 @@ type Code string
 
 // The grounds.
 const (
-	DigestMatch           Code = "digest-match"
-	DigestMismatch        Code = "digest-mismatch"
-	SizeMismatch          Code = "size-mismatch"
-	ManifestsDisagree     Code = "manifests-disagree"
-	CollisionSuspected    Code = "collision-suspected"
-	SignatureInvalid      Code = "signature-invalid"
-	WrongPublisher        Code = "wrong-publisher"
-	SignerRevoked         Code = "signer-revoked"
-	SignatureValid        Code = "signature-valid"
-	NotListed             Code = "not-listed"
-	WeakDigestOnly        Code = "weak-digest-only"
-	ManifestUnsigned      Code = "manifest-unsigned"
-	ManifestUnreadable    Code = "manifest-unreadable"
-	SignerUnknown         Code = "signer-unknown"
-	SignerCandidate       Code = "signer-candidate"
-	SignerWithdrawn       Code = "signer-withdrawn"
-	SignerExpired         Code = "signer-expired"
+	DigestMatch        Code = "digest-match"
+	DigestMismatch     Code = "digest-mismatch"
+	SizeMismatch       Code = "size-mismatch"
+	ManifestsDisagree  Code = "manifests-disagree"
+	CollisionSuspected Code = "collision-suspected"
+	SignatureInvalid   Code = "signature-invalid"
+	WrongPublisher     Code = "wrong-publisher"
+	SignerRevoked      Code = "signer-revoked"
+	SignatureValid     Code = "signature-valid"
+	NotListed          Code = "not-listed"
+	WeakDigestOnly     Code = "weak-digest-only"
+	ManifestUnsigned   Code = "manifest-unsigned"
+	ManifestUnreadable Code = "manifest-unreadable"
+	SignerUnknown      Code = "signer-unknown"
+	SignerCandidate    Code = "signer-candidate"
+	SignerWithdrawn    Code = "signer-withdrawn"
+	SignerExpired      Code = "signer-expired"
+	// SignerUncertified: the key was admitted on an anchor's certification, which
+	// holds no longer.
+	SignerUncertified Code = "signer-uncertified"
+	// SurplusBytes: a compressed file has bytes that are no part of what was signed
+	// or listed in its expanded form.
+	SurplusBytes          Code = "surplus-bytes"
 	SignatureExpired      Code = "signature-expired"
 	SignatureInFuture     Code = "signature-in-future"
 	SignerUnfit           Code = "signer-unfit"
@@ -70,8 +76,8 @@ func Codes() []Code {
 	return []Code{
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
-		SignerExpired, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, WithinCleared, ContentsUnread, Corroborated, NotMeasured, WaivedGround,
+		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, WaivedGround,
 	}
 }
 

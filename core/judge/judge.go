@@ -58,27 +58,39 @@ func (b Basis) policyFor(v *Voucher) Policy {
 	return b.Policy
 }
 
-// verify asks whether a signature holds, each candidate by the policy of the
-// publisher it belongs to.
-func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document) openpgp.Result {
+// verify asks whether a signature over an item holds, each candidate by the policy of
+// the publisher it belongs to. All are tried, and the best outcome counts; of several
+// that are as good, that of a key that counts for the item: whoever claims another's
+// key as his own changes nothing.
+func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document, item string) openpgp.Result {
 	candidates := b.Keyring.Issuers(sig)
-	if len(b.Own) == 0 || len(candidates) == 0 {
-		return openpgp.Verify(sig, doc, candidates, b.Policy.Rules(b.Now))
+	if len(candidates) == 0 {
+		return openpgp.Verify(sig, doc, nil, b.Policy.Rules(b.Now))
 	}
-	var result openpgp.Result
+	var best openpgp.Result
 	for i := range candidates {
+		key := b.Keyring.Lookup(candidates[i].Certificate.Primary.Fingerprint)
 		publisher := ""
-		if key := b.Keyring.Lookup(candidates[i].Certificate.Primary.Fingerprint); key != nil {
+		if key != nil {
 			publisher = key.Publisher
 		}
-		tried := result.Tried
-		result = openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
-		result.Tried += tried
-		if result.Status != openpgp.Invalid && result.Status != openpgp.Unsupported {
-			break
+		one := openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
+		if i == 0 || one.Status.Better(best.Status) || one.Status == best.Status && b.counts(one.Signer, item) && !b.counts(best.Signer, item) {
+			best = one
 		}
 	}
-	return result
+	best.Tried = len(candidates)
+	return best
+}
+
+// counts reports whether a signer's key is admitted, for a publisher that an item is
+// expected from.
+func (b Basis) counts(signer *openpgp.Candidate, item string) bool {
+	if signer == nil {
+		return false
+	}
+	key := b.Keyring.Lookup(signer.Certificate.Primary.Fingerprint)
+	return key != nil && key.StateAt(b.Now) == keyring.Admitted && b.expectedOf(item).allows(key.Publisher)
 }
 
 // An Expectation says which publishers' signatures are expected.
@@ -172,6 +184,7 @@ type finding struct {
 	carries bool // a proof path can pass through it
 	key     *keyring.Key
 	waiver  *Waiver // lifts the ground, and lets a path pass
+	made    time.Time
 }
 
 // says returns the finding with what its ground says.
@@ -238,7 +251,8 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 	if facts.Issuer == "" && sig.IssuerKeyID != 0 {
 		facts.Issuer = sig.IssuerKeyID.String()
 	}
-	if sig.Version == 4 {
+	if sig.Unsupported() == nil {
+		f.made = sig.Created
 		facts.Algorithm, facts.Hash = sig.KeyAlgorithm.String(), sig.Hash.String()
 		if !sig.Created.IsZero() {
 			facts.Created = &sig.Created
@@ -254,7 +268,7 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
 			"The file is damaged or cut short. Download it again.")
 	}
-	result := b.verify(sig, documentOf(m, over))
+	result := b.verify(sig, documentOf(m, over), item)
 	facts.Status, facts.Steps = result.Status, result.Steps
 	who := "a key that it does not name"
 	if facts.Issuer != "" {
@@ -335,13 +349,24 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 			"Ask a curator why; look for a release signed with the publisher's present key.")
 	case keyring.Admitted:
 	}
+	policy := b.policyOf(f.key.Publisher)
+	if ok, why := b.Keyring.Vouched(f.key, policy.Rules(b.Now)); !ok {
+		return f.says(SignerUncertified, Withholds,
+			fmt.Sprintf("The signature %s holds, by %s; that key was admitted because an anchor of %s certified it, and that counts no longer: %s", name, who, plain.Text(f.key.Publisher), why),
+			"Have a curator look at the key: confirmed on independent channels, it counts by itself.")
+	}
 	if expected := b.expectedOf(item); !expected.allows(f.key.Publisher) {
 		return f.says(WrongPublisher, Refuses,
 			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(expected.Publishers, " or "))),
 			"Find out who really made these files before using them.")
 	}
+	if until := f.key.LastAt(b.Now).Until; until != nil && !f.made.Before(*until) {
+		return f.says(SignerExpired, Withholds,
+			fmt.Sprintf("The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.", name, who, until.Format(time.DateOnly)),
+			"Look for a release signed with the publisher's present key.")
+	}
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
-		effect := b.policyOf(f.key.Publisher).ExpiredSigner
+		effect := policy.ExpiredSigner
 		f.carries = effect == Notes
 		if w := b.waiver(SignerExpired, f.key.Publisher, item); w != nil && !f.carries {
 			f.carries, f.waiver = true, w

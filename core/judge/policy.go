@@ -129,7 +129,7 @@ func (p Policy) Rules(now time.Time) openpgp.Rules {
 	return openpgp.Rules{
 		Now: now, Skew: time.Duration(p.SkewSeconds) * time.Second,
 		DocumentHashBits: p.SignatureHashBits, RSABits: p.RSABits, Curves: p.Curves, SelfSHA1Before: p.SelfSHA1Before,
-		MaxAge: time.Duration(p.MaxSignatureAgeDays) * 24 * time.Hour,
+		MaxAge: time.Duration(p.MaxSignatureAgeDays) * 24 * time.Hour, ExpiredCounts: p.ExpiredSigner == Notes,
 	}
 }
 

@@ -80,6 +80,12 @@ type Change struct {
 	To     State     `json:"to"`
 	By     string    `json:"by"`
 	Reason string    `json:"reason"`
+	// Until is set for a key that was admitted for the past: what it signed from
+	// then on does not count.
+	Until *time.Time `json:"until,omitempty"`
+	// RestsOn are the anchors by whose certifications a key was admitted that had
+	// not been sighted on enough channels. It counts as long as one of them does.
+	RestsOn []openpgp.Fingerprint `json:"rests_on,omitempty"`
 }
 
 // A Key is a certificate with the decisions about it.
@@ -97,14 +103,22 @@ type Key struct {
 
 // StateAt returns the state the key had at t.
 func (k *Key) StateAt(t time.Time) State {
-	state := Candidate
+	if last := k.LastAt(t); last.To != "" {
+		return last.To
+	}
+	return Candidate
+}
+
+// LastAt returns the newest change that had happened at t, or the zero Change.
+func (k *Key) LastAt(t time.Time) Change {
+	var last Change
 	for _, c := range k.History {
 		if c.At.After(t) {
 			break
 		}
-		state = c.To
+		last = c
 	}
-	return state
+	return last
 }
 
 // A Publisher releases artifacts.

@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"fmt"
+	"slices"
 
 	"endeixis/core/openpgp"
 )
@@ -16,6 +17,8 @@ type Path struct {
 	Holds         bool
 	// Reason says in a sentence why the path does not hold.
 	Reason string
+	// Note says in a sentence what is to be known of a path that holds, or nothing.
+	Note string
 }
 
 // Paths returns a path for each anchor of the publisher, whatever its state,
@@ -48,10 +51,47 @@ func follow(k, anchor *Key, rules openpgp.Rules) Path {
 		p.Reason = fmt.Sprintf("The certification holds, and the anchor is %s: it does not count itself.", state)
 	case anchor.Conflict:
 		p.Reason = "The certification holds, and a sighting contradicts the anchor's own fingerprint. Find out why first."
+	case p.Certification.CertifierExpired != nil && !rules.ExpiredCounts:
+		p.Reason = fmt.Sprintf("The certification holds, and the anchor has expired since, on %s. Look for a newer copy of the anchor.", p.Certification.CertifierExpired.Format("2006-01-02"))
 	default:
 		p.Holds = true
+		if e := p.Certification.CertifierExpired; e != nil {
+			p.Note = fmt.Sprintf("The anchor has expired since, on %s; by the policy what it said before still counts.", e.Format("2006-01-02"))
+		}
 	}
 	return p
+}
+
+// Vouched reports whether what a key was admitted on still holds at the time of the
+// rules: sightings do, and of the anchors that it was admitted on without them at least
+// one has to. If none does, why says in a sentence what is wrong with the last.
+func (r *Keyring) Vouched(k *Key, rules openpgp.Rules) (ok bool, why string) {
+	on := k.LastAt(rules.Now).RestsOn
+	if len(on) == 0 {
+		return true, ""
+	}
+	why = "No anchor that certified it is left."
+	for _, p := range r.Paths(k, k.Publisher, rules) {
+		if !slices.Contains(on, p.Anchor.Certificate.Primary.Fingerprint) {
+			continue
+		}
+		if p.Holds {
+			return true, ""
+		}
+		why = p.Reason
+	}
+	return false, why
+}
+
+// RestingOn returns the keys that were admitted because an anchor certified them.
+func (r *Keyring) RestingOn(anchor openpgp.Fingerprint) []*Key {
+	var out []*Key
+	for _, k := range r.keys {
+		if n := len(k.History); n > 0 && slices.Contains(k.History[n-1].RestsOn, anchor) {
+			out = append(out, k)
+		}
+	}
+	return out
 }
 
 // better prefers a certification that holds, and then the newer one.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"endeixis/core/openpgp"
@@ -109,6 +110,9 @@ type Sighting struct {
 type Obstacle struct {
 	Code     string `json:"code"`
 	Sentence string `json:"sentence"`
+	// Before is set when it is none for an admission for the past, which ends then
+	// or earlier.
+	Before *time.Time `json:"before,omitempty"`
 }
 
 // Evidence is what speaks for and against a key.
@@ -127,6 +131,20 @@ type Demand struct {
 	// AnchorAdmits lets a certification by an anchor stand in for them. It
 	// never does for a key that is to be an anchor itself.
 	AnchorAdmits bool
+	// Until is set when the key is to be admitted for the past: for what it signed
+	// until then.
+	Until *time.Time
+}
+
+// Sighted returns on how many distinct channels a key's fingerprint was confirmed.
+func (e Evidence) Sighted(k *Key) int {
+	agreeing := map[Channel]bool{}
+	for _, s := range e.Sightings {
+		if s.Read == k.Certificate.Primary.Fingerprint {
+			agreeing[s.Channel] = true
+		}
+	}
+	return len(agreeing)
 }
 
 // Obstacles returns what stands in the way of admitting k, in its role, at the
@@ -134,7 +152,12 @@ type Demand struct {
 func Obstacles(k *Key, evidence Evidence, demand Demand, rules openpgp.Rules) []Obstacle {
 	var out []Obstacle
 	add := func(code, format string, args ...any) {
-		out = append(out, Obstacle{code, fmt.Sprintf(format, args...)})
+		out = append(out, Obstacle{Code: code, Sentence: fmt.Sprintf(format, args...)})
+	}
+	past := func(code string, ended time.Time, format string, args ...any) {
+		if demand.Until == nil || demand.Until.After(ended) {
+			out = append(out, Obstacle{code, fmt.Sprintf(format, args...), &ended})
+		}
 	}
 	if state := k.StateAt(rules.Now); !state.May(Admitted) {
 		add("wrong-state", "The key is %s; only a candidate can be admitted.", state)
@@ -143,31 +166,34 @@ func Obstacles(k *Key, evidence Evidence, demand Demand, rules openpgp.Rules) []
 	if why := cert.Primary.Unusable(); why != "" && (len(cert.Subkeys) == 0 || cert.Primary.Version == 3) {
 		add("unusable", "No signature by this key could be verified: %s.", why)
 	}
-	if r := cert.Revocation(); r != nil {
-		add("revoked", "Its owner revoked it on %s (%s).", r.Time.Format("2006-01-02"), r.Reason)
+	switch r := cert.Revocation(); {
+	case r == nil:
+	case r.Always():
+		add("revoked", "Its owner revoked it on %s (%s). It can never count.", r.Time.Format("2006-01-02"), r.Reason)
+	default:
+		past("revoked", r.Time, "Its owner revoked it on %s (%s). It can be admitted for what it signed before: say until when.", r.Time.Format("2006-01-02"), r.Reason)
 	}
 	expires, ok := cert.Expires(rules)
 	switch {
 	case !ok:
 		add("no-self-signature", "It has no self-signature that holds and is strong enough, so nothing ties the name to the key.")
 	case expires != nil && !rules.Now.Before(*expires):
-		add("expired", "It expired on %s. Look for a copy with a later expiry date.", expires.Format("2006-01-02"))
+		past("expired", *expires, "It expired on %s. Look for a copy with a later expiry date; or admit it for what it signed before, and say until when.", expires.Format("2006-01-02"))
 	}
 	if weak := cert.Primary.Weakness(rules); weak != "" {
 		add("weak", "It is too weak: %s. Ask the publisher for a stronger key.", weak)
 	}
-	agreeing := map[Channel]bool{}
 	for _, s := range evidence.Sightings {
-		switch {
-		case s.Read == cert.Primary.Fingerprint:
-			agreeing[s.Channel] = true
-		case !s.Resolved:
+		if s.Read != cert.Primary.Fingerprint && !s.Resolved {
 			add("conflict", "A sighting on the channel %s shows another fingerprint. Find out why before going on.", s.Channel)
 		}
 	}
 	certified := demand.AnchorAdmits && k.Role != Anchor && slices.ContainsFunc(evidence.Paths, func(p Path) bool { return p.Holds })
-	if missing := demand.Channels - len(agreeing); missing > 0 && !certified {
-		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", len(agreeing), demand.Channels, missing)
+	if demand.Until != nil && !demand.Until.After(cert.Primary.Created) {
+		add("until", "It was made on %s only, and can have signed nothing before.", cert.Primary.Created.Format("2006-01-02"))
+	}
+	if missing := demand.Channels - evidence.Sighted(k); missing > 0 && !certified {
+		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", evidence.Sighted(k), demand.Channels, missing)
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package lineend
 
 import (
+	"io"
 	"strings"
 	"testing"
 
@@ -34,4 +35,33 @@ func TestPartsDoNotMatter(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestWhatIsNoText: control characters of either range, and bytes that are no UTF-8,
+// wherever the parts are cut.
+func TestWhatIsNoText(t *testing.T) {
+	for text, binary := range map[string]bool{
+		"":                          false,
+		"plain\ttext\r\n\f":         false,
+		"Größe, 大きさ, 🌊\n":           false,
+		"\ufeffwith a mark\n":       false,
+		"a\x00b":                    true,
+		"a\x1b[31m":                 true,
+		"a\x7fb":                    true,
+		"a\u0085b":                  false,
+		"a\u009bb":                  true,
+		"caf\xe9\n":                 true,
+		"\xff\xfe":                  true,
+		"half a character \xe5\xa4": true,
+		"over-long \xc0\xaf":        true,
+		"a surrogate \xed\xa0\x80":  true,
+		"no character \ufffe":       true,
+	} {
+		for at := range len(text) + 1 {
+			w := NewText(io.Discard)
+			_, _ = w.Write([]byte(text[:at]))
+			_, _ = w.Write([]byte(text[at:]))
+			assert.Equal(t, binary, w.Binary(), "%q cut at %d", text, at)
+		}
+	}
 }

@@ -33,7 +33,7 @@ func TestMergeStaysReadable(t *testing.T) {
 		return read(c)
 	}
 	first, second := names("first"), names("second")
-	both, left := openpgp.Merge(first, second)
+	both, left := openpgp.Merge(first, second, nil)
 	assert.Positive(t, left)
 	again, _, err := openpgp.ReadCertificates(both.Bytes())
 	require.NoError(t, err)
@@ -46,9 +46,9 @@ func TestMergeStaysReadable(t *testing.T) {
 		require.True(t, found, "%s was known", u.ID)
 	}
 	revoked := read(pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}))
-	full, _ := openpgp.Merge(both, revoked)
+	full, _ := openpgp.Merge(both, revoked, nil)
 	assert.NotNil(t, full.Revocation(), "a key that is full can still be revoked")
-	onceMore, left := openpgp.Merge(full, both)
+	onceMore, left := openpgp.Merge(full, both, nil)
 	assert.Zero(t, left)
 	assert.True(t, bytes.Equal(full.Bytes(), onceMore.Bytes()))
 }

@@ -1,11 +1,7 @@
 package openpgp
 
 import (
-	"bytes"
-	"cmp"
-	"encoding/binary"
 	"fmt"
-	"hash"
 	"slices"
 	"sync"
 	"time"
@@ -23,6 +19,8 @@ type Certificate struct {
 	revocations []*Signature
 	components  []component
 	checkOnce   sync.Once
+	vetting     Vetting
+	verified    *memory
 }
 
 // A UserID is a name, as its owner wrote it, with the signatures about it.
@@ -31,9 +29,7 @@ type UserID struct {
 	ID          string
 	self        []*Signature
 	revocations []*Signature
-	// Others counts certifications by other keys, and their revocations.
-	Others int
-	others []*Signature
+	others      []*Signature
 }
 
 // A Subkey is a key with the signatures that bind it to the primary key.
@@ -50,16 +46,9 @@ type component struct {
 	tag  int
 	body []byte
 	sigs [][]byte
+	// own are the owner's signatures that hold, once they have been checked.
+	own []*Signature
 }
-
-const (
-	// maxComponents and maxComponentSignatures bound one certificate.
-	maxComponents          = 1000
-	maxComponentSignatures = 20_000
-	// maxSelfChecks bounds the public-key operations spent on the
-	// self-signatures of one certificate.
-	maxSelfChecks = 2000
-)
 
 // ReadCertificates reads public keys, armored or binary, one or many. A key of
 // a version that is not supported is left out and reported in skipped.
@@ -163,189 +152,6 @@ func readGroups(data []byte) ([][]component, error) {
 	return groups, nil
 }
 
-// newCertificate understands components that start with a primary key.
-func newCertificate(parts []component) (*Certificate, error) {
-	parts = canonical(parts)
-	for _, part := range parts {
-		// Repeated parts are one part, with the signatures of all.
-		if len(part.sigs) > maxComponentSignatures {
-			return nil, &FormatError{Packet: tagName(part.tag), Reason: fmt.Sprintf("more than %d signatures on one part of a key", maxComponentSignatures)}
-		}
-	}
-	c := &Certificate{components: parts}
-	for _, part := range parts {
-		p := &packet{tag: part.tag, body: part.body, end: len(part.body)}
-		var sigs []*Signature
-		for _, raw := range part.sigs {
-			// A damaged or unsupported signature on a key is kept, and
-			// proves nothing.
-			if s, err := parseSignature(raw, 0); err == nil && s.unsupported == nil {
-				sigs = append(sigs, s)
-			}
-		}
-		switch part.tag {
-		case tagPublicKey:
-			key, err := readPublicKey(p)
-			if err != nil {
-				return nil, err
-			}
-			c.Primary = key
-			for _, s := range sigs {
-				switch s.Type {
-				case DirectKey:
-					c.direct = append(c.direct, s)
-				case KeyRevocation:
-					c.revocations = append(c.revocations, s)
-				default: // it says nothing about the key as a whole
-				}
-			}
-		case tagUserID:
-			u := &UserID{ID: string(part.body)}
-			for _, s := range sigs {
-				switch {
-				case !c.mayBeOwn(s):
-					u.Others++
-					u.others = append(u.others, s)
-				case s.Type.isCertification():
-					u.self = append(u.self, s)
-				case s.Type == CertRevocation:
-					u.revocations = append(u.revocations, s)
-				}
-			}
-			c.UserIDs = append(c.UserIDs, u)
-		case tagPublicSubkey:
-			key, err := readPublicKey(p)
-			if err != nil {
-				continue // kept in components, not used
-			}
-			sub := &Subkey{Key: key}
-			for _, s := range sigs {
-				switch s.Type {
-				case SubkeyBinding:
-					sub.bindings = append(sub.bindings, s)
-				case SubkeyRevocation:
-					sub.revocations = append(sub.revocations, s)
-				default: // it says nothing about a subkey
-				}
-			}
-			c.Subkeys = append(c.Subkeys, sub)
-		}
-	}
-	return c, nil
-}
-
-// mayBeOwn reports whether the issuer hints allow s to be by the primary key.
-func (c *Certificate) mayBeOwn(s *Signature) bool {
-	if s.IssuerFingerprint != "" {
-		return s.IssuerFingerprint == c.Primary.Fingerprint
-	}
-	return s.IssuerKeyID == 0 || s.IssuerKeyID == c.Primary.KeyID
-}
-
-// canonical sorts components and signatures by content and drops repeats, the
-// primary key first, then user IDs, attributes and subkeys.
-func canonical(parts []component) []component {
-	rank := map[int]int{tagPublicKey: 0, tagUserID: 1, tagUserAttribute: 2, tagPublicSubkey: 3}
-	compare := func(a, b component) int {
-		if d := rank[a.tag] - rank[b.tag]; d != 0 {
-			return d
-		}
-		return bytes.Compare(a.body, b.body)
-	}
-	sorted := slices.Clone(parts)
-	slices.SortStableFunc(sorted, compare)
-	out := sorted[:0]
-	for _, part := range sorted {
-		if n := len(out); n > 0 && compare(out[n-1], part) == 0 {
-			out[n-1].sigs = append(slices.Clip(out[n-1].sigs), part.sigs...)
-			continue
-		}
-		out = append(out, part)
-	}
-	for i := range out {
-		sigs := slices.Clone(out[i].sigs)
-		slices.SortFunc(sigs, bytes.Compare)
-		out[i].sigs = slices.CompactFunc(sigs, bytes.Equal)
-	}
-	return out
-}
-
-// Merge returns a certificate with what either holds about the same primary key.
-// Nothing that a holds is lost. What b adds is left out where a would pass the
-// bounds of one certificate, and left counts that: revocations are added first,
-// then what is newest. Merge panics when the primary keys differ, which the caller
-// has to prevent.
-func Merge(a, b *Certificate) (c *Certificate, left int) {
-	if a.Primary.Fingerprint != b.Primary.Fingerprint {
-		panic("openpgp: Merge of different keys")
-	}
-	parts := slices.Clone(a.components)
-	at := map[string]int{}
-	for i, part := range parts {
-		at[fmt.Sprintf("%d %s", part.tag, part.body)] = i
-	}
-	for _, part := range b.components {
-		i, ok := at[fmt.Sprintf("%d %s", part.tag, part.body)]
-		switch {
-		case !ok && len(parts) >= maxComponents:
-			left += 1 + len(part.sigs)
-			continue
-		case !ok:
-			i = len(parts)
-			parts = append(parts, component{tag: part.tag, body: part.body})
-		}
-		var skipped int
-		parts[i].sigs, skipped = added(parts[i].sigs, part.sigs)
-		left += skipped
-	}
-	c, err := newCertificate(parts)
-	if err != nil {
-		panic("openpgp: Merge of certificates that were read before: " + err.Error())
-	}
-	return c, left
-}
-
-// added returns signatures with those of more that are not among them, as many as
-// there may be on one part of a key.
-func added(sigs, more [][]byte) (all [][]byte, left int) {
-	known := make(map[string]bool, len(sigs))
-	for _, s := range sigs {
-		known[string(s)] = true
-	}
-	var fresh [][]byte
-	for _, s := range more {
-		if !known[string(s)] {
-			known[string(s)] = true
-			fresh = append(fresh, s)
-		}
-	}
-	room := max(0, maxComponentSignatures-len(sigs))
-	if len(fresh) > room {
-		slices.SortStableFunc(fresh, weightier)
-		left = len(fresh) - room
-		fresh = fresh[:room]
-	}
-	return append(slices.Clip(sigs), fresh...), left
-}
-
-// weightier puts revocations before other signatures, and the newer before the
-// older; what cannot be read comes last.
-func weightier(x, y []byte) int {
-	a, errA := parseSignature(x, 0)
-	b, errB := parseSignature(y, 0)
-	if errA != nil || errB != nil {
-		return cmp.Compare(rank(errA != nil), rank(errB != nil))
-	}
-	return cmp.Or(cmp.Compare(rank(!a.Type.isRevocation()), rank(!b.Type.isRevocation())), b.Created.Compare(a.Created))
-}
-
-func rank(later bool) int {
-	if later {
-		return 1
-	}
-	return 0
-}
-
 // Bytes returns the certificate in canonical binary form.
 func (c *Certificate) Bytes() []byte {
 	var out []byte
@@ -375,83 +181,6 @@ func (c *Certificate) Issuers() []string {
 		out = append(out, string(k.Fingerprint), k.KeyID.String())
 	}
 	return out
-}
-
-// check verifies every self-signature once, and drops those that do not hold.
-func (c *Certificate) check() {
-	c.checkOnce.Do(func() {
-		budget := maxSelfChecks
-		keep := func(sigs []*Signature, write func(hash.Hash)) []*Signature {
-			// Newest first, so that a budget spent leaves out the oldest.
-			slices.SortStableFunc(sigs, func(a, b *Signature) int { return b.Created.Compare(a.Created) })
-			return slices.DeleteFunc(sigs, func(s *Signature) bool {
-				if budget--; budget < 0 {
-					return true
-				}
-				return !holdsOver(s, c.Primary, write)
-			})
-		}
-		primary := func(h hash.Hash) { c.Primary.hashInto(h) }
-		c.revocations = keep(c.revocations, primary)
-		c.direct = keep(c.direct, primary)
-		for _, u := range c.UserIDs {
-			withID := c.hashesID(u)
-			u.revocations = keep(u.revocations, withID)
-			u.self = keep(u.self, withID)
-		}
-		for _, sub := range c.Subkeys {
-			both := func(h hash.Hash) {
-				c.Primary.hashInto(h)
-				sub.Key.hashInto(h)
-			}
-			sub.revocations = keep(sub.revocations, both)
-			sub.bindings = keep(sub.bindings, both)
-		}
-	})
-}
-
-// hashesID returns what writes the key and one of its user IDs into a hash, as
-// certifications do (RFC 9580, section 5.2.4).
-func (c *Certificate) hashesID(u *UserID) func(hash.Hash) {
-	return func(h hash.Hash) {
-		c.Primary.hashInto(h)
-		h.Write(binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(u.ID))))
-		h.Write([]byte(u.ID))
-	}
-}
-
-// holdsOver reports whether s by key holds over what write hashes.
-func holdsOver(s *Signature, key *PublicKey, write func(hash.Hash)) bool {
-	h, err := s.NewHash()
-	if err != nil {
-		return false
-	}
-	write(h)
-	return key.verify(s, s.Finish(h)) == nil
-}
-
-// selfSignatures returns the self-signatures that rule the primary key, newest
-// first: direct-key signatures, and those on user IDs that are not revoked.
-func (c *Certificate) selfSignatures(rules Rules) []*Signature {
-	c.check()
-	all := slices.Clone(c.direct)
-	for _, u := range c.UserIDs {
-		if !u.revoked() {
-			all = append(all, u.self...)
-		}
-	}
-	return rules.usable(all, c.Primary)
-}
-
-// revoked reports whether a revocation is at least as new as the newest
-// self-certification.
-func (u *UserID) revoked() bool {
-	for _, r := range u.revocations {
-		if len(u.self) == 0 || !r.Created.Before(u.self[0].Created) {
-			return true
-		}
-	}
-	return false
 }
 
 // A Revocation tells that and why a key was revoked.
@@ -489,11 +218,8 @@ func (c *Certificate) Revocation() *Revocation {
 // that the rules accept, or nil when it does not. ok is false when there is no
 // such self-signature at all.
 func (c *Certificate) Expires(rules Rules) (expires *time.Time, ok bool) {
-	self := c.selfSignatures(rules)
-	if len(self) == 0 {
-		return nil, false
-	}
-	return expiryOf(c.Primary, self[0]), true
+	own, ok := c.primaryRuling(rules)
+	return own.expires, ok
 }
 
 func expiryOf(key *PublicKey, binding *Signature) *time.Time {
@@ -522,29 +248,30 @@ func (c *Certificate) Names() []string {
 	return append(first, rest...)
 }
 
+// revoked reports whether a revocation is at least as new as the newest
+// self-certification.
+func (u *UserID) revoked() bool {
+	return slices.ContainsFunc(u.revocations, func(r *Signature) bool {
+		return len(u.self) == 0 || !r.Created.Before(u.self[0].Created)
+	})
+}
+
 // Uses describes what a key of the certificate may do by its newest valid
 // binding: "certify", "sign", "encrypt".
 func (c *Certificate) Uses(key *PublicKey, rules Rules) []string {
-	var binding *Signature
+	var own ruling
 	if key == c.Primary {
-		if self := c.selfSignatures(rules); len(self) > 0 {
-			binding = withFlags(self)
-		}
+		own, _ = c.primaryRuling(rules)
 	} else if sub := c.subkey(key); sub != nil {
 		c.check()
-		if usable := rules.usable(sub.bindings, key); len(usable) > 0 {
-			binding = usable[0]
-		}
-	}
-	if binding == nil {
-		return nil
+		own, _ = rules.ruling(sub.bindings, key)
 	}
 	var out []string
 	for _, use := range []struct {
 		bit  byte
 		name string
 	}{{flagCertify, "certify"}, {flagSign, "sign"}, {0x0c, "encrypt"}, {0x20, "authenticate"}} {
-		if binding.keyFlags&use.bit != 0 {
+		if own.flags&use.bit != 0 {
 			out = append(out, use.name)
 		}
 	}
@@ -575,16 +302,6 @@ func (c *Certificate) Attributes() int {
 		}
 	}
 	return n
-}
-
-// withFlags returns the newest signature that states key flags, or the newest.
-func withFlags(sigs []*Signature) *Signature {
-	for _, s := range sigs {
-		if s.hasKeyFlags {
-			return s
-		}
-	}
-	return sigs[0]
 }
 
 func (c *Certificate) subkey(key *PublicKey) *Subkey {

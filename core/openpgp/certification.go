@@ -27,6 +27,9 @@ const (
 	// CertifierUnfit: the certifier was revoked or expired, or may not
 	// certify.
 	CertifierUnfit CertificationStatus = "certifier-unfit"
+	// CertificationDisowned: the user ID is not, or no longer, one that the key's
+	// own owner vouches for.
+	CertificationDisowned CertificationStatus = "user-id-disowned"
 	// CertificationWeak: by a hash below what the rules accept.
 	CertificationWeak CertificationStatus = "weak"
 	// CertificationMissing: there is none. [Certificate.CertifiedBy] leaves
@@ -37,7 +40,7 @@ const (
 // CertificationStatuses lists every status.
 func CertificationStatuses() []CertificationStatus {
 	return []CertificationStatus{
-		CertificationHolds, CertificationInvalid, CertificationRevoked, CertificationExpired, CertifierUnfit, CertificationWeak,
+		CertificationHolds, CertificationInvalid, CertificationRevoked, CertificationExpired, CertifierUnfit, CertificationDisowned, CertificationWeak,
 		CertificationNotVouching, CertificationMissing,
 	}
 }
@@ -52,12 +55,16 @@ type Certification struct {
 	Status CertificationStatus
 	// Reason says in a clause why the status is not that it holds.
 	Reason string
+	// CertifierExpired is when the certifier expired, if it has since, or nil. The
+	// caller's policy decides what that means.
+	CertifierExpired *time.Time
 }
 
 // Certifiers lists, for each user ID that has any, by which keys its
 // certifications say they were made: fingerprints, and key IDs where no
 // fingerprint is stated. Nothing about them is checked.
 func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
+	c.check()
 	for _, u := range c.UserIDs {
 		for _, s := range u.others {
 			switch {
@@ -78,6 +85,7 @@ func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
 // each judged at the rules' time. Those by keys of which the certificate is not
 // at hand are not among them.
 func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certification {
+	c.check()
 	var out []Certification
 	for _, u := range c.UserIDs {
 		write := c.hashesID(u)
@@ -86,7 +94,10 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 				continue
 			}
 			one := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
-			one.Status, one.Reason = u.weigh(s, certifier, rules, write)
+			one.Status, one.Reason = c.weigh(u, s, certifier, rules, write)
+			if e, _ := certifier.Expires(rules); e != nil && !rules.Now.Before(*e) && one.Status == CertificationHolds {
+				one.CertifierExpired = e
+			}
 			out = append(out, one)
 		}
 	}
@@ -94,9 +105,9 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 }
 
 // weigh decides about one certification by the certifier.
-func (u *UserID) weigh(s *Signature, certifier *Certificate, rules Rules, write func(hash.Hash)) (CertificationStatus, string) {
+func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules, write func(hash.Hash)) (CertificationStatus, string) {
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
-	if !holdsOver(s, certifier.Primary, write) {
+	if held, _ := c.verified.holds(s, certifier.Primary, write, nil); !held {
 		return CertificationInvalid, "its cryptography does not hold"
 	}
 	switch {
@@ -114,21 +125,30 @@ func (u *UserID) weigh(s *Signature, certifier *Certificate, rules Rules, write 
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
 	}
 	for _, r := range u.others {
-		if r.Type == CertRevocation && certifier.mayBeOwn(r) && !r.Created.Before(s.Created) && holdsOver(r, certifier.Primary, write) {
+		if r.Type != CertRevocation || !certifier.mayBeOwn(r) || r.Created.Before(s.Created) {
+			continue
+		}
+		if held, _ := c.verified.holds(r, certifier.Primary, write, nil); held {
 			return CertificationRevoked, "its maker took it back on " + day(r.Created)
 		}
 	}
-	self := certifier.selfSignatures(rules)
-	if len(self) == 0 {
+	switch {
+	case c.disowned(u, rules):
+		return CertificationDisowned, "the key's owner has revoked that user ID"
+	case !c.owns(u, rules):
+		return CertificationDisowned, "the key's owner has not signed that user ID in a way that counts"
+	}
+	own, ok := certifier.primaryRuling(rules)
+	if !ok {
 		return CertifierUnfit, "the certifying key has no self-signature that holds"
 	}
-	if flags := withFlags(self); flags.hasKeyFlags && flags.keyFlags&flagCertify == 0 {
+	if own.stated && own.flags&flagCertify == 0 {
 		return CertifierUnfit, "its owner did not mark the certifying key for that"
 	}
 	if rev := certifier.Revocation(); rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
 		return CertifierUnfit, fmt.Sprintf("the certifying key was revoked on %s (%s)", day(rev.Time), rev.Reason)
 	}
-	if e := expiryOf(certifier.Primary, self[0]); e != nil && !s.Created.Before(*e) {
+	if e := own.expires; e != nil && !s.Created.Before(*e) {
 		return CertifierUnfit, "the certifying key had expired on " + day(*e)
 	}
 	if s.Created.Before(certifier.Primary.Created) {

@@ -48,7 +48,7 @@ func Changes(before, after *Certificate, rules Rules) []string {
 	if uses, used := after.Uses(after.Primary, rules), before.Uses(before.Primary, rules); had && !slices.Equal(uses, used) {
 		out = append(out, "What the primary key may do changes.")
 	}
-	if n := after.certifications() - before.certifications(); n > 0 {
+	if n := after.Certifications() - before.Certifications(); n > 0 {
 		out = append(out, fmt.Sprintf("%d certifications by other keys are added.", n))
 	}
 	return out
@@ -61,10 +61,13 @@ func previously(t *time.Time) string {
 	return ", from " + t.Format(time.DateOnly)
 }
 
-func (c *Certificate) certifications() int {
+// Certifications counts the certifications of user IDs by other keys, and their
+// revocations. Nothing about them is checked.
+func (c *Certificate) Certifications() int {
+	c.check()
 	n := 0
 	for _, u := range c.UserIDs {
-		n += u.Others
+		n += len(u.others)
 	}
 	return n
 }

@@ -87,6 +87,7 @@ type ecPublic struct {
 	// standard is set where the library knows the curve, x and y otherwise.
 	standard *ecdsa.PublicKey
 	x, y     *big.Int
+	on       *weierstrass
 }
 
 // newECPublic reads an uncompressed point (RFC 9580, section 11.2). It returns
@@ -105,7 +106,7 @@ func newECPublic(c *curve, point []byte) *ecPublic {
 		return &ecPublic{curve: c, standard: key}
 	}
 	k := &ecPublic{curve: c, x: new(big.Int).SetBytes(point[1 : 1+size]), y: new(big.Int).SetBytes(point[1+size:])}
-	if !c.weierstrass().has(k.x, k.y) {
+	if k.on = c.weierstrass(); !k.on.has(k.x, k.y) {
 		return nil
 	}
 	return k
@@ -117,7 +118,7 @@ func (k *ecPublic) verify(digest, r, s []byte) bool {
 	if k.standard != nil {
 		return ecdsa.Verify(k.standard, digest, rn, sn)
 	}
-	return k.curve.weierstrass().verify(k, digest, rn, sn)
+	return k.on.verify(k, digest, rn, sn)
 }
 
 // A weierstrass is a curve in short Weierstrass form over a prime field, for
@@ -165,7 +166,7 @@ func (w *weierstrass) verify(k *ecPublic, digest []byte, r, s *big.Int) bool {
 	}
 	inverse := new(big.Int).ModInverse(s, w.n)
 	u1, u2 := e.Mul(e, inverse), new(big.Int).Mul(r, inverse)
-	sum := w.add(w.times(w.g, u1.Mod(u1, w.n)), w.times(&jacobian{k.x, k.y, big.NewInt(1)}, u2.Mod(u2, w.n)))
+	sum := w.sum(w.g, u1.Mod(u1, w.n), &jacobian{k.x, k.y, big.NewInt(1)}, u2.Mod(u2, w.n))
 	if sum.z.Sign() == 0 {
 		return false
 	}
@@ -175,12 +176,19 @@ func (w *weierstrass) verify(k *ecPublic, digest []byte, r, s *big.Int) bool {
 	return x.Cmp(r) == 0
 }
 
-func (w *weierstrass) times(q *jacobian, k *big.Int) *jacobian {
+// sum returns k·p + l·q, doubling once for both.
+func (w *weierstrass) sum(p *jacobian, k *big.Int, q *jacobian, l *big.Int) *jacobian {
 	out := &jacobian{big.NewInt(1), big.NewInt(1), new(big.Int)}
-	for i := k.BitLen() - 1; i >= 0; i-- {
+	both := w.add(p, q)
+	for i := max(k.BitLen(), l.BitLen()) - 1; i >= 0; i-- {
 		out = w.double(out)
-		if k.Bit(i) == 1 {
+		switch k.Bit(i) | l.Bit(i)<<1 {
+		case 1:
+			out = w.add(out, p)
+		case 2:
 			out = w.add(out, q)
+		case 3:
+			out = w.add(out, both)
 		}
 	}
 	return out

@@ -345,11 +345,7 @@ func (c *Certificate) standing(rules Rules) string {
 	for _, r := range c.Revokers(rules) {
 		out = append(out, fmt.Sprintf("it names %s as a key that may revoke it, which is not followed here", plain.Grouped(string(r.Fingerprint))))
 	}
-	others := 0
-	for _, u := range c.UserIDs {
-		others += u.Others
-	}
-	if others > 0 {
+	if others := c.Certifications(); others > 0 {
 		out = append(out, fmt.Sprintf("%d certifications are by other keys, and were not checked", others))
 	}
 	bound := slices.DeleteFunc(slices.Clone(c.Subkeys), func(s *Subkey) bool { return len(rules.usable(s.bindings, s.Key)) == 0 })

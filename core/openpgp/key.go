@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"math/big"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/cloudflare/circl/sign/ed448"
@@ -75,6 +76,7 @@ type PublicKey struct {
 	ed25519  ed25519.PublicKey
 	ed448    ed448.PublicKey
 	dsa      *dsa.PublicKey
+	dsaSound func() bool // whether its parameters are, worked out once
 	ec       *ecPublic
 	modulus  []byte // of an RSA key, as written
 	exponent []byte
@@ -264,16 +266,15 @@ func (k *PublicKey) setDSA(p, q, g, y []byte) {
 		k.unusable = "a DSA value is out of bounds"
 	default:
 		k.dsa = key
+		k.dsaSound = sync.OnceValue(func() bool {
+			return new(big.Int).Mod(new(big.Int).Sub(key.P, one), key.Q).Sign() == 0 && key.Q.ProbablyPrime(10) &&
+				new(big.Int).Exp(key.G, key.Q, key.P).Cmp(one) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(one) == 0
+		})
 	}
 }
 
-// verifyDSA checks the parameters in full, and then the signature.
+// verifyDSA checks a signature by a key whose parameters are sound.
 func verifyDSA(key *dsa.PublicKey, digest, r, s []byte) bool {
-	one := big.NewInt(1)
-	if new(big.Int).Mod(new(big.Int).Sub(key.P, one), key.Q).Sign() != 0 || !key.Q.ProbablyPrime(10) ||
-		new(big.Int).Exp(key.G, key.Q, key.P).Cmp(one) != 0 || new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(one) != 0 {
-		return false
-	}
 	if size := (key.Q.BitLen() + 7) / 8; len(digest) > size {
 		digest = digest[:size] // the leftmost bits count: FIPS 186-4, section 4.6
 	}
@@ -384,7 +385,7 @@ func (k *PublicKey) verify(s *Signature, digest []byte) error {
 		copy(value[len(value)-len(s.values[0]):], s.values[0])
 		return rsa.VerifyPKCS1v15(k.rsa, info.crypto, digest, value)
 	case k.dsa != nil:
-		held = verifyDSA(k.dsa, digest, s.values[0], s.values[1])
+		held = k.dsaSound() && verifyDSA(k.dsa, digest, s.values[0], s.values[1])
 	case k.ec != nil:
 		held = k.ec.verify(digest, s.values[0], s.values[1])
 	case k.ed25519 != nil:

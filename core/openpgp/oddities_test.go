@@ -221,7 +221,7 @@ func TestAnyFlippedBitOfEveryKind(t *testing.T) {
 		keys[name] = simple("flip", algorithm)
 	}
 	low := rules()
-	low.RSABits = 1024
+	low.RSABits, low.DocumentHashBits = 1024, 80
 	for name, made := range keys {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -91,6 +91,17 @@ func (r RevocationReason) String() string {
 	return fmt.Sprintf("reason %d", uint8(r))
 }
 
+// hardness orders reasons by what they take away.
+func (r RevocationReason) hardness() int {
+	switch r {
+	case Superseded, Retired:
+		return 0
+	case Compromised:
+		return 2
+	}
+	return 1
+}
+
 // A Signature is one signature packet (RFC 9580, section 5.2).
 type Signature struct {
 	Version      int
@@ -123,8 +134,11 @@ type Signature struct {
 	hasReason       bool
 	reason          RevocationReason
 	reasonText      string
-	embedded        []byte
-	unsupported     error
+	embedded        [][]byte
+	// backs are those embedded signatures of a subkey's binding that are back by
+	// the subkey and hold, once they have been checked.
+	backs       []*Signature
+	unsupported error
 }
 
 // Unsupported returns an [*UnsupportedError] when the signature is well-formed
@@ -242,8 +256,8 @@ func (s *Signature) readAreas(c *cursor) error {
 	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
 		return err
 	}
-	s.readIssuer(hashedSubs)
-	s.readIssuer(unhashedSubs)
+	s.readIssuer(hashedSubs, true)
+	s.readIssuer(unhashedSubs, false)
 	return nil
 }
 
@@ -295,14 +309,17 @@ func (s *Signature) Finish(h hash.Hash) []byte {
 	return h.Sum(nil)
 }
 
-// over returns what the signature is held against when content is all of it.
+// over returns what the signature is held against when content is all of it, and is
+// used as the text that was signed. Its encoding does not matter then, other than for
+// a file, which could be a program whose bytes LF and CR LF tell apart.
 func (s *Signature) over(content []byte) (Document, error) {
 	h, err := s.NewHash()
 	if err != nil {
 		return Document{}, err
 	}
 	h.Write(content)
-	return Document{Digest: s.Finish(h), NotText: NotText(h)}, nil
+	t, text := h.(*textHash)
+	return Document{Digest: s.Finish(h), NotText: text && t.text.Controls()}, nil
 }
 
 // Trailer returns what is hashed after the document (RFC 9580, section 5.2.4).

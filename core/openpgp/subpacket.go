@@ -138,11 +138,14 @@ func (s *Signature) readHashed(subs []subpacket, base int) error {
 			if len(sub.body) < 1 {
 				return malformed("reason for revocation")
 			}
+			// Of several reasons the hardest counts: one that would leave earlier
+			// signatures standing must not hide one that does not.
+			if reason := RevocationReason(sub.body[0]); !s.hasReason || reason.hardness() > s.reason.hardness() {
+				s.reason, s.reasonText = reason, string(sub.body[1:])
+			}
 			s.hasReason = true
-			s.reason = RevocationReason(sub.body[0])
-			s.reasonText = string(sub.body[1:])
 		case subEmbeddedSignature:
-			s.embedded = sub.body
+			s.embedded = append(s.embedded, sub.body)
 		case subPrimaryUserID:
 			s.primaryUserID = len(sub.body) == 1 && sub.body[0] != 0
 		}
@@ -158,7 +161,7 @@ func (s *Signature) readHashed(subs []subpacket, base int) error {
 
 // readIssuer takes issuer hints from either area. They may find a key and
 // vouch for nothing.
-func (s *Signature) readIssuer(subs []subpacket) {
+func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 	for _, sub := range subs {
 		switch sub.id {
 		case subIssuer:
@@ -172,8 +175,8 @@ func (s *Signature) readIssuer(subs []subpacket) {
 		case subEmbeddedSignature:
 			// A back signature proves itself; implementations differ in the
 			// area they put it into.
-			if s.embedded == nil {
-				s.embedded = sub.body
+			if !hashed {
+				s.embedded = append(s.embedded, sub.body)
 			}
 		}
 	}

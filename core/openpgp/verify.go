@@ -2,7 +2,6 @@ package openpgp
 
 import (
 	"fmt"
-	"hash"
 	"slices"
 	"time"
 )
@@ -26,24 +25,10 @@ type Rules struct {
 	Curves []string
 	// MaxAge is the greatest age of a document signature; zero means any.
 	MaxAge time.Duration
-}
-
-// strongEnough reports whether the hash of a self-signature, a binding or a
-// certification is accepted: SHA-1 and RIPEMD-160 are until the cut-off date.
-func (r Rules) strongEnough(s *Signature) bool {
-	return s.Hash.CollisionBits() >= 112 || (s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
-}
-
-// usable returns those self-signatures or bindings that the rules accept at
-// Now, newest first. Their cryptography has been checked before.
-func (r Rules) usable(sigs []*Signature, key *PublicKey) []*Signature {
-	out := slices.Clone(sigs)
-	out = slices.DeleteFunc(out, func(s *Signature) bool {
-		return !r.strongEnough(s) || s.criticalUnknown != "" || s.Created.IsZero() ||
-			s.Created.After(r.Now.Add(r.Skew)) || s.Created.Before(key.Created) || s.expired(r.Now)
-	})
-	slices.SortStableFunc(out, func(a, b *Signature) int { return b.Created.Compare(a.Created) })
-	return out
+	// ExpiredCounts says whether what a key has said while it was good still counts
+	// when it has expired since. It is for callers: the decisions of this package
+	// tell of such an expiry, and do not decide about it.
+	ExpiredCounts bool
 }
 
 // A Status is the outcome of [Verify].
@@ -169,19 +154,47 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 		return r.end(SignerUnknown, known, "no key in the keyring has the issuer %s", s.issuer())
 	}
 	const holds = "Does the cryptography hold?"
+	var best *Result
+	var unsupported error
+	refuted := 0
 	for i := range candidates {
 		r.Tried++
 		r.Signer = &candidates[i]
-		if err := candidates[i].Key.verify(s, doc.Digest); err == nil {
-			r.step(known, true, "key %s", candidates[i].Key.Fingerprint)
-			r.step(holds, true, "the signature is over exactly these bytes")
-			return r.fit(s, rules)
-		} else if IsUnsupported(err) && i == len(candidates)-1 && r.Tried == 1 {
-			return r.end(Unsupported, holds, "%s", err.Error())
+		switch err := candidates[i].Key.verify(s, doc.Digest); {
+		case err == nil:
+			one := r
+			one.Steps = slices.Clone(r.Steps)
+			one.step(known, true, "key %s", candidates[i].Key.Fingerprint)
+			one.step(holds, true, "the signature is over exactly these bytes")
+			if one = one.fit(s, rules); best == nil || one.Status.Better(best.Status) {
+				best = &one
+			}
+		case IsUnsupported(err):
+			unsupported = err
+		default:
+			refuted++
 		}
+	}
+	switch {
+	case best != nil:
+		best.Tried = r.Tried
+		return *best
+	case unsupported != nil && refuted == 0:
+		return r.end(Unsupported, holds, "%s", unsupported.Error())
 	}
 	r.step(known, true, "key %s", r.Signer.Key.Fingerprint)
 	return r.end(Invalid, holds, "the key is known, and its signature is not over these bytes")
+}
+
+// byFar orders the outcomes by how far the decision came, the furthest first.
+var byFar = []Status{
+	Valid, Weak, SignatureExpired, SignatureInFuture, SignerExpired, SignerRevoked, SignerUnfit, Unacceptable, Invalid, Unsupported, SignerUnknown,
+}
+
+// Better reports whether an outcome came further in the decision than another: of
+// several candidates that have one key, those count to which it really belongs.
+func (s Status) Better(than Status) bool {
+	return slices.Index(byFar, s) < slices.Index(byFar, than)
 }
 
 func (s *Signature) issuer() string {
@@ -198,27 +211,26 @@ func (s *Signature) issuer() string {
 func (r Result) fit(s *Signature, rules Rules) Result {
 	cert, key := r.Signer.Certificate, r.Signer.Key
 	const may = "May this key sign documents?"
-	self := cert.selfSignatures(rules)
-	if len(self) == 0 {
+	primary, ok := cert.primaryRuling(rules)
+	if !ok {
 		return r.end(SignerUnfit, may, "the primary key has no self-signature that holds and is strong enough")
 	}
-	bindings := self
+	own := primary
 	if key != cert.Primary {
 		sub := cert.subkey(key)
-		bindings = rules.usable(sub.bindings, key)
-		if len(bindings) == 0 {
+		if own, ok = rules.ruling(sub.bindings, sub.Key); !ok {
 			return r.end(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
 		}
-		if bindings[0].keyFlags&flagSign == 0 {
+		if own.flags&flagSign == 0 {
 			return r.end(SignerUnfit, may, "its owner did not mark the subkey for signing")
 		}
-		if !backSigned(cert, sub, bindings[0], rules) {
+		if !own.backed {
 			return r.end(SignerUnfit, may, "the subkey lacks a valid signature back to the primary key, so anyone could have attached it")
 		}
-	} else if flags := withFlags(self); flags.hasKeyFlags && flags.keyFlags&flagSign == 0 {
+	} else if own.stated && own.flags&flagSign == 0 {
 		return r.end(SignerUnfit, may, "its owner did not mark the key for signing")
 	}
-	r.step(may, true, "its owner says so in a signature of %s", bindings[0].Created.Format(time.DateOnly))
+	r.step(may, true, "its owner says so in a signature of %s", own.since.Format(time.DateOnly))
 
 	const times = "Was the key good when the signature was made?"
 	if s.Created.Before(key.Created) || s.Created.Before(cert.Primary.Created) {
@@ -236,12 +248,7 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if rev := r.Revocation; rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
 		return r.end(SignerRevoked, times, "the key was revoked on %s (%s)", rev.Time.Format(time.DateOnly), rev.Reason)
 	}
-	r.SignerExpires = expiryOf(cert.Primary, self[0])
-	if key != cert.Primary {
-		if own := expiryOf(key, bindings[0]); own != nil && (r.SignerExpires == nil || own.Before(*r.SignerExpires)) {
-			r.SignerExpires = own
-		}
-	}
+	r.SignerExpires = earlier(primary.expires, own.expires)
 	if e := r.SignerExpires; e != nil && !s.Created.Before(*e) {
 		return r.end(SignerExpired, times, "the key had expired on %s, before the signature was made", e.Format(time.DateOnly))
 	}
@@ -272,26 +279,11 @@ func (k *PublicKey) Weakness(rules Rules) string {
 		return fmt.Sprintf("an RSA key of %d bits is below the %d that the policy asks", k.Bits, rules.RSABits)
 	case k.dsa != nil && k.Bits < rules.RSABits:
 		return fmt.Sprintf("a DSA key of %d bits is below the %d that the policy asks", k.Bits, rules.RSABits)
+	case k.dsa != nil && k.dsa.Q.BitLen()/2 < rules.DocumentHashBits:
+		// The digest is cut to the size of q: FIPS 186-4, section 4.6.
+		return fmt.Sprintf("the DSA key cuts every digest to %d bits, which is too weak for signatures over documents", k.dsa.Q.BitLen())
 	case curve != "" && rules.Curves != nil && !slices.Contains(rules.Curves, curve):
 		return fmt.Sprintf("the policy does not accept keys on the curve %s", curve)
 	}
 	return ""
-}
-
-// backSigned reports whether the binding carries a primary key binding
-// signature by the subkey itself (RFC 9580, section 5.2.1.9), which shows that
-// the subkey's holder agreed.
-func backSigned(cert *Certificate, sub *Subkey, binding *Signature, rules Rules) bool {
-	if binding.embedded == nil {
-		return false
-	}
-	back, err := parseSignature(binding.embedded, 0)
-	if err != nil || back.unsupported != nil || back.Type != PrimaryBinding {
-		return false
-	}
-	return len(rules.usable([]*Signature{back}, sub.Key)) == 1 &&
-		holdsOver(back, sub.Key, func(h hash.Hash) {
-			cert.Primary.hashInto(h)
-			sub.Key.hashInto(h)
-		})
 }

@@ -157,7 +157,7 @@ func TestDegenerateKeys(t *testing.T) {
 	r := verify(t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), cert)
 	assert.Equal(t, openpgp.Weak, r.Status, "1024 bits are below the policy: "+r.Reason)
 	low := rules()
-	low.RSABits = 1024
+	low.RSABits, low.DocumentHashBits = 1024, 80
 	r = verify(t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, low, cert)
 	assert.Equal(t, openpgp.Valid, r.Status, r.Reason)
 }

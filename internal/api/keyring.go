@@ -31,7 +31,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data)
+		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -43,7 +43,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		imported, notes, err := a.Keys.Preview(ctx, data)
+		imported, notes, err := a.Keys.Preview(ctx, data, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -157,6 +157,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators, Revokers: []string{}, Attributes: cert.Attributes(),
 		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
 	}
+	out.Until = v.Key.LastAt(now).Until
 	out.Expires, _ = cert.Expires(v.Rules)
 	out.Expired = out.Expires != nil && !now.Before(*out.Expires)
 	if out.Expires != nil && !out.Expired {
@@ -197,10 +198,12 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		out.Paths = append(out.Paths, pathOf(p, now))
 	}
 	if p := v.Proposal; p != nil {
-		out.Proposal = &wire.Proposal{Publisher: p.Publisher, Role: keyring.Role(p.Role), Reason: plain.Text(p.Reason), By: p.By, At: p.At, Record: p.Position}
+		out.Proposal = &wire.Proposal{Publisher: p.Publisher, Role: keyring.Role(p.Role), Reason: plain.Text(p.Reason), By: p.By, At: p.At, Record: p.Position, Until: p.Until}
 	}
 	for _, c := range v.Changes {
-		out.History = append(out.History, wire.KeyStep{At: c.At, To: keyring.State(c.To), By: c.By, Reason: plain.Text(c.Reason), Record: c.Position})
+		out.History = append(out.History, wire.KeyStep{
+			At: c.At, To: keyring.State(c.To), By: c.By, Reason: plain.Text(c.Reason), Record: c.Position, Until: c.Until, RestsOn: convert(c.RestsOn, plain.Grouped),
+		})
 	}
 	return out
 }
@@ -218,7 +221,7 @@ func namesOf(cert *openpgp.Certificate) []string { return convert(cert.Names(), 
 
 func pathOf(p keyring.Path, now time.Time) wire.Path {
 	cert := p.Anchor.Certificate
-	out := wire.Path{Anchor: string(cert.Primary.Fingerprint), AnchorState: p.Anchor.StateAt(now), Certified: openpgp.CertificationMissing, Holds: p.Holds, Reason: p.Reason}
+	out := wire.Path{Anchor: string(cert.Primary.Fingerprint), AnchorState: p.Anchor.StateAt(now), Certified: openpgp.CertificationMissing, Holds: p.Holds, Reason: p.Reason, Note: p.Note}
 	out.AnchorID = firstID(cert)
 	if c := p.Certification; c != nil {
 		out.UserID, out.Made, out.Certified = plain.Text(c.UserID), &c.Made, c.Status

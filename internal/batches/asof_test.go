@@ -39,11 +39,11 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 		want, later string
 	}{
 		"an extension is merged": {sub, func(p *testkit.Parts) error {
-			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", extended)
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", extended, nil)
 			return err
 		}, "unproven", "cleared"},
 		"a revocation is merged": {key, func(p *testkit.Parts) error {
-			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", revoked)
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", revoked, nil)
 			return err
 		}, "cleared", "refused"},
 		"the key is withdrawn": {key, func(p *testkit.Parts) error {
@@ -101,7 +101,7 @@ func admit(t *testing.T, p *testkit.Parts, key *pgptest.Key, certificate []byte)
 	t.Helper()
 	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
 	require.NoError(t, err)
-	_, _, err = p.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate)
+	_, _, err = p.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate, nil)
 	require.NoError(t, err)
 	fp := key.Fingerprint()
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -103,11 +104,11 @@ func (a *app) keyringSight() *cobra.Command {
 }
 
 func (a *app) keyringAdmit() *cobra.Command {
-	var publisher, reason, typed string
+	var publisher, reason, typed, until string
 	role := keyring.Release
 	cmd := &cobra.Command{
 		Use: "admit FINGERPRINT --publisher SLUG --reason TEXT", Short: "Make a candidate count for a publisher", Args: cobra.ExactArgs(1),
-		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's. Where the\npolicy asks for two curators, the first proposes and another admits.",
+		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's. Where the\npolicy asks for two curators, the first proposes and another admits.\nA key that has expired or was retired is admitted with --until: for what it signed before.",
 		Example: "  endeixis keyring admit 'C959 BDBA …' --publisher brackwater --reason 'letter and phone call agree'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -117,7 +118,15 @@ func (a *app) keyringAdmit() *cobra.Command {
 			if typed == "" {
 				typed = args[0]
 			}
-			k, err := c.AdmitKey(cmd.Context(), args[0], wire.Admission{Typed: typed, Publisher: publisher, Role: role, Reason: reason})
+			asked := wire.Admission{Typed: typed, Publisher: publisher, Role: role, Reason: reason}
+			if until != "" {
+				day, err := time.Parse(time.DateOnly, until)
+				if err != nil {
+					return usage("%q is not a day; write it as 2024-06-30", until)
+				}
+				asked.Until = &day
+			}
+			k, err := c.AdmitKey(cmd.Context(), args[0], asked)
 			if err != nil {
 				return err
 			}
@@ -133,6 +142,7 @@ func (a *app) keyringAdmit() *cobra.Command {
 	wordFlag(cmd, &role, "role", keyring.Roles(), "what it is for, an anchor being a key that certifies others")
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it counts for")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it counts, for whoever asks next year")
+	cmd.Flags().StringVar(&until, "until", "", "for a key of the past: the day from which on what it signed does not count, as 2024-06-30")
 	cmd.Flags().StringVar(&typed, "typed", "", "the fingerprint as you typed it, where the first argument was copied")
 	for _, flag := range []string{"publisher", "reason"} {
 		_ = cmd.MarkFlagRequired(flag)

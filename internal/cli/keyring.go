@@ -88,6 +88,9 @@ func facts(k wire.Key) string {
 	if k.Revoked != nil {
 		out = append(out, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
 	}
+	if k.Until != nil {
+		out = append(out, "for what it signed before "+k.Until.Format("2006-01-02"))
+	}
 	switch {
 	case k.Expired:
 		out = append(out, "expired "+k.Expires.Format("2006-01-02"))
@@ -198,6 +201,12 @@ func (a *app) showKey(k wire.Key) {
 		for _, h := range k.History {
 			fmt.Fprintf(a.stdout, "  %s  %s by %s (record %d)\n", moment(h.At), a.paint(string(h.To)), h.By, h.Record)
 			a.wrapped("    ", h.Reason)
+			if h.Until != nil {
+				a.wrapped("    ", "For the past: it counts for what it signed before "+moment(*h.Until)+".")
+			}
+			if len(h.RestsOn) > 0 {
+				a.wrapped("    ", "It rests on the certification by "+strings.Join(h.RestsOn, " or ")+".")
+			}
 		}
 	}
 	if k.State == keyring.Candidate {
@@ -208,6 +217,9 @@ func (a *app) showKey(k wire.Key) {
 		switch p := k.Proposal; {
 		case p != nil:
 			a.wrapped("  ", fmt.Sprintf("%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason))
+			if p.Until != nil {
+				a.wrapped("  ", "For the past: for what it signed before "+moment(*p.Until)+".")
+			}
 			a.wrapped("  ", "Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.")
 		case len(k.Obstacles) == 0 && k.TwoCurators:
 			a.wrapped("  ", "Nothing stands in the way: a curator can propose it, and another admit it.")

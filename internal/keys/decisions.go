@@ -24,6 +24,9 @@ type Admission struct {
 	// Role is that of a release key when it is empty.
 	Role   keyring.Role
 	Reason string
+	// Until admits a key for the past, one that has expired or was retired: for what
+	// it signed before then. It is nil for a key that goes on signing.
+	Until *time.Time
 }
 
 // Admit makes a candidate count for a publisher, if the evidence suffices. Where
@@ -54,6 +57,13 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	if a.Role != keyring.Release && a.Role != keyring.Anchor {
 		return View{}, fault.New(fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role))).At("role")
 	}
+	if a.Until != nil {
+		// As a signature tells its time.
+		whole := a.Until.UTC().Truncate(time.Second)
+		if a.Until = &whole; whole.After(s.now()) {
+			return View{}, fault.New(fault.Invalid, "bad-until", "An admission for the past ends in the past.").Advise("Leave the date out for a key that goes on signing.").At("until")
+		}
+	}
 	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
 		return View{}, err
 	}
@@ -68,7 +78,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			return err
 		}
 		row.Publisher, row.Role = a.Publisher, string(a.Role)
-		v, err := s.view(ring, row, e, policy)
+		v, err := s.view(ring, row, e, policy, a.Until)
 		if err != nil {
 			return err
 		}
@@ -93,7 +103,11 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			Anchors     []openpgp.Fingerprint `json:"anchors"`
 			Policy      int64                 `json:"policy"`
 			ProposedBy  string                `json:"proposed_by,omitempty"`
-		}{fp, keyring.Candidate, keyring.Admitted, a.Publisher, a.Role, a.Reason, []int64{}, []openpgp.Fingerprint{}, policies.Version, ""}
+			Until       *time.Time            `json:"until,omitempty"`
+			// RestsOn are those of the anchors without which it could not have
+			// been admitted.
+			RestsOn []openpgp.Fingerprint `json:"rests_on,omitempty"`
+		}{fp, keyring.Candidate, keyring.Admitted, a.Publisher, a.Role, a.Reason, []int64{}, []openpgp.Fingerprint{}, policies.Version, "", a.Until, nil}
 		for _, sighting := range e.sightings {
 			body.Sightings = append(body.Sightings, sighting.Position)
 		}
@@ -102,12 +116,15 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 				body.Anchors = append(body.Anchors, p.Anchor.Certificate.Primary.Fingerprint)
 			}
 		}
+		if v.Sighted < policy.SightingChannels {
+			body.RestsOn = body.Anchors
+		}
 		if policy.TwoCurators {
 			if v.Proposal == nil || v.Proposal.By == by {
 				return s.propose(ctx, tx, by, fp, a)
 			}
-			if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) {
-				return fault.New(fault.Conflict, "other-proposal", "%s proposed this key for %s, as a key for %s; you ask for something else.", v.Proposal.By, v.Proposal.Publisher, roleWord(v.Proposal.Role)).
+			if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) || !sameTime(v.Proposal.Until, a.Until) {
+				return fault.New(fault.Conflict, "other-proposal", "%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By, v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until)).
 					Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
 			}
 			body.ProposedBy = v.Proposal.By
@@ -115,12 +132,25 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		if err := tx.DecideProposal(ctx, fp.Bytes(), "admitted"); err != nil {
 			return err
 		}
-		position, err := s.step(ctx, tx, by, fp, keyring.Admitted, s.now(), a.Reason, body)
+		change := store.KeyChange{Fingerprint: fp.Bytes(), At: s.now(), To: string(keyring.Admitted), By: by, Reason: a.Reason, Until: a.Until}
+		for _, anchor := range body.RestsOn {
+			change.RestsOn = append(change.RestsOn, string(anchor))
+		}
+		position, err := s.step(ctx, tx, change, body)
 		if err != nil {
 			return err
 		}
 		return tx.SetPublisher(ctx, fp.Bytes(), a.Publisher, string(a.Role), position)
 	})
+}
+
+func sameTime(a, b *time.Time) bool { return a == nil && b == nil || a != nil && b != nil && a.Equal(*b) }
+
+func untilWord(until *time.Time) string {
+	if until == nil {
+		return ""
+	}
+	return ", for what it signed before " + until.Format(time.DateOnly)
 }
 
 func roleWord(role string) string {
@@ -137,11 +167,12 @@ func (s *Service) propose(ctx context.Context, tx *store.Tx, by string, fp openp
 		Publisher   string              `json:"publisher"`
 		Role        keyring.Role        `json:"role"`
 		Reason      string              `json:"reason"`
-	}{fp, a.Publisher, a.Role, a.Reason}})
+		Until       *time.Time          `json:"until,omitempty"`
+	}{fp, a.Publisher, a.Role, a.Reason, a.Until}})
 	if err != nil {
 		return err
 	}
-	return tx.AddProposal(ctx, store.Proposal{Fingerprint: fp.Bytes(), Publisher: a.Publisher, Role: string(a.Role), Reason: a.Reason, By: by, At: s.now(), Position: position})
+	return tx.AddProposal(ctx, store.Proposal{Fingerprint: fp.Bytes(), Publisher: a.Publisher, Role: string(a.Role), Reason: a.Reason, By: by, At: s.now(), Position: position, Until: a.Until})
 }
 
 // Decline turns a proposal down, or takes it back.
@@ -180,7 +211,11 @@ func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) 
 		if err != nil {
 			return err
 		}
-		asked, err = s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, cert.Issuers(), "The key was withdrawn: "+reason)
+		ring, err := s.snapshotIn(ctx, tx)
+		if err != nil {
+			return err
+		}
+		asked, err = s.fell(ctx, tx, by, at, cert, ring, "The key was withdrawn: "+reason)
 		return err
 	})
 	v.Reassessment = asked
@@ -211,7 +246,7 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 		if err := follow(ctx, tx, now, row); err != nil {
 			return err
 		}
-		_, err := s.step(ctx, tx, by, fp, to, now, reason, struct {
+		_, err := s.step(ctx, tx, store.KeyChange{Fingerprint: fp.Bytes(), At: now, To: string(to), By: by, Reason: reason}, struct {
 			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
 			From        keyring.State       `json:"from"`
 			To          keyring.State       `json:"to"`
@@ -230,7 +265,7 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 	}
 	var fp openpgp.Fingerprint
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if err := tx.LockKeyring(ctx); err != nil {
+		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
 		sighting, err := tx.Sighting(ctx, record)
@@ -281,7 +316,7 @@ func mayBecome(state, to keyring.State) error {
 // and returns the key as it stands then.
 func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error) (View, error) {
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if err := tx.LockKeyring(ctx); err != nil {
+		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
 		row, err := tx.LockKey(ctx, fp.Bytes())
@@ -306,10 +341,11 @@ func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision f
 
 // step records a change of state, which counts from then on, and returns the
 // record's position.
-func (s *Service) step(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, to keyring.State, at time.Time, reason string, body any) (int64, error) {
-	position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.KeyStep, By: by, Subject: string(fp), Body: body})
+func (s *Service) step(ctx context.Context, tx *store.Tx, change store.KeyChange, body any) (int64, error) {
+	var err error
+	change.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.KeyStep, By: change.By, Subject: string(openpgp.NewFingerprint(change.Fingerprint)), Body: body})
 	if err != nil {
 		return 0, err
 	}
-	return position, tx.AddKeyChange(ctx, store.KeyChange{Fingerprint: fp.Bytes(), At: at, To: string(to), By: by, Reason: reason, Position: position})
+	return change.Position, tx.AddKeyChange(ctx, change)
 }

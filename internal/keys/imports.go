@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
@@ -27,59 +28,146 @@ type Imported struct {
 	Publisher   string
 	// Revokes: the key was known, and is revoked from now on.
 	Revokes bool
-	// Reassessment is the number of the one that a revocation has entailed,
-	// or 0.
+	// Less says what of a key that was known counts no longer, such as a subkey that
+	// is revoked, or an expiry that is earlier; safe to show.
+	Less []string
+	// Reassessment is the number of the one that this has entailed, or 0.
 	Reassessment int64
 	// Changes say what is new about a key that was known, safe to show.
 	Changes []string
 }
 
 // maxImport bounds the text of an import.
-const maxImport = 16 << 20
+const maxImport = 128 << 20
 
-// read turns the text of an import into certificates, each key once, and notes
-// about those that cannot be used.
-func read(data []byte) (certs []*openpgp.Certificate, notes []string, err error) {
+// importEffort bounds what an import spends on verifying signatures, all its keys
+// together.
+const importEffort = 40 * time.Second
+
+// read turns the text of an import into certificates, each key once, of which
+// everything was dropped that claims to be by its owner and is not, and notes about
+// those that cannot be used. A revocation that comes alone becomes a certificate with
+// nothing else, if it is about a key of the ring. A nil progress is told nothing.
+func read(data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, notes []string, err error) {
 	if len(data) > maxImport {
 		return nil, nil, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
+	}
+	if revocations := openpgp.LoneRevocations(data); revocations != nil {
+		certs, err = revoked(revocations, ring)
+		return certs, nil, err
 	}
 	all, skipped, err := openpgp.ReadCertificates(data)
 	if err != nil {
 		return nil, nil, importFault(err)
 	}
-	for _, problem := range skipped {
-		notes = append(notes, "One key was left out: "+problem.Error()+".")
-	}
 	if len(all) == 0 {
 		return nil, nil, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
 	}
+	notes = leftOut(skipped)
+	effort := openpgp.NewEffort(importEffort)
 	at := map[openpgp.Fingerprint]int{}
-	for _, cert := range all {
+	var account account
+	for n, cert := range all {
+		progress.tell(n, len(all))
+		share, giveBack := effort.Share(len(all) - n)
+		vetted, became := cert.Vet(share, decided(ring))
+		giveBack()
+		account.add(cert.Primary.Fingerprint, became)
 		fp := cert.Primary.Fingerprint
 		if i, ok := at[fp]; ok {
-			merged, left := openpgp.Merge(certs[i], cert)
-			if certs[i] = merged; left > 0 {
-				notes = append(notes, fmt.Sprintf("The key %s is in it more than once; %s.", plain.Grouped(string(fp)), tooMuch(left)))
-			}
+			merged, left := openpgp.Merge(certs[i], vetted, decided(ring))
+			account.add(fp, openpgp.Vetting{Surplus: left})
+			certs[i] = merged
 			continue
 		}
 		at[fp] = len(certs)
-		certs = append(certs, cert)
+		certs = append(certs, vetted)
 	}
-	return certs, notes, nil
+	return certs, append(notes, account.notes()...), nil
 }
 
-// readFor is [read], for keys that a revocation which comes alone is
-// about too: those have to be in the keyring.
-func (s *Service) readFor(ctx context.Context, data []byte) (certs []*openpgp.Certificate, notes []string, err error) {
-	revocations := openpgp.LoneRevocations(data)
-	if len(data) > maxImport || revocations == nil {
-		return read(data)
+// decided finds, among the keys that a person has decided about, those that may have
+// made a certification.
+func decided(ring *keyring.Keyring) openpgp.Certifiers {
+	return func(s *openpgp.Signature) []openpgp.Candidate {
+		return slices.DeleteFunc(ring.Issuers(s), func(c openpgp.Candidate) bool {
+			key := ring.Lookup(c.Certificate.Primary.Fingerprint)
+			return c.Key != c.Certificate.Primary || key == nil || len(key.History) == 0
+		})
 	}
-	ring, err := s.Snapshot(ctx)
-	if err != nil {
-		return nil, nil, err
+}
+
+// leftOut tells of keys that cannot be used, the first few by their reasons.
+func leftOut(skipped []error) []string {
+	const named = 5
+	var notes []string
+	for i, problem := range skipped {
+		if i == named {
+			return append(notes, fmt.Sprintf("%d more keys were left out for such reasons.", len(skipped)-named))
+		}
+		notes = append(notes, "One key was left out: "+problem.Error()+".")
 	}
+	return notes
+}
+
+// An account is what became of the signatures of an import's keys.
+type account struct {
+	openpgp.Vetting
+	forged, unchecked, surplus []openpgp.Fingerprint
+}
+
+func (a *account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
+	note := func(n int, total *int, of *[]openpgp.Fingerprint) {
+		if n > 0 {
+			*total += n
+			*of = append(*of, fp)
+		}
+	}
+	note(became.Forged, &a.Forged, &a.forged)
+	note(became.Unchecked, &a.Unchecked, &a.unchecked)
+	note(became.Surplus, &a.Surplus, &a.surplus)
+}
+
+func (a *account) notes() []string {
+	var out []string
+	whose := func(of []openpgp.Fingerprint) string {
+		if len(of) == 1 {
+			return "the key " + plain.Grouped(string(of[0]))
+		}
+		return fmt.Sprintf("%d keys", len(of))
+	}
+	if a.Forged > 0 {
+		out = append(out, fmt.Sprintf("%s on %s, said to be by the owner, do not hold and were dropped.", counted(a.Forged, "signature"), whose(a.forged)))
+	}
+	if a.Unchecked > 0 {
+		out = append(out, fmt.Sprintf("%s on %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.", counted(a.Unchecked, "signature"), whose(a.unchecked)))
+	}
+	if a.Surplus > 0 {
+		out = append(out, "Of "+whose(a.surplus)+", "+tooMuch(a.Surplus)+".")
+	}
+	return out
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// A Progress is told how many of the keys of an import have been gone through.
+type Progress func(done, total int)
+
+func (p Progress) tell(done, total int) {
+	if p != nil {
+		p(done, total)
+	}
+}
+
+// revoked returns the keys that revocations are about which come alone: those have to
+// be in the keyring.
+func revoked(revocations []*openpgp.Signature, ring *keyring.Keyring) ([]*openpgp.Certificate, error) {
+	var certs []*openpgp.Certificate
 	for _, r := range revocations {
 		found := false
 		for _, candidate := range ring.Issuers(r) {
@@ -97,25 +185,25 @@ func (s *Service) readFor(ctx context.Context, data []byte) (certs []*openpgp.Ce
 		if issuer == "" {
 			issuer = r.IssuerKeyID.String()
 		}
-		return nil, nil, fault.New(fault.Invalid, "revocation-unknown", "It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer)).
+		return nil, fault.New(fault.Invalid, "revocation-unknown", "It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer)).
 			Advise("Import the key first, or get the whole key with its revocation.").At("data")
 	}
-	return certs, notes, nil
+	return certs, nil
 }
 
 // tooMuch says that parts of a key were left out.
 func tooMuch(left int) string {
-	return fmt.Sprintf("%d of its parts were left out, for one key can have a thousand parts, and each 20,000 signatures", left)
+	return counted(left, "part") + " more than one key may have here were left out"
 }
 
 // compared tells what an import of cert does to what is known of its key. known
 // is nil for a key that is not in the keyring.
-func compared(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
+func compared(cert, known *openpgp.Certificate, certifiers openpgp.Certifiers, rules openpgp.Rules) Imported {
 	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: keyring.NewlyArrived, Certificate: cert, State: keyring.Candidate}
 	if known == nil {
 		return out
 	}
-	merged, left := openpgp.Merge(known, cert)
+	merged, left := openpgp.Merge(known, cert, certifiers)
 	out.Result, out.Certificate = keyring.Unchanged, merged
 	if left > 0 {
 		out.Changes = []string{"What was known stays; of what is new, " + tooMuch(left) + "."}
@@ -123,6 +211,7 @@ func compared(cert, known *openpgp.Certificate, rules openpgp.Rules) Imported {
 	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
 		out.Result = keyring.Updated
 		out.Revokes = known.Revocation() == nil && out.Certificate.Revocation() != nil
+		out.Less = harmless(openpgp.Less(known, out.Certificate, rules))
 		out.Changes = append(harmless(openpgp.Changes(known, out.Certificate, rules)), out.Changes...)
 		if len(out.Changes) == 0 {
 			out.Changes = []string{"Signatures are added that change nothing about what it may do or is called."}
@@ -148,7 +237,7 @@ func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *ope
 	}
 	changed := *k
 	if newer != nil {
-		changed.Certificate, _ = openpgp.Merge(k.Certificate, newer)
+		changed.Certificate, _ = openpgp.Merge(k.Certificate, newer, decided(ring))
 	} else {
 		changed.History = append(slices.Clone(k.History), keyring.Change{At: s.now(), To: keyring.Withdrawn})
 	}
@@ -160,20 +249,20 @@ func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *ope
 func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rules) Imported {
 	k := ring.Lookup(cert.Primary.Fingerprint)
 	if k == nil {
-		return compared(cert, nil, rules)
+		return compared(cert, nil, nil, rules)
 	}
-	out := compared(cert, k.Certificate, rules)
+	out := compared(cert, k.Certificate, decided(ring), rules)
 	out.State, out.Publisher = k.StateAt(rules.Now), k.Publisher
 	return out
 }
 
 // Preview tells what an import would do, and does nothing.
-func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []string, error) {
-	certs, notes, err := s.readFor(ctx, data)
+func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, []string, error) {
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	ring, policies, err := s.present(ctx)
+	certs, notes, err := read(data, ring, progress)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -188,17 +277,17 @@ func (s *Service) Preview(ctx context.Context, data []byte) ([]Imported, []strin
 // about those that are known already. Nothing is kept when any part of it is
 // damaged or secret. What rests on a key that is revoked from then on is judged
 // again, see [Consequences].
-func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte) ([]Imported, []string, error) {
+func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, []string, error) {
 	if publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
 			return nil, nil, err
 		}
 	}
-	certs, notes, err := s.readFor(ctx, data)
+	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	policies, err := s.policies.InForce(ctx, 0)
+	certs, notes, err := read(data, ring, progress)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -206,15 +295,19 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	var out []Imported
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		out = nil
+		// Whoever imports the same keys at the same time waits, and finds them.
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
 		var entries []records.Entry
 		var keep []func(position int64) error
 		for _, cert := range certs {
-			one, write, err := s.importOne(ctx, tx, cert, by, publisher, source, rules)
+			one, write, err := s.importOne(ctx, tx, cert, decided(ring), by, publisher, source, rules)
 			if err != nil {
 				return err
 			}
-			if one.Revokes {
-				if one.Reassessment, err = s.follow.KeyFell(ctx, tx, by, rules.Now, one.Fingerprint, one.Certificate.Issuers(), "The key is revoked: "+one.Changes[0]); err != nil {
+			if len(one.Less) > 0 {
+				if one.Reassessment, err = s.fell(ctx, tx, by, rules.Now, one.Certificate, ring, "The key says less than before: "+one.Less[0]); err != nil {
 					return err
 				}
 			}
@@ -250,16 +343,29 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	if err != nil {
 		return nil, nil, err
 	}
+	for _, one := range out {
+		s.ring.keepCertificate(one.Certificate)
+	}
 	return out, notes, nil
+}
+
+// fell orders that what rests on a key be judged again: what it signed, and what was
+// signed by keys that were admitted because it certified them.
+func (s *Service) fell(ctx context.Context, tx *store.Tx, by string, at time.Time, cert *openpgp.Certificate, ring *keyring.Keyring, reason string) (int64, error) {
+	issuers := cert.Issuers()
+	for _, k := range ring.RestingOn(cert.Primary.Fingerprint) {
+		issuers = append(issuers, k.Certificate.Issuers()...)
+	}
+	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, issuers, reason)
 }
 
 // importOne works out what an import brings about one key. write stores it, once
 // its record has a position; it is nil when nothing changes.
-func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, by, publisher, source string, rules openpgp.Rules) (one Imported, write func(position int64) error, err error) {
+func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, certifiers openpgp.Certifiers, by, publisher, source string, rules openpgp.Rules) (one Imported, write func(position int64) error, err error) {
 	fp := cert.Primary.Fingerprint
 	row, err := tx.LockKey(ctx, fp.Bytes())
 	if errors.Is(err, store.ErrNotFound) {
-		return compared(cert, nil, rules), func(position int64) error {
+		return compared(cert, nil, nil, rules), func(position int64) error {
 			return tx.AddKey(ctx, store.Key{
 				Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
 				ImportedAt: s.now(), ImportedBy: by, Source: source, Position: position,
@@ -273,7 +379,7 @@ func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Cer
 	if err != nil {
 		return Imported{}, nil, err
 	}
-	one = compared(cert, known, rules)
+	one = compared(cert, known, certifiers, rules)
 	one.Publisher = row.Publisher
 	merged := one.Result == keyring.Updated
 	assigned := row.Publisher == "" && publisher != ""

@@ -66,6 +66,8 @@ type View struct {
 	Changes   []store.KeyChange
 	Sightings []store.Sighting
 	Obstacles []keyring.Obstacle
+	// Sighted is on how many channels its fingerprint was confirmed.
+	Sighted int
 	// Paths lead to the anchors of its publisher.
 	Paths []keyring.Path
 	// Certifiers are what other keys here say about its user IDs, and
@@ -169,7 +171,7 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 	proposalsOf := grouped(waiting, func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, row := range rows {
 		e := evidence{changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], proposalsOf[string(row.Fingerprint)]}
-		v, err := s.view(ring, row, e, policies.Of(row.Publisher))
+		v, err := s.view(ring, row, e, policies.Of(row.Publisher), nil)
 		if err != nil {
 			return nil, false, err
 		}
@@ -199,7 +201,7 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	v, err := s.view(ring, row, e, policies.Of(row.Publisher))
+	v, err := s.view(ring, row, e, policies.Of(row.Publisher), nil)
 	if err == nil {
 		v.Certifiers, v.UnknownCertifiers = ring.Certifiers(v.Key, v.Rules)
 		v.Namesakes = ring.Namesakes(v.Key)
@@ -249,8 +251,9 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 }
 
 // view puts together what is known about one key. Its role and publisher are
-// those it has or, in the row, those it is proposed for.
-func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy) (View, error) {
+// those it has or, in the row, those it is proposed for; until is set when that is for
+// the past.
+func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy, until *time.Time) (View, error) {
 	cert, err := s.ring.certificate(row)
 	if err != nil {
 		return View{}, err
@@ -272,8 +275,9 @@ func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy 
 			v.Key.Conflict = true
 		}
 	}
+	v.Sighted = found.Sighted(v.Key)
 	if v.Key.StateAt(now) == keyring.Candidate {
-		v.Obstacles = keyring.Obstacles(v.Key, found, keyring.Demand{Channels: policy.SightingChannels, AnchorAdmits: policy.AnchorAdmits}, v.Rules)
+		v.Obstacles = keyring.Obstacles(v.Key, found, keyring.Demand{Channels: policy.SightingChannels, AnchorAdmits: policy.AnchorAdmits, Until: until}, v.Rules)
 	}
 	return v, nil
 }

@@ -125,7 +125,7 @@ func TestKeyringInMemory(t *testing.T) {
 	assert.Same(t, empty, ring(one))
 	key := pgptest.NewKey("memory", pgptest.Ed25519, born)
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	_, _, err := other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes())
+	_, _, err := other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, empty.Keys(), "what was handed out does not change")
 	fp := openpgp.Fingerprint(key.Fingerprint())
@@ -135,7 +135,7 @@ func TestKeyringInMemory(t *testing.T) {
 	require.NoError(t, err)
 	assert.Same(t, first.Certificate, ring(one).Lookup(fp).Certificate, "an unchanged certificate is not read again")
 	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).Bytes()
-	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", revoked)
+	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", revoked, nil)
 	require.NoError(t, err)
 	assert.NotNil(t, ring(one).Lookup(fp).Certificate.Revocation(), "a revocation is seen at once")
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
@@ -216,7 +216,7 @@ func TestExpiring(t *testing.T) {
 	made := pgptest.NewCertificate(pgptest.NewKey("expiring", pgptest.Ed25519, born)).
 		UserID("X", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(365 * 24 * time.Hour)}})
 	fp := made.Primary.Fingerprint()
-	_, _, err = k.Import(t.Context(), "tobiah", "corran", "a test", made.Bytes())
+	_, _, err = k.Import(t.Context(), "tobiah", "corran", "a test", made.Bytes(), nil)
 	require.NoError(t, err)
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
 		_, _, err := k.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
@@ -253,10 +253,10 @@ func TestKeyBeyondBounds(t *testing.T) {
 		}
 		return c.Bytes()
 	}
-	_, notes, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...))
+	_, notes, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(notes, " "), "were left out")
-	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"))
+	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"), nil)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(out[0].Changes, " ")+string(out[0].Result), "unchanged")
 	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
@@ -274,7 +274,7 @@ func TestUnreadableKey(t *testing.T) {
 	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
 	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
 	good, bad := pgptest.Simple("good", pgptest.Ed25519, born, "Good"), pgptest.Simple("bad", pgptest.Ed25519, born, "Bad")
-	_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(good.Armored(), bad.Armored()...))
+	_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(good.Armored(), bad.Armored()...), nil)
 	require.NoError(t, err)
 	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
 	require.NoError(t, err)
@@ -288,7 +288,7 @@ func TestUnreadableKey(t *testing.T) {
 	for _, try := range []func() error{
 		func() error { _, err := p.Keys.Show(t.Context(), bad.Primary.Fingerprint()); return err },
 		func() error {
-			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", bad.Armored())
+			_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", bad.Armored(), nil)
 			return err
 		},
 	} {
@@ -313,12 +313,12 @@ func TestRevocationAlone(t *testing.T) {
 	} {
 		p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
 		key, other := pgptest.Simple("lone", pgptest.Ed25519, born, "Lone"), pgptest.Simple("other", pgptest.Ed25519, born, "Other")
-		_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(key.Bytes(), other.Bytes()...))
+		_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(key.Bytes(), other.Bytes()...), nil)
 		require.NoError(t, err)
 		stranger := pgptest.NewKey("stranger", pgptest.Ed25519, born)
-		_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(stranger)))
+		_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(stranger)), nil)
 		assert.True(t, fault.Is(err, "revocation-unknown"), "%s: %v", what, err)
-		out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)))
+		out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)), nil)
 		require.NoError(t, err, what)
 		require.Len(t, out, 1)
 		assert.True(t, out[0].Revokes, what)
@@ -329,7 +329,7 @@ func TestRevocationAlone(t *testing.T) {
 			assert.Equal(t, isIt, v.Key.Certificate.Revocation() != nil, what)
 			assert.NotEmpty(t, v.Key.Certificate.Names(), "what was known stays")
 		}
-		again, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)))
+		again, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)), nil)
 		require.NoError(t, err)
 		assert.Equal(t, keyring.Unchanged, again[0].Result)
 		differences, err := p.Store.Differences(t.Context(), func(string) {})

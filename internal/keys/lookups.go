@@ -75,7 +75,7 @@ func (s *Service) ask(ctx context.Context, q directories.Query, ring *keyring.Ke
 				out.Keys = append(out.Keys, FoundKey{Imported: Imported{Fingerprint: c.Primary.Fingerprint}, Copy: c})
 				i = len(out.Keys) - 1
 			}
-			out.Keys[i].Copy, _ = openpgp.Merge(out.Keys[i].Copy, c)
+			out.Keys[i].Copy, _ = openpgp.Merge(out.Keys[i].Copy, c, decided(ring))
 			if name := a.Directory.Name; !slices.Contains(out.Keys[i].Directories, name) {
 				out.Keys[i].Directories = append(out.Keys[i].Directories, name)
 			}
@@ -127,7 +127,7 @@ func (s *Service) ImportFound(ctx context.Context, by, publisher, query, fingerp
 	if i < 0 {
 		return Imported{}, fault.New(fault.NotFound, "not-found-there", "No directory has the key %s under that name any more.", fp).Advise("Look it up again.").At("fingerprint")
 	}
-	done, _, err := s.Import(ctx, by, publisher, "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes())
+	done, _, err := s.Import(ctx, by, publisher, "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
 	if err != nil {
 		return Imported{}, err
 	}
@@ -196,7 +196,7 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 		}
 		one := Refreshed{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
 		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == keyring.Updated {
-			done, _, err := s.Import(ctx, by, "", "refresh from "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes())
+			done, _, err := s.Import(ctx, by, "", "refresh from "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
 			if err != nil {
 				return out, err
 			}

@@ -93,8 +93,23 @@ func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 	if r.certs == nil {
 		r.certs = map[string]parsed{}
 	}
+	if ok {
+		certs[0].Remember(p.cert)
+	}
 	r.certs[string(row.Fingerprint)] = parsed{row.Certificate, certs[0]}
 	return certs[0], nil
+}
+
+// keepCertificate keeps a certificate that was stored just now, with what has been
+// verified of it. One that was not read again as it stands there is not used.
+func (r *ring) keepCertificate(cert *openpgp.Certificate) {
+	own := cert.Copy()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.certs == nil {
+		r.certs = map[string]parsed{}
+	}
+	r.certs[string(cert.Primary.Fingerprint.Bytes())] = parsed{own.Bytes(), own}
 }
 
 // at returns the keyring of a version, if it is the one in memory.
@@ -319,7 +334,11 @@ func (s *Service) Unreadable(ctx context.Context) ([]string, error) {
 func historyOf(changes []store.KeyChange) []keyring.Change {
 	var out []keyring.Change
 	for _, c := range changes {
-		out = append(out, keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason})
+		one := keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason, Until: c.Until}
+		for _, anchor := range c.RestsOn {
+			one.RestsOn = append(one.RestsOn, openpgp.Fingerprint(anchor))
+		}
+		out = append(out, one)
 	}
 	return out
 }

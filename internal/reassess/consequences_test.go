@@ -49,7 +49,7 @@ func clearedBy(t *testing.T) *cleared {
 	_, err := out.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
 	require.NoError(t, err)
 	certificate := pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
-	_, _, err = out.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes())
+	_, _, err = out.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes(), nil)
 	require.NoError(t, err)
 	fp := out.key.Fingerprint()
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
@@ -84,7 +84,7 @@ func (c *cleared) withdraw(ctx context.Context) error {
 
 func (c *cleared) revoke(ctx context.Context) error {
 	revoked := pgptest.NewCertificate(c.key).Key(c.key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
-	_, _, err := c.Keys.Import(ctx, "tobiah", "", "a test", revoked.Bytes())
+	_, _, err := c.Keys.Import(ctx, "tobiah", "", "a test", revoked.Bytes(), nil)
 	return err
 }
 

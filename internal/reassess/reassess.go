@@ -127,14 +127,18 @@ func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, i
 	return out, err
 }
 
-// issuersOf lists what signatures may name when they are by a key. It is nil
-// when no key is meant.
+// issuersOf lists what signatures may name when they are by a key, or by one that was
+// admitted because it certified that. It is nil when no key is meant.
 func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
 	if fp == "" {
 		return nil
 	}
+	issuers := []string{string(fp)}
 	if k := ring.Lookup(fp); k != nil {
-		return k.Certificate.Issuers()
+		issuers = k.Certificate.Issuers()
 	}
-	return []string{string(fp)}
+	for _, k := range ring.RestingOn(fp) {
+		issuers = append(issuers, k.Certificate.Issuers()...)
+	}
+	return issuers
 }

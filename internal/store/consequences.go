@@ -92,7 +92,8 @@ var keyStepRows = consequence{"steps of keys", `
 		WHEN c.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a step is not as it was decided' END AS what
 	FROM key_changes c FULL JOIN ` + record("key-step") + ` r ON r.position = c.position
 	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(c.fingerprint, 'hex') OR r.body ->> 'to' <> c.to_state
-		OR c.by_name <> r.by_name OR c.reason <> r.body ->> 'reason' OR ` + apart("c.at", "r.at")}
+		OR c.by_name <> r.by_name OR c.reason <> r.body ->> 'reason' OR ` + apart("c.at", "r.at") + `
+		OR c.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz OR c.rests_on <> ` + listOf("r.body -> 'rests_on'")}
 
 // keyRows: records of keys are read once, for there may be thousands. Where an
 // earlier version has said which publisher a candidate belongs to without a
@@ -152,6 +153,7 @@ var proposalRows = consequence{"proposals", `
 	LEFT JOIN ` + record("proposal-declined") + ` e ON (e.body ->> 'proposal')::bigint = p.position
 	WHERE p.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(p.fingerprint, 'hex') OR p.publisher <> r.body ->> 'publisher'
 		OR p.role <> r.body ->> 'role' OR p.reason <> r.body ->> 'reason' OR p.by_name <> r.by_name OR ` + apart("p.at", "r.at") + `
+		OR p.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz
 		OR (p.decided = 'declined') <> (e.position IS NOT NULL)
 		OR p.decided = 'admitted' AND NOT EXISTS (SELECT FROM ` + record("key-step") + ` s
 			WHERE s.position > p.position AND s.body ->> 'fingerprint' = encode(p.fingerprint, 'hex') AND s.body ->> 'to' = 'admitted')

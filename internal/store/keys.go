@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 )
 
@@ -104,26 +105,39 @@ type KeyChange struct {
 	By          string    `db:"by_name"`
 	Reason      string    `db:"reason"`
 	Position    int64     `db:"position"`
+	// Until is set for an admission for the past, and RestsOn are the anchors,
+	// in hexadecimal, that one rests on.
+	Until   *time.Time `db:"until"`
+	RestsOn []string   `db:"-"`
 }
 
 // AddKeyChange stores a step with its record's position.
 func (t *Tx) AddKeyChange(ctx context.Context, c KeyChange) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position)
-		VALUES (:fingerprint, :at, :to_state, :by_name, :reason, :position)`, c)
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position, until, rests_on)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, c.Fingerprint, c.At, c.To, c.By, c.Reason, c.Position, c.Until, append([]string{}, c.RestsOn...))
 	return err
 }
 
 // KeyChanges lists the steps of all keys, or of one, oldest first.
 func (s Reads) KeyChanges(ctx context.Context, fingerprints [][]byte) ([]KeyChange, error) {
-	out := []KeyChange{}
-	err := s.q.SelectContext(ctx, &out, `SELECT fingerprint, at, to_state, by_name, reason, position FROM key_changes
+	rows := []struct {
+		KeyChange
+		Anchors string `db:"anchors"`
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT fingerprint, at, to_state, by_name, reason, position, until, array_to_string(rests_on, ' ') AS anchors FROM key_changes
 		WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
+	out := make([]KeyChange, len(rows))
+	for i, row := range rows {
+		out[i] = row.KeyChange
+		out[i].RestsOn = strings.Fields(row.Anchors)
+	}
 	return out, explain(err)
 }
 
-// LockKeyring lets decisions about keys happen one after another: what one rests
-// on, such as an anchor, does not change before it is recorded.
-func (t *Tx) LockKeyring(ctx context.Context) error {
+// LockBasis lets decisions about what is judged by happen one after another, keys,
+// policy and waivers: what one rests on, such as an anchor, does not change before it
+// is recorded, and no batch ends while it does.
+func (t *Tx) LockBasis(ctx context.Context) error {
 	_, err := t.tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('endeixis keyring'))`)
 	return err
 }

@@ -18,6 +18,8 @@ type Proposal struct {
 	// Decided is empty while it waits; then "admitted", "declined" or
 	// "replaced".
 	Decided string `db:"decided"`
+	// Until is set for an admission for the past.
+	Until *time.Time `db:"until"`
 }
 
 // AddProposal stores a proposal, in place of one that waits.
@@ -25,8 +27,8 @@ func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
 	if err := t.DecideProposal(ctx, p.Fingerprint, "replaced"); err != nil {
 		return err
 	}
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position)
-		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position)`, p)
+	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position, until)
+		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position, :until)`, p)
 	return err
 }
 

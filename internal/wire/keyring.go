@@ -22,6 +22,7 @@ type Key struct {
 	ExpiresInDays     *int               `json:"expires_in_days,omitempty" doc:"Whole days from now; only while it has not expired."`
 	Expired           bool               `json:"expired"`
 	Revoked           *Revocation        `json:"revoked,omitempty"`
+	Until             *time.Time         `json:"until,omitempty" doc:"For a key that was admitted for the past: what it signed from then on does not count."`
 	Conflict          bool               `json:"conflict" doc:"A sighting shows another fingerprint."`
 	Subkeys           []Subkey           `json:"subkeys"`
 	Uses              []string           `json:"uses"`
@@ -63,6 +64,7 @@ type Path struct {
 	Certified   openpgp.CertificationStatus `json:"certified"`
 	Holds       bool                        `json:"holds"`
 	Reason      string                      `json:"reason,omitempty" doc:"Why the path does not hold."`
+	Note        string                      `json:"note,omitempty" doc:"What is to be known of a path that holds."`
 }
 
 // Statement is a certification of a user ID by another key of the keyring.
@@ -91,6 +93,7 @@ type Proposal struct {
 	By        string       `json:"by"`
 	At        time.Time    `json:"at"`
 	Record    int64        `json:"record"`
+	Until     *time.Time   `json:"until,omitempty" doc:"For what it signed before then, if it is for the past."`
 }
 
 // Revocation tells how a key was revoked.
@@ -131,6 +134,9 @@ type KeyStep struct {
 	By     string        `json:"by"`
 	Reason string        `json:"reason"`
 	Record int64         `json:"record"`
+	Until  *time.Time    `json:"until,omitempty" doc:"For an admission for the past: what was signed from then on does not count."`
+	// RestsOn names anchors, grouped.
+	RestsOn []string `json:"rests_on,omitempty" doc:"The anchors without whose certification it could not have been admitted."`
 }
 
 // Sight is the result of noting a sighting.
@@ -180,6 +186,7 @@ type Admission struct {
 	Publisher string       `json:"publisher" maxLength:"64"`
 	Role      keyring.Role `json:"role,omitempty" doc:"What the key is for: releases, or certifying other keys."`
 	Reason    string       `json:"reason"`
+	Until     *time.Time   `json:"until,omitempty" doc:"For a key that has expired or was retired: it counts for what it signed before then."`
 }
 
 // KeyStepRequest takes a step in the life of a key.

@@ -59,6 +59,8 @@ const (
 	Ed448
 	DSA1024 // with a prime of 160 bits
 	DSA2048 // with a prime of 256 bits; slow to make
+	// DSA2048Short has a prime of 160 bits, to which it cuts every digest.
+	DSA2048Short
 )
 
 // Hash algorithm IDs for [Sig].
@@ -155,7 +157,7 @@ func newKey(seed string, algorithm Algorithm, created time.Time, version byte) *
 		s := sha512.Sum512([]byte("endeixis test key " + seed))
 		k.ed448 = ed448.NewKeyFromSeed(s[:ed448.SeedSize])
 		body = append(append(body, 28), k.ed448.Public().(ed448.PublicKey)...)
-	case DSA1024, DSA2048:
+	case DSA1024, DSA2048, DSA2048Short:
 		k.id = 17
 		k.dsa = newDSAKey(seed, algorithm)
 		body = append(body, 17)
@@ -202,7 +204,13 @@ func newDSAKey(seed string, algorithm Algorithm) *dsaKey {
 	if algorithm == DSA2048 {
 		bits, order = 2048, 256
 	}
+	if algorithm == DSA2048Short {
+		bits, order = 2048, 160
+	}
 	name := fmt.Sprintf("%s/%d", seed, bits)
+	if algorithm == DSA2048Short {
+		name += "/160"
+	}
 	if k, ok := dsaKeys.Load(name); ok {
 		return k.(*dsaKey)
 	}

@@ -20,7 +20,8 @@ export function Decide({ k }: { k: Key }) {
     return (
       <div className="flex flex-col gap-4 self-start">
         {k.proposal && <Proposed k={k} curator={curator} />}
-        {curator && k.obstacles.length === 0 && !mine ? <AdmitForm k={k} /> : !k.proposal && <ToBeAdmitted k={k} />}
+        {(k.obstacles.length > 0 || !curator) && !k.proposal && <ToBeAdmitted k={k} />}
+        {curator && !mine && k.obstacles.every((o) => o.before) && <AdmitForm k={k} />}
       </div>
     );
   }
@@ -90,7 +91,8 @@ function Proposed({ k, curator }: { k: Key; curator: boolean }) {
       <h2>Proposed</h2>
       <p>
         {p.by} proposed it on {moment(p.at)} for <span className="font-semibold">{p.publisher}</span>
-        {p.role === "anchor" && ", as an anchor"}: {p.reason}
+        {p.role === "anchor" && ", as an anchor"}
+        {p.until && `, for what it signed before ${p.until.slice(0, 10)}`}: {p.reason}
       </p>
       <p className="text-sm soft">The policy asks for two curators. Another one admits it.</p>
       {curator && <Step k={k} step="decline" title="" says="" label="Why it is turned down" button="Decline the proposal" />}
@@ -168,18 +170,24 @@ function AdmitForm({ k }: { k: Key }) {
   const [publisher, setPublisher] = useState(k.proposal?.publisher ?? k.publisher);
   const [role, setRole] = useState<"release" | "anchor">(k.proposal?.role ?? "release");
   const [reason, setReason] = useState("");
+  const [until, setUntil] = useState(k.proposal?.until?.slice(0, 10) ?? "");
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
-    admit.mutate({ typed, publisher, role, reason });
+    admit.mutate({ typed, publisher, role, reason, ...(until && { until: `${until}T00:00:00Z` }) });
   };
+  const past = k.obstacles.flatMap((o) => o.before ?? []).sort()[0];
   const proposes = k.two_curators && !k.proposal;
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
-      <h2>{proposes ? "Propose to admit this key" : "Admit this key"}</h2>
+      <h2>
+        {proposes ? "Propose to admit this key" : "Admit this key"}
+        {past && " for the past"}
+      </h2>
       <p>
-        {proposes
-          ? "The evidence suffices. Another curator has to admit what you propose."
+        {past
+          ? "The evidence suffices for what it signed while it was good. Later signatures by it do not count."
           : "The evidence suffices. From then on its signatures count for the publisher."}
+        {proposes && " Another curator has to admit what you propose."}
       </p>
       <Field label="Type the fingerprint" hint="From your own source, not from this page.">
         {(id) => (
@@ -215,6 +223,23 @@ function AdmitForm({ k }: { k: Key }) {
           )}
         </Field>
       </div>
+      {past && (
+        <Field label="It counts for what it signed before" hint={`At the latest ${past.slice(0, 10)}, when it was good no longer.`}>
+          {(id) => (
+            <input
+              id={id}
+              type="date"
+              className="input w-full"
+              required
+              max={past.slice(0, 10)}
+              value={until}
+              onChange={(e) => {
+                setUntil(e.target.value);
+              }}
+            />
+          )}
+        </Field>
+      )}
       <Field label="Why it counts">
         {(id) => (
           <textarea

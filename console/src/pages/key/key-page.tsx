@@ -69,6 +69,7 @@ function Facts({ k }: { k: Key }) {
   ];
   if (k.expires) rows.push([k.expired ? "Expired" : "Expires", day(k.expires)]);
   if (k.revoked) rows.push(["Revoked", `${day(k.revoked.at)}, ${k.revoked.reason} ${k.revoked.text ?? ""}`]);
+  if (k.until) rows.push(["Counts for", `what it signed before ${day(k.until)}`]);
   for (const r of k.revokers) rows.push(["Revoker", `${r}, named by its owner; not followed`]);
   if (k.attributes > 0) rows.push(["Attributes", `${String(k.attributes)}, such as pictures; they prove nothing`]);
   for (const other of k.namesakes) rows.push(["Warning", `another key here has the same key ID: ${groups(other).join(" ")}`]);
@@ -104,6 +105,8 @@ function Decisions({ k }: { k: Key }) {
               </Link>
             </span>
             <p>{h.reason}</p>
+            {h.until && <p className="text-sm soft">For the past: it counts for what it signed before {moment(h.until)}.</p>}
+            {h.rests_on && <p className="text-sm soft">It rests on the certification by {h.rests_on.join(" or ")}.</p>}
           </li>
         ))}
       </ol>

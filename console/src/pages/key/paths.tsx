@@ -65,6 +65,7 @@ function PathPicture({ k, p }: { k: Key; p: Path }) {
           {p.reason}
         </p>
       )}
+      {p.note && <p className="mt-3 border-l-4 border-base-300 pl-3">{p.note}</p>}
       {p.holds && k.state === "candidate" && (
         <p className="mt-3 text-sm">
           {k.anchor_admits ? "By the policy this admits a release key without sightings." : "The policy asks for sightings all the same."}

@@ -100,6 +100,7 @@ function facts(k: Key): string {
   if (k.proposal) out.push(`proposed by ${k.proposal.by}`);
   if (k.state === "candidate") out.push(`${k.channels_seen} of ${k.channels_asked} channels agree`);
   if (k.revoked) out.push(`revoked ${day(k.revoked.at)} (${k.revoked.reason})`);
+  if (k.until) out.push(`for what it signed before ${day(k.until)}`);
   if (k.expires) out.push(`${k.expired ? "expired" : "expires"} ${day(k.expires)}`);
   return out.join(", ");
 }

@@ -1,0 +1,116 @@
+package judge_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	. "endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
+	"endeixis/core/openpgp/pgptest"
+)
+
+// signedBy is a file with a signature by a key, of a time.
+func signedBy(key *pgptest.Key, at time.Time) map[string]string {
+	return map[string]string{"gauge-fw.img": "firmware", "gauge-fw.img.sig": string(key.Sign([]byte("firmware"), pgptest.Sig{Created: at}))}
+}
+
+// entry makes a key of the ring.
+func entry(t *testing.T, made *pgptest.Certificate, role keyring.Role, history ...keyring.Change) *keyring.Key {
+	t.Helper()
+	certs, _, err := openpgp.ReadCertificates(made.Bytes())
+	require.NoError(t, err)
+	return &keyring.Key{Certificate: certs[0], Publisher: "tidewright", Role: role, History: history}
+}
+
+// TestStrangersThatAdopt: a candidate that claims an admitted key as its subkey, and
+// was imported earlier, changes nothing, nor does one that is admitted itself.
+func TestStrangersThatAdopt(t *testing.T) {
+	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
+	adopter := pgptest.NewCertificate(stranger).UserID("S", pgptest.Sig{Created: born}).Subkey(tidewright, signing, nil)
+	for name, history := range map[string][]keyring.Change{"a candidate": nil, "admitted": {{At: born, To: keyring.Admitted}}} {
+		for _, own := range []map[string]Policy{nil, {"tidewright": DefaultPolicy()}} {
+			adopted := entry(t, adopter, keyring.Release, history...)
+			adopted.Publisher = "brackwater"
+			r := judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) {
+				b.Own = own
+				b.Keyring = keyring.New(append([]*keyring.Key{adopted}, b.Keyring.Keys()...), nil)
+			})
+			assert.Equal(t, Cleared, r.artifacts["gauge-fw.img"].Verdict, name)
+		}
+	}
+	// A subkey that really belongs to two certificates counts for the admitted one.
+	sub := pgptest.NewKey("shared sub", pgptest.Ed25519, born)
+	shared := func(of *pgptest.Key) *pgptest.Certificate {
+		return pgptest.NewCertificate(of).UserID("X", pgptest.Sig{Created: born}).Subkey(sub, signing, &pgptest.Sig{Created: born})
+	}
+	first, second := entry(t, shared(candidate), keyring.Release), entry(t, shared(withdrawn), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
+	for _, order := range [][]*keyring.Key{{first, second}, {second, first}} {
+		r := judgeFolder(t, signedBy(sub, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New(order, nil) })
+		assert.Equal(t, Cleared, r.artifacts["gauge-fw.img"].Verdict)
+	}
+}
+
+// TestKeysOfThePast: what was signed before the time until which a key was admitted
+// counts as its policy says of expired keys, and nothing later does.
+func TestKeysOfThePast(t *testing.T) {
+	until := signedAt.AddDate(0, 0, -1)
+	retired := pgptest.NewCertificate(tidewright).Key(tidewright, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(3, "")}}).
+		UserID("T", pgptest.Sig{Created: born})
+	lapsed := pgptest.NewCertificate(tidewright).UserID("T", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(now.AddDate(0, -1, 0).Sub(born))}})
+	judged := func(made *pgptest.Certificate, at time.Time, expired Effect) Outcome {
+		k := entry(t, made, keyring.Release, keyring.Change{At: born, To: keyring.Admitted, Until: &until})
+		return judgeFolder(t, signedBy(tidewright, at), "tidewright", func(b *Basis) {
+			b.Keyring = keyring.New([]*keyring.Key{k}, nil)
+			b.Policy.ExpiredSigner = expired
+		}).artifacts["gauge-fw.img"]
+	}
+	assert.Equal(t, Cleared, judged(retired, until.Add(-time.Second), Withholds).Verdict)
+	assert.Equal(t, Cleared, judged(lapsed, until.Add(-time.Second), Notes).Verdict)
+	assert.Equal(t, Unproven, judged(lapsed, until.Add(-time.Second), Withholds).Verdict)
+	for _, made := range []*pgptest.Certificate{retired, lapsed} {
+		late := judged(made, until, Notes)
+		assert.Equal(t, Unproven, late.Verdict)
+		assert.Contains(t, late.Grounds[0].Sentence, "admitted for what it signed before 2025-05-31")
+	}
+}
+
+// TestAnchorsThatFall: a key that was admitted on a certification alone counts for as
+// long as that does.
+func TestAnchorsThatFall(t *testing.T) {
+	const id = "Release <r@tidewright.example>"
+	anchor := pgptest.NewKey("an anchor", pgptest.Ed25519, born)
+	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}
+	at := born.AddDate(0, 1, 0)
+	certified := func() *pgptest.Certificate {
+		return pgptest.NewCertificate(tidewright).UserID(id, pgptest.Sig{Created: born}).Certify(anchor, id, pgptest.Sig{Type: pgptest.Certification, Created: at})
+	}
+	whole := pgptest.NewCertificate(anchor).UserID("A", self)
+	fp := openpgp.Fingerprint(anchor.Fingerprint())
+	takenBack := certified().Certify(anchor, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)})
+	disowned := certified().Certify(tidewright, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)}).UserID("Other", pgptest.Sig{Created: born})
+	revoked := pgptest.NewCertificate(anchor).Key(anchor, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).UserID("A", self)
+	for name, c := range map[string]struct {
+		key, anchor *pgptest.Certificate
+		want        Verdict
+	}{
+		"it stands":                 {certified(), whole, Cleared},
+		"the certification is gone": {takenBack, whole, Unproven},
+		"the user ID is disowned":   {disowned, whole, Unproven},
+		"the anchor is revoked":     {certified(), revoked, Unproven},
+	} {
+		k := entry(t, c.key, keyring.Release, keyring.Change{At: at, To: keyring.Admitted, RestsOn: []openpgp.Fingerprint{fp}})
+		a := entry(t, c.anchor, keyring.Anchor, keyring.Change{At: born, To: keyring.Admitted})
+		out := judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New([]*keyring.Key{k, a}, nil) }).artifacts["gauge-fw.img"]
+		assert.Equal(t, c.want, out.Verdict, name)
+		if c.want == Unproven {
+			assert.Equal(t, SignerUncertified, out.Grounds[0].Code, name)
+		}
+		k.History[0].RestsOn = nil
+		out = judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New([]*keyring.Key{k, a}, nil) }).artifacts["gauge-fw.img"]
+		assert.Equal(t, Cleared, out.Verdict, "%s, and it was sighted", name)
+	}
+}

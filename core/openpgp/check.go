@@ -1,0 +1,382 @@
+package openpgp
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"hash"
+	"slices"
+	"sync"
+	"time"
+)
+
+// An Effort is how much may be spent on public-key operations. It is counted by
+// what each kind of operation usually costs, not by the clock, so that the same
+// input is always worked on as far. It is not safe for concurrent use.
+type Effort struct{ left time.Duration }
+
+// NewEffort returns an effort of about that much computing time.
+func NewEffort(d time.Duration) *Effort { return &Effort{left: d} }
+
+// Share splits off one part in n of what is left, for the first of n that share it.
+// What of it is not spent is given back by the function that comes with it.
+func (e *Effort) Share(n int) (part *Effort, giveBack func()) {
+	part = &Effort{left: e.left / time.Duration(max(1, n))}
+	e.left -= part.left
+	return part, func() { e.left += part.left; part.left = 0 }
+}
+
+// spend takes a cost off, or reports that it is too much.
+func (e *Effort) spend(cost time.Duration) bool {
+	if cost > e.left {
+		return false
+	}
+	e.left -= cost
+	return true
+}
+
+// ownEffort bounds what is spent on the signatures of one certificate where nobody
+// says otherwise.
+const ownEffort = 20 * time.Second
+
+// cost is about what verifying one signature by the key takes; see BenchmarkCost.
+func (k *PublicKey) cost() time.Duration {
+	size := time.Duration(k.Bits) / 1024
+	switch {
+	case k.unusable != "":
+		return 0
+	case k.rsa != nil:
+		return (30 + 30*size*size) * time.Microsecond
+	case k.dsa != nil:
+		return (500 + 500*size*size) * time.Microsecond
+	case k.ec != nil && k.ec.standard == nil:
+		return time.Duration(k.Bits) * 40 * time.Microsecond
+	case k.ec != nil && k.Bits > 256:
+		return time.Duration(k.Bits-200) * 12 * time.Microsecond
+	case k.ed448 != nil:
+		return 500 * time.Microsecond
+	}
+	return 150 * time.Microsecond
+}
+
+// A memory keeps which signatures were verified, and with what outcome, so that
+// none is verified twice. It is safe for concurrent use; certificates that were made
+// of one another share one.
+type memory struct {
+	mu   sync.Mutex
+	held map[[sha256.Size]byte]bool
+}
+
+// maxRemembered bounds the outcomes that one memory keeps.
+const maxRemembered = 200_000
+
+// holds is [holdsOver], and remembers. known tells whether the outcome had been there.
+func (m *memory) holds(s *Signature, key *PublicKey, write func(hash.Hash), e *Effort) (holds, spent bool) {
+	h, err := s.NewHash()
+	if err != nil {
+		return false, true
+	}
+	write(h)
+	digest := s.Finish(h)
+	id := outcomeOf(s, key, digest)
+	m.mu.Lock()
+	held, known := m.held[id]
+	m.mu.Unlock()
+	if known {
+		return held, true
+	}
+	if e != nil && !e.spend(key.cost()) {
+		return false, false
+	}
+	held = key.verify(s, digest) == nil
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.held == nil || len(m.held) >= maxRemembered {
+		m.held = map[[sha256.Size]byte]bool{}
+	}
+	m.held[id] = held
+	return held, true
+}
+
+// outcomeOf names what a verification depends on: the key, the digest, and the
+// signature's values.
+func outcomeOf(s *Signature, key *PublicKey, digest []byte) (id [sha256.Size]byte) {
+	h := sha256.New()
+	part := func(b []byte) {
+		h.Write(binary.BigEndian.AppendUint32(nil, uint32(len(b))))
+		h.Write(b)
+	}
+	h.Write([]byte{byte(key.Version), byte(s.Version), byte(s.KeyAlgorithm), byte(s.Hash)})
+	part(key.body)
+	part(digest)
+	for _, v := range s.values {
+		part(v)
+	}
+	h.Sum(id[:0])
+	return id
+}
+
+// holdsOver reports whether s by key holds over what write hashes.
+func holdsOver(s *Signature, key *PublicKey, write func(hash.Hash)) bool {
+	held, _ := new(memory).holds(s, key, write, nil)
+	return held
+}
+
+// A Vetting tells what became of the signatures that claim to be by a certificate's
+// owner.
+type Vetting struct {
+	// Forged counts those that do not hold.
+	Forged int
+	// Unchecked counts those for which the effort did not suffice; they count for
+	// nothing. Revocations are checked first, and then what is newest.
+	Unchecked int
+	// Surplus counts what is left out because there is more of it than one
+	// certificate may have.
+	Surplus int
+}
+
+// A claim is a signature that says to be by the owner of a certificate, in all the
+// copies that there are of it.
+type claim struct {
+	part   int
+	sig    *Signature
+	copies []*Signature
+	to     *[]*Signature
+	write  func(hash.Hash)
+	sub    *Subkey
+}
+
+// identity is what makes two signature packets copies of one signature: all but the
+// unhashed area, which anybody can change.
+func (s *Signature) identity() string {
+	out := append([]byte{byte(s.Version), byte(s.Type), byte(s.KeyAlgorithm), byte(s.Hash)}, s.hashedArea...)
+	for _, v := range append([][]byte{s.salt}, s.values...) {
+		out = binary.BigEndian.AppendUint32(out, uint32(len(v)))
+		out = append(out, v...)
+	}
+	return string(out)
+}
+
+// check verifies every signature that claims to be by the owner, once, and keeps
+// those that hold.
+func (c *Certificate) check() { c.checkWithin(NewEffort(ownEffort)) }
+
+// checkWithin is check with an effort, unless that has been done.
+//
+// No number of forgeries can hide what is genuine as long as the effort suffices:
+// nothing is counted before it is verified, revocations are taken first, whatever
+// they are about, and then what is newest.
+func (c *Certificate) checkWithin(e *Effort) {
+	c.checkOnce.Do(func() {
+		claims := c.claims()
+		slices.SortStableFunc(claims, func(a, b *claim) int { return weightier(a.sig, b.sig) })
+		for _, one := range claims {
+			switch held, spent := c.verified.holds(one.sig, c.Primary, one.write, e); {
+			case !spent:
+				c.vetting.Unchecked++
+			case !held:
+				c.vetting.Forged++
+			default:
+				c.accept(one, e)
+			}
+		}
+	})
+}
+
+// claims collects the signatures that say to be by the owner, and shares out those
+// that are by others.
+func (c *Certificate) claims() []*claim {
+	var out []*claim
+	known := map[string]*claim{}
+	names, subkeys := c.UserIDs, c.Subkeys
+	for i, part := range c.components {
+		var user *UserID
+		var sub *Subkey
+		switch {
+		case part.tag == tagUserID:
+			user, names = names[0], names[1:]
+		case part.tag == tagPublicSubkey && len(subkeys) > 0 && string(subkeys[0].Key.body) == string(part.body):
+			sub, subkeys = subkeys[0], subkeys[1:]
+		}
+		for _, raw := range part.sigs {
+			s, err := parseSignature(raw, 0)
+			if err != nil || s.unsupported != nil {
+				continue // it is kept, and proves nothing
+			}
+			if !c.mayBeOwn(s) {
+				if user != nil {
+					user.others = append(user.others, s)
+				}
+				continue
+			}
+			to, write := c.place(part, user, sub, s.Type)
+			if write == nil {
+				continue
+			}
+			key := string(rune(i)) + s.identity()
+			if first := known[key]; first != nil {
+				first.copies = append(first.copies, s)
+				continue
+			}
+			one := &claim{part: i, sig: s, copies: []*Signature{s}, to: to, write: write, sub: sub}
+			known[key] = one
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// place tells where a signature of a type by the owner belongs, and what it is over.
+// What says nothing about the part that it follows has no place; that of a user
+// attribute is checked, and not used.
+func (c *Certificate) place(part component, user *UserID, sub *Subkey, t SignatureType) (to *[]*Signature, write func(hash.Hash)) {
+	primary := func(h hash.Hash) { c.Primary.hashInto(h) }
+	switch {
+	case part.tag == tagPublicKey && t == KeyRevocation:
+		return &c.revocations, primary
+	case part.tag == tagPublicKey && t == DirectKey:
+		return &c.direct, primary
+	case user != nil && t.isCertification():
+		return &user.self, c.hashesID(user)
+	case user != nil && t == CertRevocation:
+		return &user.revocations, c.hashesID(user)
+	case part.tag == tagUserAttribute && (t.isCertification() || t == CertRevocation):
+		return new([]*Signature), func(h hash.Hash) {
+			primary(h)
+			hashNamed(h, 0xd1, part.body)
+		}
+	case sub != nil && t == SubkeyBinding:
+		return &sub.bindings, c.hashesSubkey(sub)
+	case sub != nil && t == SubkeyRevocation:
+		return &sub.revocations, c.hashesSubkey(sub)
+	}
+	return nil, nil
+}
+
+// accept takes a claim that holds. Of its copies the best is kept: for a binding,
+// one with every signature back that holds, so that a copy without takes nothing away.
+func (c *Certificate) accept(one *claim, e *Effort) {
+	best := one.copies[0]
+	for _, s := range one.copies[1:] {
+		best = preferred(best, s)
+	}
+	if one.sig.Type == SubkeyBinding {
+		best = c.withBacks(one, best, e)
+	}
+	*one.to = append(*one.to, best)
+	c.components[one.part].own = append(c.components[one.part].own, best)
+}
+
+// hintless reports whether it does not say by whom it is.
+func (s *Signature) hintless() bool { return s.IssuerFingerprint == "" && s.IssuerKeyID == 0 }
+
+// withBacks returns a binding with those signatures back by the subkey that hold, of
+// all its copies.
+func (c *Certificate) withBacks(one *claim, best *Signature, e *Effort) *Signature {
+	var backs []*Signature
+	for _, s := range one.copies {
+		for _, body := range s.embedded {
+			back, err := parseSignature(body, 0)
+			if err != nil || back.unsupported != nil || back.Type != PrimaryBinding ||
+				slices.ContainsFunc(backs, func(b *Signature) bool { return bytes.Equal(b.Raw, back.Raw) }) {
+				continue
+			}
+			if held, _ := c.verified.holds(back, one.sub.Key, one.write, e); held {
+				backs = append(backs, back)
+			}
+		}
+	}
+	slices.SortFunc(backs, func(a, b *Signature) int { return slices.Compare(a.Raw, b.Raw) })
+	carries := func(s *Signature) bool {
+		return !slices.ContainsFunc(backs, func(b *Signature) bool { return !s.embeds(b) })
+	}
+	for _, s := range one.copies {
+		if carries(s) && (!carries(best) || preferred(s, best) == s) {
+			best = s
+		}
+	}
+	if !carries(best) {
+		best = best.withEmbedded(backs)
+	}
+	best.backs = backs
+	return best
+}
+
+// embeds reports whether a signature has another one in it.
+func (s *Signature) embeds(other *Signature) bool {
+	return slices.ContainsFunc(s.embedded, func(body []byte) bool { return bytes.Equal(body, other.Raw) })
+}
+
+// withEmbedded returns a copy of a signature whose unhashed area has embedded
+// signatures too, as far as there is room for them.
+func (s *Signature) withEmbedded(more []*Signature) *Signature {
+	out := s
+	for _, m := range more {
+		if out.embeds(m) {
+			continue
+		}
+		if raw := out.appendUnhashed(subEmbeddedSignature, m.Raw); raw != nil {
+			if longer, err := parseSignature(raw, 0); err == nil {
+				out = longer
+			}
+		}
+	}
+	return out
+}
+
+// appendUnhashed returns the packet's body with one more subpacket in the unhashed
+// area, or nil where there is no room for it.
+func (s *Signature) appendUnhashed(id byte, body []byte) []byte {
+	width := 2
+	if s.Version == 6 {
+		width = 4
+	}
+	at := len(s.hashedArea)
+	if s.Version == 3 || len(s.Raw) < at+width {
+		return nil
+	}
+	size := 0
+	for _, b := range s.Raw[at : at+width] {
+		size = size<<8 | int(b)
+	}
+	sub := binary.BigEndian.AppendUint32([]byte{0xff}, uint32(len(body)+1))
+	sub = append(append(sub, id), body...)
+	if size+len(sub) > 0xffff {
+		return nil
+	}
+	length := binary.BigEndian.AppendUint32(nil, uint32(size+len(sub)))[4-width:]
+	end := at + width + size
+	return slices.Concat(s.Raw[:at], length, s.Raw[at+width:end], sub, s.Raw[end:])
+}
+
+// mayBeOwn reports whether the issuer hints allow s to be by the primary key.
+func (c *Certificate) mayBeOwn(s *Signature) bool {
+	if s.IssuerFingerprint != "" {
+		return s.IssuerFingerprint == c.Primary.Fingerprint
+	}
+	return s.IssuerKeyID == 0 || s.IssuerKeyID == c.Primary.KeyID
+}
+
+// hashesID returns what writes the key and one of its user IDs into a hash, as
+// certifications do (RFC 9580, section 5.2.4).
+func (c *Certificate) hashesID(u *UserID) func(hash.Hash) {
+	return func(h hash.Hash) {
+		c.Primary.hashInto(h)
+		hashNamed(h, 0xb4, []byte(u.ID))
+	}
+}
+
+// hashNamed writes a user ID or attribute as certifications hash it.
+func hashNamed(h hash.Hash, prefix byte, body []byte) {
+	h.Write(binary.BigEndian.AppendUint32([]byte{prefix}, uint32(len(body))))
+	h.Write(body)
+}
+
+// hashesSubkey returns what writes the primary key and a subkey into a hash, as
+// bindings do.
+func (c *Certificate) hashesSubkey(sub *Subkey) func(hash.Hash) {
+	return func(h hash.Hash) {
+		c.Primary.hashInto(h)
+		sub.Key.hashInto(h)
+	}
+}

@@ -1,0 +1,364 @@
+package openpgp
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"slices"
+)
+
+const (
+	// maxComponents and maxComponentSignatures bound one certificate.
+	maxComponents          = 1000
+	maxComponentSignatures = 20_000
+	// maxCertificate bounds what is kept of one certificate, in bytes.
+	maxCertificate = 32 << 20
+	// maxStrange bounds the parts of a certificate that its owner has not signed,
+	// and the signatures on each of them: they count for nothing.
+	maxStrange = 50
+	// maxForeign bounds the signatures on one part by keys that are not known, so
+	// that there is room left for those that are.
+	maxForeign = maxComponentSignatures / 2
+	// maxOwn bounds the signatures of the owner on one part that are kept: the
+	// newest ones, and revocations before others.
+	maxOwn = 1000
+)
+
+// newCertificate understands components that start with a primary key. Signatures
+// are read when something is asked about them.
+func newCertificate(parts []component) (*Certificate, error) {
+	parts = canonical(parts)
+	c := &Certificate{components: parts, verified: &memory{}}
+	for _, part := range parts {
+		// Repeated parts are one part, with the signatures of all.
+		if len(part.sigs) > maxComponentSignatures {
+			return nil, &FormatError{Packet: tagName(part.tag), Reason: fmt.Sprintf("more than %d signatures on one part of a key", maxComponentSignatures)}
+		}
+		p := &packet{tag: part.tag, body: part.body, end: len(part.body)}
+		switch part.tag {
+		case tagPublicKey:
+			key, err := readPublicKey(p)
+			if err != nil {
+				return nil, err
+			}
+			c.Primary = key
+		case tagUserID:
+			c.UserIDs = append(c.UserIDs, &UserID{ID: string(part.body)})
+		case tagPublicSubkey:
+			if key, err := readPublicKey(p); err == nil { // else kept in components, not used
+				c.Subkeys = append(c.Subkeys, &Subkey{Key: key})
+			}
+		}
+	}
+	return c, nil
+}
+
+// canonical sorts components and signatures by content and drops repeats, the
+// primary key first, then user IDs, attributes and subkeys.
+func canonical(parts []component) []component {
+	order := map[int]int{tagPublicKey: 0, tagUserID: 1, tagUserAttribute: 2, tagPublicSubkey: 3}
+	compare := func(a, b component) int {
+		if d := order[a.tag] - order[b.tag]; d != 0 {
+			return d
+		}
+		return bytes.Compare(a.body, b.body)
+	}
+	sorted := slices.Clone(parts)
+	slices.SortStableFunc(sorted, compare)
+	out := sorted[:0]
+	for _, part := range sorted {
+		part.own = nil
+		if n := len(out); n > 0 && compare(out[n-1], part) == 0 {
+			out[n-1].sigs = append(slices.Clip(out[n-1].sigs), part.sigs...)
+			continue
+		}
+		out = append(out, part)
+	}
+	for i := range out {
+		if sigs := out[i].sigs; !slices.IsSortedFunc(sigs, bytes.Compare) {
+			out[i].sigs = slices.SortedFunc(slices.Values(sigs), bytes.Compare)
+		}
+		out[i].sigs = slices.CompactFunc(slices.Clip(out[i].sigs), bytes.Equal)
+	}
+	return out
+}
+
+// weightier puts revocations before other signatures, and the newer before the
+// older.
+func weightier(a, b *Signature) int {
+	return cmp.Or(cmp.Compare(rank(!a.Type.isRevocation()), rank(!b.Type.isRevocation())), b.Created.Compare(a.Created))
+}
+
+func rank(later bool) int {
+	if later {
+		return 1
+	}
+	return 0
+}
+
+// Certifiers finds the keys that may have made a certification and are worth to be
+// told from anybody's, such as those that a person has decided about. A nil one knows
+// none.
+type Certifiers func(*Signature) []Candidate
+
+// Vet returns what of the certificate is worth keeping, and what became of the rest:
+// signatures that claim to be by the owner and do not hold are dropped, and those
+// that could not be checked within the effort; of several copies of one signature
+// the best is kept. Signatures by other keys stay: those by one of the certifiers
+// when they hold, of the others a bounded number, for nobody here can tell what they
+// are worth. A nil effort is a usual one.
+func (c *Certificate) Vet(e *Effort, certifiers Certifiers) (vetted *Certificate, became Vetting) {
+	if e == nil {
+		e = NewEffort(ownEffort)
+	}
+	c.checkWithin(e)
+	became = c.vetting
+	out, left := c.kept(nil, certifiers, e)
+	became.Surplus = left
+	return out, became
+}
+
+// Merge returns a certificate with what either holds about the same primary key, and
+// what is vouched for by its owner in either. Nothing of that which a holds is
+// lost. What b adds is left out where a would pass the bounds of one certificate, and
+// left counts that; signatures by the certifiers come before those by keys that are
+// not known. Merge panics when the primary keys differ, which the caller has to
+// prevent.
+func Merge(a, b *Certificate, certifiers Certifiers) (c *Certificate, left int) {
+	if a.Primary.Fingerprint != b.Primary.Fingerprint {
+		panic("openpgp: Merge of different keys")
+	}
+	a.check()
+	b.check()
+	return a.kept(b, certifiers, NewEffort(ownEffort))
+}
+
+// A keeper collects the parts of a certificate that are kept.
+type keeper struct {
+	parts   []component
+	at      map[string]int
+	strange int
+	bytes   int
+	left    int
+}
+
+// part returns the place of a component, or -1 where there is no room for it.
+func (k *keeper) part(tag int, body []byte, owned bool) int {
+	id := fmt.Sprintf("%d %s", tag, body)
+	if i, ok := k.at[id]; ok {
+		return i
+	}
+	if len(k.parts) >= maxComponents || !owned && k.strange >= maxStrange || k.bytes+len(body) > maxCertificate {
+		return -1
+	}
+	if !owned {
+		k.strange++
+	}
+	k.at[id] = len(k.parts)
+	k.bytes += len(body) + 6
+	k.parts = append(k.parts, component{tag: tag, body: body})
+	return len(k.parts) - 1
+}
+
+// add adds signatures to a part that may have up to most, and passes over those that
+// it has.
+func (k *keeper) add(i int, sigs [][]byte, most int) {
+	known := make(map[string]bool, len(k.parts[i].sigs))
+	for _, s := range k.parts[i].sigs {
+		known[string(s)] = true
+	}
+	for _, s := range sigs {
+		switch {
+		case known[string(s)]:
+		case len(k.parts[i].sigs) >= most || k.bytes+len(s) > maxCertificate:
+			k.left++
+		default:
+			known[string(s)] = true
+			k.bytes += len(s) + 6
+			k.parts[i].sigs = append(k.parts[i].sigs, s)
+		}
+	}
+}
+
+// kept puts together what of a checked certificate, and of a newer copy of it, is
+// worth keeping: first what the owner vouches for, then what is known to be genuine,
+// then as much of the rest as there is room for.
+func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort) (merged *Certificate, left int) {
+	k := &keeper{at: map[string]int{}}
+	sources := []*Certificate{c}
+	if newer != nil {
+		sources = append(sources, newer)
+	}
+	k.part(tagPublicKey, c.components[0].body, true)
+	k.owned(sources)
+	for _, from := range sources {
+		for _, part := range from.components {
+			if i := k.part(part.tag, part.body, false); i >= 0 {
+				genuine, foreign := from.foreign(part, certifiers, e)
+				k.add(i, genuine, maxComponentSignatures)
+				most := maxForeign
+				if len(k.parts[i].own) == 0 && part.tag != tagPublicKey {
+					most = maxStrange
+				}
+				k.add(i, foreign, most)
+			} else {
+				k.left += 1 + len(part.sigs)
+			}
+		}
+	}
+	merged, err := newCertificate(k.parts)
+	if err != nil {
+		panic("openpgp: parts of certificates that were read before: " + err.Error())
+	}
+	merged.verified = c.verified
+	if newer != nil {
+		merged.verified = c.verified.with(newer.verified)
+	}
+	return merged, k.left
+}
+
+// owned adds the parts that the owner has signed, with his signatures, of all
+// sources. Copies of one signature that differ in what anybody can change become one.
+func (k *keeper) owned(sources []*Certificate) {
+	type place struct {
+		part int
+		id   string
+	}
+	at := map[place]*Signature{}
+	var order []place
+	for _, from := range sources {
+		for _, part := range from.components {
+			if len(part.own) == 0 {
+				continue
+			}
+			i := k.part(part.tag, part.body, true)
+			if i < 0 {
+				k.left += 1 + len(part.own)
+				continue
+			}
+			for _, s := range part.own {
+				p := place{i, s.identity()}
+				if known := at[p]; known != nil {
+					at[p] = better(known, s)
+					continue
+				}
+				at[p] = s
+				order = append(order, p)
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(a, b place) int { return weightier(at[a], at[b]) })
+	for _, p := range order {
+		part := &k.parts[p.part]
+		if s := at[p]; len(part.own) < maxOwn {
+			part.own = append(part.own, s)
+			k.add(p.part, [][]byte{s.Raw}, maxOwn)
+		} else {
+			k.left++
+		}
+	}
+}
+
+// better returns the better of two copies of one signature: with what signatures back
+// either has and, of two that have the same, always the same one.
+func better(a, b *Signature) *Signature {
+	if len(a.backs) == 0 && len(b.backs) == 0 || bytes.Equal(a.Raw, b.Raw) {
+		return preferred(a, b)
+	}
+	union := slices.Clone(a.backs)
+	for _, back := range b.backs {
+		if !slices.ContainsFunc(union, func(u *Signature) bool { return bytes.Equal(u.Raw, back.Raw) }) {
+			union = append(union, back)
+		}
+	}
+	best := preferred(a, b)
+	switch {
+	case len(a.backs) == len(union) && len(b.backs) < len(union):
+		best = a
+	case len(b.backs) == len(union) && len(a.backs) < len(union):
+		best = b
+	case len(best.backs) < len(union):
+		best = best.withEmbedded(union)
+	}
+	out := *best // the certificates that it is of stay as they are
+	out.backs = union
+	return &out
+}
+
+// preferred chooses between copies that differ in what anybody can change: one that
+// says by whom it is, and then by content.
+func preferred(a, b *Signature) *Signature {
+	if cmp.Or(rank(a.hintless())-rank(b.hintless()), bytes.Compare(a.Raw, b.Raw)) <= 0 {
+		return a
+	}
+	return b
+}
+
+// foreign returns the signatures on a part that are by other keys: those by a
+// certifier that hold, and those by keys that are not known. Damaged ones and those
+// of unknown kinds are among the latter. Those that name a certifier and do not hold
+// are neither.
+func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort) (genuine, unknown [][]byte) {
+	for _, raw := range part.sigs {
+		s, err := parseSignature(raw, 0)
+		if err == nil && s.unsupported == nil && c.mayBeOwn(s) {
+			continue // see owned
+		}
+		var by []Candidate
+		if err == nil && part.tag == tagUserID && s.unsupported == nil && !s.hintless() && certifiers != nil {
+			by = certifiers(s)
+		}
+		held, unsure := false, len(by) == 0
+		for _, one := range by {
+			one, spent := c.verified.holds(s, one.Key, c.hashesID(&UserID{ID: string(part.body)}), e)
+			held, unsure = held || one, unsure || !spent
+		}
+		switch {
+		case held:
+			genuine = append(genuine, raw)
+		case unsure:
+			unknown = append(unknown, raw)
+		}
+	}
+	return genuine, unknown
+}
+
+// Remember lets a certificate that nothing was asked of yet know what was verified for
+// another of the same key.
+func (c *Certificate) Remember(other *Certificate) { c.verified = other.verified }
+
+// Copy returns a certificate of its own: it has no bytes in common with the input
+// that this one was read from, and remembers what was verified.
+func (c *Certificate) Copy() *Certificate {
+	parts := make([]component, len(c.components))
+	for i, part := range c.components {
+		parts[i] = component{tag: part.tag, body: bytes.Clone(part.body), sigs: make([][]byte, len(part.sigs))}
+		for n, raw := range part.sigs {
+			parts[i].sigs[n] = bytes.Clone(raw)
+		}
+	}
+	out, err := newCertificate(parts)
+	if err != nil {
+		panic("openpgp: Copy of a certificate that was read before: " + err.Error())
+	}
+	out.verified = c.verified
+	return out
+}
+
+// with returns a memory of what either remembers.
+func (m *memory) with(other *memory) *memory {
+	if m == other {
+		return m
+	}
+	out := &memory{held: map[[32]byte]bool{}}
+	for _, from := range []*memory{m, other} {
+		from.mu.Lock()
+		for id, held := range from.held {
+			if len(out.held) < maxRemembered {
+				out.held[id] = held
+			}
+		}
+		from.mu.Unlock()
+	}
+	return out
+}
