@@ -9,18 +9,22 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/batches"
 	"endeixis/internal/keys"
+	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
 	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/store"
 	"endeixis/internal/testkit"
 )
 
 // TestAllItemsMeetTheSameKeyring changes the keyring between the slices of a
 // batch, in every way in which it can change: all its items are judged as of
-// its creation. When it ends, it is judged again.
+// its creation. Before it ends, it is judged again, and what is told is the later.
 func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 	t.Parallel()
 	born := time.Date(2024, 3, 1, 0, 0, 0, 0, time.UTC)
@@ -54,6 +58,19 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			_, err := p.Publishers.Change(t.Context(), "tobiah", "quoin", publishers.Change{Scope: []string{"other-*"}})
 			return err
 		}, "cleared", "cleared"},
+		"the policy changes": {key, func(p *testkit.Parts) error {
+			now, err := p.Policy.InForce(t.Context(), 0)
+			if err != nil {
+				return err
+			}
+			now.SignatureHashBits = 256
+			_, err = p.Policy.Set(t.Context(), "tobiah", "", now.Policy, "a test")
+			return err
+		}, "cleared", "unproven"},
+		"a waiver is granted": {sub, func(p *testkit.Parts) error {
+			_, err := p.Policy.Grant(t.Context(), "tobiah", policy.NewWaiver{Ground: judge.ManifestUnsigned, Publisher: "quoin", Until: testkit.Now().AddDate(0, 1, 0), Reason: "a test"})
+			return err
+		}, "unproven", "unproven"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -78,19 +95,37 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			require.NoError(t, err)
 			b, err = p.Batches.Get(t.Context(), b.ID)
 			require.NoError(t, err)
-			assert.Equal(t, test.want, *b.Verdict)
-			assert.Equal(t, map[string]int{"cleared": 0, "unproven": 0, "refused": 0, test.want: 2}, map[string]int{"cleared": b.Cleared, "unproven": b.Unproven, "refused": b.Refused})
+			assert.Equal(t, test.later, *b.Verdict, "what is told is the later result")
+			counts := map[string]int{"cleared": b.Cleared, "unproven": b.Unproven, "refused": b.Refused}
+			want := map[string]int{"cleared": 0, "unproven": 0, "refused": 0}
+			want[test.later] = 2
+			assert.Equal(t, want, counts)
 
 			waiting, err := p.Store.Waiting(t.Context())
 			require.NoError(t, err)
-			require.Len(t, waiting, 1)
-			require.NoError(t, p.Reassess.Run(t.Context(), waiting[0]))
+			assert.Empty(t, waiting, "it was made up for with the end itself")
+			runs, err := p.Store.Reassessments(t.Context(), 0, 10)
+			require.NoError(t, err)
+			require.Len(t, runs, 1)
+			changed := 0
+			if test.want != test.later {
+				changed = 2
+				assert.Contains(t, b.Note, "2 verdicts differ")
+			}
+			assert.Equal(t, state.RunDone, runs[0].State)
+			assert.Equal(t, changed, runs[0].Changed)
 			rows, err := p.Store.StoredItems(t.Context(), b.ID, -1, 10)
 			require.NoError(t, err)
 			for _, row := range rows {
 				if row.Present != "" {
 					assert.Equal(t, test.later, row.Present)
 				}
+			}
+			items, err := p.Store.ItemRows(t.Context(), b.ID, store.ItemFilter{Role: "artifact", Limit: 10})
+			require.NoError(t, err)
+			require.Len(t, items, 2)
+			for _, item := range items {
+				assert.Equal(t, test.want, *item.Verdict, "the first result is on record too")
 			}
 		})
 	}

@@ -49,9 +49,10 @@ type Jobs interface {
 	End(ctx context.Context, tx *store.Tx, batch int64) error
 }
 
-// Orders takes orders to judge a batch again, in the transaction that makes it
-// necessary.
+// Orders has a batch judged again, in the transaction that makes it necessary: at
+// once, or by a job.
 type Orders interface {
+	Begin(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel reassess.Selection, reason string) (*reassess.Run, error)
 	Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel reassess.Selection, reason string) (store.Reassessment, error)
 }
 

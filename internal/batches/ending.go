@@ -77,7 +77,7 @@ func (s *Service) closeStopped(ctx context.Context, tx *store.Tx, b store.Batch)
 	if *b.StopState == state.BatchCancelled {
 		note = fmt.Sprintf("Cancelled by %s: %s", b.StopBy, b.StopReason)
 	}
-	return s.close(ctx, tx, b, *b.StopState, "", note)
+	return s.close(ctx, tx, b, nil, *b.StopState, "", note)
 }
 
 func stoppedOf(b store.Batch) *stopped {

@@ -262,6 +262,9 @@ func (a *app) showPaths(k wire.Key) {
 		if p.Reason != "" {
 			a.wrapped("     ", p.Reason)
 		}
+		if p.Note != "" {
+			a.wrapped("     ", p.Note)
+		}
 	}
 }
 

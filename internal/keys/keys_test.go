@@ -115,7 +115,7 @@ func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
-	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue), testkit.Now) // two processes
+	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.Snapshot(t.Context())
 		require.NoError(t, err)

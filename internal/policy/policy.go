@@ -254,6 +254,9 @@ func (s *Service) put(ctx context.Context, by, seen string, p Version, reason st
 	}
 	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
 		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
 			return err
 		}

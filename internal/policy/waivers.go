@@ -70,6 +70,9 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		subject = n.Pattern
 	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
 		var err error
 		if w.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.WaiverGranted, By: by, Subject: subject, Body: n}); err != nil {
 			return err
@@ -87,6 +90,9 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 	}
 	var w Waiver
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
 		var err error
 		if w, err = tx.LockWaiver(ctx, id); err != nil {
 			return err

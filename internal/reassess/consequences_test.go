@@ -36,10 +36,56 @@ type cleared struct {
 	sql    *pgx.Conn
 }
 
+var fallingKey = pgptest.NewKey("falling", pgptest.Ed25519, born)
+
 func clearedBy(t *testing.T) *cleared {
 	t.Helper()
+	return clearedWith(t, func(s *cleared, certificate *pgptest.Certificate) {
+		_, _, err := s.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes(), nil)
+		require.NoError(t, err)
+		s.sighted(t, s.key.Fingerprint(), keyring.Release)
+	})
+}
+
+// sighted admits a key on two sightings.
+func (c *cleared) sighted(t *testing.T, fp string, role keyring.Role) {
+	t.Helper()
+	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
+		_, _, err := c.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+	}
+	_, err := c.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Role: role, Reason: "a test"})
+	require.NoError(t, err)
+}
+
+// judgeAgain carries out what has been ordered.
+func (c *cleared) judgeAgain(t *testing.T) {
+	t.Helper()
+	waiting, err := c.Store.Waiting(t.Context())
+	require.NoError(t, err)
+	for _, id := range waiting {
+		require.NoError(t, c.Reassess.Run(t.Context(), id))
+	}
+}
+
+// present is the verdict of the artifact that holds now.
+func (c *cleared) present(t *testing.T) string {
+	t.Helper()
+	rows, err := c.Store.StoredItems(t.Context(), c.batch, -1, 10)
+	require.NoError(t, err)
+	for _, row := range rows {
+		if row.Present != "" {
+			return row.Present
+		}
+	}
+	return ""
+}
+
+// clearedWith has the key admitted by a function.
+func clearedWith(t *testing.T, admit func(*cleared, *pgptest.Certificate)) *cleared {
+	t.Helper()
 	c := testkit.Prepare(t)
-	out := &cleared{Parts: testkit.Assemble(t, c, testkit.Now), config: c, key: pgptest.NewKey("falling", pgptest.Ed25519, born)}
+	out := &cleared{Parts: testkit.Assemble(t, c, testkit.Now), config: c, key: fallingKey}
 	dir := filepath.Join(c.Depots["quayside"], "falling")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	content := []byte("a gauge's firmware")
@@ -48,16 +94,7 @@ func clearedBy(t *testing.T) *cleared {
 
 	_, err := out.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
 	require.NoError(t, err)
-	certificate := pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
-	_, _, err = out.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Bytes(), nil)
-	require.NoError(t, err)
-	fp := out.key.Fingerprint()
-	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-		_, _, err := out.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
-		require.NoError(t, err)
-	}
-	_, err = out.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"})
-	require.NoError(t, err)
+	admit(out, pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}))
 
 	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:falling"}})
 	require.NoError(t, err)

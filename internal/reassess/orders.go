@@ -7,7 +7,10 @@ import (
 	"encoding/json"
 	"time"
 
+	"endeixis/core/judge"
 	"endeixis/core/openpgp"
+	"endeixis/core/verify"
+	"endeixis/internal/records"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
@@ -49,27 +52,83 @@ type Jobs interface {
 
 // Orders stores what is to be judged again, each with the job that does it, in
 // the transaction of the decision that it follows from.
-type Orders struct{ jobs Jobs }
+type Orders struct {
+	jobs    Jobs
+	records *records.Service
+	now     func() time.Time
+}
 
 // NewOrders returns Orders that are carried out by the queue.
-func NewOrders(jobs Jobs) *Orders { return &Orders{jobs} }
+func NewOrders(jobs Jobs, r *records.Service, now func() time.Time) *Orders {
+	return &Orders{jobs, r, now}
+}
 
 // Place orders a reassessment with the keyring as of a time and the policy in
 // force.
 func (o *Orders) Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel Selection, reason string) (store.Reassessment, error) {
-	text, err := json.Marshal(sel)
-	if err != nil {
-		return store.Reassessment{}, err
-	}
 	version, err := tx.PolicyVersion(ctx)
 	if err != nil {
 		return store.Reassessment{}, err
 	}
-	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: version, AskedBy: by, CreatedAt: at, State: state.RunWaiting}
-	if r.ID, err = tx.AddReassessment(ctx, r); err != nil {
+	r, err := o.add(ctx, tx, by, at, version, sel, reason)
+	if err != nil {
 		return store.Reassessment{}, err
 	}
 	return r, o.jobs.Reassess(ctx, tx, r.ID)
+}
+
+func (o *Orders) add(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string) (store.Reassessment, error) {
+	text, err := json.Marshal(sel)
+	if err != nil {
+		return store.Reassessment{}, err
+	}
+	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: policy, AskedBy: by, CreatedAt: at, State: state.RunWaiting}
+	r.ID, err = tx.AddReassessment(ctx, r)
+	return r, err
+}
+
+// A Run is a reassessment that is carried out in the transaction that makes it
+// necessary.
+type Run struct {
+	orders *Orders
+	row    store.Reassessment
+	items  int
+}
+
+// Begin begins one, with what is in force: a policy version, and the keyring as of a
+// time.
+func (o *Orders) Begin(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string) (*Run, error) {
+	row, err := o.add(ctx, tx, by, at, policy, sel, reason)
+	return &Run{orders: o, row: row}, err
+}
+
+// Batch judges all items of a stored batch again in a session, and keeps the verdicts
+// that change. changed is told of each.
+func (r *Run) Batch(ctx context.Context, tx *store.Tx, id int64, session *verify.Session, changed func(before, after judge.Verdict)) error {
+	for after := -1; ; {
+		rows, err := tx.StoredItems(ctx, id, after, chunk)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		after = rows[len(rows)-1].N
+		r.items += len(rows)
+		judged, err := judgeAgain(session, id, rows, nil)
+		if err != nil {
+			return err
+		}
+		judged = differing(judged)
+		for _, j := range judged {
+			changed(j.Before, j.Outcome.Verdict)
+		}
+		if err := r.orders.keep(ctx, tx, r.row, judged); err != nil {
+			return err
+		}
+	}
+}
+
+// End ends it, and returns its number.
+func (r *Run) End(ctx context.Context, tx *store.Tx) (int64, error) {
+	return r.row.ID, r.orders.end(ctx, tx, r.row, state.RunDone, "", r.items)
 }
 
 // KeyFell orders that what rests on a key be judged again. issuers are what

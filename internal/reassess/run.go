@@ -108,28 +108,38 @@ func (s *Service) close(ctx context.Context, id int64, ended state.Run, note str
 		if err != nil || r.State != state.RunWaiting {
 			return err
 		}
-		changed, err := tx.RejudgedCount(ctx, id)
-		if err != nil {
-			return err
-		}
-		body := reassessedRecord{Reassessment: id, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
-		if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
-			return err
-		}
-		if ended != state.RunDone {
-			body.State = ended
-		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
-		if err != nil {
-			return err
-		}
-		return tx.FinishReassessment(ctx, id, ended, note, s.now(), items, changed, position)
+		return s.orders.end(ctx, tx, r, ended, note, items)
 	})
+}
+
+// end records a run and closes it.
+func (o *Orders) end(ctx context.Context, tx *store.Tx, r store.Reassessment, ended state.Run, note string, items int) error {
+	changed, err := tx.RejudgedCount(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	body := reassessedRecord{Reassessment: r.ID, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
+	if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
+		return err
+	}
+	if ended != state.RunDone {
+		body.State = ended
+	}
+	position, err := o.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
+	if err != nil {
+		return err
+	}
+	return tx.FinishReassessment(ctx, r.ID, ended, note, o.now(), items, changed, position)
+}
+
+// differing returns those whose verdict changed.
+func differing(judged []Rejudgement) []Rejudgement {
+	return slices.DeleteFunc(slices.Clone(judged), func(j Rejudgement) bool { return j.Before == j.Outcome.Verdict || j.Before == "" })
 }
 
 // keepRejudged stores those whose verdict changed, once.
 func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged []Rejudgement) error {
-	changed := slices.DeleteFunc(slices.Clone(judged), func(j Rejudgement) bool { return j.Before == j.Outcome.Verdict || j.Before == "" })
+	changed := differing(judged)
 	if len(changed) == 0 {
 		return nil
 	}
@@ -142,30 +152,35 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 		if err != nil {
 			return err
 		}
-		var entries []records.Entry
-		var rows []store.Rejudged
-		for _, j := range changed {
-			if slices.Contains(done, j.N) {
-				continue
-			}
-			grounds, err1 := json.Marshal(j.Outcome.Grounds)
-			paths, err2 := json.Marshal(j.Outcome.Paths)
-			if err := errors.Join(err1, err2); err != nil {
-				return err
-			}
-			entries = append(entries, records.Entry{
-				Kind: ledger.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
-				Body: rejudgedRecord{r.ID, j.Batch, j.Item.Path, j.Before, j.Outcome.Verdict, j.Outcome.Grounds, j.Outcome.Paths, r.PolicyVersion, r.CreatedAt, r.Reason},
-			})
-			rows = append(rows, store.Rejudged{Reassessment: r.ID, Batch: j.Batch, N: j.N, Before: string(j.Before), After: string(j.Outcome.Verdict), Grounds: grounds, Paths: paths})
-		}
-		first, err := s.records.Append(ctx, tx, entries...)
-		if err != nil {
+		return s.orders.keep(ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool { return slices.Contains(done, j.N) }))
+	})
+}
+
+// keep records changed verdicts and stores them.
+func (o *Orders) keep(ctx context.Context, tx *store.Tx, r store.Reassessment, changed []Rejudgement) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	var entries []records.Entry
+	var rows []store.Rejudged
+	for _, j := range changed {
+		grounds, err1 := json.Marshal(j.Outcome.Grounds)
+		paths, err2 := json.Marshal(j.Outcome.Paths)
+		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		for i := range rows {
-			rows[i].Position = first + int64(i)
-		}
-		return tx.AddRejudged(ctx, rows)
-	})
+		entries = append(entries, records.Entry{
+			Kind: ledger.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
+			Body: rejudgedRecord{r.ID, j.Batch, j.Item.Path, j.Before, j.Outcome.Verdict, j.Outcome.Grounds, j.Outcome.Paths, r.PolicyVersion, r.CreatedAt, r.Reason},
+		})
+		rows = append(rows, store.Rejudged{Reassessment: r.ID, Batch: j.Batch, N: j.N, Before: string(j.Before), After: string(j.Outcome.Verdict), Grounds: grounds, Paths: paths})
+	}
+	first, err := o.records.Append(ctx, tx, entries...)
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		rows[i].Position = first + int64(i)
+	}
+	return tx.AddRejudged(ctx, rows)
 }

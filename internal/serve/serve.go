@@ -128,7 +128,7 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
-	orders := reassess.NewOrders(queue)
+	orders := reassess.NewOrders(queue, recs, clock.Now)
 	pub := publishers.New(s, recs, clock.Now)
 	pol := policy.New(s, recs, pub, clock.Now)
 	k := keys.New(s, recs, pub, pol, asker, orders, clock.Now)

@@ -48,6 +48,18 @@ func (s Reads) KeyringChanged(ctx context.Context) (int64, error) {
 	return position, explain(err)
 }
 
+// BasisChanged reports whether a record at a position or behind it has changed what
+// items are judged by: keys, their states, publishers, policy or waivers.
+func (s Reads) BasisChanged(ctx context.Context, since int64) (bool, error) {
+	keyring, err := s.KeyringChanged(ctx)
+	if err != nil || keyring >= since {
+		return err == nil, err
+	}
+	var changed bool
+	err = s.q.GetContext(ctx, &changed, `SELECT EXISTS (SELECT FROM ledger_records WHERE position >= $1 AND kind IN ('policy-set', 'waiver-granted', 'waiver-ended'))`, since)
+	return changed, explain(err)
+}
+
 // KeysAsOf lists the keys as they were when the ledger had a size, in the order
 // of their import.
 func (s Reads) KeysAsOf(ctx context.Context, size int64) ([]Key, error) {

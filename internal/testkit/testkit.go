@@ -164,7 +164,7 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	require.NoError(t, err)
 	p.Queue, err = jobs.NewQueue()
 	require.NoError(t, err)
-	orders := reassess.NewOrders(p.Queue)
+	orders := reassess.NewOrders(p.Queue, p.Records, now)
 	p.Publishers = publishers.New(s, p.Records, now)
 	p.Policy = policy.New(s, p.Records, p.Publishers, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
