@@ -10,12 +10,14 @@ import (
 	"compress/flate"
 	"compress/gzip"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
@@ -75,7 +77,7 @@ func (e *MemoryError) Error() string {
 // then the block's header size, its flags, optional sizes, and the filters, of
 // which LZMA2 has the number 0x21 and one byte of properties.
 func xzMemory(head []byte) int64 {
-	if len(head) < 32 || string(head[:6]) != "\xfd7zXZ\x00" {
+	if len(head) < 32 || string(head[:6]) != xzMagic {
 		return 0
 	}
 	at := 14
@@ -124,62 +126,316 @@ const (
 	windowMemory = 256 << 20
 )
 
-// Decompress writes the uncompressed form of in to out. It returns the number
-// of bytes written, and the decompressor's error for damaged data, an
-// [*ExpansionError], or the context's cause.
-func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer) (int64, error) {
-	counted := &counter{r: in}
-	var r io.Reader
+// An Expansion is what came of expanding a compressed file.
+type Expansion struct {
+	// Size is the number of bytes of the uncompressed form.
+	Size int64
+	// Surplus says in a few words what the compressed form has that is no part of
+	// the uncompressed one, or nothing: who has vouched for that has not vouched for
+	// this. A name and a time in the header of gzip are none.
+	Surplus string
+}
+
+// Decompress writes the uncompressed form of in to out. It returns the
+// decompressor's error for damaged data, an [*ExpansionError], or the context's
+// cause. Data that stands behind the end is no error but surplus, unless it looks like
+// more of the same that was cut short.
+func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer) (Expansion, error) {
+	d := &decompressor{ctx: ctx, in: &counter{r: in}, out: out, buf: make([]byte, 128<<10)}
 	var err error
 	switch c {
 	case Gzip:
-		r, err = gzip.NewReader(counted)
+		err = d.gzip()
 	case Bzip2:
-		r = bzip2.NewReader(counted)
+		// The library tells data behind the end from damage by this alone.
+		if err = d.copy(bzip2.NewReader(d.in)); err == bzip2.StructuralError("bad magic value in continuation file") {
+			d.note("data behind its end")
+			err = nil
+		}
 	case XZ:
-		buffered := bufio.NewReader(counted)
-		head, _ := buffered.Peek(64)
-		if need := xzMemory(head); need > windowMemory {
-			return 0, &MemoryError{Need: need}
-		}
-		r, err = xz.NewReader(buffered)
+		err = d.xz()
 	case Deflate:
-		r = flate.NewReader(counted)
+		err = d.copy(flate.NewReader(d.in))
 	case Zstd:
-		var d *zstd.Decoder
-		if d, err = zstd.NewReader(counted, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(windowMemory)); err == nil {
-			defer d.Close()
-			r = d
-		}
+		err = d.zstd()
 	default:
 		err = fmt.Errorf("the compression %q is not known", c)
 	}
-	if err != nil {
-		return 0, err
+	return Expansion{Size: d.total, Surplus: strings.Join(d.surplus, ", and ")}, err
+}
+
+// A decompressor expands the parts of one file.
+type decompressor struct {
+	ctx     context.Context
+	in      *counter
+	out     io.Writer
+	buf     []byte
+	total   int64
+	surplus []string
+}
+
+// note keeps what the compressed form has beyond the content, the first few kinds.
+func (d *decompressor) note(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); len(d.surplus) < 3 && !slices.Contains(d.surplus, text) {
+		d.surplus = append(d.surplus, text)
 	}
-	buf := make([]byte, 128<<10)
-	total := int64(0)
+}
+
+// copy expands one part.
+func (d *decompressor) copy(r io.Reader) error {
 	for {
-		n, err := r.Read(buf)
+		n, err := r.Read(d.buf)
 		if n > 0 {
-			total += int64(n)
-			if total > freely && total > ratio*counted.n {
-				return total, &ExpansionError{In: counted.n, Out: total}
+			d.total += int64(n)
+			if d.total > freely && d.total > ratio*d.in.n {
+				return &ExpansionError{In: d.in.n, Out: d.total}
 			}
-			if _, err := out.Write(buf[:n]); err != nil {
-				return total, err
+			if _, err := d.out.Write(d.buf[:n]); err != nil {
+				return err
 			}
 		}
 		if err == io.EOF {
-			return total, nil
+			return nil
 		}
 		if err != nil {
-			return total, err
+			return err
 		}
-		if ctx.Err() != nil {
-			return total, context.Cause(ctx)
+		if d.ctx.Err() != nil {
+			return context.Cause(d.ctx)
 		}
 	}
+}
+
+// rest notes what stands behind the end of the last part.
+func (d *decompressor) rest(r io.Reader) error {
+	n, err := io.CopyBuffer(io.Discard, r, d.buf)
+	if n > 0 {
+		d.note("%d bytes behind its end", n)
+	}
+	return err
+}
+
+// plainName bounds a name in a header that is nothing but a name.
+const plainName = 255
+
+// gzip expands the members of RFC 1952, section 2.2, one by one: each has a header of
+// its own.
+func (d *decompressor) gzip() error {
+	in := bufio.NewReader(d.in)
+	flags, _ := in.Peek(4)
+	z, err := gzip.NewReader(in)
+	if err != nil {
+		return err
+	}
+	for first := true; ; first = false {
+		z.Multistream(false)
+		if len(flags) == 4 && flags[3]&0xe0 != 0 {
+			d.note("reserved flags in a header")
+		}
+		if n := len(z.Extra); n > 0 {
+			d.note("an extra field of %d bytes in its header", n)
+		}
+		if n := len(z.Comment); n > 0 {
+			d.note("a comment of %d bytes in its header", n)
+		}
+		if n := len(z.Name); n > 0 && (!first || n > plainName || strings.ContainsFunc(z.Name, unicode.IsControl)) {
+			d.note("a name of %d bytes in a header", n)
+		}
+		before := d.total
+		if err := d.copy(z); err != nil {
+			return err
+		}
+		next, _ := in.Peek(4)
+		if d.total == before && (!first || len(next) > 0) {
+			d.note("an empty part")
+		}
+		if len(next) == 0 {
+			return nil
+		}
+		if len(next) < 2 || next[0] != 0x1f || next[1] != 0x8b {
+			return d.rest(in)
+		}
+		flags = slices.Clone(next)
+		if err := z.Reset(in); err != nil {
+			return err
+		}
+	}
+}
+
+const xzMagic = "\xfd7zXZ\x00"
+
+// xz expands streams one behind the other, and the padding between them.
+func (d *decompressor) xz() error {
+	in := bufio.NewReader(d.in)
+	for first := true; ; first = false {
+		head, _ := in.Peek(64)
+		if need := xzMemory(head); need > windowMemory {
+			return &MemoryError{Need: need}
+		}
+		r, err := xz.ReaderConfig{SingleStream: true}.NewReader(in)
+		if err != nil {
+			return err
+		}
+		before := d.total
+		err = d.copy(r)
+		if err == nil {
+			if d.total == before && !first {
+				d.note("an empty part")
+			}
+			return nil
+		}
+		if err.Error() != "xz: unexpected data after stream" || in.UnreadByte() != nil {
+			return err
+		}
+		if d.total == before {
+			d.note("an empty part")
+		}
+		padding := 0
+		next, _ := in.Peek(len(xzMagic))
+		for ; len(next) > 0 && next[0] == 0; next, _ = in.Peek(len(xzMagic)) {
+			_, _ = in.Discard(1)
+			padding++
+		}
+		if padding > 0 {
+			d.note("padding behind a part")
+		}
+		switch {
+		case len(next) == 0:
+			return nil
+		case string(next) != xzMagic:
+			return d.rest(in)
+		}
+	}
+}
+
+// zstd expands the frames of RFC 8878, section 3.1, and passes over those that hold
+// something else.
+func (d *decompressor) zstd() error {
+	frames := &zstdFrames{in: bufio.NewReader(d.in), note: d.note}
+	z, err := zstd.NewReader(frames, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(windowMemory))
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	if err := d.copy(z); err != nil {
+		return err
+	}
+	return d.rest(frames.in)
+}
+
+// zstdFrames is the stream of a zstd file's frames without what is between them: it
+// follows the lengths of their blocks.
+type zstdFrames struct {
+	in   *bufio.Reader
+	note func(format string, args ...any)
+	// left is how much of the present piece is to be passed on as it is.
+	left int64
+	// then is what comes behind that piece.
+	then  func() error
+	begun bool
+	sum   bool // whether a checksum ends the frame
+}
+
+const (
+	zstdMagic     = 0xfd2fb528
+	skippable     = 0x184d2a50 // and the fifteen numbers behind it
+	skippableMask = 0xfffffff0
+)
+
+// Read implements [io.Reader].
+func (z *zstdFrames) Read(p []byte) (int, error) {
+	for z.left == 0 {
+		next := z.then
+		if next == nil {
+			next = z.frame
+		}
+		if err := next(); err != nil {
+			return 0, err
+		}
+	}
+	n, err := z.in.Read(p[:min(int64(len(p)), z.left)])
+	z.left -= int64(n)
+	if err == io.EOF {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
+}
+
+// pass lets a number of bytes through, and something be done behind them.
+func (z *zstdFrames) pass(n int64, then func() error) {
+	z.left, z.then = n, then
+}
+
+// frame looks at what begins here.
+func (z *zstdFrames) frame() error {
+	for {
+		head, _ := z.in.Peek(8)
+		if len(head) < 4 {
+			if len(head) > 0 && !z.begun {
+				return io.ErrUnexpectedEOF
+			}
+			return io.EOF // the rest is told by the caller
+		}
+		magic := binary.LittleEndian.Uint32(head)
+		switch {
+		case magic == zstdMagic:
+			z.begun = true
+			return z.header()
+		case magic&skippableMask == skippable && len(head) == 8:
+			n, err := io.CopyN(io.Discard, z.in, 8+int64(binary.LittleEndian.Uint32(head[4:])))
+			z.note("a frame of %d bytes that is not content", max(0, n-8))
+			if err != nil {
+				return io.ErrUnexpectedEOF
+			}
+		case !z.begun:
+			z.pass(int64(len(head)), z.frame) // the library says what is wrong
+			return nil
+		default:
+			return io.EOF
+		}
+	}
+}
+
+// header passes a frame's header on (section 3.1.1.1).
+func (z *zstdFrames) header() error {
+	head, err := z.in.Peek(5)
+	if err != nil {
+		return io.ErrUnexpectedEOF
+	}
+	d := head[4]
+	single := d&0x20 != 0
+	size := 5 + []int64{0, 1, 2, 4}[d&3] + []int64{0, 2, 4, 8}[d>>6]
+	if single && d>>6 == 0 {
+		size++
+	}
+	if !single {
+		size++ // the window
+	}
+	z.sum = d&4 != 0
+	z.pass(size, z.block)
+	return nil
+}
+
+// block passes one block on, with its header (section 3.1.1.2).
+func (z *zstdFrames) block() error {
+	head, err := z.in.Peek(3)
+	if err != nil {
+		return io.ErrUnexpectedEOF
+	}
+	h := uint32(head[0]) | uint32(head[1])<<8 | uint32(head[2])<<16
+	size := int64(h >> 3)
+	if h>>1&3 == 1 { // one byte, repeated
+		size = 1
+	}
+	then := z.block
+	if h&1 != 0 {
+		then = z.frame
+		if z.sum {
+			size += 4
+		}
+	}
+	z.pass(3+size, then)
+	return nil
 }
 
 type counter struct {

@@ -79,7 +79,7 @@ func contents(t testing.TB, l *Layout, image []byte, step int) map[string]string
 	}
 	s := NewSplitter(t.Context(), lanes...)
 	var w io.Writer = s
-	var e *Branch
+	var e *Expander
 	if l.Compression != "" {
 		e = NewExpander(t.Context(), l.Compression, s)
 		w = e

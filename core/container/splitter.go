@@ -42,14 +42,25 @@ func (b *Branch) Finish() error {
 	return <-b.done
 }
 
+// An Expander is a [Branch] that expands what is written to it.
+type Expander struct {
+	*Branch
+	expansion Expansion
+}
+
 // NewExpander begins to expand what is written to it into all of to. It finishes
 // with the error of [Decompress].
-func NewExpander(ctx context.Context, c Compression, to ...io.Writer) *Branch {
-	return newBranch(func(in io.Reader) error {
-		_, err := Decompress(ctx, c, in, io.MultiWriter(to...))
+func NewExpander(ctx context.Context, c Compression, to ...io.Writer) *Expander {
+	e := &Expander{}
+	e.Branch = newBranch(func(in io.Reader) (err error) {
+		e.expansion, err = Decompress(ctx, c, in, io.MultiWriter(to...))
 		return err
 	})
+	return e
 }
+
+// Surplus is that of the [Expansion], once it is finished.
+func (e *Expander) Surplus() string { return e.expansion.Surplus }
 
 // A Lane takes the content of one member out of a stream.
 type Lane struct {
@@ -60,7 +71,7 @@ type Lane struct {
 	next     int   // the extent that is being met or comes next
 	got      int64 // bytes of that extent
 	size     int64 // bytes of content
-	expander *Branch
+	expander *Expander
 	err      error
 	over     bool
 }

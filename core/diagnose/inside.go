@@ -17,7 +17,7 @@ type interior struct {
 	algorithms []digest.Algorithm
 	expected   digest.Value
 	// single has the digests of what a compressed file holds as a whole.
-	expander *container.Branch
+	expander *container.Expander
 	single   *digest.Set
 	tar      *container.Branch
 	splitter *container.Splitter

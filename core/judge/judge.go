@@ -197,6 +197,12 @@ func (f finding) says(code Code, effect Effect, sentence, advice string) finding
 // signature whose name fits several files is over the one on which it holds.
 func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Measurement) finding {
 	f := b.weigh(item, over, m)
+	if f.carries && over.Uncompressed != "" && m.Surplus != "" {
+		f.carries, f.waiver = false, nil
+		f = f.says(SurplusBytes, Withholds,
+			fmt.Sprintf("The signature %s holds over the uncompressed form of this file, and the file has more: %s. It is not what the publisher made.", plain.Text(over.File), m.Surplus),
+			"Download the file again. If it stays so, expand it, and verify and use what comes out.")
+	}
 	if !over.Doubtful {
 		return f
 	}

@@ -1,6 +1,8 @@
 package judge_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"testing"
 	"time"
 
@@ -113,4 +115,42 @@ func TestAnchorsThatFall(t *testing.T) {
 		out = judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New([]*keyring.Key{k, a}, nil) }).artifacts["gauge-fw.img"]
 		assert.Equal(t, Cleared, out.Verdict, "%s, and it was sighted", name)
 	}
+}
+
+// TestSurplusInCompressedFiles: a signature over the uncompressed form vouches for
+// nothing else that a compressed file has.
+func TestSurplusInCompressedFiles(t *testing.T) {
+	pack := func(h gzip.Header) string {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		w.Header = h
+		_, err := w.Write([]byte("firmware"))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		return b.String()
+	}
+	sig := string(tidewright.Sign([]byte("firmware"), pgptest.Sig{Created: signedAt}))
+	other := string(tidewright.Sign([]byte("other"), pgptest.Sig{Created: signedAt}))
+	for name, c := range map[string]struct {
+		file, sig string
+		want      Verdict
+		code      Code
+	}{
+		"as it should be":        {pack(gzip.Header{Name: "gauge-fw.img", ModTime: born}), sig, Cleared, SignatureValid},
+		"with an extra field":    {pack(gzip.Header{Extra: []byte("evil")}), sig, Unproven, SurplusBytes},
+		"with a comment":         {pack(gzip.Header{Comment: "evil"}), sig, Unproven, SurplusBytes},
+		"with data behind":       {pack(gzip.Header{}) + "evil", sig, Unproven, SurplusBytes},
+		"and another's, extra":   {pack(gzip.Header{Comment: "evil"}), other, Refused, SignatureInvalid},
+		"an extra part with one": {pack(gzip.Header{}) + pack(gzip.Header{Comment: "evil"}), other, Refused, SignatureInvalid},
+	} {
+		out := judgeFolder(t, map[string]string{"gauge-fw.img.gz": c.file, "gauge-fw.img.sig": c.sig}, "tidewright", nil).artifacts["gauge-fw.img.gz"]
+		assert.Equal(t, c.want, out.Verdict, name)
+		if assert.NotEmpty(t, out.Grounds, name) {
+			assert.Equal(t, c.code, out.Grounds[0].Code, "%s: %s", name, out.Grounds[0].Sentence)
+		}
+	}
+	// One over the compressed form itself vouches for all of it.
+	commented := pack(gzip.Header{Comment: "a comment"})
+	out := judgeFolder(t, map[string]string{"gauge-fw.img.gz": commented, "gauge-fw.img.gz.sig": string(tidewright.Sign([]byte(commented), pgptest.Sig{Created: signedAt}))}, "tidewright", nil).artifacts["gauge-fw.img.gz"]
+	assert.Equal(t, Cleared, out.Verdict)
 }

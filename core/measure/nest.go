@@ -25,10 +25,12 @@ type nest struct {
 	// what is fed with its uncompressed form.
 	compression container.Compression
 	expanded    []io.Writer
-	expander    *container.Branch
-	inner       []*nest
-	lanes       []*container.Lane
-	splitter    *container.Splitter
+	expander    *container.Expander
+	// surplus is what its compressed form has that the expanded has not.
+	surplus  string
+	inner    []*nest
+	lanes    []*container.Lane
+	splitter *container.Splitter
 	// streams computes the MD5 of the item, when set.
 	streams *digest.Streams
 	// extra is fed with the item's bytes too, when set.
@@ -146,6 +148,7 @@ func (n *nest) prepare(at int, task *Task) io.Writer {
 func (n *nest) finish() (expandError error) {
 	if n.expander != nil {
 		expandError = n.expander.Finish()
+		n.surplus = n.expander.Surplus()
 		n.expander = nil
 	}
 	if n.splitter != nil {
@@ -159,6 +162,7 @@ func (n *nest) conclude(m *Reading) error {
 	if n.target == nil {
 		return nil
 	}
+	m.Surplus = n.surplus
 	m.CollisionSuspected = n.set.CollisionSuspected()
 	m.Results = make([]Result, len(n.target.Tasks))
 	sums := n.set.Sums()

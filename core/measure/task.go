@@ -63,6 +63,9 @@ type Reading struct {
 	// Unexpanded says why the uncompressed form could not be read, where a
 	// task asks for that.
 	Unexpanded string `json:"unexpanded,omitempty"`
+	// Surplus says what a compressed file has that is no part of its uncompressed
+	// form, where a task asks for that.
+	Surplus string `json:"surplus,omitempty"`
 	// CollisionSuspected is set when SHA-1 was computed and the bytes show
 	// the marks of a collision attack.
 	CollisionSuspected bool `json:"collision_suspected,omitempty"`

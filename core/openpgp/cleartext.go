@@ -3,6 +3,7 @@ package openpgp
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -75,8 +76,15 @@ func ReadCleartext(data []byte) (*Cleartext, error) {
 		if line == "" {
 			break
 		}
-		if !strings.HasPrefix(line, "Hash: ") {
+		names, isHash := strings.CutPrefix(line, "Hash: ")
+		if !isHash {
 			return nil, bad(at, "the header %q has no place here, or the empty line before the text is missing", clipped(line))
+		}
+		// Whatever else stands there looks signed to whoever reads it, and is not.
+		for name := range strings.SplitSeq(names, ",") {
+			if !slices.Contains(hashTextNames, strings.Trim(name, " ")) {
+				return nil, bad(at, "the header %q does not name hash algorithms as the standard has them", clipped(line))
+			}
 		}
 	}
 	c.FirstLine = number + 1
@@ -150,6 +158,10 @@ func (c *Cleartext) Document(s *Signature) (Document, error) {
 	}
 	return s.over(c.Text)
 }
+
+// hashTextNames are the names of hash algorithms in a Hash header (RFC 9580, section
+// 9.5).
+var hashTextNames = []string{"MD5", "SHA1", "RIPEMD160", "SHA256", "SHA384", "SHA512", "SHA224", "SHA3-256", "SHA3-512"}
 
 func clipped(line string) string {
 	if len(line) > 60 {

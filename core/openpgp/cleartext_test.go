@@ -50,7 +50,7 @@ func TestCleartext(t *testing.T) {
 	assert.Equal(t, []openpgp.Status{openpgp.Invalid}, status)
 	_, status = held(t, bytes.Replace(frame, []byte("Hash: SHA256\n"), nil, 1), cert)
 	assert.Equal(t, []openpgp.Status{openpgp.Valid}, status, "the Hash header is a hint")
-	_, status = held(t, bytes.Replace(frame, []byte("Hash: SHA256"), []byte("Hash: MD5, nonsense"), 1), cert)
+	_, status = held(t, bytes.Replace(frame, []byte("Hash: SHA256"), []byte("Hash: MD5, SHA3-256"), 1), cert)
 	assert.Equal(t, []openpgp.Status{openpgp.Valid}, status, "a forged one changes nothing")
 
 	other := simple("another maintainer", pgptest.P256)
@@ -78,6 +78,12 @@ func TestCleartextThatIsRefused(t *testing.T) {
 		"a frame within":          {strings.Replace(frame, "two", "-----BEGIN PGP SIGNED MESSAGE-----", 1), "a dash that is not escaped"},
 		"a dash, not escaped":     {strings.Replace(frame, "two", "-two", 1), "a dash that is not escaped"},
 		"another header":          {strings.Replace(frame, "Hash: SHA256", "Comment: all of this is signed", 1), "has no place here"},
+		"a hash that is none":     {strings.Replace(frame, "Hash: SHA256", "Hash: SHA256 and all that follows", 1), "does not name hash algorithms"},
+		"a hash in other letters": {strings.Replace(frame, "Hash: SHA256", "Hash: sha256", 1), "does not name hash algorithms"},
+		"an empty list":           {strings.Replace(frame, "Hash: SHA256", "Hash: SHA256,,", 1), "does not name hash algorithms"},
+		"a line behind it":        {strings.Replace(frame, "Hash: SHA256", "Hash: SHA256\nHash: pay to Mallory", 1), "does not name hash algorithms"},
+		"no space":                {strings.Replace(frame, "Hash: SHA256", "Hash:SHA256", 1), "has no place here"},
+		"no value":                {strings.Replace(frame, "Hash: SHA256", "Hash: ", 1), "has no place here"},
 		"no empty line":           {strings.Replace(frame, "\n\none", "\none", 1), "has no place here"},
 		"no signature":            {strings.TrimSuffix(frame, signature), "cut short"},
 		"half a signature":        {frame[:len(frame)-60], "cut short"},

@@ -38,7 +38,7 @@ func Read(ctx context.Context, plan *survey.Survey, w measure.Witness) (map[stri
 // it.
 func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness) measure.Measurement {
 	m := measure.Measurement{
-		Size: r.Size, Unexpanded: r.Unexpanded, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Where: w.Where, By: w.By, At: w.At,
+		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Where: w.Where, By: w.By, At: w.At,
 	}
 	if len(r.Results) != len(target.Tasks) {
 		return m
