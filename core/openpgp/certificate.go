@@ -29,7 +29,7 @@ type UserID struct {
 	ID          string
 	self        []*Signature
 	revocations []*Signature
-	others      []*Signature
+	others      []foreign
 }
 
 // A Subkey is a key with the signatures that bind it to the primary key.
@@ -154,7 +154,15 @@ func readGroups(data []byte) ([][]component, error) {
 
 // Bytes returns the certificate in canonical binary form.
 func (c *Certificate) Bytes() []byte {
-	var out []byte
+	const header = 6
+	size := 0
+	for _, part := range c.components {
+		size += header + len(part.body)
+		for _, s := range part.sigs {
+			size += header + len(s)
+		}
+	}
+	out := make([]byte, 0, size)
 	for _, part := range c.components {
 		out = appendPacket(out, part.tag, part.body)
 		for _, s := range part.sigs {

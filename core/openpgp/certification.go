@@ -3,7 +3,6 @@ package openpgp
 import (
 	"fmt"
 	"hash"
-	"slices"
 	"time"
 )
 
@@ -65,16 +64,19 @@ type Certification struct {
 // fingerprint is stated. Nothing about them is checked.
 func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
 	c.check()
+	known, knownID := map[Fingerprint]bool{}, map[KeyID]bool{}
 	for _, u := range c.UserIDs {
 		for _, s := range u.others {
 			switch {
-			case !s.Type.isCertification():
-			case s.IssuerFingerprint != "":
-				if !slices.Contains(fingerprints, s.IssuerFingerprint) {
-					fingerprints = append(fingerprints, s.IssuerFingerprint)
+			case !s.kind.isCertification():
+			case s.fingerprint != "":
+				if !known[s.fingerprint] {
+					known[s.fingerprint] = true
+					fingerprints = append(fingerprints, s.fingerprint)
 				}
-			case s.IssuerKeyID != 0 && !slices.Contains(ids, s.IssuerKeyID):
-				ids = append(ids, s.IssuerKeyID)
+			case s.id != 0 && !knownID[s.id]:
+				knownID[s.id] = true
+				ids = append(ids, s.id)
 			}
 		}
 	}
@@ -89,16 +91,20 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 	var out []Certification
 	for _, u := range c.UserIDs {
 		write := c.hashesID(u)
-		for _, s := range u.others {
-			if !s.Type.isCertification() || !certifier.mayBeOwn(s) || s.IssuerFingerprint == "" && s.IssuerKeyID == 0 {
+		for _, one := range u.others {
+			if !one.kind.isCertification() {
 				continue
 			}
-			one := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
-			one.Status, one.Reason = c.weigh(u, s, certifier, rules, write)
-			if e, _ := certifier.Expires(rules); e != nil && !rules.Now.Before(*e) && one.Status == CertificationHolds {
-				one.CertifierExpired = e
+			s := one.by(certifier)
+			if s == nil {
+				continue
 			}
-			out = append(out, one)
+			said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
+			said.Status, said.Reason = c.weigh(u, s, certifier, rules, write)
+			if e, _ := certifier.Expires(rules); e != nil && !rules.Now.Before(*e) && said.Status == CertificationHolds {
+				said.CertifierExpired = e
+			}
+			out = append(out, said)
 		}
 	}
 	return out
@@ -124,8 +130,12 @@ func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rul
 	case s.expired(rules.Now):
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
 	}
-	for _, r := range u.others {
-		if r.Type != CertRevocation || !certifier.mayBeOwn(r) || r.Created.Before(s.Created) {
+	for _, one := range u.others {
+		if one.kind != CertRevocation {
+			continue
+		}
+		r := one.by(certifier)
+		if r == nil || r.Created.Before(s.Created) {
 			continue
 		}
 		if held, _ := c.verified.holds(r, certifier.Primary, write, nil); held {

@@ -205,7 +205,7 @@ func (c *Certificate) claims() []*claim {
 			}
 			if !c.mayBeOwn(s) {
 				if user != nil {
-					user.others = append(user.others, s)
+					user.others = append(user.others, foreign{raw, s.Type, s.IssuerFingerprint, s.IssuerKeyID})
 				}
 				continue
 			}
@@ -355,6 +355,28 @@ func (c *Certificate) mayBeOwn(s *Signature) bool {
 		return s.IssuerFingerprint == c.Primary.Fingerprint
 	}
 	return s.IssuerKeyID == 0 || s.IssuerKeyID == c.Primary.KeyID
+}
+
+// A foreign signature is one by another key than the certificate's. There can be many
+// thousands of them: what they say is read when somebody asks.
+type foreign struct {
+	raw         []byte
+	kind        SignatureType
+	fingerprint Fingerprint
+	id          KeyID
+}
+
+// by returns the signature if its hints allow it to be by a certificate.
+func (f foreign) by(c *Certificate) *Signature {
+	hints := &Signature{IssuerFingerprint: f.fingerprint, IssuerKeyID: f.id}
+	if hints.hintless() || !c.mayBeOwn(hints) {
+		return nil
+	}
+	s, err := parseSignature(f.raw, 0)
+	if err != nil {
+		return nil
+	}
+	return s
 }
 
 // hashesID returns what writes the key and one of its user IDs into a hash, as

@@ -77,7 +77,7 @@ func (c *Certificate) takenBack() int {
 	n := 0
 	for _, u := range c.UserIDs {
 		for _, s := range u.others {
-			if s.Type == CertRevocation {
+			if s.kind == CertRevocation {
 				n++
 			}
 		}

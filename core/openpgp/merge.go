@@ -327,24 +327,6 @@ func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort) 
 // another of the same key.
 func (c *Certificate) Remember(other *Certificate) { c.verified = other.verified }
 
-// Copy returns a certificate of its own: it has no bytes in common with the input
-// that this one was read from, and remembers what was verified.
-func (c *Certificate) Copy() *Certificate {
-	parts := make([]component, len(c.components))
-	for i, part := range c.components {
-		parts[i] = component{tag: part.tag, body: bytes.Clone(part.body), sigs: make([][]byte, len(part.sigs))}
-		for n, raw := range part.sigs {
-			parts[i].sigs[n] = bytes.Clone(raw)
-		}
-	}
-	out, err := newCertificate(parts)
-	if err != nil {
-		panic("openpgp: Copy of a certificate that was read before: " + err.Error())
-	}
-	out.verified = c.verified
-	return out
-}
-
 // with returns a memory of what either remembers.
 func (m *memory) with(other *memory) *memory {
 	if m == other {

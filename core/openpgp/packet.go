@@ -37,8 +37,9 @@ func tagName(tag int) string {
 	return fmt.Sprintf("type %d", tag)
 }
 
-// maxPackets bounds the packets read from one input.
-const maxPackets = 100_000
+// maxPackets bounds the packets read from one input: a ring of keys of 128 MiB has no
+// more.
+const maxPackets = 3_000_000
 
 // A packet is a header and its body, with the offset of the header.
 type packet struct {

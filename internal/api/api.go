@@ -6,6 +6,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -78,6 +79,8 @@ type API struct {
 	// streams counts who follows how many batches, and underway who waits for
 	// how many answers.
 	streams, underway counter
+	// loads counts who has a large key file worked on.
+	loads counter
 }
 
 const sessionCookie = "endeixis_session"
@@ -92,7 +95,7 @@ func New(parts Parts) *API {
 		a.sessions.Store = parts.Access.Sessions()
 	}
 	a.sessions.Lifetime = 12 * time.Hour
-	a.streams.most, a.underway.most = maxStreams, maxUnderway
+	a.streams.most, a.underway.most, a.loads.most = maxStreams, maxUnderway, 1
 	if err := a.engine.SetTrustedProxies(parts.TrustedProxies); err != nil {
 		panic(err) // the configuration was checked
 	}
@@ -157,6 +160,9 @@ func (a *API) write(w http.ResponseWriter, r *http.Request, err error) {
 func (a *API) observe(c *gin.Context) {
 	start := time.Now()
 	c.Next()
+	if c.Writer.Status() == http.StatusRequestEntityTooLarge {
+		drain(c)
+	}
 	route := c.FullPath()
 	if route == "" {
 		route = "console"
@@ -169,6 +175,20 @@ func (a *API) observe(c *gin.Context) {
 		who = p.Name
 	}
 	a.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", status, "took", took.Round(time.Microsecond), "by", who)
+}
+
+const (
+	// maxDrained and drainFor bound what is still taken of a body that is too long.
+	maxDrained = 512 << 20
+	drainFor   = 20 * time.Second
+)
+
+// drain takes the rest of a body that is not wanted: whoever is still sending would
+// have the connection broken, and never see why.
+func drain(c *gin.Context) {
+	c.Writer.Flush()
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(drainFor))
+	_, _ = io.CopyN(io.Discard, c.Request.Body, maxDrained)
 }
 
 // harden sets the headers that keep browsers from doing more than they need.
@@ -282,6 +302,15 @@ func (a *API) moderate(c *gin.Context) {
 	if strings.HasSuffix(c.FullPath(), "/events") {
 		c.Next() // a stream, which is counted as such
 		return
+	}
+	if strings.HasPrefix(c.FullPath(), wire.Base+"/key-file") {
+		one, ok := a.loads.enter(name)
+		if !ok {
+			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next."))
+			c.Abort()
+			return
+		}
+		defer one()
 	}
 	leave, ok := a.underway.enter(name)
 	if !ok {

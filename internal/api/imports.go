@@ -1,11 +1,82 @@
 package api
 
 import (
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"endeixis/core/keyring"
 	"endeixis/core/openpgp"
 	"endeixis/internal/directories"
 	"endeixis/internal/keys"
 	"endeixis/internal/wire"
 )
+
+// importKeys adds the keys of a file as candidates.
+func (a *API) importKeys(ctx context.Context, publisher, source string, data []byte, progress keys.Progress) (wire.Import, error) {
+	p, _ := principal(ctx)
+	imported, notes, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
+	if err != nil {
+		return wire.Import{}, err
+	}
+	rules, err := a.rules(ctx)
+	return importOf(imported, notes, rules), err
+}
+
+// previewImport tells what that would do, and asks what rests on keys that would
+// change.
+func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Progress) (wire.Import, error) {
+	imported, notes, err := a.Keys.Preview(ctx, data, progress)
+	if err != nil {
+		return wire.Import{}, err
+	}
+	rules, err := a.rules(ctx)
+	if err != nil {
+		return wire.Import{}, err
+	}
+	out := importOf(imported, notes, rules)
+	for i, k := range imported {
+		if len(k.Less) > 0 && k.State == keyring.Admitted {
+			asked, err := a.askReach(ctx, string(k.Fingerprint), k.Certificate)
+			if err != nil {
+				return wire.Import{}, err
+			}
+			out.Keys[i].Reach = &asked
+		}
+	}
+	return out, nil
+}
+
+// tellEvery is how often whoever waits for an import is told how far it has come.
+const tellEvery = 200 * time.Millisecond
+
+// loading registers an operation that works on a key file and tells how far it has
+// come, in server-sent events.
+func loading[In any](a *API, o wire.Operation[In, wire.Import], f func(ctx context.Context, in *In, progress keys.Progress) (wire.Import, error)) {
+	events := map[string]any{"progress": wire.ImportProgress{}, "import": wire.Import{}, "problem": Problem{}}
+	sse.Register(a.huma, describe(o), events, func(ctx context.Context, in *In, send sse.Sender) {
+		p, _ := principal(ctx)
+		err := within(p, o.Role, *in)
+		var out wire.Import
+		if err == nil {
+			var last time.Time
+			out, err = f(ctx, in, func(done, total int) {
+				if now := time.Now(); now.Sub(last) >= tellEvery {
+					last = now
+					send(sse.Message{Data: wire.ImportProgress{Done: done, Total: total}}) //nolint:errcheck // the import goes on all the same
+				}
+			})
+		}
+		if err != nil {
+			send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
+			return
+		}
+		send(sse.Message{Data: out}) //nolint:errcheck // the other side is gone
+	})
+	// What an empty file lacks is told by whoever reads it.
+	a.huma.OpenAPI().Paths[wire.Base+o.Path].Post.RequestBody.Required = false
+}
 
 func importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
 	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) })}

@@ -26,42 +26,24 @@ func (a *API) registerKeyring() {
 		return answer(out, err)
 	})
 	handle(a, wire.ImportKeys, func(ctx context.Context, in *wire.ImportKeysRequest) (*wire.Import, error) {
-		p, _ := principal(ctx)
 		data, err := decoded(in.Body.Data, "key")
 		if err != nil {
 			return nil, err
 		}
-		imported, notes, err := a.Keys.Import(ctx, p.Name, in.Body.Publisher, in.Body.Source, data, nil)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		return answer(importOf(imported, notes, rules), err)
+		return answer(a.importKeys(ctx, in.Body.Publisher, in.Body.Source, data, nil))
 	})
 	handle(a, wire.PreviewImport, func(ctx context.Context, in *wire.ReadingRequest) (*wire.Import, error) {
 		data, err := decoded(in.Body.Data, "key")
 		if err != nil {
 			return nil, err
 		}
-		imported, notes, err := a.Keys.Preview(ctx, data, nil)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out := importOf(imported, notes, rules)
-		for i, k := range imported {
-			if k.Result == "updated" && k.State == keyring.Admitted {
-				asked, err := a.askReach(ctx, string(k.Fingerprint), k.Certificate)
-				if err != nil {
-					return nil, err
-				}
-				out.Keys[i].Reach = &asked
-			}
-		}
-		return answer(out, nil)
+		return answer(a.previewImport(ctx, data, nil))
+	})
+	loading(a, wire.LoadKeyFile, func(ctx context.Context, in *wire.LoadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
+		return a.importKeys(ctx, in.Publisher, in.Source, in.RawBody, progress)
+	})
+	loading(a, wire.ReadKeyFile, func(ctx context.Context, in *wire.ReadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
+		return a.previewImport(ctx, in.RawBody, progress)
 	})
 	handle(a, wire.LookUpKeys, func(ctx context.Context, in *wire.LookUpRequest) (*wire.LookUp, error) {
 		l, err := a.Keys.LookUp(ctx, in.Body.Query)

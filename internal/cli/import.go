@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"endeixis/core/plain"
@@ -18,7 +21,7 @@ import (
 // maxKeyFile bounds what is read of a key file, and maxKeyFiles how many files
 // of a directory are.
 const (
-	maxKeyFile  = 16 << 20
+	maxKeyFile  = 128 << 20
 	maxKeyFiles = 1000
 )
 
@@ -95,14 +98,31 @@ func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher 
 	if err != nil {
 		return wire.Import{}, err
 	}
-	if preview {
-		return c.PreviewImport(ctx, data)
-	}
 	source := file
 	if file == "-" {
 		source = "standard input"
 	}
-	return c.ImportKeys(ctx, data, source, publisher)
+	progress := a.keysBar(source)
+	defer progress.Finish() //nolint:errcheck // it is only shown
+	told := func(p wire.ImportProgress) {
+		progress.ChangeMax(p.Total)
+		_ = progress.Set(p.Done)
+	}
+	if preview {
+		return c.ReadKeyFile(ctx, data, told)
+	}
+	return c.LoadKeyFile(ctx, data, source, publisher, told)
+}
+
+// keysBar shows how many keys of a file have been gone through, on a terminal only.
+func (a *app) keysBar(source string) *progressbar.ProgressBar {
+	w := io.Discard
+	if a.progress {
+		w = a.stderr
+	}
+	return progressbar.NewOptions(1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(source))),
+		progressbar.OptionShowCount(), progressbar.OptionSetItsString("keys"), progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
+		progressbar.OptionSetWidth(30), progressbar.OptionThrottle(100*time.Millisecond))
 }
 
 // shownImport is an import with what the questions in it were answered.

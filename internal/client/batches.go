@@ -1,13 +1,11 @@
 package client
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"endeixis/core/judge"
@@ -109,37 +107,16 @@ func (c *Client) followOnce(ctx context.Context, id int64, last *int, f func(wir
 		return b, false, err
 	}
 	defer response.Body.Close()
-	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, 1<<20)
-	event := "batch"
-	for lines.Scan() {
-		field, value, _ := strings.Cut(lines.Text(), ":")
-		value = strings.TrimPrefix(value, " ")
-		switch field {
-		case "":
-			event = "batch"
-		case "id":
-			if n, err := strconv.Atoi(value); err == nil {
-				*last = n
-			}
-		case "event":
-			event = value
-		case "data":
-			if event == "problem" {
-				problem := &Error{}
-				if err := json.Unmarshal([]byte(value), &problem.Problem); err != nil {
-					return b, false, err
-				}
-				return b, false, problem
-			}
-			if err := json.Unmarshal([]byte(value), &b); err != nil {
-				return b, false, err
-			}
-			f(b)
-			if b.Closed() {
-				return b, true, nil
-			}
+	err = events(response.Body, "batch", func(event, id, data string) (done bool, err error) {
+		if n, err := strconv.Atoi(id); err == nil {
+			*last = n
 		}
-	}
-	return b, false, lines.Err()
+		if err := json.Unmarshal([]byte(data), &b); err != nil {
+			return false, err
+		}
+		f(b)
+		closed = b.Closed()
+		return closed, nil
+	})
+	return b, closed, err
 }

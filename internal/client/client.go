@@ -109,6 +109,11 @@ func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In, headers ...string) (*http.Response, error) {
 	r := requestOf(o.Path, in)
 	var body io.Reader
+	if r.raw != nil {
+		body = bytes.NewReader(r.raw)
+		r.headers.Set("Content-Type", "application/octet-stream")
+		r.headers.Set("Expect", "100-continue") // one that is refused is not sent
+	}
 	if r.body != nil {
 		text, err := json.Marshal(r.body)
 		if err != nil {

@@ -3,6 +3,8 @@ package client
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
+	"io"
 
 	"endeixis/internal/wire"
 )
@@ -31,4 +33,38 @@ func (c *Client) RefreshKeys(ctx context.Context, fingerprints []string) ([]wire
 // ImportKeys imports keys.
 func (c *Client) ImportKeys(ctx context.Context, data []byte, source, publisher string) (wire.Import, error) {
 	return call(ctx, c, wire.ImportKeys, wire.ImportKeysRequest{Body: wire.NewKeys{Data: base64.StdEncoding.EncodeToString(data), Source: source, Publisher: publisher}})
+}
+
+// LoadKeyFile imports a key file of any size, and tells how many of its keys have been
+// gone through.
+func (c *Client) LoadKeyFile(ctx context.Context, data []byte, source, publisher string, progress func(wire.ImportProgress)) (wire.Import, error) {
+	return load(ctx, c, wire.LoadKeyFile, wire.LoadKeyFileRequest{Source: source, Publisher: publisher, RawBody: data}, progress)
+}
+
+// ReadKeyFile tells what importing a key file of any size would do.
+func (c *Client) ReadKeyFile(ctx context.Context, data []byte, progress func(wire.ImportProgress)) (wire.Import, error) {
+	return load(ctx, c, wire.ReadKeyFile, wire.ReadKeyFileRequest{RawBody: data}, progress)
+}
+
+func load[In any](ctx context.Context, c *Client, o wire.Operation[In, wire.Import], in In, progress func(wire.ImportProgress)) (out wire.Import, err error) {
+	response, err := send(ctx, c, o, in, "Accept", "text/event-stream")
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	done := false
+	err = events(response.Body, "", func(event, _, data string) (bool, error) {
+		if event == "import" {
+			done = true
+			return true, json.Unmarshal([]byte(data), &out)
+		}
+		var p wire.ImportProgress
+		err := json.Unmarshal([]byte(data), &p)
+		progress(p)
+		return false, err
+	})
+	if err == nil && !done {
+		err = &Unreachable{c.base, io.ErrUnexpectedEOF}
+	}
+	return out, err
 }

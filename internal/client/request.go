@@ -14,6 +14,8 @@ type request struct {
 	query   url.Values
 	headers http.Header
 	// body is sent as JSON, unless it is nil.
+	// raw is a body that is sent as it is.
+	raw  []byte
 	body any
 }
 
@@ -27,6 +29,10 @@ func requestOf(path string, in any) request {
 		field, value := v.Type().Field(i), v.Field(i)
 		if field.Name == "Body" {
 			r.body = value.Interface()
+			continue
+		}
+		if field.Name == "RawBody" {
+			r.raw = value.Bytes()
 			continue
 		}
 		if name, ok := field.Tag.Lookup("path"); ok {

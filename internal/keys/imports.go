@@ -344,7 +344,9 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		return nil, nil, err
 	}
 	for _, one := range out {
-		s.ring.keepCertificate(one.Certificate)
+		if one.Result != keyring.Unchanged {
+			s.ring.keepCertificate(one.Certificate)
+		}
 	}
 	return out, notes, nil
 }

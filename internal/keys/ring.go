@@ -101,15 +101,21 @@ func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 }
 
 // keepCertificate keeps a certificate that was stored just now, with what has been
-// verified of it. One that was not read again as it stands there is not used.
+// verified of it. It is read again from what is stored: it must not hold on to the
+// file that it came in.
 func (r *ring) keepCertificate(cert *openpgp.Certificate) {
-	own := cert.Copy()
+	raw := cert.Bytes()
+	own, _, err := openpgp.ReadCertificates(raw)
+	if err != nil || len(own) != 1 {
+		return // it is told when the keyring is read
+	}
+	own[0].Remember(cert)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.certs == nil {
 		r.certs = map[string]parsed{}
 	}
-	r.certs[string(cert.Primary.Fingerprint.Bytes())] = parsed{own.Bytes(), own}
+	r.certs[string(cert.Primary.Fingerprint.Bytes())] = parsed{raw, own[0]}
 }
 
 // at returns the keyring of a version, if it is the one in memory.

@@ -69,6 +69,27 @@ type NewKeys struct {
 	Publisher string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
 }
 
+// LoadKeyFileRequest carries a key file as it is. What comes of it is a stream of
+// server-sent events: “progress” with an [ImportProgress], and at the end “import” with
+// an [Import], or “problem”.
+type LoadKeyFileRequest struct {
+	Source    string `query:"source" required:"true" maxLength:"1000" doc:"Where it comes from, such as a file name."`
+	Publisher string `query:"publisher" maxLength:"64" doc:"The publisher it is said to belong to."`
+	RawBody   []byte `contentType:"application/octet-stream"`
+}
+
+// ReadKeyFileRequest carries a key file that is read and not kept. It is answered as
+// [LoadKeyFileRequest] is.
+type ReadKeyFileRequest struct {
+	RawBody []byte `contentType:"application/octet-stream"`
+}
+
+// ImportProgress is how many of the keys of a file have been gone through.
+type ImportProgress struct {
+	Done  int `json:"done"`
+	Total int `json:"total"`
+}
+
 // ReadingRequest carries a file that is read and not kept.
 type ReadingRequest struct{ Body Data }
 

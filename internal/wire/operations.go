@@ -95,6 +95,8 @@ var (
 	ListKeys       = Operation[ListKeysRequest, Page[Key]]{Method: get, Path: "/keys", ID: "list-keys", Summary: "List the keyring in the order of import", Role: roles.Auditor}
 	ImportKeys     = Operation[ImportKeysRequest, Import]{Method: post, Path: "/keys", ID: "import-keys", Summary: "Import keys as candidates", Role: roles.Operator, MaxBody: 24 * mebibyte}
 	PreviewImport  = Operation[ReadingRequest, Import]{Method: post, Path: "/key-readings", ID: "preview-import", Summary: "Show what importing a key file would do; nothing is kept", Role: roles.Auditor, MaxBody: 24 * mebibyte}
+	LoadKeyFile    = Operation[LoadKeyFileRequest, Import]{Method: post, Path: "/key-files", ID: "load-key-file", Summary: "Import a key file of any size as it is, telling of the progress", Role: roles.Operator, MaxBody: 128 * mebibyte}
+	ReadKeyFile    = Operation[ReadKeyFileRequest, Import]{Method: post, Path: "/key-file-readings", ID: "read-key-file", Summary: "Show what importing a key file of any size would do, telling of the progress; nothing is kept", Role: roles.Auditor, MaxBody: 128 * mebibyte}
 	LookUpKeys     = Operation[LookUpRequest, LookUp]{Method: post, Path: "/key-look-ups", ID: "look-up-keys", Summary: "Ask the configured key directories; nothing is kept", Role: roles.Operator}
 	ImportFoundKey = Operation[ImportFoundRequest, Imported]{Method: post, Path: "/key-look-ups/imports", ID: "import-found-key", Summary: "Look a key up again and import it as a candidate", Role: roles.Operator}
 	RefreshKeys    = Operation[RefreshRequest, Page[Refreshed]]{Method: post, Path: "/key-refreshes", ID: "refresh-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator, MaxBody: mebibyte}

@@ -30,6 +30,12 @@ func (r SetPublisherRequest) Reaches() Scope { return Scope{Publisher: r.Slug} }
 // Reaches tells to whom the keys are said to belong.
 func (r ImportKeysRequest) Reaches() Scope { return Scope{Publisher: r.Body.Publisher} }
 
+// Reaches tells to whom the keys are said to belong.
+func (r LoadKeyFileRequest) Reaches() Scope { return Scope{Publisher: r.Publisher} }
+
+// Reaches tells that nothing is kept.
+func (r ReadKeyFileRequest) Reaches() Scope { return Scope{Reads: true} }
+
 // Reaches tells for whom the key is admitted.
 func (r AdmitKeyRequest) Reaches() Scope { return Scope{Publisher: r.Body.Publisher} }
 

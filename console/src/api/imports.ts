@@ -1,7 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
 
 import { useKeyringChange } from "./change";
-import { api, ask, type Import } from "./client";
+import { harmlessAll } from "../parts/text";
+import { api, ask, Failure, type Import, type Problem } from "./client";
+import { readEvents } from "./events";
 
 export function useLookUp() {
   return useMutation({ mutationFn: (body: { query: string }) => ask(api.POST("/api/v1/key-look-ups", { body })) });
@@ -15,20 +17,58 @@ export function useRefreshKeys() {
   return useKeyringChange((body: { fingerprints?: string[] }) => ask(api.POST("/api/v1/key-refreshes", { body })));
 }
 
-/** Puts what several files hold together. */
-async function together(reading: Promise<Import>[]): Promise<Import> {
-  const all = await Promise.all(reading);
-  return { keys: all.flatMap((i) => i.keys), notes: all.flatMap((i) => i.notes) };
+export type Progress = { file: string; done: number; total: number };
+export type KeyFile = { source: string; content: Blob };
+
+/** Sends one key file as it is, and follows how far the service has come with it. */
+async function load(address: string, file: KeyFile, tell: (p: Progress) => void): Promise<Import> {
+  const response = await fetch(`/api/v1/${address}`, {
+    method: "POST",
+    headers: { "Content-Type": "application/octet-stream", Accept: "text/event-stream" },
+    body: file.content,
+    credentials: "same-origin",
+  });
+  if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem);
+  let result: Import | undefined;
+  await readEvents(response.body, (event, data) => {
+    if (event === "problem") throw new Failure(JSON.parse(data) as Problem);
+    if (event === "import") result = harmlessAll(JSON.parse(data)) as Import;
+    if (event === "progress") tell({ file: file.source, ...(JSON.parse(data) as { done: number; total: number }) });
+  });
+  if (!result) throw new Failure(broken);
+  return result;
 }
 
-export function usePreviewImport() {
+const broken: Problem = {
+  status: 0,
+  code: "connection-lost",
+  title: "",
+  detail: "The connection to the service broke before the answer came.",
+  advice: "Look at the keyring: either all of the file was imported, or nothing.",
+} as Problem;
+
+/** Loads files one after another, and puts together what they hold. */
+async function together(files: KeyFile[], one: (file: KeyFile) => Promise<Import>): Promise<Import> {
+  const all: Import = { keys: [], notes: [] };
+  for (const file of files) {
+    const { keys, notes } = await one(file);
+    all.keys.push(...keys);
+    all.notes.push(...notes);
+  }
+  return all;
+}
+
+export function usePreviewImport(tell: (p: Progress) => void) {
   return useMutation({
-    mutationFn: (parts: { data: string }[]) => together(parts.map(({ data }) => ask(api.POST("/api/v1/key-readings", { body: { data } })))),
+    mutationFn: (files: KeyFile[]) => together(files, (file) => load("key-file-readings", file, tell)),
   });
 }
 
-export function useImportKeys() {
-  return useKeyringChange((parts: { data: string; source: string; publisher?: string }[]) =>
-    together(parts.map((body) => ask(api.POST("/api/v1/keys", { body })))),
+export function useImportKeys(tell: (p: Progress) => void) {
+  return useKeyringChange(({ files, publisher }: { files: KeyFile[]; publisher: string }) =>
+    together(files, (file) => {
+      const query = new URLSearchParams({ source: file.source, ...(publisher && { publisher }) });
+      return load(`key-files?${query.toString()}`, file, tell);
+    }),
   );
 }

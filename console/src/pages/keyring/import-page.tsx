@@ -2,14 +2,14 @@ import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
 import type { Import } from "../../api/client";
-import { useImportKeys, usePreviewImport } from "../../api/imports";
+import { type Progress, useImportKeys, usePreviewImport } from "../../api/imports";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { Answer } from "../../parts/inquiry";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
-import { base64, day } from "../../parts/text";
+import { count, day } from "../../parts/text";
 
 const outcomes: Record<string, [done: string, planned: string]> = {
   new: [
@@ -22,23 +22,24 @@ const outcomes: Record<string, [done: string, planned: string]> = {
 
 /** Import a key from a file or pasted text. */
 export function ImportPage() {
-  const importKeys = useImportKeys();
-  const preview = usePreviewImport();
+  const [progress, setProgress] = useState<Progress>();
+  const importKeys = useImportKeys(setProgress);
+  const preview = usePreviewImport(setProgress);
   const [text, setText] = useState("");
   const [files, setFiles] = useState<File[]>([]);
   const [publisher, setPublisher] = useState("");
-  const parts = async () =>
-    files.length > 0
-      ? Promise.all(files.map(async (f) => ({ source: f.name, data: base64(new Uint8Array(await f.arrayBuffer())) })))
-      : [{ source: "pasted text", data: base64(new TextEncoder().encode(text)) }];
-  const show = async (event: SubmitEvent) => {
+  const parts = () =>
+    files.length > 0 ? files.map((f) => ({ source: f.name, content: f })) : [{ source: "pasted text", content: new Blob([text]) }];
+  const show = (event: SubmitEvent) => {
     event.preventDefault();
     importKeys.reset();
-    preview.mutate(await parts());
+    setProgress(undefined);
+    preview.mutate(parts());
   };
-  const submit = async () => {
+  const submit = () => {
+    setProgress(undefined);
     importKeys.mutate(
-      (await parts()).map((part) => ({ ...part, publisher: publisher || undefined })),
+      { files: parts(), publisher },
       {
         onSuccess: () => {
           preview.reset();
@@ -53,7 +54,7 @@ export function ImportPage() {
         What arrives here becomes a candidate and counts for nothing yet. Its fingerprint is to be read on independent channels first, not
         at the place where the key came from.
       </p>
-      <form onSubmit={(e) => void show(e)} className="flex flex-col gap-4">
+      <form onSubmit={show} className="flex flex-col gap-4">
         <Field label="Key files" hint="Armored or binary, one key or many in each; all files of a folder can be chosen at once.">
           {(id) => (
             <input
@@ -91,16 +92,18 @@ export function ImportPage() {
           Look at it first
         </button>
       </form>
+      {preview.isPending && <Going doing="Reading the keys" progress={progress} />}
       {preview.error && <ProblemNote error={preview.error} />}
       {preview.data && (
         <section className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4" aria-label="What would be imported">
           <h2>What would be imported</h2>
           <Keys read={preview.data} planned />
-          <button type="button" className="btn btn-primary self-start" disabled={importKeys.isPending} onClick={() => void submit()}>
+          <button type="button" className="btn btn-primary self-start" disabled={importKeys.isPending} onClick={submit}>
             Import
           </button>
         </section>
       )}
+      {importKeys.isPending && <Going doing="Importing" progress={progress} />}
       {importKeys.error && <ProblemNote error={importKeys.error} />}
       {importKeys.data && (
         <div role="status" className="rounded-box border border-success/60 bg-base-200 p-3">
@@ -111,12 +114,28 @@ export function ImportPage() {
   );
 }
 
+/** How far a file has been worked on. */
+function Going({ doing, progress }: { doing: string; progress: Progress | undefined }) {
+  return (
+    <div role="status">
+      <progress className="progress progress-primary w-full" value={progress?.done} max={progress?.total ?? 1} aria-label="Progress" />
+      <p className="text-sm soft">
+        {doing}
+        {progress && `: ${String(progress.done)} of ${String(progress.total)} of ${progress.file}`}
+      </p>
+    </div>
+  );
+}
+
 /** The keys of a file, with what becomes of each. */
 function Keys({ read, planned }: { read: Import; planned: boolean }) {
+  const [all, setAll] = useState(false);
+  const first = 50;
   return (
     <>
+      {read.keys.length > first && <p>{count(read.keys.length, "key")}.</p>}
       <ul className="rows">
-        {read.keys.map((k) => (
+        {read.keys.slice(0, all ? undefined : first).map((k) => (
           <li key={k.fingerprint} className="py-2">
             <p className="font-semibold">
               {k.user_ids[0] ?? "A key without a valid user ID"}
@@ -155,6 +174,17 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
           </li>
         ))}
       </ul>
+      {!all && read.keys.length > first && (
+        <button
+          type="button"
+          className="btn self-start"
+          onClick={() => {
+            setAll(true);
+          }}
+        >
+          Show the other {read.keys.length - first}
+        </button>
+      )}
       {read.notes.map((n) => (
         <p key={n}>{n}</p>
       ))}
