@@ -13,7 +13,7 @@ type Statement struct {
 }
 
 // maxCertifiers bounds the keys of which certifications are checked.
-const maxCertifiers = 50
+const maxCertifiers = 500
 
 // Certifiers returns what other keys of the keyring say about k's user IDs, each
 // certification judged at the time of the rules, and how many further keys claim

@@ -144,7 +144,9 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	})
 }
 
-func sameTime(a, b *time.Time) bool { return a == nil && b == nil || a != nil && b != nil && a.Equal(*b) }
+func sameTime(a, b *time.Time) bool {
+	return a == nil && b == nil || a != nil && b != nil && a.Equal(*b)
+}
 
 func untilWord(until *time.Time) string {
 	if until == nil {

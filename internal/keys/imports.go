@@ -283,7 +283,13 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 			return nil, nil, err
 		}
 	}
-	ring, policies, err := s.present(ctx)
+	// What was altered where it is stored must not be merged, and recorded as what
+	// was imported.
+	ring, err := s.ToJudge(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	policies, err := s.policies.InForce(ctx, 0)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -106,13 +106,17 @@ type Filter struct {
 // matches reports whether a key is listed.
 func (f Filter) matches(k *keyring.Key, now time.Time, rules openpgp.Rules) bool {
 	state := k.StateAt(now)
-	if !f.ExpiresBefore.IsZero() {
-		if expires, _ := k.Certificate.Expires(rules); expires == nil || !expires.Before(f.ExpiresBefore) {
-			return false
-		}
+	// What asks least of the certificates is asked first: to know of its expiry, its
+	// signatures have to be read.
+	if f.State != "" && state != f.State || f.Publisher != "" && k.Publisher != f.Publisher ||
+		f.Waiting && state != keyring.Candidate && !k.Conflict || f.Text != "" && !f.found(k) {
+		return false
 	}
-	return (f.State == "" || state == f.State) && (f.Publisher == "" || k.Publisher == f.Publisher) &&
-		(!f.Waiting || state == keyring.Candidate || k.Conflict) && (f.Text == "" || f.found(k))
+	if f.ExpiresBefore.IsZero() {
+		return true
+	}
+	expires, _ := k.Certificate.Expires(rules)
+	return expires != nil && expires.Before(f.ExpiresBefore)
 }
 
 func (f Filter) found(k *keyring.Key) bool {
@@ -149,7 +153,7 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 		}
 		fingerprints = append(fingerprints, fp.Bytes())
 	}
-	rows, err := s.store.Keys(ctx, fingerprints)
+	rows, err := s.store.KeyRows(ctx, fingerprints)
 	if err != nil {
 		return nil, false, err
 	}
@@ -186,18 +190,19 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	row, err := s.store.Key(ctx, fp.Bytes())
-	if errors.Is(err, store.ErrNotFound) {
+	ring, policies, err := s.present(ctx)
+	if err != nil {
+		return View{}, err
+	}
+	rows, err := s.store.KeyRows(ctx, [][]byte{fp.Bytes()})
+	if err == nil && len(rows) == 0 {
 		return View{}, unknownKey(fp)
 	}
 	if err != nil {
 		return View{}, err
 	}
+	row := rows[0]
 	e, err := evidenceOf(ctx, s.store.Reads, fp)
-	if err != nil {
-		return View{}, err
-	}
-	ring, policies, err := s.present(ctx)
 	if err != nil {
 		return View{}, err
 	}
@@ -254,10 +259,12 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 // those it has or, in the row, those it is proposed for; until is set when that is for
 // the past.
 func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy, until *time.Time) (View, error) {
-	cert, err := s.ring.certificate(row)
-	if err != nil {
-		return View{}, err
+	fp := openpgp.NewFingerprint(row.Fingerprint)
+	known := ring.Lookup(fp)
+	if known == nil {
+		return View{}, &unreadableError{fingerprint: fp}
 	}
+	cert := known.Certificate
 	now := s.now()
 	v := View{
 		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: e.changes, Sightings: e.sightings,

@@ -6,6 +6,8 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"math"
+	"runtime"
 	"slices"
 	"sync"
 
@@ -16,6 +18,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/policy"
+	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
 
@@ -70,10 +73,26 @@ func (r *ring) keepWas(size int64, k *keyring.Keyring) {
 	}
 }
 
-// parsed is a certificate with the bytes that it was read from.
+// parsed is a certificate with the bytes that it was read from, and the revision of
+// its row, or 0 where that is not known.
 type parsed struct {
-	raw  []byte
-	cert *openpgp.Certificate
+	raw      []byte
+	cert     *openpgp.Certificate
+	revision int64
+}
+
+// lacking returns the fingerprints of those rows of which the certificate in memory is
+// not that of their revision.
+func (r *ring) lacking(rows []store.Key) [][]byte {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := [][]byte{}
+	for _, row := range rows {
+		if p, ok := r.certs[string(row.Fingerprint)]; !ok || p.revision != row.Revision {
+			out = append(out, row.Fingerprint)
+		}
+	}
+	return out
 }
 
 // certificate reads a stored certificate, or returns the one read before.
@@ -81,23 +100,30 @@ func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 	r.mu.Lock()
 	p, ok := r.certs[string(row.Fingerprint)]
 	r.mu.Unlock()
-	if ok && bytes.Equal(p.raw, row.Certificate) {
+	if ok && (p.revision == row.Revision && len(row.Certificate) == 0 || bytes.Equal(p.raw, row.Certificate)) {
+		if p.revision != row.Revision {
+			r.keepParsed(row.Fingerprint, parsed{p.raw, p.cert, row.Revision})
+		}
 		return p.cert, nil
 	}
 	certs, _, err := openpgp.ReadCertificates(row.Certificate)
 	if err != nil || len(certs) != 1 {
 		return nil, &unreadableError{openpgp.Fingerprint(hex.EncodeToString(row.Fingerprint)), err}
 	}
+	if ok {
+		certs[0].Remember(p.cert)
+	}
+	r.keepParsed(row.Fingerprint, parsed{row.Certificate, certs[0], row.Revision})
+	return certs[0], nil
+}
+
+func (r *ring) keepParsed(fingerprint []byte, p parsed) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.certs == nil {
 		r.certs = map[string]parsed{}
 	}
-	if ok {
-		certs[0].Remember(p.cert)
-	}
-	r.certs[string(row.Fingerprint)] = parsed{row.Certificate, certs[0]}
-	return certs[0], nil
+	r.certs[string(fingerprint)] = p
 }
 
 // keepCertificate keeps a certificate that was stored just now, with what has been
@@ -110,12 +136,7 @@ func (r *ring) keepCertificate(cert *openpgp.Certificate) {
 		return // it is told when the keyring is read
 	}
 	own[0].Remember(cert)
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.certs == nil {
-		r.certs = map[string]parsed{}
-	}
-	r.certs[string(cert.Primary.Fingerprint.Bytes())] = parsed{raw, own[0]}
+	r.keepParsed(cert.Primary.Fingerprint.Bytes(), parsed{raw, own[0], 0})
 }
 
 // at returns the keyring of a version, if it is the one in memory.
@@ -184,8 +205,9 @@ func (s *Service) snapshot(ctx context.Context) (k *keyring.Keyring, altered, er
 	return r.keyring, r.altered, nil
 }
 
-// snapshotIn is [Service.ToJudge] as a transaction sees it. What it has changed
-// itself is seen by nobody else.
+// snapshotIn is [Service.ToJudge] as a transaction sees it that holds the lock on what is
+// judged by. It is to be called before the transaction changes a key: what is read is
+// kept for everybody.
 func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyring, error) {
 	version, err := tx.KeyringVersion(ctx)
 	if err != nil {
@@ -221,6 +243,9 @@ func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error
 		if err != nil {
 			return err
 		}
+		if altered, err := alteredCertificate(ctx, reads, rows, size); err != nil || altered != nil {
+			return cmp.Or(err, altered)
+		}
 		publishers, err := reads.PublishersAsOf(ctx, size)
 		if err != nil {
 			return err
@@ -246,8 +271,12 @@ func alteredIn(ctx context.Context, from store.Reads) (altered, err error) {
 	if err != nil || len(differences) == 0 {
 		return nil, err
 	}
-	return fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
-		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it."), nil
+	return otherwise(plain.Text(differences[0].What)), nil
+}
+
+func otherwise(what string) error {
+	return fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", what).
+		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 
 // read puts the keyring together from what is stored, and tells how that differs
@@ -256,9 +285,14 @@ func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyrin
 	if altered, err = alteredIn(ctx, from); err != nil {
 		return nil, nil, err
 	}
-	rows, err := from.Keys(ctx, nil)
+	rows, changed, err := s.rows(ctx, from)
 	if err != nil {
 		return nil, nil, err
+	}
+	if altered == nil {
+		if altered, err = alteredCertificate(ctx, from, changed, math.MaxInt64); err != nil {
+			return nil, nil, err
+		}
 	}
 	changes, err := from.KeyChanges(ctx, nil)
 	if err != nil {
@@ -275,6 +309,63 @@ func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyrin
 	k, unreadable := s.assemble(rows, changes, publishers, conflicts)
 	s.ring.note(unreadable)
 	return k, altered, nil
+}
+
+// rows reads all keys, with the certificates of those that have changed since they
+// were read last.
+func (s *Service) rows(ctx context.Context, from store.Reads) (rows, changed []store.Key, err error) {
+	if rows, err = from.KeyRows(ctx, nil); err != nil {
+		return nil, nil, err
+	}
+	lacking := s.ring.lacking(rows)
+	if len(lacking) == 0 {
+		return rows, nil, nil
+	}
+	whole, err := from.Keys(ctx, lacking)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := make(map[string]int, len(rows))
+	for i, row := range rows {
+		at[string(row.Fingerprint)] = i
+	}
+	for _, row := range whole {
+		if i, ok := at[string(row.Fingerprint)]; ok {
+			rows[i] = row
+		}
+	}
+	return rows, whole, nil
+}
+
+// alteredCertificate tells of a key whose certificate is not the one that was recorded
+// when the ledger had a size.
+func alteredCertificate(ctx context.Context, from store.Reads, rows []store.Key, size int64) (altered, err error) {
+	if len(rows) == 0 {
+		return nil, nil
+	}
+	recorded, err := from.StoredDigests(ctx, size)
+	if err != nil {
+		return nil, err
+	}
+	// A large keyring is gone through on all cores.
+	found := make([]string, runtime.GOMAXPROCS(0))
+	var wg sync.WaitGroup
+	for n := range found {
+		wg.Go(func() {
+			for i := n; i < len(rows); i += len(found) {
+				fp := hex.EncodeToString(rows[i].Fingerprint)
+				if digest, ok := recorded[fp]; ok && digest != records.DigestOf(rows[i].Certificate) {
+					found[n] = fp
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if fp := cmp.Or(found...); fp != "" {
+		return otherwise("the certificate of " + plain.Grouped(fp)), nil
+	}
+	return nil, nil
 }
 
 // assemble makes a keyring of rows, and names the keys that cannot be read.

@@ -30,6 +30,18 @@ func record(kinds ...string) string {
 		strings.Join(kinds, "', '") + `'))`
 }
 
+// importRecords are the records of imported keys, without the certificates in them:
+// these have kilobytes each, and are stored in pieces of which only the first and the
+// last are read. A quotation mark in a text is escaped, so that the names of fields
+// cannot stand in one.
+//
+// Each OFFSET keeps the server from working out again what it has worked out.
+const importRecords = `(SELECT position, at, by_name, CASE WHEN opens > 0 AND closes > 0 THEN convert_from(substring(head FOR opens + 14) || substring(tail FROM closes), 'UTF8')
+		ELSE convert_from(body, 'UTF8') END::jsonb AS body
+	FROM (SELECT *, position('"certificate":"'::bytea IN head) AS opens, position('","stored":"'::bytea IN tail) AS closes
+		FROM (SELECT position, at, by_name, body, substring(body FOR 1900) AS head, substring(body FROM greatest(octet_length(body) - 199, 1)) AS tail
+			FROM ledger_records WHERE kind = 'key-imported' OFFSET 0) b OFFSET 0) c OFFSET 0)`
+
 // apart tells that two times are further from each other than a decision takes
 // from its first look at the clock to its record.
 func apart(a, b string) string {
@@ -98,18 +110,25 @@ var keyStepRows = consequence{"steps of keys", `
 // keyRows: records of keys are read once, for there may be thousands. Where an
 // earlier version has said which publisher a candidate belongs to without a
 // record, the key's position is -1.
-var keyRows = consequence{"keys", `
+var keyRows = keyRowsWith("encode(sha256(k.certificate), 'hex')", "encode(sha256(v.certificate), 'hex')")
+
+// keyFacts is keyRows without the certificates, which whoever reads them holds against
+// [Reads.StoredDigests].
+var keyFacts = keyRowsWith("NULL::text", "NULL::text")
+
+func keyRowsWith(digest, digestOfVersion string) consequence {
+	return consequence{"keys", `
 	WITH imported AS MATERIALIZED (SELECT position, at, by_name, body ->> 'fingerprint' AS fp, body ->> 'source' AS source, body ->> 'publisher' AS publisher, body ->> 'stored' AS stored
-		FROM ` + record("key-imported") + ` r),
+		FROM ` + importRecords + ` r),
 	admissions AS MATERIALIZED (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'publisher' AS publisher, body ->> 'role' AS role
 		FROM ` + record("key-step") + ` r WHERE body ->> 'to' = 'admitted'),
 	said AS MATERIALIZED (SELECT fp, publisher, min(position) AS since FROM (SELECT fp, publisher, position FROM imported UNION ALL SELECT fp, publisher, position FROM admissions) n GROUP BY fp, publisher),
 	arrived AS (SELECT DISTINCT ON (fp) * FROM imported ORDER BY fp, position),
 	newest AS (SELECT DISTINCT ON (fp) fp, stored FROM imported ORDER BY fp, position DESC),
 	admitted AS (SELECT DISTINCT ON (fp) * FROM admissions ORDER BY fp, position DESC),
-	known AS MATERIALIZED (SELECT encode(k.fingerprint, 'hex') AS fp, k.*, coalesce(p.slug, '') AS slug, encode(sha256(k.certificate), 'hex') AS digest
+	known AS MATERIALIZED (SELECT encode(k.fingerprint, 'hex') AS fp, k.*, coalesce(p.slug, '') AS slug, ` + digest + ` AS digest
 		FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id),
-	versions AS MATERIALIZED (SELECT encode(v.fingerprint, 'hex') AS fp, v.*, coalesce(p.slug, '') AS slug, encode(sha256(v.certificate), 'hex') AS digest
+	versions AS MATERIALIZED (SELECT encode(v.fingerprint, 'hex') AS fp, v.*, coalesce(p.slug, '') AS slug, ` + digestOfVersion + ` AS digest
 		FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id)
 	SELECT coalesce(r.position, -1) AS position, coalesce(k.fp, r.fp) || ': ' || CASE
 		WHEN k.fp IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was imported or decided' END AS what
@@ -135,6 +154,7 @@ var keyRows = consequence{"keys", `
 	WHERE v.position >= 0 AND (i.position IS NULL AND s.position IS NULL
 		OR s.position IS NOT NULL AND (v.role <> s.role OR v.slug <> s.publisher OR earlier.fp IS NULL OR earlier.digest <> v.digest)
 		OR i.position IS NOT NULL AND (v.digest <> coalesce(i.stored, v.digest) OR v.role <> coalesce(before.role, 'release') OR v.slug <> '' AND coalesce(said.since > v.position, true)))`}
+}
 
 var sightingRows = consequence{"sightings", `
 	SELECT coalesce(r.position, s.position) AS position, 'a sighting of ' || coalesce(encode(s.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
@@ -322,10 +342,11 @@ func (s Reads) UnrecordedPolicy(ctx context.Context) ([]Difference, error) {
 	return append(policies, waivers...), err
 }
 
-// UnrecordedKeyring returns the same of the keyring.
+// UnrecordedKeyring returns the same of the keyring, but for the certificates: see
+// [Reads.StoredDigests].
 func (s Reads) UnrecordedKeyring(ctx context.Context) ([]Difference, error) {
 	var out []Difference
-	for _, c := range []consequence{publisherRows, keyRows, keyStepRows} {
+	for _, c := range []consequence{publisherRows, keyFacts, keyStepRows} {
 		found, err := s.differences(ctx, c)
 		if err != nil {
 			return nil, err
@@ -333,4 +354,23 @@ func (s Reads) UnrecordedKeyring(ctx context.Context) ([]Difference, error) {
 		out = append(out, found...)
 	}
 	return out, nil
+}
+
+// StoredDigests returns the SHA-256, in hexadecimal, of each key's certificate as it
+// has been stored when the ledger had a size, by fingerprint in hexadecimal. Imports of
+// earlier versions do not tell.
+func (s Reads) StoredDigests(ctx context.Context, size int64) (map[string]string, error) {
+	rows := []struct {
+		Fingerprint string  `db:"fp"`
+		Digest      *string `db:"stored"`
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (fp) fp, stored FROM (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'stored' AS stored FROM `+importRecords+` r) i
+		WHERE position < $1 ORDER BY fp, position DESC`, size)
+	out := make(map[string]string, len(rows))
+	for _, r := range rows {
+		if r.Digest != nil {
+			out[r.Fingerprint] = *r.Digest
+		}
+	}
+	return out, explain(err)
 }

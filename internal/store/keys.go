@@ -17,16 +17,30 @@ type Key struct {
 	Source      string    `db:"source"`
 	// Position is that of the record of its last change, -1 for those of before.
 	Position int64 `db:"position"`
+	// Revision grows with every change.
+	Revision int64 `db:"revision"`
 }
 
-const selectKeys = `SELECT k.fingerprint, k.certificate, coalesce(p.slug, '') AS publisher, k.role, k.imported_at, k.imported_by, k.source, k.position
+const (
+	selectKeys = `SELECT k.fingerprint, k.certificate, ` + aboutKeys
+	// selectKeyRows leaves the certificates out: one can have megabytes.
+	selectKeyRows = `SELECT k.fingerprint, ''::bytea AS certificate, ` + aboutKeys
+	aboutKeys     = `coalesce(p.slug, '') AS publisher, k.role, k.imported_at, k.imported_by, k.source, k.position, k.revision
 	FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id `
+)
 
 // Keys lists keys in the order of their import: those with the fingerprints, or
 // all for nil.
 func (s Reads) Keys(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
 	out := []Key{}
 	err := s.q.SelectContext(ctx, &out, selectKeys+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
+	return out, explain(err)
+}
+
+// KeyRows is Keys without the certificates.
+func (s Reads) KeyRows(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
+	out := []Key{}
+	err := s.q.SelectContext(ctx, &out, selectKeyRows+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
 	return out, explain(err)
 }
 
@@ -65,7 +79,7 @@ func (s Reads) BasisChanged(ctx context.Context, since int64) (bool, error) {
 func (s Reads) KeysAsOf(ctx context.Context, size int64) ([]Key, error) {
 	out := []Key{}
 	err := s.q.SelectContext(ctx, &out, `SELECT * FROM (
-			SELECT DISTINCT ON (v.fingerprint) v.fingerprint, v.certificate, coalesce(p.slug, '') AS publisher, v.role, k.imported_at, k.imported_by, k.source, v.position
+			SELECT DISTINCT ON (v.fingerprint) v.fingerprint, v.certificate, coalesce(p.slug, '') AS publisher, v.role, k.imported_at, k.imported_by, k.source, v.position, v.revision
 			FROM key_versions v JOIN keys k USING (fingerprint) LEFT JOIN publishers p ON p.id = v.publisher_id
 			WHERE v.position < $1 ORDER BY v.fingerprint, v.revision DESC) was
 		ORDER BY imported_at, fingerprint`, size)

@@ -81,7 +81,7 @@ func run() error {
 	}
 	defer os.RemoveAll(dir)
 	var rows []row
-	all := []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles, reachAndLists, lists}
+	all := []func(string) ([]row, error){oneFile, manyFiles, manyMD5, fourAlgorithms, millionLines, signatures, bigKeyring, smallFiles, reachAndLists, certifiedKeys, lists}
 	for _, f := range all {
 		r, err := f(dir)
 		if err != nil {
@@ -492,6 +492,7 @@ func signatures(dir string) ([]row, error) {
 
 // A running is the whole service with a database of its own.
 type running struct {
+	url            string
 	client         *client.Client
 	conn           *pgx.Conn
 	address, token string
@@ -500,12 +501,17 @@ type running struct {
 
 // start starts it over the depot in dir; key names the file of the ledger's key.
 func start(ctx context.Context, dir, key string) (*running, error) {
-	ctx, cancel := context.WithCancel(ctx)
 	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
 	if err != nil {
-		cancel()
 		return nil, fmt.Errorf("run this with “make bench”, which starts PostgreSQL: %w", err)
 	}
+	return startOn(ctx, dir, key, url, "")
+}
+
+// startOn starts it on a database: on a new one without a token, or again with the one
+// that was issued.
+func startOn(ctx context.Context, dir, key, url, token string) (*running, error) {
+	ctx, cancel := context.WithCancel(ctx)
 	service, err := serve.Open(ctx, config.Config{
 		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, key)},
 		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
@@ -514,14 +520,17 @@ func start(ctx context.Context, dir, key string) (*running, error) {
 		cancel()
 		return nil, err
 	}
-	first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
-	if err != nil {
-		cancel()
-		return nil, err
+	if token == "" {
+		first, err := service.Init(ctx, "bench", func() (string, error) { return password, nil })
+		if err != nil {
+			cancel()
+			return nil, err
+		}
+		token = first.Token
 	}
 	address, done := make(chan string, 1), make(chan error, 1)
 	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
-	r := &running{address: "http://" + <-address, token: first.Token}
+	r := &running{address: "http://" + <-address, token: token, url: url}
 	r.stop = func() {
 		if r.conn != nil {
 			r.conn.Close(ctx)
@@ -530,7 +539,7 @@ func start(ctx context.Context, dir, key string) (*running, error) {
 		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
 	}
-	if r.client, err = client.New(r.address, first.Token); err == nil {
+	if r.client, err = client.New(r.address, token); err == nil {
 		r.conn, err = pgx.Connect(ctx, url)
 	}
 	if err != nil {
