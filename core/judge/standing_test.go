@@ -3,6 +3,9 @@ package judge_test
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -153,4 +156,22 @@ func TestSurplusInCompressedFiles(t *testing.T) {
 	commented := pack(gzip.Header{Comment: "a comment"})
 	out := judgeFolder(t, map[string]string{"gauge-fw.img.gz": commented, "gauge-fw.img.gz.sig": string(tidewright.Sign([]byte(commented), pgptest.Sig{Created: signedAt}))}, "tidewright", nil).artifacts["gauge-fw.img.gz"]
 	assert.Equal(t, Cleared, out.Verdict)
+}
+
+// TestSignedDescriptions: a text in a cleartext frame that lists files is a manifest,
+// whatever it is called.
+func TestSignedDescriptions(t *testing.T) {
+	sum := sha256.Sum256([]byte("firmware"))
+	text := fmt.Sprintf("Format: 3.0\nSource: gauge\nChecksums-Sha256:\n %x 8 gauge-fw.img", sum)
+	frame := string(pgptest.Cleartext(text, pgptest.Sig{Created: signedAt}, tidewright))
+	for _, name := range []string{"gauge_1.2-1.dsc", "InRelease", "gauge.changes", "anything.at-all"} {
+		r := judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", name: frame}, "tidewright", nil)
+		assert.Equal(t, Cleared, r.artifacts["gauge-fw.img"].Verdict, name)
+		assert.Contains(t, r.manifests, name)
+		r = judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", name: strings.Replace(frame, " 8 gauge", " 9 gauge", 1)}, "tidewright", nil)
+		assert.Equal(t, Refused, r.artifacts["gauge-fw.img"].Verdict, name)
+	}
+	letter := string(pgptest.Cleartext("Dear all,\nnothing in this is a digest.", pgptest.Sig{Created: signedAt}, tidewright))
+	r := judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", "letter.sgn": letter}, "tidewright", nil)
+	assert.NotContains(t, r.manifests, "letter.sgn")
 }

@@ -29,6 +29,9 @@ const (
 	// Sections are lines under a heading that names the algorithm, with
 	// digest, size and name in any order.
 	Sections Format = "sections"
+	// Control is a text of fields of which some list files, such as the description of
+	// a source package or the index of a release.
+	Control Format = "control"
 	// Table has a header row and a column for each algorithm.
 	Table Format = "table"
 	// Metalink is Metalink 4 (RFC 5854).
@@ -51,7 +54,7 @@ const (
 
 // Formats lists every format.
 func Formats() []Format {
-	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Table, Metalink, SPDX, CycloneDX, Encoded, FreeText, Mixed, None}
+	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, FreeText, Mixed, None}
 }
 
 // An Entry is one statement: this name has this digest.

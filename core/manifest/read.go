@@ -33,7 +33,7 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 	}
 	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
 	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 64<<10)), 64<<10)
-	head, _ := text.Peek(4096)
+	head, _ := text.Peek(maxHead)
 	var err error
 	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
 	case bytes.HasPrefix(trimmed, []byte("<")) && (bytes.Contains(head, []byte("metalink")) || bytes.Contains(head, []byte(cyclonedxSpace))):
@@ -42,6 +42,8 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		err = p.json(text)
 	case bytes.Contains(head, []byte("SPDXVersion:")):
 		err = p.tagValue(text)
+	case isControl(head):
+		err = p.control(text)
 	default:
 		err = p.lines(text)
 	}
@@ -50,6 +52,9 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 	}
 	return p.out, err
 }
+
+// maxHead is how much of a text is looked at to tell what it is.
+const maxHead = 32 << 10
 
 // boundedReader ends the stream after left bytes, so that an endless text
 // costs no more than the limit.

@@ -17,6 +17,7 @@ import (
 	"endeixis/core/container"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
+	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 )
 
@@ -177,7 +178,10 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	}
 	guess := guessRole(name)
 	if guess == "" || guess == maybeText && found.Size > maxText {
-		return found
+		if !g.framed(name, found.Size) {
+			return found
+		}
+		guess = maybeText
 	}
 	if found.Size > g.limits.ControlFile || g.kept+found.Size > g.limits.ControlTotal {
 		if guess != maybeText {
@@ -297,6 +301,32 @@ func (g *gatherer) list(ctx context.Context, p string, r io.ReaderAt, size int64
 func nests(name string) bool {
 	possible, _ := container.Named(name)
 	return possible && !strings.EqualFold(path.Ext(name), ".img")
+}
+
+// opaque are the endings of files that are no text, and are not looked into to see
+// whether they are signed ones.
+var opaque = []string{
+	".img", ".bin", ".iso", ".zip", ".tar", ".tgz", ".exe", ".msi", ".deb", ".rpm", ".apk", ".dmg", ".jar", ".whl", ".ko", ".so", ".elf", ".uf2", ".rom", ".fw",
+	".pdf", ".png", ".jpg",
+}
+
+// framedHead is how far into a file the frame around a signed text has to begin.
+const framedHead = 2048
+
+// framed reports whether a file whose name promises nothing is a text with signatures
+// around it, such as a signed description of a source package.
+func (g *gatherer) framed(name string, size int64) bool {
+	ext := strings.ToLower(path.Ext(name))
+	if _, _, compressed := container.OfName(name); compressed || slices.Contains(opaque, ext) || size > g.limits.ControlFile {
+		return false
+	}
+	f, err := g.folder.Open(name)
+	if err != nil {
+		return false // it is told when it is measured
+	}
+	defer f.Close()
+	head, _ := io.ReadAll(io.LimitReader(f, framedHead))
+	return openpgp.IsCleartext(head)
 }
 
 // maybeText is the guess for a file whose name says nothing and whose content
