@@ -124,6 +124,11 @@ func runFolders(t *testing.T, s *testkit.Service) {
 		{"tidewright/gauge-fw-3.2-compromised", 10, 0, 0, 2, 0, "SHA256SUMS", "signer-revoked", "the key was revoked on 2023-06-21 (compromised)"},
 		{"brackwater/buoy-rx-1.7-expired-since", 11, 0, 1, 0, 0, "buoy-rx-1.7-north.bin", "signer-expired", "that key has expired since, on 2026-06-13"},
 		{"brackwater/buoy-rx-2.3-expired-before", 11, 0, 1, 0, 0, "buoy-rx-2.3-north.bin", "signer-expired", "the key had expired on 2026-06-13, before the signature was made"},
+		{"incoming/two-publishers", 10, 3, 0, 1, 0, "buoy-rx-2.4-north.bin", "wrong-publisher", "that key counts for tidewright, and these files are expected from brackwater"},
+		{"tidewright/gauge-fw-4.6-surplus", 11, 0, 1, 0, 0, "gauge-fw-4.6-manual.txt.gz", "surplus-bytes", "a comment of 29 bytes in its header"},
+		{"oarlock/logger-2.5-anybody", 11, 0, 1, 0, 0, "oarlock-logger-2.5-arm64.img", "signature-unsupported", "its point has a small order"},
+		{"brackwater/buoy-rx-1.2-superseded", 0, 1, 0, 0, 0, "buoy-rx-1.2-north.bin", "signature-valid", ""},
+		{"brackwater/buoy-rx-2.4-superseded", 10, 0, 0, 1, 0, "buoy-rx-2.4-north.bin", "signer-revoked", "the key was revoked on 2024-05-06 (superseded)"},
 		{"brackwater/buoy-rx-2.3-unbound", 11, 0, 1, 0, 0, "buoy-rx-2.3-north.bin", "signer-unfit", "lacks a valid signature back to the primary key"},
 	} {
 		t.Run(c.folder, func(t *testing.T) {

@@ -1,7 +1,6 @@
 package openpgp
 
 import (
-	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -100,7 +99,9 @@ func ReadCertificates(data []byte) (certs []*Certificate, skipped []error, err e
 	return certs, skipped, nil
 }
 
-// readGroups splits packets into the components of one certificate each.
+// readGroups splits packets into the components of one certificate each. How many
+// there are is bounded by what is kept of a certificate, see [Certificate.Vet]: a flood
+// of junk must not keep what is genuine from being read.
 func readGroups(data []byte) ([][]component, error) {
 	var groups [][]component
 	var group []component
@@ -125,18 +126,12 @@ func readGroups(data []byte) ([][]component, error) {
 			if group == nil {
 				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"}
 			}
-			if len(group) == maxComponents {
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d parts in one key", maxComponents)}
-			}
 			group = append(group, component{tag: p.tag, body: p.body})
 		case tagSignature:
 			if group == nil {
 				return nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
 			}
 			last := &group[len(group)-1]
-			if len(last.sigs) == maxComponentSignatures {
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures on one part of a key", maxComponentSignatures)}
-			}
 			last.sigs = append(last.sigs, p.body)
 		case tagTrust, tagMarker, tagPadding:
 			// Local remarks of whoever exported the key.

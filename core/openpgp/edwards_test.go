@@ -2,6 +2,7 @@ package openpgp_test
 
 import (
 	"bytes"
+	"crypto/ed25519"
 	"encoding/hex"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/core/openpgp"
+	"endeixis/core/openpgp/pgptest"
 )
 
 // keyPacket makes a public key of version 4, or of version 6, from its algorithm and
@@ -65,4 +67,15 @@ func TestPointsOfSmallOrder(t *testing.T) {
 	certs, _, err := openpgp.ReadCertificates(keyPacket(4, 27, append([]byte{2}, make([]byte, 31)...)))
 	require.NoError(t, err)
 	assert.NotEmpty(t, certs[0].Primary.Unusable())
+
+	// The standard library takes such a signature; nothing here does.
+	anybody := pgptest.SmallOrder(born)
+	made := pgptest.NewCertificate(anybody).UserID("Anybody", pgptest.Sig{Created: born}).Bytes()
+	sigs, err := openpgp.ReadSignatures(anybody.Sign(document, pgptest.Sig{Created: signedAt}))
+	require.NoError(t, err)
+	raw := sigs[0].Raw
+	assert.True(t, ed25519.Verify(made[len(pgptest.NewCertificate(anybody).Bytes())-32:][:32], document, raw[len(raw)-64:]))
+	r := verify(t, anybody.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), readCert(t, made))
+	assert.Equal(t, openpgp.Unsupported, r.Status)
+	assert.Contains(t, r.Reason, "small order")
 }

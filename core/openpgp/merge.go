@@ -8,7 +8,7 @@ import (
 )
 
 const (
-	// maxComponents and maxComponentSignatures bound one certificate.
+	// maxComponents and maxComponentSignatures bound what is kept of one certificate.
 	maxComponents          = 1000
 	maxComponentSignatures = 20_000
 	// maxCertificate bounds what is kept of one certificate, in bytes.
@@ -30,10 +30,6 @@ func newCertificate(parts []component) (*Certificate, error) {
 	parts = canonical(parts)
 	c := &Certificate{components: parts, verified: &memory{}}
 	for _, part := range parts {
-		// Repeated parts are one part, with the signatures of all.
-		if len(part.sigs) > maxComponentSignatures {
-			return nil, &FormatError{Packet: tagName(part.tag), Reason: fmt.Sprintf("more than %d signatures on one part of a key", maxComponentSignatures)}
-		}
 		p := &packet{tag: part.tag, body: part.body, end: len(part.body)}
 		switch part.tag {
 		case tagPublicKey:

@@ -24,6 +24,8 @@ var (
 	compromisedOn   = time.Date(2023, 6, 21, 7, 30, 0, 0, time.UTC)
 	retiredBorn     = time.Date(2023, 6, 26, 9, 0, 0, 0, time.UTC)
 	retiredOn       = time.Date(2025, 2, 3, 9, 0, 0, 0, time.UTC)
+	formerBorn      = time.Date(2019, 5, 2, 8, 0, 0, 0, time.UTC)
+	formerUntil     = time.Date(2024, 5, 6, 12, 0, 0, 0, time.UTC)
 	fieldBorn       = time.Date(2022, 9, 12, 8, 0, 0, 0, time.UTC)
 )
 
@@ -132,6 +134,37 @@ func oarlock() [3]*pgptest.Certificate {
 	}
 }
 
+// brackwaterFormer was superseded; releases of its time are still in use.
+func brackwaterFormer() *pgptest.Certificate {
+	key := pgptest.NewKey("brackwater release, former", pgptest.RSA2048, formerBorn)
+	return pgptest.NewCertificate(key).
+		Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: formerUntil, Hashed: []pgptest.Sub{pgptest.Reason(1, "followed by the key of 2024")}}).
+		UserID("Brackwater Radio, until 2024 <former@brackwater.example>", pgptest.Sig{Created: formerBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}})
+}
+
+// oarlockAnybody claims to be a fourth maintainer. Its point has a small order: anybody
+// can make signatures that hold by it.
+func oarlockAnybody() *pgptest.Certificate {
+	return pgptest.NewCertificate(pgptest.SmallOrder(nextBorn)).UserID("Ivo Carrow (Oarlock) <ivo@oarlock.example>", pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
+}
+
+// adopter is a stranger's key that claims Tidewright's signing subkey as its own.
+func adopter() *pgptest.Certificate {
+	_, signer := tidewright()
+	return pgptest.Simple("a stranger", pgptest.Ed25519, nextBorn, "Tidewright releases, new address <tidewright@parcel.example>").
+		Subkey(signer, pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, nil)
+}
+
+// tidewrightStripped is a copy of the release key of which the subkey's signature back
+// was cut out.
+func tidewrightStripped() *pgptest.Certificate {
+	_, signer := tidewright()
+	life := pgptest.KeyExpires(6 * year)
+	return pgptest.NewCertificate(pgptest.NewKey("tidewright release", pgptest.Ed25519Legacy, tidewrightBorn)).
+		UserID(releaseID, pgptest.Sig{Created: tidewrightBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), life}}).
+		Subkey(signer, pgptest.Sig{Created: tidewrightBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), life}}, nil)
+}
+
 // A KeyFile is a publisher's key as it would be downloaded.
 type KeyFile struct {
 	Name, Publisher, Fingerprint string
@@ -172,6 +205,9 @@ func presentKeys() []KeyFile {
 		keyFile("corran-editions-2027.asc", "corran", pgptest.Simple("corran editions, 2027", pgptest.Ed25519, release.AddDate(0, 8, 0), "Corran Charts, editions desk 2027 <editions@corran.example>")),
 		keyFile("lanternfell-first.asc", "lanternfell", pgptest.Simple("lanternfell, first", pgptest.P256, release.AddDate(0, 5, 0), "Lanternfell Controls <lamps@lanternfell.example>")),
 		keyFile("corran-proofs.asc", "corran", corranProofs()),
+		keyFile("brackwater-release-2019.asc", "brackwater", brackwaterFormer()),
+		keyFile("oarlock-ivo-carrow.asc", "oarlock", oarlockAnybody()),
+		keyFile("tidewright-new-address.asc", "", adopter()),
 	}
 }
 
@@ -193,8 +229,9 @@ type keeping struct {
 	key       KeyFile
 	sightings []sighting
 	// reason is why it was admitted, in the role; without one it is a
-	// candidate.
+	// candidate. until is set for an admission for the past.
 	reason, role string
+	until        *time.Time
 	// conflict is where another fingerprint was read, or nil.
 	conflict *sighting
 	// withdrawn is why it was withdrawn after that, or empty.
@@ -211,12 +248,13 @@ var keepings = sync.OnceValue(func() []keeping {
 	field, fieldSince := brackwaterField()
 	note := sighting{"letter", "Delivery note, printed at the foot", "Compared digit by digit with Ines."}
 	return []keeping{
+		{key: keys[18]},
 		{key: keys[7], role: "anchor", reason: "Three channels agree; this key certifies all of their release keys.", sightings: []sighting{
 			{"in-person", "Visit to their works, framed in the entrance", "Copied by hand and compared twice."},
 			{"letter", "Framework contract of 2021, annex C", ""},
 			{"vendor-site", "tidewright.example/keys", ""},
 		}},
-		{key: keys[0], reason: "Letter and phone call agree; the key signs every release since January 2025.", sightings: []sighting{
+		{key: keys[0], later: tidewrightStripped(), reason: "Letter and phone call agree; the key signs every release since January 2025.", sightings: []sighting{
 			{"letter", "Delivery note 2025-0117, printed at the foot", "Compared digit by digit with Ines."},
 			{"phone", "Release desk, number from the 2023 contract", "Read aloud by M. Aldous."},
 		}},
@@ -244,6 +282,11 @@ var keepings = sync.OnceValue(func() []keeping {
 		}},
 		{key: keys[1], sightings: []sighting{{"vendor-site", "brackwater.example/security", ""}}},
 		{key: keys[12]},
+		{key: keys[17]},
+		{key: keys[16], until: &formerUntil, reason: "Receivers on the outer buoys still run what it signed; letter and site agree.", sightings: []sighting{
+			{"letter", "Delivery note of 2021, printed at the foot", ""},
+			{"vendor-site", "brackwater.example/security", "Listed there as superseded."},
+		}},
 		{key: keys[15], reason: "Their two proof readers read it out.", withdrawn: "Corran no longer sends proofs; nobody answers for this key.", sightings: []sighting{
 			{"phone", "Proof desk, first reader", ""},
 			{"in-person", "Proof desk, second reader", ""},
@@ -278,7 +321,7 @@ func Keep(ctx context.Context, curator *client.Client) error {
 			}
 		}
 		if k.reason != "" {
-			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, wire.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: keyring.Role(k.role), Reason: k.reason}); err != nil {
+			if _, err := curator.AdmitKey(ctx, k.key.Fingerprint, wire.Admission{Typed: k.key.Fingerprint, Publisher: k.key.Publisher, Role: keyring.Role(k.role), Reason: k.reason, Until: k.until}); err != nil {
 				return err
 			}
 		}

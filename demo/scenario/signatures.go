@@ -2,8 +2,11 @@ package scenario
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/md5"
+	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"endeixis/core/openpgp/pgptest"
@@ -19,6 +22,16 @@ func small(version string, sign func(list []byte) []byte) folder {
 	f["SHA256SUMS"] = f.sums(prefix+"-boot.img", prefix+"-main.img")
 	f["SHA256SUMS.sig"] = sign(f["SHA256SUMS"])
 	return f
+}
+
+// gzipped compresses content with a header.
+func gzipped(content []byte, header gzip.Header) []byte {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	w.Header = header
+	_, err := w.Write(content)
+	must(errors.Join(err, w.Close()))
+	return b.Bytes()
 }
 
 // signatureFolders returns a folder for each thing that can become of a
@@ -37,6 +50,7 @@ func signatureFolders() map[string]folder {
 	compromised, _ := tidewrightCompromised()
 	field, _ := brackwaterField()
 	_, bench := brackwaterBench()
+	former := brackwaterFormer()
 
 	beside := func(version string, key *pgptest.Key, at time.Time) folder {
 		name := "buoy-rx-" + version + "-north.bin"
@@ -64,7 +78,24 @@ func signatureFolders() map[string]folder {
 	proof := folder{"chart-proof-14.img": image("chart-proof-14.img", 128<<10)}
 	proof["chart-proof-14.img.sig"] = corranProofs().Primary.Sign(proof["chart-proof-14.img"], pgptest.Sig{Created: release})
 
+	// Two publishers' files in one folder, and one of them signed by the other.
+	mixed := small("4.6", spec(func(*pgptest.Sig) {}))
+	maps.Copy(mixed, beside("2.4", tide, release))
+	maps.Copy(mixed, beside("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)))
+
+	// The archive is signed in its uncompressed form; somebody wrote into its header.
+	surplus := folder{"gauge-fw-4.6-manual.txt.gz": gzipped([]byte("Gauge controller, manual, edition 4.6\n"), gzip.Header{Name: "gauge-fw-4.6-manual.txt", Comment: "call +00 555 0199 for support"})}
+	surplus["gauge-fw-4.6-manual.txt.sig"] = tide.Sign([]byte("Gauge controller, manual, edition 4.6\n"), pgptest.Sig{Created: release})
+
+	anybody := folder{"oarlock-logger-2.5-arm64.img": image("not what oarlock built", 96<<10)}
+	anybody["oarlock-logger-2.5-arm64.img.asc"] = pgptest.Armor("PGP SIGNATURE", oarlockAnybody().Primary.Sign(anybody["oarlock-logger-2.5-arm64.img"], pgptest.Sig{Created: release}))
+
 	return map[string]folder{
+		"incoming/two-publishers":                  mixed,
+		"tidewright/gauge-fw-4.6-surplus":          surplus,
+		"oarlock/logger-2.5-anybody":               anybody,
+		"brackwater/buoy-rx-1.2-superseded":        beside("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)),
+		"brackwater/buoy-rx-2.4-superseded":        beside("2.4", former.Primary, formerUntil.AddDate(1, 0, 0)),
 		"corran/chart-proof-14":                    proof,
 		"lanternfell/lamp-ctl-3.6":                 waived,
 		"tidewright/gauge-fw-4.6-weak-hash":        small("4.6", spec(func(s *pgptest.Sig) { s.Hash = pgptest.SHA1 })),

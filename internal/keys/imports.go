@@ -313,7 +313,11 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				return err
 			}
 			if len(one.Less) > 0 {
-				if one.Reassessment, err = s.fell(ctx, tx, by, rules.Now, one.Certificate, ring, "The key says less than before: "+one.Less[0]); err != nil {
+				why := "The key says less than before: "
+				if one.Revokes {
+					why = "The key is revoked: "
+				}
+				if one.Reassessment, err = s.fell(ctx, tx, by, rules.Now, one.Certificate, ring, why+one.Less[0]); err != nil {
 					return err
 				}
 			}
