@@ -70,7 +70,8 @@ type memory struct {
 // maxRemembered bounds the outcomes that one memory keeps.
 const maxRemembered = 200_000
 
-// holds is [holdsOver], and remembers. known tells whether the outcome had been there.
+// holds reports whether s by key holds over what write hashes, and remembers. spent is
+// false where the effort did not suffice to tell; a nil effort always does.
 func (m *memory) holds(s *Signature, key *PublicKey, write func(hash.Hash), e *Effort) (holds, spent bool) {
 	h, err := s.NewHash()
 	if err != nil {
@@ -114,12 +115,6 @@ func outcomeOf(s *Signature, key *PublicKey, digest []byte) (id [sha256.Size]byt
 	}
 	h.Sum(id[:0])
 	return id
-}
-
-// holdsOver reports whether s by key holds over what write hashes.
-func holdsOver(s *Signature, key *PublicKey, write func(hash.Hash)) bool {
-	held, _ := new(memory).holds(s, key, write, nil)
-	return held
 }
 
 // A Vetting tells what became of the signatures that claim to be by a certificate's

@@ -497,6 +497,9 @@ func FuzzReadSignatures(f *testing.F) {
 func FuzzReadCertificates(f *testing.F) {
 	f.Add(simple("fuzz", pgptest.Ed25519).Bytes())
 	f.Add(simple("fuzz", pgptest.Ed25519Legacy).Armored())
+	primary, sub := pgptest.NewKey("fuzz", pgptest.Ed25519, born), pgptest.NewKey("fuzz sub", pgptest.Ed25519, born)
+	f.Add(pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).UserID("F", pgptest.Sig{Created: born}).
+		Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
 		certs, _, err := openpgp.ReadCertificates(data)
 		if err != nil {
@@ -509,6 +512,18 @@ func FuzzReadCertificates(f *testing.F) {
 			again, _, err := openpgp.ReadCertificates(c.Bytes())
 			if err != nil || len(again) != 1 || !bytes.Equal(again[0].Bytes(), c.Bytes()) {
 				t.Fatalf("the canonical form does not read back: %v", err)
+			}
+			vetted, _ := again[0].Vet(openpgp.NewEffort(10*time.Millisecond), nil)
+			twice, became := vetted.Vet(openpgp.NewEffort(time.Second), nil)
+			if became.Forged != 0 || !bytes.Equal(twice.Bytes(), vetted.Bytes()) {
+				t.Fatal("what was vetted does not stay")
+			}
+			merged, left := openpgp.Merge(vetted, vetted, nil)
+			if left != 0 || !bytes.Equal(merged.Bytes(), vetted.Bytes()) {
+				t.Fatal("what is merged with itself does not stay")
+			}
+			if less := openpgp.Less(vetted, merged, rules()); less != nil {
+				t.Fatalf("it says less than itself: %v", less)
 			}
 		}
 	})

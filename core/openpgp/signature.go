@@ -98,6 +98,7 @@ func (r RevocationReason) hardness() int {
 		return 0
 	case Compromised:
 		return 2
+	case NoReason:
 	}
 	return 1
 }

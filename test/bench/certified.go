@@ -64,7 +64,7 @@ func certifiedKeys(dir string) ([]row, error) {
 	url, token := s.url, s.token
 	s.stop()
 	stop = func() {}
-	var ready, page time.Duration = time.Hour, time.Hour
+	ready, page := time.Hour, time.Hour
 	for range 3 {
 		began := time.Now()
 		again, err := startOn(ctx, dir, "certified.key", url, token)
