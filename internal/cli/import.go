@@ -179,7 +179,7 @@ func (a *app) printImport(all shownImport, preview bool) error {
 			if k.Result != "new" {
 				about = append(about, string(k.State))
 			}
-			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(first(k.UserIDs)), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
+			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(calledBy(k.UserIDs)), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
 			for _, change := range k.Changes {
 				a.hanging("    • ", "      ", change)
 			}

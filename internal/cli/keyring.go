@@ -61,7 +61,7 @@ func (a *app) showKeys(keys []wire.Key, g *grid) {
 		if f := facts(k); f != "" {
 			about += ", " + f
 		}
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(first(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
 		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
 }
@@ -71,6 +71,22 @@ func first(list []string) string {
 		return ""
 	}
 	return list[0]
+}
+
+// calledBy returns the first of a key's names for people, who are told when there is none.
+func calledBy(userIDs []string) string {
+	if len(userIDs) == 0 {
+		return "(no user ID that holds)"
+	}
+	return userIDs[0]
+}
+
+// mayDo says what a key may do, for people.
+func mayDo(uses []string) string {
+	if len(uses) == 0 {
+		return "do nothing that is stated"
+	}
+	return strings.Join(uses, " and ")
 }
 
 // facts are what a key's owner or the calendar says about it.
@@ -143,9 +159,9 @@ func (a *app) showKey(k wire.Key) {
 		line("user ID", id)
 	}
 	line("publisher", k.Publisher)
-	line("key", fmt.Sprintf("%s, made %s, may %s", k.Algorithm, k.Created.Format("2006-01-02"), strings.Join(k.Uses, " and ")))
+	line("key", fmt.Sprintf("%s, made %s, may %s", k.Algorithm, k.Created.Format("2006-01-02"), mayDo(k.Uses)))
 	for _, s := range k.Subkeys {
-		line("subkey", fmt.Sprintf("%s, made %s, may %s", s.Algorithm, s.Created.Format("2006-01-02"), strings.Join(s.Uses, " and ")))
+		line("subkey", fmt.Sprintf("%s, made %s, may %s", s.Algorithm, s.Created.Format("2006-01-02"), mayDo(s.Uses)))
 	}
 	for i, e := range k.Timeline {
 		label := ""
@@ -256,7 +272,7 @@ func (a *app) showPaths(k wire.Key) {
 		}
 		who := p.UserID
 		if who == "" {
-			who = first(k.UserIDs)
+			who = calledBy(k.UserIDs)
 		}
 		fmt.Fprintf(a.stdout, "  └─ %s\n", plain.Text(who))
 		if p.Reason != "" {

@@ -60,7 +60,7 @@ func (a *app) showLookUp(l wire.LookUp) {
 		if k.Result != "new" {
 			standing = string(k.State + " here")
 		}
-		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(first(k.UserIDs))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
+		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
 		for _, change := range k.Changes {
 			a.hanging("    • ", "      ", change)
 		}

@@ -53,10 +53,11 @@ func load[In any](ctx context.Context, c *Client, o wire.Operation[In, wire.Impo
 	}
 	defer response.Body.Close()
 	done := false
+	// It is read to its end: until then the service counts the import as under way.
 	err = events(response.Body, "", func(event, _, data string) (bool, error) {
 		if event == "import" {
 			done = true
-			return true, json.Unmarshal([]byte(data), &out)
+			return false, json.Unmarshal([]byte(data), &out)
 		}
 		var p wire.ImportProgress
 		err := json.Unmarshal([]byte(data), &p)

@@ -137,7 +137,11 @@ func (a *account) notes() []string {
 		return fmt.Sprintf("%d keys", len(of))
 	}
 	if a.Forged > 0 {
-		out = append(out, fmt.Sprintf("%s on %s, said to be by the owner, do not hold and were dropped.", counted(a.Forged, "signature"), whose(a.forged)))
+		holds := "do not hold and were dropped"
+		if a.Forged == 1 {
+			holds = "does not hold and was dropped"
+		}
+		out = append(out, fmt.Sprintf("%s on %s, said to be by the owner, %s.", counted(a.Forged, "signature"), whose(a.forged), holds))
 	}
 	if a.Unchecked > 0 {
 		out = append(out, fmt.Sprintf("%s on %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.", counted(a.Unchecked, "signature"), whose(a.unchecked)))
@@ -320,6 +324,9 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				if one.Reassessment, err = s.fell(ctx, tx, by, rules.Now, one.Certificate, ring, why+one.Less[0]); err != nil {
 					return err
 				}
+			}
+			if k := ring.Lookup(one.Fingerprint); k != nil {
+				one.State = k.StateAt(rules.Now)
 			}
 			out = append(out, one)
 			if one.Result == keyring.Unchanged {

@@ -68,7 +68,7 @@ function Facts({ k }: { k: Key }) {
     ...k.user_ids.slice(1).map((id): [string, string] => ["Also", id]),
   ];
   if (k.expires) rows.push([k.expired ? "Expired" : "Expires", day(k.expires)]);
-  if (k.revoked) rows.push(["Revoked", `${day(k.revoked.at)}, ${k.revoked.reason} ${k.revoked.text ?? ""}`]);
+  if (k.revoked) rows.push(["Revoked", [`${day(k.revoked.at)}, ${k.revoked.reason}`, k.revoked.text].filter(Boolean).join(": ")]);
   if (k.until) rows.push(["Counts for", `what it signed before ${day(k.until)}`]);
   for (const r of k.revokers) rows.push(["Revoker", `${r}, named by its owner; not followed`]);
   if (k.attributes > 0) rows.push(["Attributes", `${String(k.attributes)}, such as pictures; they prove nothing`]);
