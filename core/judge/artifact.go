@@ -355,6 +355,14 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 	}
 }
 
+// sizeGround refuses a file that has not the size that an entry states.
+func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Ground {
+	return Ground{
+		Code: SizeMismatch, Effect: Refuses, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed,
+		Sentence: fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size), Advice: advice,
+	}
+}
+
 // grounds returns what one entry says about the artifact. bits is the strength
 // from which a digest counts.
 func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, bits int) []Ground {
@@ -366,7 +374,11 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 		if l.Doubtful {
 			g.Sentence += " The name there fits several files; the digest decides that this one is meant."
 		}
-		return []Ground{g}
+		if !l.wrongSize {
+			return []Ground{g}
+		}
+		// Either the list or the file is not what somebody thinks.
+		return []Ground{g, l.sizeGround(m, where, "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher.")}
 	}
 	if l.Doubtful {
 		g.Code, g.Effect = DigestMismatch, Notes
@@ -375,11 +387,7 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 	}
 	var out []Ground
 	if l.wrongSize {
-		size := g
-		size.Code, size.Effect = SizeMismatch, Refuses
-		size.Sentence = fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size)
-		size.Advice = "Download it again."
-		out = append(out, size)
+		out = append(out, l.sizeGround(m, where, "Download it again."))
 	}
 	g.Code, g.Effect = DigestMismatch, Refuses
 	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), where, l.algorithm)

@@ -398,6 +398,35 @@ func TestSizeMismatch(t *testing.T) {
 	assert.Contains(t, codes(out), SizeMismatch)
 }
 
+// TestWrongSizeOfTheRightBytes: a stated size that differs refuses, whatever the digest
+// says and whoever signed the list.
+func TestWrongSizeOfTheRightBytes(t *testing.T) {
+	sum := sha256.Sum256([]byte("firmware"))
+	for name, list := range map[string]string{
+		"CHECKSUMS":    fmt.Sprintf("SHA256:\n %x 9 gauge-fw.img\n", sum),
+		"gauge.csv":    fmt.Sprintf("File,Size,SHA-256\ngauge-fw.img,9,%x\n", sum),
+		"gauge.meta4":  fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge-fw.img"><size>9</size><hash type="sha-256">%x</hash></file></metalink>`, sum),
+		"gauge-fw.txt": fmt.Sprintf("SHA256:\n9 %x *gauge-fw.img\n", sum),
+	} {
+		for _, signed := range []bool{false, true} {
+			files := map[string]string{"gauge-fw.img": "firmware", name: list}
+			if signed {
+				files[name+".sig"] = string(tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt}))
+			}
+			out := judgeFolder(t, files, "tidewright", nil).artifacts["gauge-fw.img"]
+			assert.Equal(t, Refused, out.Verdict, "%s, signed %v", name, signed)
+			codes := []Code{}
+			for _, g := range out.Grounds {
+				codes = append(codes, g.Code)
+			}
+			assert.Contains(t, codes, SizeMismatch, name)
+			assert.Contains(t, codes, DigestMatch, name)
+			right := map[string]string{"gauge-fw.img": "firmware", name: strings.NewReplacer(" 9 ", " 8 ", ",9,", ",8,", ">9<", ">8<", "\n9 ", "\n8 ").Replace(list)}
+			assert.NotEqual(t, Refused, judgeFolder(t, right, "tidewright", nil).artifacts["gauge-fw.img"].Verdict, name)
+		}
+	}
+}
+
 func TestProblemsWithhold(t *testing.T) {
 	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
 	item := &survey.Item{Path: "a.img", Role: survey.Artifact}

@@ -375,7 +375,7 @@ func (p *parser) prose(text string) {
 				candidates = digest.Only(a)
 			}
 		}
-		e := entryOf(text[name[0]:name[1]], value, candidates, FreeText)
+		e := entryOf(wholeName(text, name), value, candidates, FreeText)
 		e.Line = 1 + strings.Count(text[:at[0]], "\n")
 		e.Column = at[0] - strings.LastIndexByte(text[:at[0]], '\n')
 		found = append(found, e)
@@ -390,6 +390,22 @@ func (p *parser) prose(text string) {
 			return
 		}
 	}
+}
+
+// wholeName returns a name that was found in prose or, where it is the end of a path
+// that must not be used, all of that path: the file that is meant is not one of that
+// name here. Of an address the last part is the name.
+func wholeName(text string, at []int) string {
+	start := at[0]
+	for start > 0 && !strings.ContainsRune(" \t\n\r\"'`()[]{}<>,;|=*", rune(text[start-1])) {
+		start--
+	}
+	if path := text[start:at[1]]; !strings.Contains(path, "://") {
+		if _, _, safe := SafeName(path); !safe {
+			return path
+		}
+	}
+	return text[at[0]:at[1]]
 }
 
 // nearest returns the place of those that ends closest before at, or else the
