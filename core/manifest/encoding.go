@@ -58,3 +58,49 @@ func validHead(head []byte) bool {
 	}
 	return false
 }
+
+// lineEnds passes text on with an LF in the place of each CR that has none behind it:
+// old systems, and programs that mix texts, end lines so.
+type lineEnds struct {
+	r io.Reader
+	// held is set while a CR at the end of what came last waits for what follows.
+	held bool
+}
+
+// Read implements [io.Reader]. p has room for two bytes at least.
+func (l *lineEnds) Read(p []byte) (int, error) {
+	for {
+		from := 0
+		if l.held {
+			p[0], from, l.held = '\r', 1, false
+		}
+		n, err := l.r.Read(p[from:])
+		n += from
+		l.convert(p[:n], err != nil)
+		if l.held {
+			n--
+		}
+		if n > 0 || err != nil {
+			return n, err
+		}
+	}
+}
+
+// convert replaces what it can in b, and holds back a CR at its end unless that is the
+// last.
+func (l *lineEnds) convert(b []byte, last bool) {
+	for at := bytes.IndexByte(b, '\r'); at >= 0; {
+		switch {
+		case at+1 < len(b) && b[at+1] != '\n', at+1 == len(b) && last:
+			b[at] = '\n'
+		case at+1 == len(b):
+			l.held = true
+			return
+		}
+		next := bytes.IndexByte(b[at+1:], '\r')
+		if next < 0 {
+			return
+		}
+		at += 1 + next
+	}
+}

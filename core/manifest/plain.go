@@ -170,6 +170,9 @@ func fillPlain(entries []Entry, block []byte, line, size int, shape Entry, maxLi
 		if n := len(one); n > 0 && one[n-1] == '\r' {
 			one = one[:n-1]
 		}
+		if n := len(one); n > 0 && (one[n-1] == ' ' || one[n-1] == '\t') {
+			return false
+		}
 		if len(one) < 2*size+3 || len(one) > maxLine || one[2*size] != ' ' || one[2*size+1] != ' ' && one[2*size+1] != '*' || !plainName(one[2*size+2:]) {
 			return false
 		}

@@ -32,7 +32,7 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		p.left = sized.Len
 	}
 	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
-	text := bufio.NewReaderSize(decode(bufio.NewReaderSize(bounded, 64<<10)), 64<<10)
+	text := bufio.NewReaderSize(&lineEnds{r: decode(bufio.NewReaderSize(bounded, 64<<10))}, 64<<10)
 	head, _ := text.Peek(maxHead)
 	var err error
 	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
@@ -145,8 +145,8 @@ func (p *parser) full() error {
 	return &LimitError{What: "entries", Limit: int64(p.opts.MaxEntries), Line: p.line}
 }
 
-// readLine returns one line without its ending (LF, CRLF or CR LF mixed), the
-// bytes consumed, and whether it exceeded limit; then the line is cut short
+// readLine returns one line without its ending, LF or CR LF, and without blanks before
+// it, the bytes consumed, and whether it exceeded limit; then the line is cut short
 // and its remainder consumed without being kept.
 func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, err error) {
 	for {
@@ -163,7 +163,7 @@ func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, e
 		if errors.Is(e, bufio.ErrBufferFull) {
 			continue
 		}
-		return bytes.TrimRight(line, "\r\n"), n, tooLong, e
+		return bytes.TrimRight(line, " \t\r\n"), n, tooLong, e
 	}
 }
 
