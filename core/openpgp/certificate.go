@@ -17,9 +17,12 @@ type Certificate struct {
 	direct      []*Signature
 	revocations []*Signature
 	components  []component
-	checkOnce   sync.Once
-	vetting     Vetting
-	verified    *memory
+	// own are, for each component, the owner's signatures that hold, once they have
+	// been checked.
+	own       [][]*Signature
+	checkOnce sync.Once
+	vetting   Vetting
+	verified  *memory
 }
 
 // A UserID is a name, as its owner wrote it, with the signatures about it.
@@ -45,8 +48,6 @@ type component struct {
 	tag  int
 	body []byte
 	sigs [][]byte
-	// own are the owner's signatures that hold, once they have been checked.
-	own []*Signature
 }
 
 // ReadCertificates reads public keys, armored or binary, one or many. A key of

@@ -163,6 +163,7 @@ func (c *Certificate) check() { c.checkWithin(NewEffort(ownEffort)) }
 // they are about, and then what is newest.
 func (c *Certificate) checkWithin(e *Effort) {
 	c.checkOnce.Do(func() {
+		c.own = make([][]*Signature, len(c.components))
 		claims := c.claims()
 		slices.SortStableFunc(claims, func(a, b *claim) int { return weightier(a.sig, b.sig) })
 		for _, one := range claims {
@@ -259,7 +260,7 @@ func (c *Certificate) accept(one *claim, e *Effort) {
 		best = c.withBacks(one, best, e)
 	}
 	*one.to = append(*one.to, best)
-	c.components[one.part].own = append(c.components[one.part].own, best)
+	c.own[one.part] = append(c.own[one.part], best)
 }
 
 // hintless reports whether it does not say by whom it is.

@@ -63,7 +63,6 @@ func canonical(parts []component) []component {
 	slices.SortStableFunc(sorted, compare)
 	out := sorted[:0]
 	for _, part := range sorted {
-		part.own = nil
 		if n := len(out); n > 0 && compare(out[n-1], part) == 0 {
 			out[n-1].sigs = append(slices.Clip(out[n-1].sigs), part.sigs...)
 			continue
@@ -131,7 +130,9 @@ func Merge(a, b *Certificate, certifiers Certifiers) (c *Certificate, left int) 
 
 // A keeper collects the parts of a certificate that are kept.
 type keeper struct {
-	parts   []component
+	parts []component
+	// owned counts the owner's signatures on each part.
+	owned   []int
 	at      map[string]int
 	strange int
 	bytes   int
@@ -153,6 +154,7 @@ func (k *keeper) part(tag int, body []byte, owned bool) int {
 	k.at[id] = len(k.parts)
 	k.bytes += len(body) + 6
 	k.parts = append(k.parts, component{tag: tag, body: body})
+	k.owned = append(k.owned, 0)
 	return len(k.parts) - 1
 }
 
@@ -186,14 +188,14 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 		sources = append(sources, newer)
 	}
 	k.part(tagPublicKey, c.components[0].body, true)
-	k.owned(sources)
+	k.addOwned(sources)
 	for _, from := range sources {
 		for _, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
 				genuine, foreign := from.foreign(part, certifiers, e)
 				k.add(i, genuine, maxComponentSignatures)
 				most := maxForeign
-				if len(k.parts[i].own) == 0 && part.tag != tagPublicKey {
+				if k.owned[i] == 0 && part.tag != tagPublicKey {
 					most = maxStrange
 				}
 				k.add(i, foreign, most)
@@ -213,9 +215,9 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 	return merged, k.left
 }
 
-// owned adds the parts that the owner has signed, with his signatures, of all
+// addOwned adds the parts that the owner has signed, with his signatures, of all
 // sources. Copies of one signature that differ in what anybody can change become one.
-func (k *keeper) owned(sources []*Certificate) {
+func (k *keeper) addOwned(sources []*Certificate) {
 	type place struct {
 		part int
 		id   string
@@ -223,16 +225,17 @@ func (k *keeper) owned(sources []*Certificate) {
 	at := map[place]*Signature{}
 	var order []place
 	for _, from := range sources {
-		for _, part := range from.components {
-			if len(part.own) == 0 {
+		for n, part := range from.components {
+			own := from.own[n]
+			if len(own) == 0 {
 				continue
 			}
 			i := k.part(part.tag, part.body, true)
 			if i < 0 {
-				k.left += 1 + len(part.own)
+				k.left += 1 + len(own)
 				continue
 			}
-			for _, s := range part.own {
+			for _, s := range own {
 				p := place{i, s.identity()}
 				if known := at[p]; known != nil {
 					at[p] = better(known, s)
@@ -245,13 +248,12 @@ func (k *keeper) owned(sources []*Certificate) {
 	}
 	slices.SortStableFunc(order, func(a, b place) int { return weightier(at[a], at[b]) })
 	for _, p := range order {
-		part := &k.parts[p.part]
-		if s := at[p]; len(part.own) < maxOwn {
-			part.own = append(part.own, s)
-			k.add(p.part, [][]byte{s.Raw}, maxOwn)
-		} else {
+		if k.owned[p.part] == maxOwn {
 			k.left++
+			continue
 		}
+		k.owned[p.part]++
+		k.add(p.part, [][]byte{at[p].Raw}, maxOwn)
 	}
 }
 
@@ -298,7 +300,7 @@ func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort) 
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err == nil && s.unsupported == nil && c.mayBeOwn(s) {
-			continue // see owned
+			continue // see addOwned
 		}
 		var by []Candidate
 		if err == nil && part.tag == tagUserID && s.unsupported == nil && !s.hintless() && certifiers != nil {
