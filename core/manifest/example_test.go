@@ -14,7 +14,7 @@ import (
 func ExampleRead() {
 	list := "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855  gauge.img\n" +
 		"SHA1 (lamp.img) = da39a3ee5e6b4b0d3255bfef95601890afd80709\n" +
-		"e3b0c442  ../../etc/passwd\n"
+		"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855  ../../etc/passwd\n"
 	m, err := manifest.Read(strings.NewReader(list), manifest.Options{FileName: "SHA256SUMS"})
 	if err != nil {
 		fmt.Println(err)

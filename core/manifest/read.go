@@ -319,7 +319,7 @@ func (p *parser) digestFirst(text []byte) (Entry, ProblemCode, string) {
 		if len(value) < 16 {
 			return Entry{}, NotAnEntry, neither
 		}
-		return Entry{}, BadDigest, wrongLength(value)
+		return Entry{}, BadDigest, p.wrongLength(value)
 	}
 	// One space and a mode mark (a space for text, an asterisk for binary)
 	// stand before the name; lists in the wild also use tabs or one space.
@@ -383,17 +383,27 @@ func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f F
 
 // candidates narrows the algorithms of a digest's length by the heading above
 // and by the manifest's own name. It returns nil when no algorithm has this
-// length.
+// length, and for one that is shorter than what is announced: a value that was cut
+// short is not the digest of another algorithm that happens to have its length.
 func (p *parser) candidates(value digest.Value) []digest.Algorithm {
 	for _, known := range []digest.Algorithm{p.section, p.hint} {
-		if known.Size() == len(value) {
+		switch {
+		case known.Size() == len(value):
 			return digest.Only(known)
+		case known.Size() > len(value):
+			return nil
 		}
 	}
 	return digest.OfSize(len(value))
 }
 
-func wrongLength(value digest.Value) string {
+// wrongLength says what is wrong with a value that candidates has no algorithm for.
+func (p *parser) wrongLength(value digest.Value) string {
+	for _, known := range []digest.Algorithm{p.section, p.hint} {
+		if known.Size() > len(value) {
+			return fmt.Sprintf("a value of %d hexadecimal characters is not the %s digest that is announced, which has %d; is it cut short?", 2*len(value), known, 2*known.Size())
+		}
+	}
 	return fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
 }
 

@@ -89,7 +89,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
-	list := func(text string) []Entry { return read(t, text, Options{FileName: "SHA256SUMS"}).Entries }
+	list := func(text string) []Entry { return read(t, text, Options{FileName: "CHECKSUMS"}).Entries }
 	other := strings.Replace(d256, "9", "0", 1)
 	third := strings.Replace(d256, "9", "1", 1)
 	before := list(d256 + "  stays\n" + d256 + "  changes\n" + other + "  old-name\n" + third + "  goes\n" + dmd5 + "  weak\n")

@@ -1,0 +1,36 @@
+package manifest
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestValuesCutShort: under a heading, or in a file whose name says the algorithm, a
+// shorter value is damage, also where another algorithm has its length.
+func TestValuesCutShort(t *testing.T) {
+	for _, length := range []int{8, 32, 40, 56} {
+		cut := sha256Of[:length]
+		for name, c := range map[string]struct{ file, text string }{
+			"a heading":        {"CHECKSUMS", "SHA256:\n" + sha256Of + "  good.bin\n" + cut + "  cut.bin\n"},
+			"the file's name":  {"SHA256SUMS", sha256Of + "  good.bin\n" + cut + "  cut.bin\n"},
+			"one file's name":  {"good.bin.sha256", sha256Of + "  good.bin\n" + cut + " *cut.bin\n"},
+			"many plain lines": {"SHA256SUMS", strings.Repeat(sha256Of+"  good.bin\n", 300) + cut + "  cut.bin\n"},
+		} {
+			m, err := Read(strings.NewReader(c.text), Options{FileName: c.file})
+			require.NoError(t, err)
+			for _, e := range m.Entries {
+				assert.Equal(t, "good.bin", e.Name, "%s, %d digits", name, length)
+			}
+			require.Len(t, m.Problems, 1, "%s, %d digits", name, length)
+			assert.Equal(t, 1+strings.Count(c.text, "good.bin\n")+strings.Count(c.text, ":\n"), m.Problems[0].Line)
+		}
+	}
+	// A longer value under a name that says less is of another algorithm.
+	m, err := Read(strings.NewReader(sha256Of+"  good.bin\n"), Options{FileName: "gauge.md5"})
+	require.NoError(t, err)
+	require.Len(t, m.Entries, 1)
+	assert.Greater(t, len(m.Entries[0].Candidates), 1)
+}
