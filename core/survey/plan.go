@@ -196,21 +196,7 @@ func (s *planner) takeSigned(item *Item, list *manifest.Manifest, err error, aro
 
 // readSigned reads a manifest out of a signed text. Lines are those of the file.
 func (s *planner) readSigned(p string, signed *openpgp.Cleartext) (*manifest.Manifest, error) {
-	name := path.Base(p)
-	if slices.Contains(signatureSuffixes, strings.ToLower(path.Ext(name))) {
-		name = strings.TrimSuffix(name, path.Ext(name)) // “SHA256SUMS.asc” is a SHA256SUMS
-	}
-	list, err := manifest.Read(bytes.NewReader(signed.Text), manifest.Options{FileName: name, MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
-	for i := range list.Entries {
-		list.Entries[i].Line += signed.FirstLine - 1
-	}
-	for i := range list.Problems {
-		list.Problems[i].Line += signed.FirstLine - 1
-	}
-	if signed.Outside != "" {
-		list.Problems = append(list.Problems, manifest.Problem{Line: 1, Code: manifest.OutsideText, Message: fmt.Sprintf("there is text %s that nobody signed; it was not used", signed.Outside)})
-	}
-	return list, err
+	return readSigned(signed, manifest.Options{FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
 }
 
 // correct takes a correction after checking that it makes sense.

@@ -16,6 +16,7 @@ import (
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
+	"endeixis/core/survey"
 )
 
 func (a *app) manifestCommand() *cobra.Command {
@@ -36,7 +37,7 @@ func (a *app) readManifest(name string) (*manifest.Manifest, error) {
 		defer f.Close()
 		in, base = f, filepath.Base(name)
 	}
-	m, err := manifest.Read(in, manifest.Options{FileName: base})
+	m, err := survey.ReadList(in, manifest.Options{FileName: base})
 	var limit *manifest.LimitError
 	if errors.As(err, &limit) {
 		a.note("%s: %v", name, err)
