@@ -243,7 +243,13 @@ func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (P
 // that the name is likely in few.
 func (s *Service) recordsByName(ctx context.Context, f RecordFilter) ([]Record, error) {
 	if word := rarest(f.Name); word != "" {
-		if found, ok, err := s.store.RecordsByWord(ctx, f, word, s.few); ok || err != nil {
+		var found []Record
+		var few bool
+		err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) (err error) {
+			found, few, err = reads.RecordsByWord(ctx, f, word, s.few)
+			return err
+		})
+		if few || err != nil {
 			return found, err
 		}
 	}

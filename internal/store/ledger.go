@@ -156,7 +156,8 @@ func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, err
 // RecordsByWord lists them as [Reads.RecordsByName] does. word is a part of f.Name:
 // the index is asked for that alone, and the rest is compared, for it takes long to
 // intersect words that nearly all names have. When more than atMost records have
-// the word too, few is false and nothing is listed.
+// the word too, few is false and nothing is listed. Ask it within [Store.Look]: how the
+// server is told to use that index lasts for the transaction.
 func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, atMost int) (out []Record, few bool, err error) {
 	rest := f
 	rest.Name = ""
@@ -166,6 +167,9 @@ func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, a
 		Looked    int    `db:"looked"`
 		Positions string `db:"positions"`
 	}
+	if err := s.searchByBitmap(ctx, true); err != nil {
+		return nil, false, err
+	}
 	if err := s.q.GetContext(ctx, &found, `WITH fit AS MATERIALIZED (SELECT position, lower(subject) AS name FROM ledger_records `+where.clause()+` LIMIT $2)
 		SELECT (SELECT count(*) FROM fit) AS looked, to_json(ARRAY(SELECT position FROM fit WHERE strpos(name, lower($3)) > 0 ORDER BY position DESC LIMIT $1))::text AS positions`, args...); err != nil {
 		return nil, false, explain(err)
@@ -173,9 +177,24 @@ func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, a
 	if found.Looked > atMost {
 		return nil, false, nil
 	}
+	if err := s.searchByBitmap(ctx, false); err != nil {
+		return nil, false, err
+	}
 	out = []Record{}
 	err = s.q.SelectContext(ctx, &out, `SELECT `+listedRecord+` FROM ledger_records WHERE position IN (SELECT json_array_elements_text($1)::bigint) ORDER BY position DESC`, found.Positions)
 	return out, true, explain(err)
+}
+
+// searchByBitmap says whether the server may use nothing but an index of words. Left to
+// itself it goes through the whole table where a bound makes it believe that enough is
+// found early, by chance of its statistics.
+func (s Reads) searchByBitmap(ctx context.Context, only bool) error {
+	others := "on"
+	if only {
+		others = "off"
+	}
+	var set string
+	return explain(s.q.GetContext(ctx, &set, `SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1, true) || set_config('enable_indexonlyscan', $1, true)`, others))
 }
 
 // conditions are those of the filter; what is given comes first among the
