@@ -360,6 +360,7 @@ func (p *parser) prose(text string) {
 	names := proseName.FindAllStringIndex(text, -1)
 	labels := proseLabel.FindAllStringIndex(text, -1)
 	var found []Entry
+	var cut []Problem
 	for _, at := range digests {
 		value, ok := decodeHex([]byte(text[at[0]:at[1]]))
 		if !ok || digest.OfSize(len(value)) == nil {
@@ -375,8 +376,13 @@ func (p *parser) prose(text string) {
 				candidates = digest.Only(a)
 			}
 		}
+		line := 1 + strings.Count(text[:at[0]], "\n")
+		if candidates == nil {
+			cut = append(cut, Problem{Line: line, Code: BadDigest, Message: p.wrongLength(value)})
+			continue
+		}
 		e := entryOf(wholeName(text, name), value, candidates, FreeText)
-		e.Line = 1 + strings.Count(text[:at[0]], "\n")
+		e.Line = line
 		e.Column = at[0] - strings.LastIndexByte(text[:at[0]], '\n')
 		found = append(found, e)
 	}
@@ -384,6 +390,10 @@ func (p *parser) prose(text string) {
 		return
 	}
 	p.out.Problems, p.out.MoreProblems = []Problem{}, 0
+	for _, c := range cut {
+		p.line = c.Line
+		p.problem(c.Code, c.Message)
+	}
 	for _, e := range found {
 		p.line = e.Line
 		if !p.add(e) {
