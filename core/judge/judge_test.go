@@ -660,7 +660,7 @@ func TestCopiesOfAManifest(t *testing.T) {
 		{"the list here was altered", map[string]string{"logger.img": "logger", "SHA256SUMS": other}, survey.Options{Copies: copied(list, survey.Mirror, survey.Paper)}, 2, Refused, "and the one here does not"},
 		{"file and lists agree on another file", map[string]string{"logger.img": "swapped", "SHA256SUMS": list}, survey.Options{Copies: copied(list, survey.Mirror)}, 2, Refused, ""},
 		{"a copy that could not be had", unsigned, survey.Options{Provenance: site, Copies: []survey.Copy{{Of: "SHA256SUMS", Trouble: "no answer"}}}, 2, Unproven, "on one channel"},
-		{"too weak to count", map[string]string{"logger.img": "logger", "SHA256SUMS": "b1e0b4a8e9a5a5d0d5c5a7b9c0e8f0aa  logger.img\n"}, survey.Options{}, 2, Refused, ""},
+		{"too weak to count", map[string]string{"logger.img": "logger", "MD5SUMS": "b1e0b4a8e9a5a5d0d5c5a7b9c0e8f0aa  logger.img\n"}, survey.Options{}, 2, Refused, ""},
 	} {
 		o := judgeWith(t, test.files, "", test.opts, asks(test.policy)).artifacts["logger.img"]
 		assert.Equal(t, test.want, o.Verdict, "%s: %+v", test.name, o.Grounds)
