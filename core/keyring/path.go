@@ -94,6 +94,16 @@ func (r *Keyring) RestingOn(anchor openpgp.Fingerprint) []*Key {
 	return out
 }
 
+// IssuersWith lists what signatures may name that are by a key, or by one that was
+// admitted because it certified that: all that stands or falls with it.
+func (r *Keyring) IssuersWith(cert *openpgp.Certificate) []string {
+	issuers := cert.Issuers()
+	for _, k := range r.RestingOn(cert.Primary.Fingerprint) {
+		issuers = append(issuers, k.Certificate.Issuers()...)
+	}
+	return issuers
+}
+
 // better prefers a certification that holds, and then the newer one.
 func better(a, b openpgp.Certification) bool {
 	if (a.Status == openpgp.CertificationHolds) != (b.Status == openpgp.CertificationHolds) {

@@ -371,11 +371,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 // fell orders that what rests on a key be judged again: what it signed, and what was
 // signed by keys that were admitted because it certified them.
 func (s *Service) fell(ctx context.Context, tx *store.Tx, by string, at time.Time, cert *openpgp.Certificate, ring *keyring.Keyring, reason string) (int64, error) {
-	issuers := cert.Issuers()
-	for _, k := range ring.RestingOn(cert.Primary.Fingerprint) {
-		issuers = append(issuers, k.Certificate.Issuers()...)
-	}
-	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, issuers, reason)
+	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, ring.IssuersWith(cert), reason)
 }
 
 // importOne works out what an import brings about one key. write stores it, once

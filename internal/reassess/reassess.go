@@ -133,12 +133,8 @@ func issuersOf(ring *keyring.Keyring, fp openpgp.Fingerprint) []string {
 	if fp == "" {
 		return nil
 	}
-	issuers := []string{string(fp)}
 	if k := ring.Lookup(fp); k != nil {
-		issuers = k.Certificate.Issuers()
+		return ring.IssuersWith(k.Certificate)
 	}
-	for _, k := range ring.RestingOn(fp) {
-		issuers = append(issuers, k.Certificate.Issuers()...)
-	}
-	return issuers
+	return []string{string(fp)}
 }
