@@ -13,10 +13,6 @@ import (
 	"endeixis/core/digest"
 )
 
-// Descriptions of source packages and indexes of releases are texts of fields, “Name:
-// value”, of which some go on over several lines that begin with a space. Those that
-// list files name an algorithm, and have a digest, a size and a name on each line.
-
 // listing says what a field that lists files has, by its name in lower case.
 var listing = map[string]digest.Algorithm{
 	"files": digest.MD5, "md5sum": digest.MD5, "sha1": digest.SHA1, "sha256": digest.SHA256, "sha512": digest.SHA512,
@@ -30,8 +26,12 @@ var (
 	controlList = regexp.MustCompile(`(?im)^(?:Files|MD5Sum|SHA1|SHA256|SHA512|Checksums-(?:Md5|Sha1|Sha256|Sha512)):[ \t]*\r?\n[ \t]+[0-9a-f]{32,128}[ \t]+[0-9]+[ \t]+\S`)
 )
 
-// isControl reports whether a text begins as one of fields, of which one lists files. A
-// list with nothing but headings does not begin with a value.
+// isControl reports whether a text begins as one of fields, of which one lists files.
+//
+// Descriptions of source packages and indexes of releases are such texts: “Name: value”,
+// of which some go on over several lines that begin with a space. Those that list files
+// name an algorithm, and have a digest, a size and a name on each line. A list with
+// nothing but headings does not begin with a value.
 func isControl(head []byte) bool {
 	first, _, _ := bytes.Cut(bytes.TrimLeft(head, "\r\n"), []byte("\n"))
 	return valueLine.Match(first) && controlList.Match(head)
@@ -52,7 +52,6 @@ func (p *parser) control(text *bufio.Reader) error {
 			return err
 		}
 		p.line++
-		name, _, isField := strings.Cut(string(line), ":")
 		switch {
 		case len(bytes.TrimSpace(line)) == 0:
 			field, listed = "", false
@@ -67,9 +66,9 @@ func (p *parser) control(text *bufio.Reader) error {
 			} else if !p.controlEntry(line, field, algorithm) {
 				return p.full()
 			}
-		case isField && fieldLine.Match(line):
-			field = name
-			algorithm, listed = listing[strings.ToLower(name)]
+		case fieldLine.Match(line):
+			field, _, _ = strings.Cut(string(line), ":")
+			algorithm, listed = listing[strings.ToLower(field)]
 		default:
 			p.out.Lines++
 			p.problem(NotAnEntry, "this is neither a field nor the continuation of one")

@@ -152,6 +152,13 @@ func (s *Signature) identity() string {
 	return string(out)
 }
 
+// A statement is what the copies of one signature on a part of a certificate have in
+// common.
+type statement struct {
+	part int
+	id   string
+}
+
 // check verifies every signature that claims to be by the owner, once, and keeps
 // those that hold.
 func (c *Certificate) check() { c.checkWithin(NewEffort(ownEffort)) }
@@ -183,7 +190,7 @@ func (c *Certificate) checkWithin(e *Effort) {
 // that are by others.
 func (c *Certificate) claims() []*claim {
 	var out []*claim
-	known := map[string]*claim{}
+	known := map[statement]*claim{}
 	names, subkeys := c.UserIDs, c.Subkeys
 	for i, part := range c.components {
 		var user *UserID
@@ -209,7 +216,7 @@ func (c *Certificate) claims() []*claim {
 			if write == nil {
 				continue
 			}
-			key := string(rune(i)) + s.identity()
+			key := statement{i, s.identity()}
 			if first := known[key]; first != nil {
 				first.copies = append(first.copies, s)
 				continue
@@ -347,10 +354,15 @@ func (s *Signature) appendUnhashed(id byte, body []byte) []byte {
 
 // mayBeOwn reports whether the issuer hints allow s to be by the primary key.
 func (c *Certificate) mayBeOwn(s *Signature) bool {
-	if s.IssuerFingerprint != "" {
-		return s.IssuerFingerprint == c.Primary.Fingerprint
+	return s.hintless() || c.named(s.IssuerFingerprint, s.IssuerKeyID)
+}
+
+// named reports whether issuer hints mean the primary key. A fingerprint decides.
+func (c *Certificate) named(fp Fingerprint, id KeyID) bool {
+	if fp != "" {
+		return fp == c.Primary.Fingerprint
 	}
-	return s.IssuerKeyID == 0 || s.IssuerKeyID == c.Primary.KeyID
+	return id == c.Primary.KeyID
 }
 
 // A foreign signature is one by another key than the certificate's. There can be many
@@ -364,8 +376,7 @@ type foreign struct {
 
 // by returns the signature if its hints allow it to be by a certificate.
 func (f foreign) by(c *Certificate) *Signature {
-	hints := &Signature{IssuerFingerprint: f.fingerprint, IssuerKeyID: f.id}
-	if hints.hintless() || !c.mayBeOwn(hints) {
+	if !c.named(f.fingerprint, f.id) {
 		return nil
 	}
 	s, err := parseSignature(f.raw, 0)

@@ -218,12 +218,8 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 // addOwned adds the parts that the owner has signed, with his signatures, of all
 // sources. Copies of one signature that differ in what anybody can change become one.
 func (k *keeper) addOwned(sources []*Certificate) {
-	type place struct {
-		part int
-		id   string
-	}
-	at := map[place]*Signature{}
-	var order []place
+	at := map[statement]*Signature{}
+	var order []statement
 	for _, from := range sources {
 		for n, part := range from.components {
 			own := from.own[n]
@@ -236,7 +232,7 @@ func (k *keeper) addOwned(sources []*Certificate) {
 				continue
 			}
 			for _, s := range own {
-				p := place{i, s.identity()}
+				p := statement{i, s.identity()}
 				if known := at[p]; known != nil {
 					at[p] = better(known, s)
 					continue
@@ -246,7 +242,7 @@ func (k *keeper) addOwned(sources []*Certificate) {
 			}
 		}
 	}
-	slices.SortStableFunc(order, func(a, b place) int { return weightier(at[a], at[b]) })
+	slices.SortStableFunc(order, func(a, b statement) int { return weightier(at[a], at[b]) })
 	for _, p := range order {
 		if k.owned[p.part] == maxOwn {
 			k.left++
