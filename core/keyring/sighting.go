@@ -192,8 +192,9 @@ func Obstacles(k *Key, evidence Evidence, demand Demand, rules openpgp.Rules) []
 	if demand.Until != nil && !demand.Until.After(cert.Primary.Created) {
 		add("until", "It was made on %s only, and can have signed nothing before.", cert.Primary.Created.Format("2006-01-02"))
 	}
-	if missing := demand.Channels - evidence.Sighted(k); missing > 0 && !certified {
-		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", evidence.Sighted(k), demand.Channels, missing)
+	sighted := evidence.Sighted(k)
+	if missing := demand.Channels - sighted; missing > 0 && !certified {
+		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", sighted, demand.Channels, missing)
 	}
 	return out
 }

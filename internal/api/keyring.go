@@ -135,7 +135,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		Fingerprint: string(fp), Grouped: plain.Grouped(string(fp)), State: v.Key.StateAt(now), Publisher: v.Key.Publisher, Role: v.Key.Role,
 		UserIDs: namesOf(cert), Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
 		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...), Sightings: []wire.Sighting{}, History: []wire.KeyStep{},
-		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
+		ChannelsSeen: v.Sighted, ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
 		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators, Revokers: []string{}, Attributes: cert.Attributes(),
 		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
 	}
@@ -150,19 +150,14 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	for _, s := range cert.Subkeys {
 		out.Subkeys = append(out.Subkeys, wire.Subkey{Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created, Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...)})
 	}
-	channels := map[string]bool{}
 	for _, s := range v.Sightings {
 		read := openpgp.NewFingerprint(s.Read)
-		if read == fp {
-			channels[s.Channel] = true
-		}
 		out.Sightings = append(out.Sightings, wire.Sighting{
 			Channel: keyring.Channel(s.Channel), Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
 			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
 			Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
 		})
 	}
-	out.ChannelsSeen = len(channels)
 	out.Timeline = convert(cert.Timeline(v.Rules), func(e openpgp.Event) wire.KeyEvent { return wire.KeyEvent{At: e.At, Kind: e.Kind, Detail: e.Detail} })
 	for _, r := range cert.Revokers(v.Rules) {
 		out.Revokers = append(out.Revokers, plain.Grouped(string(r.Fingerprint)))

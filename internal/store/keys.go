@@ -32,15 +32,17 @@ const (
 // Keys lists keys in the order of their import: those with the fingerprints, or
 // all for nil.
 func (s Reads) Keys(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
-	out := []Key{}
-	err := s.q.SelectContext(ctx, &out, selectKeys+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
-	return out, explain(err)
+	return s.keys(ctx, selectKeys, fingerprints)
 }
 
 // KeyRows is Keys without the certificates.
 func (s Reads) KeyRows(ctx context.Context, fingerprints [][]byte) ([]Key, error) {
+	return s.keys(ctx, selectKeyRows, fingerprints)
+}
+
+func (s Reads) keys(ctx context.Context, selected string, fingerprints [][]byte) ([]Key, error) {
 	out := []Key{}
-	err := s.q.SelectContext(ctx, &out, selectKeyRows+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
+	err := s.q.SelectContext(ctx, &out, selected+`WHERE $1::bytea[] IS NULL OR k.fingerprint = ANY($1) ORDER BY k.imported_at, k.fingerprint`, fingerprints)
 	return out, explain(err)
 }
 
