@@ -92,10 +92,15 @@ func (a *app) compute(ctx context.Context, name string, algorithms []digest.Algo
 
 // bar returns a progress bar for long reading, which shows on a terminal only.
 func (a *app) bar(total int64, what string) *progressbar.ProgressBar {
+	return a.barWith(total < 0 || total > 64<<20, total, what, progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true))
+}
+
+// barWith returns a progress bar with more options, if it is worth to be shown.
+func (a *app) barWith(worth bool, total int64, what string, more ...progressbar.Option) *progressbar.ProgressBar {
 	w := io.Discard
-	if a.progress && (total < 0 || total > 64<<20) {
+	if a.progress && worth {
 		w = a.stderr
 	}
-	return progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true),
-		progressbar.OptionSetDescription(plain.Text(filepath.Base(what))), progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
+	return progressbar.NewOptions64(total, append(more, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(what))),
+		progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))...)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -116,13 +115,7 @@ func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher 
 
 // keysBar shows how many keys of a file have been gone through, on a terminal only.
 func (a *app) keysBar(source string) *progressbar.ProgressBar {
-	w := io.Discard
-	if a.progress {
-		w = a.stderr
-	}
-	return progressbar.NewOptions(1, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(source))),
-		progressbar.OptionShowCount(), progressbar.OptionSetItsString("keys"), progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
-		progressbar.OptionSetWidth(30), progressbar.OptionThrottle(100*time.Millisecond))
+	return a.barWith(true, 1, source, progressbar.OptionShowCount(), progressbar.OptionSetItsString("keys"), progressbar.OptionThrottle(100*time.Millisecond))
 }
 
 // shownImport is an import with what the questions in it were answered.

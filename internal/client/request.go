@@ -14,9 +14,9 @@ type request struct {
 	query   url.Values
 	headers http.Header
 	// body is sent as JSON, unless it is nil.
-	// raw is a body that is sent as it is.
-	raw  []byte
 	body any
+	// raw is a body that is sent as it is.
+	raw []byte
 }
 
 // requestOf fills in the path of an operation and gathers what else it sends, by
