@@ -86,9 +86,12 @@ export async function askRaw<T>(call: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Failure(silence);
   }
-  if (answer.error !== undefined) {
-    const problem = answer.error as Partial<Problem>;
-    throw new Failure(harmlessAll(problem.detail ? { ...silence, advice: undefined, ...problem } : silence));
-  }
+  if (answer.error !== undefined) throw failureOf(answer.error);
   return answer.data as T;
+}
+
+/** A problem as it came, made harmless; what is none is told as silence. */
+export function failureOf(answered: unknown): Failure {
+  const problem = (answered ?? {}) as Partial<Problem>;
+  return new Failure(harmlessAll(problem.detail ? { ...silence, advice: undefined, ...problem } : silence));
 }

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 
 import { useKeyringChange } from "./change";
 import { harmlessAll } from "../parts/text";
-import { api, ask, Failure, type Import, type Problem } from "./client";
+import { api, ask, Failure, failureOf, type Import, type Problem } from "./client";
 import { readEvents } from "./events";
 
 export function useLookUp() {
@@ -28,10 +28,10 @@ async function load(address: string, file: KeyFile, tell: (p: Progress) => void)
     body: file.content,
     credentials: "same-origin",
   });
-  if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem);
+  if (!response.ok || !response.body) throw failureOf(await response.json().catch(() => undefined));
   let result: Import | undefined;
   await readEvents(response.body, (event, data) => {
-    if (event === "problem") throw new Failure(JSON.parse(data) as Problem);
+    if (event === "problem") throw failureOf(JSON.parse(data));
     if (event === "import") result = harmlessAll(JSON.parse(data)) as Import;
     if (event === "progress") tell({ file: file.source, ...(JSON.parse(data) as { done: number; total: number }) });
   });
