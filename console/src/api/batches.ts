@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 import { useChange } from "./change";
@@ -71,6 +71,14 @@ export function useCancel(id: number) {
   );
 }
 
+/** Takes what the service says about a batch that is followed. */
+export async function takeBatch(queries: QueryClient, batch: Batch) {
+  // An answer under way may be older than the event, and must not replace it.
+  await queries.cancelQueries({ queryKey: ["batch", batch.id], exact: true });
+  queries.setQueryData(["batch", batch.id], batch);
+  if (closed(batch)) void queries.invalidateQueries({ queryKey: ["overview"] });
+}
+
 /** A batch, kept up to date by server-sent events until it is closed. */
 export function useBatch(id: number) {
   const queries = useQueryClient();
@@ -84,11 +92,8 @@ export function useBatch(id: number) {
     const events = new EventSource(`/api/v1/batches/${id}/events`);
     const take = (event: MessageEvent<string>) => {
       const batch = harmlessAll(JSON.parse(event.data) as Batch);
-      queries.setQueryData(["batch", id], batch);
-      if (closed(batch)) {
-        events.close();
-        void queries.invalidateQueries({ queryKey: ["overview"] });
-      }
+      if (closed(batch)) events.close();
+      void takeBatch(queries, batch);
     };
     events.addEventListener("batch", take);
     events.addEventListener("message", take);
