@@ -1,11 +1,8 @@
 package manifest
 
 import (
-	"bufio"
 	"bytes"
-	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -37,23 +34,19 @@ func isControl(head []byte) bool {
 	return valueLine.Match(first) && controlList.Match(head)
 }
 
-// control reads a text of fields. Fields that list no files are passed over.
-func (p *parser) control(text *bufio.Reader) error {
+// controlText reads a text of fields. Fields that list no files are passed over.
+func (p *parser) controlText(text string) {
 	p.out.Format = Control
 	var field string
 	var algorithm digest.Algorithm
 	listed := false
-	for {
-		line, n, tooLong, err := readLine(text, p.opts.MaxLine)
-		if n == 0 && err != nil {
-			if errors.Is(err, io.EOF) {
-				return nil
-			}
-			return err
-		}
+	for len(text) > 0 {
+		var line string
+		line, text, _ = strings.Cut(text, "\n")
+		line = strings.TrimRight(line, " \t\r")
 		p.line++
 		switch {
-		case len(bytes.TrimSpace(line)) == 0:
+		case line == "":
 			field, listed = "", false
 		case line[0] == '#':
 		case line[0] == ' ' || line[0] == '\t':
@@ -61,13 +54,13 @@ func (p *parser) control(text *bufio.Reader) error {
 				break
 			}
 			p.out.Lines++
-			if tooLong {
+			if len(line) > p.opts.MaxLine {
 				p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
-			} else if !p.controlEntry(line, field, algorithm) {
-				return p.full()
+			} else if !p.controlEntry([]byte(line), field, algorithm) {
+				return
 			}
-		case fieldLine.Match(line):
-			field, _, _ = strings.Cut(string(line), ":")
+		case fieldLine.MatchString(line):
+			field, _, _ = strings.Cut(line, ":")
 			algorithm, listed = listing[strings.ToLower(field)]
 		default:
 			p.out.Lines++

@@ -1,8 +1,6 @@
 package manifest
 
 import (
-	"bufio"
-	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -20,40 +18,32 @@ const metalinkSpace = "urn:ietf:params:xml:ns:metalink"
 // cyclonedxSpace begins the namespace of CycloneDX in XML, of any version.
 const cyclonedxSpace = "http://cyclonedx.org/schema/bom/"
 
-// xml reads documents of Metalink 4 and CycloneDX. External entities do not
-// exist for this reader.
-func (p *parser) xml(text io.Reader) error {
-	d := xml.NewDecoder(text)
+// metalink reads a document of Metalink 4. Entities of its own do not exist for this
+// reader.
+func (p *parser) metalink(text string) {
+	d := xml.NewDecoder(strings.NewReader(text))
 	for {
 		token, err := d.Token()
 		line, column := d.InputPos()
 		p.line = line
 		if errors.Is(err, io.EOF) {
-			return nil
+			return
 		}
 		if err != nil {
 			p.problem(BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
-			return nil
+			return
 		}
 		start, ok := token.(xml.StartElement)
-		if !ok {
+		if !ok || start.Name.Local != "file" || start.Name.Space != metalinkSpace {
 			continue
 		}
-		var more bool
-		switch {
-		case start.Name.Local == "file" && start.Name.Space == metalinkSpace:
-			more, err = p.metalinkFile(d, &start, line, column)
-		case start.Name.Local == "component" && strings.HasPrefix(start.Name.Space, cyclonedxSpace):
-			more, err = p.component(d, &start, line, column)
-		default:
-			continue
-		}
+		more, err := p.metalinkFile(d, &start, line, column)
 		if err != nil {
 			p.problem(BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
-			return nil
+			return
 		}
 		if !more {
-			return p.full()
+			return
 		}
 	}
 }
@@ -127,49 +117,6 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 	return true, nil
 }
 
-// component reads the hashes of a CycloneDX component that is a file, and of
-// those in it. It returns false when the bound on entries is reached.
-func (p *parser) component(d *xml.Decoder, start *xml.StartElement, line, column int) (bool, error) {
-	var c xmlComponent
-	if err := d.DecodeElement(&c, start); err != nil {
-		return true, err
-	}
-	return p.componentFile(&c, line, column), nil
-}
-
-type xmlComponent struct {
-	Type   string `xml:"type,attr"`
-	Name   string `xml:"name"`
-	Hashes []struct {
-		Algorithm string `xml:"alg,attr"`
-		Content   string `xml:",chardata"`
-	} `xml:"hashes>hash"`
-	Components []xmlComponent `xml:"components>component"`
-}
-
-func (p *parser) componentFile(c *xmlComponent, line, column int) bool {
-	for _, h := range c.Hashes {
-		if c.Type != "file" {
-			break
-		}
-		p.out.Lines++
-		e, ok := p.labelled(strings.TrimPrefix(c.Name, "./"), h.Algorithm, strings.TrimSpace(h.Content), CycloneDX)
-		if !ok {
-			continue
-		}
-		e.Line, e.Column = line, column
-		if !p.add(e) {
-			return false
-		}
-	}
-	for i := range c.Components {
-		if !p.componentFile(&c.Components[i], line, column) {
-			return false
-		}
-	}
-	return true
-}
-
 // pieces reads the digests of a file's parts, or returns nil.
 func (p *parser) pieces(label, length string, hashes []string) *Pieces {
 	a, err := digest.Parse(label)
@@ -206,131 +153,54 @@ func (p *parser) labelled(name, label, value string, f Format) (Entry, bool) {
 	return entryOf(name, v, digest.Only(a), f), true
 }
 
-// json reads SPDX and CycloneDX documents. Any other JSON holds no entries.
-func (p *parser) json(text io.Reader) error {
-	var doc struct {
-		SPDXVersion string `json:"spdxVersion"`
-		Files       []struct {
-			FileName  string `json:"fileName"`
-			Checksums []struct {
-				Algorithm string `json:"algorithm"`
-				Value     string `json:"checksumValue"`
-			} `json:"checksums"`
-		} `json:"files"`
-		Packages []struct {
-			FileName  string `json:"packageFileName"`
-			Checksums []struct {
-				Algorithm string `json:"algorithm"`
-				Value     string `json:"checksumValue"`
-			} `json:"checksums"`
-		} `json:"packages"`
-		BOMFormat  string `json:"bomFormat"`
-		Components []struct {
-			Type   string `json:"type"`
-			Name   string `json:"name"`
-			Hashes []struct {
-				Algorithm string `json:"alg"`
-				Content   string `json:"content"`
-			} `json:"hashes"`
-		} `json:"components"`
-	}
-	counted := &lineCounter{r: text, line: 1}
-	if err := json.NewDecoder(counted).Decode(&doc); err != nil {
-		p.line = counted.line
-		p.out.Lines++
-		p.problem(BadDocument, fmt.Sprintf("the JSON is damaged: %v", err))
-		return nil
-	}
-	p.line = 1
-	add := func(name, label, value string, f Format) bool {
-		p.out.Lines++
-		e, ok := p.labelled(strings.TrimPrefix(name, "./"), label, value, f)
-		if !ok {
-			return true
-		}
-		e.Line, e.Column = 1, 1 // a JSON document has no lines that mean anything
-		return p.add(e)
-	}
-	if doc.SPDXVersion != "" {
-		for _, file := range doc.Files {
-			for _, c := range file.Checksums {
-				if !add(file.FileName, c.Algorithm, c.Value, SPDX) {
-					return p.full()
-				}
-			}
-		}
-		for _, pkg := range doc.Packages {
-			for _, c := range pkg.Checksums {
-				if pkg.FileName != "" && !add(pkg.FileName, c.Algorithm, c.Value, SPDX) {
-					return p.full()
-				}
-			}
-		}
-	}
-	if doc.BOMFormat == "CycloneDX" {
-		for _, component := range doc.Components {
-			for _, h := range component.Hashes {
-				if component.Type == "file" && !add(component.Name, h.Algorithm, h.Content, CycloneDX) {
-					return p.full()
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// lineCounter knows in which line the bytes last read were.
-type lineCounter struct {
-	r    io.Reader
-	line int
-}
-
-func (c *lineCounter) Read(b []byte) (int, error) {
-	n, err := c.r.Read(b)
-	for _, ch := range b[:n] {
-		if ch == '\n' {
-			c.line++
-		}
-	}
-	return n, err
-}
-
 // tagValue reads the tag-value form of SPDX: "FileName: ./gauge.bin" and then
-// "FileChecksum: SHA256: 9f86…".
-func (p *parser) tagValue(text *bufio.Reader) error {
+// "FileChecksum: SHA256: 9f86…". What stands between <text> and </text> is no field.
+func (p *parser) tagValue(text string) {
 	name := ""
-	for {
-		raw, err := text.ReadSlice('\n')
-		if len(raw) > 0 {
-			p.line++
-			tag, value, _ := strings.Cut(strings.TrimSpace(string(raw)), ":")
-			value = strings.TrimSpace(value)
-			switch tag {
-			case "FileName", "PackageFileName":
-				name = strings.TrimPrefix(value, "./")
-			case "FileChecksum", "PackageChecksum":
-				p.out.Lines++
-				label, digits, _ := strings.Cut(value, ":")
-				e, ok := p.labelled(name, label, strings.TrimSpace(digits), SPDX)
-				if !ok {
-					break
-				}
-				e.Line, e.Column = p.line, 1
-				if !p.add(e) {
-					return p.full()
-				}
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if errors.Is(err, bufio.ErrBufferFull) {
-			p.problem(LineTooLong, "the line is too long and was passed over in part")
-			p.line-- // the rest of it is still the same line
+	quoted := false
+	no := 0
+	for len(text) > 0 {
+		var line string
+		line, text, _ = strings.Cut(text, "\n")
+		no++
+		r := p.rowOf(line, no)
+		p.line = no
+		if r.kind == rowDone || r.kind == rowBlank {
 			continue
 		}
-		if err != nil {
-			return err
+		if quoted {
+			p.aside.note(r.no, "it is in a text within the document")
+			quoted = !strings.Contains(r.text, "</text>")
+			continue
+		}
+		tag, value, _ := strings.Cut(r.text, ":")
+		value = strings.TrimSpace(value)
+		if strings.HasPrefix(value, "<text>") {
+			quoted = !strings.Contains(value, "</text>")
+			continue
+		}
+		switch tag {
+		case "FileName", "PackageFileName":
+			name = strings.TrimPrefix(value, "./")
+		case "PackageName":
+			name = ""
+		case "FileChecksum", "PackageChecksum":
+			p.out.Lines++
+			if name == "" {
+				p.aside.note(r.no, "it is of a package, and no file of that is named")
+				continue
+			}
+			label, digits, _ := strings.Cut(value, ":")
+			e, ok := p.labelled(name, label, strings.TrimSpace(digits), SPDX)
+			if !ok {
+				continue
+			}
+			e.Line, e.Column = r.no, 1
+			if !p.add(e) {
+				return
+			}
+		default:
+			p.aside.note(r.no, "it is of something else than a file: “"+plain.Text(clip([]byte(tag)))+"” stands before it")
 		}
 	}
 }

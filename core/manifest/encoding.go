@@ -13,23 +13,24 @@ import (
 
 // decode returns the text in UTF-8: as it is when it is UTF-8, with or without
 // a byte-order mark; from UTF-16 of either byte order, by its mark or by the
-// zeros between its letters; from Latin-1 when the first part is not UTF-8.
-func decode(r *bufio.Reader) io.Reader {
+// zeros between its letters; from Latin-1 when the first part is not UTF-8, which latin
+// tells.
+func decode(r *bufio.Reader) (text io.Reader, latin bool) {
 	head, _ := r.Peek(4096)
 	switch {
 	case bytes.HasPrefix(head, []byte("\xef\xbb\xbf")):
 		r.Discard(3) //nolint:errcheck // it was peeked
-		return r
+		return r, false
 	case bytes.HasPrefix(head, []byte("\xff\xfe")), bytes.HasPrefix(head, []byte("\xfe\xff")):
-		return transform.NewReader(r, unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder())
+		return transform.NewReader(r, unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder()), false
 	case zerosAt(head, 1):
-		return transform.NewReader(r, unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder())
+		return transform.NewReader(r, unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder()), false
 	case zerosAt(head, 0):
-		return transform.NewReader(r, unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder())
+		return transform.NewReader(r, unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder()), false
 	case !validHead(head):
-		return transform.NewReader(r, charmap.ISO8859_1.NewDecoder())
+		return transform.NewReader(r, charmap.ISO8859_1.NewDecoder()), true
 	}
-	return r
+	return r, false
 }
 
 // zerosAt reports whether nearly every second byte, from the given parity, is

@@ -44,6 +44,11 @@ const (
 	// Encoded are base64 and URI forms: W3C subresource integrity, RFC 9530
 	// digest fields, RFC 6920 names.
 	Encoded Format = "encoded"
+	// Records are blocks of rows about one file each: its name, its size, its digests.
+	Records Format = "records"
+	// Document is a structured document, such as JSON or XML, of no format that is
+	// known by name.
+	Document Format = "document"
 	// FreeText are digests found in prose. Treat them with doubt.
 	FreeText Format = "free-text"
 	// Mixed is a manifest with lines of more than one format.
@@ -54,7 +59,7 @@ const (
 
 // Formats lists every format.
 func Formats() []Format {
-	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, FreeText, Mixed, None}
+	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, Records, Document, FreeText, Mixed, None}
 }
 
 // An Entry is one statement: this name has this digest.
@@ -158,6 +163,11 @@ type Manifest struct {
 	Problems []Problem `json:"problems"`
 	// MoreProblems counts those beyond the limit.
 	MoreProblems int `json:"more_problems,omitempty"`
+	// LeftAside are the parts of the text in the form of digests that are in no entry
+	// and no problem, up to the limit of Options.MaxAsides.
+	LeftAside []Aside `json:"left_aside"`
+	// MoreLeftAside counts those beyond the limit.
+	MoreLeftAside int `json:"more_left_aside,omitempty"`
 	// Lines counts the lines that hold something: no blanks, no comments.
 	Lines int `json:"-"`
 }
@@ -173,6 +183,11 @@ type Options struct {
 	MaxEntries int
 	// MaxProblems bounds the problems that are kept. Default 100.
 	MaxProblems int
+	// MaxAsides bounds the parts left aside that are kept. Default 100.
+	MaxAsides int
+	// Beside are the names of the files that the text lies beside, relative to its
+	// folder. A name of them in the text is found, not guessed.
+	Beside []string
 	// FileName is the manifest's own name. A name such as "SHA512SUMS" or
 	// "gauge.bin.md5" settles which algorithm an unlabelled digest is of.
 	FileName string
@@ -190,6 +205,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.MaxProblems == 0 {
 		o.MaxProblems = 100
+	}
+	if o.MaxAsides == 0 {
+		o.MaxAsides = 100
 	}
 	return o
 }

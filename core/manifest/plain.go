@@ -1,163 +1,135 @@
 package manifest
 
 import (
-	"bytes"
 	"encoding/hex"
-	"io"
 	"runtime"
-	"slices"
 	"strings"
+	"sync"
 
 	"endeixis/core/digest"
 )
 
-// Long manifests are nearly always one digest-first line after the other, all
-// of one algorithm. After enough such lines, the rest is read by blocks on
-// every core, for as long as nothing else comes. The first block with anything
-// else in it, and all behind it, is read line by line again; so the result is
-// the same, entry for entry.
-const (
-	// plainAfter is how many plain lines have to come first.
-	plainAfter = 256
-	// plainBlock is how much is read at once, in bytes.
-	plainBlock = 1 << 20
-)
+// plainBlock is how much of a list one worker reads at a time, in bytes.
+const plainBlock = 1 << 20
 
-// plainReady reports whether all that was read so far is plain.
-func (p *parser) plainReady() bool {
-	n := len(p.out.Entries)
-	return n >= plainAfter && p.out.Lines == n && p.out.Format == DigestFirst && p.section == digest.Unknown && p.table == nil &&
-		len(p.bare) == 0 && len(p.out.Problems) == 0 && !p.signedText && len(p.out.Entries[n-1].Digest) >= 16
+// plainStart reads what a list begins with, if that is nothing but digest-first lines of
+// one algorithm, as in long lists nearly always all of it is: by blocks, on every core.
+// From the first block with anything else in it the text is read by its layout, which
+// finds the same in plain lines. It returns the number of lines read.
+func (p *parser) plainStart(text string) (rest string, lines int) {
+	end := strings.IndexByte(text, ' ')
+	if end < 32 || end > 128 || end%2 != 0 {
+		return text, 0
+	}
+	size := end / 2
+	candidates := digest.OfSize(size)
+	switch {
+	case candidates == nil || p.hint.Size() > size:
+		return text, 0
+	case p.hint.Size() == size:
+		candidates = digest.Only(p.hint)
+	}
+	shape := entryOf("", nil, candidates, DigestFirst)
+	shape.Column = 1
+	var blocks []plainPart
+	for from := 0; from < len(text); {
+		to := min(from+plainBlock, len(text))
+		if to < len(text) {
+			cut := strings.LastIndexByte(text[from:to], '\n')
+			if cut < 0 {
+				return text, 0
+			}
+			to = from + cut + 1
+		}
+		blocks = append(blocks, plainPart{text: text[from:to]})
+		from = to
+	}
+	if !plainFirst(text, size, shape, p.opts.MaxLine) {
+		return text, 0
+	}
+	inParallel(len(blocks), func(i int) { blocks[i].lines = countLines(blocks[i].text) })
+	total := 0
+	for i := range blocks {
+		blocks[i].from = total
+		total += blocks[i].lines
+	}
+	for total > p.opts.MaxEntries {
+		total = blocks[len(blocks)-1].from
+		blocks = blocks[:len(blocks)-1]
+	}
+	entries := make([]Entry, total)
+	inParallel(len(blocks), func(i int) {
+		b := &blocks[i]
+		b.plain = fillPlain(entries[b.from:b.from+b.lines], b.text, b.from+1, size, shape, p.opts.MaxLine)
+	})
+	read := 0
+	for i := range blocks {
+		if !blocks[i].plain {
+			total = blocks[i].from
+			clear(entries[total:])
+			break
+		}
+		read += len(blocks[i].text)
+	}
+	if total == 0 {
+		return text, 0
+	}
+	p.out.Entries, p.out.Format, p.out.Lines, p.line = entries[:total], DigestFirst, total, total
+	return text[read:], total
 }
 
-// A plainPart is one block on its way through a worker.
+// A plainPart is one block of a list.
 type plainPart struct {
-	block []byte
-	// entries is where its lines go.
-	from, to  int
-	firstLine int
-	plain     chan bool
+	text string
+	// from is the index of its first line, and lines how many there are.
+	from, lines int
+	plain       bool
 }
 
-// plainLines reads plain lines for as long as they come, and returns what is
-// left of the text.
-func (p *parser) plainLines(text io.Reader) (io.Reader, error) {
-	last := p.out.Entries[len(p.out.Entries)-1]
-	shape := Entry{Algorithm: last.Algorithm, Candidates: last.Candidates, Column: 1, Format: DigestFirst}
-	size := len(last.Digest)
-	var (
-		pending []*plainPart
-		spare   [][]byte // blocks that are read and settled
-		carry   []byte
-		ended   bool
-		failure error
-	)
-	// settle waits until at most so many parts are under way. It reports
-	// whether all that came in were plain.
-	settle := func(most int) bool {
-		for len(pending) > most {
-			if !<-pending[0].plain {
-				return false
-			}
-			p.line += pending[0].to - pending[0].from
-			p.out.Lines += pending[0].to - pending[0].from
-			spare = append(spare, pending[0].block)
-			pending = pending[1:]
+// plainFirst looks at the first lines, so that a text of another kind costs no more.
+func plainFirst(text string, size int, shape Entry, maxLine int) bool {
+	head := text[:min(len(text), 4096)]
+	if len(head) < len(text) {
+		cut := strings.LastIndexByte(head, '\n')
+		if cut < 0 {
+			return false
 		}
-		return true
+		head = head[:cut+1]
 	}
-	// giveBack undoes the parts that are not settled and returns their text.
-	giveBack := func() io.Reader {
-		var parts []io.Reader
-		for i, part := range pending {
-			if i > 0 {
-				<-part.plain
-			}
-			parts = append(parts, bytes.NewReader(part.block))
-		}
-		if len(pending) > 0 {
-			clear(p.out.Entries[pending[0].from:])
-			p.out.Entries = p.out.Entries[:pending[0].from]
-		}
-		return io.MultiReader(append(parts, bytes.NewReader(carry), text)...)
-	}
-	for !ended {
-		var block []byte
-		if len(spare) > 0 {
-			block, spare = spare[0][:0], spare[1:]
-		}
-		block = slices.Grow(block, len(carry)+plainBlock)[:len(carry)+plainBlock]
-		copy(block, carry)
-		n, err := io.ReadFull(text, block[len(carry):])
-		block = block[:len(carry)+n]
-		carry = nil
-		if err != nil {
-			ended = true
-			if err != io.EOF && err != io.ErrUnexpectedEOF {
-				failure = err
-			}
-		} else {
-			end := bytes.LastIndexByte(block, '\n') + 1
-			block, carry = block[:end], slices.Clone(block[end:])
-		}
-		lines := bytes.Count(block, []byte{'\n'})
-		if len(block) > 0 && block[len(block)-1] != '\n' {
-			lines++
-		}
-		part := &plainPart{block: block, from: len(p.out.Entries), firstLine: 1, plain: make(chan bool, 1)}
-		part.to = part.from + lines
-		if len(pending) > 0 {
-			part.firstLine = pending[len(pending)-1].firstLine + pending[len(pending)-1].to - pending[len(pending)-1].from
-		} else {
-			part.firstLine = p.line + 1
-		}
-		if lines == 0 || part.to > p.opts.MaxEntries || len(carry) > p.opts.MaxLine {
-			ok := settle(0)
-			carry = append(slices.Clone(block), carry...)
-			if lines == 0 && ok && len(carry) == 0 {
-				break
-			}
-			if !ok {
-				return giveBack(), failure
-			}
-			return io.MultiReader(bytes.NewReader(carry), text), failure
-		}
-		if part.to > cap(p.out.Entries) {
-			if !settle(0) {
-				pending = append(pending, part)
-				part.plain <- false
-				return giveBack(), failure
-			}
-			p.out.Entries = slices.Grow(p.out.Entries, max(lines, p.expected(lines, len(block))))
-		}
-		p.out.Entries = p.out.Entries[:part.to]
-		pending = append(pending, part)
-		go func(into []Entry) {
-			part.plain <- fillPlain(into, part.block, part.firstLine, size, shape, p.opts.MaxLine)
-		}(p.out.Entries[part.from:part.to])
-		if !settle(runtime.GOMAXPROCS(0)) {
-			return giveBack(), failure
-		}
-	}
-	if !settle(0) {
-		return giveBack(), failure
-	}
-	return bytes.NewReader(nil), failure
+	return fillPlain(make([]Entry, countLines(head)), head, 1, size, shape, maxLine)
 }
 
-// expected guesses how many more entries there will be from how many a block
-// of some bytes held.
-func (p *parser) expected(lines, size int) int {
-	if p.left == nil {
-		return len(p.out.Entries)
+func countLines(text string) int {
+	n := strings.Count(text, "\n")
+	if text != "" && text[len(text)-1] != '\n' {
+		n++
 	}
-	return min(lines+(p.left()/size+1)*lines*102/100, p.opts.MaxEntries)
+	return n
+}
+
+// inParallel calls do for each number below n, on every core.
+func inParallel(n int, do func(i int)) {
+	workers := min(runtime.GOMAXPROCS(0), n)
+	if workers <= 1 {
+		for i := range n {
+			do(i)
+		}
+		return
+	}
+	var wait sync.WaitGroup
+	for w := range workers {
+		wait.Go(func() {
+			for i := w; i < n; i += workers {
+				do(i)
+			}
+		})
+	}
+	wait.Wait()
 }
 
 // fillPlain reads a block of plain lines into entries, of which there are as
 // many as lines. It returns false when a line is anything else.
-func fillPlain(entries []Entry, block []byte, line, size int, shape Entry, maxLine int) bool {
-	text := string(block) // one copy holds all the names
+func fillPlain(entries []Entry, text string, line, size int, shape Entry, maxLine int) bool {
 	digests := make([]byte, size*len(entries))
 	at := 0
 	for i := range entries {
@@ -165,7 +137,7 @@ func fillPlain(entries []Entry, block []byte, line, size int, shape Entry, maxLi
 		if end < 0 {
 			end = len(text) - at
 		}
-		one, field := text[at:at+end], block[at:]
+		one := text[at : at+end]
 		at += end + 1
 		if n := len(one); n > 0 && one[n-1] == '\r' {
 			one = one[:n-1]
@@ -177,7 +149,7 @@ func fillPlain(entries []Entry, block []byte, line, size int, shape Entry, maxLi
 			return false
 		}
 		value := digests[i*size : (i+1)*size : (i+1)*size]
-		if _, err := hex.Decode(value, field[:2*size]); err != nil {
+		if !decodeInto(value, one) {
 			return false
 		}
 		e := &entries[i]
@@ -187,25 +159,45 @@ func fillPlain(entries []Entry, block []byte, line, size int, shape Entry, maxLi
 	return true
 }
 
-// plainName reports whether a name is safe at first sight: relative, with clean
-// parts that cannot be a device's. Others are left to [SafeName].
+// decodeInto decodes the digits that a line begins with.
+func decodeInto(value []byte, line string) bool {
+	_, err := hex.Decode(value, []byte(line[:2*len(value)]))
+	return err == nil
+}
+
+// plainName reports whether a name is safe and whole at first sight: relative, with
+// clean parts that cannot be a device's, without anything that looks like a further
+// column. Others are left to [SafeName] and to the layout.
 func plainName(name string) bool {
 	start := true
+	run := 0
 	for i := 0; i < len(name); i++ {
 		c := name[i]
 		if start {
 			switch c | 0x20 {
+			case ' ', '"':
+				return false
 			case '.', 'c', 'p', 'a', 'n', 'l', '/':
 				if _, _, ok := SafeName(name); !ok {
 					return false
 				}
-				return strings.IndexByte(name, '\r') < 0
 			}
 			start = false
 		}
+		if isAlnum(c) {
+			if run++; run >= 22 {
+				return false
+			}
+			continue
+		}
+		run = 0
 		switch c {
 		case '/':
 			start = true
+		case ' ':
+			if i > 0 && name[i-1] == ' ' {
+				return false
+			}
 		case '\\', 0, ':', '\r':
 			return false
 		}

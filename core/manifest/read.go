@@ -2,7 +2,6 @@ package manifest
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -19,38 +18,157 @@ import (
 // the error of r. A text without a single entry is no error: its Format is
 // [None].
 //
-// Texts of lines are read as a stream. XML and JSON documents, and prose, are
-// held in memory up to the bound on bytes.
+// The whole text is read first, up to the bound on bytes, and then explained: as a
+// structured document, or by its layout.
 func Read(r io.Reader, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
-		opts: o,
-		hint: AlgorithmOfName(o.FileName),
-		out:  &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}},
-	}
-	if sized, ok := r.(interface{ Len() int }); ok {
-		p.left = sized.Len
+		opts:     o,
+		hint:     AlgorithmOfName(o.FileName),
+		listName: NamedLikeOne(o.FileName),
+		known:    newKnownNames(o.Beside),
+		out:      &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}, LeftAside: []Aside{}},
+		aside:    newAsides(),
+		sizes:    map[string]*int64{},
 	}
 	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
-	text := bufio.NewReaderSize(&lineEnds{r: decode(bufio.NewReaderSize(bounded, 64<<10))}, 64<<10)
-	head, _ := text.Peek(maxHead)
-	var err error
-	switch trimmed := bytes.TrimLeft(head, " \t\r\n"); {
-	case bytes.HasPrefix(trimmed, []byte("<")) && (bytes.Contains(head, []byte("metalink")) || bytes.Contains(head, []byte(cyclonedxSpace))):
-		err = p.xml(text)
-	case bytes.HasPrefix(trimmed, []byte("{")):
-		err = p.json(text)
-	case bytes.Contains(head, []byte("SPDXVersion:")):
-		err = p.tagValue(text)
-	case isControl(head):
-		err = p.control(text)
-	default:
-		err = p.lines(text)
+	decoded, latin := decode(bufio.NewReaderSize(bounded, 64<<10))
+	p.latin = latin
+	text, err := wholeText(&lineEnds{r: decoded}, lengthOf(r))
+	if err == nil || text != "" {
+		p.read(text)
 	}
-	if bounded.left <= 0 {
-		return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: p.line}
+	switch {
+	case bounded.left <= 0:
+		return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: strings.Count(text, "\n")}
+	case p.overfull && err == nil:
+		return p.out, &LimitError{What: "entries", Limit: int64(o.MaxEntries), Line: p.full}
 	}
 	return p.out, err
+}
+
+// lengthOf returns how long what a reader has is, where that is known, or 0.
+func lengthOf(r io.Reader) int {
+	if sized, ok := r.(interface{ Len() int }); ok {
+		return sized.Len()
+	}
+	return 0
+}
+
+// wholeText reads all of r.
+func wholeText(r io.Reader, expected int) (string, error) {
+	var b strings.Builder
+	if expected > 0 {
+		b.Grow(min(expected, 1<<30))
+		_, err := io.Copy(&b, r)
+		return b.String(), err
+	}
+	var parts [][]byte
+	total := 0
+	for {
+		part := make([]byte, min(max(total, 64<<10), 8<<20))
+		n, err := io.ReadFull(r, part)
+		parts = append(parts, part[:n])
+		total += n
+		if err == nil {
+			continue
+		}
+		b.Grow(total)
+		for _, part := range parts {
+			b.Write(part)
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			err = nil
+		}
+		return b.String(), err
+	}
+}
+
+// read reads the text.
+func (p *parser) read(text string) {
+	if rest, lines := p.plainStart(text); lines > 0 {
+		if rest != "" {
+			p.sheet(rest, lines)
+			p.finish(rest, lines)
+		}
+		return
+	}
+	head := text[:min(len(text), maxHead)]
+	trimmed := strings.TrimLeft(head, " \t\r\n")
+	switch {
+	case strings.HasPrefix(trimmed, "<") && strings.Contains(head, metalinkSpace):
+		p.metalink(text)
+	case strings.Contains(head, "SPDXVersion:") && !strings.HasPrefix(trimmed, "{"):
+		p.tagValue(text)
+	case isControl([]byte(head)):
+		p.controlText(text)
+	case p.document(text):
+	case p.config(text):
+	default:
+		p.archive = strings.HasPrefix(trimmed, "Manifest-Version:") || strings.HasPrefix(trimmed, "Signature-Version:")
+		p.sheet(text, 0)
+	}
+	p.finish(text, 0)
+}
+
+// finish gives entries the sizes that stand elsewhere, and accounts for a text that has
+// so many lines before it.
+func (p *parser) finish(text string, before int) {
+	if len(p.sizes) > 0 {
+		for i := range p.out.Entries {
+			if e := &p.out.Entries[i]; e.Size == nil {
+				e.Size = p.sizes[e.Name]
+			}
+		}
+	}
+	inOrder := slices.IsSortedFunc(p.out.Entries, func(a, b Entry) int { return a.Line - b.Line })
+	if !inOrder {
+		slices.SortStableFunc(p.out.Entries, func(a, b Entry) int { return a.Line - b.Line })
+	}
+	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
+	p.account(text, before)
+}
+
+// window is how many rows are laid out together. A longer text is read in as many
+// windows as it takes, so that what is kept of rows is bounded.
+const window = 20_000
+
+// sheet reads by its layout a text that has so many plain lines before it.
+func (p *parser) sheet(text string, before int) {
+	l := p.newLayout()
+	l.strict = before
+	for no := before + 1; text != "" && !p.overfull; {
+		var rows []row
+		rows, text = p.rowsOf(text, no)
+		no += rows[len(rows)-1].no - no + 1
+		if !l.begun {
+			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
+		}
+		p.continued(rows)
+		l.take(rows, text == "")
+	}
+}
+
+// continued joins the lines of a manifest of an archive that go on in the next one,
+// which begins with a space.
+func (p *parser) continued(rows []row) {
+	if !p.archive {
+		return
+	}
+	at := -1
+	for i := range rows {
+		switch {
+		case rows[i].kind == rowBlank:
+			at = -1
+		case at >= 0 && rows[i].indent == 1:
+			p.aside.cover(rows[at].text)
+			p.aside.cover(rows[i].text)
+			rows[at].text += rows[i].text
+			rows[i].kind = rowDone
+		default:
+			at = i
+		}
+	}
 }
 
 // maxHead is how much of a text is looked at to tell what it is.
@@ -75,113 +193,29 @@ func (b *boundedReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// maxProse bounds the text that is searched for digests in prose.
-const maxProse = 1 << 20
-
-// lines reads a text of lines.
-func (p *parser) lines(text *bufio.Reader) error {
-	var prose bytes.Buffer
-	var err error
-	tried := false
-	for err == nil {
-		if !tried && p.plainReady() {
-			tried = true
-			var rest io.Reader
-			if rest, err = p.plainLines(text); err != nil {
-				break
-			}
-			text = bufio.NewReaderSize(rest, 64<<10)
-		}
-		var line []byte
-		var tooLong bool
-		var n int64
-		line, n, tooLong, err = readLine(text, p.opts.MaxLine)
-		if n == 0 && err != nil {
-			break
-		}
-		p.line++
-		if tooLong {
-			p.out.Lines++
-			p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
-			continue
-		}
-		if prose.Len() <= maxProse && (p.out.Format == None || p.out.Format == NameFirst) {
-			prose.Write(line)
-			prose.WriteByte('\n')
-		}
-		if !p.take(line) {
-			return p.full()
-		}
-	}
-	if errors.Is(err, io.EOF) {
-		err = nil
-	}
-	if p.bareOnly() {
-		for _, e := range p.bare {
-			p.add(e)
-		}
-		return err
-	}
-	if err == nil && !p.signedText && prose.Len() <= maxProse {
-		if len(p.out.Entries) == 0 {
-			p.prose(prose.String())
-		} else if p.out.Format == NameFirst && len(p.out.Problems)+p.out.MoreProblems > len(p.out.Entries) {
-			// A message can have a line or two in the shape of a list; what
-			// is found in it as prose counts, if that is no less.
-			trial := *p
-			trial.out = &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}, Lines: p.out.Lines}
-			if trial.prose(prose.String()); len(trial.out.Entries) >= len(p.out.Entries) {
-				*p.out = *trial.out
-			}
-		}
-	}
-	if p.out.Format != FreeText {
-		p.strayDigests()
-	}
-	return err
-}
-
-func (p *parser) full() error {
-	return &LimitError{What: "entries", Limit: int64(p.opts.MaxEntries), Line: p.line}
-}
-
-// readLine returns one line without its ending, LF or CR LF, and without blanks before
-// it, the bytes consumed, and whether it exceeded limit; then the line is cut short
-// and its remainder consumed without being kept.
-func readLine(r *bufio.Reader, limit int) (line []byte, n int64, tooLong bool, err error) {
-	for {
-		part, e := r.ReadSlice('\n')
-		n += int64(len(part))
-		switch {
-		case len(line)+len(part) > limit+2:
-			tooLong = true
-		case e == nil && line == nil:
-			line = part // the common case: no copy; valid until the next read
-		default:
-			line = append(slices.Clip(line), part...)
-		}
-		if errors.Is(e, bufio.ErrBufferFull) {
-			continue
-		}
-		return bytes.TrimRight(line, " \t\r\n"), n, tooLong, e
-	}
-}
-
 type parser struct {
 	opts Options
 	// hint is the algorithm that the manifest's own name states.
 	hint digest.Algorithm
-	// section is the algorithm that the last heading named.
-	section digest.Algorithm
-	// table is the header row in force, or nil.
-	table *table
-	// bare are digests that stood alone on their lines.
-	bare       []Entry
+	// known are the names of the files that the text lies beside.
+	known *knownNames
+	// listName is set where the text's own name says that it is a list of digests.
+	listName bool
+	// crcList is set where eight digits alone are a checksum.
+	crcList bool
+	// archive is set for the manifest of an archive.
+	archive    bool
 	signedText bool
-	line       int
-	// left tells how much of the text is not read yet, where that is known.
-	left func() int
-	out  *Manifest
+	// latin is set for a text that is not in Unicode: it may be none at all.
+	latin bool
+	// overfull is set when the bound on entries is reached, in the line full.
+	overfull bool
+	full     int
+	line     int
+	// sizes are sizes of files that stand apart from their digests, by name.
+	sizes map[string]*int64
+	aside asides
+	out   *Manifest
 }
 
 func (p *parser) problem(code ProblemCode, message string) {
@@ -202,7 +236,16 @@ func (p *parser) add(e Entry) bool {
 		}
 	}
 	if len(p.out.Entries) >= p.opts.MaxEntries {
+		if !p.overfull {
+			p.overfull, p.full = true, e.Line
+		}
 		return false
+	}
+	if n := len(p.out.Entries); n > 0 && e.Line > 0 {
+		last := &p.out.Entries[n-1]
+		if last.Line == e.Line && last.Name == e.Name && last.Algorithm == e.Algorithm && string(last.Digest) == string(e.Digest) {
+			return true // a page shows a value and holds it in an attribute
+		}
 	}
 	if n := len(p.out.Entries); n == cap(p.out.Entries) {
 		// Doubling: a manifest can have a million entries, and append grows
@@ -220,157 +263,74 @@ func (p *parser) add(e Entry) bool {
 	return true
 }
 
-// take reads one line. It returns false when the bound on entries is reached.
-func (p *parser) take(line []byte) bool {
-	text := bytes.TrimLeft(line, " \t")
-	if len(bytes.TrimSpace(text)) == 0 {
-		return true
-	}
-	if text[0] == '#' || text[0] == ';' {
-		p.heading(text)
-		return true
-	}
-	p.out.Lines++
-	column := len(line) - len(text) + 1
-	if bytes.HasPrefix(text, []byte("-----BEGIN PGP SIGNED MESSAGE-----")) {
-		p.signedText = true
-		p.problem(SignedText, "this is a text with a signature around it; nothing in it is used before that signature is verified")
-		return true
-	}
-	if p.table != nil {
-		if entries, isRow := p.row(text); isRow {
-			for _, e := range entries {
-				e.Line, e.Column = p.line, column
-				if !p.add(e) {
-					return false
-				}
-			}
-			return true
-		}
-	}
-	entry, code, message := p.anyForm(text)
-	switch code {
-	case "":
-		if entry.Digest == nil {
-			return true // a heading, a header row or a bare digest
-		}
-		entry.Line, entry.Column = p.line, column
-		return p.add(entry)
-	default:
-		p.problem(code, message)
-		return true
-	}
-}
+// sizeLine is the code of a tagged line that states a size and no digest.
+const sizeLine ProblemCode = "size"
 
-// anyForm tries the forms of a line one after the other. An entry without a
-// digest and without a code means that the line was understood as something
-// else.
-func (p *parser) anyForm(text []byte) (Entry, ProblemCode, string) {
-	if p.section != digest.Unknown {
-		if entry, ok := p.sectionLine(text); ok {
-			return entry, "", ""
-		}
-	}
-	entry, code, message := p.digestFirst(text)
-	if code != NotAnEntry {
-		return entry, code, message
-	}
-	if tagged, tagCode, tagMessage := p.tagged(text); tagCode != NotAnEntry {
-		return tagged, tagCode, tagMessage
-	}
-	if p.heading(text) || p.headerRow(text) {
-		p.out.Lines-- // it says something about lines, and is none itself
-		return Entry{}, "", ""
-	}
-	if p.alone(text) {
-		return Entry{}, "", ""
-	}
-	if encoded, ok := p.encoded(text); ok {
-		return encoded, "", ""
-	}
-	if named, ok := p.nameFirst(text); ok {
-		return named, "", ""
-	}
-	return Entry{}, NotAnEntry, message
-}
-
-// digestFirst reads "DIGEST  NAME", "DIGEST *NAME" and the escaped form that
-// starts with a backslash.
-func (p *parser) digestFirst(text []byte) (Entry, ProblemCode, string) {
-	const neither = "this is neither a digest with a file name nor a comment"
-	escaped := text[0] == '\\'
-	if escaped {
-		text = text[1:]
-	}
-	end := bytes.IndexAny(text, " \t")
-	if end < 0 {
-		return Entry{}, NotAnEntry, neither
-	}
-	field, rest := text[:end], text[end:]
-	value, ok := decodeHex(field)
-	if !ok {
-		if len(field) >= 16 && mostlyHex(field) {
-			return Entry{}, BadDigest, fmt.Sprintf("%s is not a digest: it holds a character that is not hexadecimal", plain.Quoted(clip(field)))
-		}
-		return Entry{}, NotAnEntry, neither
-	}
-	candidates := p.candidates(value)
-	if candidates == nil {
-		if len(value) < 16 {
-			return Entry{}, NotAnEntry, neither
-		}
-		return Entry{}, BadDigest, p.wrongLength(value)
-	}
-	// One space and a mode mark (a space for text, an asterisk for binary)
-	// stand before the name; lists in the wild also use tabs or one space.
-	switch {
-	case len(rest) >= 2 && rest[0] == ' ' && (rest[1] == ' ' || rest[1] == '*'):
-		rest = rest[2:]
-	default:
-		rest = bytes.TrimLeft(rest, " \t")
-		rest = bytes.TrimPrefix(rest, []byte("*"))
-	}
-	name, ok := unescape(rest, escaped)
-	if !ok {
-		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
-	}
-	if name == "" {
-		return Entry{}, BadDigest, "a digest stands here without a file name"
-	}
-	return entryOf(name, value, candidates, DigestFirst), "", ""
-}
-
-// tagged reads "ALGORITHM (NAME) = DIGEST", escaped likewise.
-func (p *parser) tagged(text []byte) (Entry, ProblemCode, string) {
+// tagged reads "ALGORITHM (NAME) = DIGEST", with the value in hexadecimal or base64, and
+// the same with a backslash in front and escapes in the name.
+func (p *parser) tagged(text string) (Entry, ProblemCode, string) {
 	notOne := func() (Entry, ProblemCode, string) { return Entry{}, NotAnEntry, "" }
 	escaped := text[0] == '\\'
 	if escaped {
 		text = text[1:]
 	}
-	open := bytes.IndexByte(text, '(')
-	closing := bytes.LastIndexByte(text, ')')
+	open := strings.IndexByte(text, '(')
+	closing := strings.LastIndexByte(text, ')')
 	if open <= 0 || closing < open {
 		return notOne()
 	}
-	after := bytes.TrimLeft(text[closing+1:], " \t")
-	if len(after) == 0 || after[0] != '=' {
+	after := strings.TrimLeft(text[closing+1:], " \t")
+	if after == "" || after[0] != '=' && after[0] != ':' {
 		return notOne()
 	}
-	label := strings.TrimSpace(string(text[:open]))
+	label := strings.TrimSpace(text[:open])
+	field := strings.TrimSpace(after[1:])
+	if strings.ContainsAny(label, ":|=,;\t") || strings.Count(label, " ") > 1 || after[0] == ':' && field == "" {
+		return notOne()
+	}
+	name, ok := unescape([]byte(text[open+1:closing]), escaped)
+	if label == "SIZE" || label == "Size" {
+		if n := sizeOf(field); n != nil && ok {
+			return Entry{Name: name, Size: n}, sizeLine, ""
+		}
+		return notOne()
+	}
 	algorithm, err := digest.Parse(label)
 	if err != nil {
+		if strings.Contains(label, " ") || after[0] == ':' || !taggedLabel(label) {
+			return notOne()
+		}
 		return Entry{}, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(label))))
 	}
-	field := bytes.TrimSpace(after[1:])
-	value, ok := decodeHex(field)
-	if !ok || len(value) != algorithm.Size() {
-		return Entry{}, BadDigest, fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip(field)), algorithm, 2*algorithm.Size())
+	value, whole := decodeHex([]byte(field))
+	if !whole || len(value) != algorithm.Size() {
+		if decoded := decodeBase64(field); len(decoded) == algorithm.Size() {
+			value, whole = decoded, true
+		}
 	}
-	name, ok := unescape(text[open+1:closing], escaped)
+	if more := ofFamily(algorithm, len(value)); more != digest.Unknown {
+		algorithm = more
+	}
+	if !whole || len(value) != algorithm.Size() {
+		if after[0] == ':' && !whole {
+			return notOne()
+		}
+		if tokens := tokensIn(field, algorithm.Size() == 4, algorithm); len(tokens) == 1 && tokens[0].grouped && len(tokens[0].value) == algorithm.Size() {
+			value = tokens[0].value
+			p.aside.cover(field)
+		} else {
+			return Entry{}, BadDigest, fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip([]byte(field))), algorithm, 2*algorithm.Size())
+		}
+	}
 	if !ok {
 		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
 	}
 	return entryOf(name, value, digest.Only(algorithm), Tagged), "", ""
+}
+
+// taggedLabel reports whether a word has the form of an algorithm's name.
+func taggedLabel(label string) bool {
+	return len(label) <= 20 && (hasDigit(label) || strings.ToUpper(label) == label)
 }
 
 func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f Format) Entry {
@@ -379,32 +339,6 @@ func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f F
 		e.Algorithm = candidates[0]
 	}
 	return e
-}
-
-// candidates narrows the algorithms of a digest's length by the heading above
-// and by the manifest's own name. It returns nil when no algorithm has this
-// length, and for one that is shorter than what is announced: a value that was cut
-// short is not the digest of another algorithm that happens to have its length.
-func (p *parser) candidates(value digest.Value) []digest.Algorithm {
-	for _, known := range []digest.Algorithm{p.section, p.hint} {
-		switch {
-		case known.Size() == len(value):
-			return digest.Only(known)
-		case known.Size() > len(value):
-			return nil
-		}
-	}
-	return digest.OfSize(len(value))
-}
-
-// wrongLength says what is wrong with a value that candidates has no algorithm for.
-func (p *parser) wrongLength(value digest.Value) string {
-	for _, known := range []digest.Algorithm{p.section, p.hint} {
-		if known.Size() > len(value) {
-			return fmt.Sprintf("a value of %d hexadecimal characters is not the %s digest that is announced, which has %d; is it cut short?", 2*len(value), known, 2*known.Size())
-		}
-	}
-	return fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
 }
 
 func decodeHex(field []byte) (digest.Value, bool) {

@@ -75,7 +75,8 @@ func algorithms(f File) []digest.Algorithm {
 var escaper = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
 
 func writeLine(w *bufio.Writer, format Format, name string, a digest.Algorithm, v digest.Value) {
-	if strings.ContainsAny(name, "\\\n\r") {
+	// Escaped is also what looks like more than a name: blanks in front, quotes, columns.
+	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") || strings.Contains(name, "  ") || len(tokensIn(name, false, digest.Unknown)) > 0 {
 		w.WriteByte('\\') //nolint:errcheck // Flush tells
 		name = escaper.Replace(name)
 	}

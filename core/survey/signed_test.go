@@ -24,9 +24,9 @@ func TestReadList(t *testing.T) {
 		codes []manifest.ProblemCode
 		line  int
 	}{
-		"the frame alone": {frame, []manifest.ProblemCode{manifest.NotAnEntry, manifest.SignedText}, 5},
-		"text before":     {planted + frame, []manifest.ProblemCode{manifest.NotAnEntry, manifest.OutsideText, manifest.SignedText}, 6},
-		"text behind":     {frame + planted, []manifest.ProblemCode{manifest.NotAnEntry, manifest.OutsideText, manifest.SignedText}, 5},
+		"the frame alone": {frame, []manifest.ProblemCode{manifest.SignedText}, 5},
+		"text before":     {planted + frame, []manifest.ProblemCode{manifest.OutsideText, manifest.SignedText}, 6},
+		"text behind":     {frame + planted, []manifest.ProblemCode{manifest.OutsideText, manifest.SignedText}, 5},
 	} {
 		m, err := ReadList(strings.NewReader(c.text), manifest.Options{FileName: "SHA256SUMS.asc"})
 		require.NoError(t, err)

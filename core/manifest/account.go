@@ -1,0 +1,162 @@
+package manifest
+
+import (
+	"encoding/hex"
+	"strings"
+
+	"endeixis/core/digest"
+)
+
+// An Aside is a part of the text that has the form of a digest and was used for
+// nothing.
+type Aside struct {
+	// Line and Column say where it stands; both count from 1, and columns count bytes.
+	Line   int `json:"line"`
+	Column int `json:"column"`
+	// Length is how many bytes of the line it is.
+	Length int `json:"length"`
+	// Text is the part itself.
+	Text string `json:"text"`
+	// Why says why it was left aside.
+	Why string `json:"why"`
+}
+
+// asides collects, while a text is read, what its account needs: why values were left
+// aside, and which parts of the text became part of a value.
+type asides struct {
+	// why says it by line.
+	why map[int]string
+	// covered holds parts of values that are written in pieces, in small letters.
+	covered map[string]bool
+}
+
+func newAsides() asides { return asides{why: map[int]string{}, covered: map[string]bool{}} }
+
+// note says why the values of a line are left aside.
+func (a *asides) note(line int, why string) { a.why[line] = why }
+
+// block does so for a line in a block.
+func (a *asides) block(line int, why string) { a.why[line] = why }
+
+// cover takes the words of a text for parts of a value.
+func (a *asides) cover(text string) {
+	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return r > 0x7f || !isAlnum(byte(r)) }) {
+		a.covered[strings.ToLower(strings.TrimPrefix(word, "0x"))] = true
+	}
+}
+
+// account goes through a text once more that has so many lines before it, and notes each
+// part in the form of a digest that became neither an entry nor a problem.
+func (p *parser) account(text string, before int) {
+	values := make(map[string]bool, len(p.out.Entries))
+	for i := range p.out.Entries {
+		e := &p.out.Entries[i]
+		values[string(e.Digest)] = true
+		if e.Pieces != nil {
+			for _, v := range e.Pieces.Digests {
+				values[string(v)] = true
+			}
+		}
+	}
+	told := map[int]bool{}
+	for _, problem := range p.out.Problems {
+		told[problem.Line] = true
+	}
+	no := before
+	for len(text) > 0 {
+		var line string
+		if end := strings.IndexByte(text, '\n'); end >= 0 {
+			line, text = text[:end], text[end+1:]
+		} else {
+			line, text = text, ""
+		}
+		no++
+		if told[no] {
+			continue
+		}
+		p.accountLine(line, no, values)
+	}
+}
+
+// accountLine accounts for one line.
+func (p *parser) accountLine(line string, no int, values map[string]bool) {
+	for i := 0; i < len(line); {
+		if !isAlnum(line[i]) {
+			i++
+			continue
+		}
+		from := i
+		hexes := 0
+		for i < len(line) && (isAlnum(line[i]) || line[i] == '+' || line[i] == '/' || line[i] == '_' || line[i] == '-') {
+			if isHex(line[i]) {
+				hexes++
+			}
+			i++
+		}
+		word := line[from:i]
+		if len(word) < 22 {
+			continue
+		}
+		if hexes < len(word) {
+			p.accountWord(from, word, no, values)
+			continue
+		}
+		p.accountHex(from, word, no, values)
+	}
+}
+
+// accountWord accounts for a word that is not all digits: it may be base64, or have
+// digits within it.
+func (p *parser) accountWord(from int, word string, no int, values map[string]bool) {
+	if mixed(word) && len(word) <= 88 {
+		body := word
+		if at := strings.IndexByte(body, '-'); at > 0 && at < 8 {
+			if _, ok := algorithmOf(body[:at]); ok {
+				body = body[at+1:]
+			}
+		}
+		if value := decodeBase64(body); len(value) >= 16 && digest.OfSize(len(value)) != nil {
+			if !values[string(value)] {
+				p.leaveAside(no, from+len(word)-len(body), body)
+			}
+			return
+		}
+	}
+	for at := 0; at < len(word); {
+		if !isHex(word[at]) {
+			at++
+			continue
+		}
+		end := at
+		for end < len(word) && isHex(word[end]) {
+			end++
+		}
+		if end-at >= 32 {
+			p.accountHex(from+at, word[at:end], no, values)
+		}
+		at = end
+	}
+}
+
+func (p *parser) accountHex(from int, word string, no int, values map[string]bool) {
+	if len(word) < 32 || len(word)%2 != 0 || digest.OfSize(len(word)/2) == nil {
+		return
+	}
+	value, err := hex.DecodeString(word)
+	if err != nil || values[string(value)] || p.aside.covered[strings.ToLower(word)] {
+		return
+	}
+	p.leaveAside(no, from, word)
+}
+
+func (p *parser) leaveAside(line, from int, text string) {
+	if len(p.out.LeftAside) >= p.opts.MaxAsides {
+		p.out.MoreLeftAside++
+		return
+	}
+	why := p.aside.why[line]
+	if why == "" {
+		why = "nothing here ties it to a file"
+	}
+	p.out.LeftAside = append(p.out.LeftAside, Aside{Line: line, Column: from + 1, Length: len(text), Text: clip([]byte(text)), Why: why})
+}

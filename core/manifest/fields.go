@@ -1,0 +1,220 @@
+package manifest
+
+import (
+	"net/url"
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+)
+
+// separators stand between the parts of a row and belong to none of them.
+const separators = " \t:=,;|"
+
+// trimSeparators cuts separators from both ends, brackets and quotes around the whole,
+// and marks of Markdown.
+func trimSeparators(s string) string {
+	for {
+		before := s
+		s = strings.Trim(s, separators)
+		for _, pair := range []string{"()", "[]", "{}", "<>", "\"\"", "''", "``", "“”", "„“", "«»", "‘’", "**", "__"} {
+			first, last := pair[:len(pair)/2], pair[len(pair)/2:]
+			if pair == "„“" {
+				first, last = "„", "“"
+			}
+			if len(s) > len(first)+len(last) && strings.HasPrefix(s, first) && strings.HasSuffix(s, last) && !strings.Contains(s[len(first):len(s)-len(last)], first) {
+				s = s[len(first) : len(s)-len(last)]
+			}
+		}
+		if s == before {
+			return s
+		}
+	}
+}
+
+var (
+	markdownLink = regexp.MustCompile(`!?\[([^\]]*)\]\(<?([^)\s>]+)>?(?:\s+"[^"]*")?\)`)
+	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,18}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
+	grouped3     = regexp.MustCompile(`^\d{1,3}(?:,\d{3})+$`)
+	dateForm     = regexp.MustCompile(`^(?:\d{4}[-./]\d{1,2}[-./]\d{1,2}(?:T[\d:.]+(?:Z|[+-]\d\d:?\d\d)?)?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|` +
+		`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`)
+	timeForm = regexp.MustCompile(`^\d{1,2}:\d{2}(?::\d{2})?(?:\.\d+)?$`)
+	modeForm = regexp.MustCompile(`^[-dlbcps][-rwxsStT]{9}[.+@]?$|^0?[0-7]{3,4}$|^0?100[0-7]{3}$`)
+	// fieldForm is a field of a record: a label of some words, a sign, and a value.
+	fieldForm = regexp.MustCompile(`^([\pL][\pL\pN_()./% -]{0,48}?)\s*(?::=|[:=：]|\s->)\s*(.*)$`)
+	// optionForm is a field within a line.
+	optionForm = regexp.MustCompile(`^[A-Za-z_]+=\S*$`)
+)
+
+// fieldOf takes a row apart that is a field of a record. It returns nil for another.
+func fieldOf(text string) []string {
+	if m := quotedField.FindStringSubmatch(text); m != nil {
+		return m
+	}
+	if !strings.ContainsAny(text, ":=") && !strings.Contains(text, "->") {
+		return nil
+	}
+	return fieldForm.FindStringSubmatch(text)
+}
+
+// quotedField is a field of a recipe: a word, and a value in quotes.
+var quotedField = regexp.MustCompile(`^([A-Za-z_]\w*)\s+["']([^"']+)["']\s*[,;]?$`)
+
+// sizeOf reads a size in bytes: digits, in groups where a unit or the groups say that
+// they are thousands.
+func sizeOf(s string) *int64 {
+	s = strings.TrimSpace(s)
+	m := sizeForm.FindStringSubmatch(s)
+	if m == nil {
+		return nil
+	}
+	digits := m[1]
+	if m[2] == "" && !allDigits(digits) && !grouped3.MatchString(digits) && strings.Count(digits, ".") < 2 {
+		return nil // “1.482” may be of another unit
+	}
+	n, err := strconv.ParseInt(strings.Map(func(r rune) rune {
+		if '0' <= r && r <= '9' {
+			return r
+		}
+		return -1
+	}, digits), 10, 64)
+	if err != nil {
+		return nil
+	}
+	return &n
+}
+
+// A cellKind says what a word of a row is by its form.
+type cellKind uint8
+
+const (
+	cellOther cellKind = iota
+	cellNumber
+	cellDate
+	cellMode
+	cellOption
+)
+
+func kindOf(word string) cellKind {
+	word = strings.Trim(word, ",;|")
+	switch {
+	case word == "":
+		return cellOther
+	case allDigits(word) && len(word) <= 18, grouped3.MatchString(word):
+		return cellNumber
+	case timeForm.MatchString(word), dateForm.MatchString(word):
+		return cellDate
+	case modeForm.MatchString(word):
+		return cellMode
+	case optionForm.MatchString(word):
+		return cellOption
+	}
+	return cellOther
+}
+
+// nameOfAddress returns the file's name in an address, decoded, or "".
+func nameOfAddress(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	base := path.Base(u.Path)
+	if u.Path == "" || strings.HasSuffix(u.Path, "/") || base == "/" || base == "." {
+		return ""
+	}
+	return base
+}
+
+// isAddress reports whether a word is an address with a scheme.
+func isAddress(word string) bool {
+	i := strings.Index(word, "://")
+	return i > 0 && i < 12 && strings.IndexByte(word[:i], ' ') < 0
+}
+
+// plainLinks replaces the links of Markdown by the names they lead to: the text where
+// that is a name, or else the last part of the target.
+func plainLinks(text string) string {
+	if !strings.Contains(text, "](") {
+		return text
+	}
+	return markdownLink.ReplaceAllStringFunc(text, func(link string) string {
+		m := markdownLink.FindStringSubmatch(link)
+		return linkName(m[1], m[2])
+	})
+}
+
+// linkName returns what a link stands for: its text, unless only its target is the name
+// of a file.
+func linkName(text, target string) string {
+	shown := trimSeparators(text)
+	if looksLikeFile(shown) || len(labelsIn(shown)) > 0 || hashWords[foldWords(shown)] {
+		return shown
+	}
+	base := nameOfAddress(target)
+	words := splitKey(shown)
+	for _, w := range words {
+		if w == "sig" || w == "signature" || w == "asc" || w == "gpg" || w == "pgp" || w == "key" || hashWords[w] {
+			return shown
+		}
+	}
+	if looksLikeFile(base) {
+		return base
+	}
+	return shown
+}
+
+// fileWords returns the words of a text that are names of files by their form, each
+// once, in order.
+func (p *parser) fileWords(text string) []string {
+	var out []string
+	if name := p.known.in(text); name != "" {
+		return []string{name}
+	}
+	for _, quoted := range quotedForm.FindAllStringSubmatch(text, -1) {
+		inner := strings.TrimSpace(quoted[1] + quoted[2] + quoted[3] + quoted[4])
+		if looksLikeFile(inner) || strings.ContainsAny(inner, `/\`) && looksLikeFile(path.Base(inner)) {
+			out = append(out, inner)
+			text = strings.Replace(text, quoted[0], " ", 1)
+		}
+	}
+	for word := range strings.FieldsFuncSeq(text, func(r rune) bool {
+		return r <= ' ' || strings.ContainsRune("\"'`()[]{}<>,;|*“”„«»‘’", r) || r >= 0x3000 && r < 0x3040
+	}) {
+		word = strings.TrimRight(word, ".:!?")
+		if i := strings.LastIndexByte(word, '='); i >= 0 && !isAddress(word) {
+			word = word[i+1:]
+		}
+		if isAddress(word) {
+			if name := nameOfAddress(word); looksLikeFile(name) {
+				out = append(out, name)
+			}
+			continue
+		}
+		word = strings.TrimLeft(word, ":")
+		if looksLikeFile(word) {
+			out = append(out, word)
+		}
+	}
+	seen := map[string]bool{}
+	unique := out[:0]
+	for _, name := range out {
+		if !seen[name] {
+			seen[name] = true
+			unique = append(unique, name)
+		}
+	}
+	return unique
+}
+
+var quotedForm = regexp.MustCompile("\"([^\"]+)\"|“([^”]+)”|`([^`]+)`|«([^»]+)»")
+
+// cutName reports whether a name was cut by whoever drew a table.
+func cutName(name string) bool {
+	return strings.HasSuffix(name, "...") || strings.HasSuffix(name, "…")
+}
+
+// startsProse reports whether words begin a sentence.
+func startsProse(text string) bool {
+	first, rest, more := strings.Cut(strings.TrimSpace(text), " ")
+	return more && rest != "" && lead[foldWords(first)] && !looksLikeFile(first)
+}

@@ -1,0 +1,378 @@
+package manifest
+
+import (
+	"net/url"
+	"regexp"
+	"strings"
+
+	"golang.org/x/net/html"
+
+	"endeixis/core/digest"
+)
+
+// isPage reports whether a text that begins with a mark is a page in HTML.
+func isPage(text string) bool {
+	head := strings.ToLower(text[:min(len(text), 4096)])
+	if strings.HasPrefix(head, "<?xml") && !strings.Contains(head, "<html") {
+		return false
+	}
+	for _, mark := range []string{"<!doctype html", "<html", "<body", "<table", "<p>", "<p ", "<div", "<ul", "<ol", "<pre", "<a ", "<h1", "<h2", "<h3", "<tr", "<dl", "<code", "<span", "<section", "<article", "<li", "<details", "<br"} {
+		if strings.HasPrefix(head, mark) || strings.HasPrefix(mark, "<!") && strings.Contains(head, mark) || mark == "<html" && strings.Contains(head, mark) {
+			return true
+		}
+	}
+	return false
+}
+
+// blocks are elements that begin a new row, and paragraphs those that part records.
+var (
+	blocks     = wordSet(`p div ul ol li dl dt dd pre h1 h2 h3 h4 h5 h6 table thead tbody tr br hr section article header footer main nav form fieldset details summary blockquote figure figcaption address caption option title head body`)
+	paragraphs = wordSet(`h1 h2 h3 h4 h5 h6 table ul ol dl section article hr pre details`)
+	unseen     = wordSet(`script style noscript template meta svg iframe object`)
+)
+
+// abbreviated is a digest that a page shows cut, because the whole one is elsewhere.
+var abbreviated = regexp.MustCompile(`^[0-9a-fA-F]{4,}(?:…|\.{2,3})[0-9a-fA-F]*$`)
+
+// A pageReader makes rows of a page: what is seen of it as text, links by the names that
+// they lead to, and digests that stand in attributes behind what they stand at.
+type pageReader struct {
+	p      *parser
+	layout *layout
+	rows   []row
+	text   strings.Builder
+	// line is where the current row began.
+	line, begun int
+	pre         bool
+	hidden      []string
+	// link is the target of the link that is open, and shown where its text began.
+	link  string
+	shown int
+	// cells are those of the table's row that is open; header tells of it.
+	cells  []string
+	inRow  bool
+	inCell bool
+	heads  int
+}
+
+// page reads a page in HTML.
+func (p *parser) page(text string) bool {
+	z := html.NewTokenizer(strings.NewReader(text))
+	r := &pageReader{p: p, layout: p.newLayout(), line: 1, begun: 1}
+	for {
+		kind := z.Next()
+		raw := string(z.Raw())
+		switch kind {
+		case html.ErrorToken:
+			r.flush(true)
+			r.layout.take(r.rows, true)
+			return true
+		case html.TextToken:
+			r.words(html.UnescapeString(raw))
+		case html.StartTagToken, html.SelfClosingTagToken:
+			tag, more := z.TagName()
+			name := string(tag)
+			var attributes []html.Attribute
+			for more {
+				var key, value []byte
+				key, value, more = z.TagAttr()
+				attributes = append(attributes, html.Attribute{Key: string(key), Val: string(value)})
+			}
+			r.open(name, attributes, kind == html.SelfClosingTagToken)
+		case html.EndTagToken:
+			tag, _ := z.TagName()
+			r.close(string(tag))
+		case html.CommentToken, html.DoctypeToken:
+		}
+		r.line += strings.Count(raw, "\n")
+	}
+}
+
+func (r *pageReader) words(text string) {
+	if len(r.hidden) > 0 {
+		return
+	}
+	if r.pre {
+		at := r.line
+		for i, line := range strings.Split(text, "\n") {
+			if i > 0 {
+				r.flush(false)
+				at++
+				r.begun = at
+				if strings.TrimSpace(line) == "" {
+					r.rows = append(r.rows, row{no: at, kind: rowBlank})
+				}
+			}
+			r.put(line)
+		}
+		return
+	}
+	lead := text != strings.TrimLeft(text, " \t\r\n")
+	trail := text != strings.TrimRight(text, " \t\r\n")
+	inner := strings.Join(strings.Fields(text), " ")
+	if inner == "" {
+		if r.text.Len() > 0 && text != "" {
+			r.put(" ")
+		}
+		return
+	}
+	if abbreviated.MatchString(inner) {
+		return
+	}
+	if lead {
+		inner = " " + inner
+	}
+	if trail {
+		inner += " "
+	}
+	if r.text.Len() == 0 {
+		r.begun = r.line + strings.Count(text[:len(text)-len(strings.TrimLeft(text, " \t\r\n"))], "\n")
+	}
+	r.put(inner)
+}
+
+func (r *pageReader) put(s string) { r.text.WriteString(s) }
+
+// flush ends a row.
+func (r *pageReader) flush(paragraph bool) {
+	text := r.text.String()
+	r.text.Reset()
+	r.shown = 0
+	if !r.pre {
+		text = strings.TrimSpace(text)
+	}
+	if r.inRow {
+		// Blocks within a cell do not end the row of the table.
+		r.text.WriteString(text)
+		if text != "" {
+			r.text.WriteByte(' ')
+		}
+		return
+	}
+	if strings.TrimSpace(text) != "" {
+		r.rows = append(r.rows, r.p.rowOf(text, r.begun))
+	}
+	if paragraph {
+		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+	}
+	r.begun = r.line
+	if len(r.rows) >= window && !r.pre {
+		r.layout.take(r.rows, false)
+		r.rows = nil
+	}
+}
+
+func (r *pageReader) endCell() {
+	if !r.inCell {
+		return
+	}
+	r.cells = append(r.cells, strings.TrimSpace(r.text.String()))
+	r.text.Reset()
+	r.inCell = false
+}
+
+func (r *pageReader) endRow() {
+	if !r.inRow {
+		return
+	}
+	r.endCell()
+	r.inRow = false
+	if len(r.cells) > 0 {
+		one := r.p.rowOf(strings.Join(r.cells, "\t"), r.begun)
+		one.text = strings.TrimSpace(one.text)
+		one.cells = r.cells
+		one.isHeader = r.heads == len(r.cells) && r.heads > 1
+		if len(r.cells) == 2 && r.heads == 1 || len(r.cells) == 1 {
+			// “<th>SHA-256</th><td>…</td>” is a field of a record.
+			one.cells = nil
+			one.text = strings.Join(r.cells, ": ")
+			if len(r.cells) == 2 && strings.HasSuffix(r.cells[0], ":") {
+				one.text = strings.Join(r.cells, " ")
+			}
+		}
+		if one.text != "" {
+			r.rows = append(r.rows, one)
+		}
+	}
+	r.cells, r.heads = nil, 0
+	r.text.Reset()
+	r.begun = r.line
+}
+
+func (r *pageReader) open(name string, attributes []html.Attribute, closed bool) {
+	if unseen[name] {
+		if len(r.hidden) == 0 {
+			r.attributes(name, attributes)
+		}
+		if !closed && name != "meta" {
+			r.hidden = append(r.hidden, name)
+		}
+		return
+	}
+	if len(r.hidden) > 0 {
+		if name == "body" {
+			r.hidden = nil
+		} else {
+			return
+		}
+	}
+	switch name {
+	case "tr":
+		r.endRow()
+		r.flush(false)
+		r.inRow, r.begun = true, r.line
+	case "td", "th":
+		r.endCell()
+		if !r.inRow {
+			r.inRow, r.begun = true, r.line
+		}
+		r.inCell = true
+		r.text.Reset()
+		if name == "th" {
+			r.heads++
+		}
+	case "table":
+		r.endRow()
+		r.flush(true)
+	case "pre", "textarea":
+		r.flush(true)
+		r.pre = true
+	default:
+		if blocks[name] {
+			r.flush(paragraphs[name])
+		}
+	}
+	if name == "dt" && !r.inRow {
+		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+	}
+	r.attributes(name, attributes)
+}
+
+// attributes looks for digests in the attributes of an element.
+func (r *pageReader) attributes(name string, attributes []html.Attribute) {
+	target := ""
+	own := ""
+	for _, a := range attributes {
+		switch a.Key {
+		case "href", "src", "data-href", "data-url":
+			target = a.Val
+		case "data-file", "data-filename", "data-name", "download", "data-path":
+			own = a.Val
+		}
+	}
+	if name == "a" {
+		r.link, r.shown = target, r.text.Len()
+	}
+	for _, a := range attributes {
+		key := strings.TrimPrefix(a.Key, "data-")
+		switch a.Key {
+		case "href", "src":
+			t := &tree{p: r.p, format: Document}
+			t.fragment(&node{line: r.line, column: 1}, r.absolute(a.Val))
+			continue
+		case "id", "class", "name", "style", "value", "nonce":
+			if a.Key != "value" {
+				r.p.aside.note(r.line, "it is of the page, not of a file")
+				continue
+			}
+		}
+		if name == "meta" {
+			r.p.aside.note(r.line, "it is of the page, not of a file")
+			continue
+		}
+		label, extra := labelOfKey(key)
+		tokens := tokensIn(a.Val, label.Size() == 4, label)
+		if len(tokens) == 0 {
+			continue
+		}
+		said := label != digest.Unknown || isHashWord(splitKey(key)) || shownKeys[key]
+		if !said || len(extra) > 0 || len(tokens) > 1 && own == "" {
+			r.p.aside.note(r.line, "it is of something else than the file that is named there")
+			continue
+		}
+		value := a.Val
+		if label != digest.Unknown && tokens[0].algorithm == digest.Unknown {
+			value = label.String() + ": " + a.Val
+		}
+		switch {
+		case own != "":
+			r.direct(own, value)
+		case (name == "script" || name == "link" || name == "img" || name == "source") && target != "":
+			r.direct(nameOfAddress(r.absolute(target)), value)
+		case name == "a" && looksLikeFile(nameOfAddress(r.absolute(target))) && (label != digest.Unknown || a.Key == "title"):
+			r.direct(nameOfAddress(r.absolute(target)), value)
+		default:
+			r.put(" " + value + " ")
+		}
+	}
+}
+
+// shownKeys are attributes for what is shown or copied.
+var shownKeys = map[string]bool{"title": true, "alt": true, "value": true, "content": true, "aria-label": true, "clipboard-text": true, "original-title": true, "tooltip": true, "copy": true, "text": true, "tip": true}
+
+// direct adds what an attribute says of the file that its element names.
+func (r *pageReader) direct(name, value string) {
+	if name == "" {
+		return
+	}
+	one := r.p.rowOf(name+"\t"+value, r.line)
+	sub := &layout{p: r.p, rows: []row{{no: r.line, kind: rowBlank}, one, {no: r.line, kind: rowBlank}}}
+	sub.classify()
+	sub.readShapes()
+	sub.nameless()
+}
+
+// absolute makes an address of a link's target, so that its parts can be told.
+func (r *pageReader) absolute(target string) string {
+	if isAddress(target) {
+		return target
+	}
+	base := &url.URL{Scheme: "https", Host: "page.invalid", Path: "/"}
+	u, err := base.Parse(target)
+	if err != nil {
+		return ""
+	}
+	return u.String()
+}
+
+func (r *pageReader) close(name string) {
+	if n := len(r.hidden); n > 0 {
+		if r.hidden[n-1] == name {
+			r.hidden = r.hidden[:n-1]
+		}
+		return
+	}
+	switch name {
+	case "a":
+		if r.link != "" && r.text.Len() >= r.shown {
+			text := r.text.String()
+			shown := text[r.shown:]
+			if name := linkName(strings.TrimSpace(shown), r.absolute(r.link)); name != strings.TrimSpace(shown) {
+				r.text.Reset()
+				r.put(text[:r.shown] + name)
+			}
+		}
+		r.link = ""
+	case "td", "th":
+		r.endCell()
+	case "tr":
+		r.endRow()
+	case "table", "thead", "tbody":
+		r.endRow()
+		if name == "table" {
+			r.flush(true)
+		}
+	case "pre", "textarea":
+		r.flush(true)
+		r.pre = false
+		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+	case "dt":
+		if !r.inRow {
+			r.flush(false)
+		}
+	default:
+		if blocks[name] {
+			r.flush(paragraphs[name] && name[0] != 'h')
+		}
+	}
+}

@@ -1,0 +1,268 @@
+package manifest
+
+import (
+	_ "embed" // the words
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"endeixis/core/digest"
+)
+
+// wordList holds the words by which lists in several languages say what they hold.
+//
+//go:embed words.txt
+var wordList string
+
+// The words of wordList, by what they stand for. A label is compared after [foldWords].
+var (
+	vocabulary     = readWords(wordList)
+	nameWords      = vocabulary["name"]
+	addressWords   = vocabulary["address"]
+	sizeWords      = vocabulary["size"]
+	hashWords      = vocabulary["hash"]
+	algorithmWords = vocabulary["algorithm"]
+	// otherWords are said of values that look like digests and are none of a file.
+	otherWords = vocabulary["other"]
+	// lead are words that begin what is said about a file, not its name.
+	lead = vocabulary["lead"]
+	// endings are usual endings of files. A word in a sentence with one of them is a
+	// name of a file; without, it needs a digit or a hyphen to be one.
+	endings = vocabulary["endings"]
+	// topDomains are ends of names of hosts that are no endings of files.
+	topDomains = vocabulary["domains"]
+)
+
+// readWords reads sections of words.
+func readWords(text string) map[string]map[string]bool {
+	out := map[string]map[string]bool{}
+	var section map[string]bool
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "" || line[0] == '#':
+		case line[0] == '[':
+			section = map[string]bool{}
+			out[strings.Trim(line, "[]")] = section
+		default:
+			for w := range strings.FieldsSeq(line) {
+				section[foldWords(w)] = true
+			}
+		}
+	}
+	return out
+}
+
+func wordSet(list string) map[string]bool {
+	return readWords("[all]\n" + list)["all"]
+}
+
+// foldWords brings a label into one form: small letters and digits alone, so that
+// “File-Name”, “fileName” and “FILE NAME” are one.
+func foldWords(label string) string {
+	plain := true
+	for i := 0; i < len(label); i++ {
+		if c := label[i]; (c < 'a' || c > 'z') && (c < '0' || c > '9') {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return label
+	}
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, label)
+}
+
+// splitKey cuts the name of a field or member into its words: “md5Digest”,
+// “InstallerSha256” and “sha-256_sum” alike.
+func splitKey(key string) []string {
+	var out []string
+	var word []rune
+	flush := func() {
+		if len(word) > 0 {
+			out = append(out, strings.ToLower(string(word)))
+			word = word[:0]
+		}
+	}
+	lower := false
+	for _, r := range key {
+		switch {
+		case !unicode.IsLetter(r) && !unicode.IsDigit(r):
+			flush()
+			lower = false
+			continue
+		case unicode.IsUpper(r) && lower:
+			flush()
+		}
+		lower = unicode.IsLower(r)
+		word = append(word, r)
+	}
+	flush()
+	return out
+}
+
+// labelExpression finds a label of an algorithm wherever one stands by itself. What
+// follows the label, such as “sum”, is part of it.
+var labelExpression = regexp.MustCompile(`(?i)(?:sha[-_ ]?2[-_/ ](?:224|256|384|512)|sha[-_ ]?3[-_/ ](?:224|256|384|512)|sha[-_ ]?512[-_/ ]t?(?:224|256)|` +
+	`sha[-_ ]?(?:224|256|384|512)|sha[-_]?1|sha[ ]1|sha|md[-_ ]?5|blake[-_ ]?2[bs](?:p)?(?:[-_](?:128|160|224|256|384|512))?|blake[-_ ]?3|blake2|b2|b3|` +
+	`ripemd[-_ ]?160|rmd[-_]?160|crc[-_ ]?32[-_/]?(?:iso[-_]hdlc|bzip2|cksum|c|posix|castagnoli)?|crc|cksum)` +
+	`(?:[-_ ]?(?:check)?sums?|[-_ ]?digests?|[-_ ]?hash(?:es)?)?`)
+
+var labelTail = regexp.MustCompile(`(?i)[-_ ]?(?:(?:check)?sums?|digests?|hash(?:es)?|value|hex)$`)
+
+// algorithmOf reads a label such as “SHA-256 checksum”, “sha256sum” or “b2”.
+func algorithmOf(label string) (digest.Algorithm, bool) {
+	if len(label) > 40 {
+		return digest.Unknown, false
+	}
+	if a, err := digest.Parse(label); err == nil {
+		return a, true
+	}
+	cut := labelTail.ReplaceAllString(label, "")
+	if cut == label || cut == "" {
+		return digest.Unknown, false
+	}
+	if cut == "sha" || cut == "SHA" {
+		return digest.Unknown, false // “shasum” is the name of a family
+	}
+	a, err := digest.Parse(cut)
+	return a, err == nil
+}
+
+// A label is an algorithm that is named in a line.
+type label struct {
+	from, to  int
+	algorithm digest.Algorithm
+}
+
+// labelsIn finds the algorithms that a text names as words of their own; those inside
+// of file names are none.
+func labelsIn(text string) []label {
+	if !mayHaveLabel(text) {
+		return nil
+	}
+	var out []label
+	for _, at := range labelExpression.FindAllStringIndex(text, -1) {
+		from, to := at[0], at[1]
+		for to < len(text) && text[to] == '-' && hashWords[foldWords(firstWord(text[to+1:]))] {
+			to += 1 + len(firstWord(text[to+1:])) // “SHA-256-Prüfsumme”
+		}
+		if from > 0 && isNameByte(text[from-1]) && text[from-1] != '-' || to < len(text) && isNameByte(text[to]) {
+			continue
+		}
+		if from > 0 && text[from-1] == '-' && from > 1 && text[from-2] != ' ' && text[from-2] != '-' {
+			continue // a hyphen belongs to an option alone: “-sha256”
+		}
+		if to < len(text) && text[to] == '.' && to+1 < len(text) && isNameByte(text[to+1]) {
+			continue
+		}
+		word := text[from:at[1]]
+		if strings.HasSuffix(word, "SUMS") && strings.ToUpper(word) == word {
+			continue // “SHA256SUMS” is what a list is called
+		}
+		if len(word) == 2 && (from > 0 || to < len(text) && strings.IndexByte(":=(", text[to]) < 0) {
+			continue // “b3” is a pair of digits
+		}
+		if a, ok := algorithmOf(word); ok {
+			out = append(out, label{from, to, a})
+		}
+	}
+	return out
+}
+
+// firstWord returns the letters and digits that a text begins with.
+func firstWord(text string) string {
+	for i, r := range text {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			return text[:i]
+		}
+	}
+	return text
+}
+
+// mayHaveLabel is a quick look before the expression is tried.
+func mayHaveLabel(text string) bool {
+	for i := 0; i+1 < len(text); i++ {
+		next := text[i+1] | 0x20
+		third := byte(0)
+		if i+2 < len(text) {
+			third = text[i+2] | 0x20
+		}
+		switch text[i] | 0x20 {
+		case 's':
+			if next == 'h' && third == 'a' {
+				return true
+			}
+		case 'm':
+			if next == 'd' && (third == '5' || third == '-' || third == '_'|0x20 || third == ' ') {
+				return true
+			}
+		case 'b':
+			if next == 'l' && third == 'a' || i == 0 && (text[1] == '2' || text[1] == '3') {
+				return true
+			}
+		case 'r':
+			if next == 'i' && third == 'p' || next == 'm' && third == 'd' {
+				return true
+			}
+		case 'c':
+			if next == 'r' && third == 'c' || next == 'k' && third == 's' {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// isNameByte reports whether a byte can be inside of a file's name where it is
+// certainly not at an end of it.
+func isNameByte(c byte) bool {
+	return '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || c == '-' || c == '+' || c == '~' || c == '%' || c >= 0x80
+}
+
+// looksLikeFile reports whether a word is a file's name by its form: an ending that
+// starts with a letter, and no host, address or number of a version.
+func looksLikeFile(word string) bool {
+	if i := strings.LastIndexByte(word, '/'); i >= 0 {
+		word = word[i+1:]
+	}
+	if i := strings.LastIndexByte(word, '\\'); i >= 0 {
+		word = word[i+1:]
+	}
+	dot := strings.LastIndexByte(word, '.')
+	if dot <= 0 || dot == len(word)-1 || strings.ContainsAny(word, "@<>\"|*?=") {
+		return false
+	}
+	ending := strings.ToLower(word[dot+1:])
+	if len(ending) > 12 || !isLetter(ending[0]) && !endings[ending] {
+		return false
+	}
+	for i := 0; i < len(ending); i++ {
+		if !isLetter(ending[i]) && (ending[i] < '0' || ending[i] > '9') && ending[i] != '_' {
+			return false
+		}
+	}
+	if topDomains[ending] && !strings.ContainsAny(word[:dot], "_+~ ") && !hasVersion(word[:dot]) {
+		return false
+	}
+	if endings[ending] {
+		return true
+	}
+	return strings.ContainsAny(word[:dot], "-_0123456789") && len(ending) <= 6
+}
+
+var version = regexp.MustCompile(`[-_v]\d`)
+
+func hasVersion(stem string) bool { return version.MatchString(stem) }
+
+// isWordOf reports whether all words of a key are in one of the sets.
+func isWordOf(words []string, sets ...map[string]bool) bool {
+	joined := foldWords(strings.Join(words, ""))
+	return slices.ContainsFunc(sets, func(s map[string]bool) bool { return s[joined] })
+}
