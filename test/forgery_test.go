@@ -204,6 +204,7 @@ func history(t *testing.T, s *testkit.Service) {
 	run("operator", []int{0, 10, 11}, "batch", "run", "quayside:oarlock/logger-2.4", "--wait", "--label", "loggers", "--publisher", "oarlock",
 		"--copy-file", "oarlock-logger-2.4-digests.txt=paper:"+paper, "--origin", "oarlock-logger-2.4-digests.txt=vendor-site:oarlock.example")
 	run("operator", []int{0}, "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
+	run("operator", []int{11}, "batch", "run", "quayside:oarlock/logger-2.6-letter", "--wait")
 	f, err := os.Create(filepath.Join(s.Depot, "oarlock", "chart.iso"))
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(1<<40)) // more than is read before it is cancelled

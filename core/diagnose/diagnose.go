@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/lineend"
 	"endeixis/core/manifest"
@@ -202,22 +203,18 @@ func (d *examination) prepare() {
 	if length > 0 && length < d.Size {
 		d.prefix = &prefix{set: digest.NewSet(d.Algorithms), left: length}
 	}
-	if !bytes.ContainsRune(d.head, 0) {
-		d.toLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToLF()}
-		d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToCRLF()}
-	}
+	// Images are moved in text mode too.
+	d.toLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToLF()}
+	d.toCRLF = &converter{set: digest.NewSet(d.Algorithms), convert: lineend.ToCRLF()}
 	if d.Pieces != nil && d.Pieces.Length > 0 {
 		d.pieces = manifest.NewPieceHasher(d.Pieces.Algorithm, d.Pieces.Length)
 	}
 }
 
 func (d *examination) writers() []io.Writer {
-	out := append(d.others.Writers(), &d.zeros, &d.tail)
+	out := append(d.others.Writers(), &d.zeros, &d.tail, d.toLF, d.toCRLF)
 	if d.prefix != nil {
 		out = append(out, d.prefix)
-	}
-	if d.toLF != nil {
-		out = append(out, d.toLF, d.toCRLF)
 	}
 	if d.pieces != nil {
 		out = append(out, d.pieces)
@@ -274,6 +271,8 @@ func (d *examination) findings() []Finding {
 		add(Truncated, again, "It is cut short: %d of %d bytes are here, %d are missing.", d.Size, *d.ExpectedSize, *d.ExpectedSize-d.Size)
 	case d.isoBytes > d.Size:
 		add(Truncated, again, "It is cut short: by its own structure the disc image has %d bytes, and %d are here.", d.isoBytes, d.Size)
+	case d.interior != nil && d.interior.cutShort:
+		add(Truncated, again, "It is cut short: the compressed data ends in the middle.")
 	case d.tail.endsEarly(d.head):
 		add(Truncated, again, "It is cut short: the archive's closing part is not at the end of the file.")
 	}
@@ -282,13 +281,11 @@ func (d *examination) findings() []Finding {
 		add(Padded, "Cut the file to that length, or have the comparison end there.",
 			"The first %d bytes are exactly what is expected; %d bytes more follow, %s.", d.Size-d.prefix.tail, d.prefix.tail, d.prefix.holds())
 	}
-	if d.toLF != nil {
-		const advice = "Something on the way converted line endings. Transfer the file again as binary."
-		if d.matches(d.toLF.set.Sums()) {
-			add(LineEndings, advice, "It matches once CR LF line endings are turned into LF.")
-		} else if d.matches(d.toCRLF.set.Sums()) {
-			add(LineEndings, advice, "It matches once LF line endings are turned into CR LF.")
-		}
+	const transfer = "Something on the way converted line endings. Transfer the file again as binary."
+	if d.matches(d.toLF.set.Sums()) {
+		add(LineEndings, transfer, "It matches once CR LF line endings are turned into LF.")
+	} else if d.matches(d.toCRLF.set.Sums()) {
+		add(LineEndings, transfer, "It matches once LF line endings are turned into CR LF.")
 	}
 	if run, atEnd := d.zeros.longest(d.Size); !padded && run.Length >= 64<<10 && run.Length*100 >= d.Size {
 		if atEnd {
@@ -326,14 +323,32 @@ func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, k
 	for _, a := range digest.All() {
 		v := computed[a]
 		if e, ok := known[v.String()]; ok && len(v) >= 16 && e.Name != name {
-			return &Finding{
+			f := &Finding{
 				Code:     OtherEntry,
 				Sentence: fmt.Sprintf("These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line),
 				Advice:   "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
 			}
+			if packs(e.Name, name) {
+				f.Sentence = fmt.Sprintf("The digest that %s states in line %d for %s is that of this file, which by its name is what that holds.", plain.Text(e.Manifest), e.Line, plain.Quoted(e.Name))
+				f.Advice = "Keep the names as they are. Ask the publisher for the digest of this file, or expand the archive and compare again."
+			}
+			return f
 		}
 	}
 	return nil
+}
+
+// packs reports whether one file is, by its name, the archive or the compressed form of
+// the other.
+func packs(archive, name string) bool {
+	base := path.Base(archive)
+	possible, _ := container.Named(base)
+	if _, _, compressed := container.OfName(base); !possible && !compressed {
+		return false
+	}
+	stem := strings.TrimSuffix(base, path.Ext(base))
+	own := path.Base(name)
+	return stem == own || stem == strings.TrimSuffix(own, path.Ext(own))
 }
 
 // KnownRelease words that the same bytes were cleared before, or returns nil.

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"context"
+	"errors"
 	"io"
 	"slices"
 
@@ -23,6 +24,8 @@ type interior struct {
 	splitter *container.Splitter
 	members  []hashed
 	lanes    []*container.Lane
+	// cutShort is set once it is finished, for compressed data that ends too early.
+	cutShort bool
 }
 
 // hashed is one member with the digests of its content.
@@ -104,7 +107,9 @@ func (n *interior) is(set *digest.Set) bool {
 func (n *interior) finish() (member string, uncompressed bool) {
 	expanded := true
 	if n.expander != nil {
-		expanded = n.expander.Finish() == nil
+		err := n.expander.Finish()
+		expanded = err == nil
+		n.cutShort = errors.Is(err, io.ErrUnexpectedEOF)
 	}
 	if n.tar != nil {
 		n.tar.Finish() //nolint:errcheck // what came before damage counts

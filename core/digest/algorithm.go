@@ -38,6 +38,7 @@ const (
 	CRC32C               // CRC-32/ISCSI (RFC 9260, appendix A), also called Castagnoli
 	CRC32BZIP2           // CRC-32/BZIP2
 	CRC32CKSUM           // CRC-32/CKSUM, the one of the POSIX utility, over the length too
+	CRC32Bare            // CRC-32/CKSUM as it is catalogued, over the bytes alone
 	MD5                  // RFC 1321
 	SHA1                 // FIPS 180-4, with collision detection
 	RIPEMD160            // ISO/IEC 10118-3
@@ -101,6 +102,7 @@ var registry = [algorithmCount]info{
 	CRC32C:     {"CRC-32C", 4, Checksum, 0, []string{"crc32c", "crc32iscsi", "crc32castagnoli"}, func() hash.Hash { return crc32.New(crc32.MakeTable(crc32.Castagnoli)) }},
 	CRC32BZIP2: {"CRC-32/BZIP2", 4, Checksum, 0, []string{"crc32bzip2"}, newCRC32BZIP2},
 	CRC32CKSUM: {"CRC-32/CKSUM", 4, Checksum, 0, []string{"crc32cksum", "cksum", "crc32posix"}, newCRC32CKSUM},
+	CRC32Bare:  {"CRC-32/CKSUM without the length", 4, Checksum, 0, []string{"crc32cksumwithoutthelength"}, func() hash.Hash { return &forwardCRC{} }},
 	MD5:        {"MD5", 16, Broken, 18, []string{"md5"}, md5.New},
 	SHA1:       {"SHA-1", 20, Broken, 61, []string{"sha1", "sha"}, sha1cd.New},
 	RIPEMD160:  {"RIPEMD-160", 20, Sound, 80, []string{"ripemd160", "rmd160"}, ripemd160.New},
@@ -273,7 +275,7 @@ func fold(label string) string {
 // likeliest lists the algorithms by digest length, in the order in which a
 // value without a label is most often one of them.
 var likeliest = map[int][]Algorithm{
-	4:  {CRC32, CRC32C, CRC32BZIP2, CRC32CKSUM},
+	4:  {CRC32, CRC32C, CRC32BZIP2, CRC32CKSUM, CRC32Bare},
 	16: {MD5},
 	20: {SHA1, RIPEMD160},
 	28: {SHA224, SHA512224, SHA3224},

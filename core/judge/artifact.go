@@ -371,7 +371,19 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 	if l.matches {
 		g.Code, g.Effect = DigestMatch, Supports
 		g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, where)
-		if l.Doubtful {
+		if l.Renamed {
+			out := []Ground{g, {
+				Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
+				Sentence: fmt.Sprintf("The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.", plain.Quoted(l.Name), plain.Quoted(item.Path)),
+			}}
+			if l.wrongSize {
+				out = append(out, l.sizeGround(m, where, "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher."))
+			}
+			return out
+		}
+		if l.Doubtful && l.Name == "" {
+			g.Sentence += " No file is named there; the digest decides that this one is meant."
+		} else if l.Doubtful {
 			g.Sentence += " The name there fits several files; the digest decides that this one is meant."
 		}
 		if !l.wrongSize {
@@ -379,6 +391,12 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 		}
 		// Either the list or the file is not what somebody thinks.
 		return []Ground{g, l.sizeGround(m, where, "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher.")}
+	}
+	if l.Renamed {
+		return nil // it is another file, and is told as that
+	}
+	if l.Doubtful && l.Name == "" {
+		return nil
 	}
 	if l.Doubtful {
 		g.Code, g.Effect = DigestMismatch, Notes

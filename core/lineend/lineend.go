@@ -29,14 +29,26 @@ func ToLF() func([]byte) []byte {
 // ToCRLF returns a converter that puts a CR before every LF that has none.
 func ToCRLF() func([]byte) []byte {
 	last := byte(0)
+	var out []byte
 	return func(b []byte) []byte {
-		out := make([]byte, 0, len(b)+len(b)/16)
-		for _, c := range b {
-			if c == '\n' && last != '\r' {
+		out = out[:0]
+		for len(b) > 0 {
+			at := bytes.IndexByte(b, '\n')
+			if at < 0 {
+				out = append(out, b...)
+				last = b[len(b)-1]
+				break
+			}
+			if at > 0 {
+				last = b[at-1]
+			}
+			out = append(out, b[:at]...)
+			if last != '\r' {
 				out = append(out, '\r')
 			}
-			out = append(out, c)
-			last = c
+			out = append(out, '\n')
+			last = '\n'
+			b = b[at+1:]
 		}
 		return out
 	}

@@ -61,6 +61,7 @@ func (l *layout) tie(r, name *row, f Format) {
 	if slices.ContainsFunc(r.tokens, func(t token) bool { return t.encoded }) {
 		f = Encoded
 	}
+	name.used = true
 	l.emit(r, wholePath(name.text, name.name), name.size, f)
 }
 
@@ -189,6 +190,8 @@ func (l *layout) acrossParagraphs() {
 	for i := range l.rows {
 		r := &l.rows[i]
 		switch {
+		case r.kind == rowName && r.used, r.kind == rowValue && r.wordy:
+			flush()
 		case r.kind == rowName:
 			if len(names) > 0 && names[len(names)-1].name == r.name && order[len(order)-1] == 'N' {
 				continue
@@ -239,7 +242,7 @@ func (l *layout) nameless() {
 			if t.value == nil {
 				continue
 			}
-			announced := t.algorithm != digest.Unknown || p.hint.Size() == len(t.value) || r.section.of(len(t.value)) != digest.Unknown || hasHashWord(r.text)
+			announced := t.algorithm != digest.Unknown || hasHashWord(r.text) || !r.wordy && (p.hint.Size() == len(t.value) || r.section.of(len(t.value)) != digest.Unknown)
 			candidates, wrong := l.candidates(r, t.value, t.algorithm)
 			key := t.value.String()
 			switch {

@@ -33,6 +33,32 @@ func decode(r *bufio.Reader) (text io.Reader, latin bool) {
 	return r, false
 }
 
+// IsText reports whether the beginning of a file is that of a text: in Unicode, or in
+// Latin-1 without signs that no text has.
+func IsText(head []byte) bool {
+	if bytes.HasPrefix(head, []byte("\xff\xfe")) || bytes.HasPrefix(head, []byte("\xfe\xff")) || zerosAt(head, 0) || zerosAt(head, 1) {
+		return true
+	}
+	odd := 0
+	for _, c := range head {
+		if c == 0 {
+			return false
+		}
+		if c < ' ' && c != '\t' && c != '\n' && c != '\r' && c != '\f' && c != 0x1b {
+			odd++
+		}
+	}
+	if !validHead(head) {
+		for _, c := range head {
+			if c >= 0x80 {
+				odd++
+			}
+		}
+		return odd*5 < len(head)
+	}
+	return odd*50 <= len(head)
+}
+
 // zerosAt reports whether nearly every second byte, from the given parity, is
 // zero, as in UTF-16 of Latin letters.
 func zerosAt(head []byte, parity int) bool {

@@ -8,19 +8,21 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// knownNames are the names of the files that a list lies beside: a dictionary in which a
-// name is found instead of guessed.
-type knownNames struct {
+// Names are the names of the files that a list lies beside: a dictionary in which a name is
+// found instead of guessed. It may be used by several readers at once.
+type Names struct {
 	// byEnd holds each name, in the composed form, by its last word.
 	byEnd map[string][]string
 	whole map[string]bool
 }
 
-func newKnownNames(names []string) *knownNames {
+// NewNames returns the dictionary of some names, as they are in their folder. Each counts
+// with its directories and without.
+func NewNames(names []string) *Names {
 	if len(names) == 0 {
 		return nil
 	}
-	k := &knownNames{byEnd: map[string][]string{}, whole: map[string]bool{}}
+	k := &Names{byEnd: map[string][]string{}, whole: map[string]bool{}}
 	add := func(form string) {
 		if form == "" || k.whole[form] {
 			return
@@ -41,7 +43,7 @@ func newKnownNames(names []string) *knownNames {
 }
 
 // is reports whether a text is a known name, in whatever spelling.
-func (k *knownNames) is(text string) bool {
+func (k *Names) is(text string) bool {
 	if k == nil || text == "" {
 		return false
 	}
@@ -59,7 +61,7 @@ func (k *knownNames) is(text string) bool {
 
 // in returns the longest known name that stands in a text as words of its own, if there
 // is exactly one, or "".
-func (k *knownNames) in(text string) string {
+func (k *Names) in(text string) string {
 	if k == nil {
 		return ""
 	}

@@ -1,9 +1,11 @@
 package manifest
 
 import (
+	"encoding/binary"
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -186,6 +188,31 @@ func listsCRC(rows []row) bool {
 	return fit > 0 && 2*fit > all && files > 0
 }
 
+// decimalRow is a row of a list of POSIX checksums: the value in decimal, the size, the
+// name.
+var decimalRow = regexp.MustCompile(`^(\d{1,10}) (\d{1,18}) (\S.*)$`)
+
+// listsDecimal reports whether all rows of a text are of that form.
+func (p *parser) listsDecimal(rows []row) bool {
+	said := strings.Contains(foldWords(p.opts.FileName), "cksum") || strings.Contains(foldWords(p.opts.FileName), "crc")
+	n := 0
+	for i := range rows {
+		text := rows[i].text
+		if text == "" || text[0] == '#' {
+			continue
+		}
+		m := decimalRow.FindStringSubmatch(text)
+		if m == nil || !said && len(m[1]) < 7 || !looksLikeFile(m[3]) && !said && !p.known.is(m[3]) {
+			return false
+		}
+		if v, err := strconv.ParseUint(m[1], 10, 64); err != nil || v > 1<<32-1 {
+			return false
+		}
+		n++
+	}
+	return n > 0
+}
+
 // strictForm reads the forms that leave no doubt: a digest, a mode mark and a name; and
 // an algorithm, a name in parentheses and a value.
 func (l *layout) strictForm(r *row) bool {
@@ -200,6 +227,17 @@ func (l *layout) strictForm(r *row) bool {
 				return true
 			}
 			e.Line, e.Column = r.no, r.column
+			l.p.add(e)
+			return true
+		}
+	}
+	if l.p.decimals {
+		if m := decimalRow.FindStringSubmatch(text); m != nil {
+			v, _ := strconv.ParseUint(m[1], 10, 32) //nolint:errcheck // it was tried
+			e := entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
+			e.Size, e.Line, e.Column = sizeOf(m[2]), r.no, r.column
+			r.kind = rowDone
+			l.strict++
 			l.p.add(e)
 			return true
 		}
@@ -335,7 +373,7 @@ func (l *layout) candidates(r *row, value digest.Value, label digest.Algorithm) 
 	if of := digest.OfSize(len(value)); of != nil {
 		return of, ""
 	}
-	return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm; is it cut short?", 2*len(value))
+	return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm, so it may be cut short", 2*len(value))
 }
 
 // ofFamily returns the algorithm of a value whose label names only the family: “SHA”
@@ -750,7 +788,7 @@ func (l *layout) tellRest(end bool) {
 		case list && end && i == last && r.kind == rowText && len(r.text) < 32 && strings.Trim(r.text, "0123456789abcdefABCDEF") == "":
 			p.problem(BadDigest, fmt.Sprintf("%s is not a digest: the list ends in the middle of it", plain.Quoted(r.text)))
 		case list && (r.kind == rowText || r.kind == rowName) && cutRow.MatchString(r.text):
-			p.problem(BadDigest, "what stands in the place of the digest is too short to be one; is it cut short?")
+			p.problem(BadDigest, "what stands in the place of the digest is too short to be one, so it may be cut short")
 		case list && r.kind == rowName && r.pure && !r.prompt && i > 0:
 			p.problem(NotAnEntry, "a file is named here without a digest")
 		}

@@ -185,7 +185,7 @@ func TestLists(t *testing.T) {
 		for _, c := range readCases(t, file) {
 			count++
 			t.Run(strings.TrimSuffix(filepath.Base(file), ".txt")+"/"+c.title, func(t *testing.T) {
-				m, err := Read(strings.NewReader(c.text), Options{FileName: c.file, Beside: c.beside})
+				m, err := Read(strings.NewReader(c.text), Options{FileName: c.file, Beside: NewNames(c.beside)})
 				require.NoError(t, err)
 				var entries []string
 				for _, e := range m.Entries {

@@ -185,9 +185,9 @@ type Options struct {
 	MaxProblems int
 	// MaxAsides bounds the parts left aside that are kept. Default 100.
 	MaxAsides int
-	// Beside are the names of the files that the text lies beside, relative to its
-	// folder. A name of them in the text is found, not guessed.
-	Beside []string
+	// Beside are the names of the files that the text lies beside, or nil. A name of
+	// them in the text is found, not guessed.
+	Beside *Names
 	// FileName is the manifest's own name. A name such as "SHA512SUMS" or
 	// "gauge.bin.md5" settles which algorithm an unlabelled digest is of.
 	FileName string

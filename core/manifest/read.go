@@ -26,7 +26,7 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		opts:     o,
 		hint:     AlgorithmOfName(o.FileName),
 		listName: NamedLikeOne(o.FileName),
-		known:    newKnownNames(o.Beside),
+		known:    o.Beside,
 		out:      &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}, LeftAside: []Aside{}},
 		aside:    newAsides(),
 		sizes:    map[string]*int64{},
@@ -143,6 +143,7 @@ func (p *parser) sheet(text string, before int) {
 		no += rows[len(rows)-1].no - no + 1
 		if !l.begun {
 			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
+			p.decimals = p.listsDecimal(rows)
 		}
 		p.continued(rows)
 		l.take(rows, text == "")
@@ -198,11 +199,13 @@ type parser struct {
 	// hint is the algorithm that the manifest's own name states.
 	hint digest.Algorithm
 	// known are the names of the files that the text lies beside.
-	known *knownNames
+	known *Names
 	// listName is set where the text's own name says that it is a list of digests.
 	listName bool
 	// crcList is set where eight digits alone are a checksum.
 	crcList bool
+	// decimals is set for a list of POSIX checksums.
+	decimals bool
 	// archive is set for the manifest of an archive.
 	archive    bool
 	signedText bool

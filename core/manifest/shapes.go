@@ -488,6 +488,8 @@ func (l *layout) nameShape(s *shape, whole func(side int) bool) {
 	switch {
 	case len(names) == 0:
 		return // the value stands alone
+	case !slices.ContainsFunc(names, func(n string) bool { return n != "" }):
+		r.wordy = len(strings.Fields(s.before))+len(strings.Fields(s.after)) > 1
 	case len(names) == 1 && names[0] != "":
 		f := l.formatOf(s)
 		if inner, _ := cutKey(s.before + s.after); inner != names[0] && !isAddress(inner) && !strings.HasSuffix(inner, " "+names[0]) || startsProse(inner) {

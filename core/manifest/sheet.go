@@ -56,6 +56,9 @@ type row struct {
 	pure bool
 	// label is the algorithm that a row without a value names.
 	label digest.Algorithm
+	// used is set once a value was tied to the name, and wordy for a value with words
+	// around it that say something else.
+	used, wordy bool
 	// packaged is set for a field that names a package or its version.
 	packaged bool
 	// prompt is set for a command in the transcript of a console.

@@ -163,7 +163,7 @@ func tokensIn(text string, crc bool, known digest.Algorithm) []token {
 			case ok && (digest.OfSize(len(value)) != nil):
 				t.value = value
 			case n >= 16 && (n > 20 || !allDigits(text[at:end])):
-				t.wrong = fmt.Sprintf("it has %d hexadecimal characters, which is the length of no digest that is known here; is it cut short?", n)
+				t.wrong = fmt.Sprintf("it has %d hexadecimal characters, which is the length of no digest that is known here, so it may be cut short", n)
 			default:
 				continue
 			}
@@ -230,7 +230,7 @@ func attachLabels(text string, out []token) []token {
 // wrongLength says what is wrong with a value that is not of the length of the
 // algorithm that it stands under.
 func wrongLength(a digest.Algorithm, n int) string {
-	return fmt.Sprintf("it has %d hexadecimal characters, and a %s digest has %d; is it cut short?", 2*n, a, 2*a.Size())
+	return fmt.Sprintf("it has %d hexadecimal characters, and a %s digest has %d, so it may be cut short", 2*n, a, 2*a.Size())
 }
 
 // groupedIn finds values in groups: pairs, fours, eights and longer, all of one length.
@@ -395,7 +395,7 @@ func encodedIn(text string, out []token) []token {
 			if !hexadecimal && (len(body) < a.Size() || !mixed(body)) {
 				continue
 			}
-			t.wrong = fmt.Sprintf("it is not as long as a %s digest; is it cut short?", a)
+			t.wrong = fmt.Sprintf("it is not as long as a %s digest, so it may be cut short", a)
 		default:
 			t.value = value
 		}
@@ -427,7 +427,7 @@ func base64After(text string, labels []label) []token {
 		} else if to-from < 32 || !strings.ContainsAny(body, "+/=") {
 			continue
 		} else {
-			t.wrong = fmt.Sprintf("it is not as long as a %s digest; is it cut short?", l.algorithm)
+			t.wrong = fmt.Sprintf("it is not as long as a %s digest, so it may be cut short", l.algorithm)
 		}
 		out = append(out, t)
 	}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
-	"path"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
@@ -150,7 +149,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 		read.Trouble = plain.Text(frameErr.Error())
 		return
 	} else {
-		list, err = manifest.Read(bytes.NewReader(c.Content), manifest.Options{FileName: path.Base(c.Of), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+		list, err = manifest.Read(bytes.NewReader(c.Content), s.listOptions(c.Of))
 	}
 	switch {
 	case err != nil:

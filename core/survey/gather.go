@@ -178,7 +178,7 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	}
 	guess := guessRole(name)
 	if guess == "" || guess == maybeText && found.Size > maxText {
-		if !g.framed(name, found.Size) {
+		if !g.readable(name, found.Size) {
 			return found
 		}
 		guess = maybeText
@@ -310,14 +310,18 @@ var opaque = []string{
 	".pdf", ".png", ".jpg",
 }
 
-// framedHead is how far into a file the frame around a signed text has to begin.
-const framedHead = 2048
+// textHead is how much of a file is looked at to tell whether it is a text, and
+// framedHead how far into it the frame around a signed one has to begin.
+const (
+	textHead   = 4096
+	framedHead = 2048
+)
 
-// framed reports whether a file whose name promises nothing is a text with signatures
-// around it, such as a signed description of a source package.
-func (g *gatherer) framed(name string, size int64) bool {
+// readable reports whether a file whose name promises nothing can be a list all the
+// same: a text of bounded size, or one with signatures around it.
+func (g *gatherer) readable(name string, size int64) bool {
 	ext := strings.ToLower(path.Ext(name))
-	if _, _, compressed := container.OfName(name); compressed || slices.Contains(opaque, ext) || size > g.limits.ControlFile {
+	if _, _, compressed := container.OfName(name); compressed || slices.Contains(opaque, ext) || size > g.limits.ControlFile || size == 0 {
 		return false
 	}
 	f, err := g.folder.Open(name)
@@ -325,8 +329,8 @@ func (g *gatherer) framed(name string, size int64) bool {
 		return false // it is told when it is measured
 	}
 	defer f.Close()
-	head, _ := io.ReadAll(io.LimitReader(f, framedHead))
-	return openpgp.IsCleartext(head)
+	head, _ := io.ReadAll(io.LimitReader(f, textHead))
+	return openpgp.IsCleartext(head[:min(len(head), framedHead)]) || size <= maxText && manifest.IsText(head)
 }
 
 // maybeText is the guess for a file whose name says nothing and whose content

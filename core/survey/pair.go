@@ -15,7 +15,8 @@ import (
 const maxReadings = 16
 
 // pairManifests ties every entry to the file it names: seen from the
-// manifest's own folder, else from the batch's, else inside an archive.
+// manifest's own folder, else from the batch's, else inside an archive. An entry whose
+// file is not here may be of one whose name differs harmlessly, if the digest says so.
 func (s *planner) pairManifests() {
 	for i := range s.out.Items {
 		list := s.lists[s.out.Items[i].Path]
@@ -27,24 +28,31 @@ func (s *planner) pairManifests() {
 		if o, ok := s.origins[from]; ok {
 			origin = &o
 		}
+		unnamed := 0
 		for _, e := range list.Entries {
 			targets := s.filesOf(from, e.Name)
-			if len(targets) == 0 {
-				if e.Name == "" {
-					s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
+			renamed := false
+			switch {
+			case e.Name == "":
+				if targets = s.nameless(from); len(targets) == 0 {
+					unnamed++
 					continue
 				}
+			case len(targets) == 0:
 				s.absent = append(s.absent, e.Candidates...)
 				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
-				continue
+				targets, renamed = s.renamed(from, e.Name), true
 			}
 			for _, at := range targets {
 				target := &s.out.Items[at]
 				target.Listed = append(target.Listed, Listing{
 					Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
-					Doubtful: len(targets) > 1, Origin: origin,
+					Doubtful: renamed || len(targets) > 1, Renamed: renamed, Origin: origin,
 				})
 			}
+		}
+		if unnamed > 0 {
+			s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
 		}
 	}
 }
@@ -106,9 +114,20 @@ func (s *planner) fileOf(from, name string) (int, bool) {
 		if at, ok := s.index[stem]; ok && s.out.Items[at].Role == Artifact {
 			return at, true
 		}
-		only := s.beside(from, Artifact)
-		if len(only) == 1 {
-			return only[0], true
+		// “lamp.sha256” beside “lamp.zip”, and no other of that stem, is about it.
+		same := 0
+		last := 0
+		beside := s.beside(from, Artifact)
+		for _, at := range beside {
+			if strings.HasPrefix(s.out.Items[at].Path, stem+".") {
+				same, last = same+1, at
+			}
+		}
+		if same == 1 {
+			return last, true
+		}
+		if len(beside) == 1 {
+			return beside[0], true
 		}
 		return 0, false
 	}

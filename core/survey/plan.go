@@ -51,11 +51,35 @@ func newPlanner(found *Findings, limits Limits) *planner {
 
 		insides: map[string]*inside{}, byBase: map[string][]memberRef{}, taken: map[string]bool{},
 	}
+	s.learnNames(found)
 	for i := range found.Files {
 		s.out.Items = append(s.out.Items, s.itemOfFile(&found.Files[i]))
 	}
 	s.sort()
 	return s
+}
+
+// maxNames bounds the names that texts are searched for.
+const maxNames = 200_000
+
+// learnNames collects the names of all files, of the folder and inside of containers.
+func (s *planner) learnNames(found *Findings) {
+	var names []string
+	for i := range found.Files {
+		names = append(names, found.Files[i].Path)
+	}
+	for i := range found.Containers {
+		for _, m := range found.Containers[i].Layout.Members {
+			names = append(names, m.Name)
+		}
+	}
+	s.folded = make(map[string]bool, len(names))
+	for _, name := range names {
+		s.folded[foldName(name)] = true
+	}
+	if len(names) <= maxNames {
+		s.names = manifest.NewNames(names)
+	}
 }
 
 func (s *planner) itemOfFile(f *Found) Item {
@@ -95,6 +119,12 @@ type planner struct {
 	byBase  map[string][]memberRef
 	taken   map[string]bool
 	origins map[string]Provenance
+	// names are those of all files that were found, and folded them in the form of
+	// foldName.
+	names  *manifest.Names
+	folded map[string]bool
+	// byFold holds the artifacts of the folder by that form, once it is asked for.
+	byFold map[string][]int
 }
 
 // recognise decides by content first, and by name where the content leaves it
@@ -132,18 +162,44 @@ func (s *planner) recognise(item *Item, guess string, content []byte) {
 	if guess == string(Key) {
 		return // many things are called .key; this one is not OpenPGP
 	}
-	list, err := manifest.Read(bytes.NewReader(content), manifest.Options{FileName: path.Base(item.Path), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
-	// Digests found in prose do not make a page a manifest; its name may.
-	holdsEntries := 2*len(list.Entries) >= list.Lines && len(list.Entries) > 0 && list.Format != manifest.FreeText
+	list, err := manifest.Read(bytes.NewReader(content), s.listOptions(item.Path))
 	switch {
 	case guess == string(Manifest):
 		item.Role, item.Why = Manifest, "its name says so"
-	case holdsEntries:
+	case isList(list):
 		item.Role, item.Why = Manifest, "its content is a list of digests"
+	case s.speaksOfHere(item.Path, list):
+		item.Role, item.Why = Manifest, "its content states digests of files here"
 	default:
 		return
 	}
 	s.takeList(item, list, err)
+}
+
+func (s *planner) listOptions(p string) manifest.Options {
+	return manifest.Options{FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile, Beside: s.names}
+}
+
+// isList reports whether a text is there to list digests. Digests that are found in
+// prose, in a page or in some document do not make it one.
+func isList(list *manifest.Manifest) bool {
+	switch list.Format {
+	case manifest.FreeText, manifest.Document, manifest.Records, manifest.Mixed, manifest.None:
+		return false
+	case manifest.Bare:
+		return len(list.Entries) >= list.Lines
+	default:
+		return len(list.Entries) > 0 && 2*len(list.Entries) >= list.Lines
+	}
+}
+
+// speaksOfHere reports whether a text names a file of this folder with its digest.
+func (s *planner) speaksOfHere(p string, list *manifest.Manifest) bool {
+	own := foldName(p)
+	return slices.ContainsFunc(list.Entries, func(e manifest.Entry) bool {
+		fold := foldName(e.Name)
+		return e.Name != "" && fold != own && s.folded[fold]
+	})
 }
 
 func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
@@ -196,7 +252,7 @@ func (s *planner) takeSigned(item *Item, list *manifest.Manifest, err error, aro
 
 // readSigned reads a manifest out of a signed text. Lines are those of the file.
 func (s *planner) readSigned(p string, signed *openpgp.Cleartext) (*manifest.Manifest, error) {
-	return readSigned(signed, manifest.Options{FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile})
+	return readSigned(signed, s.listOptions(p))
 }
 
 // correct takes a correction after checking that it makes sense.

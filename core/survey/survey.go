@@ -57,6 +57,9 @@ type Listing struct {
 	// Doubtful is set when the name fits several files: then the digest
 	// decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
+	// Renamed is set when the file has another name than the entry, which differs
+	// harmlessly: it is meant only if its bytes are.
+	Renamed bool `json:"renamed,omitempty"`
 	// Origin says where the manifest comes from, or is nil.
 	Origin *Provenance `json:"origin,omitempty"`
 }

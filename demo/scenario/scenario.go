@@ -494,6 +494,7 @@ func folders() map[string]folder {
 		"brackwater/buoy-rx-2.0-new-signer":   buoy("2.0", next, 1<<20, "north", "south"),
 	}
 	maps.Copy(out, signatureFolders())
+	maps.Copy(out, awkwardLists())
 	return out
 }
 

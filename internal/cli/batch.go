@@ -333,7 +333,8 @@ func problems(item wire.Item) []judge.Ground {
 		}
 	}
 	for _, g := range item.Grounds {
-		if g.Effect == judge.Withholds {
+		// That a list calls it otherwise is worth knowing whatever stands against it.
+		if g.Effect == judge.Withholds || g.Code == judge.ListedAs {
 			out = append(out, g)
 		}
 	}

@@ -65,7 +65,7 @@ const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publishe
 	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
 		count(*) FILTER (WHERE verdict = 'unproven') AS unproven, count(*) FILTER (WHERE verdict = 'refused') AS refused
 		FROM outcomes WHERE batch_id = b.id AND b.total_items IS NULL) o ON true
-	LEFT JOIN LATERAL (SELECT count(*) AS n FROM absents WHERE batch_id = b.id AND b.total_items IS NULL) a ON true `
+	LEFT JOIN LATERAL (SELECT count(*) AS n FROM missing WHERE batch_id = b.id AND b.total_items IS NULL) a ON true `
 
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.

@@ -205,7 +205,7 @@ var tokenRows = consequence{"tokens", `
 
 // absentDigest is over what manifests of a batch list that is not there.
 const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest, a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
-	FROM absents a WHERE a.batch_id = b.id)`
+	FROM missing a WHERE a.batch_id = b.id)`
 
 var batchRows = consequence{"batches", `
 	SELECT coalesce(r.position, b.position, -1) AS position, 'batch ' || coalesce(b.id, (r.body ->> 'batch')::bigint) || ': ' || CASE

@@ -153,8 +153,19 @@ func (t *Tx) OpenSlices(ctx context.Context, batch int64) (int, error) {
 // Absents lists the entries of a batch without a file, behind a number.
 func (s Reads) Absents(ctx context.Context, batch int64, after, limit int) ([]Absent, error) {
 	out := []Absent{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM absents WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch, after, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM missing WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch, after, limit)
 	return out, explain(err)
+}
+
+// FoundRenamed takes entries off those without a file whose file turned out to be here,
+// under a name that differs harmlessly.
+func (t *Tx) FoundRenamed(ctx context.Context, batch int64) error {
+	_, err := t.tx.ExecContext(ctx, `WITH found AS MATERIALIZED (
+			SELECT DISTINCT g ->> 'source' AS manifest, (g ->> 'line')::int AS line FROM outcomes o CROSS JOIN LATERAL jsonb_array_elements(o.grounds) g
+			WHERE o.batch_id = $1 AND o.grounds @> '[{"code": "listed-as"}]' AND g ->> 'code' = 'listed-as')
+		INSERT INTO renamed (batch_id, n) SELECT a.batch_id, a.n FROM absents a JOIN found f ON f.manifest = a.manifest AND f.line = a.line
+		WHERE a.batch_id = $1 ON CONFLICT DO NOTHING`, batch)
+	return explain(err)
 }
 
 // A Stated is a digest that a manifest of a batch states for a name.
@@ -171,6 +182,6 @@ func (s Reads) Stated(ctx context.Context, batch int64) ([]Stated, error) {
 	out := []Stated{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
 		FROM items i CROSS JOIN LATERAL jsonb_array_elements(i.survey -> 'listed') l WHERE i.batch_id = $1
-		UNION ALL SELECT name, manifest, line, digest FROM absents WHERE batch_id = $1`, batch)
+		UNION ALL SELECT name, manifest, line, digest FROM missing WHERE batch_id = $1`, batch)
 	return out, explain(err)
 }

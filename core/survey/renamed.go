@@ -1,0 +1,78 @@
+package survey
+
+import (
+	"net/url"
+	"path"
+	"regexp"
+	"strings"
+
+	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
+
+	"endeixis/core/manifest"
+)
+
+// copied is what a browser puts into the name of a file that it has once already.
+var copied = regexp.MustCompile(` ?\(\d{1,3}\)(\.[^./]+(?:\.[a-z0-9]{2,4})?)?$`)
+
+// foldName brings the names into one form that differ harmlessly: in capitals, in how
+// Unicode composes them, in directories that are left out, in the encoding of an
+// address, in the number that a browser adds.
+func foldName(name string) string {
+	name = strings.ReplaceAll(name, `\`, "/")
+	if strings.IndexByte(name, '%') >= 0 {
+		if decoded, err := url.PathUnescape(name); err == nil {
+			name = decoded
+		}
+	}
+	base := copied.ReplaceAllString(path.Base(name), "$1")
+	return norm.NFC.String(cases.Fold().String(norm.NFC.String(base)))
+}
+
+// renamed returns the files that may be the one that an entry names, under a name that
+// differs harmlessly. There are none where the name itself is unsafe.
+func (s *planner) renamed(from, name string) []int {
+	if _, _, safe := manifest.SafeName(name); !safe {
+		return nil
+	}
+	if s.byFold == nil {
+		s.byFold = map[string][]int{}
+		for i := range s.out.Items {
+			if it := &s.out.Items[i]; it.Role == Artifact && it.Inside == nil {
+				fold := foldName(it.Path)
+				s.byFold[fold] = append(s.byFold[fold], i)
+			}
+		}
+	}
+	var out []int
+	for _, at := range s.byFold[foldName(name)] {
+		if len(out) < maxReadings && s.out.Items[at].Path != from {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// nameless returns the files that an entry without a name may be about: the one that the
+// manifest is named after, those of the same stem, the only artifact beside it, or any
+// artifact beside it, while they are few.
+func (s *planner) nameless(from string) []int {
+	if at, ok := s.fileOf(from, ""); ok {
+		return []int{at}
+	}
+	stem := strings.TrimSuffix(from, path.Ext(from)) + "."
+	var same []int
+	beside := s.beside(from, Artifact)
+	for _, at := range beside {
+		if strings.HasPrefix(s.out.Items[at].Path, stem) {
+			same = append(same, at)
+		}
+	}
+	switch {
+	case len(same) > 0 && len(same) <= maxReadings:
+		return same
+	case len(beside) <= maxReadings:
+		return beside
+	}
+	return nil
+}
