@@ -233,7 +233,7 @@ func (l *layout) strictForm(r *row) bool {
 	}
 	if l.p.decimals {
 		if m := decimalRow.FindStringSubmatch(text); m != nil {
-			v, _ := strconv.ParseUint(m[1], 10, 32) //nolint:errcheck // it was tried
+			v, _ := strconv.ParseUint(m[1], 10, 32)
 			e := entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
 			e.Size, e.Line, e.Column = sizeOf(m[2]), r.no, r.column
 			r.kind = rowDone

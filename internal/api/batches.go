@@ -64,7 +64,7 @@ func (a *API) registerBatches() {
 		return answer(surveyOf(plan), nil)
 	})
 	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.Reading, error) {
-		m, err := survey.ReadList(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000})
+		m, err := survey.ReadList(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside)})
 		var limit *manifest.LimitError
 		if errors.As(err, &limit) {
 			err = fault.New(fault.Invalid, "manifest-too-large", "The manifest was not read: %v.", limit).Advise("“endeixis manifest show” reads longer ones.").At("text")

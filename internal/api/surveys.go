@@ -50,7 +50,7 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 const shownEntries = 5000
 
 func readingOf(m *manifest.Manifest) wire.Reading {
-	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, Cut: len(m.Entries) > shownEntries}
+	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, LeftAside: []wire.ReadAside{}, MoreAside: m.MoreLeftAside, Cut: len(m.Entries) > shownEntries}
 	for _, e := range m.Entries[:min(len(m.Entries), shownEntries)] {
 		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line}
 		if e.Algorithm != digest.Unknown {
@@ -64,6 +64,9 @@ func readingOf(m *manifest.Manifest) wire.Reading {
 	}
 	for _, p := range m.Problems {
 		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: p.Code, Message: plain.Text(p.Message)})
+	}
+	for _, a := range m.LeftAside {
+		out.LeftAside = append(out.LeftAside, wire.ReadAside{Line: a.Line, Column: a.Column, Length: a.Length, Text: plain.Text(a.Text), Why: plain.Text(a.Why)})
 	}
 	return out
 }

@@ -84,7 +84,7 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 			sides[i], err = a.batchEntries(ctx, arg)
 		} else {
 			var m *manifest.Manifest
-			if m, err = a.readManifest(arg); err == nil {
+			if m, err = a.readManifest(arg, nil); err == nil {
 				sides[i] = m.Entries
 				if len(m.Entries) == 0 {
 					err = fmt.Errorf("nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg)

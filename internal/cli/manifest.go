@@ -27,7 +27,7 @@ func (a *app) manifestCommand() *cobra.Command {
 
 // readManifest reads a manifest from a file or standard input. A bound that
 // was reached is told and not an error: what was read before it counts.
-func (a *app) readManifest(name string) (*manifest.Manifest, error) {
+func (a *app) readManifest(name string, beside *manifest.Names) (*manifest.Manifest, error) {
 	in, base := a.stdin, ""
 	if name != "-" {
 		f, err := os.Open(name)
@@ -37,7 +37,7 @@ func (a *app) readManifest(name string) (*manifest.Manifest, error) {
 		defer f.Close()
 		in, base = f, filepath.Base(name)
 	}
-	m, err := survey.ReadList(in, manifest.Options{FileName: base})
+	m, err := survey.ReadList(in, manifest.Options{FileName: base, Beside: beside})
 	var limit *manifest.LimitError
 	if errors.As(err, &limit) {
 		a.note("%s: %v", name, err)
@@ -47,12 +47,17 @@ func (a *app) readManifest(name string) (*manifest.Manifest, error) {
 }
 
 func (a *app) manifestShow() *cobra.Command {
-	return &cobra.Command{
+	var beside string
+	cmd := &cobra.Command{
 		Use: "show FILE", Short: "Show what is understood of a manifest, and what is not", Args: cobra.ExactArgs(1),
-		Long:    "show reads a manifest of any format from a file, or from standard input for “-”, where it\ncan also be pasted. Where the algorithm is not stated, all that it can be are shown.",
-		Example: "  endeixis manifest show SHA256SUMS\n  endeixis manifest show - < letter.txt",
+		Long:    "show reads a manifest of any format from a file, or from standard input for “-”, where it\ncan also be pasted. Where the algorithm is not stated, all that it can be are shown. What looks\nlike a digest and was used for nothing is told, and why.",
+		Example: "  endeixis manifest show SHA256SUMS\n  endeixis manifest show - < letter.txt\n  endeixis manifest show letter.txt --beside downloads/",
 		RunE: func(_ *cobra.Command, args []string) error {
-			m, err := a.readManifest(args[0])
+			names, err := namesBeside(beside)
+			if err != nil {
+				return err
+			}
+			m, err := a.readManifest(args[0], names)
 			if err != nil {
 				return err
 			}
@@ -84,10 +89,62 @@ func (a *app) manifestShow() *cobra.Command {
 				if m.MoreProblems > 0 {
 					fmt.Fprintf(a.stdout, "! and %d more\n", m.MoreProblems)
 				}
+				a.showLeftAside(m)
 			})
 		},
 	}
+	cmd.Flags().StringVar(&beside, "beside", "", "a folder whose files' names are looked for in the text")
+	return cmd
 }
+
+// namesBeside returns the names of the files of a folder, or nil for none.
+func namesBeside(dir string) (*manifest.Names, error) {
+	if dir == "" {
+		return nil, nil //nolint:nilnil // no folder was named
+	}
+	var names []string
+	err := filepath.WalkDir(dir, func(p string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		name, err := filepath.Rel(dir, p)
+		names = append(names, filepath.ToSlash(name))
+		return err
+	})
+	return manifest.NewNames(names), err
+}
+
+// showLeftAside tells what has the form of a digest and was used for nothing. Equal
+// reasons are told once.
+func (a *app) showLeftAside(m *manifest.Manifest) {
+	if len(m.LeftAside) == 0 {
+		return
+	}
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Left aside"))
+	var reasons []string
+	lines := map[string][]string{}
+	for _, s := range m.LeftAside {
+		if lines[s.Why] == nil {
+			reasons = append(reasons, s.Why)
+		}
+		lines[s.Why] = append(lines[s.Why], fmt.Sprintf("line %d: %s", s.Line, plain.Text(s.Text)))
+	}
+	for _, why := range reasons {
+		a.hanging("– ", "  ", plain.Text(why)+":")
+		for _, line := range lines[why][:min(len(lines[why]), maxAlike)] {
+			fmt.Fprintln(a.stdout, "    "+a.faint(line))
+		}
+		if more := len(lines[why]) - maxAlike; more > 0 {
+			fmt.Fprintf(a.stdout, "    and %d more\n", more)
+		}
+	}
+	if m.MoreLeftAside > 0 {
+		fmt.Fprintf(a.stdout, "– and %d more\n", m.MoreLeftAside)
+	}
+}
+
+// maxAlike bounds the parts that are shown for one reason.
+const maxAlike = 5
 
 // showEntries lists entries one under the other: digests are too long for
 // columns.

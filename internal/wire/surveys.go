@@ -45,6 +45,8 @@ type Reading struct {
 	Entries      []ReadEntry     `json:"entries"`
 	Problems     []ReadProblem   `json:"problems"`
 	MoreProblems int             `json:"more_problems"`
+	LeftAside    []ReadAside     `json:"left_aside" doc:"Parts in the form of a digest that are in no entry and no problem, and why."`
+	MoreAside    int             `json:"more_left_aside"`
 	Cut          bool            `json:"cut" doc:"There are more entries than are shown."`
 }
 
@@ -65,6 +67,15 @@ type ReadProblem struct {
 	Message string               `json:"message"`
 }
 
+// ReadAside is a part of a text that has the form of a digest and was used for nothing.
+type ReadAside struct {
+	Line   int    `json:"line"`
+	Column int    `json:"column" doc:"Where it begins in the line, in bytes from 1."`
+	Length int    `json:"length" doc:"How many bytes it has."`
+	Text   string `json:"text" doc:"The part itself, shortened where it is long."`
+	Why    string `json:"why"`
+}
+
 // SurveyRequest asks for the plan of a folder.
 type SurveyRequest struct{ Body NewSurvey }
 
@@ -82,4 +93,6 @@ type ReadManifestRequest struct{ Body ManifestText }
 type ManifestText struct {
 	Text string `json:"text" maxLength:"4194304" doc:"The manifest, or a page or message with digests in it."`
 	Name string `json:"name,omitempty" maxLength:"255" doc:"Its file name, which can tell the algorithm."`
+
+	Beside []string `json:"beside,omitempty" maxItems:"10000" doc:"The names of files that it lies beside: they are found in it, where otherwise the end of a name is guessed."`
 }

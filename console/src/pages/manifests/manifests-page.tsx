@@ -1,5 +1,6 @@
 import { type SubmitEvent, useState } from "react";
 
+import { Account } from "./account";
 import type { Reading } from "../../api/client";
 import { useReading } from "../../api/readings";
 import { Field } from "../../parts/field";
@@ -65,6 +66,7 @@ export function ManifestsPage() {
       </form>
       {reading.error && <ProblemNote error={reading.error} />}
       {reading.data && <Understood reading={reading.data} />}
+      {reading.data && <Account text={reading.variables.text} reading={reading.data} />}
     </div>
   );
 }
@@ -111,6 +113,26 @@ function Understood({ reading }: { reading: Reading }) {
           {reading.more_problems > 0 && <p>and {reading.more_problems} more</p>}
         </div>
       )}
+      {reading.left_aside.length > 0 && <LeftAside reading={reading} />}
     </section>
+  );
+}
+
+/** What has the form of a digest and was used for nothing; equal reasons are told once. */
+function LeftAside({ reading }: { reading: Reading }) {
+  const reasons = new Map<string, Reading["left_aside"]>();
+  for (const a of reading.left_aside) reasons.set(a.why, [...(reasons.get(a.why) ?? []), a]);
+  return (
+    <div>
+      <h3 className="font-semibold">Left aside</h3>
+      <ul className="rows">
+        {[...reasons].map(([why, parts]) => (
+          <li key={why} className="py-1 break-words">
+            {parts.length === 1 ? `Line ${parts[0]?.line}` : `${parts.length} parts, the first in line ${parts[0]?.line}`}: {why}.
+          </li>
+        ))}
+      </ul>
+      {reading.more_left_aside > 0 && <p>and {reading.more_left_aside} more</p>}
+    </div>
   );
 }

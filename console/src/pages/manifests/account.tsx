@@ -1,0 +1,56 @@
+import { useMemo } from "react";
+
+import { type Made, madeOf } from "./made";
+import type { Reading } from "../../api/client";
+import { harmless } from "../../parts/text";
+
+const look: Record<Exclude<Made, "">, { says: string; style: string }> = {
+  read: { says: "read", style: "bg-success/20 text-base-content underline decoration-success decoration-2 underline-offset-4" },
+  problem: { says: "a problem", style: "bg-error/20 text-base-content underline decoration-error decoration-wavy underline-offset-4" },
+  left: {
+    says: "left aside",
+    style: "bg-warning/25 text-base-content underline decoration-warning decoration-dashed decoration-2 underline-offset-4",
+  },
+};
+
+/** The text that was read, with each part marked by what was made of it. */
+export function Account({ text, reading }: { text: string; reading: Reading }) {
+  const lines = useMemo(() => madeOf(text, reading), [text, reading]);
+  return (
+    <section className="flex flex-col gap-2" aria-label="What was made of each part">
+      <h3 className="font-semibold">The text, part by part</h3>
+      <p className="flex flex-wrap gap-x-4 gap-y-1 text-sm">
+        {Object.values(look).map((l) => (
+          <span key={l.says} className={`px-1 ${l.style}`}>
+            {l.says}
+          </span>
+        ))}
+        <span className="soft">Lines without any of these are folded.</span>
+      </p>
+      <div className="overflow-x-auto rounded border border-base-300 py-2 font-mono text-sm">
+        {lines.map((line, i) =>
+          line === null ? (
+            <div key={i} className="pl-14 soft select-none" aria-label="folded lines">
+              ⋯
+            </div>
+          ) : (
+            <div key={i} className="flex gap-3 pr-3 whitespace-pre">
+              <span className="w-11 shrink-0 text-right soft select-none">{line.no}</span>
+              <span>
+                {line.parts.map((p, j) =>
+                  p.made === "" ? (
+                    <span key={j}>{harmless(p.text)}</span>
+                  ) : (
+                    <mark key={j} className={look[p.made].style} data-made={p.made} title={p.made === "read" ? "read" : p.why}>
+                      {harmless(p.text) || " "}
+                    </mark>
+                  ),
+                )}
+              </span>
+            </div>
+          ),
+        )}
+      </div>
+    </section>
+  );
+}
