@@ -33,7 +33,8 @@ test("values, problems and what was left aside are told apart", () => {
     [
       ["", "Größe "],
       ["read", digest.toUpperCase()],
-      ["", "  gauge.bin"],
+      ["", "  "],
+      ["read", "gauge.bin"],
     ],
     [["problem", "broken"]],
     [["", ""]],
@@ -51,8 +52,13 @@ test("a value in groups marks its line", () => {
   ]);
 });
 
+test("a value that goes on below marks its lines", () => {
+  const lines = madeOf(`gauge.bin:\n${digest.slice(0, 32)}\n${digest.slice(32)}\nbye`, reading({ entries: [entry(2)] }));
+  expect(lines.map((l) => l?.parts.map((p) => p.made))).toEqual([[""], ["read"], ["read"], [""]]);
+});
+
 test("what nothing was made of is folded", () => {
-  const text = ["one", "two", "three", `${digest}  gauge.bin`, "five", "six", "seven"].join("\n");
+  const text = ["one", "two", "three", `${digest}  gauge.bin`, "five", "six", "seven", "eight"].join("\n");
   expect(madeOf(text, reading({ entries: [entry(4)] })).map((l) => l?.no)).toEqual([undefined, 3, 4, 5, undefined]);
 });
 

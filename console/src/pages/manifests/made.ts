@@ -27,14 +27,24 @@ export const linesOf = (text: string) => text.replace(/^\uFEFF/, "").split(/\r\n
  * do not stand beside others, are left out: null stands for a gap.
  */
 export function madeOf(text: string, reading: Reading, most = 2_000): (Line | null)[] {
+  const lines = linesOf(text);
   const values = new Map<number, string[]>();
-  for (const e of reading.entries) values.set(e.line, [...(values.get(e.line) ?? []), e.digest]);
+  const say = (no: number, what: string) => values.set(no, [...(values.get(no) ?? []), what]);
+  for (const e of reading.entries) {
+    say(e.line, e.digest);
+    if (e.name) say(e.line, e.name.toLowerCase());
+    // A value can go on in the lines below.
+    for (let no = e.line + 1; !lines[e.line - 1]?.toLowerCase().includes(e.digest); no++) {
+      const rest = lines[no - 1]?.replaceAll(/[^0-9a-f]/gi, "").toLowerCase() ?? "";
+      if (rest.length < 8 || !e.digest.includes(rest)) break;
+      say(no, rest);
+    }
+  }
   const problems = new Map(reading.problems.map((p) => [p.line, p.message]));
   const left = new Map<number, Reading["left_aside"]>();
   for (const a of reading.left_aside) left.set(a.line, [...(left.get(a.line) ?? []), a]);
   const of = (no: number) => values.has(no) || problems.has(no) || left.has(no);
   const out: (Line | null)[] = [];
-  const lines = linesOf(text);
   let last = 0;
   for (const [i, line] of lines.entries()) {
     const no = i + 1;
@@ -42,7 +52,9 @@ export function madeOf(text: string, reading: Reading, most = 2_000): (Line | nu
     for (let n = no - around; n <= no + around; n++) near ||= of(n);
     if (!near) continue;
     if (out.length >= most) break;
-    if (no > last + 1) out.push(null);
+    const skipped = lines[no - 2];
+    if (no === last + 2 && skipped !== undefined) out.push({ no: no - 1, parts: cut(skipped, [], []) });
+    else if (no > last + 1) out.push(null);
     last = no;
     const problem = problems.get(no);
     const parts =
@@ -62,12 +74,12 @@ function cut(line: string, values: string[], left: Reading["left_aside"]): Part[
   for (const a of left) marks.push({ from: a.column - 1, to: a.column - 1 + a.length, made: "left", why: a.why });
   const lower = line.toLowerCase();
   let found = false;
-  for (const value of values) {
+  for (const value of new Set(values)) {
     const at = lower.indexOf(value);
     if (at < 0) continue;
-    found = true;
+    found ||= /^[0-9a-f]{8,}$/.test(value);
     const from = new TextEncoder().encode(line.slice(0, at)).length;
-    marks.push({ from, to: from + value.length, made: "read", why: "read" });
+    marks.push({ from, to: from + new TextEncoder().encode(line.slice(at, at + value.length)).length, made: "read", why: "read" });
   }
   // In groups or in base64 the value is all that the line holds beside its name.
   if (values.length > 0 && !found) return [{ text: line, made: "read", why: "read" }];
