@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"mime/quotedprintable"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -86,6 +87,11 @@ func (l *layout) paragraph(rows []row) {
 				size = r.size
 			}
 		case rowValue:
+			if r.unsaid {
+				r.kind = rowDone
+				l.p.aside.note(r.no, "nothing says that it is a digest of a file")
+				continue
+			}
 			values = append(values, i)
 			inner += "D"
 		case rowField:
@@ -150,6 +156,12 @@ func (l *layout) byPrefix(rows []row) {
 		r.kind = rowDone
 		l.p.aside.note(r.no, "it is of something else than a file that is named: “"+r.prefix+"” stands before it")
 	}
+}
+
+// startsWith reports whether the words before a label begin the name of the file:
+// “GAUGE_SHA256” that of “gauge.bin”.
+func startsWith(name, prefix string) bool {
+	return len(prefix) > 2 && strings.HasPrefix(foldWords(path.Base(name)), foldWords(prefix))
 }
 
 // alternate calls tie for each value with its name, where names and groups of values

@@ -172,6 +172,9 @@ func (p *parser) fileWords(text string) []string {
 	}
 	for _, quoted := range quotedForm.FindAllStringSubmatch(text, -1) {
 		inner := strings.TrimSpace(quoted[1] + quoted[2] + quoted[3] + quoted[4])
+		if strings.ContainsAny(inner, "${}") {
+			continue
+		}
 		if looksLikeFile(inner) || strings.ContainsAny(inner, `/\`) && looksLikeFile(path.Base(inner)) {
 			out = append(out, inner)
 			text = strings.Replace(text, quoted[0], " ", 1)

@@ -92,8 +92,8 @@ func (l *layout) classify() {
 		r.text = plainLinks(r.text)
 		r.labels = labelsIn(r.text)
 		r.tokens = tokensIn(r.text, l.crcExpected(r.labels), l.announced(r.labels))
-		if len(r.tokens) == 0 && len(r.labels) > 0 {
-			r.tokens = base64After(r.text, r.labels)
+		if len(r.tokens) == 0 {
+			r.tokens = base64After(r.text, l.labelsOf(r))
 		}
 		if len(r.tokens) > 0 {
 			r.kind = rowValue
@@ -109,6 +109,19 @@ func (l *layout) classify() {
 			l.p.out.Lines--
 		}
 	}
+}
+
+// labelsOf returns the labels in a row, that of its field among them.
+func (l *layout) labelsOf(r *row) []label {
+	if len(r.labels) > 0 || !mayHaveLabel(r.text) {
+		return r.labels
+	}
+	if m := fieldOf(r.text); m != nil {
+		if a, extra := labelOfKey(m[1]); a != digest.Unknown && (len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
+			return []label{{0, len(m[1]), a}}
+		}
+	}
+	return nil
 }
 
 // announced is the algorithm that a row's values are most likely of.

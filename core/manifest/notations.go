@@ -148,6 +148,9 @@ func xmlTree(text string) (*node, *documentError) {
 			if in.text = strings.TrimSpace(in.text); len(in.kids) == 0 {
 				in.scalar = true
 			}
+			if in.key == "dict" {
+				in.kids = keyed(in.kids)
+			}
 			stack = stack[:len(stack)-1]
 		case xml.CharData:
 			if t := strings.TrimSpace(string(v)); t != "" {
@@ -159,6 +162,22 @@ func xmlTree(text string) (*node, *documentError) {
 			}
 		}
 	}
+}
+
+// keyed makes members of the elements of a property list: each is named by the “key” in
+// front of it.
+func keyed(kids []*node) []*node {
+	var out []*node
+	key := ""
+	for _, kid := range kids {
+		if kid.key == "key" {
+			key = kid.text
+			continue
+		}
+		kid.key = key
+		out = append(out, kid)
+	}
+	return out
 }
 
 // yamlForm is a text that may be YAML: members that hold others, or lists of them.

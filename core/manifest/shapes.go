@@ -146,7 +146,7 @@ func (l *layout) cutTail(r *row, text string) string {
 	rest := strings.TrimLeft(text, " \t")
 	last := &r.tokens[len(r.tokens)-1]
 	if labels := labelsIn(rest); len(labels) == 1 && last.algorithm == digest.Unknown {
-		inner := trimSeparators(rest)
+		inner := trimSeparators(strings.Trim(rest, separators+"\"'`)]};/#-*"))
 		if a, ok := algorithmOf(inner); ok {
 			last.algorithm = a
 			return ""
@@ -207,7 +207,17 @@ func cutLabel(text string) (rest string, label digest.Algorithm, inside bool) {
 			}
 		}
 	}
-	return trimSeparators(rest), label, inside
+	return trimQuote(trimSeparators(rest)), label, inside
+}
+
+// trimQuote cuts off a quote that has lost its other half.
+func trimQuote(text string) string {
+	for _, quote := range []string{`"`, "'", "`"} {
+		if strings.Count(text, quote) == 1 {
+			text = strings.Trim(text, quote)
+		}
+	}
+	return text
 }
 
 // digestField reports whether a word is the name of a field for digests, such as
@@ -278,7 +288,7 @@ func (l *layout) otherThan(r *row, before string, t *token) string {
 }
 
 // partOfFile are words that say of a digest that it is of the file itself.
-var partOfFile = wordSet(`file package archive artifact artefact download zip tar tarball image iso exe binary installer pkg src source setup`)
+var partOfFile = wordSet(`file package archive artifact artefact download zip tar tarball image iso exe binary installer pkg src source setup content repr`)
 
 // sshForm is a line about a key, with its kind in brackets or in front.
 var sshForm = regexp.MustCompile(`\((?:RSA|DSA|ECDSA|ED25519)\)|\bssh-|^\d{3,5} SHA256:`)
@@ -359,13 +369,7 @@ func cutKey(text string) (string, bool) {
 		return text, false
 	}
 	if folded := foldWords(text[:at]); nameWords[folded] || addressWords[folded] {
-		inner := trimSeparators(text[at+1:])
-		for _, quote := range []string{`"`, "'"} {
-			if strings.Count(inner, quote) == 1 {
-				inner = strings.Trim(inner, quote)
-			}
-		}
-		return inner, true
+		return trimQuote(trimSeparators(text[at+1:])), true
 	}
 	return text, false
 }
@@ -490,6 +494,7 @@ func (l *layout) nameShape(s *shape, whole func(side int) bool) {
 		return // the value stands alone
 	case !slices.ContainsFunc(names, func(n string) bool { return n != "" }):
 		r.wordy = len(strings.Fields(s.before))+len(strings.Fields(s.after)) > 1
+		r.unsaid = !hasHashWord(r.text) && !slices.ContainsFunc(r.tokens, func(t token) bool { return t.algorithm != digest.Unknown || len(t.value) > 20 })
 	case len(names) == 1 && names[0] != "":
 		f := l.formatOf(s)
 		if inner, _ := cutKey(s.before + s.after); inner != names[0] && !isAddress(inner) && !strings.HasSuffix(inner, " "+names[0]) || startsProse(inner) {

@@ -59,6 +59,9 @@ type row struct {
 	// used is set once a value was tied to the name, and wordy for a value with words
 	// around it that say something else.
 	used, wordy bool
+	// unsaid is set for a value behind a label that says of no digest, as short as
+	// identifiers of many kinds are.
+	unsaid bool
 	// packaged is set for a field that names a package or its version.
 	packaged bool
 	// prompt is set for a command in the transcript of a console.
@@ -135,6 +138,9 @@ func (p *parser) rowOf(line string, no int) row {
 var chatMark = regexp.MustCompile(`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?:[:.]\d{2})?(?: ?[AaPp][Mm])?\]\s+(?:<?[\pL][\pL\d._@-]{0,30}(?: [\pL][\pL\d._@-]{0,30})?>?:\s+)?|` +
 	`(?:\d{1,2}[:.]\d{2}(?:[:.]\d{2})?\s+)?<[@+ ]?[\pL][\pL\d._ -]{0,30}>:?\s+|\d{1,2}:\d{2}(?::\d{2})?\s+[\pL][\pL\d._-]{0,30}:\s+)`)
 
+// listNumber is the number of an item in a list.
+var listNumber = regexp.MustCompile(`^\d{1,3}[.)]\s+`)
+
 // unmark takes marks of quotation, of lists and of chats from the front of a row, and
 // brings its blanks into one form. It is for rows that are in no strict form.
 func (r *row) unmark() {
@@ -162,6 +168,8 @@ func (r *row) unmark() {
 		case strings.HasPrefix(text, "• "), strings.HasPrefix(text, "– "), strings.HasPrefix(text, "· "), strings.HasPrefix(text, "‣ "):
 			_, n := utf8.DecodeRuneInString(text)
 			text = strings.TrimLeft(text[n:], " \t")
+		case listNumber.MatchString(text):
+			text = text[len(listNumber.FindString(text)):]
 		case strings.HasPrefix(text, "- "), strings.HasPrefix(text, "* "), strings.HasPrefix(text, "+ "):
 			text = strings.TrimLeft(text[2:], " \t")
 		}

@@ -48,7 +48,9 @@ type scope struct {
 	hashes bool
 	// package is set inside of records about a package and no file of it.
 	packaged bool
-	depth    int
+	// other is the word over all of this that says it is about something else.
+	other string
+	depth int
 }
 
 // read adds what a document says.
@@ -85,8 +87,8 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 	label, extra := labelOfKey(n.key)
 	switch {
 	case names.own != "":
-		s.name, s.size, s.packaged = names.own, names.size, false
-		if !isHashWord(words) {
+		s.name, s.size, s.packaged, s.other = names.own, names.size, false, ""
+		if !isHashWord(words) && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
 	case looksLikeFile(n.key) || t.p.known.is(n.key):
@@ -108,8 +110,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 		s.name, s.size, s.label, s.hashes = "", names.size, digest.Unknown, false
 		for _, w := range words {
 			if otherWords[w] {
-				t.asideAll(n, "it is of something else than a file: “"+w+"” stands over it")
-				return
+				s.other = w
 			}
 		}
 	}
@@ -142,8 +143,7 @@ func (t *tree) listOf(n *node, s scope) {
 	case n.key != "" && !neutral[foldWords(n.key)]:
 		for _, w := range words {
 			if otherWords[w] {
-				t.asideAll(n, "it is of something else than a file: “"+w+"” stands over it")
-				return
+				s.other = w
 			}
 		}
 		s.name, s.hashes, s.label = "", false, digest.Unknown
@@ -221,17 +221,6 @@ func (t *tree) parallel(n *node) {
 			if name != "" {
 				t.value(kid, v, scope{name: name, label: label, hashes: true}, recordNames{}, digest.Unknown, "")
 			}
-		}
-	}
-}
-
-// asideAll notes for all that is below a node why it is left aside.
-func (t *tree) asideAll(n *node, why string) {
-	t.p.aside.note(n.line, why)
-	for _, kid := range n.kids {
-		t.p.aside.note(kid.line, why)
-		if !kid.scalar {
-			t.asideAll(kid, why)
 		}
 	}
 }
@@ -465,6 +454,12 @@ func isHashWord(words []string) bool {
 // says, where that is none that is known.
 func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 	for _, kid := range n.kids {
+		if words := splitKey(kid.key); !kid.scalar && len(words) > 0 && algorithmWords[words[len(words)-1]] {
+			// “<DigestMethod Algorithm=…/>”
+			if found, _ := t.siblingLabel(kid); found != digest.Unknown {
+				return found, ""
+			}
+		}
 		if !kid.scalar || kid.text == "" {
 			continue
 		}
@@ -510,6 +505,10 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 			p.aside.note(v.line, "it is of something else than a file: “"+w+"” stands over it")
 			return
 		}
+	}
+	if s.other != "" {
+		p.aside.note(v.line, "it is of something else than a file: “"+s.other+"” stands over it")
+		return
 	}
 	hashKey := label != digest.Unknown || isHashWord(words) || v.key == "" && s.hashes
 	fileKey := looksLikeFile(v.key) || p.known.is(v.key)
