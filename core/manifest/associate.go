@@ -146,8 +146,11 @@ func (l *layout) byPrefix(rows []row) {
 		if r.kind != rowValue || r.prefix == "" {
 			continue
 		}
+		if !slices.ContainsFunc(rows, func(n row) bool { return n.kind == rowName }) {
+			continue
+		}
 		at := slices.IndexFunc(rows, func(n row) bool {
-			return n.kind == rowName && (strings.EqualFold(n.prefix, r.prefix) || strings.EqualFold(n.key, r.prefix))
+			return n.kind == rowName && (startsWith(n.name, r.prefix) || strings.EqualFold(n.prefix, r.prefix) || strings.EqualFold(n.key, r.prefix))
 		})
 		if at >= 0 {
 			l.tie(r, &rows[at], Records)

@@ -34,7 +34,7 @@ func trimSeparators(s string) string {
 
 var (
 	markdownLink = regexp.MustCompile(`!?\[([^\]]*)\]\(<?([^)\s>]+)>?(?:\s+"[^"]*")?\)`)
-	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,18}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
+	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,18}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|bayt|bait(?:s|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
 	grouped3     = regexp.MustCompile(`^\d{1,3}(?:,\d{3})+$`)
 	dateForm     = regexp.MustCompile(`^(?:\d{4}[-./]\d{1,2}[-./]\d{1,2}(?:T[\d:.]+(?:Z|[+-]\d\d:?\d\d)?)?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|` +
 		`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`)
@@ -82,6 +82,21 @@ func sizeOf(s string) *int64 {
 		return nil
 	}
 	return &n
+}
+
+// sizeBehind is a size in brackets, or with its unit, at the end of a text.
+var sizeBehind = regexp.MustCompile(`^(.*\S)\s+(?:\(([^()]*)\)|(\d[\d,.' ]* ?(?i:bytes?|octets?|b)))$`)
+
+// cutSize cuts a size off the end of a text.
+func cutSize(text string) (string, *int64) {
+	m := sizeBehind.FindStringSubmatch(text)
+	if m == nil {
+		return text, nil
+	}
+	if n := sizeOf(m[2] + m[3]); n != nil {
+		return m[1], n
+	}
+	return text, nil
 }
 
 // A cellKind says what a word of a row is by its form.

@@ -313,6 +313,9 @@ func (l *layout) digestFirst(r *row) (Entry, ProblemCode, string) {
 	rest := text[end+2:]
 	if !escaped {
 		rest = strings.TrimLeft(rest, " \t")
+		if text[end+1] == ' ' {
+			rest = strings.TrimLeft(strings.TrimPrefix(rest, "*"), " ")
+		}
 	}
 	if strings.TrimSpace(rest) == "" {
 		return notOne()
@@ -509,9 +512,16 @@ func onlyWords(text string) bool {
 	return true
 }
 
+// roundSize is a row with nothing but a size, in whatever unit.
+var roundSize = regexp.MustCompile(`(?i)^\(?~?\d[\d.,' ]*\s*(?:[kmgt]i?b|[kmgt]|b|bytes?|octets?|kbytes?|mbytes?)?\)?$`)
+
 // wordRow says what a row without values is.
 func (l *layout) wordRow(r *row) {
 	text := r.text
+	if len(text) < 32 && (hashWords[foldWords(text)] || roundSize.MatchString(text) || kindOf(text) == cellDate) {
+		r.kind, r.size = rowField, sizeOf(text) // it parts nothing
+		return
+	}
 	if onlyWords(text) && len(r.labels) == 0 && !l.p.known.is(text) {
 		return
 	}

@@ -16,13 +16,18 @@ func isPage(text string) bool {
 	if strings.HasPrefix(head, "<?xml") && !strings.Contains(head, "<html") {
 		return false
 	}
-	for _, mark := range []string{"<!doctype html", "<html", "<body", "<table", "<p>", "<p ", "<div", "<ul", "<ol", "<pre", "<a ", "<h1", "<h2", "<h3", "<tr", "<dl", "<code", "<span", "<section", "<article", "<li", "<details", "<br"} {
-		if strings.HasPrefix(head, mark) || strings.HasPrefix(mark, "<!") && strings.Contains(head, mark) || mark == "<html" && strings.Contains(head, mark) {
-			return true
-		}
+	if strings.Contains(head, "<!doctype html") || strings.Contains(head, "<html") {
+		return true
 	}
-	return false
+	m := firstTag.FindStringSubmatch(head)
+	return m != nil && (blocks[m[1]] || pageTags[m[1]])
 }
+
+// firstTag is the element that a text begins with.
+var firstTag = regexp.MustCompile(`^<([a-z][a-z0-9]*)[\s/>]`)
+
+// pageTags are elements of pages besides those that begin a row.
+var pageTags = wordSet(`body a code span b i strong em small tt button img`)
 
 // blocks are elements that begin a new row, and paragraphs those that part records.
 var (

@@ -111,6 +111,12 @@ func (l *layout) shapeOf(r *row) *shape {
 		segments[0], segments[k] = "", ""
 	}
 	s.before, s.after = segments[0], segments[k]
+	for _, side := range []*string{&s.before, &s.after} {
+		if rest, n := cutSize(*side); n != nil && !l.p.known.is(*side) {
+			*side, s.size = trimSeparators(rest), n
+			s.numbers++
+		}
+	}
 	if mids {
 		s.prose = true
 	}
@@ -239,6 +245,9 @@ func isArticle(word string) bool {
 // file.
 func (l *layout) otherThan(r *row, before string, t *token) string {
 	text := r.text
+	if words := strings.Fields(before); len(words) > 0 && looksLikeFile(trimSeparators(words[len(words)-1])) {
+		return ""
+	}
 	if all := endingWithin.FindAllStringSubmatchIndex(before, -1); all != nil {
 		for _, at := range slices.Backward(all) {
 			if endings[strings.ToLower(before[at[2]:at[3]])] {
@@ -306,8 +315,34 @@ func isAddressPart(text string, t *token) bool {
 	return strings.Contains(word, "@") || !t.encoded && strings.Contains(word, "://") || strings.HasPrefix(word, "urn:") || strings.HasPrefix(word, "magnet:")
 }
 
+// isLog reports whether rows are those of a log: values of the length of a commit's name
+// that nothing calls digests, each with a sentence behind it.
+func (l *layout) isLog(group []*shape) bool {
+	if l.p.hint != digest.Unknown || l.p.listName {
+		return false
+	}
+	sentences := 0
+	for _, s := range group {
+		t := s.r.tokens[0]
+		if len(s.r.tokens) != 1 || hasHashWord(s.r.text) || len(t.value) != 20 || t.algorithm != digest.Unknown || len(s.r.section.algorithms) > 0 || s.before != "" || s.gap > 1 {
+			return false
+		}
+		if strings.Count(s.after, " ") > 0 && !looksLikeFile(s.after) {
+			sentences++
+		}
+	}
+	return sentences > 0
+}
+
 // readGroup reads rows of one shape.
 func (l *layout) readGroup(group []*shape) {
+	if l.isLog(group) {
+		for _, s := range group {
+			s.r.kind = rowDone
+			l.p.aside.note(s.r.no, "it stands in front of a sentence, as the name of a commit does")
+		}
+		return
+	}
 	if l.columnsOf(group) {
 		return
 	}

@@ -16,6 +16,8 @@ type table struct {
 	// algorithm the row itself names, or nobody.
 	name, size, algorithm, value int
 	algorithms                   map[int]digest.Algorithm
+	// images is set for a table of something else than files.
+	images bool
 	// others are columns of values that are digests of something else.
 	others map[int]bool
 }
@@ -62,6 +64,8 @@ func headerOf(cells []string, comma byte) *table {
 			t.value = i
 		case algorithmWords[folded] && t.algorithm < 0:
 			t.algorithm = i
+		case folded == "tag" || folded == "repository" || folded == "imageid":
+			t.images = true
 		case otherWords[folded]:
 			t.others[i] = true
 		}
@@ -161,6 +165,11 @@ func (l *layout) tableRow(r *row) bool {
 // takeCells takes the cells of a row under the table's header.
 func (l *layout) takeCells(r *row, cells []string) bool {
 	t, p := l.table, l.p
+	if t.images {
+		r.kind = rowDone
+		p.aside.note(r.no, "it is of an image or a package, and no file of that is named")
+		return true
+	}
 	name := trimCell(cells[t.name])
 	if name == "" || strings.Trim(name, "-=: ") == "" {
 		return rule(r.text)

@@ -166,6 +166,15 @@ func allScalars(n *node) bool {
 
 // rowOf reads a list of scalars as a row: one name and its values.
 func (t *tree) rowOf(n *node, s scope) {
+	for _, kid := range n.kids {
+		if tokens := tokensIn(kid.text, false, digest.Unknown); len(tokens) > 0 && tokens[0].to-tokens[0].from < len(kid.text) {
+			// Each is a line of its own.
+			for _, kid := range n.kids {
+				t.value(kid, n, scope{}, recordNames{}, digest.Unknown, "")
+			}
+			return
+		}
+	}
 	name := ""
 	for _, kid := range n.kids {
 		if looksLikeFile(kid.text) || t.p.known.is(kid.text) {
@@ -292,7 +301,7 @@ func (t *tree) namesOf(n *node) recordNames {
 			} else if address == "" && (folded == "location" || folded == "href") && !isAddress(text) {
 				address = base
 			}
-		case nameWords[folded] || folded == "title" || folded == "id" && looksLikeFile(base):
+		case nameWords[folded] || folded == "title" || (folded == "id" || folded == "key") && looksLikeFile(base):
 			if weak == "" || !looksLikeFile(weak) {
 				weak = base
 			}
@@ -456,8 +465,10 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 	for _, kid := range n.kids {
 		if words := splitKey(kid.key); !kid.scalar && len(words) > 0 && algorithmWords[words[len(words)-1]] {
 			// “<DigestMethod Algorithm=…/>”
-			if found, _ := t.siblingLabel(kid); found != digest.Unknown {
-				return found, ""
+			for _, attribute := range kid.kids {
+				if found, ok := algorithmOf(attribute.text[strings.LastIndexAny(attribute.text, "#/:_")+1:]); ok {
+					return found, ""
+				}
 			}
 		}
 		if !kid.scalar || kid.text == "" {
