@@ -45,6 +45,14 @@ func (a *asides) cover(text string) {
 	}
 }
 
+// covered takes the pieces of a value that became an entry for parts of it.
+func (p *parser) covered(r *row, t token) {
+	if t.grouped && t.to <= len(r.text) {
+		p.aside.cover(r.text[t.from:t.to])
+	}
+	p.aside.cover(t.pieces)
+}
+
 // account goes through a text once more that has so many lines before it, and notes each
 // part in the form of a digest that became neither an entry nor a problem.
 func (p *parser) account(text string, before int) {
@@ -108,20 +116,7 @@ func (p *parser) accountLine(line string, no int, values map[string]bool) {
 // accountWord accounts for a word that is not all digits: it may be base64, or have
 // digits within it.
 func (p *parser) accountWord(from int, word string, no int, values map[string]bool) {
-	if mixed(word) && len(word) <= 88 {
-		body := word
-		if at := strings.IndexByte(body, '-'); at > 0 && at < 8 {
-			if _, ok := algorithmOf(body[:at]); ok {
-				body = body[at+1:]
-			}
-		}
-		if value := decodeBase64(body); len(value) >= 16 && digest.OfSize(len(value)) != nil {
-			if !values[string(value)] {
-				p.leaveAside(no, from+len(word)-len(body), body)
-			}
-			return
-		}
-	}
+	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
 			at++
@@ -133,8 +128,21 @@ func (p *parser) accountWord(from int, word string, no int, values map[string]bo
 		}
 		if end-at >= 32 {
 			p.accountHex(from+at, word[at:end], no, values)
+			found = true
 		}
 		at = end
+	}
+	if found || !mixed(word) || len(word) > 88 {
+		return
+	}
+	body := word
+	if at := strings.IndexByte(body, '-'); at > 0 && at < 8 {
+		if _, ok := algorithmOf(body[:at]); ok {
+			body = body[at+1:]
+		}
+	}
+	if value := decodeBase64(body); len(value) >= 16 && digest.OfSize(len(value)) != nil && !values[string(value)] {
+		p.leaveAside(no, from+len(word)-len(body), body)
 	}
 }
 

@@ -272,11 +272,9 @@ func (l *layout) nameless() {
 				e.Size = r.size
 				p.add(e)
 				seen[key] = true
+				p.covered(r, t)
 			default:
 				p.aside.note(r.no, "nothing says of which file it is, or that it is a digest")
-			}
-			if t.grouped {
-				p.aside.cover(r.text[t.from:min(t.to, len(r.text))])
 			}
 		}
 	}
@@ -355,11 +353,11 @@ func (l *layout) joinRows() {
 			continue
 		}
 		var all strings.Builder
-		l.p.aside.cover(r.text[from:])
+		pieces := r.text[from:]
 		all.WriteString(onlyHex(r.text[from:]))
 		for j := i + 1; j <= i+joined; j++ {
 			all.WriteString(onlyHex(l.rows[j].text))
-			l.p.aside.cover(l.rows[j].text)
+			pieces += " " + l.rows[j].text
 			l.rows[j].kind, l.rows[j].tokens = rowDone, nil
 		}
 		value, ok := decodeHex([]byte(all.String()))
@@ -367,7 +365,7 @@ func (l *layout) joinRows() {
 			continue
 		}
 		r.tokens = slices.DeleteFunc(r.tokens, func(t token) bool { return t.to > from })
-		r.tokens = append(r.tokens, token{from: from, to: len(r.text), value: value, grouped: true})
+		r.tokens = append(r.tokens, token{from: from, to: len(r.text), value: value, grouped: true, pieces: pieces})
 		r.kind = rowValue
 	}
 }
@@ -390,14 +388,18 @@ func (l *layout) announcedFor(i, from int) digest.Algorithm {
 
 // splice moves the rest of a value from the start of the next row to where it began.
 func (l *layout) splice(r, next *row, from, head int) {
-	l.p.aside.cover(r.text[from:])
-	l.p.aside.cover(next.text[:head])
+	pieces := r.text[from:] + " " + next.text[:head]
 	r.text += next.text[:head]
 	if rest := next.text[head:]; strings.TrimSpace(rest) != "" {
 		r.text += rest
 	}
 	next.kind, next.tokens = rowDone, nil
 	r.tokens = tokensIn(r.text, false, digest.Unknown)
+	for i := range r.tokens {
+		if t := &r.tokens[i]; t.from <= from && from < t.to {
+			t.pieces = pieces
+		}
+	}
 	r.kind = rowValue
 }
 

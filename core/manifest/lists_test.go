@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"endeixis/core/digest"
 )
@@ -224,7 +225,7 @@ var wholeValue = regexp.MustCompile(`[0-9a-fA-F]+`)
 
 // accountedFor holds the second law: each run of digits of a digest's length is in an
 // entry, in a line with a problem, or left aside.
-func accountedFor(t testing.TB, text string, m *Manifest) {
+func accountedFor(t rapid.TB, text string, m *Manifest) {
 	t.Helper()
 	known := map[string]bool{}
 	var all strings.Builder
@@ -256,7 +257,7 @@ func accountedFor(t testing.TB, text string, m *Manifest) {
 				continue
 			}
 			if !known[value] && !known[value[:min(40, len(value))]] && !strings.Contains(all.String(), value) {
-				t.Errorf("line %d: %s is lost", no, value)
+				t.Errorf("line %d: %s is lost in %q", no, value, text)
 			}
 		}
 	}

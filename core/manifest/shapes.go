@@ -672,9 +672,7 @@ func (l *layout) emitToken(r *row, t token, name string, size *int64, f Format) 
 	e := entryOf(name, t.value, candidates, f)
 	e.Size, e.Line, e.Column = size, r.no, r.column
 	p.add(e)
-	if t.grouped {
-		p.aside.cover(r.text[t.from:t.to])
-	}
+	p.covered(r, t)
 }
 
 // tellDamage tells the values of a row that are damaged. Where nothing says that they
@@ -738,7 +736,7 @@ func (l *layout) sentence(s *shape) {
 	if behind {
 		// Each value has its name right behind it, or there is one name for all.
 		for i := range order {
-			if names > 1 && (order[i] == 'D') != (i%2 == 0) {
+			if names > 1 && ((order[i] == 'D') != (i%2 == 0) || len(order)%2 != 0) {
 				return
 			}
 		}

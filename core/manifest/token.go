@@ -20,8 +20,10 @@ type token struct {
 	algorithm digest.Algorithm
 	// encoded is set for a value that is not in plain hexadecimal.
 	encoded bool
-	// pieces are the parts of a grouped value as they are written.
+	// grouped is set for a value in groups, and pieces are those of one that is written
+	// in several rows.
 	grouped bool
+	pieces  string
 	// wrong says what is wrong with a value that is damaged; then value is nil.
 	wrong string
 }
