@@ -35,9 +35,6 @@ func newAsides() asides { return asides{why: map[int]string{}, covered: map[stri
 // note says why the values of a line are left aside.
 func (a *asides) note(line int, why string) { a.why[line] = why }
 
-// block does so for a line in a block.
-func (a *asides) block(line int, why string) { a.why[line] = why }
-
 // cover takes the words of a text for parts of a value.
 func (a *asides) cover(text string) {
 	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return r > 0x7f || !isAlnum(byte(r)) }) {

@@ -227,10 +227,10 @@ func (l *layout) acrossParagraphs() {
 // digests, they are entries without a name, and the content decides what they are of.
 func (l *layout) nameless() {
 	p := l.p
-	var bare []*row
+	var bare []int
 	for i := range l.rows {
-		if r := &l.rows[i]; r.kind == rowValue {
-			bare = append(bare, r)
+		if l.rows[i].kind == rowValue {
+			bare = append(bare, i)
 		}
 	}
 	if len(bare) == 0 {
@@ -238,9 +238,10 @@ func (l *layout) nameless() {
 	}
 	others := p.out.Lines - len(bare)
 	seen := map[string]bool{}
-	for _, r := range bare {
+	for _, at := range bare {
+		r := &l.rows[at]
 		p.line = r.no
-		above := l.announcedAbove(r)
+		above := l.announcedAbove(at)
 		for i := range r.tokens {
 			if t := &r.tokens[i]; t.algorithm == digest.Unknown && above.Size() == len(t.value) {
 				t.algorithm = above
@@ -268,7 +269,7 @@ func (l *layout) nameless() {
 				p.problem(NoName, "a digest stands here without a file name")
 			case announced || others == 0:
 				e := entryOf("", t.value, candidates, Bare)
-				e.Line, e.Column = r.no, r.column
+				e.at(r.no, r.column)
 				e.Size = r.size
 				p.add(e)
 				seen[key] = true
@@ -280,18 +281,15 @@ func (l *layout) nameless() {
 	}
 }
 
-// announcedAbove returns the algorithm that the row right above names.
-func (l *layout) announcedAbove(r *row) digest.Algorithm {
-	for i := 1; i < len(l.rows); i++ {
-		if &l.rows[i] != r {
-			continue
+// announcedAbove returns the algorithm that the row right above one names.
+func (l *layout) announcedAbove(at int) digest.Algorithm {
+	if at == 0 {
+		return digest.Unknown
+	}
+	if above := &l.rows[at-1]; above.kind == rowText || above.kind == rowName {
+		if labels := labelsIn(above.text); len(labels) > 0 {
+			return labels[len(labels)-1].algorithm
 		}
-		if above := &l.rows[i-1]; above.kind == rowText || above.kind == rowName {
-			if labels := labelsIn(above.text); len(labels) > 0 {
-				return labels[len(labels)-1].algorithm
-			}
-		}
-		break
 	}
 	return digest.Unknown
 }

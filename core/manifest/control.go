@@ -90,6 +90,7 @@ func (p *parser) controlEntry(line []byte, field string, algorithm digest.Algori
 		return true
 	}
 	e := entryOf(parts[len(parts)-1], value, digest.Only(algorithm), Control)
-	e.Size, e.Line, e.Column = &size, p.line, len(line)-len(bytes.TrimLeft(line, " \t"))+1
+	e.Size = &size
+	e.at(p.line, len(line)-len(bytes.TrimLeft(line, " \t"))+1)
 	return p.add(e)
 }

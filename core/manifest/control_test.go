@@ -25,7 +25,7 @@ func controlEntries(t *testing.T, text string) (*Manifest, []string) {
 	for _, e := range m.Entries {
 		require.NotNil(t, e.Size, e.Name)
 		out = append(out, strings.Join([]string{e.Algorithm.String(), e.Name}, " "))
-		assert.Equal(t, []digest.Algorithm{e.Algorithm}, e.Candidates)
+		assert.Equal(t, []digest.Algorithm{e.Algorithm}, e.Candidates())
 	}
 	return m, out
 }
@@ -42,7 +42,7 @@ func TestSourceDescriptions(t *testing.T) {
 			"SHA-1 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2-1.debian.tar.xz", "MD5 lamp-ctl_1.2.orig.tar.gz",
 		}, entries)
 		assert.EqualValues(t, 456, *m.Entries[2].Size)
-		assert.Equal(t, []int{9, 2}, []int{m.Entries[2].Line, m.Entries[2].Column})
+		assert.Equal(t, []int{9, 2}, []int{m.Entries[2].Line, m.Entries[2].Column()})
 	}
 	// A digest in the text of a change is no entry; a file to be installed has a
 	// section and a priority.

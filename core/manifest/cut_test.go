@@ -42,5 +42,5 @@ func TestValuesCutShort(t *testing.T) {
 	m, err = Read(strings.NewReader(sha256Of+"  good.bin\n"), Options{FileName: "gauge.md5"})
 	require.NoError(t, err)
 	require.Len(t, m.Entries, 1)
-	assert.Greater(t, len(m.Entries[0].Candidates), 1)
+	assert.Greater(t, len(m.Entries[0].Candidates()), 1)
 }

@@ -100,7 +100,8 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 		if !ok {
 			continue
 		}
-		e.Size, e.Line, e.Column = size, line, column
+		e.Size = size
+		e.at(line, column)
 		entries = append(entries, e)
 		if strongest < 0 || e.Algorithm.CollisionBits() > entries[strongest].Algorithm.CollisionBits() {
 			strongest = len(entries) - 1
@@ -195,7 +196,7 @@ func (p *parser) tagValue(text string) {
 			if !ok {
 				continue
 			}
-			e.Line, e.Column = r.no, 1
+			e.at(r.no, 1)
 			if !p.add(e) {
 				return
 			}

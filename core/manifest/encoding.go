@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
@@ -31,6 +32,22 @@ func decode(r *bufio.Reader) (text io.Reader, latin bool) {
 		return transform.NewReader(r, charmap.ISO8859_1.NewDecoder()), true
 	}
 	return r, false
+}
+
+// beginsInASCII reports whether the first part of a text is of ASCII alone.
+func beginsInASCII(text string) bool {
+	head := text[:min(len(text), 4096)]
+	for i := 0; i < len(head); i++ {
+		if head[i] == 0 || head[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// asItIs reports whether a text needs neither decoding nor other line ends.
+func asItIs(text string) bool {
+	return beginsInASCII(text) && strings.IndexByte(text, '\r') < 0
 }
 
 // IsText reports whether the beginning of a file is that of a text: in Unicode, or in

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // separators stand between the parts of a row and belong to none of them.
@@ -40,21 +41,39 @@ var (
 		`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`)
 	timeForm = regexp.MustCompile(`^\d{1,2}:\d{2}(?::\d{2})?(?:\.\d+)?$`)
 	modeForm = regexp.MustCompile(`^[-dlbcps][-rwxsStT]{9}[.+@]?$|^0?[0-7]{3,4}$|^0?100[0-7]{3}$`)
-	// fieldForm is a field of a record: a label of some words, a sign, and a value.
-	fieldForm = regexp.MustCompile(`^([\pL][\pL\pN_()./% -]{0,48}?)\s*(?::=|[:=：]|\s->)\s*(.*)$`)
 	// optionForm is a field within a line.
 	optionForm = regexp.MustCompile(`^[A-Za-z_]+=\S*$`)
 )
 
 // fieldOf takes a row apart that is a field of a record. It returns nil for another.
 func fieldOf(text string) []string {
-	if m := quotedField.FindStringSubmatch(text); m != nil {
-		return m
+	if strings.ContainsAny(text, "\"'") {
+		if m := quotedField.FindStringSubmatch(text); m != nil {
+			return m
+		}
 	}
-	if !strings.ContainsAny(text, ":=") && !strings.Contains(text, "->") {
+	at := -1
+	for i, r := range text {
+		switch {
+		case r == ':' || r == '=' || r == '：' || r == '-' && i > 0 && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
+			at = i
+		case unicode.IsLetter(r) || i > 0 && (unicode.IsNumber(r) || unicode.Is(unicode.Mn, r) || r < 0x80 && strings.IndexByte("_()./% -", byte(r)) >= 0):
+			continue
+		default:
+			return nil
+		}
+		break
+	}
+	if at <= 0 || at > 64 {
 		return nil
 	}
-	return fieldForm.FindStringSubmatch(text)
+	rest := text[at:]
+	for _, sign := range []string{":=", "->", "：", ":", "="} {
+		if after, ok := strings.CutPrefix(rest, sign); ok {
+			return []string{text, strings.TrimRight(text[:at], " \t"), strings.TrimLeft(after, " \t")}
+		}
+	}
+	return nil
 }
 
 // quotedField is a field of a recipe: a word, and a value in quotes.
@@ -117,11 +136,17 @@ func kindOf(word string) cellKind {
 		return cellOther
 	case allDigits(word) && len(word) <= 18, grouped3.MatchString(word):
 		return cellNumber
-	case timeForm.MatchString(word), dateForm.MatchString(word):
-		return cellDate
-	case modeForm.MatchString(word):
+	case len(word) > 40:
+		return cellOther
+	case '0' <= word[0] && word[0] <= '9', 'A' <= word[0] && word[0] <= 'Z' && len(word) < 12:
+		if timeForm.MatchString(word) || dateForm.MatchString(word) {
+			return cellDate
+		}
+	}
+	switch {
+	case strings.IndexByte("-dlbcps0", word[0]) >= 0 && modeForm.MatchString(word):
 		return cellMode
-	case optionForm.MatchString(word):
+	case strings.IndexByte(word, '=') > 0 && optionForm.MatchString(word):
 		return cellOption
 	}
 	return cellOther

@@ -48,7 +48,7 @@ func check(t *testing.T, m *Manifest, wants []want) {
 		}
 		assert.Equal(t, w.size, size, e.Name)
 		assert.Equal(t, w.line, e.Line, e.Name)
-		assert.NotEmpty(t, e.Candidates)
+		assert.NotEmpty(t, e.Candidates())
 	}
 }
 
@@ -201,10 +201,38 @@ func FuzzFormats(f *testing.F) {
 			t.Fatalf("no manifest, error %v", err)
 		}
 		for _, e := range m.Entries {
-			if _, why, ok := SafeName(e.Name); !ok && e.Format != Bare {
+			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
 				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
 			}
-			if len(e.Candidates) == 0 || e.Line < 1 || e.Column < 1 || len(e.Digest) == 0 {
+			if len(e.Candidates()) == 0 || e.Line < 1 || e.Column() < 1 || len(e.Digest) == 0 {
+				t.Fatalf("incomplete entry %+v", e)
+			}
+		}
+	})
+}
+
+// FuzzDocuments reads structured documents, pages and tables, and holds the laws: each
+// name of an entry is safe, each value is accounted for, and reading ends soon.
+func FuzzDocuments(f *testing.F) {
+	for _, seed := range []string{
+		`{"files":[{"file":"a.bin","sha256":"` + d256 + `"},{"` + d256 + `":"b.bin"}]}`, `[["a.bin","` + d1 + `"]]`, `<a><file name="x" size="1"><hash type="md5">` + dmd5 + `</hash></file></a>`,
+		"<!DOCTYPE html><table><tr><th>File</th><th>MD5</th></tr><tr><td><a href=\"x.bin\">x</a></td><td title=\"" + dmd5 + "\">0a…</td></tr></table>",
+		"files:\n  a.bin:\n    md5: " + dmd5 + "\n- b\n", "%FILENAME%\na.bin\n\n%MD5SUM%\n" + dmd5, "source=(a.bin b)\nmd5sums=('" + dmd5 + "' SKIP)\n",
+		"Content-Transfer-Encoding: quoted-printable\n\na.bin =3D " + dmd5[:20] + "=\n" + dmd5[20:], "a.bin: 09 8f 6b cd 46 21 d3 73\n ca de 4e 83 26 27 b4 f6\n", "| a | b |\n|---|\n",
+		"<plist><dict><key>a</key><string>" + d1 + "</string></dict></plist>", "1234567890 12 a.bin\n", "a.bin deadbeef\nb.bin 00000000\n",
+	} {
+		f.Add([]byte(seed), "")
+	}
+	f.Fuzz(func(t *testing.T, text []byte, beside string) {
+		m, err := Parse(string(text), Options{MaxLine: 1 << 12, MaxEntries: 64, MaxBytes: 1 << 14, MaxAsides: 1 << 10, MaxProblems: 1 << 10, Beside: NewNames([]string{beside})})
+		if err != nil {
+			return
+		}
+		for _, e := range m.Entries {
+			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
+				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
+			}
+			if len(e.Candidates()) == 0 || e.Line < 1 || e.Column() < 1 || len(e.Digest) == 0 {
 				t.Fatalf("incomplete entry %+v", e)
 			}
 		}

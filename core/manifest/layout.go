@@ -25,6 +25,8 @@ type layout struct {
 	strict int
 	// begun is set once a window was read.
 	begun bool
+	// noEnd is the row up to which no block ends.
+	noEnd int
 }
 
 func (p *parser) newLayout() *layout { return &layout{p: p} }
@@ -35,7 +37,7 @@ func (p *parser) layOut(rows []row) { p.newLayout().take(rows, true) }
 // take reads the rows of one window, and adds what is found. last tells that no other
 // follows.
 func (l *layout) take(rows []row, last bool) {
-	l.rows, l.begun = rows, true
+	l.rows, l.begun, l.noEnd = rows, true, 0
 	l.undoWrapping()
 	l.classify()
 	l.joinRows()
@@ -160,17 +162,17 @@ func (l *layout) armor(i int) int {
 		l.p.problem(SignedText, "this is a text with a signature around it; nothing in it is used before that signature is verified")
 		return i
 	}
-	what := strings.TrimPrefix(r.text, "-----BEGIN ")
-	for j := i + 1; j < len(l.rows); j++ {
-		if strings.HasPrefix(l.rows[j].text, "-----END "+what) || strings.HasPrefix(l.rows[j].text, "-----END ") {
-			for k := i; k <= j; k++ {
-				l.rows[k].kind = rowDone
-				l.p.aside.block(l.rows[k].no, "it is in a block of a key, a signature or a certificate")
-			}
-			return j
-		}
+	end := slices.IndexFunc(l.rows[max(i, l.noEnd):], func(r row) bool { return strings.HasPrefix(r.text, "-----END ") })
+	if end < 0 {
+		l.noEnd = len(l.rows) // it need not be looked for again
+		return i
 	}
-	return i
+	end += max(i, l.noEnd)
+	for k := i; k <= end; k++ {
+		l.rows[k].kind = rowDone
+		l.p.aside.note(l.rows[k].no, "it is in a block of a key, a signature or a certificate")
+	}
+	return end
 }
 
 // crcEnding are names of lists of CRC-32 values.
@@ -239,7 +241,7 @@ func (l *layout) strictForm(r *row) bool {
 				l.p.problem(code, message)
 				return true
 			}
-			e.Line, e.Column = r.no, r.column
+			e.at(r.no, r.column)
 			l.p.add(e)
 			return true
 		}
@@ -248,7 +250,8 @@ func (l *layout) strictForm(r *row) bool {
 		if m := decimalRow.FindStringSubmatch(text); m != nil {
 			v, _ := strconv.ParseUint(m[1], 10, 32)
 			e := entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
-			e.Size, e.Line, e.Column = sizeOf(m[2]), r.no, r.column
+			e.Size = sizeOf(m[2])
+			e.at(r.no, r.column)
 			r.kind = rowDone
 			l.strict++
 			l.p.add(e)
@@ -263,7 +266,7 @@ func (l *layout) strictForm(r *row) bool {
 				candidates = digest.Only(l.p.hint)
 			}
 			e := entryOf(trimQuotes(strings.TrimRight(m[1], ":=,; \t")), value, candidates, NameFirst)
-			e.Line, e.Column = r.no, r.column
+			e.at(r.no, r.column)
 			r.kind = rowDone
 			l.strict++
 			l.p.line = r.no
@@ -278,7 +281,7 @@ func (l *layout) strictForm(r *row) bool {
 			l.strict++
 			switch code {
 			case "":
-				e.Line, e.Column = r.no, r.column
+				e.at(r.no, r.column)
 				l.p.add(e)
 			case "size":
 				l.p.sizes[e.Name] = e.Size
@@ -518,7 +521,7 @@ var roundSize = regexp.MustCompile(`(?i)^\(?~?\d[\d.,' ]*\s*(?:[kmgt]i?b|[kmgt]|
 // wordRow says what a row without values is.
 func (l *layout) wordRow(r *row) {
 	text := r.text
-	if len(text) < 32 && (hashWords[foldWords(text)] || roundSize.MatchString(text) || kindOf(text) == cellDate) {
+	if len(text) < 32 && (hashWords[foldWords(text)] || (text[0] == '(' || text[0] == '~' || hasDigit(text[:1])) && roundSize.MatchString(text) || kindOf(text) == cellDate) {
 		r.kind, r.size = rowField, sizeOf(text) // it parts nothing
 		return
 	}

@@ -7,7 +7,10 @@
 package manifest
 
 import (
+	"encoding/json"
 	"fmt"
+	"math"
+	"slices"
 
 	"endeixis/core/digest"
 )
@@ -62,28 +65,83 @@ func Formats() []Format {
 	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, Records, Document, FreeText, Mixed, None}
 }
 
-// An Entry is one statement: this name has this digest.
+// A formatCode is a Format in one byte: its place in [Formats].
+type formatCode uint8
+
+var formats = Formats()
+
+func (c formatCode) name() Format { return formats[c] }
+
+func codeOf(f Format) formatCode { return formatCode(max(0, slices.Index(formats, f))) }
+
+// An Entry is one statement: this name has this digest. A list can have millions of them,
+// so that what follows from the rest is not kept but worked out.
 type Entry struct {
 	// Name is the file name after escapes were undone, otherwise as written.
 	// It is empty for a bare digest.
-	Name string `json:"name"`
-	// Algorithm is what the line states, or [digest.Unknown].
-	Algorithm digest.Algorithm `json:"algorithm"`
-	// Candidates are the algorithms that the digest can be of, likeliest
-	// first. It holds exactly Algorithm when that is known.
-	Candidates []digest.Algorithm `json:"candidates"`
+	Name string
 	// Digest is the expected value.
-	Digest digest.Value `json:"digest"`
+	Digest digest.Value
 	// Size is the stated length in bytes, or nil.
-	Size *int64 `json:"size"`
-	// Line and Column say where the entry starts; both count from 1, and
-	// columns count bytes.
-	Line   int `json:"line"`
-	Column int `json:"column"`
-	// Format is how this entry was written.
-	Format Format `json:"format"`
+	Size *int64
 	// Pieces are digests of consecutive parts of the file, or nil.
-	Pieces *Pieces `json:"pieces,omitempty"`
+	Pieces *Pieces
+	// Line says where the entry stands, from 1.
+	Line int
+
+	column int32
+	// Algorithm is what the text states, or [digest.Unknown].
+	Algorithm digest.Algorithm
+	format    formatCode
+}
+
+// Candidates are the algorithms that the digest can be of, likeliest first: exactly
+// Algorithm when that is known. The caller must not change the slice.
+func (e *Entry) Candidates() []digest.Algorithm {
+	if e.Algorithm != digest.Unknown {
+		return digest.Only(e.Algorithm)
+	}
+	return digest.OfSize(len(e.Digest))
+}
+
+// Column says where in its line the entry starts, in bytes from 1.
+func (e *Entry) Column() int { return int(e.column) }
+
+// Format is how this entry was written.
+func (e *Entry) Format() Format { return e.format.name() }
+
+// at notes where an entry stands.
+func (e *Entry) at(line, column int) {
+	e.Line, e.column = line, int32(max(1, min(column, math.MaxInt32)))
+}
+
+// entryJSON is an Entry as it is written.
+type entryJSON struct {
+	Name       string             `json:"name"`
+	Algorithm  digest.Algorithm   `json:"algorithm"`
+	Candidates []digest.Algorithm `json:"candidates"`
+	Digest     digest.Value       `json:"digest"`
+	Size       *int64             `json:"size"`
+	Line       int                `json:"line"`
+	Column     int                `json:"column"`
+	Format     Format             `json:"format"`
+	Pieces     *Pieces            `json:"pieces,omitempty"`
+}
+
+// MarshalJSON writes an entry with what follows from it.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	return json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Pieces})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (e *Entry) UnmarshalJSON(b []byte) error {
+	var in entryJSON
+	if err := json.Unmarshal(b, &in); err != nil {
+		return err
+	}
+	*e = Entry{Name: in.Name, Digest: in.Digest, Size: in.Size, Pieces: in.Pieces, Algorithm: in.Algorithm, format: codeOf(in.Format)}
+	e.at(in.Line, in.Column)
+	return nil
 }
 
 // Pieces are digests of consecutive parts of a file (RFC 5854, section 4.2.9).

@@ -48,7 +48,7 @@ func TestDigestFirst(t *testing.T) {
 		require.Empty(t, m.Problems, c.line)
 		require.Len(t, m.Entries, 1, c.line)
 		assert.Equal(t, c.name, m.Entries[0].Name)
-		assert.Equal(t, c.candidates, m.Entries[0].Candidates)
+		assert.Equal(t, c.candidates, m.Entries[0].Candidates())
 		assert.Equal(t, DigestFirst, m.Format)
 		assert.Equal(t, 1, m.Entries[0].Line)
 	}
@@ -68,7 +68,7 @@ func TestTagged(t *testing.T) {
 	assert.Equal(t, "gauge (copy).bin", m.Entries[1].Name)
 	assert.Equal(t, digest.SHA512256, m.Entries[1].Algorithm)
 	assert.Equal(t, 3, m.Entries[1].Line)
-	assert.Equal(t, 3, m.Entries[1].Column)
+	assert.Equal(t, 3, m.Entries[1].Column())
 	assert.Equal(t, digest.MD5, m.Entries[2].Algorithm)
 	assert.Equal(t, "odd\nname", m.Entries[3].Name)
 }
@@ -212,10 +212,10 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("no manifest, error %v", err)
 		}
 		for _, e := range m.Entries {
-			if _, why, ok := SafeName(e.Name); !ok && e.Format != Bare {
+			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
 				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
 			}
-			if len(e.Candidates) == 0 || e.Line < 1 || e.Column < 1 {
+			if len(e.Candidates()) == 0 || e.Line < 1 || e.Column() < 1 {
 				t.Fatalf("incomplete entry %+v", e)
 			}
 		}

@@ -1,7 +1,7 @@
 package manifest
 
 import (
-	"encoding/hex"
+	"encoding/binary"
 	"runtime"
 	"strings"
 	"sync"
@@ -17,7 +17,7 @@ const plainBlock = 1 << 20
 // From the first block with anything else in it the text is read by its layout, which
 // finds the same in plain lines. It returns the number of lines read.
 func (p *parser) plainStart(text string) (rest string, lines int) {
-	end := strings.IndexByte(text, ' ')
+	end := strings.IndexByte(text[:min(len(text), 130)], ' ')
 	if end < 32 || end > 128 || end%2 != 0 {
 		return text, 0
 	}
@@ -30,7 +30,10 @@ func (p *parser) plainStart(text string) (rest string, lines int) {
 		candidates = digest.Only(p.hint)
 	}
 	shape := entryOf("", nil, candidates, DigestFirst)
-	shape.Column = 1
+	shape.column = 1
+	if !plainFirst(text, size, shape, p.opts.MaxLine) {
+		return text, 0
+	}
 	var blocks []plainPart
 	for from := 0; from < len(text); {
 		to := min(from+plainBlock, len(text))
@@ -43,9 +46,6 @@ func (p *parser) plainStart(text string) (rest string, lines int) {
 		}
 		blocks = append(blocks, plainPart{text: text[from:to]})
 		from = to
-	}
-	if !plainFirst(text, size, shape, p.opts.MaxLine) {
-		return text, 0
 	}
 	inParallel(len(blocks), func(i int) { blocks[i].lines = countLines(blocks[i].text) })
 	total := 0
@@ -101,7 +101,7 @@ func plainFirst(text string, size int, shape Entry, maxLine int) bool {
 
 func countLines(text string) int {
 	n := strings.Count(text, "\n")
-	if text != "" && text[len(text)-1] != '\n' {
+	if len(text) > 0 && text[len(text)-1] != '\n' {
 		n++
 	}
 	return n
@@ -129,78 +129,129 @@ func inParallel(n int, do func(i int)) {
 
 // fillPlain reads a block of plain lines into entries, of which there are as
 // many as lines. It returns false when a line is anything else.
-func fillPlain(entries []Entry, text string, line, size int, shape Entry, maxLine int) bool {
+func fillPlain(entries []Entry, block string, line, size int, shape Entry, maxLine int) bool {
 	digests := make([]byte, size*len(entries))
 	at := 0
 	for i := range entries {
-		end := strings.IndexByte(text[at:], '\n')
+		end := strings.IndexByte(block[at:], '\n')
 		if end < 0 {
-			end = len(text) - at
+			end = len(block) - at
 		}
-		one := text[at : at+end]
-		at += end + 1
-		if n := len(one); n > 0 && one[n-1] == '\r' {
-			one = one[:n-1]
+		from, to := at, at+end
+		at = to + 1
+		if to > from && block[to-1] == '\r' {
+			to--
 		}
-		if n := len(one); n > 0 && (one[n-1] == ' ' || one[n-1] == '\t') {
+		if to-from < 2*size+3 || to-from > maxLine || block[to-1] == ' ' || block[to-1] == '\t' {
 			return false
 		}
-		if len(one) < 2*size+3 || len(one) > maxLine || one[2*size] != ' ' || one[2*size+1] != ' ' && one[2*size+1] != '*' || !plainName(one[2*size+2:]) {
+		if one := block[from:to]; one[2*size] != ' ' || one[2*size+1] != ' ' && one[2*size+1] != '*' || !plainName(one[2*size+2:]) {
 			return false
 		}
 		value := digests[i*size : (i+1)*size : (i+1)*size]
-		if !decodeInto(value, one) {
+		if !decodeInto(value, block[from:to]) {
 			return false
 		}
 		e := &entries[i]
 		*e = shape
-		e.Name, e.Digest, e.Line = one[2*size+2:], value, line+i
+		e.Name, e.Digest, e.Line = block[from+2*size+2:to], value, line+i
 	}
 	return true
 }
 
-// decodeInto decodes the digits that a line begins with.
+// decodeInto decodes the digits that a line begins with, eight at a time: each byte of a
+// word is looked at where it is.
 func decodeInto(value []byte, line string) bool {
-	_, err := hex.Decode(value, []byte(line[:2*len(value)]))
-	return err == nil
+	const (
+		ones = 0x0101010101010101
+		tops = 0x8080808080808080
+	)
+	wrong := uint64(0)
+	for i := 0; i+4 <= len(value); i += 4 {
+		v := wordOf(line[2*i : 2*i+8])
+		small := v | 0x20*ones
+		// The top bit of each byte of a sum tells whether the byte is at least so large.
+		digit := (v + (0x80-'0')*ones) &^ (v + (0x80-'9'-1)*ones)
+		letter := (small + (0x80-'a')*ones) &^ (small + (0x80-'f'-1)*ones)
+		wrong |= (digit|letter)&tops ^ tops | v&tops
+		n := v&(0x0f*ones) + (v>>6)&ones*9
+		n = (n<<4 | n>>8) & 0x00ff00ff00ff00ff
+		n = (n | n>>8) & 0x0000ffff0000ffff
+		binary.LittleEndian.PutUint32(value[i:i+4], uint32(n|n>>16))
+	}
+	return wrong == 0
 }
+
+// wordOf returns the first eight bytes of a line, the first of them lowest.
+func wordOf(line string) uint64 {
+	_ = line[7]
+	return uint64(line[0]) | uint64(line[1])<<8 | uint64(line[2])<<16 | uint64(line[3])<<24 |
+		uint64(line[4])<<32 | uint64(line[5])<<40 | uint64(line[6])<<48 | uint64(line[7])<<56
+}
+
+// signs tells of each byte what it is in a name: part of a word, or something to look at.
+var signs = func() (t [256]byte) {
+	for i := range t {
+		switch c := byte(i); {
+		case isAlnum(c):
+			t[i] = 1
+		case c == '/', c == ' ', c == '\\', c == 0, c == ':', c == '\r':
+			t[i] = 2
+		}
+	}
+	return t
+}()
 
 // plainName reports whether a name is safe and whole at first sight: relative, with
 // clean parts that cannot be a device's, without anything that looks like a further
 // column. Others are left to [SafeName] and to the layout.
 func plainName(name string) bool {
-	start := true
-	run := 0
+	if name == "" || !harmlessPart(name) {
+		return false
+	}
+	word := 0 // where the word began that is being looked at
 	for i := 0; i < len(name); i++ {
-		c := name[i]
-		if start {
-			switch c | 0x20 {
-			case ' ', '"':
-				return false
-			case '.', 'c', 'p', 'a', 'n', 'l', '/':
-				if _, _, ok := SafeName(name); !ok {
-					return false
-				}
-			}
-			start = false
-		}
-		if isAlnum(c) {
-			if run++; run >= 22 {
-				return false
-			}
+		sign := signs[name[i]]
+		if sign == 1 {
 			continue
 		}
-		run = 0
-		switch c {
+		if i-word >= maxPlainWord {
+			return false
+		}
+		word = i + 1
+		if sign != 2 {
+			continue
+		}
+		switch name[i] {
 		case '/':
-			start = true
-		case ' ':
-			if i > 0 && name[i-1] == ' ' {
+			if !harmlessPart(name[i+1:]) {
 				return false
 			}
-		case '\\', 0, ':', '\r':
+		case ' ':
+			if name[i-1] == ' ' {
+				return false
+			}
+		default:
 			return false
 		}
 	}
-	return name != ""
+	return len(name)-word < maxPlainWord
+}
+
+// maxPlainWord bounds the words in a plain name: a longer one may be a value.
+const maxPlainWord = 22
+
+// harmlessPart reports whether what begins here cannot be a device, a step up or a column.
+func harmlessPart(rest string) bool {
+	if rest == "" {
+		return false
+	}
+	switch rest[0] | 0x20 {
+	case ' ', '"', '.', '/':
+		return false
+	case 'c', 'p', 'a', 'n', 'l':
+		part, _, _ := strings.Cut(rest, "/")
+		return !isDevice(part)
+	}
+	return true
 }

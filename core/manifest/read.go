@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -21,6 +22,18 @@ import (
 // The whole text is read first, up to the bound on bytes, and then explained: as a
 // structured document, or by its layout.
 func Read(r io.Reader, opts Options) (*Manifest, error) {
+	bounded := &boundedReader{r: r, left: opts.withDefaults().MaxBytes + 1}
+	text, err := wholeText(bounded)
+	m, limit := Parse(string(text), opts)
+	if err == nil {
+		err = limit
+	}
+	return m, err
+}
+
+// Parse does what [Read] does with a text that is in memory. The names of the entries are
+// parts of it, where it needs no decoding.
+func Parse(text string, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
 		opts:     o,
@@ -31,38 +44,32 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 		aside:    newAsides(),
 		sizes:    map[string]*int64{},
 	}
-	bounded := &boundedReader{r: r, left: o.MaxBytes + 1}
-	decoded, latin := decode(bufio.NewReaderSize(bounded, 64<<10))
-	p.latin = latin
-	text, err := wholeText(&lineEnds{r: decoded}, lengthOf(r))
-	if err == nil || text != "" {
-		p.read(text)
+	whole := text[:min(int64(len(text)), o.MaxBytes)]
+	if err := p.read(whole); err != nil {
+		return p.out, err
 	}
 	switch {
-	case bounded.left <= 0:
-		return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: strings.Count(text, "\n")}
-	case p.overfull && err == nil:
+	case len(whole) < len(text):
+		return p.out, &LimitError{What: "bytes", Limit: o.MaxBytes, Line: strings.Count(whole, "\n")}
+	case p.overfull:
 		return p.out, &LimitError{What: "entries", Limit: int64(o.MaxEntries), Line: p.full}
 	}
-	return p.out, err
+	return p.out, nil
 }
 
-// lengthOf returns how long what a reader has is, where that is known, or 0.
-func lengthOf(r io.Reader) int {
-	if sized, ok := r.(interface{ Len() int }); ok {
-		return sized.Len()
+// inUnicode returns a text in UTF-8, with lines that end in LF. latin is set for one that
+// was not in Unicode.
+func inUnicode(text string) (_ string, latin bool, err error) {
+	if asItIs(text) {
+		return text, false, nil
 	}
-	return 0
+	decoded, latin := decode(bufio.NewReaderSize(strings.NewReader(text), 64<<10))
+	out, err := wholeText(&lineEnds{r: decoded})
+	return string(out), latin, err
 }
 
 // wholeText reads all of r.
-func wholeText(r io.Reader, expected int) (string, error) {
-	var b strings.Builder
-	if expected > 0 {
-		b.Grow(min(expected, 1<<30))
-		_, err := io.Copy(&b, r)
-		return b.String(), err
-	}
+func wholeText(r io.Reader) ([]byte, error) {
 	var parts [][]byte
 	total := 0
 	for {
@@ -73,25 +80,33 @@ func wholeText(r io.Reader, expected int) (string, error) {
 		if err == nil {
 			continue
 		}
-		b.Grow(total)
-		for _, part := range parts {
-			b.Write(part)
-		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			err = nil
 		}
-		return b.String(), err
+		if len(parts) == 1 {
+			return parts[0], err
+		}
+		return bytes.Join(parts, nil), err
 	}
 }
 
 // read reads the text.
-func (p *parser) read(text string) {
-	if rest, lines := p.plainStart(text); lines > 0 {
-		if rest != "" {
-			p.sheet(rest, lines)
-			p.finish(rest, lines)
+func (p *parser) read(raw string) error {
+	lines := 0
+	if beginsInASCII(raw) {
+		if raw, lines = p.plainStart(raw); raw == "" {
+			return nil
 		}
-		return
+	}
+	text, latin, err := inUnicode(raw)
+	if err != nil {
+		return err
+	}
+	p.latin = latin
+	if lines > 0 {
+		p.sheet(text, lines)
+		p.finish(text, lines)
+		return nil
 	}
 	head := text[:min(len(text), maxHead)]
 	trimmed := strings.TrimLeft(head, " \t\r\n")
@@ -109,6 +124,7 @@ func (p *parser) read(text string) {
 		p.sheet(text, 0)
 	}
 	p.finish(text, 0)
+	return nil
 }
 
 // finish gives entries the sizes that stand elsewhere, and accounts for a text that has
@@ -137,9 +153,9 @@ const window = 20_000
 func (p *parser) sheet(text string, before int) {
 	l := p.newLayout()
 	l.strict = before
+	rows := make([]row, 0, min(window, 1+len(text)/16))
 	for no := before + 1; text != "" && !p.overfull; {
-		var rows []row
-		rows, text = p.rowsOf(text, no)
+		rows, text = p.rowsOf(text, no, rows)
 		no += rows[len(rows)-1].no - no + 1
 		if !l.begun {
 			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
@@ -232,7 +248,7 @@ func (p *parser) problem(code ProblemCode, message string) {
 // add keeps an entry, or reports a name that must not be used. It returns
 // false when the bound on entries is reached.
 func (p *parser) add(e Entry) bool {
-	if e.Name != "" || e.Format != Bare {
+	if e.Name != "" || e.Format() != Bare {
 		if _, why, ok := SafeName(e.Name); !ok {
 			p.problem(UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
 			return true
@@ -258,8 +274,8 @@ func (p *parser) add(e Entry) bool {
 	p.out.Entries = append(p.out.Entries, e)
 	switch p.out.Format {
 	case None:
-		p.out.Format = e.Format
-	case e.Format:
+		p.out.Format = e.Format()
+	case e.Format():
 	default:
 		p.out.Format = Mixed
 	}
@@ -337,7 +353,7 @@ func taggedLabel(label string) bool {
 }
 
 func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f Format) Entry {
-	e := Entry{Name: name, Digest: value, Candidates: candidates, Format: f}
+	e := Entry{Name: name, Digest: value, format: codeOf(f)}
 	if len(candidates) == 1 {
 		e.Algorithm = candidates[0]
 	}

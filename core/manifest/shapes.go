@@ -152,7 +152,7 @@ func (l *layout) cutTail(r *row, text string) string {
 	rest := strings.TrimLeft(text, " \t")
 	last := &r.tokens[len(r.tokens)-1]
 	if labels := labelsIn(rest); len(labels) == 1 && last.algorithm == digest.Unknown {
-		inner := trimSeparators(strings.Trim(rest, separators+"\"'`)]};/#-*"))
+		inner := trimSeparators(strings.Trim(rest, separators+"\"'`)]}/#-*"))
 		if a, ok := algorithmOf(inner); ok {
 			last.algorithm = a
 			return ""
@@ -670,7 +670,8 @@ func (l *layout) emitToken(r *row, t token, name string, size *int64, f Format) 
 		return
 	}
 	e := entryOf(name, t.value, candidates, f)
-	e.Size, e.Line, e.Column = size, r.no, r.column
+	e.Size = size
+	e.at(r.no, r.column)
 	p.add(e)
 	p.covered(r, t)
 }

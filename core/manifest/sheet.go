@@ -95,7 +95,8 @@ var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\
 
 // rowsOf cuts the first rows of a text, of which the first is of the given number, as
 // many as a window has. Of blank lines one after the other one is kept.
-func (p *parser) rowsOf(text string, no int) (rows []row, rest string) {
+func (p *parser) rowsOf(text string, no int, into []row) (rows []row, rest string) {
+	rows = into[:0]
 	for len(text) > 0 && len(rows) < window {
 		var line string
 		if end := strings.IndexByte(text, '\n'); end >= 0 {

@@ -229,9 +229,10 @@ func (l *layout) takeCells(r *row, cells []string) bool {
 		}
 		e := entryOf(name, one.value, candidates, Table)
 		if cutName(name) {
-			e.Name, e.Format = "", Bare
+			e.Name, e.format = "", codeOf(Bare)
 		}
-		e.Size, e.Line, e.Column = size, r.no, r.column
+		e.Size = size
+		e.at(r.no, r.column)
 		found = append(found, e)
 	}
 	if len(found) == 0 && !told {

@@ -618,9 +618,10 @@ func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algor
 	}
 	name = strings.TrimPrefix(name, "./")
 	e := entryOf(name, value, candidates, t.format)
-	e.Size, e.Line, e.Column = size, v.line, max(v.column, 1)
+	e.Size = size
+	e.at(v.line, max(v.column, 1))
 	if name == "" || name == "." {
-		e.Format, e.Name = Bare, ""
+		e.format, e.Name = codeOf(Bare), ""
 		if s.packaged {
 			t.p.aside.note(v.line, "it is of a package, and no file of that is named")
 			return

@@ -149,7 +149,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 		read.Trouble = plain.Text(frameErr.Error())
 		return
 	} else {
-		list, err = manifest.Read(bytes.NewReader(c.Content), s.listOptions(c.Of))
+		list, err = manifest.Parse(string(c.Content), s.listOptions(c.Of))
 	}
 	switch {
 	case err != nil:
@@ -177,7 +177,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	for _, e := range list.Entries {
 		for _, at := range s.filesOf(c.Of, e.Name) {
 			target := &s.out.Items[at]
-			target.Sighted = append(target.Sighted, CopyListing{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates, Digest: e.Digest})
+			target.Sighted = append(target.Sighted, CopyListing{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest})
 		}
 	}
 }

@@ -39,14 +39,14 @@ func (s *planner) pairManifests() {
 					continue
 				}
 			case len(targets) == 0:
-				s.absent = append(s.absent, e.Candidates...)
+				s.absent = append(s.absent, e.Candidates()...)
 				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
 				targets, renamed = s.renamed(from, e.Name), true
 			}
 			for _, at := range targets {
 				target := &s.out.Items[at]
 				target.Listed = append(target.Listed, Listing{
-					Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates, Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
+					Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates(), Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
 					Doubtful: renamed || len(targets) > 1, Renamed: renamed, Origin: origin,
 				})
 			}

@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"path"
@@ -162,7 +161,7 @@ func (s *planner) recognise(item *Item, guess string, content []byte) {
 	if guess == string(Key) {
 		return // many things are called .key; this one is not OpenPGP
 	}
-	list, err := manifest.Read(bytes.NewReader(content), s.listOptions(item.Path))
+	list, err := manifest.Parse(string(content), s.listOptions(item.Path))
 	switch {
 	case guess == string(Manifest):
 		item.Role, item.Why = Manifest, "its name says so"

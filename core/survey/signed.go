@@ -19,7 +19,7 @@ func readSigned(signed *openpgp.Cleartext, opts manifest.Options) (*manifest.Man
 	if ext := path.Ext(opts.FileName); slices.Contains(signatureSuffixes, strings.ToLower(ext)) {
 		opts.FileName = strings.TrimSuffix(opts.FileName, ext) // “SHA256SUMS.asc” is a SHA256SUMS
 	}
-	list, err := manifest.Read(bytes.NewReader(signed.Text), opts)
+	list, err := manifest.Parse(string(signed.Text), opts)
 	for i := range list.Entries {
 		list.Entries[i].Line += signed.FirstLine - 1
 	}

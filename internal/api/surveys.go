@@ -57,7 +57,7 @@ func readingOf(m *manifest.Manifest) wire.Reading {
 			name := e.Algorithm.String()
 			entry.Algorithm = &name
 		}
-		for _, c := range e.Candidates {
+		for _, c := range e.Candidates() {
 			entry.Candidates = append(entry.Candidates, c.String())
 		}
 		out.Entries = append(out.Entries, entry)

@@ -123,7 +123,7 @@ func (a *app) batchEntries(ctx context.Context, arg string) ([]manifest.Entry, e
 			if item.Role != "artifact" || err != nil || value.UnmarshalText([]byte(text)) != nil {
 				continue
 			}
-			out = append(out, manifest.Entry{Name: item.Path, Algorithm: algorithm, Candidates: digest.Only(algorithm), Digest: value})
+			out = append(out, manifest.Entry{Name: item.Path, Algorithm: algorithm, Digest: value})
 		}
 	}
 	return out, nil

@@ -64,7 +64,7 @@ func (a *app) manifestShow() *cobra.Command {
 			g := &grid{header: []string{"line", "algorithm", "digest", "size", "file"}, empty: "Nothing in it is understood as a digest of a file."}
 			for _, e := range m.Entries {
 				var names []string
-				for _, c := range e.Candidates {
+				for _, c := range e.Candidates() {
 					names = append(names, c.String())
 				}
 				bytes, name := "", e.Name
