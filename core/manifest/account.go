@@ -129,7 +129,7 @@ func (p *parser) accountWord(from int, word string, no int, values map[string]bo
 		}
 		at = end
 	}
-	if found || !mixed(word) || len(word) > 88 {
+	if found || !mixed(word) || len(word) > 100 {
 		return
 	}
 	body := word

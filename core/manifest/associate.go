@@ -45,8 +45,11 @@ func (l *layout) breaks(i int) bool {
 func (l *layout) sentencesAbove() {
 	for i := 1; i < len(l.rows); i++ {
 		r, above := &l.rows[i], &l.rows[i-1]
-		if r.kind != rowValue || above.kind != rowName || above.pure || above.prompt {
+		if r.kind != rowValue || r.prefix != "" || above.kind != rowName || above.pure || above.prompt {
 			continue
+		}
+		if field := fieldOf(above.text); field != nil && field[2] != "" && !strings.HasPrefix(field[2], "//") && len(labelsIn(field[1])) == 0 {
+			continue // “Homepage: …/hash.html” is no sentence
 		}
 		l.tie(r, above, FreeText)
 	}
@@ -115,6 +118,13 @@ func (l *layout) paragraph(rows []row) {
 	}
 	if len(values) == 0 || len(names) == 0 {
 		return
+	}
+	if len(names) > 1 {
+		// The record's own file, where other fields name other files.
+		strong := slices.DeleteFunc(slices.Clone(names), func(i int) bool { return !rows[i].strong })
+		if len(strong) == 1 {
+			names = strong
+		}
 	}
 	if labels == 1 {
 		for _, v := range values {

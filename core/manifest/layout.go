@@ -92,6 +92,11 @@ func (l *layout) classify() {
 			continue
 		}
 		r.text = plainLinks(r.text)
+		l.fragments(r)
+		if field := fieldOf(r.text); field != nil && sizeWords[foldWords(field[1])] && sizeOf(field[2]) != nil {
+			r.kind, r.size = rowField, sizeOf(field[2])
+			continue
+		}
 		r.labels = labelsIn(r.text)
 		r.tokens = tokensIn(r.text, l.crcExpected(r.labels), l.announced(r.labels))
 		if len(r.tokens) == 0 {
@@ -111,6 +116,40 @@ func (l *layout) classify() {
 			l.p.out.Lines--
 		}
 	}
+}
+
+// fragmentForm is an address of a file with the digest of it behind its end.
+var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}`)
+
+// fragments reads the digests that addresses carry behind their ends. The address stays.
+func (l *layout) fragments(r *row) {
+	if !strings.Contains(r.text, "://") || strings.IndexByte(r.text, '#') < 0 {
+		return
+	}
+	r.text = fragmentForm.ReplaceAllStringFunc(r.text, func(whole string) string {
+		address, fragment, _ := strings.Cut(whole, "#")
+		name := nameOfAddress(address)
+		label, digits, labelled := strings.Cut(fragment, "=")
+		if !labelled {
+			label, digits = "", fragment
+		}
+		value, ok := decodeHex([]byte(digits))
+		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
+			return whole
+		}
+		candidates := digest.OfSize(len(value))
+		if a, known := algorithmOf(label); known {
+			if a.Size() != len(value) {
+				return whole
+			}
+			candidates = digest.Only(a)
+		}
+		e := entryOf(name, value, candidates, Encoded)
+		e.at(r.no, r.column)
+		l.p.line = r.no
+		l.p.add(e)
+		return address
+	})
 }
 
 // labelsOf returns the labels in a row, that of its field among them.
@@ -139,7 +178,7 @@ func (l *layout) announced(labels []label) digest.Algorithm {
 
 // crcExpected reports whether eight digits in a row are a checksum.
 func (l *layout) crcExpected(labels []label) bool {
-	if l.p.hint.Size() == 4 || l.section.of(4) != digest.Unknown {
+	if l.p.hint.Size() == 4 || l.section.firm && l.section.of(4) != digest.Unknown {
 		return true
 	}
 	for _, a := range labels {
@@ -469,6 +508,9 @@ func (l *layout) heading(r *row, loose bool) bool {
 	if len(l.p.fileWords(r.text)) > 0 {
 		return false
 	}
+	if field := fieldOf(r.text); field != nil && field[2] != "" && len(labelsIn(field[1])) == 0 {
+		return false // it is said of something else
+	}
 	rest := r.text
 	for i := len(labels) - 1; i >= 0; i-- {
 		rest = rest[:labels[i].from] + " " + rest[labels[i].to:]
@@ -607,6 +649,9 @@ func (l *layout) wordRow(r *row) {
 		r.kind, r.name, r.pure = rowName, files[0], true // “the image is up: gauge.img”
 		return
 	}
+	if field := fieldOf(text); field != nil && !strings.HasPrefix(field[2], "//") {
+		return // “Homepage: https://…” is about something else
+	}
 	if last := inner[strings.LastIndexByte(inner, ' ')+1:]; isAddress(last) && nameOfAddress(last) == files[0] && len(strings.Fields(inner)) <= 6 {
 		r.kind, r.name, r.pure = rowName, files[0], true // “wget https://…”
 		return
@@ -675,7 +720,7 @@ func (l *layout) fieldRow(r *row, key, value string) bool {
 			}
 			return true
 		}
-		r.kind, r.name, r.pure = rowName, name, true
+		r.kind, r.name, r.pure, r.strong = rowName, name, true, strongNames[folded]
 		return true
 	case sizeWords[folded]:
 		r.kind, r.size = rowField, sizeOf(inner)

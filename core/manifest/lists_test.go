@@ -262,3 +262,23 @@ func accountedFor(t rapid.TB, text string, m *Manifest) {
 		}
 	}
 }
+
+// TestRecordsAcrossWindows: a text of many records is read in windows, and none of them
+// is cut.
+func TestRecordsAcrossWindows(t *testing.T) {
+	for _, extra := range []int{0, 1, 2, 3} {
+		var text strings.Builder
+		const n = 3 * window / 7
+		text.WriteString(strings.Repeat("Remark: none\n\n", extra))
+		for i := range n {
+			fmt.Fprintf(&text, "Package: lamp\nVersion: %d\nFilename: pool/lamp-%d.deb\nSize: %d\nSection: utils\nSHA256: %s\n\n", i, i, i+1, valueOf(t, "sha256", fmt.Sprint(i)))
+		}
+		m, err := Parse(text.String(), Options{FileName: "Packages"})
+		require.NoError(t, err)
+		require.Len(t, m.Entries, n)
+		for i, e := range m.Entries {
+			require.Equal(t, fmt.Sprintf("pool/lamp-%d.deb", i), e.Name)
+			require.EqualValues(t, i+1, *e.Size)
+		}
+	}
+}

@@ -62,6 +62,8 @@ type row struct {
 	// unsaid is set for a value behind a label that says of no digest, as short as
 	// identifiers of many kinds are.
 	unsaid bool
+	// strong is set for a field that names the file of a record and nothing else.
+	strong bool
 	// packaged is set for a field that names a package or its version.
 	packaged bool
 	// prompt is set for a command in the transcript of a console.
@@ -97,7 +99,8 @@ var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\
 // many as a window has. Of blank lines one after the other one is kept.
 func (p *parser) rowsOf(text string, no int, into []row) (rows []row, rest string) {
 	rows = into[:0]
-	for len(text) > 0 && len(rows) < window {
+	// A window ends at a blank line, so that no record is cut, unless none comes soon.
+	for len(text) > 0 && (len(rows) < window || len(rows) < 2*window && rows[len(rows)-1].kind != rowBlank) {
 		var line string
 		if end := strings.IndexByte(text, '\n'); end >= 0 {
 			line, text = text[:end], text[end+1:]

@@ -420,7 +420,7 @@ func base64After(text string, labels []label) []token {
 		}
 		from, to := l.to+at[0], l.to+at[1]
 		body := text[from:to]
-		if !mixed(body) || !bounded(text, from, to) || looksLikeFile(body) {
+		if !mixed(body) || !bounded(text, from, to) || looksLikeFile(body) || strings.Trim(text[l.to:from], separators+"\"'`()") != "" {
 			continue
 		}
 		t := token{from: from, to: to, algorithm: l.algorithm, encoded: true}

@@ -91,7 +91,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 		if !isHashWord(words) && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
-	case looksLikeFile(n.key) || t.p.known.is(n.key):
+	case t.p.known.is(n.key) || looksLikeFile(n.key) && (!names.versioned || endings[strings.ToLower(n.key[strings.LastIndexByte(n.key, '.')+1:])]):
 		s.name, s.size = n.key, names.size
 		s.label, s.hashes, s.packaged = digest.Unknown, false, false
 	case n.key == "" || parent == nil:
@@ -242,16 +242,17 @@ type recordNames struct {
 	// “InstallerUrl”.
 	of   map[string]string
 	size *int64
-	// packaged is set for a record that is about a package and names no file.
-	packaged bool
+	// packaged is set for a record that is about a package and names no file, and
+	// versioned for one that states a version.
+	packaged, versioned bool
 }
 
 // strongNames are members that hold the name of a file and nothing else.
 var strongNames = wordSet(`file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`)
 
 // namesOf finds the name of the file that a record is about.
-func (t *tree) namesOf(n *node) recordNames {
-	out := recordNames{of: map[string]string{}}
+func (t *tree) namesOf(n *node) (out recordNames) {
+	out = recordNames{of: map[string]string{}}
 	var strong, address, weak string
 	version := false
 	kind := ""
@@ -373,6 +374,8 @@ func (t *tree) namesOf(n *node) recordNames {
 	if isAddress(weak) {
 		weak = nameOfAddress(weak)
 	}
+	out.versioned = version
+	defer func() { out.packaged = out.packaged || version && out.own == "" }()
 	switch {
 	case strong != "":
 		out.own = strong

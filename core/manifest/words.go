@@ -159,6 +159,9 @@ func labelsIn(text string) []label {
 		if from > 0 && text[from-1] == '-' && from > 1 && text[from-2] != ' ' && text[from-2] != '-' {
 			continue // a hyphen belongs to an option alone: “-sha256”
 		}
+		if from > 0 && (text[from-1] == '.' || text[from-1] == '/' && (len(out) == 0 || out[len(out)-1].to != from-1)) {
+			continue // a part of a path
+		}
 		if to < len(text) && text[to] == '.' && to+1 < len(text) && isNameByte(text[to+1]) {
 			continue
 		}

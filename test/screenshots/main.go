@@ -157,12 +157,12 @@ func pages(ctx context.Context, base, certified, release string) error {
 		func() error { return shot("console-policy", visit("/policy", "dl")) },
 		func() error { return shot("console-records", visit("/records", "table")) },
 		func() error {
-			text, err := os.ReadFile(filepath.Join(".demo", "publisher-keys", "oarlock-ode-marsh.asc"))
-			if err != nil {
-				return err
-			}
-			return shot("console-inspect-dark", theme("night-watch"), visit("/keyring/inspect", "form"), chromedp.SendKeys("textarea", string(text), chromedp.ByQuery),
-				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("section dl", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 420)", nil))
+			const text = "[09:12] ines: lamp controller 3.8 is out, see the page\nLamp controller 3.8, built from 878a52fc5ff6a57d50b7b870aa51637a3dfd38fc22352a39f95a3c292eb976d5\n\n" +
+				"| File | Size (bytes) | MD5 |\n|------|-------------:|-----|\n| lamp-ctl-3.8-head.bin | 65,536 | 0bb4f1a5e3f9ad8a8d0a6a3f4fb3a5d1 |\n" +
+				"| lamp-ctl-3.8-drive.bin | 65,536 | 5d41402abc4b2a76b9719d911017c592 |\n| lamp-ctl-3.8-sensor.bin | 65,536 | 7d793037a0760186574b0282f2f4 |\n\n" +
+				"SHA-256 of the manual lamp-manual.pdf:\nE3B0C442 98FC1C14 9AFBF4C8 996FB924\n27AE41E4 649B934C A495991B 7852B855\n"
+			return shot("console-manifest-dark", theme("night-watch"), visit("/manifests", "form"), chromedp.SendKeys("textarea", text, chromedp.ByQuery),
+				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
 		},
 		func() error {
 			return shot("console-live", theme("day-watch"), visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-survey-2026", "form"),
