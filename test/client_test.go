@@ -526,3 +526,31 @@ func TestMatch(t *testing.T) {
 		assert.Equal(t, want, got, pattern)
 	}
 }
+
+// TestHarmlessRename: a file that a browser saved under a name of its own is the one that
+// the list names; the entry counts, both names are told, and nothing is absent.
+func TestHarmlessRename(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	r := endeixis(t, s, "operator", "batch", "run", "quayside:oarlock/logger-2.6-letter", "--wait", "--output", "json")
+	require.Equal(t, 11, r.code, r.err)
+	var b batchJSON
+	require.NoError(t, json.Unmarshal([]byte(r.out), &b))
+	assert.Equal(t, 2, b.Counts.Unproven)
+	assert.Zero(t, b.Counts.Absent)
+	told := 0
+	for _, item := range b.Items {
+		for _, g := range item.Grounds {
+			if g.Code == judge.ListedAs {
+				told++
+				assert.Equal(t, "oarlock-logger-2.6-armv6 (1).img", item.Path)
+				assert.Contains(t, g.Sentence, "“oarlock-logger-2.6-armv6.img”")
+				assert.Equal(t, judge.Notes, g.Effect)
+			}
+		}
+	}
+	assert.Equal(t, 1, told)
+	shown := endeixis(t, s, "operator", "batch", "run", "quayside:oarlock/logger-2.6-letter", "--wait").out
+	assert.Contains(t, shown, "0 absent")
+	assert.Contains(t, shown, "The list calls it")
+}

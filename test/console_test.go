@@ -542,10 +542,16 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	b.sees("inside this file, not of the file itself")
 
 	b.visit("/manifests", "Read a manifest")
-	b.fill("Text", "SHA256 (lamp.bin) = "+strings.Repeat("cd", 32)+"\nno digest here\n")
+	b.fill("Text", "SHA256 (lamp.bin) = "+strings.Repeat("cd", 32)+"\nMD5 (cut.bin) = "+strings.Repeat("cd", 14)+"\n\nbuilt from commit "+strings.Repeat("ab", 20)+"\n")
 	b.press("Read it")
 	b.sees("1 entry, written as tagged")
 	b.sees("Line 2:")
+	b.sees("Left aside")
+	b.sees("Line 4: it is of something else than a file")
+	b.sees("The text, part by part")
+	var marked string
+	b.do(chromedp.Evaluate(`[...document.querySelectorAll("mark")].map((m) => m.dataset.made + " " + m.textContent).join("\n")`, &marked))
+	assert.Equal(t, "read lamp.bin\nread "+strings.Repeat("cd", 32)+"\nproblem MD5 (cut.bin) = "+strings.Repeat("cd", 14)+"\nleft "+strings.Repeat("ab", 20), marked)
 	b.accessible("manifest reading")
 }
 

@@ -61,6 +61,7 @@ func TestHandbookCommands(t *testing.T) {
 	require.NoError(t, err)
 	write("typed-from-the-letter.txt", string(list))
 	write("letter.txt", string(list))
+	write("downloads/gauge.img", "an image")
 	write("packages-10.txt", "tide 1.0\nlamp 2\n")
 	write("packages-11.txt", "tide 1.1\nlamp 2\n")
 	write("corran.yaml", "rsa_bits: 4096\n")

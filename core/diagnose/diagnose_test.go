@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"endeixis/core/container/packtest"
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
 )
@@ -126,6 +127,14 @@ func TestFindings(t *testing.T) {
 		{"swapped", "gauge.img", flipped, image, func(c *Case) {
 			c.Known[sum(digest.SHA256, flipped).String()] = Elsewhere{Name: "buoy.img", Manifest: "SHA256SUMS", Line: 3}
 		}, []Code{OtherEntry}, "those of “buoy.img”, as SHA256SUMS states in line 3"},
+		{"the archive's entry has its digest", "gauge.img", flipped, image, func(c *Case) {
+			c.Known[sum(digest.SHA256, flipped).String()] = Elsewhere{Name: "gauge.img.gz", Manifest: "SHA256SUMS", Line: 3}
+		}, []Code{OtherEntry}, "states in line 3 for “gauge.img.gz” is that of this file"},
+		{"an image moved in text mode", "gauge.img", bytes.ReplaceAll(image, []byte("\n"), []byte("\r\n")), image, nil, []Code{LineEndings}, "turned into LF"},
+		{"cut short, gzip", "gauge.img.gz", packtest.Gzip(image)[:200_000], []byte("other"), nil, []Code{Truncated}, "ends in the middle"},
+		{"a CRC of the catalogue", "gauge.img", image, image, func(c *Case) {
+			c.Expected, c.Algorithms = sum(digest.CRC32Bare, image), digest.Only(digest.CRC32)
+		}, []Code{WrongAlgorithm}, "CRC-32/CKSUM without the length"},
 		{"an empty file", "gauge.img", nil, image, size(len(image)), []Code{Truncated}, "0 of 300000 bytes"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
