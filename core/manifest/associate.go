@@ -116,6 +116,9 @@ func (l *layout) paragraph(rows []row) {
 		}
 		return
 	}
+	if len(names) == 1 && rows[names[0]].size == nil {
+		rows[names[0]].size = size
+	}
 	if len(values) == 0 || len(names) == 0 {
 		return
 	}
@@ -277,7 +280,7 @@ func (l *layout) nameless() {
 			case seen[key]:
 			case l.strict > 0 || len(p.out.Entries) > 0 && !announced && others > 0 && l.listed():
 				p.problem(NoName, "a digest stands here without a file name")
-			case announced || others == 0:
+			case announced || others == 0 && !r.wordy:
 				e := entryOf("", t.value, candidates, Bare)
 				e.at(r.no, r.column)
 				e.Size = r.size

@@ -477,7 +477,7 @@ func (l *layout) comment(r *row) bool {
 	}
 	sub := *r
 	sub.text = inner
-	if mark == "%%%%" || mark == "#" {
+	if mark == "%%%%" || mark == "#" || mark == ";" {
 		if l.headerRow(&sub) {
 			return true
 		}
@@ -650,6 +650,9 @@ func (l *layout) wordRow(r *row) {
 		return
 	}
 	if field := fieldOf(text); field != nil && !strings.HasPrefix(field[2], "//") {
+		if after, ok := strings.CutPrefix(field[2], files[0]); ok && strings.HasPrefix(strings.TrimSpace(after), "(") {
+			r.kind, r.name, r.pure = rowName, files[0], true // “Attachment: gauge.img (64 KB)”
+		}
 		return // “Homepage: https://…” is about something else
 	}
 	if last := inner[strings.LastIndexByte(inner, ' ')+1:]; isAddress(last) && nameOfAddress(last) == files[0] && len(strings.Fields(inner)) <= 6 {

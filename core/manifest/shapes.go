@@ -528,7 +528,8 @@ func (l *layout) nameShape(s *shape, whole func(side int) bool) {
 	case len(names) == 0:
 		return // the value stands alone
 	case !slices.ContainsFunc(names, func(n string) bool { return n != "" }):
-		r.wordy = len(strings.Fields(s.before))+len(strings.Fields(s.after)) > 1
+		words := len(strings.Fields(s.before)) + len(strings.Fields(s.after))
+		r.wordy = words > 1 && (!s.explicit || words > 4)
 		r.unsaid = !hasHashWord(r.text) && !slices.ContainsFunc(r.tokens, func(t token) bool { return t.algorithm != digest.Unknown || len(t.value) > 20 })
 	case len(names) == 1 && names[0] != "":
 		f := l.formatOf(s)

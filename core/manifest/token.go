@@ -274,7 +274,7 @@ func groupedIn(text string, out []token, taken func(from, to int) bool, known di
 		if i == from {
 			i++
 		}
-		if groups < 2 || width%2 != 0 || taken(from, to) || !bounded(text, from, to) {
+		if groups < 2 || width%2 != 0 || taken(from, to) || !bounded(text, from, to) || width <= 4 && dumpOffset.MatchString(text[:from]) {
 			continue
 		}
 		value, ok := decodeHex(digits)
@@ -293,6 +293,9 @@ func groupedIn(text string, out []token, taken func(from, to int) bool, known di
 	}
 	return out
 }
+
+// dumpOffset is what stands before the bytes in a dump of memory.
+var dumpOffset = regexp.MustCompile(`^(?:0x)?[0-9a-fA-F]{6,16}:?\s+$`)
 
 // groupAt returns how many digits stand at a place, if they are a word.
 func groupAt(text string, at int) int {
