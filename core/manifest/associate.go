@@ -136,6 +136,12 @@ func (l *layout) paragraph(rows []row) {
 			}
 		}
 	}
+	if len(names) == 1 && contradicts(rows, values) {
+		for _, v := range values {
+			rows[v].wordy = true // which of them is of the file is not said
+		}
+		return
+	}
 	if len(names) == 1 {
 		name := &rows[names[0]]
 		if name.size == nil {
@@ -149,6 +155,23 @@ func (l *layout) paragraph(rows []row) {
 	l.alternate(inner, func(name, value int) {
 		l.tie(&rows[values[value]], &rows[names[name]], Records)
 	})
+}
+
+// contradicts reports whether rows state two values of one algorithm.
+func contradicts(rows []row, values []int) bool {
+	seen := map[digest.Algorithm]string{}
+	for _, v := range values {
+		for _, t := range rows[v].tokens {
+			if t.value == nil || t.algorithm == digest.Unknown {
+				continue
+			}
+			if before, ok := seen[t.algorithm]; ok && before != string(t.value) {
+				return true
+			}
+			seen[t.algorithm] = string(t.value)
+		}
+	}
+	return false
 }
 
 // byPrefix ties values whose field has words before the label to the name of a field with

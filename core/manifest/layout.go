@@ -388,6 +388,9 @@ func (l *layout) digestFirst(r *row) (Entry, ProblemCode, string) {
 	if !escaped {
 		name = trimQuotes(name)
 	}
+	if name == "-" {
+		return entryOf("", value, candidates, Bare), "", "" // what was read was not a file
+	}
 	return entryOf(name, value, candidates, DigestFirst), "", ""
 }
 

@@ -206,7 +206,7 @@ var signs = func() (t [256]byte) {
 // clean parts that cannot be a device's, without anything that looks like a further
 // column. Others are left to [SafeName] and to the layout.
 func plainName(name string) bool {
-	if name == "" || !harmlessPart(name) {
+	if name == "" || name == "-" || !harmlessPart(name) {
 		return false
 	}
 	word := 0 // where the word began that is being looked at

@@ -134,7 +134,7 @@ func tokensIn(text string, crc bool, known digest.Algorithm) []token {
 			others--
 		}
 		n := end - at
-		if n < 8 || taken(from, end) || !bounded(text, from, end) {
+		if n < 8 || taken(from, end) || !bounded(text, from, end) && !(labelledPath(text, from) && bounded(text[from:], 0, n)) {
 			continue
 		}
 		t := token{from: from, to: end}
@@ -176,6 +176,19 @@ func tokensIn(text string, crc bool, known digest.Algorithm) []token {
 	return attachLabels(text, out)
 }
 
+// labelledPath reports whether a label and a slash stand before a place: “sha256/…”.
+func labelledPath(text string, at int) bool {
+	if at < 4 || text[at-1] != '/' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && isAlnum(text[start-1]) {
+		start--
+	}
+	_, ok := algorithmOf(text[start : at-1])
+	return ok && (start == 0 || text[start-1] == ' ' || text[start-1] == '"' || text[start-1] == '=')
+}
+
 // inOrder moves the last of the tokens to its place.
 func inOrder(out []token) []token {
 	for i := len(out) - 1; i > 0 && out[i].from < out[i-1].from; i-- {
@@ -204,7 +217,7 @@ func allDigits(s string) bool { return strings.Trim(s, "0123456789") == "" }
 func attachLabels(text string, out []token) []token {
 	for i := range out {
 		t := &out[i]
-		if t.algorithm != digest.Unknown || t.from < 4 || text[t.from-1] != ':' && text[t.from-1] != '=' {
+		if t.algorithm != digest.Unknown || t.from < 4 || text[t.from-1] != ':' && text[t.from-1] != '=' && text[t.from-1] != '/' {
 			continue
 		}
 		start := t.from - 1

@@ -291,6 +291,9 @@ func (t *tree) namesOf(n *node) (out recordNames) {
 		if len(words) > 0 {
 			last = words[len(words)-1]
 		}
+		if label, _ := labelOfKey(text); label != digest.Unknown && !looksLikeFile(text) && (nameWords[folded] || folded == "title" || folded == "key") {
+			return // “{"name": "sha-256", "value": …}”
+		}
 		switch {
 		case strongNames[folded]:
 			if strong == "" && text != "true" && text != "false" {
@@ -478,7 +481,11 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 			continue
 		}
 		folded := foldWords(kid.key)
-		named := isHashWord(splitKey(n.key)) && folded == "name"
+		named := folded == "name" || folded == "key"
+		if label, extra := labelOfKey(kid.text); named && label != digest.Unknown && !looksLikeFile(kid.text) && len(extra) < 3 {
+			return label, ""
+		}
+		named = named && isHashWord(splitKey(n.key))
 		if !algorithmWords[folded] && !named {
 			continue
 		}
@@ -524,7 +531,10 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 		p.aside.note(v.line, "it is of something else than a file: “"+s.other+"” stands over it")
 		return
 	}
-	hashKey := label != digest.Unknown || isHashWord(words) || v.key == "" && s.hashes
+	if n := len(words); label == digest.Unknown && n > 1 && hashWords[words[n-1]] && !isHashWord(words) {
+		extra = words[:n-1] // “source-checksum”
+	}
+	hashKey := label != digest.Unknown || isHashWord(words) || len(extra) > 0 || v.key == "" && s.hashes
 	fileKey := looksLikeFile(v.key) || p.known.is(v.key)
 	if strings.ToLower(v.key) == "sha" && len(text) == 40 && slices.ContainsFunc(n.kids, func(k *node) bool {
 		f := foldWords(k.key)
@@ -562,7 +572,7 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 		name = v.key
 	case hashKey && len(extra) > 0:
 		mine, ok := names.of[strings.Join(extra, " ")]
-		if !ok && !(len(extra) == 1 && (extra[0] == "package" || extra[0] == "archive" || extra[0] == "artifact" || extra[0] == "download" || extra[0] == "zip")) {
+		if !ok && slices.ContainsFunc(extra, func(w string) bool { return !partOfFile[w] }) {
 			p.aside.note(v.line, "it is of something else than the file that is named there: “"+strings.Join(extra, " ")+"”")
 			return
 		}
