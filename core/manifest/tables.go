@@ -270,3 +270,105 @@ func (l *layout) pageRow(r *row) bool {
 	}
 	return l.takeCells(r, r.cells)
 }
+
+// columnsOf reads rows that are cut into cells by one sign, without a header.
+func (l *layout) columnsOf(group []*shape) bool {
+	if len(group) == 0 {
+		return false
+	}
+	for _, comma := range []byte{'\t', '|', ';', ','} {
+		count := 0
+		var rows [][]string
+		for _, s := range group {
+			t := s.r.tokens[0]
+			last := s.r.tokens[len(s.r.tokens)-1]
+			text := s.r.text
+			beside := func(at, step int) bool {
+				for at >= 0 && at < len(text) && (text[at] == ' ' || text[at] == '"' || text[at] == '`') {
+					at += step
+				}
+				return at >= 0 && at < len(text) && text[at] == comma
+			}
+			if !beside(t.from-1, -1) && !beside(last.to, 1) {
+				break
+			}
+			cells := cut(text, comma)
+			if len(cells) < 2 || count != 0 && len(cells) != count {
+				break
+			}
+			count = len(cells)
+			rows = append(rows, cells)
+		}
+		if len(rows) == len(group) && l.typedColumns(group, rows) {
+			return true
+		}
+	}
+	return false
+}
+
+// typedColumns finds out what the columns of rows without a header hold, and adds the
+// rows when exactly one can be the name.
+func (l *layout) typedColumns(group []*shape, rows [][]string) bool {
+	name, size, label := -1, -1, -1
+	sizes := 0
+	bestFiles := 0
+	for c := range rows[0] {
+		values, numbers, labels, files, empty := 0, 0, 0, 0, 0
+		for i := range rows {
+			cell := trimCell(rows[i][c])
+			switch {
+			case cell == "":
+				empty++
+			case len(tokensIn(cell, l.p.crcList || l.p.hint.Size() == 4, digest.Unknown)) > 0:
+				values++
+			case sizeOf(cell) != nil:
+				numbers++
+			default:
+				if _, ok := algorithmOf(cell); ok {
+					labels++
+				} else if kindOf(cell) == cellDate {
+					empty++
+				} else if looksLikeFile(cell) || l.p.known.is(cell) || isAddress(cell) {
+					files++
+				}
+			}
+		}
+		switch n := len(rows) - empty; {
+		case n == 0 || values > 0:
+		case numbers == n:
+			size = c
+			sizes++
+		case labels == n:
+			label = c
+		case files > bestFiles:
+			name, bestFiles = c, files
+		}
+	}
+	if name < 0 || 2*bestFiles < len(rows) {
+		return false
+	}
+	for i, s := range group {
+		if sizes == 1 {
+			s.size = sizeOf(trimCell(rows[i][size]))
+		}
+		if label >= 0 {
+			if a, ok := algorithmOf(trimCell(rows[i][label])); ok {
+				for j := range s.r.tokens {
+					if s.r.tokens[j].algorithm == digest.Unknown {
+						s.r.tokens[j].algorithm = a
+					}
+				}
+			}
+		}
+		cell := trimCell(rows[i][name])
+		if isAddress(cell) {
+			cell = nameOfAddress(cell)
+		}
+		f := Table
+		if len(rows[i]) == 2 {
+			f = l.formatOf(s)
+		}
+		l.emit(s.r, cell, s.size, f)
+	}
+	return true
+}
