@@ -210,7 +210,7 @@ func (p *parser) fileWords(text string) []string {
 	if name := p.known.in(text); name != "" {
 		return []string{name}
 	}
-	for _, quoted := range quotedForm.FindAllStringSubmatch(text, -1) {
+	for _, quoted := range quotedForm.FindAllStringSubmatch(text, maxQuoted) {
 		inner := strings.TrimSpace(quoted[1] + quoted[2] + quoted[3] + quoted[4])
 		if strings.ContainsAny(inner, "${}") {
 			continue
@@ -248,6 +248,9 @@ func (p *parser) fileWords(text string) []string {
 	}
 	return unique
 }
+
+// maxQuoted bounds the names in quotes that are looked at in one row.
+const maxQuoted = 64
 
 var quotedForm = regexp.MustCompile("\"([^\"]+)\"|“([^”]+)”|`([^`]+)`|«([^»]+)»")
 

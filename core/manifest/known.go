@@ -59,6 +59,9 @@ func (k *Names) is(text string) bool {
 	return false
 }
 
+// maxKnownWord bounds a word in which names are looked for.
+const maxKnownWord = 1024
+
 // in returns the longest known name that stands in a text as words of its own, if there
 // is exactly one, or "".
 func (k *Names) in(text string) string {
@@ -79,6 +82,10 @@ func (k *Names) in(text string) string {
 		end := at
 		for end < len(text) && text[end] != ' ' && text[end] != '\t' {
 			end++
+		}
+		if end-at > maxKnownWord {
+			at = end + 1
+			continue
 		}
 		for stop := end; stop > at; stop-- {
 			if stop != end && !edge(stop) && text[stop] != '.' {

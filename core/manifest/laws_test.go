@@ -339,3 +339,16 @@ func TestEveryValueIsAccountedFor(t *testing.T) {
 		}
 	})
 }
+
+// TestManyValuesInOneLine: a line of more values than any list has is left aside, for what
+// it would cost to take it apart.
+func TestManyValuesInOneLine(t *testing.T) {
+	var line strings.Builder
+	for i := range maxValues + 1 {
+		fmt.Fprintf(&line, "%s,", valueOf(t, "sha256", fmt.Sprint(i)))
+	}
+	m, err := Parse(line.String()+"\n"+d256+"  gauge.bin\n", Options{MaxAsides: 1000})
+	if err != nil || len(m.Entries) != 1 || len(m.LeftAside) != maxValues+1 {
+		t.Fatalf("%v: %d entries, %d aside", err, len(m.Entries), len(m.LeftAside))
+	}
+}

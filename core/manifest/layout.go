@@ -44,6 +44,9 @@ func (l *layout) take(rows []row, last bool) {
 	l.tellRest(last)
 }
 
+// maxValues bounds the values in one row.
+const maxValues = 100
+
 // classify goes down the rows once.
 func (l *layout) classify() {
 	for i := 0; i < len(l.rows) && !l.p.overfull; i++ {
@@ -99,6 +102,11 @@ func (l *layout) classify() {
 		r.tokens = tokensIn(r.text, l.crcExpected(r.labels), l.announced(r.labels))
 		if len(r.tokens) == 0 {
 			r.tokens = base64After(r.text, l.labelsOf(r))
+		}
+		if len(r.tokens) > maxValues {
+			r.kind = rowDone
+			l.p.aside.note(r.no, "so many values in one line are no list of files")
+			continue
 		}
 		if len(r.tokens) > 0 {
 			r.kind = rowValue
