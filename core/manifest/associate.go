@@ -361,10 +361,13 @@ func (l *layout) joinRows() {
 				break
 			}
 			nextFrom, nextDigits, nextGroups, nextWidth := hexTail(next.text)
+			if n := leadingHex(next.text); n > 0 && n == len(next.text) && nextFrom != 0 {
+				nextFrom, nextDigits, nextGroups, nextWidth = 0, n, 1, n // the short end of it
+			}
 			if nextFrom != 0 {
 				// The rest of the value, and the name behind it.
 				head := leadingHex(next.text)
-				if groups == 1 && head >= 4 && digest.OfSize(digits/2) == nil && digest.OfSize((total+head)/2) != nil && (total+head)%2 == 0 {
+				if j == i+1 && groups == 1 && head >= 4 && digest.OfSize(digits/2) == nil && digest.OfSize((total+head)/2) != nil && (total+head)%2 == 0 {
 					l.splice(r, next, from, head)
 					joined = 0
 				}

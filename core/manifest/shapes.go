@@ -25,6 +25,8 @@ type shape struct {
 	// numbers counts the columns of numbers that were stripped. Of several, none is
 	// known to be the size.
 	numbers int
+	// alone is set for the only row of its shape.
+	alone bool
 }
 
 // readShapes reads the rows that have both values and names. Rows of one shape are
@@ -377,6 +379,7 @@ func (l *layout) readGroup(group []*shape) {
 		}
 	}
 	for _, s := range group {
+		s.alone = len(group) == 1
 		named := l.p.listName || files > 0 || s.r.section.firm
 		l.nameShape(s, func(i int) bool { return named && total[i] > 0 && 2*clean[i] >= total[i] })
 	}
@@ -516,6 +519,9 @@ func (l *layout) nameShape(s *shape, whole func(side int) bool) {
 	if s.prose {
 		l.sentence(s)
 		return
+	}
+	if n := sizeOf(s.after); s.alone && n != nil && s.before == "" && s.gap < 2 && !l.p.known.is(s.after) {
+		r.size, s.after = n, "" // “DIGEST 4096”
 	}
 	var names []string
 	for i, text := range []string{s.before, s.after} {
