@@ -68,6 +68,7 @@ func (l *layout) classify() {
 				continue
 			}
 		}
+		l.continued(i)
 		if l.strictForm(r) {
 			continue
 		}
@@ -175,6 +176,21 @@ func (l *layout) labelsOf(r *row) []label {
 		}
 	}
 	return nil
+}
+
+// openTag is a tagged row whose value has gone to the next one.
+var openTag = regexp.MustCompile(`^\\?[A-Za-z][A-Za-z0-9/_-]* ?\(.*\) ?=$`)
+
+// continued puts such a value back.
+func (l *layout) continued(i int) {
+	r := &l.rows[i]
+	if i+1 >= len(l.rows) || r.text[len(r.text)-1] != '=' || !openTag.MatchString(r.text) {
+		return
+	}
+	if next := &l.rows[i+1]; next.text != "" && len(onlyHex(next.text)) == len(next.text) {
+		r.text += " " + next.text
+		next.kind = rowDone
+	}
 }
 
 // announced is the algorithm that a row's values are most likely of.

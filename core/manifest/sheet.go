@@ -93,7 +93,7 @@ func (s section) of(n int) digest.Algorithm {
 
 // spaces replaces blanks of other kinds, which pages and word processors put between
 // words, by plain ones, and drops what is not seen.
-var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ", "（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ")
+var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ", "（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ", "│", "|", "┃", "|", "║", "|")
 
 // rowsOf cuts the first rows of a text, of which the first is of the given number, as
 // many as a window has. Of blank lines one after the other one is kept.

@@ -166,7 +166,7 @@ func labelsIn(text string) []label {
 			continue
 		}
 		word := text[from:at[1]]
-		if strings.HasSuffix(word, "SUMS") && strings.ToUpper(word) == word {
+		if strings.HasSuffix(word, "SUMS") && strings.ToUpper(word) == word && !strings.Contains(word, " ") {
 			continue // “SHA256SUMS” is what a list is called
 		}
 		if len(word) == 2 && (from > 0 || to < len(text) && strings.IndexByte(":=(", text[to]) < 0) {
