@@ -417,11 +417,11 @@ func (t *tree) isNameKey(n *node) bool {
 // labelOfKey finds the algorithm in the name of a member, and the words besides that
 // are none for digests.
 func labelOfKey(key string) (digest.Algorithm, []string) {
+	if len(key) > 80 || !mayHaveLabel(key) {
+		return digest.Unknown, nil
+	}
 	if a, ok := algorithmOf(key); ok {
 		return a, nil
-	}
-	if len(key) > 80 {
-		return digest.Unknown, nil
 	}
 	var at []int
 	for _, m := range labelExpression.FindAllStringIndex(key, -1) {

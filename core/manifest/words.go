@@ -118,7 +118,7 @@ var labelTail = regexp.MustCompile(`(?i)[-_ ]?(?:(?:check)?sums?|digests?|hash(?
 
 // algorithmOf reads a label such as “SHA-256 checksum”, “sha256sum” or “b2”.
 func algorithmOf(label string) (digest.Algorithm, bool) {
-	if len(label) > 40 {
+	if len(label) > 40 || !mayHaveLabel(label) {
 		return digest.Unknown, false
 	}
 	if a, err := digest.Parse(label); err == nil {
