@@ -7,10 +7,12 @@
 package manifest
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 
 	"endeixis/core/digest"
 )
@@ -128,9 +130,47 @@ type entryJSON struct {
 	Pieces     *Pieces            `json:"pieces,omitempty"`
 }
 
-// MarshalJSON writes an entry with what follows from it.
+// MarshalJSON writes an entry with what follows from it: what encoding/json makes of an
+// entryJSON, member by member, for a list can have millions.
 func (e Entry) MarshalJSON() ([]byte, error) {
-	return json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Pieces})
+	name, err := json.Marshal(e.Name)
+	if err != nil {
+		return nil, err
+	}
+	b := make([]byte, 0, len(name)+2*len(e.Digest)+256)
+	b = append(append(b, `{"name":`...), name...)
+	b = append(b, `,"algorithm":`...)
+	if e.Algorithm == digest.Unknown {
+		b = append(b, "null"...)
+	} else {
+		b = strconv.AppendQuote(b, e.Algorithm.String())
+	}
+	b = append(b, `,"candidates":[`...)
+	for i, c := range e.Candidates() {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendQuote(b, c.String())
+	}
+	b = append(b, `],"digest":"`...)
+	b = hex.AppendEncode(b, e.Digest)
+	b = append(b, `","size":`...)
+	if e.Size == nil {
+		b = append(b, "null"...)
+	} else {
+		b = strconv.AppendInt(b, *e.Size, 10)
+	}
+	b = strconv.AppendInt(append(b, `,"line":`...), int64(e.Line), 10)
+	b = strconv.AppendInt(append(b, `,"column":`...), int64(e.column), 10)
+	b = strconv.AppendQuote(append(b, `,"format":`...), string(e.Format()))
+	if e.Pieces != nil {
+		pieces, err := json.Marshal(e.Pieces)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(b, `,"pieces":`...), pieces...)
+	}
+	return append(b, '}'), nil
 }
 
 // UnmarshalJSON reads what MarshalJSON writes.

@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -274,4 +275,24 @@ func TestBlocksAreReadLikeLines(t *testing.T) {
 	m, err := Read(io.MultiReader(strings.NewReader(all), iotest.ErrReader(errors.New("bad sector"))), Options{})
 	require.ErrorContains(t, err, "bad sector")
 	assert.Len(t, m.Entries, n)
+}
+
+// TestEntryInJSON: an entry is written as its members are, and read back.
+func TestEntryInJSON(t *testing.T) {
+	size := int64(12)
+	value, _ := decodeHex([]byte(d256))
+	for _, e := range []Entry{
+		entryOf("gauge <b>\u2028\".bin", value, digest.OfSize(32), NameFirst), entryOf("", value, digest.Only(digest.BLAKE3), Bare),
+		{Name: "x", Digest: value[:4], Size: &size, format: codeOf(Metalink), Pieces: &Pieces{Algorithm: digest.MD5, Length: 4, Digests: []digest.Value{value[:16]}}},
+	} {
+		e.at(7, 3)
+		plain, err := json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Pieces})
+		require.NoError(t, err)
+		got, err := json.Marshal(e)
+		require.NoError(t, err)
+		assert.Equal(t, string(plain), string(got))
+		var back Entry
+		require.NoError(t, json.Unmarshal(got, &back))
+		assert.Equal(t, e, back)
+	}
 }
