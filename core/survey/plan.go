@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"endeixis/core/digest"
 	"endeixis/core/manifest"
@@ -50,7 +51,7 @@ func newPlanner(found *Findings, limits Limits) *planner {
 
 		insides: map[string]*inside{}, byBase: map[string][]memberRef{}, taken: map[string]bool{},
 	}
-	s.learnNames(found)
+	s.learnNames = sync.OnceFunc(func() { s.learn(found) })
 	for i := range found.Files {
 		s.out.Items = append(s.out.Items, s.itemOfFile(&found.Files[i]))
 	}
@@ -61,8 +62,8 @@ func newPlanner(found *Findings, limits Limits) *planner {
 // maxNames bounds the names that texts are searched for.
 const maxNames = 200_000
 
-// learnNames collects the names of all files, of the folder and inside of containers.
-func (s *planner) learnNames(found *Findings) {
+// learn collects the names of all files, of the folder and inside of containers.
+func (s *planner) learn(found *Findings) {
 	var names []string
 	for i := range found.Files {
 		names = append(names, found.Files[i].Path)
@@ -119,9 +120,10 @@ type planner struct {
 	taken   map[string]bool
 	origins map[string]Provenance
 	// names are those of all files that were found, and folded them in the form of
-	// foldName.
-	names  *manifest.Names
-	folded map[string]bool
+	// foldName, once learnNames was called.
+	names      *manifest.Names
+	folded     map[string]bool
+	learnNames func()
 	// byFold holds the artifacts of the folder by that form, once it is asked for.
 	byFold map[string][]int
 }
@@ -176,6 +178,7 @@ func (s *planner) recognise(item *Item, guess string, content []byte) {
 }
 
 func (s *planner) listOptions(p string) manifest.Options {
+	s.learnNames()
 	return manifest.Options{FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile, Beside: s.names}
 }
 

@@ -5,6 +5,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
@@ -25,8 +26,16 @@ func foldName(name string) string {
 			name = decoded
 		}
 	}
-	base := copied.ReplaceAllString(path.Base(name), "$1")
-	return norm.NFC.String(cases.Fold().String(norm.NFC.String(base)))
+	base := path.Base(name)
+	if strings.IndexByte(base, '(') >= 0 {
+		base = copied.ReplaceAllString(base, "$1")
+	}
+	for i := 0; i < len(base); i++ {
+		if base[i] >= utf8.RuneSelf {
+			return norm.NFC.String(cases.Fold().String(norm.NFC.String(base)))
+		}
+	}
+	return strings.ToLower(base)
 }
 
 // renamed returns the files that may be the one that an entry names, under a name that
