@@ -252,7 +252,7 @@ func (l *layout) candidates(r *row, value digest.Value, label digest.Algorithm) 
 			if more := ofFamily(label, len(value)); more != digest.Unknown {
 				return digest.Only(more), ""
 			}
-			return nil, "what stands in the place of the digest cannot be one: " + wrongLength(label, len(value))
+			return nil, notADigest + wrongLength(label, len(value))
 		}
 		return digest.Only(label), ""
 	}
@@ -261,7 +261,7 @@ func (l *layout) candidates(r *row, value digest.Value, label digest.Algorithm) 
 			return digest.Only(a), ""
 		}
 		if r.section.firm {
-			return nil, "what stands in the place of the digest cannot be one: " + wrongLength(r.section.algorithms[0], len(value))
+			return nil, notADigest + wrongLength(r.section.algorithms[0], len(value))
 		}
 	}
 	if hint := l.p.hint; hint != digest.Unknown {
@@ -269,7 +269,7 @@ func (l *layout) candidates(r *row, value digest.Value, label digest.Algorithm) 
 		case hint.Size() == len(value):
 			return digest.Only(hint), ""
 		case hint.Size() > len(value):
-			return nil, "what stands in the place of the digest cannot be one: " + wrongLength(hint, len(value))
+			return nil, notADigest + wrongLength(hint, len(value))
 		}
 	}
 	if of := digest.OfSize(len(value)); of != nil {

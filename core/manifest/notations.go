@@ -190,10 +190,9 @@ func yamlTree(text string) *node {
 		return nil
 	}
 	root := &node{list: true, line: 1, column: 1}
-	nodes := 0
 	for _, doc := range file.Docs {
 		if doc.Body != nil {
-			if kid := yamlNode("", doc.Body, 0, &nodes); kid != nil {
+			if kid := yamlNode("", doc.Body, 0); kid != nil {
 				root.kids = append(root.kids, kid)
 			}
 		}
@@ -201,11 +200,10 @@ func yamlTree(text string) *node {
 	return root
 }
 
-func yamlNode(key string, from ast.Node, depth int, count *int) *node {
+func yamlNode(key string, from ast.Node, depth int) *node {
 	if depth > maxDepth || from == nil {
 		return nil
 	}
-	*count++
 	n := &node{key: key}
 	if t := from.GetToken(); t != nil && t.Position != nil {
 		n.line, n.column = t.Position.Line, t.Position.Column
@@ -213,25 +211,25 @@ func yamlNode(key string, from ast.Node, depth int, count *int) *node {
 	switch v := from.(type) {
 	case *ast.MappingNode:
 		for _, pair := range v.Values {
-			if kid := yamlPair(pair, depth, count); kid != nil {
+			if kid := yamlPair(pair, depth); kid != nil {
 				n.kids = append(n.kids, kid)
 			}
 		}
 	case *ast.MappingValueNode:
-		if kid := yamlPair(v, depth, count); kid != nil {
+		if kid := yamlPair(v, depth); kid != nil {
 			n.kids = append(n.kids, kid)
 		}
 	case *ast.SequenceNode:
 		n.list = true
 		for _, item := range v.Values {
-			if kid := yamlNode("", item, depth+1, count); kid != nil {
+			if kid := yamlNode("", item, depth+1); kid != nil {
 				n.kids = append(n.kids, kid)
 			}
 		}
 	case *ast.TagNode:
-		return yamlNode(key, v.Value, depth+1, count)
+		return yamlNode(key, v.Value, depth+1)
 	case *ast.AnchorNode:
-		return yamlNode(key, v.Value, depth+1, count)
+		return yamlNode(key, v.Value, depth+1)
 	case *ast.LiteralNode:
 		n.scalar = true
 		if v.Value != nil {
@@ -251,12 +249,12 @@ func yamlNode(key string, from ast.Node, depth int, count *int) *node {
 	return n
 }
 
-func yamlPair(pair *ast.MappingValueNode, depth int, count *int) *node {
+func yamlPair(pair *ast.MappingValueNode, depth int) *node {
 	key := ""
 	if t := pair.Key.GetToken(); t != nil {
 		key = t.Value
 	}
-	return yamlNode(key, pair.Value, depth+1, count)
+	return yamlNode(key, pair.Value, depth+1)
 }
 
 // document reads a structured document, and reports whether the text is one.

@@ -156,7 +156,7 @@ func (p *parser) sheet(text string, before int) {
 	rows := make([]row, 0, min(window, 1+len(text)/16))
 	for no := before + 1; text != "" && !p.overfull; {
 		rows, text = p.rowsOf(text, no, rows)
-		no += rows[len(rows)-1].no - no + 1
+		no = rows[len(rows)-1].no + 1
 		if !l.begun {
 			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
 			p.decimals = p.listsDecimal(rows)

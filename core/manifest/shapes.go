@@ -668,7 +668,7 @@ func (l *layout) emitToken(r *row, t token, name string, size *int64, f Format) 
 	case t.value == nil && t.wrong == "":
 		return // it is of something else
 	case t.value == nil:
-		p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+t.wrong)
+		p.problem(BadDigest, notADigest+t.wrong)
 		return
 	}
 	candidates, wrong := l.candidates(r, t.value, t.algorithm)
@@ -693,7 +693,7 @@ func (l *layout) tellDamage(r *row, alone bool) {
 			continue
 		}
 		if p.hint != digest.Unknown || t.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || len(p.out.Entries) > 0 && !alone {
-			p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+t.wrong)
+			p.problem(BadDigest, notADigest+t.wrong)
 		} else {
 			p.aside.note(r.no, t.wrong)
 		}

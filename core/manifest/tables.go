@@ -217,7 +217,7 @@ func (l *layout) takeCells(r *row, cells []string) bool {
 			a = one.algorithm
 		}
 		if one.value == nil {
-			p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+one.wrong)
+			p.problem(BadDigest, notADigest+one.wrong)
 			told = true
 			continue
 		}

@@ -242,6 +242,10 @@ func attachLabels(text string, out []token) []token {
 	return out
 }
 
+// notADigest begins the sentence of a BadDigest whose value stands where the
+// digest is expected; what is wrong with it follows.
+const notADigest = "what stands in the place of the digest cannot be one: "
+
 // wrongLength says what is wrong with a value that is not of the length of the
 // algorithm that it stands under.
 func wrongLength(a digest.Algorithm, n int) string {

@@ -590,7 +590,7 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 	}
 	p.out.Lines++
 	if one.value == nil {
-		p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+one.wrong)
+		p.problem(BadDigest, notADigest+one.wrong)
 		return
 	}
 	if label != digest.Unknown && label.Size() != len(one.value) {
@@ -599,7 +599,7 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 		} else if more := ofFamily(label, len(one.value)); more != digest.Unknown {
 			label = more
 		} else {
-			p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+wrongLength(label, len(one.value)))
+			p.problem(BadDigest, notADigest+wrongLength(label, len(one.value)))
 			return
 		}
 	}
@@ -653,7 +653,7 @@ func (t *tree) composed(v *node, text string, tokens []token, s scope, hashKey b
 	case len(tokens) == 0:
 		if hashKey && label != digest.Unknown && len(text) >= 16 && mostlyHex([]byte(text)) {
 			p.out.Lines++
-			p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+fmt.Sprintf("a %s digest has %d hexadecimal characters", label, 2*label.Size()))
+			p.problem(BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", label, 2*label.Size()))
 		}
 		t.fragment(v, text)
 	case hashKey && s.name != "" && !strings.Contains(text, "\n"):
@@ -661,7 +661,7 @@ func (t *tree) composed(v *node, text string, tokens []token, s scope, hashKey b
 		for _, one := range tokens {
 			if one.value == nil {
 				p.out.Lines++
-				p.problem(BadDigest, "what stands in the place of the digest cannot be one: "+one.wrong)
+				p.problem(BadDigest, notADigest+one.wrong)
 				continue
 			}
 			a := one.algorithm
