@@ -20,6 +20,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"endeixis/internal/access"
@@ -103,7 +104,7 @@ func New(parts Parts) *API {
 		Name: "endeixis_http_request_seconds", Help: "Duration of requests by route and status.", Buckets: prometheus.DefBuckets,
 	}, []string{"route", "status"})
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(a.requests)
+	registry.MustRegister(a.requests, figures(), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
 	a.engine.Use(a.observe, a.harden, gin.CustomRecoveryWithWriter(nil, a.recovered))
 	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
@@ -118,6 +119,14 @@ func New(parts Parts) *API {
 	a.engine.GET("/api/v1/docs", a.docs)
 	a.engine.NoRoute(a.console)
 	return a
+}
+
+// figures says which program this is, so that who watches a service that nobody has
+// asked anything yet is told more than nothing.
+func figures() prometheus.Collector {
+	return prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "endeixis_build_info", Help: "Always 1; the label says what is running.", ConstLabels: prometheus.Labels{"version": version.Full()},
+	}, func() float64 { return 1 })
 }
 
 // Describe returns the head of the OpenAPI document.
