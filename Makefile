@@ -79,9 +79,9 @@ fuzz-parsers:
 fuzz-requests:
 	go run ./internal/pgserver/pgrun go test ./test -run '^$$' -fuzz '^FuzzRequests$$' -fuzztime $(FUZZTIME) -fuzzminimizetime 2x | grep -vE '^fuzz: elapsed.*\(0/sec\)|baseline' | tail -3
 
-bench: build ## measure against floors, and write docs/benchmarks.md
+bench: build ## measure against floors, and write docs/benchmarks.md; ONLY=NAME measures one part
 	@scripts/install-missing.sh run
-	go run ./internal/pgserver/pgrun go run ./test/bench
+	go run ./internal/pgserver/pgrun go run ./test/bench $(if $(ONLY),-only $(ONLY))
 
 screenshots: ## make the pictures in docs/screenshots from the demo data
 	@scripts/install-missing.sh shots

@@ -53,9 +53,8 @@ func (p *parser) covered(r *row, t token) {
 // account goes through a text once more that has so many lines before it, and notes each
 // part in the form of a digest that became neither an entry nor a problem.
 func (p *parser) account(text string, before int) {
-	values := make(map[string]bool, len(p.out.Entries))
-	for i := range p.out.Entries {
-		e := &p.out.Entries[i]
+	values := make(map[string]bool, p.out.Entries.Len())
+	for _, e := range p.out.Entries.All() {
 		values[string(e.Digest)] = true
 		if e.Pieces != nil {
 			for _, v := range e.Pieces.Digests {

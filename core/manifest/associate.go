@@ -301,7 +301,7 @@ func (l *layout) nameless() {
 			case wrong != "":
 				p.problem(BadDigest, wrong)
 			case seen[key]:
-			case l.strict > 0 || len(p.out.Entries) > 0 && !announced && others > 0 && l.listed():
+			case l.strict > 0 || p.out.Entries.Len() > 0 && !announced && others > 0 && l.listed():
 				p.problem(NoName, "a digest stands here without a file name")
 			case announced || others == 0 && !r.wordy:
 				e := entryOf("", t.value, candidates, Bare)
@@ -337,7 +337,7 @@ func (l *layout) saysOther(r *row) bool {
 }
 
 // listed reports whether most rows of the text became entries.
-func (l *layout) listed() bool { return 2*len(l.p.out.Entries) >= l.p.out.Lines }
+func (l *layout) listed() bool { return 2*l.p.out.Entries.Len() >= l.p.out.Lines }
 
 // joinRows puts together values that go on in the next row.
 func (l *layout) joinRows() {

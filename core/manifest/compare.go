@@ -40,7 +40,7 @@ type Change struct {
 // Compare tells what came, went, changed, was renamed and stayed from one list
 // of entries to another, sorted by name. A rename is a name that went and one
 // that came with the same digest.
-func Compare(before, after []Entry) []Change {
+func Compare(before, after Entries) []Change {
 	old, new := byName(before), byName(after)
 	var out []Change
 	var gone, came []string
@@ -85,9 +85,9 @@ func Compare(before, after []Entry) []Change {
 	return out
 }
 
-func byName(entries []Entry) map[string][]Entry {
+func byName(entries Entries) map[string][]Entry {
 	out := map[string][]Entry{}
-	for _, e := range entries {
+	for _, e := range entries.All() {
 		name, _, ok := SafeName(e.Name)
 		if !ok {
 			name = e.Name

@@ -22,7 +22,7 @@ func controlEntries(t *testing.T, text string) (*Manifest, []string) {
 	m, err := Read(strings.NewReader(text), Options{FileName: "lamp-ctl_1.2-1.dsc"})
 	require.NoError(t, err)
 	var out []string
-	for _, e := range m.Entries {
+	for _, e := range m.Entries.All() {
 		require.NotNil(t, e.Size, e.Name)
 		out = append(out, strings.Join([]string{e.Algorithm.String(), e.Name}, " "))
 		assert.Equal(t, []digest.Algorithm{e.Algorithm}, e.Candidates())
@@ -41,8 +41,8 @@ func TestSourceDescriptions(t *testing.T) {
 		assert.Equal(t, []string{
 			"SHA-1 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2-1.debian.tar.xz", "MD5 lamp-ctl_1.2.orig.tar.gz",
 		}, entries)
-		assert.EqualValues(t, 456, *m.Entries[2].Size)
-		assert.Equal(t, []int{9, 2}, []int{m.Entries[2].Line, m.Entries[2].Column()})
+		assert.EqualValues(t, 456, *m.Entries.At(2).Size)
+		assert.Equal(t, []int{9, 2}, []int{m.Entries.At(2).Line, m.Entries.At(2).Column()})
 	}
 	// A digest in the text of a change is no entry; a file to be installed has a
 	// section and a priority.

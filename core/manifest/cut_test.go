@@ -21,7 +21,7 @@ func TestValuesCutShort(t *testing.T) {
 		} {
 			m, err := Read(strings.NewReader(c.text), Options{FileName: c.file})
 			require.NoError(t, err)
-			for _, e := range m.Entries {
+			for _, e := range m.Entries.All() {
 				assert.Equal(t, "good.bin", e.Name, "%s, %d digits", name, length)
 			}
 			require.Len(t, m.Problems, 1, "%s, %d digits", name, length)
@@ -31,16 +31,16 @@ func TestValuesCutShort(t *testing.T) {
 	// In prose too, where another value is found.
 	m, err := Read(strings.NewReader("The digest of good.bin is\n"+sha256Of+",\nand that of cut.bin is\n"+sha256Of[:40]+".\n"), Options{FileName: "SHA256SUMS"})
 	require.NoError(t, err)
-	require.Len(t, m.Entries, 1)
+	require.Equal(t, 1, m.Entries.Len())
 	require.Len(t, m.Problems, 1)
 	assert.Equal(t, 4, m.Problems[0].Line)
 	m, err = Read(strings.NewReader("0.A "+sha256Of[:32]), Options{FileName: "SHA256"})
 	require.NoError(t, err)
-	assert.Empty(t, m.Entries)
+	assert.Zero(t, m.Entries.Len())
 	assert.NotEmpty(t, m.Problems, "nothing is lost")
 	// A longer value under a name that says less is of another algorithm.
 	m, err = Read(strings.NewReader(sha256Of+"  good.bin\n"), Options{FileName: "gauge.md5"})
 	require.NoError(t, err)
-	require.Len(t, m.Entries, 1)
-	assert.Greater(t, len(m.Entries[0].Candidates()), 1)
+	require.Equal(t, 1, m.Entries.Len())
+	assert.Greater(t, len(m.Entries.At(0).Candidates()), 1)
 }

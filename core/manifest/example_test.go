@@ -20,7 +20,7 @@ func ExampleRead() {
 		fmt.Println(err)
 		return
 	}
-	for _, e := range m.Entries {
+	for _, e := range m.Entries.All() {
 		fmt.Printf("line %d: %s has the %s %s…\n", e.Line, e.Name, e.Algorithm, e.Digest.String()[:8])
 	}
 	for _, p := range m.Problems {
@@ -34,7 +34,7 @@ func ExampleRead() {
 
 // “endeixis manifest compare” tells what came, went, changed and was renamed.
 func ExampleCompare() {
-	read := func(list string) []manifest.Entry {
+	read := func(list string) manifest.Entries {
 		m, err := manifest.Read(strings.NewReader(list), manifest.Options{FileName: "MD5SUMS"})
 		if err != nil {
 			panic(err)

@@ -32,9 +32,9 @@ type want struct {
 
 func check(t *testing.T, m *Manifest, wants []want) {
 	t.Helper()
-	require.Len(t, m.Entries, len(wants), "%+v", m)
+	require.Equal(t, len(wants), m.Entries.Len(), "%+v", m)
 	for i, w := range wants {
-		e := m.Entries[i]
+		e := m.Entries.At(i)
 		assert.Equal(t, w.name, e.Name)
 		algorithm := ""
 		if e.Algorithm != digest.Unknown {
@@ -125,14 +125,14 @@ func TestFormats(t *testing.T) {
 func TestPieces(t *testing.T) {
 	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><hash type="sha-256">`+d256+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
 <file name="h"><hash type="md5">`+dmd5+`</hash><pieces length="0" type="sha-1"><hash>`+d1+`</hash></pieces></file></metalink>`, Options{})
-	require.Len(t, m.Entries, 3)
-	assert.Nil(t, m.Entries[0].Pieces)
-	pieces := m.Entries[1].Pieces
+	require.Equal(t, 3, m.Entries.Len())
+	assert.Nil(t, m.Entries.At(0).Pieces)
+	pieces := m.Entries.At(1).Pieces
 	require.NotNil(t, pieces, "they are with the strongest digest")
 	assert.EqualValues(t, 4, pieces.Length)
 	assert.Equal(t, digest.SHA1, pieces.Algorithm)
 	assert.Len(t, pieces.Digests, 1)
-	assert.Nil(t, m.Entries[2].Pieces)
+	assert.Nil(t, m.Entries.At(2).Pieces)
 	assert.Len(t, m.Problems, 1)
 }
 
@@ -164,9 +164,9 @@ func TestEncodings(t *testing.T) {
 	} {
 		m, err := Read(bytes.NewReader(encoded), Options{})
 		require.NoError(t, err, name)
-		require.Len(t, m.Entries, 1, name)
-		assert.Equal(t, "Größe.bin", m.Entries[0].Name, name)
-		assert.Equal(t, 2, m.Entries[0].Line, name)
+		require.Equal(t, 1, m.Entries.Len(), name)
+		assert.Equal(t, "Größe.bin", m.Entries.At(0).Name, name)
+		assert.Equal(t, 2, m.Entries.At(0).Line, name)
 	}
 }
 
@@ -181,7 +181,7 @@ func TestNamesThatEscapeInEachFormat(t *testing.T) {
 		bad + " nih:sha-256;" + d256,
 	} {
 		m := read(t, text, Options{})
-		assert.Empty(t, m.Entries, text)
+		assert.Zero(t, m.Entries.Len(), text)
 		require.Len(t, m.Problems, 1, text)
 		assert.Equal(t, UnsafeName, m.Problems[0].Code, text)
 	}
@@ -200,7 +200,7 @@ func FuzzFormats(f *testing.F) {
 		if m == nil {
 			t.Fatalf("no manifest, error %v", err)
 		}
-		for _, e := range m.Entries {
+		for _, e := range m.Entries.All() {
 			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
 				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
 			}
@@ -228,7 +228,7 @@ func FuzzDocuments(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, e := range m.Entries {
+		for _, e := range m.Entries.All() {
 			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
 				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
 			}
@@ -281,8 +281,8 @@ func TestTenMillionLines(t *testing.T) {
 		var limit *LimitError
 		require.ErrorAs(t, err, &limit, name)
 		assert.Equal(t, c.what, limit.What)
-		assert.NotEmpty(t, m.Entries, "what was read before the bound is kept")
-		perEntry := float64(after.TotalAlloc-before.TotalAlloc) / float64(len(m.Entries))
+		assert.NotZero(t, m.Entries.Len(), "what was read before the bound is kept")
+		perEntry := float64(after.TotalAlloc-before.TotalAlloc) / float64(m.Entries.Len())
 		assert.Less(t, perEntry, 1200.0, "bytes allocated for each entry, %s", name)
 	}
 	// Lines that are no entries cost nothing that stays.
@@ -293,7 +293,7 @@ func TestTenMillionLines(t *testing.T) {
 	runtime.GC()
 	runtime.ReadMemStats(&after)
 	require.NoError(t, err)
-	assert.Empty(t, m.Entries)
+	assert.Zero(t, m.Entries.Len())
 	assert.Less(t, after.HeapAlloc-min(before.HeapAlloc, after.HeapAlloc), uint64(32<<20), "bytes kept")
 }
 

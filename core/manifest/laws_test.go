@@ -225,7 +225,7 @@ func wanted(r rendering, all []statement, hint bool) []string {
 
 func readBack(m *Manifest) []string {
 	var out []string
-	for _, e := range m.Entries {
+	for _, e := range m.Entries.All() {
 		algorithm, size := "?", "-"
 		if e.Algorithm != digest.Unknown {
 			algorithm = e.Algorithm.String()
@@ -331,7 +331,7 @@ func TestEveryValueIsAccountedFor(t *testing.T) {
 			t.Fatal(err)
 		}
 		accountedFor(t, b.String(), m)
-		for _, e := range m.Entries {
+		for _, e := range m.Entries.All() {
 			// A page's blanks are one each.
 			if e.Name != "" && !strings.Contains(b.String(), e.Name) && !strings.Contains(strings.Join(strings.Fields(b.String()), " "), e.Name) {
 				t.Fatalf("%q\nhas no %q", b.String(), e.Name)
@@ -348,7 +348,7 @@ func TestManyValuesInOneLine(t *testing.T) {
 		fmt.Fprintf(&line, "%s,", valueOf(t, "sha256", fmt.Sprint(i)))
 	}
 	m, err := Parse(line.String()+"\n"+d256+"  gauge.bin\n", Options{MaxAsides: 1000})
-	if err != nil || len(m.Entries) != 1 || len(m.LeftAside) != maxValues+1 {
-		t.Fatalf("%v: %d entries, %d aside", err, len(m.Entries), len(m.LeftAside))
+	if err != nil || m.Entries.Len() != 1 || len(m.LeftAside) != maxValues+1 {
+		t.Fatalf("%v: %d entries, %d aside", err, m.Entries.Len(), len(m.LeftAside))
 	}
 }

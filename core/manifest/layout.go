@@ -431,7 +431,7 @@ func (l *layout) tellRest(end bool) {
 		p.line = r.no
 		switch {
 		case r.kind == rowDone || r.kind == rowBlank:
-		case len(p.out.Entries) > 0 && (noise(r.text) || p.latin && foreign(r.text)):
+		case p.out.Entries.Len() > 0 && (noise(r.text) || p.latin && foreign(r.text)):
 			p.problem(NotAnEntry, "this is neither a digest with a file name nor a comment")
 		case list && end && i == last && r.kind == rowText && len(r.text) < 32 && strings.Trim(r.text, "0123456789abcdefABCDEF") == "":
 			p.problem(BadDigest, fmt.Sprintf("%s is not a digest: the list ends in the middle of it", plain.Quoted(r.text)))

@@ -27,7 +27,7 @@ func TestLineEnds(t *testing.T) {
 			m, err := Read(in, Options{FileName: "SHA256SUMS"})
 			require.NoError(t, err)
 			var got []string
-			for i, e := range m.Entries {
+			for i, e := range m.Entries.All() {
 				got = append(got, e.Name)
 				if e.Line != i+1 {
 					t.Fatalf("entry %d is in line %d", i, e.Line)
@@ -41,11 +41,11 @@ func TestLineEnds(t *testing.T) {
 	for _, bare := range []string{sha256Of + "  ", sha256Of + "\t\r\n", "  " + sha256Of + " \r"} {
 		m, err := Read(strings.NewReader(bare), Options{FileName: "gauge.bin.sha256"})
 		require.NoError(t, err)
-		require.Len(t, m.Entries, 1, "%q", bare)
+		require.Equal(t, 1, m.Entries.Len(), "%q", bare)
 		assert.Equal(t, Bare, m.Format)
 	}
 	m, err := Read(strings.NewReader(sha256Of+"  gauge.bin\n"+sha256Of+"   \n"), Options{FileName: "SHA256SUMS"})
 	require.NoError(t, err)
-	assert.Len(t, m.Entries, 1, "a blank is no name")
+	assert.Equal(t, 1, m.Entries.Len(), "a blank is no name")
 	assert.NotEmpty(t, m.Problems)
 }

@@ -189,7 +189,7 @@ func TestLists(t *testing.T) {
 				m, err := Read(strings.NewReader(c.text), Options{FileName: c.file, Beside: NewNames(c.beside)})
 				require.NoError(t, err)
 				var entries []string
-				for _, e := range m.Entries {
+				for _, e := range m.Entries.All() {
 					entries = append(entries, shownEntry(e))
 				}
 				slices.Sort(entries)
@@ -229,7 +229,7 @@ func accountedFor(t rapid.TB, text string, m *Manifest) {
 	t.Helper()
 	known := map[string]bool{}
 	var all strings.Builder
-	for _, e := range m.Entries {
+	for _, e := range m.Entries.All() {
 		known[e.Digest.String()] = true
 		all.WriteString(e.Digest.String() + " ")
 		if e.Pieces != nil {
@@ -275,8 +275,8 @@ func TestRecordsAcrossWindows(t *testing.T) {
 		}
 		m, err := Parse(text.String(), Options{FileName: "Packages"})
 		require.NoError(t, err)
-		require.Len(t, m.Entries, n)
-		for i, e := range m.Entries {
+		require.Equal(t, n, m.Entries.Len())
+		for i, e := range m.Entries.All() {
 			require.Equal(t, fmt.Sprintf("pool/lamp-%d.deb", i), e.Name)
 			require.EqualValues(t, i+1, *e.Size)
 		}

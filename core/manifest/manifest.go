@@ -99,7 +99,7 @@ type Entry struct {
 
 // Candidates are the algorithms that the digest can be of, likeliest first: exactly
 // Algorithm when that is known. The caller must not change the slice.
-func (e *Entry) Candidates() []digest.Algorithm {
+func (e Entry) Candidates() []digest.Algorithm {
 	if e.Algorithm != digest.Unknown {
 		return digest.Only(e.Algorithm)
 	}
@@ -107,10 +107,10 @@ func (e *Entry) Candidates() []digest.Algorithm {
 }
 
 // Column says where in its line the entry starts, in bytes from 1.
-func (e *Entry) Column() int { return int(e.column) }
+func (e Entry) Column() int { return int(e.column) }
 
 // Format is how this entry was written.
-func (e *Entry) Format() Format { return e.format.name() }
+func (e Entry) Format() Format { return e.format.name() }
 
 // at notes where an entry stands.
 func (e *Entry) at(line, column int) {
@@ -254,7 +254,7 @@ func (p Problem) String() string { return fmt.Sprintf("line %d: %s", p.Line, p.M
 // that was not.
 type Manifest struct {
 	Format  Format  `json:"format"`
-	Entries []Entry `json:"entries"`
+	Entries Entries `json:"entries"`
 	// Signatures are those that a Metalink file holds of the files it lists.
 	Signatures []Signature `json:"signatures,omitempty"`
 	// Problems are kept up to the limit of Options.MaxProblems.

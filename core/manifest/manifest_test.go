@@ -47,11 +47,11 @@ func TestDigestFirst(t *testing.T) {
 	} {
 		m := read(t, c.line+"\n", Options{FileName: c.file})
 		require.Empty(t, m.Problems, c.line)
-		require.Len(t, m.Entries, 1, c.line)
-		assert.Equal(t, c.name, m.Entries[0].Name)
-		assert.Equal(t, c.candidates, m.Entries[0].Candidates())
+		require.Equal(t, 1, m.Entries.Len(), c.line)
+		assert.Equal(t, c.name, m.Entries.At(0).Name)
+		assert.Equal(t, c.candidates, m.Entries.At(0).Candidates())
 		assert.Equal(t, DigestFirst, m.Format)
-		assert.Equal(t, 1, m.Entries[0].Line)
+		assert.Equal(t, 1, m.Entries.At(0).Line)
 	}
 }
 
@@ -64,14 +64,14 @@ func TestTagged(t *testing.T) {
 		`\SHA256 (odd\nname) = ` + d256,
 	}, "\n"), Options{})
 	require.Empty(t, m.Problems)
-	require.Len(t, m.Entries, 4)
+	require.Equal(t, 4, m.Entries.Len())
 	assert.Equal(t, Tagged, m.Format)
-	assert.Equal(t, "gauge (copy).bin", m.Entries[1].Name)
-	assert.Equal(t, digest.SHA512256, m.Entries[1].Algorithm)
-	assert.Equal(t, 3, m.Entries[1].Line)
-	assert.Equal(t, 3, m.Entries[1].Column())
-	assert.Equal(t, digest.MD5, m.Entries[2].Algorithm)
-	assert.Equal(t, "odd\nname", m.Entries[3].Name)
+	assert.Equal(t, "gauge (copy).bin", m.Entries.At(1).Name)
+	assert.Equal(t, digest.SHA512256, m.Entries.At(1).Algorithm)
+	assert.Equal(t, 3, m.Entries.At(1).Line)
+	assert.Equal(t, 3, m.Entries.At(1).Column())
+	assert.Equal(t, digest.MD5, m.Entries.At(2).Algorithm)
+	assert.Equal(t, "odd\nname", m.Entries.At(3).Name)
 }
 
 func TestProblemsNameTheirLine(t *testing.T) {
@@ -99,8 +99,8 @@ func TestProblemsNameTheirLine(t *testing.T) {
 		assert.Equal(t, c.code, m.Problems[0].Code, c.line)
 		assert.Equal(t, 2, m.Problems[0].Line)
 		assert.Contains(t, m.Problems[0].String(), "line 2: ")
-		require.Len(t, m.Entries, 1, "one bad line must not hide the good one: %s", c.line)
-		assert.Equal(t, 3, m.Entries[0].Line)
+		require.Equal(t, 1, m.Entries.Len(), "one bad line must not hide the good one: %s", c.line)
+		assert.Equal(t, 3, m.Entries.At(0).Line)
 	}
 }
 
@@ -141,12 +141,12 @@ func TestBounds(t *testing.T) {
 
 	m, err := Read(strings.NewReader(strings.Repeat(line, 11)), Options{MaxBytes: int64(len(line)) * 10})
 	require.ErrorAs(t, err, &limit)
-	assert.Len(t, m.Entries, 10, "what was read before the limit is kept")
+	assert.Equal(t, 10, m.Entries.Len(), "what was read before the limit is kept")
 
 	m = read(t, strings.Repeat("x", 200<<10)+"\n"+line, Options{})
 	require.Len(t, m.Problems, 1)
 	assert.Equal(t, LineTooLong, m.Problems[0].Code)
-	assert.Len(t, m.Entries, 1)
+	assert.Equal(t, 1, m.Entries.Len())
 
 	m = read(t, strings.Repeat(d256[:60]+"  cut.bin\n", 500), Options{FileName: "SHA256SUMS"})
 	assert.Len(t, m.Problems, 100)
@@ -193,11 +193,11 @@ func TestAnyNameSurvives(t *testing.T) {
 			`\SHA256 (` + escape.Replace(name) + ") = " + value,
 		} {
 			m, err := Read(strings.NewReader(line+"\n"), Options{FileName: "SHA256SUMS"})
-			if err != nil || len(m.Entries) != 1 {
+			if err != nil || m.Entries.Len() != 1 {
 				t.Fatalf("%q: %v %+v", line, err, m.Problems)
 			}
-			if m.Entries[0].Name != name || m.Entries[0].Digest.String() != value || m.Entries[0].Algorithm != digest.SHA256 {
-				t.Fatalf("%q came back as %+v", line, m.Entries[0])
+			if m.Entries.At(0).Name != name || m.Entries.At(0).Digest.String() != value || m.Entries.At(0).Algorithm != digest.SHA256 {
+				t.Fatalf("%q came back as %+v", line, m.Entries.At(0))
 			}
 		}
 	})
@@ -212,7 +212,7 @@ func FuzzRead(f *testing.F) {
 		if m == nil {
 			t.Fatalf("no manifest, error %v", err)
 		}
-		for _, e := range m.Entries {
+		for _, e := range m.Entries.All() {
 			if _, why, ok := SafeName(e.Name); !ok && e.Format() != Bare {
 				t.Fatalf("unsafe name passed: %q (%s)", e.Name, why)
 			}
@@ -253,18 +253,16 @@ func TestBlocksAreReadLikeLines(t *testing.T) {
 		require.NoError(t, err, name)
 		lines, err := Read(iotest.HalfReader(strings.NewReader("# a remark has all be read by its layout\n"+text)), Options{})
 		require.NoError(t, err, name)
-		for i := range lines.Entries {
-			lines.Entries[i].Line--
-		}
+		lines.Entries = lines.Entries.Below(-1)
 		for i := range lines.Problems {
 			lines.Problems[i].Line--
 		}
-		require.Equal(t, len(lines.Entries), len(blocks.Entries), name)
+		require.Equal(t, lines.Entries.Len(), blocks.Entries.Len(), name)
 		require.Equal(t, lines.Problems, blocks.Problems, name)
 		require.Equal(t, lines.Format, blocks.Format, name)
-		for i := range lines.Entries {
-			if !assert.ObjectsAreEqual(lines.Entries[i], blocks.Entries[i]) {
-				t.Fatalf("%s: entry %d: %+v and %+v", name, i, lines.Entries[i], blocks.Entries[i])
+		for i := range lines.Entries.Len() {
+			if !assert.ObjectsAreEqual(lines.Entries.At(i), blocks.Entries.At(i)) {
+				t.Fatalf("%s: entry %d: %+v and %+v", name, i, lines.Entries.At(i), blocks.Entries.At(i))
 			}
 		}
 	}
@@ -274,7 +272,7 @@ func TestBlocksAreReadLikeLines(t *testing.T) {
 	assert.Equal(t, 30_001, limit.Line)
 	m, err := Read(io.MultiReader(strings.NewReader(all), iotest.ErrReader(errors.New("bad sector"))), Options{})
 	require.ErrorContains(t, err, "bad sector")
-	assert.Len(t, m.Entries, n)
+	assert.Equal(t, n, m.Entries.Len())
 }
 
 // TestEntryInJSON: an entry is written as its members are, and read back.

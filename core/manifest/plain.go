@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"encoding/binary"
+	"math"
 	"runtime"
 	"strings"
 	"sync"
@@ -29,9 +30,12 @@ func (p *parser) plainStart(text string) (rest string, lines int) {
 	case p.hint.Size() == size:
 		candidates = digest.Only(p.hint)
 	}
-	shape := entryOf("", nil, candidates, DigestFirst)
-	shape.column = 1
-	if !plainFirst(text, size, shape, p.opts.MaxLine) {
+	if len(text) > math.MaxUint32 {
+		return text, 0
+	}
+	list := plainLines{size: size, shape: entryOf("", nil, candidates, DigestFirst)}
+	list.shape.at(1, 1)
+	if !plainFirst(text, size, p.opts.MaxLine) {
 		return text, 0
 	}
 	var blocks []plainPart
@@ -44,50 +48,43 @@ func (p *parser) plainStart(text string) (rest string, lines int) {
 			}
 			to = from + cut + 1
 		}
-		blocks = append(blocks, plainPart{text: text[from:to]})
+		blocks = append(blocks, plainPart{from: from, to: to})
 		from = to
 	}
-	inParallel(len(blocks), func(i int) { blocks[i].lines = countLines(blocks[i].text) })
-	total := 0
-	for i := range blocks {
-		blocks[i].from = total
-		total += blocks[i].lines
-	}
-	for total > p.opts.MaxEntries {
-		total = blocks[len(blocks)-1].from
-		blocks = blocks[:len(blocks)-1]
-	}
-	entries := make([]Entry, total)
 	inParallel(len(blocks), func(i int) {
 		b := &blocks[i]
-		b.plain = fillPlain(entries[b.from:b.from+b.lines], b.text, b.from+1, size, shape, p.opts.MaxLine)
+		b.starts, b.plain = plainStarts(text[b.from:b.to], uint32(b.from), size, p.opts.MaxLine)
 	})
-	read := 0
+	read, total := 0, 0
 	for i := range blocks {
-		if !blocks[i].plain {
-			total = blocks[i].from
-			clear(entries[total:])
+		if !blocks[i].plain || total+len(blocks[i].starts) > p.opts.MaxEntries {
+			blocks = blocks[:i]
 			break
 		}
-		read += len(blocks[i].text)
+		read, total = blocks[i].to, total+len(blocks[i].starts)
 	}
 	if total == 0 {
 		return text, 0
 	}
-	p.out.Entries, p.out.Format, p.out.Lines, p.line = entries[:total], DigestFirst, total, total
+	list.text, list.starts = text[:read], make([]uint32, 0, total)
+	for i := range blocks {
+		list.starts = append(list.starts, blocks[i].starts...)
+	}
+	p.out.Entries.plain, p.out.Format, p.out.Lines, p.line = &list, DigestFirst, total, total
 	return text[read:], total
 }
 
 // A plainPart is one block of a list.
 type plainPart struct {
-	text string
-	// from is the index of its first line, and lines how many there are.
-	from, lines int
-	plain       bool
+	// from and to say which part of the text it is.
+	from, to int
+	// starts are the places of its lines, if all of them are plain.
+	starts []uint32
+	plain  bool
 }
 
 // plainFirst looks at the first lines, so that a text of another kind costs no more.
-func plainFirst(text string, size int, shape Entry, maxLine int) bool {
+func plainFirst(text string, size, maxLine int) bool {
 	head := text[:min(len(text), 4096)]
 	if len(head) < len(text) {
 		cut := strings.LastIndexByte(head, '\n')
@@ -96,15 +93,8 @@ func plainFirst(text string, size int, shape Entry, maxLine int) bool {
 		}
 		head = head[:cut+1]
 	}
-	return fillPlain(make([]Entry, countLines(head)), head, 1, size, shape, maxLine)
-}
-
-func countLines(text string) int {
-	n := strings.Count(text, "\n")
-	if len(text) > 0 && text[len(text)-1] != '\n' {
-		n++
-	}
-	return n
+	_, plain := plainStarts(head, 0, size, maxLine)
+	return plain
 }
 
 // inParallel calls do for each number below n, on every core.
@@ -127,59 +117,65 @@ func inParallel(n int, do func(i int)) {
 	wait.Wait()
 }
 
-// fillPlain reads a block of plain lines into entries, of which there are as
-// many as lines. It returns false when a line is anything else.
-func fillPlain(entries []Entry, block string, line, size int, shape Entry, maxLine int) bool {
-	digests := make([]byte, size*len(entries))
-	at := 0
-	for i := range entries {
+// plainStarts returns where the lines of a block begin, counted from base. It returns
+// false when a line is anything but plain.
+func plainStarts(block string, base uint32, size, maxLine int) ([]uint32, bool) {
+	shortest := 2*size + 3
+	starts := make([]uint32, 0, len(block)/(shortest+1)+1)
+	for at := 0; at < len(block); {
 		end := strings.IndexByte(block[at:], '\n')
 		if end < 0 {
 			end = len(block) - at
 		}
-		from, to := at, at+end
-		at = to + 1
-		if to > from && block[to-1] == '\r' {
-			to--
+		line := block[at : at+end]
+		if end > 0 && line[end-1] == '\r' {
+			line = line[:end-1]
 		}
-		if to-from < 2*size+3 || to-from > maxLine || block[to-1] == ' ' || block[to-1] == '\t' {
-			return false
+		if len(line) < shortest || len(line) > maxLine {
+			return nil, false
 		}
-		if one := block[from:to]; one[2*size] != ' ' || one[2*size+1] != ' ' && one[2*size+1] != '*' || !plainName(one[2*size+2:]) {
-			return false
+		if last := line[len(line)-1]; last == ' ' || last == '\t' {
+			return nil, false
 		}
-		value := digests[i*size : (i+1)*size : (i+1)*size]
-		if !decodeInto(value, block[from:to]) {
-			return false
+		if line[2*size] != ' ' || line[2*size+1] != ' ' && line[2*size+1] != '*' || !hexOnly(line[:2*size]) || !plainName(line[2*size+2:]) {
+			return nil, false
 		}
-		e := &entries[i]
-		*e = shape
-		e.Name, e.Digest, e.Line = block[from+2*size+2:to], value, line+i
+		starts = append(starts, base+uint32(at))
+		at += end + 1
 	}
-	return true
+	return starts, true
 }
 
-// decodeInto decodes the digits that a line begins with, eight at a time: each byte of a
-// word is looked at where it is.
-func decodeInto(value []byte, line string) bool {
-	const (
-		ones = 0x0101010101010101
-		tops = 0x8080808080808080
-	)
+const (
+	ones = 0x0101010101010101
+	tops = 0x8080808080808080
+)
+
+// hexOnly reports whether a text, of a multiple of eight bytes, is all hexadecimal
+// digits. Eight are looked at together, each byte of a word where it is.
+func hexOnly(text string) bool {
 	wrong := uint64(0)
-	for i := 0; i+4 <= len(value); i += 4 {
-		v := wordOf(line[2*i : 2*i+8])
+	for i := 0; i+8 <= len(text); i += 8 {
+		v := wordOf(text[i : i+8])
 		small := v | 0x20*ones
 		// The top bit of each byte of a sum tells whether the byte is at least so large.
 		digit := (v + (0x80-'0')*ones) &^ (v + (0x80-'9'-1)*ones)
 		letter := (small + (0x80-'a')*ones) &^ (small + (0x80-'f'-1)*ones)
 		wrong |= (digit|letter)&tops ^ tops | v&tops
+	}
+	return wrong == 0
+}
+
+// decodeInto decodes the digits that a line begins with, which [hexOnly] has seen, eight
+// at a time.
+func decodeInto(value []byte, line string) {
+	for i := 0; i+4 <= len(value); i += 4 {
+		v := wordOf(line[2*i : 2*i+8])
 		n := v&(0x0f*ones) + (v>>6)&ones*9
 		n = (n<<4 | n>>8) & 0x00ff00ff00ff00ff
 		n = (n | n>>8) & 0x0000ffff0000ffff
 		binary.LittleEndian.PutUint32(value[i:i+4], uint32(n|n>>16))
 	}
-	return wrong == 0
 }
 
 // wordOf returns the first eight bytes of a line, the first of them lowest.

@@ -40,7 +40,7 @@ func Parse(text string, opts Options) (*Manifest, error) {
 		hint:     AlgorithmOfName(o.FileName),
 		listName: NamedLikeOne(o.FileName),
 		known:    o.Beside,
-		out:      &Manifest{Format: None, Entries: []Entry{}, Problems: []Problem{}, LeftAside: []Aside{}},
+		out:      &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
 		aside:    newAsides(),
 		sizes:    map[string]*int64{},
 	}
@@ -131,19 +131,22 @@ func (p *parser) read(raw string) error {
 // so many lines before it.
 func (p *parser) finish(text string, before int) {
 	if len(p.sizes) > 0 {
-		for i := range p.out.Entries {
-			if e := &p.out.Entries[i]; e.Size == nil {
+		p.out.Entries.each(func(e *Entry) {
+			if e.Size == nil {
 				e.Size = p.sizes[e.Name]
 			}
-		}
+		})
 	}
-	inOrder := slices.IsSortedFunc(p.out.Entries, func(a, b Entry) int { return a.Line - b.Line })
-	if !inOrder {
-		slices.SortStableFunc(p.out.Entries, func(a, b Entry) int { return a.Line - b.Line })
+	// Plain lines stand before all others.
+	rest := p.out.Entries.rest
+	if !slices.IsSortedFunc(rest, byLine) {
+		slices.SortStableFunc(rest, byLine)
 	}
 	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
 	p.account(text, before)
 }
+
+func byLine(a, b Entry) int { return a.Line - b.Line }
 
 // window is how many rows are laid out together. A longer text is read in as many
 // windows as it takes, so that what is kept of rows is bounded.
@@ -254,24 +257,26 @@ func (p *parser) add(e Entry) bool {
 			return true
 		}
 	}
-	if len(p.out.Entries) >= p.opts.MaxEntries {
+	if p.out.Entries.Len() >= p.opts.MaxEntries {
 		if !p.overfull {
 			p.overfull, p.full = true, e.Line
 		}
 		return false
 	}
-	if n := len(p.out.Entries); n > 0 && e.Line > 0 {
-		last := &p.out.Entries[n-1]
+	rest := p.out.Entries.rest
+	if n := len(rest); n > 0 && e.Line > 0 {
+		last := &rest[n-1]
 		if last.Line == e.Line && last.Name == e.Name && last.Algorithm == e.Algorithm && string(last.Digest) == string(e.Digest) {
 			return true // a page shows a value and holds it in an attribute
 		}
 	}
-	if n := len(p.out.Entries); n == cap(p.out.Entries) {
+	if n := len(rest); n == cap(rest) {
 		// Doubling: a manifest can have a million entries, and append grows
 		// large slices in many small steps.
-		p.out.Entries = slices.Grow(p.out.Entries, max(n, 16))
+		rest = slices.Grow(rest, max(n, 16))
 	}
-	p.out.Entries = append(p.out.Entries, e)
+	rest = append(rest, e)
+	p.out.Entries.rest = rest
 	switch p.out.Format {
 	case None:
 		p.out.Format = e.Format()

@@ -692,7 +692,7 @@ func (l *layout) tellDamage(r *row, alone bool) {
 		if t.value != nil || t.wrong == "" {
 			continue
 		}
-		if p.hint != digest.Unknown || t.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || len(p.out.Entries) > 0 && !alone {
+		if p.hint != digest.Unknown || t.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || p.out.Entries.Len() > 0 && !alone {
 			p.problem(BadDigest, notADigest+t.wrong)
 		} else {
 			p.aside.note(r.no, t.wrong)

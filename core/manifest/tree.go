@@ -60,7 +60,7 @@ func (p *parser) tree(root *node, f Format) {
 	if len(t.texts) > 0 {
 		p.layOut(t.texts)
 	}
-	if len(p.out.Entries) == 0 {
+	if p.out.Entries.Len() == 0 {
 		for _, e := range t.nameless {
 			p.line = e.Line
 			p.add(e)

@@ -50,7 +50,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, m.Problems, text.String())
 		got := map[string]string{}
-		for _, e := range m.Entries {
+		for _, e := range m.Entries.All() {
 			if e.Algorithm == digest.SHA256 {
 				got[e.Name] = e.Digest.String()
 				if format == Metalink && (e.Size == nil || *e.Size != int64(len(e.Name))) {
@@ -89,7 +89,7 @@ func TestWhatCannotBeWritten(t *testing.T) {
 }
 
 func TestCompare(t *testing.T) {
-	list := func(text string) []Entry { return read(t, text, Options{FileName: "CHECKSUMS"}).Entries }
+	list := func(text string) Entries { return read(t, text, Options{FileName: "CHECKSUMS"}).Entries }
 	other := strings.Replace(d256, "9", "0", 1)
 	third := strings.Replace(d256, "9", "1", 1)
 	before := list(d256 + "  stays\n" + d256 + "  changes\n" + other + "  old-name\n" + third + "  goes\n" + dmd5 + "  weak\n")

@@ -154,13 +154,13 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	switch {
 	case err != nil:
 		read.Trouble = plain.Text(err.Error())
-	case len(list.Entries) == 0:
+	case list.Entries.Len() == 0:
 		read.Trouble = "it holds no entry that can be read"
 	}
-	if len(list.Entries) == 0 {
+	if list.Entries.Len() == 0 {
 		return
 	}
-	var own []manifest.Entry
+	var own manifest.Entries
 	if here := s.lists[c.Of]; here != nil {
 		own = here.Entries
 	}
@@ -174,7 +174,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 			read.More++
 		}
 	}
-	for _, e := range list.Entries {
+	for _, e := range list.Entries.All() {
 		for _, at := range s.filesOf(c.Of, e.Name) {
 			target := &s.out.Items[at]
 			target.Sighted = append(target.Sighted, CopyListing{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest})

@@ -106,7 +106,7 @@ func (s *planner) spokenOf() (spoken map[string]bool, wanting bool) {
 	for i := range s.out.Items {
 		item := &s.out.Items[i]
 		if list := s.lists[item.Path]; list != nil {
-			for _, e := range list.Entries {
+			for _, e := range list.Entries.All() {
 				if at, ok := s.fileOf(item.Path, e.Name); ok {
 					spoken[s.out.Items[at].Path] = true
 				} else {
@@ -156,7 +156,7 @@ func (s *planner) takeSpoken() {
 	for i := range s.out.Items {
 		item := &s.out.Items[i]
 		if list := s.lists[item.Path]; list != nil {
-			for _, e := range list.Entries {
+			for _, e := range list.Entries.All() {
 				if _, ok := s.fileOf(item.Path, e.Name); !ok {
 					spoken = append(spoken, s.membersNamed(item.Path, e.Name)...)
 				}

@@ -29,7 +29,7 @@ func (s *planner) pairManifests() {
 			origin = &o
 		}
 		unnamed := 0
-		for _, e := range list.Entries {
+		for _, e := range list.Entries.All() {
 			targets := s.filesOf(from, e.Name)
 			renamed := false
 			switch {

@@ -189,23 +189,25 @@ func isList(list *manifest.Manifest) bool {
 	case manifest.FreeText, manifest.Document, manifest.Records, manifest.Mixed, manifest.None:
 		return false
 	case manifest.Bare:
-		return len(list.Entries) >= list.Lines
+		return list.Entries.Len() >= list.Lines
 	default:
-		return len(list.Entries) > 0 && 2*len(list.Entries) >= list.Lines
+		return list.Entries.Len() > 0 && 2*list.Entries.Len() >= list.Lines
 	}
 }
 
 // speaksOfHere reports whether a text names a file of this folder with its digest.
 func (s *planner) speaksOfHere(p string, list *manifest.Manifest) bool {
 	own := foldName(p)
-	return slices.ContainsFunc(list.Entries, func(e manifest.Entry) bool {
-		fold := foldName(e.Name)
-		return e.Name != "" && fold != own && s.folded[fold]
-	})
+	for _, e := range list.Entries.All() {
+		if fold := foldName(e.Name); e.Name != "" && fold != own && s.folded[fold] {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
-	item.Understood = &Understood{Format: list.Format, Entries: len(list.Entries), Problems: list.Problems, MoreProblems: list.MoreProblems}
+	item.Understood = &Understood{Format: list.Format, Entries: list.Entries.Len(), Problems: list.Problems, MoreProblems: list.MoreProblems}
 	if err != nil {
 		item.Problem = &measure.Problem{Code: measure.TooLarge, Message: err.Error()}
 	}
@@ -223,7 +225,7 @@ func (s *planner) recogniseCleartext(item *Item, guess string, content []byte) {
 		return
 	}
 	list, err := s.readSigned(item.Path, signed)
-	if len(list.Entries) == 0 && guess != string(Manifest) && guess != string(Signature) {
+	if list.Entries.Len() == 0 && guess != string(Manifest) && guess != string(Signature) {
 		return // a signed letter is no manifest
 	}
 	s.takeSigned(item, list, err, Cleartext, signed.Signatures)
@@ -237,7 +239,7 @@ func (s *planner) recogniseMessage(item *Item, content []byte) bool {
 		return false // it is told as a signature file that is none
 	}
 	list, err := s.readSigned(item.Path, &openpgp.Cleartext{Text: m.Content, FirstLine: 1})
-	if len(list.Entries) == 0 {
+	if list.Entries.Len() == 0 {
 		return false
 	}
 	s.takeSigned(item, list, err, Message, m.Signatures)

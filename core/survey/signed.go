@@ -20,9 +20,7 @@ func readSigned(signed *openpgp.Cleartext, opts manifest.Options) (*manifest.Man
 		opts.FileName = strings.TrimSuffix(opts.FileName, ext) // “SHA256SUMS.asc” is a SHA256SUMS
 	}
 	list, err := manifest.Parse(string(signed.Text), opts)
-	for i := range list.Entries {
-		list.Entries[i].Line += signed.FirstLine - 1
-	}
+	list.Entries = list.Entries.Below(signed.FirstLine - 1)
 	for i := range list.Problems {
 		list.Problems[i].Line += signed.FirstLine - 1
 	}
@@ -52,7 +50,7 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 		return nil, err
 	}
 	if int64(len(content)) > most {
-		return &manifest.Manifest{Format: manifest.None, Entries: []manifest.Entry{}, Problems: []manifest.Problem{}}, &manifest.LimitError{What: "bytes", Limit: most}
+		return &manifest.Manifest{Format: manifest.None, Problems: []manifest.Problem{}}, &manifest.LimitError{What: "bytes", Limit: most}
 	}
 	signed, err := openpgp.ReadCleartext(content)
 	if err != nil {
@@ -61,7 +59,7 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 		if errors.As(err, &form) {
 			at += bytes.Count(content[:min(form.Offset, len(content))], []byte("\n"))
 		}
-		return &manifest.Manifest{Format: manifest.None, Entries: []manifest.Entry{}, Problems: []manifest.Problem{
+		return &manifest.Manifest{Format: manifest.None, Problems: []manifest.Problem{
 			{Line: at, Code: manifest.SignedText, Message: "the frame of the signed text is damaged, and nothing in it is used: " + err.Error()},
 		}}, nil
 	}

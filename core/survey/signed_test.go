@@ -30,9 +30,9 @@ func TestReadList(t *testing.T) {
 	} {
 		m, err := ReadList(strings.NewReader(c.text), manifest.Options{FileName: "SHA256SUMS.asc"})
 		require.NoError(t, err)
-		require.Len(t, m.Entries, 2, name)
-		assert.Equal(t, []string{"gauge.bin", "-odd.bin"}, []string{m.Entries[0].Name, m.Entries[1].Name})
-		assert.Equal(t, c.line, m.Entries[0].Line, name)
+		require.Equal(t, 2, m.Entries.Len(), name)
+		assert.Equal(t, []string{"gauge.bin", "-odd.bin"}, []string{m.Entries.At(0).Name, m.Entries.At(1).Name})
+		assert.Equal(t, c.line, m.Entries.At(0).Line, name)
 		var codes []manifest.ProblemCode
 		for _, p := range m.Problems {
 			codes = append(codes, p.Code)
@@ -41,12 +41,12 @@ func TestReadList(t *testing.T) {
 	}
 	m, err := ReadList(strings.NewReader(strings.Replace(frame, "END PGP SIGNATURE", "END", 1)), manifest.Options{})
 	require.NoError(t, err)
-	assert.Empty(t, m.Entries)
+	assert.Zero(t, m.Entries.Len())
 	require.Len(t, m.Problems, 1)
 	assert.Contains(t, m.Problems[0].Message, "is damaged, and nothing in it is used")
 	m, err = ReadList(strings.NewReader(planted), manifest.Options{})
 	require.NoError(t, err)
-	assert.Len(t, m.Entries, 1, "any other text is read as it is")
+	assert.Equal(t, 1, m.Entries.Len(), "any other text is read as it is")
 	m, err = ReadList(strings.NewReader(frame), manifest.Options{MaxBytes: 10})
 	var limit *manifest.LimitError
 	assert.ErrorAs(t, err, &limit)

@@ -50,8 +50,11 @@ func surveyOf(plan *survey.Survey) wire.Survey {
 const shownEntries = 5000
 
 func readingOf(m *manifest.Manifest) wire.Reading {
-	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, LeftAside: []wire.ReadAside{}, MoreAside: m.MoreLeftAside, Cut: len(m.Entries) > shownEntries}
-	for _, e := range m.Entries[:min(len(m.Entries), shownEntries)] {
+	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, LeftAside: []wire.ReadAside{}, MoreAside: m.MoreLeftAside, Cut: m.Entries.Len() > shownEntries}
+	for i, e := range m.Entries.All() {
+		if i == shownEntries {
+			break
+		}
 		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line}
 		if e.Algorithm != digest.Unknown {
 			name := e.Algorithm.String()

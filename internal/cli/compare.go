@@ -77,7 +77,7 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 		}
 		return manifest.CompareVersions(texts[0], texts[1]), nil
 	}
-	var sides [2][]manifest.Entry
+	var sides [2]manifest.Entries
 	for i, arg := range args {
 		var err error
 		if batches {
@@ -86,7 +86,7 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 			var m *manifest.Manifest
 			if m, err = a.readManifest(arg, nil); err == nil {
 				sides[i] = m.Entries
-				if len(m.Entries) == 0 {
+				if m.Entries.Len() == 0 {
 					err = fmt.Errorf("nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg)
 				}
 			}
@@ -99,21 +99,21 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 }
 
 // batchEntries returns the digests of a batch's artifacts as entries.
-func (a *app) batchEntries(ctx context.Context, arg string) ([]manifest.Entry, error) {
+func (a *app) batchEntries(ctx context.Context, arg string) (manifest.Entries, error) {
 	id, err := number(arg, "a batch's number")
 	if err != nil {
-		return nil, err
+		return manifest.Entries{}, err
 	}
 	c, err := a.client()
 	if err != nil {
-		return nil, err
+		return manifest.Entries{}, err
 	}
 	if _, err := c.Batch(ctx, id); err != nil {
-		return nil, err
+		return manifest.Entries{}, err
 	}
 	items, err := c.Items(ctx, id)
 	if err != nil {
-		return nil, err
+		return manifest.Entries{}, err
 	}
 	var out []manifest.Entry
 	for _, item := range items {
@@ -126,5 +126,5 @@ func (a *app) batchEntries(ctx context.Context, arg string) ([]manifest.Entry, e
 			out = append(out, manifest.Entry{Name: item.Path, Algorithm: algorithm, Digest: value})
 		}
 	}
-	return out, nil
+	return manifest.EntriesOf(out), nil
 }

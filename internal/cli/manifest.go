@@ -62,7 +62,7 @@ func (a *app) manifestShow() *cobra.Command {
 				return err
 			}
 			g := &grid{header: []string{"line", "algorithm", "digest", "size", "file"}, empty: "Nothing in it is understood as a digest of a file."}
-			for _, e := range m.Entries {
+			for _, e := range m.Entries.All() {
 				var names []string
 				for _, c := range e.Candidates() {
 					names = append(names, c.String())
@@ -149,11 +149,11 @@ const maxAlike = 5
 // showEntries lists entries one under the other: digests are too long for
 // columns.
 func (a *app) showEntries(m *manifest.Manifest, g *grid) {
-	if len(m.Entries) == 0 {
+	if m.Entries.Len() == 0 {
 		fmt.Fprintln(a.stdout, g.empty)
 		return
 	}
-	for i, e := range m.Entries {
+	for i, e := range m.Entries.All() {
 		row := g.rows[i]
 		length := ""
 		if row[3] != "" {
