@@ -151,17 +151,17 @@ const maxProblems = 100
 
 // A Layout tells what a container holds and where.
 type Layout struct {
-	Format Format
+	Format Format `json:"format"`
 	// Compression is how the whole is compressed, or empty.
-	Compression Compression
+	Compression Compression `json:"compression,omitempty"`
 	// Members are in the order in which they begin.
-	Members []Member
+	Members []Member `json:"members,omitempty"`
 	// Links counts symbolic and hard links, which are not followed.
-	Links int
+	Links int `json:"links,omitempty"`
 	// Problems are members that cannot be used; MoreProblems counts those
 	// beyond the first hundred.
-	Problems     []Problem
-	MoreProblems int
+	Problems     []Problem `json:"problems,omitempty"`
+	MoreProblems int       `json:"more_problems,omitempty"`
 }
 
 // Containers are looked for under these names; the content decides. Those that

@@ -53,6 +53,11 @@ const (
 	Altered Code = "altered"
 )
 
+// Codes lists every finding.
+func Codes() []Code {
+	return []Code{WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, Altered}
+}
+
 // A Range is a part of a file, in bytes.
 type Range struct {
 	Offset int64 `json:"offset"`

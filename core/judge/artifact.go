@@ -57,9 +57,42 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 		}
 		out.Grounds = append(out.Grounds, g)
 	}
+	b.byMaker(item, m, &out)
 	out.Grounds = append(out.Grounds, waivedGrounds(out.Paths)...)
 	out.Verdict = verdictOf(&out, listings)
 	return out
+}
+
+// byMaker says who has read the bytes, if it was not the service. Where the policy does
+// not name them, no path holds: the first link of each is what they say.
+func (b Basis) byMaker(item *survey.Item, m *measure.Measurement, out *Outcome) {
+	maker := m.MadeBy()
+	if maker == measure.Service {
+		return
+	}
+	g := Ground{
+		Code: MeasuredElsewhere, Effect: Notes,
+		Sentence: fmt.Sprintf("The bytes were read by the %s, and not by the service.", plain.Text(m.Where)),
+	}
+	policy := b.Policy
+	if expected := b.expectedOf(item.Path); len(expected.Publishers) == 1 {
+		policy = b.policyOf(expected.Publishers[0])
+	}
+	if !slices.Contains(policy.MeasuredBy, maker) {
+		g.Effect = Withholds
+		g.Sentence += " By the policy that clears nothing."
+		g.Advice = "Put the file where the service reads it, and verify it there."
+		for i := range out.Paths {
+			p := &out.Paths[i]
+			if p.Complete {
+				p.Complete, p.Missing = false, g.Sentence+" "+g.Advice
+			}
+			if len(p.Links) > 0 && p.Links[0].State == Holds {
+				p.Links[0].State = Broken
+			}
+		}
+	}
+	out.Grounds = append(out.Grounds, g)
 }
 
 // verdictOf applies the rule: a refusing ground refuses; what refuses a
@@ -548,7 +581,11 @@ func (b Basis) speaksFor(file string, f finding) finding {
 }
 
 func artifactLink(item *survey.Item, m *measure.Measurement) Link {
-	return Link{Kind: "artifact", State: Holds, Label: plain.Text(item.Path), Detail: fmt.Sprintf("%d bytes, every one read", m.Size), Ref: item.Path}
+	l := Link{Kind: "artifact", State: Holds, Label: plain.Text(item.Path), Detail: fmt.Sprintf("%d bytes, every one read", m.Size), Ref: item.Path}
+	if m.MadeBy() != measure.Service {
+		l.Detail += " by the " + plain.Text(m.Where)
+	}
+	return l
 }
 
 // pathOf closes a path: it is complete when every link holds, and what is

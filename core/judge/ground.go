@@ -67,6 +67,8 @@ const (
 	ContentsUnread        Code = "contents-unread"
 	Corroborated          Code = "corroborated"
 	NotMeasured           Code = "not-measured"
+	// MeasuredElsewhere: not the service but somebody else has read the bytes.
+	MeasuredElsewhere Code = "measured-elsewhere"
 	// ListedAs: the same bytes stand in a list under a harmlessly different name.
 	ListedAs Code = "listed-as"
 	// WaivedGround: without a waiver no path would be complete.
@@ -79,7 +81,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, ListedAs, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, WaivedGround,
 	}
 }
 

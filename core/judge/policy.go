@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 )
 
@@ -51,6 +52,14 @@ type Policy struct {
 	// DiagnosisBytes is the size up to which a file that does not match is
 	// read once more to explain why; zero means never.
 	DiagnosisBytes int64 `json:"diagnosis_bytes"`
+	// MeasuredBy lists who may have read the bytes of an artifact that is cleared.
+	MeasuredBy []measure.Maker `json:"measured_by" nullable:"false"`
+}
+
+// measuredBy is who may measure where the policy does not say: all who read the bytes
+// themselves.
+func measuredBy() []measure.Maker {
+	return []measure.Maker{measure.Service, measure.Client, measure.Console}
 }
 
 // DefaultPolicy returns the policy of a new installation.
@@ -58,7 +67,7 @@ func DefaultPolicy() Policy {
 	return Policy{
 		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
-		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30,
+		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30, MeasuredBy: measuredBy(),
 	}
 }
 
@@ -87,6 +96,14 @@ func (p Policy) Validate() error {
 	if p.CorroborationChannels == 1 {
 		return fmt.Errorf("policy field corroboration_channels is 1, and one channel corroborates nothing; give 0 for never, or 2 and more")
 	}
+	if len(p.MeasuredBy) == 0 {
+		return fmt.Errorf("policy field measured_by names nobody, so that nothing could be cleared")
+	}
+	for i, maker := range p.MeasuredBy {
+		if !slices.Contains(measure.Makers(), maker) || slices.Contains(p.MeasuredBy[:i], maker) {
+			return fmt.Errorf("policy field measured_by has %q, which is not one of %s, each once", maker, strings.Join(words(measure.Makers()), ", "))
+		}
+	}
 	if !slices.Contains(expiredSigner(), p.ExpiredSigner) {
 		return fmt.Errorf("policy field expired_signer is %q; it can be %q or %q", p.ExpiredSigner, Withholds, Notes)
 	}
@@ -97,7 +114,7 @@ func (p Policy) Validate() error {
 // otherwise: what one publisher's policy differs in. It returns an error for a
 // field that is unknown, and what [Policy.Validate] returns for the result.
 func (p Policy) With(own []byte) (Policy, error) {
-	p.Curves = slices.Clone(p.Curves) // decoding would write into it
+	p.Curves, p.MeasuredBy = slices.Clone(p.Curves), slices.Clone(p.MeasuredBy) // decoding would write into them
 	if err := json.Unmarshal(own, &p); err != nil {
 		return Policy{}, fmt.Errorf("the fields cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
 	}
@@ -107,8 +124,16 @@ func (p Policy) With(own []byte) (Policy, error) {
 // Equal reports whether two policies set the same limits.
 func (p Policy) Equal(other Policy) bool { return reflect.DeepEqual(p, other) }
 
-// UnmarshalJSON reads a policy. One of before there was a choice of curves
-// accepts all of them.
+func words[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = string(w)
+	}
+	return out
+}
+
+// UnmarshalJSON reads a policy. One of before there was a choice of curves, or of who
+// measures, accepts all of them.
 func (p *Policy) UnmarshalJSON(data []byte) error {
 	type plain Policy // without this method
 	read := plain(*p)
@@ -119,6 +144,9 @@ func (p *Policy) UnmarshalJSON(data []byte) error {
 	}
 	if read.Curves == nil {
 		read.Curves = openpgp.Curves()
+	}
+	if read.MeasuredBy == nil {
+		read.MeasuredBy = measuredBy()
 	}
 	*p = Policy(read)
 	return nil
@@ -161,6 +189,7 @@ func PolicyFields() []PolicyField {
 		{Name: "two_curators", Does: "whether one curator proposes an admission and another admits"},
 		{Name: "corroboration_channels", Does: "channels on which an unsigned digest must have been seen to clear; 0 for never"},
 		{Name: "max_signature_age_days", Does: "greatest age of a signature; 0 for any"},
+		{Name: "measured_by", Does: "who may have read the bytes of what is cleared"},
 		{Name: "diagnosis_bytes", Does: "size up to which a file that differs is read again to explain why"},
 	}
 }

@@ -12,7 +12,7 @@ import (
 // OnlyMD5 reports whether MD5 is all that has to be computed of a file, so that
 // it gains by being read side by side with others of its kind.
 func OnlyMD5(targets []*Target) bool {
-	return len(targets) == 1 && len(targets[0].Tasks) == 1 && targets[0].Tasks[0].Algorithm == digest.MD5 && targets[0].Tasks[0].plain() && targets[0].Inside == nil
+	return len(targets) == 1 && len(targets[0].Tasks) == 1 && targets[0].Tasks[0].Algorithm == digest.MD5 && targets[0].Tasks[0].Plain() && targets[0].Inside == nil
 }
 
 // OpenMany is [Open] for several files of which only the MD5 is to be computed,

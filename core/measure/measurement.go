@@ -37,16 +37,54 @@ type Measurement struct {
 	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
+	// Maker says what kind of program read the bytes. Measurements of before there
+	// was more than one kind have none: the service made them.
+	Maker Maker `json:"maker,omitempty"`
 	// Where and By say which program on which host read the bytes, and for
-	// whom.
-	Where string    `json:"where"`
-	By    string    `json:"by"`
-	At    time.Time `json:"at"`
+	// whom; Software says which version of it, where that is known.
+	Where    string    `json:"where"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Software string    `json:"software,omitempty"`
 }
 
-// A Witness signs measurements with where they were made, for whom and when.
-type Witness struct {
-	Where string
-	By    string
-	At    time.Time
+// MadeBy returns what kind of program made the measurement.
+func (m *Measurement) MadeBy() Maker {
+	if m.Maker == "" {
+		return Service
+	}
+	return m.Maker
 }
+
+// Sign says of a measurement who made it.
+func (m *Measurement) Sign(w Witness) {
+	m.Maker, m.Where, m.By, m.At, m.Software = w.Maker, w.Where, w.By, w.At, w.Software
+}
+
+// A Witness signs measurements with what made them, where, for whom and when.
+type Witness struct {
+	Maker    Maker
+	Where    string
+	By       string
+	At       time.Time
+	Software string
+}
+
+// A Maker is a kind of program, or of equipment, that measures.
+type Maker string
+
+// The makers.
+const (
+	// Service reads what lies in its depots.
+	Service Maker = "service"
+	// Client reads files where it runs, and Console those of a browser.
+	Client  Maker = "client"
+	Console Maker = "console"
+	// Device is equipment that hashes what it holds.
+	Device Maker = "device"
+	// Typed is a value that a person has read and typed in.
+	Typed Maker = "typed"
+)
+
+// Makers lists every kind of maker.
+func Makers() []Maker { return []Maker{Service, Client, Console, Device, Typed} }

@@ -76,7 +76,7 @@ func (n *nest) writers(ctx context.Context) []io.Writer {
 	if n.target != nil {
 		out = append(out, n.digests()...)
 		for i := range n.target.Tasks {
-			if task := &n.target.Tasks[i]; !task.plain() {
+			if task := &n.target.Tasks[i]; !task.Plain() {
 				if w := n.prepare(i, task); w != nil {
 					out = append(out, w)
 				}
@@ -105,7 +105,7 @@ func (n *nest) writers(ctx context.Context) []io.Writer {
 func (n *nest) digests() []io.Writer {
 	var algorithms []digest.Algorithm
 	for i := range n.target.Tasks {
-		if task := &n.target.Tasks[i]; task.plain() {
+		if task := &n.target.Tasks[i]; task.Plain() {
 			algorithms = append(algorithms, task.Algorithm)
 		}
 	}
@@ -167,7 +167,7 @@ func (n *nest) conclude(m *Reading) error {
 	m.Results = make([]Result, len(n.target.Tasks))
 	sums := n.set.Sums()
 	for i := range n.target.Tasks {
-		if task := &n.target.Tasks[i]; task.plain() {
+		if task := &n.target.Tasks[i]; task.Plain() {
 			m.Results[i].Digest = sums[task.Algorithm]
 		}
 	}

@@ -22,8 +22,8 @@ type Task struct {
 	Text bool `json:"text,omitempty"`
 }
 
-// plain reports whether a task is a digest of the bytes as they are.
-func (t *Task) plain() bool { return t.asIs() && len(t.After) == 0 }
+// Plain reports whether a task is a digest of the bytes as they are.
+func (t *Task) Plain() bool { return t.asIs() && len(t.After) == 0 }
 
 // asIs reports whether a task begins with the bytes as they are, so that it can
 // share its beginning with a digest of them.
@@ -103,6 +103,11 @@ const (
 	// own.
 	NotMeasured ProblemCode = "not-measured"
 )
+
+// ProblemCodes lists every problem.
+func ProblemCodes() []ProblemCode {
+	return []ProblemCode{Unreadable, LeavesDepot, NotAFile, TooLarge, Malformed, ChangedWhileReading, NotMeasured}
+}
 
 // A Problem says why a file could not be used.
 type Problem struct {

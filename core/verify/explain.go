@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"io/fs"
+	"slices"
 
 	"endeixis/core/container"
 	"endeixis/core/diagnose"
@@ -107,20 +108,54 @@ func lookElsewhere(item *survey.Item, m *measure.Measurement, known elsewhere) {
 // files of the folder that by their names may hold this one are read, up to the
 // policy's bound; folder may be nil.
 func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Listing, known elsewhere) error {
+	d, err := explained(ctx, folder, r, item.Path, m, entry, known, s.basis.Policy.DiagnosisBytes)
+	if err != nil || d == nil {
+		return err
+	}
+	m.Diagnoses = append(m.Diagnoses, *d)
+	return nil
+}
+
+// explained reads a file once more and says why it does not match an entry; nil where it
+// cannot be read.
+func explained(ctx context.Context, folder fs.FS, r io.Reader, path string, m *measure.Measurement, entry *survey.Listing, known elsewhere, maxBytes int64) (*diagnose.Diagnosis, error) {
 	at, _ := r.(io.ReaderAt)
 	found, err := diagnose.Run(ctx, r, diagnose.Case{
-		Name: item.Path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
+		Name: path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
 		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known.stated, Earlier: known.earlier, At: at,
-		Around: holdersOf(folder, item.Path, s.basis.Policy.DiagnosisBytes),
+		Around: holdersOf(folder, path, maxBytes),
 	})
 	if err != nil {
 		if ctx.Err() != nil {
-			return err
+			return nil, err
 		}
-		return nil
+		return nil, nil
 	}
-	m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found})
-	return nil
+	return &diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found}, nil
+}
+
+// complement adds to what a measurer has found about an entry what takes knowing of other
+// files: that the bytes are those of another entry, or of an earlier release.
+func complement(item *survey.Item, m *measure.Measurement, entry *survey.Listing, known elsewhere) {
+	at := slices.IndexFunc(m.Diagnoses, func(d diagnose.Diagnosis) bool {
+		return d.Manifest == entry.Manifest && d.Line == entry.Line && slices.Equal(d.Expected, entry.Digest)
+	})
+	if at < 0 {
+		at = len(m.Diagnoses)
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest})
+	}
+	d := &m.Diagnoses[at]
+	for _, found := range []*diagnose.Finding{diagnose.UnderAnotherName(item.Path, m.Digests, known.stated), diagnose.KnownRelease(known.earlier)} {
+		if found != nil {
+			d.Findings = append(d.Findings, *found)
+		}
+	}
+	if len(d.Findings) > 1 {
+		d.Findings = slices.DeleteFunc(d.Findings, func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
+	}
+	if len(d.Findings) == 0 {
+		m.Diagnoses = slices.Delete(m.Diagnoses, at, at+1)
+	}
 }
 
 // holdersOf returns the files that by their names may hold the one at path:

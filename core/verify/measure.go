@@ -34,12 +34,20 @@ func Read(ctx context.Context, plan *survey.Survey, w measure.Witness) (map[stri
 	return out, nil
 }
 
+// Of puts into words of the plan what somebody else read of an item: a reading has the
+// results of the item's [survey.Item.Target], in their order, or a problem.
+func Of(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
+	target, over := item.Target()
+	return measurementOf(target, over, r, w)
+}
+
 // measurementOf puts into words of the plan what came of measuring a target of
 // it.
 func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness) measure.Measurement {
 	m := measure.Measurement{
-		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Where: w.Where, By: w.By, At: w.At,
+		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem,
 	}
+	m.Sign(w)
 	if len(r.Results) != len(target.Tasks) {
 		return m
 	}
@@ -105,19 +113,28 @@ type File struct {
 // Files groups items by the files that they are read with, in the order of the
 // first item of each.
 func Files(items []*survey.Item) []*File {
-	var out []*File
-	at := map[string]*File{}
-	for i, item := range items {
-		outer := container.Outermost(item.Path)
-		f := at[outer]
-		if f == nil {
-			f = &File{Path: outer}
-			at[outer] = f
-			out = append(out, f)
-		}
+	return grouped(len(items), func(i int) string { return items[i].Path }, func(path string) *File { return &File{Path: path} }, func(at **File, i int) {
+		f, item := *at, items[i]
 		target, over := item.Target()
 		f.Items, f.At = append(f.Items, item), append(f.At, i)
 		f.targets, f.over = append(f.targets, target), append(f.over, over)
+	})
+}
+
+// grouped puts what there are n of, each with a path, into groups by the file of the
+// folder that the path leads to or into.
+func grouped[G any](n int, pathOf func(i int) string, begin func(path string) G, add func(g *G, i int)) []G {
+	var out []G
+	at := map[string]int{}
+	for i := range n {
+		outer := container.Outermost(pathOf(i))
+		g, ok := at[outer]
+		if !ok {
+			g = len(out)
+			at[outer] = g
+			out = append(out, begin(outer))
+		}
+		add(&out[g], i)
 	}
 	return out
 }

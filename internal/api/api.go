@@ -135,6 +135,7 @@ func Describe() huma.Config {
 	c.OpenAPIPath = "/api/v1/openapi"
 	c.DocsPath = "" // our own page, see docs.go
 	c.SchemasPath = "/api/v1/schemas"
+	c.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	c.CreateHooks = nil // no $schema fields in the answers
 	c.Formats = map[string]huma.Format{"application/json": bodyFormat, "json": bodyFormat}
 	c.Info.Description = "Verify release artifacts and firmware images against checksum manifests and OpenPGP signatures, and keep every outcome on record."

@@ -136,7 +136,7 @@ func TestTableIsRegistered(t *testing.T) {
 	}
 	text, err := os.ReadFile(filepath.Join("..", "wire", "operations.go"))
 	require.NoError(t, err)
-	methods := map[string]string{"get": "GET", "post": "POST", "patch": "PATCH", "remove": "DELETE"}
+	methods := map[string]string{"get": "GET", "post": "POST", "patch": "PATCH", "put": "PUT", "remove": "DELETE"}
 	table := map[string]string{}
 	for _, m := range regexp.MustCompile(`Method: (\w+), Path: "([^"]+)", ID: "([^"]+)"`).FindAllStringSubmatch(string(text), -1) {
 		table[m[3]] = methods[m[1]] + " " + m[2]

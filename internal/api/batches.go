@@ -31,16 +31,20 @@ func (a *API) registerBatches() {
 		for _, o := range in.Body.Origins {
 			from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
 		}
-		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
+		source, err := sourceOf(in.Body)
 		if err != nil {
 			return nil, err
+		}
+		software := ""
+		if in.Body.Measurer != nil {
+			software = in.Body.Measurer.Software
 		}
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
 			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
 				return batches.GivenCopy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text}
 			}),
 			Source: source, Label: in.Body.Label, Publisher: in.Body.Publisher,
-			RequireAll: in.Body.RequireAll, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
+			RequireAll: in.Body.RequireAll, Software: software, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
 		})
 		if err != nil {
 			return nil, err
@@ -61,7 +65,7 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(surveyOf(plan), nil)
+		return answer(wire.SurveyOf(plan), nil)
 	})
 	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.Reading, error) {
 		m, err := survey.ReadList(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside)})

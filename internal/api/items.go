@@ -3,7 +3,6 @@ package api
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 
 	"endeixis/core/judge"
 	"endeixis/core/measure"
@@ -23,7 +22,7 @@ func itemOf(row query.Item) (wire.Item, error) {
 		return v, err
 	}
 	v.Why = item.Why
-	v.Inside, v.Holds = insideAndHolds(&item)
+	v.Inside, v.Holds = wire.InsideAndHolds(&item)
 	if row.Position == nil {
 		return v, nil
 	}
@@ -42,20 +41,6 @@ func itemOf(row query.Item) (wire.Item, error) {
 		v.Digests[a.String()] = d.String()
 	}
 	return v, nil
-}
-
-// insideAndHolds tells what holds an item, and what it holds.
-func insideAndHolds(item *survey.Item) (inside, holds string) {
-	if item.Inside != nil {
-		inside = plain.Text(item.Inside.Of)
-	}
-	if h := item.Holds; h != nil {
-		holds = h.String()
-		if h.Trouble == "" && h.Members > 0 {
-			holds += fmt.Sprintf(", %d spoken of", h.Spoken)
-		}
-	}
-	return inside, holds
 }
 
 func rowOf(row query.ItemRow) wire.ItemRow {

@@ -10,6 +10,7 @@ func (a *API) register() {
 	a.registerAccess()
 	a.registerDepots()
 	a.registerBatches()
+	a.registerElsewhere()
 	a.registerPublishers()
 	a.registerKeyring()
 	a.registerRecords()

@@ -5,10 +5,13 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"endeixis/core/container"
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
 	"endeixis/core/manifest"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 	"endeixis/internal/directories"
@@ -42,7 +45,7 @@ func vocabularyOf[T ~string](name string, list []T) vocabulary {
 var vocabularies = []vocabulary{
 	vocabularyOf("Verdict", judge.Verdicts()), vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()), vocabularyOf("WaivableGround", wire.WaivableGrounds()),
 	vocabularyOf("PathKind", judge.PathKinds()), vocabularyOf("LinkState", judge.LinkStates()),
-	vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
+	vocabularyOf("Maker", measure.Makers()), vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("FindingCode", diagnose.Codes()), vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
 	vocabularyOf("ManifestFormat", manifest.Formats()), vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
 	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
 	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
@@ -63,6 +66,23 @@ func (v vocabulary) schema() *huma.Schema {
 	s := &huma.Schema{Type: huma.TypeString, Enum: v.words}
 	s.PrecomputeMessages()
 	return s
+}
+
+// schemaName names the schema of a type: by its own name, except for those of the core
+// that share one with another.
+func schemaName(t reflect.Type, hint string) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch t {
+	case reflect.TypeFor[measure.Problem]():
+		return "FileProblem"
+	case reflect.TypeFor[measure.Reading]():
+		return "FileReading"
+	case reflect.TypeFor[container.Problem]():
+		return "MemberProblem"
+	}
+	return huma.DefaultSchemaNamer(t, hint)
 }
 
 // settleNulls says of every field that may be null instead of a word that it may:

@@ -18,6 +18,7 @@ import (
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/version"
 )
 
 // Limits size the slices of a batch.
@@ -81,7 +82,7 @@ func unknown(id int64, err error) error {
 }
 
 func (s *Service) witness(by string) measure.Witness {
-	return measure.Witness{Where: s.where, By: by, At: s.now()}
+	return measure.Witness{Where: s.where, By: by, At: s.now(), Software: version.Full()}
 }
 
 // sourceOf returns where a stored batch's bytes are.

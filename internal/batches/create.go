@@ -20,6 +20,8 @@ type Request struct {
 	Publisher      string
 	RequireAll     bool
 	IdempotencyKey string
+	// Software is the program that measures, where the files lie elsewhere.
+	Software string
 	// Corrections pair signatures and files by hand.
 	Corrections []survey.Correction
 	// ComesFrom says where manifests of the folder come from, by path, and
@@ -35,11 +37,6 @@ const maxOpen = 1000
 // Create checks and stores a new batch, or returns the earlier one that was
 // made with the same idempotency key.
 func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
-	folder, err := s.sources.Open(r.Source)
-	if err != nil {
-		return store.Batch{}, err
-	}
-	defer folder.Close()
 	if r.Corrections == nil {
 		r.Corrections = []survey.Correction{}
 	}
@@ -53,24 +50,13 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	if err != nil {
 		return store.Batch{}, err
 	}
-	if len(r.Corrections)+len(r.ComesFrom)+len(copies) > 0 {
-		// Found out here, a mistake costs nothing but another try.
-		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Provenance: r.ComesFrom, Copies: given}); err != nil {
-			return store.Batch{}, surveyFault(err)
-		}
+	if err := s.checkSource(ctx, by, r, given); err != nil {
+		return store.Batch{}, err
 	}
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
 	if err := errors.Join(err1, err2); err != nil {
 		return store.Batch{}, err
-	}
-	empty, err := folder.Empty()
-	if err != nil {
-		return store.Batch{}, fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Source.Reference)).At("path")
-	}
-	if empty {
-		return store.Batch{}, fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Source.Reference)).
-			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
 		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
@@ -107,10 +93,47 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err
 		}
+		if r.Source.Remote() {
+			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now()})
+		}
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
 	})
 	if err != nil {
 		return store.Batch{}, err
 	}
 	return s.store.Batch(ctx, id)
+}
+
+// checkSource finds out what can be told before a batch is made: a mistake costs nothing
+// but another try then. Of files that lie elsewhere nothing is known yet.
+func (s *Service) checkSource(ctx context.Context, by string, r Request, given []survey.Copy) error {
+	if r.Source.Remote() {
+		if len(r.Software) > 200 {
+			return fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.").At("measurer.software")
+		}
+		n, err := s.store.OpenListings(ctx, by)
+		if err == nil && n >= maxListings {
+			err = fault.New(fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n).Advise("Send the lists, or cancel those batches.")
+		}
+		return err
+	}
+	folder, err := s.sources.Open(r.Source)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	if len(r.Corrections)+len(r.ComesFrom)+len(given) > 0 {
+		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Provenance: r.ComesFrom, Copies: given}); err != nil {
+			return surveyFault(err)
+		}
+	}
+	empty, err := folder.Empty()
+	if err != nil {
+		return fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Source.Reference)).At("path")
+	}
+	if empty {
+		return fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Source.Reference)).
+			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
+	}
+	return nil
 }

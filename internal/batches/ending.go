@@ -91,8 +91,14 @@ func stoppedOf(b store.Batch) *stopped {
 // closes the batch. It may be repeated at any point.
 func (s *Service) End(ctx context.Context, id int64) error {
 	b, err := s.Get(ctx, id)
-	if err != nil || b.State.Ended() || b.StopState == nil {
+	if err != nil || b.State.Ended() {
 		return err
+	}
+	lapsed := false
+	if b.StopState == nil {
+		if lapsed, err = s.lapsed(ctx, s.store, b); err != nil || !lapsed {
+			return err
+		}
 	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
@@ -107,7 +113,10 @@ func (s *Service) End(ctx context.Context, id int64) error {
 		return err
 	}
 	why := "the batch could not go on before it was read"
-	if *b.StopState == state.BatchCancelled {
+	switch {
+	case lapsed:
+		why = fmt.Sprintf("the %s on %s, which had it, did not send what was asked", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
+	case *b.StopState == state.BatchCancelled:
 		why = "the batch was cancelled before it was read"
 	}
 	for _, slice := range numbers {
@@ -122,22 +131,39 @@ func (s *Service) End(ctx context.Context, id int64) error {
 		left := make([]verify.Settled, len(rows))
 		w := s.witness(b.AskedBy)
 		for i, item := range items {
-			left[i] = verify.Settled{N: rows[i].N, Item: item, Measurement: measure.Measurement{
-				Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}, Where: w.Where, By: w.By, At: w.At,
-			}}
+			left[i] = verify.Settled{N: rows[i].N, Item: item, Measurement: measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}}}
+			left[i].Measurement.Sign(w)
 		}
 		for len(left) > 0 {
 			n := min(len(left), s.limits.SliceItems)
 			if err := session.Settle(ctx, left[:n], verify.Bytes{}, memory{store: s.store, batch: id}); err != nil {
 				return err
 			}
-			if err := s.flush(ctx, b, slice, left[:n], false); err != nil {
+			if err := s.flush(ctx, b, slice, left[:n], lapsed && n == len(left)); err != nil {
 				return err
 			}
 			left = left[n:]
 		}
 	}
+	if lapsed {
+		_, err := s.Finish(ctx, id)
+		return err
+	}
 	return s.Close(ctx, id)
+}
+
+// measurers is asked who measures, over the pool or in a transaction.
+type measurers interface {
+	Measurer(ctx context.Context, batch int64) (store.Measurer, error)
+}
+
+// lapsed reports whether a batch ends because whoever measures it is gone.
+func (s *Service) lapsed(ctx context.Context, from measurers, b store.Batch) (bool, error) {
+	if !sourceOf(b).Remote() {
+		return false, nil
+	}
+	m, err := from.Measurer(ctx, b.ID)
+	return m.Lapsed && b.State == state.BatchMeasuring, err
 }
 
 // Close closes a stopped batch when nobody can store anything of it any more, also

@@ -191,7 +191,13 @@ func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow boo
 			}
 		}
 		note := ""
+		lapsed, err := s.lapsed(ctx, tx, b)
+		if err != nil {
+			return err
+		}
 		switch {
+		case lapsed:
+			note = fmt.Sprintf("The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
 		case b.Cleared+b.Unproven+b.Refused == 0:
 			note = "The folder holds no artifact, so there is nothing that could be cleared."
 		case again != nil && again.Changed > 0:

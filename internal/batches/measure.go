@@ -31,6 +31,9 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil || b.State != state.BatchMeasuring || b.StopState != nil {
 		return err
 	}
+	if sourceOf(b).Remote() {
+		return nil // whoever has the files sends what they measure
+	}
 	rows, err := s.store.SliceItems(ctx, id, slice)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"io/fs"
 	"strings"
 	"time"
 
@@ -64,14 +65,6 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if err != nil || b.State != state.BatchWaiting {
 		return err
 	}
-	folder, err := s.sources.Open(sourceOf(b))
-	if err != nil {
-		return s.unopened(ctx, b, err)
-	}
-	defer folder.Close()
-	if err := s.opened(ctx, b); err != nil {
-		return err
-	}
 	var opts survey.Options
 	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance)); err != nil {
 		return err
@@ -80,14 +73,19 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		return err
 	}
 	opts.Limits.Bound = lookFor
-	plan, err := survey.Run(ctx, folder.FS(), opts)
+	looked, err := s.look(ctx, b)
+	if looked == nil {
+		return err
+	}
+	defer looked.close()
+	plan, err := looked.plan(opts)
 	if err != nil {
 		if ctx.Err() != nil {
 			return err
 		}
 		return s.fail(ctx, b, err)
 	}
-	measured, err := verify.Read(ctx, plan, s.witness(b.AskedBy))
+	measured, err := verify.Read(ctx, plan, looked.witness)
 	if err != nil {
 		return err
 	}
@@ -135,7 +133,7 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		}
 	}
 	known := memory{s.store, id, func() (map[string]diagnose.Elsewhere, error) { return verify.Stated(plan), nil }}
-	if err := session.Settle(ctx, done, verify.Bytes{Folder: folder.FS(), Again: func(d *verify.Settled) (io.ReadCloser, error) {
+	if err := session.Settle(ctx, done, verify.Bytes{Folder: looked.folder, Again: func(d *verify.Settled) (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(plan.Contents[d.Item.Path])), nil
 	}}, known); err != nil {
 		return err
@@ -157,7 +155,11 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 				return err
 			}
 		}
-		if err := s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), first); err != nil {
+		if looked.remote {
+			first = nil // whoever has the files measures them
+			err = tx.DropListing(ctx, id)
+		}
+		if err := errors.Join(err, s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), first)); err != nil {
 			return err
 		}
 		if err := tx.Announce(ctx, id); err != nil {
@@ -166,6 +168,48 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		return s.settle(ctx, tx, b, basis.Expected, done)
 	})
 	return err
+}
+
+// looked is what a survey is made from.
+type looked struct {
+	plan func(survey.Options) (*survey.Survey, error)
+	// folder is where files are looked for that may hold another, or nil.
+	folder  fs.FS
+	witness measure.Witness
+	remote  bool
+	close   func()
+}
+
+// look opens what a batch is surveyed from: its folder, or the list that was sent of
+// it. It returns nil where there is nothing to survey yet, or no more.
+func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
+	source := sourceOf(b)
+	if source.Remote() {
+		m, err := s.store.Measurer(ctx, b.ID)
+		if err != nil || m.Pages == nil {
+			return nil, err
+		}
+		found, err := s.findings(ctx, b.ID, *m.Pages)
+		if err != nil {
+			return nil, s.fail(ctx, b, err)
+		}
+		return &looked{
+			plan:    func(o survey.Options) (*survey.Survey, error) { return survey.Plan(found, o) },
+			witness: s.witnessOf(b, m), remote: true, close: func() {},
+		}, nil
+	}
+	folder, err := s.sources.Open(source)
+	if err != nil {
+		return nil, s.unopened(ctx, b, err)
+	}
+	if err := s.opened(ctx, b); err != nil {
+		folder.Close()
+		return nil, err
+	}
+	return &looked{
+		plan:   func(o survey.Options) (*survey.Survey, error) { return survey.Run(ctx, folder.FS(), o) },
+		folder: folder.FS(), witness: s.witness(b.AskedBy), close: func() { folder.Close() },
+	}, nil
 }
 
 // cut divides the items into slices bounded by bytes and count. Slice 0 holds

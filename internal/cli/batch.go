@@ -21,7 +21,7 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel())
+	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume())
 	return cmd
 }
 
@@ -30,8 +30,12 @@ func (a *app) batchRun() *cobra.Command {
 	var wait bool
 	var set, from, copies, files []string
 	cmd := &cobra.Command{
-		Use: "run DEPOT:FOLDER", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
-		Long: `run surveys a folder of a depot, measures every file once, judges each by the evidence
+		Use: "run WHERE", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
+		Long: `WHERE is a folder of a depot, written depot:folder, which the service reads, or a folder
+of this machine, which is read here: no file leaves it, except manifests, signatures and
+keys. Interrupted, it goes on with “endeixis batch resume”.
+
+run surveys the folder, measures every file once, judges each by the evidence
 beside it, and records the outcome. With --wait, which is the default on a terminal, it
 shows the progress and then the verdicts, and exits with 0 when everything is cleared,
 10 when something is refused, 11 when nothing is refused and something is unproven.
@@ -41,16 +45,28 @@ A manifest that nobody signed can be held against copies of it from other channe
 another from a configured origin, --copy-file sends one that you have. The channels are
 vendor-site, mirror, other-network and paper.`,
 		Example: `  endeixis batch run quayside:tidewright/gauge-fw-4.2 --wait
+  endeixis batch run ./downloads
   endeixis batch run quayside:oarlock/logger-2.4 --origin digests.txt=vendor-site:oarlock.example --copy digests.txt=oarlock-north:2.4/digests.txt`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
-			if r.Depot, r.Path, err = where(args[0]); err != nil {
-				return err
-			}
 			if r.Corrections, err = parseCorrections(set); err != nil {
 				return err
 			}
 			if r.Origins, r.Copies, err = a.parseOrigins(from, copies, files); err != nil {
+				return err
+			}
+			if !isDepot(args[0]) {
+				b, err := a.runHere(cmd.Context(), r, args[0])
+				if err != nil {
+					return err
+				}
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				return a.shown(cmd.Context(), c, b)
+			}
+			if r.Depot, r.Path, err = where(args[0]); err != nil {
 				return err
 			}
 			c, err := a.client()
@@ -171,7 +187,7 @@ func (a *app) batchList() *cobra.Command {
 					if result == "" {
 						result = string(b.State)
 					}
-					g.add(strconv.FormatInt(b.ID, 10), result, b.Depot+":"+b.Path, strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
+					g.add(strconv.FormatInt(b.ID, 10), result, placeOf(b), strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
 						strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
 				}
 				return a.print(batches, g, nil)
@@ -267,7 +283,7 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 	if result == "" {
 		result = string(b.State)
 	}
-	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(b.Depot+":"+b.Path))
+	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(placeOf(b)))
 	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read",
 		b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone))))
 	if b.Expected != nil && len(b.Expected.Publishers) > 0 {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -10,26 +11,34 @@ import (
 	"endeixis/internal/wire"
 )
 
+// planned surveys a folder of a depot or of this machine.
+func (a *app) planned(ctx context.Context, at string, corrections []wire.Correction) (wire.Survey, error) {
+	if !isDepot(at) {
+		return a.surveyHere(ctx, at, corrections)
+	}
+	depot, path, err := where(at)
+	if err != nil {
+		return wire.Survey{}, err
+	}
+	c, err := a.client()
+	if err != nil {
+		return wire.Survey{}, err
+	}
+	return c.Survey(ctx, depot, path, corrections)
+}
+
 func (a *app) batchSurvey() *cobra.Command {
 	var set []string
 	cmd := &cobra.Command{
-		Use: "survey DEPOT:FOLDER", Short: "Show what would be checked and why, without checking it", Args: cobra.ExactArgs(1),
-		Long:    "survey says what each file is, what vouches for it, and how that was found. Where a\nsignature was paired with the wrong file, --set corrects it; give the same --set to\n“batch run”, and the correction becomes part of the record.",
+		Use: "survey WHERE", Short: "Show what would be checked and why, without checking it", Args: cobra.ExactArgs(1),
+		Long:    "WHERE is depot:folder, or a folder of this machine, for which no service is asked.\nsurvey says what each file is, what vouches for it, and how that was found. Where a\nsignature was paired with the wrong file, --set corrects it; give the same --set to\n“batch run”, and the correction becomes part of the record.",
 		Example: "  endeixis batch survey quayside:incoming/mixed --set release.sig=gauge-main.img",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			depot, path, err := where(args[0])
-			if err != nil {
-				return err
-			}
 			corrections, err := parseCorrections(set)
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			plan, err := c.Survey(cmd.Context(), depot, path, corrections)
+			plan, err := a.planned(cmd.Context(), args[0], corrections)
 			if err != nil {
 				return err
 			}

@@ -86,6 +86,9 @@ type Work struct {
 	// SliceBytes and SliceItems bound one slice of a batch.
 	SliceBytes int64 `koanf:"slice_bytes"`
 	SliceItems int   `koanf:"slice_items"`
+	// MeasurerHours is how long a batch waits for whoever measures its files elsewhere,
+	// since they were last heard from.
+	MeasurerHours int `koanf:"measurer_hours"`
 }
 
 // Log sets what is logged.
@@ -100,7 +103,7 @@ func defaults() Config {
 	return Config{
 		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{}, Directories: []Directory{},
 		Ledger: Ledger{KeyFile: "ledger.key"},
-		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000},
+		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
 		Log:    Log{Level: "info", Format: "text"},
 	}
 }
@@ -257,6 +260,8 @@ func (c *Config) validate() error {
 		return fmt.Errorf("name %q is not a host name", c.Name)
 	case c.Work.SliceBytes < 1 || c.Work.SliceItems < 1:
 		return fmt.Errorf("work.slice_bytes and work.slice_items must be at least 1")
+	case c.Work.MeasurerHours < 1:
+		return fmt.Errorf("work.measurer_hours must be at least 1")
 	}
 	for _, proxy := range c.TrustedProxies {
 		_, _, err := net.ParseCIDR(proxy)

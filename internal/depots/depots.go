@@ -66,6 +66,16 @@ func (d *Depots) Open(depot, folder string) (*Folder, error) {
 	return &Folder{root: sub}, nil
 }
 
+// OpenHere opens a folder by its path on this machine, with everything below it. No
+// link in it is followed out of it.
+func OpenHere(dir string) (*Folder, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Folder{root: root}, nil
+}
+
 // errNotFolder reports something on the way that is no folder.
 var errNotFolder = errors.New("not a folder")
 

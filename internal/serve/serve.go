@@ -160,6 +160,22 @@ func (s *Service) keepTime(ctx context.Context) {
 	}
 }
 
+// endSilent ends batches that are measured elsewhere and were not heard of for long.
+func (s *Service) endSilent(ctx context.Context) {
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil && ctx.Err() == nil {
+			s.log.Warn("batches that are measured elsewhere could not be looked after", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // noticeExpiring warns once of each key at each of the stages before it expires.
 func (s *Service) noticeExpiring(ctx context.Context) {
 	noticed := map[string]int{}
@@ -290,6 +306,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	go s.signCheckpoints(background)
 	go s.refreshKeys(background)
 	go s.noticeExpiring(background)
+	go s.endSilent(background)
 
 	stopping := make(chan struct{})
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))

@@ -20,10 +20,15 @@ const (
 	// Depot is a folder of a depot; the reference is the depot's name, a
 	// colon, and the folder's path in it.
 	Depot Kind = "depot"
+	// Client is a folder on a machine where a client reads it, and Console one that
+	// was given to a browser; the reference is the host's name, a colon, and the
+	// folder's path there. This process cannot read either.
+	Client  Kind = "client"
+	Console Kind = "console"
 )
 
 // Kinds lists every kind.
-func Kinds() []Kind { return []Kind{Depot} }
+func Kinds() []Kind { return []Kind{Depot, Client, Console} }
 
 // A Source is where a batch's bytes are.
 type Source struct {
@@ -36,6 +41,27 @@ type Source struct {
 func OfDepot(depot, folder string) (Source, error) {
 	clean, err := depots.Clean(folder)
 	return Source{Depot, depot + ":" + clean}, err
+}
+
+// Elsewhere returns the source whose files somebody else reads: kind is Client or
+// Console.
+func Elsewhere(kind Kind, host, folder string) (Source, error) {
+	switch {
+	case kind != Client && kind != Console:
+		return Source{}, fault.New(fault.Invalid, "measurer-unknown", "Nobody of the kind %s measures for the service.", plain.Quoted(string(kind))).At("measurer.kind")
+	case host == "" || folder == "" || strings.ContainsAny(host, ":\x00") || strings.ContainsRune(folder, 0) || len(host)+len(folder) > 5000:
+		return Source{}, fault.New(fault.Invalid, "bad-measurer", "The measurer has to name its host, without a colon, and its folder.").At("measurer.host")
+	}
+	return Source{kind, host + ":" + folder}, nil
+}
+
+// Remote reports whether somebody else reads the files, who is asked to.
+func (s Source) Remote() bool { return s.Kind == Client || s.Kind == Console }
+
+// Host returns the machine of a remote source.
+func (s Source) Host() string {
+	host, _, _ := strings.Cut(s.Reference, ":")
+	return host
 }
 
 // Folder splits the reference to a depot's folder. For other kinds both parts
@@ -74,13 +100,21 @@ func (s *Sources) Open(source Source) (Folder, error) {
 // Queue returns the name of the queue on which a source's jobs wait: whoever can
 // read it works on that.
 func Queue(source Source) string {
+	if source.Remote() {
+		return remote
+	}
 	depot, _ := source.Folder()
 	return string(source.Kind) + "-" + depot
 }
 
-// Queues lists the queues of all sources that this process can read.
+// remote is the queue of batches that are measured elsewhere: surveying them takes no
+// depot.
+const remote = "measured-elsewhere"
+
+// Queues lists the queues of all sources that this process can read, and of those that
+// none has to.
 func (s *Sources) Queues() []string {
-	var out []string
+	out := []string{remote}
 	for _, name := range s.depots.Names() {
 		out = append(out, Queue(Source{Depot, name + ":"}))
 	}

@@ -157,7 +157,7 @@ func (s *Store) Grant(ctx context.Context, role string) error {
 		UNION ALL SELECT format('GRANT %s ON %I TO %I', CASE
 			WHEN c.relkind = 'v' OR c.relname IN ('goose_db_version', 'river_migration') THEN 'SELECT'
 			WHEN EXISTS (SELECT FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgname = 'append_only') THEN 'SELECT, INSERT'
-			WHEN c.relname LIKE 'river%' OR c.relname IN ('sessions', 'inquiries', 'workers') THEN 'SELECT, INSERT, UPDATE, DELETE'
+			WHEN c.relname LIKE 'river%' OR c.relname IN ('sessions', 'inquiries', 'workers', 'listing_pages') THEN 'SELECT, INSERT, UPDATE, DELETE'
 			ELSE 'SELECT, INSERT, UPDATE' END, c.relname, $1::text), 2
 			FROM pg_class c WHERE c.relkind IN ('r', 'v') AND c.relnamespace = 'public'::regnamespace
 		UNION ALL SELECT format('GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO %I', $1::text), 3) all_of_them ORDER BY step`, role); err != nil {

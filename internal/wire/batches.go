@@ -122,11 +122,13 @@ type RunBatchRequest struct {
 
 // NewBatch says what is to be verified.
 type NewBatch struct {
-	Depot      string `json:"depot" maxLength:"100"`
-	Path       string `json:"path" maxLength:"4096" doc:"The folder, relative to the depot."`
-	Label      string `json:"label,omitempty"`
-	Publisher  string `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
-	RequireAll bool   `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
+	Depot string `json:"depot,omitempty" maxLength:"100" doc:"The depot whose folder the service reads."`
+	Path  string `json:"path,omitempty" maxLength:"4096" doc:"The folder, relative to the depot."`
+	// Measurer stands instead of a depot.
+	Measurer   *Measurer `json:"measurer,omitempty" doc:"Instead of a depot: who reads the files, which lie elsewhere, and will send what it finds."`
+	Label      string    `json:"label,omitempty"`
+	Publisher  string    `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
+	RequireAll bool      `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`
 
 	Corrections []Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
 	Origins     []ComesFrom  `json:"origins,omitempty" maxItems:"1000" doc:"Where manifests of the folder come from."`

@@ -39,6 +39,7 @@ const (
 	get    = http.MethodGet
 	post   = http.MethodPost
 	patch  = http.MethodPatch
+	put    = http.MethodPut
 	remove = http.MethodDelete
 
 	// anybody needs no role.
@@ -71,7 +72,12 @@ var (
 	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator, MaxBody: mebibyte}
 	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 
-	RunBatch     = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted}
+	RunBatch         = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted}
+	SendListing      = Operation[ListingAt, Nothing]{Method: put, Path: "/batches/{id}/listing/{page}", ID: "send-listing", Summary: "Send a page of the list of files of a batch that is measured elsewhere", Role: roles.Operator, MaxBody: 24 * mebibyte}
+	CloseListing     = Operation[ListingEnd, Batch]{Method: post, Path: "/batches/{id}/listing", ID: "close-listing", Summary: "Say that the list of files is whole, so that the service plans what is to be measured", Role: roles.Operator, Status: http.StatusAccepted}
+	ListChores       = Operation[ListChoresRequest, Page[Chore]]{Method: get, Path: "/batches/{id}/chores", ID: "list-chores", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
+	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte}
+
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
 	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
 	CancelBatch  = Operation[CancelRequest, Batch]{Method: post, Path: "/batches/{id}/cancellation", ID: "cancel-batch", Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays", Role: roles.Operator, Status: http.StatusAccepted}

@@ -1,0 +1,101 @@
+package verify
+
+import (
+	"context"
+	"io/fs"
+	"slices"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+)
+
+// A Chore is an item that whoever has the bytes is to measure: what is to be computed,
+// and what is expected of it, so that a difference can be explained there.
+type Chore struct {
+	Target   *measure.Target
+	Expected []survey.Listing
+}
+
+// A Part is a file of a folder with the chores that are done in one read of it: its own,
+// and those inside it, each after what holds it.
+type Part struct {
+	Path   string
+	Chores []Chore
+	// At are the places of the chores in the list that they are from.
+	At []int
+}
+
+// Parts groups chores by the files that they are done with, in the order of the first
+// chore of each.
+func Parts(chores []Chore) []Part {
+	return grouped(len(chores), func(i int) string { return chores[i].Target.Path }, func(path string) Part { return Part{Path: path} },
+		func(p *Part, i int) { p.Chores, p.At = append(p.Chores, chores[i]), append(p.At, i) })
+}
+
+// A Done is what came of a chore.
+type Done struct {
+	Reading   measure.Reading
+	Diagnoses []diagnose.Diagnosis
+}
+
+// Do measures a part, and reads files once more that differ from what is expected, up to
+// maxBytes of each, to explain why. The results are in the order of the chores. It fails
+// only when ctx ends.
+func Do(ctx context.Context, folder fs.FS, part Part, maxBytes int64, progress func(total int64)) ([]Done, error) {
+	targets := make([]*measure.Target, len(part.Chores))
+	for i := range part.Chores {
+		targets[i] = part.Chores[i].Target
+	}
+	readings, err := measure.Open(ctx, folder, part.Path, targets, progress)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Done, len(targets))
+	for i, target := range targets {
+		out[i].Reading = readings[target.Path]
+		if out[i].Diagnoses, err = differences(ctx, folder, targets[:i], part.Chores[i], out[i].Reading, maxBytes); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// differences explains why a reading is not what is expected: of the entries that differ
+// the one with the strongest algorithm.
+func differences(ctx context.Context, folder fs.FS, around []*measure.Target, chore Chore, r measure.Reading, maxBytes int64) ([]diagnose.Diagnosis, error) {
+	if r.Problem != nil || r.Size > maxBytes || len(r.Results) != len(chore.Target.Tasks) {
+		return nil, nil
+	}
+	m := measure.Measurement{Size: r.Size, Digests: map[digest.Algorithm]digest.Value{}}
+	for i, task := range chore.Target.Tasks {
+		if task.Plain() {
+			m.Digests[task.Algorithm] = r.Results[i].Digest
+		}
+	}
+	var worst *survey.Listing
+	for i := range chore.Expected {
+		l := &chore.Expected[i]
+		if l.Doubtful {
+			continue // another file may be meant
+		}
+		matches := slices.ContainsFunc(l.Algorithms, func(a digest.Algorithm) bool { return slices.Equal(m.Digests[a], l.Digest) })
+		if !matches && (worst == nil || digest.Strongest(l.Algorithms).CollisionBits() > digest.Strongest(worst.Algorithms).CollisionBits()) {
+			worst = l
+		}
+	}
+	if worst == nil {
+		return nil, nil
+	}
+	again, err := measure.Content(ctx, folder, chore.Target, around)
+	if err != nil {
+		return nil, nil
+	}
+	defer again.Close()
+	d, err := explained(ctx, folder, again, chore.Target.Path, &m, worst, elsewhere{}, maxBytes)
+	if err != nil || d == nil {
+		return nil, err
+	}
+	return []diagnose.Diagnosis{*d}, nil
+}

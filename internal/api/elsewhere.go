@@ -1,0 +1,109 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"strconv"
+
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/batches"
+	"endeixis/internal/fault"
+	"endeixis/internal/sources"
+	"endeixis/internal/wire"
+)
+
+// registerElsewhere registers what whoever reads files that lie elsewhere sends and asks.
+func (a *API) registerElsewhere() {
+	handle(a, wire.SendListing, func(ctx context.Context, in *wire.ListingAt) (*wire.Nothing, error) {
+		page, err := listingOf(in.Body)
+		if err != nil {
+			return nil, err
+		}
+		p, _ := principal(ctx)
+		return nil, a.Batches.SendListing(ctx, p.Name, in.ID, in.Page, page)
+	})
+	handle(a, wire.CloseListing, func(ctx context.Context, in *wire.ListingEnd) (*wire.Batch, error) {
+		p, _ := principal(ctx)
+		b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
+		return answer(batchOf(b), err)
+	})
+	handle(a, wire.ListChores, func(ctx context.Context, in *wire.ListChoresRequest) (*wire.Page[wire.Chore], error) {
+		p, _ := principal(ctx)
+		after := -1
+		if in.Cursor != "" {
+			var err error
+			if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 {
+				return nil, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
+			}
+		}
+		chores, err := a.Batches.Chores(ctx, p.Name, in.ID, after, in.Limit)
+		out := wire.Page[wire.Chore]{Items: convert(chores, func(c batches.Chore) wire.Chore {
+			return wire.Chore{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
+		})}
+		if len(chores) == in.Limit {
+			out.Next = strconv.Itoa(chores[len(chores)-1].N)
+		}
+		return answer(out, err)
+	})
+	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.MeasuredRequest) (*wire.Taken, error) {
+		p, _ := principal(ctx)
+		taken, err := a.Batches.Take(ctx, p.Name, in.ID, convert(in.Body.Measured, func(m wire.Measured) batches.Arrival {
+			return batches.Arrival{N: m.N, Done: verify.Done{Reading: m.Reading, Diagnoses: m.Diagnoses}}
+		}))
+		return answer(wire.Taken{
+			Taken: taken.Taken, Known: taken.Known, Left: taken.Left, Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
+		}, err)
+	})
+}
+
+// sourceOf returns where the files of a new batch are.
+func sourceOf(in wire.NewBatch) (sources.Source, error) {
+	m := in.Measurer
+	if m == nil {
+		return sources.OfDepot(in.Depot, in.Path)
+	}
+	if in.Depot != "" || in.Path != "" {
+		return sources.Source{}, fault.New(fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.").At("measurer")
+	}
+	return sources.Elsewhere(sources.Kind(m.Kind), m.Host, m.Path)
+}
+
+// listingOf reads a page of a list of files.
+func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
+	out := batches.ListingPage{}
+	for i, f := range in.Files {
+		found := survey.Found{Path: f.Path, Size: f.Size, ModTime: f.ModTime.UTC(), Problem: f.Problem, Promised: f.Promised}
+		if f.Changed != nil {
+			found.Changed = f.Changed.UTC()
+		}
+		if f.Content != nil {
+			content, err := base64.StdEncoding.DecodeString(*f.Content)
+			if err != nil {
+				return out, notBase64(fmt.Sprintf("files[%d].content", i))
+			}
+			found.Content = content
+			if content == nil {
+				found.Content = []byte{}
+			}
+		}
+		out.Files = append(out.Files, found)
+	}
+	for i, c := range in.Containers {
+		looked := survey.Looked{Path: c.Path, Layout: c.Layout, Trouble: c.Trouble, Contents: map[string][]byte{}}
+		for name, text := range c.Contents {
+			content, err := base64.StdEncoding.DecodeString(text)
+			if err != nil {
+				return out, notBase64(fmt.Sprintf("containers[%d].contents", i))
+			}
+			looked.Contents[name] = content
+		}
+		out.Containers = append(out.Containers, looked)
+	}
+	return out, nil
+}
+
+func notBase64(field string) error {
+	return fault.New(fault.Invalid, "not-base64", "The content is not base64.").At(field)
+}

@@ -1,0 +1,439 @@
+package batches
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/diagnose"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/fault"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/store"
+)
+
+// A Chore is an item that a measurer is to measure.
+type Chore struct {
+	N int
+	verify.Chore
+}
+
+// Chores lists what is left to measure of a batch, behind a number.
+func (s *Service) Chores(ctx context.Context, by string, id int64, after, limit int) ([]Chore, error) {
+	b, err := s.remote(ctx, by, id)
+	if err != nil {
+		return nil, err
+	}
+	if b.State == state.BatchWaiting {
+		return nil, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id).Advise("Ask again in a moment; if its list of files is not whole, send the rest.")
+	}
+	if b.State.Ended() || b.StopState != nil {
+		return []Chore{}, nil
+	}
+	rows, err := s.store.LeftItems(ctx, id, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	items, err := itemsOf(rows)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Chore, len(rows))
+	for i, item := range items {
+		target, _ := item.Target()
+		if target.Tasks == nil {
+			target.Tasks = []measure.Task{}
+		}
+		listed := item.Listed
+		if listed == nil {
+			listed = []survey.Listing{}
+		}
+		out[i] = Chore{N: rows[i].N, Chore: verify.Chore{Target: target, Expected: listed}}
+	}
+	return out, nil
+}
+
+// remote returns a batch that this person measures.
+func (s *Service) remote(ctx context.Context, by string, id int64) (store.Batch, error) {
+	b, err := s.Get(ctx, id)
+	if err == nil {
+		err = mine(b, by)
+	}
+	return b, err
+}
+
+// An Arrival is what came of measuring an item elsewhere.
+type Arrival struct {
+	N int
+	verify.Done
+}
+
+// A Decline says why an arrival changed nothing.
+type Decline struct {
+	N            int
+	Code, Reason string
+}
+
+// The reasons of declining.
+const (
+	notAsked          = "not-asked"
+	measuredOtherwise = "measured-otherwise"
+	wrongShape        = "wrong-shape"
+	incompleteFile    = "incomplete-file"
+)
+
+// Taken says what became of arrivals.
+type Taken struct {
+	Taken, Known, Left int
+	Declined           []Decline
+}
+
+// Take judges and records what a measurer has sent. What was sent before is known; the
+// same item with another result is declined, and so is what nobody asked for.
+func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arrival) (Taken, error) {
+	out := Taken{Declined: []Decline{}}
+	b, err := s.remote(ctx, by, id)
+	if err != nil {
+		return out, err
+	}
+	switch {
+	case b.State == state.BatchWaiting:
+		return out, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet: nothing was asked for.", id)
+	case b.StopState != nil:
+		return out, fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended.", id)
+	}
+	measurer, err := s.store.Measurer(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	done, err := s.sort(ctx, b, measurer, arrived, &out)
+	if err != nil {
+		return out, err
+	}
+	if len(done) > 0 {
+		if b.State.Ended() {
+			return out, fault.New(fault.Conflict, "batch-ended", "Batch %d has ended already, as %s.", id, b.State)
+		}
+		ring, err := s.ringOf(ctx, b)
+		if err != nil {
+			return out, err
+		}
+		session, err := s.Session(ctx, b, ring)
+		if err != nil {
+			return out, err
+		}
+		known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
+		settled := make([]verify.Settled, len(done))
+		for i := range done {
+			settled[i] = done[i].Settled
+		}
+		if err := session.Settle(ctx, settled, verify.Bytes{}, known); err != nil {
+			return out, err
+		}
+		if out.Taken, err = s.keep(ctx, b, done, settled); err != nil {
+			return out, err
+		}
+		out.Known += len(done) - out.Taken // another request was quicker
+	}
+	if out.Left, err = s.store.CountLeft(ctx, id); err != nil || out.Left > 0 || b.State.Ended() {
+		return out, err
+	}
+	// A job is asked to close it in any case; whoever waits is told sooner this way.
+	_, err = s.Finish(ctx, id)
+	return out, err
+}
+
+// sliced is an item that comes to its outcome, with the slice it is in.
+type sliced struct {
+	verify.Settled
+	slice int
+}
+
+// sort tells arrivals that can be used from those that cannot. The first are in the
+// order of their numbers, so that containers come before what they hold.
+func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Arrival, out *Taken) ([]sliced, error) {
+	decline := func(n int, code, format string, args ...any) {
+		out.Declined = append(out.Declined, Decline{n, code, fmt.Sprintf(format, args...)})
+	}
+	arrived = slices.Clone(arrived)
+	slices.SortStableFunc(arrived, func(a, b Arrival) int { return cmp.Compare(a.N, b.N) })
+	ns := make([]int, len(arrived))
+	for i := range arrived {
+		ns[i] = arrived[i].N
+	}
+	rows, err := s.store.ItemsOf(ctx, b.ID, slices.Compact(slices.Clone(ns)))
+	if err != nil {
+		return nil, err
+	}
+	row := make(map[int]*store.Measured, len(rows))
+	for i := range rows {
+		row[rows[i].N] = &rows[i]
+	}
+	w := s.witnessOf(b, measurer)
+	var done []sliced
+	for i, a := range arrived {
+		r := row[a.N]
+		if r == nil {
+			decline(a.N, notAsked, "The batch has no item %d.", a.N)
+			continue
+		}
+		if i > 0 && arrived[i-1].N == a.N {
+			decline(a.N, wrongShape, "It is in this request twice.")
+			continue
+		}
+		var item survey.Item
+		if err := json.Unmarshal(r.Survey, &item); err != nil {
+			return nil, err
+		}
+		target, _ := item.Target()
+		if why := fits(target, &a.Reading); why != "" {
+			decline(a.N, wrongShape, "%s", why)
+			continue
+		}
+		m := verify.Of(&item, a.Reading, w)
+		if r.Measurement != nil {
+			var before measure.Measurement
+			if err := json.Unmarshal(r.Measurement, &before); err != nil {
+				return nil, err
+			}
+			if sameBytes(&before, &m) {
+				out.Known++
+			} else {
+				decline(a.N, measuredOtherwise, "%s was measured before, with another result, which is on record.", plain.Text(item.Path))
+			}
+			continue
+		}
+		if m.Problem == nil && item.Inside == nil && m.Size != item.Size {
+			m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
+			m.Digests, m.SignatureHashes = nil, nil
+		}
+		m.Diagnoses = believed(&item, a.Diagnoses)
+		done = append(done, sliced{verify.Settled{N: a.N, Item: &item, Measurement: m}, r.Slice})
+	}
+	return s.whole(ctx, b.ID, done, decline)
+}
+
+// whole declines files that arrive without what is inside them, or the reverse: what
+// lies inside a file rests on it, and is measured in the same read.
+func (s *Service) whole(ctx context.Context, batch int64, done []sliced, decline func(int, string, string, ...any)) ([]sliced, error) {
+	var files []string
+	here := map[int]bool{}
+	for i := range done {
+		here[done[i].N] = true
+		if done[i].Item.Inside != nil || done[i].Item.Holds != nil {
+			files = append(files, container.Outermost(done[i].Item.Path))
+		}
+	}
+	if len(files) == 0 {
+		return done, nil
+	}
+	inside, err := s.store.InsideOf(ctx, batch, files)
+	if err != nil {
+		return nil, err
+	}
+	outer := map[string]bool{}
+	for i := range done {
+		outer[done[i].Item.Path] = true
+	}
+	return slices.DeleteFunc(done, func(d sliced) bool {
+		file := container.Outermost(d.Item.Path)
+		members, holds := inside[file]
+		if !holds || outer[file] && !slices.ContainsFunc(members, func(n int) bool { return !here[n] }) {
+			return false
+		}
+		decline(d.N, incompleteFile, "%s and what is inside it are measured in one read: send them together.", plain.Text(file))
+		return true
+	}), nil
+}
+
+// fits says why a reading cannot be that of a target, or "".
+func fits(target *measure.Target, r *measure.Reading) string {
+	if r.Problem != nil {
+		if err := checkProblem(r.Problem, "measured"); err != nil {
+			return "No measurer can have that problem."
+		}
+		r.Results = nil
+		return ""
+	}
+	if r.Size < 0 {
+		return "A file cannot have a negative length."
+	}
+	if len(r.Results) != len(target.Tasks) {
+		return fmt.Sprintf("It has %d results for %d tasks.", len(r.Results), len(target.Tasks))
+	}
+	for i, task := range target.Tasks {
+		length := len(r.Results[i].Digest)
+		if length == 0 && task.Expanded != "" && r.Unexpanded != "" {
+			continue
+		}
+		if length != task.Algorithm.Size() {
+			return fmt.Sprintf("The result of task %d has %d bytes, and %s has %d.", i+1, length, task.Algorithm, task.Algorithm.Size())
+		}
+	}
+	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded, maxMessage)), plain.Text(clipped(r.Surplus, maxMessage))
+	return ""
+}
+
+// sameBytes reports whether two measurements found the same.
+func sameBytes(a, b *measure.Measurement) bool {
+	if a.Problem != nil || b.Problem != nil {
+		return a.Problem != nil && b.Problem != nil && a.Problem.Code == b.Problem.Code
+	}
+	for algorithm, value := range b.Digests {
+		if !slices.Equal(a.Digests[algorithm], value) {
+			return false
+		}
+	}
+	for _, h := range b.SignatureHashes {
+		if !slices.ContainsFunc(a.SignatureHashes, func(o measure.SignatureHash) bool {
+			return o.File == h.File && o.Index == h.Index && slices.Equal(o.Digest, h.Digest)
+		}) {
+			return false
+		}
+	}
+	return a.Size == b.Size
+}
+
+// maxFindings bounds what a measurer says about one entry.
+const maxFindings = 16
+
+// believed returns those explanations that are of entries about the item, made safe to
+// show. What takes knowing of other files the service finds itself.
+func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosis {
+	var out []diagnose.Diagnosis
+	for _, d := range given {
+		if !slices.ContainsFunc(item.Listed, func(l survey.Listing) bool {
+			return l.Manifest == d.Manifest && l.Line == d.Line && slices.Equal(l.Digest, d.Expected)
+		}) {
+			continue
+		}
+		kept := diagnose.Diagnosis{Manifest: d.Manifest, Line: d.Line, Expected: d.Expected}
+		for _, f := range d.Findings[:min(len(d.Findings), maxFindings)] {
+			if !slices.Contains(diagnose.Codes(), f.Code) || f.Code == diagnose.OtherEntry || f.Code == diagnose.OtherRelease {
+				continue
+			}
+			f.Sentence, f.Advice = plain.Text(clipped(f.Sentence, maxMessage)), plain.Text(clipped(f.Advice, maxMessage))
+			f.Damage = f.Damage[:min(len(f.Damage), 10_000)]
+			kept.Findings = append(kept.Findings, f)
+		}
+		if len(kept.Findings) > 0 {
+			out = append(out, kept)
+		}
+	}
+	return out
+}
+
+// witnessOf is who reads the files of a batch that are elsewhere.
+func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
+	source := sourceOf(b)
+	return measure.Witness{
+		Maker: measure.Maker(source.Kind), Where: string(source.Kind) + " on " + plain.Text(source.Host()), By: b.AskedBy, At: s.now(), Software: plain.Text(m.Software),
+	}
+}
+
+// keep stores outcomes and their records in one transaction, and returns how many were
+// new. When nothing is left, the batch is asked to be closed in the same transaction.
+func (s *Service) keep(ctx context.Context, b store.Batch, done []sliced, settled []verify.Settled) (taken int, err error) {
+	bySlice := map[int][]verify.Settled{}
+	for i := range done {
+		bySlice[done[i].slice] = append(bySlice[done[i].slice], settled[i])
+	}
+	numbers := make([]int, 0, len(bySlice))
+	for n := range bySlice {
+		numbers = append(numbers, n)
+	}
+	slices.Sort(numbers) // whoever locks several does so in this order
+	var expected judge.Expectation
+	if err := json.Unmarshal(b.Expected, &expected); err != nil {
+		return 0, err
+	}
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		taken = 0
+		var mine []verify.Settled
+		for _, n := range numbers {
+			var ns []int
+			for _, d := range bySlice[n] {
+				ns = append(ns, d.N)
+			}
+			open, err := tx.LockSlice(ctx, b.ID, n, ns)
+			if err != nil {
+				return err
+			}
+			for _, d := range bySlice[n] {
+				if open[d.N] {
+					mine = append(mine, d)
+				}
+			}
+		}
+		if err := s.settle(ctx, tx, b, expected, mine); err != nil {
+			return err
+		}
+		for _, n := range numbers {
+			if err := tx.SliceMoved(ctx, b.ID, n); err != nil {
+				return err
+			}
+		}
+		taken = len(mine)
+		left, err := tx.OpenSlices(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		if left == 0 {
+			// It finds nothing to survey, and closes the batch.
+			if err := s.jobs.Survey(ctx, tx, b.ID, sources.Queue(sourceOf(b))); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.Heard(ctx, b.ID, s.now()), tx.Announce(ctx, b.ID))
+	})
+	return taken, err
+}
+
+// Lapse has batches ended whose measurer was not heard from for so long.
+func (s *Service) Lapse(ctx context.Context, after time.Duration) error {
+	silent, err := s.store.Silent(ctx, s.now().Add(-after))
+	if err != nil {
+		return err
+	}
+	for _, id := range silent {
+		if err := s.lapse(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) lapse(ctx context.Context, id int64) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		now, err := tx.LockBatch(ctx, id)
+		if err != nil || now.Ended() {
+			return err
+		}
+		b, err := tx.Tally(ctx, id)
+		if err != nil || b.StopState != nil {
+			return err
+		}
+		m, err := tx.LockMeasurer(ctx, id)
+		if err != nil || m.Lapsed {
+			return err
+		}
+		if err := tx.Lapse(ctx, id); err != nil {
+			return err
+		}
+		if now == state.BatchWaiting {
+			return s.stop(ctx, tx, b, state.BatchFailed, "", fmt.Sprintf("The %s on %s never sent the whole list of its files.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host())))
+		}
+		return s.jobs.End(ctx, tx, id)
+	})
+}

@@ -1,0 +1,310 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"endeixis/core/container"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/internal/client"
+	"endeixis/internal/depots"
+	"endeixis/internal/measurer"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
+)
+
+// isDepot reports whether an argument means a folder of a depot, and not one of this
+// machine: “quayside:incoming”, if nothing here is called that.
+func isDepot(arg string) bool {
+	depot, _, ok := strings.Cut(arg, ":")
+	if !ok || depot == "" || strings.ContainsAny(depot, `/\`) {
+		return false
+	}
+	_, err := os.Lstat(arg)
+	return err != nil
+}
+
+// A here is a folder of this machine that was looked at.
+type here struct {
+	path   string
+	folder *depots.Folder
+	found  *survey.Findings
+}
+
+// looking is how long one container is looked into.
+const looking = 5 * time.Minute
+
+func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
+}
+
+// openHere opens a folder of this machine.
+func openHere(arg string) (string, *depots.Folder, error) {
+	path, err := filepath.Abs(arg)
+	if err != nil {
+		return "", nil, err
+	}
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return "", nil, usage("there is no folder %s here; a folder of a depot is written as depot:folder, such as quayside:tidewright/gauge-fw-4.2", plain.Quoted(arg))
+	case err != nil:
+		return "", nil, err
+	case !info.IsDir():
+		return "", nil, usage("%s is a file; “endeixis spot %s” verifies one file with what lies beside it", plain.Quoted(arg), plain.Quoted(arg))
+	}
+	folder, err := depots.OpenHere(path)
+	return path, folder, err
+}
+
+// lookAt looks at everything in a folder of this machine.
+func (a *app) lookAt(ctx context.Context, arg string) (*here, error) {
+	path, folder, err := openHere(arg)
+	if err != nil {
+		return nil, err
+	}
+	found, err := survey.Gather(ctx, folder.FS(), survey.Limits{Bound: lookFor})
+	if err == nil && len(found.Files) == 0 {
+		err = fmt.Errorf("the folder %s is empty: there is nothing to verify", plain.Quoted(path))
+	}
+	if err != nil {
+		folder.Close()
+		return nil, err
+	}
+	return &here{path, folder, found}, nil
+}
+
+// surveyHere plans what would be checked in a folder of this machine. No service is
+// asked.
+func (a *app) surveyHere(ctx context.Context, arg string, corrections []wire.Correction) (wire.Survey, error) {
+	h, err := a.lookAt(ctx, arg)
+	if err != nil {
+		return wire.Survey{}, err
+	}
+	defer h.folder.Close()
+	plan, err := survey.Plan(h.found, survey.Options{Corrections: correctionsOf(corrections)})
+	if err != nil {
+		return wire.Survey{}, mistake(err)
+	}
+	return wire.SurveyOf(plan), nil
+}
+
+func correctionsOf(in []wire.Correction) []survey.Correction {
+	out := make([]survey.Correction, len(in))
+	for i, c := range in {
+		out[i] = survey.Correction(c)
+	}
+	return out
+}
+
+// mistake tells wrong usage from other trouble.
+func mistake(err error) error {
+	var correction *survey.CorrectionError
+	var origin *survey.ProvenanceError
+	if errors.As(err, &correction) || errors.As(err, &origin) {
+		return usage("%w", err)
+	}
+	return err
+}
+
+// runHere verifies a folder of this machine: it is read here, and judged and recorded by
+// the service.
+func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
+	c, err := a.client()
+	if err != nil {
+		return wire.Batch{}, err
+	}
+	h, err := a.lookAt(ctx, arg)
+	if err != nil {
+		return wire.Batch{}, err
+	}
+	defer h.folder.Close()
+	if len(r.Corrections)+len(r.Origins) > 0 {
+		// Found out here, a mistake costs nothing but another try.
+		from := map[string]survey.Provenance{}
+		for _, o := range r.Origins {
+			from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
+		}
+		if _, err := survey.Plan(h.found, survey.Options{Corrections: correctionsOf(r.Corrections), Provenance: from}); err != nil {
+			return wire.Batch{}, mistake(err)
+		}
+	}
+	r.Depot, r.Path, r.Measurer = "", "", &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: h.path, Software: "endeixis " + version.Full()}
+	b, err := c.RunBatch(ctx, r, rand.Text())
+	if err != nil {
+		return b, a.without(err)
+	}
+	return a.measureHere(ctx, c, b, h)
+}
+
+// without adds to the error of a service that cannot be reached what can be had without.
+func (a *app) without(err error) error {
+	var away *client.Unreachable
+	if !errors.As(err, &away) {
+		return err
+	}
+	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Without a service, “endeixis batch survey” shows what vouches for what, "+
+		"“endeixis digest” and “endeixis manifest show” compute and read, and “endeixis spot --unrecorded” compares digests; none of them can clear a file", err)}
+}
+
+func hostname() string {
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		return "unknown"
+	}
+	return strings.ReplaceAll(name, ":", "-")
+}
+
+// measureHere takes a batch from its list of files to its end. One that is interrupted
+// can be resumed.
+func (a *app) measureHere(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
+	b, err := a.measured(ctx, c, b, h)
+	if err != nil && ctx.Err() != nil {
+		return b, &exit{exitFailed, fmt.Errorf("interrupted; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", b.ID)}
+	}
+	return b, err
+}
+
+func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
+	id := b.ID
+	var err error
+	if b.State == state.BatchWaiting {
+		// A list that is whole already stays as it is.
+		err := measurer.List(ctx, c, id, h.found)
+		var problem *client.Error
+		if err != nil && (!errors.As(err, &problem) || problem.Code != "listing-closed") {
+			return b, err
+		}
+	}
+	if b, err = measurer.Surveyed(ctx, c, id); err != nil || b.Closed() {
+		return b, err
+	}
+	show, done := a.measuring(id)
+	err = measurer.Measure(ctx, c, id, h.folder.FS(), judge.DefaultPolicy().DiagnosisBytes, show)
+	done()
+	if err != nil {
+		return b, err
+	}
+	return c.Follow(ctx, id, func(wire.Batch) {})
+}
+
+// measuring shows how far the measuring of a batch has come: a bar on a terminal, a line
+// now and then elsewhere.
+func (a *app) measuring(id int64) (show func(measurer.Progress), done func()) {
+	if !a.progress {
+		last := time.Now()
+		first := true
+		return func(p measurer.Progress) {
+			if first || time.Since(last) >= 10*time.Second {
+				a.note("batch %d: measured %d of %d files, %s of %s", id, p.Done, p.Items, size(p.Read), size(p.Bytes))
+				first, last = false, time.Now()
+			}
+		}, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	return func(p measurer.Progress) {
+			if p.Bytes == 0 {
+				return
+			}
+			if bar == nil {
+				bar = a.bar(p.Bytes, "")
+			}
+			name := filepath.Base(p.File)
+			if len(name) > 28 {
+				name = name[:27] + "…"
+			}
+			bar.Describe(fmt.Sprintf("%-28s", plain.Text(name)))
+			bar.Set64(min(p.Read, p.Bytes)) //nolint:errcheck // only for the eye
+		}, func() {
+			if bar != nil {
+				bar.Clear() //nolint:errcheck // the bar is for the eye only
+			}
+		}
+}
+
+func (a *app) batchResume() *cobra.Command {
+	var at string
+	cmd := &cobra.Command{
+		Use: "resume BATCH", Short: "Go on measuring a batch of files of this machine", Args: cobra.ExactArgs(1),
+		Long:    "resume measures what is missing of a batch whose files are read here. It has to run on\nthe machine that has them, by the person who started it.",
+		Example: "  endeixis batch resume 12\n  endeixis batch resume 12 --at /mnt/stick   (they are found there now)",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "a batch's number")
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.Batch(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			source := sources.Source(b.Source)
+			host, path, _ := strings.Cut(b.Source.Reference, ":")
+			switch {
+			case b.Closed():
+				a.note("Batch %d has ended; there is nothing to go on with.", id)
+				return a.shown(cmd.Context(), c, b)
+			case source.Kind != sources.Client:
+				return &exit{exitFailed, fmt.Errorf("the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it", id, id)}
+			case at == "" && host != hostname():
+				return &exit{exitFailed, fmt.Errorf("the files of batch %d are on %s, and this is %s; run it there, or say with --at where they are here", id, plain.Text(host), hostname())}
+			case at == "":
+				at = path
+			}
+			h, err := a.reopen(cmd.Context(), b, at)
+			if err != nil {
+				return err
+			}
+			defer h.folder.Close()
+			if b, err = a.measureHere(cmd.Context(), c, b, h); err != nil {
+				return err
+			}
+			return a.shown(cmd.Context(), c, b)
+		},
+	}
+	cmd.Flags().StringVar(&at, "at", "", "the folder, if it is somewhere else by now")
+	return cmd
+}
+
+// reopen opens the folder of a batch again. It is looked at only if its list of files was
+// not sent.
+func (a *app) reopen(ctx context.Context, b wire.Batch, at string) (*here, error) {
+	if b.State == state.BatchWaiting {
+		return a.lookAt(ctx, at)
+	}
+	path, folder, err := openHere(at)
+	return &here{path: path, folder: folder}, err
+}
+
+// shown prints a batch, and ends with the code of its verdict.
+func (a *app) shown(ctx context.Context, c *client.Client, b wire.Batch) error {
+	if err := a.printBatch(ctx, c, b, "", ""); err != nil {
+		return err
+	}
+	return verdictExit(b)
+}
+
+// placeOf says where the files of a batch are, for people.
+func placeOf(b wire.Batch) string {
+	if b.Depot != "" {
+		return b.Depot + ":" + b.Path
+	}
+	return b.Source.Reference
+}

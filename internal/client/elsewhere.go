@@ -1,0 +1,30 @@
+package client
+
+import (
+	"context"
+
+	"endeixis/internal/wire"
+)
+
+// SendListing sends a page of the list of files of a batch.
+func (c *Client) SendListing(ctx context.Context, batch int64, n int, page wire.ListingPage) error {
+	_, err := call(ctx, c, wire.SendListing, wire.ListingAt{ID: batch, Page: n, Body: page})
+	return err
+}
+
+// CloseListing says that the list is whole.
+func (c *Client) CloseListing(ctx context.Context, batch int64, pages int) (wire.Batch, error) {
+	return call(ctx, c, wire.CloseListing, wire.ListingEnd{ID: batch, Body: wire.ListingPages{Pages: pages}})
+}
+
+// Chores returns all that is left to measure of a batch.
+func (c *Client) Chores(ctx context.Context, batch int64) ([]wire.Chore, error) {
+	return all(0, func(cursor string) (wire.Page[wire.Chore], error) {
+		return call(ctx, c, wire.ListChores, wire.ListChoresRequest{ID: batch, Cursor: cursor, Limit: 2000})
+	})
+}
+
+// SendMeasurements sends what was measured.
+func (c *Client) SendMeasurements(ctx context.Context, batch int64, measured []wire.Measured) (wire.Taken, error) {
+	return call(ctx, c, wire.SendMeasurements, wire.MeasuredRequest{ID: batch, Body: wire.Measurements{Measured: measured}})
+}

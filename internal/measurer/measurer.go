@@ -1,0 +1,317 @@
+// Package measurer reads files where this program runs, for a batch that a service
+// judges: it lists what there is, is told what to compute, and sends the results.
+// docs/formats.md has what goes back and forth, for other programs that do the same.
+package measurer
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/state"
+	"endeixis/internal/wire"
+)
+
+// A Service judges what is measured here.
+type Service interface {
+	SendListing(ctx context.Context, batch int64, n int, page wire.ListingPage) error
+	CloseListing(ctx context.Context, batch int64, pages int) (wire.Batch, error)
+	Batch(ctx context.Context, batch int64) (wire.Batch, error)
+	Chores(ctx context.Context, batch int64) ([]wire.Chore, error)
+	SendMeasurements(ctx context.Context, batch int64, measured []wire.Measured) (wire.Taken, error)
+}
+
+const (
+	// pageFiles and pageBytes bound a page of the list of files, the second the
+	// content in it.
+	pageFiles = 2000
+	pageBytes = 8 << 20
+	// sendEvery and sendItems bound what is measured before it is sent.
+	sendEvery = 2 * time.Second
+	sendItems = 1000
+)
+
+// List sends what was found in a folder.
+func List(ctx context.Context, to Service, batch int64, found *survey.Findings) error {
+	n := 0
+	page := wire.ListingPage{Files: []wire.ListedFile{}}
+	weight := 0
+	send := func() error {
+		n++
+		err := to.SendListing(ctx, batch, n, page)
+		page, weight = wire.ListingPage{Files: []wire.ListedFile{}}, 0
+		return err
+	}
+	room := func(bytes int) error {
+		if len(page.Files)+len(page.Containers) >= pageFiles || weight > 0 && weight+bytes > pageBytes {
+			if err := send(); err != nil {
+				return err
+			}
+		}
+		weight += bytes
+		return nil
+	}
+	for _, f := range found.Files {
+		listed := wire.ListedFile{Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised}
+		if !f.Changed.IsZero() {
+			listed.Changed = &f.Changed
+		}
+		if f.Content == nil {
+			if err := room(len(f.Path)); err != nil {
+				return err
+			}
+			page.Files = append(page.Files, listed)
+			continue
+		}
+		for part := range parts(f.Content) {
+			if err := room(len(part)); err != nil {
+				return err
+			}
+			text := base64.StdEncoding.EncodeToString(part)
+			listed.Content = &text
+			page.Files = append(page.Files, listed)
+			listed.Continued = true
+		}
+	}
+	for _, c := range found.Containers {
+		listed := wire.ListedContainer{Path: c.Path, Trouble: c.Trouble}
+		for members := range layouts(c.Layout) {
+			if err := room(200 * len(members.Members)); err != nil {
+				return err
+			}
+			listed.Layout = members
+			page.Containers = append(page.Containers, listed)
+			listed.Continued = true
+		}
+		for name, content := range c.Contents {
+			for part := range parts(content) {
+				if err := room(len(part)); err != nil {
+					return err
+				}
+				page.Containers = append(page.Containers, wire.ListedContainer{
+					Path: c.Path, Contents: map[string]string{name: base64.StdEncoding.EncodeToString(part)}, Continued: true,
+				})
+			}
+		}
+	}
+	if err := send(); err != nil {
+		return err
+	}
+	_, err := to.CloseListing(ctx, batch, n)
+	return err
+}
+
+// parts cuts content into what fits in a page, at least one.
+func parts(content []byte) func(func([]byte) bool) {
+	return func(yield func([]byte) bool) {
+		for first := true; first || len(content) > 0; first = false {
+			n := min(len(content), pageBytes)
+			if !yield(content[:n]) {
+				return
+			}
+			content = content[n:]
+		}
+	}
+}
+
+// layouts cuts a layout into what fits in a page, at least one.
+func layouts(whole *container.Layout) func(func(*container.Layout) bool) {
+	return func(yield func(*container.Layout) bool) {
+		part := container.Layout{}
+		if whole != nil {
+			part = *whole
+		}
+		members := part.Members
+		for first := true; first || len(members) > 0; first = false {
+			n := min(len(members), 20_000)
+			part.Members = members[:n]
+			one := part
+			if !yield(&one) {
+				return
+			}
+			members = members[n:]
+			part = container.Layout{Format: part.Format, Compression: part.Compression}
+		}
+	}
+}
+
+// Surveyed waits until the service has planned a batch. The batch is returned as it then
+// stands, also one that has ended.
+func Surveyed(ctx context.Context, at Service, batch int64) (wire.Batch, error) {
+	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		b, err := at.Batch(ctx, batch)
+		if err != nil || b.State != state.BatchWaiting {
+			return b, err
+		}
+		select {
+		case <-ctx.Done():
+			return b, context.Cause(ctx)
+		case <-time.After(wait):
+		}
+	}
+}
+
+// Progress tells how far measuring has come.
+type Progress struct {
+	// Read of Bytes are read, and Done of Items are sent.
+	Read, Bytes int64
+	Done, Items int
+	// File is one that is being read.
+	File string
+}
+
+// Measure measures what is left of a batch in folder, on all cores, and sends it.
+// progress may be nil; it is called by several goroutines. Given up in between, it can be
+// called again, and goes on with what is missing.
+func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress)) error {
+	left, err := with.Chores(ctx, batch)
+	if err != nil {
+		return err
+	}
+	chores := make([]verify.Chore, len(left))
+	p := Progress{Items: len(left)}
+	for i := range left {
+		chores[i] = verify.Chore{Target: &left[i].Target}
+		for _, s := range left[i].Expected {
+			chores[i].Expected = append(chores[i].Expected, s.Listing())
+		}
+		if left[i].Target.Inside == nil {
+			p.Bytes += left[i].Target.Size
+		}
+	}
+	w := &worker{with: with, batch: batch, last: time.Now(), progress: progress, so: p}
+	todo := verify.Parts(chores)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(todo)) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(todo) && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
+				part := todo[i]
+				before := int64(0)
+				done, err := verify.Do(ctx, folder, part, maxBytes, func(total int64) {
+					w.read(part.Path, total-before)
+					before = total
+				})
+				if err == nil {
+					size := int64(0)
+					if len(done) > 0 {
+						size = done[0].Reading.Size
+					}
+					w.read(part.Path, size-before)
+					measured := make([]wire.Measured, len(done))
+					for k := range done {
+						measured[k] = wire.Measured{N: left[part.At[k]].N, Reading: done[k].Reading, Diagnoses: done[k].Diagnoses}
+					}
+					err = w.add(ctx, measured)
+				}
+				if err != nil {
+					stop(err)
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return w.flush(ctx)
+}
+
+// A worker gathers results, and sends many at a time.
+type worker struct {
+	with     Service
+	batch    int64
+	progress func(Progress)
+
+	mu sync.Mutex
+	// waiting are results by file: those of a file and of what is inside it are sent
+	// together.
+	waiting [][]wire.Measured
+	items   int
+	last    time.Time
+	so      Progress
+	sending sync.Mutex
+}
+
+func (w *worker) read(file string, bytes int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.so.Read += bytes
+	w.so.File = file
+	w.tell()
+}
+
+func (w *worker) tell() {
+	if w.progress != nil {
+		w.progress(w.so)
+	}
+}
+
+func (w *worker) add(ctx context.Context, measured []wire.Measured) error {
+	w.mu.Lock()
+	w.waiting, w.items = append(w.waiting, measured), w.items+len(measured)
+	due := w.items >= sendItems || time.Since(w.last) >= sendEvery
+	w.mu.Unlock()
+	if !due {
+		return nil
+	}
+	return w.flush(ctx)
+}
+
+// flush sends what waits.
+func (w *worker) flush(ctx context.Context) error {
+	w.sending.Lock()
+	defer w.sending.Unlock()
+	w.mu.Lock()
+	files := w.waiting
+	w.waiting, w.items, w.last = nil, 0, time.Now()
+	w.mu.Unlock()
+	var send []wire.Measured
+	for i, file := range files {
+		send = append(send, file...)
+		if len(send) < sendItems && i < len(files)-1 {
+			continue
+		}
+		taken, err := w.with.SendMeasurements(ctx, w.batch, send)
+		if err != nil {
+			return err
+		}
+		if len(taken.Declined) > 0 {
+			d := taken.Declined[0]
+			return &DeclinedError{Item: d.N, Code: d.Code, Reason: d.Reason}
+		}
+		w.mu.Lock()
+		w.so.Done += len(send)
+		w.tell()
+		w.mu.Unlock()
+		send = nil
+	}
+	return nil
+}
+
+// A DeclinedError reports a result that the service did not use.
+type DeclinedError struct {
+	Item         int
+	Code, Reason string
+}
+
+// Error says why.
+func (e *DeclinedError) Error() string {
+	return fmt.Sprintf("the service did not use what was measured of item %d: %s", e.Item, e.Reason)
+}
+
+// Interrupted reports whether an error says that measuring was given up, so that it can
+// go on later.
+func Interrupted(err error) bool { return errors.Is(err, context.Canceled) }

@@ -1,0 +1,152 @@
+package wire
+
+import (
+	"time"
+
+	"endeixis/core/container"
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/manifest"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+)
+
+// Measurer is who reads the bytes of a batch that the service does not read: a client
+// on somebody's machine, or a console in a browser. docs/formats.md has the whole of
+// what it sends and is sent.
+type Measurer struct {
+	Kind     measure.Maker `json:"kind" enum:"client,console"`
+	Host     string        `json:"host" minLength:"1" maxLength:"253" doc:"The machine whose files they are, or the browser."`
+	Path     string        `json:"path" minLength:"1" maxLength:"4096" doc:"The folder there, for people."`
+	Software string        `json:"software,omitempty" maxLength:"200" doc:"The program that measures, and its version."`
+}
+
+// ListingAt sends a page of the list of files.
+type ListingAt struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Page int   `path:"page" minimum:"1" maximum:"100000" doc:"The number of the page, from 1. The same page may be sent again."`
+	Body ListingPage
+}
+
+// ListingPage is a part of what there is in a folder.
+type ListingPage struct {
+	Files      []ListedFile      `json:"files" maxItems:"5000"`
+	Containers []ListedContainer `json:"containers,omitempty" maxItems:"5000" doc:"Archives, compressed files and disc images that were looked into, each before those inside it."`
+}
+
+// ListedFile is a file of the folder.
+type ListedFile struct {
+	Path    string           `json:"path" maxLength:"4096" doc:"Relative to the folder, with slashes."`
+	Size    int64            `json:"size" minimum:"0"`
+	ModTime time.Time        `json:"mod_time"`
+	Changed *time.Time       `json:"changed,omitempty" doc:"When it was last changed in any way, where that is known."`
+	Problem *measure.Problem `json:"problem,omitempty" doc:"Why it could not be looked at, or not be read."`
+	// Promised is a role, and Content base64; both may be missing.
+	Promised survey.Role `json:"promised,omitempty" doc:"The role that the name of a file promises that was not read as one."`
+	Content  *string     `json:"content,omitempty" contentEncoding:"base64" doc:"All of a file that can be a manifest, a signature or a key; such files are read by the service."`
+	// Continued is for content that does not fit in a page.
+	Continued bool `json:"continued,omitempty" doc:"The content goes on from that of the same path before."`
+}
+
+// ListedContainer is a container that was looked into.
+type ListedContainer struct {
+	Path      string            `json:"path" maxLength:"8192"`
+	Layout    *container.Layout `json:"layout,omitempty"`
+	Contents  map[string]string `json:"contents,omitempty" doc:"By name, in base64, the members that can be manifests, signatures or keys."`
+	Trouble   string            `json:"trouble,omitempty" maxLength:"2000" doc:"Why it could not be looked into."`
+	Continued bool              `json:"continued,omitempty" doc:"Members and contents go on from those of the same path before."`
+}
+
+// ListingEnd says that the list is whole.
+type ListingEnd struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body ListingPages
+}
+
+// ListingPages says how many pages there are.
+type ListingPages struct {
+	Pages int `json:"pages" minimum:"1" maximum:"100000"`
+}
+
+// ListChoresRequest asks for what is left to measure.
+type ListChoresRequest struct {
+	ID     int64  `path:"id" minimum:"1"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"2000" default:"1000"`
+}
+
+// Chore is an item that is left to measure.
+type Chore struct {
+	N int `json:"n" doc:"The item's number."`
+	// Target has what is to be computed.
+	Target measure.Target `json:"target"`
+	// Expected is there so that a difference can be explained where the bytes are.
+	Expected []Stated `json:"expected" doc:"What manifests state about it."`
+}
+
+// Stated is what a manifest states about a file.
+type Stated struct {
+	Manifest   string           `json:"manifest"`
+	Line       int              `json:"line"`
+	Algorithms []string         `json:"algorithms" doc:"The candidates, of which one has to match."`
+	Digest     digest.Value     `json:"digest" doc:"In hexadecimal."`
+	Size       *int64           `json:"size,omitempty"`
+	Pieces     *manifest.Pieces `json:"pieces,omitempty"`
+	Doubtful   bool             `json:"doubtful,omitempty" doc:"Another file may be meant: the digest decides."`
+}
+
+// StatedIn returns what a listing states.
+func StatedIn(l survey.Listing) Stated {
+	out := Stated{Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces, Doubtful: l.Doubtful}
+	for _, a := range l.Algorithms {
+		out.Algorithms = append(out.Algorithms, a.String())
+	}
+	return out
+}
+
+// Listing returns what is stated as a listing. An algorithm that is not known here is
+// left out.
+func (s Stated) Listing() survey.Listing {
+	out := survey.Listing{Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful}
+	for _, label := range s.Algorithms {
+		if a, err := digest.Parse(label); err == nil {
+			out.Algorithms = append(out.Algorithms, a)
+		}
+	}
+	return out
+}
+
+// MeasuredRequest sends measurements.
+type MeasuredRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body Measurements
+}
+
+// Measurements are results of tasks.
+type Measurements struct {
+	Measured []Measured `json:"measured" maxItems:"100000" doc:"In any order; those of a file and of what is inside it together."`
+}
+
+// Measured is what came of measuring an item.
+type Measured struct {
+	N       int             `json:"n" minimum:"0"`
+	Reading measure.Reading `json:"reading" doc:"The results in the order of the tasks, or a problem."`
+	// Diagnoses are optional.
+	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty" maxItems:"64" doc:"Why it differs from what is expected, where that was established."`
+}
+
+// Taken says what became of measurements.
+type Taken struct {
+	Taken int `json:"taken" doc:"How many were judged and recorded."`
+	Known int `json:"known" doc:"How many had been sent before, the same."`
+	// Declined are those that changed nothing.
+	Declined []Declined `json:"declined" doc:"Those that were not used, and why."`
+	Left     int        `json:"left" doc:"How many items are left to measure."`
+}
+
+// Declined is a measurement that was not used.
+type Declined struct {
+	N      int    `json:"n"`
+	Code   string `json:"code" enum:"not-asked,measured-otherwise,wrong-shape,incomplete-file"`
+	Reason string `json:"reason"`
+}
