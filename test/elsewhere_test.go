@@ -3,6 +3,7 @@ package test
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -132,4 +133,31 @@ func told(grounds []judge.Ground) []string {
 		out = append(out, says)
 	}
 	return out
+}
+
+// TestMeasurerInPython verifies folders with a program in another language that knows
+// nothing of ours but docs/formats.md, and expects what the service finds itself.
+func TestMeasurerInPython(t *testing.T) {
+	t.Parallel()
+	python, err := exec.LookPath("python3")
+	if err != nil {
+		t.Skip("there is no python3 here")
+	}
+	s := testkit.Start(t)
+	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "tidewright/gauge-fw-4.1-unsigned", "lanternfell/lamp-ctl-3.1", "corran/chart-2026-10-padded"} {
+		out, err := exec.CommandContext(t.Context(), python, "measurer/measurer.py", s.URL, s.Token(t, "operator"), filepath.Join(s.Depot, folder)).CombinedOutput()
+		require.NoError(t, err, "%s: %s", folder, out)
+		id, verdict, _ := strings.Cut(strings.TrimSpace(string(out)), " ")
+		there := verified(t, s, "quayside:"+folder)
+		assert.Equal(t, *there.Verdict, verdict, folder)
+		shown := endeixis(t, s, "operator", "batch", "show", id, "-o", "json")
+		var here fullJSON
+		require.NoError(t, json.Unmarshal([]byte(shown.out), &here))
+		require.Len(t, here.Items, len(there.Items))
+		for i := range there.Items {
+			assert.Equal(t, there.Items[i].Path, here.Items[i].Path)
+			assert.Equal(t, there.Items[i].Digests, here.Items[i].Digests, there.Items[i].Path)
+			assert.Equal(t, there.Items[i].Verdict, here.Items[i].Verdict, there.Items[i].Path)
+		}
+	}
 }
