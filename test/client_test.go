@@ -101,7 +101,7 @@ func runFolders(t *testing.T, s *testkit.Service) {
 		{"oarlock/logger-2.4-unknown", 11, 0, 2, 0, 4, "oarlock-logger-2.4-armv7.img", "signer-unknown", "Get the publisher's key"},
 		{"oarlock/logger-2.4-edited", 10, 0, 0, 2, 4, "oarlock-logger-2.4-armv7.img", "signature-invalid", "does not hold over these bytes"},
 		{"oarlock/logger-2.4-framed", 0, 2, 0, 0, 4, "oarlock-logger-2.4-announcement.txt", "manifest-unreadable", "Ode Marsh"},
-		{"oarlock/logger-2.4", 11, 0, 3, 0, 3, "oarlock-logger-2.4-arm64.img", "manifest-unsigned", "it is not in the folder, which is no failure by itself"},
+		{"oarlock/logger-2.4", 11, 0, 3, 0, 3, "oarlock-logger-2.4-arm64.img", "manifest-unsigned", "not in the folder, which is no failure by itself"},
 		{"brackwater/buoy-rx-1.9", 11, 0, 2, 0, 0, "buoy-rx-1.9-north.bin", "signer-candidate", "have a curator admit it"},
 		{"brackwater/buoy-rx-1.9-no-signature", 11, 0, 1, 0, 0, "buoy-rx-1.9-south.bin", "signature-malformed", "the file is empty"},
 		{"brackwater/buoy-rx-1.8-wrong-signer", 10, 0, 0, 1, 0, "buoy-rx-1.8-north.bin", "wrong-publisher", ""},

@@ -1,13 +1,20 @@
 package test
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -160,4 +167,205 @@ func TestMeasurerInPython(t *testing.T) {
 			assert.Equal(t, there.Items[i].Verdict, here.Items[i].Verdict, there.Items[i].Path)
 		}
 	}
+}
+
+// TestInterrupted interrupts the measuring of a folder of this machine, and goes on.
+func TestInterrupted(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	for _, name := range []string{"a.bin", "b.bin", "c.bin"} {
+		f, err := os.Create(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.NoError(t, f.Truncate(700<<20))
+		require.NoError(t, f.Close())
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "small.bin"), []byte("small"), 0o644))
+	env := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator"), "ENDEIXIS_PROFILE=" + filepath.Join(t.TempDir(), "none.yaml")}
+	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), "batch", "run", dir)
+	cmd.Env = append(os.Environ(), env...)
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	require.NoError(t, cmd.Start())
+	cl := s.Client(t, "operator")
+	require.Eventually(t, func() bool {
+		b, err := cl.Batch(t.Context(), 1)
+		return err == nil && b.State == "measuring"
+	}, time.Minute, 10*time.Millisecond)
+	time.Sleep(100 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.Error(t, cmd.Wait())
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode(), errs.String())
+	assert.Contains(t, errs.String(), "endeixis batch resume 1")
+	b, err := cl.Batch(t.Context(), 1)
+	require.NoError(t, err)
+	assert.EqualValues(t, "measuring", b.State)
+	assert.Less(t, b.Progress.ItemsDone, 4)
+
+	r := endeixis(t, s, "curator", "batch", "resume", "1")
+	assert.Equal(t, 3, r.code, "whoever did not start it may not send for it")
+	assert.Contains(t, r.err, "was asked for by ines")
+	r = endeixis(t, s, "operator", "batch", "resume", "1")
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, r.out, "0 cleared, 4 unproven")
+	r = endeixis(t, s, "operator", "batch", "resume", "1")
+	assert.Contains(t, r.err, "nothing to go on with")
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
+}
+
+// TestOddFilesHere: what cannot be read on this machine is told as in a depot.
+func TestOddFilesHere(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	put := func(name, content string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644))
+	}
+	put("plain.img", "plain")
+	put("deep/down/below.img", "below")
+	put("empty.img", "")
+	put(strings.Repeat("long", 60)+".img", "long")
+	put("odd\xff.img", "odd")
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "out.img")))
+	require.NoError(t, os.Symlink("plain.img", filepath.Join(dir, "in.img")))
+	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "gone.img")))
+	require.NoError(t, exec.Command("mkfifo", filepath.Join(dir, "pipe.img")).Run())
+	got := verified(t, s, dir)
+	says := map[string]string{}
+	for _, item := range got.Items {
+		says[item.Path] = ""
+		for _, g := range item.Grounds {
+			says[item.Path] += string(g.Code) + ": " + g.Sentence + " "
+		}
+	}
+	assert.Contains(t, says["out.img"], "leads out")
+	assert.Contains(t, says["gone.img"], "not there")
+	assert.Contains(t, says["pipe.img"], "named pipe")
+	assert.Contains(t, says["in.img"], "not-listed")
+	assert.Contains(t, says["deep/down/below.img"], "not-listed")
+	assert.Contains(t, says["empty.img"], "not-listed")
+	odd := false
+	for path, said := range says {
+		odd = odd || strings.HasPrefix(path, "odd") && strings.Contains(said, "not valid UTF-8")
+	}
+	assert.True(t, odd, "%v", says)
+	assert.Len(t, says, 9)
+
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"batch", "run", t.TempDir()}, 1, "is empty"},
+		{[]string{"batch", "run", filepath.Join(dir, "plain.img")}, 2, "endeixis spot"},
+		{[]string{"batch", "run", filepath.Join(dir, "nothing")}, 2, "there is no folder"},
+		{[]string{"batch", "run", dir, "--set", "x.sig=plain.img"}, 2, "x.sig"},
+		{[]string{"batch", "survey", dir, "--set", "x.sig=plain.img"}, 2, "x.sig"},
+		{[]string{"spot", filepath.Join(dir, "nothing.img")}, 2, "nothing.img: no such file"},
+		{[]string{"spot", dir}, 2, "is a folder"},
+		{[]string{"spot"}, 2, "give a file"},
+		{[]string{"spot", filepath.Join(dir, "plain.img"), "--digest", "12 34"}, 2, "not read as one digest"},
+		{[]string{"spot", filepath.Join(dir, "plain.img"), "--manifest", filepath.Join(dir, "nothing")}, 2, "no such file"},
+		{[]string{"spot", "--digest", strings.Repeat("0", 8)}, 2, "not read as one digest"},
+	} {
+		r := endeixis(t, s, "operator", c.args...)
+		assert.Equal(t, c.code, r.code, "%v: %s", c.args, r.err)
+		assert.Contains(t, r.err, c.says, "%v", c.args)
+	}
+	r := endeixisWith(t, []string{"ENDEIXIS_SERVER=http://127.0.0.1:9"}, "", "batch", "survey", dir)
+	assert.Zero(t, r.code, "a survey asks no service: %s", r.err)
+}
+
+// TestSpot asks the quick question in every way there is.
+func TestSpot(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	release := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
+	image := filepath.Join(release, "gauge-fw-4.2-main.img")
+	alone := filepath.Join(t.TempDir(), "gauge-fw-4.2-main.img")
+	content, err := os.ReadFile(image)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(alone, content, 0o644))
+	list, err := os.ReadFile(filepath.Join(release, "SHA256SUMS"))
+	require.NoError(t, err)
+	sum := fmt.Sprintf("%x", sha256.Sum256(content))
+	wide := sha512.Sum512(content)
+	spaced := regexp.MustCompile("..").ReplaceAllString(strings.ToUpper(sum), "$0 ")
+	for name, c := range map[string]struct {
+		args  []string
+		stdin string
+		code  int
+		says  []string
+		notes string
+	}{
+		"beside":           {[]string{image}, "", 0, []string{"cleared", "SHA256SUMS.sig holds", "SHA-256, as SHA256SUMS, line 2 states it"}, ""},
+		"a digest":         {[]string{alone, "--digest", spaced}, "", 11, []string{"It matches the given value", "anybody could have written it"}, "is taken for SHA-256"},
+		"SHA-512":          {[]string{alone, "--digest", fmt.Sprintf("%x", wide)}, "", 11, []string{"It matches the given value"}, "is taken for SHA-512"},
+		"a base64 digest":  {[]string{alone, "--digest", "sha512-" + base64.StdEncoding.EncodeToString(wide[:])}, "", 11, []string{"It matches the given value"}, "SHA-512, as it says"},
+		"another digest":   {[]string{alone, "--digest", "ff" + sum[2:]}, "", 10, []string{"refused", "  ^\n"}, ""},
+		"a wrong one":      {[]string{alone, "--digest", fmt.Sprintf("%x", sha256.Sum256([]byte("x")))}, "", 10, []string{"another value altogether"}, ""},
+		"pasted":           {[]string{alone, "--paste"}, string(list), 11, []string{"It matches pasted text"}, "a text with 3 digests"},
+		"pasted with -":    {[]string{alone, "-"}, "SHA-256: " + sum, 11, []string{"It matches pasted text"}, "a value alone: SHA-256, as it says"},
+		"list and sig":     {[]string{alone, "--manifest", filepath.Join(release, "SHA256SUMS"), "--signature", filepath.Join(release, "SHA256SUMS.sig")}, "", 0, []string{"cleared"}, ""},
+		"other publisher":  {[]string{image, "--publisher", "corran"}, "", 10, []string{"refused"}, ""},
+		"nothing pasted":   {[]string{alone, "--paste"}, " \n", 2, nil, "nothing was pasted"},
+		"a letter pasted":  {[]string{alone, "--paste"}, "Dear Ines, all is well.", 2, nil, "there is no digest"},
+		"not known digest": {[]string{"--digest", strings.Repeat("ab", 32)}, "", 11, []string{"No file that was cleared here"}, ""},
+		"several":          {[]string{image, filepath.Join(release, "gauge-fw-4.2-boot.img")}, "", 0, []string{"gauge-fw-4.2-main.img", "gauge-fw-4.2-boot.img"}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}, c.stdin, append([]string{"spot"}, c.args...)...)
+			assert.Equal(t, c.code, r.code, r.out+r.err)
+			for _, says := range c.says {
+				assert.Contains(t, r.out, says)
+			}
+			assert.Contains(t, r.err, c.notes)
+			assert.LessOrEqual(t, strings.Count(r.out, "\n"), 24, "it fits one screen")
+		})
+	}
+	t.Run("without a service", func(t *testing.T) {
+		t.Parallel()
+		none := []string{"ENDEIXIS_SERVER=http://127.0.0.1:9"}
+		r := endeixisWith(t, none, "", "spot", alone)
+		assert.Equal(t, 3, r.code)
+		assert.Contains(t, r.err, "nothing is on record")
+		r = endeixisWith(t, none, "", "batch", "run", release)
+		assert.Equal(t, 3, r.code)
+		assert.Contains(t, r.err, "endeixis batch survey")
+		r = endeixisWith(t, none, "", "spot", image, "--unrecorded")
+		assert.Equal(t, 11, r.code, "no key counts here: %s", r.out)
+		assert.Contains(t, r.out, "on no record")
+		r = endeixisWith(t, none, "", "spot", alone, "--unrecorded", "--digest", strings.Repeat("ab", 32))
+		assert.Equal(t, 10, r.code)
+	})
+}
+
+// TestOnlyTheServiceMayMeasure: where the policy names the service alone, what a client
+// has read clears nothing, and the same folder in the depot does.
+func TestOnlyTheServiceMayMeasure(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	policy := filepath.Join(t.TempDir(), "policy.yaml")
+	r := endeixis(t, s, "curator", "policy", "show", "-o", "yaml")
+	require.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "measured_by")
+	document := regexp.MustCompile(`(?s)( *)measured_by:\n(?: *- \w+\n)+`).ReplaceAllString(r.out, "${1}measured_by: [service]\n")
+	require.NoError(t, os.WriteFile(policy, []byte(document), 0o644))
+	r = endeixis(t, s, "curator", "policy", "set", policy, "--reason", "only what we read ourselves")
+	require.Zero(t, r.code, r.err+document)
+	here := verified(t, s, filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2"))
+	assert.Equal(t, "unproven", *here.Verdict)
+	assert.Equal(t, 3, here.Counts.Unproven)
+	for _, item := range here.Items {
+		if item.Role == "artifact" {
+			for _, p := range item.Paths {
+				assert.False(t, p.Complete)
+				assert.Contains(t, p.Missing, "Put the file where the service reads it")
+			}
+		}
+	}
+	assert.Equal(t, "cleared", *verified(t, s, "quayside:tidewright/gauge-fw-4.2").Verdict)
 }

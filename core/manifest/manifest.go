@@ -106,6 +106,21 @@ func (e Entry) Candidates() []digest.Algorithm {
 	return digest.OfSize(len(e.Digest))
 }
 
+// Recognised says what the digest is taken for, for people: "SHA-512, by its length",
+// "SHA-256 or another of its length", or "SHA-256, as it says".
+func (e Entry) Recognised() string {
+	candidates := e.Candidates()
+	switch {
+	case e.Algorithm != digest.Unknown:
+		return e.Algorithm.String() + ", as it says"
+	case len(candidates) == 1:
+		return candidates[0].String() + ", by its length"
+	case len(candidates) == 0:
+		return "of no algorithm that is known here"
+	}
+	return candidates[0].String() + " or another of its length"
+}
+
 // Column says where in its line the entry starts, in bytes from 1.
 func (e Entry) Column() int { return int(e.column) }
 

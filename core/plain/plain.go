@@ -93,6 +93,19 @@ func Grouped(hex string) string {
 	return b.String()
 }
 
+// Unlike reports whether two values differ in most of their characters, so that they are
+// different values and not one with a slip in it.
+func Unlike(a, b string) bool {
+	long := max(len(a), len(b))
+	differ := long - min(len(a), len(b))
+	for i := range min(len(a), len(b)) {
+		if a[i] != b[i] {
+			differ++
+		}
+	}
+	return 2*differ > long
+}
+
 // JSON returns a JSON document in which every character inside its strings that
 // would not show as itself is written as an escape; what it says is the same.
 // Outside of strings JSON has no such characters.

@@ -52,3 +52,15 @@ func TestGrouped(t *testing.T) {
 	assert.Equal(t, "AB12 CD34 E", Grouped("ab12cd34e"))
 	assert.Equal(t, "“a ”", Quoted("a "))
 }
+
+func TestUnlike(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want bool
+	}{
+		{"", "", false}, {"abcd", "abcd", false}, {"abcd", "abdc", false}, {"abcdef01", "abcdef10", false},
+		{"AFEFCE8734CFA316", "31FE20A558A737E4", true}, {"abcd", "", true}, {"abcdefgh", "abcdefghijklmnopqrstu", true}, {"abcdefgh", "abcdefghij", false},
+	} {
+		assert.Equal(t, c.want, Unlike(c.a, c.b), "%q and %q", c.a, c.b)
+	}
+}

@@ -11,6 +11,7 @@ func (a *API) register() {
 	a.registerDepots()
 	a.registerBatches()
 	a.registerElsewhere()
+	a.registerReferences()
 	a.registerPublishers()
 	a.registerKeyring()
 	a.registerRecords()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -223,6 +224,7 @@ func (a *app) batchShow() *cobra.Command {
 			return verdictExit(b)
 		},
 	}
+	cmd.Flags().BoolVar(&a.allAbsent, "absent", false, "list all entries that have no file here, not only the first ten")
 	cmd.Flags().StringVar(&match, "match", "", "only files whose path, or its last part, matches this pattern with * and ?")
 	cmd.Flags().StringVar(&item, "item", "", "only this file, with its chain of evidence link by link")
 	return cmd
@@ -284,8 +286,8 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 		result = string(b.State)
 	}
 	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(placeOf(b)))
-	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read",
-		b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone))))
+	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s",
+		b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone), readBy(items))))
 	if b.Expected != nil && len(b.Expected.Publishers) > 0 {
 		how := map[string]string{"given": "as given", "scope": "by the names of the files"}[b.Expected.How]
 		fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("expected from %s (%s)", plain.Text(strings.Join(b.Expected.Publishers, " or ")), how)))
@@ -293,25 +295,82 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 	if b.Note != "" {
 		a.wrapped("", b.Note)
 	}
+	var shown []wire.Item
 	for _, verdict := range []string{"refused", "unproven", "cleared"} {
 		for _, item := range items {
 			if deref(item.Verdict) == verdict {
-				a.showItem(item, links)
+				shown = append(shown, item)
 			}
 		}
 	}
 	for _, item := range items {
 		if item.Role != "artifact" && (links || len(problems(item)) > 0) {
-			a.showItem(item, links)
+			shown = append(shown, item)
 		}
 	}
-	if len(absent) > 0 && !links {
-		fmt.Fprintln(a.stdout)
-		for _, e := range absent {
-			fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("absent"), plain.Text(e.Name))
-			a.wrapped("    ", fmt.Sprintf("%s lists it in line %d; it is not in the folder, which is no failure by itself.", e.Manifest, e.Line))
+	a.showItems(shown, links)
+	if !links {
+		a.showAbsent(absent, b)
+	}
+}
+
+// readBy says who has read the files, where it was not the service.
+func readBy(items []wire.Item) string {
+	for _, item := range items {
+		if item.Where != "" && !strings.HasPrefix(item.Where, "service ") {
+			return " by the " + plain.Text(item.Where)
 		}
 	}
+	return ""
+}
+
+// showItems shows items one below the other; what is said of several that follow each
+// other is said once.
+func (a *app) showItems(items []wire.Item, links bool) {
+	out := a.stdout
+	defer func() { a.stdout = out }()
+	said := ""
+	for i, item := range items {
+		var body bytes.Buffer
+		a.stdout = &body
+		a.showItem(item, links)
+		a.stdout = out
+		head := a.headOf(item)
+		if i > 0 && said != body.String() {
+			fmt.Fprint(out, said)
+		}
+		if i == 0 || said != body.String() {
+			fmt.Fprintln(out)
+		}
+		said = body.String()
+		fmt.Fprintln(out, head)
+	}
+	fmt.Fprint(out, said)
+}
+
+// fewAbsent is how many entries without a file are listed unless all are asked for.
+const fewAbsent = 10
+
+func (a *app) showAbsent(absent []wire.Absent, b wire.Batch) {
+	if len(absent) == 0 {
+		return
+	}
+	fmt.Fprintln(a.stdout)
+	few := len(absent)
+	if !a.allAbsent {
+		few = min(few, fewAbsent)
+	}
+	for _, e := range absent[:few] {
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("%s, line %d", plain.Text(e.Manifest), e.Line)))
+	}
+	if few < len(absent) {
+		fmt.Fprintf(a.stdout, "        and %d more; “endeixis batch show %d --absent” lists them all\n", len(absent)-few, b.ID)
+	}
+	what := "They are listed, and not in the folder, which is no failure by itself."
+	if len(absent) == 1 {
+		what = "It is listed, and not in the folder, which is no failure by itself."
+	}
+	a.wrapped("    ", what)
 }
 
 // showCopies tells how copies of manifests compare.
@@ -362,20 +421,26 @@ func problems(item wire.Item) []judge.Ground {
 func notes(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
-		if g.Effect == judge.Notes || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
+		// Who has read the files is said once, at the head.
+		if g.Effect == judge.Notes && g.Code != judge.MeasuredElsewhere || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
 			out = append(out, g)
 		}
 	}
 	return out
 }
 
+// headOf is the line with the verdict on an item, its name and its size.
+func (a *app) headOf(item wire.Item) string {
+	head := string(item.Role)
+	if verdict := deref(item.Verdict); verdict != "" {
+		head = a.paint(verdict)
+	}
+	return head + "  " + a.bold(item.Shown) + "  " + a.faint(size(item.Size))
+}
+
+// showItem shows what there is to say of an item below its head.
 func (a *app) showItem(item wire.Item, links bool) {
 	verdict := deref(item.Verdict)
-	head := a.paint(verdict)
-	if verdict == "" {
-		head = string(item.Role)
-	}
-	fmt.Fprintf(a.stdout, "\n%s  %s  %s\n", head, a.bold(item.Shown), a.faint(size(item.Size)))
 	if now := item.Now; now != nil {
 		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At), now.Record)
 		a.wrapped("        ", now.Deciding)
@@ -387,25 +452,12 @@ func (a *app) showItem(item wire.Item, links bool) {
 		a.wrapped("    ", item.Deciding)
 		shown = notes(item)
 	}
-	for _, g := range shown {
-		a.wrapped("    ", g.Sentence)
-		switch {
-		case g.Code == judge.DigestMismatch:
-			a.compared("      ", g.Expected.String(), g.Computed.String())
-		case g.Code == judge.ManifestsDisagree && !slices.Equal(g.Expected, g.Computed):
-			a.aligned("      ", "stated", g.Expected.String(), "computed", g.Computed.String())
+	if links {
+		for _, g := range shown {
+			a.showGround(g)
 		}
-		for _, f := range g.Findings {
-			a.hanging("    • ", "      ", f.Sentence)
-			a.damageMap("      ", f)
-			a.hanging("    → ", "      ", f.Advice)
-		}
-		if len(g.Findings) > 0 {
-			continue // their advice is more to the point
-		}
-		if g.Advice != "" {
-			a.hanging("    → ", "      ", g.Advice)
-		}
+	} else {
+		a.showGrounds(shown)
 	}
 	if !links {
 		return
@@ -436,6 +488,70 @@ func (a *app) showItem(item wire.Item, links bool) {
 	}
 	if item.Record != nil {
 		fmt.Fprintf(a.stdout, "\n    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record)))
+	}
+}
+
+// showGrounds shows reasons; of several of one kind, such as signatures by keys that are
+// not known, it says the first in full, and of the others where they are.
+func (a *app) showGrounds(grounds []judge.Ground) {
+	said := map[judge.Code][]string{}
+	var order []judge.Code
+	for _, g := range grounds {
+		if _, again := said[g.Code]; again && len(g.Findings) == 0 && g.Effect != judge.Refuses {
+			where := g.Source
+			if g.Signature != nil {
+				where = g.Signature.File
+			}
+			if g.Line > 0 {
+				where += fmt.Sprintf(", line %d", g.Line)
+			}
+			if !slices.Contains(said[g.Code], where) {
+				said[g.Code] = append(said[g.Code], where)
+			}
+			continue
+		}
+		said[g.Code] = nil
+		order = append(order, g.Code)
+		a.showGround(g)
+	}
+	for i, code := range order {
+		if more := said[code]; len(more) > 0 && slices.Index(order, code) == i {
+			names := strings.Join(more[:min(len(more), 4)], "; ")
+			if len(more) > 4 {
+				names += fmt.Sprintf("; and %d more", len(more)-4)
+			}
+			a.wrapped("    ", fmt.Sprintf("The same kind of thing (%s) is found %s: %s.", strings.ReplaceAll(string(code), "-", " "), times(len(more)), names))
+		}
+	}
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once more"
+	case 2:
+		return "twice more"
+	}
+	return fmt.Sprintf("%d times more", n)
+}
+
+// showGround shows one reason, with the values that it is about, what was found out about
+// them, and what to do.
+func (a *app) showGround(g judge.Ground) {
+	a.wrapped("    ", g.Sentence)
+	switch {
+	case g.Code == judge.DigestMismatch:
+		a.compared("      ", g.Expected.String(), g.Computed.String())
+	case g.Code == judge.ManifestsDisagree && !slices.Equal(g.Expected, g.Computed):
+		a.aligned("      ", "stated", g.Expected.String(), "computed", g.Computed.String())
+	}
+	for _, f := range g.Findings {
+		a.hanging("    • ", "      ", f.Sentence)
+		a.damageMap("      ", f)
+		a.hanging("    → ", "      ", f.Advice)
+	}
+	if len(g.Findings) == 0 && g.Advice != "" { // theirs is more to the point
+		a.hanging("    → ", "      ", g.Advice)
 	}
 }
 

@@ -54,6 +54,8 @@ type app struct {
 	output         string
 	profile        profile
 	profilePath    string
+	// allAbsent lists all entries without a file.
+	allAbsent bool
 }
 
 // Main runs the client with the process's arguments and returns its exit code.
@@ -122,7 +124,7 @@ refused; 11 nothing was refused, something is unproven.`,
 	})
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(),
-		a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand())
+		a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand(), a.referenceCommand(), a.spotCommand())
 	root.Args = cobra.ArbitraryArgs
 	strict(root)
 	return root

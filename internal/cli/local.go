@@ -126,7 +126,7 @@ func mistake(err error) error {
 func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
 	c, err := a.client()
 	if err != nil {
-		return wire.Batch{}, err
+		return wire.Batch{}, a.without(err)
 	}
 	h, err := a.lookAt(ctx, arg)
 	if err != nil {
@@ -154,11 +154,11 @@ func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Ba
 // without adds to the error of a service that cannot be reached what can be had without.
 func (a *app) without(err error) error {
 	var away *client.Unreachable
-	if !errors.As(err, &away) {
+	if !errors.As(err, &away) && a.address() != "" {
 		return err
 	}
 	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Without a service, “endeixis batch survey” shows what vouches for what, "+
-		"“endeixis digest” and “endeixis manifest show” compute and read, and “endeixis spot --unrecorded” compares digests; none of them can clear a file", err)}
+		"“endeixis digest” and “endeixis manifest show” compute and read, and “endeixis spot --unrecorded” compares digests; none of them can clear a file.", err)}
 }
 
 func hostname() string {

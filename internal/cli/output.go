@@ -203,11 +203,19 @@ func (a *app) compared(indent, expected, computed string) {
 	a.aligned(indent, "expected", expected, "computed", computed)
 }
 
-// aligned is compared for two digests with labels of their own.
+// aligned is compared for two digests with labels of their own. Where most characters
+// differ, marking each says nothing: it is another value.
 func (a *app) aligned(indent, first, one, second, other string) {
 	const perLine = 32
 	width := max(len(first), len(second))
 	e, c := strings.ToUpper(one), strings.ToUpper(other)
+	if plain.Unlike(e, c) {
+		for _, of := range [][2]string{{first, e}, {second, c}} {
+			a.hanging(fmt.Sprintf("%s%-*s  ", indent, width, of[0]), indent+strings.Repeat(" ", width+2), plain.Grouped(of[1]))
+		}
+		fmt.Fprintln(a.stdout, indent+strings.Repeat(" ", width+2)+a.faint("another value altogether"))
+		return
+	}
 	for at := 0; at < max(len(e), len(c)); at += perLine {
 		part := func(s string) string { return s[min(at, len(s)):min(at+perLine, len(s))] }
 		pe, pc := part(e), part(c)

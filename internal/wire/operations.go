@@ -78,6 +78,8 @@ var (
 	ListChores       = Operation[ListChoresRequest, Page[Chore]]{Method: get, Path: "/batches/{id}/chores", ID: "list-chores", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
 	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte}
 
+	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{Method: get, Path: "/references", ID: "find-references", Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor}
+
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
 	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
 	CancelBatch  = Operation[CancelRequest, Batch]{Method: post, Path: "/batches/{id}/cancellation", ID: "cancel-batch", Summary: "End a batch before it is done: one's own, or anybody's for a curator; what is measured stays", Role: roles.Operator, Status: http.StatusAccepted}

@@ -1,0 +1,67 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"endeixis/core/container"
+)
+
+// CanVouch reports whether a file of this name and size may vouch for another, so that it
+// is worth looking at when only that other file is asked about: a manifest, a signature, a
+// key, or any text of bounded size.
+func CanVouch(name string, size int64) bool {
+	guess := guessRole(name)
+	if guess != "" && guess != maybeText {
+		return true
+	}
+	ext := strings.ToLower(path.Ext(name))
+	_, _, compressed := container.OfName(name)
+	return size > 0 && size <= maxText && !compressed && !slices.Contains(opaque, ext)
+}
+
+// Vouching returns the paths of some files of a plan and of all that vouches for them:
+// manifests that list them, and signatures over either.
+func Vouching(plan *Survey, wanted []string) map[string]bool {
+	out := map[string]bool{}
+	byPath := make(map[string]*Item, len(plan.Items))
+	for i := range plan.Items {
+		byPath[plan.Items[i].Path] = &plan.Items[i]
+	}
+	var take func(p string)
+	take = func(p string) {
+		p = container.Outermost(p)
+		item := byPath[p]
+		if item == nil || out[p] {
+			return
+		}
+		out[p] = true
+		for _, l := range item.Listed {
+			take(l.Manifest)
+		}
+		for _, o := range item.Signatures {
+			take(o.File)
+		}
+	}
+	for _, p := range wanted {
+		take(p)
+	}
+	return out
+}
+
+// Only returns the findings that concern some files of the folder.
+func (f *Findings) Only(files map[string]bool) *Findings {
+	out := &Findings{Files: []Found{}, Containers: []Looked{}}
+	for _, one := range f.Files {
+		if files[one.Path] {
+			out.Files = append(out.Files, one)
+		}
+	}
+	for _, c := range f.Containers {
+		if files[container.Outermost(c.Path)] {
+			out.Containers = append(out.Containers, c)
+		}
+	}
+	return out
+}

@@ -1,0 +1,45 @@
+package api
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"strings"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
+	"endeixis/internal/query"
+	"endeixis/internal/wire"
+)
+
+// maxReferences bounds how many files with the same bytes are told.
+const maxReferences = 50
+
+func (a *API) registerReferences() {
+	handle(a, wire.FindReferences, func(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
+		var digests []digest.Value
+		for text := range strings.SplitSeq(in.Digest, ",") {
+			value, err := hex.DecodeString(strings.TrimSpace(text))
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.").At("digest")
+			}
+			digests = append(digests, value)
+		}
+		found, err := a.Query.References(ctx, digests, maxReferences)
+		return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
+	})
+}
+
+func referenceOf(r query.Reference) wire.Reference {
+	out := wire.Reference{
+		Name: plain.Text(r.Path), Size: r.Size, Algorithm: r.Algorithm, Digest: hex.EncodeToString(r.Digest), Publishers: []string{}, Source: plain.Text(r.Source), Label: plain.Text(r.Label),
+		Batch: r.Batch, Item: r.N, Record: r.Record, Cleared: r.At.UTC(), Now: verdictOf(r.Now),
+	}
+	var expected judge.Expectation
+	if json.Unmarshal(r.Expected, &expected) == nil && expected.Publishers != nil {
+		out.Publishers = expected.Publishers
+	}
+	return out
+}

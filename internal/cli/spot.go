@@ -1,0 +1,438 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/manifest"
+	"endeixis/core/measure"
+	"endeixis/core/openpgp"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/client"
+	"endeixis/internal/measurer"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
+)
+
+// A spot is a spot check: files, and what else was given to hold them against.
+type spot struct {
+	files      []string
+	digests    []string
+	paste      bool
+	manifests  []string
+	signatures []string
+	publisher  string
+	unrecorded bool
+}
+
+func (a *app) spotCommand() *cobra.Command {
+	var s spot
+	cmd := &cobra.Command{
+		Use: "spot FILE…", Short: "Verify a file here and now, against what lies beside it or what you give",
+		Long: `spot reads files of this machine. What vouches for them beside them is found; --digest,
+--paste, --manifest and --signature add what you have from elsewhere. The service judges
+and records the outcome, as of any batch. A value alone can show damage; it clears
+nothing, for anybody could have written it.
+
+Without a file, --digest tells which file that was cleared here has it.`,
+		Example: "  endeixis spot image.iso\n  endeixis spot image.iso --digest 'E3 B0 C4 42 98 FC 1C 14 …'\n  endeixis spot image.iso --paste      (then paste, and end with Ctrl-D)\n" +
+			"  endeixis spot --digest 3b323b5c4d281b8ec7164be5decf8566243b409edf054070361981324fc58abe",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			for _, arg := range args {
+				if arg == "-" {
+					s.paste = true
+				} else {
+					s.files = append(s.files, arg)
+				}
+			}
+			if len(s.files) == 0 {
+				return a.spotValues(cmd.Context(), s)
+			}
+			return a.spotFiles(cmd.Context(), s)
+		},
+	}
+	cmd.Flags().StringArrayVar(&s.digests, "digest", nil, "a value to hold it against, of any algorithm and spaced in any way; repeat for more")
+	cmd.Flags().BoolVar(&s.paste, "paste", false, "read what was copied from a page, letter or message from the input; “-” does the same")
+	cmd.Flags().StringArrayVar(&s.manifests, "manifest", nil, "a list of digests that lies elsewhere; repeat for more")
+	cmd.Flags().StringArrayVar(&s.signatures, "signature", nil, "a signature that lies elsewhere; repeat for more")
+	cmd.Flags().StringVar(&s.publisher, "publisher", "", "the publisher that it is expected from")
+	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "where there is no service: compare digests alone, on no record")
+	return cmd
+}
+
+// spotValues tells which file that was cleared here has a digest.
+func (a *app) spotValues(ctx context.Context, s spot) error {
+	if len(s.digests) == 0 {
+		return usage("give a file, or with --digest a value to look for; see “endeixis spot --help”")
+	}
+	if s.paste || len(s.manifests)+len(s.signatures) > 0 || s.unrecorded {
+		return usage("without a file, --digest stands alone")
+	}
+	var values []digest.Value
+	for _, text := range s.digests {
+		e, err := parseDigest(text)
+		if err != nil {
+			return err
+		}
+		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
+		values = append(values, e.Digest)
+	}
+	found, err := a.references(ctx, values)
+	if err != nil {
+		return err
+	}
+	if err := a.showReferences(found); err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return &exit{code: exitUnproven}
+	}
+	return nil
+}
+
+// maxBeside bounds how many files beside the one in question are looked at.
+const maxBeside = 500
+
+// maxPasted bounds what is pasted.
+const maxPasted = 8 << 20
+
+// gathered puts files and all that is given on a shelf, and finds what vouches for them.
+func (a *app) gathered(ctx context.Context, s spot, shelf *measurer.Shelf) (*survey.Findings, []wire.Correction, error) {
+	var names []string
+	for _, file := range s.files {
+		if err := measurer.Exists(file); err != nil {
+			return nil, nil, usage("%s", reasonOf(err))
+		}
+		name, err := shelf.Put(file)
+		if err != nil {
+			return nil, nil, usage("%s", reasonOf(err))
+		}
+		names = append(names, name)
+	}
+	if err := shelf.Beside(survey.CanVouch, maxBeside); err != nil {
+		return nil, nil, err
+	}
+	wanted := slices.Clone(names)
+	for _, text := range s.digests {
+		e, err := parseDigest(text)
+		if err != nil {
+			return nil, nil, err
+		}
+		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
+		wanted = append(wanted, shelf.PutText("the given value", []byte(listing(e, names))))
+	}
+	if s.paste {
+		pasted, err := io.ReadAll(io.LimitReader(a.stdin, maxPasted+1))
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(pasted) > maxPasted {
+			return nil, nil, usage("what was pasted is longer than %s; save it as a file, and give it with --manifest", size(maxPasted))
+		}
+		what, err := recognise(pasted)
+		if err != nil {
+			return nil, nil, err
+		}
+		a.note("What was pasted is taken for %s.", what)
+		wanted = append(wanted, shelf.PutText("pasted text", pasted))
+	}
+	var corrections []wire.Correction
+	for _, file := range slices.Concat(s.manifests, s.signatures) {
+		name, err := shelf.Put(file)
+		if err != nil {
+			return nil, nil, usage("%s", reasonOf(err))
+		}
+		wanted = append(wanted, name)
+	}
+	if len(s.files) == 1 && len(s.manifests) == 0 {
+		// Which file it is over is plain, whatever it is called.
+		for _, file := range s.signatures {
+			corrections = append(corrections, wire.Correction{Signature: filepath.Base(file), File: names[0]})
+		}
+	}
+	found, err := survey.Gather(ctx, shelf, survey.Limits{Bound: lookFor})
+	if err != nil {
+		return nil, nil, err
+	}
+	plan, err := survey.Plan(found, survey.Options{Corrections: correctionsOf(corrections)})
+	if err != nil {
+		return nil, nil, mistake(err)
+	}
+	return found.Only(survey.Vouching(plan, wanted)), corrections, nil
+}
+
+// reasonOf words an error of a file without the system's call.
+func reasonOf(err error) string {
+	text := err.Error()
+	for _, call := range []string{"open ", "stat ", "statat ", "lstat "} {
+		text = strings.TrimPrefix(text, call)
+	}
+	return text
+}
+
+// listing writes a digest that was given as a line about the file, or alone where there
+// are several: then it decides which of them is meant.
+func listing(e manifest.Entry, names []string) string {
+	name := ""
+	if len(names) == 1 && !strings.ContainsAny(names[0], "\\\n\r") {
+		name = names[0]
+	}
+	switch {
+	case e.Algorithm != digest.Unknown && name != "":
+		return fmt.Sprintf("%s (%s) = %s\n", e.Algorithm, name, e.Digest)
+	case name != "":
+		return fmt.Sprintf("%s  %s\n", e.Digest, name)
+	case e.Algorithm != digest.Unknown:
+		return fmt.Sprintf("%s: %s\n", e.Algorithm, e.Digest)
+	}
+	return e.Digest.String() + "\n"
+}
+
+// recognise says what a text is that was pasted.
+func recognise(text []byte) (string, error) {
+	if len(strings.TrimSpace(string(text))) == 0 {
+		return "", usage("nothing was pasted")
+	}
+	if signed, err := openpgp.ReadCleartext(text); err == nil {
+		m, _ := manifest.Parse(string(signed.Text), manifest.Options{})
+		return fmt.Sprintf("a signed text with %s", counted(m.Entries.Len(), "digest")), nil
+	}
+	if certificates, _, err := openpgp.ReadCertificates(text); err == nil && len(certificates) > 0 {
+		return "", usage("what was pasted is a key, and vouches for nothing by itself; import it with “endeixis keyring import -”")
+	}
+	m, err := manifest.Parse(string(text), manifest.Options{})
+	if err != nil {
+		return "", err
+	}
+	switch n := m.Entries.Len(); {
+	case n == 0 && isSignature(text):
+		return "a signature", nil
+	case n == 0:
+		return "", usage("there is no digest in what was pasted; “endeixis manifest show -” tells what is made of it")
+	case n == 1 && m.Entries.At(0).Name == "":
+		return "a value alone: " + m.Entries.At(0).Recognised(), nil
+	default:
+		return "a text with " + counted(n, "digest"), nil
+	}
+}
+
+func isSignature(text []byte) bool {
+	sigs, err := openpgp.ReadSignatures(text)
+	return err == nil && len(sigs) > 0
+}
+
+// spotFiles verifies files of this machine.
+func (a *app) spotFiles(ctx context.Context, s spot) error {
+	shelf := measurer.NewShelf()
+	defer shelf.Close()
+	found, corrections, err := a.gathered(ctx, s, shelf)
+	if err != nil {
+		return err
+	}
+	dir, err := filepath.Abs(filepath.Dir(s.files[0]))
+	if err != nil {
+		return err
+	}
+	c, err := a.client()
+	if err == nil {
+		var b wire.Batch
+		b, err = c.RunBatch(ctx, wire.NewBatch{
+			Label: "spot", Publisher: s.publisher, Corrections: corrections,
+			Measurer: &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: dir, Software: "endeixis " + version.Full()},
+		}, rand.Text())
+		if err == nil {
+			if s.unrecorded {
+				a.note("There is a service: the outcome is recorded.")
+			}
+			return a.spotRecorded(ctx, c, b, shelf, found, s)
+		}
+	}
+	var away *client.Unreachable
+	if !errors.As(err, &away) && a.address() != "" {
+		return err
+	}
+	if !s.unrecorded {
+		return a.without(err)
+	}
+	return a.spotUnrecorded(ctx, shelf, found, s)
+}
+
+// spotRecorded measures here what the service judges and records, and shows it.
+func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
+	id := b.ID
+	if err := measurer.List(ctx, c, id, found); err != nil {
+		return err
+	}
+	b, err := measurer.Surveyed(ctx, c, id)
+	if err == nil && !b.Closed() {
+		show, done := a.measuring(id)
+		if !a.progress {
+			show = nil
+		}
+		err = measurer.Measure(ctx, c, id, shelf, judge.DefaultPolicy().DiagnosisBytes, show)
+		done()
+		if err == nil {
+			b, err = c.Follow(ctx, id, func(wire.Batch) {})
+		}
+	}
+	if err != nil {
+		return err
+	}
+	items, err := c.Items(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := a.print(fullBatch{b, items, []wire.Absent{}, []wire.Copy{}}, spotGrid(items), func() {
+		first := true
+		for _, verdict := range []string{"refused", "unproven", "cleared"} {
+			for _, item := range items {
+				if deref(item.Verdict) == verdict && slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
+					if !first {
+						fmt.Fprintln(a.stdout)
+					}
+					first = false
+					a.showSpot(item, id)
+				}
+			}
+		}
+	}); err != nil {
+		return err
+	}
+	return verdictExit(b)
+}
+
+func spotGrid(items []wire.Item) *grid {
+	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
+	for _, item := range items {
+		g.add(deref(item.Verdict), item.Path, string(item.Role), fmt.Sprint(item.Size), item.Deciding)
+	}
+	return g
+}
+
+// showSpot shows the answer for one file: the verdict, the one reason that matters, the
+// values, and what is missing for more.
+func (a *app) showSpot(item wire.Item, batch int64) {
+	fmt.Fprintln(a.stdout, a.headOf(item))
+	shown := problems(item)
+	if deref(item.Verdict) == string(judge.Cleared) {
+		a.wrapped("    ", item.Deciding)
+		shown = notes(item)
+	}
+	a.showGrounds(shown)
+	a.showMatch(item)
+	if item.Record != nil {
+		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d --item %s” shows every link", *item.Record, batch, typed(item.Path))))
+	}
+}
+
+// typed writes a name as it is typed on a command line.
+func typed(name string) string {
+	for _, c := range name {
+		if !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._-+/", c) {
+			return "'" + strings.ReplaceAll(plain.Text(name), "'", `'\''`) + "'"
+		}
+	}
+	return name
+}
+
+// showMatch shows the strongest value that was stated and is the file's.
+func (a *app) showMatch(item wire.Item) {
+	var best *judge.Ground
+	for i, g := range item.Grounds {
+		if g.Code == judge.DigestMatch && (best == nil || g.Algorithm.CollisionBits() > best.Algorithm.CollisionBits()) {
+			best = &item.Grounds[i]
+		}
+	}
+	if best == nil {
+		return
+	}
+	where := best.Source
+	if best.Line > 0 {
+		where += fmt.Sprintf(", line %d", best.Line)
+	}
+	fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("%s, as %s states it:", best.Algorithm, plain.Text(where))))
+	a.wrapped("      ", plain.Grouped(best.Computed.String()))
+}
+
+// spotUnrecorded compares digests without a service. Nobody's key counts here, so that
+// nothing can be cleared.
+func (a *app) spotUnrecorded(ctx context.Context, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
+	plan, err := survey.Plan(found, survey.Options{})
+	if err != nil {
+		return err
+	}
+	measured, err := verify.Measure(ctx, shelf, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()})
+	if err != nil {
+		return err
+	}
+	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})
+	for i := range plan.Items {
+		if item := &plan.Items[i]; item.Role == survey.Manifest {
+			m := measured[item.Path]
+			session.Manifest(item, &m)
+		}
+	}
+	worst := error(nil)
+	lines := map[string]unrecordedLine{}
+	for i := range plan.Items {
+		item := &plan.Items[i]
+		if item.Role != survey.Artifact || !slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
+			continue
+		}
+		m := measured[item.Path]
+		out := session.Judge(item, &m)
+		lines[item.Path] = unrecordedLine{item.Path, out.Verdict, judge.Line(item, &out), m.Digests, out.Grounds}
+		switch {
+		case out.Verdict == judge.Refused:
+			worst = &exit{code: exitRefused}
+		case worst == nil:
+			worst = &exit{code: exitUnproven}
+		}
+	}
+	g := &grid{header: []string{"verdict", "file", "why", "record"}}
+	var all []unrecordedLine
+	for _, name := range slices.Sorted(maps.Keys(lines)) {
+		l := lines[name]
+		all = append(all, l)
+		g.add(string(l.Verdict), l.File, l.Why, "none")
+	}
+	if err := a.print(all, g, func() {
+		for _, l := range all {
+			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
+			for _, one := range l.grounds {
+				switch one.Code {
+				case judge.DigestMatch, judge.DigestMismatch, judge.SizeMismatch, judge.NotListed:
+					a.showGround(one)
+				}
+			}
+		}
+		a.note("No service was asked: no key counts here, so nothing can be cleared, and nothing is on record.")
+	}); err != nil {
+		return err
+	}
+	return worst
+}
+
+// unrecordedLine is what can be said of a file without a service.
+type unrecordedLine struct {
+	File    string                            `json:"file"`
+	Verdict judge.Verdict                     `json:"verdict"`
+	Why     string                            `json:"why"`
+	Digests map[digest.Algorithm]digest.Value `json:"digests"`
+	grounds []judge.Ground
+}
