@@ -369,3 +369,66 @@ func TestOnlyTheServiceMayMeasure(t *testing.T) {
 	}
 	assert.Equal(t, "cleared", *verified(t, s, "quayside:tidewright/gauge-fw-4.2").Verdict)
 }
+
+// TestHandOn copies what is cleared to where it is used, and nothing else.
+func TestHandOn(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	here := filepath.Join(t.TempDir(), "downloads")
+	require.NoError(t, os.CopyFS(here, os.DirFS(filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2-flipped"))))
+	b := verified(t, s, here)
+	require.Equal(t, 1, b.Counts.Refused)
+	to := filepath.Join(t.TempDir(), "stick", "deep")
+	id := fmt.Sprint(b.ID)
+	// Between the check and the use one file changes, and another name is taken already.
+	require.NoError(t, os.WriteFile(filepath.Join(here, "gauge-fw-4.2-notes.txt"), []byte("altered since"), 0o644))
+	r := endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
+	assert.Equal(t, 1, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "1 file of batch "+id+" handed on")
+	assert.Contains(t, r.out, "it is not what was verified any more")
+	assert.Contains(t, r.out, "it is refused:")
+	var there []string
+	require.NoError(t, filepath.WalkDir(to, func(path string, entry os.DirEntry, err error) error {
+		require.NoError(t, err)
+		if !entry.IsDir() {
+			there = append(there, entry.Name())
+		}
+		return nil
+	}))
+	require.Len(t, there, 3, "the one file, its receipt, the manifest; nothing half-copied: %v", there)
+	assert.Contains(t, there, "gauge-fw-4.2-boot.img")
+	receipts, err := filepath.Glob(filepath.Join(to, "endeixis-proofs", "*.receipt.json"))
+	require.NoError(t, err)
+	require.Len(t, receipts, 1)
+	r = endeixis(t, s, "operator", "record", "verify-receipt", receipts[0], "--public-key", s.PublicKey)
+	assert.Zero(t, r.code, r.out+r.err)
+	r = endeixis(t, s, "operator", "manifest", "show", filepath.Join(to, "endeixis-proofs", "batch-"+id+".digests.txt"))
+	assert.Contains(t, r.out, "gauge-fw-4.2-boot.img")
+
+	before, err := os.ReadFile(filepath.Join(to, "gauge-fw-4.2-boot.img"))
+	require.NoError(t, err)
+	r = endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, "nothing is written over")
+	after, err := os.ReadFile(filepath.Join(to, "gauge-fw-4.2-boot.img"))
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+
+	// A link at the destination leads nowhere else.
+	outside, linked := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Symlink(filepath.Join(outside, "x"), filepath.Join(linked, "gauge-fw-4.2-boot.img")))
+	endeixis(t, s, "operator", "batch", "hand-on", id, "--to", linked)
+	escaped, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, escaped)
+
+	there2 := verified(t, s, "quayside:corran/chart-disc-2026-10")
+	to2 := t.TempDir()
+	r = endeixis(t, s, "operator", "batch", "hand-on", fmt.Sprint(there2.ID), "--to", to2)
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.err, "--from")
+	r = endeixis(t, s, "operator", "batch", "hand-on", fmt.Sprint(there2.ID), "--to", to2, "--from", filepath.Join(s.Depot, "corran", "chart-disc-2026-10"))
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "2 files of batch")
+	assert.NotContains(t, r.out, "not handed on")
+}

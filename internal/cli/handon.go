@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/manifest"
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+	"endeixis/internal/measurer"
+	"endeixis/internal/sources"
+	"endeixis/internal/wire"
+)
+
+// proofs is the folder with what goes along with files that are handed on.
+const proofs = "endeixis-proofs"
+
+func (a *app) batchHandOn() *cobra.Command {
+	var to, from string
+	cmd := &cobra.Command{
+		Use: "hand-on BATCH", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
+		Long: `hand-on copies the files of a batch that are cleared, and still are. Each is hashed while
+it is copied, and again as it lies on the disk then, so that nothing changes between the
+check and the use. Beside them, in ` + proofs + `, it writes a manifest and the receipts.
+Nothing is written over; what was not handed on is listed with its reason.
+
+Of a batch in a depot --from says where its folder is on this machine.`,
+		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "a batch's number")
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				return usage("say with --to where the files are to be")
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.Batch(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if !b.Closed() {
+				return &exit{exitFailed, fmt.Errorf("batch %d has not ended; “endeixis batch follow %d” waits for it", id, id)}
+			}
+			if from, err = filesOf(b, from); err != nil {
+				return err
+			}
+			return a.handOn(cmd.Context(), c, b, from, to)
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the folder that they are copied to; it is made if it is not there")
+	cmd.Flags().StringVar(&from, "from", "", "where the batch's folder is on this machine")
+	return cmd
+}
+
+// filesOf returns where the files of a batch are on this machine.
+func filesOf(b wire.Batch, given string) (string, error) {
+	host, path, _ := strings.Cut(b.Source.Reference, ":")
+	switch {
+	case given != "":
+		return given, nil
+	case b.Source.Kind == sources.Depot:
+		return "", usage("the files of batch %d are in the depot folder %s; say with --from where that is on this machine", b.ID, placeOf(b))
+	case b.Source.Kind != sources.Client || host != hostname():
+		return "", usage("the files of batch %d are on %s; say with --from where they are on this machine", b.ID, plain.Text(host))
+	}
+	return path, nil
+}
+
+// handedOn is what came of handing on.
+type handedOn struct {
+	Batch  int64             `json:"batch"`
+	To     string            `json:"to"`
+	Handed []measurer.Handed `json:"handed"`
+	Left   []measurer.Handed `json:"left"`
+}
+
+func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, to string) error {
+	items, err := c.Items(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	_, folder, err := openHere(from)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+
+	var files []measurer.Handed
+	records := map[string]int64{}
+	total := int64(0)
+	cleared := map[string]bool{}
+	for _, item := range items {
+		f := handed(item)
+		cleared[item.Path] = !f.Uncleared
+		// What is inside a file that is cleared goes along with it.
+		if item.Role != "artifact" || cleared[item.Inside] {
+			continue
+		}
+		if f.Why == "" && item.Inside != "" {
+			f.Why, f.Uncleared = fmt.Sprintf("it lies inside %s, which is not cleared", item.Inside), true
+		}
+		files = append(files, f)
+		if item.Record != nil {
+			records[item.Path] = *item.Record
+		}
+		if f.Why == "" {
+			total += 2 * item.Size
+		}
+	}
+	bar := a.bar(total, "copying")
+	err = measurer.HandOn(ctx, folder.FS(), root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                        //nolint:errcheck // only for the eye
+	if err != nil {
+		return &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole", plain.Quoted(to))}
+	}
+	out := handedOn{Batch: b.ID, To: to, Handed: []measurer.Handed{}, Left: []measurer.Handed{}}
+	for _, f := range files {
+		if f.Why == "" {
+			out.Handed = append(out.Handed, f)
+		} else {
+			out.Left = append(out.Left, f)
+		}
+	}
+	if len(out.Handed) > 0 {
+		if err := a.prove(ctx, c, b.ID, root, out.Handed, records); err != nil {
+			return err
+		}
+	}
+	return a.showHandedOn(b, out)
+}
+
+// handed is what is to be copied of an item, or why it is not.
+func handed(item wire.Item) measurer.Handed {
+	out := measurer.Handed{Path: item.Path, Size: item.Size, Digests: map[digest.Algorithm]digest.Value{}}
+	for label, text := range item.Digests {
+		var value digest.Value
+		if a, err := digest.Parse(label); err == nil && value.UnmarshalText([]byte(text)) == nil {
+			out.Digests[a] = value
+		}
+	}
+	switch {
+	case item.Now != nil && item.Now.Verdict != judge.Cleared:
+		out.Why, out.Uncleared = fmt.Sprintf("it is %s now: %s", item.Now.Verdict, item.Now.Deciding), true
+	case item.Now == nil && deref(item.Verdict) != string(judge.Cleared):
+		out.Why, out.Uncleared = fmt.Sprintf("it is %s: %s", deref(item.Verdict), item.Deciding), true
+	}
+	return out
+}
+
+// prove writes what goes along with the files: a manifest of them, and their receipts.
+func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os.Root, files []measurer.Handed, records map[string]int64) error {
+	var listed []manifest.File
+	for _, f := range files {
+		listed = append(listed, manifest.File{Name: f.Path, Size: f.Size, Digests: f.Digests})
+		receipt, err := c.Receipt(ctx, records[f.Path])
+		if err != nil {
+			return err
+		}
+		text, err := json.MarshalIndent(receipt, "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := measurer.Write(root, fmt.Sprintf("%s/record-%d.receipt.json", proofs, records[f.Path]), append(text, '\n')); err != nil {
+			return err
+		}
+	}
+	var text bytes.Buffer
+	if err := manifest.Write(&text, manifest.Tagged, listed); err != nil {
+		return err
+	}
+	return measurer.Write(root, fmt.Sprintf("%s/batch-%d.digests.txt", proofs, batch), text.Bytes())
+}
+
+func (a *app) showHandedOn(b wire.Batch, out handedOn) error {
+	g := &grid{header: []string{"file", "size", "why it was not handed on"}}
+	for _, f := range append(append([]measurer.Handed{}, out.Handed...), out.Left...) {
+		g.add(f.Path, fmt.Sprint(f.Size), f.Why)
+	}
+	if err := a.print(out, g, func() {
+		fmt.Fprintf(a.stdout, "%s of batch %d handed on to %s\n", counted(len(out.Handed), "file"), b.ID, plain.Text(out.To))
+		for _, f := range out.Handed {
+			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(size(f.Size)))
+		}
+		if len(out.Handed) > 0 {
+			fmt.Fprintf(a.stdout, "%s\n", a.faint("Read again from the disk, each is what was verified. Manifest and receipts are in "+proofs+"."))
+		}
+		if len(out.Left) > 0 {
+			fmt.Fprintf(a.stdout, "\n%s not handed on\n", counted(len(out.Left), "file"))
+		}
+		for _, f := range out.Left {
+			fmt.Fprintf(a.stdout, "  %s\n", a.bold(plain.Text(f.Path)))
+			a.wrapped("      ", f.Why)
+		}
+	}); err != nil {
+		return err
+	}
+	for _, f := range out.Left {
+		if !f.Uncleared { // one that is cleared could not be copied
+			return &exit{code: exitFailed}
+		}
+	}
+	return verdictExit(b)
+}
