@@ -432,3 +432,97 @@ func TestHandOn(t *testing.T) {
 	assert.Contains(t, r.out, "2 files of batch")
 	assert.NotContains(t, r.out, "not handed on")
 }
+
+// TestDrill proves that the check can fail, in a depot, on this machine, and of a spot
+// check; and that a file which is not what was verified any more raises the alarm.
+func TestDrill(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	there := fmt.Sprint(verified(t, s, "quayside:tidewright/gauge-fw-4.2").ID)
+	type drill struct {
+		Record int64 `json:"record"`
+		Passed bool  `json:"passed"`
+		Items  []struct {
+			Shown string `json:"shown"`
+			Rows  []struct {
+				Kind, What, Verdict, Said string
+				Alarm                     bool
+			} `json:"rows"`
+		} `json:"items"`
+	}
+	holds := func(t *testing.T, r ran, files int) drill {
+		t.Helper()
+		require.Zero(t, r.code, r.out+r.err)
+		var d drill
+		r.decode(t, &d)
+		assert.True(t, d.Passed)
+		require.Len(t, d.Items, files)
+		for _, item := range d.Items {
+			kinds := map[string]int{}
+			for _, row := range item.Rows {
+				kinds[row.Kind]++
+				assert.False(t, row.Alarm)
+				assert.Equal(t, row.Kind == "unaltered", row.Verdict == "cleared", "%s: %s", row.What, row.Said)
+			}
+			for _, kind := range []string{"unaltered", "byte-added", "byte-missing", "manifest-altered", "signature-altered", "signer-replaced"} {
+				assert.Equal(t, 1, kinds[kind], kind)
+			}
+			assert.GreaterOrEqual(t, kinds["bit-flipped"], 3)
+		}
+		return d
+	}
+	d := holds(t, endeixis(t, s, "operator", "batch", "drill", there, "-o", "json"), 3)
+	r := endeixis(t, s, "operator", "batch", "drill", there, "--item", "gauge-fw-4.2-main.img")
+	assert.Zero(t, r.code, r.err)
+	assert.Contains(t, r.out, "The check can fail: nothing that was altered was cleared.")
+	shown := endeixis(t, s, "auditor", "record", "show", fmt.Sprint(d.Record), "-o", "json")
+	assert.Contains(t, shown.out, `"drill"`)
+	assert.Contains(t, shown.out, "signer-replaced")
+
+	here := filepath.Join(t.TempDir(), "downloads")
+	require.NoError(t, os.CopyFS(here, os.DirFS(filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2"))))
+	b := verified(t, s, here)
+	id := fmt.Sprint(b.ID)
+	holds(t, endeixis(t, s, "operator", "batch", "drill", id, "-o", "json"), 3)
+	r = endeixis(t, s, "operator", "spot", filepath.Join(here, "gauge-fw-4.2-main.img"), "--drill")
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "another publisher's key in place of the signer's")
+	again := verifiedShow(t, s, id)
+	assert.Equal(t, b.Counts, again.Counts, "no verdict is touched")
+
+	image := filepath.Join(here, "gauge-fw-4.2-main.img")
+	content, err := os.ReadFile(image)
+	require.NoError(t, err)
+	content[100] ^= 1
+	require.NoError(t, os.WriteFile(image, content, 0o644))
+	r = endeixis(t, s, "operator", "batch", "drill", id, "--item", "gauge-fw-4.2-main.img")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "ALARM")
+	assert.Contains(t, r.out, "has changed since")
+	listed := endeixis(t, s, "auditor", "record", "list", "--kind", "drill", "--verdict", "refused", "-o", "json")
+	assert.Contains(t, listed.out, `"drill"`)
+
+	refused := fmt.Sprint(verified(t, s, "quayside:tidewright/gauge-fw-4.2-flipped").ID)
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"batch", "drill", refused, "--item", "gauge-fw-4.2-main.img"}, "is not cleared"},
+		{[]string{"batch", "drill", there, "--item", "nothing.img"}, "has no file"},
+		{[]string{"batch", "drill", "999"}, "There is no batch 999"},
+	} {
+		r := endeixis(t, s, "operator", c.args...)
+		assert.Equal(t, 1, r.code, r.out)
+		assert.Contains(t, r.err, c.says)
+	}
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
+}
+
+// verifiedShow returns a batch as it stands.
+func verifiedShow(t *testing.T, s *testkit.Service, id string) fullJSON {
+	t.Helper()
+	var out fullJSON
+	endeixis(t, s, "operator", "batch", "show", id, "-o", "json").decode(t, &out)
+	return out
+}

@@ -25,10 +25,12 @@ const (
 	PublisherAdded Kind = "publisher-added"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
-	UserAdded      Kind = "user-added"
-	UserChanged    Kind = "user-changed"
-	TokenIssued    Kind = "token-issued"
-	TokenRevoked   Kind = "token-revoked"
+	// Drilled: it was proved that the check can fail.
+	Drilled      Kind = "drill"
+	UserAdded    Kind = "user-added"
+	UserChanged  Kind = "user-changed"
+	TokenIssued  Kind = "token-issued"
+	TokenRevoked Kind = "token-revoked"
 )
 
 // Kinds lists every kind of record.
@@ -50,6 +52,7 @@ func Kinds() []Kind {
 		PublisherAdded,
 		PolicySet,
 		BatchCancelled,
+		Drilled,
 		UserAdded,
 		UserChanged,
 		TokenIssued,

@@ -58,8 +58,14 @@ func TestUnlike(t *testing.T) {
 		a, b string
 		want bool
 	}{
-		{"", "", false}, {"abcd", "abcd", false}, {"abcd", "abdc", false}, {"abcdef01", "abcdef10", false},
-		{"AFEFCE8734CFA316", "31FE20A558A737E4", true}, {"abcd", "", true}, {"abcdefgh", "abcdefghijklmnopqrstu", true}, {"abcdefgh", "abcdefghij", false},
+		{"", "", false},
+		{"abcd", "abcd", false},
+		{"abcd", "abdc", false},
+		{"abcdef01", "abcdef10", false},
+		{"AFEFCE8734CFA316", "31FE20A558A737E4", true},
+		{"abcd", "", true},
+		{"abcdefgh", "abcdefghijklmnopqrstu", true},
+		{"abcdefgh", "abcdefghij", false},
 	} {
 		assert.Equal(t, c.want, Unlike(c.a, c.b), "%q and %q", c.a, c.b)
 	}

@@ -58,6 +58,33 @@ func (a *API) registerElsewhere() {
 	})
 }
 
+func (a *API) registerDrills() {
+	handle(a, wire.ShowDrillChore, func(ctx context.Context, in *wire.ItemAt) (*wire.DrillChore, error) {
+		c, err := a.Batches.DrillChore(ctx, in.ID, in.N)
+		if err != nil {
+			return nil, err
+		}
+		return &wire.DrillChore{N: c.N, Target: *c.Target, Alterations: c.Alterations}, nil
+	})
+	handle(a, wire.DrillBatch, func(ctx context.Context, in *wire.DrillRequest) (*wire.Drill, error) {
+		p, _ := principal(ctx)
+		var items []batches.DrillItem
+		for _, i := range in.Body.Items {
+			items = append(items, batches.DrillItem(i))
+		}
+		d, err := a.Batches.Drill(ctx, p.Name, in.ID, items)
+		if err != nil {
+			return nil, err
+		}
+		if !d.Passed {
+			a.Log.Error("a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch", in.ID, "record", d.Record)
+		}
+		return &wire.Drill{Batch: in.ID, Record: d.Record, Passed: d.Passed, Items: convert(d.Items, func(i batches.DrilledItem) wire.DrilledItem {
+			return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
+		})}, nil
+	})
+}
+
 // sourceOf returns where the files of a new batch are.
 func sourceOf(in wire.NewBatch) (sources.Source, error) {
 	m := in.Measurer

@@ -187,12 +187,13 @@ func checkProblem(p *measure.Problem, field string) error {
 	default:
 		return badListing(field, "%s is no problem that a measurer can have", plain.Quoted(string(p.Code)))
 	}
-	p.Message = plain.Text(clipped(p.Message, maxMessage))
+	p.Message = plain.Text(clipped(p.Message))
 	return nil
 }
 
-// clipped shortens a text to some bytes, at the end of a character.
-func clipped(text string, most int) string {
+// clipped shortens what a measurer says, at the end of a character.
+func clipped(text string) string {
+	most := maxMessage
 	if len(text) <= most {
 		return text
 	}

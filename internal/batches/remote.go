@@ -281,7 +281,7 @@ func fits(target *measure.Target, r *measure.Reading) string {
 			return fmt.Sprintf("The result of task %d has %d bytes, and %s has %d.", i+1, length, task.Algorithm, task.Algorithm.Size())
 		}
 	}
-	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded, maxMessage)), plain.Text(clipped(r.Surplus, maxMessage))
+	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded)), plain.Text(clipped(r.Surplus))
 	return ""
 }
 
@@ -323,7 +323,7 @@ func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosi
 			if !slices.Contains(diagnose.Codes(), f.Code) || f.Code == diagnose.OtherEntry || f.Code == diagnose.OtherRelease {
 				continue
 			}
-			f.Sentence, f.Advice = plain.Text(clipped(f.Sentence, maxMessage)), plain.Text(clipped(f.Advice, maxMessage))
+			f.Sentence, f.Advice = plain.Text(clipped(f.Sentence)), plain.Text(clipped(f.Advice))
 			f.Damage = f.Damage[:min(len(f.Damage), 10_000)]
 			kept.Findings = append(kept.Findings, f)
 		}

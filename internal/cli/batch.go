@@ -22,7 +22,7 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(), a.batchHandOn())
+	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(), a.batchHandOn(), a.batchDrill())
 	return cmd
 }
 

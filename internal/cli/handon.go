@@ -129,7 +129,7 @@ func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, 
 	}
 	bar := a.bar(total, "copying")
 	err = measurer.HandOn(ctx, folder.FS(), root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                        //nolint:errcheck // only for the eye
+	bar.Clear()                                                                          //nolint:errcheck // only for the eye
 	if err != nil {
 		return &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole", plain.Quoted(to))}
 	}

@@ -38,6 +38,7 @@ type spot struct {
 	signatures []string
 	publisher  string
 	unrecorded bool
+	drill      bool
 }
 
 func (a *app) spotCommand() *cobra.Command {
@@ -71,6 +72,7 @@ Without a file, --digest tells which file that was cleared here has it.`,
 	cmd.Flags().StringArrayVar(&s.manifests, "manifest", nil, "a list of digests that lies elsewhere; repeat for more")
 	cmd.Flags().StringArrayVar(&s.signatures, "signature", nil, "a signature that lies elsewhere; repeat for more")
 	cmd.Flags().StringVar(&s.publisher, "publisher", "", "the publisher that it is expected from")
+	cmd.Flags().BoolVar(&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory")
 	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "where there is no service: compare digests alone, on no record")
 	return cmd
 }
@@ -313,7 +315,20 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	}); err != nil {
 		return err
 	}
-	return verdictExit(b)
+	if err := verdictExit(b); err != nil || !s.drill {
+		if s.drill {
+			a.note("Only what is cleared is drilled.")
+		}
+		return err
+	}
+	fmt.Fprintln(a.stdout)
+	var chosen []wire.Item
+	for _, item := range items {
+		if slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
+			chosen = append(chosen, item)
+		}
+	}
+	return a.drillHere(ctx, c, id, shelf, chosen)
 }
 
 func spotGrid(items []wire.Item) *grid {
@@ -369,6 +384,9 @@ func (a *app) showMatch(item wire.Item) {
 	a.wrapped("      ", plain.Grouped(best.Computed.String()))
 }
 
+// compares are the grounds that mean something where no key counts.
+var compares = []judge.Code{judge.DigestMatch, judge.DigestMismatch, judge.SizeMismatch, judge.NotListed}
+
 // spotUnrecorded compares digests without a service. Nobody's key counts here, so that
 // nothing can be cleared.
 func (a *app) spotUnrecorded(ctx context.Context, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
@@ -415,8 +433,7 @@ func (a *app) spotUnrecorded(ctx context.Context, shelf *measurer.Shelf, found *
 		for _, l := range all {
 			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
 			for _, one := range l.grounds {
-				switch one.Code {
-				case judge.DigestMatch, judge.DigestMismatch, judge.SizeMismatch, judge.NotListed:
+				if slices.Contains(compares, one.Code) {
 					a.showGround(one)
 				}
 			}

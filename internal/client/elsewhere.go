@@ -28,3 +28,13 @@ func (c *Client) Chores(ctx context.Context, batch int64) ([]wire.Chore, error) 
 func (c *Client) SendMeasurements(ctx context.Context, batch int64, measured []wire.Measured) (wire.Taken, error) {
 	return call(ctx, c, wire.SendMeasurements, wire.MeasuredRequest{ID: batch, Body: wire.Measurements{Measured: measured}})
 }
+
+// DrillChore tells what to measure for the drill of an item.
+func (c *Client) DrillChore(ctx context.Context, batch int64, n int) (wire.DrillChore, error) {
+	return call(ctx, c, wire.ShowDrillChore, wire.ItemAt{ID: batch, N: n})
+}
+
+// Drill proves that the check of some items can fail.
+func (c *Client) Drill(ctx context.Context, batch int64, items []wire.DrillItem) (wire.Drill, error) {
+	return call(ctx, c, wire.DrillBatch, wire.DrillRequest{ID: batch, Body: wire.NewDrill{Items: items}})
+}

@@ -286,8 +286,8 @@ var recordRows = consequence{"what lists show of records", `
 	FROM (SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records) r
 	WHERE r.kind <> r.body ->> 'kind' OR r.by_name <> r.body ->> 'by' OR abs(extract(epoch FROM (r.at - (r.body ->> 'at')::timestamptz))) > 0.00001
 		OR r.subject <> coalesce(r.body ->> 'subject', r.subject)
-		OR coalesce(r.verdict, '') <> CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
-		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged') THEN (r.body ->> 'batch')::bigint
+		OR coalesce(r.verdict, '') <> CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
+		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN (r.body ->> 'batch')::bigint
 			WHEN r.kind = 'reassessed' THEN (r.body -> 'selection' ->> 'batch')::bigint END
 	UNION ALL
 	SELECT -1, 'the ledger is said to have another size than it has' WHERE (SELECT count(*) FROM ledger_records) IS DISTINCT FROM (SELECT s.size FROM ledger_state s)`}

@@ -9,6 +9,7 @@ import (
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 )
 
 // Measurer is who reads the bytes of a batch that the service does not read: a client
@@ -149,4 +150,43 @@ type Declined struct {
 	N      int    `json:"n"`
 	Code   string `json:"code" enum:"not-asked,measured-otherwise,wrong-shape,incomplete-file"`
 	Reason string `json:"reason"`
+}
+
+// DrillChore is what is to be measured for the drill of an item whose bytes are elsewhere.
+type DrillChore struct {
+	N           int                 `json:"n"`
+	Target      measure.Target      `json:"target"`
+	Alterations []verify.Alteration `json:"alterations" doc:"Each alters the stream of bytes; the target's tasks are done once for each."`
+}
+
+// DrillRequest asks for a drill.
+type DrillRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body NewDrill
+}
+
+// NewDrill says which items are drilled.
+type NewDrill struct {
+	Items []DrillItem `json:"items,omitempty" maxItems:"10" doc:"Without any: the first cleared artifacts of the batch."`
+}
+
+// DrillItem is an item that is drilled.
+type DrillItem struct {
+	N        int               `json:"n" minimum:"0"`
+	Readings []measure.Reading `json:"readings,omitempty" maxItems:"32" doc:"Those of the alterations, in their order, where the bytes are elsewhere."`
+}
+
+// Drill is what came of a drill.
+type Drill struct {
+	Batch  int64         `json:"batch"`
+	Record int64         `json:"record"`
+	Passed bool          `json:"passed" doc:"Nothing that was altered was cleared."`
+	Items  []DrilledItem `json:"items"`
+}
+
+// DrilledItem is what became of an item with each alteration.
+type DrilledItem struct {
+	N     int              `json:"n"`
+	Shown string           `json:"shown"`
+	Rows  []verify.Drilled `json:"rows"`
 }

@@ -78,6 +78,8 @@ var (
 	ListChores       = Operation[ListChoresRequest, Page[Chore]]{Method: get, Path: "/batches/{id}/chores", ID: "list-chores", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
 	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte}
 
+	ShowDrillChore = Operation[ItemAt, DrillChore]{Method: get, Path: "/batches/{id}/items/{n}/drill", ID: "show-drill-chore", Summary: "Tell what to measure for the drill of an item whose bytes are elsewhere", Role: roles.Operator}
+	DrillBatch     = Operation[DrillRequest, Drill]{Method: post, Path: "/batches/{id}/drills", ID: "drill-batch", Summary: "Prove that the check can fail: measure and judge items with everything altered that they rest on", Role: roles.Operator, MaxBody: 2 * mebibyte}
 	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{Method: get, Path: "/references", ID: "find-references", Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor}
 
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}

@@ -1,0 +1,257 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"endeixis/core/container"
+	"endeixis/core/judge"
+	"endeixis/core/ledger"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/store"
+)
+
+// A DrillItem is an item that is to be drilled. Readings are those of the alterations that
+// [Service.DrillChore] names, from whoever has the bytes; without any the service reads
+// them itself.
+type DrillItem struct {
+	N        int
+	Readings []measure.Reading
+}
+
+// A DrillChore is what is to be measured for the drill of an item.
+type DrillChore struct {
+	N           int
+	Target      *measure.Target
+	Alterations []verify.Alteration
+}
+
+// DrilledItem is what became of one.
+type DrilledItem struct {
+	N    int              `json:"n"`
+	Item string           `json:"item"`
+	Rows []verify.Drilled `json:"rows"`
+}
+
+// A Drill is what came of one.
+type Drill struct {
+	Record int64
+	Passed bool
+	Items  []DrilledItem
+}
+
+// drillRecord is what the ledger keeps of a drill.
+type drillRecord struct {
+	Batch  int64          `json:"batch"`
+	Source sources.Source `json:"source"`
+	// Measured says who has read the bytes.
+	Measured string        `json:"measured"`
+	Passed   bool          `json:"passed"`
+	Verdict  judge.Verdict `json:"verdict"`
+	Items    []DrilledItem `json:"items"`
+}
+
+const (
+	// maxDrillItems bounds the items of one drill, and drillBytes what the service
+	// reads for it.
+	maxDrillItems = 10
+	drillBytes    = 4 << 30
+)
+
+// DrillChore tells what to measure for the drill of an item whose bytes are elsewhere.
+func (s *Service) DrillChore(ctx context.Context, id int64, n int) (DrillChore, error) {
+	_, item, m, err := s.drillable(ctx, id, n)
+	if err != nil {
+		return DrillChore{}, err
+	}
+	target, _ := item.Target()
+	return DrillChore{N: n, Target: target, Alterations: alterations(id, n, m)}, nil
+}
+
+func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration {
+	return verify.Alterations(m.Size, fmt.Appendf(nil, "batch %d, item %d", batch, n))
+}
+
+// drillable returns an item of a batch that is cleared.
+func (s *Service) drillable(ctx context.Context, id int64, n int) (store.Batch, *survey.Item, *measure.Measurement, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return b, nil, nil, err
+	}
+	if b.State != state.BatchDone {
+		return b, nil, nil, fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).Advise("A drill takes files that are verified.")
+	}
+	row, err := s.store.ItemAt(ctx, id, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return b, nil, nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", id, n)
+	}
+	if err != nil {
+		return b, nil, nil, err
+	}
+	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
+		return b, nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).Advise("That something else is not cleared either proves nothing; drill a file that is.")
+	}
+	var item survey.Item
+	var m measure.Measurement
+	err = errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m))
+	return b, &item, &m, err
+}
+
+// Drill proves that the check of some items can fail, and records how it went. Without
+// items it takes the first cleared artifacts of the batch. No verdict and no reference is
+// touched by it.
+func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillItem) (Drill, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return Drill{}, err
+	}
+	if items == nil {
+		if items, err = s.firstCleared(ctx, id); err != nil {
+			return Drill{}, err
+		}
+	}
+	if len(items) == 0 || len(items) > maxDrillItems {
+		return Drill{}, fault.New(fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems).At("items")
+	}
+	out := Drill{Passed: true, Items: []DrilledItem{}}
+	w := s.witness(by)
+	if sourceOf(b).Remote() {
+		w.Maker, w.Where = measure.Maker(b.SourceKind), string(sourceOf(b).Kind)+" on "+plain.Text(sourceOf(b).Host())
+	}
+	for _, one := range items {
+		done, err := s.drill(ctx, id, one, w)
+		if err != nil {
+			return Drill{}, err
+		}
+		for _, row := range done.Rows {
+			out.Passed = out.Passed && !row.Alarm
+		}
+		out.Items = append(out.Items, done)
+	}
+	// A check that cannot fail is worth no verdict: that stands out in lists.
+	verdict := judge.Verdict("")
+	if !out.Passed {
+		verdict = judge.Refused
+	}
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		out.Record, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.Drilled, By: by, Subject: b.Source, Verdict: string(verdict), Batch: id, Body: drillRecord{
+			Batch: id, Source: sourceOf(b), Measured: w.Where, Passed: out.Passed, Verdict: verdict, Items: out.Items,
+		}})
+		return err
+	})
+	return out, err
+}
+
+// firstCleared returns the first cleared artifacts of a batch.
+func (s *Service) firstCleared(ctx context.Context, id int64) ([]DrillItem, error) {
+	rows, err := s.store.ItemRows(ctx, id, store.ItemFilter{Verdict: string(judge.Cleared), Limit: maxDrillItems})
+	out := make([]DrillItem, 0, len(rows))
+	for _, r := range rows {
+		out = append(out, DrillItem{N: r.N})
+	}
+	return out, err
+}
+
+// drill judges one item with everything altered that it rests on.
+func (s *Service) drill(ctx context.Context, id int64, one DrillItem, w measure.Witness) (DrilledItem, error) {
+	b, item, m, err := s.drillable(ctx, id, one.N)
+	if err != nil {
+		return DrilledItem{}, err
+	}
+	planned := alterations(id, one.N, m)
+	target, _ := item.Target()
+	readings := one.Readings
+	switch {
+	case len(readings) > 0 && !sourceOf(b).Remote():
+		return DrilledItem{}, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", id).Advise("Send no readings for it.")
+	case len(readings) > 0:
+		if len(readings) != len(planned) {
+			return DrilledItem{}, fault.New(fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned)).At("items")
+		}
+		for i := range readings {
+			if why := fits(target, &readings[i]); why != "" {
+				return DrilledItem{}, fault.New(fault.Invalid, "wrong-shape", "Reading %d does not fit: %s", i+1, why).At("items")
+			}
+		}
+	default:
+		if readings, err = s.altered(ctx, b, item, m, target, planned); err != nil {
+			return DrilledItem{}, err
+		}
+	}
+	ring, err := s.ringOf(ctx, b)
+	if err != nil {
+		return DrilledItem{}, err
+	}
+	session, err := s.Session(ctx, b, ring)
+	if err != nil {
+		return DrilledItem{}, err
+	}
+	rows, err := s.store.Manifests(ctx, id)
+	if err != nil {
+		return DrilledItem{}, err
+	}
+	var manifests []verify.Settled
+	for _, row := range rows {
+		d := verify.Settled{N: row.N, Item: &survey.Item{}}
+		if err := errors.Join(json.Unmarshal(row.Survey, d.Item), json.Unmarshal(row.Measurement, &d.Measurement)); err != nil {
+			return DrilledItem{}, err
+		}
+		manifests = append(manifests, d)
+	}
+	outcome := session.Judge(item, m)
+	outcome.Verdict = judge.Cleared // as it is on record
+	return DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}, nil
+}
+
+// altered measures an item of a depot with each alteration.
+func (s *Service) altered(ctx context.Context, b store.Batch, item *survey.Item, m *measure.Measurement, target *measure.Target, planned []verify.Alteration) ([]measure.Reading, error) {
+	if sourceOf(b).Remote() {
+		return nil, fault.New(fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID, plain.Text(sourceOf(b).Host())).Advise("Drill it there: “endeixis batch drill %d”.", b.ID)
+	}
+	if m.Size > drillBytes {
+		return nil, fault.New(fault.Invalid, "too-large-to-drill", "%s is longer than %d GiB, which is more than the service reads for a drill.", plain.Text(item.Path), drillBytes>>30).
+			Advise("Run “endeixis spot FILE --drill” on a machine that has it.")
+	}
+	folder, err := s.sources.Open(sourceOf(b))
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	var holders []*survey.Item
+	for outer, _ := container.Within(item.Path); outer != ""; outer, _ = container.Within(outer) {
+		at, err := s.store.ItemNumbers(ctx, b.ID, []string{outer})
+		if err != nil {
+			return nil, err
+		}
+		if n, ok := at[outer]; ok {
+			row, err := s.store.ItemAt(ctx, b.ID, n)
+			if err != nil {
+				return nil, err
+			}
+			holder := &survey.Item{}
+			if err := json.Unmarshal(row.Survey, holder); err != nil {
+				return nil, err
+			}
+			holders = append([]*survey.Item{holder}, holders...)
+		}
+	}
+	content, err := verify.Content(ctx, folder.FS(), item, holders)
+	if err != nil {
+		return nil, fault.New(fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path)).Because(err)
+	}
+	defer content.Close()
+	readings, err := verify.Alter(ctx, target, content, m.Size, planned)
+	if err != nil && ctx.Err() == nil {
+		err = fault.New(fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path)).Because(err)
+	}
+	return readings, err
+}
