@@ -4,6 +4,7 @@ SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
+CORE_SOURCES := $(shell find core cmd/endeixis-core -name '*.go' -not -name '*_test.go') go.mod
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
@@ -33,8 +34,15 @@ console/node_modules/.made: console/package.json console/package-lock.json
 console/src/api/types.ts: console/node_modules/.made docs/openapi.yaml
 	cd console && npm run --silent types
 
-console/dist/index.html: console/node_modules/.made console/src/api/types.ts $(CONSOLE_SOURCES)
+# The core for browsers, and what Go brings to run it there.
+console/core/core.wasm: $(CORE_SOURCES)
+	@mkdir -p console/core
+	CGO_ENABLED=0 GOOS=js GOARCH=wasm go build -trimpath -ldflags='-s -w' -o $@ ./cmd/endeixis-core
+	@cp "$$(go env GOROOT)/lib/wasm/wasm_exec.js" console/core/
+
+console/dist/index.html: console/node_modules/.made console/src/api/types.ts console/core/core.wasm $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
+	gzip -9 -n -k -f console/dist/assets/core-*.wasm
 
 openapi: ## write docs/openapi.yaml from the service's own description
 	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml
@@ -43,6 +51,7 @@ lint: console/node_modules/.made console/src/api/types.ts ## check form and type
 	$(GOLANGCI) run ./...
 	@# The core is computation only, and runs in a browser too.
 	CGO_ENABLED=0 GOOS=js GOARCH=wasm go build ./core/...
+	CGO_ENABLED=0 GOOS=js GOARCH=wasm go vet ./cmd/endeixis-core
 	cd console && npm run --silent lint
 
 format: console/node_modules/.made ## put everything into its form

@@ -19,6 +19,7 @@ import { PolicyPage } from "./pages/policy/policy-page";
 import { ReassessmentPage, ReassessmentsPage } from "./pages/reassessments/reassessments-page";
 import { RecordPage } from "./pages/record/record-page";
 import { RecordsPage } from "./pages/records/records-page";
+import { SpotPage } from "./pages/spot/spot-page";
 import { SignInPage } from "./pages/signin/sign-in-page";
 
 export const router = createBrowserRouter([
@@ -31,6 +32,7 @@ export const router = createBrowserRouter([
     ),
     children: [
       { path: "/", element: <OverviewPage /> },
+      { path: "/spot", element: <SpotPage /> },
       { path: "/batches", element: <BatchesPage /> },
       { path: "/batches/new", element: <NewBatchPage /> },
       { path: "/batches/:batch", element: <BatchPage /> },

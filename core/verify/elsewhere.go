@@ -62,6 +62,12 @@ func Do(ctx context.Context, folder fs.FS, part Part, maxBytes int64, progress f
 	return out, nil
 }
 
+// Explain says why a reading of a file that lies in no other is not what is expected; nil
+// where it is, or where nothing can be said.
+func Explain(ctx context.Context, folder fs.FS, chore Chore, r measure.Reading, maxBytes int64) ([]diagnose.Diagnosis, error) {
+	return differences(ctx, folder, nil, chore, r, maxBytes)
+}
+
 // differences explains why a reading is not what is expected: of the entries that differ
 // the one with the strongest algorithm.
 func differences(ctx context.Context, folder fs.FS, around []*measure.Target, chore Chore, r measure.Reading, maxBytes int64) ([]diagnose.Diagnosis, error) {

@@ -210,7 +210,7 @@ func (a *API) harden(c *gin.Context) {
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=(), payment=(), usb=()")
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; worker-src 'self'; img-src 'self' data:; style-src 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	c.Next()
 }
 
@@ -468,6 +468,21 @@ func (a *API) console(c *gin.Context) {
 			return
 		}
 		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+		return
+	}
+	if strings.HasSuffix(name, ".wasm") {
+		a.packed(c, name)
+		return
+	}
+	http.ServeFileFS(c.Writer, c.Request, a.Console, name)
+}
+
+// packed serves a file that is kept compressed as well: the core for browsers is large.
+func (a *API) packed(c *gin.Context, name string) {
+	c.Header("Vary", "Accept-Encoding")
+	if packed, err := fs.ReadFile(a.Console, name+".gz"); err == nil && strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
+		c.Header("Content-Encoding", "gzip")
+		c.Data(http.StatusOK, "application/wasm", packed)
 		return
 	}
 	http.ServeFileFS(c.Writer, c.Request, a.Console, name)

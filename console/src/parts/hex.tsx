@@ -30,6 +30,27 @@ export function Comparison({
   const length = Math.max(e.length, c.length);
   let differing = 0;
   for (let i = 0; i < length; i++) if (e[i] !== c[i]) differing++;
+  // Where most characters differ, marking each says nothing: it is another value.
+  if (2 * differing > length) {
+    return (
+      <div>
+        <dl className="grid grid-cols-[6rem_1fr] gap-x-3">
+          {[
+            [labels[0], e],
+            [labels[1], c],
+          ].map(([label = "", value = ""]) => (
+            <div key={label} className="contents">
+              <dt className="text-sm soft">{label}</dt>
+              <dd className="min-w-0">
+                <Hex value={value} />
+              </dd>
+            </div>
+          ))}
+        </dl>
+        <p className="text-sm soft">Another value altogether.</p>
+      </div>
+    );
+  }
   const columns = [];
   for (let at = 0; at < length; at += 4) columns.push(at);
   const cell = (own: string, other: string, at: number) =>

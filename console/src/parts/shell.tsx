@@ -1,5 +1,5 @@
 import { LogOut, Moon, Sun } from "lucide-react";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { Navigate, NavLink, useLocation, useNavigate } from "react-router";
 
 import { Failure } from "../api/client";
@@ -9,6 +9,7 @@ import { ProblemNote } from "./problem-note";
 
 const places = [
   { to: "/", name: "Overview" },
+  { to: "/spot", name: "Spot check" },
   { to: "/batches", name: "Batches" },
   { to: "/manifests", name: "Manifests" },
   { to: "/keyring", name: "Keyring" },
@@ -21,6 +22,7 @@ const places = [
 export function Shell({ children }: { children: ReactNode }) {
   const me = useMe();
   const here = useLocation();
+  useTitle();
   if (me.error instanceof Failure && me.error.problem.status === 401) {
     return <Navigate to="/sign-in" state={{ from: here.pathname + here.search }} replace />;
   }
@@ -30,21 +32,23 @@ export function Shell({ children }: { children: ReactNode }) {
         Skip to the page
       </a>
       <header className="border-b border-base-300 bg-base-200">
-        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
+        <div className="mx-auto flex max-w-6xl items-center gap-x-3 px-4 py-2 sm:gap-x-6">
           <Wordmark />
-          <nav aria-label="Main" className="flex flex-wrap gap-1">
+          <nav aria-label="Main" className="flex min-w-0 gap-1 overflow-x-auto">
             {places.map((place) => (
               <NavLink
                 key={place.to}
                 to={place.to}
                 end={place.to === "/"}
-                className={({ isActive }) => `rounded px-2.5 py-1 ${isActive ? "bg-base-300 font-semibold" : "hover:bg-base-300/60"}`}
+                className={({ isActive }) =>
+                  `rounded px-2.5 py-1 whitespace-nowrap ${isActive ? "bg-base-300 font-semibold" : "hover:bg-base-300/60"}`
+                }
               >
                 {place.name}
               </NavLink>
             ))}
           </nav>
-          <div className="ml-auto flex items-center gap-2">
+          <div className="ml-auto flex shrink-0 items-center gap-2">
             <ThemeSwitch />
             {me.data && <Person name={me.data.full_name || me.data.name} role={me.data.role} />}
           </div>
@@ -58,19 +62,36 @@ export function Shell({ children }: { children: ReactNode }) {
   );
 }
 
+/** Names the window after the heading of the page, whichever it is. */
+function useTitle() {
+  useEffect(() => {
+    const name = () => {
+      const heading = document.querySelector("main h1")?.textContent;
+      const title = heading ? `${heading} – Endeixis` : "Endeixis";
+      if (document.title !== title) document.title = title;
+    };
+    const seen = new MutationObserver(name);
+    seen.observe(document.body, { childList: true, subtree: true, characterData: true });
+    name();
+    return () => {
+      seen.disconnect();
+    };
+  }, []);
+}
+
 function Person({ name, role }: { name: string; role: string }) {
   const signOut = useSignOut();
   const go = useNavigate();
   return (
     <>
-      <span>
+      <span className="hidden whitespace-nowrap lg:inline">
         {name} <span className="soft">({role})</span>
       </span>
       <button
         type="button"
         className="btn btn-ghost btn-sm btn-square"
         aria-label="Sign out"
-        title="Sign out"
+        title={`Sign out ${name} (${role})`}
         onClick={() => {
           signOut.mutate(undefined, { onSettled: () => void go("/sign-in") });
         }}

@@ -1,9 +1,11 @@
 import { lazy, type ReactNode, Suspense } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 
 import type { Batch, Key } from "../../api/client";
 import { useOverview } from "../../api/batches";
 import { mayOperate, useMe } from "../../api/people";
+import { hand } from "../spot/handed";
+import { DropArea } from "../../parts/drop-area";
 import { Empty } from "../../parts/empty";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
@@ -15,6 +17,7 @@ const OutcomesChart = lazy(() => import("./outcomes-chart"));
 export function OverviewPage() {
   const overview = useOverview();
   const me = useMe();
+  const go = useNavigate();
   if (overview.error) return <ProblemNote error={overview.error} />;
   const o = overview.data;
   if (!o) return <p>Loading…</p>;
@@ -29,6 +32,16 @@ export function OverviewPage() {
           </Link>
         )}
       </div>
+      {mayOperate(me.data) && (
+        <DropArea
+          take={(given) => {
+            hand(given);
+            void go("/spot");
+          }}
+        >
+          <p className="text-sm soft">They are read in this browser, and verified against the lists and signatures among them.</p>
+        </DropArea>
+      )}
       {o.running.length > 0 && (
         <Section title="Running">
           {o.running.map((b) => (

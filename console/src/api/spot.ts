@@ -1,0 +1,25 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+
+import { api, ask } from "./client";
+import type { FileReading } from "../spot/protocol";
+
+/** The artifacts of a spot check with their evidence, once it is done. */
+export function useSpotItems(batch: number | undefined) {
+  return useQuery({
+    queryKey: ["spot-items", batch],
+    enabled: batch !== undefined,
+    queryFn: () =>
+      ask(api.GET("/api/v1/batches/{id}/items", { params: { path: { id: batch ?? 0 }, query: { role: "artifact", limit: shownItems } } })),
+  });
+}
+
+/** How many files of a spot check are shown with their evidence; the batch's page has all. */
+export const shownItems = 20;
+
+/** Proves that the check of an item can fail; readings are those of files that the browser has. */
+export function useDrill(batch: number) {
+  return useMutation({
+    mutationFn: (item: { n: number; readings?: FileReading[] }) =>
+      ask(api.POST("/api/v1/batches/{id}/drills", { params: { path: { id: batch } }, body: { items: [item] } })),
+  });
+}

@@ -1,0 +1,255 @@
+import { useQuery } from "@tanstack/react-query";
+import { X } from "lucide-react";
+import { useCallback, useDeferredValue, useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+
+import { Answer } from "./answer";
+import { takeHanded } from "./handed";
+import { api, ask } from "../../api/client";
+import { mayOperate, useMe } from "../../api/people";
+import { shownItems, useSpotItems } from "../../api/spot";
+import { DropArea } from "../../parts/drop-area";
+import { Field } from "../../parts/field";
+import { ProblemNote } from "../../parts/problem-note";
+import { PublisherSelect } from "../../parts/publisher-select";
+import { bytes, count, harmless } from "../../parts/text";
+import type { Check, Row } from "../../spot/check";
+import type { Core } from "../../spot/core";
+import type { Given, Recognised } from "../../spot/protocol";
+
+/** The quick question: files of this machine, and what was copied from elsewhere. */
+export function SpotPage() {
+  const me = useMe();
+  const [given, setGiven] = useState<Given[]>([]);
+  const [pasted, setPasted] = useState("");
+  const [publisher, setPublisher] = useState("");
+  const [check, setCheck] = useState<Check>();
+  const [error, setError] = useState<unknown>();
+  const running = useRef<{ abort: AbortController; cancelled: Set<string> }>(undefined);
+  const core = useRef<Core>(undefined);
+  const deferred = useDeferredValue(pasted);
+  const recognised = useQuery({
+    queryKey: ["recognised", deferred],
+    enabled: deferred.trim() !== "",
+    queryFn: async () => (await import("../../spot/core")).sharedCore().recognise(deferred.slice(0, 8 << 20)),
+    staleTime: Infinity,
+  });
+  const items = useSpotItems(check?.stage === "done" ? check.batch : undefined);
+
+  const verify = useCallback(
+    (files: Given[]) => {
+      setGiven(files);
+      if (files.length === 0) return;
+      running.current?.abort.abort();
+      core.current?.end();
+      const abort = new AbortController();
+      const cancelled = new Set<string>();
+      running.current = { abort, cancelled };
+      setError(undefined);
+      setCheck({ rows: [], stage: "looking" });
+      void import("../../spot/check")
+        .then((c) =>
+          c.verifyHere({
+            given: files,
+            pasted,
+            folder: "",
+            publisher: publisher || undefined,
+            signal: abort.signal,
+            cancelled,
+            tell: setCheck,
+          }),
+        )
+        .then(
+          (done) => {
+            core.current = done.core;
+          },
+          (failed: unknown) => {
+            if (abort.signal.aborted) return;
+            setCheck(undefined);
+            setError(failed);
+          },
+        );
+    },
+    [pasted, publisher],
+  );
+  const first = useRef(verify);
+  useEffect(() => {
+    const handed = takeHanded();
+    if (handed.length > 0) first.current(handed);
+    return () => {
+      running.current?.abort.abort();
+    };
+  }, []);
+
+  const cancel = () => {
+    const id = check?.batch;
+    running.current?.abort.abort();
+    setCheck(undefined);
+    if (id !== undefined) {
+      void ask(
+        api.POST("/api/v1/batches/{id}/cancellation", { params: { path: { id } }, body: { reason: "cancelled on the spot check page" } }),
+      ).catch(setError);
+    }
+  };
+  if (!mayOperate(me.data)) {
+    return (
+      <>
+        <h1>Spot check</h1>
+        <p>Verifying files takes the role of an operator. Ask whoever keeps the people here.</p>
+      </>
+    );
+  }
+  const busy = check !== undefined && check.stage !== "done";
+  return (
+    <div className="flex flex-col gap-5">
+      <div>
+        <h1>Spot check</h1>
+        <p className="max-w-3xl">
+          Are these files as their publisher made them? They are read in this browser and do not leave it, except for manifests, signatures
+          and keys. The outcome goes on record.
+        </p>
+      </div>
+      <div className="grid gap-4 lg:grid-cols-2">
+        <DropArea take={verify}>
+          <p className="text-sm soft">The file with its list of digests and its signature, if you have them.</p>
+        </DropArea>
+        <div className="flex flex-col gap-2">
+          <Field label="What else you have" hint="Paste a digest, a list, or the part of a page or letter they stand in.">
+            {(id) => (
+              <textarea
+                id={id}
+                className="textarea h-24 w-full font-mono text-sm"
+                value={pasted}
+                onChange={(e) => {
+                  setPasted(e.target.value);
+                }}
+              />
+            )}
+          </Field>
+          <Recognition what={pasted.trim() === "" ? undefined : recognised.data} />
+          <label htmlFor="spot-publisher" className="flex flex-wrap items-center gap-2 text-sm">
+            Expected from
+            <PublisherSelect
+              id="spot-publisher"
+              value={publisher}
+              change={setPublisher}
+              none="whoever the names of the files tell"
+              className="select select-sm w-64"
+            />
+          </label>
+          {given.length > 0 && !busy && (
+            <button
+              type="button"
+              className="btn btn-primary btn-sm self-start"
+              onClick={() => {
+                verify(given);
+              }}
+            >
+              Verify {given.length === 1 ? harmless(given[0]?.path ?? "it") : count(given.length, "file")} again with this
+            </button>
+          )}
+        </div>
+      </div>
+      {error !== undefined && <ProblemNote error={error} />}
+      {busy && <Progress check={check} cancel={cancel} cancelFile={(path) => running.current?.cancelled.add(path)} />}
+      {check?.stage === "done" && items.error && <ProblemNote error={items.error} />}
+      {check?.stage === "done" && items.data && (
+        <section role="status" className="flex flex-col gap-4" data-answers>
+          <h2 className="border-b border-base-300 pb-1">
+            {items.data.items.length === 0 ? "Nothing here is a file to verify" : "The answer"}
+          </h2>
+          {items.data.items.length === 0 && <p>What was given are lists, signatures or keys. Add the file that they are about.</p>}
+          {items.data.items.map((item) => (
+            <Answer key={item.n} item={item} batch={check.batch ?? 0} core={() => core.current} />
+          ))}
+          <p className="text-sm">
+            <Link to={`/batches/${check.batch ?? 0}`} className="quiet-link">
+              Batch {check.batch}
+            </Link>{" "}
+            has everything{items.data.items.length === shownItems && `; of its files the first ${shownItems} are shown here`}.
+          </p>
+        </section>
+      )}
+    </div>
+  );
+}
+
+/** What a pasted text was taken for. */
+function Recognition({ what }: { what?: Recognised }) {
+  if (!what) return null;
+  const digests = count(what.entries, "digest");
+  const says: Record<Recognised["kind"], React.ReactNode> = {
+    nothing: "There is no digest in this text, no signature and no key.",
+    value: `A value alone: ${what.says}.`,
+    list: `A text with ${digests}.`,
+    "signed-text": `A signed text with ${digests}; whether its signature holds is told below.`,
+    signature: "A signature.",
+    key: (
+      <>
+        A key. It vouches for nothing by itself:{" "}
+        <Link to="/keyring/import" className="quiet-link">
+          import it
+        </Link>
+        ?
+      </>
+    ),
+  };
+  return (
+    <p role="status" className="text-sm" data-recognised={what.kind}>
+      {says[what.kind]}
+    </p>
+  );
+}
+
+const stages = { looking: "Looking at what was given…", measuring: "Reading", judging: "Judging…", done: "" };
+
+function Progress({ check, cancel, cancelFile }: { check: Check; cancel: () => void; cancelFile: (path: string) => void }) {
+  const total = check.rows.reduce((sum, r) => sum + r.size, 0);
+  const read = check.rows.reduce((sum, r) => sum + r.read, 0);
+  const open = check.rows.filter((r) => r.state === "reading");
+  const left = check.rows.filter((r) => r.state === "waiting").length;
+  return (
+    <section className="flex flex-col gap-2" aria-live="off">
+      <div className="flex flex-wrap items-center gap-3">
+        <h2>
+          {stages[check.stage]} {check.stage === "measuring" && count(check.rows.length, "file")}
+        </h2>
+        <button type="button" className="btn btn-sm ml-auto" onClick={cancel}>
+          Cancel
+        </button>
+      </div>
+      <progress className="progress progress-primary w-full" value={total > 0 ? (100 * read) / total : 0} max={100} aria-label="Progress" />
+      <p className="text-sm soft">
+        {bytes(read)} of {bytes(total)} read{left > 0 && `, ${count(left, "file")} waiting`}
+      </p>
+      <ul className="rows">
+        {open.map((row) => (
+          <FileRow key={row.path} row={row} cancel={cancelFile} />
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function FileRow({ row, cancel }: { row: Row; cancel: (path: string) => void }) {
+  return (
+    <li className="flex flex-wrap items-center gap-3 py-1">
+      <span className="break-all">{harmless(row.path)}</span>
+      <span className="ml-auto text-sm soft">
+        {bytes(row.read)} of {bytes(row.size)}
+        {row.rate > 0 && `, ${bytes(Math.round(row.rate))}/s`}
+      </span>
+      <button
+        type="button"
+        className="btn btn-ghost btn-xs btn-square"
+        aria-label={`Do not read ${harmless(row.path)}`}
+        title="Do not read this one"
+        onClick={() => {
+          cancel(row.path);
+        }}
+      >
+        <X size={14} aria-hidden />
+      </button>
+    </li>
+  );
+}

@@ -1,0 +1,296 @@
+/**
+ * A spot check in the browser: files are listed and measured here, judged and recorded by
+ * the service. Nothing is sent of them but manifests, signatures and keys.
+ */
+
+import { api, askRaw, type Batch } from "../api/client";
+import { Core } from "./core";
+import type { Chore, Diagnosis, FileReading, FromHash, Given, HashTask, ListedFile, Measured } from "./protocol";
+import { byFile, fastTasks, pages } from "./tasks";
+
+/** How far one file has come. */
+export interface Row {
+  path: string;
+  size: number;
+  read: number;
+  /** Bytes a second. */
+  rate: number;
+  state: "waiting" | "reading" | "done" | "cancelled";
+}
+
+export interface Check {
+  /** The batch, once there is one. */
+  batch?: number;
+  rows: Row[];
+  stage: "looking" | "measuring" | "judging" | "done";
+}
+
+export interface Asked {
+  given: Given[];
+  /** What was pasted, or empty. */
+  pasted: string;
+  /** Where the files come from, for people. */
+  folder: string;
+  publisher?: string;
+  signal: AbortSignal;
+  /** Files that are not to be read any more. */
+  cancelled: Set<string>;
+  tell: (check: Check) => void;
+}
+
+/** The name under which what was pasted is listed. */
+export const pastedName = "pasted text";
+
+/** Verifies files, and returns the number of the batch. The core stays for drills. */
+export async function verifyHere(asked: Asked): Promise<{ batch: number; core: Core }> {
+  const core = new Core();
+  asked.signal.addEventListener("abort", () => {
+    core.end();
+  });
+  const given = [...asked.given];
+  if (asked.pasted.trim() !== "") given.push({ path: pastedName, file: new File([asked.pasted], pastedName, { lastModified: 0 }) });
+  const check: Check = { rows: [], stage: "looking" };
+  const tell = () => {
+    if (!asked.signal.aborted) asked.tell({ ...check, rows: [...check.rows] });
+  };
+  tell();
+  const found = await core.gather(given);
+  const begun = await askRaw(
+    api.POST("/api/v1/batches", {
+      params: { header: { "Idempotency-Key": crypto.randomUUID() } },
+      body: {
+        label: "spot",
+        publisher: asked.publisher ?? undefined,
+        measurer: { kind: "console", host: browser(), path: asked.folder || "files given to the page", software: "console" },
+      },
+      signal: asked.signal,
+    }),
+  );
+  const id = begun.id;
+  check.batch = id;
+  const path = { id };
+  const files = pages(found.files.map(({ content, ...file }): ListedFile => (content === null ? file : { ...file, content })));
+  const containers = found.containers.map((c) => [c]);
+  let n = 0;
+  for (const page of [...files.map((f) => ({ files: f })), ...containers.map((c) => ({ files: [], containers: c }))]) {
+    n++;
+    await askRaw(api.PUT("/api/v1/batches/{id}/listing/{page}", { params: { path: { id, page: n } }, body: page, signal: asked.signal }));
+  }
+  await askRaw(api.POST("/api/v1/batches/{id}/listing", { params: { path }, body: { pages: n }, signal: asked.signal }));
+  let batch: Batch = begun;
+  for (let wait = 10; batch.state === "waiting"; wait = Math.min(2 * wait, 500)) {
+    await new Promise((resolve) => setTimeout(resolve, wait));
+    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal: asked.signal }));
+  }
+  const chores = batch.state === "measuring" ? await allChores(id, asked.signal) : [];
+  const parts = byFile(chores);
+  const whole = new Map(given.map((g) => [g.path, g.file]));
+  check.rows = [...parts.keys()].map((p) => ({ path: p, size: whole.get(p)?.size ?? 0, read: 0, rate: 0, state: "waiting" as const }));
+  check.stage = "measuring";
+  tell();
+  await measureAll(id, parts, whole, core, check, tell, asked);
+  check.stage = "judging";
+  tell();
+  for (let wait = 20; batch.state === "waiting" || batch.state === "measuring"; wait = Math.min(2 * wait, 500)) {
+    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal: asked.signal }));
+    if (batch.state === "measuring") await new Promise((resolve) => setTimeout(resolve, wait));
+  }
+  check.stage = "done";
+  tell();
+  return { batch: id, core };
+}
+
+async function allChores(id: number, signal: AbortSignal): Promise<Chore[]> {
+  const out: Chore[] = [];
+  for (let cursor: string | undefined = undefined; ;) {
+    const page: { items: Chore[]; next?: string } = await askRaw(
+      api.GET("/api/v1/batches/{id}/chores", { params: { path: { id }, query: { cursor, limit: 2000 } }, signal }),
+    );
+    out.push(...page.items);
+    if (!page.next) return out;
+    cursor = page.next;
+  }
+}
+
+/** Reads the files, several at once, and sends what comes of it. */
+async function measureAll(
+  id: number,
+  parts: Map<string, Chore[]>,
+  whole: Map<string, File>,
+  core: Core,
+  check: Check,
+  tell: () => void,
+  asked: Asked,
+) {
+  const rows = new Map(check.rows.map((r) => [r.path, r]));
+  const started = new Map<string, number>();
+  const moved = (path: string, read: number) => {
+    const row = rows.get(path);
+    if (!row) return;
+    const now = performance.now();
+    if (!started.has(path)) started.set(path, now);
+    row.state = "reading";
+    row.read = read;
+    const took = (now - (started.get(path) ?? now)) / 1000;
+    row.rate = took > 0.05 ? read / took : 0;
+    tell();
+  };
+  core.onProgress = moved;
+
+  let waiting: Measured[] = [];
+  let sent = Promise.resolve();
+  let last = performance.now();
+  const send = () => {
+    const measured = waiting;
+    waiting = [];
+    last = performance.now();
+    if (measured.length === 0) return;
+    sent = sent.then(async () => {
+      await askRaw(api.POST("/api/v1/batches/{id}/measurements", { params: { path: { id } }, body: { measured }, signal: asked.signal }));
+    });
+  };
+  const finished = (path: string, measured: Measured[], state: Row["state"]) => {
+    waiting.push(...measured);
+    const row = rows.get(path);
+    if (row) {
+      row.state = state;
+      row.read = row.size;
+    }
+    tell();
+    if (waiting.length >= 500 || performance.now() - last > 1000) send();
+  };
+  const given = (chores: Chore[], code: "not-measured" | "unreadable", message: string): Measured[] =>
+    chores.map((c) => ({ n: c.n, reading: { size: 0, problem: { code, message } } }));
+
+  const queue = [...parts];
+  let coreTurn = Promise.resolve();
+  const one = async () => {
+    for (let next = queue.shift(); next; next = queue.shift()) {
+      const [path, chores] = next;
+      const stop = () => asked.cancelled.has(path);
+      const file = whole.get(path);
+      if (asked.signal.aborted) return;
+      if (stop() || !file) {
+        finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
+        continue;
+      }
+      moved(path, 0);
+      const tasks = fastTasks(chores);
+      const chore = chores[0];
+      if (!tasks || !chore) {
+        // The core reads one file at a time.
+        const mine = coreTurn.then(() => core.call<Measured[]>("measure", chores));
+        coreTurn = mine.then(
+          () => undefined,
+          () => undefined,
+        );
+        finished(path, await mine, "done");
+        continue;
+      }
+      const result = await hashed(
+        file,
+        tasks,
+        (read) => {
+          moved(path, read);
+        },
+        stop,
+        asked.signal,
+      );
+      if (result === "cancelled") {
+        finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
+      } else if ("failed" in result) {
+        finished(path, given(chores, "unreadable", "the browser cannot read it any more: it was changed or moved"), "done");
+      } else {
+        const reading: FileReading = { size: result.size, results: result.digests.map((digest) => ({ digest })) };
+        const why =
+          chore.expected.length > 0
+            ? await core.call<{ diagnoses: Diagnosis[] | null }>("explain", { ...chore, reading })
+            : { diagnoses: null };
+        finished(path, [{ n: chore.n, reading, diagnoses: why.diagnoses ?? undefined }], "done");
+      }
+    }
+  };
+  const workers = Math.max(1, Math.min(4, navigator.hardwareConcurrency || 2, parts.size));
+  await Promise.all(Array.from({ length: workers }, one));
+  send();
+  await sent;
+}
+
+/** Hashes one file in a worker of its own, which ends when it is cancelled. */
+function hashed(
+  file: File,
+  tasks: HashTask[],
+  progress: (read: number) => void,
+  stop: () => boolean,
+  signal: AbortSignal,
+): Promise<Exclude<FromHash, { read: number }> | "cancelled"> {
+  return new Promise((resolve) => {
+    const worker = new Worker(new URL("./hash-worker.ts", import.meta.url), { type: "module" });
+    const end = (result: Exclude<FromHash, { read: number }> | "cancelled") => {
+      worker.terminate();
+      clearInterval(watch);
+      resolve(result);
+    };
+    const watch = setInterval(() => {
+      if (stop() || signal.aborted) end("cancelled");
+    }, 100);
+    worker.onmessage = (event: MessageEvent<FromHash>) => {
+      if ("read" in event.data) progress(event.data.read);
+      else end(event.data);
+    };
+    worker.onerror = () => {
+      end({ failed: "the worker ended" });
+    };
+    worker.postMessage({ file, tasks });
+  });
+}
+
+/** Which browser this is, and on what, for the record. */
+export function browser(agent = navigator.userAgent): string {
+  const name = [
+    ["Firefox/", "Firefox"],
+    ["Edg/", "Edge"],
+    ["Chrome/", "Chromium"],
+    ["Safari/", "Safari"],
+  ].find(([mark = ""]) => agent.includes(mark))?.[1];
+  const system = ["Windows", "Macintosh", "Android", "iPhone", "Linux"].find((s) => agent.includes(s));
+  return `${name ?? "browser"} on ${system ?? "an unknown system"}`.replaceAll(":", "-");
+}
+
+/** The files of a drop, with those in folders. */
+export async function filesOf(entries: FileSystemEntry[]): Promise<Given[]> {
+  const out: Given[] = [];
+  const walk = async (entry: FileSystemEntry): Promise<void> => {
+    if (entry.isFile) {
+      const file = await new Promise<File>((resolve, reject) => {
+        (entry as FileSystemFileEntry).file(resolve, reject);
+      });
+      out.push({ path: entry.fullPath.replace(/^\//, ""), file });
+      return;
+    }
+    const reader = (entry as FileSystemDirectoryEntry).createReader();
+    for (;;) {
+      const some = await new Promise<FileSystemEntry[]>((resolve, reject) => {
+        reader.readEntries(resolve, reject);
+      });
+      if (some.length === 0) return;
+      for (const inner of some) await walk(inner);
+    }
+  };
+  for (const entry of entries) await walk(entry);
+  return withoutFolder(out);
+}
+
+/** Files of a choice. */
+export function chosen(list: FileList): Given[] {
+  return withoutFolder([...list].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
+}
+
+/** Paths inside the one folder that was given, if it was one. */
+export function withoutFolder(given: Given[]): Given[] {
+  const [first] = given;
+  if (!first?.path.includes("/")) return given;
+  const folder = first.path.slice(0, first.path.indexOf("/") + 1);
+  if (!given.every((g) => g.path.startsWith(folder))) return given;
+  return given.map((g) => ({ ...g, path: g.path.slice(folder.length) }));
+}

@@ -1,0 +1,55 @@
+/** What goes between the page and its workers, and what the core says in JSON. */
+
+import type { components } from "../api/types";
+
+export type Chore = components["schemas"]["Chore"];
+export type FileReading = components["schemas"]["FileReading"];
+export type Measured = components["schemas"]["Measured"];
+export type Diagnosis = components["schemas"]["Diagnosis"];
+export type ListedFile = components["schemas"]["ListedFile"];
+export type ListedContainer = components["schemas"]["ListedContainer"];
+export type DrillChore = components["schemas"]["DrillChore"];
+
+/** A file that was given to the page, by its path in what was given. */
+export interface Given {
+  path: string;
+  file: File;
+}
+
+/** What the core found of the files. */
+export interface Findings {
+  files: (Omit<ListedFile, "content"> & { content: string | null })[];
+  containers: ListedContainer[];
+}
+
+/** What a pasted text is. */
+export interface Recognised {
+  kind: "nothing" | "signed-text" | "key" | "signature" | "value" | "list";
+  says: string;
+  entries: number;
+}
+
+/** A call of the core: one of its functions, with what it takes in JSON. */
+export interface CoreCall {
+  id: number;
+  call: "gather" | "recognise" | "measure" | "explain" | "drill";
+  in: string;
+}
+
+export type ToCore = { files: Given[] } | CoreCall;
+
+export type FromCore = { ready: true } | { path: string; total: number } | { id: number; out: string };
+
+/** One hash over a file: bytes of its own before and behind the content. */
+export interface HashTask {
+  algorithm: string;
+  before: Uint8Array;
+  after: Uint8Array;
+}
+
+export interface ToHash {
+  file: File;
+  tasks: HashTask[];
+}
+
+export type FromHash = { read: number } | { size: number; digests: string[] } | { failed: string };
