@@ -10,9 +10,10 @@ export function DropArea({ take, children }: { take: (given: Given[]) => void; c
   const folder = useId();
   // How files are taken out of a drop is loaded with the first one.
   const chosen = (list: FileList | null) => {
-    if (list && list.length > 0)
+    const files = [...(list ?? [])]; // the list is emptied with the field
+    if (files.length > 0)
       void import("../spot/check").then((c) => {
-        take(c.chosen(list));
+        take(c.chosen(files));
       });
   };
   const drop = (event: DragEvent) => {

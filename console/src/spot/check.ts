@@ -50,8 +50,15 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   const given = [...asked.given];
   if (asked.pasted.trim() !== "") given.push({ path: pastedName, file: new File([asked.pasted], pastedName, { lastModified: 0 }) });
   const check: Check = { rows: [], stage: "looking" };
+  let told = 0;
+  let stage = "";
   const tell = () => {
-    if (!asked.signal.aborted) asked.tell({ ...check, rows: [...check.rows] });
+    // Progress is told a few times a second, a new stage at once.
+    const now = performance.now();
+    if (asked.signal.aborted || (stage === check.stage && now - told < 100)) return;
+    told = now;
+    stage = check.stage;
+    asked.tell({ ...check, rows: [...check.rows] });
   };
   tell();
   const found = await core.gather(given);
@@ -165,11 +172,12 @@ async function measureAll(
   const queue = [...parts];
   let coreTurn = Promise.resolve();
   const one = async () => {
+    const hasher = new Hasher();
     for (let next = queue.shift(); next; next = queue.shift()) {
       const [path, chores] = next;
       const stop = () => asked.cancelled.has(path);
       const file = whole.get(path);
-      if (asked.signal.aborted) return;
+      if (asked.signal.aborted) break;
       if (stop() || !file) {
         finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
         continue;
@@ -187,14 +195,13 @@ async function measureAll(
         finished(path, await mine, "done");
         continue;
       }
-      const result = await hashed(
+      const result = await hasher.hash(
         file,
         tasks,
         (read) => {
           moved(path, read);
         },
-        stop,
-        asked.signal,
+        () => stop() || asked.signal.aborted,
       );
       if (result === "cancelled") {
         finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
@@ -209,6 +216,7 @@ async function measureAll(
         finished(path, [{ n: chore.n, reading, diagnoses: why.diagnoses ?? undefined }], "done");
       }
     }
+    hasher.end();
   };
   const workers = Math.max(1, Math.min(4, navigator.hardwareConcurrency || 2, parts.size));
   await Promise.all(Array.from({ length: workers }, one));
@@ -216,33 +224,42 @@ async function measureAll(
   await sent;
 }
 
-/** Hashes one file in a worker of its own, which ends when it is cancelled. */
-function hashed(
-  file: File,
-  tasks: HashTask[],
-  progress: (read: number) => void,
-  stop: () => boolean,
-  signal: AbortSignal,
-): Promise<Exclude<FromHash, { read: number }> | "cancelled"> {
-  return new Promise((resolve) => {
-    const worker = new Worker(new URL("./hash-worker.ts", import.meta.url), { type: "module" });
-    const end = (result: Exclude<FromHash, { read: number }> | "cancelled") => {
-      worker.terminate();
-      clearInterval(watch);
-      resolve(result);
-    };
-    const watch = setInterval(() => {
-      if (stop() || signal.aborted) end("cancelled");
-    }, 100);
-    worker.onmessage = (event: MessageEvent<FromHash>) => {
-      if ("read" in event.data) progress(event.data.read);
-      else end(event.data);
-    };
-    worker.onerror = () => {
-      end({ failed: "the worker ended" });
-    };
-    worker.postMessage({ file, tasks });
-  });
+type Hashed = Exclude<FromHash, { read: number }> | "cancelled";
+
+/** A worker that hashes one file after the other. */
+class Hasher {
+  private worker?: Worker;
+
+  /** Hashes a file; one that is cancelled takes the worker with it. */
+  hash(file: File, tasks: HashTask[], progress: (read: number) => void, stop: () => boolean): Promise<Hashed> {
+    const worker = (this.worker ??= new Worker(new URL("./hash-worker.ts", import.meta.url), { type: "module" }));
+    return new Promise((resolve) => {
+      const watch = setInterval(() => {
+        if (stop()) {
+          this.end();
+          done("cancelled");
+        }
+      }, 100);
+      const done = (result: Hashed) => {
+        clearInterval(watch);
+        resolve(result);
+      };
+      worker.onmessage = (event: MessageEvent<FromHash>) => {
+        if ("read" in event.data) progress(event.data.read);
+        else done(event.data);
+      };
+      worker.onerror = () => {
+        this.end();
+        done({ failed: "the worker ended" });
+      };
+      worker.postMessage({ file, tasks });
+    });
+  }
+
+  end() {
+    this.worker?.terminate();
+    this.worker = undefined;
+  }
 }
 
 /** Which browser this is, and on what, for the record. */
@@ -282,8 +299,8 @@ export async function filesOf(entries: FileSystemEntry[]): Promise<Given[]> {
 }
 
 /** Files of a choice. */
-export function chosen(list: FileList): Given[] {
-  return withoutFolder([...list].map((file) => ({ path: file.webkitRelativePath || file.name, file })));
+export function chosen(files: File[]): Given[] {
+  return withoutFolder(files.map((file) => ({ path: file.webkitRelativePath || file.name, file })));
 }
 
 /** Paths inside the one folder that was given, if it was one. */

@@ -1,0 +1,223 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/dom"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/judge"
+	"endeixis/internal/testkit"
+)
+
+// filesIn returns the files of a folder, without folders in it.
+func filesIn(t *testing.T, dir string) []string {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	var out []string
+	for _, e := range entries {
+		if e.Type().IsRegular() {
+			out = append(out, filepath.Join(dir, e.Name()))
+		}
+	}
+	return out
+}
+
+// give chooses files on the page, as through its button.
+func (b *tab) give(files ...string) {
+	b.t.Helper()
+	b.do(chromedp.QueryAfter("input[type=file][multiple]", func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
+		return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
+	}, chromedp.ByQuery, chromedp.NodeReady))
+}
+
+// paste puts a text in place of what was pasted before.
+func (b *tab) paste(text string) {
+	b.t.Helper()
+	b.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const area = document.querySelector("textarea");
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, %q);
+		area.dispatchEvent(new Event("input", { bubbles: true }));
+	})()`, text), nil))
+}
+
+// answered waits for the answer of a spot check, and returns the number of its batch.
+func (b *tab) answered() string {
+	b.t.Helper()
+	var to string
+	b.do(chromedp.Poll(`document.querySelector("[data-answers]") !== null`, nil, chromedp.WithPollingTimeout(patience)), chromedp.Evaluate(`[...document.querySelectorAll("[data-answers] a")].map((a) => a.getAttribute("href")).find((h) => /^\/batches\/\d+$/.test(h))`, &to))
+	return strings.TrimPrefix(to, "/batches/")
+}
+
+// TestSpotInTheBrowser verifies folders of the demo in a third place, in the browser, and
+// expects what the service finds.
+func TestSpotInTheBrowser(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	b := open(t, s)
+	b.signIn("operator")
+	for _, folder := range []string{
+		"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "tidewright/gauge-fw-4.2-truncated", "tidewright/gauge-fw-4.5-archive", "tidewright/gauge-fw-4.6-surplus",
+		"corran/chart-2026-10-damaged", "corran/chart-disc-2026-10", "lanternfell/lamp-ctl-3.2", "lanternfell/lamp-ctl-3.1", "tidewright/gauge-fw-4.6-text", "brackwater/buoy-rx-1.9", "tidewright/gauge-fw-4.6-message",
+	} {
+		there := verified(t, s, "quayside:"+folder)
+		b.visit("/spot", "Spot check")
+		b.give(filesIn(t, filepath.Join(s.Depot, folder))...)
+		here := verifiedShow(t, s, b.answered())
+		assert.Equal(t, there.Verdict, here.Verdict, folder)
+		assert.Equal(t, there.Counts, here.Counts, folder)
+		require.Len(t, here.Items, len(there.Items), folder)
+		for i := range there.Items {
+			one, other := there.Items[i], here.Items[i]
+			require.Equal(t, one.Path, other.Path)
+			assert.Equal(t, one.Verdict, other.Verdict, "%s: %s", folder, one.Path)
+			assert.Equal(t, one.Digests, other.Digests, "%s: %s", folder, one.Path)
+			assert.Contains(t, other.Where, "console on ")
+			grounds := slices.DeleteFunc(other.Grounds, func(g judge.Ground) bool { return g.Code == judge.MeasuredElsewhere })
+			assert.Equal(t, told(one.Grounds), told(grounds), "%s: %s", folder, one.Path)
+		}
+	}
+	b.accessible("spot check")
+}
+
+// TestSpotPage asks the quick question on the page: with a pasted digest, with one that is
+// another, with a key; proves that the check can fail; and drops on the overview.
+func TestSpotPage(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	b := open(t, s)
+	b.signIn("operator")
+	image := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2", "gauge-fw-4.2-main.img")
+	there := verified(t, s, "quayside:tidewright/gauge-fw-4.2")
+	sum := ""
+	for _, item := range there.Items {
+		if item.Path == "gauge-fw-4.2-main.img" {
+			sum = item.Digests["SHA-256"]
+		}
+	}
+	b.visit("/spot", "Spot check")
+	b.do(chromedp.Poll(`document.title === "Spot check – Endeixis"`, nil, chromedp.WithPollingTimeout(patience)))
+	b.paste(strings.ToUpper(sum))
+	b.sees("A value alone: SHA-256 or another of its length.")
+	b.give(image)
+	b.sees("It matches pasted text")
+	b.sees("anybody could have written it")
+	b.paste("SHA-256: ff"+sum[2:])
+	b.sees("A value alone: SHA-256, as it says.")
+	b.press("Verify gauge-fw-4.2-main.img again with this")
+	b.sees("The bytes of gauge-fw-4.2-main.img are not those")
+	b.sees("of 64 characters differ")
+	b.paste("Dear Ines, all is well.")
+	b.sees("There is no digest in this text")
+	key, err := os.ReadFile(filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2", "SHA256SUMS"))
+	require.NoError(t, err)
+	b.paste(string(key))
+	b.sees("A text with 3 digests.")
+
+	// On the overview, files go to the same page, which begins at once.
+	b.visit("/", "Overview")
+	b.give(filesIn(t, filepath.Dir(image))...)
+	b.sees("The answer")
+	b.answered()
+	b.sees("Prove that this check can fail")
+	b.do(chromedp.Click(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`, chromedp.BySearch))
+	b.sees("nothing that was altered was cleared")
+	b.sees("another publisher's key in place of the signer's")
+	b.accessible("drill")
+
+	// The item of a depot is drilled by the service.
+	b.visit(fmt.Sprintf("/batches/%d/items/%d", there.ID, itemNumber(t, there, "gauge-fw-4.2-main.img")), "Chain of evidence")
+	b.press("Prove that this check can fail")
+	b.sees("a character of the manifest altered")
+}
+
+func itemNumber(t *testing.T, b fullJSON, path string) int {
+	t.Helper()
+	for _, item := range b.Items {
+		if item.Path == path {
+			return item.N
+		}
+	}
+	t.Fatalf("there is no %s", path)
+	return 0
+}
+
+// TestSpotLarge reads a file of 8 GiB in the browser for a while, and cancels it: bounded
+// memory, progress, and an outcome for each file.
+func TestSpotLarge(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	f, err := os.Create(filepath.Join(dir, "large.iso.bin"))
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(8<<30))
+	require.NoError(t, f.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "small.bin"), []byte("small"), 0o644))
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/spot", "Spot check")
+	b.give(filesIn(t, dir)...)
+	b.sees("of 8.0 GiB")
+	b.sees("/s")
+	b.do(chromedp.Click(`button[aria-label="Do not read large.iso.bin"]`, chromedp.ByQuery))
+	got := verifiedShow(t, s, b.answered())
+	assert.Equal(t, "done", got.State)
+	assert.Equal(t, 2, got.Counts.Unproven)
+	for _, item := range got.Items {
+		if item.Path == "large.iso.bin" {
+			assert.Equal(t, judge.NotMeasured, item.Grounds[0].Code)
+			assert.Contains(t, item.Grounds[0].Sentence, "cancelled in the browser")
+		}
+	}
+	// All of it is cancelled with a reason on record.
+	b.visit("/spot", "Spot check")
+	b.give(filepath.Join(dir, "large.iso.bin"))
+	b.sees("of 8.0 GiB")
+	b.press("Cancel")
+	cl := s.Client(t, "operator")
+	require.Eventually(t, func() bool {
+		list, err := cl.Batches(t.Context(), "", 1)
+		return err == nil && len(list) == 1 && list[0].State == "cancelled"
+	}, 30*time.Second, 100*time.Millisecond)
+}
+
+// TestSpotManyFiles gives a folder of 2,000 files to the page.
+func TestSpotManyFiles(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	var files []string
+	for i := range 2000 {
+		name := filepath.Join(dir, "lamp-"+strconv.Itoa(i)+".bin")
+		require.NoError(t, os.WriteFile(name, []byte(strconv.Itoa(i)), 0o644))
+		files = append(files, name)
+	}
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/spot", "Spot check")
+	b.give(files...)
+	var got struct {
+		Counts struct{ Unproven int } `json:"counts"`
+	}
+	r := endeixis(t, s, "operator", "batch", "list", "-o", "json")
+	require.Zero(t, r.code)
+	id := b.answered()
+	r = endeixis(t, s, "operator", "batch", "show", id, "-o", "json", "--match", "lamp-7.bin")
+	require.NoError(t, json.Unmarshal([]byte(r.out), &got))
+	assert.Equal(t, 2000, got.Counts.Unproven)
+	b.sees("of its files the first 20 are shown here")
+}
