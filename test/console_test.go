@@ -232,7 +232,7 @@ func TestConsoleLineOfWork(t *testing.T) {
 	b.sees("2 artifacts cleared")
 
 	// All of it is on record.
-	b.visit("/records", "item-outcome")
+	b.visit("/records", "item outcome")
 	b.press("Audit the ledger")
 	b.sees("records are as they were written")
 	b.accessible("records")
@@ -562,13 +562,13 @@ func TestConsolePolicy(t *testing.T) {
 	b := open(t, s)
 	b.signIn("operator")
 	b.visit("/policy", "Policy, version 1")
-	b.sees("corroboration_channels")
+	b.sees("Channels that corroborate")
 	b.accessible("policy")
 	assert.NotContains(t, b.text(), "Change it", "only curators change it")
 	b.signIn("curator")
 	b.visit("/policy", "Policy, version 1")
 	b.press("Change it")
-	channels := `//label[contains(., "corroboration_channels")]//input`
+	channels := `//label[contains(., "Channels that corroborate")]//input`
 	b.do(chromedp.SetValue(channels, "", chromedp.BySearch), chromedp.SendKeys(channels, "1", chromedp.BySearch), chromedp.SendKeys(`input[maxlength="1000"]`, "Oarlock does not sign", chromedp.ByQuery))
 	b.accessible("changing the policy")
 	b.press("Put in force")

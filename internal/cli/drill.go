@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -133,12 +132,16 @@ func (a *app) drilled(d wire.Drill, err error) error {
 			for _, row := range item.Rows {
 				widest = max(widest, len(row.What))
 			}
-			for _, row := range item.Rows {
-				mark := a.paint(string(row.Verdict)) + strings.Repeat(" ", len("unproven")-len(row.Verdict))
+			for i, row := range item.Rows {
+				mark := a.paint(string(row.Verdict))
 				if row.Alarm {
 					mark += "  ALARM"
 				}
-				a.hanging(fmt.Sprintf("  %-*s  %s  ", widest, row.What, mark), strings.Repeat(" ", widest+16), row.Said)
+				fmt.Fprintf(a.stdout, "  %-*s  %s\n", widest, row.What, mark)
+				// What is said of several that follow each other is said once.
+				if i+1 == len(item.Rows) || item.Rows[i+1].Said != row.Said {
+					a.wrapped("        ", row.Said)
+				}
 			}
 			fmt.Fprintln(a.stdout)
 		}

@@ -36,7 +36,7 @@ func (a *app) keyringList() *cobra.Command {
 			}
 			g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
 			for _, k := range keys {
-				g.add(string(k.State), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
+				g.add(standing(k), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
 			}
 			if f != (client.KeyFilter{}) {
 				g.empty = "No key is like that."
@@ -61,9 +61,29 @@ func (a *app) showKeys(keys []wire.Key, g *grid) {
 		if f := facts(k); f != "" {
 			about += ", " + f
 		}
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(k.State)), a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.standing(k), a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
 		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
+}
+
+// standing is how a key stands, in one word: what its owner or time has decided comes
+// first, for an admitted key that is revoked counts for nothing.
+func standing(k wire.Key) string {
+	switch {
+	case k.Revoked != nil:
+		return "revoked"
+	case k.Expired:
+		return "expired"
+	}
+	return string(k.State)
+}
+
+// standing is the same with its mark, and with the state beside it.
+func (a *app) standing(k wire.Key) string {
+	if s := standing(k); s != string(k.State) {
+		return a.paint(s) + a.faint(", "+string(k.State))
+	}
+	return a.paint(string(k.State))
 }
 
 func first(list []string) string {
@@ -144,12 +164,12 @@ func (a *app) keyringShow() *cobra.Command {
 
 func (a *app) printKey(k wire.Key) error {
 	g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}}
-	g.add(string(k.State), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
+	g.add(standing(k), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
 	return a.print(k, g, func() { a.showKey(k) })
 }
 
 func (a *app) showKey(k wire.Key) {
-	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(k.Grouped), a.paint(string(k.State)))
+	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(k.Grouped), a.standing(k))
 	line := func(label, value string) {
 		if value != "" {
 			fmt.Fprintf(a.stdout, "%s  %s\n", a.faint(fmt.Sprintf("%-10s", label)), plain.Text(value))

@@ -348,11 +348,29 @@ func (a *app) showSpot(item wire.Item, batch int64) {
 		a.wrapped("    ", item.Deciding)
 		shown = notes(item)
 	}
-	a.showGrounds(shown)
+	a.showGrounds(strongest(shown))
 	a.showMatch(item)
 	if item.Record != nil {
 		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d --item %s” shows every link", *item.Record, batch, typed(item.Path))))
 	}
+}
+
+// strongest leaves of values that differ the one of the strongest algorithm, which says it
+// all.
+func strongest(grounds []judge.Ground) []judge.Ground {
+	best := -1
+	for i, g := range grounds {
+		if g.Code == judge.DigestMismatch && (best < 0 || g.Algorithm.CollisionBits() > grounds[best].Algorithm.CollisionBits()) {
+			best = i
+		}
+	}
+	var out []judge.Ground
+	for i, g := range grounds {
+		if g.Code != judge.DigestMismatch || i == best {
+			out = append(out, g)
+		}
+	}
+	return out
 }
 
 // typed writes a name as it is typed on a command line.

@@ -18,6 +18,9 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/dom"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
 	"endeixis/demo/scenario"
@@ -134,6 +137,20 @@ func pages(ctx context.Context, base, certified, release string) error {
 	theme := func(name string) chromedp.Action {
 		return chromedp.Evaluate(`localStorage.setItem("endeixis-theme", "`+name+`"); document.documentElement.dataset.theme = "`+name+`"`, nil)
 	}
+	// give chooses the files of a folder, as through the page's button.
+	give := func(folder string) chromedp.Action {
+		return chromedp.QueryAfter("input[type=file][multiple]", func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
+			dir, err := filepath.Abs(filepath.Join(".demo", "quayside", folder))
+			if err != nil {
+				return err
+			}
+			files, err := filepath.Glob(filepath.Join(dir, "*"))
+			if err != nil {
+				return err
+			}
+			return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
+		}, chromedp.ByQuery, chromedp.NodeReady)
+	}
 	person := scenario.People()[2]
 	steps := []func() error{
 		func() error {
@@ -146,7 +163,16 @@ func pages(ctx context.Context, base, certified, release string) error {
 		func() error { return shot("console-batch", visit("/batches/6", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
 		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
-		func() error { return shot("console-damage-map", visit("/batches/5/items/0", "figure svg")) },
+		func() error {
+			return shot("console-spot", visit("/spot", "[data-drop]"), give("tidewright/gauge-fw-4.2"), chromedp.WaitVisible("[data-answers]", chromedp.ByQuery))
+		},
+		func() error {
+			return shot("console-drill", chromedp.Click(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`, chromedp.BySearch),
+				chromedp.WaitVisible("article table", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('article table').closest('article').scrollIntoView()", nil))
+		},
+		func() error {
+			return shot("console-spot-refused", visit("/spot", "[data-drop]"), give("corran/chart-2026-10-damaged"), chromedp.WaitVisible("figure svg", chromedp.ByQuery))
+		},
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+certified, "form")) },
 		func() error { return shot("console-desk", visit("/keyring/desk", "article")) },
@@ -163,11 +189,6 @@ func pages(ctx context.Context, base, certified, release string) error {
 				"SHA-256 of the manual lamp-manual.pdf:\nE3B0C442 98FC1C14 9AFBF4C8 996FB924\n27AE41E4 649B934C A495991B 7852B855\n"
 			return shot("console-manifest-dark", theme("night-watch"), visit("/manifests", "form"), chromedp.SendKeys("textarea", text, chromedp.ByQuery),
 				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
-		},
-		func() error {
-			return shot("console-live", theme("day-watch"), visit("/batches/new?depot=quayside&path=brackwater/buoy-rx-survey-2026", "form"),
-				chromedp.Sleep(300*time.Millisecond), chromedp.Click("form button[type=submit]", chromedp.ByQuery),
-				chromedp.WaitVisible("progress", chromedp.ByQuery), chromedp.Sleep(400*time.Millisecond))
 		},
 		func() error {
 			admin := scenario.People()[0]
@@ -199,12 +220,15 @@ func terminals(ctx context.Context, certified, release string) error {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	env := append(os.Environ(), "DISPLAY="+display, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
+	bin, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	env := append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "DISPLAY="+display, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
 	for _, t := range []struct{ name, command string }{
-		{"client-diagnosis", "bin/endeixis batch run quayside:corran/chart-2026-10-damaged --wait"},
+		{"client-spot", "cd .demo/quayside/corran/chart-2026-10-damaged; endeixis spot chart-2026-10.img; cd ../../tidewright/gauge-fw-4.2; endeixis spot gauge-fw-4.2-boot.img --drill"},
 		{"client-batch-item", "bin/endeixis batch survey quayside:tidewright/gauge-fw-4.2; echo; bin/endeixis batch show 1 --item gauge-fw-4.2-main.img"},
 		{"client-keyring", "bin/endeixis keyring show " + certified + "; echo; bin/endeixis keyring reach " + release},
-		{"client-records", "bin/endeixis record list --limit 14; bin/endeixis record audit; bin/endeixis status"},
 	} {
 		script := fmt.Sprintf("printf '$ %%s\\n' %q; %s; printf '$ '; sleep 60", t.command, t.command)
 		term := exec.CommandContext(ctx, "xterm", "-geometry", "141x42+0+0", "-b", "12", "-fa", "DejaVu Sans Mono", "-fs", "11",

@@ -28,6 +28,16 @@ export function count(n: number, one: string, many = one + "s"): string {
   return `${n} ${n === 1 ? one : many}`;
 }
 
+const sayings: Record<string, string> = {
+  "vendor-site": "the publisher's site",
+  "other-network": "another network",
+  wkd: "the publisher's key directory",
+  hkp: "a key server",
+};
+
+/** A word of the service's vocabularies as people say it. */
+export const say = (word: string) => sayings[word] ?? word.replaceAll("-", " ");
+
 /** Bytes as base64, for the API. */
 export function base64(content: Uint8Array): string {
   let binary = "";

@@ -12,6 +12,8 @@ const looks = {
   admitted: { icon: Check, colour: "text-success border-success/50" },
   candidate: { icon: CircleHelp, colour: "text-warning border-warning/60" },
   withdrawn: { icon: X, colour: "text-error border-error/60" },
+  revoked: { icon: X, colour: "text-error border-error/60" },
+  expired: { icon: Hourglass, colour: "text-warning border-warning/60" },
   conflict: { icon: TriangleAlert, colour: "text-error border-error/60" },
 } as const;
 
@@ -23,6 +25,21 @@ export function Mark({ word }: { word: string }) {
     <span className={`inline-flex items-center gap-1 whitespace-nowrap rounded border px-1.5 text-sm font-semibold ${look.colour}`}>
       <Icon size={14} strokeWidth={2.6} aria-hidden />
       {word}
+    </span>
+  );
+}
+
+/**
+ * How a key stands: a state and the facts about it are one statement, and what the owner
+ * or time has decided comes first.
+ */
+export function Standing({ k }: { k: { state: string; revoked?: object; expired: boolean } }) {
+  const fact = k.revoked ? "revoked" : k.expired ? "expired" : undefined;
+  if (!fact) return <Mark word={k.state} />;
+  return (
+    <span className="inline-flex items-center gap-1.5">
+      <Mark word={fact} />
+      <span className="text-sm soft">{k.state}</span>
     </span>
   );
 }

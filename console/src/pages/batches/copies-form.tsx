@@ -5,6 +5,7 @@ import type { ComesFrom, GivenCopy, Planned } from "../../api/client";
 import { useOrigins } from "../../api/depots";
 import { manifestChannelValues } from "../../api/words";
 import { Field } from "../../parts/field";
+import { say } from "../../parts/text";
 
 /** What the manifests of a batch are held against, and where they come from. */
 export interface Against {
@@ -16,7 +17,7 @@ export const nothing: Against = { origins: [], copies: [] };
 
 type Channel = (typeof manifestChannelValues)[number];
 
-const said = (channel: string) => channel.replace("-", " ");
+const said = say;
 
 interface Props {
   manifests: Planned[];

@@ -5,6 +5,8 @@ import { useNavigate, useSearchParams } from "react-router";
 import type { Correction } from "../../api/client";
 import { useRunBatch } from "../../api/batches";
 import { useDepots, useFolder } from "../../api/depots";
+import { DropArea } from "../../parts/drop-area";
+import { hand } from "../spot/handed";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
@@ -15,6 +17,7 @@ import { SurveyPanel } from "./survey-panel";
 /** Choose a folder of a depot, look at what lies in it, and verify it. */
 export function NewBatchPage() {
   const [search, setSearch] = useSearchParams();
+  const go = useNavigate();
   const depots = useDepots();
   const depot = search.get("depot") ?? depots.data?.items[0]?.name ?? "";
   const path = search.get("path") ?? "";
@@ -31,6 +34,19 @@ export function NewBatchPage() {
   return (
     <div className="flex flex-col gap-4">
       <h1>Verify a folder</h1>
+      <details className="max-w-3xl">
+        <summary className="cursor-pointer">It is on this machine, and in no depot</summary>
+        <div className="py-2">
+          <DropArea
+            take={(given) => {
+              hand(given);
+              void go("/spot");
+            }}
+          >
+            <p className="text-sm soft">It is read in this browser; nothing is sent of it but manifests, signatures and keys.</p>
+          </DropArea>
+        </div>
+      </details>
       {depots.error && <ProblemNote error={depots.error} />}
       <div className="grid gap-6 lg:grid-cols-[1fr_20rem]">
         <section aria-label="Folder">

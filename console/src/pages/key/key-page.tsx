@@ -9,8 +9,8 @@ import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { day, groups, moment } from "../../parts/text";
-import { Mark } from "../../parts/verdict";
+import { day, groups, moment, say } from "../../parts/text";
+import { Mark, Standing } from "../../parts/verdict";
 import { Decide } from "./decide";
 import { Paths } from "./paths";
 import { Sightings } from "./sightings";
@@ -30,7 +30,7 @@ export function KeyPage() {
         <Back to="/keyring" name="Keyring" />
         <div className="flex flex-wrap items-center gap-3">
           <h1>{k.user_ids[0] ?? "A key without a valid user ID"}</h1>
-          <Mark word={k.state} />
+          <Standing k={k} />
           {k.role === "anchor" && <span className="rounded border border-base-300 px-1.5 text-sm font-semibold">anchor</span>}
           {k.conflict && <Mark word="conflict" />}
         </div>
@@ -148,7 +148,9 @@ function SightForm({ k }: { k: Key }) {
                 choose
               </option>
               {sightingChannelValues.map((c) => (
-                <option key={c}>{c}</option>
+                <option key={c} value={c}>
+                  {say(c)}
+                </option>
               ))}
             </select>
           )}

@@ -6,7 +6,7 @@ import { mayCurate, useMe } from "../../api/people";
 import { Field } from "../../parts/field";
 import { Comparison } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { moment } from "../../parts/text";
+import { moment, say } from "../../parts/text";
 
 export function Sightings({ k }: { k: Key }) {
   return (
@@ -32,7 +32,7 @@ function SightingLine({ k, s }: { k: Key; s: Sighting }) {
   return (
     <li className="py-1.5">
       <p>
-        <span className={`font-semibold ${colour}`}>{word}</span> on {s.channel}: {s.place}{" "}
+        <span className={`font-semibold ${colour}`}>{word}</span> on {say(s.channel)}: {s.place}{" "}
         <span className="text-sm soft">
           {moment(s.at)} by {s.by}
         </span>

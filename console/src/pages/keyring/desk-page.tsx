@@ -7,7 +7,7 @@ import { Empty } from "../../parts/empty";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { day, moment } from "../../parts/text";
-import { Mark } from "../../parts/verdict";
+import { Mark, Standing } from "../../parts/verdict";
 import { Decide } from "../key/decide";
 import { Paths } from "../key/paths";
 import { Sightings } from "../key/sightings";
@@ -52,7 +52,7 @@ function Waiting({ k }: { k: Key }) {
           <Link to={`/keyring/${k.fingerprint}`} className="quiet-link text-lg font-semibold">
             {k.user_ids[0] ?? "A key without a valid user ID"}
           </Link>
-          <Mark word={k.state} />
+          <Standing k={k} />
           {k.conflict && <Mark word="conflict" />}
         </div>
         <Hex value={k.fingerprint} />

@@ -11,7 +11,7 @@ import { Hex } from "../../parts/hex";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { day } from "../../parts/text";
-import { Mark } from "../../parts/verdict";
+import { Mark, Standing } from "../../parts/verdict";
 
 const order: Record<string, number> = { candidate: 0, admitted: 1, withdrawn: 2 };
 
@@ -70,9 +70,7 @@ export function KeyringPage() {
             <tbody>
               {sorted.map((k) => (
                 <tr key={k.fingerprint}>
-                  <td>
-                    <Mark word={k.conflict ? "conflict" : k.state} />
-                  </td>
+                  <td>{k.conflict ? <Mark word="conflict" /> : <Standing k={k} />}</td>
                   <td>{k.publisher || "none"}</td>
                   <td>
                     <Link to={`/keyring/${k.fingerprint}`} className="quiet-link">

@@ -82,7 +82,7 @@ export function OverviewPage() {
               <BatchLine key={b.id} batch={b} />
             ))}
             {o.expiring.map((k) => (
-              <KeyLine key={k.fingerprint} k={k} word={k.state} says={expiry(k)} />
+              <KeyLine key={k.fingerprint} k={k} word={k.revoked ? "revoked" : k.expired ? "expired" : k.state} says={expiry(k)} />
             ))}
             {o.candidates.map((k) => (
               <KeyLine key={k.fingerprint} k={k} word="candidate" says="waits for a decision" />

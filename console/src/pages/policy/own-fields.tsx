@@ -5,6 +5,7 @@ import { mayCurate, useMe } from "../../api/people";
 import { usePolicyFields, useSetOwnPolicy } from "../../api/policies";
 import { ProblemNote } from "../../parts/problem-note";
 import { PublisherSelect } from "../../parts/publisher-select";
+import { say } from "../../parts/text";
 import { Reason } from "./reason";
 import { shown, Value } from "./value";
 
@@ -12,6 +13,8 @@ import { shown, Value } from "./value";
 export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
   const me = useMe();
   const [editing, setEditing] = useState("");
+  const fields = usePolicyFields();
+  const titleOf = (name: string) => fields.data?.items.find((f) => f.name === name)?.title ?? say(name);
   const base = versions.find((v) => !v.publisher);
   if (!base) return null;
   const own = new Map<string, PolicyVersion>();
@@ -25,8 +28,8 @@ export function OwnFields({ versions }: { versions: PolicyVersion[] }) {
         <dl key={v.publisher} className="rows">
           {v.own.map((name) => (
             <div key={name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
-              <dt className="font-mono text-sm">
-                {v.publisher}: {name}
+              <dt className="text-sm">
+                {v.publisher}: {titleOf(name)}
               </dt>
               <dd className="font-semibold">{shown(v.document[name as keyof Policy])}</dd>
               <dd className="text-sm soft">instead of {shown(base.document[name as keyof Policy])}</dd>
@@ -86,7 +89,7 @@ function Edit({
         const ticked = own.includes(f.name);
         return (
           <div key={f.name} className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[16rem_14rem_1fr]">
-            <label className="flex items-center gap-2 font-mono text-sm">
+            <label className="flex items-center gap-2 text-sm">
               <input
                 type="checkbox"
                 className="checkbox checkbox-sm"
@@ -95,10 +98,10 @@ function Edit({
                   setOwn(ticked ? own.filter((n) => n !== f.name) : [...own, f.name]);
                 }}
               />
-              {f.name}
+              {f.title}
             </label>
             {ticked ? (
-              <Value field={f} label={f.name} draft={draft} change={setDraft} />
+              <Value field={f} label={f.title} draft={draft} change={setDraft} />
             ) : (
               <span>{shown(base[f.name as keyof Policy])}</span>
             )}

@@ -64,7 +64,7 @@ function Fields({ policy }: { policy: Policy }) {
     <dl className="rows">
       {fields.data?.items.map((f) => (
         <div key={f.name} className="grid gap-x-4 py-1.5 sm:grid-cols-[16rem_12rem_1fr]">
-          <dt className="font-mono text-sm">{f.name}</dt>
+          <dt className="text-sm">{f.title}</dt>
           <dd className="font-semibold">{shown(policy[f.name as keyof Policy])}</dd>
           <dd className="text-sm soft">{f.does}</dd>
         </div>
@@ -87,7 +87,7 @@ function Edit({ policy, newest, close }: { policy: Policy; newest: number; close
     <form onSubmit={submit} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
       {fields.data?.items.map((f) => (
         <label key={f.name} className="grid items-center gap-x-4 gap-y-1 sm:grid-cols-[16rem_14rem_1fr]">
-          <span className="font-mono text-sm">{f.name}</span>
+          <span className="text-sm">{f.title}</span>
           <Value field={f} draft={draft} change={setDraft} />
           <span className="text-sm soft">{f.does}</span>
         </label>

@@ -4,7 +4,7 @@ import { among } from "../../api/words";
 /** A value of a policy as people read it. */
 export const shown = (value: string | number | boolean | string[]) => {
   if (typeof value === "boolean") return value ? "yes" : "no";
-  if (Array.isArray(value)) return value.join(" ");
+  if (Array.isArray(value)) return value.join(", ");
   return typeof value === "number" ? value.toLocaleString("en") : value;
 };
 

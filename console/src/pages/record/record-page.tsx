@@ -5,7 +5,7 @@ import { Back } from "../../parts/back";
 import { Hex } from "../../parts/hex";
 import { NotFound } from "../../parts/not-found";
 import { ProblemNote } from "../../parts/problem-note";
-import { moment } from "../../parts/text";
+import { moment, say } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 export function RecordPage() {
@@ -26,7 +26,7 @@ export function RecordPage() {
           {r.verdict && <Mark word={r.verdict} />}
         </div>
         <p className="text-sm soft">
-          {r.kind}, by {r.by} on {moment(r.at)}
+          {say(r.kind)}, by {r.by} on {moment(r.at)}
           {r.batch !== undefined && (
             <>
               ,{" "}

@@ -7,7 +7,7 @@ import { Filter } from "../../parts/filter";
 import { Answer } from "../../parts/inquiry";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
-import { moment } from "../../parts/text";
+import { moment, say } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 export function RecordsPage() {
@@ -86,7 +86,7 @@ export function RecordsPage() {
                       {r.position}
                     </Link>
                   </td>
-                  <td className="whitespace-nowrap">{r.kind}</td>
+                  <td className="whitespace-nowrap">{say(r.kind)}</td>
                   <td>{r.verdict && <Mark word={r.verdict} />}</td>
                   <td className="break-all">{r.subject}</td>
                   <td>

@@ -15,7 +15,8 @@ import type { DrillChore, FileReading } from "../../spot/protocol";
 /** The answer for one file: the verdict, the reason that matters, the values, what is missing. */
 export function Answer({ item, batch, core }: { item: Item; batch: number; core: () => Core | undefined }) {
   const against = item.grounds.filter((g) => g.effect === "refuses" || g.effect === "withholds");
-  const decisive = against.some((g) => g.effect === "refuses") ? against.filter((g) => g.effect === "refuses") : against;
+  const refusing = against.filter((g) => g.effect === "refuses");
+  const decisive = strongest(refusing.length > 0 ? refusing : against);
   const match = [...item.grounds]
     .filter((g) => g.code === "digest-match")
     .sort((a, b) => (b.computed ?? "").length - (a.computed ?? "").length)[0];
@@ -52,6 +53,13 @@ export function Answer({ item, batch, core }: { item: Item; batch: number; core:
       {item.verdict === "cleared" && !item.inside && <Prove item={item} batch={batch} core={core} />}
     </article>
   );
+}
+
+/** Of values that differ the longest says it all. */
+function strongest(grounds: Ground[]): Ground[] {
+  const differing = grounds.filter((g) => g.code === "digest-mismatch");
+  const [first] = [...differing].sort((a, b) => (b.expected?.length ?? 0) - (a.expected?.length ?? 0));
+  return grounds.filter((g) => g.code !== "digest-mismatch" || g === first);
 }
 
 function Reason({ ground }: { ground: Ground }) {

@@ -134,7 +134,7 @@ export function SpotPage() {
               value={publisher}
               change={setPublisher}
               none="whoever the names of the files tell"
-              className="select select-sm w-64"
+              className="select select-sm w-80"
             />
           </label>
           {given.length > 0 && !busy && (
