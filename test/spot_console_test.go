@@ -221,3 +221,42 @@ func TestSpotManyFiles(t *testing.T) {
 	assert.Equal(t, 2000, got.Counts.Unproven)
 	b.sees("of its files the first 20 are shown here")
 }
+
+// TestLongBatchPage: of a batch with 12,000 files and 3,000 absent entries the page draws
+// what is on the screen; scrolling brings the rest.
+func TestLongBatchPage(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	var list strings.Builder
+	const n = 12_000
+	for i := range n {
+		name := fmt.Sprintf("lamp-%05d.bin", i)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o644))
+	}
+	for i := range 3000 {
+		fmt.Fprintf(&list, "%064x  absent-%04d.img\n", i+1, i)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "SHA256SUMS"), []byte(list.String()), 0o644))
+	r := endeixis(t, s, "operator", "batch", "run", dir, "-o", "csv")
+	require.Equal(t, 11, r.code, r.err)
+	assert.Equal(t, n+3000+2, strings.Count(r.out, "\n"), "every file, every entry")
+	shown := endeixis(t, s, "operator", "batch", "show", "1", "--match", "lamp-00001.bin")
+	assert.Equal(t, 10, strings.Count(shown.out, "– absent"))
+	assert.Contains(t, shown.out, "and 2990 more")
+	b := open(t, s)
+	b.signIn("auditor")
+	b.visit("/batches/1", fmt.Sprintf("%d artifacts unproven", n))
+	b.sees("Listed, and not here: 3000")
+	b.sees("Show the other 2990")
+	var drawn, height int
+	b.do(chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn), chromedp.Evaluate(`document.body.scrollHeight`, &height))
+	assert.Less(t, drawn, 200, "rows that are drawn")
+	for range 5 {
+		b.do(chromedp.Evaluate(`scrollTo(0, document.body.scrollHeight)`, nil), chromedp.Sleep(400*time.Millisecond))
+	}
+	var after int
+	b.do(chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn), chromedp.Evaluate(`document.body.scrollHeight`, &after))
+	assert.Less(t, drawn, 200)
+	assert.Greater(t, after, height, "scrolling brings more")
+}

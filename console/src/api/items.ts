@@ -22,7 +22,7 @@ export function useItems(id: number, filter: { verdict?: string; role?: string; 
               role: among(fileRoleFilterValues, filter.role),
               match: filter.match || undefined,
               cursor: pageParam || undefined,
-              limit: 100,
+              limit: 200,
             },
           },
         }),

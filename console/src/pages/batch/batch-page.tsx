@@ -9,11 +9,12 @@ import { useReassess } from "../../api/reassessments";
 import { Field } from "../../parts/field";
 import { Filter } from "../../parts/filter";
 import { Comparison } from "../../parts/hex";
+import { LongList } from "../../parts/long-list";
 import { NotFound } from "../../parts/not-found";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
-import { bytes, count, moment } from "../../parts/text";
+import { bytes, count, moment, say } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
 const order: ("refused" | "unproven" | "cleared")[] = ["refused", "unproven", "cleared"];
@@ -203,7 +204,13 @@ function Artifacts({
         const all = match === "" && !live ? counts[group] : rows.length;
         return (
           rows.length > 0 && (
-            <Group key={group} title={`${count(Math.max(all, rows.length), "artifact")} ${group}`} items={rows} batch={batch} />
+            <Group
+              key={group}
+              title={`${count(Math.max(all, rows.length), "artifact")} ${group}`}
+              items={rows}
+              batch={batch}
+              more={rows[rows.length - 1] === items[items.length - 1] ? list : undefined}
+            />
           )
         );
       })}
@@ -219,20 +226,23 @@ function Others({ batch, match, live }: { batch: number; match: string; live: bo
   return (
     items.length > 0 && (
       <>
-        <Group title="Manifests, signatures and keys" items={items} batch={batch} />
+        <Group title="Manifests, signatures and keys" items={items} batch={batch} more={list} />
         <More list={list}>Show more manifests, signatures and keys</More>
       </>
     )
   );
 }
 
-function Group({ title, items, batch }: { title: string; items: ItemRow[]; batch: number }) {
+type Pages = { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => unknown };
+
+/** Rows under a heading; what is said of several that follow each other is said once. */
+function Group({ title, items, batch, more }: { title: string; items: ItemRow[]; batch: number; more?: Pages }) {
   return (
     <section>
       <h2 className="mb-1 border-b border-base-300 pb-1">{title}</h2>
-      <ul className="rows">
-        {items.map((item) => (
-          <li key={item.n} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
+      <LongList rows={items} keyOf={(item) => item.n} more={more}>
+        {(item, i) => (
+          <div className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
             <span>
               {item.verdict ? <Mark word={item.verdict} /> : <span className="text-sm soft">{item.settled ? item.role : "waiting"}</span>}
               {item.now && (
@@ -248,11 +258,11 @@ function Group({ title, items, batch }: { title: string; items: ItemRow[]; batch
                 </Link>
                 <span className="text-sm soft">{bytes(item.size)}</span>
               </div>
-              <p className="text-sm break-words">{item.deciding}</p>
+              {items[i + 1]?.deciding !== item.deciding && <p className="text-sm break-words">{item.deciding}</p>}
             </div>
-          </li>
-        ))}
-      </ul>
+          </div>
+        )}
+      </LongList>
     </section>
   );
 }
@@ -271,7 +281,7 @@ function CopiesList({ batch, live }: { batch: number; live: boolean }) {
             <p className="break-all">
               {c.of}{" "}
               <span className="text-sm soft">
-                {c.channel.replace("-", " ")}, {c.place}
+                {say(c.channel)}, {c.place}
               </span>
             </p>
             <p>{c.sentence}</p>
@@ -291,28 +301,44 @@ function CopiesList({ batch, live }: { batch: number; live: boolean }) {
   );
 }
 
+/** How many entries without a file are shown at first. */
+const few = 10;
+
 function AbsentList({ batch, total, live }: { batch: number; total: number; live: boolean }) {
   const list = useAbsent(batch, live);
+  const [all, setAll] = useState(false);
   const entries = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const shown = all ? entries : entries.slice(0, few);
   return (
     <section className="flex flex-col">
       <h2 className="mb-1 border-b border-base-300 pb-1">Listed, and not here: {total}</h2>
-      <ul className="rows">
-        {entries.map((e) => (
-          <li key={e.manifest + String(e.line)} className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
+      <p className="text-sm soft">That is no failure by itself.</p>
+      <LongList rows={shown} keyOf={(e) => e.manifest + String(e.line) + e.name} more={all ? list : undefined}>
+        {(e) => (
+          <div className="grid grid-cols-[6.5rem_1fr] gap-x-3 py-1.5">
             <span>
               <Mark word="absent" />
             </span>
             <span className="break-all">
               {e.name}{" "}
               <span className="text-sm soft">
-                by {e.manifest}, line {e.line}. No failure by itself.
+                {e.manifest}, line {e.line}
               </span>
             </span>
-          </li>
-        ))}
-      </ul>
-      <More list={list}>Show more entries</More>
+          </div>
+        )}
+      </LongList>
+      {!all && total > few && (
+        <button
+          type="button"
+          className="btn btn-sm self-start"
+          onClick={() => {
+            setAll(true);
+          }}
+        >
+          Show the other {total - few}
+        </button>
+      )}
     </section>
   );
 }
