@@ -179,18 +179,18 @@ func expiredSigner() []Effect { return []Effect{Withholds, Notes} }
 func PolicyFields() []PolicyField {
 	return []PolicyField{
 		{Name: "digest_bits", Title: "Strength of digests", Does: "least collision resistance, in bits, of a digest that can clear"},
-		{Name: "signature_hash_bits", Title: "Strength of signatures' hashes", Does: "the same for the hash of a signature"},
-		{Name: "rsa_bits", Title: "Size of RSA and DSA keys", Does: "least size of an RSA or DSA key"},
+		{Name: "signature_hash_bits", Title: "Strength of signatures' hashes", Does: "the same for the hash of a signature, in bits"},
+		{Name: "rsa_bits", Title: "Size of RSA and DSA keys", Does: "least size of an RSA or DSA key, in bits"},
 		{Name: "curves", Title: "Curves", Does: "curves whose keys are accepted"},
 		{Name: "self_sha1_before", Title: "SHA-1 in keys ends", Does: "from when SHA-1 is refused in a key's own signatures"},
 		{Name: "expired_signer", Title: "Signers that have expired", Does: "what a key that has expired since signing does: withholds or notes", Choices: expiredSigner()},
-		{Name: "skew_seconds", Title: "Clocks may disagree by", Does: "how far clocks may disagree"},
+		{Name: "skew_seconds", Title: "Clocks may disagree by", Does: "how far clocks may disagree, in seconds"},
 		{Name: "sighting_channels", Title: "Sightings before admission", Does: "channels that must have confirmed a fingerprint before admission"},
 		{Name: "anchor_admits", Title: "Anchors may admit", Does: "whether a certification by the publisher's anchor may admit a key instead"},
 		{Name: "two_curators", Title: "Two curators decide", Does: "whether one curator proposes an admission and another admits"},
 		{Name: "corroboration_channels", Title: "Channels that corroborate", Does: "channels on which an unsigned digest must have been seen to clear; 0 for never"},
-		{Name: "max_signature_age_days", Title: "Age of signatures", Does: "greatest age of a signature; 0 for any"},
+		{Name: "max_signature_age_days", Title: "Age of signatures", Does: "greatest age of a signature, in days; 0 for any"},
 		{Name: "measured_by", Title: "Who may measure", Does: "who may have read the bytes of what is cleared"},
-		{Name: "diagnosis_bytes", Title: "Explained up to", Does: "size up to which a file that differs is read again to explain why"},
+		{Name: "diagnosis_bytes", Title: "Explained up to", Does: "size up to which a file that differs is read again to explain why, in bytes"},
 	}
 }

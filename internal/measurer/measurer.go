@@ -36,8 +36,8 @@ const (
 	pageFiles = 2000
 	pageBytes = 8 << 20
 	// sendEvery and sendItems bound what is measured before it is sent.
-	sendEvery = 2 * time.Second
-	sendItems = 1000
+	sendEvery = 5 * time.Second
+	sendItems = 5000
 )
 
 // List sends what was found in a folder.

@@ -258,7 +258,7 @@ function Group({ title, items, batch, more }: { title: string; items: ItemRow[];
                 </Link>
                 <span className="text-sm soft">{bytes(item.size)}</span>
               </div>
-              {items[i + 1]?.deciding !== item.deciding && <p className="text-sm break-words">{item.deciding}</p>}
+              {items[i - 1]?.deciding !== item.deciding && <p className="text-sm break-words">{item.deciding}</p>}
             </div>
           </div>
         )}
