@@ -116,7 +116,7 @@ func TestSpotPage(t *testing.T) {
 	b.give(image)
 	b.sees("It matches pasted text")
 	b.sees("anybody could have written it")
-	b.paste("SHA-256: ff"+sum[2:])
+	b.paste("SHA-256: ff" + sum[2:])
 	b.sees("A value alone: SHA-256, as it says.")
 	b.press("Verify gauge-fw-4.2-main.img again with this")
 	b.sees("The bytes of gauge-fw-4.2-main.img are not those")

@@ -304,4 +304,3 @@ func drill(in string) (any, error) {
 	readings, err := verify.Alter(context.Background(), &c.Target, content, c.Target.Size, c.Alterations)
 	return map[string]any{"readings": readings}, err
 }
-
