@@ -28,7 +28,7 @@ func (a *app) batchCommand() *cobra.Command {
 
 func (a *app) batchRun() *cobra.Command {
 	var r wire.NewBatch
-	var wait bool
+	var wait, unrecorded bool
 	var set, from, copies, files []string
 	cmd := &cobra.Command{
 		Use: "run WHERE", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
@@ -58,8 +58,11 @@ vendor-site, mirror, other-network and paper.`,
 			}
 			if !isDepot(args[0]) {
 				b, err := a.runHere(cmd.Context(), r, args[0])
+				if a.isAway(err) && unrecorded {
+					return a.compareHere(cmd.Context(), args[0])
+				}
 				if err != nil {
-					return err
+					return a.without(err)
 				}
 				c, err := a.client()
 				if err != nil {
@@ -91,6 +94,7 @@ vendor-site, mirror, other-network and paper.`,
 	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
 	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
+	cmd.Flags().BoolVar(&unrecorded, "unrecorded", false, "where there is no service: compare digests of a folder of this machine alone, on no record")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
 	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
 	cmd.Flags().StringArrayVar(&from, "origin", nil, "manifest=channel:place: say where a manifest of the folder comes from")

@@ -126,7 +126,7 @@ func mistake(err error) error {
 func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
 	c, err := a.client()
 	if err != nil {
-		return wire.Batch{}, a.without(err)
+		return wire.Batch{}, err
 	}
 	h, err := a.lookAt(ctx, arg)
 	if err != nil {
@@ -146,19 +146,34 @@ func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Ba
 	r.Depot, r.Path, r.Measurer = "", "", &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: h.path, Software: "endeixis " + version.Full()}
 	b, err := c.RunBatch(ctx, r, rand.Text())
 	if err != nil {
-		return b, a.without(err)
+		return b, err
 	}
 	return a.measureHere(ctx, c, b, h)
 }
 
+// isAway reports whether an error says that no service is there.
+func (a *app) isAway(err error) bool {
+	var away *client.Unreachable
+	return errors.As(err, &away) || err != nil && a.address() == ""
+}
+
+// compareHere compares digests in a folder of this machine, without a service.
+func (a *app) compareHere(ctx context.Context, arg string) error {
+	h, err := a.lookAt(ctx, arg)
+	if err != nil {
+		return err
+	}
+	defer h.folder.Close()
+	return a.unrecorded(ctx, h.folder.FS(), h.found, func(string) bool { return true })
+}
+
 // without adds to the error of a service that cannot be reached what can be had without.
 func (a *app) without(err error) error {
-	var away *client.Unreachable
-	if !errors.As(err, &away) && a.address() != "" {
+	if !a.isAway(err) {
 		return err
 	}
 	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Without a service, “endeixis batch survey” shows what vouches for what, "+
-		"“endeixis digest” and “endeixis manifest show” compute and read, and “endeixis spot --unrecorded” compares digests; none of them can clear a file.", err)}
+		"“endeixis digest” and “endeixis manifest show” compute and read, and --unrecorded compares digests; none of them can clear a file.", err)}
 }
 
 func hostname() string {

@@ -3,26 +3,21 @@ package cli
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"endeixis/core/digest"
 	"endeixis/core/judge"
-	"endeixis/core/keyring"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
-	"endeixis/core/verify"
 	"endeixis/internal/client"
 	"endeixis/internal/measurer"
 	"endeixis/internal/version"
@@ -264,14 +259,15 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 			return a.spotRecorded(ctx, c, b, shelf, found, s)
 		}
 	}
-	var away *client.Unreachable
-	if !errors.As(err, &away) && a.address() != "" {
+	if !a.isAway(err) {
 		return err
 	}
 	if !s.unrecorded {
 		return a.without(err)
 	}
-	return a.spotUnrecorded(ctx, shelf, found, s)
+	return a.unrecorded(ctx, shelf, found, func(path string) bool {
+		return slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == path })
+	})
 }
 
 // spotRecorded measures here what the service judges and records, and shows it.
@@ -400,74 +396,4 @@ func (a *app) showMatch(item wire.Item) {
 	}
 	fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("%s, as %s states it:", best.Algorithm, plain.Text(where))))
 	a.wrapped("      ", plain.Grouped(best.Computed.String()))
-}
-
-// compares are the grounds that mean something where no key counts.
-var compares = []judge.Code{judge.DigestMatch, judge.DigestMismatch, judge.SizeMismatch, judge.NotListed}
-
-// spotUnrecorded compares digests without a service. Nobody's key counts here, so that
-// nothing can be cleared.
-func (a *app) spotUnrecorded(ctx context.Context, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
-	plan, err := survey.Plan(found, survey.Options{})
-	if err != nil {
-		return err
-	}
-	measured, err := verify.Measure(ctx, shelf, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()})
-	if err != nil {
-		return err
-	}
-	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})
-	for i := range plan.Items {
-		if item := &plan.Items[i]; item.Role == survey.Manifest {
-			m := measured[item.Path]
-			session.Manifest(item, &m)
-		}
-	}
-	worst := error(nil)
-	lines := map[string]unrecordedLine{}
-	for i := range plan.Items {
-		item := &plan.Items[i]
-		if item.Role != survey.Artifact || !slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
-			continue
-		}
-		m := measured[item.Path]
-		out := session.Judge(item, &m)
-		lines[item.Path] = unrecordedLine{item.Path, out.Verdict, judge.Line(item, &out), m.Digests, out.Grounds}
-		switch {
-		case out.Verdict == judge.Refused:
-			worst = &exit{code: exitRefused}
-		case worst == nil:
-			worst = &exit{code: exitUnproven}
-		}
-	}
-	g := &grid{header: []string{"verdict", "file", "why", "record"}}
-	var all []unrecordedLine
-	for _, name := range slices.Sorted(maps.Keys(lines)) {
-		l := lines[name]
-		all = append(all, l)
-		g.add(string(l.Verdict), l.File, l.Why, "none")
-	}
-	if err := a.print(all, g, func() {
-		for _, l := range all {
-			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
-			for _, one := range l.grounds {
-				if slices.Contains(compares, one.Code) {
-					a.showGround(one)
-				}
-			}
-		}
-		a.note("No service was asked: no key counts here, so nothing can be cleared, and nothing is on record.")
-	}); err != nil {
-		return err
-	}
-	return worst
-}
-
-// unrecordedLine is what can be said of a file without a service.
-type unrecordedLine struct {
-	File    string                            `json:"file"`
-	Verdict judge.Verdict                     `json:"verdict"`
-	Why     string                            `json:"why"`
-	Digests map[digest.Algorithm]digest.Value `json:"digests"`
-	grounds []judge.Ground
 }

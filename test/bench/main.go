@@ -47,9 +47,11 @@ import (
 	"endeixis/core/verify"
 	"endeixis/internal/client"
 	"endeixis/internal/config"
+	"endeixis/internal/measurer"
 	"endeixis/internal/pgserver"
 	"endeixis/internal/serve"
 	"endeixis/internal/wire"
+	"golang.org/x/sync/errgroup"
 )
 
 const (
@@ -96,6 +98,7 @@ func run() error {
 		{"one-file", oneFile},
 		{"many-files", manyFiles},
 		{"many-md5", manyMD5},
+		{"local-files", localFiles},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
 		{"signatures", signatures},
@@ -636,7 +639,7 @@ func smallFiles(dir string) ([]row, error) {
 			return nil, err
 		}
 	}
-	a, b, err := versus(batch, func() error {
+	floor := func() error {
 		for i, name := range floors {
 			if _, err := conn.PgConn().CopyFrom(ctx, bytes.NewReader(dumps[i].Bytes()), "COPY "+name+" FROM STDIN (FORMAT binary)"); err != nil {
 				return err
@@ -648,8 +651,78 @@ func smallFiles(dir string) ([]row, error) {
 			}
 			return bareHash(path, sha256.New())
 		})
+	}
+	const floored = "one COPY of the same rows and one walk that hashes the files"
+	a, b, err := versus(batch, floor)
+	if err != nil {
+		return nil, err
+	}
+	rows := []row{cost("20,000 files of 4 KiB, survey to records, through the service", floored, 2, a, b)}
+	a, b, err = versus(func() error { return localBatch(ctx, c, folder, n) }, floor)
+	return append(rows, cost("the same files, read by a client beside a service on loopback", floored, 2.5, a, b)), err
+}
+
+// localBatch verifies a folder that the client reads.
+func localBatch(ctx context.Context, c *client.Client, folder string, n int) error {
+	b, err := c.RunBatch(ctx, wire.NewBatch{Measurer: &wire.Measurer{Kind: measure.Client, Host: "bench", Path: folder}}, "")
+	if err != nil {
+		return err
+	}
+	files := os.DirFS(folder)
+	found, err := survey.Gather(ctx, files, survey.Limits{})
+	if err != nil {
+		return err
+	}
+	if err := measurer.List(ctx, c, b.ID, found); err != nil {
+		return err
+	}
+	if _, err := measurer.Surveyed(ctx, c, b.ID); err != nil {
+		return err
+	}
+	if err := measurer.Measure(ctx, c, b.ID, files, 0, nil); err != nil {
+		return err
+	}
+	b, err = c.Follow(ctx, b.ID, func(wire.Batch) {})
+	if err == nil && b.Counts.Unproven != n {
+		err = fmt.Errorf("%d of %d items settled", b.Counts.Unproven, n)
+	}
+	return err
+}
+
+// stub is a service that asks for what it was made with and takes what it is sent.
+type stub struct{ chores []wire.Chore }
+
+func (stub) SendListing(context.Context, int64, int, wire.ListingPage) error { return nil }
+func (stub) CloseListing(context.Context, int64, int) (wire.Batch, error)    { return wire.Batch{}, nil }
+
+func (stub) Batch(context.Context, int64) (wire.Batch, error) { return wire.Batch{}, nil }
+
+func (s stub) Chores(context.Context, int64) ([]wire.Chore, error) { return s.chores, nil }
+
+func (stub) SendMeasurements(_ context.Context, _ int64, measured []wire.Measured) (wire.Taken, error) {
+	return wire.Taken{Taken: len(measured)}, nil
+}
+
+// localFiles measures large files as the client does on its own machine.
+func localFiles(dir string) ([]row, error) {
+	const n = 8
+	s := stub{}
+	for i := range n {
+		name := fmt.Sprintf("local%d.img", i)
+		if err := write(filepath.Join(dir, name), large/4, byte(i)); err != nil {
+			return nil, err
+		}
+		s.chores = append(s.chores, wire.Chore{N: i, Target: measure.Target{Path: name, Size: large / 4, Tasks: []measure.Task{{Algorithm: digest.SHA256}}}})
+	}
+	a, b, err := versus(func() error { return measurer.Measure(context.Background(), s, 1, os.DirFS(dir), 0, nil) }, func() error {
+		var wg errgroup.Group
+		wg.SetLimit(runtime.NumCPU())
+		for i := range n {
+			wg.Go(func() error { return bareHash(filepath.Join(dir, fmt.Sprintf("local%d.img", i)), sha256.New()) })
+		}
+		return wg.Wait()
 	})
-	return []row{cost("20,000 files of 4 KiB, survey to records, through the service", "one COPY of the same rows and one walk that hashes the files", 2, a, b)}, err
+	return []row{speed("8 files of 64 MiB measured by the client", "the bare read-and-hash loop on every core", 0.95, a, b)}, err
 }
 
 func round(d time.Duration) time.Duration { return d.Round(100 * time.Microsecond) }
