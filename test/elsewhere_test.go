@@ -310,6 +310,7 @@ func TestSpot(t *testing.T) {
 		"pasted with -":    {[]string{alone, "-"}, "SHA-256: " + sum, 11, []string{"It matches pasted text"}, "a value alone: SHA-256, as it says"},
 		"list and sig":     {[]string{alone, "--manifest", filepath.Join(release, "SHA256SUMS"), "--signature", filepath.Join(release, "SHA256SUMS.sig")}, "", 0, []string{"cleared"}, ""},
 		"other publisher":  {[]string{image, "--publisher", "corran"}, "", 10, []string{"refused"}, ""},
+		"5 MiB pasted":     {[]string{alone, "-"}, strings.Repeat(strings.Repeat("0", 64)+"  another.img\n", 60_000) + sum + "  gauge-fw-4.2-main.img\n", 11, []string{"It matches pasted.digests"}, "a text with"},
 		"nothing pasted":   {[]string{alone, "--paste"}, " \n", 2, nil, "nothing was pasted"},
 		"a letter pasted":  {[]string{alone, "--paste"}, "Dear Ines, all is well.", 2, nil, "there is no digest"},
 		"not known digest": {[]string{"--digest", strings.Repeat("ab", 32)}, "", 11, []string{"No file that was cleared here"}, ""},
@@ -531,4 +532,44 @@ func verifiedShow(t *testing.T, s *testkit.Service, id string) fullJSON {
 	var out fullJSON
 	endeixis(t, s, "operator", "batch", "show", id, "-o", "json").decode(t, &out)
 	return out
+}
+
+// TestTokenEndsHalfWay: the token of whoever measures is taken away in the middle; what is
+// measured stays, and with another token of the same person the batch is resumed.
+func TestTokenEndsHalfWay(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	for _, name := range []string{"a.bin", "b.bin", "c.bin"} {
+		f, err := os.Create(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.NoError(t, f.Truncate(500<<20))
+		require.NoError(t, f.Close())
+	}
+	issued := endeixis(t, s, "operator", "token", "issue", "--label", "half-way", "--days", "1", "-o", "json")
+	require.Zero(t, issued.code, issued.err)
+	var token struct {
+		ID    int64  `json:"id"`
+		Token string `json:"text"`
+	}
+	issued.decode(t, &token)
+	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), "batch", "run", dir)
+	cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+token.Token, "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"))
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	require.NoError(t, cmd.Start())
+	cl := s.Client(t, "operator")
+	require.Eventually(t, func() bool {
+		b, err := cl.Batch(t.Context(), 1)
+		return err == nil && b.State == "measuring"
+	}, time.Minute, 10*time.Millisecond)
+	r := endeixis(t, s, "operator", "token", "end", fmt.Sprint(token.ID))
+	require.Zero(t, r.code, r.err)
+	require.Error(t, cmd.Wait())
+	assert.Equal(t, 3, cmd.ProcessState.ExitCode(), errs.String())
+	r = endeixis(t, s, "operator", "batch", "resume", "1")
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, r.out, "3 unproven")
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
 }

@@ -121,6 +121,16 @@ func TestSpotPage(t *testing.T) {
 	b.press("Verify gauge-fw-4.2-main.img again with this")
 	b.sees("The bytes of gauge-fw-4.2-main.img are not those")
 	b.sees("of 64 characters differ")
+	// Some 5 MiB.
+	b.do(chromedp.Evaluate(fmt.Sprintf(`(() => {
+		const area = document.querySelector("textarea");
+		const text = ("0".repeat(64) + "  another.img\n").repeat(65000) + %q;
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(area, text);
+		area.dispatchEvent(new Event("input", { bubbles: true }));
+	})()`, sum+"  gauge-fw-4.2-main.img\n"), nil))
+	b.sees("A text with")
+	b.press("Verify gauge-fw-4.2-main.img again with this")
+	b.sees("It matches pasted.digests")
 	b.paste("Dear Ines, all is well.")
 	b.sees("There is no digest in this text")
 	key, err := os.ReadFile(filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2", "SHA256SUMS"))

@@ -146,7 +146,11 @@ func (a *app) gathered(ctx context.Context, s spot, shelf *measurer.Shelf) (*sur
 			return nil, nil, err
 		}
 		a.note("What was pasted is taken for %s.", what)
-		wanted = append(wanted, shelf.PutText("pasted text", pasted))
+		name := "pasted text"
+		if len(pasted) > 1<<20 {
+			name = "pasted.digests" // a text of such a length is read as a list only by its name
+		}
+		wanted = append(wanted, shelf.PutText(name, pasted))
 	}
 	var corrections []wire.Correction
 	for _, file := range slices.Concat(s.manifests, s.signatures) {
