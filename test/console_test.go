@@ -396,7 +396,7 @@ func TestConsoleMarkup(t *testing.T) {
 	assert.Contains(t, b.text(), `esc\x1b[31m.img`)
 	var title string
 	b.do(chromedp.Title(&title))
-	assert.Equal(t, "Endeixis", title)
+	assert.Equal(t, "Batch 1: quayside:incoming/markup – Endeixis", title)
 }
 
 // TestNothingUnseenIsShown puts marks that turn the direction of text, and spaces
@@ -499,7 +499,7 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	verify("oarlock/logger-2.4")
 	b.press("Survey first")
 	b.sees("Hold a manifest against copies")
-	b.do(chromedp.Click("summary", chromedp.ByQuery))
+	b.do(chromedp.Click(`//summary[contains(., "Hold a manifest")]`, chromedp.BySearch))
 	b.choose("Fetch one from", "oarlock-south")
 	b.fill("Path there", "2.4/"+list)
 	b.press("Add this copy")
@@ -599,7 +599,7 @@ func TestConsolePolicy(t *testing.T) {
 	b.sees("Everybody is judged by the policy above")
 	b.do(chromedp.SetValue(`//label[contains(., "Set those of")]//select`, "corran", chromedp.BySearch))
 	b.sees("Tick the fields")
-	b.do(chromedp.Click(`//label[contains(., "rsa_bits")]//input`, chromedp.BySearch), chromedp.SendKeys(`input[aria-label="rsa_bits"]`, "\b\b\b\b4096", chromedp.ByQuery))
+	b.do(chromedp.Click(`//label[contains(., "Size of RSA and DSA keys")]//input`, chromedp.BySearch), chromedp.SendKeys(`input[aria-label="Size of RSA and DSA keys"]`, "\b\b\b\b4096", chromedp.ByQuery))
 	b.accessible("a publisher's own fields")
 	b.do(chromedp.SendKeys(`input[maxlength="1000"]`, "their new press", chromedp.ByQuery))
 	b.press("Put in force")

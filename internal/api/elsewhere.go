@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"math"
 	"strconv"
 
 	"endeixis/core/survey"
@@ -34,7 +35,7 @@ func (a *API) registerElsewhere() {
 		after := -1
 		if in.Cursor != "" {
 			var err error
-			if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 {
+			if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
 				return nil, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
 			}
 		}

@@ -124,7 +124,11 @@ func mistake(err error) error {
 // runHere verifies a folder of this machine: it is read here, and judged and recorded by
 // the service.
 func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
-	c, err := a.client()
+	if _, err := os.Stat(arg); err != nil {
+		_, _, err = openHere(arg)
+		return wire.Batch{}, err
+	}
+	c, err := a.reached(ctx)
 	if err != nil {
 		return wire.Batch{}, err
 	}
@@ -149,6 +153,16 @@ func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Ba
 		return b, err
 	}
 	return a.measureHere(ctx, c, b, h)
+}
+
+// reached returns the client of a service that answers: looking at a folder can take long,
+// and is not begun for one that does not.
+func (a *app) reached(ctx context.Context) (*client.Client, error) {
+	c, err := a.client()
+	if err == nil {
+		_, err = c.Me(ctx)
+	}
+	return c, err
 }
 
 // isAway reports whether an error says that no service is there.

@@ -130,7 +130,7 @@ type Measurements struct {
 
 // Measured is what came of measuring an item.
 type Measured struct {
-	N       int             `json:"n" minimum:"0"`
+	N       int             `json:"n" minimum:"0" maximum:"2147483647"`
 	Reading measure.Reading `json:"reading" doc:"The results in the order of the tasks, or a problem."`
 	// Diagnoses are optional.
 	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty" maxItems:"64" doc:"Why it differs from what is expected, where that was established."`
@@ -172,7 +172,7 @@ type NewDrill struct {
 
 // DrillItem is an item that is drilled.
 type DrillItem struct {
-	N        int               `json:"n" minimum:"0"`
+	N        int               `json:"n" minimum:"0" maximum:"2147483647"`
 	Readings []measure.Reading `json:"readings,omitempty" maxItems:"32" doc:"Those of the alterations, in their order, where the bytes are elsewhere."`
 }
 
