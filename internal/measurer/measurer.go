@@ -6,7 +6,6 @@ package measurer
 import (
 	"context"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"io/fs"
 	"runtime"
@@ -311,7 +310,3 @@ type DeclinedError struct {
 func (e *DeclinedError) Error() string {
 	return fmt.Sprintf("the service did not use what was measured of item %d: %s", e.Item, e.Reason)
 }
-
-// Interrupted reports whether an error says that measuring was given up, so that it can
-// go on later.
-func Interrupted(err error) bool { return errors.Is(err, context.Canceled) }
