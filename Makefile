@@ -90,7 +90,7 @@ fuzz-requests:
 
 bench: build ## measure against floors, and write docs/benchmarks.md; ONLY=NAME measures one part
 	@scripts/install-missing.sh run
-	go run ./internal/pgserver/pgrun go run ./test/bench $(if $(ONLY),-only $(ONLY))
+	go run ./internal/pgserver/pgrun go run ./test/bench $(if $(ONLY),-only '$(ONLY)')
 
 screenshots: ## make the pictures in docs/screenshots from the demo data
 	@scripts/install-missing.sh shots
