@@ -87,12 +87,8 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
     await askRaw(api.PUT("/api/v1/batches/{id}/listing/{page}", { params: { path: { id, page: n } }, body: page, signal: asked.signal }));
   }
   await askRaw(api.POST("/api/v1/batches/{id}/listing", { params: { path }, body: { pages: n }, signal: asked.signal }));
-  let batch: Batch = begun;
-  for (let wait = 10; batch.state === "waiting"; wait = Math.min(2 * wait, 500)) {
-    await new Promise((resolve) => setTimeout(resolve, wait));
-    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal: asked.signal }));
-  }
-  const chores = batch.state === "measuring" ? await allChores(id, asked.signal) : [];
+  const surveyed = await beyond(begun, ["waiting"], asked.signal);
+  const chores = surveyed.state === "measuring" ? await allChores(id, asked.signal) : [];
   const parts = byFile(chores);
   const whole = new Map(given.map((g) => [g.path, g.file]));
   check.rows = [...parts.keys()].map((p) => ({ path: p, size: whole.get(p)?.size ?? 0, read: 0, rate: 0, state: "waiting" as const }));
@@ -101,13 +97,20 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   await measureAll(id, parts, whole, core, check, tell, asked);
   check.stage = "judging";
   tell();
-  for (let wait = 20; batch.state === "waiting" || batch.state === "measuring"; wait = Math.min(2 * wait, 500)) {
-    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal: asked.signal }));
-    if (batch.state === "measuring") await new Promise((resolve) => setTimeout(resolve, wait));
-  }
+  await beyond(surveyed, ["waiting", "measuring"], asked.signal);
   check.stage = "done";
   tell();
   return { batch: id, core };
+}
+
+/** Waits until a batch is in none of some states, looking ever less often. */
+async function beyond(batch: Batch, states: Batch["state"][], signal: AbortSignal): Promise<Batch> {
+  const path = { id: batch.id };
+  for (let wait = 10; states.includes(batch.state); wait = Math.min(2 * wait, 500)) {
+    await new Promise((resolve) => setTimeout(resolve, wait));
+    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal }));
+  }
+  return batch;
 }
 
 async function allChores(id: number, signal: AbortSignal): Promise<Chore[]> {
