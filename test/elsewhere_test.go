@@ -157,9 +157,7 @@ func TestMeasurerInPython(t *testing.T) {
 		id, verdict, _ := strings.Cut(strings.TrimSpace(string(out)), " ")
 		there := verified(t, s, "quayside:"+folder)
 		assert.Equal(t, *there.Verdict, verdict, folder)
-		shown := endeixis(t, s, "operator", "batch", "show", id, "-o", "json")
-		var here fullJSON
-		require.NoError(t, json.Unmarshal([]byte(shown.out), &here))
+		here := verifiedShow(t, s, id)
 		require.Len(t, here.Items, len(there.Items))
 		for i := range there.Items {
 			assert.Equal(t, there.Items[i].Path, here.Items[i].Path)
@@ -169,29 +167,37 @@ func TestMeasurerInPython(t *testing.T) {
 	}
 }
 
-// TestInterrupted interrupts the measuring of a folder of this machine, and goes on.
-func TestInterrupted(t *testing.T) {
-	t.Parallel()
-	s := testkit.StartBare(t)
-	dir := t.TempDir()
+// measuring starts the client on a folder of three empty files of some length, with a
+// token, and returns when the batch is being measured.
+func measuring(t *testing.T, s *testkit.Service, token, dir string, length int64) (*exec.Cmd, *bytes.Buffer) {
+	t.Helper()
 	for _, name := range []string{"a.bin", "b.bin", "c.bin"} {
 		f, err := os.Create(filepath.Join(dir, name))
 		require.NoError(t, err)
-		require.NoError(t, f.Truncate(700<<20))
+		require.NoError(t, f.Truncate(length))
 		require.NoError(t, f.Close())
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "small.bin"), []byte("small"), 0o644))
-	env := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator"), "ENDEIXIS_PROFILE=" + filepath.Join(t.TempDir(), "none.yaml")}
 	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), "batch", "run", dir)
-	cmd.Env = append(os.Environ(), env...)
-	var errs bytes.Buffer
-	cmd.Stderr = &errs
+	cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+token, "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"))
+	errs := &bytes.Buffer{}
+	cmd.Stderr = errs
 	require.NoError(t, cmd.Start())
 	cl := s.Client(t, "operator")
 	require.Eventually(t, func() bool {
 		b, err := cl.Batch(t.Context(), 1)
 		return err == nil && b.State == "measuring"
 	}, time.Minute, 10*time.Millisecond)
+	return cmd, errs
+}
+
+// TestInterrupted interrupts the measuring of a folder of this machine, and goes on.
+func TestInterrupted(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "small.bin"), []byte("small"), 0o644))
+	cmd, errs := measuring(t, s, s.Token(t, "operator"), dir, 700<<20)
+	cl := s.Client(t, "operator")
 	time.Sleep(100 * time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.Error(t, cmd.Wait())
@@ -540,12 +546,6 @@ func TestTokenEndsHalfWay(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
 	dir := t.TempDir()
-	for _, name := range []string{"a.bin", "b.bin", "c.bin"} {
-		f, err := os.Create(filepath.Join(dir, name))
-		require.NoError(t, err)
-		require.NoError(t, f.Truncate(500<<20))
-		require.NoError(t, f.Close())
-	}
 	issued := endeixis(t, s, "operator", "token", "issue", "--label", "half-way", "--days", "1", "-o", "json")
 	require.Zero(t, issued.code, issued.err)
 	var token struct {
@@ -553,16 +553,7 @@ func TestTokenEndsHalfWay(t *testing.T) {
 		Token string `json:"text"`
 	}
 	issued.decode(t, &token)
-	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), "batch", "run", dir)
-	cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+token.Token, "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"))
-	var errs bytes.Buffer
-	cmd.Stderr = &errs
-	require.NoError(t, cmd.Start())
-	cl := s.Client(t, "operator")
-	require.Eventually(t, func() bool {
-		b, err := cl.Batch(t.Context(), 1)
-		return err == nil && b.State == "measuring"
-	}, time.Minute, 10*time.Millisecond)
+	cmd, errs := measuring(t, s, token.Token, dir, 500<<20)
 	r := endeixis(t, s, "operator", "token", "end", fmt.Sprint(token.ID))
 	require.Zero(t, r.code, r.err)
 	require.Error(t, cmd.Wait())

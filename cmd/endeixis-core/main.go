@@ -10,7 +10,6 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,10 +20,9 @@ import (
 	"syscall/js"
 	"time"
 
+	"endeixis/core/diagnose"
 	"endeixis/core/judge"
-	"endeixis/core/manifest"
 	"endeixis/core/measure"
-	"endeixis/core/openpgp"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 )
@@ -193,43 +191,8 @@ func gather(in string) (any, error) {
 	return survey.Gather(context.Background(), current, survey.Limits{ControlTotal: 128 << 20})
 }
 
-// recognised says what a pasted text is.
-type recognised struct {
-	// Kind is signed-text, key, signature, value, list or nothing.
-	Kind    string `json:"kind"`
-	Says    string `json:"says"`
-	Entries int    `json:"entries"`
-}
-
 // recognise tells what a text is.
-func recognise(text string) (any, error) {
-	data := []byte(text)
-	if len(bytes.TrimSpace(data)) == 0 {
-		return recognised{Kind: "nothing"}, nil
-	}
-	if signed, err := openpgp.ReadCleartext(data); err == nil {
-		m, _ := manifest.Parse(string(signed.Text), manifest.Options{})
-		return recognised{Kind: "signed-text", Entries: m.Entries.Len()}, nil
-	}
-	if certificates, _, err := openpgp.ReadCertificates(data); err == nil && len(certificates) > 0 {
-		return recognised{Kind: "key", Says: string(certificates[0].Primary.Fingerprint)}, nil
-	}
-	if sigs, err := openpgp.ReadSignatures(data); err == nil && len(sigs) > 0 {
-		return recognised{Kind: "signature"}, nil
-	}
-	m, err := manifest.Parse(text, manifest.Options{})
-	if err != nil {
-		return nil, err
-	}
-	n := m.Entries.Len()
-	switch {
-	case n == 0:
-		return recognised{Kind: "nothing"}, nil
-	case n == 1 && m.Entries.At(0).Name == "":
-		return recognised{Kind: "value", Says: m.Entries.At(0).Recognised(), Entries: 1}, nil
-	}
-	return recognised{Kind: "list", Entries: n}, nil
-}
+func recognise(text string) (any, error) { return survey.Recognise([]byte(text)) }
 
 // chore is an item that is to be measured, as the service asks for it.
 type chore struct {
@@ -241,9 +204,9 @@ type chore struct {
 }
 
 type done struct {
-	N         int             `json:"n"`
-	Reading   measure.Reading `json:"reading"`
-	Diagnoses any             `json:"diagnoses,omitempty"`
+	N         int                  `json:"n"`
+	Reading   measure.Reading      `json:"reading"`
+	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
 }
 
 var explainBelow = judge.DefaultPolicy().DiagnosisBytes
@@ -267,11 +230,7 @@ func measured(in string) (any, error) {
 			return nil, err
 		}
 		for i := range results {
-			one := done{N: chores[part.At[i]].N, Reading: results[i].Reading}
-			if results[i].Diagnoses != nil {
-				one.Diagnoses = results[i].Diagnoses
-			}
-			out = append(out, one)
+			out = append(out, done{chores[part.At[i]].N, results[i].Reading, results[i].Diagnoses})
 		}
 	}
 	return out, nil
@@ -296,11 +255,6 @@ func drill(in string) (any, error) {
 	if err := json.Unmarshal([]byte(in), &c); err != nil {
 		return nil, err
 	}
-	content, err := measure.Content(context.Background(), current, &c.Target, nil)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	readings, err := verify.Alter(context.Background(), &c.Target, content, c.Target.Size, c.Alterations)
+	readings, err := verify.AlterFile(context.Background(), current, &c.Target, c.Alterations)
 	return map[string]any{"readings": readings}, err
 }

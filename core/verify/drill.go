@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"sync"
 
@@ -119,6 +120,16 @@ func Alter(ctx context.Context, target *measure.Target, content io.Reader, size 
 	}
 	wg.Wait()
 	return out, errors.Join(append(failed, err)...)
+}
+
+// AlterFile does what [Alter] does with a file of a folder that lies in no other.
+func AlterFile(ctx context.Context, folder fs.FS, target *measure.Target, alterations []Alteration) ([]measure.Reading, error) {
+	content, err := measure.Content(ctx, folder, target, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	return Alter(ctx, target, content, target.Size, alterations)
 }
 
 // alteredStream passes a stream on with one alteration.

@@ -69,7 +69,11 @@ const (
 
 // DrillChore tells what to measure for the drill of an item whose bytes are elsewhere.
 func (s *Service) DrillChore(ctx context.Context, id int64, n int) (DrillChore, error) {
-	_, item, m, err := s.drillable(ctx, id, n)
+	b, err := s.drilled(ctx, id)
+	if err != nil {
+		return DrillChore{}, err
+	}
+	item, m, err := s.drillable(ctx, b, n)
 	if err != nil {
 		return DrillChore{}, err
 	}
@@ -81,36 +85,38 @@ func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration
 	return verify.Alterations(m.Size, fmt.Appendf(nil, "batch %d, item %d", batch, n))
 }
 
-// drillable returns an item of a batch that is cleared.
-func (s *Service) drillable(ctx context.Context, id int64, n int) (store.Batch, *survey.Item, *measure.Measurement, error) {
+// drilled returns a batch that can be drilled.
+func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.Get(ctx, id)
-	if err != nil {
-		return b, nil, nil, err
+	if err == nil && b.State != state.BatchDone {
+		err = fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).Advise("A drill takes files that are verified.")
 	}
-	if b.State != state.BatchDone {
-		return b, nil, nil, fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).Advise("A drill takes files that are verified.")
-	}
-	row, err := s.store.ItemAt(ctx, id, n)
+	return b, err
+}
+
+// drillable returns an item of a batch that is cleared.
+func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.Item, *measure.Measurement, error) {
+	row, err := s.store.ItemAt(ctx, b.ID, n)
 	if errors.Is(err, store.ErrNotFound) {
-		return b, nil, nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", id, n)
+		return nil, nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", b.ID, n)
 	}
 	if err != nil {
-		return b, nil, nil, err
+		return nil, nil, err
 	}
 	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
-		return b, nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).Advise("That something else is not cleared either proves nothing; drill a file that is.")
+		return nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).Advise("That something else is not cleared either proves nothing; drill a file that is.")
 	}
 	var item survey.Item
 	var m measure.Measurement
 	err = errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m))
-	return b, &item, &m, err
+	return &item, &m, err
 }
 
 // Drill proves that the check of some items can fail, and records how it went. Without
 // items it takes the first cleared artifacts of the batch. No verdict and no reference is
 // touched by it.
 func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillItem) (Drill, error) {
-	b, err := s.Get(ctx, id)
+	b, err := s.drilled(ctx, id)
 	if err != nil {
 		return Drill{}, err
 	}
@@ -122,16 +128,32 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	if len(items) == 0 || len(items) > maxDrillItems {
 		return Drill{}, fault.New(fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems).At("items")
 	}
+	ring, err := s.ringOf(ctx, b)
+	if err != nil {
+		return Drill{}, err
+	}
+	session, manifests, err := s.sessionWith(ctx, b, ring)
+	if err != nil {
+		return Drill{}, err
+	}
 	out := Drill{Passed: true, Items: []DrilledItem{}}
 	w := s.witness(by)
 	if sourceOf(b).Remote() {
 		w.Maker, w.Where = measure.Maker(b.SourceKind), string(sourceOf(b).Kind)+" on "+plain.Text(sourceOf(b).Host())
 	}
 	for _, one := range items {
-		done, err := s.drill(ctx, id, one, w)
+		item, m, err := s.drillable(ctx, b, one.N)
 		if err != nil {
 			return Drill{}, err
 		}
+		planned := alterations(id, one.N, m)
+		readings, err := s.drillReadings(ctx, b, one, item, m, planned)
+		if err != nil {
+			return Drill{}, err
+		}
+		outcome := session.Judge(item, m)
+		outcome.Verdict = judge.Cleared // as it is on record
+		done := DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
 		for _, row := range done.Rows {
 			out.Passed = out.Passed && !row.Alarm
 		}
@@ -161,55 +183,25 @@ func (s *Service) firstCleared(ctx context.Context, id int64) ([]DrillItem, erro
 	return out, err
 }
 
-// drill judges one item with everything altered that it rests on.
-func (s *Service) drill(ctx context.Context, id int64, one DrillItem, w measure.Witness) (DrilledItem, error) {
-	b, item, m, err := s.drillable(ctx, id, one.N)
-	if err != nil {
-		return DrilledItem{}, err
-	}
-	planned := alterations(id, one.N, m)
+// drillReadings returns what an item gives with each alteration: as whoever has the bytes
+// has sent it, or as the service reads it itself.
+func (s *Service) drillReadings(ctx context.Context, b store.Batch, one DrillItem, item *survey.Item, m *measure.Measurement, planned []verify.Alteration) ([]measure.Reading, error) {
 	target, _ := item.Target()
 	readings := one.Readings
 	switch {
-	case len(readings) > 0 && !sourceOf(b).Remote():
-		return DrilledItem{}, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", id).Advise("Send no readings for it.")
-	case len(readings) > 0:
-		if len(readings) != len(planned) {
-			return DrilledItem{}, fault.New(fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned)).At("items")
-		}
-		for i := range readings {
-			if why := fits(target, &readings[i]); why != "" {
-				return DrilledItem{}, fault.New(fault.Invalid, "wrong-shape", "Reading %d does not fit: %s", i+1, why).At("items")
-			}
-		}
-	default:
-		if readings, err = s.altered(ctx, b, item, m, target, planned); err != nil {
-			return DrilledItem{}, err
+	case len(readings) == 0:
+		return s.altered(ctx, b, item, m, target, planned)
+	case !sourceOf(b).Remote():
+		return nil, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).Advise("Send no readings for it.")
+	case len(readings) != len(planned):
+		return nil, fault.New(fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned)).At("items")
+	}
+	for i := range readings {
+		if why := fits(target, &readings[i]); why != "" {
+			return nil, fault.New(fault.Invalid, "wrong-shape", "Reading %d does not fit: %s", i+1, why).At("items")
 		}
 	}
-	ring, err := s.ringOf(ctx, b)
-	if err != nil {
-		return DrilledItem{}, err
-	}
-	session, err := s.Session(ctx, b, ring)
-	if err != nil {
-		return DrilledItem{}, err
-	}
-	rows, err := s.store.Manifests(ctx, id)
-	if err != nil {
-		return DrilledItem{}, err
-	}
-	var manifests []verify.Settled
-	for _, row := range rows {
-		d := verify.Settled{N: row.N, Item: &survey.Item{}}
-		if err := errors.Join(json.Unmarshal(row.Survey, d.Item), json.Unmarshal(row.Measurement, &d.Measurement)); err != nil {
-			return DrilledItem{}, err
-		}
-		manifests = append(manifests, d)
-	}
-	outcome := session.Judge(item, m)
-	outcome.Verdict = judge.Cleared // as it is on record
-	return DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}, nil
+	return readings, nil
 }
 
 // altered measures an item of a depot with each alteration.

@@ -136,19 +136,9 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 		if err := json.Unmarshal(b.Expected, &expected); err != nil {
 			return err
 		}
-		var ns []int
-		for i := range batch {
-			ns = append(ns, batch[i].N)
-		}
-		open, err := tx.LockSlice(ctx, b.ID, slice, ns)
+		mine, err := unsettled(ctx, tx, b.ID, slice, batch)
 		if err != nil {
 			return err
-		}
-		var mine []verify.Settled
-		for _, d := range batch {
-			if open[d.N] {
-				mine = append(mine, d)
-			}
 		}
 		if last {
 			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
@@ -167,4 +157,24 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 		}
 		return s.settle(ctx, tx, b, expected, mine)
 	})
+}
+
+// unsettled locks a slice, and returns those of some of its items that have no outcome
+// yet.
+func unsettled(ctx context.Context, tx *store.Tx, batch int64, slice int, settled []verify.Settled) ([]verify.Settled, error) {
+	ns := make([]int, len(settled))
+	for i := range settled {
+		ns[i] = settled[i].N
+	}
+	open, err := tx.LockSlice(ctx, batch, slice, ns)
+	if err != nil {
+		return nil, err
+	}
+	var out []verify.Settled
+	for _, d := range settled {
+		if open[d.N] {
+			out = append(out, d)
+		}
+	}
+	return out, nil
 }

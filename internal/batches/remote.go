@@ -117,7 +117,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 	if err != nil {
 		return out, err
 	}
-	done, err := s.sort(ctx, b, measurer, arrived, &out)
+	done, slice, err := s.sort(ctx, b, measurer, arrived, &out)
 	if err != nil {
 		return out, err
 	}
@@ -134,14 +134,10 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 			return out, err
 		}
 		known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
-		settled := make([]verify.Settled, len(done))
-		for i := range done {
-			settled[i] = done[i].Settled
-		}
-		if err := session.Settle(ctx, settled, verify.Bytes{}, known); err != nil {
+		if err := session.Settle(ctx, done, verify.Bytes{}, known); err != nil {
 			return out, err
 		}
-		if out.Taken, err = s.keep(ctx, b, done, settled); err != nil {
+		if out.Taken, err = s.keep(ctx, b, done, slice); err != nil {
 			return out, err
 		}
 		out.Known += len(done) - out.Taken // another request was quicker
@@ -154,15 +150,10 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 	return out, err
 }
 
-// sliced is an item that comes to its outcome, with the slice it is in.
-type sliced struct {
-	verify.Settled
-	slice int
-}
-
 // sort tells arrivals that can be used from those that cannot. The first are in the
-// order of their numbers, so that containers come before what they hold.
-func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Arrival, out *Taken) ([]sliced, error) {
+// order of their numbers, so that containers come before what they hold; slice says by
+// number in which each of them is.
+func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Arrival, out *Taken) (done []verify.Settled, slice map[int]int, err error) {
 	decline := func(n int, code, format string, args ...any) {
 		out.Declined = append(out.Declined, Decline{n, code, fmt.Sprintf(format, args...)})
 	}
@@ -174,14 +165,14 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 	}
 	rows, err := s.store.ItemsOf(ctx, b.ID, slices.Compact(slices.Clone(ns)))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	row := make(map[int]*store.Measured, len(rows))
 	for i := range rows {
 		row[rows[i].N] = &rows[i]
 	}
 	w := s.witnessOf(b, measurer)
-	var done []sliced
+	slice = make(map[int]int, len(rows))
 	for i, a := range arrived {
 		r := row[a.N]
 		if r == nil {
@@ -194,7 +185,7 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 		}
 		var item survey.Item
 		if err := json.Unmarshal(r.Survey, &item); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		target, _ := item.Target()
 		if why := fits(target, &a.Reading); why != "" {
@@ -205,7 +196,7 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 		if r.Measurement != nil {
 			var before measure.Measurement
 			if err := json.Unmarshal(r.Measurement, &before); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			if sameBytes(&before, &m) {
 				out.Known++
@@ -219,14 +210,16 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			m.Digests, m.SignatureHashes = nil, nil
 		}
 		m.Diagnoses = believed(&item, a.Diagnoses)
-		done = append(done, sliced{verify.Settled{N: a.N, Item: &item, Measurement: m}, r.Slice})
+		done = append(done, verify.Settled{N: a.N, Item: &item, Measurement: m})
+		slice[a.N] = r.Slice
 	}
-	return s.whole(ctx, b.ID, done, decline)
+	done, err = s.whole(ctx, b.ID, done, decline)
+	return done, slice, err
 }
 
 // whole declines files that arrive without what is inside them, or the reverse: what
 // lies inside a file rests on it, and is measured in the same read.
-func (s *Service) whole(ctx context.Context, batch int64, done []sliced, decline func(int, string, string, ...any)) ([]sliced, error) {
+func (s *Service) whole(ctx context.Context, batch int64, done []verify.Settled, decline func(int, string, string, ...any)) ([]verify.Settled, error) {
 	var files []string
 	here := map[int]bool{}
 	for i := range done {
@@ -246,7 +239,7 @@ func (s *Service) whole(ctx context.Context, batch int64, done []sliced, decline
 	for i := range done {
 		outer[done[i].Item.Path] = true
 	}
-	return slices.DeleteFunc(done, func(d sliced) bool {
+	return slices.DeleteFunc(done, func(d verify.Settled) bool {
 		file := container.Outermost(d.Item.Path)
 		members, holds := inside[file]
 		if !holds || outer[file] && !slices.ContainsFunc(members, func(n int) bool { return !here[n] }) {
@@ -344,10 +337,10 @@ func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
 
 // keep stores outcomes and their records in one transaction, and returns how many were
 // new. When nothing is left, the batch is asked to be closed in the same transaction.
-func (s *Service) keep(ctx context.Context, b store.Batch, done []sliced, settled []verify.Settled) (taken int, err error) {
+func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Settled, slice map[int]int) (taken int, err error) {
 	bySlice := map[int][]verify.Settled{}
-	for i := range done {
-		bySlice[done[i].slice] = append(bySlice[done[i].slice], settled[i])
+	for _, d := range done {
+		bySlice[slice[d.N]] = append(bySlice[slice[d.N]], d)
 	}
 	numbers := make([]int, 0, len(bySlice))
 	for n := range bySlice {
@@ -362,19 +355,11 @@ func (s *Service) keep(ctx context.Context, b store.Batch, done []sliced, settle
 		taken = 0
 		var mine []verify.Settled
 		for _, n := range numbers {
-			var ns []int
-			for _, d := range bySlice[n] {
-				ns = append(ns, d.N)
-			}
-			open, err := tx.LockSlice(ctx, b.ID, n, ns)
+			open, err := unsettled(ctx, tx, b.ID, n, bySlice[n])
 			if err != nil {
 				return err
 			}
-			for _, d := range bySlice[n] {
-				if open[d.N] {
-					mine = append(mine, d)
-				}
-			}
+			mine = append(mine, open...)
 		}
 		if err := s.settle(ctx, tx, b, expected, mine); err != nil {
 			return err

@@ -138,10 +138,8 @@ func TestMeasuredElsewhere(t *testing.T) {
 	taken, err = b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[1])})
 	require.NoError(t, err)
 	assert.Equal(t, 1, taken.Known, "also when it has ended")
-	var pages int
-	pages, err = s.ListingPages(t.Context(), id)
-	require.NoError(t, err)
-	assert.Zero(t, pages, "the list is not kept")
+	_, err = s.ListingPage(t.Context(), id, 1)
+	assert.ErrorIs(t, err, store.ErrNotFound, "the list is not kept")
 }
 
 // TestTwoMeasurers: two programs measure one batch side by side; each item has one

@@ -8,7 +8,6 @@ import (
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
-	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/store"
@@ -35,27 +34,34 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 // Session returns a session for a batch that is surveyed, with its manifests
 // judged again from what is stored, so that its artifacts can rest on them.
 func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
+	session, _, err := s.sessionWith(ctx, b, ring)
+	return session, err
+}
+
+// sessionWith is [Service.Session] together with the manifests that it has judged.
+func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, []verify.Settled, error) {
 	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := json.Unmarshal(b.Expected, &basis.Expected); err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	rows, err := s.store.Manifests(ctx, b.ID)
+	if err != nil {
+		return nil, nil, err
 	}
 	session := verify.New(basis)
-	manifests, err := s.store.Manifests(ctx, b.ID)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range manifests {
-		var item survey.Item
-		var m measure.Measurement
-		if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err != nil {
-			return nil, err
+	manifests := make([]verify.Settled, len(rows))
+	for i, row := range rows {
+		d := verify.Settled{N: row.N, Item: &survey.Item{}}
+		if err := errors.Join(json.Unmarshal(row.Survey, d.Item), json.Unmarshal(row.Measurement, &d.Measurement)); err != nil {
+			return nil, nil, err
 		}
-		session.Manifest(&item, &m)
+		manifests[i] = d
+		session.Manifest(d.Item, &manifests[i].Measurement)
 	}
-	return session, nil
+	return session, manifests, nil
 }
 
 // memory is what is known of other files than those of one batch.

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"strings"
-	"time"
 
 	"endeixis/core/container"
 	"endeixis/core/diagnose"
@@ -29,7 +28,7 @@ func (s *Service) Plan(ctx context.Context, source sources.Source, corrections [
 		return nil, err
 	}
 	defer folder.Close()
-	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Limits: survey.Limits{Bound: lookFor}, Corrections: corrections})
+	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Limits: survey.Limits{Bound: sources.LookFor}, Corrections: corrections})
 	return plan, surveyFault(err)
 }
 
@@ -49,14 +48,6 @@ func surveyFault(err error) error {
 	return err
 }
 
-// looking is how long one container is looked into.
-const looking = 5 * time.Minute
-
-// lookFor bounds the look into one container.
-func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
-}
-
 // Survey makes the plan of a waiting batch and stores it, together with the
 // outcomes of the files that the survey has read in full and the jobs for the
 // first slices that are left to measure. Called again, it does nothing more.
@@ -72,7 +63,7 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
 		return err
 	}
-	opts.Limits.Bound = lookFor
+	opts.Limits.Bound = sources.LookFor
 	looked, err := s.look(ctx, b)
 	if looked == nil {
 		return err

@@ -204,21 +204,41 @@ func (a *app) batchList() *cobra.Command {
 	return cmd
 }
 
+// batchAt returns the batch that an argument names, and the client of its service.
+func (a *app) batchAt(ctx context.Context, arg string) (*client.Client, wire.Batch, error) {
+	id, err := number(arg, "a batch's number")
+	if err != nil {
+		return nil, wire.Batch{}, err
+	}
+	c, err := a.client()
+	if err != nil {
+		return nil, wire.Batch{}, err
+	}
+	b, err := c.Batch(ctx, id)
+	return c, b, err
+}
+
+// itemsNamed returns the items of a batch that a path names.
+func itemsNamed(items []wire.Item, path string, batch int64) ([]wire.Item, error) {
+	var found []wire.Item
+	for _, item := range items {
+		if item.Path == path || item.Shown == path {
+			found = append(found, item)
+		}
+	}
+	if found == nil {
+		return nil, &exit{exitFailed, fmt.Errorf("batch %d has no file %s; “endeixis batch show %d” lists them", batch, plain.Quoted(path), batch)}
+	}
+	return found, nil
+}
+
 func (a *app) batchShow() *cobra.Command {
 	var item, match string
 	cmd := &cobra.Command{
 		Use: "show BATCH", Short: "Show a batch and the evidence for each file", Args: cobra.ExactArgs(1),
 		Example: "  endeixis batch show 12 --item gauge-fw-4.2-main.img",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a batch's number")
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			b, err := c.Batch(cmd.Context(), id)
+			c, b, err := a.batchAt(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -258,16 +278,9 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 		return err
 	}
 	if only != "" {
-		var found []wire.Item
-		for _, item := range items {
-			if item.Path == only || item.Shown == only {
-				found = append(found, item)
-			}
+		if items, err = itemsNamed(items, only, b.ID); err != nil {
+			return err
 		}
-		if found == nil {
-			return &exit{exitFailed, fmt.Errorf("batch %d has no file %s; “endeixis batch show %d” lists them", b.ID, plain.Quoted(only), b.ID)}
-		}
-		items = found
 	}
 	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
 	for _, item := range items {
@@ -498,34 +511,39 @@ func (a *app) showItem(item wire.Item, links bool) {
 // showGrounds shows reasons; of several of one kind, such as signatures by keys that are
 // not known, it says the first in full, and of the others where they are.
 func (a *app) showGrounds(grounds []judge.Ground) {
-	said := map[judge.Code][]string{}
+	more := map[judge.Code][]string{}
 	var order []judge.Code
 	for _, g := range grounds {
-		if _, again := said[g.Code]; again && len(g.Findings) == 0 && g.Effect != judge.Refuses {
-			where := g.Source
-			if g.Signature != nil {
-				where = g.Signature.File
-			}
-			if g.Line > 0 {
-				where += fmt.Sprintf(", line %d", g.Line)
-			}
-			if !slices.Contains(said[g.Code], where) {
-				said[g.Code] = append(said[g.Code], where)
-			}
+		if !slices.Contains(order, g.Code) {
+			order = append(order, g.Code)
+			a.showGround(g)
 			continue
 		}
-		said[g.Code] = nil
-		order = append(order, g.Code)
-		a.showGround(g)
-	}
-	for i, code := range order {
-		if more := said[code]; len(more) > 0 && slices.Index(order, code) == i {
-			names := strings.Join(more[:min(len(more), 4)], "; ")
-			if len(more) > 4 {
-				names += fmt.Sprintf("; and %d more", len(more)-4)
-			}
-			a.wrapped("    ", fmt.Sprintf("The same kind of thing (%s) is found %s: %s.", strings.ReplaceAll(string(code), "-", " "), times(len(more)), names))
+		if len(g.Findings) > 0 || g.Effect == judge.Refuses {
+			a.showGround(g)
+			continue
 		}
+		where := g.Source
+		if g.Signature != nil {
+			where = g.Signature.File
+		}
+		if g.Line > 0 {
+			where += fmt.Sprintf(", line %d", g.Line)
+		}
+		if !slices.Contains(more[g.Code], where) {
+			more[g.Code] = append(more[g.Code], where)
+		}
+	}
+	for _, code := range order {
+		places := more[code]
+		if len(places) == 0 {
+			continue
+		}
+		names := strings.Join(places[:min(len(places), 4)], "; ")
+		if len(places) > 4 {
+			names += fmt.Sprintf("; and %d more", len(places)-4)
+		}
+		a.wrapped("    ", fmt.Sprintf("The same kind of thing (%s) is found %s: %s.", strings.ReplaceAll(string(code), "-", " "), times(len(places)), names))
 	}
 }
 

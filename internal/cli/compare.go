@@ -100,18 +100,11 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 
 // batchEntries returns the digests of a batch's artifacts as entries.
 func (a *app) batchEntries(ctx context.Context, arg string) (manifest.Entries, error) {
-	id, err := number(arg, "a batch's number")
+	c, b, err := a.batchAt(ctx, arg)
 	if err != nil {
 		return manifest.Entries{}, err
 	}
-	c, err := a.client()
-	if err != nil {
-		return manifest.Entries{}, err
-	}
-	if _, err := c.Batch(ctx, id); err != nil {
-		return manifest.Entries{}, err
-	}
-	items, err := c.Items(ctx, id)
+	items, err := c.Items(ctx, b.ID)
 	if err != nil {
 		return manifest.Entries{}, err
 	}

@@ -9,8 +9,8 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/core/plain"
+	"endeixis/core/verify"
 	"endeixis/internal/client"
-	"endeixis/internal/measurer"
 	"endeixis/internal/sources"
 	"endeixis/internal/wire"
 )
@@ -28,31 +28,23 @@ drill is a record of its own, and changes no verdict.
 Without --item it takes the first ten files that are cleared.`,
 		Example: "  endeixis batch drill 12 --item gauge-fw-4.2-main.img",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a batch's number")
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			b, err := c.Batch(cmd.Context(), id)
+			c, b, err := a.batchAt(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if b.Source.Kind == sources.Depot && only == "" {
-				return a.drilled(c.Drill(cmd.Context(), id, nil))
+				return a.drilled(c.Drill(cmd.Context(), b.ID, nil))
 			}
-			items, err := c.Items(cmd.Context(), id)
+			items, err := c.Items(cmd.Context(), b.ID)
 			if err != nil {
 				return err
 			}
-			chosen, err := drillable(items, only, id)
+			chosen, err := drillable(items, only, b.ID)
 			if err != nil {
 				return err
 			}
 			if b.Source.Kind == sources.Depot {
-				return a.drilled(c.Drill(cmd.Context(), id, []wire.DrillItem{{N: chosen[0].N}}))
+				return a.drilled(c.Drill(cmd.Context(), b.ID, []wire.DrillItem{{N: chosen[0].N}}))
 			}
 			if at, err = filesOf(b, at); err != nil {
 				return err
@@ -62,7 +54,7 @@ Without --item it takes the first ten files that are cleared.`,
 				return err
 			}
 			defer folder.Close()
-			return a.drillHere(cmd.Context(), c, id, folder.FS(), chosen)
+			return a.drillHere(cmd.Context(), c, b.ID, folder.FS(), chosen)
 		},
 	}
 	cmd.Flags().StringVar(&only, "item", "", "only this file")
@@ -76,17 +68,18 @@ const maxDrill = 10
 // drillable chooses the files to drill: the one that is named, or the first that are
 // cleared.
 func drillable(items []wire.Item, only string, batch int64) ([]wire.Item, error) {
+	if only != "" {
+		found, err := itemsNamed(items, only, batch)
+		if err != nil {
+			return nil, err
+		}
+		return found[:1], nil
+	}
 	var out []wire.Item
 	for _, item := range items {
-		switch {
-		case only != "" && (item.Path == only || item.Shown == only):
-			return []wire.Item{item}, nil
-		case only == "" && deref(item.Verdict) == string(judge.Cleared) && item.Inside == "" && len(out) < maxDrill:
+		if deref(item.Verdict) == string(judge.Cleared) && item.Inside == "" && len(out) < maxDrill {
 			out = append(out, item)
 		}
-	}
-	if only != "" {
-		return nil, &exit{exitFailed, fmt.Errorf("batch %d has no file %s; “endeixis batch show %d” lists them", batch, plain.Quoted(only), batch)}
 	}
 	if out == nil {
 		return nil, &exit{exitFailed, fmt.Errorf("nothing in batch %d is cleared, and that something else is not cleared either proves nothing", batch)}
@@ -105,11 +98,11 @@ func (a *app) drillHere(ctx context.Context, c *client.Client, batch int64, fold
 		if item.Inside != "" {
 			return &exit{exitFailed, fmt.Errorf("%s lies inside %s; drill that", plain.Quoted(item.Path), plain.Quoted(item.Inside))}
 		}
-		one, err := measurer.Drill(ctx, folder, chore)
+		readings, err := verify.AlterFile(ctx, folder, &chore.Target, chore.Alterations)
 		if err != nil {
 			return fmt.Errorf("%s: %w", plain.Quoted(item.Path), err)
 		}
-		items = append(items, one)
+		items = append(items, wire.DrillItem{N: chore.N, Readings: readings})
 	}
 	return a.drilled(c.Drill(ctx, batch, items))
 }

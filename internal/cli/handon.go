@@ -35,23 +35,15 @@ Nothing is written over; what was not handed on is listed with its reason.
 Of a batch in a depot --from says where its folder is on this machine.`,
 		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a batch's number")
-			if err != nil {
-				return err
-			}
 			if to == "" {
 				return usage("say with --to where the files are to be")
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			b, err := c.Batch(cmd.Context(), id)
+			c, b, err := a.batchAt(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if !b.Closed() {
-				return &exit{exitFailed, fmt.Errorf("batch %d has not ended; “endeixis batch follow %d” waits for it", id, id)}
+				return &exit{exitFailed, fmt.Errorf("batch %d has not ended; “endeixis batch follow %d” waits for it", b.ID, b.ID)}
 			}
 			if from, err = filesOf(b, from); err != nil {
 				return err

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,7 +14,6 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
-	"endeixis/core/container"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -45,13 +45,6 @@ type here struct {
 	found  *survey.Findings
 }
 
-// looking is how long one container is looked into.
-const looking = 5 * time.Minute
-
-func lookFor(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
-}
-
 // openHere opens a folder of this machine.
 func openHere(arg string) (string, *depots.Folder, error) {
 	path, err := filepath.Abs(arg)
@@ -77,7 +70,7 @@ func (a *app) lookAt(ctx context.Context, arg string) (*here, error) {
 	if err != nil {
 		return nil, err
 	}
-	found, err := survey.Gather(ctx, folder.FS(), survey.Limits{Bound: lookFor})
+	found, err := survey.Gather(ctx, folder.FS(), survey.Limits{Bound: sources.LookFor})
 	if err == nil && len(found.Files) == 0 {
 		err = fmt.Errorf("the folder %s is empty: there is nothing to verify", plain.Quoted(path))
 	}
@@ -201,19 +194,21 @@ func hostname() string {
 // measureHere takes a batch from its list of files to its end. One that is interrupted
 // can be resumed.
 func (a *app) measureHere(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
-	b, err := a.measured(ctx, c, b, h)
+	b, err := a.measured(ctx, c, b, h.folder.FS(), h.found, true)
 	if err != nil && ctx.Err() != nil {
 		return b, &exit{exitFailed, fmt.Errorf("interrupted; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", b.ID)}
 	}
 	return b, err
 }
 
-func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
+// measured sends what was found in a folder, measures it, and waits for the end of the
+// batch. Progress is told where it is wanted.
+func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, folder fs.FS, found *survey.Findings, told bool) (wire.Batch, error) {
 	id := b.ID
 	var err error
 	if b.State == state.BatchWaiting {
 		// A list that is whole already stays as it is.
-		err := measurer.List(ctx, c, id, h.found)
+		err := measurer.List(ctx, c, id, found)
 		var problem *client.Error
 		if err != nil && (!errors.As(err, &problem) || problem.Code != "listing-closed") {
 			return b, err
@@ -223,7 +218,10 @@ func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, h *h
 		return b, err
 	}
 	show, done := a.measuring(id)
-	err = measurer.Measure(ctx, c, id, h.folder.FS(), judge.DefaultPolicy().DiagnosisBytes, show)
+	if !told {
+		show = nil
+	}
+	err = measurer.Measure(ctx, c, id, folder, judge.DefaultPolicy().DiagnosisBytes, show)
 	done()
 	if err != nil {
 		return b, err
@@ -272,28 +270,19 @@ func (a *app) batchResume() *cobra.Command {
 		Long:    "resume measures what is missing of a batch whose files are read here. It has to run on\nthe machine that has them, by the person who started it.",
 		Example: "  endeixis batch resume 12\n  endeixis batch resume 12 --at /mnt/stick   (they are found there now)",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "a batch's number")
+			c, b, err := a.batchAt(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			b, err := c.Batch(cmd.Context(), id)
-			if err != nil {
-				return err
-			}
-			source := sources.Source(b.Source)
 			host, path, _ := strings.Cut(b.Source.Reference, ":")
 			switch {
 			case b.Closed():
-				a.note("Batch %d has ended; there is nothing to go on with.", id)
+				a.note("Batch %d has ended; there is nothing to go on with.", b.ID)
 				return a.shown(cmd.Context(), c, b)
-			case source.Kind != sources.Client:
-				return &exit{exitFailed, fmt.Errorf("the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it", id, id)}
+			case b.Source.Kind != sources.Client:
+				return &exit{exitFailed, fmt.Errorf("the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it", b.ID, b.ID)}
 			case at == "" && host != hostname():
-				return &exit{exitFailed, fmt.Errorf("the files of batch %d are on %s, and this is %s; run it there, or say with --at where they are here", id, plain.Text(host), hostname())}
+				return &exit{exitFailed, fmt.Errorf("the files of batch %d are on %s, and this is %s; run it there, or say with --at where they are here", b.ID, plain.Text(host), hostname())}
 			case at == "":
 				at = path
 			}

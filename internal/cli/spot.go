@@ -15,11 +15,11 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
-	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/client"
 	"endeixis/internal/measurer"
+	"endeixis/internal/sources"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
@@ -166,7 +166,7 @@ func (a *app) gathered(ctx context.Context, s spot, shelf *measurer.Shelf) (*sur
 			corrections = append(corrections, wire.Correction{Signature: filepath.Base(file), File: names[0]})
 		}
 	}
-	found, err := survey.Gather(ctx, shelf, survey.Limits{Bound: lookFor})
+	found, err := survey.Gather(ctx, shelf, survey.Limits{Bound: sources.LookFor})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -204,37 +204,30 @@ func listing(e manifest.Entry, names []string) string {
 	return e.Digest.String() + "\n"
 }
 
-// recognise says what a text is that was pasted.
+// recognise says what a text is that was pasted; one that vouches for nothing is wrong
+// usage.
 func recognise(text []byte) (string, error) {
-	if len(strings.TrimSpace(string(text))) == 0 {
-		return "", usage("nothing was pasted")
-	}
-	if signed, err := openpgp.ReadCleartext(text); err == nil {
-		m, _ := manifest.Parse(string(signed.Text), manifest.Options{})
-		return fmt.Sprintf("a signed text with %s", counted(m.Entries.Len(), "digest")), nil
-	}
-	if certificates, _, err := openpgp.ReadCertificates(text); err == nil && len(certificates) > 0 {
-		return "", usage("what was pasted is a key, and vouches for nothing by itself; import it with “endeixis keyring import -”")
-	}
-	m, err := manifest.Parse(string(text), manifest.Options{})
+	r, err := survey.Recognise(text)
 	if err != nil {
 		return "", err
 	}
-	switch n := m.Entries.Len(); {
-	case n == 0 && isSignature(text):
+	switch r.Kind {
+	case survey.SignedText:
+		return "a signed text with " + counted(r.Entries, "digest"), nil
+	case survey.KeyText:
+		return "", usage("what was pasted is a key, and vouches for nothing by itself; import it with “endeixis keyring import -”")
+	case survey.SignatureText:
 		return "a signature", nil
-	case n == 0:
-		return "", usage("there is no digest in what was pasted; “endeixis manifest show -” tells what is made of it")
-	case n == 1 && m.Entries.At(0).Name == "":
-		return "a value alone: " + m.Entries.At(0).Recognised(), nil
-	default:
-		return "a text with " + counted(n, "digest"), nil
+	case survey.ValueText:
+		return "a value alone: " + r.Says, nil
+	case survey.ListText:
+		return "a text with " + counted(r.Entries, "digest"), nil
+	case survey.NothingText:
 	}
-}
-
-func isSignature(text []byte) bool {
-	sigs, err := openpgp.ReadSignatures(text)
-	return err == nil && len(sigs) > 0
+	if strings.TrimSpace(string(text)) == "" {
+		return "", usage("nothing was pasted")
+	}
+	return "", usage("there is no digest in what was pasted; “endeixis manifest show -” tells what is made of it")
 }
 
 // spotFiles verifies files of this machine.
@@ -277,21 +270,7 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 // spotRecorded measures here what the service judges and records, and shows it.
 func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
 	id := b.ID
-	if err := measurer.List(ctx, c, id, found); err != nil {
-		return err
-	}
-	b, err := measurer.Surveyed(ctx, c, id)
-	if err == nil && !b.Closed() {
-		show, done := a.measuring(id)
-		if !a.progress {
-			show = nil
-		}
-		err = measurer.Measure(ctx, c, id, shelf, judge.DefaultPolicy().DiagnosisBytes, show)
-		done()
-		if err == nil {
-			b, err = c.Follow(ctx, id, func(wire.Batch) {})
-		}
-	}
+	b, err := a.measured(ctx, c, b, shelf, found, a.progress)
 	if err != nil {
 		return err
 	}

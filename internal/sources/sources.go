@@ -4,9 +4,12 @@
 package sources
 
 import (
+	"context"
 	"io/fs"
 	"strings"
+	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/plain"
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
@@ -119,4 +122,12 @@ func (s *Sources) Queues() []string {
 		out = append(out, Queue(Source{Depot, name + ":"}))
 	}
 	return out
+}
+
+// looking is how long one container is looked into.
+const looking = 5 * time.Minute
+
+// LookFor bounds the look into one container, wherever files are looked at.
+func LookFor(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeoutCause(ctx, looking, &container.LimitError{What: looking.String() + " of reading"})
 }

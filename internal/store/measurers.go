@@ -158,10 +158,3 @@ func (t *Tx) SliceMoved(ctx context.Context, batch int64, slice int) error {
 		WHERE s.batch_id = $1 AND s.n = $2`, batch, slice)
 	return explain(err)
 }
-
-// ListingPages counts the pages of a list of files that are kept.
-func (s Reads) ListingPages(ctx context.Context, batch int64) (int, error) {
-	var n int
-	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM listing_pages WHERE batch_id = $1`, batch)
-	return n, explain(err)
-}
