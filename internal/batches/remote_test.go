@@ -358,6 +358,41 @@ func TestContentInPages(t *testing.T) {
 	assert.Equal(t, 1, got.Absent)
 }
 
+// TestFilesComeWhole: what lies inside a file is measured in the same read, and is sent
+// with it, in any order; a part alone changes nothing.
+func TestFilesComeWhole(t *testing.T) {
+	t.Parallel()
+	b, s, _ := service(t)
+	files := away{"lamp.zip": "an archive", "lamp.zip//lamp.img": "image"}
+	list := fmt.Sprintf("%x  lamp.img\n", sha256.Sum256([]byte("image")))
+	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines")
+	require.NoError(t, err)
+	made, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
+	require.NoError(t, err)
+	require.NoError(t, b.SendListing(t.Context(), "ines", made.ID, 1, batches.ListingPage{
+		Files:      []survey.Found{{Path: "SHA256SUMS", Size: int64(len(list)), Content: []byte(list)}, {Path: "lamp.zip", Size: 10}},
+		Containers: []survey.Looked{{Path: "lamp.zip", Layout: &container.Layout{Format: container.Zip, Members: []container.Member{{Name: "lamp.img", Size: 5}}}}},
+	}))
+	_, err = b.CloseListing(t.Context(), "ines", made.ID, 1)
+	require.NoError(t, err)
+	require.NoError(t, b.Survey(t.Context(), made.ID))
+	chores, err := b.Chores(t.Context(), "ines", made.ID, -1, 10)
+	require.NoError(t, err)
+	require.Len(t, chores, 2)
+	for i := range chores {
+		taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Arrival{files.arrival(chores[i])})
+		require.NoError(t, err)
+		assert.Zero(t, taken.Taken, chores[i].Target.Path)
+		require.Len(t, taken.Declined, 1)
+		assert.Equal(t, "incomplete-file", taken.Declined[0].Code)
+	}
+	taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Arrival{files.arrival(chores[1]), files.arrival(chores[0])})
+	require.NoError(t, err)
+	assert.Equal(t, batches.Taken{Taken: 2, Declined: []batches.Decline{}}, taken)
+	_, grounds := codes(t, s, made.ID, "lamp.zip//lamp.img")
+	assert.Contains(t, grounds, "digest-match")
+}
+
 // TestSilentMeasurers: whoever is not heard from for too long is waited for no longer.
 func TestSilentMeasurers(t *testing.T) {
 	t.Parallel()
