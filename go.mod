@@ -22,6 +22,7 @@ require (
 	github.com/knadh/koanf/providers/structs v1.0.0
 	github.com/knadh/koanf/v2 v2.4.1
 	github.com/minio/md5-simd v1.1.2
+	github.com/minio/sha256-simd v1.0.1
 	github.com/pjbgf/sha1cd v0.7.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0

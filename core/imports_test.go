@@ -21,7 +21,7 @@ import (
 
 // allowed lists the modules beyond the standard library that core may use.
 var allowed = []string{
-	"github.com/pjbgf/sha1cd", "github.com/minio/md5-simd", "golang.org/x/mod/sumdb", "lukechampine.com/blake3",
+	"github.com/pjbgf/sha1cd", "github.com/minio/md5-simd", "github.com/minio/sha256-simd", "golang.org/x/sys/cpu", "golang.org/x/mod/sumdb", "lukechampine.com/blake3",
 	"golang.org/x/crypto/blake2b", "golang.org/x/crypto/blake2s", "golang.org/x/crypto/ripemd160", "github.com/cloudflare/circl/sign/ed448", "github.com/cloudflare/circl/ecc/goldilocks", "filippo.io/edwards25519", "golang.org/x/text/",
 	"github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser", "golang.org/x/net/html",
 	"github.com/klauspost/compress/zstd", "github.com/ulikunitz/xz",

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"endeixis/core/diagnose"
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
@@ -223,14 +224,14 @@ func measured(in string) (any, error) {
 	}
 	out := []done{}
 	for _, part := range verify.Parts(list) {
-		results, err := verify.Do(context.Background(), current, part, explainBelow, func(total int64) {
+		results, err := verify.Do(context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow, func(total int64) {
 			js.Global().Call("endeixisProgress", part.Path, float64(total))
 		})
 		if err != nil {
 			return nil, err
 		}
-		for i := range results {
-			out = append(out, done{chores[part.At[i]].N, results[i].Reading, results[i].Diagnoses})
+		for i, d := range results[0] {
+			out = append(out, done{chores[part.At[i]].N, d.Reading, d.Diagnoses})
 		}
 	}
 	return out, nil

@@ -17,7 +17,9 @@ type Set struct {
 
 // NewSet returns a Set for the given algorithms; repeats and [Unknown] are
 // left out.
-func NewSet(algorithms []Algorithm) *Set {
+func NewSet(algorithms []Algorithm) *Set { return newSet(algorithms, Algorithm.New) }
+
+func newSet(algorithms []Algorithm, make func(Algorithm) hash.Hash) *Set {
 	s := &Set{}
 	var seen [algorithmCount]bool
 	for _, a := range algorithms {
@@ -26,7 +28,7 @@ func NewSet(algorithms []Algorithm) *Set {
 		}
 		seen[a] = true
 		s.algorithms = append(s.algorithms, a)
-		s.hashes = append(s.hashes, a.New())
+		s.hashes = append(s.hashes, make(a))
 	}
 	return s
 }

@@ -19,6 +19,7 @@ import (
 	"pgregory.net/rapid"
 
 	"endeixis/core/container/packtest"
+	"endeixis/core/digest"
 	. "endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/measure"
@@ -82,7 +83,7 @@ func judgeWith(t *testing.T, files map[string]string, given string, opts survey.
 	}
 	plan, err := survey.Run(t.Context(), fsys, opts)
 	require.NoError(t, err)
-	measured, err := verify.Measure(t.Context(), fsys, plan, measure.Witness{})
+	measured, err := verify.Measure(t.Context(), fsys, plan, measure.Witness{}, digest.Gain{})
 	require.NoError(t, err)
 	keys := ring(t)
 	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, plan.Items)}

@@ -25,7 +25,7 @@ func Open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 	return open(ctx, fsys, path, targets, progress, nil)
 }
 
-func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64), streams *digest.Streams) (map[string]Reading, error) {
+func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64), stream *digest.Stream) (map[string]Reading, error) {
 	out := make(map[string]Reading, len(targets))
 	all := func(p *Problem) map[string]Reading {
 		for _, target := range targets {
@@ -57,7 +57,7 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 		return all(unreadable(err)), nil
 	}
 	top := nestOf(path, targets)
-	top.streams = streams
+	top.stream = stream
 	size, problem, err := read(ctx, f, top, progress, out)
 	if err != nil {
 		return out, err

@@ -36,8 +36,6 @@ func artifact(path string) *Target {
 	return &Target{Path: path, Tasks: []Task{{Algorithm: digest.SHA256}}}
 }
 
-func onlyMD5(path string) *Target { return &Target{Path: path, Tasks: []Task{{Algorithm: digest.MD5}}} }
-
 func TestChangedWhileReading(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "main.img")
@@ -100,36 +98,64 @@ func TestCancelled(t *testing.T) {
 }
 
 // TestOpenMany measures files side by side and one after the other, with the
-// same result.
+// same result: files of one length and of all, and some that cannot be read.
 func TestOpenMany(t *testing.T) {
-	files := fstest.MapFS{}
-	var targets []*Target
-	total := int64(0)
-	for i := range 100 {
-		name := fmt.Sprintf("%03d.bin", i)
-		content := bytes.Repeat([]byte{byte(i), 1, 2}, i*i*37)
-		files[name] = &fstest.MapFile{Data: content}
-		total += int64(len(content))
-		targets = append(targets, onlyMD5(name))
-	}
-	targets = append(targets, onlyMD5("gone.bin"))
-	var most atomic.Int64
-	many, err := OpenMany(t.Context(), files, targets, func(read int64) { most.Store(max(most.Load(), read)) })
-	require.NoError(t, err)
-	require.Len(t, many, 101)
-	assert.LessOrEqual(t, most.Load(), total)
-	assert.NotNil(t, many["gone.bin"].Problem)
-	for _, target := range targets {
-		require.True(t, OnlyMD5([]*Target{target}))
-		one, err := openOne(t.Context(), files, target, nil)
+	for _, algorithm := range []digest.Algorithm{digest.MD5, digest.SHA256} {
+		gain := digest.AssumeGain(algorithm)
+		files := fstest.MapFS{"dir/x": {}}
+		var targets []*Target
+		add := func(name string, content []byte) {
+			files[name] = &fstest.MapFile{Data: content}
+			targets = append(targets, &Target{Path: name, Size: int64(len(content)), Tasks: []Task{{Algorithm: algorithm}}})
+		}
+		total := int64(0)
+		for i := range 100 {
+			content := bytes.Repeat([]byte{byte(i), 1, 2}, i*i*37)
+			add(fmt.Sprintf("%03d.bin", i), content)
+			total += int64(len(content))
+		}
+		targets = append(targets, &Target{Path: "gone.bin", Tasks: []Task{{Algorithm: algorithm}}}, &Target{Path: "dir", Tasks: []Task{{Algorithm: algorithm}}})
+		var most atomic.Int64
+		many, err := OpenMany(t.Context(), files, targets, gain, func(read int64) { most.Store(max(most.Load(), read)) })
 		require.NoError(t, err)
-		assert.Equal(t, one, many[target.Path], target.Path)
+		require.Len(t, many, 102)
+		assert.LessOrEqual(t, most.Load(), total)
+		assert.NotNil(t, many["gone.bin"].Problem)
+		assert.NotNil(t, many["dir"].Problem)
+		for _, target := range targets {
+			one, err := openOne(t.Context(), files, target, nil)
+			require.NoError(t, err)
+			assert.Equal(t, one, many[target.Path], target.Path)
+		}
+		ctx, cancel := context.WithCancel(t.Context())
+		cancel()
+		_, err = OpenMany(ctx, files, targets, gain, nil)
+		assert.ErrorIs(t, err, context.Canceled)
 	}
-	ctx, cancel := context.WithCancel(t.Context())
-	cancel()
-	_, err = OpenMany(ctx, files, targets, nil)
-	assert.ErrorIs(t, err, context.Canceled)
-	assert.False(t, OnlyMD5([]*Target{artifact("a")}))
+}
+
+// TestGroups: what gains goes together, up to a bound; all else is by itself, and
+// nothing is lost or there twice.
+func TestGroups(t *testing.T) {
+	file := func(size int64, tasks ...Task) []*Target { return []*Target{{Path: "x", Size: size, Tasks: tasks}} }
+	sha, md5, sha512 := Task{Algorithm: digest.SHA256}, Task{Algorithm: digest.MD5}, Task{Algorithm: digest.SHA512}
+	files := [][]*Target{
+		file(1<<20, sha), file(1<<20, md5), file(1<<20, sha, md5), file(1<<20, sha512), file(1<<20, sha),
+		file(100, sha), file(1<<20, Task{Algorithm: digest.SHA256, After: []byte("trailer")}),
+		append(file(1<<20, sha), file(9, sha)...), file(groupBytes, sha), file(1<<20, sha), file(1<<20, md5),
+	}
+	gain := digest.AssumeGain(digest.MD5, digest.SHA256)
+	groups := func(g digest.Gain) [][]int {
+		return Groups(len(files), func(i int) []*Target { return files[i] }, g, 1)
+	}
+	assert.Equal(t, [][]int{{0, 2, 4}, {1}, {3}, {5}, {6}, {7}, {8}, {9}, {10}}, groups(gain), "two by MD5 are too few; what is too long in a group begins another")
+	assert.Len(t, groups(digest.Gain{}), len(files))
+	many := func(n, cores int) [][]int {
+		return Groups(n, func(int) []*Target { return file(1<<20, sha) }, gain, cores)
+	}
+	assert.Len(t, many(1000, 1), 8)
+	assert.Len(t, many(64, 4), 4, "a group for each core")
+	assert.Len(t, many(8, 4), 8, "each core has two: that is too few to gain")
 }
 
 // TestTasks computes what tasks say: bytes before and after, text, the

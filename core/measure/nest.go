@@ -31,8 +31,8 @@ type nest struct {
 	inner    []*nest
 	lanes    []*container.Lane
 	splitter *container.Splitter
-	// streams computes the MD5 of the item, when set.
-	streams *digest.Streams
+	// stream computes what it gains by of the item, when set.
+	stream *digest.Stream
 	// extra is fed with the item's bytes too, when set.
 	extra io.Writer
 }
@@ -109,8 +109,8 @@ func (n *nest) digests() []io.Writer {
 			algorithms = append(algorithms, task.Algorithm)
 		}
 	}
-	if n.streams != nil {
-		n.set = n.streams.NewSet(algorithms)
+	if n.stream != nil {
+		n.set = n.stream.Set(algorithms)
 	} else {
 		n.set = digest.NewSet(algorithms)
 	}

@@ -73,7 +73,7 @@ func verifiedFolder(t *testing.T, folder fstest.MapFS, ring *keyring.Keyring, po
 	plan, err := survey.Run(t.Context(), folder, survey.Options{})
 	require.NoError(t, err)
 	d := &drilled{items: map[string]*survey.Item{}, folder: folder}
-	d.measured, err = verify.Measure(t.Context(), folder, plan, witness)
+	d.measured, err = verify.Measure(t.Context(), folder, plan, witness, digest.Gain{})
 	require.NoError(t, err)
 	d.session = verify.New(judge.Basis{Keyring: ring, Policy: policy, Now: born.AddDate(0, 6, 0), Expected: judge.Expect("", ring, plan.Items)})
 	for i := range plan.Items {

@@ -40,23 +40,37 @@ type Done struct {
 	Diagnoses []diagnose.Diagnosis
 }
 
-// Do measures a part, and reads files once more that differ from what is expected, up to
-// maxBytes of each, to explain why. The results are in the order of the chores. It fails
-// only when ctx ends.
-func Do(ctx context.Context, folder fs.FS, part Part, maxBytes int64, progress func(total int64)) ([]Done, error) {
-	targets := make([]*measure.Target, len(part.Chores))
-	for i := range part.Chores {
-		targets[i] = part.Chores[i].Target
+// PartGroups puts parts into groups that gain by being done together, and all others by
+// themselves, so that each of the cores has something to do.
+func PartGroups(parts []Part, gain digest.Gain, cores int) [][]Part {
+	return inGroups(parts, Part.targets, gain, cores)
+}
+
+func (p Part) targets() []*measure.Target {
+	out := make([]*measure.Target, len(p.Chores))
+	for i := range p.Chores {
+		out[i] = p.Chores[i].Target
 	}
-	readings, err := measure.Open(ctx, folder, part.Path, targets, progress)
+	return out
+}
+
+// Do measures parts, several of them only if they are one of the [PartGroups], and reads
+// files once more that differ from what is expected, up to maxBytes of each, to explain
+// why. The results are by part, in the order of its chores. It fails only when ctx ends.
+func Do(ctx context.Context, folder fs.FS, parts []Part, gain digest.Gain, maxBytes int64, progress func(total int64)) ([][]Done, error) {
+	readings, err := openGroup(ctx, folder, parts, func(p Part) (string, []*measure.Target) { return p.Path, p.targets() }, gain, progress)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Done, len(targets))
-	for i, target := range targets {
-		out[i].Reading = readings[target.Path]
-		if out[i].Diagnoses, err = differences(ctx, folder, targets[:i], part.Chores[i], out[i].Reading, maxBytes); err != nil {
-			return nil, err
+	out := make([][]Done, len(parts))
+	for k, part := range parts {
+		targets := part.targets()
+		out[k] = make([]Done, len(targets))
+		for i, target := range targets {
+			out[k][i].Reading = readings[target.Path]
+			if out[k][i].Diagnoses, err = differences(ctx, folder, targets[:i], part.Chores[i], out[k][i].Reading, maxBytes); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return out, nil

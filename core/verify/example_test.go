@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/measure"
@@ -46,7 +47,7 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
-	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{})
+	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{}, digest.Gain{})
 	if err != nil {
 		panic(err)
 	}

@@ -139,32 +139,29 @@ func grouped[G any](n int, pathOf func(i int) string, begin func(path string) G,
 	return out
 }
 
-// Together returns how many of the files at the beginning gain by being measured
-// side by side, see [measure.OpenMany]: of each only the MD5 is to be computed.
-func Together(files []*File) int {
-	n := 0
-	for n < len(files) && n < 4*digest.StreamCount && measure.OnlyMD5(files[n].targets) {
-		n++
+// Groups puts files into groups that gain by being measured together, and all others
+// by themselves.
+func Groups(files []*File, gain digest.Gain) [][]*File {
+	return inGroups(files, func(f *File) []*measure.Target { return f.targets }, gain, 1)
+}
+
+func inGroups[F any](files []F, targets func(F) []*measure.Target, gain digest.Gain, cores int) [][]F {
+	numbers := measure.Groups(len(files), func(i int) []*measure.Target { return targets(files[i]) }, gain, cores)
+	out := make([][]F, len(numbers))
+	for g, members := range numbers {
+		for _, i := range members {
+			out[g] = append(out[g], files[i])
+		}
 	}
-	return n
+	return out
 }
 
 // Open measures files of a folder, each read once, with what is inside them:
-// several of them only if they go together. The measurements are by path. It
-// fails only when ctx ends. progress may be nil, and may be called by several
+// several of them only if they are one of the [Groups]. The measurements are by path.
+// It fails only when ctx ends. progress may be nil, and may be called by several
 // goroutines.
-func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, progress func(total int64)) (map[string]measure.Measurement, error) {
-	var readings map[string]measure.Reading
-	var err error
-	if len(files) == 1 {
-		readings, err = measure.Open(ctx, folder, files[0].Path, files[0].targets, progress)
-	} else {
-		targets := make([]*measure.Target, len(files))
-		for i, f := range files {
-			targets[i] = f.targets[0]
-		}
-		readings, err = measure.OpenMany(ctx, folder, targets, progress)
-	}
+func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, gain digest.Gain, progress func(total int64)) (map[string]measure.Measurement, error) {
+	readings, err := openGroup(ctx, folder, files, func(f *File) (string, []*measure.Target) { return f.Path, f.targets }, gain, progress)
 	if err != nil {
 		return nil, err
 	}
@@ -175,6 +172,19 @@ func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, p
 		}
 	}
 	return out, nil
+}
+
+func openGroup[F any](ctx context.Context, folder fs.FS, files []F, of func(F) (path string, targets []*measure.Target), gain digest.Gain, progress func(total int64)) (map[string]measure.Reading, error) {
+	if len(files) == 1 {
+		path, targets := of(files[0])
+		return measure.Open(ctx, folder, path, targets, progress)
+	}
+	targets := make([]*measure.Target, len(files))
+	for i, f := range files {
+		_, own := of(f)
+		targets[i] = own[0]
+	}
+	return measure.OpenMany(ctx, folder, targets, gain, progress)
 }
 
 // Content opens the content of an item that may be inside another file, see
@@ -190,7 +200,7 @@ func Content(ctx context.Context, folder fs.FS, item *survey.Item, holders []*su
 
 // Measure measures everything of a plan: what the survey has read from memory,
 // all other files from the folder, each read once. It fails only when ctx ends.
-func Measure(ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Witness) (map[string]measure.Measurement, error) {
+func Measure(ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Witness, gain digest.Gain) (map[string]measure.Measurement, error) {
 	out, err := Read(ctx, plan, w)
 	if err != nil {
 		return nil, err
@@ -201,16 +211,14 @@ func Measure(ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.W
 			rest = append(rest, &plan.Items[i])
 		}
 	}
-	for files := Files(rest); len(files) > 0; {
-		n := max(1, Together(files))
-		measured, err := Open(ctx, folder, files[:n], w, nil)
+	for _, files := range Groups(Files(rest), gain) {
+		measured, err := Open(ctx, folder, files, w, gain, nil)
 		if err != nil {
 			return nil, err
 		}
 		for path, m := range measured {
 			out[path] = m
 		}
-		files = files[n:]
 	}
 	return out, nil
 }

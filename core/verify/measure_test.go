@@ -75,7 +75,7 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 	fsys := counting{files, &read}
 	s, err := survey.Run(t.Context(), fsys, survey.Options{})
 	require.NoError(t, err)
-	measured, err := verify.Measure(t.Context(), fsys, s, witness)
+	measured, err := verify.Measure(t.Context(), fsys, s, witness, digest.Gain{})
 	require.NoError(t, err)
 	for i := range s.Items {
 		item := &s.Items[i]
@@ -119,7 +119,7 @@ func TestInsideIsReadOnce(t *testing.T) {
 	}
 	require.Len(t, items, 2)
 	read := int64(0)
-	all, err := verify.Open(t.Context(), counting{files, &read}, verify.Files(items), witness, nil)
+	all, err := verify.Open(t.Context(), counting{files, &read}, verify.Files(items), witness, digest.Gain{}, nil)
 	require.NoError(t, err)
 	assert.EqualValues(t, len(archive), read)
 	m := all["nl-200.zip//nl-200.img"]
@@ -139,7 +139,7 @@ func TestInsideIsReadOnce(t *testing.T) {
 
 	// Replaced since it was looked into, it is not taken apart at the old places.
 	files["nl-200.zip"] = &fstest.MapFile{Data: append(slices.Clone(archive), 0), ModTime: born}
-	all, err = verify.Open(t.Context(), files, verify.Files(items), witness, nil)
+	all, err = verify.Open(t.Context(), files, verify.Files(items), witness, digest.Gain{}, nil)
 	require.NoError(t, err)
 	require.NotNil(t, all["nl-200.zip//nl-200.img"].Problem)
 	assert.Equal(t, measure.ChangedWhileReading, all["nl-200.zip//nl-200.img"].Problem.Code)

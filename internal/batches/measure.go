@@ -90,22 +90,20 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 			}
 		}
 	}
-	for len(files) > 0 {
-		n := max(1, verify.Together(files))
-		measured, err := verify.Open(reading, fsys, files[:n], s.witness(b.AskedBy), progress)
+	for _, group := range verify.Groups(files, s.gain) {
+		measured, err := verify.Open(reading, fsys, group, s.witness(b.AskedBy), s.gain, progress)
 		if errors.Is(context.Cause(reading), errStopping) {
 			return flush(false)
 		}
 		if err != nil {
 			return err
 		}
-		for _, file := range files[:n] {
+		for _, file := range group {
 			read += measured[file.Path].Size
 			for i, item := range file.Items {
 				batch = append(batch, verify.Settled{N: rows[file.At[i]].N, Item: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
 			}
 		}
-		files = files[n:]
 		// A file and what it holds are stored together.
 		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
 			if err := flush(false); err != nil {

@@ -27,7 +27,7 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 	if err != nil {
 		return err
 	}
-	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()})
+	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()}, digest.MeasureGain(time.Now))
 	if err != nil {
 		return err
 	}

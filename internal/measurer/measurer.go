@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"endeixis/core/container"
+	"endeixis/core/digest"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/state"
@@ -188,7 +189,8 @@ func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBy
 		}
 	}
 	w := &worker{with: with, batch: batch, last: time.Now(), progress: progress, so: p}
-	todo := verify.Parts(chores)
+	gain := digest.MeasureGain(time.Now)
+	todo := verify.PartGroups(verify.Parts(chores), gain, runtime.GOMAXPROCS(0))
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var next atomic.Int64
@@ -196,25 +198,7 @@ func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBy
 	for range min(runtime.GOMAXPROCS(0), len(todo)) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(todo) && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
-				part := todo[i]
-				before := int64(0)
-				done, err := verify.Do(ctx, folder, part, maxBytes, func(total int64) {
-					w.read(part.Path, total-before)
-					before = total
-				})
-				if err == nil {
-					size := int64(0)
-					if len(done) > 0 {
-						size = done[0].Reading.Size
-					}
-					w.read(part.Path, size-before)
-					measured := make([]wire.Measured, len(done))
-					for k := range done {
-						measured[k] = wire.Measured{N: left[part.At[k]].N, Reading: done[k].Reading, Diagnoses: done[k].Diagnoses}
-					}
-					err = w.add(ctx, measured)
-				}
-				if err != nil {
+				if err := w.do(ctx, folder, todo[i], left, gain, maxBytes); err != nil {
 					stop(err)
 					return
 				}
@@ -242,6 +226,38 @@ type worker struct {
 	last    time.Time
 	so      Progress
 	sending sync.Mutex
+}
+
+// do measures files that go together, and takes what came of it.
+func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left []wire.Chore, gain digest.Gain, maxBytes int64) error {
+	var mu sync.Mutex
+	before := int64(0)
+	upTo := func(total int64) {
+		mu.Lock()
+		more := total - before
+		before += max(more, 0)
+		mu.Unlock()
+		w.read(group[0].Path, max(more, 0))
+	}
+	done, err := verify.Do(ctx, folder, group, gain, maxBytes, upTo)
+	if err != nil {
+		return err
+	}
+	size := int64(0)
+	for k, part := range group {
+		measured := make([]wire.Measured, len(done[k]))
+		for i, d := range done[k] {
+			measured[i] = wire.Measured{N: left[part.At[i]].N, Reading: d.Reading, Diagnoses: d.Diagnoses}
+		}
+		if len(done[k]) > 0 {
+			size += done[k][0].Reading.Size
+		}
+		if err := w.add(ctx, measured); err != nil {
+			return err
+		}
+	}
+	upTo(size)
+	return nil
 }
 
 func (w *worker) read(file string, bytes int64) {

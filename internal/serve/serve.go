@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"endeixis/console"
+	"endeixis/core/digest"
 	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/api"
@@ -134,7 +135,7 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	k := keys.New(s, recs, pub, pol, asker, orders, clock.Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
-	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, clock.Now)
+	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now), clock.Now)
 	again := reassess.New(s, recs, k, pub, pol, b, orders, clock.Now)
 	return &Service{
 		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, clock.Now),

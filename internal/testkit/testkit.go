@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/digest"
 	"endeixis/demo/scenario"
 	"endeixis/internal/batches"
 	"endeixis/internal/client"
@@ -169,7 +170,7 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	p.Policy = policy.New(s, p.Records, p.Publishers, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
 	p.Keys = keys.New(s, p.Records, p.Publishers, p.Policy, nil, orders, now)
-	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, now)
+	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now)
 	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Publishers, p.Policy, p.Batches, orders, now)
 	return p
 }

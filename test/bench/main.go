@@ -52,6 +52,7 @@ import (
 	"endeixis/internal/serve"
 	"endeixis/internal/wire"
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/cpu"
 )
 
 const (
@@ -98,6 +99,7 @@ func run() error {
 		{"one-file", oneFile},
 		{"many-files", manyFiles},
 		{"many-md5", manyMD5},
+		{"many-sha256", manySHA256},
 		{"local-files", localFiles},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
@@ -173,7 +175,7 @@ func measureOne(fsys fs.FS, it *survey.Item) error {
 }
 
 func measured(fsys fs.FS, it *survey.Item) (measure.Measurement, error) {
-	all, err := verify.Open(context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, nil)
+	all, err := verify.Open(context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, digest.Gain{}, nil)
 	m := all[it.Path]
 	if err == nil && m.Problem != nil {
 		err = errors.New(m.Problem.Message)
@@ -248,50 +250,72 @@ func manyFiles(dir string) ([]row, error) {
 	return []row{speed("8 cached files of 64 MiB on every core, SHA-256", "the bare loop on every core", 0.95, a, b)}, err
 }
 
-// manyMD5 reads files that are listed only by MD5, in as many parts as there
-// are cores, as the service's workers do.
-func manyMD5(dir string) ([]row, error) {
+// manySmall reads files that are listed by one algorithm only, in as many parts as
+// there are cores, as the service's workers do.
+func manySmall(dir string, algorithm digest.Algorithm, bare func() hash.Hash, aim float64) ([]row, error) {
 	const n, size = 128, 4 << 20
 	var items []*survey.Item
 	for i := range n {
-		name := fmt.Sprintf("md5-%03d.img", i)
+		name := fmt.Sprintf("small-%03d.img", i)
 		if err := write(filepath.Join(dir, name), size, byte(i)); err != nil {
 			return nil, err
 		}
-		items = append(items, item(name, digest.MD5))
+		it := item(name, algorithm)
+		it.Size = size
+		items = append(items, it)
 	}
 	cores := runtime.NumCPU()
 	parts := func(f func(part []*survey.Item) error) error {
-		errs := make([]error, cores)
-		var wg sync.WaitGroup
+		var wg errgroup.Group
 		for i := range cores {
-			wg.Go(func() { errs[i] = f(items[i*n/cores : (i+1)*n/cores]) })
+			wg.Go(func() error { return f(items[i*n/cores : (i+1)*n/cores]) })
 		}
-		wg.Wait()
-		return errors.Join(errs...)
+		return wg.Wait()
 	}
 	fsys := os.DirFS(dir)
+	gain := digest.MeasureGain(time.Now)
 	a, b, err := versus(func() error {
 		return parts(func(part []*survey.Item) error {
-			all, err := verify.Open(context.Background(), fsys, verify.Files(part), measure.Witness{}, nil)
-			for _, m := range all {
-				if m.Problem != nil {
-					return errors.New(m.Problem.Message)
+			for _, group := range verify.Groups(verify.Files(part), gain) {
+				all, err := verify.Open(context.Background(), fsys, group, measure.Witness{}, gain, nil)
+				if err != nil {
+					return err
+				}
+				for _, m := range all {
+					if m.Problem != nil {
+						return errors.New(m.Problem.Message)
+					}
 				}
 			}
-			return err
+			return nil
 		})
 	}, func() error {
 		return parts(func(part []*survey.Item) error {
 			for _, it := range part {
-				if err := bareHash(filepath.Join(dir, it.Path), md5.New()); err != nil {
+				if err := bareHash(filepath.Join(dir, it.Path), bare()); err != nil {
 					return err
 				}
 			}
 			return nil
 		})
 	})
-	return []row{speed("128 files of 4 MiB listed only by MD5", "bare crypto/md5 on every core", 2, a, b)}, err
+	return []row{speed("128 files of 4 MiB listed only by "+algorithm.String(), "bare hashing by the standard library on every core", aim, a, b)}, err
+}
+
+func manyMD5(dir string) ([]row, error) { return manySmall(dir, digest.MD5, md5.New, 2) }
+
+func manySHA256(dir string) ([]row, error) {
+	aim := 0.95
+	if cpu.X86.HasAVX512F && !shaInstructions() {
+		aim = 2.5
+	}
+	return manySmall(dir, digest.SHA256, sha256.New, aim)
+}
+
+// shaInstructions reports whether the processor hashes by SHA-256 itself.
+func shaInstructions() bool {
+	b, err := os.ReadFile("/proc/cpuinfo")
+	return err == nil && bytes.Contains(b, []byte(" sha_ni"))
 }
 
 func fourAlgorithms(dir string) ([]row, error) {

@@ -1,0 +1,1 @@
+// This file lets functions be declared that are written in another package.
