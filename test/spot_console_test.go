@@ -153,6 +153,11 @@ func TestSpotPage(t *testing.T) {
 	b.visit(fmt.Sprintf("/batches/%d/items/%d", there.ID, itemNumber(t, there, "gauge-fw-4.2-main.img")), "Chain of evidence")
 	b.press("Prove that this check can fail")
 	b.sees("a character of the manifest altered")
+	// So is the whole batch.
+	b.visit(fmt.Sprintf("/batches/%d", there.ID), "Judge it again")
+	b.press("Prove that these checks can fail")
+	b.sees("nothing that was altered was cleared")
+	b.sees("gauge-fw-4.2-boot.img")
 }
 
 func itemNumber(t *testing.T, b fullJSON, path string) int {
@@ -199,10 +204,42 @@ func TestSpotLarge(t *testing.T) {
 	b.sees("of 8.0 GiB")
 	b.press("Cancel")
 	cl := s.Client(t, "operator")
-	require.Eventually(t, func() bool {
-		list, err := cl.Batches(t.Context(), "", 1)
-		return err == nil && len(list) == 1 && list[0].State == "cancelled"
-	}, 30*time.Second, 100*time.Millisecond)
+	cancelled := func(count int) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			list, err := cl.Batches(t.Context(), "", 1)
+			return err == nil && len(list) == 1 && list[0].ID == int64(count) && list[0].State == "cancelled"
+		}, 30*time.Second, 100*time.Millisecond)
+	}
+	cancelled(2)
+	// So is what was begun on a page that is closed or left: nobody could go on with it.
+	for i, leave := range []chromedp.Action{
+		chromedp.Navigate("about:blank"), chromedp.Click(`//a[text()="Records"]`, chromedp.BySearch),
+	} {
+		b.visit("/spot", "Spot check")
+		b.give(filepath.Join(dir, "large.iso.bin"))
+		b.sees("of 8.0 GiB")
+		b.do(leave)
+		cancelled(3 + i)
+	}
+	// What the core reads can be cancelled alone, and the others go on.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "SHA1SUMS"), []byte(strings.Repeat("0a5", 14)[:40]+"  large.iso.bin\n"+strings.Repeat("5a0", 14)[:40]+"  small.bin\n"), 0o644))
+	b.visit("/spot", "Spot check")
+	b.give(filesIn(t, dir)...)
+	b.sees("of 8.0 GiB")
+	b.sees("/s")
+	b.do(chromedp.Click(`button[aria-label="Do not read large.iso.bin"]`, chromedp.ByQuery))
+	got = verifiedShow(t, s, b.answered())
+	for _, item := range got.Items {
+		switch item.Path {
+		case "large.iso.bin":
+			assert.Equal(t, judge.NotMeasured, item.Grounds[0].Code)
+		case "small.bin":
+			assert.NotEmpty(t, item.Digests["SHA-1"], item.Path)
+			assert.Equal(t, judge.DigestMismatch, item.Grounds[0].Code)
+		}
+	}
+	assert.Len(t, got.Items, 3)
 }
 
 // TestSpotManyFiles gives a folder of 2,000 files to the page.

@@ -29,7 +29,7 @@ import (
 )
 
 func main() {
-	functions := map[string]func(string) (any, error){"gather": gather, "recognise": recognise, "measure": measured, "explain": explain, "drill": drill}
+	functions := map[string]func(string) (any, error){"hold": hold, "gather": gather, "recognise": recognise, "measure": measured, "explain": explain, "drill": drill}
 	object := js.Global().Get("Object").New()
 	for name, f := range functions {
 		object.Set(name, js.FuncOf(func(_ js.Value, args []js.Value) any {
@@ -182,13 +182,21 @@ func (dirInfo) ModTime() time.Time { return time.Time{} }
 func (dirInfo) IsDir() bool        { return true }
 func (dirInfo) Sys() any           { return nil }
 
-// gather takes the files that were given, and returns what there is to know of them.
-func gather(in string) (any, error) {
+// hold takes the files that were given.
+func hold(in string) (any, error) {
 	var files []given
 	if err := json.Unmarshal([]byte(in), &files); err != nil {
 		return nil, err
 	}
 	current = newFolder(files)
+	return struct{}{}, nil
+}
+
+// gather takes the files that were given, and returns what there is to know of them.
+func gather(in string) (any, error) {
+	if _, err := hold(in); err != nil {
+		return nil, err
+	}
 	return survey.Gather(context.Background(), current, survey.Limits{ControlTotal: 128 << 20})
 }
 

@@ -16,10 +16,13 @@ export function useSpotItems(batch: number | undefined) {
 /** How many files of a spot check are shown with their evidence; the batch's page has all. */
 export const shownItems = 20;
 
-/** Proves that the check of an item can fail; readings are those of files that the browser has. */
+/**
+ * Proves that the check of an item can fail, or that of the first that are cleared;
+ * readings are those of files that the browser has.
+ */
 export function useDrill(batch: number) {
   return useMutation({
-    mutationFn: (item: { n: number; readings?: FileReading[] }) =>
-      ask(api.POST("/api/v1/batches/{id}/drills", { params: { path: { id: batch } }, body: { items: [item] } })),
+    mutationFn: (item?: { n: number; readings?: FileReading[] }) =>
+      ask(api.POST("/api/v1/batches/{id}/drills", { params: { path: { id: batch } }, body: item ? { items: [item] } : {} })),
   });
 }

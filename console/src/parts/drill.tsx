@@ -1,6 +1,8 @@
 import { Link } from "react-router";
 
+import { useDrill } from "../api/spot";
 import type { components } from "../api/types";
+import { ProblemNote } from "./problem-note";
 import { Mark } from "./verdict";
 
 export type Drilled = components["schemas"]["Drill"];
@@ -56,5 +58,38 @@ export function DrillTable({ drill }: { drill: Drilled }) {
         </div>
       ))}
     </section>
+  );
+}
+
+/** Proves that the check of an item, or of a whole batch, can fail, where the service has the bytes. */
+export function DrillThere({ batch, item, depot }: { batch: number; item?: number; depot: boolean }) {
+  const drill = useDrill(batch);
+  const one = item !== undefined;
+  if (!depot) {
+    return (
+      <p className="text-sm soft">
+        A drill of {one ? "this file" : "these files"} is run where {one ? "its bytes are" : "they are"}: on the spot check page, or by
+        “endeixis batch drill {batch}”.
+      </p>
+    );
+  }
+  return (
+    <>
+      {drill.data ? (
+        <DrillTable drill={drill.data} />
+      ) : (
+        <button
+          type="button"
+          className="btn btn-sm self-start"
+          disabled={drill.isPending}
+          onClick={() => {
+            drill.mutate(one ? { n: item } : undefined);
+          }}
+        >
+          {drill.isPending ? "Altering it in memory…" : `Prove that ${one ? "this check" : "these checks"} can fail`}
+        </button>
+      )}
+      {drill.error && <ProblemNote error={drill.error} />}
+    </>
   );
 }

@@ -5,7 +5,7 @@
 
 import { api, askRaw, type Batch } from "../api/client";
 import { Core } from "./core";
-import type { Chore, Diagnosis, FileReading, FromHash, Given, HashTask, ListedFile, Measured } from "./protocol";
+import type { Chore, Diagnosis, FileReading, Findings, FromHash, Given, HashTask, ListedFile, Measured } from "./protocol";
 import { byFile, fastTasks, pages } from "./tasks";
 
 /** How far one file has come. */
@@ -41,6 +41,8 @@ export interface Asked {
 /** The name under which what was pasted is listed: a long text is read as a list only by its name. */
 const pastedName = (text: string) => (text.length > 1 << 20 ? "pasted.digests" : "pasted text");
 
+const cancelledHere = "it was cancelled in the browser";
+
 /** Verifies files, and returns the number of the batch. The core stays for drills. */
 export async function verifyHere(asked: Asked): Promise<{ batch: number; core: Core }> {
   const core = new Core();
@@ -65,6 +67,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   };
   tell();
   const found = await core.gather(given);
+  // Not given up with the check: what has begun has to be known to be ended.
   const begun = await askRaw(
     api.POST("/api/v1/batches", {
       params: { header: { "Idempotency-Key": crypto.randomUUID() } },
@@ -73,11 +76,26 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
         publisher: asked.publisher ?? undefined,
         measurer: { kind: "console", host: browser(), path: asked.folder || "files given to the page", software: "console" },
       },
-      signal: asked.signal,
     }),
   );
   const id = begun.id;
   check.batch = id;
+  const fate = tied(id, asked.signal);
+  try {
+    await carryOut(begun, found, given, core, check, tell, asked);
+  } catch (error) {
+    fate.end();
+    throw error;
+  }
+  fate.release();
+  check.stage = "done";
+  tell();
+  return { batch: id, core };
+}
+
+/** Lists the files, measures what is asked for, and waits for the verdicts. */
+async function carryOut(begun: Batch, found: Findings, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
+  const id = begun.id;
   const path = { id };
   const files = pages(found.files.map(({ content, ...file }): ListedFile => (content === null ? file : { ...file, content })));
   const containers = found.containers.map((c) => [c]);
@@ -98,9 +116,32 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   check.stage = "judging";
   tell();
   await beyond(surveyed, ["waiting", "measuring"], asked.signal);
-  check.stage = "done";
-  tell();
-  return { batch: id, core };
+}
+
+/**
+ * Ends a batch when its check is given up or its page goes away, until it is released:
+ * nobody could go on with it, for the files are known to this page alone.
+ */
+function tied(id: number, signal: AbortSignal): { end: () => void; release: () => void } {
+  const end = () => {
+    release();
+    const reason: unknown = signal.reason;
+    api
+      .POST("/api/v1/batches/{id}/cancellation", {
+        params: { path: { id } },
+        body: { reason: typeof reason === "string" ? reason : "the page with the files was closed or left" },
+        keepalive: true, // it has to arrive after the page is gone
+      })
+      .catch(() => undefined); // without a service it ends by itself, when its time is over
+  };
+  const release = () => {
+    signal.removeEventListener("abort", end);
+    removeEventListener("pagehide", end);
+  };
+  signal.addEventListener("abort", end);
+  addEventListener("pagehide", end);
+  if (signal.aborted) end();
+  return { end, release };
 }
 
 /** Waits until a batch is in none of some states, looking ever less often. */
@@ -185,7 +226,7 @@ async function measureAll(
       const file = whole.get(path);
       if (asked.signal.aborted) break;
       if (stop() || !file) {
-        finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
+        finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
         continue;
       }
       moved(path, 0);
@@ -193,12 +234,14 @@ async function measureAll(
       const chore = chores[0];
       if (!tasks || !chore) {
         // The core reads one file at a time.
-        const mine = coreTurn.then(() => core.call<Measured[]>("measure", chores));
+        const mine = coreTurn.then(() => (stop() ? undefined : core.call<Measured[]>("measure", chores, stop)));
         coreTurn = mine.then(
           () => undefined,
           () => undefined,
         );
-        finished(path, await mine, "done");
+        const measured = await mine;
+        if (measured) finished(path, measured, "done");
+        else finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
         continue;
       }
       const result = await hasher.hash(
@@ -210,7 +253,7 @@ async function measureAll(
         () => stop() || asked.signal.aborted,
       );
       if (result === "cancelled") {
-        finished(path, given(chores, "not-measured", "it was cancelled in the browser"), "cancelled");
+        finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
       } else if ("failed" in result) {
         finished(path, given(chores, "unreadable", "the browser cannot read it any more: it was changed or moved"), "done");
       } else {
@@ -239,6 +282,7 @@ class Hasher {
   /** Hashes a file; one that is cancelled takes the worker with it. */
   hash(file: File, tasks: HashTask[], progress: (read: number) => void, stop: () => boolean): Promise<Hashed> {
     const worker = (this.worker ??= new Worker(new URL("./hash-worker.ts", import.meta.url), { type: "module" }));
+    const start = performance.now();
     return new Promise((resolve) => {
       const watch = setInterval(() => {
         if (stop()) {
@@ -248,6 +292,8 @@ class Hasher {
       }, 100);
       const done = (result: Hashed) => {
         clearInterval(watch);
+        // The browser's own tools show it, and benchmarks read it.
+        performance.measure("a file hashed", { start });
         resolve(result);
       };
       worker.onmessage = (event: MessageEvent<FromHash>) => {

@@ -4,32 +4,54 @@ import { Failure } from "../api/client";
 import type { CoreCall, Findings, FromCore, Given, Recognised } from "./protocol";
 
 export class Core {
-  private readonly worker: Worker;
+  private worker = this.started();
   private next = 1;
-  private readonly waiting = new Map<number, (out: string) => void>();
+  private readonly waiting = new Map<number, { call: CoreCall; resolve: (out: string) => void }>();
+  private given: Given[] = [];
   /** Is told how much of a file is read. */
   onProgress: (path: string, total: number) => void = () => undefined;
 
-  constructor() {
-    this.worker = new Worker(new URL("./core-worker.ts", import.meta.url));
-    this.worker.onmessage = (event: MessageEvent<FromCore>) => {
+  private started(): Worker {
+    const worker = new Worker(new URL("./core-worker.ts", import.meta.url));
+    worker.onmessage = (event: MessageEvent<FromCore>) => {
       const message = event.data;
       if ("id" in message) {
-        this.waiting.get(message.id)?.(message.out);
+        this.waiting.get(message.id)?.resolve(message.out);
         this.waiting.delete(message.id);
       } else if ("path" in message) {
         this.onProgress(message.path, message.total);
       }
     };
+    return worker;
   }
 
-  /** Calls a function of the core. */
-  async call<T>(call: CoreCall["call"], input: unknown): Promise<T> {
+  /**
+   * Calls a function of the core. A call that is given up, which stop is asked for now and
+   * then, gives undefined. The core cannot be interrupted: another takes its place, and does
+   * what else was asked for.
+   */
+  async call<T>(call: CoreCall["call"], input: unknown): Promise<T>;
+  async call<T>(call: CoreCall["call"], input: unknown, stop: () => boolean): Promise<T | undefined>;
+  async call<T>(call: CoreCall["call"], input: unknown, stop?: () => boolean): Promise<T | undefined> {
     const id = this.next++;
-    const out = await new Promise<string>((resolve) => {
-      this.waiting.set(id, resolve);
-      this.worker.postMessage({ id, call, in: typeof input === "string" ? input : JSON.stringify(input) } satisfies CoreCall);
+    let watch: ReturnType<typeof setInterval> | undefined;
+    const out = await new Promise<string | undefined>((resolve) => {
+      const asked: CoreCall = { id, call, in: typeof input === "string" ? input : JSON.stringify(input) };
+      this.waiting.set(id, { call: asked, resolve });
+      this.worker.postMessage(asked);
+      if (!stop) return;
+      watch = setInterval(() => {
+        if (!stop() || !this.waiting.delete(id)) return;
+        resolve(undefined);
+        this.worker.terminate();
+        this.worker = this.started();
+        this.worker.postMessage({ files: this.given });
+        this.worker.postMessage({ id: 0, call: "hold", in: JSON.stringify(this.listed()) } satisfies CoreCall);
+        for (const other of this.waiting.values()) this.worker.postMessage(other.call);
+      }, 100);
     });
+    clearInterval(watch);
+    if (out === undefined) return undefined;
     const answer = JSON.parse(out) as T & { error?: string };
     if (answer.error) {
       throw new Failure({
@@ -45,11 +67,13 @@ export class Core {
   }
 
   gather(given: Given[]): Promise<Findings> {
+    this.given = given;
     this.worker.postMessage({ files: given });
-    return this.call<Findings>(
-      "gather",
-      given.map((g) => ({ path: g.path, size: g.file.size, mod_time: new Date(g.file.lastModified).toISOString() })),
-    );
+    return this.call<Findings>("gather", this.listed());
+  }
+
+  private listed() {
+    return this.given.map((g) => ({ path: g.path, size: g.file.size, mod_time: new Date(g.file.lastModified).toISOString() }));
   }
 
   recognise(text: string): Promise<Recognised> {

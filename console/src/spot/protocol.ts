@@ -32,7 +32,7 @@ export interface Recognised {
 /** A call of the core: one of its functions, with what it takes in JSON. */
 export interface CoreCall {
   id: number;
-  call: "gather" | "recognise" | "measure" | "explain" | "drill";
+  call: "hold" | "gather" | "recognise" | "measure" | "explain" | "drill";
   in: string;
 }
 

@@ -12,6 +12,7 @@ import { Comparison } from "../../parts/hex";
 import { LongList } from "../../parts/long-list";
 import { NotFound } from "../../parts/not-found";
 import { More } from "../../parts/more";
+import { DrillThere } from "../../parts/drill";
 import { ProblemNote } from "../../parts/problem-note";
 import { BatchProgress } from "../../parts/progress";
 import { bytes, count, moment, say } from "../../parts/text";
@@ -55,7 +56,12 @@ export function BatchPage() {
       {verdict === "" && match === "" && <CopiesList batch={id} live={open} />}
       {verdict === "" && match === "" && batch.counts.absent > 0 && <AbsentList batch={id} total={batch.counts.absent} live={open} />}
       {verdict === "" && <Others batch={id} match={match} live={open} />}
-      {batch.state === "done" && mayOperate(me.data) && <Again batch={id} />}
+      {batch.state === "done" && mayOperate(me.data) && (
+        <>
+          {batch.counts.cleared > 0 && <DrillThere batch={id} depot={batch.source.kind === "depot"} />}
+          <Again batch={id} />
+        </>
+      )}
     </div>
   );
 }

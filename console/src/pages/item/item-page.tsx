@@ -4,9 +4,8 @@ import type { Ground, Item } from "../../api/client";
 import { useBatch } from "../../api/batches";
 import { useItem } from "../../api/items";
 import { mayOperate, useMe } from "../../api/people";
-import { useDrill } from "../../api/spot";
 import { Chain } from "../../parts/chain";
-import { DrillTable } from "../../parts/drill";
+import { DrillThere } from "../../parts/drill";
 import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
@@ -82,7 +81,7 @@ export function ItemPage() {
       )}
       <Digests item={item} />
       {item.verdict === "cleared" && mayOperate(me.data) && (
-        <Drill batch={batchID} item={item} depot={batch.data?.source.kind === "depot"} />
+        <DrillThere batch={batchID} item={item.n} depot={batch.data?.source.kind === "depot"} />
       )}
       {item.record !== undefined && (
         <p className="text-sm">
@@ -94,37 +93,6 @@ export function ItemPage() {
         </p>
       )}
     </div>
-  );
-}
-
-/** Proves that the check of an item can fail, where the service has its bytes. */
-function Drill({ batch, item, depot }: { batch: number; item: Item; depot: boolean }) {
-  const drill = useDrill(batch);
-  if (!depot) {
-    return (
-      <p className="text-sm soft">
-        A drill of this file is run where its bytes are: on the spot check page, or by “endeixis batch drill {batch}”.
-      </p>
-    );
-  }
-  return (
-    <>
-      {drill.data ? (
-        <DrillTable drill={drill.data} />
-      ) : (
-        <button
-          type="button"
-          className="btn btn-sm self-start"
-          disabled={drill.isPending}
-          onClick={() => {
-            drill.mutate({ n: item.n });
-          }}
-        >
-          {drill.isPending ? "Altering it in memory…" : "Prove that this check can fail"}
-        </button>
-      )}
-      {drill.error && <ProblemNote error={drill.error} />}
-    </>
   );
 }
 

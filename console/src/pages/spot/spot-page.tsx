@@ -5,7 +5,6 @@ import { Link } from "react-router";
 
 import { Answer } from "./answer";
 import { takeHanded } from "./handed";
-import { api, ask } from "../../api/client";
 import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useSpotItems } from "../../api/spot";
 import { DropArea } from "../../parts/drop-area";
@@ -82,14 +81,8 @@ export function SpotPage() {
   }, []);
 
   const cancel = () => {
-    const id = check?.batch;
-    running.current?.abort.abort();
+    running.current?.abort.abort("cancelled on the spot check page");
     setCheck(undefined);
-    if (id !== undefined) {
-      void ask(
-        api.POST("/api/v1/batches/{id}/cancellation", { params: { path: { id } }, body: { reason: "cancelled on the spot check page" } }),
-      ).catch(setError);
-    }
   };
   if (!mayOperate(me.data)) {
     return (
