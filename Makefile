@@ -5,7 +5,7 @@ SHELL := /bin/bash
 export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
 CORE_SOURCES := $(shell find core cmd/endeixis-core -name '*.go' -not -name '*_test.go') go.mod
-CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
+CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/pack.mjs console/package.json
 
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
 GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
@@ -42,7 +42,6 @@ console/core/core.wasm: $(CORE_SOURCES)
 
 console/dist/index.html: console/node_modules/.made console/src/api/types.ts console/core/core.wasm $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
-	gzip -9 -n -k -f console/dist/assets/core-*.wasm
 
 openapi: ## write docs/openapi.yaml from the service's own description
 	go run ./cmd/endeixisd openapi > docs/openapi.yaml.new && mv docs/openapi.yaml.new docs/openapi.yaml

@@ -1,55 +1,49 @@
+import type { ComponentType } from "react";
 import { createBrowserRouter, Outlet } from "react-router";
 
 import { Shell } from "./parts/shell";
-import { BatchPage } from "./pages/batch/batch-page";
-import { BatchesPage } from "./pages/batches/batches-page";
-import { NewBatchPage } from "./pages/batches/new-batch-page";
-import { ItemPage } from "./pages/item/item-page";
-import { KeyPage } from "./pages/key/key-page";
-import { DeskPage } from "./pages/keyring/desk-page";
-import { ImportPage } from "./pages/keyring/import-page";
-import { InspectPage } from "./pages/keyring/inspect-page";
-import { LookUpPage } from "./pages/keyring/look-up-page";
-import { KeyringPage } from "./pages/keyring/keyring-page";
-import { ManifestsPage } from "./pages/manifests/manifests-page";
-import { NotFound } from "./parts/not-found";
+import { NotFound, NotLoaded } from "./parts/not-found";
 import { OverviewPage } from "./pages/overview/overview-page";
-import { PeoplePage } from "./pages/people/people-page";
-import { PolicyPage } from "./pages/policy/policy-page";
-import { ReassessmentPage, ReassessmentsPage } from "./pages/reassessments/reassessments-page";
-import { RecordPage } from "./pages/record/record-page";
-import { RecordsPage } from "./pages/records/records-page";
-import { SpotPage } from "./pages/spot/spot-page";
-import { SignInPage } from "./pages/signin/sign-in-page";
+
+/** A page that is loaded when it is first gone to. */
+function page<Name extends string>(load: () => Promise<Record<Name, ComponentType>>, name: Name) {
+  return { Component: async () => (await load())[name] };
+}
 
 export const router = createBrowserRouter([
-  { path: "/sign-in", element: <SignInPage /> },
+  {
+    path: "/sign-in",
+    lazy: page(() => import("./pages/signin/sign-in-page"), "SignInPage"),
+    hydrateFallbackElement: <p className="p-4">Loading…</p>,
+  },
   {
     element: (
       <Shell>
         <Outlet />
       </Shell>
     ),
+    hydrateFallbackElement: <p className="p-4">Loading…</p>,
+    errorElement: <NotLoaded />,
     children: [
       { path: "/", element: <OverviewPage /> },
-      { path: "/spot", element: <SpotPage /> },
-      { path: "/batches", element: <BatchesPage /> },
-      { path: "/batches/new", element: <NewBatchPage /> },
-      { path: "/batches/:batch", element: <BatchPage /> },
-      { path: "/batches/:batch/items/:item", element: <ItemPage /> },
-      { path: "/manifests", element: <ManifestsPage /> },
-      { path: "/keyring", element: <KeyringPage /> },
-      { path: "/keyring/desk", element: <DeskPage /> },
-      { path: "/keyring/look-up", element: <LookUpPage /> },
-      { path: "/keyring/import", element: <ImportPage /> },
-      { path: "/keyring/inspect", element: <InspectPage /> },
-      { path: "/keyring/:fingerprint", element: <KeyPage /> },
-      { path: "/people", element: <PeoplePage /> },
-      { path: "/policy", element: <PolicyPage /> },
-      { path: "/reassessments", element: <ReassessmentsPage /> },
-      { path: "/reassessments/:reassessment", element: <ReassessmentPage /> },
-      { path: "/records", element: <RecordsPage /> },
-      { path: "/records/:record", element: <RecordPage /> },
+      { path: "/spot", lazy: page(() => import("./pages/spot/spot-page"), "SpotPage") },
+      { path: "/batches", lazy: page(() => import("./pages/batches/batches-page"), "BatchesPage") },
+      { path: "/batches/new", lazy: page(() => import("./pages/batches/new-batch-page"), "NewBatchPage") },
+      { path: "/batches/:batch", lazy: page(() => import("./pages/batch/batch-page"), "BatchPage") },
+      { path: "/batches/:batch/items/:item", lazy: page(() => import("./pages/item/item-page"), "ItemPage") },
+      { path: "/manifests", lazy: page(() => import("./pages/manifests/manifests-page"), "ManifestsPage") },
+      { path: "/keyring", lazy: page(() => import("./pages/keyring/keyring-page"), "KeyringPage") },
+      { path: "/keyring/desk", lazy: page(() => import("./pages/keyring/desk-page"), "DeskPage") },
+      { path: "/keyring/look-up", lazy: page(() => import("./pages/keyring/look-up-page"), "LookUpPage") },
+      { path: "/keyring/import", lazy: page(() => import("./pages/keyring/import-page"), "ImportPage") },
+      { path: "/keyring/inspect", lazy: page(() => import("./pages/keyring/inspect-page"), "InspectPage") },
+      { path: "/keyring/:fingerprint", lazy: page(() => import("./pages/key/key-page"), "KeyPage") },
+      { path: "/people", lazy: page(() => import("./pages/people/people-page"), "PeoplePage") },
+      { path: "/policy", lazy: page(() => import("./pages/policy/policy-page"), "PolicyPage") },
+      { path: "/reassessments", lazy: page(() => import("./pages/reassessments/reassessments-page"), "ReassessmentsPage") },
+      { path: "/reassessments/:reassessment", lazy: page(() => import("./pages/reassessments/reassessments-page"), "ReassessmentPage") },
+      { path: "/records", lazy: page(() => import("./pages/records/records-page"), "RecordsPage") },
+      { path: "/records/:record", lazy: page(() => import("./pages/record/record-page"), "RecordPage") },
       { path: "*", element: <NotFound what="There is no page at this address." /> },
     ],
   },

@@ -9,7 +9,9 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"mime"
 	"net/http"
+	"path"
 	"reflect"
 	"strconv"
 	"strings"
@@ -470,20 +472,34 @@ func (a *API) console(c *gin.Context) {
 		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 		return
 	}
-	if strings.HasSuffix(name, ".wasm") {
-		a.packed(c, name)
-		return
+	a.packed(c, name)
+}
+
+// packed serves a file, compressed where it is kept so and the browser takes that.
+func (a *API) packed(c *gin.Context, name string) {
+	if strings.HasPrefix(name, "assets/") {
+		c.Header("Vary", "Accept-Encoding")
+		for _, encoding := range []struct{ name, suffix string }{{"br", ".br"}, {"gzip", ".gz"}} {
+			packed, err := fs.ReadFile(a.Console, name+encoding.suffix)
+			if err == nil && accepts(c.GetHeader("Accept-Encoding"), encoding.name) {
+				c.Header("Content-Encoding", encoding.name)
+				c.Data(http.StatusOK, mime.TypeByExtension(path.Ext(name)), packed)
+				return
+			}
+		}
 	}
 	http.ServeFileFS(c.Writer, c.Request, a.Console, name)
 }
 
-// packed serves a file that is kept compressed as well: the core for browsers is large.
-func (a *API) packed(c *gin.Context, name string) {
-	c.Header("Vary", "Accept-Encoding")
-	if packed, err := fs.ReadFile(a.Console, name+".gz"); err == nil && strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") {
-		c.Header("Content-Encoding", "gzip")
-		c.Data(http.StatusOK, "application/wasm", packed)
-		return
+// accepts reports whether a header names an encoding, and does not turn it down (RFC 9110,
+// section 12.5.3).
+func accepts(header, encoding string) bool {
+	for one := range strings.SplitSeq(header, ",") {
+		name, weight, _ := strings.Cut(one, ";")
+		if strings.EqualFold(strings.TrimSpace(name), encoding) {
+			q, ok := strings.CutPrefix(strings.ReplaceAll(weight, " ", ""), "q=")
+			return !ok || strings.Trim(q, "0.") != ""
+		}
 	}
-	http.ServeFileFS(c.Writer, c.Request, a.Console, name)
+	return false
 }

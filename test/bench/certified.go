@@ -87,7 +87,7 @@ func certifiedKeys(dir string) ([]row, error) {
 		stop = func() {}
 	}
 	limit := func(work string, took, aim time.Duration, note string) row {
-		return row{work: work, floor: "—", aim: "≤ " + aim.String(), ours: took, against: took, reached: took <= aim, figure: round(took).String(), note: note}
+		return row{work: work, floor: "—", aim: "≤ " + aim.String(), ours: took, against: took, reached: took <= aim, figure: round(took), note: note}
 	}
 	return []row{
 		limit("1,000 certificates with 200 certifications each, imported", imported, time.Minute, fmt.Sprintf("told %d times how far it had come, in ten such imports", told)),

@@ -101,6 +101,7 @@ func run() error {
 		{"many-md5", manyMD5},
 		{"many-sha256", manySHA256},
 		{"local-files", localFiles},
+		{"browser", inBrowser},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
 		{"signatures", signatures},
@@ -749,7 +750,13 @@ func localFiles(dir string) ([]row, error) {
 	return []row{speed("8 files of 64 MiB measured by the client", "the bare read-and-hash loop on every core", 0.95, a, b)}, err
 }
 
-func round(d time.Duration) time.Duration { return d.Round(100 * time.Microsecond) }
+// round tells a time, and nothing where none was taken.
+func round(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return d.Round(100 * time.Microsecond).String()
+}
 
 func table(rows []row) string {
 	var b strings.Builder

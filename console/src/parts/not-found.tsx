@@ -15,3 +15,22 @@ export function NotFound({ what }: { what: string }) {
     </div>
   );
 }
+
+/** What stands in place of a page whose code did not arrive. */
+export function NotLoaded() {
+  return (
+    <main className="mx-auto flex max-w-xl flex-col gap-3 p-6">
+      <h1>This page could not be loaded</h1>
+      <p>The service does not answer, or was renewed since this window was opened. Nothing is lost that is on record.</p>
+      <button
+        type="button"
+        className="btn self-start"
+        onClick={() => {
+          location.reload();
+        }}
+      >
+        Load it again
+      </button>
+    </main>
+  );
+}

@@ -40,8 +40,6 @@ const scope = globalThis as unknown as {
   onmessage: ((event: MessageEvent<ToHash>) => void) | null;
 };
 
-const piece = 4 << 20;
-
 async function hash({ file, tasks }: ToHash) {
   const hashers: IHasher[] = [];
   for (const task of tasks) {
@@ -54,13 +52,10 @@ async function hash({ file, tasks }: ToHash) {
   }
   let read = 0;
   let told = performance.now();
-  // The next piece is read while one is hashed.
-  const pieceAt = (at: number) => file.slice(at, at + piece).arrayBuffer();
-  let next = pieceAt(0);
-  while (read < file.size) {
-    const bytes = new Uint8Array(await next);
-    if (bytes.length === 0) break;
-    if (read + bytes.length < file.size) next = pieceAt(read + bytes.length);
+  const reader = file.stream().getReader();
+  for (;;) {
+    const { done, value: bytes } = await reader.read();
+    if (done) break;
     for (const hasher of hashers) hasher.update(bytes);
     read += bytes.length;
     const now = performance.now();

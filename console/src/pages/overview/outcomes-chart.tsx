@@ -1,4 +1,4 @@
-import { Bar, BarChart, CartesianGrid, Legend, ResponsiveContainer, XAxis, YAxis } from "recharts";
+import { Bar, BarChart, CartesianGrid, ResponsiveContainer, XAxis, YAxis } from "recharts";
 
 import type { DayCount } from "../../api/client";
 import { verdictValues } from "../../api/words";
@@ -25,13 +25,22 @@ export default function OutcomesChart({ days }: { days: DayCount[] }) {
             <CartesianGrid vertical={false} stroke="var(--color-base-300)" />
             <XAxis dataKey="name" tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" interval={2} />
             <YAxis allowDecimals={false} tick={{ fill: "currentColor", fontSize: 12 }} stroke="var(--color-base-300)" />
-            <Legend iconType="square" itemSorter={null} formatter={(name: string) => <span className="text-base-content">{name}</span>} />
             {verdictValues.map((v) => (
               <Bar key={v} dataKey={v} stackId="all" fill={fills[v]} isAnimationActive={false} maxBarSize={28} />
             ))}
           </BarChart>
         </ResponsiveContainer>
       </div>
+      <ul className="flex justify-center gap-4 text-sm" aria-hidden>
+        {verdictValues.map((v) => (
+          <li key={v} className="flex items-center gap-1.5">
+            <svg className="size-3" viewBox="0 0 1 1">
+              <rect width="1" height="1" fill={fills[v]} />
+            </svg>
+            {v}
+          </li>
+        ))}
+      </ul>
       <figcaption className="sr-only">{said.length > 0 ? said.join("; ") : "No artifact was verified in the last two weeks."}</figcaption>
     </figure>
   );
