@@ -160,7 +160,7 @@ func keyLists(ctx context.Context, c *client.Client, address, token string) ([]r
 			best = min(best, time.Since(start))
 		}
 		const aim = 50 * time.Millisecond
-		out = append(out, row{work: q.what, floor: "—", aim: "≤ 50 ms", ours: best, against: best, reached: best <= aim, figure: round(best).String()})
+		out = append(out, row{work: q.what, floor: "—", aim: "≤ 50 ms", ours: best, against: best, reached: best <= aim, figure: round(best)})
 	}
 	return out, nil
 }

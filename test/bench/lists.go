@@ -76,7 +76,7 @@ func lists(dir string) ([]row, error) {
 		}
 		const aim = 100 * time.Millisecond
 		out = append(out, row{
-			work: "a million records: " + q.what, floor: "—", aim: "p95 ≤ 100 ms", ours: took, against: took, reached: took <= aim, figure: round(took).String(),
+			work: "a million records: " + q.what, floor: "—", aim: "p95 ≤ 100 ms", ours: took, against: took, reached: took <= aim, figure: round(took),
 		})
 	}
 	return out, nil
