@@ -27,6 +27,7 @@ var mayChange = map[string]string{
 	"sessions":                    "people who are signed in to the console; they end by themselves",
 	"listing_pages":               "the list of files of a batch that waits for its survey; what was surveyed is in each item's record",
 	"measurers":                   "who is waited for; what they measured, and with what, is in each item's record",
+	"piece_digests":               "they only locate damage; whether there is any, the digest of the whole tells",
 	"slices":                      "how far work has come",
 	"workers":                     "who works",
 	"inquiries":                   "questions, and answers that are asked for again",

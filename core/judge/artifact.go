@@ -18,6 +18,8 @@ type Surroundings struct {
 	Vouchers map[string]*Voucher
 	// Around is the outcome of the container that holds it, or nil.
 	Around *Outcome
+	// Original is the outcome of the file that a medium is read back against, or nil.
+	Original *Outcome
 }
 
 // Artifact judges an artifact.
@@ -39,10 +41,11 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	b.byManifest(item, m, listings, &out)
 	b.byCopies(item, m, listings, &out)
 	byContainer(item, m, on.Around, &out)
-	out.Grounds = append(out.Grounds, contentsGrounds(item)...)
+	readBack := byOriginal(item, m, on.Original, &out)
+	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
 	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })
-	if !listed && !signed && !within(&out) {
+	if !listed && !signed && !readBack && !within(&out) {
 		g := Ground{
 			Code: NotListed, Effect: Withholds,
 			Sentence: "No manifest and no signature here speaks of this file.",

@@ -32,6 +32,14 @@ func Deciding(v Verdict, grounds []Ground) string {
 // Line returns what a line in a list says about an item: the sentence that
 // decides or, where no ground does, what the file is.
 func Line(item *survey.Item, o *Outcome) string {
+	if item.Against != nil && o.Verdict == Cleared {
+		// Of a medium it is said what is on it; who vouches for that, stands there.
+		for _, g := range o.Grounds {
+			if g.Code == DigestMatch {
+				return g.Sentence
+			}
+		}
+	}
 	if s := Deciding(o.Verdict, o.Grounds); s != "" || item.Role == survey.Artifact {
 		return s
 	}

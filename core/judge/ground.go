@@ -71,6 +71,8 @@ const (
 	MeasuredElsewhere Code = "measured-elsewhere"
 	// ListedAs: the same bytes stand in a list under a harmlessly different name.
 	ListedAs Code = "listed-as"
+	// ReadBack: a medium was read; how, and what follows the image on it.
+	ReadBack Code = "read-back"
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
 )
@@ -81,7 +83,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, WaivedGround,
 	}
 }
 
@@ -146,11 +148,14 @@ const (
 	CorroboratedManifest PathKind = "corroborated-manifest"
 	// ClearedContainer is that of a file inside a container which is cleared.
 	ClearedContainer PathKind = "cleared-container"
+	// Readback is that of a medium: its first bytes are those of a file that is
+	// cleared.
+	Readback PathKind = "readback"
 )
 
 // PathKinds lists every way of proving an artifact.
 func PathKinds() []PathKind {
-	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer}
+	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer, Readback}
 }
 
 // A LinkState says how one link of a path stands.
@@ -172,7 +177,7 @@ func LinkStates() []LinkState { return []LinkState{Holds, Broken, Missing, Unrea
 
 // A Link is one piece of evidence in a path.
 type Link struct {
-	// Kind is artifact, container, channels, digest, entry, manifest, signature, key or publisher.
+	// Kind is artifact, container, original, channels, digest, entry, manifest, signature, key or publisher.
 	Kind  string    `json:"kind"`
 	State LinkState `json:"state"`
 	// Label names the thing and Detail says how it stands; both are safe to

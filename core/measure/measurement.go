@@ -5,6 +5,7 @@ import (
 
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
+	"endeixis/core/readback"
 )
 
 // A SignatureHash is the finished hash for one signature over the item: its
@@ -35,6 +36,8 @@ type Measurement struct {
 	// Diagnoses explain why the item does not match an entry. They come from
 	// a second read, after a mismatch only.
 	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
+	// Readback is the account of a medium that was read back.
+	Readback *readback.Report `json:"readback,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
 	// Maker says what kind of program read the bytes. Measurements of before there

@@ -5,6 +5,7 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/digest"
+	"endeixis/core/readback"
 )
 
 // A Task is one thing to compute from an item's bytes: a digest of them, or a
@@ -71,6 +72,8 @@ type Reading struct {
 	CollisionSuspected bool `json:"collision_suspected,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
+	// Readback is the account of a medium that was read back.
+	Readback *readback.Report `json:"readback,omitempty"`
 }
 
 // A Result is that of one task.

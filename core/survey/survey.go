@@ -125,6 +125,8 @@ type Item struct {
 	// Holds is set for an archive, a compressed file or a disc image that
 	// was looked into.
 	Holds *Holds `json:"holds,omitempty"`
+	// Against is set for a medium that is read back.
+	Against *Against `json:"against,omitempty"`
 }
 
 // Understood sums up a manifest that was read.

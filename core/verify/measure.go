@@ -45,7 +45,7 @@ func Of(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measure
 // it.
 func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness) measure.Measurement {
 	m := measure.Measurement{
-		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem,
+		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Readback: r.Readback,
 	}
 	m.Sign(w)
 	if len(r.Results) != len(target.Tasks) {

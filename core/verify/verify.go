@@ -58,6 +58,9 @@ type Session struct {
 	vouchers map[string]*judge.Voucher
 	// outcomes are those of containers, by path.
 	outcomes map[string]*judge.Outcome
+	// originals are the outcomes of what media are read back against, by the path of
+	// the medium.
+	originals map[string]*judge.Outcome
 	// bears tells, when judging again, of which containers a key's signature
 	// bears on.
 	bears map[string]bool
@@ -65,7 +68,7 @@ type Session struct {
 
 // New returns a Session that judges by the basis.
 func New(basis judge.Basis) *Session {
-	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, bears: map[string]bool{}}
+	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, originals: map[string]*judge.Outcome{}, bears: map[string]bool{}}
 }
 
 // Manifest judges a manifest, so that what it lists can rest on it.
@@ -75,11 +78,15 @@ func (s *Session) Manifest(item *survey.Item, m *measure.Measurement) *judge.Vou
 	return v
 }
 
+// Original says what became of the file that a medium is read back against, by the same
+// basis.
+func (s *Session) Original(medium string, outcome *judge.Outcome) { s.originals[medium] = outcome }
+
 // Judge judges one item by what is known so far.
 func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	switch item.Role {
 	case survey.Artifact:
-		on := judge.Surroundings{Vouchers: s.vouchers}
+		on := judge.Surroundings{Vouchers: s.vouchers, Original: s.originals[item.Path]}
 		if item.Inside != nil {
 			on.Around = s.outcomes[item.Inside.Of]
 		}

@@ -43,13 +43,13 @@ func (a *API) registerBatches() {
 			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
 				return batches.GivenCopy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text}
 			}),
-			Source: source, Label: in.Body.Label, Publisher: in.Body.Publisher,
+			Source: source, Against: (*batches.GivenAgainst)(in.Body.Against), Label: in.Body.Label, Publisher: in.Body.Publisher,
 			RequireAll: in.Body.RequireAll, Software: software, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
 		})
 		if err != nil {
 			return nil, err
 		}
-		return answer(batchOf(b), nil)
+		return a.withAgainst(ctx, b)
 	})
 	handle(a, wire.CancelBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
@@ -84,7 +84,10 @@ func (a *API) registerBatches() {
 	})
 	handle(a, wire.ShowBatch, func(ctx context.Context, in *wire.BatchAt) (*wire.Batch, error) {
 		b, err := a.Batches.Get(ctx, in.ID)
-		return answer(batchOf(b), err)
+		if err != nil {
+			return nil, err
+		}
+		return a.withAgainst(ctx, b)
 	})
 	handle(a, wire.ListItems, func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.Item], error) {
 		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
@@ -130,7 +133,13 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		item.Now = now[in.N]
-		item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths)
+		if item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths); err != nil {
+			return nil, err
+		}
+		backs, err := a.Query.ReadBacks(ctx, in.ID, in.N)
+		for _, r := range backs {
+			item.ReadBacks = append(item.ReadBacks, wire.ReadBack{Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At, Verdict: verdictOf(r.Verdict), Now: verdictOf(r.Now)})
+		}
 		return answer(item, err)
 	})
 	handle(a, wire.ListCopies, func(ctx context.Context, in *wire.BatchAt) (*wire.Page[wire.Copy], error) {

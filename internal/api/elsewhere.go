@@ -7,10 +7,13 @@ import (
 	"math"
 	"strconv"
 
+	"endeixis/core/plain"
+	"endeixis/core/readback"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/wire"
 )
@@ -60,6 +63,10 @@ func (a *API) registerElsewhere() {
 }
 
 func (a *API) registerDrills() {
+	handle(a, wire.ListPieces, func(ctx context.Context, in *wire.PiecesRequest) (*wire.PieceDigests, error) {
+		sums, err := a.Batches.Pieces(ctx, in.ID, in.N, readback.Range{Offset: in.Offset, Length: in.Length}, in.Size)
+		return answer(wire.PieceDigests{SHA256: sums}, err)
+	})
 	handle(a, wire.ShowDrillChore, func(ctx context.Context, in *wire.ItemAt) (*wire.DrillChore, error) {
 		c, err := a.Batches.DrillChore(ctx, in.ID, in.N)
 		if err != nil {
@@ -134,4 +141,23 @@ func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 
 func notBase64(field string) error {
 	return fault.New(fault.Invalid, "not-base64", "The content is not base64.").At(field)
+}
+
+// withAgainst tells a batch with what it is read back against.
+func (a *API) withAgainst(ctx context.Context, b query.Batch) (*wire.Batch, error) {
+	out := batchOf(b)
+	against, err := a.Batches.Against(ctx, b)
+	out.Against = againstOf(against)
+	return answer(out, err)
+}
+
+func againstOf(a *survey.Against) *wire.Against {
+	if a == nil {
+		return nil
+	}
+	out := &wire.Against{Batch: a.Batch, N: a.N, Shown: plain.Text(a.Path), Size: a.Size, Digests: map[string]string{}}
+	for algorithm, value := range a.Digests {
+		out.Digests[algorithm.String()] = value.String()
+	}
+	return out
 }

@@ -23,6 +23,7 @@ func itemOf(row query.Item) (wire.Item, error) {
 	}
 	v.Why = item.Why
 	v.Inside, v.Holds = wire.InsideAndHolds(&item)
+	v.Against = againstOf(item.Against)
 	if row.Position == nil {
 		return v, nil
 	}
@@ -31,7 +32,7 @@ func itemOf(row query.Item) (wire.Item, error) {
 	if err := errors.Join(json.Unmarshal(row.Measurement, &m), json.Unmarshal(row.Grounds, &v.Grounds), json.Unmarshal(row.Paths, &v.Paths)); err != nil {
 		return v, err
 	}
-	v.Where = m.Where
+	v.Where, v.Readback = m.Where, m.Readback
 	outcome := judge.Outcome{Grounds: v.Grounds}
 	if row.Verdict != nil {
 		outcome.Verdict = judge.Verdict(*row.Verdict)

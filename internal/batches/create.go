@@ -20,6 +20,9 @@ type Request struct {
 	Publisher      string
 	RequireAll     bool
 	IdempotencyKey string
+	// Against makes it a readback: what the one file of the measurer, a medium, is read
+	// back against.
+	Against *GivenAgainst
 	// Software is the program that measures, where the files lie elsewhere.
 	Software string
 	// Corrections pair signatures and files by hand.
@@ -66,6 +69,12 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 			return store.Batch{}, err
 		}
 	}
+	var against []byte
+	if r.Against != nil {
+		if against, err = s.readBack(ctx, r); err != nil {
+			return store.Batch{}, err
+		}
+	}
 	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
 		return store.Batch{}, err
@@ -94,7 +103,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 			return err
 		}
 		if r.Source.Remote() {
-			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now()})
+			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against})
 		}
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
 	})

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 
-	"endeixis/core/container"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/core/measure"
@@ -108,7 +107,9 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 	}
 	var item survey.Item
 	var m measure.Measurement
-	err = errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m))
+	if err = errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err == nil && item.Against != nil {
+		err = fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).Advise("Drill the file that it was read back against.")
+	}
 	return &item, &m, err
 }
 
@@ -218,25 +219,7 @@ func (s *Service) altered(ctx context.Context, b store.Batch, item *survey.Item,
 		return nil, err
 	}
 	defer folder.Close()
-	var holders []*survey.Item
-	for outer, _ := container.Within(item.Path); outer != ""; outer, _ = container.Within(outer) {
-		at, err := s.store.ItemNumbers(ctx, b.ID, []string{outer})
-		if err != nil {
-			return nil, err
-		}
-		if n, ok := at[outer]; ok {
-			row, err := s.store.ItemAt(ctx, b.ID, n)
-			if err != nil {
-				return nil, err
-			}
-			holder := &survey.Item{}
-			if err := json.Unmarshal(row.Survey, holder); err != nil {
-				return nil, err
-			}
-			holders = append([]*survey.Item{holder}, holders...)
-		}
-	}
-	content, err := verify.Content(ctx, folder.FS(), item, holders)
+	content, err := s.content(ctx, folder.FS(), b.ID, item)
 	if err != nil {
 		return nil, fault.New(fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path)).Because(err)
 	}

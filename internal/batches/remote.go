@@ -205,7 +205,7 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			}
 			continue
 		}
-		if m.Problem == nil && item.Inside == nil && m.Size != item.Size {
+		if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
 			m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
 			m.Digests, m.SignatureHashes = nil, nil
 		}
@@ -257,7 +257,7 @@ func fits(target *measure.Target, r *measure.Reading) string {
 			return "No measurer can have that problem."
 		}
 		r.Results = nil
-		return ""
+		return account(r)
 	}
 	if r.Size < 0 {
 		return "A file cannot have a negative length."
@@ -275,6 +275,17 @@ func fits(target *measure.Target, r *measure.Reading) string {
 		}
 	}
 	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded)), plain.Text(clipped(r.Surplus))
+	return account(r)
+}
+
+// account says why what was read back of a medium cannot be, or "".
+func account(r *measure.Reading) string {
+	if r.Readback == nil {
+		return ""
+	}
+	if err := r.Readback.Harmless(); err != nil {
+		return fmt.Sprintf("Its account cannot be: %v.", err)
+	}
 	return ""
 }
 

@@ -61,7 +61,7 @@ func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.
 		manifests[i] = d
 		session.Manifest(d.Item, &manifests[i].Measurement)
 	}
-	return session, manifests, nil
+	return session, manifests, s.rest(ctx, session, b, ring)
 }
 
 // memory is what is known of other files than those of one batch.

@@ -184,8 +184,21 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 		if err != nil {
 			return nil, s.fail(ctx, b, err)
 		}
+		plan := func(o survey.Options) (*survey.Survey, error) { return survey.Plan(found, o) }
+		against, err := s.Against(ctx, b)
+		if err != nil {
+			return nil, err
+		}
+		if against != nil {
+			if len(found.Files) != 1 || len(found.Containers) > 0 {
+				return nil, s.fail(ctx, b, badListing("files", "of a medium that is read back there is one, the medium"))
+			}
+			plan = func(survey.Options) (*survey.Survey, error) {
+				return survey.Medium(found.Files[0].Path, found.Files[0].ModTime, *against), nil
+			}
+		}
 		return &looked{
-			plan:    func(o survey.Options) (*survey.Survey, error) { return survey.Plan(found, o) },
+			plan:    plan,
 			witness: s.witnessOf(b, m), remote: true, close: func() {},
 		}, nil
 	}

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 
+	"endeixis/core/digest"
 	"endeixis/internal/wire"
 )
 
@@ -37,4 +38,16 @@ func (c *Client) DrillChore(ctx context.Context, batch int64, n int) (wire.Drill
 // Drill proves that the check of some items can fail.
 func (c *Client) Drill(ctx context.Context, batch int64, items []wire.DrillItem) (wire.Drill, error) {
 	return call(ctx, c, wire.DrillBatch, wire.DrillRequest{ID: batch, Body: wire.NewDrill{Items: items}})
+}
+
+// Pieces returns the SHA-256 digests of the pieces of a part of a file that the service can
+// read.
+func (c *Client) Pieces(ctx context.Context, batch int64, n int, offset, length, size int64) ([]digest.Value, error) {
+	out, err := call(ctx, c, wire.ListPieces, wire.PiecesRequest{ID: batch, N: n, Offset: offset, Length: length, Size: size})
+	return out.SHA256, err
+}
+
+// Item returns an item with its evidence.
+func (c *Client) Item(ctx context.Context, batch int64, n int) (wire.Item, error) {
+	return call(ctx, c, wire.ShowItem, wire.ItemAt{ID: batch, N: n})
 }

@@ -37,7 +37,7 @@ const (
 	pageBytes = 8 << 20
 	// sendEvery and sendItems bound what is measured before it is sent.
 	sendEvery = 5 * time.Second
-	sendItems = 5000
+	sendItems = 2000
 )
 
 // List sends what was found in a folder.
@@ -225,7 +225,6 @@ type worker struct {
 	items   int
 	last    time.Time
 	so      Progress
-	sending sync.Mutex
 }
 
 // do measures files that go together, and takes what came of it.
@@ -287,8 +286,6 @@ func (w *worker) add(ctx context.Context, measured []wire.Measured) error {
 
 // flush sends what waits.
 func (w *worker) flush(ctx context.Context) error {
-	w.sending.Lock()
-	defer w.sending.Unlock()
 	w.mu.Lock()
 	files := w.waiting
 	w.waiting, w.items, w.last = nil, 0, time.Now()

@@ -25,3 +25,14 @@ func (s *Service) References(ctx context.Context, digests []digest.Value, limit 
 	}
 	return s.store.References(ctx, raw, limit)
 }
+
+// A ReadBack is a medium that was read back against a file.
+type ReadBack = store.ReadBack
+
+// maxReadBacks bounds how many of one file are told.
+const maxReadBacks = 100
+
+// ReadBacks lists the media that were read back against an item, the newest first.
+func (s *Service) ReadBacks(ctx context.Context, batch int64, n int) ([]ReadBack, error) {
+	return s.store.ReadBacks(ctx, batch, n, maxReadBacks)
+}

@@ -14,18 +14,25 @@ type Measurer struct {
 	// HeardAt is when they were last heard from, and Lapsed that this was too long ago.
 	HeardAt time.Time `db:"heard_at"`
 	Lapsed  bool      `db:"lapsed"`
+	// Against is what a medium is read back against, or nil.
+	Against []byte `db:"against"`
 }
 
 // AddMeasurer stores who will measure a new batch.
 func (t *Tx) AddMeasurer(ctx context.Context, m Measurer) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO measurers (batch_id, software, heard_at) VALUES ($1, $2, $3)`, m.Batch, m.Software, m.HeardAt)
+	var against *string
+	if m.Against != nil {
+		text := string(m.Against)
+		against = &text
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO measurers (batch_id, software, heard_at, against) VALUES ($1, $2, $3, $4::jsonb)`, m.Batch, m.Software, m.HeardAt, against)
 	return explain(err)
 }
 
 // Measurer returns who measures a batch, or [ErrNotFound].
 func (s Reads) Measurer(ctx context.Context, batch int64) (Measurer, error) {
 	var m Measurer
-	err := s.q.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed FROM measurers WHERE batch_id = $1`, batch)
+	err := s.q.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1`, batch)
 	return m, explain(err)
 }
 
@@ -33,7 +40,7 @@ func (s Reads) Measurer(ctx context.Context, batch int64) (Measurer, error) {
 // the transaction ends.
 func (t *Tx) LockMeasurer(ctx context.Context, batch int64) (Measurer, error) {
 	var m Measurer
-	err := t.tx.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed FROM measurers WHERE batch_id = $1 FOR UPDATE`, batch)
+	err := t.tx.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1 FOR UPDATE`, batch)
 	return m, explain(err)
 }
 

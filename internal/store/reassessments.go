@@ -27,8 +27,10 @@ type SelectedBatch struct {
 // SelectedBatches lists the finished batches that are meant, the oldest first.
 func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBatch, error) {
 	where, args := conditions{"b.state = 'done'"}, []any{}
-	where.add(&args, sel.Batch != 0, "b.id = $%d", sel.Batch)
-	where.add(&args, sel.Publisher != "", "b.expected -> 'publishers' ? $%d", sel.Publisher)
+	// What was read back rests on what it was read back against.
+	const against = " OR b.id IN (SELECT i.batch_id FROM items i JOIN batches o ON o.id = (i.survey -> 'against' ->> 'batch')::bigint WHERE i.survey ? 'against' AND "
+	where.add(&args, sel.Batch != 0, "(b.id = $%[1]d"+against+"o.id = $%[1]d))", sel.Batch)
+	where.add(&args, sel.Publisher != "", "(b.expected -> 'publishers' ? $%[1]d"+against+"o.expected -> 'publishers' ? $%[1]d))", sel.Publisher)
 	where.add(&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))", sel.Issuers)
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)

@@ -56,6 +56,7 @@ type Batch struct {
 	Counts     Counts             `json:"counts"`
 	Progress   Progress           `json:"progress"`
 	Record     *int64             `json:"record,omitempty"`
+	Against    *Against           `json:"against,omitempty" doc:"What a medium is read back against; only where one batch is shown."`
 }
 
 // Absent is a manifest entry without a file.
@@ -133,6 +134,9 @@ type NewBatch struct {
 	Corrections []Correction `json:"corrections,omitempty" maxItems:"1000" doc:"Pairs of signature and file, set by hand."`
 	Origins     []ComesFrom  `json:"origins,omitempty" maxItems:"1000" doc:"Where manifests of the folder come from."`
 	Copies      []GivenCopy  `json:"copies,omitempty" maxItems:"16" doc:"Other copies of manifests, to hold those in the folder against."`
+
+	// Against makes it a readback.
+	Against *NewAgainst `json:"against,omitempty" doc:"What a medium is read back against; the measurer's one file is the medium."`
 }
 
 // CancelRequest carries why a batch is cancelled.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"endeixis/core/judge"
+	"endeixis/core/readback"
 	"endeixis/core/survey"
 )
 
@@ -27,7 +28,11 @@ type Item struct {
 	Holds    string            `json:"holds,omitempty" doc:"What a container is and how much is in it."`
 	Where    string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`
 	Record   *int64            `json:"record,omitempty"`
-	Now      *Now              `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
+	// Readback is of a medium; ReadBacks are of a file that media were written from.
+	Readback  *readback.Report `json:"readback,omitempty" doc:"How a medium was read, and what was found on it."`
+	Against   *Against         `json:"against,omitempty" doc:"What a medium is read back against."`
+	ReadBacks []ReadBack       `json:"read_backs,omitempty" doc:"Media that were read back against this file; only where one item is shown."`
+	Now       *Now             `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
 }
 
 // Now is what an item's verdict became by a reassessment.

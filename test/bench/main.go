@@ -581,7 +581,7 @@ func startOn(ctx context.Context, dir, key, url, token string) (*running, error)
 	ctx, cancel := context.WithCancel(ctx)
 	service, err := serve.Open(ctx, config.Config{
 		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, key)},
-		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000},
+		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
 	}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		cancel()

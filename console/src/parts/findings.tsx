@@ -18,9 +18,9 @@ export function Findings({ findings }: { findings: Finding[] }) {
 
 /**
  * The file from its first byte to its last, with the damaged parts filled and
- * hatched. A part is drawn at least wide enough to be seen.
+ * hatched. A part is drawn at least wide enough to be seen. A rough map names no bytes.
  */
-function DamageMap({ damage, size }: { damage: { offset: number; length: number }[]; size: number }) {
+export function DamageMap({ damage, size, rough }: { damage: { offset: number; length: number }[]; size: number; rough?: boolean }) {
   const width = 1000;
   const least = 4;
   return (
@@ -54,16 +54,18 @@ function DamageMap({ damage, size }: { damage: { offset: number; length: number 
         <span>first byte</span>
         <span>{bytes(size)}</span>
       </figcaption>
-      <details className="text-sm">
-        <summary className="cursor-pointer">{count(damage.length, "damaged part")}, byte by byte</summary>
-        <ul className="list-disc pl-6 font-mono">
-          {damage.map((d) => (
-            <li key={d.offset}>
-              {d.offset} to {d.offset + d.length - 1}
-            </li>
-          ))}
-        </ul>
-      </details>
+      {!rough && (
+        <details className="text-sm">
+          <summary className="cursor-pointer">{count(damage.length, "damaged part")}, byte by byte</summary>
+          <ul className="list-disc pl-6 font-mono">
+            {damage.map((d) => (
+              <li key={d.offset}>
+                {d.offset} to {d.offset + d.length - 1}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
     </figure>
   );
 }

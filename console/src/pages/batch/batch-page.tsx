@@ -58,7 +58,7 @@ export function BatchPage() {
       {verdict === "" && <Others batch={id} match={match} live={open} />}
       {batch.state === "done" && mayOperate(me.data) && (
         <>
-          {batch.counts.cleared > 0 && <DrillThere batch={id} depot={batch.source.kind === "depot"} />}
+          {batch.counts.cleared > 0 && !batch.against && <DrillThere batch={id} depot={batch.source.kind === "depot"} />}
           <Again batch={id} />
         </>
       )}
@@ -167,6 +167,19 @@ function Head({ batch }: { batch: Batch }) {
       <p>
         {batch.counts.cleared} cleared, {batch.counts.unproven} unproven, {batch.counts.refused} refused, {batch.counts.absent} absent
       </p>
+      {batch.against && (
+        <p>
+          A medium, read back against{" "}
+          {batch.against.batch === undefined ? (
+            "a value that was given"
+          ) : (
+            <Link to={`/batches/${batch.against.batch}/items/${batch.against.n ?? 0}`} className="quiet-link break-all">
+              {batch.against.shown}
+            </Link>
+          )}
+          .
+        </p>
+      )}
       <p className="text-sm soft">
         Asked by {batch.asked_by} on {moment(batch.created)}
         {batch.label && `, “${batch.label}”`}

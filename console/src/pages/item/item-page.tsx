@@ -9,6 +9,7 @@ import { DrillThere } from "../../parts/drill";
 import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import { ReadbackReport, WrittenTo } from "../../parts/readback";
 import { bytes, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
@@ -79,8 +80,10 @@ export function ItemPage() {
           ))}
         </section>
       )}
+      {item.readback && <ReadbackReport report={item.readback} against={item.against} />}
+      {item.read_backs && <WrittenTo media={item.read_backs} />}
       <Digests item={item} />
-      {item.verdict === "cleared" && mayOperate(me.data) && (
+      {item.verdict === "cleared" && !item.against && mayOperate(me.data) && (
         <DrillThere batch={batchID} item={item.n} depot={batch.data?.source.kind === "depot"} />
       )}
       {item.record !== undefined && (

@@ -1,0 +1,109 @@
+package judge
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+)
+
+// byOriginal follows the path of a medium that was read back: its first bytes are those
+// of a file that was verified here, which rests on what it rests on. It reports whether
+// anything speaks of the medium.
+func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
+	against := item.Against
+	if against == nil {
+		return false
+	}
+	algorithm := digest.Unknown
+	for a := range against.Digests {
+		if _, ok := m.Digests[a]; ok && (algorithm == digest.Unknown || a.CollisionBits() > algorithm.CollisionBits()) {
+			algorithm = a
+		}
+	}
+	want, got := against.Digests[algorithm], m.Digests[algorithm]
+	named := "what was given"
+	if against.Known() {
+		named = fmt.Sprintf("%s of batch %d", plain.Text(against.Path), against.Batch)
+	}
+	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: want, Computed: got}
+	first := artifactLink(item, m)
+	image := Link{Kind: "original", Label: named, Ref: against.Path}
+	if m.Size < against.Size {
+		g.Code, g.Effect = SizeMismatch, Refuses
+		g.Sentence = fmt.Sprintf("The medium has %d bytes, and %s has %d: the end of it is not on the medium.", m.Size, named, against.Size)
+		g.Advice = "Write it again, on a medium that is large enough."
+		out.Grounds = append(out.Grounds, g)
+		image.State, image.Detail = Broken, "is longer than the medium"
+		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))
+		return true
+	}
+	if algorithm == digest.Unknown || !bytes.Equal(want, got) {
+		g.Code, g.Effect = DigestMismatch, Refuses
+		g.Sentence = fmt.Sprintf("The first %d bytes of the medium are not those of %s.", m.Size, named)
+		g.Advice = "Do not use this medium. Write it again and read it back; if it stays so, use another medium or drive."
+		out.Grounds = append(out.Grounds, g)
+		image.State, image.Detail = Broken, "has other bytes than the medium"
+		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))
+		return true
+	}
+	g.Code, g.Effect = DigestMatch, Supports
+	g.Sentence = fmt.Sprintf("The first %d bytes of the medium are exactly those of %s.", m.Size, named)
+	if algorithm.Class() == digest.Checksum {
+		g.Effect = Notes
+		g.Sentence = fmt.Sprintf("The first %d bytes of the medium have the %s of %s, which shows damage and no more.", m.Size, algorithm, named)
+	}
+	image.State, image.Detail = Holds, "has the same bytes, and is cleared"
+	if !against.Known() {
+		g.Effect = Notes
+		out.Grounds = append(out.Grounds, g, Ground{
+			Code: NotListed, Effect: Withholds,
+			Sentence: "No file that was verified here has this value: anybody could have given it.",
+			Advice:   "Verify the image itself first, with what its publisher says of it; then read the medium back against that.",
+		})
+		return true
+	}
+	out.Grounds = append(out.Grounds, g)
+	if original == nil {
+		original = &Outcome{Verdict: Unproven}
+	}
+	// Whoever vouches for the file vouches for the medium, and so does what speaks
+	// against it.
+	for _, o := range original.Grounds {
+		if o.Signature != nil || o.Effect == Refuses || o.Effect == Withholds && original.Verdict != Cleared {
+			if o.Code != MeasuredElsewhere || o.Effect != Notes {
+				out.Grounds = append(out.Grounds, o)
+			}
+		}
+	}
+	at := slices.IndexFunc(original.Paths, func(p ProofPath) bool { return p.Complete })
+	switch {
+	case original.Verdict == Refused:
+		image.State, image.Detail = Broken, "has the same bytes, and is refused"
+	case original.Verdict != Cleared || at < 0:
+		image.State, image.Detail = Missing, "has the same bytes, and is not cleared itself"
+	case g.Effect == Supports:
+		out.Paths = append(out.Paths, pathOf(Readback, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}))
+		return true
+	default:
+		image.State, image.Detail = Broken, "is known by too weak a value"
+	}
+	out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, Ground{
+		Sentence: fmt.Sprintf("%s is not cleared.", named),
+		Advice:   "What is missing there would clear this medium too.",
+	}))
+	return true
+}
+
+// readbackGrounds tells what was noticed while a medium was read.
+func readbackGrounds(m *measure.Measurement) []Ground {
+	a := m.Readback
+	if a == nil || m.Problem != nil {
+		return nil
+	}
+	return []Ground{{Code: ReadBack, Effect: Notes, Sentence: a.Cache.Sentence() + " " + a.Tail.Sentence}}
+}

@@ -1,0 +1,345 @@
+package batches
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"endeixis/core/container"
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/keyring"
+	"endeixis/core/plain"
+	"endeixis/core/readback"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/depots"
+	"endeixis/internal/fault"
+	"endeixis/internal/sources"
+	"endeixis/internal/store"
+)
+
+// GivenAgainst says what a medium is read back against: one of a record, a file of a
+// depot, and a digest.
+type GivenAgainst struct {
+	Record      int64
+	Depot, Path string
+	Digest      string
+	// Length is that of an image of which only the digest is known, in bytes.
+	Length int64
+}
+
+// readBack checks a request to read a medium back, and returns what it is read back
+// against, as it is stored.
+func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
+	if r.Source.Kind != sources.Client {
+		return nil, fault.New(fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.").At("measurer.kind")
+	}
+	if len(r.Corrections)+len(r.ComesFrom)+len(r.Copies) > 0 {
+		return nil, fault.New(fault.Invalid, "medium-alone", "A medium is held against one file; there is nothing to pair or compare beside it.").At("against")
+	}
+	against, err := s.against(ctx, *r.Against)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(against)
+}
+
+// against finds what a medium is to be read back against.
+func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
+	ways := 0
+	for _, set := range []bool{given.Record != 0, given.Depot != "" || given.Path != "", given.Digest != ""} {
+		if set {
+			ways++
+		}
+	}
+	if ways != 1 {
+		return nil, fault.New(fault.Invalid, "bad-against", "A medium is read back against one thing: a record, a file of a depot, or a digest.").At("against")
+	}
+	switch {
+	case given.Record != 0:
+		v, err := s.store.VerifiedAs(ctx, given.Record)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, fault.New(fault.NotFound, "no-outcome", "Record %d is not the outcome of a file.", given.Record).Advise("“endeixis record list” and the page of a batch name the records of files.").At("against.record")
+		}
+		return s.verified(ctx, v, err)
+	case given.Digest != "":
+		return s.byDigest(ctx, given)
+	default:
+		return s.inDepot(ctx, given)
+	}
+}
+
+func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
+	clean, err := depots.Clean(given.Path)
+	if err != nil {
+		return nil, err
+	}
+	// Whichever folder it was verified in, the file is the same.
+	var folders, paths []string
+	outer, inner, nested := strings.Cut(clean, container.Separator)
+	for folder := path.Dir(outer); ; folder = path.Dir(folder) {
+		rest := strings.TrimPrefix(outer, folder+"/")
+		if folder == "." {
+			rest = outer
+		}
+		if nested {
+			rest += container.Separator + inner
+		}
+		folders, paths = append(folders, given.Depot+":"+folder), append(paths, rest)
+		if folder == "." || folder == "/" {
+			break
+		}
+	}
+	v, err := s.store.VerifiedIn(ctx, string(sources.Depot), folders, paths)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, fault.New(fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path), plain.Quoted(given.Depot)).
+			Advise("Verify its folder first, with “endeixis batch run”; then read the medium back against it.").At("against.path")
+	}
+	return s.verified(ctx, v, err)
+}
+
+func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
+	var value digest.Value
+	if err := value.UnmarshalText([]byte(given.Digest)); err != nil || digest.OfSize(len(value)) == nil {
+		return nil, fault.New(fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest)).At("against.digest")
+	}
+	if len(value) >= digest.MD5.Size() {
+		found, err := s.store.References(ctx, [][]byte{value}, 20)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range found {
+			if r.Now == nil || *r.Now == string(judge.Cleared) {
+				return s.verified(ctx, store.Verified{Batch: r.Batch, N: r.N}, nil)
+			}
+		}
+	}
+	if given.Length == 0 {
+		return nil, fault.New(fault.Invalid, "length-missing", "No file that was verified here has this digest, so nothing tells how long the image is.").
+			Advise("Say how long it is, in bytes.").At("against.length")
+	}
+	if given.Length < 0 {
+		return nil, fault.New(fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length).At("against.length")
+	}
+	// Which of the algorithms of that length it is, nobody says: the likeliest.
+	return &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{digest.OfSize(len(value))[0]: value}}, nil
+}
+
+// verified returns an item as what a medium is read back against.
+func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*survey.Against, error) {
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.stored(ctx, v.Batch, v.N)
+	if err != nil {
+		return nil, err
+	}
+	item, m := found.Item, &found.Measurement
+	if item.Against != nil {
+		if item.Against.Known() { // what that medium was read back against is the file
+			return s.verified(ctx, store.Verified{Batch: item.Against.Batch, N: item.Against.N}, nil)
+		}
+		return nil, fault.New(fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.").Advise("Give the image that was written to it.").At("against")
+	}
+	if m.Problem != nil || len(m.Digests) == 0 || m.Size == 0 {
+		return nil, fault.New(fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.", plain.Text(item.Path), v.Batch).At("against")
+	}
+	return &survey.Against{Batch: v.Batch, N: v.N, Path: item.Path, Size: m.Size, Digests: m.Digests}, nil
+}
+
+// Against returns what a batch is read back against, or nil for any other batch.
+func (s *Service) Against(ctx context.Context, b store.Batch) (*survey.Against, error) {
+	if !sourceOf(b).Remote() {
+		return nil, nil
+	}
+	m, err := s.store.Measurer(ctx, b.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil || m.Against == nil {
+		return nil, err
+	}
+	var out survey.Against
+	return &out, json.Unmarshal(m.Against, &out)
+}
+
+// rest has a session judge what its batch is read back against, by what the batch is
+// judged by: so it counts now as that file counts now.
+func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Batch, ring *keyring.Keyring) error {
+	// What stands in the item is on record.
+	against, err := s.Against(ctx, b)
+	if against == nil || err != nil {
+		return err
+	}
+	rows, err := s.store.ItemsOf(ctx, b.ID, []int{0})
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	var medium survey.Item
+	if err := json.Unmarshal(rows[0].Survey, &medium); err != nil {
+		return err
+	}
+	if medium.Against == nil || !medium.Against.Known() {
+		return nil
+	}
+	original, err := s.Get(ctx, medium.Against.Batch)
+	if err != nil {
+		return err
+	}
+	original.JudgedAsOf, original.PolicyVersion = b.JudgedAsOf, b.PolicyVersion
+	around, err := s.Session(ctx, original, ring)
+	if err != nil {
+		return err
+	}
+	image, err := s.stored(ctx, original.ID, medium.Against.N)
+	if err != nil {
+		return err
+	}
+	holders, err := s.holders(ctx, original.ID, image.Item.Path)
+	if err != nil {
+		return err
+	}
+	for i := range holders {
+		around.Judge(holders[i].Item, &holders[i].Measurement)
+	}
+	outcome := around.Judge(image.Item, &image.Measurement)
+	session.Original(medium.Path, &outcome)
+	return nil
+}
+
+// maxPiecesTold bounds how many digests of pieces are told at once.
+const maxPiecesTold = 65536
+
+// Pieces returns the SHA-256 digests of the pieces of a part of an item that the service
+// can read, so that a medium can be compared with it where that is. Those of the whole are
+// computed once, and kept.
+func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Range, size int64) ([]digest.Value, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.stored(ctx, id, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
+	}
+	if err != nil {
+		return nil, err
+	}
+	item, m := found.Item, &found.Measurement
+	if part.Offset < 0 || part.Length < 1 || size < 1 || part.Offset > m.Size-part.Length || part.Length/size >= maxPiecesTold {
+		return nil, fault.New(fault.Invalid, "bad-part", "The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset, part.Length, size, plain.Text(item.Path), m.Size).
+			Advise("At most %d pieces are told at once.", maxPiecesTold).At("length")
+	}
+	whole := part.Offset == 0 && part.Length == m.Size
+	if whole {
+		kept, err := s.store.Pieces(ctx, id, n, size)
+		if err != nil || kept != nil {
+			return cutDigests(kept), err
+		}
+	}
+	folder, err := s.sources.Open(sourceOf(b))
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	content, err := s.content(ctx, folder.FS(), id, item)
+	if err != nil {
+		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", plain.Text(item.Path), id).Advise("Give the image itself, if you have it.")
+	}
+	defer content.Close()
+	sums, digests, err := pieces(ctx, content, part, size)
+	if err != nil {
+		return nil, err
+	}
+	if whole {
+		if want, ok := m.Digests[digest.SHA256]; ok && !slices.Equal(want, sums) {
+			return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(item.Path), id).Advise("Verify its folder again.")
+		}
+		err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+			return tx.KeepPieces(ctx, id, n, size, slices.Concat(digests...))
+		})
+	}
+	return cutDigests(slices.Concat(digests...)), err
+}
+
+// pieces hashes the pieces of a part of a stream, and the part as a whole.
+func pieces(ctx context.Context, content io.Reader, part readback.Range, size int64) (whole []byte, each [][]byte, err error) {
+	if _, err := io.CopyN(io.Discard, content, part.Offset); err != nil {
+		return nil, nil, err
+	}
+	all := sha256.New()
+	for left := part.Length; left > 0; left -= size {
+		if ctx.Err() != nil {
+			return nil, nil, context.Cause(ctx)
+		}
+		one := sha256.New()
+		if _, err := io.CopyN(io.MultiWriter(one, all), content, min(size, left)); err != nil {
+			return nil, nil, fault.New(fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.").Advise("Verify its folder again.")
+		}
+		each = append(each, one.Sum(nil))
+	}
+	return all.Sum(nil), each, nil
+}
+
+func cutDigests(all []byte) []digest.Value {
+	var out []digest.Value
+	for one := range slices.Chunk(all, sha256.Size) {
+		out = append(out, one)
+	}
+	return out
+}
+
+// stored returns an item as it was surveyed and measured. It fails with
+// [store.ErrNotFound].
+func (s *Service) stored(ctx context.Context, batch int64, n int) (verify.Settled, error) {
+	row, err := s.store.ItemAt(ctx, batch, n)
+	if err == nil && row.Measurement == nil {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return verify.Settled{}, err
+	}
+	out := verify.Settled{N: n, Item: &survey.Item{}}
+	return out, errors.Join(json.Unmarshal(row.Survey, out.Item), json.Unmarshal(row.Measurement, &out.Measurement))
+}
+
+// holders returns the items that hold another, the outermost first.
+func (s *Service) holders(ctx context.Context, batch int64, inner string) ([]verify.Settled, error) {
+	var out []verify.Settled
+	for outer, _ := container.Within(inner); outer != ""; outer, _ = container.Within(outer) {
+		at, err := s.store.ItemNumbers(ctx, batch, []string{outer})
+		if err != nil {
+			return nil, err
+		}
+		n, ok := at[outer]
+		if !ok {
+			continue
+		}
+		one, err := s.stored(ctx, batch, n)
+		if err != nil {
+			return nil, err
+		}
+		out = append([]verify.Settled{one}, out...)
+	}
+	return out, nil
+}
+
+// content opens an item of a folder that may be inside others.
+func (s *Service) content(ctx context.Context, folder fs.FS, batch int64, item *survey.Item) (io.ReadCloser, error) {
+	holders, err := s.holders(ctx, batch, item.Path)
+	if err != nil {
+		return nil, err
+	}
+	around := make([]*survey.Item, len(holders))
+	for i := range holders {
+		around[i] = holders[i].Item
+	}
+	return verify.Content(ctx, folder, item, around)
+}

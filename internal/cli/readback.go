@@ -1,0 +1,350 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/readback"
+	"endeixis/internal/client"
+	"endeixis/internal/measurer"
+	"endeixis/internal/sources"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
+)
+
+// A backAgainst is what media are read back against.
+type backAgainst struct {
+	given wire.NewAgainst
+	// lengthFrom says where the length is from, if it is given here.
+	lengthFrom string
+	// image is the image itself, if it is a file here.
+	image readback.Original
+	close func()
+}
+
+func (a *app) readbackCommand() *cobra.Command {
+	var against, label string
+	var length int64
+	var each bool
+	cmd := &cobra.Command{
+		Use: "readback MEDIUM --against WHAT", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.ExactArgs(1),
+		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
+system still has of it in memory where that can be. It compares exactly as many bytes as
+the image has, says what follows them, which parts cannot be read, and where and how the
+medium differs. Intel HEX, S-record and UF2 files are taken for the bytes they carry.
+
+WHAT is the image: a file here; a file of a depot that was verified, as depot:path; the
+record of a file, as record:812; or a digest, with --length where nothing that was
+verified here has it. The medium is cleared if its bytes are those of a file that is.`,
+		Example: "  endeixis readback /dev/sr0 --against quayside:corran/chart-2026-11/chart-2026-11.iso\n  endeixis readback /dev/sdb --against gauge-fw-4.2-main.img --each\n" +
+			"  endeixis readback flash.hex --against record:812",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if against == "" {
+				return usage("say with --against what should be on the medium; see “endeixis readback --help”")
+			}
+			c, err := a.reached(cmd.Context())
+			if err != nil {
+				return a.without(err)
+			}
+			what, err := a.backAgainst(cmd.Context(), against, length)
+			if err != nil {
+				return err
+			}
+			defer what.close()
+			if each {
+				return a.readEach(cmd.Context(), c, args[0], what, label)
+			}
+			b, err := a.readBack(cmd.Context(), c, args[0], what, label, 0)
+			if err != nil {
+				return err
+			}
+			return verdictExit(b)
+		},
+	}
+	cmd.Flags().StringVar(&against, "against", "", "the image: a file, depot:path, record:NUMBER, or a digest")
+	cmd.Flags().Int64Var(&length, "length", 0, "with a digest: how many bytes the image has")
+	cmd.Flags().BoolVar(&each, "each", false, "ask for one medium after the other, until there are no more")
+	cmd.Flags().StringVar(&label, "label", "readback", "a label for the batch")
+	return cmd
+}
+
+// lengthGiven says of a length that a person gave it.
+const lengthGiven = "--length"
+
+var recordGiven = regexp.MustCompile(`^record:([1-9][0-9]{0,17})$`)
+
+// backAgainst understands what was given as the image.
+func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backAgainst, error) {
+	out := &backAgainst{close: func() {}}
+	if length < 0 {
+		return nil, usage("--length %d: an image has at least one byte", length)
+	}
+	info, err := os.Stat(arg)
+	switch {
+	case err == nil && info.IsDir():
+		return nil, usage("%s is a folder; give the image that was written to the medium", plain.Quoted(arg))
+	case err == nil:
+		image, err := measurer.OpenMedium(arg)
+		if err != nil {
+			return nil, &exit{exitFailed, err}
+		}
+		out.close = func() { image.Close() }
+		if image.Carried != "" {
+			a.note("%s: %s", plain.Text(arg), image.Carried)
+		}
+		bar := a.bar(image.Info.Size, arg)
+		read, err := readback.Read(ctx, image, image.Info.Size, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+		bar.Clear()                                                                                                         //nolint:errcheck // only for the eye
+		if err == nil && len(read.Unreadable) > 0 {
+			err = fmt.Errorf("%s cannot be read to its end", plain.Quoted(arg))
+		}
+		if err != nil {
+			image.Close()
+			return nil, err
+		}
+		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Length: image.Info.Size}
+		out.image, out.lengthFrom = measurer.File{Image: image, Length: image.Info.Size}, "the file "+plain.Text(arg)
+	case recordGiven.MatchString(arg):
+		out.given.Record, _ = strconv.ParseInt(recordGiven.FindStringSubmatch(arg)[1], 10, 64)
+	case isDepot(arg):
+		out.given.Depot, out.given.Path, _ = strings.Cut(arg, ":")
+	default:
+		e, err := parseDigest(arg)
+		if err != nil {
+			return nil, usage("there is no file %s here, and it is no record, no file of a depot and no digest", plain.Quoted(arg))
+		}
+		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
+		out.given = wire.NewAgainst{Digest: e.Digest.String(), Length: length}
+		if length > 0 {
+			out.lengthFrom = lengthGiven
+		}
+		return out, nil
+	}
+	if length != 0 {
+		return nil, usage("--length goes with a digest; the length of %s is known", plain.Quoted(arg))
+	}
+	return out, nil
+}
+
+// readBack reads one medium back, and shows what came of it.
+func (a *app) readBack(ctx context.Context, c *client.Client, path string, what *backAgainst, label string, number int) (wire.Batch, error) {
+	m, err := measurer.OpenMedium(path)
+	if err != nil {
+		return wire.Batch{}, &exit{exitFailed, err}
+	}
+	defer m.Close()
+	m.Info.Number = number
+	given, from := what.given, what.lengthFrom
+	if found := readback.Recognise(m); given.Digest != "" && given.Length == 0 && len(found) > 0 && found[0].Length > 0 {
+		// What the image says of itself; the service knows better if it knows the image.
+		given.Length, from = found[0].Length, "its "+found[0].Kind
+	}
+	b, err := c.RunBatch(ctx, wire.NewBatch{
+		Label: label, Against: &given, Measurer: &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: path, Software: "endeixis " + version.Full()},
+	}, rand.Text())
+	if err != nil {
+		return b, err
+	}
+	against := b.Against
+	if against == nil {
+		return b, &exit{exitFailed, errors.New("this service does not know of readbacks; it is of an older version")}
+	}
+	back := measurer.Back{Medium: m, LengthFrom: from, Original: what.image}
+	if against.Batch != 0 {
+		back.LengthFrom = fmt.Sprintf("%s, batch %d", against.Shown, against.Batch)
+		if back.Original == nil {
+			back.Original = a.imageOf(ctx, c, against)
+		}
+	}
+	if err := measurer.ListMedium(ctx, c, b.ID, m); err != nil {
+		return b, err
+	}
+	surveyed, err := measurer.Surveyed(ctx, c, b.ID)
+	if err != nil {
+		return b, err
+	}
+	surveyed.Against = against
+	bar := a.bar(against.Size, path)
+	_, err = measurer.ReadBack(ctx, c, surveyed, back, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                        //nolint:errcheck // only for the eye
+	if err != nil {
+		if ctx.Err() != nil {
+			err = fmt.Errorf("interrupted; nothing of batch %d is judged. Read the medium back again", b.ID)
+		}
+		return b, &exit{exitFailed, err}
+	}
+	if b, err = c.Follow(ctx, b.ID, func(wire.Batch) {}); err != nil {
+		return b, err
+	}
+	items, err := c.Items(ctx, b.ID)
+	if err != nil {
+		return b, err
+	}
+	return b, a.print(fullBatch{b, items, []wire.Absent{}, []wire.Copy{}}, spotGrid(items), func() {
+		for _, item := range items {
+			a.showReadback(item, b.ID)
+		}
+	})
+}
+
+// imageOf returns how the image can be asked: by the service, or here if its folder is one
+// of this machine.
+func (a *app) imageOf(ctx context.Context, c *client.Client, against *wire.Against) readback.Original {
+	b, err := c.Batch(ctx, against.Batch)
+	if err == nil && b.Source.Kind == sources.Depot {
+		return remoteImage{c, against}
+	}
+	return nil
+}
+
+// remoteImage asks the service for digests of pieces of an image.
+type remoteImage struct {
+	client  *client.Client
+	against *wire.Against
+}
+
+func (remoteImage) Bytes() io.ReaderAt { return nil }
+
+func (o remoteImage) Pieces(ctx context.Context, part readback.Range, size int64) ([]digest.Value, error) {
+	return o.client.Pieces(ctx, o.against.Batch, o.against.N, part.Offset, part.Length, size)
+}
+
+// readEach reads one medium after the other.
+func (a *app) readEach(ctx context.Context, c *client.Client, path string, what *backAgainst, label string) error {
+	answers := bufio.NewScanner(a.stdin)
+	worst, last := 0, wire.Batch{}
+	counts := map[string]int{}
+	for n := 1; ; n++ {
+		a.note("Medium %d: put it in, and press Enter. An empty drive and “q” end it.", n)
+		if !answers.Scan() || strings.TrimSpace(answers.Text()) == "q" {
+			break
+		}
+		b, err := a.readBack(ctx, c, path, what, label, n)
+		if err != nil {
+			var medium *measurer.MediumError
+			var gone *readback.GoneError
+			if !errors.As(err, &medium) && !errors.As(err, &gone) {
+				return err
+			}
+			a.note("%v", err)
+			counts["not read"]++
+			worst = max(worst, exitFailed)
+			continue
+		}
+		verdict := "no verdict"
+		if b.Verdict != nil {
+			verdict = string(*b.Verdict)
+		}
+		counts[verdict]++
+		if last.Verdict == nil || worseThan(b, last) {
+			last = b
+		}
+	}
+	var said []string
+	for _, word := range []string{"cleared", "unproven", "refused", "no verdict", "not read"} {
+		if counts[word] > 0 {
+			said = append(said, fmt.Sprintf("%d %s", counts[word], word))
+		}
+	}
+	if len(said) == 0 {
+		a.note("No medium was read.")
+		return nil
+	}
+	a.note("Media: %s.", strings.Join(said, ", "))
+	if err := verdictExit(last); err != nil || worst == 0 {
+		return err
+	}
+	return &exit{code: worst}
+}
+
+// worseThan reports whether one batch came to a worse verdict than another.
+func worseThan(b, than wire.Batch) bool {
+	rank := map[judge.Verdict]int{judge.Cleared: 1, judge.Unproven: 2, judge.Refused: 3}
+	return b.Verdict != nil && than.Verdict != nil && rank[*b.Verdict] > rank[*than.Verdict]
+}
+
+// showReadback shows the answer for a medium.
+func (a *app) showReadback(item wire.Item, batch int64) {
+	fmt.Fprintln(a.stdout, a.headOf(item))
+	shown := problems(item)
+	if deref(item.Verdict) == string(judge.Cleared) {
+		a.wrapped("    ", item.Deciding)
+	}
+	a.showGrounds(strongest(shown))
+	a.showMatch(item)
+	account := item.Readback
+	if account == nil {
+		return
+	}
+	a.showMedium(account)
+	if item.Record != nil {
+		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d” shows every link", *item.Record, batch)))
+	}
+}
+
+// showMedium shows how a medium was read, and what was found on it.
+func (a *app) showMedium(account *readback.Report) {
+	m := account.Medium
+	about := []string{plain.Text(m.Name), size(m.Size)}
+	for _, s := range []string{m.Model, m.Serial, m.Label} {
+		if s != "" {
+			about = append(about, plain.Text(s))
+		}
+	}
+	fmt.Fprintf(a.stdout, "    %s\n", a.faint(strings.Join(about, ", ")))
+	from := ""
+	if account.LengthFrom != "" {
+		from = ": the length of " + account.LengthFrom
+		if account.LengthFrom == lengthGiven {
+			from = ", as " + lengthGiven + " says"
+		}
+	}
+	a.wrapped("    ", fmt.Sprintf("%d bytes were compared%s.", account.Length, from))
+	for _, s := range account.Structures {
+		if s.Length != account.Length || s.Detail != "" {
+			text := fmt.Sprintf("By its %s the image has %d bytes", s.Kind, s.Length)
+			if s.Detail != "" {
+				text += "; " + s.Detail
+			}
+			a.wrapped("    ", text+".")
+		}
+	}
+	if account.Carried != "" {
+		a.wrapped("    ", account.Carried)
+	}
+	if len(account.Gaps) > 0 {
+		a.wrapped("    ", fmt.Sprintf("It leaves out %s, which are taken for FF; the first at offset %d, %d bytes.", counted(len(account.Gaps), "part"), account.Gaps[0].Offset, account.Gaps[0].Length))
+	}
+	if account.Steadied > 0 {
+		a.wrapped("    ", fmt.Sprintf("%s could be read only when tried again: the medium or the drive is weak.", counted(account.Steadied, "place")))
+	}
+	a.wrapped("    ", account.Cache.Sentence()+" "+account.Tail.Sentence)
+	d := account.Damage
+	if d == nil {
+		return
+	}
+	fmt.Fprintf(a.stdout, "    %s\n", strings.NewReplacer("=", "·", "x", "█", "!", "!").Replace(d.Map))
+	a.wrapped("    ", fmt.Sprintf("%d of %d pieces of %s differ:", d.Differing, d.Of, size(d.Piece)))
+	const few = 8
+	for i, diff := range d.Differences {
+		if i == few {
+			a.wrapped("      ", fmt.Sprintf("and %d more places", len(d.Differences)-few+d.More))
+			break
+		}
+		fmt.Fprintf(a.stdout, "      offset %d, %s: %s\n", diff.Offset, size(diff.Length), plain.Text(diff.Looks))
+	}
+}

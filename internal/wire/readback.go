@@ -1,0 +1,52 @@
+package wire
+
+import (
+	"time"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+)
+
+// NewAgainst says what a medium is read back against: one of a record, a file of a depot,
+// and a digest.
+type NewAgainst struct {
+	Record int64  `json:"record,omitempty" minimum:"1" doc:"The record of the outcome of a file."`
+	Depot  string `json:"depot,omitempty" maxLength:"100" doc:"With path: a file of a depot that was verified."`
+	Path   string `json:"path,omitempty" maxLength:"4096"`
+	Digest string `json:"digest,omitempty" maxLength:"200" doc:"In hexadecimal, the digest of the image."`
+	Length int64  `json:"length,omitempty" minimum:"0" doc:"With a digest of a file that was not verified here: how long it is, in bytes."`
+}
+
+// Against is what a medium is read back against.
+type Against struct {
+	Batch   int64             `json:"batch,omitempty" doc:"With n: the item that the file is; missing where only a value is known."`
+	N       int               `json:"n,omitempty"`
+	Shown   string            `json:"shown,omitempty" doc:"The file's path there, made safe to show."`
+	Size    int64             `json:"size" doc:"How many bytes of the medium are compared."`
+	Digests map[string]string `json:"digests" doc:"What they have to be, by algorithm."`
+}
+
+// ReadBack is a medium that was read back against a file.
+type ReadBack struct {
+	Batch   int64          `json:"batch"`
+	N       int            `json:"n"`
+	Medium  string         `json:"medium"`
+	Source  string         `json:"source" doc:"The machine, a colon, and the medium there."`
+	At      time.Time      `json:"at"`
+	Verdict *judge.Verdict `json:"verdict" nullable:"true"`
+	Now     *judge.Verdict `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
+}
+
+// PiecesRequest asks for digests of pieces.
+type PiecesRequest struct {
+	ID     int64 `path:"id" minimum:"1"`
+	N      int   `path:"n" minimum:"0" maximum:"2147483647"`
+	Offset int64 `query:"offset" minimum:"0" doc:"Where the part begins, in bytes."`
+	Length int64 `query:"length" minimum:"1" doc:"How long it is."`
+	Size   int64 `query:"size" minimum:"4096" maximum:"1073741824" doc:"How long a piece is. At most 65,536 pieces are told at once."`
+}
+
+// PieceDigests are the digests of the pieces of a part of a file.
+type PieceDigests struct {
+	SHA256 []digest.Value `json:"sha256" doc:"In their order, in hexadecimal; the last piece may be shorter."`
+}

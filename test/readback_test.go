@@ -1,0 +1,406 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/readback"
+	"endeixis/internal/measurer"
+	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
+	"endeixis/internal/wire"
+)
+
+// backJSON is what a readback prints.
+type backJSON struct {
+	ID      int64  `json:"id"`
+	State   string `json:"state"`
+	Verdict string `json:"verdict"`
+	Items   []struct {
+		N        int               `json:"n"`
+		Verdict  string            `json:"verdict"`
+		Now      *wire.Now         `json:"now"`
+		Grounds  []judge.Ground    `json:"grounds"`
+		Paths    []judge.ProofPath `json:"paths"`
+		Readback *readback.Report  `json:"readback"`
+		Against  *wire.Against     `json:"against"`
+	} `json:"items"`
+}
+
+// readBack reads a medium back and returns what is printed, and as what the client ended.
+func readBack(t *testing.T, s *testkit.Service, medium, against string, more ...string) (backJSON, int) {
+	t.Helper()
+	r := endeixis(t, s, "operator", append([]string{"readback", medium, "--against", against, "-o", "json"}, more...)...)
+	require.Contains(t, []int{0, 10, 11}, r.code, r.err)
+	var out backJSON
+	require.NoError(t, json.Unmarshal([]byte(r.out), &out), r.out)
+	require.Len(t, out.Items, 1)
+	return out, r.code
+}
+
+// the month's disc, as it lies in the depot.
+const (
+	discFolder = "corran/chart-disc-2026-10"
+	discName   = "chart-disc-2026-10.iso"
+)
+
+// TestWrittenDisc follows the chart table's disc from its folder to the medium: verified,
+// written with a run-out behind it, read back; written badly, read back; and judged again
+// when a key falls on which the image rests.
+func TestWrittenDisc(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	image, err := os.ReadFile(filepath.Join(s.Depot, discFolder, discName))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	medium := func(name string, parts ...[]byte) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, bytes.Join(parts, nil), 0o644))
+		return path
+	}
+	disc := medium("disc", image, make([]byte, 150*2048))
+	against := "quayside:" + discFolder + "/" + discName
+
+	r := endeixis(t, s, "operator", "readback", disc, "--against", against)
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "was not verified yet")
+	there := verified(t, s, "quayside:"+discFolder)
+	n := itemNumber(t, there, discName)
+
+	got, code := readBack(t, s, disc, against)
+	assert.Zero(t, code)
+	item := got.Items[0]
+	assert.Equal(t, "cleared", item.Verdict)
+	assert.Equal(t, there.ID, item.Against.Batch)
+	assert.EqualValues(t, len(image), item.Readback.Length)
+	assert.Equal(t, readback.Zeros, item.Readback.Tail.Kind)
+	assert.EqualValues(t, 150*2048, item.Readback.Tail.Length)
+	require.NotEmpty(t, item.Readback.Structures)
+	assert.Equal(t, "ISO 9660 volume", item.Readback.Structures[0].Kind)
+	require.Len(t, item.Paths, 1)
+	assert.Equal(t, judge.Readback, item.Paths[0].Kind)
+	assert.True(t, item.Paths[0].Complete)
+	kinds := []string{}
+	for _, l := range item.Paths[0].Links {
+		kinds = append(kinds, l.Kind)
+	}
+	assert.Equal(t, []string{"artifact", "original"}, kinds[:2])
+	assert.Equal(t, "publisher", kinds[len(kinds)-1], "the path goes on as that of the image does")
+
+	shown := endeixis(t, s, "operator", "readback", disc, "--against", against)
+	assert.Contains(t, shown.out, "are exactly those of "+discName)
+	assert.Contains(t, strings.Join(strings.Fields(shown.out), " "), "zeros follow the image")
+	assert.LessOrEqual(t, strings.Count(shown.out, "\n"), 24, "it fits one screen")
+
+	// The item's page tells which media were written from it.
+	cl := s.Client(t, roles.Auditor)
+	original, err := cl.Item(t.Context(), there.ID, n)
+	require.NoError(t, err)
+	require.Len(t, original.ReadBacks, 2)
+	assert.Equal(t, got.ID, original.ReadBacks[1].Batch)
+	assert.Equal(t, "disc", original.ReadBacks[1].Medium)
+
+	// The same image, named in every way.
+	imageFile := filepath.Join(s.Depot, discFolder, discName)
+	for _, way := range []string{imageFile, fmt.Sprintf("record:%d", *original.Record), original.Digests["SHA-256"], strings.ToUpper(original.Digests["SHA-256"])} {
+		got, code := readBack(t, s, disc, way)
+		assert.Zero(t, code, way)
+		assert.Equal(t, n, got.Items[0].Against.N, way)
+	}
+
+	// Damage is located, by the service's digests and by the image itself.
+	flipped := bytes.Clone(image)
+	flipped[123_456] ^= 8
+	bad := medium("bad", flipped, make([]byte, 2048))
+	for _, way := range []string{against, imageFile} {
+		got, code := readBack(t, s, bad, way)
+		assert.Equal(t, 10, code)
+		d := got.Items[0].Readback.Damage
+		require.NotNil(t, d, way)
+		assert.Equal(t, 1, d.Differing)
+		require.Len(t, d.Differences, 1)
+		assert.LessOrEqual(t, d.Differences[0].Offset, int64(123_456))
+		assert.Greater(t, d.Differences[0].Offset+d.Differences[0].Length, int64(123_456))
+	}
+	shown = endeixis(t, s, "operator", "readback", bad, "--against", imageFile)
+	assert.Equal(t, 10, shown.code)
+	assert.Contains(t, shown.out, "offset 123456, 1 B: a single bit is flipped")
+
+	got, code = readBack(t, s, medium("short", image[:len(image)-5000]), against)
+	assert.Equal(t, 10, code)
+	assert.Equal(t, judge.SizeMismatch, got.Items[0].Grounds[0].Code)
+
+	got, _ = readBack(t, s, medium("stick", image, make([]byte, 4096), flipped), against)
+	assert.Equal(t, readback.Content, got.Items[0].Readback.Tail.Kind, "an older edition is behind it")
+	assert.Equal(t, "cleared", got.Items[0].Verdict)
+
+	// When the image counts no more, neither does what was written from it.
+	key := ""
+	for _, g := range item.Grounds {
+		if g.Signature != nil {
+			key = string(g.Signature.Key)
+		}
+	}
+	require.NotEmpty(t, key)
+	r = endeixis(t, s, "curator", "keyring", "withdraw", key, "--reason", "it was on a laptop that is lost")
+	require.Zero(t, r.code, r.err)
+	require.Eventually(t, func() bool {
+		row, err := cl.Item(t.Context(), got.ID, 0)
+		return err == nil && row.Now != nil && row.Now.Verdict == judge.Unproven
+	}, patience, 100*time.Millisecond)
+	again, code := readBack(t, s, disc, against)
+	assert.Equal(t, 11, code)
+	var codes []judge.Code
+	for _, g := range again.Items[0].Grounds {
+		codes = append(codes, g.Code)
+	}
+	assert.Contains(t, codes, judge.SignerWithdrawn)
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}
+
+// TestReadbackOfOtherThings: images that nobody verified, digests alone, files of addresses
+// and bytes, several media.
+func TestReadbackOfOtherThings(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	file := func(name string, content []byte) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, content, 0o644))
+		return path
+	}
+	content := bytes.Repeat([]byte("gauge"), 100)
+	image, flash := file("gauge.img", content), file("flash.bin", append(bytes.Clone(content), bytes.Repeat([]byte{0xff}, 3000)...))
+	got, code := readBack(t, s, flash, image)
+	assert.Equal(t, 11, code, "nobody vouches for it")
+	assert.Equal(t, readback.Ones, got.Items[0].Readback.Tail.Kind)
+	assert.Equal(t, judge.DigestMatch, got.Items[0].Grounds[0].Code)
+	assert.Equal(t, judge.NotListed, got.Items[0].Grounds[1].Code)
+	sum := endeixis(t, s, "operator", "digest", image, "-o", "json")
+	var sums []struct{ Digests map[string]string }
+	sum.decode(t, &sums)
+	got, code = readBack(t, s, flash, sums[0].Digests["SHA-256"], "--length", "500")
+	assert.Equal(t, 11, code)
+	assert.Equal(t, "--length", got.Items[0].Readback.LengthFrom)
+	_, code = readBack(t, s, flash, sums[0].Digests["SHA-256"], "--length", "499")
+	assert.Equal(t, 10, code)
+
+	var hexFile strings.Builder
+	for at := 0; at < len(content); at += 16 {
+		record := append([]byte{16, byte(at >> 8), byte(at), 0}, content[at:min(at+16, len(content))]...)
+		record[0] = byte(len(record) - 4)
+		total := byte(0)
+		for _, b := range record {
+			total += b
+		}
+		fmt.Fprintf(&hexFile, ":%X\n", append(record, -total))
+	}
+	hexFile.WriteString(":00000001FF\n")
+	carried := file("gauge.hex", []byte(hexFile.String()))
+	got, _ = readBack(t, s, flash, carried)
+	assert.Equal(t, judge.DigestMatch, got.Items[0].Grounds[0].Code, "what it carries is compared")
+	got, _ = readBack(t, s, carried, image)
+	assert.Equal(t, judge.DigestMatch, got.Items[0].Grounds[0].Code)
+	assert.Contains(t, got.Items[0].Readback.Carried, "Intel HEX")
+
+	r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}, "\n\nq\n", "readback", flash, "--against", image, "--each")
+	assert.Equal(t, 11, r.code)
+	assert.Contains(t, r.err, "Media: 2 unproven.")
+
+	// What cannot be, is said, and makes no batch.
+	before, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.hex"), []byte(":10010000214601360121470136007EFE09D2190141\n"), 0o644))
+	require.NoError(t, exec.CommandContext(t.Context(), "mkfifo", filepath.Join(dir, "pipe")).Run())
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{1, "is a folder", []string{dir, "--against", image}},
+		{1, "is not there", []string{filepath.Join(dir, "sr9"), "--against", image}},
+		{1, "is no medium", []string{"/dev/null", "--against", image}},
+		{1, "is no medium", []string{filepath.Join(dir, "pipe"), "--against", image}},
+		{1, "nothing on it", []string{file("empty", nil), "--against", image}},
+		{1, "checksum does not hold", []string{filepath.Join(dir, "broken.hex"), "--against", image}},
+		{2, "say with --against", []string{flash}},
+		{2, "is a folder", []string{flash, "--against", dir}},
+		{2, "no digest", []string{flash, "--against", "gauge.img.old"}},
+		{2, "at least one byte", []string{flash, "--against", sums[0].Digests["SHA-256"], "--length", "-4"}},
+		{2, "goes with a digest", []string{flash, "--against", image, "--length", "4"}},
+		{1, "nothing tells how long", []string{flash, "--against", sums[0].Digests["SHA-256"]}},
+		{1, "is not the outcome of a file", []string{flash, "--against", "record:1"}},
+		{1, "was not verified", []string{flash, "--against", "quayside:gauge.img"}},
+	} {
+		r := endeixis(t, s, "operator", append([]string{"readback"}, c.args...)...)
+		assert.Equal(t, c.code, r.code, "%v: %s", c.args, r.err)
+		assert.Contains(t, r.err, c.says, c.args)
+	}
+	after, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	assert.Len(t, after, len(before))
+}
+
+// scratched is a medium that cannot be read in a place, or that is gone from one on.
+type scratched struct {
+	*bytes.Reader
+	from, to, gone int64
+}
+
+func (m scratched) ReadAt(p []byte, off int64) (int, error) {
+	end := off + int64(len(p))
+	switch {
+	case m.gone > 0 && end > m.gone:
+		return 0, &readback.GoneError{Err: errors.New("no such device")}
+	case off < m.to && end > m.from && off < m.from:
+		n, _ := m.Reader.ReadAt(p[:m.from-off], off)
+		return n, errors.New("input/output error")
+	case off < m.to && end > m.from:
+		return 0, errors.New("input/output error")
+	}
+	return m.Reader.ReadAt(p, off)
+}
+
+// TestScratchedMedium: what cannot be read is located and on record; a medium that vanishes
+// leaves nothing that is judged.
+func TestScratchedMedium(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	there := verified(t, s, "quayside:"+discFolder)
+	image, err := os.ReadFile(filepath.Join(s.Depot, discFolder, discName))
+	require.NoError(t, err)
+	c := s.Client(t, roles.Operator)
+	read := func(m io.ReaderAt) (wire.Batch, error) {
+		medium := &measurer.Medium{ReaderAt: m, Info: readback.Medium{Name: "/dev/sr0", Size: int64(len(image)), Serial: "K\x1b[2JX"}, Cache: readback.Avoided}
+		b, err := c.RunBatch(t.Context(), wire.NewBatch{
+			Against:  &wire.NewAgainst{Depot: "quayside", Path: discFolder + "/" + discName},
+			Measurer: &wire.Measurer{Kind: measure.Client, Host: "chart-table", Path: "/dev/sr0"},
+		}, "")
+		require.NoError(t, err)
+		require.NotNil(t, b.Against)
+		assert.Equal(t, there.ID, b.Against.Batch)
+		require.NoError(t, measurer.ListMedium(t.Context(), c, b.ID, medium))
+		surveyed, err := measurer.Surveyed(t.Context(), c, b.ID)
+		require.NoError(t, err)
+		surveyed.Against = b.Against
+		_, err = measurer.ReadBack(t.Context(), c, surveyed, measurer.Back{Medium: medium, Original: measurer.File{Image: bytes.NewReader(image), Length: int64(len(image))}}, nil)
+		return b, err
+	}
+	b, err := read(scratched{Reader: bytes.NewReader(image), from: 200_000, to: 200_100})
+	require.NoError(t, err)
+	b, err = c.Follow(t.Context(), b.ID, nothing)
+	require.NoError(t, err)
+	item, err := c.Item(t.Context(), b.ID, 0)
+	require.NoError(t, err)
+	assert.Equal(t, judge.Unproven, *item.Verdict)
+	assert.Equal(t, judge.Unreadable, item.Grounds[0].Code)
+	require.Len(t, item.Readback.Unreadable, 1)
+	assert.LessOrEqual(t, item.Readback.Unreadable[0].Offset, int64(200_000))
+	assert.Contains(t, item.Readback.Damage.Map, "!")
+	assert.NotContains(t, item.Readback.Medium.Serial, "\x1b", "what a device calls itself is made harmless")
+
+	b, err = read(scratched{Reader: bytes.NewReader(image), gone: 100_000})
+	var gone *readback.GoneError
+	require.ErrorAs(t, err, &gone)
+	got, err := c.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	assert.False(t, got.Closed(), "it waits, and ends as not measured")
+	assert.Zero(t, got.Progress.ItemsDone)
+}
+
+// TestReadbackAPI: what a client of another make may send.
+func TestReadbackAPI(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	there := verified(t, s, "quayside:"+discFolder)
+	c := s.Client(t, roles.Operator)
+	here := &wire.Measurer{Kind: measure.Client, Host: "chart-table", Path: "/dev/sr0"}
+	for name, r := range map[string]wire.NewBatch{
+		"two":     {Measurer: here, Against: &wire.NewAgainst{Record: 1, Digest: "aa"}},
+		"none":    {Measurer: here, Against: &wire.NewAgainst{}},
+		"console": {Measurer: &wire.Measurer{Kind: measure.Console, Host: "x", Path: "y"}, Against: &wire.NewAgainst{Record: 1}},
+		"depot":   {Depot: "quayside", Path: discFolder, Against: &wire.NewAgainst{Record: 1}},
+		"out":     {Measurer: here, Against: &wire.NewAgainst{Depot: "quayside", Path: "../../etc/passwd"}},
+		"short":   {Measurer: here, Against: &wire.NewAgainst{Digest: "abcd", Length: 5}},
+	} {
+		_, err := c.RunBatch(t.Context(), r, "")
+		assert.Error(t, err, name)
+	}
+	n := itemNumber(t, there, discName)
+	size := there.Items[0].Size
+	for _, item := range there.Items {
+		if item.Path == discName {
+			size = item.Size
+		}
+	}
+	first, err := c.Pieces(t.Context(), there.ID, n, 0, size, 1<<20)
+	require.NoError(t, err)
+	kept, err := c.Pieces(t.Context(), there.ID, n, 0, size, 1<<20)
+	require.NoError(t, err)
+	assert.Equal(t, first, kept)
+	part, err := c.Pieces(t.Context(), there.ID, n, 0, min(size, 1<<20), 1<<20)
+	require.NoError(t, err)
+	assert.Equal(t, first[0], part[0])
+	for _, bad := range [][3]int64{{0, size + 1, 4096}, {-1, 4096, 4096}, {size, 1, 4096}, {0, size, 1}, {1 << 62, 1 << 62, 4096}} {
+		_, err := c.Pieces(t.Context(), there.ID, n, bad[0], bad[1], bad[2])
+		assert.Error(t, err, bad)
+	}
+	// A file that was changed since is not taken for what was verified.
+	path := filepath.Join(s.Depot, discFolder, discName)
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	content[0] ^= 1
+	require.NoError(t, os.WriteFile(path, content, 0o644))
+	_, err = c.Pieces(t.Context(), there.ID, n, 0, size, 8192)
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "is not what was verified")
+}
+
+// TestLoopDevice reads a real block device back, past the system's memory.
+func TestLoopDevice(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("losetup"); err != nil {
+		t.Skip("there is no losetup here")
+	}
+	dir := t.TempDir()
+	image := filepath.Join(dir, "image")
+	content := append(bytes.Repeat([]byte("skerrow"), 100_000), bytes.Repeat([]byte{0}, 512-700_000%512+8192)...)
+	require.NoError(t, os.WriteFile(image, content, 0o644))
+	out, err := exec.CommandContext(t.Context(), "losetup", "--find", "--show", "--read-only", image).CombinedOutput()
+	if err != nil {
+		t.Skipf("this machine gives no loop devices: %s", bytes.TrimSpace(out))
+	}
+	device := strings.TrimSpace(string(out))
+	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() }) //nolint:errcheck // it is the test's own
+	m, err := measurer.OpenMedium(device)
+	require.NoError(t, err)
+	defer m.Close()
+	assert.EqualValues(t, len(content), m.Info.Size)
+	assert.Equal(t, readback.Avoided, m.Cache)
+	got := make([]byte, len(content))
+	_, err = io.ReadFull(io.NewSectionReader(m, 0, m.Info.Size), got)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(content, got))
+	for _, at := range []int64{0, 1, 4095, 4096, 511, int64(len(content)) - 3} {
+		p := make([]byte, 5000)
+		n, err := m.ReadAt(p, at)
+		want := content[at:min(int64(len(content)), at+5000)]
+		assert.Equal(t, len(want), n)
+		assert.True(t, bytes.Equal(want, p[:n]))
+		assert.Equal(t, n < len(p), errors.Is(err, io.EOF))
+	}
+}
