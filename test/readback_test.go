@@ -98,7 +98,7 @@ func TestWrittenDisc(t *testing.T) {
 	for _, l := range item.Paths[0].Links {
 		kinds = append(kinds, l.Kind)
 	}
-	assert.Equal(t, []string{"artifact", "original"}, kinds[:2])
+	assert.Equal(t, []string{"medium", "image"}, kinds[:2])
 	assert.Equal(t, "publisher", kinds[len(kinds)-1], "the path goes on as that of the image does")
 
 	shown := endeixis(t, s, "operator", "readback", disc, "--against", against)
@@ -113,6 +113,21 @@ func TestWrittenDisc(t *testing.T) {
 	require.Len(t, original.ReadBacks, 2)
 	assert.Equal(t, got.ID, original.ReadBacks[1].Batch)
 	assert.Equal(t, "disc", original.ReadBacks[1].Medium)
+
+	shown = endeixis(t, s, "operator", "batch", "show", fmt.Sprint(there.ID), "--item", discName)
+	assert.Contains(t, shown.out, "Read back from media")
+	assert.Contains(t, shown.out, fmt.Sprintf("batch %d", got.ID))
+	shown = endeixis(t, s, "operator", "batch", "show", fmt.Sprint(got.ID), "--item", "disc")
+	assert.Contains(t, shown.out, "Proof by readback: complete")
+
+	// On the pages too.
+	b := open(t, s)
+	b.signIn("auditor")
+	b.visit(fmt.Sprintf("/batches/%d/items/%d", there.ID, n), "Read back from media")
+	b.accessible("a file that was written to media")
+	b.visit(fmt.Sprintf("/batches/%d", got.ID), "A medium, read back against")
+	b.visit(fmt.Sprintf("/batches/%d/items/0", got.ID), "bytes were compared with")
+	b.accessible("a medium that was read back")
 
 	// The same image, named in every way.
 	imageFile := filepath.Join(s.Depot, discFolder, discName)
@@ -385,7 +400,7 @@ func TestLoopDevice(t *testing.T) {
 		t.Skipf("this machine gives no loop devices: %s", bytes.TrimSpace(out))
 	}
 	device := strings.TrimSpace(string(out))
-	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() }) //nolint:errcheck // it is the test's own
+	t.Cleanup(func() { exec.Command("losetup", "--detach", device).Run() })
 	m, err := measurer.OpenMedium(device)
 	require.NoError(t, err)
 	defer m.Close()

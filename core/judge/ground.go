@@ -177,7 +177,7 @@ func LinkStates() []LinkState { return []LinkState{Holds, Broken, Missing, Unrea
 
 // A Link is one piece of evidence in a path.
 type Link struct {
-	// Kind is artifact, container, original, channels, digest, entry, manifest, signature, key or publisher.
+	// Kind is artifact, medium, image, container, channels, digest, entry, manifest, signature, key or publisher.
 	Kind  string    `json:"kind"`
 	State LinkState `json:"state"`
 	// Label names the thing and Detail says how it stands; both are safe to

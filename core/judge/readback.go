@@ -32,7 +32,8 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 	}
 	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: want, Computed: got}
 	first := artifactLink(item, m)
-	image := Link{Kind: "original", Label: named, Ref: against.Path}
+	first.Kind = "medium"
+	image := Link{Kind: "image", Label: named, Ref: against.Path}
 	if m.Size < against.Size {
 		g.Code, g.Effect = SizeMismatch, Refuses
 		g.Sentence = fmt.Sprintf("The medium has %d bytes, and %s has %d: the end of it is not on the medium.", m.Size, named, against.Size)

@@ -25,6 +25,8 @@ type Difference struct {
 	Range
 	// Looks says what stands there, for people.
 	Looks string `json:"looks"`
+	// moved is how far from here stands what should be here, if it stands elsewhere.
+	moved int64
 }
 
 // Damage tells where a medium differs from the image.
@@ -43,21 +45,26 @@ type Damage struct {
 }
 
 const (
-	// leastPiece is the size of pieces of an image that is not very long.
-	leastPiece = 1 << 20
-	// mostPieces bounds how many there are.
+	// usualPiece is the size of the pieces of an image, unless there would be fewer than
+	// a map has cells, or more than mostPieces.
+	usualPiece = 1 << 20
 	mostPieces = 16 << 10
 	// fine is the size of the pieces into which one that differs is divided.
 	fine = 4 << 10
 	// maxLooked bounds how many pieces are looked at more closely.
-	maxLooked = 32
+	maxLooked = 64
+	// endsBefore is what is said of where a medium is too short.
+	endsBefore = "the medium ends before"
 	// mapCells is how many characters a map has at most.
 	mapCells = 64
 )
 
 // PieceSize returns the size of the pieces by which an image of a length is compared.
 func PieceSize(length int64) int64 {
-	size := int64(leastPiece)
+	size := int64(usualPiece)
+	for size > fine && length/size < mapCells {
+		size /= 2
+	}
 	for length/size > mostPieces {
 		size *= 2
 	}
@@ -109,25 +116,40 @@ func Compare(ctx context.Context, medium io.ReaderAt, length int64, o Original, 
 			continue
 		}
 		looked++
-		switch elsewhere, ok := place[string(sum[:])]; {
+		elsewhere, ok := place[string(sum[:])]
+		switch {
 		case len(source.Unreadable) > 0:
 			for _, r := range source.Unreadable {
-				d.Differences = append(d.Differences, Difference{r, "it cannot be read"})
+				d.add(Difference{Range: r, Looks: "it cannot be read"})
 			}
-		case got == 0:
-			d.Differences = append(d.Differences, Difference{part, "the medium ends before"})
-		case ok:
-			d.Differences = append(d.Differences, Difference{part, fmt.Sprintf("what belongs at offset %d stands here", int64(elsewhere)*d.Piece)})
+		case int64(got) < part.Length:
+			d.add(Difference{Range: span(part.Offset+int64(got), part.Length-int64(got)), Looks: endsBefore})
+		case ok && !filled(content, 0) && !filled(content, 0xff):
+			d.add(Difference{Range: part, Looks: fmt.Sprintf("what belongs at offset %d stands here", int64(elsewhere)*d.Piece), moved: int64(elsewhere)*d.Piece - part.Offset})
 		default:
 			closer, err := closely(ctx, part, content, o)
 			if err != nil {
 				return nil, err
 			}
-			d.Differences = append(d.Differences, closer...)
+			for _, c := range closer {
+				d.add(c)
+			}
 		}
 	}
 	d.Map = drawn(state)
 	return d, nil
+}
+
+// add adds a difference, or lengthens the last one that it goes on.
+func (d *Damage) add(c Difference) {
+	if last := len(d.Differences) - 1; last >= 0 {
+		before := &d.Differences[last]
+		if before.Offset+before.Length == c.Offset && (before.Looks == c.Looks || before.moved == c.moved && c.moved != 0) {
+			before.Length += c.Length
+			return
+		}
+	}
+	d.Differences = append(d.Differences, c)
 }
 
 // closely finds the differing parts of a piece.
@@ -166,7 +188,7 @@ const near = 64 << 10
 func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 	switch {
 	case len(here) == 0:
-		d.Looks = "the medium ends before"
+		d.Looks = endsBefore
 	case filled(here, 0):
 		d.Looks = "zeros stand there"
 	case filled(here, 0xff):

@@ -17,6 +17,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/client"
+	"endeixis/internal/state"
 	"endeixis/internal/wire"
 )
 
@@ -281,6 +282,12 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 		if items, err = itemsNamed(items, only, b.ID); err != nil {
 			return err
 		}
+		for i := range items {
+			// One that is shown alone has more to it.
+			if items[i], err = c.Item(ctx, b.ID, items[i].N); err != nil {
+				return err
+			}
+		}
 	}
 	g := &grid{header: []string{"verdict", "file", "role", "size", "why"}}
 	for _, item := range items {
@@ -502,6 +509,23 @@ func (a *app) showItem(item wire.Item, links bool) {
 		if p.Missing != "" {
 			a.wrapped("    ", "Missing: "+p.Missing)
 		}
+	}
+	if item.Readback != nil {
+		fmt.Fprintln(a.stdout)
+		a.showMedium(item.Readback)
+	}
+	if len(item.ReadBacks) > 0 {
+		fmt.Fprintf(a.stdout, "\n    %s\n", a.bold("Read back from media"))
+	}
+	for _, r := range item.ReadBacks {
+		verdict := deref(r.Verdict)
+		if r.Now != nil {
+			verdict = deref(r.Now)
+		}
+		if verdict == "" {
+			verdict = string(state.BatchWaiting)
+		}
+		fmt.Fprintf(a.stdout, "    %s  %s  %s\n", a.paint(verdict), r.Source, a.faint(fmt.Sprintf("%s, batch %d", moment(r.At), r.Batch)))
 	}
 	if item.Record != nil {
 		fmt.Fprintf(a.stdout, "\n    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record)))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -142,6 +143,10 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 
 // readBack reads one medium back, and shows what came of it.
 func (a *app) readBack(ctx context.Context, c *client.Client, path string, what *backAgainst, label string, number int) (wire.Batch, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return wire.Batch{}, err
+	}
 	m, err := measurer.OpenMedium(path)
 	if err != nil {
 		return wire.Batch{}, &exit{exitFailed, err}

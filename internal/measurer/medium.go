@@ -99,7 +99,7 @@ func OpenMedium(path string) (*Medium, error) {
 // expand takes a file that carries bytes for addresses for these bytes.
 func (m *Medium) expand() error {
 	beginning := make([]byte, 64)
-	n, _ := m.ReadAt(beginning, 0) //nolint:errcheck // what can be read is looked at
+	n, _ := m.ReadAt(beginning, 0)
 	if !readback.Carries(beginning[:n]) || m.Info.Size > readback.MaxCarrier {
 		return nil
 	}

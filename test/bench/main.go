@@ -43,6 +43,7 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/core/readback"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/client"
@@ -53,6 +54,7 @@ import (
 	"endeixis/internal/wire"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/cpu"
+	"golang.org/x/sys/unix"
 )
 
 const (
@@ -101,6 +103,7 @@ func run() error {
 		{"many-md5", manyMD5},
 		{"many-sha256", manySHA256},
 		{"local-files", localFiles},
+		{"readback", readBack},
 		{"browser", inBrowser},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
@@ -748,6 +751,39 @@ func localFiles(dir string) ([]row, error) {
 		return wg.Wait()
 	})
 	return []row{speed("8 files of 64 MiB measured by the client", "the bare read-and-hash loop on every core", 0.95, a, b)}, err
+}
+
+// readBack reads a medium back as the client does, past the system's memory.
+func readBack(dir string) ([]row, error) {
+	path := filepath.Join(dir, "medium.bin")
+	if err := write(path, large, 3); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	cache := readback.NotAvoided
+	a, b, err := versus(func() error {
+		m, err := measurer.OpenMedium(path)
+		if err != nil {
+			return err
+		}
+		defer m.Close()
+		cache = m.Cache
+		_, err = readback.Read(context.Background(), m, m.Info.Size, digest.Only(digest.SHA256), nil)
+		return err
+	}, func() error {
+		// What is in memory is forgotten, so that the disk is read here too.
+		if err := errors.Join(f.Sync(), unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)); err != nil {
+			return err
+		}
+		return bareHash(path, sha256.New())
+	})
+	r := speed("a medium of 256 MiB, read back", "the bare loop that reads it from the disk and hashes it", 0.95, a, b)
+	r.note = "the system's memory is " + string(cache) + "."
+	return []row{r}, err
 }
 
 // round tells a time, and nothing where none was taken.

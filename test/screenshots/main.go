@@ -7,6 +7,7 @@ package main
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -191,8 +192,11 @@ func pages(ctx context.Context, base, certified, release string) error {
 				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
 		},
 		func() error {
-			admin := scenario.People()[0]
-			return shot("console-people", browser.SignIn(base, admin.Name, admin.Password), theme("day-watch"), visit("/people", "ul.rows li"))
+			at, err := damagedDisc(ctx)
+			if err != nil {
+				return err
+			}
+			return shot("console-readback", theme("day-watch"), visit(at, "[data-readback] svg"))
 		},
 	}
 	for _, step := range steps {
@@ -201,6 +205,43 @@ func pages(ctx context.Context, base, certified, release string) error {
 		}
 	}
 	return nil
+}
+
+// damagedDisc reads a disc back that was written badly, with an older edition behind it, and
+// returns where its page is.
+func damagedDisc(ctx context.Context) (string, error) {
+	const folder, name = "corran/chart-disc-2026-10", "chart-disc-2026-10.iso"
+	disc, err := os.ReadFile(filepath.Join(".demo", scenario.Depot, folder, name))
+	if err != nil {
+		return "", err
+	}
+	older := append([]byte{}, disc[:200_000]...)
+	clear(disc[400_000:420_000])
+	disc[900_001] ^= 16
+	medium := filepath.Join(".demo", "disc")
+	if err := os.WriteFile(medium, append(append(disc, make([]byte, 150*2048)...), older...), 0o644); err != nil {
+		return "", err
+	}
+	run := func(args ...string) ([]byte, error) {
+		cmd := exec.CommandContext(ctx, "bin/endeixis", args...)
+		out, err := cmd.Output()
+		if err != nil && cmd.ProcessState.ExitCode() < 10 {
+			return nil, fmt.Errorf("%v: %w", args, err)
+		}
+		return out, nil
+	}
+	if _, err := run("batch", "run", scenario.Depot+":"+folder, "--wait"); err != nil {
+		return "", err
+	}
+	out, err := run("readback", medium, "--against", filepath.Join(".demo", scenario.Depot, folder, name), "-o", "json")
+	if err != nil {
+		return "", err
+	}
+	var batch struct{ ID int64 }
+	if err := json.Unmarshal(out, &batch); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("/batches/%d/items/0", batch.ID), nil
 }
 
 // terminals takes the pictures of the client.

@@ -72,6 +72,7 @@ export function ItemPage() {
         </section>
       )}
       <Grounds grounds={item.grounds} />
+      {item.readback && <ReadbackReport report={item.readback} against={item.against} />}
       {item.paths.length > 0 && (
         <section className="flex flex-col gap-3">
           <h2>Chain of evidence</h2>
@@ -80,7 +81,6 @@ export function ItemPage() {
           ))}
         </section>
       )}
-      {item.readback && <ReadbackReport report={item.readback} against={item.against} />}
       {item.read_backs && <WrittenTo media={item.read_backs} />}
       <Digests item={item} />
       {item.verdict === "cleared" && !item.against && mayOperate(me.data) && (
