@@ -213,6 +213,17 @@ func TestReadbackOfOtherThings(t *testing.T) {
 	assert.Equal(t, "--length", got.Items[0].Readback.LengthFrom)
 	_, code = readBack(t, s, flash, sums[0].Digests["SHA-256"], "--length", "499")
 	assert.Equal(t, 10, code)
+	// A value of another algorithm of that length is no other image.
+	for _, algorithm := range []string{"blake3", "sha3-256", "sha-512/256", "md5"} {
+		endeixis(t, s, "operator", "digest", image, "--algorithm", algorithm, "-o", "json").decode(t, &sums)
+		for _, value := range sums[0].Digests {
+			got, code := readBack(t, s, flash, value, "--length", "500")
+			assert.Equal(t, 11, code, algorithm)
+			assert.Equal(t, judge.DigestMatch, got.Items[0].Grounds[0].Code, algorithm)
+			assert.Nil(t, got.Items[0].Readback.Damage)
+		}
+	}
+	endeixis(t, s, "operator", "digest", image, "-o", "json").decode(t, &sums)
 
 	var hexFile strings.Builder
 	for at := 0; at < len(content); at += 16 {
@@ -355,6 +366,19 @@ func TestReadbackAPI(t *testing.T) {
 		_, err := c.RunBatch(t.Context(), r, "")
 		assert.Error(t, err, name)
 	}
+	// The key of one request is not that of another.
+	aa := wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("aa", 32), Length: 5}}
+	one, err := c.RunBatch(t.Context(), aa, "key")
+	require.NoError(t, err)
+	again, err := c.RunBatch(t.Context(), aa, "key")
+	require.NoError(t, err)
+	assert.Equal(t, one.ID, again.ID)
+	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("bb", 32), Length: 5}}, "key")
+	assert.ErrorContains(t, err, "used for another request")
+	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here}, "key")
+	assert.ErrorContains(t, err, "used for another request")
+	r := endeixis(t, s, "operator", "batch", "resume", fmt.Sprint(one.ID))
+	assert.Contains(t, r.err, "reads a medium back")
 	n := itemNumber(t, there, discName)
 	size := there.Items[0].Size
 	for _, item := range there.Items {

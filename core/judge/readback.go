@@ -1,7 +1,6 @@
 package judge
 
 import (
-	"bytes"
 	"fmt"
 	"slices"
 
@@ -19,18 +18,16 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 	if against == nil {
 		return false
 	}
-	algorithm := digest.Unknown
-	for a := range against.Digests {
-		if _, ok := m.Digests[a]; ok && (algorithm == digest.Unknown || a.CollisionBits() > algorithm.CollisionBits()) {
-			algorithm = a
-		}
+	algorithm := against.Matches(m.Digests)
+	matches := algorithm != digest.Unknown
+	if likeliest := against.Algorithms(); !matches && len(likeliest) > 0 {
+		algorithm = likeliest[0]
 	}
-	want, got := against.Digests[algorithm], m.Digests[algorithm]
 	named := "what was given"
 	if against.Known() {
 		named = fmt.Sprintf("%s of batch %d", plain.Text(against.Path), against.Batch)
 	}
-	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: want, Computed: got}
+	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: m.Digests[algorithm]}
 	first := artifactLink(item, m)
 	first.Kind = "medium"
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
@@ -43,7 +40,7 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))
 		return true
 	}
-	if algorithm == digest.Unknown || !bytes.Equal(want, got) {
+	if !matches {
 		g.Code, g.Effect = DigestMismatch, Refuses
 		g.Sentence = fmt.Sprintf("The first %d bytes of the medium are not those of %s.", m.Size, named)
 		g.Advice = "Do not use this medium. Write it again and read it back; if it stays so, use another medium or drive."

@@ -152,10 +152,10 @@ func TestTails(t *testing.T) {
 		"shorter":       {bytes.NewReader(image), 100, Nothing, "ends with it"},
 		"zeros":         {bytes.NewReader(with(zeros)), 4096 + len(zeros), Zeros, "300 KiB of zeros"},
 		"FF":            {bytes.NewReader(with(ones)), 4096 + len(ones), Ones, "erased"},
-		"both":          {bytes.NewReader(with(ones, zeros)), 4096 + len(ones) + len(zeros), Ones, "nothing else"},
+		"both":          {bytes.NewReader(with(ones, zeros)), 4096 + len(ones) + len(zeros), Blank, "nothing else"},
 		"run-out":       {&scratched{bytes: with(zeros, make([]byte, 4096)), bad: map[Range]int{span(4096+300<<10, 4096): -1}}, 8192 + len(zeros), RunOut, "run-out"},
 		"older content": {bytes.NewReader(with(zeros, content(2048, 5))), 4096 + len(zeros) + 2048, Content, "2048 bytes of that is other content, from offset 311296 on"},
-		"damaged":       {&scratched{bytes: with(make([]byte, 1<<20)), bad: map[Range]int{span(9000, 1): -1}}, 4096 + 1<<20, Content, "cannot be read"},
+		"damaged":       {&scratched{bytes: with(make([]byte, 1<<20)), bad: map[Range]int{span(9000, 1): -1}}, 4096 + 1<<20, Unread, "cannot be read"},
 	} {
 		tail, err := Describe(t.Context(), test.medium, 4096, int64(test.size))
 		require.NoError(t, err)
@@ -464,7 +464,7 @@ func TestExpand(t *testing.T) {
 }
 
 func TestAccountIsMadeHarmless(t *testing.T) {
-	a := Report{Medium: Medium{Name: "sr0\x1b[2J", Size: 1}, LengthFrom: strings.Repeat("x", 9000), Cache: "?", Damage: &Damage{Map: "x\n"}}
+	a := Report{Medium: Medium{Name: "sr0\x1b[2J", Size: 1}, LengthFrom: strings.Repeat("x", 9000), Cache: "?", Damage: &Damage{Map: "x\n=="}, Tail: Tail{Kind: "?", Sentence: "It is cleared."}}
 	for i := range int64(1000) {
 		a.Unreadable = append(a.Unreadable, span(i*9000, 4096))
 		a.Damage.Differences = append(a.Damage.Differences, Difference{Looks: fmt.Sprintf("\x1b%d", i)})
@@ -473,6 +473,8 @@ func TestAccountIsMadeHarmless(t *testing.T) {
 	assert.Len(t, a.Unreadable, maxRanges)
 	assert.Equal(t, 900, a.MoreUnreadable)
 	assert.Equal(t, NotAvoided, a.Cache)
+	assert.Equal(t, "x==", a.Damage.Map)
+	assert.NotContains(t, a.Tail.Sentence, "cleared", "what is said is said by us")
 	assert.Len(t, a.Damage.Differences, maxRanges)
 	assert.NotContains(t, a.Medium.Name+a.Damage.Differences[0].Looks+a.Damage.Map, "\x1b")
 	assert.Less(t, len(a.LengthFrom), 400)

@@ -8,6 +8,8 @@ package readback
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"endeixis/core/diagnose"
 	"endeixis/core/plain"
@@ -94,12 +96,16 @@ func (a *Report) Harmless() error {
 	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 {
 		return fmt.Errorf("a medium cannot have a negative length")
 	}
-	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried, &a.Tail.Sentence} {
+	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried} {
 		*s = plain.Text(cut(*s))
 	}
 	if a.Cache != Avoided && a.Cache != Dropped {
 		a.Cache = NotAvoided
 	}
+	if !slices.Contains(TailKinds(), a.Tail.Kind) {
+		a.Tail.Kind = Content
+	}
+	a.Tail.Sentence = a.Tail.words() // nobody else's words
 	a.Unreadable, a.MoreUnreadable = bounded(a.Unreadable, a.MoreUnreadable)
 	a.Gaps, _ = bounded(a.Gaps, 0)
 	a.Structures = a.Structures[:min(len(a.Structures), 20)]
@@ -115,7 +121,13 @@ func (a *Report) Harmless() error {
 		for i := range d.Differences {
 			d.Differences[i].Looks = plain.Text(cut(d.Differences[i].Looks))
 		}
-		d.Map = plain.Text(cut(d.Map))
+		d.Map = strings.Map(func(r rune) rune {
+			if strings.ContainsRune("=x!", r) {
+				return r
+			}
+			return -1
+		}, d.Map)
+		d.Map = d.Map[:min(len(d.Map), mapCells)]
 	}
 	return nil
 }

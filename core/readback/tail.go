@@ -21,9 +21,18 @@ const (
 	// RunOut is what a drive writes at the end of a track: zeros, and sectors that
 	// cannot be read.
 	RunOut TailKind = "run-out"
+	// Blank is both of them, and nothing else.
+	Blank TailKind = "blank"
+	// Unread is where nothing else is, and not all could be read.
+	Unread TailKind = "unread"
 	// Content is anything else: mostly what was on the medium before.
 	Content TailKind = "content"
 )
+
+// TailKinds lists everything that can follow.
+func TailKinds() []TailKind {
+	return []TailKind{Nothing, Zeros, Ones, Blank, RunOut, Unread, Content}
+}
 
 // A Tail is what follows the image on a medium.
 type Tail struct {
@@ -127,27 +136,47 @@ func filled(p []byte, with byte) bool {
 
 // said concludes from what was counted.
 func (t Tail) said(zeros, ones int64) Tail {
+	switch {
+	case t.Length == 0:
+		t.Kind = Nothing
+	case t.Content > 0:
+		t.Kind = Content
+	case t.Unreadable > 0 && t.Length <= runOut:
+		t.Kind = RunOut
+	case t.Unreadable > 0:
+		t.Kind = Unread
+	case ones == 0:
+		t.Kind = Zeros
+	case zeros == 0:
+		t.Kind = Ones
+	default:
+		t.Kind = Blank
+	}
+	t.Sentence = t.words()
+	return t
+}
+
+// words says what follows an image, for people.
+func (t Tail) words() string {
 	all := bytesOf(t.Length)
 	sampled := ""
 	if t.Sampled {
 		sampled = ", as far as samples of it show"
 	}
-	switch {
-	case t.Length == 0:
-		t.Kind, t.Sentence = Nothing, "Nothing follows the image: the medium ends with it."
-	case t.Content > 0:
-		t.Kind = Content
-		t.Sentence = fmt.Sprintf("%s follow the image, and %s of that is other content, from offset %d on%s: mostly what was on the medium before. It is no part of the image.", all, bytesOf(t.Content), t.First, sampled)
-	case t.Unreadable > 0 && t.Length <= runOut:
-		t.Kind, t.Sentence = RunOut, fmt.Sprintf("%s follow the image, of which %s cannot be read: the run-out that a drive writes behind a track.", all, bytesOf(t.Unreadable))
-	case t.Unreadable > 0:
-		t.Kind, t.Sentence = Content, fmt.Sprintf("%s follow the image, of which %s cannot be read%s. They are no part of the image.", all, bytesOf(t.Unreadable), sampled)
-	case ones == 0:
-		t.Kind, t.Sentence = Zeros, fmt.Sprintf("%s of zeros follow the image%s.", all, sampled)
-	case zeros == 0:
-		t.Kind, t.Sentence = Ones, fmt.Sprintf("%s of FF follow the image, as in flash that is erased%s.", all, sampled)
+	switch t.Kind {
+	case Nothing:
+		return "Nothing follows the image: the medium ends with it."
+	case RunOut:
+		return fmt.Sprintf("%s follow the image, of which %s cannot be read: the run-out that a drive writes behind a track.", all, bytesOf(t.Unreadable))
+	case Unread:
+		return fmt.Sprintf("%s follow the image, of which %s cannot be read%s. They are no part of the image.", all, bytesOf(t.Unreadable), sampled)
+	case Zeros:
+		return fmt.Sprintf("%s of zeros follow the image%s.", all, sampled)
+	case Ones:
+		return fmt.Sprintf("%s of FF follow the image, as in flash that is erased%s.", all, sampled)
+	case Blank:
+		return fmt.Sprintf("%s follow the image, zeros and FF and nothing else%s.", all, sampled)
 	default:
-		t.Kind, t.Sentence = Ones, fmt.Sprintf("%s follow the image, zeros and FF and nothing else%s.", all, sampled)
+		return fmt.Sprintf("%s follow the image, and %s of that is other content, from offset %d on%s: mostly what was on the medium before. It is no part of the image.", all, bytesOf(t.Content), t.First, sampled)
 	}
-	return t
 }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"maps"
 	"slices"
 	"time"
 
@@ -15,7 +16,8 @@ type Against struct {
 	Batch int64  `json:"batch,omitempty"`
 	N     int    `json:"n,omitempty"`
 	Path  string `json:"path,omitempty"`
-	// Size is how long the file is, in bytes, and Digests what it has.
+	// Size is how long the file is, in bytes, and Digests what it has. Of a value that
+	// was given without its algorithm they are those that it can be of: one has to match.
 	Size    int64                             `json:"size"`
 	Digests map[digest.Algorithm]digest.Value `json:"digests"`
 }
@@ -23,14 +25,25 @@ type Against struct {
 // Known reports whether the file was verified here.
 func (a *Against) Known() bool { return a.Batch != 0 }
 
-// Algorithm returns the strongest algorithm that its digests are of.
-func (a *Against) Algorithm() digest.Algorithm {
-	var all []digest.Algorithm
-	for algorithm := range a.Digests {
-		all = append(all, algorithm)
+// Algorithms returns those of which digests decide: of a file the strongest, of a value
+// all that it can be of.
+func (a *Against) Algorithms() []digest.Algorithm {
+	all := slices.Sorted(maps.Keys(a.Digests))
+	if a.Known() && len(all) > 0 {
+		return digest.Only(digest.Strongest(all))
 	}
-	slices.Sort(all)
-	return digest.Strongest(all)
+	return all
+}
+
+// Matches returns the algorithm by which digests are those of the file, or [digest.Unknown]
+// where they are not.
+func (a *Against) Matches(computed map[digest.Algorithm]digest.Value) digest.Algorithm {
+	for _, algorithm := range a.Algorithms() {
+		if want := a.Digests[algorithm]; len(want) > 0 && slices.Equal(want, computed[algorithm]) {
+			return algorithm
+		}
+	}
+	return digest.Unknown
 }
 
 // Medium plans the reading back of a medium: its first bytes are one artifact, and what
@@ -40,8 +53,10 @@ func Medium(name string, read time.Time, against Against) *Survey {
 		Path: name, Role: Artifact, Why: "a medium that is read back", Size: against.Size, ModTime: read, Against: &against,
 		Digests: []digest.Algorithm{digest.SHA256},
 	}
-	if a := against.Algorithm(); a != digest.SHA256 && a != digest.Unknown {
-		item.Digests = append(item.Digests, a)
+	for _, a := range against.Algorithms() {
+		if a != digest.SHA256 {
+			item.Digests = append(item.Digests, a)
+		}
 	}
 	return &Survey{Items: []Item{item}, Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}}
 }

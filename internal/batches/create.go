@@ -97,7 +97,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 			return err
 		}
 		if !added {
-			return sameCopies(ctx, tx, id, copies)
+			return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against))
 		}
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -31,6 +32,8 @@ type GivenAgainst struct {
 	Record      int64
 	Depot, Path string
 	Digest      string
+	// Algorithm is that of the digest, or empty where it is not known.
+	Algorithm string
 	// Length is that of an image of which only the digest is known, in bytes.
 	Length int64
 }
@@ -110,6 +113,14 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 	if err := value.UnmarshalText([]byte(given.Digest)); err != nil || digest.OfSize(len(value)) == nil {
 		return nil, fault.New(fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest)).At("against.digest")
 	}
+	algorithms := digest.OfSize(len(value))
+	if given.Algorithm != "" {
+		a, err := digest.Parse(given.Algorithm)
+		if err != nil || a.Size() != len(value) {
+			return nil, fault.New(fault.Invalid, "bad-digest", "A value of %d bytes is no digest by %s.", len(value), plain.Quoted(given.Algorithm)).At("against.algorithm")
+		}
+		algorithms = digest.Only(a)
+	}
 	if len(value) >= digest.MD5.Size() {
 		found, err := s.store.References(ctx, [][]byte{value}, 20)
 		if err != nil {
@@ -128,8 +139,11 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 	if given.Length < 0 {
 		return nil, fault.New(fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length).At("against.length")
 	}
-	// Which of the algorithms of that length it is, nobody says: the likeliest.
-	return &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{digest.OfSize(len(value))[0]: value}}, nil
+	out := &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{}}
+	for _, a := range algorithms {
+		out.Digests[a] = value
+	}
+	return out, nil
 }
 
 // verified returns an item as what a medium is read back against.
@@ -152,6 +166,29 @@ func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*s
 		return nil, fault.New(fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.", plain.Text(item.Path), v.Batch).At("against")
 	}
 	return &survey.Against{Batch: v.Batch, N: v.N, Path: item.Path, Size: m.Size, Digests: m.Digests}, nil
+}
+
+// sameAgainst reports a request that repeats the key of one which read back against
+// something else.
+func sameAgainst(ctx context.Context, tx *store.Tx, batch int64, against []byte) error {
+	m, err := tx.Measurer(ctx, batch)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // in a depot nothing is read back
+	}
+	if err != nil {
+		return err
+	}
+	var was, is *survey.Against
+	if m.Against != nil {
+		err = json.Unmarshal(m.Against, &was)
+	}
+	if against != nil {
+		err = errors.Join(err, json.Unmarshal(against, &is))
+	}
+	if err == nil && !reflect.DeepEqual(was, is) {
+		err = store.KeyReused(batch)
+	}
+	return err
 }
 
 // Against returns what a batch is read back against, or nil for any other batch.
@@ -271,7 +308,12 @@ func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Ran
 
 // pieces hashes the pieces of a part of a stream, and the part as a whole.
 func pieces(ctx context.Context, content io.Reader, part readback.Range, size int64) (whole []byte, each [][]byte, err error) {
-	if _, err := io.CopyN(io.Discard, content, part.Offset); err != nil {
+	if file, ok := content.(io.Seeker); ok {
+		_, err = file.Seek(part.Offset, io.SeekStart)
+	} else {
+		_, err = io.CopyN(io.Discard, content, part.Offset)
+	}
+	if err != nil {
 		return nil, nil, err
 	}
 	all := sha256.New()

@@ -279,6 +279,8 @@ func (a *app) batchResume() *cobra.Command {
 			case b.Closed():
 				a.note("Batch %d has ended; there is nothing to go on with.", b.ID)
 				return a.shown(cmd.Context(), c, b)
+			case b.Against != nil:
+				return &exit{exitFailed, fmt.Errorf("batch %d reads a medium back, which is done in one go; read it back again with “endeixis readback”, and cancel this one", b.ID)}
 			case b.Source.Kind != sources.Client:
 				return &exit{exitFailed, fmt.Errorf("the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it", b.ID, b.ID)}
 			case at == "" && host != hostname():

@@ -117,7 +117,7 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 			image.Close()
 			return nil, err
 		}
-		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Length: image.Info.Size}
+		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Algorithm: digest.SHA256.String(), Length: image.Info.Size}
 		out.image, out.lengthFrom = measurer.File{Image: image, Length: image.Info.Size}, "the file "+plain.Text(arg)
 	case recordGiven.MatchString(arg):
 		out.given.Record, _ = strconv.ParseInt(recordGiven.FindStringSubmatch(arg)[1], 10, 64)
@@ -130,6 +130,9 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 		}
 		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
 		out.given = wire.NewAgainst{Digest: e.Digest.String(), Length: length}
+		if e.Algorithm != digest.Unknown {
+			out.given.Algorithm = e.Algorithm.String()
+		}
 		if length > 0 {
 			out.lengthFrom = lengthGiven
 		}

@@ -168,13 +168,13 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 			reading.Problem.Message = fmt.Sprintf("%d bytes of the medium cannot be read, at offset %d", first.Length, first.Offset)
 		}
 	} else {
+		same := false
 		for _, task := range target.Tasks {
 			value := read.Digests[task.Algorithm]
 			reading.Results = append(reading.Results, measure.Result{Digest: value})
-			if want, ok := batch.Against.Digests[task.Algorithm.String()]; ok && want != value.String() {
-				differs = true
-			}
+			same = same || batch.Against.Digests[task.Algorithm.String()] == value.String()
 		}
+		differs = differs || !same
 	}
 	if differs && back.Original != nil {
 		// That it cannot be had changes nothing of what was measured.

@@ -10,11 +10,12 @@ import (
 // NewAgainst says what a medium is read back against: one of a record, a file of a depot,
 // and a digest.
 type NewAgainst struct {
-	Record int64  `json:"record,omitempty" minimum:"1" doc:"The record of the outcome of a file."`
-	Depot  string `json:"depot,omitempty" maxLength:"100" doc:"With path: a file of a depot that was verified."`
-	Path   string `json:"path,omitempty" maxLength:"4096"`
-	Digest string `json:"digest,omitempty" maxLength:"200" doc:"In hexadecimal, the digest of the image."`
-	Length int64  `json:"length,omitempty" minimum:"0" doc:"With a digest of a file that was not verified here: how long it is, in bytes."`
+	Record    int64  `json:"record,omitempty" minimum:"1" doc:"The record of the outcome of a file."`
+	Depot     string `json:"depot,omitempty" maxLength:"100" doc:"With path: a file of a depot that was verified."`
+	Path      string `json:"path,omitempty" maxLength:"4096"`
+	Digest    string `json:"digest,omitempty" maxLength:"200" doc:"In hexadecimal, the digest of the image."`
+	Algorithm string `json:"algorithm,omitempty" maxLength:"40" doc:"That of the digest; without it any of that length may be meant."`
+	Length    int64  `json:"length,omitempty" minimum:"0" doc:"With a digest of a file that was not verified here: how long it is, in bytes."`
 }
 
 // Against is what a medium is read back against.
