@@ -242,13 +242,13 @@ func TestSpotLarge(t *testing.T) {
 	assert.Len(t, got.Items, 3)
 }
 
-// TestSpotManyFiles gives a folder of 2,000 files to the page.
+// TestSpotManyFiles gives a folder of 5,000 files to the page.
 func TestSpotManyFiles(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
 	dir := t.TempDir()
 	var files []string
-	for i := range 2000 {
+	for i := range 5000 {
 		name := filepath.Join(dir, "lamp-"+strconv.Itoa(i)+".bin")
 		require.NoError(t, os.WriteFile(name, []byte(strconv.Itoa(i)), 0o644))
 		files = append(files, name)
@@ -265,7 +265,7 @@ func TestSpotManyFiles(t *testing.T) {
 	id := b.answered()
 	r = endeixis(t, s, "operator", "batch", "show", id, "-o", "json", "--match", "lamp-7.bin")
 	require.NoError(t, json.Unmarshal([]byte(r.out), &got))
-	assert.Equal(t, 2000, got.Counts.Unproven)
+	assert.Equal(t, 5000, got.Counts.Unproven)
 	b.sees("of its files the first 20 are shown here")
 }
 

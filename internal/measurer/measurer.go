@@ -147,7 +147,8 @@ func layouts(whole *container.Layout) func(func(*container.Layout) bool) {
 // Surveyed waits until the service has planned a batch. The batch is returned as it then
 // stands, also one that has ended.
 func Surveyed(ctx context.Context, at Service, batch int64) (wire.Batch, error) {
-	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+	// Whoever waits loses at most a quarter of what it takes.
+	for wait := 5 * time.Millisecond; ; wait = min(wait+wait/4, time.Second/2) {
 		b, err := at.Batch(ctx, batch)
 		if err != nil || b.State != state.BatchWaiting {
 			return b, err

@@ -147,7 +147,7 @@ function tied(id: number, signal: AbortSignal): { end: () => void; release: () =
 /** Waits until a batch is in none of some states, looking ever less often. */
 async function beyond(batch: Batch, states: Batch["state"][], signal: AbortSignal): Promise<Batch> {
   const path = { id: batch.id };
-  for (let wait = 10; states.includes(batch.state); wait = Math.min(2 * wait, 500)) {
+  for (let wait = 10; states.includes(batch.state); wait = Math.min(1.25 * wait, 500)) {
     await new Promise((resolve) => setTimeout(resolve, wait));
     batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal }));
   }
