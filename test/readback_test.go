@@ -2,6 +2,8 @@ package test
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -154,6 +156,20 @@ func TestWrittenDisc(t *testing.T) {
 	shown = endeixis(t, s, "operator", "readback", bad, "--against", imageFile)
 	assert.Equal(t, 10, shown.code)
 	assert.Contains(t, shown.out, "offset 123456, 1 B: a single bit is flipped")
+
+	// A file inside the image is a file too.
+	inner, chart := "", []byte(nil)
+	for _, item := range there.Items {
+		for at := 0; chart == nil && strings.HasSuffix(item.Path, ".chart") && at+int(item.Size) < len(image); at += 2048 {
+			if sum := sha256.Sum256(image[at : at+int(item.Size)]); hex.EncodeToString(sum[:]) == item.Digests["SHA-256"] {
+				inner, chart = item.Path, image[at:at+int(item.Size)]
+			}
+		}
+	}
+	require.Contains(t, inner, "//")
+	got, code = readBack(t, s, medium("chart", chart, make([]byte, 99)), "quayside:"+discFolder+"/"+inner)
+	assert.Zero(t, code)
+	assert.Equal(t, itemNumber(t, there, inner), got.Items[0].Against.N)
 
 	got, code = readBack(t, s, medium("short", image[:len(image)-5000]), against)
 	assert.Equal(t, 10, code)

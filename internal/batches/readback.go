@@ -80,13 +80,13 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 }
 
 func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
-	clean, err := depots.Clean(given.Path)
+	file, inner, nested := strings.Cut(given.Path, container.Separator)
+	outer, err := depots.Clean(file)
 	if err != nil {
 		return nil, err
 	}
 	// Whichever folder it was verified in, the file is the same.
 	var folders, paths []string
-	outer, inner, nested := strings.Cut(clean, container.Separator)
 	for folder := path.Dir(outer); ; folder = path.Dir(folder) {
 		rest := strings.TrimPrefix(outer, folder+"/")
 		if folder == "." {
