@@ -55,6 +55,9 @@ const (
 	maxLooked = 64
 	// endsBefore is what is said of where a medium is too short.
 	endsBefore = "the medium ends before"
+	// zerosThere and erasedThere are said of what is there instead.
+	zerosThere  = "zeros stand there"
+	erasedThere = "FF stands there, as in flash that is erased"
 	// mapCells is how many characters a map has at most.
 	mapCells = 64
 )
@@ -190,9 +193,9 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 	case len(here) == 0:
 		d.Looks = endsBefore
 	case filled(here, 0):
-		d.Looks = "zeros stand there"
+		d.Looks = zerosThere
 	case filled(here, 0xff):
-		d.Looks = "FF stands there, as in flash that is erased"
+		d.Looks = erasedThere
 	default:
 		d.Looks = "other content stands there"
 	}
@@ -222,7 +225,14 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 		return
 	}
 	d.Offset, d.Length = d.Offset+int64(first), int64(last-first+1)
+	exactly := here[first : last+1]
 	switch {
+	case differing > 16 && filled(exactly, 0):
+		d.Looks = zerosThere
+		return
+	case differing > 16 && filled(exactly, 0xff):
+		d.Looks = erasedThere
+		return
 	case flipped == 1:
 		d.Looks = "a single bit is flipped"
 		return

@@ -217,12 +217,13 @@ func TestCompare(t *testing.T) {
 		long   int64
 		looks  string
 	}{
-		"a bit":     {changed(func(b []byte) []byte { b[3_000_000] ^= 4; return b }), 3_000_000, 1, "a single bit is flipped"},
-		"few":       {changed(func(b []byte) []byte { b[10] ^= 4; b[30] ^= 255; return b }), 10, 21, "2 bytes differ"},
-		"zeros":     {changed(func(b []byte) []byte { clear(b[1<<20 : 1<<20+8192]); return b }), 1 << 20, 8192, "zeros"},
-		"erased":    {changed(func(b []byte) []byte { copy(b[4096:8192], bytes.Repeat([]byte{255}, 4096)); return b }), 4096, 4096, "erased"},
-		"cut short": {should[:5<<20], 5 << 20, 3000, "the medium ends"},
-		"other":     {changed(func(b []byte) []byte { copy(b[2<<20:], content(4096, 9)); return b }), 2 << 20, 4096, "other content"},
+		"a bit":               {changed(func(b []byte) []byte { b[3_000_000] ^= 4; return b }), 3_000_000, 1, "a single bit is flipped"},
+		"few":                 {changed(func(b []byte) []byte { b[10] ^= 4; b[30] ^= 255; return b }), 10, 21, "2 bytes differ"},
+		"zeros":               {changed(func(b []byte) []byte { clear(b[1<<20 : 1<<20+8192]); return b }), 1 << 20, 8192, "zeros"},
+		"zeros within blocks": {changed(func(b []byte) []byte { clear(b[400_000:420_000]); return b }), 400_000, 20_000, "zeros"},
+		"erased":              {changed(func(b []byte) []byte { copy(b[4096:8192], bytes.Repeat([]byte{255}, 4096)); return b }), 4096, 4096, "erased"},
+		"cut short":           {should[:5<<20], 5 << 20, 3000, "the medium ends"},
+		"other":               {changed(func(b []byte) []byte { copy(b[2<<20:], content(4096, 9)); return b }), 2 << 20, 4096, "other content"},
 		"swapped": {changed(func(b []byte) []byte {
 			copy(b[1<<20:2<<20], should[2<<20:3<<20])
 			copy(b[2<<20:3<<20], should[1<<20:2<<20])

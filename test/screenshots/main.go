@@ -218,7 +218,8 @@ func damagedDisc(ctx context.Context) (string, error) {
 	older := append([]byte{}, disc[:200_000]...)
 	clear(disc[400_000:420_000])
 	disc[900_001] ^= 16
-	medium := filepath.Join(".demo", "disc")
+	medium := filepath.Join(os.TempDir(), "chart-disc")
+	defer os.Remove(medium)
 	if err := os.WriteFile(medium, append(append(disc, make([]byte, 150*2048)...), older...), 0o644); err != nil {
 		return "", err
 	}
