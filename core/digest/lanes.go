@@ -186,12 +186,10 @@ func (s *lane) Size() int { return sha256.Size }
 // BlockSize returns 64.
 func (s *lane) BlockSize() int { return sha256.BlockSize }
 
-// The form in which the standard library writes down the state of a SHA-256: a
-// word that says what it is, the state, the bytes that fill no block, the length.
-const (
-	statedAt  = 4
-	stateSize = 8 * 4
-)
+// statedAt is where the state stands in the form in which the standard library writes
+// down a SHA-256: a word that says what it is, the state, the bytes that fill no block,
+// the length.
+const statedAt = 4
 
 // standard returns the hash of the standard library that has come as far as the
 // stream, with length bytes behind it, which are whole blocks.

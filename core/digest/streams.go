@@ -91,6 +91,9 @@ func MeasureGain(now func() time.Time) Gain {
 // from returns from how many streams on it pays to hash them together, where n of them
 // take these times: together they take as long however few there are.
 func from(n int, apart, together float64) int {
+	if apart <= 0 {
+		return 0 // a clock too coarse to tell
+	}
 	least := int(gainLeast*float64(n)*together/apart) + 1
 	if least > n/2 {
 		return 0

@@ -102,6 +102,8 @@ func TestGainIsMeasured(t *testing.T) {
 	none := MeasureGain(clock(2*time.Millisecond, 2*time.Millisecond))
 	assert.Equal(t, Gain{}, none)
 	assert.Equal(t, 1, none.StreamCount(SHA256))
+	assert.Equal(t, Gain{}, MeasureGain(clock(0, 0)), "a clock that stands still tells nothing")
+	assert.Equal(t, Gain{}, MeasureGain(clock(0, time.Millisecond)))
 	if sixteenAtOnce() != nil {
 		assert.Equal(t, 3, many.From(SHA256), "two of sixteen are even, three gain")
 	} else {

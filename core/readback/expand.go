@@ -2,6 +2,7 @@ package readback
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -152,11 +153,7 @@ func (c *carrying) hexRecord(n int, line []byte, upper *uint64) (ended bool, err
 	if _, err := hex.Decode(record, line[1:]); err != nil || len(record) < 5 || int(record[0]) != len(record)-5 {
 		return false, c.bad(n, "its length is not as it says")
 	}
-	sum := byte(0)
-	for _, b := range record {
-		sum += b
-	}
-	if sum != 0 {
+	if sumOf(record) != 0 {
 		return false, c.bad(n, "its checksum does not hold")
 	}
 	data, address := record[4:len(record)-1], uint64(binary.BigEndian.Uint16(record[1:]))
@@ -187,11 +184,7 @@ func (c *carrying) sRecord(n int, line []byte, records *int) (ended bool, err er
 	if _, err := hex.Decode(record, line[2:]); err != nil || int(record[0]) != len(record)-1 {
 		return false, c.bad(n, "its length is not as it says")
 	}
-	sum := byte(0)
-	for _, b := range record {
-		sum += b
-	}
-	if sum != 0xff {
+	if sumOf(record) != 0xff {
 		return false, c.bad(n, "its checksum does not hold")
 	}
 	wide := map[byte]int{'0': 2, '1': 2, '2': 3, '3': 4, '5': 2, '6': 3, '7': 4, '8': 3, '9': 2}[kind]
@@ -214,6 +207,14 @@ func (c *carrying) sRecord(n int, line []byte, records *int) (ended bool, err er
 		return true, nil
 	}
 	return false, nil
+}
+
+// sumOf adds the bytes of a record, by which both forms tell damage.
+func sumOf(record []byte) (sum byte) {
+	for _, b := range record {
+		sum += b
+	}
+	return sum
 }
 
 // uf2 reads blocks of 512 bytes, each with its place.
@@ -253,15 +254,7 @@ func (c *carrying) whole() (Carried, error) {
 	if len(parts) == 0 {
 		return Carried{}, c.bad(0, "it carries nothing")
 	}
-	slices.SortStableFunc(parts, func(a, b part) int {
-		switch {
-		case a.at < b.at:
-			return -1
-		case a.at > b.at:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(parts, func(a, b part) int { return cmp.Compare(a.at, b.at) })
 	out := Carried{Format: c.format, Base: parts[0].at}
 	end := uint64(0)
 	for _, p := range parts {

@@ -44,8 +44,6 @@ type Source struct {
 	Unreadable []Range
 	// Steadied counts the sectors that could be read when tried again.
 	Steadied int
-	// Short is set when the medium ended before.
-	Short bool
 }
 
 // NewSource returns the length bytes of a medium from an offset on.
@@ -69,7 +67,7 @@ func (s *Source) Read(p []byte) (int, error) {
 		s.skip = sector
 		return n, nil
 	case errors.Is(err, io.EOF):
-		s.Short, s.end = true, s.at
+		s.end = s.at
 		return n, io.EOF
 	case gone(err):
 		return n, err
@@ -92,7 +90,7 @@ func (s *Source) salvage(p []byte) (int, error) {
 			s.Steadied++
 			return n, nil
 		case errors.Is(err, io.EOF):
-			s.Short, s.end = true, s.at
+			s.end = s.at
 			return 0, io.EOF
 		case gone(err):
 			return 0, err

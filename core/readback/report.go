@@ -99,7 +99,7 @@ func (a *Report) Harmless() error {
 	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried} {
 		*s = plain.Text(cut(*s))
 	}
-	if a.Cache != Avoided && a.Cache != Dropped {
+	if !slices.Contains(Caches(), a.Cache) {
 		a.Cache = NotAvoided
 	}
 	if !slices.Contains(TailKinds(), a.Tail.Kind) {

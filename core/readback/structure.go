@@ -2,11 +2,13 @@ package readback
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 	"strings"
 )
 
@@ -30,13 +32,10 @@ func Recognise(medium io.ReaderAt) []Structure {
 	var out []Structure
 	for _, look := range []func(io.ReaderAt) (Structure, bool){iso9660, gpt, ext, squashfs, uImage, flattenedTree, trx, bootImage, mcuboot} {
 		if s, ok := look(medium); ok && s.Length > 0 {
-			at := len(out)
-			for at > 0 && out[at-1].Length < s.Length {
-				at--
-			}
-			out = append(out[:at], append([]Structure{s}, out[at:]...)...)
+			out = append(out, s)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Structure) int { return cmp.Compare(b.Length, a.Length) })
 	return out
 }
 

@@ -190,13 +190,17 @@ func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBy
 		}
 	}
 	w := &worker{with: with, batch: batch, last: time.Now(), progress: progress, so: p}
-	gain := digest.MeasureGain(time.Now)
-	todo := verify.PartGroups(verify.Parts(chores), gain, runtime.GOMAXPROCS(0))
+	cores, parts := runtime.GOMAXPROCS(0), verify.Parts(chores)
+	var gain digest.Gain
+	if len(parts) > cores { // else each core has one file at most, and nothing is gained
+		gain = digest.MeasureGain(time.Now)
+	}
+	todo := verify.PartGroups(parts, gain, cores)
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(todo)) {
+	for range min(cores, len(todo)) {
 		wg.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(todo) && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
 				if err := w.do(ctx, folder, todo[i], left, gain, maxBytes); err != nil {
