@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/demo/scenario"
+	"endeixis/internal/browser"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
@@ -118,7 +119,7 @@ func TestConsolePeople(t *testing.T) {
 	b.fill("First password", " and more")
 	b.press("Add them")
 	b.sees("Sunniva Holt")
-	b.do(chromedp.Click(`button[aria-label="Disable sunniva"]`, chromedp.ByQuery))
+	b.do(browser.Press(`button[aria-label="Disable sunniva"]`))
 	b.sees("Their sessions and tokens end at once.")
 	b.accessible("disabling")
 	b.fill("Why", "on leave")

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/core/judge"
+	"endeixis/internal/browser"
 	"endeixis/internal/testkit"
 )
 
@@ -144,7 +145,7 @@ func TestSpotPage(t *testing.T) {
 	b.sees("The answer")
 	b.answered()
 	b.sees("Prove that this check can fail")
-	b.do(chromedp.Click(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`, chromedp.BySearch))
+	b.do(browser.Press(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`))
 	b.sees("nothing that was altered was cleared")
 	b.sees("another publisher's key in place of the signer's")
 	b.accessible("drill")
@@ -188,7 +189,7 @@ func TestSpotLarge(t *testing.T) {
 	b.give(filesIn(t, dir)...)
 	b.sees("of 8.0 GiB")
 	b.sees("/s")
-	b.do(chromedp.Click(`button[aria-label="Do not read large.iso.bin"]`, chromedp.ByQuery))
+	b.do(browser.Press(`button[aria-label="Do not read large.iso.bin"]`))
 	got := verifiedShow(t, s, b.answered())
 	assert.Equal(t, "done", got.State)
 	assert.Equal(t, 2, got.Counts.Unproven)
@@ -214,7 +215,7 @@ func TestSpotLarge(t *testing.T) {
 	cancelled(2)
 	// So is what was begun on a page that is closed or left: nobody could go on with it.
 	for i, leave := range []chromedp.Action{
-		chromedp.Navigate("about:blank"), chromedp.Click(`//a[text()="Records"]`, chromedp.BySearch),
+		chromedp.Navigate("about:blank"), browser.Press(`//a[text()="Records"]`),
 	} {
 		b.visit("/spot", "Spot check")
 		b.give(filepath.Join(dir, "large.iso.bin"))
@@ -228,7 +229,7 @@ func TestSpotLarge(t *testing.T) {
 	b.give(filesIn(t, dir)...)
 	b.sees("of 8.0 GiB")
 	b.sees("/s")
-	b.do(chromedp.Click(`button[aria-label="Do not read large.iso.bin"]`, chromedp.ByQuery))
+	b.do(browser.Press(`button[aria-label="Do not read large.iso.bin"]`))
 	got = verifiedShow(t, s, b.answered())
 	for _, item := range got.Items {
 		switch item.Path {

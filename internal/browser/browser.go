@@ -4,7 +4,9 @@ package browser
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -45,7 +47,35 @@ func SignIn(base, name, password string) chromedp.Action {
 		chromedp.WaitVisible("form", chromedp.ByQuery),
 		chromedp.SendKeys("input[autocomplete=username]", name, chromedp.ByQuery),
 		chromedp.SendKeys("input[type=password]", password, chromedp.ByQuery),
-		chromedp.Click("button[type=submit]", chromedp.ByQuery),
+		Press("button[type=submit]"),
 		chromedp.WaitVisible("nav", chromedp.ByQuery),
 	}
+}
+
+// patience is how long Press looks for something to press: long, for a machine
+// with other work has made browsers ten times as slow.
+const patience = time.Minute
+
+// Press clicks the first element that the selector names, an XPath if it
+// begins with “/” and CSS otherwise, that is on the page, enabled and not
+// covered by another. It finds and clicks in one step: a page that moves
+// between the two would be clicked beside what was meant.
+func Press(selector string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf(`(() => {
+		const selector = %q, found = [];
+		if (selector.startsWith("/")) {
+			const all = document.evaluate(selector, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+			for (let i = 0; i < all.snapshotLength; i++) found.push(all.snapshotItem(i));
+		} else found.push(...document.querySelectorAll(selector));
+		for (const node of found) {
+			if (node.matches(":disabled") || !node.getClientRects().length) continue;
+			node.scrollIntoView({ block: "center", behavior: "instant" });
+			const r = node.getClientRects()[0];
+			const at = document.elementFromPoint(r.left + r.width / 2, r.top + r.height / 2);
+			if (!at || !(node.contains(at) || at.contains(node))) continue;
+			node.click();
+			return true;
+		}
+		return false;
+	})()`, selector), nil, chromedp.WithPollingTimeout(patience))
 }

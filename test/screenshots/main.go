@@ -159,7 +159,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 		},
 		func() error {
 			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=corran/chart-disc-2026-10", "form"), chromedp.Sleep(300*time.Millisecond),
-				chromedp.Click(`//button[contains(., "Survey first")]`, chromedp.BySearch), chromedp.WaitVisible("section section li", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 60)", nil))
+				browser.Press(`//button[contains(., "Survey first")]`), chromedp.WaitVisible("section section li", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 60)", nil))
 		},
 		func() error { return shot("console-batch", visit("/batches/6", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
@@ -168,7 +168,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 			return shot("console-spot", visit("/spot", "[data-drop]"), give("tidewright/gauge-fw-4.2"), chromedp.WaitVisible("[data-answers]", chromedp.ByQuery))
 		},
 		func() error {
-			return shot("console-drill", chromedp.Click(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`, chromedp.BySearch),
+			return shot("console-drill", browser.Press(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`),
 				chromedp.WaitVisible("article table", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('article table').closest('article').scrollIntoView()", nil))
 		},
 		func() error {
@@ -178,7 +178,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 		func() error { return shot("console-key", visit("/keyring/"+certified, "form")) },
 		func() error { return shot("console-desk", visit("/keyring/desk", "article")) },
 		func() error {
-			return shot("console-reach", visit("/keyring/"+release, "h1"), chromedp.Click(`//button[contains(., "Show its reach")]`, chromedp.BySearch),
+			return shot("console-reach", visit("/keyring/"+release, "h1"), browser.Press(`//button[contains(., "Show its reach")]`),
 				chromedp.WaitVisible("[data-reach]", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil))
 		},
 		func() error { return shot("console-policy", visit("/policy", "dl")) },
@@ -189,7 +189,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 				"| lamp-ctl-3.8-drive.bin | 65,536 | 5d41402abc4b2a76b9719d911017c592 |\n| lamp-ctl-3.8-sensor.bin | 65,536 | 7d793037a0760186574b0282f2f4 |\n\n" +
 				"SHA-256 of the manual lamp-manual.pdf:\nE3B0C442 98FC1C14 9AFBF4C8 996FB924\n27AE41E4 649B934C A495991B 7852B855\n"
 			return shot("console-manifest-dark", theme("night-watch"), visit("/manifests", "form"), chromedp.SendKeys("textarea", text, chromedp.ByQuery),
-				chromedp.Click("form button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
+				browser.Press("form button[type=submit]"), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
 		},
 		func() error {
 			at, err := damagedDisc(ctx)
