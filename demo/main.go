@@ -85,6 +85,8 @@ type demo struct {
 	// world stands in for what lies outside, at worldURL.
 	world    *exec.Cmd
 	worldURL string
+	// gauges are the addresses of the harbour's gauges, by name.
+	gauges map[string]string
 }
 
 func (d *demo) logPath() string { return filepath.Join(keepDir, "service.log") }
@@ -146,12 +148,19 @@ func (d *demo) downloads(context.Context) error {
 	if err := scenario.WriteDirectories(filepath.Join(keepDir, "directories")); err != nil {
 		return err
 	}
+	if err := scenario.WriteGauges(filepath.Join(keepDir, "gauges")); err != nil {
+		return err
+	}
+	if err := scenario.WriteGaugeKinds(filepath.Join(keepDir, "device-kinds")); err != nil {
+		return err
+	}
 	return scenario.WriteKeys(filepath.Join(keepDir, "publisher-keys"))
 }
 
 // outside starts the stand-ins for what lies outside.
 func (d *demo) outside(context.Context) error {
-	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"), "--directories", filepath.Join(keepDir, "directories"))
+	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"), "--directories", filepath.Join(keepDir, "directories"),
+		"--gauges", filepath.Join(keepDir, "gauges"))
 	d.world.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := d.world.StdoutPipe()
 	if err != nil {
@@ -163,12 +172,20 @@ func (d *demo) outside(context.Context) error {
 	if err := os.WriteFile(filepath.Join(keepDir, "world.pid"), []byte(strconv.Itoa(d.world.Process.Pid)), 0o600); err != nil {
 		return err
 	}
-	line, err := bufio.NewReader(out).ReadString('\n')
-	if err != nil {
-		return fmt.Errorf("it said nothing: %w", err)
+	d.gauges = map[string]string{}
+	for lines := bufio.NewReader(out); d.worldURL == ""; {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			return fmt.Errorf("it did not say where it is: %w", err)
+		}
+		what, where, _ := strings.Cut(strings.TrimSpace(line), " is at ")
+		if what == "The world" {
+			d.worldURL = where
+		} else {
+			d.gauges[what] = where
+		}
 	}
-	_, d.worldURL, _ = strings.Cut(strings.TrimSpace(line), "The world is at ")
-	return nil
+	return scenario.WriteLogin(filepath.Join(keepDir, "gauges.key"), filepath.Join(keepDir, "known_hosts"), d.gauges)
 }
 
 func (d *demo) database(ctx context.Context) (err error) {
@@ -219,6 +236,7 @@ origins:
   - {name: lookalike, kind: hkp, url: "%[1]s/directories/lookalike/"}
   - {name: tidewright-own, kind: wkd, url: "%[1]s/directories/harbour/wkd/", domain: tidewright.example}
 `, d.worldURL)
+	text += fmt.Sprintf("devices:\n  kinds: device-kinds\n  known_hosts: known_hosts\n  credentials:\n    %s: {user: %s, key_file: gauges.key}\n", scenario.GaugeCredential, scenario.GaugeUser)
 	if err := os.WriteFile(d.config, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -314,6 +332,9 @@ func (d *demo) people(ctx context.Context) error {
 		return err
 	}
 	if err := scenario.Keep(ctx, tobiah); err != nil {
+		return err
+	}
+	if err := scenario.KeepGauges(ctx, tobiah, d.gauges); err != nil {
 		return err
 	}
 	status, err := tobiah.Status(ctx)

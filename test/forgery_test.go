@@ -27,6 +27,7 @@ var mayChange = map[string]string{
 	"sessions":                    "people who are signed in to the console; they end by themselves",
 	"listing_pages":               "the list of files of a batch that waits for its survey; what was surveyed is in each item's record",
 	"measurers":                   "who is waited for; what they measured, and with what, is in each item's record",
+	"device_checks":               "what a device is asked; once it has answered, that is in each item's record",
 	"piece_digests":               "they only locate damage; whether there is any, the digest of the whole tells",
 	"slices":                      "how far work has come",
 	"workers":                     "who works",
@@ -218,6 +219,7 @@ func history(t *testing.T, s *testkit.Service) {
 	run("curator", []int{1}, "batch", "follow", fmt.Sprint(long.ID))
 	run("curator", []int{0}, "publisher", "set", "corran", "--contact", "press@corran.example")
 	run("curator", []int{0}, "waiver", "end", "1", "--reason", "they sign now")
+	run("curator", []int{0}, "device", "add", "LP-1", "--kind", "lamp-panel", "--publisher", "lanternfell", "--place", "Skerrow Light")
 	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})
 	require.NoError(t, err)
 	require.NotEmpty(t, keys)

@@ -1,5 +1,5 @@
 // Command endeixis-world stands in, on this machine, for what lies outside: the
-// mirrors from which manifests can be had, and key directories. It is for the demo and for trying
+// mirrors from which manifests can be had, key directories, and gauges. It is for the demo and for trying
 // things out; it holds nothing real.
 package main
 
@@ -22,9 +22,10 @@ func main() {
 	listen := flag.String("listen", "127.0.0.1:0", "where to listen; loopback only")
 	mirrors := flag.String("mirrors", "", "directory with a folder for each mirror")
 	keys := flag.String("directories", "", "directory with a folder of key files for each key directory")
+	gauges := flag.String("gauges", "", "directory with a folder for each gauge; empty for none")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	err := run(ctx, *listen, *mirrors, *keys)
+	err := run(ctx, *listen, *mirrors, *keys, *gauges)
 	stop()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "endeixis-world:", err)
@@ -32,7 +33,7 @@ func main() {
 	}
 }
 
-func run(ctx context.Context, listen, mirrors, keys string) error {
+func run(ctx context.Context, listen, mirrors, keys, gauges string) error {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil || !net.ParseIP(host).IsLoopback() {
 		return fmt.Errorf("%q is not a loopback address with a port, such as 127.0.0.1:7480", listen)
@@ -54,6 +55,11 @@ func run(ctx context.Context, listen, mirrors, keys string) error {
 	server := &http.Server{Handler: world.Handler(root.FS(), rings.FS()), ReadHeaderTimeout: 5 * time.Second}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
+	if gauges != "" {
+		if err := serveGauges(ctx, gauges); err != nil {
+			return err
+		}
+	}
 	fmt.Printf("The world is at http://%s\n", listener.Addr())
 	select {
 	case err := <-failed:
@@ -62,6 +68,23 @@ func run(ctx context.Context, listen, mirrors, keys string) error {
 	}
 	if err := server.Close(); !errors.Is(err, http.ErrServerClosed) {
 		return err
+	}
+	return nil
+}
+
+// serveGauges has each gauge listen on loopback, and says where.
+func serveGauges(ctx context.Context, dir string) error {
+	all, err := world.ReadGauges(dir)
+	if err != nil {
+		return err
+	}
+	for _, g := range all {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		go g.Serve(ctx, listener)
+		fmt.Printf("%s is at %s\n", g.Name, listener.Addr())
 	}
 	return nil
 }

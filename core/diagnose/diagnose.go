@@ -51,11 +51,32 @@ const (
 	DamagedPieces Code = "damaged-pieces"
 	// Altered: none of these.
 	Altered Code = "altered"
+	// DeviceUnreached: a device that is to hash a slot cannot be reached.
+	DeviceUnreached Code = "device-unreached"
+	// DeviceKeyChanged: another host key than the one that was confirmed, and
+	// DeviceKeyUnconfirmed: none was confirmed.
+	DeviceKeyChanged     Code = "device-key-changed"
+	DeviceKeyUnconfirmed Code = "device-key-unconfirmed"
+	// DeviceLogin: the device does not let the service in.
+	DeviceLogin Code = "device-login"
+	// DeviceSilent: it did not answer, or not to the end, within its time.
+	DeviceSilent Code = "device-silent"
+	// DeviceLineCut: the connection ended before the answer did.
+	DeviceLineCut Code = "device-line-cut"
+	// DeviceUnclear: what it said is no answer, or more than one.
+	DeviceUnclear Code = "device-unclear"
+	// DeviceOtherSlot: it hashed another slot than the one that was asked for.
+	DeviceOtherSlot Code = "device-other-slot"
+	// DeviceRefused: it said that it does not do this.
+	DeviceRefused Code = "device-refused"
 )
 
 // Codes lists every finding.
 func Codes() []Code {
-	return []Code{WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, Altered}
+	return []Code{
+		WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, Altered,
+		DeviceUnreached, DeviceKeyChanged, DeviceKeyUnconfirmed, DeviceLogin, DeviceSilent, DeviceLineCut, DeviceUnclear, DeviceOtherSlot, DeviceRefused,
+	}
 }
 
 // A Range is a part of a file, in bytes.

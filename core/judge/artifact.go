@@ -41,7 +41,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	b.byManifest(item, m, listings, &out)
 	b.byCopies(item, m, listings, &out)
 	byContainer(item, m, on.Around, &out)
-	readBack := byOriginal(item, m, on.Original, &out)
+	readBack := b.byOriginal(item, m, on.Original, &out)
 	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
 	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })
@@ -73,15 +73,16 @@ func (b Basis) byMaker(item *survey.Item, m *measure.Measurement, out *Outcome) 
 	if maker == measure.Service {
 		return
 	}
+	if m.Device != nil {
+		// It counts for nothing but to be held against bytes that were read, and the
+		// ground for that says who said it.
+		return
+	}
 	g := Ground{
 		Code: MeasuredElsewhere, Effect: Notes,
 		Sentence: fmt.Sprintf("The bytes were read by the %s, and not by the service.", plain.Text(m.Where)),
 	}
-	policy := b.Policy
-	if expected := b.expectedOf(item.Path); len(expected.Publishers) == 1 {
-		policy = b.policyOf(expected.Publishers[0])
-	}
-	if !slices.Contains(policy.MeasuredBy, maker) {
+	if !slices.Contains(b.policyOn(item.Path).MeasuredBy, maker) {
 		g.Effect = Withholds
 		g.Sentence += " By the policy that clears nothing."
 		g.Advice = "Put the file where the service reads it, and verify it there."

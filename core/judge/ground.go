@@ -73,6 +73,8 @@ const (
 	ListedAs Code = "listed-as"
 	// ReadBack: a medium was read; how, and what follows the image on it.
 	ReadBack Code = "read-back"
+	// DeviceSaid: the value was computed by the equipment that is checked, or copied from it.
+	DeviceSaid Code = "device-said"
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
 )
@@ -83,7 +85,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, WaivedGround,
 	}
 }
 

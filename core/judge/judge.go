@@ -431,6 +431,9 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 
 // readingGrounds tells what went wrong with the item's bytes or text.
 func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
+	if out := unanswered(m); out != nil {
+		return out
+	}
 	var out []Ground
 	path := plain.Text(item.Path)
 	if p := m.Problem; p != nil {

@@ -54,7 +54,14 @@ type Policy struct {
 	DiagnosisBytes int64 `json:"diagnosis_bytes"`
 	// MeasuredBy lists who may have read the bytes of an artifact that is cleared.
 	MeasuredBy []measure.Maker `json:"measured_by" nullable:"false"`
+	// DevicePreimageBits is the least resistance against second preimages, in bits, of
+	// a digest that a device computes over what it holds: it is held against bytes that
+	// are cleared, which nobody can prepare. MD5 has 123.
+	DevicePreimageBits int `json:"device_preimage_bits"`
 }
+
+// devicePreimageBits is what is asked of a device's digest where the policy does not say.
+const devicePreimageBits = 112
 
 // measuredBy is who may measure where the policy does not say: all who read the bytes
 // themselves.
@@ -68,6 +75,7 @@ func DefaultPolicy() Policy {
 		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
 		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30, MeasuredBy: measuredBy(),
+		DevicePreimageBits: devicePreimageBits,
 	}
 }
 
@@ -76,7 +84,7 @@ func (p Policy) Validate() error {
 	for name, value := range map[string]int{
 		"digest_bits": p.DigestBits, "signature_hash_bits": p.SignatureHashBits, "rsa_bits": p.RSABits,
 		"skew_seconds": p.SkewSeconds, "max_signature_age_days": p.MaxSignatureAgeDays,
-		"corroboration_channels": p.CorroborationChannels,
+		"corroboration_channels": p.CorroborationChannels, "device_preimage_bits": p.DevicePreimageBits,
 	} {
 		if value < 0 {
 			return fmt.Errorf("policy field %s is negative", name)
@@ -137,6 +145,9 @@ func words[T ~string](list []T) []string {
 func (p *Policy) UnmarshalJSON(data []byte) error {
 	type plain Policy // without this method
 	read := plain(*p)
+	if p.Curves == nil { // it is not read over one that is there
+		read.DevicePreimageBits = devicePreimageBits
+	}
 	d := json.NewDecoder(bytes.NewReader(data))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&read); err != nil {
@@ -191,6 +202,7 @@ func PolicyFields() []PolicyField {
 		{Name: "corroboration_channels", Title: "Channels that corroborate", Does: "channels on which an unsigned digest must have been seen to clear; 0 for never"},
 		{Name: "max_signature_age_days", Title: "Age of signatures", Does: "greatest age of a signature, in days; 0 for any"},
 		{Name: "measured_by", Title: "Who may measure", Does: "who may have read the bytes of what is cleared"},
+		{Name: "device_preimage_bits", Title: "Strength of a device's digest", Does: "how hard it must be to make other content with a digest that a device computes, in bits; MD5 has 123"},
 		{Name: "diagnosis_bytes", Title: "Explained up to", Does: "size up to which a file that differs is read again to explain why, in bytes"},
 	}
 }

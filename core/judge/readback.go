@@ -13,8 +13,11 @@ import (
 // byOriginal follows the path of a medium that was read back: its first bytes are those
 // of a file that was verified here, which rests on what it rests on. It reports whether
 // anything speaks of the medium.
-func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
+func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
 	against := item.Against
+	if m.Device != nil {
+		return b.bySlot(item, m, original, out)
+	}
 	if against == nil {
 		return false
 	}
@@ -55,7 +58,6 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 		g.Effect = Notes
 		g.Sentence = fmt.Sprintf("The first %d bytes of the medium have the %s of %s, which shows damage and no more.", m.Size, algorithm, named)
 	}
-	image.State, image.Detail = Holds, "has the same bytes, and is cleared"
 	if !against.Known() {
 		g.Effect = Notes
 		out.Grounds = append(out.Grounds, g, Ground{
@@ -65,11 +67,18 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 		})
 		return true
 	}
+	restOn(original, first, image, g, named, "this medium", out)
+	return true
+}
+
+// restOn has what a medium or a slot holds count as the file counts whose bytes it has.
+func restOn(original *Outcome, first, image Link, g Ground, named, here string, out *Outcome) {
 	out.Grounds = append(out.Grounds, g)
 	if original == nil {
 		original = &Outcome{Verdict: Unproven}
 	}
-	// Whoever vouches for the file vouches for the medium, and so does what speaks
+	image.State, image.Detail = Holds, "has the same bytes, and is cleared"
+	// Whoever vouches for the file vouches for this too, and so does what speaks
 	// against it.
 	for _, o := range original.Grounds {
 		if o.Signature != nil || o.Effect == Refuses || o.Effect == Withholds && original.Verdict != Cleared {
@@ -78,6 +87,7 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 			}
 		}
 	}
+	missing := Ground{Sentence: fmt.Sprintf("%s is not cleared.", named), Advice: fmt.Sprintf("What is missing there would clear %s too.", here)}
 	at := slices.IndexFunc(original.Paths, func(p ProofPath) bool { return p.Complete })
 	switch {
 	case original.Verdict == Refused:
@@ -86,15 +96,13 @@ func byOriginal(item *survey.Item, m *measure.Measurement, original *Outcome, ou
 		image.State, image.Detail = Missing, "has the same bytes, and is not cleared itself"
 	case g.Effect == Supports:
 		out.Paths = append(out.Paths, pathOf(Readback, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}))
-		return true
+		return
 	default:
 		image.State, image.Detail = Broken, "is known by too weak a value"
+		missing.Sentence = fmt.Sprintf("%s shows damage, and not that nobody has altered it.", g.Algorithm)
+		missing.Advice = "A stronger digest would clear it."
 	}
-	out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, Ground{
-		Sentence: fmt.Sprintf("%s is not cleared.", named),
-		Advice:   "What is missing there would clear this medium too.",
-	}))
-	return true
+	out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, missing))
 }
 
 // readbackGrounds tells what was noticed while a medium was read.

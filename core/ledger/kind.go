@@ -23,6 +23,8 @@ const (
 	Reassessed     Kind = "reassessed"
 	ItemRejudged   Kind = "item-rejudged"
 	PublisherAdded Kind = "publisher-added"
+	// DeviceSet: a device was added, or what is known of it changed.
+	DeviceSet      Kind = "device-set"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -49,7 +51,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded,
+		PublisherAdded, DeviceSet,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

@@ -3,6 +3,7 @@ package measure
 import (
 	"time"
 
+	"endeixis/core/device"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/readback"
@@ -38,6 +39,8 @@ type Measurement struct {
 	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
 	// Readback is the account of a medium that was read back.
 	Readback *readback.Report `json:"readback,omitempty"`
+	// Device is the account of a slot that a device has hashed.
+	Device *device.SlotAccount `json:"device,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
 	// Maker says what kind of program read the bytes. Measurements of before there

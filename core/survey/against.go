@@ -26,11 +26,11 @@ type Against struct {
 func (a *Against) Known() bool { return a.Batch != 0 }
 
 // Algorithms returns those of which digests decide: of a file the strongest, of a value
-// all that it can be of.
+// all that it can be of, and so of checksums, of which there are variants.
 func (a *Against) Algorithms() []digest.Algorithm {
 	all := slices.Sorted(maps.Keys(a.Digests))
-	if a.Known() && len(all) > 0 {
-		return digest.Only(digest.Strongest(all))
+	if strongest := digest.Strongest(all); a.Known() && strongest.Class() != digest.Checksum {
+		return digest.Only(strongest)
 	}
 	return all
 }
@@ -59,4 +59,26 @@ func Medium(name string, read time.Time, against Against) *Survey {
 		}
 	}
 	return &Survey{Items: []Item{item}, Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}}
+}
+
+// A SlotSaid is a slot of a device, with the value that the device gives of it.
+type SlotSaid struct {
+	Name      string
+	At        time.Time
+	Size      int64
+	Algorithm digest.Algorithm
+	// Against is what it is held against, or nil where nothing is known of its value.
+	Against *Against
+}
+
+// Device plans the check of slots of a device: each is one artifact, of which the device
+// says what it has.
+func Device(slots []SlotSaid) *Survey {
+	out := &Survey{Items: make([]Item, len(slots)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}}
+	for i, s := range slots {
+		out.Items[i] = Item{
+			Path: s.Name, Role: Artifact, Why: "a slot of a device", Size: s.Size, ModTime: s.At, Against: s.Against, Digests: digest.Only(s.Algorithm),
+		}
+	}
+	return out
 }

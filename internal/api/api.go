@@ -28,6 +28,7 @@ import (
 	"endeixis/internal/access"
 	"endeixis/internal/batches"
 	"endeixis/internal/depots"
+	"endeixis/internal/devices"
 	"endeixis/internal/events"
 	"endeixis/internal/fault"
 	"endeixis/internal/inquiries"
@@ -56,6 +57,7 @@ type Parts struct {
 	Records    *records.Service
 	Depots     *depots.Depots
 	Origins    *origins.Origins
+	Devices    *devices.Service
 	Hub        *events.Hub
 	Console    fs.FS
 	Log        *slog.Logger

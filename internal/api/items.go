@@ -32,7 +32,7 @@ func itemOf(row query.Item) (wire.Item, error) {
 	if err := errors.Join(json.Unmarshal(row.Measurement, &m), json.Unmarshal(row.Grounds, &v.Grounds), json.Unmarshal(row.Paths, &v.Paths)); err != nil {
 		return v, err
 	}
-	v.Where, v.Readback = m.Where, m.Readback
+	v.Where, v.Readback, v.Device = m.Where, m.Readback, m.Device
 	outcome := judge.Outcome{Grounds: v.Grounds}
 	if row.Verdict != nil {
 		outcome.Verdict = judge.Verdict(*row.Verdict)

@@ -12,6 +12,7 @@ func (a *API) register() {
 	a.registerBatches()
 	a.registerElsewhere()
 	a.registerReferences()
+	a.registerDevices()
 	a.registerDrills()
 	a.registerPublishers()
 	a.registerKeyring()

@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"endeixis/core/container"
+	"endeixis/core/device"
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
@@ -53,6 +54,7 @@ var vocabularies = []vocabulary{
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
 	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
 	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
+	vocabularyOf("DeviceReach", device.Reaches()), vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
 
 // speak makes the registry describe every vocabulary by its words.

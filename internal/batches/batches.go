@@ -37,6 +37,8 @@ type Service struct {
 	policy     *policy.Service
 	sources    *sources.Sources
 	origins    Origins
+	devices    Devices
+	ours       ours
 	jobs       Jobs
 	orders     Orders
 	limits     Limits
@@ -61,12 +63,12 @@ type Orders interface {
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, jobs Jobs, orders Orders, limits Limits, gain digest.Gain, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, dev Devices, jobs Jobs, orders Orders, limits Limits, gain digest.Gain, now func() time.Time) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sources: d, origins: o, jobs: jobs, orders: orders, limits: limits, gain: gain, now: now, where: "service on " + host}
+	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sources: d, origins: o, devices: dev, jobs: jobs, orders: orders, limits: limits, gain: gain, now: now, where: "service on " + host}
 }
 
 // Get returns a batch.

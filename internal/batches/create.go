@@ -56,6 +56,29 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	if err := s.checkSource(ctx, by, r, given); err != nil {
 		return store.Batch{}, err
 	}
+	var against []byte
+	if r.Against != nil {
+		if against, err = s.readBack(ctx, r); err != nil {
+			return store.Batch{}, err
+		}
+	}
+	again := func(ctx context.Context, tx *store.Tx, id int64) error {
+		return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against))
+	}
+	return s.create(ctx, by, r, again, func(ctx context.Context, tx *store.Tx, id int64) error {
+		if err := tx.AddCopies(ctx, id, copies); err != nil {
+			return err
+		}
+		if r.Source.Remote() {
+			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against})
+		}
+		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
+	})
+}
+
+// create stores a new batch with what belongs to it, in one transaction; again, which may
+// be nil, looks whether a request with a key that was used asks for the same.
+func (s *Service) create(ctx context.Context, by string, r Request, again, with func(ctx context.Context, tx *store.Tx, id int64) error) (store.Batch, error) {
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
 	if err := errors.Join(err1, err2); err != nil {
@@ -66,12 +89,6 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 	}
 	if r.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, r.Publisher); err != nil {
-			return store.Batch{}, err
-		}
-	}
-	var against []byte
-	if r.Against != nil {
-		if against, err = s.readBack(ctx, r); err != nil {
 			return store.Batch{}, err
 		}
 	}
@@ -96,16 +113,13 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		if err != nil {
 			return err
 		}
-		if !added {
-			return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against))
+		switch {
+		case added:
+			return with(ctx, tx, id)
+		case again != nil:
+			return again(ctx, tx, id)
 		}
-		if err := tx.AddCopies(ctx, id, copies); err != nil {
-			return err
-		}
-		if r.Source.Remote() {
-			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against})
-		}
-		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
+		return nil
 	})
 	if err != nil {
 		return store.Batch{}, err

@@ -121,6 +121,9 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	if err != nil {
 		return Drill{}, err
 	}
+	if sourceOf(b).Kind == sources.Device {
+		return Drill{}, fault.New(fault.Conflict, "no-bytes", "Batch %d has asked a device, so that there are no bytes that could be altered.", id).Advise("Drill the batch of the release that the device was held against.")
+	}
 	if items == nil {
 		if items, err = s.firstCleared(ctx, id); err != nil {
 			return Drill{}, err

@@ -207,26 +207,45 @@ func (s *Service) Against(ctx context.Context, b store.Batch) (*survey.Against, 
 	return &out, json.Unmarshal(m.Against, &out)
 }
 
-// rest has a session judge what its batch is read back against, by what the batch is
-// judged by: so it counts now as that file counts now.
+// rest has a session judge what the items of a batch are held against, by what the batch
+// is judged by: so each counts now as that file counts now.
 func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Batch, ring *keyring.Keyring) error {
-	// What stands in the item is on record.
-	against, err := s.Against(ctx, b)
-	if against == nil || err != nil {
+	// What stands in the items is on record.
+	last := 0
+	if sourceOf(b).Kind == sources.Device {
+		last = maxSlots
+	} else if against, err := s.Against(ctx, b); against == nil || err != nil {
 		return err
 	}
-	rows, err := s.store.ItemsOf(ctx, b.ID, []int{0})
-	if err != nil || len(rows) == 0 {
+	var numbers []int
+	for n := range last + 1 {
+		numbers = append(numbers, n)
+	}
+	rows, err := s.store.ItemsOf(ctx, b.ID, numbers)
+	if err != nil {
 		return err
 	}
-	var medium survey.Item
-	if err := json.Unmarshal(rows[0].Survey, &medium); err != nil {
-		return err
+	for _, row := range rows {
+		var item survey.Item
+		if err := json.Unmarshal(row.Survey, &item); err != nil {
+			return err
+		}
+		if err := s.original(ctx, session, b, ring, &item); err != nil {
+			return err
+		}
 	}
-	if medium.Against == nil || !medium.Against.Known() {
+	return nil
+}
+
+// maxSlots is more than a device has.
+const maxSlots = 16
+
+// original has a session judge the file that an item is held against, if it is one.
+func (s *Service) original(ctx context.Context, session *verify.Session, b store.Batch, ring *keyring.Keyring, here *survey.Item) error {
+	if here.Against == nil || !here.Against.Known() {
 		return nil
 	}
-	original, err := s.Get(ctx, medium.Against.Batch)
+	original, err := s.Get(ctx, here.Against.Batch)
 	if err != nil {
 		return err
 	}
@@ -235,7 +254,7 @@ func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Bat
 	if err != nil {
 		return err
 	}
-	image, err := s.stored(ctx, original.ID, medium.Against.N)
+	image, err := s.stored(ctx, original.ID, here.Against.N)
 	if err != nil {
 		return err
 	}
@@ -247,7 +266,7 @@ func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Bat
 		around.Judge(holders[i].Item, &holders[i].Measurement)
 	}
 	outcome := around.Judge(image.Item, &image.Measurement)
-	session.Original(medium.Path, &outcome)
+	session.Original(here.Path, &outcome)
 	return nil
 }
 

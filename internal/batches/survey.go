@@ -76,9 +76,11 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		}
 		return s.fail(ctx, b, err)
 	}
-	measured, err := verify.Read(ctx, plan, looked.witness)
-	if err != nil {
-		return err
+	measured := looked.measured
+	if measured == nil {
+		if measured, err = verify.Read(ctx, plan, looked.witness); err != nil {
+			return err
+		}
 	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
@@ -98,6 +100,11 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		if item := &plan.Items[i]; item.Role == survey.Manifest {
 			if m, ok := measured[item.Path]; ok {
 				session.Manifest(item, &m)
+			}
+		}
+		if looked.measured != nil {
+			if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
+				return err
 			}
 		}
 	}
@@ -164,6 +171,8 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 // looked is what a survey is made from.
 type looked struct {
 	plan func(survey.Options) (*survey.Survey, error)
+	// measured is what was measured in finding out, by path, or nil.
+	measured map[string]measure.Measurement
 	// folder is where files are looked for that may hold another, or nil.
 	folder  fs.FS
 	witness measure.Witness
@@ -175,6 +184,9 @@ type looked struct {
 // it. It returns nil where there is nothing to survey yet, or no more.
 func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 	source := sourceOf(b)
+	if source.Kind == sources.Device {
+		return s.ask(ctx, b)
+	}
 	if source.Remote() {
 		m, err := s.store.Measurer(ctx, b.ID)
 		if err != nil || m.Pages == nil {

@@ -514,6 +514,10 @@ func (a *app) showItem(item wire.Item, links bool) {
 		fmt.Fprintln(a.stdout)
 		a.showMedium(item.Readback)
 	}
+	if item.Device != nil {
+		fmt.Fprintln(a.stdout)
+		a.showSaid(item.Device)
+	}
 	if len(item.ReadBacks) > 0 {
 		fmt.Fprintf(a.stdout, "\n    %s\n", a.bold("Read back from media"))
 	}

@@ -373,10 +373,10 @@ func (a *app) showMatch(item wire.Item) {
 	if best == nil {
 		return
 	}
-	where := best.Source
-	if best.Line > 0 {
-		where += fmt.Sprintf(", line %d", best.Line)
+	said := fmt.Sprintf("%s, as %s, line %d states it:", best.Algorithm, plain.Text(best.Source), best.Line)
+	if best.Line == 0 { // it is a file, and no list
+		said = fmt.Sprintf("%s, as %s has it:", best.Algorithm, plain.Text(best.Source))
 	}
-	fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("%s, as %s states it:", best.Algorithm, plain.Text(where))))
+	fmt.Fprintf(a.stdout, "    %s\n", a.faint(said))
 	a.wrapped("      ", plain.Grouped(best.Computed.String()))
 }

@@ -5,6 +5,7 @@
 package config
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net"
@@ -39,9 +40,11 @@ type Config struct {
 	Directories []Directory `koanf:"directories"`
 	// RefreshHours is how often every key is looked up again; zero means only
 	// when somebody asks.
-	RefreshHours int  `koanf:"refresh_hours"`
-	Work         Work `koanf:"work"`
-	Log          Log  `koanf:"log"`
+	RefreshHours int `koanf:"refresh_hours"`
+	// Devices says how equipment is reached that hashes what it holds.
+	Devices Devices `koanf:"devices"`
+	Work    Work    `koanf:"work"`
+	Log     Log     `koanf:"log"`
 	// SecureCookies is to be on wherever people reach the service by HTTPS.
 	SecureCookies bool `koanf:"secure_cookies"`
 	// TrustedProxies are the addresses, or networks as 10.0.0.0/8, of proxies
@@ -66,6 +69,25 @@ type Directory struct {
 	URL string `koanf:"url"`
 	// Domain is, for wkd, the part of mail addresses behind the @.
 	Domain string `koanf:"domain"`
+}
+
+// Devices says how equipment is reached. What is secret stands in files of its own.
+type Devices struct {
+	// Kinds is a folder of descriptions, and KnownHosts a file of host keys that somebody
+	// has confirmed, in the form of OpenSSH. Either may be empty.
+	Kinds      string `koanf:"kinds"`
+	KnownHosts string `koanf:"known_hosts"`
+	// AtOnce is how many devices are asked at a time.
+	AtOnce int `koanf:"at_once"`
+	// Credentials are ways to be let in, by name.
+	Credentials map[string]Credential `koanf:"credentials"`
+}
+
+// Credential is a name, and a file with a private key or a password.
+type Credential struct {
+	User         string `koanf:"user"`
+	KeyFile      string `koanf:"key_file"`
+	PasswordFile string `koanf:"password_file"`
 }
 
 // Database says where the records are kept.
@@ -102,9 +124,10 @@ type Log struct {
 func defaults() Config {
 	return Config{
 		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{}, Directories: []Directory{},
-		Ledger: Ledger{KeyFile: "ledger.key"},
-		Work:   Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
-		Log:    Log{Level: "info", Format: "text"},
+		Devices: Devices{AtOnce: 8, Credentials: map[string]Credential{}},
+		Ledger:  Ledger{KeyFile: "ledger.key"},
+		Work:    Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
+		Log:     Log{Level: "info", Format: "text"},
 	}
 }
 
@@ -148,7 +171,7 @@ func Load(path string) (*Loaded, error) {
 	if err := layer("environment", env.Provider(".", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {
 		key = strings.ToLower(strings.TrimPrefix(key, prefix))
 		key = strings.ReplaceAll(key, "__", ".")
-		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && key != "database.url" {
+		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && !credentialKey.MatchString(key) && key != "database.url" {
 			return "", nil // variables of the client and others
 		}
 		return key, value
@@ -168,6 +191,19 @@ func Load(path string) (*Loaded, error) {
 		for name, dir := range c.Depots {
 			c.Depots[name] = from(base, dir)
 		}
+		for _, path := range []*string{&c.Devices.Kinds, &c.Devices.KnownHosts} {
+			if *path != "" {
+				*path = from(base, *path)
+			}
+		}
+		for name, credential := range c.Devices.Credentials {
+			for _, path := range []*string{&credential.KeyFile, &credential.PasswordFile} {
+				if *path != "" {
+					*path = from(base, *path)
+				}
+			}
+			c.Devices.Credentials[name] = credential
+		}
 	}
 	if err := c.validate(); err != nil {
 		return nil, err
@@ -185,7 +221,7 @@ func unknownKeys(k *koanf.Koanf) []string {
 	known.Load(structs.Provider(defaults(), "koanf"), nil) //nolint:errcheck // cannot fail
 	var out []string
 	for _, key := range k.Keys() {
-		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) {
+		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && !credentialKey.MatchString(key) {
 			out = append(out, key)
 		}
 	}
@@ -222,7 +258,11 @@ func shown(value any) string {
 // depots that the service can write, people without HTTPS.
 func (c *Config) Warnings(file string) []string {
 	var out []string
-	for what, name := range map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile} {
+	secrets := map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile}
+	for name, credential := range c.Devices.Credentials {
+		secrets["the credential "+name+" for devices"] = cmp.Or(credential.KeyFile, credential.PasswordFile)
+	}
+	for what, name := range secrets {
 		if info, err := os.Stat(name); err == nil && info.Mode().Perm()&0o044 != 0 {
 			out = append(out, fmt.Sprintf("%s, %s, can be read by others on this host; take that right away (chmod 600)", what, name))
 		}
@@ -250,6 +290,8 @@ func from(base, path string) string {
 
 var originKey = regexp.MustCompile(`^origins\.[^.]+\.(url|channel)$`)
 
+var credentialKey = regexp.MustCompile(`^devices\.credentials\.[^.]+\.(user|key_file|password_file)$`)
+
 var depotName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 
 func (c *Config) validate() error {
@@ -267,6 +309,17 @@ func (c *Config) validate() error {
 		_, _, err := net.ParseCIDR(proxy)
 		if net.ParseIP(proxy) == nil && err != nil {
 			return fmt.Errorf("trusted_proxies: %q is neither an address nor a network such as 10.0.0.0/8", proxy)
+		}
+	}
+	if c.Devices.AtOnce < 1 || c.Devices.AtOnce > 1000 {
+		return fmt.Errorf("devices.at_once is %d; it has to be from 1 to 1000", c.Devices.AtOnce)
+	}
+	for name, credential := range c.Devices.Credentials {
+		if !depotName.MatchString(name) {
+			return fmt.Errorf("credential name %q: use small letters, digits and hyphens", name)
+		}
+		if credential.User == "" || (credential.KeyFile == "") == (credential.PasswordFile == "") {
+			return fmt.Errorf("devices.credentials.%s needs a user, and either key_file or password_file", name)
 		}
 	}
 	seen := map[string]bool{}

@@ -149,9 +149,13 @@ type Runner struct {
 	done sync.WaitGroup
 }
 
-// New returns a Runner for some queues and those that read no depot; workers is how many jobs
-// run at once, 0 for one on each core.
-func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, log *slog.Logger) (*Runner, error) {
+// Sizes say how many jobs run at once: Workers on a queue that reads files, 0 for one on each
+// core, and Devices on that of devices, which mostly waits.
+type Sizes struct{ Workers, Devices int }
+
+// New returns a Runner for some queues and those that read no depot.
+func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, log *slog.Logger) (*Runner, error) {
+	workers := sizes.Workers
 	if workers <= 0 {
 		workers = runtime.NumCPU()
 	}
@@ -168,7 +172,7 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, workers int, 
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	river.AddWorker(workersOf, &answerWorker{runner: r})
 	river.AddWorker(workersOf, &endWorker{runner: r})
-	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}}
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}, sources.Devices: {MaxWorkers: max(1, sizes.Devices)}}
 	for _, name := range queues {
 		configured[name] = river.QueueConfig{MaxWorkers: workers}
 		configured[large(name)] = river.QueueConfig{MaxWorkers: max(1, workers/2)}

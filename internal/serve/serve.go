@@ -19,6 +19,7 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
 	"endeixis/internal/depots"
+	"endeixis/internal/devices"
 	"endeixis/internal/directories"
 	"endeixis/internal/events"
 	"endeixis/internal/fault"
@@ -54,6 +55,7 @@ type Service struct {
 	depots     *depots.Depots
 	sources    *sources.Sources
 	origins    *origins.Origins
+	devices    *devices.Service
 	queue      *jobs.Queue
 }
 
@@ -135,10 +137,18 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	k := keys.New(s, recs, pub, pol, asker, orders, clock.Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
-	b := batches.New(s, recs, k, pub, pol, from, places, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now), clock.Now)
+	credentials := map[string]devices.Credential{}
+	for name, credential := range c.Devices.Credentials {
+		credentials[name] = devices.Credential(credential)
+	}
+	equipment, err := devices.New(s, recs, pub, devices.Settings{Kinds: c.Devices.Kinds, KnownHosts: c.Devices.KnownHosts, Credentials: credentials}, log, clock.Now)
+	if err != nil {
+		return nil, err
+	}
+	b := batches.New(s, recs, k, pub, pol, from, places, equipment, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now), clock.Now)
 	again := reassess.New(s, recs, k, pub, pol, b, orders, clock.Now)
 	return &Service{
-		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, access: access.New(s, recs, clock.Now),
+		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, devices: equipment, access: access.New(s, recs, clock.Now),
 		batches: b, reassess: again, inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
 			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
 		}, clock.Now),
@@ -292,7 +302,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
 	if err != nil {
 		return err
 	}
@@ -313,7 +323,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
 	handler := api.New(api.Parts{
-		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
+		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins, Devices: s.devices,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{
@@ -349,7 +359,7 @@ func (s *Service) Work(ctx context.Context) error {
 	if err := s.records.LoadPublicKey(ctx); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), s.config.Work.Workers, s.log)
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
 	if err != nil {
 		return err
 	}

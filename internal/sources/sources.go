@@ -28,10 +28,12 @@ const (
 	// folder's path there. This process cannot read either.
 	Client  Kind = "client"
 	Console Kind = "console"
+	// Device is equipment that hashes what it holds; the reference is its name.
+	Device Kind = "device"
 )
 
 // Kinds lists every kind.
-func Kinds() []Kind { return []Kind{Depot, Client, Console} }
+func Kinds() []Kind { return []Kind{Depot, Client, Console, Device} }
 
 // A Source is where a batch's bytes are.
 type Source struct {
@@ -57,6 +59,9 @@ func Elsewhere(kind Kind, host, folder string) (Source, error) {
 	}
 	return Source{kind, host + ":" + folder}, nil
 }
+
+// OfDevice returns the source that is a device.
+func OfDevice(name string) Source { return Source{Device, name} }
 
 // Remote reports whether somebody else reads the files, who is asked to.
 func (s Source) Remote() bool { return s.Kind == Client || s.Kind == Console }
@@ -106,6 +111,9 @@ func Queue(source Source) string {
 	if source.Remote() {
 		return remote
 	}
+	if source.Kind == Device {
+		return Devices
+	}
 	depot, _ := source.Folder()
 	return string(source.Kind) + "-" + depot
 }
@@ -114,8 +122,12 @@ func Queue(source Source) string {
 // depot.
 const remote = "measured-elsewhere"
 
+// Devices is the queue of what is asked of devices, so that one that hangs keeps no folder
+// waiting.
+const Devices = "devices"
+
 // Queues lists the queues of all sources that this process can read, and of those that
-// none has to.
+// none has to. That of devices is beside them.
 func (s *Sources) Queues() []string {
 	out := []string{remote}
 	for _, name := range s.depots.Names() {

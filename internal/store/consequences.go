@@ -192,6 +192,14 @@ var peopleRows = consequence{"people", `
 		OR (u.changed_at IS NULL) <> (n.position IS NULL) OR (n.position IS NOT NULL AND ` + apart("u.changed_at", "n.at") + `)
 		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') <> coalesce(coalesce(n.body, r.body) ->> 'password', encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex'))`}
 
+var deviceRows = consequence{"devices", `
+	SELECT coalesce(r.position, d.position) AS position, coalesce(d.name, r.subject) || ': ' || CASE
+		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
+	FROM devices d FULL JOIN (SELECT DISTINCT ON (body -> 'device' ->> 'name') * FROM ` + record("device-set") + ` n ORDER BY body -> 'device' ->> 'name', position DESC) r
+		ON r.body -> 'device' ->> 'name' = d.name
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
+		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device'`}
+
 var tokenRows = consequence{"tokens", `
 	SELECT coalesce(r.position, -1) AS position, 'token ' || coalesce(t.id, (r.body ->> 'token')::bigint) || ': ' || CASE
 		WHEN t.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was issued or ended' END AS what
@@ -304,7 +312,7 @@ func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
 // own table first, since the others rest on it.
 func consequences() []consequence {
 	return []consequence{
-		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows,
+		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows,
 		batchRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -133,6 +134,36 @@ func Prepare(t testing.TB) config.Config {
 	return c
 }
 
+// Gauges starts gauges, and returns how the service reaches them, with their addresses by
+// name.
+func Gauges(t testing.TB, all []*world.Gauge) (config.Devices, map[string]string) {
+	t.Helper()
+	dir := t.TempDir()
+	out := config.Devices{
+		Kinds: filepath.Join(dir, "device-kinds"), KnownHosts: filepath.Join(dir, "known_hosts"), AtOnce: 8,
+		Credentials: map[string]config.Credential{scenario.GaugeCredential: {User: scenario.GaugeUser, KeyFile: filepath.Join(dir, "gauges.key")}},
+	}
+	addresses := map[string]string{}
+	for _, g := range all {
+		addresses[g.Name] = Listen(t, g)
+	}
+	require.NoError(t, scenario.WriteGaugeKinds(out.Kinds))
+	require.NoError(t, scenario.WriteLogin(filepath.Join(dir, "gauges.key"), out.KnownHosts, addresses))
+	return out, addresses
+}
+
+// Listen serves a gauge until the test ends, and returns its address.
+func Listen(t testing.TB, g *world.Gauge) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() { g.Serve(ctx, listener) })
+	t.Cleanup(func() { stop(); done.Wait() })
+	return listener.Addr().String()
+}
+
 // Now is the clock of tests that need none of their own: this host's, as the
 // database keeps it.
 func Now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
@@ -170,7 +201,7 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	p.Policy = policy.New(s, p.Records, p.Publishers, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
 	p.Keys = keys.New(s, p.Records, p.Publishers, p.Policy, nil, orders, now)
-	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now)
+	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now)
 	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Publishers, p.Policy, p.Batches, orders, now)
 	return p
 }

@@ -3,6 +3,7 @@ package wire
 import (
 	"time"
 
+	"endeixis/core/device"
 	"endeixis/core/judge"
 	"endeixis/core/readback"
 	"endeixis/core/survey"
@@ -29,10 +30,12 @@ type Item struct {
 	Where    string            `json:"where,omitempty" doc:"Which program on which host read the bytes."`
 	Record   *int64            `json:"record,omitempty"`
 	// Readback is of a medium; ReadBacks are of a file that media were written from.
-	Readback  *readback.Report `json:"readback,omitempty" doc:"How a medium was read, and what was found on it."`
-	Against   *Against         `json:"against,omitempty" doc:"What a medium is read back against."`
-	ReadBacks []ReadBack       `json:"read_backs,omitempty" doc:"Media that were read back against this file; only where one item is shown."`
-	Now       *Now             `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
+	Readback *readback.Report `json:"readback,omitempty" doc:"How a medium was read, and what was found on it."`
+	Against  *Against         `json:"against,omitempty" doc:"What a medium is read back against, or a slot held."`
+	// Device is of a slot that a device has hashed.
+	Device    *device.SlotAccount `json:"device,omitempty" doc:"What a device was asked about a slot, and what it said."`
+	ReadBacks []ReadBack          `json:"read_backs,omitempty" doc:"Media that were read back against this file; only where one item is shown."`
+	Now       *Now                `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
 }
 
 // Now is what an item's verdict became by a reassessment.

@@ -96,6 +96,16 @@ var (
 	ShowOverview = Operation[Nothing, Overview]{Method: get, Path: "/overview", ID: "overview", Summary: "What needs attention", Role: roles.Auditor}
 )
 
+// Equipment that hashes what it holds.
+var (
+	ListDevices     = Operation[Nothing, Page[Device]]{Method: get, Path: "/devices", ID: "list-devices", Summary: "List devices, with what was last found in their slots", Role: roles.Auditor}
+	ShowDevice      = Operation[DeviceAt, DeviceShown]{Method: get, Path: "/devices/{name}", ID: "show-device", Summary: "Show a device, and what was found in its slots", Role: roles.Auditor}
+	SetDevice       = Operation[SetDeviceRequest, Device]{Method: put, Path: "/devices/{name}", ID: "set-device", Summary: "Add a device, or change what is known of it", Role: roles.Curator}
+	RetireDevice    = Operation[RetireDeviceRequest, Device]{Method: post, Path: "/devices/{name}/retirement", ID: "retire-device", Summary: "Have a device asked no more", Role: roles.Curator}
+	ListDeviceKinds = Operation[Nothing, DeviceKinds]{Method: get, Path: "/device-kinds", ID: "list-device-kinds", Summary: "List the kinds of devices, with their descriptions", Role: roles.Auditor}
+	CheckDevices    = Operation[CheckDevicesRequest, Page[Batch]]{Method: post, Path: "/device-checks", ID: "check-devices", Summary: "Ask devices what their slots hold; each device is a batch", Role: roles.Operator, MaxBody: 2 * mebibyte, Status: http.StatusAccepted}
+)
+
 // Publishers, and the keyring.
 var (
 	ListPublishers = Operation[Nothing, Page[Publisher]]{Method: get, Path: "/publishers", ID: "list-publishers", Summary: "List publishers", Role: roles.Auditor}

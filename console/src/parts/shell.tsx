@@ -13,6 +13,7 @@ const places = [
   { to: "/batches", name: "Batches" },
   { to: "/manifests", name: "Manifests" },
   { to: "/keyring", name: "Keyring" },
+  { to: "/devices", name: "Devices" },
   { to: "/policy", name: "Policy" },
   { to: "/records", name: "Records" },
   { to: "/people", name: "People" },

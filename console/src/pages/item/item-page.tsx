@@ -10,6 +10,7 @@ import { Findings } from "../../parts/findings";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { ReadbackReport, WrittenTo } from "../../parts/readback";
+import { SlotReport } from "../../parts/slot";
 import { bytes, moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 
@@ -43,7 +44,7 @@ export function ItemPage() {
         <p className="text-sm soft">
           {item.role} ({item.why}), {bytes(item.size)}
           {item.holds && `, ${item.holds}`}
-          {item.where && `, read by the ${item.where}`}
+          {item.where && (item.device ? `, as ${item.where} says` : `, read by the ${item.where}`)}
         </p>
         {item.inside && (
           <p className="text-sm">
@@ -72,6 +73,7 @@ export function ItemPage() {
         </section>
       )}
       <Grounds grounds={item.grounds} />
+      {item.device && <SlotReport said={item.device} size={item.size} />}
       {item.readback && <ReadbackReport report={item.readback} against={item.against} />}
       {item.paths.length > 0 && (
         <section className="flex flex-col gap-3">

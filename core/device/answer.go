@@ -1,0 +1,262 @@
+package device
+
+import (
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/plain"
+)
+
+// MaxAnswer bounds what a device says to one question, in bytes.
+const MaxAnswer = 1 << 20
+
+// maxShown bounds what is kept of it.
+const maxShown = 2000
+
+// A SlotAccount is everything that asking a device about a slot has shown.
+type SlotAccount struct {
+	Device string `json:"device"`
+	// Kind is that of the device, and KindDigest the SHA-256 digest of its description.
+	Kind       string       `json:"kind"`
+	KindDigest digest.Value `json:"kind_digest,omitempty"`
+	Slot       string       `json:"slot"`
+	SlotTitle  string       `json:"slot_title"`
+	// Reach is how it was asked, and Address where; HostKey is the fingerprint of the key
+	// by which it was known.
+	Reach   Reach  `json:"reach"`
+	Address string `json:"address,omitempty"`
+	HostKey string `json:"host_key,omitempty"`
+	// Algorithm is what was asked for, Question the line that was sent, and Said what
+	// came back, made safe to show, and not all of it if it is long.
+	Algorithm digest.Algorithm `json:"algorithm"`
+	Question  string           `json:"question,omitempty"`
+	Said      string           `json:"said,omitempty"`
+	Covers    Covers           `json:"covers"`
+	// Milliseconds is how long the answer took.
+	Milliseconds int64 `json:"milliseconds,omitempty"`
+	// Finding says why there is no answer, where there is none.
+	Finding *diagnose.Finding `json:"finding,omitempty"`
+}
+
+// An Answer is what a device says of a slot.
+type Answer struct {
+	Algorithm digest.Algorithm
+	Value     digest.Value
+	// Size is how many bytes it has hashed, or 0 where it does not say.
+	Size int64
+}
+
+// escapes are sequences by which a terminal is controlled (ECMA-48), and strings for it.
+var escapes = regexp.MustCompile(`\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_][^\x07\x1b]*(?:\x07|\x1b\\)?|\x1b[ -/]*[0-~]`)
+
+// Printed returns what a terminal would have shown: without sequences that control it,
+// with plain line ends.
+func Printed(said []byte) string {
+	text := strings.ToValidUTF8(string(said), "\ufffd")
+	text = escapes.ReplaceAllString(text, "")
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	text = strings.ReplaceAll(text, "\r", "\n")
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\n' && r != '\t' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, text)
+}
+
+// Shown returns what is kept of what a device said, safe to show.
+func Shown(said []byte) string {
+	text := []rune(strings.TrimSpace(Printed(said[:min(len(said), 8*maxShown)])))
+	more := ""
+	if len(text) > maxShown || len(said) > 8*maxShown {
+		text, more = text[:min(len(text), maxShown)], "…"
+	}
+	lines := strings.Split(string(text), "\n")
+	for i := range lines {
+		lines[i] = plain.Text(strings.TrimRight(lines[i], " \t"))
+	}
+	return strings.Join(lines, "\n") + more
+}
+
+// Read reads what a device has said to the question about a slot. The finding tells why
+// that is no answer; it is nil otherwise.
+func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *diagnose.Finding) {
+	if len(said) > MaxAnswer {
+		return Answer{}, unclear("It said more than %d KiB, which is no answer to such a question.", MaxAnswer>>10)
+	}
+	text := WithoutEcho(Printed(said), k.Question(slot, asked))
+	var answers []Answer
+	for _, found := range k.Answer.FindAllStringSubmatch(text, 100) {
+		a, finding := k.understand(slot, asked, found)
+		if finding != nil {
+			return Answer{}, finding
+		}
+		if !slices.ContainsFunc(answers, func(o Answer) bool {
+			return o.Algorithm == a.Algorithm && slices.Equal(o.Value, a.Value) && o.Size == a.Size
+		}) {
+			answers = append(answers, a)
+		}
+	}
+	switch len(answers) {
+	case 1:
+		return answers[0], nil
+	case 0:
+	default:
+		return Answer{}, unclear("It gave %d different answers to one question.", len(answers))
+	}
+	if k.Refusal != nil {
+		if found := k.Refusal.FindStringSubmatch(text); found != nil {
+			reason := strings.TrimSpace(found[0])
+			if at := k.Refusal.SubexpIndex("reason"); at >= 0 && found[at] != "" {
+				reason = strings.TrimSpace(found[at])
+			}
+			return Answer{}, &diagnose.Finding{
+				Code: diagnose.DeviceRefused, Sentence: "The device refused: " + plain.Quoted(clip(reason)) + ".",
+				Advice: "Look at what it says on its own console; it may be busy, or not hash this slot.",
+			}
+		}
+	}
+	if strings.TrimSpace(text) == "" {
+		return Answer{}, unclear("It said nothing beside the question.")
+	}
+	return Answer{}, unclear("What it said holds no answer as this kind of device gives it.")
+}
+
+// understand turns one match into an answer.
+func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (Answer, *diagnose.Finding) {
+	group := func(name string) string {
+		if at := k.Answer.SubexpIndex(name); at >= 0 {
+			return strings.TrimSpace(found[at])
+		}
+		return ""
+	}
+	if other := group("slot"); other != "" && !strings.EqualFold(other, slot.Sent) && !strings.EqualFold(other, slot.Name) {
+		return Answer{}, &diagnose.Finding{
+			Code: diagnose.DeviceOtherSlot, Sentence: fmt.Sprintf("It was asked for %s, and answered for slot %s.", slot.Title, plain.Quoted(clip(other))),
+			Advice: "Its value says nothing of the slot that was asked for. Ask again; if it stays so, the description of the kind may name the slots wrongly.",
+		}
+	}
+	out := Answer{Algorithm: asked}
+	if told := group("algorithm"); told != "" {
+		a, err := digest.Parse(told)
+		if err != nil || a.Size() != asked.Size() {
+			return out, unclear("It was asked for %s, and answered with %s.", asked, plain.Quoted(clip(told)))
+		}
+		out.Algorithm = a
+	}
+	value, err := hex.DecodeString(strings.TrimPrefix(strings.ToLower(bare.Replace(group("digest"))), "0x"))
+	if err != nil || len(value) != out.Algorithm.Size() {
+		return out, unclear("Its value %s is not one of %s, which has %d digits.", plain.Quoted(clip(group("digest"))), out.Algorithm, 2*out.Algorithm.Size())
+	}
+	out.Value = value
+	if told := group("size"); told != "" {
+		if out.Size, err = strconv.ParseInt(told, 0, 64); err != nil || out.Size < 0 {
+			return out, unclear("The length it tells, %s, is none.", plain.Quoted(clip(told)))
+		}
+	}
+	return out, nil
+}
+
+// bare takes away what stands between digits for the eye.
+var bare = strings.NewReplacer(" ", "", "\t", "", ":", "", "-", "", "\n", "")
+
+// Copied reads what a person has copied from a device's console, or typed: an answer as
+// the kind describes it, or else the one value in the text that has the right length.
+func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Finding) {
+	if len(text) > MaxAnswer {
+		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10)
+	}
+	var refused *diagnose.Finding
+	for _, a := range algorithms {
+		answer, finding := k.Read(slot, a, text)
+		if finding == nil {
+			return answer, nil
+		}
+		if finding.Code == diagnose.DeviceOtherSlot || finding.Code == diagnose.DeviceRefused {
+			refused = finding
+		}
+	}
+	if refused != nil {
+		return Answer{}, refused
+	}
+	printed := Printed(text)
+	var found []Answer
+	for _, a := range algorithms {
+		for _, value := range valuesIn(printed, a.Size()) {
+			if !slices.ContainsFunc(found, func(o Answer) bool { return slices.Equal(o.Value, value) }) {
+				found = append(found, Answer{Algorithm: a, Value: value})
+			}
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return Answer{}, unclear("No value that this kind of device gives stands in what was copied.")
+	default:
+		return Answer{}, unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
+	}
+}
+
+var (
+	hexRun = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])(?:0x)?([0-9a-f]{8,128})(?:$|[^0-9a-z])`)
+	// grouped is a value in groups of the same length, such as E3 B0 C4 or e3b0:c442.
+	grouped = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])((?:[0-9a-f]{2}[ :-]){3,63}[0-9a-f]{2}|(?:[0-9a-f]{4}[ :-]){1,31}[0-9a-f]{4}|(?:[0-9a-f]{8}[ :-]){1,15}[0-9a-f]{8})(?:$|[^0-9a-z])`)
+)
+
+// valuesIn finds values of a length in a text of one or more lines.
+func valuesIn(text string, size int) []digest.Value {
+	var out []digest.Value
+	for line := range strings.Lines(text) {
+		for _, form := range []*regexp.Regexp{grouped, hexRun} {
+			before := len(out)
+			for rest := line; ; {
+				at := form.FindStringSubmatchIndex(rest)
+				if at == nil {
+					break
+				}
+				if value, err := hex.DecodeString(bare.Replace(rest[at[2]:at[3]])); err == nil && len(value) == size {
+					out = append(out, value)
+				}
+				rest = rest[at[3]:]
+			}
+			if len(out) > before {
+				break
+			}
+		}
+	}
+	return out
+}
+
+// WithoutEcho takes the question away where a terminal has shown it again, wherever its
+// lines were broken.
+func WithoutEcho(text, question string) string {
+	if question == "" {
+		return text
+	}
+	at := strings.Index(text, question)
+	if at < 0 {
+		return text
+	}
+	return text[:at] + text[at+len(question):]
+}
+
+func unclear(format string, args ...any) *diagnose.Finding {
+	return &diagnose.Finding{
+		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf(format, args...),
+		Advice: "Look at what it said, below. If that is an answer, the description of its kind has to be mended.",
+	}
+}
+
+func clip(text string) string {
+	if runes := []rune(text); len(runes) > 200 {
+		return string(runes[:200]) + "…"
+	}
+	return text
+}

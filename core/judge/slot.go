@@ -1,0 +1,151 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+
+	"endeixis/core/device"
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+)
+
+// bySlot follows the path of a slot of a device: the device says that it holds the bytes
+// of a file that was verified here, which rests on what it rests on. It reports whether
+// anything speaks of the slot.
+func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
+	said := m.Device
+	who := plain.Text(said.Device)
+	where := fmt.Sprintf("%s of %s", plain.Text(said.SlotTitle), who)
+	algorithm, value := said.Algorithm, m.Digests[said.Algorithm]
+	for a, v := range m.Digests {
+		algorithm, value = a, v // there is one
+	}
+	out.Grounds = append(out.Grounds, deviceSaid(m))
+	against := item.Against
+	if against == nil {
+		out.Grounds = append(out.Grounds, Ground{
+			Code: NotListed, Effect: Withholds, Algorithm: algorithm, Computed: value,
+			Sentence: fmt.Sprintf("No release that was cleared here is known to have the %s that %s gives.", algorithm, where),
+			Advice:   "Verify the release that should be in it, and say that the slot is to be held against it.",
+		})
+		return true
+	}
+	named := "what was given"
+	if against.Known() {
+		named = fmt.Sprintf("%s of batch %d", plain.Text(against.Path), against.Batch)
+	}
+	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: value}
+	first := artifactLink(item, m)
+	first.Kind, first.Label = "slot", where
+	image := Link{Kind: "image", Label: named, Ref: against.Path}
+	matched := variantOf(against, algorithm, value)
+	if matched == digest.Unknown || said.Covers == device.Image && m.Size != against.Size {
+		g.Code, g.Effect = DigestMismatch, Refuses
+		g.Sentence = fmt.Sprintf("%s does not have the bytes of %s.", capital(where), named)
+		g.Advice = "Do not activate this slot. Write it again and check it again; if it stays so, look at what the device says on its own console."
+		if matched != digest.Unknown {
+			g.Code = SizeMismatch
+			g.Sentence = fmt.Sprintf("%s says that it hashed %d bytes of %s, and %s has %d.", who, m.Size, plain.Text(said.SlotTitle), named, against.Size)
+		}
+		out.Grounds = append(out.Grounds, g)
+		image.State, image.Detail = Broken, "has other bytes than the slot"
+		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))
+		return true
+	}
+	g.Code, g.Effect = DigestMatch, Supports
+	g.Sentence = fmt.Sprintf("%s has the %s of %s.", capital(where), matched, named)
+	var variant []diagnose.Finding
+	if matched != algorithm {
+		g.Expected = against.Digests[matched]
+		variant = []diagnose.Finding{{
+			Code:     diagnose.WrongAlgorithm,
+			Sentence: fmt.Sprintf("The value is not the %s, as the kind of device says, but the %s.", algorithm, matched),
+			Advice:   "Mend the description of its kind; nothing is wrong with what is in the slot.",
+		}}
+		g.Algorithm = matched
+	}
+	weak := matched.PreimageBits() < b.policyOn(item.Path).DevicePreimageBits
+	if weak || !against.Known() {
+		g.Effect = Notes
+	}
+	if weak {
+		out.Grounds = append(out.Grounds, Ground{
+			Code: WeakDigestOnly, Effect: Withholds, Algorithm: matched,
+			Sentence: fmt.Sprintf("By its %s, damage would show in %s; that somebody has put something else there need not.", matched, where),
+			Advice:   "Ask the device for a stronger digest, if its kind has one, or read the slot back.", Findings: variant,
+		})
+	} else {
+		g.Findings = variant
+	}
+	if !against.Known() {
+		out.Grounds = append(out.Grounds, g, Ground{
+			Code: NotListed, Effect: Withholds,
+			Sentence: "No file that was verified here has this value: anybody could have given it.",
+			Advice:   "Verify the release itself first, with what its publisher says of it; then hold the slot against that.",
+		})
+		return true
+	}
+	restOn(original, first, image, g, named, "this slot", out)
+	return true
+}
+
+// variantOf returns the algorithm by which a value is that of a file: the one that was
+// asked for or, of checksums, another of that length.
+func variantOf(against *survey.Against, asked digest.Algorithm, value digest.Value) digest.Algorithm {
+	candidates := digest.Only(asked)
+	if asked.Class() == digest.Checksum || !against.Known() {
+		candidates = append(slices.Clone(candidates), digest.OfSize(asked.Size())...)
+	}
+	for _, a := range candidates {
+		if want := against.Digests[a]; len(want) > 0 && slices.Equal(want, value) {
+			return a
+		}
+	}
+	return digest.Unknown
+}
+
+// deviceSaid tells whose word the value is.
+func deviceSaid(m *measure.Measurement) Ground {
+	who := plain.Text(m.Device.Device)
+	g := Ground{
+		Code: DeviceSaid, Effect: Notes,
+		Sentence: fmt.Sprintf("%s has computed the value itself, over what it holds: that is its word, and nobody else has read the slot.", who),
+		Advice:   "Equipment that somebody has taken over could say whatever is wanted. Where that matters, read its memory with equipment of your own.",
+	}
+	if m.MadeBy() == measure.Typed {
+		g.Sentence = fmt.Sprintf("%s has computed the value itself, and %s has copied it from its console: that is their word, and nobody else has read the slot.", who, plain.Text(m.By))
+	}
+	return g
+}
+
+// unanswered tells why a device gave no value.
+func unanswered(m *measure.Measurement) []Ground {
+	if m.Device == nil || m.Device.Finding == nil {
+		return nil
+	}
+	f := *m.Device.Finding
+	return []Ground{{
+		Code: NotMeasured, Effect: Withholds, Sentence: fmt.Sprintf("What %s of %s holds is not known. %s", plain.Text(m.Device.SlotTitle), plain.Text(m.Device.Device), f.Sentence),
+		Advice: f.Advice,
+	}}
+}
+
+func (b Basis) policyOn(path string) Policy {
+	if expected := b.expectedOf(path); len(expected.Publishers) == 1 {
+		return b.policyOf(expected.Publishers[0])
+	}
+	return b.Policy
+}
+
+func capital(text string) string {
+	if text == "" {
+		return text
+	}
+	if c := text[0]; c >= 'a' && c <= 'z' {
+		return string(c-'a'+'A') + text[1:]
+	}
+	return text
+}

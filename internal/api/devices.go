@@ -1,0 +1,155 @@
+package api
+
+import (
+	"cmp"
+	"context"
+
+	"endeixis/core/device"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/internal/batches"
+	"endeixis/internal/devices"
+	"endeixis/internal/fault"
+	"endeixis/internal/query"
+	"endeixis/internal/wire"
+)
+
+func (a *API) registerDevices() {
+	handle(a, wire.ListDevices, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Device], error) {
+		all, err := a.Devices.All(ctx)
+		if err != nil {
+			return nil, err
+		}
+		checks, err := a.Query.LastSlotChecks(ctx)
+		return answer(wire.Page[wire.Device]{Items: convert(all, func(d devices.Device) wire.Device { return a.deviceOf(d, checks[d.Name]) })}, err)
+	})
+	handle(a, wire.ShowDevice, func(ctx context.Context, in *wire.DeviceAt) (*wire.DeviceShown, error) {
+		d, err := a.Devices.Device(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		checks, err := a.Query.SlotChecks(ctx, in.Name)
+		return answer(wire.DeviceShown{Device: a.deviceOf(d, checks), History: convert(checks, slotCheckOf)}, err)
+	})
+	handle(a, wire.SetDevice, func(ctx context.Context, in *wire.SetDeviceRequest) (*wire.Device, error) {
+		p, _ := principal(ctx)
+		d, err := a.Devices.Set(ctx, p.Name, devices.Details{
+			Name: in.Name, Kind: in.Body.Kind, Address: in.Body.Address, Credential: in.Body.Credential, Publisher: in.Body.Publisher, Place: in.Body.Place,
+		})
+		return answer(a.deviceOf(d, nil), err)
+	})
+	handle(a, wire.RetireDevice, func(ctx context.Context, in *wire.RetireDeviceRequest) (*wire.Device, error) {
+		p, _ := principal(ctx)
+		d, err := a.Devices.Retire(ctx, p.Name, in.Name, in.Body.Reason)
+		return answer(a.deviceOf(d, nil), err)
+	})
+	handle(a, wire.ListDeviceKinds, func(context.Context, *wire.Nothing) (*wire.DeviceKinds, error) {
+		return &wire.DeviceKinds{Items: convert(a.Devices.Kinds(), kindOf), Credentials: append([]string{}, a.Devices.Credentials()...)}, nil
+	})
+	handle(a, wire.CheckDevices, func(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
+		names, err := a.toCheck(ctx, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		p, _ := principal(ctx)
+		out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
+		for _, name := range names {
+			key := in.Key
+			if key != "" && in.Body.All {
+				key += " " + name
+			}
+			b, err := a.Batches.CheckDevice(ctx, p.Name, batches.DeviceCheck{
+				Device: name, Slots: in.Body.Slots, Against: (*batches.GivenAgainst)(in.Body.Against), Printed: in.Body.Printed, Label: in.Body.Label, IdempotencyKey: key,
+			})
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, batchOf(b))
+		}
+		return &out, nil
+	})
+}
+
+// toCheck returns the names of the devices that are to be checked.
+func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, error) {
+	if in.All == (in.Device != "") {
+		return nil, fault.New(fault.Invalid, "which-device", "Say which device is to be checked, or that all are.").At("device")
+	}
+	if !in.All {
+		return []string{in.Device}, nil
+	}
+	if in.Printed != "" {
+		return nil, fault.New(fault.Invalid, "which-device", "What was copied is of one device; say of which.").At("device")
+	}
+	all, err := a.Devices.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, d := range all {
+		k, err := a.Devices.Kind(d.Kind)
+		if err != nil || d.Retired != "" || k.Reach == device.Typed {
+			continue
+		}
+		// A fleet may be of several kinds; those without the slot are left out.
+		has := true
+		for _, slot := range in.Slots {
+			has = has && k.Slot(slot) != nil
+		}
+		if has {
+			out = append(out, d.Name)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Conflict, "no-devices", "There is no device that could be asked.").Advise("“endeixis device add” adds one.").At("all")
+	}
+	return out, nil
+}
+
+func (a *API) deviceOf(d devices.Device, checks []query.SlotCheck) wire.Device {
+	out := wire.Device{
+		Name: d.Name, Kind: d.Kind, KindTitle: d.Kind, Address: d.Address, Credential: d.Credential, Publisher: d.Publisher, Place: plain.Text(d.Place),
+		Retired: plain.Text(d.Retired), By: d.By, At: d.At.UTC(), Record: d.Position, Slots: []wire.DeviceSlot{},
+	}
+	states := query.SlotStates(checks)
+	k, err := a.Devices.Kind(d.Kind)
+	if err != nil {
+		return out // its description is gone; what it said is in the history
+	}
+	out.KindTitle, out.Reach = plain.Text(k.Title), k.Reach
+	for _, slot := range k.Slots {
+		one := wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)}
+		if state, ok := states[slot.Name]; ok {
+			last, since := slotCheckOf(state.Last), state.Since.UTC()
+			one.Checked, one.Since = &last, &since
+		}
+		out.Slots = append(out.Slots, one)
+	}
+	return out
+}
+
+func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
+	out := wire.SlotCheck{
+		Batch: c.Batch, N: c.N, Slot: c.Path, At: c.At.UTC(), By: c.By, Verdict: judge.Verdict(c.Verdict), Now: verdictOf(c.Now),
+		Holds: againstOf(c.Against), Typed: c.Measurement.MadeBy() == measure.Typed,
+	}
+	if algorithm, value := c.Value(); value != nil {
+		out.Algorithm, out.Digest = algorithm.String(), value.String()
+	}
+	if c.Measurement.Device != nil {
+		out.Finding = c.Measurement.Device.Finding
+	}
+	return out
+}
+
+func kindOf(k devices.Described) wire.DeviceKind {
+	out := wire.DeviceKind{Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image), Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped}
+	for _, algorithm := range k.Algorithms() {
+		out.Algorithms = append(out.Algorithms, algorithm.String())
+	}
+	for _, slot := range k.Slots {
+		out.Slots = append(out.Slots, wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)})
+	}
+	return out
+}
