@@ -95,7 +95,7 @@ func TestFleet(t *testing.T) {
 					word += " " + string(f.Code)
 				}
 			}
-			found[b.Source.Reference+" "+item.Path] = word
+			found[b.Source.Reference+" "+item.Device.Slot] = word
 		}
 	}
 	assert.Equal(t, map[string]string{

@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"endeixis/internal/testkit"
+	"endeixis/demo/scenario"
+	"endeixis/internal/roles"
 )
 
 // commandBlocks returns the commands of the blocks of a document that show some,
@@ -35,7 +36,10 @@ func commandBlocks(text string) []string {
 // speaks of.
 func TestHandbookCommands(t *testing.T) {
 	t.Parallel()
-	s := testkit.Start(t)
+	gauges, err := scenario.Gauges()
+	require.NoError(t, err)
+	s, addresses := withGauges(t, gauges)
+	require.NoError(t, scenario.KeepGauges(t.Context(), s.Client(t, roles.Curator), addresses))
 	text, err := os.ReadFile(filepath.Join("..", "docs", "handbook.md"))
 	require.NoError(t, err)
 	commands := commandBlocks(string(text))
@@ -97,7 +101,7 @@ func TestDocumentsNameWhatThereIs(t *testing.T) {
 	span := regexp.MustCompile("`(endeixisd?) ([^`]+)`")
 	flag := regexp.MustCompile(`--[a-z-]+`)
 	checked := 0
-	for _, name := range []string{"README.md", "docs/handbook.md", "docs/formats.md", "docs/api.md", "docs/threat-model.md"} {
+	for _, name := range []string{"README.md", "docs/handbook.md", "docs/formats.md", "docs/api.md", "docs/devices.md", "docs/threat-model.md"} {
 		text, err := os.ReadFile(filepath.Join("..", name))
 		require.NoError(t, err)
 		for _, m := range span.FindAllStringSubmatch(strings.ReplaceAll(string(text), "\n", " "), -1) {

@@ -39,7 +39,7 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: value}
 	first := artifactLink(item, m)
-	first.Kind, first.Label = "slot", where
+	first.Kind, first.Label, first.Detail = "slot", where, fmt.Sprintf("%d bytes, by the word of %s", m.Size, who)
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
 	matched := variantOf(against, algorithm, value)
 	if matched == digest.Unknown || said.Covers == device.Image && m.Size != against.Size {

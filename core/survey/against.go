@@ -63,7 +63,8 @@ func Medium(name string, read time.Time, against Against) *Survey {
 
 // A SlotSaid is a slot of a device, with the value that the device gives of it.
 type SlotSaid struct {
-	Name      string
+	// Path names the slot's item.
+	Path      string
 	At        time.Time
 	Size      int64
 	Algorithm digest.Algorithm
@@ -77,7 +78,7 @@ func Device(slots []SlotSaid) *Survey {
 	out := &Survey{Items: make([]Item, len(slots)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}}
 	for i, s := range slots {
 		out.Items[i] = Item{
-			Path: s.Name, Role: Artifact, Why: "a slot of a device", Size: s.Size, ModTime: s.At, Against: s.Against, Digests: digest.Only(s.Algorithm),
+			Path: s.Path, Role: Artifact, Why: "a slot of a device", Size: s.Size, ModTime: s.At, Against: s.Against, Digests: digest.Only(s.Algorithm),
 		}
 	}
 	return out

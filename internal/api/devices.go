@@ -131,7 +131,7 @@ func (a *API) deviceOf(d devices.Device, checks []query.SlotCheck) wire.Device {
 
 func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 	out := wire.SlotCheck{
-		Batch: c.Batch, N: c.N, Slot: c.Path, At: c.At.UTC(), By: c.By, Verdict: judge.Verdict(c.Verdict), Now: verdictOf(c.Now),
+		Batch: c.Batch, N: c.N, Slot: c.Slot(), At: c.At.UTC(), By: c.By, Verdict: judge.Verdict(c.Verdict), Now: verdictOf(c.Now),
 		Holds: againstOf(c.Against), Typed: c.Measurement.MadeBy() == measure.Typed,
 	}
 	if algorithm, value := c.Value(); value != nil {

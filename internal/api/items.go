@@ -33,6 +33,9 @@ func itemOf(row query.Item) (wire.Item, error) {
 		return v, err
 	}
 	v.Where, v.Readback, v.Device = m.Where, m.Readback, m.Device
+	if m.Device != nil {
+		v.Shown = plain.Text(m.Device.SlotTitle + " of " + m.Device.Device)
+	}
 	outcome := judge.Outcome{Grounds: v.Grounds}
 	if row.Verdict != nil {
 		outcome.Verdict = judge.Verdict(*row.Verdict)

@@ -144,7 +144,7 @@ func (s *Service) ask(ctx context.Context, b store.Batch) (*looked, error) {
 				m.Device.Algorithm = algorithm
 			}
 		}
-		slots[i] = survey.SlotSaid{Name: m.Device.Slot, At: m.At, Algorithm: m.Device.Algorithm}
+		slots[i] = survey.SlotSaid{Path: "slot " + m.Device.Slot, At: m.At, Algorithm: m.Device.Algorithm}
 		if slots[i].Against, err = s.heldAgainst(ctx, kind, &a, m); err != nil {
 			return nil, s.orFail(ctx, b, err)
 		}
@@ -155,7 +155,7 @@ func (s *Service) ask(ctx context.Context, b store.Batch) (*looked, error) {
 	}
 	byPath := make(map[string]measure.Measurement, len(measured))
 	for i := range measured {
-		byPath[slots[i].Name] = measured[i]
+		byPath[slots[i].Path] = measured[i]
 	}
 	return &looked{
 		plan: func(survey.Options) (*survey.Survey, error) { return survey.Device(slots), nil }, measured: byPath,

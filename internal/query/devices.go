@@ -74,6 +74,14 @@ func slotChecks(rows []store.SlotSeen) ([]SlotCheck, error) {
 	return out, nil
 }
 
+// Slot returns the name of the slot.
+func (c *SlotCheck) Slot() string {
+	if c.Measurement.Device == nil {
+		return ""
+	}
+	return c.Measurement.Device.Slot
+}
+
 // SlotStates tells of each slot what it was last found to hold, from checks of which the
 // newest come first. A check without an answer ends nothing: what the slot holds is not
 // known to have changed.
@@ -81,20 +89,21 @@ func SlotStates(checks []SlotCheck) map[string]SlotState {
 	out := map[string]SlotState{}
 	other := map[string]bool{} // an earlier check gave another value
 	for _, c := range checks {
-		state, seen := out[c.Path]
+		slot := c.Slot()
+		state, seen := out[slot]
 		if !seen {
-			out[c.Path] = SlotState{Last: c, Since: c.At}
+			out[slot] = SlotState{Last: c, Since: c.At}
 			continue
 		}
 		_, last := state.Last.Value()
 		_, value := c.Value()
 		switch {
-		case other[c.Path] || value == nil:
+		case other[slot] || value == nil:
 		case last != nil && bytes.Equal(value, last):
 			state.Since = c.At
-			out[c.Path] = state
+			out[slot] = state
 		default:
-			other[c.Path] = true
+			other[slot] = true
 		}
 	}
 	return out

@@ -19,22 +19,33 @@ export function Holds({ check }: { check: SlotCheck }) {
   return (check.now ?? check.verdict) === "refused" ? <span>not {name}</span> : name;
 }
 
-/** A slot as it was last found. */
-export function SlotState({ slot }: { slot: DeviceSlot }) {
+/** The slots of a device as they were last found; those that did not answer for one reason are one row. */
+export function Slots({ slots }: { slots: DeviceSlot[] }) {
+  const reason = (s?: DeviceSlot) => s?.checked?.finding?.sentence;
+  const [first] = slots;
+  if (first && slots.length > 1 && reason(first) && slots.every((s) => reason(s) === reason(first))) {
+    return <SlotState slot={{ ...first, title: slots.length === 2 ? "both slots" : "every slot" }} />;
+  }
+  return slots.map((s) => <SlotState key={s.slot} slot={s} />);
+}
+
+function SlotState({ slot }: { slot: DeviceSlot }) {
   const check = slot.checked;
   return (
-    <div className="flex flex-wrap items-baseline gap-x-2">
-      <span className="w-24 shrink-0 font-semibold">{slot.title}</span>
+    <div className="grid grid-cols-[6rem_6.5rem_1fr] items-baseline gap-x-2">
+      <span className="font-semibold">{slot.title}</span>
       {check ? (
         <>
           <Link to={`/batches/${check.batch}/items/${check.n}`}>
             <Mark word={check.now ?? check.verdict} />
           </Link>
-          <Holds check={check} />
-          {slot.since && !check.finding && <span className="text-sm soft">since {moment(slot.since)}</span>}
+          <span>
+            <Holds check={check} />
+            {slot.since && !check.finding && <span className="text-sm soft"> since {moment(slot.since)}</span>}
+          </span>
         </>
       ) : (
-        <span className="soft">never asked</span>
+        <span className="col-span-2 soft">never asked</span>
       )}
     </div>
   );

@@ -7,7 +7,7 @@ import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { Empty } from "../../parts/empty";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { Holds, SlotState } from "../../parts/slot";
+import { Holds, Slots } from "../../parts/slot";
 import { moment } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 import { DeviceForm } from "../devices/device-form";
@@ -72,9 +72,7 @@ export function DevicePage() {
       )}
       <section className="flex flex-col gap-2">
         <h2>In its slots</h2>
-        {device.slots.map((s) => (
-          <SlotState key={s.slot} slot={s} />
-        ))}
+        <Slots slots={device.slots} />
       </section>
       {mayOperate(me.data) && !device.retired && <CheckForm device={device} />}
       <section className="flex flex-col gap-2">

@@ -5,7 +5,7 @@ import { useCheckDevices, useDevices, type Device } from "../../api/devices";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { Empty } from "../../parts/empty";
 import { ProblemNote } from "../../parts/problem-note";
-import { SlotState } from "../../parts/slot";
+import { Slots } from "../../parts/slot";
 import { count } from "../../parts/text";
 import { DeviceForm } from "./device-form";
 
@@ -96,9 +96,7 @@ function Row({ device }: { device: Device }) {
         <p className="soft">Retired: {device.retired}</p>
       ) : (
         <div className="flex flex-col gap-1">
-          {device.slots.map((s) => (
-            <SlotState key={s.slot} slot={s} />
-          ))}
+          <Slots slots={device.slots} />
         </div>
       )}
     </li>

@@ -72,7 +72,7 @@ export function ItemPage() {
           <p className="text-sm soft">What follows is what was judged first. It stands as it was.</p>
         </section>
       )}
-      <Grounds grounds={item.grounds} />
+      <Grounds grounds={item.grounds} device={item.device !== undefined} />
       {item.device && <SlotReport said={item.device} size={item.size} />}
       {item.readback && <ReadbackReport report={item.readback} against={item.against} />}
       {item.paths.length > 0 && (
@@ -120,7 +120,7 @@ const edge: Record<string, string> = {
 };
 const says: Record<string, string> = { refuses: "against it", withholds: "in the way", notes: "to note", supports: "for it" };
 
-function Grounds({ grounds }: { grounds: Ground[] }) {
+function Grounds({ grounds, device = false }: { grounds: Ground[]; device?: boolean }) {
   if (grounds.length === 0) return null;
   const sorted = [...grounds].sort((a, b) => (rank[a.effect] ?? 9) - (rank[b.effect] ?? 9));
   return (
@@ -137,7 +137,7 @@ function Grounds({ grounds }: { grounds: Ground[] }) {
               <Comparison
                 expected={g.expected}
                 computed={g.computed}
-                labels={[g.code === "digest-mismatch" ? "expected" : "stated", "computed"]}
+                labels={[g.code === "digest-mismatch" ? "expected" : "stated", device ? "device" : "computed"]}
               />
             </div>
           )}
