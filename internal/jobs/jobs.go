@@ -182,6 +182,7 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, 
 		JobTimeout:           -1,             // a file may be of any size
 		RescueStuckJobsAfter: 24 * time.Hour, // our own sweep is quicker
 		FetchPollInterval:    500 * time.Millisecond,
+		FetchCooldown:        20 * time.Millisecond, // what a place that came free waits for
 		RetryPolicy:          patient{},
 		// Only who owns the tables could rebuild their indexes.
 		ReindexerIndexNames: []string{},

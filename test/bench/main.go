@@ -104,6 +104,7 @@ func run() error {
 		{"many-sha256", manySHA256},
 		{"local-files", localFiles},
 		{"readback", readBack},
+		{"fleet", fleet},
 		{"browser", inBrowser},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
@@ -570,22 +571,26 @@ type running struct {
 }
 
 // start starts it over the depot in dir; key names the file of the ledger's key.
-func start(ctx context.Context, dir, key string) (*running, error) {
+func start(ctx context.Context, dir, key string, change ...func(*config.Config)) (*running, error) {
 	url, err := pgserver.CreateDatabase(ctx, os.Getenv(pgserver.TestVariable))
 	if err != nil {
 		return nil, fmt.Errorf("run this with “make bench”, which starts PostgreSQL: %w", err)
 	}
-	return startOn(ctx, dir, key, url, "")
+	return startOn(ctx, dir, key, url, "", change...)
 }
 
 // startOn starts it on a database: on a new one without a token, or again with the one
 // that was issued.
-func startOn(ctx context.Context, dir, key, url, token string) (*running, error) {
+func startOn(ctx context.Context, dir, key, url, token string, change ...func(*config.Config)) (*running, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	service, err := serve.Open(ctx, config.Config{
+	c := config.Config{
 		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, key)},
 		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
-	}, slog.New(slog.DiscardHandler))
+	}
+	for _, f := range change {
+		f(&c)
+	}
+	service, err := serve.Open(ctx, c, slog.New(slog.DiscardHandler))
 	if err != nil {
 		cancel()
 		return nil, err
