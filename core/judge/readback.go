@@ -6,7 +6,6 @@ import (
 
 	"endeixis/core/digest"
 	"endeixis/core/measure"
-	"endeixis/core/plain"
 	"endeixis/core/survey"
 )
 
@@ -26,10 +25,7 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	if likeliest := against.Algorithms(); !matches && len(likeliest) > 0 {
 		algorithm = likeliest[0]
 	}
-	named := "what was given"
-	if against.Known() {
-		named = fmt.Sprintf("%s of batch %d", plain.Text(against.Path), against.Batch)
-	}
+	named := against.Named()
 	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: m.Digests[algorithm]}
 	first := artifactLink(item, m)
 	first.Kind = "medium"

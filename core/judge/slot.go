@@ -33,10 +33,7 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		})
 		return true
 	}
-	named := "what was given"
-	if against.Known() {
-		named = fmt.Sprintf("%s of batch %d", plain.Text(against.Path), against.Batch)
-	}
+	named := against.Named()
 	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: value}
 	first := artifactLink(item, m)
 	first.Kind, first.Label, first.Detail = "slot", where, fmt.Sprintf("%d bytes, by the word of %s", m.Size, who)

@@ -23,6 +23,10 @@ const (
 	Reassessed     Kind = "reassessed"
 	ItemRejudged   Kind = "item-rejudged"
 	PublisherAdded Kind = "publisher-added"
+	// SatchelPacked: what it takes to judge was packed for a place without a network;
+	// VisitReturned is an outcome that was sealed there and came back.
+	SatchelPacked Kind = "satchel-packed"
+	VisitReturned Kind = "visit-returned"
 	// DeviceSet: a device was added, or what is known of it changed.
 	DeviceSet      Kind = "device-set"
 	PolicySet      Kind = "policy-set"
@@ -51,7 +55,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet,
+		PublisherAdded, DeviceSet, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

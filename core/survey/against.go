@@ -1,11 +1,13 @@
 package survey
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"endeixis/core/digest"
+	"endeixis/core/plain"
 )
 
 // An Against is what a medium is read back against: a file that was verified here, or a
@@ -24,6 +26,22 @@ type Against struct {
 
 // Known reports whether the file was verified here.
 func (a *Against) Known() bool { return a.Batch != 0 }
+
+// ThisVisit stands for the batch of a file that was verified on site, where there are no
+// batches.
+const ThisVisit = -1
+
+// Named returns what people call it.
+func (a *Against) Named() string {
+	switch {
+	case !a.Known():
+		return "what was given"
+	case a.Batch == ThisVisit:
+		return plain.Text(a.Path)
+	default:
+		return fmt.Sprintf("%s of batch %d", plain.Text(a.Path), a.Batch)
+	}
+}
 
 // Algorithms returns those of which digests decide: of a file the strongest, of a value
 // all that it can be of, and so of checksums, of which there are variants.

@@ -40,6 +40,7 @@ import (
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/roles"
+	"endeixis/internal/satchels"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
@@ -58,6 +59,7 @@ type Parts struct {
 	Depots     *depots.Depots
 	Origins    *origins.Origins
 	Devices    *devices.Service
+	Satchels   *satchels.Service
 	Hub        *events.Hub
 	Console    fs.FS
 	Log        *slog.Logger

@@ -13,6 +13,7 @@ func (a *API) register() {
 	a.registerElsewhere()
 	a.registerReferences()
 	a.registerDevices()
+	a.registerSatchels()
 	a.registerDrills()
 	a.registerPublishers()
 	a.registerKeyring()

@@ -14,6 +14,7 @@ import (
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
+	"endeixis/core/satchel"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/directories"
@@ -54,7 +55,7 @@ var vocabularies = []vocabulary{
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
 	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
 	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
-	vocabularyOf("DeviceReach", device.Reaches()), vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
+	vocabularyOf("VisitKind", satchel.Kinds()), vocabularyOf("DeviceReach", device.Reaches()), vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
 
 // speak makes the registry describe every vocabulary by its words.

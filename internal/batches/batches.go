@@ -63,7 +63,9 @@ type Orders interface {
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, dev Devices, jobs Jobs, orders Orders, limits Limits, gain digest.Gain, now func() time.Time) *Service {
+func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, dev Devices,
+	jobs Jobs, orders Orders, limits Limits, gain digest.Gain, now func() time.Time,
+) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"

@@ -360,7 +360,7 @@ func (s *Service) computed(ctx context.Context, against *survey.Against, algorit
 		out.Digests = map[digest.Algorithm]digest.Value{algorithm: value}
 		return &out, nil
 	}
-	key := fmt.Sprint(against.Batch, against.N, algorithms, fill)
+	key := fmt.Sprintf("%d %d %v %+v", against.Batch, against.N, algorithms, fill)
 	s.ours.mu.Lock()
 	known := s.ours.known[key]
 	s.ours.mu.Unlock()

@@ -192,7 +192,7 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			decline(a.N, wrongShape, "%s", why)
 			continue
 		}
-		m := verify.Of(&item, a.Reading, w)
+		m := verify.Arrived(&item, a.Reading, w)
 		if r.Measurement != nil {
 			var before measure.Measurement
 			if err := json.Unmarshal(r.Measurement, &before); err != nil {
@@ -204,10 +204,6 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 				decline(a.N, measuredOtherwise, "%s was measured before, with another result, which is on record.", plain.Text(item.Path))
 			}
 			continue
-		}
-		if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
-			m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
-			m.Digests, m.SignatureHashes = nil, nil
 		}
 		m.Diagnoses = believed(&item, a.Diagnoses)
 		done = append(done, verify.Settled{N: a.N, Item: &item, Measurement: m})

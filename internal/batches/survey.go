@@ -13,6 +13,7 @@ import (
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
+	"endeixis/core/satchel"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
@@ -82,6 +83,9 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 			return err
 		}
 	}
+	if looked.visit != nil {
+		visited(plan, looked.visit, measured, looked.witness)
+	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
 		return err
@@ -102,10 +106,8 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 				session.Manifest(item, &m)
 			}
 		}
-		if looked.measured != nil {
-			if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
-				return err
-			}
+		if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
+			return err
 		}
 	}
 
@@ -173,6 +175,8 @@ type looked struct {
 	plan func(survey.Options) (*survey.Survey, error)
 	// measured is what was measured in finding out, by path, or nil.
 	measured map[string]measure.Measurement
+	// visit is what was read on site, or nil.
+	visit *satchel.Entry
 	// folder is where files are looked for that may hold another, or nil.
 	folder  fs.FS
 	witness measure.Witness
@@ -196,6 +200,10 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 		if err != nil {
 			return nil, s.fail(ctx, b, err)
 		}
+		visit, err := s.visitOf(ctx, b.ID)
+		if err != nil {
+			return nil, err
+		}
 		plan := func(o survey.Options) (*survey.Survey, error) { return survey.Plan(found, o) }
 		against, err := s.Against(ctx, b)
 		if err != nil {
@@ -210,7 +218,7 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 			}
 		}
 		return &looked{
-			plan:    plan,
+			plan: plan, visit: visit,
 			witness: s.witnessOf(b, m), remote: true, close: func() {},
 		}, nil
 	}

@@ -30,6 +30,7 @@ func (a *app) batchCommand() *cobra.Command {
 func (a *app) batchRun() *cobra.Command {
 	var r wire.NewBatch
 	var wait, unrecorded bool
+	var site siteFlags
 	var set, from, copies, files []string
 	cmd := &cobra.Command{
 		Use: "run WHERE", Short: "Verify every file of a folder", Args: cobra.ExactArgs(1),
@@ -56,6 +57,12 @@ vendor-site, mirror, other-network and paper.`,
 			}
 			if r.Origins, r.Copies, err = a.parseOrigins(from, copies, files); err != nil {
 				return err
+			}
+			if site.given() {
+				if isDepot(args[0]) || len(r.Origins)+len(r.Copies) > 0 {
+					return usage("with --satchel, a folder of this machine is verified by what lies in it")
+				}
+				return a.runOnSite(cmd.Context(), site, r, args[0])
 			}
 			if !isDepot(args[0]) {
 				b, err := a.runHere(cmd.Context(), r, args[0])
@@ -97,6 +104,7 @@ vendor-site, mirror, other-network and paper.`,
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
 	cmd.Flags().BoolVar(&unrecorded, "unrecorded", false, "where there is no service: compare digests of a folder of this machine alone, on no record")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
+	site.add(cmd)
 	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
 	cmd.Flags().StringArrayVar(&from, "origin", nil, "manifest=channel:place: say where a manifest of the folder comes from")
 	cmd.Flags().StringArrayVar(&copies, "copy", nil, "manifest=origin:path: hold it against the copy at a configured origin")

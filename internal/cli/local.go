@@ -179,7 +179,7 @@ func (a *app) without(err error) error {
 	if !a.isAway(err) {
 		return err
 	}
-	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Without a service, “endeixis batch survey” shows what vouches for what, "+
+	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Where there is no network, --satchel judges by what was packed before. Without either, “endeixis batch survey” shows what vouches for what, "+
 		"“endeixis digest” and “endeixis manifest show” compute and read, and --unrecorded compares digests; none of them can clear a file.", err)}
 }
 

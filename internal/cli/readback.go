@@ -41,6 +41,7 @@ func (a *app) readbackCommand() *cobra.Command {
 	var against, label string
 	var length int64
 	var each bool
+	var site siteFlags
 	cmd := &cobra.Command{
 		Use: "readback MEDIUM --against WHAT", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.ExactArgs(1),
 		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
@@ -56,6 +57,12 @@ verified here has it. The medium is cleared if its bytes are those of a file tha
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if against == "" {
 				return usage("say with --against what should be on the medium; see “endeixis readback --help”")
+			}
+			if site.given() {
+				if each || length != 0 {
+					return usage("--each and --length need the service; they do not go with --satchel")
+				}
+				return a.readbackOnSite(cmd.Context(), site, args[0], against, label)
 			}
 			c, err := a.reached(cmd.Context())
 			if err != nil {
@@ -78,6 +85,7 @@ verified here has it. The medium is cleared if its bytes are those of a file tha
 	}
 	cmd.Flags().StringVar(&against, "against", "", "the image: a file, depot:path, record:NUMBER, or a digest")
 	cmd.Flags().Int64Var(&length, "length", 0, "with a digest: how many bytes the image has")
+	site.add(cmd)
 	cmd.Flags().BoolVar(&each, "each", false, "ask for one medium after the other, until there are no more")
 	cmd.Flags().StringVar(&label, "label", "readback", "a label for the batch")
 	return cmd

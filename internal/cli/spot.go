@@ -34,6 +34,7 @@ type spot struct {
 	publisher  string
 	unrecorded bool
 	drill      bool
+	site       siteFlags
 }
 
 func (a *app) spotCommand() *cobra.Command {
@@ -67,6 +68,7 @@ Without a file, --digest tells which file that was cleared here has it.`,
 	cmd.Flags().StringArrayVar(&s.manifests, "manifest", nil, "a list of digests that lies elsewhere; repeat for more")
 	cmd.Flags().StringArrayVar(&s.signatures, "signature", nil, "a signature that lies elsewhere; repeat for more")
 	cmd.Flags().StringVar(&s.publisher, "publisher", "", "the publisher that it is expected from")
+	s.site.add(cmd)
 	cmd.Flags().BoolVar(&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory")
 	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "where there is no service: compare digests alone, on no record")
 	return cmd
@@ -77,7 +79,7 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 	if len(s.digests) == 0 {
 		return usage("give a file, or with --digest a value to look for; see “endeixis spot --help”")
 	}
-	if s.paste || len(s.manifests)+len(s.signatures) > 0 || s.unrecorded {
+	if s.paste || len(s.manifests)+len(s.signatures) > 0 || s.unrecorded || s.site.given() {
 		return usage("without a file, --digest stands alone")
 	}
 	var values []digest.Value
@@ -241,6 +243,12 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 	dir, err := filepath.Abs(filepath.Dir(s.files[0]))
 	if err != nil {
 		return err
+	}
+	if s.site.given() {
+		if s.drill {
+			return usage("a drill needs the service; --drill and --satchel do not go together")
+		}
+		return a.spotOnSite(ctx, s, dir, shelf, found, corrections)
 	}
 	c, err := a.client()
 	if err == nil {

@@ -139,27 +139,43 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 	if err != nil || len(left) == 0 || batch.Against == nil {
 		return nil, err
 	}
-	target, m := left[0].Target, back.Medium
+	reading, err := ReadMedium(ctx, back, batch.Against.Size, left[0].Target.Tasks, batch.Against.Digests, progress)
+	if err != nil {
+		return nil, err
+	}
+	taken, err := with.SendMeasurements(ctx, batch.ID, []wire.Measured{{N: left[0].N, Reading: reading}})
+	if err == nil && len(taken.Declined) > 0 {
+		err = fmt.Errorf("the service did not use what was read: %s", taken.Declined[0].Reason)
+	}
+	return reading.Readback, err
+}
+
+// ReadMedium reads as many bytes of a medium as the image has, and does tasks with them;
+// wanted has the image's digests, in hexadecimal by algorithm. It finds out what follows
+// the image and, where the medium differs, where. progress may be nil.
+func ReadMedium(ctx context.Context, back Back, length int64, tasks []measure.Task, wanted map[string]string, progress func(total int64)) (measure.Reading, error) {
+	m := back.Medium
 	account := &readback.Report{
-		Medium: m.Info, Length: batch.Against.Size, LengthFrom: back.LengthFrom, Structures: readback.Recognise(m), Cache: m.Cache, Carried: m.Carried, Gaps: m.Gaps,
+		Medium: m.Info, Length: length, LengthFrom: back.LengthFrom, Structures: readback.Recognise(m), Cache: m.Cache, Carried: m.Carried, Gaps: m.Gaps,
 	}
 	if len(account.Structures) > 0 && account.Medium.Label == "" {
 		account.Medium.Label = plain.Text(account.Structures[0].Label)
 	}
 	var algorithms []digest.Algorithm
-	for _, task := range target.Tasks {
+	for _, task := range tasks {
 		algorithms = append(algorithms, task.Algorithm)
 	}
-	read, err := readback.Read(ctx, m, account.Length, algorithms, progress)
+	none := measure.Reading{}
+	read, err := readback.Read(ctx, m, length, algorithms, progress)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	account.Unreadable, account.Steadied = read.Unreadable, read.Steadied
-	if account.Tail, err = readback.Describe(ctx, m, account.Length, account.Medium.Size); err != nil {
-		return nil, err
+	if account.Tail, err = readback.Describe(ctx, m, length, account.Medium.Size); err != nil {
+		return none, err
 	}
 	reading := measure.Reading{Size: read.Size, Readback: account}
-	differs := read.Size < account.Length
+	differs := read.Size < length
 	if len(read.Unreadable) > 0 {
 		differs = true
 		first := read.Unreadable[0]
@@ -169,27 +185,20 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 		}
 	} else {
 		same := false
-		for _, task := range target.Tasks {
+		for _, task := range tasks {
 			value := read.Digests[task.Algorithm]
 			reading.Results = append(reading.Results, measure.Result{Digest: value})
-			same = same || batch.Against.Digests[task.Algorithm.String()] == value.String()
+			same = same || wanted[task.Algorithm.String()] == value.String()
 		}
 		differs = differs || !same
 	}
 	if differs && back.Original != nil {
 		// That it cannot be had changes nothing of what was measured.
-		if account.Damage, err = readback.Compare(ctx, m, account.Length, back.Original, progress); err != nil && ctx.Err() != nil {
-			return nil, context.Cause(ctx)
+		if account.Damage, err = readback.Compare(ctx, m, length, back.Original, progress); err != nil && ctx.Err() != nil {
+			return none, context.Cause(ctx)
 		}
 	}
-	if err := account.Harmless(); err != nil {
-		return nil, err
-	}
-	taken, err := with.SendMeasurements(ctx, batch.ID, []wire.Measured{{N: left[0].N, Reading: reading}})
-	if err == nil && len(taken.Declined) > 0 {
-		err = fmt.Errorf("the service did not use what was read: %s", taken.Declined[0].Reason)
-	}
-	return account, err
+	return reading, account.Harmless()
 }
 
 // A File is an image that is a file here.

@@ -226,6 +226,17 @@ func (s *Service) LoadPublicKey(ctx context.Context) error {
 	return nil
 }
 
+// Seal returns what signs and what verifies with the service's key. It fails in a process
+// that has no key to sign with.
+func (s *Service) Seal() (note.Signer, note.Verifier, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.signer == nil {
+		return nil, nil, errors.New("this process has no key to sign with")
+	}
+	return s.signer, s.verifier, nil
+}
+
 // PublicKey returns the key by which anyone can verify receipts.
 func (s *Service) PublicKey() string { return s.public }
 

@@ -34,6 +34,7 @@ import (
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/roles"
+	"endeixis/internal/satchels"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
@@ -56,6 +57,7 @@ type Service struct {
 	sources    *sources.Sources
 	origins    *origins.Origins
 	devices    *devices.Service
+	satchels   *satchels.Service
 	queue      *jobs.Queue
 }
 
@@ -148,7 +150,8 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	b := batches.New(s, recs, k, pub, pol, from, places, equipment, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now), clock.Now)
 	again := reassess.New(s, recs, k, pub, pol, b, orders, clock.Now)
 	return &Service{
-		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, devices: equipment, access: access.New(s, recs, clock.Now),
+		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, devices: equipment,
+		satchels: satchels.New(s, recs, k, pol, pub, b, clock.Now), access: access.New(s, recs, clock.Now),
 		batches: b, reassess: again, inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
 			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
 		}, clock.Now),
@@ -323,7 +326,8 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
 	handler := api.New(api.Parts{
-		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins, Devices: s.devices,
+		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
+		Devices: s.devices, Satchels: s.satchels,
 		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{

@@ -200,6 +200,19 @@ var deviceRows = consequence{"devices", `
 	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
 		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device'`}
 
+var satchelRows = consequence{"satchels", `
+	SELECT coalesce(r.position, s.position) AS position, 'satchel ' || coalesce(s.id, r.subject) || ': ' || CASE
+		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was packed' END AS what
+	FROM satchels s FULL JOIN ` + record("satchel-packed") + ` r ON r.position = s.position
+	WHERE s.id IS NULL OR r.position IS NULL OR s.id <> r.body ->> 'satchel' OR s.digest <> r.body ->> 'digest' OR s.document <> r.body -> 'packed' OR s.by_name <> r.by_name
+		OR ` + apart("s.at", "r.at") + ` OR abs(extract(epoch FROM (s.until - (r.body ->> 'until')::timestamptz))) > 0.001
+	UNION ALL
+	SELECT coalesce(r.position, v.position), 'an outcome of satchel ' || coalesce(v.satchel_id, r.subject) || ': ' || CASE
+		WHEN v.batch_id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what was returned' END
+	FROM visits v FULL JOIN ` + record("visit-returned") + ` r ON r.position = v.position
+	WHERE v.batch_id IS NULL OR r.position IS NULL OR v.batch_id <> r.batch_id OR v.satchel_id <> r.body ->> 'satchel' OR v.sealed_by <> r.body ->> 'sealed_by'
+		OR v.n <> (r.body ->> 'number')::int OR encode(sha256(v.content), 'hex') <> r.body ->> 'content'`}
+
 var tokenRows = consequence{"tokens", `
 	SELECT coalesce(r.position, -1) AS position, 'token ' || coalesce(t.id, (r.body ->> 'token')::bigint) || ': ' || CASE
 		WHEN t.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was issued or ended' END AS what
@@ -295,7 +308,7 @@ var recordRows = consequence{"what lists show of records", `
 	WHERE r.kind <> r.body ->> 'kind' OR r.by_name <> r.body ->> 'by' OR abs(extract(epoch FROM (r.at - (r.body ->> 'at')::timestamptz))) > 0.00001
 		OR r.subject <> coalesce(r.body ->> 'subject', r.subject)
 		OR coalesce(r.verdict, '') <> CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
-		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN (r.body ->> 'batch')::bigint
+		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill', 'visit-returned') THEN (r.body ->> 'batch')::bigint
 			WHEN r.kind = 'reassessed' THEN (r.body -> 'selection' ->> 'batch')::bigint END
 	UNION ALL
 	SELECT -1, 'the ledger is said to have another size than it has' WHERE (SELECT count(*) FROM ledger_records) IS DISTINCT FROM (SELECT s.size FROM ledger_state s)`}
@@ -312,7 +325,7 @@ func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
 // own table first, since the others rest on it.
 func consequences() []consequence {
 	return []consequence{
-		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows,
+		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, satchelRows,
 		batchRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
 	}
 }

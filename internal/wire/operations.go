@@ -106,6 +106,14 @@ var (
 	CheckDevices    = Operation[CheckDevicesRequest, Page[Batch]]{Method: post, Path: "/device-checks", ID: "check-devices", Summary: "Ask devices what their slots hold; each device is a batch", Role: roles.Operator, MaxBody: 2 * mebibyte, Status: http.StatusAccepted}
 )
 
+// Places without a network.
+var (
+	PackSatchel    = Operation[PackSatchelRequest, PackedSatchel]{Method: post, Path: "/satchels", ID: "pack-satchel", Summary: "Pack what it takes to judge where there is no network", Role: roles.Operator}
+	ListSatchels   = Operation[Nothing, Page[Satchel]]{Method: get, Path: "/satchels", ID: "list-satchels", Summary: "List the satchels that were packed", Role: roles.Auditor}
+	ShowSatchel    = Operation[SatchelAt, SatchelShown]{Method: get, Path: "/satchels/{satchel}", ID: "show-satchel", Summary: "Show a satchel, and what came back of it", Role: roles.Auditor}
+	ReturnOutcomes = Operation[ReturnRequest, SatchelShown]{Method: post, Path: "/satchel-returns", ID: "return-outcomes", Summary: "Take back what was judged on site; it may be sent again", Role: roles.Operator, MaxBody: 256 * mebibyte}
+)
+
 // Publishers, and the keyring.
 var (
 	ListPublishers = Operation[Nothing, Page[Publisher]]{Method: get, Path: "/publishers", ID: "list-publishers", Summary: "List publishers", Role: roles.Auditor}

@@ -1,0 +1,116 @@
+package verify
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"sync"
+	"sync/atomic"
+
+	"endeixis/core/digest"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+)
+
+// Arrived puts into words of the plan what somebody else read of an item, and sees that it
+// is the file that was listed.
+func Arrived(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
+	m := Of(item, r, w)
+	if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
+		m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
+		m.Digests, m.SignatureHashes = nil, nil
+	}
+	return m
+}
+
+// An OnSite takes a folder through measure and judge where its files are, with nobody to
+// ask.
+type OnSite struct {
+	Folder  fs.FS
+	Plan    *survey.Survey
+	Session *Session
+	Witness measure.Witness
+	Memory  Memory
+	Gain    digest.Gain
+	Cores   int
+	// MaxBytes bounds the files that are read again to explain a difference.
+	MaxBytes int64
+	// Progress, which may be nil, is told how many bytes were read.
+	Progress func(total int64)
+}
+
+// Run measures and judges everything in the plan. The items are in its order; done has by
+// path what was read here, as it is sent to a service.
+func (o *OnSite) Run(ctx context.Context) (items []Settled, done map[string]Done, err error) {
+	measured, err := Read(ctx, o.Plan, o.Witness)
+	if err != nil {
+		return nil, nil, err
+	}
+	var chores []Chore
+	var at []int
+	for i := range o.Plan.Items {
+		item := &o.Plan.Items[i]
+		if m, ok := measured[item.Path]; ok {
+			if item.Role == survey.Manifest {
+				o.Session.Manifest(item, &m)
+			}
+			continue
+		}
+		target, _ := item.Target()
+		chores, at = append(chores, Chore{Target: target, Expected: item.Listed}), append(at, i)
+	}
+	results, err := o.measure(ctx, chores)
+	if err != nil {
+		return nil, nil, err
+	}
+	done = map[string]Done{}
+	for i, r := range results {
+		item := &o.Plan.Items[at[i]]
+		m := Arrived(item, r.Reading, o.Witness)
+		m.Diagnoses = r.Diagnoses
+		measured[item.Path], done[item.Path] = m, r
+		if item.Role == survey.Manifest {
+			o.Session.Manifest(item, &m)
+		}
+	}
+	for i := range o.Plan.Items {
+		item := &o.Plan.Items[i]
+		items = append(items, Settled{N: i, Item: item, Measurement: measured[item.Path]})
+	}
+	return items, done, o.Session.Settle(ctx, items, Bytes{}, o.Memory)
+}
+
+// measure does chores on all cores, and returns what came of each.
+func (o *OnSite) measure(ctx context.Context, chores []Chore) ([]Done, error) {
+	out := make([]Done, len(chores))
+	groups := PartGroups(Parts(chores), o.Gain, o.Cores)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var next, read atomic.Int64
+	var wg sync.WaitGroup
+	for range min(max(1, o.Cores), len(groups)) {
+		wg.Go(func() {
+			for i := next.Add(1) - 1; int(i) < len(groups) && ctx.Err() == nil; i = next.Add(1) - 1 {
+				last := int64(0)
+				results, err := Do(ctx, o.Folder, groups[i], o.Gain, o.MaxBytes, func(total int64) {
+					sum := read.Add(total - last)
+					last = total
+					if o.Progress != nil {
+						o.Progress(sum)
+					}
+				})
+				if err != nil {
+					stop(err)
+					return
+				}
+				for k, part := range groups[i] {
+					for n, where := range part.At {
+						out[where] = results[k][n]
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return out, context.Cause(ctx)
+}

@@ -1,0 +1,512 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/mod/sumdb/note"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/plain"
+	"endeixis/core/satchel"
+	"endeixis/core/survey"
+	"endeixis/core/verify"
+	"endeixis/internal/measurer"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
+)
+
+// siteFlags are those of commands that can judge by a satchel.
+type siteFlags struct{ satchel, outcomes, key string }
+
+func (f *siteFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.satchel, "satchel", "", "where there is no network: judge by this satchel; outcomes go on record when they are returned")
+	cmd.Flags().StringVar(&f.outcomes, "outcomes", "", "with --satchel: the file for the outcomes (beside the satchel, if left out)")
+	cmd.Flags().StringVar(&f.key, "service-key", "", "with --satchel: the public key of the service that packed it, or a file with it (the one remembered from login, if left out)")
+}
+
+func (f *siteFlags) given() bool { return f.satchel != "" }
+
+// openSatchel reads a satchel of the service whose key is given or remembered.
+func (a *app) openSatchel(file, key string) (*satchel.Satchel, error) {
+	if key == "" {
+		key = a.profile.PublicKey
+	}
+	if key == "" {
+		return nil, usage("give the public key of the service that packed it with --service-key; “endeixis status” shows it, and a sign-in remembers it")
+	}
+	if text, err := os.ReadFile(key); err == nil {
+		key = firstLine(string(text))
+	}
+	verifier, err := note.NewVerifier(key)
+	if err != nil {
+		return nil, usage("%q is neither a public key of a service nor a file that holds one", key)
+	}
+	text, err := a.readFile(file, satchel.MaxSize, "a satchel")
+	if err != nil {
+		return nil, err
+	}
+	s, err := satchel.Open(text, verifier)
+	return s, cannot(err)
+}
+
+// cannot words what is wrong with a satchel, which then judges nothing.
+func cannot(err error) error {
+	var e *satchel.Error
+	if errors.As(err, &e) {
+		return &exit{exitFailed, errors.New(strings.TrimSpace(e.Sentence + "\n" + e.Advice))}
+	}
+	return err
+}
+
+// A site is where things are judged by a satchel.
+type site struct {
+	satchel *satchel.Satchel
+	journal *satchel.Journal
+	signer  note.Signer
+	// path is that of the journal, and lock keeps other commands from writing to it.
+	path string
+	lock *os.File
+	now  time.Time
+}
+
+// openSite opens a satchel, and the file into which outcomes go. The first time, the key
+// is made that seals them.
+func (a *app) openSite(f siteFlags) (*site, error) {
+	s, err := a.openSatchel(f.satchel, f.key)
+	if err != nil {
+		return nil, err
+	}
+	out := &site{satchel: s, path: f.outcomes, now: time.Now().UTC()}
+	if err := s.Valid(out.now); err != nil {
+		return nil, cannot(err)
+	}
+	if out.path == "" {
+		out.path = strings.TrimSuffix(f.satchel, filepath.Ext(f.satchel)) + ".outcomes"
+	}
+	keyFile := out.path + ".key"
+	lock, err := os.OpenFile(keyFile, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the key that seals outcomes cannot be kept: %w", err)
+	}
+	out.lock = lock
+	if err := out.open(keyFile); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return out, nil
+}
+
+func (s *site) open(keyFile string) error {
+	if err := syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return &exit{exitFailed, fmt.Errorf("another command writes outcomes to %s; wait until it is done", plain.Quoted(s.path))}
+	}
+	text, err := os.ReadFile(s.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if text, err = s.begin(keyFile); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	}
+	if cut := bytes.LastIndexByte(text, '\n'); cut+1 < len(text) {
+		// The machine went down in the middle of a line: it was never told to anybody.
+		if err := os.Truncate(s.path, int64(cut+1)); err != nil {
+			return err
+		}
+		text = text[:cut+1]
+	}
+	if s.journal, err = satchel.ReadJournal(text); err != nil {
+		return cannot(err)
+	}
+	if err := s.journal.Continue(s.satchel, s.now); err != nil {
+		return cannot(err)
+	}
+	secret, err := os.ReadFile(keyFile)
+	if err != nil {
+		return err
+	}
+	if s.signer, err = note.NewSigner(strings.TrimSpace(string(secret))); err != nil {
+		return &exit{exitFailed, fmt.Errorf("the key that seals outcomes, %s, cannot be read. Give another file with --outcomes: a new key is made for it", plain.Quoted(keyFile))}
+	}
+	if verifier, err := note.NewVerifier(s.journal.Key); err != nil || verifier.KeyHash() != s.signer.KeyHash() {
+		return &exit{exitFailed, fmt.Errorf("the key in %s is not the one that seals %s", plain.Quoted(keyFile), plain.Quoted(s.path))}
+	}
+	return nil
+}
+
+// begin makes the key, and the first line of the file.
+func (s *site) begin(keyFile string) ([]byte, error) {
+	first, secret, err := satchel.NewHeader(s.satchel, s.now, hostname(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.lock.Truncate(0); err != nil {
+		return nil, err
+	}
+	if _, err := s.lock.WriteAt([]byte(secret+"\n"), 0); err != nil {
+		return nil, fmt.Errorf("the key that seals outcomes cannot be kept in %s: %w", plain.Quoted(keyFile), err)
+	}
+	if err := s.lock.Sync(); err != nil {
+		return nil, err
+	}
+	return first, os.WriteFile(s.path, first, 0o600)
+}
+
+func (s *site) close() { s.lock.Close() }
+
+// keep seals an outcome and writes it behind the others.
+func (s *site) keep(e *satchel.Entry) error {
+	e.N = len(s.journal.Entries) + 1
+	next, err := satchel.Seal(*e, s.satchel.ID, s.journal.Last, s.signer)
+	if err != nil {
+		return cannot(err)
+	}
+	f, err := os.OpenFile(s.path, os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(next)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("the outcome cannot be kept in %s: %w", plain.Quoted(s.path), err)
+	}
+	s.journal.Entries = append(s.journal.Entries, satchel.Sealed{Entry: *e})
+	s.journal.Last = bytes.TrimSuffix(next, []byte("\n"))
+	return nil
+}
+
+// entry begins an outcome.
+func (a *app) entry(s *site, kind satchel.Kind, path, label, publisher string) satchel.Entry {
+	by := a.profile.User
+	if u, err := user.Current(); by == "" && err == nil {
+		by = u.Username
+	}
+	return satchel.Entry{
+		Kind: kind, At: s.now, By: by, Host: hostname(), Path: path, Software: "endeixis " + version.Full(), Label: label, Publisher: publisher,
+		Corrections: []survey.Correction{}, Measured: map[string]satchel.Measured{}, Outcomes: []satchel.Judged{},
+	}
+}
+
+// known is what a satchel knows of other files.
+type known struct {
+	satchel *satchel.Satchel
+	plan    *survey.Survey
+}
+
+func (k known) Stated(context.Context) (map[string]diagnose.Elsewhere, error) {
+	return verify.Stated(k.plan), nil
+}
+
+func (k known) Cleared(_ context.Context, sums []string) (map[string]*diagnose.Earlier, error) {
+	out := map[string]*diagnose.Earlier{}
+	for _, sum := range sums {
+		var value digest.Value
+		if value.UnmarshalText([]byte(sum)) != nil {
+			continue
+		}
+		if r := k.satchel.Reference(0, value); r != nil {
+			out[sum] = &diagnose.Earlier{Name: r.Name, Label: "in the satchel", Batch: r.Batch, On: k.satchel.Packed}
+		}
+	}
+	return out, nil
+}
+
+// judge measures and judges files here, puts that into the entry, and returns all of it.
+func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, total int64) ([]verify.Settled, *survey.Survey, error) {
+	plan, err := survey.Plan(found, survey.Options{Corrections: e.Corrections})
+	if err != nil {
+		return nil, nil, mistake(err)
+	}
+	basis := s.satchel.Basis(s.now)
+	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
+	bar := a.bar(total, e.Path)
+	o := verify.OnSite{
+		Folder: folder, Plan: plan, Session: verify.New(basis), Memory: known{s.satchel, plan}, Cores: runtime.GOMAXPROCS(0), MaxBytes: s.satchel.Policy.DiagnosisBytes,
+		Witness:  measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), By: e.By, At: s.now, Software: e.Software},
+		Progress: func(n int64) { bar.Set64(n) }, //nolint:errcheck // only for the eye
+	}
+	items, done, err := o.Run(ctx)
+	bar.Clear() //nolint:errcheck // only for the eye
+	if err != nil {
+		return nil, nil, err
+	}
+	e.Findings = found
+	for path, d := range done {
+		e.Measured[path] = satchel.Measured{Reading: d.Reading, Diagnoses: d.Diagnoses}
+	}
+	e.Settle(items, len(plan.Absent))
+	return items, plan, nil
+}
+
+// runOnSite verifies a folder of this machine by a satchel.
+func (a *app) runOnSite(ctx context.Context, f siteFlags, r wire.NewBatch, arg string) error {
+	s, err := a.openSite(f)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	h, err := a.lookAt(ctx, arg)
+	if err != nil {
+		return err
+	}
+	defer h.folder.Close()
+	e := a.entry(s, satchel.Folder, h.path, r.Label, r.Publisher)
+	e.RequireAll, e.Corrections = r.RequireAll, correctionsOf(r.Corrections)
+	return a.tellSite(ctx, s, &e, h.folder.FS(), h.found, func(string) bool { return true })
+}
+
+// spotOnSite verifies files of this machine by a satchel.
+func (a *app) spotOnSite(ctx context.Context, sp spot, dir string, shelf *measurer.Shelf, found *survey.Findings, corrections []wire.Correction) error {
+	s, err := a.openSite(sp.site)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	e := a.entry(s, satchel.Spot, dir, "spot", sp.publisher)
+	e.Corrections = correctionsOf(corrections)
+	return a.tellSite(ctx, s, &e, shelf, found, func(path string) bool {
+		return slices.ContainsFunc(sp.files, func(f string) bool { return filepath.Base(f) == path })
+	})
+}
+
+// tellSite judges files, keeps the outcome, and shows it.
+func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, shown func(path string) bool) error {
+	total := int64(0)
+	for _, file := range found.Files {
+		total += file.Size
+	}
+	items, _, err := a.judge(ctx, s, e, folder, found, total)
+	if err != nil {
+		return err
+	}
+	if err := s.keep(e); err != nil {
+		return err
+	}
+	var out []wire.Item
+	for i := range items {
+		if items[i].Item.Role == survey.Artifact && shown(items[i].Item.Path) {
+			out = append(out, itemHere(&items[i]))
+		}
+	}
+	return a.showSite(s, e, out)
+}
+
+// onSite is what is told of an outcome that is not on record yet.
+type onSite struct {
+	Number   int           `json:"number"`
+	Satchel  string        `json:"satchel"`
+	Outcomes string        `json:"outcomes"`
+	SealedBy string        `json:"sealed_by"`
+	Verdict  judge.Verdict `json:"verdict"`
+	Items    []wire.Item   `json:"items"`
+}
+
+// maxShownOnSite bounds how many files are shown one by one.
+const maxShownOnSite = 60
+
+func (a *app) showSite(s *site, e *satchel.Entry, items []wire.Item) error {
+	value := onSite{e.N, s.satchel.ID, s.path, s.journal.Fingerprint(), e.Verdict, items}
+	err := a.print(value, spotGrid(items), func() {
+		n, left := 0, 0
+		for _, verdict := range []string{"refused", "unproven", "cleared"} {
+			for _, item := range items {
+				if deref(item.Verdict) != verdict {
+					continue
+				}
+				if n == maxShownOnSite {
+					left++
+					continue
+				}
+				if n > 0 && verdict != "cleared" {
+					fmt.Fprintln(a.stdout)
+				}
+				n++
+				if item.Readback != nil {
+					a.showReadback(item, 0)
+				} else {
+					a.showSpot(item, 0)
+				}
+			}
+		}
+		if left > 0 {
+			fmt.Fprintf(a.stdout, "and %s that %s like the last of these.\n", counted(left, "more file"), map[bool]string{true: "ends", false: "end"}[left == 1])
+		}
+		fmt.Fprintf(a.stdout, "\n%s  Outcome %d in %s.\n", a.paint(string(e.Verdict)), e.N, plain.Text(s.path))
+		if e.N == 1 {
+			a.wrapped("    ", fmt.Sprintf("Outcomes here are sealed by the key %s, which was made now. Note it down: whoever takes them back can ask for it.", s.journal.Fingerprint()))
+		}
+		a.wrapped("    ", fmt.Sprintf("It is on no record until it is returned with “endeixis satchel return %s”, and then judged again. The satchel is good until %s.", filepath.Base(s.path), moment(s.satchel.Until)))
+	})
+	if err != nil {
+		return err
+	}
+	switch e.Verdict {
+	case judge.Refused:
+		return &exit{code: exitRefused}
+	case judge.Unproven:
+		return &exit{code: exitUnproven}
+	case judge.Cleared:
+	}
+	return nil
+}
+
+// itemHere is an item that was judged here, in the form in which the service shows one.
+func itemHere(d *verify.Settled) wire.Item {
+	verdict := d.Outcome.Verdict
+	out := wire.Item{
+		N: d.N, Path: d.Item.Path, Shown: plain.Text(d.Item.Path), Role: d.Item.Role, Why: d.Item.Why, Size: d.Measurement.Size, Verdict: &verdict, Settled: true,
+		Deciding: judge.Line(d.Item, &d.Outcome), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
+	}
+	for algorithm, value := range d.Measurement.Digests {
+		out.Digests[algorithm.String()] = value.String()
+	}
+	return out
+}
+
+// readbackOnSite reads a medium back by a satchel. An image that is a file here is
+// verified first, as an outcome of its own, on which that of the medium rests.
+func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium, arg, label string) error {
+	s, err := a.openSite(f)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	against, held, original, image, err := a.imageOnSite(ctx, s, arg)
+	if err != nil {
+		return err
+	}
+	if image != nil {
+		defer image.Close()
+	}
+	path, err := filepath.Abs(medium)
+	if err != nil {
+		return err
+	}
+	m, err := measurer.OpenMedium(path)
+	if err != nil {
+		return &exit{exitFailed, err}
+	}
+	defer m.Close()
+	name := filepath.Base(m.Info.Name)
+	plan := survey.Medium(name, s.now, *against)
+	item := &plan.Items[0]
+	target, _ := item.Target()
+	back := measurer.Back{Medium: m, LengthFrom: against.Named()}
+	if image != nil {
+		back.Original = measurer.File{Image: image, Length: image.Info.Size}
+	}
+	wanted := map[string]string{}
+	for algorithm, value := range against.Digests {
+		wanted[algorithm.String()] = value.String()
+	}
+	bar := a.bar(against.Size, path)
+	reading, err := measurer.ReadMedium(ctx, back, against.Size, target.Tasks, wanted, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                                                        //nolint:errcheck // only for the eye
+	if err != nil {
+		return &exit{exitFailed, err}
+	}
+	e := a.entry(s, satchel.Readback, path, label, "")
+	e.Against = held
+	e.Findings = &survey.Findings{Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: s.now}}, Containers: []survey.Looked{}}
+	e.Measured[name] = satchel.Measured{Reading: reading}
+	basis := s.satchel.Basis(s.now)
+	basis.Expected = judge.Expect("", s.satchel.Keyring(), plan.Items)
+	session := verify.New(basis)
+	if original != nil {
+		session.Original(name, original)
+	}
+	settled := verify.Settled{Item: item, Measurement: verify.Arrived(item, reading, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), By: e.By, At: s.now, Software: e.Software})}
+	settled.Outcome = session.Judge(item, &settled.Measurement)
+	e.Settle([]verify.Settled{settled}, 0)
+	if err := s.keep(&e); err != nil {
+		return err
+	}
+	return a.showSite(s, &e, []wire.Item{itemHere(&settled)})
+}
+
+// imageOnSite finds what a medium is read back against: a file here, which is verified, or
+// a reference of the satchel.
+func (a *app) imageOnSite(ctx context.Context, s *site, arg string) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
+	if info, err := os.Stat(arg); err == nil && !info.IsDir() {
+		return a.fileOnSite(ctx, s, arg)
+	}
+	var r *satchel.Reference
+	held := &satchel.Against{}
+	switch {
+	case recordGiven.MatchString(arg):
+		fmt.Sscan(recordGiven.FindStringSubmatch(arg)[1], &held.Record) //nolint:errcheck // the pattern has digits
+		r = s.satchel.Reference(held.Record, nil)
+	default:
+		e, err := parseDigest(arg)
+		if err != nil {
+			return nil, nil, nil, nil, usage("there is no file %s here, and it is no record and no digest", plain.Quoted(arg))
+		}
+		held.Digest, held.Algorithm = e.Digest, e.Algorithm
+		r = s.satchel.Reference(0, e.Digest)
+	}
+	if r == nil {
+		return nil, nil, nil, nil, &exit{exitFailed, fmt.Errorf("the satchel knows no file that was cleared as %s. Give the image itself, with what vouches for it beside it", plain.Quoted(arg))}
+	}
+	held.Record = r.Record
+	held.Digest, held.Algorithm = nil, digest.Unknown
+	out := r.Outcome()
+	return &survey.Against{Batch: r.Batch, N: r.N, Path: r.Name, Size: r.Size, Digests: r.Digests}, held, &out, nil, nil
+}
+
+// fileOnSite verifies an image that is a file here.
+func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
+	fail := func(err error) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
+		return nil, nil, nil, nil, err
+	}
+	shelf := measurer.NewShelf()
+	defer shelf.Close()
+	found, corrections, err := a.gathered(ctx, spot{files: []string{arg}}, shelf)
+	if err != nil {
+		return fail(err)
+	}
+	dir, err := filepath.Abs(filepath.Dir(arg))
+	if err != nil {
+		return fail(err)
+	}
+	e := a.entry(s, satchel.Spot, dir, "image for a readback", "")
+	e.Corrections = correctionsOf(corrections)
+	info, err := os.Stat(arg)
+	if err != nil {
+		return fail(err)
+	}
+	items, _, err := a.judge(ctx, s, &e, shelf, found, info.Size())
+	if err != nil {
+		return fail(err)
+	}
+	at := slices.IndexFunc(items, func(d verify.Settled) bool { return d.Item.Path == filepath.Base(arg) })
+	if at < 0 || items[at].Measurement.Problem != nil || len(items[at].Measurement.Digests) == 0 {
+		return fail(&exit{exitFailed, fmt.Errorf("%s cannot be read", plain.Quoted(arg))})
+	}
+	if err := s.keep(&e); err != nil {
+		return fail(err)
+	}
+	image, err := measurer.OpenMedium(arg)
+	if err != nil {
+		return fail(err)
+	}
+	d := &items[at]
+	return &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Item.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests},
+		&satchel.Against{Entry: e.N, Path: d.Item.Path}, &d.Outcome, image, nil
+}

@@ -1,0 +1,130 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"endeixis/internal/fault"
+)
+
+// A Satchel is one that was packed.
+type Satchel struct {
+	ID string `db:"id"`
+	// Digest is the SHA-256 digest of its content in hexadecimal, and Document what is
+	// told about it.
+	Digest   string    `db:"digest"`
+	Document []byte    `db:"document"`
+	By       string    `db:"by_name"`
+	At       time.Time `db:"at"`
+	Until    time.Time `db:"until"`
+	Position int64     `db:"position"`
+	// Returned is how many outcomes came back.
+	Returned int `db:"returned"`
+}
+
+const selectSatchels = `SELECT id, digest, document, by_name, at, until, position, (SELECT count(*) FROM visits v WHERE v.satchel_id = s.id) AS returned FROM satchels s `
+
+// AddSatchel stores a satchel that was packed.
+func (t *Tx) AddSatchel(ctx context.Context, s Satchel) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO satchels (id, digest, document, by_name, at, until, position) VALUES ($1, $2, $3::jsonb, $4, $5, $6, $7)`,
+		s.ID, s.Digest, string(s.Document), s.By, s.At, s.Until, s.Position)
+	return explain(err)
+}
+
+// Satchels lists those that were packed, the newest first.
+func (s Reads) Satchels(ctx context.Context, limit int) ([]Satchel, error) {
+	out := []Satchel{}
+	err := s.q.SelectContext(ctx, &out, selectSatchels+`ORDER BY position DESC LIMIT $1`, limit)
+	return out, explain(err)
+}
+
+// Satchel returns one, or [ErrNotFound].
+func (s Reads) Satchel(ctx context.Context, id string) (Satchel, error) {
+	var out Satchel
+	err := s.q.GetContext(ctx, &out, selectSatchels+`WHERE id = $1`, id)
+	return out, explain(err)
+}
+
+// A Visit is an outcome that was sealed on site.
+type Visit struct {
+	Batch    int64  `db:"batch_id"`
+	Satchel  string `db:"satchel_id"`
+	SealedBy string `db:"sealed_by"`
+	N        int    `db:"n"`
+	// Content is the entry, as it was sealed.
+	Content  []byte `db:"content"`
+	Position int64  `db:"position"`
+}
+
+const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, position FROM visits `
+
+// AddVisit stores an outcome that was sealed on site.
+func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO visits (batch_id, satchel_id, sealed_by, n, content, position) VALUES ($1, $2, $3, $4, $5, $6)`,
+		v.Batch, v.Satchel, v.SealedBy, v.N, v.Content, v.Position)
+	if isUnique(err, "visits_satchel_id_sealed_by_n_key") {
+		return fault.New(fault.Conflict, "being-returned", "Outcome %d is being taken back already.", v.N).Advise("Look at what came of that.").At("outcomes")
+	}
+	return explain(err)
+}
+
+// Visits lists what came back of a satchel, in the order in which it did.
+func (s Reads) Visits(ctx context.Context, satchel string) ([]Visit, error) {
+	out := []Visit{}
+	err := s.q.SelectContext(ctx, &out, selectVisits+`WHERE satchel_id = $1 ORDER BY batch_id`, satchel)
+	return out, explain(err)
+}
+
+// Visit returns what was sealed on site of a batch, or [ErrNotFound].
+func (s Reads) Visit(ctx context.Context, batch int64) (Visit, error) {
+	var v Visit
+	err := s.q.GetContext(ctx, &v, selectVisits+`WHERE batch_id = $1`, batch)
+	return v, explain(err)
+}
+
+// LockSatchel keeps others from returning outcomes of a satchel until the transaction ends.
+func (t *Tx) LockSatchel(ctx context.Context, id string) error {
+	_, err := t.tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('satchel ' || $1))`, id)
+	return explain(err)
+}
+
+// A Standing is an artifact of a batch as it counts now.
+type Standing struct {
+	N        int     `db:"n"`
+	Path     string  `db:"path"`
+	Verdict  *string `db:"verdict"`
+	Now      *string `db:"now"`
+	Deciding string  `db:"deciding"`
+}
+
+// Standings lists the artifacts of a batch as they count now.
+func (s Reads) Standings(ctx context.Context, batch int64) ([]Standing, error) {
+	out := []Standing{}
+	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.verdict, coalesce(o.deciding, '') AS deciding,
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+		FROM items i LEFT JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.role = 'artifact' ORDER BY i.n`, batch)
+	return out, explain(err)
+}
+
+// A Clearance is a file that is cleared, with what cleared it.
+type Clearance struct {
+	Batch       int64  `db:"batch_id"`
+	N           int    `db:"n"`
+	Path        string `db:"path"`
+	Measurement []byte `db:"measurement"`
+	Paths       []byte `db:"paths"`
+	Position    int64  `db:"position"`
+}
+
+// ClearancesOf lists the newest files that were cleared of some publishers, and count so
+// now.
+func (s Reads) ClearancesOf(ctx context.Context, publishers []string, limit int) ([]Clearance, error) {
+	out := []Clearance{}
+	err := s.q.SelectContext(ctx, &out, `SELECT i.batch_id, i.n, i.path, o.measurement, o.paths, o.position
+		FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
+		JOIN items i ON i.batch_id = b.id JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n
+		WHERE o.verdict = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
+			AND NOT EXISTS (SELECT FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n)
+		ORDER BY i.batch_id DESC, i.n LIMIT $2`, publishers, limit)
+	return out, explain(err)
+}
