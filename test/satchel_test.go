@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/mod/sumdb/note"
@@ -17,6 +18,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/satchel"
+	"endeixis/internal/browser"
 	"endeixis/internal/client"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
@@ -391,4 +393,42 @@ func TestPackRefused(t *testing.T) {
 	kept, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Equal(t, "mine", string(kept), "nothing is written over")
+}
+
+// TestConsoleSatchel packs in the browser, and takes outcomes back there.
+func TestConsoleSatchel(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	v := visit(t, s, "tidewright")
+	require.Equal(t, 0, v.on("batch", "run", v.bring("tidewright/gauge-fw-4.2")).code)
+	curator := s.Client(t, roles.Curator)
+	ring, err := curator.Keys(t.Context(), client.KeyFilter{Publisher: "tidewright", State: keyring.Admitted})
+	require.NoError(t, err)
+	for _, key := range ring {
+		_, err := curator.WithdrawKey(t.Context(), key.Fingerprint, "lost")
+		require.NoError(t, err)
+	}
+	b := open(t, s)
+	b.signIn(roles.Operator)
+	b.visit("/batches", "Batches")
+	b.press("Satchels")
+	b.sees("Whose releases are to be judged with it")
+	b.sees("the light")
+	b.do(browser.Press(`//label[contains(., "Brackwater Radio")]//input`))
+	b.fill("Label", "Outer light")
+	b.accessible("satchels")
+	b.press("Pack and save")
+	b.sees("Packed, with 2 keys")
+	b.sees("Outer light")
+	b.do(chromedp.SetUploadFiles("input[type=file]", []string{v.at("skerrow.outcomes")}, chromedp.ByQuery))
+	b.fill("The key that was shown there", "0123 4567 89AB CDEF")
+	b.press("Take it back")
+	b.sees("Nothing of it is taken")
+	b.visit("/satchels", "Bring outcomes back")
+	b.do(chromedp.SetUploadFiles("input[type=file]", []string{v.at("skerrow.outcomes")}, chromedp.ByQuery))
+	b.press("Take it back")
+	b.sees("What came back")
+	b.sees("gauge-fw-4.2-main.img")
+	b.sees("withdrawn")
+	b.accessible("satchel")
 }

@@ -78,7 +78,7 @@ type Visit struct {
 type VisitDiffers struct {
 	N         int           `json:"n"`
 	Shown     string        `json:"shown"`
-	OnSite    judge.Verdict `json:"on_site" doc:"Empty where it was not judged there."`
+	OnSite    judge.Verdict `json:"on_site,omitempty" doc:"Missing where it was not judged there."`
 	WhyOnSite string        `json:"why_on_site"`
 	Now       judge.Verdict `json:"now"`
 	Why       string        `json:"why"`

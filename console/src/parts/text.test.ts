@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { base64, bytes, count, day, groups, harmless, harmlessAll, moment } from "./text";
+import { base64, bytes, count, day, groups, harmless, harmlessAll, moment, unbase64 } from "./text";
 
 describe("sizes", () => {
   it.each([
@@ -68,5 +68,12 @@ describe("texts from outside", () => {
       items: [{ name: "a\\u{202e}b", path: "a\u202eb", n: 3, no: null }],
       "k\\u{202e}": true,
     });
+  });
+});
+
+describe("bytes as text", () => {
+  it("come back as they were", () => {
+    const all = Uint8Array.from({ length: 256 }, (_, i) => i);
+    expect(unbase64(base64(all))).toEqual(all);
   });
 });

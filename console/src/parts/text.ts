@@ -45,6 +45,11 @@ export function base64(content: Uint8Array): string {
   return btoa(binary);
 }
 
+/** Bytes from base64. */
+export function unbase64(text: string): Uint8Array<ArrayBuffer> {
+  return Uint8Array.from(atob(text), (c) => c.charCodeAt(0));
+}
+
 // What does not show as itself: controls, marks that turn the direction of text, spaces
 // that look like the usual one, and what has no meaning. Line ends and tabs may stand.
 const unseen = /[\p{Cc}\p{Cf}\p{Co}\p{Cn}\p{Cs}\p{Zl}\p{Zp}]|(?! )\p{Zs}/gu;

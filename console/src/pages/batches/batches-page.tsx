@@ -28,11 +28,16 @@ export function BatchesPage() {
             setSearch(v ? { verdict: v } : {});
           }}
         />
-        {mayOperate(me.data) && (
-          <Link to="/batches/new" className="btn btn-primary btn-sm ml-auto">
-            Verify a folder
+        <div className="ml-auto flex gap-2">
+          <Link to="/satchels" className="btn btn-sm">
+            Satchels
           </Link>
-        )}
+          {mayOperate(me.data) && (
+            <Link to="/batches/new" className="btn btn-primary btn-sm">
+              Verify a folder
+            </Link>
+          )}
+        </div>
       </div>
       {list.error && <ProblemNote error={list.error} />}
       {list.data && batches.length === 0 && (
