@@ -136,7 +136,7 @@ func TestVisitToTheLight(t *testing.T) {
 	back := v.back()
 	assert.Equal(t, 0, back.code, back.err)
 	assert.Contains(t, back.out, "cleared on site")
-	assert.Contains(t, back.out, "gauge-fw-4.2-main.img  cleared on site")
+	assert.Contains(t, back.out, "gauge-fw-4.2-boot.img, gauge-fw-4.2-main.img, gauge-fw-4.2-notes.txt")
 	again := v.back("--output", "json")
 	require.Equal(t, 0, again.code, again.err)
 	var returned wire.SatchelShown

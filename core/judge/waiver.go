@@ -13,16 +13,16 @@ import (
 // or for names, until a day.
 type Waiver struct {
 	// Record is the waiver's position in the ledger.
-	Record int64
-	Ground Code
+	Record int64 `json:"record"`
+	Ground Code  `json:"ground"`
 	// Publisher is a slug, or empty for any; Pattern is in the syntax of
 	// [path.Match] for the base name of the file that the ground is about,
 	// or empty for any. One of them is set.
-	Publisher string
-	Pattern   string
-	Reason    string
-	By        string
-	Until     time.Time
+	Publisher string    `json:"publisher"`
+	Pattern   string    `json:"pattern"`
+	Reason    string    `json:"reason"`
+	By        string    `json:"by"`
+	Until     time.Time `json:"until"`
 }
 
 // Waivable lists the grounds that a waiver can lift. What refuses is never

@@ -123,11 +123,11 @@ func (k *Key) LastAt(t time.Time) Change {
 
 // A Publisher releases artifacts.
 type Publisher struct {
-	Slug string
-	Name string
+	Slug string `json:"slug"`
+	Name string `json:"name"`
 	// Scope are patterns in the syntax of [path.Match] for the names that
 	// this publisher may sign, matched against the base name.
-	Scope []string
+	Scope []string `json:"scope"`
 }
 
 // Covers reports whether the scope includes the file name.

@@ -205,7 +205,7 @@ func open(text []byte, n int, j *Journal, verifier note.Verifier) (*Sealed, erro
 	if same, err := json.Marshal(l); err != nil || !bytes.Equal(same, text) {
 		return nil, wrong(Altered, notAsSealed, "Outcome %d is not written as it was: it was altered.", n)
 	}
-	signed, err := note.Open([]byte(l.Note), note.VerifierList(verifier))
+	signed, err := openNote([]byte(l.Note), verifier)
 	if err != nil {
 		return nil, wrong(Altered, notAsSealed, "The seal of outcome %d does not hold: it was altered, or another key has sealed it.", n)
 	}

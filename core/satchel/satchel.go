@@ -12,8 +12,10 @@ package satchel
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -147,7 +149,7 @@ func Open(file []byte, verifier note.Verifier) (*Satchel, error) {
 		return nil, wrong(Unreadable, "Give the file that “endeixis satchel pack” wrote.", "This is no satchel.")
 	}
 	signed, content := file[:at+1], bytes.TrimSuffix(file[at+2:], []byte("\n"))
-	n, err := note.Open(signed, note.VerifierList(verifier))
+	n, err := openNote(signed, verifier)
 	if err != nil {
 		if unverified, ok := err.(*note.UnverifiedNoteError); ok { //nolint:errorlint // the package says that it is one
 			return nil, wrong(Foreign, "Use one that your own service has packed.", "This satchel was not signed by %s, whose key is known here, but by %s.", plain.Quoted(verifier.Name()), signerOf(unverified.Note))
@@ -167,6 +169,25 @@ func Open(file []byte, verifier note.Verifier) (*Satchel, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// errWritten reports a note that is signed well, and not written as signing writes it.
+var errWritten = errors.New("the note is not as it was written")
+
+// openNote opens a note that one key has signed and nobody has touched since: where the
+// encoding of a signature leaves bits that mean nothing, they are as they were.
+func openNote(text []byte, verifier note.Verifier) (*note.Note, error) {
+	n, err := note.Open(text, note.VerifierList(verifier))
+	if err != nil {
+		return nil, err
+	}
+	if len(n.Sigs) != 1 || len(n.UnverifiedSigs) > 0 {
+		return nil, errWritten
+	}
+	if _, err := base64.StdEncoding.Strict().DecodeString(n.Sigs[0].Base64); err != nil {
+		return nil, errWritten
+	}
+	return n, nil
 }
 
 func signerOf(n *note.Note) string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -287,13 +288,18 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 			if v.Clock != "" {
 				a.wrapped("   ", v.Clock+" What was judged on site does not count; what is judged now does.")
 			}
-			for _, d := range v.Differs {
-				onSite := string(d.OnSite)
+			for _, same := range folded(v.Differs) {
+				onSite := string(same[0].OnSite)
 				if onSite == "" {
 					onSite = "not judged"
 				}
-				fmt.Fprintf(a.stdout, "   %s  %s on site, %s now\n", a.bold(d.Shown), onSite, a.paint(string(d.Now)))
-				a.wrapped("     ", d.Why)
+				var names []string
+				for _, d := range same {
+					names = append(names, d.Shown)
+				}
+				fmt.Fprintf(a.stdout, "   %s on site, %s now:\n", onSite, a.paint(string(same[0].Now)))
+				a.wrapped("     ", strings.Join(names, ", "))
+				a.wrapped("     ", same[0].Why)
 			}
 			if v.More > 0 {
 				fmt.Fprintf(a.stdout, "   and %s\n", counted(v.More, "more file"))
@@ -303,4 +309,20 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 			}
 		}
 	})
+}
+
+// folded puts files together that count otherwise for the same reason.
+func folded(all []wire.VisitDiffers) [][]wire.VisitDiffers {
+	var out [][]wire.VisitDiffers
+	for _, d := range all {
+		at := slices.IndexFunc(out, func(same []wire.VisitDiffers) bool {
+			return same[0].Why == d.Why && same[0].Now == d.Now && same[0].OnSite == d.OnSite
+		})
+		if at < 0 {
+			out = append(out, []wire.VisitDiffers{d})
+		} else {
+			out[at] = append(out[at], d)
+		}
+	}
+	return out
 }

@@ -56,6 +56,19 @@ export function SatchelPage() {
   );
 }
 
+type Differs = Visit["differs"][number];
+
+/** Files that count otherwise for the same reason, together. */
+function folded(all: Differs[]): { first: Differs; all: Differs[] }[] {
+  const out: { first: Differs; all: Differs[] }[] = [];
+  for (const d of all) {
+    const same = out.find(({ first }) => first.why === d.why && first.now === d.now && first.on_site === d.on_site);
+    if (same) same.all.push(d);
+    else out.push({ first: d, all: [d] });
+  }
+  return out;
+}
+
 const of: Record<string, string> = { folder: "a folder", spot: "some files", readback: "a medium, read back" };
 
 function Returned({ visit: v }: { visit: Visit }) {
@@ -76,16 +89,22 @@ function Returned({ visit: v }: { visit: Visit }) {
       </p>
       {v.clock && <p className="font-semibold">{v.clock} What was judged on site does not count; what is judged now does.</p>}
       {v.differs.length === 0 && v.now && <p className="text-sm">Every verdict is the same now.</p>}
-      <ul className="flex flex-col gap-1">
-        {v.differs.map((d) => (
-          <li key={d.n}>
-            <Link to={`/batches/${v.batch}/items/${d.n}`} className="quiet-link break-all">
-              {d.shown}
-            </Link>{" "}
-            {d.on_site ?? "not judged"} on site, <Mark word={d.now} /> now. <span className="text-sm soft">{d.why}</span>
-          </li>
-        ))}
-      </ul>
+      {folded(v.differs).map((same) => (
+        <div key={same.first.n}>
+          <p>
+            <Mark word={same.first.now} /> now, {same.first.on_site ?? "not judged"} on site: {same.first.why}
+          </p>
+          <ul className="flex flex-wrap gap-x-3 text-sm">
+            {same.all.map((d) => (
+              <li key={d.n}>
+                <Link to={`/batches/${v.batch}/items/${d.n}`} className="quiet-link break-all">
+                  {d.shown}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </div>
+      ))}
       {v.more !== undefined && <p className="text-sm soft">and {count(v.more, "more file")}</p>}
     </article>
   );
