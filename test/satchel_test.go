@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -363,6 +364,71 @@ func satchelID(t *testing.T, file []byte) []byte {
 	var h satchel.Header
 	require.NoError(t, json.Unmarshal(first, &h))
 	return []byte(h.Satchel)
+}
+
+// TestSatchelInTime: one that has ended judges nothing, nor does one on a machine whose
+// clock cannot be right; and what was judged under a policy that has changed since counts
+// as it counts by the one of now.
+func TestSatchelInTime(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	v := visit(t, s, "tidewright")
+	folder := v.bring("tidewright/gauge-fw-4.2")
+	verifier, err := note.NewVerifier(s.PublicKey)
+	require.NoError(t, err)
+	whole, err := os.ReadFile(v.at("skerrow.satchel"))
+	require.NoError(t, err)
+	opened, err := satchel.Open(whole, verifier)
+	require.NoError(t, err)
+	secret, err := os.ReadFile(s.Config.Ledger.KeyFile)
+	require.NoError(t, err)
+	signer, err := note.NewSigner(strings.TrimSpace(string(secret)))
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		packed time.Time
+		says   string
+	}{
+		"ended":                {time.Now().AddDate(0, 0, -20), "It judges nothing any more"},
+		"of three years ahead": {time.Now().AddDate(3, 0, 0), "the clock is wrong"},
+	} {
+		other := opened.Content
+		other.Packed, other.Until = c.packed, c.packed.AddDate(0, 0, 14)
+		file, err := satchel.Pack(other, signer)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(v.at("skerrow.satchel"), file, 0o600))
+		for _, command := range [][]string{{"batch", "run", folder}, {"spot", filepath.Join(folder, "gauge-fw-4.2-main.img")}, {"readback", filepath.Join(folder, "gauge-fw-4.2-main.img"), "--against", filepath.Join(folder, "gauge-fw-4.2-main.img")}} {
+			r := v.on(command...)
+			assert.Equal(t, 1, r.code, "%s: %v: %s", name, command, r.out)
+			assert.Contains(t, r.err, c.says, "%s: %v", name, command)
+			assert.Empty(t, r.out)
+		}
+	}
+	require.NoError(t, os.WriteFile(v.at("skerrow.satchel"), whole, 0o600))
+	require.Equal(t, 0, v.on("batch", "run", folder).code)
+	// A line that was cut when the machine went down was told to nobody.
+	f, err := os.OpenFile(v.at("skerrow.outcomes"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"note":"endeixis outc`)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.Equal(t, 0, v.on("batch", "run", folder).code)
+
+	policy := filepath.Join(t.TempDir(), "policy.yaml")
+	shown := endeixis(t, s, "curator", "policy", "show", "--output", "yaml")
+	require.Equal(t, 0, shown.code, shown.err)
+	require.NoError(t, os.WriteFile(policy, []byte(regexp.MustCompile(`\n *- client`).ReplaceAllString(shown.out, "")), 0o600))
+	set := endeixis(t, s, "curator", "policy", "set", policy, "--reason", "only what the service reads")
+	require.Equal(t, 0, set.code, set.err)
+	back := v.back("--output", "json")
+	require.Equal(t, 0, back.code, back.err)
+	var returned wire.SatchelShown
+	require.NoError(t, json.Unmarshal([]byte(back.out), &returned))
+	require.Len(t, returned.Visits, 2)
+	for _, o := range returned.Visits {
+		assert.Equal(t, judge.Cleared, o.OnSite)
+		assert.Equal(t, judge.Unproven, *o.Now)
+		assert.Len(t, o.Differs, 3)
+	}
 }
 
 // TestPackRefused: what cannot be packed.

@@ -176,7 +176,12 @@ func pages(ctx context.Context, base, certified, release string) error {
 		},
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+certified, "form")) },
-		func() error { return shot("console-desk", visit("/keyring/desk", "article")) },
+		func() error {
+			if err := askDevices(ctx); err != nil {
+				return err
+			}
+			return shot("console-device", visit("/devices/KG-07", "table"))
+		},
 		func() error {
 			return shot("console-reach", visit("/keyring/"+release, "h1"), browser.Press(`//button[contains(., "Show its reach")]`),
 				chromedp.WaitVisible("[data-reach]", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil))
@@ -202,6 +207,21 @@ func pages(ctx context.Context, base, certified, release string) error {
 	for _, step := range steps {
 		if err := step(); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// askDevices has the gauges say what they hold, and KG-07 what is in the slot that is to be
+// activated.
+func askDevices(ctx context.Context) error {
+	for _, args := range [][]string{
+		{"device", "show", "KG-07"},
+		{"device", "check", "KG-07", "--slot", "b", "--against", scenario.Depot + ":tidewright/gauge-fw-4.3-partial/gauge-fw-4.3-main.img"},
+	} {
+		cmd := exec.CommandContext(ctx, "bin/endeixis", args...)
+		if out, err := cmd.CombinedOutput(); err != nil && cmd.ProcessState.ExitCode() < 10 {
+			return fmt.Errorf("%v: %w\n%s", args, err, out)
 		}
 	}
 	return nil
