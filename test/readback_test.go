@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -458,4 +459,32 @@ func TestLoopDevice(t *testing.T) {
 		assert.True(t, bytes.Equal(want, p[:n]))
 		assert.Equal(t, n < len(p), errors.Is(err, io.EOF))
 	}
+}
+
+// TestMediumNotAllowed: somebody who may not read a medium is told how to be allowed to.
+func TestMediumNotAllowed(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	// Where another person can get at them, unlike the test's own folders.
+	dir, err := os.MkdirTemp("", "endeixis-not-allowed-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	program, err := os.ReadFile(binary(t, "endeixis"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "endeixis"), program, 0o755))
+	medium := filepath.Join(dir, "medium")
+	require.NoError(t, os.WriteFile(medium, []byte("what was written"), 0o000))
+	cmd := exec.CommandContext(t.Context(), filepath.Join(dir, "endeixis"), "readback", medium, "--against", strings.Repeat("ab", 32), "--length", "16")
+	cmd.Env = []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator), "ENDEIXIS_PROFILE=" + filepath.Join(dir, "none.yaml"), "HOME=" + dir}
+	if os.Geteuid() == 0 {
+		// The administrator may read everything; nobody may not.
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	}
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	require.ErrorAs(t, err, &exit, "%s", out)
+	assert.Equal(t, 1, exit.ExitCode(), "%s", out)
+	assert.Contains(t, string(out), "may not be read by you")
+	assert.Contains(t, string(out), "“disk” or “cdrom”")
 }
