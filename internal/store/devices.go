@@ -89,7 +89,7 @@ func (s Reads) SlotsSeen(ctx context.Context, device string, checks int) ([]Slot
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
 		FROM devices d
 		CROSS JOIN LATERAL (SELECT * FROM batches WHERE source_kind = 'device' AND source = d.name ORDER BY id DESC LIMIT $2) b
-		JOIN items i ON i.batch_id = b.id JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n
+		JOIN items i ON i.batch_id = b.id `+withOutcome+`
 		WHERE ($1 = '' OR d.name = $1) AND o.verdict IS NOT NULL ORDER BY d.name, b.id DESC, i.n`, device, checks)
 	return out, explain(err)
 }
@@ -107,7 +107,7 @@ func (s Reads) CandidatesFor(ctx context.Context, publisher string, size, atMost
 	out := []Candidate{}
 	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (b.id, i.n) i.batch_id, i.n, i.size
 		FROM (SELECT id FROM batches WHERE source_kind = 'depot' AND expected -> 'publishers' ? $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 100) b
-		JOIN items i ON i.batch_id = b.id JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n
+		JOIN items i ON i.batch_id = b.id `+withOutcome+`
 		WHERE o.verdict = 'cleared' AND i.role = 'artifact' AND CASE WHEN $2 > 0 THEN i.size = $2 ELSE i.size <= $3 END
 		ORDER BY b.id DESC, i.n LIMIT $4`, publisher, size, atMost, limit)
 	return out, explain(err)

@@ -113,14 +113,14 @@ func (t *Tx) DropListing(ctx context.Context, batch int64) error {
 func (s Reads) LeftItems(ctx context.Context, batch int64, after, limit int) ([]Item, error) {
 	out := []Item{}
 	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND n > $2
-		AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) ORDER BY n LIMIT $3`, batch, after, limit)
+		AND `+withoutOutcome+` ORDER BY n LIMIT $3`, batch, after, limit)
 	return out, explain(err)
 }
 
 // CountLeft counts the items of a batch without an outcome.
 func (s Reads) CountLeft(ctx context.Context, batch int64) (int, error) {
 	var n int
-	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM items i WHERE batch_id = $1 AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)`, batch)
+	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM items i WHERE batch_id = $1 AND `+withoutOutcome, batch)
 	return n, explain(err)
 }
 
@@ -134,7 +134,7 @@ type Measured struct {
 func (s Reads) ItemsOf(ctx context.Context, batch int64, ns []int) ([]Measured, error) {
 	out := []Measured{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.measurement FROM items i
-		LEFT JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n WHERE i.batch_id = $1 AND i.n = ANY($2) ORDER BY i.n`, batch, ns)
+		`+withOutcome+`WHERE i.batch_id = $1 AND i.n = ANY($2) ORDER BY i.n`, batch, ns)
 	return out, explain(err)
 }
 
@@ -146,7 +146,7 @@ func (s Reads) InsideOf(ctx context.Context, batch int64, files []string) (map[s
 		File string `db:"file"`
 	}{}
 	if err := s.q.SelectContext(ctx, &rows, `SELECT n, split_part(path, '//', 1) AS file FROM items i
-		WHERE batch_id = $1 AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) AND position('//' in path) > 0 AND split_part(path, '//', 1) = ANY($2)`, batch, files); err != nil {
+		WHERE batch_id = $1 AND `+withoutOutcome+` AND position('//' in path) > 0 AND split_part(path, '//', 1) = ANY($2)`, batch, files); err != nil {
 		return nil, explain(err)
 	}
 	out := map[string][]int{}
@@ -161,7 +161,7 @@ func (s Reads) InsideOf(ctx context.Context, batch int64, files []string) (map[s
 func (t *Tx) SliceMoved(ctx context.Context, batch int64, slice int) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE slices s SET done = l.left = 0, bytes_done = CASE WHEN l.left = 0 THEN s.bytes ELSE least(s.bytes, l.bytes) END
 		FROM (SELECT count(*) FILTER (WHERE o.n IS NULL) AS left, coalesce(sum(i.size) FILTER (WHERE o.n IS NOT NULL AND i.survey -> 'inside' IS NULL), 0) AS bytes
-			FROM items i LEFT JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n WHERE i.batch_id = $1 AND i.slice = $2) l
+			FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.slice = $2) l
 		WHERE s.batch_id = $1 AND s.n = $2`, batch, slice)
 	return explain(err)
 }

@@ -148,7 +148,16 @@ func literal(text string) string {
 
 const (
 	itemColumns = `i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank`
-	selectItems = `SELECT ` + itemColumns + ` FROM items i LEFT JOIN outcomes o USING (batch_id, n) `
+	// withOutcome joins each item with its outcome, and withoutOutcome tells that it has
+	// none. Each is looked up by its own key: of a batch that is new the statistics know
+	// nothing, so that the server expects one row, and would look through the outcomes of
+	// the whole batch for each item. OFFSET 0 keeps it from taking the joins apart.
+	withOutcome    = ` LEFT JOIN LATERAL (SELECT * FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) o ON true `
+	withoutOutcome = ` NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) `
+	// andItem joins each outcome with its item in that way.
+	andItem = ` CROSS JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = o.batch_id AND i.n = o.n OFFSET 0) i `
+
+	selectItems = `SELECT ` + itemColumns + ` FROM items i ` + withOutcome
 
 	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
 		CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN o.grounds END AS grounds, CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN i.survey END AS survey,
@@ -178,7 +187,7 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
-		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o JOIN items i USING (batch_id, n) %sORDER BY o.rank, o.n LIMIT %d`, columns, where.clause(), f.Limit), args...); err != nil {
+		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o %s%sORDER BY o.rank, o.n LIMIT %d`, columns, andItem, where.clause(), f.Limit), args...); err != nil {
 			return nil, explain(err)
 		}
 		after.N = -1
@@ -189,7 +198,7 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
 	where.matching(&args, f)
 	rest := []T{}
-	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`SELECT %s FROM items i LEFT JOIN outcomes o USING (batch_id, n) %sORDER BY i.n LIMIT %d`, columns, where.clause(), f.Limit-len(out)), args...)
+	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`SELECT %s FROM items i %s%sORDER BY i.n LIMIT %d`, columns, withOutcome, where.clause(), f.Limit-len(out)), args...)
 	return append(out, rest...), explain(err)
 }
 

@@ -72,7 +72,7 @@ func (s Reads) StoredItems(ctx context.Context, batch int64, after, limit int) (
 	out := []StoredItem{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.survey, o.measurement, coalesce(
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
-		FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.n > $2 ORDER BY i.n LIMIT $3`, batch, after, limit)
+		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.n > $2 AND o.n IS NOT NULL ORDER BY i.n LIMIT $3`, batch, after, limit)
 	return out, explain(err)
 }
 

@@ -102,7 +102,7 @@ func (s Reads) Standings(ctx context.Context, batch int64) ([]Standing, error) {
 	out := []Standing{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.verdict, coalesce(o.deciding, '') AS deciding,
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
-		FROM items i LEFT JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.role = 'artifact' ORDER BY i.n`, batch)
+		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.role = 'artifact' ORDER BY i.n`, batch)
 	return out, explain(err)
 }
 
@@ -122,7 +122,7 @@ func (s Reads) ClearancesOf(ctx context.Context, publishers []string, limit int)
 	out := []Clearance{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.batch_id, i.n, i.path, o.measurement, o.paths, o.position
 		FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
-		JOIN items i ON i.batch_id = b.id JOIN outcomes o ON o.batch_id = i.batch_id AND o.n = i.n
+		JOIN items i ON i.batch_id = b.id `+withOutcome+`
 		WHERE o.verdict = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
 			AND NOT EXISTS (SELECT FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n)
 		ORDER BY i.batch_id DESC, i.n LIMIT $2`, publishers, limit)

@@ -81,7 +81,7 @@ func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices 
 func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
 	out := []Item{}
 	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
-		AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n) ORDER BY n`, batch, slice)
+		AND `+withoutOutcome+` ORDER BY n`, batch, slice)
 	return out, explain(err)
 }
 
