@@ -183,7 +183,7 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 	if after.Rank < unsettled {
 		where, args := conditions{"o.batch_id = $1", "(o.rank, o.n) > ($2, $3)"}, []any{batch, after.Rank, after.N}
 		where.add(&args, f.Verdict != "", "o.verdict = $%d", f.Verdict)
-		where.matching(&args, f)
+		where.matching(&args, f, "o.n")
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
@@ -196,18 +196,19 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		return out, nil
 	}
 	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
-	where.matching(&args, f)
+	where.matching(&args, f, "i.n")
 	rest := []T{}
 	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`SELECT %s FROM items i %s%sORDER BY i.n LIMIT %d`, columns, withOutcome, where.clause(), f.Limit-len(out)), args...)
 	return append(out, rest...), explain(err)
 }
 
-// matching adds what a filter says about role and name. The names of a batch are
-// looked through in their index, without the rows.
-func (c *conditions) matching(args *[]any, f ItemFilter) {
+// matching adds what a filter says about role and name; number is the column with the
+// item's number, of the table that is read first. The names of a batch are looked through
+// in their index, without the rows.
+func (c *conditions) matching(args *[]any, f ItemFilter, number string) {
 	c.add(args, f.Role != "" && f.Role != "evidence", "i.role = $%d", f.Role)
 	c.add(args, f.Role == "evidence", "i.role <> $%d", "artifact")
-	c.add(args, f.Match != "", "i.n = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
+	c.add(args, f.Match != "", number+" = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
 }
 
 // Manifests lists the manifests of a batch that have an outcome, with all that is
