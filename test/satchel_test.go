@@ -332,18 +332,27 @@ func TestReturnRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, told.Visits[0].Clock, "before the satchel was packed")
 	for name, change := range map[string]func(*satchel.Entry){
-		"a number of another":   func(e *satchel.Entry) { e.N = 7 },
-		"no time":               func(e *satchel.Entry) { e.At = time.Time{} },
-		"a kind of no name":     func(e *satchel.Entry) { e.Kind = "belief" },
-		"a path that leads out": func(e *satchel.Entry) { e.Findings.Files[0].Path = "../../etc/passwd" },
-		"a host with a colon":   func(e *satchel.Entry) { e.Host = "a:b" },
-		"no list of files":      func(e *satchel.Entry) { e.Findings = nil },
-		"a medium of itself":    func(e *satchel.Entry) { e.Kind, e.Against = satchel.Readback, &satchel.Against{Entry: 1, Path: "x"} },
-		"a medium of nothing":   func(e *satchel.Entry) { e.Kind = satchel.Readback },
-		"somebody unknown's":    func(e *satchel.Entry) { e.Publisher = "nobody" },
+		"a number of another": func(e *satchel.Entry) { e.N = 7 },
+		"no time":             func(e *satchel.Entry) { e.At = time.Time{} },
+		"a kind of no name":   func(e *satchel.Entry) { e.Kind = "belief" },
+		"no list of files":    func(e *satchel.Entry) { e.Findings = nil },
+		"a medium of itself":  func(e *satchel.Entry) { e.Kind, e.Against = satchel.Readback, &satchel.Against{Entry: 1, Path: "x"} },
+		"a medium of nothing": func(e *satchel.Entry) { e.Kind = satchel.Readback },
 	} {
 		_, err := lying(change)
 		assert.Error(t, err, name)
+	}
+	for name, change := range map[string]func(*satchel.Entry){
+		"a path that leads out":          func(e *satchel.Entry) { e.Findings.Files[0].Path = "../../etc/passwd" },
+		"a host with a colon":            func(e *satchel.Entry) { e.Host = "a:b" },
+		"somebody unknown's":             func(e *satchel.Entry) { e.Publisher = "nobody" },
+		"against a record of no outcome": func(e *satchel.Entry) { e.Kind, e.Against = satchel.Readback, &satchel.Against{Record: 1} },
+	} {
+		told, err := lying(change)
+		if assert.NoError(t, err, name) {
+			assert.NotEmpty(t, told.Visits[0].Refused, name)
+			assert.Zero(t, told.Visits[0].Batch, name)
+		}
 	}
 	audit := endeixisWith(t, v.home, "", "record", "audit")
 	assert.Equal(t, 0, audit.code, audit.out+audit.err)

@@ -103,8 +103,8 @@ const (
 	// KeyName is that of keys that seal.
 	KeyName = "visit.endeixis"
 	// MaxJournal bounds a journal, and MaxEntry the content of one entry, in bytes.
-	MaxJournal = 192 << 20
-	MaxEntry   = 64 << 20
+	MaxJournal = 64 << 20
+	MaxEntry   = 32 << 20
 	// MaxEntries bounds how many a journal has.
 	MaxEntries = 2000
 )

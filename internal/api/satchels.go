@@ -48,7 +48,7 @@ func (a *API) satchelOf(s satchels.Satchel) wire.Satchel {
 func visitOf(v satchels.Visit) wire.Visit {
 	out := wire.Visit{
 		Number: v.Visit.N, Of: v.Kind, SealedBy: v.Key, Label: plain.Text(v.Label), At: v.At.UTC(), By: plain.Text(v.By), Host: plain.Text(v.Host), Path: plain.Text(v.Path),
-		Clock: v.Clock, OnSite: v.Verdict, State: v.Now.State, Batch: v.Batch, Record: v.Position, Files: v.Files, Known: v.Known, Differs: []wire.VisitDiffers{},
+		Clock: v.Clock, OnSite: v.Verdict, State: v.Now.State, Batch: v.Batch, Record: v.Position, Files: v.Files, Known: v.Known, Refused: v.Refused, Differs: []wire.VisitDiffers{},
 	}
 	if v.Now.Verdict != nil {
 		now := judge.Verdict(*v.Now.Verdict)

@@ -69,7 +69,7 @@ func Press(selector string) chromedp.Action {
 		} else found.push(...document.querySelectorAll(selector));
 		for (const node of found) {
 			if (node.matches(":disabled") || !node.getClientRects().length) continue;
-			node.scrollIntoView({ block: "nearest", behavior: "instant" });
+			node.scrollIntoViewIfNeeded(true);
 			const r = node.getClientRects()[0];
 			const at = document.elementFromPoint(r.left + r.width / 2, r.top + r.height / 2);
 			if (!at || !(node.contains(at) || at.contains(node))) continue;

@@ -229,10 +229,10 @@ func (k known) Cleared(_ context.Context, sums []string) (map[string]*diagnose.E
 }
 
 // judge measures and judges files here, puts that into the entry, and returns all of it.
-func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, total int64) ([]verify.Settled, *survey.Survey, error) {
+func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, total int64) ([]verify.Settled, error) {
 	plan, err := survey.Plan(found, survey.Options{Corrections: e.Corrections})
 	if err != nil {
-		return nil, nil, mistake(err)
+		return nil, mistake(err)
 	}
 	basis := s.satchel.Basis(s.now)
 	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
@@ -245,14 +245,14 @@ func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS
 	items, done, err := o.Run(ctx)
 	bar.Clear() //nolint:errcheck // only for the eye
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	e.Findings = found
 	for path, d := range done {
 		e.Measured[path] = satchel.Measured{Reading: d.Reading, Diagnoses: d.Diagnoses}
 	}
 	e.Settle(items, len(plan.Absent))
-	return items, plan, nil
+	return items, nil
 }
 
 // runOnSite verifies a folder of this machine by a satchel.
@@ -292,7 +292,7 @@ func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs
 	for _, file := range found.Files {
 		total += file.Size
 	}
-	items, _, err := a.judge(ctx, s, e, folder, found, total)
+	items, err := a.judge(ctx, s, e, folder, found, total)
 	if err != nil {
 		return err
 	}
@@ -491,7 +491,7 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*survey.Agai
 	if err != nil {
 		return fail(err)
 	}
-	items, _, err := a.judge(ctx, s, &e, shelf, found, info.Size())
+	items, err := a.judge(ctx, s, &e, shelf, found, info.Size())
 	if err != nil {
 		return fail(err)
 	}

@@ -49,7 +49,7 @@ func (a *app) satchelPack() *cobra.Command {
 			defer out.Close()
 			packed, err := c.PackSatchel(cmd.Context(), s)
 			if err != nil {
-				os.Remove(file) //nolint:errcheck // it is empty
+				os.Remove(file)
 				return err
 			}
 			if _, err := out.Write(packed.File); err != nil {
@@ -275,6 +275,11 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 			fmt.Fprintln(a.stdout, "\nNothing came back of it yet.")
 		}
 		for _, v := range s.Visits {
+			if v.Refused != "" {
+				fmt.Fprintf(a.stdout, "\n%d  %s on site, not taken  %s\n", v.Number, a.paint(string(v.OnSite)), a.bold(v.Host+":"+v.Path))
+				a.wrapped("   ", v.Refused)
+				continue
+			}
 			now := "not judged yet"
 			if v.Now != nil {
 				now = string(*v.Now)

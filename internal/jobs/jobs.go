@@ -150,7 +150,7 @@ type Runner struct {
 }
 
 // Sizes say how many jobs run at once: Workers on a queue that reads files, 0 for one on each
-// core, and Devices on that of devices, which mostly waits.
+// core, and Devices on that of devices, which mostly waits; 0 where none can be reached.
 type Sizes struct{ Workers, Devices int }
 
 // New returns a Runner for some queues and those that read no depot.
@@ -172,7 +172,10 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, 
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	river.AddWorker(workersOf, &answerWorker{runner: r})
 	river.AddWorker(workersOf, &endWorker{runner: r})
-	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}, sources.Devices: {MaxWorkers: max(1, sizes.Devices)}}
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}}
+	if sizes.Devices > 0 {
+		configured[sources.Devices] = river.QueueConfig{MaxWorkers: sizes.Devices}
+	}
 	for _, name := range queues {
 		configured[name] = river.QueueConfig{MaxWorkers: workers}
 		configured[large(name)] = river.QueueConfig{MaxWorkers: max(1, workers/2)}

@@ -221,8 +221,9 @@ type Visit struct {
 	store.Visit
 	satchel.Entry
 	Key string
-	// Known is set for one that was here already.
-	Known bool
+	// Known is set for one that was here already, and Refused says why one was not taken.
+	Known   bool
+	Refused string
 	// Clock says what was wrong with the clock on site, or is empty.
 	Clock string
 	Now   store.Batch
@@ -313,8 +314,8 @@ func clockOf(packed Satchel, e *satchel.Entry, returned time.Time) string {
 }
 
 // Return takes a journal back. key, if it is not empty, is the fingerprint of the key that
-// was made on site. Everything in it is looked at before anything is taken; what is here
-// already is not taken twice.
+// was made on site. All seals are looked at before anything is taken; what is here already
+// is not taken twice. An outcome that cannot be judged here keeps no other waiting.
 func (s *Service) Return(ctx context.Context, by string, file []byte, key string) (Satchel, []Visit, error) {
 	j, err := satchel.ReadJournal(file)
 	if err != nil {
@@ -355,7 +356,14 @@ func (s *Service) Return(ctx context.Context, by string, file []byte, key string
 		e := &j.Entries[i]
 		v, was := known[e.N]
 		if !was {
-			if v, err = s.take(ctx, by, packed, j, e, at); err != nil {
+			v, err = s.take(ctx, by, packed, j, e, at)
+			var f *fault.Fault
+			if errors.As(err, &f) {
+				// What comes behind it may be whole all the same.
+				out = append(out, Visit{Visit: v, Entry: e.Entry, Key: j.Fingerprint(), Refused: strings.TrimSpace(f.Sentence + " " + f.Advice)})
+				continue
+			}
+			if err != nil {
 				return packed, out, err
 			}
 		}
@@ -406,6 +414,7 @@ const maxRecorded = 1000
 
 // take makes a batch of an outcome, with its record.
 func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, at map[int]int64) (store.Visit, error) {
+	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content}
 	var against *survey.Against
 	var err error
 	switch a := e.Against; {
@@ -418,9 +427,8 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 		against, err = s.batches.AgainstAs(ctx, batches.GivenAgainst{Digest: a.Digest.String(), Algorithm: a.Algorithm.String(), Length: a.Size})
 	}
 	if err != nil {
-		return store.Visit{}, err
+		return v, err
 	}
-	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content}
 	_, err = s.batches.Visit(ctx, by, &e.Entry, against, func(ctx context.Context, tx *store.Tx, batch int64) error {
 		if err := tx.LockSatchel(ctx, packed.ID); err != nil {
 			return err

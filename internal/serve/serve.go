@@ -363,7 +363,12 @@ func (s *Service) Work(ctx context.Context) error {
 	if err := s.records.LoadPublicKey(ctx); err != nil {
 		return err
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
+	sizes := jobs.Sizes{Workers: s.config.Work.Workers}
+	if s.config.Devices.KnownHosts != "" {
+		// A process that knows no device would only say so of each.
+		sizes.Devices = s.config.Devices.AtOnce
+	}
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), sizes, s.log)
 	if err != nil {
 		return err
 	}

@@ -111,7 +111,7 @@ var (
 	PackSatchel    = Operation[PackSatchelRequest, PackedSatchel]{Method: post, Path: "/satchels", ID: "pack-satchel", Summary: "Pack what it takes to judge where there is no network", Role: roles.Operator}
 	ListSatchels   = Operation[Nothing, Page[Satchel]]{Method: get, Path: "/satchels", ID: "list-satchels", Summary: "List the satchels that were packed", Role: roles.Auditor}
 	ShowSatchel    = Operation[SatchelAt, SatchelShown]{Method: get, Path: "/satchels/{satchel}", ID: "show-satchel", Summary: "Show a satchel, and what came back of it", Role: roles.Auditor}
-	ReturnOutcomes = Operation[ReturnRequest, SatchelShown]{Method: post, Path: "/satchel-returns", ID: "return-outcomes", Summary: "Take back what was judged on site; it may be sent again", Role: roles.Operator, MaxBody: 256 * mebibyte}
+	ReturnOutcomes = Operation[ReturnRequest, SatchelShown]{Method: post, Path: "/satchel-returns", ID: "return-outcomes", Summary: "Take back what was judged on site; it may be sent again", Role: roles.Operator, MaxBody: 96 * mebibyte}
 )
 
 // Publishers, and the keyring.

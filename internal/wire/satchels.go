@@ -70,6 +70,7 @@ type Visit struct {
 	Record   int64          `json:"record"`
 	Files    int            `json:"files"`
 	Known    bool           `json:"known,omitempty" doc:"Whether it had come back before."`
+	Refused  string         `json:"refused,omitempty" doc:"Why it was not taken; then it has no batch."`
 	Differs  []VisitDiffers `json:"differs" doc:"The files that count otherwise now than they did on site; at most 500."`
 	More     int            `json:"more,omitempty" doc:"How many files differ beside them."`
 }

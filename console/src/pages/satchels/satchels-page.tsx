@@ -184,7 +184,14 @@ function ReturnForm() {
     event.preventDefault();
     if (!file) return;
     const content = new Uint8Array(await file.arrayBuffer());
-    bring.mutate({ file: base64(content), key: key || undefined }, { onSuccess: (s) => void go(`/satchels/${s.id}`) });
+    bring.mutate(
+      { file: base64(content), key: key || undefined },
+      {
+        onSuccess: (s) => {
+          if (s.visits.every((v) => !v.refused)) void go(`/satchels/${s.id}`);
+        },
+      },
+    );
   };
   return (
     <form onSubmit={(event) => void submit(event)} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
@@ -223,6 +230,13 @@ function ReturnForm() {
       </button>
       {bring.isPending && <p role="status">It is being judged again…</p>}
       {bring.error && <ProblemNote error={bring.error} />}
+      {bring.data?.visits
+        .filter((v) => v.refused)
+        .map((v) => (
+          <p key={v.number} role="alert">
+            Outcome {v.number} was not taken: {v.refused}
+          </p>
+        ))}
     </form>
   );
 }
