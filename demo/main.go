@@ -356,6 +356,7 @@ In another terminal of this checkout (bin/endeixis is signed in as tobiah):
   bin/endeixis batch run %[1]s:tidewright/gauge-fw-4.2-flipped --wait
   bin/endeixis batch run %[1]s:brackwater/buoy-rx-1.9 --wait
   bin/endeixis keyring show %[2]s
+  bin/endeixis device show KG-08
   bin/endeixis record audit
 
 The depot is %[3]s, publishers' keys to import lie in %[4]s.

@@ -70,6 +70,14 @@ func TestFleet(t *testing.T) {
 	assert.Contains(t, shown.out, "Slot A of KG-08 has the SHA-256 of gauge-fw-4.2-main.img")
 	assert.Contains(t, shown.out, "Slot B of KG-08 has the SHA-256 of gauge-fw-4.3-main.img")
 
+	// What a device says is no file that was verified.
+	h := digest.SHA256.New()
+	h.Write(gauges[0].Slots["A"])
+	found := endeixis("reference", "find", fmt.Sprintf("%x", h.Sum(nil)), "-o", "json")
+	assert.Equal(t, 0, found.code, found.err)
+	assert.Contains(t, found.out, "gauge-fw-4.2-main.img")
+	assert.NotContains(t, found.out, "KG-08")
+
 	// Before slot B is activated.
 	against := "quayside:tidewright/gauge-fw-4.3-partial/gauge-fw-4.3-main.img"
 	refused := endeixis("device", "check", "KG-07", "--slot", "b", "--against", against)
@@ -83,7 +91,7 @@ func TestFleet(t *testing.T) {
 		Slots []wire.Item `json:"slots"`
 	}
 	require.NoError(t, json.Unmarshal([]byte(all.out), &checked))
-	found := map[string]string{}
+	slots := map[string]string{}
 	for _, b := range checked {
 		for _, item := range b.Slots {
 			word := string(*item.Verdict)
@@ -95,7 +103,7 @@ func TestFleet(t *testing.T) {
 					word += " " + string(f.Code)
 				}
 			}
-			found[b.Source.Reference+" "+item.Device.Slot] = word
+			slots[b.Source.Reference+" "+item.Device.Slot] = word
 		}
 	}
 	assert.Equal(t, map[string]string{
@@ -104,7 +112,7 @@ func TestFleet(t *testing.T) {
 		"KG-09 a": "unproven wrong-algorithm", "KG-09 b": "unproven wrong-algorithm",
 		"KG-10 a": "unproven device-key-changed", "KG-10 b": "unproven device-key-changed",
 		"KG-11 a": "unproven device-silent", "KG-11 b": "unproven device-silent",
-	}, found)
+	}, slots)
 
 	list := endeixis("device", "list")
 	assert.Contains(t, list.out, "no answer: key changed")

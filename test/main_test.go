@@ -4,6 +4,7 @@ package test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -66,7 +68,10 @@ func endeixis(t testing.TB, s *testkit.Service, role roles.Role, args ...string)
 // endeixisWith runs the client with an environment and standard input.
 func endeixisWith(t testing.TB, env []string, stdin string, args ...string) ran {
 	t.Helper()
-	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), args...)
+	// A command that waits for what never comes fails, and does not hold up the rest.
+	ctx, stop := context.WithTimeout(t.Context(), 5*time.Minute)
+	defer stop()
+	cmd := exec.CommandContext(ctx, binary(t, "endeixis"), args...)
 	cmd.Env = append(append(os.Environ(), "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"), "TZ=UTC"), env...)
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewBufferString(stdin), &out, &errs

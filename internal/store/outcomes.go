@@ -259,7 +259,7 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
 		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.cleared AND d.algorithm = 'SHA-256' AND d.batch_id < $1
-		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id ORDER BY sum.sha256, d.batch_id DESC, d.n`, before, sha256)
+		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id WHERE NOT i.survey ? 'against' ORDER BY sum.sha256, d.batch_id DESC, d.n`, before, sha256)
 	out := make(map[string]Cleared, len(rows))
 	for _, r := range rows {
 		out[r.SHA256] = r.Cleared

@@ -104,7 +104,8 @@ func Bare(t testing.TB) config.Config {
 	return config.Config{
 		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
 		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
-		Work: config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100, MeasurerHours: 24}, Log: config.Log{Level: "error", Format: "text"},
+		Devices: config.Devices{AtOnce: 8}, // as the configuration has it by itself
+		Work:    config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100, MeasurerHours: 24}, Log: config.Log{Level: "error", Format: "text"},
 	}
 }
 
