@@ -2,7 +2,6 @@ package judge
 
 import (
 	"fmt"
-	"slices"
 
 	"endeixis/core/device"
 	"endeixis/core/diagnose"
@@ -20,9 +19,6 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	who := plain.Text(said.Device)
 	where := fmt.Sprintf("%s of %s", plain.Text(said.SlotTitle), who)
 	algorithm, value := said.Algorithm, m.Digests[said.Algorithm]
-	for a, v := range m.Digests {
-		algorithm, value = a, v // there is one
-	}
 	out.Grounds = append(out.Grounds, deviceSaid(m))
 	against := item.Against
 	if against == nil {
@@ -38,7 +34,7 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	first := artifactLink(item, m)
 	first.Kind, first.Label, first.Detail = "slot", where, fmt.Sprintf("%d bytes, by the word of %s", m.Size, who)
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
-	matched := variantOf(against, algorithm, value)
+	matched := against.Variant(algorithm, value)
 	if matched == digest.Unknown || said.Covers == device.Image && m.Size != against.Size {
 		g.Code, g.Effect = DigestMismatch, Refuses
 		g.Sentence = fmt.Sprintf("%s does not have the bytes of %s.", capital(where), named)
@@ -87,21 +83,6 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	restOn(original, first, image, g, named, "this slot", out)
 	return true
-}
-
-// variantOf returns the algorithm by which a value is that of a file: the one that was
-// asked for or, of checksums, another of that length.
-func variantOf(against *survey.Against, asked digest.Algorithm, value digest.Value) digest.Algorithm {
-	candidates := digest.Only(asked)
-	if asked.Class() == digest.Checksum || !against.Known() {
-		candidates = append(slices.Clone(candidates), digest.OfSize(asked.Size())...)
-	}
-	for _, a := range candidates {
-		if want := against.Digests[a]; len(want) > 0 && slices.Equal(want, value) {
-			return a
-		}
-	}
-	return digest.Unknown
 }
 
 // deviceSaid tells whose word the value is.

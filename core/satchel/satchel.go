@@ -78,6 +78,9 @@ type Satchel struct {
 	// Digest is the SHA-256 digest of its content, in hexadecimal.
 	Digest  string
 	keyring *keyring.Keyring
+	// byRecord and byDigest have the references; of several with one digest the first.
+	byRecord map[int64]*Reference
+	byDigest map[string]*Reference
 }
 
 const (
@@ -197,7 +200,7 @@ func signerOf(n *note.Note) string {
 	return plain.Quoted(n.UnverifiedSigs[0].Name)
 }
 
-// index makes the keyring.
+// index makes the keyring, and what references are found by.
 func (s *Satchel) index() error {
 	keys := make([]*keyring.Key, 0, len(s.Keys))
 	for _, k := range s.Keys {
@@ -208,6 +211,16 @@ func (s *Satchel) index() error {
 		keys = append(keys, &keyring.Key{Certificate: certs[0], Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: k.History})
 	}
 	s.keyring = keyring.New(keys, s.Publishers)
+	s.byRecord, s.byDigest = make(map[int64]*Reference, len(s.References)), map[string]*Reference{}
+	for i := range slices.Backward(s.References) {
+		r := &s.References[i]
+		s.byRecord[r.Record] = r
+		for _, v := range r.Digests {
+			if len(v) >= digest.MD5.Size() {
+				s.byDigest[string(v)] = r
+			}
+		}
+	}
 	return nil
 }
 
@@ -251,21 +264,10 @@ func (s *Satchel) Basis(now time.Time) judge.Basis {
 // Reference returns the reference with a record's number or, for 0, with a digest; nil
 // where there is none.
 func (s *Satchel) Reference(record int64, value digest.Value) *Reference {
-	at := slices.IndexFunc(s.References, func(r Reference) bool {
-		if record != 0 {
-			return r.Record == record
-		}
-		for _, v := range r.Digests {
-			if len(v) >= digest.MD5.Size() && slices.Equal(v, value) {
-				return true
-			}
-		}
-		return false
-	})
-	if at < 0 {
-		return nil
+	if record != 0 {
+		return s.byRecord[record]
 	}
-	return &s.References[at]
+	return s.byDigest[string(value)]
 }
 
 // Outcome returns how the file counted when the satchel was packed.

@@ -64,6 +64,22 @@ func (a *Against) Matches(computed map[digest.Algorithm]digest.Value) digest.Alg
 	return digest.Unknown
 }
 
+// Variant returns the algorithm by which a value is that of the file: the one that was asked
+// for or, of checksums and of what is not known, another of that length. It is
+// [digest.Unknown] where there is none.
+func (a *Against) Variant(asked digest.Algorithm, value digest.Value) digest.Algorithm {
+	candidates := digest.Only(asked)
+	if asked.Class() == digest.Checksum || !a.Known() {
+		candidates = append(slices.Clone(candidates), digest.OfSize(asked.Size())...)
+	}
+	for _, algorithm := range candidates {
+		if want := a.Digests[algorithm]; len(want) > 0 && slices.Equal(want, value) {
+			return algorithm
+		}
+	}
+	return digest.Unknown
+}
+
 // Medium plans the reading back of a medium: its first bytes are one artifact, and what
 // vouches for that is what it is held against.
 func Medium(name string, read time.Time, against Against) *Survey {

@@ -1,7 +1,6 @@
 package batches
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -139,11 +138,6 @@ func (s *Service) ask(ctx context.Context, b store.Batch) (*looked, error) {
 	slots := make([]survey.SlotSaid, len(measured))
 	for i := range measured {
 		m := &measured[i]
-		if m.Problem == nil {
-			for algorithm := range m.Digests {
-				m.Device.Algorithm = algorithm
-			}
-		}
 		slots[i] = survey.SlotSaid{Path: "slot " + m.Device.Slot, At: m.At, Algorithm: m.Device.Algorithm}
 		if slots[i].Against, err = s.heldAgainst(ctx, kind, &a, m); err != nil {
 			return nil, s.orFail(ctx, b, err)
@@ -219,6 +213,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 			m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: finding.Sentence}
 			continue
 		}
+		m.Device.Algorithm = answer.Algorithm
 		m.Size, m.Digests = answer.Size, map[digest.Algorithm]digest.Value{answer.Algorithm: answer.Value}
 		if kind.Covers == device.WholeSlot && m.Size == 0 {
 			m.Size = questions[i].Slot.Bytes
@@ -270,20 +265,11 @@ func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, 
 		if err != nil {
 			return nil, err
 		}
-		if against.Matches(m.Digests) != digest.Unknown || matchesVariant(against, value) {
+		if against.Variant(algorithm, value) != digest.Unknown {
 			return against, nil
 		}
 	}
 	return nil, nil
-}
-
-func matchesVariant(against *survey.Against, value digest.Value) bool {
-	for _, v := range against.Digests {
-		if slices.Equal(v, value) {
-			return true
-		}
-	}
-	return false
 }
 
 const (
@@ -422,9 +408,9 @@ func (s *Service) hashed(ctx context.Context, against *survey.Against, algorithm
 		sums[i] = a.New()
 		writers = append(writers, sums[i])
 	}
-	n, err := io.Copy(io.MultiWriter(writers...), &interruptible{ctx, content})
+	n, err := digest.Pump(ctx, content, writers, nil)
 	if err != nil {
-		return nil, cmp.Or(context.Cause(ctx), error(gone.Because(err)))
+		return nil, gone.Because(err)
 	}
 	if n != found.Measurement.Size || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
 		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(against.Path), against.Batch).Advise("Verify its folder again.")
@@ -440,17 +426,4 @@ func (s *Service) hashed(ctx context.Context, against *survey.Against, algorithm
 		out[a] = sums[i].Sum(nil)
 	}
 	return out, nil
-}
-
-// interruptible is a reader that ends with its context.
-type interruptible struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (r *interruptible) Read(p []byte) (int, error) {
-	if r.ctx.Err() != nil {
-		return 0, context.Cause(r.ctx)
-	}
-	return r.Reader.Read(p)
 }

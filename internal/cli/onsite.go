@@ -45,18 +45,9 @@ func (f *siteFlags) given() bool { return f.satchel != "" }
 
 // openSatchel reads a satchel of the service whose key is given or remembered.
 func (a *app) openSatchel(file, key string) (*satchel.Satchel, error) {
-	if key == "" {
-		key = a.profile.PublicKey
-	}
-	if key == "" {
-		return nil, usage("give the public key of the service that packed it with --service-key; “endeixis status” shows it, and a sign-in remembers it")
-	}
-	if text, err := os.ReadFile(key); err == nil {
-		key = firstLine(string(text))
-	}
-	verifier, err := note.NewVerifier(key)
+	verifier, err := a.serviceKey(key, "give the public key of the service that packed it with --service-key; “endeixis status” shows it, and a sign-in remembers it", "service")
 	if err != nil {
-		return nil, usage("%q is neither a public key of a service nor a file that holds one", key)
+		return nil, err
 	}
 	text, err := a.readFile(file, satchel.MaxSize, "a satchel")
 	if err != nil {
@@ -204,6 +195,18 @@ func (a *app) entry(s *site, kind satchel.Kind, path, label, publisher string) s
 	}
 }
 
+// session begins to judge what an outcome is of.
+func (s *site) session(e *satchel.Entry, plan *survey.Survey) *verify.Session {
+	basis := s.satchel.Basis(s.now)
+	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
+	return verify.New(basis)
+}
+
+// witnessOf is who measures for an outcome.
+func witnessOf(e *satchel.Entry) measure.Witness {
+	return measure.Witness{Maker: measure.Client, Where: "client on " + e.Host, By: e.By, At: e.At, Software: e.Software}
+}
+
 // known is what a satchel knows of other files.
 type known struct {
 	satchel *satchel.Satchel
@@ -229,17 +232,19 @@ func (k known) Cleared(_ context.Context, sums []string) (map[string]*diagnose.E
 }
 
 // judge measures and judges files here, puts that into the entry, and returns all of it.
-func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, total int64) ([]verify.Settled, error) {
+func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings) ([]verify.Settled, error) {
 	plan, err := survey.Plan(found, survey.Options{Corrections: e.Corrections})
 	if err != nil {
 		return nil, mistake(err)
 	}
-	basis := s.satchel.Basis(s.now)
-	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
+	total := int64(0)
+	for _, file := range found.Files {
+		total += file.Size
+	}
 	bar := a.bar(total, e.Path)
 	o := verify.OnSite{
-		Folder: folder, Plan: plan, Session: verify.New(basis), Memory: known{s.satchel, plan}, Cores: runtime.GOMAXPROCS(0), MaxBytes: s.satchel.Policy.DiagnosisBytes,
-		Witness:  measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), By: e.By, At: s.now, Software: e.Software},
+		Folder: folder, Plan: plan, Session: s.session(e, plan), Memory: known{s.satchel, plan}, Cores: runtime.GOMAXPROCS(0), MaxBytes: s.satchel.Policy.DiagnosisBytes,
+		Witness:  witnessOf(e),
 		Progress: func(n int64) { bar.Set64(n) }, //nolint:errcheck // only for the eye
 	}
 	items, done, err := o.Run(ctx)
@@ -288,11 +293,7 @@ func (a *app) spotOnSite(ctx context.Context, sp spot, dir string, shelf *measur
 
 // tellSite judges files, keeps the outcome, and shows it.
 func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, shown func(path string) bool) error {
-	total := int64(0)
-	for _, file := range found.Files {
-		total += file.Size
-	}
-	items, err := a.judge(ctx, s, e, folder, found, total)
+	items, err := a.judge(ctx, s, e, folder, found)
 	if err != nil {
 		return err
 	}
@@ -357,14 +358,7 @@ func (a *app) showSite(s *site, e *satchel.Entry, items []wire.Item) error {
 	if err != nil {
 		return err
 	}
-	switch e.Verdict {
-	case judge.Refused:
-		return &exit{code: exitRefused}
-	case judge.Unproven:
-		return &exit{code: exitUnproven}
-	case judge.Cleared:
-	}
-	return nil
+	return verdictExit(wire.Batch{Verdict: &e.Verdict})
 }
 
 // itemHere is an item that was judged here, in the form in which the service shows one.
@@ -426,13 +420,11 @@ func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium, arg, labe
 	e.Against = held
 	e.Findings = &survey.Findings{Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: s.now}}, Containers: []survey.Looked{}}
 	e.Measured[name] = satchel.Measured{Reading: reading}
-	basis := s.satchel.Basis(s.now)
-	basis.Expected = judge.Expect("", s.satchel.Keyring(), plan.Items)
-	session := verify.New(basis)
+	session := s.session(&e, plan)
 	if original != nil {
 		session.Original(name, original)
 	}
-	settled := verify.Settled{Item: item, Measurement: verify.Arrived(item, reading, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), By: e.By, At: s.now, Software: e.Software})}
+	settled := verify.Settled{Item: item, Measurement: verify.Arrived(item, reading, witnessOf(&e))}
 	settled.Outcome = session.Judge(item, &settled.Measurement)
 	e.Settle([]verify.Settled{settled}, 0)
 	if err := s.keep(&e); err != nil {
@@ -487,11 +479,7 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*survey.Agai
 	}
 	e := a.entry(s, satchel.Spot, dir, "image for a readback", "")
 	e.Corrections = correctionsOf(corrections)
-	info, err := os.Stat(arg)
-	if err != nil {
-		return fail(err)
-	}
-	items, err := a.judge(ctx, s, &e, shelf, found, info.Size())
+	items, err := a.judge(ctx, s, &e, shelf, found)
 	if err != nil {
 		return fail(err)
 	}

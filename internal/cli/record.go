@@ -132,6 +132,25 @@ func (a *app) recordReceipt() *cobra.Command {
 	return cmd
 }
 
+// serviceKey reads a public key, or a file that holds one; without either it is the one that
+// a sign-in has remembered, or else missing is said. of names whose key it is.
+func (a *app) serviceKey(key, missing, of string) (note.Verifier, error) {
+	if key == "" {
+		key = a.profile.PublicKey
+	}
+	if key == "" {
+		return nil, usage("%s", missing)
+	}
+	if text, err := os.ReadFile(key); err == nil {
+		key = firstLine(string(text))
+	}
+	verifier, err := note.NewVerifier(key)
+	if err != nil {
+		return nil, usage("%q is neither a public key of a %s nor a file that holds one", key, of)
+	}
+	return verifier, nil
+}
+
 func (a *app) recordVerify() *cobra.Command {
 	var key string
 	cmd := &cobra.Command{
@@ -139,18 +158,9 @@ func (a *app) recordVerify() *cobra.Command {
 		Long:    "verify-receipt needs the receipt and the public key of the service's ledger, and no\nnetwork. The key is the one given, or the one remembered from login. It exits with 10\nwhen the receipt does not hold.",
 		Example: "  endeixis record verify-receipt gauge-fw-4.2.receipt.json --public-key 'verify.skerrow.example+1a2b3c4d+AQ…'",
 		RunE: func(_ *cobra.Command, args []string) error {
-			if key == "" {
-				key = a.profile.PublicKey
-			}
-			if key == "" {
-				return usage("give the public key of the ledger with --public-key; “endeixis status” shows it")
-			}
-			if text, err := os.ReadFile(key); err == nil {
-				key = firstLine(string(text))
-			}
-			verifier, err := note.NewVerifier(key)
+			verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
 			if err != nil {
-				return usage("%q is neither a public key of a ledger nor a file that holds one", key)
+				return err
 			}
 			text, err := os.ReadFile(args[0])
 			if err != nil {

@@ -22,10 +22,11 @@ type SlotCheck struct {
 
 // Value returns what the device gave, if it did.
 func (c *SlotCheck) Value() (digest.Algorithm, digest.Value) {
-	for a, v := range c.Measurement.Digests {
-		return a, v // there is one
+	d := c.Measurement.Device
+	if d == nil {
+		return digest.Unknown, nil
 	}
-	return digest.Unknown, nil
+	return d.Algorithm, c.Measurement.Digests[d.Algorithm]
 }
 
 // A SlotState is what a slot was last found to hold, and since when.

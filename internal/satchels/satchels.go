@@ -235,13 +235,12 @@ type Visit struct {
 
 // A Difference is a file that counts otherwise now.
 type Difference struct {
-	N          int
-	Path       string
-	OnSite     judge.Verdict
-	Now        judge.Verdict
-	WhyOnSite  string
-	Deciding   string
-	Reassessed bool
+	N         int
+	Path      string
+	OnSite    judge.Verdict
+	Now       judge.Verdict
+	WhyOnSite string
+	Deciding  string
 }
 
 // Visits lists what came back of a satchel.
@@ -280,17 +279,18 @@ func (s *Service) visit(ctx context.Context, packed Satchel, row store.Visit) (V
 		return v, err
 	}
 	v.Files = len(standings)
+	onSite := make(map[string]satchel.Judged, len(v.Outcomes))
+	for _, o := range v.Outcomes {
+		onSite[o.Path] = o
+	}
 	for _, now := range standings {
-		at := slices.IndexFunc(v.Outcomes, func(o satchel.Judged) bool { return o.Path == now.Path })
 		if now.Verdict == nil {
 			continue
 		}
-		d := Difference{N: now.N, Path: now.Path, Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding}
+		was := onSite[now.Path]
+		d := Difference{N: now.N, Path: now.Path, OnSite: was.Verdict, WhyOnSite: plain.Text(was.Deciding), Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding}
 		if now.Now != nil {
-			d.Now, d.Reassessed = judge.Verdict(*now.Now), true
-		}
-		if at >= 0 {
-			d.OnSite, d.WhyOnSite = v.Outcomes[at].Verdict, plain.Text(v.Outcomes[at].Deciding)
+			d.Now = judge.Verdict(*now.Now)
 		}
 		if d.OnSite != d.Now {
 			v.Differs = append(v.Differs, d)
