@@ -60,7 +60,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   const tell = () => {
     // Progress is told a few times a second, a new stage at once.
     const now = performance.now();
-    if (asked.signal.aborted || (stage === check.stage && now - told < 100)) return;
+    if (asked.signal.aborted || (stage === check.stage && now - told < 250)) return;
     told = now;
     stage = check.stage;
     asked.tell({ ...check, rows: [...check.rows] });

@@ -14,6 +14,7 @@ import {
   createSHA512,
   type IHasher,
 } from "hash-wasm";
+import { pieces } from "./pieces";
 import type { FromHash, ToHash } from "./protocol";
 
 const makers: Record<string, () => Promise<IHasher>> = {
@@ -52,14 +53,11 @@ async function hash({ file, tasks }: ToHash) {
   }
   let read = 0;
   let told = performance.now();
-  const reader = file.stream().getReader();
-  for (;;) {
-    const { done, value: bytes } = await reader.read();
-    if (done) break;
+  for await (const bytes of pieces(file)) {
     for (const hasher of hashers) hasher.update(bytes);
     read += bytes.length;
     const now = performance.now();
-    if (now - told > 100) {
+    if (now - told > 250) {
       told = now;
       scope.postMessage({ read });
     }
