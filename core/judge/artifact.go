@@ -51,6 +51,9 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 			Sentence: "No manifest and no signature here speaks of this file.",
 			Advice:   "Look for the publisher's manifest or signature of it. If there is none, nothing shows where the file comes from.",
 		}
+		if n := nameless(listings); n > 0 {
+			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this file by its name, and of the %d digests that stand here without a name none is its.", n)
+		}
 		if item.Holds != nil && item.Holds.Spoken > 0 {
 			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.", item.Holds.Format.Noun(), files(item.Holds.Spoken))
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
@@ -336,19 +339,28 @@ func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Vou
 // byManifest follows the path through each manifest entry.
 func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
 	strong := false
+	signed := outranked(listings)
+	type line struct {
+		manifest string
+		line     int
+	}
+	sized := map[line]bool{}
 	for _, l := range listings {
 		bits := b.policyFor(l.voucher).DigestBits
-		for _, g := range l.grounds(item, m, listings, bits) {
-			// A line with several digests states the size once.
-			if g.Code != SizeMismatch || !slices.ContainsFunc(out.Grounds, func(o Ground) bool {
-				return o.Code == SizeMismatch && o.Source == g.Source && o.Line == g.Line
-			}) {
-				out.Grounds = append(out.Grounds, g)
+		for _, g := range l.grounds(item, m, listings, signed, bits) {
+			if g.Code == SizeMismatch {
+				// A line with several digests states the size once.
+				if at := (line{g.Source, g.Line}); sized[at] {
+					continue
+				} else {
+					sized[at] = true
+				}
 			}
+			out.Grounds = append(out.Grounds, g)
 		}
 		strong = strong || l.matches && l.algorithm.CollisionBits() >= bits
 	}
-	if disagree := disagreement(listings); disagree != nil {
+	if disagree := disagreement(listings, signed); disagree != nil {
 		out.Grounds = append(out.Grounds, *disagree)
 	}
 	if i := slices.IndexFunc(listings, func(l listing) bool { return l.matches }); i >= 0 && !strong {
@@ -392,6 +404,17 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 	}
 }
 
+// nameless counts the digests without a name that turned out not to be the file's.
+func nameless(listings []listing) int {
+	n := 0
+	for i := range listings {
+		if l := &listings[i]; l.Name == "" && l.ruledOut() {
+			n++
+		}
+	}
+	return n
+}
+
 // sizeGround refuses a file that has not the size that an entry states.
 func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Ground {
 	return Ground{
@@ -402,7 +425,7 @@ func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Groun
 
 // grounds returns what one entry says about the artifact. bits is the strength
 // from which a digest counts.
-func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, bits int) []Ground {
+func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, signed map[digest.Algorithm]bool, bits int) []Ground {
 	g := Ground{Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
 	where := fmt.Sprintf("%s, line %d", plain.Text(l.Manifest), l.Line)
 	if l.matches {
@@ -452,12 +475,12 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 			g.Findings = d.Findings
 		}
 	}
-	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(all) {
+	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(signed) {
 		g.Sentence += fmt.Sprintf(" The %s digest that %s states in line %d does match, so the two lists are not about the same file.", other.algorithm, plain.Text(other.Manifest), other.Line)
 		g.Advice = "Find out which of the lists is the publisher's present one, and get the other anew."
 		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
 	}
-	if l.outrankedBy(all) {
+	if l.outrankedBy(signed) {
 		g.Effect = Notes
 		g.Sentence += " A signed manifest states the digest that was computed, so the unsigned one is wrong."
 		g.Advice = "Find out where the unsigned manifest comes from."
@@ -476,26 +499,33 @@ func strongMatch(all []listing, bits int) *listing {
 	return nil
 }
 
-// outrankedBy reports whether a manifest signed by an admitted key states the
-// computed value under the same algorithm, while this one is not so signed.
-func (l *listing) outrankedBy(all []listing) bool {
-	if l.voucher != nil && l.voucher.Signed() {
-		return false
+// outranked returns the algorithms under which a manifest signed by an admitted key
+// states the computed value: what one that is not so signed states otherwise is wrong.
+func outranked(all []listing) map[digest.Algorithm]bool {
+	out := map[digest.Algorithm]bool{}
+	for i := range all {
+		if l := &all[i]; l.matches && l.voucher != nil && l.voucher.Signed() {
+			out[l.algorithm] = true
+		}
 	}
-	return slices.ContainsFunc(all, func(other listing) bool {
-		return other.matches && other.algorithm == l.algorithm && other.voucher != nil && other.voucher.Signed()
-	})
+	return out
+}
+
+func (l *listing) outrankedBy(signed map[digest.Algorithm]bool) bool {
+	return signed[l.algorithm] && (l.voucher == nil || !l.voucher.Signed())
 }
 
 // disagreement reports two manifests that give different values under one
 // algorithm, unless the matching one outranks the other.
-func disagreement(all []listing) *Ground {
+func disagreement(all []listing, signed map[digest.Algorithm]bool) *Ground {
+	tried := map[digest.Algorithm]bool{}
 	for _, match := range all {
-		if !match.matches {
+		if !match.matches || tried[match.algorithm] {
 			continue
 		}
+		tried[match.algorithm] = true
 		for _, other := range all {
-			if other.matches || other.Doubtful || other.algorithm != match.algorithm || other.outrankedBy(all) {
+			if other.matches || other.Doubtful || other.algorithm != match.algorithm || other.outrankedBy(signed) {
 				continue
 			}
 			return &Ground{

@@ -428,6 +428,55 @@ func TestWrongSizeOfTheRightBytes(t *testing.T) {
 	}
 }
 
+// TestValuesWithoutNames: of several values that name no file, the only file here has one
+// or none; a single value is meant for it.
+func TestValuesWithoutNames(t *testing.T) {
+	value := func(content string) string { return fmt.Sprintf("SHA-256: %x\n", sha256.Sum256([]byte(content))) }
+	for list, verdict := range map[string]Verdict{
+		value("firmware"): Cleared,
+		value("spare") + value("firmware") + value("tides"):   Cleared,
+		value("spare") + value("tides"):                       Unproven,
+		value("spare"):                                        Refused,
+		value("firmware") + "MD5: " + strings.Repeat("0", 32): Refused,
+	} {
+		out := judgeFolder(t, map[string]string{
+			"gauge-fw.img": "firmware", "values.txt": list, "values.txt.sig": string(tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt})),
+		}, "tidewright", nil).artifacts["gauge-fw.img"]
+		assert.Equal(t, verdict, out.Verdict, list)
+		if verdict == Unproven {
+			require.Len(t, out.Grounds, 1)
+			assert.Equal(t, NotListed, out.Grounds[0].Code)
+			assert.Contains(t, out.Grounds[0].Sentence, "of the 2 digests that stand here without a name none is its")
+		}
+	}
+}
+
+// TestListsThatContradictThemselves: a list that gives one file two values refuses it,
+// however often it has said the right one before; and one that goes on and on is judged as
+// soon as any.
+func TestListsThatContradictThemselves(t *testing.T) {
+	line := func(content string) string { return fmt.Sprintf("%x  gauge-fw.img\n", sha256.Sum256([]byte(content))) }
+	others := &strings.Builder{}
+	for i := range 50_000 {
+		others.WriteString(line(fmt.Sprint(i)))
+	}
+	for name, c := range map[string]struct {
+		list    string
+		verdict Verdict
+	}{
+		"the same":            {strings.Repeat(line("firmware"), 50_000), Cleared},
+		"another, late":       {strings.Repeat(line("firmware"), 50_000) + line("spare"), Refused},
+		"the right one, late": {others.String() + line("firmware"), Refused},
+		"others":              {line("firmware") + others.String(), Refused},
+	} {
+		out := judgeFolder(t, map[string]string{
+			"gauge-fw.img": "firmware", "SHA256SUMS": c.list, "SHA256SUMS.sig": string(tidewright.Sign([]byte(c.list), pgptest.Sig{Created: signedAt})),
+		}, "tidewright", nil).artifacts["gauge-fw.img"]
+		assert.Equal(t, c.verdict, out.Verdict, name)
+		assert.Less(t, len(out.Grounds), 500, name)
+	}
+}
+
 func TestProblemsWithhold(t *testing.T) {
 	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
 	item := &survey.Item{Path: "a.img", Role: survey.Artifact}

@@ -74,7 +74,7 @@ func (s *planner) openContainers(found *Findings) {
 			m := &in.layout.Members[n]
 			ref := memberRef{in, n}
 			in.members[m.Name] = n
-			s.byBase[path.Base(m.Name)] = append(s.byBase[path.Base(m.Name)], ref)
+			s.nameMember(ref, path.Dir(container.Outermost(in.path)))
 			content, ok := looked.Contents[m.Name]
 			if !ok {
 				continue
@@ -141,6 +141,7 @@ func (s *planner) take(m memberRef, item Item) {
 	}
 	s.taken[item.Path] = true
 	s.out.Items = append(s.out.Items, item)
+	s.places = nil
 	outer, name := container.Within(m.in.path)
 	if holder := s.insides[outer]; holder != nil {
 		ref := memberRef{holder, holder.members[name]}
@@ -196,22 +197,11 @@ func (s *planner) membersNamed(from, name string) []memberRef {
 		}
 		return nil
 	}
-	var exact, beside, anywhere []memberRef
-	for _, m := range s.byBase[path.Base(clean)] {
-		member := m.member().Name
-		if member != clean && strings.Contains(clean, "/") {
-			continue
-		}
-		anywhere = append(anywhere, m)
-		if path.Dir(container.Outermost(m.in.path)) == path.Dir(from) {
-			beside = append(beside, m)
-			if member == clean {
-				exact = append(exact, m)
-			}
-		}
-	}
-	for _, found := range [][]memberRef{exact, beside, anywhere} {
-		if len(found) > 0 {
+	whole := strings.Contains(clean, "/")
+	for _, call := range []callName{
+		{folder: path.Dir(from), whole: true, name: clean}, {folder: path.Dir(from), whole: whole, name: clean}, {anywhere: true, whole: whole, name: clean},
+	} {
+		if found := s.called[call]; len(found) > 0 {
 			if len(found) > maxReadings {
 				return nil
 			}

@@ -3,58 +3,148 @@ package survey
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"endeixis/core/container"
+	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
 )
 
-// maxReadings bounds the files that one name is held to fit.
-const maxReadings = 16
+const (
+	// maxReadings bounds the files that one name is held to fit.
+	maxReadings = 16
+	// maxGuesses bounds the pairs of a list's entries and files that these may or may not
+	// be about.
+	maxGuesses = 100_000
+	// maxRepeats is how often a list may speak of one file before repetitions are left
+	// out; it may speak of it twice as often.
+	maxRepeats = 64
+)
 
 // pairManifests ties every entry to the file it names: seen from the
 // manifest's own folder, else from the batch's, else inside an archive. An entry whose
 // file is not here may be of one whose name differs harmlessly, if the digest says so.
 func (s *planner) pairManifests() {
 	for i := range s.out.Items {
-		list := s.lists[s.out.Items[i].Path]
+		item := &s.out.Items[i]
+		list := s.lists[item.Path]
 		if list == nil {
 			continue
 		}
-		from := s.out.Items[i].Path
-		var origin *Provenance
-		if o, ok := s.origins[from]; ok {
-			origin = &o
+		p := &pairing{planner: s, from: item.Path}
+		if o, ok := s.origins[p.from]; ok {
+			p.origin = &o
 		}
-		unnamed := 0
+		var nameless []manifest.Entry
 		for _, e := range list.Entries.All() {
-			targets := s.filesOf(from, e.Name)
-			renamed := false
-			switch {
-			case e.Name == "":
-				if targets = s.nameless(from); len(targets) == 0 {
-					unnamed++
-					continue
-				}
-			case len(targets) == 0:
-				s.absent = append(s.absent, e.Candidates()...)
-				s.out.Absent = append(s.out.Absent, Absent{Name: e.Name, Manifest: from, Line: e.Line, Digest: e.Digest})
-				targets, renamed = s.renamed(from, e.Name), true
+			if e.Name == "" {
+				nameless = append(nameless, e)
+				continue
 			}
-			for _, at := range targets {
-				target := &s.out.Items[at]
-				target.Listed = append(target.Listed, Listing{
-					Manifest: from, Line: e.Line, Name: e.Name, Algorithms: e.Candidates(), Digest: e.Digest, Size: e.Size, Pieces: e.Pieces,
-					Doubtful: renamed || len(targets) > 1, Renamed: renamed, Origin: origin,
-				})
-			}
+			p.named(e)
 		}
-		if unnamed > 0 {
-			s.out.Items[i].Why += "; it does not say which file it is about, and none here is named for it"
+		p.nameless(item, nameless)
+		if p.guesses > maxGuesses {
+			item.Why += "; it leaves open of so many files which are meant that not all were tried"
 		}
 	}
+}
+
+// A pairing ties the entries of one list to files.
+type pairing struct {
+	*planner
+	from   string
+	origin *Provenance
+	// guesses counts the entries that were tied to files that they may not be about.
+	guesses int
+}
+
+func (p *pairing) named(e manifest.Entry) {
+	targets := p.filesOf(p.from, e.Name)
+	renamed := false
+	if len(targets) == 0 {
+		p.absent = append(p.absent, e.Candidates()...)
+		p.out.Absent = append(p.out.Absent, Absent{Name: e.Name, Manifest: p.from, Line: e.Line, Digest: e.Digest})
+		targets, renamed = p.renamed(p.from, e.Name), true
+	}
+	for _, at := range targets {
+		p.list(at, e, Listing{Doubtful: renamed || len(targets) > 1, Renamed: renamed})
+	}
+}
+
+// nameless ties entries that name no file to those that they may be about. Where nothing
+// but its being alone says which that is, several values of one algorithm cannot all be
+// its: the bytes decide whether one is.
+func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
+	if len(entries) == 0 {
+		return
+	}
+	targets := p.filesOf(p.from, "")
+	if len(targets) == 0 {
+		targets = p.namelessFor(p.from)
+	}
+	if len(targets) == 0 {
+		item.Why += "; it does not say which file it is about, and none here is named for it"
+		return
+	}
+	several := map[digest.Algorithm]bool{}
+	stem := path.Base(strings.TrimSuffix(p.from, path.Ext(p.from)))
+	if len(targets) == 1 && !strings.HasPrefix(path.Base(p.out.Items[targets[0]].Path), stem) {
+		several = givenTwice(entries)
+	}
+	for _, e := range entries {
+		doubtful := len(targets) > 1 || slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
+		for _, at := range targets {
+			p.list(at, e, Listing{Doubtful: doubtful})
+		}
+	}
+}
+
+// givenTwice returns the algorithms under which entries may give different values.
+func givenTwice(entries []manifest.Entry) map[digest.Algorithm]bool {
+	values, out := map[digest.Algorithm]digest.Value{}, map[digest.Algorithm]bool{}
+	for _, e := range entries {
+		for _, a := range e.Candidates() {
+			if first, ok := values[a]; !ok {
+				values[a] = e.Digest
+			} else if !slices.Equal(first, e.Digest) {
+				out[a] = true
+			}
+		}
+	}
+	return out
+}
+
+// list adds an entry to what is said of an item. What a list goes on to repeat of one file
+// is heard once, and one that does not cease to say other things of it is not listened to
+// any longer: what was heard disagrees.
+func (p *pairing) list(at int, e manifest.Entry, l Listing) {
+	l.Manifest, l.Line, l.Name, l.Origin = p.from, e.Line, e.Name, p.origin
+	l.Algorithms, l.Digest, l.Size, l.Pieces = e.Candidates(), e.Digest, e.Size, e.Pieces
+	target := &p.out.Items[at]
+	if l.Doubtful {
+		if p.guesses++; p.guesses > maxGuesses {
+			return
+		}
+	} else if n, said := p.said(target, &l); n >= 2*maxRepeats || said && n >= maxRepeats {
+		return
+	}
+	target.Listed = append(target.Listed, l)
+}
+
+// said returns how often this list has spoken of an item, up to what it may, and whether
+// it has said the same.
+func (p *pairing) said(item *Item, l *Listing) (n int, same bool) {
+	for i := len(item.Listed) - 1; i >= 0 && n < 2*maxRepeats && item.Listed[i].Manifest == p.from; i-- {
+		n++
+		before := &item.Listed[i]
+		same = same || !before.Doubtful && slices.Equal(before.Digest, l.Digest) && slices.Equal(before.Algorithms, l.Algorithms) &&
+			(before.Size == nil) == (l.Size == nil) && (l.Size == nil || *before.Size == *l.Size)
+	}
+	return n, same
 }
 
 // pairEmbedded ties the signatures that Metalink files hold to the files that
@@ -115,19 +205,12 @@ func (s *planner) fileOf(from, name string) (int, bool) {
 			return at, true
 		}
 		// “lamp.sha256” beside “lamp.zip”, and no other of that stem, is about it.
-		same := 0
-		last := 0
-		beside := s.beside(from, Artifact)
-		for _, at := range beside {
-			if strings.HasPrefix(s.out.Items[at].Path, stem+".") {
-				same, last = same+1, at
-			}
+		beside := s.nearby(from, Artifact)
+		if same := s.beginning(beside, stem+".", 2); len(same) == 1 {
+			return same[0], true
 		}
-		if same == 1 {
-			return last, true
-		}
-		if len(beside) == 1 {
-			return beside[0], true
+		if len(beside.items) == 1 {
+			return beside.items[0], true
 		}
 		return 0, false
 	}
@@ -140,17 +223,6 @@ func (s *planner) fileOf(from, name string) (int, bool) {
 	}
 	at, ok := s.index[topOf(from, clean)]
 	return at, ok
-}
-
-// beside returns the items with a role in the same folder as a file.
-func (s *planner) beside(file string, role Role) []int {
-	var out []int
-	for i := range s.out.Items {
-		if it := &s.out.Items[i]; it.Role == role && path.Dir(it.Path) == path.Dir(file) {
-			out = append(out, i)
-		}
-	}
-	return out
 }
 
 // A reading is one file that a signature may be over.
@@ -223,14 +295,9 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 	if len(readings) == 0 {
 		var sameStem []int
 		for _, role := range []Role{Manifest, Artifact} {
-			for _, at := range s.beside(sig, role) {
-				p := s.out.Items[at].Path
-				if strings.TrimSuffix(p, path.Ext(p)) == stem {
-					sameStem = append(sameStem, at)
-				}
-			}
+			sameStem = append(sameStem, s.nearby(sig, role).stems[stem]...)
 		}
-		for _, at := range sameStem {
+		for _, at := range sameStem[:min(len(sameStem), maxReadings+1)] {
 			readings = append(readings, reading{item: at, why: "its name begins like that of this file"})
 		}
 	}
@@ -238,7 +305,8 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 		if len(readings) > 0 {
 			break
 		}
-		for _, at := range s.beside(sig, role) {
+		beside := s.nearby(sig, role).items
+		for _, at := range beside[:min(len(beside), maxReadings+1)] {
 			readings = append(readings, reading{item: at, why: fmt.Sprintf("this is the only %s beside it", role)})
 		}
 	}

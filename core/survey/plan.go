@@ -49,7 +49,7 @@ func newPlanner(found *Findings, limits Limits) *planner {
 		lists: map[string]*manifest.Manifest{},
 		sigs:  map[string][]*openpgp.Signature{},
 
-		insides: map[string]*inside{}, byBase: map[string][]memberRef{}, taken: map[string]bool{},
+		insides: map[string]*inside{}, called: map[callName][]memberRef{}, taken: map[string]bool{},
 	}
 	s.learnNames = sync.OnceFunc(func() { s.learn(found) })
 	for i := range found.Files {
@@ -100,6 +100,7 @@ func (s *planner) sort() {
 	for i := range s.out.Items {
 		s.index[s.out.Items[i].Path] = i
 	}
+	s.places = nil
 }
 
 type planner struct {
@@ -113,11 +114,13 @@ type planner struct {
 	index map[string]int
 	lists map[string]*manifest.Manifest
 	sigs  map[string][]*openpgp.Signature
-	// insides holds what containers hold, by path, byBase all their members
-	// by the last part of the name, and taken those that became items.
+	// insides holds what containers hold, by path, called their members by
+	// what they can be called, and taken those that became items.
 	insides map[string]*inside
-	byBase  map[string][]memberRef
+	called  map[callName][]memberRef
 	taken   map[string]bool
+	// places holds the items by folder and role, once that is asked for.
+	places  map[place]*neighbours
 	origins map[string]Provenance
 	// names are those of all files that were found, and folded them in the form of
 	// foldName, once learnNames was called.

@@ -62,26 +62,17 @@ func (s *planner) renamed(from, name string) []int {
 	return out
 }
 
-// nameless returns the files that an entry without a name may be about: the one that the
+// namelessFor returns the files that an entry without a name may be about: the one that the
 // manifest is named after, those of the same stem, the only artifact beside it, or any
 // artifact beside it, while they are few.
-func (s *planner) nameless(from string) []int {
-	if at, ok := s.fileOf(from, ""); ok {
-		return []int{at}
-	}
-	stem := strings.TrimSuffix(from, path.Ext(from)) + "."
-	var same []int
-	beside := s.beside(from, Artifact)
-	for _, at := range beside {
-		if strings.HasPrefix(s.out.Items[at].Path, stem) {
-			same = append(same, at)
-		}
-	}
+func (s *planner) namelessFor(from string) []int {
+	beside := s.nearby(from, Artifact)
+	same := s.beginning(beside, strings.TrimSuffix(from, path.Ext(from))+".", maxReadings+1)
 	switch {
 	case len(same) > 0 && len(same) <= maxReadings:
 		return same
-	case len(beside) <= maxReadings:
-		return beside
+	case len(beside.items) <= maxReadings:
+		return beside.items
 	}
 	return nil
 }
