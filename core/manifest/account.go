@@ -102,16 +102,17 @@ func (p *parser) accountLine(line string, no int, values map[string]bool) {
 			continue
 		}
 		if hexes < len(word) {
-			p.accountWord(from, word, no, values)
+			padded := i < len(line) && line[i] == '='
+			p.accountWord(from, word, padded, no, values)
 			continue
 		}
 		p.accountHex(from, word, no, values)
 	}
 }
 
-// accountWord accounts for a word that is not all digits: it may be base64, or have
-// digits within it.
-func (p *parser) accountWord(from int, word string, no int, values map[string]bool) {
+// accountWord accounts for a word that is not all digits: it may be base64, as it is where
+// an equals sign fills it up, or have digits within it.
+func (p *parser) accountWord(from int, word string, padded bool, no int, values map[string]bool) {
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
@@ -128,7 +129,7 @@ func (p *parser) accountWord(from int, word string, no int, values map[string]bo
 		}
 		at = end
 	}
-	if found || !mixed(word) || len(word) > 100 {
+	if found || !mixed(word) && !padded || len(word) > 100 {
 		return
 	}
 	body := word

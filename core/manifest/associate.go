@@ -272,7 +272,8 @@ func (l *layout) nameless() {
 	if len(bare) == 0 {
 		return
 	}
-	others := p.out.Lines - len(bare)
+	l.bare += len(bare)
+	others := p.out.Lines - l.bare
 	seen := map[string]bool{}
 	for _, at := range bare {
 		r := &l.rows[at]
@@ -379,7 +380,9 @@ func (l *layout) joinRows() {
 			switch {
 			case announced != digest.Unknown && announced.Size() == value,
 				announced == digest.Unknown && fits && groups > 1 && nextGroups > 1 && width == nextWidth && nextDigits <= digits,
-				announced == digest.Unknown && fits && groups == 1 && nextGroups == 1 && digest.OfSize(digits/2) == nil:
+				announced == digest.Unknown && fits && groups == 1 && nextGroups == 1 && digest.OfSize(digits/2) == nil,
+				// Half a value may be as long as one of another kind; but what is set in below it goes on with it.
+				announced == digest.Unknown && fits && groups == 1 && nextGroups == 1 && from > 0 && j == i+1 && total == 2*digits && next.indent > r.indent:
 				joined = j - i
 			}
 			if announced != digest.Unknown && announced.Size() <= value {

@@ -21,6 +21,8 @@ type layout struct {
 	table   *table
 	// strict counts the rows in forms that leave no doubt.
 	strict int
+	// bare counts the rows with values that nothing names.
+	bare int
 	// begun is set once a window was read.
 	begun bool
 	// noEnd is the row up to which no block ends.
@@ -104,11 +106,9 @@ func (l *layout) classify() {
 		if len(r.tokens) == 0 {
 			r.tokens = base64After(r.text, l.labelsOf(r))
 		}
-		if hint := l.p.hint; len(r.tokens) == 0 && hint.Size() >= 16 && mixed(r.text) && len(r.text) <= 4*(hint.Size()+2)/3+1 {
+		if hint := l.p.hint; len(r.tokens) == 0 && hint.Size() >= 16 {
 			// The list's own name says what it is.
-			if value := decodeBase64(r.text); len(value) == hint.Size() && !looksLikeFile(r.text) {
-				r.tokens = []token{{to: len(r.text), value: value, algorithm: hint, encoded: true}}
-			}
+			r.tokens = encodedAtEnd(r.text, hint)
 		}
 		if len(r.tokens) > maxValues {
 			r.kind = rowDone
@@ -307,7 +307,7 @@ func (l *layout) comment(r *row) bool {
 	if mark == "" || mark == "--" && !strings.HasPrefix(text, "-- ") {
 		return false
 	}
-	if mark == "//" && shareForm.MatchString(text) {
+	if hint := l.p.hint; mark == "//" && (shareForm.MatchString(text) || hint.Size() >= 16 && encodedAtEnd(text, hint) != nil) {
 		return false
 	}
 	inner := strings.Trim(text, "#;/-%<>!= \t*")

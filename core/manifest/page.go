@@ -3,6 +3,7 @@ package manifest
 import (
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -161,9 +162,10 @@ func (r *pageReader) flush(paragraph bool) {
 		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
 	}
 	r.begun = r.line
-	if len(r.rows) >= window && !r.pre {
-		r.layout.take(r.rows, false)
-		r.rows = nil
+	if len(r.rows) >= 2*window && !r.pre {
+		now := wholeRecords(r.rows)
+		r.layout.take(r.rows[:now], false)
+		r.rows = slices.Clone(r.rows[now:])
 	}
 }
 

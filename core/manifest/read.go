@@ -148,10 +148,6 @@ func (p *parser) finish(text string, before int) {
 
 func byLine(a, b Entry) int { return a.Line - b.Line }
 
-// window is how many rows are laid out together. A longer text is read in as many
-// windows as it takes, so that what is kept of rows is bounded.
-const window = 20_000
-
 // sheet reads by its layout a text that has so many plain lines before it.
 func (p *parser) sheet(text string, before int) {
 	l := p.newLayout()
@@ -164,8 +160,13 @@ func (p *parser) sheet(text string, before int) {
 			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
 			p.decimals = p.listsDecimal(rows)
 		}
-		p.continued(rows)
-		l.take(rows, text == "")
+		now := len(rows)
+		if text != "" {
+			now = wholeRecords(rows)
+		}
+		p.continued(rows[:now])
+		l.take(rows[:now], text == "")
+		rows = append(rows[:0], rows[now:]...)
 	}
 }
 

@@ -95,12 +95,10 @@ func (s section) of(n int) digest.Algorithm {
 // words, by plain ones, and drops what is not seen.
 var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ", "（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ", "│", "|", "┃", "|", "║", "|")
 
-// rowsOf cuts the first rows of a text, of which the first is of the given number, as
-// many as a window has. Of blank lines one after the other one is kept.
-func (p *parser) rowsOf(text string, no int, into []row) (rows []row, rest string) {
-	rows = into[:0]
-	// A window ends at a blank line, so that no record is cut, unless none comes soon.
-	for len(text) > 0 && (len(rows) < window || len(rows) < 2*window && rows[len(rows)-1].kind != rowBlank) {
+// rowsOf cuts the first rows of a text, of which the first is of the given number, until
+// there are twice as many as a window has. Of blank lines one after the other one is kept.
+func (p *parser) rowsOf(text string, no int, rows []row) (_ []row, rest string) {
+	for len(text) > 0 && len(rows) < 2*window {
 		var line string
 		if end := strings.IndexByte(text, '\n'); end >= 0 {
 			line, text = text[:end], text[end+1:]

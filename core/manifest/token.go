@@ -440,13 +440,13 @@ func base64After(text string, labels []label) []token {
 		}
 		from, to := l.to+at[0], l.to+at[1]
 		body := text[from:to]
-		if !mixed(body) || !bounded(text, from, to) || looksLikeFile(body) || strings.Trim(text[l.to:from], separators+"\"'`()") != "" {
+		if !bounded(text, from, to) || strings.Trim(text[l.to:from], separators+"\"'`()") != "" {
 			continue
 		}
 		t := token{from: from, to: to, algorithm: l.algorithm, encoded: true}
-		if value := decodeBase64(body); len(value) == l.algorithm.Size() {
+		if value := encodedValue(body, l.algorithm); value != nil {
 			t.value = value
-		} else if to-from < 32 || !strings.ContainsAny(body, "+/=") {
+		} else if !mixed(body) || looksLikeFile(body) || to-from < 32 || !strings.ContainsAny(body, "+/=") {
 			continue
 		} else {
 			t.wrong = fmt.Sprintf("it is not as long as a %s digest, so it may be cut short", l.algorithm)
@@ -456,10 +456,49 @@ func base64After(text string, labels []label) []token {
 	return out
 }
 
+// encodedValue returns the digest that a word is in base64, or nil for one that is of
+// another length or may be a word by chance. With its padding none is.
+func encodedValue(word string, a digest.Algorithm) digest.Value {
+	if padded := len(word)%4 == 0 && strings.HasSuffix(word, "="); !padded && (!mixed(word) || looksLikeFile(word)) {
+		return nil
+	}
+	if value := decodeBase64(word); len(value) == a.Size() {
+		return value
+	}
+	return nil
+}
+
+// encodedAtEnd returns the digest in base64 that a row begins or ends with, as the list's
+// own name announces it.
+func encodedAtEnd(text string, a digest.Algorithm) []token {
+	first, _, _ := strings.Cut(text, " ")
+	if value := encodedValue(first, a); value != nil {
+		return []token{{to: len(first), value: value, algorithm: a, encoded: true}}
+	}
+	at := strings.LastIndexByte(text, ' ') + 1
+	if value := encodedValue(text[at:], a); value != nil {
+		return []token{{from: at, to: len(text), value: value, algorithm: a, encoded: true}}
+	}
+	return nil
+}
+
 // mixed reports whether a word has capitals, small letters and digits, as nearly every
-// value in base64 does.
+// value in base64 does. One of a thousand has no digits; but no word goes from capitals to
+// small letters and back as often.
 func mixed(s string) bool {
-	return hasDigit(s) && strings.ToLower(s) != s && strings.ToUpper(s) != s
+	if strings.ToLower(s) == s || strings.ToUpper(s) == s {
+		return false
+	}
+	if hasDigit(s) {
+		return true
+	}
+	changes := 0
+	for i := 1; i < len(s); i++ {
+		if isLetter(s[i-1]) && isLetter(s[i]) && (s[i-1] < 'a') != (s[i] < 'a') {
+			changes++
+		}
+	}
+	return 4*changes > len(s) && len(s) >= 22
 }
 
 func mayBeEncoded(text string) bool {
