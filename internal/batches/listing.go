@@ -1,7 +1,6 @@
 package batches
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -242,7 +241,7 @@ func (s *Service) findings(ctx context.Context, id int64, pages int) (*survey.Fi
 				if before.Contents == nil {
 					before.Contents = map[string][]byte{}
 				}
-				before.Contents[name] = bytes.Join([][]byte{before.Contents[name], content}, nil)
+				before.Contents[name] = append(before.Contents[name], content...)
 			}
 		}
 	}

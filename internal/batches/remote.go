@@ -231,14 +231,15 @@ func (s *Service) whole(ctx context.Context, batch int64, done []verify.Settled,
 	if err != nil {
 		return nil, err
 	}
-	outer := map[string]bool{}
+	whole := make(map[string]bool, len(inside))
 	for i := range done {
-		outer[done[i].Item.Path] = true
+		if members, ok := inside[done[i].Item.Path]; ok {
+			whole[done[i].Item.Path] = !slices.ContainsFunc(members, func(n int) bool { return !here[n] })
+		}
 	}
 	return slices.DeleteFunc(done, func(d verify.Settled) bool {
 		file := container.Outermost(d.Item.Path)
-		members, holds := inside[file]
-		if !holds || outer[file] && !slices.ContainsFunc(members, func(n int) bool { return !here[n] }) {
+		if _, holds := inside[file]; !holds || whole[file] {
 			return false
 		}
 		decline(d.N, incompleteFile, "%s and what is inside it are measured in one read: send them together.", plain.Text(file))
@@ -312,7 +313,7 @@ const maxFindings = 16
 // show. What takes knowing of other files the service finds itself.
 func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosis {
 	var out []diagnose.Diagnosis
-	for _, d := range given {
+	for _, d := range given[:min(len(given), len(item.Listed))] { // an entry has one
 		if !slices.ContainsFunc(item.Listed, func(l survey.Listing) bool {
 			return l.Manifest == d.Manifest && l.Line == d.Line && slices.Equal(l.Digest, d.Expected)
 		}) {
