@@ -137,11 +137,12 @@ func (l *lister) members(r io.Reader, position func() int64, stream bool) error 
 			continue
 		case tar.TypeDir, tar.TypeXGlobalHeader:
 			continue
+		case tar.TypeGNUSparse:
 		default:
 			l.problem(h.Name, at, "it is not a regular file")
 			continue
 		}
-		if h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.map"] != "" {
+		if h.Typeflag == tar.TypeGNUSparse || h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.map"] != "" {
 			l.problem(h.Name, at, "it is stored with holes, which is not read here")
 			continue
 		}

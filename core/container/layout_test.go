@@ -291,6 +291,24 @@ func TestLinksAndOddMembers(t *testing.T) {
 	assert.Equal(t, 2, l.Links)
 	assert.Len(t, l.Problems, 2)
 
+	// As GNU tar stores a file with holes: a type of its own, and where the holes are.
+	b.Reset()
+	w = tar.NewWriter(&b)
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "hollow", Typeflag: tar.TypeReg, Format: tar.FormatGNU, Devmajor: 1}))
+	require.NoError(t, w.Close())
+	header := b.Bytes()[:512]
+	header[156] = tar.TypeGNUSparse
+	copy(header[148:156], "        ")
+	sum := 0
+	for _, c := range header {
+		sum += int(c)
+	}
+	copy(header[148:156], fmt.Sprintf("%06o\x00 ", sum))
+	l, err = list(t, b.Bytes())
+	require.NoError(t, err)
+	require.Len(t, l.Problems, 1)
+	assert.Equal(t, "it is stored with holes, which is not read here", l.Problems[0].Message)
+
 	encrypted := zipOf(t, zip.Store, slipway[:1])
 	at := bytes.Index(encrypted, []byte("PK\x01\x02"))
 	encrypted[at+8] |= 1

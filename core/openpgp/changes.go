@@ -49,7 +49,7 @@ func Changes(before, after *Certificate, rules Rules) []string {
 		out = append(out, "What the primary key may do changes.")
 	}
 	if n := after.Certifications() - before.Certifications(); n > 0 {
-		out = append(out, fmt.Sprintf("%d certifications by other keys are added.", n))
+		out = append(out, number(n, "A certification by another key is added.", "%d certifications by other keys are added."))
 	}
 	return out
 }

@@ -320,6 +320,14 @@ func (in *inspector) conclude(binaries [][]byte) {
 	}
 }
 
+// number puts a count into the second of two sentences, of which the first is for one.
+func number(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return fmt.Sprintf(many, n)
+}
+
 // standing sums up what of a certificate holds by its own cryptography.
 func (c *Certificate) standing(rules Rules) string {
 	var out []string
@@ -327,7 +335,7 @@ func (c *Certificate) standing(rules Rules) string {
 	if self == 0 {
 		out = append(out, "no self-signature holds and is strong enough, so that nothing ties names and uses to it")
 	} else {
-		out = append(out, fmt.Sprintf("%d of its own signatures hold", self))
+		out = append(out, number(self, "one of its own signatures holds", "%d of its own signatures hold"))
 	}
 	if uses := c.Uses(c.Primary, rules); len(uses) > 0 {
 		out = append(out, "it may "+strings.Join(uses, " and "))
@@ -346,11 +354,16 @@ func (c *Certificate) standing(rules Rules) string {
 		out = append(out, fmt.Sprintf("it names %s as a key that may revoke it, which is not followed here", plain.Grouped(string(r.Fingerprint))))
 	}
 	if others := c.Certifications(); others > 0 {
-		out = append(out, fmt.Sprintf("%d certifications are by other keys, and were not checked", others))
+		out = append(out, number(others, "one certification is by another key, and was not checked", "%d certifications are by other keys, and were not checked"))
 	}
 	bound := slices.DeleteFunc(slices.Clone(c.Subkeys), func(s *Subkey) bool { return len(rules.usable(s.bindings, s.Key)) == 0 })
-	if n := len(c.Subkeys); n > 0 {
-		out = append(out, fmt.Sprintf("%d of %d subkeys are bound to it", len(bound), n))
+	switch n := len(c.Subkeys); {
+	case n == 1 && len(bound) == 1:
+		out = append(out, "its subkey is bound to it")
+	case n == 1:
+		out = append(out, "its subkey is not bound to it")
+	case n > 1:
+		out = append(out, fmt.Sprintf("%d of its %d subkeys are bound to it", len(bound), n))
 	}
 	return strings.Join(out, "; ") + "."
 }

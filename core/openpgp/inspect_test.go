@@ -42,7 +42,7 @@ func TestInspect(t *testing.T) {
 		kind string
 		says []string
 	}{
-		"a key":            {key.Armored(), "public key", []string{"Armored block: PGP PUBLIC KEY BLOCK.", "ECDSA brainpoolP256r1", "key flags: sign", "notation: a@b = hi", "embedded signature", "1 of 1 subkeys are bound", "it may certify and sign"}},
+		"a key":            {key.Armored(), "public key", []string{"Armored block: PGP PUBLIC KEY BLOCK.", "ECDSA brainpoolP256r1", "key flags: sign", "notation: a@b = hi", "embedded signature", "its subkey is bound to it", "it may certify and sign"}},
 		"a revoked key":    {revoked.Bytes(), "public key", []string{"compromised: lost \\x1b[31m", "SHA-1 is weak.", "its owner revoked it on 2025-06-01"}},
 		"a secret key":     {key.Secret(), "packets", []string{"may be able to sign in its owner's name"}},
 		"an old key":       {pgptest.NewCertificate(pgptest.NewKey3("old", born)).Bytes(), "public key", []string{"version: 3", "fingerprint can be forged"}},

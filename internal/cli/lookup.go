@@ -128,7 +128,7 @@ func (a *app) showRefreshed(done []wire.Refreshed) {
 			a.hanging("    • ", "      ", change)
 		}
 	}
-	fmt.Fprintf(a.stdout, "%d keys were looked up; about %d there was something new.\n", len(done), news)
+	fmt.Fprintf(a.stdout, "%s looked up; about %d there was something new.\n", counted(len(done), "key"), news)
 	for _, name := range order {
 		a.note("The directory %s was of no use: %s.", name, failed[name])
 	}

@@ -287,12 +287,12 @@ func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Re
 			return
 		case state.RunFailed:
 			a.wrapped("", r.Note)
-			fmt.Fprintf(a.stdout, "%d verdicts were changed until then, and stand. Ask for it again once the cause is found.\n", r.Changed)
+			fmt.Fprintf(a.stdout, "Until then, %s changed; that stands. Ask for it again once the cause is found.\n", counted(r.Changed, "verdict"))
 			a.showRejudged(items)
 			return
 		case state.RunDone:
 		}
-		fmt.Fprintf(a.stdout, "%d items were judged again, and %d verdicts changed.\n", r.Judged, r.Changed)
+		fmt.Fprintf(a.stdout, "%s judged again, and %s changed.\n", counted(r.Judged, "item"), counted(r.Changed, "verdict"))
 		a.showRejudged(items)
 	})
 }

@@ -103,7 +103,7 @@ func leftOut(skipped []error) []string {
 	var notes []string
 	for i, problem := range skipped {
 		if i == named {
-			return append(notes, fmt.Sprintf("%d more keys were left out for such reasons.", len(skipped)-named))
+			return append(notes, "Left out for such reasons: "+counted(len(skipped)-named, "more key")+".")
 		}
 		notes = append(notes, "One key was left out: "+problem.Error()+".")
 	}

@@ -8,7 +8,7 @@ import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
-import { day } from "../../parts/text";
+import { count, day } from "../../parts/text";
 
 /** Ask the configured key directories, and see which said what. */
 export function LookUpPage() {
@@ -162,7 +162,7 @@ function Refresh() {
       {refresh.data && (
         <div role="status">
           <p>
-            {refresh.data.items.length} keys were looked up; about {news.length} there was something new.
+            {count(refresh.data.items.length, "key")} looked up; about {news.length} there was something new.
           </p>
           <ul className="rows">
             {news.map((k) => (

@@ -7,7 +7,7 @@ import { Empty } from "../../parts/empty";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
 import { RejudgedList } from "../../parts/rejudged";
-import { day, groups, moment } from "../../parts/text";
+import { count, day, groups, moment } from "../../parts/text";
 
 /** What was judged again, and why. */
 export function ReassessmentsPage() {
@@ -70,7 +70,7 @@ export function ReassessmentPage() {
       )}
       {r.state === "done" && (
         <p role="status" className="font-semibold">
-          {r.judged} items were judged again, and {r.changed} verdicts changed.
+          {count(r.judged, "item")} judged again, and {count(r.changed, "verdict")} changed.
         </p>
       )}
       {r.state !== "waiting" && <Changed id={id} />}
