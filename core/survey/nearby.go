@@ -71,8 +71,10 @@ type callName struct {
 func (s *planner) nameMember(m memberRef, folder string) {
 	full := m.member().Name
 	for _, call := range []callName{
-		{folder: folder, whole: true, name: full}, {folder: folder, name: path.Base(full)},
-		{anywhere: true, whole: true, name: full}, {anywhere: true, name: path.Base(full)},
+		{folder: folder, whole: true, name: full},
+		{folder: folder, name: path.Base(full)},
+		{anywhere: true, whole: true, name: full},
+		{anywhere: true, name: path.Base(full)},
 	} {
 		// One more than can be used tells that they are too many.
 		if len(s.called[call]) <= maxReadings {
