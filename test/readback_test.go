@@ -158,6 +158,12 @@ func TestWrittenDisc(t *testing.T) {
 	assert.Equal(t, 10, shown.code)
 	assert.Contains(t, shown.out, "offset 123456, 1 B: a single bit is flipped")
 
+	// Of a file that nothing is known of, the value is that of what was given.
+	unknown := medium("unknown", []byte("tides of another year"))
+	shown = endeixis(t, s, "operator", "readback", unknown, "--against", unknown)
+	assert.Equal(t, 11, shown.code)
+	assert.Contains(t, shown.out, "SHA-256, as it was given:")
+
 	// A file inside the image is a file too.
 	inner, chart := "", []byte(nil)
 	for _, item := range there.Items {

@@ -382,7 +382,10 @@ func (a *app) showMatch(item wire.Item) {
 		return
 	}
 	said := fmt.Sprintf("%s, as %s, line %d states it:", best.Algorithm, plain.Text(best.Source), best.Line)
-	if best.Line == 0 { // it is a file, and no list
+	switch {
+	case best.Source == "": // a file or a value that somebody gave
+		said = fmt.Sprintf("%s, as it was given:", best.Algorithm)
+	case best.Line == 0: // it is a file, and no list
 		said = fmt.Sprintf("%s, as %s has it:", best.Algorithm, plain.Text(best.Source))
 	}
 	fmt.Fprintf(a.stdout, "    %s\n", a.faint(said))
