@@ -90,6 +90,11 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 		item.Why += "; it does not say which file it is about, and none here is named for it"
 		return
 	}
+	if len(entries)*len(targets) > maxGuesses {
+		// All or none: of a file that is tried on some it could not be said that none is its.
+		item.Why += fmt.Sprintf("; it states %d digests without saying of which files, and they are too many to be tried on each of %d", len(entries), len(targets))
+		return
+	}
 	several := map[digest.Algorithm]bool{}
 	stem := path.Base(strings.TrimSuffix(p.from, path.Ext(p.from)))
 	if len(targets) == 1 && !strings.HasPrefix(path.Base(p.out.Items[targets[0]].Path), stem) {
