@@ -353,8 +353,12 @@ func (r *pageReader) close(name string) {
 	case "a":
 		if r.link != "" && r.text.Len() >= r.shown {
 			text := r.text.String()
-			shown := text[r.shown:]
-			if name := linkName(strings.TrimSpace(shown), r.absolute(r.link)); name != strings.TrimSpace(shown) {
+			shown := strings.TrimSpace(text[r.shown:])
+			name := linkName(shown, r.absolute(r.link))
+			if strings.Contains(shown, " ") && shown == nameOfAddress(r.absolute(r.link)) && !strings.Contains(shown, `"`) {
+				name = `"` + shown + `"` // the target shows where it ends
+			}
+			if name != shown {
 				r.text.Reset()
 				r.put(text[:r.shown] + name)
 			}

@@ -249,7 +249,7 @@ func (l *layout) takeCells(r *row, cells []string) bool {
 // stands for.
 func trimCell(cell string) string {
 	cell = strings.TrimSpace(plainLinks(spaces.Replace(cell)))
-	for _, mark := range []string{"`", "**", "\"", "'"} {
+	for _, mark := range []string{"``", "`", "**", "\"", "'"} {
 		if len(cell) > 2*len(mark) && strings.HasPrefix(cell, mark) && strings.HasSuffix(cell, mark) {
 			cell = cell[len(mark) : len(cell)-len(mark)]
 		}

@@ -91,7 +91,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 		if !isHashWord(words) && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
-	case t.p.known.is(n.key) || looksLikeFile(n.key) && (!names.versioned || endings[strings.ToLower(n.key[strings.LastIndexByte(n.key, '.')+1:])]):
+	case t.p.known.is(n.key) || namesFile(n.key, names.versioned):
 		s.name, s.size = n.key, names.size
 		s.label, s.hashes, s.packaged = digest.Unknown, false, false
 	case n.key == "" || parent == nil:
@@ -386,6 +386,9 @@ func (t *tree) namesOf(n *node) (out recordNames) {
 		out.own = weak
 	case address != "":
 		out.own = address
+	case namesFile(n.key, version):
+		// The record is that of the file it stands under; what is called so in it is what the file is of.
+		out.own = n.key
 	case weak != "" && (t.p.known.is(weak) || kind == "file" || !version && kind == ""):
 		out.own = weak
 		if !t.isNameKey(n) {
@@ -403,6 +406,13 @@ func (t *tree) namesOf(n *node) (out recordNames) {
 		out.own, out.packaged = "", true
 	}
 	return out
+}
+
+// namesFile reports whether the key of a record has the form of a file's name. Where the
+// record has a version, the key may be a package with its version, unless its ending is
+// that of a file.
+func namesFile(key string, versioned bool) bool {
+	return looksLikeFile(key) && (!versioned || endings[strings.ToLower(key[strings.LastIndexByte(key, '.')+1:])])
 }
 
 // isNameKey reports whether a record with a name that has not the form of a file's

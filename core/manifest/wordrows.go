@@ -121,8 +121,8 @@ func (l *layout) wordRow(r *row) {
 		return
 	}
 	// “gauge.img (64 MB)” and “gauge.img - for the tower”.
-	if strings.HasPrefix(inner, files[0]) {
-		after := strings.TrimSpace(inner[len(files[0]):])
+	if rest, ok := strings.CutPrefix(strings.TrimLeft(inner, "\"'`“«"), files[0]); ok {
+		after := strings.TrimLeft(rest, " \"'`”»")
 		if after != "" && (after[0] == '(' || after[0] == '-' || after[0] == '[') || kindOf(strings.Fields(after + " x")[0]) == cellNumber {
 			r.kind, r.name, r.pure = rowName, files[0], true
 			r.size = sizeOf(after)
