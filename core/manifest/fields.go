@@ -18,7 +18,7 @@ func trimSeparators(s string) string {
 	for {
 		before := s
 		s = strings.Trim(s, separators)
-		for _, pair := range []string{"()", "[]", "{}", "<>", "\"\"", "''", "``", "“”", "„“", "«»", "‘’", "**", "__"} {
+		for _, pair := range []string{"()", "[]", "{}", "<>", "\"\"", "''", "``", "“”", "„“", "«»", "‘’", "****", "**", "____", "__"} {
 			first, last := pair[:len(pair)/2], pair[len(pair)/2:]
 			if pair == "„“" {
 				first, last = "„", "“"

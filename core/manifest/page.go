@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -59,6 +60,11 @@ type pageReader struct {
 	inRow  bool
 	inCell bool
 	heads  int
+	// span is over how many rows the cell that is open reaches, spans those of cells, and
+	// reaching what reaches into the next row, by columns.
+	span     int
+	spans    []int
+	reaching []reach
 }
 
 // page reads a page in HTML.
@@ -174,6 +180,8 @@ func (r *pageReader) endCell() {
 		return
 	}
 	r.cells = append(r.cells, strings.TrimSpace(r.text.String()))
+	r.spans = append(r.spans, r.span)
+	r.span = 1
 	r.text.Reset()
 	r.inCell = false
 }
@@ -184,6 +192,7 @@ func (r *pageReader) endRow() {
 	}
 	r.endCell()
 	r.inRow = false
+	r.reachDown()
 	if len(r.cells) > 0 {
 		one := r.p.rowOf(strings.Join(r.cells, "\t"), r.begun)
 		one.text = strings.TrimSpace(one.text)
@@ -201,9 +210,58 @@ func (r *pageReader) endRow() {
 			r.rows = append(r.rows, one)
 		}
 	}
-	r.cells, r.heads = nil, 0
+	r.cells, r.spans, r.heads = nil, nil, 0
 	r.text.Reset()
 	r.begun = r.line
+}
+
+// reachDown puts cells of rows above that reach into this row where they stand in it, and
+// notes which of its own reach further down.
+func (r *pageReader) reachDown() {
+	if len(r.reaching) == 0 && !slices.ContainsFunc(r.spans, func(n int) bool { return n > 1 }) {
+		return
+	}
+	var cells []string
+	var reaching []reach
+	own := 0
+	for column := 0; own < len(r.cells) || column < len(r.reaching); column++ {
+		if column < len(r.reaching) && r.reaching[column].rows > 0 {
+			above := r.reaching[column]
+			cells = append(cells, above.text)
+			reaching = append(reaching, reach{above.text, above.rows - 1})
+			continue
+		}
+		if own == len(r.cells) {
+			break
+		}
+		cells = append(cells, r.cells[own])
+		reaching = append(reaching, reach{r.cells[own], r.spans[own] - 1})
+		own++
+	}
+	r.cells, r.reaching = cells, reaching
+	if !slices.ContainsFunc(reaching, func(c reach) bool { return c.rows > 0 }) {
+		r.reaching = nil
+	}
+}
+
+// A reach is a cell that goes on for so many more rows.
+type reach struct {
+	text string
+	rows int
+}
+
+// maxSpan bounds the rows that a cell may reach over.
+const maxSpan = 1000
+
+func spanOf(attributes []html.Attribute) int {
+	for _, a := range attributes {
+		if a.Key == "rowspan" {
+			if n, err := strconv.Atoi(strings.TrimSpace(a.Val)); err == nil && n > 1 {
+				return min(n, maxSpan)
+			}
+		}
+	}
+	return 1
 }
 
 func (r *pageReader) open(name string, attributes []html.Attribute, closed bool) {
@@ -233,13 +291,14 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 		if !r.inRow {
 			r.inRow, r.begun = true, r.line
 		}
-		r.inCell = true
+		r.inCell, r.span = true, spanOf(attributes)
 		r.text.Reset()
 		if name == "th" {
 			r.heads++
 		}
 	case "table":
 		r.endRow()
+		r.reaching = nil
 		r.flush(true)
 	case "pre", "textarea":
 		r.flush(true)

@@ -70,6 +70,10 @@ func (l *layout) wordRow(r *row) {
 		}
 		return
 	}
+	if name := quotedKey(text); name != "" {
+		r.kind, r.name, r.pure = rowName, name, true
+		return
+	}
 	if looksLikeFile(inner) && !strings.ContainsAny(inner, " \t") || text[0] == '[' && text[len(text)-1] == ']' && looksLikeFile(inner) {
 		r.kind, r.name, r.pure = rowName, inner, true
 		return
@@ -128,6 +132,19 @@ func (l *layout) wordRow(r *row) {
 			r.size = sizeOf(after)
 		}
 	}
+}
+
+// quotedKey returns the name of a file that ends the name of a section in quotation marks,
+// “[assets."gauge.img"]”, or "".
+func quotedKey(text string) string {
+	inner, ok := strings.CutSuffix(text, `"]`)
+	if !ok || !strings.HasPrefix(inner, "[") {
+		return ""
+	}
+	if at := strings.LastIndex(inner, `."`); at > 0 && looksLikeFile(inner[at+2:]) {
+		return inner[at+2:]
+	}
+	return ""
 }
 
 func hasHashWord(text string) bool {
