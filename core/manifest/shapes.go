@@ -266,7 +266,11 @@ func (l *layout) otherThan(r *row, before string, t *token) string {
 	if len(words) > 0 {
 		// “Description-md5”: of what is named in the same word.
 		last := trimSeparators(words[len(words)-1])
-		if label, extra := labelOfKey(last); label != digest.Unknown && len(extra) > 0 && len(extra) < 4 && !looksLikeFile(last) && !partOfFile[extra[len(extra)-1]] {
+		label, extra := labelOfKey(last)
+		if joined := strings.Join(extra, ""); label != digest.Unknown && otherWords[joined] {
+			return "it is of something else than a file: “" + joined + "” stands before it"
+		}
+		if label != digest.Unknown && len(extra) > 0 && len(extra) < 4 && !looksLikeFile(last) && !partOfFile[extra[len(extra)-1]] {
 			r.prefix = strings.Join(extra, " ")
 			if t.algorithm == digest.Unknown {
 				t.algorithm = label
@@ -276,6 +280,9 @@ func (l *layout) otherThan(r *row, before string, t *token) string {
 	}
 	if n := len(words); n > 1 && otherWords[foldWords(words[n-2]+words[n-1])] {
 		return "it is of something else than a file: “" + words[n-2] + " " + words[n-1] + "” stands before it"
+	}
+	if strings.HasSuffix(text[:t.from], `W/"`) {
+		return "it marks a version of an answer" // RFC 9110, section 8.8.3
 	}
 	if t.encoded && sshForm.MatchString(text) {
 		return "it is the fingerprint of a key"

@@ -303,6 +303,9 @@ func groupedIn(text string, out []token, taken func(from, to int) bool, known di
 			i = from + width
 			continue
 		}
+		if width == 4 && groups == 8 && to-from == 39 && strings.Count(text[from:to], ":") == 7 && known.Size() != len(value) {
+			continue // an address of the network (RFC 4291, section 2.2)
+		}
 		if width == 8 && len(value) <= 16 && known.Size() != len(value) {
 			continue // four checksums of eight digits, in columns
 		}
