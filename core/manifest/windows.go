@@ -81,7 +81,7 @@ func digitRun(text string) int {
 	return longest
 }
 
-// rare is how often a outline is seen at most that says nothing about records.
+// rare is how often an outline is seen at most that says nothing about records.
 const rare = 2
 
 // wholeRecords returns how many rows of a window are read before the next one begins: up
