@@ -304,6 +304,9 @@ type Options struct {
 	// FileName is the manifest's own name. A name such as "SHA512SUMS" or
 	// "gauge.bin.md5" settles which algorithm an unlabelled digest is of.
 	FileName string
+
+	// window is how many rows are laid out together, for tests.
+	window int
 }
 
 func (o Options) withDefaults() Options {
@@ -321,6 +324,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.MaxAsides == 0 {
 		o.MaxAsides = 100
+	}
+	if o.window == 0 {
+		o.window = window
 	}
 	return o
 }

@@ -168,7 +168,7 @@ func (r *pageReader) flush(paragraph bool) {
 		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
 	}
 	r.begun = r.line
-	if len(r.rows) >= 2*window && !r.pre {
+	if len(r.rows) >= 2*r.p.opts.window && !r.pre {
 		now := wholeRecords(r.rows)
 		r.layout.take(r.rows[:now], false)
 		r.rows = slices.Clone(r.rows[now:])

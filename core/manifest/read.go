@@ -152,7 +152,7 @@ func byLine(a, b Entry) int { return a.Line - b.Line }
 func (p *parser) sheet(text string, before int) {
 	l := p.newLayout()
 	l.strict = before
-	rows := make([]row, 0, min(window, 1+len(text)/16))
+	rows := make([]row, 0, min(p.opts.window, 1+len(text)/16))
 	for no := before + 1; text != "" && !p.overfull; {
 		rows, text = p.rowsOf(text, no, rows)
 		no = rows[len(rows)-1].no + 1

@@ -98,7 +98,7 @@ var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\
 // rowsOf cuts the first rows of a text, of which the first is of the given number, until
 // there are twice as many as a window has. Of blank lines one after the other one is kept.
 func (p *parser) rowsOf(text string, no int, rows []row) (_ []row, rest string) {
-	for len(text) > 0 && len(rows) < 2*window {
+	for len(text) > 0 && len(rows) < 2*p.opts.window {
 		var line string
 		if end := strings.IndexByte(text, '\n'); end >= 0 {
 			line, text = text[:end], text[end+1:]
