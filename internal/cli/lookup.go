@@ -128,7 +128,11 @@ func (a *app) showRefreshed(done []wire.Refreshed) {
 			a.hanging("    • ", "      ", change)
 		}
 	}
-	fmt.Fprintf(a.stdout, "%s looked up; about %d there was something new.\n", counted(len(done), "key"), news)
+	found := "there was nothing new"
+	if news > 0 {
+		found = fmt.Sprintf("about %d there was something new", news)
+	}
+	fmt.Fprintf(a.stdout, "%s looked up; %s.\n", counted(len(done), "key"), found)
 	for _, name := range order {
 		a.note("The directory %s was of no use: %s.", name, failed[name])
 	}

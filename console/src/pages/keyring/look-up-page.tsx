@@ -162,7 +162,8 @@ function Refresh() {
       {refresh.data && (
         <div role="status">
           <p>
-            {count(refresh.data.items.length, "key")} looked up; about {news.length} there was something new.
+            {count(refresh.data.items.length, "key")} looked up;{" "}
+            {news.length === 0 ? "there was nothing new" : `about ${news.length} there was something new`}.
           </p>
           <ul className="rows">
             {news.map((k) => (
