@@ -131,13 +131,12 @@ func (l *lister) members(r io.Reader, position func() int64, stream bool) error 
 			return nil
 		}
 		switch h.Typeflag {
-		case tar.TypeReg:
+		case tar.TypeReg, tar.TypeGNUSparse:
 		case tar.TypeSymlink, tar.TypeLink:
 			l.out.Links++
 			continue
 		case tar.TypeDir, tar.TypeXGlobalHeader:
 			continue
-		case tar.TypeGNUSparse:
 		default:
 			l.problem(h.Name, at, "it is not a regular file")
 			continue

@@ -350,11 +350,11 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 		for _, g := range l.grounds(item, m, listings, signed, bits) {
 			if g.Code == SizeMismatch {
 				// A line with several digests states the size once.
-				if at := (line{g.Source, g.Line}); sized[at] {
+				at := line{g.Source, g.Line}
+				if sized[at] {
 					continue
-				} else {
-					sized[at] = true
 				}
+				sized[at] = true
 			}
 			out.Grounds = append(out.Grounds, g)
 		}

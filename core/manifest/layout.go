@@ -106,9 +106,8 @@ func (l *layout) classify() {
 		if len(r.tokens) == 0 {
 			r.tokens = base64After(r.text, l.labelsOf(r))
 		}
-		if hint := l.p.hint; len(r.tokens) == 0 && hint.Size() >= 16 {
-			// The list's own name says what it is.
-			r.tokens = encodedAtEnd(r.text, hint)
+		if len(r.tokens) == 0 {
+			r.tokens = encodedAtEnd(r.text, l.p.hint)
 		}
 		if len(r.tokens) > maxValues {
 			r.kind = rowDone
@@ -307,7 +306,7 @@ func (l *layout) comment(r *row) bool {
 	if mark == "" || mark == "--" && !strings.HasPrefix(text, "-- ") {
 		return false
 	}
-	if hint := l.p.hint; mark == "//" && (shareForm.MatchString(text) || hint.Size() >= 16 && encodedAtEnd(text, hint) != nil) {
+	if mark == "//" && (shareForm.MatchString(text) || encodedAtEnd(text, l.p.hint) != nil) {
 		return false
 	}
 	inner := strings.Trim(text, "#;/-%<>!= \t*")

@@ -60,9 +60,8 @@ type pageReader struct {
 	inRow  bool
 	inCell bool
 	heads  int
-	// span is over how many rows the cell that is open reaches, spans those of cells, and
-	// reaching what reaches into the next row, by columns.
-	span     int
+	// spans are over how many rows cells reach, and reaching is what reaches into the next
+	// row, by columns.
 	spans    []int
 	reaching []reach
 }
@@ -180,8 +179,6 @@ func (r *pageReader) endCell() {
 		return
 	}
 	r.cells = append(r.cells, strings.TrimSpace(r.text.String()))
-	r.spans = append(r.spans, r.span)
-	r.span = 1
 	r.text.Reset()
 	r.inCell = false
 }
@@ -291,7 +288,7 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 		if !r.inRow {
 			r.inRow, r.begun = true, r.line
 		}
-		r.inCell, r.span = true, spanOf(attributes)
+		r.inCell, r.spans = true, append(r.spans, spanOf(attributes))
 		r.text.Reset()
 		if name == "th" {
 			r.heads++
@@ -413,8 +410,9 @@ func (r *pageReader) close(name string) {
 		if r.link != "" && r.text.Len() >= r.shown {
 			text := r.text.String()
 			shown := strings.TrimSpace(text[r.shown:])
-			name := linkName(shown, r.absolute(r.link))
-			if strings.Contains(shown, " ") && shown == nameOfAddress(r.absolute(r.link)) && !strings.Contains(shown, `"`) {
+			target := r.absolute(r.link)
+			name := linkName(shown, target)
+			if strings.Contains(shown, " ") && shown == nameOfAddress(target) && !strings.Contains(shown, `"`) {
 				name = `"` + shown + `"` // the target shows where it ends
 			}
 			if name != shown {

@@ -460,7 +460,7 @@ func base64After(text string, labels []label) []token {
 }
 
 // encodedValue returns the digest that a word is in base64, or nil for one that is of
-// another length or may be a word by chance. With its padding none is.
+// another length or may be a word by chance, as none is that has its padding.
 func encodedValue(word string, a digest.Algorithm) digest.Value {
 	if padded := len(word)%4 == 0 && strings.HasSuffix(word, "="); !padded && (!mixed(word) || looksLikeFile(word)) {
 		return nil
@@ -472,8 +472,11 @@ func encodedValue(word string, a digest.Algorithm) digest.Value {
 }
 
 // encodedAtEnd returns the digest in base64 that a row begins or ends with, as the list's
-// own name announces it.
+// own name announces it; of a checksum nothing, for which any word might do.
 func encodedAtEnd(text string, a digest.Algorithm) []token {
+	if a.Size() < 16 {
+		return nil
+	}
 	first, _, _ := strings.Cut(text, " ")
 	if value := encodedValue(first, a); value != nil {
 		return []token{{to: len(first), value: value, algorithm: a, encoded: true}}

@@ -1,9 +1,6 @@
 package manifest
 
-import (
-	"hash/fnv"
-	"strings"
-)
+import "strings"
 
 // window is about how many rows are laid out together. A longer text is read in as many
 // windows as it takes, so that what is kept of rows is bounded: each has up to twice as
@@ -11,58 +8,55 @@ import (
 const window = 20_000
 
 // An outline is what a row looks like from afar: enough to tell where in a long text one
-// record ends and the next begins.
-type outline uint64
+// record ends and the next begins. The zero outline is that of a blank row.
+type outline struct {
+	look look
+	// cells counts those of a row of a table, indented is set for a row that is set in,
+	// and label is that of a field.
+	cells    int
+	indented bool
+	label    string
+}
+
+// A look is the kind of an outline.
+type look uint8
 
 const (
-	looksBlank outline = iota
+	looksBlank look = iota
 	looksComment
 	looksText
 	looksFile
 	// looksValue is a value and nothing else, looksNamed one with words.
 	looksValue
 	looksNamed
-	// looksCells and what is above it are rows of tables, by their cells.
-	looksCells outline = 1 << 16
-	// looksIndented is added to those of rows that are set in.
-	looksIndented outline = 1 << 32
-	// looksKey and what is above it are fields, by their labels.
-	looksKey outline = 1 << 63
+	looksCells
+	looksField
 )
 
-// outlineOf returns the outline of a row, and that of its label if it may be a field.
+// outlineOf returns the outline of a row, and that of a field if it may be one.
 func outlineOf(r *row) (plain, field outline) {
 	if r.kind == rowBlank {
-		return looksBlank, 0
+		return outline{}, outline{}
 	}
 	if r.cells != nil {
-		return looksCells + outline(len(r.cells)), 0
+		return outline{look: looksCells, cells: len(r.cells)}, outline{}
 	}
 	text := strings.TrimLeft(r.text, ">-*•| \t")
 	if at := strings.IndexAny(text, ":="); at > 0 && at <= 40 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') && !strings.ContainsAny(text[:at], "./\\") {
-		h := fnv.New64a()
-		h.Write([]byte(strings.ToLower(strings.TrimSpace(text[:at]))))
-		field = looksKey | outline(h.Sum64())
+		field = outline{look: looksField, label: strings.ToLower(strings.TrimSpace(text[:at]))}
 	}
+	plain = outline{look: looksText, indented: r.indent > 0}
 	switch {
 	case strings.HasPrefix(text, "#"), strings.HasPrefix(text, ";"), strings.HasPrefix(text, "//"):
-		plain = looksComment
-	case !strings.ContainsAny(text, " \t"):
-		switch {
-		case digitRun(text) >= 32, digitRun(text) == len(text) && len(text) >= 8, len(text) >= 22 && mixed(text) && !looksLikeFile(text):
-			plain = looksValue
-		case looksLikeFile(text):
-			plain = looksFile
-		default:
-			plain = looksText
+		plain.look = looksComment
+	case strings.ContainsAny(text, " \t"):
+		if digitRun(text) >= 32 {
+			plain.look = looksNamed
 		}
-	case digitRun(text) >= 32:
-		plain = looksNamed
-	default:
-		plain = looksText
-	}
-	if r.indent > 0 {
-		plain += looksIndented
+	case digitRun(text) >= 32, digitRun(text) == len(text) && len(text) >= 8, len(text) >= 22 && mixed(text) && !looksLikeFile(text):
+		plain.look = looksValue
+	case looksLikeFile(text):
+		plain.look = looksFile
 	}
 	return plain, field
 }
@@ -93,18 +87,19 @@ func wholeRecords(rows []row) int {
 	often := map[outline]int{}
 	for i := range rows {
 		outlines[i], fields[i] = outlineOf(&rows[i])
-		if fields[i] != 0 {
+		if fields[i].look == looksField {
 			often[fields[i]]++
 		}
 	}
 	// Runs are counted: ten lines of remarks are one thing, and so are ten digests.
 	runs := map[outline]int{}
-	before := looksBlank
+	blankRow := outline{}
+	before := blankRow
 	for i := range outlines {
-		if fields[i] != 0 && often[fields[i]] > rare {
+		if often[fields[i]] > rare {
 			outlines[i] = fields[i]
 		}
-		if outlines[i] == looksBlank {
+		if outlines[i] == blankRow {
 			continue
 		}
 		if outlines[i] != before {
@@ -112,20 +107,20 @@ func wholeRecords(rows []row) int {
 		}
 		before = outlines[i]
 	}
-	first, last := looksBlank, looksBlank // how a record begins and ends
-	before = looksBlank
+	first, last := blankRow, blankRow // how a record begins and ends
+	before = blankRow
 	cut, blank := 0, 0
 	for i, s := range outlines {
 		switch {
-		case s == looksBlank:
+		case s == blankRow:
 			blank = i + 1
 			continue
-		case first == looksBlank && runs[s] > rare:
+		case first == blankRow && runs[s] > rare:
 			first = s
-		case first != looksBlank && last == looksBlank && s == first && before != first:
+		case first != blankRow && last == blankRow && s == first && before != first:
 			last = before
 		}
-		if last != looksBlank && s == first && before == last {
+		if last != blankRow && s == first && before == last {
 			cut = i
 		}
 		before = s

@@ -164,7 +164,7 @@ func (s *planner) takeSpoken() {
 			}
 		}
 		if item.Role == Signature {
-			stem := strings.TrimSuffix(item.Path, path.Ext(item.Path))
+			stem := stemOf(item.Path)
 			if _, ok := s.index[stem]; !ok {
 				_, name := container.Within(stem)
 				spoken = append(spoken, s.membersNamed(item.Path, name)...)
@@ -173,6 +173,31 @@ func (s *planner) takeSpoken() {
 	}
 	for _, ref := range spoken {
 		s.take(ref, s.itemOf(ref))
+	}
+}
+
+// A callName is what a manifest calls a member of a container: by its whole name, or by
+// the last part of it, as seen from a folder or from anywhere.
+type callName struct {
+	folder   string
+	anywhere bool
+	whole    bool
+	name     string
+}
+
+// nameMember notes under which names a member can be meant.
+func (s *planner) nameMember(m memberRef, folder string) {
+	full := m.member().Name
+	for _, call := range []callName{
+		{folder: folder, whole: true, name: full},
+		{folder: folder, name: path.Base(full)},
+		{anywhere: true, whole: true, name: full},
+		{anywhere: true, name: path.Base(full)},
+	} {
+		// One more than can be used tells that they are too many.
+		if len(s.called[call]) <= maxReadings {
+			s.called[call] = append(s.called[call], m)
+		}
 	}
 }
 

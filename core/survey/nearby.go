@@ -19,6 +19,9 @@ type neighbours struct {
 	stems map[string][]int
 }
 
+// stemOf returns a path without its last ending.
+func stemOf(p string) string { return strings.TrimSuffix(p, path.Ext(p)) }
+
 // nearby returns the items with a role in the same folder as a file. They are looked up,
 // for a folder of n files may hold as many that leave open which of the others they are
 // about.
@@ -34,7 +37,7 @@ func (s *planner) nearby(file string, role Role) *neighbours {
 				s.places[at] = n
 			}
 			n.items = append(n.items, i)
-			stem := strings.TrimSuffix(it.Path, path.Ext(it.Path))
+			stem := stemOf(it.Path)
 			n.stems[stem] = append(n.stems[stem], i)
 		}
 		for _, n := range s.places {
@@ -56,29 +59,4 @@ func (s *planner) beginning(n *neighbours, prefix string, most int) []int {
 		to++
 	}
 	return n.items[from:to]
-}
-
-// A callName is what a manifest calls a member of a container: by its whole name, or by
-// the last part of it, as seen from a folder or from anywhere.
-type callName struct {
-	folder   string
-	anywhere bool
-	whole    bool
-	name     string
-}
-
-// nameMember notes under which names a member can be meant.
-func (s *planner) nameMember(m memberRef, folder string) {
-	full := m.member().Name
-	for _, call := range []callName{
-		{folder: folder, whole: true, name: full},
-		{folder: folder, name: path.Base(full)},
-		{anywhere: true, whole: true, name: full},
-		{anywhere: true, name: path.Base(full)},
-	} {
-		// One more than can be used tells that they are too many.
-		if len(s.called[call]) <= maxReadings {
-			s.called[call] = append(s.called[call], m)
-		}
-	}
 }

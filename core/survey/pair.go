@@ -96,7 +96,7 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 		return
 	}
 	several := map[digest.Algorithm]bool{}
-	stem := path.Base(strings.TrimSuffix(p.from, path.Ext(p.from)))
+	stem := path.Base(stemOf(p.from))
 	if len(targets) == 1 && !strings.HasPrefix(path.Base(p.out.Items[targets[0]].Path), stem) {
 		several = givenTwice(entries)
 	}
@@ -205,7 +205,7 @@ func (s *planner) filesOf(from, name string) []int {
 // only artifact beside it.
 func (s *planner) fileOf(from, name string) (int, bool) {
 	if name == "" {
-		stem := strings.TrimSuffix(from, path.Ext(from))
+		stem := stemOf(from)
 		if at, ok := s.index[stem]; ok && s.out.Items[at].Role == Artifact {
 			return at, true
 		}
@@ -276,7 +276,7 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 	if file, ok := s.set[sig]; ok {
 		return []reading{{item: s.index[file], why: "it was set by hand for this file"}}, 1
 	}
-	stem := strings.TrimSuffix(sig, path.Ext(sig))
+	stem := stemOf(sig)
 	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
 		readings = append(readings, reading{item: at, why: "it is named after this file"})
 	}

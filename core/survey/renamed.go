@@ -62,12 +62,12 @@ func (s *planner) renamed(from, name string) []int {
 	return out
 }
 
-// namelessFor returns the files that an entry without a name may be about: the one that the
-// manifest is named after, those of the same stem, the only artifact beside it, or any
-// artifact beside it, while they are few.
+// namelessFor returns the files that an entry without a name may be about where no one is
+// certain: those of the same stem as the manifest, or any artifact beside it, while they
+// are few.
 func (s *planner) namelessFor(from string) []int {
 	beside := s.nearby(from, Artifact)
-	same := s.beginning(beside, strings.TrimSuffix(from, path.Ext(from))+".", maxReadings+1)
+	same := s.beginning(beside, stemOf(from)+".", maxReadings+1)
 	switch {
 	case len(same) > 0 && len(same) <= maxReadings:
 		return same

@@ -3,7 +3,6 @@ package survey
 import (
 	"crypto/sha256"
 	"fmt"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +47,7 @@ func TestHarmlessNames(t *testing.T) {
 // TestValuesWithoutAName belong to the file of the same stem; where several have it, or
 // none, the digest decides.
 func TestValuesWithoutAName(t *testing.T) {
-	value := strings.Fields(line("bytes", "x"))[0] + "\n"
+	value := value("bytes")
 	_, items := run(t, folder(map[string]string{"lamp.sha256": value, "lamp.zip": "bytes", "gauge.bin": "other"}))
 	require.Len(t, items["lamp.zip"].Listed, 1)
 	assert.False(t, items["lamp.zip"].Listed[0].Doubtful, "no other has that stem")

@@ -5,7 +5,18 @@
 
 import { api, askRaw, type Batch } from "../api/client";
 import { Core } from "./core";
-import type { Chore, Diagnosis, FileReading, Findings, FromHash, Given, HashTask, ListedFile, Measured } from "./protocol";
+import {
+  tellEvery,
+  type Chore,
+  type Diagnosis,
+  type FileReading,
+  type Findings,
+  type FromHash,
+  type Given,
+  type HashTask,
+  type ListedFile,
+  type Measured,
+} from "./protocol";
 import { byFile, fastTasks, pages } from "./tasks";
 
 /** How far one file has come. */
@@ -60,7 +71,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   const tell = () => {
     // Progress is told a few times a second, a new stage at once.
     const now = performance.now();
-    if (asked.signal.aborted || (stage === check.stage && now - told < 250)) return;
+    if (asked.signal.aborted || (stage === check.stage && now - told < tellEvery)) return;
     told = now;
     stage = check.stage;
     asked.tell({ ...check, rows: [...check.rows] });

@@ -2,7 +2,7 @@
 
 import execURL from "../../core/wasm_exec.js?url";
 import coreURL from "../../core/core.wasm?url";
-import type { FromCore, ToCore } from "./protocol";
+import { tellEvery, type FromCore, type ToCore } from "./protocol";
 
 interface Scope {
   importScripts: (url: string) => void;
@@ -41,7 +41,7 @@ scope.endeixisRead = (path, at, length) => {
 let told = 0;
 scope.endeixisProgress = (path, total) => {
   const now = performance.now();
-  if (now - told < 100) return;
+  if (now - told < tellEvery) return;
   told = now;
   scope.postMessage({ path, total });
 };

@@ -14,7 +14,7 @@ import {
   createSHA512,
   type IHasher,
 } from "hash-wasm";
-import type { FromHash, ToHash } from "./protocol";
+import { tellEvery, type FromHash, type ToHash } from "./protocol";
 
 const makers: Record<string, () => Promise<IHasher>> = {
   "CRC-32": () => createCRC32(),
@@ -61,7 +61,7 @@ async function hash({ file, tasks }: ToHash) {
     for (const hasher of hashers) hasher.update(bytes);
     read += bytes.length;
     const now = performance.now();
-    if (now - told > 250) {
+    if (now - told > tellEvery) {
       told = now;
       scope.postMessage({ read });
     }

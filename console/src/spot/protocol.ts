@@ -2,6 +2,9 @@
 
 import type { components } from "../api/types";
 
+/** How often it is told how far reading has come, in milliseconds. */
+export const tellEvery = 250;
+
 export type Chore = components["schemas"]["Chore"];
 export type FileReading = components["schemas"]["FileReading"];
 export type Measured = components["schemas"]["Measured"];
