@@ -37,17 +37,20 @@ func (a *asides) note(line int, why string) { a.why[line] = why }
 
 // cover takes the words of a text for parts of a value.
 func (a *asides) cover(text string) {
+	if text == "" {
+		return
+	}
 	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return r > 0x7f || !isAlnum(byte(r)) }) {
 		a.covered[strings.ToLower(strings.TrimPrefix(word, "0x"))] = true
 	}
 }
 
 // covered takes the pieces of a value that became an entry for parts of it.
-func (p *parser) covered(r *row, t token) {
-	if t.grouped && t.to <= len(r.text) {
-		p.aside.cover(r.text[t.from:t.to])
+func (p *parser) covered(r *laidRow, v value) {
+	if v.grouped && v.to <= len(r.text) {
+		p.aside.cover(r.text[v.from:v.to])
 	}
-	p.aside.cover(t.pieces)
+	p.aside.cover(v.pieces)
 }
 
 // account goes through a text once more that has so many lines before it, and notes each

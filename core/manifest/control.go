@@ -55,7 +55,7 @@ func (p *parser) controlText(text string) {
 			}
 			p.out.Lines++
 			if len(line) > p.opts.MaxLine {
-				p.problem(LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
+				p.problemAt(p.line, LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
 			} else if !p.controlEntry([]byte(line), field, algorithm) {
 				return
 			}
@@ -64,7 +64,7 @@ func (p *parser) controlText(text string) {
 			algorithm, listed = listing[strings.ToLower(field)]
 		default:
 			p.out.Lines++
-			p.problem(NotAnEntry, "this is neither a field nor the continuation of one")
+			p.problemAt(p.line, NotAnEntry, "this is neither a field nor the continuation of one")
 		}
 	}
 }
@@ -75,7 +75,7 @@ func (p *parser) controlEntry(line []byte, field string, algorithm digest.Algori
 	parts := strings.Fields(string(line))
 	// What is to be installed has a section and a priority before its name.
 	if len(parts) != 3 && (len(parts) != 5 || !strings.EqualFold(field, "Files")) {
-		p.problem(NotAnEntry, fmt.Sprintf("a line of the field %s has a digest, a size and a name", field))
+		p.problemAt(p.line, NotAnEntry, fmt.Sprintf("a line of the field %s has a digest, a size and a name", field))
 		return true
 	}
 	var value digest.Value
@@ -83,10 +83,10 @@ func (p *parser) controlEntry(line []byte, field string, algorithm digest.Algori
 	size, sizeErr := strconv.ParseInt(parts[1], 10, 64)
 	switch {
 	case err != nil || len(value) != algorithm.Size():
-		p.problem(BadDigest, fmt.Sprintf("what stands in the place of the digest is none of %s", algorithm))
+		p.problemAt(p.line, BadDigest, fmt.Sprintf("what stands in the place of the digest is none of %s", algorithm))
 		return true
 	case sizeErr != nil || size < 0:
-		p.problem(NotAnEntry, "what stands in the place of the size is no number of bytes")
+		p.problemAt(p.line, NotAnEntry, "what stands in the place of the size is no number of bytes")
 		return true
 	}
 	e := entryOf(parts[len(parts)-1], value, digest.Only(algorithm), Control)

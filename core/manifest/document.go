@@ -25,12 +25,11 @@ func (p *parser) metalink(text string) {
 	for {
 		token, err := d.Token()
 		line, column := d.InputPos()
-		p.line = line
 		if errors.Is(err, io.EOF) {
 			return
 		}
 		if err != nil {
-			p.problem(BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
+			p.problemAt(line, BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
 			return
 		}
 		start, ok := token.(xml.StartElement)
@@ -39,7 +38,7 @@ func (p *parser) metalink(text string) {
 		}
 		more, err := p.metalinkFile(d, &start, line, column)
 		if err != nil {
-			p.problem(BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
+			p.problemAt(line, BadDocument, fmt.Sprintf("the XML is damaged: %v", err))
 			return
 		}
 		if !more {
@@ -76,9 +75,9 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 	for _, s := range file.Signatures {
 		switch _, why, ok := SafeName(file.Name); {
 		case !ok:
-			p.problem(UnsafeName, fmt.Sprintf("%s: %s; the signature of it is not used", plain.Quoted(file.Name), why))
+			p.problemAt(line, UnsafeName, fmt.Sprintf("%s: %s; the signature of it is not used", plain.Quoted(file.Name), why))
 		case s.MediaType != "application/pgp-signature":
-			p.problem(UnknownLabel, fmt.Sprintf("a signature of the kind %q is not one that is checked here", clip([]byte(s.MediaType))))
+			p.problemAt(line, UnknownLabel, fmt.Sprintf("a signature of the kind %q is not one that is checked here", clip([]byte(s.MediaType))))
 		case len(p.out.Signatures) < p.opts.MaxEntries:
 			p.out.Signatures = append(p.out.Signatures, Signature{Name: file.Name, Text: s.Text, Line: line})
 		}
@@ -89,14 +88,14 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 	}
 	var pieces *Pieces
 	for _, raw := range file.Pieces {
-		if pieces = p.pieces(raw.Type, raw.Length, raw.Hashes); pieces != nil {
+		if pieces = p.pieces(line, raw.Type, raw.Length, raw.Hashes); pieces != nil {
 			break
 		}
 	}
 	var entries []Entry
 	strongest := -1
 	for _, h := range file.Hashes {
-		e, ok := p.labelled(file.Name, h.Type, strings.TrimSpace(h.Value), Metalink)
+		e, ok := p.labelled(line, file.Name, h.Type, strings.TrimSpace(h.Value), Metalink)
 		if !ok {
 			continue
 		}
@@ -119,18 +118,18 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 }
 
 // pieces reads the digests of a file's parts, or returns nil.
-func (p *parser) pieces(label, length string, hashes []string) *Pieces {
+func (p *parser) pieces(line int, label, length string, hashes []string) *Pieces {
 	a, err := digest.Parse(label)
 	n, lengthErr := strconv.ParseInt(length, 10, 64)
 	if err != nil || lengthErr != nil || n < 1 || len(hashes) == 0 {
-		p.problem(BadDigest, "the hashes of pieces cannot be used: their type or length is not understood")
+		p.problemAt(line, BadDigest, "the hashes of pieces cannot be used: their type or length is not understood")
 		return nil
 	}
 	out := &Pieces{Algorithm: a, Length: n}
 	for _, h := range hashes {
 		value, ok := decodeHex([]byte(strings.TrimSpace(h)))
 		if !ok || len(value) != a.Size() {
-			p.problem(BadDigest, "the hashes of pieces cannot be used: one of them is damaged")
+			p.problemAt(line, BadDigest, "the hashes of pieces cannot be used: one of them is damaged")
 			return nil
 		}
 		out.Digests = append(out.Digests, value)
@@ -140,15 +139,15 @@ func (p *parser) pieces(label, length string, hashes []string) *Pieces {
 
 // labelled makes an entry of a name, a label and a value in hexadecimal, or
 // reports what is wrong.
-func (p *parser) labelled(name, label, value string, f Format) (Entry, bool) {
+func (p *parser) labelled(line int, name, label, value string, f Format) (Entry, bool) {
 	a, err := digest.Parse(label)
 	if err != nil {
-		p.problem(UnknownLabel, fmt.Sprintf("%q is not an algorithm we can compute", clip([]byte(label))))
+		p.problemAt(line, UnknownLabel, fmt.Sprintf("%q is not an algorithm we can compute", clip([]byte(label))))
 		return Entry{}, false
 	}
 	v, ok := decodeHex([]byte(value))
 	if !ok || len(v) != a.Size() {
-		p.problem(BadDigest, fmt.Sprintf("%q is not a %s digest: that is %d hexadecimal characters", clip([]byte(value)), a, 2*a.Size()))
+		p.problemAt(line, BadDigest, fmt.Sprintf("%q is not a %s digest: that is %d hexadecimal characters", clip([]byte(value)), a, 2*a.Size()))
 		return Entry{}, false
 	}
 	return entryOf(name, v, digest.Only(a), f), true
@@ -164,9 +163,11 @@ func (p *parser) tagValue(text string) {
 		var line string
 		line, text, _ = strings.Cut(text, "\n")
 		no++
-		r := p.rowOf(line, no)
-		p.line = no
-		if r.kind == rowDone || r.kind == rowBlank {
+		r := rowOf(line, no, p.opts.MaxLine)
+		if r.long {
+			p.problemAt(no, LineTooLong, "the line is longer than is read, and was passed over")
+		}
+		if r.long || r.blank {
 			continue
 		}
 		if quoted {
@@ -192,7 +193,7 @@ func (p *parser) tagValue(text string) {
 				continue
 			}
 			label, digits, _ := strings.Cut(value, ":")
-			e, ok := p.labelled(name, label, strings.TrimSpace(digits), SPDX)
+			e, ok := p.labelled(no, name, label, strings.TrimSpace(digits), SPDX)
 			if !ok {
 				continue
 			}

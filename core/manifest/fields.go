@@ -205,9 +205,9 @@ func linkName(text, target string) string {
 
 // fileWords returns the words of a text that are names of files by their form, each
 // once, in order.
-func (p *parser) fileWords(text string) []string {
+func (k *Names) fileWords(text string) []string {
 	var out []string
-	if name := p.known.in(text); name != "" {
+	if name := k.in(text); name != "" {
 		return []string{name}
 	}
 	for _, quoted := range quotedForm.FindAllStringSubmatch(text, maxQuoted) {

@@ -12,8 +12,8 @@ import (
 	"endeixis/core/digest"
 )
 
-// A statement is what a generated layout says of one file.
-type statement struct {
+// A written is what a generated layout writes of one file.
+type written struct {
 	name  string
 	size  int64
 	sums  map[digest.Algorithm]digest.Value
@@ -22,16 +22,16 @@ type statement struct {
 
 // stated draws some statements. All are of the same algorithms, and their names are such
 // as files have: with blanks, brackets and letters of several scripts.
-func stated(t *rapid.T) []statement {
+func stated(t *rapid.T) []written {
 	algorithms := rapid.SampledFrom([][]digest.Algorithm{
 		{digest.SHA256}, {digest.MD5}, {digest.SHA512}, {digest.SHA1}, {digest.MD5, digest.SHA256}, {digest.SHA256, digest.SHA3256}, {digest.SHA1, digest.BLAKE2b},
 	}).Draw(t, "algorithms")
 	stems := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{
 		"gauge-fw-4.2", "boot", "north mole lamp (spare)", "tide table 2031", "Größe", "маяк-1.2", "灯塔", "a_b~c", "quay.min", "logger-2.4-arm64", "x86", "2031-03 chart",
 	}), 2, 7, rapid.ID[string]).Draw(t, "stems")
-	var out []statement
+	var out []written
 	for i, stem := range stems {
-		s := statement{name: stem + rapid.SampledFrom([]string{".bin", ".tar.xz", ".iso", ".img", ".csv"}).Draw(t, "ending"), label: algorithms}
+		s := written{name: stem + rapid.SampledFrom([]string{".bin", ".tar.xz", ".iso", ".img", ".csv"}).Draw(t, "ending"), label: algorithms}
 		s.size = rapid.Int64Range(1000, 1<<40).Draw(t, "size")
 		s.sums = map[digest.Algorithm]digest.Value{}
 		for _, a := range algorithms {
@@ -51,10 +51,10 @@ type rendering struct {
 	sized, labelled bool
 	// one tells that it states one algorithm for each file.
 	one bool
-	do  func(t *rapid.T, all []statement) string
+	do  func(t *rapid.T, all []written) string
 }
 
-func rows(all []statement, row func(s statement) string) string {
+func rows(all []written, row func(s written) string) string {
 	var b strings.Builder
 	for _, s := range all {
 		b.WriteString(row(s))
@@ -64,15 +64,15 @@ func rows(all []statement, row func(s statement) string) string {
 
 // renderings are the ways in which people and programs write lists.
 func renderings() []rendering {
-	first := func(s statement) string { return s.sums[s.label[0]].String() }
-	each := func(s statement, do func(a digest.Algorithm, v digest.Value) string) string {
+	first := func(s written) string { return s.sums[s.label[0]].String() }
+	each := func(s written, do func(a digest.Algorithm, v digest.Value) string) string {
 		var b strings.Builder
 		for _, a := range s.label {
 			b.WriteString(do(a, s.sums[a]))
 		}
 		return b.String()
 	}
-	header := func(all []statement, sep string, columns []string) string {
+	header := func(all []written, sep string, columns []string) string {
 		var cells []string
 		for _, c := range columns {
 			switch c {
@@ -86,10 +86,10 @@ func renderings() []rendering {
 		}
 		return strings.Join(cells, sep) + "\n"
 	}
-	table := func(sep string) func(t *rapid.T, all []statement) string {
-		return func(t *rapid.T, all []statement) string {
+	table := func(sep string) func(t *rapid.T, all []written) string {
+		return func(t *rapid.T, all []written) string {
 			columns := rapid.Permutation([]string{"name", "size", "sums"}).Draw(t, "columns")
-			return header(all, sep, columns) + rows(all, func(s statement) string {
+			return header(all, sep, columns) + rows(all, func(s written) string {
 				var cells []string
 				for _, c := range columns {
 					switch c {
@@ -108,30 +108,30 @@ func renderings() []rendering {
 		}
 	}
 	return []rendering{
-		{"digest first", false, false, true, func(t *rapid.T, all []statement) string {
+		{"digest first", false, false, true, func(t *rapid.T, all []written) string {
 			gap := rapid.SampledFrom([]string{"  ", " *", "\t", "      "}).Draw(t, "gap")
-			return rows(all, func(s statement) string { return first(s) + gap + s.name + "\n" })
+			return rows(all, func(s written) string { return first(s) + gap + s.name + "\n" })
 		}},
-		{"name first", false, false, true, func(t *rapid.T, all []statement) string {
+		{"name first", false, false, true, func(t *rapid.T, all []written) string {
 			gap := rapid.SampledFrom([]string{": ", " = ", "\t", "  ", ":\t", " : "}).Draw(t, "gap")
-			return rows(all, func(s statement) string { return s.name + gap + first(s) + "\n" })
+			return rows(all, func(s written) string { return s.name + gap + first(s) + "\n" })
 		}},
-		{"tagged", false, true, false, func(_ *rapid.T, all []statement) string {
-			return rows(all, func(s statement) string {
+		{"tagged", false, true, false, func(_ *rapid.T, all []written) string {
+			return rows(all, func(s written) string {
 				return each(s, func(a digest.Algorithm, v digest.Value) string { return fmt.Sprintf("%s (%s) = %s\n", a, s.name, v) })
 			})
 		}},
-		{"tagged, base64", false, true, false, func(_ *rapid.T, all []statement) string {
-			return rows(all, func(s statement) string {
+		{"tagged, base64", false, true, false, func(_ *rapid.T, all []written) string {
+			return rows(all, func(s written) string {
 				return each(s, func(a digest.Algorithm, v digest.Value) string {
 					return fmt.Sprintf("%s (%s) = %s\n", a, s.name, base64.StdEncoding.EncodeToString(v))
 				})
 			})
 		}},
-		{"records", true, true, false, func(t *rapid.T, all []statement) string {
+		{"records", true, true, false, func(t *rapid.T, all []written) string {
 			gap := rapid.SampledFrom([]string{": ", " : ", "=", ":\t"}).Draw(t, "gap")
 			behind := rapid.Bool().Draw(t, "the name comes last")
-			return rows(all, func(s statement) string {
+			return rows(all, func(s written) string {
 				values := "Size" + gap + fmt.Sprint(s.size) + "\n" + each(s, func(a digest.Algorithm, v digest.Value) string { return a.String() + gap + v.String() + "\n" })
 				if behind {
 					return values + "File" + gap + s.name + "\n\n"
@@ -139,22 +139,22 @@ func renderings() []rendering {
 				return "File" + gap + s.name + "\n" + values + "\n"
 			})
 		}},
-		{"name above", false, true, false, func(t *rapid.T, all []statement) string {
+		{"name above", false, true, false, func(t *rapid.T, all []written) string {
 			indent := rapid.SampledFrom([]string{"", "  ", "\t"}).Draw(t, "indent")
 			blank := rapid.SampledFrom([]string{"\n", ""}).Draw(t, "blank")
-			return rows(all, func(s statement) string {
+			return rows(all, func(s written) string {
 				return s.name + "\n" + each(s, func(a digest.Algorithm, v digest.Value) string { return indent + a.String() + ": " + v.String() + "\n" }) + blank
 			})
 		}},
-		{"name below", false, false, true, func(t *rapid.T, all []statement) string {
+		{"name below", false, false, true, func(t *rapid.T, all []written) string {
 			blank := rapid.SampledFrom([]string{"\n", ""}).Draw(t, "blank")
-			return rows(all, func(s statement) string { return first(s) + "\n" + s.name + "\n" + blank })
+			return rows(all, func(s written) string { return first(s) + "\n" + s.name + "\n" + blank })
 		}},
 		{"bars", true, true, false, table(" | ")},
 		{"tabs", true, true, false, table("\t")},
 		{"semicolons", true, true, false, table(";")},
 		{"commas", true, true, false, table(",")},
-		{"sections", true, true, false, func(t *rapid.T, all []statement) string {
+		{"sections", true, true, false, func(t *rapid.T, all []written) string {
 			heading := rapid.SampledFrom([]string{"%s:\n", "# %s checksums\n", "== %s ==\n", "[%s]\n", "%s checksums of the files here:\n"}).Draw(t, "heading")
 			var b strings.Builder
 			for _, a := range all[0].label {
@@ -165,7 +165,7 @@ func renderings() []rendering {
 			}
 			return b.String()
 		}},
-		{"JSON", true, true, false, func(_ *rapid.T, all []statement) string {
+		{"JSON", true, true, false, func(_ *rapid.T, all []written) string {
 			var items []string
 			for _, s := range all {
 				items = append(items, fmt.Sprintf(`{%s"file": %q, "size": %d}`, each(s, func(a digest.Algorithm, v digest.Value) string {
@@ -174,7 +174,7 @@ func renderings() []rendering {
 			}
 			return `{"files": [` + strings.Join(items, ",\n") + "]}\n"
 		}},
-		{"JSON, a map", true, true, false, func(_ *rapid.T, all []statement) string {
+		{"JSON, a map", true, true, false, func(_ *rapid.T, all []written) string {
 			var items []string
 			for _, s := range all {
 				items = append(items, fmt.Sprintf(`%q: {"length": %d, "hashes": {%s}}`, s.name, s.size, strings.TrimSuffix(each(s, func(a digest.Algorithm, v digest.Value) string {
@@ -183,16 +183,16 @@ func renderings() []rendering {
 			}
 			return "{" + strings.Join(items, ",\n") + "}\n"
 		}},
-		{"XML", true, true, false, func(_ *rapid.T, all []statement) string {
-			return "<list>\n" + rows(all, func(s statement) string {
+		{"XML", true, true, false, func(_ *rapid.T, all []written) string {
+			return "<list>\n" + rows(all, func(s written) string {
 				return fmt.Sprintf("<file size=\"%d\"><name>%s</name>%s</file>\n", s.size, s.name, each(s, func(a digest.Algorithm, v digest.Value) string {
 					return fmt.Sprintf("<hash type=%q>%s</hash>", a.String(), v)
 				}))
 			}) + "</list>\n"
 		}},
-		{"a page", true, true, false, func(_ *rapid.T, all []statement) string {
+		{"a page", true, true, false, func(_ *rapid.T, all []written) string {
 			head := "<tr><th>File</th><th>Size</th>" + each(all[0], func(a digest.Algorithm, _ digest.Value) string { return "<th>" + a.String() + "</th>" }) + "</tr>\n"
-			return "<!DOCTYPE html><html><body><table>" + head + rows(all, func(s statement) string {
+			return "<!DOCTYPE html><html><body><table>" + head + rows(all, func(s written) string {
 				return fmt.Sprintf("<tr><td><a href=\"/pub/x\">%s</a></td><td>%d</td>%s</tr>\n", s.name, s.size, each(s, func(_ digest.Algorithm, v digest.Value) string { return "<td><code>" + v.String() + "</code></td>" }))
 			}) + "</table></body></html>\n"
 		}},
@@ -200,7 +200,7 @@ func renderings() []rendering {
 }
 
 // wanted returns what has to be read, one line for each entry.
-func wanted(r rendering, all []statement, hint bool) []string {
+func wanted(r rendering, all []written, hint bool) []string {
 	var out []string
 	for _, s := range all {
 		labels := s.label

@@ -312,8 +312,7 @@ var jsonList = regexp.MustCompile(`^\[\s*(?:[{\["]|\])`)
 
 func (p *parser) damage(d *documentError) {
 	if d != nil {
-		p.line = d.line
 		p.out.Lines++
-		p.problem(BadDocument, plain.Text(d.message))
+		p.problemAt(d.line, BadDocument, plain.Text(d.message))
 	}
 }

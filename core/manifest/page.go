@@ -111,7 +111,7 @@ func (r *pageReader) words(text string) {
 				at++
 				r.begun = at
 				if strings.TrimSpace(line) == "" {
-					r.rows = append(r.rows, row{no: at, kind: rowBlank})
+					r.rows = append(r.rows, blankRow(at))
 				}
 			}
 			r.put(line)
@@ -161,10 +161,10 @@ func (r *pageReader) flush(paragraph bool) {
 		return
 	}
 	if strings.TrimSpace(text) != "" {
-		r.rows = append(r.rows, r.p.rowOf(text, r.begun))
+		r.rows = append(r.rows, rowOf(text, r.begun, r.p.opts.MaxLine))
 	}
 	if paragraph {
-		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+		r.rows = append(r.rows, blankRow(r.line))
 	}
 	r.begun = r.line
 	if len(r.rows) >= 2*r.p.opts.window && !r.pre {
@@ -191,10 +191,10 @@ func (r *pageReader) endRow() {
 	r.inRow = false
 	r.reachDown()
 	if len(r.cells) > 0 {
-		one := r.p.rowOf(strings.Join(r.cells, "\t"), r.begun)
+		one := rowOf(strings.Join(r.cells, "\t"), r.begun, r.p.opts.MaxLine)
 		one.text = strings.TrimSpace(one.text)
 		one.cells = r.cells
-		one.isHeader = r.heads == len(r.cells) && r.heads > 1
+		one.head = r.heads == len(r.cells) && r.heads > 1
 		if len(r.cells) == 2 && r.heads == 1 || len(r.cells) == 1 {
 			// “<th>SHA-256</th><td>…</td>” is a field of a record.
 			one.cells = nil
@@ -306,7 +306,7 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 		}
 	}
 	if name == "dt" && !r.inRow {
-		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+		r.rows = append(r.rows, blankRow(r.line))
 	}
 	r.attributes(name, attributes)
 }
@@ -344,17 +344,17 @@ func (r *pageReader) attributes(name string, attributes []html.Attribute) {
 			continue
 		}
 		label, extra := labelOfKey(key)
-		tokens := tokensIn(a.Val, label.Size() == 4, label)
-		if len(tokens) == 0 {
+		values := valuesIn(a.Val, label.Size() == 4, label)
+		if len(values) == 0 {
 			continue
 		}
 		said := label != digest.Unknown || isHashWord(splitKey(key)) || shownKeys[key]
-		if !said || len(extra) > 0 || len(tokens) > 1 && own == "" {
+		if !said || len(extra) > 0 || len(values) > 1 && own == "" {
 			r.p.aside.note(r.line, "it is of something else than the file that is named there")
 			continue
 		}
 		value := a.Val
-		if label != digest.Unknown && tokens[0].algorithm == digest.Unknown {
+		if label != digest.Unknown && values[0].algorithm == digest.Unknown {
 			value = label.String() + ": " + a.Val
 		}
 		switch {
@@ -378,9 +378,8 @@ func (r *pageReader) direct(name, value string) {
 	if name == "" {
 		return
 	}
-	one := r.p.rowOf(name+"\t"+value, r.line)
-	sub := &layout{p: r.p, rows: []row{{no: r.line, kind: rowBlank}, one, {no: r.line, kind: rowBlank}}}
-	sub.classify()
+	sub := r.p.newLayout()
+	sub.begin(sub.typer.typeRows([]row{rowOf(name+"\t"+value, r.line, r.p.opts.MaxLine)}))
 	sub.readShapes()
 	sub.nameless()
 }
@@ -433,7 +432,7 @@ func (r *pageReader) close(name string) {
 	case "pre", "textarea":
 		r.flush(true)
 		r.pre = false
-		r.rows = append(r.rows, row{no: r.line, kind: rowBlank})
+		r.rows = append(r.rows, blankRow(r.line))
 	case "dt":
 		if !r.inRow {
 			r.flush(false)

@@ -36,13 +36,11 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 func Parse(text string, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
-		opts:     o,
-		hint:     AlgorithmOfName(o.FileName),
-		listName: NamedLikeOne(o.FileName),
-		known:    o.Beside,
-		out:      &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
-		aside:    newAsides(),
-		sizes:    map[string]*int64{},
+		opts:  o,
+		clues: clues{fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName), known: o.Beside},
+		out:   &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
+		aside: newAsides(),
+		sizes: map[string]*int64{},
 	}
 	whole := text[:min(int64(len(text)), o.MaxBytes)]
 	if err := p.read(whole); err != nil {
@@ -155,40 +153,17 @@ func (p *parser) sheet(text string, before int) {
 	rows := make([]row, 0, min(p.opts.window, 1+len(text)/16))
 	for no := before + 1; text != "" && !p.overfull; {
 		rows, text = p.rowsOf(text, no, rows)
+		first := no == before+1
 		no = rows[len(rows)-1].no + 1
-		if !l.begun {
-			p.crcList = p.hint.Size() == 4 || crcEnding.MatchString(p.opts.FileName) || p.hint == digest.Unknown && listsCRC(rows)
-			p.decimals = p.listsDecimal(rows)
+		if first {
+			p.look(rows)
 		}
 		now := len(rows)
 		if text != "" {
 			now = wholeRecords(rows)
 		}
-		p.continued(rows[:now])
 		l.take(rows[:now], text == "")
 		rows = append(rows[:0], rows[now:]...)
-	}
-}
-
-// continued joins the lines of a manifest of an archive that go on in the next one,
-// which begins with a space.
-func (p *parser) continued(rows []row) {
-	if !p.archive {
-		return
-	}
-	at := -1
-	for i := range rows {
-		switch {
-		case rows[i].kind == rowBlank:
-			at = -1
-		case at >= 0 && rows[i].indent == 1:
-			p.aside.cover(rows[at].text)
-			p.aside.cover(rows[i].text)
-			rows[at].text += rows[i].text
-			rows[i].kind = rowDone
-		default:
-			at = i
-		}
 	}
 }
 
@@ -215,22 +190,8 @@ func (b *boundedReader) Read(p []byte) (int, error) {
 }
 
 type parser struct {
+	clues
 	opts Options
-	// hint is the algorithm that the manifest's own name states.
-	hint digest.Algorithm
-	// known are the names of the files that the text lies beside.
-	known *Names
-	// listName is set where the text's own name says that it is a list of digests.
-	listName bool
-	// crcList is set where eight digits alone are a checksum.
-	crcList bool
-	// decimals is set for a list of POSIX checksums.
-	decimals bool
-	// archive is set for the manifest of an archive.
-	archive    bool
-	signedText bool
-	// latin is set for a text that is not in Unicode: it may be none at all.
-	latin bool
 	// overfull is set when the bound on entries is reached, in the line full.
 	overfull bool
 	full     int
@@ -241,12 +202,12 @@ type parser struct {
 	out   *Manifest
 }
 
-func (p *parser) problem(code ProblemCode, message string) {
+func (p *parser) problemAt(line int, code ProblemCode, message string) {
 	if len(p.out.Problems) >= p.opts.MaxProblems {
 		p.out.MoreProblems++
 		return
 	}
-	p.out.Problems = append(p.out.Problems, Problem{Line: p.line, Code: code, Message: message})
+	p.out.Problems = append(p.out.Problems, Problem{Line: line, Code: code, Message: message})
 }
 
 // add keeps an entry, or reports a name that must not be used. It returns
@@ -254,7 +215,7 @@ func (p *parser) problem(code ProblemCode, message string) {
 func (p *parser) add(e Entry) bool {
 	if e.Name != "" || e.Format() != Bare {
 		if _, why, ok := SafeName(e.Name); !ok {
-			p.problem(UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
+			p.problemAt(e.Line, UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
 			return true
 		}
 	}
@@ -288,76 +249,6 @@ func (p *parser) add(e Entry) bool {
 	return true
 }
 
-// sizeLine is the code of a tagged line that states a size and no digest.
-const sizeLine ProblemCode = "size"
-
-// tagged reads "ALGORITHM (NAME) = DIGEST", with the value in hexadecimal or base64, and
-// the same with a backslash in front and escapes in the name.
-func (p *parser) tagged(text string) (Entry, ProblemCode, string) {
-	notOne := func() (Entry, ProblemCode, string) { return Entry{}, NotAnEntry, "" }
-	escaped := text[0] == '\\'
-	if escaped {
-		text = text[1:]
-	}
-	open := strings.IndexByte(text, '(')
-	closing := strings.LastIndexByte(text, ')')
-	if open <= 0 || closing < open {
-		return notOne()
-	}
-	after := strings.TrimLeft(text[closing+1:], " \t")
-	if after == "" || after[0] != '=' && after[0] != ':' {
-		return notOne()
-	}
-	label := strings.TrimSpace(text[:open])
-	field := strings.TrimSpace(after[1:])
-	if strings.ContainsAny(label, ":|=,;\t") || strings.Count(label, " ") > 1 || after[0] == ':' && field == "" {
-		return notOne()
-	}
-	name, ok := unescape([]byte(text[open+1:closing]), escaped)
-	if label == "SIZE" || label == "Size" {
-		if n := sizeOf(field); n != nil && ok {
-			return Entry{Name: name, Size: n}, sizeLine, ""
-		}
-		return notOne()
-	}
-	algorithm, err := digest.Parse(label)
-	if err != nil {
-		if strings.Contains(label, " ") || after[0] == ':' || !taggedLabel(label) {
-			return notOne()
-		}
-		return Entry{}, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(label))))
-	}
-	value, whole := decodeHex([]byte(field))
-	if !whole || len(value) != algorithm.Size() {
-		if decoded := decodeBase64(field); len(decoded) == algorithm.Size() {
-			value, whole = decoded, true
-		}
-	}
-	if more := ofFamily(algorithm, len(value)); more != digest.Unknown {
-		algorithm = more
-	}
-	if !whole || len(value) != algorithm.Size() {
-		if after[0] == ':' && !whole {
-			return notOne()
-		}
-		if tokens := tokensIn(field, algorithm.Size() == 4, algorithm); len(tokens) == 1 && tokens[0].grouped && len(tokens[0].value) == algorithm.Size() {
-			value = tokens[0].value
-			p.aside.cover(field)
-		} else {
-			return Entry{}, BadDigest, fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip([]byte(field))), algorithm, 2*algorithm.Size())
-		}
-	}
-	if !ok {
-		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
-	}
-	return entryOf(name, value, digest.Only(algorithm), Tagged), "", ""
-}
-
-// taggedLabel reports whether a word has the form of an algorithm's name.
-func taggedLabel(label string) bool {
-	return len(label) <= 20 && (hasDigit(label) || strings.ToUpper(label) == label)
-}
-
 func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f Format) Entry {
 	e := Entry{Name: name, Digest: value, format: codeOf(f)}
 	if len(candidates) == 1 {
@@ -386,35 +277,6 @@ func mostlyHex(field []byte) bool {
 		}
 	}
 	return n*10 >= len(field)*8
-}
-
-// unescape undoes \\, \n and \r in an escaped line.
-func unescape(name []byte, escaped bool) (string, bool) {
-	if !escaped {
-		return string(name), true
-	}
-	var b strings.Builder
-	for i := 0; i < len(name); i++ {
-		if name[i] != '\\' {
-			b.WriteByte(name[i])
-			continue
-		}
-		i++
-		if i == len(name) {
-			return "", false
-		}
-		switch name[i] {
-		case '\\':
-			b.WriteByte('\\')
-		case 'n':
-			b.WriteByte('\n')
-		case 'r':
-			b.WriteByte('\r')
-		default:
-			return "", false
-		}
-	}
-	return b.String(), true
 }
 
 // clip shortens text for a message.

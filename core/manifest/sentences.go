@@ -2,77 +2,93 @@ package manifest
 
 import "strings"
 
+// A place is a name or a value in a row of words.
+type place struct {
+	// name is empty for a value, which is then the one with the index.
+	name  string
+	value int
+}
+
 // sentence ties the values in a row of words to the names in it: each to the nearest one
 // before it, or behind it where the row begins with a value.
 func (l *layout) sentence(s *shape) {
-	r := s.r
-	at := 0
-	type place struct {
-		name  string
-		token int
-	}
-	var places []place
-	names, values := 0, 0
-	var order []byte
-	for i, t := range r.tokens {
-		files := l.p.fileWords(r.text[at:t.from])
-		if len(files) > 1 {
-			files = files[len(files)-1:]
-		}
-		for _, f := range files {
-			places = append(places, place{name: wholePath(r.text[at:t.from], f)})
+	places := l.placesIn(s.r)
+	names := 0
+	for _, pl := range places {
+		if pl.name != "" {
 			names++
-			order = append(order, 'N')
-		}
-		at = t.to
-		if t.value == nil && t.wrong == "" {
-			continue
-		}
-		places = append(places, place{token: i + 1})
-		values++
-		order = append(order, 'D')
-	}
-	if files := l.p.fileWords(r.text[at:]); len(files) > 0 {
-		for _, f := range files {
-			places = append(places, place{name: wholePath(r.text[at:], f)})
-			names++
-			order = append(order, 'N')
 		}
 	}
-	if names == 0 || values == 0 {
+	if names == 0 || names == len(places) {
 		return
 	}
-	behind := order[0] == 'D'
-	if behind {
-		// Each value has its name right behind it, or there is one name for all.
-		for i := range order {
-			if names > 1 && ((order[i] == 'D') != (i%2 == 0) || len(order)%2 != 0) {
-				return
-			}
-		}
+	behind := places[0].name == ""
+	if behind && names > 1 && !takesTurns(places) {
+		return
 	}
 	name := ""
-	if behind && names == 1 {
-		for _, pl := range places {
-			if pl.name != "" {
-				name = pl.name
-			}
-		}
-	}
 	for i, pl := range places {
-		switch {
-		case pl.name != "":
+		if pl.name != "" {
 			if !behind {
 				name = pl.name
 			}
-		default:
-			if behind && names > 1 {
-				name = places[i+1].name
+			continue
+		}
+		if behind {
+			name = nameBehind(places[i+1:])
+			if names == 1 {
+				name = onlyName(places)
 			}
-			l.emitToken(r, r.tokens[pl.token-1], name, nil, FreeText)
+		}
+		l.emitValue(s.r, s.r.values[pl.value], name, nil, FreeText)
+	}
+	s.r.kind = rowDone
+}
+
+// placesIn finds the names and values in a row, in their order.
+func (l *layout) placesIn(r *laidRow) []place {
+	var places []place
+	segments := segmentsOf(r.text, r.values)
+	for i, v := range r.values {
+		// Of the names before a value the nearest one counts.
+		if files := l.known.fileWords(segments[i]); len(files) > 0 {
+			places = append(places, place{name: wholePath(segments[i], files[len(files)-1])})
+		}
+		if v.digest != nil || v.wrong != "" {
+			places = append(places, place{value: i})
 		}
 	}
-	r.kind = rowDone
+	last := segments[len(segments)-1]
+	for _, file := range l.known.fileWords(last) {
+		places = append(places, place{name: wholePath(last, file)})
+	}
+	return places
+}
+
+// takesTurns reports whether each value has its name right behind it.
+func takesTurns(places []place) bool {
+	for i, pl := range places {
+		if (pl.name == "") != (i%2 == 0) {
+			return false
+		}
+	}
+	return len(places)%2 == 0
+}
+
+func nameBehind(places []place) string {
+	if len(places) == 0 {
+		return ""
+	}
+	return places[0].name
+}
+
+func onlyName(places []place) string {
+	for _, pl := range places {
+		if pl.name != "" {
+			return pl.name
+		}
+	}
+	return ""
 }
 
 // wholePath returns the path that a name is the end of, where that must not be used: the

@@ -2,11 +2,13 @@ package manifest
 
 import (
 	"encoding/binary"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
 
 	"endeixis/core/digest"
+	"endeixis/core/plain"
 )
 
 // crcEnding are names of lists of CRC-32 values.
@@ -27,7 +29,7 @@ func listsCRC(rows []row) bool {
 		if n := len(text); n < 10 || !isHex(text[n-1]) || !isHex(text[n-8]) {
 			continue
 		}
-		if m := crcRow.FindStringSubmatch(text); m != nil && len(tokensIn(m[1], false, digest.Unknown)) == 0 && len(labelsIn(m[1])) == 0 {
+		if m := crcRow.FindStringSubmatch(text); m != nil && len(valuesIn(m[1], false, digest.Unknown)) == 0 && len(labelsIn(m[1])) == 0 {
 			fit++
 			if looksLikeFile(m[1]) {
 				files++
@@ -42,8 +44,8 @@ func listsCRC(rows []row) bool {
 var decimalRow = regexp.MustCompile(`^(\d{1,10}) (\d{1,18}) (\S.*)$`)
 
 // listsDecimal reports whether all rows of a text are of that form.
-func (p *parser) listsDecimal(rows []row) bool {
-	said := strings.Contains(foldWords(p.opts.FileName), "cksum") || strings.Contains(foldWords(p.opts.FileName), "crc")
+func (c *clues) listsDecimal(rows []row) bool {
+	said := strings.Contains(foldWords(c.fileName), "cksum") || strings.Contains(foldWords(c.fileName), "crc")
 	n := 0
 	for i := range rows {
 		text := rows[i].text
@@ -51,7 +53,7 @@ func (p *parser) listsDecimal(rows []row) bool {
 			continue
 		}
 		m := decimalRow.FindStringSubmatch(text)
-		if m == nil || !said && len(m[1]) < 7 || !looksLikeFile(m[3]) && !said && !p.known.is(m[3]) {
+		if m == nil || !said && len(m[1]) < 7 || !looksLikeFile(m[3]) && !said && !c.known.is(m[3]) {
 			return false
 		}
 		if v, err := strconv.ParseUint(m[1], 10, 64); err != nil || v > 1<<32-1 {
@@ -64,129 +66,126 @@ func (p *parser) listsDecimal(rows []row) bool {
 
 // strictForm reads the forms that leave no doubt: a digest, a mode mark and a name; and
 // an algorithm, a name in parentheses and a value.
-func (l *layout) strictForm(r *row) bool {
-	text := r.text
-	if text[0] == '\\' || isHex(text[0]) {
-		if e, code, message := l.digestFirst(r); code != NotAnEntry {
-			l.p.line = r.no
-			r.kind = rowDone
-			l.strict++
-			if code != "" {
-				l.p.problem(code, message)
-				return true
-			}
-			e.at(r.no, r.column)
-			l.p.add(e)
+func (t *typer) strictForm(r *typedRow) bool {
+	for _, form := range []func(r *typedRow) (statement, bool){t.digestFirst, t.decimalForm, t.crcForm, taggedForm} {
+		s, ok := form(r)
+		if !ok {
+			continue
+		}
+		r.kind, r.strict = rowStated, true
+		if s.code == "" {
+			s.entry.at(r.no, r.column)
+		}
+		if s.code == sizeLine {
+			r.said.name, r.said.size = s.entry.Name, s.entry.Size
 			return true
 		}
-	}
-	if l.p.decimals {
-		if m := decimalRow.FindStringSubmatch(text); m != nil {
-			v, _ := strconv.ParseUint(m[1], 10, 32)
-			e := entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
-			e.Size = sizeOf(m[2])
-			e.at(r.no, r.column)
-			r.kind = rowDone
-			l.strict++
-			l.p.add(e)
-			return true
-		}
-	}
-	if l.p.crcList {
-		if m := crcRow.FindStringSubmatch(text); m != nil && text[0] != '#' && text[0] != ';' {
-			value, _ := decodeHex([]byte(m[2]))
-			candidates := digest.OfSize(4)
-			if l.p.hint.Size() == 4 {
-				candidates = digest.Only(l.p.hint)
-			}
-			e := entryOf(trimQuotes(strings.TrimRight(m[1], ":=,; \t")), value, candidates, NameFirst)
-			e.at(r.no, r.column)
-			r.kind = rowDone
-			l.strict++
-			l.p.line = r.no
-			l.p.add(e)
-			return true
-		}
-	}
-	if strings.IndexByte(text, '(') > 0 {
-		if e, code, message := l.p.tagged(text); code != NotAnEntry {
-			l.p.line = r.no
-			r.kind = rowDone
-			l.strict++
-			switch code {
-			case "":
-				e.at(r.no, r.column)
-				l.p.add(e)
-			case "size":
-				l.p.sizes[e.Name] = e.Size
-			default:
-				l.p.problem(code, message)
-			}
-			return true
-		}
+		r.stated = append(r.stated, s)
+		return true
 	}
 	return false
 }
 
+// decimalForm reads a row of a list of POSIX checksums.
+func (t *typer) decimalForm(r *typedRow) (s statement, ok bool) {
+	if !t.decimals {
+		return s, false
+	}
+	m := decimalRow.FindStringSubmatch(r.text)
+	if m == nil {
+		return s, false
+	}
+	v, _ := strconv.ParseUint(m[1], 10, 32)
+	s.entry = entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
+	s.entry.Size = sizeOf(m[2])
+	return s, true
+}
+
+// crcForm reads a row of a list of CRC-32 values.
+func (t *typer) crcForm(r *typedRow) (s statement, ok bool) {
+	if !t.crcList || r.text[0] == '#' || r.text[0] == ';' {
+		return s, false
+	}
+	m := crcRow.FindStringSubmatch(r.text)
+	if m == nil {
+		return s, false
+	}
+	v, _ := decodeHex([]byte(m[2]))
+	candidates := digest.OfSize(4)
+	if t.hint.Size() == 4 {
+		candidates = digest.Only(t.hint)
+	}
+	s.entry = entryOf(trimQuotes(strings.TrimRight(m[1], ":=,; \t")), v, candidates, NameFirst)
+	return s, true
+}
+
 // digestFirst reads "DIGEST  NAME", "DIGEST *NAME" and the escaped form that starts
 // with a backslash. Other rows that begin with a digest are left to their shape.
-func (l *layout) digestFirst(r *row) (Entry, ProblemCode, string) {
-	notOne := func() (Entry, ProblemCode, string) { return Entry{}, NotAnEntry, "" }
-	text := r.text
-	escaped := text[0] == '\\'
-	if escaped {
-		text = text[1:]
+func (t *typer) digestFirst(r *typedRow) (s statement, ok bool) {
+	line, ok := t.firstDigest(r.text)
+	if !ok || !line.escaped && line.mode != '*' && hasColumns(line.rest) {
+		return s, false
+	}
+	v, ok := decodeHex([]byte(line.digits))
+	if !ok {
+		return s, false
+	}
+	candidates, wrong := t.candidates(r.section, v, digest.Unknown)
+	if wrong != "" {
+		return statement{code: BadDigest, message: wrong}, true
+	}
+	name, ok := unescape([]byte(line.rest), line.escaped)
+	switch {
+	case !ok:
+		return statement{code: BadEscape, message: "the name holds a backslash escape that means nothing"}, true
+	case !line.escaped:
+		name = trimQuotes(name)
+	}
+	if name == "-" {
+		return statement{entry: entryOf("", v, candidates, Bare)}, true // what was read was not a file
+	}
+	return statement{entry: entryOf(name, v, candidates, DigestFirst)}, true
+}
+
+// A digestLine is a line in the digest-first form, taken apart.
+type digestLine struct {
+	escaped      bool
+	mode         byte
+	digits, rest string
+}
+
+// firstDigest takes a line apart that begins with a digest, a blank and a mode mark.
+func (t *typer) firstDigest(text string) (l digestLine, ok bool) {
+	if text[0] == '\\' {
+		l.escaped, text = true, text[1:]
 	}
 	end := 0
 	for end < len(text) && isHex(text[end]) {
 		end++
 	}
-	if end < 32 && (end != 8 || l.p.hint.Size() != 4 && !escaped) || end+2 >= len(text) || end > 128 {
-		return notOne()
+	short := end == 8 && (t.hint.Size() == 4 || l.escaped)
+	if end < 32 && !short || end+2 >= len(text) || end > 128 || text[end] != ' ' || text[end+1] != ' ' && text[end+1] != '*' {
+		return l, false
 	}
-	if text[end] != ' ' || text[end+1] != ' ' && text[end+1] != '*' {
-		return notOne()
-	}
-	rest := text[end+2:]
-	if !escaped {
-		rest = strings.TrimLeft(rest, " \t")
-		if text[end+1] == ' ' {
-			rest = strings.TrimLeft(strings.TrimPrefix(rest, "*"), " ")
+	l.digits, l.mode, l.rest = text[:end], text[end+1], text[end+2:]
+	if !l.escaped {
+		l.rest = strings.TrimLeft(l.rest, " \t")
+		if l.mode == ' ' {
+			l.rest = strings.TrimLeft(strings.TrimPrefix(l.rest, "*"), " ")
 		}
 	}
-	if strings.TrimSpace(rest) == "" {
-		return notOne()
+	return l, strings.TrimSpace(l.rest) != ""
+}
+
+// hasColumns reports whether what follows a digest is further columns, or a further part
+// of the value, which are looked at together with the other rows.
+func hasColumns(rest string) bool {
+	first, more, two := strings.Cut(rest, "  ")
+	if two && more != "" && kindOf(first) != cellOther && kindOf(first) != cellOption {
+		return true
 	}
-	if !escaped && text[end+1] != '*' {
-		// Further columns, or a further part of the value, are looked at together with
-		// the other rows.
-		first, more, two := strings.Cut(rest, "  ")
-		if two && more != "" && kindOf(first) != cellOther && kindOf(first) != cellOption {
-			return notOne()
-		}
-		if tokens := tokensIn(rest, false, digest.Unknown); len(tokens) > 0 && (tokens[0].from != 0 || tokens[0].to != len(rest)) {
-			return notOne()
-		}
-	}
-	value, ok := decodeHex([]byte(text[:end]))
-	if !ok {
-		return notOne()
-	}
-	candidates, wrong := l.candidates(r, value, digest.Unknown)
-	if wrong != "" {
-		return Entry{}, BadDigest, wrong
-	}
-	name, ok := unescape([]byte(rest), escaped)
-	if !ok {
-		return Entry{}, BadEscape, "the name holds a backslash escape that means nothing"
-	}
-	if !escaped {
-		name = trimQuotes(name)
-	}
-	if name == "-" {
-		return entryOf("", value, candidates, Bare), "", "" // what was read was not a file
-	}
-	return entryOf(name, value, candidates, DigestFirst), "", ""
+	values := valuesIn(rest, false, digest.Unknown)
+	return len(values) > 0 && (values[0].from != 0 || values[0].to != len(rest))
 }
 
 func trimQuotes(name string) string {
@@ -194,4 +193,122 @@ func trimQuotes(name string) string {
 		return name[1 : len(name)-1]
 	}
 	return name
+}
+
+// sizeLine is the code of a tagged line that states a size and no digest.
+const sizeLine ProblemCode = "size"
+
+// A tag is a line “LABEL (NAME) = FIELD”, taken apart.
+type tag struct {
+	escaped            bool
+	label, name, field string
+	// sign is the one before the field.
+	sign byte
+}
+
+// tagOf takes a tagged line apart.
+func tagOf(text string) (t tag, ok bool) {
+	if text[0] == '\\' {
+		t.escaped, text = true, text[1:]
+	}
+	open := strings.IndexByte(text, '(')
+	closing := strings.LastIndexByte(text, ')')
+	if open <= 0 || closing < open {
+		return t, false
+	}
+	after := strings.TrimLeft(text[closing+1:], " \t")
+	if after == "" || after[0] != '=' && after[0] != ':' {
+		return t, false
+	}
+	t.sign, t.label, t.field, t.name = after[0], strings.TrimSpace(text[:open]), strings.TrimSpace(after[1:]), text[open+1:closing]
+	return t, !strings.ContainsAny(t.label, ":|=,;\t") && strings.Count(t.label, " ") <= 1 && (t.sign == '=' || t.field != "")
+}
+
+// taggedForm reads "ALGORITHM (NAME) = DIGEST", with the value in hexadecimal or base64,
+// and the same with a backslash in front and escapes in the name.
+func taggedForm(r *typedRow) (s statement, ok bool) {
+	if strings.IndexByte(r.text, '(') <= 0 {
+		return s, false
+	}
+	t, ok := tagOf(r.text)
+	if !ok {
+		return s, false
+	}
+	name, sound := unescape([]byte(t.name), t.escaped)
+	if t.label == "SIZE" || t.label == "Size" {
+		n := sizeOf(t.field)
+		return statement{entry: Entry{Name: name, Size: n}, code: sizeLine}, n != nil && sound
+	}
+	algorithm, err := digest.Parse(t.label)
+	if err != nil {
+		return statement{code: UnknownLabel, message: fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(t.label))))},
+			!strings.Contains(t.label, " ") && t.sign == '=' && taggedLabel(t.label)
+	}
+	v, algorithm, hexadecimal := t.value(algorithm)
+	switch {
+	case v == nil:
+		return statement{code: BadDigest, message: fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip([]byte(t.field))), algorithm, 2*algorithm.Size())},
+			t.sign == '=' || hexadecimal
+	case !sound:
+		return statement{code: BadEscape, message: "the name holds a backslash escape that means nothing"}, true
+	}
+	s.entry = entryOf(name, v, digest.Only(algorithm), Tagged)
+	if strings.ContainsAny(t.field, " :-") {
+		s.cover = t.field
+	}
+	return s, true
+}
+
+// value decodes the field, or returns nil. hexadecimal tells whether it is all digits.
+func (t *tag) value(a digest.Algorithm) (v digest.Value, of digest.Algorithm, hexadecimal bool) {
+	v, hexadecimal = decodeHex([]byte(t.field))
+	if !hexadecimal || len(v) != a.Size() {
+		if decoded := decodeBase64(t.field); len(decoded) == a.Size() {
+			v, hexadecimal = decoded, true
+		}
+	}
+	if more := ofFamily(a, len(v)); more != digest.Unknown {
+		a = more
+	}
+	if hexadecimal && len(v) == a.Size() {
+		return v, a, true
+	}
+	if values := valuesIn(t.field, a.Size() == 4, a); (t.sign == '=' || hexadecimal) && len(values) == 1 && values[0].grouped && len(values[0].digest) == a.Size() {
+		return values[0].digest, a, true
+	}
+	return nil, a, hexadecimal
+}
+
+// taggedLabel reports whether a word has the form of an algorithm's name.
+func taggedLabel(label string) bool {
+	return len(label) <= 20 && (hasDigit(label) || strings.ToUpper(label) == label)
+}
+
+// unescape undoes \\, \n and \r in an escaped line.
+func unescape(name []byte, escaped bool) (string, bool) {
+	if !escaped {
+		return string(name), true
+	}
+	var b strings.Builder
+	for i := 0; i < len(name); i++ {
+		if name[i] != '\\' {
+			b.WriteByte(name[i])
+			continue
+		}
+		i++
+		if i == len(name) {
+			return "", false
+		}
+		switch name[i] {
+		case '\\':
+			b.WriteByte('\\')
+		case 'n':
+			b.WriteByte('\n')
+		case 'r':
+			b.WriteByte('\r')
+		default:
+			return "", false
+		}
+	}
+	return b.String(), true
 }

@@ -62,7 +62,6 @@ func (p *parser) tree(root *node, f Format) {
 	}
 	if p.out.Entries.Len() == 0 {
 		for _, e := range t.nameless {
-			p.line = e.Line
 			p.add(e)
 		}
 	}
@@ -167,7 +166,7 @@ func allScalars(n *node) bool {
 // rowOf reads a list of scalars as a row: one name and its values.
 func (t *tree) rowOf(n *node, s scope) {
 	for _, kid := range n.kids {
-		if tokens := tokensIn(kid.text, false, digest.Unknown); len(tokens) > 0 && tokens[0].to-tokens[0].from < len(kid.text) {
+		if values := valuesIn(kid.text, false, digest.Unknown); len(values) > 0 && values[0].to-values[0].from < len(kid.text) {
 			// Each is a line of its own.
 			for _, kid := range n.kids {
 				t.value(kid, n, scope{}, recordNames{}, digest.Unknown, "")
@@ -519,7 +518,6 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algorithm, said string) {
 	p := t.p
 	text := strings.TrimSpace(v.text)
-	p.line = v.line
 	// The digest as the name of a member, with the file's as its value.
 	if len(v.key) >= 32 && len(onlyHex(v.key)) == len(v.key) && digest.OfSize(len(v.key)/2) != nil && looksLikeFile(text) {
 		value, _ := decodeHex([]byte(v.key))
@@ -553,8 +551,8 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 		p.aside.note(v.line, "it is of a repository's object, not of a file")
 		return
 	}
-	tokens := tokensIn(text, label.Size() == 4 || s.label.Size() == 4 || sibling.Size() == 4, label)
-	whole := len(tokens) == 1 && tokens[0].from == 0 && tokens[0].to == len(text)
+	values := valuesIn(text, label.Size() == 4 || s.label.Size() == 4 || sibling.Size() == 4, label)
+	whole := len(values) == 1 && values[0].from == 0 && values[0].to == len(text)
 	if label == digest.Unknown {
 		label = sibling
 	}
@@ -563,19 +561,19 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 	}
 	if label == digest.Unknown && hashKey && said != "" && text != said && !strings.Contains(text, " ") && !isAddress(text) {
 		p.out.Lines++
-		p.problem(UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(said)))))
+		p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(said)))))
 		return
 	}
 	if !whole && (hashKey || fileKey) && label != digest.Unknown {
-		if value := decodeBase64(text); len(value) == label.Size() && len(text) >= 4*label.Size()/3 {
-			tokens, whole = []token{{to: len(text), value: value, algorithm: label, encoded: true}}, true
+		if decoded := decodeBase64(text); len(decoded) == label.Size() && len(text) >= 4*label.Size()/3 {
+			values, whole = []value{{to: len(text), digest: decoded, algorithm: label, encoded: true}}, true
 		}
 	}
 	if !whole {
-		t.composed(v, text, tokens, s, hashKey, label)
+		t.composed(v, text, values, s, hashKey, label)
 		return
 	}
-	one := tokens[0]
+	one := values[0]
 	name := s.name
 	switch {
 	case fileKey:
@@ -599,24 +597,24 @@ func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algo
 		label = one.algorithm
 	}
 	p.out.Lines++
-	if one.value == nil {
-		p.problem(BadDigest, notADigest+one.wrong)
+	if one.digest == nil {
+		p.problemAt(v.line, BadDigest, notADigest+one.wrong)
 		return
 	}
-	if label != digest.Unknown && label.Size() != len(one.value) {
+	if label != digest.Unknown && label.Size() != len(one.digest) {
 		if folded := foldWords(v.key); folded == "sha" || folded == "cksum" || folded == "crc" {
 			label = digest.Unknown // the word is used for any
-		} else if more := ofFamily(label, len(one.value)); more != digest.Unknown {
+		} else if more := ofFamily(label, len(one.digest)); more != digest.Unknown {
 			label = more
 		} else {
-			p.problem(BadDigest, notADigest+wrongLength(label, len(one.value)))
+			p.problemAt(v.line, BadDigest, notADigest+wrongLength(label, len(one.digest)))
 			return
 		}
 	}
 	if folded := foldWords(v.key); label == digest.Unknown && (folded == "sha" || folded == "shasum") {
-		label = shaOfSize(len(one.value))
+		label = shaOfSize(len(one.digest))
 	}
-	t.emit(v, name, one.value, label, s.size, s)
+	t.emit(v, name, one.digest, label, s.size, s)
 }
 
 // shaOfSize returns the algorithm of the oldest family of that name whose digests have
@@ -657,38 +655,38 @@ func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algor
 }
 
 // composed reads a scalar that holds more than one value, or words around it.
-func (t *tree) composed(v *node, text string, tokens []token, s scope, hashKey bool, label digest.Algorithm) {
+func (t *tree) composed(v *node, text string, values []value, s scope, hashKey bool, label digest.Algorithm) {
 	p := t.p
 	switch {
-	case len(tokens) == 0:
+	case len(values) == 0:
 		if hashKey && label != digest.Unknown && len(text) >= 16 && mostlyHex([]byte(text)) {
 			p.out.Lines++
-			p.problem(BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", label, 2*label.Size()))
+			p.problemAt(v.line, BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", label, 2*label.Size()))
 		}
 		t.fragment(v, text)
 	case hashKey && s.name != "" && !strings.Contains(text, "\n"):
 		// Several values in one, such as “sha256-… sha512-…”.
-		for _, one := range tokens {
-			if one.value == nil {
+		for _, one := range values {
+			if one.digest == nil {
 				p.out.Lines++
-				p.problem(BadDigest, notADigest+one.wrong)
+				p.problemAt(v.line, BadDigest, notADigest+one.wrong)
 				continue
 			}
 			a := one.algorithm
 			if a == digest.Unknown {
 				a = label
 			}
-			if a == digest.Unknown || a.Size() == len(one.value) {
-				t.emit(v, s.name, one.value, a, s.size, s)
+			if a == digest.Unknown || a.Size() == len(one.digest) {
+				t.emit(v, s.name, one.digest, a, s.size, s)
 			}
 		}
 	default:
 		for line := range strings.SplitSeq(text, "\n") {
-			r := p.rowOf(line, v.line)
+			r := rowOf(line, v.line, p.opts.MaxLine)
 			r.column = max(v.column, 1)
 			t.texts = append(t.texts, r)
 		}
-		t.texts = append(t.texts, row{no: v.line, kind: rowBlank})
+		t.texts = append(t.texts, blankRow(v.line))
 	}
 }
 

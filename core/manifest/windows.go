@@ -35,7 +35,7 @@ const (
 
 // outlineOf returns the outline of a row, and that of a field if it may be one.
 func outlineOf(r *row) (plain, field outline) {
-	if r.kind == rowBlank {
+	if r.blank {
 		return outline{}, outline{}
 	}
 	if r.cells != nil {

@@ -76,7 +76,7 @@ var escaper = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
 
 func writeLine(w *bufio.Writer, format Format, name string, a digest.Algorithm, v digest.Value) {
 	// Escaped is also what looks like more than a name: blanks in front, quotes, columns.
-	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") || strings.Contains(name, "  ") || len(tokensIn(name, false, digest.Unknown)) > 0 {
+	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") || strings.Contains(name, "  ") || len(valuesIn(name, false, digest.Unknown)) > 0 {
 		w.WriteByte('\\') //nolint:errcheck // Flush tells
 		name = escaper.Replace(name)
 	}

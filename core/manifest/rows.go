@@ -1,0 +1,205 @@
+package manifest
+
+import (
+	"bytes"
+	"io"
+	"mime/quotedprintable"
+	"regexp"
+	"strings"
+)
+
+// A row is one line of a text as it stands there, or what a page shows as one: the second
+// room. Nothing changes a row once it is made.
+type row struct {
+	// text is the line without blanks around it.
+	text string
+	// no is its number in the source, and column where text begins in it.
+	no, column int
+	// indent counts the blanks before it.
+	indent int
+	blank  bool
+	// long is set for a line over the bound, which is not read.
+	long bool
+	// head is set by a page's own marks for the head of a table, and cells are those of a
+	// table's row in a page, or nil.
+	head  bool
+	cells []string
+}
+
+// rowOf makes a row of a line.
+func rowOf(line string, no, maxLine int) row {
+	if len(line) > maxLine {
+		return row{no: no, column: 1, long: true}
+	}
+	line = strings.TrimRight(line, " \t\r\u00a0\u3000")
+	text := strings.TrimLeft(line, " \t")
+	indent := len(line) - len(text)
+	return row{text: text, no: no, column: indent + 1, indent: indent, blank: text == ""}
+}
+
+// blankRow is one that parts what is above it from what is below.
+func blankRow(no int) row { return row{no: no, column: 1, blank: true} }
+
+// rowsOf cuts the first rows of a text, of which the first is of the given number, until
+// there are twice as many as a window has. Of blank lines one after the other one is kept.
+func (p *parser) rowsOf(text string, no int, rows []row) (_ []row, rest string) {
+	for len(text) > 0 && len(rows) < 2*p.opts.window {
+		var line string
+		if end := strings.IndexByte(text, '\n'); end >= 0 {
+			line, text = text[:end], text[end+1:]
+		} else {
+			line, text = text, ""
+		}
+		r := rowOf(line, no, p.opts.MaxLine)
+		no++
+		if n := len(rows); n > 1 && r.blank && rows[n-1].blank {
+			rows[n-1].no = r.no
+			continue
+		}
+		rows = append(rows, r)
+	}
+	return rows, text
+}
+
+// whole returns rows in which what was broken over several lines is one again: lines that
+// go on in the next, fields of two lines, texts in the encodings of mail.
+func (p *parser) whole(rows []row) []row {
+	if p.archive {
+		rows = p.continuedLines(rows)
+	}
+	rows = percentFields(rows)
+	if quotedPrintable(rows) {
+		rows = p.decodedLines(rows)
+	}
+	return openTags(rows)
+}
+
+// continuedLines joins the lines of a manifest of an archive that go on in the next one,
+// which begins with a space.
+func (p *parser) continuedLines(rows []row) []row {
+	out := rows[:0:0]
+	for _, r := range rows {
+		if n := len(out) - 1; n >= 0 && !out[n].blank && !r.blank && r.indent == 1 {
+			p.aside.cover(out[n].text)
+			p.aside.cover(r.text)
+			out[n].text += r.text
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// percentField is a row with the name of a field between percent signs; its value is the
+// next row.
+var percentField = regexp.MustCompile(`^%[A-Z0-9]+%$`)
+
+// percentFields makes rows of fields of such ones. A blank row ends a field and no record.
+func percentFields(rows []row) []row {
+	if !hasPercentFields(rows) {
+		return rows
+	}
+	out := rows[:0:0]
+	for i := 0; i < len(rows); i++ {
+		r := rows[i]
+		if i+1 >= len(rows) || !percentField.MatchString(r.text) || rows[i+1].text == "" {
+			out = append(out, r)
+			continue
+		}
+		next := rows[i+1]
+		next.text = strings.Trim(r.text, "%") + ": " + next.text
+		out = append(out, next)
+		i++
+		if i+2 < len(rows) && rows[i+1].blank && percentField.MatchString(rows[i+2].text) && rows[i+2].text != "%FILENAME%" {
+			i++
+		}
+	}
+	return out
+}
+
+func hasPercentFields(rows []row) bool {
+	for i := range rows {
+		if text := rows[i].text; len(text) > 2 && text[0] == '%' && percentField.MatchString(text) {
+			return true
+		}
+	}
+	return false
+}
+
+// mailHead bounds the rows at the top of a text in which a mail says how it is encoded.
+const mailHead = 80
+
+// quotedPrintable reports whether a text says that its lines are in the encoding of that
+// name (RFC 2045, section 6.7).
+func quotedPrintable(rows []row) bool {
+	for i := range min(len(rows), mailHead) {
+		t := rows[i].text
+		if len(t) < 80 && strings.HasPrefix(strings.ToLower(t), "content-transfer-encoding:") && strings.Contains(strings.ToLower(t), "quoted-printable") {
+			return true
+		}
+	}
+	return false
+}
+
+// decodedLines decodes such lines, and joins those that were broken.
+func (p *parser) decodedLines(rows []row) []row {
+	out := rows[:0:0]
+	for i := 0; i < len(rows); i++ {
+		r := rows[i]
+		if r.blank || r.long {
+			out = append(out, r)
+			continue
+		}
+		text := r.text
+		for strings.HasSuffix(text, "=") && i+1 < len(rows) {
+			i++
+			text = strings.TrimSuffix(text, "=")
+			p.aside.cover(text)
+			p.aside.cover(leadingWord(rows[i].text))
+			text += rows[i].text
+		}
+		if decoded, err := io.ReadAll(quotedprintable.NewReader(bytes.NewReader([]byte(text)))); err == nil {
+			text = strings.TrimSpace(string(decoded))
+		}
+		r.text, r.blank = text, text == ""
+		out = append(out, r)
+	}
+	return out
+}
+
+func leadingWord(s string) string {
+	word, _, _ := strings.Cut(s, " ")
+	return word
+}
+
+// openTag is a tagged row whose value has gone to the next one.
+var openTag = regexp.MustCompile(`^\\?[A-Za-z][A-Za-z0-9/_-]* ?\(.*\) ?=$`)
+
+// openTags puts such values back.
+func openTags(rows []row) []row {
+	isOpen := func(i int) bool {
+		text := rows[i].text
+		if text == "" || text[len(text)-1] != '=' || i+1 >= len(rows) || !openTag.MatchString(text) {
+			return false
+		}
+		next := rows[i+1].text
+		return next != "" && len(onlyHex(next)) == len(next)
+	}
+	first := 0
+	for first < len(rows) && !isOpen(first) {
+		first++
+	}
+	if first == len(rows) {
+		return rows
+	}
+	out := append(rows[:0:0], rows[:first]...)
+	for i := first; i < len(rows); i++ {
+		r := rows[i]
+		if isOpen(i) {
+			i++
+			r.text += " " + rows[i].text
+		}
+		out = append(out, r)
+	}
+	return out
+}

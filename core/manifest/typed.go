@@ -1,0 +1,482 @@
+package manifest
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"endeixis/core/digest"
+)
+
+// A rowKind says what a row is.
+type rowKind uint8
+
+const (
+	// rowText is a row of words, in which nothing is looked for.
+	rowText rowKind = iota
+	rowBlank
+	// rowRule is a row of dashes and their like.
+	rowRule
+	rowComment
+	// rowHeading names an algorithm for the rows below.
+	rowHeading
+	// rowHeader names the columns of a table.
+	rowHeader
+	// rowValue has values in the form of digests.
+	rowValue
+	// rowName has the name of a file and no value.
+	rowName
+	// rowField says something else about a file: its size, the algorithm.
+	rowField
+	// rowStated says by its own form, or under a table's header, all that it says.
+	rowStated
+	// rowAside is passed over, and its values are left aside.
+	rowAside
+)
+
+// A typedRow is a row with what it may be, as far as it and the rows above it tell: the
+// third room. What the rows around it make of it is the layout's.
+type typedRow struct {
+	row
+	// text is that of the row without marks of quotation, lists and links, and column
+	// where it begins.
+	text   string
+	column int
+	kind   rowKind
+	// section is the algorithm that was announced when the row was reached.
+	section section
+	// values and labels are those in the text of a rowValue.
+	values []value
+	labels []label
+	// said is what a rowName, a rowField or a rowComment says of a file.
+	said said
+	// stated are entries and problems that the form of the row leaves no doubt about.
+	stated []statement
+	// strict is set for a row in a form that only lists have.
+	strict bool
+	// why says why the values of a rowAside are left aside.
+	why string
+}
+
+// said is what a row without a value says of a file.
+type said struct {
+	// name is the file's, and size what the row says of one.
+	name string
+	size *int64
+	// prefix are the words before the label of a field: “TIDE” of “TIDE_URL”, and key is
+	// all of its label.
+	prefix, key string
+	// label is the algorithm that the row names.
+	label digest.Algorithm
+	// pure is set for a row that holds the name and nothing beside it.
+	pure bool
+	// strong is set for a field that names the file of a record and nothing else, and
+	// packaged for one that names a package or its version.
+	strong, packaged bool
+	// prompt is set for a command in the transcript of a console.
+	prompt bool
+}
+
+// A statement is an entry, or the problem with one.
+type statement struct {
+	entry Entry
+	// code is empty for an entry.
+	code    ProblemCode
+	message string
+	// cover is the value as it stands there, where it is in groups.
+	cover string
+}
+
+// A section is what a heading announces.
+type section struct {
+	algorithms []digest.Algorithm
+	// firm is set for a heading that says nothing else. A sentence that only mentions
+	// an algorithm gives way to values of another length.
+	firm bool
+}
+
+func (s section) of(n int) digest.Algorithm {
+	for _, a := range s.algorithms {
+		if a.Size() == n {
+			return a
+		}
+	}
+	return digest.Unknown
+}
+
+// A typer types the rows of a text, one after the other.
+type typer struct {
+	*clues
+	// section is what the last heading announced, and table the header in force.
+	section section
+	table   *table
+}
+
+// maxValues bounds the values in one row.
+const maxValues = 100
+
+// typeRows types the rows of one window.
+func (t *typer) typeRows(rows []row) []typedRow {
+	out := make([]typedRow, 0, len(rows))
+	noEnd := 0 // the row up to which no block ends
+	for i := 0; i < len(rows); i++ {
+		if !rows[i].blank && strings.HasPrefix(rows[i].text, armorBegin) {
+			end := -1
+			if i >= noEnd && !strings.HasPrefix(rows[i].text, armorFrame) {
+				end = slices.IndexFunc(rows[i:], func(r row) bool { return strings.HasPrefix(r.text, armorEnd) })
+			}
+			if end < 0 {
+				noEnd = len(rows) // it need not be looked for again
+			}
+			for _, r := range rows[i : i+max(end, 0)+1] {
+				out = append(out, t.armored(r, end >= 0))
+			}
+			i += max(end, 0)
+			continue
+		}
+		out = append(out, typedRow{row: rows[i], text: rows[i].text, column: rows[i].column, section: t.section})
+		t.typeRow(out, len(out)-1)
+	}
+	return out
+}
+
+const (
+	armorBegin = "-----BEGIN "
+	armorEnd   = "-----END "
+	armorFrame = "-----BEGIN PGP SIGNED MESSAGE-----"
+)
+
+// armored types a row of a block between marks, such as a signature, a key or a
+// certificate.
+func (t *typer) armored(r row, whole bool) typedRow {
+	out := typedRow{row: r, text: r.text, column: r.column, kind: rowAside}
+	switch {
+	case strings.HasPrefix(r.text, armorFrame):
+		out.kind = rowStated
+		out.stated = []statement{{code: SignedText, message: "this is a text with a signature around it; nothing in it is used before that signature is verified"}}
+	case whole:
+		out.why = "it is in a block of a key, a signature or a certificate"
+	}
+	return out
+}
+
+// typeRow types the row with an index, of those that are typed already above it.
+func (t *typer) typeRow(rows []typedRow, i int) {
+	r := &rows[i]
+	switch {
+	case r.long:
+		r.kind, r.stated = rowStated, []statement{{code: LineTooLong, message: "the line is longer than is read, and was passed over"}}
+		return
+	case r.blank:
+		r.kind = rowBlank
+		return
+	}
+	if (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) {
+		return
+	}
+	r.unmark()
+	switch {
+	case r.text == "":
+		r.kind = rowBlank
+	case rule(r.text):
+		r.kind = rowRule
+		if i > 0 && rows[i-1].kind == rowText && t.heading(rows[i-1].text, true) {
+			rows[i-1].kind = rowHeading
+		}
+	case t.comment(r):
+	case t.table != nil && t.tableRow(r):
+	default:
+		r.text = plainLinks(r.text)
+		t.fragments(r)
+		t.typeWords(r)
+	}
+}
+
+// typeWords types a row that is in no form of its own.
+func (t *typer) typeWords(r *typedRow) {
+	if field := fieldOf(r.text); field != nil && sizeWords[foldWords(field[1])] && sizeOf(field[2]) != nil {
+		r.kind, r.said.size = rowField, sizeOf(field[2])
+		return
+	}
+	r.labels = labelsIn(r.text)
+	values := valuesIn(r.text, t.crcExpected(r), t.announced(r))
+	if len(values) == 0 {
+		values = base64After(r.text, labelsOf(r))
+	}
+	if len(values) == 0 {
+		values = encodedAtEnd(r.text, t.hint)
+	}
+	switch {
+	case len(values) > maxValues:
+		r.kind, r.why = rowAside, "so many values in one line are no list of files"
+	case len(values) > 0:
+		r.kind, r.values = rowValue, values
+	case (len(r.labels) > 0 || hasHashWord(r.text)) && t.headerRow(r.text):
+		r.kind = rowHeader
+	default:
+		t.wordRow(r)
+	}
+}
+
+// counts reports whether a row holds something of a list.
+func (r *typedRow) counts() bool {
+	switch r.kind {
+	case rowBlank, rowRule, rowComment, rowHeading, rowHeader:
+		return false
+	case rowAside:
+		return !strings.HasPrefix(r.why, "it is in a block")
+	default:
+		return true
+	}
+}
+
+// fragmentForm is an address of a file with the digest of it behind its end.
+var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}`)
+
+// fragments reads the digests that addresses carry behind their ends. The address stays.
+func (t *typer) fragments(r *typedRow) {
+	if !strings.Contains(r.text, "://") || strings.IndexByte(r.text, '#') < 0 {
+		return
+	}
+	r.text = fragmentForm.ReplaceAllStringFunc(r.text, func(whole string) string {
+		address, fragment, _ := strings.Cut(whole, "#")
+		name := nameOfAddress(address)
+		label, digits, labelled := strings.Cut(fragment, "=")
+		if !labelled {
+			label, digits = "", fragment
+		}
+		value, ok := decodeHex([]byte(digits))
+		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
+			return whole
+		}
+		candidates := digest.OfSize(len(value))
+		if a, known := algorithmOf(label); known {
+			if a.Size() != len(value) {
+				return whole
+			}
+			candidates = digest.Only(a)
+		}
+		r.state(entryOf(name, value, candidates, Encoded))
+		return address
+	})
+}
+
+// state adds an entry that a row states.
+func (r *typedRow) state(e Entry) {
+	e.at(r.no, r.column)
+	r.stated = append(r.stated, statement{entry: e})
+}
+
+// labelsOf returns the labels in a row, that of its field among them.
+func labelsOf(r *typedRow) []label {
+	if len(r.labels) > 0 || !mayHaveLabel(r.text) {
+		return r.labels
+	}
+	if m := fieldOf(r.text); m != nil {
+		if a, extra := labelOfKey(m[1]); a != digest.Unknown && (len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
+			return []label{{0, len(m[1]), a}}
+		}
+	}
+	return nil
+}
+
+// announced is the algorithm that a row's values are most likely of.
+func (t *typer) announced(r *typedRow) digest.Algorithm {
+	if len(r.labels) > 0 {
+		return r.labels[0].algorithm
+	}
+	if len(r.section.algorithms) > 0 {
+		return r.section.algorithms[0]
+	}
+	return t.hint
+}
+
+// crcExpected reports whether eight digits in a row are a checksum.
+func (t *typer) crcExpected(r *typedRow) bool {
+	if t.hint.Size() == 4 || t.section.firm && t.section.of(4) != digest.Unknown {
+		return true
+	}
+	for _, a := range r.labels {
+		if a.algorithm.Size() == 4 {
+			return true
+		}
+	}
+	return t.crcList
+}
+
+// shareForm is a name on another machine, which begins like some remarks.
+var shareForm = regexp.MustCompile(`^//[\w.-]+/\S`)
+
+// remarkMarks begin remarks.
+var remarkMarks = []string{"<!--", "%%%%", "//", "--", "#", ";", "REM ", "rem ", "'''"}
+
+// remarkMark returns the mark that makes a row a remark, or "".
+func (t *typer) remarkMark(text string) string {
+	for _, mark := range remarkMarks {
+		if !strings.HasPrefix(text, mark) {
+			continue
+		}
+		switch {
+		case mark == "--" && !strings.HasPrefix(text, "-- "),
+			mark == "//" && (shareForm.MatchString(text) || encodedAtEnd(text, t.hint) != nil):
+			return ""
+		}
+		return mark
+	}
+	return ""
+}
+
+// comment types remarks. One that names an algorithm and nothing else is a heading; one
+// that is a file's name may head the rows below.
+func (t *typer) comment(r *typedRow) bool {
+	mark := t.remarkMark(r.text)
+	if mark == "" {
+		return false
+	}
+	inner := strings.Trim(r.text, "#;/-%<>!= \t*")
+	r.kind = rowComment
+	heads := mark == "%%%%" || mark == "#" || mark == ";"
+	switch {
+	case inner == "":
+	case len(valuesIn(inner, false, digest.Unknown)) > 0:
+		r.why = "it stands in a remark"
+	case heads && t.headerRow(inner):
+	case t.heading(inner, mark != "#" && mark != ";"):
+		r.kind = rowHeading
+	default:
+		t.remarkOfFile(r, inner, mark)
+	}
+	return true
+}
+
+// remarkOfFile types a remark that says the size of a file or is its name.
+func (t *typer) remarkOfFile(r *typedRow, inner, mark string) {
+	if name, size, ok := strings.Cut(inner, ": "); ok && looksLikeFile(name) {
+		if n := sizeOf(size); n != nil {
+			r.said.name, r.said.size = name, n
+			return
+		}
+	}
+	if mark == "#" && (looksLikeFile(inner) && !strings.Contains(inner, " ") || t.known.is(inner)) {
+		r.kind, r.said.name, r.said.pure = rowName, inner, true
+	}
+}
+
+// maxHeading bounds the length of a row that is a heading, and maxHeadingWords the words
+// in one beside those for digests.
+const (
+	maxHeading      = 200
+	maxHeadingWords = 8
+)
+
+// heading recognises a row that names one or more algorithms and neither a value nor a
+// file. With loose set, a sentence will do.
+func (t *typer) heading(text string, loose bool) bool {
+	labels := labelsIn(text)
+	if len(labels) == 0 || len(text) > maxHeading || len(t.known.fileWords(text)) > 0 {
+		return false
+	}
+	if field := fieldOf(text); field != nil && field[2] != "" && len(labelsIn(field[1])) == 0 {
+		return false // it is said of something else
+	}
+	others := 0
+	for _, w := range splitKey(withoutLabels(text, labels)) {
+		if !hashWords[w] && !lead[w] && w != "und" && w != "et" && w != "files" && w != "file" {
+			others++
+		}
+	}
+	if others > maxHeadingWords && !loose && !announces(text) {
+		return false
+	}
+	t.section, t.table = section{firm: others == 0}, nil
+	for _, a := range labels {
+		if !slices.Contains(t.section.algorithms, a.algorithm) {
+			t.section.algorithms = append(t.section.algorithms, a.algorithm)
+		}
+	}
+	return true
+}
+
+func withoutLabels(text string, labels []label) string {
+	for _, l := range slices.Backward(labels) {
+		text = text[:l.from] + " " + text[l.to:]
+	}
+	return text
+}
+
+// announces reports whether a row ends as one does that something follows.
+func announces(text string) bool {
+	for _, end := range []string{":", "=", "=\"", "=(", ": |", ": >"} {
+		if strings.HasSuffix(text, end) {
+			return true
+		}
+	}
+	return false
+}
+
+// chatMark is what programs for chats write before what somebody said.
+var chatMark = regexp.MustCompile(`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?:[:.]\d{2})?(?: ?[AaPp][Mm])?\]\s+(?:<?[\pL][\pL\d._@-]{0,30}(?: [\pL][\pL\d._@-]{0,30})?>?:\s+)?|` +
+	`(?:\d{1,2}[:.]\d{2}(?:[:.]\d{2})?\s+)?<[@+ ]?[\pL][\pL\d._ -]{0,30}>:?\s+|\d{1,2}:\d{2}(?::\d{2})?\s+[\pL][\pL\d._-]{0,30}:\s+)`)
+
+// listNumber is the number of an item in a list.
+var listNumber = regexp.MustCompile(`^\d{1,3}[.)]\s+`)
+
+// spaces replaces blanks of other kinds, which pages and word processors put between
+// words, by plain ones, and drops what is not seen.
+var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ", "（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ", "│", "|", "┃", "|", "║", "|")
+
+// unmark takes marks of quotation, of lists and of chats from the front of a row, and
+// brings its blanks into one form. It is for rows that are in no strict form.
+func (r *typedRow) unmark() {
+	text := r.text
+	if !isASCII(text) {
+		text = strings.TrimSpace(spaces.Replace(text))
+	}
+	if '0' <= r.text[0] && r.text[0] <= '9' || r.text[0] == '[' || r.text[0] == '<' {
+		text = text[len(chatMark.FindString(text)):]
+	}
+	for more := true; more; {
+		text, more = cutMark(text)
+	}
+	if text != r.text {
+		r.column += max(0, strings.Index(r.text, text))
+		r.text = text
+	}
+}
+
+func isASCII(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if text[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// cutMark cuts one mark from the front of a text, and reports whether there was one.
+func cutMark(text string) (string, bool) {
+	rest := text
+	switch {
+	case strings.HasPrefix(text, ">"):
+		rest = text[1:]
+	case strings.HasPrefix(text, "| ") && strings.Count(text, "|") == 1:
+		rest = text[2:]
+	case strings.HasPrefix(text, "• "), strings.HasPrefix(text, "– "), strings.HasPrefix(text, "· "), strings.HasPrefix(text, "‣ "):
+		_, n := utf8.DecodeRuneInString(text)
+		rest = text[n:]
+	case strings.HasPrefix(text, "- "), strings.HasPrefix(text, "* "), strings.HasPrefix(text, "+ "):
+		rest = text[2:]
+	case text != "" && '0' <= text[0] && text[0] <= '9':
+		rest = text[len(listNumber.FindString(text)):]
+	}
+	return strings.TrimLeft(rest, " \t"), rest != text
+}
+
+// rule reports whether a row draws a line.
+func rule(text string) bool {
+	if len(text) < 2 {
+		return false
+	}
+	return strings.Trim(text, "-=_*~#+|:. ─━═│┼├┤┬┴┌┐└┘║╔╗╚╝╠╣╦╩╬\t") == "" && strings.ContainsAny(text, "-=_*~#+─━═┼")
+}
