@@ -37,6 +37,8 @@ type tree struct {
 	nameless []Entry
 	// texts are scalars that hold whole lists.
 	texts []row
+	// keys are names of members that were seen, with what they say.
+	keys map[string]*memberKey
 }
 
 // A scope is what the records around a node say.
@@ -82,12 +84,30 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 		return
 	}
 	names := t.namesOf(n)
-	words := splitKey(n.key)
-	label, extra := labelOfKey(n.key)
+	t.enter(n, &s, &names, parent)
+	s.packaged = s.packaged || names.packaged
+	sibling, said := t.siblingLabel(n)
+	in := record{n: n, scope: s, names: names, sibling: sibling, said: said}
+	if n.text != "" {
+		t.value(&node{key: n.key, text: n.text, scalar: true, line: n.line, column: n.column}, &in)
+	}
+	for _, kid := range n.kids {
+		if kid.scalar {
+			t.value(kid, &in)
+			continue
+		}
+		t.visit(kid, s, n)
+	}
+	t.parallel(n)
+}
+
+// enter changes a scope to that of the members of a node.
+func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
+	key := t.key(n.key)
 	switch {
 	case names.own != "":
 		s.name, s.size, s.packaged, s.other = names.own, names.size, false, ""
-		if !isHashWord(words) && (n.key != "" || s.label == digest.Unknown) {
+		if !key.hash && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
 	case t.p.known.is(n.key) || namesFile(n.key, names.versioned):
@@ -97,60 +117,40 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 		if n.key == "" && !s.hashes {
 			s.name, s.size = "", names.size
 		}
-	case label != digest.Unknown && len(extra) == 0:
-		s.label, s.hashes = label, true
-	case isHashWord(words):
+	case key.label != digest.Unknown && len(key.extra) == 0:
+		s.label, s.hashes = key.label, true
+	case key.hash:
 		s.hashes = true
-	case neutral[foldWords(n.key)] && parent != nil && !parent.list:
+	case neutral[key.folded] && !parent.list:
 		if names.size != nil {
 			s.size = names.size
 		}
 	default:
 		s.name, s.size, s.label, s.hashes = "", names.size, digest.Unknown, false
-		for _, w := range words {
-			if otherWords[w] {
-				s.other = w
-			}
+		if key.other != "" {
+			s.other = key.other
 		}
 	}
-	if names.packaged {
-		s.packaged = true
-	}
-	sibling, said := t.siblingLabel(n)
-	if n.text != "" {
-		t.value(&node{key: n.key, text: n.text, scalar: true, line: n.line, column: n.column}, n, s, names, sibling, said)
-	}
-	for _, kid := range n.kids {
-		if kid.scalar {
-			t.value(kid, n, s, names, sibling, said)
-			continue
-		}
-		t.visit(kid, s, n)
-	}
-	t.parallel(n)
 }
 
 // listOf goes through a list.
 func (t *tree) listOf(n *node, s scope) {
-	label, extra := labelOfKey(n.key)
-	words := splitKey(n.key)
+	key := t.key(n.key)
 	switch {
-	case label != digest.Unknown && len(extra) == 0:
-		s.label, s.hashes = label, true
-	case isHashWord(words):
+	case key.label != digest.Unknown && len(key.extra) == 0:
+		s.label, s.hashes = key.label, true
+	case key.hash:
 		s.hashes = true
-	case n.key != "" && !neutral[foldWords(n.key)]:
-		for _, w := range words {
-			if otherWords[w] {
-				s.other = w
-			}
+	case n.key != "" && !neutral[key.folded]:
+		if key.other != "" {
+			s.other = key.other
 		}
 		s.name, s.hashes, s.label = "", false, digest.Unknown
 	}
 	for _, kid := range n.kids {
 		switch {
 		case kid.scalar:
-			t.value(kid, n, s, recordNames{}, digest.Unknown, "")
+			t.value(kid, &record{n: n, scope: s})
 		case kid.list && allScalars(kid):
 			t.rowOf(kid, s)
 		default:
@@ -169,7 +169,7 @@ func (t *tree) rowOf(n *node, s scope) {
 		if values := valuesIn(kid.text, false, digest.Unknown); len(values) > 0 && values[0].to-values[0].from < len(kid.text) {
 			// Each is a line of its own.
 			for _, kid := range n.kids {
-				t.value(kid, n, scope{}, recordNames{}, digest.Unknown, "")
+				t.value(kid, &record{n: n})
 			}
 			return
 		}
@@ -183,13 +183,10 @@ func (t *tree) rowOf(n *node, s scope) {
 			name = kid.text
 		}
 	}
-	s.name, s.hashes = name, true
-	if name == "" {
-		s.hashes = false
-	}
+	s.name, s.hashes = name, name != ""
 	for _, kid := range n.kids {
 		if kid.text != name {
-			t.value(kid, n, s, recordNames{}, digest.Unknown, "")
+			t.value(kid, &record{n: n, scope: s})
 		}
 	}
 }
@@ -202,11 +199,10 @@ func (t *tree) parallel(n *node) {
 		if !kid.list || len(kid.kids) == 0 || !allScalars(kid) {
 			continue
 		}
-		label, _ := labelOfKey(kid.key)
-		switch words := splitKey(kid.key); {
-		case label != digest.Unknown || isHashWord(words):
+		switch key := t.key(kid.key); {
+		case key.label != digest.Unknown || key.hash:
 			values = append(values, kid)
-		case isWordOf(words, nameWords, addressWords) || kid.key == "sources":
+		case isWordOf(key.words, nameWords, addressWords) || kid.key == "sources":
 			if names != nil {
 				return
 			}
@@ -216,405 +212,185 @@ func (t *tree) parallel(n *node) {
 	if names == nil {
 		return
 	}
-	for _, v := range values {
-		if len(v.kids) != len(names.kids) {
-			continue
-		}
-		label, _ := labelOfKey(v.key)
-		for i, kid := range v.kids {
-			name := names.kids[i].text
-			if isAddress(name) {
-				name = nameOfAddress(name)
-			}
-			if name != "" {
-				t.value(kid, v, scope{name: name, label: label, hashes: true}, recordNames{}, digest.Unknown, "")
-			}
+	for _, list := range values {
+		if len(list.kids) == len(names.kids) {
+			t.pairs(names, list)
 		}
 	}
 }
 
-// recordNames are the names of files that a record gives.
-type recordNames struct {
-	// own is the one that its digests without further words are of.
-	own string
-	// of are those of members with further words, by these: “installer” of
-	// “InstallerUrl”.
-	of   map[string]string
-	size *int64
-	// packaged is set for a record that is about a package and names no file, and
-	// versioned for one that states a version.
-	packaged, versioned bool
+// pairs ties each value of a list to the name in its place.
+func (t *tree) pairs(names, values *node) {
+	label := t.key(values.key).label
+	for i, kid := range values.kids {
+		name := names.kids[i].text
+		if isAddress(name) {
+			name = nameOfAddress(name)
+		}
+		if name != "" {
+			t.value(kid, &record{n: values, scope: scope{name: name, label: label, hashes: true}})
+		}
+	}
 }
 
-// strongNames are members that hold the name of a file and nothing else.
-var strongNames = wordSet(`file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`)
-
-// namesOf finds the name of the file that a record is about.
-func (t *tree) namesOf(n *node) (out recordNames) {
-	out = recordNames{of: map[string]string{}}
-	var strong, address, weak string
-	version := false
-	kind := ""
-	if isHashWord(splitKey(n.key)) {
-		if l, _ := labelOfKey(n.key); l != digest.Unknown || n.text != "" {
-			// What is called its name there is that of an algorithm.
-			for _, kid := range n.kids {
-				if kid.scalar && strongNames[foldWords(kid.key)] {
-					out.own = kid.text
-				}
-			}
-			return out
-		}
-	}
-	if n.text != "" && (looksLikeFile(strings.TrimSpace(n.text)) && !strings.ContainsAny(strings.TrimSpace(n.text), "\n")) {
-		strong = strings.TrimSpace(n.text)
-	}
-	take := func(key, text string) {
-		text = strings.TrimSpace(text)
-		if text == "" || len(text) > 4096 || len(text) > 512 && !isAddress(text) {
-			return
-		}
-		folded := foldWords(key)
-		words := splitKey(key)
-		base := text
-		if isAddress(text) {
-			scheme, _, _ := strings.Cut(text, "://")
-			if strings.Contains(scheme, "git") {
-				return
-			}
-			if base = nameOfAddress(text); base == "" {
-				return
-			}
-		}
-		last := ""
-		if len(words) > 0 {
-			last = words[len(words)-1]
-		}
-		if label, _ := labelOfKey(text); label != digest.Unknown && !looksLikeFile(text) && (nameWords[folded] || folded == "title" || folded == "key") {
-			return // “{"name": "sha-256", "value": …}”
-		}
-		switch {
-		case strongNames[folded]:
-			if strong == "" && text != "true" && text != "false" {
-				strong = base
-			}
-		case addressWords[folded]:
-			if (address == "" || !looksLikeFile(address)) && (looksLikeFile(base) || isAddress(text) && strings.Contains(base, ".")) {
-				address = base
-			} else if address == "" && (folded == "location" || folded == "href") && !isAddress(text) {
-				address = base
-			}
-		case nameWords[folded] || folded == "title" || (folded == "id" || folded == "key") && looksLikeFile(base):
-			if weak == "" || !looksLikeFile(weak) {
-				weak = base
-			}
-		case last == "title" && strings.Contains(key, "."):
-			weak = base
-		case len(words) > 1 && (addressWords[last] || strongNames[last]) && looksLikeFile(base):
-			out.of[strings.Join(words[:len(words)-1], " ")] = base
-		case strings.HasPrefix(folded, "version") || folded == "vers" || folded == "purl" || folded == "downloadlocation":
-			version = true
-		case folded == "type":
-			kind = strings.ToLower(text)
-		}
-	}
-	for _, kid := range n.kids {
-		if kid.list {
-			// Several addresses of one file are its mirrors.
-			if (addressWords[foldWords(strings.TrimSuffix(kid.key, "s"))] || addressWords[foldWords(kid.key)]) && allScalars(kid) {
-				base := ""
-				for _, item := range kid.kids {
-					b := nameOfAddress(item.text)
-					if base != "" && b != base {
-						base = ""
-						break
-					}
-					base = b
-				}
-				if base != "" {
-					take("url", base)
-				}
-			}
-			continue
-		}
-		folded := foldWords(kid.key)
-		if sizeWords[folded] || folded == "packagesize" {
-			text := kid.text
-			for _, attribute := range kid.kids {
-				if attribute.key == "package" {
-					text = attribute.text
-				}
-			}
-			if size := sizeOf(text); size != nil && out.size == nil {
-				out.size = size
-			}
-			continue
-		}
-		if kid.scalar {
-			take(kid.key, kid.text)
-			continue
-		}
-		// “<location href=…/>”, and an element that holds nothing but a name.
-		if addressWords[folded] || nameWords[folded] {
-			if kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || isHashWord(splitKey(k.key)) }) {
-				take(kid.key, kid.text)
-			}
-			for _, attribute := range kid.kids {
-				if attribute.scalar && addressWords[foldWords(attribute.key)] {
-					take("location", attribute.text)
-				}
-			}
-		}
-		if folded == "annotations" {
-			for _, a := range kid.kids {
-				if strings.HasSuffix(a.key, ".title") {
-					take("x.title", a.text)
-				}
-			}
-		}
-	}
-	if isAddress(weak) {
-		weak = nameOfAddress(weak)
-	}
-	out.versioned = version
-	defer func() { out.packaged = out.packaged || version && out.own == "" }()
-	switch {
-	case strong != "":
-		out.own = strong
-	case weak != "" && looksLikeFile(weak):
-		out.own = weak
-	case address != "":
-		out.own = address
-	case namesFile(n.key, version):
-		// The record is that of the file it stands under; what is called so in it is what the file is of.
-		out.own = n.key
-	case weak != "" && (t.p.known.is(weak) || kind == "file" || !version && kind == ""):
-		out.own = weak
-		if !t.isNameKey(n) {
-			out.own = ""
-		}
-	case weak != "" && version:
-		out.packaged = true
-	}
-	if out.own == "" && len(out.of) == 1 {
-		for _, name := range out.of {
-			out.own = name
-		}
-	}
-	if kind != "" && kind != "file" && out.own != "" && out.own == weak && !looksLikeFile(weak) {
-		out.own, out.packaged = "", true
-	}
-	return out
+// A record is what surrounds a scalar of a document.
+type record struct {
+	n     *node
+	scope scope
+	names recordNames
+	// sibling is the algorithm that the record states for its value, and said what it says
+	// where that is none that is known.
+	sibling digest.Algorithm
+	said    string
 }
 
-// namesFile reports whether the key of a record has the form of a file's name. Where the
-// record has a version, the key may be a package with its version, unless its ending is
-// that of a file.
-func namesFile(key string, versioned bool) bool {
-	return looksLikeFile(key) && (!versioned || endings[strings.ToLower(key[strings.LastIndexByte(key, '.')+1:])])
-}
-
-// isNameKey reports whether a record with a name that has not the form of a file's
-// holds digests by itself, so that its name is one after all.
-func (t *tree) isNameKey(n *node) bool {
-	return slices.ContainsFunc(n.kids, func(k *node) bool {
-		label, extra := labelOfKey(k.key)
-		return label != digest.Unknown && len(extra) == 0 || isHashWord(splitKey(k.key))
-	})
-}
-
-// labelOfKey finds the algorithm in the name of a member, and the words besides that
-// are none for digests.
-func labelOfKey(key string) (digest.Algorithm, []string) {
-	if len(key) > 80 || !mayHaveLabel(key) {
-		return digest.Unknown, nil
-	}
-	if a, ok := algorithmOf(key); ok {
-		return a, nil
-	}
-	var at []int
-	for _, m := range labelExpression.FindAllStringIndex(key, -1) {
-		// It begins a word: “checksumSHA1”, but not “checksum”, which holds “cksum”.
-		if m[0] == 0 || !isAlnum(key[m[0]-1]) || key[m[0]] < 'a' && key[m[0]-1] >= 'a' {
-			at = m
-			break
-		}
-	}
-	if at == nil {
-		return digest.Unknown, nil
-	}
-	a, ok := algorithmOf(key[at[0]:at[1]])
-	if !ok || at[1] < len(key) && '0' <= key[at[1]] && key[at[1]] <= '9' {
-		return digest.Unknown, nil
-	}
-	if word := strings.ToLower(key[at[0]:at[1]]); len(word) <= 3 && at[1] < len(key) && isAlnum(key[at[1]]) && key[at[1]] >= 'a' {
-		return digest.Unknown, nil // “shared”, “sharing”
-	}
-	var extra []string
-	for _, w := range splitKey(key[:at[0]] + " " + key[at[1]:]) {
-		if !hashWords[w] && w != "file" && w != "expected" && w != "base64" && w != "b64" && w != "x" && w != "of" {
-			extra = append(extra, w)
-		}
-	}
-	return a, extra
-}
-
-// isHashWord reports whether a member's name says that it holds digests.
-func isHashWord(words []string) bool {
-	found := false
-	for _, w := range words {
-		switch _, label := algorithmOf(w); {
-		case hashWords[w], label:
-			found = true
-		case w == "file", w == "expected", w == "package", w == "by":
-		default:
-			return isWordOf(words, hashWords)
-		}
-	}
-	return found
-}
-
-// siblingLabel finds the algorithm that a record says its value is of. said is what it
-// says, where that is none that is known.
-func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
-	for _, kid := range n.kids {
-		if words := splitKey(kid.key); !kid.scalar && len(words) > 0 && algorithmWords[words[len(words)-1]] {
-			// “<DigestMethod Algorithm=…/>”
-			for _, attribute := range kid.kids {
-				if found, ok := algorithmOf(attribute.text[strings.LastIndexAny(attribute.text, "#/:_")+1:]); ok {
-					return found, ""
-				}
-			}
-		}
-		if !kid.scalar || kid.text == "" {
-			continue
-		}
-		folded := foldWords(kid.key)
-		named := folded == "name" || folded == "key"
-		if label, extra := labelOfKey(kid.text); named && label != digest.Unknown && !looksLikeFile(kid.text) && len(extra) < 3 {
-			return label, ""
-		}
-		named = named && isHashWord(splitKey(n.key))
-		if !algorithmWords[folded] && !named {
-			continue
-		}
-		if i := strings.LastIndexAny(kid.text, "#/:"); i >= 0 && strings.Contains(kid.text, "://") {
-			if found, ok := algorithmOf(kid.text[i+1:]); ok {
-				return found, ""
-			}
-		}
-		text := strings.TrimPrefix(kid.text, "checksumAlgorithm_")
-		if found, ok := algorithmOf(text); ok {
-			return found, ""
-		}
-		if folded != "type" && folded != "kind" && folded != "method" && folded != "function" || isHashWord(splitKey(n.key)) {
-			said = kid.text
-		}
-	}
-	return digest.Unknown, said
+// A scalar is a value of a document with what its key and its record say of it.
+type scalar struct {
+	*node
+	key  *memberKey
+	in   *record
+	text string
+	// label is the algorithm, and extra are the words besides it.
+	label digest.Algorithm
+	extra []string
+	// hashKey is set where the key says that this is a digest, and fileKey where it is the
+	// name of a file.
+	hashKey, fileKey bool
 }
 
 // value looks at a scalar of a record.
-func (t *tree) value(v, n *node, s scope, names recordNames, sibling digest.Algorithm, said string) {
-	p := t.p
-	text := strings.TrimSpace(v.text)
-	// The digest as the name of a member, with the file's as its value.
-	if len(v.key) >= 32 && len(onlyHex(v.key)) == len(v.key) && digest.OfSize(len(v.key)/2) != nil && looksLikeFile(text) {
-		value, _ := decodeHex([]byte(v.key))
-		t.emit(v, text, value, s.label, nil, s)
+func (t *tree) value(v *node, in *record) {
+	s := &scalar{node: v, key: t.key(v.key), in: in, text: strings.TrimSpace(v.text)}
+	if t.keyIsDigest(s) || len(s.text) < minDigits && (in.said == "" || !s.key.hash) {
 		return
 	}
-	label, extra := labelOfKey(v.key)
-	words := splitKey(v.key)
-	if len(text) < 8 && (said == "" || !isHashWord(words)) {
+	if why := s.otherThan(); why != "" {
+		t.p.aside.note(v.line, why)
 		return
 	}
-	for _, w := range words {
-		if otherWords[w] && (label == digest.Unknown || len(extra) > 0) {
-			p.aside.note(v.line, "it is of something else than a file: “"+w+"” stands over it")
-			return
+	s.label, s.extra = s.key.label, s.key.extra
+	if n := len(s.key.words); s.label == digest.Unknown && n > 1 && hashWords[s.key.last()] && !s.key.hash {
+		s.extra = s.key.words[:n-1] // “source-checksum”
+	}
+	s.hashKey = s.label != digest.Unknown || s.key.hash || len(s.extra) > 0 || v.key == "" && in.scope.hashes
+	s.fileKey = looksLikeFile(v.key) || t.p.known.is(v.key)
+	values := valuesIn(s.text, s.label.Size() == 4 || in.scope.label.Size() == 4 || in.sibling.Size() == 4, s.label)
+	for _, more := range []digest.Algorithm{in.sibling, in.scope.label} {
+		if s.label == digest.Unknown {
+			s.label = more
 		}
 	}
-	if s.other != "" {
-		p.aside.note(v.line, "it is of something else than a file: “"+s.other+"” stands over it")
+	if s.label == digest.Unknown && s.hashKey && in.said != "" && s.text != in.said && !strings.Contains(s.text, " ") && !isAddress(s.text) {
+		t.p.out.Lines++
+		t.p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(in.said)))))
 		return
 	}
-	if n := len(words); label == digest.Unknown && n > 1 && hashWords[words[n-1]] && !isHashWord(words) {
-		extra = words[:n-1] // “source-checksum”
+	if one, ok := s.whole(values); ok {
+		t.wholeValue(s, one)
+		return
 	}
-	hashKey := label != digest.Unknown || isHashWord(words) || len(extra) > 0 || v.key == "" && s.hashes
-	fileKey := looksLikeFile(v.key) || p.known.is(v.key)
-	if strings.ToLower(v.key) == "sha" && len(text) == 40 && slices.ContainsFunc(n.kids, func(k *node) bool {
+	t.composed(s, values)
+}
+
+// keyIsDigest reads the digest as the name of a member, with the file's as its value.
+func (t *tree) keyIsDigest(s *scalar) bool {
+	name := s.node.key
+	if len(name) < 32 || len(onlyHex(name)) != len(name) || digest.OfSize(len(name)/2) == nil || !looksLikeFile(s.text) {
+		return false
+	}
+	decoded, _ := decodeHex([]byte(name))
+	t.emit(s.node, s.text, decoded, s.in.scope.label, nil, s.in.scope)
+	return true
+}
+
+// otherThan says what a scalar is, if its key or its record say that it is no digest of a
+// file.
+func (s *scalar) otherThan() string {
+	switch {
+	case s.key.other != "" && (s.key.label == digest.Unknown || len(s.key.extra) > 0):
+		return "it is of something else than a file: “" + s.key.other + "” stands over it"
+	case s.in.scope.other != "":
+		return "it is of something else than a file: “" + s.in.scope.other + "” stands over it"
+	case s.key.folded == "sha" && len(s.text) == 40 && s.in.ofRepository():
+		return "it is of a repository's object, not of a file"
+	}
+	return ""
+}
+
+// ofRepository reports whether a record speaks of a repository's objects.
+func (r *record) ofRepository() bool {
+	return slices.ContainsFunc(r.n.kids, func(k *node) bool {
 		f := foldWords(k.key)
 		return strings.Contains(f, "git") || strings.Contains(f, "commit") || strings.Contains(f, "tree") || k.text == "blob"
-	}) {
-		p.aside.note(v.line, "it is of a repository's object, not of a file")
-		return
+	})
+}
+
+// whole returns the value that is all of a scalar.
+func (s *scalar) whole(values []value) (value, bool) {
+	if len(values) == 1 && values[0].from == 0 && values[0].to == len(s.text) {
+		return values[0], true
 	}
-	values := valuesIn(text, label.Size() == 4 || s.label.Size() == 4 || sibling.Size() == 4, label)
-	whole := len(values) == 1 && values[0].from == 0 && values[0].to == len(text)
-	if label == digest.Unknown {
-		label = sibling
-	}
-	if label == digest.Unknown {
-		label = s.label
-	}
-	if label == digest.Unknown && hashKey && said != "" && text != said && !strings.Contains(text, " ") && !isAddress(text) {
-		p.out.Lines++
-		p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(said)))))
-		return
-	}
-	if !whole && (hashKey || fileKey) && label != digest.Unknown {
-		if decoded := decodeBase64(text); len(decoded) == label.Size() && len(text) >= 4*label.Size()/3 {
-			values, whole = []value{{to: len(text), digest: decoded, algorithm: label, encoded: true}}, true
+	if (s.hashKey || s.fileKey) && s.label != digest.Unknown {
+		if decoded := decodeBase64(s.text); len(decoded) == s.label.Size() && len(s.text) >= 4*s.label.Size()/3 {
+			return value{to: len(s.text), digest: decoded, algorithm: s.label, encoded: true}, true
 		}
 	}
-	if !whole {
-		t.composed(v, text, values, s, hashKey, label)
+	return value{}, false
+}
+
+// wholeValue takes a scalar that is a value and nothing else.
+func (t *tree) wholeValue(s *scalar, one value) {
+	name, why := s.nameOf(one)
+	if why != "" {
+		t.p.aside.note(s.line, why)
 		return
-	}
-	one := values[0]
-	name := s.name
-	switch {
-	case fileKey:
-		name = v.key
-	case hashKey && len(extra) > 0:
-		mine, ok := names.of[strings.Join(extra, " ")]
-		if !ok && slices.ContainsFunc(extra, func(w string) bool { return !partOfFile[w] }) {
-			p.aside.note(v.line, "it is of something else than the file that is named there: “"+strings.Join(extra, " ")+"”")
-			return
-		}
-		if ok {
-			name = mine
-		}
-	case !hashKey && one.algorithm == digest.Unknown:
-		p.aside.note(v.line, "nothing says that it is a digest of a file")
-		return
-	case !hashKey && !isHashWord(words):
-		name = ""
 	}
 	if one.algorithm != digest.Unknown {
-		label = one.algorithm
+		s.label = one.algorithm
 	}
-	p.out.Lines++
+	t.p.out.Lines++
 	if one.digest == nil {
-		p.problemAt(v.line, BadDigest, notADigest+one.wrong)
+		t.p.problemAt(s.line, BadDigest, notADigest+one.wrong)
 		return
 	}
-	if label != digest.Unknown && label.Size() != len(one.digest) {
-		if folded := foldWords(v.key); folded == "sha" || folded == "cksum" || folded == "crc" {
-			label = digest.Unknown // the word is used for any
-		} else if more := ofFamily(label, len(one.digest)); more != digest.Unknown {
-			label = more
-		} else {
-			p.problemAt(v.line, BadDigest, notADigest+wrongLength(label, len(one.digest)))
+	folded := s.key.folded
+	if s.label != digest.Unknown && s.label.Size() != len(one.digest) {
+		candidates, wrong := ofLabel(s.label, len(one.digest))
+		switch {
+		case folded == "sha" || folded == "cksum" || folded == "crc":
+			s.label = digest.Unknown // the word is used for any
+		case wrong != "":
+			t.p.problemAt(s.line, BadDigest, wrong)
 			return
+		default:
+			s.label = candidates[0]
 		}
 	}
-	if folded := foldWords(v.key); label == digest.Unknown && (folded == "sha" || folded == "shasum") {
-		label = shaOfSize(len(one.digest))
+	if s.label == digest.Unknown && (folded == "sha" || folded == "shasum") {
+		s.label = shaOfSize(len(one.digest))
 	}
-	t.emit(v, name, one.digest, label, s.size, s)
+	t.emit(s.node, name, one.digest, s.label, s.in.scope.size, s.in.scope)
+}
+
+// nameOf returns the name of the file that a value is of, or why it is left aside.
+func (s *scalar) nameOf(one value) (name, why string) {
+	switch {
+	case s.fileKey:
+		return s.node.key, ""
+	case s.hashKey && len(s.extra) > 0:
+		words := strings.Join(s.extra, " ")
+		if mine, ok := s.in.names.of[words]; ok {
+			return mine, ""
+		}
+		if slices.ContainsFunc(s.extra, func(w string) bool { return !partOfFile[w] }) {
+			return "", "it is of something else than the file that is named there: “" + words + "”"
+		}
+	case !s.hashKey && one.algorithm == digest.Unknown:
+		return "", "nothing says that it is a digest of a file"
+	case !s.hashKey:
+		return "", ""
+	}
+	return s.in.scope.name, ""
 }
 
 // shaOfSize returns the algorithm of the oldest family of that name whose digests have
@@ -655,38 +431,42 @@ func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algor
 }
 
 // composed reads a scalar that holds more than one value, or words around it.
-func (t *tree) composed(v *node, text string, values []value, s scope, hashKey bool, label digest.Algorithm) {
+func (t *tree) composed(s *scalar, values []value) {
 	p := t.p
 	switch {
 	case len(values) == 0:
-		if hashKey && label != digest.Unknown && len(text) >= 16 && mostlyHex([]byte(text)) {
+		if s.hashKey && s.label != digest.Unknown && len(s.text) >= minDamaged && mostlyHex([]byte(s.text)) {
 			p.out.Lines++
-			p.problemAt(v.line, BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", label, 2*label.Size()))
+			p.problemAt(s.line, BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", s.label, 2*s.label.Size()))
 		}
-		t.fragment(v, text)
-	case hashKey && s.name != "" && !strings.Contains(text, "\n"):
-		// Several values in one, such as “sha256-… sha512-…”.
-		for _, one := range values {
-			if one.digest == nil {
-				p.out.Lines++
-				p.problemAt(v.line, BadDigest, notADigest+one.wrong)
-				continue
-			}
-			a := one.algorithm
-			if a == digest.Unknown {
-				a = label
-			}
-			if a == digest.Unknown || a.Size() == len(one.digest) {
-				t.emit(v, s.name, one.digest, a, s.size, s)
-			}
-		}
+		t.fragment(s.node, s.text)
+	case s.hashKey && s.in.scope.name != "" && !strings.Contains(s.text, "\n"):
+		t.several(s, values)
 	default:
-		for line := range strings.SplitSeq(text, "\n") {
-			r := rowOf(line, v.line, p.opts.MaxLine)
-			r.column = max(v.column, 1)
+		for line := range strings.SplitSeq(s.text, "\n") {
+			r := rowOf(line, s.line, p.opts.MaxLine)
+			r.column = max(s.column, 1)
 			t.texts = append(t.texts, r)
 		}
-		t.texts = append(t.texts, blankRow(v.line))
+		t.texts = append(t.texts, blankRow(s.line))
+	}
+}
+
+// several reads several values in one scalar, such as “sha256-… sha512-…”.
+func (t *tree) several(s *scalar, values []value) {
+	for _, one := range values {
+		if one.digest == nil {
+			t.p.out.Lines++
+			t.p.problemAt(s.line, BadDigest, notADigest+one.wrong)
+			continue
+		}
+		a := one.algorithm
+		if a == digest.Unknown {
+			a = s.label
+		}
+		if a == digest.Unknown || a.Size() == len(one.digest) {
+			t.emit(s.node, s.in.scope.name, one.digest, a, s.in.scope.size, s.in.scope)
+		}
 	}
 }
 
