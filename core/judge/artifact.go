@@ -54,6 +54,10 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 		if n := nameless(listings); n > 0 {
 			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this file by its name, and of the %d digests that stand here without a name none is its.", n)
 		}
+		if len(item.Unasked) > 0 {
+			g.Sentence = fmt.Sprintf("What was handed over for this file speaks of %s, and not of it.", quotedAll(item.Unasked))
+			g.Advice = "If it is the same file under another name, rename it to that and check again. Otherwise get what its publisher says of this one."
+		}
 		if item.Holds != nil && item.Holds.Spoken > 0 {
 			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.", item.Holds.Format.Noun(), files(item.Holds.Spoken))
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
@@ -67,6 +71,15 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	out.Grounds = append(out.Grounds, waivedGrounds(out.Paths)...)
 	out.Verdict = verdictOf(&out, listings)
 	return out
+}
+
+// quotedAll quotes names for a sentence.
+func quotedAll(names []string) string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = plain.Quoted(name)
+	}
+	return strings.Join(out, ", ")
 }
 
 // byMaker says who has read the bytes, if it was not the service. Where the policy does
@@ -309,8 +322,12 @@ type listing struct {
 	others *Ground
 }
 
-// ruledOut reports whether an entry turned out to be about another file.
-func (l *listing) ruledOut() bool { return l.Doubtful && !l.matches }
+// ruledOut reports whether an entry turned out to be about another file, or is a guess,
+// which speaks of none.
+func (l *listing) ruledOut() bool { return l.Guessed || l.Doubtful && !l.matches }
+
+// holds reports whether an entry that is no guess is about the very bytes.
+func (l *listing) holds() bool { return l.matches && !l.Guessed }
 
 // compare holds every entry against what was computed.
 func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) []listing {
@@ -358,12 +375,12 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 			}
 			out.Grounds = append(out.Grounds, g)
 		}
-		strong = strong || l.matches && l.algorithm.CollisionBits() >= bits
+		strong = strong || l.holds() && l.algorithm.CollisionBits() >= bits
 	}
 	if disagree := disagreement(listings, signed); disagree != nil {
 		out.Grounds = append(out.Grounds, *disagree)
 	}
-	if i := slices.IndexFunc(listings, func(l listing) bool { return l.matches }); i >= 0 && !strong {
+	if i := slices.IndexFunc(listings, func(l listing) bool { return l.holds() }); i >= 0 && !strong {
 		l := listings[i]
 		out.Grounds = append(out.Grounds, Ground{
 			Code: WeakDigestOnly, Effect: Withholds, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm,
@@ -396,8 +413,8 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 			if l.voucher.best == nil {
 				out.Grounds = append(out.Grounds, Ground{
 					Code: ManifestUnsigned, Effect: Withholds, Source: l.Manifest,
-					Sentence: fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest)),
-					Advice:   "Look for the publisher's signature of that list and put it beside it.",
+					Sentence: l.unsignedSentence(),
+					Advice:   l.unsignedAdvice(),
 				})
 			}
 		}
@@ -408,14 +425,14 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 func nameless(listings []listing) int {
 	n := 0
 	for i := range listings {
-		if l := &listings[i]; l.Name == "" && l.ruledOut() {
+		if l := &listings[i]; l.Name == "" && l.ruledOut() && l.Question == "" {
 			n++
 		}
 	}
 	return n
 }
 
-// sizeGround refuses a file that has not the size that an entry states.
+// sizeGround tells that a file has not the size that an entry states.
 func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Ground {
 	return Ground{
 		Code: SizeMismatch, Effect: Refuses, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed,
@@ -423,53 +440,140 @@ func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Groun
 	}
 }
 
+// where names the place of an entry for people.
+func (l *listing) where() string {
+	if l.Given == survey.AsValue {
+		return "the value that was given"
+	}
+	return fmt.Sprintf("%s, line %d", plain.Text(l.Manifest), l.Line)
+}
+
 // grounds returns what one entry says about the artifact. bits is the strength
 // from which a digest counts.
 func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, signed map[digest.Algorithm]bool, bits int) []Ground {
-	g := Ground{Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
-	where := fmt.Sprintf("%s, line %d", plain.Text(l.Manifest), l.Line)
-	if l.matches {
-		g.Code, g.Effect = DigestMatch, Supports
-		g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, where)
-		if l.Renamed {
-			out := []Ground{g, {
-				Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
-				Sentence: fmt.Sprintf("The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.", plain.Quoted(l.Name), plain.Quoted(item.Path)),
-			}}
-			if l.wrongSize {
-				out = append(out, l.sizeGround(m, where, "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher."))
-			}
-			return out
-		}
-		if l.Doubtful && l.Name == "" {
-			g.Sentence += " No file is named there; the digest decides that this one is meant."
-		} else if l.Doubtful {
-			g.Sentence += " The name there fits several files; the digest decides that this one is meant."
-		}
-		if !l.wrongSize {
-			return []Ground{g}
-		}
-		// Either the list or the file is not what somebody thinks.
-		return []Ground{g, l.sizeGround(m, where, "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher.")}
-	}
-	if l.Renamed {
+	switch {
+	case l.Guessed:
+		return []Ground{l.guessGround()}
+	case l.matches:
+		return l.matchGrounds(item, m, strongMatch(all, bits) != nil)
+	case l.Question != "":
+		return []Ground{l.questionGround()}
+	case l.Given != "" && l.Name == "" && l.Doubtful:
+		g := l.ground(DigestMismatch, Notes)
+		g.Sentence = fmt.Sprintf("The %s value in %s is not this file's. Several were given without names, and one at most can be its.", l.algorithm, l.where())
+		return []Ground{g}
+	case l.Renamed, l.Doubtful && l.Name == "":
 		return nil // it is another file, and is told as that
-	}
-	if l.Doubtful && l.Name == "" {
-		return nil
-	}
-	if l.Doubtful {
-		g.Code, g.Effect = DigestMismatch, Notes
-		g.Sentence = fmt.Sprintf("The name in %s fits several files, and the %s digest there is not that of this one.", where, l.algorithm)
+	case l.Doubtful:
+		g := l.ground(DigestMismatch, Notes)
+		g.Sentence = fmt.Sprintf("The name in %s fits several files, and the %s digest there is not that of this one.", l.where(), l.algorithm)
 		return []Ground{g}
 	}
+	return l.mismatchGrounds(item, m, all, signed, bits)
+}
+
+// unsignedSentence says that nobody vouches for what the bytes match.
+func (l *listing) unsignedSentence() string {
+	if l.Given == survey.AsValue {
+		return "It matches the value that was given, and nobody vouches for that: a value shows damage, and not who made the file."
+	}
+	return fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest))
+}
+
+func (l *listing) unsignedAdvice() string {
+	switch l.Given {
+	case survey.AsValue:
+		return "Look for a list that the publisher signed, or for a signature of the file itself."
+	case survey.AsText:
+		return "Look for the publisher's signature of that text, or of the file itself."
+	}
+	return "Look for the publisher's signature of that list and put it beside it."
+}
+
+// ground begins what an entry says.
+func (l *listing) ground(code Code, effect Effect) Ground {
+	return Ground{Code: code, Effect: effect, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
+}
+
+// guessGround tells what came of a value that nothing calls a checksum.
+func (l *listing) guessGround() Ground {
+	g := l.ground(Guessed, Notes)
+	g.Expected, g.Computed = nil, nil
+	if l.matches {
+		g.Sentence = fmt.Sprintf("The %d digits beside its name in %s are its %s. Nothing there calls them a checksum, so that they prove nothing.", 2*len(l.Digest), l.where(), l.algorithm)
+	} else {
+		g.Sentence = fmt.Sprintf("The %d digits beside its name in %s are none of its checksums. Nothing there calls them one, so that they were left out.", 2*len(l.Digest), l.where())
+	}
+	return g
+}
+
+// questionGround tells that a value whose label says that it is of something else is not
+// the file's.
+func (l *listing) questionGround() Ground {
+	g := l.ground(Questioned, Notes)
+	g.Sentence = fmt.Sprintf("The value in %s is not this file's: %s.", l.where(), l.Question)
+	g.Advice = "If it was meant for this file, give it by itself."
+	return g
+}
+
+// matchGrounds tells that the bytes are those of an entry. strong tells whether any entry
+// matches by a digest that rules out tampering.
+func (l *listing) matchGrounds(item *survey.Item, m *measure.Measurement, strong bool) []Ground {
+	g := l.ground(DigestMatch, Supports)
+	g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, l.where())
+	if l.Given == survey.AsValue {
+		g.Sentence = fmt.Sprintf("Its %s digest is the value that was given.", l.algorithm)
+	}
+	switch {
+	case l.Question != "":
+		g.Sentence += " By its label it is of something else; the bytes say that it is this file's."
+	case l.Doubtful && !l.Renamed && l.Name == "" && l.Given == "":
+		g.Sentence += " No file is named there; the digest decides that this one is meant."
+	case l.Doubtful && !l.Renamed:
+		g.Sentence += " The name there fits several files; the digest decides that this one is meant."
+	}
+	out := []Ground{g}
+	if l.Renamed {
+		out = append(out, Ground{
+			Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
+			Sentence: fmt.Sprintf("The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.", plain.Quoted(l.Name), plain.Quoted(item.Path)),
+		})
+	}
+	switch {
+	case l.wrongSize && strong:
+		// The bytes are the right ones: it is the list that contradicts itself.
+		out = append(out, Ground{
+			Code: SizeDisagrees, Effect: Notes, Source: l.Manifest, Line: l.Line,
+			Sentence: fmt.Sprintf("%s contradicts itself: the digest that it states is this file's, which is %d bytes long, and the size that it states is %d.", l.where(), m.Size, *l.Size),
+			Advice:   "The file is the one that is meant. Tell whoever made the list.",
+		})
+	case l.wrongSize:
+		out = append(out, l.sizeGround(m, l.where(), "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher."))
+	case l.GuessedSize != nil && *l.GuessedSize != m.Size:
+		out = append(out, Ground{
+			Code: Guessed, Effect: Notes, Source: l.Manifest, Line: l.Line,
+			Sentence: fmt.Sprintf("The number %d beside it in %s is not its size. Nothing there calls it one, so that it was left out.", *l.GuessedSize, l.where()),
+		})
+	}
+	return out
+}
+
+// mismatchGrounds tells that the bytes are not those of an entry.
+func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all []listing, signed map[digest.Algorithm]bool, bits int) []Ground {
 	var out []Ground
 	if l.wrongSize {
-		out = append(out, l.sizeGround(m, where, "Download it again."))
+		out = append(out, l.sizeGround(m, l.where(), "Download it again."))
 	}
-	g.Code, g.Effect = DigestMismatch, Refuses
-	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), where, l.algorithm)
+	g := l.ground(DigestMismatch, Refuses)
+	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), l.where(), l.algorithm)
 	g.Advice = "Do not use this file. Download it again from the publisher, and check again."
+	switch {
+	case l.Given == survey.AsValue:
+		g.Sentence = fmt.Sprintf("The bytes of %s are not those of the value that was given: the %s digest differs.", plain.Text(item.Path), l.algorithm)
+		g.Advice = "Do not use this file. Read the value again where it comes from; if it was copied right, download the file again."
+	case l.Given == survey.AsText && l.Name == "":
+		g.Advice = "Do not use this file, if the value is meant for it. If it is, download the file again from the publisher."
+	}
 	for _, d := range m.Diagnoses {
 		if d.Manifest == l.Manifest && d.Line == l.Line && slices.Equal(d.Expected, l.Digest) {
 			g.Findings = d.Findings
@@ -492,7 +596,7 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 // collision resistance, or nil.
 func strongMatch(all []listing, bits int) *listing {
 	for i := range all {
-		if all[i].matches && all[i].algorithm.CollisionBits() >= bits {
+		if all[i].holds() && all[i].algorithm.CollisionBits() >= bits {
 			return &all[i]
 		}
 	}
@@ -504,7 +608,7 @@ func strongMatch(all []listing, bits int) *listing {
 func outranked(all []listing) map[digest.Algorithm]bool {
 	out := map[digest.Algorithm]bool{}
 	for i := range all {
-		if l := &all[i]; l.matches && l.voucher != nil && l.voucher.Signed() {
+		if l := &all[i]; l.holds() && l.voucher != nil && l.voucher.Signed() {
 			out[l.algorithm] = true
 		}
 	}
@@ -520,12 +624,12 @@ func (l *listing) outrankedBy(signed map[digest.Algorithm]bool) bool {
 func disagreement(all []listing, signed map[digest.Algorithm]bool) *Ground {
 	tried := map[digest.Algorithm]bool{}
 	for _, match := range all {
-		if !match.matches || tried[match.algorithm] {
+		if !match.holds() || tried[match.algorithm] {
 			continue
 		}
 		tried[match.algorithm] = true
 		for _, other := range all {
-			if other.matches || other.Doubtful || other.algorithm != match.algorithm || other.outrankedBy(signed) {
+			if other.matches || other.Doubtful || other.Guessed || other.algorithm != match.algorithm || other.outrankedBy(signed) {
 				continue
 			}
 			return &Ground{
@@ -548,7 +652,7 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 	list := Link{Kind: "manifest", State: Holds, Label: plain.Text(l.Manifest), Ref: l.Manifest}
 	sig := Link{Kind: "signature", State: Unreached, Label: "a signature over the manifest"}
 	rest := []Link{sig, {Kind: "key", State: Unreached, Label: "the signer's key"}, {Kind: "publisher", State: Unreached, Label: "the publisher"}}
-	reason := Ground{Code: ManifestUnsigned, Advice: "Look for the publisher's signature of " + plain.Text(l.Manifest) + " and put it beside it."}
+	reason := Ground{Code: ManifestUnsigned, Advice: l.unsignedAdvice()}
 
 	if v := l.voucher; v != nil {
 		list.Detail = "SHA-256 " + v.Digest.String()

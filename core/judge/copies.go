@@ -44,7 +44,7 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []li
 		}
 		s := said{listing: l}
 		copies := 0
-		if l.Origin != nil && l.matches {
+		if l.Origin != nil && l.holds() {
 			s.agrees(*l.Origin)
 		}
 		for _, c := range item.Sighted {
@@ -64,7 +64,7 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []li
 				out.Grounds = append(out.Grounds, b.contradiction(l, c))
 			}
 		}
-		if l.matches && (copies > 0 || l.Origin != nil) {
+		if l.holds() && (copies > 0 || l.Origin != nil) {
 			b.corroborate(item, m, &s, out)
 		}
 	}
@@ -83,7 +83,7 @@ func copyDiffers(l listing, c survey.CopyListing, sentence, advice string) Groun
 func (b Basis) contradiction(l listing, c survey.CopyListing) Ground {
 	g := copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest), placeOf(c.Provenance), l.algorithm, c.Line),
 		"One of the two was altered, or they are of different days. Do not use the file before you know which, and tell whoever keeps the wrong one.")
-	if l.matches && l.voucher != nil && l.voucher.Signed() {
+	if l.holds() && l.voucher != nil && l.voucher.Signed() {
 		g.Effect = Notes
 		g.Sentence += " The one here is signed and matches, so the copy is wrong."
 		g.Advice = "Tell whoever keeps that copy."

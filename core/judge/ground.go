@@ -75,6 +75,14 @@ const (
 	ReadBack Code = "read-back"
 	// DeviceSaid: the value was computed by the equipment that is checked, or copied from it.
 	DeviceSaid Code = "device-said"
+	// SizeDisagrees: a list states another size than the file has whose strong digest it
+	// states, so that it contradicts itself.
+	SizeDisagrees Code = "size-disagrees"
+	// Guessed: what nothing calls a size or a checksum was tried as one. It decides nothing.
+	Guessed Code = "guessed"
+	// Questioned: a value was handed over for this file of which its label says that it is
+	// of something else.
+	Questioned Code = "questioned"
 	// WaivedGround: without a waiver no path would be complete.
 	WaivedGround Code = "waived"
 )
@@ -85,7 +93,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, SizeDisagrees, Guessed, Questioned, WaivedGround,
 	}
 }
 

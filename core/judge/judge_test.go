@@ -2,11 +2,13 @@ package judge_test
 
 import (
 	"bytes"
+	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"maps"
 	"slices"
 	"strings"
@@ -399,32 +401,52 @@ func TestSizeMismatch(t *testing.T) {
 	assert.Contains(t, codes(out), SizeMismatch)
 }
 
-// TestWrongSizeOfTheRightBytes: a stated size that differs refuses, whatever the digest
-// says and whoever signed the list.
+// TestWrongSizeOfTheRightBytes: a stated size that differs refuses where the digest is
+// weak, and is noted where it is strong; a number that nothing calls a size does neither.
 func TestWrongSizeOfTheRightBytes(t *testing.T) {
-	sum := sha256.Sum256([]byte("firmware"))
-	for name, list := range map[string]string{
-		"CHECKSUMS":    fmt.Sprintf("SHA256:\n %x 9 gauge-fw.img\n", sum),
-		"gauge.csv":    fmt.Sprintf("File,Size,SHA-256\ngauge-fw.img,9,%x\n", sum),
-		"gauge.meta4":  fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge-fw.img"><size>9</size><hash type="sha-256">%x</hash></file></metalink>`, sum),
-		"gauge-fw.txt": fmt.Sprintf("SHA256:\n9 %x *gauge-fw.img\n", sum),
+	strong, weak := sha256.Sum256([]byte("firmware")), md5.Sum([]byte("firmware"))
+	for name, c := range map[string]struct {
+		list string
+		code Code
+		// refused is the verdict of an unsigned list, and of a signed one with weak digests.
+		refused bool
+	}{
+		"gauge.csv":     {fmt.Sprintf("File,Size,SHA-256\ngauge-fw.img,9,%x\n", strong), SizeDisagrees, false},
+		"gauge.meta4":   {fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge-fw.img"><size>9</size><hash type="sha-256">%x</hash></file></metalink>`, strong), SizeDisagrees, false},
+		"gauge-fw.txt":  {fmt.Sprintf("File: gauge-fw.img\nSize: 9\nSHA256: %x\n", strong), SizeDisagrees, false},
+		"md5.csv":       {fmt.Sprintf("File,Size,MD5\ngauge-fw.img,9,%x\n", weak), SizeMismatch, true},
+		"md5.txt":       {fmt.Sprintf("File: gauge-fw.img\nSize: 9 bytes\nMD5: %x\n", weak), SizeMismatch, true},
+		"CHECKSUMS":     {fmt.Sprintf("SHA256:\n %x 9 gauge-fw.img\n", strong), Guessed, false},
+		"CHECKSUMS.txt": {fmt.Sprintf("SHA256:\n9 %x *gauge-fw.img\n", strong), Guessed, false},
+		"CHECKSUMS.md5": {fmt.Sprintf("9 %x gauge-fw.img\n", weak), Guessed, false},
 	} {
 		for _, signed := range []bool{false, true} {
-			files := map[string]string{"gauge-fw.img": "firmware", name: list}
+			files := map[string]string{"gauge-fw.img": "firmware", name: c.list}
 			if signed {
-				files[name+".sig"] = string(tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt}))
+				files[name+".sig"] = string(tidewright.Sign([]byte(c.list), pgptest.Sig{Created: signedAt}))
 			}
 			out := judgeFolder(t, files, "tidewright", nil).artifacts["gauge-fw.img"]
-			assert.Equal(t, Refused, out.Verdict, "%s, signed %v", name, signed)
-			codes := []Code{}
-			for _, g := range out.Grounds {
-				codes = append(codes, g.Code)
-			}
-			assert.Contains(t, codes, SizeMismatch, name)
-			assert.Contains(t, codes, DigestMatch, name)
-			right := map[string]string{"gauge-fw.img": "firmware", name: strings.NewReplacer(" 9 ", " 8 ", ",9,", ",8,", ">9<", ">8<", "\n9 ", "\n8 ").Replace(list)}
-			assert.NotEqual(t, Refused, judgeFolder(t, right, "tidewright", nil).artifacts["gauge-fw.img"].Verdict, name)
+			assert.Equal(t, c.refused, out.Verdict == Refused, "%s, signed %v", name, signed)
+			assert.Contains(t, codes(out), c.code, name)
+			assert.Contains(t, codes(out), DigestMatch, name)
+			altered := judgeFolder(t, map[string]string{"gauge-fw.img": "firmwarf", name: c.list}, "tidewright", nil).artifacts["gauge-fw.img"]
+			assert.Equal(t, Refused, altered.Verdict, "%s, altered", name)
 		}
+	}
+}
+
+// TestGuessedChecksum: eight digits that nothing calls a checksum neither clear nor refuse.
+func TestGuessedChecksum(t *testing.T) {
+	crc := crc32.ChecksumIEEE([]byte("firmware"))
+	for content, says := range map[string]string{"firmware": "are its CRC-32", "firmwarf": "are none of its checksums"} {
+		out := judgeFolder(t, map[string]string{"gauge-fw.img": content, "notes.txt": fmt.Sprintf("gauge-fw.img %08x\nboot.img %08x\n", crc, crc^0xa5a5a5a5)}, "", nil).artifacts["gauge-fw.img"]
+		assert.Equal(t, Unproven, out.Verdict)
+		assert.Equal(t, []Code{Guessed, NotListed}, codes(out))
+		assert.Contains(t, out.Grounds[0].Sentence, says)
+	}
+	for _, name := range []string{"gauge.sfv", "gauge.crc"} {
+		out := judgeFolder(t, map[string]string{"gauge-fw.img": "firmwarf", name: fmt.Sprintf("gauge-fw.img %08x\n", crc)}, "", nil).artifacts["gauge-fw.img"]
+		assert.Equal(t, Refused, out.Verdict, name)
 	}
 }
 

@@ -15,6 +15,8 @@ type Aside struct {
 	Column int `json:"column"`
 	// Length is how many bytes of the line it is.
 	Length int `json:"length"`
+	// Span is its place in the whole text, once [Manifest.Locate] was called.
+	Span Span `json:"span,omitzero"`
 	// Text is the part itself.
 	Text string `json:"text"`
 	// Why says why it was left aside.
@@ -157,14 +159,55 @@ func (p *parser) accountHex(from int, word string, no int, values map[string]boo
 	p.leaveAside(no, from, word)
 }
 
+// untied say of values only that no name is theirs, not that they are of something else.
+var untied = map[string]bool{
+	notTied: true, notSaid: true, notNamed: true, "nothing says that it is a digest of a file": true, "it stands in a remark": true,
+	"no file is named with it": true, "what it stands with is not the name of a file": true,
+}
+
+const (
+	notTied  = "nothing here ties it to a file"
+	notSaid  = "nothing says of which file it is, or that it is a digest"
+	notNamed = "it is of a package, and no file of that is named"
+)
+
+// give makes an entry without a name of a value that was left aside in a text that was
+// handed over.
+func (p *parser) give(line, from int, text, why string) {
+	v, ok := decodeHex([]byte(text))
+	if !ok {
+		v = decodeBase64(text)
+	}
+	if p.seen == nil {
+		p.seen = map[string]bool{}
+	}
+	if p.seen[string(v)] {
+		return
+	}
+	p.seen[string(v)] = true
+	e := entryOf("", v, digest.OfSize(len(v)), Bare)
+	if p.hint.Size() == len(v) {
+		e.Algorithm = p.hint
+	}
+	e.at(line, from+1)
+	if !untied[why] {
+		e.Question = why
+	}
+	p.add(e)
+}
+
 func (p *parser) leaveAside(line, from int, text string) {
+	why := p.aside.why[line]
+	if why == "" {
+		why = notTied
+	}
+	if p.opts.Given {
+		p.give(line, from, text, why)
+		return
+	}
 	if len(p.out.LeftAside) >= p.opts.MaxAsides {
 		p.out.MoreLeftAside++
 		return
-	}
-	why := p.aside.why[line]
-	if why == "" {
-		why = "nothing here ties it to a file"
 	}
 	p.out.LeftAside = append(p.out.LeftAside, Aside{Line: line, Column: from + 1, Length: len(text), Text: clip([]byte(text)), Why: why})
 }

@@ -16,8 +16,9 @@ type clues struct {
 	listName bool
 	// known are the names of the files that the text lies beside.
 	known *Names
-	// crcList is set where eight digits alone are a checksum.
-	crcList bool
+	// crcList is set where eight digits behind names may be checksums, and crcSaid where
+	// the text's own name says that they are.
+	crcList, crcSaid bool
 	// decimals is set for a list of POSIX checksums.
 	decimals bool
 	// archive is set for the manifest of an archive.
@@ -28,7 +29,8 @@ type clues struct {
 
 // look learns from the first rows of a text what its values are.
 func (c *clues) look(rows []row) {
-	c.crcList = c.hint.Size() == 4 || crcEnding.MatchString(c.fileName) || c.hint == digest.Unknown && listsCRC(rows)
+	c.crcSaid = c.hint.Size() == 4 || crcEnding.MatchString(c.fileName)
+	c.crcList = c.crcSaid || c.hint == digest.Unknown && listsCRC(rows)
 	c.decimals = c.listsDecimal(rows)
 }
 

@@ -115,6 +115,10 @@ type plainLines struct {
 	starts []uint32
 	// size is the length of each digest in bytes.
 	size int
+	// located is set once places are asked for, and shift is how many bytes stand before
+	// the text.
+	located bool
+	shift   int
 	// shape is what the entries have in common, with the line of the first.
 	shape Entry
 }
@@ -141,6 +145,9 @@ func (l *plainLines) entry(i int, value digest.Value) Entry {
 	}
 	decodeInto(value, line)
 	e := l.shape
+	if l.located {
+		e.span = Span{l.shift + int(l.starts[i]), l.shift + int(l.starts[i]) + 2*l.size}
+	}
 	e.Name, e.Digest, e.Line = line[2*l.size+2:], value, e.Line+i
 	return e
 }

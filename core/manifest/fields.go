@@ -12,6 +12,20 @@ import (
 // separators stand between the parts of a row and belong to none of them.
 const separators = " \t:=,;|"
 
+// pointers lead from a name to its value or back: arrows, dashes, rows of dots.
+var pointers = regexp.MustCompile(`^\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*|\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*$`)
+
+// withoutPointers cuts such signs from both ends of a text.
+func withoutPointers(text string) string {
+	if !strings.ContainsAny(text, "->→⇒⟶➜➔–—<←⇐.…") {
+		return text
+	}
+	if out := pointers.ReplaceAllString(text, ""); out != "" {
+		return out
+	}
+	return text
+}
+
 // trimSeparators cuts separators from both ends, brackets and quotes around the whole,
 // and marks of Markdown.
 func trimSeparators(s string) string {
@@ -35,7 +49,7 @@ func trimSeparators(s string) string {
 
 var (
 	markdownLink = regexp.MustCompile(`!?\[([^\]]*)\]\(<?([^)\s>]+)>?(?:\s+"[^"]*")?\)`)
-	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,18}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|bayt|bait(?:s|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
+	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,20}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|bayt|bait(?:s|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
 	grouped3     = regexp.MustCompile(`^\d{1,3}(?:,\d{3})+$`)
 	dateForm     = regexp.MustCompile(`^(?:\d{4}[-./]\d{1,2}[-./]\d{1,2}(?:T[\d:.]+(?:Z|[+-]\d\d:?\d\d)?)?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|` +
 		`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`)
@@ -79,9 +93,26 @@ func fieldOf(text string) []string {
 // quotedField is a field of a recipe: a word, and a value in quotes.
 var quotedField = regexp.MustCompile(`^([A-Za-z_]\w*)\s+["']([^"']+)["']\s*[,;]?$`)
 
+// A size is a length in bytes that a text gives of a file.
+type size struct {
+	bytes int64
+	// stated is set where a unit, a label, a header or the format says that the number is
+	// one; another may be a count, a year or the number of the row.
+	stated bool
+}
+
+// statedSize reads a size that stands where the text says that sizes do.
+func statedSize(s string) *size {
+	n := sizeOf(s)
+	if n != nil {
+		n.stated = true
+	}
+	return n
+}
+
 // sizeOf reads a size in bytes: digits, in groups where a unit or the groups say that
-// they are thousands.
-func sizeOf(s string) *int64 {
+// they are thousands. Without a unit it is a guess that the number is one.
+func sizeOf(s string) *size {
 	s = strings.TrimSpace(s)
 	m := sizeForm.FindStringSubmatch(s)
 	if m == nil {
@@ -100,14 +131,14 @@ func sizeOf(s string) *int64 {
 	if err != nil {
 		return nil
 	}
-	return &n
+	return &size{bytes: n, stated: m[2] != ""}
 }
 
 // sizeBehind is a size in brackets, or with its unit, at the end of a text.
 var sizeBehind = regexp.MustCompile(`^(.*\S)\s+(?:\(([^()]*)\)|(\d[\d,.' ]* ?(?i:bytes?|octets?|b)))$`)
 
 // cutSize cuts a size off the end of a text.
-func cutSize(text string) (string, *int64) {
+func cutSize(text string) (string, *size) {
 	m := sizeBehind.FindStringSubmatch(text)
 	if m == nil {
 		return text, nil
@@ -116,6 +147,21 @@ func cutSize(text string) (string, *int64) {
 		return m[1], n
 	}
 	return text, nil
+}
+
+// roundBehind is a size in a unit too coarse to compare, in brackets at the end of a text.
+var roundBehind = regexp.MustCompile(`(?i)^(.*\S)\s+\((?:ca\.? ?|~ ?|about )?\d[\d.,' \x{a0}]*\s*(?:[kmgt]i?b|[kmgt]o|[kmgt]|bytes?|kbytes?|mbytes?)\)$`)
+
+// cutRoundSize cuts such a size off the end of a text.
+func cutRoundSize(text string) (string, bool) {
+	if !strings.HasSuffix(text, ")") {
+		return text, false
+	}
+	m := roundBehind.FindStringSubmatch(text)
+	if m == nil {
+		return text, false
+	}
+	return m[1], true
 }
 
 // A cellKind says what a word of a row is by its form.
@@ -134,7 +180,7 @@ func kindOf(word string) cellKind {
 	switch {
 	case word == "":
 		return cellOther
-	case allDigits(word) && len(word) <= 18, grouped3.MatchString(word):
+	case allDigits(word) && len(word) <= 20, grouped3.MatchString(word):
 		return cellNumber
 	case len(word) > 40:
 		return cellOther

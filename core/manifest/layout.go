@@ -20,7 +20,7 @@ type laidRow struct {
 	// values are those of the typed row, with the labels that the layout gives them.
 	values []value
 	// size is what is said of the file's size, here or in the record's other rows.
-	size *int64
+	size *size
 	// prefix are the words before the label of a value: “TIDE” of “TIDE_SHA256”.
 	prefix string
 	// used is set once a value was tied to the name, and wordy for a value with words
@@ -111,7 +111,7 @@ func (l *layout) takeStated(r *laidRow) {
 }
 
 // emit adds the values of a row under a name.
-func (l *layout) emit(r *laidRow, name string, size *int64, f Format) {
+func (l *layout) emit(r *laidRow, name string, size *size, f Format) {
 	if size == nil {
 		size = r.size
 	}
@@ -124,7 +124,7 @@ func (l *layout) emit(r *laidRow, name string, size *int64, f Format) {
 	r.kind = rowDone
 }
 
-func (l *layout) emitValue(r *laidRow, v value, name string, size *int64, f Format) {
+func (l *layout) emitValue(r *laidRow, v value, name string, size *size, f Format) {
 	switch {
 	case v.digest == nil && v.wrong == "":
 		return // it is of something else
@@ -138,7 +138,10 @@ func (l *layout) emitValue(r *laidRow, v value, name string, size *int64, f Form
 		return
 	}
 	e := entryOf(name, v.digest, candidates, f)
-	e.Size = size
+	e.take(size)
+	if len(v.digest) == 4 && v.algorithm == digest.Unknown && !l.crcSaid && r.section.of(4) == digest.Unknown {
+		e.Guessed |= DigestPart
+	}
 	e.at(r.no, r.column)
 	l.p.add(e)
 	l.p.covered(r, v)

@@ -84,17 +84,65 @@ type Entry struct {
 	Name string
 	// Digest is the expected value.
 	Digest digest.Value
-	// Size is the stated length in bytes, or nil.
+	// Size is the length in bytes, or nil.
 	Size *int64
 	// Pieces are digests of consecutive parts of the file, or nil.
 	Pieces *Pieces
 	// Line says where the entry stands, from 1.
 	Line int
 
+	// Question says why the value may be of something else than the file, where it was
+	// given on purpose all the same ([Options.Given]), or is empty.
+	Question string
+
+	span   Span
 	column int32
 	// Algorithm is what the text states, or [digest.Unknown].
 	Algorithm digest.Algorithm
-	format    formatCode
+	// Guessed are the parts that the text does not state: their look alone says what they
+	// are. A guess never speaks for a file or against it.
+	Guessed Parts
+	format  formatCode
+}
+
+// Parts are parts of an entry.
+type Parts uint8
+
+// The parts of an entry that can be guessed.
+const (
+	// DigestPart is a value that nothing calls a digest, of a length that many things have.
+	DigestPart Parts = 1 << iota
+	// SizePart is a number that nothing calls a size.
+	SizePart
+)
+
+// Has reports whether p holds all parts of q.
+func (p Parts) Has(q Parts) bool { return p&q == q }
+
+// names returns the parts by name.
+func (p Parts) names() []string {
+	var out []string
+	for part, name := range map[Parts]string{DigestPart: "digest", SizePart: "size"} {
+		if p.Has(part) {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// take gives an entry its size.
+func (e *Entry) take(s *size) {
+	e.Guessed &^= SizePart
+	if s == nil {
+		e.Size = nil
+		return
+	}
+	n := s.bytes
+	e.Size = &n
+	if !s.stated {
+		e.Guessed |= SizePart
+	}
 }
 
 // Candidates are the algorithms that the digest can be of, likeliest first: exactly
@@ -142,6 +190,9 @@ type entryJSON struct {
 	Line       int                `json:"line"`
 	Column     int                `json:"column"`
 	Format     Format             `json:"format"`
+	Guessed    []string           `json:"guessed,omitempty"`
+	Question   string             `json:"question,omitempty"`
+	Span       Span               `json:"span,omitzero"`
 	Pieces     *Pieces            `json:"pieces,omitempty"`
 }
 
@@ -178,6 +229,20 @@ func (e Entry) MarshalJSON() ([]byte, error) {
 	b = strconv.AppendInt(append(b, `,"line":`...), int64(e.Line), 10)
 	b = strconv.AppendInt(append(b, `,"column":`...), int64(e.column), 10)
 	b = strconv.AppendQuote(append(b, `,"format":`...), string(e.Format()))
+	for _, part := range []struct {
+		name  string
+		value any
+		there bool
+	}{{"guessed", e.Guessed.names(), e.Guessed != 0}, {"question", e.Question, e.Question != ""}, {"span", e.span, e.span != Span{}}} {
+		if !part.there {
+			continue
+		}
+		text, err := json.Marshal(part.value)
+		if err != nil {
+			return nil, err
+		}
+		b = append(append(b, `,"`+part.name+`":`...), text...)
+	}
 	if e.Pieces != nil {
 		pieces, err := json.Marshal(e.Pieces)
 		if err != nil {
@@ -194,7 +259,15 @@ func (e *Entry) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &in); err != nil {
 		return err
 	}
-	*e = Entry{Name: in.Name, Digest: in.Digest, Size: in.Size, Pieces: in.Pieces, Algorithm: in.Algorithm, format: codeOf(in.Format)}
+	*e = Entry{Name: in.Name, Digest: in.Digest, Size: in.Size, Pieces: in.Pieces, Algorithm: in.Algorithm, Question: in.Question, span: in.Span, format: codeOf(in.Format)}
+	for _, name := range in.Guessed {
+		switch name {
+		case "digest":
+			e.Guessed |= DigestPart
+		case "size":
+			e.Guessed |= SizePart
+		}
+	}
 	e.at(in.Line, in.Column)
 	return nil
 }
@@ -260,6 +333,8 @@ type Problem struct {
 	Line    int         `json:"line"`
 	Code    ProblemCode `json:"code"`
 	Message string      `json:"message"`
+	// Span is the place of the line, once [Manifest.Locate] was called.
+	Span Span `json:"span,omitzero"`
 }
 
 // String returns the message with its line, for people.
@@ -298,6 +373,10 @@ type Options struct {
 	MaxProblems int
 	// MaxAsides bounds the parts left aside that are kept. Default 100.
 	MaxAsides int
+	// Given is set for a text that somebody handed over on purpose: each value in it that
+	// nothing ties to a name is an entry without one, with a Question where its label says
+	// that it is of something else.
+	Given bool
 	// Beside are the names of the files that the text lies beside, or nil. A name of
 	// them in the text is found, not guessed.
 	Beside *Names
@@ -345,4 +424,11 @@ type LimitError struct {
 // Error says which bound it was and what to do.
 func (e *LimitError) Error() string {
 	return fmt.Sprintf("manifest has more than %d %s (reading stopped at line %d); split it, or raise the limit if you trust its source", e.Limit, e.What, e.Line)
+}
+
+// ValueEntry is the entry of a value that names no file, in a line.
+func ValueEntry(a digest.Algorithm, v digest.Value, line int) Entry {
+	e := entryOf("", v, digest.Only(a), Bare)
+	e.at(line, 1)
+	return e
 }

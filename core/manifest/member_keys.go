@@ -112,7 +112,7 @@ func isHashWord(words []string) bool {
 	found := false
 	for _, w := range words {
 		switch _, label := algorithmOf(w); {
-		case hashWords[w], label:
+		case hashWords[w], hashWords[strings.TrimRight(w, "0123456789")], label:
 			found = true
 		case besideHash[w]:
 		default:
@@ -141,7 +141,7 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 		if label, extra := labelOfKey(kid.text); named && label != digest.Unknown && !looksLikeFile(kid.text) && len(extra) < 3 {
 			return label, ""
 		}
-		if !algorithmWords[key.folded] && (!named || !within) {
+		if !algorithmWords[key.folded] && !key.ofAlgorithm() && (!named || !within) {
 			continue
 		}
 		if a := labelOfText(kid.text); a != digest.Unknown {
@@ -152,6 +152,13 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 		}
 	}
 	return digest.Unknown, said
+}
+
+// ofAlgorithm reports whether a name is that of the algorithm of a digest, such as
+// “messageDigestAlgorithm”.
+func (k *memberKey) ofAlgorithm() bool {
+	n := len(k.words)
+	return n > 1 && algorithmWords[k.words[n-1]] && slices.ContainsFunc(k.words[:n-1], func(w string) bool { return hashWords[w] && !loose[w] })
 }
 
 // looseKinds are members that say of much else than digests what it is.

@@ -12,7 +12,7 @@ import (
 var partOfFile = wordSet(`file package archive artifact artefact download zip tar tarball image iso exe binary installer pkg src source setup content repr`)
 
 // sshForm is a line about a key, with its kind in brackets or in front.
-var sshForm = regexp.MustCompile(`\((?:RSA|DSA|ECDSA|ED25519)\)|\bssh-|^\d{3,5} SHA256:`)
+var sshForm = regexp.MustCompile(`\((?:RSA|DSA|ECDSA|ED25519)\)|\bssh-|^\d{3,5} (?:SHA256|MD5):`)
 
 // endingWithin finds what may be the ending of a file's name.
 var endingWithin = regexp.MustCompile(`\.([A-Za-z][A-Za-z0-9]{0,9})(?:[^A-Za-z0-9]|$)`)
@@ -37,7 +37,7 @@ func otherThan(r *laidRow, before string, v *value) string {
 	if strings.HasSuffix(r.text[:v.from], `W/"`) {
 		return "it marks a version of an answer" // RFC 9110, section 8.8.3
 	}
-	if v.encoded && sshForm.MatchString(r.text) {
+	if (v.encoded || v.grouped) && sshForm.MatchString(r.text) {
 		return "it is the fingerprint of a key"
 	}
 	for _, word := range slices.Backward(words[max(0, len(words)-maxWordsBefore):]) {

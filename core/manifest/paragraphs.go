@@ -77,7 +77,7 @@ type paragraph struct {
 	// label is the algorithm that rows without values name, and labels how many do.
 	label  digest.Algorithm
 	labels int
-	size   *int64
+	size   *size
 }
 
 // paragraph ties the values of rows without a blank line between them.
@@ -90,7 +90,7 @@ func (l *layout) paragraph(rows []laidRow) {
 	}
 	switch {
 	case len(p.names) == 0 && p.packaged:
-		l.setAside(&p, "it is of a package, and no file of that is named")
+		l.setAsideUnsaid(&p, notNamed)
 		return
 	case len(p.names) == 0:
 		return
@@ -183,25 +183,35 @@ func (p *paragraph) giveLabel() {
 
 // contradicts reports whether the rows state two values of one algorithm.
 func (p *paragraph) contradicts() bool {
-	seen := map[digest.Algorithm]string{}
+	type kind struct {
+		of   digest.Algorithm
+		size int
+	}
+	seen := map[kind]string{}
 	for _, at := range p.values {
 		for _, v := range p.rows[at].values {
-			if v.digest == nil || v.algorithm == digest.Unknown {
+			if v.digest == nil {
 				continue
 			}
-			if before, ok := seen[v.algorithm]; ok && before != string(v.digest) {
+			k := kind{v.algorithm, len(v.digest)}
+			if before, ok := seen[k]; ok && before != string(v.digest) {
 				return true
 			}
-			seen[v.algorithm] = string(v.digest)
+			seen[k] = string(v.digest)
 		}
 	}
 	return false
 }
 
-func (l *layout) setAside(p *paragraph, why string) {
-	for _, v := range p.values {
-		p.rows[v].kind = rowDone
-		l.p.aside.note(p.rows[v].no, why)
+// setAsideUnsaid leaves the values of a paragraph aside that nothing calls digests.
+func (l *layout) setAsideUnsaid(p *paragraph, why string) {
+	for _, at := range p.values {
+		r := &p.rows[at]
+		if hasHashWord(r.text) || slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
+			continue // it says what it is, though not of what
+		}
+		r.kind = rowDone
+		l.p.aside.note(r.no, why)
 	}
 }
 
@@ -309,7 +319,7 @@ func (l *layout) nameless() {
 			}
 		}
 		r.kind = rowDone
-		if saysOther(r.text) {
+		if saysOther(r.text) && !slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
 			l.p.aside.note(r.no, "what it stands with is not the name of a file")
 			continue
 		}
@@ -337,12 +347,12 @@ func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]
 	case announced || others == 0 && !r.wordy:
 		e := entryOf("", v.digest, candidates, Bare)
 		e.at(r.no, r.column)
-		e.Size = r.size
+		e.take(r.size)
 		l.p.add(e)
 		seen[key] = true
 		l.p.covered(r, v)
 	default:
-		l.p.aside.note(r.no, "nothing says of which file it is, or that it is a digest")
+		l.p.aside.note(r.no, notSaid)
 	}
 }
 
@@ -362,7 +372,7 @@ func (l *layout) announcedAbove(at int) digest.Algorithm {
 // saysOther reports whether a row names something that is no file, such as a package and
 // its version.
 func saysOther(text string) bool {
-	return strings.Contains(text, "==") || strings.Contains(text, "--hash")
+	return strings.Contains(text, "==")
 }
 
 // listed reports whether most rows of the text became entries.

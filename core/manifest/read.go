@@ -40,7 +40,7 @@ func Parse(text string, opts Options) (*Manifest, error) {
 		clues: clues{fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName), known: o.Beside},
 		out:   &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
 		aside: newAsides(),
-		sizes: map[string]*int64{},
+		sizes: map[string]*size{},
 	}
 	whole := text[:min(int64(len(text)), o.MaxBytes)]
 	if err := p.read(whole); err != nil {
@@ -131,7 +131,7 @@ func (p *parser) finish(text string, before int) {
 	if len(p.sizes) > 0 {
 		p.out.Entries.each(func(e *Entry) {
 			if e.Size == nil {
-				e.Size = p.sizes[e.Name]
+				e.take(p.sizes[e.Name])
 			}
 		})
 	}
@@ -140,8 +140,11 @@ func (p *parser) finish(text string, before int) {
 	if !slices.IsSortedFunc(rest, byLine) {
 		slices.SortStableFunc(rest, byLine)
 	}
-	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
 	p.account(text, before)
+	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
+	if rest := p.out.Entries.rest; !slices.IsSortedFunc(rest, byLine) {
+		slices.SortStableFunc(rest, byLine)
+	}
 }
 
 func byLine(a, b Entry) int { return a.Line - b.Line }
@@ -197,9 +200,11 @@ type parser struct {
 	full     int
 	line     int
 	// sizes are sizes of files that stand apart from their digests, by name.
-	sizes map[string]*int64
+	sizes map[string]*size
 	aside asides
-	out   *Manifest
+	// seen are the values that were given without a name.
+	seen map[string]bool
+	out  *Manifest
 }
 
 func (p *parser) problemAt(line int, code ProblemCode, message string) {
@@ -214,7 +219,9 @@ func (p *parser) problemAt(line int, code ProblemCode, message string) {
 // false when the bound on entries is reached.
 func (p *parser) add(e Entry) bool {
 	if e.Name != "" || e.Format() != Bare {
-		if _, why, ok := SafeName(e.Name); !ok {
+		if _, why, ok := SafeName(e.Name); !ok && p.opts.Given {
+			e.Question, e.Name = fmt.Sprintf("it stands beside %s there, and %s", plain.Quoted(e.Name), why), ""
+		} else if !ok {
 			p.problemAt(e.Line, UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
 			return true
 		}

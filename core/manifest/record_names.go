@@ -14,14 +14,14 @@ type recordNames struct {
 	// of are those of members with further words, by these: “installer” of
 	// “InstallerUrl”.
 	of   map[string]string
-	size *int64
+	size *size
 	// packaged is set for a record that is about a package and names no file, and
 	// versioned for one that states a version.
 	packaged, versioned bool
 }
 
 // strongNames are members that hold the name of a file and nothing else.
-var strongNames = wordSet(`file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`)
+var strongNames = wordSet(`originalname originalfilename file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`)
 
 // A nameSearch goes through the members of a record for the name of its file.
 type nameSearch struct {
@@ -96,7 +96,7 @@ func (s *nameSearch) size(kid *node) {
 			text = attribute.text
 		}
 	}
-	if size := sizeOf(text); size != nil && s.out.size == nil {
+	if size := statedSize(text); size != nil && s.out.size == nil {
 		s.out.size = size
 	}
 }
@@ -114,6 +114,13 @@ func (s *nameSearch) element(kid *node, key *memberKey) {
 			}
 		}
 	}
+	if !addressWords[key.folded] && !nameWords[key.folded] && kid.text == "" && leadsElsewhere(kid) {
+		for _, attribute := range kid.kids {
+			if addressWords[s.t.key(attribute.key).folded] {
+				s.take("location", attribute.text) // “<FLocat xlink:href=…/>”
+			}
+		}
+	}
 	if key.folded == "annotations" {
 		for _, a := range kid.kids {
 			if strings.HasSuffix(a.key, ".title") {
@@ -121,6 +128,17 @@ func (s *nameSearch) element(kid *node, key *memberKey) {
 			}
 		}
 	}
+}
+
+// leadsElsewhere reports whether an element holds nothing but attributes, and no digest
+// among them.
+func leadsElsewhere(n *node) bool {
+	for _, kid := range n.kids {
+		if !kid.scalar || digitRun(kid.text) >= 32 {
+			return false
+		}
+	}
+	return len(n.kids) > 0
 }
 
 // maxMemberName bounds a member that can be a name, and maxMemberAddress one that can be

@@ -18,7 +18,7 @@ type shape struct {
 	explicit bool
 	// prose is set where words stand between values, or labels within sentences.
 	prose bool
-	size  *int64
+	size  *size
 	// gap is how many blanks are behind the value.
 	gap int
 	// numbers counts the columns of numbers that were stripped. Of several, none is
@@ -90,6 +90,9 @@ func (l *layout) shapeOf(r *laidRow) *shape {
 		r.kind = rowDone
 		return nil
 	}
+	if len(r.values) == 1 {
+		segments[0] = r.dottedKey(segments[0])
+	}
 	mids := s.takeLabels(segments)
 	carryLabels(r, segments)
 	segments[last] = cutTail(r, segments[last])
@@ -100,9 +103,12 @@ func (l *layout) shapeOf(r *laidRow) *shape {
 	s.before, s.after = segments[0], segments[last]
 	for _, d := range sides {
 		text := d.of(s)
+		*text = trimSeparators(withoutPointers(*text))
 		if rest, n := cutSize(*text); n != nil && !l.known.is(*text) {
 			*text, s.size = trimSeparators(rest), n
 			s.numbers++
+		} else if rest, ok := cutRoundSize(*text); ok && !l.known.is(*text) {
+			*text = trimSeparators(rest)
 		}
 	}
 	if mids {
@@ -268,6 +274,9 @@ func labelWithin(text string) (rest string, label digest.Algorithm, inside bool)
 		return text, label, true
 	}
 	rest = strings.TrimLeft(strings.TrimLeft(text[labels[0].to:], separators+")]}"), "*")
+	if first, more, ok := strings.Cut(rest, " "); ok && ofWords[strings.ToLower(first)] {
+		rest = more // “MD5 of gauge.bin”
+	}
 	if strings.HasPrefix(rest, "(") && !strings.Contains(rest, ")") {
 		rest = rest[1:]
 	}
@@ -288,8 +297,11 @@ func trimQuote(text string) string {
 // “Repr-Digest” (RFC 9530).
 func digestField(word string) bool {
 	parts := splitKey(word)
-	return len(parts) > 1 && strings.Contains(word, "-") && !looksLikeFile(word) && hashWords[parts[len(parts)-1]] && !otherWords[parts[0]]
+	return len(parts) > 1 && strings.ContainsAny(word, "-_") && !looksLikeFile(word) && hashWords[parts[len(parts)-1]] && !otherWords[parts[0]]
 }
+
+// ofWords tie a label to the name behind it.
+var ofWords = wordSet(`of for von für fuer de del da di du pour para per z ze dla för av af van`)
 
 // articles may stand between a name and the label of its value.
 var articles = wordSet(`the a its der die das le la el il o de het and und et y e en`)
@@ -315,12 +327,38 @@ func (l *layout) isLog(group []*shape) bool {
 	return sentences > 0
 }
 
+// isReferences reports whether rows are those of a repository's references, each with the
+// name of its commit.
+func (l *layout) isReferences(group []*shape) bool {
+	refs := 0
+	for _, s := range group {
+		n := len(s.r.values[0].digest)
+		if n != 20 && n != 32 || s.before != "" {
+			return false
+		}
+		switch {
+		case strings.HasPrefix(s.after, "refs/"):
+			refs++
+		case s.after != "HEAD":
+			return false
+		}
+	}
+	return refs > 0
+}
+
 // readGroup reads rows of one shape.
 func (l *layout) readGroup(group []*shape) {
 	if l.isLog(group) {
 		for _, s := range group {
 			s.r.kind = rowDone
 			l.p.aside.note(s.r.no, "it stands in front of a sentence, as the name of a commit does")
+		}
+		return
+	}
+	if l.isReferences(group) {
+		for _, s := range group {
+			s.r.kind = rowDone
+			l.p.aside.note(s.r.no, "it stands before a reference of a repository, as the name of a commit does")
 		}
 		return
 	}
@@ -445,7 +483,7 @@ func (s *shape) takeColumn(word, rest string, end bool) string {
 		}
 	case cellOption:
 		if key, text, _ := strings.Cut(word, "="); sizeWords[foldWords(key)] {
-			s.size = sizeOf(text)
+			s.size = statedSize(text)
 		}
 	case cellDate, cellMode, cellOther:
 	}

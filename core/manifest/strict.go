@@ -17,9 +17,10 @@ var crcEnding = regexp.MustCompile(`(?i)\.(?:crc|sfv)$`)
 // crcRow is a row of such a list: a name, and eight digits at the end.
 var crcRow = regexp.MustCompile(`^(\S|\S.*\S)[ \t]+([0-9A-Fa-f]{8})$`)
 
-// listsCRC reports whether most rows of a text are names with eight digits behind them.
+// listsCRC reports whether most rows of a text are names with eight digits behind them,
+// which are no dates or numbers: those have no letters.
 func listsCRC(rows []row) bool {
-	all, fit, files := 0, 0, 0
+	all, fit, files, letters := 0, 0, 0, 0
 	for i := range rows {
 		text := rows[i].text
 		if text == "" || text[0] == ';' || text[0] == '#' {
@@ -31,12 +32,15 @@ func listsCRC(rows []row) bool {
 		}
 		if m := crcRow.FindStringSubmatch(text); m != nil && len(valuesIn(m[1], false, digest.Unknown)) == 0 && len(labelsIn(m[1])) == 0 {
 			fit++
+			if !allDigits(m[2]) {
+				letters++
+			}
 			if looksLikeFile(m[1]) {
 				files++
 			}
 		}
 	}
-	return fit > 0 && 2*fit > all && files > 0
+	return fit > 0 && 2*fit > all && files > 0 && letters > 0
 }
 
 // decimalRow is a row of a list of POSIX checksums: the value in decimal, the size, the
@@ -77,7 +81,7 @@ func (t *typer) strictForm(r *typedRow) bool {
 			s.entry.at(r.no, r.column)
 		}
 		if s.code == sizeLine {
-			r.said.name, r.said.size = s.entry.Name, s.entry.Size
+			r.said.name, r.said.size = s.entry.Name, &size{*s.entry.Size, true}
 			return true
 		}
 		r.stated = append(r.stated, s)
@@ -97,7 +101,7 @@ func (t *typer) decimalForm(r *typedRow) (s statement, ok bool) {
 	}
 	v, _ := strconv.ParseUint(m[1], 10, 32)
 	s.entry = entryOf(m[3], binary.BigEndian.AppendUint32(nil, uint32(v)), digest.Only(digest.CRC32CKSUM), DigestFirst)
-	s.entry.Size = sizeOf(m[2])
+	s.entry.take(statedSize(m[2]))
 	return s, true
 }
 
@@ -116,6 +120,9 @@ func (t *typer) crcForm(r *typedRow) (s statement, ok bool) {
 		candidates = digest.Only(t.hint)
 	}
 	s.entry = entryOf(trimQuotes(strings.TrimRight(m[1], ":=,; \t")), v, candidates, NameFirst)
+	if !t.crcSaid && t.section.of(4) == digest.Unknown {
+		s.entry.Guessed |= DigestPart
+	}
 	return s, true
 }
 
@@ -236,8 +243,10 @@ func taggedForm(r *typedRow) (s statement, ok bool) {
 	}
 	name, sound := unescape([]byte(t.name), t.escaped)
 	if t.label == "SIZE" || t.label == "Size" {
-		n := sizeOf(t.field)
-		return statement{entry: Entry{Name: name, Size: n}, code: sizeLine}, n != nil && sound
+		n := statedSize(t.field)
+		s.entry.Name, s.code = name, sizeLine
+		s.entry.take(n)
+		return s, n != nil && sound
 	}
 	algorithm, err := digest.Parse(t.label)
 	if err != nil {

@@ -45,13 +45,17 @@ type tree struct {
 type scope struct {
 	name  string
 	label digest.Algorithm
-	size  *int64
+	size  *size
 	// hashes is set inside a member that is there for digests.
 	hashes bool
 	// package is set inside of records about a package and no file of it.
 	packaged bool
 	// other is the word over all of this that says it is about something else.
 	other string
+	// saysItself is set for a value with the name of its algorithm in front.
+	saysItself bool
+	// over is the algorithm that a record around all of this states.
+	over  digest.Algorithm
 	depth int
 }
 
@@ -70,7 +74,7 @@ func (p *parser) tree(root *node, f Format) {
 }
 
 // neutral are members that only hold other members together.
-var neutral = wordSet(`attributes attribute properties props fileinfo info file files artifact archive content verification dist distribution security
+var neutral = wordSet(`objectcharacteristics characteristics attributes attribute properties props fileinfo info file files artifact archive content verification dist distribution security
 	data details metadata_of resource item items entry entries asset assets release stable custom annotations downloads download subject object`)
 
 // visit goes through a node that is no scalar.
@@ -88,6 +92,11 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 	s.packaged = s.packaged || names.packaged
 	sibling, said := t.siblingLabel(n)
 	in := record{n: n, scope: s, names: names, sibling: sibling, said: said}
+	if sibling != digest.Unknown && !t.holdsDigests(n) {
+		s.over = sibling // “{"algorithm": …, "items": […]}”
+		in.scope.over = sibling
+	}
+	in.nameMap = t.isNameMap(n, s)
 	if n.text != "" {
 		t.value(&node{key: n.key, text: n.text, scalar: true, line: n.line, column: n.column}, &in)
 	}
@@ -110,7 +119,7 @@ func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
 		if !key.hash && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
-	case t.p.known.is(n.key) || namesFile(n.key, names.versioned):
+	case t.p.known.is(n.key) || namesFile(n.key, names.versioned) || parent != nil && listsFiles(parent.key) && t.holdsDigests(n):
 		s.name, s.size = n.key, names.size
 		s.label, s.hashes, s.packaged = digest.Unknown, false, false
 	case n.key == "" || parent == nil:
@@ -133,9 +142,15 @@ func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
 	}
 }
 
+// listsFiles reports whether the members of a record of that name are called as files.
+func listsFiles(key string) bool { return strings.TrimRight(foldWords(key), "0123456789") == "files" }
+
 // listOf goes through a list.
 func (t *tree) listOf(n *node, s scope) {
 	key := t.key(n.key)
+	if t.namesUnderDigest(n, s) {
+		return
+	}
 	switch {
 	case key.label != digest.Unknown && len(key.extra) == 0:
 		s.label, s.hashes = key.label, true
@@ -157,6 +172,40 @@ func (t *tree) listOf(n *node, s scope) {
 			t.visit(kid, s, n)
 		}
 	}
+}
+
+// namesUnderDigest reads a list of names under the digest that they have.
+func (t *tree) namesUnderDigest(n *node, s scope) bool {
+	if !isDigestKey(n.key) || len(n.kids) == 0 || !allScalars(n) {
+		return false
+	}
+	decoded, _ := decodeHex([]byte(n.key))
+	for _, kid := range n.kids {
+		t.emit(&node{line: n.line, column: n.column}, kid.text, decoded, s.label, nil, s)
+	}
+	return true
+}
+
+// isDigestKey reports whether the name of a member has the form of a digest.
+func isDigestKey(name string) bool {
+	return len(name) >= 32 && len(onlyHex(name)) == len(name) && digest.OfSize(len(name)/2) != nil
+}
+
+// isNameMap reports whether a record is a map from names to digests: every member is a
+// digest of one length, and none is called as what holds digests is.
+func (t *tree) isNameMap(n *node, s scope) bool {
+	size := 0
+	for _, kid := range n.kids {
+		if !kid.scalar || kid.key == "" || t.key(kid.key).label != digest.Unknown || t.key(kid.key).hash || t.key(kid.key).other != "" {
+			return false
+		}
+		v, ok := decodeHex([]byte(kid.text))
+		if !ok || len(v) < 16 || digest.OfSize(len(v)) == nil || size != 0 && len(v) != size {
+			return false
+		}
+		size = len(v)
+	}
+	return size > 0 && s.other == "" && (s.hashes || t.p.listName || slices.ContainsFunc(n.kids, func(k *node) bool { return looksLikeFile(k.key) }))
 }
 
 func allScalars(n *node) bool {
@@ -242,6 +291,8 @@ type record struct {
 	// where that is none that is known.
 	sibling digest.Algorithm
 	said    string
+	// nameMap is set for a map from names to digests.
+	nameMap bool
 }
 
 // A scalar is a value of a document with what its key and its record say of it.
@@ -273,9 +324,9 @@ func (t *tree) value(v *node, in *record) {
 		s.extra = s.key.words[:n-1] // “source-checksum”
 	}
 	s.hashKey = s.label != digest.Unknown || s.key.hash || len(s.extra) > 0 || v.key == "" && in.scope.hashes
-	s.fileKey = looksLikeFile(v.key) || t.p.known.is(v.key)
+	s.fileKey = in.nameMap || looksLikeFile(v.key) || t.p.known.is(v.key)
 	values := valuesIn(s.text, s.label.Size() == 4 || in.scope.label.Size() == 4 || in.sibling.Size() == 4, s.label)
-	for _, more := range []digest.Algorithm{in.sibling, in.scope.label} {
+	for _, more := range []digest.Algorithm{in.sibling, in.scope.label, in.scope.over} {
 		if s.label == digest.Unknown {
 			s.label = more
 		}
@@ -295,7 +346,7 @@ func (t *tree) value(v *node, in *record) {
 // keyIsDigest reads the digest as the name of a member, with the file's as its value.
 func (t *tree) keyIsDigest(s *scalar) bool {
 	name := s.node.key
-	if len(name) < 32 || len(onlyHex(name)) != len(name) || digest.OfSize(len(name)/2) == nil || !looksLikeFile(s.text) {
+	if !isDigestKey(name) || !looksLikeFile(s.text) {
 		return false
 	}
 	decoded, _ := decodeHex([]byte(name))
@@ -330,6 +381,11 @@ func (s *scalar) whole(values []value) (value, bool) {
 	if len(values) == 1 && values[0].from == 0 && values[0].to == len(s.text) {
 		return values[0], true
 	}
+	if s.hashKey && s.label == digest.Unknown && len(s.text) >= 22 && mixed(s.text) && !mostlyHex([]byte(s.text)) {
+		if decoded := decodeBase64(s.text); len(decoded) >= 16 && digest.OfSize(len(decoded)) != nil {
+			return value{to: len(s.text), digest: decoded, encoded: true}, true
+		}
+	}
 	if (s.hashKey || s.fileKey) && s.label != digest.Unknown {
 		if decoded := decodeBase64(s.text); len(decoded) == s.label.Size() && len(s.text) >= 4*s.label.Size()/3 {
 			return value{to: len(s.text), digest: decoded, algorithm: s.label, encoded: true}, true
@@ -345,8 +401,9 @@ func (t *tree) wholeValue(s *scalar, one value) {
 		t.p.aside.note(s.line, why)
 		return
 	}
+	in := s.in.scope
 	if one.algorithm != digest.Unknown {
-		s.label = one.algorithm
+		s.label, in.saysItself = one.algorithm, !one.encoded
 	}
 	t.p.out.Lines++
 	if one.digest == nil {
@@ -369,7 +426,7 @@ func (t *tree) wholeValue(s *scalar, one value) {
 	if s.label == digest.Unknown && (folded == "sha" || folded == "shasum") {
 		s.label = shaOfSize(len(one.digest))
 	}
-	t.emit(s.node, name, one.digest, s.label, s.in.scope.size, s.in.scope)
+	t.emit(s.node, name, one.digest, s.label, in.size, in)
 }
 
 // nameOf returns the name of the file that a value is of, or why it is left aside.
@@ -405,7 +462,7 @@ func shaOfSize(n int) digest.Algorithm {
 }
 
 // emit adds an entry, or keeps it for later where nothing names its file.
-func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algorithm, size *int64, s scope) {
+func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algorithm, size *size, s scope) {
 	candidates := digest.Only(label)
 	if label == digest.Unknown {
 		candidates = digest.OfSize(len(value))
@@ -415,12 +472,16 @@ func (t *tree) emit(v *node, name string, value digest.Value, label digest.Algor
 	}
 	name = strings.TrimPrefix(name, "./")
 	e := entryOf(name, value, candidates, t.format)
-	e.Size = size
+	e.take(size)
 	e.at(v.line, max(v.column, 1))
 	if name == "" || name == "." {
 		e.format, e.Name = codeOf(Bare), ""
+		if s.saysItself {
+			t.p.add(e) // it says what it is, though not of what
+			return
+		}
 		if s.packaged {
-			t.p.aside.note(v.line, "it is of a package, and no file of that is named")
+			t.p.aside.note(v.line, notNamed)
 			return
 		}
 		t.p.aside.note(v.line, "no file is named with it")

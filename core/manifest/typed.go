@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"endeixis/core/digest"
@@ -63,7 +64,7 @@ type typedRow struct {
 type said struct {
 	// name is the file's, and size what the row says of one.
 	name string
-	size *int64
+	size *size
 	// prefix are the words before the label of a field: “TIDE” of “TIDE_URL”, and key is
 	// all of its label.
 	prefix, key string
@@ -111,6 +112,8 @@ type typer struct {
 	// section is what the last heading announced, and table the header in force.
 	section section
 	table   *table
+	// labelsAbove is set where the row above has a value whose algorithm nothing says.
+	labelsAbove bool
 }
 
 // maxValues bounds the values in one row.
@@ -179,6 +182,8 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	switch {
 	case r.text == "":
 		r.kind = rowBlank
+	case strings.Trim(r.text, "[],;\"'") == "":
+		r.kind = rowRule // “],” parts nothing
 	case rule(r.text):
 		r.kind = rowRule
 		if i > 0 && rows[i-1].kind == rowText && t.heading(rows[i-1].text, true) {
@@ -187,6 +192,7 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	case t.comment(r):
 	case t.table != nil && t.tableRow(r):
 	default:
+		t.labelsAbove = i > 0 && rows[i-1].kind == rowValue && len(rows[i-1].labels) == 0
 		r.text = plainLinks(r.text)
 		t.fragments(r)
 		t.typeWords(r)
@@ -196,7 +202,7 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 // typeWords types a row that is in no form of its own.
 func (t *typer) typeWords(r *typedRow) {
 	if field := fieldOf(r.text); field != nil && sizeWords[foldWords(field[1])] && sizeOf(field[2]) != nil {
-		r.kind, r.said.size = rowField, sizeOf(field[2])
+		r.kind, r.said.size = rowField, statedSize(field[2])
 		return
 	}
 	r.labels = labelsIn(r.text)
@@ -207,6 +213,7 @@ func (t *typer) typeWords(r *typedRow) {
 	if len(values) == 0 {
 		values = encodedAtEnd(r.text, t.hint)
 	}
+	values = withoutAddressParts(r.text, values)
 	switch {
 	case len(values) > maxValues:
 		r.kind, r.why = rowAside, "so many values in one line are no list of files"
@@ -217,6 +224,14 @@ func (t *typer) typeWords(r *typedRow) {
 	default:
 		t.wordRow(r)
 	}
+}
+
+// withoutAddressParts leaves out damaged values in addresses: “…?token=8ea62aeeec6604f8”.
+func withoutAddressParts(text string, values []value) []value {
+	if !strings.Contains(text, "://") {
+		return values
+	}
+	return slices.DeleteFunc(values, func(v value) bool { return v.digest == nil && isAddressPart(text, &v) })
 }
 
 // counts reports whether a row holds something of a list.
@@ -232,22 +247,26 @@ func (r *typedRow) counts() bool {
 }
 
 // fragmentForm is an address of a file with the digest of it behind its end.
-var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}`)
+var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}|[a-z]+://[^\s"'<>#;]+;(?:sha-?[0-9]+|md5)(?:sum)?=[0-9a-fA-F]{32,128}`)
 
 // fragments reads the digests that addresses carry behind their ends. The address stays.
 func (t *typer) fragments(r *typedRow) {
-	if !strings.Contains(r.text, "://") || strings.IndexByte(r.text, '#') < 0 {
+	if !strings.Contains(r.text, "://") || !strings.ContainsAny(r.text, "#;") {
 		return
 	}
 	r.text = fragmentForm.ReplaceAllStringFunc(r.text, func(whole string) string {
-		address, fragment, _ := strings.Cut(whole, "#")
+		at := strings.LastIndexAny(whole, "#;")
+		address, fragment := whole[:at], whole[at+1:]
 		name := nameOfAddress(address)
+		if local, ok := strings.CutPrefix(address, "file://"); ok && whole[at] == ';' {
+			name = local
+		}
 		label, digits, labelled := strings.Cut(fragment, "=")
 		if !labelled {
 			label, digits = "", fragment
 		}
 		value, ok := decodeHex([]byte(digits))
-		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
+		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) && whole[at] == '#' || name == "" || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
 			return whole
 		}
 		candidates := digest.OfSize(len(value))
@@ -419,6 +438,9 @@ func announces(text string) bool {
 var chatMark = regexp.MustCompile(`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?:[:.]\d{2})?(?: ?[AaPp][Mm])?\]\s+(?:<?[\pL][\pL\d._@-]{0,30}(?: [\pL][\pL\d._@-]{0,30})?>?:\s+)?|` +
 	`(?:\d{1,2}[:.]\d{2}(?:[:.]\d{2})?\s+)?<[@+ ]?[\pL][\pL\d._ -]{0,30}>:?\s+|\d{1,2}:\d{2}(?::\d{2})?\s+[\pL][\pL\d._-]{0,30}:\s+)`)
 
+// forumMark are marks that forums put around words.
+var forumMark = regexp.MustCompile(`(?i)\[/?(?:b|i|u|s|code|size|color|quote|pre|tt|hr|list|font|center|spoiler|url|\*)(?:=[^\]]*)?\]`)
+
 // listNumber is the number of an item in a list.
 var listNumber = regexp.MustCompile(`^\d{1,3}[.)]\s+`)
 
@@ -433,7 +455,10 @@ func (r *typedRow) unmark() {
 	if !isASCII(text) {
 		text = strings.TrimSpace(spaces.Replace(text))
 	}
-	if '0' <= r.text[0] && r.text[0] <= '9' || r.text[0] == '[' || r.text[0] == '<' {
+	if strings.IndexByte(text, '[') >= 0 {
+		text = strings.TrimSpace(forumMark.ReplaceAllString(text, ""))
+	}
+	if text != "" && ('0' <= text[0] && text[0] <= '9' || text[0] == '[' || text[0] == '<') {
 		text = text[len(chatMark.FindString(text)):]
 	}
 	for more := true; more; {
@@ -457,7 +482,10 @@ func isASCII(text string) bool {
 // cutMark cuts one mark from the front of a text, and reports whether there was one.
 func cutMark(text string) (string, bool) {
 	rest := text
+	first, width := utf8.DecodeRuneInString(text)
 	switch {
+	case unicode.Is(unicode.So, first) || unicode.Is(unicode.Variation_Selector, first) || first == '\u200d':
+		rest = text[width:] // “📦 gauge.bin”
 	case strings.HasPrefix(text, ">"):
 		rest = text[1:]
 	case strings.HasPrefix(text, "| ") && strings.Count(text, "|") == 1:

@@ -188,9 +188,9 @@ func (t *typer) takeCells(r *typedRow, cells []string) bool {
 	if base := nameOfAddress(name); isAddress(name) && base != "" {
 		name = base
 	}
-	var size *int64
+	var length *size
 	if t.table.size >= 0 {
-		size = sizeOf(trimCell(cells[t.table.size]))
+		length = statedSize(trimCell(cells[t.table.size]))
 	}
 	stated := r.stated
 	for i := range cells {
@@ -199,7 +199,8 @@ func (t *typer) takeCells(r *typedRow, cells []string) bool {
 			continue
 		}
 		if s.code == "" {
-			s.entry.Name, s.entry.Size = name, size
+			s.entry.Name = name
+			s.entry.take(length)
 			if cutName(name) {
 				s.entry.Name, s.entry.format = "", codeOf(Bare)
 			}

@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"endeixis/core/digest"
@@ -110,11 +111,20 @@ func (t *typer) percentLabel(r *typedRow) bool {
 }
 
 func (t *typer) headingOfRows(r *typedRow) bool {
+	if t.labelsAbove && isAside(r.text) && len(r.labels) == 1 {
+		r.kind, r.said.label = rowField, r.labels[0].algorithm // “(SHA-256)” below a value
+		return true
+	}
 	if len(r.labels) == 0 || !t.heading(r.text, false) {
 		return false
 	}
 	r.kind = rowHeading
 	return true
+}
+
+// isAside reports whether a text is a remark on what stands above it.
+func isAside(text string) bool {
+	return text[0] == '(' && text[len(text)-1] == ')' || text[0] == '^' || strings.HasPrefix(text, "↑")
 }
 
 // addressAlone types a row that is an address and nothing else.
@@ -267,13 +277,11 @@ func quotedKey(text string) string {
 }
 
 func hasHashWord(text string) bool {
-	for _, w := range splitKey(text) {
-		if hashWords[w] && w != "value" && w != "content" && w != "sum" && w != "verify" && w != "verification" {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(splitKey(text), func(w string) bool { return hashWords[w] && !loose[w] })
 }
+
+// loose are words for digests that are said of much else.
+var loose = wordSet(`value content sum verify verification`)
 
 // fieldRow reads “LABEL: VALUE” of a record where the label is one that is known.
 func (t *typer) fieldRow(r *typedRow, key, text string) bool {
@@ -287,7 +295,7 @@ func (t *typer) fieldRow(r *typedRow, key, text string) bool {
 	case namesField(folded):
 		return t.nameField(r, key, folded, inner)
 	case sizeWords[folded]:
-		r.kind, r.said.size = rowField, sizeOf(inner)
+		r.kind, r.said.size = rowField, statedSize(inner)
 	case folded == "contentdisposition":
 		return t.disposition(r, text)
 	case algorithmWords[folded] && markOf(inner) != digest.Unknown:

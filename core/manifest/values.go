@@ -346,7 +346,7 @@ func groupsAt(text string, from int) groups {
 	g.width = g.first
 	for at := from; ; {
 		n, skip := groupAt(text, at), 0
-		if n != g.width && strings.HasPrefix(text[at:], "0x") {
+		if strings.HasPrefix(text[at:], "0x") {
 			skip = 2
 			n = groupAt(text, at+skip)
 			if g.count == 0 {

@@ -144,12 +144,12 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	var list *manifest.Manifest
 	var err error
 	if signed, frameErr := openpgp.ReadCleartext(c.Content); frameErr == nil {
-		list, err = s.readSigned(c.Of, signed)
+		list, err = readSigned(signed, s.listOptions(c.Of, false))
 	} else if openpgp.IsCleartext(c.Content) {
 		read.Trouble = plain.Text(frameErr.Error())
 		return
 	} else {
-		list, err = manifest.Parse(string(c.Content), s.listOptions(c.Of))
+		list, err = manifest.Parse(string(c.Content), s.listOptions(c.Of, false))
 	}
 	switch {
 	case err != nil:

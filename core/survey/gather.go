@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"endeixis/core/container"
+	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
@@ -43,6 +44,33 @@ type Found struct {
 	// Content is all of a file that can be a manifest, a signature or a key;
 	// nil for one that was not read.
 	Content []byte `json:"content"`
+	// Given is set for a text that a person handed over on purpose: it is evidence by that
+	// word, whatever it looks like, and never an artifact.
+	Given *Given `json:"given,omitempty"`
+}
+
+// A Given says what a text is for that a person handed over on purpose.
+type Given struct {
+	// For are the paths of the files that it was handed over for; of a text for one file,
+	// each value without a name is that file's.
+	For []string `json:"for,omitempty"`
+	// Values are digests that were given as such. Then the text is only what was typed, and
+	// is not read.
+	Values []GivenValue `json:"values,omitempty"`
+}
+
+// A GivenValue is a digest that was given as such.
+type GivenValue struct {
+	// Algorithm is what was said of it, or [digest.Unknown].
+	Algorithm digest.Algorithm `json:"algorithm"`
+	Digest    digest.Value     `json:"digest"`
+}
+
+// Give adds a text that was handed over, under a path that no file has.
+func (f *Findings) Give(path string, content []byte, given Given) {
+	f.Files = slices.DeleteFunc(f.Files, func(one Found) bool { return one.Path == path })
+	f.Files = append(f.Files, Found{Path: path, Size: int64(len(content)), Content: content, Given: &given})
+	slices.SortFunc(f.Files, func(a, b Found) int { return strings.Compare(a.Path, b.Path) })
 }
 
 // Looked is a container that was looked into.

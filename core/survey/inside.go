@@ -81,7 +81,7 @@ func (s *planner) openContainers(found *Findings) {
 			}
 			item := s.itemOf(ref)
 			item.Role = ""
-			s.recognise(&item, guessRole(m.Name), content)
+			s.recognise(&item, guessRole(m.Name), content, nil)
 			if item.Role == "" {
 				continue
 			}

@@ -34,7 +34,7 @@ func (s *planner) pairManifests() {
 		if list == nil {
 			continue
 		}
-		p := &pairing{planner: s, from: item.Path}
+		p := &pairing{planner: s, from: item.Path, given: s.given[item.Path]}
 		if o, ok := s.origins[p.from]; ok {
 			p.origin = &o
 		}
@@ -47,6 +47,7 @@ func (s *planner) pairManifests() {
 			p.named(e)
 		}
 		p.nameless(item, nameless)
+		p.unasked(list)
 		if p.guesses > maxGuesses {
 			item.Why += "; it leaves open of so many files which are meant that not all were tried"
 		}
@@ -58,6 +59,8 @@ type pairing struct {
 	*planner
 	from   string
 	origin *Provenance
+	// given is set for a text that was handed over.
+	given *Given
 	// guesses counts the entries that were tied to files that they may not be about.
 	guesses int
 }
@@ -65,6 +68,9 @@ type pairing struct {
 func (p *pairing) named(e manifest.Entry) {
 	targets := p.filesOf(p.from, e.Name)
 	renamed := false
+	if len(targets) == 0 && e.Guessed.Has(manifest.DigestPart) {
+		return // what is guessed says nothing of a file that is not here
+	}
 	if len(targets) == 0 {
 		p.absent = append(p.absent, e.Candidates()...)
 		p.out.Absent = append(p.out.Absent, Absent{Name: e.Name, Manifest: p.from, Line: e.Line, Digest: e.Digest})
@@ -82,7 +88,10 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 	if len(entries) == 0 {
 		return
 	}
-	targets := p.filesOf(p.from, "")
+	targets := p.givenFor()
+	if len(targets) == 0 {
+		targets = p.filesOf(p.from, "")
+	}
 	if len(targets) == 0 {
 		targets = p.namelessFor(p.from)
 	}
@@ -101,9 +110,47 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 		several = givenTwice(entries)
 	}
 	for _, e := range entries {
-		doubtful := len(targets) > 1 || slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
+		doubtful := len(targets) > 1 || e.Question != "" || slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
 		for _, at := range targets {
 			p.list(at, e, Listing{Doubtful: doubtful})
+		}
+	}
+}
+
+// givenFor returns the files that a text was handed over for.
+func (p *pairing) givenFor() []int {
+	if p.given == nil {
+		return nil
+	}
+	var out []int
+	for _, name := range p.given.For {
+		if at, ok := p.index[name]; ok && p.out.Items[at].Role == Artifact {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+// maxUnasked bounds the names that are told of a text that speaks of other files.
+const maxUnasked = 3
+
+// unasked notes with the only file that a text was handed over for what that speaks of
+// instead, where it says nothing of the file.
+func (p *pairing) unasked(list *manifest.Manifest) {
+	targets := p.givenFor()
+	if len(targets) != 1 {
+		return
+	}
+	item := &p.out.Items[targets[0]]
+	if slices.ContainsFunc(item.Listed, func(l Listing) bool { return l.Manifest == p.from && !l.Renamed }) {
+		return
+	}
+	for _, e := range list.Entries.All() {
+		if len(item.Unasked) == maxUnasked {
+			return
+		}
+		if e.Name != "" && !slices.Contains(item.Unasked, e.Name) {
+			item.Unasked = append(item.Unasked, e.Name)
 		}
 	}
 }
@@ -112,6 +159,9 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 func givenTwice(entries []manifest.Entry) map[digest.Algorithm]bool {
 	values, out := map[digest.Algorithm]digest.Value{}, map[digest.Algorithm]bool{}
 	for _, e := range entries {
+		if e.Question != "" {
+			continue
+		}
 		for _, a := range e.Candidates() {
 			if first, ok := values[a]; !ok {
 				values[a] = e.Digest
@@ -129,6 +179,16 @@ func givenTwice(entries []manifest.Entry) map[digest.Algorithm]bool {
 func (p *pairing) list(at int, e manifest.Entry, l Listing) {
 	l.Manifest, l.Line, l.Name, l.Origin = p.from, e.Line, e.Name, p.origin
 	l.Algorithms, l.Digest, l.Size, l.Pieces = e.Candidates(), e.Digest, e.Size, e.Pieces
+	l.Guessed, l.Question = e.Guessed.Has(manifest.DigestPart), e.Question
+	if p.given != nil && len(p.given.For) == 1 {
+		l.Given = AsText
+		if len(p.given.Values) > 0 {
+			l.Given = AsValue
+		}
+	}
+	if e.Guessed.Has(manifest.SizePart) {
+		l.Size, l.GuessedSize = nil, e.Size
+	}
 	target := &p.out.Items[at]
 	if l.Doubtful {
 		if p.guesses++; p.guesses > maxGuesses {
@@ -270,9 +330,34 @@ func (s *planner) pairSignatures() {
 	}
 }
 
+// readingsOfGiven returns what a signature may be over that was handed over for one file:
+// that file, or a list that speaks of it.
+func (s *planner) readingsOfGiven(sig, file string) (readings []reading, firm int) {
+	at, ok := s.index[file]
+	if !ok {
+		return nil, 0
+	}
+	over := []int{at}
+	for _, l := range s.out.Items[at].Listed {
+		if list, ok := s.index[l.Manifest]; ok && !slices.Contains(over, list) {
+			over = append(over, list)
+		}
+	}
+	for _, i := range over {
+		readings = append(readings, reading{item: i, why: "it was handed over for " + file})
+	}
+	if len(readings) == 1 {
+		return readings, 1
+	}
+	return readings, 0
+}
+
 // readingsOf returns the files that a signature may be over. The first so many
 // are firm: the name, or a correction by hand, says so, or there is no other.
 func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
+	if given := s.given[sig]; given != nil && len(given.For) == 1 && s.set[sig] == "" {
+		return s.readingsOfGiven(sig, given.For[0])
+	}
 	if file, ok := s.set[sig]; ok {
 		return []reading{{item: s.index[file], why: "it was set by hand for this file"}}, 1
 	}

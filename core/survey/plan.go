@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -47,6 +46,7 @@ func newPlanner(found *Findings, limits Limits) *planner {
 		out:   &Survey{Items: make([]Item, 0, len(found.Files)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}},
 		index: map[string]int{},
 		lists: map[string]*manifest.Manifest{},
+		given: map[string]*Given{},
 		sigs:  map[string][]*openpgp.Signature{},
 
 		insides: map[string]*inside{}, called: map[callName][]memberRef{}, taken: map[string]bool{},
@@ -87,9 +87,12 @@ func (s *planner) itemOfFile(f *Found) Item {
 	if f.Promised != "" {
 		item.Role, item.Why = f.Promised, "its name says so"
 	}
+	if f.Given != nil {
+		s.given[f.Path] = f.Given
+	}
 	if f.Content != nil {
 		s.out.Contents[f.Path] = f.Content
-		s.recognise(&item, guessRole(f.Path), f.Content)
+		s.recognise(&item, guessRole(f.Path), f.Content, f.Given)
 	}
 	return item
 }
@@ -113,6 +116,8 @@ type planner struct {
 	out   *Survey
 	index map[string]int
 	lists map[string]*manifest.Manifest
+	// given are the texts that were handed over on purpose, by path.
+	given map[string]*Given
 	sigs  map[string][]*openpgp.Signature
 	// insides holds what containers hold, by path, called their members by
 	// what they can be called, and taken those that became items.
@@ -132,57 +137,71 @@ type planner struct {
 }
 
 // recognise decides by content first, and by name where the content leaves it
-// open.
-func (s *planner) recognise(item *Item, guess string, content []byte) {
-	if openpgp.IsCleartext(content) {
-		s.recogniseCleartext(item, guess, content)
+// open. What was handed over on purpose is never an artifact, whatever it looks like.
+func (s *planner) recognise(item *Item, guess string, content []byte, given *Given) {
+	if given != nil && len(given.Values) > 0 {
+		s.takeValues(item, given)
 		return
 	}
-	if openpgp.IsMessage(content) && s.recogniseMessage(item, content) {
-		return
+	r := recogniseContent(content, func() manifest.Options { return s.listOptions(item.Path, given != nil) })
+	switch r.kind {
+	case SignedText:
+		s.takeSigned(item, guess, &r, given != nil)
+	case SignatureText:
+		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(r.sigs), "OpenPGP signature"))
+		s.sigs[item.Path] = r.sigs
+	case KeyText:
+		s.takeKey(item, r.secret)
+	case NothingText, ValueText, ListText:
+		s.takeText(item, guess, &r, given != nil)
 	}
-	sigs, sigErr := openpgp.ReadSignatures(content)
-	if sigErr == nil {
-		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(sigs), "OpenPGP signature"))
-		s.sigs[item.Path] = sigs
-		return
-	}
-	_, _, keyErr := openpgp.ReadCertificates(content)
-	var secret *openpgp.SecretKeyError
-	if keyErr == nil {
-		item.Role, item.Why = Key, "its content is an OpenPGP public key"
-		return
-	}
-	if errors.As(keyErr, &secret) {
-		item.Role, item.Why = Key, "its content is an OpenPGP secret key"
+}
+
+// takeKey takes a file of keys.
+func (s *planner) takeKey(item *Item, secret bool) {
+	item.Role, item.Why = Key, "its content is an OpenPGP public key"
+	if secret {
+		item.Why = "its content is an OpenPGP secret key"
 		item.Problem = &measure.Problem{Code: measure.Malformed, Message: "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
-		return
 	}
-	if guess == string(Signature) {
-		item.Role, item.Why = Signature, "its name says so"
-		item.Problem = &measure.Problem{Code: measure.Malformed, Message: sigErr.Error()}
-		return
-	}
-	if guess == string(Key) {
-		return // many things are called .key; this one is not OpenPGP
-	}
-	list, err := manifest.Parse(string(content), s.listOptions(item.Path))
+}
+
+// takeText takes a text that has neither signatures around it nor a key in it.
+func (s *planner) takeText(item *Item, guess string, r *recognised, given bool) {
 	switch {
+	case given:
+		item.Role, item.Why = Manifest, "it was handed over to be held against"
+	case guess == string(Signature):
+		item.Role, item.Why = Signature, "its name says so"
+		item.Problem = &measure.Problem{Code: measure.Malformed, Message: r.sigErr.Error()}
+		return
+	case guess == string(Key):
+		return // many things are called .key; this one is not OpenPGP
 	case guess == string(Manifest):
 		item.Role, item.Why = Manifest, "its name says so"
-	case isList(list):
+	case isList(r.list):
 		item.Role, item.Why = Manifest, "its content is a list of digests"
-	case s.speaksOfHere(item.Path, list):
+	case s.speaksOfHere(item.Path, r.list):
 		item.Role, item.Why = Manifest, "its content states digests of files here"
 	default:
 		return
 	}
-	s.takeList(item, list, err)
+	s.takeList(item, r.list, r.listErr)
 }
 
-func (s *planner) listOptions(p string) manifest.Options {
+// takeValues takes digests that were handed over as such for a list of them.
+func (s *planner) takeValues(item *Item, given *Given) {
+	item.Role, item.Why = Manifest, "it was handed over to be held against"
+	entries := make([]manifest.Entry, len(given.Values))
+	for i, v := range given.Values {
+		entries[i] = manifest.ValueEntry(v.Algorithm, v.Digest, i+1)
+	}
+	s.takeList(item, &manifest.Manifest{Format: manifest.Bare, Entries: manifest.EntriesOf(entries), Problems: []manifest.Problem{}, LeftAside: []manifest.Aside{}}, nil)
+}
+
+func (s *planner) listOptions(p string, given bool) manifest.Options {
 	s.learnNames()
-	return manifest.Options{FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile, Beside: s.names}
+	return manifest.Options{Given: given, FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile, Beside: s.names}
 }
 
 // isList reports whether a text is there to list digests. Digests that are found in
@@ -217,49 +236,22 @@ func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
 	s.lists[item.Path] = list
 }
 
-// recogniseCleartext takes a text with OpenPGP signatures around it for a
-// manifest when there are digests in it. Only what the signatures cover is
-// read; the signatures are over this manifest.
-func (s *planner) recogniseCleartext(item *Item, guess string, content []byte) {
-	signed, err := openpgp.ReadCleartext(content)
-	if err != nil {
+// takeSigned takes a text with OpenPGP signatures around it for a manifest when there are
+// digests in it. Only what the signatures cover is read; they are over this manifest.
+func (s *planner) takeSigned(item *Item, guess string, r *recognised, given bool) {
+	if r.frameErr != nil {
 		item.Role, item.Why = Manifest, "its content is a text with an OpenPGP signature around it"
-		item.Problem = &measure.Problem{Code: measure.Malformed, Message: err.Error()}
+		item.Problem = &measure.Problem{Code: measure.Malformed, Message: r.frameErr.Error()}
 		return
 	}
-	list, err := s.readSigned(item.Path, signed)
-	if list.Entries.Len() == 0 && guess != string(Manifest) && guess != string(Signature) {
+	if r.list.Entries.Len() == 0 && guess != string(Manifest) && guess != string(Signature) && !given {
 		return // a signed letter is no manifest
 	}
-	s.takeSigned(item, list, err, Cleartext, signed.Signatures)
-}
-
-// recogniseMessage takes a signed message for a manifest when its content is
-// one, and reports whether it is.
-func (s *planner) recogniseMessage(item *Item, content []byte) bool {
-	m, err := openpgp.ReadMessage(content)
-	if err != nil || len(m.Signatures) == 0 {
-		return false // it is told as a signature file that is none
+	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(r.sigs), "OpenPGP signature"))
+	s.takeList(item, r.list, r.listErr)
+	for index, sig := range r.sigs {
+		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Raw: sig.Raw, Around: r.enclosure})
 	}
-	list, err := s.readSigned(item.Path, &openpgp.Cleartext{Text: m.Content, FirstLine: 1})
-	if list.Entries.Len() == 0 {
-		return false
-	}
-	s.takeSigned(item, list, err, Message, m.Signatures)
-	return true
-}
-
-func (s *planner) takeSigned(item *Item, list *manifest.Manifest, err error, around Enclosure, sigs []*openpgp.Signature) {
-	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(sigs), "OpenPGP signature"))
-	s.takeList(item, list, err)
-	for index, sig := range sigs {
-		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Raw: sig.Raw, Around: around})
-	}
-}
-
-// readSigned reads a manifest out of a signed text. Lines are those of the file.
-func (s *planner) readSigned(p string, signed *openpgp.Cleartext) (*manifest.Manifest, error) {
-	return readSigned(signed, s.listOptions(p))
 }
 
 // correct takes a correction after checking that it makes sense.

@@ -31,6 +31,8 @@ func TestRecognise(t *testing.T) {
 	} {
 		got, err := Recognise([]byte(c.text))
 		require.NoError(t, err, name)
+		assert.Len(t, got.Marks, c.want.Entries, name)
+		got.Marks = nil
 		assert.Equal(t, c.want, got, name)
 	}
 	may := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}

@@ -54,6 +54,16 @@ type Listing struct {
 	Digest     digest.Value       `json:"digest"`
 	Size       *int64             `json:"size,omitempty"`
 	Pieces     *manifest.Pieces   `json:"pieces,omitempty"`
+	// GuessedSize is a number that may be the size, where nothing says so, and Guessed is
+	// set where nothing says that the digest is one. Guesses are tried and told, and
+	// neither clear nor refuse.
+	GuessedSize *int64 `json:"guessed_size,omitempty"`
+	Guessed     bool   `json:"guessed,omitempty"`
+	// Given is set for what was handed over on purpose for this file alone.
+	Given GivenAs `json:"given,omitempty"`
+	// Question says why the value may be of something else, though somebody gave it for
+	// this file, or is empty. Then it is doubtful.
+	Question string `json:"question,omitempty"`
 	// Doubtful is set when the name fits several files: then the digest
 	// decides which of them is meant.
 	Doubtful bool `json:"doubtful,omitempty"`
@@ -63,6 +73,15 @@ type Listing struct {
 	// Origin says where the manifest comes from, or is nil.
 	Origin *Provenance `json:"origin,omitempty"`
 }
+
+// GivenAs says how something was handed over.
+type GivenAs string
+
+const (
+	// AsValue is a digest that was given by itself, AsText a text with digests in it.
+	AsValue GivenAs = "value"
+	AsText  GivenAs = "text"
+)
 
 // A SignatureOver is a signature that may be over an item.
 type SignatureOver struct {
@@ -125,6 +144,9 @@ type Item struct {
 	// Holds is set for an archive, a compressed file or a disc image that
 	// was looked into.
 	Holds *Holds `json:"holds,omitempty"`
+	// Unasked are names in texts that were handed over for this file, and are not its own:
+	// up to three of those that speak of nothing else.
+	Unasked []string `json:"unasked,omitempty"`
 	// Against is set for a medium that is read back.
 	Against *Against `json:"against,omitempty"`
 }

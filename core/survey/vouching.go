@@ -8,12 +8,18 @@ import (
 	"endeixis/core/container"
 )
 
+// NamedToVouch reports whether the name of a file says that it may vouch for another: a
+// manifest, a signature or a key.
+func NamedToVouch(name string) bool {
+	guess := guessRole(name)
+	return guess != "" && guess != maybeText
+}
+
 // CanVouch reports whether a file of this name and size may vouch for another, so that it
 // is worth looking at when only that other file is asked about: a manifest, a signature, a
 // key, or any text of bounded size.
 func CanVouch(name string, size int64) bool {
-	guess := guessRole(name)
-	if guess != "" && guess != maybeText {
+	if NamedToVouch(name) {
 		return true
 	}
 	ext := strings.ToLower(path.Ext(name))

@@ -113,6 +113,11 @@ func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 		if f.Changed != nil {
 			found.Changed = f.Changed.UTC()
 		}
+		given, err := f.Given.Survey()
+		if err != nil {
+			return out, fault.New(fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error()).At(fmt.Sprintf("files[%d].given", i))
+		}
+		found.Given = given
 		if f.Content != nil {
 			content, err := base64.StdEncoding.DecodeString(*f.Content)
 			if err != nil {

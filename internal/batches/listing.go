@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"endeixis/core/container"
+	"endeixis/core/digest"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
@@ -137,6 +138,9 @@ func checkPage(page *ListingPage) error {
 		if err := checkProblem(f.Problem, field); err != nil {
 			return err
 		}
+		if err := checkGiven(f, field); err != nil {
+			return err
+		}
 	}
 	for i := range page.Containers {
 		c := &page.Containers[i]
@@ -157,6 +161,24 @@ func checkPage(page *ListingPage) error {
 		for k := range c.Layout.Problems {
 			p := &c.Layout.Problems[k]
 			p.Name, p.Message = plain.Text(p.Name), plain.Text(p.Message)
+		}
+	}
+	return nil
+}
+
+// checkGiven refuses a text that was handed over and is not there, or values that no
+// algorithm has.
+func checkGiven(f *survey.Found, field string) error {
+	if f.Given == nil {
+		return nil
+	}
+	if f.Content == nil {
+		return badListing(field, "%s was handed over, and nothing of it was sent", plain.Quoted(f.Path))
+	}
+	for _, v := range f.Given.Values {
+		of := digest.OfSize(len(v.Digest))
+		if of == nil || v.Algorithm != digest.Unknown && v.Algorithm.Size() != len(v.Digest) {
+			return badListing(field, "a value of %d bytes is no digest of that kind", len(v.Digest))
 		}
 	}
 	return nil

@@ -171,7 +171,7 @@ func (a *app) compareHere(ctx context.Context, arg string) error {
 		return err
 	}
 	defer h.folder.Close()
-	return a.unrecorded(ctx, h.folder.FS(), h.found, func(string) bool { return true })
+	return a.unrecorded(ctx, h.folder.FS(), h.found, func(string) bool { return true }, false)
 }
 
 // without adds to the error of a service that cannot be reached what can be had without.

@@ -286,9 +286,7 @@ func (a *app) spotOnSite(ctx context.Context, sp spot, dir string, shelf *measur
 	defer s.close()
 	e := a.entry(s, satchel.Spot, dir, "spot", sp.publisher)
 	e.Corrections = correctionsOf(corrections)
-	return a.tellSite(ctx, s, &e, shelf, found, func(path string) bool {
-		return slices.ContainsFunc(sp.files, func(f string) bool { return filepath.Base(f) == path })
-	})
+	return a.tellSite(ctx, s, &e, shelf, found, sp.about)
 }
 
 // tellSite judges files, keeps the outcome, and shows it.
@@ -469,7 +467,7 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*survey.Agai
 	}
 	shelf := measurer.NewShelf()
 	defer shelf.Close()
-	found, corrections, err := a.gathered(ctx, spot{files: []string{arg}}, shelf)
+	found, corrections, err := a.gathered(ctx, &spot{files: []string{arg}}, shelf)
 	if err != nil {
 		return fail(err)
 	}

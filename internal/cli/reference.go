@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -58,23 +59,24 @@ func (a *app) referenceFind() *cobra.Command {
 	}
 }
 
-// parseDigest reads one digest as a person writes it: in groups, in capitals, with its
-// algorithm, as base64.
+// parseDigest reads one digest as it was typed or pasted.
 func parseDigest(text string) (manifest.Entry, error) {
-	m, err := manifest.Parse(strings.TrimSpace(text), manifest.Options{})
-	if err != nil {
-		return manifest.Entry{}, err
+	e, err := manifest.ParseValue(text)
+	var wrong *manifest.ValueError
+	if errors.As(err, &wrong) {
+		return e, usage("%s is not read as one digest: %s; %s", plain.Quoted(clipped(text)), wrong.Reason, wrong.Advice)
 	}
-	if label, value, ok := strings.Cut(strings.TrimSpace(text), "-"); m.Entries.Len() == 0 && ok {
-		// As pages state what they load: “sha512-” and base64.
-		if tagged, err := manifest.Parse(fmt.Sprintf("%s (it) = %s\n", label, value), manifest.Options{}); err == nil && tagged.Entries.Len() == 1 {
-			return tagged.Entries.At(0), nil
-		}
+	return e, err
+}
+
+// maxEchoed bounds what is repeated of a text in a message.
+const maxEchoed = 80
+
+func clipped(text string) string {
+	if r := []rune(text); len(r) > maxEchoed {
+		return string(r[:maxEchoed]) + "…"
 	}
-	if m.Entries.Len() != 1 {
-		return manifest.Entry{}, usage("%s is not read as one digest; give the whole value of one algorithm, spaced as you like", plain.Quoted(text))
-	}
-	return m.Entries.At(0), nil
+	return text
 }
 
 // references asks for the files that were cleared with one of the values.

@@ -4,16 +4,15 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"io"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
-	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
@@ -34,8 +33,17 @@ type spot struct {
 	publisher  string
 	unrecorded bool
 	drill      bool
-	site       siteFlags
+	// expectMatch asks for success where all that was given is the file's, whoever vouches.
+	expectMatch bool
+	site        siteFlags
+
+	// asked are the names of the files on the shelf, and given those of what was handed
+	// over for them.
+	asked, given []string
 }
+
+// about reports whether an item is a file that was asked about, or in one of those.
+func (s *spot) about(path string) bool { return slices.Contains(s.asked, container.Outermost(path)) }
 
 func (a *app) spotCommand() *cobra.Command {
 	var s spot
@@ -70,6 +78,7 @@ Without a file, --digest tells which file that was cleared here has it.`,
 	cmd.Flags().StringVar(&s.publisher, "publisher", "", "the publisher that it is expected from")
 	s.site.add(cmd)
 	cmd.Flags().BoolVar(&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory")
+	cmd.Flags().BoolVar(&s.expectMatch, "expect-match", false, "end with 0 if all that was given was compared and is the file's, though nobody vouches for it")
 	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "where there is no service: compare digests alone, on no record")
 	return cmd
 }
@@ -79,17 +88,16 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 	if len(s.digests) == 0 {
 		return usage("give a file, or with --digest a value to look for; see “endeixis spot --help”")
 	}
-	if s.paste || len(s.manifests)+len(s.signatures) > 0 || s.unrecorded || s.site.given() {
+	if s.paste || len(s.manifests)+len(s.signatures) > 0 || s.unrecorded || s.expectMatch || s.site.given() {
 		return usage("without a file, --digest stands alone")
 	}
 	var values []digest.Value
 	for _, text := range s.digests {
-		e, err := parseDigest(text)
+		v, err := a.valueOf(text)
 		if err != nil {
 			return err
 		}
-		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
-		values = append(values, e.Digest)
+		values = append(values, v)
 	}
 	found, err := a.references(ctx, values)
 	if err != nil {
@@ -104,15 +112,16 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 	return nil
 }
 
-// maxBeside bounds how many files beside the one in question are looked at.
+// maxBeside bounds how many texts beside the one in question are looked at whose names do
+// not say that they may vouch for it.
 const maxBeside = 500
 
-// maxPasted bounds what is pasted.
-const maxPasted = 8 << 20
-
 // gathered puts files and all that is given on a shelf, and finds what vouches for them.
-func (a *app) gathered(ctx context.Context, s spot, shelf *measurer.Shelf) (*survey.Findings, []wire.Correction, error) {
-	var names []string
+func (a *app) gathered(ctx context.Context, s *spot, shelf *measurer.Shelf) (*survey.Findings, []wire.Correction, error) {
+	given, err := a.givenTexts(*s)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, file := range s.files {
 		if err := measurer.Exists(file); err != nil {
 			return nil, nil, usage("%s", reasonOf(err))
@@ -121,56 +130,37 @@ func (a *app) gathered(ctx context.Context, s spot, shelf *measurer.Shelf) (*sur
 		if err != nil {
 			return nil, nil, usage("%s", reasonOf(err))
 		}
-		names = append(names, name)
+		s.asked = append(s.asked, name)
 	}
-	if err := shelf.Beside(survey.CanVouch, maxBeside); err != nil {
+	left, err := shelf.Beside(survey.NamedToVouch, survey.CanVouch, maxBeside)
+	if err != nil {
 		return nil, nil, err
 	}
-	wanted := slices.Clone(names)
-	for _, text := range s.digests {
-		e, err := parseDigest(text)
-		if err != nil {
-			return nil, nil, err
-		}
-		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
-		wanted = append(wanted, shelf.PutText("the given value", []byte(listing(e, names))))
+	if left > 0 {
+		a.note("Of the texts beside it %d were looked at, and %d more were not; give a list among those with --manifest.", maxBeside, left)
 	}
-	if s.paste {
-		pasted, err := io.ReadAll(io.LimitReader(a.stdin, maxPasted+1))
-		if err != nil {
-			return nil, nil, err
-		}
-		if len(pasted) > maxPasted {
-			return nil, nil, usage("what was pasted is longer than %s; save it as a file, and give it with --manifest", size(maxPasted))
-		}
-		what, err := recognise(pasted)
-		if err != nil {
-			return nil, nil, err
-		}
-		a.note("What was pasted is taken for %s.", what)
-		name := "pasted text"
-		if len(pasted) > 1<<20 {
-			name = "pasted.digests" // a text of such a length is read as a list only by its name
-		}
-		wanted = append(wanted, shelf.PutText(name, pasted))
-	}
+	wanted := slices.Clone(s.asked)
 	var corrections []wire.Correction
-	for _, file := range slices.Concat(s.manifests, s.signatures) {
+	for _, file := range s.signatures {
 		name, err := shelf.Put(file)
 		if err != nil {
 			return nil, nil, usage("%s", reasonOf(err))
 		}
 		wanted = append(wanted, name)
-	}
-	if len(s.files) == 1 && len(s.manifests) == 0 {
-		// Which file it is over is plain, whatever it is called.
-		for _, file := range s.signatures {
-			corrections = append(corrections, wire.Correction{Signature: filepath.Base(file), File: names[0]})
+		if len(s.files) == 1 && len(s.manifests) == 0 && !s.paste {
+			// Which file it is over is plain, whatever it is called.
+			corrections = append(corrections, wire.Correction{Signature: name, File: s.asked[0]})
 		}
 	}
 	found, err := survey.Gather(ctx, shelf, survey.Limits{Bound: sources.LookFor})
 	if err != nil {
 		return nil, nil, err
+	}
+	for _, g := range given {
+		name := shelf.PutText(g.name, g.content)
+		found.Give(name, g.content, survey.Given{For: s.asked, Values: g.values})
+		wanted = append(wanted, name)
+		s.given = append(s.given, name)
 	}
 	plan, err := survey.Plan(found, survey.Options{Corrections: correctionsOf(corrections)})
 	if err != nil {
@@ -188,55 +178,11 @@ func reasonOf(err error) string {
 	return text
 }
 
-// listing writes a digest that was given as a line about the file, or alone where there
-// are several: then it decides which of them is meant.
-func listing(e manifest.Entry, names []string) string {
-	name := ""
-	if len(names) == 1 && !strings.ContainsAny(names[0], "\\\n\r") {
-		name = names[0]
-	}
-	switch {
-	case e.Algorithm != digest.Unknown && name != "":
-		return fmt.Sprintf("%s (%s) = %s\n", e.Algorithm, name, e.Digest)
-	case name != "":
-		return fmt.Sprintf("%s  %s\n", e.Digest, name)
-	case e.Algorithm != digest.Unknown:
-		return fmt.Sprintf("%s: %s\n", e.Algorithm, e.Digest)
-	}
-	return e.Digest.String() + "\n"
-}
-
-// recognise says what a text is that was pasted; one that vouches for nothing is wrong
-// usage.
-func recognise(text []byte) (string, error) {
-	r, err := survey.Recognise(text)
-	if err != nil {
-		return "", err
-	}
-	switch r.Kind {
-	case survey.SignedText:
-		return "a signed text with " + counted(r.Entries, "digest"), nil
-	case survey.KeyText:
-		return "", usage("what was pasted is a key, and vouches for nothing by itself; import it with “endeixis keyring import -”")
-	case survey.SignatureText:
-		return "a signature", nil
-	case survey.ValueText:
-		return "a value alone: " + r.Says, nil
-	case survey.ListText:
-		return "a text with " + counted(r.Entries, "digest"), nil
-	case survey.NothingText:
-	}
-	if strings.TrimSpace(string(text)) == "" {
-		return "", usage("nothing was pasted")
-	}
-	return "", usage("there is no digest in what was pasted; “endeixis manifest show -” tells what is made of it")
-}
-
 // spotFiles verifies files of this machine.
 func (a *app) spotFiles(ctx context.Context, s spot) error {
 	shelf := measurer.NewShelf()
 	defer shelf.Close()
-	found, corrections, err := a.gathered(ctx, s, shelf)
+	found, corrections, err := a.gathered(ctx, &s, shelf)
 	if err != nil {
 		return err
 	}
@@ -270,9 +216,7 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 	if !s.unrecorded {
 		return a.without(err)
 	}
-	return a.unrecorded(ctx, shelf, found, func(path string) bool {
-		return slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == path })
-	})
+	return a.unrecorded(ctx, shelf, found, s.about, s.expectMatch)
 }
 
 // spotRecorded measures here what the service judges and records, and shows it.
@@ -290,7 +234,7 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 		first := true
 		for _, verdict := range []string{"refused", "unproven", "cleared"} {
 			for _, item := range items {
-				if deref(item.Verdict) == verdict && slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
+				if deref(item.Verdict) == verdict && item.Role == survey.Artifact && s.about(item.Path) {
 					if !first {
 						fmt.Fprintln(a.stdout)
 					}
@@ -302,6 +246,9 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	}); err != nil {
 		return err
 	}
+	if s.expectMatch {
+		return s.matchExit(items)
+	}
 	if err := verdictExit(b); err != nil || !s.drill {
 		if s.drill {
 			a.note("Only what is cleared is drilled.")
@@ -311,11 +258,27 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	fmt.Fprintln(a.stdout)
 	var chosen []wire.Item
 	for _, item := range items {
-		if slices.ContainsFunc(s.files, func(f string) bool { return filepath.Base(f) == item.Path }) {
+		if slices.Contains(s.asked, item.Path) {
 			chosen = append(chosen, item)
 		}
 	}
 	return a.drillHere(ctx, c, id, shelf, chosen)
+}
+
+// matchExit ends with success if everything that was given was compared and is what the
+// files have.
+func (s *spot) matchExit(items []wire.Item) error {
+	worst := error(nil)
+	for _, item := range items {
+		switch {
+		case item.Role == survey.Artifact && deref(item.Verdict) == string(judge.Refused):
+			return &exit{code: exitRefused}
+		case slices.Contains(s.asked, item.Path) && !judge.MatchesAll(item.Grounds),
+			slices.Contains(s.given, item.Path) && slices.ContainsFunc(item.Grounds, func(g judge.Ground) bool { return g.Code == judge.ManifestUnreadable }):
+			worst = &exit{code: exitUnproven}
+		}
+	}
+	return worst
 }
 
 func spotGrid(items []wire.Item) *grid {
@@ -330,6 +293,9 @@ func spotGrid(items []wire.Item) *grid {
 // values, and what is missing for more.
 func (a *app) showSpot(item wire.Item, batch int64) {
 	fmt.Fprintln(a.stdout, a.headOf(item))
+	if said := saidOf(item); said != "" {
+		a.wrapped("    ", said)
+	}
 	shown := problems(item)
 	if deref(item.Verdict) == string(judge.Cleared) {
 		a.wrapped("    ", item.Deciding)
@@ -340,6 +306,22 @@ func (a *app) showSpot(item wire.Item, batch int64) {
 	if item.Record != nil {
 		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d --item %s” shows every link", *item.Record, batch, typed(item.Path))))
 	}
+}
+
+// saidOf tells three things apart that all are unproven.
+func saidOf(item wire.Item) string {
+	if deref(item.Verdict) != string(judge.Unproven) {
+		return ""
+	}
+	switch judge.Compared(item.Grounds) {
+	case judge.Matches:
+		return "The bytes are those that are stated. What is missing is who vouches for that."
+	case judge.Differs:
+		return "What is stated was compared, and none of it is this file's."
+	case judge.NothingCompared:
+		return "There was nothing to compare it with."
+	}
+	return ""
 }
 
 // strongest leaves of values that differ the one of the strongest algorithm, which says it
@@ -383,7 +365,7 @@ func (a *app) showMatch(item wire.Item) {
 	}
 	said := fmt.Sprintf("%s, as %s, line %d states it:", best.Algorithm, plain.Text(best.Source), best.Line)
 	switch {
-	case best.Source == "": // a file or a value that somebody gave
+	case best.Source == "", strings.HasPrefix(best.Source, givenValueName): // a file or a value that somebody gave
 		said = fmt.Sprintf("%s, as it was given:", best.Algorithm)
 	case best.Line == 0: // it is a file, and no list
 		said = fmt.Sprintf("%s, as %s has it:", best.Algorithm, plain.Text(best.Source))

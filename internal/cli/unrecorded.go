@@ -22,7 +22,7 @@ var compares = []judge.Code{judge.DigestMatch, judge.DigestMismatch, judge.SizeM
 
 // unrecorded compares digests of files of a folder without a service. Nobody's key counts
 // here, so that nothing can be cleared.
-func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findings, wanted func(path string) bool) error {
+func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findings, wanted func(path string) bool, expectMatch bool) error {
 	plan, err := survey.Plan(found, survey.Options{})
 	if err != nil {
 		return err
@@ -51,6 +51,7 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 		switch {
 		case out.Verdict == judge.Refused:
 			worst = &exit{code: exitRefused}
+		case expectMatch && judge.MatchesAll(out.Grounds):
 		case worst == nil:
 			worst = &exit{code: exitUnproven}
 		}

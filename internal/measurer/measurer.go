@@ -61,7 +61,7 @@ func List(ctx context.Context, to Service, batch int64, found *survey.Findings) 
 		return nil
 	}
 	for _, f := range found.Files {
-		listed := wire.ListedFile{Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised}
+		listed := wire.ListedFile{Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised, Given: wire.GivenOf(f.Given)}
 		if !f.Changed.IsZero() {
 			listed.Changed = &f.Changed
 		}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	"endeixis/internal/depots"
 )
@@ -50,21 +51,23 @@ func (s *Shelf) Put(file string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	dir, name := filepath.Split(path)
+	dir, own := filepath.Split(path)
 	folder, err := s.folder(dir)
 	if err != nil {
 		return "", err
 	}
+	// One that is no UTF-8 has a name here in which it can be told.
+	name := strings.ToValidUTF8(own, "\ufffd")
 	if before, ok := s.files[name]; ok {
-		if before.folder == folder {
+		if before.folder == folder && before.name == own {
 			return name, nil
 		}
 		return "", fmt.Errorf("there are two files called %s; ask about one after the other", name)
 	}
-	if _, err := fs.Stat(folder.FS(), name); err != nil {
+	if _, err := fs.Stat(folder.FS(), own); err != nil {
 		return "", err
 	}
-	s.add(name, shelved{folder: folder, name: name})
+	s.add(name, shelved{folder: folder, name: own})
 	return name, nil
 }
 
@@ -94,10 +97,10 @@ func (s *Shelf) folder(dir string) (*depots.Folder, error) {
 	return f, err
 }
 
-// Beside puts the files of the folders on the shelf that lie beside those that are there,
-// if they can be wanted; at most so many of each folder, those first whose names begin
-// like a file that is there.
-func (s *Shelf) Beside(wanted func(name string, size int64) bool, most int) error {
+// Beside puts the files of the folders on the shelf that lie beside those that are there:
+// all whose names say that they can be wanted, and at most so many others that can, those
+// first whose names begin like a file that is there. It returns how many it left.
+func (s *Shelf) Beside(named func(name string) bool, wanted func(name string, size int64) bool, most int) (left int, err error) {
 	var stems []string
 	for _, name := range s.order {
 		stem, _, _ := strings.Cut(name, ".")
@@ -106,28 +109,30 @@ func (s *Shelf) Beside(wanted func(name string, size int64) bool, most int) erro
 	for dir, folder := range s.open {
 		entries, err := fs.ReadDir(folder.FS(), ".")
 		if err != nil {
-			return err
+			return left, err
 		}
 		slices.SortStableFunc(entries, func(a, b fs.DirEntry) int { return near(stems, a.Name()) - near(stems, b.Name()) })
 		taken := 0
 		for _, e := range entries {
-			if taken == most {
-				break
-			}
-			if _, there := s.files[e.Name()]; there || !e.Type().IsRegular() {
+			if _, there := s.files[e.Name()]; there || !e.Type().IsRegular() || !utf8.ValidString(e.Name()) {
 				continue
 			}
-			info, err := e.Info()
-			if err != nil || !wanted(e.Name(), info.Size()) {
-				continue
+			if !named(e.Name()) {
+				info, err := e.Info()
+				if err != nil || !wanted(e.Name(), info.Size()) {
+					continue
+				}
+				if taken++; taken > most {
+					left++
+					continue
+				}
 			}
 			if _, err := s.Put(filepath.Join(dir, e.Name())); err != nil {
-				return err
+				return left, err
 			}
-			taken++
 		}
 	}
-	return nil
+	return left, nil
 }
 
 // near is 0 for a name that begins like one of the stems, and 1 for others.

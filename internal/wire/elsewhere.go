@@ -46,7 +46,56 @@ type ListedFile struct {
 	Promised survey.Role `json:"promised,omitempty" doc:"The role that the name of a file promises that was not read as one."`
 	Content  *string     `json:"content,omitempty" contentEncoding:"base64" doc:"All of a file that can be a manifest, a signature or a key; such files are read by the service."`
 	// Continued is for content that does not fit in a page.
-	Continued bool `json:"continued,omitempty" doc:"The content goes on from that of the same path before."`
+	Continued bool   `json:"continued,omitempty" doc:"The content goes on from that of the same path before."`
+	Given     *Given `json:"given,omitempty" doc:"For a text that a person handed over on purpose: it is held against, whatever it looks like, and is no artifact."`
+}
+
+// Given says what a text is for that a person handed over on purpose.
+type Given struct {
+	For    []string     `json:"for,omitempty" maxItems:"1000" doc:"The paths of the files that it was handed over for. Of a text for one file, each value without a name is that file's."`
+	Values []GivenValue `json:"values,omitempty" maxItems:"100" doc:"Digests that were given as such. Then the content is only what was typed, and is not read."`
+}
+
+// GivenValue is a digest that was given as such.
+type GivenValue struct {
+	Algorithm string       `json:"algorithm,omitempty" maxLength:"40" doc:"What was said of it, or nothing."`
+	Digest    digest.Value `json:"digest" doc:"In hexadecimal."`
+}
+
+// GivenOf tells what a text is for.
+func GivenOf(g *survey.Given) *Given {
+	if g == nil {
+		return nil
+	}
+	out := &Given{For: g.For}
+	for _, v := range g.Values {
+		label := ""
+		if v.Algorithm != digest.Unknown {
+			label = v.Algorithm.String()
+		}
+		out.Values = append(out.Values, GivenValue{Algorithm: label, Digest: v.Digest})
+	}
+	return out
+}
+
+// Survey returns what a text is for, for a survey. It fails for an algorithm that is not
+// known.
+func (g *Given) Survey() (*survey.Given, error) {
+	if g == nil {
+		return nil, nil
+	}
+	out := &survey.Given{For: g.For}
+	for _, v := range g.Values {
+		a := digest.Unknown
+		if v.Algorithm != "" {
+			var err error
+			if a, err = digest.Parse(v.Algorithm); err != nil {
+				return nil, err
+			}
+		}
+		out.Values = append(out.Values, survey.GivenValue{Algorithm: a, Digest: v.Digest})
+	}
+	return out, nil
 }
 
 // ListedContainer is a container that was looked into.
@@ -98,7 +147,7 @@ type Stated struct {
 
 // StatedIn returns what a listing states.
 func StatedIn(l survey.Listing) Stated {
-	out := Stated{Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces, Doubtful: l.Doubtful}
+	out := Stated{Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces, Doubtful: l.Doubtful || l.Guessed}
 	for _, a := range l.Algorithms {
 		out.Algorithms = append(out.Algorithms, a.String())
 	}
