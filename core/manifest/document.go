@@ -18,10 +18,17 @@ const metalinkSpace = "urn:ietf:params:xml:ns:metalink"
 // cyclonedxSpace begins the namespace of CycloneDX in XML, of any version.
 const cyclonedxSpace = "http://cyclonedx.org/schema/bom/"
 
+// xmlDecoder reads XML that is in UTF-8 already, whatever its declaration says.
+func xmlDecoder(text string) *xml.Decoder {
+	d := xml.NewDecoder(strings.NewReader(text))
+	d.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
+	return d
+}
+
 // metalink reads a document of Metalink 4. Entities of its own do not exist for this
 // reader.
 func (p *parser) metalink(text string) {
-	d := xml.NewDecoder(strings.NewReader(text))
+	d := xmlDecoder(text)
 	for {
 		token, err := d.Token()
 		line, column := d.InputPos()

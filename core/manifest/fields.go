@@ -20,6 +20,9 @@ func withoutPointers(text string) string {
 	if !strings.ContainsAny(text, "->→⇒⟶➜➔–—<←⇐.…") {
 		return text
 	}
+	if rest, ok := strings.CutPrefix(text, "> "); ok {
+		text = rest // of “=>”, whose first sign is gone
+	}
 	if out := pointers.ReplaceAllString(text, ""); out != "" {
 		return out
 	}

@@ -26,6 +26,8 @@ type laidRow struct {
 	// used is set once a value was tied to the name, and wordy for a value with words
 	// around it that say something else.
 	used, wordy bool
+	// open is set for a value that one name as well as another may be of.
+	open bool
 	// unsaid is set for a value behind a label that says of no digest, as short as
 	// identifiers of many kinds are.
 	unsaid bool
@@ -45,6 +47,9 @@ type layout struct {
 	strict int
 	// bare counts the rows with values that nothing names.
 	bare int
+	// digestFirst and nameFirst count the rows in which a digest stands before its name or
+	// behind it.
+	digestFirst, nameFirst int
 }
 
 func (p *parser) newLayout() *layout {
@@ -89,6 +94,7 @@ func (l *layout) takeStated(r *laidRow) {
 		case s.code != "":
 			l.p.problemAt(r.no, s.code, s.message)
 		default:
+			l.ordered(s.entry.Format())
 			l.p.add(s.entry)
 			l.p.aside.cover(s.cover)
 		}
@@ -118,10 +124,22 @@ func (l *layout) emit(r *laidRow, name string, size *size, f Format) {
 	if cutName(name) {
 		name, f = "", Bare
 	}
+	l.ordered(f)
 	for _, v := range r.values {
 		l.emitValue(r, v, name, size, f)
 	}
 	r.kind = rowDone
+}
+
+// ordered counts a row by the order of its digest and its name.
+func (l *layout) ordered(f Format) {
+	switch f {
+	case DigestFirst:
+		l.digestFirst++
+	case NameFirst:
+		l.nameFirst++
+	default:
+	}
 }
 
 func (l *layout) emitValue(r *laidRow, v value, name string, size *size, f Format) {
@@ -209,9 +227,16 @@ func (l *layout) tellRest(end bool) {
 	}
 }
 
+// conflictMark begins a line that a program puts between two versions of a text.
+var conflictMark = regexp.MustCompile(`^(?:<{7}|>{7}|={7})(?: |$)`)
+
 // tellOdd tells a row of a list that breaks its form.
 func (l *layout) tellOdd(r *laidRow, behind, last bool) {
 	switch {
+	case conflictMark.MatchString(r.text):
+		l.p.problemAt(r.no, NotAnEntry, "this is the mark of a conflict between two versions of the list, of which nobody has chosen one")
+	case r.kind != rowComment && r.kind != rowHeading && r.kind != rowValue && digitRun(r.text) >= 32:
+		l.p.problemAt(r.no, NotAnEntry, "a digest stands here in no form that the list has, so that it is not used")
 	case last && r.kind == rowText && len(r.text) < 32 && strings.Trim(r.text, "0123456789abcdefABCDEF") == "":
 		l.p.problemAt(r.no, BadDigest, fmt.Sprintf("%s is not a digest: the list ends in the middle of it", plain.Quoted(r.text)))
 	case (r.kind == rowText || r.kind == rowName) && cutRow.MatchString(r.text):

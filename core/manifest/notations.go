@@ -40,29 +40,50 @@ func (pl *places) at(offset int) (line, column int) {
 // maxNodes bounds the parts of a document.
 const maxNodes = 3_000_000
 
+// maxRestarts bounds how often reading goes on behind a damaged line.
+const maxRestarts = 1000
+
 // jsonTree reads a text of JSON, or of several documents one after the other. What was
-// read before damage is returned with it.
-func jsonTree(text string) (*node, *documentError) {
+// read before damage is returned with it; of documents on lines of their own, those behind
+// a damaged one are read too.
+func jsonTree(text string) (*node, []*documentError) {
 	pl := &places{text: text}
-	nodes := 0
-	d := json.NewDecoder(strings.NewReader(text))
-	d.UseNumber()
 	root := &node{list: true, line: 1, column: 1}
+	var damage []*documentError
+	for from := 0; ; {
+		d := json.NewDecoder(strings.NewReader(text[from:]))
+		d.UseNumber()
+		wrong := jsonInto(root, d, from, pl)
+		if wrong == nil {
+			return root, damage
+		}
+		damage = append(damage, wrong)
+		next := strings.Index(text[min(pl.start, len(text)):], "\n{")
+		if from = pl.start + next + 1; next < 0 || len(damage) == maxRestarts || wrong.fatal {
+			return root, damage
+		}
+	}
+}
+
+// jsonInto reads documents into a list, up to the end or to damage. from is where the
+// decoder begins in the text.
+func jsonInto(root *node, d *json.Decoder, from int, pl *places) *documentError {
+	nodes := 0
 	stack := []*node{root}
 	keys := []string{""}
 	wantKey := []bool{false}
 	for {
 		token, err := d.Token()
-		offset := int(d.InputOffset())
+		offset := from + int(d.InputOffset())
 		line, column := pl.at(offset)
 		if errors.Is(err, io.EOF) && len(stack) == 1 {
-			return root, nil
+			return nil
 		}
 		if err != nil {
-			return root, &documentError{line, fmt.Sprintf("the JSON is damaged: %v", err)}
+			return &documentError{line: line, message: fmt.Sprintf("the JSON is damaged: %v", err)}
 		}
 		if nodes++; nodes > maxNodes {
-			return root, &documentError{line, "the JSON has more parts than are read"}
+			return &documentError{line, "the JSON has more parts than are read", true}
 		}
 		top := len(stack) - 1
 		in := stack[top]
@@ -72,7 +93,7 @@ func jsonTree(text string) (*node, *documentError) {
 				n := &node{key: keys[top], list: delim == '[', line: line, column: column}
 				in.kids = append(in.kids, n)
 				if len(stack) > maxDepth {
-					return root, &documentError{line, "the JSON is nested too deep"}
+					return &documentError{line, "the JSON is nested too deep", true}
 				}
 				keys[top] = ""
 				wantKey[top] = !in.list
@@ -109,11 +130,13 @@ func jsonTree(text string) (*node, *documentError) {
 type documentError struct {
 	line    int
 	message string
+	// fatal is set where nothing behind it is read.
+	fatal bool
 }
 
 // xmlTree reads a text of XML. Entities of its own do not exist for this reader.
 func xmlTree(text string) (*node, *documentError) {
-	d := xml.NewDecoder(strings.NewReader(text))
+	d := xmlDecoder(text)
 	root := &node{line: 1, column: 1}
 	stack := []*node{root}
 	nodes := 0
@@ -121,19 +144,19 @@ func xmlTree(text string) (*node, *documentError) {
 		token, err := d.Token()
 		line, column := d.InputPos()
 		if nodes++; nodes > maxNodes {
-			return root, &documentError{line, "the XML has more parts than are read"}
+			return root, &documentError{line, "the XML has more parts than are read", true}
 		}
 		if errors.Is(err, io.EOF) {
 			return root, nil
 		}
 		if err != nil {
-			return root, &documentError{line, fmt.Sprintf("the XML is damaged: %v", err)}
+			return root, &documentError{line: line, message: fmt.Sprintf("the XML is damaged: %v", err)}
 		}
 		in := stack[len(stack)-1]
 		switch v := token.(type) {
 		case xml.StartElement:
 			if len(stack) > maxDepth {
-				return root, &documentError{line, "the XML is nested too deep"}
+				return root, &documentError{line, "the XML is nested too deep", true}
 			}
 			n := &node{key: v.Name.Local, line: line, column: column}
 			for _, a := range v.Attr {
@@ -266,22 +289,13 @@ func (p *parser) document(text string) bool {
 	switch {
 	case trimmed[0] == '{' || trimmed[0] == '[' && jsonList.MatchString(trimmed):
 		root, damage := jsonTree(text)
-		f := Document
-		for _, top := range root.kids {
-			for _, kid := range top.kids {
-				switch {
-				case kid.key == "spdxVersion", kid.key == "@context" && strings.Contains(kid.text, "spdx"):
-					f = SPDX
-				case kid.key == "bomFormat" && kid.text == "CycloneDX":
-					f = CycloneDX
-				}
-			}
-		}
 		if damage != nil && !root.says() {
 			return false
 		}
-		p.tree(root, f)
-		p.damage(damage)
+		p.tree(root, formatOfJSON(root))
+		for _, d := range damage {
+			p.damage(d)
+		}
 		return true
 	case trimmed[0] == '<':
 		if isPage(trimmed) {
@@ -300,6 +314,21 @@ func (p *parser) document(text string) bool {
 		return true
 	}
 	return false
+}
+
+// formatOfJSON tells which of the formats that are known by name a document is in.
+func formatOfJSON(root *node) Format {
+	for _, top := range root.kids {
+		for _, kid := range top.kids {
+			switch {
+			case kid.key == "spdxVersion", kid.key == "@context" && strings.Contains(kid.text, "spdx"):
+				return SPDX
+			case kid.key == "bomFormat" && kid.text == "CycloneDX":
+				return CycloneDX
+			}
+		}
+	}
+	return Document
 }
 
 // says reports whether a node holds anything but nodes.

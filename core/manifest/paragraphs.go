@@ -103,7 +103,7 @@ func (l *layout) paragraph(rows []laidRow) {
 		l.alternate(p.order, func(name, value int) { l.tie(&rows[p.values[value]], &rows[p.names[name]], Records) })
 	case p.contradicts():
 		for _, v := range p.values {
-			rows[v].wordy = true // which of them is of the file is not said
+			rows[v].wordy, rows[v].open = true, true // which of them is of the file is not said
 		}
 	default:
 		for _, v := range p.values {
@@ -344,7 +344,7 @@ func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]
 	case seen[key]:
 	case l.strict > 0 || l.p.out.Entries.Len() > 0 && !announced && others > 0 && l.listed():
 		l.p.problemAt(r.no, NoName, "a digest stands here without a file name")
-	case announced || others == 0 && !r.wordy:
+	case announced || r.open || others == 0 && !r.wordy:
 		e := entryOf("", v.digest, candidates, Bare)
 		e.at(r.no, r.column)
 		e.take(r.size)

@@ -152,7 +152,7 @@ func byLine(a, b Entry) int { return a.Line - b.Line }
 // sheet reads by its layout a text that has so many plain lines before it.
 func (p *parser) sheet(text string, before int) {
 	l := p.newLayout()
-	l.strict = before
+	l.strict, l.digestFirst = before, before
 	rows := make([]row, 0, min(p.opts.window, 1+len(text)/16))
 	for no := before + 1; text != "" && !p.overfull; {
 		rows, text = p.rowsOf(text, no, rows)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"mime/quotedprintable"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -71,7 +72,94 @@ func (p *parser) whole(rows []row) []row {
 	if quotedPrintable(rows) {
 		rows = p.decodedLines(rows)
 	}
-	return openTags(rows)
+	return openTags(cellLines(valueLists(rows)))
+}
+
+// cellLines makes rows of a table of one whose cells stand each on a line of its own,
+// between lines of “|===”.
+func cellLines(rows []row) []row {
+	const fence = "|==="
+	if !slices.ContainsFunc(rows, func(r row) bool { return r.text == fence }) {
+		return rows
+	}
+	out := rows[:0:0]
+	inside, columns := false, 0
+	var cells []string
+	for _, r := range rows {
+		switch {
+		case r.text == fence:
+			inside, columns, cells = !inside, 0, nil
+			r.text, r.blank = "", true
+		case !inside || !strings.HasPrefix(r.text, "|"):
+		case columns == 0:
+			r.cells = strings.Split(strings.TrimPrefix(r.text, "|"), "|")
+			r.head, columns = true, len(r.cells)
+		default:
+			if cells = append(cells, strings.Split(strings.TrimPrefix(r.text, "|"), "|")...); len(cells) < columns {
+				continue
+			}
+			r.cells, cells = cells[:columns:columns], nil
+			r.text = strings.Join(r.cells, "\t")
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// valueList is the head of a dump of a table: the names of its columns.
+var valueList = regexp.MustCompile(`(?i)^INSERT INTO [^(]*\(([^)]*)\)\s*VALUES\s*(.*)$`)
+
+// valueLists makes rows of a table of a dump in SQL: columns named once, and values in
+// brackets.
+func valueLists(rows []row) []row {
+	if !slices.ContainsFunc(rows, func(r row) bool { return len(r.text) > 12 && strings.EqualFold(r.text[:12], "INSERT INTO ") }) {
+		return rows
+	}
+	out := rows[:0:0]
+	columns := 0
+	for _, r := range rows {
+		rest := r.text
+		if m := valueList.FindStringSubmatch(r.text); m != nil {
+			head := r
+			head.cells, head.head = strings.Split(m[1], ","), true
+			columns, rest = len(head.cells), m[2]
+			head.text = m[1]
+			out = append(out, head)
+			if rest == "" {
+				continue
+			}
+		}
+		if columns > 0 && strings.HasPrefix(rest, "(") {
+			if cells := quotedCells(strings.TrimRight(rest, ",; ")); len(cells) == columns {
+				r.cells, r.text = cells, strings.Join(cells, "\t")
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// quotedCells cuts “(1, 'a”b', 2)” into its values.
+func quotedCells(text string) []string {
+	text = strings.TrimSuffix(strings.TrimPrefix(text, "("), ")")
+	var out []string
+	var cell strings.Builder
+	quoted := false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '\'' && quoted && i+1 < len(text) && text[i+1] == '\'':
+			cell.WriteByte(c)
+			i++
+		case c == '\'':
+			quoted = !quoted
+		case c == ',' && !quoted:
+			out = append(out, strings.TrimSpace(cell.String()))
+			cell.Reset()
+		default:
+			cell.WriteByte(c)
+		}
+	}
+	return append(out, strings.TrimSpace(cell.String()))
 }
 
 // continuedLines joins the lines of a manifest of an archive that go on in the next one,

@@ -59,9 +59,14 @@ type groupKey struct {
 func (l *layout) readShapes() {
 	groups := map[groupKey][]*shape{}
 	var order []groupKey
+	var twos []*laidRow
 	for i := range l.rows {
 		r := &l.rows[i]
 		if r.kind != rowValue {
+			continue
+		}
+		if r.isTwoValues() {
+			twos = append(twos, r)
 			continue
 		}
 		s := l.shapeOf(r)
@@ -76,6 +81,32 @@ func (l *layout) readShapes() {
 	}
 	for _, key := range order {
 		l.readGroup(groups[key])
+	}
+	l.readTwos(twos)
+}
+
+// isTwoValues reports whether a row is two values of one length with blanks between them,
+// of which one is the name of a file.
+func (r *laidRow) isTwoValues() bool {
+	if len(r.values) != 2 {
+		return false
+	}
+	a, b := &r.values[0], &r.values[1]
+	return a.digest != nil && len(a.digest) == len(b.digest) && a.from == 0 && b.to == len(r.text) && a.algorithm == digest.Unknown && b.algorithm == digest.Unknown &&
+		!a.encoded && !b.encoded && strings.Trim(r.text[a.to:b.from], " \t*") == "" && b.from-a.to >= 2
+}
+
+// readTwos reads such rows in the order of digest and name that the other rows of the text
+// have: it is one for all of a list.
+func (l *layout) readTwos(rows []*laidRow) {
+	for _, r := range rows {
+		name, f := r.text[r.values[1].from:], DigestFirst
+		keep := r.values[:1]
+		if l.nameFirst > l.digestFirst {
+			name, f, keep = r.text[:r.values[0].to], NameFirst, r.values[1:]
+		}
+		r.values = keep
+		l.emit(r, name, nil, f)
 	}
 }
 
@@ -220,7 +251,7 @@ func cutTail(r *laidRow, text string) string {
 	rest = strings.TrimSuffix(rest, `\`)
 	rest = trimSeparators(rest)
 	rest = strings.TrimLeft(rest, "*")
-	if strings.Trim(rest, ".!?)(]}>'\"-–—,;:*\\") == "" {
+	if strings.Trim(rest, ".!?)(]}>'\"-–—,;:*\\`") == "" {
 		return ""
 	}
 	return rest
@@ -475,10 +506,11 @@ func (s *shape) takeColumn(word, rest string, end bool) string {
 	switch kindOf(word) {
 	case cellNumber:
 		s.numbers++
-		if unit, more := endWord(rest, end); !end && more != "" && isUnit(unit) {
-			rest = more
+		s.size = sizeOf(word)
+		if unit, more := endWord(rest, end); !end && isUnit(unit) {
+			rest, s.size = more, statedSize(word)
 		}
-		if s.size = sizeOf(word); s.numbers > 1 {
+		if s.numbers > 1 {
 			s.size = nil
 		}
 	case cellOption:

@@ -137,6 +137,12 @@ func (t *typer) digestFirst(r *typedRow) (s statement, ok bool) {
 	if !ok {
 		return s, false
 	}
+	if twice(line.digits) {
+		return statement{code: BadDigest, message: notADigest + "the same digits stand there twice"}, true
+	}
+	if runsOn(line.rest) {
+		return statement{code: BadDigest, message: "two lines have run together: a further digest stands within the name"}, true
+	}
 	candidates, wrong := t.candidates(r.section, v, digest.Unknown)
 	if wrong != "" {
 		return statement{code: BadDigest, message: wrong}, true
@@ -184,6 +190,31 @@ func (t *typer) firstDigest(text string) (l digestLine, ok bool) {
 	return l, strings.TrimSpace(l.rest) != ""
 }
 
+// twice reports whether digits are those of one digest, written twice.
+func twice(digits string) bool {
+	half := len(digits) / 2
+	return len(digits)%2 == 0 && half >= 32 && digits[:half] == digits[half:] && strings.Trim(digits, digits[:1]) != ""
+}
+
+// runsOn reports whether a digest stands within a name that is no part of it: right behind
+// a letter, with a blank behind it.
+func runsOn(name string) bool {
+	for i := 0; i < len(name); i++ {
+		if !isHex(name[i]) {
+			continue
+		}
+		end := i
+		for end < len(name) && isHex(name[end]) {
+			end++
+		}
+		if end-i >= 32 && i > 0 && end < len(name) && (name[end] == ' ' || name[end] == '\t') && name[i-1] != ' ' {
+			return true
+		}
+		i = end
+	}
+	return false
+}
+
 // hasColumns reports whether what follows a digest is further columns, or a further part
 // of the value, which are looked at together with the other rows.
 func hasColumns(rest string) bool {
@@ -191,8 +222,8 @@ func hasColumns(rest string) bool {
 	if two && more != "" && kindOf(first) != cellOther && kindOf(first) != cellOption {
 		return true
 	}
-	values := valuesIn(rest, false, digest.Unknown)
-	return len(values) > 0 && (values[0].from != 0 || values[0].to != len(rest))
+	// Two values and nothing else leave open which of them is the name.
+	return len(valuesIn(rest, false, digest.Unknown)) > 0
 }
 
 func trimQuotes(name string) string {

@@ -219,8 +219,8 @@ func (t *typer) typeWords(r *typedRow) {
 		r.kind, r.why = rowAside, "so many values in one line are no list of files"
 	case len(values) > 0:
 		r.kind, r.values = rowValue, values
-	case (len(r.labels) > 0 || hasHashWord(r.text)) && t.headerRow(r.text):
-		r.kind = rowHeader
+	case (len(r.labels) > 0 || hasHashWord(r.text) || strings.IndexByte(r.text, '|') >= 0) && t.headerRow(r.text):
+		r.kind = t.table.kind()
 	default:
 		t.wordRow(r)
 	}
@@ -338,6 +338,7 @@ func (t *typer) remarkMark(text string) string {
 		}
 		switch {
 		case mark == "--" && !strings.HasPrefix(text, "-- "),
+			mark == ";" && t.table != nil && t.table.comma == ';',
 			mark == "//" && (shareForm.MatchString(text) || encodedAtEnd(text, t.hint) != nil):
 			return ""
 		}

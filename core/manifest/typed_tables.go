@@ -2,6 +2,8 @@ package manifest
 
 import (
 	"encoding/csv"
+	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -21,6 +23,14 @@ type table struct {
 	images bool
 	// others are columns of values that are digests of something else.
 	others map[int]bool
+	// files are the names over the columns of a table on its side, whose rows begin with
+	// the algorithm; the first is empty.
+	files []string
+	// unnamed is set for a table without a column for names: the file is named above it.
+	unnamed bool
+	// above is the name in the row above, for tables whose rows leave it out when it is the
+	// same.
+	above string
 }
 
 // maxHeaderCell bounds a cell of a header.
@@ -48,8 +58,36 @@ func headerOf(cells []string, comma byte) *table {
 	if t.name < 0 {
 		t.name = address
 	}
-	if t.name < 0 || len(t.algorithms) == 0 && t.value < 0 {
+	switch {
+	case t.name >= 0 && (len(t.algorithms) > 0 || t.value >= 0):
+		return t
+	case t.name < 0 && len(cells) == 2 && t.algorithm >= 0 && t.value >= 0:
+		t.unnamed = true
+		return t
+	}
+	return onItsSide(cells, t)
+}
+
+// onItsSide recognises the header of a table with a column for each file: its first cell is
+// empty or says what the rows are, and all others are names.
+func onItsSide(cells []string, t *table) *table {
+	if t.comma != '|' && len(cells) < 3 {
 		return nil
+	}
+	first := foldWords(trimCell(cells[0]))
+	if first != "" && !nameWords[first] && !algorithmWords[first] && !hashWords[first] {
+		return nil
+	}
+	t.files = []string{""}
+	for _, cell := range cells[1:] {
+		name := trimCell(cell)
+		if isAddress(name) {
+			name = nameOfAddress(name)
+		}
+		if !looksLikeFile(name) || len(valuesIn(name, false, digest.Unknown)) > 0 {
+			return nil
+		}
+		t.files = append(t.files, name)
 	}
 	return t
 }
@@ -96,6 +134,15 @@ func inBytes(folded string) bool {
 	return strings.Contains(folded, "byte") || strings.Contains(folded, "octet") || strings.Contains(folded, "байт")
 }
 
+// kind returns what the header of a table is as a row: one of a table whose file is named
+// above it does not part the two.
+func (t *table) kind() rowKind {
+	if t.unnamed {
+		return rowField
+	}
+	return rowHeader
+}
+
 // headerRow takes a text for the header of a table, if it is one.
 func (t *typer) headerRow(text string) bool {
 	for _, comma := range []byte{'\t', '|', ';', ',', 0} {
@@ -119,7 +166,15 @@ func cut(text string, comma byte) []string {
 	case 0:
 		return alignedCells(text)
 	case '|':
-		return strings.Split(strings.Trim(strings.TrimSpace(text), "|"), "|")
+		text = strings.TrimSpace(text)
+		if strings.HasPrefix(text, "||") {
+			return strings.Split(strings.Trim(text, "|"), "||") // the header of a wiki's table
+		}
+		text = wikiLink.ReplaceAllString(text, "$1")
+		if strings.HasPrefix(text, "|") {
+			return strings.Split(strings.TrimSuffix(text[1:], "|"), "|")
+		}
+		return strings.Split(strings.TrimSuffix(text, "|"), "|")
 	}
 	if strings.IndexByte(text, '"') < 0 {
 		return strings.Split(text, string(comma))
@@ -133,11 +188,17 @@ func cut(text string, comma byte) []string {
 	return cells
 }
 
+// wikiLink is a link of which the text stands before a bar and the target behind it.
+var wikiLink = regexp.MustCompile(`\[\[?([^\]|\[]+)\|[^\]|]+\]\]?`)
+
 // alignedCells cuts a row at two blanks or more, at tabs, and around digests.
 func alignedCells(text string) []string {
 	var out []string
 	add := func(s string) {
 		s = strings.TrimSpace(s)
+		if strings.Trim(s, "`\"'") == "" {
+			return // the marks around a value
+		}
 		for s != "" {
 			i := strings.Index(s, "  ")
 			if j := strings.IndexByte(s, '\t'); j >= 0 && (i < 0 || j < i) {
@@ -166,13 +227,44 @@ func alignedCells(text string) []string {
 func (t *typer) tableRow(r *typedRow) bool {
 	cells := cut(r.text, t.table.comma)
 	if len(cells) != t.table.columns {
-		// A row may be cut at single blanks too, where every cell is one word.
-		if cells = strings.Fields(r.text); t.table.comma != 0 || len(cells) != t.table.columns {
-			t.table = nil
-			return false
-		}
+		cells = t.table.fit(r.text, cells)
 	}
-	return t.takeCells(r, cells)
+	if cells != nil {
+		return t.takeCells(r, cells)
+	}
+	if t.table.comma != 0 && strings.IndexByte(r.text, t.table.comma) >= 0 && digitRun(r.text) >= 32 {
+		// The table goes on behind it.
+		r.kind = rowStated
+		r.stated = append(r.stated, statement{code: BadDigest, message: fmt.Sprintf("the row has not the %d cells that the header names, so that its digest cannot be told", t.table.columns)})
+		return true
+	}
+	t.table = nil
+	return false
+}
+
+// fit cuts a row that has another number of cells than the header: at single blanks, where
+// every cell is one word, and with what is left over in the name, where that is the last.
+// It returns nil where that does not fit either.
+func (t *table) fit(text string, cells []string) []string {
+	last := t.name == t.columns-1
+	switch {
+	case t.comma == 0:
+		words := strings.Fields(text)
+		if len(words) == t.columns {
+			return words
+		}
+		if last && len(words) > t.columns {
+			rest := text
+			for range t.columns - 1 {
+				rest = strings.TrimLeft(rest, " \t")
+				rest = rest[strings.IndexAny(rest+" ", " \t"):]
+			}
+			return append(words[:t.columns-1:t.columns-1], strings.TrimSpace(rest))
+		}
+	case last && t.comma != '|' && len(cells) > t.columns:
+		return append(cells[:t.columns-1:t.columns-1], strings.Join(cells[t.columns-1:], string(t.comma)))
+	}
+	return nil
 }
 
 // takeCells takes the cells of a row under the table's header.
@@ -181,10 +273,22 @@ func (t *typer) takeCells(r *typedRow, cells []string) bool {
 		r.kind, r.why = rowAside, "it is of an image or a package, and no file of that is named"
 		return true
 	}
+	switch {
+	case t.table.files != nil:
+		return t.sideRow(r, cells)
+	case t.table.unnamed:
+		return t.unnamedRow(r, cells)
+	}
 	name := trimCell(cells[t.table.name])
-	if name == "" || strings.Trim(name, "-=: ") == "" {
+	switch {
+	case name == "" && t.table.algorithm >= 0 && t.table.above != "":
+		name = t.table.above
+	case name == "" || strings.Trim(name, "-=: ") == "":
 		return rule(r.text)
 	}
+	above := *t.table
+	above.above = name
+	t.table = &above
 	if base := nameOfAddress(name); isAddress(name) && base != "" {
 		name = base
 	}
@@ -212,6 +316,50 @@ func (t *typer) takeCells(r *typedRow, cells []string) bool {
 		return false
 	}
 	r.kind, r.stated = rowStated, stated
+	return true
+}
+
+// sideRow reads a row of a table with a column for each file: the algorithm, and a digest
+// for each. Other rows say something else of the files.
+func (t *typer) sideRow(r *typedRow, cells []string) bool {
+	a := markOf(trimCell(cells[0]))
+	r.kind = rowStated
+	if a == digest.Unknown {
+		return true
+	}
+	turned := &table{columns: len(cells), name: -1, size: -1, algorithm: -1, value: -1, algorithms: map[int]digest.Algorithm{}}
+	for i := range cells[1:] {
+		turned.algorithms[i+1] = a
+	}
+	header := t.table
+	t.table = turned
+	defer func() { t.table = header }()
+	for i := range cells[1:] {
+		s, ok := t.cell(r, cells, i+1)
+		if !ok {
+			continue
+		}
+		if s.code == "" {
+			s.entry.Name = header.files[i+1]
+			s.entry.at(r.no, r.column)
+		}
+		r.stated = append(r.stated, s)
+	}
+	return true
+}
+
+// unnamedRow reads a row with an algorithm and a digest, whose file is named elsewhere.
+func (t *typer) unnamedRow(r *typedRow, cells []string) bool {
+	a := markOf(trimCell(cells[t.table.algorithm]))
+	values := valuesIn(r.text, a.Size() == 4, a)
+	if a == digest.Unknown || len(values) != 1 {
+		t.table = nil
+		return false
+	}
+	if values[0].algorithm == digest.Unknown {
+		values[0].algorithm = a
+	}
+	r.kind, r.values, r.labels = rowValue, values, labelsIn(r.text)
 	return true
 }
 
@@ -256,8 +404,12 @@ func (t *typer) cell(r *typedRow, cells []string, i int) (s statement, ok bool) 
 // stands for.
 func trimCell(cell string) string {
 	cell = strings.TrimSpace(plainLinks(spaces.Replace(cell)))
-	for _, mark := range []string{"``", "`", "**", "\"", "'"} {
-		if len(cell) > 2*len(mark) && strings.HasPrefix(cell, mark) && strings.HasSuffix(cell, mark) {
+	for _, mark := range []string{"``", "`", "**", "{{", "\"", "'"} {
+		end := mark
+		if mark == "{{" {
+			end = "}}"
+		}
+		if len(cell) > 2*len(mark) && strings.HasPrefix(cell, mark) && strings.HasSuffix(cell, end) {
 			cell = cell[len(mark) : len(cell)-len(mark)]
 		}
 	}
@@ -268,7 +420,7 @@ func trimCell(cell string) string {
 func (t *typer) pageRow(r *typedRow) bool {
 	if r.head || t.table == nil || t.table.columns != len(r.cells) {
 		if header := headerOf(r.cells, 0); header != nil && len(valuesIn(r.text, false, digest.Unknown)) == 0 {
-			t.table, r.kind = header, rowHeader
+			t.table, r.kind = header, header.kind()
 			return true
 		}
 		if t.table == nil || t.table.columns != len(r.cells) {

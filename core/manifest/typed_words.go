@@ -115,11 +115,27 @@ func (t *typer) headingOfRows(r *typedRow) bool {
 		r.kind, r.said.label = rowField, r.labels[0].algorithm // “(SHA-256)” below a value
 		return true
 	}
+	if a := labelOfSection(r.text); a != digest.Unknown {
+		t.section, t.table = section{algorithms: digest.Only(a), firm: true}, nil
+		r.kind = rowHeading
+		return true
+	}
 	if len(r.labels) == 0 || !t.heading(r.text, false) {
 		return false
 	}
 	r.kind = rowHeading
 	return true
+}
+
+// labelOfSection returns the algorithm in the name of a field that heads lines of its own:
+// “SHA256-History:”.
+func labelOfSection(text string) digest.Algorithm {
+	name, ok := strings.CutSuffix(text, ":")
+	label, what, two := strings.Cut(name, "-")
+	if !ok || !two || strings.ContainsAny(what, " -.0123456789") {
+		return digest.Unknown
+	}
+	return markOf(label)
 }
 
 // isAside reports whether a text is a remark on what stands above it.

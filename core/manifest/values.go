@@ -84,6 +84,9 @@ var encodedExpression = regexp.MustCompile(`(?i)\bni://[^/\s]*/([a-z0-9-]+);([A-
 	`|\{(s?sha[0-9-]*|md5)\}([A-Za-z0-9+/]+={0,2})` +
 	`|\b(sha-?(?:1|224|256|384|512)|sha3-(?:224|256|384|512)|md5|blake2b|blake2s|blake3)[-=:]([A-Za-z0-9+/_-]{22,88}={0,2})`)
 
+// brokenBase64 is a labelled value in base64 with padding in the middle of it.
+var brokenBase64 = regexp.MustCompile(`(?i)\b(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`)
+
 // looseBase64 finds what has the form of a digest in base64 and of nothing shorter.
 var looseBase64 = regexp.MustCompile(`[A-Za-z0-9+/_-]{22,88}={0,2}`)
 
@@ -422,6 +425,11 @@ func encodedIn(text string, out []value) []value {
 			}
 		}
 	}
+	for _, m := range brokenBase64.FindAllStringSubmatchIndex(text, -1) {
+		if a, ok := algorithmOf(text[m[2]:m[3]]); ok && mixed(text[m[4]:m[5]]) && !overlaps(out, m[0], m[1]) {
+			out = inOrder(append(out, value{from: m[0], to: m[1], algorithm: a, encoded: true, wrong: "a sign that ends a value in base64 stands in the middle of it"}))
+		}
+	}
 	return out
 }
 
@@ -502,7 +510,7 @@ func (x *expression) value() (value, bool) {
 	}
 	v.wrong = fmt.Sprintf("it is not as long as a %s digest, so it may be cut short", a)
 	// A word behind a label, such as “sha256-readme.txt”, is no value.
-	return v, x.hexadecimal || len(x.body) >= a.Size() && mixed(x.body)
+	return v, x.hexadecimal || len(x.body) >= 22 && mixed(x.body)
 }
 
 // base64After finds values in base64 behind labels of their algorithms.
@@ -550,6 +558,9 @@ func encodedValue(word string, a digest.Algorithm) digest.Value {
 // encodedAtEnd returns the digest in base64 that a row begins or ends with, as the list's
 // own name announces it; of a checksum nothing, for which any word might do.
 func encodedAtEnd(text string, a digest.Algorithm) []value {
+	if a == digest.Unknown {
+		return paddedAtEnd(text)
+	}
 	if a.Size() < 16 {
 		return nil
 	}
@@ -560,6 +571,27 @@ func encodedAtEnd(text string, a digest.Algorithm) []value {
 	at := strings.LastIndexByte(text, ' ') + 1
 	if decoded := encodedValue(text[at:], a); decoded != nil {
 		return []value{{from: at, to: len(text), digest: decoded, algorithm: a, encoded: true}}
+	}
+	return nil
+}
+
+// paddedAtEnd returns the digest in base64 that a row begins or ends with, where its
+// padding leaves no doubt that it is base64, and there is a name beside it.
+func paddedAtEnd(text string) []value {
+	first, _, two := strings.Cut(text, " ")
+	if !two || !strings.Contains(text, "=") {
+		return nil
+	}
+	at := strings.LastIndexByte(text, ' ') + 1
+	for _, v := range []value{{to: len(first)}, {from: at, to: len(text)}} {
+		word := text[v.from:v.to]
+		if len(word)%4 != 0 || !strings.HasSuffix(word, "=") || !mixed(word) || strings.Trim(word, "=") == "" {
+			continue
+		}
+		if decoded := decodeBase64(word); len(decoded) >= 16 && digest.OfSize(len(decoded)) != nil {
+			v.digest, v.encoded = decoded, true
+			return []value{v}
+		}
 	}
 	return nil
 }
