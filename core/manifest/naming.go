@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -11,6 +12,11 @@ import (
 // whether in this text all of it is a name.
 func (l *layout) nameShape(s *shape, whole func(side) bool) {
 	r := s.r
+	if name := optionName(r.text); name != "" {
+		r.values = slices.DeleteFunc(r.values, func(v value) bool { return v.from > 0 && r.text[v.from-1] == '=' && v.algorithm == digest.Unknown })
+		l.emit(r, name, s.size, formatOf(s))
+		return
+	}
 	if s.prose {
 		l.sentence(s)
 		return
@@ -37,6 +43,20 @@ func (l *layout) nameShape(s *shape, whole func(side) bool) {
 			l.tellDamage(r, false)
 		}
 	}
+}
+
+// optionForPath is an option of a line that names a file.
+var optionForPath = regexp.MustCompile(`(?:^|\s)(?:path|file|filename)=(?:"([^"]+)"|(\S+))`)
+
+// optionName returns the name in an option of a line, “path="usr/bin/gauge"”, or "".
+func optionName(text string) string {
+	if !strings.Contains(text, "path=") && !strings.Contains(text, "file=") && !strings.Contains(text, "filename=") {
+		return ""
+	}
+	if m := optionForPath.FindStringSubmatch(text); m != nil {
+		return m[1] + m[2]
+	}
+	return ""
 }
 
 // maxLabelWords is how many words before a colon are a label and no sentence.

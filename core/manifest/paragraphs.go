@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -353,8 +354,14 @@ func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]
 		l.p.covered(r, v)
 	default:
 		l.p.aside.note(r.no, notSaid)
+		if v.grouped {
+			l.p.leaveAside(r.no, r.column-1+v.from, r.text[v.from:v.to])
+		}
 	}
 }
+
+// declared is the name of a variable to which the next row gives a value.
+var declared = regexp.MustCompile(`(\w+)\s*(?:\[\w*\])?\s*:?=\s*[\[{(]?$`)
 
 // announcedAbove returns the algorithm that the row right above one names.
 func (l *layout) announcedAbove(at int) digest.Algorithm {
@@ -364,6 +371,10 @@ func (l *layout) announcedAbove(at int) digest.Algorithm {
 	if above := &l.rows[at-1]; above.kind == rowText || above.kind == rowName {
 		if labels := labelsIn(above.text); len(labels) > 0 {
 			return labels[len(labels)-1].algorithm
+		}
+		if m := declared.FindStringSubmatch(above.text); m != nil {
+			a, _ := labelOfKey(m[1])
+			return a
 		}
 	}
 	return digest.Unknown

@@ -101,6 +101,11 @@ func (p *parser) read(raw string) error {
 		return err
 	}
 	p.latin = latin
+	if nulSeparated(text) {
+		p.layOut(nulRows(text, p.opts.MaxLine))
+		p.finish(text, 0)
+		return nil
+	}
 	if lines > 0 {
 		p.sheet(text, lines)
 		p.finish(text, lines)

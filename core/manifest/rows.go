@@ -62,6 +62,46 @@ func (p *parser) rowsOf(text string, no int, rows []row) (_ []row, rest string) 
 	return rows, text
 }
 
+// nulRecord is a record of a list whose records end with a NUL, so that names can hold
+// anything else.
+var nulRecord = regexp.MustCompile(`^[0-9a-fA-F]{32,128} [ *][^\x00]+\x00`)
+
+// nulHead is how much of a text is looked at to tell whether its records end so.
+const nulHead = 8192
+
+func nulSeparated(text string) bool {
+	head := text[:min(len(text), nulHead)]
+	if strings.IndexByte(head, 0) < 0 || !nulRecord.MatchString(head) {
+		return false
+	}
+	for at := strings.IndexByte(head, 0); at >= 0; {
+		rest := strings.TrimLeft(head[at+1:], "\n")
+		next := strings.IndexByte(rest, 0)
+		if rest != "" && next >= 0 && leadingHex(rest) < 32 || rest != "" && next < 0 && len(head) == len(text) {
+			return false
+		}
+		if at = next; next >= 0 {
+			head = rest
+		}
+	}
+	return true
+}
+
+// nulRows makes rows of such records.
+func nulRows(text string, maxLine int) []row {
+	var out []row
+	no := 1
+	for record := range strings.SplitSeq(text, "\x00") {
+		record = strings.TrimLeft(record, "\n")
+		if record == "" {
+			continue
+		}
+		out = append(out, rowOf(record, no, maxLine))
+		no += strings.Count(record, "\n")
+	}
+	return out
+}
+
 // whole returns rows in which what was broken over several lines is one again: lines that
 // go on in the next, fields of two lines, texts in the encodings of mail.
 func (p *parser) whole(rows []row) []row {
@@ -72,7 +112,7 @@ func (p *parser) whole(rows []row) []row {
 	if quotedPrintable(rows) {
 		rows = p.decodedLines(rows)
 	}
-	return openTags(cellLines(valueLists(rows)))
+	return openTags(byteArrays(cellLines(valueLists(rows))))
 }
 
 // cellLines makes rows of a table of one whose cells stand each on a line of its own,
@@ -101,6 +141,28 @@ func cellLines(rows []row) []row {
 			r.cells, cells = cells[:columns:columns], nil
 			r.text = strings.Join(r.cells, "\t")
 		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// byteLine is a line of an array of bytes in a program.
+var byteLine = regexp.MustCompile(`^(?:0x[0-9a-fA-F]{2},? *){4,}$`)
+
+// byteArrays joins the lines of such an array.
+func byteArrays(rows []row) []row {
+	isBytes := func(r row) bool { return strings.HasPrefix(r.text, "0x") && byteLine.MatchString(r.text) }
+	if !slices.ContainsFunc(rows, isBytes) {
+		return rows
+	}
+	out := rows[:0:0]
+	joined := false
+	for _, r := range rows {
+		if n := len(out) - 1; joined && isBytes(r) {
+			out[n].text = strings.TrimRight(out[n].text, ", ") + ", " + r.text
+			continue
+		}
+		joined = isBytes(r)
 		out = append(out, r)
 	}
 	return out

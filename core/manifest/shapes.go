@@ -494,7 +494,7 @@ func (l *layout) strippable(s *shape, d side, end, alone bool) bool {
 		return false
 	case kind != cellNumber:
 		return true
-	case d == afterValues && !end && s.gap >= 2 && !strings.HasPrefix(text[len(word):], "  ") && !strings.ContainsAny(text[len(word):len(word)+1], ",;|\t"):
+	case d == afterValues && !end && s.gap == 2 && !strings.HasPrefix(text[len(word):], "  ") && !strings.ContainsAny(text[len(word):len(word)+1], ",;|\t"):
 		return false // “DIGEST  2031 tides.csv”
 	}
 	rest = trimSeparators(rest)

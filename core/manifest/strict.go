@@ -130,7 +130,7 @@ func (t *typer) crcForm(r *typedRow) (s statement, ok bool) {
 // with a backslash. Other rows that begin with a digest are left to their shape.
 func (t *typer) digestFirst(r *typedRow) (s statement, ok bool) {
 	line, ok := t.firstDigest(r.text)
-	if !ok || !line.escaped && line.mode != '*' && hasColumns(line.rest) {
+	if !ok || !line.escaped && line.mode != '*' && (line.padded || hasColumns(line.rest)) {
 		return s, false
 	}
 	v, ok := decodeHex([]byte(line.digits))
@@ -165,6 +165,8 @@ type digestLine struct {
 	escaped      bool
 	mode         byte
 	digits, rest string
+	// padded is set where blanks bring a number behind the digest to its place in a column.
+	padded bool
 }
 
 // firstDigest takes a line apart that begins with a digest, a blank and a mode mark.
@@ -183,6 +185,8 @@ func (t *typer) firstDigest(text string) (l digestLine, ok bool) {
 	l.digits, l.mode, l.rest = text[:end], text[end+1], text[end+2:]
 	if !l.escaped {
 		l.rest = strings.TrimLeft(l.rest, " \t")
+		number := leadingWord(l.rest)
+		l.padded = strings.HasPrefix(text[end:], "   ") && kindOf(number) == cellNumber && number != l.rest
 		if l.mode == ' ' {
 			l.rest = strings.TrimLeft(strings.TrimPrefix(l.rest, "*"), " ")
 		}

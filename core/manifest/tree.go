@@ -362,10 +362,19 @@ func (s *scalar) otherThan() string {
 		return "it is of something else than a file: “" + s.key.other + "” stands over it"
 	case s.in.scope.other != "":
 		return "it is of something else than a file: “" + s.in.scope.other + "” stands over it"
+	case s.in.verifiesPackage():
+		return "it is a code over several files of a package"
 	case s.key.folded == "sha" && len(s.text) == 40 && s.in.ofRepository():
 		return "it is of a repository's object, not of a file"
 	}
 	return ""
+}
+
+// verifiesPackage reports whether a record is about several files of a package together.
+func (r *record) verifiesPackage() bool {
+	return slices.ContainsFunc(r.n.kids, func(k *node) bool {
+		return k.scalar && k.key == "type" && foldWords(k.text) == "packageverificationcode"
+	})
 }
 
 // ofRepository reports whether a record speaks of a repository's objects.

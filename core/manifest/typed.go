@@ -175,7 +175,7 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 		r.kind = rowBlank
 		return
 	}
-	if (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) {
+	if (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) || r.diffLine() {
 		return
 	}
 	r.unmark()
@@ -199,6 +199,16 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	}
 }
 
+// diffLine tells a line that a program for differences marked as new or gone.
+func (r *typedRow) diffLine() bool {
+	if r.text[0] != '+' && r.text[0] != '-' || leadingHex(r.text[1:]) < 32 {
+		return false
+	}
+	r.kind = rowStated
+	r.stated = []statement{{code: NotAnEntry, message: "this line is one of a difference between two lists, and says nothing by itself; take the list that is meant"}}
+	return true
+}
+
 // typeWords types a row that is in no form of its own.
 func (t *typer) typeWords(r *typedRow) {
 	if field := fieldOf(r.text); field != nil && sizeWords[foldWords(field[1])] && sizeOf(field[2]) != nil {
@@ -219,11 +229,16 @@ func (t *typer) typeWords(r *typedRow) {
 		r.kind, r.why = rowAside, "so many values in one line are no list of files"
 	case len(values) > 0:
 		r.kind, r.values = rowValue, values
-	case (len(r.labels) > 0 || hasHashWord(r.text) || strings.IndexByte(r.text, '|') >= 0) && t.headerRow(r.text):
+	case (len(r.labels) > 0 || mayBeHeader(r.text)) && t.headerRow(r.text):
 		r.kind = t.table.kind()
 	default:
 		t.wordRow(r)
 	}
+}
+
+// mayBeHeader is a quick look before a header is tried: a word for digests in it, or bars.
+func mayBeHeader(text string) bool {
+	return strings.IndexByte(text, '|') >= 0 || slices.ContainsFunc(splitKey(text), func(w string) bool { return hashWords[w] })
 }
 
 // withoutAddressParts leaves out damaged values in addresses: “…?token=8ea62aeeec6604f8”.

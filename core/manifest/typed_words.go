@@ -177,7 +177,7 @@ const maxNameWords = 6
 // nameOfWords types a row that is a file's name with blanks in it.
 func (t *typer) nameOfWords(r *typedRow) bool {
 	inner := trimSeparators(r.text)
-	if !looksLikeFile(inner) || len(labelsIn(r.text)) > 0 || hasHashWord(inner) || startsProse(inner) || strings.ContainsAny(inner, ":?&") ||
+	if !looksLikeFile(inner) || strings.Contains(inner, "  ") || len(labelsIn(r.text)) > 0 || hasHashWord(inner) || startsProse(inner) || strings.ContainsAny(inner, ":?&") ||
 		len(strings.Fields(inner)) > maxNameWords || len(t.known.fileWords(r.text)) > 1 {
 		return false
 	}
