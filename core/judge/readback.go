@@ -9,6 +9,10 @@ import (
 	"endeixis/core/survey"
 )
 
+// identityBits is the strength against collisions from which a digest says that bytes are
+// the same.
+const identityBits = 128
+
 // byOriginal follows the path of a medium that was read back: its first bytes are those
 // of a file that was verified here, which rests on what it rests on. It reports whether
 // anything speaks of the medium.
@@ -50,7 +54,7 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	}
 	g.Code, g.Effect = DigestMatch, Supports
 	g.Sentence = fmt.Sprintf("The first %d bytes of the medium are exactly those of %s.", m.Size, named)
-	if algorithm.Class() == digest.Checksum {
+	if algorithm.CollisionBits() < identityBits {
 		g.Effect = Notes
 		g.Sentence = fmt.Sprintf("The first %d bytes of the medium have the %s of %s, which shows damage and no more.", m.Size, algorithm, named)
 	}

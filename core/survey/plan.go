@@ -283,19 +283,6 @@ func (s *planner) plan(item *Item) {
 	}
 	slices.Sort(need)
 	item.Digests = slices.Compact(need)
-	if md5Only(item) {
-		item.Digests = digest.Only(digest.MD5)
-	}
-}
-
-// md5Only reports whether all that speaks of an artifact are MD5 digests. Then
-// those are all that is computed: nothing else could be compared, and many
-// files at once are read several times faster.
-func md5Only(item *Item) bool {
-	return item.Role == Artifact && item.Inside == nil && item.Holds == nil && len(item.Signatures) == 0 && len(item.Listed) > 0 &&
-		len(item.Digests) == 2 && item.Digests[0] == digest.MD5 && item.Digests[1] == digest.SHA256 &&
-		!slices.ContainsFunc(item.Listed, func(l Listing) bool { return slices.Contains(l.Algorithms, digest.SHA256) }) &&
-		!slices.ContainsFunc(item.Sighted, func(l CopyListing) bool { return slices.Contains(l.Algorithms, digest.SHA256) })
 }
 
 func count(n int, what string) string {

@@ -129,9 +129,8 @@ type Item struct {
 	ModTime time.Time        `json:"mod_time"`
 	Changed time.Time        `json:"changed,omitzero"`
 	Problem *measure.Problem `json:"problem,omitempty"`
-	// Digests is what has to be computed. SHA-256 is among them, so that the
-	// item can be found again by its content, unless all that speaks of an
-	// artifact are MD5 digests.
+	// Digests is what has to be computed. SHA-256 is among them, whatever lists
+	// state: by it alone the item is known again.
 	Digests    []digest.Algorithm `json:"digests,omitempty"`
 	Listed     []Listing          `json:"listed,omitempty"`
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
