@@ -62,6 +62,8 @@ type given struct {
 	Path    string    `json:"path"`
 	Size    int64     `json:"size"`
 	ModTime time.Time `json:"mod_time"`
+	// Pasted is set for a text that somebody handed over on purpose.
+	Pasted bool `json:"pasted"`
 }
 
 // folder are the files that were given, which the worker reads slices of.
@@ -197,7 +199,33 @@ func gather(in string) (any, error) {
 	if _, err := hold(in); err != nil {
 		return nil, err
 	}
-	return survey.Gather(context.Background(), current, survey.Limits{ControlTotal: 128 << 20})
+	found, err := survey.Gather(context.Background(), current, survey.Limits{ControlTotal: 128 << 20})
+	if err != nil {
+		return nil, err
+	}
+	for name, one := range current.files {
+		if !one.Pasted {
+			continue
+		}
+		text, err := fs.ReadFile(current, name)
+		if err != nil {
+			return nil, err
+		}
+		found.Give(name, text, survey.Given{For: current.others(name)})
+	}
+	return found, nil
+}
+
+// others returns the files that were given beside one.
+func (f *folder) others(name string) []string {
+	var out []string
+	for other, one := range f.files {
+		if other != name && !one.Pasted {
+			out = append(out, other)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // recognise tells what a text is.

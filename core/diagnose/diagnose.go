@@ -49,6 +49,9 @@ const (
 	OtherRelease Code = "other-release"
 	// DamagedPieces: piece hashes locate the damage.
 	DamagedPieces Code = "damaged-pieces"
+	// MistypedValue: the value that is stated differs from the file's in one or two
+	// characters, which no other file explains.
+	MistypedValue Code = "mistyped-value"
 	// Altered: none of these.
 	Altered Code = "altered"
 	// DeviceUnreached: a device that is to hash a slot cannot be reached.
@@ -74,7 +77,7 @@ const (
 // Codes lists every finding.
 func Codes() []Code {
 	return []Code{
-		WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, Altered,
+		WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, MistypedValue, Altered,
 		DeviceUnreached, DeviceKeyChanged, DeviceKeyUnconfirmed, DeviceLogin, DeviceSilent, DeviceLineCut, DeviceUnclear, DeviceOtherSlot, DeviceRefused,
 	}
 }
@@ -270,6 +273,9 @@ func (d *examination) findings() []Finding {
 	const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
 
 	d.otherAlgorithms(add)
+	if d.mistyped(add) {
+		return out // the bytes are the right ones
+	}
 	if renamed := UnderAnotherName(d.Name, d.Computed, d.Known); renamed != nil {
 		out = append(out, *renamed)
 	}
@@ -341,6 +347,60 @@ func (d *examination) findings() []Finding {
 			"Its content is another one, and nothing that usually goes wrong explains it.%s", size)
 	}
 	return out
+}
+
+// mistypedMost is in how many characters a value that was copied wrongly differs.
+const mistypedMost = 2
+
+// mistyped tells, if it is so, that the stated value is the file's but for one or two characters. A
+// checksum is too short for that to say anything.
+func (d *examination) mistyped(add func(code Code, advice, format string, args ...any) *Finding) bool {
+	if len(d.Expected) < 16 {
+		return false
+	}
+	for _, a := range d.Algorithms {
+		computed, ok := d.Computed[a]
+		if !ok || len(computed) != len(d.Expected) {
+			continue
+		}
+		want, have := d.Expected.String(), computed.String()
+		var at []int
+		for i := range want {
+			if want[i] != have[i] {
+				at = append(at, i)
+			}
+		}
+		if len(at) == 0 || len(at) > mistypedMost {
+			continue
+		}
+		const advice = "Read the value again where it comes from, character by character. The file need not be downloaded again: another file has another value altogether."
+		switch {
+		case len(at) == 2 && at[1] == at[0]+1 && want[at[0]] == have[at[1]] && want[at[1]] == have[at[0]]:
+			add(MistypedValue, advice, "The value that is stated is the file's %s digest with two characters swapped, the %s and the one behind it: it was copied wrongly, or changed.", a, ordinal(at[0]+1))
+		case len(at) == 2:
+			add(MistypedValue, advice, "The value that is stated is the file's %s digest but for two characters, the %s and the %s: it was copied wrongly, or changed.", a, ordinal(at[0]+1), ordinal(at[1]+1))
+		default:
+			add(MistypedValue, advice, "The value that is stated is the file's %s digest but for one character, the %s: it was copied wrongly, or changed.", a, ordinal(at[0]+1))
+		}
+		return true
+	}
+	return false
+}
+
+// ordinal words a place: 1st, 2nd, 13th.
+func ordinal(n int) string {
+	suffix := "th"
+	if n%100 < 11 || n%100 > 13 {
+		switch n % 10 {
+		case 1:
+			suffix = "st"
+		case 2:
+			suffix = "nd"
+		case 3:
+			suffix = "rd"
+		}
+	}
+	return fmt.Sprintf("%d%s", n, suffix)
 }
 
 // UnderAnotherName looks for a file's digests among those stated for other names, and

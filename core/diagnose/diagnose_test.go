@@ -219,3 +219,49 @@ func FuzzRun(f *testing.F) {
 		}
 	})
 }
+
+// TestMistyped: a value that differs in one or two characters was copied wrongly; in more,
+// it is another file's.
+func TestMistyped(t *testing.T) {
+	t.Parallel()
+	content := bytes.Repeat([]byte{0x7f, 0x00, 0xfe, 0x11}, 40)
+	sum := sha256.Sum256(content)
+	right := digest.Value(sum[:])
+	change := func(places ...int) digest.Value {
+		text := []byte(right.String())
+		for _, at := range places {
+			if text[at]++; text[at] == '9'+1 || text[at] == 'f'+1 {
+				text[at] = '0'
+			}
+		}
+		var out digest.Value
+		require.NoError(t, out.UnmarshalText(text))
+		return out
+	}
+	swapped := []byte(right.String())
+	at := 0
+	for swapped[at] == swapped[at+1] {
+		at++
+	}
+	swapped[at], swapped[at+1] = swapped[at+1], swapped[at]
+	var swap digest.Value
+	require.NoError(t, swap.UnmarshalText(swapped))
+	for name, c := range map[string]struct {
+		stated digest.Value
+		code   Code
+		says   string
+	}{
+		"one character":    {change(12), MistypedValue, "but for one character, the 13th"},
+		"two characters":   {change(0, 61), MistypedValue, "the 1st and the 62nd"},
+		"a swap":           {swap, MistypedValue, "two characters swapped"},
+		"three characters": {change(0, 9, 30), Altered, ""},
+	} {
+		found, err := Run(t.Context(), bytes.NewReader(content), Case{
+			Name: "gauge.bin", Size: int64(len(content)), Computed: map[digest.Algorithm]digest.Value{digest.SHA256: right}, Expected: c.stated, Algorithms: digest.Only(digest.SHA256),
+		})
+		require.NoError(t, err)
+		require.Len(t, found, 1, name)
+		assert.Equal(t, c.code, found[0].Code, name)
+		assert.Contains(t, found[0].Sentence, c.says, name)
+	}
+}

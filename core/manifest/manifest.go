@@ -119,8 +119,8 @@ const (
 // Has reports whether p holds all parts of q.
 func (p Parts) Has(q Parts) bool { return p&q == q }
 
-// names returns the parts by name.
-func (p Parts) names() []string {
+// Names returns the parts by name, or nil for none.
+func (p Parts) Names() []string {
 	var out []string
 	for part, name := range map[Parts]string{DigestPart: "digest", SizePart: "size"} {
 		if p.Has(part) {
@@ -233,7 +233,7 @@ func (e Entry) MarshalJSON() ([]byte, error) {
 		name  string
 		value any
 		there bool
-	}{{"guessed", e.Guessed.names(), e.Guessed != 0}, {"question", e.Question, e.Question != ""}, {"span", e.span, e.span != Span{}}} {
+	}{{"guessed", e.Guessed.Names(), e.Guessed != 0}, {"question", e.Question, e.Question != ""}, {"span", e.span, e.span != Span{}}} {
 		if !part.there {
 			continue
 		}

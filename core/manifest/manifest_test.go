@@ -284,7 +284,7 @@ func TestEntryInJSON(t *testing.T) {
 		{Name: "x", Digest: value[:4], Size: &size, format: codeOf(Metalink), Pieces: &Pieces{Algorithm: digest.MD5, Length: 4, Digests: []digest.Value{value[:16]}}},
 	} {
 		e.at(7, 3)
-		plain, err := json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Guessed.names(), e.Question, e.span, e.Pieces})
+		plain, err := json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Guessed.Names(), e.Question, e.span, e.Pieces})
 		require.NoError(t, err)
 		got, err := json.Marshal(e)
 		require.NoError(t, err)

@@ -22,13 +22,27 @@ import (
 // The whole text is read first, up to the bound on bytes, and then explained: as a
 // structured document, or by its layout.
 func Read(r io.Reader, opts Options) (*Manifest, error) {
+	m, _, err := readText(r, opts)
+	return m, err
+}
+
+// ReadLocated does what [Read] does, and finds the places in the text of what was read.
+func ReadLocated(r io.Reader, opts Options) (*Manifest, error) {
+	m, text, err := readText(r, opts)
+	m.Locate(text)
+	return m, err
+}
+
+// readText reads a text and returns it too.
+func readText(r io.Reader, opts Options) (*Manifest, string, error) {
 	bounded := &boundedReader{r: r, left: opts.withDefaults().MaxBytes + 1}
-	text, err := wholeText(bounded)
-	m, limit := Parse(string(text), opts)
+	raw, err := wholeText(bounded)
+	text := string(raw)
+	m, limit := Parse(text, opts)
 	if err == nil {
 		err = limit
 	}
-	return m, err
+	return m, text, err
 }
 
 // Parse does what [Read] does with a text that is in memory. The names of the entries are

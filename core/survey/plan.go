@@ -56,7 +56,21 @@ func newPlanner(found *Findings, limits Limits) *planner {
 		s.out.Items = append(s.out.Items, s.itemOfFile(&found.Files[i]))
 	}
 	s.sort()
+	s.settleGiven()
 	return s
+}
+
+// settleGiven leaves of the files that texts were handed over for those that are
+// artifacts: lists and signatures that were given with them are none that are asked about.
+func (s *planner) settleGiven() {
+	for p, given := range s.given {
+		mine := *given
+		mine.For = slices.DeleteFunc(slices.Clone(given.For), func(name string) bool {
+			at, ok := s.index[name]
+			return !ok || s.out.Items[at].Role != Artifact
+		})
+		s.given[p] = &mine
+	}
 }
 
 // maxNames bounds the names that texts are searched for.

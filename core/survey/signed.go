@@ -39,7 +39,7 @@ const framedIn = 64 << 10
 func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 	in := bufio.NewReaderSize(r, framedIn)
 	if head, _ := in.Peek(framedIn); !openpgp.IsCleartext(head) {
-		return manifest.Read(in, opts)
+		return manifest.ReadLocated(in, opts)
 	}
 	most := opts.MaxBytes
 	if most == 0 {
@@ -64,6 +64,7 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 		}}, nil
 	}
 	list, err := readSigned(signed, opts)
+	defer func() { list.Locate(string(content)) }()
 	list.Problems = append(list.Problems, manifest.Problem{
 		Line: 1, Code: manifest.SignedText, Message: fmt.Sprintf("the text has %s around it, and none of that is verified here; a batch verifies it", count(len(signed.Signatures), "OpenPGP signature")),
 	})

@@ -36,6 +36,9 @@ func itemOf(row query.Item) (wire.Item, error) {
 	if m.Device != nil {
 		v.Shown = plain.Text(m.Device.SlotTitle + " of " + m.Device.Device)
 	}
+	if v.Role == survey.Artifact {
+		v.Compared = judge.Compared(v.Grounds)
+	}
 	outcome := judge.Outcome{Grounds: v.Grounds}
 	if row.Verdict != nil {
 		outcome.Verdict = judge.Verdict(*row.Verdict)

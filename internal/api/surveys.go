@@ -16,7 +16,7 @@ func readingOf(m *manifest.Manifest) wire.Reading {
 		if i == shownEntries {
 			break
 		}
-		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line}
+		entry := wire.ReadEntry{Name: plain.Text(e.Name), Candidates: []string{}, Digest: e.Digest.String(), Size: e.Size, Line: e.Line, Span: wire.Span(e.Span()), Guessed: e.Guessed.Names()}
 		if e.Algorithm != digest.Unknown {
 			name := e.Algorithm.String()
 			entry.Algorithm = &name
@@ -27,10 +27,10 @@ func readingOf(m *manifest.Manifest) wire.Reading {
 		out.Entries = append(out.Entries, entry)
 	}
 	for _, p := range m.Problems {
-		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: p.Code, Message: plain.Text(p.Message)})
+		out.Problems = append(out.Problems, wire.ReadProblem{Line: p.Line, Code: p.Code, Message: plain.Text(p.Message), Span: wire.Span(p.Span)})
 	}
 	for _, a := range m.LeftAside {
-		out.LeftAside = append(out.LeftAside, wire.ReadAside{Line: a.Line, Column: a.Column, Length: a.Length, Text: plain.Text(a.Text), Why: plain.Text(a.Why)})
+		out.LeftAside = append(out.LeftAside, wire.ReadAside{Line: a.Line, Column: a.Column, Length: a.Length, Span: wire.Span(a.Span), Text: plain.Text(a.Text), Why: plain.Text(a.Why)})
 	}
 	return out
 }

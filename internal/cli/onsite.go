@@ -364,7 +364,7 @@ func itemHere(d *verify.Settled) wire.Item {
 	verdict := d.Outcome.Verdict
 	out := wire.Item{
 		N: d.N, Path: d.Item.Path, Shown: plain.Text(d.Item.Path), Role: d.Item.Role, Why: d.Item.Why, Size: d.Measurement.Size, Verdict: &verdict, Settled: true,
-		Deciding: judge.Line(d.Item, &d.Outcome), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
+		Deciding: judge.Line(d.Item, &d.Outcome), Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
 	}
 	for algorithm, value := range d.Measurement.Digests {
 		out.Digests[algorithm.String()] = value.String()

@@ -313,7 +313,7 @@ func saidOf(item wire.Item) string {
 	if deref(item.Verdict) != string(judge.Unproven) {
 		return ""
 	}
-	switch judge.Compared(item.Grounds) {
+	switch item.Compared {
 	case judge.Matches:
 		return "The bytes are those that are stated. What is missing is who vouches for that."
 	case judge.Differs:

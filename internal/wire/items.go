@@ -21,6 +21,7 @@ type Item struct {
 	Settled bool           `json:"settled"`
 	// Deciding is the sentence for a line in a list.
 	Deciding string            `json:"deciding" doc:"The sentence of the ground that decides, or what the file is."`
+	Compared judge.Comparison  `json:"compared,omitempty" enum:"matches,differs,nothing-compared" doc:"Of an artifact that was judged: whether its bytes are those that something states, whoever vouches for that."`
 	Grounds  []judge.Ground    `json:"grounds"`
 	Paths    []judge.ProofPath `json:"paths"`
 	Digests  map[string]string `json:"digests" doc:"Computed digests by algorithm."`

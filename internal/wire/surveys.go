@@ -58,6 +58,14 @@ type ReadEntry struct {
 	Digest     string   `json:"digest"`
 	Size       *int64   `json:"size"`
 	Line       int      `json:"line"`
+	Span       Span     `json:"span" doc:"Where the value stands."`
+	Guessed    []string `json:"guessed,omitempty" doc:"The parts that the text does not state: digest, size. A guess decides nothing."`
+}
+
+// Span is a place in a text, in bytes of it in UTF-8, from 0.
+type Span struct {
+	Start int `json:"start"`
+	End   int `json:"end"`
 }
 
 // ReadProblem is a line that could not be used.
@@ -65,6 +73,7 @@ type ReadProblem struct {
 	Line    int                  `json:"line"`
 	Code    manifest.ProblemCode `json:"code"`
 	Message string               `json:"message"`
+	Span    Span                 `json:"span" doc:"Where the line stands."`
 }
 
 // ReadAside is a part of a text that has the form of a digest and was used for nothing.
@@ -72,6 +81,7 @@ type ReadAside struct {
 	Line   int    `json:"line"`
 	Column int    `json:"column" doc:"Where it begins in the line, in bytes from 1."`
 	Length int    `json:"length" doc:"How many bytes it has."`
+	Span   Span   `json:"span"`
 	Text   string `json:"text" doc:"The part itself, shortened where it is long."`
 	Why    string `json:"why"`
 }

@@ -73,7 +73,12 @@ export class Core {
   }
 
   private listed() {
-    return this.given.map((g) => ({ path: g.path, size: g.file.size, mod_time: new Date(g.file.lastModified).toISOString() }));
+    return this.given.map((g) => ({
+      path: g.path,
+      size: g.file.size,
+      mod_time: new Date(g.file.lastModified).toISOString(),
+      pasted: g.pasted,
+    }));
   }
 
   recognise(text: string): Promise<Recognised> {

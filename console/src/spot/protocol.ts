@@ -17,6 +17,8 @@ export type DrillChore = components["schemas"]["DrillChore"];
 export interface Given {
   path: string;
   file: File;
+  /** Set for a text that was pasted: it is held against the files, whatever it looks like. */
+  pasted?: boolean;
 }
 
 /** What the core found of the files. */
@@ -30,6 +32,9 @@ export interface Recognised {
   kind: "nothing" | "signed-text" | "key" | "signature" | "value" | "list";
   says: string;
   entries: number;
+  /** Where in the text what was read stands, in bytes of it in UTF-8, and what was made of it. */
+  marks: { start: number; end: number; line: number; kind: "entry" | "problem" | "aside"; says: string }[];
+  more?: number;
 }
 
 /** A call of the core: one of its functions, with what it takes in JSON. */

@@ -1,11 +1,12 @@
-import { type SubmitEvent, useState } from "react";
+import { type SubmitEvent, useMemo, useState } from "react";
 
-import { Account } from "./account";
 import type { Reading } from "../../api/client";
 import { useReading } from "../../api/readings";
+import { Account } from "../../parts/account";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
+import type { Mark } from "../../parts/marked";
 import { count } from "../../parts/text";
 
 /** Paste a manifest, or any page with digests, and see what is understood of it. */
@@ -66,8 +67,26 @@ export function ManifestsPage() {
       </form>
       {reading.error && <ProblemNote error={reading.error} />}
       {reading.data && <Understood reading={reading.data} />}
-      {reading.data && <Account text={reading.variables.text} reading={reading.data} />}
+      {reading.data && <PartByPart text={reading.variables.text} reading={reading.data} />}
     </div>
+  );
+}
+
+/** The text that was read, with each part marked by what was made of it. */
+function PartByPart({ text, reading }: { text: string; reading: Reading }) {
+  const marks = useMemo(
+    (): Mark[] => [
+      ...reading.entries.map((e) => ({ ...e.span, made: "read" as const, why: "read" })),
+      ...reading.left_aside.map((a) => ({ ...a.span, made: "left" as const, why: a.why })),
+      ...reading.problems.map((p) => ({ ...p.span, made: "problem" as const, why: p.message })),
+    ],
+    [reading],
+  );
+  return (
+    <section className="flex flex-col gap-2" aria-label="What was made of each part">
+      <h3 className="font-semibold">The text, part by part</h3>
+      <Account text={text} marks={marks} />
+    </section>
   );
 }
 
@@ -93,7 +112,8 @@ function Understood({ reading }: { reading: Reading }) {
               <span className="font-semibold break-all">{e.name || "(no file name stated)"}</span>{" "}
               <span className="text-sm soft">
                 line {e.line}, {e.algorithm ?? e.candidates.join(" or ")}
-                {e.size !== null && `, ${e.size} bytes`}
+                {e.size !== null && `, ${e.size} bytes${e.guessed?.includes("size") ? " by a guess, which decides nothing" : ""}`}
+                {e.guessed?.includes("digest") && ", by a guess, which decides nothing"}
               </span>
             </p>
             <Hex value={e.digest} />

@@ -27,6 +27,7 @@ export function Answer({ item, batch, core }: { item: Item; batch: number; core:
         <span className="font-semibold break-all">{item.shown}</span>
         <span className="text-sm soft">{bytes(item.size)}</span>
       </p>
+      {item.verdict === "unproven" && <p className="font-semibold">{item.compared && compared[item.compared]}</p>}
       {item.verdict === "cleared" ? <p>{item.deciding}</p> : decisive.map((g, i) => <Reason key={i} ground={g} />)}
       {match?.computed && (
         <div>
@@ -54,6 +55,13 @@ export function Answer({ item, batch, core }: { item: Item; batch: number; core:
     </article>
   );
 }
+
+/** Three things that all are unproven. */
+const compared = {
+  matches: "The bytes are those that are stated. What is missing is who vouches for that.",
+  differs: "What is stated was compared, and none of it is this file's.",
+  "nothing-compared": "There was nothing to compare it with.",
+};
 
 /** Of values that differ the longest says it all. */
 function strongest(grounds: Ground[]): Ground[] {

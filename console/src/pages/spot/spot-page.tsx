@@ -5,11 +5,14 @@ import { Link } from "react-router";
 
 import { Answer } from "./answer";
 import { takeHanded } from "./handed";
+import { Failure } from "../../api/client";
 import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useSpotItems } from "../../api/spot";
+import { Account } from "../../parts/account";
 import { DropArea } from "../../parts/drop-area";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
+import type { Mark } from "../../parts/marked";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { bytes, count, harmless } from "../../parts/text";
 import type { Check, Row } from "../../spot/check";
@@ -33,12 +36,18 @@ export function SpotPage() {
     queryFn: async () => (await import("../../spot/core")).sharedCore().recognise(deferred.slice(0, 8 << 20)),
     staleTime: Infinity,
   });
+  const useless = pasted.trim() !== "" && recognised.data ? uselessText(recognised.data) : undefined;
   const items = useSpotItems(check?.stage === "done" ? check.batch : undefined);
 
   const verify = useCallback(
     (files: Given[]) => {
       setGiven(files);
       if (files.length === 0) return;
+      if (useless) {
+        // Before anything goes on record: what was pasted could not be compared.
+        setError(new Failure(useless));
+        return;
+      }
       running.current?.abort.abort();
       core.current?.end();
       const abort = new AbortController();
@@ -69,7 +78,7 @@ export function SpotPage() {
           },
         );
     },
-    [pasted, publisher],
+    [pasted, publisher, useless],
   );
   const first = useRef(verify);
   useEffect(() => {
@@ -119,7 +128,7 @@ export function SpotPage() {
               />
             )}
           </Field>
-          <Recognition what={pasted.trim() === "" ? undefined : recognised.data} />
+          <Recognition what={pasted.trim() === "" ? undefined : recognised.data} text={deferred} />
           <label htmlFor="spot-publisher" className="flex flex-wrap items-center gap-2 text-sm">
             Expected from
             <PublisherSelect
@@ -167,12 +176,26 @@ export function SpotPage() {
   );
 }
 
+/** Why a pasted text says nothing of a file, if that is so. */
+function uselessText(what: Recognised) {
+  if (what.kind !== "nothing" && what.kind !== "key") return undefined;
+  return {
+    type: "about:blank",
+    title: "Nothing to compare",
+    status: 400,
+    code: "nothing-given",
+    detail: "What was pasted says nothing of a file, so nothing was compared and nothing is on record.",
+    advice: "Paste the part with the digest, or leave the field empty.",
+  };
+}
+
 /** What a pasted text was taken for. */
-function Recognition({ what }: { what?: Recognised }) {
+function Recognition({ what, text }: { what?: Recognised; text: string }) {
   if (!what) return null;
   const digests = count(what.entries, "digest");
   const says: Record<Recognised["kind"], React.ReactNode> = {
-    nothing: "There is no digest in this text, no signature and no key.",
+    nothing:
+      "There is nothing in this text that a file can be held against: no digest of 32 to 128 digits or in base64, no checksum behind the name of one, no signature.",
     value: `A value alone: ${what.says}.`,
     list: `A text with ${digests}.`,
     "signed-text": `A signed text with ${digests}; whether its signature holds is told below.`,
@@ -188,11 +211,18 @@ function Recognition({ what }: { what?: Recognised }) {
     ),
   };
   return (
-    <p role="status" className="text-sm" data-recognised={what.kind}>
-      {says[what.kind]}
-    </p>
+    <div className="flex flex-col gap-2">
+      <p role="status" className="text-sm" data-recognised={what.kind}>
+        {says[what.kind]}
+      </p>
+      {what.marks.length > 0 && <Account text={text} marks={what.marks.map(markOf)} />}
+    </div>
   );
 }
+
+const madeOf = { entry: "read", problem: "problem", aside: "left" } as const;
+
+const markOf = (m: Recognised["marks"][number]): Mark => ({ start: m.start, end: m.end, made: madeOf[m.kind], why: m.says });
 
 const stages = { looking: "Looking at what was given…", measuring: "Reading", judging: "Judging…", done: "" };
 

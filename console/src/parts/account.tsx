@@ -1,8 +1,7 @@
 import { useMemo } from "react";
 
-import { type Made, madeOf } from "./made";
-import type { Reading } from "../../api/client";
-import { harmless } from "../../parts/text";
+import { type Made, type Mark, marked } from "./marked";
+import { harmless } from "./text";
 
 const look: Record<Exclude<Made, "">, { says: string; style: string }> = {
   read: { says: "read", style: "bg-success/20 text-base-content underline decoration-success decoration-2 underline-offset-4" },
@@ -13,12 +12,11 @@ const look: Record<Exclude<Made, "">, { says: string; style: string }> = {
   },
 };
 
-/** The text that was read, with each part marked by what was made of it. */
-export function Account({ text, reading }: { text: string; reading: Reading }) {
-  const lines = useMemo(() => madeOf(text, reading), [text, reading]);
+/** A text with each part marked by what was made of it. */
+export function Account({ text, marks }: { text: string; marks: Mark[] }) {
+  const lines = useMemo(() => marked(text, marks), [text, marks]);
   return (
-    <section className="flex flex-col gap-2" aria-label="What was made of each part">
-      <h3 className="font-semibold">The text, part by part</h3>
+    <div className="flex flex-col gap-2" data-account>
       <p className="flex flex-wrap gap-x-4 gap-y-1 text-sm">
         {Object.values(look).map((l) => (
           <span key={l.says} className={`px-1 ${l.style}`}>
@@ -41,7 +39,7 @@ export function Account({ text, reading }: { text: string; reading: Reading }) {
                   p.made === "" ? (
                     <span key={j}>{harmless(p.text)}</span>
                   ) : (
-                    <mark key={j} className={look[p.made].style} data-made={p.made} title={p.made === "read" ? "read" : p.why}>
+                    <mark key={j} className={look[p.made].style} data-made={p.made} title={p.why}>
                       {harmless(p.text) || " "}
                     </mark>
                   ),
@@ -51,6 +49,6 @@ export function Account({ text, reading }: { text: string; reading: Reading }) {
           ),
         )}
       </div>
-    </section>
+    </div>
   );
 }
