@@ -37,13 +37,18 @@ func newAsides() asides { return asides{why: map[int]string{}, covered: map[stri
 // note says why the values of a line are left aside.
 func (a *asides) note(line int, why string) { a.why[line] = why }
 
+// leastPart is the length of the shortest word that the account asks about.
+const leastPart = 22
+
 // cover takes the words of a text for parts of a value.
 func (a *asides) cover(text string) {
-	if text == "" {
+	if len(text) < leastPart {
 		return
 	}
 	for word := range strings.FieldsFuncSeq(text, func(r rune) bool { return r > 0x7f || !isAlnum(byte(r)) }) {
-		a.covered[strings.ToLower(strings.TrimPrefix(word, "0x"))] = true
+		if len(word) >= leastPart {
+			a.covered[strings.ToLower(strings.TrimPrefix(word, "0x"))] = true
+		}
 	}
 }
 

@@ -23,6 +23,9 @@ type clues struct {
 	decimals bool
 	// archive is set for the manifest of an archive.
 	archive bool
+	// readsAll is set where all rows are read, whatever stands in them: the text is a list by
+	// its name.
+	readsAll bool
 	// latin is set for a text that is not in Unicode: it may be none at all.
 	latin bool
 }

@@ -15,9 +15,13 @@ const separators = " \t:=,;|"
 // pointers lead from a name to its value or back: arrows, dashes, rows of dots.
 var pointers = regexp.MustCompile(`^\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*|\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*$`)
 
+// pointerByte reports whether a byte may be one of a pointer.
+func pointerByte(c byte) bool { return c >= 0x80 || strings.IndexByte("-=<>.", c) >= 0 }
+
 // withoutPointers cuts such signs from both ends of a text.
 func withoutPointers(text string) string {
-	if !strings.ContainsAny(text, "->→⇒⟶➜➔–—<←⇐.…") {
+	text = strings.TrimSpace(text)
+	if text == "" || !pointerByte(text[0]) && !pointerByte(text[len(text)-1]) {
 		return text
 	}
 	if rest, ok := strings.CutPrefix(text, "> "); ok {
@@ -113,10 +117,26 @@ func statedSize(s string) *size {
 	return n
 }
 
+// maxSize bounds a size with its unit.
+const maxSize = 48
+
 // sizeOf reads a size in bytes: digits, in groups where a unit or the groups say that
 // they are thousands. Without a unit it is a guess that the number is one.
 func sizeOf(s string) *size {
 	s = strings.TrimSpace(s)
+	if s == "" || (s[0] < '0' || s[0] > '9') && s[0] != '(' {
+		return nil
+	}
+	if allDigits(s) {
+		n, err := strconv.ParseInt(s, 10, 64)
+		if err != nil || len(s) > 20 {
+			return nil
+		}
+		return &size{bytes: n}
+	}
+	if len(s) > maxSize {
+		return nil
+	}
 	m := sizeForm.FindStringSubmatch(s)
 	if m == nil {
 		return nil
@@ -142,6 +162,9 @@ var sizeBehind = regexp.MustCompile(`^(.*\S)\s+(?:\(([^()]*)\)|(\d[\d,.' ]* ?(?i
 
 // cutSize cuts a size off the end of a text.
 func cutSize(text string) (string, *size) {
+	if end := len(text) - 1; end < 2 || text[end] != ')' && text[end]|0x20 != 's' && text[end]|0x20 != 'e' && text[end]|0x20 != 'b' {
+		return text, nil
+	}
 	m := sizeBehind.FindStringSubmatch(text)
 	if m == nil {
 		return text, nil
@@ -178,6 +201,17 @@ const (
 	cellOption
 )
 
+// maxMode is the length of the longest mode of a file.
+const maxMode = 11
+
+// mayBeDate is a quick look before the forms of dates and times are tried.
+func mayBeDate(word string) bool {
+	if 'A' <= word[0] && word[0] <= 'Z' {
+		return len(word) < 12 && strings.IndexByte("JFMASONDTW", word[0]) >= 0
+	}
+	return '0' <= word[0] && word[0] <= '9' && strings.ContainsAny(word, "-./:ADFJMNOS")
+}
+
 func kindOf(word string) cellKind {
 	word = strings.Trim(word, ",;|")
 	switch {
@@ -187,13 +221,13 @@ func kindOf(word string) cellKind {
 		return cellNumber
 	case len(word) > 40:
 		return cellOther
-	case '0' <= word[0] && word[0] <= '9', 'A' <= word[0] && word[0] <= 'Z' && len(word) < 12:
+	case mayBeDate(word):
 		if timeForm.MatchString(word) || dateForm.MatchString(word) {
 			return cellDate
 		}
 	}
 	switch {
-	case strings.IndexByte("-dlbcps0", word[0]) >= 0 && modeForm.MatchString(word):
+	case strings.IndexByte("-dlbcps0", word[0]) >= 0 && len(word) <= maxMode && strings.IndexByte(word, '.') < 0 && modeForm.MatchString(word):
 		return cellMode
 	case strings.IndexByte(word, '=') > 0 && optionForm.MatchString(word):
 		return cellOption

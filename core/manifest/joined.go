@@ -14,15 +14,21 @@ const maxJoined = 16
 // above them are gone.
 func (t *typer) joined(rows []typedRow) []typedRow {
 	out := rows[:0]
+	tails := make([]digitTail, len(rows))
+	for i := range rows {
+		if rows[i].mayGoOn() && rows[i].warm {
+			tails[i] = tailOf(rows[i].text)
+		}
+	}
 	for i := 0; i < len(rows); {
 		r := rows[i]
 		n := 0
-		if r.mayGoOn() {
+		if tails[i].digits > 0 {
 			above := typedRow{}
 			if len(out) > 0 {
 				above = out[len(out)-1]
 			}
-			n = t.joinFrom(&above, rows[i:], &r)
+			n = t.joinFrom(&above, rows[i:], tails[i:], &r)
 		}
 		out = append(out, r)
 		i += 1 + n
@@ -42,22 +48,25 @@ func (r *typedRow) mayGoOn() bool {
 
 // joinFrom joins a row, which is the first of rows, with those that its value goes on in.
 // It returns how many these are.
-func (t *typer) joinFrom(above *typedRow, rows []typedRow, r *typedRow) int {
-	tail := tailOf(r.text)
-	if tail.digits == 0 || tail.from > 0 && tail.groups == 1 && tail.digits < minDamaged {
+func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r *typedRow) int {
+	tail := tails[0]
+	if tail.from > 0 && tail.groups == 1 && tail.digits < minDamaged {
 		return 0
 	}
 	announced := t.announcedFor(above, r, tail.from)
+	if announced == digest.Unknown && tail.whole() {
+		return 0
+	}
 	if announced != digest.Unknown && tail.digits == 2*announced.Size() {
 		return 0
 	}
 	total, n := tail.digits, 0
 	for j := 1; j < len(rows) && j <= maxJoined && rows[j].mayGoOn(); j++ {
-		next := tailOf(rows[j].text)
-		if head := leadingHex(rows[j].text); head > 0 && head == len(rows[j].text) && next.from != 0 {
+		next := tails[j]
+		if head := leadingHex(rows[j].text); head > 0 && head == len(rows[j].text) && (next.from != 0 || next.digits == 0) {
 			next = digitTail{digits: head, groups: 1, width: head} // the short end of it
 		}
-		if next.from != 0 {
+		if next.from != 0 || next.digits == 0 {
 			// The rest of the value, and the name behind it.
 			if head := leadingHex(rows[j].text); j == 1 && splits(tail, head) {
 				t.splice(r, &rows[j], tail.from, head)
@@ -151,6 +160,11 @@ func (t *typer) splice(r, next *typedRow, from, head int) {
 		}
 	}
 	r.kind = rowValue
+}
+
+// whole reports whether a row is a whole value and nothing else, which goes on nowhere.
+func (tail digitTail) whole() bool {
+	return tail.from == 0 && tail.groups == 1 && tail.digits%2 == 0 && digest.OfSize(tail.digits/2) != nil
 }
 
 // A digitTail are groups of digits at the end of a row.

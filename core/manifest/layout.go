@@ -63,6 +63,7 @@ func (p *parser) layOut(rows []row) { p.newLayout().take(rows, true) }
 // follows.
 func (l *layout) take(rows []row, last bool) {
 	rows = l.p.whole(rows)
+	l.warm(rows)
 	arrays, rows := recipeArrays(rows)
 	(&tree{p: l.p, format: Records}).recipe(arrays)
 	l.begin(l.typer.joined(l.typer.typeRows(rows)))

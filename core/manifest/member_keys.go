@@ -86,7 +86,7 @@ func labelOfKey(key string) (digest.Algorithm, []string) {
 // labelWord returns the place of the label that begins a word of a name: that of
 // “checksumSHA1”, but none in “checksum”, which holds “cksum”.
 func labelWord(key string) (from, to int) {
-	for _, m := range labelExpression.FindAllStringIndex(key, -1) {
+	for _, m := range labelPlaces(key) {
 		if m[0] == 0 || !isAlnum(key[m[0]-1]) || key[m[0]] < 'a' && key[m[0]-1] >= 'a' {
 			return m[0], m[1]
 		}

@@ -23,6 +23,9 @@ const maxWordsBefore = 4
 // otherThan says what a value is, if the words before it say that it is no digest of a
 // file.
 func otherThan(r *laidRow, before string, v *value) string {
+	if v.from == 0 || strings.TrimSpace(before) == "" && !mayBeKey(r.text) {
+		return ""
+	}
 	words := strings.Fields(before)
 	if len(words) > 0 && looksLikeFile(trimSeparators(words[len(words)-1])) {
 		return ""
@@ -37,7 +40,7 @@ func otherThan(r *laidRow, before string, v *value) string {
 	if strings.HasSuffix(r.text[:v.from], `W/"`) {
 		return "it marks a version of an answer" // RFC 9110, section 8.8.3
 	}
-	if (v.encoded || v.grouped) && sshForm.MatchString(r.text) {
+	if (v.encoded || v.grouped) && mayBeKey(r.text) && sshForm.MatchString(r.text) {
 		return "it is the fingerprint of a key"
 	}
 	for _, word := range slices.Backward(words[max(0, len(words)-maxWordsBefore):]) {
@@ -54,6 +57,11 @@ func otherThan(r *laidRow, before string, v *value) string {
 		return "it is a part of an address"
 	}
 	return ""
+}
+
+// mayBeKey is a quick look before sshForm is tried.
+func mayBeKey(text string) bool {
+	return strings.HasSuffix(text, ")") || strings.Contains(text, "ssh-") || strings.Contains(text, "SHA256:") || strings.Contains(text, "MD5:")
 }
 
 func ofSomethingElse(word string) string {

@@ -379,7 +379,9 @@ func (r *pageReader) direct(name, value string) {
 		return
 	}
 	sub := r.p.newLayout()
-	sub.begin(sub.typer.typeRows([]row{rowOf(name+"\t"+value, r.line, r.p.opts.MaxLine)}))
+	one := rowOf(name+"\t"+value, r.line, r.p.opts.MaxLine)
+	one.warm = true
+	sub.begin(sub.typer.typeRows([]row{one}))
 	sub.readShapes()
 	sub.nameless()
 }

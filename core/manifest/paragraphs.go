@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"bytes"
 	"path"
 	"regexp"
 	"slices"
@@ -72,7 +73,7 @@ type paragraph struct {
 	// names and values are the places of such rows.
 	names, values []int
 	// order is that of names and values, as N and D.
-	order string
+	order []byte
 	// packaged is set where a row names a package or its version.
 	packaged bool
 	// label is the algorithm that rows without values name, and labels how many do.
@@ -122,7 +123,7 @@ func (l *layout) sorted(rows []laidRow) paragraph {
 		case rowName:
 			if len(p.names) == 0 || rows[p.names[len(p.names)-1]].said.name != r.said.name {
 				p.names = append(p.names, i)
-				p.order += "N"
+				p.order = append(p.order, 'N')
 			}
 			p.takeSize(r)
 		case rowValue:
@@ -132,7 +133,7 @@ func (l *layout) sorted(rows []laidRow) paragraph {
 				continue
 			}
 			p.values = append(p.values, i)
-			p.order += "D"
+			p.order = append(p.order, 'D')
 		case rowField:
 			p.packaged = p.packaged || r.said.packaged
 			p.takeSize(r)
@@ -245,12 +246,12 @@ func startsWith(name, prefix string) bool {
 
 // alternate calls tie for each value with its name, where names and groups of values
 // take turns from the first to the last.
-func (l *layout) alternate(order string, tie func(name, value int)) {
-	if order == "" {
+func (l *layout) alternate(order []byte, tie func(name, value int)) {
+	if len(order) == 0 {
 		return
 	}
 	above := order[0] == 'N'
-	if above == (order[len(order)-1] == 'N') || strings.Contains(order, "NN") {
+	if above == (order[len(order)-1] == 'N') || bytes.Contains(order, []byte("NN")) {
 		return
 	}
 	name, value := -1, 0
@@ -273,10 +274,10 @@ func (l *layout) alternate(order string, tie func(name, value int)) {
 // take turns with nothing else between them.
 func (l *layout) acrossParagraphs() {
 	var names, values []*laidRow
-	order := ""
+	var order []byte
 	flush := func() {
 		l.alternate(order, func(name, value int) { l.tie(values[value], names[name], Records) })
-		names, values, order = nil, nil, ""
+		names, values, order = nil, nil, nil
 	}
 	for i := range l.rows {
 		r := &l.rows[i]
@@ -288,10 +289,10 @@ func (l *layout) acrossParagraphs() {
 				continue
 			}
 			names = append(names, r)
-			order += "N"
+			order = append(order, 'N')
 		case r.kind == rowValue:
 			values = append(values, r)
-			order += "D"
+			order = append(order, 'D')
 		case r.kind == rowDone || l.breaks(i):
 			flush()
 		}

@@ -51,7 +51,7 @@ func Parse(text string, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
 		opts:  o,
-		clues: clues{fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName), known: o.Beside},
+		clues: clues{fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName), readsAll: NamedLikeOne(o.FileName), known: o.Beside},
 		out:   &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
 		aside: newAsides(),
 		sizes: map[string]*size{},
@@ -125,6 +125,10 @@ func (p *parser) read(raw string) error {
 		p.finish(text, lines)
 		return nil
 	}
+	if !p.readsAll && len(text) > leastSkipped && holdsNothing(text) {
+		p.out.Lines = countLines(text)
+		return nil
+	}
 	head := text[:min(len(text), maxHead)]
 	trimmed := strings.TrimLeft(head, " \t\r\n")
 	switch {
@@ -142,6 +146,17 @@ func (p *parser) read(raw string) error {
 	}
 	p.finish(text, 0)
 	return nil
+}
+
+// countLines counts the lines of a text that are not blank.
+func countLines(text string) int {
+	n := 0
+	for line := range strings.Lines(text) {
+		if strings.TrimSpace(line) != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // finish gives entries the sizes that stand elsewhere, and accounts for a text that has
@@ -188,6 +203,10 @@ func (p *parser) sheet(text string, before int) {
 		rows = append(rows[:0], rows[now:]...)
 	}
 }
+
+// leastSkipped is the length from which a text is looked through before it is read: damage
+// of a short one is told though there is no value in it.
+const leastSkipped = 64 << 10
 
 // maxHead is how much of a text is looked at to tell what it is.
 const maxHead = 32 << 10

@@ -21,6 +21,8 @@ type row struct {
 	blank  bool
 	// long is set for a line over the bound, which is not read.
 	long bool
+	// warm is set for a row that is near one that may hold a value. Others are words.
+	warm bool
 	// head is set by a page's own marks for the head of a table, and cells are those of a
 	// table's row in a page, or nil.
 	head  bool

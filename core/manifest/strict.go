@@ -27,7 +27,7 @@ func listsCRC(rows []row) bool {
 			continue
 		}
 		all++
-		if n := len(text); n < 10 || !isHex(text[n-1]) || !isHex(text[n-8]) {
+		if n := len(text); n < 10 || text[n-9] != ' ' && text[n-9] != '\t' || digitRun(text[n-8:]) < 8 {
 			continue
 		}
 		if m := crcRow.FindStringSubmatch(text); m != nil && len(valuesIn(m[1], false, digest.Unknown)) == 0 && len(labelsIn(m[1])) == 0 {

@@ -293,6 +293,9 @@ type record struct {
 	said    string
 	// nameMap is set for a map from names to digests.
 	nameMap bool
+	// looked is set once it is known whether the record is ofObjects, of a repository, or
+	// ofPackage, several files of one together.
+	looked, ofObjects, ofPackage bool
 }
 
 // A scalar is a value of a document with what its key and its record say of it.
@@ -362,12 +365,22 @@ func (s *scalar) otherThan() string {
 		return "it is of something else than a file: “" + s.key.other + "” stands over it"
 	case s.in.scope.other != "":
 		return "it is of something else than a file: “" + s.in.scope.other + "” stands over it"
-	case s.in.verifiesPackage():
+	}
+	s.in.look()
+	switch {
+	case s.in.ofPackage:
 		return "it is a code over several files of a package"
-	case s.key.folded == "sha" && len(s.text) == 40 && s.in.ofRepository():
+	case s.in.ofObjects && s.key.folded == "sha" && len(s.text) == 40:
 		return "it is of a repository's object, not of a file"
 	}
 	return ""
+}
+
+// look learns once what else than a file a record may be about.
+func (r *record) look() {
+	if !r.looked {
+		r.looked, r.ofObjects, r.ofPackage = true, r.ofRepository(), r.verifiesPackage()
+	}
 }
 
 // verifiesPackage reports whether a record is about several files of a package together.

@@ -112,6 +112,9 @@ type typer struct {
 	// section is what the last heading announced, and table the header in force.
 	section section
 	table   *table
+	// asked is the text that was last searched for names of files, and found are these.
+	asked string
+	found []string
 	// labelsAbove is set where the row above has a value whose algorithm nothing says.
 	labelsAbove bool
 }
@@ -173,6 +176,8 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 		return
 	case r.blank:
 		r.kind = rowBlank
+		return
+	case !r.warm:
 		return
 	}
 	if (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) || r.diffLine() {
@@ -238,7 +243,7 @@ func (t *typer) typeWords(r *typedRow) {
 
 // mayBeHeader is a quick look before a header is tried: a word for digests in it, or bars.
 func mayBeHeader(text string) bool {
-	return strings.IndexByte(text, '|') >= 0 || slices.ContainsFunc(splitKey(text), func(w string) bool { return hashWords[w] })
+	return strings.IndexByte(text, '|') >= 0 || hasWord(text, func(w []byte) bool { return hashWords[string(w)] })
 }
 
 // withoutAddressParts leaves out damaged values in addresses: “…?token=8ea62aeeec6604f8”.
@@ -409,7 +414,7 @@ const (
 // file. With loose set, a sentence will do.
 func (t *typer) heading(text string, loose bool) bool {
 	labels := labelsIn(text)
-	if len(labels) == 0 || len(text) > maxHeading || len(t.known.fileWords(text)) > 0 {
+	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false
 	}
 	if field := fieldOf(text); field != nil && field[2] != "" && len(labelsIn(field[1])) == 0 {

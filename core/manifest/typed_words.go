@@ -2,7 +2,6 @@ package manifest
 
 import (
 	"regexp"
-	"slices"
 	"strings"
 
 	"endeixis/core/digest"
@@ -39,6 +38,15 @@ func (t *typer) wordRow(r *typedRow) {
 			return
 		}
 	}
+}
+
+// files returns the names of files in a text. The readings of one row ask for it several
+// times.
+func (t *typer) files(text string) []string {
+	if text != t.asked {
+		t.asked, t.found = text, t.known.fileWords(text)
+	}
+	return t.found
 }
 
 // names types a row as the name of a file and nothing beside it.
@@ -178,7 +186,7 @@ const maxNameWords = 6
 func (t *typer) nameOfWords(r *typedRow) bool {
 	inner := trimSeparators(r.text)
 	if !looksLikeFile(inner) || strings.Contains(inner, "  ") || len(labelsIn(r.text)) > 0 || hasHashWord(inner) || startsProse(inner) || strings.ContainsAny(inner, ":?&") ||
-		len(strings.Fields(inner)) > maxNameWords || len(t.known.fileWords(r.text)) > 1 {
+		len(strings.Fields(inner)) > maxNameWords || len(t.files(r.text)) > 1 {
 		return false
 	}
 	r.names(inner)
@@ -186,12 +194,12 @@ func (t *typer) nameOfWords(r *typedRow) bool {
 }
 
 // notOneName leaves alone what names no file, or several.
-func (t *typer) notOneName(r *typedRow) bool { return len(t.known.fileWords(r.text)) != 1 }
+func (t *typer) notOneName(r *typedRow) bool { return len(t.files(r.text)) != 1 }
 
 // nameInColumns types columns of which one is the name and others a size, a date, an
 // algorithm.
 func (t *typer) nameInColumns(r *typedRow) bool {
-	file := t.known.fileWords(r.text)[0]
+	file := t.files(r.text)[0]
 	cells := columns(r.text)
 	if len(cells) < 2 {
 		return false
@@ -220,7 +228,7 @@ func (t *typer) nameWithLabel(r *typedRow) bool {
 	if len(labels) == 0 && !hasHashWord(r.text) {
 		return false
 	}
-	r.kind, r.said.name = rowName, t.known.fileWords(r.text)[0]
+	r.kind, r.said.name = rowName, t.files(r.text)[0]
 	if len(labels) > 0 {
 		r.said.label = labels[len(labels)-1].algorithm
 	}
@@ -229,7 +237,7 @@ func (t *typer) nameWithLabel(r *typedRow) bool {
 
 // nameBehindColon types “the image is up: gauge.img”.
 func (t *typer) nameBehindColon(r *typedRow) bool {
-	file := t.known.fileWords(r.text)[0]
+	file := t.files(r.text)[0]
 	before, ok := strings.CutSuffix(trimSeparators(r.text), file)
 	if !ok || !strings.HasSuffix(strings.TrimSpace(before), ":") {
 		return false
@@ -245,7 +253,7 @@ func (t *typer) nameInField(r *typedRow) bool {
 	if field == nil || strings.HasPrefix(field[2], "//") {
 		return false
 	}
-	file := t.known.fileWords(r.text)[0]
+	file := t.files(r.text)[0]
 	if after, ok := strings.CutPrefix(field[2], file); ok && strings.HasPrefix(strings.TrimSpace(after), "(") {
 		r.names(file)
 	}
@@ -256,7 +264,7 @@ func (t *typer) nameInField(r *typedRow) bool {
 func (t *typer) nameOfDownload(r *typedRow) bool {
 	inner := trimSeparators(r.text)
 	last := inner[strings.LastIndexByte(inner, ' ')+1:]
-	file := t.known.fileWords(r.text)[0]
+	file := t.files(r.text)[0]
 	if !isAddress(last) || nameOfAddress(last) != file || len(strings.Fields(inner)) > maxNameWords {
 		return false
 	}
@@ -266,7 +274,7 @@ func (t *typer) nameOfDownload(r *typedRow) bool {
 
 // nameAndMore types “gauge.img (64 MB)” and “gauge.img - for the tower”.
 func (t *typer) nameAndMore(r *typedRow) bool {
-	file := t.known.fileWords(r.text)[0]
+	file := t.files(r.text)[0]
 	rest, ok := strings.CutPrefix(strings.TrimLeft(trimSeparators(r.text), "\"'`“«"), file)
 	if !ok {
 		return false
@@ -293,7 +301,7 @@ func quotedKey(text string) string {
 }
 
 func hasHashWord(text string) bool {
-	return slices.ContainsFunc(splitKey(text), func(w string) bool { return hashWords[w] && !loose[w] })
+	return hasWord(text, func(w []byte) bool { return hashWords[string(w)] && !loose[string(w)] })
 }
 
 // loose are words for digests that are said of much else.

@@ -33,9 +33,7 @@ func isAlnum(c byte) bool {
 	return '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'z'
 }
 
-func isHex(c byte) bool {
-	return '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'f'
-}
+func isHex(c byte) bool { return classes[c]&hexClass != 0 }
 
 // bounded reports whether what stands in text from a to b is a word by itself: not part
 // of a file's name, of an address or of a longer word.
@@ -615,13 +613,24 @@ func mixed(s string) bool {
 	return 4*changes > len(s) && len(s) >= 22
 }
 
+// mayBeEncoded is a quick look before the expression is tried: a name of RFC 6920, or a
+// long word with capitals, small letters and more than digits.
 func mayBeEncoded(text string) bool {
-	for _, part := range []string{"ni:", "nih:", "NI:", "/ni/", "sha", "SHA", "md5", "MD5", "Sha", "blake"} {
-		if strings.Contains(text, part) {
+	run, seen := 0, uint8(0)
+	for i := 0; i < len(text); i++ {
+		class := classes[text[i]]
+		if class&codeClass == 0 {
+			run, seen = 0, 0
+			continue
+		}
+		if run++; class&hexClass == 0 {
+			seen |= class
+		}
+		if run >= leastCode && seen&(upperClass|lowerClass) == upperClass|lowerClass {
 			return true
 		}
 	}
-	return false
+	return strings.Contains(text, "nih:") || strings.Contains(text, "ni:/") || strings.Contains(text, "/ni/") || strings.Contains(text, "}")
 }
 
 // decodeBase64 decodes either alphabet, with and without padding, or returns nil.

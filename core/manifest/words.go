@@ -79,6 +79,47 @@ func foldWords(label string) string {
 	}, label)
 }
 
+// maxWord bounds the words that hasWord looks at: longer ones are none that is known.
+const maxWord = 32
+
+// hasWord reports whether one of the words of a text, in the form of splitKey, is wanted.
+// It keeps nothing of them, for it is asked of every row.
+func hasWord(text string, wanted func(word []byte) bool) bool {
+	if !isASCII(text) {
+		return slices.ContainsFunc(splitKey(text), func(w string) bool { return wanted([]byte(w)) })
+	}
+	var word [maxWord]byte
+	n, lower := 0, false
+	ends := func() bool {
+		found := n > 0 && n <= maxWord && wanted(word[:n])
+		n = 0
+		return found
+	}
+	for i := 0; i < len(text); i++ {
+		class := classes[text[i]]
+		if class&wordClass == 0 {
+			if ends() {
+				return true
+			}
+			lower = false
+			continue
+		}
+		if class&upperClass != 0 && lower && ends() {
+			return true
+		}
+		lower = class&lowerClass != 0
+		if n < maxWord {
+			c := text[i]
+			if class&upperClass != 0 {
+				c |= 0x20
+			}
+			word[n] = c
+		}
+		n++
+	}
+	return ends()
+}
+
 // splitKey cuts the name of a field or member into its words: “md5Digest”,
 // “InstallerSha256” and “sha-256_sum” alike.
 func splitKey(key string) []string {
@@ -107,12 +148,44 @@ func splitKey(key string) []string {
 	return out
 }
 
-// labelExpression finds a label of an algorithm wherever one stands by itself. What
+// labelExpression is a label of an algorithm at the beginning of a text. What
 // follows the label, such as “sum”, is part of it.
-var labelExpression = regexp.MustCompile(`(?i)(?:sha[-_ ]?2[-_/ ](?:224|256|384|512)|sha[-_ ]?3[-_/ ](?:224|256|384|512)|sha[-_ ]?512[-_/ ]t?(?:224|256)|` +
+var labelExpression = regexp.MustCompile(`(?i)^(?:sha[-_ ]?2[-_/ ](?:224|256|384|512)|sha[-_ ]?3[-_/ ](?:224|256|384|512)|sha[-_ ]?512[-_/ ]t?(?:224|256)|` +
 	`sha[-_ ]?(?:224|256|384|512)|sha[-_]?1|sha[ ]1|sha|md[-_ ]?5|blake[-_ ]?2[bs](?:p)?(?:[-_](?:128|160|224|256|384|512))?|blake[-_ ]?3|blake2|b2|b3|` +
 	`ripemd[-_ ]?160|rmd[-_]?160|crc[-_ ]?32[-_/]?(?:iso[-_]hdlc|bzip2|cksum|c|posix|castagnoli)?|crc|cksum)` +
 	`(?:[-_ ]?(?:check)?sums?|[-_ ]?digests?|[-_ ]?hash(?:es)?)?`)
+
+// labelPlaces finds what may be labels in a text, one after the other.
+func labelPlaces(text string) (out [][2]int) {
+	for i := 0; i+1 < len(text); i++ {
+		if !labelBegins(text[i:]) {
+			continue
+		}
+		if at := labelExpression.FindStringIndex(text[i:]); at != nil {
+			out = append(out, [2]int{i, i + at[1]})
+			i += at[1] - 1
+		}
+	}
+	return out
+}
+
+// labelBegins is a quick look before the expression is tried.
+func labelBegins(text string) bool {
+	second := text[1] | 0x20
+	switch text[0] | 0x20 {
+	case 's':
+		return second == 'h'
+	case 'm':
+		return second == 'd'
+	case 'b':
+		return second == 'l' || text[1] == '2' || text[1] == '3'
+	case 'r':
+		return second == 'i' || second == 'm'
+	case 'c':
+		return second == 'r' || second == 'k'
+	}
+	return false
+}
 
 var labelTail = regexp.MustCompile(`(?i)[-_ ]?(?:(?:check)?sums?|digests?|hash(?:es)?|value|hex)$`)
 
@@ -148,7 +221,7 @@ func labelsIn(text string) []label {
 		return nil
 	}
 	var out []label
-	for _, at := range labelExpression.FindAllStringIndex(text, -1) {
+	for _, at := range labelPlaces(text) {
 		from, to := at[0], at[1]
 		for to < len(text) && text[to] == '-' && hashWords[foldWords(firstWord(text[to+1:]))] {
 			to += 1 + len(firstWord(text[to+1:])) // “SHA-256-Prüfsumme”
