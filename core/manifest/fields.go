@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // separators stand between the parts of a row and belong to none of them.
@@ -73,19 +74,8 @@ func fieldOf(text string) []string {
 			return m
 		}
 	}
-	at := -1
-	for i, r := range text {
-		switch {
-		case r == ':' || r == '=' || r == '：' || r == '-' && i > 0 && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
-			at = i
-		case unicode.IsLetter(r) || i > 0 && (unicode.IsNumber(r) || unicode.Is(unicode.Mn, r) || r < 0x80 && strings.IndexByte("_()./% -", byte(r)) >= 0):
-			continue
-		default:
-			return nil
-		}
-		break
-	}
-	if at <= 0 || at > 64 {
+	at := labelEnd(text)
+	if at <= 0 || at > maxFieldLabel {
 		return nil
 	}
 	rest := text[at:]
@@ -95,6 +85,28 @@ func fieldOf(text string) []string {
 		}
 	}
 	return nil
+}
+
+// maxFieldLabel bounds the label of a field.
+const maxFieldLabel = 64
+
+// labelEnd returns where the label of a field ends: at a colon, an equals sign or an arrow
+// behind words. It is -1 where something else comes first.
+func labelEnd(text string) int {
+	for i, r := range text {
+		switch {
+		case r == ':', r == '=', r == '：', r == '-' && i > 0 && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
+			return i
+		case i > maxFieldLabel, !unicode.IsLetter(r) && (i == 0 || !inLabel(r)):
+			return -1
+		}
+	}
+	return -1
+}
+
+// inLabel reports whether a character that is no letter can stand in a label.
+func inLabel(r rune) bool {
+	return unicode.IsNumber(r) || unicode.Is(unicode.Mn, r) || r < utf8.RuneSelf && strings.IndexByte("_()./% -", byte(r)) >= 0
 }
 
 // quotedField is a field of a recipe: a word, and a value in quotes.
@@ -303,22 +315,9 @@ func (k *Names) fileWords(text string) []string {
 			text = strings.Replace(text, quoted[0], " ", 1)
 		}
 	}
-	for word := range strings.FieldsFuncSeq(text, func(r rune) bool {
-		return r <= ' ' || strings.ContainsRune("\"'`()[]{}<>,;|*“”„«»‘’", r) || r >= 0x3000 && r < 0x3040
-	}) {
-		word = strings.TrimRight(word, ".:!?")
-		if i := strings.LastIndexByte(word, '='); i >= 0 && !isAddress(word) {
-			word = word[i+1:]
-		}
-		if isAddress(word) {
-			if name := nameOfAddress(word); looksLikeFile(name) {
-				out = append(out, name)
-			}
-			continue
-		}
-		word = strings.TrimLeft(word, ":")
-		if looksLikeFile(word) {
-			out = append(out, word)
+	for word := range strings.FieldsFuncSeq(text, parts) {
+		if name := fileWord(word); name != "" {
+			out = append(out, name)
 		}
 	}
 	seen := map[string]bool{}
@@ -330,6 +329,27 @@ func (k *Names) fileWords(text string) []string {
 		}
 	}
 	return unique
+}
+
+// parts reports whether a character stands between words and in no name of a file without
+// quotes.
+func parts(r rune) bool {
+	return r <= ' ' || strings.ContainsRune("\"'`()[]{}<>,;|*“”„«»‘’", r) || r >= 0x3000 && r < 0x3040
+}
+
+// fileWord returns the name of a file that a word is, or "".
+func fileWord(word string) string {
+	word = strings.TrimRight(word, ".:!?")
+	if !isAddress(word) {
+		word = strings.TrimLeft(word[strings.LastIndexByte(word, '=')+1:], ":")
+	}
+	if isAddress(word) {
+		word = nameOfAddress(word)
+	}
+	if !looksLikeFile(word) {
+		return ""
+	}
+	return word
 }
 
 // maxQuoted bounds the names in quotes that are looked at in one row.

@@ -68,49 +68,70 @@ func (k *Names) in(text string) string {
 	if k == nil {
 		return ""
 	}
-	text = norm.NFC.String(text)
-	if strings.IndexByte(text, '%') >= 0 {
-		if decoded, err := url.PathUnescape(text); err == nil {
-			text = decoded
+	s := nameSpot{k: k, text: norm.NFC.String(text)}
+	if strings.IndexByte(s.text, '%') >= 0 {
+		if decoded, err := url.PathUnescape(s.text); err == nil {
+			s.text = decoded
 		}
 	}
-	found, foundAt := "", 0
-	edge := func(i int) bool {
-		return i <= 0 || i >= len(text) || strings.IndexByte(" \t\"'`()[]{}<>,;:|=*/\\", text[i]) >= 0
-	}
-	for at := 0; at < len(text); {
+	for at := 0; at < len(s.text); {
 		end := at
-		for end < len(text) && text[end] != ' ' && text[end] != '\t' {
+		for end < len(s.text) && s.text[end] != ' ' && s.text[end] != '\t' {
 			end++
 		}
-		if end-at > maxKnownWord {
-			at = end + 1
-			continue
-		}
-		for stop := end; stop > at; stop-- {
-			if stop != end && !edge(stop) && text[stop] != '.' {
-				continue
-			}
-			word := text[at:stop]
-			if i := strings.LastIndexAny(word, "\"'`()[]{}<>,;:|=*/\\"); i >= 0 {
-				if forms := k.byEnd[word[i+1:]]; forms != nil {
-					word = word[i+1:]
-				}
-			}
-			for _, form := range k.byEnd[word] {
-				from := stop - len(form)
-				if from < 0 || text[from:stop] != form || from > 0 && !edge(from-1) {
-					continue
-				}
-				if found != "" && form != found && from >= foundAt+len(found) {
-					return "" // two names: which of them is meant is not known
-				}
-				if len(form) > len(found) {
-					found, foundAt = form, from
-				}
-			}
+		if end-at <= maxKnownWord && !s.word(at, end) {
+			return "" // two names: which of them is meant is not known
 		}
 		at = end + 1
 	}
-	return found
+	return s.found
+}
+
+// A nameSpot is the longest known name that was found so far in a text, and where.
+type nameSpot struct {
+	k     *Names
+	text  string
+	found string
+	at    int
+}
+
+// edge reports whether a name can end before a place.
+func (s *nameSpot) edge(i int) bool {
+	return i <= 0 || i >= len(s.text) || strings.IndexByte(" \t\"'`()[]{}<>,;:|=*/\\", s.text[i]) >= 0
+}
+
+// word looks for names that end in a word, and reports whether there is still one at most.
+func (s *nameSpot) word(at, end int) bool {
+	for stop := end; stop > at; stop-- {
+		if stop != end && !s.edge(stop) && s.text[stop] != '.' {
+			continue
+		}
+		word := s.text[at:stop]
+		if i := strings.LastIndexAny(word, "\"'`()[]{}<>,;:|=*/\\"); i >= 0 {
+			if forms := s.k.byEnd[word[i+1:]]; forms != nil {
+				word = word[i+1:]
+			}
+		}
+		for _, form := range s.k.byEnd[word] {
+			if !s.form(form, stop) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// form takes a name that may end at a place.
+func (s *nameSpot) form(form string, stop int) bool {
+	from := stop - len(form)
+	if from < 0 || s.text[from:stop] != form || from > 0 && !s.edge(from-1) {
+		return true
+	}
+	if s.found != "" && form != s.found && from >= s.at+len(s.found) {
+		return false
+	}
+	if len(form) > len(s.found) {
+		s.found, s.at = form, from
+	}
+	return true
 }

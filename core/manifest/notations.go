@@ -234,42 +234,48 @@ func yamlNode(key string, from ast.Node, depth int) *node {
 	switch v := from.(type) {
 	case *ast.MappingNode:
 		for _, pair := range v.Values {
-			if kid := yamlPair(pair, depth); kid != nil {
-				n.kids = append(n.kids, kid)
-			}
+			n.add(yamlPair(pair, depth))
 		}
 	case *ast.MappingValueNode:
-		if kid := yamlPair(v, depth); kid != nil {
-			n.kids = append(n.kids, kid)
-		}
+		n.add(yamlPair(v, depth))
 	case *ast.SequenceNode:
 		n.list = true
 		for _, item := range v.Values {
-			if kid := yamlNode("", item, depth+1); kid != nil {
-				n.kids = append(n.kids, kid)
-			}
+			n.add(yamlNode("", item, depth+1))
 		}
 	case *ast.TagNode:
 		return yamlNode(key, v.Value, depth+1)
 	case *ast.AnchorNode:
 		return yamlNode(key, v.Value, depth+1)
-	case *ast.LiteralNode:
-		n.scalar = true
-		if v.Value != nil {
-			n.text = v.Value.Value
-		}
-	case *ast.StringNode:
-		n.scalar, n.text = true, v.Value
-	case *ast.IntegerNode, *ast.FloatNode, *ast.InfinityNode:
-		// A digest of digits alone is no number.
-		n.scalar, n.text = true, from.GetToken().Value
 	default:
-		n.scalar = true
-		if t := from.GetToken(); t != nil {
-			n.text = t.Value
-		}
+		n.scalar, n.text = true, yamlText(from)
 	}
 	return n
+}
+
+// add adds a kid, if there is one.
+func (n *node) add(kid *node) {
+	if kid != nil {
+		n.kids = append(n.kids, kid)
+	}
+}
+
+// yamlText returns the text of a scalar as it is written: a digest of digits alone is no
+// number.
+func yamlText(from ast.Node) string {
+	switch v := from.(type) {
+	case *ast.LiteralNode:
+		if v.Value == nil {
+			return ""
+		}
+		return v.Value.Value
+	case *ast.StringNode:
+		return v.Value
+	}
+	if t := from.GetToken(); t != nil {
+		return t.Value
+	}
+	return ""
 }
 
 func yamlPair(pair *ast.MappingValueNode, depth int) *node {

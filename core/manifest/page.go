@@ -262,21 +262,14 @@ func spanOf(attributes []html.Attribute) int {
 }
 
 func (r *pageReader) open(name string, attributes []html.Attribute, closed bool) {
-	if unseen[name] {
-		if len(r.hidden) == 0 {
-			r.attributes(name, attributes)
-		}
-		if !closed && name != "meta" {
-			r.hidden = append(r.hidden, name)
-		}
+	switch {
+	case unseen[name]:
+		r.hide(name, attributes, closed)
 		return
-	}
-	if len(r.hidden) > 0 {
-		if name == "body" {
-			r.hidden = nil
-		} else {
-			return
-		}
+	case name == "body":
+		r.hidden = nil
+	case len(r.hidden) > 0:
+		return
 	}
 	switch name {
 	case "tr":
@@ -284,15 +277,7 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 		r.flush(false)
 		r.inRow, r.begun = true, r.line
 	case "td", "th":
-		r.endCell()
-		if !r.inRow {
-			r.inRow, r.begun = true, r.line
-		}
-		r.inCell, r.spans = true, append(r.spans, spanOf(attributes))
-		r.text.Reset()
-		if name == "th" {
-			r.heads++
-		}
+		r.openCell(name, attributes)
 	case "table":
 		r.endRow()
 		r.reaching = nil
@@ -311,63 +296,103 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 	r.attributes(name, attributes)
 }
 
+// hide passes over an element that is not seen, but for its attributes.
+func (r *pageReader) hide(name string, attributes []html.Attribute, closed bool) {
+	if len(r.hidden) == 0 {
+		r.attributes(name, attributes)
+	}
+	if !closed && name != "meta" {
+		r.hidden = append(r.hidden, name)
+	}
+}
+
+func (r *pageReader) openCell(name string, attributes []html.Attribute) {
+	r.endCell()
+	if !r.inRow {
+		r.inRow, r.begun = true, r.line
+	}
+	r.inCell, r.spans = true, append(r.spans, spanOf(attributes))
+	r.text.Reset()
+	if name == "th" {
+		r.heads++
+	}
+}
+
 // attributes looks for digests in the attributes of an element.
 func (r *pageReader) attributes(name string, attributes []html.Attribute) {
-	target := ""
-	own := ""
+	at := element{name: name}
 	for _, a := range attributes {
 		switch a.Key {
 		case "href", "src", "data-href", "data-url":
-			target = a.Val
+			at.target = a.Val
 		case "data-file", "data-filename", "data-name", "download", "data-path":
-			own = a.Val
+			at.own = a.Val
 		}
 	}
 	if name == "a" {
-		r.link, r.shown = target, r.text.Len()
+		r.link, r.shown = at.target, r.text.Len()
 	}
 	for _, a := range attributes {
-		key := strings.TrimPrefix(a.Key, "data-")
-		switch a.Key {
-		case "href", "src":
+		switch {
+		case a.Key == "href" || a.Key == "src":
 			t := &tree{p: r.p, format: Document}
 			t.fragment(&node{line: r.line, column: 1}, r.absolute(a.Val))
-			continue
-		case "id", "class", "name", "style", "value", "nonce":
-			if a.Key != "value" {
-				r.p.aside.note(r.line, "it is of the page, not of a file")
-				continue
-			}
-		}
-		if name == "meta" {
+		case name == "meta" || ofPage[a.Key]:
 			r.p.aside.note(r.line, "it is of the page, not of a file")
-			continue
-		}
-		label, extra := labelOfKey(key)
-		values := valuesIn(a.Val, label.Size() == 4, label)
-		if len(values) == 0 {
-			continue
-		}
-		said := label != digest.Unknown || isHashWord(splitKey(key)) || shownKeys[key]
-		if !said || len(extra) > 0 || len(values) > 1 && own == "" {
-			r.p.aside.note(r.line, "it is of something else than the file that is named there")
-			continue
-		}
-		value := a.Val
-		if label != digest.Unknown && values[0].algorithm == digest.Unknown {
-			value = label.String() + ": " + a.Val
-		}
-		switch {
-		case own != "":
-			r.direct(own, value)
-		case (name == "script" || name == "link" || name == "img" || name == "source") && target != "":
-			r.direct(nameOfAddress(r.absolute(target)), value)
-		case name == "a" && looksLikeFile(nameOfAddress(r.absolute(target))) && (label != digest.Unknown || a.Key == "title"):
-			r.direct(nameOfAddress(r.absolute(target)), value)
 		default:
-			r.put(" " + value + " ")
+			r.attribute(&at, a)
 		}
 	}
+}
+
+// An element is one of a page, with the file that it names.
+type element struct {
+	name string
+	// target is what it leads to, and own the name that it gives itself.
+	target, own string
+}
+
+// ofPage are attributes that say something of the page.
+var ofPage = map[string]bool{"id": true, "class": true, "name": true, "style": true, "nonce": true}
+
+// attribute looks for a digest in one attribute of an element.
+func (r *pageReader) attribute(at *element, a html.Attribute) {
+	key := strings.TrimPrefix(a.Key, "data-")
+	label, extra := labelOfKey(key)
+	values := valuesIn(a.Val, label.Size() == 4, label)
+	if len(values) == 0 {
+		return
+	}
+	said := label != digest.Unknown || isHashWord(splitKey(key)) || shownKeys[key]
+	if !said || len(extra) > 0 || len(values) > 1 && at.own == "" {
+		r.p.aside.note(r.line, "it is of something else than the file that is named there")
+		return
+	}
+	text := a.Val
+	if label != digest.Unknown && values[0].algorithm == digest.Unknown {
+		text = label.String() + ": " + a.Val
+	}
+	if name := r.fileOf(at, label != digest.Unknown || a.Key == "title"); name != "" {
+		r.direct(name, text)
+	} else {
+		r.put(" " + text + " ")
+	}
+}
+
+// loaded are elements whose target is loaded: a digest in them is of that.
+var loaded = map[string]bool{"script": true, "link": true, "img": true, "source": true}
+
+// fileOf returns the file that an attribute of an element is about, or "". said tells
+// whether the attribute is there for digests.
+func (r *pageReader) fileOf(at *element, said bool) string {
+	name := nameOfAddress(r.absolute(at.target))
+	switch {
+	case at.own != "":
+		return at.own
+	case loaded[at.name] && at.target != "", at.name == "a" && said && looksLikeFile(name):
+		return name
+	}
+	return ""
 }
 
 // shownKeys are attributes for what is shown or copied.
@@ -399,6 +424,26 @@ func (r *pageReader) absolute(target string) string {
 	return u.String()
 }
 
+// endLink puts the name that a link leads to in the place of its text.
+func (r *pageReader) endLink() {
+	link := r.link
+	r.link = ""
+	if link == "" || r.text.Len() < r.shown {
+		return
+	}
+	text := r.text.String()
+	shown := strings.TrimSpace(text[r.shown:])
+	target := r.absolute(link)
+	name := linkName(shown, target)
+	if strings.Contains(shown, " ") && shown == nameOfAddress(target) && !strings.Contains(shown, `"`) {
+		name = `"` + shown + `"` // the target shows where it ends
+	}
+	if name != shown {
+		r.text.Reset()
+		r.put(text[:r.shown] + name)
+	}
+}
+
 func (r *pageReader) close(name string) {
 	if n := len(r.hidden); n > 0 {
 		if r.hidden[n-1] == name {
@@ -408,20 +453,7 @@ func (r *pageReader) close(name string) {
 	}
 	switch name {
 	case "a":
-		if r.link != "" && r.text.Len() >= r.shown {
-			text := r.text.String()
-			shown := strings.TrimSpace(text[r.shown:])
-			target := r.absolute(r.link)
-			name := linkName(shown, target)
-			if strings.Contains(shown, " ") && shown == nameOfAddress(target) && !strings.Contains(shown, `"`) {
-				name = `"` + shown + `"` // the target shows where it ends
-			}
-			if name != shown {
-				r.text.Reset()
-				r.put(text[:r.shown] + name)
-			}
-		}
-		r.link = ""
+		r.endLink()
 	case "td", "th":
 		r.endCell()
 	case "tr":

@@ -104,28 +104,27 @@ func (s *nameSearch) size(kid *node) {
 // element looks at a member that holds others: “<location href=…/>”, an element that
 // holds nothing but a name, annotations.
 func (s *nameSearch) element(kid *node, key *memberKey) {
-	if addressWords[key.folded] || nameWords[key.folded] {
-		if kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.key(k.key).hash }) {
-			s.take(kid.key, kid.text)
-		}
-		for _, attribute := range kid.kids {
-			if attribute.scalar && addressWords[s.t.key(attribute.key).folded] {
-				s.take("location", attribute.text)
-			}
-		}
+	named := addressWords[key.folded] || nameWords[key.folded]
+	if named || kid.text == "" && leadsElsewhere(kid) {
+		s.attributes(kid) // “<location href=…/>”, “<FLocat xlink:href=…/>”
 	}
-	if !addressWords[key.folded] && !nameWords[key.folded] && kid.text == "" && leadsElsewhere(kid) {
-		for _, attribute := range kid.kids {
-			if addressWords[s.t.key(attribute.key).folded] {
-				s.take("location", attribute.text) // “<FLocat xlink:href=…/>”
-			}
-		}
+	if named && kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.key(k.key).hash }) {
+		s.take(kid.key, kid.text)
 	}
 	if key.folded == "annotations" {
 		for _, a := range kid.kids {
 			if strings.HasSuffix(a.key, ".title") {
 				s.take("x.title", a.text)
 			}
+		}
+	}
+}
+
+// attributes looks for an address among the attributes of an element.
+func (s *nameSearch) attributes(n *node) {
+	for _, a := range n.kids {
+		if a.scalar && addressWords[s.t.key(a.key).folded] {
+			s.take("location", a.text)
 		}
 	}
 }
@@ -167,7 +166,7 @@ func (s *nameSearch) take(name, text string) {
 		}
 	case addressWords[key.folded]:
 		s.takeAddress(key, text, base)
-	case nameWords[key.folded] || key.folded == "title" || (key.folded == "id" || key.folded == "key") && looksLikeFile(base):
+	case weakKey(key, base):
 		if !looksLikeFile(s.weak) {
 			s.weak = base
 		}
@@ -175,11 +174,19 @@ func (s *nameSearch) take(name, text string) {
 		s.weak = base
 	case len(key.words) > 1 && (addressWords[last] || strongNames[last]) && looksLikeFile(base):
 		s.out.of[strings.Join(key.words[:len(key.words)-1], " ")] = base
-	case strings.HasPrefix(key.folded, "version") || key.folded == "vers" || key.folded == "purl" || key.folded == "downloadlocation":
+	case strings.HasPrefix(key.folded, "version"), versionKeys[key.folded]:
 		s.out.versioned = true
 	case key.folded == "type":
 		s.kind = strings.ToLower(text)
 	}
+}
+
+// versionKeys are members by which a record is about a version of something.
+var versionKeys = wordSet(`vers purl downloadlocation`)
+
+// weakKey reports whether a member may hold the name of a file, and of much else.
+func weakKey(key *memberKey, base string) bool {
+	return nameWords[key.folded] || key.folded == "title" || (key.folded == "id" || key.folded == "key") && looksLikeFile(base)
 }
 
 // baseOf returns what of a member's text may be a name: of an address the last part. ok

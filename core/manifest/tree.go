@@ -119,7 +119,7 @@ func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
 		if !key.hash && (n.key != "" || s.label == digest.Unknown) {
 			s.label, s.hashes = digest.Unknown, false
 		}
-	case t.p.known.is(n.key) || namesFile(n.key, names.versioned) || parent != nil && listsFiles(parent.key) && t.holdsDigests(n):
+	case t.namedByKey(n, names, parent):
 		s.name, s.size = n.key, names.size
 		s.label, s.hashes, s.packaged = digest.Unknown, false, false
 	case n.key == "" || parent == nil:
@@ -140,6 +140,11 @@ func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
 			s.other = key.other
 		}
 	}
+}
+
+// namedByKey reports whether the key of a record is the name of its file.
+func (t *tree) namedByKey(n *node, names *recordNames, parent *node) bool {
+	return t.p.known.is(n.key) || namesFile(n.key, names.versioned) || parent != nil && listsFiles(parent.key) && t.holdsDigests(n)
 }
 
 // listsFiles reports whether the members of a record of that name are called as files.
@@ -196,7 +201,7 @@ func isDigestKey(name string) bool {
 func (t *tree) isNameMap(n *node, s scope) bool {
 	size := 0
 	for _, kid := range n.kids {
-		if !kid.scalar || kid.key == "" || t.key(kid.key).label != digest.Unknown || t.key(kid.key).hash || t.key(kid.key).other != "" {
+		if key := t.key(kid.key); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
 			return false
 		}
 		v, ok := decodeHex([]byte(kid.text))
@@ -322,19 +327,14 @@ func (t *tree) value(v *node, in *record) {
 		t.p.aside.note(v.line, why)
 		return
 	}
-	s.label, s.extra = s.key.label, s.key.extra
-	if n := len(s.key.words); s.label == digest.Unknown && n > 1 && hashWords[s.key.last()] && !s.key.hash {
-		s.extra = s.key.words[:n-1] // “source-checksum”
-	}
-	s.hashKey = s.label != digest.Unknown || s.key.hash || len(s.extra) > 0 || v.key == "" && in.scope.hashes
-	s.fileKey = in.nameMap || looksLikeFile(v.key) || t.p.known.is(v.key)
+	t.readKey(s)
 	values := valuesIn(s.text, s.label.Size() == 4 || in.scope.label.Size() == 4 || in.sibling.Size() == 4, s.label)
 	for _, more := range []digest.Algorithm{in.sibling, in.scope.label, in.scope.over} {
 		if s.label == digest.Unknown {
 			s.label = more
 		}
 	}
-	if s.label == digest.Unknown && s.hashKey && in.said != "" && s.text != in.said && !strings.Contains(s.text, " ") && !isAddress(s.text) {
+	if s.ofUnknownAlgorithm() {
 		t.p.out.Lines++
 		t.p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(in.said)))))
 		return
@@ -344,6 +344,23 @@ func (t *tree) value(v *node, in *record) {
 		return
 	}
 	t.composed(s, values)
+}
+
+// readKey takes what the key of a scalar says.
+func (t *tree) readKey(s *scalar) {
+	name := s.node.key
+	s.label, s.extra = s.key.label, s.key.extra
+	if n := len(s.key.words); s.label == digest.Unknown && n > 1 && hashWords[s.key.last()] && !s.key.hash {
+		s.extra = s.key.words[:n-1] // “source-checksum”
+	}
+	s.hashKey = s.label != digest.Unknown || s.key.hash || len(s.extra) > 0 || name == "" && s.in.scope.hashes
+	s.fileKey = s.in.nameMap || looksLikeFile(name) || t.p.known.is(name)
+}
+
+// ofUnknownAlgorithm reports whether the record says that the value is of an algorithm that
+// is not known here.
+func (s *scalar) ofUnknownAlgorithm() bool {
+	return s.label == digest.Unknown && s.hashKey && s.in.said != "" && s.text != s.in.said && !strings.Contains(s.text, " ") && !isAddress(s.text)
 }
 
 // keyIsDigest reads the digest as the name of a member, with the file's as its value.
@@ -403,8 +420,8 @@ func (s *scalar) whole(values []value) (value, bool) {
 	if len(values) == 1 && values[0].from == 0 && values[0].to == len(s.text) {
 		return values[0], true
 	}
-	if s.hashKey && s.label == digest.Unknown && len(s.text) >= 22 && mixed(s.text) && !mostlyHex([]byte(s.text)) {
-		if decoded := decodeBase64(s.text); len(decoded) >= 16 && digest.OfSize(len(decoded)) != nil {
+	if s.hashKey && s.label == digest.Unknown {
+		if decoded := unlabelledBase64(s.text); decoded != nil {
 			return value{to: len(s.text), digest: decoded, encoded: true}, true
 		}
 	}
@@ -414,6 +431,18 @@ func (s *scalar) whole(values []value) (value, bool) {
 		}
 	}
 	return value{}, false
+}
+
+// unlabelledBase64 returns the digest that a text is in base64, of whatever algorithm, or
+// nil for one that may be a word.
+func unlabelledBase64(text string) digest.Value {
+	if len(text) < leastPart || !mixed(text) || mostlyHex([]byte(text)) {
+		return nil
+	}
+	if decoded := decodeBase64(text); len(decoded) >= 16 && digest.OfSize(len(decoded)) != nil {
+		return decoded
+	}
+	return nil
 }
 
 // wholeValue takes a scalar that is a value and nothing else.

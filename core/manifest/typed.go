@@ -170,17 +170,7 @@ func (t *typer) armored(r row, whole bool) typedRow {
 // typeRow types the row with an index, of those that are typed already above it.
 func (t *typer) typeRow(rows []typedRow, i int) {
 	r := &rows[i]
-	switch {
-	case r.long:
-		r.kind, r.stated = rowStated, []statement{{code: LineTooLong, message: "the line is longer than is read, and was passed over"}}
-		return
-	case r.blank:
-		r.kind = rowBlank
-		return
-	case !r.warm:
-		return
-	}
-	if (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) || r.diffLine() {
+	if r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) || r.diffLine() {
 		return
 	}
 	r.unmark()
@@ -211,6 +201,19 @@ func (r *typedRow) diffLine() bool {
 	}
 	r.kind = rowStated
 	r.stated = []statement{{code: NotAnEntry, message: "this line is one of a difference between two lists, and says nothing by itself; take the list that is meant"}}
+	return true
+}
+
+// unread types a row that is not looked at.
+func (r *typedRow) unread() bool {
+	switch {
+	case r.long:
+		r.kind, r.stated = rowStated, []statement{{code: LineTooLong, message: "the line is longer than is read, and was passed over"}}
+	case r.blank:
+		r.kind = rowBlank
+	case r.warm:
+		return false
+	}
 	return true
 }
 
@@ -422,7 +425,7 @@ func (t *typer) heading(text string, loose bool) bool {
 	}
 	others := 0
 	for _, w := range splitKey(withoutLabels(text, labels)) {
-		if !hashWords[w] && !lead[w] && w != "und" && w != "et" && w != "files" && w != "file" {
+		if !hashWords[w] && !lead[w] && !joining[w] {
 			others++
 		}
 	}
@@ -437,6 +440,9 @@ func (t *typer) heading(text string, loose bool) bool {
 	}
 	return true
 }
+
+// joining are words of a heading that say nothing else.
+var joining = wordSet(`und et files file`)
 
 func withoutLabels(text string, labels []label) string {
 	for _, l := range slices.Backward(labels) {

@@ -226,30 +226,49 @@ func labelsIn(text string) []label {
 		for to < len(text) && text[to] == '-' && hashWords[foldWords(firstWord(text[to+1:]))] {
 			to += 1 + len(firstWord(text[to+1:])) // “SHA-256-Prüfsumme”
 		}
-		if from > 0 && isNameByte(text[from-1]) && text[from-1] != '-' || to < len(text) && isNameByte(text[to]) {
+		joined := len(out) > 0 && out[len(out)-1].to == from-1
+		if !labelStarts(text, from, joined) || !labelStops(text, to) || !labelWordFits(text, from, at[1], to) {
 			continue
 		}
-		if from > 0 && text[from-1] == '-' && from > 1 && text[from-2] != ' ' && text[from-2] != '-' {
-			continue // a hyphen belongs to an option alone: “-sha256”
-		}
-		if from > 0 && (text[from-1] == '.' || text[from-1] == '/' && (len(out) == 0 || out[len(out)-1].to != from-1)) {
-			continue // a part of a path
-		}
-		if to < len(text) && text[to] == '.' && to+1 < len(text) && isNameByte(text[to+1]) {
-			continue
-		}
-		word := text[from:at[1]]
-		if strings.HasSuffix(word, "SUMS") && strings.ToUpper(word) == word && !strings.Contains(word, " ") {
-			continue // “SHA256SUMS” is what a list is called
-		}
-		if len(word) == 2 && (from > 0 || to < len(text) && strings.IndexByte(":=(", text[to]) < 0) {
-			continue // “b3” is a pair of digits
-		}
-		if a, ok := algorithmOf(word); ok {
+		if a, ok := algorithmOf(text[from:at[1]]); ok {
 			out = append(out, label{from, to, a})
 		}
 	}
 	return out
+}
+
+// labelStarts reports whether a label that begins at a place is a word by itself. joined is
+// set for one right behind another label.
+func labelStarts(text string, from int, joined bool) bool {
+	if from == 0 {
+		return true
+	}
+	switch c := text[from-1]; {
+	case c == '-': // a hyphen belongs to an option alone: “-sha256”
+		return from == 1 || text[from-2] == ' ' || text[from-2] == '-'
+	case c == '/': // a part of a path
+		return joined
+	default:
+		return c != '.' && !isNameByte(c)
+	}
+}
+
+// labelStops reports whether a label that ends at a place is a word by itself.
+func labelStops(text string, to int) bool {
+	if to == len(text) {
+		return true
+	}
+	return !isNameByte(text[to]) && (text[to] != '.' || to+1 == len(text) || !isNameByte(text[to+1]))
+}
+
+// labelWordFits reports whether the word of a label, which ends at end and with what is
+// joined to it at to, is no name of a list, “SHA256SUMS”, and no pair of digits, “b3”.
+func labelWordFits(text string, from, end, to int) bool {
+	word := text[from:end]
+	if strings.HasSuffix(word, "SUMS") && strings.ToUpper(word) == word && !strings.Contains(word, " ") {
+		return false
+	}
+	return len(word) != 2 || from == 0 && (to == len(text) || strings.IndexByte(":=(", text[to]) >= 0)
 }
 
 // firstWord returns the letters and digits that a text begins with.
@@ -265,33 +284,28 @@ func firstWord(text string) string {
 // mayHaveLabel is a quick look before the expression is tried.
 func mayHaveLabel(text string) bool {
 	for i := 0; i+1 < len(text); i++ {
-		next := text[i+1] | 0x20
-		third := byte(0)
-		if i+2 < len(text) {
-			third = text[i+2] | 0x20
+		if labelBegins(text[i:]) && labelGoesOn(text, i) {
+			return true
 		}
-		switch text[i] | 0x20 {
-		case 's':
-			if next == 'h' && third == 'a' {
-				return true
-			}
-		case 'm':
-			if next == 'd' && (third == '5' || third == '-' || third == '_'|0x20 || third == ' ') {
-				return true
-			}
-		case 'b':
-			if next == 'l' && third == 'a' || i == 0 && (text[1] == '2' || text[1] == '3') {
-				return true
-			}
-		case 'r':
-			if next == 'i' && third == 'p' || next == 'm' && third == 'd' {
-				return true
-			}
-		case 'c':
-			if next == 'r' && third == 'c' || next == 'k' && third == 's' {
-				return true
-			}
-		}
+	}
+	return false
+}
+
+// labelGoesOn looks at the third letter of what begins like a label.
+func labelGoesOn(text string, i int) bool {
+	third := byte(0)
+	if i+2 < len(text) {
+		third = text[i+2] | 0x20
+	}
+	switch text[i] | 0x20 {
+	case 's', 'b':
+		return third == 'a' || i == 0 && (text[1] == '2' || text[1] == '3')
+	case 'm':
+		return third == '5' || third == '-' || third == '_'|0x20 || third == ' '
+	case 'r':
+		return text[i+1]|0x20 == 'i' && third == 'p' || text[i+1]|0x20 == 'm' && third == 'd'
+	case 'c':
+		return text[i+1]|0x20 == 'r' && third == 'c' || text[i+1]|0x20 == 'k' && third == 's'
 	}
 	return false
 }
