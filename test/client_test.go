@@ -26,13 +26,14 @@ type batchJSON struct {
 		Cleared, Unproven, Refused, Absent int
 	} `json:"counts"`
 	Items []struct {
-		Path    string            `json:"path"`
-		Role    string            `json:"role"`
-		Size    int64             `json:"size"`
-		Verdict *string           `json:"verdict"`
-		Grounds []judge.Ground    `json:"grounds"`
-		Paths   []judge.ProofPath `json:"paths"`
-		Record  *int64            `json:"record"`
+		Path     string            `json:"path"`
+		Role     string            `json:"role"`
+		Size     int64             `json:"size"`
+		Verdict  *string           `json:"verdict"`
+		Compared judge.Comparison  `json:"compared"`
+		Grounds  []judge.Ground    `json:"grounds"`
+		Paths    []judge.ProofPath `json:"paths"`
+		Record   *int64            `json:"record"`
 	} `json:"items"`
 	Absent []struct{ Name, Manifest string } `json:"absent"`
 }

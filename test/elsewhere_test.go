@@ -274,7 +274,7 @@ func TestOddFilesHere(t *testing.T) {
 		{[]string{"spot"}, 2, "give a file"},
 		{[]string{"spot", filepath.Join(dir, "plain.img"), "--digest", "12 34"}, 2, "not read as one digest"},
 		{[]string{"spot", filepath.Join(dir, "plain.img"), "--manifest", filepath.Join(dir, "nothing")}, 2, "no such file"},
-		{[]string{"spot", "--digest", strings.Repeat("0", 8)}, 2, "not read as one digest"},
+		{[]string{"spot", "--digest", strings.Repeat("0", 8)}, 2, "no file is found by it"},
 	} {
 		r := endeixis(t, s, "operator", c.args...)
 		assert.Equal(t, c.code, r.code, "%v: %s", c.args, r.err)
@@ -307,17 +307,17 @@ func TestSpot(t *testing.T) {
 		notes string
 	}{
 		"beside":           {[]string{image}, "", 0, []string{"cleared", "SHA256SUMS.sig holds", "SHA-256, as SHA256SUMS, line 2 states it"}, ""},
-		"a digest":         {[]string{alone, "--digest", spaced}, "", 11, []string{"It matches the given value", "anybody could have written it"}, "is taken for SHA-256"},
-		"SHA-512":          {[]string{alone, "--digest", fmt.Sprintf("%x", wide)}, "", 11, []string{"It matches the given value"}, "is taken for SHA-512"},
-		"a base64 digest":  {[]string{alone, "--digest", "sha512-" + base64.StdEncoding.EncodeToString(wide[:])}, "", 11, []string{"It matches the given value"}, "SHA-512, as it says"},
+		"a digest":         {[]string{alone, "--digest", spaced}, "", 11, []string{"It matches the value that was given", "a value shows damage"}, "is taken for SHA-256"},
+		"SHA-512":          {[]string{alone, "--digest", fmt.Sprintf("%x", wide)}, "", 11, []string{"It matches the value that was given"}, "is taken for SHA-512"},
+		"a base64 digest":  {[]string{alone, "--digest", "sha512-" + base64.StdEncoding.EncodeToString(wide[:])}, "", 11, []string{"It matches the value that was given"}, "SHA-512, as it says"},
 		"another digest":   {[]string{alone, "--digest", "ff" + sum[2:]}, "", 10, []string{"refused", "  ^\n"}, ""},
 		"a wrong one":      {[]string{alone, "--digest", fmt.Sprintf("%x", sha256.Sum256([]byte("x")))}, "", 10, []string{"another value altogether"}, ""},
 		"pasted":           {[]string{alone, "--paste"}, string(list), 11, []string{"It matches pasted text"}, "a text with 3 digests"},
 		"pasted with -":    {[]string{alone, "-"}, "SHA-256: " + sum, 11, []string{"It matches pasted text"}, "a value alone: SHA-256, as it says"},
 		"list and sig":     {[]string{alone, "--manifest", filepath.Join(release, "SHA256SUMS"), "--signature", filepath.Join(release, "SHA256SUMS.sig")}, "", 0, []string{"cleared"}, ""},
 		"other publisher":  {[]string{image, "--publisher", "corran"}, "", 10, []string{"refused"}, ""},
-		"5 MiB pasted":     {[]string{alone, "-"}, strings.Repeat(strings.Repeat("0", 64)+"  another.img\n", 60_000) + sum + "  gauge-fw-4.2-main.img\n", 11, []string{"It matches pasted.digests"}, "a text with"},
-		"nothing pasted":   {[]string{alone, "--paste"}, " \n", 2, nil, "nothing was pasted"},
+		"5 MiB pasted":     {[]string{alone, "-"}, strings.Repeat(strings.Repeat("0", 64)+"  another.img\n", 60_000) + sum + "  gauge-fw-4.2-main.img\n", 11, []string{"It matches pasted text"}, "a text with"},
+		"nothing pasted":   {[]string{alone, "--paste"}, " \n", 2, nil, "what was pasted is empty"},
 		"a letter pasted":  {[]string{alone, "--paste"}, "Dear Ines, all is well.", 2, nil, "there is no digest"},
 		"not known digest": {[]string{"--digest", strings.Repeat("ab", 32)}, "", 11, []string{"No file that was cleared here"}, ""},
 		"several":          {[]string{image, filepath.Join(release, "gauge-fw-4.2-boot.img")}, "", 0, []string{"gauge-fw-4.2-main.img", "gauge-fw-4.2-boot.img"}, ""},

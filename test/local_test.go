@@ -140,7 +140,7 @@ func TestManyManifestFormatsInABatch(t *testing.T) {
 	folder := s.Write(t, "incoming/formats", map[string][]byte{
 		"one.img": image, "two.img": image, "three.img": image, "four.img": image,
 		"table.csv":       []byte("file,SHA3-256\none.img," + d[sha3] + "\n"),
-		"lamps.txt":       []byte("two.img " + strings.ToUpper(d[crc]) + "\n"),
+		"lamps.crc":       []byte("two.img " + strings.ToUpper(d[crc]) + "\n"),
 		"three.img.sha1":  []byte(d[sha1] + "\n"),
 		"checksums.txt":   []byte(d[blake] + "  four.img\n"),
 		"release-note.md": []byte("nothing"),

@@ -356,6 +356,9 @@ type Manifest struct {
 	LeftAside []Aside `json:"left_aside"`
 	// MoreLeftAside counts those beyond the limit.
 	MoreLeftAside int `json:"more_left_aside,omitempty"`
+	// Disagreements are where the list says two things of one file; only where the manifest
+	// was read to be shown.
+	Disagreements []Contradiction `json:"contradictions,omitempty"`
 	// Lines counts the lines that hold something: no blanks, no comments.
 	Lines int `json:"-"`
 }

@@ -26,10 +26,12 @@ func Read(r io.Reader, opts Options) (*Manifest, error) {
 	return m, err
 }
 
-// ReadLocated does what [Read] does, and finds the places in the text of what was read.
+// ReadLocated does what [Read] does, and finds the places in the text of what was read, and
+// where that contradicts itself.
 func ReadLocated(r io.Reader, opts Options) (*Manifest, error) {
 	m, text, err := readText(r, opts)
 	m.Locate(text)
+	m.Disagreements = m.Contradictions()
 	return m, err
 }
 

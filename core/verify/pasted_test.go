@@ -2,11 +2,6 @@ package verify_test
 
 import (
 	"context"
-	"encoding/base64"
-	"fmt"
-	"os"
-	"regexp"
-	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -20,148 +15,98 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/core/verify/pastetest"
 )
 
-// pastedFile is the file that the texts of testdata/pasted.txt are about.
-const pastedName = "gauge-fw-4.2.1.bin"
-
-var (
-	pastedRight   = []byte(strings.Repeat("the gauge of the north mole\n", 100))
-	pastedAltered = append([]byte("T"), pastedRight[1:]...)
-)
-
-// placeholder is “{ALGORITHM FORM:of}” in a text.
-var placeholder = regexp.MustCompile(`\{([a-z0-9-]+)(?: ([a-z0-9]+))?(:other)?\}`)
-
-// written writes a digest in the form of a placeholder.
-func written(t testing.TB, m []string) string {
-	switch m[1] {
-	case "name":
-		return pastedName
-	case "size":
-		return fmt.Sprint(len(pastedRight))
-	}
-	a, err := digest.Parse(m[1])
-	require.NoError(t, err, m[0])
-	h := a.New()
-	h.Write(pastedRight)
-	if m[3] != "" {
-		h.Write([]byte("another"))
-	}
-	v := digest.Value(h.Sum(nil))
-	out := v.String()
-	every := func(n int, sign string) string {
-		var parts []string
-		for i := 0; i < len(out); i += n {
-			parts = append(parts, out[i:min(i+n, len(out))])
-		}
-		return strings.Join(parts, sign)
-	}
-	switch m[2] {
-	case "":
-	case "upper":
-		out = strings.ToUpper(out)
-	case "pairs":
-		out = every(2, " ")
-	case "colons":
-		out = every(2, ":")
-	case "fours":
-		out = every(4, " ")
-	case "eights":
-		out = every(8, " ")
-	case "halves":
-		fours := every(4, " ")
-		out = fours[:len(fours)/2] + "\n" + strings.TrimSpace(fours[len(fours)/2:])
-	case "bytes":
-		out = "0x" + every(2, ", 0x")
-	case "b64":
-		out = base64.StdEncoding.EncodeToString(v)
-	case "b64url":
-		out = base64.RawURLEncoding.EncodeToString(v)
-	case "cut31":
-		out = out[:31]
-	default:
-		t.Fatalf("no form is called %s", m[2])
-	}
-	return out
-}
-
-// A pastedCase is one text that was handed over.
-type pastedCase struct {
-	title, text string
-	// doubt is set where it leaves open which value is meant.
-	doubt bool
-}
-
-func pastedCases(t testing.TB) []pastedCase {
-	raw, err := os.ReadFile("testdata/pasted.txt")
-	require.NoError(t, err)
-	var out []pastedCase
-	for part := range strings.SplitSeq(string(raw), "=== ") {
-		title, text, ok := strings.Cut(part, "\n")
-		if !ok {
-			continue
-		}
-		c := pastedCase{title: title}
-		text, c.doubt = strings.CutSuffix(text, "(doubt)\n")
-		c.text = placeholder.ReplaceAllStringFunc(text, func(s string) string { return written(t, placeholder.FindStringSubmatch(s)) })
-		out = append(out, c)
-	}
-	return out
-}
+const pastedText = "pasted text"
 
 // heldAgainst judges a file against a text that was handed over for it.
 func heldAgainst(t testing.TB, content []byte, text string) (judge.Outcome, *survey.Survey) {
-	folder := fstest.MapFS{pastedName: &fstest.MapFile{Data: content}, "pasted text": &fstest.MapFile{Data: []byte(text)}}
+	folder := fstest.MapFS{pastetest.FileName: &fstest.MapFile{Data: content}, pastedText: &fstest.MapFile{Data: []byte(text)}}
 	found, err := survey.Gather(context.Background(), folder, survey.Limits{})
 	require.NoError(t, err)
-	found.Give("pasted text", []byte(text), survey.Given{For: []string{pastedName}})
+	found.Give(pastedText, []byte(text), survey.Given{For: []string{pastetest.FileName}})
 	plan, err := survey.Plan(found, survey.Options{})
 	require.NoError(t, err)
-	measured, err := verify.Measure(context.Background(), folder, plan, measure.Witness{Maker: measure.Client, Where: "here"}, digest.Gain{})
+	measured, err := verify.Measure(context.Background(), folder, plan, measure.Witness{Maker: measure.Client, Where: "client here"}, digest.Gain{})
 	require.NoError(t, err)
 	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})
-	var out judge.Outcome
+	byPath := map[string]*survey.Item{}
 	for i := range plan.Items {
-		if item := &plan.Items[i]; item.Role == survey.Manifest {
+		item := &plan.Items[i]
+		byPath[item.Path] = item
+		if item.Role == survey.Manifest {
 			m := measured[item.Path]
 			session.Manifest(item, &m)
 		}
 	}
+	m := measured[pastetest.FileName]
+	return session.Judge(byPath[pastetest.FileName], &m), plan
+}
+
+// roleOf returns the role of a file in a plan.
+func roleOf(plan *survey.Survey, path string) survey.Role {
 	for i := range plan.Items {
-		if item := &plan.Items[i]; item.Path == pastedName {
-			m := measured[item.Path]
-			out = session.Judge(item, &m)
+		if plan.Items[i].Path == path {
+			return plan.Items[i].Role
 		}
 	}
-	return out, plan
+	return ""
 }
 
 // TestPasted: a value that was handed over is compared, whatever text it stands in, and
 // that text is never an artifact.
 func TestPasted(t *testing.T) {
 	t.Parallel()
-	cases := pastedCases(t)
+	cases, err := pastetest.Cases()
+	require.NoError(t, err)
 	require.Greater(t, len(cases), 60)
 	for _, c := range cases {
-		t.Run(c.title, func(t *testing.T) {
+		t.Run(c.Title, func(t *testing.T) {
 			t.Parallel()
-			right, plan := heldAgainst(t, pastedRight, c.text)
-			if c.title != "a digest line of another name" {
-				assert.Equal(t, judge.Matches, judge.Compared(right.Grounds), "the right file: %+v\n%s", right.Grounds, c.text)
+			right, plan := heldAgainst(t, pastetest.Right(), c.Text)
+			want := judge.Matches
+			if c.Other {
+				want = judge.NothingCompared // it speaks of another file
+				assert.Contains(t, right.Grounds[0].Sentence, "What was handed over for this file speaks of")
 			}
+			assert.Equal(t, want, judge.Compared(right.Grounds), "the right file: %+v\n%s", right.Grounds, c.Text)
 			assert.Equal(t, judge.Unproven, right.Verdict, "the right file: %+v", right.Grounds)
-			for i := range plan.Items {
-				if plan.Items[i].Path == "pasted text" {
-					assert.Equal(t, survey.Manifest, plan.Items[i].Role)
-				}
-			}
-			altered, _ := heldAgainst(t, pastedAltered, c.text)
-			if c.doubt {
-				assert.NotEqual(t, judge.Cleared, altered.Verdict)
+			assert.Equal(t, survey.Manifest, roleOf(plan, pastedText))
+			altered, _ := heldAgainst(t, pastetest.Altered(), c.Text)
+			if c.Doubt {
+				assert.Equal(t, judge.Unproven, altered.Verdict)
+				assert.NotEqual(t, judge.Matches, judge.Compared(altered.Grounds))
 				return
 			}
-			assert.Equal(t, judge.Refused, altered.Verdict, "the altered file: %+v\n%s", altered.Grounds, c.text)
+			assert.Equal(t, judge.Refused, altered.Verdict, "the altered file: %+v\n%s", altered.Grounds, c.Text)
 		})
+	}
+}
+
+// TestPastedBeside: other texts that lie in the same folder change nothing, however many
+// they are.
+func TestPastedBeside(t *testing.T) {
+	t.Parallel()
+	cases, err := pastetest.Cases()
+	require.NoError(t, err)
+	for _, most := range []int{1, 500} {
+		folder := fstest.MapFS{pastetest.FileName: &fstest.MapFile{Data: pastetest.Altered()}}
+		for i := range most {
+			folder["note-"+string(rune('a'+i%26))+string(rune('a'+i/26))+".txt"] = &fstest.MapFile{Data: []byte("a note\n")}
+		}
+		found, err := survey.Gather(context.Background(), folder, survey.Limits{})
+		require.NoError(t, err)
+		found.Give(pastedText, []byte(cases[0].Text), survey.Given{For: []string{pastetest.FileName}})
+		plan, err := survey.Plan(found, survey.Options{})
+		require.NoError(t, err)
+		for i := range plan.Items {
+			if item := &plan.Items[i]; item.Path == pastetest.FileName {
+				require.Len(t, item.Listed, 1)
+				assert.False(t, item.Listed[0].Doubtful)
+			} else {
+				assert.Empty(t, item.Listed, item.Path)
+			}
+		}
 	}
 }

@@ -71,6 +71,9 @@ func (a *app) manifestShow() *cobra.Command {
 				if e.Size != nil {
 					bytes = strconv.FormatInt(*e.Size, 10)
 				}
+				if e.Guessed.Has(manifest.SizePart) {
+					bytes += " by a guess"
+				}
 				if name == "" {
 					name = "(not stated)"
 				}
@@ -83,6 +86,9 @@ func (a *app) manifestShow() *cobra.Command {
 				}
 				fmt.Fprintln(a.stdout)
 				a.showEntries(m, g)
+				for _, c := range m.Disagreements {
+					a.hanging("! ", "  ", fmt.Sprintf("line %d: %s", c.Line, c.Message))
+				}
 				for _, p := range m.Problems {
 					a.hanging("! ", "  ", p.String())
 				}

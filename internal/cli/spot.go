@@ -97,6 +97,9 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 		if err != nil {
 			return err
 		}
+		if len(v) < 16 {
+			return usage("%s is a checksum, which many files have: no file is found by it. Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest", plain.Grouped(v.String()))
+		}
 		values = append(values, v)
 	}
 	found, err := a.references(ctx, values)
