@@ -54,38 +54,51 @@ func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r 
 		return 0
 	}
 	announced := t.announcedFor(above, r, tail.from)
-	if announced == digest.Unknown && tail.whole() {
+	if announced == digest.Unknown && tail.whole() || announced != digest.Unknown && tail.digits == 2*announced.Size() {
 		return 0
 	}
-	if announced != digest.Unknown && tail.digits == 2*announced.Size() {
-		return 0
-	}
-	total, n := tail.digits, 0
-	for j := 1; j < len(rows) && j <= maxJoined && rows[j].mayGoOn(); j++ {
-		next := tails[j]
-		if head := leadingHex(rows[j].text); head > 0 && head == len(rows[j].text) && (next.from != 0 || next.digits == 0) {
-			next = digitTail{digits: head, groups: 1, width: head} // the short end of it
-		}
-		if next.from != 0 || next.digits == 0 {
-			// The rest of the value, and the name behind it.
-			if head := leadingHex(rows[j].text); j == 1 && splits(tail, head) {
-				t.splice(r, &rows[j], tail.from, head)
-				return 1
-			}
-			break
-		}
-		total += next.digits
-		if tail.goesOn(next, total, announced, j == 1 && rows[j].indent > r.indent) {
-			n = j
-		}
-		if announced != digest.Unknown && announced.Size() <= total/2 {
-			break
+	n := goesOnFor(rows, tails, announced)
+	if n == 0 && len(rows) > 1 && rows[1].mayGoOn() && !tailAt(rows, tails, 1).wholeRow() {
+		// The rest of the value, and the name behind it.
+		if head := leadingHex(rows[1].text); splits(tail, head) {
+			t.splice(r, &rows[1], tail.from, head)
+			return 1
 		}
 	}
 	if n > 0 && !joinRows(r, rows[1:n+1], tail.from) {
 		return 0
 	}
 	return n
+}
+
+// goesOnFor returns over how many further rows a value goes on, of which the first row has
+// the beginning.
+func goesOnFor(rows []typedRow, tails []digitTail, announced digest.Algorithm) (n int) {
+	tail := tails[0]
+	total := tail.digits
+	for j := 1; j < len(rows) && j <= maxJoined && rows[j].mayGoOn(); j++ {
+		next := tailAt(rows, tails, j)
+		if !next.wholeRow() {
+			return n
+		}
+		total += next.digits
+		if tail.goesOn(next, total, announced, j == 1 && rows[j].indent > rows[0].indent) {
+			n = j
+		}
+		if announced != digest.Unknown && announced.Size() <= total/2 {
+			return n
+		}
+	}
+	return n
+}
+
+// tailAt returns the digits at the end of a row; the short end of a value counts, where it
+// is all of the row.
+func tailAt(rows []typedRow, tails []digitTail, j int) digitTail {
+	if head := leadingHex(rows[j].text); head > 0 && head == len(rows[j].text) && !tails[j].wholeRow() {
+		return digitTail{digits: head, groups: 1, width: head}
+	}
+	return tails[j]
 }
 
 // goesOn reports whether the digits of several rows, so many in all, are one value. in is
@@ -161,6 +174,9 @@ func (t *typer) splice(r, next *typedRow, from, head int) {
 	}
 	r.kind = rowValue
 }
+
+// wholeRow reports whether a row is nothing but digits.
+func (tail digitTail) wholeRow() bool { return tail.from == 0 && tail.digits > 0 }
 
 // whole reports whether a row is a whole value and nothing else, which goes on nowhere.
 func (tail digitTail) whole() bool {

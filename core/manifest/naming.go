@@ -110,33 +110,40 @@ func (l *layout) fileLike(text string) string {
 func (l *layout) nameIn(text string, d side, s *shape, whole bool) string {
 	inner, keyed := cutKey(text)
 	whole = whole || keyed
-	switch {
-	case isAddress(inner) && !strings.Contains(inner, " "):
-		return nameOfAddress(inner)
-	case l.known.is(inner):
-		return inner
-	}
-	if name := l.known.in(inner); name != "" {
+	if name, ok := l.plainName(inner, d); ok {
 		return name
 	}
 	files := l.known.fileWords(inner)
-	if len(files) > 1 && !strings.HasSuffix(inner, files[len(files)-1]) {
-		return ""
-	}
-	// A word in capitals before the name is the kind of entry: “DIST x.tar”.
-	if first, rest, two := strings.Cut(inner, " "); two && d == beforeValues && isKind(first) && looksLikeFile(rest) && !strings.Contains(rest, " ") {
-		return rest
-	}
-	if len(files) == 0 {
+	switch n := len(files); {
+	case n == 0:
 		if startsProse(inner) || !whole && (d == beforeValues || s.gap < 2) {
 			return ""
 		}
-		return inner
-	}
-	if len(files) == 1 && files[0] != inner && onlyWord(inner, files[0], d, s, whole) {
+	case n > 1 && !strings.HasSuffix(inner, files[n-1]):
+		return ""
+	case n == 1 && files[0] != inner && onlyWord(inner, files[0], d, s, whole):
 		return files[0]
 	}
 	return inner
+}
+
+// plainName returns the name that a text is without doubt: an address, a known name, one
+// behind a word in capitals, “DIST x.tar”.
+func (l *layout) plainName(inner string, d side) (string, bool) {
+	switch {
+	case isAddress(inner) && !strings.Contains(inner, " "):
+		return nameOfAddress(inner), true
+	case l.known.is(inner):
+		return inner, true
+	}
+	if name := l.known.in(inner); name != "" {
+		return name, true
+	}
+	first, rest, two := strings.Cut(inner, " ")
+	if two && d == beforeValues && isKind(first) && looksLikeFile(rest) && !strings.Contains(rest, " ") {
+		return rest, true
+	}
+	return "", false
 }
 
 // isKind reports whether a word is one in capitals.

@@ -344,7 +344,7 @@ func openTags(rows []row) []row {
 	if first == len(rows) {
 		return rows
 	}
-	out := append(rows[:0:0], rows[:first]...)
+	out := slices.Clone(rows[:first])
 	for i := first; i < len(rows); i++ {
 		r := rows[i]
 		if isOpen(i) {

@@ -175,13 +175,8 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	}
 	r.unmark()
 	switch {
-	case r.text == "":
-		r.kind = rowBlank
-	case strings.Trim(r.text, "[],;\"'") == "":
-		r.kind = rowRule // “],” parts nothing
-	case rule(r.text):
-		r.kind = rowRule
-		if i > 0 && rows[i-1].kind == rowText && t.heading(rows[i-1].text, true) {
+	case r.signsOnly():
+		if r.kind == rowRule && i > 0 && rows[i-1].kind == rowText && rule(r.text) && t.heading(rows[i-1].text, true) {
 			rows[i-1].kind = rowHeading
 		}
 	case t.comment(r):
@@ -201,6 +196,19 @@ func (r *typedRow) diffLine() bool {
 	}
 	r.kind = rowStated
 	r.stated = []statement{{code: NotAnEntry, message: "this line is one of a difference between two lists, and says nothing by itself; take the list that is meant"}}
+	return true
+}
+
+// signsOnly types a row without letters and digits.
+func (r *typedRow) signsOnly() bool {
+	switch {
+	case r.text == "":
+		r.kind = rowBlank
+	case strings.Trim(r.text, "[],;\"'") == "", rule(r.text):
+		r.kind = rowRule // “],” parts nothing
+	default:
+		return false
+	}
 	return true
 }
 

@@ -104,11 +104,7 @@ func (t *table) column(i int, cell string) {
 	case nameWords[folded] && t.name < 0:
 		t.name = i
 	case len(labels) == 1 && !otherWords[bare]:
-		if onlyAbout(cell, labels[0]) {
-			t.algorithms[i] = labels[0].algorithm
-		} else {
-			t.others[i] = true
-		}
+		t.labelled(i, cell, labels[0])
 	case sizeWords[bare] || strings.HasPrefix(folded, "size"):
 		if t.size < 0 && (bare == folded || inBytes(folded)) {
 			t.size = i
@@ -117,9 +113,21 @@ func (t *table) column(i int, cell string) {
 		t.value = i
 	case algorithmWords[folded] && t.algorithm < 0:
 		t.algorithm = i
-	case folded == "tag" || folded == "repository" || folded == "imageid":
+	case imageColumns[folded]:
 		t.images = true
 	case otherWords[folded]:
+		t.others[i] = true
+	}
+}
+
+// imageColumns are those of tables of images, which are no files.
+var imageColumns = wordSet(`tag repository imageid containerid`)
+
+// labelled notes a column with a label: one of digests, unless it says more.
+func (t *table) labelled(i int, cell string, l label) {
+	if onlyAbout(cell, l) {
+		t.algorithms[i] = l.algorithm
+	} else {
 		t.others[i] = true
 	}
 }
@@ -365,26 +373,15 @@ func (t *typer) unnamedRow(r *typedRow, cells []string) bool {
 
 // cell reads the digest in one cell of a row, if its column is there for one.
 func (t *typer) cell(r *typedRow, cells []string, i int) (s statement, ok bool) {
-	a, ok := t.table.algorithms[i]
-	if !ok && i == t.table.value {
-		ok = true
-		if t.table.algorithm >= 0 {
-			a = markOf(trimCell(cells[t.table.algorithm]))
-		}
-	}
+	a, ok := t.table.algorithmOf(cells, i)
 	cell := trimCell(cells[i])
 	if !ok || cell == "" || cell == "-" || cell == "—" || strings.EqualFold(cell, "n/a") {
 		return s, false
 	}
-	values := valuesIn(cell, a.Size() == 4 || t.hint.Size() == 4, a)
-	if len(values) == 0 && a != digest.Unknown {
-		if decoded := decodeBase64(cell); len(decoded) == a.Size() {
-			values = []value{{to: len(cell), digest: decoded, algorithm: a, encoded: true}}
-		}
-	}
+	values := t.valuesInCell(cell, a)
 	if len(values) != 1 {
 		return statement{code: BadDigest, message: "what stands in the column of " + a.String() + " is no such digest"},
-			len(values) == 0 && len(cell) > 7 && a != digest.Unknown
+			len(values) == 0 && len(cell) >= minDigits && a != digest.Unknown
 	}
 	v := values[0]
 	if v.algorithm != digest.Unknown {
@@ -398,6 +395,30 @@ func (t *typer) cell(r *typedRow, cells []string, i int) (s statement, ok bool) 
 		return statement{code: BadDigest, message: wrong}, true
 	}
 	return statement{entry: entryOf("", v.digest, candidates, Table)}, true
+}
+
+// algorithmOf returns the algorithm of the digests in a column, by the header or by the
+// row. ok is false for a column of something else.
+func (t *table) algorithmOf(cells []string, i int) (a digest.Algorithm, ok bool) {
+	if a, ok := t.algorithms[i]; ok || i != t.value {
+		return a, ok
+	}
+	if t.algorithm >= 0 {
+		a = markOf(trimCell(cells[t.algorithm]))
+	}
+	return a, true
+}
+
+// valuesInCell finds the values in a cell of a column of digests.
+func (t *typer) valuesInCell(cell string, a digest.Algorithm) []value {
+	values := valuesIn(cell, a.Size() == 4 || t.hint.Size() == 4, a)
+	if len(values) > 0 || a == digest.Unknown {
+		return values
+	}
+	if decoded := decodeBase64(cell); len(decoded) == a.Size() {
+		return []value{{to: len(cell), digest: decoded, algorithm: a, encoded: true}}
+	}
+	return nil
 }
 
 // trimCell takes blanks, quotes and marks of Markdown from a cell, and of a link what it

@@ -311,11 +311,8 @@ func groupedIn(text string, out []value, known digest.Algorithm) []value {
 		}
 		g := groupsAt(text, i)
 		i = max(g.to, i+g.first, i+1)
-		if g.count < 2 || g.width%2 != 0 || overlaps(out, g.from, g.to) || !bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset.MatchString(text[:g.from]) {
-			continue
-		}
-		decoded, ok := decodeHex(g.digits)
-		if !ok || digest.OfSize(len(decoded)) == nil || len(decoded) < 16 {
+		decoded := g.decode(text)
+		if decoded == nil || overlaps(out, g.from, g.to) {
 			continue
 		}
 		announced := known.Size() == len(decoded)
@@ -366,6 +363,18 @@ func groupsAt(text string, from int) groups {
 		}
 		at = g.to + gap
 	}
+}
+
+// decode returns the digest that groups are, or nil.
+func (g *groups) decode(text string) digest.Value {
+	if g.count < 2 || g.width%2 != 0 || !bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset.MatchString(text[:g.from]) {
+		return nil
+	}
+	decoded, ok := decodeHex(g.digits)
+	if !ok || digest.OfSize(len(decoded)) == nil || len(decoded) < 16 {
+		return nil
+	}
+	return decoded
 }
 
 // isAddress reports whether groups are an address of the network (RFC 4291, section 2.2).

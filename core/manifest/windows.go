@@ -82,6 +82,19 @@ const rare = 2
 // to the beginning of the last record, so that none is cut. A record is taken to begin
 // with what the text begins with, of what comes again and again.
 func wholeRecords(rows []row) int {
+	outlines := outlinesOf(rows)
+	cut, blank := lastRecord(outlines, runsOf(outlines))
+	switch {
+	case cut > len(rows)/2:
+		return cut
+	case blank > len(rows)/2:
+		return blank
+	}
+	return len(rows)
+}
+
+// outlinesOf returns the outlines of rows: as fields, where such come again and again.
+func outlinesOf(rows []row) []outline {
 	outlines := make([]outline, len(rows))
 	fields := make([]outline, len(rows))
 	often := map[outline]int{}
@@ -91,45 +104,50 @@ func wholeRecords(rows []row) int {
 			often[fields[i]]++
 		}
 	}
-	// Runs are counted: ten lines of remarks are one thing, and so are ten digests.
-	runs := map[outline]int{}
-	blankRow := outline{}
-	before := blankRow
 	for i := range outlines {
 		if often[fields[i]] > rare {
 			outlines[i] = fields[i]
 		}
-		if outlines[i] == blankRow {
+	}
+	return outlines
+}
+
+// runsOf counts runs of outlines: ten lines of remarks are one thing, and so are ten
+// digests.
+func runsOf(outlines []outline) map[outline]int {
+	runs := map[outline]int{}
+	before := outline{}
+	for _, o := range outlines {
+		if o == (outline{}) {
 			continue
 		}
-		if outlines[i] != before {
-			runs[outlines[i]]++
+		if o != before {
+			runs[o]++
 		}
-		before = outlines[i]
+		before = o
 	}
-	first, last := blankRow, blankRow // how a record begins and ends
-	before = blankRow
-	cut, blank := 0, 0
-	for i, s := range outlines {
+	return runs
+}
+
+// lastRecord returns where the last record begins, and behind which row the last blank one
+// stands.
+func lastRecord(outlines []outline, runs map[outline]int) (cut, blank int) {
+	none := outline{}
+	first, last, before := none, none, none // how a record begins and ends
+	for i, o := range outlines {
 		switch {
-		case s == blankRow:
+		case o == none:
 			blank = i + 1
 			continue
-		case first == blankRow && runs[s] > rare:
-			first = s
-		case first != blankRow && last == blankRow && s == first && before != first:
+		case first == none && runs[o] > rare:
+			first = o
+		case first != none && last == none && o == first && before != first:
 			last = before
 		}
-		if last != blankRow && s == first && before == last {
+		if last != none && o == first && before == last {
 			cut = i
 		}
-		before = s
+		before = o
 	}
-	switch {
-	case cut > len(rows)/2:
-		return cut
-	case blank > len(rows)/2:
-		return blank
-	}
-	return len(rows)
+	return cut, blank
 }

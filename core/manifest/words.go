@@ -243,10 +243,10 @@ func labelStarts(text string, from int, joined bool) bool {
 	if from == 0 {
 		return true
 	}
-	switch c := text[from-1]; {
-	case c == '-': // a hyphen belongs to an option alone: “-sha256”
+	switch c := text[from-1]; c {
+	case '-': // a hyphen belongs to an option alone: “-sha256”
 		return from == 1 || text[from-2] == ' ' || text[from-2] == '-'
-	case c == '/': // a part of a path
+	case '/': // a part of a path
 		return joined
 	default:
 		return c != '.' && !isNameByte(c)
@@ -319,32 +319,28 @@ func isNameByte(c byte) bool {
 // looksLikeFile reports whether a word is a file's name by its form: an ending that
 // starts with a letter, and no host, address or number of a version.
 func looksLikeFile(word string) bool {
-	if i := strings.LastIndexByte(word, '/'); i >= 0 {
-		word = word[i+1:]
-	}
-	if i := strings.LastIndexByte(word, '\\'); i >= 0 {
-		word = word[i+1:]
-	}
+	word = word[strings.LastIndexByte(word, '/')+1:]
+	word = word[strings.LastIndexByte(word, '\\')+1:]
 	dot := strings.LastIndexByte(word, '.')
 	if dot <= 0 || dot == len(word)-1 || strings.ContainsAny(word, "@<>\"|*?=") {
 		return false
 	}
-	ending := strings.ToLower(word[dot+1:])
-	if len(ending) > 12 || !isLetter(ending[0]) && !endings[ending] {
+	stem, ending := word[:dot], strings.ToLower(word[dot+1:])
+	switch {
+	case !isEnding(ending), topDomains[ending] && !strings.ContainsAny(stem, "_+~ ") && !hasVersion(stem):
 		return false
-	}
-	for i := 0; i < len(ending); i++ {
-		if !isLetter(ending[i]) && (ending[i] < '0' || ending[i] > '9') && ending[i] != '_' {
-			return false
-		}
-	}
-	if topDomains[ending] && !strings.ContainsAny(word[:dot], "_+~ ") && !hasVersion(word[:dot]) {
-		return false
-	}
-	if endings[ending] {
+	case endings[ending]:
 		return true
 	}
-	return strings.ContainsAny(word[:dot], "-_0123456789") && len(ending) <= 6
+	return strings.ContainsAny(stem, "-_0123456789") && len(ending) <= 6
+}
+
+// isEnding reports whether a word has the form of a file's ending.
+func isEnding(word string) bool {
+	if len(word) > 12 || !isLetter(word[0]) && !endings[word] {
+		return false
+	}
+	return strings.Trim(word, "abcdefghijklmnopqrstuvwxyz0123456789_") == ""
 }
 
 var version = regexp.MustCompile(`[-_v]\d`)

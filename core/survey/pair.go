@@ -332,7 +332,7 @@ func (s *planner) pairSignatures() {
 
 // readingsOfGiven returns what a signature may be over that was handed over for one file:
 // that file, or a list that speaks of it.
-func (s *planner) readingsOfGiven(sig, file string) (readings []reading, firm int) {
+func (s *planner) readingsOfGiven(file string) (readings []reading, firm int) {
 	at, ok := s.index[file]
 	if !ok {
 		return nil, 0
@@ -356,7 +356,7 @@ func (s *planner) readingsOfGiven(sig, file string) (readings []reading, firm in
 // are firm: the name, or a correction by hand, says so, or there is no other.
 func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 	if given := s.given[sig]; given != nil && len(given.For) == 1 && s.set[sig] == "" {
-		return s.readingsOfGiven(sig, given.For[0])
+		return s.readingsOfGiven(given.For[0])
 	}
 	if file, ok := s.set[sig]; ok {
 		return []reading{{item: s.index[file], why: "it was set by hand for this file"}}, 1
