@@ -108,6 +108,7 @@ func run() error {
 		{"browser", inBrowser},
 		{"four-algorithms", fourAlgorithms},
 		{"million-lines", millionLines},
+		{"texts", texts},
 		{"signatures", signatures},
 		{"big-keyring", bigKeyring},
 		{"small-files", smallFiles},
