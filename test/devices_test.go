@@ -338,6 +338,14 @@ func TestDeviceCopied(t *testing.T) {
 	both := endeixis(of(digest.MD5, filled)+"\n"+of(digest.MD5, boot), "device", "check", "LP-9", "--printed", "-", "--against", against)
 	assert.Equal(t, 11, both.code)
 	assert.Contains(t, both.out, "2 different values")
+	beside := endeixis("MD5 "+of(digest.MD5, filled)+"\nSHA-512 "+of(digest.SHA512, filled), "device", "check", "LP-9", "--printed", "-", "--against", against)
+	assert.Equal(t, 11, beside.code)
+	assert.Contains(t, beside.out, "does not give")
+	nothing := endeixis("Menu 7\nFLASH OK\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	assert.Equal(t, 1, nothing.code, nothing.out+nothing.err)
+	assert.Contains(t, nothing.err, "there is no value")
+	half := endeixis("FLASH SUM: "+of(digest.MD5, filled)[:30]+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	assert.Equal(t, 1, half.code, half.out+half.err)
 
 	// The file has changed since: its digest by another algorithm cannot be known any more.
 	require.NoError(t, os.WriteFile(filepath.Join(s.Depot, "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"), older[:100], 0o644))

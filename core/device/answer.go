@@ -2,6 +2,7 @@ package device
 
 import (
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -10,6 +11,7 @@ import (
 
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
+	"endeixis/core/manifest"
 	"endeixis/core/plain"
 )
 
@@ -167,7 +169,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 var bare = strings.NewReplacer(" ", "", "\t", "", ":", "", "-", "", "\n", "")
 
 // Copied reads what a person has copied from a device's console, or typed: an answer as
-// the kind describes it, or else the one value in the text that has the right length.
+// the kind describes it, or else the one value in the text. Others beside it are told.
 func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Finding) {
 	if len(text) > MaxAnswer {
 		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10)
@@ -185,53 +187,103 @@ func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (A
 	if refused != nil {
 		return Answer{}, refused
 	}
-	printed := Printed(text)
-	var found []Answer
-	for _, a := range algorithms {
-		for _, value := range valuesIn(printed, a.Size()) {
-			if !slices.ContainsFunc(found, func(o Answer) bool { return slices.Equal(o.Value, value) }) {
-				found = append(found, Answer{Algorithm: a, Value: value})
-			}
-		}
-	}
-	switch len(found) {
-	case 1:
-		return found[0], nil
-	case 0:
-		return Answer{}, unclear("No value that this kind of device gives stands in what was copied.")
-	default:
+	found, others := valuesIn(Printed(text), algorithms)
+	switch {
+	case len(found) > 1:
 		return Answer{}, unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
+	case len(found) == 1 && others == 0:
+		return found[0], nil
+	case len(found) == 1:
+		return Answer{}, unclear("Beside the value of %s, what was copied holds values that this kind of device does not give: %d.", found[0].Algorithm, others)
+	case others > 0:
+		return Answer{}, unclear("No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.", Named(algorithms), others)
 	}
+	return Answer{}, unclear("No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms))
 }
 
+// Lacking says why nothing in what a person has copied can be an answer: no value of any
+// algorithm stands in it, nor that the device refused, or spoke of another slot. It is
+// empty where something does.
+func (k *Kind) Lacking(slot *Slot, text []byte) string {
+	_, finding := k.Copied(slot, k.Algorithms(), text)
+	if finding == nil || finding.Code != diagnose.DeviceUnclear {
+		return ""
+	}
+	printed := Printed(text)
+	if found, others := valuesIn(printed, k.Algorithms()); len(found)+others > 0 {
+		return ""
+	}
+	var wrong *manifest.ValueError
+	if _, err := manifest.ParseValue(printed); errors.As(err, &wrong) && wrong.Digits >= digest.MD5.Size() {
+		return "no whole value: " + wrong.Reason
+	}
+	return "no value: neither an answer as such a device gives it, nor a digest in hexadecimal or base64"
+}
+
+// A value of fewer digits than are looked for in a text of any kind; only the description
+// of a device's kind makes it one. It is whole, or in groups, such as E3 B0 C4 01.
 var (
-	hexRun = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])(?:0x)?([0-9a-f]{8,128})(?:$|[^0-9a-z])`)
-	// grouped is a value in groups of the same length, such as E3 B0 C4 or e3b0:c442.
-	grouped = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])((?:[0-9a-f]{2}[ :-]){3,63}[0-9a-f]{2}|(?:[0-9a-f]{4}[ :-]){1,31}[0-9a-f]{4}|(?:[0-9a-f]{8}[ :-]){1,15}[0-9a-f]{8})(?:$|[^0-9a-z])`)
+	short        = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])(?:0x)?([0-9a-f]{8}|[0-9a-f]{16})(?:$|[^0-9a-z])`)
+	shortGrouped = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])((?:[0-9a-f]{2}[ :-]){3,63}[0-9a-f]{2}|(?:[0-9a-f]{4}[ :-]){1,31}[0-9a-f]{4}|(?:[0-9a-f]{8}[ :-]){1,15}[0-9a-f]{8})(?:$|[^0-9a-z])`)
 )
 
-// valuesIn finds values of a length in a text of one or more lines.
-func valuesIn(text string, size int) []digest.Value {
-	var out []digest.Value
-	for line := range strings.Lines(text) {
-		for _, form := range []*regexp.Regexp{grouped, hexRun} {
-			before := len(out)
-			for rest := line; ; {
-				at := form.FindStringSubmatchIndex(rest)
-				if at == nil {
-					break
-				}
-				if value, err := hex.DecodeString(bare.Replace(rest[at[2]:at[3]])); err == nil && len(value) == size {
-					out = append(out, value)
-				}
-				rest = rest[at[3]:]
+// valuesIn finds the values of a kind's algorithms in a text, as any text is read that a
+// person has given, and counts those of others.
+func valuesIn(text string, algorithms []digest.Algorithm) (found []Answer, others int) {
+	add := func(a digest.Algorithm, value digest.Value) {
+		if !slices.ContainsFunc(found, func(o Answer) bool { return slices.Equal(o.Value, value) }) {
+			found = append(found, Answer{Algorithm: a, Value: value})
+		}
+	}
+	for _, e := range manifest.ValuesIn(text) {
+		if a := ofKind(e, algorithms); a != digest.Unknown {
+			add(a, e.Digest)
+		} else {
+			others++
+		}
+	}
+	for _, a := range algorithms {
+		if a.Size() >= digest.MD5.Size() {
+			continue
+		}
+		for line := range strings.Lines(text) {
+			matches := shortGrouped.FindAllStringSubmatch(line, -1)
+			if len(matches) == 0 {
+				matches = short.FindAllStringSubmatch(line, -1)
 			}
-			if len(out) > before {
-				break
+			for _, match := range matches {
+				if value, err := hex.DecodeString(bare.Replace(match[1])); err == nil && len(value) == a.Size() {
+					add(a, value)
+				}
 			}
 		}
 	}
-	return out
+	return found, others
+}
+
+// Named lists algorithms for a sentence.
+func Named(algorithms []digest.Algorithm) string {
+	names := make([]string, len(algorithms))
+	for i, a := range algorithms {
+		names[i] = a.String()
+	}
+	return strings.Join(names, " or ")
+}
+
+// ofKind returns the algorithm among a kind's by which a value was computed: the one that
+// is stated beside it; where none is, or only that it is a CRC, the one of its length.
+func ofKind(e manifest.Entry, algorithms []digest.Algorithm) digest.Algorithm {
+	if slices.Contains(algorithms, e.Algorithm) {
+		return e.Algorithm
+	}
+	if e.Algorithm == digest.Unknown || e.Algorithm == digest.CRC32 {
+		for _, a := range algorithms {
+			if a.Size() == len(e.Digest) {
+				return a
+			}
+		}
+	}
+	return digest.Unknown
 }
 
 // WithoutEcho takes the question away where a terminal has shown it again, wherever its

@@ -187,8 +187,14 @@ func TestCopied(t *testing.T) {
 		"a value in a longer one":       {text: sum + sum[:4], code: diagnose.DeviceUnclear},
 		"what was expected beside it":   {text: "expected " + other + "\ngot " + sum, code: diagnose.DeviceUnclear},
 		"a CRC and an MD5 of one image": {text: "crc 01020304 md5 " + sum, code: diagnose.DeviceUnclear},
+		"a value over two lines":        {text: "SUM: 0123 4567 89AB CDEF\n     0123 4567 89AB CDEF\n"},
+		"a SHA-512 beside it":           {text: "md5 " + sum + "\nsha512 " + sum + sum + sum + sum, code: diagnose.DeviceUnclear},
+		"only a SHA-512":                {text: "sha512 " + sum + sum + sum + sum, code: diagnose.DeviceUnclear},
+		"a table":                       {text: "slot | sum\n-----+----\na    | " + sum + "\n"},
+		"a table of two slots":          {text: "slot | sum\n-----+----\na    | " + sum + "\nb    | " + other + "\n", code: diagnose.DeviceUnclear},
 	} {
 		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, name != "no value" && name != "half a value" && name != "a value in a longer one", k.Lacking(k.Slot("a"), []byte(c.text)) == "")
 			a, f := k.Copied(k.Slot("a"), k.Algorithms(), []byte(c.text))
 			if c.code != "" {
 				require.NotNil(t, f)

@@ -177,17 +177,23 @@ const (
 )
 
 // give makes an entry without a name of a value that was left aside in a text that was
-// handed over.
-func (p *parser) give(line, from int, text, why string) {
+// handed over. It returns false for one that no digest can be.
+func (p *parser) give(line, from int, text, why string) bool {
 	v, ok := decodeHex([]byte(text))
 	if !ok {
 		v = decodeBase64(text)
+	}
+	if len(v) == 0 {
+		v, _ = valueOfBody(digest.Unknown, text)
+	}
+	if len(v) == 0 {
+		return false
 	}
 	if p.seen == nil {
 		p.seen = map[string]bool{}
 	}
 	if p.seen[string(v)] {
-		return
+		return true
 	}
 	p.seen[string(v)] = true
 	e := entryOf("", v, digest.OfSize(len(v)), Bare)
@@ -199,6 +205,7 @@ func (p *parser) give(line, from int, text, why string) {
 		e.Question = why
 	}
 	p.add(e)
+	return true
 }
 
 func (p *parser) leaveAside(line, from int, text string) {
@@ -206,8 +213,7 @@ func (p *parser) leaveAside(line, from int, text string) {
 	if why == "" {
 		why = notTied
 	}
-	if p.opts.Given {
-		p.give(line, from, text, why)
+	if p.opts.Given && p.give(line, from, text, why) {
 		return
 	}
 	if len(p.out.LeftAside) >= p.opts.MaxAsides {

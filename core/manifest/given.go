@@ -51,6 +51,22 @@ func ParseValue(text string) (Entry, error) {
 	return Entry{}, err
 }
 
+// ValuesIn returns every value in a text that somebody gave, in the order in which they
+// stand, whatever is written around them. One that could not be read has no digest.
+func ValuesIn(text string) []Entry {
+	m, _ := Parse(text, Options{Given: true})
+	if m.Entries.Len() == 0 {
+		if e, err := ParseValue(text); err == nil {
+			return []Entry{e}
+		}
+	}
+	out := make([]Entry, m.Entries.Len())
+	for i := range out {
+		out[i] = m.Entries.At(i)
+	}
+	return out
+}
+
 // labelFor returns the algorithm of a value under a label that may name a family.
 func labelFor(label digest.Algorithm, v digest.Value) digest.Algorithm {
 	if more := ofFamily(label, len(v)); more != digest.Unknown {

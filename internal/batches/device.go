@@ -91,6 +91,12 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	case r.Printed == "" && kind.Reach == device.Typed:
 		return store.Batch{}, fault.New(fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name)).Advise("Give what stands on its console, copied or typed.").At("printed")
 	}
+	if r.Printed != "" {
+		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
+			return store.Batch{}, fault.New(fault.Invalid, "no-value", "In what was copied from %s there is %s.", plain.Text(d.Name), why).
+				Advise("Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.", device.Named(kind.Algorithms())).At("printed")
+		}
+	}
 	if r.Against != nil {
 		if a.Against, err = s.against(ctx, *r.Against); err != nil {
 			return store.Batch{}, err
