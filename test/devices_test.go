@@ -346,6 +346,7 @@ func TestDeviceCopied(t *testing.T) {
 	assert.Contains(t, nothing.err, "there is no value")
 	half := endeixis("FLASH SUM: "+of(digest.MD5, filled)[:30]+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
 	assert.Equal(t, 1, half.code, half.out+half.err)
+	assert.Contains(t, half.err, "it has 30 digits")
 
 	// The file has changed since: its digest by another algorithm cannot be known any more.
 	require.NoError(t, os.WriteFile(filepath.Join(s.Depot, "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"), older[:100], 0o644))

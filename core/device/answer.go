@@ -213,9 +213,12 @@ func (k *Kind) Lacking(slot *Slot, text []byte) string {
 	if found, others := valuesIn(printed, k.Algorithms()); len(found)+others > 0 {
 		return ""
 	}
-	var wrong *manifest.ValueError
-	if _, err := manifest.ParseValue(printed); errors.As(err, &wrong) && wrong.Digits >= digest.MD5.Size() {
-		return "no whole value: " + wrong.Reason
+	for line := range strings.Lines(printed) {
+		var wrong *manifest.ValueError
+		_, err := manifest.ParseValue(line[strings.LastIndexAny(line, ":=")+1:])
+		if errors.As(err, &wrong) && wrong.At == 0 && wrong.Digits >= digest.MD5.Size() {
+			return "no whole value: " + wrong.Reason
+		}
 	}
 	return "no value: neither an answer as such a device gives it, nor a digest in hexadecimal or base64"
 }

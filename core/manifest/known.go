@@ -103,8 +103,8 @@ func (s *nameSpot) edge(i int) bool {
 // word looks for names that end in a word, and reports whether there is still one at most.
 func (s *nameSpot) word(at, end int) bool {
 	for stop := end; stop > at; stop-- {
-		if stop != end && !s.edge(stop) && s.text[stop] != '.' {
-			continue
+		if stop != end && !s.edge(stop) && (s.text[stop] != '.' || !s.edge(stop+1)) {
+			continue // “x.tar.asc” is another file than “x.tar”; “x.tar.” ends a sentence
 		}
 		word := s.text[at:stop]
 		if i := strings.LastIndexAny(word, "\"'`()[]{}<>,;:|=*/\\"); i >= 0 {
