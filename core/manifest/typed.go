@@ -75,7 +75,7 @@ type said struct {
 	// strong is set for a field that names the file of a record and nothing else, and
 	// packaged for one that names a package or its version.
 	strong, packaged bool
-	// prompt is set for a command in the transcript of a console.
+	// prompt is set for a command in what was copied from a console.
 	prompt bool
 }
 

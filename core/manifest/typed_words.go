@@ -76,7 +76,7 @@ func (t *typer) plainWords(r *typedRow) bool {
 	return onlyWords(r.text) && len(r.labels) == 0 && !t.known.is(r.text)
 }
 
-// prompt types a command in the transcript of a console, which may name a file.
+// prompt types a command in what was copied from a console, which may name a file.
 func (t *typer) prompt(r *typedRow) bool {
 	command := promptOf(r.text)
 	if command == "" {
@@ -398,13 +398,13 @@ func (t *typer) disposition(r *typedRow, text string) bool {
 	return at >= 0
 }
 
-// prompts are marks behind which a command stands in the transcript of a console.
+// prompts are marks behind which a command stands in what was copied from a console.
 var prompts = []string{"$ ", "# ", "% ", "> "}
 
 // maxPrompt bounds what stands before a command.
 const maxPrompt = 60
 
-// promptOf returns the command in a row of a console's transcript, or "".
+// promptOf returns the command in a row copied from a console, or "".
 func promptOf(text string) string {
 	for _, mark := range prompts {
 		at := strings.Index(text, mark)
