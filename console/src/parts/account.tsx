@@ -25,16 +25,16 @@ export function Account({ text, marks }: { text: string; marks: Mark[] }) {
         ))}
         <span className="soft">Lines without any of these are folded.</span>
       </p>
-      <div className="overflow-x-auto rounded border border-base-300 py-2 font-mono text-sm">
+      <div className="rounded border border-base-300 py-2 font-mono text-sm">
         {lines.map((line, i) =>
           line === null ? (
             <div key={i} className="pl-14 soft select-none" aria-label="folded lines">
               ⋯
             </div>
           ) : (
-            <div key={i} className="flex gap-3 pr-3 whitespace-pre">
+            <div key={i} className="flex gap-3 pr-3 whitespace-pre-wrap">
               <span className="w-11 shrink-0 text-right soft select-none">{line.no}</span>
-              <span>
+              <span className="min-w-0 wrap-anywhere">
                 {line.parts.map((p, j) =>
                   p.made === "" ? (
                     <span key={j}>{harmless(p.text)}</span>

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { marked, type Mark } from "./marked";
+import { marked, reasons, type Mark } from "./marked";
 
 const digest = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08";
 
@@ -57,5 +57,19 @@ test("letters beyond one unit are counted in bytes", () => {
       ["", "📦 "],
       ["read", digest],
     ],
+  ]);
+});
+
+test("reasons are told once, with their lines", () => {
+  const text = `broken\n${digest}\ncut\nbuilt from 3b18e512`;
+  const marks = [
+    at(text, "broken", "problem", "it is cut"),
+    at(text, digest, "read", "read"),
+    at(text, "cut", "problem", "it is cut"),
+    at(text, "3b18e512", "left", "nothing names it"),
+  ];
+  expect(reasons(text, marks)).toEqual([
+    { why: "it is cut", lines: [1, 3] },
+    { why: "nothing names it", lines: [4] },
   ]);
 });

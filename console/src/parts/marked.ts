@@ -73,6 +73,20 @@ export function marked(text: string, marks: Mark[], most = 2_000): (Line | null)
   return out;
 }
 
+/** The reasons for what was not read, each once, with the lines that it is about. */
+export function reasons(text: string, marks: Mark[]): { why: string; lines: number[] }[] {
+  const lines = linesOf(new TextEncoder().encode(text));
+  const out = new Map<string, number[]>();
+  for (const m of marks) {
+    if (m.made === "read" || m.why === "") continue;
+    const no = lines.findLastIndex(([from]) => from <= m.start) + 1;
+    const of = out.get(m.why) ?? [];
+    if (!of.includes(no)) of.push(no);
+    out.set(m.why, of);
+  }
+  return [...out].map(([why, of]) => ({ why, lines: of }));
+}
+
 /** Cuts a line at its marks. Where two marks overlap the first counts. */
 function cut(bytes: Uint8Array, from: number, to: number, marks: Mark[]): Part[] {
   const text = (a: number, b: number) => new TextDecoder().decode(bytes.subarray(a, b));

@@ -12,7 +12,7 @@ import { Account } from "../../parts/account";
 import { DropArea } from "../../parts/drop-area";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import type { Mark } from "../../parts/marked";
+import { reasons, type Mark } from "../../parts/marked";
 import { PublisherSelect } from "../../parts/publisher-select";
 import { bytes, count, harmless } from "../../parts/text";
 import type { Check, Row } from "../../spot/check";
@@ -216,7 +216,26 @@ function Recognition({ what, text }: { what?: Recognised; text: string }) {
         {says[what.kind]}
       </p>
       {what.marks.length > 0 && <Account text={text} marks={what.marks.map(markOf)} />}
+      <Reasons of={reasons(text, what.marks.map(markOf))} />
     </div>
+  );
+}
+
+/** How many reasons, and lines of each, are shown. */
+const mostReasons = 5;
+
+function Reasons({ of }: { of: ReturnType<typeof reasons> }) {
+  if (of.length === 0) return null;
+  return (
+    <ul className="flex flex-col gap-1 text-sm">
+      {of.slice(0, mostReasons).map((r) => (
+        <li key={r.why}>
+          {r.lines.length === 1 ? "Line" : "Lines"} {r.lines.slice(0, mostReasons).join(", ")}
+          {r.lines.length > mostReasons && ` and ${String(r.lines.length - mostReasons)} more`}: {harmless(r.why)}
+        </li>
+      ))}
+      {of.length > mostReasons && <li>{of.length - mostReasons} more reasons are marked above.</li>}
+    </ul>
   );
 }
 
