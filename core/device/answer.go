@@ -2,7 +2,6 @@ package device
 
 import (
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -171,56 +170,56 @@ var bare = strings.NewReplacer(" ", "", "\t", "", ":", "", "-", "", "\n", "")
 // Copied reads what a person has copied from a device's console, or typed: an answer as
 // the kind describes it, or else the one value in the text. Others beside it are told.
 func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Finding) {
-	if len(text) > MaxAnswer {
-		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10)
-	}
-	var refused *diagnose.Finding
-	for _, a := range algorithms {
-		answer, finding := k.Read(slot, a, text)
-		if finding == nil {
-			return answer, nil
-		}
-		if finding.Code == diagnose.DeviceOtherSlot || finding.Code == diagnose.DeviceRefused {
-			refused = finding
-		}
-	}
-	if refused != nil {
-		return Answer{}, refused
-	}
-	found, others := valuesIn(Printed(text), algorithms)
-	switch {
-	case len(found) > 1:
-		return Answer{}, unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
-	case len(found) == 1 && others == 0:
-		return found[0], nil
-	case len(found) == 1:
-		return Answer{}, unclear("Beside the value of %s, what was copied holds values that this kind of device does not give: %d.", found[0].Algorithm, others)
-	case others > 0:
-		return Answer{}, unclear("No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.", Named(algorithms), others)
-	}
-	return Answer{}, unclear("No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms))
+	answer, finding, _ := k.copied(slot, algorithms, text)
+	return answer, finding
 }
 
 // Lacking says why nothing in what a person has copied can be an answer: no value of any
 // algorithm stands in it, nor that the device refused, or spoke of another slot. It is
 // empty where something does.
 func (k *Kind) Lacking(slot *Slot, text []byte) string {
-	_, finding := k.Copied(slot, k.Algorithms(), text)
-	if finding == nil || finding.Code != diagnose.DeviceUnclear {
+	_, finding, empty := k.copied(slot, k.Algorithms(), text)
+	if finding == nil || !empty {
 		return ""
 	}
-	printed := Printed(text)
-	if found, others := valuesIn(printed, k.Algorithms()); len(found)+others > 0 {
-		return ""
-	}
-	for line := range strings.Lines(printed) {
-		var wrong *manifest.ValueError
-		_, err := manifest.ParseValue(line[strings.LastIndexAny(line, ":=")+1:])
-		if errors.As(err, &wrong) && wrong.At == 0 && wrong.Digits >= digest.MD5.Size() {
-			return "no whole value: " + wrong.Reason
-		}
+	if why := manifest.WrongValue(Printed(text)); why != "" {
+		return "no whole value: " + why
 	}
 	return "no value: neither an answer as such a device gives it, nor a digest in hexadecimal or base64"
+}
+
+// copied is [Kind.Copied]; empty is set where no value of any algorithm stands in the text.
+func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (answer Answer, finding *diagnose.Finding, empty bool) {
+	if len(text) > MaxAnswer {
+		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10), false
+	}
+	var refused *diagnose.Finding
+	for _, a := range algorithms {
+		answer, finding := k.Read(slot, a, text)
+		if finding == nil {
+			return answer, nil, false
+		}
+		if finding.Code == diagnose.DeviceOtherSlot || finding.Code == diagnose.DeviceRefused {
+			refused = finding
+		}
+	}
+	if refused != nil {
+		return Answer{}, refused, false
+	}
+	found, others := valuesIn(Printed(text), algorithms)
+	switch {
+	case len(found) > 1:
+		finding = unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
+	case len(found) == 1 && others == 0:
+		return found[0], nil, false
+	case len(found) == 1:
+		finding = unclear("Beside the value of %s, what was copied holds values that this kind of device does not give: %d.", found[0].Algorithm, others)
+	case others > 0:
+		finding = unclear("No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.", Named(algorithms), others)
+	default:
+		finding, empty = unclear("No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms)), true
+	}
+	return Answer{}, finding, empty
 }
 
 // A value of fewer digits than are looked for in a text of any kind; only the description

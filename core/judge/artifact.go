@@ -580,13 +580,13 @@ func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all
 		}
 	}
 	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(signed) {
-		g.Sentence += fmt.Sprintf(" The %s digest that %s states in line %d does match, so the two lists are not about the same file.", other.algorithm, plain.Text(other.Manifest), other.Line)
+		where, what := fmt.Sprintf("that %s states in line %d", plain.Text(other.Manifest), other.Line), "lists"
 		g.Advice = "Find out which of the lists is the publisher's present one, and get the other anew."
 		if other.Manifest == l.Manifest {
-			g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs. The %s digest in line %d does match, so the two lines are not about the same file.",
-				plain.Text(item.Path), l.where(), l.algorithm, other.algorithm, other.Line)
+			where, what = fmt.Sprintf("in line %d", other.Line), "lines"
 			g.Advice = "Find out which of the two values the publisher states for this file, and where the other comes from."
 		}
+		g.Sentence += fmt.Sprintf(" The %s digest %s does match, so the two %s are not about the same file.", other.algorithm, where, what)
 		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
 	}
 	if l.outrankedBy(signed) {

@@ -29,19 +29,12 @@ const maxGiven = 4096
 // without. Otherwise it returns a [*ValueError].
 func ParseValue(text string) (Entry, error) {
 	text = strings.TrimSpace(spaces.Replace(text))
-	if len(text) > maxGiven {
-		return Entry{}, &ValueError{Reason: fmt.Sprintf("it is %d characters long, which no digest is", len(text)), Advice: "give one value, or the whole text with --paste"}
-	}
-	if found := encodedIn(text, nil); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) && found[0].digest != nil {
-		return ValueEntry(found[0].algorithm, found[0].digest, 1), nil
-	}
-	label, body := labelOfValue(text)
-	v, err := valueOfBody(label, body)
+	e, label, err := valueAlone(text)
 	if err == nil {
-		return ValueEntry(labelFor(label, v), v, 1), nil
+		return e, nil
 	}
 	// It may be a line of a list, with a name beside the value.
-	if label != digest.Unknown && err.At == 0 {
+	if label != digest.Unknown && err.At == 0 || len(text) > maxGiven {
 		return Entry{}, err
 	}
 	if m, _ := Parse(text, Options{Given: true}); m.Entries.Len() == 1 {
@@ -51,12 +44,42 @@ func ParseValue(text string) (Entry, error) {
 	return Entry{}, err
 }
 
+// valueAlone reads a text that is one value and nothing else, but for the label that is
+// returned.
+func valueAlone(text string) (Entry, digest.Algorithm, *ValueError) {
+	text = strings.TrimSpace(spaces.Replace(text))
+	if len(text) > maxGiven {
+		return Entry{}, digest.Unknown, &ValueError{Reason: fmt.Sprintf("it is %d characters long, which no digest is", len(text)), Advice: "give one value, or the whole text with --paste"}
+	}
+	if found := encodedIn(text, nil); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) && found[0].digest != nil {
+		return ValueEntry(found[0].algorithm, found[0].digest, 1), found[0].algorithm, nil
+	}
+	label, body := labelOfValue(text)
+	v, err := valueOfBody(label, body)
+	if err != nil {
+		return Entry{}, label, err
+	}
+	return ValueEntry(labelFor(label, v), v, 1), label, nil
+}
+
+// WrongValue says why the first line of a text that ends in digits, of which there are
+// enough for half a digest, ends in no digest. It is empty where there is no such line.
+func WrongValue(text string) string {
+	for line := range strings.Lines(text) {
+		_, _, err := valueAlone(line[strings.LastIndexAny(line, ":=")+1:])
+		if err != nil && err.At == 0 && err.Digits >= digest.MD5.Size() {
+			return err.Reason
+		}
+	}
+	return ""
+}
+
 // ValuesIn returns every value in a text that somebody gave, in the order in which they
 // stand, whatever is written around them. One that could not be read has no digest.
 func ValuesIn(text string) []Entry {
 	m, _ := Parse(text, Options{Given: true})
 	if m.Entries.Len() == 0 {
-		if e, err := ParseValue(text); err == nil {
+		if e, _, err := valueAlone(text); err == nil {
 			return []Entry{e}
 		}
 	}
@@ -107,7 +130,7 @@ func firstTokens(text string, at int) string {
 	return text[:end]
 }
 
-func isHexWord(text string) bool { return len(text) >= 8 && len(onlyHex(text)) == len(text) }
+func isHexWord(text string) bool { return len(text) >= 8 && allHex(text) }
 
 // betweenDigits are characters between the digits of a value that belong to none.
 const betweenDigits = " \t\r\n:-.,'\"|\\`_()[]{}<>"

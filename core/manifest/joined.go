@@ -237,3 +237,6 @@ func onlyHex(s string) string {
 		return -1
 	}, s)
 }
+
+// allHex reports whether a text has hexadecimal digits only.
+func allHex(s string) bool { return len(onlyHex(s)) == len(s) }

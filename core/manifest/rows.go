@@ -335,7 +335,7 @@ func openTags(rows []row) []row {
 			return false
 		}
 		next := rows[i+1].text
-		return next != "" && len(onlyHex(next)) == len(next)
+		return next != "" && allHex(next)
 	}
 	first := 0
 	for first < len(rows) && !isOpen(first) {

@@ -193,7 +193,7 @@ func (t *tree) namesUnderDigest(n *node, s scope) bool {
 
 // isDigestKey reports whether the name of a member has the form of a digest.
 func isDigestKey(name string) bool {
-	return len(name) >= 32 && len(onlyHex(name)) == len(name) && digest.OfSize(len(name)/2) != nil
+	return len(name) >= 32 && allHex(name) && digest.OfSize(len(name)/2) != nil
 }
 
 // isNameMap reports whether a record is a map from names to digests: every member is a
