@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"endeixis/core/digest"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
@@ -38,11 +37,10 @@ const lookedFor = "Looked for were digests of 32 to 128 hexadecimal digits or in
 func (a *app) givenTexts(s spot) ([]givenText, error) {
 	var out []givenText
 	for i, text := range s.digests {
-		e, err := parseDigest(text)
+		e, err := a.valueOf(text)
 		if err != nil {
 			return nil, err
 		}
-		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
 		name := givenValueName
 		if i > 0 {
 			name = fmt.Sprintf("%s %d", givenValueName, i+1)
@@ -156,12 +154,11 @@ func (a *app) tellMarks(r survey.Recognised) {
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
-// valueOf reads a digest for a look-up by it.
-func (a *app) valueOf(text string) (digest.Value, error) {
+// valueOf reads a digest that was given by itself, and says what it was taken for.
+func (a *app) valueOf(text string) (manifest.Entry, error) {
 	e, err := parseDigest(text)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
 	}
-	a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
-	return e.Digest, nil
+	return e, err
 }

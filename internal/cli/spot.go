@@ -93,14 +93,14 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 	}
 	var values []digest.Value
 	for _, text := range s.digests {
-		v, err := a.valueOf(text)
+		e, err := a.valueOf(text)
 		if err != nil {
 			return err
 		}
-		if len(v) < 16 {
-			return usage("%s is a checksum, which many files have: no file is found by it. Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest", plain.Grouped(v.String()))
+		if len(e.Digest) < digest.MD5.Size() {
+			return usage("%s is a checksum, which many files have: no file is found by it. Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest", plain.Grouped(e.Digest.String()))
 		}
-		values = append(values, v)
+		values = append(values, e.Digest)
 	}
 	found, err := a.references(ctx, values)
 	if err != nil {
