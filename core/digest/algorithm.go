@@ -15,7 +15,6 @@ import (
 	"fmt"
 	"hash"
 	"hash/crc32"
-	"slices"
 	"strings"
 
 	"github.com/pjbgf/sha1cd"
@@ -267,28 +266,44 @@ func (e *UnknownAlgorithmError) Error() string {
 // spaces do not matter: "sha_512-256" is SHA-512/256. It returns an
 // [*UnknownAlgorithmError] when nothing fits.
 func Parse(label string) (Algorithm, error) {
-	if len(label) <= 32 {
-		folded := fold(label)
-		for _, a := range All() {
-			if slices.Contains(registry[a].labels, folded) {
-				return a, nil
-			}
+	if len(label) <= maxLabel {
+		var folded [maxLabel]byte
+		if a, ok := byLabel[string(fold(folded[:0], label))]; ok {
+			return a, nil
 		}
 	}
 	return Unknown, &UnknownAlgorithmError{Label: label}
 }
 
-func fold(label string) string {
-	return strings.Map(func(r rune) rune {
-		switch r {
-		case '-', '_', '/', ' ':
-			return -1
+// maxLabel bounds the labels that are looked up.
+const maxLabel = 32
+
+// byLabel are the algorithms by their labels, in the form of fold.
+var byLabel = func() map[string]Algorithm {
+	out := map[string]Algorithm{}
+	for _, a := range All() {
+		for _, label := range registry[a].labels {
+			if _, taken := out[label]; !taken {
+				out[label] = a
+			}
 		}
-		if r >= 'A' && r <= 'Z' {
-			return r + ('a' - 'A')
+	}
+	return out
+}()
+
+// fold appends a label to out in small letters, without the signs between its parts.
+func fold(out []byte, label string) []byte {
+	for i := range len(label) {
+		c := label[i]
+		switch {
+		case c == '-', c == '_', c == '/', c == ' ':
+			continue
+		case 'A' <= c && c <= 'Z':
+			c += 'a' - 'A'
 		}
-		return r
-	}, label)
+		out = append(out, c)
+	}
+	return out
 }
 
 // likeliest lists the algorithms by digest length, in the order in which a

@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"bytes"
 	"encoding/hex"
 	"strings"
 
@@ -63,18 +64,9 @@ func (p *parser) covered(r *laidRow, v value) {
 // account goes through a text once more that has so many lines before it, and notes each
 // part in the form of a digest that became neither an entry nor a problem.
 func (p *parser) account(text string, before int) {
-	values := make(map[string]bool, p.out.Entries.Len())
-	for _, e := range p.out.Entries.All() {
-		values[string(e.Digest)] = true
-		if e.Pieces != nil {
-			for _, v := range e.Pieces.Digests {
-				values[string(v)] = true
-			}
-		}
-	}
-	told := map[int]bool{}
+	k := accountant{parser: p, rest: p.out.Entries.rest, told: map[int]bool{}}
 	for _, problem := range p.out.Problems {
-		told[problem.Line] = true
+		k.told[problem.Line] = true
 	}
 	no := before
 	for len(text) > 0 {
@@ -85,15 +77,58 @@ func (p *parser) account(text string, before int) {
 			line, text = text, ""
 		}
 		no++
-		if told[no] {
+		if k.told[no] {
 			continue
 		}
-		p.accountLine(line, no, values)
+		k.line(line, no)
 	}
 }
 
-// accountLine accounts for one line.
-func (p *parser) accountLine(line string, no int, values map[string]bool) {
+// An accountant goes through the lines of a text. It gives entries of its own to the parser
+// where the text was handed over.
+type accountant struct {
+	*parser
+	// rest are the entries in the order of their lines, up to when the account began, and next
+	// is the first of those that are not above the line at hand.
+	rest []Entry
+	next int
+	// told are the lines with problems, and values those that became entries, once they were
+	// asked for.
+	told   map[int]bool
+	values map[string]bool
+}
+
+// ahead is how many entries of one line are looked at before all values are: they mostly
+// come in the order of the line.
+const ahead = 8
+
+// used reports whether a value of a line became an entry, there or elsewhere.
+func (k *accountant) used(no int, value []byte) bool {
+	for k.next < len(k.rest) && k.rest[k.next].Line < no {
+		k.next++
+	}
+	for i := k.next; i < min(len(k.rest), k.next+ahead) && k.rest[i].Line == no; i++ {
+		if bytes.Equal(k.rest[i].Digest, value) {
+			k.next = i
+			return true
+		}
+	}
+	if k.values == nil {
+		k.values = make(map[string]bool, k.out.Entries.Len())
+		for _, e := range k.out.Entries.All() {
+			k.values[string(e.Digest)] = true
+			if e.Pieces != nil {
+				for _, v := range e.Pieces.Digests {
+					k.values[string(v)] = true
+				}
+			}
+		}
+	}
+	return k.values[string(value)]
+}
+
+// line accounts for one line.
+func (k *accountant) line(line string, no int) {
 	for i := 0; i < len(line); {
 		if !isAlnum(line[i]) {
 			i++
@@ -113,16 +148,16 @@ func (p *parser) accountLine(line string, no int, values map[string]bool) {
 		}
 		if hexes < len(word) {
 			padded := i < len(line) && line[i] == '='
-			p.accountWord(from, word, padded, no, values)
+			k.word(from, word, padded, no)
 			continue
 		}
-		p.accountHex(from, word, no, values)
+		k.hex(from, word, no)
 	}
 }
 
-// accountWord accounts for a word that is not all digits: it may be base64, as it is where
+// word accounts for a word that is not all digits: it may be base64, as it is where
 // an equals sign fills it up, or have digits within it.
-func (p *parser) accountWord(from int, word string, padded bool, no int, values map[string]bool) {
+func (k *accountant) word(from int, word string, padded bool, no int) {
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
@@ -134,7 +169,7 @@ func (p *parser) accountWord(from int, word string, padded bool, no int, values 
 			end++
 		}
 		if end-at >= 32 {
-			p.accountHex(from+at, word[at:end], no, values)
+			k.hex(from+at, word[at:end], no)
 			found = true
 		}
 		at = end
@@ -148,20 +183,22 @@ func (p *parser) accountWord(from int, word string, padded bool, no int, values 
 			body = body[at+1:]
 		}
 	}
-	if value := decodeBase64(body); len(value) >= 16 && digest.OfSize(len(value)) != nil && !values[string(value)] {
-		p.leaveAside(no, from+len(word)-len(body), body)
+	if value := decodeBase64(body); len(value) >= 16 && digest.OfSize(len(value)) != nil && !k.used(no, value) {
+		k.leaveAside(no, from+len(word)-len(body), body)
 	}
 }
 
-func (p *parser) accountHex(from int, word string, no int, values map[string]bool) {
-	if len(word) < 32 || len(word)%2 != 0 || digest.OfSize(len(word)/2) == nil {
+// hex accounts for a word of digits.
+func (k *accountant) hex(from int, word string, no int) {
+	if len(word) < 32 || len(word)%2 != 0 || len(word) > maxHex || digest.OfSize(len(word)/2) == nil {
 		return
 	}
-	value, err := hex.DecodeString(word)
-	if err != nil || values[string(value)] || p.aside.covered[strings.ToLower(word)] {
+	var room [maxHex / 2]byte
+	value := room[:len(word)/2]
+	if _, err := hex.Decode(value, []byte(word)); err != nil || k.used(no, value) || k.aside.covered[strings.ToLower(word)] {
 		return
 	}
-	p.leaveAside(no, from, word)
+	k.leaveAside(no, from, word)
 }
 
 // untied say of values only that no name is theirs, not that they are of something else.
@@ -179,7 +216,7 @@ const (
 // give makes an entry without a name of a value that was left aside in a text that was
 // handed over. It returns false for one that no digest can be.
 func (p *parser) give(line, from int, text, why string) bool {
-	v, ok := decodeHex([]byte(text))
+	v, ok := decodeHex(text)
 	if !ok {
 		v = decodeBase64(text)
 	}

@@ -55,7 +55,7 @@ func (l *layout) countColumn(rows [][]string, c int) (n columnCount) {
 		switch {
 		case cell == "":
 			n.empty++
-		case len(valuesIn(cell, l.crcList || l.hint.Size() == 4, digest.Unknown)) > 0:
+		case len(cell) >= minDigits && len(valuesIn(cell, l.crcList || l.hint.Size() == 4, digest.Unknown)) > 0:
 			n.values++
 		case sizeOf(cell) != nil:
 			n.numbers++

@@ -134,7 +134,7 @@ func (p *parser) pieces(line int, label, length string, hashes []string) *Pieces
 	}
 	out := &Pieces{Algorithm: a, Length: n}
 	for _, h := range hashes {
-		value, ok := decodeHex([]byte(strings.TrimSpace(h)))
+		value, ok := decodeHex(strings.TrimSpace(h))
 		if !ok || len(value) != a.Size() {
 			p.problemAt(line, BadDigest, "the hashes of pieces cannot be used: one of them is damaged")
 			return nil
@@ -152,7 +152,7 @@ func (p *parser) labelled(line int, name, label, value string, f Format) (Entry,
 		p.problemAt(line, UnknownLabel, fmt.Sprintf("%q is not an algorithm we can compute", clip([]byte(label))))
 		return Entry{}, false
 	}
-	v, ok := decodeHex([]byte(value))
+	v, ok := decodeHex(value)
 	if !ok || len(v) != a.Size() {
 		p.problemAt(line, BadDigest, fmt.Sprintf("%q is not a %s digest: that is %d hexadecimal characters", clip([]byte(value)), a, 2*a.Size()))
 		return Entry{}, false

@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -13,33 +14,101 @@ import (
 // separators stand between the parts of a row and belong to none of them.
 const separators = " \t:=,;|"
 
-// pointers lead from a name to its value or back: arrows, dashes, rows of dots.
-var pointers = regexp.MustCompile(`^\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*|\s*(?:[-=]+>|[→⇒⟶➜➔–—]|<[-=]+|[←⇐]|\.{3,}|…+)\s*$`)
-
 // pointerByte reports whether a byte may be one of a pointer.
 func pointerByte(c byte) bool { return c >= 0x80 || strings.IndexByte("-=<>.", c) >= 0 }
 
-// withoutPointers cuts such signs from both ends of a text.
+// withoutPointers cuts from both ends of a text what leads from a name to its value or
+// back: arrows, dashes, rows of dots.
 func withoutPointers(text string) string {
 	text = strings.TrimSpace(text)
 	if text == "" || !pointerByte(text[0]) && !pointerByte(text[len(text)-1]) {
 		return text
 	}
 	if rest, ok := strings.CutPrefix(text, "> "); ok {
-		text = rest // of “=>”, whose first sign is gone
+		text = strings.TrimLeft(rest, " \t") // of “=>”, whose first sign is gone
 	}
-	if out := pointers.ReplaceAllString(text, ""); out != "" {
+	from := pointerAt(text)
+	if from == len(text) {
+		return text
+	}
+	rest := strings.TrimLeft(text[from:], " \t")
+	if out := strings.TrimRight(rest[:len(rest)-pointerBefore(rest)], " \t"); out != "" {
 		return out
 	}
 	return text
 }
 
+// pointerAt returns how long the pointer is that a text begins with, or 0.
+func pointerAt(text string) int {
+	shaft := len(text) - len(strings.TrimLeft(text, "-="))
+	dots := len(text) - len(strings.TrimLeft(text, "."))
+	switch {
+	case text == "":
+		return 0
+	case shaft > 0 && shaft < len(text) && text[shaft] == '>':
+		return shaft + 1
+	case text[0] == '<':
+		if n := len(text) - 1 - len(strings.TrimLeft(text[1:], "-=")); n > 0 {
+			return 1 + n
+		}
+		return 0
+	case dots >= leastDots:
+		return dots
+	case strings.HasPrefix(text, "…"):
+		return len(text) - len(strings.TrimLeft(text, "…"))
+	}
+	if first, n := utf8.DecodeRuneInString(text); strings.ContainsRune(arrows, first) {
+		return n
+	}
+	return 0
+}
+
+// pointerBefore returns how long the pointer is that a text ends with, or 0.
+func pointerBefore(text string) int {
+	if text == "" {
+		return 0
+	}
+	switch last := text[len(text)-1]; {
+	case last == '>':
+		if shaft := strings.TrimRight(text[:len(text)-1], "-="); len(shaft) < len(text)-1 {
+			return len(text) - len(shaft)
+		}
+		return 0
+	case last == '-' || last == '=':
+		if shaft := strings.TrimRight(text, "-="); strings.HasSuffix(shaft, "<") {
+			return len(text) - len(shaft) + 1
+		}
+		return 0
+	case last == '.':
+		if n := len(text) - len(strings.TrimRight(text, ".")); n >= leastDots {
+			return n
+		}
+		return 0
+	case strings.HasSuffix(text, "…"):
+		return len(text) - len(strings.TrimRight(text, "…"))
+	}
+	if last, n := utf8.DecodeLastRuneInString(text); strings.ContainsRune(arrows, last) {
+		return n
+	}
+	return 0
+}
+
+const (
+	// arrows are pointers of one sign.
+	arrows = "→⇒⟶➜➔–—←⇐"
+	// leastDots is how many dots lead the eye.
+	leastDots = 3
+)
+
 // trimSeparators cuts separators from both ends, brackets and quotes around the whole,
 // and marks of Markdown.
 func trimSeparators(s string) string {
 	for {
-		before := s
 		s = strings.Trim(s, separators)
+		if s == "" || s[0] < utf8.RuneSelf && strings.IndexByte("([{<\"'`*_", s[0]) < 0 {
+			return s
+		}
+		before := s
 		for _, pair := range []string{"()", "[]", "{}", "<>", "\"\"", "''", "``", "“”", "„“", "«»", "‘’", "****", "**", "____", "__"} {
 			first, last := pair[:len(pair)/2], pair[len(pair)/2:]
 			if pair == "„“" {
@@ -67,24 +136,25 @@ var (
 	optionForm = regexp.MustCompile(`^[A-Za-z_]+=\S*$`)
 )
 
-// fieldOf takes a row apart that is a field of a record. It returns nil for another.
-func fieldOf(text string) []string {
-	if strings.ContainsAny(text, "\"'") {
-		if m := quotedField.FindStringSubmatch(text); m != nil {
-			return m
-		}
+// A field is a row of a record: a label, and what stands behind it.
+type field struct{ label, text string }
+
+// fieldOf takes a row apart that is a field of a record. ok tells whether it is one.
+func fieldOf(text string) (f field, ok bool) {
+	if f, ok := quotedField(text); ok {
+		return f, true
 	}
 	at := labelEnd(text)
 	if at <= 0 || at > maxFieldLabel {
-		return nil
+		return f, false
 	}
 	rest := text[at:]
-	for _, sign := range []string{":=", "->", "：", ":", "="} {
+	for _, sign := range [...]string{":=", "->", "：", ":", "="} {
 		if after, ok := strings.CutPrefix(rest, sign); ok {
-			return []string{text, strings.TrimRight(text[:at], " \t"), strings.TrimLeft(after, " \t")}
+			return field{strings.TrimRight(text[:at], " \t"), strings.TrimLeft(after, " \t")}, true
 		}
 	}
-	return nil
+	return f, false
 }
 
 // maxFieldLabel bounds the label of a field.
@@ -95,6 +165,10 @@ const maxFieldLabel = 64
 func labelEnd(text string) int {
 	for i, r := range text {
 		switch {
+		case r < utf8.RuneSelf && isLetter(byte(r)):
+			if i > maxFieldLabel {
+				return -1
+			}
 		case r == ':', r == '=', r == '：', r == '-' && i > 0 && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
 			return i
 		case i > maxFieldLabel, !unicode.IsLetter(r) && (i == 0 || !inLabel(r)):
@@ -106,11 +180,29 @@ func labelEnd(text string) int {
 
 // inLabel reports whether a character that is no letter can stand in a label.
 func inLabel(r rune) bool {
-	return unicode.IsNumber(r) || unicode.Is(unicode.Mn, r) || r < utf8.RuneSelf && strings.IndexByte("_()./% -", byte(r)) >= 0
+	if r < utf8.RuneSelf {
+		return '0' <= r && r <= '9' || strings.IndexByte("_()./% -", byte(r)) >= 0
+	}
+	return unicode.IsNumber(r) || unicode.Is(unicode.Mn, r)
 }
 
-// quotedField is a field of a recipe: a word, and a value in quotes.
-var quotedField = regexp.MustCompile(`^([A-Za-z_]\w*)\s+["']([^"']+)["']\s*[,;]?$`)
+// quotedField takes a field of a recipe apart: a word, and a value in quotes.
+func quotedField(text string) (f field, ok bool) {
+	end := strings.TrimRight(text, " \t,;")
+	if end == "" || end[len(end)-1] != '"' && end[len(end)-1] != '\'' || !isLetter(text[0]) && text[0] != '_' || len(text)-len(end) > len(" ,") {
+		return f, false
+	}
+	n := 0
+	for n < len(end) && (isAlnum(end[n]) || end[n] == '_') {
+		n++
+	}
+	rest := strings.TrimLeft(end[n:], " \t")
+	if len(rest) == len(end)-n || len(rest) <= len(`""`) || rest[0] != '"' && rest[0] != '\'' {
+		return f, false
+	}
+	inner := rest[1 : len(rest)-1]
+	return field{end[:n], inner}, !strings.ContainsAny(inner, "\"'")
+}
 
 // A size is a length in bytes that a text gives of a file.
 type size struct {
@@ -172,9 +264,26 @@ func sizeOf(s string) *size {
 // sizeBehind is a size in brackets, or with its unit, at the end of a text.
 var sizeBehind = regexp.MustCompile(`^(.*\S)\s+(?:\(([^()]*)\)|(\d[\d,.' ]* ?(?i:bytes?|octets?|b)))$`)
 
+// mayEndInSize is a quick look before sizeBehind is tried.
+func mayEndInSize(text string) bool {
+	if len(text) < len("x 1b") || !hasDigit(text) {
+		return false
+	}
+	if text[len(text)-1] == ')' {
+		return true
+	}
+	for _, unit := range [...]string{"b", "byte", "bytes", "octet", "octets"} {
+		at := len(text) - len(unit) - 1
+		if at > 0 && strings.EqualFold(text[at+1:], unit) && (text[at] == ' ' || strings.IndexByte(",.'", text[at]) >= 0 || hasDigit(text[at:at+1])) {
+			return true
+		}
+	}
+	return false
+}
+
 // cutSize cuts a size off the end of a text.
 func cutSize(text string) (string, *size) {
-	if end := len(text) - 1; end < 2 || text[end] != ')' && text[end]|0x20 != 's' && text[end]|0x20 != 'e' && text[end]|0x20 != 'b' {
+	if !mayEndInSize(text) {
 		return text, nil
 	}
 	m := sizeBehind.FindStringSubmatch(text)
@@ -229,7 +338,7 @@ func kindOf(word string) cellKind {
 	switch {
 	case word == "":
 		return cellOther
-	case allDigits(word) && len(word) <= 20, grouped3.MatchString(word):
+	case allDigits(word) && len(word) <= 20, strings.IndexByte(word, ',') > 0 && grouped3.MatchString(word):
 		return cellNumber
 	case len(word) > 40:
 		return cellOther
@@ -305,36 +414,59 @@ func (k *Names) fileWords(text string) []string {
 	if name := k.in(text); name != "" {
 		return []string{name}
 	}
+	if strings.ContainsAny(text, "\"`“«") {
+		out, text = quotedNames(text)
+	}
+	if strings.IndexByte(text, '.') < 0 {
+		return out
+	}
+	for word := range strings.FieldsFuncSeq(text, parts) {
+		if name := fileWord(word); name != "" && !slices.Contains(out, name) && len(out) < maxFiles {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// maxFiles bounds the names that are told apart in one row. None of so many is its own.
+const maxFiles = 64
+
+// quotedNames returns the names of files that stand in quotes, each once, and the text
+// without them.
+func quotedNames(text string) (names []string, rest string) {
+	rest = text
 	for _, quoted := range quotedForm.FindAllStringSubmatch(text, maxQuoted) {
 		inner := strings.TrimSpace(quoted[1] + quoted[2] + quoted[3] + quoted[4])
 		if strings.ContainsAny(inner, "${}") {
 			continue
 		}
 		if looksLikeFile(inner) || strings.ContainsAny(inner, `/\`) && looksLikeFile(path.Base(inner)) {
-			out = append(out, inner)
-			text = strings.Replace(text, quoted[0], " ", 1)
+			if !slices.Contains(names, inner) {
+				names = append(names, inner)
+			}
+			rest = strings.Replace(rest, quoted[0], " ", 1)
 		}
 	}
-	for word := range strings.FieldsFuncSeq(text, parts) {
-		if name := fileWord(word); name != "" {
-			out = append(out, name)
-		}
-	}
-	seen := map[string]bool{}
-	unique := out[:0]
-	for _, name := range out {
-		if !seen[name] {
-			seen[name] = true
-			unique = append(unique, name)
-		}
-	}
-	return unique
+	return names, rest
 }
 
-// parts reports whether a character stands between words and in no name of a file without
-// quotes.
+// betweenWords are the characters of ASCII that stand between words and in no name of a
+// file without quotes, and wideBetween such ones beyond it.
+var betweenWords = func() (t [utf8.RuneSelf]bool) {
+	for c := range t {
+		t[c] = c <= ' ' || strings.IndexByte("\"'`()[]{}<>,;|*", byte(c)) >= 0
+	}
+	return t
+}()
+
+const wideBetween = "“”„«»‘’"
+
+// parts reports whether a character stands between words.
 func parts(r rune) bool {
-	return r <= ' ' || strings.ContainsRune("\"'`()[]{}<>,;|*“”„«»‘’", r) || r >= 0x3000 && r < 0x3040
+	if r < utf8.RuneSelf {
+		return betweenWords[r]
+	}
+	return strings.ContainsRune(wideBetween, r) || r >= 0x3000 && r < 0x3040
 }
 
 // fileWord returns the name of a file that a word is, or "".

@@ -152,7 +152,7 @@ func valueOfBody(label digest.Algorithm, body string) (digest.Value, *ValueError
 	}
 	n := digits.Len()
 	if at == 0 {
-		if v, ok := decodeHex([]byte(digits.String())); ok && (label == digest.Unknown && digest.OfSize(len(v)) != nil || label != digest.Unknown && (label.Size() == len(v) || ofFamily(label, len(v)) != digest.Unknown)) {
+		if v, ok := decodeHex(digits.String()); ok && (label == digest.Unknown && digest.OfSize(len(v)) != nil || label != digest.Unknown && (label.Size() == len(v) || ofFamily(label, len(v)) != digest.Unknown)) {
 			return v, nil
 		}
 	}

@@ -152,3 +152,48 @@ func holdsNothing(text string) bool {
 	}
 	return true
 }
+
+// pressed returns rows in which each run of cold ones is one row, which stands for all of
+// them. Those that a list cannot hold stay, for they are told.
+func pressed(rows []row) []row {
+	out := rows[:0]
+	for i := range rows {
+		r := &rows[i]
+		if r.warm || r.odd() {
+			out = append(out, *r)
+			continue
+		}
+		n := len(out) - 1
+		if n > 0 && out[n].blank && out[n-1].many > 0 {
+			out, n = out[:n], n-1 // between words it parts nothing
+		}
+		if n >= 0 && out[n].many > 0 {
+			out[n].many++
+			continue
+		}
+		out = append(out, row{text: coldText, no: r.no, column: 1, many: 1})
+	}
+	return out
+}
+
+// coldText is the text of a row that stands for many: words, and no field of a record.
+const coldText = "…"
+
+// odd reports whether a row is none of a list, as it may have to be told.
+func (r *row) odd() bool {
+	if n := leadingHex(r.text); n >= leastOdd && n < len(r.text) {
+		return true
+	}
+	if r.text == "" || strings.IndexByte("<>=", r.text[0]) >= 0 {
+		return true
+	}
+	for i := range len(r.text) {
+		if c := r.text[i]; c >= 0x7f || c < ' ' && c != '\t' {
+			return true
+		}
+	}
+	return false
+}
+
+// leastOdd is how many digits at the front of a row may be what is left of a value.
+const leastOdd = 4

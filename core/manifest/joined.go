@@ -134,7 +134,7 @@ func joinRows(r *typedRow, more []typedRow, from int) bool {
 		all.WriteString(onlyHex(more[j].text))
 		pieces += " " + more[j].text
 	}
-	decoded, ok := decodeHex([]byte(all.String()))
+	decoded, ok := decodeHex(all.String())
 	if !ok {
 		return false
 	}
@@ -239,4 +239,11 @@ func onlyHex(s string) string {
 }
 
 // allHex reports whether a text has hexadecimal digits only.
-func allHex(s string) bool { return len(onlyHex(s)) == len(s) }
+func allHex(s string) bool {
+	for i := range len(s) {
+		if !isHex(s[i]) {
+			return false
+		}
+	}
+	return true
+}

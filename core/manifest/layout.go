@@ -66,7 +66,7 @@ func (l *layout) take(rows []row, last bool) {
 	l.warm(rows)
 	arrays, rows := recipeArrays(rows)
 	(&tree{p: l.p, format: Records}).recipe(arrays)
-	l.begin(l.typer.joined(l.typer.typeRows(rows)))
+	l.begin(l.typer.joined(l.typer.typeRows(pressed(rows))))
 	l.readShapes()
 	l.associate()
 	l.tellRest(last)
@@ -79,7 +79,7 @@ func (l *layout) begin(rows []typedRow) {
 		r := &rows[i]
 		l.rows[i] = laidRow{typedRow: r, kind: r.kind, values: slices.Clone(r.values), size: r.said.size}
 		if r.counts() {
-			l.p.out.Lines++
+			l.p.out.Lines += max(1, r.many)
 		}
 		if r.strict {
 			l.strict++

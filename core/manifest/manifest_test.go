@@ -278,7 +278,7 @@ func TestBlocksAreReadLikeLines(t *testing.T) {
 // TestEntryInJSON: an entry is written as its members are, and read back.
 func TestEntryInJSON(t *testing.T) {
 	size := int64(12)
-	value, _ := decodeHex([]byte(d256))
+	value, _ := decodeHex(d256)
 	for _, e := range []Entry{
 		entryOf("gauge <b>\u2028\".bin", value, digest.OfSize(32), NameFirst), entryOf("", value, digest.Only(digest.BLAKE3), Bare),
 		{Name: "x", Digest: value[:4], Size: &size, format: codeOf(Metalink), Pieces: &Pieces{Algorithm: digest.MD5, Length: 4, Digests: []digest.Value{value[:16]}}},

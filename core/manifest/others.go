@@ -14,8 +14,23 @@ var partOfFile = wordSet(`file package archive artifact artefact download zip ta
 // sshForm is a line about a key, with its kind in brackets or in front.
 var sshForm = regexp.MustCompile(`\((?:RSA|DSA|ECDSA|ED25519)\)|\bssh-|^\d{3,5} (?:SHA256|MD5):`)
 
-// endingWithin finds what may be the ending of a file's name.
-var endingWithin = regexp.MustCompile(`\.([A-Za-z][A-Za-z0-9]{0,9})(?:[^A-Za-z0-9]|$)`)
+// maxEnding bounds the ending of a file's name.
+const maxEnding = 10
+
+// behindName cuts a text down to what stands behind the last word in it that ends as the
+// name of a file does.
+func behindName(text string) string {
+	for dot := strings.LastIndexByte(text, '.'); dot >= 0; dot = strings.LastIndexByte(text[:dot], '.') {
+		end := dot + 1
+		for end < len(text) && isAlnum(text[end]) {
+			end++
+		}
+		if end > dot+1 && end-dot-1 <= maxEnding && isLetter(text[dot+1]) && endings[strings.ToLower(text[dot+1:end])] {
+			return text[end:]
+		}
+	}
+	return text
+}
 
 // maxWordsBefore is how many words before a value may say what it is of.
 const maxWordsBefore = 4
@@ -47,10 +62,13 @@ func otherThan(r *laidRow, before string, v *value) string {
 		if looksLikeFile(trimSeparators(word)) {
 			return ""
 		}
-		for _, w := range append(splitKey(word), foldWords(word)) {
+		for _, w := range splitKey(word) {
 			if otherWords[w] {
 				return ofSomethingElse(w)
 			}
+		}
+		if w := foldWords(word); otherWords[w] {
+			return ofSomethingElse(w)
 		}
 	}
 	if isAddressPart(r.text, v) {
@@ -71,13 +89,7 @@ func ofSomethingElse(word string) string {
 // sameClause cuts a text in front of a value down to the clause that the value is in. The
 // words of a file's name say nothing.
 func sameClause(before string) string {
-	for _, at := range slices.Backward(endingWithin.FindAllStringSubmatchIndex(before, -1)) {
-		if endings[strings.ToLower(before[at[2]:at[3]])] {
-			before = before[at[3]:]
-			break
-		}
-	}
-	before = strings.TrimRight(before, openers)
+	before = strings.TrimRight(behindName(before), openers)
 	if at := strings.LastIndexAny(before, ",;()"); at >= 0 && len(labelsIn(before[at:])) > 0 {
 		before = before[at+1:]
 	}

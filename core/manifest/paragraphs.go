@@ -35,7 +35,11 @@ func (l *layout) breaks(i int) bool {
 	if r.kind == rowDone {
 		return false
 	}
-	return r.kind == rowText && fieldOf(r.text) == nil || r.kind == rowComment || r.kind == rowHeader
+	if r.kind == rowText {
+		_, isField := fieldOf(r.text)
+		return !isField
+	}
+	return r.kind == rowComment || r.kind == rowHeader
 }
 
 // sentencesAbove ties a value to the sentence that ends right above it: “The SHA-256 of
@@ -46,7 +50,7 @@ func (l *layout) sentencesAbove() {
 		if r.kind != rowValue || r.prefix != "" || above.kind != rowName || above.said.pure || above.said.prompt {
 			continue
 		}
-		if field := fieldOf(above.text); field != nil && field[2] != "" && !strings.HasPrefix(field[2], "//") && len(labelsIn(field[1])) == 0 {
+		if f, ok := fieldOf(above.text); ok && f.text != "" && !strings.HasPrefix(f.text, "//") && len(labelsIn(f.label)) == 0 {
 			continue // “Homepage: …/hash.html” is no sentence
 		}
 		l.tie(r, above, FreeText)
@@ -339,7 +343,7 @@ func (l *layout) nameless() {
 func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]bool) {
 	announced := v.algorithm != digest.Unknown || hasHashWord(r.text) || !r.wordy && (l.hint.Size() == len(v.digest) || r.section.of(len(v.digest)) != digest.Unknown)
 	candidates, wrong := l.candidates(r.section, v.digest, v.algorithm)
-	key := v.digest.String()
+	key := string(v.digest)
 	switch {
 	case wrong != "":
 		l.p.problemAt(r.no, BadDigest, wrong)

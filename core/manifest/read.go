@@ -3,7 +3,6 @@ package manifest
 import (
 	"bufio"
 	"bytes"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -304,13 +303,21 @@ func entryOf(name string, value digest.Value, candidates []digest.Algorithm, f F
 	return e
 }
 
-func decodeHex(field []byte) (digest.Value, bool) {
-	if len(field) < 8 || len(field)%2 != 0 || len(field) > 256 {
+// maxHex is how many digits the longest value has that is decoded.
+const maxHex = 256
+
+// decodeHex decodes a value of 8 to 256 digits.
+func decodeHex[text string | []byte](field text) (digest.Value, bool) {
+	if len(field) < minDigits || len(field)%2 != 0 || len(field) > maxHex {
 		return nil, false
 	}
 	out := make([]byte, len(field)/2)
-	if _, err := hex.Decode(out, field); err != nil {
-		return nil, false
+	for i := range out {
+		high, low := hexDigit(field[2*i]), hexDigit(field[2*i+1])
+		if high < 0 || low < 0 {
+			return nil, false
+		}
+		out[i] = byte(high<<4 | low)
 	}
 	return out, true
 }

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // A row is one line of a text as it stands there, or what a page shows as one: the second
@@ -23,6 +24,8 @@ type row struct {
 	long bool
 	// warm is set for a row that is near one that may hold a value. Others are words.
 	warm bool
+	// many counts the rows that one stands for in whose place it is, or is 0.
+	many int
 	// head is set by a page's own marks for the head of a table, and cells are those of a
 	// table's row in a page, or nil.
 	head  bool
@@ -34,7 +37,9 @@ func rowOf(line string, no, maxLine int) row {
 	if len(line) > maxLine {
 		return row{no: no, column: 1, long: true}
 	}
-	line = strings.TrimRight(line, " \t\r\u00a0\u3000")
+	if n := len(line); n > 0 && (line[n-1] <= ' ' || line[n-1] >= utf8.RuneSelf) {
+		line = strings.TrimRight(line, " \t\r\u00a0\u3000")
+	}
 	text := strings.TrimLeft(line, " \t")
 	indent := len(line) - len(text)
 	return row{text: text, no: no, column: indent + 1, indent: indent, blank: text == ""}
@@ -331,7 +336,7 @@ var openTag = regexp.MustCompile(`^\\?[A-Za-z][A-Za-z0-9/_-]* ?\(.*\) ?=$`)
 func openTags(rows []row) []row {
 	isOpen := func(i int) bool {
 		text := rows[i].text
-		if text == "" || text[len(text)-1] != '=' || i+1 >= len(rows) || !openTag.MatchString(text) {
+		if text == "" || text[len(text)-1] != '=' || i+1 >= len(rows) || strings.IndexByte(text, '(') < 0 || !openTag.MatchString(text) {
 			return false
 		}
 		next := rows[i+1].text

@@ -14,8 +14,15 @@ import (
 // crcEnding are names of lists of CRC-32 values.
 var crcEnding = regexp.MustCompile(`(?i)\.(?:crc|sfv)$`)
 
-// crcRow is a row of such a list: a name, and eight digits at the end.
-var crcRow = regexp.MustCompile(`^(\S|\S.*\S)[ \t]+([0-9A-Fa-f]{8})$`)
+// crcRow takes a row of such a list apart: a name, and eight digits at the end.
+func crcRow(text string) (name, digits string, ok bool) {
+	at := len(text) - minDigits
+	if at < 2 || text[at-1] != ' ' && text[at-1] != '\t' || !allHex(text[at:]) {
+		return "", "", false
+	}
+	name = strings.TrimRight(text[:at], " \t")
+	return name, text[at:], name != "" && name[0] != ' ' && name[0] != '\t'
+}
 
 // listsCRC reports whether most rows of a text are names with eight digits behind them,
 // which are no dates or numbers: those have no letters.
@@ -27,17 +34,16 @@ func listsCRC(rows []row) bool {
 			continue
 		}
 		all++
-		if n := len(text); n < 10 || text[n-9] != ' ' && text[n-9] != '\t' || digitRun(text[n-8:]) < 8 {
+		name, digits, ok := crcRow(text)
+		if !ok || len(valuesIn(name, false, digest.Unknown)) > 0 || len(labelsIn(name)) > 0 {
 			continue
 		}
-		if m := crcRow.FindStringSubmatch(text); m != nil && len(valuesIn(m[1], false, digest.Unknown)) == 0 && len(labelsIn(m[1])) == 0 {
-			fit++
-			if !allDigits(m[2]) {
-				letters++
-			}
-			if looksLikeFile(m[1]) {
-				files++
-			}
+		fit++
+		if !allDigits(digits) {
+			letters++
+		}
+		if looksLikeFile(name) {
+			files++
 		}
 	}
 	return fit > 0 && 2*fit > all && files > 0 && letters > 0
@@ -110,16 +116,16 @@ func (t *typer) crcForm(r *typedRow) (s statement, ok bool) {
 	if !t.crcList || r.text[0] == '#' || r.text[0] == ';' {
 		return s, false
 	}
-	m := crcRow.FindStringSubmatch(r.text)
-	if m == nil {
+	name, digits, ok := crcRow(r.text)
+	if !ok {
 		return s, false
 	}
-	v, _ := decodeHex([]byte(m[2]))
+	v, _ := decodeHex(digits)
 	candidates := digest.OfSize(4)
 	if t.hint.Size() == 4 {
 		candidates = digest.Only(t.hint)
 	}
-	s.entry = entryOf(trimQuotes(strings.TrimRight(m[1], ":=,; \t")), v, candidates, NameFirst)
+	s.entry = entryOf(trimQuotes(strings.TrimRight(name, ":=,; \t")), v, candidates, NameFirst)
 	if !t.crcSaid && t.section.of(4) == digest.Unknown {
 		s.entry.Guessed |= DigestPart
 	}
@@ -133,7 +139,7 @@ func (t *typer) digestFirst(r *typedRow) (s statement, ok bool) {
 	if !ok || !line.escaped && line.mode != '*' && (line.padded || hasColumns(line.rest)) {
 		return s, false
 	}
-	v, ok := decodeHex([]byte(line.digits))
+	v, ok := decodeHex(line.digits)
 	if !ok {
 		return s, false
 	}
@@ -305,7 +311,7 @@ func taggedForm(r *typedRow) (s statement, ok bool) {
 
 // value decodes the field, or returns nil. hexadecimal tells whether it is all digits.
 func (t *tag) value(a digest.Algorithm) (v digest.Value, of digest.Algorithm, hexadecimal bool) {
-	v, hexadecimal = decodeHex([]byte(t.field))
+	v, hexadecimal = decodeHex(t.field)
 	if !hexadecimal || len(v) != a.Size() {
 		if decoded := decodeBase64(t.field); len(decoded) == a.Size() {
 			v, hexadecimal = decoded, true

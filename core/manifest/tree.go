@@ -184,7 +184,7 @@ func (t *tree) namesUnderDigest(n *node, s scope) bool {
 	if !isDigestKey(n.key) || len(n.kids) == 0 || !allScalars(n) {
 		return false
 	}
-	decoded, _ := decodeHex([]byte(n.key))
+	decoded, _ := decodeHex(n.key)
 	for _, kid := range n.kids {
 		t.emit(&node{line: n.line, column: n.column}, kid.text, decoded, s.label, nil, s)
 	}
@@ -204,7 +204,7 @@ func (t *tree) isNameMap(n *node, s scope) bool {
 		if key := t.key(kid.key); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
 			return false
 		}
-		v, ok := decodeHex([]byte(kid.text))
+		v, ok := decodeHex(kid.text)
 		if !ok || len(v) < 16 || digest.OfSize(len(v)) == nil || size != 0 && len(v) != size {
 			return false
 		}
@@ -369,7 +369,7 @@ func (t *tree) keyIsDigest(s *scalar) bool {
 	if !isDigestKey(name) || !looksLikeFile(s.text) {
 		return false
 	}
-	decoded, _ := decodeHex([]byte(name))
+	decoded, _ := decodeHex(name)
 	t.emit(s.node, s.text, decoded, s.in.scope.label, nil, s.in.scope)
 	return true
 }
@@ -593,7 +593,7 @@ func (t *tree) fragment(v *node, text string) {
 		return
 	}
 	label, known := algorithmOf(key)
-	digits, whole := decodeHex([]byte(value))
+	digits, whole := decodeHex(value)
 	if !known || !whole || label.Size() != len(digits) {
 		return
 	}

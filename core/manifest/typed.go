@@ -170,7 +170,7 @@ func (t *typer) armored(r row, whole bool) typedRow {
 // typeRow types the row with an index, of those that are typed already above it.
 func (t *typer) typeRow(rows []typedRow, i int) {
 	r := &rows[i]
-	if r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.strictForm(r) || r.diffLine() {
+	if r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.valueAlone(rows, i) || t.strictForm(r) || r.diffLine() {
 		return
 	}
 	r.unmark()
@@ -182,11 +182,35 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	case t.comment(r):
 	case t.table != nil && t.tableRow(r):
 	default:
-		t.labelsAbove = i > 0 && rows[i-1].kind == rowValue && len(rows[i-1].labels) == 0
+		t.follow(rows, i)
 		r.text = plainLinks(r.text)
 		t.fragments(r)
 		t.typeWords(r)
 	}
+}
+
+// valueAlone types a row that is a whole value and nothing else.
+func (t *typer) valueAlone(rows []typedRow, i int) bool {
+	r := &rows[i]
+	if t.table != nil || digest.OfSize(len(r.text)/2) == nil || len(r.text) < 2*leastAlone || !allHex(r.text) || allDigits(r.text) {
+		return false
+	}
+	decoded, ok := decodeHex(r.text)
+	if !ok {
+		return false
+	}
+	t.follow(rows, i)
+	r.kind, r.values = rowValue, []value{{to: len(r.text), digest: decoded}}
+	return true
+}
+
+// leastAlone is the length of the shortest value that is one without a word beside it, in
+// bytes.
+const leastAlone = 16
+
+// follow notes what the row above says of the next one.
+func (t *typer) follow(rows []typedRow, i int) {
+	t.labelsAbove = i > 0 && rows[i-1].kind == rowValue && len(rows[i-1].labels) == 0
 }
 
 // diffLine tells a line that a program for differences marked as new or gone.
@@ -227,8 +251,8 @@ func (r *typedRow) unread() bool {
 
 // typeWords types a row that is in no form of its own.
 func (t *typer) typeWords(r *typedRow) {
-	if field := fieldOf(r.text); field != nil && sizeWords[foldWords(field[1])] && sizeOf(field[2]) != nil {
-		r.kind, r.said.size = rowField, statedSize(field[2])
+	if f, ok := fieldOf(r.text); ok && sizeWords[foldWords(f.label)] && sizeOf(f.text) != nil {
+		r.kind, r.said.size = rowField, statedSize(f.text)
 		return
 	}
 	r.labels = labelsIn(r.text)
@@ -252,9 +276,19 @@ func (t *typer) typeWords(r *typedRow) {
 	}
 }
 
-// mayBeHeader is a quick look before a header is tried: a word for digests in it, or bars.
+// mayBeHeader is a quick look before a header is tried: a word for digests in it, or the
+// name of a file behind a bar.
 func mayBeHeader(text string) bool {
-	return strings.IndexByte(text, '|') >= 0 || hasWord(text, func(w []byte) bool { return hashWords[string(w)] })
+	if hasWord(text, func(w []byte) bool { return hashWords[string(w)] }) {
+		return true
+	}
+	row := strings.TrimRight(text, "| \t")
+	bar := strings.LastIndexByte(row, '|')
+	if bar < 0 || strings.IndexByte(row[bar:], '.') < 0 {
+		return false
+	}
+	name := trimCell(row[bar+1:])
+	return isAddress(name) || looksLikeFile(name)
 }
 
 // withoutAddressParts leaves out damaged values in addresses: “…?token=8ea62aeeec6604f8”.
@@ -296,7 +330,7 @@ func (t *typer) fragments(r *typedRow) {
 		if !labelled {
 			label, digits = "", fragment
 		}
-		value, ok := decodeHex([]byte(digits))
+		value, ok := decodeHex(digits)
 		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) && whole[at] == '#' || name == "" || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
 			return whole
 		}
@@ -323,9 +357,9 @@ func labelsOf(r *typedRow) []label {
 	if len(r.labels) > 0 || !mayHaveLabel(r.text) {
 		return r.labels
 	}
-	if m := fieldOf(r.text); m != nil {
-		if a, extra := labelOfKey(m[1]); a != digest.Unknown && (len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
-			return []label{{0, len(m[1]), a}}
+	if f, ok := fieldOf(r.text); ok {
+		if a, extra := labelOfKey(f.label); a != digest.Unknown && (len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
+			return []label{{0, len(f.label), a}}
 		}
 	}
 	return nil
@@ -428,7 +462,7 @@ func (t *typer) heading(text string, loose bool) bool {
 	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false
 	}
-	if field := fieldOf(text); field != nil && field[2] != "" && len(labelsIn(field[1])) == 0 {
+	if f, ok := fieldOf(text); ok && f.text != "" && len(labelsIn(f.label)) == 0 {
 		return false // it is said of something else
 	}
 	others := 0
@@ -476,8 +510,60 @@ var chatMark = regexp.MustCompile(`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?
 // forumMark are marks that forums put around words.
 var forumMark = regexp.MustCompile(`(?i)\[/?(?:b|i|u|s|code|size|color|quote|pre|tt|hr|list|font|center|spoiler|url|\*)(?:=[^\]]*)?\]`)
 
-// listNumber is the number of an item in a list.
-var listNumber = regexp.MustCompile(`^\d{1,3}[.)]\s+`)
+// mayBeForum is a quick look before forumMark is tried: a bracket with a letter that such
+// a mark begins with.
+func mayBeForum(text string) bool {
+	for at := strings.IndexByte(text, '['); at >= 0 && at+2 < len(text); {
+		first := text[at+1]
+		if first == '/' {
+			first = text[at+2]
+		}
+		if strings.IndexByte("biuscqpthlf*", first|0x20) >= 0 || first == '*' {
+			return true
+		}
+		next := strings.IndexByte(text[at+1:], '[')
+		if next < 0 {
+			return false
+		}
+		at += 1 + next
+	}
+	return false
+}
+
+// mayBeChat is a quick look before chatMark is tried: the time of a day, in brackets or
+// not, or a name in pointed ones.
+func mayBeChat(text string) bool {
+	if len(text) < len("1:00") {
+		return false
+	}
+	switch text[0] {
+	case '<':
+		return true
+	case '[':
+		return hasDigit(text[1:2])
+	}
+	return hasDigit(text[:1]) && (strings.IndexByte(":.", text[1]) >= 0 || hasDigit(text[1:2]) && strings.IndexByte(":.", text[2]) >= 0)
+}
+
+// maxItemDigits bounds the number of an item in a list.
+const maxItemDigits = 3
+
+// listNumber returns how long the number of an item is that a text begins with, with the
+// blanks behind it, or 0.
+func listNumber(text string) int {
+	n := 0
+	for n < len(text) && hasDigit(text[n:n+1]) {
+		n++
+	}
+	if n == 0 || n > maxItemDigits || n+1 >= len(text) || strings.IndexByte(".)", text[n]) < 0 {
+		return 0
+	}
+	rest := strings.TrimLeft(text[n+1:], " \t")
+	if len(rest) == len(text)-n-1 {
+		return 0
+	}
+	return len(text) - len(rest)
+}
 
 // spaces replaces blanks of other kinds, which pages and word processors put between
 // words, by plain ones, and drops what is not seen.
@@ -490,10 +576,10 @@ func (r *typedRow) unmark() {
 	if !isASCII(text) {
 		text = strings.TrimSpace(spaces.Replace(text))
 	}
-	if strings.IndexByte(text, '[') >= 0 {
+	if mayBeForum(text) {
 		text = strings.TrimSpace(forumMark.ReplaceAllString(text, ""))
 	}
-	if text != "" && ('0' <= text[0] && text[0] <= '9' || text[0] == '[' || text[0] == '<') {
+	if mayBeChat(text) {
 		text = text[len(chatMark.FindString(text)):]
 	}
 	for more := true; more; {
@@ -531,7 +617,7 @@ func cutMark(text string) (string, bool) {
 	case strings.HasPrefix(text, "- "), strings.HasPrefix(text, "* "), strings.HasPrefix(text, "+ "):
 		rest = text[2:]
 	case text != "" && '0' <= text[0] && text[0] <= '9':
-		rest = text[len(listNumber.FindString(text)):]
+		rest = text[listNumber(text):]
 	}
 	return strings.TrimLeft(rest, " \t"), rest != text
 }

@@ -424,7 +424,13 @@ func (t *typer) valuesInCell(cell string, a digest.Algorithm) []value {
 // trimCell takes blanks, quotes and marks of Markdown from a cell, and of a link what it
 // stands for.
 func trimCell(cell string) string {
-	cell = strings.TrimSpace(plainLinks(spaces.Replace(cell)))
+	if !isASCII(cell) {
+		cell = spaces.Replace(cell)
+	}
+	cell = strings.TrimSpace(plainLinks(cell))
+	if cell == "" || strings.IndexByte("`*{\"'", cell[0]) < 0 {
+		return cell
+	}
 	for _, mark := range []string{"``", "`", "**", "{{", "\"", "'"} {
 		end := mark
 		if mark == "{{" {

@@ -105,8 +105,8 @@ func (t *typer) knownName(r *typedRow) bool {
 }
 
 func (t *typer) fieldOfRecord(r *typedRow) bool {
-	m := fieldOf(r.text)
-	return m != nil && !isAddress(r.text) && t.fieldRow(r, m[1], strings.TrimSpace(m[2]))
+	f, ok := fieldOf(r.text)
+	return ok && !isAddress(r.text) && t.fieldRow(r, f.label, strings.TrimSpace(f.text))
 }
 
 func (t *typer) percentLabel(r *typedRow) bool {
@@ -249,12 +249,12 @@ func (t *typer) nameBehindColon(r *typedRow) bool {
 // nameInField types “Attachment: gauge.img (64 KB)”. Other fields, such as
 // “Homepage: https://…”, are about something else.
 func (t *typer) nameInField(r *typedRow) bool {
-	field := fieldOf(r.text)
-	if field == nil || strings.HasPrefix(field[2], "//") {
+	f, ok := fieldOf(r.text)
+	if !ok || strings.HasPrefix(f.text, "//") {
 		return false
 	}
 	file := t.files(r.text)[0]
-	if after, ok := strings.CutPrefix(field[2], file); ok && strings.HasPrefix(strings.TrimSpace(after), "(") {
+	if after, ok := strings.CutPrefix(f.text, file); ok && strings.HasPrefix(strings.TrimSpace(after), "(") {
 		r.names(file)
 	}
 	return true

@@ -72,18 +72,19 @@ func isWordRune(r rune) bool {
 	return r < 0x2000 && r != 0xa0 && r != 0xab && r != 0xbb && r != 0xb7
 }
 
-// encodedExpression finds the forms of values in base64 and as names: subresource
+// encodedExpression is, at the beginning of a text, one of the forms of values in base64 and as names: subresource
 // integrity, digest fields of RFC 9530, names of RFC 6920, and a label that is followed
 // by base64.
-var encodedExpression = regexp.MustCompile(`(?i)\bni://[^/\s]*/([a-z0-9-]+);([A-Za-z0-9_-]+)(?:\?[^\s"'<>]*)?` +
+var encodedExpression = regexp.MustCompile(`(?i)^(?:ni://[^/\s]*/([a-z0-9-]+);([A-Za-z0-9_-]+)(?:\?[^\s"'<>]*)?` +
 	`|/\.well-known/ni/([a-z0-9-]+)/([A-Za-z0-9_-]+)(?:\?[^\s"'<>]*)?` +
-	`|\bnih:([a-z0-9-]+);([0-9a-f-]+)(?:;([0-9a-z]))?` +
-	`|\b(sha-?[0-9]+|sha3-[0-9]+|md5)=:([A-Za-z0-9+/]+={0,2}):` +
+	`|nih:([a-z0-9-]+);([0-9a-f-]+)(?:;([0-9a-z]))?` +
+	`|(sha-?[0-9]+|sha3-[0-9]+|md5)=:([A-Za-z0-9+/]+={0,2}):` +
 	`|\{(s?sha[0-9-]*|md5)\}([A-Za-z0-9+/]+={0,2})` +
-	`|\b(sha-?(?:1|224|256|384|512)|sha3-(?:224|256|384|512)|md5|blake2b|blake2s|blake3)[-=:]([A-Za-z0-9+/_-]{22,88}={0,2})`)
+	`|(sha-?(?:1|224|256|384|512)|sha3-(?:224|256|384|512)|md5|blake2b|blake2s|blake3)[-=:]([A-Za-z0-9+/_-]{22,88}={0,2}))`)
 
-// brokenBase64 is a labelled value in base64 with padding in the middle of it.
-var brokenBase64 = regexp.MustCompile(`(?i)\b(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`)
+// brokenBase64 is, at the beginning of a text, a labelled value in base64 with padding in
+// the middle of it.
+var brokenBase64 = regexp.MustCompile(`(?i)^(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`)
 
 // looseBase64 finds what has the form of a digest in base64 and of nothing shorter.
 var looseBase64 = regexp.MustCompile(`[A-Za-z0-9+/_-]{22,88}={0,2}`)
@@ -199,7 +200,7 @@ func (r *run) read(word string, v *value, crc bool, known digest.Algorithm) bool
 	case n == minDigits && !crc, n >= minDamaged && known == digest.Unknown && allDigits(word):
 		return false
 	}
-	decoded, ok := decodeHex([]byte(word))
+	decoded, ok := decodeHex(word)
 	if ok && digest.OfSize(len(decoded)) != nil {
 		v.digest = decoded
 		return true
@@ -252,9 +253,23 @@ func ellipsis(s string) int {
 	return 0
 }
 
-func hasDigit(s string) bool { return strings.ContainsAny(s, "0123456789") }
+func hasDigit(s string) bool {
+	for i := range len(s) {
+		if classes[s[i]]&digitClass != 0 {
+			return true
+		}
+	}
+	return false
+}
 
-func allDigits(s string) bool { return strings.Trim(s, "0123456789") == "" }
+func allDigits(s string) bool {
+	for i := range len(s) {
+		if classes[s[i]]&digitClass == 0 {
+			return false
+		}
+	}
+	return true
+}
 
 // attachLabels takes “sha256:” before a value for part of it.
 func attachLabels(text string, out []value) []value {
@@ -367,7 +382,7 @@ func groupsAt(text string, from int) groups {
 
 // decode returns the digest that groups are, or nil.
 func (g *groups) decode(text string) digest.Value {
-	if g.count < 2 || g.width%2 != 0 || !bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset.MatchString(text[:g.from]) {
+	if g.count < 2 || g.width%2 != 0 || !bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset(text[:g.from]) {
 		return nil
 	}
 	decoded, ok := decodeHex(g.digits)
@@ -382,8 +397,21 @@ func (g *groups) isAddress(text string) bool {
 	return g.width == 4 && g.count == 8 && g.to-g.from == 39 && strings.Count(text[g.from:g.to], ":") == 7
 }
 
-// dumpOffset is what stands before the bytes in a dump of memory.
-var dumpOffset = regexp.MustCompile(`^(?:0x)?[0-9a-fA-F]{6,16}:?\s+$`)
+// An offset in a dump of memory has so many digits.
+const (
+	leastOffset = 6
+	maxOffset   = 16
+)
+
+// dumpOffset reports whether a text is what stands before the bytes in a dump of memory.
+func dumpOffset(text string) bool {
+	word := strings.TrimRight(text, " \t")
+	if word == text {
+		return false
+	}
+	word = strings.TrimPrefix(strings.TrimSuffix(word, ":"), "0x")
+	return leastOffset <= len(word) && len(word) <= maxOffset && allHex(word)
+}
 
 // groupAt returns how many digits stand at a place, if they are a word.
 func groupAt(text string, at int) int {
@@ -425,17 +453,55 @@ func encodedIn(text string, out []value) []value {
 	if !mayBeEncoded(text) {
 		return out
 	}
-	for _, m := range encodedExpression.FindAllStringSubmatchIndex(text, -1) {
-		if x, ok := expressionAt(text, m); ok {
-			if v, ok := x.value(); ok {
-				out = append(out, v)
-			}
+	for i := 0; i < len(text); i++ {
+		if !mayBeginExpression(text, i) {
+			continue
+		}
+		m := encodedExpression.FindStringSubmatchIndex(text[i:])
+		if m == nil {
+			continue
+		}
+		x, ok := expressionAt(text, i, m)
+		i += m[1] - 1
+		if !ok {
+			continue
+		}
+		if v, ok := x.value(); ok {
+			out = append(out, v)
 		}
 	}
-	for _, m := range brokenBase64.FindAllStringSubmatchIndex(text, -1) {
-		if a, ok := algorithmOf(text[m[2]:m[3]]); ok && mixed(text[m[4]:m[5]]) && !overlaps(out, m[0], m[1]) {
-			out = inOrder(append(out, value{from: m[0], to: m[1], algorithm: a, encoded: true, wrong: "a sign that ends a value in base64 stands in the middle of it"}))
+	return brokenIn(text, out)
+}
+
+// mayBeginExpression is a quick look before encodedExpression is tried at a place.
+func mayBeginExpression(text string, i int) bool {
+	switch text[i] | 0x20 {
+	case '{' | 0x20, '/' | 0x20:
+		return true
+	case 'n', 's', 'm', 'b':
+		return (i == 0 || !isAlnum(text[i-1]) && text[i-1] != '_') && i+1 < len(text) && strings.IndexByte("ihdl", text[i+1]|0x20) >= 0
+	}
+	return false
+}
+
+// brokenIn finds labelled values in base64 with padding in the middle of them.
+func brokenIn(text string, out []value) []value {
+	if strings.Count(text, "=") <= 1 {
+		return out
+	}
+	for i := 0; i < len(text); i++ {
+		if !mayBeginExpression(text, i) {
+			continue
 		}
+		m := brokenBase64.FindStringSubmatchIndex(text[i:])
+		if m == nil {
+			continue
+		}
+		from, to := i, i+m[1]
+		if a, ok := algorithmOf(text[i+m[2] : i+m[3]]); ok && mixed(text[i+m[4]:i+m[5]]) && !overlaps(out, from, to) {
+			out = inOrder(append(out, value{from: from, to: to, algorithm: a, encoded: true, wrong: "a sign that ends a value in base64 stands in the middle of it"}))
+		}
+		i = to - 1
 	}
 	return out
 }
@@ -452,15 +518,16 @@ type expression struct {
 	standard bool
 }
 
-// expressionAt takes apart what encodedExpression found, unless it is something else.
-func expressionAt(text string, m []int) (expression, bool) {
+// expressionAt takes apart what encodedExpression found at a place, unless it is something
+// else.
+func expressionAt(text string, at int, m []int) (expression, bool) {
 	part := func(i int) string {
 		if m[2*i] < 0 {
 			return ""
 		}
-		return text[m[2*i]:m[2*i+1]]
+		return text[at+m[2*i] : at+m[2*i+1]]
 	}
-	x := expression{from: m[0], to: m[1]}
+	x := expression{from: at, to: at + m[1]}
 	switch {
 	case part(1) != "":
 		x.name, x.body, x.standard = part(1), part(2), true
@@ -505,7 +572,7 @@ func (x *expression) value() (value, bool) {
 	v.algorithm = a
 	decoded := decodeBase64(x.body)
 	if x.hexadecimal {
-		decoded, _ = decodeHex([]byte(x.body))
+		decoded, _ = decodeHex(x.body)
 		if x.check != "" && decoded != nil && !luhn16(x.body, x.check) {
 			v.wrong = "its check digit does not fit"
 			return v, true

@@ -5,7 +5,7 @@ import "strings"
 // window is about how many rows are laid out together. A longer text is read in as many
 // windows as it takes, so that what is kept of rows is bounded: each has up to twice as
 // many, and ends where a record does.
-const window = 20_000
+const window = 4_000
 
 // An outline is what a row looks like from afar: enough to tell where in a long text one
 // record ends and the next begins. The zero outline is that of a blank row.
@@ -41,7 +41,10 @@ func outlineOf(r *row) (plain, field outline) {
 	if r.cells != nil {
 		return outline{look: looksCells, cells: len(r.cells)}, outline{}
 	}
-	text := strings.TrimLeft(r.text, ">-*•| \t")
+	text := r.text
+	if text != "" && !isAlnum(text[0]) {
+		text = strings.TrimLeft(text, ">-*•| \t")
+	}
 	if at := strings.IndexAny(text, ":="); at > 0 && at <= 40 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') && !strings.ContainsAny(text[:at], "./\\") {
 		field = outline{look: looksField, label: strings.ToLower(strings.TrimSpace(text[:at]))}
 	}
@@ -139,6 +142,7 @@ func lastRecord(outlines []outline, runs map[outline]int) (cut, blank int) {
 		case o == none:
 			blank = i + 1
 			continue
+		case o == before:
 		case first == none && runs[o] > rare:
 			first = o
 		case first != none && last == none && o == first && before != first:

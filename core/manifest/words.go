@@ -2,7 +2,6 @@ package manifest
 
 import (
 	_ "embed" // the words
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -71,12 +70,25 @@ func foldWords(label string) string {
 	if plain {
 		return label
 	}
-	return strings.Map(func(r rune) rune {
-		if unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r) {
-			return unicode.ToLower(r)
+	if !isASCII(label) {
+		return strings.Map(func(r rune) rune {
+			if unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.Is(unicode.Mn, r) {
+				return unicode.ToLower(r)
+			}
+			return -1
+		}, label)
+	}
+	out := make([]byte, 0, len(label))
+	for i := range len(label) {
+		c := label[i]
+		if classes[c]&upperClass != 0 {
+			c |= 0x20
 		}
-		return -1
-	}, label)
+		if classes[c]&wordClass != 0 {
+			out = append(out, c)
+		}
+	}
+	return string(out)
 }
 
 // maxWord bounds the words that hasWord looks at: longer ones are none that is known.
@@ -123,6 +135,9 @@ func hasWord(text string, wanted func(word []byte) bool) bool {
 // splitKey cuts the name of a field or member into its words: “md5Digest”,
 // “InstallerSha256” and “sha-256_sum” alike.
 func splitKey(key string) []string {
+	if isASCII(key) {
+		return splitASCII(key)
+	}
 	var out []string
 	var word []rune
 	flush := func() {
@@ -148,12 +163,29 @@ func splitKey(key string) []string {
 	return out
 }
 
-// labelExpression is a label of an algorithm at the beginning of a text. What
-// follows the label, such as “sum”, is part of it.
-var labelExpression = regexp.MustCompile(`(?i)^(?:sha[-_ ]?2[-_/ ](?:224|256|384|512)|sha[-_ ]?3[-_/ ](?:224|256|384|512)|sha[-_ ]?512[-_/ ]t?(?:224|256)|` +
-	`sha[-_ ]?(?:224|256|384|512)|sha[-_]?1|sha[ ]1|sha|md[-_ ]?5|blake[-_ ]?2[bs](?:p)?(?:[-_](?:128|160|224|256|384|512))?|blake[-_ ]?3|blake2|b2|b3|` +
-	`ripemd[-_ ]?160|rmd[-_]?160|crc[-_ ]?32[-_/]?(?:iso[-_]hdlc|bzip2|cksum|c|posix|castagnoli)?|crc|cksum)` +
-	`(?:[-_ ]?(?:check)?sums?|[-_ ]?digests?|[-_ ]?hash(?:es)?)?`)
+// splitASCII does it for one that is all ASCII.
+func splitASCII(key string) []string {
+	var out []string
+	from, lower := 0, false
+	for i := range len(key) + 1 {
+		class := uint8(0)
+		if i < len(key) {
+			class = classes[key[i]]
+		}
+		if class&wordClass != 0 && (class&upperClass == 0 || !lower) {
+			lower = class&lowerClass != 0
+			continue
+		}
+		if from < i {
+			out = append(out, strings.ToLower(key[from:i]))
+		}
+		from, lower = i, false
+		if class&wordClass == 0 {
+			from = i + 1
+		}
+	}
+	return out
+}
 
 // labelPlaces finds what may be labels in a text, one after the other.
 func labelPlaces(text string) (out [][2]int) {
@@ -161,9 +193,9 @@ func labelPlaces(text string) (out [][2]int) {
 		if !labelBegins(text[i:]) {
 			continue
 		}
-		if at := labelExpression.FindStringIndex(text[i:]); at != nil {
-			out = append(out, [2]int{i, i + at[1]})
-			i += at[1] - 1
+		if n := labelLength(text[i:]); n > 0 {
+			out = append(out, [2]int{i, i + n})
+			i += n - 1
 		}
 	}
 	return out
@@ -187,8 +219,6 @@ func labelBegins(text string) bool {
 	return false
 }
 
-var labelTail = regexp.MustCompile(`(?i)[-_ ]?(?:(?:check)?sums?|digests?|hash(?:es)?|value|hex)$`)
-
 // algorithmOf reads a label such as “SHA-256 checksum”, “sha256sum” or “b2”.
 func algorithmOf(label string) (digest.Algorithm, bool) {
 	if len(label) > 40 || !mayHaveLabel(label) {
@@ -197,7 +227,7 @@ func algorithmOf(label string) (digest.Algorithm, bool) {
 	if a, err := digest.Parse(label); err == nil {
 		return a, true
 	}
-	cut := labelTail.ReplaceAllString(label, "")
+	cut := withoutTail(label)
 	if cut == label || cut == "" {
 		return digest.Unknown, false
 	}
@@ -343,9 +373,15 @@ func isEnding(word string) bool {
 	return strings.Trim(word, "abcdefghijklmnopqrstuvwxyz0123456789_") == ""
 }
 
-var version = regexp.MustCompile(`[-_v]\d`)
-
-func hasVersion(stem string) bool { return version.MatchString(stem) }
+// hasVersion reports whether a digit stands in a word behind a “v” or a sign.
+func hasVersion(stem string) bool {
+	for i := 1; i < len(stem); i++ {
+		if hasDigit(stem[i:i+1]) && strings.IndexByte("-_v", stem[i-1]) >= 0 {
+			return true
+		}
+	}
+	return false
+}
 
 // isWordOf reports whether all words of a key are in one of the sets.
 func isWordOf(words []string, sets ...map[string]bool) bool {
