@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"time"
 
 	"endeixis/core/digest"
@@ -56,9 +57,7 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 	if err != nil {
 		return all(unreadable(err)), nil
 	}
-	top := nestOf(path, targets)
-	top.stream = stream
-	size, problem, err := read(ctx, f, top, progress, out)
+	size, problem, err := readChoices(ctx, f, path, targets, progress, stream, out)
 	if err != nil {
 		return out, err
 	}
@@ -83,6 +82,63 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 		out[target.Path] = m
 	}
 	return out, nil
+}
+
+// readChoices reads a file into readings of its targets. Where it is measured by itself and
+// can be read again, tasks of second choice wait for the results of the others: most are
+// never needed, and cost as much as these.
+func readChoices(ctx context.Context, f fs.File, path string, targets []*Target, progress func(int64), stream *digest.Stream, out map[string]Reading) (size int64, problem *Problem, err error) {
+	again, ok := f.(io.Seeker)
+	var first *Target
+	var places []int
+	if ok && len(targets) == 1 && targets[0].Path == path {
+		first, places = targets[0].choices()
+	}
+	if first == nil {
+		top := nestOf(path, targets)
+		top.stream = stream
+		return read(ctx, f, top, progress, out)
+	}
+	all := make([]Result, len(targets[0].Tasks))
+	readings := map[string]Reading{}
+	size, problem, err = read(ctx, f, &nest{target: first, stream: stream}, progress, readings)
+	reading := readings[path]
+	for i, r := range reading.Results {
+		all[places[i]] = r
+	}
+	if err == nil && problem == nil {
+		problem, err = readRest(ctx, f, again, targets[0], all)
+	}
+	if reading.Results != nil {
+		reading.Results = all
+	}
+	out[path] = reading
+	return size, problem, err
+}
+
+// readRest reads a file once more for the tasks of second choice that the results of the
+// others call for, and puts theirs beside them.
+func readRest(ctx context.Context, f fs.File, again io.Seeker, target *Target, results []Result) (*Problem, error) {
+	second, places := target.rest(results)
+	if second == nil {
+		return nil, nil
+	}
+	if _, err := again.Seek(0, io.SeekStart); err != nil {
+		return unreadable(err), nil
+	}
+	readings := map[string]Reading{}
+	_, problem, err := read(ctx, f, &nest{target: second}, nil, readings)
+	if err != nil || problem != nil {
+		return problem, err
+	}
+	for i, r := range readings[target.Path].Results {
+		before := results[places[i]].Digest
+		if before != nil && !slices.Equal(before, r.Digest) {
+			return &Problem{Code: ChangedWhileReading, Message: "its bytes were others when it was read a second time: something writes to it"}, nil
+		}
+		results[places[i]] = r
+	}
+	return nil, nil
 }
 
 // ChangeTime returns when a file was last changed in any way, where what tells

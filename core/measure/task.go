@@ -1,6 +1,7 @@
 package measure
 
 import (
+	"slices"
 	"time"
 
 	"endeixis/core/container"
@@ -21,6 +22,68 @@ type Task struct {
 	Expanded container.Compression `json:"expanded,omitempty"`
 	// Text says that every line end is hashed as CR LF.
 	Text bool `json:"text,omitempty"`
+	// Unless makes it a task of second choice, or is nil.
+	Unless *Unless `json:"unless,omitempty"`
+}
+
+// An Unless says when a task of second choice is not needed: when the content's digest by
+// the algorithm of first choice is this one. Whoever can read the content again begins
+// without the task; all others carry it out along with the rest.
+type Unless struct {
+	Algorithm digest.Algorithm `json:"algorithm"`
+	Digest    digest.Value     `json:"digest"`
+}
+
+// Spared reports whether the task with an index is one of second choice that the results of
+// all tasks show not to be needed.
+func (t *Target) Spared(at int, results []Result) bool {
+	unless := t.Tasks[at].Unless
+	if unless == nil || len(results) != len(t.Tasks) {
+		return false
+	}
+	for i := range t.Tasks {
+		if first := &t.Tasks[i]; first.Plain() && first.Unless == nil && first.Algorithm == unless.Algorithm {
+			return slices.Equal(results[i].Digest, unless.Digest)
+		}
+	}
+	return false
+}
+
+// choices returns the target with the tasks of first choice alone, and their places among
+// all tasks; first is nil where all are.
+func (t *Target) choices() (first *Target, at []int) {
+	if !slices.ContainsFunc(t.Tasks, func(task Task) bool { return task.Unless != nil }) {
+		return nil, nil
+	}
+	out := *t
+	out.Tasks = nil
+	for i := range t.Tasks {
+		if t.Tasks[i].Unless == nil {
+			out.Tasks, at = append(out.Tasks, t.Tasks[i]), append(at, i)
+		}
+	}
+	return &out, at
+}
+
+// rest returns the target with the tasks that the results call for and have not, and with
+// those whose results have to be the same again; at are their places among all tasks.
+// Second is nil where none is called for.
+func (t *Target) rest(results []Result) (second *Target, at []int) {
+	out := *t
+	out.Tasks = nil
+	needed := false
+	for i := range t.Tasks {
+		task := &t.Tasks[i]
+		wanted := task.Unless != nil && !t.Spared(i, results)
+		needed = needed || wanted
+		if wanted || task.Unless == nil && task.Plain() {
+			out.Tasks, at = append(out.Tasks, *task), append(at, i)
+		}
+	}
+	if !needed {
+		return nil, nil
+	}
+	return &out, at
 }
 
 // Plain reports whether a task is a digest of the bytes as they are.

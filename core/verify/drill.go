@@ -238,7 +238,8 @@ func control(m, again *measure.Measurement, outcome *judge.Outcome) Drilled {
 	d := Drilled{Alteration: a, What: a.String(), Verdict: outcome.Verdict, Said: "Its bytes are those that were verified."}
 	same := again.Problem == nil && again.Size == m.Size
 	for algorithm, value := range m.Digests {
-		same = same && slices.Equal(again.Digests[algorithm], value)
+		computed, ok := again.Digests[algorithm]
+		same = same && (slices.Equal(computed, value) || !ok && algorithm != digest.SHA256) // a second choice may not be needed
 	}
 	if !same {
 		d.Alarm, d.Verdict = true, judge.Unproven

@@ -90,7 +90,7 @@ func differences(ctx context.Context, folder fs.FS, around []*measure.Target, ch
 	}
 	m := measure.Measurement{Size: r.Size, Digests: map[digest.Algorithm]digest.Value{}}
 	for i, task := range chore.Target.Tasks {
-		if task.Plain() {
+		if task.Plain() && r.Results[i].Digest != nil {
 			m.Digests[task.Algorithm] = r.Results[i].Digest
 		}
 	}

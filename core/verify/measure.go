@@ -54,7 +54,9 @@ func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measu
 	digests := len(target.Tasks) - len(over)
 	m.Digests = make(map[digest.Algorithm]digest.Value, digests)
 	for i, task := range target.Tasks[:digests] {
-		m.Digests[task.Algorithm] = r.Results[i].Digest
+		if !target.Spared(i, r.Results) || r.Results[i].Digest != nil {
+			m.Digests[task.Algorithm] = r.Results[i].Digest
+		}
 	}
 	for i, o := range over {
 		if result := r.Results[digests+i]; result.Digest != nil {
