@@ -157,7 +157,7 @@ func (k *accountant) line(line string, no int) {
 
 // word accounts for a word that is not all digits: it may be base64, as it is where
 // an equals sign fills it up, or have digits within it.
-func (k *accountant) word(from int, word string, padded bool, no int) {
+func (k *accountant) word(from int, word string, padded bool, no int) { //nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {

@@ -226,7 +226,7 @@ const maxSize = 48
 
 // sizeOf reads a size in bytes: digits, in groups where a unit or the groups say that
 // they are thousands. Without a unit it is a guess that the number is one.
-func sizeOf(s string) *size {
+func sizeOf(s string) *size { //nolint:cyclop // one check for each way of writing a number
 	s = strings.TrimSpace(s)
 	if s == "" || (s[0] < '0' || s[0] > '9') && s[0] != '(' {
 		return nil

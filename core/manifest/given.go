@@ -100,7 +100,7 @@ func labelFor(label digest.Algorithm, v digest.Value) digest.Algorithm {
 
 // labelOfValue cuts the name of an algorithm from the front of a value: “SHA-256: …”,
 // “sha256-…”, “MD5 = …”.
-func labelOfValue(text string) (digest.Algorithm, string) {
+func labelOfValue(text string) (digest.Algorithm, string) { //nolint:cyclop // one case for each place in which a label stands
 	for i, r := range text {
 		if i > 40 {
 			break

@@ -48,13 +48,20 @@ func (r *typedRow) mayGoOn() bool {
 
 // joinFrom joins a row, which is the first of rows, with those that its value goes on in.
 // It returns how many these are.
-func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r *typedRow) int {
+func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r *typedRow) int { //nolint:cyclop // one case for each way in which a value goes on
 	tail := tails[0]
 	if tail.from > 0 && tail.groups == 1 && tail.digits < minDamaged {
 		return 0
 	}
 	announced := t.announcedFor(above, r, tail.from)
-	if announced == digest.Unknown && tail.whole() || announced != digest.Unknown && tail.digits == 2*announced.Size() {
+	if announced == digest.Unknown && tail.whole() {
+		n := partsBelow(above, rows, tails)
+		if n > 0 && !joinRows(r, rows[1:n+1], tail.from) {
+			return 0
+		}
+		return n
+	}
+	if announced != digest.Unknown && tail.digits == 2*announced.Size() {
 		return 0
 	}
 	n := goesOnFor(rows, tails, announced)
@@ -69,6 +76,24 @@ func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r 
 		return 0
 	}
 	return n
+}
+
+// partsBelow returns over how many further rows a value goes on whose first row might be a
+// whole one, where nothing says of which algorithm: several of one length below the only
+// name would contradict each other, and together they are one.
+func partsBelow(name *typedRow, rows []typedRow, tails []digitTail) int {
+	if name.kind != rowName || !name.said.pure || len(rows[0].section.algorithms) > 0 {
+		return 0
+	}
+	digits := tails[0].digits
+	n := 1
+	for n < len(rows) && n <= maxJoined && rows[n].mayGoOn() && tails[n].whole() && tails[n].digits == digits {
+		n++
+	}
+	if n == 1 || digest.OfSize(n*digits/2) == nil {
+		return 0
+	}
+	return n - 1
 }
 
 // goesOnFor returns over how many further rows a value goes on, of which the first row has

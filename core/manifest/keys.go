@@ -9,7 +9,7 @@ import (
 // dottedKey takes the key before the only value of a row apart, where one of its parts is
 // the algorithm: “artifact.sha1=”, “hash.sha256 = ”, “sha256.gauge.bin=”, “gauge.bin.md5: ”.
 // It returns what is left of the text: the name of the file, or nothing.
-func (r *laidRow) dottedKey(before string) string {
+func (r *laidRow) dottedKey(before string) string { //nolint:cyclop // one check for each part of a key
 	v := &r.values[0]
 	text := strings.TrimRight(before, " \t\"'")
 	if v.digest == nil || v.algorithm != digest.Unknown || text == "" || text[len(text)-1] != '=' && text[len(text)-1] != ':' {

@@ -26,6 +26,8 @@ type laidRow struct {
 	// used is set once a value was tied to the name, and wordy for a value with words
 	// around it that say something else.
 	used, wordy bool
+	// within is set where more words stand with the name of the row's file.
+	within bool
 	// open is set for a value that one name as well as another may be of.
 	open bool
 	// unsaid is set for a value behind a label that says of no digest, as short as
@@ -162,6 +164,7 @@ func (l *layout) emitValue(r *laidRow, v value, name string, size *size, f Forma
 		e.Guessed |= DigestPart
 	}
 	e.at(r.no, r.column)
+	e.within = r.within
 	l.p.add(e)
 	l.p.covered(r, v)
 }
@@ -232,7 +235,7 @@ func (l *layout) tellRest(end bool) {
 var conflictMark = regexp.MustCompile(`^(?:<{7}|>{7}|={7})(?: |$)`)
 
 // tellOdd tells a row of a list that breaks its form.
-func (l *layout) tellOdd(r *laidRow, behind, last bool) {
+func (l *layout) tellOdd(r *laidRow, behind, last bool) { //nolint:cyclop // a list of cases, one for each kind of damage
 	switch {
 	case conflictMark.MatchString(r.text):
 		l.p.problemAt(r.no, NotAnEntry, "this is the mark of a conflict between two versions of the list, of which nobody has chosen one")

@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"encoding/base32"
 	"encoding/base64"
 	"fmt"
 	"os"
@@ -53,6 +54,8 @@ func fillIn(t testing.TB, text string) string {
 			switch {
 			case form == "upper":
 				out = strings.ToUpper(out)
+			case form == "b32":
+				out = base32.StdEncoding.EncodeToString(v)
 			case form == "b64":
 				out = base64.StdEncoding.EncodeToString(v)
 			case form == "b64url":

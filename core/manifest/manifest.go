@@ -103,6 +103,9 @@ type Entry struct {
 	// are. A guess never speaks for a file or against it.
 	Guessed Parts
 	format  formatCode
+	// within is set where more words stand with the name, as if of another file of its kind:
+	// “gauge.img (debug symbols)”.
+	within bool
 }
 
 // Parts are parts of an entry.

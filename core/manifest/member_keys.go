@@ -124,7 +124,7 @@ func isHashWord(words []string) bool {
 
 // siblingLabel finds the algorithm that a record says its value is of. said is what it
 // says, where that is none that is known.
-func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
+func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) { //nolint:cyclop // one case for each kind of member that states an algorithm
 	within := t.key(n.key).hash
 	for _, kid := range n.kids {
 		key := t.key(kid.key)

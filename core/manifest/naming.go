@@ -10,7 +10,7 @@ import (
 
 // nameShape finds the name in a row, and adds what the row says. whole tells of a side
 // whether in this text all of it is a name.
-func (l *layout) nameShape(s *shape, whole func(side) bool) {
+func (l *layout) nameShape(s *shape, whole func(side) bool) { //nolint:cyclop // a list of cases, one for each place of the name
 	r := s.r
 	if name := optionName(r.text); name != "" {
 		r.values = slices.DeleteFunc(r.values, func(v value) bool { return v.from > 0 && r.text[v.from-1] == '=' && v.algorithm == digest.Unknown })
@@ -35,6 +35,7 @@ func (l *layout) nameShape(s *shape, whole func(side) bool) {
 	case !slices.ContainsFunc(names, func(n string) bool { return n != "" }):
 		s.tellWords()
 	case len(names) == 1:
+		r.within = saysOfPart(s.before+s.after, names[0])
 		l.emit(r, names[0], s.size, l.formatOfName(s, names[0]))
 	case !l.oneOfTwo(s):
 		if slices.ContainsFunc(r.values, func(v value) bool { return v.digest != nil }) {
@@ -166,6 +167,19 @@ func onlyWord(inner, file string, d side, s *shape, whole bool) bool {
 		return !s.explicit
 	}
 	return s.gap < 2
+}
+
+// saysOfPart reports whether words stand behind the name of a file, or in brackets, that say
+// of which part of it a value is.
+func saysOfPart(text, name string) bool {
+	_, behind, found := strings.Cut(text, name)
+	if !found || strings.TrimSpace(behind) == "" {
+		return false
+	}
+	words := splitKey(withoutLabels(behind, labelsIn(behind)))
+	return slices.ContainsFunc(words, func(w string) bool {
+		return !hashWords[w] && !lead[w] && !articles[w] && !ofWords[w] && !sizeWords[w] && !isUnit(w) && !hasDigit(w)
+	})
 }
 
 // saysMore reports whether words follow the name, as in “gauge.img is …”.

@@ -135,7 +135,7 @@ type documentError struct {
 }
 
 // xmlTree reads a text of XML. Entities of its own do not exist for this reader.
-func xmlTree(text string) (*node, *documentError) {
+func xmlTree(text string) (*node, *documentError) { //nolint:cyclop // one case for each token
 	d := xmlDecoder(text)
 	root := &node{line: 1, column: 1}
 	stack := []*node{root}
@@ -303,23 +303,36 @@ func (p *parser) document(text string) bool {
 			p.damage(d)
 		}
 		return true
-	case trimmed[0] == '<':
-		if isPage(trimmed) {
-			return p.page(text)
-		}
-		root, damage := xmlTree(text)
-		f := Document
-		if strings.Contains(trimmed[:min(len(trimmed), 2000)], cyclonedxSpace) {
-			f = CycloneDX
-		}
-		if damage != nil && !strings.HasPrefix(trimmed, "<?xml") && !strings.HasPrefix(trimmed, "<!") && !strings.Contains(trimmed, "</") {
+	case trimmed[0] == '(' && bracketForm.MatchString(trimmed):
+		root := bracketTree(text)
+		if root == nil {
 			return false
 		}
-		p.tree(root, f)
-		p.damage(damage)
+		p.tree(root, Document)
 		return true
+	case trimmed[0] == '<':
+		return p.markup(text, trimmed)
 	}
 	return false
+}
+
+// markup reads a page, or a document in XML, and reports whether the text is one.
+func (p *parser) markup(text, trimmed string) bool {
+	if isPage(trimmed) {
+		p.page(text, 1)
+		return true
+	}
+	root, damage := xmlTree(text)
+	f := Document
+	if strings.Contains(trimmed[:min(len(trimmed), 2000)], cyclonedxSpace) {
+		f = CycloneDX
+	}
+	if damage != nil && !strings.HasPrefix(trimmed, "<?xml") && !strings.HasPrefix(trimmed, "<!") && !strings.Contains(trimmed, "</") {
+		return false
+	}
+	p.tree(root, f)
+	p.damage(damage)
+	return true
 }
 
 // formatOfJSON tells which of the formats that are known by name a document is in.

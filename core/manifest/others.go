@@ -37,7 +37,7 @@ const maxWordsBefore = 4
 
 // otherThan says what a value is, if the words before it say that it is no digest of a
 // file.
-func otherThan(r *laidRow, before string, v *value) string {
+func otherThan(r *laidRow, before string, v *value) string { //nolint:cyclop // a list of cases, one for each thing that is no digest of a file
 	if v.from == 0 || strings.TrimSpace(before) == "" && !mayBeKey(r.text) {
 		return ""
 	}
@@ -58,23 +58,30 @@ func otherThan(r *laidRow, before string, v *value) string {
 	if (v.encoded || v.grouped) && mayBeKey(r.text) && sshForm.MatchString(r.text) {
 		return "it is the fingerprint of a key"
 	}
+	why, settled := wordBefore(words)
+	if !settled && isAddressPart(r.text, v) {
+		return "it is a part of an address"
+	}
+	return why
+}
+
+// wordBefore looks for a word before a value that says what it is of. settled is set where
+// one does, or the name of a file stands there.
+func wordBefore(words []string) (why string, settled bool) {
 	for _, word := range slices.Backward(words[max(0, len(words)-maxWordsBefore):]) {
 		if looksLikeFile(trimSeparators(word)) {
-			return ""
+			return "", true
 		}
 		for _, w := range splitKey(word) {
 			if otherWords[w] {
-				return ofSomethingElse(w)
+				return ofSomethingElse(w), true
 			}
 		}
 		if w := foldWords(word); otherWords[w] {
-			return ofSomethingElse(w)
+			return ofSomethingElse(w), true
 		}
 	}
-	if isAddressPart(r.text, v) {
-		return "it is a part of an address"
-	}
-	return ""
+	return "", false
 }
 
 // mayBeKey is a quick look before sshForm is tried.

@@ -66,10 +66,15 @@ type pageReader struct {
 	reaching []reach
 }
 
-// page reads a page in HTML.
-func (p *parser) page(text string) bool {
+// isMarkup reports whether a text within a document is a part of a page.
+func isMarkup(text string) bool {
+	return strings.Contains(text, "</") && digitRun(text) >= 2*leastAlone && isPage(strings.TrimLeft(text, " \t\r\n"))
+}
+
+// page reads a page in HTML that begins in a line.
+func (p *parser) page(text string, line int) {
 	z := html.NewTokenizer(strings.NewReader(text))
-	r := &pageReader{p: p, layout: p.newLayout(), line: 1, begun: 1}
+	r := &pageReader{p: p, layout: p.newLayout(), line: line, begun: line}
 	for {
 		kind := z.Next()
 		raw := string(z.Raw())
@@ -77,7 +82,7 @@ func (p *parser) page(text string) bool {
 		case html.ErrorToken:
 			r.flush(true)
 			r.layout.take(r.rows, true)
-			return true
+			return
 		case html.TextToken:
 			r.words(html.UnescapeString(raw))
 		case html.StartTagToken, html.SelfClosingTagToken:

@@ -89,6 +89,7 @@ type paragraph struct {
 // paragraph ties the values of rows without a blank line between them.
 func (l *layout) paragraph(rows []laidRow) {
 	l.byPrefix(rows)
+	l.byNumber(rows)
 	p := l.sorted(rows)
 	if len(p.values) == 0 {
 		p.sizeOnly()
@@ -340,7 +341,7 @@ func (l *layout) nameless() {
 
 // namelessValue deals with one such value. others counts the rows that hold something
 // else, and seen are the values that were added.
-func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]bool) {
+func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]bool) { //nolint:cyclop // a list of cases, one for each thing that becomes of a value
 	announced := v.algorithm != digest.Unknown || hasHashWord(r.text) || !r.wordy && (l.hint.Size() == len(v.digest) || r.section.of(len(v.digest)) != digest.Unknown)
 	candidates, wrong := l.candidates(r.section, v.digest, v.algorithm)
 	key := string(v.digest)

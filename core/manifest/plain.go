@@ -17,7 +17,7 @@ const plainBlock = 1 << 20
 // one algorithm, as in long lists nearly always all of it is: by blocks, on every core.
 // From the first block with anything else in it the text is read by its layout, which
 // finds the same in plain lines. It returns the number of lines read.
-func (p *parser) plainStart(text string) (rest string, lines int) {
+func (p *parser) plainStart(text string) (rest string, lines int) { //nolint:cyclop // the loop that a million plain lines go through: what it calls would cost more than it does
 	end := strings.IndexByte(text[:min(len(text), 130)], ' ')
 	if end < 32 || end > 128 || end%2 != 0 {
 		return text, 0

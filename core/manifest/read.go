@@ -130,6 +130,13 @@ func (p *parser) read(raw string) error {
 		p.out.Lines = countLines(text)
 		return nil
 	}
+	p.readForm(text)
+	p.finish(text, 0)
+	return nil
+}
+
+// readForm reads a text by the form that it begins in.
+func (p *parser) readForm(text string) {
 	head := text[:min(len(text), maxHead)]
 	trimmed := strings.TrimLeft(head, " \t\r\n")
 	switch {
@@ -145,8 +152,6 @@ func (p *parser) read(raw string) error {
 		p.archive = strings.HasPrefix(trimmed, "Manifest-Version:") || strings.HasPrefix(trimmed, "Signature-Version:")
 		p.sheet(text, 0)
 	}
-	p.finish(text, 0)
-	return nil
 }
 
 // countLines counts the lines of a text that are not blank.
@@ -170,6 +175,7 @@ func (p *parser) finish(text string, before int) {
 			}
 		})
 	}
+	p.partNames()
 	// Plain lines stand before all others.
 	rest := p.out.Entries.rest
 	if !slices.IsSortedFunc(rest, byLine) {
@@ -179,6 +185,33 @@ func (p *parser) finish(text string, before int) {
 	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
 	if rest := p.out.Entries.rest; !slices.IsSortedFunc(rest, byLine) {
 		slices.SortStableFunc(rest, byLine)
+	}
+}
+
+// partNames takes the name from entries that stand with more words than it, where another
+// entry has it alone and another value: they are of something else that begins alike.
+func (p *parser) partNames() {
+	rest := p.out.Entries.rest
+	if !slices.ContainsFunc(rest, func(e Entry) bool { return e.within }) {
+		return
+	}
+	type stated struct {
+		name      string
+		algorithm digest.Algorithm
+		length    int
+	}
+	alone := map[stated]digest.Value{}
+	for _, e := range p.out.Entries.All() {
+		if !e.within {
+			alone[stated{e.Name, e.Algorithm, len(e.Digest)}] = e.Digest
+		}
+	}
+	for i := range rest {
+		e := &rest[i]
+		if v, ok := alone[stated{e.Name, e.Algorithm, len(e.Digest)}]; e.within && ok && !slices.Equal(v, e.Digest) {
+			e.Question = fmt.Sprintf("more stands with it than %s, which has another value there", plain.Quoted(e.Name))
+			e.Name = ""
+		}
 	}
 }
 
@@ -257,13 +290,8 @@ func (p *parser) problemAt(line int, code ProblemCode, message string) {
 // add keeps an entry, or reports a name that must not be used. It returns
 // false when the bound on entries is reached.
 func (p *parser) add(e Entry) bool {
-	if e.Name != "" || e.Format() != Bare {
-		if _, why, ok := SafeName(e.Name); !ok && p.opts.Given {
-			e.Question, e.Name = fmt.Sprintf("it stands beside %s there, and %s", plain.Quoted(e.Name), why), ""
-		} else if !ok {
-			p.problemAt(e.Line, UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
-			return true
-		}
+	if !p.named(&e) {
+		return true
 	}
 	if p.out.Entries.Len() >= p.opts.MaxEntries {
 		if !p.overfull {
@@ -291,6 +319,24 @@ func (p *parser) add(e Entry) bool {
 	case e.Format():
 	default:
 		p.out.Format = Mixed
+	}
+	return true
+}
+
+// named reports whether an entry may be used by its name, and tells of one that must not. Of
+// a text that was handed over the value counts without it.
+func (p *parser) named(e *Entry) bool {
+	if e.Name == "" && e.Format() == Bare {
+		return true
+	}
+	_, why, ok := SafeName(e.Name)
+	switch {
+	case ok:
+	case p.opts.Given:
+		e.Question, e.Name = fmt.Sprintf("it stands beside %s there, and %s", plain.Quoted(e.Name), why), ""
+	default:
+		p.problemAt(e.Line, UnsafeName, fmt.Sprintf("%s: %s; the entry is not used", plain.Quoted(e.Name), why))
+		return false
 	}
 	return true
 }

@@ -148,7 +148,7 @@ const (
 )
 
 // take looks at a scalar member of the record.
-func (s *nameSearch) take(name, text string) {
+func (s *nameSearch) take(name, text string) { //nolint:cyclop // a list of cases, one for each kind of member that names a file
 	text = strings.TrimSpace(text)
 	base, ok := baseOf(text)
 	if !ok {
@@ -225,7 +225,7 @@ func (s *nameSearch) takeAddress(key *memberKey, text, base string) {
 }
 
 // decide says which of the names that were found is that of the record's file.
-func (s *nameSearch) decide() recordNames {
+func (s *nameSearch) decide() recordNames { //nolint:cyclop // a list of cases, in the order in which members are believed
 	out := &s.out
 	if isAddress(s.weak) {
 		s.weak = nameOfAddress(s.weak)

@@ -119,7 +119,7 @@ func (p *parser) whole(rows []row) []row {
 	if quotedPrintable(rows) {
 		rows = p.decodedLines(rows)
 	}
-	return openTags(byteArrays(cellLines(valueLists(rows))))
+	return openTags(byteArrays(p.wrappedCells(cellLines(valueLists(rows)))))
 }
 
 // cellLines makes rows of a table of one whose cells stand each on a line of its own,

@@ -176,7 +176,7 @@ type digestLine struct {
 }
 
 // firstDigest takes a line apart that begins with a digest, a blank and a mode mark.
-func (t *typer) firstDigest(text string) (l digestLine, ok bool) {
+func (t *typer) firstDigest(text string) (l digestLine, ok bool) { //nolint:cyclop // one check for each part of the form
 	if text[0] == '\\' {
 		l.escaped, text = true, text[1:]
 	}

@@ -111,7 +111,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 }
 
 // enter changes a scope to that of the members of a node.
-func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
+func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) { //nolint:cyclop // a list of cases, one for each kind of member
 	key := t.key(n.key)
 	switch {
 	case names.own != "":
@@ -198,7 +198,7 @@ func isDigestKey(name string) bool {
 
 // isNameMap reports whether a record is a map from names to digests: every member is a
 // digest of one length, and none is called as what holds digests is.
-func (t *tree) isNameMap(n *node, s scope) bool {
+func (t *tree) isNameMap(n *node, s scope) bool { //nolint:cyclop // one check for each thing that such a map has not
 	size := 0
 	for _, kid := range n.kids {
 		if key := t.key(kid.key); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
@@ -325,6 +325,10 @@ func (t *tree) value(v *node, in *record) {
 	}
 	if why := s.otherThan(); why != "" {
 		t.p.aside.note(v.line, why)
+		return
+	}
+	if isMarkup(s.text) {
+		t.p.page(v.text, v.line)
 		return
 	}
 	t.readKey(s)

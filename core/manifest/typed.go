@@ -1,6 +1,8 @@
 package manifest
 
 import (
+	"html"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -170,7 +172,7 @@ func (t *typer) armored(r row, whole bool) typedRow {
 // typeRow types the row with an index, of those that are typed already above it.
 func (t *typer) typeRow(rows []typedRow, i int) {
 	r := &rows[i]
-	if r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.valueAlone(rows, i) || t.strictForm(r) || r.diffLine() {
+	if t.plainForm(rows, i) {
 		return
 	}
 	r.unmark()
@@ -184,9 +186,29 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	default:
 		t.follow(rows, i)
 		r.text = plainLinks(r.text)
+		t.magnets(r)
 		t.fragments(r)
+		if strings.TrimSpace(r.text) == "" {
+			r.kind = rowStated
+			return
+		}
 		t.typeWords(r)
 	}
+}
+
+// plainForm types a row that is not read, or in a form that leaves no doubt.
+func (t *typer) plainForm(rows []typedRow, i int) bool {
+	r := &rows[i]
+	return r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.imageRow(r) || t.valueAlone(rows, i) || t.strictForm(r) || r.diffLine()
+}
+
+// imageRow types a row of a table of images or containers, whatever form it is in.
+func (t *typer) imageRow(r *typedRow) bool {
+	if t.table == nil || !t.table.images || !t.tableRow(r) {
+		return false
+	}
+	r.stated = nil
+	return true
 }
 
 // valueAlone types a row that is a whole value and nothing else.
@@ -279,7 +301,7 @@ func (t *typer) typeWords(r *typedRow) {
 // mayBeHeader is a quick look before a header is tried: a word for digests in it, or the
 // name of a file behind a bar.
 func mayBeHeader(text string) bool {
-	if hasWord(text, func(w []byte) bool { return hashWords[string(w)] }) {
+	if hasWord(text, func(w []byte) bool { return hashWords[string(w)] }) || hasImageColumn(text) {
 		return true
 	}
 	row := strings.TrimRight(text, "| \t")
@@ -313,6 +335,32 @@ func (r *typedRow) counts() bool {
 
 // fragmentForm is an address of a file with the digest of it behind its end.
 var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}|[a-z]+://[^\s"'<>#;]+;(?:sha-?[0-9]+|md5)(?:sum)?=[0-9a-fA-F]{32,128}`)
+
+// magnetForm is an address that is made of digests.
+var magnetForm = regexp.MustCompile(`magnet:\?[^\s"'<>]+`)
+
+// magnets reads such addresses: their digests, and the name and size that they give.
+func (t *typer) magnets(r *typedRow) {
+	if !strings.Contains(r.text, "magnet:?") {
+		return
+	}
+	r.text = magnetForm.ReplaceAllStringFunc(r.text, func(whole string) string {
+		query, err := url.ParseQuery(html.UnescapeString(strings.TrimPrefix(whole, "magnet:?")))
+		if err != nil || query.Get("dn") == "" {
+			return whole
+		}
+		for _, topic := range query["xt"] {
+			for _, v := range encodedIn(topic, nil) {
+				if v.digest != nil {
+					e := entryOf(query.Get("dn"), v.digest, digest.Only(v.algorithm), Encoded)
+					e.take(statedSize(query.Get("xl")))
+					r.state(e)
+				}
+			}
+		}
+		return ""
+	})
+}
 
 // fragments reads the digests that addresses carry behind their ends. The address stays.
 func (t *typer) fragments(r *typedRow) {
@@ -457,7 +505,7 @@ const (
 
 // heading recognises a row that names one or more algorithms and neither a value nor a
 // file. With loose set, a sentence will do.
-func (t *typer) heading(text string, loose bool) bool {
+func (t *typer) heading(text string, loose bool) bool { //nolint:cyclop // one check for each thing that a heading has not
 	labels := labelsIn(text)
 	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false

@@ -38,7 +38,7 @@ const maxHeaderCell = 60
 
 // headerOf recognises the header of a table: a column for the file's name, and at least
 // one for digests.
-func headerOf(cells []string, comma byte) *table {
+func headerOf(cells []string, comma byte) *table { //nolint:cyclop // a list of cases, one for each kind of table
 	if len(cells) < 2 {
 		return nil
 	}
@@ -64,6 +64,8 @@ func headerOf(cells []string, comma byte) *table {
 	case t.name < 0 && len(cells) == 2 && t.algorithm >= 0 && t.value >= 0:
 		t.unnamed = true
 		return t
+	case t.images && len(t.algorithms) == 0:
+		return t // “CONTAINER ID  IMAGE  STATUS”
 	}
 	return onItsSide(cells, t)
 }
@@ -93,7 +95,7 @@ func onItsSide(cells []string, t *table) *table {
 }
 
 // column notes what a cell of a header says of the column with an index.
-func (t *table) column(i int, cell string) {
+func (t *table) column(i int, cell string) { //nolint:cyclop // a list of cases, one for each kind of column
 	folded := foldWords(cell)
 	bare := folded // without what stands in brackets
 	if at := strings.IndexAny(cell, "(["); at > 0 {
@@ -122,6 +124,11 @@ func (t *table) column(i int, cell string) {
 
 // imageColumns are those of tables of images, which are no files.
 var imageColumns = wordSet(`tag repository imageid containerid`)
+
+// hasImageColumn is a quick look before a header of such a table is tried.
+func hasImageColumn(text string) bool {
+	return strings.Contains(text, "IMAGE ID") || strings.Contains(text, "CONTAINER ID")
+}
 
 // labelled notes a column with a label: one of digests, unless it says more.
 func (t *table) labelled(i int, cell string, l label) {
@@ -276,7 +283,7 @@ func (t *table) fit(text string, cells []string) []string {
 }
 
 // takeCells takes the cells of a row under the table's header.
-func (t *typer) takeCells(r *typedRow, cells []string) bool {
+func (t *typer) takeCells(r *typedRow, cells []string) bool { //nolint:cyclop // one check for each kind of cell
 	if t.table.images {
 		r.kind, r.why = rowAside, "it is of an image or a package, and no file of that is named"
 		return true

@@ -308,7 +308,7 @@ func hasHashWord(text string) bool {
 var loose = wordSet(`value content sum verify verification`)
 
 // fieldRow reads “LABEL: VALUE” of a record where the label is one that is known.
-func (t *typer) fieldRow(r *typedRow, key, text string) bool {
+func (t *typer) fieldRow(r *typedRow, key, text string) bool { //nolint:cyclop // a list of cases, one for each kind of field
 	folded := foldWords(key)
 	if singular := strings.TrimSuffix(folded, "s"); addressWords[singular] {
 		folded = singular

@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"encoding/base32"
 	"encoding/base64"
 	"fmt"
 	"regexp"
@@ -79,6 +80,7 @@ var encodedExpression = regexp.MustCompile(`(?i)^(?:ni://[^/\s]*/([a-z0-9-]+);([
 	`|/\.well-known/ni/([a-z0-9-]+)/([A-Za-z0-9_-]+)(?:\?[^\s"'<>]*)?` +
 	`|nih:([a-z0-9-]+);([0-9a-f-]+)(?:;([0-9a-z]))?` +
 	`|(sha-?[0-9]+|sha3-[0-9]+|md5)=:([A-Za-z0-9+/]+={0,2}):` +
+	`|urn:(sha-?(?:1|224|256|384|512)|md5|blake2b|blake2s|blake3):([A-Z2-7]{26,104}={0,6})` +
 	`|\{(s?sha[0-9-]*|md5)\}([A-Za-z0-9+/]+={0,2})` +
 	`|(sha-?(?:1|224|256|384|512)|sha3-(?:224|256|384|512)|md5|blake2b|blake2s|blake3)[-=:]([A-Za-z0-9+/_-]{22,88}={0,2}))`)
 
@@ -87,7 +89,7 @@ var encodedExpression = regexp.MustCompile(`(?i)^(?:ni://[^/\s]*/([a-z0-9-]+);([
 var brokenBase64 = regexp.MustCompile(`(?i)^(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`)
 
 // looseBase64 finds what has the form of a digest in base64 and of nothing shorter.
-var looseBase64 = regexp.MustCompile(`[A-Za-z0-9+/_-]{22,88}={0,2}`)
+var looseBase64 = regexp.MustCompile(`[A-Za-z0-9+/_-]{22,103}={0,2}`)
 
 // valuesIn finds the values in a line that have the form of digests, whole or damaged,
 // in their order. With crc set, eight digits are one; known is the algorithm that the
@@ -478,8 +480,8 @@ func mayBeginExpression(text string, i int) bool {
 	switch text[i] | 0x20 {
 	case '{' | 0x20, '/' | 0x20:
 		return true
-	case 'n', 's', 'm', 'b':
-		return (i == 0 || !isAlnum(text[i-1]) && text[i-1] != '_') && i+1 < len(text) && strings.IndexByte("ihdl", text[i+1]|0x20) >= 0
+	case 'n', 's', 'm', 'b', 'u':
+		return (i == 0 || !isAlnum(text[i-1]) && text[i-1] != '_') && i+1 < len(text) && strings.IndexByte("ihdlr", text[i+1]|0x20) >= 0
 	}
 	return false
 }
@@ -514,6 +516,8 @@ type expression struct {
 	// hexadecimal is set for a body that is no base64, and check is its check digit, or "".
 	hexadecimal bool
 	check       string
+	// base32 is set for a body that is.
+	base32 bool
 	// standard is set for a name by RFC 6920, of which there is no doubt.
 	standard bool
 }
@@ -542,9 +546,12 @@ func expressionAt(text string, at int, m []int) (expression, bool) {
 	case part(8) != "":
 		x.name, x.body = part(8), part(9)
 	case part(10) != "":
-		x.name, x.body = part(10), part(11)
-	default:
+		x.name, x.body, x.base32 = part(10), part(11), true
+		return x, !allHex(x.body)
+	case part(12) != "":
 		x.name, x.body = part(12), part(13)
+	default:
+		x.name, x.body = part(14), part(15)
 		return x, x.labelled(text)
 	}
 	return x, true
@@ -571,6 +578,9 @@ func (x *expression) value() (value, bool) {
 	}
 	v.algorithm = a
 	decoded := decodeBase64(x.body)
+	if x.base32 {
+		decoded = decodeBase32(x.body)
+	}
 	if x.hexadecimal {
 		decoded, _ = decodeHex(x.body)
 		if x.check != "" && decoded != nil && !luhn16(x.body, x.check) {
@@ -584,7 +594,7 @@ func (x *expression) value() (value, bool) {
 	}
 	v.wrong = fmt.Sprintf("it is not as long as a %s digest, so it may be cut short", a)
 	// A word behind a label, such as “sha256-readme.txt”, is no value.
-	return v, x.hexadecimal || len(x.body) >= 22 && mixed(x.body)
+	return v, x.hexadecimal || x.base32 || len(x.body) >= 22 && mixed(x.body)
 }
 
 // base64After finds values in base64 behind labels of their algorithms.
@@ -601,7 +611,12 @@ func base64After(text string, labels []label) []value {
 		}
 		from, to := l.to+at[0], l.to+at[1]
 		body := text[from:to]
-		if !bounded(text, from, to) || strings.Trim(text[l.to:from], separators+"\"'`()") != "" {
+		if !bounded(text, from, to) || !onlyEncoding(text[l.to:from]) {
+			continue
+		}
+		if decoded := decodeBase32(body); len(decoded) == l.algorithm.Size() {
+			to += len(text[to:end]) - len(strings.TrimLeft(text[to:end], "="))
+			out = append(out, value{from: from, to: to, digest: decoded, algorithm: l.algorithm, encoded: true})
 			continue
 		}
 		v := value{from: from, to: to, algorithm: l.algorithm, encoded: true}
@@ -615,6 +630,16 @@ func base64After(text string, labels []label) []value {
 		out = append(out, v)
 	}
 	return out
+}
+
+// onlyEncoding reports whether nothing stands between a label and a value but separators
+// and the name of the encoding.
+func onlyEncoding(text string) bool {
+	switch foldWords(text) {
+	case "", "base64", "base32":
+		return strings.Trim(text, separators+"\"'`()baseBASE6432") == ""
+	}
+	return false
 }
 
 // encodedValue returns the digest that a word is in base64, or nil for one that is of
@@ -706,7 +731,7 @@ func mayBeEncoded(text string) bool {
 			return true
 		}
 	}
-	return strings.Contains(text, "nih:") || strings.Contains(text, "ni:/") || strings.Contains(text, "/ni/") || strings.Contains(text, "}")
+	return strings.Contains(text, "urn:") || strings.Contains(text, "nih:") || strings.Contains(text, "ni:/") || strings.Contains(text, "/ni/") || strings.Contains(text, "}")
 }
 
 // decodeBase64 decodes either alphabet, with and without padding, or returns nil.
@@ -718,6 +743,20 @@ func decodeBase64(s string) digest.Value {
 	}
 	value, err := encoding.DecodeString(s)
 	if err != nil {
+		return nil
+	}
+	return value
+}
+
+// decodeBase32 decodes a value in capitals (RFC 4648, section 6), with and without padding,
+// or returns nil. One that may be in hexadecimal is none.
+func decodeBase32(s string) digest.Value {
+	s = strings.TrimRight(s, "=")
+	if allHex(s) || strings.ToUpper(s) != s {
+		return nil
+	}
+	value, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(s)
+	if err != nil || digest.OfSize(len(value)) == nil || len(value) < leastAlone {
 		return nil
 	}
 	return value

@@ -322,7 +322,7 @@ func mayHaveLabel(text string) bool {
 }
 
 // labelGoesOn looks at the third letter of what begins like a label.
-func labelGoesOn(text string, i int) bool {
+func labelGoesOn(text string, i int) bool { //nolint:cyclop // a list of letters, one line for each family of algorithms
 	third := byte(0)
 	if i+2 < len(text) {
 		third = text[i+2] | 0x20

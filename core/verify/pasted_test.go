@@ -1,7 +1,10 @@
 package verify_test
 
 import (
+	"bytes"
 	"context"
+	"fmt"
+	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -90,10 +93,10 @@ func TestPastedBeside(t *testing.T) {
 	t.Parallel()
 	cases, err := pastetest.Cases()
 	require.NoError(t, err)
-	for _, most := range []int{1, 500} {
+	for _, most := range []int{1, 500, 50_000} {
 		folder := fstest.MapFS{pastetest.FileName: &fstest.MapFile{Data: pastetest.Altered()}}
 		for i := range most {
-			folder["note-"+string(rune('a'+i%26))+string(rune('a'+i/26))+".txt"] = &fstest.MapFile{Data: []byte("a note\n")}
+			folder[fmt.Sprintf("note-%d.txt", i)] = &fstest.MapFile{Data: []byte("a note\n")}
 		}
 		found, err := survey.Gather(context.Background(), folder, survey.Limits{})
 		require.NoError(t, err)
@@ -108,5 +111,27 @@ func TestPastedBeside(t *testing.T) {
 				assert.Empty(t, item.Listed, item.Path)
 			}
 		}
+	}
+}
+
+// TestPastedOdd: what was pasted may be long, nothing at all or an image's bytes.
+func TestPastedOdd(t *testing.T) {
+	t.Parallel()
+	cases, err := pastetest.Cases()
+	require.NoError(t, err)
+	words := strings.Repeat("The tide rises at the mole, and the lamp is lit.\n", 8<<20/49)
+	long, _ := heldAgainst(t, pastetest.Right(), words+cases[0].Text)
+	assert.Equal(t, judge.Matches, judge.Compared(long.Grounds), "behind 8 MiB of words")
+	altered, _ := heldAgainst(t, pastetest.Altered(), words+cases[0].Text)
+	assert.Equal(t, judge.Refused, altered.Verdict, "behind 8 MiB of words")
+	for name, text := range map[string]string{
+		"nothing":          "",
+		"blanks":           " \n\t\n",
+		"an image's bytes": string(bytes.Repeat([]byte{0, 0xff, 'P', 'K', 3, 4, 0x1b}, 100_000)),
+	} {
+		out, plan := heldAgainst(t, pastetest.Right(), text)
+		assert.Equal(t, judge.NothingCompared, judge.Compared(out.Grounds), name)
+		assert.Equal(t, judge.Unproven, out.Verdict, name)
+		assert.NotEqual(t, survey.Artifact, roleOf(plan, pastedText), name)
 	}
 }
