@@ -187,6 +187,7 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 		t.follow(rows, i)
 		r.text = plainLinks(r.text)
 		t.magnets(r)
+		t.pinned(r)
 		t.fragments(r)
 		if strings.TrimSpace(r.text) == "" {
 			r.kind = rowStated
@@ -358,6 +359,26 @@ func (t *typer) magnets(r *typedRow) {
 				}
 			}
 		}
+		return ""
+	})
+}
+
+// pinnedForm is the name of a file with its digest behind an at sign.
+var pinnedForm = regexp.MustCompile(`([^\s"'<>@:]+)@([A-Za-z0-9-]+):([0-9a-fA-F]{32,128})`)
+
+// pinned reads such names.
+func (t *typer) pinned(r *typedRow) {
+	if strings.IndexByte(r.text, '@') < 0 {
+		return
+	}
+	r.text = pinnedForm.ReplaceAllStringFunc(r.text, func(whole string) string {
+		m := pinnedForm.FindStringSubmatch(whole)
+		a, known := algorithmOf(m[2])
+		value, ok := decodeHex(m[3])
+		if !known || !ok || a.Size() != len(value) || !looksLikeFile(m[1]) && !t.known.is(m[1]) {
+			return whole
+		}
+		r.state(entryOf(m[1], value, digest.Only(a), Tagged))
 		return ""
 	})
 }
