@@ -109,7 +109,7 @@ func runFolders(t *testing.T, s *testkit.Service) {
 		{"brackwater/buoy-rx-2.0-new-signer", 11, 0, 2, 0, 0, "buoy-rx-2.0-north.bin", "signer-unknown", "Get the publisher's key"},
 		{"corran/chart-proof-14", 11, 0, 1, 0, 0, "chart-proof-14.img", "signer-withdrawn", "Ask a curator why"},
 		{"lanternfell/lamp-ctl-3.6", 0, 2, 0, 0, 0, "lamp-ctl-3.6-head.bin", "waived", "The ground weak-digest-only was waived by tobiah until"},
-		{"tidewright/gauge-fw-4.6-weak-hash", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-weak", "SHA-1 is too weak for a signature over a document"},
+		{"tidewright/gauge-fw-4.6-weak-hash", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-hash-short", "SHA-1 is too short for a key of the kind Ed25519"},
 		{"tidewright/gauge-fw-4.6-future", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-in-future", "which has not come yet"},
 		{"tidewright/gauge-fw-4.6-lapsed", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-expired", "valid until 2026-04-02 only"},
 		{"tidewright/gauge-fw-4.6-timestamp", 11, 0, 2, 0, 0, "SHA256SUMS", "signature-unacceptable", "it is a timestamp signature, which says nothing about a document"},

@@ -59,14 +59,16 @@ const (
 	SignerUnfit           Code = "signer-unfit"
 	SignatureUnacceptable Code = "signature-unacceptable"
 	SignatureWeak         Code = "signature-weak"
-	SignatureUnsupported  Code = "signature-unsupported"
-	SignatureMalformed    Code = "signature-malformed"
-	Unreadable            Code = "unreadable"
-	ChangedWhileReading   Code = "changed-while-reading"
-	WithinCleared         Code = "within-cleared"
-	ContentsUnread        Code = "contents-unread"
-	Corroborated          Code = "corroborated"
-	NotMeasured           Code = "not-measured"
+	// SignatureHashShort: the hash is shorter than the standard asks for with the key.
+	SignatureHashShort   Code = "signature-hash-short"
+	SignatureUnsupported Code = "signature-unsupported"
+	SignatureMalformed   Code = "signature-malformed"
+	Unreadable           Code = "unreadable"
+	ChangedWhileReading  Code = "changed-while-reading"
+	WithinCleared        Code = "within-cleared"
+	ContentsUnread       Code = "contents-unread"
+	Corroborated         Code = "corroborated"
+	NotMeasured          Code = "not-measured"
 	// MeasuredElsewhere: not the service but somebody else has read the bytes.
 	MeasuredElsewhere Code = "measured-elsewhere"
 	// ListedAs: the same bytes stand in a list under a harmlessly different name.
@@ -92,7 +94,7 @@ func Codes() []Code {
 	return []Code{
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
-		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureUnsupported,
+		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureHashShort, SignatureUnsupported,
 		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, SizeDisagrees, Guessed, Questioned, WaivedGround,
 	}
 }

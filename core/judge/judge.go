@@ -334,6 +334,8 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 			}
 		}
 		return f.says(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
+	case openpgp.HashShort:
+		return f.says(SignatureHashShort, Withholds, fmt.Sprintf("The signature %s by %s does not count: %s.", name, who, result.Reason), "Ask the publisher for a signature with a hash that goes with the key, such as SHA-512.")
 	case openpgp.Unsupported:
 		return f.says(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
 	default:

@@ -37,11 +37,13 @@ var (
 	now      = time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
 
 	tidewright = pgptest.NewKey("tidewright", pgptest.Ed25519, born)
-	brackwater = pgptest.NewKey("brackwater", pgptest.Ed25519, born)
-	stranger   = pgptest.NewKey("stranger", pgptest.Ed25519, born)
-	candidate  = pgptest.NewKey("candidate", pgptest.Ed25519, born)
+	// older is an RSA key, with which any hash goes.
+	older      = pgptest.NewKey("tidewright, older", pgptest.RSA2048, born)
+	brackwater = pgptest.NewKey("brackwater", pgptest.RSA2048, born)
+	stranger   = pgptest.NewKey("stranger", pgptest.RSA2048, born)
+	candidate  = pgptest.NewKey("candidate", pgptest.RSA2048, born)
 	withdrawn  = pgptest.NewKey("withdrawn", pgptest.Ed25519, born)
-	expired    = pgptest.NewKey("expired", pgptest.Ed25519, born)
+	expired    = pgptest.NewKey("expired", pgptest.RSA2048, born)
 	revoked    = pgptest.NewKey("revoked", pgptest.Ed25519, born)
 )
 
@@ -57,6 +59,7 @@ func ring(t *testing.T) *keyring.Keyring {
 	}
 	return keyring.New([]*keyring.Key{
 		entry(pgptest.NewCertificate(tidewright).UserID("Tidewright", self), "tidewright", admitted),
+		entry(pgptest.NewCertificate(older).UserID("Tidewright, older", self), "tidewright", admitted),
 		entry(pgptest.NewCertificate(brackwater).UserID("Brackwater", self), "brackwater", admitted),
 		entry(pgptest.NewCertificate(candidate).UserID("Tidewright", self), "tidewright", nil),
 		entry(pgptest.NewCertificate(withdrawn).UserID("W", self), "tidewright", append(admitted, keyring.Change{At: born.AddDate(1, 0, 0), To: keyring.Withdrawn})),
@@ -318,7 +321,7 @@ func TestVerdicts(t *testing.T) {
 		},
 		{
 			name:    "a weak signature hash",
-			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": string(tidewright.Sign([]byte("image"), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))},
+			files:   map[string]string{"gauge-main.img": "image", "gauge-main.img.sig": string(older.Sign([]byte("image"), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))},
 			verdict: Unproven, has: []Code{SignatureWeak},
 		},
 		{
@@ -773,7 +776,8 @@ func TestCleartextManifests(t *testing.T) {
 		{"text before it", "SHA256SUMS.asc", "added\n" + good, Cleared, SignatureValid},
 		{"a forged entry before it", "SHA256SUMS.asc", line("altered", "logger.img") + "\n" + good, Cleared, SignatureValid},
 		{"two frames", "SHA256SUMS.asc", good + good, Unproven, NotListed},
-		{"with a weak hash", "SHA256SUMS.asc", string(pgptest.Cleartext(list, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}, tidewright)), Unproven, SignatureWeak},
+		{"with a weak hash", "SHA256SUMS.asc", string(pgptest.Cleartext(list, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}, older)), Unproven, SignatureWeak},
+		{"with a hash too short for the key", "SHA256SUMS.asc", string(pgptest.Cleartext(list, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA224}, tidewright)), Unproven, SignatureHashShort},
 	} {
 		r := judgeFolder(t, map[string]string{"logger.img": "logger", test.file: test.content}, "tidewright", nil)
 		o := r.artifacts["logger.img"]

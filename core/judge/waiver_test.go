@@ -21,7 +21,7 @@ func TestWaivers(t *testing.T) {
 	signed := func(key *pgptest.Key, spec pgptest.Sig) map[string]string {
 		return map[string]string{"gauge-1.img": "image", "gauge-1.img.sig": string(key.Sign([]byte("image"), spec))}
 	}
-	sha1Signed := signed(tidewright, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1})
+	sha1Signed := signed(older, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1})
 	next := now.AddDate(0, 3, 0)
 	w := func(ground Code, publisher, pattern string) Waiver {
 		return Waiver{Record: 7, Ground: ground, Publisher: publisher, Pattern: pattern, Reason: "they cannot", By: "tobiah", Until: next}
@@ -48,6 +48,7 @@ func TestWaivers(t *testing.T) {
 		{name: "publisher given", files: weak, waivers: both, given: "brackwater", want: Unproven},
 		{name: "unsigned alone", files: unsigned, waivers: both, want: Cleared, uses: 1},
 		{name: "weak hash of a signature", files: sha1Signed, waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Cleared, uses: 1},
+		{name: "too short for the key", files: signed(tidewright, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Unproven},
 		{name: "weak and of a candidate", files: signed(candidate, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Unproven},
 		{name: "weak and of another publisher", files: signed(brackwater, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignatureWeak, "", "*")}, want: Refused},
 		{name: "expired since", files: signed(expired, pgptest.Sig{Created: signedAt}), waivers: []Waiver{w(SignerExpired, "tidewright", "")}, want: Cleared, uses: 1},
@@ -73,7 +74,7 @@ func TestWaivers(t *testing.T) {
 	}
 	// A waived path does not outrank anything.
 	twice := map[string]string{"gauge-1.img": "image", "SHA256SUMS": sums(line("image", "gauge-1.img")), "other.sha256": sums(line("something else", "gauge-1.img"))}
-	twice["SHA256SUMS.sig"] = string(tidewright.Sign([]byte(twice["SHA256SUMS"]), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))
+	twice["SHA256SUMS.sig"] = string(older.Sign([]byte(twice["SHA256SUMS"]), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))
 	r := judgeFolder(t, twice, "", func(b *Basis) { b.Waivers = []Waiver{w(SignatureWeak, "tidewright", "")} })
 	assert.Equal(t, Refused, r.artifacts["gauge-1.img"].Verdict)
 }

@@ -195,17 +195,25 @@ func (r *Keyring) Lookup(f openpgp.Fingerprint) *Key {
 	return nil
 }
 
-// Issuers returns every key that may have made s: those with the issuer
-// fingerprint, or, when none is stated, all with the issuer's key ID, for key
-// IDs collide.
+// maxIssuers bounds the keys that are tried for one signature.
+const maxIssuers = 100
+
+// Issuers returns every key that may have made s, by all that it says of its issuer: what
+// only the issuer can have written before what anybody can change, and fingerprints before
+// key IDs, which collide. A hint that lies finds a key for which s does not hold.
 func (r *Keyring) Issuers(s *openpgp.Signature) []openpgp.Candidate {
-	hits := r.byKeyID[s.IssuerKeyID]
-	if s.IssuerFingerprint != "" {
-		hits = r.byFingerprint[s.IssuerFingerprint]
-	}
-	out := make([]openpgp.Candidate, len(hits))
-	for i, hit := range hits {
-		out[i] = openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
+	var out []openpgp.Candidate
+	for _, h := range s.Hints() {
+		hits := r.byKeyID[h.KeyID]
+		if h.Fingerprint != "" {
+			hits = r.byFingerprint[h.Fingerprint]
+		}
+		for _, hit := range hits {
+			one := openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
+			if len(out) < maxIssuers && !slices.Contains(out, one) {
+				out = append(out, one)
+			}
+		}
 	}
 	return out
 }

@@ -74,6 +74,14 @@ func (h HashAlgorithm) String() string {
 	return fmt.Sprintf("hash algorithm %d", uint8(h))
 }
 
+// size returns the length of the digest in bytes, or 0 for an algorithm that is not known.
+func (h HashAlgorithm) size() int {
+	if i, ok := h.info(); ok {
+		return i.crypto.Size()
+	}
+	return 0
+}
+
 // CollisionBits returns the collision resistance in bits.
 func (h HashAlgorithm) CollisionBits() int {
 	i, _ := h.info()

@@ -11,39 +11,73 @@ import (
 type armorBlock struct {
 	kind string // "PGP SIGNATURE", "PGP PUBLIC KEY BLOCK", …
 	data []byte
+	// damage says what is wrong with one that cannot be read; then it has no data.
+	damage error
 }
 
 var armorStart = []byte("-----BEGIN PGP ")
 
-// isArmored reports whether data holds an armor header line. Binary OpenPGP
-// data always starts with a byte whose top bit is set, armor never does.
+// isArmored reports whether data holds an armor header line at the start of a line. What
+// begins like a packet in binary is armored only if what the line begins is a block: text in
+// any script may stand in front of one, and a binary form may hold such a line by chance.
 func isArmored(data []byte) bool {
-	return len(data) > 0 && data[0] < 0x80 && bytes.Contains(data, armorStart)
+	at := armorAt(data, 0)
+	if at < 0 {
+		return false
+	}
+	if data[0] < 0x80 || at == 0 {
+		return true
+	}
+	_, _, err := readArmorBlock(data, at)
+	return err == nil
 }
+
+// armorAt returns where the next armor header line begins, from an offset on, or -1.
+func armorAt(data []byte, offset int) int {
+	for {
+		at := bytes.Index(data[offset:], armorStart)
+		if at < 0 {
+			return -1
+		}
+		start := offset + at
+		if start == 0 || data[start-1] == '\n' || data[start-1] == '\r' || bytes.HasSuffix(data[:start], byteOrderMark) {
+			return start
+		}
+		offset = start + len(armorStart)
+	}
+}
+
+// byteOrderMark may stand before the first line of a text in UTF-8.
+var byteOrderMark = []byte("\ufeff")
 
 // readArmor returns every block in data. Text around the blocks is passed
 // over, so is the checksum (RFC 9580, section 6.1: a reader must not reject a
 // block for it). Any line ending is accepted.
 func readArmor(data []byte) ([]armorBlock, error) {
+	blocks := armorBlocks(data)
+	for _, b := range blocks {
+		if b.damage != nil {
+			return nil, b.damage
+		}
+	}
+	return blocks, nil
+}
+
+// armorBlocks returns every block in data; of one that is damaged what is wrong with it. It
+// spoils no other.
+func armorBlocks(data []byte) []armorBlock {
 	var blocks []armorBlock
-	offset := 0
-	for {
-		at := bytes.Index(data[offset:], armorStart)
-		if at < 0 {
-			return blocks, nil
-		}
-		start := offset + at
-		if start > 0 && data[start-1] != '\n' && data[start-1] != '\r' {
-			offset = start + len(armorStart) // not at the start of a line
-			continue
-		}
-		block, end, err := readArmorBlock(data, start)
+	for at := armorAt(data, 0); at >= 0; {
+		block, end, err := readArmorBlock(data, at)
 		if err != nil {
-			return nil, err
+			line, _ := cutLine(data, at)
+			kind := strings.TrimSuffix(strings.TrimPrefix(strings.TrimRight(string(line), " \t"), "-----BEGIN "), "-----")
+			block, end = armorBlock{kind: kind, damage: err}, at+len(armorStart)
 		}
 		blocks = append(blocks, block)
-		offset = end
+		at = armorAt(data, end)
 	}
+	return blocks
 }
 
 // readArmorBlock reads the block whose header line starts at start, and
@@ -77,8 +111,9 @@ func readArmorBlock(data []byte, start int) (armorBlock, int, error) {
 			return armorBlock{}, 0, &FormatError{Offset: at, Reason: fmt.Sprintf("expected %q, found another dashed line", end)}
 		case inHeaders && trimmed == "":
 			inHeaders = false
-		case inHeaders && strings.Contains(trimmed, ": "):
-			// An armor header such as "Comment:". It says nothing that counts.
+		case inHeaders && strings.Contains(trimmed, ":"):
+			// An armor header such as "Comment:", whose value may be empty. It says nothing
+			// that counts. A colon is no part of base64.
 		case len(trimmed) == 5 && trimmed[0] == '=':
 			// The optional checksum.
 		default:

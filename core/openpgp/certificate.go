@@ -1,6 +1,7 @@
 package openpgp
 
 import (
+	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -18,8 +19,12 @@ type Certificate struct {
 	revocations []*Signature
 	components  []component
 	// own are, for each component, the owner's signatures that hold, once they have
-	// been checked.
-	own       [][]*Signature
+	// been checked, and ownIDs tells them by their identity.
+	own    [][]*Signature
+	ownIDs map[string]bool
+	// strays are signatures by other keys that are about a user ID and may not stand behind
+	// it: certifications elsewhere, and all that take certifications back.
+	strays    []foreign
 	checkOnce sync.Once
 	vetting   Vetting
 	verified  *memory
@@ -51,102 +56,150 @@ type component struct {
 }
 
 // ReadCertificates reads public keys, armored or binary, one or many. A key of
-// a version that is not supported is left out and reported in skipped.
+// a version that is not supported, and one that is damaged, is left out and reported in
+// skipped, with where it stands.
 //
 // It returns a [*SecretKeyError] when the input holds any secret key, an
-// [*EmptyError] when it holds no key, and a [*FormatError] when it is damaged.
+// [*EmptyError] when it holds no key, and a [*FormatError] when all keys are damaged.
 func ReadCertificates(data []byte) (certs []*Certificate, skipped []error, err error) {
-	binaries := [][]byte{data}
+	in := &keyReader{}
 	if isArmored(data) {
-		blocks, err := readArmor(data)
-		if err != nil {
-			return nil, nil, err
-		}
-		binaries = nil
-		for _, b := range blocks {
-			switch b.kind {
-			case "PGP PRIVATE KEY BLOCK":
+		for _, b := range armorBlocks(data) {
+			switch {
+			case b.kind == "PGP PRIVATE KEY BLOCK":
 				return nil, nil, &SecretKeyError{}
-			case "PGP PUBLIC KEY BLOCK":
-				binaries = append(binaries, b.data)
-			default:
+			case b.kind != "PGP PUBLIC KEY BLOCK":
 				return nil, nil, &EmptyError{Want: "public key", Found: "it is a block headed " + b.kind}
+			case b.damage != nil:
+				in.damaged = append(in.damaged, b.damage)
+			default:
+				if err := in.read(b.data); err != nil {
+					return nil, nil, err
+				}
 			}
 		}
+	} else if err := in.read(data); err != nil {
+		return nil, nil, err
 	}
-	for _, b := range binaries {
-		if what := describe(b); what != "" || b[0]&0x80 == 0 {
-			return nil, nil, &EmptyError{Want: "public key", Found: what}
-		}
-		groups, err := readGroups(b)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, g := range groups {
-			cert, err := newCertificate(g)
-			if IsUnsupported(err) {
-				skipped = append(skipped, err)
-				continue
-			}
-			if err != nil {
-				return nil, nil, err
-			}
-			certs = append(certs, cert)
-		}
-	}
-	if len(certs) == 0 && len(skipped) == 0 {
+	switch {
+	case len(in.certs) == 0 && len(in.unsupported) == 0 && len(in.damaged) > 0:
+		return nil, nil, in.damaged[0]
+	case len(in.certs) == 0 && len(in.unsupported) == 0:
 		return nil, nil, &EmptyError{Want: "public key"}
 	}
-	return certs, skipped, nil
+	return in.certs, append(in.unsupported, in.damaged...), nil
+}
+
+// A keyReader collects certificates, and says what is wrong with others.
+type keyReader struct {
+	certs                []*Certificate
+	unsupported, damaged []error
+}
+
+// read reads the certificates of one block. It fails where it holds a secret key, or no key
+// at all.
+func (in *keyReader) read(data []byte) error {
+	if what := describe(data); what != "" || data[0]&0x80 == 0 {
+		return &EmptyError{Want: "public key", Found: what}
+	}
+	groups, damaged, err := readGroups(data)
+	if err != nil {
+		return err
+	}
+	in.damaged = append(in.damaged, damaged...)
+	for _, g := range groups {
+		cert, err := newCertificate(g.parts)
+		switch {
+		case err == nil:
+			in.certs = append(in.certs, cert)
+		case IsUnsupported(err):
+			in.unsupported = append(in.unsupported, err)
+		default:
+			in.damaged = append(in.damaged, &FormatError{Offset: g.offset, Packet: tagName(tagPublicKey), Reason: reasonOf(err)})
+		}
+	}
+	return nil
+}
+
+// reasonOf returns what is wrong, without the place.
+func reasonOf(err error) string {
+	var format *FormatError
+	if errors.As(err, &format) {
+		return format.Reason
+	}
+	return err.Error()
+}
+
+// A group are the components of one certificate, and where it begins.
+type group struct {
+	offset int
+	parts  []component
 }
 
 // readGroups splits packets into the components of one certificate each. How many
 // there are is bounded by what is kept of a certificate, see [Certificate.Vet]: a flood
-// of junk must not keep what is genuine from being read.
-func readGroups(data []byte) ([][]component, error) {
-	var groups [][]component
-	var group []component
+// of junk must not keep what is genuine from being read. A certificate with a packet that
+// has no place in one is left out, and damaged says why; where a packet's end cannot be told
+// reading ends.
+func readGroups(data []byte) (groups []group, damaged []error, err error) {
+	var g *group
+	end := func() {
+		if g != nil {
+			groups = append(groups, *g)
+		}
+		g = nil
+	}
+	spoiled := false // up to the next key
+	strange := false // before the first key
 	r := packetReader{data: data}
 	for {
 		p, err := r.next()
 		if err != nil {
-			return nil, err
+			g = nil // nobody knows what of it is missing
+			damaged = append(damaged, err)
+			break
 		}
 		if p == nil {
 			break
 		}
 		switch p.tag {
 		case tagSecretKey, tagSecretSubkey:
-			return nil, &SecretKeyError{}
+			return nil, nil, &SecretKeyError{}
 		case tagPublicKey:
-			if group != nil {
-				groups = append(groups, group)
-			}
-			group = []component{{tag: p.tag, body: p.body}}
-		case tagUserID, tagUserAttribute, tagPublicSubkey:
-			if group == nil {
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"}
-			}
-			group = append(group, component{tag: p.tag, body: p.body})
-		case tagSignature:
-			if group == nil {
-				return nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
-			}
-			last := &group[len(group)-1]
-			last.sigs = append(last.sigs, p.body)
+			end()
+			g, spoiled = &group{offset: p.offset, parts: []component{{tag: p.tag, body: p.body}}}, false
 		case tagTrust, tagMarker, tagPadding:
 			// Local remarks of whoever exported the key.
+		case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
+			switch {
+			case spoiled:
+			case g == nil && p.tag == tagSignature && !strange:
+				return nil, nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
+			case g == nil:
+				strange = true
+				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"})
+			case p.tag == tagSignature:
+				last := &g.parts[len(g.parts)-1]
+				last.sigs = append(last.sigs, p.body)
+			default:
+				g.parts = append(g.parts, component{tag: p.tag, body: p.body})
+			}
 		default:
-			if p.tag < 40 { // critical: RFC 9580, section 4.3
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"}
+			if p.tag < leastUncritical && !spoiled {
+				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"})
+				g, spoiled = nil, true
 			}
 		}
+		if len(damaged) > maxDamaged {
+			return nil, nil, damaged[0]
+		}
 	}
-	if group != nil {
-		groups = append(groups, group)
-	}
-	return groups, nil
+	end()
+	return groups, damaged, nil
 }
+
+// maxDamaged bounds the damage of one input that is told apart.
+const maxDamaged = 1000
 
 // Bytes returns the certificate in canonical binary form.
 func (c *Certificate) Bytes() []byte {
@@ -212,6 +265,17 @@ func revocationOf(sigs []*Signature) *Revocation {
 	return worst
 }
 
+// revocationOf returns the gravest revocation that concerns a key: of the primary key, and of
+// the subkey where it is one. The hardest decides, and of equally hard ones the earliest.
+func (c *Certificate) revocationOf(key *PublicKey) *Revocation {
+	c.check()
+	all := slices.Clone(c.revocations)
+	if sub := c.subkey(key); sub != nil && key != c.Primary {
+		all = append(all, sub.revocations...)
+	}
+	return revocationOf(all)
+}
+
 // Revocation returns how the primary key was revoked by its owner, or nil.
 func (c *Certificate) Revocation() *Revocation {
 	c.check()
@@ -266,7 +330,7 @@ func (c *Certificate) Uses(key *PublicKey, rules Rules) []string {
 	var own ruling
 	if key == c.Primary {
 		own, _ = c.primaryRuling(rules)
-	} else if sub := c.subkey(key); sub != nil {
+	} else if sub := c.subkey(key); sub != nil && key.Version == c.Primary.Version {
 		c.check()
 		own, _ = rules.ruling(sub.bindings, key)
 	}

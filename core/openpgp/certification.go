@@ -2,7 +2,7 @@ package openpgp
 
 import (
 	"fmt"
-	"hash"
+	"slices"
 	"time"
 )
 
@@ -60,26 +60,38 @@ type Certification struct {
 }
 
 // Certifiers lists, for each user ID that has any, by which keys its
-// certifications say they were made: fingerprints, and key IDs where no
-// fingerprint is stated. Nothing about them is checked.
+// certifications say they were made: fingerprints, and key IDs of others. Nothing about them is checked.
 func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
 	c.check()
 	known, knownID := map[Fingerprint]bool{}, map[KeyID]bool{}
-	for _, u := range c.UserIDs {
-		for _, s := range u.others {
+	take := func(s foreign) {
+		for _, h := range s.hints {
 			switch {
-			case !s.kind.isCertification():
-			case s.fingerprint != "":
-				if !known[s.fingerprint] {
-					known[s.fingerprint] = true
-					fingerprints = append(fingerprints, s.fingerprint)
-				}
-			case s.id != 0 && !knownID[s.id]:
-				knownID[s.id] = true
-				ids = append(ids, s.id)
+			case h.fingerprint != "" && !known[h.fingerprint]:
+				known[h.fingerprint] = true
+				fingerprints = append(fingerprints, h.fingerprint)
+			case h.fingerprint == "" && h.id != 0 && !knownID[h.id]:
+				knownID[h.id] = true
+				ids = append(ids, h.id)
 			}
 		}
 	}
+	for _, u := range c.UserIDs {
+		for _, s := range u.others {
+			if s.kind.isCertification() {
+				take(s)
+			}
+		}
+	}
+	for _, s := range c.strays {
+		if s.kind.isCertification() {
+			take(s)
+		}
+	}
+	// A key that is named by its fingerprint is not named again by its ID.
+	ids = slices.DeleteFunc(ids, func(id KeyID) bool {
+		return slices.ContainsFunc(fingerprints, func(fp Fingerprint) bool { return fp.keyID() == id })
+	})
 	return fingerprints, ids
 }
 
@@ -89,29 +101,64 @@ func (c *Certificate) Certifiers() (fingerprints []Fingerprint, ids []KeyID) {
 func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certification {
 	c.check()
 	var out []Certification
+	e := NewEffort(strayEffort)
 	for _, u := range c.UserIDs {
-		write := c.hashesID(u)
 		for _, one := range u.others {
-			if !one.kind.isCertification() {
-				continue
+			if s := one.by(certifier); s != nil && one.kind.isCertification() {
+				out = append(out, c.said(u, s, certifier, rules, e))
 			}
-			s := one.by(certifier)
-			if s == nil {
-				continue
+		}
+	}
+	for _, one := range c.strays {
+		s := one.by(certifier)
+		if s == nil || !one.kind.isCertification() {
+			continue
+		}
+		for _, u := range c.UserIDs {
+			if held, _ := c.verified.holds(s, certifier.Primary, c.hashesID(u, s), e); held {
+				out = append(out, c.said(u, s, certifier, rules, e))
+				break
 			}
-			said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
-			said.Status, said.Reason = c.weigh(u, s, certifier, rules, write)
-			if e, _ := certifier.Expires(rules); e != nil && !rules.Now.Before(*e) && said.Status == CertificationHolds {
-				said.CertifierExpired = e
-			}
-			out = append(out, said)
 		}
 	}
 	return out
 }
 
+// strayEffort bounds what is spent on finding the user IDs of signatures that do not stand
+// behind them.
+const strayEffort = 2 * time.Second
+
+// said tells what a certification of a user ID says and whether it counts.
+func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rules Rules, e *Effort) Certification {
+	said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
+	said.Status, said.Reason = c.weigh(u, s, certifier, rules, e)
+	if expires, _ := certifier.Expires(rules); expires != nil && !rules.Now.Before(*expires) && said.Status == CertificationHolds {
+		said.CertifierExpired = expires
+	}
+	return said
+}
+
+// takenBack returns when the maker of a certification took it back, if that is so. It does
+// not matter where the revocation stands.
+func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate, e *Effort) (at time.Time, ok bool) {
+	for _, one := range c.strays {
+		if one.kind != CertRevocation {
+			continue
+		}
+		r := one.by(certifier)
+		if r == nil || r.Created.Before(s.Created) {
+			continue
+		}
+		if held, _ := c.verified.holds(r, certifier.Primary, c.hashesID(u, r), e); held {
+			return r.Created, true
+		}
+	}
+	return time.Time{}, false
+}
+
 // weigh decides about one certification by the certifier.
-func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules, write func(hash.Hash)) (CertificationStatus, string) {
+func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules, e *Effort) (CertificationStatus, string) {
+	write := c.hashesID(u, s)
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
 	if held, _ := c.verified.holds(s, certifier.Primary, write, nil); !held {
 		return CertificationInvalid, "its cryptography does not hold"
@@ -127,20 +174,13 @@ func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rul
 		return CertificationInvalid, "it is dated " + day(s.Created) + ", which has not come yet"
 	case !rules.strongEnough(s):
 		return CertificationWeak, fmt.Sprintf("%s is too weak for its date", s.Hash)
+	case certifier.Primary.tooShort(s):
+		return CertificationWeak, fmt.Sprintf("%s is shorter than the standard asks for with %s", s.Hash, certifier.Primary.Describe())
 	case s.expired(rules.Now):
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
 	}
-	for _, one := range u.others {
-		if one.kind != CertRevocation {
-			continue
-		}
-		r := one.by(certifier)
-		if r == nil || r.Created.Before(s.Created) {
-			continue
-		}
-		if held, _ := c.verified.holds(r, certifier.Primary, write, nil); held {
-			return CertificationRevoked, "its maker took it back on " + day(r.Created)
-		}
+	if at, ok := c.takenBack(u, s, certifier, e); ok {
+		return CertificationRevoked, "its maker took it back on " + day(at)
 	}
 	switch {
 	case c.disowned(u, rules):

@@ -113,7 +113,7 @@ func TestTimeline(t *testing.T) {
 // they do in self-signatures, up to the cut-off date.
 func TestOldHashesInCertifications(t *testing.T) {
 	long := time.Date(2019, 1, 1, 0, 0, 0, 0, time.UTC)
-	anchorKey, releaseKey := pgptest.NewKey("old anchor", pgptest.Ed25519, long), pgptest.NewKey("old release", pgptest.Ed25519, long)
+	anchorKey, releaseKey := pgptest.NewKey("old anchor", pgptest.RSA2048, long), pgptest.NewKey("old release", pgptest.Ed25519, long)
 	const id = "Release <release@example.org>"
 	anchor := parseOne(t, pgptest.NewCertificate(anchorKey).UserID("A", pgptest.Sig{Created: long, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}).Bytes())
 	rules := rules()

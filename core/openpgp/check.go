@@ -130,15 +130,26 @@ type Vetting struct {
 	Surplus int
 }
 
-// A claim is a signature that says to be by the owner of a certificate, in all the
-// copies that there are of it.
+// A claim is a signature that may be by the owner of a certificate, in all the copies
+// that there are of it.
 type claim struct {
-	part   int
 	sig    *Signature
 	copies []*Signature
-	to     *[]*Signature
-	write  func(hash.Hash)
-	sub    *Subkey
+	// places are what it may be over. That at which it stands is the first, where natural is
+	// set; the others are tried when it does not hold there.
+	places  []place
+	natural bool
+	// unsure is set for one that says to be by another key in a part that anybody can change.
+	unsure bool
+	held   bool
+}
+
+// A place is what a signature of the owner may be over, and where it belongs then.
+type place struct {
+	part  int
+	to    *[]*Signature
+	write func(hash.Hash)
+	sub   *Subkey
 }
 
 // identity is what makes two signature packets copies of one signature: all but the
@@ -167,107 +178,205 @@ func (c *Certificate) check() { c.checkWithin(NewEffort(ownEffort)) }
 //
 // No number of forgeries can hide what is genuine as long as the effort suffices:
 // nothing is counted before it is verified, revocations are taken first, whatever
-// they are about, and then what is newest.
+// they are about and wherever they stand, and then what is newest. Where a signature
+// stands says what it is tried over first, and decides nothing.
 func (c *Certificate) checkWithin(e *Effort) {
 	c.checkOnce.Do(func() {
 		c.own = make([][]*Signature, len(c.components))
+		c.ownIDs = map[string]bool{}
 		claims := c.claims()
 		slices.SortStableFunc(claims, func(a, b *claim) int { return weightier(a.sig, b.sig) })
+		ordinary := slices.IndexFunc(claims, func(one *claim) bool { return !one.sig.Type.isRevocation() })
+		if ordinary < 0 {
+			ordinary = len(claims)
+		}
+		short := map[*claim]bool{}
+		for _, some := range [][]*claim{claims[:ordinary], claims[ordinary:]} {
+			c.tryAt(some, func(one *claim) []place {
+				if !one.natural {
+					return nil
+				}
+				return one.places[:1]
+			}, short, e)
+			c.tryAt(some, func(one *claim) []place {
+				if !one.natural {
+					return one.places
+				}
+				return one.places[1:]
+			}, short, e)
+		}
 		for _, one := range claims {
-			switch held, spent := c.verified.holds(one.sig, c.Primary, one.write, e); {
-			case !spent:
+			switch {
+			case one.held || one.unsure:
+			case short[one]:
 				c.vetting.Unchecked++
-			case !held:
-				c.vetting.Forged++
 			default:
-				c.accept(one, e)
+				c.vetting.Forged++
 			}
 		}
 	})
 }
 
-// claims collects the signatures that say to be by the owner, and shares out those
-// that are by others.
-func (c *Certificate) claims() []*claim {
-	var out []*claim
-	known := map[statement]*claim{}
-	names, subkeys := c.UserIDs, c.Subkeys
-	for i, part := range c.components {
-		var user *UserID
-		var sub *Subkey
-		switch {
-		case part.tag == tagUserID:
-			user, names = names[0], names[1:]
-		case part.tag == tagPublicSubkey && len(subkeys) > 0 && string(subkeys[0].Key.body) == string(part.body):
-			sub, subkeys = subkeys[0], subkeys[1:]
+// tryAt tries those of some claims that do not hold yet over places of theirs. It notes
+// those for which the effort did not suffice.
+func (c *Certificate) tryAt(claims []*claim, places func(*claim) []place, short map[*claim]bool, e *Effort) {
+	for _, one := range claims {
+		if one.held {
+			continue
 		}
+		for _, at := range places(one) {
+			held, spent := c.verified.holds(one.sig, c.Primary, at.write, e)
+			if !spent {
+				short[one] = true
+			}
+			if held {
+				one.held = true
+				c.ownIDs[one.sig.identity()] = true
+				c.accept(one, at, e)
+				break
+			}
+		}
+	}
+}
+
+// claims collects the signatures that may be by the owner, and shares out those that are
+// by others.
+func (c *Certificate) claims() []*claim {
+	spots := c.spots()
+	var out []*claim
+	known := map[string]*claim{}
+	for i, part := range c.components {
 		for _, raw := range part.sigs {
 			s, err := parseSignature(raw, 0)
 			if err != nil || s.unsupported != nil {
 				continue // it is kept, and proves nothing
 			}
-			if !c.mayBeOwn(s) {
-				if user != nil {
-					user.others = append(user.others, foreign{raw, s.Type, s.IssuerFingerprint, s.IssuerKeyID})
+			named := c.mayBeOwn(s)
+			if !named && !s.hintsLie() {
+				c.noteForeign(spots[i].user, foreign{raw, s.Type, s.hints})
+				continue
+			}
+			places, natural := c.placesFor(spots, i, s)
+			if len(places) == 0 {
+				continue
+			}
+			id := s.identity()
+			if first := known[id]; first != nil {
+				first.copies = append(first.copies, s)
+				first.unsure = first.unsure && !named
+				if natural && !first.natural {
+					first.places, first.natural = places, true
 				}
 				continue
 			}
-			to, write := c.place(part, user, sub, s.Type)
-			if write == nil {
-				continue
-			}
-			key := statement{i, s.identity()}
-			if first := known[key]; first != nil {
-				first.copies = append(first.copies, s)
-				continue
-			}
-			one := &claim{part: i, sig: s, copies: []*Signature{s}, to: to, write: write, sub: sub}
-			known[key] = one
+			one := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named}
+			known[id] = one
 			out = append(out, one)
 		}
 	}
 	return out
 }
 
-// place tells where a signature of a type by the owner belongs, and what it is over.
-// What says nothing about the part that it follows has no place; that of a user
+// A spot is a part of a certificate with what was understood of it.
+type spot struct {
+	user *UserID
+	sub  *Subkey
+}
+
+// spots returns what the components are, in their order.
+func (c *Certificate) spots() []spot {
+	out := make([]spot, len(c.components))
+	names, subkeys := c.UserIDs, c.Subkeys
+	for i, part := range c.components {
+		switch {
+		case part.tag == tagUserID:
+			out[i].user, names = names[0], names[1:]
+		case part.tag == tagPublicSubkey && len(subkeys) > 0 && string(subkeys[0].Key.body) == string(part.body):
+			out[i].sub, subkeys = subkeys[0], subkeys[1:]
+		}
+	}
+	return out
+}
+
+// placesFor returns all that a signature by the owner may be over by its type, that at
+// which it stands first; natural tells whether it may be over that.
+func (c *Certificate) placesFor(spots []spot, at int, s *Signature) (places []place, natural bool) {
+	if p, ok := c.place(spots, at, s); ok {
+		places, natural = append(places, p), true
+	}
+	if natural && (s.Type == KeyRevocation || s.Type == DirectKey) {
+		return places, natural
+	}
+	for i := range c.components {
+		if i == at {
+			continue
+		}
+		if p, ok := c.place(spots, i, s); ok {
+			places = append(places, p)
+		}
+	}
+	return places, natural
+}
+
+// place tells where a signature by the owner belongs that is over a part, and what it
+// hashes of it. What says nothing about such a part has no place there; that of a user
 // attribute is checked, and not used.
-func (c *Certificate) place(part component, user *UserID, sub *Subkey, t SignatureType) (to *[]*Signature, write func(hash.Hash)) {
+func (c *Certificate) place(spots []spot, at int, s *Signature) (p place, ok bool) {
+	part, user, sub := c.components[at], spots[at].user, spots[at].sub
+	p = place{part: at, sub: sub}
 	primary := func(h hash.Hash) { c.Primary.hashInto(h) }
-	switch {
+	switch t := s.Type; {
 	case part.tag == tagPublicKey && t == KeyRevocation:
-		return &c.revocations, primary
+		p.to, p.write = &c.revocations, primary
 	case part.tag == tagPublicKey && t == DirectKey:
-		return &c.direct, primary
+		p.to, p.write = &c.direct, primary
 	case user != nil && t.isCertification():
-		return &user.self, c.hashesID(user)
+		p.to, p.write = &user.self, c.hashesID(user, s)
 	case user != nil && t == CertRevocation:
-		return &user.revocations, c.hashesID(user)
+		p.to, p.write = &user.revocations, c.hashesID(user, s)
 	case part.tag == tagUserAttribute && (t.isCertification() || t == CertRevocation):
-		return new([]*Signature), func(h hash.Hash) {
+		p.to = new([]*Signature)
+		p.write = func(h hash.Hash) {
 			primary(h)
-			hashNamed(h, 0xd1, part.body)
+			hashNamed(h, 0xd1, part.body, s)
 		}
 	case sub != nil && t == SubkeyBinding:
-		return &sub.bindings, c.hashesSubkey(sub)
+		p.to, p.write = &sub.bindings, c.hashesSubkey(sub)
 	case sub != nil && t == SubkeyRevocation:
-		return &sub.revocations, c.hashesSubkey(sub)
+		p.to, p.write = &sub.revocations, c.hashesSubkey(sub)
+	default:
+		return place{}, false
 	}
-	return nil, nil
+	return p, true
+}
+
+// noteForeign keeps in mind a signature by another key that stands behind a user ID, or
+// behind something else.
+func (c *Certificate) noteForeign(user *UserID, one foreign) {
+	if !one.kind.isCertification() && one.kind != CertRevocation {
+		return
+	}
+	if user != nil {
+		user.others = append(user.others, one)
+	}
+	if user == nil || one.kind == CertRevocation {
+		c.strays = append(c.strays, one)
+	}
 }
 
 // accept takes a claim that holds. Of its copies the best is kept: for a binding,
 // one with every signature back that holds, so that a copy without takes nothing away.
-func (c *Certificate) accept(one *claim, e *Effort) {
+func (c *Certificate) accept(one *claim, at place, e *Effort) {
 	best := one.copies[0]
 	for _, s := range one.copies[1:] {
 		best = preferred(best, s)
 	}
 	if one.sig.Type == SubkeyBinding {
-		best = c.withBacks(one, best, e)
+		best = c.withBacks(one, at, best, e)
 	}
-	*one.to = append(*one.to, best)
-	c.own[one.part] = append(c.own[one.part], best)
+	best.short = c.Primary.tooShort(best)
+	*at.to = append(*at.to, best)
+	c.own[at.part] = append(c.own[at.part], best)
 }
 
 // hintless reports whether it does not say by whom it is.
@@ -275,7 +384,7 @@ func (s *Signature) hintless() bool { return s.IssuerFingerprint == "" && s.Issu
 
 // withBacks returns a binding with those signatures back by the subkey that hold, of
 // all its copies.
-func (c *Certificate) withBacks(one *claim, best *Signature, e *Effort) *Signature {
+func (c *Certificate) withBacks(one *claim, at place, best *Signature, e *Effort) *Signature {
 	var backs []*Signature
 	for _, s := range one.copies {
 		for _, body := range s.embedded {
@@ -284,7 +393,8 @@ func (c *Certificate) withBacks(one *claim, best *Signature, e *Effort) *Signatu
 				slices.ContainsFunc(backs, func(b *Signature) bool { return bytes.Equal(b.Raw, back.Raw) }) {
 				continue
 			}
-			if held, _ := c.verified.holds(back, one.sub.Key, one.write, e); held {
+			if held, _ := c.verified.holds(back, at.sub.Key, at.write, e); held {
+				back.short = at.sub.Key.tooShort(back)
 				backs = append(backs, back)
 			}
 		}
@@ -352,9 +462,16 @@ func (s *Signature) appendUnhashed(id byte, body []byte) []byte {
 	return slices.Concat(s.Raw[:at], length, s.Raw[at+width:end], sub, s.Raw[end:])
 }
 
-// mayBeOwn reports whether the issuer hints allow s to be by the primary key.
+// mayBeOwn reports whether the issuer hints allow s to be by the primary key: there is
+// none, or one of them names it.
 func (c *Certificate) mayBeOwn(s *Signature) bool {
-	return s.hintless() || c.named(s.IssuerFingerprint, s.IssuerKeyID)
+	return s.hintless() || slices.ContainsFunc(s.hints, func(h hint) bool { return c.named(h.fingerprint, h.id) })
+}
+
+// hintsLie reports whether the issuer hints of a revocation of a key may lie: they stand
+// where anybody can change them. To hide a revocation that way must not succeed.
+func (s *Signature) hintsLie() bool {
+	return (s.Type == KeyRevocation || s.Type == SubkeyRevocation) && !slices.ContainsFunc(s.hints, func(h hint) bool { return h.hashed })
 }
 
 // named reports whether issuer hints mean the primary key. A fingerprint decides.
@@ -368,15 +485,14 @@ func (c *Certificate) named(fp Fingerprint, id KeyID) bool {
 // A foreign signature is one by another key than the certificate's. There can be many
 // thousands of them: what they say is read when somebody asks.
 type foreign struct {
-	raw         []byte
-	kind        SignatureType
-	fingerprint Fingerprint
-	id          KeyID
+	raw   []byte
+	kind  SignatureType
+	hints []hint
 }
 
-// by returns the signature if its hints allow it to be by a certificate.
+// by returns the signature if one of its hints allows it to be by a certificate.
 func (f foreign) by(c *Certificate) *Signature {
-	if !c.named(f.fingerprint, f.id) {
+	if !slices.ContainsFunc(f.hints, func(h hint) bool { return c.named(h.fingerprint, h.id) }) {
 		return nil
 	}
 	s, err := parseSignature(f.raw, 0)
@@ -386,18 +502,21 @@ func (f foreign) by(c *Certificate) *Signature {
 	return s
 }
 
-// hashesID returns what writes the key and one of its user IDs into a hash, as
-// certifications do (RFC 9580, section 5.2.4).
-func (c *Certificate) hashesID(u *UserID) func(hash.Hash) {
+// hashesID returns what writes the key and one of its user IDs into a hash, as a
+// certification does (RFC 9580, section 5.2.4).
+func (c *Certificate) hashesID(u *UserID, s *Signature) func(hash.Hash) {
 	return func(h hash.Hash) {
 		c.Primary.hashInto(h)
-		hashNamed(h, 0xb4, []byte(u.ID))
+		hashNamed(h, 0xb4, []byte(u.ID), s)
 	}
 }
 
-// hashNamed writes a user ID or attribute as certifications hash it.
-func hashNamed(h hash.Hash, prefix byte, body []byte) {
-	h.Write(binary.BigEndian.AppendUint32([]byte{prefix}, uint32(len(body))))
+// hashNamed writes a user ID or attribute as a certification hashes it: one of version 3
+// hashes the bare content.
+func hashNamed(h hash.Hash, prefix byte, body []byte, s *Signature) {
+	if s.Version != 3 {
+		h.Write(binary.BigEndian.AppendUint32([]byte{prefix}, uint32(len(body))))
+	}
 	h.Write(body)
 }
 

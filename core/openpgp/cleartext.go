@@ -127,11 +127,17 @@ func ReadCleartext(data []byte) (*Cleartext, error) {
 			c.Outside = "behind the frame"
 		}
 	}
-	// Between the blocks of several signatures there is nothing.
+	// Between the blocks of several signatures there is nothing. A block that is damaged goes
+	// up to the next one.
 	for at := start; at < end; {
 		_, behind, err := readArmorBlock(data[:end], at)
 		if err != nil {
-			return nil, err
+			next := armorAt(data[:end], at+len(signatureStart))
+			if next < 0 {
+				break
+			}
+			at = next
+			continue
 		}
 		for behind < end && bytes.IndexByte([]byte(" \t\r\n"), data[behind]) >= 0 {
 			behind++

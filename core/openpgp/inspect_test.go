@@ -48,7 +48,7 @@ func TestInspect(t *testing.T) {
 		"an old key":       {pgptest.NewCertificate(pgptest.NewKey3("old", born)).Bytes(), "public key", []string{"version: 3", "fingerprint can be forged"}},
 		"a signature":      {key.Primary.Sign(document, spec), "signature", []string{"type: binary document (0x00)", "Ed25519 with SHA-256", "issuer fingerprint", "issuer key ID (not signed)"}},
 		"a critical part":  {critical, "signature", []string{"subpacket type 100 (private use), critical: 01", "counts for nothing"}},
-		"version 6":        {six("i", pgptest.Ed448).Primary.Sign(document, spec), "signature", []string{"salt: 16 bytes"}},
+		"version 6":        {six("i", pgptest.Ed448).Primary.Sign(document, spec), "signature", []string{"salt: 32 bytes"}},
 		"a message":        {message, "message", []string{"expands to", "literal data", "announces"}},
 		"a signed text":    {append([]byte("before\n"), pgptest.Cleartext("hello", spec, key.Primary)...), "signed text", []string{"There is text before the frame; nobody signed it.", "text document (0x01)"}},
 		"a broken frame":   {[]byte("-----BEGIN PGP SIGNED MESSAGE-----\n\nx\n"), "signed text", []string{"cut short"}},

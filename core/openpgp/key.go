@@ -34,6 +34,17 @@ func (f Fingerprint) Bytes() []byte {
 	return b
 }
 
+// keyID returns the key ID that goes with the fingerprint of a key of version 4 or 6, or 0.
+func (f Fingerprint) keyID() KeyID {
+	switch b := f.Bytes(); len(b) {
+	case sha1.Size:
+		return KeyID(binary.BigEndian.Uint64(b[12:]))
+	case sha256.Size:
+		return KeyID(binary.BigEndian.Uint64(b))
+	}
+	return 0
+}
+
 // A KeyID is the short, ambiguous name of a key: the low 64 bits of a version 4
 // fingerprint, the high 64 bits of a version 6 one, the low 64 bits of the
 // modulus of a version 3 key. It may find a key; it never identifies one.
@@ -361,6 +372,26 @@ func (k *PublicKey) hashInto(w interface{ Write([]byte) (int, error) }) {
 	}
 	w.Write(k.body) //nolint:errcheck // hashes do not fail
 }
+
+// leastHash returns how many bytes the digest of a signature by the key has at least: for
+// ECDSA as many as the order of the curve has bits, rounded down to what hashes have; 32 for
+// Ed25519 in either encoding and 64 for Ed448 (RFC 9580, sections 5.2.3.2 to 5.2.3.5 and 9.2);
+// for other keys any number.
+func (k *PublicKey) leastHash() int {
+	switch {
+	case k.ec != nil:
+		return min((k.ec.curve.bits+7)/8, 64)
+	case k.ed25519 != nil:
+		return 32
+	case k.ed448 != nil:
+		return 64
+	}
+	return 0
+}
+
+// tooShort reports whether the standard asks for a longer hash than that of a signature by
+// the key.
+func (k *PublicKey) tooShort(s *Signature) bool { return s.Hash.size() < k.leastHash() }
 
 // verify checks the signature's values over a finished digest. It returns nil
 // when the cryptography holds.

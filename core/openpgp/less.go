@@ -11,7 +11,10 @@ import (
 // that it has no longer, certifications that were taken back. What was proved by the
 // older may not be any more. It is empty when nothing was taken away. Text from
 // outside is to be made harmless.
-func Less(before, after *Certificate, rules Rules) []string {
+//
+// Whether a certification was taken back only its maker's key can tell: certifiers finds
+// it. What nobody here can verify is nothing less.
+func Less(before, after *Certificate, certifiers Certifiers, rules Rules) []string {
 	var out []string
 	if harder(before.Revocation(), after.Revocation()) {
 		r := after.Revocation()
@@ -38,7 +41,7 @@ func Less(before, after *Certificate, rules Rules) []string {
 			out = append(out, fmt.Sprintf("A user ID counts no longer: %s.", u.ID))
 		}
 	}
-	if after.takenBack() > before.takenBack() {
+	if after.withdrawals(certifiers) > before.withdrawals(certifiers) {
 		out = append(out, "A certification of it by another key is taken back.")
 	}
 	return out
@@ -71,15 +74,30 @@ func lost(what string, was ruling, had bool, is ruling, has bool) []string {
 	return out
 }
 
-// takenBack counts the revocations of certifications by other keys.
-func (c *Certificate) takenBack() int {
+// withdrawals counts the revocations of certifications that hold, by keys that are known.
+func (c *Certificate) withdrawals(certifiers Certifiers) int {
 	c.check()
+	if certifiers == nil {
+		return 0
+	}
+	e := NewEffort(strayEffort)
 	n := 0
-	for _, u := range c.UserIDs {
-		for _, s := range u.others {
-			if s.kind == CertRevocation {
-				n++
-			}
+	for _, one := range c.strays {
+		if one.kind != CertRevocation {
+			continue
+		}
+		s, err := parseSignature(one.raw, 0)
+		if err != nil {
+			continue
+		}
+		by := certifiers(s)
+		if slices.ContainsFunc(c.UserIDs, func(u *UserID) bool {
+			return slices.ContainsFunc(by, func(k Candidate) bool {
+				held, _ := c.verified.holds(s, k.Key, c.hashesID(u, s), e)
+				return held
+			})
+		}) {
+			n++
 		}
 	}
 	return n

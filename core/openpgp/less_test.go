@@ -30,6 +30,13 @@ func TestLess(t *testing.T) {
 	subkey := func() *pgptest.Certificate { return pgptest.NewCertificate(key).Add(pgptest.Packet(14, subBody(sub))) }
 	named := func(spec pgptest.Sig) *pgptest.Certificate { return pgptest.NewCertificate(key).UserID(id, spec) }
 	at := born.AddDate(0, 1, 0)
+	anchors := readCert(t, pgptest.NewCertificate(anchor).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	known := func(s *openpgp.Signature) []openpgp.Candidate {
+		if s.IssuerFingerprint != anchors.Primary.Fingerprint {
+			return nil
+		}
+		return []openpgp.Candidate{{Certificate: anchors, Key: anchors.Primary}}
+	}
 	for name, c := range map[string]struct {
 		before, newer *pgptest.Certificate
 		says          string
@@ -51,6 +58,8 @@ func TestLess(t *testing.T) {
 		"a subkey expires":              {whole(), pgptest.NewCertificate(key).Subkey(sub, pgptest.Sig{Created: at, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(year)}, signs...)}, &pgptest.Sig{Created: at}), "subkey Ed25519 expires earlier"},
 		"a subkey bound without a back": {whole(), pgptest.NewCertificate(key).Subkey(sub, pgptest.Sig{Created: at, Hashed: signs}, nil), "subkey Ed25519 may sign no longer"},
 		"a user ID revoked":             {whole(), pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(second))).Certify(key, second, pgptest.Sig{Type: pgptest.CertRevocation, Created: at}), "user ID counts no longer: Quoin, second"},
+		"junk that takes one back":      {whole(), pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(id))).Certify(rubbish, id, forged(anchor, pgptest.CertRevocation, at)), ""},
+		"a stranger's taken back":       {whole(), pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(id))).Certify(rubbish, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: at}), ""},
 		"a certification taken back":    {whole(), pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte(id))).Certify(anchor, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: at}), "taken back"},
 	} {
 		certs, _, err := openpgp.ReadCertificates(c.before.Bytes())
@@ -60,7 +69,7 @@ func TestLess(t *testing.T) {
 			before, _ = openpgp.Merge(before, more, nil)
 		}
 		after, _ := openpgp.Merge(before, readCert(t, c.newer.Bytes()), nil)
-		says := strings.Join(openpgp.Less(before, after, rules()), " ")
+		says := strings.Join(openpgp.Less(before, after, known, rules()), " ")
 		if c.says == "" {
 			assert.Empty(t, says, name)
 		}

@@ -192,7 +192,13 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 	for _, from := range sources {
 		for _, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, foreign := from.foreign(part, certifiers, e)
+				genuine, foreign := from.foreign(part, certifiers, e, func(u *UserID, raw []byte) {
+					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
+						k.add(at, [][]byte{raw}, maxComponentSignatures)
+					} else {
+						k.left++
+					}
+				})
 				k.add(i, genuine, maxComponentSignatures)
 				most := maxForeign
 				if k.owned[i] == 0 && part.tag != tagPublicKey {
@@ -290,31 +296,69 @@ func preferred(a, b *Signature) *Signature {
 
 // foreign returns the signatures on a part that are by other keys: those by a
 // certifier that hold, and those by keys that are not known. Damaged ones and those
-// of unknown kinds are among the latter. Those that name a certifier and do not hold
-// are neither.
-func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort) (genuine, unknown [][]byte) {
+// of unknown kinds are among the latter. Those that name a certifier and hold over no user
+// ID are neither; one that holds over another than it stands behind is given to add.
+func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
-		if err == nil && s.unsupported == nil && c.mayBeOwn(s) {
+		if err != nil || s.unsupported != nil {
+			unknown = append(unknown, raw)
+			continue
+		}
+		if c.mayBeOwn(s) || s.hintsLie() && c.ownIDs[s.identity()] {
 			continue // see addOwned
 		}
 		var by []Candidate
-		if err == nil && part.tag == tagUserID && s.unsupported == nil && !s.hintless() && certifiers != nil {
+		if (s.Type.isCertification() || s.Type == CertRevocation) && certifiers != nil {
 			by = certifiers(s)
 		}
-		held, unsure := false, len(by) == 0
-		for _, one := range by {
-			one, spent := c.verified.holds(s, one.Key, c.hashesID(&UserID{ID: string(part.body)}), e)
-			held, unsure = held || one, unsure || !spent
-		}
+		over, unsure := c.certified(part, s, by, e)
 		switch {
-		case held:
+		case over == nil:
+			if unsure {
+				unknown = append(unknown, raw)
+			}
+		case part.tag == tagUserID && over.ID == string(part.body):
 			genuine = append(genuine, raw)
-		case unsure:
-			unknown = append(unknown, raw)
+		default:
+			add(over, raw)
 		}
 	}
 	return genuine, unknown
+}
+
+// certified returns the user ID over which a signature by one of the candidates holds, that
+// at which it stands before others, or nil. unsure tells that there may be one for all that
+// was tried.
+func (c *Certificate) certified(part component, s *Signature, by []Candidate, e *Effort) (over *UserID, unsure bool) {
+	unsure = len(by) == 0
+	try := func(u *UserID) bool {
+		for _, one := range by {
+			held, spent := c.verified.holds(s, one.Key, c.hashesID(u, s), e)
+			if held {
+				return true
+			}
+			unsure = unsure || !spent
+		}
+		return false
+	}
+	if part.tag == tagUserID {
+		if u := (&UserID{ID: string(part.body)}); try(u) {
+			return u, false
+		}
+	}
+	if len(by) == 0 || part.tag == tagUserID && s.Type != CertRevocation {
+		return nil, unsure
+	}
+	for _, u := range c.UserIDs {
+		if part.tag == tagUserID && u.ID == string(part.body) {
+			continue
+		}
+		if try(u) {
+			return u, false
+		}
+	}
+	return nil, unsure
 }
 
 // Remember lets a certificate that nothing was asked of yet know what was verified for

@@ -37,6 +37,10 @@ func tagName(tag int) string {
 	return fmt.Sprintf("type %d", tag)
 }
 
+// leastUncritical is the first type of packets that may be passed over when they are not
+// known (RFC 9580, section 4.3).
+const leastUncritical = 40
+
 // maxPackets bounds the packets read from one input: a ring of keys of 128 MiB has no
 // more.
 const maxPackets = 3_000_000

@@ -8,6 +8,7 @@ import "slices"
 // The revocations are not verified; see [Certificate.RevokedBy].
 func LoneRevocations(data []byte) []*Signature {
 	sigs, err := signaturesIn(data, "PGP SIGNATURE", "PGP PUBLIC KEY BLOCK")
+	sigs = slices.DeleteFunc(sigs, func(s *Signature) bool { return s.malformed != nil })
 	if err != nil || slices.ContainsFunc(sigs, func(s *Signature) bool { return s.Type != KeyRevocation }) {
 		return nil
 	}

@@ -18,7 +18,9 @@ func (r Rules) inForce(s *Signature, key *PublicKey) bool {
 }
 
 // accepts reports whether a signature that is in force may grant something.
-func (r Rules) accepts(s *Signature) bool { return r.strongEnough(s) && s.criticalUnknown == "" }
+func (r Rules) accepts(s *Signature) bool {
+	return r.strongEnough(s) && !s.short && s.criticalUnknown == ""
+}
 
 // usable returns those self-signatures or bindings of a key that the rules accept at
 // Now, newest first. Their cryptography has been checked before.

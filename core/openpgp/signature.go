@@ -136,10 +136,51 @@ type Signature struct {
 	reason          RevocationReason
 	reasonText      string
 	embedded        [][]byte
+	// hints are all that it says of its issuer, those of the hashed area first.
+	hints []hint
+	// short is set once it was verified, where the standard asks for a longer hash with the
+	// key that made it.
+	short bool
 	// backs are those embedded signatures of a subkey's binding that are back by
 	// the subkey and hold, once they have been checked.
 	backs       []*Signature
 	unsupported error
+	malformed   error
+}
+
+// Malformed says why the signature cannot be read, or is nil.
+func (s *Signature) Malformed() error { return s.malformed }
+
+// A hint says by which key a signature is. It finds a key, and vouches for nothing.
+type hint struct {
+	fingerprint Fingerprint
+	id          KeyID
+	// hashed is set for one that only the issuer can have written.
+	hashed bool
+}
+
+// A Hint is a fingerprint, or a key ID where that is empty, by which a signature names its
+// issuer.
+type Hint struct {
+	Fingerprint Fingerprint
+	KeyID       KeyID
+}
+
+// Hints returns all by which the signature names its issuer: those that only the issuer can
+// have written first, and of these fingerprints first.
+func (s *Signature) Hints() []Hint {
+	var out []Hint
+	for _, hashed := range []bool{true, false} {
+		for _, fingerprints := range []bool{true, false} {
+			for _, h := range s.hints {
+				one := Hint{h.fingerprint, h.id}
+				if h.hashed == hashed && (h.fingerprint != "") == fingerprints && !slices.Contains(out, one) {
+					out = append(out, one)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // Unsupported returns an [*UnsupportedError] when the signature is well-formed
@@ -217,6 +258,7 @@ func (s *Signature) readVersion3(c *cursor) {
 	}
 	if id := c.bytes(8, "key ID"); id != nil {
 		s.IssuerKeyID = KeyID(binary.BigEndian.Uint64(id))
+		s.hints = []hint{{id: s.IssuerKeyID}} // of version 3 it is not hashed
 	}
 	s.KeyAlgorithm = KeyAlgorithm(c.byte("public-key algorithm"))
 	s.Hash = HashAlgorithm(c.byte("hash algorithm"))
@@ -246,15 +288,17 @@ func (s *Signature) readAreas(c *cursor) error {
 		return nil
 	}
 	hashedSubs, err := readSubpackets(hashed, hashedBase)
-	if err != nil {
+	if err != nil && !s.Type.isRevocation() {
 		return err
 	}
 	unhashedSubs, err := readSubpackets(unhashed, unhashedBase)
-	if err != nil {
+	if err != nil && !s.Type.isRevocation() {
 		return err
 	}
 	s.hashed, s.unhashed = hashedSubs, unhashedSubs
-	if err := s.readHashed(hashedSubs, hashedBase); err != nil {
+	// What takes something away does so by its cryptography; of parts of it that make no
+	// sense, such as the reason, none counts.
+	if err := s.readHashed(hashedSubs, hashedBase); err != nil && !s.Type.isRevocation() {
 		return err
 	}
 	s.readIssuer(hashedSubs, true)
@@ -371,8 +415,11 @@ const maxSignatures = 64
 // ReadSignatures reads a detached-signature file, armored or binary, with one
 // or more signatures.
 //
+// A signature that cannot be read is one of them, of which [Signature.Malformed] says why,
+// as long as there is another that can.
+//
 // It returns an [*EmptyError] for input without a signature, and a
-// [*FormatError] for damaged input, for a file that holds other packets (a
+// [*FormatError] for input in which all are damaged, for a file that holds other packets (a
 // signed message over content of its own is not a detached signature), and for
 // more than 64 signatures.
 func ReadSignatures(data []byte) ([]*Signature, error) {
@@ -382,58 +429,81 @@ func ReadSignatures(data []byte) ([]*Signature, error) {
 // signaturesIn reads a file that holds signatures and nothing else, binary or in
 // armored blocks of some kinds.
 func signaturesIn(data []byte, kinds ...string) ([]*Signature, error) {
-	binaries := [][]byte{data}
+	in := &signatureReader{}
 	if isArmored(data) {
-		blocks, err := readArmor(data)
-		if err != nil {
-			return nil, err
-		}
-		binaries = nil
-		for _, b := range blocks {
-			if !slices.Contains(kinds, b.kind) {
+		for _, b := range armorBlocks(data) {
+			switch {
+			case !slices.Contains(kinds, b.kind):
 				return nil, &EmptyError{Want: "detached signature", Found: "it is a block headed " + b.kind}
-			}
-			binaries = append(binaries, b.data)
-		}
-	}
-	var out []*Signature
-	for _, b := range binaries {
-		if what := describe(b); what != "" || b[0]&0x80 == 0 {
-			return nil, &EmptyError{Want: "signature", Found: what}
-		}
-		r := packetReader{data: b}
-		for {
-			p, err := r.next()
-			if err != nil {
-				return nil, err
-			}
-			if p == nil {
-				break
-			}
-			switch p.tag {
-			case tagSignature:
-			case tagMarker, tagPadding:
-				continue
+			case b.damage != nil:
+				in.malformed(nil, b.damage)
 			default:
-				if p.tag >= 40 {
-					continue // not critical, private ones among them: RFC 9580, section 4.3
+				if err := in.read(b.data); err != nil {
+					return nil, err
 				}
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "a detached signature holds signature packets only; this file carries content of its own"}
 			}
-			if len(out) == maxSignatures {
-				return nil, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures in one file", maxSignatures)}
-			}
-			s, err := parseSignature(p.body, p.end-len(p.body))
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, s)
 		}
+	} else if err := in.read(data); err != nil {
+		return nil, err
 	}
-	if len(out) == 0 {
+	switch {
+	case len(in.sigs) == 0:
 		return nil, &EmptyError{Want: "signature"}
+	case in.sound == 0:
+		return nil, in.first
 	}
-	return out, nil
+	return in.sigs, nil
+}
+
+// A signatureReader collects signatures. One that cannot be read is a result of its own
+// beside the others.
+type signatureReader struct {
+	sigs []*Signature
+	// sound counts those that can be read, and first is what is wrong with the first that
+	// cannot.
+	sound int
+	first error
+}
+
+func (in *signatureReader) malformed(body []byte, err error) {
+	if in.first == nil {
+		in.first = err
+	}
+	in.sigs = append(in.sigs, &Signature{Raw: bytes.Clone(body), malformed: err})
+}
+
+// read reads the packets of one block. It fails where they are not signatures, or more than
+// are read.
+func (in *signatureReader) read(data []byte) error {
+	if what := describe(data); what != "" || data[0]&0x80 == 0 {
+		return &EmptyError{Want: "signature", Found: what}
+	}
+	r := packetReader{data: data}
+	for {
+		p, err := r.next()
+		switch {
+		case err != nil && len(in.sigs) > 0:
+			in.malformed(nil, err)
+			return nil // where the next packet begins cannot be told
+		case err != nil:
+			return err
+		case p == nil:
+			return nil
+		case p.tag == tagMarker, p.tag == tagPadding, p.tag >= leastUncritical:
+			continue
+		case p.tag != tagSignature:
+			return &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "a detached signature holds signature packets only; this file carries content of its own"}
+		case len(in.sigs) == maxSignatures:
+			return &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures in one file", maxSignatures)}
+		}
+		s, err := parseSignature(p.body, p.end-len(p.body))
+		if err != nil {
+			in.malformed(p.body, err)
+			continue
+		}
+		in.sound++
+		in.sigs = append(in.sigs, s)
+	}
 }
 
 // ParseSignature reads the body of one signature packet, as kept in

@@ -68,6 +68,8 @@ type subpacket struct {
 
 // readSubpackets splits a subpacket area. Lengths are checked against the area
 // before anything is read by them.
+//
+// What was read before damage is returned with the error.
 func readSubpackets(area []byte, base int) ([]subpacket, error) {
 	var out []subpacket
 	at := 0
@@ -83,20 +85,20 @@ func readSubpackets(area []byte, base int) ([]subpacket, error) {
 			header, length = 1, uint64(b)
 		case b < 255:
 			if len(rest) < 2 {
-				return nil, bad("it ends inside the length")
+				return out, bad("it ends inside the length")
 			}
 			header, length = 2, uint64(b-192)<<8+uint64(rest[1])+192
 		default:
 			if len(rest) < 5 {
-				return nil, bad("it ends inside the length")
+				return out, bad("it ends inside the length")
 			}
 			header, length = 5, uint64(binary.BigEndian.Uint32(rest[1:]))
 		}
 		if length == 0 {
-			return nil, bad("its length is zero")
+			return out, bad("its length is zero")
 		}
 		if length > uint64(len(rest)-header) {
-			return nil, bad(fmt.Sprintf("it claims %d bytes and only %d are left", length, len(rest)-header))
+			return out, bad(fmt.Sprintf("it claims %d bytes and only %d are left", length, len(rest)-header))
 		}
 		body := rest[header : header+int(length)]
 		out = append(out, subpacket{id: int(body[0] & 0x7f), critical: body[0]&0x80 != 0, body: body[1:]})
@@ -108,24 +110,30 @@ func readSubpackets(area []byte, base int) ([]subpacket, error) {
 // readHashed takes the meaning of the hashed subpackets into s. The last of
 // several of one type counts (RFC 9580, section 5.2.3.9).
 func (s *Signature) readHashed(subs []subpacket, base int) error {
-	malformed := func(what string) error {
-		return &FormatError{Offset: base, Packet: "signature", Reason: what + " subpacket of the wrong length"}
+	var first error
+	malformed := func(what string) {
+		if first == nil {
+			first = &FormatError{Offset: base, Packet: "signature", Reason: what + " subpacket of the wrong length"}
+		}
 	}
 	for _, sub := range subs {
 		switch sub.id {
 		case subCreationTime:
 			if len(sub.body) != 4 {
-				return malformed("creation time")
+				malformed("creation time")
+				continue
 			}
 			s.Created = time.Unix(int64(binary.BigEndian.Uint32(sub.body)), 0).UTC()
 		case subExpiration:
 			if len(sub.body) != 4 {
-				return malformed("expiration time")
+				malformed("expiration time")
+				continue
 			}
 			s.Lifetime = time.Duration(binary.BigEndian.Uint32(sub.body)) * time.Second
 		case subKeyExpiration:
 			if len(sub.body) != 4 {
-				return malformed("key expiration time")
+				malformed("key expiration time")
+				continue
 			}
 			s.keyLifetime = time.Duration(binary.BigEndian.Uint32(sub.body)) * time.Second
 		case subKeyFlags:
@@ -136,7 +144,8 @@ func (s *Signature) readHashed(subs []subpacket, base int) error {
 			}
 		case subRevocationReason:
 			if len(sub.body) < 1 {
-				return malformed("reason for revocation")
+				malformed("reason for revocation")
+				continue
 			}
 			// Of several reasons the hardest counts: one that would leave earlier
 			// signatures standing must not hide one that does not.
@@ -156,7 +165,7 @@ func (s *Signature) readHashed(subs []subpacket, base int) error {
 			}
 		}
 	}
-	return nil
+	return first
 }
 
 // readIssuer takes issuer hints from either area. They may find a key and
@@ -165,11 +174,20 @@ func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 	for _, sub := range subs {
 		switch sub.id {
 		case subIssuer:
-			if len(sub.body) == 8 && s.IssuerKeyID == 0 {
-				s.IssuerKeyID = KeyID(binary.BigEndian.Uint64(sub.body))
+			if len(sub.body) != 8 {
+				continue
+			}
+			id := KeyID(binary.BigEndian.Uint64(sub.body))
+			s.hints = append(s.hints, hint{id: id, hashed: hashed})
+			if s.IssuerKeyID == 0 {
+				s.IssuerKeyID = id
 			}
 		case subIssuerFingerprint:
-			if (len(sub.body) == 21 && sub.body[0] == 4 || len(sub.body) == 33 && sub.body[0] == 6) && s.IssuerFingerprint == "" {
+			if len(sub.body) != 21 && len(sub.body) != 33 || (len(sub.body) == 21) != (sub.body[0] == 4) || (len(sub.body) == 33) != (sub.body[0] == 6) {
+				continue
+			}
+			s.hints = append(s.hints, hint{fingerprint: NewFingerprint(sub.body[1:]), hashed: hashed})
+			if s.IssuerFingerprint == "" {
 				s.IssuerFingerprint = NewFingerprint(sub.body[1:])
 			}
 		case subEmbeddedSignature:

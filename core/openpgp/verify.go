@@ -58,6 +58,8 @@ const (
 	Unacceptable Status = "signature-unacceptable"
 	// Weak: hash or key below the rules.
 	Weak Status = "signature-weak"
+	// HashShort: the hash is shorter than the standard asks for with this kind of key.
+	HashShort Status = "signature-hash-short"
 	// Unsupported: a version or algorithm that is not computed.
 	Unsupported Status = "signature-unsupported"
 )
@@ -178,6 +180,10 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 	switch {
 	case best != nil:
 		best.Tried = r.Tried
+		if rev := compromised(best.Signer.Key, candidates); rev != nil && best.Status != SignerRevoked {
+			best.Revocation = rev
+			return best.end(SignerRevoked, "Does its owner say elsewhere that it is compromised?", "the key was revoked on %s (%s) in another certificate that it is part of", rev.Time.Format(time.DateOnly), rev.Reason)
+		}
 		return *best
 	case unsupported != nil && refuted == 0:
 		return r.end(Unsupported, holds, "%s", unsupported.Error())
@@ -186,9 +192,35 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 	return r.end(Invalid, holds, "the key is known, and its signature is not over these bytes")
 }
 
+// compromised returns the revocation of a key as compromised in any of the certificates that
+// it is really part of, or nil: a key that others hold is in their hands wherever it is used.
+// Who only attached it to a certificate of his own cannot revoke it.
+func compromised(key *PublicKey, candidates []Candidate) *Revocation {
+	for _, one := range candidates {
+		if one.Key.Fingerprint != key.Fingerprint {
+			continue
+		}
+		c := one.Certificate
+		c.check()
+		sigs := c.revocations
+		if one.Key != c.Primary {
+			sub := c.subkey(one.Key)
+			if !slices.ContainsFunc(sub.bindings, func(s *Signature) bool { return len(s.backs) > 0 }) {
+				continue
+			}
+			sigs = sub.revocations
+		}
+		hard := slices.DeleteFunc(slices.Clone(sigs), func(s *Signature) bool { return s.reason != Compromised })
+		if rev := revocationOf(hard); rev != nil {
+			return rev
+		}
+	}
+	return nil
+}
+
 // byFar orders the outcomes by how far the decision came, the furthest first.
 var byFar = []Status{
-	Valid, Weak, SignatureExpired, SignatureInFuture, SignerExpired, SignerRevoked, SignerUnfit, Unacceptable, Invalid, Unsupported, SignerUnknown,
+	Valid, Weak, HashShort, SignatureExpired, SignatureInFuture, SignerExpired, SignerRevoked, SignerUnfit, Unacceptable, Invalid, Unsupported, SignerUnknown,
 }
 
 // Better reports whether an outcome came further in the decision than another: of
@@ -218,6 +250,9 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	own := primary
 	if key != cert.Primary {
 		sub := cert.subkey(key)
+		if key.Version != cert.Primary.Version {
+			return r.end(SignerUnfit, may, "the subkey is of version %d and its primary key of version %d, and these do not go together", key.Version, cert.Primary.Version)
+		}
 		if own, ok = rules.ruling(sub.bindings, sub.Key); !ok {
 			return r.end(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
 		}
@@ -239,12 +274,7 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if s.Created.After(rules.Now.Add(rules.Skew)) {
 		return r.end(SignatureInFuture, times, "it is dated %s, which has not come yet", s.Created.Format(time.RFC3339))
 	}
-	r.Revocation = cert.Revocation()
-	if key != cert.Primary && (r.Revocation == nil || !r.Revocation.Always()) {
-		if own := revocationOf(cert.subkey(key).revocations); own != nil {
-			r.Revocation = own
-		}
-	}
+	r.Revocation = cert.revocationOf(key)
 	if rev := r.Revocation; rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
 		return r.end(SignerRevoked, times, "the key was revoked on %s (%s)", rev.Time.Format(time.DateOnly), rev.Reason)
 	}
@@ -261,6 +291,9 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	r.step(times, true, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
 
 	const strong = "Are hash and key strong enough?"
+	if key.tooShort(s) {
+		return r.end(HashShort, strong, "%s is too short for a key of the kind %s: the standard asks for %d bits", s.Hash, key.Describe(), 8*key.leastHash())
+	}
 	if s.Hash.CollisionBits() < rules.DocumentHashBits {
 		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
 	}

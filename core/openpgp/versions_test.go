@@ -32,7 +32,11 @@ func TestVersion6(t *testing.T) {
 		for _, hash := range []byte{pgptest.SHA256, pgptest.SHA384, pgptest.SHA512, pgptest.SHA3_512} {
 			sig := made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hash: hash})
 			r := verify(t, sig, document, rules(), cert)
-			assert.Equal(t, openpgp.Valid, r.Status, "%s: %s", name, r.Reason)
+			if want := openpgp.HashShort; name == "Ed448" && (hash == pgptest.SHA256 || hash == pgptest.SHA384) {
+				assert.Equal(t, want, r.Status)
+			} else {
+				assert.Equal(t, openpgp.Valid, r.Status, "%s: %s", name, r.Reason)
+			}
 			assert.Equal(t, openpgp.Invalid, verify(t, sig, document[1:], rules(), cert).Status)
 			sigs, err := openpgp.ReadSignatures(sig)
 			require.NoError(t, err)

@@ -232,9 +232,7 @@ func (s *planner) pairEmbedded() {
 			targets := s.filesOf(from, held.Name)
 			for _, sig := range sigs {
 				over.Index = index
-				if sig != nil {
-					over.Raw = sig.Raw
-				}
+				over.take(sig)
 				for _, at := range targets {
 					over.Doubtful = len(targets) > 1
 					s.out.Items[at].Signatures = append(s.out.Items[at].Signatures, over)
@@ -242,6 +240,17 @@ func (s *planner) pairEmbedded() {
 				index++
 			}
 		}
+	}
+}
+
+// take takes a signature, or what is wrong with it; nil where nothing of it was read.
+func (o *SignatureOver) take(sig *openpgp.Signature) {
+	if sig == nil {
+		return
+	}
+	o.Raw = sig.Raw
+	if err := sig.Malformed(); err != nil {
+		o.Raw, o.Problem = nil, &measure.Problem{Code: measure.Malformed, Message: err.Error()}
 	}
 }
 
@@ -321,9 +330,7 @@ func (s *planner) pairSignatures() {
 					File: sig.Path, Index: index, Why: r.why, Uncompressed: r.uncompressed,
 					Problem: sig.Problem, Doubtful: n >= firm,
 				}
-				if one != nil {
-					over.Raw = one.Raw
-				}
+				over.take(one)
 				target.Signatures = append(target.Signatures, over)
 			}
 		}

@@ -264,7 +264,9 @@ func (s *planner) takeSigned(item *Item, guess string, r *recognised, given bool
 	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(r.sigs), "OpenPGP signature"))
 	s.takeList(item, r.list, r.listErr)
 	for index, sig := range r.sigs {
-		item.Signatures = append(item.Signatures, SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Raw: sig.Raw, Around: r.enclosure})
+		over := SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Around: r.enclosure}
+		over.take(sig)
+		item.Signatures = append(item.Signatures, over)
 	}
 }
 

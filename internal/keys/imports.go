@@ -215,7 +215,7 @@ func compared(cert, known *openpgp.Certificate, certifiers openpgp.Certifiers, r
 	if !bytes.Equal(out.Certificate.Bytes(), known.Bytes()) {
 		out.Result = keyring.Updated
 		out.Revokes = known.Revocation() == nil && out.Certificate.Revocation() != nil
-		out.Less = harmless(openpgp.Less(known, out.Certificate, rules))
+		out.Less = harmless(openpgp.Less(known, out.Certificate, certifiers, rules))
 		out.Changes = append(harmless(openpgp.Changes(known, out.Certificate, rules)), out.Changes...)
 		if len(out.Changes) == 0 {
 			out.Changes = []string{"Signatures are added that change nothing about what it may do or is called."}

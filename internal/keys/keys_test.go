@@ -93,8 +93,8 @@ func TestImportMerges(t *testing.T) {
 	assert.Contains(t, codes, "revoked")
 }
 
-// TestNothingOfADamagedRingIsKept imports a good key with a damaged one.
-func TestNothingOfADamagedRingIsKept(t *testing.T) {
+// TestADamagedKeySpoilsNoOther imports a good key with a damaged one.
+func TestADamagedKeySpoilsNoOther(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
 	c := s.Client(t, "curator")
@@ -102,11 +102,16 @@ func TestNothingOfADamagedRingIsKept(t *testing.T) {
 	require.NoError(t, err)
 	good := pgptest.Simple("good", pgptest.Ed25519, born, "X").Bytes()
 	bad := pgptest.Simple("bad", pgptest.Ed25519, born, "Y").Bytes()
-	_, err = c.ImportKeys(t.Context(), append(good, bad[:len(bad)-5]...), "a test", "")
-	require.ErrorContains(t, err, "damaged")
+	out, err := c.ImportKeys(t.Context(), append(good, bad[:len(bad)-5]...), "a test", "")
+	require.NoError(t, err)
+	require.Len(t, out.Keys, 1)
+	require.Len(t, out.Notes, 1)
+	assert.Contains(t, out.Notes[0], "One key was left out: signature packet at byte")
 	after, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
-	assert.Len(t, after, len(before))
+	assert.Len(t, after, len(before)+1)
+	_, err = c.ImportKeys(t.Context(), bad[:len(bad)-5], "a test", "")
+	assert.ErrorContains(t, err, "damaged", "by itself it is none")
 }
 
 // TestKeyringInMemory is the same one until something changes, and then has the

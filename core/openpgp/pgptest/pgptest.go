@@ -377,7 +377,7 @@ func seconds(d time.Duration) []byte {
 // signature with SHA-256.
 type Sig struct {
 	Type     byte
-	Hash     byte // 0 means SHA-256
+	Hash     byte // 0 means SHA-256, or a longer one where the key asks for it
 	Created  time.Time
 	NoTime   bool   // leave the creation time out
 	NoIssuer bool   // leave both issuer subpackets out
@@ -385,6 +385,18 @@ type Sig struct {
 	Unhashed []Sub  // added to the issuer key ID
 	Version  byte   // 0 means that of the key; another number is written as it is
 	Salt     []byte // of a version 6 signature; nil means one of the right length
+}
+
+// hash returns the hash algorithm that goes with the key: one that is long enough for it.
+func (k *Key) hash() byte {
+	switch k.Algorithm {
+	case P384, Brainpool384:
+		return SHA384
+	case P521, Brainpool512, Ed448:
+		return SHA512
+	default:
+		return SHA256
+	}
 }
 
 // Sign returns a signature packet over data.
@@ -396,7 +408,7 @@ func (k *Key) Sign(data []byte, spec Sig) []byte {
 // version 3 when the spec says so.
 func (k *Key) signature(data []byte, spec Sig) []byte {
 	if spec.Hash == 0 {
-		spec.Hash = SHA256
+		spec.Hash = k.hash()
 	}
 	if spec.Version == 0 {
 		spec.Version = k.version
@@ -582,10 +594,27 @@ func (c *Certificate) UserID(id string, spec Sig) *Certificate {
 // Certify adds a certification, or its revocation, of the user ID just added,
 // by any key.
 func (c *Certificate) Certify(by *Key, id string, spec Sig) *Certificate {
-	data := append(c.Primary.prefixed(), binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(id)))...)
-	c.packets = append(c.packets, by.Sign(append(data, id...), spec)...)
+	c.packets = append(c.packets, OverUserID(c.Primary, by, id, spec)...)
 	return c
 }
+
+// OverUserID returns a certification of a user ID of a key, or its revocation, by any key. One
+// of version 3 hashes the bare user ID (RFC 9580, section 5.2.4).
+func OverUserID(of, by *Key, id string, spec Sig) []byte {
+	data := of.prefixed()
+	if spec.Version != 3 {
+		data = append(data, binary.BigEndian.AppendUint32([]byte{0xb4}, uint32(len(id)))...)
+	}
+	return by.Sign(append(data, id...), spec)
+}
+
+// OverSubkey returns a signature by the primary key over a subkey of it.
+func OverSubkey(primary, sub *Key, spec Sig) []byte {
+	return primary.Sign(append(primary.prefixed(), sub.prefixed()...), spec)
+}
+
+// OverKey returns a signature over a primary key alone, by any key.
+func OverKey(of, by *Key, spec Sig) []byte { return by.Sign(of.prefixed(), spec) }
 
 // Key adds a signature over the primary key alone, such as a direct-key
 // signature or a revocation. Call it before UserID and Subkey.
@@ -667,7 +696,7 @@ func Message(content []byte, spec Sig, keys ...*Key) []byte {
 	for i, k := range keys {
 		hash := spec.Hash
 		if hash == 0 {
-			hash = SHA256
+			hash = k.hash()
 		}
 		one := append([]byte{3, spec.Type, hash, k.id}, k.keyID()...)
 		last := byte(0)
