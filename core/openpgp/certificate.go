@@ -2,6 +2,7 @@ package openpgp
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -18,6 +19,8 @@ type Certificate struct {
 	direct      []*Signature
 	revocations []*Signature
 	components  []component
+	// covers is what signatures about the primary key are over.
+	covers *covered
 	// own are, for each component, the owner's signatures that hold, once they have
 	// been checked, and ownIDs tells them by their identity.
 	own    [][]*Signature
@@ -33,15 +36,19 @@ type Certificate struct {
 // A UserID is a name, as its owner wrote it, with the signatures about it.
 type UserID struct {
 	// ID is text from outside: make it harmless before showing it.
-	ID          string
-	self        []*Signature
-	revocations []*Signature
-	others      []foreign
+	ID string
+	// framed and bare are what certifications of it are over, those of version 3 the latter.
+	framed, bare *covered
+	self         []*Signature
+	revocations  []*Signature
+	others       []foreign
 }
 
 // A Subkey is a key with the signatures that bind it to the primary key.
 type Subkey struct {
-	Key         *PublicKey
+	Key *PublicKey
+	// over is what its bindings are over, in both directions.
+	over        *covered
 	bindings    []*Signature
 	revocations []*Signature
 }
@@ -150,6 +157,7 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 		g = nil
 	}
 	spoiled := false // up to the next key
+	cut := false     // up to the next part
 	strange := false // before the first key
 	r := packetReader{data: data}
 	for {
@@ -167,12 +175,25 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 			return nil, nil, &SecretKeyError{}
 		case tagPublicKey:
 			end()
+			cut = false
+			if len(p.body) > maxBody(p.tag) {
+				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))})
+				spoiled = true
+				continue
+			}
 			g, spoiled = &group{offset: p.offset, parts: []component{{tag: p.tag, body: p.body}}}, false
 		case tagTrust, tagMarker, tagPadding:
 			// Local remarks of whoever exported the key.
 		case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
+			long := len(p.body) > maxBody(p.tag)
+			if long {
+				damaged = append(damaged, &PartError{FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))}})
+			}
 			switch {
 			case spoiled:
+			case long && p.tag != tagSignature && g != nil:
+				cut = true
+			case long, cut && p.tag == tagSignature:
 			case g == nil && p.tag == tagSignature && !strange:
 				return nil, nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
 			case g == nil:
@@ -182,6 +203,7 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 				last := &g.parts[len(g.parts)-1]
 				last.sigs = append(last.sigs, p.body)
 			default:
+				cut = false
 				g.parts = append(g.parts, component{tag: p.tag, body: p.body})
 			}
 		default:
@@ -196,6 +218,20 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 	}
 	end()
 	return groups, damaged, nil
+}
+
+// maxBody returns how long a packet of a certificate may be: longer ones cost those who
+// verify what is over them, and say nothing more.
+func maxBody(tag int) int {
+	switch tag {
+	case tagUserID:
+		return 8 << 10
+	case tagUserAttribute:
+		return 1 << 20
+	case tagSignature:
+		return 1 << 20
+	}
+	return 64 << 10 // of keys
 }
 
 // maxDamaged bounds the damage of one input that is told apart.

@@ -115,7 +115,7 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 			continue
 		}
 		for _, u := range c.UserIDs {
-			if held, _ := c.verified.holds(s, certifier.Primary, c.hashesID(u, s), e); held {
+			if held, _ := c.verified.holds(s, certifier.Primary, u.over(s), e); held {
 				out = append(out, c.said(u, s, certifier, rules, e))
 				break
 			}
@@ -149,7 +149,7 @@ func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate,
 		if r == nil || r.Created.Before(s.Created) {
 			continue
 		}
-		if held, _ := c.verified.holds(r, certifier.Primary, c.hashesID(u, r), e); held {
+		if held, _ := c.verified.holds(r, certifier.Primary, u.over(r), e); held {
 			return r.Created, true
 		}
 	}
@@ -158,9 +158,11 @@ func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate,
 
 // weigh decides about one certification by the certifier.
 func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules, e *Effort) (CertificationStatus, string) {
-	write := c.hashesID(u, s)
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
-	if held, _ := c.verified.holds(s, certifier.Primary, write, nil); !held {
+	switch held, spent := c.verified.holds(s, certifier.Primary, u.over(s), e); {
+	case !spent:
+		return CertificationInvalid, "it could not be checked: there are too many that say to be by this key"
+	case !held:
 		return CertificationInvalid, "its cryptography does not hold"
 	}
 	switch {

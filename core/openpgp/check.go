@@ -2,33 +2,45 @@ package openpgp
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/binary"
-	"hash"
 	"slices"
 	"sync"
 	"time"
 )
 
-// An Effort is how much may be spent on public-key operations. It is counted by
-// what each kind of operation usually costs, not by the clock, so that the same
-// input is always worked on as far. It is not safe for concurrent use.
-type Effort struct{ left time.Duration }
+// An Effort is how much may be spent on hashing and on public-key operations. It is
+// counted by what each kind of operation usually costs, before it happens and not by the
+// clock, so that the same input is always worked on as far. It is not safe for concurrent
+// use.
+type Effort struct {
+	left time.Duration
+	ctx  context.Context
+}
 
 // NewEffort returns an effort of about that much computing time.
 func NewEffort(d time.Duration) *Effort { return &Effort{left: d} }
 
+// EffortUntil returns an effort that is spent, too, when nobody waits for the result any
+// longer.
+func EffortUntil(ctx context.Context, d time.Duration) *Effort { return &Effort{left: d, ctx: ctx} }
+
 // Share splits off one part in n of what is left, for the first of n that share it.
 // What of it is not spent is given back by the function that comes with it.
 func (e *Effort) Share(n int) (part *Effort, giveBack func()) {
-	part = &Effort{left: e.left / time.Duration(max(1, n))}
+	part = &Effort{left: e.left / time.Duration(max(1, n)), ctx: e.ctx}
 	e.left -= part.left
 	return part, func() { e.left += part.left; part.left = 0 }
 }
 
 // spend takes a cost off, or reports that it is too much.
+// A nil effort has no end.
 func (e *Effort) spend(cost time.Duration) bool {
-	if cost > e.left {
+	if e == nil {
+		return true
+	}
+	if cost > e.left || e.ctx != nil && e.ctx.Err() != nil {
 		return false
 	}
 	e.left -= cost
@@ -70,15 +82,19 @@ type memory struct {
 // maxRemembered bounds the outcomes that one memory keeps.
 const maxRemembered = 200_000
 
-// holds reports whether s by key holds over what write hashes, and remembers. spent is
-// false where the effort did not suffice to tell; a nil effort always does.
-func (m *memory) holds(s *Signature, key *PublicKey, write func(hash.Hash), e *Effort) (holds, spent bool) {
-	h, err := s.NewHash()
+// holds reports whether s by key holds over something, and remembers. spent is false where
+// the effort did not suffice to tell; a nil effort always does.
+func (m *memory) holds(s *Signature, key *PublicKey, over *covered, e *Effort) (holds, spent bool) {
+	if key.unusable != "" {
+		return false, true
+	}
+	digest, err := over.digest(s, e)
 	if err != nil {
 		return false, true
 	}
-	write(h)
-	digest := s.Finish(h)
+	if digest == nil {
+		return false, false
+	}
 	id := outcomeOf(s, key, digest)
 	m.mu.Lock()
 	held, known := m.held[id]
@@ -86,14 +102,14 @@ func (m *memory) holds(s *Signature, key *PublicKey, write func(hash.Hash), e *E
 	if known {
 		return held, true
 	}
-	if e != nil && !e.spend(key.cost()) {
+	if !e.spend(key.cost()) {
 		return false, false
 	}
 	held = key.verify(s, digest) == nil
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.held == nil || len(m.held) >= maxRemembered {
-		m.held = map[[sha256.Size]byte]bool{}
+		m.held = map[[32]byte]bool{}
 	}
 	m.held[id] = held
 	return held, true
@@ -146,10 +162,10 @@ type claim struct {
 
 // A place is what a signature of the owner may be over, and where it belongs then.
 type place struct {
-	part  int
-	to    *[]*Signature
-	write func(hash.Hash)
-	sub   *Subkey
+	part int
+	to   *[]*Signature
+	over *covered
+	sub  *Subkey
 }
 
 // identity is what makes two signature packets copies of one signature: all but the
@@ -225,7 +241,7 @@ func (c *Certificate) tryAt(claims []*claim, places func(*claim) []place, short 
 			continue
 		}
 		for _, at := range places(one) {
-			held, spent := c.verified.holds(one.sig, c.Primary, at.write, e)
+			held, spent := c.verified.holds(one.sig, c.Primary, at.over, e)
 			if !spent {
 				short[one] = true
 			}
@@ -281,6 +297,8 @@ func (c *Certificate) claims() []*claim {
 type spot struct {
 	user *UserID
 	sub  *Subkey
+	// over is what certifications of a user attribute are over.
+	over *covered
 }
 
 // spots returns what the components are, in their order.
@@ -291,6 +309,8 @@ func (c *Certificate) spots() []spot {
 		switch {
 		case part.tag == tagUserID:
 			out[i].user, names = names[0], names[1:]
+		case part.tag == tagUserAttribute:
+			out[i].over = &covered{pieces: slices.Concat(c.Primary.framed(), framedAs(0xd1, part.body))}
 		case part.tag == tagPublicSubkey && len(subkeys) > 0 && string(subkeys[0].Key.body) == string(part.body):
 			out[i].sub, subkeys = subkeys[0], subkeys[1:]
 		}
@@ -324,26 +344,21 @@ func (c *Certificate) placesFor(spots []spot, at int, s *Signature) (places []pl
 func (c *Certificate) place(spots []spot, at int, s *Signature) (p place, ok bool) {
 	part, user, sub := c.components[at], spots[at].user, spots[at].sub
 	p = place{part: at, sub: sub}
-	primary := func(h hash.Hash) { c.Primary.hashInto(h) }
 	switch t := s.Type; {
 	case part.tag == tagPublicKey && t == KeyRevocation:
-		p.to, p.write = &c.revocations, primary
+		p.to, p.over = &c.revocations, c.covers
 	case part.tag == tagPublicKey && t == DirectKey:
-		p.to, p.write = &c.direct, primary
+		p.to, p.over = &c.direct, c.covers
 	case user != nil && t.isCertification():
-		p.to, p.write = &user.self, c.hashesID(user, s)
+		p.to, p.over = &user.self, user.over(s)
 	case user != nil && t == CertRevocation:
-		p.to, p.write = &user.revocations, c.hashesID(user, s)
+		p.to, p.over = &user.revocations, user.over(s)
 	case part.tag == tagUserAttribute && (t.isCertification() || t == CertRevocation):
-		p.to = new([]*Signature)
-		p.write = func(h hash.Hash) {
-			primary(h)
-			hashNamed(h, 0xd1, part.body, s)
-		}
+		p.to, p.over = new([]*Signature), spots[at].over
 	case sub != nil && t == SubkeyBinding:
-		p.to, p.write = &sub.bindings, c.hashesSubkey(sub)
+		p.to, p.over = &sub.bindings, sub.over
 	case sub != nil && t == SubkeyRevocation:
-		p.to, p.write = &sub.revocations, c.hashesSubkey(sub)
+		p.to, p.over = &sub.revocations, sub.over
 	default:
 		return place{}, false
 	}
@@ -393,7 +408,7 @@ func (c *Certificate) withBacks(one *claim, at place, best *Signature, e *Effort
 				slices.ContainsFunc(backs, func(b *Signature) bool { return bytes.Equal(b.Raw, back.Raw) }) {
 				continue
 			}
-			if held, _ := c.verified.holds(back, at.sub.Key, at.write, e); held {
+			if held, _ := c.verified.holds(back, at.sub.Key, at.over, e); held {
 				back.short = at.sub.Key.tooShort(back)
 				backs = append(backs, back)
 			}
@@ -500,31 +515,4 @@ func (f foreign) by(c *Certificate) *Signature {
 		return nil
 	}
 	return s
-}
-
-// hashesID returns what writes the key and one of its user IDs into a hash, as a
-// certification does (RFC 9580, section 5.2.4).
-func (c *Certificate) hashesID(u *UserID, s *Signature) func(hash.Hash) {
-	return func(h hash.Hash) {
-		c.Primary.hashInto(h)
-		hashNamed(h, 0xb4, []byte(u.ID), s)
-	}
-}
-
-// hashNamed writes a user ID or attribute as a certification hashes it: one of version 3
-// hashes the bare content.
-func hashNamed(h hash.Hash, prefix byte, body []byte, s *Signature) {
-	if s.Version != 3 {
-		h.Write(binary.BigEndian.AppendUint32([]byte{prefix}, uint32(len(body))))
-	}
-	h.Write(body)
-}
-
-// hashesSubkey returns what writes the primary key and a subkey into a hash, as
-// bindings do.
-func (c *Certificate) hashesSubkey(sub *Subkey) func(hash.Hash) {
-	return func(h hash.Hash) {
-		c.Primary.hashInto(h)
-		sub.Key.hashInto(h)
-	}
 }

@@ -34,6 +34,10 @@ type FormatError struct {
 	Reason string
 }
 
+// A PartError is a [FormatError] for which one part of a key was left out, with the
+// signatures about it, and the rest was read.
+type PartError struct{ FormatError }
+
 // Error names packet, offset and reason.
 func (e *FormatError) Error() string {
 	if e.Packet == "" {

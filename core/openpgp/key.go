@@ -361,16 +361,11 @@ func (k *PublicKey) setEd25519(point []byte) {
 	}
 }
 
-// hashInto writes the key the way fingerprints and certifications hash it
-// (RFC 9580, section 5.2.4): 0x99 and two length bytes or, for version 6, 0x9b
-// and four; then the body.
+// hashInto writes the key the way fingerprints and certifications hash it.
 func (k *PublicKey) hashInto(w interface{ Write([]byte) (int, error) }) {
-	if k.Version == 6 {
-		w.Write(binary.BigEndian.AppendUint32([]byte{0x9b}, uint32(len(k.body)))) //nolint:errcheck // hashes do not fail
-	} else {
-		w.Write([]byte{0x99, byte(len(k.body) >> 8), byte(len(k.body))}) //nolint:errcheck // hashes do not fail
+	for _, piece := range k.framed() {
+		w.Write(piece) //nolint:errcheck // hashes do not fail
 	}
-	w.Write(k.body) //nolint:errcheck // hashes do not fail
 }
 
 // leastHash returns how many bytes the digest of a signature by the key has at least: for

@@ -93,7 +93,7 @@ func (c *Certificate) withdrawals(certifiers Certifiers) int {
 		by := certifiers(s)
 		if slices.ContainsFunc(c.UserIDs, func(u *UserID) bool {
 			return slices.ContainsFunc(by, func(k Candidate) bool {
-				held, _ := c.verified.holds(s, k.Key, c.hashesID(u, s), e)
+				held, _ := c.verified.holds(s, k.Key, u.over(s), e)
 				return held
 			})
 		}) {

@@ -37,12 +37,15 @@ func newCertificate(parts []component) (*Certificate, error) {
 			if err != nil {
 				return nil, err
 			}
-			c.Primary = key
+			c.Primary, c.covers = key, &covered{pieces: key.framed()}
 		case tagUserID:
-			c.UserIDs = append(c.UserIDs, &UserID{ID: string(part.body)})
+			primary := c.Primary.framed()
+			c.UserIDs = append(c.UserIDs, &UserID{
+				ID: string(part.body), framed: &covered{pieces: slices.Concat(primary, framedAs(0xb4, part.body))}, bare: &covered{pieces: append(primary, part.body)},
+			})
 		case tagPublicSubkey:
 			if key, err := readPublicKey(p); err == nil { // else kept in components, not used
-				c.Subkeys = append(c.Subkeys, &Subkey{Key: key})
+				c.Subkeys = append(c.Subkeys, &Subkey{Key: key, over: &covered{pieces: slices.Concat(c.Primary.framed(), key.framed())}})
 			}
 		}
 	}
@@ -190,9 +193,10 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 	k.part(tagPublicKey, c.components[0].body, true)
 	k.addOwned(sources)
 	for _, from := range sources {
-		for _, part := range from.components {
+		spots := from.spots()
+		for n, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, foreign := from.foreign(part, certifiers, e, func(u *UserID, raw []byte) {
+				genuine, foreign := from.foreign(part, spots[n].user, certifiers, e, func(u *UserID, raw []byte) {
 					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
 						k.add(at, [][]byte{raw}, maxComponentSignatures)
 					} else {
@@ -298,7 +302,7 @@ func preferred(a, b *Signature) *Signature {
 // certifier that hold, and those by keys that are not known. Damaged ones and those
 // of unknown kinds are among the latter. Those that name a certifier and hold over no user
 // ID are neither; one that holds over another than it stands behind is given to add.
-func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte) {
+func (c *Certificate) foreign(part component, user *UserID, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err != nil || s.unsupported != nil {
@@ -312,13 +316,13 @@ func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort, 
 		if (s.Type.isCertification() || s.Type == CertRevocation) && certifiers != nil {
 			by = certifiers(s)
 		}
-		over, unsure := c.certified(part, s, by, e)
+		over, unsure := c.certified(user, s, by, e)
 		switch {
 		case over == nil:
 			if unsure {
 				unknown = append(unknown, raw)
 			}
-		case part.tag == tagUserID && over.ID == string(part.body):
+		case over == user:
 			genuine = append(genuine, raw)
 		default:
 			add(over, raw)
@@ -330,11 +334,13 @@ func (c *Certificate) foreign(part component, certifiers Certifiers, e *Effort, 
 // certified returns the user ID over which a signature by one of the candidates holds, that
 // at which it stands before others, or nil. unsure tells that there may be one for all that
 // was tried.
-func (c *Certificate) certified(part component, s *Signature, by []Candidate, e *Effort) (over *UserID, unsure bool) {
-	unsure = len(by) == 0
+func (c *Certificate) certified(at *UserID, s *Signature, by []Candidate, e *Effort) (over *UserID, unsure bool) {
+	if len(by) == 0 {
+		return nil, true
+	}
 	try := func(u *UserID) bool {
 		for _, one := range by {
-			held, spent := c.verified.holds(s, one.Key, c.hashesID(u, s), e)
+			held, spent := c.verified.holds(s, one.Key, u.over(s), e)
 			if held {
 				return true
 			}
@@ -342,19 +348,16 @@ func (c *Certificate) certified(part component, s *Signature, by []Candidate, e 
 		}
 		return false
 	}
-	if part.tag == tagUserID {
-		if u := (&UserID{ID: string(part.body)}); try(u) {
-			return u, false
+	if at != nil {
+		if try(at) {
+			return at, false
 		}
-	}
-	if len(by) == 0 || part.tag == tagUserID && s.Type != CertRevocation {
-		return nil, unsure
+		if s.Type != CertRevocation {
+			return nil, unsure
+		}
 	}
 	for _, u := range c.UserIDs {
-		if part.tag == tagUserID && u.ID == string(part.body) {
-			continue
-		}
-		if try(u) {
+		if u != at && try(u) {
 			return u, false
 		}
 	}

@@ -2,6 +2,7 @@ package openpgp_test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -395,4 +396,62 @@ func TestArmorHasAnythingInFront(t *testing.T) {
 	// A line like that within binary is content.
 	odd := pgptest.NewCertificate(made.Primary).UserID("x\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n", pgptest.Sig{Created: born, Hashed: maySign})
 	assert.Equal(t, 1, len(readCert(t, odd.Bytes()).UserIDs), fmt.Sprintf("%q", odd.Bytes()[:8]))
+}
+
+// TestHashingIsPaidBefore: what an import may spend bounds the bytes that it hashes, too.
+func TestHashingIsPaidBefore(t *testing.T) {
+	t.Parallel()
+	const many = 200
+	stranger := pgptest.NewKey("the stranger", pgptest.Ed25519, born)
+	crowded := func(key *pgptest.Key, size int) *openpgp.Certificate {
+		// An attribute of a kind that is not known.
+		body := append([]byte{255, byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size), 100}, make([]byte, size-1)...)
+		made := pgptest.NewCertificate(key).UserID("Crowded", pgptest.Sig{Created: born, Hashed: maySign}).Add(pgptest.Packet(17, body))
+		for i := range many {
+			made.Add(stranger.Sign([]byte("junk"), forged(key, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
+		}
+		return readCert(t, made.Bytes())
+	}
+	four := crowded(pgptest.NewKey("crowded four", pgptest.Ed25519, born), 900<<10)
+	_, became := four.Vet(openpgp.NewEffort(100*time.Millisecond), nil)
+	assert.Equal(t, openpgp.Vetting{Forged: many}, became, "what is over the same bytes hashes them once")
+	_, became = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).Vet(openpgp.NewEffort(time.Millisecond), nil)
+	assert.Equal(t, many, became.Unchecked, "what cannot be paid is not hashed")
+	assert.Zero(t, became.Forged)
+	// By a key of an algorithm that is not known nothing is hashed at all.
+	unusable := pgptest.NewKey("crowded and unusable", pgptest.ECDH, born)
+	junk := pgptest.NewCertificate(unusable).Add(pgptest.Packet(13, []byte("Crowded")))
+	for i := range many {
+		junk.Add(stranger.Sign([]byte("junk"), forged(unusable, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
+	}
+	_, became = readCert(t, junk.Bytes()).Vet(openpgp.NewEffort(0), nil)
+	assert.Equal(t, openpgp.Vetting{Forged: many}, became)
+	// Nobody waits for it any longer.
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, became = crowded(pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100).Vet(openpgp.EffortUntil(ctx, time.Hour), nil)
+	assert.Equal(t, many+1, became.Unchecked)
+}
+
+// TestPartsThatAreTooLong are left out and named, with what is about them; the rest is read.
+func TestPartsThatAreTooLong(t *testing.T) {
+	key := pgptest.NewKey("long parts", pgptest.Ed25519, born)
+	long := string(bytes.Repeat([]byte("x"), 1<<20))
+	made := pgptest.NewCertificate(key).
+		UserID(long, pgptest.Sig{Created: born, Hashed: maySign}).
+		UserID("Short", pgptest.Sig{Created: born, Hashed: maySign}).
+		Add(pgptest.Packet(14, append([]byte{4, 0, 0, 0, 1, 99}, make([]byte, 100<<10)...)))
+	certs, skipped, err := openpgp.ReadCertificates(made.Bytes())
+	require.NoError(t, err)
+	require.Len(t, certs, 1)
+	require.Len(t, certs[0].UserIDs, 1)
+	assert.Equal(t, []string{"Short"}, certs[0].Names())
+	require.Len(t, skipped, 2)
+	for _, e := range skipped {
+		var part *openpgp.PartError
+		require.ErrorAs(t, e, &part)
+		assert.Contains(t, e.Error(), "are not read")
+	}
+	_, _, err = openpgp.ReadCertificates(pgptest.Packet(6, append([]byte{4, 0, 0, 0, 1, 99}, make([]byte, 100<<10)...)))
+	assert.ErrorContains(t, err, "are not read")
 }

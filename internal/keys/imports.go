@@ -40,15 +40,23 @@ type Imported struct {
 // maxImport bounds the text of an import.
 const maxImport = 128 << 20
 
-// importEffort bounds what an import spends on verifying signatures, all its keys
-// together.
-const importEffort = 40 * time.Second
+// An import may spend so much on verifying signatures, all its keys together: for each MiB of
+// it, and at most.
+const (
+	effortPerMiB = 2 * time.Second
+	maxEffort    = 20 * time.Second
+)
+
+// effortFor returns what an import of so many bytes may spend.
+func effortFor(ctx context.Context, n int) *openpgp.Effort {
+	return openpgp.EffortUntil(ctx, min(maxEffort, effortPerMiB*time.Duration(1+n>>20)))
+}
 
 // read turns the text of an import into certificates, each key once, of which
 // everything was dropped that claims to be by its owner and is not, and notes about
 // those that cannot be used. A revocation that comes alone becomes a certificate with
 // nothing else, if it is about a key of the ring. A nil progress is told nothing.
-func read(data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, notes []string, err error) {
+func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, notes []string, err error) {
 	if len(data) > maxImport {
 		return nil, nil, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
 	}
@@ -64,10 +72,13 @@ func read(data []byte, ring *keyring.Keyring, progress Progress) (certs []*openp
 		return nil, nil, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
 	}
 	notes = leftOut(skipped)
-	effort := openpgp.NewEffort(importEffort)
+	effort := effortFor(ctx, len(data))
 	at := map[openpgp.Fingerprint]int{}
 	var account account
 	for n, cert := range all {
+		if ctx.Err() != nil {
+			return nil, nil, context.Cause(ctx)
+		}
 		progress.tell(n, len(all))
 		share, giveBack := effort.Share(len(all) - n)
 		vetted, became := cert.Vet(share, decided(ring))
@@ -103,9 +114,13 @@ func leftOut(skipped []error) []string {
 	var notes []string
 	for i, problem := range skipped {
 		if i == named {
-			return append(notes, "Left out for such reasons: "+counted(len(skipped)-named, "more key")+".")
+			return append(notes, "Left out for such reasons: "+counted(len(skipped)-named, "more key or part")+".")
 		}
-		notes = append(notes, "One key was left out: "+problem.Error()+".")
+		what := "One key"
+		if part := (*openpgp.PartError)(nil); errors.As(problem, &part) {
+			what = "One part of a key"
+		}
+		notes = append(notes, what+" was left out: "+problem.Error()+".")
 	}
 	return notes
 }
@@ -266,7 +281,7 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 	if err != nil {
 		return nil, nil, err
 	}
-	certs, notes, err := read(data, ring, progress)
+	certs, notes, err := read(ctx, data, ring, progress)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -297,7 +312,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	if err != nil {
 		return nil, nil, err
 	}
-	certs, notes, err := read(data, ring, progress)
+	certs, notes, err := read(ctx, data, ring, progress)
 	if err != nil {
 		return nil, nil, err
 	}

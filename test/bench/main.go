@@ -111,6 +111,7 @@ func run() error {
 		{"texts", texts},
 		{"signatures", signatures},
 		{"big-keyring", bigKeyring},
+		{"hostile-keys", hostileKeys},
 		{"small-files", smallFiles},
 		{"reach", reachAndLists},
 		{"certified-keys", certifiedKeys},
