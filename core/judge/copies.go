@@ -108,7 +108,7 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 	case asked == 0:
 		last.State = Missing
 		reason.Sentence = "The policy does not let agreement between channels clear a file."
-		reason.Advice = "A curator can set corroboration_channels in the policy, if the publisher does not sign."
+		reason.Advice = "If the publisher does not sign, a curator can have the policy let agreement between channels clear such files."
 	default:
 		last.State = Missing
 		reason.Sentence = fmt.Sprintf("The policy asks for %s, and the value was seen on %d.", channels(asked), len(s.channels))

@@ -77,6 +77,7 @@ func (h HashAlgorithm) cost(n int) time.Duration {
 		perKiB = 6 * time.Microsecond
 	case HashSHA3_256, HashSHA3_512:
 		perKiB = 4 * time.Microsecond
+	default:
 	}
 	return each + time.Duration(n)*perKiB/1024
 }

@@ -317,12 +317,12 @@ func (c *Certificate) foreign(part component, user *UserID, certifiers Certifier
 			by = certifiers(s)
 		}
 		over, unsure := c.certified(user, s, by, e)
-		switch {
-		case over == nil:
+		switch over {
+		case nil:
 			if unsure {
 				unknown = append(unknown, raw)
 			}
-		case over == user:
+		case user:
 			genuine = append(genuine, raw)
 		default:
 			add(over, raw)
