@@ -286,6 +286,13 @@ func (f *finding) links() []Link {
 		key.State, key.Detail = Broken, "not fit to sign this"
 	case SignerUncertified:
 		key.State, key.Detail = Broken, "the certification that it was admitted on counts no longer"
+	case SignerContradicted:
+		key.State, key.Detail = Broken, "a sighting shows another fingerprint"
+		if f.carries {
+			key.State, publisher.State = Holds, Holds
+		}
+	case SignatureHashShort:
+		sig.State, sig.Detail = Broken, "its hash is too short for the key"
 	case SignerExpired:
 		key.State, key.Detail = Broken, "expired"
 		if f.carries {

@@ -51,6 +51,8 @@ const (
 	// SignerUncertified: the key was admitted on an anchor's certification, which
 	// holds no longer.
 	SignerUncertified Code = "signer-uncertified"
+	// SignerContradicted: somebody has seen another fingerprint where this key's should be.
+	SignerContradicted Code = "signer-contradicted"
 	// SurplusBytes: a compressed file has bytes that are no part of what was signed
 	// or listed in its expanded form.
 	SurplusBytes          Code = "surplus-bytes"
@@ -94,7 +96,7 @@ func Codes() []Code {
 	return []Code{
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
-		SignerExpired, SignerUncertified, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureHashShort, SignatureUnsupported,
+		SignerExpired, SignerUncertified, SignerContradicted, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureHashShort, SignatureUnsupported,
 		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, SizeDisagrees, Guessed, Questioned, WaivedGround,
 	}
 }

@@ -368,6 +368,11 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(expected.Publishers, " or "))),
 			"Find out who really made these files before using them.")
 	}
+	if f.key.Conflict && policy.ContradictedSigner != Notes {
+		return f.says(SignerContradicted, Withholds,
+			fmt.Sprintf("The signature %s holds, by %s; somebody has seen another fingerprint where that key's should be, and nobody has explained it yet.", name, who),
+			"Have a curator find out which of the two is the publisher's, and say so at the key.")
+	}
 	if until := f.key.LastAt(b.Now).Until; until != nil && !f.made.Before(*until) {
 		return f.says(SignerExpired, Withholds,
 			fmt.Sprintf("The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.", name, who, until.Format(time.DateOnly)),
@@ -384,6 +389,11 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 			"If the publisher has extended the key, import its newer copy and judge again.")
 	}
 	f.carries = true
+	if f.key.Conflict {
+		return f.says(SignerContradicted, Notes,
+			fmt.Sprintf("The signature %s holds, by %s, admitted for %s; somebody has seen another fingerprint where that key's should be, and by the policy that is only noted.", name, who, plain.Text(f.key.Publisher)),
+			"Have a curator find out which of the two is the publisher's, and say so at the key.")
+	}
 	return f.says(SignatureValid, Supports, fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "")
 }
 

@@ -32,6 +32,9 @@ type Policy struct {
 	// ExpiredSigner is the effect of a key that was good when it signed and
 	// has expired since: Withholds or Notes.
 	ExpiredSigner Effect `json:"expired_signer"`
+	// ContradictedSigner is the effect of a key of which a sighting shows another
+	// fingerprint, for as long as nobody has explained that: Withholds or Notes.
+	ContradictedSigner Effect `json:"contradicted_signer"`
 	// SkewSeconds is how far clocks may disagree.
 	SkewSeconds int `json:"skew_seconds"`
 	// SightingChannels is how many distinct channels must have confirmed a
@@ -74,7 +77,7 @@ func DefaultPolicy() Policy {
 	return Policy{
 		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
 		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
-		ExpiredSigner:  Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30, MeasuredBy: measuredBy(),
+		ExpiredSigner:  Withholds, ContradictedSigner: Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30, MeasuredBy: measuredBy(),
 		DevicePreimageBits: devicePreimageBits,
 	}
 }
@@ -112,8 +115,10 @@ func (p Policy) Validate() error {
 			return fmt.Errorf("policy field measured_by has %q, which is not one of %s, each once", maker, strings.Join(words(measure.Makers()), ", "))
 		}
 	}
-	if !slices.Contains(expiredSigner(), p.ExpiredSigner) {
-		return fmt.Errorf("policy field expired_signer is %q; it can be %q or %q", p.ExpiredSigner, Withholds, Notes)
+	for name, effect := range map[string]Effect{"expired_signer": p.ExpiredSigner, "contradicted_signer": p.ContradictedSigner} {
+		if !slices.Contains(withholdsOrNotes(), effect) {
+			return fmt.Errorf("policy field %s is %q; it can be %q or %q", name, effect, Withholds, Notes)
+		}
 	}
 	return nil
 }
@@ -156,6 +161,9 @@ func (p *Policy) UnmarshalJSON(data []byte) error {
 	if read.Curves == nil {
 		read.Curves = openpgp.Curves()
 	}
+	if read.ContradictedSigner == "" {
+		read.ContradictedSigner = Withholds
+	}
 	if read.MeasuredBy == nil {
 		read.MeasuredBy = measuredBy()
 	}
@@ -182,8 +190,8 @@ type PolicyField struct {
 	Choices []Effect `json:"choices,omitempty"`
 }
 
-// expiredSigner lists what the policy field of that name can be.
-func expiredSigner() []Effect { return []Effect{Withholds, Notes} }
+// withholdsOrNotes lists what the policy fields about doubtful signers can be.
+func withholdsOrNotes() []Effect { return []Effect{Withholds, Notes} }
 
 // PolicyFields lists the fields of a policy in the order in which they are
 // shown.
@@ -194,7 +202,8 @@ func PolicyFields() []PolicyField {
 		{Name: "rsa_bits", Title: "Size of RSA and DSA keys", Does: "least size of an RSA or DSA key, in bits"},
 		{Name: "curves", Title: "Curves", Does: "curves whose keys are accepted"},
 		{Name: "self_sha1_before", Title: "SHA-1 in keys ends", Does: "from when SHA-1 is refused in a key's own signatures"},
-		{Name: "expired_signer", Title: "Signers that have expired", Does: "what a key that has expired since signing does: withholds or notes", Choices: expiredSigner()},
+		{Name: "expired_signer", Title: "Signers that have expired", Does: "what a key that has expired since signing does: withholds or notes", Choices: withholdsOrNotes()},
+		{Name: "contradicted_signer", Title: "Signers that are contradicted", Does: "what a key does of which somebody has seen another fingerprint, until a curator explains that: withholds or notes", Choices: withholdsOrNotes()},
 		{Name: "skew_seconds", Title: "Clocks may disagree by", Does: "how far clocks may disagree, in seconds"},
 		{Name: "sighting_channels", Title: "Sightings before admission", Does: "channels that must have confirmed a fingerprint before admission"},
 		{Name: "anchor_admits", Title: "Anchors may admit", Does: "whether a certification by the publisher's anchor may admit a key instead"},

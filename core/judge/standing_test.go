@@ -83,6 +83,27 @@ func TestKeysOfThePast(t *testing.T) {
 	}
 }
 
+// TestContradictedSigners: a key of which somebody has seen another fingerprint does not count
+// until that is explained, or is only noted where the policy says so.
+func TestContradictedSigners(t *testing.T) {
+	judged := func(conflict bool, effect Effect) Outcome {
+		k := entry(t, pgptest.NewCertificate(tidewright).UserID("T", pgptest.Sig{Created: born}), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
+		k.Conflict = conflict
+		return judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) {
+			b.Keyring = keyring.New([]*keyring.Key{k}, nil)
+			b.Policy.ContradictedSigner = effect
+		}).artifacts["gauge-fw.img"]
+	}
+	assert.Equal(t, Cleared, judged(false, Withholds).Verdict)
+	held := judged(true, Withholds)
+	assert.Equal(t, Unproven, held.Verdict)
+	assert.Contains(t, codes(held), SignerContradicted)
+	noted := judged(true, Notes)
+	assert.Equal(t, Cleared, noted.Verdict)
+	assert.Contains(t, codes(noted), SignerContradicted)
+	assert.Equal(t, Unproven, judged(true, "").Verdict, "a policy of before there was a choice")
+}
+
 // TestAnchorsThatFall: a key that was admitted on a certification alone counts for as
 // long as that does.
 func TestAnchorsThatFall(t *testing.T) {

@@ -33,14 +33,23 @@ func (a *API) registerDecisions() {
 		if err != nil {
 			return nil, err
 		}
-		out := a.keyOf(v)
-		if v.Reassessment != 0 {
-			out.Reassessment = &v.Reassessment
-		}
-		return answer(out, nil)
+		return answer(a.followed(v), nil)
 	})
 	handle(a, wire.ResolveConflict, func(ctx context.Context, in *wire.ResolveConflictRequest) (*wire.Key, error) {
 		p, _ := principal(ctx)
-		return decided(a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason))
+		v, err := a.Keys.Resolve(ctx, p.Name, in.Record, in.Body.Reason)
+		if err != nil {
+			return nil, err
+		}
+		return answer(a.followed(v), nil)
 	})
+}
+
+// followed is a key with the run that judges again what rests on it.
+func (a *API) followed(v keys.View) wire.Key {
+	out := a.keyOf(v)
+	if v.Reassessment != 0 {
+		out.Reassessment = &v.Reassessment
+	}
+	return out
 }

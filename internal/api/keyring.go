@@ -107,7 +107,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(wire.Sight{Agrees: agrees, Key: a.keyOf(v)}, nil)
+		return answer(wire.Sight{Agrees: agrees, Key: a.followed(v)}, nil)
 	})
 	a.registerDecisions()
 }

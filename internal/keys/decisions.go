@@ -266,6 +266,7 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		return View{}, err
 	}
 	var fp openpgp.Fingerprint
+	var asked int64
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -293,12 +294,23 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		}{fp, record, read, reason}}); err != nil {
 			return err
 		}
-		return tx.ResolveSighting(ctx, record, reason, by, s.now())
+		at := s.now()
+		if err := tx.ResolveSighting(ctx, record, reason, by, at); err != nil {
+			return err
+		}
+		row, err := tx.LockKey(ctx, fp.Bytes())
+		if err != nil {
+			return err
+		}
+		asked, err = s.standingChanged(ctx, tx, by, at, row, "A sighting that contradicted the fingerprint of a key was explained: "+reason)
+		return err
 	})
 	if err != nil {
 		return View{}, err
 	}
-	return s.Show(ctx, string(fp))
+	v, err := s.Show(ctx, string(fp))
+	v.Reassessment = asked
+	return v, err
 }
 
 // mayBecome refuses a step that the states do not allow.

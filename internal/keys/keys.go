@@ -318,8 +318,13 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		return View{}, false, err
 	}
 	agrees := read == fp
+	var asked int64
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		if _, err := tx.LockKey(ctx, fp.Bytes()); err != nil {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
+		row, err := tx.LockKey(ctx, fp.Bytes())
+		if err != nil {
 			return err
 		}
 		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.SightingNoted, By: by, Subject: string(fp), Body: struct {
@@ -333,9 +338,14 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		if err != nil {
 			return err
 		}
-		return tx.AddSighting(ctx, store.Sighting{
-			Fingerprint: fp.Bytes(), Read: read.Bytes(), Channel: string(n.Channel), Place: n.Place, Note: n.Note, At: s.now(), By: by, Position: position,
-		})
+		at := s.now()
+		if err := tx.AddSighting(ctx, store.Sighting{
+			Fingerprint: fp.Bytes(), Read: read.Bytes(), Channel: string(n.Channel), Place: n.Place, Note: n.Note, At: at, By: by, Position: position,
+		}); err != nil || agrees {
+			return err
+		}
+		asked, err = s.standingChanged(ctx, tx, by, at, row, "A sighting contradicts the fingerprint of a key.")
+		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return View{}, false, unknownKey(fp)
@@ -344,7 +354,29 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		return View{}, false, err
 	}
 	v, err := s.Show(ctx, string(fp))
+	v.Reassessment = asked
 	return v, agrees, err
+}
+
+// standingChanged has judged again what rests on an admitted key when something is seen
+// about it that is no step of its own. It returns the number of the reassessment, or 0.
+func (s *Service) standingChanged(ctx context.Context, tx *store.Tx, by string, at time.Time, row store.Key, reason string) (int64, error) {
+	e, err := evidenceOf(ctx, tx.Reads, openpgp.NewFingerprint(row.Fingerprint))
+	if err != nil {
+		return 0, err
+	}
+	if (&keyring.Key{History: historyOf(e.changes)}).StateAt(at) != keyring.Admitted {
+		return 0, nil
+	}
+	cert, err := s.ring.certificate(row)
+	if err != nil {
+		return 0, err
+	}
+	ring, err := s.snapshotIn(ctx, tx)
+	if err != nil {
+		return 0, err
+	}
+	return s.fell(ctx, tx, by, at, cert, ring, reason)
 }
 
 func channelList() string {

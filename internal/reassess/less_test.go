@@ -1,6 +1,7 @@
 package reassess_test
 
 import (
+	"bytes"
 	"testing"
 	"time"
 
@@ -78,4 +79,38 @@ func TestAnchorFalls(t *testing.T) {
 	require.NoError(t, err)
 	s.judgeAgain(t)
 	assert.Equal(t, "unproven", s.present(t))
+}
+
+// TestContradiction: what a key cleared waits while a sighting contradicts it, and counts
+// again once that is explained.
+func TestContradiction(t *testing.T) {
+	t.Parallel()
+	s := clearedBy(t)
+	fp := s.key.Fingerprint()
+	other := "0" + fp[1:]
+	if other == fp {
+		other = "1" + fp[1:]
+	}
+	v, agrees, err := s.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: keyring.Mirror, Place: "a test"})
+	require.NoError(t, err)
+	assert.True(t, agrees)
+	assert.Zero(t, v.Reassessment, "what agrees changes nothing")
+	v, agrees, err = s.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: other, Channel: keyring.Slide, Place: "a test"})
+	require.NoError(t, err)
+	assert.False(t, agrees)
+	assert.NotZero(t, v.Reassessment)
+	s.judgeAgain(t)
+	assert.Equal(t, "unproven", s.present(t))
+	var record int64
+	for _, sighting := range v.Sightings {
+		if !bytes.Equal(sighting.Read, sighting.Fingerprint) {
+			record = sighting.Position
+		}
+	}
+	require.NotZero(t, record)
+	v, err = s.Keys.Resolve(t.Context(), "tobiah", record, "the slide has a misprint")
+	require.NoError(t, err)
+	assert.NotZero(t, v.Reassessment)
+	s.judgeAgain(t)
+	assert.Equal(t, "cleared", s.present(t))
 }

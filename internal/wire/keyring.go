@@ -37,7 +37,7 @@ type Key struct {
 	AnchorAdmits      bool               `json:"anchor_admits" doc:"Whether a path that holds may admit it."`
 	TwoCurators       bool               `json:"two_curators" doc:"Whether another curator has to admit what one proposes."`
 	Proposal          *Proposal          `json:"proposal,omitempty" doc:"What waits for another curator."`
-	Reassessment      *int64             `json:"reassessment,omitempty" doc:"The run that judges again what rested on it; set in the answer to a withdrawal."`
+	Reassessment      *int64             `json:"reassessment,omitempty" doc:"The run that judges again what rests on it; set in the answers to a withdrawal, a sighting that contradicts an admitted key, and its explanation."`
 	ChannelsSeen      int                `json:"channels_seen" doc:"Distinct channels with agreeing sightings."`
 	ChannelsAsked     int                `json:"channels_asked" doc:"How many the policy asks for."`
 	History           []KeyStep          `json:"history"`
