@@ -118,6 +118,7 @@ func (in *keyReader) read(data []byte) error {
 		cert, err := newCertificate(g.parts)
 		switch {
 		case err == nil:
+			cert.vetting.PassedOver = g.passed
 			in.certs = append(in.certs, cert)
 		case IsUnsupported(err):
 			in.unsupported = append(in.unsupported, err)
@@ -141,6 +142,8 @@ func reasonOf(err error) string {
 type group struct {
 	offset int
 	parts  []component
+	// passed counts the packets that were passed over.
+	passed int
 }
 
 // readGroups splits packets into the components of one certificate each. How many
@@ -184,6 +187,9 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 			g, spoiled = &group{offset: p.offset, parts: []component{{tag: p.tag, body: p.body}}}, false
 		case tagTrust, tagMarker, tagPadding:
 			// Local remarks of whoever exported the key.
+			if g != nil {
+				g.passed++
+			}
 		case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
 			long := len(p.body) > maxBody(p.tag)
 			if long {
@@ -210,6 +216,8 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 			if p.tag < leastUncritical && !spoiled {
 				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"})
 				g, spoiled = nil, true
+			} else if g != nil {
+				g.passed++
 			}
 		}
 		if len(damaged) > maxDamaged {

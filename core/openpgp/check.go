@@ -144,6 +144,21 @@ type Vetting struct {
 	// Surplus counts what is left out because there is more of it than one
 	// certificate may have.
 	Surplus int
+	// Misplaced counts those of the owner that are about no part of a certificate, such as
+	// a signature over a document. They are dropped.
+	Misplaced int
+	// Untrue counts signatures that say to be by a key that a person has decided about, and
+	// are not. They are dropped.
+	Untrue int
+
+	// PassedOver counts packets that need not be understood: local remarks of whoever wrote the
+	// file, padding, and kinds that may be passed over. They are dropped.
+	PassedOver int
+
+	// Unknown counts what is kept and counts for nothing: signatures by keys that are not
+	// known; Unread signatures that cannot be read, or not be computed; and Unsigned parts
+	// that the owner has not signed.
+	Unknown, Unread, Unsigned int
 }
 
 // A claim is a signature that may be by the owner of a certificate, in all the copies
@@ -265,6 +280,7 @@ func (c *Certificate) claims() []*claim {
 		for _, raw := range part.sigs {
 			s, err := parseSignature(raw, 0)
 			if err != nil || s.unsupported != nil {
+				c.vetting.Unread++
 				continue // it is kept, and proves nothing
 			}
 			named := c.mayBeOwn(s)
@@ -274,6 +290,9 @@ func (c *Certificate) claims() []*claim {
 			}
 			places, natural := c.placesFor(spots, i, s)
 			if len(places) == 0 {
+				if named {
+					c.vetting.Misplaced++
+				}
 				continue
 			}
 			id := s.identity()

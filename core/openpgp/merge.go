@@ -111,8 +111,13 @@ func (c *Certificate) Vet(e *Effort, certifiers Certifiers) (vetted *Certificate
 	}
 	c.checkWithin(e)
 	became = c.vetting
-	out, left := c.kept(nil, certifiers, e)
-	became.Surplus = left
+	out, k := c.kept(nil, certifiers, e)
+	became.Surplus, became.Untrue, became.Unknown = k.left, k.untrue, k.unknown
+	for i := range k.parts {
+		if k.parts[i].tag != tagPublicKey && k.owned[i] == 0 {
+			became.Unsigned++
+		}
+	}
 	return out, became
 }
 
@@ -128,7 +133,8 @@ func Merge(a, b *Certificate, certifiers Certifiers) (c *Certificate, left int) 
 	}
 	a.check()
 	b.check()
-	return a.kept(b, certifiers, NewEffort(ownEffort))
+	merged, k := a.kept(b, certifiers, NewEffort(ownEffort))
+	return merged, k.left
 }
 
 // A keeper collects the parts of a certificate that are kept.
@@ -140,6 +146,8 @@ type keeper struct {
 	strange int
 	bytes   int
 	left    int
+	// untrue and unknown are as in [Vetting].
+	untrue, unknown int
 }
 
 // part returns the place of a component, or -1 where there is no room for it.
@@ -184,8 +192,8 @@ func (k *keeper) add(i int, sigs [][]byte, most int) {
 // kept puts together what of a checked certificate, and of a newer copy of it, is
 // worth keeping: first what the owner vouches for, then what is known to be genuine,
 // then as much of the rest as there is room for.
-func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort) (merged *Certificate, left int) {
-	k := &keeper{at: map[string]int{}}
+func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort) (merged *Certificate, k *keeper) {
+	k = &keeper{at: map[string]int{}}
 	sources := []*Certificate{c}
 	if newer != nil {
 		sources = append(sources, newer)
@@ -196,13 +204,15 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 		spots := from.spots()
 		for n, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, foreign := from.foreign(part, spots[n].user, certifiers, e, func(u *UserID, raw []byte) {
+				genuine, foreign, untrue, unread := from.foreign(part, spots[n].user, certifiers, e, func(u *UserID, raw []byte) {
 					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
 						k.add(at, [][]byte{raw}, maxComponentSignatures)
 					} else {
 						k.left++
 					}
 				})
+				k.untrue += untrue
+				k.unknown += len(foreign) - unread
 				k.add(i, genuine, maxComponentSignatures)
 				most := maxForeign
 				if k.owned[i] == 0 && part.tag != tagPublicKey {
@@ -222,7 +232,7 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 	if newer != nil {
 		merged.verified = c.verified.with(newer.verified)
 	}
-	return merged, k.left
+	return merged, k
 }
 
 // addOwned adds the parts that the owner has signed, with his signatures, of all
@@ -302,11 +312,12 @@ func preferred(a, b *Signature) *Signature {
 // certifier that hold, and those by keys that are not known. Damaged ones and those
 // of unknown kinds are among the latter. Those that name a certifier and hold over no user
 // ID are neither; one that holds over another than it stands behind is given to add.
-func (c *Certificate) foreign(part component, user *UserID, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte) {
+func (c *Certificate) foreign(part component, user *UserID, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte, untrue, unread int) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err != nil || s.unsupported != nil {
 			unknown = append(unknown, raw)
+			unread++
 			continue
 		}
 		if c.mayBeOwn(s) || s.hintsLie() && c.ownIDs[s.identity()] {
@@ -321,6 +332,8 @@ func (c *Certificate) foreign(part component, user *UserID, certifiers Certifier
 		case nil:
 			if unsure {
 				unknown = append(unknown, raw)
+			} else {
+				untrue++
 			}
 		case user:
 			genuine = append(genuine, raw)
@@ -328,7 +341,7 @@ func (c *Certificate) foreign(part component, user *UserID, certifiers Certifier
 			add(over, raw)
 		}
 	}
-	return genuine, unknown
+	return genuine, unknown, untrue, unread
 }
 
 // certified returns the user ID over which a signature by one of the candidates holds, that

@@ -414,7 +414,7 @@ func TestHashingIsPaidBefore(t *testing.T) {
 	}
 	four := crowded(pgptest.NewKey("crowded four", pgptest.Ed25519, born), 900<<10)
 	_, became := four.Vet(openpgp.NewEffort(100*time.Millisecond), nil)
-	assert.Equal(t, openpgp.Vetting{Forged: many}, became, "what is over the same bytes hashes them once")
+	assert.Equal(t, openpgp.Vetting{Forged: many, Unsigned: 1}, became, "what is over the same bytes hashes them once")
 	_, became = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).Vet(openpgp.NewEffort(time.Millisecond), nil)
 	assert.Equal(t, many, became.Unchecked, "what cannot be paid is not hashed")
 	assert.Zero(t, became.Forged)
@@ -425,7 +425,7 @@ func TestHashingIsPaidBefore(t *testing.T) {
 		junk.Add(stranger.Sign([]byte("junk"), forged(unusable, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
 	}
 	_, became = readCert(t, junk.Bytes()).Vet(openpgp.NewEffort(0), nil)
-	assert.Equal(t, openpgp.Vetting{Forged: many}, became)
+	assert.Equal(t, openpgp.Vetting{Forged: many, Unsigned: 1}, became)
 	// Nobody waits for it any longer.
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
@@ -454,4 +454,36 @@ func TestPartsThatAreTooLong(t *testing.T) {
 	}
 	_, _, err = openpgp.ReadCertificates(pgptest.Packet(6, append([]byte{4, 0, 0, 0, 1, 99}, make([]byte, 100<<10)...)))
 	assert.ErrorContains(t, err, "are not read")
+}
+
+// TestEveryPacketIsAccountedFor: what is not kept, and what counts for nothing, is counted.
+func TestEveryPacketIsAccountedFor(t *testing.T) {
+	p := partsOf("accounted")
+	decidedKey, strangerKey := pgptest.NewKey("accounted anchor", pgptest.Ed25519, born), pgptest.NewKey("accounted stranger", pgptest.Ed25519, born)
+	anchor := readCert(t, pgptest.NewCertificate(decidedKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	certification := pgptest.Sig{Type: pgptest.Certification, Created: born}
+	unsupported := pgptest.Packet(2, []byte{9, 0, 0})
+	file := bytes.Join([][]byte{
+		p.primary, pgptest.Packet(12, []byte{1}), pgptest.Packet(60, []byte("private")),
+		p.key.Sign(document, pgptest.Sig{Created: born}), // misplaced: over a document
+		p.user,
+		pgptest.OverUserID(p.key, decidedKey, "Tidewright Instruments", certification),
+		strangerKey.Sign([]byte("untrue"), forged(decidedKey, pgptest.Certification, born)),
+		pgptest.OverUserID(p.key, strangerKey, "Tidewright Instruments", certification),
+		strangerKey.Sign([]byte("forged"), forged(p.key, pgptest.Certification, born)),
+		unsupported, pgptest.Packet(2, []byte{4, 0x10}),
+		p.subkey, pgptest.Packet(13, []byte("not his")),
+	}, nil)
+	vetted, became := readCert(t, file).Vet(nil, func(s *openpgp.Signature) []openpgp.Candidate {
+		if s.IssuerFingerprint != anchor.Primary.Fingerprint {
+			return nil
+		}
+		return []openpgp.Candidate{{Certificate: anchor, Key: anchor.Primary}}
+	})
+	assert.Equal(t, openpgp.Vetting{Forged: 1, Misplaced: 1, Untrue: 1, PassedOver: 2, Unknown: 1, Unread: 2, Unsigned: 1}, became)
+	// Signatures: the self-certification, the binding, the anchor's, the stranger's, two that are
+	// not read. Parts: two keys and two user IDs.
+	a, err := openpgp.Inspect(vetted.Bytes(), rules())
+	require.NoError(t, err)
+	assert.Len(t, a.Packets, 10)
 }

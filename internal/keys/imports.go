@@ -125,10 +125,12 @@ func leftOut(skipped []error) []string {
 	return notes
 }
 
-// An account is what became of the signatures of an import's keys.
+// An account is what became of the packets of an import's keys: what is not kept, and what is
+// kept and counts for nothing.
 type account struct {
 	openpgp.Vetting
-	forged, unchecked, surplus []openpgp.Fingerprint
+	// whose are the keys that each number is about.
+	forged, unchecked, surplus, misplaced, untrue, passedOver, unknown, unread, unsigned []openpgp.Fingerprint
 }
 
 func (a *account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
@@ -141,28 +143,49 @@ func (a *account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
 	note(became.Forged, &a.Forged, &a.forged)
 	note(became.Unchecked, &a.Unchecked, &a.unchecked)
 	note(became.Surplus, &a.Surplus, &a.surplus)
+	note(became.Misplaced, &a.Misplaced, &a.misplaced)
+	note(became.Untrue, &a.Untrue, &a.untrue)
+	note(became.PassedOver, &a.PassedOver, &a.passedOver)
+	note(became.Unknown, &a.Unknown, &a.unknown)
+	note(became.Unread, &a.Unread, &a.unread)
+	note(became.Unsigned, &a.Unsigned, &a.unsigned)
 }
 
+// whose names one key, or counts several.
+func whose(of []openpgp.Fingerprint) string {
+	if len(of) == 1 {
+		return "the key " + plain.Grouped(string(of[0]))
+	}
+	return fmt.Sprintf("%d keys", len(of))
+}
+
+// notes says in sentences what is not kept, and what counts for nothing.
 func (a *account) notes() []string {
 	var out []string
-	whose := func(of []openpgp.Fingerprint) string {
-		if len(of) == 1 {
-			return "the key " + plain.Grouped(string(of[0]))
+	say := func(n int, of []openpgp.Fingerprint, one, many string) {
+		switch {
+		case n == 1:
+			out = append(out, fmt.Sprintf("1 signature on %s, %s.", whose(of), one))
+		case n > 1:
+			out = append(out, fmt.Sprintf("%d signatures on %s, %s.", n, whose(of), many))
 		}
-		return fmt.Sprintf("%d keys", len(of))
 	}
-	if a.Forged > 0 {
-		holds := "do not hold and were dropped"
-		if a.Forged == 1 {
-			holds = "does not hold and was dropped"
-		}
-		out = append(out, fmt.Sprintf("%s on %s, said to be by the owner, %s.", counted(a.Forged, "signature"), whose(a.forged), holds))
-	}
+	say(a.Forged, a.forged, "said to be by the owner, does not hold and was dropped", "said to be by the owner, do not hold and were dropped")
+	say(a.Misplaced, a.misplaced, "by the owner, is about no part of a key and was dropped", "by the owner, are about no part of a key and were dropped")
+	say(a.Untrue, a.untrue, "said to be by a key that is decided about here, does not hold and was dropped", "said to be by keys that are decided about here, do not hold and were dropped")
 	if a.Unchecked > 0 {
 		out = append(out, fmt.Sprintf("%s on %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.", counted(a.Unchecked, "signature"), whose(a.unchecked)))
 	}
 	if a.Surplus > 0 {
 		out = append(out, "Of "+whose(a.surplus)+", "+tooMuch(a.Surplus)+".")
+	}
+	if a.PassedOver > 0 {
+		out = append(out, fmt.Sprintf("%s in %s passed over: remarks of whoever wrote the file, or of kinds that need not be known.", counted(a.PassedOver, "packet"), whose(a.passedOver)+map[bool]string{true: " was", false: " were"}[a.PassedOver == 1]))
+	}
+	say(a.Unread, a.unread, "cannot be read or computed here; it is kept and counts for nothing", "cannot be read or computed here; they are kept and count for nothing")
+	say(a.Unknown, a.unknown, "by a key that nobody has decided about here; it is kept and counts for nothing yet", "by keys that nobody has decided about here; they are kept and count for nothing yet")
+	if a.Unsigned > 0 {
+		out = append(out, fmt.Sprintf("%s of %s, which the owner has not signed, counts for nothing.", counted(a.Unsigned, "part"), whose(a.unsigned)))
 	}
 	return out
 }
