@@ -165,14 +165,14 @@ func (a *account) notes() []string {
 	say := func(n int, of []openpgp.Fingerprint, one, many string) {
 		switch {
 		case n == 1:
-			out = append(out, fmt.Sprintf("1 signature on %s, %s.", whose(of), one))
+			out = append(out, fmt.Sprintf("1 signature on %s%s.", whose(of), one))
 		case n > 1:
-			out = append(out, fmt.Sprintf("%d signatures on %s, %s.", n, whose(of), many))
+			out = append(out, fmt.Sprintf("%d signatures on %s%s.", n, whose(of), many))
 		}
 	}
-	say(a.Forged, a.forged, "said to be by the owner, does not hold and was dropped", "said to be by the owner, do not hold and were dropped")
-	say(a.Misplaced, a.misplaced, "by the owner, is about no part of a key and was dropped", "by the owner, are about no part of a key and were dropped")
-	say(a.Untrue, a.untrue, "said to be by a key that is decided about here, does not hold and was dropped", "said to be by keys that are decided about here, do not hold and were dropped")
+	say(a.Forged, a.forged, ", said to be by the owner, does not hold and was dropped", ", said to be by the owner, do not hold and were dropped")
+	say(a.Misplaced, a.misplaced, ", by the owner, is about no part of a key and was dropped", ", by the owner, are about no part of a key and were dropped")
+	say(a.Untrue, a.untrue, ", said to be by a key that is decided about here, does not hold and was dropped", ", said to be by keys that are decided about here, do not hold and were dropped")
 	if a.Unchecked > 0 {
 		out = append(out, fmt.Sprintf("%s on %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.", counted(a.Unchecked, "signature"), whose(a.unchecked)))
 	}
@@ -182,8 +182,8 @@ func (a *account) notes() []string {
 	if a.PassedOver > 0 {
 		out = append(out, fmt.Sprintf("%s in %s passed over: remarks of whoever wrote the file, or of kinds that need not be known.", counted(a.PassedOver, "packet"), whose(a.passedOver)+map[bool]string{true: " was", false: " were"}[a.PassedOver == 1]))
 	}
-	say(a.Unread, a.unread, "cannot be read or computed here; it is kept and counts for nothing", "cannot be read or computed here; they are kept and count for nothing")
-	say(a.Unknown, a.unknown, "by a key that nobody has decided about here; it is kept and counts for nothing yet", "by keys that nobody has decided about here; they are kept and count for nothing yet")
+	say(a.Unread, a.unread, " cannot be read or computed here; it is kept and counts for nothing", " cannot be read or computed here; they are kept and count for nothing")
+	say(a.Unknown, a.unknown, ", by a key that nobody has decided about here; it is kept and counts for nothing yet", ", by keys that nobody has decided about here; they are kept and count for nothing yet")
 	if a.Unsigned > 0 {
 		out = append(out, fmt.Sprintf("%s of %s, which the owner has not signed, counts for nothing.", counted(a.Unsigned, "part"), whose(a.unsigned)))
 	}
