@@ -10,7 +10,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/inde
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
 GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
 
-.PHONY: help demo test race build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
+.PHONY: help demo test race corpus build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -70,6 +70,10 @@ test: ## install what is missing and run every check and test
 # Where goroutines share something: reading on all cores, the queue, the keyring in
 # memory, what is announced.
 RACED = ./core/digest ./core/measure ./core/verify ./internal/batches ./internal/query ./internal/events ./internal/directories ./internal/origins
+
+corpus: ## verify what a distribution's people have signed, fetched with its package manager
+	scripts/corpus.sh .corpus
+	ENDEIXIS_CORPUS=$(CURDIR)/.corpus go test ./core/openpgp -run '^TestCorpus$$' -count=1 -v
 
 race: ## run the tests of what runs side by side under the race detector
 	go run ./internal/pgserver/pgrun go test -race -short -timeout 10m $(RACED)
