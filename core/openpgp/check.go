@@ -172,6 +172,9 @@ type claim struct {
 	natural bool
 	// unsure is set for one that says to be by another key in a part that anybody can change.
 	unsure bool
+	// unread is set for one that stands behind a subkey that cannot be read, and may be about
+	// that.
+	unread bool
 	held   bool
 }
 
@@ -239,6 +242,8 @@ func (c *Certificate) checkWithin(e *Effort) {
 		for _, one := range claims {
 			switch {
 			case one.held || one.unsure:
+			case one.unread:
+				c.vetting.Unread++
 			case short[one]:
 				c.vetting.Unchecked++
 			default:
@@ -289,7 +294,8 @@ func (c *Certificate) claims() []*claim {
 				continue
 			}
 			places, natural := c.placesFor(spots, i, s)
-			if len(places) == 0 {
+			unread := spots[i].aboutUnread(part, s)
+			if len(places) == 0 && !unread {
 				if named {
 					c.vetting.Misplaced++
 				}
@@ -304,7 +310,7 @@ func (c *Certificate) claims() []*claim {
 				}
 				continue
 			}
-			one := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named}
+			one := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named, unread: unread}
 			known[id] = one
 			out = append(out, one)
 		}
@@ -318,6 +324,12 @@ type spot struct {
 	sub  *Subkey
 	// over is what certifications of a user attribute are over.
 	over *covered
+}
+
+// aboutUnread reports whether a signature stands behind a subkey that cannot be read, and is
+// of a kind that is about subkeys.
+func (s spot) aboutUnread(part component, sig *Signature) bool {
+	return part.tag == tagPublicSubkey && s.sub == nil && (sig.Type == SubkeyBinding || sig.Type == SubkeyRevocation)
 }
 
 // spots returns what the components are, in their order.

@@ -204,7 +204,7 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 		spots := from.spots()
 		for n, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, foreign, untrue, unread := from.foreign(part, spots[n].user, certifiers, e, func(u *UserID, raw []byte) {
+				genuine, foreign, untrue, unread := from.foreign(part, spots[n], certifiers, e, func(u *UserID, raw []byte) {
 					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
 						k.add(at, [][]byte{raw}, maxComponentSignatures)
 					} else {
@@ -312,10 +312,15 @@ func preferred(a, b *Signature) *Signature {
 // certifier that hold, and those by keys that are not known. Damaged ones and those
 // of unknown kinds are among the latter. Those that name a certifier and hold over no user
 // ID are neither; one that holds over another than it stands behind is given to add.
-func (c *Certificate) foreign(part component, user *UserID, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte, untrue, unread int) {
+func (c *Certificate) foreign(part component, at spot, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte, untrue, unread int) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err != nil || s.unsupported != nil {
+			unknown = append(unknown, raw)
+			unread++
+			continue
+		}
+		if at.aboutUnread(part, s) && !c.ownIDs[s.identity()] {
 			unknown = append(unknown, raw)
 			unread++
 			continue
@@ -327,7 +332,7 @@ func (c *Certificate) foreign(part component, user *UserID, certifiers Certifier
 		if (s.Type.isCertification() || s.Type == CertRevocation) && certifiers != nil {
 			by = certifiers(s)
 		}
-		over, unsure := c.certified(user, s, by, e)
+		over, unsure := c.certified(at.user, s, by, e)
 		switch over {
 		case nil:
 			if unsure {
@@ -335,7 +340,7 @@ func (c *Certificate) foreign(part component, user *UserID, certifiers Certifier
 			} else {
 				untrue++
 			}
-		case user:
+		case at.user:
 			genuine = append(genuine, raw)
 		default:
 			add(over, raw)

@@ -119,30 +119,36 @@ func (g generated) meaning(t *rapid.T, c *openpgp.Certificate) string {
 // merged, vetted or not: it says the same.
 func TestOrderAndPlaceMeanNothing(t *testing.T) {
 	t.Parallel()
-	rapid.Check(t, func(t *rapid.T) {
-		g := generate(t)
-		plain := pgptest.NewCertificate(g.key).Bytes()
-		for _, part := range g.parts {
-			plain = append(plain, part...)
-		}
-		plain = append(plain, bytes.Join(g.sigs, nil)...)
-		want := g.meaning(t, readCert(t, plain))
-		one := readCert(t, g.file(t))
-		assert.Equal(t, want, g.meaning(t, one))
-		vetted, became := one.Vet(nil, nil)
-		assert.Zero(t, became.Unchecked)
-		assert.Equal(t, want, g.meaning(t, readCert(t, vetted.Bytes())), "vetted and stored")
-		// In several files, each with some of the signatures.
-		half := g
-		half.sigs = g.sigs[:len(g.sigs)/2]
-		rest := g
-		rest.sigs = g.sigs[len(g.sigs)/2:]
-		a, _ := readCert(t, half.file(t)).Vet(nil, nil)
-		b, _ := readCert(t, rest.file(t)).Vet(nil, nil)
-		for _, pair := range [][2]*openpgp.Certificate{{a, b}, {b, a}} {
-			merged, left := openpgp.Merge(pair[0], pair[1], nil)
-			assert.Zero(t, left)
-			assert.Equal(t, want, g.meaning(t, readCert(t, merged.Bytes())), "in two imports")
-		}
-	})
+	rapid.Check(t, saysTheSame)
+}
+
+// FuzzOrderAndPlace lets the inputs be searched for.
+func FuzzOrderAndPlace(f *testing.F) { f.Fuzz(rapid.MakeFuzz(saysTheSame)) }
+
+// saysTheSame writes one certificate in several ways and compares what they mean.
+func saysTheSame(t *rapid.T) {
+	g := generate(t)
+	plain := pgptest.NewCertificate(g.key).Bytes()
+	for _, part := range g.parts {
+		plain = append(plain, part...)
+	}
+	plain = append(plain, bytes.Join(g.sigs, nil)...)
+	want := g.meaning(t, readCert(t, plain))
+	one := readCert(t, g.file(t))
+	assert.Equal(t, want, g.meaning(t, one))
+	vetted, became := one.Vet(nil, nil)
+	assert.Zero(t, became.Unchecked)
+	assert.Equal(t, want, g.meaning(t, readCert(t, vetted.Bytes())), "vetted and stored")
+	// In several files, each with some of the signatures.
+	half := g
+	half.sigs = g.sigs[:len(g.sigs)/2]
+	rest := g
+	rest.sigs = g.sigs[len(g.sigs)/2:]
+	a, _ := readCert(t, half.file(t)).Vet(nil, nil)
+	b, _ := readCert(t, rest.file(t)).Vet(nil, nil)
+	for _, pair := range [][2]*openpgp.Certificate{{a, b}, {b, a}} {
+		merged, left := openpgp.Merge(pair[0], pair[1], nil)
+		assert.Zero(t, left)
+		assert.Equal(t, want, g.meaning(t, readCert(t, merged.Bytes())), "in two imports")
+	}
 }

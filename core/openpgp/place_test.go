@@ -487,3 +487,16 @@ func TestEveryPacketIsAccountedFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, a.Packets, 10)
 }
+
+// TestWhatIsAboutASubkeyThatCannotBeReadIsKept: later versions of this program may read it.
+func TestWhatIsAboutASubkeyThatCannotBeReadIsKept(t *testing.T) {
+	p := partsOf("unread")
+	hard := pgptest.Sig{Type: pgptest.SubkeyRevocation, Created: now.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}
+	future := pgptest.Packet(14, append([]byte{7, 0, 0, 0, 1, 99}, make([]byte, 30)...))
+	binding := p.key.Sign([]byte("over what is not known"), pgptest.Sig{Type: pgptest.SubkeyBinding, Created: born})
+	file := bytes.Join([][]byte{p.primary, p.user, p.subkey, future, binding, pgptest.OverSubkey(p.key, p.sub, hard)}, nil)
+	vetted, became := readCert(t, file).Vet(nil, nil)
+	assert.Equal(t, openpgp.Vetting{Unread: 1, Unsigned: 1}, became)
+	assert.True(t, bytes.Contains(vetted.Bytes(), binding[2:]), "its binding is kept")
+	assert.Equal(t, openpgp.SignerRevoked, statusOf(t, p.sub, vetted.Bytes()).Status, "and a revocation behind it counts for the subkey that it is of")
+}
