@@ -113,6 +113,9 @@ func (l *layout) readTwos(rows []*laidRow) {
 // shapeOf takes a row apart. It returns nil when nothing is left to do with the row.
 func (l *layout) shapeOf(r *laidRow) *shape {
 	s := &shape{r: r}
+	if r.pure {
+		return s
+	}
 	segments := segmentsOf(r.text, r.values)
 	last := len(segments) - 1
 	s.gap = len(segments[last]) - len(strings.TrimLeft(segments[last], " "))

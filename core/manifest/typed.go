@@ -58,6 +58,8 @@ type typedRow struct {
 	stated []statement
 	// strict is set for a row in a form that only lists have.
 	strict bool
+	// pure is set for a value with its label and nothing else.
+	pure bool
 	// why says why the values of a rowAside are left aside.
 	why string
 }
@@ -278,6 +280,9 @@ func (t *typer) typeWords(r *typedRow) {
 		r.kind, r.said.size = rowField, statedSize(f.text)
 		return
 	}
+	if t.labelledValue(r) {
+		return
+	}
 	r.labels = labelsIn(r.text)
 	values := valuesIn(r.text, t.crcExpected(r), t.announced(r))
 	if len(values) == 0 {
@@ -297,6 +302,27 @@ func (t *typer) typeWords(r *typedRow) {
 	default:
 		t.wordRow(r)
 	}
+}
+
+// labelledValue types a field that is an algorithm and a value of its length, and nothing
+// else: “SHA-256: …”. Most rows of records are such.
+func (t *typer) labelledValue(r *typedRow) bool {
+	f, ok := fieldOf(r.text)
+	if !ok || len(f.text) < 2*leastAlone || !allHex(f.text) || !strings.HasSuffix(r.text, f.text) {
+		return false
+	}
+	a, ok := algorithmOf(f.label)
+	if !ok || 2*a.Size() != len(f.text) || len(labelPlaces(f.label)) != 1 {
+		return false
+	}
+	decoded, ok := decodeHex(f.text)
+	if !ok {
+		return false
+	}
+	r.kind, r.pure = rowValue, true
+	r.labels = []label{{0, len(f.label), a}}
+	r.values = []value{{from: len(r.text) - len(f.text), to: len(r.text), digest: decoded, algorithm: a}}
+	return true
 }
 
 // mayBeHeader is a quick look before a header is tried: a word for digests in it, or the

@@ -204,8 +204,8 @@ func signerOf(n *note.Note) string {
 func (s *Satchel) index() error {
 	keys := make([]*keyring.Key, 0, len(s.Keys))
 	for _, k := range s.Keys {
-		certs, _, err := openpgp.ReadCertificates(k.Certificate)
-		if err != nil || len(certs) != 1 {
+		certs, skipped, err := openpgp.ReadCertificates(k.Certificate)
+		if err != nil || len(certs) != 1 || len(skipped) > 0 {
 			return wrong(Unreadable, packAgain, "A key in the satchel cannot be read.")
 		}
 		keys = append(keys, &keyring.Key{Certificate: certs[0], Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: k.History})

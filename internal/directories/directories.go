@@ -224,13 +224,24 @@ func (d *Directories) ask(ctx context.Context, one directory, q Query) Answer {
 		return Answer{Outcome: Failed, Detail: "what it sent is no key that can be read: " + plain.Text(err.Error())}
 	}
 	a := Answer{Outcome: Found}
-	for _, c := range certs {
-		if q.matches(c) {
-			a.Certificates = append(a.Certificates, c)
+	effort, unchecked := openpgp.EffortUntil(ctx, answerEffort), 0
+	for n, c := range certs {
+		share, giveBack := effort.Share(len(certs) - n)
+		vetted, became := c.Vet(share, nil)
+		giveBack()
+		if q.matches(vetted) {
+			a.Certificates = append(a.Certificates, vetted)
+			unchecked += became.Unchecked
 		}
 	}
+	if unchecked > 0 {
+		a.Detail = fmt.Sprintf("%d signatures in what it handed out could not be checked, for there are too many; they were left out", unchecked)
+	}
 	if others := len(certs) - len(a.Certificates); others > 0 {
-		a.Detail = fmt.Sprintf("it also handed out %d keys that were not asked for; they were dropped", others)
+		if a.Detail != "" {
+			a.Detail += "; "
+		}
+		a.Detail += fmt.Sprintf("it also handed out %d keys that were not asked for; they were dropped", others)
 	}
 	if len(a.Certificates) == 0 {
 		a.Outcome = Other
@@ -244,6 +255,9 @@ func (d *Directories) ask(ctx context.Context, one directory, q Query) Answer {
 	}
 	return a
 }
+
+// answerEffort bounds what is spent on verifying the answer of one directory.
+const answerEffort = 2 * time.Second
 
 // zBase32 is the alphabet in which a Web Key Directory names mail addresses.
 var zBase32 = base32.NewEncoding("ybndrfg8ejkmcpqxot1uwisza345h769").WithPadding(base32.NoPadding)

@@ -106,7 +106,11 @@ func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
 		}
 		return p.cert, nil
 	}
-	certs, _, err := openpgp.ReadCertificates(row.Certificate)
+	// What is stored was read before: nothing of it may be left out.
+	certs, skipped, err := openpgp.ReadCertificates(row.Certificate)
+	if err == nil && len(skipped) > 0 {
+		err = skipped[0]
+	}
 	if err != nil || len(certs) != 1 {
 		return nil, &unreadableError{openpgp.Fingerprint(hex.EncodeToString(row.Fingerprint)), err}
 	}
@@ -131,8 +135,8 @@ func (r *ring) keepParsed(fingerprint []byte, p parsed) {
 // file that it came in.
 func (r *ring) keepCertificate(cert *openpgp.Certificate) {
 	raw := cert.Bytes()
-	own, _, err := openpgp.ReadCertificates(raw)
-	if err != nil || len(own) != 1 {
+	own, skipped, err := openpgp.ReadCertificates(raw)
+	if err != nil || len(own) != 1 || len(skipped) > 0 {
 		return // it is told when the keyring is read
 	}
 	own[0].Remember(cert)
