@@ -195,14 +195,12 @@ func (r *Keyring) Lookup(f openpgp.Fingerprint) *Key {
 	return nil
 }
 
-// maxIssuers bounds the keys that are tried for one signature.
-const maxIssuers = 100
-
 // Issuers returns every key that may have made s, by all that it says of its issuer: what
 // only the issuer can have written before what anybody can change, and fingerprints before
 // key IDs, which collide. A hint that lies finds a key for which s does not hold.
 func (r *Keyring) Issuers(s *openpgp.Signature) []openpgp.Candidate {
 	var out []openpgp.Candidate
+	seen := map[openpgp.Candidate]bool{}
 	for _, h := range s.Hints() {
 		hits := r.byKeyID[h.KeyID]
 		if h.Fingerprint != "" {
@@ -210,7 +208,8 @@ func (r *Keyring) Issuers(s *openpgp.Signature) []openpgp.Candidate {
 		}
 		for _, hit := range hits {
 			one := openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
-			if len(out) < maxIssuers && !slices.Contains(out, one) {
+			if !seen[one] { // however many claim to have it: the right one may be the last
+				seen[one] = true
 				out = append(out, one)
 			}
 		}

@@ -105,7 +105,7 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 	for _, u := range c.UserIDs {
 		for _, one := range u.others {
 			if s := one.by(certifier); s != nil && one.kind.isCertification() {
-				out = append(out, c.said(u, s, certifier, rules, e))
+				out = append(out, c.said(u, s, certifier, rules))
 			}
 		}
 	}
@@ -116,7 +116,7 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 		}
 		for _, u := range c.UserIDs {
 			if held, _ := c.verified.holds(s, certifier.Primary, u.over(s), e); held {
-				out = append(out, c.said(u, s, certifier, rules, e))
+				out = append(out, c.said(u, s, certifier, rules))
 				break
 			}
 		}
@@ -129,9 +129,9 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 const strayEffort = 2 * time.Second
 
 // said tells what a certification of a user ID says and whether it counts.
-func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rules Rules, e *Effort) Certification {
+func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rules Rules) Certification {
 	said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
-	said.Status, said.Reason = c.weigh(u, s, certifier, rules, e)
+	said.Status, said.Reason = c.weigh(u, s, certifier, rules)
 	if expires, _ := certifier.Expires(rules); expires != nil && !rules.Now.Before(*expires) && said.Status == CertificationHolds {
 		said.CertifierExpired = expires
 	}
@@ -139,8 +139,9 @@ func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rule
 }
 
 // takenBack returns when the maker of a certification took it back, if that is so. It does
-// not matter where the revocation stands.
-func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate, e *Effort) (at time.Time, ok bool) {
+// not matter where the revocation stands, nor how much junk there is: all of it is gone
+// through, within what one certificate may hold, and remembered.
+func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate) (at time.Time, ok bool) {
 	for _, one := range c.strays {
 		if one.kind != CertRevocation {
 			continue
@@ -149,7 +150,7 @@ func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate,
 		if r == nil || r.Created.Before(s.Created) {
 			continue
 		}
-		if held, _ := c.verified.holds(r, certifier.Primary, u.over(r), e); held {
+		if held, _ := c.verified.holds(r, certifier.Primary, u.over(r), nil); held {
 			return r.Created, true
 		}
 	}
@@ -157,12 +158,9 @@ func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate,
 }
 
 // weigh decides about one certification by the certifier.
-func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules, e *Effort) (CertificationStatus, string) {
+func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules) (CertificationStatus, string) {
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
-	switch held, spent := c.verified.holds(s, certifier.Primary, u.over(s), e); {
-	case !spent:
-		return CertificationInvalid, "it could not be checked: there are too many that say to be by this key"
-	case !held:
+	if held, _ := c.verified.holds(s, certifier.Primary, u.over(s), nil); !held {
 		return CertificationInvalid, "its cryptography does not hold"
 	}
 	switch {
@@ -181,7 +179,7 @@ func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rul
 	case s.expired(rules.Now):
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
 	}
-	if at, ok := c.takenBack(u, s, certifier, e); ok {
+	if at, ok := c.takenBack(u, s, certifier); ok {
 		return CertificationRevoked, "its maker took it back on " + day(at)
 	}
 	switch {

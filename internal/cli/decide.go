@@ -91,7 +91,7 @@ func (a *app) keyringSight() *cobra.Command {
 				if s.Key.Reassessment != nil {
 					what = fmt.Sprintf("what rests on it is judged again (reassessment %d)", *s.Key.Reassessment)
 				}
-				return &exit{exitRefused, fmt.Errorf("what you read differs from the fingerprint of a key that is admitted; this was recorded, %s, and until a curator explains it the key's signatures do not count, or are only noted where the policy says so", what)}
+				return &exit{exitRefused, fmt.Errorf("what you read differs from the fingerprint of a key that is admitted; this conflict was recorded, %s, and until a curator explains it the key's signatures do not count, or are only noted where the policy says so", what)}
 			}
 			if !s.Agrees {
 				return &exit{exitRefused, fmt.Errorf("what you read differs from the key's fingerprint; this conflict was recorded, and the key cannot be admitted until a curator resolves it")}
