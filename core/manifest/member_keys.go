@@ -41,7 +41,7 @@ func (t *tree) key(name string) *memberKey {
 	}
 	k := &memberKey{folded: foldWords(name), words: splitKey(name)}
 	k.label, k.extra = labelOfKey(name)
-	k.hash = isHashWord(k.words)
+	k.hash = hashWords[k.folded] || isHashWord(k.words)
 	if at := slices.IndexFunc(k.words, func(w string) bool { return otherWords[w] }); at >= 0 {
 		k.other = k.words[at]
 	}
@@ -107,6 +107,9 @@ func endsLabel(key string, from, to int) bool {
 // aside of digests, a name may have these words and still be one for them.
 var besideHash = wordSet(`file expected package by`)
 
+// maxHashWords bounds the words of a name that is one for digests.
+const maxHashWords = 4
+
 // isHashWord reports whether a member's name says that it holds digests.
 func isHashWord(words []string) bool {
 	found := false
@@ -115,6 +118,8 @@ func isHashWord(words []string) bool {
 		case hashWords[w], hashWords[strings.TrimRight(w, "0123456789")], label:
 			found = true
 		case besideHash[w]:
+		case len(words) > maxHashWords:
+			return false
 		default:
 			return isWordOf(words, hashWords)
 		}

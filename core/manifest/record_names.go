@@ -37,7 +37,7 @@ type nameSearch struct {
 
 // namesOf finds the name of the file that a record is about.
 func (t *tree) namesOf(n *node) recordNames {
-	s := nameSearch{t: t, n: n, out: recordNames{of: map[string]string{}}}
+	s := nameSearch{t: t, n: n}
 	if key := t.key(n.key); key.hash && (key.label != digest.Unknown || n.text != "") {
 		// What is called its name there is that of an algorithm.
 		for _, kid := range n.kids {
@@ -173,6 +173,9 @@ func (s *nameSearch) take(name, text string) { //nolint:cyclop // a list of case
 	case last == "title" && strings.Contains(name, "."):
 		s.weak = base
 	case len(key.words) > 1 && (addressWords[last] || strongNames[last]) && looksLikeFile(base):
+		if s.out.of == nil {
+			s.out.of = map[string]string{}
+		}
 		s.out.of[strings.Join(key.words[:len(key.words)-1], " ")] = base
 	case strings.HasPrefix(key.folded, "version"), versionKeys[key.folded]:
 		s.out.versioned = true

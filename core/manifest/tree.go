@@ -332,7 +332,7 @@ func (t *tree) value(v *node, in *record) {
 		return
 	}
 	t.readKey(s)
-	values := valuesIn(s.text, s.label.Size() == 4 || in.scope.label.Size() == 4 || in.sibling.Size() == 4, s.label)
+	values := t.valuesOf(s)
 	for _, more := range []digest.Algorithm{in.sibling, in.scope.label, in.scope.over} {
 		if s.label == digest.Unknown {
 			s.label = more
@@ -348,6 +348,17 @@ func (t *tree) value(v *node, in *record) {
 		return
 	}
 	t.composed(s, values)
+}
+
+// valuesOf finds the values in a scalar. Most are one and nothing else.
+func (t *tree) valuesOf(s *scalar) []value {
+	if len(s.text) >= 2*leastAlone && digest.OfSize(len(s.text)/2) != nil && allHex(s.text) && !allDigits(s.text) {
+		if decoded, ok := decodeHex(s.text); ok {
+			return []value{{to: len(s.text), digest: decoded}}
+		}
+	}
+	crc := s.label.Size() == 4 || s.in.scope.label.Size() == 4 || s.in.sibling.Size() == 4
+	return valuesIn(s.text, crc, s.label)
 }
 
 // readKey takes what the key of a scalar says.
