@@ -80,7 +80,10 @@ func ReadCertificates(data []byte) (certs []*Certificate, skipped []error, err e
 			case b.damage != nil:
 				in.damaged = append(in.damaged, b.damage)
 			default:
-				if err := in.read(b.data); err != nil {
+				err := in.read(b.data)
+				if empty := (*EmptyError)(nil); errors.As(err, &empty) {
+					in.damaged = append(in.damaged, err) // a block without a key
+				} else if err != nil {
 					return nil, nil, err
 				}
 			}

@@ -302,6 +302,7 @@ func TestOneBadSignatureSpoilsOnlyItself(t *testing.T) {
 	}
 	for name, packet := range bad {
 		files := map[string][]byte{
+			"an empty block":       append(pgptest.Armor("PGP SIGNATURE", nil), pgptest.Armor("PGP SIGNATURE", good)...),
 			"binary, behind":       append(bytes.Clone(good), packet...),
 			"armor, two blocks":    append(pgptest.Armor("PGP SIGNATURE", good), pgptest.Armor("PGP SIGNATURE", packet)...),
 			"armor, the other way": append(pgptest.Armor("PGP SIGNATURE", packet), pgptest.Armor("PGP SIGNATURE", good)...),
@@ -367,6 +368,10 @@ func TestADamagedCertificateSpoilsNoOther(t *testing.T) {
 	assert.Len(t, skipped, 1)
 	_, _, err = openpgp.ReadCertificates(append(bytes.Clone(one), 0xc2, 255, 0, 0, 9, 9))
 	assert.Error(t, err, "of an only key nobody knows what is missing")
+	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", one), pgptest.Armor("PGP PUBLIC KEY BLOCK", nil)...))
+	require.NoError(t, err)
+	assert.Len(t, certs, 1)
+	assert.Len(t, skipped, 1)
 	damaged := bytes.Replace(pgptest.Armor("PGP PUBLIC KEY BLOCK", two), []byte("\n\n"), []byte("\n\n%%"), 1)
 	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", one), damaged...))
 	require.NoError(t, err)

@@ -438,7 +438,10 @@ func signaturesIn(data []byte, kinds ...string) ([]*Signature, error) {
 			case b.damage != nil:
 				in.malformed(nil, b.damage)
 			default:
-				if err := in.read(b.data); err != nil {
+				err := in.read(b.data)
+				if empty := (*EmptyError)(nil); errors.As(err, &empty) {
+					in.malformed(nil, err) // a block without a packet
+				} else if err != nil {
 					return nil, err
 				}
 			}
