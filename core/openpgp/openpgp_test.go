@@ -496,11 +496,21 @@ func FuzzReadSignatures(f *testing.F) {
 		if (err == nil) != (len(sigs) > 0) {
 			t.Fatalf("%d signatures with error %v", len(sigs), err)
 		}
+		sound := 0
 		for _, s := range sigs {
 			again, err := openpgp.ParseSignature(s.Raw)
-			if err != nil || again.Type != s.Type {
+			switch {
+			case s.Malformed() != nil && err == nil:
+				t.Fatalf("its packet can be read, and was said to be malformed: %v", s.Malformed())
+			case s.Malformed() != nil:
+			case err != nil || again.Type != s.Type:
 				t.Fatalf("its own packet reads differently: %v", err)
+			default:
+				sound++
 			}
+		}
+		if err == nil && sound == 0 {
+			t.Fatal("a file of which nothing can be read was taken for one of signatures")
 		}
 	})
 }
