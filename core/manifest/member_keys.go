@@ -54,6 +54,15 @@ func (t *tree) key(name string) *memberKey {
 	return k
 }
 
+// keyOf returns what the name of a node says. It is kept with the node, for it is asked for
+// several times.
+func (t *tree) keyOf(n *node) *memberKey {
+	if n.said == nil {
+		n.said = t.key(n.key)
+	}
+	return n.said
+}
+
 // maxKeyLength bounds a name in which a label is looked for.
 const maxKeyLength = 80
 
@@ -130,9 +139,9 @@ func isHashWord(words []string) bool {
 // siblingLabel finds the algorithm that a record says its value is of. said is what it
 // says, where that is none that is known.
 func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) { //nolint:cyclop // one case for each kind of member that states an algorithm
-	within := t.key(n.key).hash
+	within := t.keyOf(n).hash
 	for _, kid := range n.kids {
-		key := t.key(kid.key)
+		key := t.keyOf(kid)
 		if !kid.scalar {
 			if a := labelOfMethod(key, kid); a != digest.Unknown {
 				return a, ""

@@ -38,10 +38,10 @@ type nameSearch struct {
 // namesOf finds the name of the file that a record is about.
 func (t *tree) namesOf(n *node) recordNames {
 	s := nameSearch{t: t, n: n}
-	if key := t.key(n.key); key.hash && (key.label != digest.Unknown || n.text != "") {
+	if key := t.keyOf(n); key.hash && (key.label != digest.Unknown || n.text != "") {
 		// What is called its name there is that of an algorithm.
 		for _, kid := range n.kids {
-			if kid.scalar && strongNames[t.key(kid.key).folded] {
+			if kid.scalar && strongNames[t.keyOf(kid).folded] {
 				s.out.own = kid.text
 			}
 		}
@@ -58,7 +58,7 @@ func (t *tree) namesOf(n *node) recordNames {
 
 // member looks at one member of the record.
 func (s *nameSearch) member(kid *node) {
-	key := s.t.key(kid.key)
+	key := s.t.keyOf(kid)
 	switch {
 	case kid.list:
 		s.mirrors(kid)
@@ -73,7 +73,7 @@ func (s *nameSearch) member(kid *node) {
 
 // mirrors looks at a list: several addresses of one file are its mirrors.
 func (s *nameSearch) mirrors(list *node) {
-	if !addressWords[foldWords(strings.TrimSuffix(list.key, "s"))] && !addressWords[s.t.key(list.key).folded] || !allScalars(list) {
+	if !addressWords[foldWords(strings.TrimSuffix(list.key, "s"))] && !addressWords[s.t.keyOf(list).folded] || !allScalars(list) {
 		return
 	}
 	base := ""
@@ -108,7 +108,7 @@ func (s *nameSearch) element(kid *node, key *memberKey) {
 	if named || kid.text == "" && leadsElsewhere(kid) {
 		s.attributes(kid) // “<location href=…/>”, “<FLocat xlink:href=…/>”
 	}
-	if named && kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.key(k.key).hash }) {
+	if named && kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.keyOf(k).hash }) {
 		s.take(kid.key, kid.text)
 	}
 	if key.folded == "annotations" {
@@ -123,7 +123,7 @@ func (s *nameSearch) element(kid *node, key *memberKey) {
 // attributes looks for an address among the attributes of an element.
 func (s *nameSearch) attributes(n *node) {
 	for _, a := range n.kids {
-		if a.scalar && addressWords[s.t.key(a.key).folded] {
+		if a.scalar && addressWords[s.t.keyOf(a).folded] {
 			s.take("location", a.text)
 		}
 	}
@@ -274,7 +274,7 @@ func (s *nameSearch) decideWeak() {
 // holdsDigests reports whether a record holds digests by itself.
 func (t *tree) holdsDigests(n *node) bool {
 	return slices.ContainsFunc(n.kids, func(k *node) bool {
-		key := t.key(k.key)
+		key := t.keyOf(k)
 		return key.label != digest.Unknown && len(key.extra) == 0 || key.hash
 	})
 }

@@ -22,6 +22,8 @@ type node struct {
 	line   int
 	column int
 	kids   []*node
+	// said is what key says, once that was asked for.
+	said *memberKey
 }
 
 // maxDepth bounds how deep documents are nested.
@@ -112,7 +114,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 
 // enter changes a scope to that of the members of a node.
 func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) { //nolint:cyclop // a list of cases, one for each kind of member
-	key := t.key(n.key)
+	key := t.keyOf(n)
 	switch {
 	case names.own != "":
 		s.name, s.size, s.packaged, s.other = names.own, names.size, false, ""
@@ -152,7 +154,7 @@ func listsFiles(key string) bool { return strings.TrimRight(foldWords(key), "012
 
 // listOf goes through a list.
 func (t *tree) listOf(n *node, s scope) {
-	key := t.key(n.key)
+	key := t.keyOf(n)
 	if t.namesUnderDigest(n, s) {
 		return
 	}
@@ -201,7 +203,7 @@ func isDigestKey(name string) bool {
 func (t *tree) isNameMap(n *node, s scope) bool { //nolint:cyclop // one check for each thing that such a map has not
 	size := 0
 	for _, kid := range n.kids {
-		if key := t.key(kid.key); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
+		if key := t.keyOf(kid); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
 			return false
 		}
 		v, ok := decodeHex(kid.text)
@@ -253,7 +255,7 @@ func (t *tree) parallel(n *node) {
 		if !kid.list || len(kid.kids) == 0 || !allScalars(kid) {
 			continue
 		}
-		switch key := t.key(kid.key); {
+		switch key := t.keyOf(kid); {
 		case key.label != digest.Unknown || key.hash:
 			values = append(values, kid)
 		case isWordOf(key.words, nameWords, addressWords) || kid.key == "sources":
@@ -275,7 +277,7 @@ func (t *tree) parallel(n *node) {
 
 // pairs ties each value of a list to the name in its place.
 func (t *tree) pairs(names, values *node) {
-	label := t.key(values.key).label
+	label := t.keyOf(values).label
 	for i, kid := range values.kids {
 		name := names.kids[i].text
 		if isAddress(name) {
@@ -319,7 +321,7 @@ type scalar struct {
 
 // value looks at a scalar of a record.
 func (t *tree) value(v *node, in *record) {
-	s := &scalar{node: v, key: t.key(v.key), in: in, text: strings.TrimSpace(v.text)}
+	s := &scalar{node: v, key: t.keyOf(v), in: in, text: strings.TrimSpace(v.text)}
 	if t.keyIsDigest(s) || len(s.text) < minDigits && (in.said == "" || !s.key.hash) {
 		return
 	}

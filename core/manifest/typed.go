@@ -280,7 +280,7 @@ func (t *typer) typeWords(r *typedRow) {
 		r.kind, r.said.size = rowField, statedSize(f.text)
 		return
 	}
-	if t.labelledValue(r) {
+	if t.labelledValue(r) || t.labelledName(r) {
 		return
 	}
 	r.labels = labelsIn(r.text)
@@ -323,6 +323,13 @@ func (t *typer) labelledValue(r *typedRow) bool {
 	r.labels = []label{{0, len(f.label), a}}
 	r.values = []value{{from: len(r.text) - len(f.text), to: len(r.text), digest: decoded, algorithm: a}}
 	return true
+}
+
+// labelledName types a field that is there for the name of a file and holds one: “File: …”.
+func (t *typer) labelledName(r *typedRow) bool {
+	f, ok := fieldOf(r.text)
+	return ok && nameWords[foldWords(f.label)] && looksLikeFile(f.text) && strings.IndexByte(f.text, ' ') < 0 && !mayHoldValue(r.text) && !mayHaveLabel(r.text) &&
+		t.fieldRow(r, f.label, f.text)
 }
 
 // mayBeHeader is a quick look before a header is tried: a word for digests in it, or the
