@@ -354,10 +354,8 @@ func (t *tree) value(v *node, in *record) {
 
 // valuesOf finds the values in a scalar. Most are one and nothing else.
 func (t *tree) valuesOf(s *scalar) []value {
-	if len(s.text) >= 2*leastAlone && digest.OfSize(len(s.text)/2) != nil && allHex(s.text) && !allDigits(s.text) {
-		if decoded, ok := decodeHex(s.text); ok {
-			return []value{{to: len(s.text), digest: decoded}}
-		}
+	if decoded, ok := aloneHex(s.text); ok {
+		return []value{{to: len(s.text), digest: decoded}}
 	}
 	crc := s.label.Size() == 4 || s.in.scope.label.Size() == 4 || s.in.sibling.Size() == 4
 	return valuesIn(s.text, crc, s.label)

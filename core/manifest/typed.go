@@ -217,16 +217,24 @@ func (t *typer) imageRow(r *typedRow) bool {
 // valueAlone types a row that is a whole value and nothing else.
 func (t *typer) valueAlone(rows []typedRow, i int) bool {
 	r := &rows[i]
-	if t.table != nil || digest.OfSize(len(r.text)/2) == nil || len(r.text) < 2*leastAlone || !allHex(r.text) || allDigits(r.text) {
+	if t.table != nil {
 		return false
 	}
-	decoded, ok := decodeHex(r.text)
+	decoded, ok := aloneHex(r.text)
 	if !ok {
 		return false
 	}
 	t.follow(rows, i)
 	r.kind, r.values = rowValue, []value{{to: len(r.text), digest: decoded}}
 	return true
+}
+
+// aloneHex decodes a text that is one value without a word beside it: a number is none.
+func aloneHex(text string) (digest.Value, bool) {
+	if len(text) < 2*leastAlone || digest.OfSize(len(text)/2) == nil || !allHex(text) || allDigits(text) {
+		return nil, false
+	}
+	return decodeHex(text)
 }
 
 // leastAlone is the length of the shortest value that is one without a word beside it, in

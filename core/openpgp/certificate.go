@@ -183,7 +183,8 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 			end()
 			cut = false
 			if len(p.body) > maxBody(p.tag) {
-				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))})
+				long := tooLong(p)
+				damaged = append(damaged, &long)
 				spoiled = true
 				continue
 			}
@@ -196,7 +197,7 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 		case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
 			long := len(p.body) > maxBody(p.tag)
 			if long {
-				damaged = append(damaged, &PartError{FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))}})
+				damaged = append(damaged, &PartError{tooLong(p)})
 			}
 			switch {
 			case spoiled:
@@ -237,12 +238,15 @@ func maxBody(tag int) int {
 	switch tag {
 	case tagUserID:
 		return 8 << 10
-	case tagUserAttribute:
-		return 1 << 20
-	case tagSignature:
+	case tagUserAttribute, tagSignature:
 		return 1 << 20
 	}
 	return 64 << 10 // of keys
+}
+
+// tooLong is the error about a packet with more bytes than [maxBody] allows.
+func tooLong(p *packet) FormatError {
+	return FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))}
 }
 
 // maxDamaged bounds the damage of one input that is told apart.

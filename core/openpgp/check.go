@@ -109,7 +109,7 @@ func (m *memory) holds(s *Signature, key *PublicKey, over *covered, e *Effort) (
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.held == nil || len(m.held) >= maxRemembered {
-		m.held = map[[32]byte]bool{}
+		m.held = map[[sha256.Size]byte]bool{}
 	}
 	m.held[id] = held
 	return held, true
