@@ -163,28 +163,67 @@ const maxFieldLabel = 64
 // labelEnd returns where the label of a field ends: at a colon, an equals sign or an arrow
 // behind words. It is -1 where something else comes first.
 func labelEnd(text string) int {
-	for i, r := range text {
-		switch {
-		case r < utf8.RuneSelf && isLetter(byte(r)):
-			if i > maxFieldLabel {
+	for i := 0; i < len(text) && i <= maxFieldLabel; i++ {
+		switch c := text[i]; labelBytes[c] {
+		case wordByte:
+		case labelByte:
+			if i == 0 {
 				return -1
 			}
-		case r == ':', r == '=', r == '：', r == '-' && i > 0 && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
+		case signByte:
 			return i
-		case i > maxFieldLabel, !unicode.IsLetter(r) && (i == 0 || !inLabel(r)):
+		case arrowByte:
+			if i == 0 {
+				return -1
+			}
+			if text[i-1] == ' ' && i+1 < len(text) && text[i+1] == '>' {
+				return i
+			}
+		case wideByte:
+			r, n := utf8.DecodeRuneInString(text[i:])
+			if r == '：' {
+				return i
+			}
+			if !unicode.IsLetter(r) && (i == 0 || !unicode.IsNumber(r) && !unicode.Is(unicode.Mn, r)) {
+				return -1
+			}
+			i += n - 1
+		default:
 			return -1
 		}
 	}
 	return -1
 }
 
-// inLabel reports whether a character that is no letter can stand in a label.
-func inLabel(r rune) bool {
-	if r < utf8.RuneSelf {
-		return '0' <= r && r <= '9' || strings.IndexByte("_()./% -", byte(r)) >= 0
+// What a byte is in the label of a field.
+const (
+	otherByte uint8 = iota
+	wordByte
+	// labelByte is one that no label begins with.
+	labelByte
+	signByte
+	// arrowByte is a hyphen: part of an arrow behind a blank.
+	arrowByte
+	wideByte
+)
+
+var labelBytes = func() (table [256]uint8) {
+	for c := range table {
+		switch {
+		case c >= utf8.RuneSelf:
+			table[c] = wideByte
+		case isLetter(byte(c)):
+			table[c] = wordByte
+		case c == ':', c == '=':
+			table[c] = signByte
+		case c == '-':
+			table[c] = arrowByte
+		case '0' <= c && c <= '9', strings.IndexByte("_()./% ", byte(c)) >= 0:
+			table[c] = labelByte
+		}
 	}
-	return unicode.IsNumber(r) || unicode.Is(unicode.Mn, r)
-}
+	return table
+}()
 
 // quotedField takes a field of a recipe apart: a word, and a value in quotes.
 func quotedField(text string) (f field, ok bool) {
@@ -421,6 +460,9 @@ func (k *Names) fileWords(text string) []string {
 		return out
 	}
 	for word := range strings.FieldsFuncSeq(text, parts) {
+		if strings.IndexByte(word, '.') < 0 {
+			continue
+		}
 		if name := fileWord(word); name != "" && !slices.Contains(out, name) && len(out) < maxFiles {
 			out = append(out, name)
 		}

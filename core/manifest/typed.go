@@ -284,11 +284,7 @@ func (r *typedRow) unread() bool {
 
 // typeWords types a row that is in no form of its own.
 func (t *typer) typeWords(r *typedRow) {
-	if f, ok := fieldOf(r.text); ok && sizeWords[foldWords(f.label)] && sizeOf(f.text) != nil {
-		r.kind, r.said.size = rowField, statedSize(f.text)
-		return
-	}
-	if t.labelledValue(r) || t.labelledName(r) {
+	if f, ok := fieldOf(r.text); ok && (r.labelledSize(f) || r.labelledValue(f) || t.labelledName(r, f)) {
 		return
 	}
 	r.labels = labelsIn(r.text)
@@ -312,11 +308,19 @@ func (t *typer) typeWords(r *typedRow) {
 	}
 }
 
+// labelledSize types a field that gives the size of a file: “Size: 2.9 MB”.
+func (r *typedRow) labelledSize(f field) bool {
+	if !sizeWords[foldWords(f.label)] || sizeOf(f.text) == nil {
+		return false
+	}
+	r.kind, r.said.size = rowField, statedSize(f.text)
+	return true
+}
+
 // labelledValue types a field that is an algorithm and a value of its length, and nothing
 // else: “SHA-256: …”. Most rows of records are such.
-func (t *typer) labelledValue(r *typedRow) bool {
-	f, ok := fieldOf(r.text)
-	if !ok || len(f.text) < 2*leastAlone || !allHex(f.text) || !strings.HasSuffix(r.text, f.text) {
+func (r *typedRow) labelledValue(f field) bool {
+	if len(f.text) < 2*leastAlone || !allHex(f.text) || !strings.HasSuffix(r.text, f.text) {
 		return false
 	}
 	a, ok := algorithmOf(f.label)
@@ -334,16 +338,15 @@ func (t *typer) labelledValue(r *typedRow) bool {
 }
 
 // labelledName types a field that is there for the name of a file and holds one: “File: …”.
-func (t *typer) labelledName(r *typedRow) bool {
-	f, ok := fieldOf(r.text)
-	return ok && nameWords[foldWords(f.label)] && looksLikeFile(f.text) && strings.IndexByte(f.text, ' ') < 0 && !mayHoldValue(r.text) && !mayHaveLabel(r.text) &&
+func (t *typer) labelledName(r *typedRow, f field) bool {
+	return nameWords[foldWords(f.label)] && looksLikeFile(f.text) && strings.IndexByte(f.text, ' ') < 0 && !mayHoldValue(r.text) && !mayHaveLabel(r.text) &&
 		t.fieldRow(r, f.label, f.text)
 }
 
 // mayBeHeader is a quick look before a header is tried: a word for digests in it, or the
 // name of a file behind a bar.
 func mayBeHeader(text string) bool {
-	if hasWord(text, func(w []byte) bool { return hashWords[string(w)] }) || hasImageColumn(text) {
+	if hasWord(text, isHashBytes) || hasImageColumn(text) {
 		return true
 	}
 	row := strings.TrimRight(text, "| \t")

@@ -301,7 +301,7 @@ func quotedKey(text string) string {
 }
 
 func hasHashWord(text string) bool {
-	return hasWord(text, func(w []byte) bool { return hashWords[string(w)] && !loose[string(w)] })
+	return hasWord(text, func(w []byte) bool { return isHashBytes(w) && !loose[string(w)] })
 }
 
 // loose are words for digests that are said of much else.

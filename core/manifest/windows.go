@@ -1,6 +1,9 @@
 package manifest
 
-import "strings"
+import (
+	"math"
+	"strings"
+)
 
 // window is about how many rows are laid out together. A longer text is read in as many
 // windows as it takes, so that what is kept of rows is bounded: each has up to twice as
@@ -11,11 +14,10 @@ const window = 4_000
 // record ends and the next begins. The zero outline is that of a blank row.
 type outline struct {
 	look look
-	// cells counts those of a row of a table, indented is set for a row that is set in,
-	// and label is that of a field.
-	cells    int
+	// indented is set for a row that is set in.
 	indented bool
-	label    string
+	// number counts the cells of a row of a table, and is that of a field's label.
+	number int32
 }
 
 // A look is the kind of an outline.
@@ -33,35 +35,57 @@ const (
 	looksField
 )
 
-// outlineOf returns the outline of a row, and that of a field if it may be one.
-func outlineOf(r *row) (plain, field outline) { //nolint:cyclop // a list of cases, one for each kind of outline
+// outlineOf returns the outline of a row, and its label if it may be a field.
+func outlineOf(r *row) (plain outline, label string) { //nolint:cyclop // a list of cases, one for each kind of outline
 	if r.blank {
-		return outline{}, outline{}
+		return outline{}, ""
 	}
 	if r.cells != nil {
-		return outline{look: looksCells, cells: len(r.cells)}, outline{}
+		return outline{look: looksCells, number: int32(min(len(r.cells), math.MaxInt32))}, ""
 	}
 	text := r.text
 	if text != "" && !isAlnum(text[0]) {
 		text = strings.TrimLeft(text, ">-*•| \t")
 	}
-	if at := strings.IndexAny(text, ":="); at > 0 && at <= 40 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') && !strings.ContainsAny(text[:at], "./\\") {
-		field = outline{look: looksField, label: strings.ToLower(strings.TrimSpace(text[:at]))}
+	if at := signAt(text); at > 0 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') && !strings.ContainsAny(text[:at], "./\\") {
+		label = strings.ToLower(strings.TrimSpace(text[:at]))
 	}
 	plain = outline{look: looksText, indented: r.indent > 0}
 	switch {
 	case strings.HasPrefix(text, "#"), strings.HasPrefix(text, ";"), strings.HasPrefix(text, "//"):
 		plain.look = looksComment
-	case strings.ContainsAny(text, " \t"):
+	case strings.IndexByte(text, ' ') >= 0, strings.IndexByte(text, '\t') >= 0:
 		if digitRun(text) >= 32 {
 			plain.look = looksNamed
 		}
-	case digitRun(text) >= 32, digitRun(text) == len(text) && len(text) >= 8, len(text) >= 22 && mixed(text) && !looksLikeFile(text):
+	case valueWord(text):
 		plain.look = looksValue
 	case looksLikeFile(text):
 		plain.look = looksFile
 	}
-	return plain, field
+	return plain, label
+}
+
+// valueWord reports whether a word looks like a value from afar.
+func valueWord(text string) bool {
+	if len(text) < 8 {
+		return false
+	}
+	run := digitRun(text)
+	return run >= 32 || run == len(text) || len(text) >= 22 && mixed(text) && !looksLikeFile(text)
+}
+
+// farthestSign is where the sign of a field stands at most.
+const farthestSign = 40
+
+// signAt returns where the first sign of a field stands in a text, or -1.
+func signAt(text string) int {
+	for i := range min(len(text), farthestSign+1) {
+		if text[i] == ':' || text[i] == '=' {
+			return i
+		}
+	}
+	return -1
 }
 
 // digitRun returns the length of the longest run of hexadecimal digits.
@@ -99,17 +123,30 @@ func wholeRecords(rows []row) int {
 // outlinesOf returns the outlines of rows: as fields, where such come again and again.
 func outlinesOf(rows []row) []outline {
 	outlines := make([]outline, len(rows))
-	fields := make([]outline, len(rows))
-	often := map[outline]int{}
+	labels := map[string]int32{} // with their numbers, from 1
+	var often []int              // how often each label comes
+	var fields []int32           // the label of each row, where there are such
 	for i := range rows {
-		outlines[i], fields[i] = outlineOf(&rows[i])
-		if fields[i].look == looksField {
-			often[fields[i]]++
+		plain, label := outlineOf(&rows[i])
+		outlines[i] = plain
+		if label == "" {
+			continue
 		}
+		number, known := labels[label]
+		if !known {
+			often = append(often, 0)
+			number = int32(len(often)) //nolint:gosec // one for each row of a window at most
+			labels[label] = number
+		}
+		if fields == nil {
+			fields = make([]int32, len(rows))
+		}
+		fields[i] = number
+		often[number-1]++
 	}
-	for i := range outlines {
-		if often[fields[i]] > rare {
-			outlines[i] = fields[i]
+	for i, number := range fields {
+		if number > 0 && often[number-1] > rare {
+			outlines[i] = outline{look: looksField, number: number}
 		}
 	}
 	return outlines

@@ -132,6 +132,19 @@ func hasWord(text string, wanted func(word []byte) bool) bool {
 	return ends()
 }
 
+// isHashBytes reports whether a word speaks of digests.
+func isHashBytes(w []byte) bool {
+	return len(w) <= maxWord && hashWordSizes[len(w)] && hashWords[string(w)]
+}
+
+// hashWordSizes are the lengths of such words, which most others do not have.
+var hashWordSizes = func() (sizes [maxWord + 1]bool) {
+	for w := range hashWords {
+		sizes[len(w)] = true
+	}
+	return sizes
+}()
+
 // splitKey cuts the name of a field or member into its words: “md5Digest”,
 // “InstallerSha256” and “sha-256_sum” alike.
 func splitKey(key string) []string {
