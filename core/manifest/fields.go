@@ -164,35 +164,31 @@ const maxFieldLabel = 64
 // behind words. It is -1 where something else comes first.
 func labelEnd(text string) int {
 	for i := 0; i < len(text) && i <= maxFieldLabel; i++ {
-		switch c := text[i]; labelBytes[c] {
-		case wordByte:
-		case labelByte:
-			if i == 0 {
-				return -1
-			}
-		case signByte:
+		switch kind := labelBytes[text[i]]; {
+		case kind == wordByte:
+		case kind == signByte:
 			return i
-		case arrowByte:
-			if i == 0 {
-				return -1
-			}
-			if text[i-1] == ' ' && i+1 < len(text) && text[i+1] == '>' {
-				return i
-			}
-		case wideByte:
+		case kind == wideByte:
 			r, n := utf8.DecodeRuneInString(text[i:])
 			if r == '：' {
 				return i
 			}
-			if !unicode.IsLetter(r) && (i == 0 || !unicode.IsNumber(r) && !unicode.Is(unicode.Mn, r)) {
+			if !wideInLabel(r, i == 0) {
 				return -1
 			}
 			i += n - 1
-		default:
+		case kind == otherByte, i == 0:
 			return -1
+		case kind == arrowByte && text[i-1] == ' ' && strings.HasPrefix(text[i:], "->"):
+			return i
 		}
 	}
 	return -1
+}
+
+// wideInLabel reports whether a character beyond ASCII can stand in a label, or begin one.
+func wideInLabel(r rune, first bool) bool {
+	return unicode.IsLetter(r) || !first && (unicode.IsNumber(r) || unicode.Is(unicode.Mn, r))
 }
 
 // What a byte is in the label of a field.

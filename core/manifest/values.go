@@ -352,10 +352,14 @@ type groups struct {
 	// first is the length of the first word, and width that of each group.
 	first, width int
 	count        int
-	digits       []byte
+	// digits counts them all.
+	digits int
 }
 
-// groupsAt collects the groups that begin at a place.
+// maxGrouped bounds the digits of one value in groups.
+const maxGrouped = 256
+
+// groupsAt finds the groups that begin at a place.
 func groupsAt(text string, from int) groups {
 	g := groups{from: from, to: from, first: groupAt(text, from)}
 	g.width = g.first
@@ -368,10 +372,10 @@ func groupsAt(text string, from int) groups {
 				g.width = n
 			}
 		}
-		if n != g.width || n == 0 || len(g.digits) > 256 {
+		if n != g.width || n == 0 || g.digits > maxGrouped {
 			return g
 		}
-		g.digits = append(g.digits, text[at+skip:at+skip+n]...)
+		g.digits += n
 		g.count++
 		g.to = at + skip + n
 		gap := gapAt(text, g.to)
@@ -384,13 +388,18 @@ func groupsAt(text string, from int) groups {
 
 // decode returns the digest that groups are, or nil.
 func (g *groups) decode(text string) digest.Value {
-	if g.count < 2 || g.width%2 != 0 || !bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset(text[:g.from]) {
+	if g.count < 2 || g.width%2 != 0 || g.digits < 2*leastAlone || digest.OfSize(g.digits/2) == nil ||
+		!bounded(text, g.from, g.to) || g.width <= 4 && dumpOffset(text[:g.from]) {
 		return nil
 	}
-	decoded, ok := decodeHex(g.digits)
-	if !ok || digest.OfSize(len(decoded)) == nil || len(decoded) < 16 {
-		return nil
+	digits := make([]byte, 0, g.digits)
+	for at := g.from; at < g.to; at += g.width + gapAt(text, at+g.width) {
+		if strings.HasPrefix(text[at:], "0x") {
+			at += len("0x")
+		}
+		digits = append(digits, text[at:at+g.width]...)
 	}
+	decoded, _ := decodeHex(digits)
 	return decoded
 }
 
@@ -777,12 +786,19 @@ func luhn16(digits, check string) bool {
 	return (16-sum%16)%16 == hexDigit(check[0])
 }
 
-func hexDigit(c byte) int {
-	switch {
-	case '0' <= c && c <= '9':
-		return int(c - '0')
-	case 'a' <= c|0x20 && c|0x20 <= 'f':
-		return int(c|0x20-'a') + 10
+// hexDigit returns the value of a hexadecimal digit, or -1.
+func hexDigit(c byte) int { return int(hexDigits[c]) }
+
+var hexDigits = func() (table [256]int8) {
+	for c := range table {
+		switch c := byte(c); { //nolint:gosec // the table has 256 places
+		case '0' <= c && c <= '9':
+			table[c] = int8(c - '0')
+		case 'a' <= c|0x20 && c|0x20 <= 'f':
+			table[c] = int8(c|0x20-'a') + 10
+		default:
+			table[c] = -1
+		}
 	}
-	return -1
-}
+	return table
+}()

@@ -36,7 +36,7 @@ const (
 )
 
 // outlineOf returns the outline of a row, and its label if it may be a field.
-func outlineOf(r *row) (plain outline, label string) { //nolint:cyclop // a list of cases, one for each kind of outline
+func outlineOf(r *row) (plain outline, label string) {
 	if r.blank {
 		return outline{}, ""
 	}

@@ -203,7 +203,7 @@ func splitASCII(key string) []string {
 // labelPlaces finds what may be labels in a text, one after the other.
 func labelPlaces(text string) (out [][2]int) {
 	for i := 0; i+1 < len(text); i++ {
-		if !labelBegins(text[i:]) {
+		if !labelLetters[text[i]] || !labelBegins(text[i:]) {
 			continue
 		}
 		if n := labelLength(text[i:]); n > 0 {
@@ -213,6 +213,14 @@ func labelPlaces(text string) (out [][2]int) {
 	}
 	return out
 }
+
+// labelLetters are the letters that names of algorithms begin with.
+var labelLetters = func() (table [256]bool) {
+	for _, c := range []byte("bcmrsBCMRS") {
+		table[c] = true
+	}
+	return table
+}()
 
 // labelBegins is a quick look before the expression is tried.
 func labelBegins(text string) bool {
@@ -327,7 +335,7 @@ func firstWord(text string) string {
 // mayHaveLabel is a quick look before the expression is tried.
 func mayHaveLabel(text string) bool {
 	for i := 0; i+1 < len(text); i++ {
-		if labelBegins(text[i:]) && labelGoesOn(text, i) {
+		if labelLetters[text[i]] && labelBegins(text[i:]) && labelGoesOn(text, i) {
 			return true
 		}
 	}
