@@ -132,7 +132,7 @@ func (r *pageReader) words(text string) {
 		}
 		return
 	}
-	if abbreviated.MatchString(inner) {
+	if (strings.Contains(inner, "..") || strings.Contains(inner, "…")) && abbreviated.MatchString(inner) {
 		return
 	}
 	if lead {
