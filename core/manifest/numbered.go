@@ -37,6 +37,15 @@ func (l *layout) byNumber(rows []laidRow) {
 // numberedFiles returns the files of such a record by their numbers, or nil for another:
 // each of them needs one name and one value.
 func numberedFiles(rows []laidRow) map[string]*numberedFile {
+	values := 0
+	for i := range rows {
+		if rows[i].kind == rowValue {
+			values++
+		}
+	}
+	if values < 2 {
+		return nil
+	}
 	files := map[string]*numberedFile{}
 	numbers := 0
 	for i := range rows {
