@@ -210,6 +210,7 @@ func TestConsoleLineOfWork(t *testing.T) {
 	b.choose("Said to belong to", "brackwater")
 	b.press("Look at it first")
 	b.sees("It will be a candidate")
+	b.sees("All 3 packets count.")
 	b.accessible("what would be imported")
 	b.press("Import")
 	b.sees("is new, and a candidate")

@@ -296,6 +296,18 @@ func TestImportPreview(t *testing.T) {
 	record := endeixis(t, s, "auditor", "record", "list", "--kind", "key-imported", "--output", "json")
 	assert.Contains(t, record.out, known.Fingerprint())
 
+	// What does not count is told, with how much of it there is.
+	stranger := pgptest.NewKey("who certified it", pgptest.Ed25519, born)
+	newer.Add(pgptest.Packet(13, []byte("not his"))).Certify(stranger, "not his", pgptest.Sig{Type: pgptest.Certification, Created: born}).
+		Add(pgptest.Packet(12, []byte{1})).Add(pgptest.Packet(12, []byte{1}))
+	require.NoError(t, os.WriteFile(file, newer.Bytes(), 0o600))
+	odd := endeixis(t, s, "auditor", "keyring", "import", "--preview", file)
+	require.Zero(t, odd.code, odd.err)
+	for _, says := range []string{"6 packets count: keys, names", "1 packet is kept and counts for nothing: parts of the key that its owner has not signed", "1 packet is kept and counts for nothing: signatures by keys that nobody", "2 packets are dropped: remarks"} {
+		assert.Contains(t, words(odd), says)
+	}
+	assert.NotContains(t, words(preview), "What became", "where all of it counts")
+
 	// A secret key among others stops all of it.
 	secret := filepath.Join(t.TempDir(), "secret.asc")
 	require.NoError(t, os.WriteFile(secret, append(pgptest.Simple("fresh", pgptest.Ed25519, born, "F").Bytes(), newer.Secret()...), 0o600))

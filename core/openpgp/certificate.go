@@ -121,7 +121,7 @@ func (in *keyReader) read(data []byte) error {
 		cert, err := newCertificate(g.parts)
 		switch {
 		case err == nil:
-			cert.vetting.PassedOver = g.passed
+			cert.vetting = Vetting{Packets: countPackets(g.parts) + g.passed, PassedOver: g.passed}
 			in.certs = append(in.certs, cert)
 		case IsUnsupported(err):
 			in.unsupported = append(in.unsupported, err)

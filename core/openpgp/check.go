@@ -133,34 +133,6 @@ func outcomeOf(s *Signature, key *PublicKey, digest []byte) (id [sha256.Size]byt
 	return id
 }
 
-// A Vetting tells what became of the signatures that claim to be by a certificate's
-// owner.
-type Vetting struct {
-	// Forged counts those that do not hold.
-	Forged int
-	// Unchecked counts those for which the effort did not suffice; they count for
-	// nothing. Revocations are checked first, and then what is newest.
-	Unchecked int
-	// Surplus counts what is left out because there is more of it than one
-	// certificate may have.
-	Surplus int
-	// Misplaced counts those of the owner that are about no part of a certificate, such as
-	// a signature over a document. They are dropped.
-	Misplaced int
-	// Untrue counts signatures that say to be by a key that a person has decided about, and
-	// are not. They are dropped.
-	Untrue int
-
-	// PassedOver counts packets that need not be understood: local remarks of whoever wrote the
-	// file, padding, and kinds that may be passed over. They are dropped.
-	PassedOver int
-
-	// Unknown counts what is kept and counts for nothing: signatures by keys that are not
-	// known; Unread signatures that cannot be read, or not be computed; and Unsigned parts
-	// that the owner has not signed.
-	Unknown, Unread, Unsigned int
-}
-
 // A claim is a signature that may be by the owner of a certificate, in all the copies
 // that there are of it.
 type claim struct {
@@ -241,9 +213,7 @@ func (c *Certificate) checkWithin(e *Effort) {
 		}
 		for _, one := range claims {
 			switch {
-			case one.held || one.unsure:
-			case one.unread:
-				c.vetting.Unread++
+			case one.held, one.unsure, one.unread:
 			case short[one]:
 				c.vetting.Unchecked++
 			default:
@@ -285,7 +255,6 @@ func (c *Certificate) claims() []*claim {
 		for _, raw := range part.sigs {
 			s, err := parseSignature(raw, 0)
 			if err != nil || s.unsupported != nil {
-				c.vetting.Unread++
 				continue // it is kept, and proves nothing
 			}
 			named := c.mayBeOwn(s)

@@ -110,15 +110,8 @@ func (c *Certificate) Vet(e *Effort, certifiers Certifiers) (vetted *Certificate
 		e = NewEffort(ownEffort)
 	}
 	c.checkWithin(e)
-	became = c.vetting
 	out, k := c.kept(nil, certifiers, e)
-	became.Surplus, became.Untrue, became.Unknown = k.left, k.untrue, k.unknown
-	for i := range k.parts {
-		if k.parts[i].tag != tagPublicKey && k.owned[i] == 0 {
-			became.Unsigned++
-		}
-	}
-	return out, became
+	return out, c.vetted(k)
 }
 
 // Merge returns a certificate with what either holds about the same primary key, and
@@ -146,8 +139,8 @@ type keeper struct {
 	strange int
 	bytes   int
 	left    int
-	// untrue and unknown are as in [Vetting].
-	untrue, unknown int
+	// untrue, unknown and unread are as in [Vetting].
+	untrue, unknown, unread int
 }
 
 // part returns the place of a component, or -1 where there is no room for it.
@@ -170,8 +163,8 @@ func (k *keeper) part(tag int, body []byte, owned bool) int {
 }
 
 // add adds signatures to a part that may have up to most, and passes over those that
-// it has.
-func (k *keeper) add(i int, sigs [][]byte, most int) {
+// it has. It returns how many it added.
+func (k *keeper) add(i int, sigs [][]byte, most int) (added int) {
 	known := make(map[string]bool, len(k.parts[i].sigs))
 	for _, s := range k.parts[i].sigs {
 		known[string(s)] = true
@@ -185,8 +178,10 @@ func (k *keeper) add(i int, sigs [][]byte, most int) {
 			known[string(s)] = true
 			k.bytes += len(s) + 6
 			k.parts[i].sigs = append(k.parts[i].sigs, s)
+			added++
 		}
 	}
+	return added
 }
 
 // kept puts together what of a checked certificate, and of a newer copy of it, is
@@ -204,7 +199,7 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 		spots := from.spots()
 		for n, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, foreign, untrue, unread := from.foreign(part, spots[n], certifiers, e, func(u *UserID, raw []byte) {
+				genuine, unknown, unread, untrue := from.foreign(part, spots[n], certifiers, e, func(u *UserID, raw []byte) {
 					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
 						k.add(at, [][]byte{raw}, maxComponentSignatures)
 					} else {
@@ -212,13 +207,13 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 					}
 				})
 				k.untrue += untrue
-				k.unknown += len(foreign) - unread
 				k.add(i, genuine, maxComponentSignatures)
 				most := maxForeign
 				if k.owned[i] == 0 && part.tag != tagPublicKey {
 					most = maxStrange
 				}
-				k.add(i, foreign, most)
+				k.unknown += k.add(i, unknown, most)
+				k.unread += k.add(i, unread, most)
 			} else {
 				k.left += 1 + len(part.sigs)
 			}
@@ -248,8 +243,7 @@ func (k *keeper) addOwned(sources []*Certificate) {
 			}
 			i := k.part(part.tag, part.body, true)
 			if i < 0 {
-				k.left += 1 + len(own)
-				continue
+				continue // kept counts it
 			}
 			for _, s := range own {
 				p := statement{i, s.identity()}
@@ -309,20 +303,18 @@ func preferred(a, b *Signature) *Signature {
 }
 
 // foreign returns the signatures on a part that are by other keys: those by a
-// certifier that hold, and those by keys that are not known. Damaged ones and those
-// of unknown kinds are among the latter. Those that name a certifier and hold over no user
+// certifier that hold, those by keys that are not known, and those that are damaged or of
+// unknown kinds. Those that name a certifier and hold over no user
 // ID are neither; one that holds over another than it stands behind is given to add.
-func (c *Certificate) foreign(part component, at spot, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown [][]byte, untrue, unread int) {
+func (c *Certificate) foreign(part component, at spot, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown, unread [][]byte, untrue int) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err != nil || s.unsupported != nil {
-			unknown = append(unknown, raw)
-			unread++
+			unread = append(unread, raw)
 			continue
 		}
 		if at.aboutUnread(part, s) && !c.ownIDs[s.identity()] {
-			unknown = append(unknown, raw)
-			unread++
+			unread = append(unread, raw)
 			continue
 		}
 		if c.mayBeOwn(s) || s.hintsLie() && c.ownIDs[s.identity()] {
@@ -346,7 +338,7 @@ func (c *Certificate) foreign(part component, at spot, certifiers Certifiers, e 
 			add(over, raw)
 		}
 	}
-	return genuine, unknown, untrue, unread
+	return genuine, unknown, unread, untrue
 }
 
 // certified returns the user ID over which a signature by one of the candidates holds, that

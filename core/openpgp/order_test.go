@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"endeixis/core/openpgp"
@@ -134,10 +135,12 @@ func saysTheSame(t *rapid.T) {
 	}
 	plain = append(plain, bytes.Join(g.sigs, nil)...)
 	want := g.meaning(t, readCert(t, plain))
-	one := readCert(t, g.file(t))
+	file := g.file(t)
+	one := readCert(t, file)
 	assert.Equal(t, want, g.meaning(t, one))
 	vetted, became := one.Vet(nil, nil)
 	assert.Zero(t, became.Unchecked)
+	accountedFor(t, file, vetted, became)
 	assert.Equal(t, want, g.meaning(t, readCert(t, vetted.Bytes())), "vetted and stored")
 	// In several files, each with some of the signatures.
 	half := g
@@ -151,4 +154,25 @@ func saysTheSame(t *rapid.T) {
 		assert.Zero(t, left)
 		assert.Equal(t, want, g.meaning(t, readCert(t, merged.Bytes())), "in two imports")
 	}
+}
+
+// accountedFor: each packet of a file is in one line of what became of them, and those that
+// are kept are those that came out.
+func accountedFor(t *rapid.T, file []byte, vetted *openpgp.Certificate, became openpgp.Vetting) {
+	whole, err := openpgp.Inspect(file, rules())
+	require.NoError(t, err)
+	outer := 0 // those that lie in no other
+	for _, p := range whole.Packets {
+		if p.Depth == 0 {
+			outer++
+		}
+	}
+	assert.Equal(t, outer, became.Packets)
+	sums := map[openpgp.Standing]int{}
+	for _, f := range became.Fates() {
+		assert.Positive(t, f.Packets, f.Why)
+		sums[f.Became] += f.Packets
+	}
+	assert.Equal(t, vetted.Packets(), sums[openpgp.Counts]+sums[openpgp.Idle])
+	assert.Equal(t, became.Packets, vetted.Packets()+sums[openpgp.Dropped], "%+v", became)
 }

@@ -16,18 +16,18 @@ import (
 // importKeys adds the keys of a file as candidates.
 func (a *API) importKeys(ctx context.Context, publisher, source string, data []byte, progress keys.Progress) (wire.Import, error) {
 	p, _ := principal(ctx)
-	imported, notes, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
+	imported, account, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
 	if err != nil {
 		return wire.Import{}, err
 	}
 	rules, err := a.rules(ctx)
-	return importOf(imported, notes, rules), err
+	return importOf(imported, account, rules), err
 }
 
 // previewImport tells what that would do, and asks what rests on keys that would
 // change.
 func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Progress) (wire.Import, error) {
-	imported, notes, err := a.Keys.Preview(ctx, data, progress)
+	imported, account, err := a.Keys.Preview(ctx, data, progress)
 	if err != nil {
 		return wire.Import{}, err
 	}
@@ -35,7 +35,7 @@ func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Prog
 	if err != nil {
 		return wire.Import{}, err
 	}
-	out := importOf(imported, notes, rules)
+	out := importOf(imported, account, rules)
 	for i, k := range imported {
 		if len(k.Less) > 0 && k.State == keyring.Admitted {
 			asked, err := a.askReach(ctx, string(k.Fingerprint), k.Certificate)
@@ -78,8 +78,20 @@ func loading[In any](a *API, o wire.Operation[In, wire.Import], f func(ctx conte
 	a.huma.OpenAPI().Paths[wire.Base+o.Path].Post.RequestBody.Required = false
 }
 
-func importOf(imported []keys.Imported, notes []string, rules openpgp.Rules) wire.Import {
-	return wire.Import{Notes: append([]string{}, notes...), Keys: convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) })}
+// maxNamedKeys bounds the keys that are named with some packets.
+const maxNamedKeys = 20
+
+func importOf(imported []keys.Imported, account keys.Account, rules openpgp.Rules) wire.Import {
+	return wire.Import{
+		Keys:  convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) }),
+		Notes: append([]string{}, account.Notes...),
+		Packets: convert(account.Packets, func(p keys.Packets) wire.ImportedPackets {
+			return wire.ImportedPackets{
+				Packets: p.Packets, Became: p.Became, Why: p.Why, Keys: len(p.Keys),
+				Fingerprints: convert(p.Keys[:min(len(p.Keys), maxNamedKeys)], func(fp openpgp.Fingerprint) string { return string(fp) }),
+			}
+		}),
+	}
 }
 
 func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {

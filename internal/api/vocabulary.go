@@ -51,7 +51,7 @@ var vocabularies = []vocabulary{
 	vocabularyOf("Maker", measure.Makers()), vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("FindingCode", diagnose.Codes()), vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
 	vocabularyOf("ManifestFormat", manifest.Formats()), vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
 	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
-	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
+	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("PacketStanding", openpgp.Standings()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
 	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
 	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),

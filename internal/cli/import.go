@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
 	"endeixis/internal/wire"
@@ -51,7 +53,7 @@ func (a *app) keyringImport() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("%s: %w", plain.Text(file), err)
 				}
-				all.Keys, all.Notes = append(all.Keys, result.Keys...), append(all.Notes, result.Notes...)
+				all.Keys, all.Notes, all.Packets = append(all.Keys, result.Keys...), append(all.Notes, result.Notes...), append(all.Packets, result.Packets...)
 			}
 			shown, err := withReaches(cmd.Context(), c, all)
 			if err != nil {
@@ -120,8 +122,9 @@ func (a *app) keysBar(source string) *progressbar.ProgressBar {
 
 // shownImport is an import with what the questions in it were answered.
 type shownImport struct {
-	Keys  []shownImported `json:"keys"`
-	Notes []string        `json:"notes"`
+	Keys    []shownImported        `json:"keys"`
+	Notes   []string               `json:"notes"`
+	Packets []wire.ImportedPackets `json:"packets"`
 }
 
 type shownImported struct {
@@ -131,7 +134,7 @@ type shownImported struct {
 
 // withReaches waits for what a preview asked about.
 func withReaches(ctx context.Context, c *client.Client, all wire.Import) (shownImport, error) {
-	out := shownImport{Keys: []shownImported{}, Notes: all.Notes}
+	out := shownImport{Keys: []shownImported{}, Notes: append([]string{}, all.Notes...), Packets: all.Packets}
 	for _, k := range all.Keys {
 		one := shownImported{Imported: k}
 		if k.Reach != nil {
@@ -144,6 +147,48 @@ func withReaches(ctx context.Context, c *client.Client, all wire.Import) (shownI
 		out.Keys = append(out.Keys, one)
 	}
 	return out, nil
+}
+
+// showPackets says what became of each packet that keys were read from, where not all of
+// them count.
+func (a *app) showPackets(packets []wire.ImportedPackets, keys int) {
+	if !slices.ContainsFunc(packets, func(p wire.ImportedPackets) bool { return p.Became != openpgp.Counts }) {
+		return
+	}
+	fmt.Fprintln(a.stdout, a.bold("What became of what was read"))
+	for _, p := range foldedPackets(packets) {
+		of := ""
+		switch {
+		case keys == 1:
+		case p.Keys == 1:
+			of = "; of " + plain.Grouped(p.Fingerprints[0])
+		default:
+			of = "; of " + counted(p.Keys, "key")
+		}
+		words := standings[p.Became]
+		a.hanging("    • ", "      ", fmt.Sprintf("%s %s: %s%s", counted(p.Packets, "packet"), words[min(p.Packets, 2)-1], p.Why, of))
+	}
+}
+
+// standings say what became of one packet, and of several.
+var standings = map[openpgp.Standing][2]string{
+	openpgp.Counts:  {"counts", "count"},
+	openpgp.Idle:    {"is kept and counts for nothing", "are kept and count for nothing"},
+	openpgp.Dropped: {"is dropped", "are dropped"},
+}
+
+// foldedPackets puts together what several files say alike.
+func foldedPackets(packets []wire.ImportedPackets) []wire.ImportedPackets {
+	var out []wire.ImportedPackets
+	for _, p := range packets {
+		i := slices.IndexFunc(out, func(o wire.ImportedPackets) bool { return o.Became == p.Became && o.Why == p.Why })
+		if i < 0 {
+			out = append(out, p)
+			continue
+		}
+		out[i].Packets, out[i].Keys = out[i].Packets+p.Packets, out[i].Keys+p.Keys
+	}
+	return out
 }
 
 func (a *app) printImport(all shownImport, preview bool) error {
@@ -180,6 +225,7 @@ func (a *app) printImport(all shownImport, preview bool) error {
 				a.showReach(*k.Reach, "were imported")
 			}
 		}
+		a.showPackets(all.Packets, len(all.Keys))
 		if preview {
 			a.note("Nothing was imported. Without --preview it will be.")
 			return

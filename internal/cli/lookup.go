@@ -28,7 +28,7 @@ func (a *app) keyringLookup() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.printImport(shownImport{Keys: []shownImported{{Imported: one}}, Notes: []string{}}, false)
+				return a.printImport(shownImport{Keys: []shownImported{{Imported: one}}, Notes: []string{}, Packets: []wire.ImportedPackets{}}, false)
 			}
 			l, err := c.LookUpKeys(cmd.Context(), query)
 			if err != nil {

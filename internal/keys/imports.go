@@ -54,47 +54,52 @@ func effortFor(ctx context.Context, n int) *openpgp.Effort {
 
 // read turns the text of an import into certificates, each key once, of which
 // everything was dropped that claims to be by its owner and is not, and notes about
-// those that cannot be used. A revocation that comes alone becomes a certificate with
+// those that cannot be used, with what became of all of it. A revocation that comes alone becomes a certificate with
 // nothing else, if it is about a key of the ring. A nil progress is told nothing.
-func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, notes []string, err error) {
+func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, account Account, err error) {
 	if len(data) > maxImport {
-		return nil, nil, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
+		return nil, account, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
 	}
 	if revocations := openpgp.LoneRevocations(data); revocations != nil {
 		certs, err = revoked(revocations, ring)
-		return certs, nil, err
+		for _, c := range certs {
+			account.add(c.Primary.Fingerprint, openpgp.Vetting{Counted: 1})
+		}
+		return certs, account, err
 	}
 	all, skipped, err := openpgp.ReadCertificates(data)
 	if err != nil {
-		return nil, nil, importFault(err)
+		return nil, account, importFault(err)
 	}
 	if len(all) == 0 {
-		return nil, nil, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
+		return nil, account, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
 	}
-	notes = leftOut(skipped)
+	account.Notes = leftOut(skipped)
 	effort := effortFor(ctx, len(data))
 	at := map[openpgp.Fingerprint]int{}
-	var account account
 	for n, cert := range all {
 		if ctx.Err() != nil {
-			return nil, nil, context.Cause(ctx)
+			return nil, account, context.Cause(ctx)
 		}
 		progress.tell(n, len(all))
 		share, giveBack := effort.Share(len(all) - n)
 		vetted, became := cert.Vet(share, decided(ring))
 		giveBack()
-		account.add(cert.Primary.Fingerprint, became)
 		fp := cert.Primary.Fingerprint
-		if i, ok := at[fp]; ok {
+		if i, ok := at[fp]; ok { // what its first copy has is there twice
 			merged, left := openpgp.Merge(certs[i], vetted, decided(ring))
-			account.add(fp, openpgp.Vetting{Surplus: left})
+			again := certs[i].Packets() + vetted.Packets() - merged.Packets() - left
+			again = max(0, min(again, became.Counted-left))
+			became.Counted, became.Repeated, became.Surplus = became.Counted-again-left, became.Repeated+again, became.Surplus+left
 			certs[i] = merged
+			account.add(fp, became)
 			continue
 		}
+		account.add(fp, became)
 		at[fp] = len(certs)
 		certs = append(certs, vetted)
 	}
-	return certs, append(notes, account.notes()...), nil
+	return certs, account.ordered(), nil
 }
 
 // decided finds, among the keys that a person has decided about, those that may have
@@ -125,69 +130,46 @@ func leftOut(skipped []error) []string {
 	return notes
 }
 
-// An account is what became of the packets of an import's keys: what is not kept, and what is
-// kept and counts for nothing.
-type account struct {
-	openpgp.Vetting
-	// whose are the keys that each number is about.
-	forged, unchecked, surplus, misplaced, untrue, passedOver, unknown, unread, unsigned []openpgp.Fingerprint
+// An Account tells what became of what an import was read from.
+type Account struct {
+	// Notes say what could not be read as a key, and what to do about what was dropped.
+	Notes []string
+	// Packets are all that were read, by what became of them.
+	Packets []Packets
 }
 
-func (a *account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
-	note := func(n int, total *int, of *[]openpgp.Fingerprint) {
-		if n > 0 {
-			*total += n
-			*of = append(*of, fp)
+// Packets are some of an import's packets, of which the same became for the same reason, and
+// the keys that they are of.
+type Packets struct {
+	openpgp.Fate
+	Keys []openpgp.Fingerprint
+}
+
+// add adds what became of the packets of one key.
+func (a *Account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
+	for _, f := range became.Fates() {
+		i := slices.IndexFunc(a.Packets, func(p Packets) bool { return p.Became == f.Became && p.Why == f.Why })
+		if i < 0 {
+			i = len(a.Packets)
+			a.Packets = append(a.Packets, Packets{Fate: openpgp.Fate{Became: f.Became, Why: f.Why}})
+		}
+		p := &a.Packets[i]
+		p.Packets += f.Packets
+		if !slices.Contains(p.Keys, fp) {
+			p.Keys = append(p.Keys, fp)
 		}
 	}
-	note(became.Forged, &a.Forged, &a.forged)
-	note(became.Unchecked, &a.Unchecked, &a.unchecked)
-	note(became.Surplus, &a.Surplus, &a.surplus)
-	note(became.Misplaced, &a.Misplaced, &a.misplaced)
-	note(became.Untrue, &a.Untrue, &a.untrue)
-	note(became.PassedOver, &a.PassedOver, &a.passedOver)
-	note(became.Unknown, &a.Unknown, &a.unknown)
-	note(became.Unread, &a.Unread, &a.unread)
-	note(became.Unsigned, &a.Unsigned, &a.unsigned)
+	if became.Unchecked > 0 {
+		a.Notes = append(a.Notes, fmt.Sprintf("%s on the key %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
+			counted(became.Unchecked, "signature"), plain.Grouped(string(fp))))
+	}
 }
 
-// whose names one key, or counts several.
-func whose(of []openpgp.Fingerprint) string {
-	if len(of) == 1 {
-		return "the key " + plain.Grouped(string(of[0]))
-	}
-	return fmt.Sprintf("%d keys", len(of))
-}
-
-// notes says in sentences what is not kept, and what counts for nothing.
-func (a *account) notes() []string {
-	var out []string
-	say := func(n int, of []openpgp.Fingerprint, one, many string) {
-		switch {
-		case n == 1:
-			out = append(out, fmt.Sprintf("1 signature on %s%s.", whose(of), one))
-		case n > 1:
-			out = append(out, fmt.Sprintf("%d signatures on %s%s.", n, whose(of), many))
-		}
-	}
-	say(a.Forged, a.forged, ", said to be by the owner, does not hold and was dropped", ", said to be by the owner, do not hold and were dropped")
-	say(a.Misplaced, a.misplaced, ", by the owner, is about no part of a key and was dropped", ", by the owner, are about no part of a key and were dropped")
-	say(a.Untrue, a.untrue, ", said to be by a key that is decided about here, does not hold and was dropped", ", said to be by keys that are decided about here, do not hold and were dropped")
-	if a.Unchecked > 0 {
-		out = append(out, fmt.Sprintf("%s on %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.", counted(a.Unchecked, "signature"), whose(a.unchecked)))
-	}
-	if a.Surplus > 0 {
-		out = append(out, "Of "+whose(a.surplus)+", "+tooMuch(a.Surplus)+".")
-	}
-	if a.PassedOver > 0 {
-		out = append(out, fmt.Sprintf("%s in %s passed over: remarks of whoever wrote the file, or of kinds that need not be known.", counted(a.PassedOver, "packet"), whose(a.passedOver)+map[bool]string{true: " was", false: " were"}[a.PassedOver == 1]))
-	}
-	say(a.Unread, a.unread, " cannot be read or computed here; it is kept and counts for nothing", " cannot be read or computed here; they are kept and count for nothing")
-	say(a.Unknown, a.unknown, ", by a key that nobody has decided about here; it is kept and counts for nothing yet", ", by keys that nobody has decided about here; they are kept and count for nothing yet")
-	if a.Unsigned > 0 {
-		out = append(out, fmt.Sprintf("%s of %s, which the owner has not signed, counts for nothing.", counted(a.Unsigned, "part"), whose(a.unsigned)))
-	}
-	return out
+// ordered puts what counts first, then what is kept, and then what was dropped.
+func (a *Account) ordered() Account {
+	order := openpgp.Standings()
+	slices.SortStableFunc(a.Packets, func(x, y Packets) int { return slices.Index(order, x.Became) - slices.Index(order, y.Became) })
+	return *a
 }
 
 func counted(n int, what string) string {
@@ -299,45 +281,45 @@ func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rul
 }
 
 // Preview tells what an import would do, and does nothing.
-func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, []string, error) {
+func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, Account, error) {
 	ring, policies, err := s.present(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
-	certs, notes, err := read(ctx, data, ring, progress)
+	certs, account, err := read(ctx, data, ring, progress)
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
 	var out []Imported
 	for _, cert := range certs {
 		out = append(out, arrival(ring, cert, policies.Rules(s.now())))
 	}
-	return out, notes, nil
+	return out, account, nil
 }
 
 // Import adds the keys of a text to the keyring as candidates, or what is new
 // about those that are known already. Nothing is kept when any part of it is
 // damaged or secret. What rests on a key that is revoked from then on is judged
 // again, see [Consequences].
-func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, []string, error) {
+func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, Account, error) {
 	if publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
-			return nil, nil, err
+			return nil, Account{}, err
 		}
 	}
 	// What was altered where it is stored must not be merged, and recorded as what
 	// was imported.
 	ring, err := s.ToJudge(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
 	policies, err := s.policies.InForce(ctx, 0)
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
-	certs, notes, err := read(ctx, data, ring, progress)
+	certs, account, err := read(ctx, data, ring, progress)
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
 	rules := policies.Rules(s.now())
 	var out []Imported
@@ -396,14 +378,14 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		return nil
 	})
 	if err != nil {
-		return nil, nil, err
+		return nil, Account{}, err
 	}
 	for _, one := range out {
 		if one.Result != keyring.Unchanged {
 			s.ring.keepCertificate(one.Certificate)
 		}
 	}
-	return out, notes, nil
+	return out, account, nil
 }
 
 // fell orders that what rests on a key be judged again: what it signed, and what was

@@ -107,6 +107,8 @@ func TestADamagedKeySpoilsNoOther(t *testing.T) {
 	require.Len(t, out.Keys, 1)
 	require.Len(t, out.Notes, 1)
 	assert.Contains(t, out.Notes[0], "One key was left out: signature packet at byte")
+	require.Len(t, out.Packets, 1)
+	assert.Equal(t, wire.ImportedPackets{Packets: 3, Became: openpgp.Counts, Why: out.Packets[0].Why, Keys: 1, Fingerprints: []string{out.Keys[0].Fingerprint}}, out.Packets[0])
 	after, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
 	assert.Len(t, after, len(before)+1)
@@ -258,9 +260,13 @@ func TestKeyBeyondBounds(t *testing.T) {
 		}
 		return c.Bytes()
 	}
-	_, notes, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil)
+	_, account, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil)
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(notes, " "), "were left out")
+	// Each copy is a key, 600 names and as many signatures; 1,000 parts are one key's bound.
+	require.Len(t, account.Packets, 3)
+	assert.Equal(t, openpgp.Fate{Packets: 1 + 2*999, Became: openpgp.Counts, Why: account.Packets[0].Why}, account.Packets[0].Fate)
+	assert.Equal(t, openpgp.Fate{Packets: 2 * (2*600 - 999), Became: openpgp.Dropped, Why: "more than one key may have here"}, account.Packets[1].Fate)
+	assert.Equal(t, openpgp.Fate{Packets: 1, Became: openpgp.Dropped, Why: "copies of what the file says elsewhere"}, account.Packets[2].Fate)
 	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"), nil)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(out[0].Changes, " ")+string(out[0].Result), "unchanged")

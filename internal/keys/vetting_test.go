@@ -1,7 +1,6 @@
 package keys_test
 
 import (
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -31,9 +30,13 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 	for i := range 50 {
 		forged.Certify(stranger, "X", pgptest.Sig{Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Hour), NoIssuer: true, Hashed: []pgptest.Sub{{Type: 33, Body: issuer}}})
 	}
-	_, notes, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", forged.Bytes(), nil)
+	_, account, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", forged.Bytes(), nil)
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(notes, " "), "50 signatures on the key")
+	assert.Empty(t, account.Notes)
+	require.Len(t, account.Packets, 2)
+	of := []openpgp.Fingerprint{openpgp.Fingerprint(key.Fingerprint())}
+	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: account.Packets[0].Why}, Keys: of}, account.Packets[0])
+	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 50, Became: openpgp.Dropped, Why: "signatures said to be by the owner, which do not hold"}, Keys: of}, account.Packets[1])
 	ring, err := p.Keys.Snapshot(t.Context())
 	require.NoError(t, err)
 	kept := ring.Lookup(openpgp.Fingerprint(key.Fingerprint())).Certificate

@@ -4,13 +4,25 @@ import (
 	"time"
 
 	"endeixis/core/keyring"
+	"endeixis/core/openpgp"
 	"endeixis/internal/directories"
 )
 
 // Import is the result of an import.
 type Import struct {
 	Keys  []Imported `json:"keys"`
-	Notes []string   `json:"notes"`
+	Notes []string   `json:"notes" doc:"What could not be read as a key, and what to do about what was dropped."`
+	// Packets count all that the keys were read from.
+	Packets []ImportedPackets `json:"packets" doc:"What became of each packet of the keys; what counts comes first."`
+}
+
+// ImportedPackets are packets of an import of which the same became for the same reason.
+type ImportedPackets struct {
+	Packets      int              `json:"packets"`
+	Became       openpgp.Standing `json:"became" doc:"counts; idle: it is kept and counts for nothing; or dropped."`
+	Why          string           `json:"why" doc:"What they are, and why that became of them."`
+	Keys         int              `json:"keys" doc:"How many keys they are of."`
+	Fingerprints []string         `json:"fingerprints" doc:"Those keys; no more than 20."`
 }
 
 // Imported tells what became of one key of an import, or would.

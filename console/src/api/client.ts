@@ -33,6 +33,7 @@ export type Reassessment = components["schemas"]["Reassessment"];
 export type Selection = components["schemas"]["Selection"];
 export type LookUp = components["schemas"]["LookUp"];
 export type Import = components["schemas"]["Import"];
+export type ImportedPackets = components["schemas"]["ImportedPackets"];
 export type Waiver = components["schemas"]["Waiver"];
 export type Publisher = components["schemas"]["Publisher"];
 export type Overview = components["schemas"]["Overview"];

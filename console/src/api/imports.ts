@@ -49,11 +49,21 @@ const broken: Problem = {
 
 /** Loads files one after another, and puts together what they hold. */
 async function together(files: KeyFile[], one: (file: KeyFile) => Promise<Import>): Promise<Import> {
-  const all: Import = { keys: [], notes: [] };
+  const all: Import = { keys: [], notes: [], packets: [] };
   for (const file of files) {
-    const { keys, notes } = await one(file);
+    const { keys, notes, packets } = await one(file);
     all.keys.push(...keys);
     all.notes.push(...notes);
+    for (const p of packets) {
+      const same = all.packets.find((a) => a.became === p.became && a.why === p.why);
+      if (!same) {
+        all.packets.push({ ...p });
+        continue;
+      }
+      same.packets += p.packets;
+      same.keys += p.keys;
+      same.fingerprints = [...same.fingerprints, ...p.fingerprints];
+    }
   }
   return all;
 }

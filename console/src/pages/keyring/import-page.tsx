@@ -1,7 +1,7 @@
 import { type SubmitEvent, useState } from "react";
 import { Link } from "react-router";
 
-import type { Import } from "../../api/client";
+import type { Import, ImportedPackets } from "../../api/client";
 import { type Progress, useImportKeys, usePreviewImport } from "../../api/imports";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
@@ -188,6 +188,47 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
       {read.notes.map((n) => (
         <p key={n}>{n}</p>
       ))}
+      <PacketsTable packets={read.packets} ofOne={read.keys.length === 1} />
     </>
+  );
+}
+
+/** What becomes of a packet, in words. */
+const standings: Record<ImportedPackets["became"], string> = {
+  counts: "counted",
+  idle: "kept, not counted",
+  dropped: "dropped",
+};
+
+/** What became of each packet that keys were read from. */
+function PacketsTable({ packets, ofOne }: { packets: ImportedPackets[]; ofOne: boolean }) {
+  const total = packets.reduce((sum, p) => sum + p.packets, 0);
+  if (packets.every((p) => p.became === "counts")) {
+    return total > 0 && <p className="text-sm soft">{total === 1 ? "The one packet counts." : `All ${String(total)} packets count.`}</p>;
+  }
+  return (
+    <div>
+      <h3>What became of the {total} packets</h3>
+      <table className="table">
+        <thead>
+          <tr>
+            <th className="text-right">Packets</th>
+            <th>What became of them</th>
+            <th>What they are</th>
+            {!ofOne && <th>Of</th>}
+          </tr>
+        </thead>
+        <tbody>
+          {packets.map((p) => (
+            <tr key={p.became + p.why} className="align-top">
+              <td className="text-right tabular-nums">{p.packets}</td>
+              <td>{standings[p.became]}</td>
+              <td>{p.why}</td>
+              {!ofOne && <td>{p.keys === 1 ? p.fingerprints.map((f) => <Hex key={f} value={f} />) : count(p.keys, "key")}</td>}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
