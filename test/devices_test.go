@@ -216,6 +216,66 @@ func TestDeviceTempers(t *testing.T) {
 	}
 }
 
+// TestLateAnswers: slot A holds a release that is cleared and slot B other bytes. Whatever a
+// device says between, and however late, no slot is given the answer of another.
+func TestLateAnswers(t *testing.T) {
+	t.Parallel()
+	known, err := scenario.Gauges()
+	require.NoError(t, err)
+	image := known[0].Slots["A"]
+	var gauges []*world.Gauge
+	for _, temper := range []world.Temper{world.Late, world.Nameless, world.Chatting, world.Plain} {
+		g, err := scenario.Gauge(string(temper), temper, image, []byte("other bytes"))
+		require.NoError(t, err)
+		gauges = append(gauges, g)
+	}
+	c := testkit.Prepare(t)
+	var addresses map[string]string
+	c.Devices, addresses = testkit.Gauges(t, gauges)
+	require.NoError(t, os.WriteFile(filepath.Join(c.Devices.Kinds, "nameless.yaml"), []byte(`kind: nameless
+title: A gauge that names no slot
+reach: console
+prompt: '^[A-Za-z0-9-]+> ?$'
+slots:
+  a: {sent: A}
+  b: {sent: B}
+ask:
+  SHA-256: "sum slot {slot} with sha-256"
+answer: '(?m)(?P<size>\d+) bytes, (?P<algorithm>[a-z0-9-]+): (?P<digest>[0-9a-f]+)'
+`), 0o600))
+	s := testkit.StartWith(t, c)
+	clearedGauge(t, s)
+	curator, operator := s.Client(t, roles.Curator), s.Client(t, roles.Operator)
+	kinds := map[string]string{"late": "harbour-gauge", "nameless": "nameless", "chatting": "harbour-gauge", "plain": "nameless"}
+	got := map[string]string{}
+	for name, kind := range kinds {
+		_, err := curator.SetDevice(t.Context(), name, wire.DeviceDetails{Kind: kind, Address: addresses[name], Credential: scenario.GaugeCredential})
+		require.NoError(t, err)
+		batches, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{Device: name, Against: &wire.NewAgainst{Depot: scenario.Depot, Path: "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"}}, "")
+		require.NoError(t, err)
+		_, err = operator.Follow(t.Context(), batches[0].ID, nothing)
+		require.NoError(t, err)
+		items, err := operator.Items(t.Context(), batches[0].ID)
+		require.NoError(t, err)
+		for _, item := range items {
+			word := string(*item.Verdict)
+			if f := item.Device.Finding; f != nil {
+				word += " " + string(f.Code)
+				if strings.Contains(f.Sentence, "It was not asked") {
+					word += ", not asked"
+				}
+			}
+			got[name+" "+item.Device.Slot] = word
+		}
+	}
+	assert.Equal(t, map[string]string{
+		"late a": "unproven device-unclear", "late b": "unproven device-unclear, not asked",
+		"nameless a": "unproven device-unclear", "nameless b": "unproven device-unclear",
+		"chatting a": "cleared", "chatting b": "refused",
+		"plain a": "cleared", "plain b": "refused", // each on a connection of its own
+	}, got)
+}
+
 // TestDeviceLimits: what a credential allows, and what may not be asked.
 func TestDeviceLimits(t *testing.T) {
 	t.Parallel()

@@ -51,6 +51,8 @@ type Answer struct {
 	Value     digest.Value
 	// Size is how many bytes it has hashed, or 0 where it does not say.
 	Size int64
+	// named is set where it says of which slot.
+	named bool
 }
 
 // escapes are sequences by which a terminal is controlled (ECMA-48), and strings for it.
@@ -86,17 +88,42 @@ func Shown(said []byte) string {
 }
 
 // Read reads what a device has said to the question about a slot. The finding tells why
-// that is no answer; it is nil otherwise.
+// that is no answer; it is nil otherwise. An answer belongs to its question: it names the
+// slot, or comes behind the question's echo, or [Kind.Apart] had nothing else be asked.
 func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *diagnose.Finding) {
+	return k.read(slot, asked, said, k.Reach == Console && !k.Apart() && len(k.Slots) > 1)
+}
+
+// Loose reports whether what was said is neither an answer nor a refusal, so that what still
+// comes may be the answer.
+func (k *Kind) Loose(slot *Slot, asked digest.Algorithm, said []byte) bool {
+	_, finding := k.Read(slot, asked, said)
+	return finding != nil && finding.Code != diagnose.DeviceRefused
+}
+
+// Apart reports whether each question has to be asked on a connection of its own: a console
+// has several slots, and its answers name none.
+func (k *Kind) Apart() bool {
+	return k.Reach == Console && len(k.Slots) > 1 && k.Answer.SubexpIndex("slot") < 0
+}
+
+// read is [Kind.Read]. With tied set, an answer that names no slot counts only behind the
+// echo of the question.
+func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) (Answer, *diagnose.Finding) {
 	if len(said) > MaxAnswer {
 		return Answer{}, unclear("It said more than %d KiB, which is no answer to such a question.", MaxAnswer>>10)
 	}
-	text := WithoutEcho(Printed(said), k.Question(slot, asked))
+	printed, question := Printed(said), k.Question(slot, asked)
+	text := WithoutEcho(printed, question)
+	echoed := question != "" && strings.Contains(printed, question)
 	var answers []Answer
 	for _, found := range k.Answer.FindAllStringSubmatch(text, 100) {
 		a, finding := k.understand(slot, asked, found)
 		if finding != nil {
 			return Answer{}, finding
+		}
+		if tied && !a.named && !echoed {
+			return Answer{}, unclear("It answered without saying for which slot, and nothing shows that it is the answer to this question.")
 		}
 		if !slices.ContainsFunc(answers, func(o Answer) bool {
 			return o.Algorithm == a.Algorithm && slices.Equal(o.Value, a.Value) && o.Size == a.Size
@@ -143,7 +170,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 			Advice: "Its value says nothing of the slot that was asked for. Ask again; if it stays so, the description of the kind may name the slots wrongly.",
 		}
 	}
-	out := Answer{Algorithm: asked}
+	out := Answer{Algorithm: asked, named: group("slot") != ""}
 	if told := group("algorithm"); told != "" {
 		a, err := digest.Parse(told)
 		if err != nil || a.Size() != asked.Size() {
@@ -195,7 +222,7 @@ func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (a
 	}
 	var refused *diagnose.Finding
 	for _, a := range algorithms {
-		answer, finding := k.Read(slot, a, text)
+		answer, finding := k.read(slot, a, text, false)
 		if finding == nil {
 			return answer, nil, false
 		}

@@ -168,6 +168,42 @@ func TestRead(t *testing.T) {
 }
 
 // TestCopied: what people copy from a console, type, and paste.
+// TestAnAnswerBelongsToItsQuestion: it names the slot, or comes behind the echo of the
+// question, or is asked for on a connection of its own.
+func TestAnAnswerBelongsToItsQuestion(t *testing.T) {
+	with := func(old, new string) *Kind {
+		k, err := ParseKind("pump.yaml", []byte(strings.Replace(good, old, new, 1)))
+		require.NoError(t, err)
+		return k
+	}
+	perhaps := with(`^slot (?P<slot>\w+)`, `^(?:slot (?P<slot>\w+))?`)
+	never := with(`^slot (?P<slot>\w+)`, `^slot`)
+	one := with(`  b: {title: slot B, sent: "1", bytes: 0x1000}`+"\n", "")
+	nameless, echo := " = "+sum+"\n", "fw sum 0 md5\n"
+	for name, c := range map[string]struct {
+		kind  *Kind
+		said  string
+		apart bool
+		loose bool
+	}{
+		"it names the slot":             {perhaps, "slot 0" + nameless, false, false},
+		"it names another":              {perhaps, "slot 1" + nameless, false, true},
+		"behind the echo":               {perhaps, echo + nameless, false, false},
+		"behind the echo of another":    {perhaps, "fw sum 1 md5\n" + nameless, false, true},
+		"neither":                       {perhaps, nameless, false, true},
+		"a prompt that came too early":  {perhaps, "pressure 4.2\n", false, true},
+		"a refusal":                     {perhaps, "error: busy\n", false, false},
+		"a kind that never names slots": {never, "slot" + nameless, true, false},
+		"one slot":                      {one, "slot 0" + nameless, false, false},
+	} {
+		assert.Equal(t, c.apart, c.kind.Apart(), name)
+		assert.Equal(t, c.loose, c.kind.Loose(c.kind.Slot("a"), digest.MD5, []byte(c.said)), name)
+	}
+	a, f := perhaps.Copied(perhaps.Slot("a"), []digest.Algorithm{digest.MD5}, []byte(nameless))
+	require.Nil(t, f, "a person says which slot it is")
+	assert.Equal(t, sum, a.Value.String())
+}
+
 func TestCopied(t *testing.T) {
 	k := kind(t)
 	for name, c := range map[string]struct {

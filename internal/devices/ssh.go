@@ -45,14 +45,34 @@ type Reply struct {
 
 // line is a connection to a device on which questions are asked.
 type line interface {
-	ask(ctx context.Context, text string) ([]byte, *diagnose.Finding)
+	ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding)
 }
 
-// Ask asks a device some questions, one after the other on one connection. What goes
-// wrong with the device is in the replies; the error is only ever that of ctx.
+// Ask asks a device some questions, one after the other: on one connection, or each on one
+// of its own where nothing else would tie an answer to its question. What goes wrong with the
+// device is in the replies; the error is only ever that of ctx.
 func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions []Question) ([]Reply, error) {
 	out := make([]Reply, len(questions))
-	all := func(from int, f *diagnose.Finding) {
+	together := len(questions)
+	if k.Apart() {
+		together = 1
+	}
+	for i := 0; i < len(questions) && ctx.Err() == nil; i += together {
+		if !s.askOnce(ctx, d, k, questions[i:i+together], out[i:i+together]) {
+			last := out[i+together-1]
+			for n := i + together; n < len(out); n++ { // it would not answer those either
+				out[n].HostKey, out[n].Finding = last.HostKey, last.Finding
+			}
+			break
+		}
+	}
+	return out, context.Cause(ctx)
+}
+
+// askOnce asks questions on one connection, and reports whether the device may be asked
+// more: it came to the end of what it had to say.
+func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questions []Question, out []Reply) (more bool) {
+	rest := func(from int, f *diagnose.Finding) {
 		for i := from; i < len(out); i++ {
 			out[i].Finding = f
 		}
@@ -62,8 +82,8 @@ func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions 
 		out[i].HostKey = hostKey
 	}
 	if finding != nil {
-		all(0, finding)
-		return out, context.Cause(ctx)
+		rest(0, finding)
+		return false
 	}
 	defer client.Close()
 	stop := context.AfterFunc(ctx, func() { client.Close() })
@@ -72,22 +92,37 @@ func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions 
 	if k.Reach == device.Console {
 		console, finding := openConsole(ctx, client, k)
 		if finding != nil {
-			all(0, finding)
-			return out, context.Cause(ctx)
+			rest(0, finding)
+			return false
 		}
 		to = console
 	}
 	for i, q := range questions {
 		begun := s.now()
-		said, finding := to.ask(ctx, k.Question(q.Slot, q.Algorithm))
-		out[i].Said, out[i].Finding, out[i].Took = said, finding, s.now().Sub(begun)
-		if finding != nil && k.Reach == device.Console {
+		out[i].Said, out[i].Finding = to.ask(ctx, q)
+		out[i].Took = s.now().Sub(begun)
+		if k.Reach != device.Console {
+			continue // each had a session of its own
+		}
+		if out[i].Finding != nil {
 			// What it still says would be taken for the next answer.
-			all(i+1, finding)
-			break
+			rest(i+1, out[i].Finding)
+			return false
+		}
+		if k.Loose(q.Slot, q.Algorithm, out[i].Said) {
+			rest(i+1, notAsked(q.Slot))
+			return true
 		}
 	}
-	return out, context.Cause(ctx)
+	return true
+}
+
+// notAsked says why a question was not put to a device.
+func notAsked(before *device.Slot) *diagnose.Finding {
+	return &diagnose.Finding{
+		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf("It was not asked: what came of the question about %s was no clear answer, and what still came could have been taken for this one's.", before.Title),
+		Advice: "Ask for this slot by itself.",
+	}
 }
 
 // connect reaches a device and makes sure that it is the one that was confirmed. One
@@ -288,7 +323,7 @@ type commands struct {
 	kind   *device.Kind
 }
 
-func (c *commands) ask(ctx context.Context, text string) ([]byte, *diagnose.Finding) {
+func (c *commands) ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding) {
 	session, err := c.client.NewSession()
 	if err != nil {
 		return nil, cut()
@@ -300,7 +335,7 @@ func (c *commands) ask(ctx context.Context, text string) ([]byte, *diagnose.Find
 	defer stop()
 	out, err := session.StdoutPipe()
 	if err == nil {
-		err = session.Start(text)
+		err = session.Start(c.kind.Question(q.Slot, q.Algorithm))
 	}
 	var said []byte
 	if err == nil {
@@ -368,15 +403,54 @@ func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*cons
 	return c, nil
 }
 
-func (c *console) ask(ctx context.Context, text string) ([]byte, *diagnose.Finding) {
+const (
+	// quiet is how long nothing has come from a console when all that was pending is read,
+	// and maxPending how long that is waited for.
+	quiet      = 50 * time.Millisecond
+	maxPending = 2 * time.Second
+	// lateAnswer is how long an answer is waited for behind a prompt that came before it.
+	lateAnswer = 2 * time.Second
+)
+
+// ask puts a question. An answer may come behind a prompt that something else called forth,
+// such as a message of the device's own.
+func (c *console) ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding) {
+	if !c.drain(ctx) {
+		return nil, cut()
+	}
+	text := c.kind.Question(q.Slot, q.Algorithm)
 	if _, err := io.WriteString(c.in, text+"\r"); err != nil {
 		return nil, cut()
 	}
 	said, finding := c.until(ctx, c.kind.AnswerWithin)
+	for late := time.Now().Add(lateAnswer); finding == nil && c.kind.Loose(q.Slot, q.Algorithm, said) && time.Now().Before(late); {
+		more, late := c.until(ctx, time.Until(late))
+		if said = append(said, more...); late != nil {
+			break
+		}
+	}
 	if finding != nil && finding.Code == diagnose.DeviceSilent {
 		finding = silent(c.kind, []byte(device.WithoutEcho(device.Printed(said), text)))
 	}
 	return said, finding
+}
+
+// drain reads away what came before a question, so that nothing of it is taken for the
+// answer. It reports whether the line is still open.
+func (c *console) drain(ctx context.Context) bool {
+	for end := time.Now().Add(maxPending); time.Now().Before(end); {
+		select {
+		case <-ctx.Done():
+			return true // until tells it
+		case <-time.After(quiet):
+			return true
+		case _, more := <-c.pieces:
+			if !more {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // until reads until the last line of what was said is the prompt.

@@ -56,6 +56,12 @@ const (
 	Several Temper = "several"
 	// Silent never shows a prompt.
 	Silent Temper = "silent"
+	// Chatting prints a message and its prompt once more before it answers, and Late answers
+	// only when the next question has come.
+	Chatting Temper = "chatting"
+	Late     Temper = "late"
+	// Nameless is as Late, and names no slot in its answers.
+	Nameless Temper = "nameless"
 )
 
 // A Gauge is a tide gauge with two slots, whose console is reached over SSH. It is like
@@ -146,6 +152,7 @@ func (g *Gauge) console(ctx context.Context, to ssh.Channel, conn io.Closer) {
 	}
 	say("Tidewright gauge controller\r\n\r\n" + g.Name + "> ")
 	var line []byte
+	owed := "" // what it has not answered yet
 	for buffer := make([]byte, 256); ; {
 		n, err := to.Read(buffer)
 		for _, b := range buffer[:n] {
@@ -155,7 +162,14 @@ func (g *Gauge) console(ctx context.Context, to ssh.Channel, conn io.Closer) {
 			}
 			if text := strings.TrimSpace(string(line)); text != "" {
 				say(text + "\r\n") // as terminals do
-				if !g.answer(ctx, say, conn, text) {
+				now := say
+				if g.Temper == Late || g.Temper == Nameless {
+					say(owed)
+					owed = ""
+					now = func(text string) { owed += text }
+					say("tide 4.2 m\r\n")
+				}
+				if !g.answer(ctx, now, conn, text) {
 					return
 				}
 				say(g.Name + "> ")
@@ -237,7 +251,13 @@ func (g *Gauge) answer(ctx context.Context, say func(string), conn io.Closer, li
 	case Several:
 		say(answer + strings.Replace(answer, value, strings.Repeat("0", len(value)), 1))
 		return true
-	case Plain, OtherCRC, OtherKey, OtherSlot, Silent:
+	case Nameless:
+		_, answer, _ = strings.Cut(answer, ", ")
+	case Chatting:
+		say("tide 4.2 m\r\n" + g.Name + "> ")
+		wait(300 * time.Millisecond)
+		say("\r\n")
+	case Plain, OtherCRC, OtherKey, OtherSlot, Silent, Late:
 	}
 	say(answer)
 	return true
