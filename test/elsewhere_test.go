@@ -21,6 +21,9 @@ import (
 
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
+	"endeixis/core/survey"
+	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 )
 
@@ -408,8 +411,9 @@ func TestHandOn(t *testing.T) {
 		}
 		return nil
 	}))
-	require.Len(t, there, 3, "the one file, its receipt, the manifest; nothing half-copied: %v", there)
-	assert.Contains(t, there, "gauge-fw-4.2-boot.img")
+	require.Subset(t, there, []string{"gauge-fw-4.2-boot.img", "SHA256SUMS", "SHA256SUMS.sig", "batch-" + id + ".digests.txt"})
+	require.Len(t, there, 5,
+		"the one file, what it rests on, its receipt and our list; nothing half-copied: %v", there)
 	receipts, err := filepath.Glob(filepath.Join(to, "endeixis-proofs", "*.receipt.json"))
 	require.NoError(t, err)
 	require.Len(t, receipts, 1)
@@ -422,7 +426,17 @@ func TestHandOn(t *testing.T) {
 	require.NoError(t, err)
 	r = endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
 	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.out, "was there already", "what is there and right stays")
+	require.NoError(t, os.WriteFile(filepath.Join(to, "gauge-fw-4.2-notes.txt"), []byte("somebody else's"), 0o644))
+	genuine, err := os.ReadFile(filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2-flipped", "gauge-fw-4.2-notes.txt"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(here, "gauge-fw-4.2-notes.txt"), genuine, 0o644))
+	r = endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
+	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.out, "nothing is written over")
+	require.NoError(t, os.Remove(filepath.Join(to, "gauge-fw-4.2-notes.txt")))
+	r = endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
+	assert.Contains(t, r.out, "2 files of batch", "it goes on where it was")
 	after, err := os.ReadFile(filepath.Join(to, "gauge-fw-4.2-boot.img"))
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -444,6 +458,50 @@ func TestHandOn(t *testing.T) {
 	assert.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, r.out, "2 files of batch")
 	assert.NotContains(t, r.out, "not handed on")
+}
+
+// TestWhatWasHandedOnIsVerifiedAgain: where the files arrive, and with nothing else, they are
+// cleared again; receipts and checkpoints beside them are neither artifacts nor lists.
+func TestWhatWasHandedOnIsVerifiedAgain(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	stick := t.TempDir()
+	id := fmt.Sprint(verified(t, s, "quayside:tidewright/gauge-fw-4.2").ID)
+	r := endeixis(t, s, "operator", "batch", "hand-on", id, "--to", stick, "--from", filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2"))
+	require.Zero(t, r.code, r.out+r.err)
+	receipts, err := filepath.Glob(filepath.Join(stick, "endeixis-proofs", "*.receipt.json"))
+	require.NoError(t, err)
+	require.Len(t, receipts, 3)
+	// One lies beside its file, as people put it there, and a checkpoint too.
+	text, err := os.ReadFile(receipts[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(stick, "gauge-fw-4.2-main.img.receipt.json"), text, 0o644))
+	receipt, err := ledger.ParseReceipt(text)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(stick, "ledger.checkpoint"), []byte(receipt.Checkpoint), 0o644))
+	again := verified(t, s, stick)
+	assert.Equal(t, "cleared", *again.Verdict)
+	assert.Equal(t, 3, again.Counts.Cleared)
+	assert.Zero(t, again.Counts.Unproven)
+	items, err := s.Client(t, roles.Auditor).Items(t.Context(), again.ID)
+	require.NoError(t, err)
+	kinds := map[survey.Role]int{}
+	for _, item := range items {
+		kinds[item.Role]++
+	}
+	assert.Equal(t, map[survey.Role]int{survey.Artifact: 3, survey.Manifest: 2, survey.Signature: 1, survey.Receipt: 5}, kinds)
+	spot := endeixis(t, s, "operator", "spot", filepath.Join(stick, "gauge-fw-4.2-main.img"))
+	assert.Zero(t, spot.code, spot.out+spot.err)
+	assert.NotContains(t, spot.out, "contradict")
+	given := endeixis(t, s, "operator", "spot", filepath.Join(stick, "gauge-fw-4.2-main.img"), "--manifest", receipts[0])
+	assert.Equal(t, 2, given.code)
+	assert.Contains(t, given.err, "is a receipt of a ledger")
+	altered := filepath.Join(stick, "gauge-fw-4.2-main.img")
+	content, err := os.ReadFile(altered)
+	require.NoError(t, err)
+	content[1000] ^= 1
+	require.NoError(t, os.WriteFile(altered, content, 0o644))
+	assert.Equal(t, 10, endeixis(t, s, "operator", "spot", altered).code)
 }
 
 // TestDrill proves that the check can fail, in a depot, on this machine, and of a spot

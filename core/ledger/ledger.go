@@ -8,6 +8,7 @@
 package ledger
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -199,6 +200,44 @@ func ParseReceipt(data []byte) (Receipt, error) {
 	}
 	return r, nil
 }
+
+// A Proof is a kind of text that a ledger hands out.
+type Proof string
+
+// The kinds.
+const (
+	NoProof      Proof = ""
+	ReceiptProof Proof = "receipt"
+	Signed       Proof = "checkpoint"
+)
+
+// ProofIn tells a receipt, by the format that it states, and a checkpoint, by its form, from
+// other texts. Nothing is verified.
+func ProofIn(text []byte) Proof {
+	if trimmed := bytes.TrimLeft(text, " \t\r\n\ufeff"); bytes.HasPrefix(trimmed, []byte("{")) && bytes.Contains(text, []byte(ReceiptFormat)) {
+		var r struct {
+			Format string `json:"format"`
+		}
+		if json.Unmarshal(trimmed, &r) == nil && r.Format == ReceiptFormat {
+			return ReceiptProof
+		}
+	}
+	body, signatures, ok := strings.Cut(string(text[:min(len(text), maxCheckpoint)]), "\n\n\u2014 ")
+	lines := strings.Split(body, "\n")
+	if !ok || len(text) > maxCheckpoint || len(lines) < 3 || len(lines) > 4 || len(strings.Fields(strings.SplitN(signatures, "\n", 2)[0])) != 2 {
+		return NoProof
+	}
+	if _, isSize := sizeOf(lines[1]); !isSize || lines[0] == "" {
+		return NoProof
+	}
+	if _, err := tlog.ParseHash(lines[2]); err != nil {
+		return NoProof
+	}
+	return Signed
+}
+
+// maxCheckpoint bounds a checkpoint with its signatures, in bytes.
+const maxCheckpoint = 64 << 10
 
 // Verify checks the receipt with nothing but the service's public key: the
 // checkpoint's signature, and the way from the record to the checkpoint's root.

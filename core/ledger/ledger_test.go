@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -240,5 +241,29 @@ func TestCheckpointFollows(t *testing.T) {
 		_, err = OpenCheckpoint(string(signed), verifier)
 		var untrusted *CheckpointError
 		assert.ErrorAs(t, err, &untrusted, "%q", text)
+	}
+}
+
+// TestProofIn: receipts are told by the format that they state, and checkpoints by their
+// form, whoever signed them; other texts are neither.
+func TestProofIn(t *testing.T) {
+	root := tlog.Hash{1, 2, 3}.String()
+	checkpoint := "verify.skerrow.example/ledger\n82\n" + root + "\n\n\u2014 verify.skerrow.example AAAA\n"
+	for text, want := range map[string]Proof{
+		`{"format":"endeixis-receipt-1","position":3}`:                   ReceiptProof,
+		"\ufeff\n {\"position\":3, \"format\" : \"endeixis-receipt-1\"}": ReceiptProof,
+		checkpoint: Signed,
+		strings.Replace(checkpoint, "\n\n", "\nfollows 79\n\n", 1):               Signed,
+		`{"format":"endeixis-receipt-2"}`:                                        NoProof,
+		`{"sha256":"00","note":"not endeixis-receipt-1"}`:                        NoProof,
+		`[{"format":"endeixis-receipt-1"}]`:                                      NoProof,
+		`{"format":"endeixis-receipt-1"`:                                         NoProof,
+		strings.Replace(checkpoint, "82", "082", 1):                              NoProof,
+		strings.Replace(checkpoint, root, "no root", 1):                          NoProof,
+		strings.Replace(checkpoint, "\u2014 verify.skerrow.example AAAA", "", 1): NoProof,
+		"a letter\n\n\u2014 the harbour office\n":                                NoProof,
+		"": NoProof,
+	} {
+		assert.Equal(t, want, ProofIn([]byte(text)), text)
 	}
 }

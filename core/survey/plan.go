@@ -166,6 +166,8 @@ func (s *planner) recognise(item *Item, guess string, content []byte, given *Giv
 		s.sigs[item.Path] = r.sigs
 	case KeyText:
 		s.takeKey(item, r.secret)
+	case ReceiptText:
+		item.Role, item.Why = Receipt, fmt.Sprintf("its content is a %s of a ledger of records", r.proof)
 	case NothingText, ValueText, ListText:
 		s.takeText(item, guess, &r, given != nil)
 	}

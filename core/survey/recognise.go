@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"endeixis/core/ledger"
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
@@ -23,6 +24,8 @@ const (
 	// ValueText is one digest without a file name.
 	ValueText TextKind = "value"
 	ListText  TextKind = "list"
+	// ReceiptText is a receipt or a checkpoint of a ledger.
+	ReceiptText TextKind = "receipt"
 )
 
 // A recognised is what the content of a file or a text was taken for: the one decision
@@ -43,6 +46,8 @@ type recognised struct {
 	// fingerprint is that of the first key, and secret is set for a secret one.
 	fingerprint openpgp.Fingerprint
 	secret      bool
+	// proof is what it is of a ledger.
+	proof ledger.Proof
 }
 
 // recogniseContent tells what content is: by its frame, by its packets, and else as a list.
@@ -56,6 +61,10 @@ func recogniseContent(content []byte, opts func() manifest.Options) recognised {
 		}
 	}
 	var r recognised
+	if r.proof = ledger.ProofIn(content); r.proof != ledger.NoProof {
+		r.kind = ReceiptText
+		return r
+	}
 	if r.sigs, r.sigErr = openpgp.ReadSignatures(content); r.sigErr == nil && len(r.sigs) > 0 {
 		r.kind = SignatureText
 		return r
@@ -112,7 +121,8 @@ func recogniseSignedMessage(content []byte, opts manifest.Options) (r recognised
 // Recognised is what a text was taken for that somebody handed over.
 type Recognised struct {
 	Kind TextKind `json:"kind"`
-	// Says is, of a value, what it is taken for, and of a key its fingerprint.
+	// Says is, of a value, what it is taken for, of a key its fingerprint, and of a receipt
+	// whether it is one or a checkpoint.
 	Says string `json:"says"`
 	// Entries counts the digests in it.
 	Entries int `json:"entries"`
@@ -149,6 +159,9 @@ func Recognise(text []byte) (Recognised, error) {
 	}
 	r := recogniseContent(text, func() manifest.Options { return manifest.Options{Given: true} })
 	out := Recognised{Kind: r.kind, Says: string(r.fingerprint), Marks: []Mark{}}
+	if r.kind == ReceiptText {
+		out.Says = string(r.proof)
+	}
 	if r.list != nil {
 		out.Entries = r.list.Entries.Len()
 		r.list.Locate(string(text))

@@ -36,10 +36,13 @@ const (
 	Manifest  Role = "manifest"
 	Signature Role = "signature"
 	Key       Role = "key"
+	// Receipt is a receipt or a checkpoint of a ledger: it is about what lies here, and says
+	// nothing by the digests in it.
+	Receipt Role = "receipt"
 )
 
 // Roles lists every role of a file.
-func Roles() []Role { return []Role{Artifact, Manifest, Signature, Key} }
+func Roles() []Role { return []Role{Artifact, Manifest, Signature, Key, Receipt} }
 
 // A Listing is a manifest entry that speaks of an item.
 type Listing struct {

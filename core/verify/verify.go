@@ -100,7 +100,7 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 			return v.Outcome
 		}
 		return s.basis.Manifest(item, m).Outcome
-	case survey.Signature, survey.Key:
+	case survey.Signature, survey.Key, survey.Receipt:
 	}
 	return s.basis.Other(item, m)
 }

@@ -109,6 +109,8 @@ func (a *app) recognised(what string, text []byte) error {
 		a.note("%s is taken for a value alone: %s.", capital(what), r.Says)
 	case survey.ListText:
 		a.note("%s is taken for a text with %s.", capital(what), counted(r.Entries, "digest"))
+	case survey.ReceiptText:
+		return usage("%s is a %s of a ledger of records; “endeixis record verify-receipt” checks receipts. Give the publisher's own list or signature here", what, r.Says)
 	case survey.KeyText:
 		return usage("%s is a key, and vouches for nothing by itself; import it with “endeixis keyring import”", what)
 	case survey.NothingText:

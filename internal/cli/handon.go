@@ -4,16 +4,21 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"endeixis/core/digest"
 	"endeixis/core/judge"
+	"endeixis/core/ledger"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
+	"endeixis/core/survey"
 	"endeixis/internal/client"
 	"endeixis/internal/measurer"
 	"endeixis/internal/sources"
@@ -29,8 +34,10 @@ func (a *app) batchHandOn() *cobra.Command {
 		Use: "hand-on BATCH", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
 		Long: `hand-on copies the files of a batch that are cleared, and still are. Each is hashed while
 it is copied, and again as it lies on the disk then, so that nothing changes between the
-check and the use. Beside them, in ` + proofs + `, it writes a manifest and the receipts.
-Nothing is written over; what was not handed on is listed with its reason.
+check and the use. What they rest on goes along under its own names: the publisher's lists,
+signatures and keys, so that whoever gets the files can check them again. Beside them, in
+` + proofs + `, it writes a manifest and the receipts. Nothing is written over, and what is
+there already with exactly its bytes stays; what was not handed on is listed with its reason.
 
 Of a batch in a depot --from says where its folder is on this machine.`,
 		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick",
@@ -75,7 +82,9 @@ type handedOn struct {
 	Batch  int64             `json:"batch"`
 	To     string            `json:"to"`
 	Handed []measurer.Handed `json:"handed"`
-	Left   []measurer.Handed `json:"left"`
+	// Along went along with them: what they rest on.
+	Along []measurer.Handed `json:"along"`
+	Left  []measurer.Handed `json:"left"`
 }
 
 func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, to string) error {
@@ -119,18 +128,26 @@ func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, 
 			total += 2 * item.Size
 		}
 	}
+	along := evidenceOf(items, files)
+	for _, f := range along {
+		total += 2 * f.Size
+	}
+	files = append(files, along...)
 	bar := a.bar(total, "copying")
 	err = measurer.HandOn(ctx, folder.FS(), root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
 	bar.Clear()                                                                          //nolint:errcheck // only for the eye
 	if err != nil {
 		return &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole", plain.Quoted(to))}
 	}
-	out := handedOn{Batch: b.ID, To: to, Handed: []measurer.Handed{}, Left: []measurer.Handed{}}
+	out := handedOn{Batch: b.ID, To: to, Handed: []measurer.Handed{}, Along: []measurer.Handed{}, Left: []measurer.Handed{}}
 	for _, f := range files {
-		if f.Why == "" {
-			out.Handed = append(out.Handed, f)
-		} else {
+		switch {
+		case f.Why != "":
 			out.Left = append(out.Left, f)
+		case f.Role != "":
+			out.Along = append(out.Along, f)
+		default:
+			out.Handed = append(out.Handed, f)
 		}
 	}
 	if len(out.Handed) > 0 {
@@ -141,8 +158,48 @@ func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, 
 	return a.showHandedOn(b, out)
 }
 
-// handed is what is to be copied of an item, or why it is not.
-func handed(item wire.Item) measurer.Handed {
+// evidenceOf returns what the files that are handed on rest on: the lists and signatures
+// that vouch for them, and the publishers' keys that lie beside them.
+func evidenceOf(items []wire.Item, files []measurer.Handed) []measurer.Handed {
+	going := map[string]bool{}
+	for _, f := range files {
+		going[f.Path] = f.Why == ""
+	}
+	named := map[string]bool{}
+	for _, item := range items {
+		if !going[item.Path] && !going[item.Inside] {
+			continue
+		}
+		for _, p := range item.Paths {
+			for _, l := range p.Links {
+				named[l.Ref] = true
+			}
+		}
+		grounds := item.Grounds
+		if item.Now != nil {
+			grounds = append(slices.Clone(grounds), item.Now.Grounds...)
+		}
+		for _, g := range grounds {
+			named[g.Source] = true
+		}
+	}
+	if len(named) == 0 {
+		return nil
+	}
+	var out []measurer.Handed
+	for _, item := range items {
+		if item.Role == survey.Artifact || item.Inside != "" || item.Role != survey.Key && !named[item.Path] {
+			continue
+		}
+		f := measuredOf(item)
+		f.Role = item.Role
+		out = append(out, f)
+	}
+	return out
+}
+
+// measuredOf is a file with what was measured of it.
+func measuredOf(item wire.Item) measurer.Handed {
 	out := measurer.Handed{Path: item.Path, Size: item.Size, Digests: map[digest.Algorithm]digest.Value{}}
 	for label, text := range item.Digests {
 		var value digest.Value
@@ -150,6 +207,12 @@ func handed(item wire.Item) measurer.Handed {
 			out.Digests[a] = value
 		}
 	}
+	return out
+}
+
+// handed is what is to be copied of an item, or why it is not.
+func handed(item wire.Item) measurer.Handed {
+	out := measuredOf(item)
 	switch {
 	case item.Now != nil && item.Now.Verdict != judge.Cleared:
 		out.Why, out.Uncleared = fmt.Sprintf("it is %s now: %s", item.Now.Verdict, item.Now.Deciding), true
@@ -172,7 +235,11 @@ func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os
 		if err != nil {
 			return err
 		}
-		if err := measurer.Write(root, fmt.Sprintf("%s/record-%d.receipt.json", proofs, records[f.Path]), append(text, '\n')); err != nil {
+		name := fmt.Sprintf("%s/record-%d.receipt.json", proofs, records[f.Path])
+		if there, err := root.ReadFile(name); err == nil && receiptOf(there, receipt.Record) {
+			continue // from before, when the ledger was shorter
+		}
+		if err := measurer.Write(root, name, append(text, '\n')); err != nil {
 			return err
 		}
 	}
@@ -180,18 +247,50 @@ func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os
 	if err := manifest.Write(&text, manifest.Tagged, listed); err != nil {
 		return err
 	}
-	return measurer.Write(root, fmt.Sprintf("%s/batch-%d.digests.txt", proofs, batch), text.Bytes())
+	return writeList(root, fmt.Sprintf("%s/batch-%d.digests", proofs, batch), text.Bytes())
+}
+
+// receiptOf reports whether a text is a receipt of a record.
+func receiptOf(text []byte, record string) bool {
+	r, err := ledger.ParseReceipt(text)
+	return err == nil && r.Record == record
+}
+
+// maxLists bounds the lists of one batch in a folder.
+const maxLists = 1000
+
+// writeList writes a list under a name that is free: files may be handed on in several goes.
+func writeList(root *os.Root, stem string, text []byte) error {
+	name := stem + ".txt"
+	for n := 2; n <= maxLists; n++ {
+		err := measurer.Write(root, name, text)
+		if !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		name = fmt.Sprintf("%s-%d.txt", stem, n)
+	}
+	return fmt.Errorf("there are %d lists in %s already", maxLists, proofs)
 }
 
 func (a *app) showHandedOn(b wire.Batch, out handedOn) error {
 	g := &grid{header: []string{"file", "size", "why it was not handed on"}}
-	for _, f := range append(append([]measurer.Handed{}, out.Handed...), out.Left...) {
+	for _, f := range slices.Concat(out.Handed, out.Along, out.Left) {
 		g.add(f.Path, fmt.Sprint(f.Size), f.Why)
 	}
 	if err := a.print(out, g, func() {
 		fmt.Fprintf(a.stdout, "%s of batch %d handed on to %s\n", counted(len(out.Handed), "file"), b.ID, plain.Text(out.To))
 		for _, f := range out.Handed {
-			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(size(f.Size)))
+			about := size(f.Size)
+			if f.There {
+				about += ", was there already"
+			}
+			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(about))
+		}
+		if len(out.Along) > 0 {
+			fmt.Fprintln(a.stdout, "with them, what they rest on")
+		}
+		for _, f := range out.Along {
+			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(string(f.Role)))
 		}
 		if len(out.Handed) > 0 {
 			fmt.Fprintf(a.stdout, "%s\n", a.faint("Read again from the disk, each is what was verified. Manifest and receipts are in "+proofs+"."))

@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"endeixis/core/digest"
+	"endeixis/core/survey"
 )
 
 // A Handed is a file that is copied to where it will be used, or why it is not.
@@ -21,16 +22,21 @@ type Handed struct {
 	Size int64  `json:"size"`
 	// Digests are what was measured when it was verified. The strongest is compared.
 	Digests map[digest.Algorithm]digest.Value `json:"-"`
+	// Role is what a file is that goes along with others, such as their list; it is empty
+	// for those that are handed on.
+	Role survey.Role `json:"role,omitempty"`
 	// Why says why it was not handed on; it is empty for one that was. Uncleared is set
-	// where the reason is its verdict.
+	// where the reason is its verdict. There is set for one that was there before, with
+	// exactly its bytes.
 	Why       string `json:"why,omitempty"`
 	Uncleared bool   `json:"uncleared,omitempty"`
+	There     bool   `json:"there,omitempty"`
 }
 
 // HandOn copies files from one folder to another. Each is hashed while it is copied, and
 // again as it lies on the disk then, and has its name there only when both are what was
-// measured. What is there already is never written over. Why is set in those that were
-// not copied. It fails only when ctx ends.
+// measured. What is there already is never written over; what is there with exactly its
+// bytes need not be copied again. Why is set in those that were not copied. It fails only when ctx ends.
 func HandOn(ctx context.Context, from fs.FS, to *os.Root, files []Handed, progress func(bytes int64)) error {
 	for i := range files {
 		f := &files[i]
@@ -67,8 +73,11 @@ func handOn(ctx context.Context, from fs.FS, to *os.Root, f *Handed, progress fu
 	if want == nil {
 		return errors.New("nothing was measured of it")
 	}
-	if _, err := to.Lstat(f.Path); err == nil {
-		return fs.ErrExist
+	if info, err := to.Lstat(f.Path); err == nil {
+		if f.There = info.Mode().IsRegular() && holds(ctx, to, f.Path, algorithm, want, progress) == nil; !f.There {
+			return fs.ErrExist
+		}
+		return nil
 	}
 	if dir := path.Dir(f.Path); dir != "." {
 		if err := to.MkdirAll(dir, 0o755); err != nil {
@@ -94,16 +103,21 @@ func handOn(ctx context.Context, from fs.FS, to *os.Root, f *Handed, progress fu
 	if err := errors.Join(out.Sync(), out.Close()); err != nil {
 		return err
 	}
-	there, err := to.Open(part)
+	if err := holds(ctx, to, part, algorithm, want, progress); err != nil {
+		return err
+	}
+	return settle(to, part, f.Path)
+}
+
+// holds reads a file from the disk, and fails where it has not the bytes that are wanted.
+func holds(ctx context.Context, in *os.Root, name string, a digest.Algorithm, want digest.Value, progress func(int64)) error {
+	there, err := in.Open(name)
 	if err != nil {
 		return err
 	}
 	defer there.Close()
 	forget(there) // so that it is read from the disk
-	if err := copied(ctx, there, io.Discard, algorithm, want, "what is on the disk after copying is not what was written: the disk may be failing", progress); err != nil {
-		return err
-	}
-	return settle(to, part, f.Path)
+	return copied(ctx, there, io.Discard, a, want, "what is on the disk after copying is not what was written: the disk may be failing", progress)
 }
 
 // settle gives a file its name, unless there is one of that name.
@@ -150,8 +164,12 @@ func strongest(digests map[digest.Algorithm]digest.Value) (digest.Algorithm, dig
 	return a, digests[a]
 }
 
-// Write writes a new file into a folder, and not over one that is there.
+// Write writes a new file into a folder, and not over one that is there. One with exactly
+// the content may be.
 func Write(to *os.Root, name string, content []byte) error {
+	if there, err := to.ReadFile(name); err == nil && bytes.Equal(there, content) {
+		return nil
+	}
 	if dir := path.Dir(name); dir != "." {
 		if err := to.MkdirAll(dir, 0o755); err != nil {
 			return err

@@ -29,7 +29,7 @@ export interface Findings {
 
 /** What a pasted text is. */
 export interface Recognised {
-  kind: "nothing" | "signed-text" | "key" | "signature" | "value" | "list";
+  kind: "nothing" | "signed-text" | "key" | "signature" | "value" | "list" | "receipt";
   says: string;
   entries: number;
   /** Where in the text what was read stands, in bytes of it in UTF-8, and what was made of it. */

@@ -178,7 +178,7 @@ export function SpotPage() {
 
 /** Why a pasted text says nothing of a file, if that is so. */
 function uselessText(what: Recognised) {
-  if (what.kind !== "nothing" && what.kind !== "key") return undefined;
+  if (what.kind !== "nothing" && what.kind !== "key" && what.kind !== "receipt") return undefined;
   return {
     type: "about:blank",
     title: "Nothing to compare",
@@ -200,6 +200,7 @@ function Recognition({ what, text }: { what?: Recognised; text: string }) {
     list: `A text with ${digests}.`,
     "signed-text": `A signed text with ${digests}; whether its signature holds is told below.`,
     signature: "A signature.",
+    receipt: `A ${what.says} of a ledger of records. It says nothing of a file by itself.`,
     key: (
       <>
         A key. It vouches for nothing by itself:{" "}
