@@ -10,10 +10,10 @@ import (
 )
 
 const (
-	// sector is what is given up at a time where a medium cannot be read: the
-	// largest that is usual.
-	sector = 4096
-	// tries is how often a sector is tried.
+	// usualBlock is what is given up at a time where a medium cannot be read and does not
+	// say in which blocks it is: the smallest that is usual.
+	usualBlock = 512
+	// tries is how often a block is tried.
 	tries = 3
 	// maxSkip bounds what is given up at once in the midst of much that cannot be
 	// read, so that a dead medium ends before long.
@@ -31,24 +31,36 @@ func (e *GoneError) Error() string {
 // Unwrap returns what the system said.
 func (e *GoneError) Unwrap() error { return e.Err }
 
-// A Source is the first part of a medium as a stream that goes on behind what cannot
-// be read: zeros stand there, and the place is noted.
+// A Blocked medium says in which blocks it is read, in bytes: one that cannot be read costs
+// no more.
+type Blocked interface{ BlockSize() int64 }
+
+// A Source is a part of a medium as a stream that goes on behind what cannot be read: zeros
+// stand there, and the place is noted.
 type Source struct {
 	medium io.ReaderAt
 	at     int64
 	end    int64
+	block  int64
+	// window bounds one read behind a place that could not be read, and is 0 elsewhere.
+	window int64
 	// skip is how much the next place that cannot be read costs, and dead how much of
 	// the last one is still to be passed over.
 	skip, dead int64
 	// Unreadable are the parts that could not be read.
 	Unreadable []Range
-	// Steadied counts the sectors that could be read when tried again.
+	// Steadied counts the blocks that could be read only when they were tried again.
 	Steadied int
 }
 
-// NewSource returns the length bytes of a medium from an offset on.
+// NewSource returns the length bytes of a medium from an offset on. A medium may be
+// [Blocked].
 func NewSource(medium io.ReaderAt, offset, length int64) *Source {
-	return &Source{medium: medium, at: offset, end: offset + length, skip: sector}
+	block := int64(usualBlock)
+	if m, ok := medium.(Blocked); ok && m.BlockSize() > 0 {
+		block = m.BlockSize()
+	}
+	return &Source{medium: medium, at: offset, end: offset + length, block: block, skip: block}
 }
 
 // Read fails with [io.EOF] at the end, and with a [*GoneError] when the medium is gone.
@@ -60,46 +72,94 @@ func (s *Source) Read(p []byte) (int, error) {
 	if s.dead > 0 {
 		return s.pass(p), nil
 	}
-	n, err := s.medium.ReadAt(p, s.at)
-	s.at += int64(n)
-	switch {
-	case n == len(p):
-		s.skip = sector
-		return n, nil
-	case errors.Is(err, io.EOF):
-		s.end = s.at
-		return n, io.EOF
-	case gone(err):
-		return n, err
-	case n > 0:
-		s.skip = sector
-		return n, nil
-	}
-	return s.salvage(p)
-}
-
-// salvage gets past a place that cannot be read.
-func (s *Source) salvage(p []byte) (int, error) {
-	// Up to the end of the sector: what is behind it may be readable.
-	want := min(int64(len(p)), sector-s.at%sector)
-	for range tries - 1 {
+	for {
+		want := int64(len(p))
+		if s.window > 0 {
+			want = min(want, s.upTo(s.window))
+		}
 		n, err := s.medium.ReadAt(p[:want], s.at)
 		switch {
-		case n > 0:
-			s.at += int64(n)
-			s.Steadied++
-			return n, nil
-		case errors.Is(err, io.EOF):
-			s.end = s.at
-			return 0, io.EOF
 		case gone(err):
-			return 0, err
+			s.at += int64(n)
+			return n, err
+		case errors.Is(err, io.EOF):
+			s.at += int64(n)
+			s.end = s.at
+			return n, io.EOF
+		case n > 0:
+			s.went(int64(n))
+			return n, nil
+		case err == nil:
+			return 0, io.ErrNoProgress
+		case want > s.upTo(s.block):
+			// More than a block was asked for, of which all but one may be readable.
+			s.window = max(s.block, want/2/s.block*s.block)
+		default:
+			return s.salvage(p[:want])
 		}
 	}
-	// One sector the first time; in the midst of many, ever more.
-	s.dead = min(max(want, s.skip), s.end-s.at)
+}
+
+// upTo returns how many bytes there are up to a multiple of a length.
+func (s *Source) upTo(length int64) int64 { return length - s.at%length }
+
+// went notes that bytes could be read, and that more can be tried at once.
+func (s *Source) went(n int64) {
+	s.at += n
+	s.skip = s.block
+	if s.window *= 2; s.window > maxSkip {
+		s.window = 0
+	}
+}
+
+// salvage tries a block again that could not be read, and gets past it.
+func (s *Source) salvage(p []byte) (int, error) {
+	for range tries - 1 {
+		n, err := s.medium.ReadAt(p, s.at)
+		switch {
+		case gone(err):
+			return 0, err
+		case errors.Is(err, io.EOF):
+			s.at += int64(n)
+			s.end = s.at
+			return n, io.EOF
+		case n > 0:
+			s.Steadied++
+			s.went(int64(n))
+			return n, nil
+		}
+	}
+	// One block the first time; in the midst of many, ever more, if those cannot be read
+	// either.
+	s.dead = s.upTo(s.block)
+	if s.skip > s.block {
+		s.dead += s.beyond(s.at+s.dead, min(s.skip, s.end-s.at)/s.block-1) * s.block
+	}
+	s.dead = min(s.dead, s.end-s.at)
 	s.skip = min(2*s.skip, maxSkip)
 	return s.pass(p), nil
+}
+
+// beyond returns how many of the blocks from a place on cannot be read, in one piece: all
+// of them where the last cannot.
+func (s *Source) beyond(from, blocks int64) int64 {
+	buffer := make([]byte, s.block)
+	readable := func(i int64) bool {
+		n, _ := s.medium.ReadAt(buffer, from+i*s.block)
+		return n > 0
+	}
+	if blocks < 1 || !readable(blocks-1) {
+		return max(blocks, 0)
+	}
+	bad, good := int64(-1), blocks-1
+	for good-bad > 1 {
+		if middle := (bad + good) / 2; readable(middle) {
+			good = middle
+		} else {
+			bad = middle
+		}
+	}
+	return good
 }
 
 // pass passes over what cannot be read, as zeros.

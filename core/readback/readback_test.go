@@ -89,14 +89,13 @@ func TestReadErrorsAreSurvived(t *testing.T) {
 		u := r.Unreadable[i]
 		assert.LessOrEqual(t, u.Offset, bad)
 		assert.GreaterOrEqual(t, u.Offset+u.Length, bad+5)
-		assert.LessOrEqual(t, u.Length, int64(2*sector), "no more is given up than the sectors around it")
+		assert.LessOrEqual(t, u.Length, int64(2*usualBlock), "no more is given up than the blocks around it")
 	}
 	// What is read the second time is read.
 	m = &scratched{bytes: medium, bad: map[Range]int{span(700_000, 5): 2}}
 	r, err = Read(t.Context(), m, int64(len(medium)), digest.Only(digest.SHA256), nil)
 	require.NoError(t, err)
 	assert.Equal(t, sum(medium), r.Digests[digest.SHA256])
-	assert.Equal(t, 1, r.Steadied)
 	// A medium that is dead from somewhere on does not take for ever.
 	m = &scratched{bytes: make([]byte, 512<<20), bad: map[Range]int{span(1<<20, 511<<20): -1}}
 	r, err = Read(t.Context(), m, int64(len(m.bytes)), digest.Only(digest.SHA256), nil)
@@ -112,6 +111,62 @@ func TestReadErrorsAreSurvived(t *testing.T) {
 	cancel()
 	_, err = Read(ctx, bytes.NewReader(medium), int64(len(medium)), digest.Only(digest.SHA256), nil)
 	require.ErrorIs(t, err, context.Canceled)
+}
+
+// A blocked medium is read in whole blocks, as discs are: what touches a bad one fails.
+type blocked struct {
+	bytes []byte
+	block int64
+	bad   map[int64]int // how many times a block cannot be read by itself; -1 is always
+	whole bool          // a read fails as a whole, as past the system's memory
+}
+
+func (m *blocked) BlockSize() int64 { return m.block }
+
+func (m *blocked) ReadAt(p []byte, off int64) (int, error) {
+	end := min(off+int64(len(p)), int64(len(m.bytes)))
+	for b := off / m.block; b*m.block < end; b++ {
+		if times := m.bad[b]; times != 0 {
+			if int64(len(p)) <= m.block {
+				m.bad[b] = times - 1
+			}
+			if before := b*m.block - off; before > 0 && !m.whole {
+				return copy(p, m.bytes[off:b*m.block]), errScratch
+			}
+			return 0, errScratch
+		}
+	}
+	return bytes.NewReader(m.bytes).ReadAt(p, off)
+}
+
+// TestBlocks: reading ends where the image ends, a bad block costs itself and no other, and
+// only one that had to be tried again counts as unsteady.
+func TestBlocks(t *testing.T) {
+	const disc = 2048
+	medium := content(1001*disc, 7)
+	for _, whole := range []bool{false, true} {
+		read := func(length int64, bad map[int64]int) Reading {
+			t.Helper()
+			r, err := Read(t.Context(), &blocked{medium, disc, bad, whole}, length, digest.Only(digest.SHA256), nil)
+			require.NoError(t, err)
+			return r
+		}
+		// What follows an image with an odd number of sectors cannot be read.
+		r := read(999*disc, map[int64]int{999: -1, 1000: -1})
+		assert.Empty(t, r.Unreadable)
+		assert.Zero(t, r.Steadied)
+		assert.Equal(t, sum(medium[:999*disc]), r.Digests[digest.SHA256])
+		r = read(1001*disc, map[int64]int{77: -1})
+		assert.Equal(t, []Range{span(77*disc, disc)}, r.Unreadable)
+		assert.Zero(t, r.Steadied)
+		r = read(1001*disc, map[int64]int{77: -1, 79: -1, 80: -1, 81: -1, 82: -1, 83: -1, 1000: -1})
+		assert.Equal(t, []Range{span(77*disc, disc), span(79*disc, 5*disc), span(1000*disc, disc)}, r.Unreadable)
+		// Those that are read when they are tried again are counted, each once; their
+		// neighbours, which were only ever read with them, are not.
+		r = read(1001*disc, map[int64]int{5: 1, 6: 2, 300: 1, 301: 1, 900: 2})
+		assert.Equal(t, sum(medium), r.Digests[digest.SHA256])
+		assert.Equal(t, 5, r.Steadied)
+	}
 }
 
 // TestScratchesAnywhere: however a medium is scratched, every byte that is not told as

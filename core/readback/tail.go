@@ -83,7 +83,7 @@ func Describe(ctx context.Context, medium io.ReaderAt, length, size int64) (Tail
 				part := buffer[i:min(i+512, got)]
 				here := at + int64(i)
 				switch {
-				case within(lost, here):
+				case within(lost, here, int64(len(part))):
 					t.Unreadable += int64(len(part))
 				case filled(part, 0):
 					zeros += int64(len(part))
@@ -121,9 +121,10 @@ func Describe(ctx context.Context, medium io.ReaderAt, length, size int64) (Tail
 	return t.said(zeros, ones), nil
 }
 
-func within(all []Range, at int64) bool {
+// within reports whether some of n bytes from a place on are in one of the ranges.
+func within(all []Range, at, n int64) bool {
 	for _, r := range all {
-		if at >= r.Offset && at < r.Offset+r.Length {
+		if at+n > r.Offset && at < r.Offset+r.Length {
 			return true
 		}
 	}

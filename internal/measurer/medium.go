@@ -29,11 +29,16 @@ type Medium struct {
 	// it leaves out.
 	Carried string
 	Gaps    []readback.Range
-	close   func() error
+	// block is the size of the blocks in which it is read, or 0 where nothing says.
+	block int64
+	close func() error
 }
 
 // Close lets go of the medium.
 func (m *Medium) Close() error { return m.close() }
+
+// BlockSize implements [readback.Blocked].
+func (m *Medium) BlockSize() int64 { return m.block }
 
 // A MediumError says why a medium cannot be read, and what to do.
 type MediumError struct {
@@ -55,6 +60,12 @@ func (e *MediumError) Error() string {
 // Unwrap returns what the system said.
 func (e *MediumError) Unwrap() error { return e.Err }
 
+// A readerAtCloser is what a medium is read through.
+type readerAtCloser interface {
+	io.ReaderAt
+	io.Closer
+}
+
 // OpenMedium opens a medium past the system's memory of it, where that can be, and finds
 // out what it is. It fails with a [*MediumError].
 func OpenMedium(path string) (*Medium, error) {
@@ -69,7 +80,7 @@ func OpenMedium(path string) (*Medium, error) {
 	case !info.Mode().IsRegular() && (info.Mode()&fs.ModeDevice == 0 || info.Mode()&fs.ModeCharDevice != 0):
 		return nil, &MediumError{path, "is no medium: it cannot be read from any place", "Give a block device or a file.", nil}
 	}
-	f, cache, err := openPast(path)
+	f, cache, block, err := openPast(path)
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return nil, &MediumError{path, "may not be read by you", "Reading takes the right to read and nothing more: join the group that the device belongs to, often “disk” or “cdrom”, or run this one command with the rights of the administrator.", err}
@@ -81,13 +92,14 @@ func OpenMedium(path string) (*Medium, error) {
 		f.Close()
 		return nil, &MediumError{path, "has nothing on it to read", "Is the medium in?", err}
 	}
-	m := &Medium{ReaderAt: f, Cache: cache, Info: readback.Medium{Name: path, Size: size}, close: f.Close}
+	m := &Medium{ReaderAt: f, Cache: cache, Info: readback.Medium{Name: path, Size: size}, block: block, close: f.Close}
 	if cache == readback.Avoided {
-		m.ReaderAt = newPast(f, size)
+		direct := newPast(f, size, block)
+		m.ReaderAt, m.close = direct, direct.Close
 	}
 	if info.Mode().IsRegular() {
 		if err := m.expand(); err != nil {
-			f.Close()
+			m.Close()
 			return nil, err
 		}
 	} else {
