@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -20,7 +21,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"endeixis/core/judge"
+	"endeixis/core/keyring"
 	"endeixis/core/measure"
+	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/readback"
 	"endeixis/internal/measurer"
 	"endeixis/internal/roles"
@@ -270,10 +273,13 @@ func TestReadbackOfOtherThings(t *testing.T) {
 	assert.Equal(t, 11, r.code)
 	assert.Contains(t, r.err, "Media: 2 unproven.")
 
+	got, code = readBack(t, s, file("broken.hex", []byte(":10010000214601360121470136007EFE09D2190141\n")), image)
+	assert.Equal(t, 10, code)
+	assert.Contains(t, got.Items[0].Readback.Carried, "checksum does not hold")
+
 	// What cannot be, is said, and makes no batch.
 	before, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken.hex"), []byte(":10010000214601360121470136007EFE09D2190141\n"), 0o644))
 	require.NoError(t, exec.CommandContext(t.Context(), "mkfifo", filepath.Join(dir, "pipe")).Run())
 	for _, c := range []struct {
 		code int
@@ -285,7 +291,6 @@ func TestReadbackOfOtherThings(t *testing.T) {
 		{1, "is no medium", []string{"/dev/null", "--against", image}},
 		{1, "is no medium", []string{filepath.Join(dir, "pipe"), "--against", image}},
 		{1, "nothing on it", []string{file("empty", nil), "--against", image}},
-		{1, "checksum does not hold", []string{filepath.Join(dir, "broken.hex"), "--against", image}},
 		{2, "say with --against", []string{flash}},
 		{2, "is a folder", []string{flash, "--against", dir}},
 		{2, "no digest", []string{flash, "--against", "gauge.img.old"}},
@@ -302,6 +307,120 @@ func TestReadbackOfOtherThings(t *testing.T) {
 	after, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
 	require.NoError(t, err)
 	assert.Len(t, after, len(before))
+}
+
+// publishes puts a folder with files into the depot, signed by a key that is admitted, and
+// verifies it.
+func publishes(t *testing.T, s *testkit.Service, folder string, files map[string][]byte) fullJSON {
+	t.Helper()
+	born := time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
+	key := pgptest.NewKey(folder, pgptest.Ed25519, born)
+	made := pgptest.NewCertificate(key).UserID("Signs "+folder, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}})
+	fp := key.Fingerprint()
+	c := s.Client(t, roles.Curator)
+	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")
+	require.NoError(t, err)
+	for _, channel := range []keyring.Channel{"letter", "phone"} {
+		_, err := c.SightKey(t.Context(), fp, wire.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		require.NoError(t, err)
+	}
+	_, err = c.AdmitKey(t.Context(), fp, wire.Admission{Typed: fp, Publisher: "corran", Reason: "a test"})
+	require.NoError(t, err)
+	list := ""
+	for name, content := range files {
+		list += fmt.Sprintf("%x  %s\n", sha256.Sum256(content), name)
+	}
+	files["SHA256SUMS"] = []byte(list)
+	files["SHA256SUMS.sig"] = key.Sign([]byte(list), pgptest.Sig{Created: born.AddDate(0, 1, 0)})
+	s.Write(t, folder, files)
+	return verified(t, s, "quayside:"+folder, "--publisher", "corran")
+}
+
+// hexOf writes content as records of an Intel HEX file, so many bytes on each line.
+func hexOf(at uint32, content []byte, each int) string {
+	var out strings.Builder
+	record := func(kind byte, address uint16, data []byte) {
+		r := append([]byte{byte(len(data)), byte(address >> 8), byte(address), kind}, data...)
+		total := byte(0)
+		for _, b := range r {
+			total += b
+		}
+		fmt.Fprintf(&out, ":%X\n", append(r, -total))
+	}
+	upper := uint32(0xffffffff)
+	for i := 0; i < len(content); i += each {
+		if high := (at + uint32(i)) >> 16; high != upper {
+			upper = high
+			record(4, 0, []byte{byte(high >> 8), byte(high)})
+		}
+		record(0, uint16(at+uint32(i)), content[i:min(i+each, len(content))])
+	}
+	return out.String()
+}
+
+// TestReadbackOfWhatIsInside: an image that is compressed, or carries bytes for addresses, is
+// what is in it and what it is; a medium is compared with both.
+func TestReadbackOfWhatIsInside(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	flash, options := bytes.Repeat([]byte("gauge firmware "), 300), []byte{0xaa, 0x55, 1, 2, 3, 4, 5, 6}
+	card := bytes.Repeat([]byte("card of the mole "), 40_000)
+	end := ":00000001FF\n"
+	const at, opt = 0x0800_0000, 0x1fff_f800
+	release := []byte(hexOf(at, flash, 16) + hexOf(opt, options, 16) + end)
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := w.Write(card)
+	require.NoError(t, errors.Join(err, w.Close()))
+	b := publishes(t, s, "corran/inside", map[string][]byte{"gauge.hex": release, "card.img.gz": packed.Bytes()})
+	require.Equal(t, "cleared", *b.Verdict, b.Items)
+	dir := t.TempDir()
+	file := func(name string, content []byte) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, content, 0o644))
+		return path
+	}
+	altered := func(b []byte, at int) []byte {
+		out := bytes.Clone(b)
+		out[at] ^= 1
+		return out
+	}
+	ff := bytes.Repeat([]byte{0xff}, 4096)
+	for name, c := range map[string]struct {
+		medium  []byte
+		against string
+		code    int
+	}{
+		"a copy of the file":                    {release, "gauge.hex", 0},
+		"a dump of the flash":                   {flash, "gauge.hex", 0},
+		"a dump with the rest of the flash":     {append(bytes.Clone(flash), ff...), "gauge.hex", 0},
+		"the same in other records":             {[]byte(hexOf(at, flash, 32) + hexOf(opt, options, 8) + end), "gauge.hex", 0},
+		"in S-records, flash alone":             {[]byte(hexOf(at, flash, 7) + end), "gauge.hex", 0},
+		"an altered copy":                       {[]byte(hexOf(at, altered(flash, 100), 16) + hexOf(opt, options, 16) + end), "gauge.hex", 10},
+		"an altered dump":                       {altered(flash, 4000), "gauge.hex", 10},
+		"other options":                         {[]byte(hexOf(at, flash, 16) + hexOf(opt, altered(options, 0), 16) + end), "gauge.hex", 10},
+		"fewer options":                         {[]byte(hexOf(at, flash, 16) + hexOf(opt, options[:7], 16) + end), "gauge.hex", 10},
+		"a dump of all of the flash, as HEX":    {[]byte(hexOf(at, append(bytes.Clone(flash), ff...), 16) + hexOf(opt, append(bytes.Clone(options), 9), 16) + end), "gauge.hex", 0},
+		"a dump that is too short":              {flash[:4000], "gauge.hex", 10},
+		"a damaged copy":                        {altered(release, 30), "gauge.hex", 10},
+		"the card that was written":             {card, "card.img.gz", 0},
+		"the card with more behind it":          {append(bytes.Clone(card), make([]byte, 100_000)...), "card.img.gz", 0},
+		"a copy of the compressed file":         {packed.Bytes(), "card.img.gz", 0},
+		"the compressed file written to a card": {append(packed.Bytes(), make([]byte, 1<<20)...), "card.img.gz", 0},
+		"an altered card":                       {altered(card, 123_456), "card.img.gz", 10},
+	} {
+		got, code := readBack(t, s, file("medium", c.medium), "quayside:corran/inside/"+c.against)
+		assert.Equal(t, c.code, code, "%s: %v", name, told(got.Items[0].Grounds))
+		local, code := readBack(t, s, file("medium", c.medium), filepath.Join(s.Depot, "corran", "inside", c.against))
+		assert.Equal(t, c.code, code, "%s, against the file here: %v", name, told(local.Items[0].Grounds))
+		assert.Equal(t, got.Items[0].Readback.Form, local.Items[0].Readback.Form, name)
+	}
+	got, _ := readBack(t, s, file("card", altered(card, 123_456)), "quayside:corran/inside/card.img.gz")
+	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "not those of the uncompressed form of card.img.gz")
+	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
+	require.NotNil(t, got.Items[0].Readback.Damage)
+	assert.Equal(t, "a single bit is flipped", got.Items[0].Readback.Damage.Differences[0].Looks)
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 }
 
 // scratched is a medium that cannot be read in a place, or that is gone from one on.

@@ -24,6 +24,9 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	if against == nil {
 		return false
 	}
+	if m.Readback != nil {
+		against = against.In(m.Readback.Form)
+	}
 	algorithm := against.Matches(m.Digests)
 	matches := algorithm != digest.Unknown
 	if likeliest := against.Algorithms(); !matches && len(likeliest) > 0 {
@@ -47,6 +50,9 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 		g.Code, g.Effect = DigestMismatch, Refuses
 		g.Sentence = fmt.Sprintf("The first %d bytes of the medium are not those of %s.", m.Size, named)
 		g.Advice = "Do not use this medium. Write it again and read it back; if it stays so, use another medium or drive."
+		if len(item.Against.Forms) > 0 {
+			g.Sentence += " It is not that file itself either."
+		}
 		out.Grounds = append(out.Grounds, g)
 		image.State, image.Detail = Broken, "has other bytes than the medium"
 		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))

@@ -10,20 +10,28 @@ import (
 )
 
 // A Carried is what a file carries that gives bytes for addresses: Intel HEX, S-records,
-// UF2.
+// UF2. Such files often have several parts, such as flash and the bytes of its options.
 type Carried struct {
 	// Format names the file's form.
 	Format string
+	// Parts are in the order of their addresses.
+	Parts []Part
+}
+
+// A Part is what a file carries for addresses that lie together.
+type Part struct {
 	// Base is the lowest address, and Content the bytes from there to the highest;
 	// what no record gives is FF, as in flash that is erased.
 	Base    uint64
 	Content []byte
-	// Gaps are the parts that no record gives, by offset in Content.
+	// Gaps are the places that no record gives, by offset in Content.
 	Gaps []Range
 }
 
 const (
-	// maxCarried bounds what addresses may span.
+	// maxGap is the longest gap within one part, in bytes.
+	maxGap = 1 << 20
+	// maxCarried bounds what the addresses of all parts may span.
 	maxCarried = 256 << 20
 	// MaxCarrier bounds the file itself, in bytes.
 	MaxCarrier = 1 << 30
@@ -99,7 +107,8 @@ func Expand(file []byte) (out Carried, ok bool, err error) {
 	return out, true, err
 }
 
-type part struct {
+// A piece is what one record carries.
+type piece struct {
 	at   uint64
 	data []byte
 	line int
@@ -107,7 +116,7 @@ type part struct {
 
 type carrying struct {
 	format string
-	parts  []part
+	parts  []piece
 }
 
 func (c *carrying) bad(line int, format string, args ...any) error {
@@ -159,7 +168,7 @@ func (c *carrying) hexRecord(n int, line []byte, upper *uint64) (ended bool, err
 	data, address := record[4:len(record)-1], uint64(binary.BigEndian.Uint16(record[1:]))
 	switch kind := record[3]; {
 	case kind == 0:
-		c.parts = append(c.parts, part{*upper + address, data, n})
+		c.parts = append(c.parts, piece{*upper + address, data, n})
 	case kind == 1:
 		return true, nil
 	case kind == 2 && len(data) == 2:
@@ -198,7 +207,7 @@ func (c *carrying) sRecord(n int, line []byte, records *int) (ended bool, err er
 	switch kind {
 	case '1', '2', '3':
 		*records++
-		c.parts = append(c.parts, part{address, record[1+wide : len(record)-1], n})
+		c.parts = append(c.parts, piece{address, record[1+wide : len(record)-1], n})
 	case '5', '6':
 		if int(address) != *records {
 			return false, c.bad(n, "it counts %d records, and %d are there", address, *records)
@@ -240,7 +249,7 @@ func (c *carrying) uf2(file []byte) error {
 			return c.bad(n+1, "it is said to be block %d of %d, which cannot be", number, of)
 		}
 		total, seen[number] = of, true
-		c.parts = append(c.parts, part{uint64(word(12)), b[32 : 32+size], n + 1})
+		c.parts = append(c.parts, piece{uint64(word(12)), b[32 : 32+size], n + 1})
 	}
 	if int64(len(seen)) != int64(total) {
 		return c.bad(0, "of %d blocks, %d are there", total, len(seen))
@@ -248,34 +257,55 @@ func (c *carrying) uf2(file []byte) error {
 	return nil
 }
 
-// whole puts the parts in order.
+// whole puts what the records carry in order, and together what lies together.
 func (c *carrying) whole() (Carried, error) {
-	parts := slices.DeleteFunc(c.parts, func(p part) bool { return len(p.data) == 0 })
-	if len(parts) == 0 {
+	pieces := slices.DeleteFunc(c.parts, func(p piece) bool { return len(p.data) == 0 })
+	if len(pieces) == 0 {
 		return Carried{}, c.bad(0, "it carries nothing")
 	}
-	slices.SortStableFunc(parts, func(a, b part) int { return cmp.Compare(a.at, b.at) })
-	out := Carried{Format: c.format, Base: parts[0].at}
-	end := uint64(0)
-	for _, p := range parts {
-		end = max(end, p.at+uint64(len(p.data))-out.Base)
+	slices.SortStableFunc(pieces, func(a, b piece) int { return cmp.Compare(a.at, b.at) })
+	out := Carried{Format: c.format}
+	total := uint64(0)
+	for len(pieces) > 0 {
+		n, end := 0, pieces[0].at
+		for n < len(pieces) && pieces[n].at <= end+maxGap {
+			end = max(end, pieces[n].at+uint64(len(pieces[n].data)))
+			n++
+		}
+		if total += end - pieces[0].at; total > maxCarried {
+			return Carried{}, c.bad(0, "its addresses span more than %d MiB", maxCarried>>20)
+		}
+		p, err := c.together(pieces[:n], end)
+		if err != nil {
+			return Carried{}, err
+		}
+		out.Parts = append(out.Parts, p)
+		pieces = pieces[n:]
 	}
-	if end > maxCarried {
-		return Carried{}, c.bad(0, "its addresses span %d bytes", end)
-	}
-	out.Content = bytes.Repeat([]byte{0xff}, int(end))
+	return out, nil
+}
+
+// together makes one part of pieces that are in order, up to an address.
+func (c *carrying) together(pieces []piece, end uint64) (Part, error) {
+	out := Part{Base: pieces[0].at}
+	out.Content = bytes.Repeat([]byte{0xff}, int(end-out.Base)) //nolint:gosec // bounded by maxCarried
 	filled := int64(0)
-	for _, p := range parts {
-		from := int64(p.at - out.Base)
+	for _, p := range pieces {
+		from := int64(p.at - out.Base) //nolint:gosec // as above
 		to := from + int64(len(p.data))
 		if from > filled {
 			out.Gaps = append(out.Gaps, span(filled, from-filled))
 		}
 		if from < filled && !bytes.Equal(out.Content[from:min(to, filled)], p.data[:min(to, filled)-from]) {
-			return Carried{}, c.bad(p.line, "it gives other bytes for an address that was given before")
+			return Part{}, c.bad(p.line, "it gives other bytes for an address that was given before")
 		}
 		copy(out.Content[from:], p.data)
 		filled = max(filled, to)
 	}
 	return out, nil
+}
+
+// Said says for people what a part is.
+func (p *Part) Said() string {
+	return fmt.Sprintf("%d bytes from address 0x%x on", len(p.Content), p.Base)
 }

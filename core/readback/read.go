@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"endeixis/core/digest"
 )
@@ -197,15 +198,36 @@ type Reading struct {
 // Read reads the first length bytes of a medium, and computes digests of them. progress
 // may be nil. It fails only when ctx ends or the medium is gone, with a [*GoneError].
 func Read(ctx context.Context, medium io.ReaderAt, length int64, algorithms []digest.Algorithm, progress func(total int64)) (Reading, error) {
-	source := NewSource(medium, 0, length)
-	set := digest.NewSet(algorithms)
-	n, err := digest.Pump(ctx, source, set.Writers(), progress)
+	all, err := ReadTo(ctx, medium, []int64{length}, algorithms, progress)
 	if err != nil {
 		return Reading{}, err
 	}
-	out := Reading{Size: n, Unreadable: source.Unreadable, Steadied: source.Steadied}
-	if len(out.Unreadable) == 0 {
-		out.Digests = set.Sums()
+	return all[0], nil
+}
+
+// ReadTo reads the beginning of a medium once, up to each of some lengths, which are in
+// order; the readings are in the same order. It is otherwise as [Read].
+func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms []digest.Algorithm, progress func(total int64)) ([]Reading, error) {
+	out := make([]Reading, 0, len(lengths))
+	source := NewSource(medium, 0, lengths[len(lengths)-1])
+	set := digest.NewSet(algorithms)
+	done := int64(0)
+	for _, length := range lengths {
+		before := done
+		n, err := digest.Pump(ctx, io.LimitReader(source, length-before), set.Writers(), func(total int64) {
+			if progress != nil {
+				progress(before + total)
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+		done += n
+		one := Reading{Size: done, Unreadable: slices.Clone(source.Unreadable), Steadied: source.Steadied}
+		if len(one.Unreadable) == 0 {
+			one.Digests = set.Sums()
+		}
+		out = append(out, one)
 	}
 	return out, nil
 }

@@ -495,15 +495,26 @@ func TestExpand(t *testing.T) {
 		got, ok, err := Expand([]byte(test.file))
 		require.NoError(t, err, name)
 		require.True(t, ok)
-		assert.Equal(t, test.base, got.Base, name)
-		assert.Equal(t, test.want, hex.EncodeToString(got.Content), name)
-		assert.Equal(t, test.gaps, got.Gaps, name)
+		require.Len(t, got.Parts, 1)
+		assert.Equal(t, test.base, got.Parts[0].Base, name)
+		assert.Equal(t, test.want, hex.EncodeToString(got.Parts[0].Content), name)
+		assert.Equal(t, test.gaps, got.Parts[0].Gaps, name)
 	}
+	// Flash, and far away the bytes of its options.
+	got, ok, err := Expand([]byte(":020000040800F2\n:0400000001020304F2\n:020000041FFFDC\n:02F80000AA55 07\n"))
+	require.True(t, ok)
+	require.Error(t, err, "a blank in a record")
+	assert.Empty(t, got.Parts)
+	got, ok, err = Expand([]byte(":020000040800F2\n:0400000001020304F2\n:020000041FFFDC\n:02F80000AA5507\n:00000001FF\n"))
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Len(t, got.Parts, 2)
+	assert.Equal(t, Part{Base: 0x08000000, Content: []byte{1, 2, 3, 4}}, got.Parts[0])
+	assert.Equal(t, Part{Base: 0x1ffff800, Content: []byte{0xaa, 0x55}}, got.Parts[1])
 	for _, file := range []string{
-		":10010000214601360121470136007EFE09D2190141\n:00000001FF\n",                    // a checksum
-		":10010000214601360121470136007EFE09D2190140\n",                                 // cut short
-		":0100000001FE\n:0100000002FD\n:00000001FF\n",                                   // an address twice
-		":02000004FFFFFC\n:0100000001FE\n:020000040000FA\n:0100000001FE\n:00000001FF\n", // 4 GiB
+		":10010000214601360121470136007EFE09D2190141\n:00000001FF\n", // a checksum
+		":10010000214601360121470136007EFE09D2190140\n",              // cut short
+		":0100000001FE\n:0100000002FD\n:00000001FF\n",                // an address twice
 		":00000001FF\n", // nothing
 		"S11F00007C0802A6900100049421FFF07C6C1B787C8C23783C6000003863000026\nS5030002FA\nS9030000FC\n", // its count
 		string(block(0, 2, 0, []byte{1})),
@@ -514,7 +525,7 @@ func TestExpand(t *testing.T) {
 		require.ErrorAs(t, err, &bad, file)
 		assert.True(t, ok)
 	}
-	_, ok, err := Expand([]byte("anything else"))
+	_, ok, err = Expand([]byte("anything else"))
 	assert.False(t, ok)
 	assert.NoError(t, err)
 }

@@ -70,6 +70,9 @@ type Report struct {
 	// from.
 	Length     int64  `json:"length"`
 	LengthFrom string `json:"length_from"`
+	// Form is the number of the form of the image that was compared, from 1; 0 is the image
+	// itself.
+	Form int `json:"form,omitempty"`
 	// Structures are what the image says of its own length.
 	Structures []Structure `json:"structures,omitempty"`
 	Cache      Cache       `json:"cache"`
@@ -93,7 +96,7 @@ const maxRanges = 100
 
 // Harmless bounds an account that came from elsewhere, and makes it safe to show.
 func (a *Report) Harmless() error {
-	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 {
+	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 || a.Form < 0 {
 		return fmt.Errorf("a medium cannot have a negative length")
 	}
 	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried} {

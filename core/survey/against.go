@@ -1,13 +1,20 @@
 package survey
 
 import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/plain"
+	"endeixis/core/readback"
 )
 
 // An Against is what a medium is read back against: a file that was verified here, or a
@@ -22,6 +29,105 @@ type Against struct {
 	// was given without its algorithm they are those that it can be of: one has to match.
 	Size    int64                             `json:"size"`
 	Digests map[digest.Algorithm]digest.Value `json:"digests"`
+	// Forms are what is in the file, where it is a wrapping: a medium that was written from
+	// it has one of them.
+	Forms []Form `json:"forms,omitempty"`
+	// as says which form of the file this is, in words that its name goes into.
+	as string
+}
+
+// A Form is what is in a file that is a wrapping: the uncompressed form of a compressed one,
+// or a part of what a file carries that gives bytes for addresses.
+type Form struct {
+	// Compression is set for an uncompressed form, and Format names a file that carries
+	// bytes, of which this part begins at Address.
+	Compression container.Compression `json:"compression,omitempty"`
+	Format      string                `json:"format,omitempty"`
+	Address     uint64                `json:"address,omitempty"`
+	Size        int64                 `json:"size"`
+	// Digest is by SHA-256.
+	Digest digest.Value `json:"digest"`
+}
+
+// In returns what a medium is held against that is compared with a form of the file, by its
+// number from 1. For 0, and a number that no form has, it is the file itself.
+func (a *Against) In(form int) *Against {
+	out := *a
+	if form < 1 || form > len(a.Forms) {
+		return &out
+	}
+	f := a.Forms[form-1]
+	out.Size, out.Digests = f.Size, map[digest.Algorithm]digest.Value{digest.SHA256: f.Digest}
+	out.as = "the uncompressed form of %s"
+	if f.Compression == "" {
+		out.as = fmt.Sprintf("what %%s carries from address 0x%x on", f.Address)
+	}
+	return &out
+}
+
+// Said says for people which form it is.
+func (f *Form) Said() string {
+	if f.Compression != "" {
+		return "the uncompressed form"
+	}
+	return fmt.Sprintf("what it carries from address 0x%x on", f.Address)
+}
+
+// FormsCarried returns the parts that a file carries as forms of it.
+func FormsCarried(format string, parts []readback.Part) []Form {
+	out := make([]Form, len(parts))
+	for i, p := range parts {
+		sum := sha256.Sum256(p.Content)
+		out[i] = Form{Format: format, Address: p.Base, Size: int64(len(p.Content)), Digest: sum[:]}
+	}
+	return out
+}
+
+// maxForm bounds an uncompressed form, in bytes.
+const maxForm = 256 << 30
+
+// FormsOf reads a file to its end and returns its forms: there are none of one that is no
+// wrapping. It returns what expanding it does for one that is damaged; what stands behind the
+// end of compressed data leaves it without a form.
+func FormsOf(ctx context.Context, name string, content io.Reader) ([]Form, error) {
+	if c, _, ok := container.OfName(name); ok {
+		sum := sha256.New()
+		e, err := container.Decompress(ctx, c, content, &bounded{sum, maxForm})
+		if err != nil {
+			return nil, err
+		}
+		if e.Size == 0 {
+			return nil, nil
+		}
+		return []Form{{Compression: c, Size: e.Size, Digest: sum.Sum(nil)}}, nil
+	}
+	head := bufio.NewReaderSize(content, 64)
+	beginning, _ := head.Peek(64)
+	if !readback.Carries(beginning) {
+		return nil, nil
+	}
+	file, err := io.ReadAll(io.LimitReader(head, readback.MaxCarrier+1))
+	if err != nil || len(file) > readback.MaxCarrier {
+		return nil, err
+	}
+	c, _, err := readback.Expand(file)
+	if err != nil {
+		return nil, err
+	}
+	return FormsCarried(c.Format, c.Parts), nil
+}
+
+// bounded fails where more is written than it lets through.
+type bounded struct {
+	to   io.Writer
+	left int64
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.left -= int64(len(p)); b.left < 0 {
+		return 0, errors.New("it expands to more than is compared")
+	}
+	return b.to.Write(p)
 }
 
 // Known reports whether the file was verified here.
@@ -33,6 +139,13 @@ const ThisVisit = -1
 
 // Named returns what people call it.
 func (a *Against) Named() string {
+	if a.as != "" {
+		return fmt.Sprintf(a.as, a.named())
+	}
+	return a.named()
+}
+
+func (a *Against) named() string {
 	switch {
 	case !a.Known():
 		return "what was given"

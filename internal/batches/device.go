@@ -319,8 +319,10 @@ type filling struct {
 // ours keeps digests of verified files by further algorithms, and with what fills a slot:
 // they never change, and a fleet asks for the same again and again.
 type ours struct {
-	mu     sync.Mutex
-	known  map[string]map[digest.Algorithm]digest.Value
+	mu    sync.Mutex
+	known map[string]map[digest.Algorithm]digest.Value
+	// forms are what is in files that are wrappings.
+	forms  map[string][]survey.Form
 	flight singleflight.Group
 }
 

@@ -5,8 +5,10 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"reflect"
 	"slices"
@@ -36,6 +38,9 @@ type GivenAgainst struct {
 	Algorithm string
 	// Length is that of an image of which only the digest is known, in bytes.
 	Length int64
+	// Forms are what is in the image, as whoever has it says; what the service can read it
+	// says itself.
+	Forms []survey.Form
 }
 
 // readBack checks a request to read a medium back, and returns what it is read back
@@ -51,7 +56,91 @@ func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.form(ctx, against, r.Against.Forms); err != nil {
+		return nil, err
+	}
 	return json.Marshal(against)
+}
+
+// maxForms bounds the forms of one file.
+const maxForms = 64
+
+// form notes what is in a file that is a wrapping, such as the uncompressed form of a
+// compressed one: a medium that was written from it has that.
+func (s *Service) form(ctx context.Context, against *survey.Against, given []survey.Form) error {
+	if len(given) > maxForms {
+		return fault.New(fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", maxForms).At("against.forms")
+	}
+	for _, f := range given {
+		if f.Size < 1 || len(f.Digest) != digest.SHA256.Size() {
+			return fault.New(fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.").At("against.forms")
+		}
+	}
+	own, err := s.formsOf(ctx, against)
+	if err != nil {
+		return err
+	}
+	if against.Forms = own; own == nil {
+		against.Forms = given
+	}
+	if len(against.Forms) > maxForms {
+		against.Forms = against.Forms[:maxForms]
+	}
+	return nil
+}
+
+// formsOf reads a file that was verified once more, if it may be a wrapping, and returns what
+// is in it. It is nil where it cannot be read any more, or is damaged: then it is compared as
+// it stands.
+func (s *Service) formsOf(ctx context.Context, against *survey.Against) ([]survey.Form, error) {
+	if !against.Known() {
+		return nil, nil
+	}
+	key := fmt.Sprintf("%d %d", against.Batch, against.N)
+	s.ours.mu.Lock()
+	known, ok := s.ours.forms[key]
+	s.ours.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	b, err := s.Get(ctx, against.Batch)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.stored(ctx, against.Batch, against.N)
+	if err != nil || sourceOf(b).Kind != sources.Depot {
+		return nil, err
+	}
+	folder, err := s.sources.Open(sourceOf(b))
+	if err != nil {
+		return nil, nil //nolint:nilerr // it cannot be read any more
+	}
+	defer folder.Close()
+	content, err := s.content(ctx, folder.FS(), against.Batch, found.Item)
+	if err != nil {
+		return nil, nil //nolint:nilerr // as above
+	}
+	defer content.Close()
+	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
+	proof := strongest.New()
+	read := io.TeeReader(content, proof)
+	forms, err := survey.FormsOf(ctx, found.Item.Path, read)
+	if err == nil && forms != nil {
+		_, err = digest.Pump(ctx, read, []io.Writer{io.Discard}, nil)
+	}
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	if err != nil || forms == nil || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
+		return nil, nil //nolint:nilerr // it is damaged, or not what was verified any more
+	}
+	s.ours.mu.Lock()
+	defer s.ours.mu.Unlock()
+	if s.ours.forms == nil || len(s.ours.forms) >= maxOurs {
+		s.ours.forms = map[string][]survey.Form{}
+	}
+	s.ours.forms[key] = forms
+	return forms, nil
 }
 
 // against finds what a medium is to be read back against.

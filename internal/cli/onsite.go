@@ -409,8 +409,8 @@ func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium, arg, labe
 		wanted[algorithm.String()] = value.String()
 	}
 	bar := a.bar(against.Size, path)
-	reading, err := measurer.ReadMedium(ctx, back, against.Size, target.Tasks, wanted, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                                                        //nolint:errcheck // only for the eye
+	reading, err := measurer.ReadMedium(ctx, back, measurer.Sought{Size: against.Size, Wanted: wanted}, target.Tasks, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                                                                                       //nolint:errcheck // only for the eye
 	if err != nil {
 		return &exit{exitFailed, err}
 	}

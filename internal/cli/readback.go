@@ -32,9 +32,10 @@ type backAgainst struct {
 	given wire.NewAgainst
 	// lengthFrom says where the length is from, if it is given here.
 	lengthFrom string
-	// image is the image itself, if it is a file here.
-	image readback.Original
-	close func()
+	// image is the image itself, if it is a file here, and carried what it carries.
+	image   readback.Original
+	carried []readback.Part
+	close   func()
 }
 
 func (a *app) readbackCommand() *cobra.Command {
@@ -47,7 +48,8 @@ func (a *app) readbackCommand() *cobra.Command {
 		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
 system still has of it in memory where that can be. It compares exactly as many bytes as
 the image has, says what follows them, which parts cannot be read, and where and how the
-medium differs. Intel HEX, S-record and UF2 files are taken for the bytes they carry.
+medium differs. A compressed image is compared as it stands and as what is in it; Intel
+HEX, S-record and UF2 files as they stand and as the bytes they carry, address by address.
 
 WHAT is the image: a file here; a file of a depot that was verified, as depot:path; the
 record of a file, as record:812; or a digest, with --length where nothing that was
@@ -125,7 +127,12 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 			image.Close()
 			return nil, err
 		}
-		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Algorithm: digest.SHA256.String(), Length: image.Info.Size}
+		forms, why := measurer.FormsOf(ctx, filepath.Base(arg), image)
+		if why != "" {
+			a.note("%s cannot be expanded: %s. It is compared as it stands.", plain.Text(arg), why)
+		}
+		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Algorithm: digest.SHA256.String(), Length: image.Info.Size, Forms: forms}
+		out.carried = image.Parts
 		out.image, out.lengthFrom = measurer.File{Image: image, Length: image.Info.Size}, "the file "+plain.Text(arg)
 	case recordGiven.MatchString(arg):
 		out.given.Record, _ = strconv.ParseInt(recordGiven.FindStringSubmatch(arg)[1], 10, 64)
@@ -179,7 +186,7 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	if against == nil {
 		return b, &exit{exitFailed, errors.New("this service does not know of readbacks; it is of an older version")}
 	}
-	back := measurer.Back{Medium: m, LengthFrom: from, Original: what.image}
+	back := measurer.Back{Medium: m, LengthFrom: from, Original: what.image, Carried: what.carried}
 	if against.Batch != 0 {
 		back.LengthFrom = fmt.Sprintf("%s, batch %d", against.Shown, against.Batch)
 		if back.Original == nil {

@@ -1,7 +1,9 @@
 package measurer
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,8 +11,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -25,10 +30,10 @@ type Medium struct {
 	io.ReaderAt
 	Info  readback.Medium
 	Cache readback.Cache
-	// Carried says what a file of addresses and bytes was expanded from, and Gaps what
-	// it leaves out.
+	// Carried says what a file of addresses and bytes carries, or why that cannot be told,
+	// and Parts are what it carries.
 	Carried string
-	Gaps    []readback.Range
+	Parts   []readback.Part
 	// block is the size of the blocks in which it is read, or 0 where nothing says.
 	block int64
 	close func() error
@@ -108,7 +113,7 @@ func OpenMedium(path string) (*Medium, error) {
 	return m, nil
 }
 
-// expand takes a file that carries bytes for addresses for these bytes.
+// expand finds out what a file carries that gives bytes for addresses. It stays a file, too.
 func (m *Medium) expand() error {
 	beginning := make([]byte, 64)
 	n, _ := m.ReadAt(beginning, 0)
@@ -121,11 +126,41 @@ func (m *Medium) expand() error {
 	}
 	c, _, err := readback.Expand(file)
 	if err != nil {
-		return &MediumError{m.Info.Name, "carries bytes for addresses and is damaged", err.Error(), err}
+		m.Carried = "It gives bytes for addresses and is damaged: " + err.Error() + ". It is compared as it stands."
+		return nil
 	}
-	m.ReaderAt, m.Info.Size, m.Gaps = bytes.NewReader(c.Content), int64(len(c.Content)), c.Gaps
-	m.Carried = fmt.Sprintf("It is %s, which carries %d bytes from address 0x%x on.", c.Format, len(c.Content), c.Base)
+	m.Parts = c.Parts
+	m.Carried = fmt.Sprintf("It is %s, which carries %s.", c.Format, partsOf(c.Parts))
 	return nil
+}
+
+// partsOf says what parts there are, the first few one by one.
+func partsOf(parts []readback.Part) string {
+	const few = 4
+	var said []string
+	for i := range parts[:min(len(parts), few)] {
+		said = append(said, parts[i].Said())
+	}
+	if len(parts) > few {
+		return fmt.Sprintf("%s, and %d parts more", strings.Join(said, ", "), len(parts)-few)
+	}
+	return strings.Join(said, ", and ")
+}
+
+// FormsOf returns what is in a file that is a wrapping: the uncompressed form, or the parts
+// that it carries. It is nil for others, and for what cannot be expanded; why says why.
+func FormsOf(ctx context.Context, name string, m *Medium) (forms []survey.Form, why string) {
+	if m.Parts != nil {
+		return survey.FormsCarried(m.Carried, m.Parts), ""
+	}
+	if _, _, compressed := container.OfName(name); !compressed {
+		return nil, ""
+	}
+	forms, err := survey.FormsOf(ctx, name, bufio.NewReaderSize(io.NewSectionReader(m, 0, m.Info.Size), 1<<20))
+	if err != nil {
+		return nil, err.Error()
+	}
+	return forms, ""
 }
 
 // A Back is what a medium is read back against, as far as it can be asked where the medium
@@ -134,8 +169,22 @@ type Back struct {
 	Medium *Medium
 	// LengthFrom says where the length is from.
 	LengthFrom string
-	// Original is the image, or nil where it cannot be had.
+	// Original is the image, or nil where it cannot be had, and Carried what it carries, if
+	// that is what a medium has.
 	Original readback.Original
+	Carried  []readback.Part
+}
+
+// originalOf returns what a form of the image has, by its number, or nil.
+func (b *Back) originalOf(form int) readback.Original {
+	switch {
+	case form == 0:
+		return b.Original
+	case form <= len(b.Carried):
+		content := b.Carried[form-1].Content
+		return File{Image: bytes.NewReader(content), Length: int64(len(content))}
+	}
+	return nil
 }
 
 // ListMedium sends the list of files of a readback: the medium.
@@ -151,7 +200,7 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 	if err != nil || len(left) == 0 || batch.Against == nil {
 		return nil, err
 	}
-	reading, err := ReadMedium(ctx, back, batch.Against.Size, left[0].Target.Tasks, batch.Against.Digests, progress)
+	reading, err := ReadMedium(ctx, back, Sought{batch.Against.Size, batch.Against.Digests, batch.Against.Forms}, left[0].Target.Tasks, progress)
 	if err != nil {
 		return nil, err
 	}
@@ -162,55 +211,200 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 	return reading.Readback, err
 }
 
-// ReadMedium reads as many bytes of a medium as the image has, and does tasks with them;
-// wanted has the image's digests, in hexadecimal by algorithm. It finds out what follows
-// the image and, where the medium differs, where. progress may be nil.
-func ReadMedium(ctx context.Context, back Back, length int64, tasks []measure.Task, wanted map[string]string, progress func(total int64)) (measure.Reading, error) {
+// Sought is what should be on a medium: an image of a size, with digests in hexadecimal by
+// algorithm, or one of the forms of what is in it.
+type Sought struct {
+	Size   int64
+	Wanted map[string]string
+	Forms  []survey.Form
+}
+
+// candidates returns the lengths and digests that a medium may have; the image itself is the
+// first.
+func (s *Sought) candidates() []candidate {
+	out := []candidate{{size: s.Size, wanted: s.Wanted}}
+	for i, f := range s.Forms {
+		out = append(out, candidate{form: i + 1, size: f.Size, wanted: map[string]string{digest.SHA256.String(): f.Digest.String()}, address: f.Address, carried: f.Compression == ""})
+	}
+	return out
+}
+
+// A candidate is a form of the image, or the image itself, that a medium may hold.
+type candidate struct {
+	form    int
+	size    int64
+	wanted  map[string]string
+	address uint64
+	carried bool
+}
+
+// holds reports whether a reading is of exactly this.
+func (c *candidate) holds(r *readback.Reading) bool {
+	if r.Size != c.size {
+		return false
+	}
+	for a, value := range r.Digests {
+		if want := c.wanted[a.String()]; want != "" && want == value.String() {
+			return true
+		}
+	}
+	return false
+}
+
+// A view is a medium as one can look at it: as it stands, or a part of what it carries.
+type view struct {
+	of      io.ReaderAt
+	size    int64
+	part    *readback.Part
+	reading map[int]readback.Reading // by candidate
+}
+
+// looked reads a view up to the length of each candidate.
+func (v *view) looked(ctx context.Context, all []candidate, algorithms []digest.Algorithm, progress func(int64)) error {
+	var lengths []int64
+	for i := range all {
+		lengths = append(lengths, all[i].size)
+	}
+	slices.Sort(lengths)
+	lengths = slices.Compact(lengths)
+	readings, err := readback.ReadTo(ctx, v.of, lengths, algorithms, progress)
+	if err != nil {
+		return err
+	}
+	v.reading = map[int]readback.Reading{}
+	for i := range all {
+		v.reading[i] = readings[slices.Index(lengths, all[i].size)]
+	}
+	return nil
+}
+
+// chosen returns which view of a medium is which candidate. Where none is, it is the view and
+// the candidate that a person would compare. Of a medium that carries parts, every one that
+// the image has for the same address has to be equal.
+func chosen(views []view, all []candidate) (at, which int) {
+	for _, c := range bySize(all) {
+		for i := range views {
+			r := views[i].reading[c]
+			if all[c].holds(&r) && (views[i].part == nil || noneDiffers(views[1:], all)) {
+				return i, c
+			}
+		}
+	}
+	switch {
+	case len(views) > 1 && len(all) > 1:
+		return differing(views, all)
+	case len(views) > 1:
+		return 1, 0
+	case len(all) > 1 && views[0].size != all[0].size:
+		return 0, 1
+	}
+	return 0, 0
+}
+
+// bySize returns the candidates, the image itself first and then what is in it: the largest of
+// that says the most.
+func bySize(all []candidate) []int {
+	out := make([]int, len(all))
+	for i := range out {
+		out[i] = i
+	}
+	slices.SortStableFunc(out[1:], func(a, b int) int { return cmp.Compare(all[b].size, all[a].size) })
+	return out
+}
+
+// differing returns a part and what the image has for its address, where they differ.
+func differing(parts []view, all []candidate) (at, which int) {
+	for i := 1; i < len(parts); i++ {
+		for c := range all {
+			r := parts[i].reading[c]
+			if all[c].carried && all[c].address == parts[i].part.Base && !all[c].holds(&r) {
+				return i, c
+			}
+		}
+	}
+	return 1, 1
+}
+
+func noneDiffers(parts []view, all []candidate) bool {
+	for i := range parts {
+		for c := range all {
+			r := parts[i].reading[c]
+			if all[c].carried && all[c].address == parts[i].part.Base && !all[c].holds(&r) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// ReadMedium reads as many bytes of a medium as the image has, or what is in it, and does
+// tasks with them. It finds out what follows the image and, where the medium differs, where.
+// progress may be nil.
+func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.Task, progress func(total int64)) (measure.Reading, error) {
 	m := back.Medium
-	account := &readback.Report{
-		Medium: m.Info, Length: length, LengthFrom: back.LengthFrom, Structures: readback.Recognise(m), Cache: m.Cache, Carried: m.Carried, Gaps: m.Gaps,
-	}
-	if len(account.Structures) > 0 && account.Medium.Label == "" {
-		account.Medium.Label = plain.Text(account.Structures[0].Label)
-	}
+	none := measure.Reading{}
 	var algorithms []digest.Algorithm
 	for _, task := range tasks {
 		algorithms = append(algorithms, task.Algorithm)
 	}
-	none := measure.Reading{}
-	read, err := readback.Read(ctx, m, length, algorithms, progress)
-	if err != nil {
-		return none, err
+	all := sought.candidates()
+	views := []view{{of: m, size: m.Info.Size}}
+	for i := range m.Parts {
+		p := &m.Parts[i]
+		views = append(views, view{of: bytes.NewReader(p.Content), size: int64(len(p.Content)), part: p})
 	}
-	account.Unreadable, account.Steadied = read.Unreadable, read.Steadied
-	if account.Tail, err = readback.Describe(ctx, m, length, account.Medium.Size); err != nil {
+	for i := range views {
+		if err := views[i].looked(ctx, all, algorithms, progress); err != nil {
+			return none, err
+		}
+	}
+	at, which := chosen(views, all)
+	v, c := &views[at], &all[which]
+	read := v.reading[which]
+	account := &readback.Report{
+		Medium: m.Info, Length: c.size, LengthFrom: back.LengthFrom, Form: c.form, Structures: readback.Recognise(v.of), Cache: m.Cache, Carried: m.Carried,
+		Unreadable: read.Unreadable, Steadied: read.Steadied,
+	}
+	if v.part != nil {
+		account.Gaps, account.Medium.Size = v.part.Gaps, v.size
+		if len(m.Parts) > 1 {
+			account.Carried += fmt.Sprintf(" Compared are the %s.", v.part.Said())
+		}
+	}
+	if c.form > 0 {
+		account.LengthFrom = sought.Forms[c.form-1].Said() + ", of " + back.LengthFrom
+	}
+	if len(account.Structures) > 0 && account.Medium.Label == "" {
+		account.Medium.Label = plain.Text(account.Structures[0].Label)
+	}
+	var err error
+	if account.Tail, err = readback.Describe(ctx, v.of, c.size, v.size); err != nil {
 		return none, err
 	}
 	reading := measure.Reading{Size: read.Size, Readback: account}
-	differs := read.Size < length
-	if len(read.Unreadable) > 0 {
-		differs = true
-		first := read.Unreadable[0]
-		reading.Problem = &measure.Problem{Code: measure.Unreadable, Message: fmt.Sprintf("%d parts of the medium cannot be read, the first at offset %d, %d bytes long", len(read.Unreadable), first.Offset, first.Length)}
-		if len(read.Unreadable) == 1 {
-			reading.Problem.Message = fmt.Sprintf("%d bytes of the medium cannot be read, at offset %d", first.Length, first.Offset)
-		}
-	} else {
-		same := false
+	if reading.Problem = unreadable(read.Unreadable); reading.Problem == nil {
 		for _, task := range tasks {
-			value := read.Digests[task.Algorithm]
-			reading.Results = append(reading.Results, measure.Result{Digest: value})
-			same = same || wanted[task.Algorithm.String()] == value.String()
+			reading.Results = append(reading.Results, measure.Result{Digest: read.Digests[task.Algorithm]})
 		}
-		differs = differs || !same
 	}
-	if differs && back.Original != nil {
+	if original := back.originalOf(c.form); original != nil && (reading.Problem != nil || !c.holds(&read)) {
 		// That it cannot be had changes nothing of what was measured.
-		if account.Damage, err = readback.Compare(ctx, m, length, back.Original, progress); err != nil && ctx.Err() != nil {
+		if account.Damage, err = readback.Compare(ctx, v.of, c.size, original, progress); err != nil && ctx.Err() != nil {
 			return none, context.Cause(ctx)
 		}
 	}
 	return reading, account.Harmless()
+}
+
+// unreadable says what of a medium could not be read, or is nil.
+func unreadable(parts []readback.Range) *measure.Problem {
+	switch len(parts) {
+	case 0:
+		return nil
+	case 1:
+		return &measure.Problem{Code: measure.Unreadable, Message: fmt.Sprintf("%d bytes of the medium cannot be read, at offset %d", parts[0].Length, parts[0].Offset)}
+	}
+	return &measure.Problem{Code: measure.Unreadable, Message: fmt.Sprintf("%d parts of the medium cannot be read, the first at offset %d, %d bytes long", len(parts), parts[0].Offset, parts[0].Length)}
 }
 
 // A File is an image that is a file here.

@@ -5,6 +5,7 @@ import (
 
 	"endeixis/core/digest"
 	"endeixis/core/judge"
+	"endeixis/core/survey"
 )
 
 // NewAgainst says what a medium is read back against: one of a record, a file of a depot,
@@ -16,6 +17,8 @@ type NewAgainst struct {
 	Digest    string `json:"digest,omitempty" maxLength:"200" doc:"In hexadecimal, the digest of the image."`
 	Algorithm string `json:"algorithm,omitempty" maxLength:"40" doc:"That of the digest; without it any of that length may be meant."`
 	Length    int64  `json:"length,omitempty" minimum:"0" doc:"With a digest of a file that was not verified here: how long it is, in bytes."`
+	// Forms are what is in the image.
+	Forms []survey.Form `json:"forms,omitempty" maxItems:"64" doc:"What is in the image, if it is compressed or carries bytes for addresses: a medium that was written from it has that. What the service can read it says itself."`
 }
 
 // Against is what a medium is read back against.
@@ -25,6 +28,7 @@ type Against struct {
 	Shown   string            `json:"shown,omitempty" doc:"The file's path there, made safe to show."`
 	Size    int64             `json:"size" doc:"How many bytes of the medium are compared."`
 	Digests map[string]string `json:"digests" doc:"What they have to be, by algorithm."`
+	Forms   []survey.Form     `json:"forms,omitempty" doc:"What is in the file, if it is compressed or carries bytes for addresses: the medium may have one of these."`
 }
 
 // ReadBack is a medium that was read back against a file.
