@@ -1,6 +1,7 @@
 package test
 
 import (
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"crypto/sha256"
@@ -372,7 +373,13 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 	w := gzip.NewWriter(&packed)
 	_, err := w.Write(card)
 	require.NoError(t, errors.Join(err, w.Close()))
-	b := publishes(t, s, "corran/inside", map[string][]byte{"gauge.hex": release, "card.img.gz": packed.Bytes()})
+	var bundle bytes.Buffer
+	z := zip.NewWriter(&bundle)
+	inner, err := z.Create("fw/inner.img")
+	require.NoError(t, err)
+	_, err = inner.Write(card)
+	require.NoError(t, errors.Join(err, z.Close()))
+	b := publishes(t, s, "corran/inside", map[string][]byte{"gauge.hex": release, "card.img.gz": packed.Bytes(), "bundle.zip": bundle.Bytes()})
 	require.Equal(t, "cleared", *b.Verdict, b.Items)
 	dir := t.TempDir()
 	file := func(name string, content []byte) string {
@@ -408,9 +415,14 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 		"a copy of the compressed file":         {packed.Bytes(), "card.img.gz", 0},
 		"the compressed file written to a card": {append(packed.Bytes(), make([]byte, 1<<20)...), "card.img.gz", 0},
 		"an altered card":                       {altered(card, 123_456), "card.img.gz", 10},
+		"an image inside of a bundle":           {card, "bundle.zip//fw/inner.img", 0},
+		"an altered one":                        {altered(card, 7), "bundle.zip//fw/inner.img", 10},
 	} {
 		got, code := readBack(t, s, file("medium", c.medium), "quayside:corran/inside/"+c.against)
 		assert.Equal(t, c.code, code, "%s: %v", name, told(got.Items[0].Grounds))
+		if strings.Contains(c.against, "//") {
+			continue
+		}
 		local, code := readBack(t, s, file("medium", c.medium), filepath.Join(s.Depot, "corran", "inside", c.against))
 		assert.Equal(t, c.code, code, "%s, against the file here: %v", name, told(local.Items[0].Grounds))
 		assert.Equal(t, got.Items[0].Readback.Form, local.Items[0].Readback.Form, name)
@@ -419,6 +431,12 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "not those of the uncompressed form of card.img.gz")
 	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
 	require.NotNil(t, got.Items[0].Readback.Damage)
+	r := endeixis(t, s, "operator", "readback", file("card", card), "--against", "quayside:corran/inside/bundle.zip//fw/other.img")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "it holds none of that name")
+	got, _ = readBack(t, s, file("card", append(packed.Bytes(), make([]byte, 1<<20)...)), "quayside:corran/inside/card.img.gz")
+	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "and not what is in it")
+	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
 	assert.Equal(t, "a single bit is flipped", got.Items[0].Readback.Damage.Differences[0].Looks)
 	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 }

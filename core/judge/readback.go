@@ -60,6 +60,9 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	}
 	g.Code, g.Effect = DigestMatch, Supports
 	g.Sentence = fmt.Sprintf("The first %d bytes of the medium are exactly those of %s.", m.Size, named)
+	if len(against.Forms) > 0 && !against.Within() {
+		g.Sentence += " It is that file as it stands, and not what is in it."
+	}
 	if algorithm.CollisionBits() < identityBits {
 		g.Effect = Notes
 		g.Sentence = fmt.Sprintf("The first %d bytes of the medium have the %s of %s, which shows damage and no more.", m.Size, algorithm, named)

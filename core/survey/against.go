@@ -25,6 +25,9 @@ type Against struct {
 	Batch int64  `json:"batch,omitempty"`
 	N     int    `json:"n,omitempty"`
 	Path  string `json:"path,omitempty"`
+	// Inner is set where it is a file inside of that item, which nothing spoke of by itself,
+	// and is its name there.
+	Inner string `json:"inner,omitempty"`
 	// Size is how long the file is, in bytes, and Digests what it has. Of a value that
 	// was given without its algorithm they are those that it can be of: one has to match.
 	Size    int64                             `json:"size"`
@@ -64,6 +67,9 @@ func (a *Against) In(form int) *Against {
 	}
 	return &out
 }
+
+// Within reports whether it is what is in a file, as [Against.In] returns it.
+func (a *Against) Within() bool { return a.as != "" }
 
 // Said says for people which form it is.
 func (f *Form) Said() string {

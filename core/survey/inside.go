@@ -126,10 +126,17 @@ func (s *planner) spokenOf() (spoken map[string]bool, wanting bool) {
 
 // itemOf makes an item of a member.
 func (s *planner) itemOf(m memberRef) Item {
-	member := *m.member()
+	out := InsideOf(m.in.path, m.in.layout, m.n)
+	out.Path, out.Why = m.path(), "something speaks of it"
+	return out
+}
+
+// InsideOf makes an item of a member of a container, by its place in the layout.
+func InsideOf(holder string, layout *container.Layout, at int) Item {
+	member := layout.Members[at]
 	return Item{
-		Path: m.path(), Role: Artifact, Why: "something speaks of it", Size: max(member.Size, 0),
-		Inside: &measure.Inside{Of: m.in.path, Compression: m.in.layout.Compression, Member: member},
+		Path: holder + container.Separator + member.Name, Role: Artifact, Why: "it was asked for", Size: max(member.Size, 0),
+		Inside: &measure.Inside{Of: holder, Compression: layout.Compression, Member: member},
 	}
 }
 

@@ -160,7 +160,7 @@ func againstOf(a *survey.Against) *wire.Against {
 	if a == nil {
 		return nil
 	}
-	out := &wire.Against{Batch: a.Batch, N: a.N, Shown: plain.Text(a.Path), Size: a.Size, Digests: map[string]string{}, Forms: a.Forms}
+	out := &wire.Against{Batch: a.Batch, N: a.N, Shown: plain.Text(a.Path), Inner: plain.Text(a.Inner), Size: a.Size, Digests: map[string]string{}, Forms: a.Forms}
 	for algorithm, value := range a.Digests {
 		out.Digests[algorithm.String()] = value.String()
 	}

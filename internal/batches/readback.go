@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"math"
 	"path"
 	"reflect"
 	"slices"
@@ -93,7 +94,7 @@ func (s *Service) form(ctx context.Context, against *survey.Against, given []sur
 // is in it. It is nil where it cannot be read any more, or is damaged: then it is compared as
 // it stands.
 func (s *Service) formsOf(ctx context.Context, against *survey.Against) ([]survey.Form, error) {
-	if !against.Known() {
+	if !against.Known() || against.Inner != "" {
 		return nil, nil
 	}
 	key := fmt.Sprintf("%d %d", against.Batch, against.N)
@@ -190,11 +191,83 @@ func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Agai
 		}
 	}
 	v, err := s.store.VerifiedIn(ctx, string(sources.Depot), folders, paths)
+	if errors.Is(err, store.ErrNotFound) && nested {
+		outers := make([]string, len(paths))
+		for i, p := range paths {
+			outers[i], _, _ = strings.Cut(p, container.Separator)
+		}
+		if v, err = s.store.VerifiedIn(ctx, string(sources.Depot), folders, outers); err == nil {
+			return s.insideOf(ctx, v, inner)
+		}
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fault.New(fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path), plain.Quoted(given.Depot)).
 			Advise("Verify its folder first, with “endeixis batch run”; then read the medium back against it.").At("against.path")
 	}
 	return s.verified(ctx, v, err)
+}
+
+// insideOf returns a file inside of one that was verified, which nothing spoke of by itself:
+// it counts as that counts.
+func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) (*survey.Against, error) {
+	outer, err := s.verified(ctx, v, nil)
+	if err != nil {
+		return nil, err
+	}
+	missing := func(why string) error {
+		return fault.New(fault.NotFound, "not-inside", "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner), plain.Text(outer.Path), why).At("against.path")
+	}
+	b, err := s.Get(ctx, v.Batch)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.stored(ctx, v.Batch, v.N)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := s.sources.Open(sourceOf(b))
+	if err != nil {
+		return nil, missing("the folder is not there")
+	}
+	defer folder.Close()
+	content, err := s.content(ctx, folder.FS(), v.Batch, found.Item)
+	if err != nil {
+		return nil, missing("the file cannot be read any more")
+	}
+	defer content.Close()
+	r, ok := content.(io.ReaderAt)
+	if !ok {
+		return nil, missing("it is inside of another file itself")
+	}
+	layout, err := container.List(ctx, r, found.Measurement.Size, path.Base(outer.Path), container.Options{})
+	if err != nil {
+		return nil, missing("it holds no files")
+	}
+	at := slices.IndexFunc(layout.Members, func(m container.Member) bool { return m.Name == inner })
+	if at < 0 {
+		return nil, missing("it holds none of that name")
+	}
+	item := survey.InsideOf(found.Item.Path, layout, at)
+	in, err := verify.Content(ctx, folder.FS(), &item, []*survey.Item{found.Item})
+	if err != nil {
+		return nil, missing("it cannot be expanded")
+	}
+	defer in.Close()
+	sum := sha256.New()
+	size, err := digest.Pump(ctx, in, []io.Writer{sum}, nil)
+	if err != nil {
+		return nil, missing("it cannot be read to its end")
+	}
+	// What was read is in the file that was verified.
+	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
+	proof := strongest.New()
+	if _, err := digest.Pump(ctx, io.NewSectionReader(r, 0, math.MaxInt64), []io.Writer{proof}, nil); err != nil || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
+		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(outer.Path), v.Batch).Advise("Verify its folder again.").At("against.path")
+	}
+	return &survey.Against{
+		Batch: v.Batch, N: v.N, Path: outer.Path + container.Separator + inner, Inner: inner, Size: size,
+		Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum.Sum(nil)},
+	}, nil
 }
 
 func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Against, error) {

@@ -189,7 +189,7 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	back := measurer.Back{Medium: m, LengthFrom: from, Original: what.image, Carried: what.carried}
 	if against.Batch != 0 {
 		back.LengthFrom = fmt.Sprintf("%s, batch %d", against.Shown, against.Batch)
-		if back.Original == nil {
+		if back.Original == nil && against.Inner == "" {
 			back.Original = a.imageOf(ctx, c, against)
 		}
 	}

@@ -26,6 +26,7 @@ type Against struct {
 	Batch   int64             `json:"batch,omitempty" doc:"With n: the item that the file is; missing where only a value is known."`
 	N       int               `json:"n,omitempty"`
 	Shown   string            `json:"shown,omitempty" doc:"The file's path there, made safe to show."`
+	Inner   string            `json:"inner,omitempty" doc:"Set where it is a file inside of that item, which nothing speaks of by itself; its name there."`
 	Size    int64             `json:"size" doc:"How many bytes of the medium are compared."`
 	Digests map[string]string `json:"digests" doc:"What they have to be, by algorithm."`
 	Forms   []survey.Form     `json:"forms,omitempty" doc:"What is in the file, if it is compressed or carries bytes for addresses: the medium may have one of these."`
