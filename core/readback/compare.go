@@ -2,11 +2,13 @@ package readback
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"endeixis/core/digest"
 )
@@ -39,6 +41,8 @@ type Damage struct {
 	// Differences are the first of them, more closely; More are left out.
 	Differences []Difference `json:"differences"`
 	More        int          `json:"more,omitempty"`
+	// Whole says what is the matter with the image as a whole, where that could be told.
+	Whole string `json:"whole,omitempty"`
 	// Map draws the medium from its beginning to its end, each character a part of
 	// it: "=" as it should be, "x" not so, "!" not readable.
 	Map string `json:"map"`
@@ -58,6 +62,8 @@ const (
 	// zerosThere and erasedThere are said of what is there instead.
 	zerosThere  = "zeros stand there"
 	erasedThere = "FF stands there, as in flash that is erased"
+	// small is the smallest block that is told to stand elsewhere: a sector.
+	small = 512
 	// mapCells is how many characters a map has at most.
 	mapCells = 64
 )
@@ -89,6 +95,7 @@ func Compare(ctx context.Context, medium io.ReaderAt, length int64, o Original, 
 	d.Of = len(want)
 	state := bytes.Repeat([]byte{'='}, len(want))
 	buffer := make([]byte, d.Piece)
+	var closer []block
 	looked := 0
 	for i := range want {
 		if ctx.Err() != nil {
@@ -114,6 +121,12 @@ func Compare(ctx context.Context, medium io.ReaderAt, length int64, o Original, 
 			state[i] = 'x'
 		}
 		d.Differing++
+		for _, r := range source.Unreadable {
+			d.add(Difference{Range: r, Looks: "it cannot be read"})
+		}
+		if len(source.Unreadable) > 0 {
+			continue
+		}
 		if looked == maxLooked {
 			d.More++
 			continue
@@ -121,26 +134,94 @@ func Compare(ctx context.Context, medium io.ReaderAt, length int64, o Original, 
 		looked++
 		elsewhere, ok := place[string(sum[:])]
 		switch {
-		case len(source.Unreadable) > 0:
-			for _, r := range source.Unreadable {
-				d.add(Difference{Range: r, Looks: "it cannot be read"})
-			}
 		case int64(got) < part.Length:
 			d.add(Difference{Range: span(part.Offset+int64(got), part.Length-int64(got)), Looks: endsBefore})
 		case ok && !filled(content, 0) && !filled(content, 0xff):
-			d.add(Difference{Range: part, Looks: fmt.Sprintf("what belongs at offset %d stands here", int64(elsewhere)*d.Piece), moved: int64(elsewhere)*d.Piece - part.Offset})
+			d.add(moved(part, int64(elsewhere)*d.Piece))
+		case reversed(content, want[i]) > 0:
+			d.add(Difference{Range: part, Looks: wordOrder(reversed(content, want[i]))})
 		default:
-			closer, err := closely(ctx, part, content, o)
+			more, err := closely(ctx, part, content, o)
 			if err != nil {
 				return nil, err
 			}
-			for _, c := range closer {
-				d.add(c)
-			}
+			closer = append(closer, more...)
 		}
 	}
+	d.Differences = append(d.Differences, explained(closer, o.Bytes())...)
+	d.inOrder()
 	d.Map = drawn(state)
-	return d, nil
+	if 2*d.Differing > d.Of {
+		d.Whole, err = whole(ctx, medium, want, d.Piece, length)
+	}
+	return d, err
+}
+
+// inOrder puts the differences in the order of their places, and together what goes on.
+func (d *Damage) inOrder() {
+	all := d.Differences
+	slices.SortStableFunc(all, func(a, b Difference) int { return cmp.Compare(a.Offset, b.Offset) })
+	d.Differences = []Difference{}
+	for _, c := range all {
+		d.add(c)
+	}
+}
+
+// moved is a difference where something of the image stands that belongs elsewhere.
+func moved(here Range, belongs int64) Difference {
+	return Difference{Range: here, Looks: fmt.Sprintf("what belongs at offset %d stands here", belongs), moved: belongs - here.Offset}
+}
+
+// words are the lengths of words whose bytes may stand in reverse order.
+var words = []int{2, 4, 8}
+
+// reversed returns in words of which length the bytes of content stand in reverse order, or
+// 0.
+func reversed(content []byte, want digest.Value) int {
+	for _, n := range words {
+		if sum := sha256.Sum256(swapped(content, n)); bytes.Equal(sum[:], want) {
+			return n
+		}
+	}
+	return 0
+}
+
+// swapped returns content with the bytes of each word in reverse order.
+func swapped(content []byte, n int) []byte {
+	out := bytes.Clone(content)
+	for at := 0; at+n <= len(out); at += n {
+		slices.Reverse(out[at : at+n])
+	}
+	return out
+}
+
+func wordOrder(n int) string {
+	return fmt.Sprintf("the bytes of each word of %d stand in reverse order", n)
+}
+
+// usualShifts are how far an image is written too far mostly: sectors, the space before a
+// first partition, and what loaders leave free.
+var usualShifts = []int64{512, 1024, 2048, 4096, 8192, 16 << 10, 32 << 10, 32256, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20, 64 << 20}
+
+// whole finds out whether an image stands on a medium as a whole, but elsewhere.
+func whole(ctx context.Context, medium io.ReaderAt, want []digest.Value, piece, length int64) (string, error) {
+	buffer := make([]byte, piece)
+	for _, shift := range usualShifts {
+		holds := true
+		for i := 0; i < len(want) && i < maxLooked && holds; i++ {
+			if ctx.Err() != nil {
+				return "", context.Cause(ctx)
+			}
+			n := min(piece, length-int64(i)*piece)
+			got, _ := medium.ReadAt(buffer[:n], shift+int64(i)*piece)
+			sum := sha256.Sum256(buffer[:got])
+			holds = bytes.Equal(sum[:], want[i])
+		}
+		if holds {
+			return fmt.Sprintf("The image stands %s further on than it should.", bytesOf(shift)), nil
+		}
+	}
+	return "", nil
 }
 
 // add adds a difference, or lengthens the last one that it goes on.
@@ -155,32 +236,91 @@ func (d *Damage) add(c Difference) {
 	d.Differences = append(d.Differences, c)
 }
 
+// A block is a small part of a medium that is not as it should be.
+type block struct {
+	at   int64
+	here []byte
+	// want is the digest of what should be there, and size how long that is.
+	want digest.Value
+	size int64
+}
+
 // closely finds the differing parts of a piece.
-func closely(ctx context.Context, part Range, content []byte, o Original) ([]Difference, error) {
+func closely(ctx context.Context, part Range, content []byte, o Original) ([]block, error) {
 	want, err := o.Pieces(ctx, part, fine)
 	if err != nil {
 		return nil, err
 	}
-	var out []Difference
+	var out []block
 	for i, w := range want {
 		from := int64(i) * fine
 		here := content[min(from, int64(len(content))):min(from+fine, int64(len(content)))]
-		if sum := sha256.Sum256(here); bytes.Equal(sum[:], w) {
-			continue
+		if sum := sha256.Sum256(here); !bytes.Equal(sum[:], w) {
+			out = append(out, block{part.Offset + from, bytes.Clone(here), w, min(fine, part.Length-from)})
 		}
-		r := span(part.Offset+from, min(fine, part.Length-from))
-		if last := len(out) - 1; last >= 0 && out[last].Offset+out[last].Length == r.Offset {
-			out[last].Length += r.Length
-			continue
-		}
-		out = append(out, Difference{Range: r})
-	}
-	for i := range out {
-		d := &out[i]
-		from := d.Offset - part.Offset
-		looksLike(d, content[min(from, int64(len(content))):min(from+d.Length, int64(len(content)))], o.Bytes())
 	}
 	return out, nil
+}
+
+// explained says what stands at differing blocks, which are in order: what belongs
+// elsewhere, down to a sector where the image itself can be read, and what else it looks
+// like.
+func explained(blocks []block, original io.ReaderAt) []Difference {
+	key := func(b *block) string {
+		sum := sha256.Sum256(b.here)
+		return string(sum[:])
+	}
+	if original != nil {
+		blocks = sectors(blocks, original)
+	}
+	belongs := map[string]int64{}
+	for i := range blocks {
+		belongs[string(blocks[i].want)] = blocks[i].at
+	}
+	var out []Difference
+	for i := 0; i < len(blocks); {
+		b := &blocks[i]
+		if at, ok := belongs[key(b)]; ok && at != b.at && !filled(b.here, 0) && !filled(b.here, 0xff) {
+			out = append(out, moved(span(b.at, b.size), at))
+			i++
+			continue
+		}
+		// What goes on is looked at as one.
+		rest := Difference{Range: span(b.at, b.size)}
+		here := bytes.Clone(b.here)
+		for i++; i < len(blocks) && blocks[i].at == rest.Offset+rest.Length; i++ {
+			next := &blocks[i]
+			if at, ok := belongs[key(next)]; ok && at != next.at && !filled(next.here, 0) && !filled(next.here, 0xff) {
+				break
+			}
+			rest.Length += next.size
+			here = append(here, next.here...)
+		}
+		looksLike(&rest, here, original)
+		out = append(out, rest)
+	}
+	return out
+}
+
+// sectors divides blocks into the sectors of them that differ from the image.
+func sectors(blocks []block, original io.ReaderAt) []block {
+	var out []block
+	for i := range blocks {
+		b := &blocks[i]
+		should := at(original, b.at, int(b.size))
+		if int64(len(should)) < b.size || int64(len(b.here)) < b.size {
+			out = append(out, *b)
+			continue
+		}
+		for from := int64(0); from < b.size; from += small {
+			to := min(from+small, b.size)
+			if !bytes.Equal(b.here[from:to], should[from:to]) {
+				sum := sha256.Sum256(should[from:to])
+				out = append(out, block{b.at + from, b.here[from:to], sum[:], to - from})
+			}
+		}
+	}
+	return out
 }
 
 // near is how far content is looked for that may be shifted.
@@ -226,12 +366,15 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 	}
 	d.Offset, d.Length = d.Offset+int64(first), int64(last-first+1)
 	exactly := here[first : last+1]
+	start := d.Offset - int64(first) // of here
 	switch {
 	case differing > 16 && filled(exactly, 0):
 		d.Looks = zerosThere
+		d.widen(here, start, 0)
 		return
 	case differing > 16 && filled(exactly, 0xff):
 		d.Looks = erasedThere
+		d.widen(here, start, 0xff)
 		return
 	case flipped == 1:
 		d.Looks = "a single bit is flipped"
@@ -239,6 +382,14 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 	case differing <= 16:
 		d.Looks = fmt.Sprintf("%s differ, of %d", bytesOf(int64(differing)), d.Length)
 		return
+	}
+	for _, n := range words {
+		// Words are counted from the beginning of the image.
+		from := (n - int(start%int64(n))) % n
+		if from < len(here) && bytes.Equal(swapped(here[from:], n)[:(len(here)-from)/n*n], should[from:from+(len(here)-from)/n*n]) {
+			d.Looks = wordOrder(n)
+			return
+		}
 	}
 	// Content that is shifted stands nearby, from the middle of the difference on.
 	middle := (first + last) / 2
@@ -248,6 +399,19 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 			d.Looks = fmt.Sprintf("the content is shifted by %s", bytesOf(max(by, -by)))
 		}
 	}
+}
+
+// widen makes a difference as long as the sectors that are filled with a byte throughout:
+// where the image has that byte too, nothing differs, and yet they were lost with the rest.
+func (d *Difference) widen(here []byte, start int64, with byte) {
+	from, to := d.Offset-start, d.Offset+d.Length-start
+	for from > 0 && (start+from)%small != 0 && here[from-1] == with {
+		from--
+	}
+	for to < int64(len(here)) && (start+to)%small != 0 && here[to] == with {
+		to++
+	}
+	d.Offset, d.Length = start+from, to-from
 }
 
 // drawn draws the states of pieces in few characters; of several in one, the worst

@@ -320,6 +320,70 @@ func TestCompare(t *testing.T) {
 	assert.Equal(t, strings.Repeat("x", mapCells), d.Map)
 }
 
+// TestWhatDamageLooksLike: what is the matter is told at its own size, and all of it is told
+// or counted.
+func TestWhatDamageLooksLike(t *testing.T) {
+	should := content(4<<20, 11)
+	clear(should[300<<10 : 300<<10+700]) // the image has zeros of its own
+	length := int64(len(should))
+	changed := func(change func(b []byte)) []byte {
+		b := bytes.Clone(should)
+		change(b)
+		return b
+	}
+	compared := func(medium []byte, remote bool) *Damage {
+		t.Helper()
+		d, err := Compare(t.Context(), bytes.NewReader(medium), length, image{should, remote}, nil)
+		require.NoError(t, err)
+		return d
+	}
+	swap := func(b []byte, i, j, n int) {
+		copy(b[i:i+n], should[j:j+n])
+		copy(b[j:j+n], should[i:i+n])
+	}
+	sectors := compared(changed(func(b []byte) { swap(b, 5*512, 9*512, 512) }), false)
+	assert.Equal(t, []Difference{
+		{Range: span(5*512, 512), Looks: "what belongs at offset 4608 stands here", moved: 4 * 512},
+		{Range: span(9*512, 512), Looks: "what belongs at offset 2560 stands here", moved: -4 * 512},
+	}, sectors.Differences)
+	for _, remote := range []bool{false, true} {
+		far := compared(changed(func(b []byte) { swap(b, 8<<10, 3<<20, 8192) }), remote)
+		require.Len(t, far.Differences, 2)
+		assert.Equal(t, span(8<<10, 8192), far.Differences[0].Range)
+		assert.Equal(t, "what belongs at offset 3145728 stands here", far.Differences[0].Looks)
+		assert.Equal(t, span(3<<20, 8192), far.Differences[1].Range)
+		for _, n := range words {
+			d := compared(swapped(should, n), remote)
+			assert.Equal(t, []Difference{{Range: span(0, length), Looks: wordOrder(n)}}, d.Differences)
+		}
+		// The image, a MiB too far, behind something else.
+		further := compared(append(content(1<<20, 12), should...), remote)
+		assert.Equal(t, "The image stands 1024 KiB further on than it should.", further.Whole)
+		assert.Empty(t, compared(changed(func(b []byte) { b[77] ^= 1 }), remote).Whole)
+	}
+	some := compared(changed(func(b []byte) { copy(b[10<<10:], swapped(should[10<<10:11<<10], 4)) }), false)
+	assert.Equal(t, []Difference{{Range: span(10<<10, 1024), Looks: wordOrder(4)}}, some.Differences)
+	zeroed := compared(changed(func(b []byte) { clear(b[300<<10+512 : 300<<10+1024]) }), false)
+	assert.Equal(t, []Difference{{Range: span(300<<10+512, 512), Looks: zerosThere}}, zeroed.Differences, "a sector, of which the image has zeros at the beginning")
+
+	// Many places: what is not looked at more closely is counted.
+	many := compared(changed(func(b []byte) {
+		for i := 0; i < len(b); i += len(b) / 98 {
+			b[i] ^= 1
+		}
+	}), false)
+	assert.Equal(t, many.Of, many.Differing+strings.Count(many.Map, "="))
+	assert.GreaterOrEqual(t, len(many.Differences)+many.More, many.Differing)
+	bad := map[int64]int{}
+	for i := range int64(98) {
+		bad[i*80+1] = -1
+	}
+	d, err := Compare(t.Context(), &blocked{should, 512, bad, true}, length, image{content: should}, nil)
+	require.NoError(t, err)
+	assert.Len(t, d.Differences, 98, "every place that cannot be read is told")
+	assert.Zero(t, d.More)
+}
+
 // TestStructures builds the head of each from its specification.
 func TestStructures(t *testing.T) {
 	put := func(b []byte, at int, v any) {

@@ -117,6 +117,7 @@ func (a *Report) Harmless() error {
 		s.Kind, s.Detail, s.Label = plain.Text(cut(s.Kind)), plain.Text(cut(s.Detail)), plain.Text(cut(s.Label))
 	}
 	if d := a.Damage; d != nil {
+		d.Whole = plain.Text(cut(d.Whole))
 		if len(d.Differences) > maxRanges {
 			d.More += len(d.Differences) - maxRanges
 			d.Differences = d.Differences[:maxRanges]

@@ -358,16 +358,36 @@ func (a *app) showMedium(account *readback.Report) {
 	a.wrapped("    ", account.Cache.Sentence()+" "+account.Tail.Sentence)
 	d := account.Damage
 	if d == nil {
+		a.showUnreadable(account)
 		return
 	}
 	fmt.Fprintf(a.stdout, "    %s\n", strings.NewReplacer("=", "·", "x", "█", "!", "!").Replace(d.Map))
 	a.wrapped("    ", fmt.Sprintf("%d of %d pieces of %s differ:", d.Differing, d.Of, size(d.Piece)))
-	const few = 8
+	if d.Whole != "" {
+		a.wrapped("      ", d.Whole)
+	}
 	for i, diff := range d.Differences {
-		if i == few {
-			a.wrapped("      ", fmt.Sprintf("and %d more places", len(d.Differences)-few+d.More))
+		if i == fewPlaces {
+			a.wrapped("      ", fmt.Sprintf("and %s more", counted(len(d.Differences)-fewPlaces, "place")))
 			break
 		}
 		fmt.Fprintf(a.stdout, "      offset %d, %s: %s\n", diff.Offset, size(diff.Length), plain.Text(diff.Looks))
+	}
+	if d.More > 0 {
+		a.wrapped("      ", fmt.Sprintf("%s more differ, which were not looked at more closely.", counted(d.More, "piece")))
+	}
+}
+
+// fewPlaces bounds the places on a medium that are told one by one.
+const fewPlaces = 8
+
+// showUnreadable tells the places that cannot be read.
+func (a *app) showUnreadable(account *readback.Report) {
+	for i, r := range account.Unreadable {
+		if i == fewPlaces {
+			a.wrapped("      ", fmt.Sprintf("and %s more that cannot be read", counted(len(account.Unreadable)-fewPlaces+account.MoreUnreadable, "place")))
+			break
+		}
+		fmt.Fprintf(a.stdout, "      offset %d, %s: it cannot be read\n", r.Offset, size(r.Length))
 	}
 }

@@ -56,6 +56,7 @@ export function ReadbackReport({ report, against }: { report: Report; against?: 
       {damage && (
         <>
           <DamageMap damage={cells(damage.map, report.length)} size={report.length} rough />
+          {damage.whole && <p>{damage.whole}</p>}
           <Places
             caption={`${damage.differing} of ${count(damage.of, "piece")} of ${bytes(damage.piece)} differ`}
             places={damage.differences}
