@@ -7,12 +7,17 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -357,6 +362,49 @@ func TestSpot(t *testing.T) {
 		r = endeixisWith(t, none, "", "spot", alone, "--unrecorded", "--digest", strings.Repeat("ab", 32))
 		assert.Equal(t, 10, r.code)
 	})
+}
+
+// TestLostConnection: between the client and the service a line is cut now and then, in the
+// middle of a batch. It is judged and recorded all the same, once. --unrecorded asks nobody.
+func TestLostConnection(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	to, err := url.Parse(s.URL)
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	var asked atomic.Int32
+	line := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		// What is asked is carried out, and its answer lost; or it is lost before.
+		n := asked.Add(1)
+		if n > 2 && n%3 == 0 && !strings.HasSuffix(r.URL.Path, "/events") {
+			if n%2 == 0 {
+				proxy.ServeHTTP(httptest.NewRecorder(), r)
+			}
+			conn, _, err := w.(http.Hijacker).Hijack()
+			if err == nil {
+				conn.Close()
+			}
+			return
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	defer line.Close()
+	release := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
+	env := []string{"ENDEIXIS_SERVER=" + line.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}
+	r := endeixisWith(t, env, "", "batch", "run", release)
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, r.err, "The connection to the service was lost; trying again")
+	batches, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 50)
+	require.NoError(t, err)
+	assert.Len(t, batches, 1)
+	assert.Equal(t, 3, batches[0].Counts.Cleared)
+	before := asked.Load()
+	r = endeixisWith(t, env, "", "batch", "run", release, "--unrecorded")
+	assert.Equal(t, 11, r.code, r.err)
+	r = endeixisWith(t, env, "", "spot", filepath.Join(release, "gauge-fw-4.2-main.img"), "--unrecorded")
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Equal(t, before, asked.Load(), "nobody was asked")
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 }
 
 // TestOnlyTheServiceMayMeasure: where the policy names the service alone, what a client

@@ -64,11 +64,14 @@ vendor-site, mirror, other-network and paper.`,
 				}
 				return a.runOnSite(cmd.Context(), site, r, args[0])
 			}
+			if unrecorded {
+				if isDepot(args[0]) {
+					return usage("--unrecorded compares a folder of this machine; a depot is the service's")
+				}
+				return a.compareHere(cmd.Context(), args[0])
+			}
 			if !isDepot(args[0]) {
 				b, err := a.runHere(cmd.Context(), r, args[0])
-				if a.isAway(err) && unrecorded {
-					return a.compareHere(cmd.Context(), args[0])
-				}
 				if err != nil {
 					return a.without(err)
 				}
@@ -76,7 +79,7 @@ vendor-site, mirror, other-network and paper.`,
 				if err != nil {
 					return err
 				}
-				return a.shown(cmd.Context(), c, b)
+				return a.shown(cmd.Context(), a.patient(c), b)
 			}
 			if r.Depot, r.Path, err = where(args[0]); err != nil {
 				return err
@@ -102,7 +105,7 @@ vendor-site, mirror, other-network and paper.`,
 	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
 	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
-	cmd.Flags().BoolVar(&unrecorded, "unrecorded", false, "where there is no service: compare digests of a folder of this machine alone, on no record")
+	cmd.Flags().BoolVar(&unrecorded, "unrecorded", false, "ask nobody and record nothing: compare digests of a folder of this machine alone")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
 	site.add(cmd)
 	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")

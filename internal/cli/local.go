@@ -155,13 +155,25 @@ func (a *app) reached(ctx context.Context) (*client.Client, error) {
 	if err == nil {
 		_, err = c.Me(ctx)
 	}
-	return c, err
+	if err != nil {
+		return c, err
+	}
+	return a.patient(c), nil
+}
+
+// patience is how long a service is asked again after a connection was lost.
+const patience = time.Minute
+
+// patient is a client that does not give up at once, for what was begun already.
+func (a *app) patient(c *client.Client) *client.Client {
+	return c.Patiently(patience, func(err error) {
+		a.note("The connection to the service was lost; trying again for up to %s. (%s)", "a minute", plain.Text(err.Error()))
+	})
 }
 
 // isAway reports whether an error says that no service is there.
 func (a *app) isAway(err error) bool {
-	var away *client.Unreachable
-	return errors.As(err, &away) || err != nil && a.address() == ""
+	return client.Lost(err) || err != nil && a.address() == ""
 }
 
 // compareHere compares digests in a folder of this machine, without a service.
@@ -195,10 +207,21 @@ func hostname() string {
 // can be resumed.
 func (a *app) measureHere(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
 	b, err := a.measured(ctx, c, b, h.folder.FS(), h.found, true)
-	if err != nil && ctx.Err() != nil {
-		return b, &exit{exitFailed, fmt.Errorf("interrupted; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", b.ID)}
+	return b, goesOn(ctx, b.ID, err)
+}
+
+// goesOn words the error of a batch that waits to be gone on with: it was begun, and is kept.
+func goesOn(ctx context.Context, batch int64, err error) error {
+	rest := fmt.Sprintf("batch %d waits; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", batch, batch)
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return &exit{exitFailed, errors.New("interrupted: " + rest)}
+	case client.Lost(err):
+		return &exit{exitFailed, fmt.Errorf("the connection to the service was lost, and it does not answer again: %s. (%s)", rest, plain.Text(err.Error()))}
 	}
-	return b, err
+	return fmt.Errorf("%w\nIt is not lost: %s", err, rest)
 }
 
 // measured sends what was found in a folder, measures it, and waits for the end of the
@@ -293,7 +316,7 @@ func (a *app) batchResume() *cobra.Command {
 				return err
 			}
 			defer h.folder.Close()
-			if b, err = a.measureHere(cmd.Context(), c, b, h); err != nil {
+			if b, err = a.measureHere(cmd.Context(), a.patient(c), b, h); err != nil {
 				return err
 			}
 			return a.shown(cmd.Context(), c, b)

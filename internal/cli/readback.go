@@ -205,8 +205,11 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	_, err = measurer.ReadBack(ctx, c, surveyed, back, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
 	bar.Clear()                                                                        //nolint:errcheck // only for the eye
 	if err != nil {
-		if ctx.Err() != nil {
+		switch {
+		case ctx.Err() != nil:
 			err = fmt.Errorf("interrupted; nothing of batch %d is judged. Read the medium back again", b.ID)
+		case client.Lost(err):
+			err = fmt.Errorf("the connection to the service was lost, and it does not answer again; nothing of batch %d is judged. Read the medium back again. (%w)", b.ID, err)
 		}
 		return b, &exit{exitFailed, err}
 	}

@@ -79,7 +79,7 @@ Without a file, --digest tells which file that was cleared here has it.`,
 	s.site.add(cmd)
 	cmd.Flags().BoolVar(&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory")
 	cmd.Flags().BoolVar(&s.expectMatch, "expect-match", false, "end with 0 if all that was given was compared and is the file's, though nobody vouches for it")
-	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "where there is no service: compare digests alone, on no record")
+	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "ask nobody and record nothing: compare digests alone")
 	return cmd
 }
 
@@ -199,6 +199,12 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 		}
 		return a.spotOnSite(ctx, s, dir, shelf, found, corrections)
 	}
+	if s.unrecorded {
+		if s.drill {
+			return usage("a drill needs the service; --drill and --unrecorded do not go together")
+		}
+		return a.unrecorded(ctx, shelf, found, s.about, s.expectMatch)
+	}
 	c, err := a.client()
 	if err == nil {
 		var b wire.Batch
@@ -207,19 +213,10 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 			Measurer: &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: dir, Software: "endeixis " + version.Full()},
 		}, rand.Text())
 		if err == nil {
-			if s.unrecorded {
-				a.note("There is a service: the outcome is recorded.")
-			}
-			return a.spotRecorded(ctx, c, b, shelf, found, s)
+			return a.spotRecorded(ctx, a.patient(c), b, shelf, found, s)
 		}
 	}
-	if !a.isAway(err) {
-		return err
-	}
-	if !s.unrecorded {
-		return a.without(err)
-	}
-	return a.unrecorded(ctx, shelf, found, s.about, s.expectMatch)
+	return a.without(err)
 }
 
 // spotRecorded measures here what the service judges and records, and shows it.
@@ -227,7 +224,7 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	id := b.ID
 	b, err := a.measured(ctx, c, b, shelf, found, a.progress)
 	if err != nil {
-		return err
+		return goesOn(ctx, id, err)
 	}
 	items, err := c.Items(ctx, id)
 	if err != nil {

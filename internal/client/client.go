@@ -23,6 +23,19 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+	// patience is how long what can be asked twice is asked again after a connection was lost,
+	// and lost is told of that, once each time.
+	patience time.Duration
+	lost     func(error)
+}
+
+// Patiently returns a client of the same service that asks again for so long where a
+// connection is lost, or something between here and the service answers in its place. lost is
+// told once each time.
+func (c *Client) Patiently(patience time.Duration, lost func(error)) *Client {
+	out := *c
+	out.patience, out.lost = patience, lost
+	return &out
 }
 
 // An Unreachable error reports that the service could not be reached.
@@ -82,8 +95,41 @@ func (c *Client) Server() string { return c.base }
 // maxAnswer bounds what is read of an answer.
 const maxAnswer = 256 << 20
 
-// call asks for an operation and reads the answer.
+// call asks for an operation and reads the answer: again, if the client is patient.
 func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In) (Out, error) {
+	out, err := callOnce(ctx, c, o, in)
+	if c.patience == 0 || !o.Again && o.Method != http.MethodGet {
+		return out, err
+	}
+	until := time.Now().Add(c.patience)
+	for wait, told := time.Second/4, false; Lost(err) && ctx.Err() == nil && time.Now().Before(until); wait = min(2*wait, 8*time.Second) {
+		if !told && c.lost != nil {
+			c.lost(err)
+		}
+		told = true
+		select {
+		case <-ctx.Done():
+			return out, context.Cause(ctx)
+		case <-time.After(wait):
+		}
+		out, err = callOnce(ctx, c, o, in)
+	}
+	return out, err
+}
+
+// Lost reports whether an error says that the service did not answer: it could not be
+// reached, or something else answered in its place, such as a proxy or the page of a network
+// that wants something first.
+func Lost(err error) bool {
+	var away *Unreachable
+	var problem *Error
+	return errors.As(err, &away) || errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
+}
+
+// notEndeixis is the code of an answer that is no service's.
+const notEndeixis = "not-endeixis"
+
+func callOnce[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In) (Out, error) {
 	var out Out
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -99,10 +145,21 @@ func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 	if len(text) == 0 && reflect.TypeFor[Out]() == reflect.TypeFor[wire.Nothing]() {
 		return out, nil
 	}
+	if strings.Contains(response.Header.Get("Content-Type"), "html") {
+		return out, foreign(c, response)
+	}
 	if err := json.Unmarshal(text, &out); err != nil {
 		return out, fmt.Errorf("the service at %s gave an answer that is not understood: %w", c.base, err)
 	}
 	return out, nil
+}
+
+// foreign is the error of an answer that is no service's.
+func foreign(c *Client, response *http.Response) *Error {
+	return &Error{wire.Problem{
+		Status: response.StatusCode, Code: notEndeixis, Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status),
+		Advice: "Check the address, and whether a proxy or the page of a network stands between.",
+	}}
 }
 
 // send asks for an operation and turns a problem into an [*Error].
@@ -148,7 +205,7 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	problem := &Error{}
 	if json.Unmarshal(text, &problem.Problem) != nil || problem.Code == "" {
-		problem.Problem = wire.Problem{Status: response.StatusCode, Code: "not-endeixis", Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status), Advice: "Check the address."}
+		return nil, foreign(c, response)
 	}
 	return nil, problem
 }

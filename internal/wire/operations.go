@@ -30,6 +30,9 @@ type Operation[In, Out any] struct {
 	// Status is that of success; zero leaves it at 200, or 204 without an
 	// answer.
 	Status int
+	// Again is set where asking twice is as asking once, so that what was lost on the way can
+	// be asked again. It is so with everything that only reads.
+	Again bool
 }
 
 // Nothing is what an operation takes or answers that takes or answers nothing.
@@ -72,11 +75,11 @@ var (
 	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator, MaxBody: mebibyte}
 	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 
-	RunBatch         = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted}
-	SendListing      = Operation[ListingAt, Nothing]{Method: put, Path: "/batches/{id}/listing/{page}", ID: "send-listing", Summary: "Send a page of the list of files of a batch that is measured elsewhere", Role: roles.Operator, MaxBody: 24 * mebibyte}
-	CloseListing     = Operation[ListingEnd, Batch]{Method: post, Path: "/batches/{id}/listing", ID: "close-listing", Summary: "Say that the list of files is whole, so that the service plans what is to be measured", Role: roles.Operator, Status: http.StatusAccepted}
+	RunBatch         = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted, Again: true}
+	SendListing      = Operation[ListingAt, Nothing]{Method: put, Path: "/batches/{id}/listing/{page}", ID: "send-listing", Summary: "Send a page of the list of files of a batch that is measured elsewhere", Role: roles.Operator, MaxBody: 24 * mebibyte, Again: true}
+	CloseListing     = Operation[ListingEnd, Batch]{Method: post, Path: "/batches/{id}/listing", ID: "close-listing", Summary: "Say that the list of files is whole, so that the service plans what is to be measured", Role: roles.Operator, Status: http.StatusAccepted, Again: true}
 	ListChores       = Operation[ListChoresRequest, Page[Chore]]{Method: get, Path: "/batches/{id}/chores", ID: "list-chores", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
-	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte}
+	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte, Again: true}
 
 	ShowDrillChore = Operation[ItemAt, DrillChore]{Method: get, Path: "/batches/{id}/items/{n}/drill", ID: "show-drill-chore", Summary: "Tell what to measure for the drill of an item whose bytes are elsewhere", Role: roles.Operator}
 	DrillBatch     = Operation[DrillRequest, Drill]{Method: post, Path: "/batches/{id}/drills", ID: "drill-batch", Summary: "Prove that the check can fail: measure and judge items with everything altered that they rest on", Role: roles.Operator, MaxBody: 2 * mebibyte}
