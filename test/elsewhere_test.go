@@ -282,6 +282,8 @@ func TestOddFilesHere(t *testing.T) {
 		{[]string{"spot"}, 2, "give a file"},
 		{[]string{"spot", filepath.Join(dir, "plain.img"), "--digest", "12 34"}, 2, "not read as one digest"},
 		{[]string{"spot", filepath.Join(dir, "plain.img"), "--manifest", filepath.Join(dir, "nothing")}, 2, "no such file"},
+		{[]string{"spot", filepath.Join(dir, "plain.img"), "--manifest", dir}, 2, "is a folder; --manifest takes one list"},
+		{[]string{"spot", filepath.Join(dir, "plain.img"), "--manifest", "https://tidewright.example/SHA256SUMS"}, 2, "is an address, and nothing is fetched here"},
 		{[]string{"spot", "--digest", strings.Repeat("0", 8)}, 2, "no file is found by it"},
 	} {
 		r := endeixis(t, s, "operator", c.args...)

@@ -8,8 +8,10 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -179,4 +181,12 @@ func (a *app) address() string {
 }
 
 // note tells people something beside the output.
-func (a *app) note(format string, args ...any) { fmt.Fprintf(a.stderr, format+"\n", args...) }
+func (a *app) note(format string, args ...any) {
+	said := fmt.Sprintf(format, args...)
+	if a.progress { // on a terminal, whose columns are few or many
+		said = text.WrapSoft(said, a.width())
+	}
+	for line := range strings.SplitSeq(said, "\n") {
+		fmt.Fprintln(a.stderr, strings.TrimRight(line, " "))
+	}
+}

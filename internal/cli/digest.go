@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -48,17 +49,25 @@ func (a *app) digestCommand() *cobra.Command {
 			}
 			all := []computed{}
 			g := &grid{header: []string{"algorithm", "digest", "file"}}
+			failed := error(nil)
 			for _, name := range args {
 				c, err := a.compute(cmd.Context(), name, algorithms)
-				if err != nil {
+				if cmd.Context().Err() != nil {
 					return err
+				}
+				if err != nil { // the others are answered all the same
+					failed = errors.Join(failed, err)
+					continue
 				}
 				all = append(all, c)
 				for _, algorithm := range algorithms {
 					g.add(algorithm.String(), c.Digests[algorithm].String(), c.Name)
 				}
 			}
-			return a.print(all, g, nil)
+			if len(all) > 0 || failed == nil {
+				failed = errors.Join(a.print(all, g, nil), failed)
+			}
+			return failed
 		},
 	}
 	cmd.Flags().StringSliceVar(&labels, "algorithm", []string{"sha-256"}, "algorithms, separated by commas")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -69,8 +70,9 @@ func verdictExit(b wire.Batch) error {
 func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 	if !a.progress {
 		last := state.Batch("")
+		loud := time.Now().Add(quietAtFirst)
 		return func(b wire.Batch) {
-			if b.State != last {
+			if b.State != last && time.Now().After(loud) {
 				last = b.State
 				a.note("batch %d: %s, %d of %d files, %s of %s", b.ID, b.State, b.Progress.ItemsDone, b.Progress.Items, size(b.Progress.BytesDone), size(b.Progress.Bytes))
 			}

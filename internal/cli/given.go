@@ -76,12 +76,15 @@ func (a *app) givenTexts(s spot) ([]givenText, error) {
 // givenList reads a list that lies elsewhere.
 func (a *app) givenList(file string) ([]byte, error) {
 	f, err := os.Open(file)
-	if err != nil {
+	switch {
+	case err != nil && strings.Contains(file, "://"):
+		return nil, usage("%s is an address, and nothing is fetched here; download the list and give the file, or copy its text and use --paste", plain.Quoted(file))
+	case err != nil:
 		return nil, usage("%s", reasonOf(err))
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return nil, usage("%s is no file; --manifest takes a list of digests", plain.Quoted(file))
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return nil, usage("%s is a folder; --manifest takes one list of digests: give the file in it", plain.Quoted(file))
 	}
 	content, err := io.ReadAll(io.LimitReader(f, maxGivenList+1))
 	if err != nil {

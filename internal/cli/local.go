@@ -252,16 +252,19 @@ func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, fold
 	return c.Follow(ctx, id, func(wire.Batch) {})
 }
 
+// quietAtFirst is how long nothing is said of progress where there is no terminal: what is
+// done sooner needs none.
+const quietAtFirst = 2 * time.Second
+
 // measuring shows how far the measuring of a batch has come: a bar on a terminal, a line
 // now and then elsewhere.
 func (a *app) measuring(id int64) (show func(measurer.Progress), done func()) {
 	if !a.progress {
-		last := time.Now()
-		first := true
+		next := time.Now().Add(quietAtFirst)
 		return func(p measurer.Progress) {
-			if first || time.Since(last) >= 10*time.Second {
+			if time.Now().After(next) {
 				a.note("batch %d: measured %d of %d files, %s of %s", id, p.Done, p.Items, size(p.Read), size(p.Bytes))
-				first, last = false, time.Now()
+				next = time.Now().Add(10 * time.Second)
 			}
 		}, func() {}
 	}

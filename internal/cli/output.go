@@ -175,14 +175,22 @@ func (a *app) faint(s string) string {
 	return s
 }
 
+// narrowest and widest bound the columns to write in, and usualWidth is taken where there is
+// no terminal.
+const (
+	narrowest  = 20
+	widest     = 120
+	usualWidth = 100
+)
+
 // width returns the columns to write in.
 func (a *app) width() int {
 	if a.terminal {
-		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 40 {
-			return min(w, 120)
+		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
+			return max(narrowest, min(w, widest))
 		}
 	}
-	return 100
+	return usualWidth
 }
 
 // wrapped writes a paragraph with an indent on every line.
@@ -191,7 +199,7 @@ func (a *app) wrapped(indent, s string) { a.hanging(indent, indent, s) }
 // hanging writes a paragraph whose first line starts differently.
 func (a *app) hanging(first, rest, s string) {
 	indent := first
-	for line := range strings.SplitSeq(text.WrapSoft(plain.Text(s), a.width()-len(rest)), "\n") {
+	for line := range strings.SplitSeq(text.WrapSoft(plain.Text(s), max(narrowest/2, a.width()-text.StringWidthWithoutEscSequences(rest))), "\n") {
 		fmt.Fprintln(a.stdout, indent+strings.TrimRight(line, " "))
 		indent = rest
 	}
