@@ -334,7 +334,7 @@ func publishes(t *testing.T, s *testkit.Service, folder string, files map[string
 	files["SHA256SUMS"] = []byte(list)
 	files["SHA256SUMS.sig"] = key.Sign([]byte(list), pgptest.Sig{Created: born.AddDate(0, 1, 0)})
 	s.Write(t, folder, files)
-	return verified(t, s, "quayside:"+folder, "--publisher", "corran")
+	return verified(t, s, "quayside:"+folder)
 }
 
 // hexOf writes content as records of an Intel HEX file, so many bytes on each line.

@@ -91,6 +91,7 @@ func TestVisitToTheLight(t *testing.T) {
 	assert.Contains(t, good.out, "cleared")
 	assert.Contains(t, good.out, "sealed by the key")
 	assert.Contains(t, good.out, "on no record until it is returned")
+	assert.Contains(t, good.out, "Note down: 1 outcome, sum ")
 	flipped := v.on("spot", filepath.Join(v.bring("tidewright/gauge-fw-4.2-flipped"), "gauge-fw-4.2-main.img"))
 	assert.Equal(t, 10, flipped.code, flipped.out+flipped.err)
 	archive := v.on("batch", "run", v.bring("tidewright/gauge-fw-4.5-archive"))
@@ -131,6 +132,9 @@ func TestVisitToTheLight(t *testing.T) {
 		require.NoError(t, err)
 	}
 
+	fewer := v.back("--outcomes", "9")
+	assert.NotEqual(t, 0, fewer.code)
+	assert.Contains(t, fewer.err, "8 outcomes, and 9 were noted")
 	wrong := v.back("--key", "0000 0000 0000 0000")
 	assert.NotEqual(t, 0, wrong.code)
 	assert.Contains(t, wrong.err, "Nothing of it is taken")
@@ -163,6 +167,37 @@ func TestVisitToTheLight(t *testing.T) {
 	assert.Equal(t, 8, strings.Count(kinds.out, `"visit-returned"`), kinds.err)
 	audit := endeixisWith(t, v.home, "", "record", "audit")
 	assert.Equal(t, 0, audit.code, audit.out+audit.err)
+}
+
+// TestSatchelReferences: what a satchel knows as cleared is found by who signed it, whoever it
+// was expected from, and stands as of now.
+func TestSatchelReferences(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	// Nobody is expected here, by name or by word.
+	b := publishes(t, s, "unnamed/things", map[string][]byte{"one.bin": []byte("one"), "two.bin": []byte("two")})
+	operator, curator := s.Client(t, roles.Operator), s.Client(t, roles.Curator)
+	references := func() int {
+		t.Helper()
+		packed, err := operator.PackSatchel(t.Context(), wire.NewSatchel{Publishers: []string{"corran"}, Days: 5})
+		require.NoError(t, err)
+		return packed.References
+	}
+	require.Equal(t, 2, b.Counts.Cleared)
+	assert.Equal(t, 2, references())
+	other, err := operator.PackSatchel(t.Context(), wire.NewSatchel{Publishers: []string{"brackwater"}, Days: 5})
+	require.NoError(t, err)
+	assert.Zero(t, other.References, "of another publisher")
+	// Judged again: what it is now counts, not that it was judged again.
+	keys, err := curator.Keys(t.Context(), client.KeyFilter{Publisher: "corran", State: keyring.Admitted})
+	require.NoError(t, err)
+	for _, k := range keys {
+		if len(k.UserIDs) > 0 && strings.HasPrefix(k.UserIDs[0], "Signs unnamed") {
+			_, err := curator.WithdrawKey(t.Context(), k.Fingerprint, "a test")
+			require.NoError(t, err)
+		}
+	}
+	require.Eventually(t, func() bool { return references() == 0 }, 30*time.Second, 300*time.Millisecond)
 }
 
 // TestSatchelAltered: one bit anywhere, and it judges nothing.
@@ -240,7 +275,7 @@ func TestReturnRefused(t *testing.T) {
 		"one missing":                     {bytes.Join([][]byte{lines[0], lines[1], lines[3]}, nil), "outcomes-disordered"},
 		"one twice":                       {bytes.Join([][]byte{lines[0], lines[1], lines[1]}, nil), "outcomes-disordered"},
 		"the first missing":               {bytes.Join([][]byte{lines[0], lines[2]}, nil), "outcomes-disordered"},
-		"cut":                             {whole[:len(whole)-50], "outcomes-altered"},
+		"cut, and something behind it":    {append(bytes.Clone(whole[:len(whole)-50]), '\n'), "outcomes-altered"},
 		"outcomes behind another's head":  {bytes.Join([][]byte{bytes.SplitAfter(foreign, []byte("\n"))[0], lines[1]}, nil), "outcomes-altered"},
 		"said to be of another satchel":   {bytes.Replace(whole, satchelID(t, lines[0]), satchelID(t, foreign), 1), "outcomes-altered"},
 		"of a satchel that is none":       {bytes.Replace(lines[0], satchelID(t, lines[0]), []byte("nothing"), 1), "satchel-unknown"},
@@ -248,7 +283,7 @@ func TestReturnRefused(t *testing.T) {
 		"no outcomes at all":              {[]byte("{}\n"), "outcomes-unreadable"},
 		"a page":                          {[]byte("<html>"), "outcomes-unreadable"},
 	} {
-		_, err := operator.ReturnOutcomes(t.Context(), c.file, "")
+		_, err := operator.ReturnOutcomes(t.Context(), c.file, "", 0)
 		var problem *client.Error
 		if assert.ErrorAs(t, err, &problem, name) {
 			assert.Equal(t, c.code, problem.Code, "%s: %s", name, problem.Detail)
@@ -259,11 +294,15 @@ func TestReturnRefused(t *testing.T) {
 	for _, one := range all {
 		assert.Zero(t, one.Returned, "nothing of it was taken")
 	}
-	// In parts: what came back before is not taken twice, and goes on.
-	first, err := operator.ReturnOutcomes(t.Context(), bytes.Join(lines[:2], nil), "")
+	// Fewer than were noted on site.
+	_, err = operator.ReturnOutcomes(t.Context(), bytes.Join(lines[:3], nil), "", 3)
+	assert.ErrorContains(t, err, "has 2 outcomes, and 3 were noted on site")
+	// In parts, and cut by a loss of power: what came back before is not taken twice, and goes
+	// on.
+	first, err := operator.ReturnOutcomes(t.Context(), append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...), "", 0)
 	require.NoError(t, err)
 	require.Len(t, first.Visits, 1)
-	then, err := operator.ReturnOutcomes(t.Context(), whole, "")
+	then, err := operator.ReturnOutcomes(t.Context(), whole, "", 0)
 	require.NoError(t, err)
 	require.Len(t, then.Visits, 3)
 	assert.True(t, then.Visits[0].Known)
@@ -284,7 +323,7 @@ func TestReturnRefused(t *testing.T) {
 		require.NoError(t, err)
 		return append(bytes.Clone(lines[0]), sealed...)
 	}
-	_, err = operator.ReturnOutcomes(t.Context(), seal(func(e *satchel.Entry) { e.Label = "another" }), "")
+	_, err = operator.ReturnOutcomes(t.Context(), seal(func(e *satchel.Entry) { e.Label = "another" }), "", 0)
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "returned-otherwise", problem.Code)
@@ -307,7 +346,7 @@ func TestReturnRefused(t *testing.T) {
 		change(&fresh)
 		sealed, err := satchel.Seal(fresh, j.Satchel, head, own)
 		require.NoError(t, err)
-		return operator.ReturnOutcomes(t.Context(), append(append(head, '\n'), sealed...), "")
+		return operator.ReturnOutcomes(t.Context(), append(append(head, '\n'), sealed...), "", 0)
 	}
 	told, err := lying(func(e *satchel.Entry) {
 		for i := range e.Outcomes {

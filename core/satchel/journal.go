@@ -162,10 +162,21 @@ type Journal struct {
 	Entries []Sealed
 	// Last is the last line, to which the next is bound.
 	Last []byte
+	// Cut is set where the file ends in the middle of an outcome, which is not taken: it was
+	// being written when the machine went down.
+	Cut bool
+}
+
+// Sum returns a few digits by which people tell where a journal ends: they are shown with
+// each outcome, to be noted down, and when it comes back.
+func (j *Journal) Sum() string {
+	sum := sha256.Sum256(j.Last)
+	return plain.Grouped(hex.EncodeToString(sum[:4]))
 }
 
 // ReadJournal reads a journal, and sees that each entry was sealed behind the one before
-// it, by the key that the header names. What does not hold is an [*Error] that names the
+// it, by the key that the header names. An outcome that was cut at the end of the file is
+// left out, see [Journal.Cut]. What else does not hold is an [*Error] that names the
 // entry.
 func ReadJournal(file []byte) (*Journal, error) {
 	if len(file) > MaxJournal {
@@ -185,8 +196,13 @@ func ReadJournal(file []byte) (*Journal, error) {
 			return nil, wrong(Unreadable, "", "The file has more than %d outcomes.", MaxEntries)
 		}
 		var next []byte
-		next, rest, _ = bytes.Cut(rest, []byte("\n"))
+		var ended bool
+		next, rest, ended = bytes.Cut(rest, []byte("\n"))
 		e, err := open(next, n, j, verifier)
+		if err != nil && !ended && !json.Valid(next) {
+			j.Cut = true
+			break
+		}
 		if err != nil {
 			return nil, err
 		}

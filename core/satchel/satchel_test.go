@@ -179,6 +179,34 @@ func TestJournal(t *testing.T) {
 
 func slicesOf(lines ...[]byte) []byte { return bytes.Join(lines, nil) }
 
+// TestCutJournal: wherever a journal is cut, what stands before the cut comes home, and the
+// sum tells where it ends.
+func TestCutJournal(t *testing.T) {
+	file, _ := sealed(t, opened(t), packed.Add(time.Hour), packed.Add(2*time.Hour))
+	whole, err := ReadJournal(file)
+	require.NoError(t, err)
+	require.False(t, whole.Cut)
+	lines := bytes.SplitAfter(file, []byte("\n"))
+	head := len(lines[0])
+	sums := map[string]bool{}
+	for at := head; at < len(file); at++ {
+		j, err := ReadJournal(file[:at])
+		require.NoError(t, err, "cut at %d", at)
+		n := bytes.Count(file[head:at], []byte("\n"))
+		entire := at+1 < len(file) && file[at] == '\n' || at == len(file)-1 // all but the line's end
+		if entire {
+			n++
+		}
+		require.Len(t, j.Entries, n, "cut at %d", at)
+		require.Equal(t, !entire && file[at-1] != '\n', j.Cut, "cut at %d", at)
+		sums[j.Sum()] = true
+	}
+	assert.Len(t, sums, len(whole.Entries)+1)
+	nul, err := ReadJournal(append(bytes.Clone(file[:len(file)-30]), make([]byte, 4096)...))
+	require.NoError(t, err, "what a file system leaves of a block that was not written")
+	assert.True(t, nul.Cut)
+}
+
 // FuzzOpen and FuzzReadJournal: whatever a file has, it is read or refused in words.
 func FuzzOpen(f *testing.F) {
 	signer, verifier := signing(f, "verify.skerrow.example")

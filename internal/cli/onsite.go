@@ -351,6 +351,7 @@ func (a *app) showSite(s *site, e *satchel.Entry, items []wire.Item) error {
 		if e.N == 1 {
 			a.wrapped("    ", fmt.Sprintf("Outcomes here are sealed by the key %s, which was made now. Note it down: whoever takes them back can ask for it.", s.journal.Fingerprint()))
 		}
+		a.wrapped("    ", fmt.Sprintf("Note down: %s, sum %s. Who takes the file back can see by that whether the end of it is missing.", counted(e.N, "outcome"), s.journal.Sum()))
 		a.wrapped("    ", fmt.Sprintf("It is on no record until it is returned with “endeixis satchel return %s”, and then judged again. The satchel is good until %s.", filepath.Base(s.path), moment(s.satchel.Until)))
 	})
 	if err != nil {

@@ -229,13 +229,15 @@ func (a *app) showJournal(name string, text []byte) error {
 
 func (a *app) satchelReturn() *cobra.Command {
 	var key string
+	var noted int
 	cmd := &cobra.Command{
 		Use: "return FILE", Short: "Bring outcomes back: they go on record, and are judged again", Args: cobra.ExactArgs(1),
 		Long: `return sends a file of outcomes to the service that packed the satchel. Each outcome
 becomes a record of its own kind and a batch, which is judged again with the keys and the
 policy of now; what counts otherwise than on site is named. A file that was altered is not
 taken, and what came back before is not taken twice. With --key, only a file that is sealed
-by the key is taken that was shown on site.`,
+by the key is taken that was shown on site; with --outcomes, only one that has as many
+outcomes as were noted there. A file that was cut at its end comes back up to the cut.`,
 		Example: "  endeixis satchel return skerrow.outcomes --key 'A1B2 C3D4 E5F6 0718'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -247,10 +249,15 @@ by the key is taken that was shown on site.`,
 				return err
 			}
 			// What is wrong with it is told without sending it.
-			if _, err := satchel.ReadJournal(text); err != nil {
+			j, err := satchel.ReadJournal(text)
+			if err != nil {
 				return cannot(err)
 			}
-			s, err := c.ReturnOutcomes(cmd.Context(), text, key)
+			if j.Cut {
+				a.note("The end of the file was cut, as by a loss of power: what stands behind outcome %d is no outcome, and nothing of it comes back.", len(j.Entries))
+			}
+			a.note("It has %s and ends with the sum %s. Compare both with what was noted on site.", counted(len(j.Entries), "outcome"), j.Sum())
+			s, err := c.ReturnOutcomes(cmd.Context(), text, key, noted)
 			if err != nil {
 				return err
 			}
@@ -258,6 +265,7 @@ by the key is taken that was shown on site.`,
 		},
 	}
 	cmd.Flags().StringVar(&key, "key", "", "the fingerprint of the key that was made on site")
+	cmd.Flags().IntVar(&noted, "outcomes", 0, "how many outcomes were noted on site; a file with fewer is not taken")
 	return cmd
 }
 

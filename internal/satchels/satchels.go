@@ -160,17 +160,19 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 			c.Waivers = append(c.Waivers, w)
 		}
 	}
+	signers := []string{}
 	for _, k := range ring.Keys() {
 		if len(k.History) == 0 || !slices.Contains(slugs, k.Publisher) {
 			continue // a candidate counts for nothing
 		}
+		signers = append(signers, string(k.Certificate.Primary.Fingerprint))
 		history := slices.Clone(k.History)
 		for i := range history {
 			history[i].Reason = "" // it decides nothing, and is nobody's business elsewhere
 		}
 		c.Keys = append(c.Keys, satchel.Key{Certificate: k.Certificate.Bytes(), Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: history})
 	}
-	rows, err := s.store.ClearancesOf(ctx, slugs, maxReferences)
+	rows, err := s.store.ClearancesOf(ctx, slugs, signers, maxReferences)
 	if err != nil {
 		return err
 	}
@@ -180,11 +182,16 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 		if err := errors.Join(json.Unmarshal(r.Measurement, &m), json.Unmarshal(r.Paths, &paths)); err != nil {
 			return err
 		}
-		if at := slices.IndexFunc(paths, func(p judge.ProofPath) bool { return p.Complete }); at >= 0 && len(m.Digests) > 0 {
+		if at := slices.IndexFunc(paths, func(p judge.ProofPath) bool { return p.Complete && of(p, slugs) }); at >= 0 && len(m.Digests) > 0 {
 			c.References = append(c.References, satchel.Reference{Name: r.Path, Size: m.Size, Digests: m.Digests, Batch: r.Batch, N: r.N, Record: r.Position, Path: paths[at]})
 		}
 	}
 	return nil
+}
+
+// of reports whether a path ends with one of some publishers.
+func of(p judge.ProofPath, slugs []string) bool {
+	return slices.ContainsFunc(p.Links, func(l judge.Link) bool { return l.Kind == "publisher" && slices.Contains(slugs, l.Ref) })
 }
 
 // maxListed bounds how many satchels are listed.
@@ -314,12 +321,16 @@ func clockOf(packed Satchel, e *satchel.Entry, returned time.Time) string {
 }
 
 // Return takes a journal back. key, if it is not empty, is the fingerprint of the key that
-// was made on site. All seals are looked at before anything is taken; what is here already
+// was made on site, and atLeast how many outcomes were noted there, or 0. All seals are looked at before anything is taken; what is here already
 // is not taken twice. An outcome that cannot be judged here keeps no other waiting.
-func (s *Service) Return(ctx context.Context, by string, file []byte, key string) (Satchel, []Visit, error) {
+func (s *Service) Return(ctx context.Context, by string, file []byte, key string, atLeast int) (Satchel, []Visit, error) {
 	j, err := satchel.ReadJournal(file)
 	if err != nil {
 		return Satchel{}, nil, faultOf(err)
+	}
+	if len(j.Entries) < atLeast {
+		return Satchel{}, nil, fault.New(fault.Invalid, "outcomes-missing", "The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.", len(j.Entries), atLeast).
+			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").At("outcomes")
 	}
 	packed, err := s.Satchel(ctx, j.Satchel)
 	if err != nil {

@@ -116,15 +116,22 @@ type Clearance struct {
 	Position    int64  `db:"position"`
 }
 
-// ClearancesOf lists the newest files that were cleared of some publishers, and count so
-// now.
-func (s Reads) ClearancesOf(ctx context.Context, publishers []string, limit int) ([]Clearance, error) {
+// ClearancesOf lists the newest files that count as cleared now by what some publishers
+// vouch for: by who signed them, whoever they were expected from. signers are the
+// fingerprints of their keys.
+func (s Reads) ClearancesOf(ctx context.Context, publishers, signers []string, limit int) ([]Clearance, error) {
 	out := []Clearance{}
-	err := s.q.SelectContext(ctx, &out, `SELECT i.batch_id, i.n, i.path, o.measurement, o.paths, o.position
-		FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
-		JOIN items i ON i.batch_id = b.id `+withOutcome+`
-		WHERE o.verdict = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
-			AND NOT EXISTS (SELECT FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n)
-		ORDER BY i.batch_id DESC, i.n LIMIT $2`, publishers, limit)
+	err := s.q.SelectContext(ctx, &out, `WITH may AS (
+			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $3)
+			UNION
+			SELECT i.batch_id, i.n FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
+				JOIN items i ON i.batch_id = b.id)
+		SELECT i.batch_id, i.n, i.path, o.measurement, coalesce(now.paths, o.paths) AS paths, o.position
+		FROM may JOIN items i ON i.batch_id = may.batch_id AND i.n = may.n `+withOutcome+`
+		LEFT JOIN LATERAL (SELECT r.after, r.paths FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) now ON true
+		WHERE coalesce(now.after, o.verdict) = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
+			AND EXISTS (SELECT FROM jsonb_array_elements(coalesce(now.paths, o.paths)) p CROSS JOIN LATERAL jsonb_array_elements(p -> 'links') l
+				WHERE (p ->> 'complete')::boolean AND l ->> 'kind' = 'publisher' AND l ->> 'ref' = ANY($1))
+		ORDER BY i.batch_id DESC, i.n LIMIT $3`, publishers, signers, limit)
 	return out, explain(err)
 }

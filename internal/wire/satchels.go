@@ -90,6 +90,7 @@ type ReturnRequest struct{ Body ReturnedOutcomes }
 
 // ReturnedOutcomes are the file that was written there.
 type ReturnedOutcomes struct {
-	File []byte `json:"file" doc:"The file of outcomes, in base64."`
-	Key  string `json:"key,omitempty" maxLength:"60" doc:"The fingerprint of the key that was made on site; with another, nothing is taken."`
+	File     []byte `json:"file" doc:"The file of outcomes, in base64."`
+	Key      string `json:"key,omitempty" maxLength:"60" doc:"The fingerprint of the key that was made on site; with another, nothing is taken."`
+	Outcomes int    `json:"outcomes,omitempty" minimum:"0" maximum:"2000" doc:"How many outcomes were noted on site; of a file with fewer, nothing is taken."`
 }
