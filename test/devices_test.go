@@ -224,7 +224,7 @@ func TestLateAnswers(t *testing.T) {
 	require.NoError(t, err)
 	image := known[0].Slots["A"]
 	var gauges []*world.Gauge
-	for _, temper := range []world.Temper{world.Late, world.Nameless, world.Chatting, world.Plain} {
+	for _, temper := range []world.Temper{world.Late, world.Nameless, world.Chatting, world.Plain, world.Paging, world.Old} {
 		g, err := scenario.Gauge(string(temper), temper, image, []byte("other bytes"))
 		require.NoError(t, err)
 		gauges = append(gauges, g)
@@ -243,10 +243,24 @@ ask:
   SHA-256: "sum slot {slot} with sha-256"
 answer: '(?m)(?P<size>\d+) bytes, (?P<algorithm>[a-z0-9-]+): (?P<digest>[0-9a-f]+)'
 `), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(c.Devices.Kinds, "paging.yaml"), []byte(`kind: paging
+title: A gauge that stops for a key
+reach: console
+prompt: '^[A-Za-z0-9-]+> ?$'
+before: [unlock]
+pager: '--More--$'
+slots:
+  a: {sent: A}
+  b: {sent: B}
+ask:
+  SHA-256: "sum slot {slot} with sha-256"
+answer: '(?m)^ *slot (?P<slot>\w+), (?P<size>\d+) bytes, (?P<algorithm>[a-z0-9-]+): (?P<digest>[0-9a-f]+)'
+refusal: '(?m)^cannot: (?P<reason>.+)$'
+`), 0o600))
 	s := testkit.StartWith(t, c)
 	clearedGauge(t, s)
 	curator, operator := s.Client(t, roles.Curator), s.Client(t, roles.Operator)
-	kinds := map[string]string{"late": "harbour-gauge", "nameless": "nameless", "chatting": "harbour-gauge", "plain": "nameless"}
+	kinds := map[string]string{"late": "harbour-gauge", "nameless": "nameless", "chatting": "harbour-gauge", "plain": "nameless", "paging": "paging", "old": "harbour-gauge"}
 	got := map[string]string{}
 	for name, kind := range kinds {
 		_, err := curator.SetDevice(t.Context(), name, wire.DeviceDetails{Kind: kind, Address: addresses[name], Credential: scenario.GaugeCredential})
@@ -273,6 +287,8 @@ answer: '(?m)(?P<size>\d+) bytes, (?P<algorithm>[a-z0-9-]+): (?P<digest>[0-9a-f]
 		"nameless a": "unproven device-unclear", "nameless b": "unproven device-unclear",
 		"chatting a": "cleared", "chatting b": "refused",
 		"plain a": "cleared", "plain b": "refused", // each on a connection of its own
+		"paging a": "cleared", "paging b": "refused",
+		"old a": "cleared", "old b": "refused", // by MD5, as SHA-256 is refused
 	}, got)
 }
 

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"regexp"
@@ -65,12 +66,40 @@ func Printed(said []byte) string {
 	text = escapes.ReplaceAllString(text, "")
 	text = strings.ReplaceAll(text, "\r\n", "\n")
 	text = strings.ReplaceAll(text, "\r", "\n")
+	if strings.ContainsRune(text, '\b') {
+		text = overwritten(text)
+	}
 	return strings.Map(func(r rune) rune {
 		if r < 0x20 && r != '\n' && r != '\t' || r == 0x7f {
 			return -1
 		}
 		return r
 	}, text)
+}
+
+// overwritten carries out backspaces: what is written behind one stands in the place of what
+// was there, as where a pager's question is erased.
+func overwritten(text string) string {
+	var out strings.Builder
+	for line := range strings.Lines(text) {
+		var shown []rune
+		at := 0
+		for _, r := range line {
+			switch {
+			case r == '\b':
+				at = max(0, at-1)
+			case r == '\n':
+				shown, at = append(shown, r), len(shown)+1
+			case at < len(shown):
+				shown[at] = r
+				at++
+			default:
+				shown, at = append(shown, r), at+1
+			}
+		}
+		out.WriteString(string(shown))
+	}
+	return out.String()
 }
 
 // Shown returns what is kept of what a device said, safe to show.
@@ -99,6 +128,12 @@ func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *d
 func (k *Kind) Loose(slot *Slot, asked digest.Algorithm, said []byte) bool {
 	_, finding := k.Read(slot, asked, said)
 	return finding != nil && finding.Code != diagnose.DeviceRefused
+}
+
+// Refused reports whether what was said is that the device does not compute this.
+func (k *Kind) Refused(slot *Slot, asked digest.Algorithm, said []byte) bool {
+	_, finding := k.Read(slot, asked, said)
+	return finding != nil && finding.Code == diagnose.DeviceRefused
 }
 
 // Apart reports whether each question has to be asked on a connection of its own: a console
@@ -178,7 +213,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 		}
 		out.Algorithm = a
 	}
-	value, err := hex.DecodeString(strings.TrimPrefix(strings.ToLower(bare.Replace(group("digest"))), "0x"))
+	value, err := k.valueOf(out.Algorithm, group("digest"))
 	if err != nil || len(value) != out.Algorithm.Size() {
 		return out, unclear("Its value %s is not one of %s, which has %d digits.", plain.Quoted(clip(group("digest"))), out.Algorithm, 2*out.Algorithm.Size())
 	}
@@ -189,6 +224,31 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 		}
 	}
 	return out, nil
+}
+
+// valueOf decodes a value as the kind gives it.
+func (k *Kind) valueOf(a digest.Algorithm, text string) (digest.Value, error) {
+	bareText := strings.TrimPrefix(strings.ToLower(bare.Replace(text)), "0x")
+	if a.Class() != digest.Checksum || a.Size() > 8 {
+		return hex.DecodeString(bareText)
+	}
+	var value []byte
+	if k.Decimal {
+		n, err := strconv.ParseUint(bareText, 10, 8*a.Size())
+		if err != nil {
+			return nil, err
+		}
+		value = binary.BigEndian.AppendUint64(nil, n)[8-a.Size():]
+	} else {
+		var err error
+		if value, err = hex.DecodeString(bareText); err != nil {
+			return nil, err
+		}
+	}
+	if k.Reversed {
+		slices.Reverse(value)
+	}
+	return value, nil
 }
 
 // bare takes away what stands between digits for the eye.

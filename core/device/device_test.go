@@ -244,6 +244,49 @@ func TestCopied(t *testing.T) {
 	}
 }
 
+// TestKindsOfConsoles: what a console has to be told first, where it stops, and how it writes
+// checksums.
+func TestKindsOfConsoles(t *testing.T) {
+	with := func(more string) (*Kind, error) { return ParseKind("pump.yaml", []byte(good+more)) }
+	k, err := with("before: [\"terminal length 0\", enable]\npager: '--More--$'\nchecksum_order: reversed\n")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"terminal length 0", "enable"}, k.Before)
+	assert.Equal(t, " ", k.PagerKey)
+	crc := func(k *Kind, text string) string {
+		a, f := k.Read(k.Slot("a"), digest.CRC32, []byte("slot 0 = "+text+"\n"))
+		require.Nil(t, f)
+		return a.Value.String()
+	}
+	assert.Equal(t, "04030201", crc(k, "01020304"))
+	plain, err := with("")
+	require.NoError(t, err)
+	assert.Equal(t, "01020304", crc(plain, "0x01020304"[2:]))
+	decimal, err := with("checksum_base: decimal\n")
+	require.NoError(t, err)
+	assert.Equal(t, "01020304", crc(decimal, "16909060"))
+	a, f := decimal.Read(decimal.Slot("a"), digest.MD5, []byte("slot 0 = "+sum+"\n"))
+	require.Nil(t, f, "a digest is no number")
+	assert.Equal(t, sum, a.Value.String())
+	for more, says := range map[string]string{
+		"before: enable\n":            "is a list of at most 10 lines",
+		"before: [\"a\\nb\"]\n":       "line break",
+		"before: [\"sum {slot}\"]\n":  "nothing stands for anything",
+		"pager: ''\n":                 "",
+		"pager: 'x*'\n":               "matches where nothing was said",
+		"checksum_order: backwards\n": "is one of usual, reversed",
+		"checksum_base: octal\n":      "is one of hexadecimal, decimal",
+	} {
+		_, err := with(more)
+		if says == "" {
+			assert.NoError(t, err, more)
+			continue
+		}
+		assert.ErrorContains(t, err, says, more)
+	}
+	assert.Equal(t, "tide 4.2\nslot 0 = 01\n", strings.ReplaceAll(Printed([]byte("tide 4.2\r\n--More--\b\b\b\b\b\b\b\b        \b\b\b\b\b\b\b\bslot 0 = 01\r\n")), "\u0000", ""))
+	assert.Equal(t, "ab\n", Printed([]byte("\b\b\bax\bb\n")))
+}
+
 func TestShown(t *testing.T) {
 	assert.Equal(t, "slot 0\nbusy", Shown([]byte("\x1b[2J\r\n slot 0\r\nbusy \r\n")))
 	assert.NotContains(t, Shown([]byte("a\u202eb\x00\x9b31mc")), "\u202e")

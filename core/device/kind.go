@@ -73,6 +73,15 @@ type Kind struct {
 	Slots []Slot
 	// Ask has the line to send by algorithm, with {slot} where the slot is to be named.
 	Ask map[digest.Algorithm]string
+	// Before are lines that a console is given before the first question, each of which ends
+	// with the prompt: to turn paging off, to enter a mode.
+	Before []string
+	// Pager matches what a console shows where it waits for PagerKey before it goes on.
+	Pager    *regexp.Regexp
+	PagerKey string
+	// Reversed is set where the bytes of checksums are given in reverse order, and Decimal
+	// where they are decimal numbers.
+	Reversed, Decimal bool
 	// Answer and Refusal match what the device says, in their named groups: digest,
 	// and perhaps slot, algorithm and size; reason.
 	Answer, Refusal *regexp.Regexp
@@ -146,12 +155,26 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 		p.wrong(root.line("answer"), "the answer needs a group for the value: (?P<digest>…)")
 	}
 	k.Refusal = p.pattern(root, "refusal", false, []string{"reason"})
+	k.Before = p.lines(root, "before")
+	k.Pager = p.pattern(root, "pager", false, nil)
+	if k.Pager != nil && k.Pager.MatchString("") {
+		p.wrong(root.line("pager"), "the pager's pattern matches where nothing was said")
+	}
+	k.PagerKey = p.word(root, "pager_key", false)
+	if k.PagerKey == "" {
+		k.PagerKey = " "
+	}
+	if k.Reach != Console && (len(k.Before) > 0 || k.Pager != nil) {
+		p.wrong(root.at, "before and pager are for consoles")
+	}
+	k.Reversed = choice(p, root, "checksum_order", []string{"usual", "reversed"}, "usual") == "reversed"
+	k.Decimal = choice(p, root, "checksum_base", []string{"hexadecimal", "decimal"}, "hexadecimal") == "decimal"
 	k.ConnectWithin = p.time(root, "connect_within", k.ConnectWithin)
 	k.AnswerWithin = p.time(root, "answer_within", k.AnswerWithin)
 	p.slots(root, k)
 	p.questions(root, k)
 	p.fill(root, k)
-	p.rest(root, "kind", "title", "reach", "covers", "prompt", "answer", "refusal", "connect_within", "answer_within", "slots", "ask", "fill")
+	p.rest(root, "kind", "title", "reach", "covers", "prompt", "answer", "refusal", "connect_within", "answer_within", "slots", "ask", "fill", "before", "pager", "pager_key", "checksum_order", "checksum_base")
 	if len(p.mistakes) > 0 {
 		return nil, p.error()
 	}
@@ -308,6 +331,33 @@ func (p *reading) word(f *fields, name string, needed bool) string {
 		return ""
 	}
 	return text
+}
+
+// maxBefore bounds the lines before the first question.
+const maxBefore = 10
+
+// lines returns a list of texts of one line each.
+func (p *reading) lines(f *fields, name string) []string {
+	node := f.values[name]
+	if node == nil {
+		return nil
+	}
+	list, ok := node.(*ast.SequenceNode)
+	if !ok || len(list.Values) > maxBefore {
+		p.wrong(f.lines[name], "%s is a list of at most %d lines", name, maxBefore)
+		return nil
+	}
+	var out []string
+	for _, one := range list.Values {
+		// Each is read as a field of its own would be.
+		single := &fields{at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: one}}
+		line := p.word(single, name, true)
+		if holes.MatchString(line) {
+			p.wrong(f.lines[name], "in %s nothing stands for anything", name)
+		}
+		out = append(out, line)
+	}
+	return out
 }
 
 func choice[T ~string](p *reading, f *fields, name string, of []T, otherwise T) T {

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 
 	"endeixis/core/device"
 	"endeixis/core/diagnose"
@@ -35,6 +36,13 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	first.Kind, first.Label, first.Detail = "slot", where, fmt.Sprintf("%d bytes, by the word of %s", m.Size, who)
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
 	matched := against.Variant(algorithm, value)
+	reversed := false
+	if matched == digest.Unknown && algorithm.Class() == digest.Checksum {
+		backwards := slices.Clone(value)
+		slices.Reverse(backwards)
+		matched = against.Variant(algorithm, backwards)
+		reversed = matched != digest.Unknown
+	}
 	if matched == digest.Unknown || said.Covers == device.Image && m.Size != against.Size {
 		g.Code, g.Effect = DigestMismatch, Refuses
 		g.Sentence = fmt.Sprintf("%s does not have the bytes of %s.", capital(where), named)
@@ -59,6 +67,14 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 			Advice:   "Mend the description of its kind; nothing is wrong with what is in the slot.",
 		}}
 		g.Algorithm = matched
+	}
+	if reversed {
+		g.Expected = against.Digests[matched]
+		variant = append(variant, diagnose.Finding{
+			Code:     diagnose.WrongAlgorithm,
+			Sentence: fmt.Sprintf("The device gives the bytes of the %s in reverse order.", matched),
+			Advice:   "Say so in the description of its kind, with “checksum_order: reversed”; nothing is wrong with what is in the slot.",
+		})
 	}
 	weak := matched.PreimageBits() < b.policyOn(item.Path).DevicePreimageBits
 	if weak || !against.Known() {

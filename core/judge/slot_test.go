@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -52,6 +53,8 @@ func TestSlot(t *testing.T) {
 		"SHA-1, and more is asked":        {by: digest.SHA1, original: cleared, bits: 124, verdict: Cleared},
 		"a CRC":                           {by: digest.CRC32, original: cleared, verdict: Unproven, has: []Code{DigestMatch, WeakDigestOnly, DeviceSaid}},
 		"a CRC, and one bit is asked":     {by: digest.CRC32, original: cleared, bits: 1, verdict: Unproven, has: []Code{WeakDigestOnly}},
+		"a CRC in reverse order":          {by: digest.CRC32, value: backwards(valueOf(digest.CRC32, "release")), original: cleared, verdict: Unproven, has: []Code{WeakDigestOnly}, finding: diagnose.WrongAlgorithm},
+		"an MD5 in reverse order":         {by: digest.MD5, value: backwards(valueOf(digest.MD5, "release")), original: cleared, verdict: Refused, has: []Code{DigestMismatch}},
 		"a CRC of another variant":        {by: digest.CRC32, value: valueOf(digest.CRC32BZIP2, "release"), original: cleared, verdict: Unproven, has: []Code{WeakDigestOnly}, finding: diagnose.WrongAlgorithm},
 		"other bytes":                     {by: digest.SHA256, value: valueOf(digest.SHA256, "another"), original: cleared, verdict: Refused, has: []Code{DigestMismatch, DeviceSaid}},
 		"other bytes, by a CRC":           {by: digest.CRC32, value: valueOf(digest.CRC32, "another"), original: cleared, verdict: Refused, has: []Code{DigestMismatch}},
@@ -106,6 +109,12 @@ func TestSlot(t *testing.T) {
 
 // TestSlotWithoutAnswer: a device that gives no value leaves the slot unproven, whatever
 // the release counts.
+func backwards(v digest.Value) digest.Value {
+	out := slices.Clone(v)
+	slices.Reverse(out)
+	return out
+}
+
 func TestSlotWithoutAnswer(t *testing.T) {
 	m := saidOf(digest.SHA256, nil, 0)
 	m.Digests = nil

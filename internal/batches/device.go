@@ -182,7 +182,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 		if slot == nil {
 			return nil, s.fail(ctx, b, fault.New(fault.Conflict, "slot-unknown", "A device of the kind %s has no slot %s any more.", kind.Name, plain.Quoted(name)))
 		}
-		questions[i] = devices.Question{Slot: slot, Algorithm: algorithms[0]}
+		questions[i] = devices.Question{Slot: slot, Algorithms: algorithms}
 		out[i] = measure.Measurement{Device: &device.SlotAccount{
 			Device: a.Device.Name, Kind: kind.Name, KindDigest: kind.Digest, Slot: name, SlotTitle: slot.Title, Reach: kind.Reach,
 			Address: a.Device.Address, Algorithm: algorithms[0], Question: kind.Question(slot, algorithms[0]), Covers: kind.Covers,
@@ -204,6 +204,9 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 	for i := range out {
 		m, reply := &out[i], replies[i]
 		m.Sign(w)
+		if reply.Algorithm != digest.Unknown {
+			m.Device.Algorithm, m.Device.Question = reply.Algorithm, kind.Question(questions[i].Slot, reply.Algorithm)
+		}
 		m.Device.HostKey, m.Device.Said, m.Device.Milliseconds = reply.HostKey, device.Shown([]byte(device.WithoutEcho(device.Printed(reply.Said), m.Device.Question))), reply.Took.Milliseconds()
 		finding := reply.Finding
 		var answer device.Answer
@@ -212,7 +215,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 		case a.Printed != "":
 			answer, finding = kind.Copied(questions[i].Slot, algorithms, reply.Said)
 		default:
-			answer, finding = kind.Read(questions[i].Slot, questions[i].Algorithm, reply.Said)
+			answer, finding = kind.Read(questions[i].Slot, m.Device.Algorithm, reply.Said)
 		}
 		if finding != nil {
 			m.Device.Finding = finding

@@ -30,22 +30,31 @@ type Credential struct {
 
 // A Question is a slot, and what is asked about it.
 type Question struct {
-	Slot      *device.Slot
-	Algorithm digest.Algorithm
+	Slot *device.Slot
+	// Algorithms are those that are asked for, one after the other, until one is not refused.
+	Algorithms []digest.Algorithm
+}
+
+// asked is a question for one algorithm.
+type asked struct {
+	slot      *device.Slot
+	algorithm digest.Algorithm
 }
 
 // A Reply is what came of a question.
 type Reply struct {
-	Said    []byte
-	HostKey string
-	Took    time.Duration
+	Said []byte
+	// Algorithm is what was asked for last.
+	Algorithm digest.Algorithm
+	HostKey   string
+	Took      time.Duration
 	// Finding says why nothing usable came.
 	Finding *diagnose.Finding
 }
 
 // line is a connection to a device on which questions are asked.
 type line interface {
-	ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding)
+	ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding)
 }
 
 // Ask asks a device some questions, one after the other: on one connection, or each on one
@@ -99,7 +108,13 @@ func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questi
 	}
 	for i, q := range questions {
 		begun := s.now()
-		out[i].Said, out[i].Finding = to.ask(ctx, q)
+		for _, a := range q.Algorithms {
+			out[i].Algorithm = a
+			out[i].Said, out[i].Finding = to.ask(ctx, asked{q.Slot, a})
+			if out[i].Finding != nil || !k.Refused(q.Slot, a, out[i].Said) {
+				break // else it may compute another
+			}
+		}
 		out[i].Took = s.now().Sub(begun)
 		if k.Reach != device.Console {
 			continue // each had a session of its own
@@ -109,7 +124,7 @@ func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questi
 			rest(i+1, out[i].Finding)
 			return false
 		}
-		if k.Loose(q.Slot, q.Algorithm, out[i].Said) {
+		if k.Loose(q.Slot, out[i].Algorithm, out[i].Said) {
 			rest(i+1, notAsked(q.Slot))
 			return true
 		}
@@ -323,7 +338,7 @@ type commands struct {
 	kind   *device.Kind
 }
 
-func (c *commands) ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding) {
+func (c *commands) ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding) {
 	session, err := c.client.NewSession()
 	if err != nil {
 		return nil, cut()
@@ -335,7 +350,7 @@ func (c *commands) ask(ctx context.Context, q Question) ([]byte, *diagnose.Findi
 	defer stop()
 	out, err := session.StdoutPipe()
 	if err == nil {
-		err = session.Start(c.kind.Question(q.Slot, q.Algorithm))
+		err = session.Start(c.kind.Question(q.slot, q.algorithm))
 	}
 	var said []byte
 	if err == nil {
@@ -400,6 +415,17 @@ func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*cons
 		}
 		return nil, finding
 	}
+	for _, line := range k.Before {
+		if !c.drain(ctx) {
+			return nil, cut()
+		}
+		if _, err := io.WriteString(c.in, line+"\r"); err != nil {
+			return nil, cut()
+		}
+		if _, finding := c.until(ctx, k.ConnectWithin); finding != nil {
+			return nil, finding
+		}
+	}
 	return c, nil
 }
 
@@ -414,16 +440,16 @@ const (
 
 // ask puts a question. An answer may come behind a prompt that something else called forth,
 // such as a message of the device's own.
-func (c *console) ask(ctx context.Context, q Question) ([]byte, *diagnose.Finding) {
+func (c *console) ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding) {
 	if !c.drain(ctx) {
 		return nil, cut()
 	}
-	text := c.kind.Question(q.Slot, q.Algorithm)
+	text := c.kind.Question(q.slot, q.algorithm)
 	if _, err := io.WriteString(c.in, text+"\r"); err != nil {
 		return nil, cut()
 	}
 	said, finding := c.until(ctx, c.kind.AnswerWithin)
-	for late := time.Now().Add(lateAnswer); finding == nil && c.kind.Loose(q.Slot, q.Algorithm, said) && time.Now().Before(late); {
+	for late := time.Now().Add(lateAnswer); finding == nil && c.kind.Loose(q.slot, q.algorithm, said) && time.Now().Before(late); {
 		more, late := c.until(ctx, time.Until(late))
 		if said = append(said, more...); late != nil {
 			break
@@ -471,8 +497,16 @@ func (c *console) until(ctx context.Context, within time.Duration) (said []byte,
 				return said[:device.MaxAnswer], tooMuch()
 			}
 			last := said[bytes.LastIndexByte(said, '\n')+1:]
-			if shown := device.Printed(last); len(last) < 4096 && c.kind.Prompt.MatchString(lastLine(shown)) {
+			shown := lastLine(device.Printed(last))
+			switch {
+			case len(last) >= 4096:
+			case c.kind.Prompt.MatchString(shown):
 				return said[:len(said)-len(last)], nil
+			case c.kind.Pager != nil && c.kind.Pager.MatchString(shown):
+				said = said[:len(said)-len(last)]
+				if _, err := io.WriteString(c.in, c.kind.PagerKey); err != nil {
+					return said, cut()
+				}
 			}
 		}
 	}

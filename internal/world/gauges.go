@@ -60,6 +60,10 @@ const (
 	// only when the next question has come.
 	Chatting Temper = "chatting"
 	Late     Temper = "late"
+	// Paging stops for a key before it answers, and erases its question; it has to be unlocked
+	// first. Old computes MD5 and CRC-32 alone.
+	Paging Temper = "paging"
+	Old    Temper = "old"
 	// Nameless is as Late, and names no slot in its answers.
 	Nameless Temper = "nameless"
 )
@@ -153,6 +157,8 @@ func (g *Gauge) console(ctx context.Context, to ssh.Channel, conn io.Closer) {
 	say("Tidewright gauge controller\r\n\r\n" + g.Name + "> ")
 	var line []byte
 	owed := "" // what it has not answered yet
+	unlocked := false
+	key := func() { to.Read(make([]byte, 1)) } //nolint:errcheck // they may be gone
 	for buffer := make([]byte, 256); ; {
 		n, err := to.Read(buffer)
 		for _, b := range buffer[:n] {
@@ -169,8 +175,20 @@ func (g *Gauge) console(ctx context.Context, to ssh.Channel, conn io.Closer) {
 					now = func(text string) { owed += text }
 					say("tide 4.2 m\r\n")
 				}
-				if !g.answer(ctx, now, conn, text) {
-					return
+				switch {
+				case g.Temper == Paging && text == "unlock":
+					unlocked = true
+				case g.Temper == Paging && !unlocked:
+					say("cannot: it is locked\r\n")
+				default:
+					if g.Temper == Paging {
+						say("tide 4.2 m\r\ntide 4.3 m\r\n--More--")
+						key()
+						say(strings.Repeat("\b", 8) + strings.Repeat(" ", 8) + strings.Repeat("\b", 8))
+					}
+					if !g.answer(ctx, now, conn, text) {
+						return
+					}
 				}
 				say(g.Name + "> ")
 			}
@@ -198,7 +216,7 @@ func (g *Gauge) answer(ctx context.Context, say func(string), conn io.Closer, li
 	slot, word := found[1], found[2]
 	image, there := g.Slots[slot]
 	algorithm, err := digest.Parse(word)
-	if !there || err != nil || g.Temper == OtherCRC && algorithm != digest.CRC32 {
+	if !there || err != nil || g.Temper == OtherCRC && algorithm != digest.CRC32 || g.Temper == Old && algorithm.Size() > digest.MD5.Size() {
 		say("cannot: no such slot or sum\r\n")
 		return true
 	}
@@ -257,7 +275,7 @@ func (g *Gauge) answer(ctx context.Context, say func(string), conn io.Closer, li
 		say("tide 4.2 m\r\n" + g.Name + "> ")
 		wait(300 * time.Millisecond)
 		say("\r\n")
-	case Plain, OtherCRC, OtherKey, OtherSlot, Silent, Late:
+	case Plain, OtherCRC, OtherKey, OtherSlot, Silent, Late, Paging, Old:
 	}
 	say(answer)
 	return true
