@@ -341,7 +341,7 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 	r := endeixis(t, s, "operator", "keyring", "import", flood(50<<20/len(certification)))
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, r.out, "new")
-	assert.Contains(t, words(r), "more than one key may have here were left out")
+	assert.Contains(t, words(r), "packets are dropped: more than one key may have here")
 	start := time.Now()
 	r = endeixis(t, s, "auditor", "keyring", "show", made.Primary.Fingerprint())
 	assert.Zero(t, r.code, r.err)

@@ -292,7 +292,7 @@ func TestReadbackOfOtherThings(t *testing.T) {
 		{1, "is no medium", []string{"/dev/null", "--against", image}},
 		{1, "is no medium", []string{filepath.Join(dir, "pipe"), "--against", image}},
 		{1, "nothing on it", []string{file("empty", nil), "--against", image}},
-		{2, "say with --against", []string{flash}},
+		{2, "go with --against", []string{flash, "--each"}},
 		{2, "is a folder", []string{flash, "--against", dir}},
 		{2, "no digest", []string{flash, "--against", "gauge.img.old"}},
 		{2, "at least one byte", []string{flash, "--against", sums[0].Digests["SHA-256"], "--length", "-4"}},
@@ -438,6 +438,69 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "and not what is in it")
 	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
 	assert.Equal(t, "a single bit is flipped", got.Items[0].Readback.Damage.Differences[0].Looks)
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}
+
+// TestWhatIsOnTheMedium: a medium alone, of which nobody knows what should be on it; and parts
+// of media.
+func TestWhatIsOnTheMedium(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	firmware := bytes.Repeat([]byte("light controller "), 5000)
+	padded := append(bytes.Clone(firmware), bytes.Repeat([]byte{0xff}, 128<<10-len(firmware))...) // its own end is FF
+	b := publishes(t, s, "corran/lights", map[string][]byte{"light.bin": firmware, "padded.bin": padded})
+	require.Equal(t, 2, b.Counts.Cleared)
+	dir := t.TempDir()
+	medium := func(content ...[]byte) string {
+		path := filepath.Join(dir, "medium")
+		require.NoError(t, os.WriteFile(path, bytes.Join(content, nil), 0o644))
+		return path
+	}
+	erased := bytes.Repeat([]byte{0xff}, 1<<20)
+	r := endeixis(t, s, "operator", "readback", medium(firmware, make([]byte, 5000)))
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "exactly those of light.bin of batch")
+	assert.Contains(t, r.err, "which has 85000 bytes; 5000 more follow")
+	r = endeixis(t, s, "operator", "readback", medium(padded, erased))
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "exactly those of padded.bin of batch", "the longest says the most")
+	before, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	firmware[100] ^= 1
+	r = endeixis(t, s, "operator", "readback", medium(firmware, erased))
+	assert.Equal(t, 11, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "begins with no file that was cleared here")
+	assert.Contains(t, r.err, "Nothing is on record")
+	after, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	assert.Len(t, after, len(before))
+	firmware[100] ^= 1
+
+	// Somewhere on the medium, and in a partition of it.
+	table := make([]byte, 8192)
+	table[510], table[511], table[446+4], table[446+8], table[446+12] = 0x55, 0xaa, 0x83, 16, 200
+	card := medium(table, firmware, erased)
+	for _, where := range [][]string{{"--offset", "8192"}, {"--partition", "1"}} {
+		r = endeixis(t, s, "operator", append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, where...)...)
+		assert.Zero(t, r.code, r.out+r.err)
+		assert.Contains(t, words(r), "The 85000 bytes of the medium from offset 8192 on are exactly those of light.bin")
+		r = endeixis(t, s, "operator", append([]string{"readback", card}, where...)...)
+		assert.Zero(t, r.code, r.out+r.err)
+	}
+	for says, args := range map[string][]string{
+		"has no partition 2. There are 1 (102400 bytes from 8192 on)": {"--partition", "2"},
+		"no part of 0 from 99999999 on":                               {"--offset", "99999999"},
+		"both say where it begins":                                    {"--offset", "1", "--partition", "1"},
+	} {
+		r = endeixis(t, s, "operator", append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, args...)...)
+		assert.NotZero(t, r.code)
+		assert.Contains(t, r.err, says)
+	}
+	// On site, by what a satchel knows.
+	v := visit(t, s, "corran")
+	r = v.on("readback", medium(firmware, make([]byte, 5000)))
+	assert.Zero(t, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "exactly those of light.bin")
 	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 }
 

@@ -37,6 +37,10 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	first := artifactLink(item, m)
 	first.Kind = "medium"
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
+	place := fmt.Sprintf("The first %d bytes of the medium", m.Size)
+	if m.Readback != nil && m.Readback.Medium.From > 0 {
+		place = fmt.Sprintf("The %d bytes of the medium from offset %d on", m.Size, m.Readback.Medium.From)
+	}
 	if m.Size < against.Size {
 		g.Code, g.Effect = SizeMismatch, Refuses
 		g.Sentence = fmt.Sprintf("The medium has %d bytes, and %s has %d: the end of it is not on the medium.", m.Size, named, against.Size)
@@ -48,7 +52,7 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	}
 	if !matches {
 		g.Code, g.Effect = DigestMismatch, Refuses
-		g.Sentence = fmt.Sprintf("The first %d bytes of the medium are not those of %s.", m.Size, named)
+		g.Sentence = fmt.Sprintf("%s are not those of %s.", place, named)
 		g.Advice = "Do not use this medium. Write it again and read it back; if it stays so, use another medium or drive."
 		if len(item.Against.Forms) > 0 {
 			g.Sentence += " It is not that file itself either."
@@ -59,13 +63,13 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 		return true
 	}
 	g.Code, g.Effect = DigestMatch, Supports
-	g.Sentence = fmt.Sprintf("The first %d bytes of the medium are exactly those of %s.", m.Size, named)
+	g.Sentence = fmt.Sprintf("%s are exactly those of %s.", place, named)
 	if len(against.Forms) > 0 && !against.Within() {
 		g.Sentence += " It is that file as it stands, and not what is in it."
 	}
 	if algorithm.CollisionBits() < identityBits {
 		g.Effect = Notes
-		g.Sentence = fmt.Sprintf("The first %d bytes of the medium have the %s of %s, which shows damage and no more.", m.Size, algorithm, named)
+		g.Sentence = fmt.Sprintf("%s have the %s of %s, which shows damage and no more.", place, algorithm, named)
 	}
 	if !against.Known() {
 		g.Effect = Notes

@@ -32,6 +32,8 @@ type Medium struct {
 	Label string `json:"label,omitempty"`
 	// Number counts media that are read one after the other; 0 for a single one.
 	Number int `json:"number,omitempty"`
+	// From is where the part of it begins that was looked at, in bytes; Size is how long that is.
+	From int64 `json:"from,omitempty"`
 }
 
 // A Cache says whether the bytes came from the medium, and not from what the system
@@ -96,7 +98,7 @@ const maxRanges = 100
 
 // Harmless bounds an account that came from elsewhere, and makes it safe to show.
 func (a *Report) Harmless() error {
-	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 || a.Form < 0 {
+	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 || a.Form < 0 || a.Medium.From < 0 {
 		return fmt.Errorf("a medium cannot have a negative length")
 	}
 	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried} {

@@ -375,7 +375,7 @@ func itemHere(d *verify.Settled) wire.Item {
 
 // readbackOnSite reads a medium back by a satchel. An image that is a file here is
 // verified first, as an outcome of its own, on which that of the medium rests.
-func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium, arg, label string) error {
+func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium string, part mediumPart, arg, label string) error {
 	s, err := a.openSite(f)
 	if err != nil {
 		return err
@@ -392,9 +392,9 @@ func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium, arg, labe
 	if err != nil {
 		return err
 	}
-	m, err := measurer.OpenMedium(path)
+	m, err := part.open(path)
 	if err != nil {
-		return &exit{exitFailed, err}
+		return err
 	}
 	defer m.Close()
 	name := filepath.Base(m.Info.Name)

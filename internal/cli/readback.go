@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -35,16 +36,19 @@ type backAgainst struct {
 	// image is the image itself, if it is a file here, and carried what it carries.
 	image   readback.Original
 	carried []readback.Part
-	close   func()
+	// part is where on the media it begins.
+	part  mediumPart
+	close func()
 }
 
 func (a *app) readbackCommand() *cobra.Command {
 	var against, label string
 	var length int64
 	var each bool
+	var part mediumPart
 	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "readback MEDIUM --against WHAT", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.ExactArgs(1),
+		Use: "readback MEDIUM [--against WHAT]", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.ExactArgs(1),
 		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
 system still has of it in memory where that can be. It compares exactly as many bytes as
 the image has, says what follows them, which parts cannot be read, and where and how the
@@ -53,18 +57,29 @@ HEX, S-record and UF2 files as they stand and as the bytes they carry, address b
 
 WHAT is the image: a file here; a file of a depot that was verified, as depot:path; the
 record of a file, as record:812; or a digest, with --length where nothing that was
-verified here has it. The medium is cleared if its bytes are those of a file that is.`,
+verified here has it. The medium is cleared if its bytes are those of a file that is.
+Without --against it is found out which file that was cleared the medium holds.`,
 		Example: "  endeixis readback /dev/sr0 --against quayside:corran/chart-2026-11/chart-2026-11.iso\n  endeixis readback /dev/sdb --against gauge-fw-4.2-main.img --each\n" +
-			"  endeixis readback flash.hex --against record:812",
+			"  endeixis readback flash.hex --against record:812\n  endeixis readback dump.bin",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if part.offset != 0 && part.partition != 0 {
+				return usage("--offset and --partition both say where it begins; give one of them")
+			}
+			if against == "" && (each || length != 0) {
+				return usage("--each and --length go with --against: what should be on the medium")
+			}
 			if against == "" {
-				return usage("say with --against what should be on the medium; see “endeixis readback --help”")
+				found, err := a.known(cmd.Context(), site, args[0], part)
+				if err != nil || found == "" {
+					return err
+				}
+				against = found
 			}
 			if site.given() {
 				if each || length != 0 {
 					return usage("--each and --length need the service; they do not go with --satchel")
 				}
-				return a.readbackOnSite(cmd.Context(), site, args[0], against, label)
+				return a.readbackOnSite(cmd.Context(), site, args[0], part, against, label)
 			}
 			c, err := a.reached(cmd.Context())
 			if err != nil {
@@ -75,6 +90,7 @@ verified here has it. The medium is cleared if its bytes are those of a file tha
 				return err
 			}
 			defer what.close()
+			what.part = part
 			if each {
 				return a.readEach(cmd.Context(), c, args[0], what, label)
 			}
@@ -87,10 +103,120 @@ verified here has it. The medium is cleared if its bytes are those of a file tha
 	}
 	cmd.Flags().StringVar(&against, "against", "", "the image: a file, depot:path, record:NUMBER, or a digest")
 	cmd.Flags().Int64Var(&length, "length", 0, "with a digest: how many bytes the image has")
+	cmd.Flags().Int64Var(&part.offset, "offset", 0, "where on the medium the image begins, in bytes")
+	cmd.Flags().IntVar(&part.partition, "partition", 0, "the partition that has the image, by its number")
 	site.add(cmd)
 	cmd.Flags().BoolVar(&each, "each", false, "ask for one medium after the other, until there are no more")
 	cmd.Flags().StringVar(&label, "label", "readback", "a label for the batch")
 	return cmd
+}
+
+// A mediumPart is the part of a medium that is looked at; all of it, if nothing is set.
+type mediumPart struct {
+	offset    int64
+	partition int
+}
+
+// open opens a medium, or a part of it.
+func (p mediumPart) open(path string) (*measurer.Medium, error) {
+	m, err := measurer.OpenMedium(path)
+	if err != nil {
+		return nil, &exit{exitFailed, err}
+	}
+	switch {
+	case p.partition != 0:
+		err = m.Partition(p.partition)
+	case p.offset != 0:
+		err = m.From(p.offset, 0)
+	}
+	if err != nil {
+		m.Close()
+		return nil, &exit{exitFailed, err}
+	}
+	return m, nil
+}
+
+// known finds out which file that was cleared a medium holds, and returns how it is named
+// for --against. It is empty where it holds none: then that was said, and nothing is on record.
+func (a *app) known(ctx context.Context, f siteFlags, path string, part mediumPart) (string, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	find, err := a.finder(ctx, f)
+	if err != nil {
+		return "", err
+	}
+	m, err := part.open(path)
+	if err != nil {
+		return "", err
+	}
+	defer m.Close()
+	lengths, err := readback.Lengths(ctx, m, m.Info.Size)
+	if err != nil || len(lengths) == 0 {
+		return "", err
+	}
+	bar := a.bar(m.Info.Size, path)
+	readings, err := readback.ReadTo(ctx, m, lengths, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                                                   //nolint:errcheck // only for the eye
+	if err != nil {
+		return "", err
+	}
+	// The longest says the most.
+	for _, r := range slices.Backward(readings) {
+		value := r.Digests[digest.SHA256]
+		if len(value) == 0 {
+			continue
+		}
+		against, name, err := find(value)
+		if err != nil {
+			return "", err
+		}
+		if against != "" {
+			a.note("It begins with %s, which has %d bytes; %d more follow. Now it is held against that.", plain.Text(name), r.Size, m.Info.Size-r.Size)
+			return against, nil
+		}
+	}
+	fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("unproven"), a.bold(plain.Text(path)))
+	a.wrapped("    ", "It begins with no file that was cleared here: neither as long as it says itself, nor up to where its content ends, nor as a whole.")
+	for _, s := range readback.Recognise(m) {
+		a.wrapped("    ", fmt.Sprintf("By its %s the image has %d bytes.", s.Kind, s.Length))
+	}
+	a.note("Nothing is on record. Say with --against what should be on it, or with --offset or --partition where the image begins.")
+	return "", &exit{code: exitUnproven}
+}
+
+// finder returns what finds a file that is cleared by its SHA-256: at the service, or in a
+// satchel.
+func (a *app) finder(ctx context.Context, f siteFlags) (func(digest.Value) (against, name string, err error), error) {
+	if f.given() {
+		s, err := a.openSatchel(f.satchel, f.key)
+		if err != nil {
+			return nil, err
+		}
+		return func(value digest.Value) (string, string, error) {
+			if r := s.Reference(0, value); r != nil {
+				return value.String(), r.Name, nil
+			}
+			return "", "", nil
+		}, nil
+	}
+	c, err := a.reached(ctx)
+	if err != nil {
+		return nil, a.without(err)
+	}
+	return func(value digest.Value) (string, string, error) {
+		found, err := c.References(ctx, value.String())
+		if err != nil {
+			return "", "", err
+		}
+		for _, r := range found {
+			if r.Now == nil || *r.Now == judge.Cleared {
+				return fmt.Sprintf("record:%d", r.Record), r.Name, nil
+			}
+		}
+		return "", "", nil
+	}, nil
 }
 
 // lengthGiven says of a length that a person gave it.
@@ -165,9 +291,9 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	if err != nil {
 		return wire.Batch{}, err
 	}
-	m, err := measurer.OpenMedium(path)
+	m, err := what.part.open(path)
 	if err != nil {
-		return wire.Batch{}, &exit{exitFailed, err}
+		return wire.Batch{}, err
 	}
 	defer m.Close()
 	m.Info.Number = number
@@ -326,6 +452,9 @@ func (a *app) showReadback(item wire.Item, batch int64) {
 func (a *app) showMedium(account *readback.Report) {
 	m := account.Medium
 	about := []string{plain.Text(m.Name), size(m.Size)}
+	if m.From > 0 {
+		about = append(about, fmt.Sprintf("from offset %d on", m.From))
+	}
 	for _, s := range []string{m.Model, m.Serial, m.Label} {
 		if s != "" {
 			about = append(about, plain.Text(s))

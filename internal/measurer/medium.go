@@ -113,6 +113,41 @@ func OpenMedium(path string) (*Medium, error) {
 	return m, nil
 }
 
+// From has only a part of a medium be looked at, from an offset on; a length of 0 is all
+// that follows.
+func (m *Medium) From(offset, length int64) error {
+	if offset < 0 || length < 0 || offset+length > m.Info.Size || offset >= m.Info.Size {
+		return &MediumError{m.Info.Name, fmt.Sprintf("has %d bytes, and no part of %d from %d on", m.Info.Size, length, offset), "", nil}
+	}
+	if length == 0 {
+		length = m.Info.Size - offset
+	}
+	m.Info.From += offset
+	m.ReaderAt, m.Info.Size, m.Parts, m.Carried = io.NewSectionReader(m.ReaderAt, offset, length), length, nil, ""
+	if offset%max(m.block, 1) != 0 {
+		m.block = 0 // its blocks are not the medium's
+	}
+	return nil
+}
+
+// Partition has only a partition be looked at, by its number in the table, from 1.
+func (m *Medium) Partition(n int) error {
+	parts := readback.Partitions(m)
+	if n < 1 || n > len(parts) || parts[n-1].Length == 0 {
+		var there []string
+		for i, p := range parts {
+			if p.Length > 0 {
+				there = append(there, fmt.Sprintf("%d (%d bytes from %d on)", i+1, p.Length, p.Offset))
+			}
+		}
+		if there == nil {
+			return &MediumError{m.Info.Name, "has no partitions", "", nil}
+		}
+		return &MediumError{m.Info.Name, fmt.Sprintf("has no partition %d", n), "There are " + strings.Join(there, ", ") + ".", nil}
+	}
+	return m.From(parts[n-1].Offset, parts[n-1].Length)
+}
+
 // expand finds out what a file carries that gives bytes for addresses. It stays a file, too.
 func (m *Medium) expand() error {
 	beginning := make([]byte, 64)
