@@ -3,7 +3,9 @@ package test
 import (
 	"bytes"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -198,6 +200,48 @@ func TestSatchelReferences(t *testing.T) {
 		}
 	}
 	require.Eventually(t, func() bool { return references() == 0 }, 30*time.Second, 300*time.Millisecond)
+}
+
+// TestMediaOnSite: ten cards are one command, an image that carries bytes for addresses is what
+// it carries, and a value alone is compared; what comes home is judged as it was there.
+func TestMediaOnSite(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	flash := bytes.Repeat([]byte("light firmware "), 400)
+	release := []byte(hexOf(0x0800_0000, flash, 16) + ":00000001FF\n")
+	b := publishes(t, s, "corran/lamps", map[string][]byte{"lamp.hex": release})
+	require.Equal(t, "cleared", *b.Verdict)
+	v := visit(t, s, "corran")
+	image := filepath.Join(v.bring("corran/lamps"), "lamp.hex")
+	card := v.at("card.bin")
+	require.NoError(t, os.WriteFile(card, append(bytes.Clone(flash), bytes.Repeat([]byte{0xff}, 4096)...), 0o600))
+	site := []string{"--satchel", v.at("skerrow.satchel"), "--service-key", v.at("service.key")}
+	on := func(stdin string, args ...string) ran {
+		return endeixisWith(t, []string{"ENDEIXIS_SERVER=", "ENDEIXIS_TOKEN="}, stdin, append(append([]string{"readback"}, args...), site...)...)
+	}
+	each := on("\n\n\nq\n", card, "--against", image, "--each")
+	assert.Zero(t, each.code, each.out+each.err)
+	assert.Contains(t, each.err, "Media: 3 cleared.")
+	assert.Contains(t, words(each), "what lamp.hex carries from address 0x8000000 on")
+	flash[7] ^= 1
+	require.NoError(t, os.WriteFile(card, flash, 0o600))
+	assert.Equal(t, 10, on("", card, "--against", image).code)
+	value := on("", card, "--against", fmt.Sprintf("%x", sha256.Sum256(flash)), "--length", fmt.Sprint(len(flash)))
+	assert.Equal(t, 11, value.code, value.out+value.err)
+	assert.Contains(t, words(value), "anybody could have given it")
+	// The image is verified once for each command, and each medium is an outcome.
+	back := v.back("--outcomes", "7", "-o", "json")
+	require.Zero(t, back.code, back.err)
+	var returned wire.SatchelShown
+	require.NoError(t, json.Unmarshal([]byte(back.out), &returned))
+	require.Len(t, returned.Visits, 7)
+	var verdicts []judge.Verdict
+	for _, one := range returned.Visits {
+		require.NotNil(t, one.Now, one.Refused)
+		assert.Equal(t, one.OnSite, *one.Now)
+		verdicts = append(verdicts, *one.Now)
+	}
+	assert.Equal(t, []judge.Verdict{"cleared", "cleared", "cleared", "cleared", "cleared", "refused", "unproven"}, verdicts)
 }
 
 // TestSatchelAltered: one bit anywhere, and it judges nothing.

@@ -58,6 +58,8 @@ type Against struct {
 	Size      int64            `json:"size,omitempty"`
 	Digest    digest.Value     `json:"digest,omitempty"`
 	Algorithm digest.Algorithm `json:"algorithm,omitempty"`
+	// Forms are what is in the image, as it was read on site.
+	Forms []survey.Form `json:"forms,omitempty"`
 }
 
 // An Entry is one thing that was verified on site, with all that it takes to judge it

@@ -60,11 +60,16 @@ func (s *Service) Visit(ctx context.Context, by string, e *satchel.Entry, agains
 // AgainstAs returns what a medium is read back against, by a record or a digest, or as an
 // item of a batch.
 func (s *Service) AgainstAs(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
-	return s.against(ctx, given)
+	out, err := s.against(ctx, given)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.form(ctx, out, given.Forms)
 }
 
-// AgainstItem returns an item of a batch as what a medium is read back against.
-func (s *Service) AgainstItem(ctx context.Context, batch int64, path string) (*survey.Against, error) {
+// AgainstItem returns an item of a batch as what a medium is read back against; forms are
+// what is in it, as whoever has it says.
+func (s *Service) AgainstItem(ctx context.Context, batch int64, path string, forms []survey.Form) (*survey.Against, error) {
 	at, err := s.store.ItemNumbers(ctx, batch, []string{path})
 	if err != nil {
 		return nil, err
@@ -73,7 +78,11 @@ func (s *Service) AgainstItem(ctx context.Context, batch int64, path string) (*s
 	if !ok {
 		return nil, fault.New(fault.Conflict, "not-judged-yet", "The image is not judged again yet.").Advise("Return the outcomes once more in a moment; what is here already is not taken twice.")
 	}
-	return s.verified(ctx, store.Verified{Batch: batch, N: n}, nil)
+	out, err := s.verified(ctx, store.Verified{Batch: batch, N: n}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return out, s.form(ctx, out, forms)
 }
 
 // visitOf returns what was read on site of a batch, or nil.

@@ -321,8 +321,16 @@ type onSite struct {
 const maxShownOnSite = 60
 
 func (a *app) showSite(s *site, e *satchel.Entry, items []wire.Item) error {
+	if err := a.showOnSite(s, e, items); err != nil {
+		return err
+	}
+	return verdictExit(wire.Batch{Verdict: &e.Verdict})
+}
+
+// showOnSite shows an outcome that was judged on site.
+func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 	value := onSite{e.N, s.satchel.ID, s.path, s.journal.Fingerprint(), e.Verdict, items}
-	err := a.print(value, spotGrid(items), func() {
+	return a.print(value, spotGrid(items), func() {
 		n, left := 0, 0
 		for _, verdict := range []string{"refused", "unproven", "cleared"} {
 			for _, item := range items {
@@ -354,10 +362,6 @@ func (a *app) showSite(s *site, e *satchel.Entry, items []wire.Item) error {
 		a.wrapped("    ", fmt.Sprintf("Note down: %s, sum %s. Who takes the file back can see by that whether the end of it is missing.", counted(e.N, "outcome"), s.journal.Sum()))
 		a.wrapped("    ", fmt.Sprintf("It is on no record until it is returned with “endeixis satchel return %s”, and then judged again. The satchel is good until %s.", filepath.Base(s.path), moment(s.satchel.Until)))
 	})
-	if err != nil {
-		return err
-	}
-	return verdictExit(wire.Batch{Verdict: &e.Verdict})
 }
 
 // itemHere is an item that was judged here, in the form in which the service shows one.
@@ -373,68 +377,111 @@ func itemHere(d *verify.Settled) wire.Item {
 	return out
 }
 
-// readbackOnSite reads a medium back by a satchel. An image that is a file here is
-// verified first, as an outcome of its own, on which that of the medium rests.
-func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium string, part mediumPart, arg, label string) error {
+// siteReadback is how media are read back by a satchel.
+type siteReadback struct {
+	part           mediumPart
+	against, label string
+	// length is that of an image of which only a digest is known, and each asks for one
+	// medium after the other.
+	length int64
+	each   bool
+}
+
+// A siteImage is what media are read back against on site: a file there, which was verified,
+// a reference of the satchel, or a value.
+type siteImage struct {
+	against  *survey.Against
+	held     *satchel.Against
+	original *judge.Outcome
+	// file is the image itself, where it is there.
+	file *measurer.Medium
+}
+
+func (i *siteImage) close() {
+	if i.file != nil {
+		i.file.Close()
+	}
+}
+
+// readbackOnSite reads media back by a satchel. An image that is a file here is
+// verified first.
+func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium string, how siteReadback) error {
 	s, err := a.openSite(f)
 	if err != nil {
 		return err
 	}
 	defer s.close()
-	against, held, original, image, err := a.imageOnSite(ctx, s, arg)
+	image, err := a.imageOnSite(ctx, s, how)
 	if err != nil {
 		return err
 	}
-	if image != nil {
-		defer image.Close()
-	}
+	defer image.close()
 	path, err := filepath.Abs(medium)
 	if err != nil {
 		return err
 	}
-	m, err := part.open(path)
+	if !how.each {
+		v, err := a.readOneOnSite(ctx, s, image, path, how, 0)
+		if err != nil {
+			return err
+		}
+		return verdictExit(wire.Batch{Verdict: v})
+	}
+	return a.readEach(func(n int) (*judge.Verdict, error) { return a.readOneOnSite(ctx, s, image, path, how, n) })
+}
+
+// readOneOnSite reads one medium, judges it, and keeps and shows the outcome.
+func (a *app) readOneOnSite(ctx context.Context, s *site, image *siteImage, path string, how siteReadback, number int) (*judge.Verdict, error) {
+	m, err := how.part.open(path)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer m.Close()
+	m.Info.Number = number
+	now := time.Now().UTC()
+	if err := s.satchel.Valid(now); err != nil {
+		return nil, cannot(err)
+	}
+	s.now = now
 	name := filepath.Base(m.Info.Name)
-	plan := survey.Medium(name, s.now, *against)
+	plan := survey.Medium(name, now, *image.against)
 	item := &plan.Items[0]
 	target, _ := item.Target()
-	back := measurer.Back{Medium: m, LengthFrom: against.Named()}
-	if image != nil {
-		back.Original = measurer.File{Image: image, Length: image.Info.Size}
+	back := measurer.Back{Medium: m, LengthFrom: image.against.Named()}
+	if image.file != nil {
+		back.Original, back.Carried = measurer.File{Image: image.file, Length: image.file.Info.Size}, image.file.Parts
 	}
-	wanted := map[string]string{}
-	for algorithm, value := range against.Digests {
-		wanted[algorithm.String()] = value.String()
+	sought := measurer.Sought{Size: image.against.Size, Wanted: map[string]string{}, Forms: image.against.Forms}
+	for algorithm, value := range image.against.Digests {
+		sought.Wanted[algorithm.String()] = value.String()
 	}
-	bar := a.bar(against.Size, path)
-	reading, err := measurer.ReadMedium(ctx, back, measurer.Sought{Size: against.Size, Wanted: wanted}, target.Tasks, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                                                                                       //nolint:errcheck // only for the eye
+	bar := a.bar(image.against.Size, path)
+	reading, err := measurer.ReadMedium(ctx, back, sought, target.Tasks, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                                          //nolint:errcheck // only for the eye
 	if err != nil {
-		return &exit{exitFailed, err}
+		return nil, &exit{exitFailed, err}
 	}
-	e := a.entry(s, satchel.Readback, path, label, "")
-	e.Against = held
-	e.Findings = &survey.Findings{Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: s.now}}, Containers: []survey.Looked{}}
+	e := a.entry(s, satchel.Readback, path, how.label, "")
+	e.At, e.Against = now, image.held
+	e.Findings = &survey.Findings{Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: now}}, Containers: []survey.Looked{}}
 	e.Measured[name] = satchel.Measured{Reading: reading}
 	session := s.session(&e, plan)
-	if original != nil {
-		session.Original(name, original)
+	if image.original != nil {
+		session.Original(name, image.original)
 	}
 	settled := verify.Settled{Item: item, Measurement: verify.Arrived(item, reading, witnessOf(&e))}
 	settled.Outcome = session.Judge(item, &settled.Measurement)
 	e.Settle([]verify.Settled{settled}, 0)
 	if err := s.keep(&e); err != nil {
-		return err
+		return nil, err
 	}
-	return a.showSite(s, &e, []wire.Item{itemHere(&settled)})
+	return &e.Verdict, a.showOnSite(s, &e, []wire.Item{itemHere(&settled)})
 }
 
-// imageOnSite finds what a medium is read back against: a file here, which is verified, or
-// a reference of the satchel.
-func (a *app) imageOnSite(ctx context.Context, s *site, arg string) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
+// imageOnSite finds what media are read back against: a file here, which is verified, a
+// reference of the satchel, or a value of which the length was given.
+func (a *app) imageOnSite(ctx context.Context, s *site, how siteReadback) (*siteImage, error) {
+	arg := how.against
 	if info, err := os.Stat(arg); err == nil && !info.IsDir() {
 		return a.fileOnSite(ctx, s, arg)
 	}
@@ -447,53 +494,63 @@ func (a *app) imageOnSite(ctx context.Context, s *site, arg string) (*survey.Aga
 	default:
 		e, err := parseDigest(arg)
 		if err != nil {
-			return nil, nil, nil, nil, usage("there is no file %s here, and it is no record and no digest", plain.Quoted(arg))
+			return nil, usage("there is no file %s here, and it is no record and no digest", plain.Quoted(arg))
 		}
 		held.Digest, held.Algorithm = e.Digest, e.Algorithm
-		r = s.satchel.Reference(0, e.Digest)
+		if r = s.satchel.Reference(0, e.Digest); r == nil && how.length > 0 {
+			held.Size = how.length
+			out := &survey.Against{Size: how.length, Digests: map[digest.Algorithm]digest.Value{}}
+			for _, a := range e.Candidates() {
+				out.Digests[a] = e.Digest
+			}
+			return &siteImage{against: out, held: held}, nil
+		}
 	}
 	if r == nil {
-		return nil, nil, nil, nil, &exit{exitFailed, fmt.Errorf("the satchel knows no file that was cleared as %s. Give the image itself, with what vouches for it beside it", plain.Quoted(arg))}
+		return nil, &exit{exitFailed, fmt.Errorf("the satchel knows no file that was cleared as %s. Give the image itself, with what vouches for it beside it, or a digest with --length", plain.Quoted(arg))}
 	}
 	held.Record = r.Record
 	held.Digest, held.Algorithm = nil, digest.Unknown
 	out := r.Outcome()
-	return &survey.Against{Batch: r.Batch, N: r.N, Path: r.Name, Size: r.Size, Digests: r.Digests}, held, &out, nil, nil
+	return &siteImage{against: &survey.Against{Batch: r.Batch, N: r.N, Path: r.Name, Size: r.Size, Digests: r.Digests}, held: held, original: &out}, nil
 }
 
 // fileOnSite verifies an image that is a file here.
-func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
-	fail := func(err error) (*survey.Against, *satchel.Against, *judge.Outcome, *measurer.Medium, error) {
-		return nil, nil, nil, nil, err
-	}
+func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*siteImage, error) {
 	shelf := measurer.NewShelf()
 	defer shelf.Close()
 	found, corrections, err := a.gathered(ctx, &spot{files: []string{arg}}, shelf)
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	dir, err := filepath.Abs(filepath.Dir(arg))
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	e := a.entry(s, satchel.Spot, dir, "image for a readback", "")
 	e.Corrections = correctionsOf(corrections)
 	items, err := a.judge(ctx, s, &e, shelf, found)
 	if err != nil {
-		return fail(err)
+		return nil, err
 	}
 	at := slices.IndexFunc(items, func(d verify.Settled) bool { return d.Item.Path == filepath.Base(arg) })
 	if at < 0 || items[at].Measurement.Problem != nil || len(items[at].Measurement.Digests) == 0 {
-		return fail(&exit{exitFailed, fmt.Errorf("%s cannot be read", plain.Quoted(arg))})
+		return nil, &exit{exitFailed, fmt.Errorf("%s cannot be read", plain.Quoted(arg))}
 	}
 	if err := s.keep(&e); err != nil {
-		return fail(err)
+		return nil, err
 	}
 	image, err := measurer.OpenMedium(arg)
 	if err != nil {
-		return fail(err)
+		return nil, err
+	}
+	forms, why := measurer.FormsOf(ctx, filepath.Base(arg), image)
+	if why != "" {
+		a.note("%s cannot be expanded: %s. It is compared as it stands.", plain.Text(arg), why)
 	}
 	d := &items[at]
-	return &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Item.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests},
-		&satchel.Against{Entry: e.N, Path: d.Item.Path}, &d.Outcome, image, nil
+	return &siteImage{
+		against: &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Item.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests, Forms: forms},
+		held:    &satchel.Against{Entry: e.N, Path: d.Item.Path, Forms: forms}, original: &d.Outcome, file: image,
+	}, nil
 }

@@ -76,10 +76,7 @@ Without --against it is found out which file that was cleared the medium holds.`
 				against = found
 			}
 			if site.given() {
-				if each || length != 0 {
-					return usage("--each and --length need the service; they do not go with --satchel")
-				}
-				return a.readbackOnSite(cmd.Context(), site, args[0], part, against, label)
+				return a.readbackOnSite(cmd.Context(), site, args[0], siteReadback{part, against, label, length, each})
 			}
 			c, err := a.reached(cmd.Context())
 			if err != nil {
@@ -92,7 +89,10 @@ Without --against it is found out which file that was cleared the medium holds.`
 			defer what.close()
 			what.part = part
 			if each {
-				return a.readEach(cmd.Context(), c, args[0], what, label)
+				return a.readEach(func(n int) (*judge.Verdict, error) {
+					b, err := a.readBack(cmd.Context(), c, args[0], what, label, n)
+					return b.Verdict, err
+				})
 			}
 			b, err := a.readBack(cmd.Context(), c, args[0], what, label, 0)
 			if err != nil {
@@ -375,8 +375,8 @@ func (o remoteImage) Pieces(ctx context.Context, part readback.Range, size int64
 	return o.client.Pieces(ctx, o.against.Batch, o.against.N, part.Offset, part.Length, size)
 }
 
-// readEach reads one medium after the other.
-func (a *app) readEach(ctx context.Context, c *client.Client, path string, what *backAgainst, label string) error {
+// readEach has one medium after the other read, and counts what came of them.
+func (a *app) readEach(once func(n int) (*judge.Verdict, error)) error {
 	answers := bufio.NewScanner(a.stdin)
 	worst, last := 0, wire.Batch{}
 	counts := map[string]int{}
@@ -385,7 +385,7 @@ func (a *app) readEach(ctx context.Context, c *client.Client, path string, what 
 		if !answers.Scan() || strings.TrimSpace(answers.Text()) == "q" {
 			break
 		}
-		b, err := a.readBack(ctx, c, path, what, label, n)
+		v, err := once(n)
 		if err != nil {
 			var medium *measurer.MediumError
 			var gone *readback.GoneError
@@ -398,11 +398,11 @@ func (a *app) readEach(ctx context.Context, c *client.Client, path string, what 
 			continue
 		}
 		verdict := "no verdict"
-		if b.Verdict != nil {
-			verdict = string(*b.Verdict)
+		if v != nil {
+			verdict = string(*v)
 		}
 		counts[verdict]++
-		if last.Verdict == nil || worseThan(b, last) {
+		if b := (wire.Batch{Verdict: v}); last.Verdict == nil || worseThan(b, last) {
 			last = b
 		}
 	}

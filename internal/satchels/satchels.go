@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
 	"endeixis/core/measure"
@@ -431,11 +432,15 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 	switch a := e.Against; {
 	case a == nil:
 	case a.Entry > 0:
-		against, err = s.batches.AgainstItem(ctx, at[a.Entry], a.Path)
+		against, err = s.batches.AgainstItem(ctx, at[a.Entry], a.Path, a.Forms)
 	case a.Record > 0:
 		against, err = s.batches.AgainstAs(ctx, batches.GivenAgainst{Record: a.Record})
 	default:
-		against, err = s.batches.AgainstAs(ctx, batches.GivenAgainst{Digest: a.Digest.String(), Algorithm: a.Algorithm.String(), Length: a.Size})
+		given := batches.GivenAgainst{Digest: a.Digest.String(), Length: a.Size, Forms: a.Forms}
+		if a.Algorithm != digest.Unknown {
+			given.Algorithm = a.Algorithm.String()
+		}
+		against, err = s.batches.AgainstAs(ctx, given)
 	}
 	if err != nil {
 		return v, err
