@@ -44,11 +44,11 @@ type backAgainst struct {
 func (a *app) readbackCommand() *cobra.Command {
 	var against, label string
 	var length int64
-	var each bool
+	var each, media bool
 	var part mediumPart
 	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "readback MEDIUM [--against WHAT]", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.ExactArgs(1),
+		Use: "readback MEDIUM [--against WHAT]", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.MaximumNArgs(1),
 		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
 system still has of it in memory where that can be. It compares exactly as many bytes as
 the image has, says what follows them, which parts cannot be read, and where and how the
@@ -62,6 +62,12 @@ Without --against it is found out which file that was cleared the medium holds.`
 		Example: "  endeixis readback /dev/sr0 --against quayside:corran/chart-2026-11/chart-2026-11.iso\n  endeixis readback /dev/sdb --against gauge-fw-4.2-main.img --each\n" +
 			"  endeixis readback flash.hex --against record:812\n  endeixis readback dump.bin",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if media {
+				return a.listMedia()
+			}
+			if len(args) == 0 {
+				return usage("say which medium; “endeixis readback --media” lists those of this machine")
+			}
 			if part.offset != 0 && part.partition != 0 {
 				return usage("--offset and --partition both say where it begins; give one of them")
 			}
@@ -106,9 +112,23 @@ Without --against it is found out which file that was cleared the medium holds.`
 	cmd.Flags().Int64Var(&part.offset, "offset", 0, "where on the medium the image begins, in bytes")
 	cmd.Flags().IntVar(&part.partition, "partition", 0, "the partition that has the image, by its number")
 	site.add(cmd)
+	cmd.Flags().BoolVar(&media, "media", false, "list the media of this machine, and read none")
 	cmd.Flags().BoolVar(&each, "each", false, "ask for one medium after the other, until there are no more")
 	cmd.Flags().StringVar(&label, "label", "readback", "a label for the batch")
 	return cmd
+}
+
+// listMedia lists the media of this machine, so that nobody has to guess which is which.
+func (a *app) listMedia() error {
+	media, err := measurer.Media("/")
+	if err != nil {
+		return &exit{exitFailed, err}
+	}
+	g := &grid{header: []string{"medium", "size", "model", "serial", "label"}, empty: "There is no medium in this machine that can be read from any place."}
+	for _, m := range media {
+		g.add(m.Name, size(m.Size), m.Model, m.Serial, m.Label)
+	}
+	return a.print(media, g, nil)
 }
 
 // A mediumPart is the part of a medium that is looked at; all of it, if nothing is set.

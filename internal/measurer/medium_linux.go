@@ -146,6 +146,11 @@ func identity(path string) (model, serial string) {
 	if err != nil {
 		return "", ""
 	}
+	return identityIn(dir)
+}
+
+// identityIn returns what the system knows of a device by its folder.
+func identityIn(dir string) (model, serial string) {
 	if _, err := os.Stat(filepath.Join(dir, "partition")); err == nil {
 		dir = filepath.Dir(dir)
 	}
