@@ -21,6 +21,7 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/internal/browser"
+	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 )
 
@@ -114,11 +115,14 @@ func TestSpotPage(t *testing.T) {
 	b.do(chromedp.Poll(`document.title === "Spot check – Endeixis"`, nil, chromedp.WithPollingTimeout(patience)))
 	b.paste(strings.ToUpper(sum))
 	b.sees("A value alone: SHA-256 or another of its length.")
+	b.sees("Files that were cleared here and have this value")
+	b.sees("gauge-fw-4.2-main.img")
 	b.give(image)
 	b.sees("It matches pasted text")
 	b.sees("anybody could have written it")
 	b.paste("SHA-256: ff" + sum[2:])
 	b.sees("A value alone: SHA-256, as it says.")
+	b.sees("This answer is an older one")
 	b.press("Verify gauge-fw-4.2-main.img again with this")
 	b.sees("The bytes of gauge-fw-4.2-main.img are not those")
 	b.sees("of 64 characters differ")
@@ -139,7 +143,21 @@ func TestSpotPage(t *testing.T) {
 	b.paste(string(key))
 	b.sees("A text with 3 digests.")
 
-	// On the overview, files go to the same page, which begins at once.
+	// Who drops first and pastes second has one check on record, of both.
+	before, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	b.visit("/", "Overview")
+	b.visit("/spot", "Spot check")
+	b.give(image)
+	b.sees("It begins in a moment")
+	b.paste(sum + "  gauge-fw-4.2-main.img\n")
+	b.press("Verify gauge-fw-4.2-main.img with this")
+	b.sees("It matches pasted text")
+	after, err := s.Client(t, roles.Auditor).Batches(t.Context(), "", 200)
+	require.NoError(t, err)
+	assert.Len(t, after, len(before)+1)
+
+	// On the overview, files go to the same page, which begins in a moment.
 	b.visit("/", "Overview")
 	b.give(filesIn(t, filepath.Dir(image))...)
 	b.sees("The answer")

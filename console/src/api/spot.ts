@@ -13,6 +13,15 @@ export function useSpotItems(batch: number | undefined) {
   });
 }
 
+/** The files that were cleared here and have a digest, in hexadecimal. */
+export function useReferences(digest: string) {
+  return useQuery({
+    queryKey: ["references", digest],
+    enabled: digest !== "",
+    queryFn: () => ask(api.GET("/api/v1/references", { params: { query: { digest } } })),
+  });
+}
+
 /** How many files of a spot check are shown with their evidence; the batch's page has all. */
 export const shownItems = 20;
 

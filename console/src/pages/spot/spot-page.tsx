@@ -7,14 +7,15 @@ import { Answer } from "./answer";
 import { takeHanded } from "./handed";
 import { Failure } from "../../api/client";
 import { mayOperate, useMe } from "../../api/people";
-import { shownItems, useSpotItems } from "../../api/spot";
+import { shownItems, useReferences, useSpotItems } from "../../api/spot";
 import { Account } from "../../parts/account";
 import { DropArea } from "../../parts/drop-area";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { reasons, type Mark } from "../../parts/marked";
+import { reasons, type Mark as TextMark } from "../../parts/marked";
 import { PublisherSelect } from "../../parts/publisher-select";
-import { bytes, count, harmless } from "../../parts/text";
+import { bytes, count, harmless, moment } from "../../parts/text";
+import { Mark } from "../../parts/verdict";
 import type { Check, Row } from "../../spot/check";
 import type { Core } from "../../spot/core";
 import type { Given, Recognised } from "../../spot/protocol";
@@ -26,6 +27,8 @@ export function SpotPage() {
   const [pasted, setPasted] = useState("");
   const [publisher, setPublisher] = useState("");
   const [check, setCheck] = useState<Check>();
+  /** What stood in the field when the check began. */
+  const [checkedWith, setCheckedWith] = useState("");
   const [error, setError] = useState<unknown>();
   const running = useRef<{ abort: AbortController; cancelled: Set<string> }>(undefined);
   const core = useRef<Core>(undefined);
@@ -54,6 +57,7 @@ export function SpotPage() {
       const cancelled = new Set<string>();
       running.current = { abort, cancelled };
       setError(undefined);
+      setCheckedWith(pasted);
       setCheck({ rows: [], stage: "looking" });
       void import("../../spot/check")
         .then((c) =>
@@ -80,14 +84,31 @@ export function SpotPage() {
     },
     [pasted, publisher, useless],
   );
-  const first = useRef(verify);
-  useEffect(() => {
+  // Who drops first and pastes second gets one check of both, and none on record before.
+  const [waiting, setWaiting] = useState<Given[] | undefined>(() => {
     const handed = takeHanded();
-    if (handed.length > 0) first.current(handed);
+    return handed.length > 0 ? handed : undefined;
+  });
+  const begin = (files: Given[]) => {
+    setWaiting(undefined);
+    verify(files);
+  };
+  useEffect(() => {
+    if (!waiting || pasted !== "") return;
+    const timer = setTimeout(() => {
+      setWaiting(undefined);
+      verify(waiting);
+    }, aMoment);
     return () => {
-      running.current?.abort.abort();
+      clearTimeout(timer);
     };
-  }, []);
+  }, [waiting, pasted, verify]);
+  useEffect(
+    () => () => {
+      running.current?.abort.abort();
+    },
+    [],
+  );
 
   const cancel = () => {
     running.current?.abort.abort("cancelled on the spot check page");
@@ -112,7 +133,12 @@ export function SpotPage() {
         </p>
       </div>
       <div className="grid gap-4 lg:grid-cols-2">
-        <DropArea take={verify}>
+        <DropArea
+          take={(files) => {
+            if (pasted === "") setWaiting(files);
+            else begin(files);
+          }}
+        >
           <p className="text-sm soft">The file with its list of digests and its signature, if you have them.</p>
         </DropArea>
         <div className="flex flex-col gap-2">
@@ -129,6 +155,9 @@ export function SpotPage() {
             )}
           </Field>
           <Recognition what={pasted.trim() === "" ? undefined : recognised.data} text={deferred} />
+          {given.length === 0 && pasted.trim() !== "" && recognised.data?.kind === "value" && (
+            <WhichRelease value={valueIn(deferred, recognised.data)} />
+          )}
           <label htmlFor="spot-publisher" className="flex flex-wrap items-center gap-2 text-sm">
             Expected from
             <PublisherSelect
@@ -139,7 +168,24 @@ export function SpotPage() {
               className="select select-sm w-80"
             />
           </label>
-          {given.length > 0 && !busy && (
+          {waiting && (
+            <div className="flex flex-wrap items-center gap-2" role="status" data-waiting>
+              <button
+                type="button"
+                className="btn btn-primary btn-sm"
+                onClick={() => {
+                  begin(waiting);
+                }}
+              >
+                Verify {waiting.length === 1 ? harmless(waiting[0]?.path ?? "it") : count(waiting.length, "file")}
+                {pasted === "" ? " now" : " with this"}
+              </button>
+              {pasted === "" && (
+                <span className="text-sm soft">It begins in a moment. What you paste before is compared in the same check.</span>
+              )}
+            </div>
+          )}
+          {given.length > 0 && !busy && !waiting && (
             <button
               type="button"
               className="btn btn-primary btn-sm self-start"
@@ -160,6 +206,11 @@ export function SpotPage() {
           <h2 className="border-b border-base-300 pb-1">
             {items.data.items.length === 0 ? "Nothing here is a file to verify" : "The answer"}
           </h2>
+          {checkedWith !== pasted && (
+            <p className="border-l-4 border-warning pl-3" data-old-answer>
+              This answer is an older one: what stands in the field now was not compared.
+            </p>
+          )}
           {items.data.items.length === 0 && <p>What was given are lists, signatures or keys. Add the file that they are about.</p>}
           {items.data.items.map((item) => (
             <Answer key={item.n} item={item} batch={check.batch ?? 0} core={() => core.current} />
@@ -172,6 +223,50 @@ export function SpotPage() {
           </p>
         </section>
       )}
+    </div>
+  );
+}
+
+/** How long a check waits for what may be pasted, in milliseconds. */
+const aMoment = 3000;
+
+/** The digits of a value that stands alone in a text; empty where it is not in hexadecimal. */
+function valueIn(text: string, what: Recognised): string {
+  const mark = what.marks.find((m) => m.kind === "entry");
+  if (!mark) return "";
+  const bytes = new TextEncoder().encode(text).slice(mark.start, mark.end);
+  const digits = new TextDecoder().decode(bytes).replaceAll(/[\s:.-]/g, "");
+  return /^(?:[0-9a-fA-F]{2}){16,}$/.test(digits) ? digits.toLowerCase() : "";
+}
+
+/** Which file that was cleared here has a value. */
+function WhichRelease({ value }: { value: string }) {
+  const found = useReferences(value);
+  if (value === "" || found.isPending) return null;
+  if (found.error) return <ProblemNote error={found.error} />;
+  if (found.data.items.length === 0) {
+    return (
+      <p role="status" className="text-sm" data-release="none">
+        No file that was verified here has this value. Drop the file beside it, and the two are compared.
+      </p>
+    );
+  }
+  return (
+    <div role="status" data-release="found">
+      <p className="text-sm">Files that were cleared here and have this value:</p>
+      <ul className="rows">
+        {found.data.items.slice(0, shownItems).map((r) => (
+          <li key={`${String(r.batch)} ${String(r.item)}`} className="flex flex-wrap items-baseline gap-3 py-1">
+            <Mark word={r.now ?? "cleared"} />
+            <Link to={`/batches/${String(r.batch)}/items/${String(r.item)}`} className="quiet-link break-all">
+              {r.name}
+            </Link>
+            <span className="text-sm soft">
+              {bytes(r.size)}, {moment(r.cleared)}
+            </span>
+          </li>
+        ))}
+      </ul>
     </div>
   );
 }
@@ -242,7 +337,7 @@ function Reasons({ of }: { of: ReturnType<typeof reasons> }) {
 
 const madeOf = { entry: "read", problem: "problem", aside: "left" } as const;
 
-const markOf = (m: Recognised["marks"][number]): Mark => ({ start: m.start, end: m.end, made: madeOf[m.kind], why: m.says });
+const markOf = (m: Recognised["marks"][number]): TextMark => ({ start: m.start, end: m.end, made: madeOf[m.kind], why: m.says });
 
 const stages = { looking: "Looking at what was given…", measuring: "Reading", judging: "Judging…", done: "" };
 
