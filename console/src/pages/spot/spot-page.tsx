@@ -206,7 +206,7 @@ export function SpotPage() {
           <h2 className="border-b border-base-300 pb-1">
             {items.data.items.length === 0 ? "Nothing here is a file to verify" : "The answer"}
           </h2>
-          {checkedWith !== pasted && (
+          {checkedWith.trim() !== pasted.trim() && (
             <p className="border-l-4 border-warning pl-3" data-old-answer>
               This answer is an older one: what stands in the field now was not compared.
             </p>
