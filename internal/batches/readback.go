@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"math"
 	"path"
 	"reflect"
 	"slices"
@@ -248,25 +247,24 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		return nil, missing("it holds none of that name")
 	}
 	item := survey.InsideOf(found.Item.Path, layout, at)
-	in, err := verify.Content(ctx, folder.FS(), &item, []*survey.Item{found.Item})
+	item.Digests = digest.Only(digest.SHA256)
+	// Both in one read: what is hashed of it is in the file that was verified.
+	files := verify.Files([]*survey.Item{found.Item, &item})
+	measured, err := verify.Open(ctx, folder.FS(), files, s.witness(b.AskedBy), s.gain, nil)
 	if err != nil {
-		return nil, missing("it cannot be expanded")
+		return nil, err
 	}
-	defer in.Close()
-	sum := sha256.New()
-	size, err := digest.Pump(ctx, in, []io.Writer{sum}, nil)
-	if err != nil {
-		return nil, missing("it cannot be read to its end")
-	}
-	// What was read is in the file that was verified.
 	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
-	proof := strongest.New()
-	if _, err := digest.Pump(ctx, io.NewSectionReader(r, 0, math.MaxInt64), []io.Writer{proof}, nil); err != nil || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
+	if !slices.Equal(measured[found.Item.Path].Digests[strongest], found.Measurement.Digests[strongest]) {
 		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(outer.Path), v.Batch).Advise("Verify its folder again.").At("against.path")
 	}
+	m := measured[item.Path]
+	if m.Problem != nil || len(m.Digests[digest.SHA256]) == 0 || m.Size == 0 {
+		return nil, missing("it cannot be read to its end")
+	}
 	return &survey.Against{
-		Batch: v.Batch, N: v.N, Path: outer.Path + container.Separator + inner, Inner: inner, Size: size,
-		Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum.Sum(nil)},
+		Batch: v.Batch, N: v.N, Path: outer.Path + container.Separator + inner, Inner: inner, Size: m.Size,
+		Digests: map[digest.Algorithm]digest.Value{digest.SHA256: m.Digests[digest.SHA256]},
 	}, nil
 }
 
