@@ -87,7 +87,7 @@ export function SpotPage() {
   // Who drops first and pastes second gets one check of both, and none on record before.
   const [waiting, setWaiting] = useState<Given[] | undefined>(() => {
     const handed = takeHanded();
-    return handed.length > 0 ? handed : undefined;
+    return handed.length > 0 ? handed : undefined; // what was dropped on the overview
   });
   const begin = (files: Given[]) => {
     setWaiting(undefined);
@@ -135,7 +135,8 @@ export function SpotPage() {
       <div className="grid gap-4 lg:grid-cols-2">
         <DropArea
           take={(files) => {
-            if (pasted === "") setWaiting(files);
+            // With a list or a signature beside the file there is nothing to wait for.
+            if (pasted === "" && files.length === 1) setWaiting(files);
             else begin(files);
           }}
         >
