@@ -206,9 +206,9 @@ type Proof string
 
 // The kinds.
 const (
-	NoProof      Proof = ""
-	ReceiptProof Proof = "receipt"
-	Signed       Proof = "checkpoint"
+	NoProof         Proof = ""
+	ReceiptProof    Proof = "receipt"
+	CheckpointProof Proof = "checkpoint"
 )
 
 // ProofIn tells a receipt, by the format that it states, and a checkpoint, by its form, from
@@ -233,7 +233,7 @@ func ProofIn(text []byte) Proof {
 	if _, err := tlog.ParseHash(lines[2]); err != nil {
 		return NoProof
 	}
-	return Signed
+	return CheckpointProof
 }
 
 // maxCheckpoint bounds a checkpoint with its signatures, in bytes.

@@ -252,8 +252,8 @@ func TestProofIn(t *testing.T) {
 	for text, want := range map[string]Proof{
 		`{"format":"endeixis-receipt-1","position":3}`:                   ReceiptProof,
 		"\ufeff\n {\"position\":3, \"format\" : \"endeixis-receipt-1\"}": ReceiptProof,
-		checkpoint: Signed,
-		strings.Replace(checkpoint, "\n\n", "\nfollows 79\n\n", 1):               Signed,
+		checkpoint: CheckpointProof,
+		strings.Replace(checkpoint, "\n\n", "\nfollows 79\n\n", 1):               CheckpointProof,
 		`{"format":"endeixis-receipt-2"}`:                                        NoProof,
 		`{"sha256":"00","note":"not endeixis-receipt-1"}`:                        NoProof,
 		`[{"format":"endeixis-receipt-1"}]`:                                      NoProof,
