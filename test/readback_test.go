@@ -379,7 +379,15 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 	require.NoError(t, err)
 	_, err = inner.Write(card)
 	require.NoError(t, errors.Join(err, z.Close()))
-	b := publishes(t, s, "corran/inside", map[string][]byte{"gauge.hex": release, "card.img.gz": packed.Bytes(), "bundle.zip": bundle.Bytes()})
+	// More parts than are compared one by one.
+	many := func(last byte) []byte {
+		text := ""
+		for i := range uint32(65) {
+			text += hexOf(i<<21, []byte{byte(i), 1, 2, map[bool]byte{true: last, false: 3}[i == 64]}, 16)
+		}
+		return []byte(text + end)
+	}
+	b := publishes(t, s, "corran/inside", map[string][]byte{"many.hex": many(3), "unset.hex": []byte(hexOf(at, flash, 16) + hexOf(opt, bytes.Repeat([]byte{0xff}, 16), 16) + end), "gauge.hex": release, "card.img.gz": packed.Bytes(), "bundle.zip": bundle.Bytes()})
 	require.Equal(t, "cleared", *b.Verdict, b.Items)
 	dir := t.TempDir()
 	file := func(name string, content []byte) string {
@@ -409,6 +417,10 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 		"fewer options":                         {[]byte(hexOf(at, flash, 16) + hexOf(opt, options[:7], 16) + end), "gauge.hex", 10},
 		"a dump of all of the flash, as HEX":    {[]byte(hexOf(at, append(bytes.Clone(flash), ff...), 16) + hexOf(opt, append(bytes.Clone(options), 9), 16) + end), "gauge.hex", 0},
 		"a dump that is too short":              {flash[:4000], "gauge.hex", 10},
+		"a copy with many parts":                {many(3), "many.hex", 0},
+		"the last of many parts altered":        {many(4), "many.hex", 10},
+		"an erased flash, as options may be":    {ff, "unset.hex", 10},
+		"nothing but the options":               {[]byte(hexOf(opt, options, 16) + end), "gauge.hex", 10},
 		"a damaged copy":                        {altered(release, 30), "gauge.hex", 10},
 		"the card that was written":             {card, "card.img.gz", 0},
 		"the card with more behind it":          {append(bytes.Clone(card), make([]byte, 100_000)...), "card.img.gz", 0},
@@ -427,6 +439,8 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 		assert.Equal(t, c.code, code, "%s, against the file here: %v", name, told(local.Items[0].Grounds))
 		assert.Equal(t, got.Items[0].Readback.Form, local.Items[0].Readback.Form, name)
 	}
+	part, _ := readBack(t, s, file("dump", flash), "quayside:corran/inside/gauge.hex")
+	assert.Contains(t, part.Items[0].Readback.Carried, "Parts of the image that were not compared, as the medium has nothing for their addresses: 1.")
 	got, _ := readBack(t, s, file("card", altered(card, 123_456)), "quayside:corran/inside/card.img.gz")
 	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "not those of the uncompressed form of card.img.gz")
 	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))

@@ -79,14 +79,21 @@ func (f *Form) Said() string {
 	return fmt.Sprintf("what it carries from address 0x%x on", f.Address)
 }
 
-// FormsCarried returns the parts that a file carries as forms of it.
-func FormsCarried(format string, parts []readback.Part) []Form {
+// MaxForms bounds the forms of one file.
+const MaxForms = 64
+
+// FormsCarried returns the parts that a file carries as forms of it. It fails where there are
+// more than [MaxForms]: a part that is not compared could be altered.
+func FormsCarried(format string, parts []readback.Part) ([]Form, error) {
+	if len(parts) > MaxForms {
+		return nil, fmt.Errorf("it carries %d parts, and of more than %d none is compared by itself", len(parts), MaxForms)
+	}
 	out := make([]Form, len(parts))
 	for i, p := range parts {
 		sum := sha256.Sum256(p.Content)
 		out[i] = Form{Format: format, Address: p.Base, Size: int64(len(p.Content)), Digest: sum[:]}
 	}
-	return out
+	return out, nil
 }
 
 // maxForm bounds an uncompressed form, in bytes.
@@ -120,7 +127,7 @@ func FormsOf(ctx context.Context, name string, content io.Reader) ([]Form, error
 	if err != nil {
 		return nil, err
 	}
-	return FormsCarried(c.Format, c.Parts), nil
+	return FormsCarried(c.Format, c.Parts)
 }
 
 // bounded fails where more is written than it lets through.

@@ -62,14 +62,11 @@ func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 	return json.Marshal(against)
 }
 
-// maxForms bounds the forms of one file.
-const maxForms = 64
-
 // form notes what is in a file that is a wrapping, such as the uncompressed form of a
 // compressed one: a medium that was written from it has that.
 func (s *Service) form(ctx context.Context, against *survey.Against, given []survey.Form) error {
-	if len(given) > maxForms {
-		return fault.New(fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", maxForms).At("against.forms")
+	if len(given) > survey.MaxForms {
+		return fault.New(fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", survey.MaxForms).At("against.forms")
 	}
 	for _, f := range given {
 		if f.Size < 1 || len(f.Digest) != digest.SHA256.Size() {
@@ -82,9 +79,6 @@ func (s *Service) form(ctx context.Context, against *survey.Against, given []sur
 	}
 	if against.Forms = own; own == nil {
 		against.Forms = given
-	}
-	if len(against.Forms) > maxForms {
-		against.Forms = against.Forms[:maxForms]
 	}
 	return nil
 }

@@ -3,7 +3,6 @@ package measurer
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -185,13 +184,14 @@ func partsOf(parts []readback.Part) string {
 // FormsOf returns what is in a file that is a wrapping: the uncompressed form, or the parts
 // that it carries. It is nil for others, and for what cannot be expanded; why says why.
 func FormsOf(ctx context.Context, name string, m *Medium) (forms []survey.Form, why string) {
-	if m.Parts != nil {
-		return survey.FormsCarried(m.Carried, m.Parts), ""
+	_, _, compressed := container.OfName(name)
+	var err error
+	switch {
+	case m.Parts != nil:
+		forms, err = survey.FormsCarried(m.Carried, m.Parts)
+	case compressed:
+		forms, err = survey.FormsOf(ctx, name, bufio.NewReaderSize(io.NewSectionReader(m, 0, m.Info.Size), 1<<20))
 	}
-	if _, _, compressed := container.OfName(name); !compressed {
-		return nil, ""
-	}
-	forms, err := survey.FormsOf(ctx, name, bufio.NewReaderSize(io.NewSectionReader(m, 0, m.Info.Size), 1<<20))
 	if err != nil {
 		return nil, err.Error()
 	}
@@ -291,7 +291,7 @@ type view struct {
 	of      io.ReaderAt
 	size    int64
 	part    *readback.Part
-	reading map[int]readback.Reading // by candidate
+	reading []readback.Reading // by candidate
 }
 
 // looked reads a view up to the length of each candidate.
@@ -306,70 +306,68 @@ func (v *view) looked(ctx context.Context, all []candidate, algorithms []digest.
 	if err != nil {
 		return err
 	}
-	v.reading = map[int]readback.Reading{}
 	for i := range all {
-		v.reading[i] = readings[slices.Index(lengths, all[i].size)]
+		v.reading = append(v.reading, readings[slices.Index(lengths, all[i].size)])
 	}
 	return nil
 }
 
-// chosen returns which view of a medium is which candidate. Where none is, it is the view and
-// the candidate that a person would compare. Of a medium that carries parts, every one that
-// the image has for the same address has to be equal.
+// chosen returns which view of a medium is which candidate: the image itself, or the largest
+// of what is in it. A smaller part says too little by itself: a medium that is erased begins
+// with what options are that nobody has set. Of a medium that carries parts, every one that
+// the image has for the same address has to be equal. Where none is, it is the view and the
+// candidate that a person would compare.
 func chosen(views []view, all []candidate) (at, which int) {
-	for _, c := range bySize(all) {
+	largest := 0
+	for c := 1; c < len(all); c++ {
+		if largest == 0 || all[c].size > all[largest].size {
+			largest = c
+		}
+	}
+	part, of, differs := differing(views, all)
+	for _, c := range []int{0, largest} {
 		for i := range views {
-			r := views[i].reading[c]
-			if all[c].holds(&r) && (views[i].part == nil || noneDiffers(views[1:], all)) {
+			if all[c].holds(&views[i].reading[c]) && (views[i].part == nil || !differs) {
 				return i, c
 			}
 		}
 	}
 	switch {
-	case len(views) > 1 && len(all) > 1:
-		return differing(views, all)
+	case differs:
+		return part, of
 	case len(views) > 1:
-		return 1, 0
-	case len(all) > 1 && views[0].size != all[0].size:
-		return 0, 1
+		return 1, largest
+	case views[0].size != all[0].size:
+		return 0, largest
 	}
 	return 0, 0
 }
 
-// bySize returns the candidates, the image itself first and then what is in it: the largest of
-// that says the most.
-func bySize(all []candidate) []int {
-	out := make([]int, len(all))
-	for i := range out {
-		out[i] = i
-	}
-	slices.SortStableFunc(out[1:], func(a, b int) int { return cmp.Compare(all[b].size, all[a].size) })
-	return out
-}
-
-// differing returns a part and what the image has for its address, where they differ.
-func differing(parts []view, all []candidate) (at, which int) {
-	for i := 1; i < len(parts); i++ {
+// differing returns a part that a medium carries and what the image has for its address,
+// where they differ.
+func differing(views []view, all []candidate) (at, which int, ok bool) {
+	for i := range views {
 		for c := range all {
-			r := parts[i].reading[c]
-			if all[c].carried && all[c].address == parts[i].part.Base && !all[c].holds(&r) {
-				return i, c
+			if p := views[i].part; p != nil && all[c].carried && all[c].address == p.Base && !all[c].holds(&views[i].reading[c]) {
+				return i, c, true
 			}
 		}
 	}
-	return 1, 1
+	return 0, 0, false
 }
 
-func noneDiffers(parts []view, all []candidate) bool {
-	for i := range parts {
-		for c := range all {
-			r := parts[i].reading[c]
-			if all[c].carried && all[c].address == parts[i].part.Base && !all[c].holds(&r) {
-				return false
-			}
+// others counts the parts of the image that a medium was not compared with: it carries nothing
+// for their addresses, or is one part as it stands.
+func others(views []view, all []candidate, which int) (n int) {
+	for c := range all {
+		if c == which || !all[c].carried || !all[which].carried {
+			continue
+		}
+		if !slices.ContainsFunc(views, func(v view) bool { return v.part != nil && v.part.Base == all[c].address }) {
+			n++
 		}
 	}
-	return true
+	return n
 }
 
 // ReadMedium reads as many bytes of a medium as the image has, or what is in it, and does
@@ -405,6 +403,9 @@ func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.T
 		if len(m.Parts) > 1 {
 			account.Carried += fmt.Sprintf(" Compared are the %s.", v.part.Said())
 		}
+	}
+	if n := others(views, all, which); n > 0 {
+		account.Carried = strings.TrimSpace(fmt.Sprintf("%s Parts of the image that were not compared, as the medium has nothing for their addresses: %d.", account.Carried, n))
 	}
 	if c.form > 0 {
 		account.LengthFrom = sought.Forms[c.form-1].Said() + ", of " + back.LengthFrom
