@@ -146,6 +146,18 @@ func TestPumpReportsReadErrors(t *testing.T) {
 	}
 }
 
+// A stream that is cut off has not ended, wherever it is cut.
+func TestPumpReportsACutStream(t *testing.T) {
+	for _, before := range []int{0, 10, blockSize, 3*blockSize + 10} {
+		for _, writers := range [][]io.Writer{nil, NewSet([]Algorithm{SHA256, MD5}).Writers()} {
+			r := io.MultiReader(bytes.NewReader(make([]byte, before)), iotest.ErrReader(io.ErrUnexpectedEOF))
+			n, err := Pump(t.Context(), r, writers, nil)
+			require.ErrorIs(t, err, io.ErrUnexpectedEOF, before)
+			assert.EqualValues(t, before, n)
+		}
+	}
+}
+
 // endless never ends, so only cancellation can stop the pump.
 type endless struct{}
 

@@ -2,7 +2,6 @@ package digest
 
 import (
 	"context"
-	"errors"
 	"io"
 	"sync"
 	"sync/atomic"
@@ -37,7 +36,7 @@ var blockPool = sync.Pool{New: func() any { return &block{data: make([]byte, blo
 // Memory is bounded by a few blocks of 256 KiB, whatever the length of r.
 func Pump(ctx context.Context, r io.Reader, writers []io.Writer, progress func(total int64)) (int64, error) {
 	first := blockPool.Get().(*block)
-	n, err := io.ReadFull(r, first.data)
+	n, err := fill(r, first.data)
 	first.n = n
 	if err != nil || len(writers) == 0 {
 		// All of it fitted in one block, or nobody listens: no need for
@@ -88,7 +87,7 @@ func Pump(ctx context.Context, r io.Reader, writers []io.Writer, progress func(t
 			break
 		}
 		current = <-free
-		current.n, err = io.ReadFull(r, current.data)
+		current.n, err = fill(r, current.data)
 	}
 	for _, lane := range lanes {
 		close(lane)
@@ -98,10 +97,21 @@ func Pump(ctx context.Context, r io.Reader, writers []io.Writer, progress func(t
 	for b := range free {
 		blockPool.Put(b)
 	}
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+	if err == io.EOF { //nolint:errorlint // readers return it as it is
 		err = nil
 	}
 	return total, err
+}
+
+// fill reads until the block is full or the reader has an error. That a stream was cut off,
+// which readers report as [io.ErrUnexpectedEOF], is not its end.
+func fill(r io.Reader, block []byte) (n int, err error) {
+	for n < len(block) && err == nil {
+		var more int
+		more, err = r.Read(block[n:])
+		n += more
+	}
+	return n, err
 }
 
 // pumpHere is Pump without goroutines. The first block has been read, with err
@@ -118,7 +128,7 @@ func pumpHere(ctx context.Context, r io.Reader, writers []io.Writer, progress fu
 				progress(total)
 			}
 		}
-		if err == io.EOF || err == io.ErrUnexpectedEOF {
+		if err == io.EOF { //nolint:errorlint // readers return it as it is
 			return total, nil
 		}
 		if err != nil {
@@ -127,6 +137,6 @@ func pumpHere(ctx context.Context, r io.Reader, writers []io.Writer, progress fu
 		if ctx.Err() != nil {
 			return total, context.Cause(ctx)
 		}
-		b.n, err = io.ReadFull(r, b.data)
+		b.n, err = fill(r, b.data)
 	}
 }

@@ -20,6 +20,8 @@ type Surroundings struct {
 	Around *Outcome
 	// Original is the outcome of the file that a medium is read back against, or nil.
 	Original *Outcome
+	// Recorded is what receipts beside it say of files of its name.
+	Recorded []Recorded
 }
 
 // Artifact judges an artifact.
@@ -42,10 +44,11 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	b.byCopies(item, m, listings, &out)
 	byContainer(item, m, on.Around, &out)
 	readBack := b.byOriginal(item, m, on.Original, &out)
+	receipted := b.byReceipt(item, m, on.Recorded, &out)
 	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
 	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })
-	if !listed && !signed && !readBack && !within(&out) {
+	if !listed && !signed && !readBack && !receipted && !within(&out) {
 		g := Ground{
 			Code: NotListed, Effect: Withholds,
 			Sentence: "No manifest and no signature here speaks of this file.",
@@ -484,10 +487,16 @@ func (l *listing) unsignedSentence() string {
 	if l.Given == survey.AsValue {
 		return "It matches the value that was given, and nobody vouches for that: a value shows damage, and not who made the file."
 	}
+	if l.voucher != nil && l.voucher.handedOn {
+		return fmt.Sprintf("It matches %s, the list that was written when it was handed on: that shows damage on the way, and nobody has signed it.", plain.Text(l.Manifest))
+	}
 	return fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest))
 }
 
 func (l *listing) unsignedAdvice() string {
+	if l.voucher != nil && l.voucher.handedOn {
+		return "The receipts beside that list, or the publisher's own list and signature, say who vouches. Have the file handed on again if they are missing."
+	}
 	switch l.Given {
 	case survey.AsValue:
 		return "Look for a list that the publisher signed, or for a signature of the file itself."

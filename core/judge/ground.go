@@ -79,6 +79,10 @@ const (
 	ReadBack Code = "read-back"
 	// DeviceSaid: the value was computed by the equipment that is checked, or copied from it.
 	DeviceSaid Code = "device-said"
+	// ReceiptHolds: a receipt beside files proves a record of a ledger whose key is known.
+	ReceiptHolds Code = "receipt-holds"
+	// ReceiptFails: it does not, or nobody here can tell.
+	ReceiptFails Code = "receipt-fails"
 	// SizeDisagrees: a list states another size than the file has whose strong digest it
 	// states, so that it contradicts itself.
 	SizeDisagrees Code = "size-disagrees"
@@ -97,7 +101,8 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignerContradicted, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureHashShort, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs, ReadBack, DeviceSaid, SizeDisagrees, Guessed, Questioned, WaivedGround,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs,
+		ReadBack, DeviceSaid, ReceiptHolds, ReceiptFails, SizeDisagrees, Guessed, Questioned, WaivedGround,
 	}
 }
 
@@ -165,11 +170,14 @@ const (
 	// Readback is that of a medium: its first bytes are those of a file that is
 	// cleared.
 	Readback PathKind = "readback"
+	// Receipted is that of a file with the bytes of one of which a receipt says that it was
+	// verified, and which is judged again.
+	Receipted PathKind = "receipt"
 )
 
 // PathKinds lists every way of proving an artifact.
 func PathKinds() []PathKind {
-	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer, Readback}
+	return []PathKind{SignedArtifact, SignedManifest, CorroboratedManifest, ClearedContainer, Readback, Receipted}
 }
 
 // A LinkState says how one link of a path stands.

@@ -168,6 +168,8 @@ type Voucher struct {
 	// it furthest, or nil.
 	signatures []finding
 	best       *finding
+	// handedOn is set for a list that was written when files were handed on.
+	handedOn bool
 	// refusal is the first ground that refuses the manifest.
 	refusal *Ground
 }
@@ -399,7 +401,7 @@ func (b Basis) standing(f finding, result openpgp.Result, item, who, name string
 
 // Manifest judges a manifest.
 func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
-	v := &Voucher{Outcome: Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}, Size: m.Size, Digest: m.Digests[digest.SHA256]}
+	v := &Voucher{handedOn: item.Understood != nil && item.Understood.HandedOn, Outcome: Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}, Size: m.Size, Digest: m.Digests[digest.SHA256]}
 	v.Outcome.Grounds = append(v.Outcome.Grounds, readingGrounds(item, m)...)
 	if m.Problem == nil {
 		for _, over := range item.Signatures {

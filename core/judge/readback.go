@@ -80,12 +80,13 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 		})
 		return true
 	}
-	restOn(original, first, image, g, named, "this medium", out)
+	restOn(Readback, original, first, image, g, named, "this medium", out)
 	return true
 }
 
-// restOn has what a medium or a slot holds count as the file counts whose bytes it has.
-func restOn(original *Outcome, first, image Link, g Ground, named, here string, out *Outcome) {
+// restOn has what a medium, a slot or a file holds count as the file counts whose bytes it has,
+// by a path of a kind.
+func restOn(kind PathKind, original *Outcome, first, image Link, g Ground, named, here string, out *Outcome) {
 	out.Grounds = append(out.Grounds, g)
 	if original == nil {
 		original = &Outcome{Verdict: Unproven}
@@ -108,14 +109,14 @@ func restOn(original *Outcome, first, image Link, g Ground, named, here string, 
 	case original.Verdict != Cleared || at < 0:
 		image.State, image.Detail = Missing, "has the same bytes, and is not cleared itself"
 	case g.Effect == Supports:
-		out.Paths = append(out.Paths, pathOf(Readback, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}))
+		out.Paths = append(out.Paths, pathOf(kind, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}))
 		return
 	default:
 		image.State, image.Detail = Broken, "is known by too weak a value"
 		missing.Sentence = fmt.Sprintf("%s shows damage, and not that nobody has altered it.", g.Algorithm)
 		missing.Advice = "A stronger digest would clear it."
 	}
-	out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, missing))
+	out.Paths = append(out.Paths, pathOf(kind, []Link{first, image}, missing))
 }
 
 // readbackGrounds tells what was noticed while a medium was read.

@@ -97,7 +97,7 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		})
 		return true
 	}
-	restOn(original, first, image, g, named, "this slot", out)
+	restOn(Readback, original, first, image, g, named, "this slot", out)
 	return true
 }
 

@@ -76,8 +76,9 @@ type Reference struct {
 type Satchel struct {
 	Content
 	// Digest is the SHA-256 digest of its content, in hexadecimal.
-	Digest  string
-	keyring *keyring.Keyring
+	Digest   string
+	verifier note.Verifier
+	keyring  *keyring.Keyring
 	// byRecord and byDigest have the references; of several with one digest the first.
 	byRecord map[int64]*Reference
 	byDigest map[string]*Reference
@@ -164,7 +165,7 @@ func Open(file []byte, verifier note.Verifier) (*Satchel, error) {
 	if stated == nil || stated[1] != hex.EncodeToString(sum[:]) || stated[2] != strconv.Itoa(len(content)) {
 		return nil, wrong(Altered, packAgain, "The content of the satchel is not what was signed: something in it was altered.")
 	}
-	s := &Satchel{Digest: stated[1]}
+	s := &Satchel{Digest: stated[1], verifier: verifier}
 	if err := json.Unmarshal(content, &s.Content); err != nil {
 		return nil, wrong(Unreadable, "A newer version of this program may read it.", "The content of the satchel cannot be read: %s.", plain.Text(err.Error()))
 	}
@@ -223,6 +224,9 @@ func (s *Satchel) index() error {
 	}
 	return nil
 }
+
+// Verifier returns the key of the service that has signed it, and its receipts.
+func (s *Satchel) Verifier() note.Verifier { return s.verifier }
 
 // Keyring returns the keys of the satchel.
 func (s *Satchel) Keyring() *keyring.Keyring { return s.keyring }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"bytes"
 	"fmt"
 	"path"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"sync"
 
 	"endeixis/core/digest"
+	"endeixis/core/ledger"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
@@ -107,6 +109,9 @@ func (s *planner) itemOfFile(f *Found) Item {
 	if f.Content != nil {
 		s.out.Contents[f.Path] = f.Content
 		s.recognise(&item, guessRole(f.Path), f.Content, f.Given)
+		if item.Understood != nil && f.Given == nil {
+			item.Understood.HandedOn = bytes.HasPrefix(f.Content, []byte(handedOnFormat))
+		}
 	}
 	return item
 }
@@ -168,10 +173,18 @@ func (s *planner) recognise(item *Item, guess string, content []byte, given *Giv
 		s.takeKey(item, r.secret)
 	case ReceiptText:
 		item.Role, item.Why = Receipt, fmt.Sprintf("its content is a %s of a ledger of records", r.proof)
+		if receipt, err := ledger.ParseReceipt(content); err == nil && len(content) <= maxReceipt {
+			item.Receipt = &receipt
+		} else if r.proof == ledger.ReceiptProof {
+			item.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("a receipt of more than %d bytes is not read", maxReceipt)}
+		}
 	case NothingText, ValueText, ListText:
 		s.takeText(item, guess, &r, given != nil)
 	}
 }
+
+// maxReceipt bounds a receipt that is evidence, in bytes.
+const maxReceipt = 1 << 20
 
 // takeKey takes a file of keys.
 func (s *planner) takeKey(item *Item, secret bool) {

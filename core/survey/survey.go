@@ -22,6 +22,7 @@ import (
 
 	"endeixis/core/container"
 	"endeixis/core/digest"
+	"endeixis/core/ledger"
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
@@ -149,6 +150,8 @@ type Item struct {
 	// Unasked are names in texts that were handed over for this file, and are not its own:
 	// up to three of those that speak of nothing else.
 	Unasked []string `json:"unasked,omitempty"`
+	// Receipt is that of a ledger, of an item that is one.
+	Receipt *ledger.Receipt `json:"receipt,omitempty"`
 	// Against is set for a medium that is read back.
 	Against *Against `json:"against,omitempty"`
 }
@@ -159,6 +162,18 @@ type Understood struct {
 	Entries      int                `json:"entries"`
 	Problems     []manifest.Problem `json:"problems,omitempty"`
 	MoreProblems int                `json:"more_problems,omitempty"`
+	// HandedOn is set for a list that was written when files were handed on: by its first
+	// line, as [HandedOnLine] gives it. No publisher has made or signed it.
+	HandedOn bool `json:"handed_on,omitempty"`
+}
+
+// handedOnFormat begins the first line of a list of files that were handed on.
+const handedOnFormat = "# endeixis-digests-1: "
+
+// HandedOnLine returns the first line of a list of files that were handed on; of says what they
+// were verified in.
+func HandedOnLine(of string) string {
+	return fmt.Sprintf("%sfiles of %s that were handed on\n", handedOnFormat, of)
 }
 
 // An Absent is a manifest entry whose file is not in the folder.

@@ -28,7 +28,7 @@ func CanVouch(name string, size int64) bool {
 }
 
 // Vouching returns the paths of some files of a plan and of all that vouches for them:
-// manifests that list them, and signatures over either.
+// manifests that list them, signatures over either, and receipts.
 func Vouching(plan *Survey, wanted []string) map[string]bool {
 	out := map[string]bool{}
 	byPath := make(map[string]*Item, len(plan.Items))
@@ -51,6 +51,9 @@ func Vouching(plan *Survey, wanted []string) map[string]bool {
 		}
 	}
 	for _, p := range wanted {
+		take(p)
+	}
+	for _, p := range receiptsOf(plan, out) {
 		take(p)
 	}
 	return out

@@ -51,9 +51,7 @@ func (o *OnSite) Run(ctx context.Context) (items []Settled, done map[string]Done
 	for i := range o.Plan.Items {
 		item := &o.Plan.Items[i]
 		if m, ok := measured[item.Path]; ok {
-			if item.Role == survey.Manifest {
-				o.Session.Manifest(item, &m)
-			}
+			o.Session.Evidence(item, &m)
 			continue
 		}
 		target, _ := item.Target()
@@ -69,9 +67,7 @@ func (o *OnSite) Run(ctx context.Context) (items []Settled, done map[string]Done
 		m := Arrived(item, r.Reading, o.Witness)
 		m.Diagnoses = r.Diagnoses
 		measured[item.Path], done[item.Path] = m, r
-		if item.Role == survey.Manifest {
-			o.Session.Manifest(item, &m)
-		}
+		o.Session.Evidence(item, &m)
 	}
 	for i := range o.Plan.Items {
 		item := &o.Plan.Items[i]

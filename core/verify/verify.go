@@ -12,6 +12,8 @@ import (
 	"io"
 	"io/fs"
 
+	"golang.org/x/mod/sumdb/note"
+
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
@@ -64,11 +66,19 @@ type Session struct {
 	// bears tells, when judging again, of which containers a key's signature
 	// bears on.
 	bears map[string]bool
+	// receipts are those that hold, by the key of a ledger; proofs are the outcomes of all by
+	// their path, and recorded what they say of
+	// artifacts, by the last part of their path, once that is judged.
+	receipts  []*recorded
+	proofs    map[string]judge.Outcome
+	recorded  map[string][]*recorded
+	ready     bool
+	ledgerKey note.Verifier
 }
 
 // New returns a Session that judges by the basis.
 func New(basis judge.Basis) *Session {
-	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, originals: map[string]*judge.Outcome{}, bears: map[string]bool{}}
+	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, originals: map[string]*judge.Outcome{}, bears: map[string]bool{}, proofs: map[string]judge.Outcome{}}
 }
 
 // Manifest judges a manifest, so that what it lists can rest on it.
@@ -76,6 +86,17 @@ func (s *Session) Manifest(item *survey.Item, m *measure.Measurement) *judge.Vou
 	v := s.basis.Manifest(item, m)
 	s.vouchers[item.Path] = v
 	return v
+}
+
+// Evidence takes an item that artifacts can rest on: a manifest or a receipt. Others it leaves.
+func (s *Session) Evidence(item *survey.Item, m *measure.Measurement) {
+	switch item.Role {
+	case survey.Manifest:
+		s.Manifest(item, m)
+	case survey.Receipt:
+		s.Receipt(item, m)
+	case survey.Artifact, survey.Signature, survey.Key:
+	}
 }
 
 // Original says what became of the file that a medium is read back against, by the same
@@ -86,7 +107,7 @@ func (s *Session) Original(medium string, outcome *judge.Outcome) { s.originals[
 func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome {
 	switch item.Role {
 	case survey.Artifact:
-		on := judge.Surroundings{Vouchers: s.vouchers, Original: s.originals[item.Path]}
+		on := judge.Surroundings{Vouchers: s.vouchers, Original: s.originals[item.Path], Recorded: s.recordedOf(item)}
 		if item.Inside != nil {
 			on.Around = s.outcomes[item.Inside.Of]
 		}
@@ -100,7 +121,9 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 			return v.Outcome
 		}
 		return s.basis.Manifest(item, m).Outcome
-	case survey.Signature, survey.Key, survey.Receipt:
+	case survey.Receipt:
+		return s.Receipt(item, m)
+	case survey.Signature, survey.Key:
 	}
 	return s.basis.Other(item, m)
 }

@@ -315,7 +315,7 @@ func (a *API) moderate(c *gin.Context) {
 	if w.err == nil && w.principal.Name != "" {
 		name = w.principal.Name
 	}
-	if strings.HasSuffix(c.FullPath(), "/events") {
+	if strings.HasSuffix(c.FullPath(), "/events") || strings.HasSuffix(c.FullPath(), "/content") {
 		c.Next() // a stream, which is counted as such
 		return
 	}

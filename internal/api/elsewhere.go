@@ -5,7 +5,12 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math"
+	"net/http"
 	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"endeixis/core/plain"
 	"endeixis/core/readback"
@@ -14,6 +19,7 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
 	"endeixis/internal/query"
+	"endeixis/internal/roles"
 	"endeixis/internal/sources"
 	"endeixis/internal/wire"
 )
@@ -63,6 +69,14 @@ func (a *API) registerElsewhere() {
 }
 
 func (a *API) registerDrills() {
+	content := describe(wire.FetchContent)
+	content.Responses = map[string]*huma.Response{"200": {
+		Description: "The bytes; 206 for a part of them. ETag has their SHA-256 digest as it was when they were verified: hold them against it.",
+		Content:     map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}},
+	}}
+	huma.Register(a.huma, content, func(ctx context.Context, in *wire.ContentRequest) (*huma.StreamResponse, error) {
+		return a.fetch(ctx, in.ID, in.N)
+	})
 	handle(a, wire.ListPieces, func(ctx context.Context, in *wire.PiecesRequest) (*wire.PieceDigests, error) {
 		sums, err := a.Batches.Pieces(ctx, in.ID, in.N, readback.Range{Offset: in.Offset, Length: in.Length}, in.Size)
 		return answer(wire.PieceDigests{SHA256: sums}, err)
@@ -165,4 +179,38 @@ func againstOf(a *survey.Against) *wire.Against {
 		out.Digests[algorithm.String()] = value.String()
 	}
 	return out
+}
+
+// inDepot is what reads from a depot.
+type inDepot string
+
+// Reaches says from which.
+func (d inDepot) Reaches() wire.Scope { return wire.Scope{Depot: string(d), Reads: true} }
+
+// fetch answers with the bytes of a file, or the part that was asked for.
+func (a *API) fetch(ctx context.Context, id int64, n int) (*huma.StreamResponse, error) {
+	w, _ := ctx.Value(whoKey{}).(who)
+	leave, ok := a.streams.enter(w.principal.Name)
+	if !ok {
+		return nil, problemOf(ctx, a.Log, fault.New(fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams).Advise("Wait until some of them are done."))
+	}
+	content, err := a.Batches.Content(ctx, id, n)
+	if err == nil {
+		if err = within(w.principal, roles.Operator, inDepot(content.Depot)); err != nil {
+			content.Close()
+		}
+	}
+	if err != nil {
+		leave()
+		return nil, problemOf(ctx, a.Log, err)
+	}
+	return &huma.StreamResponse{Body: func(h huma.Context) {
+		defer leave()
+		defer content.Close()
+		c := humagin.Unwrap(h)
+		c.Header("Content-Type", "application/octet-stream")
+		c.Header("Content-Disposition", "attachment")
+		c.Header("ETag", strconv.Quote("sha256-"+content.SHA256.String()))
+		http.ServeContent(c.Writer, c.Request, "", time.Time{}, content)
+	}}, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
@@ -47,21 +48,60 @@ func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.
 	if err := json.Unmarshal(b.Expected, &basis.Expected); err != nil {
 		return nil, nil, err
 	}
-	rows, err := s.store.Manifests(ctx, b.ID)
+	evidence, err := s.evidence(ctx, b.ID)
 	if err != nil {
 		return nil, nil, err
 	}
-	session := verify.New(basis)
-	manifests := make([]verify.Settled, len(rows))
-	for i, row := range rows {
-		d := verify.Settled{N: row.N, Item: &survey.Item{}}
-		if err := errors.Join(json.Unmarshal(row.Survey, d.Item), json.Unmarshal(row.Measurement, &d.Measurement)); err != nil {
-			return nil, nil, err
-		}
-		manifests[i] = d
-		session.Manifest(d.Item, &manifests[i].Measurement)
+	session, err := s.begin(ctx, basis, evidence)
+	if err != nil {
+		return nil, nil, err
 	}
+	manifests := slices.DeleteFunc(evidence, func(d verify.Settled) bool { return d.Item.Role != survey.Manifest })
 	return session, manifests, s.rest(ctx, session, b, ring)
+}
+
+// evidence returns what the artifacts of a batch can rest on, as it is stored.
+func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, error) {
+	rows, err := s.store.Evidence(ctx, batch)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]verify.Settled, len(rows))
+	for i, row := range rows {
+		out[i] = verify.Settled{N: row.N, Item: &survey.Item{}}
+		if err := errors.Join(json.Unmarshal(row.Survey, out[i].Item), json.Unmarshal(row.Measurement, &out[i].Measurement)); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// begin returns a session that judges by a basis and knows evidence. Of what receipts are
+// of, the lists stand in the records here.
+func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verify.Settled) (*verify.Session, error) {
+	session := verify.New(basis)
+	if slices.ContainsFunc(evidence, func(d verify.Settled) bool { return d.Item.Receipt != nil }) {
+		key, err := s.records.Verifier(ctx)
+		if err != nil {
+			return nil, err
+		}
+		session.Trust(key)
+	}
+	for i := range evidence {
+		session.Evidence(evidence[i].Item, &evidence[i].Measurement)
+	}
+	for batch, lists := range session.Wanted() {
+		earlier, err := s.evidence(ctx, batch)
+		if err != nil {
+			return nil, err
+		}
+		for i := range earlier {
+			if d := &earlier[i]; d.Item.Role == survey.Manifest && slices.Contains(lists, d.Item.Path) {
+				session.Recorded(batch, d.Item, &d.Measurement)
+			}
+		}
+	}
+	return session, nil
 }
 
 // memory is what is known of other files than those of one batch.

@@ -99,13 +99,17 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	session := verify.New(basis)
+	var read []verify.Settled
 	for i := range plan.Items {
-		if item := &plan.Items[i]; item.Role == survey.Manifest {
-			if m, ok := measured[item.Path]; ok {
-				session.Manifest(item, &m)
-			}
+		if m, ok := measured[plan.Items[i].Path]; ok {
+			read = append(read, verify.Settled{N: i, Item: &plan.Items[i], Measurement: m})
 		}
+	}
+	session, err := s.begin(ctx, basis, read)
+	if err != nil {
+		return err
+	}
+	for i := range plan.Items {
 		if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
 			return err
 		}

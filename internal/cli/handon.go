@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -18,6 +20,7 @@ import (
 	"endeixis/core/ledger"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
+	"endeixis/core/satchel"
 	"endeixis/core/survey"
 	"endeixis/internal/client"
 	"endeixis/internal/measurer"
@@ -26,12 +29,13 @@ import (
 )
 
 // proofs is the folder with what goes along with files that are handed on.
-const proofs = "endeixis-proofs"
+const proofs = survey.ProofsFolder
 
 func (a *app) batchHandOn() *cobra.Command {
-	var to, from string
+	var to, from, publisher string
+	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "hand-on BATCH", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
+		Use: "hand-on BATCH|FOLDER", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
 		Long: `hand-on copies the files of a batch that are cleared, and still are. Each is hashed while
 it is copied, and again as it lies on the disk then, so that nothing changes between the
 check and the use. What they rest on goes along under its own names: the publisher's lists,
@@ -39,11 +43,25 @@ signatures and keys, so that whoever gets the files can check them again. Beside
 ` + proofs + `, it writes a manifest and the receipts. Nothing is written over, and what is
 there already with exactly its bytes stays; what was not handed on is listed with its reason.
 
-Of a batch in a depot --from says where its folder is on this machine.`,
-		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick",
+The files of a batch in a depot are fetched from the service; --from says where the batch's
+folder is on this machine, if it is. Interrupted, the same command goes on where it stopped.
+
+Where there is no network, --satchel verifies a folder, seals the outcome, and then does the
+same with what is cleared by it.`,
+		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick\n" +
+			"  endeixis batch hand-on /mnt/stick --satchel skerrow.satchel --to /srv/light",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
 				return usage("say with --to where the files are to be")
+			}
+			if site.given() {
+				if from != "" {
+					return usage("with --satchel the folder is given by itself, and not with --from")
+				}
+				return a.handOnOnSite(cmd.Context(), site, publisher, args[0], to)
+			}
+			if publisher != "" {
+				return usage("--publisher goes with --satchel: a batch was verified already")
 			}
 			c, b, err := a.batchAt(cmd.Context(), args[0])
 			if err != nil {
@@ -55,22 +73,25 @@ Of a batch in a depot --from says where its folder is on this machine.`,
 			if from, err = filesOf(b, from); err != nil {
 				return err
 			}
-			return a.handOn(cmd.Context(), c, b, from, to)
+			return a.handOnBatch(cmd.Context(), a.patient(c), b, from, to)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the folder that they are copied to; it is made if it is not there")
 	cmd.Flags().StringVar(&from, "from", "", "where the batch's folder is on this machine")
+	cmd.Flags().StringVar(&publisher, "publisher", "", "with --satchel: the publisher that the files are expected from")
+	site.add(cmd)
 	return cmd
 }
 
-// filesOf returns where the files of a batch are on this machine.
+// filesOf returns where the files of a batch are on this machine, or nothing where the service
+// hands them out.
 func filesOf(b wire.Batch, given string) (string, error) {
 	host, path, _ := strings.Cut(b.Source.Reference, ":")
 	switch {
 	case given != "":
 		return given, nil
 	case b.Source.Kind == sources.Depot:
-		return "", usage("the files of batch %d are in the depot folder %s; say with --from where that is on this machine", b.ID, placeOf(b))
+		return "", nil
 	case b.Source.Kind != sources.Client || host != hostname():
 		return "", usage("the files of batch %d are on %s; say with --from where they are on this machine", b.ID, plain.Text(host))
 	}
@@ -79,38 +100,94 @@ func filesOf(b wire.Batch, given string) (string, error) {
 
 // handedOn is what came of handing on.
 type handedOn struct {
-	Batch  int64             `json:"batch"`
-	To     string            `json:"to"`
-	Handed []measurer.Handed `json:"handed"`
+	Batch int64 `json:"batch,omitempty"`
+	// Outcome is the number of one that was judged by a satchel.
+	Outcome int               `json:"outcome,omitempty"`
+	To      string            `json:"to"`
+	Handed  []measurer.Handed `json:"handed"`
 	// Along went along with them: what they rest on.
 	Along []measurer.Handed `json:"along"`
 	Left  []measurer.Handed `json:"left"`
 }
 
-func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, to string) error {
+// A handing is files that were verified and are handed on.
+type handing struct {
+	// called names what they were verified in, for people, and stem their list.
+	called, stem string
+	items        []wire.Item
+	from         measurer.Opener
+	// receipt returns the receipt of a record; it is nil where there is nobody to ask.
+	receipt func(ctx context.Context, record int64) (ledger.Receipt, error)
+}
+
+// handOnBatch hands on files of a batch.
+func (a *app) handOnBatch(ctx context.Context, c *client.Client, b wire.Batch, from, to string) error {
 	items, err := c.Items(ctx, b.ID)
 	if err != nil {
 		return err
 	}
-	_, folder, err := openHere(from)
+	source, done, err := openerOf(c, b.ID, items, from)
 	if err != nil {
 		return err
 	}
-	defer folder.Close()
-	if err := os.MkdirAll(to, 0o755); err != nil {
+	defer done()
+	out, err := a.handOn(ctx, handing{fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("batch-%d", b.ID), items, source, c.Receipt}, to)
+	if err != nil {
 		return err
+	}
+	out.Batch = b.ID
+	return a.showHandedOn(fmt.Sprintf("batch %d", b.ID), b, out)
+}
+
+// handOnOnSite verifies a folder by a satchel, and hands on what is cleared.
+func (a *app) handOnOnSite(ctx context.Context, f siteFlags, publisher, arg, to string) error {
+	s, err := a.openSite(f)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	h, err := a.lookAt(ctx, arg)
+	if err != nil {
+		return err
+	}
+	defer h.folder.Close()
+	e := a.entry(s, satchel.Folder, h.path, "hand-on", publisher)
+	settled, err := a.judge(ctx, s, &e, h.folder.FS(), h.found)
+	if err != nil {
+		return err
+	}
+	if err := s.keep(&e); err != nil {
+		return err
+	}
+	items := make([]wire.Item, len(settled))
+	for i := range settled {
+		items[i] = itemHere(&settled[i])
+	}
+	called := fmt.Sprintf("outcome %d of satchel %s", e.N, s.satchel.ID)
+	out, err := a.handOn(ctx, handing{called: called, stem: fmt.Sprintf("outcome-%d", e.N), items: items, from: measurer.InFolder{FS: h.folder.FS()}}, to)
+	if err != nil {
+		return err
+	}
+	out.Outcome = e.N
+	return a.showHandedOn(called, wire.Batch{Verdict: &e.Verdict}, out)
+}
+
+// handOn copies what is cleared, with what it rests on, and says what became of each file.
+func (a *app) handOn(ctx context.Context, h handing, to string) (handedOn, error) {
+	out := handedOn{To: to, Handed: []measurer.Handed{}, Along: []measurer.Handed{}, Left: []measurer.Handed{}}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return out, err
 	}
 	root, err := os.OpenRoot(to)
 	if err != nil {
-		return err
+		return out, err
 	}
 	defer root.Close()
 
 	var files []measurer.Handed
-	records := map[string]int64{}
 	total := int64(0)
 	cleared := map[string]bool{}
-	for _, item := range items {
+	for _, item := range h.items {
 		f := handed(item)
 		cleared[item.Path] = !f.Uncleared
 		// What is inside a file that is cleared goes along with it.
@@ -121,25 +198,21 @@ func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, 
 			f.Why, f.Uncleared = fmt.Sprintf("it lies inside %s, which is not cleared", item.Inside), true
 		}
 		files = append(files, f)
-		if item.Record != nil {
-			records[item.Path] = *item.Record
-		}
 		if f.Why == "" {
 			total += 2 * item.Size
 		}
 	}
-	along := evidenceOf(items, files)
+	along := evidenceOf(h.items, files)
 	for _, f := range along {
 		total += 2 * f.Size
 	}
 	files = append(files, along...)
 	bar := a.bar(total, "copying")
-	err = measurer.HandOn(ctx, folder.FS(), root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                          //nolint:errcheck // only for the eye
+	err = measurer.HandOn(ctx, h.from, root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                     //nolint:errcheck // only for the eye
 	if err != nil {
-		return &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole", plain.Quoted(to))}
+		return out, &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole, and the same command goes on where this one stopped", plain.Quoted(to))}
 	}
-	out := handedOn{Batch: b.ID, To: to, Handed: []measurer.Handed{}, Along: []measurer.Handed{}, Left: []measurer.Handed{}}
 	for _, f := range files {
 		switch {
 		case f.Why != "":
@@ -151,11 +224,53 @@ func (a *app) handOn(ctx context.Context, c *client.Client, b wire.Batch, from, 
 		}
 	}
 	if len(out.Handed) > 0 {
-		if err := a.prove(ctx, c, b.ID, root, out.Handed, records); err != nil {
-			return err
+		err = prove(ctx, h, root, out)
+	}
+	return out, err
+}
+
+// recordsOf returns the records of the files that were handed on, and of the lists that went
+// along, by path.
+func recordsOf(items []wire.Item, out handedOn) map[string]int64 {
+	went := map[string]bool{}
+	for _, f := range slices.Concat(out.Handed, out.Along) {
+		went[f.Path] = f.Role == "" || f.Role == survey.Manifest
+	}
+	records := map[string]int64{}
+	for _, item := range items {
+		if went[item.Path] && item.Record != nil {
+			records[item.Path] = *item.Record
 		}
 	}
-	return a.showHandedOn(b, out)
+	return records
+}
+
+// openerOf opens the files of a batch in a folder here or, without one, at the service.
+func openerOf(c *client.Client, batch int64, items []wire.Item, from string) (o measurer.Opener, done func(), err error) {
+	if from == "" {
+		return &atService{c, batch, items}, func() {}, nil
+	}
+	_, folder, err := openHere(from)
+	if err != nil {
+		return nil, nil, err
+	}
+	return measurer.InFolder{FS: folder.FS()}, func() { folder.Close() }, nil
+}
+
+// atService opens files that the service hands out.
+type atService struct {
+	c     *client.Client
+	batch int64
+	items []wire.Item
+}
+
+// OpenAt opens a file from an offset on.
+func (s *atService) OpenAt(ctx context.Context, path string, offset int64) (io.ReadCloser, error) {
+	i := slices.IndexFunc(s.items, func(i wire.Item) bool { return i.Path == path })
+	if i < 0 {
+		return nil, fs.ErrNotExist
+	}
+	return s.c.Content(ctx, s.batch, s.items[i].N, offset, s.items[i].Size), nil
 }
 
 // evidenceOf returns what the files that are handed on rest on: the lists and signatures
@@ -166,11 +281,13 @@ func evidenceOf(items []wire.Item, files []measurer.Handed) []measurer.Handed {
 		going[f.Path] = f.Why == ""
 	}
 	named := map[string]bool{}
+	receipted := false
 	for _, item := range items {
 		if !going[item.Path] && !going[item.Inside] {
 			continue
 		}
 		for _, p := range item.Paths {
+			receipted = receipted || p.Kind == judge.Receipted // and the receipts of lists
 			for _, l := range p.Links {
 				named[l.Ref] = true
 			}
@@ -188,7 +305,7 @@ func evidenceOf(items []wire.Item, files []measurer.Handed) []measurer.Handed {
 	}
 	var out []measurer.Handed
 	for _, item := range items {
-		if item.Role == survey.Artifact || item.Inside != "" || item.Role != survey.Key && !named[item.Path] {
+		if item.Role == survey.Artifact || item.Inside != "" || item.Role != survey.Key && !named[item.Path] && (item.Role != survey.Receipt || !receipted) {
 			continue
 		}
 		f := measuredOf(item)
@@ -222,12 +339,19 @@ func handed(item wire.Item) measurer.Handed {
 	return out
 }
 
-// prove writes what goes along with the files: a manifest of them, and their receipts.
-func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os.Root, files []measurer.Handed, records map[string]int64) error {
+// prove writes what goes along with the files: a list of them, and the receipts of the records
+// of them and of the lists that they stand in.
+func prove(ctx context.Context, h handing, root *os.Root, out handedOn) error {
 	var listed []manifest.File
-	for _, f := range files {
+	for _, f := range out.Handed {
 		listed = append(listed, manifest.File{Name: f.Path, Size: f.Size, Digests: f.Digests})
-		receipt, err := c.Receipt(ctx, records[f.Path])
+	}
+	records := map[string]int64{}
+	if h.receipt != nil {
+		records = recordsOf(h.items, out)
+	}
+	for _, path := range slices.Sorted(maps.Keys(records)) {
+		receipt, err := h.receipt(ctx, records[path])
 		if err != nil {
 			return err
 		}
@@ -235,7 +359,7 @@ func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os
 		if err != nil {
 			return err
 		}
-		name := fmt.Sprintf("%s/record-%d.receipt.json", proofs, records[f.Path])
+		name := fmt.Sprintf("%s/record-%d.receipt.json", proofs, records[path])
 		if there, err := root.ReadFile(name); err == nil && receiptOf(there, receipt.Record) {
 			continue // from before, when the ledger was shorter
 		}
@@ -243,11 +367,11 @@ func (a *app) prove(ctx context.Context, c *client.Client, batch int64, root *os
 			return err
 		}
 	}
-	var text bytes.Buffer
-	if err := manifest.Write(&text, manifest.Tagged, listed); err != nil {
+	text := bytes.NewBufferString(survey.HandedOnLine(h.called))
+	if err := manifest.Write(text, manifest.Tagged, listed); err != nil {
 		return err
 	}
-	return writeList(root, fmt.Sprintf("%s/batch-%d.digests", proofs, batch), text.Bytes())
+	return writeList(root, fmt.Sprintf("%s/%s.digests", proofs, h.stem), text.Bytes())
 }
 
 // receiptOf reports whether a text is a receipt of a record.
@@ -272,13 +396,13 @@ func writeList(root *os.Root, stem string, text []byte) error {
 	return fmt.Errorf("there are %d lists in %s already", maxLists, proofs)
 }
 
-func (a *app) showHandedOn(b wire.Batch, out handedOn) error {
+func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 	g := &grid{header: []string{"file", "size", "why it was not handed on"}}
 	for _, f := range slices.Concat(out.Handed, out.Along, out.Left) {
 		g.add(f.Path, fmt.Sprint(f.Size), f.Why)
 	}
 	if err := a.print(out, g, func() {
-		fmt.Fprintf(a.stdout, "%s of batch %d handed on to %s\n", counted(len(out.Handed), "file"), b.ID, plain.Text(out.To))
+		fmt.Fprintf(a.stdout, "%s of %s handed on to %s\n", counted(len(out.Handed), "file"), called, plain.Text(out.To))
 		for _, f := range out.Handed {
 			about := size(f.Size)
 			if f.There {
@@ -293,7 +417,7 @@ func (a *app) showHandedOn(b wire.Batch, out handedOn) error {
 			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(string(f.Role)))
 		}
 		if len(out.Handed) > 0 {
-			fmt.Fprintf(a.stdout, "%s\n", a.faint("Read again from the disk, each is what was verified. Manifest and receipts are in "+proofs+"."))
+			fmt.Fprintf(a.stdout, "%s\n", a.faint("Read again from the disk, each is what was verified. What proves it is in "+proofs+"."))
 		}
 		if len(out.Left) > 0 {
 			fmt.Fprintf(a.stdout, "\n%s not handed on\n", counted(len(out.Left), "file"))

@@ -199,7 +199,9 @@ func (a *app) entry(s *site, kind satchel.Kind, path, label, publisher string) s
 func (s *site) session(e *satchel.Entry, plan *survey.Survey) *verify.Session {
 	basis := s.satchel.Basis(s.now)
 	basis.Expected = judge.Expect(e.Publisher, s.satchel.Keyring(), plan.Items)
-	return verify.New(basis)
+	out := verify.New(basis)
+	out.Trust(s.satchel.Verifier())
+	return out
 }
 
 // witnessOf is who measures for an outcome.

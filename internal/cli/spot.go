@@ -139,6 +139,9 @@ func (a *app) gathered(ctx context.Context, s *spot, shelf *measurer.Shelf) (*su
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := shelf.Proofs(survey.ProofsFolder, maxBeside); err != nil {
+		return nil, nil, err
+	}
 	if left > 0 {
 		a.note("Of the texts beside it %d were looked at, and %d more were not; give a list among those with --manifest.", maxBeside, left)
 	}

@@ -33,10 +33,8 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 	}
 	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})
 	for i := range plan.Items {
-		if item := &plan.Items[i]; item.Role == survey.Manifest {
-			m := measured[item.Path]
-			session.Manifest(item, &m)
-		}
+		m := measured[plan.Items[i].Path]
+		session.Evidence(&plan.Items[i], &m)
 	}
 	worst := error(nil)
 	lines := map[string]unrecordedLine{}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"sync/atomic"
 
 	"endeixis/core/digest"
 	"endeixis/core/survey"
@@ -33,11 +34,39 @@ type Handed struct {
 	There     bool   `json:"there,omitempty"`
 }
 
-// HandOn copies files from one folder to another. Each is hashed while it is copied, and
-// again as it lies on the disk then, and has its name there only when both are what was
-// measured. What is there already is never written over; what is there with exactly its
-// bytes need not be copied again. Why is set in those that were not copied. It fails only when ctx ends.
-func HandOn(ctx context.Context, from fs.FS, to *os.Root, files []Handed, progress func(bytes int64)) error {
+// An Opener opens the files that are handed on.
+type Opener interface {
+	// OpenAt opens a file from an offset on.
+	OpenAt(ctx context.Context, path string, offset int64) (io.ReadCloser, error)
+}
+
+// InFolder opens the files of a folder.
+type InFolder struct{ FS fs.FS }
+
+// OpenAt opens a file from an offset on.
+func (f InFolder) OpenAt(_ context.Context, name string, offset int64) (io.ReadCloser, error) {
+	file, err := f.FS.Open(name)
+	if err != nil || offset == 0 {
+		return file, err
+	}
+	if s, ok := file.(io.Seeker); ok {
+		_, err = s.Seek(offset, io.SeekStart)
+	} else {
+		_, err = io.CopyN(io.Discard, file, offset)
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return file, nil
+}
+
+// HandOn copies files into a folder. Each is hashed while it is copied, and again as it lies
+// on the disk then, and has its name there only when both are what was measured. What is there
+// already is never written over; what is there with exactly its bytes need not be copied
+// again, and where copying was interrupted it goes on. Why is set in those that were not
+// copied. It fails only when ctx ends.
+func HandOn(ctx context.Context, from Opener, to *os.Root, files []Handed, progress func(bytes int64)) error {
 	for i := range files {
 		f := &files[i]
 		if f.Why != "" {
@@ -68,7 +97,10 @@ func said(err error) string {
 	return err.Error()
 }
 
-func handOn(ctx context.Context, from fs.FS, to *os.Root, f *Handed, progress func(int64)) error {
+// errOther says that a file has not the bytes that were verified.
+var errOther = errors.New("it is not what was verified any more, and was not copied")
+
+func handOn(ctx context.Context, from Opener, to *os.Root, f *Handed, progress func(int64)) error {
 	algorithm, want := strongest(f.Digests)
 	if want == nil {
 		return errors.New("nothing was measured of it")
@@ -79,34 +111,104 @@ func handOn(ctx context.Context, from fs.FS, to *os.Root, f *Handed, progress fu
 		}
 		return nil
 	}
-	if dir := path.Dir(f.Path); dir != "." {
+	for _, dir := range []string{path.Dir(f.Path), survey.ProofsFolder} {
 		if err := to.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
 	}
-	// Under its own name it is there only when it is whole and right.
-	part := f.Path + ".part"
-	out, err := to.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	// Under its own name it is there only when it is whole and right. The name until then is
+	// that of its bytes: who comes again goes on.
+	part := fmt.Sprintf("%s/%s.part", survey.ProofsFolder, want.String()[:min(16, 2*len(want))])
+	again, err := fill(ctx, from, to, part, f, algorithm, want, progress)
+	if again && errors.Is(err, errOther) { // what was there before may have been damaged
+		_, err = fill(ctx, from, to, part, f, algorithm, want, progress)
+	}
 	if err != nil {
-		return err
-	}
-	defer to.Remove(part) //nolint:errcheck // it may be gone
-	defer out.Close()
-	in, err := from.Open(f.Path)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	if err := copied(ctx, in, out, algorithm, want, "it is not what was verified any more, and was not copied", progress); err != nil {
-		return err
-	}
-	if err := errors.Join(out.Sync(), out.Close()); err != nil {
 		return err
 	}
 	if err := holds(ctx, to, part, algorithm, want, progress); err != nil {
-		return err
+		return errors.Join(err, to.Remove(part))
 	}
-	return settle(to, part, f.Path)
+	err = settle(to, part, f.Path)
+	to.Remove(part) //nolint:errcheck // a link of it may be left, or nothing
+	return err
+}
+
+// fill copies a file to where it is until it is whole, from where an earlier try stopped. It
+// reports whether there was one. What is of no use is not left behind.
+func fill(ctx context.Context, from Opener, to *os.Root, part string, f *Handed, a digest.Algorithm, want digest.Value, progress func(int64)) (again bool, err error) {
+	out, err := to.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return false, err
+	}
+	defer out.Close()
+	set := digest.NewSet(digest.Only(a))
+	at, err := pump(ctx, out, set.Writers(), progress)
+	if err != nil {
+		return false, err
+	}
+	disk := &disk{out: out}
+	copied := int64(0)
+	in, err := from.OpenAt(ctx, f.Path, min(at, f.Size))
+	if err == nil {
+		copied, err = pump(ctx, disk.before(in), append(set.Writers(), disk), progress)
+		in.Close()
+	}
+	failed := disk.failure()
+	switch {
+	case failed != nil:
+		err = failed
+	case err != nil && at+copied > 0 && !errors.Is(err, fs.ErrNotExist):
+		return at > 0, err // what was copied is kept
+	case err == nil && !bytes.Equal(set.Sums()[a], want):
+		err = errOther
+	case err == nil:
+		err = errors.Join(out.Sync(), out.Close())
+	}
+	if err != nil {
+		out.Close()
+		to.Remove(part) //nolint:errcheck // there may be nothing to remove it from
+	}
+	return at > 0, err
+}
+
+// A disk is written to until that fails.
+type disk struct {
+	out    io.Writer
+	failed atomic.Pointer[error]
+}
+
+// Write writes what it can. That it failed stops the reading.
+func (d *disk) Write(p []byte) (int, error) {
+	if d.failure() == nil {
+		if _, err := d.out.Write(p); err != nil {
+			d.failed.Store(&err)
+		}
+	}
+	return len(p), nil
+}
+
+func (d *disk) failure() error {
+	if err := d.failed.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// before returns a reader that ends where the disk fails.
+func (d *disk) before(in io.Reader) io.Reader { return &reading{in, d} }
+
+type reading struct {
+	in io.Reader
+	to *disk
+}
+
+// Read reads what is to be written.
+func (r *reading) Read(p []byte) (int, error) {
+	if err := r.to.failure(); err != nil {
+		return 0, err
+	}
+	return r.in.Read(p)
 }
 
 // holds reads a file from the disk, and fails where it has not the bytes that are wanted.
@@ -117,7 +219,14 @@ func holds(ctx context.Context, in *os.Root, name string, a digest.Algorithm, wa
 	}
 	defer there.Close()
 	forget(there) // so that it is read from the disk
-	return copied(ctx, there, io.Discard, a, want, "what is on the disk after copying is not what was written: the disk may be failing", progress)
+	set := digest.NewSet(digest.Only(a))
+	if _, err := pump(ctx, there, set.Writers(), progress); err != nil {
+		return err
+	}
+	if !bytes.Equal(set.Sums()[a], want) {
+		return errors.New("what is on the disk after copying is not what was written: the disk may be failing")
+	}
+	return nil
 }
 
 // settle gives a file its name, unless there is one of that name.
@@ -133,22 +242,15 @@ func settle(r *os.Root, part, name string) error {
 	return r.Rename(part, name)
 }
 
-func copied(ctx context.Context, in io.Reader, out io.Writer, a digest.Algorithm, want digest.Value, otherwise string, progress func(int64)) error {
-	set := digest.NewSet(digest.Only(a))
+// pump reads to the end, and returns how much that was.
+func pump(ctx context.Context, in io.Reader, out []io.Writer, progress func(int64)) (int64, error) {
 	before := int64(0)
-	_, err := digest.Pump(ctx, in, append(set.Writers(), out), func(total int64) {
+	return digest.Pump(ctx, in, out, func(total int64) {
 		if progress != nil {
 			progress(total - before)
 			before = total
 		}
 	})
-	if err != nil {
-		return err
-	}
-	if !bytes.Equal(set.Sums()[a], want) {
-		return errors.New(otherwise)
-	}
-	return nil
 }
 
 func strongest(digests map[digest.Algorithm]digest.Value) (digest.Algorithm, digest.Value) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"endeixis/core/ledger"
 	"endeixis/internal/depots"
 )
 
@@ -133,6 +135,49 @@ func (s *Shelf) Beside(named func(name string) bool, wanted func(name string, si
 		}
 	}
 	return left, nil
+}
+
+// maxUp is how many folders up receipts are looked for.
+const maxUp = 8
+
+// Proofs puts the receipts on the shelf that lie in a folder of some name beside the files that
+// are there or further up: those that went along when the files were handed on. At most so
+// many files are looked at.
+func (s *Shelf) Proofs(folder string, most int) error {
+	looked := map[string]bool{}
+	for _, dir := range slices.Sorted(maps.Keys(s.open)) {
+		for up := 0; up <= maxUp && dir != filepath.Dir(dir); up++ {
+			at := filepath.Join(dir, folder)
+			entries, err := os.ReadDir(at)
+			if err == nil && !looked[at] {
+				looked[at] = true
+				for _, e := range entries[:min(len(entries), most)] {
+					if _, there := s.files[e.Name()]; there || !isReceipt(filepath.Join(at, e.Name()), e) {
+						continue
+					}
+					if _, err := s.Put(filepath.Join(at, e.Name())); err != nil {
+						return err
+					}
+				}
+			}
+			if err == nil {
+				break
+			}
+			dir = filepath.Dir(dir)
+		}
+	}
+	return nil
+}
+
+// maxReceipt bounds a receipt, in bytes.
+const maxReceipt = 1 << 20
+
+func isReceipt(path string, e fs.DirEntry) bool {
+	if info, err := e.Info(); err != nil || !info.Mode().IsRegular() || info.Size() > maxReceipt {
+		return false
+	}
+	text, err := os.ReadFile(path)
+	return err == nil && ledger.ProofIn(text) == ledger.ReceiptProof
 }
 
 // near is 0 for a name that begins like one of the stems, and 1 for others.

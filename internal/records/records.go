@@ -237,6 +237,18 @@ func (s *Service) Seal() (note.Signer, note.Verifier, error) {
 	return s.signer, s.verifier, nil
 }
 
+// Verifier returns the key by which receipts of this ledger are verified.
+func (s *Service) Verifier(ctx context.Context) (note.Verifier, error) {
+	s.mu.Lock()
+	known := s.verifier
+	s.mu.Unlock()
+	if known != nil {
+		return known, nil
+	}
+	_, verifier, err := s.publicKey(ctx)
+	return verifier, err
+}
+
 // PublicKey returns the key by which anyone can verify receipts.
 func (s *Service) PublicKey() string { return s.public }
 

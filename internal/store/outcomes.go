@@ -211,11 +211,11 @@ func (c *conditions) matching(args *[]any, f ItemFilter, number string) {
 	c.add(args, f.Match != "", number+" = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
 }
 
-// Manifests lists the manifests of a batch that have an outcome, with all that is
-// known of them.
-func (s Reads) Manifests(ctx context.Context, batch int64) ([]JudgedItem, error) {
+// Evidence lists the manifests and receipts of a batch that have an outcome, with all that
+// is known of them.
+func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) {
 	out := []JudgedItem{}
-	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role = 'manifest' AND o.n IS NOT NULL ORDER BY i.n`, batch)
+	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`, batch)
 	return out, explain(err)
 }
 
@@ -279,5 +279,14 @@ func (s Reads) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, 
 	out := []DayCount{}
 	err := s.q.SelectContext(ctx, &out, `SELECT to_char(day, 'YYYY-MM-DD') AS day, verdict, count FROM outcome_days
 		WHERE day >= ($1::timestamptz AT TIME ZONE 'UTC')::date ORDER BY 1, 2`, since)
+	return out, explain(err)
+}
+
+// PresentVerdict returns the verdict that an item has by all reassessments since, or
+// [ErrNotFound].
+func (s Reads) PresentVerdict(ctx context.Context, batch int64, n int) (string, error) {
+	var out string
+	err := s.q.GetContext(ctx, &out, `SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '')
+		FROM outcomes o WHERE o.batch_id = $1 AND o.n = $2`, batch, n)
 	return out, explain(err)
 }

@@ -84,6 +84,7 @@ var (
 	ShowDrillChore = Operation[ItemAt, DrillChore]{Method: get, Path: "/batches/{id}/items/{n}/drill", ID: "show-drill-chore", Summary: "Tell what to measure for the drill of an item whose bytes are elsewhere", Role: roles.Operator}
 	DrillBatch     = Operation[DrillRequest, Drill]{Method: post, Path: "/batches/{id}/drills", ID: "drill-batch", Summary: "Prove that the check can fail: measure and judge items with everything altered that they rest on", Role: roles.Operator, MaxBody: 2 * mebibyte}
 	ListPieces     = Operation[PiecesRequest, PieceDigests]{Method: get, Path: "/batches/{id}/items/{n}/pieces", ID: "list-pieces", Summary: "Hash pieces of a file that the service can read, to find where a medium differs from it", Role: roles.Operator}
+	FetchContent   = Operation[ContentRequest, Nothing]{Method: get, Path: "/batches/{id}/items/{n}/content", ID: "fetch-content", Summary: "Fetch a file that is cleared and that the service can read, or what it rests on: whole, or a part of it with the header Range", Role: roles.Operator}
 	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{Method: get, Path: "/references", ID: "find-references", Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor}
 
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}

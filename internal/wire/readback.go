@@ -43,6 +43,13 @@ type ReadBack struct {
 	Now     *judge.Verdict `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
 }
 
+// ContentRequest asks for the bytes of a file, or a part of them.
+type ContentRequest struct {
+	ID    int64  `path:"id" minimum:"1"`
+	N     int    `path:"n" minimum:"0" maximum:"2147483647"`
+	Range string `header:"Range" maxLength:"200" doc:"The part that is wanted (RFC 9110, section 14); all of it, if left out."`
+}
+
 // PiecesRequest asks for digests of pieces.
 type PiecesRequest struct {
 	ID     int64 `path:"id" minimum:"1"`

@@ -16,6 +16,8 @@ const titles: Record<string, string> = {
   "signed-artifact": "By a signature over the artifact",
   "cleared-container": "By the file around it",
   "corroborated-manifest": "By copies of the manifest from several channels",
+  readback: "By the file that was written",
+  receipt: "By the receipt of an earlier check",
 };
 
 /**

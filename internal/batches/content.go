@@ -1,0 +1,71 @@
+package batches
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/plain"
+	"endeixis/core/survey"
+	"endeixis/internal/fault"
+	"endeixis/internal/sources"
+	"endeixis/internal/store"
+)
+
+// A Content is a file that the service hands out, opened. Close it after use.
+type Content struct {
+	io.ReadSeekCloser
+	// Depot is the depot that it lies in.
+	Depot string
+	// SHA256 is what was measured of it when it was verified. Whoever gets the bytes holds
+	// them against that: between the check and now they may have changed.
+	SHA256 digest.Value
+}
+
+// Content opens a file of a batch that lies in a depot: one that is cleared by now, or a list,
+// signature or key, which whoever uses the file may need.
+func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error) {
+	b, err := s.Get(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.stored(ctx, id, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
+	}
+	if err != nil {
+		return nil, err
+	}
+	item := found.Item
+	name := plain.Text(item.Path)
+	if item.Role == survey.Artifact {
+		now, err := s.store.PresentVerdict(ctx, id, n)
+		if err != nil {
+			return nil, err
+		}
+		if judge.Verdict(now) != judge.Cleared {
+			return nil, fault.New(fault.Denied, "not-cleared", "%s of batch %d is %s, and only what is cleared is handed out.", name, id, now).Advise("Its page says what is missing.")
+		}
+	}
+	if sourceOf(b).Kind != sources.Depot || item.Inside != nil {
+		return nil, fault.New(fault.Conflict, "source-unreadable", "%s of batch %d does not lie in a depot, so that the service cannot hand it out.", name, id)
+	}
+	folder, err := s.sources.Open(sourceOf(b))
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	content, err := s.content(ctx, folder.FS(), id, item)
+	if err != nil {
+		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", name, id).Advise("Verify its folder again.")
+	}
+	file, ok := content.(io.ReadSeekCloser)
+	if !ok {
+		content.Close()
+		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d is no usual file any more.", name, id).Advise("Verify its folder again.")
+	}
+	depot, _ := sourceOf(b).Folder()
+	return &Content{file, depot, found.Measurement.Digests[digest.SHA256]}, nil
+}
