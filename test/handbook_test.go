@@ -98,6 +98,33 @@ func TestHandbookCommands(t *testing.T) {
 	}
 }
 
+// TestHandbookExamples carries out three examples of the handbook, every line as it stands
+// there, each beginning in an empty directory.
+func TestHandbookExamples(t *testing.T) {
+	t.Parallel()
+	gauges, err := scenario.Gauges()
+	require.NoError(t, err)
+	s, addresses := withGauges(t, gauges)
+	require.NoError(t, scenario.KeepGauges(t.Context(), s.Client(t, roles.Curator), addresses))
+	text, err := os.ReadFile(filepath.Join("..", "docs", "handbook.md"))
+	require.NoError(t, err)
+	for begins, least := range map[string]int{"The month's disc for the chart table": 4, "The gauge at the slipway gets version 4.3": 4, "The visit to Skerrow Light": 10} {
+		_, rest, found := strings.Cut(string(text), begins)
+		require.True(t, found, begins)
+		block := strings.Split(rest, "```\n")[1]
+		require.GreaterOrEqual(t, strings.Count(block, "\n"), least, block)
+		dir := t.TempDir()
+		for line := range strings.Lines(strings.ReplaceAll(block, "verify.skerrow.example+…", s.PublicKey)) {
+			cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
+			cmd.Dir = dir
+			cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "operator"),
+				"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
+			out, err := cmd.CombinedOutput()
+			assert.NoError(t, err, "%s\n%s", line, out)
+		}
+	}
+}
+
 // TestDocumentsNameWhatThereIs looks up every command that a document names in
 // its text, with its flags.
 func TestDocumentsNameWhatThereIs(t *testing.T) {

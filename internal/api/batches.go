@@ -79,7 +79,15 @@ func (a *API) registerBatches() {
 		return answer(readingOf(m), nil)
 	})
 	handle(a, wire.ListBatches, func(ctx context.Context, in *wire.ListBatchesRequest) (*wire.Page[wire.Batch], error) {
-		page, err := a.Query.Batches(ctx, query.BatchFilter{State: in.State, Verdict: string(in.Verdict), Limit: in.Limit}, in.Cursor)
+		filter := query.BatchFilter{State: in.State, Verdict: string(in.Verdict), Limit: in.Limit}
+		if in.Depot != "" || in.Folder != "" {
+			source, err := sources.OfDepot(in.Depot, in.Folder)
+			if err != nil {
+				return nil, err
+			}
+			filter.Source = source.Reference
+		}
+		page, err := a.Query.Batches(ctx, filter, in.Cursor)
 		return answer(pageOf(page, batchOf), err)
 	})
 	handle(a, wire.ShowBatch, func(ctx context.Context, in *wire.BatchAt) (*wire.Batch, error) {

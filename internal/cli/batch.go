@@ -218,6 +218,21 @@ func (a *app) batchList() *cobra.Command {
 
 // batchAt returns the batch that an argument names, and the client of its service.
 func (a *app) batchAt(ctx context.Context, arg string) (*client.Client, wire.Batch, error) {
+	if depot, folder, ok := strings.Cut(arg, ":"); ok {
+		c, err := a.client()
+		if err != nil {
+			return nil, wire.Batch{}, err
+		}
+		b, err := c.BatchOf(ctx, depot, folder)
+		if err == nil && b == nil {
+			err = &exit{exitFailed, fmt.Errorf("%s was not verified yet; “endeixis batch run %s” does that", plain.Quoted(arg), plain.Text(arg))}
+		}
+		if err != nil {
+			return nil, wire.Batch{}, err
+		}
+		a.note("Batch %d is the newest of %s, from %s.", b.ID, plain.Text(arg), moment(b.Created))
+		return c, *b, nil
+	}
 	id, err := number(arg, "a batch's number")
 	if err != nil {
 		return nil, wire.Batch{}, err

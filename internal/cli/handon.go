@@ -35,7 +35,7 @@ func (a *app) batchHandOn() *cobra.Command {
 	var to, from, publisher string
 	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "hand-on BATCH|FOLDER", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
+		Use: "hand-on BATCH|DEPOT:FOLDER", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
 		Long: `hand-on copies the files of a batch that are cleared, and still are. Each is hashed while
 it is copied, and again as it lies on the disk then, so that nothing changes between the
 check and the use. What they rest on goes along under its own names: the publisher's lists,
@@ -43,12 +43,12 @@ signatures and keys, so that whoever gets the files can check them again. Beside
 ` + proofs + `, it writes a manifest and the receipts. Nothing is written over, and what is
 there already with exactly its bytes stays; what was not handed on is listed with its reason.
 
-The files of a batch in a depot are fetched from the service; --from says where the batch's
+DEPOT:FOLDER stands for the newest batch of a depot's folder. Its files are fetched from the service; --from says where the batch's
 folder is on this machine, if it is. Interrupted, the same command goes on where it stopped.
 
 Where there is no network, --satchel verifies a folder, seals the outcome, and then does the
 same with what is cleared by it.`,
-		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick\n" +
+		Example: "  endeixis batch hand-on 12 --to /mnt/stick\n  endeixis batch hand-on quayside:tidewright/gauge-fw-4.2 --to /mnt/stick\n  endeixis batch hand-on 3 --from /srv/downloads/tidewright/gauge-fw-4.2 --to /mnt/stick\n" +
 			"  endeixis batch hand-on /mnt/stick --satchel skerrow.satchel --to /srv/light",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {

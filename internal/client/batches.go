@@ -45,6 +45,15 @@ func (c *Client) Batches(ctx context.Context, verdict judge.Verdict, limit int) 
 	})
 }
 
+// BatchOf returns the newest batch of a folder of a depot, or nil where there is none.
+func (c *Client) BatchOf(ctx context.Context, depot, folder string) (*wire.Batch, error) {
+	page, err := call(ctx, c, wire.ListBatches, wire.ListBatchesRequest{Depot: depot, Folder: folder, Limit: 1})
+	if err != nil || len(page.Items) == 0 {
+		return nil, err
+	}
+	return &page.Items[0], nil
+}
+
 // Items returns all items of a batch.
 func (c *Client) Items(ctx context.Context, id int64) ([]wire.Item, error) {
 	return c.ItemsMatching(ctx, id, "")

@@ -109,6 +109,8 @@ func (s Reads) Batch(ctx context.Context, id int64) (Batch, error) {
 type BatchFilter struct {
 	State   state.Batch
 	Verdict string
+	// Source is the reference of a depot's folder.
+	Source string
 	// Before is the ID to go on from, downwards; 0 starts at the newest.
 	Before int64
 	Limit  int
@@ -119,6 +121,7 @@ func (s Reads) Batches(ctx context.Context, f BatchFilter) ([]Batch, error) {
 	where, args := conditions{}, []any{f.Limit}
 	where.add(&args, f.State != "", "b.state = $%d", f.State)
 	where.add(&args, f.Verdict != "", "b.verdict = $%d", f.Verdict)
+	where.add(&args, f.Source != "", "b.source = $%d AND b.source_kind = 'depot'", f.Source)
 	where.add(&args, f.Before != 0, "b.id < $%d", f.Before)
 	out := []Batch{}
 	err := s.q.SelectContext(ctx, &out, selectBatches+where.clause()+`ORDER BY b.id DESC LIMIT $1`, args...)

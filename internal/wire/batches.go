@@ -149,6 +149,8 @@ type CancelRequest struct {
 type ListBatchesRequest struct {
 	State   state.Batch   `query:"state"`
 	Verdict judge.Verdict `query:"verdict"`
+	Depot   string        `query:"depot" maxLength:"200" doc:"With folder: only batches of this folder of a depot."`
+	Folder  string        `query:"folder" maxLength:"4096"`
 	Cursor  string        `query:"cursor"`
 	Limit   int           `query:"limit" minimum:"1" maximum:"200" default:"50"`
 }

@@ -19,6 +19,9 @@ func (r ListFolderRequest) Reaches() Scope { return Scope{Depot: r.Depot, Reads:
 // Reaches tells which depot is looked at.
 func (r SurveyRequest) Reaches() Scope { return Scope{Depot: r.Body.Depot, Reads: true} }
 
+// Reaches tells which depot is asked about.
+func (r ListBatchesRequest) Reaches() Scope { return Scope{Depot: r.Depot, Reads: true} }
+
 // Reaches tells from which depot something is verified, and for whom.
 func (r RunBatchRequest) Reaches() Scope {
 	return Scope{Depot: r.Body.Depot, Publisher: r.Body.Publisher}
