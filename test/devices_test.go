@@ -472,6 +472,26 @@ func TestConsoleDevices(t *testing.T) {
 	b.sees("What the device said")
 	b.accessible("slot")
 
+	// A kind is described, tried, and kept.
+	b.visit("/devices", "outer breakwater")
+	b.press("Describe a kind")
+	panel := strings.Replace(endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1)
+	b.fill("Description", panel)
+	b.fill("What such a device has said", "nothing of use")
+	b.press("Try it")
+	b.sees("stands in what was copied")
+	b.fill("What such a device has said", "\nFlash sum: 0123 4567")
+	b.gone("stands in what was copied")
+	b.press("Try it")
+	b.sees("It is read: CRC-32")
+	b.accessible("kind form")
+	b.press("Keep the kind")
+	b.sees("mole-panel, described by tobiah")
+	b.press("Retire…")
+	b.fill("Why", "it was a trial")
+	b.press("Retire the kind")
+	b.gone("mole-panel")
+
 	// Where only a person can come.
 	b.visit("/devices/LP-1", "Copied from its console")
 	b.fill("Copied from its console", "FLASH SUM: 00112233 44556677 8899AABB CCDDEEFF")

@@ -222,6 +222,8 @@ func history(t *testing.T, s *testkit.Service) {
 	v := visit(t, s, "tidewright")
 	require.Contains(t, []int{0, 10, 11}, v.on("batch", "run", v.bring("tidewright/gauge-fw-4.2")).code)
 	require.Equal(t, 0, v.back().code)
+	panel := strings.Replace(endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1)
+	run("curator", []int{0}, "device", "kind", "add", write(t, panel), "--answer", write(t, "Flash sum: 0123 4567\n"))
 	run("curator", []int{0}, "device", "add", "LP-1", "--kind", "lamp-panel", "--publisher", "lanternfell", "--place", "Skerrow Light")
 	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})
 	require.NoError(t, err)

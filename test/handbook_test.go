@@ -13,6 +13,7 @@ import (
 
 	"endeixis/demo/scenario"
 	"endeixis/internal/roles"
+	"endeixis/internal/testkit"
 )
 
 // commandBlocks returns the commands of the blocks of a document that show some,
@@ -123,6 +124,90 @@ func TestHandbookExamples(t *testing.T) {
 			assert.NoError(t, err, "%s\n%s", line, out)
 		}
 	}
+}
+
+// TestDevicesExample goes from nothing to the first answer of a new kind of device, as
+// docs/devices.md tells it: every block is carried out as it stands there.
+func TestDevicesExample(t *testing.T) {
+	t.Parallel()
+	gauges, err := scenario.Gauges()
+	require.NoError(t, err)
+	s, addresses := withGauges(t, gauges)
+	text, err := os.ReadFile(filepath.Join("..", "docs", "devices.md"))
+	require.NoError(t, err)
+	_, example, found := strings.Cut(string(text), "## From nothing to the first answer")
+	require.True(t, found)
+	example = strings.ReplaceAll(example, "192.0.2.31:22", addresses["KG-08"])
+	dir := t.TempDir()
+	var said string
+	for i, block := range strings.Split(example, "```\n") {
+		if i%2 == 0 {
+			continue
+		}
+		cmd := exec.CommandContext(t.Context(), "sh", "-e", "-c", block)
+		cmd.Dir = dir
+		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "curator"),
+			"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s\n%s", block, out)
+		said += string(out)
+	}
+	assert.Contains(t, said, "Slot A of TM-1 has the SHA-256 of gauge-fw-4.2-main.img")
+	// What the record says of the kind is what its row says, and the audit sees both.
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+	retired := endeixis(t, s, "curator", "device", "kind", "retire", "tide-mast", "--reason", "none is left")
+	assert.Equal(t, 1, retired.code)
+	assert.Contains(t, retired.err, "TM-1 is of the kind")
+	require.Zero(t, endeixis(t, s, "curator", "device", "retire", "TM-1", "--reason", "taken down").code)
+	require.Zero(t, endeixis(t, s, "curator", "device", "kind", "retire", "tide-mast", "--reason", "none is left").code)
+	assert.NotContains(t, endeixis(t, s, "operator", "device", "kinds").out, "tide-mast")
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
+}
+
+// TestKindsThatAreNone: a description is kept only when an answer was read by it, by curators,
+// and not in the place of an administrator's.
+func TestKindsThatAreNone(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	dir := t.TempDir()
+	write := func(name, content string) string {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(content), 0o600))
+		return file
+	}
+	shown := endeixis(t, s, "operator", "device", "kinds", "harbour-gauge")
+	require.Zero(t, shown.code, shown.err)
+	mast := strings.Replace(shown.out, "kind: harbour-gauge", "kind: mast", 1)
+	sum := strings.Repeat("5b", 32)
+	for what, test := range map[string]struct{ kind, answer, slot, says string }{
+		"no prompt behind it":    {mast, "KG> sum slot A with sha-256\nslot A, 10 bytes, sha-256: " + sum + "\n", "a", "is not the"},
+		"another slot":           {mast, "KG> sum slot A with sha-256\nslot A, 10 bytes, sha-256: " + sum + "\nKG>\n", "b", "slot"},
+		"two answers":            {mast, "slot A, 10 bytes, sha-256: " + sum + "\nslot A, 11 bytes, sha-256: " + sum + "\nKG>\n", "a", "2 different answers"},
+		"nothing":                {mast, "KG>\n", "a", "nothing beside the question"},
+		"which slot":             {mast, "KG>\n", "", "Say which slot"},
+		"a slot that is none":    {mast, "KG>\n", "c", "Say which slot"},
+		"no description":         {"what: ever\n", "KG>\n", "a", "line 1"},
+		"a question that echoes": {strings.Replace(mast, "sum slot {slot} with sha-256", "slot {slot}, 1 bytes, sha-256: "+sum, 1), "KG>\n", "a", "line"},
+		"a refusal":              {mast, "KG> sum slot A with sha-256\ncannot: busy\nKG>\n", "a", "refused"},
+	} {
+		for _, verb := range []string{"try", "add"} {
+			args := []string{"device", "kind", verb, write("kind.yaml", test.kind), "--answer", write("answer.txt", test.answer)}
+			if test.slot != "" {
+				args = append(args, "--slot", test.slot)
+			}
+			r := endeixis(t, s, "curator", args...)
+			assert.Contains(t, []int{1, 2}, r.code, what)
+			assert.Contains(t, r.out+r.err, test.says, what)
+		}
+	}
+	assert.NotContains(t, endeixis(t, s, "operator", "device", "kinds").out, "mast")
+	good := []string{"device", "kind", "add", write("kind.yaml", mast), "--slot", "b", "--answer", write("answer.txt", "KG> sum slot B with md5\nslot B, 10 bytes, md5: "+sum[:32]+"\nKG> ")}
+	assert.Contains(t, endeixis(t, s, "operator", good...).err, "needs the role curator")
+	added := endeixis(t, s, "curator", good...)
+	assert.Zero(t, added.code, added.err)
+	assert.Contains(t, added.out, "MD5")
+	assert.Contains(t, endeixis(t, s, "curator", good...).err, "described already")
+	assert.Contains(t, endeixis(t, s, "operator", "device", "kinds").out, "tobiah on")
 }
 
 // TestDocumentsNameWhatThereIs looks up every command that a document names in

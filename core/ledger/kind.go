@@ -28,7 +28,9 @@ const (
 	SatchelPacked Kind = "satchel-packed"
 	VisitReturned Kind = "visit-returned"
 	// DeviceSet: a device was added, or what is known of it changed.
-	DeviceSet      Kind = "device-set"
+	DeviceSet Kind = "device-set"
+	// DeviceKindSet: a curator has described a kind of device, or has it used no more.
+	DeviceKindSet  Kind = "device-kind-set"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -55,7 +57,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet, SatchelPacked, VisitReturned,
+		PublisherAdded, DeviceSet, DeviceKindSet, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

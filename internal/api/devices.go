@@ -21,31 +21,67 @@ func (a *API) registerDevices() {
 		if err != nil {
 			return nil, err
 		}
+		kinds, err := a.kinds(ctx)
+		if err != nil {
+			return nil, err
+		}
 		checks, err := a.Query.LastSlotChecks(ctx)
-		return answer(wire.Page[wire.Device]{Items: convert(all, func(d devices.Device) wire.Device { return a.deviceOf(d, checks[d.Name]) })}, err)
+		return answer(wire.Page[wire.Device]{Items: convert(all, func(d devices.Device) wire.Device { return deviceOf(d, kinds[d.Kind], checks[d.Name]) })}, err)
 	})
 	handle(a, wire.ShowDevice, func(ctx context.Context, in *wire.DeviceAt) (*wire.DeviceShown, error) {
 		d, err := a.Devices.Device(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
+		kinds, err := a.kinds(ctx)
+		if err != nil {
+			return nil, err
+		}
 		checks, err := a.Query.SlotChecks(ctx, in.Name)
-		return answer(wire.DeviceShown{Device: a.deviceOf(d, checks), History: convert(checks, slotCheckOf)}, err)
+		return answer(wire.DeviceShown{Device: deviceOf(d, kinds[d.Kind], checks), History: convert(checks, slotCheckOf)}, err)
 	})
 	handle(a, wire.SetDevice, func(ctx context.Context, in *wire.SetDeviceRequest) (*wire.Device, error) {
 		p, _ := principal(ctx)
 		d, err := a.Devices.Set(ctx, p.Name, devices.Details{
 			Name: in.Name, Kind: in.Body.Kind, Address: in.Body.Address, Credential: in.Body.Credential, Publisher: in.Body.Publisher, Place: in.Body.Place,
 		})
-		return answer(a.deviceOf(d, nil), err)
+		if err != nil {
+			return nil, err
+		}
+		kinds, err := a.kinds(ctx)
+		return answer(deviceOf(d, kinds[d.Kind], nil), err)
 	})
 	handle(a, wire.RetireDevice, func(ctx context.Context, in *wire.RetireDeviceRequest) (*wire.Device, error) {
 		p, _ := principal(ctx)
 		d, err := a.Devices.Retire(ctx, p.Name, in.Name, in.Body.Reason)
-		return answer(a.deviceOf(d, nil), err)
+		if err != nil {
+			return nil, err
+		}
+		kinds, err := a.kinds(ctx)
+		return answer(deviceOf(d, kinds[d.Kind], nil), err)
 	})
-	handle(a, wire.ListDeviceKinds, func(context.Context, *wire.Nothing) (*wire.DeviceKinds, error) {
-		return &wire.DeviceKinds{Items: convert(a.Devices.Kinds(), kindOf), Credentials: append([]string{}, a.Devices.Credentials()...)}, nil
+	handle(a, wire.ListDeviceKinds, func(ctx context.Context, _ *wire.Nothing) (*wire.DeviceKinds, error) {
+		kinds, err := a.Devices.Kinds(ctx)
+		return answer(wire.DeviceKinds{Items: convert(kinds, kindOf), Credentials: append([]string{}, a.Devices.Credentials()...)}, err)
+	})
+	handle(a, wire.TryDeviceKind, func(_ context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
+		tried, err := a.Devices.Try(devices.Trial(in.Body))
+		if err != nil {
+			return nil, err
+		}
+		return answer(triedOf(tried, in.Body.Text), nil)
+	})
+	handle(a, wire.SetDeviceKind, func(ctx context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
+		p, _ := principal(ctx)
+		tried, err := a.Devices.SetKind(ctx, p.Name, devices.Trial(in.Body))
+		if err != nil {
+			return nil, err
+		}
+		return answer(triedOf(tried, in.Body.Text), nil)
+	})
+	handle(a, wire.RetireDeviceKind, func(ctx context.Context, in *wire.RetireKindRequest) (*wire.Nothing, error) {
+		p, _ := principal(ctx)
+		return nil, a.Devices.RetireKind(ctx, p.Name, in.Name, in.Body.Reason)
 	})
 	handle(a, wire.CheckDevices, func(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
 		names, err := a.toCheck(ctx, in.Body)
@@ -86,10 +122,14 @@ func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, er
 	if err != nil {
 		return nil, err
 	}
+	kinds, err := a.kinds(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var out []string
 	for _, d := range all {
-		k, err := a.Devices.Kind(d.Kind)
-		if err != nil || d.Retired != "" || k.Reach == device.Typed {
+		k := kinds[d.Kind]
+		if k == nil || d.Retired != "" || k.Reach == device.Typed {
 			continue
 		}
 		// A fleet may be of several kinds; those without the slot are left out.
@@ -107,15 +147,25 @@ func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, er
 	return out, nil
 }
 
-func (a *API) deviceOf(d devices.Device, checks []query.SlotCheck) wire.Device {
+// kinds returns the kinds of devices by name.
+func (a *API) kinds(ctx context.Context) (map[string]*device.Kind, error) {
+	all, err := a.Devices.Kinds(ctx)
+	out := make(map[string]*device.Kind, len(all))
+	for _, k := range all {
+		out[k.Name] = k.Kind
+	}
+	return out, err
+}
+
+// deviceOf tells of a device; k is its kind, or nil where its description is gone.
+func deviceOf(d devices.Device, k *device.Kind, checks []query.SlotCheck) wire.Device {
 	out := wire.Device{
 		Name: d.Name, Kind: d.Kind, KindTitle: d.Kind, Address: d.Address, Credential: d.Credential, Publisher: d.Publisher, Place: plain.Text(d.Place),
 		Retired: plain.Text(d.Retired), By: d.By, At: d.At.UTC(), Record: d.Position, Slots: []wire.DeviceSlot{},
 	}
 	states := query.SlotStates(checks)
-	k, err := a.Devices.Kind(d.Kind)
-	if err != nil {
-		return out // its description is gone; what it said is in the history
+	if k == nil {
+		return out // what it said is in the history
 	}
 	out.KindTitle, out.Reach = plain.Text(k.Title), k.Reach
 	for _, slot := range k.Slots {
@@ -144,12 +194,28 @@ func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 }
 
 func kindOf(k devices.Described) wire.DeviceKind {
-	out := wire.DeviceKind{Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image), Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped}
+	out := wire.DeviceKind{Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image), Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped, By: k.By}
+	if k.By != "" {
+		out.At = &k.At
+	}
 	for _, algorithm := range k.Algorithms() {
 		out.Algorithms = append(out.Algorithms, algorithm.String())
 	}
 	for _, slot := range k.Slots {
 		out.Slots = append(out.Slots, wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)})
 	}
+	return out
+}
+
+// triedOf tells what came of the trial of a description.
+func triedOf(t devices.Tried, text string) wire.KindTried {
+	out := wire.KindTried{Kind: kindOf(devices.Described{Kind: t.Kind, Text: text}), Slot: t.Slot.Name, Value: t.Value, Finding: t.Finding}
+	asked := t.Algorithm
+	if t.Finding != nil {
+		asked = t.Kind.Algorithms()[0]
+	} else {
+		out.Algorithm = asked.String()
+	}
+	out.Question = plain.Text(t.Kind.Question(t.Slot, asked))
 	return out
 }

@@ -30,7 +30,7 @@ import (
 // Devices knows equipment that can hash what it holds, and asks it.
 type Devices interface {
 	Device(ctx context.Context, name string) (devices.Device, error)
-	Kind(name string) (*device.Kind, error)
+	Kind(ctx context.Context, name string) (*device.Kind, error)
 	Ask(ctx context.Context, d devices.Details, k *device.Kind, questions []devices.Question) ([]devices.Reply, error)
 }
 
@@ -66,7 +66,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	if d.Retired != "" {
 		return store.Batch{}, fault.New(fault.Conflict, "device-retired", "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired)).Advise("“endeixis device add” takes it into use again.").At("device")
 	}
-	kind, err := s.devices.Kind(d.Kind)
+	kind, err := s.devices.Kind(ctx, d.Kind)
 	if err != nil {
 		return store.Batch{}, err
 	}
@@ -133,7 +133,7 @@ func (s *Service) ask(ctx context.Context, b store.Batch) (*looked, error) {
 	if err := json.Unmarshal(body, &a); err != nil {
 		return nil, err
 	}
-	kind, err := s.devices.Kind(a.Device.Kind)
+	kind, err := s.devices.Kind(ctx, a.Device.Kind)
 	if err != nil {
 		return nil, s.fail(ctx, b, err)
 	}

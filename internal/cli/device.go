@@ -23,7 +23,7 @@ func (a *app) deviceCommand() *cobra.Command {
 		Long: `A device computes a digest over one of its slots itself. That is held against our own
 digest of a release that is cleared here, before the slot is activated.`,
 	}
-	cmd.AddCommand(a.deviceAdd(), a.deviceList(), a.deviceShow(), a.deviceCheck(), a.deviceKinds(), a.deviceRetire())
+	cmd.AddCommand(a.deviceAdd(), a.deviceList(), a.deviceShow(), a.deviceCheck(), a.deviceKinds(), a.deviceKind(), a.deviceRetire())
 	return cmd
 }
 
@@ -395,43 +395,4 @@ func (a *app) showSaid(d *device.SlotAccount) {
 			fmt.Fprintf(a.stdout, "    %s %s\n", a.faint(word), plain.Text(line))
 		}
 	}
-}
-
-func (a *app) deviceKinds() *cobra.Command {
-	return &cobra.Command{
-		Use: "kinds [NAME]", Short: "List the kinds of devices, or print the description of one", Args: cobra.MaximumNArgs(1),
-		Long:    "kinds lists the kinds that the service knows. With a name it prints that kind's\ndescription, which is a beginning for one of your own; docs/devices.md has the form.",
-		Example: "  endeixis device kinds\n  endeixis device kinds harbour-gauge",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			kinds, err := c.DeviceKinds(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if len(args) == 1 {
-				at := slices.IndexFunc(kinds.Items, func(k wire.DeviceKind) bool { return k.Name == args[0] })
-				if at < 0 {
-					return usage("no kind of device is called %s", plain.Quoted(args[0]))
-				}
-				k := kinds.Items[at]
-				return a.print(k, &grid{header: []string{"text"}, rows: [][]string{{k.Text}}}, func() { fmt.Fprint(a.stdout, k.Text) })
-			}
-			g := &grid{header: []string{"kind", "reached", "digest over", "slots", "algorithms", "what it is"}}
-			for _, k := range kinds.Items {
-				var slots []string
-				for _, s := range k.Slots {
-					slots = append(slots, s.Slot)
-				}
-				g.add(k.Name, reachWord(k.Reach), string(k.Covers), strings.Join(slots, " "), strings.Join(k.Algorithms, ", "), k.Title)
-			}
-			return a.print(kinds, g, func() { a.draw(g) })
-		},
-	}
-}
-
-func reachWord(r device.Reach) string {
-	return map[device.Reach]string{device.Console: "console, over SSH", device.Command: "command, over SSH", device.Typed: "by a person"}[r]
 }

@@ -38,3 +38,19 @@ func (c *Client) CheckDevices(ctx context.Context, check wire.NewDeviceCheck, ke
 	page, err := call(ctx, c, wire.CheckDevices, wire.CheckDevicesRequest{Key: key, Body: check})
 	return page.Items, err
 }
+
+// TryDeviceKind tries a description of a kind with what was pasted from such a device.
+func (c *Client) TryDeviceKind(ctx context.Context, trial wire.KindTrial) (wire.KindTried, error) {
+	return call(ctx, c, wire.TryDeviceKind, wire.TryKindRequest{Body: trial})
+}
+
+// SetDeviceKind describes a kind of device, or changes it.
+func (c *Client) SetDeviceKind(ctx context.Context, trial wire.KindTrial) (wire.KindTried, error) {
+	return call(ctx, c, wire.SetDeviceKind, wire.TryKindRequest{Body: trial})
+}
+
+// RetireDeviceKind has a kind that a curator has described used no more.
+func (c *Client) RetireDeviceKind(ctx context.Context, name, reason string) error {
+	_, err := call(ctx, c, wire.RetireDeviceKind, wire.RetireKindRequest{Name: name, Body: wire.RetireReason{Reason: reason}})
+	return err
+}

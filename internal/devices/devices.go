@@ -71,26 +71,8 @@ func New(s *store.Store, r *records.Service, p *publishers.Service, settings Set
 	return &Service{s, r, p, settings, kinds, log, now}, err
 }
 
-// Kinds lists the kinds by their names.
-func (s *Service) Kinds() []Described {
-	out := make([]Described, 0, len(s.kinds))
-	for _, name := range slices.Sorted(maps.Keys(s.kinds)) {
-		out = append(out, s.kinds[name])
-	}
-	return out
-}
-
 // Credentials lists the names of the credentials.
 func (s *Service) Credentials() []string { return slices.Sorted(maps.Keys(s.settings.Credentials)) }
-
-// Kind returns a kind. One that is not there is a [*fault.Fault].
-func (s *Service) Kind(name string) (*device.Kind, error) {
-	k, ok := s.kinds[name]
-	if !ok {
-		return nil, fault.New(fault.Invalid, "kind-unknown", "No kind of device is called %s.", plain.Quoted(name)).Advise("“endeixis device kinds” shows which there are.").At("kind")
-	}
-	return k.Kind, nil
-}
 
 var nameForm = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._-]{0,58}[A-Za-z0-9])?$`)
 
@@ -170,7 +152,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 	if len(d.Place) > 200 || strings.ContainsRune(d.Place, 0) {
 		return fault.New(fault.Invalid, "bad-place", "The place can have at most 200 characters.").At("place")
 	}
-	k, err := s.Kind(d.Kind)
+	k, err := s.Kind(ctx, d.Kind)
 	if err != nil {
 		return err
 	}

@@ -13,14 +13,6 @@ import (
 //go:embed kinds/*.yaml
 var shipped embed.FS
 
-// A Described is a kind of device with the text that describes it.
-type Described struct {
-	*device.Kind
-	// Text is the description, and Shipped whether it came with the program.
-	Text    string
-	Shipped bool
-}
-
 // Kinds reads the descriptions that are shipped, and those in a folder, which may be
 // empty for none. One in the folder takes the place of one that is shipped.
 func Kinds(folder string) (map[string]Described, error) {
@@ -38,7 +30,7 @@ func Kinds(folder string) (map[string]Described, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[k.Name] = Described{k, string(text), true}
+		out[k.Name] = Described{Kind: k, Text: string(text), Shipped: true}
 	}
 	if folder == "" {
 		return out, nil
@@ -63,7 +55,7 @@ func Kinds(folder string) (map[string]Described, error) {
 		if other, twice := out[k.Name]; twice && !other.Shipped {
 			return nil, fmt.Errorf("%s: a kind %s is described by another file too", file, k.Name)
 		}
-		out[k.Name] = Described{k, string(text), false}
+		out[k.Name] = Described{Kind: k, Text: string(text)}
 	}
 	return out, nil
 }

@@ -200,6 +200,14 @@ var deviceRows = consequence{"devices", `
 	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
 		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device'`}
 
+var deviceKindRows = consequence{"kinds of devices", `
+	SELECT coalesce(r.position, d.position) AS position, coalesce(d.name, r.subject) || ': ' || CASE
+		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
+	FROM device_kinds d FULL JOIN (SELECT DISTINCT ON (body -> 'device_kind' ->> 'name') * FROM ` + record("device-kind-set") + ` n ORDER BY body -> 'device_kind' ->> 'name', position DESC) r
+		ON r.body -> 'device_kind' ->> 'name' = d.name
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
+		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device_kind'`}
+
 var satchelRows = consequence{"satchels", `
 	SELECT coalesce(r.position, s.position) AS position, 'satchel ' || coalesce(s.id, r.subject) || ': ' || CASE
 		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was packed' END AS what
@@ -325,7 +333,7 @@ func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
 // own table first, since the others rest on it.
 func consequences() []consequence {
 	return []consequence{
-		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, satchelRows,
+		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, deviceKindRows, satchelRows,
 		batchRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
 	}
 }

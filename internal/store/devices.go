@@ -112,3 +112,45 @@ func (s Reads) CandidatesFor(ctx context.Context, publisher string, size, atMost
 		ORDER BY b.id DESC, i.n LIMIT $4`, publisher, size, atMost, limit)
 	return out, explain(err)
 }
+
+// A DeviceKind is a kind of device that a curator has described.
+type DeviceKind struct {
+	Name    string `db:"name"`
+	Content string `db:"content"`
+	// Retired says why it is not used any more, or is empty.
+	Retired  string    `db:"retired"`
+	By       string    `db:"by_name"`
+	At       time.Time `db:"at"`
+	Position int64     `db:"position"`
+}
+
+const selectDeviceKinds = `SELECT name, content, retired, by_name, at, position FROM device_kinds `
+
+// DeviceKinds lists the kinds that curators have described, by name.
+func (s Reads) DeviceKinds(ctx context.Context) ([]DeviceKind, error) {
+	out := []DeviceKind{}
+	err := s.q.SelectContext(ctx, &out, selectDeviceKinds+`ORDER BY name`)
+	return out, explain(err)
+}
+
+// DeviceKind finds a kind, or returns [ErrNotFound].
+func (s Reads) DeviceKind(ctx context.Context, name string) (DeviceKind, error) {
+	var k DeviceKind
+	err := s.q.GetContext(ctx, &k, selectDeviceKinds+`WHERE name = $1`, name)
+	return k, explain(err)
+}
+
+// LockDeviceKind returns a kind and keeps others from changing it until the transaction ends,
+// or returns [ErrNotFound].
+func (t *Tx) LockDeviceKind(ctx context.Context, name string) (DeviceKind, error) {
+	var k DeviceKind
+	err := t.tx.GetContext(ctx, &k, selectDeviceKinds+`WHERE name = $1 FOR UPDATE`, name)
+	return k, explain(err)
+}
+
+// SetDeviceKind adds a kind or changes it.
+func (t *Tx) SetDeviceKind(ctx context.Context, k DeviceKind) error {
+	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO device_kinds (name, content, retired, by_name, at, position) VALUES (:name, :content, :retired, :by_name, :at, :position)
+		ON CONFLICT (name) DO UPDATE SET content = excluded.content, retired = excluded.retired, by_name = excluded.by_name, at = excluded.at, position = excluded.position`, k)
+	return explain(err)
+}

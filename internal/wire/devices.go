@@ -5,6 +5,7 @@ import (
 
 	"endeixis/core/device"
 	"endeixis/core/diagnose"
+	"endeixis/core/digest"
 	"endeixis/core/judge"
 )
 
@@ -97,6 +98,34 @@ type DeviceKind struct {
 	Slots      []DeviceSlot  `json:"slots"`
 	Text       string        `json:"text" doc:"The description, in YAML."`
 	Shipped    bool          `json:"shipped" doc:"Whether it came with the program."`
+	By         string        `json:"by,omitempty" doc:"The curator who has described it."`
+	At         *time.Time    `json:"at,omitempty" doc:"When."`
+}
+
+// TryKindRequest tries a description of a kind.
+type TryKindRequest struct{ Body KindTrial }
+
+// KindTrial is a description of a kind, with what was pasted from such a device.
+type KindTrial struct {
+	Text   string `json:"text" maxLength:"16384" doc:"The description, in YAML."`
+	Slot   string `json:"slot,omitempty" maxLength:"60" doc:"The slot that was asked about; it may be left out where there is one."`
+	Answer string `json:"answer" maxLength:"1048576" doc:"What such a device said: of a console from the question to the prompt behind the answer."`
+}
+
+// KindTried is what came of a trial.
+type KindTried struct {
+	Kind      DeviceKind        `json:"kind"`
+	Slot      string            `json:"slot"`
+	Question  string            `json:"question" doc:"What it would be asked."`
+	Algorithm string            `json:"algorithm,omitempty"`
+	Value     digest.Value      `json:"value,omitempty" doc:"What was read."`
+	Finding   *diagnose.Finding `json:"finding,omitempty" doc:"Why what was pasted is no answer."`
+}
+
+// RetireKindRequest has a kind used no more.
+type RetireKindRequest struct {
+	Name string `path:"name" maxLength:"60"`
+	Body RetireReason
 }
 
 // DeviceKinds are all kinds, and what else is needed to add a device.

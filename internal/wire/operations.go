@@ -102,12 +102,15 @@ var (
 
 // Equipment that hashes what it holds.
 var (
-	ListDevices     = Operation[Nothing, Page[Device]]{Method: get, Path: "/devices", ID: "list-devices", Summary: "List devices, with what was last found in their slots", Role: roles.Auditor}
-	ShowDevice      = Operation[DeviceAt, DeviceShown]{Method: get, Path: "/devices/{name}", ID: "show-device", Summary: "Show a device, and what was found in its slots", Role: roles.Auditor}
-	SetDevice       = Operation[SetDeviceRequest, Device]{Method: put, Path: "/devices/{name}", ID: "set-device", Summary: "Add a device, or change what is known of it", Role: roles.Curator}
-	RetireDevice    = Operation[RetireDeviceRequest, Device]{Method: post, Path: "/devices/{name}/retirement", ID: "retire-device", Summary: "Have a device asked no more", Role: roles.Curator}
-	ListDeviceKinds = Operation[Nothing, DeviceKinds]{Method: get, Path: "/device-kinds", ID: "list-device-kinds", Summary: "List the kinds of devices, with their descriptions", Role: roles.Auditor}
-	CheckDevices    = Operation[CheckDevicesRequest, Page[Batch]]{Method: post, Path: "/device-checks", ID: "check-devices", Summary: "Ask devices what their slots hold; each device is a batch", Role: roles.Operator, MaxBody: 2 * mebibyte, Status: http.StatusAccepted}
+	ListDevices      = Operation[Nothing, Page[Device]]{Method: get, Path: "/devices", ID: "list-devices", Summary: "List devices, with what was last found in their slots", Role: roles.Auditor}
+	ShowDevice       = Operation[DeviceAt, DeviceShown]{Method: get, Path: "/devices/{name}", ID: "show-device", Summary: "Show a device, and what was found in its slots", Role: roles.Auditor}
+	SetDevice        = Operation[SetDeviceRequest, Device]{Method: put, Path: "/devices/{name}", ID: "set-device", Summary: "Add a device, or change what is known of it", Role: roles.Curator}
+	RetireDevice     = Operation[RetireDeviceRequest, Device]{Method: post, Path: "/devices/{name}/retirement", ID: "retire-device", Summary: "Have a device asked no more", Role: roles.Curator}
+	ListDeviceKinds  = Operation[Nothing, DeviceKinds]{Method: get, Path: "/device-kinds", ID: "list-device-kinds", Summary: "List the kinds of devices, with their descriptions", Role: roles.Auditor}
+	TryDeviceKind    = Operation[TryKindRequest, KindTried]{Method: post, Path: "/device-kind-trials", ID: "try-device-kind", Summary: "Try a description of a kind of device with what was pasted from one; nothing is kept", Role: roles.Operator, MaxBody: 2 * mebibyte}
+	SetDeviceKind    = Operation[TryKindRequest, KindTried]{Method: post, Path: "/device-kinds", ID: "set-device-kind", Summary: "Describe a kind of device, or change it, once an answer was read by the description", Role: roles.Curator, MaxBody: 2 * mebibyte}
+	RetireDeviceKind = Operation[RetireKindRequest, Nothing]{Method: post, Path: "/device-kinds/{name}/retirement", ID: "retire-device-kind", Summary: "Have a kind that a curator has described used no more", Role: roles.Curator}
+	CheckDevices     = Operation[CheckDevicesRequest, Page[Batch]]{Method: post, Path: "/device-checks", ID: "check-devices", Summary: "Ask devices what their slots hold; each device is a batch", Role: roles.Operator, MaxBody: 2 * mebibyte, Status: http.StatusAccepted}
 )
 
 // Places without a network.

@@ -11,6 +11,9 @@ export type DeviceSlot = components["schemas"]["DeviceSlot"];
 export type DeviceDetails = components["schemas"]["DeviceDetails"];
 export type SlotCheck = components["schemas"]["SlotCheck"];
 export type SlotAccount = components["schemas"]["SlotAccount"];
+export type DeviceKind = components["schemas"]["DeviceKind"];
+export type KindTrial = components["schemas"]["KindTrial"];
+export type KindTried = components["schemas"]["KindTried"];
 type NewDeviceCheck = components["schemas"]["NewDeviceCheck"];
 type NewAgainst = components["schemas"]["NewAgainst"];
 
@@ -28,6 +31,20 @@ export function useDevice(name: string) {
 
 export function useDeviceKinds() {
   return useQuery({ queryKey: ["device-kinds"], queryFn: () => ask(api.GET("/api/v1/device-kinds")) });
+}
+
+export function useTryKind() {
+  return useChange([], (body: KindTrial) => ask(api.POST("/api/v1/device-kind-trials", { body })));
+}
+
+export function useSetKind() {
+  return useChange(["device-kinds", "devices", "device"], (body: KindTrial) => ask(api.POST("/api/v1/device-kinds", { body })));
+}
+
+export function useRetireKind(name: string) {
+  return useChange(["device-kinds"], (reason: string) =>
+    ask(api.POST("/api/v1/device-kinds/{name}/retirement", { params: { path: { name } }, body: { reason } })),
+  );
 }
 
 export function useSetDevice() {

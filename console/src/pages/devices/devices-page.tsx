@@ -8,6 +8,7 @@ import { ProblemNote } from "../../parts/problem-note";
 import { Slots } from "../../parts/slot";
 import { count } from "../../parts/text";
 import { DeviceForm } from "./device-form";
+import { KindForm, OwnKinds } from "./kind-form";
 
 export function DevicesPage() {
   const me = useMe();
@@ -15,6 +16,7 @@ export function DevicesPage() {
   const asked = check.data?.items;
   const list = useDevices(asked !== undefined);
   const [adding, setAdding] = useState(false);
+  const [describing, setDescribing] = useState(false);
   const devices = list.data?.items ?? [];
   const inUse = devices.filter((d) => !d.retired);
   const reachable = inUse.filter((d) => d.reach !== "typed");
@@ -27,15 +29,26 @@ export function DevicesPage() {
         <h1>Devices</h1>
         <div className="ml-auto flex gap-2">
           {mayCurate(me.data) && (
-            <button
-              type="button"
-              className="btn btn-sm"
-              onClick={() => {
-                setAdding(!adding);
-              }}
-            >
-              Add a device
-            </button>
+            <>
+              <button
+                type="button"
+                className="btn btn-sm"
+                onClick={() => {
+                  setDescribing(!describing);
+                }}
+              >
+                Describe a kind
+              </button>
+              <button
+                type="button"
+                className="btn btn-sm"
+                onClick={() => {
+                  setAdding(!adding);
+                }}
+              >
+                Add a device
+              </button>
+            </>
           )}
           {mayOperate(me.data) && reachable.length > 0 && (
             <button
@@ -69,6 +82,13 @@ export function DevicesPage() {
           }}
         />
       )}
+      {describing && (
+        <KindForm
+          done={() => {
+            setDescribing(false);
+          }}
+        />
+      )}
       {list.error && <ProblemNote error={list.error} />}
       {list.data && devices.length === 0 && <Empty>No device is known yet.</Empty>}
       {devices.length > 0 && (
@@ -78,6 +98,7 @@ export function DevicesPage() {
           ))}
         </ul>
       )}
+      <OwnKinds mayRetire={mayCurate(me.data)} />
     </div>
   );
 }

@@ -1,0 +1,36 @@
+package device
+
+import (
+	"strings"
+
+	"endeixis/core/diagnose"
+	"endeixis/core/plain"
+)
+
+// Try reads what somebody has pasted from such a device about a slot, as it would be read if
+// the device were asked: of a console the question, the answer and the prompt that follows. The
+// finding tells why that is no answer.
+func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Finding) {
+	if k.Reach == Typed {
+		return k.Copied(slot, k.Algorithms(), pasted)
+	}
+	if k.Reach == Console {
+		text := strings.TrimRight(Printed(pasted), "\n")
+		at := strings.LastIndexByte(text, '\n') + 1
+		if !k.Prompt.MatchString(text[at:]) {
+			return Answer{}, unclear("The last line that was pasted, %s, is not the prompt as the description has it.", plain.Quoted(clip(text[at:])))
+		}
+		pasted = []byte(text[:at])
+	}
+	var first *diagnose.Finding
+	for _, a := range k.Algorithms() {
+		answer, finding := k.Read(slot, a, pasted)
+		if finding == nil {
+			return answer, nil
+		}
+		if first == nil {
+			first = finding
+		}
+	}
+	return Answer{}, first
+}
