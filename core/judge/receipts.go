@@ -90,6 +90,9 @@ func (b Basis) sameAs(item *survey.Item, m *measure.Measurement, r Recorded, out
 	for _, o := range by.Grounds {
 		// What lies here itself says the same; and what is cleared by that misses nothing.
 		if !slices.ContainsFunc(out.Grounds, o.repeats) && (!cleared || o.Effect != Withholds) {
+			if o.Signature != nil {
+				o.Sentence = fmt.Sprintf("By record %d: %s", r.Position, o.Sentence)
+			}
 			out.Grounds = append(out.Grounds, o)
 		}
 	}
