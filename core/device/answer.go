@@ -52,8 +52,8 @@ type Answer struct {
 	Value     digest.Value
 	// Size is how many bytes it has hashed, or 0 where it does not say.
 	Size int64
-	// named is set where it says of which slot.
-	named bool
+	// named is set where it says of which slot, and stated where it says by which algorithm.
+	named, stated bool
 }
 
 // escapes are sequences by which a terminal is controlled (ECMA-48), and strings for it.
@@ -152,8 +152,13 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 	text := WithoutEcho(printed, question)
 	echoed := question != "" && strings.Contains(printed, question)
 	var answers []Answer
+	var other *diagnose.Finding // of another slot, as where all are listed
 	for _, found := range k.Answer.FindAllStringSubmatch(text, 100) {
 		a, finding := k.understand(slot, asked, found)
+		if finding != nil && finding.Code == diagnose.DeviceOtherSlot {
+			other = finding
+			continue
+		}
 		if finding != nil {
 			return Answer{}, finding
 		}
@@ -165,6 +170,9 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 		}) {
 			answers = append(answers, a)
 		}
+	}
+	if other != nil && (len(answers) == 0 || !answers[0].named) {
+		return Answer{}, other
 	}
 	switch len(answers) {
 	case 1:
@@ -295,6 +303,12 @@ func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (a
 	}
 	found, others := valuesIn(Printed(text), algorithms)
 	switch {
+	case len(found) > 1 && others == 0 && oneOfEach(found):
+		// What was computed of one image by several algorithms: the one that says the most.
+		at := slices.IndexFunc(algorithms, func(a digest.Algorithm) bool {
+			return slices.ContainsFunc(found, func(f Answer) bool { return f.Algorithm == a })
+		})
+		return found[slices.IndexFunc(found, func(f Answer) bool { return f.Algorithm == algorithms[at] })], nil, false
 	case len(found) > 1:
 		finding = unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
 	case len(found) == 1 && others == 0:
@@ -309,6 +323,18 @@ func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (a
 	return Answer{}, finding, empty
 }
 
+// oneOfEach reports whether values are by one algorithm each, which stands beside them.
+func oneOfEach(found []Answer) bool {
+	seen := map[digest.Algorithm]bool{}
+	for _, f := range found {
+		if !f.stated || seen[f.Algorithm] {
+			return false
+		}
+		seen[f.Algorithm] = true
+	}
+	return true
+}
+
 // A value of fewer digits than are looked for in a text of any kind; only the description
 // of a device's kind makes it one. It is whole, or in groups, such as E3 B0 C4 01.
 var (
@@ -319,14 +345,14 @@ var (
 // valuesIn finds the values of a kind's algorithms in a text, as any text is read that a
 // person has given, and counts those of others.
 func valuesIn(text string, algorithms []digest.Algorithm) (found []Answer, others int) {
-	add := func(a digest.Algorithm, value digest.Value) {
+	add := func(a digest.Algorithm, value digest.Value, stated bool) {
 		if !slices.ContainsFunc(found, func(o Answer) bool { return slices.Equal(o.Value, value) }) {
-			found = append(found, Answer{Algorithm: a, Value: value})
+			found = append(found, Answer{Algorithm: a, Value: value, stated: stated})
 		}
 	}
 	for _, e := range manifest.ValuesIn(text) {
 		if a := ofKind(e, algorithms); a != digest.Unknown {
-			add(a, e.Digest)
+			add(a, e.Digest, e.Algorithm != digest.Unknown)
 		} else {
 			others++
 		}
@@ -342,7 +368,7 @@ func valuesIn(text string, algorithms []digest.Algorithm) (found []Answer, other
 			}
 			for _, match := range matches {
 				if value, err := hex.DecodeString(bare.Replace(match[1])); err == nil && len(value) == a.Size() {
-					add(a, value)
+					add(a, value, false)
 				}
 			}
 		}

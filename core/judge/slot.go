@@ -43,7 +43,11 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		matched = against.Variant(algorithm, backwards)
 		reversed = matched != digest.Unknown
 	}
-	if matched == digest.Unknown || said.Covers == device.Image && m.Size != against.Size {
+	covers := said.Covers
+	if against.Covered != "" {
+		covers = against.Covered
+	}
+	if matched == digest.Unknown || covers == device.Image && said.Covers == device.Image && m.Size != against.Size {
 		g.Code, g.Effect = DigestMismatch, Refuses
 		g.Sentence = fmt.Sprintf("%s does not have the bytes of %s.", capital(where), named)
 		g.Advice = "Do not activate this slot. Write it again and check it again; if it stays so, look at what the device says on its own console."
@@ -76,6 +80,10 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 			Advice:   "Say so in the description of its kind, with “checksum_order: reversed”; nothing is wrong with what is in the slot.",
 		})
 	}
+	if against.Covered != "" {
+		g.Sentence += " " + otherExtent(said.Covers, against)
+		g.Advice = "Mend “covers” and “fill” in the description of its kind; nothing is wrong with what is in the slot."
+	}
 	weak := matched.PreimageBits() < b.policyOn(item.Path).DevicePreimageBits
 	if weak || !against.Known() {
 		g.Effect = Notes
@@ -99,6 +107,18 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	restOn(Readback, original, first, image, g, named, "this slot", out)
 	return true
+}
+
+// otherExtent says over what the value is, where it is not over what the kind says.
+func otherExtent(said device.Covers, against *survey.Against) string {
+	switch {
+	case against.Covered == device.Image:
+		return "The value is over the image alone, and not over the whole slot, as the kind of device says."
+	case said == device.Image:
+		return fmt.Sprintf("The value is over the whole slot, with %02X behind the image, and not over the image alone, as the kind of device says.", against.Fill)
+	default:
+		return fmt.Sprintf("Behind the image the slot has %02X, and not what the kind of device says.", against.Fill)
+	}
 }
 
 // deviceSaid tells whose word the value is.

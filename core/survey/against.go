@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"endeixis/core/container"
+	"endeixis/core/device"
 	"endeixis/core/digest"
 	"endeixis/core/plain"
 	"endeixis/core/readback"
@@ -35,6 +36,10 @@ type Against struct {
 	// Forms are what is in the file, where it is a wrapping: a medium that was written from
 	// it has one of them.
 	Forms []Form `json:"forms,omitempty"`
+	// Covered is set where the digests are over something else than the kind of device says:
+	// the whole slot, with Fill behind the image, or the image alone.
+	Covered device.Covers `json:"covered,omitempty"`
+	Fill    byte          `json:"fill,omitempty"`
 	// as says which form of the file this is, in words that its name goes into.
 	as string
 }

@@ -241,10 +241,18 @@ func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, 
 	fill := filling{covers: kind.Covers, fill: kind.Fill, size: kind.Slot(m.Device.Slot).Bytes}
 	algorithm, value := m.Device.Algorithm, m.Digests[m.Device.Algorithm]
 	if a.Against != nil {
-		return s.computed(ctx, a.Against, algorithm, fill)
+		against, err := s.computed(ctx, a.Against, algorithm, fill)
+		if err != nil || against.Variant(algorithm, value) != digest.Unknown {
+			return against, err
+		}
+		other, err := s.otherwise(ctx, a.Against, algorithm, value, fill)
+		if other != nil || err != nil {
+			return other, err
+		}
+		return against, nil
 	}
 	var found []store.Verified
-	if kind.Covers == device.Image && len(value) >= digest.MD5.Size() {
+	if len(value) >= digest.MD5.Size() {
 		references, err := s.store.References(ctx, [][]byte{value}, 20)
 		if err != nil {
 			return nil, err
@@ -255,18 +263,19 @@ func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, 
 			}
 		}
 	}
-	if len(found) == 0 && a.Device.Publisher != "" {
+	known := len(found) // by the value itself
+	if known == 0 && a.Device.Publisher != "" {
 		var err error
 		if found, err = s.candidates(ctx, a.Device.Publisher, m, fill); err != nil {
 			return nil, err
 		}
 	}
-	for _, v := range found {
-		known, err := s.verified(ctx, v, nil)
+	for i, v := range found {
+		image, err := s.verified(ctx, v, nil)
 		if err != nil {
 			return nil, err
 		}
-		against, err := s.computed(ctx, known, algorithm, fill)
+		against, err := s.computed(ctx, image, algorithm, fill)
 		var f *fault.Fault
 		if errors.As(err, &f) {
 			continue // its bytes cannot be had any more
@@ -275,6 +284,43 @@ func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, 
 			return nil, err
 		}
 		if against.Variant(algorithm, value) != digest.Unknown {
+			return against, nil
+		}
+		if i < known {
+			other, err := s.otherwise(ctx, image, algorithm, value, fill)
+			if other != nil || err != nil {
+				return other, err
+			}
+		}
+	}
+	return nil, nil
+}
+
+// otherwise returns what a slot is held against where its value is not over what the kind says:
+// over the whole slot instead of the image, the image instead of the slot, or with something
+// else behind the image. It is nil where the value is none of these either.
+func (s *Service) otherwise(ctx context.Context, image *survey.Against, algorithm digest.Algorithm, value digest.Value, as filling) (*survey.Against, error) {
+	if !image.Known() || as.size > 0 && image.Size > as.size {
+		return nil, nil // one that does not fit is not in the slot
+	}
+	ways := []filling{{covers: device.Image}}
+	if as.size > 0 {
+		ways = append(ways, filling{device.WholeSlot, 0xff, as.size}, filling{device.WholeSlot, 0, as.size})
+	}
+	for _, way := range ways {
+		if way.covers == as.covers && (way.covers == device.Image || way.fill == as.fill) {
+			continue
+		}
+		against, err := s.computed(ctx, image, algorithm, way)
+		var f *fault.Fault
+		if errors.As(err, &f) {
+			continue // its bytes cannot be had any more
+		}
+		if err != nil {
+			return nil, err
+		}
+		if against.Variant(algorithm, value) != digest.Unknown {
+			against.Covered, against.Fill = way.covers, way.fill
 			return against, nil
 		}
 	}
