@@ -39,7 +39,8 @@ func TestSlot(t *testing.T) {
 		value    digest.Value     // nil for the release's
 		given    bool             // only a value was given, and no file that was verified
 		size     int64
-		nothing  bool // held against nothing
+		covered  device.Covers // what the value is over, where the kind says the image
+		nothing  bool          // held against nothing
 		original *Outcome
 		bits     int // of the policy; 0 leaves it
 		verdict  Verdict
@@ -59,6 +60,8 @@ func TestSlot(t *testing.T) {
 		"other bytes":                     {by: digest.SHA256, value: valueOf(digest.SHA256, "another"), original: cleared, verdict: Refused, has: []Code{DigestMismatch, DeviceSaid}},
 		"other bytes, by a CRC":           {by: digest.CRC32, value: valueOf(digest.CRC32, "another"), original: cleared, verdict: Refused, has: []Code{DigestMismatch}},
 		"the digest and another length":   {by: digest.MD5, size: 8, original: cleared, verdict: Refused, has: []Code{SizeMismatch}},
+		"over the whole slot":             {by: digest.SHA256, covered: device.WholeSlot, size: 4096, original: cleared, verdict: Cleared, has: []Code{DigestMatch}},
+		"another value over the slot":     {by: digest.SHA256, covered: device.WholeSlot, size: 4096, value: valueOf(digest.SHA256, "another"), original: cleared, verdict: Refused, has: []Code{DigestMismatch}},
 		"a release that is not cleared":   {by: digest.SHA256, original: unproven, verdict: Unproven, has: []Code{DigestMatch, ManifestUnsigned}},
 		"a release that is refused":       {by: digest.SHA256, original: refused, verdict: Refused, has: []Code{SignatureInvalid}},
 		"a release of which nobody knows": {by: digest.SHA256, original: nil, verdict: Unproven},
@@ -68,6 +71,7 @@ func TestSlot(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			against := &survey.Against{Batch: 3, N: 1, Path: "fw.img", Size: 7, Digests: map[digest.Algorithm]digest.Value{}}
+			against.Covered = c.covered
 			if c.given {
 				against.Batch, against.N, against.Path = 0, 0, ""
 			}
