@@ -307,8 +307,12 @@ class Hasher {
         resolve(result);
       };
       worker.onmessage = (event: MessageEvent<FromHash>) => {
-        if ("read" in event.data) progress(event.data.read);
-        else done(event.data);
+        if ("read" in event.data) {
+          progress(event.data.read);
+          return;
+        }
+        if ("failed" in event.data) this.end(); // it may still wait for bytes
+        done(event.data);
       };
       worker.onerror = () => {
         this.end();

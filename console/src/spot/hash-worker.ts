@@ -35,6 +35,32 @@ const makers: Record<string, () => Promise<IHasher>> = {
   BLAKE3: () => createBLAKE3(256),
 };
 
+/** How much is read at once. */
+const piece = 1 << 20;
+/** From how many bytes on a file is large. */
+const large = 64 << 20;
+/** After how many milliseconds without a byte a file is given up. */
+const stalled = 60_000;
+/** How much of a large file is read as a small one is. */
+const last = 16 << 20;
+
+/**
+ * Reads the beginning of a file into one buffer, again and again. It stops well before the end
+ * of the file: where that comes at the wrong moment, such reads never end in Chromium.
+ */
+async function readInto(file: File, until: number, take: (bytes: Uint8Array) => void) {
+  const reader = file.stream().getReader({ mode: "byob" });
+  let buffer = new ArrayBuffer(piece);
+  for (let read = 0; read < until;) {
+    const { done, value } = await reader.read(new Uint8Array(buffer, 0, Math.min(piece, until - read)));
+    if (done) throw new Error("it ends early");
+    take(value);
+    read += value.length;
+    buffer = value.buffer;
+  }
+  await reader.cancel();
+}
+
 const scope = globalThis as unknown as {
   postMessage: (message: FromHash) => void;
   onmessage: ((event: MessageEvent<ToHash>) => void) | null;
@@ -52,20 +78,28 @@ async function hash({ file, tasks }: ToHash) {
   }
   let read = 0;
   let told = performance.now();
-  // Not into a buffer of ours, which would save a tenth of the time: such reads never end in
-  // Chromium when the file ends at the wrong moment.
-  const reader = file.stream().getReader();
-  for (;;) {
-    const { done, value: bytes } = await reader.read();
-    if (done) break;
+  let moved = performance.now();
+  const take = (bytes: Uint8Array) => {
     for (const hasher of hashers) hasher.update(bytes);
     read += bytes.length;
     const now = performance.now();
+    moved = now;
     if (now - told > tellEvery) {
       told = now;
       scope.postMessage({ read });
     }
+  };
+  const watch = setInterval(() => {
+    if (performance.now() - moved > stalled) scope.postMessage({ failed: "nothing more of it arrives" });
+  }, 1000);
+  if (file.size > large) await readInto(file, file.size - last, take);
+  // Piece by piece, which leaves pieces behind that are collected when there are many.
+  while (read < file.size) {
+    const bytes = new Uint8Array(await file.slice(read, read + piece).arrayBuffer());
+    if (bytes.length === 0) throw new Error("it ends early");
+    take(bytes);
   }
+  clearInterval(watch);
   const digests = hashers.map((hasher, i) => {
     hasher.update(tasks[i]?.after ?? new Uint8Array());
     return hasher.digest("hex");
