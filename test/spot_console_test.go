@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -325,4 +326,45 @@ func TestLongBatchPage(t *testing.T) {
 	b.do(chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn), chromedp.Evaluate(`document.body.scrollHeight`, &after))
 	assert.Less(t, drawn, 200)
 	assert.Greater(t, after, height, "scrolling brings more")
+}
+
+// TestOnlyAListIsGiven: who gives a list and no file is told which files it speaks of, on the
+// page and on the command line; and a name with a backslash is one name.
+func TestOnlyAListIsGiven(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	dir := t.TempDir()
+	name, list := filepath.Join(dir, `bell\main.img`), filepath.Join(dir, "SHA256SUMS")
+	require.NoError(t, os.WriteFile(name, []byte("image"), 0o644))
+	require.NoError(t, os.WriteFile(list, []byte(fmt.Sprintf("\\%x  bell\\\\main.img\n", sha256.Sum256([]byte("image")))), 0o644))
+	b := open(t, s)
+	b.signIn("operator")
+	b.visit("/spot", "Spot check")
+	b.give(name, list)
+	got := verifiedShow(t, s, b.answered())
+	require.Len(t, got.Items, 2)
+	for _, item := range got.Items {
+		if item.Role == "artifact" {
+			assert.Equal(t, `bell\main.img`, item.Path)
+			assert.Contains(t, told(item.Grounds)[0], "digest-match")
+			assert.NotContains(t, fmt.Sprint(told(item.Grounds)), "listed-as")
+		}
+	}
+	b.visit("/spot", "Spot check")
+	b.give(list)
+	b.sees("Nothing here is a file to verify")
+	b.sees("They speak of files that are not here")
+
+	require.NoError(t, os.Remove(name))
+	r := endeixis(t, s, "operator", "spot", list)
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, r.out, "It is no file to verify")
+	assert.Contains(t, r.out, `It speaks of files that are not here: bell`)
+	r = endeixis(t, s, "operator", "spot", list, "--unrecorded")
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, r.out, "Nothing here is a file to verify")
+	v := visit(t, testkit.Start(t), "tidewright")
+	r = v.on("spot", list)
+	assert.Equal(t, 11, r.code, r.err)
+	assert.Contains(t, r.out, "Nothing here is a file to verify")
 }

@@ -354,6 +354,9 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 				}
 			}
 		}
+		if len(items) == 0 {
+			a.wrapped("", "Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.")
+		}
 		if left > 0 {
 			fmt.Fprintf(a.stdout, "and %s that %s like the last of these.\n", counted(left, "more file"), map[bool]string{true: "ends", false: "end"}[left == 1])
 		}

@@ -233,7 +233,13 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	if err != nil {
 		return err
 	}
-	if err := a.print(fullBatch{b, items, []wire.Absent{}, []wire.Copy{}}, spotGrid(items), func() {
+	absent := []wire.Absent{}
+	if b.Counts.Absent > 0 && !slices.ContainsFunc(items, func(i wire.Item) bool { return i.Role == survey.Artifact }) {
+		if absent, err = c.Absent(ctx, id); err != nil {
+			return err
+		}
+	}
+	if err := a.print(fullBatch{b, items, absent, []wire.Copy{}}, spotGrid(items), func() {
 		first := true
 		for _, verdict := range []string{"refused", "unproven", "cleared"} {
 			for _, item := range items {
@@ -245,6 +251,9 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 					a.showSpot(item, id)
 				}
 			}
+		}
+		if first {
+			a.showNoArtifact(items, absent, s.about)
 		}
 	}); err != nil {
 		return err
@@ -266,6 +275,35 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 		}
 	}
 	return a.drillHere(ctx, c, id, shelf, chosen)
+}
+
+// maxAbsentShown bounds how many files are named that a list has and that are not here.
+const maxAbsentShown = 5
+
+// showNoArtifact says that nothing that was asked about is a file to verify: what it is, and
+// which files it speaks of.
+func (a *app) showNoArtifact(items []wire.Item, absent []wire.Absent, about func(path string) bool) {
+	for _, item := range items {
+		if !about(item.Path) {
+			continue
+		}
+		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(plain.Text(item.Path)), a.faint(string(item.Role)))
+		a.wrapped("    ", "It is no file to verify: "+item.Why+".")
+		var names []string
+		for _, missing := range absent {
+			if missing.Manifest == item.Path {
+				names = append(names, plain.Text(missing.Name))
+			}
+		}
+		if len(names) > 0 {
+			listed := strings.Join(names[:min(len(names), maxAbsentShown)], ", ")
+			if more := len(names) - maxAbsentShown; more > 0 {
+				listed += fmt.Sprintf(" and %s", counted(more, "more file"))
+			}
+			a.wrapped("    ", fmt.Sprintf("It speaks of files that are not here: %s.", listed))
+		}
+	}
+	a.note("Give the file that is to be verified; what lies beside it and vouches for it is found.")
 }
 
 // matchExit ends with success if everything that was given was compared and is what the

@@ -61,7 +61,13 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 		all = append(all, l)
 		g.add(string(l.Verdict), l.File, l.Why, "none")
 	}
+	if len(all) == 0 {
+		worst = &exit{code: exitUnproven} // a list alone proves nothing
+	}
 	if err := a.print(all, g, func() {
+		if len(all) == 0 {
+			a.wrapped("", "Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.")
+		}
 		for _, l := range all {
 			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
 			for _, one := range l.grounds {

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { Answer } from "./answer";
 import { takeHanded } from "./handed";
 import { Failure } from "../../api/client";
+import { useAbsent } from "../../api/batches";
 import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useReferences, useSpotItems } from "../../api/spot";
 import { Account } from "../../parts/account";
@@ -212,7 +213,12 @@ export function SpotPage() {
               This answer is an older one: what stands in the field now was not compared.
             </p>
           )}
-          {items.data.items.length === 0 && <p>What was given are lists, signatures or keys. Add the file that they are about.</p>}
+          {items.data.items.length === 0 && (
+            <>
+              <p>What was given are lists, signatures or keys. Add the file that they are about.</p>
+              <Missing batch={check.batch ?? 0} />
+            </>
+          )}
           {items.data.items.map((item) => (
             <Answer key={item.n} item={item} batch={check.batch ?? 0} core={() => core.current} />
           ))}
@@ -333,6 +339,20 @@ function Reasons({ of }: { of: ReturnType<typeof reasons> }) {
       ))}
       {of.length > mostReasons && <li>{of.length - mostReasons} more reasons are marked above.</li>}
     </ul>
+  );
+}
+
+/** The files that lists speak of and that were not given. */
+function Missing({ batch }: { batch: number }) {
+  const list = useAbsent(batch, false);
+  const names = list.data?.pages.flatMap((p) => p.items).map((e) => e.name) ?? [];
+  if (names.length === 0) return null;
+  const more = names.length - mostReasons;
+  return (
+    <p>
+      They speak of files that are not here: {names.slice(0, mostReasons).map(harmless).join(", ")}
+      {more > 0 && ` and ${list.hasNextPage ? "more" : count(more, "more file")}`}.
+    </p>
   );
 }
 
