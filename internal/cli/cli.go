@@ -58,6 +58,8 @@ type app struct {
 	profilePath    string
 	// allAbsent lists all entries without a file.
 	allAbsent bool
+	// columns are those to write in; 0 asks the terminal.
+	columns int
 }
 
 // Main runs the client with the process's arguments and returns its exit code.
@@ -130,6 +132,7 @@ refused; 11 nothing was refused, something is unproven.`,
 		a.deviceCommand(), a.satchelCommand())
 	root.Args = cobra.ArbitraryArgs
 	strict(root)
+	helpWithin(root, a.width)
 	return root
 }
 

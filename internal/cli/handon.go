@@ -40,7 +40,7 @@ func (a *app) batchHandOn() *cobra.Command {
 it is copied, and again as it lies on the disk then, so that nothing changes between the
 check and the use. What they rest on goes along under its own names: the publisher's lists,
 signatures and keys, so that whoever gets the files can check them again. Beside them, in
-` + proofs + `, it writes a manifest and the receipts. Nothing is written over, and what is
+` + proofs + `, it writes a list of them and the receipts. Nothing is written over, and what is
 there already with exactly its bytes stays; what was not handed on is listed with its reason.
 
 DEPOT:FOLDER stands for the newest batch of a depot's folder. Its files are fetched from the service; --from says where the batch's

@@ -185,6 +185,9 @@ const (
 
 // width returns the columns to write in.
 func (a *app) width() int {
+	if a.columns > 0 {
+		return a.columns
+	}
 	if a.terminal {
 		if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 0 {
 			return max(narrowest, min(w, widest))

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -209,4 +211,30 @@ func TestProfile(t *testing.T) {
 	assert.NotEqual(t, a.profile.Server, a.address())
 	beside := ProfileBeside("/opt/endeixis")
 	assert.Equal(t, "/opt/endeixis/endeixis.profile.yaml", beside)
+}
+
+// TestHelpFits: no help is wider than its terminal, but for commands, which are copied whole.
+func TestHelpFits(t *testing.T) {
+	shown := 0
+	for _, width := range []int{40, 64, 100} {
+		a, _ := testApp("table")
+		a.columns = width
+		var each func(cmd *cobra.Command)
+		each = func(cmd *cobra.Command) {
+			var out bytes.Buffer
+			cmd.SetOut(&out)
+			require.NoError(t, cmd.Help())
+			for line := range strings.Lines(out.String()) {
+				line = strings.TrimSuffix(line, "\n")
+				whole := copied.MatchString(line) || !strings.Contains(strings.TrimSpace(line), " ")
+				assert.True(t, whole || text.StringWidth(line) <= width, "%d: %s", width, line)
+			}
+			shown++
+			for _, sub := range cmd.Commands() {
+				each(sub)
+			}
+		}
+		each(a.root())
+	}
+	assert.Greater(t, shown, 200)
 }
