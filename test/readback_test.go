@@ -475,6 +475,10 @@ func TestWhatIsOnTheMedium(t *testing.T) {
 	assert.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, words(r), "exactly those of light.bin of batch")
 	assert.Contains(t, r.err, "which has 85000 bytes; 5000 more follow")
+	dumped := medium(firmware, make([]byte, 5000))
+	r = endeixis(t, s, "operator", "spot", dumped)
+	assert.Equal(t, 11, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "begins with light.bin, which was cleared and has 85000 bytes; 5000 more follow")
 	r = endeixis(t, s, "operator", "readback", medium(padded, erased))
 	assert.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, words(r), "exactly those of padded.bin of batch", "the longest says the most")
@@ -512,6 +516,9 @@ func TestWhatIsOnTheMedium(t *testing.T) {
 	}
 	// On site, by what a satchel knows.
 	v := visit(t, s, "corran")
+	r = v.on("spot", dumped)
+	assert.Equal(t, 11, r.code, r.out+r.err)
+	assert.Contains(t, words(r), "begins with light.bin")
 	r = v.on("readback", medium(firmware, make([]byte, 5000)))
 	assert.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, words(r), "exactly those of light.bin")

@@ -306,6 +306,15 @@ func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs
 			out = append(out, itemHere(&items[i]))
 		}
 	}
+	if e.Kind == satchel.Spot {
+		for _, item := range out {
+			if item.Compared == judge.NothingCompared {
+				if err := a.tellBeginning(ctx, findIn(s.satchel), filepath.Join(e.Path, item.Path)); err != nil {
+					return err
+				}
+			}
+		}
+	}
 	return a.showSite(s, e, out)
 }
 

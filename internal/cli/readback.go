@@ -21,6 +21,7 @@ import (
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/readback"
+	"endeixis/core/satchel"
 	"endeixis/internal/client"
 	"endeixis/internal/measurer"
 	"endeixis/internal/sources"
@@ -172,30 +173,13 @@ func (a *app) known(ctx context.Context, f siteFlags, path string, part mediumPa
 		return "", err
 	}
 	defer m.Close()
-	lengths, err := readback.Lengths(ctx, m, m.Info.Size)
-	if err != nil || len(lengths) == 0 {
-		return "", err
-	}
-	bar := a.bar(m.Info.Size, path)
-	readings, err := readback.ReadTo(ctx, m, lengths, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                                                   //nolint:errcheck // only for the eye
+	b, err := a.begins(ctx, find, m, path)
 	if err != nil {
 		return "", err
 	}
-	// The longest says the most.
-	for _, r := range slices.Backward(readings) {
-		value := r.Digests[digest.SHA256]
-		if len(value) == 0 {
-			continue
-		}
-		against, name, err := find(value)
-		if err != nil {
-			return "", err
-		}
-		if against != "" {
-			a.note("It begins with %s, which has %d bytes; %d more follow. Now it is held against that.", plain.Text(name), r.Size, m.Info.Size-r.Size)
-			return against, nil
-		}
+	if b != nil {
+		a.note("It begins with %s, which has %d bytes; %d more follow. Now it is held against that.", plain.Text(b.name), b.size, m.Info.Size-b.size)
+		return b.against, nil
 	}
 	fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("unproven"), a.bold(plain.Text(path)))
 	a.wrapped("    ", "It begins with no file that was cleared here: neither as long as it says itself, nor up to where its content ends, nor as a whole.")
@@ -206,25 +190,74 @@ func (a *app) known(ctx context.Context, f siteFlags, path string, part mediumPa
 	return "", &exit{code: exitUnproven}
 }
 
+// A beginning is a file that was cleared and that a medium begins with.
+type beginning struct {
+	// against is how it is named for --against.
+	against, name string
+	size          int64
+}
+
+// begins finds the longest file that was cleared and that a medium begins with, or returns nil.
+func (a *app) begins(ctx context.Context, find finder, m *measurer.Medium, path string) (*beginning, error) {
+	lengths, err := readback.Lengths(ctx, m, m.Info.Size)
+	if err != nil || len(lengths) == 0 {
+		return nil, err
+	}
+	bar := a.bar(m.Info.Size, path)
+	readings, err := readback.ReadTo(ctx, m, lengths, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
+	bar.Clear()                                                                                                   //nolint:errcheck // only for the eye
+	if err != nil {
+		return nil, err
+	}
+	// The longest says the most.
+	for _, r := range slices.Backward(readings) {
+		value := r.Digests[digest.SHA256]
+		if len(value) == 0 {
+			continue
+		}
+		against, name, err := find(value)
+		if err != nil {
+			return nil, err
+		}
+		if against != "" {
+			return &beginning{against, name, r.Size}, nil
+		}
+	}
+	return nil, nil
+}
+
+// A finder finds a file that is cleared by its SHA-256.
+type finder func(digest.Value) (against, name string, err error)
+
 // finder returns what finds a file that is cleared by its SHA-256: at the service, or in a
 // satchel.
-func (a *app) finder(ctx context.Context, f siteFlags) (func(digest.Value) (against, name string, err error), error) {
+func (a *app) finder(ctx context.Context, f siteFlags) (finder, error) {
 	if f.given() {
 		s, err := a.openSatchel(f.satchel, f.key)
 		if err != nil {
 			return nil, err
 		}
-		return func(value digest.Value) (string, string, error) {
-			if r := s.Reference(0, value); r != nil {
-				return value.String(), r.Name, nil
-			}
-			return "", "", nil
-		}, nil
+		return findIn(s), nil
 	}
 	c, err := a.reached(ctx)
 	if err != nil {
 		return nil, a.without(err)
 	}
+	return findAt(ctx, c), nil
+}
+
+// findIn finds files that were cleared in a satchel.
+func findIn(s *satchel.Satchel) finder {
+	return func(value digest.Value) (string, string, error) {
+		if r := s.Reference(0, value); r != nil {
+			return value.String(), r.Name, nil
+		}
+		return "", "", nil
+	}
+}
+
+// findAt finds files that are cleared at a service.
+func findAt(ctx context.Context, c *client.Client) finder {
 	return func(value digest.Value) (string, string, error) {
 		found, err := c.References(ctx, value.String())
 		if err != nil {
@@ -236,7 +269,7 @@ func (a *app) finder(ctx context.Context, f siteFlags) (func(digest.Value) (agai
 			}
 		}
 		return "", "", nil
-	}, nil
+	}
 }
 
 // lengthGiven says of a length that a person gave it.

@@ -258,6 +258,13 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 	}); err != nil {
 		return err
 	}
+	for _, item := range items {
+		if item.Compared == judge.NothingCompared && slices.Contains(s.asked, item.Path) {
+			if err := a.tellBeginning(ctx, findAt(ctx, c), s.fileOf(item.Path)); err != nil {
+				return err
+			}
+		}
+	}
 	if s.expectMatch {
 		return s.matchExit(items)
 	}
@@ -275,6 +282,31 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 		}
 	}
 	return a.drillHere(ctx, c, id, shelf, chosen)
+}
+
+// fileOf returns where a file that was asked about is.
+func (s *spot) fileOf(name string) string {
+	if at := slices.Index(s.asked, name); at >= 0 && at < len(s.files) {
+		return s.files[at]
+	}
+	return name
+}
+
+// tellBeginning says of a file that nothing speaks of whether it begins with one that was
+// cleared, as a dump of a medium does that was read to its end.
+func (a *app) tellBeginning(ctx context.Context, find finder, file string) error {
+	m, err := measurer.OpenMedium(file)
+	if err != nil {
+		return nil // it was read a moment ago; that is told already
+	}
+	defer m.Close()
+	b, err := a.begins(ctx, find, m, file)
+	if err != nil || b == nil || b.size == m.Info.Size {
+		return err
+	}
+	a.note("%s begins with %s, which was cleared and has %d bytes; %d more follow. “endeixis readback %s” holds it against that.",
+		plain.Text(file), plain.Text(b.name), b.size, m.Info.Size-b.size, typed(file))
+	return nil
 }
 
 // maxAbsentShown bounds how many files are named that a list has and that are not here.

@@ -96,10 +96,13 @@ export function SpotPage() {
   };
   useEffect(() => {
     if (!waiting || pasted !== "") return;
-    const timer = setTimeout(() => {
-      setWaiting(undefined);
-      verify(waiting);
-    }, aMoment);
+    const timer = setTimeout(
+      () => {
+        setWaiting(undefined);
+        verify(waiting);
+      },
+      waiting.length > 1 ? 0 : aMoment, // its list came along
+    );
     return () => {
       clearTimeout(timer);
     };
