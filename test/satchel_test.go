@@ -327,7 +327,7 @@ func TestReturnRefused(t *testing.T) {
 		"no outcomes at all":              {[]byte("{}\n"), "outcomes-unreadable"},
 		"a page":                          {[]byte("<html>"), "outcomes-unreadable"},
 	} {
-		_, err := operator.ReturnOutcomes(t.Context(), c.file, "", 0)
+		_, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: c.file})
 		var problem *client.Error
 		if assert.ErrorAs(t, err, &problem, name) {
 			assert.Equal(t, c.code, problem.Code, "%s: %s", name, problem.Detail)
@@ -339,14 +339,14 @@ func TestReturnRefused(t *testing.T) {
 		assert.Zero(t, one.Returned, "nothing of it was taken")
 	}
 	// Fewer than were noted on site.
-	_, err = operator.ReturnOutcomes(t.Context(), bytes.Join(lines[:3], nil), "", 3)
+	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: bytes.Join(lines[:3], nil), Outcomes: 3})
 	assert.ErrorContains(t, err, "has 2 outcomes, and 3 were noted on site")
 	// In parts, and cut by a loss of power: what came back before is not taken twice, and goes
 	// on.
-	first, err := operator.ReturnOutcomes(t.Context(), append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...), "", 0)
+	first, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...)})
 	require.NoError(t, err)
 	require.Len(t, first.Visits, 1)
-	then, err := operator.ReturnOutcomes(t.Context(), whole, "", 0)
+	then, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: whole})
 	require.NoError(t, err)
 	require.Len(t, then.Visits, 3)
 	assert.True(t, then.Visits[0].Known)
@@ -367,10 +367,34 @@ func TestReturnRefused(t *testing.T) {
 		require.NoError(t, err)
 		return append(bytes.Clone(lines[0]), sealed...)
 	}
-	_, err = operator.ReturnOutcomes(t.Context(), seal(func(e *satchel.Entry) { e.Label = "another" }), "", 0)
+	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: seal(func(e *satchel.Entry) { e.Label = "another" })})
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "returned-otherwise", problem.Code)
+	// The last outcome was lost on site, and others were written in its place: with a person's
+	// word both are kept, and what came before is not taken twice.
+	again := bytes.Join(lines[:3], nil)
+	last := bytes.TrimSuffix(lines[2], []byte("\n"))
+	for n := 3; n <= 4; n++ {
+		e := j.Entries[0].Entry
+		e.N, e.Label = n, fmt.Sprintf("written anew %d", n)
+		sealed, err := satchel.Seal(e, j.Satchel, last, signer)
+		require.NoError(t, err)
+		again, last = append(again, sealed...), bytes.TrimSuffix(sealed, []byte("\n"))
+	}
+	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again})
+	require.ErrorAs(t, err, &problem)
+	assert.Equal(t, "returned-otherwise", problem.Code)
+	otherwise, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "the card was restored from the morning's copy"})
+	require.NoError(t, err)
+	require.Len(t, otherwise.Visits, 4+1, "the lost one stays beside the two")
+	assert.NotEqual(t, then.Visits[2].Batch, otherwise.Visits[len(otherwise.Visits)-1].Batch)
+	twice, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "once more"})
+	require.NoError(t, err)
+	for _, v := range twice.Visits {
+		assert.True(t, v.Known, v.Number)
+	}
+	assert.Zero(t, endeixis(t, s, "auditor", "record", "audit").code)
 
 	// A key of their own, and what no program of ours writes: nothing is believed but bytes.
 	lying := func(change func(*satchel.Entry)) (wire.SatchelShown, error) {
@@ -390,7 +414,7 @@ func TestReturnRefused(t *testing.T) {
 		change(&fresh)
 		sealed, err := satchel.Seal(fresh, j.Satchel, head, own)
 		require.NoError(t, err)
-		return operator.ReturnOutcomes(t.Context(), append(append(head, '\n'), sealed...), "", 0)
+		return operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: append(append(head, '\n'), sealed...)})
 	}
 	told, err := lying(func(e *satchel.Entry) {
 		for i := range e.Outcomes {

@@ -32,7 +32,7 @@ func (a *API) registerSatchels() {
 	})
 	handle(a, wire.ReturnOutcomes, func(ctx context.Context, in *wire.ReturnRequest) (*wire.SatchelShown, error) {
 		p, _ := principal(ctx)
-		packed, visits, err := a.Satchels.Return(ctx, p.Name, in.Body.File, in.Body.Key, in.Body.Outcomes)
+		packed, visits, err := a.Satchels.Return(ctx, p.Name, satchels.Returned(in.Body))
 		return answer(wire.SatchelShown{Satchel: a.satchelOf(packed), Visits: convert(visits, visitOf)}, err)
 	})
 }

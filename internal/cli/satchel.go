@@ -228,8 +228,7 @@ func (a *app) showJournal(name string, text []byte) error {
 }
 
 func (a *app) satchelReturn() *cobra.Command {
-	var key string
-	var noted int
+	var r wire.ReturnedOutcomes
 	cmd := &cobra.Command{
 		Use: "return FILE", Short: "Bring outcomes back: they go on record, and are judged again", Args: cobra.ExactArgs(1),
 		Long: `return sends a file of outcomes to the service that packed the satchel. Each outcome
@@ -237,7 +236,9 @@ becomes a record of its own kind and a batch, which is judged again with the key
 policy of now; what counts otherwise than on site is named. A file that was altered is not
 taken, and what came back before is not taken twice. With --key, only a file that is sealed
 by the key is taken that was shown on site; with --outcomes, only one that has as many
-outcomes as were noted there. A file that was cut at its end comes back up to the cut.`,
+outcomes as were noted there. A file that was cut at its end comes back up to the cut. Where
+its end was lost on site and written anew, so that an outcome is another than the one of its
+number that came back before, --otherwise says why, and both are kept.`,
 		Example: "  endeixis satchel return skerrow.outcomes --key 'A1B2 C3D4 E5F6 0718'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -257,15 +258,17 @@ outcomes as were noted there. A file that was cut at its end comes back up to th
 				a.note("The end of the file was cut, as by a loss of power: what stands behind outcome %d is no outcome, and nothing of it comes back.", len(j.Entries))
 			}
 			a.note("It has %s and ends with the sum %s. Compare both with what was noted on site.", counted(len(j.Entries), "outcome"), j.Sum())
-			s, err := c.ReturnOutcomes(cmd.Context(), text, key, noted)
+			r.File = text
+			s, err := c.ReturnOutcomes(cmd.Context(), r)
 			if err != nil {
 				return err
 			}
 			return a.showVisits(s)
 		},
 	}
-	cmd.Flags().StringVar(&key, "key", "", "the fingerprint of the key that was made on site")
-	cmd.Flags().IntVar(&noted, "outcomes", 0, "how many outcomes were noted on site; a file with fewer is not taken")
+	cmd.Flags().StringVar(&r.Key, "key", "", "the fingerprint of the key that was made on site")
+	cmd.Flags().IntVar(&r.Outcomes, "outcomes", 0, "how many outcomes were noted on site; a file with fewer is not taken")
+	cmd.Flags().StringVar(&r.Otherwise, "otherwise", "", "why it goes on otherwise than a file that came back before; both are kept then, with the reason")
 	return cmd
 }
 

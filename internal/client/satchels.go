@@ -23,6 +23,6 @@ func (c *Client) Satchel(ctx context.Context, id string) (wire.SatchelShown, err
 }
 
 // ReturnOutcomes takes back what was judged on site. It may be sent again.
-func (c *Client) ReturnOutcomes(ctx context.Context, file []byte, key string, atLeast int) (wire.SatchelShown, error) {
-	return call(ctx, c, wire.ReturnOutcomes, wire.ReturnRequest{Body: wire.ReturnedOutcomes{File: file, Key: key, Outcomes: atLeast}})
+func (c *Client) ReturnOutcomes(ctx context.Context, r wire.ReturnedOutcomes) (wire.SatchelShown, error) {
+	return call(ctx, c, wire.ReturnOutcomes, wire.ReturnRequest{Body: r})
 }

@@ -321,16 +321,27 @@ func clockOf(packed Satchel, e *satchel.Entry, returned time.Time) string {
 	return ""
 }
 
-// Return takes a journal back. key, if it is not empty, is the fingerprint of the key that
-// was made on site, and atLeast how many outcomes were noted there, or 0. All seals are looked at before anything is taken; what is here already
-// is not taken twice. An outcome that cannot be judged here keeps no other waiting.
-func (s *Service) Return(ctx context.Context, by string, file []byte, key string, atLeast int) (Satchel, []Visit, error) {
-	j, err := satchel.ReadJournal(file)
+// A Returned is a journal that is brought back.
+type Returned struct {
+	File []byte
+	// Key is the fingerprint of the key that was made on site, or empty, and Outcomes how many
+	// were noted there, or 0.
+	Key      string
+	Outcomes int
+	// Otherwise says why the journal goes on otherwise than one that came back before, or is
+	// empty.
+	Otherwise string
+}
+
+// Return takes a journal back. All seals are looked at before anything is taken; what is here
+// already is not taken twice. An outcome that cannot be judged here keeps no other waiting.
+func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, []Visit, error) {
+	j, err := satchel.ReadJournal(r.File)
 	if err != nil {
 		return Satchel{}, nil, faultOf(err)
 	}
-	if len(j.Entries) < atLeast {
-		return Satchel{}, nil, fault.New(fault.Invalid, "outcomes-missing", "The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.", len(j.Entries), atLeast).
+	if len(j.Entries) < r.Outcomes {
+		return Satchel{}, nil, fault.New(fault.Invalid, "outcomes-missing", "The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.", len(j.Entries), r.Outcomes).
 			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").At("outcomes")
 	}
 	packed, err := s.Satchel(ctx, j.Satchel)
@@ -340,35 +351,51 @@ func (s *Service) Return(ctx context.Context, by string, file []byte, key string
 	if j.Digest != packed.Digest {
 		return packed, nil, fault.New(fault.Invalid, "satchel-foreign", "The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID).Advise("Nothing of it is taken.").At("outcomes")
 	}
-	if key != "" && fold(key) != fold(j.Fingerprint()) {
-		return packed, nil, fault.New(fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(), plain.Text(key)).Advise("Nothing of it is taken. Find out who has written the file.").At("key")
+	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
+		return packed, nil, fault.New(fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(), plain.Text(r.Key)).Advise("Nothing of it is taken. Find out who has written the file.").At("key")
 	}
 	here, err := s.store.Visits(ctx, packed.ID)
 	if err != nil {
 		return packed, nil, err
 	}
-	known := map[int]store.Visit{}
+	if strings.ContainsRune(r.Otherwise, 0) {
+		return packed, nil, fault.New(fault.Invalid, "bad-reason", "The reason has a character that no text has.").At("otherwise")
+	}
+	type outcome struct {
+		n      int
+		digest string
+	}
+	known, numbers := map[outcome]store.Visit{}, map[int]bool{}
 	for _, v := range here {
 		if v.SealedBy == j.Key {
-			known[v.N] = v
+			known[outcome{v.N, records.DigestOf(v.Content)}], numbers[v.N] = v, true
 		}
 	}
+	otherwise := len(j.Entries) // from where on it is another than what came back
 	for i := range j.Entries {
 		e := &j.Entries[i]
-		if v, ok := known[e.N]; ok && records.DigestOf(v.Content) != e.Digest {
-			return packed, nil, fault.New(fault.Conflict, "returned-otherwise", "Outcome %d came back before, and was another.", e.N).Advise("Nothing of it is taken. Find out who has written the file.").At("outcomes")
+		if _, same := known[outcome{e.N, e.Digest}]; !same && numbers[e.N] {
+			otherwise = min(otherwise, i)
 		}
 		if err := checkEntry(e); err != nil {
 			return packed, nil, err
 		}
 	}
+	if otherwise < len(j.Entries) && strings.TrimSpace(r.Otherwise) == "" {
+		return packed, nil, fault.New(fault.Conflict, "returned-otherwise", "Outcome %d came back before, and was another.", j.Entries[otherwise].N).
+			Advise("Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.").At("outcomes")
+	}
 	var out []Visit
 	at := map[int]int64{}
 	for i := range j.Entries {
 		e := &j.Entries[i]
-		v, was := known[e.N]
+		v, was := known[outcome{e.N, e.Digest}]
 		if !was {
-			v, err = s.take(ctx, by, packed, j, e, at)
+			why := ""
+			if i >= otherwise {
+				why = r.Otherwise
+			}
+			v, err = s.take(ctx, by, packed, j, e, why, at)
 			var f *fault.Fault
 			if errors.As(err, &f) {
 				// What comes behind it may be whole all the same.
@@ -424,8 +451,9 @@ func checkEntry(e *satchel.Sealed) error {
 // maxRecorded bounds how many files of an outcome stand in its record.
 const maxRecorded = 1000
 
-// take makes a batch of an outcome, with its record.
-func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, at map[int]int64) (store.Visit, error) {
+// take makes a batch of an outcome, with its record. otherwise is why it is another than what
+// came back before, or empty.
+func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, otherwise string, at map[int]int64) (store.Visit, error) {
 	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content}
 	var against *survey.Against
 	var err error
@@ -464,7 +492,9 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 			OnSite   judge.Verdict    `json:"on_site"`
 			Files    int              `json:"files"`
 			Outcomes []satchel.Judged `json:"outcomes"` // the first of them; the content has all
-		}{batch, packed.ID, j.Key, e.N, e.Digest, e.Kind, e.At.UTC(), plain.Text(e.By), clockOf(packed, &e.Entry, s.now()), packed.PolicyVersion, e.Verdict, len(e.Outcomes), e.Outcomes[:min(len(e.Outcomes), maxRecorded)]}})
+			// Otherwise says why it is not what came back before, or stands behind such a one.
+			Otherwise string `json:"otherwise,omitempty"`
+		}{batch, packed.ID, j.Key, e.N, e.Digest, e.Kind, e.At.UTC(), plain.Text(e.By), clockOf(packed, &e.Entry, s.now()), packed.PolicyVersion, e.Verdict, len(e.Outcomes), e.Outcomes[:min(len(e.Outcomes), maxRecorded)], otherwise}})
 		if err != nil {
 			return err
 		}

@@ -62,7 +62,7 @@ const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, positi
 func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO visits (batch_id, satchel_id, sealed_by, n, content, position) VALUES ($1, $2, $3, $4, $5, $6)`,
 		v.Batch, v.Satchel, v.SealedBy, v.N, v.Content, v.Position)
-	if isUnique(err, "visits_satchel_id_sealed_by_n_key") {
+	if isUnique(err, "visits_once") {
 		return fault.New(fault.Conflict, "being-returned", "Outcome %d is being taken back already.", v.N).Advise("Look at what came of that.").At("outcomes")
 	}
 	return explain(err)

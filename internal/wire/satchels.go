@@ -90,7 +90,8 @@ type ReturnRequest struct{ Body ReturnedOutcomes }
 
 // ReturnedOutcomes are the file that was written there.
 type ReturnedOutcomes struct {
-	File     []byte `json:"file" doc:"The file of outcomes, in base64."`
-	Key      string `json:"key,omitempty" maxLength:"60" doc:"The fingerprint of the key that was made on site; with another, nothing is taken."`
-	Outcomes int    `json:"outcomes,omitempty" minimum:"0" maximum:"2000" doc:"How many outcomes were noted on site; of a file with fewer, nothing is taken."`
+	File      []byte `json:"file" doc:"The file of outcomes, in base64."`
+	Key       string `json:"key,omitempty" maxLength:"60" doc:"The fingerprint of the key that was made on site; with another, nothing is taken."`
+	Outcomes  int    `json:"outcomes,omitempty" minimum:"0" maximum:"2000" doc:"How many outcomes were noted on site; of a file with fewer, nothing is taken."`
+	Otherwise string `json:"otherwise,omitempty" maxLength:"1000" doc:"Why the file goes on otherwise than one that came back before: its end was lost on site, say. Without it nothing of such a file is taken; with it, both are kept."`
 }
