@@ -104,6 +104,7 @@ func run() error {
 		{"many-sha256", manySHA256},
 		{"local-files", localFiles},
 		{"readback", readBack},
+		{"hand-on", handOn},
 		{"fleet", fleet},
 		{"browser", inBrowser},
 		{"four-algorithms", fourAlgorithms},
