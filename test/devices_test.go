@@ -325,6 +325,8 @@ func TestDeviceLimits(t *testing.T) {
 	require.NoError(t, err)
 	_, err = curator.SetDevice(t.Context(), "KG-20", details)
 	assert.ErrorContains(t, err, "already")
+	_, err = curator.SetDevice(t.Context(), "KG-21", details)
+	assert.ErrorContains(t, err, "KG-20 has the address", "two devices behind one address")
 
 	check := func() *diagnose.Finding {
 		t.Helper()

@@ -106,7 +106,7 @@ const maxForm = 256 << 30
 
 // FormsOf reads a file to its end and returns its forms: there are none of one that is no
 // wrapping. It returns what expanding it does for one that is damaged; what stands behind the
-// end of compressed data leaves it without a form.
+// end of compressed data is no part of the form.
 func FormsOf(ctx context.Context, name string, content io.Reader) ([]Form, error) {
 	if c, _, ok := container.OfName(name); ok {
 		sum := sha256.New()

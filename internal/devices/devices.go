@@ -171,6 +171,14 @@ func (s *Service) check(ctx context.Context, d Details) error {
 	if n, wrong := strconv.ParseUint(port, 10, 16); err != nil || host == "" || wrong != nil || n == 0 || len(d.Address) > 300 || strings.ContainsFunc(d.Address, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		return fault.New(fault.Invalid, "bad-address", "%s is no address with a port, such as 192.0.2.7:22.", plain.Quoted(d.Address)).At("address")
 	}
+	all, err := s.All(ctx)
+	if err != nil {
+		return err
+	}
+	if at := slices.IndexFunc(all, func(o Device) bool { return o.Address == d.Address && o.Name != d.Name && o.Retired == "" }); at >= 0 {
+		return fault.New(fault.Conflict, "address-taken", "%s has the address %s already: what answers there can be one of the two alone.", plain.Text(all[at].Name), plain.Quoted(d.Address)).
+			Advise("Correct the address, or retire the other device first.").At("address")
+	}
 	if _, ok := s.settings.Credentials[d.Credential]; !ok {
 		return fault.New(fault.Invalid, "credential-unknown", "There is no credential %s.", plain.Quoted(d.Credential)).
 			Advise("The administrator names credentials in the service's configuration; there are: %s.", strings.Join(append(s.Credentials(), "none other"), ", ")).At("credential")
