@@ -110,7 +110,7 @@ func TestHandOnToAFullStick(t *testing.T) {
 	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=1m"); err != nil {
 		t.Skipf("a small file system cannot be mounted here: %v", err)
 	}
-	t.Cleanup(func() { syscall.Unmount(dir, 0) }) //nolint:errcheck // it goes with the test
+	t.Cleanup(func() { assert.NoError(t, syscall.Unmount(dir, 0)) })
 	root, err := os.OpenRoot(dir)
 	require.NoError(t, err)
 	defer root.Close()
