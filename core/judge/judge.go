@@ -428,17 +428,19 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 			}
 		}
 	}
-	if v.best == nil && item.Inside != nil {
+	switch {
+	case v.best != nil:
+	case item.Inside != nil:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
 			Code: ManifestUnsigned, Effect: Notes, Source: item.Path,
 			Sentence: fmt.Sprintf("No signature vouches for %s by itself; it is worth what vouches for %s around it.", plain.Text(item.Path), plain.Text(item.Inside.Of)),
 		})
-	} else if v.best == nil && v.handedOn {
+	case v.handedOn:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
 			Code: ManifestUnsigned, Effect: Notes, Source: item.Path,
 			Sentence: fmt.Sprintf("%s was written when the files were handed on, and nobody has signed it: it shows damage on the way. The receipts say who vouches.", plain.Text(item.Path)),
 		})
-	} else if v.best == nil {
+	default:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
 			Code: ManifestUnsigned, Effect: Withholds, Source: item.Path,
 			Sentence: fmt.Sprintf("No signature vouches for %s: anybody could have written it.", plain.Text(item.Path)),
