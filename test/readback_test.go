@@ -516,7 +516,7 @@ func TestWhatIsOnTheMedium(t *testing.T) {
 	}
 	// On site, by what a satchel knows.
 	v := visit(t, s, "corran")
-	r = v.on("spot", dumped)
+	r = v.on("spot", medium(firmware, make([]byte, 5000)))
 	assert.Equal(t, 11, r.code, r.out+r.err)
 	assert.Contains(t, words(r), "begins with light.bin")
 	r = v.on("readback", medium(firmware, make([]byte, 5000)))

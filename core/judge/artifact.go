@@ -549,7 +549,13 @@ func (l *listing) matchGrounds(item *survey.Item, m *measure.Measurement, strong
 		g.Sentence += " The name there fits several files; the digest decides that this one is meant."
 	}
 	out := []Ground{g}
-	if l.Renamed && l.Name != item.Path {
+	switch {
+	case l.Renamed && l.Name == item.Path:
+		out = append(out, Ground{
+			Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
+			Sentence: "Its name has a backslash, which a list can mean as a folder. The bytes say that it is this file.",
+		})
+	case l.Renamed:
 		out = append(out, Ground{
 			Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
 			Sentence: fmt.Sprintf("The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.", plain.Quoted(l.Name), plain.Quoted(item.Path)),

@@ -320,7 +320,7 @@ func (a *API) moderate(c *gin.Context) {
 		return
 	}
 	if strings.HasPrefix(c.FullPath(), wire.Base+"/key-file") {
-		one, ok := a.loads.enter(name)
+		one, ok := a.loads.enterWithin(c.Request.Context(), name, aMoment)
 		if !ok {
 			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next."))
 			c.Abort()

@@ -1,6 +1,10 @@
 package api
 
-import "sync"
+import (
+	"context"
+	"sync"
+	"time"
+)
 
 const (
 	// maxStreams bounds how many streams of events one person follows at once;
@@ -11,11 +15,28 @@ const (
 	maxUnderway = 64
 )
 
+// aMoment is how long a request waits for the one before it to end: whoever has its answer
+// sends the next before everything of it is put away.
+const aMoment = 2 * time.Second
+
 // A counter counts what is under way, by name.
 type counter struct {
 	most int
 	mu   sync.Mutex
 	open map[string]int
+}
+
+// enterWithin is enter, and tries again for some time.
+func (s *counter) enterWithin(ctx context.Context, name string, within time.Duration) (leave func(), ok bool) {
+	for until := time.Now().Add(within); ; {
+		if leave, ok = s.enter(name); ok || ctx.Err() != nil || time.Now().After(until) {
+			return leave, ok
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
 // enter counts one more under a name, unless there are as many as there may be. Call
