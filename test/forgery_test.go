@@ -57,29 +57,29 @@ var mayChange = map[string]string{
 	"items.n":        "a number", "absents.n": "a number", "copies.n": "a number",
 }
 
-// forgeries are values to put in place of one of a type, in the order in which
-// they are tried: what the schema refuses outright is no forgery.
+// forgeries are values to put in place of one of a type: what the schema refuses outright is
+// no forgery.
 func forgeries(kind, column string) []string {
 	c := pgx.Identifier{column}.Sanitize()
 	switch {
 	case kind == "bigint" || kind == "integer":
-		return []string{c + " + 1", "7", c + " - 1"}
+		return []string{c + " + 1", "7", c + " - 1", "-1", "0", "NULL"}
 	case kind == "smallint":
-		return []string{c + " + 1"}
+		return []string{c + " + 1", "-1", "NULL"}
 	case kind == "boolean":
-		return []string{"NOT " + c}
+		return []string{"NOT " + c, "NULL"}
 	case strings.HasPrefix(kind, "timestamp"):
-		return []string{"coalesce(" + c + ", now()) + interval '1 day'", "NULL"}
+		return []string{"coalesce(" + c + ", now()) + interval '1 day'", "coalesce(" + c + ", now()) - interval '400 days'", "'infinity'", "NULL"}
 	case kind == "date":
-		return []string{c + " + 1"}
+		return []string{c + " + 1", "NULL"}
 	case kind == "bytea":
-		return []string{"set_byte(" + c + ", octet_length(" + c + ") - 1, 255 - get_byte(" + c + ", octet_length(" + c + ") - 1))", "'\\x00'"}
+		return []string{"set_byte(" + c + ", octet_length(" + c + ") - 1, 255 - get_byte(" + c + ", octet_length(" + c + ") - 1))", "'\\x00'", "'\\x'", "NULL"}
 	case kind == "jsonb":
-		return []string{`'{"forged": true}'`, "'[]'"}
+		return []string{`'{"forged": true}'`, "'[]'", "'null'", "'7'", "NULL"}
 	case kind == "ARRAY":
-		return []string{"array_append(" + c + ", 'forged-*')"}
+		return []string{"array_append(" + c + ", 'forged-*')", "'{}'", "NULL"}
 	}
-	out := []string{"coalesce(" + c + ", '') || 'x'"}
+	out := []string{"coalesce(" + c + ", '') || 'x'", "''", "NULL"}
 	for _, word := range []string{"cleared", "unproven", "refused", "withdrawn", "admitted", "candidate", "administrator", "auditor", "anchor", "release", "failed", "done", "declined", "replaced", "depot", "artifact", "manifest"} {
 		out = append(out, "nullif('"+word+"', "+c+")")
 	}
@@ -122,18 +122,25 @@ func TestEveryForgeryIsFound(t *testing.T) {
 			continue
 		}
 		name := pgx.Identifier{c.Name}.Sanitize()
-		found, did := false, false
+		put, words := false, 0
 		for _, value := range forgeries(c.Kind, c.Name) {
-			found, did = try(t, db, fmt.Sprintf("UPDATE %s SET %s = %s WHERE ctid = (SELECT ctid FROM %s ORDER BY %s IS NULL, ctid LIMIT 1) AND %s IS DISTINCT FROM %s",
-				table, name, value, table, name, name, value))
-			if did {
-				break
+			if strings.HasPrefix(value, "nullif(") && words >= 2 {
+				continue // of a word that the schema lets in, one is as good as another
+			}
+			for _, which := range []string{"ctid", "ctid DESC"} {
+				found, did := try(t, db, fmt.Sprintf("UPDATE %s SET %s = %s WHERE ctid = (SELECT ctid FROM %s WHERE %s IS DISTINCT FROM %s ORDER BY %s IS NULL, %s LIMIT 1)",
+					table, name, value, table, name, value, name, which))
+				if did {
+					put = true
+					if strings.HasPrefix(value, "nullif(") {
+						words++
+					}
+					tried++
+					assert.True(t, found, "%s.%s became %s (%s), and nothing says so", c.Table, c.Name, value, which)
+				}
 			}
 		}
-		if assert.True(t, did, "nothing can be put into %s.%s", c.Table, c.Name) {
-			assert.True(t, found, "%s.%s was changed, and nothing says so", c.Table, c.Name)
-			tried++
-		}
+		assert.True(t, put, "nothing can be put into %s.%s", c.Table, c.Name)
 	}
 	for _, sql := range []string{
 		`UPDATE batches SET state = 'failed', verdict = NULL WHERE id = 1`,
@@ -156,8 +163,8 @@ func TestEveryForgeryIsFound(t *testing.T) {
 		table, _, _ := strings.Cut(name, ".")
 		assert.True(t, mayChange[table] != "" || seen[table], "%s is not in the schema", name)
 	}
-	assert.Greater(t, tried, 80)
-	t.Logf("%d columns", tried)
+	assert.Greater(t, tried, 400)
+	t.Logf("%d forgeries", tried)
 }
 
 // forge reports whether a forgery is found.
@@ -186,8 +193,8 @@ func try(t *testing.T, db *store.Store, sql string) (found, did bool) {
 		}
 		did = true
 		differences, err := tx.Differences(ctx, func(string) {})
-		// What can no longer be compared is told too: the audit fails.
-		found = err != nil || len(differences) > 0
+		assert.NoError(t, err, "an odd row is a finding, and never ends the audit: %s", sql)
+		found = len(differences) > 0
 		return back
 	})
 	require.ErrorIs(t, err, back)

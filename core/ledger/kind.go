@@ -30,7 +30,10 @@ const (
 	// DeviceSet: a device was added, or what is known of it changed.
 	DeviceSet Kind = "device-set"
 	// DeviceKindSet: a curator has described a kind of device, or has it used no more.
-	DeviceKindSet  Kind = "device-kind-set"
+	DeviceKindSet Kind = "device-kind-set"
+	// RowsAdopted: rows of earlier versions that no record says all of were taken as they
+	// were, by their digests. There is one such record.
+	RowsAdopted    Kind = "rows-adopted"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -57,7 +60,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet, DeviceKindSet, SatchelPacked, VisitReturned,
+		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

@@ -237,6 +237,28 @@ func (s *Service) Seal() (note.Signer, note.Verifier, error) {
 	return s.signer, s.verifier, nil
 }
 
+// adoption is the body of the record of rows that were adopted.
+type adoption struct {
+	Rows []store.AdoptedRow `json:"rows"`
+}
+
+// Adopt takes the rows of earlier versions as they are that no record says all of, once in
+// the life of a ledger: from then on each is held against that record, and no other row is
+// without one. A new installation has none.
+func (s *Service) Adopt(ctx context.Context) error {
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
+		rows, due, err := tx.Adoptable(ctx)
+		if err != nil || !due {
+			return err
+		}
+		_, err = s.Append(ctx, tx, Entry{Kind: ledger.RowsAdopted, By: "service", Subject: fmt.Sprintf("%d rows", len(rows)), Body: adoption{rows}})
+		return err
+	})
+}
+
 // Verifier returns the key by which receipts of this ledger are verified.
 func (s *Service) Verifier(ctx context.Context) (note.Verifier, error) {
 	s.mu.Lock()

@@ -25,7 +25,7 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 func TestAuditFindsForgery(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ sql, says string }{
-		"a record's text":          {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'tobiah', 'merit_'), 'UTF8') WHERE position = 5`, "Record 5 differs"},
+		"a record's text":          {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'tobiah', 'merit_'), 'UTF8') WHERE position = 6`, "Record 6 differs"},
 		"a record with its leaf":   {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = 'x', leaf = sha256('\x0078'::bytea) WHERE position = 5`, "differs"},
 		"the last record removed":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "records are missing"},
 		"an outcome's verdict":     {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`, "What is stored is not what the records say"},

@@ -273,6 +273,9 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 		return b, err
 	}
 	b.Created, b.PublicKey = created, s.records.PublicKey()
+	if err := s.records.Adopt(ctx); err != nil {
+		return b, err
+	}
 	if err := s.policy.Init(ctx, name); err != nil {
 		return b, err
 	}
@@ -303,6 +306,9 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 		return err
 	}
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
+		return err
+	}
+	if err := s.records.Adopt(ctx); err != nil {
 		return err
 	}
 	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)

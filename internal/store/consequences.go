@@ -43,9 +43,16 @@ const importRecords = `(SELECT position, at, by_name, CASE WHEN opens > 0 AND cl
 			FROM ledger_records WHERE kind = 'key-imported' OFFSET 0) b OFFSET 0) c OFFSET 0)`
 
 // apart tells that two times are further from each other than a decision takes
-// from its first look at the clock to its record.
-func apart(a, b string) string {
-	return fmt.Sprintf("abs(extract(epoch FROM (%s - %s))) > 60", a, b)
+// from its first look at the clock to its record, or that one of them is none.
+func apart(a, b string) string { return further(a, b, "60 seconds") }
+
+// unequal tells that two times are not the same, but for what a text rounds.
+func unequal(a, b string) string { return further(a, b, "1 millisecond") }
+
+// further tells that two times are further from each other than an interval. Without a time
+// on both sides they are; without one on either they are not.
+func further(a, b, than string) string {
+	return fmt.Sprintf("(%[1]s IS DISTINCT FROM %[2]s AND NOT coalesce(isfinite(%[1]s) AND isfinite(%[2]s) AND %[1]s BETWEEN %[2]s - interval '%[3]s' AND %[2]s + interval '%[3]s', false))", a, b, than)
 }
 
 const (
@@ -53,25 +60,97 @@ const (
 	extra   = "'there is no record for the row'"
 )
 
+// adopted are the rows of earlier versions that were taken as they were, by table, name and
+// digest; adoptedAt is where that is recorded. The first such record counts, so that nobody
+// can have rows adopted later.
+const (
+	adopted = `(SELECT e ->> 'table' AS of, e ->> 'name' AS name, e ->> 'digest' AS digest
+		FROM (SELECT convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE kind = 'rows-adopted' ORDER BY position LIMIT 1) r CROSS JOIN LATERAL jsonb_array_elements(r.body -> 'rows') e)`
+	adoptedAt = `coalesce((SELECT min(position) FROM ledger_records WHERE kind = 'rows-adopted'), -1)`
+)
+
+// digestOver is the digest over some values of a row, as it was adopted.
+func digestOver(values ...string) string {
+	for i, v := range values {
+		values[i] = "to_jsonb(" + v + ")::text"
+	}
+	return "encode(sha256(convert_to(concat_ws('|', " + strings.Join(values, ", ") + "), 'UTF8')), 'hex')"
+}
+
+// The rows that can be adopted, each by its name and the digest over what decides: versions
+// of keys and of publishers, and people.
+func keyVersionName(row string) string {
+	return "encode(" + row + ".fingerprint, 'hex') || ' ' || " + row + ".revision"
+}
+
+func keyVersionDigest(row, slug string) string {
+	return digestOver(slug, row+".role", "encode(sha256("+row+".certificate), 'hex')")
+}
+
+func publisherVersionDigest(row string) string { return digestOver(row+".name", row+".scope") }
+
+func personDigest(row string) string {
+	return digestOver(row+".full_name", row+".role", row+".password_hash")
+}
+
+// isAdopted tells whether a row was adopted as it is.
+func isAdopted(table, name, digest string) string {
+	return "EXISTS (SELECT FROM " + adopted + " a WHERE a.of = '" + table + "' AND a.name = " + name + " AND a.digest = " + digest + ")"
+}
+
+// adoptable lists the rows that no record says all of.
+var adoptable = `
+	SELECT 'key_versions' AS of, ` + keyVersionName("v") + ` AS name, ` + keyVersionDigest("v", "coalesce(p.slug, '')") + ` AS digest
+	FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
+	WHERE v.position < 0 OR NOT EXISTS (SELECT FROM ledger_records r WHERE r.position = v.position AND r.kind IN ('key-step', 'key-imported') AND (r.kind = 'key-step' OR convert_from(r.body, 'UTF8')::jsonb ? 'stored'))
+	UNION ALL
+	SELECT 'publisher_versions', p.slug || ' ' || v.revision, ` + publisherVersionDigest("v") + `
+	FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id WHERE v.position < 0
+	UNION ALL
+	SELECT 'users', u.name, ` + personDigest("u") + ` FROM users u
+	WHERE NOT coalesce((SELECT convert_from(r.body, 'UTF8')::jsonb ? 'password' FROM ledger_records r WHERE r.kind IN ('user-added', 'user-changed') AND r.subject = u.name ORDER BY r.position DESC LIMIT 1), false)`
+
+// An AdoptedRow is a row of an earlier version that was taken as it was.
+type AdoptedRow struct {
+	Table  string `db:"of" json:"table"`
+	Name   string `db:"name" json:"name"`
+	Digest string `db:"digest" json:"digest"`
+}
+
+// Adoptable lists the rows that no record says all of, or nothing and false where rows were
+// adopted already.
+func (t *Tx) Adoptable(ctx context.Context) (rows []AdoptedRow, due bool, err error) {
+	if err := t.tx.GetContext(ctx, &due, `SELECT NOT EXISTS (SELECT FROM ledger_records WHERE kind = 'rows-adopted')`); err != nil || !due {
+		return nil, false, explain(err)
+	}
+	rows = []AdoptedRow{}
+	err = t.tx.SelectContext(ctx, &rows, adoptable+` ORDER BY 1, 2`)
+	return rows, true, explain(err)
+}
+
+var adoptionRows = consequence{"rows of earlier versions", `
+	SELECT position, 'rows were adopted once more: only the first time counts' AS what FROM ledger_records WHERE kind = 'rows-adopted' AND position > ` + adoptedAt}
+
 // policyRows holds what is asked of evidence against its records.
 var policyRows = consequence{"the policy", `
 	SELECT coalesce(r.position, -1) AS position, 'version ' || coalesce(p.version, (r.body ->> 'version')::bigint) || ': ' || CASE
 		WHEN p.version IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM policies p FULL JOIN ` + record("policy-set") + ` r ON (r.body ->> 'version')::bigint = p.version
-	WHERE p.version IS NULL OR r.position IS NULL OR p.name <> r.body ->> 'name' OR p.created_by <> r.by_name OR p.reason <> coalesce(r.body ->> 'reason', '')
-		OR ` + apart("p.created_at", "r.at") + ` OR CASE WHEN p.name = 'default' THEN p.document <> r.body -> 'policy'
+	WHERE p.version IS NULL OR r.position IS NULL OR p.name IS DISTINCT FROM r.body ->> 'name' OR p.created_by IS DISTINCT FROM r.by_name OR p.reason IS DISTINCT FROM coalesce(r.body ->> 'reason', '')
+		OR ` + apart("p.created_at", "r.at") + ` OR CASE WHEN p.name = 'default' THEN p.document IS DISTINCT FROM r.body -> 'policy'
+			WHEN jsonb_typeof(p.document) IS DISTINCT FROM 'object' THEN true
 			ELSE EXISTS (SELECT FROM jsonb_each(p.document) f WHERE f.value IS DISTINCT FROM r.body -> 'policy' -> f.key)
-				OR (SELECT count(*) FROM jsonb_object_keys(p.document)) <> jsonb_array_length(coalesce(r.body -> 'own', '[]')) END`}
+				OR (SELECT count(*) FROM jsonb_object_keys(p.document)) IS DISTINCT FROM jsonb_array_length(coalesce(r.body -> 'own', '[]')) END`}
 
 var waiverRows = consequence{"waivers", `
 	SELECT coalesce(r.position, w.position) AS position, 'waiver ' || coalesce(w.id::text, '') || ': ' || CASE
 		WHEN w.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was granted or ended' END AS what
 	FROM waivers w FULL JOIN ` + record("waiver-granted") + ` r ON r.position = w.position
 	LEFT JOIN ` + record("waiver-ended") + ` e ON (e.body ->> 'record')::bigint = w.position
-	WHERE w.id IS NULL OR r.position IS NULL OR w.ground <> r.body ->> 'ground' OR w.publisher <> coalesce(r.body ->> 'publisher', '')
-		OR w.pattern <> coalesce(r.body ->> 'pattern', '') OR w.reason <> r.body ->> 'reason' OR w.by_name <> r.by_name
-		OR abs(extract(epoch FROM (w.until - (r.body ->> 'until')::timestamptz))) > 0.001 OR ` + apart("w.created_at", "r.at") + `
-		OR (w.ended_at IS NOT NULL) <> (e.position IS NOT NULL) OR w.ended_by <> coalesce(e.by_name, '') OR w.end_reason <> coalesce(e.body ->> 'reason', '')
+	WHERE w.id IS NULL OR r.position IS NULL OR w.ground IS DISTINCT FROM r.body ->> 'ground' OR w.publisher IS DISTINCT FROM coalesce(r.body ->> 'publisher', '')
+		OR w.pattern IS DISTINCT FROM coalesce(r.body ->> 'pattern', '') OR w.reason IS DISTINCT FROM r.body ->> 'reason' OR w.by_name IS DISTINCT FROM r.by_name
+		OR ` + unequal("w.until", "(r.body ->> 'until')::timestamptz") + ` OR ` + apart("w.created_at", "r.at") + `
+		OR (w.ended_at IS NOT NULL) IS DISTINCT FROM (e.position IS NOT NULL) OR w.ended_by IS DISTINCT FROM coalesce(e.by_name, '') OR w.end_reason IS DISTINCT FROM coalesce(e.body ->> 'reason', '')
 		OR (e.position IS NOT NULL AND ` + apart("w.ended_at", "e.at") + `)`}
 
 // publisherRecords are the records of publishers, each with what was known from
@@ -89,27 +168,26 @@ var publisherRows = consequence{"publishers", `
 		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM publishers p FULL JOIN (SELECT DISTINCT ON (known ->> 'slug') * FROM ` + publisherRecords + ` n ORDER BY known ->> 'slug', position DESC) r ON r.known ->> 'slug' = p.slug
 	LEFT JOIN ` + record("publisher-added") + ` a ON a.body ->> 'slug' = p.slug
-	WHERE p.id IS NULL OR r.position IS NULL OR p.name <> r.known ->> 'name' OR p.contact <> r.known ->> 'contact' OR p.scope <> ` + listOf("r.known -> 'scope'") + `
-		OR p.created_by <> a.by_name OR ` + apart("p.created_at", "a.at") + ` OR (p.position >= 0 AND p.position <> r.position)
+	WHERE p.id IS NULL OR r.position IS NULL OR p.name IS DISTINCT FROM r.known ->> 'name' OR p.contact IS DISTINCT FROM r.known ->> 'contact' OR p.scope IS DISTINCT FROM ` + listOf("r.known -> 'scope'") + `
+		OR p.created_by IS DISTINCT FROM a.by_name OR ` + apart("p.created_at", "a.at") + ` OR p.position IS DISTINCT FROM r.position AND NOT ` + isAdopted("publisher_versions", "p.slug || ' ' || p.revision", publisherVersionDigest("p")) + `
 	UNION ALL
 	SELECT v.position, p.slug || ': an earlier version is not as it was set' FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id
 	LEFT JOIN ` + publisherRecords + ` r ON r.position = v.position AND r.known ->> 'slug' = p.slug
-	WHERE v.position >= 0 AND (r.position IS NULL OR v.name <> r.known ->> 'name' OR v.scope <> ` + listOf("r.known -> 'scope'") + `)
+	WHERE NOT ` + isAdopted("publisher_versions", "p.slug || ' ' || v.revision", publisherVersionDigest("v")) + `
+		AND (r.position IS NULL OR v.name IS DISTINCT FROM r.known ->> 'name' OR v.scope IS DISTINCT FROM ` + listOf("r.known -> 'scope'") + `)
 	UNION ALL
 	SELECT r.position, p.slug || ': an earlier version is missing' FROM ` + publisherRecords + ` r JOIN publishers p ON p.slug = r.known ->> 'slug'
-	WHERE NOT EXISTS (SELECT FROM publisher_versions v WHERE v.publisher_id = p.id AND v.position IN (r.position, -1))`}
+	WHERE r.position > ` + adoptedAt + ` AND NOT EXISTS (SELECT FROM publisher_versions v WHERE v.publisher_id = p.id AND v.position = r.position)`}
 
 var keyStepRows = consequence{"steps of keys", `
 	SELECT coalesce(r.position, c.position) AS position, coalesce(encode(c.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
 		WHEN c.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a step is not as it was decided' END AS what
 	FROM key_changes c FULL JOIN ` + record("key-step") + ` r ON r.position = c.position
-	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(c.fingerprint, 'hex') OR r.body ->> 'to' <> c.to_state
-		OR c.by_name <> r.by_name OR c.reason <> r.body ->> 'reason' OR ` + apart("c.at", "r.at") + `
-		OR c.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz OR c.rests_on <> ` + listOf("r.body -> 'rests_on'")}
+	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(c.fingerprint, 'hex') OR r.body ->> 'to' IS DISTINCT FROM c.to_state
+		OR c.by_name IS DISTINCT FROM r.by_name OR c.reason IS DISTINCT FROM r.body ->> 'reason' OR ` + apart("c.at", "r.at") + `
+		OR c.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz OR c.rests_on IS DISTINCT FROM ` + listOf("r.body -> 'rests_on'")}
 
-// keyRows: records of keys are read once, for there may be thousands. Where an
-// earlier version has said which publisher a candidate belongs to without a
-// record, the key's position is -1.
+// keyRows: records of keys are read once, for there may be thousands.
 var keyRows = keyRowsWith("encode(sha256(k.certificate), 'hex')", "encode(sha256(v.certificate), 'hex')")
 
 // keyFacts is keyRows without the certificates, which whoever reads them holds against
@@ -117,12 +195,13 @@ var keyRows = keyRowsWith("encode(sha256(k.certificate), 'hex')", "encode(sha256
 var keyFacts = keyRowsWith("NULL::text", "NULL::text")
 
 func keyRowsWith(digest, digestOfVersion string) consequence {
+	currentAdopted := isAdopted("key_versions", keyVersionName("k"), keyVersionDigest("k", "k.slug"))
 	return consequence{"keys", `
 	WITH imported AS MATERIALIZED (SELECT position, at, by_name, body ->> 'fingerprint' AS fp, body ->> 'source' AS source, body ->> 'publisher' AS publisher, body ->> 'stored' AS stored
 		FROM ` + importRecords + ` r),
 	admissions AS MATERIALIZED (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'publisher' AS publisher, body ->> 'role' AS role
 		FROM ` + record("key-step") + ` r WHERE body ->> 'to' = 'admitted'),
-	said AS MATERIALIZED (SELECT fp, publisher, min(position) AS since FROM (SELECT fp, publisher, position FROM imported UNION ALL SELECT fp, publisher, position FROM admissions) n GROUP BY fp, publisher),
+	said AS MATERIALIZED (SELECT DISTINCT ON (fp) fp, publisher, position AS since FROM imported WHERE publisher <> '' ORDER BY fp, position),
 	arrived AS (SELECT DISTINCT ON (fp) * FROM imported ORDER BY fp, position),
 	newest AS (SELECT DISTINCT ON (fp) fp, stored FROM imported ORDER BY fp, position DESC),
 	admitted AS (SELECT DISTINCT ON (fp) * FROM admissions ORDER BY fp, position DESC),
@@ -133,27 +212,28 @@ func keyRowsWith(digest, digestOfVersion string) consequence {
 	SELECT coalesce(r.position, -1) AS position, coalesce(k.fp, r.fp) || ': ' || CASE
 		WHEN k.fp IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was imported or decided' END AS what
 	FROM known k FULL JOIN arrived r ON r.fp = k.fp LEFT JOIN newest n ON n.fp = k.fp LEFT JOIN admitted s ON s.fp = k.fp
-	LEFT JOIN said ON said.fp = k.fp AND said.publisher = k.slug
-	WHERE k.fp IS NULL OR r.position IS NULL OR k.imported_by <> r.by_name OR k.source <> r.source OR ` + apart("k.imported_at", "r.at") + `
-		OR k.digest <> coalesce(n.stored, k.digest)
-		OR s.position IS NOT NULL AND (k.slug <> s.publisher OR k.role <> s.role)
-		OR s.position IS NULL AND (k.role <> 'release' OR k.slug <> '' AND said.since IS NULL AND k.position >= 0)
-		OR k.position >= 0 AND NOT EXISTS (SELECT FROM imported i WHERE i.position = k.position AND i.fp = k.fp)
+	LEFT JOIN said ON said.fp = k.fp
+	WHERE k.fp IS NULL OR r.position IS NULL OR k.imported_by IS DISTINCT FROM r.by_name OR k.source IS DISTINCT FROM r.source OR ` + apart("k.imported_at", "r.at") + `
+		OR k.digest <> n.stored OR n.stored IS NULL AND NOT ` + currentAdopted + `
+		OR s.position IS NOT NULL AND (k.slug IS DISTINCT FROM s.publisher OR k.role IS DISTINCT FROM s.role)
+		OR s.position IS NULL AND (k.role IS DISTINCT FROM 'release' OR k.slug IS DISTINCT FROM coalesce(said.publisher, '') AND NOT ` + currentAdopted + `)
+		OR NOT ` + currentAdopted + ` AND NOT EXISTS (SELECT FROM imported i WHERE i.position = k.position AND i.fp = k.fp)
 			AND NOT EXISTS (SELECT FROM admissions i WHERE i.position = k.position AND i.fp = k.fp)
 	UNION ALL
 	SELECT r.position, r.fp || ': an earlier version is missing'
 	FROM (SELECT position, fp FROM imported UNION ALL SELECT position, fp FROM admissions) r
 	LEFT JOIN versions v ON v.fp = r.fp AND v.position = r.position
-	LEFT JOIN (SELECT DISTINCT fp FROM versions WHERE position = -1) old ON old.fp = r.fp WHERE v.fp IS NULL AND old.fp IS NULL
+	WHERE v.fp IS NULL AND r.position > ` + adoptedAt + `
 	UNION ALL
 	SELECT v.position, v.fp || ': an earlier version is not as it was recorded' FROM versions v
 	LEFT JOIN imported i ON i.position = v.position AND i.fp = v.fp LEFT JOIN admissions s ON s.position = v.position AND s.fp = v.fp
-	LEFT JOIN said ON said.fp = v.fp AND said.publisher = v.slug
-	LEFT JOIN LATERAL (SELECT a.role FROM admissions a WHERE i.position IS NOT NULL AND v.role <> 'release' AND a.fp = v.fp AND a.position < v.position ORDER BY a.position DESC LIMIT 1) before ON true
+	LEFT JOIN said ON said.fp = v.fp AND said.since <= v.position
+	LEFT JOIN (SELECT w.fp, w.revision, max(a.position) AS position FROM versions w JOIN admissions a ON a.fp = w.fp AND a.position < w.position GROUP BY 1, 2) last ON last.fp = v.fp AND last.revision = v.revision
+	LEFT JOIN admissions before ON before.fp = v.fp AND before.position = last.position
 	LEFT JOIN versions earlier ON earlier.fp = v.fp AND earlier.revision = v.revision - 1
-	WHERE v.position >= 0 AND (i.position IS NULL AND s.position IS NULL
-		OR s.position IS NOT NULL AND (v.role <> s.role OR v.slug <> s.publisher OR earlier.fp IS NULL OR earlier.digest <> v.digest)
-		OR i.position IS NOT NULL AND (v.digest <> coalesce(i.stored, v.digest) OR v.role <> coalesce(before.role, 'release') OR v.slug <> '' AND coalesce(said.since > v.position, true)))`}
+	WHERE NOT ` + isAdopted("key_versions", keyVersionName("v"), keyVersionDigest("v", "v.slug")) + ` AND (i.position IS NULL AND s.position IS NULL
+		OR s.position IS NOT NULL AND (v.role IS DISTINCT FROM s.role OR v.slug IS DISTINCT FROM s.publisher OR earlier.fp IS NULL OR earlier.digest <> v.digest)
+		OR i.position IS NOT NULL AND (v.digest <> coalesce(i.stored, v.digest) OR v.role IS DISTINCT FROM coalesce(before.role, 'release') OR v.slug IS DISTINCT FROM coalesce(before.publisher, said.publisher, '')))`}
 }
 
 var sightingRows = consequence{"sightings", `
@@ -161,76 +241,77 @@ var sightingRows = consequence{"sightings", `
 		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was noted or resolved' END AS what
 	FROM sightings s FULL JOIN ` + record("sighting") + ` r ON r.position = s.position
 	LEFT JOIN ` + record("conflict-resolved") + ` e ON (e.body ->> 'sighting')::bigint = s.position
-	WHERE s.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(s.fingerprint, 'hex') OR r.body ->> 'read' <> encode(s.read_value, 'hex')
-		OR s.channel <> r.body ->> 'channel' OR s.place <> r.body ->> 'place' OR s.note <> r.body ->> 'note' OR s.by_name <> r.by_name OR ` + apart("s.at", "r.at") + `
-		OR s.resolved <> coalesce(e.body ->> 'reason', '') OR s.resolved_by <> coalesce(e.by_name, '')
-		OR (e.position IS NULL) <> (s.resolved_at IS NULL) OR (e.position IS NOT NULL AND ` + apart("s.resolved_at", "e.at") + `)`}
+	WHERE s.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(s.fingerprint, 'hex') OR r.body ->> 'read' IS DISTINCT FROM encode(s.read_value, 'hex')
+		OR s.channel IS DISTINCT FROM r.body ->> 'channel' OR s.place IS DISTINCT FROM r.body ->> 'place' OR s.note IS DISTINCT FROM r.body ->> 'note' OR s.by_name IS DISTINCT FROM r.by_name OR ` + apart("s.at", "r.at") + `
+		OR s.resolved IS DISTINCT FROM coalesce(e.body ->> 'reason', '') OR s.resolved_by IS DISTINCT FROM coalesce(e.by_name, '')
+		OR (e.position IS NULL) IS DISTINCT FROM (s.resolved_at IS NULL) OR (e.position IS NOT NULL AND ` + apart("s.resolved_at", "e.at") + `)`}
 
 var proposalRows = consequence{"proposals", `
 	SELECT coalesce(r.position, p.position) AS position, 'a proposal for ' || coalesce(encode(p.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
 		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was proposed or decided' END AS what
 	FROM proposals p FULL JOIN ` + record("admission-proposed") + ` r ON r.position = p.position
 	LEFT JOIN ` + record("proposal-declined") + ` e ON (e.body ->> 'proposal')::bigint = p.position
-	WHERE p.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' <> encode(p.fingerprint, 'hex') OR p.publisher <> r.body ->> 'publisher'
-		OR p.role <> r.body ->> 'role' OR p.reason <> r.body ->> 'reason' OR p.by_name <> r.by_name OR ` + apart("p.at", "r.at") + `
+	WHERE p.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(p.fingerprint, 'hex') OR p.publisher IS DISTINCT FROM r.body ->> 'publisher'
+		OR p.role IS DISTINCT FROM r.body ->> 'role' OR p.reason IS DISTINCT FROM r.body ->> 'reason' OR p.by_name IS DISTINCT FROM r.by_name OR ` + apart("p.at", "r.at") + `
 		OR p.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz
-		OR (p.decided = 'declined') <> (e.position IS NOT NULL)
+		OR (p.decided = 'declined') IS DISTINCT FROM (e.position IS NOT NULL)
 		OR p.decided = 'admitted' AND NOT EXISTS (SELECT FROM ` + record("key-step") + ` s
 			WHERE s.position > p.position AND s.body ->> 'fingerprint' = encode(p.fingerprint, 'hex') AND s.body ->> 'to' = 'admitted')
 		OR p.decided = 'replaced' AND NOT EXISTS (SELECT FROM ` + record("admission-proposed") + ` n
 			WHERE n.position > p.position AND n.body ->> 'fingerprint' = encode(p.fingerprint, 'hex'))`}
 
-// peopleRows: what records of earlier versions lack of a person is not compared.
+// peopleRows: what records of earlier versions lack of a person was adopted.
 var peopleRows = consequence{"people", `
 	SELECT coalesce(r.position, -1) AS position, coalesce(u.name, r.body ->> 'name') || ': ' || CASE
 		WHEN u.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was added' END AS what
 	FROM users u FULL JOIN ` + record("user-added") + ` r ON r.body ->> 'name' = u.name
 	LEFT JOIN (SELECT DISTINCT ON (body ->> 'name') * FROM ` + record("user-changed") + ` c ORDER BY body ->> 'name', position DESC) n ON n.body ->> 'name' = r.body ->> 'name'
-	WHERE u.id IS NULL OR r.position IS NULL OR u.role <> coalesce(n.body, r.body) ->> 'role' OR ` + apart("u.created_at", "r.at") + `
-		OR u.full_name <> coalesce(coalesce(n.body, r.body) ->> 'full_name', u.full_name)
-		OR u.disabled <> coalesce((n.body ->> 'disabled')::boolean, false)
-		OR (u.changed_at IS NULL) <> (n.position IS NULL) OR (n.position IS NOT NULL AND ` + apart("u.changed_at", "n.at") + `)
-		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') <> coalesce(coalesce(n.body, r.body) ->> 'password', encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex'))`}
+	WHERE u.id IS NULL OR r.position IS NULL OR u.role IS DISTINCT FROM coalesce(n.body, r.body) ->> 'role' OR ` + apart("u.created_at", "r.at") + `
+		OR u.full_name IS DISTINCT FROM coalesce(coalesce(n.body, r.body) ->> 'full_name', u.full_name)
+		OR u.disabled IS DISTINCT FROM coalesce((n.body ->> 'disabled')::boolean, false)
+		OR (u.changed_at IS NULL) IS DISTINCT FROM (n.position IS NULL) OR (n.position IS NOT NULL AND ` + apart("u.changed_at", "n.at") + `)
+		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') IS DISTINCT FROM coalesce(n.body, r.body) ->> 'password'
+		OR coalesce(n.body, r.body) ->> 'password' IS NULL AND NOT ` + isAdopted("users", "u.name", personDigest("u"))}
 
 var deviceRows = consequence{"devices", `
 	SELECT coalesce(r.position, d.position) AS position, coalesce(d.name, r.subject) || ': ' || CASE
 		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM devices d FULL JOIN (SELECT DISTINCT ON (body -> 'device' ->> 'name') * FROM ` + record("device-set") + ` n ORDER BY body -> 'device' ->> 'name', position DESC) r
 		ON r.body -> 'device' ->> 'name' = d.name
-	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
-		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device'`}
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + apart("d.at", "r.at") + `
+		OR to_jsonb(d) - 'by_name' - 'at' - 'position' IS DISTINCT FROM r.body -> 'device'`}
 
 var deviceKindRows = consequence{"kinds of devices", `
 	SELECT coalesce(r.position, d.position) AS position, coalesce(d.name, r.subject) || ': ' || CASE
 		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM device_kinds d FULL JOIN (SELECT DISTINCT ON (body -> 'device_kind' ->> 'name') * FROM ` + record("device-kind-set") + ` n ORDER BY body -> 'device_kind' ->> 'name', position DESC) r
 		ON r.body -> 'device_kind' ->> 'name' = d.name
-	WHERE d.name IS NULL OR r.position IS NULL OR d.position <> r.position OR d.by_name <> r.by_name OR ` + apart("d.at", "r.at") + `
-		OR to_jsonb(d) - 'by_name' - 'at' - 'position' <> r.body -> 'device_kind'`}
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + apart("d.at", "r.at") + `
+		OR to_jsonb(d) - 'by_name' - 'at' - 'position' IS DISTINCT FROM r.body -> 'device_kind'`}
 
 var satchelRows = consequence{"satchels", `
 	SELECT coalesce(r.position, s.position) AS position, 'satchel ' || coalesce(s.id, r.subject) || ': ' || CASE
 		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was packed' END AS what
 	FROM satchels s FULL JOIN ` + record("satchel-packed") + ` r ON r.position = s.position
-	WHERE s.id IS NULL OR r.position IS NULL OR s.id <> r.body ->> 'satchel' OR s.digest <> r.body ->> 'digest' OR s.document <> r.body -> 'packed' OR s.by_name <> r.by_name
-		OR ` + apart("s.at", "r.at") + ` OR abs(extract(epoch FROM (s.until - (r.body ->> 'until')::timestamptz))) > 0.001
+	WHERE s.id IS NULL OR r.position IS NULL OR s.id IS DISTINCT FROM r.body ->> 'satchel' OR s.digest IS DISTINCT FROM r.body ->> 'digest' OR s.document IS DISTINCT FROM r.body -> 'packed' OR s.by_name IS DISTINCT FROM r.by_name
+		OR ` + apart("s.at", "r.at") + ` OR ` + unequal("s.until", "(r.body ->> 'until')::timestamptz") + `
 	UNION ALL
 	SELECT coalesce(r.position, v.position), 'an outcome of satchel ' || coalesce(v.satchel_id, r.subject) || ': ' || CASE
 		WHEN v.batch_id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what was returned' END
 	FROM visits v FULL JOIN ` + record("visit-returned") + ` r ON r.position = v.position
-	WHERE v.batch_id IS NULL OR r.position IS NULL OR v.batch_id <> r.batch_id OR v.satchel_id <> r.body ->> 'satchel' OR v.sealed_by <> r.body ->> 'sealed_by'
-		OR v.n <> (r.body ->> 'number')::int OR encode(sha256(v.content), 'hex') <> r.body ->> 'content'`}
+	WHERE v.batch_id IS NULL OR r.position IS NULL OR v.batch_id IS DISTINCT FROM r.batch_id OR v.satchel_id IS DISTINCT FROM r.body ->> 'satchel' OR v.sealed_by IS DISTINCT FROM r.body ->> 'sealed_by'
+		OR v.n IS DISTINCT FROM (r.body ->> 'number')::int OR encode(sha256(v.content), 'hex') IS DISTINCT FROM r.body ->> 'content'`}
 
 var tokenRows = consequence{"tokens", `
 	SELECT coalesce(r.position, -1) AS position, 'token ' || coalesce(t.id, (r.body ->> 'token')::bigint) || ': ' || CASE
 		WHEN t.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was issued or ended' END AS what
 	FROM (SELECT t.*, u.name FROM tokens t JOIN users u ON u.id = t.user_id) t FULL JOIN ` + record("token-issued") + ` r ON (r.body ->> 'token')::bigint = t.id
 	LEFT JOIN ` + record("token-revoked") + ` e ON (e.body ->> 'token')::bigint = t.id
-	WHERE t.id IS NULL OR r.position IS NULL OR t.name <> r.body ->> 'owner' OR t.label <> r.body ->> 'label' OR t.role <> r.body ->> 'role'
-		OR abs(extract(epoch FROM (t.expires_at - (r.body ->> 'expires')::timestamptz))) > 0.001 OR ` + apart("t.created_at", "r.at") + `
-		OR encode(t.hash, 'hex') <> coalesce(r.body ->> 'hash', encode(t.hash, 'hex')) OR t.made_with IS DISTINCT FROM (r.body ->> 'made_with')::bigint
-		OR to_jsonb(t.depots) <> coalesce(r.body -> 'depots', '[]') OR to_jsonb(t.publishers) <> coalesce(r.body -> 'publishers', '[]')
-		OR (t.revoked_at IS NULL) <> (e.position IS NULL) OR (e.position IS NOT NULL AND ` + apart("t.revoked_at", "e.at") + `)`}
+	WHERE t.id IS NULL OR r.position IS NULL OR t.name IS DISTINCT FROM r.body ->> 'owner' OR t.label IS DISTINCT FROM r.body ->> 'label' OR t.role IS DISTINCT FROM r.body ->> 'role'
+		OR ` + unequal("t.expires_at", "(r.body ->> 'expires')::timestamptz") + ` OR ` + apart("t.created_at", "r.at") + `
+		OR encode(t.hash, 'hex') IS DISTINCT FROM coalesce(r.body ->> 'hash', encode(t.hash, 'hex')) OR t.made_with IS DISTINCT FROM (r.body ->> 'made_with')::bigint
+		OR to_jsonb(t.depots) IS DISTINCT FROM coalesce(r.body -> 'depots', '[]') OR to_jsonb(t.publishers) IS DISTINCT FROM coalesce(r.body -> 'publishers', '[]')
+		OR (t.revoked_at IS NULL) IS DISTINCT FROM (e.position IS NULL) OR (e.position IS NOT NULL AND ` + apart("t.revoked_at", "e.at") + `)`}
 
 // absentDigest is over what manifests of a batch list that is not there.
 const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest, a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
@@ -240,39 +321,48 @@ var batchRows = consequence{"batches", `
 	SELECT coalesce(r.position, b.position, -1) AS position, 'batch ' || coalesce(b.id, (r.body ->> 'batch')::bigint) || ': ' || CASE
 		WHEN b.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
 	FROM (SELECT * FROM batches WHERE state NOT IN ('waiting', 'measuring')) b FULL JOIN ` + record("batch-result") + ` r ON r.position = b.position
-	WHERE b.id IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint <> b.id OR r.body ->> 'label' <> b.label OR r.by_name <> b.asked_by
-		OR coalesce(r.body -> 'source' ->> 'kind', 'depot') <> b.source_kind
-		OR coalesce(r.body -> 'source' ->> 'reference', (r.body ->> 'depot') || ':' || (r.body ->> 'folder')) <> b.source
-		OR r.body ->> 'state' <> b.state OR r.body ->> 'verdict' <> coalesce(b.verdict, '') OR r.body ->> 'note' <> b.note
-		OR (r.body ->> 'policy')::bigint <> b.policy_version OR (r.body ->> 'require_all')::boolean <> b.require_all
-		OR coalesce(r.body -> 'corrections', b.corrections) <> b.corrections OR coalesce(r.body -> 'origins', b.origins) <> b.origins
-		OR (r.body ->> 'items')::int <> b.total_items OR (r.body ->> 'bytes')::bigint <> b.total_bytes OR (r.body ->> 'cleared')::int <> b.total_cleared
-		OR (r.body ->> 'unproven')::int <> b.total_unproven OR (r.body ->> 'refused')::int <> b.total_refused OR (r.body ->> 'absent')::int <> b.total_absent
-		OR b.done_items <> (SELECT count(*) FROM outcomes o WHERE o.batch_id = b.id) OR b.done_bytes > b.total_bytes OR b.state = 'done' AND b.done_bytes <> b.total_bytes
-		OR ` + apart("b.finished_at", "r.at") + ` OR b.stop_by <> coalesce(r.body -> 'stopped' ->> 'by', '')
-		OR coalesce(b.stop_state, '') <> coalesce(r.body -> 'stopped' ->> 'as', '') OR b.stop_reason <> coalesce(r.body -> 'stopped' ->> 'reason', '')
-		OR r.body ? 'publisher' AND (r.body ->> 'publisher' <> b.publisher OR r.body -> 'expected' IS DISTINCT FROM coalesce(b.expected, 'null')
+	WHERE b.id IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint IS DISTINCT FROM b.id OR r.body ->> 'label' IS DISTINCT FROM b.label OR r.by_name IS DISTINCT FROM b.asked_by
+		OR coalesce(r.body -> 'source' ->> 'kind', 'depot') IS DISTINCT FROM b.source_kind
+		OR coalesce(r.body -> 'source' ->> 'reference', (r.body ->> 'depot') || ':' || (r.body ->> 'folder')) IS DISTINCT FROM b.source
+		OR r.body ->> 'state' IS DISTINCT FROM b.state OR r.body ->> 'verdict' IS DISTINCT FROM coalesce(b.verdict, '') OR r.body ->> 'note' IS DISTINCT FROM b.note
+		OR (r.body ->> 'policy')::bigint IS DISTINCT FROM b.policy_version OR (r.body ->> 'require_all')::boolean IS DISTINCT FROM b.require_all
+		OR coalesce(r.body -> 'corrections', b.corrections) IS DISTINCT FROM b.corrections OR coalesce(r.body -> 'origins', b.origins) IS DISTINCT FROM b.origins
+		OR (r.body ->> 'items')::int IS DISTINCT FROM b.total_items OR (r.body ->> 'bytes')::bigint IS DISTINCT FROM b.total_bytes OR (r.body ->> 'cleared')::int IS DISTINCT FROM b.total_cleared
+		OR (r.body ->> 'unproven')::int IS DISTINCT FROM b.total_unproven OR (r.body ->> 'refused')::int IS DISTINCT FROM b.total_refused OR (r.body ->> 'absent')::int IS DISTINCT FROM b.total_absent
+		OR b.done_items IS DISTINCT FROM (SELECT count(*) FROM outcomes o WHERE o.batch_id = b.id) OR b.done_bytes > b.total_bytes OR b.state = 'done' AND b.done_bytes IS DISTINCT FROM b.total_bytes
+		OR ` + apart("b.finished_at", "r.at") + ` OR b.stop_by IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'by', '')
+		OR coalesce(b.stop_state, '') IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'as', '') OR b.stop_reason IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'reason', '')
+		OR r.body ? 'publisher' AND (r.body ->> 'publisher' IS DISTINCT FROM b.publisher OR r.body -> 'expected' IS DISTINCT FROM coalesce(b.expected, 'null')
 			OR ` + apart("b.created_at", "(r.body ->> 'asked_at')::timestamptz") + ` OR ` + apart("b.judged_as_of", "(r.body ->> 'judged_as_of')::timestamptz") + `
-			OR (r.body ->> 'ledger_size')::bigint IS DISTINCT FROM b.ledger_size OR r.body ->> 'absent_entries' <> ` + absentDigest + `)`}
+			OR (r.body ->> 'ledger_size')::bigint IS DISTINCT FROM b.ledger_size OR r.body ->> 'absent_entries' IS DISTINCT FROM ` + absentDigest + `)`}
 
 var copyRows = consequence{"copies of manifests", `
 	SELECT b.position, 'batch ' || b.id || ': a copy is not what the batch''s record says' AS what
 	FROM batches b JOIN ` + record("batch-result") + ` r ON r.position = b.position
-	WHERE coalesce(nullif(r.body -> 'copies', 'null'), '[]') <> coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')
+	WHERE coalesce(nullif(r.body -> 'copies', 'null'), '[]') IS DISTINCT FROM coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')
 	UNION ALL
 	SELECT b.position, 'batch ' || b.id || ': a copy is not said to be from where it is' FROM copies c JOIN batches b ON b.id = c.batch_id
-	WHERE c.summary IS NOT NULL AND b.position IS NOT NULL AND (c.of_path <> c.summary ->> 'of' OR c.channel <> c.summary ->> 'channel' OR c.place <> c.summary ->> 'place'
-		OR c.content IS NOT NULL AND c.summary ->> 'sha256' <> '' AND encode(sha256(c.content), 'hex') <> c.summary ->> 'sha256')`}
+	WHERE c.summary IS NOT NULL AND b.position IS NOT NULL AND (c.of_path IS DISTINCT FROM c.summary ->> 'of' OR c.channel IS DISTINCT FROM c.summary ->> 'channel' OR c.place IS DISTINCT FROM c.summary ->> 'place'
+		OR c.summary ->> 'sha256' <> '' AND encode(sha256(c.content), 'hex') IS DISTINCT FROM c.summary ->> 'sha256')`}
+
+// renamedRows: an entry that turned out to be here under another name stands in the survey of
+// the item that it is of, which the item's record holds.
+var renamedRows = consequence{"entries under another name", `
+	SELECT coalesce(b.position, -1) AS position, 'batch ' || r.batch_id || ', an entry that is here under another name: no item''s record has it' AS what
+	FROM renamed r LEFT JOIN absents a USING (batch_id, n) LEFT JOIN batches b ON b.id = r.batch_id
+	WHERE NOT EXISTS (SELECT FROM items i CROSS JOIN LATERAL jsonb_array_elements(CASE jsonb_typeof(i.survey -> 'listed') WHEN 'array' THEN i.survey -> 'listed' ELSE '[]' END) l
+		WHERE i.batch_id = a.batch_id AND l ->> 'manifest' = a.manifest AND l -> 'line' = to_jsonb(a.line) AND l ->> 'name' = a.name AND l ->> 'digest' = a.digest)`}
 
 var outcomeRows = consequence{"outcomes", `
 	SELECT coalesce(r.position, o.position, -1) AS position, 'batch ' || coalesce(o.batch_id, r.batch_id) || ', ' || coalesce(o.path, r.body ->> 'item') || ': ' || CASE
 		WHEN o.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
 	FROM (SELECT o.*, i.path, i.role, i.size, i.survey FROM outcomes o JOIN items i USING (batch_id, n)) o FULL JOIN ` + record("item-outcome") + ` r ON r.position = o.position
-	WHERE o.n IS NULL OR r.position IS NULL OR r.body ->> 'item' <> o.path OR (r.body ->> 'batch')::bigint <> o.batch_id OR r.body ->> 'role' <> o.role
-		OR coalesce(r.body ->> 'verdict', '') <> coalesce(o.verdict, '') OR r.body -> 'grounds' <> o.grounds OR r.body -> 'measurement' <> o.measurement
-		OR r.body -> 'paths' <> o.paths OR r.body -> 'survey' <> o.survey OR (o.survey ->> 'size')::bigint <> o.size
-		OR o.deciding <> '' AND NOT EXISTS (SELECT FROM jsonb_array_elements(CASE jsonb_typeof(o.grounds) WHEN 'array' THEN o.grounds ELSE '[]' END) g WHERE g ->> 'sentence' = o.deciding)
-			AND o.deciding <> 'It is a ' || o.role || ': ' || (o.survey ->> 'why') || '.'
+	WHERE o.n IS NULL OR r.position IS NULL OR r.body ->> 'item' IS DISTINCT FROM o.path OR (r.body ->> 'batch')::bigint IS DISTINCT FROM o.batch_id OR r.body ->> 'role' IS DISTINCT FROM o.role
+		OR coalesce(r.body ->> 'verdict', '') IS DISTINCT FROM coalesce(o.verdict, '') OR r.body -> 'grounds' IS DISTINCT FROM o.grounds OR r.body -> 'measurement' IS DISTINCT FROM o.measurement
+		OR r.body -> 'paths' IS DISTINCT FROM o.paths OR r.body -> 'survey' IS DISTINCT FROM o.survey OR (o.survey ->> 'size')::bigint IS DISTINCT FROM o.size
+		OR CASE WHEN coalesce(o.deciding, '') = '' THEN o.position > ` + adoptedAt + `
+			ELSE NOT EXISTS (SELECT FROM jsonb_array_elements(CASE jsonb_typeof(o.grounds) WHEN 'array' THEN o.grounds ELSE '[]' END) g WHERE g ->> 'sentence' = o.deciding)
+			AND o.deciding IS DISTINCT FROM 'It is a ' || o.role || ': ' || (o.survey ->> 'why') || '.' END
 	UNION ALL
 	SELECT -1, 'batch ' || i.batch_id || ', ' || i.path || ': the batch is finished and this item has no outcome'
 	FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done' WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)`}
@@ -281,8 +371,8 @@ var searchedRows = consequence{"what items are found by", `
 	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the digests it is found by are not those of its record' AS what
 	FROM outcomes o LEFT JOIN LATERAL (SELECT jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')) AS found, bool_or(d.cleared) AS cleared, bool_and(d.cleared) AS all_cleared
 		FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n) d ON true
-	WHERE coalesce(d.found, '{}') <> coalesce(o.measurement -> 'digests', '{}')
-		OR d.found IS NOT NULL AND (d.cleared <> coalesce(o.verdict = 'cleared', false) OR d.all_cleared <> d.cleared)
+	WHERE coalesce(d.found, '{}') IS DISTINCT FROM coalesce(o.measurement -> 'digests', '{}')
+		OR d.found IS NOT NULL AND (d.cleared IS DISTINCT FROM coalesce(o.verdict = 'cleared', false) OR d.all_cleared IS DISTINCT FROM d.cleared)
 	UNION ALL
 	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the signers it is found by are not those of its record'
 	FROM outcomes o
@@ -298,24 +388,24 @@ var rejudgedRows = consequence{"changed verdicts", `
 	SELECT coalesce(r.position, j.position) AS position, 'batch ' || coalesce(j.batch_id, (r.body ->> 'batch')::bigint) || ': ' || CASE
 		WHEN j.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a changed verdict is not what its record says' END AS what
 	FROM (SELECT j.*, i.path FROM rejudged j JOIN items i USING (batch_id, n)) j FULL JOIN ` + record("item-rejudged") + ` r ON r.position = j.position
-	WHERE j.n IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint <> j.batch_id OR r.body ->> 'item' <> j.path OR r.body ->> 'before' <> j.before
-		OR r.body ->> 'verdict' <> j.after OR r.body -> 'grounds' <> j.grounds OR r.body -> 'paths' <> j.paths OR (r.body ->> 'reassessment')::bigint <> j.reassessment_id
+	WHERE j.n IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint IS DISTINCT FROM j.batch_id OR r.body ->> 'item' IS DISTINCT FROM j.path OR r.body ->> 'before' IS DISTINCT FROM j.before
+		OR r.body ->> 'verdict' IS DISTINCT FROM j.after OR r.body -> 'grounds' IS DISTINCT FROM j.grounds OR r.body -> 'paths' IS DISTINCT FROM j.paths OR (r.body ->> 'reassessment')::bigint IS DISTINCT FROM j.reassessment_id
 	UNION ALL
 	SELECT coalesce(r.position, a.position, -1), 'reassessment ' || coalesce(a.id, (r.body ->> 'reassessment')::bigint) || ': ' || CASE
 		WHEN a.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END
-	FROM (SELECT * FROM reassessments WHERE state <> 'waiting') a FULL JOIN ` + record("reassessed") + ` r ON r.position = a.position
-	WHERE a.id IS NULL OR r.position IS NULL OR (r.body ->> 'reassessment')::bigint <> a.id OR r.body ->> 'reason' <> a.reason OR r.by_name <> a.asked_by
-		OR (r.body ->> 'items')::int <> a.items OR (r.body ->> 'changed')::int <> a.changed OR (r.body ->> 'policy')::bigint <> a.policy_version
-		OR r.body -> 'selection' <> a.selection OR coalesce(r.body ->> 'state', 'done') <> a.state OR coalesce(r.body ->> 'note', '') <> a.note
+	FROM (SELECT * FROM reassessments WHERE state IS DISTINCT FROM 'waiting') a FULL JOIN ` + record("reassessed") + ` r ON r.position = a.position
+	WHERE a.id IS NULL OR r.position IS NULL OR (r.body ->> 'reassessment')::bigint IS DISTINCT FROM a.id OR r.body ->> 'reason' IS DISTINCT FROM a.reason OR r.by_name IS DISTINCT FROM a.asked_by
+		OR (r.body ->> 'items')::int IS DISTINCT FROM a.items OR (r.body ->> 'changed')::int IS DISTINCT FROM a.changed OR (r.body ->> 'policy')::bigint IS DISTINCT FROM a.policy_version
+		OR r.body -> 'selection' IS DISTINCT FROM a.selection OR coalesce(r.body ->> 'state', 'done') IS DISTINCT FROM a.state OR coalesce(r.body ->> 'note', '') IS DISTINCT FROM a.note
 		OR ` + apart("a.finished_at", "r.at") + ` OR ` + apart("a.created_at", "(r.body ->> 'judged_as_of')::timestamptz")}
 
 // recordRows holds what stands beside a record's text against the text.
 var recordRows = consequence{"what lists show of records", `
 	SELECT r.position, 'record ' || r.position || ': what stands beside its text is not what the text says' AS what
 	FROM (SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records) r
-	WHERE r.kind <> r.body ->> 'kind' OR r.by_name <> r.body ->> 'by' OR abs(extract(epoch FROM (r.at - (r.body ->> 'at')::timestamptz))) > 0.00001
-		OR r.subject <> coalesce(r.body ->> 'subject', r.subject)
-		OR coalesce(r.verdict, '') <> CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
+	WHERE r.kind IS DISTINCT FROM r.body ->> 'kind' OR r.by_name IS DISTINCT FROM r.body ->> 'by' OR ` + unequal("r.at", "(r.body ->> 'at')::timestamptz") + `
+		OR r.subject IS DISTINCT FROM coalesce(r.body ->> 'subject', r.subject)
+		OR coalesce(r.verdict, '') IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
 		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill', 'visit-returned') THEN (r.body ->> 'batch')::bigint
 			WHEN r.kind = 'reassessed' THEN (r.body -> 'selection' ->> 'batch')::bigint END
 	UNION ALL
@@ -333,8 +423,8 @@ func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
 // own table first, since the others rest on it.
 func consequences() []consequence {
 	return []consequence{
-		recordRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, deviceKindRows, satchelRows,
-		batchRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
+		recordRows, adoptionRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, deviceKindRows, satchelRows,
+		batchRows, renamedRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
 	}
 }
 
@@ -375,7 +465,7 @@ func (s Reads) UnrecordedPolicy(ctx context.Context) ([]Difference, error) {
 // [Reads.StoredDigests].
 func (s Reads) UnrecordedKeyring(ctx context.Context) ([]Difference, error) {
 	var out []Difference
-	for _, c := range []consequence{publisherRows, keyFacts, keyStepRows} {
+	for _, c := range []consequence{adoptionRows, publisherRows, keyFacts, keyStepRows} {
 		found, err := s.differences(ctx, c)
 		if err != nil {
 			return nil, err
