@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"math"
 	"testing"
 	"time"
 
@@ -70,4 +71,53 @@ func TestNothingIsFromBeforeRecords(t *testing.T) {
 			assert.EqualValues(t, "refused", *again.Verdict)
 		})
 	}
+}
+
+// TestNoSumOverflows: whatever sizes an operator sends, in valid requests, the audit holds.
+func TestNoSumOverflows(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	c := s.Client(t, roles.Operator)
+	begin := func() wire.Batch {
+		t.Helper()
+		b, err := c.RunBatch(t.Context(), wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"}}, "")
+		require.NoError(t, err)
+		return b
+	}
+	b := begin()
+	page := func(sizes ...int64) wire.ListingPage {
+		out := wire.ListingPage{Files: []wire.ListedFile{}}
+		for i, size := range sizes {
+			out.Files = append(out.Files, wire.ListedFile{Path: fmt.Sprintf("%d.img", i), Size: size, ModTime: time.Now()})
+		}
+		return out
+	}
+	for _, size := range []int64{1 << 62, 1<<48 + 1, math.MaxInt64} {
+		assert.ErrorContains(t, c.SendListing(t.Context(), b.ID, 1, page(size, size)), "no file is longer")
+	}
+	_, err := c.CancelBatch(t.Context(), b.ID, "the sizes are none")
+	require.NoError(t, err)
+	// Each file may be that long, and all of them together may not.
+	many := make([]int64, 5000)
+	for i := range many {
+		many[i] = 1 << 48
+	}
+	b = begin()
+	for n := range 3 {
+		part := page(many[:1999]...)
+		for i := range part.Files {
+			part.Files[i].Path = fmt.Sprintf("%d/%d.img", n, i)
+		}
+		require.NoError(t, c.SendListing(t.Context(), b.ID, n+1, part))
+	}
+	_, err = c.CloseListing(t.Context(), b.ID, 3)
+	require.NoError(t, err)
+	require.EventuallyWithT(t, func(ct *assert.CollectT) {
+		b, err = c.Batch(t.Context(), b.ID)
+		assert.NoError(ct, err)
+		assert.True(ct, b.Closed())
+	}, 30*time.Second, 100*time.Millisecond)
+	assert.Contains(t, b.Note, "longer together than any batch is")
+	audit := endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, audit.code, audit.out+audit.err)
 }

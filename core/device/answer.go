@@ -18,6 +18,9 @@ import (
 // MaxAnswer bounds what a device says to one question, in bytes.
 const MaxAnswer = 1 << 20
 
+// maxSlot bounds a slot, in bytes.
+const maxSlot = 1 << 48
+
 // maxShown bounds what is kept of it.
 const maxShown = 2000
 
@@ -227,7 +230,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 	}
 	out.Value = value
 	if told := group("size"); told != "" {
-		if out.Size, err = strconv.ParseInt(told, 0, 64); err != nil || out.Size < 0 {
+		if out.Size, err = strconv.ParseInt(told, 0, 64); err != nil || out.Size < 0 || out.Size > maxSlot {
 			return out, unclear("The length it tells, %s, is none.", plain.Quoted(clip(told)))
 		}
 	}

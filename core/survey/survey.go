@@ -156,6 +156,13 @@ type Item struct {
 	Against *Against `json:"against,omitempty"`
 }
 
+// MaxFile bounds a file, in bytes, and MaxBatch all files of a batch together, so that no sum of
+// what people send overflows.
+const (
+	MaxFile  = 1 << 48
+	MaxBatch = 1 << 60
+)
+
 // Understood sums up a manifest that was read.
 type Understood struct {
 	Format       manifest.Format    `json:"format"`

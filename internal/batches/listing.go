@@ -132,6 +132,9 @@ func checkPage(page *ListingPage) error {
 		if strings.Contains(f.Path, container.Separator) {
 			return badListing(field, "%s has two slashes together", plain.Quoted(f.Path))
 		}
+		if f.Size > survey.MaxFile {
+			return badListing(field, "%s is said to be %d bytes long, and no file is longer than %d", plain.Quoted(f.Path), f.Size, int64(survey.MaxFile))
+		}
 		if f.Size < 0 || int64(len(f.Content)) > f.Size {
 			return badListing(field, "%s is said to be %d bytes long, and more of it was sent", plain.Quoted(f.Path), f.Size)
 		}
@@ -154,7 +157,7 @@ func checkPage(page *ListingPage) error {
 		}
 		for k := range c.Layout.Members {
 			m := &c.Layout.Members[k]
-			if !fs.ValidPath(m.Name) || !utf8.ValidString(m.Name) || m.Size < -1 {
+			if !fs.ValidPath(m.Name) || !utf8.ValidString(m.Name) || m.Size < -1 || m.Size > survey.MaxFile {
 				return badListing(field, "%s is no name of a file inside a container", plain.Quoted(m.Name))
 			}
 		}

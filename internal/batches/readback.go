@@ -148,6 +148,9 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 	if ways != 1 {
 		return nil, fault.New(fault.Invalid, "bad-against", "A medium is read back against one thing: a record, a file of a depot, or a digest.").At("against")
 	}
+	if given.Length < 0 || given.Length > survey.MaxFile {
+		return nil, fault.New(fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile)).At("against.length")
+	}
 	switch {
 	case given.Record != 0:
 		v, err := s.store.VerifiedAs(ctx, given.Record)

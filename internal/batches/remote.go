@@ -260,6 +260,9 @@ func fits(target *measure.Target, r *measure.Reading) string {
 	if r.Size < 0 {
 		return "A file cannot have a negative length."
 	}
+	if r.Size > survey.MaxFile {
+		return fmt.Sprintf("No file is longer than %d bytes.", int64(survey.MaxFile))
+	}
 	if len(r.Results) != len(target.Tasks) {
 		return fmt.Sprintf("It has %d results for %d tasks.", len(r.Results), len(target.Tasks))
 	}

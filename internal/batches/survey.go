@@ -13,6 +13,7 @@ import (
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
 	"endeixis/core/measure"
+	"endeixis/core/plain"
 	"endeixis/core/satchel"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
@@ -117,7 +118,7 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 
 	slices, rows, err := s.cut(plan, measured)
 	if err != nil {
-		return err
+		return s.orFail(ctx, b, err)
 	}
 	var first []store.Turn
 	for i := range slices {
@@ -248,8 +249,14 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 	var rest []store.Slice
 	// What lies inside a file is measured with it, in the same read.
 	sliceOf := map[string]int{}
+	total := int64(0)
 	for i := range plan.Items {
 		item := &plan.Items[i]
+		if item.Size > survey.MaxFile || total > survey.MaxBatch-max(0, item.Size) {
+			return nil, nil, fault.New(fault.Invalid, "batch-too-large", "With %s the files here are longer together than any batch is: at most %d bytes in a file, and %d in all.", plain.Quoted(item.Path), int64(survey.MaxFile), int64(survey.MaxBatch)).
+				Advise("Verify a folder further down.")
+		}
+		total += max(0, item.Size)
 		text, err := json.Marshal(item)
 		if err != nil {
 			return nil, nil, err
