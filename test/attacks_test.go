@@ -2,8 +2,12 @@ package test
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
+	"io"
 	"math"
+	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -120,4 +124,109 @@ func TestNoSumOverflows(t *testing.T) {
 	assert.Contains(t, b.Note, "longer together than any batch is")
 	audit := endeixis(t, s, "auditor", "record", "audit")
 	assert.Zero(t, audit.code, audit.out+audit.err)
+}
+
+// TestNobodySignsInBySQL: sessions, people and tokens that somebody puts into the database, or
+// changes there, sign nobody in.
+func TestNobodySignsInBySQL(t *testing.T) {
+	t.Parallel()
+	s := testkit.StartBare(t)
+	asks := func(header, value string) (int, string) {
+		t.Helper()
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+"/api/v1/me", nil)
+		require.NoError(t, err)
+		request.Header.Set(header, value)
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return response.StatusCode, string(text)
+	}
+	byToken := func(text string) (int, string) { return asks("Authorization", "Bearer "+text) }
+	bySession := func(cookie string) (int, string) { return asks("Cookie", "endeixis_session="+cookie) }
+
+	// A session of one's own is genuine; its row with another's name is not.
+	jar := func() (cookie string) {
+		body := strings.NewReader(`{"name": "merit", "password": "` + passwordOf(roles.Auditor) + `"}`)
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1/sessions", body)
+		require.NoError(t, err)
+		request.Header.Set("Content-Type", "application/json")
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer response.Body.Close()
+		for _, c := range response.Cookies() {
+			if c.Name == "endeixis_session" {
+				cookie = c.Value
+			}
+		}
+		require.NotEmpty(t, cookie)
+		return cookie
+	}
+	mine := jar()
+	code, who := bySession(mine)
+	require.Equal(t, http.StatusOK, code, who)
+	require.Contains(t, who, `"merit"`)
+	altered(t, s, `UPDATE sessions SET data = decode(replace(encode(data, 'hex'), encode('merit'::bytea, 'hex'), encode('harbo'::bytea, 'hex')), 'hex')`)
+	code, _ = bySession(mine)
+	assert.Equal(t, http.StatusUnauthorized, code)
+	mine = jar()
+	altered(t, s, `UPDATE sessions SET expiry = expiry + interval '10 years'`)
+	code, _ = bySession(mine)
+	assert.Equal(t, http.StatusUnauthorized, code, "nor for longer than it was begun for")
+	mine = jar()
+	known := sha256.Sum256([]byte("a cookie of their own"))
+	altered(t, s, fmt.Sprintf(`INSERT INTO sessions (token, data, expiry) SELECT '%x', data, now() + interval '1 day' FROM sessions LIMIT 1`, known),
+		`INSERT INTO sessions (token, data, expiry) SELECT 'a cookie of their own', data, now() + interval '1 day' FROM sessions LIMIT 1`)
+	code, _ = bySession("a cookie of their own")
+	assert.Equal(t, http.StatusUnauthorized, code)
+	code, _ = bySession(mine)
+	assert.Equal(t, http.StatusOK, code, "the others are left alone")
+
+	// A token of one's own: not with another role, not for longer, not after it was ended.
+	issue := func() wire.IssuedToken {
+		t.Helper()
+		out, err := s.Client(t, roles.Auditor).IssueToken(t.Context(), wire.NewToken{Label: "x", Days: 1, Limits: wire.Limits{Depots: []string{"quayside"}}})
+		require.NoError(t, err)
+		return out
+	}
+	for what, sql := range map[string]string{
+		"another person":  `UPDATE tokens SET user_id = (SELECT id FROM users WHERE role = 'administrator') WHERE id = %d`,
+		"another role":    `UPDATE tokens SET role = 'administrator' WHERE id = %d`,
+		"for longer":      `UPDATE tokens SET expires_at = expires_at + interval '1 year' WHERE id = %d`,
+		"without limits":  `UPDATE tokens SET depots = '{}' WHERE id = %d`,
+		"another's MAC":   `UPDATE tokens SET mac = (SELECT mac FROM tokens o WHERE o.id <> tokens.id AND o.mac <> '' LIMIT 1) WHERE id = %d`,
+		"without its MAC": `UPDATE tokens SET mac = '' WHERE id = %d`,
+	} {
+		token := issue()
+		code, _ := byToken(token.Text)
+		require.Equal(t, http.StatusOK, code)
+		altered(t, s, fmt.Sprintf(sql, token.ID))
+		code, _ = byToken(token.Text)
+		assert.Equal(t, http.StatusUnauthorized, code, what)
+	}
+	token := issue()
+	require.NoError(t, s.Client(t, roles.Administrator).RevokeToken(t.Context(), token.ID))
+	altered(t, s, `UPDATE tokens SET revoked_at = NULL`)
+	code, _ = byToken(token.Text)
+	assert.Equal(t, http.StatusUnauthorized, code, "nor after it was ended")
+	hash := sha256.Sum256([]byte("endx_made_up"))
+	altered(t, s, fmt.Sprintf(`INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at) SELECT id, 'x', role, '\x%x', now(), now() + interval '1 year' FROM users WHERE role = 'administrator'`, hash))
+	code, _ = byToken("endx_made_up")
+	assert.Equal(t, http.StatusUnauthorized, code)
+
+	// A person: no other role, no other password, none that was put in.
+	good := issue()
+	altered(t, s, `UPDATE users SET role = 'administrator' WHERE name = 'merit'`)
+	code, text := byToken(good.Text)
+	assert.Equal(t, http.StatusUnauthorized, code)
+	assert.Contains(t, text, "nobody signs in with it")
+	code, _ = bySession(mine)
+	assert.Equal(t, http.StatusUnauthorized, code)
+	altered(t, s, `UPDATE users SET role = 'auditor' WHERE name = 'merit'`)
+	code, _ = byToken(good.Text)
+	assert.Equal(t, http.StatusOK, code, "as it was decided")
+	altered(t, s, `UPDATE users SET password_hash = (SELECT password_hash FROM users WHERE name = 'merit') WHERE role = 'administrator'`)
+	signed := endeixisWith(t, []string{"ENDEIXIS_PASSWORD=" + passwordOf(roles.Auditor)}, passwordOf(roles.Auditor)+"\n", "login", "--server", s.URL, "--user", "harbour")
+	assert.NotZero(t, signed.code, signed.out+signed.err)
 }

@@ -24,6 +24,8 @@ import (
 // with the reason. Any other column of the schema has to follow from one.
 var mayChange = map[string]string{
 	"goose_db_version":            "which migrations have run",
+	"users.mac":                   "without the one that belongs to the row nobody signs in",
+	"tokens.mac":                  "without the one that belongs to the row nobody signs in",
 	"sessions":                    "people who are signed in to the console; they end by themselves",
 	"listing_pages":               "the list of files of a batch that waits for its survey; what was surveyed is in each item's record",
 	"measurers":                   "who is waited for; what they measured, and with what, is in each item's record",

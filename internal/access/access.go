@@ -24,7 +24,7 @@ type (
 )
 
 // Sessions keeps the console's sessions.
-func (s *Service) Sessions() store.Sessions { return store.Sessions{Store: s.store} }
+func (s *Service) Sessions() store.Sessions { return store.Sessions{Store: s.store, MAC: s.mac} }
 
 // Users lists people.
 func (s *Service) Users(ctx context.Context) ([]User, error) { return s.store.Users(ctx) }
@@ -101,6 +101,9 @@ func (s *Service) SignIn(ctx context.Context, from, name, password string) (Prin
 	if !ok {
 		return Principal{}, errWrongPassword
 	}
+	if err := s.genuine(user); err != nil {
+		return Principal{}, err
+	}
 	// Only who knows the password is told more.
 	if user.Disabled {
 		return Principal{}, errDisabled
@@ -160,6 +163,10 @@ func (s *Service) BySession(ctx context.Context, name string, begun time.Time) (
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return Principal{}, errSessionEnded
+	case err != nil:
+		return Principal{}, err
+	}
+	switch err := s.genuine(user); {
 	case err != nil:
 		return Principal{}, err
 	case user.Disabled:

@@ -2,6 +2,7 @@ package access_test
 
 import (
 	"fmt"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -15,6 +16,15 @@ import (
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
 )
+
+// keyed returns records with a key of their own.
+func keyed(t *testing.T, s *store.Store, now func() time.Time) *records.Service {
+	t.Helper()
+	out := records.New(s, now)
+	_, err := out.Init(t.Context(), filepath.Join(t.TempDir(), "ledger.key"), "test.example")
+	require.NoError(t, err)
+	return out
+}
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
@@ -38,7 +48,7 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, s.Migrate(t.Context()))
 	now := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 	clock := func() time.Time { return now }
-	a := access.New(s, records.New(s, clock), clock)
+	a := access.New(s, keyed(t, s, clock), clock)
 	for _, u := range []access.NewUser{
 		{Name: "ines", FullName: "Ines", Role: roles.Operator, Password: "kelp-and-copper"},
 		{Name: "tobiah", FullName: "Tobiah", Role: roles.Curator, Password: "seven-brass-keys"},
@@ -106,7 +116,7 @@ func TestGuessingIsSlowed(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))
-	a := access.New(s, records.New(s, time.Now), time.Now)
+	a := access.New(s, keyed(t, s, time.Now), time.Now)
 	slowed := 0
 	for range 15 {
 		if _, err := a.SignIn(t.Context(), "127.0.0.1", "ines", "guess"); fault.Is(err, "too-many-attempts") {
@@ -134,7 +144,7 @@ func TestSessionsAreStoredHashed(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))
-	sessions := access.New(s, records.New(s, time.Now), time.Now).Sessions()
+	sessions := access.New(s, keyed(t, s, time.Now), time.Now).Sessions()
 	require.NoError(t, sessions.CommitCtx(t.Context(), "a-secret", []byte("ines"), time.Now().Add(time.Hour)))
 	var stored string
 	require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT token FROM sessions`).Scan(&stored))

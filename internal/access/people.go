@@ -41,6 +41,9 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, erro
 		return User{}, err
 	}
 	row := store.User{Name: u.Name, FullName: u.FullName, Role: string(u.Role), PasswordHash: hash, CreatedAt: s.now()}
+	if row.MAC, err = s.sealUser(row); err != nil {
+		return User{}, err
+	}
 	return row, s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.AddUser(ctx, row); err != nil {
 			return err
@@ -203,6 +206,9 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 		}
 		now := s.now()
 		u.ChangedAt = &now
+		if u.MAC, err = s.sealUser(u); err != nil {
+			return err
+		}
 		if err := tx.ChangeUser(ctx, u); err != nil {
 			return err
 		}

@@ -12,7 +12,6 @@ import (
 
 	"endeixis/internal/access"
 	"endeixis/internal/fault"
-	"endeixis/internal/records"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -33,7 +32,7 @@ func newDesk(t *testing.T) *desk {
 	require.NoError(t, s.Migrate(t.Context()))
 	d := &desk{store: s, now: time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)}
 	clock := func() time.Time { return d.now }
-	d.Service = access.New(s, records.New(s, clock), clock)
+	d.Service = access.New(s, keyed(t, s, clock), clock)
 	for name, role := range map[string]roles.Role{"dagny": roles.Administrator, "ines": roles.Operator} {
 		_, err := d.AddUser(t.Context(), "a test", access.NewUser{Name: name, FullName: name, Role: role, Password: name + "-and-copper"})
 		require.NoError(t, err)

@@ -36,6 +36,11 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	if err != nil {
 		return Principal{}, err
 	}
+	if token.RevokedAt == nil {
+		if err := s.genuineToken(token); err != nil {
+			return Principal{}, err
+		}
+	}
 	if token.RevokedAt != nil {
 		return Principal{}, fault.New(fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
 	}
@@ -124,7 +129,12 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 			token.ExpiresAt = p.Expires
 		}
 	}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+	token.ExpiresAt = token.ExpiresAt.Truncate(time.Microsecond)
+	var err error
+	if token.MAC, err = s.sealToken(token); err != nil {
+		return "", store.Token{}, err
+	}
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		id, err := tx.AddToken(ctx, token)
 		if err != nil {
 			return err

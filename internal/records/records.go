@@ -5,6 +5,7 @@ package records
 
 import (
 	"context"
+	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -54,6 +55,8 @@ type Service struct {
 	verifier note.Verifier
 	public   string
 	origin   string
+	// secret is the text of the signing key, from which others are derived.
+	secret []byte
 }
 
 // New returns a Service without a signing key, which can write records and not
@@ -209,8 +212,21 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.signer, s.verifier, s.public, s.origin = signer, verifier, stored.PublicKey, stored.Origin
+	s.signer, s.verifier, s.public, s.origin, s.secret = signer, verifier, stored.PublicKey, stored.Origin, content
 	return nil
+}
+
+// Derive returns a key for a purpose, by HKDF (RFC 5869) from the ledger's key: whoever has
+// the database and not the host's file does not have it. It fails in a process that was given
+// no key to sign with.
+func (s *Service) Derive(purpose string) ([]byte, error) {
+	s.mu.Lock()
+	secret := s.secret
+	s.mu.Unlock()
+	if secret == nil {
+		return nil, errors.New("this process has no key of the ledger")
+	}
+	return hkdf.Key(sha256.New, secret, nil, "endeixis "+purpose, sha256.Size)
 }
 
 // LoadPublicKey reads the key by which checkpoints are verified, for a process
@@ -257,6 +273,15 @@ func (s *Service) Adopt(ctx context.Context) error {
 		_, err = s.Append(ctx, tx, Entry{Kind: ledger.RowsAdopted, By: "service", Subject: fmt.Sprintf("%d rows", len(rows)), Body: adoption{rows}})
 		return err
 	})
+}
+
+// AdoptionDue reports whether rows of earlier versions are still to be adopted.
+func (s *Service) AdoptionDue(ctx context.Context) (due bool, err error) {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		_, due, err = tx.Adoptable(ctx)
+		return err
+	})
+	return due, err
 }
 
 // Verifier returns the key by which receipts of this ledger are verified.

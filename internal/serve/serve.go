@@ -273,7 +273,7 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 		return b, err
 	}
 	b.Created, b.PublicKey = created, s.records.PublicKey()
-	if err := s.records.Adopt(ctx); err != nil {
+	if err := s.adopt(ctx); err != nil {
 		return b, err
 	}
 	if err := s.policy.Init(ctx, name); err != nil {
@@ -299,6 +299,18 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 	return b, err
 }
 
+// adopt takes what an earlier version has left without a record and without a MAC, once.
+func (s *Service) adopt(ctx context.Context) error {
+	due, err := s.records.AdoptionDue(ctx)
+	if err != nil || !due {
+		return err
+	}
+	if err := s.access.Seal(ctx); err != nil {
+		return err
+	}
+	return s.records.Adopt(ctx)
+}
+
 // Serve serves people, and works on batches, until ctx ends. ready is called
 // with the address when requests are taken.
 func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
@@ -308,7 +320,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	if err := s.records.Adopt(ctx); err != nil {
+	if err := s.adopt(ctx); err != nil {
 		return err
 	}
 	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
