@@ -7,13 +7,17 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/ledger"
+	"endeixis/internal/cli"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -229,4 +233,86 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	altered(t, s, `UPDATE users SET password_hash = (SELECT password_hash FROM users WHERE name = 'merit') WHERE role = 'administrator'`)
 	signed := endeixisWith(t, []string{"ENDEIXIS_PASSWORD=" + passwordOf(roles.Auditor)}, passwordOf(roles.Auditor)+"\n", "login", "--server", s.URL, "--user", "harbour")
 	assert.NotZero(t, signed.code, signed.out+signed.err)
+}
+
+// TestAnAuditCannotBeLiedTo: a trigger puts an old clean answer in the place of every answer;
+// the client sees that it is not one to its question.
+func TestAnAuditCannotBeLiedTo(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	verified(t, s, "quayside:tidewright/gauge-fw-4.2-flipped")
+	keep := filepath.Join(t.TempDir(), "checkpoint.txt")
+	r := endeixis(t, s, "auditor", "record", "audit", "--save", keep)
+	require.Zero(t, r.code, r.out+r.err)
+	altered(t, s, `CREATE FUNCTION lie() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+			IF NEW.answer IS NOT NULL THEN
+				SELECT answer INTO NEW.answer FROM inquiries WHERE kind = 'audit' AND answer ->> 'clean' = 'true' ORDER BY id LIMIT 1;
+			END IF;
+			RETURN NEW;
+		END $$`, `CREATE TRIGGER lie BEFORE UPDATE ON inquiries FOR EACH ROW EXECUTE FUNCTION lie()`,
+		`UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`)
+	for _, args := range [][]string{{"record", "audit"}, {"record", "audit", "--against", keep}, {"record", "audit", "--public-key", s.PublicKey}, {"record", "audit", "-o", "json"}} {
+		r := endeixis(t, s, "auditor", args...)
+		assert.Equal(t, 10, r.code, "%v: %s%s", args, r.out, r.err)
+		assert.Contains(t, r.err, "it was made for another question")
+		assert.NotContains(t, r.out, "holds", "what cannot be believed is not shown")
+	}
+	// Words of one's own are no better.
+	altered(t, s, `CREATE OR REPLACE FUNCTION lie() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+			IF NEW.answer IS NOT NULL THEN
+				NEW.answer = NEW.answer || '{"clean": true, "sentence": "All records are as they were written.", "differences": []}';
+			END IF;
+			RETURN NEW;
+		END $$`)
+	r = endeixis(t, s, "auditor", "record", "audit")
+	assert.Equal(t, 10, r.code, r.out+r.err)
+	assert.Contains(t, r.err, "what was signed is not what was told")
+	altered(t, s, `DROP TRIGGER lie ON inquiries`)
+	r = endeixis(t, s, "auditor", "record", "audit")
+	assert.Equal(t, 10, r.code)
+	assert.Contains(t, r.out, "What is stored is not what the records say")
+}
+
+// TestALedgerThatWasCutIsNoticed: the newest records are taken away with all that follows from
+// them, as where an older copy of the database was restored. Nothing in it says so; who has
+// seen it before does, without thinking of it.
+func TestALedgerThatWasCutIsNoticed(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	profile := filepath.Join(t.TempDir(), "profile.yaml")
+	require.NoError(t, cli.SaveProfile(profile, s.URL, "merit", "auditor", s.Token(t, roles.Auditor), s.PublicKey))
+	audit := func() ran {
+		return endeixisWith(t, []string{"ENDEIXIS_PROFILE=" + profile}, "", "record", "audit")
+	}
+	r := audit()
+	require.Zero(t, r.code, r.out+r.err)
+	db, err := store.Open(t.Context(), s.Config.Database.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	size, err := db.LedgerSize(t.Context())
+	require.NoError(t, err)
+	b := verified(t, s, "quayside:tidewright/gauge-fw-4.2-flipped")
+	require.Equal(t, "refused", *b.Verdict)
+	r = audit()
+	require.Zero(t, r.code, r.out+r.err)
+
+	rows, err := db.Pool.Query(t.Context(), `SELECT c.table_name FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
+		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.column_name = 'batch_id' AND c.table_name <> 'ledger_records'`)
+	require.NoError(t, err)
+	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	cut := []string{
+		fmt.Sprintf(`DELETE FROM ledger_records WHERE position >= %d`, size), fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)),
+		fmt.Sprintf(`UPDATE ledger_state SET size = %d`, size), fmt.Sprintf(`DELETE FROM checkpoints WHERE size > %d`, size), fmt.Sprintf(`DELETE FROM batches WHERE id = %d`, b.ID),
+		`DELETE FROM outcome_days`,
+	}
+	for _, table := range tables {
+		cut = append(cut, fmt.Sprintf(`DELETE FROM %s WHERE batch_id = %d`, table, b.ID))
+	}
+	altered(t, s, cut...)
+	r = endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, r.code, "nothing in it says so: %s%s", r.out, r.err)
+	r = audit()
+	assert.Equal(t, 10, r.code, r.out+r.err)
+	assert.Contains(t, r.out, "broken")
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -217,29 +218,104 @@ func (a *app) sameKey(server string, c wire.Checkpoint) error {
 	return nil
 }
 
+// remembersLedger reports whether a profile knows the ledger of a service, by its key.
+func (a *app) remembersLedger(server string) bool {
+	return a.profile.PublicKey != "" && a.profile.Server == server && a.profilePath != ""
+}
+
+// seen is the file with the newest checkpoint that this profile has seen.
+func (a *app) seen() string { return a.profilePath + ".checkpoint" }
+
+// remembered returns the newest checkpoint of the ledger that this profile has seen, or
+// nothing. It fails where the ledger has another key than the profile knows.
+func (a *app) remembered(ctx context.Context, c *client.Client) (string, error) {
+	if !a.remembersLedger(c.Server()) {
+		return "", nil
+	}
+	now, err := c.Checkpoint(ctx)
+	if err != nil {
+		return "", err
+	}
+	if err := a.sameKey(c.Server(), now); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(a.seen())
+	if err != nil {
+		return "", nil
+	}
+	verifier, err := note.NewVerifier(a.profile.PublicKey)
+	if err != nil {
+		return "", nil
+	}
+	if _, err := ledger.OpenCheckpoint(string(text), verifier); err != nil {
+		a.note("What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.", plain.Text(a.seen()))
+		return "", nil
+	}
+	return string(text), nil
+}
+
+// remember keeps a checkpoint of a ledger that holds.
+func (a *app) remember(server string, c wire.Checkpoint) error {
+	if !a.remembersLedger(server) {
+		return nil
+	}
+	return os.WriteFile(a.seen(), []byte(c.Signed), 0o600)
+}
+
+// believed checks that the answer of an audit was signed by the ledger's key, for this
+// question: by the key that is given or remembered, or else by the one that the service names.
+func (a *app) believed(ctx context.Context, c *client.Client, key string, report wire.Audit) error {
+	if key == "" && a.profile.PublicKey == "" {
+		status, err := c.Status(ctx)
+		if err != nil {
+			return err
+		}
+		key = status.PublicKey
+		a.note("The answer is checked with the key that the service itself names, %s. A sign-in remembers it; --public-key gives one.", plain.Text(key))
+	}
+	verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
+	if err != nil {
+		return err
+	}
+	said, err := ledger.SaidOf(report.Sentence, report.Position, report.Differences)
+	if err != nil {
+		return err
+	}
+	answer := ledger.Answer{Nonce: report.Nonce, Size: report.Records, Root: report.Root, Holds: report.Clean, Said: said}
+	if err := answer.Check(report.Signed, verifier); err != nil {
+		return &exit{exitRefused, fmt.Errorf("%w. Do not rely on it: somebody may have put it into the database. Have the administrator look, and keep the database as it is", err)}
+	}
+	return nil
+}
+
 func (a *app) recordAudit() *cobra.Command {
-	var against, save string
+	var against, save, key string
 	cmd := &cobra.Command{
 		Use: "audit", Short: "Recompute the whole ledger", Args: cobra.NoArgs,
-		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. It exits with 10 when something differs.",
+		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself: a ledger that was cut, restored from an\nolder copy or written anew is noticed without --against. It exits with 10 when something\ndiffers.",
 		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			kept := ""
+			var kept string
 			if against != "" {
 				text, err := os.ReadFile(against)
 				if err != nil {
 					return err
 				}
 				kept = string(text)
+			} else if kept, err = a.remembered(cmd.Context(), c); err != nil {
+				return err
 			}
 			show, done := a.inquiryProgress("auditing")
 			report, err := c.Audit(cmd.Context(), kept, show)
 			done()
 			if err != nil {
+				return err
+			}
+			if err := a.believed(cmd.Context(), c, key, report); err != nil {
 				return err
 			}
 			g := &grid{header: []string{"clean", "records", "checkpoints", "root", "found"}}
@@ -269,6 +345,9 @@ func (a *app) recordAudit() *cobra.Command {
 			if err := a.sameKey(c.Server(), checkpoint); err != nil {
 				return err
 			}
+			if err := a.remember(c.Server(), checkpoint); err != nil {
+				a.note("What was seen of the ledger cannot be remembered: %s.", err)
+			}
 			if save == "" {
 				return nil
 			}
@@ -277,6 +356,7 @@ func (a *app) recordAudit() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
+	cmd.Flags().StringVar(&key, "public-key", "", "the public key of the ledger, or a file with it (the one remembered from login, if left out)")
 	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
 	return cmd
 }

@@ -2,6 +2,8 @@ package client
 
 import (
 	"context"
+	"crypto/rand"
+	"fmt"
 
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
@@ -42,7 +44,8 @@ func (c *Client) Checkpoint(ctx context.Context) (wire.Checkpoint, error) {
 // Audit has the ledger recomputed. kept is a checkpoint that was kept outside, or
 // empty. progress, which may be nil, is called now and then.
 func (c *Client) Audit(ctx context.Context, kept string, progress func(wire.Inquiry)) (wire.Audit, error) {
-	asked, err := call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: wire.NewAudit{Checkpoint: kept}})
+	nonce := rand.Text()
+	asked, err := call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: wire.NewAudit{Checkpoint: kept, Nonce: nonce}})
 	if err != nil {
 		return wire.Audit{}, err
 	}
@@ -50,5 +53,9 @@ func (c *Client) Audit(ctx context.Context, kept string, progress func(wire.Inqu
 	if err != nil {
 		return wire.Audit{}, err
 	}
+	if done.Audit == nil {
+		return wire.Audit{}, fmt.Errorf("the service at %s gave no answer to the audit", c.base)
+	}
+	done.Audit.Nonce = nonce // whatever was told: it has to be the one that was asked with
 	return *done.Audit, nil
 }

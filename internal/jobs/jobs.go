@@ -127,7 +127,8 @@ type Numbered interface {
 	Abandon(ctx context.Context, id int64, cause error) error
 }
 
-// Work is what a [Runner] carries out.
+// Work is what a [Runner] carries out. Without Inquiries it answers none: that takes the key
+// by which answers are signed.
 type Work struct {
 	Batches       Batches
 	Reassessments Numbered
@@ -172,7 +173,10 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, 
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	river.AddWorker(workersOf, &answerWorker{runner: r})
 	river.AddWorker(workersOf, &endWorker{runner: r})
-	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, questions: {MaxWorkers: 1}, endings: {MaxWorkers: 1}}
+	configured := map[string]river.QueueConfig{reassessments: {MaxWorkers: 1}, endings: {MaxWorkers: 1}}
+	if work.Inquiries != nil {
+		configured[questions] = river.QueueConfig{MaxWorkers: 1}
+	}
 	if sizes.Devices > 0 {
 		configured[sources.Devices] = river.QueueConfig{MaxWorkers: sizes.Devices}
 	}

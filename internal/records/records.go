@@ -375,6 +375,15 @@ type Report struct {
 	Position int64 `json:"position"`
 	// Differences are the first rows that are not what the records say.
 	Differences []string `json:"differences,omitempty"`
+	// Nonce is that of the question, and Signed the answer under the ledger's key.
+	Nonce  string `json:"nonce,omitempty"`
+	Signed string `json:"signed,omitempty"`
+}
+
+// Answer returns what is signed of a report.
+func (r Report) Answer() (ledger.Answer, error) {
+	said, err := ledger.SaidOf(r.Sentence, r.Position, r.Differences)
+	return ledger.Answer{Nonce: r.Nonce, Size: r.Records, Root: r.Root, Holds: r.Clean, Said: said}, err
 }
 
 // shownDifferences bounds them.
@@ -384,6 +393,8 @@ const shownDifferences = 20
 type AuditQuestion struct {
 	// Checkpoint is one that was kept outside, or empty.
 	Checkpoint string `json:"checkpoint,omitempty"`
+	// Nonce is a word of who asks, which the signed answer has.
+	Nonce string `json:"nonce,omitempty"`
 }
 
 // CheckKept refuses a checkpoint that this service did not sign.
@@ -406,7 +417,22 @@ func (s *Service) AnswerAudit(ctx context.Context, question []byte, progress fun
 	if err := json.Unmarshal(question, &q); err != nil {
 		return nil, err
 	}
-	return s.Audit(ctx, q.Checkpoint, progress)
+	signer, _, err := s.Seal()
+	if err != nil {
+		return nil, err
+	}
+	report, err := s.Audit(ctx, q.Checkpoint, progress)
+	if err != nil {
+		return nil, err
+	}
+	// It is signed before it is stored, so that nobody can put another in its place.
+	report.Nonce = q.Nonce
+	answer, err := report.Answer()
+	if err != nil {
+		return nil, err
+	}
+	report.Signed, err = answer.Sign(signer)
+	return report, err
 }
 
 // Audit recomputes every leaf and root from the records' texts, checks every

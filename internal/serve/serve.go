@@ -386,7 +386,7 @@ func (s *Service) Work(ctx context.Context) error {
 		// A process that knows no device would only say so of each.
 		sizes.Devices = s.config.Devices.AtOnce
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), sizes, s.log)
+	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess}, s.queue, s.sources.Queues(), sizes, s.log)
 	if err != nil {
 		return err
 	}

@@ -37,6 +37,8 @@ type Audit struct {
 	Sentence    string   `json:"sentence" doc:"What was found."`
 	Position    int64    `json:"position" doc:"The first record that differs, or -1."`
 	Differences []string `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
+	Nonce       string   `json:"nonce,omitempty" doc:"That of the question."`
+	Signed      string   `json:"signed,omitempty" doc:"The answer as a note under the ledger's key; docs/formats.md says how it is checked."`
 }
 
 // ListRecordsRequest narrows the list of records.
@@ -60,4 +62,5 @@ type AuditRequest struct{ Body NewAudit }
 // NewAudit says what an audit is held against.
 type NewAudit struct {
 	Checkpoint string `json:"checkpoint,omitempty" doc:"A signed checkpoint that was kept outside, to be checked too."`
+	Nonce      string `json:"nonce,omitempty" maxLength:"64" pattern:"^[A-Za-z0-9]*$" doc:"A word that nobody can guess: the signed answer has it, so that it is an answer to this question."`
 }
