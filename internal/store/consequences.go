@@ -432,7 +432,11 @@ func consequences() []consequence {
 // records, both ways, and returns the first of each that differ. The records'
 // texts have to be proven before: each is taken for what was decided.
 func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Difference, error) {
-	var out []Difference
+	each("the database itself")
+	out, err := s.StructureDifferences(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range consequences() {
 		each(c.of)
 		found, err := s.differences(ctx, c)
