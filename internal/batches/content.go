@@ -9,6 +9,7 @@ import (
 	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
+	"endeixis/core/verify"
 	"endeixis/internal/fault"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
@@ -27,14 +28,7 @@ type Content struct {
 // Content opens a file of a batch that lies in a depot: one that is cleared by now, or a list,
 // signature or key, which whoever uses the file may need.
 func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error) {
-	b, err := s.Get(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	found, err := s.stored(ctx, id, n)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
-	}
+	b, found, err := s.measuredItem(ctx, id, n)
 	if err != nil {
 		return nil, err
 	}
@@ -68,4 +62,16 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 	}
 	depot, _ := sourceOf(b).Folder()
 	return &Content{file, depot, found.Measurement.Digests[digest.SHA256]}, nil
+}
+
+// measuredItem returns a batch, and an item of it that was measured.
+func (s *Service) measuredItem(ctx context.Context, id int64, n int) (b store.Batch, found verify.Settled, err error) {
+	if b, err = s.Get(ctx, id); err != nil {
+		return b, found, err
+	}
+	found, err = s.stored(ctx, id, n)
+	if errors.Is(err, store.ErrNotFound) {
+		err = fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
+	}
+	return b, found, err
 }

@@ -434,14 +434,7 @@ const maxPiecesTold = 65536
 // can read, so that a medium can be compared with it where that is. Those of the whole are
 // computed once, and kept.
 func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Range, size int64) ([]digest.Value, error) {
-	b, err := s.Get(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	found, err := s.stored(ctx, id, n)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
-	}
+	b, found, err := s.measuredItem(ctx, id, n)
 	if err != nil {
 		return nil, err
 	}
