@@ -44,7 +44,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	b.byCopies(item, m, listings, &out)
 	byContainer(item, m, on.Around, &out)
 	readBack := b.byOriginal(item, m, on.Original, &out)
-	receipted := b.byReceipt(item, m, on.Recorded, &out)
+	receipted := byReceipt(item, m, on.Recorded, &out)
 	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
 	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })

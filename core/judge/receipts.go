@@ -31,14 +31,14 @@ type Recorded struct {
 // verified counts as that does now. A file that stands in the place of one with other bytes
 // is refused, unless something else vouches for it. It reports whether a receipt speaks of
 // the file.
-func (b Basis) byReceipt(item *survey.Item, m *measure.Measurement, recorded []Recorded, out *Outcome) bool {
+func byReceipt(item *survey.Item, m *measure.Measurement, recorded []Recorded, out *Outcome) bool {
 	own := m.Digests[digest.SHA256]
 	if len(own) == 0 {
 		return false
 	}
 	same := func(r Recorded) bool { return slices.Equal(r.Measurement.Digests[digest.SHA256], own) }
 	if at := slices.IndexFunc(recorded, same); at >= 0 {
-		b.sameAs(item, m, recorded[at], out)
+		sameAs(item, m, recorded[at], out)
 		return true
 	}
 	for _, r := range recorded {
@@ -66,7 +66,7 @@ func (b Basis) byReceipt(item *survey.Item, m *measure.Measurement, recorded []R
 func (r *Recorded) said() string { return fmt.Sprintf("record %d of the ledger", r.Position) }
 
 // sameAs has a file count as the one of which there is a receipt.
-func (b Basis) sameAs(item *survey.Item, m *measure.Measurement, r Recorded, out *Outcome) {
+func sameAs(item *survey.Item, m *measure.Measurement, r Recorded, out *Outcome) {
 	g := Ground{
 		Code: DigestMatch, Effect: Supports, Source: r.Receipt, Algorithm: digest.SHA256, Expected: r.Measurement.Digests[digest.SHA256], Computed: m.Digests[digest.SHA256],
 		Sentence: fmt.Sprintf("Its bytes are exactly those of %s of batch %d, by the receipt %s.", plain.Text(r.Name), r.Batch, plain.Text(r.Receipt)),
