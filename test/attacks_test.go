@@ -18,6 +18,7 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/internal/cli"
+	"endeixis/internal/client"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -315,4 +316,29 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 	r = audit()
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, "broken")
+}
+
+// TestALimitedTokenMeasures what it may have verified, and nothing else.
+func TestALimitedTokenMeasures(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	folder := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
+	limited := func(l wire.Limits) []string {
+		issued, err := s.Client(t, roles.Operator).IssueToken(t.Context(), wire.NewToken{Label: "limited", Days: 1, Limits: l})
+		require.NoError(t, err)
+		return []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + issued.Text}
+	}
+	own := limited(wire.Limits{Publishers: []string{"tidewright"}})
+	r := endeixisWith(t, own, "", "batch", "run", folder, "--publisher", "tidewright")
+	assert.Zero(t, r.code, r.out+r.err)
+	r = endeixisWith(t, own, "", "batch", "run", folder, "--publisher", "corran")
+	assert.Equal(t, 3, r.code, r.out+r.err)
+	c := s.Client(t, roles.Operator)
+	b, err := c.RunBatch(t.Context(), wire.NewBatch{Publisher: "corran", Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"}}, "")
+	require.NoError(t, err)
+	other, err := client.New(s.URL, strings.TrimPrefix(own[1], "ENDEIXIS_TOKEN="))
+	require.NoError(t, err)
+	assert.ErrorContains(t, other.SendListing(t.Context(), b.ID, 1, wire.ListingPage{Files: []wire.ListedFile{}}), "good for the publisher tidewright only")
+	_, err = other.SendMeasurements(t.Context(), b.ID, []wire.Measured{})
+	assert.ErrorContains(t, err, "good for the publisher tidewright only")
 }

@@ -62,7 +62,18 @@ func checkRole(r roles.Role) error {
 const (
 	minPassword = 10
 	maxPassword = 1000
+	// minDistinct is how many different characters one has at least.
+	minDistinct = 5
 )
+
+// distinct counts the different characters of a text.
+func distinct(text string) int {
+	seen := map[rune]bool{}
+	for _, r := range text {
+		seen[r] = true
+	}
+	return len(seen)
+}
 
 // common holds the passwords that many people have, of those that are long
 // enough.
@@ -84,6 +95,8 @@ func (s *Service) hash(ctx context.Context, password string) (string, error) {
 		return "", fault.New(fault.Invalid, "short-password", "A password needs at least %d characters; this one has %d.", minPassword, n).At("password")
 	case len(password) > maxPassword:
 		return "", fault.New(fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword).At("password")
+	case distinct(password) < minDistinct:
+		return "", fault.New(fault.Invalid, "simple-password", "A password needs at least %d different characters.", minDistinct).Advise("Choose another, such as a few words that do not belong together.").At("password")
 	case common[strings.ToLower(password)]:
 		return "", fault.New(fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.").Advise("Choose another, such as a few words that do not belong together.").At("password")
 	}

@@ -16,6 +16,7 @@ import (
 	"endeixis/core/readback"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/internal/access"
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
 	"endeixis/internal/query"
@@ -27,23 +28,31 @@ import (
 // registerElsewhere registers what whoever reads files that lie elsewhere sends and asks.
 func (a *API) registerElsewhere() {
 	handle(a, wire.SendListing, func(ctx context.Context, in *wire.ListingAt) (*wire.Nothing, error) {
+		p, err := a.measures(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
 		page, err := listingOf(in.Body)
 		if err != nil {
 			return nil, err
 		}
-		p, _ := principal(ctx)
 		return nil, a.Batches.SendListing(ctx, p.Name, in.ID, in.Page, page)
 	})
 	handle(a, wire.CloseListing, func(ctx context.Context, in *wire.ListingEnd) (*wire.Batch, error) {
-		p, _ := principal(ctx)
+		p, err := a.measures(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
 		b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
 		return answer(batchOf(b), err)
 	})
 	handle(a, wire.ListChores, func(ctx context.Context, in *wire.ListChoresRequest) (*wire.Page[wire.Chore], error) {
-		p, _ := principal(ctx)
+		p, err := a.measures(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
 		after := -1
 		if in.Cursor != "" {
-			var err error
 			if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
 				return nil, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
 			}
@@ -58,7 +67,10 @@ func (a *API) registerElsewhere() {
 		return answer(out, err)
 	})
 	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.MeasuredRequest) (*wire.Taken, error) {
-		p, _ := principal(ctx)
+		p, err := a.measures(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
 		taken, err := a.Batches.Take(ctx, p.Name, in.ID, convert(in.Body.Measured, func(m wire.Measured) batches.Arrival {
 			return batches.Arrival{N: m.N, Done: verify.Done{Reading: m.Reading, Diagnoses: m.Diagnoses}}
 		}))
@@ -179,6 +191,20 @@ func againstOf(a *survey.Against) *wire.Against {
 		out.Digests[algorithm.String()] = value.String()
 	}
 	return out
+}
+
+// measures returns who measures a batch. A limited token has to be good for what the batch is
+// about, as it had to be to make one.
+func (a *API) measures(ctx context.Context, id int64) (access.Principal, error) {
+	p, _ := principal(ctx)
+	if !p.Limited() {
+		return p, nil
+	}
+	b, err := a.Batches.Get(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	return p, within(p, roles.Operator, wire.RunBatchRequest{Body: wire.NewBatch{Publisher: b.Publisher}})
 }
 
 // inDepot is what reads from a depot.

@@ -27,6 +27,18 @@ func (r RunBatchRequest) Reaches() Scope {
 	return Scope{Depot: r.Body.Depot, Publisher: r.Body.Publisher}
 }
 
+// Reaches leaves it to the batch what the list of its files is about, and so what is measured.
+func (r ListingAt) Reaches() Scope { return Scope{Reads: true} }
+
+// Reaches leaves that to the batch.
+func (r ListingEnd) Reaches() Scope { return Scope{Reads: true} }
+
+// Reaches leaves that to the batch.
+func (r ListChoresRequest) Reaches() Scope { return Scope{Reads: true} }
+
+// Reaches leaves that to the batch.
+func (r MeasuredRequest) Reaches() Scope { return Scope{Reads: true} }
+
 // Reaches tells who is changed.
 func (r SetPublisherRequest) Reaches() Scope { return Scope{Publisher: r.Slug} }
 
