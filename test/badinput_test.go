@@ -398,7 +398,7 @@ func TestDatabaseFull(t *testing.T) {
 	r := endeixis(t, s, roles.Operator, "batch", "run", "quayside:incoming")
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.err, "The database has no space left")
-	_, err = sql.Exec(t.Context(), `DROP TRIGGER full_disk ON batches; DROP TRIGGER full_disk ON outcomes`)
+	_, err = sql.Exec(t.Context(), `DROP FUNCTION full_disk() CASCADE`)
 	require.NoError(t, err)
 	b, err = operator.Follow(t.Context(), b.ID, nothing)
 	require.NoError(t, err)

@@ -276,13 +276,20 @@ func TestSpotManyFiles(t *testing.T) {
 	b := open(t, s)
 	b.signIn("operator")
 	b.visit("/spot", "Spot check")
-	b.give(files...)
+	processes := b.pages()
+	before := resident(processes)
 	var got struct {
 		Counts struct{ Unproven int } `json:"counts"`
 	}
 	r := endeixis(t, s, "operator", "batch", "list", "-o", "json")
 	require.Zero(t, r.code)
-	id := b.answered()
+	id := ""
+	most := mostDuring(processes, func() {
+		b.give(files...)
+		id = b.answered()
+	})
+	t.Logf("%d MiB before, at most %d MiB: %d more", before, most, most-before)
+	assert.LessOrEqual(t, most-before, int64(maxTab))
 	r = endeixis(t, s, "operator", "batch", "show", id, "-o", "json", "--match", "lamp-7.bin")
 	require.NoError(t, json.Unmarshal([]byte(r.out), &got))
 	assert.Equal(t, 5000, got.Counts.Unproven)

@@ -241,12 +241,12 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys), strings.Join(keys, ", "))
 		return
 	}
-	if differences, err := a.Query.Structure(ctx); err != nil || len(differences) > 0 {
-		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
-		return
-	}
 	if a.Query.Full() {
 		c.String(http.StatusServiceUnavailable, "the database has no space left: nothing can be stored\n")
+		return
+	}
+	if differences, err := a.Query.Structure(ctx); err != nil || len(differences) > 0 {
+		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
 		return
 	}
 	ahead := a.Clock.Ahead()

@@ -81,6 +81,8 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	var live int
 	require.NoError(t, sql.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable', 'running', 'scheduled', 'pending') AND kind IN ('survey-batch', 'measure-slice')`).Scan(&live))
 	assert.Zero(t, live, "somebody comes back to it")
+	_, err = sql.Exec(t.Context(), `DROP FUNCTION fails() CASCADE`)
+	require.NoError(t, err)
 	report, err := s.Client(t, "auditor").Audit(t.Context(), "", nil)
 	require.NoError(t, err)
 	assert.True(t, report.Clean, report.Sentence)

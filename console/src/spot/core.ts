@@ -4,7 +4,7 @@ import { Failure } from "../api/client";
 import type { CoreCall, Findings, FromCore, Given, Recognised } from "./protocol";
 
 export class Core {
-  private worker = this.started();
+  private worker: Worker | undefined = this.started();
   private next = 1;
   private readonly waiting = new Map<number, { call: CoreCall; resolve: (out: string) => void }>();
   private given: Given[] = [];
@@ -25,6 +25,14 @@ export class Core {
     return worker;
   }
 
+  /** Another worker, which knows the files. */
+  private anew(): Worker {
+    const worker = this.started();
+    worker.postMessage({ files: this.given });
+    worker.postMessage({ id: 0, call: "hold", in: JSON.stringify(this.listed()) } satisfies CoreCall);
+    return worker;
+  }
+
   /**
    * Calls a function of the core. A call that is given up, which stop is asked for now and
    * then, gives undefined. The core cannot be interrupted: another takes its place, and does
@@ -38,15 +46,13 @@ export class Core {
     const out = await new Promise<string | undefined>((resolve) => {
       const asked: CoreCall = { id, call, in: typeof input === "string" ? input : JSON.stringify(input) };
       this.waiting.set(id, { call: asked, resolve });
-      this.worker.postMessage(asked);
+      (this.worker ??= this.anew()).postMessage(asked);
       if (!stop) return;
       watch = setInterval(() => {
         if (!stop() || !this.waiting.delete(id)) return;
         resolve(undefined);
-        this.worker.terminate();
-        this.worker = this.started();
-        this.worker.postMessage({ files: this.given });
-        this.worker.postMessage({ id: 0, call: "hold", in: JSON.stringify(this.listed()) } satisfies CoreCall);
+        this.worker?.terminate();
+        this.worker = this.anew();
         for (const other of this.waiting.values()) this.worker.postMessage(other.call);
       }, 100);
     });
@@ -66,10 +72,12 @@ export class Core {
     return answer;
   }
 
-  gather(given: Given[]): Promise<Findings> {
+  async gather(given: Given[]): Promise<Findings> {
     this.given = given;
-    this.worker.postMessage({ files: given });
-    return this.call<Findings>("gather", this.listed());
+    (this.worker ??= this.started()).postMessage({ files: given });
+    const found = await this.call<Findings>("gather", this.listed());
+    if (given.length > many && this.waiting.size === 0) this.end();
+    return found;
   }
 
   private listed() {
@@ -85,10 +93,15 @@ export class Core {
     return this.call<Recognised>("recognise", text);
   }
 
+  /** Gives its memory back. Whoever calls it again has another started. */
   end() {
-    this.worker.terminate();
+    this.worker?.terminate();
+    this.worker = undefined;
   }
 }
+
+/** From how many files on the core does not wait for what it may be asked next. */
+const many = 1000;
 
 let shared: Core | undefined;
 

@@ -61,6 +61,21 @@ async function readInto(file: File, until: number, take: (bytes: Uint8Array) => 
   await reader.cancel();
 }
 
+/** Hashers that were made: each has a memory of its own, and is used for one file after the other. */
+const made = new Map<string, IHasher>();
+
+async function hasherOf(algorithm: string, place: number): Promise<IHasher> {
+  const name = `${algorithm} ${String(place)}`;
+  let hasher = made.get(name);
+  if (!hasher) {
+    const make = makers[algorithm];
+    if (!make) throw new Error(algorithm);
+    hasher = await make();
+    made.set(name, hasher);
+  }
+  return hasher;
+}
+
 const scope = globalThis as unknown as {
   postMessage: (message: FromHash) => void;
   onmessage: ((event: MessageEvent<ToHash>) => void) | null;
@@ -68,10 +83,8 @@ const scope = globalThis as unknown as {
 
 async function hash({ file, tasks }: ToHash) {
   const hashers: IHasher[] = [];
-  for (const task of tasks) {
-    const make = makers[task.algorithm];
-    if (!make) throw new Error(task.algorithm);
-    const hasher = await make();
+  for (const [i, task] of tasks.entries()) {
+    const hasher = await hasherOf(task.algorithm, i);
     hasher.init();
     hasher.update(task.before);
     hashers.push(hasher);
