@@ -341,4 +341,13 @@ func TestALimitedTokenMeasures(t *testing.T) {
 	assert.ErrorContains(t, other.SendListing(t.Context(), b.ID, 1, wire.ListingPage{Files: []wire.ListedFile{}}), "good for the publisher tidewright only")
 	_, err = other.SendMeasurements(t.Context(), b.ID, []wire.Measured{})
 	assert.ErrorContains(t, err, "good for the publisher tidewright only")
+
+	// The same key with another program that measures is another request.
+	ask := func(software string) error {
+		_, err := c.RunBatch(t.Context(), wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: software}}, "one key")
+		return err
+	}
+	require.NoError(t, ask("a test"))
+	require.NoError(t, ask("a test"))
+	assert.ErrorContains(t, ask("another"), "used for another request")
 }

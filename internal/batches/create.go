@@ -63,7 +63,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		}
 	}
 	again := func(ctx context.Context, tx *store.Tx, id int64) error {
-		return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against))
+		return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against), sameMeasurer(ctx, tx, id, r))
 	}
 	return s.create(ctx, by, r, again, func(ctx context.Context, tx *store.Tx, id int64) error {
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
@@ -74,6 +74,18 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		}
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
 	})
+}
+
+// sameMeasurer looks whether a batch is measured by the program that a request names.
+func sameMeasurer(ctx context.Context, tx *store.Tx, id int64, r Request) error {
+	if !r.Source.Remote() {
+		return nil
+	}
+	m, err := tx.Measurer(ctx, id)
+	if err == nil && m.Software != r.Software {
+		err = store.KeyReused(id)
+	}
+	return err
 }
 
 // create stores a new batch with what belongs to it, in one transaction; again, which may
