@@ -53,10 +53,11 @@ var mayChange = map[string]string{
 	// Numbers by which rows are called, and to which records do not refer.
 	"users.id": "a number", "publishers.id": "a number", "sightings.id": "a number", "key_changes.id": "a number", "proposals.id": "a number", "waivers.id": "a number",
 	"batches.id": "a number that the database gives", "policies.version": "a number that the database gives", "reassessments.id": "a number that the database gives",
-	"tokens.id":      "a number that the database gives",
-	"tokens.used_at": "when it was last used is not decided by anybody",
-	"batches.state":  "it cannot change without the verdict, which is tried below",
-	"items.n":        "a number", "absents.n": "a number", "copies.n": "a number",
+	"tokens.id":          "a number that the database gives",
+	"tokens.used_at":     "when it was last used is not decided by anybody",
+	"batches.done_bytes": "how far a batch came that was ended before; of one that is done it is all, which is tried below",
+	"batches.state":      "it cannot change without the verdict, which is tried below",
+	"items.n":            "a number", "absents.n": "a number", "copies.n": "a number",
 }
 
 // forgeries are values to put in place of one of a type: what the schema refuses outright is
@@ -146,6 +147,8 @@ func TestEveryForgeryIsFound(t *testing.T) {
 	}
 	for _, sql := range []string{
 		`UPDATE batches SET state = 'failed', verdict = NULL WHERE id = 1`,
+		`UPDATE batches SET done_bytes = 7 WHERE id = 1`,
+		`UPDATE batches SET done_bytes = NULL WHERE id = 1`,
 		`UPDATE batches SET stop_state = 'failed' WHERE state = 'cancelled'`,
 		`UPDATE batches SET stop_state = 'cancelled' WHERE id = 1`,
 		`INSERT INTO policies (name, document, created_at, created_by, reason) SELECT name, document || '{"digest_bits": 1, "sighting_channels": 1}', now(), 'nobody', '' FROM policies ORDER BY version DESC LIMIT 1`,

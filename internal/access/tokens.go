@@ -36,16 +36,14 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	if err != nil {
 		return Principal{}, err
 	}
-	if token.RevokedAt == nil {
-		if err := s.genuineToken(token); err != nil {
-			return Principal{}, err
-		}
-	}
 	if token.RevokedAt != nil {
 		return Principal{}, fault.New(fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
 	}
 	if !s.now().Before(token.ExpiresAt) {
 		return Principal{}, fault.New(fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
+	}
+	if err := s.genuineToken(token); err != nil {
+		return Principal{}, err
 	}
 	if token.Disabled {
 		return Principal{}, errDisabled
