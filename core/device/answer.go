@@ -308,10 +308,9 @@ func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (a
 	switch {
 	case len(found) > 1 && others == 0 && oneOfEach(found):
 		// What was computed of one image by several algorithms: the one that says the most.
-		at := slices.IndexFunc(algorithms, func(a digest.Algorithm) bool {
-			return slices.ContainsFunc(found, func(f Answer) bool { return f.Algorithm == a })
-		})
-		return found[slices.IndexFunc(found, func(f Answer) bool { return f.Algorithm == algorithms[at] })], nil, false
+		return slices.MinFunc(found, func(a, b Answer) int {
+			return slices.Index(algorithms, a.Algorithm) - slices.Index(algorithms, b.Algorithm)
+		}), nil, false
 	case len(found) > 1:
 		finding = unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
 	case len(found) == 1 && others == 0:

@@ -173,18 +173,18 @@ func (s *planner) recognise(item *Item, guess string, content []byte, given *Giv
 		s.takeKey(item, r.secret)
 	case ReceiptText:
 		item.Role, item.Why = Receipt, fmt.Sprintf("its content is a %s of a ledger of records", r.proof)
-		if receipt, err := ledger.ParseReceipt(content); err == nil && len(content) <= maxReceipt {
+		if receipt, err := ledger.ParseReceipt(content); err == nil && len(content) <= MaxReceipt {
 			item.Receipt = &receipt
 		} else if r.proof == ledger.ReceiptProof {
-			item.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("a receipt of more than %d bytes is not read", maxReceipt)}
+			item.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("a receipt of more than %d bytes is not read", MaxReceipt)}
 		}
 	case NothingText, ValueText, ListText:
 		s.takeText(item, guess, &r, given != nil)
 	}
 }
 
-// maxReceipt bounds a receipt that is evidence, in bytes.
-const maxReceipt = 1 << 20
+// MaxReceipt bounds a receipt that is evidence, in bytes.
+const MaxReceipt = 1 << 20
 
 // takeKey takes a file of keys.
 func (s *planner) takeKey(item *Item, secret bool) {

@@ -66,9 +66,9 @@ type Session struct {
 	// bears tells, when judging again, of which containers a key's signature
 	// bears on.
 	bears map[string]bool
-	// receipts are those that hold, by the key of a ledger; proofs are the outcomes of all by
-	// their path, and recorded what they say of
-	// artifacts, by the last part of their path, once that is judged.
+	// receipts are those that hold, by the key of a ledger; proofs are the outcomes of all, by
+	// their path. recorded is what they say of artifacts, by the last part of a path; it is
+	// there when ready is set.
 	receipts  []*recorded
 	proofs    map[string]judge.Outcome
 	recorded  map[string][]*recorded

@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"endeixis/core/ledger"
+	"endeixis/core/survey"
 	"endeixis/internal/depots"
 )
 
@@ -169,11 +170,8 @@ func (s *Shelf) Proofs(folder string, most int) error {
 	return nil
 }
 
-// maxReceipt bounds a receipt, in bytes.
-const maxReceipt = 1 << 20
-
 func isReceipt(path string, e fs.DirEntry) bool {
-	if info, err := e.Info(); err != nil || !info.Mode().IsRegular() || info.Size() > maxReceipt {
+	if info, err := e.Info(); err != nil || !info.Mode().IsRegular() || info.Size() > survey.MaxReceipt {
 		return false
 	}
 	text, err := os.ReadFile(path)

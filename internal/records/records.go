@@ -266,8 +266,12 @@ func (s *Service) Adopt(ctx context.Context) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		rows, due, err := tx.Adoptable(ctx)
+		due, err := tx.AdoptionDue(ctx)
 		if err != nil || !due {
+			return err
+		}
+		rows, err := tx.Adoptable(ctx)
+		if err != nil {
 			return err
 		}
 		_, err = s.Append(ctx, tx, Entry{Kind: ledger.RowsAdopted, By: "service", Subject: fmt.Sprintf("%d rows", len(rows)), Body: adoption{rows}})
@@ -276,13 +280,7 @@ func (s *Service) Adopt(ctx context.Context) error {
 }
 
 // AdoptionDue reports whether rows of earlier versions are still to be adopted.
-func (s *Service) AdoptionDue(ctx context.Context) (due bool, err error) {
-	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		_, due, err = tx.Adoptable(ctx)
-		return err
-	})
-	return due, err
-}
+func (s *Service) AdoptionDue(ctx context.Context) (bool, error) { return s.store.AdoptionDue(ctx) }
 
 // Verifier returns the key by which receipts of this ledger are verified.
 func (s *Service) Verifier(ctx context.Context) (note.Verifier, error) {

@@ -117,15 +117,17 @@ type AdoptedRow struct {
 	Digest string `db:"digest" json:"digest"`
 }
 
-// Adoptable lists the rows that no record says all of, or nothing and false where rows were
-// adopted already.
-func (t *Tx) Adoptable(ctx context.Context) (rows []AdoptedRow, due bool, err error) {
-	if err := t.tx.GetContext(ctx, &due, `SELECT NOT EXISTS (SELECT FROM ledger_records WHERE kind = 'rows-adopted')`); err != nil || !due {
-		return nil, false, explain(err)
-	}
-	rows = []AdoptedRow{}
-	err = t.tx.SelectContext(ctx, &rows, adoptable+` ORDER BY 1, 2`)
-	return rows, true, explain(err)
+// AdoptionDue reports whether no rows were adopted yet.
+func (s Reads) AdoptionDue(ctx context.Context) (due bool, err error) {
+	err = s.q.GetContext(ctx, &due, `SELECT NOT EXISTS (SELECT FROM ledger_records WHERE kind = 'rows-adopted')`)
+	return due, explain(err)
+}
+
+// Adoptable lists the rows that no record says all of.
+func (s Reads) Adoptable(ctx context.Context) ([]AdoptedRow, error) {
+	rows := []AdoptedRow{}
+	err := s.q.SelectContext(ctx, &rows, adoptable+` ORDER BY 1, 2`)
+	return rows, explain(err)
 }
 
 var adoptionRows = consequence{"rows of earlier versions", `

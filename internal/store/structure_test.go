@@ -29,34 +29,34 @@ func TestStructure(t *testing.T) {
 	found, err := s.StructureDifferences(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, found, "after a new migration: go test ./internal/store -run TestStructure -update")
-	for sql, says := range map[string]string{
-		`DROP TRIGGER append_only ON outcomes`:                                                                                       "no trigger append_only on outcomes",
-		`ALTER TABLE outcomes DISABLE TRIGGER append_only`:                                                                           "trigger append_only on outcomes",
-		`CREATE OR REPLACE FUNCTION refuse_change() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$`:                "no function refuse_change, or it was changed",
-		`CREATE FUNCTION lie() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$`:                                     "a function lie that does not belong",
-		`CREATE TRIGGER more BEFORE INSERT ON outcomes FOR EACH ROW EXECUTE FUNCTION refuse_change()`:                                "a trigger more on outcomes",
-		`CREATE OR REPLACE VIEW missing AS SELECT a.* FROM absents a WHERE false`:                                                    "no view missing, or it was changed",
-		`ALTER TABLE waivers RENAME TO waivers_of_before; CREATE VIEW waivers AS SELECT * FROM waivers_of_before WHERE ground = 'x'`: "a view waivers that does not belong",
-		`ALTER TABLE users ENABLE ROW LEVEL SECURITY`:                                                                                "table users with row security",
-		`CREATE RULE quiet AS ON UPDATE TO sessions DO INSTEAD NOTHING`:                                                              "a rule quiet on sessions",
-		`CREATE POLICY few ON tokens USING (false)`:                                                                                  "a policy few on tokens",
-		`CREATE TABLE more (n int)`:                                                                                                  "a table more",
+	for _, forged := range []struct{ sql, says string }{
+		{`DROP TRIGGER append_only ON outcomes`, "no trigger append_only on outcomes"},
+		{`ALTER TABLE outcomes DISABLE TRIGGER append_only`, "trigger append_only on outcomes"},
+		{`CREATE OR REPLACE FUNCTION refuse_change() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$`, "no function refuse_change, or it was changed"},
+		{`CREATE FUNCTION lie() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NULL; END $$`, "a function lie that does not belong"},
+		{`CREATE TRIGGER more BEFORE INSERT ON outcomes FOR EACH ROW EXECUTE FUNCTION refuse_change()`, "a trigger more on outcomes"},
+		{`CREATE OR REPLACE VIEW missing AS SELECT a.* FROM absents a WHERE false`, "no view missing, or it was changed"},
+		{`ALTER TABLE waivers RENAME TO waivers_of_before; CREATE VIEW waivers AS SELECT * FROM waivers_of_before WHERE ground = 'x'`, "a view waivers that does not belong"},
+		{`ALTER TABLE users ENABLE ROW LEVEL SECURITY`, "table users with row security"},
+		{`CREATE RULE quiet AS ON UPDATE TO sessions DO INSTEAD NOTHING`, "a rule quiet on sessions"},
+		{`CREATE POLICY few ON tokens USING (false)`, "a policy few on tokens"},
+		{`CREATE TABLE more (n int)`, "a table more"},
 	} {
 		var found []store.Difference
 		back := errors.New("taken back")
 		err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-			if _, err := tx.SQL().ExecContext(ctx, sql); err != nil {
+			if _, err := tx.SQL().ExecContext(ctx, forged.sql); err != nil {
 				return err
 			}
 			var err error
 			found, err = tx.StructureDifferences(ctx)
 			return errors.Join(err, back)
 		})
-		require.ErrorIs(t, err, back, sql)
+		require.ErrorIs(t, err, back, forged.sql)
 		var all []string
 		for _, d := range found {
 			all = append(all, d.What)
 		}
-		assert.Contains(t, strings.Join(all, "\n"), says, sql)
+		assert.Contains(t, strings.Join(all, "\n"), forged.says, forged.sql)
 	}
 }
