@@ -204,6 +204,32 @@ func TestAnAnswerBelongsToItsQuestion(t *testing.T) {
 	a, f := perhaps.Copied(perhaps.Slot("a"), []digest.Algorithm{digest.MD5}, []byte(nameless))
 	require.Nil(t, f, "a person says which slot it is")
 	assert.Equal(t, sum, a.Value.String())
+	// What names no slot may be the other's where the other is spoken of beside it.
+	beside := "slot 1 = " + other + "\n" + nameless
+	_, f = perhaps.Copied(perhaps.Slot("a"), []digest.Algorithm{digest.MD5}, []byte(beside))
+	require.NotNil(t, f)
+	assert.Equal(t, diagnose.DeviceOtherSlot, f.Code)
+	_, f = perhaps.Read(perhaps.Slot("a"), digest.MD5, []byte(echo+beside))
+	require.NotNil(t, f)
+	assert.Equal(t, diagnose.DeviceOtherSlot, f.Code)
+}
+
+// TestTry: of a console the pasted text ends with the prompt that the description has, since
+// without it the service would wait for one in vain.
+func TestTry(t *testing.T) {
+	k, asked := kind(t), "pump> fw sum 0 md5\nslot 0 = "+sum+"\n"
+	a, f := k.Try(k.Slot("a"), []byte(asked+"pump> \n"))
+	require.Nil(t, f)
+	assert.Equal(t, sum, a.Value.String())
+	for _, end := range []string{"", "bilge> ", "pump> and more"} {
+		_, f := k.Try(k.Slot("a"), []byte(asked+end))
+		require.NotNil(t, f, end)
+		assert.Equal(t, diagnose.DeviceUnclear, f.Code, end)
+		assert.Contains(t, f.Sentence, "is not the prompt", end)
+	}
+	_, f = k.Try(k.Slot("b"), []byte(asked+"pump> "))
+	require.NotNil(t, f)
+	assert.Equal(t, diagnose.DeviceOtherSlot, f.Code)
 }
 
 func TestCopied(t *testing.T) {
