@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -15,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/cli"
@@ -303,7 +305,7 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	cut := []string{
-		fmt.Sprintf(`DELETE FROM ledger_records WHERE position >= %d`, size), fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)),
+		fmt.Sprintf(`DELETE FROM ledger_records WHERE position >= %d`, size), fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)), fmt.Sprintf(`DELETE FROM seals WHERE first >= %d`, size),
 		fmt.Sprintf(`UPDATE ledger_state SET size = %d`, size), fmt.Sprintf(`DELETE FROM checkpoints WHERE size > %d`, size), fmt.Sprintf(`DELETE FROM batches WHERE id = %d`, b.ID),
 		`DELETE FROM outcome_days`,
 	}
@@ -311,11 +313,108 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 		cut = append(cut, fmt.Sprintf(`DELETE FROM %s WHERE batch_id = %d`, table, b.ID))
 	}
 	altered(t, s, cut...)
+	// The service knows what it has signed.
 	r = endeixis(t, s, "auditor", "record", "audit")
-	assert.Zero(t, r.code, "nothing in it says so: %s%s", r.out, r.err)
-	r = audit()
 	assert.Equal(t, 10, r.code, r.out+r.err)
-	assert.Contains(t, r.out, "broken")
+	assert.Contains(t, r.out, "is missing")
+	r = endeixisWith(t, []string{"ENDEIXIS_PROFILE=" + profile}, "", "batch", "list")
+	assert.Contains(t, r.err, "Nothing is signed", "and says so on every call")
+	ready, text := get(t, s.URL+"/readyz")
+	assert.Equal(t, http.StatusServiceUnavailable, ready)
+	assert.Contains(t, text, "were there before")
+	assert.ErrorContains(t, s.Restart(t, false), "does not go on from what it was")
+	// A file of the host that somebody has taken away hides it from the service, and from
+	// nobody else.
+	checkpoint := s.Config.Ledger.KeyFile + ".checkpoint"
+	kept, err := os.ReadFile(checkpoint)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(checkpoint))
+	require.NoError(t, s.Restart(t, false))
+	for _, command := range [][]string{{"batch", "list"}, {"keyring", "list"}, {"status"}} {
+		r = endeixisWith(t, []string{"ENDEIXIS_PROFILE=" + profileOf(t, s, profile)}, "", command...)
+		assert.Equal(t, 10, r.code, "%v: %s%s", command, r.out, r.err)
+		assert.Contains(t, r.err, "does not go on from what was seen of it")
+	}
+	// Who has restored it says so, and it is on record.
+	require.NoError(t, os.WriteFile(checkpoint, kept, 0o600))
+	require.Error(t, s.Restart(t, false))
+	require.NoError(t, s.Restart(t, true))
+	r = endeixis(t, s, "auditor", "record", "list", "--kind", "ledger-restored")
+	assert.Contains(t, r.out, "ledger-restored")
+	r = endeixis(t, s, "auditor", "record", "audit")
+	assert.Zero(t, r.code, r.out+r.err)
+	again := []string{"ENDEIXIS_PROFILE=" + profileOf(t, s, profile)}
+	r = endeixisWith(t, again, "", "record", "audit")
+	assert.Equal(t, 10, r.code, r.out+r.err)
+	r = endeixisWith(t, again, "", "record", "audit", "--begin-anew")
+	assert.Zero(t, r.code, r.out+r.err)
+	r = endeixisWith(t, again, "", "batch", "list")
+	assert.Zero(t, r.code, r.out+r.err)
+}
+
+// profileOf writes a profile anew for the address that a service has after a start.
+func profileOf(t *testing.T, s *testkit.Service, path string) string {
+	t.Helper()
+	require.NoError(t, cli.SaveProfile(path, s.URL, "merit", "auditor", s.Token(t, roles.Auditor), s.PublicKey))
+	return path
+}
+
+// get asks without a sign-in.
+func get(t *testing.T, address string) (int, string) {
+	t.Helper()
+	response, err := http.Get(address) //nolint:noctx // ends with the test
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response.StatusCode, string(text)
+}
+
+// TestAForgedRecordIsNotSigned: whoever may write to the database appends a whole record, with
+// its hashes and what follows from it. It is not signed, decides nothing, and is named.
+func TestAForgedRecordIsNotSigned(t *testing.T) {
+	t.Parallel()
+	s := testkit.Start(t)
+	db, err := store.Open(t.Context(), s.Config.Database.URL)
+	require.NoError(t, err)
+	defer db.Close()
+	c := s.Client(t, roles.Auditor)
+	before, err := c.Checkpoint(t.Context(), 0)
+	require.NoError(t, err)
+
+	// The whole of it, as a program of one's own would do it: the key of Corran, which nobody
+	// has admitted, is admitted, by a curator's name.
+	stranger := func(first int64, leaves []tlog.Hash) []byte {
+		return ledger.Seal([]byte("a guess"), first, leaves)
+	}
+	forge := func(t *testing.T) {
+		t.Helper()
+		require.NoError(t, db.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+			record := &store.Record{Kind: "key-step", At: time.Now().UTC().Truncate(time.Microsecond), By: "tobiah", Subject: "x"}
+			record.Body = []byte(fmt.Sprintf(`{"kind":"key-step","at":%q,"by":"tobiah","software":"x","subject":"x","fingerprint":"00","to":"admitted","reason":"it is good"}`, record.At.Format(time.RFC3339Nano)))
+			return tx.Append(ctx, []*store.Record{record}, stranger)
+		}))
+	}
+	forge(t)
+	_, err = c.Checkpoint(t.Context(), 0)
+	assert.ErrorContains(t, err, "was not written by it")
+	ready, text := get(t, s.URL+"/readyz")
+	assert.Equal(t, http.StatusServiceUnavailable, ready)
+	assert.Contains(t, text, "no checkpoint can be signed")
+	_, err = c.Receipt(t.Context(), before.Size)
+	assert.ErrorContains(t, err, "Nothing is signed")
+	r := endeixis(t, s, "auditor", "record", "audit")
+	assert.Equal(t, 10, r.code, r.out+r.err)
+	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))
+	// A seal that is taken away, or another's, is no better.
+	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT max(position), 1, (SELECT seal FROM seals LIMIT 1) FROM ledger_records`} {
+		altered(t, s, sql)
+		_, err = c.Checkpoint(t.Context(), 0)
+		assert.ErrorContains(t, err, "Nothing is signed", sql)
+		r := endeixis(t, s, "auditor", "record", "audit")
+		assert.Equal(t, 10, r.code, r.out+r.err)
+		assert.Contains(t, r.out, "is not sealed", sql)
+	}
 }
 
 // TestALimitedTokenMeasures what it may have verified, and nothing else.

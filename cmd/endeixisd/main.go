@@ -81,13 +81,7 @@ func root() *cobra.Command {
 		return opened(true, f)
 	}
 
-	cmd.AddCommand(&cobra.Command{
-		Use: "serve", Short: "Serve the API and the console, and work on batches", Args: cobra.NoArgs,
-		Example: "  endeixisd serve --config /etc/endeixis/endeixis.yaml",
-		RunE: running(func(ctx context.Context, s *serve.Service) error {
-			return s.Serve(ctx, func(string) {})
-		}),
-	}, &cobra.Command{
+	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
 		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
 	}, migrateCommand(with), initCommand(with), configCommand(&file), &cobra.Command{
@@ -119,6 +113,33 @@ fingerprint with what stands on it, before you add the line.`,
 		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Full()) },
 	})
 	return cmd
+}
+
+func serveCommand(running func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+	start := serve.Start{Ready: func(string) {}}
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Serve the API and the console, and work on batches", Args: cobra.NoArgs,
+		Long:    "serve keeps the newest checkpoint of the ledger beside the ledger's key, and does not\nstart on a database that is older, or another: somebody has cut it, or restored it. When\nyou have restored a backup yourself, start once with --after-restore: the ledger goes on\nfrom there, with a record that says so.",
+		Example: "  endeixisd serve --config /etc/endeixis/endeixis.yaml",
+		RunE:    running(func(ctx context.Context, s *serve.Service) error { return s.Serve(ctx, start) }),
+	}
+	cmd.Flags().BoolVar(&start.AfterRestore, "after-restore", false, "go on from a database that is older than the newest checkpoint, and put that on record")
+	return cmd
+}
+
+func writersKeyCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+	return &cobra.Command{
+		Use: "writers-key", Short: "Print the key for hosts that work beside the service", Args: cobra.NoArgs,
+		Long:    "writers-key prints the key by which records are sealed. Every host that runs\n“endeixisd work” needs it, in a file that only that program can read and that\nledger.writers_key_file names. Whoever has it, and may write to the database, can\nwrite records; signing checkpoints, and letting people in, takes the ledger's own key.",
+		Example: "  endeixisd writers-key --config endeixis.yaml > writers.key",
+		RunE: with(func(ctx context.Context, s *serve.Service) error {
+			text, err := s.WritersKey(ctx)
+			if err == nil {
+				fmt.Println(text)
+			}
+			return err
+		}),
+	}
 }
 
 func migrateCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {

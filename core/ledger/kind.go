@@ -33,7 +33,9 @@ const (
 	DeviceKindSet Kind = "device-kind-set"
 	// RowsAdopted: rows of earlier versions that no record says all of were taken as they
 	// were, by their digests. There is one such record.
-	RowsAdopted    Kind = "rows-adopted"
+	RowsAdopted Kind = "rows-adopted"
+	// LedgerRestored: the database was restored from a backup, and has gone on from there.
+	LedgerRestored Kind = "ledger-restored"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -60,7 +62,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, SatchelPacked, VisitReturned,
+		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, LedgerRestored, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

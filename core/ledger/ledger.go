@@ -264,21 +264,47 @@ func (r Receipt) Verify(verifier note.Verifier) (Checkpoint, error) {
 	return c, nil
 }
 
-// CheckGrowth verifies that the tree of the older checkpoint is a prefix of
-// the newer one's, by a consistency proof (RFC 9162, section 2.1.4).
-func CheckGrowth(older, newer Checkpoint, stored tlog.HashReader) error {
+// ProveGrowth returns the consistency proof (RFC 9162, section 2.1.4) between two sizes of the
+// tree, in base64; there is none from an empty one, nor between equals.
+func ProveGrowth(older, newer int64, stored tlog.HashReader) ([]string, error) {
+	out := []string{}
+	if older == 0 || older == newer {
+		return out, nil
+	}
+	proof, err := tlog.ProveTree(newer, older, stored)
+	for _, h := range proof {
+		out = append(out, base64.StdEncoding.EncodeToString(h[:]))
+	}
+	return out, err
+}
+
+// CheckGrowth verifies that the tree of the older checkpoint is a prefix of the newer one's, by
+// a consistency proof as [ProveGrowth] returns it. It needs nothing but what it is given, and
+// returns a [*CheckpointError] where that proves nothing.
+func CheckGrowth(older, newer Checkpoint, proof []string) error {
 	if older.Size > newer.Size {
 		return &CheckpointError{Reason: fmt.Sprintf("it counts %d records and the ledger has %d: records are missing", older.Size, newer.Size)}
 	}
 	if older.Size == 0 {
 		return nil
 	}
-	proof, err := tlog.ProveTree(newer.Size, older.Size, stored)
-	if err == nil {
-		err = tlog.CheckTree(proof, newer.Size, newer.Root, older.Size, older.Root)
+	grown := &CheckpointError{Reason: fmt.Sprintf("the first %d records are not those it was signed over", older.Size)}
+	if older.Size == newer.Size {
+		if older.Root != newer.Root {
+			return grown
+		}
+		return nil
 	}
-	if err != nil {
-		return &CheckpointError{Reason: fmt.Sprintf("the first %d records are not those it was signed over", older.Size)}
+	hashes := make(tlog.TreeProof, len(proof))
+	for i, text := range proof {
+		h, err := tlog.ParseHash(text)
+		if err != nil {
+			return &CheckpointError{Reason: fmt.Sprintf("hash %d of the consistency proof is damaged", i+1)}
+		}
+		hashes[i] = h
+	}
+	if tlog.CheckTree(hashes, newer.Size, newer.Root, older.Size, older.Root) != nil {
+		return grown
 	}
 	return nil
 }

@@ -167,14 +167,74 @@ func TestCheckGrowth(t *testing.T) {
 	assert.Equal(t, older, opened)
 	m.add(t, "x", "y")
 	newer, _ := checkpoint(t, m, signer)
-	require.NoError(t, CheckGrowth(older, newer, m))
-	require.NoError(t, CheckGrowth(Checkpoint{}, newer, m))
-	assert.ErrorContains(t, CheckGrowth(newer, older, m), "missing")
+	proof, err := ProveGrowth(older.Size, newer.Size, m)
+	require.NoError(t, err)
+	require.NoError(t, CheckGrowth(older, newer, proof))
+	require.NoError(t, CheckGrowth(Checkpoint{}, newer, nil))
+	require.NoError(t, CheckGrowth(newer, newer, nil))
+	assert.ErrorContains(t, CheckGrowth(newer, older, nil), "missing")
+	for what, bad := range map[string][]string{
+		"none": nil, "a hash left out": proof[1:], "one more": append(slices.Clone(proof), proof[0]), "no hash": {"AAAA"}, "two swapped": {proof[1], proof[0]},
+	} {
+		var untrusted *CheckpointError
+		assert.ErrorAs(t, CheckGrowth(older, newer, bad), &untrusted, what)
+	}
+	same := newer
+	same.Root[0]++
+	assert.Error(t, CheckGrowth(newer, same, nil), "as many records, and others")
 
 	rewritten := &memory{}
 	rewritten.add(t, append([]string{"forged"}, records(10)...)...)
 	forged, _ := checkpoint(t, rewritten, signer)
-	assert.Error(t, CheckGrowth(older, forged, rewritten))
+	proof, err = ProveGrowth(older.Size, forged.Size, rewritten)
+	require.NoError(t, err)
+	assert.Error(t, CheckGrowth(older, forged, proof))
+}
+
+// TestExtend: the root of a grown tree comes from the leaves and from what leads to the older
+// root, whatever else is stored.
+func TestExtend(t *testing.T) {
+	signer, _ := keys(t)
+	rapid.Check(t, func(rt *rapid.T) {
+		before, more := rapid.IntRange(0, 40).Draw(rt, "before"), rapid.IntRange(0, 40).Draw(rt, "more")
+		all := records(before + more)
+		m := &memory{}
+		m.add(rt, all[:before]...)
+		older, _ := checkpoint(t, m, signer)
+		var leaves []tlog.Hash
+		for _, r := range all[before:] {
+			leaves = append(leaves, Leaf([]byte(r)))
+		}
+		root, added, err := Extend(older, leaves, m)
+		require.NoError(rt, err)
+		kept := len(m.hashes)
+		m.add(rt, all[before:]...)
+		want, err := Root(int64(len(all)), m)
+		require.NoError(rt, err)
+		require.Equal(rt, want, root)
+		require.True(rt, slices.Equal(m.hashes[kept:], added))
+		if before > 0 {
+			older.Root[3]++
+			_, _, err = Extend(older, leaves, m)
+			var untrusted *CheckpointError
+			require.ErrorAs(rt, err, &untrusted)
+		}
+	})
+}
+
+// TestSeal: a seal is for its records at their place, in their order, by one key.
+func TestSeal(t *testing.T) {
+	key := []byte("the writers' key")
+	a, b := Leaf([]byte("a")), Leaf([]byte("b"))
+	seal := Seal(key, 7, []tlog.Hash{a, b})
+	require.True(t, Sealed(key, seal, 7, []tlog.Hash{a, b}))
+	for what, holds := range map[string]bool{
+		"another place": Sealed(key, seal, 8, []tlog.Hash{a, b}), "another order": Sealed(key, seal, 7, []tlog.Hash{b, a}),
+		"one less": Sealed(key, seal, 7, []tlog.Hash{a}), "one more": Sealed(key, seal, 7, []tlog.Hash{a, b, b}),
+		"another key": Sealed([]byte("x"), seal, 7, []tlog.Hash{a, b}), "no seal": Sealed(key, nil, 7, []tlog.Hash{a, b}), "half of it": Sealed(key, seal[:16], 7, []tlog.Hash{a, b}),
+	} {
+		assert.False(t, holds, what)
+	}
 }
 
 func TestAuditNamesTheFirstDifference(t *testing.T) {

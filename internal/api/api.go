@@ -25,6 +25,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"endeixis/core/plain"
 	"endeixis/internal/access"
 	"endeixis/internal/batches"
 	"endeixis/internal/depots"
@@ -247,6 +248,10 @@ func (a *API) ready(c *gin.Context) {
 	}
 	if differences, err := a.Query.Structure(ctx); err != nil || len(differences) > 0 {
 		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
+		return
+	}
+	if _, _, err := a.Records.Sign(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "no checkpoint can be signed: %s\n", plain.Text(err.Error()))
 		return
 	}
 	ahead := a.Clock.Ahead()

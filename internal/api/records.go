@@ -25,9 +25,9 @@ func (a *API) registerRecords() {
 	handle(a, wire.MakeReceipt, func(ctx context.Context, in *wire.RecordAt) (*ledger.Receipt, error) {
 		return answer(a.Records.Receipt(ctx, in.Position))
 	})
-	handle(a, wire.ShowCheckpoint, func(ctx context.Context, _ *wire.Nothing) (*wire.Checkpoint, error) {
-		c, signed, err := a.Records.Sign(ctx)
-		return answer(wire.Checkpoint{Size: c.Size, Root: c.Root.String(), Signed: signed, PublicKey: a.Records.PublicKey()}, err)
+	handle(a, wire.ShowCheckpoint, func(ctx context.Context, in *wire.CheckpointRequest) (*wire.Checkpoint, error) {
+		c, signed, proof, err := a.Records.ProveGrowth(ctx, in.Since)
+		return answer(wire.Checkpoint{Size: c.Size, Root: c.Root.String(), Signed: signed, PublicKey: a.Records.PublicKey(), Consistency: proof}, err)
 	})
 	handle(a, wire.AuditLedger, func(ctx context.Context, in *wire.AuditRequest) (*wire.Inquiry, error) {
 		if in.Body.Checkpoint != "" {

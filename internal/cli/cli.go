@@ -162,6 +162,16 @@ func strict(cmd *cobra.Command) {
 
 // client returns the API client for the server in force.
 func (a *app) client() (*client.Client, error) {
+	c, err := a.stranger()
+	if err != nil {
+		return nil, err
+	}
+	return c.Before(func(ctx context.Context) error { return a.meet(ctx, c) }), nil
+}
+
+// stranger returns a client of the service that does not look whether its ledger is the one
+// that was seen before.
+func (a *app) stranger() (*client.Client, error) {
 	server, token := a.address(), os.Getenv("ENDEIXIS_TOKEN")
 	if server == "" {
 		return nil, &exit{exitNoAccess, errors.New("no service is known yet; sign in with “endeixis login --server http://host:7474”")}

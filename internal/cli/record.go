@@ -202,66 +202,6 @@ func (a *app) recordVerify() *cobra.Command {
 	return cmd
 }
 
-// sameKey holds a checkpoint against the key that the profile remembers of the
-// service: a service with another key has another ledger, whatever it says.
-func (a *app) sameKey(server string, c wire.Checkpoint) error {
-	if a.profile.PublicKey == "" || a.profile.Server != server {
-		return nil
-	}
-	verifier, err := note.NewVerifier(a.profile.PublicKey)
-	if err == nil {
-		_, err = ledger.OpenCheckpoint(c.Signed, verifier)
-	}
-	if err != nil {
-		return &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s); ask the administrator why before you rely on it", server, a.profile.PublicKey)}
-	}
-	return nil
-}
-
-// remembersLedger reports whether a profile knows the ledger of a service, by its key.
-func (a *app) remembersLedger(server string) bool {
-	return a.profile.PublicKey != "" && a.profile.Server == server && a.profilePath != ""
-}
-
-// seen is the file with the newest checkpoint that this profile has seen.
-func (a *app) seen() string { return a.profilePath + ".checkpoint" }
-
-// remembered returns the newest checkpoint of the ledger that this profile has seen, or
-// nothing. It fails where the ledger has another key than the profile knows.
-func (a *app) remembered(ctx context.Context, c *client.Client) (string, error) {
-	if !a.remembersLedger(c.Server()) {
-		return "", nil
-	}
-	now, err := c.Checkpoint(ctx)
-	if err != nil {
-		return "", err
-	}
-	if err := a.sameKey(c.Server(), now); err != nil {
-		return "", err
-	}
-	text, err := os.ReadFile(a.seen())
-	if err != nil {
-		return "", nil
-	}
-	verifier, err := note.NewVerifier(a.profile.PublicKey)
-	if err != nil {
-		return "", nil
-	}
-	if _, err := ledger.OpenCheckpoint(string(text), verifier); err != nil {
-		a.note("What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.", plain.Text(a.seen()))
-		return "", nil
-	}
-	return string(text), nil
-}
-
-// remember keeps a checkpoint of a ledger that holds.
-func (a *app) remember(server string, c wire.Checkpoint) error {
-	if !a.remembersLedger(server) {
-		return nil
-	}
-	return os.WriteFile(a.seen(), []byte(c.Signed), 0o600)
-}
-
 // believed checks that the answer of an audit was signed by the ledger's key, for this
 // question: by the key that is given or remembered, or else by the one that the service names.
 func (a *app) believed(ctx context.Context, c *client.Client, key string, report wire.Audit) error {
@@ -290,14 +230,20 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 
 func (a *app) recordAudit() *cobra.Command {
 	var against, save, key string
+	var anew bool
 	cmd := &cobra.Command{
 		Use: "audit", Short: "Recompute the whole ledger", Args: cobra.NoArgs,
-		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself: a ledger that was cut, restored from an\nolder copy or written anew is noticed without --against. It exits with 10 when something\ndiffers.",
+		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself, and every command looks whether the ledger\ngoes on from there: one that was cut, restored from an older copy or written anew is noticed\nwithout --against. When a restored one is meant, --begin-anew puts aside what was seen. It exits with 10 when something\ndiffers.",
 		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
+			c, err := a.stranger() // what was seen is what this looks at
 			if err != nil {
 				return err
+			}
+			if anew {
+				if err := a.forget(); err != nil {
+					return err
+				}
 			}
 			var kept string
 			if against != "" {
@@ -338,15 +284,10 @@ func (a *app) recordAudit() *cobra.Command {
 			if !report.Clean {
 				return &exit{exitRefused, errors.New("the ledger is not as it was written; keep the database as it is, and compare it with a backup")}
 			}
-			checkpoint, err := c.Checkpoint(cmd.Context())
+			// That it goes on from what was kept is seen here, and not believed.
+			checkpoint, err := a.goesOn(cmd.Context(), c, key, kept)
 			if err != nil {
 				return err
-			}
-			if err := a.sameKey(c.Server(), checkpoint); err != nil {
-				return err
-			}
-			if err := a.remember(c.Server(), checkpoint); err != nil {
-				a.note("What was seen of the ledger cannot be remembered: %s.", err)
 			}
 			if save == "" {
 				return nil
@@ -357,6 +298,7 @@ func (a *app) recordAudit() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
 	cmd.Flags().StringVar(&key, "public-key", "", "the public key of the ledger, or a file with it (the one remembered from login, if left out)")
+	cmd.Flags().BoolVar(&anew, "begin-anew", false, "put aside what this profile has seen of the ledger, when you know why it is another now")
 	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
 	return cmd
 }

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"endeixis/internal/wire"
@@ -27,6 +28,38 @@ type Client struct {
 	// and lost is told of that, once each time.
 	patience time.Duration
 	lost     func(error)
+	// first is done once, before anything is asked for.
+	first *first
+}
+
+// first is what a client does once, before it asks for anything else.
+type first struct {
+	mu   sync.Mutex
+	done bool
+	do   func(ctx context.Context) error
+}
+
+// Before returns a client of the same service that calls f once before it asks for anything,
+// and asks for nothing where f returns an error. f may use the client that Before was called on.
+func (c *Client) Before(f func(ctx context.Context) error) *Client {
+	out := *c
+	out.first = &first{do: f}
+	return &out
+}
+
+// come calls what is to be done first, until it has been done.
+func (f *first) come(ctx context.Context) error {
+	if f == nil {
+		return nil
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.done {
+		return nil
+	}
+	err := f.do(ctx)
+	f.done = err == nil
+	return err
 }
 
 // Patiently returns a client of the same service that asks again for so long where a
@@ -126,6 +159,12 @@ func Lost(err error) bool {
 	return errors.As(err, &away) || errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
 }
 
+// Denied reports whether a service says that nobody is signed in, or not the right one.
+func Denied(err error) bool {
+	var problem *Error
+	return errors.As(err, &problem) && (problem.Status == http.StatusUnauthorized || problem.Status == http.StatusForbidden)
+}
+
 // notEndeixis is the code of an answer that is no service's.
 const notEndeixis = "not-endeixis"
 
@@ -164,6 +203,9 @@ func foreign(c *Client, response *http.Response) *Error {
 
 // send asks for an operation and turns a problem into an [*Error].
 func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In, headers ...string) (*http.Response, error) {
+	if err := c.first.come(ctx); err != nil {
+		return nil, err
+	}
 	r := requestOf(o.Path, in)
 	var body io.Reader
 	if r.raw != nil {

@@ -36,9 +36,10 @@ func (c *Client) Receipt(ctx context.Context, position int64) (ledger.Receipt, e
 	return call(ctx, c, wire.MakeReceipt, wire.RecordAt{Position: position})
 }
 
-// Checkpoint returns a signed checkpoint of the ledger as it is.
-func (c *Client) Checkpoint(ctx context.Context) (wire.Checkpoint, error) {
-	return call(ctx, c, wire.ShowCheckpoint, wire.Nothing{})
+// Checkpoint returns a signed checkpoint of the ledger as it is, with the proof that it goes on
+// from one of an older size.
+func (c *Client) Checkpoint(ctx context.Context, since int64) (wire.Checkpoint, error) {
+	return call(ctx, c, wire.ShowCheckpoint, wire.CheckpointRequest{Since: since})
 }
 
 // Audit has the ledger recomputed. kept is a checkpoint that was kept outside, or

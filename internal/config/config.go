@@ -98,6 +98,9 @@ type Database struct {
 // Ledger says where the service's signing key is.
 type Ledger struct {
 	KeyFile string `koanf:"key_file"`
+	// WritersKeyFile holds the key by which a host seals what it records that works on
+	// batches and signs nothing. Where the signing key is, it is not needed.
+	WritersKeyFile string `koanf:"writers_key_file"`
 }
 
 // Work sizes the hashing.
@@ -188,6 +191,9 @@ func Load(path string) (*Loaded, error) {
 	base := filepath.Dir(path)
 	if path != "" {
 		c.Ledger.KeyFile = from(base, c.Ledger.KeyFile)
+		if c.Ledger.WritersKeyFile != "" {
+			c.Ledger.WritersKeyFile = from(base, c.Ledger.WritersKeyFile)
+		}
 		for name, dir := range c.Depots {
 			c.Depots[name] = from(base, dir)
 		}
@@ -258,7 +264,7 @@ func shown(value any) string {
 // depots that the service can write, people without HTTPS.
 func (c *Config) Warnings(file string) []string {
 	var out []string
-	secrets := map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile}
+	secrets := map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile, "the key by which records are sealed": c.Ledger.WritersKeyFile}
 	for name, credential := range c.Devices.Credentials {
 		secrets["the credential "+name+" for devices"] = cmp.Or(credential.KeyFile, credential.PasswordFile)
 	}

@@ -115,6 +115,9 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		}
 		opened = append(opened, checkpoint)
 	}
+	if h := s.newest(); h.Size > 0 {
+		opened = append(opened, h)
+	}
 	there := map[int64]bool{0: true}
 	for _, c := range stored {
 		there[c.Size] = true
@@ -129,6 +132,7 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		return bad(-1, "Two checkpoints contradict each other: %v.", err)
 	}
 	tree := &treeCheck{stored: s.store.Hashes(ctx), bad: -1}
+	seals := &sealCheck{key: s.writersKey(), read: func(first int64) ([]store.Seal, error) { return s.store.Seals(ctx, first, 1000) }}
 	if err := s.store.EachRecord(ctx, func(r store.Record) error {
 		if r.Position != audit.Size() {
 			return nil // a gap; Finish will miss the records behind it
@@ -138,12 +142,25 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		}
 		leaf := [32]byte{}
 		copy(leaf[:], r.Leaf)
-		return tree.take(r.Position, audit.Record(r.Body, leaf))
+		hashes := audit.Record(r.Body, leaf)
+		if len(hashes) == 0 {
+			return nil
+		}
+		if err := seals.take(r.Position, hashes[0]); err != nil {
+			return err
+		}
+		return tree.take(r.Position, hashes)
 	}); err != nil {
 		return Report{}, err
 	}
 	if d := audit.Finish(); d != nil {
 		return bad(d.Position, "Record %d differs: %s.", d.Position, d.Reason)
+	}
+	if err := seals.finish(); err != nil {
+		return Report{}, err
+	}
+	if seals.what != "" {
+		return bad(seals.bad, "Record %d is not sealed: %s.", seals.bad, seals.what)
 	}
 	if err := tree.compare(); err != nil {
 		return Report{}, err
@@ -171,6 +188,62 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		Clean: true, Records: audit.Size(), Checkpoints: len(opened), Root: audit.Root().String(), Position: -1,
 		Sentence: fmt.Sprintf("All %d records are as they were written; %d signed checkpoints agree.", audit.Size(), len(opened)),
 	}, nil
+}
+
+// A sealCheck holds the seals against the records that they are over.
+type sealCheck struct {
+	key  []byte
+	read func(first int64) ([]store.Seal, error)
+	// ahead are seals that were read, the first of them that of the leaves.
+	ahead  []store.Seal
+	leaves []tlog.Hash
+	next   int64
+	bad    int64
+	what   string // what is wrong with the first that is
+}
+
+// take takes the leaf of the record at a position, one after another.
+func (c *sealCheck) take(position int64, leaf tlog.Hash) error {
+	if c.what != "" {
+		return nil
+	}
+	if len(c.ahead) == 0 {
+		var err error
+		if c.ahead, err = c.read(position); err != nil {
+			return err
+		}
+	}
+	if len(c.leaves) == 0 && (len(c.ahead) == 0 || c.ahead[0].First != position || c.ahead[0].Records < 1) {
+		c.bad, c.what = position, "this program did not write it"
+		return nil
+	}
+	c.leaves = append(c.leaves, leaf)
+	c.next = position + 1
+	seal := c.ahead[0]
+	if int64(len(c.leaves)) < seal.Records {
+		return nil
+	}
+	if !ledger.Sealed(c.key, seal.Seal, seal.First, c.leaves) {
+		c.bad, c.what = seal.First, fmt.Sprintf("it, or one of the %d behind it, was not written by this program", seal.Records-1)
+	}
+	c.ahead, c.leaves = c.ahead[1:], c.leaves[:0]
+	return nil
+}
+
+// finish finds a seal that more records belong to than there are, and one that none does.
+func (c *sealCheck) finish() error {
+	if c.what != "" {
+		return nil
+	}
+	if len(c.leaves) > 0 {
+		c.bad, c.what = c.next, "it is missing, and a seal is over it"
+		return nil
+	}
+	rest, err := c.read(c.next)
+	if err == nil && len(rest) > 0 {
+		c.bad, c.what = rest[0].First, "it is missing, and a seal is over it"
+	}
+	return err
 }
 
 // A treeCheck holds the hashes that an audit computes against those that are

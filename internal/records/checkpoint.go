@@ -3,49 +3,322 @@ package records
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
+	"endeixis/internal/fault"
 	"endeixis/internal/store"
 )
 
-// Sign signs a checkpoint of the ledger as it is now, unless the newest one
-// covers it, and returns the newest.
+// A held checkpoint is the newest that this process has signed, or found beside its key: what
+// is stored has to go on from it.
+type held struct {
+	ledger.Checkpoint
+	signed string
+	// stored is set when it is in the database too.
+	stored bool
+}
+
+// newest returns the newest checkpoint that this process has signed, or found beside its key.
+func (s *Service) newest() ledger.Checkpoint {
+	s.signing.Lock()
+	defer s.signing.Unlock()
+	return s.held.Checkpoint
+}
+
+// checkpointOf names the file beside a key in which the newest checkpoint is kept.
+func checkpointOf(keyFile string) string { return keyFile + ".checkpoint" }
+
+// signedAtOnce bounds how many records are taken into a tree at a time.
+const signedAtOnce = 50_000
+
+// Sign signs a checkpoint of the ledger as it is now, unless the newest one covers it, and
+// returns the newest. It signs nothing but what goes on from that, of records that this program
+// has written: for anything else it returns a fault “ledger-altered”.
 func (s *Service) Sign(ctx context.Context) (ledger.Checkpoint, string, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.signer == nil {
-		return ledger.Checkpoint{}, "", errors.New("this process has no signing key")
+	s.signing.Lock()
+	defer s.signing.Unlock()
+	signer, _, err := s.Seal()
+	if err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	next := s.held.Checkpoint
+	err = s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
+		size, err := reads.LedgerSize(ctx)
+		if err != nil {
+			return err
+		}
+		if size < next.Size {
+			return altered("it has %d records, and %d were there before", size, next.Size)
+		}
+		for first := true; first || next.Size < size; first = false {
+			if next, err = s.grown(ctx, reads, next, min(size, next.Size+signedAtOnce)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	// The one before is in the database first, for this one says that it follows it.
+	if err := s.storeHeld(ctx); err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	if next.Size == s.held.Size && s.held.signed != "" {
+		return s.held.Checkpoint, s.held.signed, nil
+	}
+	next.Origin, next.Follows = s.origin, s.held.Size
+	signed, err := next.Sign(signer)
+	if err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	// It is kept beside the key before anybody is shown it.
+	if err := s.hold(held{next, signed, false}); err != nil {
+		return ledger.Checkpoint{}, "", err
+	}
+	return next, signed, s.storeHeld(ctx)
+}
+
+// storeHeld stores the newest checkpoint, unless it is there.
+func (s *Service) storeHeld(ctx context.Context) error {
+	if s.held.stored || s.held.signed == "" {
+		return nil
+	}
+	err := s.store.AddCheckpoint(ctx, store.StoredCheckpoint{Size: s.held.Size, Signed: s.held.signed, At: s.now()})
+	s.held.stored = err == nil
+	return err
+}
+
+// grown returns the tree that the records up to a size make of an older one: each has to be
+// sealed, and the stored hashes to be those of the records.
+func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Checkpoint, size int64) (ledger.Checkpoint, error) {
+	leaves, err := s.sealedLeaves(ctx, reads, older.Size, size)
+	if err != nil {
+		return older, err
+	}
+	stored := reads.Hashes(ctx)
+	root, added, err := ledger.Extend(older, leaves, stored)
+	if untrusted := (*ledger.CheckpointError)(nil); errors.As(err, &untrusted) {
+		return older, altered("%s", untrusted.Reason)
+	}
+	if err != nil {
+		return older, err
+	}
+	indexes := make([]int64, len(added))
+	for i := range added {
+		indexes[i] = ledger.FirstStored(older.Size) + int64(i)
+	}
+	there, err := stored.ReadHashes(indexes)
+	if err != nil {
+		return older, err
+	}
+	for i := range added {
+		if added[i] != there[i] {
+			return older, altered("the stored hashes of the tree are not those of the records from %d on", older.Size)
+		}
+	}
+	return ledger.Checkpoint{Size: older.Size + int64(len(leaves)), Root: root}, nil
+}
+
+// altered says that nothing is signed.
+func altered(format string, args ...any) error {
+	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written: %s. Nothing is signed.", fmt.Sprintf(format, args...)).
+		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.")
+}
+
+// hold keeps a checkpoint in memory and beside the key.
+func (s *Service) hold(h held) error {
+	if err := writeWhole(s.checkpointFile, h.signed); err != nil {
+		return fmt.Errorf("the newest checkpoint cannot be kept beside the ledger's key: %w", err)
+	}
+	s.held = h
+	return nil
+}
+
+// writeWhole writes a file so that there is the old one or the new one, whatever happens.
+func writeWhole(path, text string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
+// restored is the body of the record that a backup was restored on purpose: what the
+// ledger was, and what it has been gone on from.
+type restored struct {
+	Before ledgerState `json:"before"`
+	After  ledgerState `json:"after"`
+}
+
+type ledgerState struct {
+	Size int64  `json:"size"`
+	Root string `json:"root"`
+}
+
+// Resume holds the stored ledger against the checkpoint that is kept beside the key, and
+// returns a fault “ledger-older” where it does not go on from that: the database was restored
+// from a backup, cut, or written anew. With afterRestore that is accepted, and on record.
+// It is to be called once, before anything is appended.
+func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
+	s.signing.Lock()
+	defer s.signing.Unlock()
+	_, verifier, err := s.Seal()
+	if err != nil {
+		return err
+	}
+	text, err := os.ReadFile(s.checkpointFile)
+	if errors.Is(err, os.ErrNotExist) {
+		return s.begin(ctx, verifier)
+	}
+	if err != nil {
+		return fmt.Errorf("reading the checkpoint beside the ledger's key: %w", err)
+	}
+	kept, err := ledger.OpenCheckpoint(string(text), verifier)
+	if err != nil {
+		return fault.New(fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.", s.checkpointFile).
+			Advise("Restore it, with the key beside it, from your backup.")
+	}
+	now, err := s.goesOn(ctx, kept)
+	if err != nil {
+		return err
+	}
+	if now == nil {
+		s.held = held{kept, string(text), false}
+		return nil
+	}
+	if !afterRestore {
+		return fault.New(fault.Conflict, "ledger-older", "The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.", kept.Size, s.checkpointFile, now.why).
+			Advise("Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.")
+	}
+	if err := s.begin(ctx, verifier); err != nil {
+		return err
+	}
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		_, err := s.Append(ctx, tx, Entry{Kind: ledger.LedgerRestored, By: "service", Subject: fmt.Sprintf("%d of %d records", now.Size, kept.Size), Body: restored{
+			Before: ledgerState{kept.Size, kept.Root.String()}, After: ledgerState{now.Size, now.Root},
+		}})
+		return err
+	})
+}
+
+// A departure says how a stored ledger differs from one that was known.
+type departure struct {
+	ledgerState
+	why string
+}
+
+// goesOn returns nil where the stored ledger begins with the one that a checkpoint was signed
+// over.
+func (s *Service) goesOn(ctx context.Context, kept ledger.Checkpoint) (*departure, error) {
+	var out *departure
+	err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
+		size, err := reads.LedgerSize(ctx)
+		if err != nil {
+			return err
+		}
+		root, err := ledger.Root(size, reads.Hashes(ctx))
+		if err != nil {
+			return err
+		}
+		if size < kept.Size {
+			out = &departure{ledgerState{size, root.String()}, fmt.Sprintf("it has %d", size)}
+			return nil
+		}
+		then, err := ledger.Root(kept.Size, reads.Hashes(ctx))
+		if err == nil && then != kept.Root {
+			out = &departure{ledgerState{size, root.String()}, "its first records are others"}
+		}
+		return err
+	})
+	return out, err
+}
+
+// begin goes on from the newest checkpoint that is stored. Records that an earlier version has
+// appended are sealed first; without a file beside the key there may be such.
+func (s *Service) begin(ctx context.Context, verifier note.Verifier) error {
+	if err := s.sealEarlier(ctx); err != nil {
+		return err
 	}
 	size, err := s.store.LedgerSize(ctx)
 	if err != nil {
-		return ledger.Checkpoint{}, "", err
+		return err
 	}
 	last, err := s.store.LastCheckpoint(ctx)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return ledger.Checkpoint{}, "", err
+	if errors.Is(err, store.ErrNotFound) || err == nil && last.Size > size {
+		s.held = held{}
+		return nil
 	}
-	if err == nil && last.Size >= size {
-		c, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
-		return c, last.Signed, err
-	}
-	root, err := ledger.Root(size, s.store.Hashes(ctx))
 	if err != nil {
-		return ledger.Checkpoint{}, "", err
+		return err
 	}
-	c := ledger.Checkpoint{Origin: s.origin, Size: size, Root: root, Follows: last.Size}
-	if last.Size > 0 {
-		// Never sign a tree that is not a continuation of the last one.
-		older, err := ledger.OpenCheckpoint(last.Signed, s.verifier)
+	opened, err := ledger.OpenCheckpoint(last.Signed, verifier)
+	if err != nil {
+		return altered("%s", err)
+	}
+	return s.hold(held{opened, last.Signed, true})
+}
+
+// ProveGrowth proves that the newest checkpoint goes on from the ledger of an older size, to
+// whoever has the older checkpoint.
+func (s *Service) ProveGrowth(ctx context.Context, older int64) (c ledger.Checkpoint, signed string, proof []string, err error) {
+	if c, signed, err = s.Sign(ctx); err != nil || older > c.Size {
+		return c, signed, nil, err
+	}
+	proof, err = ledger.ProveGrowth(older, c.Size, s.store.Hashes(ctx))
+	return c, signed, proof, err
+}
+
+// sealedLeaves reads the leaves of records, of which each has to be sealed.
+func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, end int64) ([]tlog.Hash, error) {
+	if first == end {
+		return nil, nil
+	}
+	leaves, err := reads.Leaves(ctx, first, end)
+	if err != nil {
+		return nil, altered("%s", err)
+	}
+	for at := first; at < end; {
+		seals, err := reads.Seals(ctx, at, 1000)
 		if err != nil {
-			return c, "", err
+			return nil, err
 		}
-		if err := ledger.CheckGrowth(older, c, s.store.Hashes(ctx)); err != nil {
-			return c, "", err
+		if len(seals) == 0 {
+			return nil, altered("nobody has sealed record %d", at)
+		}
+		for _, seal := range seals {
+			if at == end {
+				break
+			}
+			if seal.First != at || seal.Records < 1 {
+				return nil, altered("nobody has sealed record %d", at)
+			}
+			if seal.First+seal.Records > end { // more than was asked for: what it is over is read whole
+				more, err := reads.Leaves(ctx, end, seal.First+seal.Records)
+				if err != nil {
+					return nil, altered("%s", err)
+				}
+				leaves, end = append(leaves, more...), seal.First+seal.Records
+			}
+			if !ledger.Sealed(s.writersKey(), seal.Seal, at, leaves[at-first:at-first+seal.Records]) {
+				return nil, altered("record %d, or one of the %d behind it, was not written by it", at, seal.Records-1)
+			}
+			at += seal.Records
 		}
 	}
-	signed, err := c.Sign(s.signer)
-	if err != nil {
-		return c, "", err
-	}
-	return c, signed, s.store.AddCheckpoint(ctx, store.StoredCheckpoint{Size: size, Signed: signed, At: s.now()})
+	return leaves, nil
 }

@@ -5,10 +5,12 @@ import (
 	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"golang.org/x/mod/sumdb/note"
 
@@ -111,6 +113,47 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.signer, s.verifier, s.public, s.origin, s.secret = signer, verifier, stored.PublicKey, stored.Origin, content
+	s.checkpointFile = checkpointOf(keyFile)
+	s.writers, err = derive(content, writersPurpose)
+	return err
+}
+
+// writersPurpose is that of the key by which records are sealed.
+const writersPurpose = "writers of records"
+
+// writersKey returns the key by which records are sealed, or nil in a process that has none.
+func (s *Service) writersKey() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.writers
+}
+
+// writersPrefix begins the text of a writers' key.
+const writersPrefix = "endeixis-writers-key-1 "
+
+// WritersKey returns the text of the key by which records are sealed, for the file of a host
+// that works on batches and signs nothing.
+func (s *Service) WritersKey() (string, error) {
+	key, err := s.Derive(writersPurpose)
+	return writersPrefix + hex.EncodeToString(key), err
+}
+
+// LoadWritersKey reads a file that holds what [Service.WritersKey] returns, for a process that
+// signs nothing.
+func (s *Service) LoadWritersKey(path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("reading the key by which records are sealed: %w", err)
+	}
+	digits, ok := strings.CutPrefix(strings.TrimSpace(string(text)), writersPrefix)
+	key, err := hex.DecodeString(digits)
+	if !ok || err != nil || len(key) != sha256.Size {
+		return fault.New(fault.Invalid, "bad-writers-key", "The file %s holds no key by which records are sealed.", path).
+			Advise("“endeixisd writers-key”, on the service's host, prints it.")
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.writers = key
 	return nil
 }
 
@@ -124,6 +167,10 @@ func (s *Service) Derive(purpose string) ([]byte, error) {
 	if secret == nil {
 		return nil, errors.New("this process has no key of the ledger")
 	}
+	return derive(secret, purpose)
+}
+
+func derive(secret []byte, purpose string) ([]byte, error) {
 	return hkdf.Key(sha256.New, secret, nil, "endeixis "+purpose, sha256.Size)
 }
 

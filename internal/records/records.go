@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"golang.org/x/mod/sumdb/note"
+	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
@@ -51,6 +52,12 @@ type Service struct {
 	origin   string
 	// secret is the text of the signing key, from which others are derived.
 	secret []byte
+	// writers is the key by which records are sealed.
+	writers        []byte
+	checkpointFile string
+
+	signing sync.Mutex
+	held    held // guarded by signing
 }
 
 // New returns a Service without a signing key, which can write records and not
@@ -77,11 +84,15 @@ func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (i
 		}
 		rows[i] = r
 	}
-	if err := tx.Append(ctx, rows); err != nil {
-		return 0, err
-	}
 	if len(rows) == 0 {
 		return 0, nil
+	}
+	key := s.writersKey()
+	if key == nil {
+		return 0, errors.New("this process has no key to seal records with")
+	}
+	if err := tx.Append(ctx, rows, func(first int64, leaves []tlog.Hash) []byte { return ledger.Seal(key, first, leaves) }); err != nil {
+		return 0, err
 	}
 	return rows[0].Position, nil
 }
@@ -131,5 +142,17 @@ func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, 
 	if err != nil {
 		return ledger.Receipt{}, err
 	}
-	return ledger.NewReceipt(position, r.Body, c, signed, s.store.Hashes(ctx))
+	receipt, err := ledger.NewReceipt(position, r.Body, c, signed, s.store.Hashes(ctx))
+	if err != nil {
+		return receipt, err
+	}
+	verifier, err := s.Verifier(ctx)
+	if err != nil {
+		return receipt, err
+	}
+	// What is handed out proves something, or it is not handed out.
+	if _, err := receipt.Verify(verifier); err != nil {
+		return ledger.Receipt{}, altered("%s", err)
+	}
+	return receipt, nil
 }

@@ -94,5 +94,5 @@ func TestInitRefusesHalfAKey(t *testing.T) {
 	_, err = records.New(other, time.Now).Init(t.Context(), file+".moved", "verify.skerrow.example")
 	assert.True(t, fault.Is(err, "key-file-stray"), "%v", err)
 	_, _, err = records.New(other, time.Now).Sign(context.Background())
-	assert.ErrorContains(t, err, "no signing key")
+	assert.ErrorContains(t, err, "no key to sign with")
 }

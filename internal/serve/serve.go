@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -273,6 +274,9 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 		return b, err
 	}
 	b.Created, b.PublicKey = created, s.records.PublicKey()
+	if err := s.records.Resume(ctx, false); err != nil {
+		return b, err
+	}
 	if err := s.adopt(ctx); err != nil {
 		return b, err
 	}
@@ -311,17 +315,33 @@ func (s *Service) adopt(ctx context.Context) error {
 	return s.records.Adopt(ctx)
 }
 
-// Serve serves people, and works on batches, until ctx ends. ready is called
-// with the address when requests are taken.
-func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
+// A Start says how the service begins.
+type Start struct {
+	// AfterRestore: the database was restored from a backup that is older than what is known
+	// beside the ledger's key. It goes on from there, and that is put on record.
+	AfterRestore bool
+	// Ready is called with the address when requests are taken.
+	Ready func(address string)
+}
+
+// Serve serves people, and works on batches, until ctx ends.
+func (s *Service) Serve(ctx context.Context, start Start) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
+	if err := s.records.Resume(ctx, start.AfterRestore); err != nil {
+		return err
+	}
 	if err := s.adopt(ctx); err != nil {
 		return err
+	}
+	if differences, err := s.store.StructureDifferences(ctx); err != nil {
+		return err
+	} else if len(differences) > 0 {
+		s.log.Error("the database is not as this program has made it; /readyz and audits say so until it is", "first", differences[0].What, "differences", len(differences))
 	}
 	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
 	if err != nil {
@@ -360,7 +380,7 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	s.log.Info("ready", "address", "http://"+listener.Addr().String(), "depots", s.depots.Names())
-	ready(listener.Addr().String())
+	start.Ready(listener.Addr().String())
 	select {
 	case err = <-failed:
 	case <-ctx.Done():
@@ -376,9 +396,34 @@ func (s *Service) Serve(ctx context.Context, ready func(address string)) error {
 	return errors.Join(err, runner.Stop(last))
 }
 
+// loadWritersKey reads the key by which a process seals what it records that signs nothing: that
+// of its own file, or the one that comes from the ledger's key where that is on this host.
+func (s *Service) loadWritersKey(ctx context.Context) error {
+	if s.config.Ledger.WritersKeyFile != "" {
+		return s.records.LoadWritersKey(s.config.Ledger.WritersKeyFile)
+	}
+	err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fault.New(fault.Conflict, "writers-key-missing", "This host has no key to seal records with.").
+			Advise("Print it with “endeixisd writers-key” on the service's host, keep it in a file that only this program can read, and name that with ledger.writers_key_file.")
+	}
+	return err
+}
+
+// WritersKey returns the key for hosts that work on batches and sign nothing.
+func (s *Service) WritersKey(ctx context.Context) (string, error) {
+	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
+		return "", err
+	}
+	return s.records.WritersKey()
+}
+
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
 	if err := s.records.LoadPublicKey(ctx); err != nil {
+		return err
+	}
+	if err := s.loadWritersKey(ctx); err != nil {
 		return err
 	}
 	sizes := jobs.Sizes{Workers: s.config.Work.Workers}

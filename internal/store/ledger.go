@@ -27,14 +27,14 @@ type Record struct {
 // NotifyLedger is the channel on which a growing ledger is announced.
 const NotifyLedger = "endeixis_ledger"
 
-// Append adds records to the ledger and sets their positions. The ledger is
+// Append adds records to the ledger, sealed, and sets their positions. The ledger is
 // locked until the transaction ends, so call it last.
-func (t *Tx) Append(ctx context.Context, records []*Record) error {
+func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	if len(records) == 0 {
 		return nil
 	}
-	var size int64
-	if err := t.tx.GetContext(ctx, &size, `SELECT size FROM ledger_state FOR UPDATE`); err != nil {
+	size, err := t.LockLedger(ctx)
+	if err != nil {
 		return err
 	}
 	n := len(records)
@@ -63,6 +63,9 @@ func (t *Tx) Append(ctx context.Context, records []*Record) error {
 		indexes[i], values[i] = ledger.FirstStored(size)+int64(i), stored[i][:]
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_hashes (index, hash) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, indexes, values); err != nil {
+		return err
+	}
+	if err := t.AddSeal(ctx, Seal{size, int64(n), seal(size, hashes)}); err != nil {
 		return err
 	}
 	if _, err := t.tx.ExecContext(ctx, `UPDATE ledger_state SET size = $1`, size+int64(n)); err != nil {

@@ -18,6 +18,7 @@ import (
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/tlog"
 	"golang.org/x/sync/errgroup"
 
 	"endeixis/core/ledger"
@@ -74,12 +75,17 @@ func TestNewerSchemaIsLeftAlone(t *testing.T) {
 	assert.True(t, fault.Is(s.Migrate(t.Context()), "database-newer"))
 }
 
+// sealer seals with a key of the tests.
+func sealer(first int64, leaves []tlog.Hash) []byte {
+	return ledger.Seal([]byte("a key of the tests"), first, leaves)
+}
+
 // TestAppendOnly tries to change history by every means SQL has.
 func TestAppendOnly(t *testing.T) {
 	t.Parallel()
 	s, conn := open(t)
 	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-		return tx.Append(t.Context(), []*store.Record{record("a"), record("b")})
+		return tx.Append(t.Context(), []*store.Record{record("a"), record("b")}, sealer)
 	}))
 	require.NoError(t, s.AddCheckpoint(t.Context(), store.StoredCheckpoint{Size: 2, Signed: "x", At: time.Now()}))
 	for _, sql := range []string{
@@ -104,7 +110,7 @@ func TestAppendsFromManySides(t *testing.T) {
 		g.Go(func() error {
 			for range 10 {
 				if err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-					return tx.Append(t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)})
+					return tx.Append(t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)}, sealer)
 				}); err != nil {
 					return err
 				}
@@ -135,7 +141,7 @@ func TestRolledBackAppendLeavesNothing(t *testing.T) {
 	s, _ := open(t)
 	boom := errors.New("after the append")
 	err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-		require.NoError(t, tx.Append(t.Context(), []*store.Record{record("a")}))
+		require.NoError(t, tx.Append(t.Context(), []*store.Record{record("a")}, sealer))
 		return boom
 	})
 	require.ErrorIs(t, err, boom)
@@ -151,7 +157,7 @@ func TestRecordFilters(t *testing.T) {
 	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 		a, b, c := record("Gauge.img"), record("buoy.img"), record("%_")
 		a.Verdict, a.BatchID, c.Kind = &cleared, &batch, "other"
-		return tx.Append(t.Context(), []*store.Record{a, b, c})
+		return tx.Append(t.Context(), []*store.Record{a, b, c}, sealer)
 	}))
 	subjects := func(f store.RecordFilter) []string {
 		f.Limit = 10

@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// structure lists what keeps the tables as they are and shows them: tables with what lies over
-// them, triggers, functions, views, rules and row security, a line each. A test writes it from a
+// structure lists what keeps the tables as they are and shows them: tables with their columns and
+// constraints, triggers, functions, views, rules and row security, a line each. A test writes it from a
 // database that the migrations have made.
 //
 //go:embed structure.txt
@@ -34,6 +34,15 @@ const selectStructure = `
 	SELECT 'rule ' || r.rulename || ' on ' || r.tablename FROM pg_rules r WHERE r.schemaname = 'public'
 	UNION ALL
 	SELECT 'policy ' || p.policyname || ' on ' || p.tablename FROM pg_policies p WHERE p.schemaname = 'public'
+	UNION ALL
+	SELECT 'column ' || c.relname || '.' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' not null' ELSE '' END
+		|| coalesce(CASE WHEN a.attgenerated <> '' THEN ' generated ' ELSE ' default ' END || regexp_replace(pg_get_expr(d.adbin, d.adrelid), '\s+', ' ', 'g'), '') || CASE a.attidentity WHEN '' THEN '' ELSE ' identity ' || a.attidentity::text END
+	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+	WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped AND c.relname NOT LIKE 'river%' AND c.relname <> 'goose_db_version'
+	UNION ALL
+	SELECT 'constraint ' || k.conname || ' on ' || c.relname || ' ' || regexp_replace(pg_get_constraintdef(k.oid), '\s+', ' ', 'g') || CASE WHEN k.convalidated THEN '' ELSE ', not validated' END
+	FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+	WHERE n.nspname = 'public' AND k.contype IN ('c', 'f', 'p', 'u', 'x') AND c.relname NOT LIKE 'river%' AND c.relname <> 'goose_db_version'
 	UNION ALL
 	SELECT 'trigger on events ' || evtname FROM pg_event_trigger`
 
@@ -70,8 +79,11 @@ func (s Reads) StructureDifferences(ctx context.Context) ([]Difference, error) {
 // named leaves the digest of a text out, which says nothing to people.
 func named(line string) string {
 	fields := strings.Fields(line)
-	if len(fields) == 3 && (fields[0] == "function" || fields[0] == "view") {
+	switch {
+	case len(fields) == 3 && (fields[0] == "function" || fields[0] == "view"), len(fields) > 2 && fields[0] == "column":
 		return fields[0] + " " + fields[1]
+	case len(fields) > 4 && fields[0] == "constraint":
+		return strings.Join(fields[:4], " ")
 	}
 	return line
 }

@@ -41,6 +41,11 @@ func TestStructure(t *testing.T) {
 		{`CREATE RULE quiet AS ON UPDATE TO sessions DO INSTEAD NOTHING`, "a rule quiet on sessions"},
 		{`CREATE POLICY few ON tokens USING (false)`, "a policy few on tokens"},
 		{`CREATE TABLE more (n int)`, "a table more"},
+		{`ALTER TABLE waivers ALTER COLUMN reason DROP NOT NULL`, "no column waivers.reason, or it was changed"},
+		{`ALTER TABLE waivers ALTER COLUMN reason SET DEFAULT 'x'`, "no column waivers.reason, or it was changed"},
+		{`ALTER TABLE waivers ADD COLUMN more text`, "a column waivers.more that does not belong"},
+		{`ALTER TABLE ledger_state DROP CONSTRAINT ledger_state_size_check`, "no constraint ledger_state_size_check on ledger_state"},
+		{`ALTER TABLE sightings ADD CONSTRAINT none CHECK (false) NOT VALID`, "a constraint none on sightings"},
 	} {
 		var found []store.Difference
 		back := errors.New("taken back")

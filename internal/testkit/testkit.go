@@ -6,6 +6,7 @@ package testkit
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -52,6 +53,7 @@ type Service struct {
 	PublicKey string
 
 	tokens map[roles.Role]string
+	stop   func()
 }
 
 var shared struct {
@@ -246,7 +248,8 @@ func start(t testing.TB, c config.Config, from *beginning) *Service {
 	t.Helper()
 	tokens := from.begin(t, c)
 	s, stop := run(t, c)
-	t.Cleanup(stop)
+	s.stop = stop
+	t.Cleanup(func() { s.stop() })
 	switch {
 	case tokens != nil:
 		s.tokens = tokens
@@ -270,27 +273,51 @@ func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	beginning, err := service.Init(t.Context(), people[0].Name, func() (string, error) { return people[0].Password, nil })
 	require.NoError(t, err)
 
-	ctx, cancel := context.WithCancel(context.Background())
-	address := make(chan string, 1)
-	done := make(chan error, 1)
-	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
 	s = &Service{Depot: c.Depots[scenario.Depot], Config: asked, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
 	if beginning.Token != "" {
 		s.tokens[people[0].Role] = beginning.Token
 	}
-	select {
-	case a := <-address:
-		s.URL = "http://" + a
-	case err := <-done:
-		require.NoError(t, err)
-	case <-time.After(time.Minute):
-		t.Fatal("the service did not start")
-	}
-	return s, func() {
+	s.URL, stop, err = serveUntil(service, false)
+	require.NoError(t, err)
+	return s, stop
+}
+
+// serveUntil runs a service until stop is called, or returns why it does not start.
+func serveUntil(service *serve.Service, afterRestore bool) (url string, stop func(), err error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	address := make(chan string, 1)
+	done := make(chan error, 1)
+	go func() {
+		done <- service.Serve(ctx, serve.Start{AfterRestore: afterRestore, Ready: func(a string) { address <- a }})
+	}()
+	stop = func() {
 		cancel()
 		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
 		service.Close()
 	}
+	select {
+	case a := <-address:
+		return "http://" + a, stop, nil
+	case err = <-done:
+	case <-time.After(time.Minute):
+		err = errors.New("the service did not start")
+	}
+	cancel()
+	service.Close()
+	return "", func() {}, err
+}
+
+// Restart stops the service, and starts it again at another address. It returns why it does
+// not start.
+func (s *Service) Restart(t testing.TB, afterRestore bool) error {
+	t.Helper()
+	s.stop()
+	c := s.Config
+	c.Database.URL = forService(t, c.Database.URL)
+	service, err := serve.Open(t.Context(), c, slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError})))
+	require.NoError(t, err)
+	s.URL, s.stop, err = serveUntil(service, afterRestore)
+	return err
 }
 
 // forService brings a database to this version, as its owner, and returns its

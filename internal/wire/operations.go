@@ -174,6 +174,6 @@ var (
 	ListRecords    = Operation[ListRecordsRequest, Page[Record]]{Method: get, Path: "/records", ID: "list-records", Summary: "List records, the newest first", Role: roles.Auditor}
 	ShowRecord     = Operation[RecordAt, Record]{Method: get, Path: "/records/{position}", ID: "show-record", Summary: "Show a record", Role: roles.Auditor}
 	MakeReceipt    = Operation[RecordAt, ledger.Receipt]{Method: get, Path: "/records/{position}/receipt", ID: "make-receipt", Summary: "Hand out the receipt of a record", Role: roles.Auditor}
-	ShowCheckpoint = Operation[Nothing, Checkpoint]{Method: get, Path: "/ledger/checkpoint", ID: "show-checkpoint", Summary: "Sign and show the ledger's size and root", Role: roles.Auditor}
+	ShowCheckpoint = Operation[CheckpointRequest, Checkpoint]{Method: get, Path: "/ledger/checkpoint", ID: "show-checkpoint", Summary: "Sign and show the ledger's size and root, and how it goes on from an older one", Role: roles.Auditor}
 	AuditLedger    = Operation[AuditRequest, Inquiry]{Method: post, Path: "/ledger/audits", ID: "audit-ledger", Summary: "Ask that the whole ledger be recomputed", Role: roles.Auditor, Status: http.StatusAccepted}
 )

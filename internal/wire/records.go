@@ -26,6 +26,13 @@ type Checkpoint struct {
 	Root      string `json:"root"`
 	Signed    string `json:"signed"`
 	PublicKey string `json:"public_key"`
+	// Consistency is there where a size was asked about that is not greater.
+	Consistency []string `json:"consistency,omitempty" doc:"The consistency proof (RFC 9162, section 2.1.4) from the size that was asked about, in base64."`
+}
+
+// CheckpointRequest asks for a checkpoint, and how it goes on from an older one.
+type CheckpointRequest struct {
+	Since int64 `query:"since" minimum:"0" doc:"The size of a checkpoint that was seen before: the answer proves that the ledger goes on from it."`
 }
 
 // Audit is the result of an audit of the ledger.

@@ -631,7 +631,7 @@ func startOn(ctx context.Context, dir, key, url, token string, change ...func(*c
 		token = first.Token
 	}
 	address, done := make(chan string, 1), make(chan error, 1)
-	go func() { done <- service.Serve(ctx, func(a string) { address <- a }) }()
+	go func() { done <- service.Serve(ctx, serve.Start{Ready: func(a string) { address <- a }}) }()
 	r := &running{address: "http://" + <-address, token: token, url: url}
 	r.stop = func() {
 		if r.conn != nil {

@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"golang.org/x/mod/sumdb/note"
+
+	"endeixis/core/ledger"
+	"endeixis/core/plain"
+	"endeixis/internal/client"
+	"endeixis/internal/wire"
+)
+
+// remembersLedger reports whether a profile knows the ledger of a service, by its key.
+func (a *app) remembersLedger(server string) bool {
+	return a.profile.PublicKey != "" && a.profile.Server == server && a.profilePath != ""
+}
+
+// seen is the file with the newest checkpoint that this profile has seen.
+func (a *app) seen() string { return a.profilePath + ".checkpoint" }
+
+// seenBefore returns the newest checkpoint that this profile has seen, and its text, or nothing.
+func (a *app) seenBefore(verifier note.Verifier) (ledger.Checkpoint, string) {
+	text, err := os.ReadFile(a.seen())
+	if err != nil {
+		return ledger.Checkpoint{}, ""
+	}
+	c, err := ledger.OpenCheckpoint(string(text), verifier)
+	if err != nil {
+		a.note("What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.", plain.Text(a.seen()))
+		return ledger.Checkpoint{}, ""
+	}
+	return c, string(text)
+}
+
+// remembered returns the newest checkpoint of the ledger that this profile has seen, or nothing.
+// It fails where the ledger has another key than the profile knows.
+func (a *app) remembered(ctx context.Context, c *client.Client) (string, error) {
+	if !a.remembersLedger(c.Server()) {
+		return "", nil
+	}
+	verifier, err := a.serviceKey("", "", "ledger")
+	if err != nil {
+		return "", err
+	}
+	now, err := c.Checkpoint(ctx, 0)
+	if signsNothing(err) {
+		err = nil // the audit says why
+	} else if err == nil {
+		_, err = a.opened(c.Server(), now, verifier)
+	}
+	_, text := a.seenBefore(verifier)
+	return text, err
+}
+
+// signsNothing reports whether a service says that it signs no checkpoint, for its ledger is not
+// what it has written.
+func signsNothing(err error) bool {
+	problem := (*client.Error)(nil)
+	return errors.As(err, &problem) && problem.Code == "ledger-altered"
+}
+
+// opened reads a checkpoint of a service, by the key that is known of it: a service with another
+// key has another ledger, whatever it says.
+func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (ledger.Checkpoint, error) {
+	out, err := ledger.OpenCheckpoint(c.Signed, verifier)
+	if err != nil {
+		return out, &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s); ask the administrator why before you rely on it", server, a.profile.PublicKey)}
+	}
+	return out, nil
+}
+
+// meet looks whether the ledger of a service goes on from what this profile has seen of it, by
+// a consistency proof, and remembers the newest checkpoint.
+func (a *app) meet(ctx context.Context, c *client.Client) error {
+	if !a.remembersLedger(c.Server()) {
+		return nil
+	}
+	verifier, err := a.serviceKey("", "", "ledger")
+	if err != nil {
+		return err
+	}
+	before, text := a.seenBefore(verifier)
+	now, err := c.Checkpoint(ctx, before.Size)
+	switch {
+	case signsNothing(err):
+		a.note("Take care: %s", plain.Text(err.Error()))
+		return nil
+	case client.Denied(err):
+		return nil // the command itself says so
+	case err != nil:
+		return err
+	}
+	return a.grown(c.Server(), now, verifier, before, text)
+}
+
+// grown checks that a checkpoint goes on from one that was seen before, and remembers it.
+func (a *app) grown(server string, now wire.Checkpoint, verifier note.Verifier, before ledger.Checkpoint, text string) error {
+	newest, err := a.opened(server, now, verifier)
+	if err != nil {
+		return err
+	}
+	if err := ledger.CheckGrowth(before, newest, now.Consistency); err != nil {
+		how := fmt.Sprintf("its first %d records are others now", before.Size)
+		if newest.Size < before.Size {
+			how = fmt.Sprintf("it had %d records, and has %d", before.Size, newest.Size)
+		}
+		return &exit{exitRefused, fmt.Errorf("the ledger of %s does not go on from what was seen of it: %s. It was cut, restored from an older backup, or written anew. Ask the administrator, and rely on nothing of it before. When a backup was restored on purpose, “endeixis record audit --begin-anew” accepts it once", server, how)}
+	}
+	if newest.Size <= before.Size && text != "" {
+		return nil
+	}
+	if err := a.remember(server, now.Signed); err != nil {
+		a.note("What was seen of the ledger cannot be remembered: %s.", err)
+	}
+	return nil
+}
+
+// goesOn checks that the ledger of a service goes on from a checkpoint that was kept, if there
+// is one, and returns the newest, which the profile remembers. key is the one that was given.
+func (a *app) goesOn(ctx context.Context, c *client.Client, key, kept string) (wire.Checkpoint, error) {
+	if key == "" && !a.remembersLedger(c.Server()) {
+		return c.Checkpoint(ctx, 0)
+	}
+	verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
+	if err != nil {
+		return wire.Checkpoint{}, err
+	}
+	var before ledger.Checkpoint
+	if kept != "" {
+		if before, err = ledger.OpenCheckpoint(kept, verifier); err != nil {
+			return wire.Checkpoint{}, usage("the checkpoint that was kept was not signed by this ledger: %s", err)
+		}
+	}
+	now, err := c.Checkpoint(ctx, before.Size)
+	if err != nil {
+		return now, err
+	}
+	return now, a.grown(c.Server(), now, verifier, before, "")
+}
+
+// remember keeps a checkpoint of a ledger that goes on from the one before.
+func (a *app) remember(server, signed string) error {
+	if !a.remembersLedger(server) {
+		return nil
+	}
+	// Written beside and moved, so that one is never half there.
+	next := fmt.Sprintf("%s.%d", a.seen(), os.Getpid())
+	if err := os.WriteFile(next, []byte(signed), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, a.seen())
+}
+
+// forget puts aside what was seen of a ledger.
+func (a *app) forget() error {
+	aside := a.seen() + ".before"
+	err := os.Rename(a.seen(), aside)
+	if errors.Is(err, fs.ErrNotExist) {
+		a.note("Nothing was seen of the ledger by this profile yet.")
+		return nil
+	}
+	if err == nil {
+		a.note("What was seen of the ledger is in %s now. It begins anew.", plain.Text(aside))
+	}
+	return err
+}

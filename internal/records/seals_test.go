@@ -1,0 +1,135 @@
+package records_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/fault"
+	"endeixis/internal/records"
+	"endeixis/internal/store"
+	"endeixis/internal/testkit"
+)
+
+// begun returns a new ledger, and the file of its key.
+func begun(t *testing.T) (*store.Store, *records.Service, string) {
+	t.Helper()
+	s, err := store.Open(t.Context(), testkit.Database(t))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	require.NoError(t, s.Migrate(t.Context()))
+	file := filepath.Join(t.TempDir(), "ledger.key")
+	r := records.New(s, testkit.Now)
+	_, err = r.Init(t.Context(), file, "verify.skerrow.example")
+	require.NoError(t, err)
+	return s, r, file
+}
+
+func write(t *testing.T, s *store.Store, r *records.Service, subjects ...string) error {
+	t.Helper()
+	return s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
+		var entries []records.Entry
+		for _, subject := range subjects {
+			entries = append(entries, records.Entry{Kind: ledger.Drilled, By: "a test", Subject: subject, Body: struct{}{}})
+		}
+		_, err := r.Append(ctx, tx, entries...)
+		return err
+	})
+}
+
+// TestWritersKey: a host without the ledger's key seals what it records with a key of its own
+// file, and the service signs that; with another key it does not.
+func TestWritersKey(t *testing.T) {
+	t.Parallel()
+	s, r, _ := begun(t)
+	require.NoError(t, write(t, s, r, "a", "b"))
+	text, err := r.WritersKey()
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "writers.key")
+	require.NoError(t, os.WriteFile(file, []byte(text+"\n"), 0o600))
+
+	worker := records.New(s, testkit.Now)
+	require.ErrorContains(t, write(t, s, worker, "c"), "no key to seal records with")
+	require.NoError(t, worker.LoadWritersKey(file))
+	_, err = worker.WritersKey()
+	require.Error(t, err, "it has no other key")
+	require.NoError(t, write(t, s, worker, "c"))
+	c, _, err := r.Sign(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, c.Size)
+
+	for _, bad := range []string{"", "endeixis-writers-key-1", text[:len(text)-2], text + "00", text[len("endeixis-writers-key-1 "):], "endeixis-writers-key-1 " + text} {
+		require.NoError(t, os.WriteFile(file, []byte(bad), 0o600))
+		assert.True(t, fault.Is(worker.LoadWritersKey(file), "bad-writers-key"), "%q", bad)
+	}
+	require.NoError(t, os.WriteFile(file, []byte(text[:len(text)-2]+"00"), 0o600))
+	require.NoError(t, worker.LoadWritersKey(file))
+	require.NoError(t, write(t, s, worker, "d"))
+	_, _, err = r.Sign(t.Context())
+	assert.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+}
+
+// TestResume: the ledger of an earlier version is sealed once; one that does not go on from
+// what is known beside the key is not gone on from, unless somebody says so.
+func TestResume(t *testing.T) {
+	t.Parallel()
+	s, r, file := begun(t)
+	require.NoError(t, write(t, s, r, "a", "b"))
+	_, err := s.Pool.Exec(t.Context(), `DELETE FROM seals`) // as an earlier version leaves it
+	require.NoError(t, err)
+	again := func(afterRestore bool) (*records.Service, error) {
+		r := records.New(s, testkit.Now)
+		require.NoError(t, r.LoadKey(t.Context(), file))
+		return r, r.Resume(t.Context(), afterRestore)
+	}
+	r, err = again(false)
+	require.NoError(t, err)
+	c, signed, err := r.Sign(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, c.Size)
+	kept, err := os.ReadFile(file + ".checkpoint")
+	require.NoError(t, err)
+	assert.Equal(t, signed, string(kept))
+	// From then on nothing is sealed that stands there.
+	_, err = s.Pool.Exec(t.Context(), `DELETE FROM seals`)
+	require.NoError(t, err)
+	r, err = again(false)
+	require.NoError(t, err)
+	report, err := r.Audit(t.Context(), "", func(int64, int64) {})
+	require.NoError(t, err)
+	assert.False(t, report.Clean)
+	assert.Contains(t, report.Sentence, "Record 0 is not sealed")
+
+	// A checkpoint that is none of this ledger.
+	require.NoError(t, os.WriteFile(file+".checkpoint", []byte("x"), 0o600))
+	_, err = again(false)
+	assert.True(t, fault.Is(err, "checkpoint-stray"), "%v", err)
+	_, err = again(true)
+	assert.True(t, fault.Is(err, "checkpoint-stray"), "nor after a restore: %v", err)
+
+	// A ledger that is another, with as many records and more.
+	other, o, _ := begun(t)
+	require.NoError(t, write(t, other, o, "x", "y", "z"))
+	o = records.New(other, func() time.Time { return testkit.Now().Add(time.Hour) })
+	key, err := s.ServiceKey(t.Context())
+	require.NoError(t, err)
+	_, err = other.Pool.Exec(t.Context(), `ALTER TABLE service_key DISABLE TRIGGER append_only; UPDATE service_key SET public_key = '`+key.PublicKey+`'`)
+	require.NoError(t, err)
+	require.NoError(t, o.LoadKey(t.Context(), file))
+	require.NoError(t, os.WriteFile(file+".checkpoint", kept, 0o600))
+	err = o.Resume(t.Context(), false)
+	assert.True(t, fault.Is(err, "ledger-older"), "%v", err)
+	assert.ErrorContains(t, err, "its first records are others")
+	require.NoError(t, o.Resume(t.Context(), true))
+	last, err := other.Record(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Contains(t, string(last.Body), `"before":{"size":2`)
+	_, _, err = o.Sign(t.Context())
+	assert.ErrorContains(t, err, "was not written by it", "a restored database has the seals of this key")
+}
