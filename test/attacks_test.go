@@ -384,8 +384,10 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 
 	// The whole of it, as a program of one's own would do it: the key of Corran, which nobody
 	// has admitted, is admitted, by a curator's name.
-	stranger := func(first int64, leaves []tlog.Hash) []byte {
-		return ledger.Seal([]byte("a guess"), first, leaves)
+	stranger := func(last *store.Seal, first int64, records []*store.Record, leaves []tlog.Hash) (store.Seal, error) {
+		over := ledger.OverLeaves(leaves)
+		seal := ledger.Seal{First: first, Records: int64(len(records)), Decisions: last.Decisions + 1, Over: over}
+		return store.Seal{First: first, Records: seal.Records, Decisions: seal.Decisions, Over: over[:], MAC: seal.MAC([]byte("a guess"))}, nil
 	}
 	forge := func(t *testing.T) {
 		t.Helper()
@@ -407,7 +409,7 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))
 	// A seal that is taken away, or another's, is no better.
-	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT max(position), 1, (SELECT seal FROM seals LIMIT 1) FROM ledger_records`} {
+	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT (SELECT max(position) FROM ledger_records), records, decisions, over_leaves, mac FROM seals ORDER BY first LIMIT 1`} {
 		altered(t, s, sql)
 		_, err = c.Checkpoint(t.Context(), 0)
 		assert.ErrorContains(t, err, "Nothing is signed", sql)

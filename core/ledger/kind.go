@@ -1,5 +1,7 @@
 package ledger
 
+import "slices"
+
 // A Kind says what a record is about.
 type Kind string
 
@@ -45,6 +47,19 @@ const (
 	TokenIssued  Kind = "token-issued"
 	TokenRevoked Kind = "token-revoked"
 )
+
+// Decides reports whether records of a kind say what is judged by: what the policy asks, what is
+// waived, who publishes, which keys there are and where they stand. From these alone, in their
+// order, follows the basis of every verdict.
+func (k Kind) Decides() bool { return slices.Contains(deciding, k) }
+
+var deciding = []Kind{
+	PolicySet, WaiverGranted, WaiverEnded, PublisherAdded, PublisherChanged, KeyImported, KeyStep,
+	SightingNoted, ConflictResolved, AdmissionProposed, ProposalDeclined, RowsAdopted,
+}
+
+// Deciding lists the kinds that decide.
+func Deciding() []Kind { return slices.Clone(deciding) }
 
 // Kinds lists every kind of record.
 func Kinds() []Kind {

@@ -226,15 +226,20 @@ func TestExtend(t *testing.T) {
 func TestSeal(t *testing.T) {
 	key := []byte("the writers' key")
 	a, b := Leaf([]byte("a")), Leaf([]byte("b"))
-	seal := Seal(key, 7, []tlog.Hash{a, b})
-	require.True(t, Sealed(key, seal, 7, []tlog.Hash{a, b}))
-	for what, holds := range map[string]bool{
-		"another place": Sealed(key, seal, 8, []tlog.Hash{a, b}), "another order": Sealed(key, seal, 7, []tlog.Hash{b, a}),
-		"one less": Sealed(key, seal, 7, []tlog.Hash{a}), "one more": Sealed(key, seal, 7, []tlog.Hash{a, b, b}),
-		"another key": Sealed([]byte("x"), seal, 7, []tlog.Hash{a, b}), "no seal": Sealed(key, nil, 7, []tlog.Hash{a, b}), "half of it": Sealed(key, seal[:16], 7, []tlog.Hash{a, b}),
+	seal := Seal{First: 7, Records: 2, Decisions: 1, Over: OverLeaves([]tlog.Hash{a, b})}
+	mac := seal.MAC(key)
+	require.True(t, seal.Genuine(key, mac))
+	for what, change := range map[string]func(*Seal){
+		"another place": func(s *Seal) { s.First++ }, "one less": func(s *Seal) { s.Records-- }, "a decision less": func(s *Seal) { s.Decisions-- },
+		"another order": func(s *Seal) { s.Over = OverLeaves([]tlog.Hash{b, a}) }, "other records": func(s *Seal) { s.Over = OverLeaves([]tlog.Hash{a, a}) },
 	} {
-		assert.False(t, holds, what)
+		other := seal
+		change(&other)
+		assert.False(t, other.Genuine(key, mac), what)
 	}
+	assert.False(t, seal.Genuine([]byte("x"), mac), "another key")
+	assert.False(t, seal.Genuine(key, nil), "no MAC")
+	assert.False(t, seal.Genuine(key, mac[:16]), "half of it")
 }
 
 func TestAuditNamesTheFirstDifference(t *testing.T) {

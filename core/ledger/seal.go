@@ -12,24 +12,41 @@ import (
 // sealHead keeps a seal apart from every other use of the key.
 const sealHead = "endeixis seal 1\n"
 
-// Seal returns a MAC (HMAC-SHA-256) over the place of records that were appended together and
-// the hashes of their leaves. Only who has the writers' key can make one: a record that somebody
-// puts where records are stored has none, and neither has one that is moved.
-func Seal(key []byte, first int64, leaves []tlog.Hash) []byte {
-	h := hmac.New(sha256.New, key)
-	h.Write([]byte(sealHead))
-	h.Write(binary.BigEndian.AppendUint64(nil, uint64(first)))
-	h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(leaves))))
+// A Seal is over records that were appended together. Its MAC can be made by nobody who does
+// not have the writers' key: a record that somebody puts where records are stored has none, and
+// neither has one that is moved.
+type Seal struct {
+	// First is the position of the first of them, and Records how many they are.
+	First, Records int64
+	// Decisions counts all records that decide, see [Kind.Decides], from the ledger's first to
+	// the last of these: none of them can be passed over.
+	Decisions int64
+	// Over is the digest over their leaves, see [OverLeaves].
+	Over [sha256.Size]byte
+}
+
+// OverLeaves returns the SHA-256 over the hashes of leaves, one behind the other.
+func OverLeaves(leaves []tlog.Hash) [sha256.Size]byte {
+	h := sha256.New()
 	for _, leaf := range leaves {
 		h.Write(leaf[:])
 	}
+	return [sha256.Size]byte(h.Sum(nil))
+}
+
+// MAC returns the HMAC-SHA-256 over the seal.
+func (s Seal) MAC(key []byte) []byte {
+	h := hmac.New(sha256.New, key)
+	h.Write([]byte(sealHead))
+	for _, n := range []int64{s.First, s.Records, s.Decisions} {
+		h.Write(binary.BigEndian.AppendUint64(nil, uint64(n)))
+	}
+	h.Write(s.Over[:])
 	return h.Sum(nil)
 }
 
-// Sealed reports whether a seal is that of the records.
-func Sealed(key, seal []byte, first int64, leaves []tlog.Hash) bool {
-	return hmac.Equal(seal, Seal(key, first, leaves))
-}
+// Genuine reports whether a MAC is that of the seal.
+func (s Seal) Genuine(key, mac []byte) bool { return hmac.Equal(mac, s.MAC(key)) }
 
 // Extend returns the root of the tree that leaves make of one whose checkpoint is known, and
 // the hashes that are stored for them, as [Grow] does. Of what is stored it believes only what

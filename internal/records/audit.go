@@ -146,7 +146,7 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		if len(hashes) == 0 {
 			return nil
 		}
-		if err := seals.take(r.Position, hashes[0]); err != nil {
+		if err := seals.take(r.Position, kindOf(r.Body), hashes[0]); err != nil {
 			return err
 		}
 		return tree.take(r.Position, hashes)
@@ -198,12 +198,14 @@ type sealCheck struct {
 	ahead  []store.Seal
 	leaves []tlog.Hash
 	next   int64
-	bad    int64
-	what   string // what is wrong with the first that is
+	// decisions counts the records that decide up to the next.
+	decisions int64
+	bad       int64
+	what      string // what is wrong with the first that is
 }
 
-// take takes the leaf of the record at a position, one after another.
-func (c *sealCheck) take(position int64, leaf tlog.Hash) error {
+// take takes the leaf of the record at a position, one after another, and its kind.
+func (c *sealCheck) take(position int64, kind ledger.Kind, leaf tlog.Hash) error {
 	if c.what != "" {
 		return nil
 	}
@@ -219,11 +221,14 @@ func (c *sealCheck) take(position int64, leaf tlog.Hash) error {
 	}
 	c.leaves = append(c.leaves, leaf)
 	c.next = position + 1
+	if kind.Decides() {
+		c.decisions++
+	}
 	seal := c.ahead[0]
 	if int64(len(c.leaves)) < seal.Records {
 		return nil
 	}
-	if !ledger.Sealed(c.key, seal.Seal, seal.First, c.leaves) {
+	if !holds(c.key, seal, c.leaves) || seal.Decisions != c.decisions {
 		c.bad, c.what = seal.First, fmt.Sprintf("it, or one of the %d behind it, was not written by this program", seal.Records-1)
 	}
 	c.ahead, c.leaves = c.ahead[1:], c.leaves[:0]

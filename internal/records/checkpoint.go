@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 
 	"golang.org/x/mod/sumdb/note"
-	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
@@ -281,44 +280,4 @@ func (s *Service) ProveGrowth(ctx context.Context, older int64) (c ledger.Checkp
 	}
 	proof, err = ledger.ProveGrowth(older, c.Size, s.store.Hashes(ctx))
 	return c, signed, proof, err
-}
-
-// sealedLeaves reads the leaves of records, of which each has to be sealed.
-func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, end int64) ([]tlog.Hash, error) {
-	if first == end {
-		return nil, nil
-	}
-	leaves, err := reads.Leaves(ctx, first, end)
-	if err != nil {
-		return nil, altered("%s", err)
-	}
-	for at := first; at < end; {
-		seals, err := reads.Seals(ctx, at, 1000)
-		if err != nil {
-			return nil, err
-		}
-		if len(seals) == 0 {
-			return nil, altered("nobody has sealed record %d", at)
-		}
-		for _, seal := range seals {
-			if at == end {
-				break
-			}
-			if seal.First != at || seal.Records < 1 {
-				return nil, altered("nobody has sealed record %d", at)
-			}
-			if seal.First+seal.Records > end { // more than was asked for: what it is over is read whole
-				more, err := reads.Leaves(ctx, end, seal.First+seal.Records)
-				if err != nil {
-					return nil, altered("%s", err)
-				}
-				leaves, end = append(leaves, more...), seal.First+seal.Records
-			}
-			if !ledger.Sealed(s.writersKey(), seal.Seal, at, leaves[at-first:at-first+seal.Records]) {
-				return nil, altered("record %d, or one of the %d behind it, was not written by it", at, seal.Records-1)
-			}
-			at += seal.Records
-		}
-	}
-	return leaves, nil
 }

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"golang.org/x/mod/sumdb/note"
-	"golang.org/x/mod/sumdb/tlog"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
@@ -91,7 +90,7 @@ func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (i
 	if key == nil {
 		return 0, errors.New("this process has no key to seal records with")
 	}
-	if err := tx.Append(ctx, rows, func(first int64, leaves []tlog.Hash) []byte { return ledger.Seal(key, first, leaves) }); err != nil {
+	if err := tx.Append(ctx, rows, sealer(key)); err != nil {
 		return 0, err
 	}
 	return rows[0].Position, nil

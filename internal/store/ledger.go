@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -65,7 +66,18 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_hashes (index, hash) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, indexes, values); err != nil {
 		return err
 	}
-	if err := t.AddSeal(ctx, Seal{size, int64(n), seal(size, hashes)}); err != nil {
+	var before *Seal
+	switch last, err := t.LastSeal(ctx); {
+	case err == nil:
+		before = &last
+	case !errors.Is(err, ErrNotFound):
+		return err
+	}
+	made, err := seal(before, size, records, hashes)
+	if err != nil {
+		return err
+	}
+	if err := t.AddSeal(ctx, made); err != nil {
 		return err
 	}
 	if _, err := t.tx.ExecContext(ctx, `UPDATE ledger_state SET size = $1`, size+int64(n)); err != nil {

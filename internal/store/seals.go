@@ -7,29 +7,60 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 )
 
-// A Seal is the MAC over records that were appended together, see [ledger.Seal].
+// A Seal is one with its MAC, as stored.
 type Seal struct {
-	First   int64  `db:"first"`
-	Records int64  `db:"records"`
-	Seal    []byte `db:"seal"`
+	First     int64  `db:"first"`
+	Records   int64  `db:"records"`
+	Decisions int64  `db:"decisions"`
+	Over      []byte `db:"over_leaves"`
+	MAC       []byte `db:"mac"`
 }
 
-// A Sealer computes the seal of records that are appended together.
-type Sealer func(first int64, leaves []tlog.Hash) []byte
+const selectSeals = `SELECT first, records, decisions, over_leaves, mac FROM seals `
 
-// Seals lists the seals of the records from a position on, a page of them. first is that of a
-// seal, or the end of one.
+// A Sealer makes the seal of records that are appended behind the last seal, which is nil for
+// the first.
+type Sealer func(last *Seal, first int64, records []*Record, leaves []tlog.Hash) (Seal, error)
+
+// Seals lists the seals of the records from a position on, a page of them.
 func (s Reads) Seals(ctx context.Context, first int64, limit int) ([]Seal, error) {
 	out := []Seal{}
-	err := s.q.SelectContext(ctx, &out, `SELECT first, records, seal FROM seals WHERE first >= $1 ORDER BY first LIMIT $2`, first, limit)
+	err := s.q.SelectContext(ctx, &out, selectSeals+`WHERE first >= $1 ORDER BY first LIMIT $2`, first, limit)
+	return out, explain(err)
+}
+
+// LastSeal returns the newest seal, or [ErrNotFound].
+func (s Reads) LastSeal(ctx context.Context) (Seal, error) {
+	var out Seal
+	err := s.q.GetContext(ctx, &out, selectSeals+`ORDER BY first DESC LIMIT 1`)
 	return out, explain(err)
 }
 
 // SealsOver lists the seals over records at some positions.
 func (s Reads) SealsOver(ctx context.Context, positions []int64) ([]Seal, error) {
 	out := []Seal{}
-	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT s.* FROM unnest($1::bigint[]) p (position)
-		CROSS JOIN LATERAL (SELECT first, records, seal FROM seals WHERE first <= p.position ORDER BY first DESC LIMIT 1) s ORDER BY first`, positions)
+	err := s.q.SelectContext(ctx, &out, selectSeals+`WHERE first IN (SELECT (SELECT max(o.first) FROM seals o WHERE o.first <= p) FROM unnest($1::bigint[]) p) ORDER BY first`, positions)
+	return out, explain(err)
+}
+
+// LeavesOf reads the leaf hashes that stand beside the records of some seals, by position.
+func (s Reads) LeavesOf(ctx context.Context, seals []Seal) (map[int64]tlog.Hash, error) {
+	firsts, counts := make([]int64, len(seals)), make([]int64, len(seals))
+	for i, seal := range seals {
+		firsts[i], counts[i] = seal.First, seal.Records
+	}
+	rows := []struct {
+		Position int64  `db:"position"`
+		Leaf     []byte `db:"leaf"`
+	}{}
+	err := s.q.SelectContext(ctx, &rows, `SELECT r.position, r.leaf FROM unnest($1::bigint[], $2::bigint[]) s (first, records)
+		JOIN ledger_records r ON r.position >= s.first AND r.position < s.first + s.records`, firsts, counts)
+	out := make(map[int64]tlog.Hash, len(rows))
+	for _, r := range rows {
+		if len(r.Leaf) == tlog.HashSize {
+			out[r.Position] = tlog.Hash(r.Leaf)
+		}
+	}
 	return out, explain(err)
 }
 
@@ -55,10 +86,17 @@ func (s Reads) Leaves(ctx context.Context, first, end int64) ([]tlog.Hash, error
 	return out, nil
 }
 
-// AddSeal stores the seal of records that were appended before there were seals.
+// AddSeal stores the seal of records.
 func (t *Tx) AddSeal(ctx context.Context, s Seal) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO seals (first, records, seal) VALUES ($1, $2, $3)`, s.First, s.Records, s.Seal)
+	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO seals (first, records, decisions, over_leaves, mac) VALUES (:first, :records, :decisions, :over_leaves, :mac)`, s)
 	return err
+}
+
+// RecordsOf reads the records of some kinds from a position on, in order, a page of them.
+func (s Reads) RecordsOf(ctx context.Context, kinds []string, from int64, limit int) ([]Record, error) {
+	out := []Record{}
+	err := s.q.SelectContext(ctx, &out, `SELECT * FROM ledger_records WHERE kind = ANY($1) AND position >= $2 ORDER BY position LIMIT $3`, kinds, from, limit)
+	return out, explain(err)
 }
 
 // LockLedger keeps others from appending until the transaction ends, and returns the size.

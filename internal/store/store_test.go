@@ -76,8 +76,10 @@ func TestNewerSchemaIsLeftAlone(t *testing.T) {
 }
 
 // sealer seals with a key of the tests.
-func sealer(first int64, leaves []tlog.Hash) []byte {
-	return ledger.Seal([]byte("a key of the tests"), first, leaves)
+func sealer(_ *store.Seal, first int64, records []*store.Record, leaves []tlog.Hash) (store.Seal, error) {
+	over := ledger.OverLeaves(leaves)
+	seal := ledger.Seal{First: first, Records: int64(len(records)), Over: over}
+	return store.Seal{First: first, Records: seal.Records, Over: over[:], MAC: seal.MAC([]byte("a key of the tests"))}, nil
 }
 
 // TestAppendOnly tries to change history by every means SQL has.

@@ -36,7 +36,8 @@ const selectStructure = `
 	SELECT 'policy ' || p.policyname || ' on ' || p.tablename FROM pg_policies p WHERE p.schemaname = 'public'
 	UNION ALL
 	SELECT 'column ' || c.relname || '.' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' not null' ELSE '' END
-		|| coalesce(CASE WHEN a.attgenerated <> '' THEN ' generated ' ELSE ' default ' END || regexp_replace(pg_get_expr(d.adbin, d.adrelid), '\s+', ' ', 'g'), '') || CASE a.attidentity WHEN '' THEN '' ELSE ' identity ' || a.attidentity::text END
+		|| coalesce(CASE WHEN a.attgenerated <> '' THEN ' generated ' ELSE ' default ' END || regexp_replace(pg_get_expr(d.adbin, d.adrelid), '\s+', ' ', 'g'), '') 
+		|| CASE a.attidentity WHEN '' THEN '' ELSE ' identity ' || a.attidentity::text END
 	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
 	WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped AND c.relname NOT LIKE 'river%' AND c.relname <> 'goose_db_version'
 	UNION ALL

@@ -1,0 +1,246 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+
+	"golang.org/x/mod/sumdb/tlog"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/store"
+)
+
+// sealOf reads a stored seal. A seal that is none is genuine for nobody.
+func sealOf(s store.Seal) ledger.Seal {
+	out := ledger.Seal{First: s.First, Records: s.Records, Decisions: s.Decisions}
+	copy(out.Over[:], s.Over)
+	return out
+}
+
+// sealed makes the seal of records that were appended behind others.
+func sealed(key []byte, before int64, first int64, kinds []ledger.Kind, leaves []tlog.Hash) store.Seal {
+	seal := ledger.Seal{First: first, Records: int64(len(leaves)), Decisions: before, Over: ledger.OverLeaves(leaves)}
+	for _, kind := range kinds {
+		if kind.Decides() {
+			seal.Decisions++
+		}
+	}
+	return store.Seal{First: seal.First, Records: seal.Records, Decisions: seal.Decisions, Over: seal.Over[:], MAC: seal.MAC(key)}
+}
+
+// sealer seals what is appended. What it goes on from has to be sealed itself: nobody is to have
+// decisions counted that were put in, or forgotten that were taken out.
+func sealer(key []byte) store.Sealer {
+	return func(last *store.Seal, first int64, records []*store.Record, leaves []tlog.Hash) (store.Seal, error) {
+		before := int64(0)
+		switch {
+		case last == nil && first > 0:
+			return store.Seal{}, altered("nobody has sealed record 0")
+		case last != nil && (last.First+last.Records != first || !sealOf(*last).Genuine(key, last.MAC)):
+			return store.Seal{}, altered("nobody has sealed record %d", first-1)
+		case last != nil:
+			before = last.Decisions
+		}
+		kinds := make([]ledger.Kind, len(records))
+		for i, r := range records {
+			kinds[i] = ledger.Kind(r.Kind)
+		}
+		return sealed(key, before, first, kinds, leaves), nil
+	}
+}
+
+// sealedEarlier bounds how many records of an earlier version are sealed together.
+const sealedEarlier = 2000
+
+// sealEarlier seals the records that an earlier version has appended, if there are any and none
+// was sealed yet.
+func (s *Service) sealEarlier(ctx context.Context) error {
+	key := s.writersKey()
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if _, err := tx.LockLedger(ctx); err != nil {
+			return err
+		}
+		if there, err := tx.Seals(ctx, 0, 1); err != nil || len(there) > 0 {
+			return err
+		}
+		var kinds []ledger.Kind
+		var leaves []tlog.Hash
+		first, decisions := int64(0), int64(0)
+		flush := func() error {
+			if len(leaves) == 0 {
+				return nil
+			}
+			seal := sealed(key, decisions, first, kinds, leaves)
+			first, decisions, kinds, leaves = first+seal.Records, seal.Decisions, kinds[:0], leaves[:0]
+			return tx.AddSeal(ctx, seal)
+		}
+		if err := tx.EachRecord(ctx, func(r store.Record) error {
+			kinds, leaves = append(kinds, kindOf(r.Body)), append(leaves, ledger.Leaf(r.Body))
+			if len(leaves) < sealedEarlier {
+				return nil
+			}
+			return flush()
+		}); err != nil {
+			return err
+		}
+		return flush()
+	})
+}
+
+// kindOf reads the kind in a record's own text, or nothing.
+func kindOf(body []byte) ledger.Kind {
+	var said struct {
+		Kind ledger.Kind `json:"kind"`
+	}
+	if json.Unmarshal(body, &said) != nil {
+		return ""
+	}
+	return said.Kind
+}
+
+// sealedLeaves reads the leaves of records, of which each has to be sealed.
+func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, end int64) ([]tlog.Hash, error) {
+	if first == end {
+		return nil, nil
+	}
+	leaves, err := reads.Leaves(ctx, first, end)
+	if err != nil {
+		return nil, altered("%s", err)
+	}
+	key := s.writersKey()
+	for at := first; at < end; {
+		seals, err := reads.Seals(ctx, at, 1000)
+		if err != nil {
+			return nil, err
+		}
+		if len(seals) == 0 {
+			return nil, altered("nobody has sealed record %d", at)
+		}
+		for _, seal := range seals {
+			if at == end {
+				break
+			}
+			if seal.First != at || seal.Records < 1 {
+				return nil, altered("nobody has sealed record %d", at)
+			}
+			if behind := seal.First + seal.Records; behind > end { // what a seal is over is taken whole
+				more, err := reads.Leaves(ctx, end, behind)
+				if err != nil {
+					return nil, altered("%s", err)
+				}
+				leaves, end = append(leaves, more...), behind
+			}
+			if !holds(key, seal, leaves[at-first:at-first+seal.Records]) {
+				return nil, altered("record %d, or one of the %d behind it, was not written by it", at, seal.Records-1)
+			}
+			at += seal.Records
+		}
+	}
+	return leaves, nil
+}
+
+// holds reports whether a seal is genuine, and over the leaves.
+func holds(key []byte, seal store.Seal, leaves []tlog.Hash) bool {
+	s := sealOf(seal)
+	return s.Genuine(key, seal.MAC) && s.Over == ledger.OverLeaves(leaves)
+}
+
+// decisionsAtOnce bounds how many records that decide are read at a time.
+const decisionsAtOnce = 1000
+
+// Decisions calls f for each record that decides, see [ledger.Kind.Decides], from a position on,
+// in order: with its own text, which is sealed. known is how many there are before the position.
+// None of them is passed over: it returns a fault “ledger-altered” where one is missing, was
+// changed, or was not written by this program.
+func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known int64, f func(position int64, body []byte) error) error {
+	key := s.writersKey()
+	if key == nil {
+		return errors.New("this process has no key of the ledger's writers")
+	}
+	kinds := []string{}
+	for _, kind := range ledger.Deciding() {
+		kinds = append(kinds, string(kind))
+	}
+	size, err := reads.LedgerSize(ctx)
+	if err != nil {
+		return err
+	}
+	for next := from; ; {
+		page, err := reads.RecordsOf(ctx, kinds, next, decisionsAtOnce)
+		if err != nil {
+			return err
+		}
+		if err := s.genuine(ctx, reads, key, page); err != nil {
+			return err
+		}
+		for _, r := range page {
+			known++
+			if err := f(r.Position, r.Body); err != nil {
+				return err
+			}
+			next = r.Position + 1
+		}
+		if len(page) < decisionsAtOnce {
+			break
+		}
+	}
+	last, err := reads.LastSeal(ctx)
+	if errors.Is(err, store.ErrNotFound) && size == 0 {
+		return nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	switch {
+	case err != nil || last.First+last.Records != size || !sealOf(last).Genuine(key, last.MAC):
+		return altered("nobody has sealed record %d", size-1)
+	case last.Decisions != known:
+		return altered("%d records decide what is judged by, and %d are there", last.Decisions, known)
+	}
+	return nil
+}
+
+// genuine holds records against their seals: their texts, their places, and their kinds.
+func (s *Service) genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Record) error {
+	if len(page) == 0 {
+		return nil
+	}
+	positions := make([]int64, len(page))
+	for i, r := range page {
+		positions[i] = r.Position
+		if leaf := ledger.Leaf(r.Body); !slices.Equal(r.Leaf, leaf[:]) || string(kindOf(r.Body)) != r.Kind {
+			return altered("record %d is not as it was written", r.Position)
+		}
+	}
+	seals, err := reads.SealsOver(ctx, positions)
+	if err != nil {
+		return err
+	}
+	leaves, err := reads.LeavesOf(ctx, seals)
+	if err != nil {
+		return err
+	}
+	at := 0
+	for _, seal := range seals {
+		over := make([]tlog.Hash, 0, seal.Records)
+		for p := seal.First; p < seal.First+seal.Records; p++ {
+			leaf, ok := leaves[p]
+			if !ok {
+				return altered("record %d is not there", p)
+			}
+			over = append(over, leaf)
+		}
+		if !holds(key, seal, over) {
+			return altered("record %d, or one of the %d behind it, was not written by it", seal.First, seal.Records-1)
+		}
+		for at < len(positions) && positions[at] >= seal.First && positions[at] < seal.First+seal.Records {
+			at++
+		}
+	}
+	if at < len(positions) {
+		return altered("nobody has sealed record %d", positions[at])
+	}
+	return nil
+}
