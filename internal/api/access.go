@@ -7,7 +7,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"endeixis/core/plain"
 	"endeixis/internal/access"
+	"endeixis/internal/fault"
 	"endeixis/internal/roles"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
@@ -47,8 +49,14 @@ func (a *API) registerAccess() {
 		if err != nil {
 			return answer(wire.Status{}, err)
 		}
+		out := wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names()}
 		policies, err := a.Policy.InForce(ctx, 0)
-		return answer(wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(), Policy: policies.Version}, err)
+		if fault.Is(err, "ledger-altered") {
+			out.Trouble = plain.Text(err.Error()) // whoever looks after it has to be told
+			return &out, nil
+		}
+		out.Policy = policies.Version
+		return answer(out, err)
 	})
 	handle(a, wire.AddUser, func(ctx context.Context, in *wire.AddUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)

@@ -238,6 +238,10 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}
+	if _, _, err := a.Records.Sign(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "no checkpoint can be signed: %s\n", plain.Text(err.Error()))
+		return
+	}
 	if keys, err := a.Keys.Unreadable(ctx); err != nil || len(keys) > 0 {
 		c.String(http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys), strings.Join(keys, ", "))
 		return
@@ -248,10 +252,6 @@ func (a *API) ready(c *gin.Context) {
 	}
 	if differences, err := a.Query.Structure(ctx); err != nil || len(differences) > 0 {
 		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
-		return
-	}
-	if _, _, err := a.Records.Sign(ctx); err != nil {
-		c.String(http.StatusServiceUnavailable, "no checkpoint can be signed: %s\n", plain.Text(err.Error()))
 		return
 	}
 	ahead := a.Clock.Ahead()

@@ -173,7 +173,7 @@ func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow boo
 			since = &with.size
 		}
 		if since != nil {
-			if outdated, err = tx.BasisChanged(ctx, *since); err != nil {
+			if outdated, err = s.keys.DecidedSince(ctx, tx, *since); err != nil {
 				return err
 			}
 		}

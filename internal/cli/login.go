@@ -151,7 +151,11 @@ func (a *app) statusCommand() *cobra.Command {
 			g.add("signed in", fmt.Sprintf("%s (%s)", me.Name, me.Role))
 			g.add("depots", strings.Join(s.Depots, ", "))
 			g.add("records", strconv.FormatInt(s.Records, 10))
-			g.add("policy", "version "+strconv.FormatInt(s.Policy, 10))
+			if s.Trouble == "" {
+				g.add("policy", "version "+strconv.FormatInt(s.Policy, 10))
+			} else {
+				g.add("trouble", s.Trouble)
+			}
 			g.add("public key", s.PublicKey)
 			return a.print(struct {
 				Server string `json:"server"`

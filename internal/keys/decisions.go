@@ -2,16 +2,15 @@ package keys
 
 import (
 	"context"
-	"errors"
+	"slices"
 	"strings"
 	"time"
 
 	"endeixis/core/keyring"
-	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
-	"endeixis/internal/records"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 )
 
@@ -72,11 +71,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, err
 	}
 	policy := policies.Of(a.Publisher)
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error {
-		ring, err := s.snapshotIn(ctx, tx)
-		if err != nil {
-			return err
-		}
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error {
 		row.Publisher, row.Role = a.Publisher, string(a.Role)
 		v, err := s.view(ring, row, e, policy, a.Until)
 		if err != nil {
@@ -92,22 +87,10 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			}
 			return f.Advise("%s", strings.Join(f.Facts, " "))
 		}
-		body := struct {
-			Fingerprint openpgp.Fingerprint   `json:"fingerprint"`
-			From        keyring.State         `json:"from"`
-			To          keyring.State         `json:"to"`
-			Publisher   string                `json:"publisher"`
-			Role        keyring.Role          `json:"role"`
-			Reason      string                `json:"reason"`
-			Sightings   []int64               `json:"sightings"`
-			Anchors     []openpgp.Fingerprint `json:"anchors"`
-			Policy      int64                 `json:"policy"`
-			ProposedBy  string                `json:"proposed_by,omitempty"`
-			Until       *time.Time            `json:"until,omitempty"`
-			// RestsOn are those of the anchors without which it could not have
-			// been admitted.
-			RestsOn []openpgp.Fingerprint `json:"rests_on,omitempty"`
-		}{fp, keyring.Candidate, keyring.Admitted, a.Publisher, a.Role, a.Reason, []int64{}, []openpgp.Fingerprint{}, policies.Version, "", a.Until, nil}
+		body := recorded.KeyStep{
+			Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: a.Publisher, Role: a.Role, Reason: a.Reason,
+			Sightings: []int64{}, Anchors: []openpgp.Fingerprint{}, Policy: policies.Version, Until: a.Until,
+		}
 		for _, sighting := range e.sightings {
 			body.Sightings = append(body.Sightings, sighting.Position)
 		}
@@ -129,18 +112,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			}
 			body.ProposedBy = v.Proposal.By
 		}
-		if err := tx.DecideProposal(ctx, fp.Bytes(), "admitted"); err != nil {
-			return err
-		}
-		change := store.KeyChange{Fingerprint: fp.Bytes(), At: s.now(), To: string(keyring.Admitted), By: by, Reason: a.Reason, Until: a.Until}
-		for _, anchor := range body.RestsOn {
-			change.RestsOn = append(change.RestsOn, string(anchor))
-		}
-		position, err := s.step(ctx, tx, change, body)
-		if err != nil {
-			return err
-		}
-		return tx.SetPublisher(ctx, fp.Bytes(), a.Publisher, string(a.Role), position)
+		_, err = s.records.Decide(ctx, tx, by, string(fp), body)
+		return err
 	})
 }
 
@@ -164,17 +137,8 @@ func roleWord(role string) string {
 
 // propose keeps what the first of two curators wants.
 func (s *Service) propose(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, a Admission) error {
-	position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.AdmissionProposed, By: by, Subject: string(fp), Body: struct {
-		Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-		Publisher   string              `json:"publisher"`
-		Role        keyring.Role        `json:"role"`
-		Reason      string              `json:"reason"`
-		Until       *time.Time          `json:"until,omitempty"`
-	}{fp, a.Publisher, a.Role, a.Reason, a.Until}})
-	if err != nil {
-		return err
-	}
-	return tx.AddProposal(ctx, store.Proposal{Fingerprint: fp.Bytes(), Publisher: a.Publisher, Role: string(a.Role), Reason: a.Reason, By: by, At: s.now(), Position: position, Until: a.Until})
+	_, err := s.records.Decide(ctx, tx, by, string(fp), recorded.AdmissionProposed{Fingerprint: fp, Publisher: a.Publisher, Role: a.Role, Reason: a.Reason, Until: a.Until})
+	return err
 }
 
 // Decline turns a proposal down, or takes it back.
@@ -186,21 +150,13 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 	if err := fault.Reason(reason, "Declining a proposal"); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, _ store.Key, e evidence) error {
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, _ *keyring.Keyring, _ store.Key, e evidence) error {
 		if len(e.proposals) == 0 {
 			return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
 		}
 		p := e.proposals[0]
-		_, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.ProposalDeclined, By: by, Subject: string(fp), Body: struct {
-			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-			Proposal    int64               `json:"proposal"`
-			ProposedBy  string              `json:"proposed_by"`
-			Reason      string              `json:"reason"`
-		}{fp, p.Position, p.By, reason}})
-		if err != nil {
-			return err
-		}
-		return tx.DecideProposal(ctx, fp.Bytes(), "declined")
+		_, err := s.records.Decide(ctx, tx, by, string(fp), recorded.ProposalDeclined{Fingerprint: fp, Proposal: p.Position, ProposedBy: p.By, Reason: reason})
+		return err
 	})
 }
 
@@ -208,16 +164,9 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 // they were; what rests on it is judged again, see [Consequences].
 func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) (View, error) {
 	var asked int64
-	v, err := s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal", func(ctx context.Context, tx *store.Tx, at time.Time, row store.Key) error {
-		cert, err := s.ring.certificate(row)
-		if err != nil {
-			return err
-		}
-		ring, err := s.snapshotIn(ctx, tx)
-		if err != nil {
-			return err
-		}
-		asked, err = s.fell(ctx, tx, by, at, cert, ring, "The key was withdrawn: "+reason)
+	v, err := s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal", func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error {
+		var err error
+		asked, err = s.fell(ctx, tx, by, at, k.Certificate, ring, "The key was withdrawn: "+reason)
 		return err
 	})
 	v.Reassessment = asked
@@ -227,11 +176,11 @@ func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) 
 // Reconsider makes a withdrawn key a candidate again. It can then be admitted
 // as any other, on evidence.
 func (s *Service) Reconsider(ctx context.Context, by, fingerprint, reason string) (View, error) {
-	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key", func(context.Context, *store.Tx, time.Time, store.Key) error { return nil })
+	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key", func(context.Context, *store.Tx, time.Time, *keyring.Keyring, *keyring.Key) error { return nil })
 }
 
 // move takes a key one step on, with what follows from that.
-func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string, follow func(ctx context.Context, tx *store.Tx, at time.Time, row store.Key) error) (View, error) {
+func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string, follow func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error) (View, error) {
 	fp, err := parse(fingerprint, "fingerprint")
 	if err != nil {
 		return View{}, err
@@ -239,23 +188,21 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 	if err := fault.Reason(reason, what); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error {
-		now := s.now()
-		state := (&keyring.Key{History: historyOf(e.changes)}).StateAt(now)
+	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, _ evidence) error {
+		k := ring.Lookup(fp)
+		if k == nil {
+			return &unreadableError{fingerprint: fp}
+		}
+		state := k.StateAt(s.now())
 		if err := mayBecome(state, to); err != nil {
 			return err
 		}
-		if err := follow(ctx, tx, now, row); err != nil {
+		step, err := s.records.Decide(ctx, tx, by, string(fp), recorded.KeyStep{Fingerprint: fp, From: state, To: to, Publisher: row.Publisher, Reason: reason})
+		if err != nil {
 			return err
 		}
-		_, err := s.step(ctx, tx, store.KeyChange{Fingerprint: fp.Bytes(), At: now, To: string(to), By: by, Reason: reason}, struct {
-			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-			From        keyring.State       `json:"from"`
-			To          keyring.State       `json:"to"`
-			Publisher   string              `json:"publisher"`
-			Reason      string              `json:"reason"`
-		}{fp, state, to, row.Publisher, reason})
-		return err
+		// As of the moment from which it counts.
+		return follow(ctx, tx, step.At, ring, k)
 	})
 }
 
@@ -271,13 +218,15 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		sighting, err := tx.Sighting(ctx, record)
-		if errors.Is(err, store.ErrNotFound) {
-			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).Advise("“endeixis keyring show” names the records of a key's sightings.").At("record")
-		}
+		b, err := s.basis.In(ctx, tx)
 		if err != nil {
 			return err
 		}
+		i := slices.IndexFunc(b.Sightings, func(s store.Sighting) bool { return s.Position == record })
+		if i < 0 {
+			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).Advise("“endeixis keyring show” names the records of a key's sightings.").At("record")
+		}
+		sighting := b.Sightings[i]
 		fp = openpgp.NewFingerprint(sighting.Fingerprint)
 		read := openpgp.NewFingerprint(sighting.Read)
 		switch {
@@ -286,23 +235,10 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		case sighting.Resolved != "":
 			return fault.New(fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy, plain.Text(sighting.Resolved))
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.ConflictResolved, By: by, Subject: string(fp), Body: struct {
-			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-			Sighting    int64               `json:"sighting"`
-			Read        openpgp.Fingerprint `json:"read"`
-			Reason      string              `json:"reason"`
-		}{fp, record, read, reason}}); err != nil {
+		if _, err := s.records.Decide(ctx, tx, by, string(fp), recorded.ConflictResolved{Fingerprint: fp, Sighting: record, Read: read, Reason: reason}); err != nil {
 			return err
 		}
-		at := s.now()
-		if err := tx.ResolveSighting(ctx, record, reason, by, at); err != nil {
-			return err
-		}
-		row, err := tx.LockKey(ctx, fp.Bytes())
-		if err != nil {
-			return err
-		}
-		asked, err = s.standingChanged(ctx, tx, by, at, row, "A sighting that contradicted the fingerprint of a key was explained: "+reason)
+		asked, err = s.standingChanged(ctx, tx, by, fp, "A sighting that contradicted the fingerprint of a key was explained: "+reason)
 		return err
 	})
 	if err != nil {
@@ -328,38 +264,24 @@ func mayBecome(state, to keyring.State) error {
 
 // decide runs a decision about a key that nobody else decides about meanwhile,
 // and returns the key as it stands then.
-func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(ctx context.Context, tx *store.Tx, row store.Key, e evidence) error) (View, error) {
+func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error) (View, error) {
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		row, err := tx.LockKey(ctx, fp.Bytes())
-		if err != nil {
-			return err
-		}
 		// Behind the lock: what two curators do at once is seen here.
-		e, err := evidenceOf(ctx, tx.Reads, fp)
+		ring, b, err := s.in(ctx, tx)
 		if err != nil {
 			return err
 		}
-		return decision(ctx, tx, row, e)
+		k, ok := b.Keys[string(fp)]
+		if !ok {
+			return unknownKey(fp)
+		}
+		return decision(ctx, tx, ring, k.Row, evidenceOf(b, fp.Bytes()))
 	})
-	if errors.Is(err, store.ErrNotFound) {
-		return View{}, unknownKey(fp)
-	}
 	if err != nil {
 		return View{}, err
 	}
 	return s.Show(ctx, string(fp))
-}
-
-// step records a change of state, which counts from then on, and returns the
-// record's position.
-func (s *Service) step(ctx context.Context, tx *store.Tx, change store.KeyChange, body any) (int64, error) {
-	var err error
-	change.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.KeyStep, By: change.By, Subject: string(openpgp.NewFingerprint(change.Fingerprint)), Body: body})
-	if err != nil {
-		return 0, err
-	}
-	return change.Position, tx.AddKeyChange(ctx, change)
 }

@@ -13,6 +13,7 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -251,7 +252,7 @@ func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *ope
 	if err != nil {
 		return nil, "", err
 	}
-	ring, err := s.Snapshot(ctx)
+	ring, err := s.ToJudge(ctx)
 	if err != nil {
 		return nil, "", err
 	}
@@ -282,7 +283,7 @@ func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rul
 
 // Preview tells what an import would do, and does nothing.
 func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, Account, error) {
-	ring, policies, err := s.present(ctx)
+	ring, _, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, Account{}, err
 	}
@@ -307,8 +308,6 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 			return nil, Account{}, err
 		}
 	}
-	// What was altered where it is stored must not be merged, and recorded as what
-	// was imported.
 	ring, err := s.ToJudge(ctx)
 	if err != nil {
 		return nil, Account{}, err
@@ -329,10 +328,13 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
+		now, b, err := s.in(ctx, tx)
+		if err != nil {
+			return err
+		}
 		var entries []records.Entry
-		var keep []func(position int64) error
 		for _, cert := range certs {
-			one, write, err := s.importOne(ctx, tx, cert, decided(ring), by, publisher, source, rules)
+			one, err := importOne(now, b, cert, decided(ring), publisher, rules)
 			if err != nil {
 				return err
 			}
@@ -345,37 +347,18 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 					return err
 				}
 			}
-			if k := ring.Lookup(one.Fingerprint); k != nil {
-				one.State = k.StateAt(rules.Now)
-			}
 			out = append(out, one)
 			if one.Result == keyring.Unchanged {
 				continue
 			}
-			keep = append(keep, write)
-			entries = append(entries, records.Entry{Kind: ledger.KeyImported, By: by, Subject: string(one.Fingerprint), Body: struct {
-				Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-				Result      keyring.Arrival     `json:"result"`
-				Changes     []string            `json:"changes,omitempty"`
-				Publisher   string              `json:"publisher"`
-				Source      string              `json:"source"`
-				UserIDs     []string            `json:"user_ids"`
-				Certificate []byte              `json:"certificate"`
-				// Stored is a digest of the certificate as it is kept from then
-				// on, with what was known of it before.
-				Stored string `json:"stored"`
-			}{one.Fingerprint, one.Result, one.Changes, publisher, source, harmless(cert.Names()), cert.Bytes(), records.DigestOf(one.Certificate.Bytes())}})
+			kept := one.Certificate.Bytes()
+			entries = append(entries, records.Entry{Kind: ledger.KeyImported, By: by, Subject: string(one.Fingerprint), Body: recorded.KeyImported{
+				Fingerprint: one.Fingerprint, Result: one.Result, Changes: one.Changes, Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()),
+				Certificate: cert.Bytes(), Stored: records.DigestOf(kept), Kept: kept,
+			}})
 		}
-		first, err := s.records.Append(ctx, tx, entries...)
-		if err != nil {
-			return err
-		}
-		for i, write := range keep {
-			if err := write(first + int64(i)); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err = s.records.Append(ctx, tx, entries...)
+		return err
 	})
 	if err != nil {
 		return nil, Account{}, err
@@ -394,48 +377,22 @@ func (s *Service) fell(ctx context.Context, tx *store.Tx, by string, at time.Tim
 	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, ring.IssuersWith(cert), reason)
 }
 
-// importOne works out what an import brings about one key. write stores it, once
-// its record has a position; it is nil when nothing changes.
-func (s *Service) importOne(ctx context.Context, tx *store.Tx, cert *openpgp.Certificate, certifiers openpgp.Certifiers, by, publisher, source string, rules openpgp.Rules) (one Imported, write func(position int64) error, err error) {
-	fp := cert.Primary.Fingerprint
-	row, err := tx.LockKey(ctx, fp.Bytes())
-	if errors.Is(err, store.ErrNotFound) {
-		return compared(cert, nil, nil, rules), func(position int64) error {
-			return tx.AddKey(ctx, store.Key{
-				Fingerprint: fp.Bytes(), Certificate: cert.Bytes(), Publisher: publisher, Role: string(keyring.Release),
-				ImportedAt: s.now(), ImportedBy: by, Source: source, Position: position,
-			})
-		}, nil
+// importOne works out what an import brings about one key of a keyring.
+func importOne(ring *keyring.Keyring, b *recorded.Basis, cert *openpgp.Certificate, certifiers openpgp.Certifiers, publisher string, rules openpgp.Rules) (Imported, error) {
+	known := ring.Lookup(cert.Primary.Fingerprint)
+	if _, kept := b.Keys[string(cert.Primary.Fingerprint)]; kept && known == nil {
+		return Imported{}, &unreadableError{fingerprint: cert.Primary.Fingerprint}
 	}
-	if err != nil {
-		return Imported{}, nil, err
+	if known == nil {
+		return compared(cert, nil, nil, rules), nil
 	}
-	known, err := s.ring.certificate(row)
-	if err != nil {
-		return Imported{}, nil, err
-	}
-	one = compared(cert, known, certifiers, rules)
-	one.Publisher = row.Publisher
-	merged := one.Result == keyring.Updated
-	assigned := row.Publisher == "" && publisher != ""
-	if assigned {
+	one := compared(cert, known.Certificate, certifiers, rules)
+	one.State, one.Publisher = known.StateAt(rules.Now), known.Publisher
+	if known.Publisher == "" && publisher != "" {
 		one.Publisher, one.Result = publisher, keyring.Updated
 		one.Changes = append(one.Changes, "It is said to belong to "+publisher+".")
 	}
-	if !merged && !assigned {
-		return one, nil, nil
-	}
-	return one, func(position int64) error {
-		if merged {
-			if err := tx.SetCertificate(ctx, fp.Bytes(), one.Certificate.Bytes(), position); err != nil {
-				return err
-			}
-		}
-		if assigned {
-			return tx.SetPublisher(ctx, fp.Bytes(), publisher, row.Role, position)
-		}
-		return nil
-	}, nil
+	return one, nil
 }
 
 func harmless(names []string) []string {

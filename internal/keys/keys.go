@@ -4,19 +4,20 @@ package keys
 
 import (
 	"context"
-	"errors"
+	"encoding/hex"
 	"slices"
 	"strings"
 	"time"
 
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
-	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
+	"endeixis/internal/basis"
 	"endeixis/internal/fault"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -25,6 +26,7 @@ import (
 type Service struct {
 	store      *store.Store
 	records    *records.Service
+	basis      *basis.Service
 	now        func() time.Time
 	publishers Publishers
 	policies   Policies
@@ -55,8 +57,8 @@ type Policies interface {
 }
 
 // New returns a Service. asker may be nil: then nothing can be looked up.
-func New(s *store.Store, r *records.Service, p Publishers, in Policies, asker Asker, follow Consequences, now func() time.Time) *Service {
-	return &Service{store: s, records: r, publishers: p, policies: in, asker: asker, follow: follow, now: now}
+func New(s *store.Store, r *records.Service, b *basis.Service, p Publishers, in Policies, asker Asker, follow Consequences, now func() time.Time) *Service {
+	return &Service{store: s, records: r, basis: b, publishers: p, policies: in, asker: asker, follow: follow, now: now}
 }
 
 // A View is a key with everything that a curator wants to see.
@@ -133,7 +135,7 @@ func (f Filter) found(k *keyring.Key) bool {
 // List returns the keys that a filter lists, in the order of their import, and
 // whether more follow.
 func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
-	ring, policies, err := s.present(ctx)
+	ring, b, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, false, err
 	}
@@ -153,29 +155,10 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 		}
 		fingerprints = append(fingerprints, fp.Bytes())
 	}
-	rows, err := s.store.KeyRows(ctx, fingerprints)
-	if err != nil {
-		return nil, false, err
-	}
-	changes, err := s.store.KeyChanges(ctx, fingerprints)
-	if err != nil {
-		return nil, false, err
-	}
-	sightings, err := s.store.Sightings(ctx, fingerprints)
-	if err != nil {
-		return nil, false, err
-	}
-	waiting, err := s.store.Proposals(ctx, fingerprints)
-	if err != nil {
-		return nil, false, err
-	}
-	out := make([]View, 0, len(rows))
-	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
-	sightingsOf := grouped(sightings, func(v store.Sighting) []byte { return v.Fingerprint })
-	proposalsOf := grouped(waiting, func(p store.Proposal) []byte { return p.Fingerprint })
-	for _, row := range rows {
-		e := evidence{changesOf[string(row.Fingerprint)], sightingsOf[string(row.Fingerprint)], proposalsOf[string(row.Fingerprint)]}
-		v, err := s.view(ring, row, e, policies.Of(row.Publisher), nil)
+	out := make([]View, 0, len(fingerprints))
+	for _, fp := range fingerprints {
+		row := b.Keys[hex.EncodeToString(fp)].Row
+		v, err := s.view(ring, row, evidenceOf(b, fp), policies.Of(row.Publisher), nil)
 		if err != nil {
 			return nil, false, err
 		}
@@ -190,23 +173,15 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	if err != nil {
 		return View{}, err
 	}
-	ring, policies, err := s.present(ctx)
+	ring, b, policies, err := s.present(ctx)
 	if err != nil {
 		return View{}, err
 	}
-	rows, err := s.store.KeyRows(ctx, [][]byte{fp.Bytes()})
-	if err == nil && len(rows) == 0 {
+	known, ok := b.Keys[string(fp)]
+	if !ok {
 		return View{}, unknownKey(fp)
 	}
-	if err != nil {
-		return View{}, err
-	}
-	row := rows[0]
-	e, err := evidenceOf(ctx, s.store.Reads, fp)
-	if err != nil {
-		return View{}, err
-	}
-	v, err := s.view(ring, row, e, policies.Of(row.Publisher), nil)
+	v, err := s.view(ring, known.Row, evidenceOf(b, fp.Bytes()), policies.Of(known.Row.Publisher), nil)
 	if err == nil {
 		v.Certifiers, v.UnknownCertifiers = ring.Certifiers(v.Key, v.Rules)
 		v.Namesakes = ring.Namesakes(v.Key)
@@ -214,24 +189,17 @@ func (s *Service) Show(ctx context.Context, fingerprint string) (View, error) {
 	return v, err
 }
 
-// evidence is what is stored about one key beside itself.
+// evidence is what is recorded about one key beside itself.
 type evidence struct {
 	changes   []store.KeyChange
 	sightings []store.Sighting
 	proposals []store.Proposal
 }
 
-// evidenceOf reads it, from the store or as a transaction sees it.
-func evidenceOf(ctx context.Context, from store.Reads, fp openpgp.Fingerprint) (e evidence, err error) {
-	one := [][]byte{fp.Bytes()}
-	if e.changes, err = from.KeyChanges(ctx, one); err != nil {
-		return e, err
-	}
-	if e.sightings, err = from.Sightings(ctx, one); err != nil {
-		return e, err
-	}
-	e.proposals, err = from.Proposals(ctx, one)
-	return e, err
+// evidenceOf reads it from what is recorded.
+func evidenceOf(b *recorded.Basis, fingerprint []byte) (e evidence) {
+	e.changes, e.sightings, e.proposals = b.About(fingerprint)
+	return e
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
@@ -323,33 +291,19 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		row, err := tx.LockKey(ctx, fp.Bytes())
+		b, err := s.basis.In(ctx, tx)
 		if err != nil {
 			return err
 		}
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.SightingNoted, By: by, Subject: string(fp), Body: struct {
-			Fingerprint openpgp.Fingerprint `json:"fingerprint"`
-			Read        openpgp.Fingerprint `json:"read"`
-			Agrees      bool                `json:"agrees"`
-			Channel     keyring.Channel     `json:"channel"`
-			Place       string              `json:"place"`
-			Note        string              `json:"note"`
-		}{fp, read, agrees, n.Channel, n.Place, n.Note}})
-		if err != nil {
+		if _, known := b.Keys[string(fp)]; !known {
+			return unknownKey(fp)
+		}
+		if _, err = s.records.Decide(ctx, tx, by, string(fp), recorded.Sighting{Fingerprint: fp, Read: read, Agrees: agrees, Channel: n.Channel, Place: n.Place, Note: n.Note}); err != nil || agrees {
 			return err
 		}
-		at := s.now()
-		if err := tx.AddSighting(ctx, store.Sighting{
-			Fingerprint: fp.Bytes(), Read: read.Bytes(), Channel: string(n.Channel), Place: n.Place, Note: n.Note, At: at, By: by, Position: position,
-		}); err != nil || agrees {
-			return err
-		}
-		asked, err = s.standingChanged(ctx, tx, by, at, row, "A sighting contradicts the fingerprint of a key.")
+		asked, err = s.standingChanged(ctx, tx, by, fp, "A sighting contradicts the fingerprint of a key.")
 		return err
 	})
-	if errors.Is(err, store.ErrNotFound) {
-		return View{}, false, unknownKey(fp)
-	}
 	if err != nil {
 		return View{}, false, err
 	}
@@ -360,23 +314,20 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 
 // standingChanged has judged again what rests on an admitted key when something is seen
 // about it that is no step of its own. It returns the number of the reassessment, or 0.
-func (s *Service) standingChanged(ctx context.Context, tx *store.Tx, by string, at time.Time, row store.Key, reason string) (int64, error) {
-	e, err := evidenceOf(ctx, tx.Reads, openpgp.NewFingerprint(row.Fingerprint))
+func (s *Service) standingChanged(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, reason string) (int64, error) {
+	ring, _, err := s.in(ctx, tx)
 	if err != nil {
 		return 0, err
 	}
-	if (&keyring.Key{History: historyOf(e.changes)}).StateAt(at) != keyring.Admitted {
+	at := s.now()
+	k := ring.Lookup(fp)
+	if k == nil {
+		return 0, &unreadableError{fingerprint: fp}
+	}
+	if k.StateAt(at) != keyring.Admitted {
 		return 0, nil
 	}
-	cert, err := s.ring.certificate(row)
-	if err != nil {
-		return 0, err
-	}
-	ring, err := s.snapshotIn(ctx, tx)
-	if err != nil {
-		return 0, err
-	}
-	return s.fell(ctx, tx, by, at, cert, ring, reason)
+	return s.fell(ctx, tx, by, at, k.Certificate, ring, reason)
 }
 
 func channelList() string {

@@ -16,6 +16,7 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/core/plain"
+	"endeixis/internal/basis"
 	"endeixis/internal/client"
 	"endeixis/internal/fault"
 	"endeixis/internal/keys"
@@ -122,9 +123,9 @@ func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
-	one, other := p.Keys, keys.New(p.Store, p.Records, p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
+	one, other := p.Keys, keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
-		out, err := k.Snapshot(t.Context())
+		out, err := k.ToJudge(t.Context())
 		require.NoError(t, err)
 		return out
 	}
@@ -289,7 +290,21 @@ func TestUnreadableKey(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
 	require.NoError(t, err)
+	afresh := func() *keys.Service {
+		return keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, nil, testkit.Now)
+	}
+	p.Keys = afresh()
 	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
+	require.NoError(t, err)
+	require.Len(t, views, 2, "what was recorded is stored in another place too")
+	_, err = p.Store.Pool.Exec(t.Context(), `ALTER TABLE key_versions DISABLE TRIGGER USER`)
+	require.NoError(t, err)
+	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE key_versions SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
+	require.NoError(t, err)
+	p.Keys = afresh()
+	_, err = p.Keys.ToJudge(t.Context())
+	assert.True(t, fault.Is(err, "keyring-altered"), "%v", err)
+	views, _, err = p.Keys.List(t.Context(), keys.Filter{})
 	require.NoError(t, err)
 	require.Len(t, views, 1)
 	assert.EqualValues(t, good.Primary.Fingerprint(), views[0].Key.Certificate.Primary.Fingerprint)

@@ -48,7 +48,7 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 	if err := s.mayAsk(); err != nil {
 		return LookUp{}, err
 	}
-	ring, policies, err := s.present(ctx)
+	ring, _, policies, err := s.present(ctx)
 	if err != nil {
 		return LookUp{}, err
 	}
@@ -148,7 +148,7 @@ const refreshing = 8
 // Refresh looks keys up again by their fingerprints, all of them when none is
 // named, and merges what is new. A key that no directory has stays as it is.
 func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string) ([]Refreshed, error) {
-	ring, policies, err := s.present(ctx)
+	ring, _, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -5,10 +5,11 @@ import (
 	"cmp"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
-	"math"
-	"runtime"
+	"maps"
 	"slices"
+	"strconv"
 	"sync"
 
 	"golang.org/x/sync/singleflight"
@@ -18,107 +19,75 @@ import (
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/policy"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
 
-// A ring keeps the keyring in memory for as long as it is as stored. Reading a
-// certificate and checking its self-signatures is the costly part; that is done
-// again only for certificates that have changed.
+// A ring keeps the keyring in memory for as long as nothing is decided. Reading a certificate and
+// checking its self-signatures is the costly part; that is done again only for certificates that
+// have changed.
 //
-// Its lock is never held while the database is asked: whoever waits for it may
-// hold the connection that the holder would wait for.
+// Its lock is never held while the database is asked: whoever waits for it may hold the
+// connection that the holder would wait for.
 type ring struct {
-	mu      sync.Mutex
-	version string
-	current *keyring.Keyring
-	certs   map[string]parsed
-	// unreadable are the fingerprints of keys whose certificate, as it is stored
-	// now, cannot be read: they count for nothing, and take nobody else down.
+	mu    sync.Mutex
+	certs map[string]parsed
+	// made holds a few keyrings, by how many decisions they come from, the newest last. They
+	// never change.
+	made []made
+	// making lets one at a time put a keyring together for all who wait.
+	making singleflight.Group
+}
+
+// made is the keyring that some decisions make.
+type made struct {
+	decisions int64
+	keyring   *keyring.Keyring
+	// unreadable are the fingerprints of keys whose certificate cannot be read: they count for
+	// nothing.
 	unreadable []string
-	// earlier holds a few keyrings as they were at sizes of the ledger, the
-	// newest last. They never change.
-	earlier []asOf
-	// reading lets one at a time read the whole keyring for all who wait.
-	reading singleflight.Group
+	// altered is a fault where a certificate is not where it was stored: nothing is to be judged
+	// then, for what a key that is missing has signed might count by something else.
+	altered error
 }
 
-// asOf is the keyring as it was when the ledger had a size.
-type asOf struct {
-	size    int64
-	keyring *keyring.Keyring
-}
+// keptMade bounds the keyrings in memory: batches that run at once each need one, and only while
+// the keyring changes.
+const keptMade = 9
 
-// keptEarlier bounds the earlier keyrings in memory: batches that run at once
-// each need one, and only while the keyring changes.
-const keptEarlier = 8
-
-func (r *ring) was(size int64) *keyring.Keyring {
+func (r *ring) of(decisions int64) (made, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, e := range r.earlier {
-		if e.size == size {
-			return e.keyring
+	for _, m := range r.made {
+		if m.decisions == decisions {
+			return m, true
 		}
 	}
-	return nil
+	return made{}, false
 }
 
-func (r *ring) keepWas(size int64, k *keyring.Keyring) {
+func (r *ring) keep(m made) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.earlier = append(r.earlier, asOf{size, k})
-	if len(r.earlier) > keptEarlier {
-		r.earlier = slices.Clone(r.earlier[1:])
+	r.made = append(r.made, m)
+	if len(r.made) > keptMade {
+		r.made = slices.Clone(r.made[1:])
 	}
 }
 
-// parsed is a certificate with the bytes that it was read from, and the revision of
-// its row, or 0 where that is not known.
+// parsed is a certificate with the digest of the bytes that it was read from, in hexadecimal.
 type parsed struct {
-	raw      []byte
-	cert     *openpgp.Certificate
-	revision int64
+	digest string
+	cert   *openpgp.Certificate
 }
 
-// lacking returns the fingerprints of those rows of which the certificate in memory is
-// not that of their revision.
-func (r *ring) lacking(rows []store.Key) [][]byte {
+// parsedAs returns the certificate of a key in memory, and whether it is the one with a digest.
+func (r *ring) parsedAs(fingerprint []byte, digest string) (p parsed, same bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out := [][]byte{}
-	for _, row := range rows {
-		if p, ok := r.certs[string(row.Fingerprint)]; !ok || p.revision != row.Revision {
-			out = append(out, row.Fingerprint)
-		}
-	}
-	return out
-}
-
-// certificate reads a stored certificate, or returns the one read before.
-func (r *ring) certificate(row store.Key) (*openpgp.Certificate, error) {
-	r.mu.Lock()
-	p, ok := r.certs[string(row.Fingerprint)]
-	r.mu.Unlock()
-	if ok && (p.revision == row.Revision && len(row.Certificate) == 0 || bytes.Equal(p.raw, row.Certificate)) {
-		if p.revision != row.Revision {
-			r.keepParsed(row.Fingerprint, parsed{p.raw, p.cert, row.Revision})
-		}
-		return p.cert, nil
-	}
-	// What is stored was read before: nothing of it may be left out.
-	certs, skipped, err := openpgp.ReadCertificates(row.Certificate)
-	if err == nil && len(skipped) > 0 {
-		err = skipped[0]
-	}
-	if err != nil || len(certs) != 1 {
-		return nil, &unreadableError{openpgp.Fingerprint(hex.EncodeToString(row.Fingerprint)), err}
-	}
-	if ok {
-		certs[0].Remember(p.cert)
-	}
-	r.keepParsed(row.Fingerprint, parsed{row.Certificate, certs[0], row.Revision})
-	return certs[0], nil
+	p, ok := r.certs[string(fingerprint)]
+	return p, ok && p.digest == digest
 }
 
 func (r *ring) keepParsed(fingerprint []byte, p parsed) {
@@ -128,6 +97,26 @@ func (r *ring) keepParsed(fingerprint []byte, p parsed) {
 		r.certs = map[string]parsed{}
 	}
 	r.certs[string(fingerprint)] = p
+}
+
+// parse reads the bytes of a certificate that was kept.
+func (r *ring) parse(k recorded.Key, kept []byte) (*openpgp.Certificate, error) {
+	// It was read before it was kept: nothing of it may be left out.
+	certs, skipped, err := openpgp.ReadCertificates(kept)
+	if err == nil && len(skipped) > 0 {
+		err = skipped[0]
+	}
+	if err == nil && len(certs) == 1 && !bytes.Equal(certs[0].Primary.Fingerprint.Bytes(), k.Row.Fingerprint) {
+		err = errors.New("it is another key's")
+	}
+	if err != nil || len(certs) != 1 {
+		return nil, &unreadableError{openpgp.Fingerprint(hex.EncodeToString(k.Row.Fingerprint)), err}
+	}
+	if before, _ := r.parsedAs(k.Row.Fingerprint, k.Digest); before.cert != nil {
+		certs[0].Remember(before.cert)
+	}
+	r.keepParsed(k.Row.Fingerprint, parsed{k.Digest, certs[0]})
+	return certs[0], nil
 }
 
 // keepCertificate keeps a certificate that was stored just now, with what has been
@@ -140,262 +129,167 @@ func (r *ring) keepCertificate(cert *openpgp.Certificate) {
 		return // it is told when the keyring is read
 	}
 	own[0].Remember(cert)
-	r.keepParsed(cert.Primary.Fingerprint.Bytes(), parsed{raw, own[0], 0})
+	r.keepParsed(cert.Primary.Fingerprint.Bytes(), parsed{records.DigestOf(raw), own[0]})
 }
 
-// at returns the keyring of a version, if it is the one in memory.
-func (r *ring) at(version string) *keyring.Keyring {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.version != version {
-		return nil
-	}
-	return r.current
-}
-
-func (r *ring) keep(version string, k *keyring.Keyring) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.version, r.current = version, k
-}
-
-// Snapshot returns the keyring as stored, to be shown. Until it changes, all
-// callers share one; nobody may change it. What judges asks [Service.ToJudge].
-func (s *Service) Snapshot(ctx context.Context) (*keyring.Keyring, error) {
-	k, _, err := s.snapshot(ctx)
-	return k, err
-}
-
-// ToJudge returns the keyring when it is what the records say. It returns a fault
-// “keyring-altered” when somebody has changed it where it is stored.
+// ToJudge returns the keyring that the records make, as they are now. Until something is decided,
+// all callers share one; nobody may change it. It returns a fault “keyring-altered” where a
+// certificate is not where it was stored.
 func (s *Service) ToJudge(ctx context.Context) (*keyring.Keyring, error) {
-	k, altered, err := s.snapshot(ctx)
-	return k, cmp.Or(err, altered)
-}
-
-// snapshot returns the keyring, and how it differs from what is recorded, if it
-// does. One that differs is not kept in memory: what was never decided must not
-// be there when the traces in the database are gone.
-func (s *Service) snapshot(ctx context.Context) (k *keyring.Keyring, altered, err error) {
-	// The version is asked first: what changes meanwhile is seen next time.
-	version, err := s.store.KeyringVersion(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	if k := s.ring.at(version); k != nil {
-		return k, nil, nil
-	}
-	type asRead struct {
-		keyring *keyring.Keyring
-		altered error
-	}
-	read, err, _ := s.ring.reading.Do(version, func() (any, error) {
-		var r asRead
-		// It is read for all who wait, also when the first of them has gone.
-		err := s.store.Look(context.WithoutCancel(ctx), func(ctx context.Context, reads store.Reads) error {
-			var err error
-			r.keyring, r.altered, err = s.read(ctx, reads)
-			return err
-		})
-		if err == nil && r.altered == nil {
-			s.ring.keep(version, r.keyring)
-		}
-		return r, err
-	})
-	if err != nil {
-		return nil, nil, err
-	}
-	r := read.(asRead)
-	return r.keyring, r.altered, nil
-}
-
-// snapshotIn is [Service.ToJudge] as a transaction sees it that holds the lock on what is
-// judged by. It is to be called before the transaction changes a key: what is read is
-// kept for everybody.
-func (s *Service) snapshotIn(ctx context.Context, tx *store.Tx) (*keyring.Keyring, error) {
-	version, err := tx.KeyringVersion(ctx)
+	b, err := s.basis.Now(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if k := s.ring.at(version); k != nil {
-		return k, nil
-	}
-	k, altered, err := s.read(ctx, tx.Reads)
-	return k, cmp.Or(err, altered)
+	return s.whole(ctx, b)
 }
 
-// AsOf returns the keyring as it was when the ledger had a size, to judge by:
-// what is recorded at that position or behind it does not count. It returns a
-// fault as [Service.ToJudge] does.
+// AsOf returns the keyring as it was when the ledger had a size: what is recorded at that
+// position or behind it does not count. It returns a fault as [Service.ToJudge] does.
 func (s *Service) AsOf(ctx context.Context, size int64) (*keyring.Keyring, error) {
-	changed, err := s.store.KeyringChanged(ctx)
+	b, err := s.basis.AsOf(ctx, size)
 	if err != nil {
 		return nil, err
 	}
-	if changed < size {
-		return s.ToJudge(ctx)
+	return s.whole(ctx, b)
+}
+
+func (s *Service) whole(ctx context.Context, b *recorded.Basis) (*keyring.Keyring, error) {
+	m, err := s.made(ctx, b)
+	if err != nil {
+		return nil, err
 	}
-	if k := s.ring.was(size); k != nil {
-		return k, nil
+	return m.keyring, m.altered
+}
+
+// DecidedSince reports whether a record at a position or behind it decides what is judged by, as a
+// transaction sees it.
+func (s *Service) DecidedSince(ctx context.Context, tx *store.Tx, position int64) (bool, error) {
+	b, err := s.basis.In(ctx, tx)
+	return err == nil && b.Next > position, err
+}
+
+// shown returns the keyring to be shown, without the keys of which the certificate is not where
+// it was stored.
+func (s *Service) shown(ctx context.Context) (*keyring.Keyring, *recorded.Basis, error) {
+	b, err := s.basis.Now(ctx)
+	if err != nil {
+		return nil, nil, err
 	}
-	var k *keyring.Keyring
-	err = s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
-		if altered, err := alteredIn(ctx, reads); err != nil || altered != nil {
-			return cmp.Or(err, altered)
+	m, err := s.made(ctx, b)
+	return m.keyring, b, err
+}
+
+// in returns the keyring, and what it comes from, as a transaction sees them.
+func (s *Service) in(ctx context.Context, tx *store.Tx) (*keyring.Keyring, *recorded.Basis, error) {
+	b, err := s.basis.In(ctx, tx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if m, ok := s.ring.of(b.Decisions); ok {
+		return m.keyring, b, m.altered
+	}
+	// What the transaction has decided may be taken back: it is kept for nobody.
+	m, err := s.put(ctx, b, tx.Reads)
+	return m.keyring, b, cmp.Or(err, m.altered)
+}
+
+// made returns the keyring of a basis that is stored for good.
+func (s *Service) made(ctx context.Context, b *recorded.Basis) (made, error) {
+	if m, ok := s.ring.of(b.Decisions); ok {
+		return m, nil
+	}
+	shared, err, _ := s.ring.making.Do(strconv.FormatInt(b.Decisions, 10), func() (any, error) {
+		// It is put together for all who wait, also when the first of them has gone.
+		m, err := s.put(context.WithoutCancel(ctx), b, s.store.Reads)
+		if err == nil && m.altered == nil {
+			s.ring.keep(m)
 		}
-		rows, err := reads.KeysAsOf(ctx, size)
-		if err != nil {
-			return err
-		}
-		if altered, err := alteredCertificate(ctx, reads, rows, size); err != nil || altered != nil {
-			return cmp.Or(err, altered)
-		}
-		publishers, err := reads.PublishersAsOf(ctx, size)
-		if err != nil {
-			return err
-		}
-		changes, err := reads.KeyChanges(ctx, nil)
-		if err != nil {
-			return err
-		}
-		changes = slices.DeleteFunc(changes, func(c store.KeyChange) bool { return c.Position >= size })
-		k, _ = s.assemble(rows, changes, publishers, nil)
-		return nil
+		return m, err
 	})
-	if err == nil {
-		s.ring.keepWas(size, k)
-	}
-	return k, err
+	m, _ := shared.(made)
+	return m, err
 }
 
-// alteredIn tells of a key, a step or a scope that was put in where it is stored,
-// and never decided: it counts for nobody.
-func alteredIn(ctx context.Context, from store.Reads) (altered, err error) {
-	differences, err := from.UnrecordedKeyring(ctx)
-	if err != nil || len(differences) == 0 {
-		return nil, err
-	}
-	return otherwise(plain.Text(differences[0].What)), nil
-}
+// certificatesAtOnce bounds how many are fetched at a time: one can have megabytes.
+const certificatesAtOnce = 500
 
-func otherwise(what string) error {
-	return fault.New(fault.Unavailable, "keyring-altered", "The keyring is stored otherwise than it was recorded (%s): nothing is judged by it.", what).
-		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
-}
-
-// read puts the keyring together from what is stored, and tells how that differs
-// from what is recorded.
-func (s *Service) read(ctx context.Context, from store.Reads) (k *keyring.Keyring, altered, err error) {
-	if altered, err = alteredIn(ctx, from); err != nil {
-		return nil, nil, err
-	}
-	rows, changed, err := s.rows(ctx, from)
-	if err != nil {
-		return nil, nil, err
-	}
-	if altered == nil {
-		if altered, err = alteredCertificate(ctx, from, changed, math.MaxInt64); err != nil {
-			return nil, nil, err
-		}
-	}
-	changes, err := from.KeyChanges(ctx, nil)
-	if err != nil {
-		return nil, nil, err
-	}
-	publishers, err := from.Publishers(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	conflicts, err := from.Conflicts(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	k, unreadable := s.assemble(rows, changes, publishers, conflicts)
-	s.ring.note(unreadable)
-	return k, altered, nil
-}
-
-// rows reads all keys, with the certificates of those that have changed since they
-// were read last.
-func (s *Service) rows(ctx context.Context, from store.Reads) (rows, changed []store.Key, err error) {
-	if rows, err = from.KeyRows(ctx, nil); err != nil {
-		return nil, nil, err
-	}
-	lacking := s.ring.lacking(rows)
-	if len(lacking) == 0 {
-		return rows, nil, nil
-	}
-	whole, err := from.Keys(ctx, lacking)
-	if err != nil {
-		return nil, nil, err
-	}
-	at := make(map[string]int, len(rows))
+// put makes a keyring of a basis. The certificates come from where they are stored, each by the
+// digest that its record says.
+func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) (made, error) {
+	out := made{decisions: b.Decisions}
+	rows := b.InOrder()
+	certs := make([]*openpgp.Certificate, len(rows))
+	var lacking []int
 	for i, row := range rows {
-		at[string(row.Fingerprint)] = i
-	}
-	for _, row := range whole {
-		if i, ok := at[string(row.Fingerprint)]; ok {
-			rows[i] = row
+		if p, same := s.ring.parsedAs(row.Row.Fingerprint, row.Digest); same {
+			certs[i] = p.cert
+		} else {
+			lacking = append(lacking, i)
 		}
 	}
-	return rows, whole, nil
-}
-
-// alteredCertificate tells of a key whose certificate is not the one that was recorded
-// when the ledger had a size.
-func alteredCertificate(ctx context.Context, from store.Reads, rows []store.Key, size int64) (altered, err error) {
-	if len(rows) == 0 {
-		return nil, nil
-	}
-	recorded, err := from.StoredDigests(ctx, size)
-	if err != nil {
-		return nil, err
-	}
-	// A large keyring is gone through on all cores.
-	found := make([]string, runtime.GOMAXPROCS(0))
-	var wg sync.WaitGroup
-	for n := range found {
-		wg.Go(func() {
-			for i := n; i < len(rows); i += len(found) {
-				fp := hex.EncodeToString(rows[i].Fingerprint)
-				if digest, ok := recorded[fp]; ok && digest != records.DigestOf(rows[i].Certificate) {
-					found[n] = fp
-					return
-				}
+	for some := range slices.Chunk(lacking, certificatesAtOnce) {
+		kept, err := kept(ctx, from, rows, some)
+		if err != nil {
+			return out, err
+		}
+		for n, i := range some {
+			if kept[n] != nil {
+				certs[i], err = s.ring.parse(rows[i], kept[n])
+			} else if out.altered == nil {
+				out.altered = otherwise(rows[i])
 			}
-		})
+			if err != nil || kept[n] == nil {
+				out.unreadable = append(out.unreadable, plain.Grouped(hex.EncodeToString(rows[i].Row.Fingerprint)))
+			}
+		}
 	}
-	wg.Wait()
-	if fp := cmp.Or(found...); fp != "" {
-		return otherwise("the certificate of " + plain.Grouped(fp)), nil
-	}
-	return nil, nil
-}
-
-// assemble makes a keyring of rows, and names the keys that cannot be read.
-func (s *Service) assemble(rows []store.Key, changes []store.KeyChange, publishers []store.Publisher, conflicts [][]byte) (k *keyring.Keyring, unreadable []string) {
 	conflicting := map[string]bool{}
-	for _, fp := range conflicts {
+	for _, fp := range b.Conflicts() {
 		conflicting[string(fp)] = true
 	}
-	changesOf := grouped(changes, func(c store.KeyChange) []byte { return c.Fingerprint })
+	stepsOf := grouped(b.Steps, func(c store.KeyChange) []byte { return c.Fingerprint })
 	keys := make([]*keyring.Key, 0, len(rows))
-	for _, row := range rows {
-		cert, err := s.ring.certificate(row)
-		if err != nil {
-			unreadable = append(unreadable, plain.Grouped(hex.EncodeToString(row.Fingerprint)))
+	for i, row := range rows {
+		if certs[i] == nil {
 			continue
 		}
 		keys = append(keys, &keyring.Key{
-			Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role),
-			Conflict: conflicting[string(row.Fingerprint)], History: historyOf(changesOf[string(row.Fingerprint)]),
+			Certificate: certs[i], Publisher: row.Row.Publisher, Role: keyring.Role(row.Row.Role),
+			Conflict: conflicting[string(row.Row.Fingerprint)], History: historyOf(stepsOf[string(row.Row.Fingerprint)]),
 		})
 	}
 	var known []keyring.Publisher
-	for _, p := range publishers {
+	for _, slug := range slices.Sorted(maps.Keys(b.Publishers)) {
+		p := b.Publishers[slug]
 		known = append(known, keyring.Publisher{Slug: p.Slug, Name: p.Name, Scope: p.Scope})
 	}
-	return keyring.New(keys, known), unreadable
+	out.keyring = keyring.New(keys, known)
+	return out, nil
+}
+
+// kept fetches the certificates of some keys, and holds each against its digest. It is nil of
+// those that are not there.
+func kept(ctx context.Context, from store.Reads, rows []recorded.Key, some []int) ([][]byte, error) {
+	fingerprints, digests := make([][]byte, len(some)), make([][]byte, len(some))
+	for n, i := range some {
+		fingerprints[n] = rows[i].Row.Fingerprint
+		digests[n], _ = hex.DecodeString(rows[i].Digest) // of one that is none nothing is found
+	}
+	kept, err := from.CertificatesBy(ctx, fingerprints, digests)
+	if err != nil {
+		return nil, err
+	}
+	for n, i := range some {
+		if records.DigestOf(kept[n]) != rows[i].Digest {
+			kept[n] = nil
+		}
+	}
+	return kept, nil
+}
+
+func otherwise(k recorded.Key) error {
+	return fault.New(fault.Unavailable, "keyring-altered", "The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.", plain.Grouped(hex.EncodeToString(k.Row.Fingerprint))).
+		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 
 // An unreadableError reports a stored certificate that cannot be read.
@@ -415,20 +309,14 @@ func (e *unreadableError) Unwrap() error {
 		Advise("Have the administrator restore it from a backup; the other keys are not touched.")
 }
 
-func (r *ring) note(unreadable []string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.unreadable = unreadable
-}
-
-// Unreadable names the keys whose stored certificate cannot be read.
+// Unreadable names the keys whose stored certificate cannot be read, or is not there.
 func (s *Service) Unreadable(ctx context.Context) ([]string, error) {
-	if _, err := s.Snapshot(ctx); err != nil {
+	b, err := s.basis.Now(ctx)
+	if err != nil {
 		return nil, err
 	}
-	s.ring.mu.Lock()
-	defer s.ring.mu.Unlock()
-	return slices.Clone(s.ring.unreadable), nil
+	m, err := s.made(ctx, b)
+	return m.unreadable, err
 }
 
 // historyOf returns the stored steps of one key as the keyring has them.
@@ -444,14 +332,14 @@ func historyOf(changes []store.KeyChange) []keyring.Change {
 	return out
 }
 
-// present returns the keyring and the policies in force now.
-func (s *Service) present(ctx context.Context) (*keyring.Keyring, policy.InForce, error) {
-	ring, err := s.Snapshot(ctx)
+// present returns the keyring to be shown, what it comes from, and the policies in force now.
+func (s *Service) present(ctx context.Context) (*keyring.Keyring, *recorded.Basis, policy.InForce, error) {
+	ring, b, err := s.shown(ctx)
 	if err != nil {
-		return nil, policy.InForce{}, err
+		return nil, nil, policy.InForce{}, err
 	}
 	policies, err := s.policies.InForce(ctx, 0)
-	return ring, policies, err
+	return ring, b, policies, err
 }
 
 // grouped collects rows by the fingerprint that they are about.

@@ -37,7 +37,7 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 	of := []openpgp.Fingerprint{openpgp.Fingerprint(key.Fingerprint())}
 	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: account.Packets[0].Why}, Keys: of}, account.Packets[0])
 	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 50, Became: openpgp.Dropped, Why: "signatures said to be by the owner, which do not hold"}, Keys: of}, account.Packets[1])
-	ring, err := p.Keys.Snapshot(t.Context())
+	ring, err := p.Keys.ToJudge(t.Context())
 	require.NoError(t, err)
 	kept := ring.Lookup(openpgp.Fingerprint(key.Fingerprint())).Certificate
 	assert.Len(t, kept.Bytes(), len(clean)+3*4, "as each packet is framed with four bytes more")

@@ -13,10 +13,10 @@ import (
 	"time"
 
 	"endeixis/core/judge"
-	"endeixis/core/ledger"
-	"endeixis/core/plain"
+	"endeixis/internal/basis"
 	"endeixis/internal/fault"
 	"endeixis/internal/publishers"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -61,60 +61,42 @@ type Publishers interface {
 type Service struct {
 	store      *store.Store
 	records    *records.Service
+	basis      *basis.Service
 	publishers Publishers
 	now        func() time.Time
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, p Publishers, now func() time.Time) *Service {
-	return &Service{s, r, p, now}
+func New(s *store.Store, r *records.Service, b *basis.Service, p Publishers, now func() time.Time) *Service {
+	return &Service{s, r, b, p, now}
 }
 
-const (
-	defaultPolicy = "default"
-	ofPublisher   = "publisher/"
-)
-
-// InForce returns what was in force at a version, or what is in force now for
-// 0, to be shown. What judges asks [Service.ToJudge].
+// InForce returns what was in force at a version, or what is in force now for 0.
 func (s *Service) InForce(ctx context.Context, version int64) (InForce, error) {
-	return inForce(ctx, s.store.Reads, version)
-}
-
-// ToJudge returns the policies in force at a version, or now for 0, and the
-// waivers that counted at a time, when they are what their records say. It
-// returns a fault “policy-altered” when somebody has changed them where they
-// are stored: they could clear what nobody allowed.
-func (s *Service) ToJudge(ctx context.Context, version int64, at time.Time) (InForce, []judge.Waiver, error) {
-	var policies InForce
-	var waivers []judge.Waiver
-	err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
-		differences, err := reads.UnrecordedPolicy(ctx)
-		if err != nil {
-			return err
-		}
-		if len(differences) > 0 {
-			return fault.New(fault.Unavailable, "policy-altered", "The policy or a waiver is stored otherwise than it was recorded (%s): nothing is judged by it.", plain.Text(differences[0].What)).
-				Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
-		}
-		if policies, err = inForce(ctx, reads, version); err != nil {
-			return err
-		}
-		waivers, err = waiversAsOf(ctx, reads, at)
-		return err
-	})
-	return policies, waivers, err
-}
-
-func inForce(ctx context.Context, from store.Reads, version int64) (InForce, error) {
-	rows, err := from.PoliciesAsOf(ctx, version)
+	b, err := s.basis.Now(ctx)
 	if err != nil {
 		return InForce{}, err
 	}
+	return inForce(b, version)
+}
+
+// ToJudge returns the policies in force at a version, or now for 0, and the waivers that counted
+// at a time.
+func (s *Service) ToJudge(ctx context.Context, version int64, at time.Time) (InForce, []judge.Waiver, error) {
+	b, err := s.basis.Now(ctx)
+	if err != nil {
+		return InForce{}, nil, err
+	}
+	policies, err := inForce(b, version)
+	return policies, waiversAt(b, at), err
+}
+
+func inForce(b *recorded.Basis, version int64) (InForce, error) {
+	rows := b.PoliciesAt(version)
 	out := InForce{Own: map[string]judge.Policy{}}
 	for _, row := range rows {
 		out.Version = max(out.Version, row.Version)
-		if row.Name == defaultPolicy {
+		if row.Name == recorded.DefaultPolicy {
 			if err := json.Unmarshal(row.Document, &out.Policy); err != nil {
 				return InForce{}, err
 			}
@@ -124,10 +106,11 @@ func inForce(ctx context.Context, from store.Reads, version int64) (InForce, err
 		return InForce{}, store.ErrNotFound
 	}
 	for _, row := range rows {
-		slug, ok := strings.CutPrefix(row.Name, ofPublisher)
+		slug, ok := strings.CutPrefix(row.Name, recorded.OfPublisher)
 		if !ok || bytes.Equal(row.Document, []byte("{}")) {
 			continue
 		}
+		var err error
 		if out.Own[slug], err = out.With(row.Document); err != nil {
 			return InForce{}, err
 		}
@@ -145,7 +128,7 @@ func (s *Service) History(ctx context.Context) ([]Version, error) {
 	var current judge.Policy
 	for i, row := range slices.Backward(rows) {
 		out[i] = Version{Policy: row, Own: []string{}}
-		if row.Name == defaultPolicy {
+		if row.Name == recorded.DefaultPolicy {
 			current = judge.Policy{}
 			if err := json.Unmarshal(row.Document, &current); err != nil {
 				return nil, err
@@ -153,7 +136,7 @@ func (s *Service) History(ctx context.Context) ([]Version, error) {
 			out[i].Document = current
 			continue
 		}
-		out[i].Publisher = strings.TrimPrefix(row.Name, ofPublisher)
+		out[i].Publisher = strings.TrimPrefix(row.Name, recorded.OfPublisher)
 		if out[i].Document, err = current.With(row.Document); err != nil {
 			return nil, err
 		}
@@ -177,10 +160,11 @@ func fieldsOf(document []byte) []string {
 
 // Init stores the default policy when there is none.
 func (s *Service) Init(ctx context.Context, by string) error {
-	if rows, err := s.store.PoliciesAsOf(ctx, 0); err != nil || len(rows) > 0 {
+	b, err := s.basis.Now(ctx)
+	if err != nil || len(b.Policies) > 0 {
 		return err
 	}
-	_, err := s.put(ctx, by, "", Version{Document: judge.DefaultPolicy()}, "")
+	_, err = s.put(ctx, by, "", Version{Document: judge.DefaultPolicy()}, "")
 	return err
 }
 
@@ -225,7 +209,6 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 	if _, had := now.Own[publisher]; now.Of(publisher).Equal(p.Document) && had == (len(p.Own) > 0) {
 		return Version{}, unchanged(now.Version)
 	}
-	p.Policy.Document = own
 	return s.put(ctx, by, seen, p, reason)
 }
 
@@ -239,25 +222,23 @@ func unchanged(version int64) error {
 
 func (s *Service) put(ctx context.Context, by, seen string, p Version, reason string) (Version, error) {
 	row := &p.Policy
-	row.Name = defaultPolicy
+	row.Name = recorded.DefaultPolicy
 	if p.Publisher != "" {
-		row.Name = ofPublisher + p.Publisher
+		row.Name = recorded.OfPublisher + p.Publisher
 	}
 	if p.Own == nil {
 		p.Own = []string{}
 	}
-	var err error
-	if row.Document == nil {
-		if row.Document, err = json.Marshal(p.Document); err != nil {
-			return Version{}, err
-		}
-	}
 	row.Reason, row.CreatedAt, row.CreatedBy = reason, s.now(), by
+	whole, err := json.Marshal(p.Document)
+	if err != nil {
+		return Version{}, err
+	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		if row.Version, err = tx.AddPolicy(ctx, *row); err != nil {
+		if row.Version, err = tx.NextPolicyVersion(ctx); err != nil {
 			return err
 		}
 		before, err := tx.PolicyBefore(ctx, row.Version)
@@ -267,13 +248,7 @@ func (s *Service) put(ctx context.Context, by, seen string, p Version, reason st
 		if err := fault.Changed(seen, strconv.FormatInt(before, 10), "the policy"); err != nil {
 			return err
 		}
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PolicySet, By: by, Subject: row.Name, Body: struct {
-			Name    string       `json:"name"`
-			Version int64        `json:"version"`
-			Policy  judge.Policy `json:"policy"`
-			Own     []string     `json:"own,omitempty"`
-			Reason  string       `json:"reason"`
-		}{row.Name, row.Version, p.Document, p.Own, reason}})
+		_, err = s.records.Decide(ctx, tx, by, row.Name, recorded.PolicySet{Name: row.Name, Version: row.Version, Policy: whole, Own: p.Own, Reason: reason})
 		return err
 	})
 	return p, err

@@ -2,13 +2,18 @@ package policy_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
+	"endeixis/internal/basis"
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
+	"endeixis/internal/keys"
+	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
 	"endeixis/internal/sources"
 	"endeixis/internal/testkit"
@@ -16,69 +21,75 @@ import (
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
-// TestNothingIsJudgedByWhatWasNotDecided: what somebody puts into the database past
-// the service stops judging, and does not clear.
+// TestNothingIsJudgedByWhatWasNotDecided puts a policy, a waiver, a publisher and a scope into
+// the database behind the service's back: what is judged by comes from the records alone, now and
+// as of then. A record that is hidden, or put in, ends judging.
 func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 	t.Parallel()
-	for name, c := range map[string]struct{ sql, code string }{
-		"a policy": {`INSERT INTO policies (name, document, created_at, created_by, reason) SELECT name, document || '{"digest_bits": 1}', now(), 'nobody', '' FROM policies`, "policy-altered"},
-		"a waiver": {`INSERT INTO waivers (ground, publisher, reason, by_name, created_at, until, position) VALUES ('manifest-unsigned', 'x', 'none', 'nobody', now(), now() + interval '1 year', 0)`, "policy-altered"},
-		"a publisher": {
-			`INSERT INTO publishers (slug, name, contact, scope, created_at, created_by) VALUES ('strangers', 'Strangers', '', '{*}', now(), 'nobody')`, "keyring-altered",
-		},
-	} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
-			made, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
-			require.NoError(t, err)
-			_, err = p.Store.Pool.Exec(t.Context(), c.sql)
-			require.NoError(t, err)
-			err = p.Batches.Survey(t.Context(), made.ID)
-			assert.True(t, fault.Is(err, c.code), "%v", err)
-			// What is only shown goes on being shown.
-			_, err = p.Policy.InForce(t.Context(), 0)
-			require.NoError(t, err)
-			_, err = p.Keys.Snapshot(t.Context())
-			require.NoError(t, err)
-			b, err := p.Batches.Get(t.Context(), made.ID)
-			require.NoError(t, err)
-			assert.Nil(t, b.Verdict)
-		})
-	}
-}
-
-// TestNothingIsJudgedByWhatWasShown alters the keyring where it is stored, has it
-// shown, and puts it back: what was in memory meanwhile counts for nothing, now
-// and as of then.
-func TestNothingIsJudgedByWhatWasShown(t *testing.T) {
-	t.Parallel()
 	p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
-	scope := func(k *keyring.Keyring, err error) []string {
-		require.NoError(t, err)
-		quoin, _ := k.Publisher("quoin")
-		return quoin.Scope
-	}
 	_, err := p.Publishers.Add(t.Context(), "ines", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"quoin-*"}})
+	require.NoError(t, err)
+	_, err = p.Policy.Grant(t.Context(), "ines", policy.NewWaiver{Ground: judge.ManifestUnsigned, Publisher: "quoin", Until: testkit.Now().Add(time.Hour), Reason: "they will sign next month"})
 	require.NoError(t, err)
 	size, err := p.Store.LedgerSize(t.Context())
 	require.NoError(t, err)
-	// Nothing is to give the change away but its rows.
-	_, err = p.Store.Pool.Exec(t.Context(), `ALTER TABLE publishers DISABLE TRIGGER USER`)
+	was, waivers, err := p.Policy.ToJudge(t.Context(), 0, testkit.Now())
 	require.NoError(t, err)
-	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE publishers SET scope = '{*}'`)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"*"}, scope(p.Keys.Snapshot(t.Context())))
-	for _, judging := range []func() (*keyring.Keyring, error){
-		func() (*keyring.Keyring, error) { return p.Keys.ToJudge(t.Context()) },
-		func() (*keyring.Keyring, error) { return p.Keys.AsOf(t.Context(), size) },
-		func() (*keyring.Keyring, error) { return p.Keys.AsOf(t.Context(), 1) },
+	require.Len(t, waivers, 1)
+	for what, sql := range map[string]string{
+		"a policy":            `INSERT INTO policies (name, document, created_at, created_by, reason) SELECT name, document || '{"digest_bits": 1}', now(), 'nobody', '' FROM policies`,
+		"the policy":          `UPDATE policies SET document = document || '{"digest_bits": 1}'`,
+		"a waiver":            `INSERT INTO waivers (ground, publisher, reason, by_name, created_at, until, position) VALUES ('digest-weak', 'quoin', 'none', 'nobody', now(), now() + interval '1 year', 0)`,
+		"a longer waiver":     `UPDATE waivers SET until = until + interval '10 days', publisher = '', pattern = '*'`,
+		"a publisher":         `INSERT INTO publishers (slug, name, contact, scope, created_at, created_by) VALUES ('strangers', 'Strangers', '', '{*}', now(), 'nobody')`,
+		"a publisher's scope": `UPDATE publishers SET scope = '{*}'`,
+		"its version":         `UPDATE publisher_versions SET scope = '{*}', position = 0`,
 	} {
-		_, err := judging()
-		assert.True(t, fault.Is(err, "keyring-altered"), "%v", err)
+		for _, table := range []string{"policies", "publishers", "publisher_versions"} {
+			_, err := p.Store.Pool.Exec(t.Context(), `ALTER TABLE `+table+` DISABLE TRIGGER USER`)
+			require.NoError(t, err)
+		}
+		_, err := p.Store.Pool.Exec(t.Context(), sql)
+		require.NoError(t, err, what)
+		// Another process begins with what it finds.
+		b := basis.New(p.Store, p.Records)
+		fresh := policy.New(p.Store, p.Records, b, p.Publishers, testkit.Now)
+		ring := keys.New(p.Store, p.Records, b, p.Publishers, fresh, nil, nil, testkit.Now)
+		now, count, err := fresh.ToJudge(t.Context(), 0, testkit.Now())
+		require.NoError(t, err, what)
+		assert.Equal(t, was, now, what)
+		assert.Equal(t, waivers, count, what)
+		for _, judging := range []func() (*keyring.Keyring, error){
+			func() (*keyring.Keyring, error) { return ring.ToJudge(t.Context()) },
+			func() (*keyring.Keyring, error) { return ring.AsOf(t.Context(), size) },
+		} {
+			k, err := judging()
+			require.NoError(t, err, what)
+			quoin, _ := k.Publisher("quoin")
+			assert.Equal(t, []string{"quoin-*"}, quoin.Scope, what)
+			_, known := k.Publisher("strangers")
+			assert.False(t, known, what)
+		}
+		k, err := ring.AsOf(t.Context(), 1)
+		require.NoError(t, err)
+		_, known := k.Publisher("quoin")
+		assert.False(t, known, "it was added later")
 	}
-	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE publishers SET scope = '{quoin-*}'`)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"quoin-*"}, scope(p.Keys.ToJudge(t.Context())))
-	assert.Equal(t, []string{"quoin-*"}, scope(p.Keys.AsOf(t.Context(), size)))
+	for what, sql := range map[string]string{
+		"a decision is said to be another": `UPDATE ledger_records SET kind = 'drill' WHERE kind = 'waiver-granted'`,
+		"another is said to be a decision": `INSERT INTO ledger_records SELECT position + 100, 'policy-set', at, by_name, subject, verdict, batch_id, body, leaf FROM ledger_records WHERE kind = 'policy-set'`,
+		"a decision's text":                `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`,
+		"with its leaf":                    `UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added'`,
+		"the newest is taken out":          `DELETE FROM ledger_records WHERE kind = 'waiver-granted'`,
+		"and its seal":                     `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`,
+	} {
+		_, err := p.Store.Pool.Exec(t.Context(), `ALTER TABLE ledger_records DISABLE TRIGGER USER`)
+		require.NoError(t, err)
+		_, err = p.Store.Pool.Exec(t.Context(), sql)
+		require.NoError(t, err, what)
+		_, err = basis.New(p.Store, p.Records).Now(t.Context())
+		assert.True(t, fault.Is(err, "ledger-altered"), "%s: %v", what, err)
+	}
+	_, err = p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
+	assert.True(t, fault.Is(err, "ledger-altered"), "%v", err)
 }

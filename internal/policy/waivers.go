@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"path"
@@ -9,10 +10,9 @@ import (
 	"time"
 
 	"endeixis/core/judge"
-	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
-	"endeixis/internal/records"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 )
 
@@ -24,11 +24,11 @@ func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) { return s.stor
 
 // A NewWaiver is an exception to be granted.
 type NewWaiver struct {
-	Ground    judge.Code `json:"ground"`
-	Publisher string     `json:"publisher,omitempty"`
-	Pattern   string     `json:"pattern,omitempty"`
-	Until     time.Time  `json:"until"`
-	Reason    string     `json:"reason"`
+	Ground    judge.Code
+	Publisher string
+	Pattern   string
+	Until     time.Time
+	Reason    string
 }
 
 // maxWaiver bounds how far ahead a waiver may end: whoever grants one is to look
@@ -64,20 +64,17 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 	if err := fault.Reason(n.Reason, "A waiver"); err != nil {
 		return Waiver{}, err
 	}
-	w := Waiver{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Reason: n.Reason, By: by, CreatedAt: now, Until: n.Until.UTC()}
-	subject := n.Publisher
-	if subject == "" {
-		subject = n.Pattern
-	}
+	n.Until = n.Until.UTC().Truncate(time.Microsecond) // as the database keeps it
+	var w Waiver
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		var err error
-		if w.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.WaiverGranted, By: by, Subject: subject, Body: n}); err != nil {
+		granted, err := s.records.Decide(ctx, tx, by, cmp.Or(n.Publisher, n.Pattern), recorded.WaiverGranted{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Until: n.Until, Reason: n.Reason})
+		if err != nil {
 			return err
 		}
-		w.ID, err = tx.AddWaiver(ctx, w)
+		w, err = tx.WaiverOf(ctx, granted.Position)
 		return err
 	})
 	return w, err
@@ -101,15 +98,11 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		if w.EndedAt != nil || !w.Until.After(now) {
 			return fault.New(fault.Conflict, "waiver-ended", "Waiver %d has ended before.", id)
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.WaiverEnded, By: by, Subject: w.Publisher + w.Pattern, Body: struct {
-			Waiver int64  `json:"waiver"`
-			Record int64  `json:"record"`
-			Reason string `json:"reason"`
-		}{id, w.Position, reason}}); err != nil {
+		if _, err := s.records.Decide(ctx, tx, by, w.Publisher+w.Pattern, recorded.WaiverEnded{Waiver: id, Record: w.Position, Reason: reason}); err != nil {
 			return err
 		}
-		w.EndedAt, w.EndedBy, w.EndReason = &now, by, reason
-		return tx.EndWaiver(ctx, id, now, by, reason)
+		w, err = tx.WaiverOf(ctx, w.Position)
+		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return w, fault.New(fault.NotFound, "waiver-unknown", "There is no waiver %d.", id).Advise("“endeixis waiver list” shows which there are.")
@@ -117,15 +110,15 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 	return w, err
 }
 
-// waiversAsOf returns the waivers that counted at a time.
-func waiversAsOf(ctx context.Context, from store.Reads, at time.Time) ([]judge.Waiver, error) {
-	rows, err := from.WaiversAsOf(ctx, at)
-	if err != nil {
-		return nil, err
-	}
+// waiversAt returns the waivers that counted at a time: that had been granted, and neither ended
+// nor run out.
+func waiversAt(b *recorded.Basis, at time.Time) []judge.Waiver {
 	var out []judge.Waiver
-	for _, w := range rows {
+	for _, w := range b.Waivers {
+		if w.CreatedAt.After(at) || !w.Until.After(at) || w.EndedAt != nil && !w.EndedAt.After(at) {
+			continue
+		}
 		out = append(out, judge.Waiver{Record: w.Position, Ground: judge.Code(w.Ground), Publisher: w.Publisher, Pattern: w.Pattern, Reason: w.Reason, By: w.By, Until: w.Until})
 	}
-	return out, nil
+	return out
 }

@@ -10,11 +10,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
-	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -26,21 +25,15 @@ type Publisher = store.Publisher
 type Service struct {
 	store   *store.Store
 	records *records.Service
-	now     func() time.Time
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
-	return &Service{s, r, now}
+func New(s *store.Store, r *records.Service) *Service {
+	return &Service{s, r}
 }
 
 // Details are what is known about a publisher.
-type Details struct {
-	Slug    string   `json:"slug"`
-	Name    string   `json:"name"`
-	Contact string   `json:"contact"`
-	Scope   []string `json:"scope"`
-}
+type Details recorded.Publisher
 
 var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 
@@ -52,12 +45,17 @@ func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, err
 	if err := p.check(); err != nil {
 		return Publisher{}, err
 	}
-	row := Publisher{Slug: p.Slug, Name: p.Name, Contact: p.Contact, Scope: p.Scope, CreatedAt: s.now(), CreatedBy: by}
-	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) (err error) {
-		if row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PublisherAdded, By: by, Subject: p.Slug, Body: p}); err != nil {
+	var row Publisher
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		return tx.AddPublisher(ctx, row)
+		_, err := s.records.Decide(ctx, tx, by, p.Slug, recorded.PublisherAdded(p))
+		if err != nil {
+			return err
+		}
+		row, err = tx.Publisher(ctx, p.Slug)
+		return err
 	})
 	return row, err
 }
@@ -83,7 +81,10 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 	}
 	var row Publisher
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		var err error
+		err := tx.LockBasis(ctx)
+		if err != nil {
+			return err
+		}
 		if row, err = tx.LockPublisher(ctx, slug); err != nil {
 			return err
 		}
@@ -107,15 +108,11 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
 			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
 		}
-		row.Name, row.Contact, row.Scope = after.Name, after.Contact, after.Scope
-		row.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.PublisherChanged, By: by, Subject: slug, Body: struct {
-			Before Details `json:"before"`
-			After  Details `json:"after"`
-		}{before, after}})
-		if err != nil {
+		if _, err = s.records.Decide(ctx, tx, by, slug, recorded.PublisherChanged{Before: recorded.Publisher(before), After: recorded.Publisher(after)}); err != nil {
 			return err
 		}
-		return tx.SetPublisherDetails(ctx, row)
+		row, err = tx.Publisher(ctx, slug)
+		return err
 	})
 	return row, err
 }

@@ -15,7 +15,7 @@ import (
 
 // KeyUse tells what was verified here with signatures by a key.
 func (s *Service) KeyUse(ctx context.Context, fp openpgp.Fingerprint) (store.KeyUse, error) {
-	ring, err := s.keys.Snapshot(ctx)
+	ring, err := s.keys.ToJudge(ctx)
 	if err != nil {
 		return store.KeyUse{}, err
 	}

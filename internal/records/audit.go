@@ -173,7 +173,7 @@ func (s *Service) Audit(ctx context.Context, kept string, progress func(done, to
 		return bad(-1, "The stored hashes of the tree do not belong to its records.")
 	}
 	// The texts are proven; what follows from them is held against them.
-	differences, err := s.store.Differences(ctx, func(string) { progress(size, size) })
+	differences, err := Differences(ctx, s.store.Reads, func(string) { progress(size, size) })
 	if err != nil {
 		return Report{}, err
 	}
@@ -229,7 +229,7 @@ func (c *sealCheck) take(position int64, kind ledger.Kind, leaf tlog.Hash) error
 		return nil
 	}
 	if !holds(c.key, seal, c.leaves) || seal.Decisions != c.decisions {
-		c.bad, c.what = seal.First, fmt.Sprintf("it, or one of the %d behind it, was not written by this program", seal.Records-1)
+		c.bad, c.what = seal.First, were(seal)+" not written by this program"
 	}
 	c.ahead, c.leaves = c.ahead[1:], c.leaves[:0]
 	return nil

@@ -127,7 +127,7 @@ func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Che
 
 // altered says that nothing is signed.
 func altered(format string, args ...any) error {
-	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written: %s. Nothing is signed.", fmt.Sprintf(format, args...)).
+	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written: %s. Nothing is signed, recorded or judged by it.", fmt.Sprintf(format, args...)).
 		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.")
 }
 
@@ -204,15 +204,16 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 		return fault.New(fault.Conflict, "ledger-older", "The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.", kept.Size, s.checkpointFile, now.why).
 			Advise("Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.")
 	}
-	if err := s.begin(ctx, verifier); err != nil {
-		return err
-	}
-	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+	// It is on record before it is gone on from.
+	if err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		_, err := s.Append(ctx, tx, Entry{Kind: ledger.LedgerRestored, By: "service", Subject: fmt.Sprintf("%d of %d records", now.Size, kept.Size), Body: restored{
 			Before: ledgerState{kept.Size, kept.Root.String()}, After: ledgerState{now.Size, now.Root},
 		}})
 		return err
-	})
+	}); err != nil {
+		return err
+	}
+	return s.begin(ctx, verifier)
 }
 
 // A departure says how a stored ledger differs from one that was known.

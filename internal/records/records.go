@@ -17,6 +17,7 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
 )
@@ -63,16 +64,33 @@ type Service struct {
 // sign checkpoints.
 func New(s *store.Store, now func() time.Time) *Service { return &Service{store: s, now: now} }
 
-// Append writes entries to the ledger in the transaction and returns the
-// position of the first. The ledger stays locked until the transaction ends,
-// so call it last.
+// Append writes entries to the ledger in the transaction, with the rows that follow from those
+// whose body says so, and returns the position of the first. The ledger stays locked until the
+// transaction ends, so call it last.
 func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (int64, error) {
-	now := s.now().UTC()
+	if len(entries) == 0 {
+		return 0, nil
+	}
+	heads, err := s.write(ctx, tx, entries)
+	if err != nil {
+		return 0, err
+	}
+	return heads[0].Position, nil
+}
+
+func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]recorded.Head, error) {
+	key := s.writersKey()
+	if key == nil {
+		return nil, errors.New("this process has no key to seal records with")
+	}
+	now := s.now().UTC().Truncate(time.Microsecond) // as the database keeps it
 	rows := make([]*store.Record, len(entries))
+	heads := make([]recorded.Head, len(entries))
 	for i, e := range entries {
-		body, err := compose(e, now)
+		heads[i] = recorded.Head{Kind: e.Kind, At: now, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
+		body, err := compose(heads[i], e.Body)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		r := &store.Record{Kind: string(e.Kind), At: now, By: e.By, Subject: e.Subject, Body: body}
 		if e.Verdict != "" {
@@ -83,37 +101,42 @@ func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (i
 		}
 		rows[i] = r
 	}
-	if len(rows) == 0 {
-		return 0, nil
-	}
-	key := s.writersKey()
-	if key == nil {
-		return 0, errors.New("this process has no key to seal records with")
-	}
 	if err := tx.Append(ctx, rows, sealer(key)); err != nil {
-		return 0, err
+		return nil, err
 	}
-	return rows[0].Position, nil
+	for i, e := range entries {
+		heads[i].Position = rows[i].Position
+		if body, ok := e.Body.(recorded.Body); ok {
+			if err := body.Follow(ctx, tx, heads[i]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return heads, nil
+}
+
+// Decide writes one record in the transaction, with the rows that follow from it, and returns
+// its place and time: from then on it counts.
+func (s *Service) Decide(ctx context.Context, tx *store.Tx, by, subject string, body recorded.Body) (recorded.Head, error) {
+	heads, err := s.write(ctx, tx, []Entry{{Kind: body.Kind(), By: by, Subject: subject, Body: body}})
+	if err != nil {
+		return recorded.Head{}, err
+	}
+	return heads[0], nil
 }
 
 // compose joins the common fields and the body into one JSON object.
-func compose(e Entry, now time.Time) ([]byte, error) {
-	head, err := json.Marshal(struct {
-		Kind     ledger.Kind `json:"kind"`
-		At       time.Time   `json:"at"`
-		By       string      `json:"by"`
-		Software string      `json:"software"`
-		Subject  string      `json:"subject"`
-	}{e.Kind, now, e.By, "endeixis " + version.Full(), e.Subject})
+func compose(h recorded.Head, said any) ([]byte, error) {
+	head, err := json.Marshal(h)
 	if err != nil {
 		return nil, err
 	}
-	body, err := json.Marshal(e.Body)
+	body, err := json.Marshal(said)
 	if err != nil {
 		return nil, err
 	}
 	if len(body) < 2 || body[0] != '{' {
-		return nil, fmt.Errorf("the body of a %s record is not an object", e.Kind)
+		return nil, fmt.Errorf("the body of a %s record is not an object", h.Kind)
 	}
 	if len(body) > 2 {
 		head[len(head)-1] = ','

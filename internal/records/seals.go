@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -133,12 +134,20 @@ func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, en
 				leaves, end = append(leaves, more...), behind
 			}
 			if !holds(key, seal, leaves[at-first:at-first+seal.Records]) {
-				return nil, altered("record %d, or one of the %d behind it, was not written by it", at, seal.Records-1)
+				return nil, altered("%s not written by it", were(seal))
 			}
 			at += seal.Records
 		}
 	}
 	return leaves, nil
+}
+
+// were names the records of a seal, of which one or the other differs.
+func were(s store.Seal) string {
+	if s.Records == 1 {
+		return fmt.Sprintf("record %d was", s.First)
+	}
+	return fmt.Sprintf("the records %d to %d were", s.First, s.First+s.Records-1)
 }
 
 // holds reports whether a seal is genuine, and over the leaves.
@@ -150,35 +159,49 @@ func holds(key []byte, seal store.Seal, leaves []tlog.Hash) bool {
 // decisionsAtOnce bounds how many records that decide are read at a time.
 const decisionsAtOnce = 1000
 
-// Decisions calls f for each record that decides, see [ledger.Kind.Decides], from a position on,
-// in order: with its own text, which is sealed. known is how many there are before the position.
-// None of them is passed over: it returns a fault “ledger-altered” where one is missing, was
-// changed, or was not written by this program.
-func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known int64, f func(position int64, body []byte) error) error {
+// Decided returns how many records decide, see [ledger.Kind.Decides]: as the newest seal counts
+// them. It returns a fault “ledger-altered” where that is not genuine.
+func (s *Service) Decided(ctx context.Context, reads store.Reads) (int64, error) {
 	key := s.writersKey()
 	if key == nil {
-		return errors.New("this process has no key of the ledger's writers")
+		return 0, errors.New("this process has no key to prove records with")
 	}
+	size, last, err := reads.LastSeal(ctx)
+	switch {
+	case err != nil || size == 0 && last == nil:
+		return 0, err
+	case last == nil || last.First+last.Records != size || !sealOf(*last).Genuine(key, last.MAC):
+		return 0, altered("nobody has sealed record %d", size-1)
+	}
+	return last.Decisions, nil
+}
+
+// Decisions calls f for each record that decides from a position on, in order, with its own
+// text, which is sealed. known is how many there are before the position. None of them is passed
+// over: it returns a fault “ledger-altered” where one is missing, was changed, or was not written
+// by this program. What f is given it may keep.
+func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known int64, f func(position int64, kind ledger.Kind, body []byte) error) error {
+	decided, err := s.Decided(ctx, reads)
+	if err != nil {
+		return err
+	}
+	key := s.writersKey()
 	kinds := []string{}
 	for _, kind := range ledger.Deciding() {
 		kinds = append(kinds, string(kind))
-	}
-	size, err := reads.LedgerSize(ctx)
-	if err != nil {
-		return err
 	}
 	for next := from; ; {
 		page, err := reads.RecordsOf(ctx, kinds, next, decisionsAtOnce)
 		if err != nil {
 			return err
 		}
-		if err := s.genuine(ctx, reads, key, page); err != nil {
+		if err := genuine(ctx, reads, key, page); err != nil {
 			return err
 		}
 		for _, r := range page {
 			known++
-			if err := f(r.Position, r.Body); err != nil {
-				return err
+			if err := f(r.Position, ledger.Kind(r.Kind), r.Body); err != nil {
+				return altered("%s", err)
 			}
 			next = r.Position + 1
 		}
@@ -186,31 +209,21 @@ func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known 
 			break
 		}
 	}
-	last, err := reads.LastSeal(ctx)
-	if errors.Is(err, store.ErrNotFound) && size == 0 {
-		return nil
-	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return err
-	}
-	switch {
-	case err != nil || last.First+last.Records != size || !sealOf(last).Genuine(key, last.MAC):
-		return altered("nobody has sealed record %d", size-1)
-	case last.Decisions != known:
-		return altered("%d records decide what is judged by, and %d are there", last.Decisions, known)
+	if decided != known {
+		return altered("%d records decide what is judged by, and %d are there", decided, known)
 	}
 	return nil
 }
 
-// genuine holds records against their seals: their texts, their places, and their kinds.
-func (s *Service) genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Record) error {
+// genuine holds records against their seals: their texts and their places.
+func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Record) error {
 	if len(page) == 0 {
 		return nil
 	}
 	positions := make([]int64, len(page))
 	for i, r := range page {
 		positions[i] = r.Position
-		if leaf := ledger.Leaf(r.Body); !slices.Equal(r.Leaf, leaf[:]) || string(kindOf(r.Body)) != r.Kind {
+		if leaf := ledger.Leaf(r.Body); !slices.Equal(r.Leaf, leaf[:]) {
 			return altered("record %d is not as it was written", r.Position)
 		}
 	}
@@ -233,7 +246,7 @@ func (s *Service) genuine(ctx context.Context, reads store.Reads, key []byte, pa
 			over = append(over, leaf)
 		}
 		if !holds(key, seal, over) {
-			return altered("record %d, or one of the %d behind it, was not written by it", seal.First, seal.Records-1)
+			return altered("%s not written by it", were(seal))
 		}
 		for at < len(positions) && positions[at] >= seal.First && positions[at] < seal.First+seal.Records {
 			at++

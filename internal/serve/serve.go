@@ -17,6 +17,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/api"
+	"endeixis/internal/basis"
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
 	"endeixis/internal/depots"
@@ -135,9 +136,10 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 		return nil, err
 	}
 	orders := reassess.NewOrders(queue, recs, clock.Now)
-	pub := publishers.New(s, recs, clock.Now)
-	pol := policy.New(s, recs, pub, clock.Now)
-	k := keys.New(s, recs, pub, pol, asker, orders, clock.Now)
+	judgedBy := basis.New(s, recs)
+	pub := publishers.New(s, recs)
+	pol := policy.New(s, recs, judgedBy, pub, clock.Now)
+	k := keys.New(s, recs, judgedBy, pub, pol, asker, orders, clock.Now)
 	d := depots.New(c.Depots)
 	from := sources.New(d)
 	credentials := map[string]devices.Credential{}

@@ -30,18 +30,6 @@ func record(kinds ...string) string {
 		strings.Join(kinds, "', '") + `'))`
 }
 
-// importRecords are the records of imported keys, without the certificates in them:
-// these have kilobytes each, and are stored in pieces of which only the first and the
-// last are read. A quotation mark in a text is escaped, so that the names of fields
-// cannot stand in one.
-//
-// Each OFFSET keeps the server from working out again what it has worked out.
-const importRecords = `(SELECT position, at, by_name, CASE WHEN opens > 0 AND closes > 0 THEN convert_from(substring(head FOR opens + 14) || substring(tail FROM closes), 'UTF8')
-		ELSE convert_from(body, 'UTF8') END::jsonb AS body
-	FROM (SELECT *, position('"certificate":"'::bytea IN head) AS opens, position('","stored":"'::bytea IN tail) AS closes
-		FROM (SELECT position, at, by_name, body, substring(body FOR 1900) AS head, substring(body FROM greatest(octet_length(body) - 199, 1)) AS tail
-			FROM ledger_records WHERE kind = 'key-imported' OFFSET 0) b OFFSET 0) c OFFSET 0)`
-
 // apart tells that two times are further from each other than a decision takes
 // from its first look at the clock to its record, or that one of them is none.
 func apart(a, b string) string { return further(a, b, "60 seconds") }
@@ -83,8 +71,8 @@ func keyVersionName(row string) string {
 	return "encode(" + row + ".fingerprint, 'hex') || ' ' || " + row + ".revision"
 }
 
-func keyVersionDigest(row, slug string) string {
-	return digestOver(slug, row+".role", "encode(sha256("+row+".certificate), 'hex')")
+func keyVersionDigest(row string) string {
+	return digestOver("coalesce(p.slug, '')", row+".role", "encode(sha256("+row+".certificate), 'hex')")
 }
 
 func publisherVersionDigest(row string) string { return digestOver(row+".name", row+".scope") }
@@ -100,7 +88,7 @@ func isAdopted(table, name, digest string) string {
 
 // adoptable lists the rows that no record says all of.
 var adoptable = `
-	SELECT 'key_versions' AS of, ` + keyVersionName("v") + ` AS name, ` + keyVersionDigest("v", "coalesce(p.slug, '')") + ` AS digest
+	SELECT 'key_versions' AS of, ` + keyVersionName("v") + ` AS name, ` + keyVersionDigest("v") + ` AS digest
 	FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
 	WHERE v.position < 0 OR NOT EXISTS (SELECT FROM ledger_records r WHERE r.position = v.position AND r.kind IN ('key-step', 'key-imported') AND (r.kind = 'key-step' OR convert_from(r.body, 'UTF8')::jsonb ? 'stored'))
 	UNION ALL
@@ -132,135 +120,6 @@ func (s Reads) Adoptable(ctx context.Context) ([]AdoptedRow, error) {
 
 var adoptionRows = consequence{"rows of earlier versions", `
 	SELECT position, 'rows were adopted once more: only the first time counts' AS what FROM ledger_records WHERE kind = 'rows-adopted' AND position > ` + adoptedAt}
-
-// policyRows holds what is asked of evidence against its records.
-var policyRows = consequence{"the policy", `
-	SELECT coalesce(r.position, -1) AS position, 'version ' || coalesce(p.version, (r.body ->> 'version')::bigint) || ': ' || CASE
-		WHEN p.version IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
-	FROM policies p FULL JOIN ` + record("policy-set") + ` r ON (r.body ->> 'version')::bigint = p.version
-	WHERE p.version IS NULL OR r.position IS NULL OR p.name IS DISTINCT FROM r.body ->> 'name' OR p.created_by IS DISTINCT FROM r.by_name OR p.reason IS DISTINCT FROM coalesce(r.body ->> 'reason', '')
-		OR ` + apart("p.created_at", "r.at") + ` OR CASE WHEN p.name = 'default' THEN p.document IS DISTINCT FROM r.body -> 'policy'
-			WHEN jsonb_typeof(p.document) IS DISTINCT FROM 'object' THEN true
-			ELSE EXISTS (SELECT FROM jsonb_each(p.document) f WHERE f.value IS DISTINCT FROM r.body -> 'policy' -> f.key)
-				OR (SELECT count(*) FROM jsonb_object_keys(p.document)) IS DISTINCT FROM jsonb_array_length(coalesce(r.body -> 'own', '[]')) END`}
-
-var waiverRows = consequence{"waivers", `
-	SELECT coalesce(r.position, w.position) AS position, 'waiver ' || coalesce(w.id::text, '') || ': ' || CASE
-		WHEN w.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was granted or ended' END AS what
-	FROM waivers w FULL JOIN ` + record("waiver-granted") + ` r ON r.position = w.position
-	LEFT JOIN ` + record("waiver-ended") + ` e ON (e.body ->> 'record')::bigint = w.position
-	WHERE w.id IS NULL OR r.position IS NULL OR w.ground IS DISTINCT FROM r.body ->> 'ground' OR w.publisher IS DISTINCT FROM coalesce(r.body ->> 'publisher', '')
-		OR w.pattern IS DISTINCT FROM coalesce(r.body ->> 'pattern', '') OR w.reason IS DISTINCT FROM r.body ->> 'reason' OR w.by_name IS DISTINCT FROM r.by_name
-		OR ` + unequal("w.until", "(r.body ->> 'until')::timestamptz") + ` OR ` + apart("w.created_at", "r.at") + `
-		OR (w.ended_at IS NOT NULL) IS DISTINCT FROM (e.position IS NOT NULL) OR w.ended_by IS DISTINCT FROM coalesce(e.by_name, '') OR w.end_reason IS DISTINCT FROM coalesce(e.body ->> 'reason', '')
-		OR (e.position IS NOT NULL AND ` + apart("w.ended_at", "e.at") + `)`}
-
-// publisherRecords are the records of publishers, each with what was known from
-// then on.
-var publisherRecords = `(SELECT position, at, by_name, kind, subject AS slug, CASE kind WHEN 'publisher-added' THEN body ELSE body -> 'after' END AS known, body FROM ` +
-	record("publisher-added", "publisher-changed") + ` x)`
-
-// listOf reads a list of texts that may be null.
-func listOf(json string) string {
-	return `ARRAY(SELECT jsonb_array_elements_text(CASE jsonb_typeof(` + json + `) WHEN 'array' THEN ` + json + ` ELSE '[]' END))`
-}
-
-var publisherRows = consequence{"publishers", `
-	SELECT coalesce(r.position, -1) AS position, coalesce(p.slug, r.known ->> 'slug') || ': ' || CASE
-		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
-	FROM publishers p FULL JOIN (SELECT DISTINCT ON (known ->> 'slug') * FROM ` + publisherRecords + ` n ORDER BY known ->> 'slug', position DESC) r ON r.known ->> 'slug' = p.slug
-	LEFT JOIN ` + record("publisher-added") + ` a ON a.body ->> 'slug' = p.slug
-	WHERE p.id IS NULL OR r.position IS NULL OR p.name IS DISTINCT FROM r.known ->> 'name' OR p.contact IS DISTINCT FROM r.known ->> 'contact' OR p.scope IS DISTINCT FROM ` + listOf("r.known -> 'scope'") + `
-		OR p.created_by IS DISTINCT FROM a.by_name OR ` + apart("p.created_at", "a.at") + ` OR p.position IS DISTINCT FROM r.position AND NOT ` + isAdopted("publisher_versions", "p.slug || ' ' || p.revision", publisherVersionDigest("p")) + `
-	UNION ALL
-	SELECT v.position, p.slug || ': an earlier version is not as it was set' FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id
-	LEFT JOIN ` + publisherRecords + ` r ON r.position = v.position AND r.known ->> 'slug' = p.slug
-	WHERE NOT ` + isAdopted("publisher_versions", "p.slug || ' ' || v.revision", publisherVersionDigest("v")) + `
-		AND (r.position IS NULL OR v.name IS DISTINCT FROM r.known ->> 'name' OR v.scope IS DISTINCT FROM ` + listOf("r.known -> 'scope'") + `)
-	UNION ALL
-	SELECT r.position, p.slug || ': an earlier version is missing' FROM ` + publisherRecords + ` r JOIN publishers p ON p.slug = r.known ->> 'slug'
-	WHERE r.position > ` + adoptedAt + ` AND NOT EXISTS (SELECT FROM publisher_versions v WHERE v.publisher_id = p.id AND v.position = r.position)`}
-
-var keyStepRows = consequence{"steps of keys", `
-	SELECT coalesce(r.position, c.position) AS position, coalesce(encode(c.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
-		WHEN c.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a step is not as it was decided' END AS what
-	FROM key_changes c FULL JOIN ` + record("key-step") + ` r ON r.position = c.position
-	WHERE c.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(c.fingerprint, 'hex') OR r.body ->> 'to' IS DISTINCT FROM c.to_state
-		OR c.by_name IS DISTINCT FROM r.by_name OR c.reason IS DISTINCT FROM r.body ->> 'reason' OR ` + apart("c.at", "r.at") + `
-		OR c.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz OR c.rests_on IS DISTINCT FROM ` + listOf("r.body -> 'rests_on'")}
-
-// keyRows: records of keys are read once, for there may be thousands.
-var keyRows = keyRowsWith("encode(sha256(k.certificate), 'hex')", "encode(sha256(v.certificate), 'hex')")
-
-// keyFacts is keyRows without the certificates, which whoever reads them holds against
-// [Reads.StoredDigests].
-var keyFacts = keyRowsWith("NULL::text", "NULL::text")
-
-func keyRowsWith(digest, digestOfVersion string) consequence {
-	currentAdopted := isAdopted("key_versions", keyVersionName("k"), keyVersionDigest("k", "k.slug"))
-	return consequence{"keys", `
-	WITH imported AS MATERIALIZED (SELECT position, at, by_name, body ->> 'fingerprint' AS fp, body ->> 'source' AS source, body ->> 'publisher' AS publisher, body ->> 'stored' AS stored
-		FROM ` + importRecords + ` r),
-	admissions AS MATERIALIZED (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'publisher' AS publisher, body ->> 'role' AS role
-		FROM ` + record("key-step") + ` r WHERE body ->> 'to' = 'admitted'),
-	said AS MATERIALIZED (SELECT DISTINCT ON (fp) fp, publisher, position AS since FROM imported WHERE publisher <> '' ORDER BY fp, position),
-	arrived AS (SELECT DISTINCT ON (fp) * FROM imported ORDER BY fp, position),
-	newest AS (SELECT DISTINCT ON (fp) fp, stored FROM imported ORDER BY fp, position DESC),
-	admitted AS (SELECT DISTINCT ON (fp) * FROM admissions ORDER BY fp, position DESC),
-	known AS MATERIALIZED (SELECT encode(k.fingerprint, 'hex') AS fp, k.*, coalesce(p.slug, '') AS slug, ` + digest + ` AS digest
-		FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id),
-	versions AS MATERIALIZED (SELECT encode(v.fingerprint, 'hex') AS fp, v.*, coalesce(p.slug, '') AS slug, ` + digestOfVersion + ` AS digest
-		FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id)
-	SELECT coalesce(r.position, -1) AS position, coalesce(k.fp, r.fp) || ': ' || CASE
-		WHEN k.fp IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was imported or decided' END AS what
-	FROM known k FULL JOIN arrived r ON r.fp = k.fp LEFT JOIN newest n ON n.fp = k.fp LEFT JOIN admitted s ON s.fp = k.fp
-	LEFT JOIN said ON said.fp = k.fp
-	WHERE k.fp IS NULL OR r.position IS NULL OR k.imported_by IS DISTINCT FROM r.by_name OR k.source IS DISTINCT FROM r.source OR ` + apart("k.imported_at", "r.at") + `
-		OR k.digest <> n.stored OR n.stored IS NULL AND NOT ` + currentAdopted + `
-		OR s.position IS NOT NULL AND (k.slug IS DISTINCT FROM s.publisher OR k.role IS DISTINCT FROM s.role)
-		OR s.position IS NULL AND (k.role IS DISTINCT FROM 'release' OR k.slug IS DISTINCT FROM coalesce(said.publisher, '') AND NOT ` + currentAdopted + `)
-		OR NOT ` + currentAdopted + ` AND NOT EXISTS (SELECT FROM imported i WHERE i.position = k.position AND i.fp = k.fp)
-			AND NOT EXISTS (SELECT FROM admissions i WHERE i.position = k.position AND i.fp = k.fp)
-	UNION ALL
-	SELECT r.position, r.fp || ': an earlier version is missing'
-	FROM (SELECT position, fp FROM imported UNION ALL SELECT position, fp FROM admissions) r
-	LEFT JOIN versions v ON v.fp = r.fp AND v.position = r.position
-	WHERE v.fp IS NULL AND r.position > ` + adoptedAt + `
-	UNION ALL
-	SELECT v.position, v.fp || ': an earlier version is not as it was recorded' FROM versions v
-	LEFT JOIN imported i ON i.position = v.position AND i.fp = v.fp LEFT JOIN admissions s ON s.position = v.position AND s.fp = v.fp
-	LEFT JOIN said ON said.fp = v.fp AND said.since <= v.position
-	LEFT JOIN (SELECT w.fp, w.revision, max(a.position) AS position FROM versions w JOIN admissions a ON a.fp = w.fp AND a.position < w.position GROUP BY 1, 2) last ON last.fp = v.fp AND last.revision = v.revision
-	LEFT JOIN admissions before ON before.fp = v.fp AND before.position = last.position
-	LEFT JOIN versions earlier ON earlier.fp = v.fp AND earlier.revision = v.revision - 1
-	WHERE NOT ` + isAdopted("key_versions", keyVersionName("v"), keyVersionDigest("v", "v.slug")) + ` AND (i.position IS NULL AND s.position IS NULL
-		OR s.position IS NOT NULL AND (v.role IS DISTINCT FROM s.role OR v.slug IS DISTINCT FROM s.publisher OR earlier.fp IS NULL OR earlier.digest <> v.digest)
-		OR i.position IS NOT NULL AND (v.digest <> coalesce(i.stored, v.digest) OR v.role IS DISTINCT FROM coalesce(before.role, 'release') OR v.slug IS DISTINCT FROM coalesce(before.publisher, said.publisher, '')))`}
-}
-
-var sightingRows = consequence{"sightings", `
-	SELECT coalesce(r.position, s.position) AS position, 'a sighting of ' || coalesce(encode(s.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
-		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was noted or resolved' END AS what
-	FROM sightings s FULL JOIN ` + record("sighting") + ` r ON r.position = s.position
-	LEFT JOIN ` + record("conflict-resolved") + ` e ON (e.body ->> 'sighting')::bigint = s.position
-	WHERE s.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(s.fingerprint, 'hex') OR r.body ->> 'read' IS DISTINCT FROM encode(s.read_value, 'hex')
-		OR s.channel IS DISTINCT FROM r.body ->> 'channel' OR s.place IS DISTINCT FROM r.body ->> 'place' OR s.note IS DISTINCT FROM r.body ->> 'note' OR s.by_name IS DISTINCT FROM r.by_name OR ` + apart("s.at", "r.at") + `
-		OR s.resolved IS DISTINCT FROM coalesce(e.body ->> 'reason', '') OR s.resolved_by IS DISTINCT FROM coalesce(e.by_name, '')
-		OR (e.position IS NULL) IS DISTINCT FROM (s.resolved_at IS NULL) OR (e.position IS NOT NULL AND ` + apart("s.resolved_at", "e.at") + `)`}
-
-var proposalRows = consequence{"proposals", `
-	SELECT coalesce(r.position, p.position) AS position, 'a proposal for ' || coalesce(encode(p.fingerprint, 'hex'), r.body ->> 'fingerprint') || ': ' || CASE
-		WHEN p.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was proposed or decided' END AS what
-	FROM proposals p FULL JOIN ` + record("admission-proposed") + ` r ON r.position = p.position
-	LEFT JOIN ` + record("proposal-declined") + ` e ON (e.body ->> 'proposal')::bigint = p.position
-	WHERE p.id IS NULL OR r.position IS NULL OR r.body ->> 'fingerprint' IS DISTINCT FROM encode(p.fingerprint, 'hex') OR p.publisher IS DISTINCT FROM r.body ->> 'publisher'
-		OR p.role IS DISTINCT FROM r.body ->> 'role' OR p.reason IS DISTINCT FROM r.body ->> 'reason' OR p.by_name IS DISTINCT FROM r.by_name OR ` + apart("p.at", "r.at") + `
-		OR p.until IS DISTINCT FROM (r.body ->> 'until')::timestamptz
-		OR (p.decided = 'declined') IS DISTINCT FROM (e.position IS NOT NULL)
-		OR p.decided = 'admitted' AND NOT EXISTS (SELECT FROM ` + record("key-step") + ` s
-			WHERE s.position > p.position AND s.body ->> 'fingerprint' = encode(p.fingerprint, 'hex') AND s.body ->> 'to' = 'admitted')
-		OR p.decided = 'replaced' AND NOT EXISTS (SELECT FROM ` + record("admission-proposed") + ` n
-			WHERE n.position > p.position AND n.body ->> 'fingerprint' = encode(p.fingerprint, 'hex'))`}
 
 // peopleRows: what records of earlier versions lack of a person was adopted.
 var peopleRows = consequence{"people", `
@@ -425,20 +284,15 @@ func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
 // own table first, since the others rest on it.
 func consequences() []consequence {
 	return []consequence{
-		recordRows, adoptionRows, policyRows, waiverRows, publisherRows, keyRows, keyStepRows, sightingRows, proposalRows, peopleRows, tokenRows, deviceRows, deviceKindRows, satchelRows,
+		recordRows, adoptionRows, peopleRows, tokenRows, deviceRows, deviceKindRows, satchelRows,
 		batchRows, renamedRows, outcomeRows, copyRows, searchedRows, rejudgedRows,
 	}
 }
 
-// Differences holds every table that decides or shows something against the
-// records, both ways, and returns the first of each that differ. The records'
-// texts have to be proven before: each is taken for what was decided.
+// Differences holds the tables against the records that do not come from what is judged by, both
+// ways, and returns the first of each that differ.
 func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Difference, error) {
-	each("the database itself")
-	out, err := s.StructureDifferences(ctx)
-	if err != nil {
-		return nil, err
-	}
+	out := []Difference{}
 	for _, c := range consequences() {
 		each(c.of)
 		found, err := s.differences(ctx, c)
@@ -453,49 +307,5 @@ func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Differe
 func (s Reads) differences(ctx context.Context, c consequence) ([]Difference, error) {
 	out := []Difference{}
 	err := s.q.SelectContext(ctx, &out, `SELECT position, what FROM (`+c.sql+`) differing ORDER BY position LIMIT 5`)
-	return out, explain(err)
-}
-
-// UnrecordedPolicy returns what of the policy and the waivers is not what the
-// records say; it is to be asked before anything is judged by them.
-func (s Reads) UnrecordedPolicy(ctx context.Context) ([]Difference, error) {
-	policies, err := s.differences(ctx, policyRows)
-	if err != nil {
-		return nil, err
-	}
-	waivers, err := s.differences(ctx, waiverRows)
-	return append(policies, waivers...), err
-}
-
-// UnrecordedKeyring returns the same of the keyring, but for the certificates: see
-// [Reads.StoredDigests].
-func (s Reads) UnrecordedKeyring(ctx context.Context) ([]Difference, error) {
-	var out []Difference
-	for _, c := range []consequence{adoptionRows, publisherRows, keyFacts, keyStepRows} {
-		found, err := s.differences(ctx, c)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, found...)
-	}
-	return out, nil
-}
-
-// StoredDigests returns the SHA-256, in hexadecimal, of each key's certificate as it
-// has been stored when the ledger had a size, by fingerprint in hexadecimal. Imports of
-// earlier versions do not tell.
-func (s Reads) StoredDigests(ctx context.Context, size int64) (map[string]string, error) {
-	rows := []struct {
-		Fingerprint string  `db:"fp"`
-		Digest      *string `db:"stored"`
-	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (fp) fp, stored FROM (SELECT position, body ->> 'fingerprint' AS fp, body ->> 'stored' AS stored FROM `+importRecords+` r) i
-		WHERE position < $1 ORDER BY fp, position DESC`, size)
-	out := make(map[string]string, len(rows))
-	for _, r := range rows {
-		if r.Digest != nil {
-			out[r.Fingerprint] = *r.Digest
-		}
-	}
 	return out, explain(err)
 }

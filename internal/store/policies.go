@@ -17,10 +17,13 @@ type Policy struct {
 	Reason    string    `db:"reason"`
 	CreatedAt time.Time `db:"created_at"`
 	CreatedBy string    `db:"created_by"`
+	// Position is that of its record, where the row comes from one.
+	Position int64 `db:"-"`
 }
 
-// AddPolicy stores a new version and returns its number.
-func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
+// NextPolicyVersion returns the number of a version that is to be stored, and has others who want
+// to store one wait until the transaction ends.
+func (t *Tx) NextPolicyVersion(ctx context.Context) (int64, error) {
 	// One after another, so that what is in force as of a number stays so.
 	// (The table cannot be locked by who may only add to it.)
 	const turn = 7474002
@@ -28,9 +31,15 @@ func (t *Tx) AddPolicy(ctx context.Context, p Policy) (int64, error) {
 		return 0, err
 	}
 	var version int64
-	err := t.tx.GetContext(ctx, &version, `INSERT INTO policies (name, document, created_at, created_by, reason) VALUES ($1, $2, $3, $4, $5) RETURNING version`,
-		p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
-	return version, err
+	err := t.tx.GetContext(ctx, &version, `SELECT nextval(pg_get_serial_sequence('policies', 'version'))`)
+	return version, explain(err)
+}
+
+// AddPolicy stores a new version.
+func (t *Tx) AddPolicy(ctx context.Context, p Policy) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO policies (version, name, document, created_at, created_by, reason) OVERRIDING SYSTEM VALUE VALUES ($1, $2, $3, $4, $5, $6)`,
+		p.Version, p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
+	return explain(err)
 }
 
 // PolicyVersion returns the number of the newest version, or 0 where there is
@@ -46,14 +55,6 @@ func (s Reads) PolicyBefore(ctx context.Context, version int64) (int64, error) {
 	var before int64
 	err := s.q.GetContext(ctx, &before, `SELECT coalesce(max(version), 0) FROM policies WHERE version < $1`, version)
 	return before, explain(err)
-}
-
-// PoliciesAsOf returns the newest row of each name as of a version, or as of now
-// when version is 0.
-func (s Reads) PoliciesAsOf(ctx context.Context, version int64) ([]Policy, error) {
-	out := []Policy{}
-	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (name) * FROM policies WHERE $1::bigint = 0 OR version <= $1 ORDER BY name, version DESC`, version)
-	return out, explain(err)
 }
 
 // Policies lists the versions of the policy, the newest first.

@@ -22,11 +22,8 @@ type Proposal struct {
 	Until *time.Time `db:"until"`
 }
 
-// AddProposal stores a proposal, in place of one that waits.
+// AddProposal stores a proposal.
 func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
-	if err := t.DecideProposal(ctx, p.Fingerprint, "replaced"); err != nil {
-		return err
-	}
 	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position, until)
 		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position, :until)`, p)
 	return err
@@ -36,11 +33,4 @@ func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
 func (t *Tx) DecideProposal(ctx context.Context, fingerprint []byte, decided string) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE proposals SET decided = $2 WHERE fingerprint = $1 AND decided = ''`, fingerprint, decided)
 	return err
-}
-
-// Proposals lists the proposals that wait, of all keys or of one.
-func (s Reads) Proposals(ctx context.Context, fingerprints [][]byte) ([]Proposal, error) {
-	out := []Proposal{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM proposals WHERE decided = '' AND ($1::bytea[] IS NULL OR fingerprint = ANY($1)) ORDER BY id`, fingerprints)
-	return out, explain(err)
 }

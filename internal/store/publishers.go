@@ -75,15 +75,3 @@ func (s Reads) Publisher(ctx context.Context, slug string) (Publisher, error) {
 	err := s.q.GetContext(ctx, &p, selectPublishers+`WHERE slug = $1`, slug)
 	return p, explain(err)
 }
-
-// PublishersAsOf lists the publishers as they were when the ledger had a size, by
-// slug, with their names and scopes.
-func (s Reads) PublishersAsOf(ctx context.Context, size int64) ([]Publisher, error) {
-	out := []Publisher{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM (
-			SELECT DISTINCT ON (v.publisher_id) p.slug, v.name, to_json(v.scope) AS scope, v.position
-			FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id
-			WHERE v.position < $1 ORDER BY v.publisher_id, v.revision DESC) was
-		ORDER BY slug`, size)
-	return out, explain(err)
-}

@@ -29,11 +29,23 @@ func (s Reads) Seals(ctx context.Context, first int64, limit int) ([]Seal, error
 	return out, explain(err)
 }
 
-// LastSeal returns the newest seal, or [ErrNotFound].
-func (s Reads) LastSeal(ctx context.Context) (Seal, error) {
-	var out Seal
-	err := s.q.GetContext(ctx, &out, selectSeals+`ORDER BY first DESC LIMIT 1`)
-	return out, explain(err)
+// LastSeal returns the ledger's size and the newest seal, which is nil where there is none, as
+// they were at one moment.
+func (s Reads) LastSeal(ctx context.Context) (size int64, last *Seal, err error) {
+	var row struct {
+		Size      int64  `db:"size"`
+		First     *int64 `db:"first"`
+		Records   int64  `db:"records"`
+		Decisions int64  `db:"decisions"`
+		Over      []byte `db:"over_leaves"`
+		MAC       []byte `db:"mac"`
+	}
+	err = s.q.GetContext(ctx, &row, `SELECT l.size, s.first, coalesce(s.records, 0) AS records, coalesce(s.decisions, 0) AS decisions, s.over_leaves, s.mac
+		FROM ledger_state l LEFT JOIN LATERAL (`+selectSeals+`ORDER BY first DESC LIMIT 1) s ON true`)
+	if err != nil || row.First == nil {
+		return row.Size, nil, explain(err)
+	}
+	return row.Size, &Seal{*row.First, row.Records, row.Decisions, row.Over, row.MAC}, nil
 }
 
 // SealsOver lists the seals over records at some positions.
@@ -92,10 +104,11 @@ func (t *Tx) AddSeal(ctx context.Context, s Seal) error {
 	return err
 }
 
-// RecordsOf reads the records of some kinds from a position on, in order, a page of them.
+// RecordsOf reads the records of some kinds from a position on, in order, a page of them: their
+// places, kinds, texts and leaves.
 func (s Reads) RecordsOf(ctx context.Context, kinds []string, from int64, limit int) ([]Record, error) {
 	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM ledger_records WHERE kind = ANY($1) AND position >= $2 ORDER BY position LIMIT $3`, kinds, from, limit)
+	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, body, leaf FROM ledger_records WHERE kind = ANY($1) AND position >= $2 ORDER BY position LIMIT $3`, kinds, from, limit)
 	return out, explain(err)
 }
 

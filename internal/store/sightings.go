@@ -29,30 +29,8 @@ func (t *Tx) AddSighting(ctx context.Context, s Sighting) error {
 	return err
 }
 
-// Sighting returns the sighting of a record and keeps others from changing it
-// until the transaction ends, or returns [ErrNotFound].
-func (t *Tx) Sighting(ctx context.Context, position int64) (Sighting, error) {
-	var s Sighting
-	err := t.tx.GetContext(ctx, &s, `SELECT * FROM sightings WHERE position = $1 FOR UPDATE`, position)
-	return s, explain(err)
-}
-
 // ResolveSighting notes how a conflict was explained.
 func (t *Tx) ResolveSighting(ctx context.Context, position int64, reason, by string, at time.Time) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE sightings SET resolved = $2, resolved_by = $3, resolved_at = $4 WHERE position = $1`, position, reason, by, at)
 	return err
-}
-
-// Conflicts lists the keys that an unresolved sighting contradicts.
-func (s Reads) Conflicts(ctx context.Context) ([][]byte, error) {
-	out := [][]byte{}
-	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT fingerprint FROM sightings WHERE read_value <> fingerprint AND resolved = ''`)
-	return out, explain(err)
-}
-
-// Sightings lists the sightings of all keys, or of one, oldest first.
-func (s Reads) Sightings(ctx context.Context, fingerprints [][]byte) ([]Sighting, error) {
-	out := []Sighting{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM sightings WHERE $1::bytea[] IS NULL OR fingerprint = ANY($1) ORDER BY id`, fingerprints)
-	return out, explain(err)
 }

@@ -21,12 +21,18 @@ type Waiver struct {
 	EndReason string     `db:"end_reason"`
 }
 
-// AddWaiver stores a waiver and returns its number.
-func (t *Tx) AddWaiver(ctx context.Context, w Waiver) (int64, error) {
-	var id int64
-	err := t.tx.GetContext(ctx, &id, `INSERT INTO waivers (ground, publisher, pattern, reason, by_name, created_at, until, position)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, w.Ground, w.Publisher, w.Pattern, w.Reason, w.By, w.CreatedAt, w.Until, w.Position)
-	return id, err
+// AddWaiver stores a waiver.
+func (t *Tx) AddWaiver(ctx context.Context, w Waiver) error {
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO waivers (ground, publisher, pattern, reason, by_name, created_at, until, position)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, w.Ground, w.Publisher, w.Pattern, w.Reason, w.By, w.CreatedAt, w.Until, w.Position)
+	return explain(err)
+}
+
+// WaiverOf returns the waiver that a record granted, or [ErrNotFound].
+func (s Reads) WaiverOf(ctx context.Context, position int64) (Waiver, error) {
+	var w Waiver
+	err := s.q.GetContext(ctx, &w, `SELECT * FROM waivers WHERE position = $1`, position)
+	return w, explain(err)
 }
 
 // LockWaiver returns a waiver and keeps others from ending it until the
@@ -37,9 +43,9 @@ func (t *Tx) LockWaiver(ctx context.Context, id int64) (Waiver, error) {
 	return w, explain(err)
 }
 
-// EndWaiver ends a waiver before its day.
-func (t *Tx) EndWaiver(ctx context.Context, id int64, at time.Time, by, reason string) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE waivers SET ended_at = $2, ended_by = $3, end_reason = $4 WHERE id = $1`, id, at, by, reason)
+// EndWaiver ends a waiver, which a record granted, before its day.
+func (t *Tx) EndWaiver(ctx context.Context, position int64, at time.Time, by, reason string) error {
+	_, err := t.tx.ExecContext(ctx, `UPDATE waivers SET ended_at = $2, ended_by = $3, end_reason = $4 WHERE position = $1`, position, at, by, reason)
 	return err
 }
 
@@ -47,13 +53,5 @@ func (t *Tx) EndWaiver(ctx context.Context, id int64, at time.Time, by, reason s
 func (s Reads) Waivers(ctx context.Context) ([]Waiver, error) {
 	out := []Waiver{}
 	err := s.q.SelectContext(ctx, &out, `SELECT * FROM waivers ORDER BY id DESC`)
-	return out, explain(err)
-}
-
-// WaiversAsOf lists the waivers that had been granted at a time, and neither
-// ended nor run out.
-func (s Reads) WaiversAsOf(ctx context.Context, at time.Time) ([]Waiver, error) {
-	out := []Waiver{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM waivers WHERE created_at <= $1 AND until > $1 AND (ended_at IS NULL OR ended_at > $1) ORDER BY id`, at)
 	return out, explain(err)
 }

@@ -21,6 +21,7 @@ import (
 
 	"endeixis/core/digest"
 	"endeixis/demo/scenario"
+	"endeixis/internal/basis"
 	"endeixis/internal/batches"
 	"endeixis/internal/client"
 	"endeixis/internal/config"
@@ -200,10 +201,11 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	p.Queue, err = jobs.NewQueue()
 	require.NoError(t, err)
 	orders := reassess.NewOrders(p.Queue, p.Records, now)
-	p.Publishers = publishers.New(s, p.Records, now)
-	p.Policy = policy.New(s, p.Records, p.Publishers, now)
+	judgedBy := basis.New(s, p.Records)
+	p.Publishers = publishers.New(s, p.Records)
+	p.Policy = policy.New(s, p.Records, judgedBy, p.Publishers, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
-	p.Keys = keys.New(s, p.Records, p.Publishers, p.Policy, nil, orders, now)
+	p.Keys = keys.New(s, p.Records, judgedBy, p.Publishers, p.Policy, nil, orders, now)
 	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now)
 	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Publishers, p.Policy, p.Batches, orders, now)
 	return p

@@ -1,0 +1,102 @@
+// Package recorded says what records hold, and what follows from each.
+//
+// A record's body is a type of this package. It says which rows of the database follow from it,
+// in one place: who decides stores them by it ([Body.Follow]), the audit compares the database
+// with them, and what is judged by is put together from them alone ([Basis]), whatever stands in
+// the tables.
+package recorded
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"time"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/store"
+)
+
+// A Head is what every record says beside its body.
+type Head struct {
+	// Position is its place in the ledger, which its text does not say.
+	Position int64       `json:"-"`
+	Kind     ledger.Kind `json:"kind"`
+	At       time.Time   `json:"at"`
+	By       string      `json:"by"`
+	Software string      `json:"software"`
+	Subject  string      `json:"subject"`
+}
+
+// A Body is what a record says of its kind. Its JSON form is part of the record's.
+type Body interface {
+	Kind() ledger.Kind
+	// Follow stores the rows that follow from a record with this body.
+	Follow(ctx context.Context, tx *store.Tx, h Head) error
+	// add takes the record into what is judged by.
+	add(b *Basis, h Head)
+}
+
+// bodies are those that decide, by their kind.
+var bodies = map[ledger.Kind]reflect.Type{}
+
+func init() {
+	for _, b := range []Body{
+		PolicySet{},
+		WaiverGranted{},
+		WaiverEnded{},
+		PublisherAdded{},
+		PublisherChanged{},
+		KeyImported{},
+		KeyStep{},
+		Sighting{},
+		ConflictResolved{},
+		AdmissionProposed{},
+		ProposalDeclined{},
+		RowsAdopted{},
+	} {
+		bodies[b.Kind()] = reflect.TypeOf(b)
+	}
+}
+
+var certificate = []byte(`"certificate":"`)
+
+// bare returns a record without the certificate in it, which may have megabytes. A quotation
+// mark in a text is escaped, so that the name of the field stands in none.
+func bare(text []byte) []byte {
+	before, rest, found := bytes.Cut(text, certificate)
+	if !found {
+		return text
+	}
+	end := bytes.IndexByte(rest, '"')
+	if end < 0 {
+		return text
+	}
+	return slices.Concat(before, certificate, rest[end:])
+}
+
+// Read reads a record that decides, see [ledger.Kind.Decides], without the certificate in one.
+// It returns an error for a text that is none.
+func Read(position int64, text []byte) (Head, Body, error) {
+	h := Head{Position: position}
+	text = bare(text)
+	if err := json.Unmarshal(text, &h); err != nil {
+		return h, nil, fmt.Errorf("record %d cannot be read: %w", position, err)
+	}
+	of, ok := bodies[h.Kind]
+	if !ok {
+		return h, nil, fmt.Errorf("record %d is of the kind %q, which decides nothing", position, h.Kind)
+	}
+	body := reflect.New(of)
+	if err := json.Unmarshal(text, body.Interface()); err != nil {
+		return h, nil, fmt.Errorf("record %d cannot be read: %w", position, err)
+	}
+	read, ok := body.Elem().Interface().(Body)
+	if !ok {
+		return h, nil, errors.New("a body that is none")
+	}
+	return h, read, nil
+}

@@ -1,0 +1,76 @@
+package records
+
+import (
+	"context"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/recorded"
+	"endeixis/internal/store"
+)
+
+// Differences holds the database against the records, both ways: its structure, what is judged
+// by, and every other table that decides or shows something. It returns the first of each that
+// differ. The records' texts have to be proven before: each is taken for what was decided.
+func Differences(ctx context.Context, reads store.Reads, each func(of string)) ([]store.Difference, error) {
+	each("the database itself")
+	out, err := reads.StructureDifferences(ctx)
+	if err != nil {
+		return nil, err
+	}
+	basis, odd, err := basisOf(ctx, reads)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, odd...)
+	adoptedAt, err := reads.AdoptedAt(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, table := range store.BasisTables() {
+		each(table.Of)
+		rows, err := reads.BasisRows(ctx, table)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, basis.Compare(table, rows, adoptedAt)...)
+	}
+	others, err := reads.Differences(ctx, each)
+	return append(out, others...), err
+}
+
+// basisOf puts together what is judged by from the records as they stand there. A record that
+// cannot be read is a difference.
+func basisOf(ctx context.Context, reads store.Reads) (*recorded.Basis, []store.Difference, error) {
+	adopted, err := reads.AdoptedKeys(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	known := make([]recorded.AdoptedKey, len(adopted))
+	for i, a := range adopted {
+		known[i] = recorded.AdoptedKey(a)
+	}
+	kinds := []string{}
+	for _, kind := range ledger.Deciding() {
+		kinds = append(kinds, string(kind))
+	}
+	var events []recorded.Event
+	var odd []store.Difference
+	for next := int64(0); ; {
+		page, err := reads.RecordsOf(ctx, kinds, next, decisionsAtOnce)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, r := range page {
+			next = r.Position + 1
+			head, body, err := recorded.Read(r.Position, r.Body)
+			if err != nil {
+				odd = append(odd, store.Difference{Position: r.Position, What: err.Error()})
+				continue
+			}
+			events = append(events, recorded.Event{Head: head, Body: body})
+		}
+		if len(page) < decisionsAtOnce {
+			return recorded.NewBasis(known).With(events...), odd, nil
+		}
+	}
+}
