@@ -399,19 +399,19 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	}
 	forge(t)
 	_, err = c.Checkpoint(t.Context(), 0)
-	assert.ErrorContains(t, err, "not written by it")
+	assert.ErrorContains(t, err, "not sealed by it")
 	ready, text := get(t, s.URL+"/readyz")
 	assert.Equal(t, http.StatusServiceUnavailable, ready)
 	assert.Contains(t, text, "no checkpoint can be signed")
 	_, err = c.Receipt(t.Context(), before.Size)
 	assert.ErrorContains(t, err, "Nothing is signed")
 	r := endeixis(t, s, "auditor", "status")
-	assert.Contains(t, r.out, "nobody has sealed record")
+	assert.Contains(t, r.out, "Nobody has sealed record")
 	r = endeixis(t, s, "auditor", "record", "audit")
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))
 	_, err = s.Client(t, roles.Operator).RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2"}, "")
-	assert.ErrorContains(t, err, "nobody has sealed record", "and nothing is judged by it")
+	assert.ErrorContains(t, err, "Nobody has sealed record", "and nothing is judged by it")
 	// A seal that is taken away, or another's, is no better.
 	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT (SELECT max(position) FROM ledger_records), records, decisions, over_leaves, mac FROM seals ORDER BY first LIMIT 1`} {
 		altered(t, s, sql)

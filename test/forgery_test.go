@@ -103,7 +103,7 @@ func TestEveryForgeryIsFound(t *testing.T) {
 	db, err := store.Open(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	defer db.Close()
-	clean, err := records.Differences(t.Context(), db.Reads, func(string) {})
+	clean, err := records.Differences(t.Context(), db.Reads, 0, func(string) {})
 	require.NoError(t, err)
 	require.Empty(t, clean)
 
@@ -201,7 +201,7 @@ func try(t *testing.T, db *store.Store, sql string) (found, did bool) {
 			return back
 		}
 		did = true
-		differences, err := records.Differences(ctx, tx.Reads, func(string) {})
+		differences, err := records.Differences(ctx, tx.Reads, 0, func(string) {})
 		assert.NoError(t, err, "an odd row is a finding, and never ends the audit: %s", sql)
 		found = len(differences) > 0
 		return back

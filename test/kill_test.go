@@ -128,7 +128,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 	require.NoError(t, conn.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM outcomes), (SELECT count(*) FROM ledger_records WHERE kind = 'item-outcome'),
 		(SELECT count(*) FROM ledger_records WHERE kind = 'batch-result')`).Scan(&outcomes, &records, &results))
 	assert.Equal(t, []int{files, files, 1}, []int{outcomes, records, results})
-	audit, err := connect().Audit(t.Context(), "", nil)
+	audit, err := connect().Audit(t.Context(), wire.NewAudit{}, nil)
 	require.NoError(t, err)
 	assert.True(t, audit.Clean, audit.Sentence)
 }

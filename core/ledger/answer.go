@@ -18,13 +18,15 @@ type Answer struct {
 	// say how far it came.
 	Size int64
 	Root string
+	// From is where it began: at 0, or where an earlier audit that held had ended.
+	From int64
 	// Holds is set where everything was as it was written.
 	Holds bool
 	// Said is the digest over what was said of it, see [SaidOf].
 	Said string
 }
 
-const answerHead = "endeixis audit 1"
+const answerHead = "endeixis audit 2"
 
 // SaidOf returns the digest over the sentence of an answer, the first record that differs, and
 // the differences that were named.
@@ -41,7 +43,7 @@ func (a Answer) text() string {
 	if a.Holds {
 		outcome = "holds"
 	}
-	return fmt.Sprintf("%s\nnonce %s\nsize %d\nroot %s\noutcome %s\nsaid %s\n", answerHead, a.Nonce, a.Size, a.Root, outcome, a.Said)
+	return fmt.Sprintf("%s\nnonce %s\nfrom %d\nsize %d\nroot %s\noutcome %s\nsaid %s\n", answerHead, a.Nonce, a.From, a.Size, a.Root, outcome, a.Said)
 }
 
 // Sign returns the signed form.

@@ -37,14 +37,15 @@ func TestAnswer(t *testing.T) {
 		verifier note.Verifier
 		says     string
 	}{
-		"another question": {func(a *Answer) { a.Nonce = "n2" }, signed, verifier, "another question"},
-		"another outcome":  {func(a *Answer) { a.Holds = false }, signed, verifier, "not what was told"},
-		"another size":     {func(a *Answer) { a.Size++ }, signed, verifier, "not what was told"},
-		"another root":     {func(a *Answer) { a.Root = "abd=" }, signed, verifier, "not what was told"},
-		"other words":      {func(a *Answer) { a.Said = "x" }, signed, verifier, "not what was told"},
-		"another's key":    {func(*Answer) {}, signed, stranger, "not signed by the key"},
-		"no signature":     {func(*Answer) {}, "", verifier, "not signed"},
-		"a changed one":    {func(*Answer) {}, strings.Replace(signed, "size 7", "size 8", 1), verifier, "not signed by the key"},
+		"another question":  {func(a *Answer) { a.Nonce = "n2" }, signed, verifier, "another question"},
+		"another outcome":   {func(a *Answer) { a.Holds = false }, signed, verifier, "not what was told"},
+		"another size":      {func(a *Answer) { a.Size++ }, signed, verifier, "not what was told"},
+		"another beginning": {func(a *Answer) { a.From = 3 }, signed, verifier, "not what was told"},
+		"another root":      {func(a *Answer) { a.Root = "abd=" }, signed, verifier, "not what was told"},
+		"other words":       {func(a *Answer) { a.Said = "x" }, signed, verifier, "not what was told"},
+		"another's key":     {func(*Answer) {}, signed, stranger, "not signed by the key"},
+		"no signature":      {func(*Answer) {}, "", verifier, "not signed"},
+		"a changed one":     {func(*Answer) {}, strings.Replace(signed, "size 7", "size 8", 1), verifier, "not signed by the key"},
 	} {
 		other := a
 		c.change(&other)

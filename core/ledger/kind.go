@@ -38,6 +38,8 @@ const (
 	RowsAdopted Kind = "rows-adopted"
 	// LedgerRestored: the database was restored from a backup, and has gone on from there.
 	LedgerRestored Kind = "ledger-restored"
+	// LedgerAudited: the ledger was audited on its schedule, with what was found.
+	LedgerAudited  Kind = "ledger-audited"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -77,7 +79,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, LedgerRestored, SatchelPacked, VisitReturned,
+		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, LedgerRestored, LedgerAudited, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

@@ -4,7 +4,8 @@
 //
 // The pieces are the tree itself ([Grow], [Root]), a signed [Checkpoint] of its
 // size and root, a [Receipt] that proves one record's place in it to anyone
-// with the public key, and an [Audit] that recomputes everything.
+// with the public key, a [Seal] over what was appended, and [Extend], which makes the next root
+// from sealed records and believes nothing else.
 package ledger
 
 import (

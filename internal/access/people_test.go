@@ -12,6 +12,7 @@ import (
 
 	"endeixis/internal/access"
 	"endeixis/internal/fault"
+	"endeixis/internal/records"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -99,7 +100,7 @@ func TestShuttingOut(t *testing.T) {
 	assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
 	_, err = d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
-	differences, err := d.store.Differences(t.Context(), func(string) {})
+	differences, err := records.Differences(t.Context(), d.store.Reads, 0, func(string) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences, "all of it follows from records")
 }
@@ -189,7 +190,7 @@ func TestTokensOfTokens(t *testing.T) {
 		_, err := d.ByToken(t.Context(), text)
 		assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
 	}
-	differences, err := d.store.Differences(t.Context(), func(string) {})
+	differences, err := records.Differences(t.Context(), d.store.Reads, 0, func(string) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }

@@ -50,10 +50,10 @@ func (a *API) registerAccess() {
 			return answer(wire.Status{}, err)
 		}
 		out := wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names()}
+		out.Trouble = plain.Text(a.Records.Trouble(ctx))
 		policies, err := a.Policy.InForce(ctx, 0)
 		if fault.Is(err, "ledger-altered") {
-			out.Trouble = plain.Text(err.Error()) // whoever looks after it has to be told
-			return &out, nil
+			return &out, nil // whoever looks after it has to be told
 		}
 		out.Policy = policies.Version
 		return answer(out, err)

@@ -242,6 +242,10 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "no checkpoint can be signed: %s\n", plain.Text(err.Error()))
 		return
 	}
+	if trouble := a.Records.Trouble(ctx); trouble != "" {
+		c.String(http.StatusServiceUnavailable, "%s\n", plain.Text(trouble))
+		return
+	}
 	if keys, err := a.Keys.Unreadable(ctx); err != nil || len(keys) > 0 {
 		c.String(http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys), strings.Join(keys, ", "))
 		return

@@ -39,7 +39,7 @@ func (a *API) registerRecords() {
 			a.Log.Error("signing before an audit", "error", err) // the audit itself will say why
 		}
 		p, _ := principal(ctx)
-		asked, err := a.Inquiries.Ask(ctx, p.Name, inquiries.Audit, records.AuditQuestion(in.Body))
+		asked, err := a.Inquiries.Ask(ctx, p.Name, inquiries.Audit, records.AuditQuestion{Checkpoint: in.Body.Checkpoint, Nonce: in.Body.Nonce, Full: in.Body.Full})
 		if err != nil {
 			return nil, err
 		}

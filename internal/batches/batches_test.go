@@ -15,6 +15,7 @@ import (
 
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
+	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -120,7 +121,7 @@ func TestFolderVanishes(t *testing.T) {
 
 func nothingAltered(t *testing.T, s *store.Store) {
 	t.Helper()
-	differences, err := s.Differences(t.Context(), func(string) {})
+	differences, err := records.Differences(t.Context(), s.Reads, 0, func(string) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }

@@ -221,7 +221,7 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 	if err != nil {
 		return err
 	}
-	answer := ledger.Answer{Nonce: report.Nonce, Size: report.Records, Root: report.Root, Holds: report.Clean, Said: said}
+	answer := ledger.Answer{Nonce: report.Nonce, From: report.From, Size: report.Records, Root: report.Root, Holds: report.Clean, Said: said}
 	if err := answer.Check(report.Signed, verifier); err != nil {
 		return &exit{exitRefused, fmt.Errorf("%w. Do not rely on it: somebody may have put it into the database. Have the administrator look, and keep the database as it is", err)}
 	}
@@ -230,10 +230,10 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 
 func (a *app) recordAudit() *cobra.Command {
 	var against, save, key string
-	var anew bool
+	var anew, full bool
 	cmd := &cobra.Command{
 		Use: "audit", Short: "Recompute the whole ledger", Args: cobra.NoArgs,
-		Long:    "audit has the service recompute every record's hash and the ledger's root, check every\ncheckpoint it has signed, and hold its tables against the ledger. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself, and every command looks whether the ledger\ngoes on from there: one that was cut, restored from an older copy or written anew is noticed\nwithout --against. When a restored one is meant, --begin-anew puts aside what was seen. It exits with 10 when something\ndiffers.",
+		Long:    "audit has the service recompute the hashes of the records and the ledger's root, check the\ncheckpoints it has signed, and hold its tables against the ledger. It begins at the first\nrecord where there are not many; of a great ledger it goes on from where the last audit that\nheld has ended, and begins at the first with --full. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself, and every command looks whether the ledger\ngoes on from there: one that was cut, restored from an older copy or written anew is noticed\nwithout --against. When a restored one is meant, --begin-anew puts aside what was seen. It exits with 10 when something\ndiffers.",
 		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.stranger() // what was seen is what this looks at
@@ -256,7 +256,7 @@ func (a *app) recordAudit() *cobra.Command {
 				return err
 			}
 			show, done := a.inquiryProgress("auditing")
-			report, err := c.Audit(cmd.Context(), kept, show)
+			report, err := c.Audit(cmd.Context(), wire.NewAudit{Checkpoint: kept, Full: full}, show)
 			done()
 			if err != nil {
 				return err
@@ -298,6 +298,7 @@ func (a *app) recordAudit() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
 	cmd.Flags().StringVar(&key, "public-key", "", "the public key of the ledger, or a file with it (the one remembered from login, if left out)")
+	cmd.Flags().BoolVar(&full, "full", false, "begin at the first record, and not where the last audit that held has ended")
 	cmd.Flags().BoolVar(&anew, "begin-anew", false, "put aside what this profile has seen of the ledger, when you know why it is another now")
 	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
 	return cmd

@@ -42,11 +42,12 @@ func (c *Client) Checkpoint(ctx context.Context, since int64) (wire.Checkpoint, 
 	return call(ctx, c, wire.ShowCheckpoint, wire.CheckpointRequest{Since: since})
 }
 
-// Audit has the ledger recomputed. kept is a checkpoint that was kept outside, or
-// empty. progress, which may be nil, is called now and then.
-func (c *Client) Audit(ctx context.Context, kept string, progress func(wire.Inquiry)) (wire.Audit, error) {
+// Audit has the ledger recomputed, with a nonce of its own. progress, which may be nil, is called
+// now and then.
+func (c *Client) Audit(ctx context.Context, q wire.NewAudit, progress func(wire.Inquiry)) (wire.Audit, error) {
 	nonce := rand.Text()
-	asked, err := call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: wire.NewAudit{Checkpoint: kept, Nonce: nonce}})
+	q.Nonce = nonce
+	asked, err := call(ctx, c, wire.AuditLedger, wire.AuditRequest{Body: q})
 	if err != nil {
 		return wire.Audit{}, err
 	}

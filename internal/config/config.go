@@ -101,6 +101,10 @@ type Ledger struct {
 	// WritersKeyFile holds the key by which a host seals what it records that works on
 	// batches and signs nothing. Where the signing key is, it is not needed.
 	WritersKeyFile string `koanf:"writers_key_file"`
+	// AuditHours is how often the ledger is audited by itself, and AuditDays how often from its
+	// first record on; zero means only when somebody asks.
+	AuditHours int `koanf:"audit_hours"`
+	AuditDays  int `koanf:"audit_days"`
 }
 
 // Work sizes the hashing.
@@ -128,7 +132,7 @@ func defaults() Config {
 	return Config{
 		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{}, Directories: []Directory{},
 		Devices: Devices{AtOnce: 8, Credentials: map[string]Credential{}},
-		Ledger:  Ledger{KeyFile: "ledger.key"},
+		Ledger:  Ledger{KeyFile: "ledger.key", AuditHours: 24, AuditDays: 30},
 		Work:    Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
 		Log:     Log{Level: "info", Format: "text"},
 	}

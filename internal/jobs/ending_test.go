@@ -83,7 +83,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	assert.Zero(t, live, "somebody comes back to it")
 	_, err = sql.Exec(t.Context(), `DROP FUNCTION fails() CASCADE`)
 	require.NoError(t, err)
-	report, err := s.Client(t, "auditor").Audit(t.Context(), "", nil)
+	report, err := s.Client(t, "auditor").Audit(t.Context(), wire.NewAudit{}, nil)
 	require.NoError(t, err)
 	assert.True(t, report.Clean, report.Sentence)
 }

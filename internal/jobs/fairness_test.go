@@ -78,7 +78,7 @@ func TestSmallBatchDoesNotWait(t *testing.T) {
 	for _, item := range items {
 		assert.EqualValues(t, "not-measured", item.Grounds[0].Code)
 	}
-	report, err := s.Client(t, "auditor").Audit(t.Context(), "", nil)
+	report, err := s.Client(t, "auditor").Audit(t.Context(), wire.NewAudit{}, nil)
 	require.NoError(t, err)
 	assert.True(t, report.Clean, report.Sentence)
 }

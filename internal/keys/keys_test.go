@@ -22,6 +22,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
 	"endeixis/internal/reassess"
+	"endeixis/internal/records"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
@@ -353,7 +354,7 @@ func TestRevocationAlone(t *testing.T) {
 		again, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)), nil)
 		require.NoError(t, err)
 		assert.Equal(t, keyring.Unchanged, again[0].Result)
-		differences, err := p.Store.Differences(t.Context(), func(string) {})
+		differences, err := records.Differences(t.Context(), p.Store.Reads, 0, func(string) {})
 		require.NoError(t, err)
 		assert.Empty(t, differences, what)
 	}

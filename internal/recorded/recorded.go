@@ -100,3 +100,21 @@ func Read(position int64, text []byte) (Head, Body, error) {
 	}
 	return h, read, nil
 }
+
+// Audited is what an audit of the ledger found that was due.
+type Audited struct {
+	Holds bool `json:"holds"`
+	// From is the first record that was read, Size how many there were, and Root that of the tree.
+	From  int64  `json:"from"`
+	Size  int64  `json:"size"`
+	Root  string `json:"root"`
+	Found string `json:"found"`
+}
+
+// Kind is [ledger.LedgerAudited].
+func (Audited) Kind() ledger.Kind { return ledger.LedgerAudited }
+
+// Follow stores nothing.
+func (Audited) Follow(context.Context, *store.Tx, Head) error { return nil }
+
+func (Audited) add(*Basis, Head) {}

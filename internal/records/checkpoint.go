@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"golang.org/x/mod/sumdb/note"
 
@@ -127,8 +128,13 @@ func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Che
 
 // altered says that nothing is signed.
 func altered(format string, args ...any) error {
-	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written: %s. Nothing is signed, recorded or judged by it.", fmt.Sprintf(format, args...)).
+	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.", capitalised(fmt.Sprintf(format, args...))).
 		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.")
+}
+
+// capitalised begins a sentence.
+func capitalised(s string) string {
+	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // hold keeps a checkpoint in memory and beside the key.

@@ -10,8 +10,9 @@ import (
 
 // Differences holds the database against the records, both ways: its structure, what is judged
 // by, and every other table that decides or shows something. It returns the first of each that
-// differ. The records' texts have to be proven before: each is taken for what was decided.
-func Differences(ctx context.Context, reads store.Reads, each func(of string)) ([]store.Difference, error) {
+// differ. The records' texts have to be proven before: each is taken for what was decided. Of what
+// grows with every batch it looks at what follows from the records from a position on.
+func Differences(ctx context.Context, reads store.Reads, from int64, each func(of string)) ([]store.Difference, error) {
 	each("the database itself")
 	out, err := reads.StructureDifferences(ctx)
 	if err != nil {
@@ -34,7 +35,7 @@ func Differences(ctx context.Context, reads store.Reads, each func(of string)) (
 		}
 		out = append(out, basis.Compare(table, rows, adoptedAt)...)
 	}
-	others, err := reads.Differences(ctx, each)
+	others, err := reads.Differences(ctx, from, each)
 	return append(out, others...), err
 }
 

@@ -113,7 +113,7 @@ func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.signer, s.verifier, s.public, s.origin, s.secret = signer, verifier, stored.PublicKey, stored.Origin, content
-	s.checkpointFile = checkpointOf(keyFile)
+	s.checkpointFile, s.auditFile = checkpointOf(keyFile), auditOf(keyFile)
 	s.writers, err = derive(content, writersPurpose)
 	return err
 }

@@ -55,14 +55,19 @@ type Service struct {
 	// writers is the key by which records are sealed.
 	writers        []byte
 	checkpointFile string
+	auditFile      string
 
 	signing sync.Mutex
 	held    held // guarded by signing
+
+	wholeUpTo int64 // see the constant
 }
 
 // New returns a Service without a signing key, which can write records and not
 // sign checkpoints.
-func New(s *store.Store, now func() time.Time) *Service { return &Service{store: s, now: now} }
+func New(s *store.Store, now func() time.Time) *Service {
+	return &Service{store: s, now: now, wholeUpTo: wholeUpTo}
+}
 
 // Append writes entries to the ledger in the transaction, with the rows that follow from those
 // whose body says so, and returns the position of the first. The ledger stays locked until the

@@ -26,8 +26,8 @@ func TestAuditFindsForgery(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ sql, says string }{
 		"a record's text":          {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'tobiah', 'merit_'), 'UTF8') WHERE position = 6`, "Record 6 differs"},
-		"a record with its leaf":   {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = 'x', leaf = sha256('\x0078'::bytea) WHERE position = 5`, "differs"},
-		"the last record removed":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "records are missing"},
+		"a record with its leaf":   {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = 'x', leaf = sha256('\x0078'::bytea) WHERE position = 5`, "Record 5 is not sealed"},
+		"the last record removed":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "is missing"},
 		"an outcome's verdict":     {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`, "What is stored is not what the records say"},
 		"an outcome's measurement": {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET measurement = jsonb_set(measurement, '{size}', '1')`, "What is stored is not what the records say"},
 		"an outcome removed":       {`ALTER TABLE outcomes DISABLE TRIGGER append_only; ALTER TABLE outcome_digests DROP CONSTRAINT outcome_digests_batch_id_n_fkey; ALTER TABLE outcome_signers DROP CONSTRAINT outcome_signers_batch_id_n_fkey; DELETE FROM outcomes WHERE n = 0`, "What is stored is not what the records say"},
@@ -45,7 +45,7 @@ func TestAuditFindsForgery(t *testing.T) {
 			require.NoError(t, err)
 			_, err = c1.Follow(t.Context(), b.ID, func(wire.Batch) {})
 			require.NoError(t, err)
-			report, err := c1.Audit(t.Context(), "", nil)
+			report, err := c1.Audit(t.Context(), wire.NewAudit{}, nil)
 			require.NoError(t, err)
 			require.True(t, report.Clean, report.Sentence)
 
@@ -54,7 +54,7 @@ func TestAuditFindsForgery(t *testing.T) {
 			defer conn.Close(t.Context())
 			_, err = conn.Exec(t.Context(), c.sql)
 			require.NoError(t, err)
-			report, err = c1.Audit(t.Context(), "", nil)
+			report, err = c1.Audit(t.Context(), wire.NewAudit{}, nil)
 			require.NoError(t, err)
 			assert.False(t, report.Clean)
 			assert.Contains(t, report.Sentence, c.says)

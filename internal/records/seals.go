@@ -40,7 +40,7 @@ func sealer(key []byte) store.Sealer {
 		case last == nil && first > 0:
 			return store.Seal{}, altered("nobody has sealed record 0")
 		case last != nil && (last.First+last.Records != first || !sealOf(*last).Genuine(key, last.MAC)):
-			return store.Seal{}, altered("nobody has sealed record %d", first-1)
+			return store.Seal{}, altered("Nobody has sealed record %d", first-1)
 		case last != nil:
 			before = last.Decisions
 		}
@@ -117,14 +117,14 @@ func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, en
 			return nil, err
 		}
 		if len(seals) == 0 {
-			return nil, altered("nobody has sealed record %d", at)
+			return nil, altered("Nobody has sealed record %d", at)
 		}
 		for _, seal := range seals {
 			if at == end {
 				break
 			}
 			if seal.First != at || seal.Records < 1 {
-				return nil, altered("nobody has sealed record %d", at)
+				return nil, altered("Nobody has sealed record %d", at)
 			}
 			if behind := seal.First + seal.Records; behind > end { // what a seal is over is taken whole
 				more, err := reads.Leaves(ctx, end, behind)
@@ -134,7 +134,7 @@ func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, en
 				leaves, end = append(leaves, more...), behind
 			}
 			if !holds(key, seal, leaves[at-first:at-first+seal.Records]) {
-				return nil, altered("%s not written by it", were(seal))
+				return nil, altered("%s not sealed by it", are(seal))
 			}
 			at += seal.Records
 		}
@@ -142,12 +142,12 @@ func (s *Service) sealedLeaves(ctx context.Context, reads store.Reads, first, en
 	return leaves, nil
 }
 
-// were names the records of a seal, of which one or the other differs.
-func were(s store.Seal) string {
+// are names the records of a seal, of which one or the other differs.
+func are(s store.Seal) string {
 	if s.Records == 1 {
-		return fmt.Sprintf("record %d was", s.First)
+		return fmt.Sprintf("Record %d is", s.First)
 	}
-	return fmt.Sprintf("the records %d to %d were", s.First, s.First+s.Records-1)
+	return fmt.Sprintf("The records %d to %d are", s.First, s.First+s.Records-1)
 }
 
 // holds reports whether a seal is genuine, and over the leaves.
@@ -171,7 +171,7 @@ func (s *Service) Decided(ctx context.Context, reads store.Reads) (int64, error)
 	case err != nil || size == 0 && last == nil:
 		return 0, err
 	case last == nil || last.First+last.Records != size || !sealOf(*last).Genuine(key, last.MAC):
-		return 0, altered("nobody has sealed record %d", size-1)
+		return 0, altered("Nobody has sealed record %d", size-1)
 	}
 	return last.Decisions, nil
 }
@@ -246,14 +246,14 @@ func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Re
 			over = append(over, leaf)
 		}
 		if !holds(key, seal, over) {
-			return altered("%s not written by it", were(seal))
+			return altered("%s not sealed by it", are(seal))
 		}
 		for at < len(positions) && positions[at] >= seal.First && positions[at] < seal.First+seal.Records {
 			at++
 		}
 	}
 	if at < len(positions) {
-		return altered("nobody has sealed record %d", positions[at])
+		return altered("Nobody has sealed record %d", positions[at])
 	}
 	return nil
 }

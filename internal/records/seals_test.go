@@ -100,7 +100,7 @@ func TestResume(t *testing.T) {
 	require.NoError(t, err)
 	r, err = again(false)
 	require.NoError(t, err)
-	report, err := r.Audit(t.Context(), "", func(int64, int64) {})
+	report, err := r.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
 	require.NoError(t, err)
 	assert.False(t, report.Clean)
 	assert.Contains(t, report.Sentence, "Record 0 is not sealed")

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"time"
@@ -193,6 +194,35 @@ func (s *Service) endSilent(ctx context.Context) {
 	}
 }
 
+// auditOnSchedule has the ledger audited as often as is configured.
+func (s *Service) auditOnSchedule(ctx context.Context) {
+	if s.config.Ledger.AuditHours == 0 {
+		return
+	}
+	full := time.Duration(s.config.Ledger.AuditDays) * 24 * time.Hour
+	if full == 0 {
+		full = math.MaxInt64
+	}
+	tick := time.NewTicker(10 * time.Minute)
+	defer tick.Stop()
+	for {
+		if due, whole := s.records.Due(time.Duration(s.config.Ledger.AuditHours)*time.Hour, full); due {
+			_, err := s.inquiries.Ask(ctx, "endeixisd", inquiries.Audit, records.AuditQuestion{Full: whole, Scheduled: true})
+			if err != nil && ctx.Err() == nil {
+				s.log.Warn("the audit that is due could not be asked for", "error", err)
+			}
+		}
+		if failed := s.records.Audits().Failed; failed != nil {
+			s.log.Error("an audit of the ledger did not hold", "found", failed.Found, "at", failed.At)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
 // noticeExpiring warns once of each key at each of the stages before it expires.
 func (s *Service) noticeExpiring(ctx context.Context) {
 	noticed := map[string]int{}
@@ -361,6 +391,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	go s.refreshKeys(background)
 	go s.noticeExpiring(background)
 	go s.endSilent(background)
+	go s.auditOnSchedule(background)
 
 	stopping := make(chan struct{})
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -19,7 +20,8 @@ type Difference struct {
 type consequence struct {
 	// of names the rows, for people.
 	of string
-	// sql selects position and what of each row that differs.
+	// sql selects position and what of each row that differs. {from} in it is the position from
+	// which on records, and the rows that follow from them, are looked at.
 	sql string
 }
 
@@ -28,6 +30,16 @@ type consequence struct {
 func record(kinds ...string) string {
 	return `(SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE kind IN ('` +
 		strings.Join(kinds, "', '") + `'))`
+}
+
+// since is record for those from {from} on, and fresh tells that a row says that it follows from
+// one of them, or from none.
+func since(kinds ...string) string {
+	return strings.TrimSuffix(record(kinds...), ")") + " AND position >= {from})"
+}
+
+func fresh(position string) string {
+	return "(" + position + " >= {from} OR " + position + " IS NULL OR " + position + " < 0)"
 }
 
 // apart tells that two times are further from each other than a decision takes
@@ -159,7 +171,7 @@ var satchelRows = consequence{"satchels", `
 	UNION ALL
 	SELECT coalesce(r.position, v.position), 'an outcome of satchel ' || coalesce(v.satchel_id, r.subject) || ': ' || CASE
 		WHEN v.batch_id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what was returned' END
-	FROM visits v FULL JOIN ` + record("visit-returned") + ` r ON r.position = v.position
+	FROM (SELECT * FROM visits WHERE ` + fresh("position") + `) v FULL JOIN ` + since("visit-returned") + ` r ON r.position = v.position
 	WHERE v.batch_id IS NULL OR r.position IS NULL OR v.batch_id IS DISTINCT FROM r.batch_id OR v.satchel_id IS DISTINCT FROM r.body ->> 'satchel' OR v.sealed_by IS DISTINCT FROM r.body ->> 'sealed_by'
 		OR v.n IS DISTINCT FROM (r.body ->> 'number')::int OR encode(sha256(v.content), 'hex') IS DISTINCT FROM r.body ->> 'content'`}
 
@@ -181,7 +193,7 @@ const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(conca
 var batchRows = consequence{"batches", `
 	SELECT coalesce(r.position, b.position, -1) AS position, 'batch ' || coalesce(b.id, (r.body ->> 'batch')::bigint) || ': ' || CASE
 		WHEN b.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
-	FROM (SELECT * FROM batches WHERE state NOT IN ('waiting', 'measuring')) b FULL JOIN ` + record("batch-result") + ` r ON r.position = b.position
+	FROM (SELECT * FROM batches WHERE state NOT IN ('waiting', 'measuring') AND ` + fresh("position") + `) b FULL JOIN ` + since("batch-result") + ` r ON r.position = b.position
 	WHERE b.id IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint IS DISTINCT FROM b.id OR r.body ->> 'label' IS DISTINCT FROM b.label OR r.by_name IS DISTINCT FROM b.asked_by
 		OR coalesce(r.body -> 'source' ->> 'kind', 'depot') IS DISTINCT FROM b.source_kind
 		OR coalesce(r.body -> 'source' ->> 'reference', (r.body ->> 'depot') || ':' || (r.body ->> 'folder')) IS DISTINCT FROM b.source
@@ -199,11 +211,11 @@ var batchRows = consequence{"batches", `
 
 var copyRows = consequence{"copies of manifests", `
 	SELECT b.position, 'batch ' || b.id || ': a copy is not what the batch''s record says' AS what
-	FROM batches b JOIN ` + record("batch-result") + ` r ON r.position = b.position
+	FROM batches b JOIN ` + since("batch-result") + ` r ON r.position = b.position
 	WHERE coalesce(nullif(r.body -> 'copies', 'null'), '[]') IS DISTINCT FROM coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')
 	UNION ALL
 	SELECT b.position, 'batch ' || b.id || ': a copy is not said to be from where it is' FROM copies c JOIN batches b ON b.id = c.batch_id
-	WHERE c.summary IS NOT NULL AND b.position IS NOT NULL AND (c.of_path IS DISTINCT FROM c.summary ->> 'of' OR c.channel IS DISTINCT FROM c.summary ->> 'channel' OR c.place IS DISTINCT FROM c.summary ->> 'place'
+	WHERE c.summary IS NOT NULL AND b.position >= {from} AND (c.of_path IS DISTINCT FROM c.summary ->> 'of' OR c.channel IS DISTINCT FROM c.summary ->> 'channel' OR c.place IS DISTINCT FROM c.summary ->> 'place'
 		OR c.summary ->> 'sha256' <> '' AND encode(sha256(c.content), 'hex') IS DISTINCT FROM c.summary ->> 'sha256')`}
 
 // renamedRows: an entry that turned out to be here under another name stands in the survey of
@@ -211,13 +223,13 @@ var copyRows = consequence{"copies of manifests", `
 var renamedRows = consequence{"entries under another name", `
 	SELECT coalesce(b.position, -1) AS position, 'batch ' || r.batch_id || ', an entry that is here under another name: no item''s record has it' AS what
 	FROM renamed r LEFT JOIN absents a USING (batch_id, n) LEFT JOIN batches b ON b.id = r.batch_id
-	WHERE NOT EXISTS (SELECT FROM items i CROSS JOIN LATERAL jsonb_array_elements(CASE jsonb_typeof(i.survey -> 'listed') WHEN 'array' THEN i.survey -> 'listed' ELSE '[]' END) l
+	WHERE ` + fresh("b.position") + ` AND NOT EXISTS (SELECT FROM items i CROSS JOIN LATERAL jsonb_array_elements(CASE jsonb_typeof(i.survey -> 'listed') WHEN 'array' THEN i.survey -> 'listed' ELSE '[]' END) l
 		WHERE i.batch_id = a.batch_id AND l ->> 'manifest' = a.manifest AND l -> 'line' = to_jsonb(a.line) AND l ->> 'name' = a.name AND l ->> 'digest' = a.digest)`}
 
 var outcomeRows = consequence{"outcomes", `
 	SELECT coalesce(r.position, o.position, -1) AS position, 'batch ' || coalesce(o.batch_id, r.batch_id) || ', ' || coalesce(o.path, r.body ->> 'item') || ': ' || CASE
 		WHEN o.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END AS what
-	FROM (SELECT o.*, i.path, i.role, i.size, i.survey FROM outcomes o JOIN items i USING (batch_id, n)) o FULL JOIN ` + record("item-outcome") + ` r ON r.position = o.position
+	FROM (SELECT o.*, i.path, i.role, i.size, i.survey FROM outcomes o JOIN items i USING (batch_id, n) WHERE ` + fresh("o.position") + `) o FULL JOIN ` + since("item-outcome") + ` r ON r.position = o.position
 	WHERE o.n IS NULL OR r.position IS NULL OR r.body ->> 'item' IS DISTINCT FROM o.path OR (r.body ->> 'batch')::bigint IS DISTINCT FROM o.batch_id OR r.body ->> 'role' IS DISTINCT FROM o.role
 		OR coalesce(r.body ->> 'verdict', '') IS DISTINCT FROM coalesce(o.verdict, '') OR r.body -> 'grounds' IS DISTINCT FROM o.grounds OR r.body -> 'measurement' IS DISTINCT FROM o.measurement
 		OR r.body -> 'paths' IS DISTINCT FROM o.paths OR r.body -> 'survey' IS DISTINCT FROM o.survey OR (o.survey ->> 'size')::bigint IS DISTINCT FROM o.size
@@ -226,35 +238,35 @@ var outcomeRows = consequence{"outcomes", `
 			AND o.deciding IS DISTINCT FROM 'It is a ' || o.role || ': ' || (o.survey ->> 'why') || '.' END
 	UNION ALL
 	SELECT -1, 'batch ' || i.batch_id || ', ' || i.path || ': the batch is finished and this item has no outcome'
-	FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done' WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)`}
+	FROM items i JOIN batches b ON b.id = i.batch_id AND b.state = 'done' WHERE ` + fresh("b.position") + ` AND NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n)`}
 
 var searchedRows = consequence{"what items are found by", `
 	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the digests it is found by are not those of its record' AS what
 	FROM outcomes o LEFT JOIN LATERAL (SELECT jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')) AS found, bool_or(d.cleared) AS cleared, bool_and(d.cleared) AS all_cleared
 		FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n) d ON true
-	WHERE coalesce(d.found, '{}') IS DISTINCT FROM coalesce(o.measurement -> 'digests', '{}')
-		OR d.found IS NOT NULL AND (d.cleared IS DISTINCT FROM coalesce(o.verdict = 'cleared', false) OR d.all_cleared IS DISTINCT FROM d.cleared)
+	WHERE ` + fresh("o.position") + ` AND (coalesce(d.found, '{}') IS DISTINCT FROM coalesce(o.measurement -> 'digests', '{}')
+		OR d.found IS NOT NULL AND (d.cleared IS DISTINCT FROM coalesce(o.verdict = 'cleared', false) OR d.all_cleared IS DISTINCT FROM d.cleared))
 	UNION ALL
 	SELECT o.position, 'batch ' || o.batch_id || ', item ' || o.n || ': the signers it is found by are not those of its record'
 	FROM outcomes o
-	WHERE ARRAY(SELECT s.issuer FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n ORDER BY 1)
+	WHERE ` + fresh("o.position") + ` AND ARRAY(SELECT s.issuer FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n ORDER BY 1)
 		<> ARRAY(SELECT DISTINCT s.issuer FROM jsonb_array_elements(CASE jsonb_typeof(o.grounds) WHEN 'array' THEN o.grounds ELSE '[]' END) g
 			CROSS JOIN LATERAL (VALUES (g -> 'signature' ->> 'key'), (g -> 'signature' ->> 'made_by'), (g -> 'signature' ->> 'issuer')) s (issuer) WHERE s.issuer <> '' ORDER BY 1)
 	UNION ALL
 	SELECT -1, 'the verdicts of ' || coalesce(d.day, r.day) || ' are counted otherwise than they are recorded'
 	FROM outcome_days d FULL JOIN (SELECT (at AT TIME ZONE 'UTC')::date AS day, verdict, count(*) AS count FROM ledger_records
-		WHERE kind = 'item-outcome' AND verdict IS NOT NULL GROUP BY 1, 2) r USING (day, verdict) WHERE d.count IS DISTINCT FROM r.count`}
+		WHERE kind = 'item-outcome' AND verdict IS NOT NULL GROUP BY 1, 2) r USING (day, verdict) WHERE {from} = 0 AND d.count IS DISTINCT FROM r.count`}
 
 var rejudgedRows = consequence{"changed verdicts", `
 	SELECT coalesce(r.position, j.position) AS position, 'batch ' || coalesce(j.batch_id, (r.body ->> 'batch')::bigint) || ': ' || CASE
 		WHEN j.n IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'a changed verdict is not what its record says' END AS what
-	FROM (SELECT j.*, i.path FROM rejudged j JOIN items i USING (batch_id, n)) j FULL JOIN ` + record("item-rejudged") + ` r ON r.position = j.position
+	FROM (SELECT j.*, i.path FROM rejudged j JOIN items i USING (batch_id, n) WHERE ` + fresh("j.position") + `) j FULL JOIN ` + since("item-rejudged") + ` r ON r.position = j.position
 	WHERE j.n IS NULL OR r.position IS NULL OR (r.body ->> 'batch')::bigint IS DISTINCT FROM j.batch_id OR r.body ->> 'item' IS DISTINCT FROM j.path OR r.body ->> 'before' IS DISTINCT FROM j.before
 		OR r.body ->> 'verdict' IS DISTINCT FROM j.after OR r.body -> 'grounds' IS DISTINCT FROM j.grounds OR r.body -> 'paths' IS DISTINCT FROM j.paths OR (r.body ->> 'reassessment')::bigint IS DISTINCT FROM j.reassessment_id
 	UNION ALL
 	SELECT coalesce(r.position, a.position, -1), 'reassessment ' || coalesce(a.id, (r.body ->> 'reassessment')::bigint) || ': ' || CASE
 		WHEN a.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what its record says' END
-	FROM (SELECT * FROM reassessments WHERE state IS DISTINCT FROM 'waiting') a FULL JOIN ` + record("reassessed") + ` r ON r.position = a.position
+	FROM (SELECT * FROM reassessments WHERE state IS DISTINCT FROM 'waiting' AND ` + fresh("position") + `) a FULL JOIN ` + since("reassessed") + ` r ON r.position = a.position
 	WHERE a.id IS NULL OR r.position IS NULL OR (r.body ->> 'reassessment')::bigint IS DISTINCT FROM a.id OR r.body ->> 'reason' IS DISTINCT FROM a.reason OR r.by_name IS DISTINCT FROM a.asked_by
 		OR (r.body ->> 'items')::int IS DISTINCT FROM a.items OR (r.body ->> 'changed')::int IS DISTINCT FROM a.changed OR (r.body ->> 'policy')::bigint IS DISTINCT FROM a.policy_version
 		OR r.body -> 'selection' IS DISTINCT FROM a.selection OR coalesce(r.body ->> 'state', 'done') IS DISTINCT FROM a.state OR coalesce(r.body ->> 'note', '') IS DISTINCT FROM a.note
@@ -263,14 +275,14 @@ var rejudgedRows = consequence{"changed verdicts", `
 // recordRows holds what stands beside a record's text against the text.
 var recordRows = consequence{"what lists show of records", `
 	SELECT r.position, 'record ' || r.position || ': what stands beside its text is not what the text says' AS what
-	FROM (SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records) r
+	FROM (SELECT position, at, by_name, kind, subject, verdict, batch_id, convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE position >= {from}) r
 	WHERE r.kind IS DISTINCT FROM r.body ->> 'kind' OR r.by_name IS DISTINCT FROM r.body ->> 'by' OR ` + unequal("r.at", "(r.body ->> 'at')::timestamptz") + `
 		OR r.subject IS DISTINCT FROM coalesce(r.body ->> 'subject', r.subject)
 		OR coalesce(r.verdict, '') IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill') THEN coalesce(r.body ->> 'verdict', '') ELSE '' END
 		OR r.batch_id IS DISTINCT FROM CASE WHEN r.kind IN ('item-outcome', 'batch-result', 'item-rejudged', 'drill', 'visit-returned') THEN (r.body ->> 'batch')::bigint
 			WHEN r.kind = 'reassessed' THEN (r.body -> 'selection' ->> 'batch')::bigint END
 	UNION ALL
-	SELECT -1, 'the ledger is said to have another size than it has' WHERE (SELECT count(*) FROM ledger_records) IS DISTINCT FROM (SELECT s.size FROM ledger_state s)`}
+	SELECT -1, 'the ledger is said to have another size than it has' WHERE (SELECT {from} + count(*) FROM ledger_records WHERE position >= {from}) IS DISTINCT FROM (SELECT s.size FROM ledger_state s)`}
 
 // AbsentEntries returns the digest over what manifests of a batch list that is
 // not there.
@@ -290,12 +302,14 @@ func consequences() []consequence {
 }
 
 // Differences holds the tables against the records that do not come from what is judged by, both
-// ways, and returns the first of each that differ.
-func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Difference, error) {
+// ways, and returns the first of each that differ. Of batches, outcomes and what was judged again
+// it looks at the records from a position on, and at the rows that follow from them; the verdicts
+// of a day are counted from the first record on alone.
+func (s Reads) Differences(ctx context.Context, from int64, each func(of string)) ([]Difference, error) {
 	out := []Difference{}
 	for _, c := range consequences() {
 		each(c.of)
-		found, err := s.differences(ctx, c)
+		found, err := s.differences(ctx, c, from)
 		if err != nil {
 			return nil, fmt.Errorf("comparing %s with the records: %w", c.of, err)
 		}
@@ -304,8 +318,8 @@ func (s Reads) Differences(ctx context.Context, each func(of string)) ([]Differe
 	return out, nil
 }
 
-func (s Reads) differences(ctx context.Context, c consequence) ([]Difference, error) {
+func (s Reads) differences(ctx context.Context, c consequence, from int64) ([]Difference, error) {
 	out := []Difference{}
-	err := s.q.SelectContext(ctx, &out, `SELECT position, what FROM (`+c.sql+`) differing ORDER BY position LIMIT 5`)
+	err := s.q.SelectContext(ctx, &out, `SELECT position, what FROM (`+strings.ReplaceAll(c.sql, "{from}", strconv.FormatInt(from, 10))+`) differing ORDER BY position LIMIT 5`)
 	return out, explain(err)
 }

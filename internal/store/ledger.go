@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -221,13 +222,18 @@ func (f RecordFilter) conditions(given ...any) (conditions, []any) {
 	return where, args
 }
 
-// EachRecord calls f for every record in order, reading a few at a time: their places, kinds,
-// texts and leaves. What else stands beside them may be odd.
+// EachRecord is [Reads.RecordsFrom] for all records.
 func (s Reads) EachRecord(ctx context.Context, f func(Record) error) error {
+	return s.RecordsFrom(ctx, 0, math.MaxInt64, f)
+}
+
+// RecordsFrom calls f for the records at positions first to end-1 in order, reading a few at a
+// time: their places, kinds, texts and leaves. What else stands beside them may be odd.
+func (s Reads) RecordsFrom(ctx context.Context, first, end int64, f func(Record) error) error {
 	const page = 2000
-	for next := int64(0); ; {
+	for next := first; ; {
 		rows := []Record{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT position, kind, body, leaf FROM ledger_records WHERE position >= $1 ORDER BY position LIMIT $2`, next, page); err != nil {
+		if err := s.q.SelectContext(ctx, &rows, `SELECT position, kind, body, leaf FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position LIMIT $3`, next, end, page); err != nil {
 			return explain(err)
 		}
 		for _, r := range rows {
@@ -262,11 +268,31 @@ func (s Reads) LastCheckpoint(ctx context.Context) (StoredCheckpoint, error) {
 	return c, explain(err)
 }
 
-// Checkpoints returns all checkpoints by size.
-func (s Reads) Checkpoints(ctx context.Context) ([]StoredCheckpoint, error) {
-	out := []StoredCheckpoint{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM checkpoints ORDER BY size`)
-	return out, explain(err)
+// EachCheckpoint calls f for the checkpoints over more records than a size, by their sizes,
+// reading a few at a time.
+func (s Reads) EachCheckpoint(ctx context.Context, size int64, f func(StoredCheckpoint) error) error {
+	const page = 1000
+	for {
+		rows := []StoredCheckpoint{}
+		if err := s.q.SelectContext(ctx, &rows, `SELECT size, signed FROM checkpoints WHERE size > $1 ORDER BY size LIMIT $2`, size, page); err != nil {
+			return explain(err)
+		}
+		for _, c := range rows {
+			if err := f(c); err != nil {
+				return err
+			}
+			size = c.Size
+		}
+		if len(rows) < page {
+			return nil
+		}
+	}
+}
+
+// HasCheckpoint reports whether there is one of a size.
+func (s Reads) HasCheckpoint(ctx context.Context, size int64) (there bool, err error) {
+	err = s.q.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM checkpoints WHERE size = $1)`, size)
+	return there, explain(err)
 }
 
 // A ServiceKey is the public half of the signing key.

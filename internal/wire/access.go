@@ -20,7 +20,7 @@ type Status struct {
 	PublicKey string   `json:"public_key" doc:"The key by which receipts and checkpoints are verified."`
 	Depots    []string `json:"depots"`
 	Policy    int64    `json:"policy" doc:"The version of the policy in force; 0 where that cannot be told, for the ledger was altered."`
-	Trouble   string   `json:"trouble,omitempty" doc:"What is wrong with the ledger: nothing is signed, recorded or judged until somebody has looked."`
+	Trouble   string   `json:"trouble,omitempty" doc:"What is wrong with the ledger: what the last audit has found, or why nothing is signed."`
 }
 
 // User is a person.

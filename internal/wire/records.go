@@ -37,15 +37,17 @@ type CheckpointRequest struct {
 
 // Audit is the result of an audit of the ledger.
 type Audit struct {
-	Clean       bool     `json:"clean"`
-	Records     int64    `json:"records"`
-	Checkpoints int      `json:"checkpoints"`
-	Root        string   `json:"root"`
-	Sentence    string   `json:"sentence" doc:"What was found."`
-	Position    int64    `json:"position" doc:"The first record that differs, or -1."`
-	Differences []string `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
-	Nonce       string   `json:"nonce,omitempty" doc:"That of the question."`
-	Signed      string   `json:"signed,omitempty" doc:"The answer as a note under the ledger's key; docs/formats.md says how it is checked."`
+	Clean       bool       `json:"clean"`
+	Records     int64      `json:"records"`
+	From        int64      `json:"from" doc:"The first record that was read; those before it an earlier audit has read, which held."`
+	Since       *time.Time `json:"since,omitempty" doc:"When that was."`
+	Checkpoints int        `json:"checkpoints"`
+	Root        string     `json:"root"`
+	Sentence    string     `json:"sentence" doc:"What was found."`
+	Position    int64      `json:"position" doc:"The first record that differs, or -1."`
+	Differences []string   `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
+	Nonce       string     `json:"nonce,omitempty" doc:"That of the question."`
+	Signed      string     `json:"signed,omitempty" doc:"The answer as a note under the ledger's key; docs/formats.md says how it is checked."`
 }
 
 // ListRecordsRequest narrows the list of records.
@@ -69,5 +71,6 @@ type AuditRequest struct{ Body NewAudit }
 // NewAudit says what an audit is held against.
 type NewAudit struct {
 	Checkpoint string `json:"checkpoint,omitempty" doc:"A signed checkpoint that was kept outside, to be checked too."`
+	Full       bool   `json:"full,omitempty" doc:"Begin at the first record, and not where the last audit that held has ended."`
 	Nonce      string `json:"nonce,omitempty" maxLength:"64" pattern:"^[A-Za-z0-9]*$" doc:"A word that nobody can guess: the signed answer has it, so that it is an answer to this question."`
 }

@@ -32,6 +32,15 @@ export function useRecord(position: number) {
   });
 }
 
+/** What is wrong with the ledger, if anything is; asked for now and then. */
+export function useTrouble() {
+  return useQuery({
+    queryKey: ["trouble"],
+    queryFn: () => ask(api.GET("/api/v1/status")).then((s) => s.trouble ?? ""),
+    refetchInterval: 60_000,
+  });
+}
+
 export function useAudit() {
   return useMutation({ mutationFn: () => ask(api.POST("/api/v1/ledger/audits", { body: {} })) });
 }

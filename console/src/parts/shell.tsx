@@ -4,6 +4,7 @@ import { Navigate, NavLink, useLocation, useNavigate } from "react-router";
 
 import { Failure } from "../api/client";
 import { useMe, useSignOut } from "../api/people";
+import { useTrouble } from "../api/records";
 import { Wordmark } from "./wordmark";
 import { ProblemNote } from "./problem-note";
 
@@ -57,9 +58,22 @@ export function Shell({ children }: { children: ReactNode }) {
       </header>
       <main id="page" className="mx-auto max-w-6xl px-4 py-5">
         {me.error && <ProblemNote error={me.error} />}
+        {me.data && <Trouble />}
         {me.data && children}
       </main>
     </div>
+  );
+}
+
+/** What is wrong with the ledger comes first on every page. */
+function Trouble() {
+  const trouble = useTrouble();
+  if (!trouble.data) return null;
+  return (
+    <section role="alert" className="mb-4 rounded border-2 border-error p-3">
+      <p className="font-semibold text-error">The ledger is not in order: rely on nothing here until the administrator has looked.</p>
+      <p className="mt-1 break-words">{trouble.data}</p>
+    </section>
   );
 }
 
