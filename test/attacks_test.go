@@ -406,7 +406,7 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	_, err = c.Receipt(t.Context(), before.Size)
 	assert.ErrorContains(t, err, "Nothing is signed")
 	r := endeixis(t, s, "auditor", "status")
-	assert.Contains(t, r.out, "Nobody has sealed record")
+	assert.Contains(t, r.out, "is not sealed by it")
 	r = endeixis(t, s, "auditor", "record", "audit")
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))

@@ -81,7 +81,7 @@ func root() *cobra.Command {
 		return opened(true, f)
 	}
 
-	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), &cobra.Command{
+	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), ledgerKeyCommand(with), &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
 		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
 	}, migrateCommand(with), initCommand(with), configCommand(&file), &cobra.Command{
@@ -140,6 +140,35 @@ func writersKeyCommand(with func(func(context.Context, *serve.Service) error) fu
 			return err
 		}),
 	}
+}
+
+func ledgerKeyCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "ledger-key", Short: "Have the ledger go on with another key",
+		Long: "Stop the service, and every “endeixisd work”, before you change the key. Afterwards give\nhosts that work beside the service what “endeixisd writers-key” prints then, and start\neverything again. People sign in again to the console.",
+	}
+	follow := func(lost bool, after string) func(*cobra.Command, []string) error {
+		return with(func(ctx context.Context, s *serve.Service) error {
+			public, err := s.RotateKey(ctx, lost)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("Public key of the ledger from now on, to keep where others can find it:\n  %s\n%s\n", public, after)
+			return nil
+		})
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use: "rotate", Short: "Make a new key; the old one signs that it follows", Args: cobra.NoArgs,
+		Long:    "rotate makes a new key. The old one signs once more, that the new one follows it: that\nis a record, and is in every receipt from then on, so that whoever knows the old key goes\non by itself. The old key's file is kept beside the new one, with “.ended” behind its name:\ndestroy it, its copies in backups too.",
+		Example: "  endeixisd ledger-key rotate --config endeixis.yaml",
+		RunE:    follow(false, "The old key has signed that it is followed. Its file is kept with “.ended” behind its name: destroy it."),
+	}, &cobra.Command{
+		Use: "declare-lost", Short: "Make a new key without the old one, which is lost", Args: cobra.NoArgs,
+		Long:    "declare-lost makes a new key where the file of the old one is gone, and no backup has it.\nWhat stands in the database is taken as it is, and the record of it says so: that nothing\nin it was altered before, only a checkpoint or a receipt shows that somebody has kept.\nEverybody signs in again with the client, and is asked.",
+		Example: "  endeixisd ledger-key declare-lost --config endeixis.yaml",
+		RunE:    follow(true, "Nobody has signed that it follows the old one: tell everybody who knows that. They sign in again, and are asked."),
+	})
+	return cmd
 }
 
 func migrateCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {

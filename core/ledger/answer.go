@@ -61,13 +61,13 @@ type AnswerError struct{ Reason string }
 // Error says why.
 func (e *AnswerError) Error() string { return "the answer cannot be believed: " + e.Reason }
 
-// Check returns an [*AnswerError] where a signed answer is not exactly this one, by the key of
+// Check returns an [*AnswerError] where a signed answer is not exactly this one, by a key of
 // the ledger.
-func (a Answer) Check(signed string, verifier note.Verifier) error {
+func (a Answer) Check(signed string, known ...note.Verifier) error {
 	if signed == "" {
 		return &AnswerError{"it is not signed"}
 	}
-	n, err := note.Open([]byte(signed), note.VerifierList(verifier))
+	n, err := note.Open([]byte(signed), note.VerifierList(known...))
 	if err != nil {
 		return &AnswerError{"it was not signed by the key of this ledger, or was changed"}
 	}

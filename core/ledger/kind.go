@@ -39,7 +39,11 @@ const (
 	// LedgerRestored: the database was restored from a backup, and has gone on from there.
 	LedgerRestored Kind = "ledger-restored"
 	// LedgerAudited: the ledger was audited on its schedule, with what was found.
-	LedgerAudited  Kind = "ledger-audited"
+	LedgerAudited Kind = "ledger-audited"
+	// KeyRotated and KeyLost: the ledger goes on with another key, which the old one has signed,
+	// or which nothing has.
+	KeyRotated     Kind = "ledger-key-rotated"
+	KeyLost        Kind = "ledger-key-lost"
 	PolicySet      Kind = "policy-set"
 	BatchCancelled Kind = "batch-cancelled"
 	// Drilled: it was proved that the check can fail.
@@ -79,7 +83,7 @@ func Kinds() []Kind {
 		WaiverEnded,
 		Reassessed,
 		ItemRejudged,
-		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, LedgerRestored, LedgerAudited, SatchelPacked, VisitReturned,
+		PublisherAdded, DeviceSet, DeviceKindSet, RowsAdopted, LedgerRestored, LedgerAudited, KeyRotated, KeyLost, SatchelPacked, VisitReturned,
 		PolicySet,
 		BatchCancelled,
 		Drilled,

@@ -111,10 +111,10 @@ type CheckpointError struct{ Reason string }
 // Error says why.
 func (e *CheckpointError) Error() string { return "the checkpoint cannot be believed: " + e.Reason }
 
-// OpenCheckpoint verifies the signature and reads the checkpoint. It returns a
+// OpenCheckpoint verifies that a key that is known has signed it, and reads the checkpoint. It returns a
 // [*CheckpointError] when either fails.
-func OpenCheckpoint(signed string, verifier note.Verifier) (Checkpoint, error) {
-	n, err := note.Open([]byte(signed), note.VerifierList(verifier))
+func OpenCheckpoint(signed string, known note.Verifiers) (Checkpoint, error) {
+	n, err := note.Open([]byte(signed), known)
 	if err != nil {
 		return Checkpoint{}, &CheckpointError{Reason: err.Error()}
 	}
@@ -161,6 +161,9 @@ type Receipt struct {
 	Proof []string `json:"proof"`
 	// Checkpoint is the signed checkpoint that the proof leads to.
 	Checkpoint string `json:"checkpoint"`
+	// Succession are the signed forms of each [Succession] of the ledger: whoever knows one of
+	// its keys can tell that it is the same ledger.
+	Succession []string `json:"succession,omitempty"`
 }
 
 // NewReceipt proves that the record at the position is in the tree of the
@@ -240,11 +243,19 @@ func ProofIn(text []byte) Proof {
 // maxCheckpoint bounds a checkpoint with its signatures, in bytes.
 const maxCheckpoint = 64 << 10
 
-// Verify checks the receipt with nothing but the service's public key: the
+// Verify checks the receipt with nothing but the service's public key, or one that it has followed: the
 // checkpoint's signature, and the way from the record to the checkpoint's root.
 // It returns the checkpoint, or a [*CheckpointError] or [*ReceiptError].
-func (r Receipt) Verify(verifier note.Verifier) (Checkpoint, error) {
-	c, err := OpenCheckpoint(r.Checkpoint, verifier)
+func (r Receipt) Verify(known ...note.Verifier) (Checkpoint, error) {
+	keys := slices.Clone(known)
+	for _, k := range known {
+		for _, next := range Successors(k, r.Succession)[1:] {
+			if !slices.ContainsFunc(keys, func(k note.Verifier) bool { return k.Name() == next.Name() && k.KeyHash() == next.KeyHash() }) {
+				keys = append(keys, next)
+			}
+		}
+	}
+	c, err := OpenCheckpoint(r.Checkpoint, note.VerifierList(keys...))
 	if err != nil {
 		return Checkpoint{}, err
 	}

@@ -172,7 +172,7 @@ func TestCheckGrowth(t *testing.T) {
 	m := &memory{}
 	m.add(t, records(9)...)
 	older, signed := checkpoint(t, m, signer)
-	opened, err := OpenCheckpoint(signed, verifier)
+	opened, err := OpenCheckpoint(signed, note.VerifierList(verifier))
 	require.NoError(t, err)
 	assert.Equal(t, older, opened)
 	m.add(t, "x", "y")
@@ -260,7 +260,7 @@ func TestCheckpointFollows(t *testing.T) {
 		c := Checkpoint{Origin: "a.example/ledger", Size: 37, Root: Leaf([]byte("x")), Follows: follows}
 		signed, err := c.Sign(signer)
 		require.NoError(t, err)
-		opened, err := OpenCheckpoint(signed, verifier)
+		opened, err := OpenCheckpoint(signed, note.VerifierList(verifier))
 		require.NoError(t, err)
 		assert.Equal(t, c, opened)
 	}
@@ -271,7 +271,7 @@ func TestCheckpointFollows(t *testing.T) {
 	} {
 		signed, err := note.Sign(&note.Note{Text: text}, signer)
 		require.NoError(t, err)
-		_, err = OpenCheckpoint(string(signed), verifier)
+		_, err = OpenCheckpoint(string(signed), note.VerifierList(verifier))
 		var untrusted *CheckpointError
 		assert.ErrorAs(t, err, &untrusted, "%q", text)
 	}

@@ -27,8 +27,8 @@ type recorded struct {
 	missing string
 }
 
-// Trust says whose receipts count: those of the ledger whose key it is.
-func (s *Session) Trust(key note.Verifier) { s.ledgerKey = key }
+// Trust says whose receipts count: those of the ledger whose keys they are.
+func (s *Session) Trust(keys ...note.Verifier) { s.ledgerKeys = keys }
 
 // Receipt takes a receipt that lies beside files. The record in it says what was surveyed and
 // measured of an item of an earlier batch, so that the item is judged again by what this
@@ -64,10 +64,10 @@ func (s *Session) Receipt(item *survey.Item, m *measure.Measurement) judge.Outco
 
 // open verifies a receipt and reads the record in it, or says why it proves nothing.
 func (s *Session) open(item *survey.Item) (r *recorded, fails string) {
-	if s.ledgerKey == nil {
+	if len(s.ledgerKeys) == 0 {
 		return nil, "The key of the ledger that this receipt is of is not known here, so that it cannot be checked."
 	}
-	c, err := item.Receipt.Verify(s.ledgerKey)
+	c, err := item.Receipt.Verify(s.ledgerKeys...)
 	if err != nil {
 		return nil, fmt.Sprintf("It proves nothing here: %s.", err)
 	}

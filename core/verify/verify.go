@@ -69,11 +69,11 @@ type Session struct {
 	// receipts are those that hold, by the key of a ledger; proofs are the outcomes of all, by
 	// their path. recorded is what they say of artifacts, by the last part of a path; it is
 	// there when ready is set.
-	receipts  []*recorded
-	proofs    map[string]judge.Outcome
-	recorded  map[string][]*recorded
-	ready     bool
-	ledgerKey note.Verifier
+	receipts   []*recorded
+	proofs     map[string]judge.Outcome
+	recorded   map[string][]*recorded
+	ready      bool
+	ledgerKeys []note.Verifier
 }
 
 // New returns a Session that judges by the basis.

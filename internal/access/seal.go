@@ -71,37 +71,39 @@ func (s *Service) genuineToken(t store.Token) error {
 
 // Seal gives the rows of people and tokens their MACs that an earlier version has left
 // without, as they are. It is done once, before rows are adopted.
-func (s *Service) Seal(ctx context.Context) error {
-	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		users, err := tx.Users(ctx)
+func (s *Service) Seal(ctx context.Context) error { return s.store.Do(ctx, s.Reseal) }
+
+// Reseal is [Service.Seal] in a transaction, also for a ledger that goes on with another key.
+// Sessions end: people sign in again.
+func (s *Service) Reseal(ctx context.Context, tx *store.Tx) error {
+	users, err := tx.Users(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range users {
+		mac, err := s.sealUser(u)
 		if err != nil {
 			return err
 		}
-		for _, u := range users {
-			mac, err := s.sealUser(u)
-			if err != nil {
-				return err
-			}
-			if err := tx.SealUser(ctx, u.ID, mac); err != nil {
-				return err
-			}
+		if err := tx.SealUser(ctx, u.ID, mac); err != nil {
+			return err
 		}
-		tokens, err := tx.Tokens(ctx, 0)
+	}
+	tokens, err := tx.Tokens(ctx, 0)
+	if err != nil {
+		return err
+	}
+	for _, t := range tokens {
+		if t.RevokedAt != nil {
+			continue
+		}
+		mac, err := s.sealToken(t)
 		if err != nil {
 			return err
 		}
-		for _, t := range tokens {
-			if t.RevokedAt != nil {
-				continue
-			}
-			mac, err := s.sealToken(t)
-			if err != nil {
-				return err
-			}
-			if err := tx.SealToken(ctx, t.ID, mac); err != nil {
-				return err
-			}
+		if err := tx.SealToken(ctx, t.ID, mac); err != nil {
+			return err
 		}
-		return nil
-	})
+	}
+	return tx.EndSessions(ctx)
 }

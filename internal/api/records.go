@@ -26,8 +26,8 @@ func (a *API) registerRecords() {
 		return answer(a.Records.Receipt(ctx, in.Position))
 	})
 	handle(a, wire.ShowCheckpoint, func(ctx context.Context, in *wire.CheckpointRequest) (*wire.Checkpoint, error) {
-		c, signed, proof, err := a.Records.ProveGrowth(ctx, in.Since)
-		return answer(wire.Checkpoint{Size: c.Size, Root: c.Root.String(), Signed: signed, PublicKey: a.Records.PublicKey(), Consistency: proof}, err)
+		g, err := a.Records.ProveGrowth(ctx, in.Since)
+		return answer(wire.Checkpoint{Size: g.Size, Root: g.Root.String(), Signed: g.Signed, PublicKey: a.Records.PublicKey(), Consistency: g.Consistency, Succession: g.Succession}, err)
 	})
 	handle(a, wire.AuditLedger, func(ctx context.Context, in *wire.AuditRequest) (*wire.Inquiry, error) {
 		if in.Body.Checkpoint != "" {

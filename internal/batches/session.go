@@ -81,11 +81,11 @@ func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, 
 func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verify.Settled) (*verify.Session, error) {
 	session := verify.New(basis)
 	if slices.ContainsFunc(evidence, func(d verify.Settled) bool { return d.Item.Receipt != nil }) {
-		key, err := s.records.Verifier(ctx)
+		keys, err := s.records.Keys(ctx)
 		if err != nil {
 			return nil, err
 		}
-		session.Trust(key)
+		session.Trust(keys...)
 	}
 	for i := range evidence {
 		session.Evidence(evidence[i].Item, &evidence[i].Measurement)

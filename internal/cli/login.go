@@ -61,6 +61,9 @@ func (a *app) loginCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.acceptKey(cmd.Context(), c, status.PublicKey); err != nil {
+				return err
+			}
 			a.profile = profile{Server: c.Server(), User: me.Name, Role: string(me.Role), Token: token, PublicKey: status.PublicKey}
 			if err := a.profile.save(a.profilePath); err != nil {
 				return fmt.Errorf("signed in, and the profile could not be written: %w", err)

@@ -221,8 +221,13 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 	if err != nil {
 		return err
 	}
+	// Whoever knows a key that was followed sees that by what it has signed.
+	now, err := c.Checkpoint(ctx, 0)
+	if err != nil && !signsNothing(err) {
+		return err
+	}
 	answer := ledger.Answer{Nonce: report.Nonce, From: report.From, Size: report.Records, Root: report.Root, Holds: report.Clean, Said: said}
-	if err := answer.Check(report.Signed, verifier); err != nil {
+	if err := answer.Check(report.Signed, ledger.Successors(verifier, now.Succession)...); err != nil {
 		return &exit{exitRefused, fmt.Errorf("%w. Do not rely on it: somebody may have put it into the database. Have the administrator look, and keep the database as it is", err)}
 	}
 	return nil

@@ -29,7 +29,7 @@ func (a *app) seenBefore(verifier note.Verifier) (ledger.Checkpoint, string) {
 	if err != nil {
 		return ledger.Checkpoint{}, ""
 	}
-	c, err := ledger.OpenCheckpoint(string(text), verifier)
+	c, err := ledger.OpenCheckpoint(string(text), note.VerifierList(verifier))
 	if err != nil {
 		a.note("What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.", plain.Text(a.seen()))
 		return ledger.Checkpoint{}, ""
@@ -64,12 +64,20 @@ func signsNothing(err error) bool {
 	return errors.As(err, &problem) && problem.Code == "ledger-altered"
 }
 
-// opened reads a checkpoint of a service, by the key that is known of it: a service with another
-// key has another ledger, whatever it says.
+// opened reads a checkpoint of a service, by the key that is known of it, or one that has followed
+// that, as it has signed: a service with another key has another ledger, whatever it says.
 func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (ledger.Checkpoint, error) {
-	out, err := ledger.OpenCheckpoint(c.Signed, verifier)
+	keys := ledger.Successors(verifier, c.Succession)
+	out, err := ledger.OpenCheckpoint(c.Signed, note.VerifierList(keys...))
 	if err != nil {
-		return out, &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s); ask the administrator why before you rely on it", server, a.profile.PublicKey)}
+		return out, &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s), which has signed nothing of the kind; ask the administrator why before you rely on it. When the key was lost, sign in again", server, a.profile.PublicKey)}
+	}
+	if present, err := note.NewVerifier(c.PublicKey); err == nil && len(keys) > 1 && present.KeyHash() == keys[len(keys)-1].KeyHash() && a.remembersLedger(server) && c.PublicKey != a.profile.PublicKey {
+		a.note("The ledger of %s goes on with another key, as the one remembered has signed: %s. It is remembered from now on.", server, plain.Text(c.PublicKey))
+		a.profile.PublicKey = c.PublicKey
+		if err := a.profile.save(a.profilePath); err != nil {
+			a.note("It could not be remembered: %s.", err)
+		}
 	}
 	return out, nil
 }
@@ -111,7 +119,7 @@ func (a *app) grown(server string, now wire.Checkpoint, verifier note.Verifier, 
 		}
 		return &exit{exitRefused, fmt.Errorf("the ledger of %s does not go on from what was seen of it: %s. It was cut, restored from an older backup, or written anew. Ask the administrator, and rely on nothing of it before. When a backup was restored on purpose, “endeixis record audit --begin-anew” accepts it once", server, how)}
 	}
-	if newest.Size <= before.Size && text != "" {
+	if now.Signed == text {
 		return nil
 	}
 	if err := a.remember(server, now.Signed); err != nil {
@@ -132,8 +140,8 @@ func (a *app) goesOn(ctx context.Context, c *client.Client, key, kept string) (w
 	}
 	var before ledger.Checkpoint
 	if kept != "" {
-		if before, err = ledger.OpenCheckpoint(kept, verifier); err != nil {
-			return wire.Checkpoint{}, usage("the checkpoint that was kept was not signed by this ledger: %s", err)
+		if before, err = ledger.OpenCheckpoint(kept, note.VerifierList(verifier)); err != nil {
+			return wire.Checkpoint{}, usage("the checkpoint that was kept was not signed by the key %s of this ledger; where another key has followed since, give that of then with --public-key", verifier.Name())
 		}
 	}
 	now, err := c.Checkpoint(ctx, before.Size)
@@ -154,6 +162,36 @@ func (a *app) remember(server, signed string) error {
 		return err
 	}
 	return os.Rename(next, a.seen())
+}
+
+// acceptKey asks whether a service may have another key than the one remembered of it, where that
+// has not signed that it is followed.
+func (a *app) acceptKey(ctx context.Context, c *client.Client, public string) error {
+	if !a.remembersLedger(c.Server()) || a.profile.PublicKey == public {
+		return nil
+	}
+	before, err := note.NewVerifier(a.profile.PublicKey)
+	if err != nil {
+		return nil // what was remembered is no key
+	}
+	now, err := c.Checkpoint(ctx, 0)
+	if err != nil {
+		return err
+	}
+	if keys := ledger.Successors(before, now.Succession); len(keys) > 1 {
+		if last, err := note.NewVerifier(public); err == nil && last.KeyHash() == keys[len(keys)-1].KeyHash() {
+			return nil
+		}
+	}
+	a.note("The ledger of %s has another key than the one remembered (%s), and that has signed nothing of it: %s. Ask the administrator, by another way than this service, whether the key was lost, and read the new one to each other.", c.Server(), plain.Text(a.profile.PublicKey), plain.Text(public))
+	said, err := a.ask("Type “accept” to go on with the new key: ", "", false)
+	if err != nil {
+		return err
+	}
+	if said != "accept" {
+		return &exit{exitRefused, errors.New("nothing was changed; you are signed in as before")}
+	}
+	return a.forget()
 }
 
 // forget puts aside what was seen of a ledger.

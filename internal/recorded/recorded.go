@@ -118,3 +118,39 @@ func (Audited) Kind() ledger.Kind { return ledger.LedgerAudited }
 func (Audited) Follow(context.Context, *store.Tx, Head) error { return nil }
 
 func (Audited) add(*Basis, Head) {}
+
+// KeyRotated says that the ledger goes on with another key, as the old one has signed.
+type KeyRotated struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+	// Size and Root are those of the tree that the old key has signed for the last time, and
+	// Signed is the [ledger.Succession].
+	Size   int64  `json:"size"`
+	Root   string `json:"root"`
+	Signed string `json:"signed"`
+}
+
+// Kind is [ledger.KeyRotated].
+func (KeyRotated) Kind() ledger.Kind { return ledger.KeyRotated }
+
+// Follow stores nothing: whoever writes it has stored the key.
+func (KeyRotated) Follow(context.Context, *store.Tx, Head) error { return nil }
+
+func (KeyRotated) add(*Basis, Head) {}
+
+// KeyLost says that the ledger goes on with another key, for the old one is lost: what was there
+// was taken as it was.
+type KeyLost struct {
+	Before string `json:"before"`
+	After  string `json:"after"`
+	Size   int64  `json:"size"`
+	Root   string `json:"root"`
+}
+
+// Kind is [ledger.KeyLost].
+func (KeyLost) Kind() ledger.Kind { return ledger.KeyLost }
+
+// Follow stores nothing: whoever writes it has stored the key.
+func (KeyLost) Follow(context.Context, *store.Tx, Head) error { return nil }
+
+func (KeyLost) add(*Basis, Head) {}

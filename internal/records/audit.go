@@ -66,7 +66,7 @@ func (s *Service) CheckKept(kept string) error {
 }
 
 func (s *Service) openKept(kept string) (ledger.Checkpoint, error) {
-	c, err := ledger.OpenCheckpoint(kept, s.verifier)
+	c, err := ledger.OpenCheckpoint(kept, s.known())
 	if err != nil {
 		return c, fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
 	}
@@ -465,7 +465,7 @@ func (s *Service) checked(ctx context.Context, kept string, from int64, proven l
 	}
 	before := int64(0)
 	if err := s.store.EachCheckpoint(ctx, from, func(stored store.StoredCheckpoint) error {
-		c, err := ledger.OpenCheckpoint(stored.Signed, s.verifier)
+		c, err := ledger.OpenCheckpoint(stored.Signed, s.known())
 		if err != nil || c.Size != stored.Size {
 			return wrongAt(stored.Size, "The stored checkpoint over %d records cannot be believed: %v.", stored.Size, err)
 		}

@@ -8,8 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"golang.org/x/mod/sumdb/note"
-
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
 	"endeixis/internal/store"
@@ -182,18 +180,17 @@ type ledgerState struct {
 func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	s.signing.Lock()
 	defer s.signing.Unlock()
-	_, verifier, err := s.Seal()
-	if err != nil {
+	if _, _, err := s.Seal(); err != nil {
 		return err
 	}
 	text, err := os.ReadFile(s.checkpointFile)
 	if errors.Is(err, os.ErrNotExist) {
-		return s.begin(ctx, verifier)
+		return s.begin(ctx)
 	}
 	if err != nil {
 		return fmt.Errorf("reading the checkpoint beside the ledger's key: %w", err)
 	}
-	kept, err := ledger.OpenCheckpoint(string(text), verifier)
+	kept, err := ledger.OpenCheckpoint(string(text), s.known())
 	if err != nil {
 		return fault.New(fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.", s.checkpointFile).
 			Advise("Restore it, with the key beside it, from your backup.")
@@ -219,7 +216,7 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	}); err != nil {
 		return err
 	}
-	return s.begin(ctx, verifier)
+	return s.begin(ctx)
 }
 
 // A departure says how a stored ledger differs from one that was known.
@@ -256,7 +253,7 @@ func (s *Service) goesOn(ctx context.Context, kept ledger.Checkpoint) (*departur
 
 // begin goes on from the newest checkpoint that is stored. Records that an earlier version has
 // appended are sealed first; without a file beside the key there may be such.
-func (s *Service) begin(ctx context.Context, verifier note.Verifier) error {
+func (s *Service) begin(ctx context.Context) error {
 	if err := s.sealEarlier(ctx); err != nil {
 		return err
 	}
@@ -272,19 +269,33 @@ func (s *Service) begin(ctx context.Context, verifier note.Verifier) error {
 	if err != nil {
 		return err
 	}
-	opened, err := ledger.OpenCheckpoint(last.Signed, verifier)
+	opened, err := ledger.OpenCheckpoint(last.Signed, s.known())
 	if err != nil {
 		return altered("%s", err)
 	}
 	return s.hold(held{opened, last.Signed, true})
 }
 
+// Growth is the newest checkpoint, with what shows that it goes on from an older one.
+type Growth struct {
+	ledger.Checkpoint
+	Signed string
+	// Consistency is the proof from the older size, if that is not greater, and Succession what
+	// the keys have signed that the ledger had before.
+	Consistency, Succession []string
+}
+
 // ProveGrowth proves that the newest checkpoint goes on from the ledger of an older size, to
 // whoever has the older checkpoint.
-func (s *Service) ProveGrowth(ctx context.Context, older int64) (c ledger.Checkpoint, signed string, proof []string, err error) {
-	if c, signed, err = s.Sign(ctx); err != nil || older > c.Size {
-		return c, signed, nil, err
+func (s *Service) ProveGrowth(ctx context.Context, older int64) (Growth, error) {
+	var out Growth
+	var err error
+	if out.Checkpoint, out.Signed, err = s.Sign(ctx); err != nil {
+		return out, err
 	}
-	proof, err = ledger.ProveGrowth(older, c.Size, s.store.Hashes(ctx))
-	return c, signed, proof, err
+	if out.Succession, err = s.successions(ctx); err != nil || older > out.Size {
+		return out, err
+	}
+	out.Consistency, err = ledger.ProveGrowth(older, out.Size, s.store.Hashes(ctx))
+	return out, err
 }

@@ -2,9 +2,11 @@ package records
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -45,24 +47,31 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	if err := os.MkdirAll(filepath.Dir(keyFile), 0o700); err != nil {
 		return false, err
 	}
-	f, err := os.OpenFile(keyFile, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return false, err
-	}
-	// The database is not to know a key whose file a power cut takes away.
-	_, err = f.WriteString(secret + "\n")
-	if err := errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(keyFile))); err != nil {
-		os.Remove(keyFile)
+	if err := writeSecret(keyFile, secret+"\n"); err != nil {
 		return false, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		return tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: public, Origin: name + "/ledger", CreatedAt: s.now()})
+		return tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: public, Origin: originOf(name), CreatedAt: s.now()})
 	})
 	if err != nil {
 		os.Remove(keyFile)
 		return false, err
 	}
 	return true, s.LoadKey(ctx, keyFile)
+}
+
+// writeSecret writes a new file that only its owner may read, and has it on the disk: the database
+// is not to know a key whose file a power cut takes away.
+func writeSecret(path, text string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if err = errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(path))); err != nil {
+		os.Remove(path)
+	}
+	return err
 }
 
 // syncFolder has the names in a folder written to its disk.
@@ -74,49 +83,105 @@ func syncFolder(path string) error {
 	return errors.Join(f.Sync(), f.Close())
 }
 
-// publicKey reads the public half of the signing key from the database.
-func (s *Service) publicKey(ctx context.Context) (store.ServiceKey, note.Verifier, error) {
+// stored reads what the database knows of the key.
+func (s *Service) stored(ctx context.Context) (store.ServiceKey, error) {
 	stored, err := s.store.ServiceKey(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return stored, nil, fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+		return stored, fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
 	}
-	if err != nil {
-		return stored, nil, err
+	return stored, err
+}
+
+// A keyFile is what the file of a ledger's key holds: the secret, and the public keys that it
+// follows.
+type keyFile struct {
+	secret   string
+	public   string
+	signer   note.Signer
+	verifier note.Verifier
+	retired  []note.Verifier
+	// lines are those of the keys that it follows.
+	lines []string
+}
+
+// retiredPrefix begins the line of a key that was followed.
+const retiredPrefix = "retired "
+
+// parseKey reads the text of a key file. The public key comes from the secret one, for nothing
+// else is to be believed.
+func parseKey(text string) (keyFile, error) {
+	var out keyFile
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	out.secret = lines[0]
+	var err error
+	if out.signer, err = note.NewSigner(out.secret); err != nil {
+		return out, err
 	}
-	verifier, err := note.NewVerifier(stored.PublicKey)
-	if err != nil {
-		return stored, nil, fmt.Errorf("the public key in the database cannot be read: %w", err)
+	parts := strings.SplitN(out.secret, "+", 5)
+	seed, err := base64.StdEncoding.DecodeString(parts[len(parts)-1])
+	if err != nil || len(seed) != 1+ed25519.SeedSize {
+		return out, errors.New("it is no Ed25519 key")
 	}
-	return stored, verifier, nil
+	public, ok := ed25519.NewKeyFromSeed(seed[1:]).Public().(ed25519.PublicKey)
+	if !ok {
+		return out, errors.New("it is no Ed25519 key")
+	}
+	if out.public, err = note.NewEd25519VerifierKey(out.signer.Name(), public); err != nil {
+		return out, err
+	}
+	if out.verifier, err = note.NewVerifier(out.public); err != nil {
+		return out, err
+	}
+	for _, line := range lines[1:] {
+		key, ok := strings.CutPrefix(line, retiredPrefix)
+		verifier, err := note.NewVerifier(key)
+		if !ok || err != nil {
+			return out, fmt.Errorf("%q is not the line of a key that it follows", line)
+		}
+		out.retired, out.lines = append(out.retired, verifier), append(out.lines, line)
+	}
+	return out, nil
 }
 
 // LoadKey reads the signing key and holds it against the database.
-func (s *Service) LoadKey(ctx context.Context, keyFile string) error {
-	stored, verifier, err := s.publicKey(ctx)
+func (s *Service) LoadKey(ctx context.Context, path string) error {
+	stored, err := s.stored(ctx)
 	if err != nil {
 		return err
 	}
-	content, err := os.ReadFile(keyFile)
+	if err := s.finishRotation(path, stored.PublicKey); err != nil {
+		return err
+	}
+	content, err := os.ReadFile(path)
 	if err != nil {
 		return fmt.Errorf("reading the signing key: %w; restore it from your backup, or set ledger.key_file", err)
 	}
-	if len(content) > 0 && content[len(content)-1] == '\n' {
-		content = content[:len(content)-1]
-	}
-	signer, err := note.NewSigner(string(content))
+	key, err := parseKey(string(content))
 	if err != nil {
-		return fmt.Errorf("the signing key in %s cannot be read: %w", keyFile, err)
+		return fmt.Errorf("the signing key in %s cannot be read: %w", path, err)
 	}
-	if signer.Name() != verifier.Name() || signer.KeyHash() != verifier.KeyHash() {
-		return fmt.Errorf("the signing key in %s is not the one this database was set up with (%s)", keyFile, stored.PublicKey)
+	if key.public != stored.PublicKey {
+		return fmt.Errorf("the signing key in %s, %s, is not the one that this database has (%s)", path, key.public, stored.PublicKey)
+	}
+	return s.use(path, key)
+}
+
+// use has the service sign with a key.
+func (s *Service) use(path string, key keyFile) error {
+	writers, err := derive([]byte(key.secret), writersPurpose)
+	if err != nil {
+		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.signer, s.verifier, s.public, s.origin, s.secret = signer, verifier, stored.PublicKey, stored.Origin, content
-	s.checkpointFile, s.auditFile = checkpointOf(keyFile), auditOf(keyFile)
-	s.writers, err = derive(content, writersPurpose)
-	return err
+	s.signer, s.verifier, s.public, s.origin, s.secret = key.signer, key.verifier, key.public, originOf(key.signer.Name()), []byte(key.secret)
+	s.keys = append([]note.Verifier{key.verifier}, key.retired...)
+	s.checkpointFile, s.auditFile, s.writers = checkpointOf(path), auditOf(path), writers
+	return nil
 }
+
+// originOf names the ledger of a key in its checkpoints.
+func originOf(name string) string { return name + "/ledger" }
 
 // writersPurpose is that of the key by which records are sealed.
 const writersPurpose = "writers of records"
@@ -131,11 +196,26 @@ func (s *Service) writersKey() []byte {
 // writersPrefix begins the text of a writers' key.
 const writersPrefix = "endeixis-writers-key-1 "
 
-// WritersKey returns the text of the key by which records are sealed, for the file of a host
-// that works on batches and signs nothing.
+// ledgerPrefix begins the line of a public key of the ledger.
+const ledgerPrefix = "ledger "
+
+// WritersKey returns the text of the key by which records are sealed, and the ledger's public
+// keys, for the file of a host that works on batches and signs nothing.
 func (s *Service) WritersKey() (string, error) {
 	key, err := s.Derive(writersPurpose)
-	return writersPrefix + hex.EncodeToString(key), err
+	if err != nil {
+		return "", err
+	}
+	content, err := os.ReadFile(strings.TrimSuffix(s.checkpointFile, checkpointOf("")))
+	if err != nil {
+		return "", err
+	}
+	file, err := parseKey(string(content))
+	out := writersPrefix + hex.EncodeToString(key) + "\n" + ledgerPrefix + file.public
+	for _, line := range file.lines {
+		out += "\n" + ledgerPrefix + strings.TrimPrefix(line, retiredPrefix)
+	}
+	return out, err
 }
 
 // LoadWritersKey reads a file that holds what [Service.WritersKey] returns, for a process that
@@ -145,15 +225,26 @@ func (s *Service) LoadWritersKey(path string) error {
 	if err != nil {
 		return fmt.Errorf("reading the key by which records are sealed: %w", err)
 	}
-	digits, ok := strings.CutPrefix(strings.TrimSpace(string(text)), writersPrefix)
+	bad := fault.New(fault.Invalid, "bad-writers-key", "The file %s holds no key by which records are sealed.", path).
+		Advise("“endeixisd writers-key”, on the service's host, prints it.")
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	digits, ok := strings.CutPrefix(lines[0], writersPrefix)
 	key, err := hex.DecodeString(digits)
-	if !ok || err != nil || len(key) != sha256.Size {
-		return fault.New(fault.Invalid, "bad-writers-key", "The file %s holds no key by which records are sealed.", path).
-			Advise("“endeixisd writers-key”, on the service's host, prints it.")
+	if !ok || err != nil || len(key) != sha256.Size || len(lines) < 2 {
+		return bad
+	}
+	var keys []note.Verifier
+	for _, line := range lines[1:] {
+		public, ok := strings.CutPrefix(line, ledgerPrefix)
+		verifier, err := note.NewVerifier(public)
+		if !ok || err != nil {
+			return bad
+		}
+		keys = append(keys, verifier)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.writers = key
+	s.writers, s.keys, s.verifier, s.public = key, keys, keys[0], strings.TrimPrefix(lines[1], ledgerPrefix)
 	return nil
 }
 
@@ -174,19 +265,6 @@ func derive(secret []byte, purpose string) ([]byte, error) {
 	return hkdf.Key(sha256.New, secret, nil, "endeixis "+purpose, sha256.Size)
 }
 
-// LoadPublicKey reads the key by which checkpoints are verified, for a process
-// that signs none.
-func (s *Service) LoadPublicKey(ctx context.Context) error {
-	stored, verifier, err := s.publicKey(ctx)
-	if err != nil {
-		return err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.verifier, s.public, s.origin = verifier, stored.PublicKey, stored.Origin
-	return nil
-}
-
 // Seal returns what signs and what verifies with the service's key. It fails in a process
 // that has no key to sign with.
 func (s *Service) Seal() (note.Signer, note.Verifier, error) {
@@ -198,16 +276,22 @@ func (s *Service) Seal() (note.Signer, note.Verifier, error) {
 	return s.signer, s.verifier, nil
 }
 
-// Verifier returns the key by which receipts of this ledger are verified.
-func (s *Service) Verifier(ctx context.Context) (note.Verifier, error) {
+// Keys returns the keys by which receipts and checkpoints of this ledger are verified, the present
+// one first: they come from files of this host.
+func (s *Service) Keys(context.Context) ([]note.Verifier, error) {
 	s.mu.Lock()
-	known := s.verifier
-	s.mu.Unlock()
-	if known != nil {
-		return known, nil
+	defer s.mu.Unlock()
+	if len(s.keys) == 0 {
+		return nil, errors.New("this process has no key of the ledger")
 	}
-	_, verifier, err := s.publicKey(ctx)
-	return verifier, err
+	return s.keys, nil
+}
+
+// known are those keys.
+func (s *Service) known() note.Verifiers {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return note.VerifierList(s.keys...)
 }
 
 // PublicKey returns the key by which anyone can verify receipts.

@@ -48,8 +48,10 @@ type Service struct {
 	mu       sync.Mutex
 	signer   note.Signer
 	verifier note.Verifier
-	public   string
-	origin   string
+	// keys are that of the verifier, and those that it has followed.
+	keys   []note.Verifier
+	public string
+	origin string
 	// secret is the text of the signing key, from which others are derived.
 	secret []byte
 	// writers is the key by which records are sealed.
@@ -173,12 +175,15 @@ func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, 
 	if err != nil {
 		return receipt, err
 	}
-	verifier, err := s.Verifier(ctx)
+	if receipt.Succession, err = s.successions(ctx); err != nil {
+		return receipt, err
+	}
+	keys, err := s.Keys(ctx)
 	if err != nil {
 		return receipt, err
 	}
 	// What is handed out proves something, or it is not handed out.
-	if _, err := receipt.Verify(verifier); err != nil {
+	if _, err := receipt.Verify(keys...); err != nil {
 		return ledger.Receipt{}, altered("%s", err)
 	}
 	return receipt, nil

@@ -443,6 +443,21 @@ func (s *Service) loadWritersKey(ctx context.Context) error {
 	return err
 }
 
+// RotateKey has the ledger go on with a new key, which it returns; with lost the old one is lost,
+// and signs nothing. The service, and whoever works beside it, is to be stopped.
+func (s *Service) RotateKey(ctx context.Context, lost bool) (string, error) {
+	if err := s.Migrate(ctx); err != nil {
+		return "", err
+	}
+	reseal := func(ctx context.Context, tx *store.Tx, next *records.Service) error {
+		return access.New(s.store, next, s.clock.Now).Reseal(ctx, tx)
+	}
+	if lost {
+		return s.records.DeclareLost(ctx, s.config.Ledger.KeyFile, reseal)
+	}
+	return s.records.Rotate(ctx, s.config.Ledger.KeyFile, reseal)
+}
+
 // WritersKey returns the key for hosts that work on batches and sign nothing.
 func (s *Service) WritersKey(ctx context.Context) (string, error) {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
@@ -453,9 +468,6 @@ func (s *Service) WritersKey(ctx context.Context) (string, error) {
 
 // Work works on batches, without serving people, until ctx ends.
 func (s *Service) Work(ctx context.Context) error {
-	if err := s.records.LoadPublicKey(ctx); err != nil {
-		return err
-	}
 	if err := s.loadWritersKey(ctx); err != nil {
 		return err
 	}

@@ -302,15 +302,15 @@ type ServiceKey struct {
 	CreatedAt time.Time `db:"created_at"`
 }
 
-// SetServiceKey stores the key of a new installation.
+// SetServiceKey stores the key that is the present one from then on.
 func (t *Tx) SetServiceKey(ctx context.Context, k ServiceKey) error {
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO service_key (public_key, origin, created_at) VALUES ($1, $2, $3)`, k.PublicKey, k.Origin, k.CreatedAt)
 	return err
 }
 
-// ServiceKey returns the stored key, or [ErrNotFound] before init.
+// ServiceKey returns the present key, or [ErrNotFound] before init.
 func (s Reads) ServiceKey(ctx context.Context) (ServiceKey, error) {
 	var k ServiceKey
-	err := s.q.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key`)
+	err := s.q.GetContext(ctx, &k, `SELECT public_key, origin, created_at FROM service_key ORDER BY id DESC LIMIT 1`)
 	return k, explain(err)
 }

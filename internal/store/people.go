@@ -60,6 +60,12 @@ func (t *Tx) SealUser(ctx context.Context, id int64, mac []byte) error {
 	return explain(err)
 }
 
+// EndSessions ends those of everybody.
+func (t *Tx) EndSessions(ctx context.Context) error {
+	_, err := t.tx.ExecContext(ctx, `DELETE FROM sessions`)
+	return explain(err)
+}
+
 // SealToken stores the MAC of a token's row.
 func (t *Tx) SealToken(ctx context.Context, id int64, mac []byte) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE tokens SET mac = $2 WHERE id = $1`, id, mac)

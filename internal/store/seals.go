@@ -104,6 +104,16 @@ func (t *Tx) AddSeal(ctx context.Context, s Seal) error {
 	return err
 }
 
+// SetSeals stores the MACs of seals.
+func (t *Tx) SetSeals(ctx context.Context, seals []Seal) error {
+	firsts, macs := make([]int64, len(seals)), make([][]byte, len(seals))
+	for i, s := range seals {
+		firsts[i], macs[i] = s.First, s.MAC
+	}
+	_, err := t.tx.ExecContext(ctx, `UPDATE seals s SET mac = n.mac FROM unnest($1::bigint[], $2::bytea[]) n (first, mac) WHERE n.first = s.first`, firsts, macs)
+	return explain(err)
+}
+
 // RecordsOf reads the records of some kinds from a position on, in order, a page of them: their
 // places, kinds, texts and leaves.
 func (s Reads) RecordsOf(ctx context.Context, kinds []string, from int64, limit int) ([]Record, error) {

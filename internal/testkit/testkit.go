@@ -309,6 +309,28 @@ func serveUntil(service *serve.Service, afterRestore bool) (url string, stop fun
 	return "", func() {}, err
 }
 
+// Rotate stops the service, and has its ledger go on with another key; with lost the old one's
+// file is taken away before. [Service.Restart] starts it again.
+func (s *Service) Rotate(t testing.TB, lost bool) error {
+	t.Helper()
+	s.stop()
+	s.stop = func() {}
+	c := s.Config
+	if lost {
+		require.NoError(t, os.Remove(c.Ledger.KeyFile))
+		require.NoError(t, os.Remove(c.Ledger.KeyFile+".checkpoint"))
+	}
+	c.Database.URL = forService(t, c.Database.URL)
+	service, err := serve.Open(t.Context(), c, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer service.Close()
+	public, err := service.RotateKey(t.Context(), lost)
+	if err == nil {
+		s.PublicKey = public
+	}
+	return err
+}
+
 // Restart stops the service, and starts it again at another address. It returns why it does
 // not start.
 func (s *Service) Restart(t testing.TB, afterRestore bool) error {

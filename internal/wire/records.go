@@ -28,6 +28,7 @@ type Checkpoint struct {
 	PublicKey string `json:"public_key"`
 	// Consistency is there where a size was asked about that is not greater.
 	Consistency []string `json:"consistency,omitempty" doc:"The consistency proof (RFC 9162, section 2.1.4) from the size that was asked about, in base64."`
+	Succession  []string `json:"succession,omitempty" doc:"What each key that the ledger had before has signed when the next followed it; docs/formats.md has its lines."`
 }
 
 // CheckpointRequest asks for a checkpoint, and how it goes on from an older one.

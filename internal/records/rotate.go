@@ -1,0 +1,195 @@
+package records
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"golang.org/x/mod/sumdb/note"
+
+	"endeixis/core/ledger"
+	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
+	"endeixis/internal/store"
+)
+
+// nextOf names the file of a key that is to follow the one in a file, until it has, and endedOf
+// that of a key that was followed.
+func nextOf(path string) string  { return path + ".next" }
+func endedOf(path string) string { return path + ".ended" }
+
+// Reseal gives what carries a MAC, beside records, one under the key of another service.
+type Reseal func(ctx context.Context, tx *store.Tx, next *Service) error
+
+// Rotate has the ledger go on with a new key. The old one, in the file, signs that it does; all
+// seals are made anew, after they have been checked. Nobody may append meanwhile: the service,
+// and whoever works beside it, is to be stopped. It returns the new public key. The old file is
+// kept beside the new one, for the administrator to destroy.
+func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (public string, err error) {
+	if err := s.LoadKey(ctx, path); err != nil {
+		return "", err
+	}
+	if err := s.Resume(ctx, false); err != nil {
+		return "", err
+	}
+	// Whatever is there is signed with the old key first, which says that it is whole.
+	last, _, err := s.Sign(ctx)
+	if err != nil {
+		return "", err
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	old, err := parseKey(string(content))
+	if err != nil {
+		return "", err
+	}
+	next, err := s.following(old.signer.Name(), append(old.lines, retiredPrefix+old.public))
+	if err != nil {
+		return "", err
+	}
+	body := recorded.KeyRotated{Before: old.public, After: next.public, Size: last.Size, Root: last.Root.String()}
+	if body.Signed, err = (ledger.Succession{Origin: s.origin, Next: next.public, Size: last.Size, Root: last.Root}).Sign(old.signer); err != nil {
+		return "", err
+	}
+	return next.public, s.goOnWith(ctx, path, next, body, reseal)
+}
+
+// DeclareLost has the ledger go on with a new key without the old one. What stands in the
+// database is taken as it is: nothing proves any more that it was not altered since the last
+// checkpoint that somebody has kept, and the record says so.
+func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (public string, err error) {
+	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
+		return "", fault.New(fault.Conflict, "key-file-there", "The file %s is there.", path).
+			Advise("A key that is not lost is followed by “endeixisd ledger-key rotate”. If the file is damaged, move it away first.")
+	}
+	stored, err := s.stored(ctx)
+	if err != nil {
+		return "", err
+	}
+	before, err := note.NewVerifier(stored.PublicKey)
+	if err != nil {
+		return "", err
+	}
+	next, err := s.following(before.Name(), []string{retiredPrefix + stored.PublicKey})
+	if err != nil {
+		return "", err
+	}
+	size, err := s.store.LedgerSize(ctx)
+	if err != nil {
+		return "", err
+	}
+	root, err := ledger.Root(size, s.store.Hashes(ctx))
+	if err != nil {
+		return "", err
+	}
+	return next.public, s.goOnWith(ctx, path, next, recorded.KeyLost{Before: stored.PublicKey, After: next.public, Size: size, Root: root.String()}, reseal)
+}
+
+// following makes a key that follows others, whose lines are given.
+func (s *Service) following(name string, lines []string) (keyFile, error) {
+	secret, _, err := note.GenerateKey(rand.Reader, name)
+	if err != nil {
+		return keyFile{}, err
+	}
+	return parseKey(strings.Join(append([]string{secret}, lines...), "\n"))
+}
+
+// goOnWith stores a key, with the record that says so, and makes all seals anew under it.
+func (s *Service) goOnWith(ctx context.Context, path string, next keyFile, body recorded.Body, reseal Reseal) error {
+	other := New(s.store, s.now)
+	if err := other.use(path, next); err != nil {
+		return err
+	}
+	// The file is there before the database knows the key, which a power cut must not take away.
+	if err := writeSecret(nextOf(path), strings.Join(append([]string{next.secret}, next.lines...), "\n")+"\n"); err != nil {
+		return err
+	}
+	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.LockBasis(ctx); err != nil {
+			return err
+		}
+		if _, err := tx.LockLedger(ctx); err != nil {
+			return err
+		}
+		if err := resealed(ctx, tx, s.writersKey(), other.writersKey()); err != nil {
+			return err
+		}
+		if err := tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: next.public, Origin: other.origin, CreatedAt: s.now()}); err != nil {
+			return err
+		}
+		if _, err := other.Decide(ctx, tx, "service", next.public, body); err != nil {
+			return err
+		}
+		return reseal(ctx, tx, other)
+	})
+	if err != nil {
+		return errors.Join(err, os.Remove(nextOf(path)))
+	}
+	return s.finishRotation(path, next.public)
+}
+
+// resealed makes each seal anew. Under a key that is known each has to be genuine before.
+func resealed(ctx context.Context, tx *store.Tx, old, next []byte) error {
+	const page = 5000
+	for first := int64(0); ; {
+		seals, err := tx.Seals(ctx, first, page)
+		if err != nil {
+			return err
+		}
+		for i, seal := range seals {
+			if old != nil && !sealOf(seal).Genuine(old, seal.MAC) {
+				return altered("%s not sealed by it", are(seal))
+			}
+			seals[i].MAC = sealOf(seal).MAC(next)
+			first = seal.First + 1
+		}
+		if err := tx.SetSeals(ctx, seals); err != nil {
+			return err
+		}
+		if len(seals) < page {
+			return nil
+		}
+	}
+}
+
+// finishRotation puts the file of a key in its place that the database knows already.
+func (s *Service) finishRotation(path, public string) error {
+	content, err := os.ReadFile(nextOf(path))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if next, err := parseKey(string(content)); err != nil || next.public != public {
+		return nil // one that never came about
+	}
+	if err := os.Rename(path, endedOf(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return os.Rename(nextOf(path), path)
+}
+
+// successions returns the signed form of each succession of the ledger's keys.
+func (s *Service) successions(ctx context.Context) ([]string, error) {
+	rows, err := s.store.RecordsOf(ctx, []string{string(ledger.KeyRotated)}, 0, decisionsAtOnce)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range rows {
+		var body recorded.KeyRotated
+		if err := json.Unmarshal(r.Body, &body); err != nil {
+			return nil, fmt.Errorf("record %d cannot be read: %w", r.Position, err)
+		}
+		out = append(out, body.Signed)
+	}
+	return out, nil
+}
