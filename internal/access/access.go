@@ -77,7 +77,8 @@ var errDisabled = fault.New(fault.Unauthenticated, "person-disabled", "An admini
 // name from there, or for any names, further ones from there have to wait; the
 // same person can sign in from elsewhere.
 func (s *Service) SignIn(ctx context.Context, from, name, password string) (Principal, error) {
-	if !s.limiter(from, perAddress).Allow() || !s.limiter(from+" "+name, perName).Allow() {
+	now := s.now()
+	if !s.limiter(from, perAddress).AllowN(now, 1) || !s.limiter(from+" "+name, perName).AllowN(now, 1) {
 		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in.").Advise("Wait a minute and try again.")
 	}
 	free, err := s.turn(ctx)
