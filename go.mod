@@ -4,6 +4,7 @@ go 1.26.8
 
 require (
 	filippo.io/edwards25519 v1.2.0
+	filippo.io/torchwood v0.9.0
 	github.com/alexedwards/argon2id v1.0.0
 	github.com/alexedwards/scs/v2 v2.9.0
 	github.com/chromedp/cdproto v0.0.0-20250724212937-08a3db8b4327

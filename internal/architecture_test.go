@@ -86,7 +86,7 @@ func TestDrawingIsTrue(t *testing.T) {
 func TestWhoKnowsWhat(t *testing.T) {
 	t.Parallel()
 	sql := []string{"internal/jobs", "internal/pgserver", "internal/store"}
-	http := []string{"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve", "internal/wire", "internal/world"}
+	http := []string{"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve", "internal/wire", "internal/witness", "internal/world"}
 	var foundSQL, foundHTTP []string
 	for pkg, imported := range imports(t) {
 		if !strings.HasPrefix(pkg, "internal/") {

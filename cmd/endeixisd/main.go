@@ -8,11 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/signal"
 	"strings"
 	"syscall"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -22,6 +25,7 @@ import (
 	"endeixis/internal/devices"
 	"endeixis/internal/serve"
 	"endeixis/internal/version"
+	"endeixis/internal/witness"
 )
 
 func main() {
@@ -81,7 +85,7 @@ func root() *cobra.Command {
 		return opened(true, f)
 	}
 
-	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), ledgerKeyCommand(with), &cobra.Command{
+	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), ledgerKeyCommand(with), witnessCommand(), &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
 		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
 	}, migrateCommand(with), initCommand(with), configCommand(&file), &cobra.Command{
@@ -168,6 +172,46 @@ func ledgerKeyCommand(with func(func(context.Context, *serve.Service) error) fun
 		Example: "  endeixisd ledger-key declare-lost --config endeixis.yaml",
 		RunE:    follow(true, "Nobody has signed that it follows the old one: tell everybody who knows that. They sign in again, and are asked."),
 	})
+	return cmd
+}
+
+func witnessCommand() *cobra.Command {
+	var dir, name, listen string
+	var ledgers []string
+	cmd := &cobra.Command{
+		Use: "witness", Short: "Countersign the checkpoints of ledgers on another host", Args: cobra.NoArgs,
+		Long:    "witness needs no database: a folder of its own, and the public keys of the ledgers that it\ncountersigns. It signs no checkpoint that does not go on from those that it has signed\nbefore, so that a service whose host is taken over cannot show two histories. Run it on a\nhost that others look after. It speaks the open protocol tlog-witness.",
+		Example: "  endeixisd witness --name witness.corran.example --dir /var/lib/endeixis-witness \\\n    --listen 127.0.0.1:7475 --ledger 'verify.skerrow.example+1a2b3c4d+AQ…'",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := witness.New(dir, name, ledgers)
+			if err != nil {
+				return err
+			}
+			listener, err := net.Listen("tcp", listen)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("Public key of this witness, for ledger.witnesses and “verify-receipt --witness”:\n  %s\nListening at http://%s\n", w.Key(), listener.Addr())
+			server := &http.Server{Handler: w, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: time.Minute}
+			go func() {
+				<-cmd.Context().Done()
+				server.Close()
+			}()
+			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+				return err
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&dir, "dir", "witness", "the folder in which it keeps its key and what it has seen")
+	cmd.Flags().StringVar(&name, "name", "", "its name in countersignatures, such as witness.corran.example")
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:7475", "where it listens")
+	cmd.Flags().StringArrayVar(&ledgers, "ledger", nil, "the public key of a ledger that it countersigns (repeat it for more)")
+	for _, needed := range []string{"name", "ledger"} {
+		if err := cmd.MarkFlagRequired(needed); err != nil {
+			panic(err) // the flag is above
+		}
+	}
 	return cmd
 }
 

@@ -276,6 +276,15 @@ func (r Receipt) Verify(known ...note.Verifier) (Checkpoint, error) {
 	return c, nil
 }
 
+// Witnessed returns a [*ReceiptError] where a witness has not countersigned the receipt's
+// checkpoint (c2sp.org/tlog-cosignature). Whether the receipt holds, [Receipt.Verify] tells.
+func (r Receipt) Witnessed(witness note.Verifier) error {
+	if _, err := note.Open([]byte(r.Checkpoint), note.VerifierList(witness)); err != nil {
+		return &ReceiptError{Reason: fmt.Sprintf("the witness %s has not countersigned it", witness.Name())}
+	}
+	return nil
+}
+
 // ProveGrowth returns the consistency proof (RFC 9162, section 2.1.4) between two sizes of the
 // tree, in base64; there is none from an empty one, nor between equals.
 func ProveGrowth(older, newer int64, stored tlog.HashReader) ([]string, error) {

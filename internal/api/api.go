@@ -71,6 +71,8 @@ type Parts struct {
 	// what was asked is answered still.
 	Stopping <-chan struct{}
 	// SecureCookies marks cookies for HTTPS only.
+	// OpenLog: the ledger\'s checkpoint and hashes are shown to anybody, as tiles.
+	OpenLog       bool
 	SecureCookies bool
 	// TrustedProxies are the addresses and networks whose X-Forwarded-For is
 	// believed.
@@ -124,6 +126,7 @@ func New(parts Parts) *API {
 	a.register()
 	settleNulls(a.huma.OpenAPI().Components.Schemas)
 	a.engine.GET("/api/v1/docs", a.docs)
+	a.engine.GET(logBase+"*path", a.log)
 	a.engine.NoRoute(a.console)
 	return a
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"filippo.io/torchwood"
 	"github.com/spf13/cobra"
 	"golang.org/x/mod/sumdb/note"
 
@@ -154,9 +155,10 @@ func (a *app) serviceKey(key, missing, of string) (note.Verifier, error) {
 
 func (a *app) recordVerify() *cobra.Command {
 	var key string
+	var witnesses []string
 	cmd := &cobra.Command{
 		Use: "verify-receipt FILE", Short: "Check a receipt, without asking the service", Args: cobra.ExactArgs(1),
-		Long:    "verify-receipt needs the receipt and the public key of the service's ledger, and no\nnetwork. The key is the one given, or the one remembered from login. It exits with 10\nwhen the receipt does not hold.",
+		Long:    "verify-receipt needs the receipt and the public key of the service's ledger, and no\nnetwork. The key is the one given, or the one remembered from login. With --witness a\nwitness has to have countersigned it, too. It exits with 10 when the receipt does not hold.",
 		Example: "  endeixis record verify-receipt gauge-fw-4.2.receipt.json --public-key 'verify.skerrow.example+1a2b3c4d+AQ…'",
 		RunE: func(_ *cobra.Command, args []string) error {
 			verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
@@ -175,6 +177,15 @@ func (a *app) recordVerify() *cobra.Command {
 			if err != nil {
 				return &exit{exitRefused, err}
 			}
+			for _, text := range witnesses {
+				witness, err := torchwood.NewCosignatureVerifier(text)
+				if err != nil {
+					return usage("%q is not the public key of a witness", text)
+				}
+				if err := receipt.Witnessed(witness); err != nil {
+					return &exit{exitRefused, err}
+				}
+			}
 			var body map[string]any
 			if err := json.Unmarshal([]byte(receipt.Record), &body); err != nil {
 				return &exit{exitRefused, fmt.Errorf("the receipt holds, and its record is not JSON: %w", err)}
@@ -190,6 +201,9 @@ func (a *app) recordVerify() *cobra.Command {
 				Record     map[string]any `json:"record"`
 			}{true, receipt.Position, checkpoint.Origin, checkpoint.Size, body}, g, func() {
 				fmt.Fprintf(a.stdout, "%s  The receipt holds: this is record %d of %s, which had %d records.\n", a.paint("holds"), receipt.Position, plain.Text(checkpoint.Origin), checkpoint.Size)
+				if len(witnesses) > 0 {
+					fmt.Fprintf(a.stdout, "%s  What was asked for has been countersigned.\n", a.faint(fmt.Sprintf("%-8s", "witness")))
+				}
 				for _, name := range []string{"kind", "verdict", "item", "folder", "depot", "by", "at"} {
 					if v := word(name); v != "" {
 						fmt.Fprintf(a.stdout, "%s  %s\n", a.faint(fmt.Sprintf("%-8s", name)), a.paint(plain.Text(v)))
@@ -199,6 +213,7 @@ func (a *app) recordVerify() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&key, "public-key", "", "the ledger's public key, or a file that holds it")
+	cmd.Flags().StringArrayVar(&witnesses, "witness", nil, "the public key of a witness that has to have countersigned it (repeat it for more)")
 	return cmd
 }
 

@@ -105,6 +105,17 @@ type Ledger struct {
 	// first record on; zero means only when somebody asks.
 	AuditHours int `koanf:"audit_hours"`
 	AuditDays  int `koanf:"audit_days"`
+	// Open shows the ledger's checkpoint and hashes to anybody, as tiles.
+	Open bool `koanf:"open"`
+	// Witnesses are asked to countersign every checkpoint.
+	Witnesses []Witness `koanf:"witnesses"`
+}
+
+// Witness is a host that countersigns checkpoints.
+type Witness struct {
+	// URL is the address below which add-checkpoint lies, and Key its public key.
+	URL string `koanf:"url"`
+	Key string `koanf:"key"`
 }
 
 // Work sizes the hashing.

@@ -63,6 +63,7 @@ type Service struct {
 	held    held // guarded by signing
 
 	wholeUpTo int64 // see the constant
+	witnesses []Witness
 }
 
 // New returns a Service without a signing key, which can write records and not
@@ -167,7 +168,7 @@ func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, 
 	if err != nil {
 		return ledger.Receipt{}, err
 	}
-	c, signed, err := s.Sign(ctx)
+	c, signed, err := s.cosigned(ctx, position)
 	if err != nil {
 		return ledger.Receipt{}, err
 	}

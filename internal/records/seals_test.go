@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -64,11 +65,14 @@ func TestWritersKey(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, c.Size)
 
-	for _, bad := range []string{"", "endeixis-writers-key-1", text[:len(text)-2], text + "00", text[len("endeixis-writers-key-1 "):], "endeixis-writers-key-1 " + text} {
+	first, keys, _ := strings.Cut(text, "\n")
+	for _, bad := range []string{
+		"", "endeixis-writers-key-1", first, first[:len(first)-2] + "\n" + keys, first + "00\n" + keys, text[len("endeixis-writers-key-1 "):], "endeixis-writers-key-1 " + text, keys, first + "\nledger x", first + "\n" + keys + "x",
+	} {
 		require.NoError(t, os.WriteFile(file, []byte(bad), 0o600))
 		assert.True(t, fault.Is(worker.LoadWritersKey(file), "bad-writers-key"), "%q", bad)
 	}
-	require.NoError(t, os.WriteFile(file, []byte(text[:len(text)-2]+"00"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(first[:len(first)-2]+"00\n"+keys), 0o600))
 	require.NoError(t, worker.LoadWritersKey(file))
 	err = write(t, s, worker, "d")
 	assert.True(t, fault.Is(err, "ledger-altered"), "it does not know the others: %v", err)

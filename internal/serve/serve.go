@@ -40,6 +40,7 @@ import (
 	"endeixis/internal/satchels"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
+	"endeixis/internal/witness"
 )
 
 // Service is the assembled service.
@@ -138,6 +139,16 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	}
 	orders := reassess.NewOrders(queue, recs, clock.Now)
 	judgedBy := basis.New(s, recs)
+	var witnesses []records.Witness
+	for _, w := range c.Ledger.Witnesses {
+		asker, err := witness.NewAsker(witness.Place{URL: w.URL, Key: w.Key})
+		if err != nil {
+			s.Close()
+			return nil, err
+		}
+		witnesses = append(witnesses, asker)
+	}
+	recs.WitnessedBy(witnesses)
 	pub := publishers.New(s, recs)
 	pol := policy.New(s, recs, judgedBy, pub, clock.Now)
 	k := keys.New(s, recs, judgedBy, pub, pol, asker, orders, clock.Now)
@@ -399,7 +410,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	handler := api.New(api.Parts{
 		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
 		Devices: s.devices, Satchels: s.satchels,
-		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, TrustedProxies: s.config.TrustedProxies,
+		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, OpenLog: s.config.Ledger.Open, TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -511,6 +522,9 @@ func (s *Service) signCheckpoints(ctx context.Context) {
 		}
 		if _, _, err := s.records.Sign(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("signing a checkpoint", "error", err)
+		}
+		if err := s.records.Countersign(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("a checkpoint was not countersigned by every witness", "error", err)
 		}
 		select {
 		case <-ctx.Done():
