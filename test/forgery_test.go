@@ -38,6 +38,7 @@ var mayChange = map[string]string{
 	"service_key":                 "it is held against the key file when the service starts",
 	"checkpoints":                 "they are signed",
 	"seals":                       "MACs, which the audit recomputes; that one is taken away, moved or made up is tried in TestAForgedRecordIsNotSigned",
+	"cosignatures":                "they are signed by witnesses, and whoever relies on one verifies it",
 	"ledger_hashes":               "the tree is recomputed from the records, before anything else",
 	"ledger_records.body":         "the tree is recomputed from it",
 	"ledger_records.leaf":         "it is recomputed",
