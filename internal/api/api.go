@@ -27,6 +27,7 @@ import (
 
 	"endeixis/core/plain"
 	"endeixis/internal/access"
+	"endeixis/internal/attest"
 	"endeixis/internal/batches"
 	"endeixis/internal/depots"
 	"endeixis/internal/devices"
@@ -57,6 +58,7 @@ type Parts struct {
 	Inquiries  *inquiries.Service
 	Query      *query.Service
 	Records    *records.Service
+	Attest     *attest.Service
 	Depots     *depots.Depots
 	Origins    *origins.Origins
 	Devices    *devices.Service

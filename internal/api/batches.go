@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
+	"github.com/secure-systems-lab/go-securesystemslib/dsse"
 
 	"endeixis/core/judge"
 	"endeixis/core/manifest"
@@ -149,6 +150,19 @@ func (a *API) registerBatches() {
 			item.ReadBacks = append(item.ReadBacks, wire.ReadBack{Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At, Verdict: verdictOf(r.Verdict), Now: verdictOf(r.Now)})
 		}
 		return answer(item, err)
+	})
+	handle(a, wire.AttestBatch, func(ctx context.Context, in *wire.BatchAt) (*wire.Envelope, error) {
+		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		return envelopeOf(a.Attest.Batch(ctx, in.ID))
+	})
+	handle(a, wire.AttestItem, func(ctx context.Context, in *wire.ItemAt) (*wire.Envelope, error) {
+		row, err := a.Query.Item(ctx, in.ID, in.N)
+		if err != nil {
+			return nil, err
+		}
+		return envelopeOf(a.Attest.Item(ctx, in.ID, row.Path))
 	})
 	handle(a, wire.ListCopies, func(ctx context.Context, in *wire.BatchAt) (*wire.Page[wire.Copy], error) {
 		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
@@ -293,4 +307,15 @@ func verdictOf(stored *string) *judge.Verdict {
 	}
 	v := judge.Verdict(*stored)
 	return &v
+}
+
+func envelopeOf(e *dsse.Envelope, err error) (*wire.Envelope, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Envelope{PayloadType: e.PayloadType, Payload: e.Payload, Signatures: []wire.EnvelopeSignature{}}
+	for _, s := range e.Signatures {
+		out.Signatures = append(out.Signatures, wire.EnvelopeSignature(s))
+	}
+	return &out, nil
 }

@@ -23,7 +23,7 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(), a.batchHandOn(), a.batchDrill())
+	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(), a.batchHandOn(), a.batchDrill(), a.batchAttestation())
 	return cmd
 }
 

@@ -129,3 +129,13 @@ func (c *Client) followOnce(ctx context.Context, id int64, last *int, f func(wir
 	})
 	return b, closed, err
 }
+
+// AttestBatch returns a signed summary of a batch.
+func (c *Client) AttestBatch(ctx context.Context, id int64) (wire.Envelope, error) {
+	return call(ctx, c, wire.AttestBatch, wire.BatchAt{ID: id})
+}
+
+// AttestItem returns a signed summary of an artifact.
+func (c *Client) AttestItem(ctx context.Context, id int64, n int) (wire.Envelope, error) {
+	return call(ctx, c, wire.AttestItem, wire.ItemAt{ID: id, N: n})
+}

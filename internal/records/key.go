@@ -100,6 +100,7 @@ type keyFile struct {
 	signer   note.Signer
 	verifier note.Verifier
 	retired  []note.Verifier
+	private  ed25519.PrivateKey
 	// lines are those of the keys that it follows.
 	lines []string
 }
@@ -126,6 +127,7 @@ func parseKey(text string) (keyFile, error) {
 	if !ok {
 		return out, errors.New("it is no Ed25519 key")
 	}
+	out.private = ed25519.NewKeyFromSeed(seed[1:])
 	if out.public, err = note.NewEd25519VerifierKey(out.signer.Name(), public); err != nil {
 		return out, err
 	}
@@ -175,7 +177,7 @@ func (s *Service) use(path string, key keyFile) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.signer, s.verifier, s.public, s.origin, s.secret = key.signer, key.verifier, key.public, originOf(key.signer.Name()), []byte(key.secret)
-	s.keys = append([]note.Verifier{key.verifier}, key.retired...)
+	s.keys, s.private = append([]note.Verifier{key.verifier}, key.retired...), key.private
 	s.checkpointFile, s.auditFile, s.writers = checkpointOf(path), auditOf(path), writers
 	return nil
 }
@@ -263,6 +265,18 @@ func (s *Service) Derive(purpose string) ([]byte, error) {
 
 func derive(secret []byte, purpose string) ([]byte, error) {
 	return hkdf.Key(sha256.New, secret, nil, "endeixis "+purpose, sha256.Size)
+}
+
+// SignEnvelope signs what an envelope has signed (DSSE, its pre-authentication encoding) with the
+// ledger's key, and names that as its public key begins. Such bytes are no note: none of the
+// ledger's own texts can be made of them.
+func (s *Service) SignEnvelope(data []byte) (signature []byte, key string, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.private == nil {
+		return nil, "", errors.New("this process has no key to sign with")
+	}
+	return ed25519.Sign(s.private, data), fmt.Sprintf("%s+%08x", s.verifier.Name(), s.verifier.KeyHash()), nil
 }
 
 // Seal returns what signs and what verifies with the service's key. It fails in a process

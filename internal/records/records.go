@@ -5,6 +5,7 @@ package records
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -49,9 +50,10 @@ type Service struct {
 	signer   note.Signer
 	verifier note.Verifier
 	// keys are that of the verifier, and those that it has followed.
-	keys   []note.Verifier
-	public string
-	origin string
+	keys    []note.Verifier
+	public  string
+	origin  string
+	private ed25519.PrivateKey
 	// secret is the text of the signing key, from which others are derived.
 	secret []byte
 	// writers is the key by which records are sealed.

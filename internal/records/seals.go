@@ -257,3 +257,35 @@ func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Re
 	}
 	return nil
 }
+
+// OfBatch calls f for the records of a batch in order, each with its own text, which is sealed. It
+// returns a fault “ledger-altered” where one was not written by this program.
+func (s *Service) OfBatch(ctx context.Context, batch int64, f func(position int64, body []byte) error) error {
+	key := s.writersKey()
+	return s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
+		for next := int64(0); ; {
+			page, err := reads.RecordsOfBatch(ctx, batch, next, decisionsAtOnce)
+			if err != nil {
+				return err
+			}
+			if err := genuine(ctx, reads, key, page); err != nil {
+				return err
+			}
+			for _, r := range page {
+				next = r.Position + 1
+				var of struct {
+					Batch int64 `json:"batch"`
+				}
+				if json.Unmarshal(r.Body, &of) != nil || of.Batch != batch {
+					continue // it is listed with the batch, and its text is not of it
+				}
+				if err := f(r.Position, r.Body); err != nil {
+					return err
+				}
+			}
+			if len(page) < decisionsAtOnce {
+				return nil
+			}
+		}
+	})
+}

@@ -18,6 +18,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/internal/access"
 	"endeixis/internal/api"
+	"endeixis/internal/attest"
 	"endeixis/internal/basis"
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
@@ -409,7 +410,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	defer giveUp()
 	handler := api.New(api.Parts{
 		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
-		Devices: s.devices, Satchels: s.satchels,
+		Devices: s.devices, Satchels: s.satchels, Attest: attest.New(s.records, s.config.Name, s.clock.Now),
 		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, OpenLog: s.config.Ledger.Open, TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{

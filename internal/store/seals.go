@@ -114,6 +114,14 @@ func (t *Tx) SetSeals(ctx context.Context, seals []Seal) error {
 	return explain(err)
 }
 
+// RecordsOfBatch reads the records of a batch from a position on, in order, a page of them, as
+// [Reads.RecordsOf] does.
+func (s Reads) RecordsOfBatch(ctx context.Context, batch, from int64, limit int) ([]Record, error) {
+	out := []Record{}
+	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, body, leaf FROM ledger_records WHERE batch_id = $1 AND position >= $2 ORDER BY position LIMIT $3`, batch, from, limit)
+	return out, explain(err)
+}
+
 // RecordsOf reads the records of some kinds from a position on, in order, a page of them: their
 // places, kinds, texts and leaves.
 func (s Reads) RecordsOf(ctx context.Context, kinds []string, from int64, limit int) ([]Record, error) {

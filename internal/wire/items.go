@@ -86,6 +86,19 @@ func RoleFilters() []RoleFilter {
 	return append(out, Evidence)
 }
 
+// Envelope is a signed DSSE envelope with an in-toto Statement.
+type Envelope struct {
+	PayloadType string              `json:"payloadType"`
+	Payload     string              `json:"payload" doc:"The statement, in base64."`
+	Signatures  []EnvelopeSignature `json:"signatures"`
+}
+
+// EnvelopeSignature is one of an [Envelope].
+type EnvelopeSignature struct {
+	KeyID string `json:"keyid" doc:"Name and hash of the ledger's public key."`
+	Sig   string `json:"sig" doc:"The Ed25519 signature, in base64."`
+}
+
 // ItemAt names an item.
 type ItemAt struct {
 	ID int64 `path:"id"`

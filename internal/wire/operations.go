@@ -94,6 +94,8 @@ var (
 	ListItems    = Operation[ListItemsRequest, Page[Item]]{Method: get, Path: "/batches/{id}/items", ID: "list-items", Summary: "List the items of a batch: the refused first, then those unproven, cleared and what is no artifact, each by path; with their evidence", Role: roles.Auditor}
 	ListItemRows = Operation[ListItemsRequest, Page[ItemRow]]{Method: get, Path: "/batches/{id}/rows", ID: "list-item-rows", Summary: "List the items of a batch in the same order, with what a row of a list shows", Role: roles.Auditor}
 	ShowItem     = Operation[ItemAt, Item]{Method: get, Path: "/batches/{id}/items/{n}", ID: "show-item", Summary: "Show an item with its evidence", Role: roles.Auditor}
+	AttestBatch  = Operation[BatchAt, Envelope]{Method: get, Path: "/batches/{id}/attestation", ID: "attest-batch", Summary: "Hand out a signed summary of a batch: an in-toto Statement in a DSSE envelope", Role: roles.Auditor}
+	AttestItem   = Operation[ItemAt, Envelope]{Method: get, Path: "/batches/{id}/items/{n}/attestation", ID: "attest-item", Summary: "Hand out a signed summary of an artifact: an in-toto Statement in a DSSE envelope", Role: roles.Auditor}
 	ListCopies   = Operation[BatchAt, Page[Copy]]{Method: get, Path: "/batches/{id}/copies", ID: "list-copies", Summary: "Tell how copies of the batch's manifests compare", Role: roles.Auditor}
 	ListAbsent   = Operation[ListAbsentRequest, Page[Absent]]{Method: get, Path: "/batches/{id}/absent", ID: "list-absent", Summary: "List the manifest entries of a batch whose files are not here", Role: roles.Auditor}
 

@@ -94,7 +94,20 @@ export function ItemPage() {
           <Link to={`/records/${item.record}`} className="quiet-link">
             record {item.record}
           </Link>{" "}
-          of the ledger, where its receipt can be had.
+          of the ledger, where its receipt can be had.{" "}
+          {item.role === "artifact" && item.verdict && (
+            <>
+              A{" "}
+              <a
+                className="quiet-link"
+                href={`/api/v1/batches/${batchID}/items/${item.n}/attestation`}
+                download={`batch-${batchID}-item-${item.n}.intoto.json`}
+              >
+                signed summary for pipelines
+              </a>{" "}
+              can be downloaded.
+            </>
+          )}
         </p>
       )}
     </div>
