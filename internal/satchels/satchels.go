@@ -38,11 +38,12 @@ type Service struct {
 	publishers *publishers.Service
 	batches    *batches.Service
 	now        func() time.Time
+	seen       seen
 }
 
 // New returns a Service.
 func New(s *store.Store, r *records.Service, k *keys.Service, p *policy.Service, pub *publishers.Service, b *batches.Service, now func() time.Time) *Service {
-	return &Service{s, r, k, p, pub, b, now}
+	return &Service{store: s, records: r, keys: k, policy: p, publishers: pub, batches: b, now: now}
 }
 
 // Packed is what is told of a satchel.
@@ -272,12 +273,12 @@ func (s *Service) Visits(ctx context.Context, id string) ([]Visit, error) {
 
 func (s *Service) visit(ctx context.Context, packed Satchel, row store.Visit) (Visit, error) {
 	v := Visit{Visit: row}
-	if err := json.Unmarshal(row.Content, &v.Entry); err != nil {
-		return v, err
-	}
 	h := satchel.Header{Key: row.SealedBy}
 	v.Key = h.Fingerprint()
 	var err error
+	if v.Entry, err = s.entry(ctx, row); err != nil {
+		return v, err
+	}
 	if v.Now, err = s.batches.Get(ctx, row.Batch); err != nil {
 		return v, err
 	}
@@ -368,7 +369,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	known, numbers := map[outcome]store.Visit{}, map[int]bool{}
 	for _, v := range here {
 		if v.SealedBy == j.Key {
-			known[outcome{v.N, records.DigestOf(v.Content)}], numbers[v.N] = v, true
+			known[outcome{v.N, v.Digest}], numbers[v.N] = v, true
 		}
 	}
 	otherwise := len(j.Entries) // from where on it is another than what came back
@@ -454,7 +455,7 @@ const maxRecorded = 1000
 // take makes a batch of an outcome, with its record. otherwise is why it is another than what
 // came back before, or empty.
 func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, otherwise string, at map[int]int64) (store.Visit, error) {
-	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content}
+	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content, Digest: e.Digest}
 	var against *survey.Against
 	var err error
 	switch a := e.Against; {

@@ -51,12 +51,14 @@ type Visit struct {
 	Satchel  string `db:"satchel_id"`
 	SealedBy string `db:"sealed_by"`
 	N        int    `db:"n"`
-	// Content is the entry, as it was sealed.
+	// Content is the entry, as it was sealed, where that was asked for, and Digest its SHA-256
+	// in hexadecimal.
 	Content  []byte `db:"content"`
+	Digest   string `db:"digest"`
 	Position int64  `db:"position"`
 }
 
-const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, position FROM visits `
+const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, encode(sha256(content), 'hex') AS digest, position FROM visits `
 
 // AddVisit stores an outcome that was sealed on site.
 func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
@@ -68,10 +70,11 @@ func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
 	return explain(err)
 }
 
-// Visits lists what came back of a satchel, in the order in which it did.
+// Visits lists what came back of a satchel, in the order in which it did, without the contents:
+// one can have megabytes.
 func (s Reads) Visits(ctx context.Context, satchel string) ([]Visit, error) {
 	out := []Visit{}
-	err := s.q.SelectContext(ctx, &out, selectVisits+`WHERE satchel_id = $1 ORDER BY batch_id`, satchel)
+	err := s.q.SelectContext(ctx, &out, `SELECT batch_id, satchel_id, sealed_by, n, ''::bytea AS content, encode(sha256(content), 'hex') AS digest, position FROM visits WHERE satchel_id = $1 ORDER BY batch_id`, satchel)
 	return out, explain(err)
 }
 
