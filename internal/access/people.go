@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
@@ -48,7 +49,7 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, erro
 		if err := tx.AddUser(ctx, row); err != nil {
 			return err
 		}
-		return s.recordUser(ctx, tx, ledger.UserAdded, by, row, "")
+		return s.recordUser(ctx, tx, ledger.UserAdded, by, row.CreatedAt, row, "")
 	})
 }
 
@@ -176,11 +177,12 @@ func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (Us
 		if hash == "" && !u.Disabled {
 			return nil
 		}
-		ended, err := tx.RevokeTokensOf(ctx, u.ID, s.now())
+		at := s.now()
+		ended, err := tx.RevokeTokensOf(ctx, u.ID, at)
 		if err != nil {
 			return err
 		}
-		return s.recordEnded(ctx, tx, by, ended)
+		return s.recordEnded(ctx, tx, by, at, ended)
 	})
 }
 
@@ -225,7 +227,7 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 		if err := tx.ChangeUser(ctx, u); err != nil {
 			return err
 		}
-		return s.recordUser(ctx, tx, ledger.UserChanged, by, u, reason)
+		return s.recordUser(ctx, tx, ledger.UserChanged, by, now, u, reason)
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		err = fault.New(fault.NotFound, "user-unknown", "There is nobody called %s.", name).Advise("“endeixis user list” shows who there is.")
@@ -235,8 +237,8 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 
 // recordUser records all that is known of a person, so that the newest record
 // tells how the row has to be.
-func (s *Service) recordUser(ctx context.Context, tx *store.Tx, kind ledger.Kind, by string, u store.User, reason string) error {
-	_, err := s.records.Append(ctx, tx, records.Entry{Kind: kind, By: by, Subject: u.Name, Body: struct {
+func (s *Service) recordUser(ctx context.Context, tx *store.Tx, kind ledger.Kind, by string, at time.Time, u store.User, reason string) error {
+	_, err := s.records.Append(ctx, tx, records.Entry{Kind: kind, By: by, At: at, Subject: u.Name, Body: struct {
 		Name     string     `json:"name"`
 		FullName string     `json:"full_name"`
 		Role     roles.Role `json:"role"`

@@ -138,7 +138,7 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 			return err
 		}
 		token.ID = id
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenIssued, By: p.Name, Subject: p.Name, Body: struct {
+		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenIssued, By: p.Name, At: now, Subject: p.Name, Body: struct {
 			Token   int64      `json:"token"`
 			Owner   string     `json:"owner"`
 			Label   string     `json:"label"`
@@ -163,21 +163,22 @@ func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error 
 		owner = 0
 	}
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		ended, err := tx.RevokeToken(ctx, id, owner, s.now())
+		at := s.now()
+		ended, err := tx.RevokeToken(ctx, id, owner, at)
 		if err == nil && len(ended) == 0 {
 			return fault.New(fault.NotFound, "token-unknown", "There is no token %d in force that you may end.", id)
 		}
 		if err != nil {
 			return err
 		}
-		return s.recordEnded(ctx, tx, p.Name, ended)
+		return s.recordEnded(ctx, tx, p.Name, at, ended)
 	})
 }
 
 // recordEnded records that tokens were ended.
-func (s *Service) recordEnded(ctx context.Context, tx *store.Tx, by string, ended []store.EndedToken) error {
+func (s *Service) recordEnded(ctx context.Context, tx *store.Tx, by string, at time.Time, ended []store.EndedToken) error {
 	for _, t := range ended {
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenRevoked, By: by, Subject: t.Owner, Body: struct {
+		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenRevoked, By: by, At: at, Subject: t.Owner, Body: struct {
 			Token int64 `json:"token"`
 		}{t.ID}}); err != nil {
 			return err

@@ -171,17 +171,14 @@ func (s *Service) known(ctx context.Context, batch int64) (map[string]*known, *r
 		}
 		leaf := ledger.Leaf(body)
 		from := Resource{URI: s.uri(fmt.Sprintf("records/%d", position)), Digest: map[string]string{"sha256": hex.EncodeToString(leaf[:])}}
-		switch r.Kind {
-		case ledger.BatchResult:
+		k := items[r.Item]
+		switch {
+		case r.Kind == ledger.BatchResult:
 			result = &r
-		case ledger.ItemOutcome:
-			if r.Role == "artifact" && r.Verdict != "" {
-				items[r.Item] = &known{path: r.Item, verdict: r.Verdict, digests: r.Measurement.Digests, policy: r.Policy, records: []Resource{from}, verified: r.At}
-			}
-		case ledger.ItemRejudged:
-			if k := items[r.Item]; k != nil {
-				k.verdict, k.policy, k.verified, k.records = r.Verdict, r.Policy, r.At, append(k.records, from)
-			}
+		case r.Kind == ledger.ItemOutcome && r.Role == "artifact" && r.Verdict != "":
+			items[r.Item] = &known{path: r.Item, verdict: r.Verdict, digests: r.Measurement.Digests, policy: r.Policy, records: []Resource{from}, verified: r.At}
+		case r.Kind == ledger.ItemRejudged && k != nil:
+			k.verdict, k.policy, k.verified, k.records = r.Verdict, r.Policy, r.At, append(k.records, from)
 		}
 		return nil
 	})

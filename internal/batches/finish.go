@@ -259,8 +259,9 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again 
 	}
 	source := sourceOf(b)
 	depot, folder := source.Folder()
+	at := s.now()
 	position, err := s.records.Append(ctx, tx, records.Entry{
-		Kind: ledger.BatchResult, By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
+		Kind: ledger.BatchResult, By: b.AskedBy, At: at, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
 		Body: batchRecord{
 			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
@@ -276,7 +277,7 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again 
 		text := string(verdict)
 		v = &text
 	}
-	return tx.Finish(ctx, b, ended, v, note, position, s.now())
+	return tx.Finish(ctx, b, ended, v, note, position, at)
 }
 
 // unopened deals with a folder that cannot be opened. What may come back, such

@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -47,17 +48,16 @@ func (a *app) print(value any, g *grid, show func()) error {
 		if err != nil {
 			return err
 		}
-		harmless := plain.JSON(text)
-		if !bytes.Equal(harmless, text) {
+		shown, err := yaml.JSONToYAML(text)
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(plain.JSON(shown), shown) || bytes.ContainsFunc(shown, func(r rune) bool { return r != '\n' && unicode.IsControl(r) }) {
 			// A terminal would obey some of it. JSON is YAML too, and has
 			// escapes for all of it.
-			_, err = a.stdout.Write(append(harmless, '\n'))
-			return err
+			shown = append(plain.JSON(text), '\n')
 		}
-		if text, err = yaml.JSONToYAML(text); err != nil {
-			return err
-		}
-		_, err = a.stdout.Write(text)
+		_, err = a.stdout.Write(shown)
 		return err
 	case "csv":
 		w := csv.NewWriter(a.stdout)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
@@ -141,7 +142,16 @@ func TestPrintInEveryForm(t *testing.T) {
 
 	a, out = testApp("yaml")
 	require.NoError(t, a.print(value, g, nil))
-	assert.Contains(t, out.String(), "file:")
+	assert.NotContains(t, out.String(), "\x1b", "a terminal shows the YAML as it is")
+	require.NoError(t, yaml.Unmarshal(out.Bytes(), &back))
+	assert.Equal(t, value, back, "and YAML keeps everything too")
+	for _, tame := range []string{"a line\nand one", "ä – 漢", "=1+1", "\u202e.gpj", "\u0085", "\x7f"} {
+		a, out = testApp("yaml")
+		require.NoError(t, a.print([]map[string]string{{"file": tame}}, g, nil))
+		assert.NotRegexp(t, `[\x00-\x09\x0b-\x1f\x7f-\x{9f}\x{202a}-\x{202e}]`, out.String())
+		require.NoError(t, yaml.Unmarshal(out.Bytes(), &back), "%q", out.String())
+		assert.Equal(t, tame, back[0]["file"])
+	}
 
 	a, out = testApp("table")
 	require.NoError(t, a.print(value, g, nil))

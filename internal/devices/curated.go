@@ -139,7 +139,7 @@ func (s *Service) keepKind(ctx context.Context, by, name string, decide func(was
 			return err
 		}
 		at := s.now()
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceKindSet, By: by, Subject: name, Body: body})
+		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceKindSet, By: by, At: at, Subject: name, Body: body})
 		if err != nil {
 			return err
 		}

@@ -125,7 +125,7 @@ func (s *Service) keep(ctx context.Context, by, name string, decide func(was *De
 			Before *Details `json:"before,omitempty"`
 		}{d, was}
 		out = Device{Details: d, By: by, At: s.now()}
-		if out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceSet, By: by, Subject: d.Name, Body: body}); err != nil {
+		if out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceSet, By: by, At: out.At, Subject: d.Name, Body: body}); err != nil {
 			return err
 		}
 		return tx.SetDevice(ctx, rowOf(out))

@@ -125,11 +125,12 @@ func (o *Orders) end(ctx context.Context, tx *store.Tx, r store.Reassessment, en
 	if ended != state.RunDone {
 		body.State = ended
 	}
-	position, err := o.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
+	at := o.now()
+	position, err := o.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, At: at, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
 	if err != nil {
 		return err
 	}
-	return tx.FinishReassessment(ctx, r.ID, ended, note, o.now(), items, changed, position)
+	return tx.FinishReassessment(ctx, r.ID, ended, note, at, items, changed, position)
 }
 
 // differing returns those whose verdict changed.

@@ -219,6 +219,10 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	return s.begin(ctx)
 }
 
+// FromEarlier reports whether [Service.Resume] has found what an earlier version has left, and
+// sealed it.
+func (s *Service) FromEarlier() bool { return s.earlier }
+
 // A departure says how a stored ledger differs from one that was known.
 type departure struct {
 	ledgerState
@@ -254,9 +258,11 @@ func (s *Service) goesOn(ctx context.Context, kept ledger.Checkpoint) (*departur
 // begin goes on from the newest checkpoint that is stored. Records that an earlier version has
 // appended are sealed first; without a file beside the key there may be such.
 func (s *Service) begin(ctx context.Context) error {
-	if err := s.sealEarlier(ctx); err != nil {
+	earlier, err := s.sealEarlier(ctx)
+	if err != nil {
 		return err
 	}
+	s.earlier = earlier
 	size, err := s.store.LedgerSize(ctx)
 	if err != nil {
 		return err

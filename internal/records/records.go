@@ -39,6 +39,9 @@ type Entry struct {
 	Verdict string
 	Batch   int64
 	Body    any
+	// At is when it was decided, where rows were stored with that time already; else it is when
+	// the record is written.
+	At time.Time
 }
 
 // Service writes and proves records.
@@ -66,6 +69,7 @@ type Service struct {
 
 	wholeUpTo int64 // see the constant
 	witnesses []Witness
+	earlier   bool // see FromEarlier
 }
 
 // New returns a Service without a signing key, which can write records and not
@@ -97,12 +101,16 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 	rows := make([]*store.Record, len(entries))
 	heads := make([]recorded.Head, len(entries))
 	for i, e := range entries {
-		heads[i] = recorded.Head{Kind: e.Kind, At: now, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
+		at := now
+		if !e.At.IsZero() {
+			at = e.At.UTC().Truncate(time.Microsecond)
+		}
+		heads[i] = recorded.Head{Kind: e.Kind, At: at, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
 		body, err := compose(heads[i], e.Body)
 		if err != nil {
 			return nil, err
 		}
-		r := &store.Record{Kind: string(e.Kind), At: now, By: e.By, Subject: e.Subject, Body: body}
+		r := &store.Record{Kind: string(e.Kind), At: at, By: e.By, Subject: e.Subject, Body: body}
 		if e.Verdict != "" {
 			r.Verdict = &e.Verdict
 		}

@@ -56,10 +56,10 @@ func sealer(key []byte) store.Sealer {
 const sealedEarlier = 2000
 
 // sealEarlier seals the records that an earlier version has appended, if there are any and none
-// was sealed yet.
-func (s *Service) sealEarlier(ctx context.Context) error {
+// was sealed yet, and reports whether there were.
+func (s *Service) sealEarlier(ctx context.Context) (earlier bool, err error) {
 	key := s.writersKey()
-	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if _, err := tx.LockLedger(ctx); err != nil {
 			return err
 		}
@@ -86,8 +86,10 @@ func (s *Service) sealEarlier(ctx context.Context) error {
 		}); err != nil {
 			return err
 		}
+		earlier = first > 0 || len(leaves) > 0
 		return flush()
 	})
+	return earlier, err
 }
 
 // kindOf reads the kind in a record's own text, or nothing.

@@ -110,7 +110,7 @@ func (s *Service) Pack(ctx context.Context, by string, slugs []string, days int,
 		return Satchel{}, nil, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.SatchelPacked, By: by, Subject: c.ID, Body: struct {
+		out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.SatchelPacked, By: by, At: now, Subject: c.ID, Body: struct {
 			Satchel string    `json:"satchel"`
 			Digest  string    `json:"digest"`
 			Until   time.Time `json:"until"`

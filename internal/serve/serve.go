@@ -350,11 +350,16 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 // adopt takes what an earlier version has left without a record and without a MAC, once.
 func (s *Service) adopt(ctx context.Context) error {
 	due, err := s.records.AdoptionDue(ctx)
-	if err != nil || !due {
+	if err != nil {
 		return err
 	}
-	if err := s.access.Seal(ctx); err != nil {
-		return err
+	if due || s.records.FromEarlier() {
+		if err := s.access.Seal(ctx); err != nil {
+			return err
+		}
+	}
+	if !due {
+		return nil
 	}
 	return s.records.Adopt(ctx)
 }

@@ -42,17 +42,10 @@ func fresh(position string) string {
 	return "(" + position + " >= {from} OR " + position + " IS NULL OR " + position + " < 0)"
 }
 
-// apart tells that two times are further from each other than a decision takes
-// from its first look at the clock to its record, or that one of them is none.
-func apart(a, b string) string { return further(a, b, "60 seconds") }
-
-// unequal tells that two times are not the same, but for what a text rounds.
-func unequal(a, b string) string { return further(a, b, "1 millisecond") }
-
-// further tells that two times are further from each other than an interval. Without a time
-// on both sides they are; without one on either they are not.
-func further(a, b, than string) string {
-	return fmt.Sprintf("(%[1]s IS DISTINCT FROM %[2]s AND NOT coalesce(isfinite(%[1]s) AND isfinite(%[2]s) AND %[1]s BETWEEN %[2]s - interval '%[3]s' AND %[2]s + interval '%[3]s', false))", a, b, than)
+// unequal tells that two times are not the same, but for what a text rounds: without a time on
+// both sides they are not, without one on either they are.
+func unequal(a, b string) string {
+	return fmt.Sprintf("(%[1]s IS DISTINCT FROM %[2]s AND NOT coalesce(isfinite(%[1]s) AND isfinite(%[2]s) AND %[1]s BETWEEN %[2]s - interval '1 millisecond' AND %[2]s + interval '1 millisecond', false))", a, b)
 }
 
 const (
@@ -139,10 +132,10 @@ var peopleRows = consequence{"people", `
 		WHEN u.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was added' END AS what
 	FROM users u FULL JOIN ` + record("user-added") + ` r ON r.body ->> 'name' = u.name
 	LEFT JOIN (SELECT DISTINCT ON (body ->> 'name') * FROM ` + record("user-changed") + ` c ORDER BY body ->> 'name', position DESC) n ON n.body ->> 'name' = r.body ->> 'name'
-	WHERE u.id IS NULL OR r.position IS NULL OR u.role IS DISTINCT FROM coalesce(n.body, r.body) ->> 'role' OR ` + apart("u.created_at", "r.at") + `
+	WHERE u.id IS NULL OR r.position IS NULL OR u.role IS DISTINCT FROM coalesce(n.body, r.body) ->> 'role' OR ` + unequal("u.created_at", "r.at") + `
 		OR u.full_name IS DISTINCT FROM coalesce(coalesce(n.body, r.body) ->> 'full_name', u.full_name)
 		OR u.disabled IS DISTINCT FROM coalesce((n.body ->> 'disabled')::boolean, false)
-		OR (u.changed_at IS NULL) IS DISTINCT FROM (n.position IS NULL) OR (n.position IS NOT NULL AND ` + apart("u.changed_at", "n.at") + `)
+		OR (u.changed_at IS NULL) IS DISTINCT FROM (n.position IS NULL) OR (n.position IS NOT NULL AND ` + unequal("u.changed_at", "n.at") + `)
 		OR encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex') IS DISTINCT FROM coalesce(n.body, r.body) ->> 'password'
 		OR coalesce(n.body, r.body) ->> 'password' IS NULL AND NOT ` + isAdopted("users", "u.name", personDigest("u"))}
 
@@ -151,7 +144,7 @@ var deviceRows = consequence{"devices", `
 		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM devices d FULL JOIN (SELECT DISTINCT ON (body -> 'device' ->> 'name') * FROM ` + record("device-set") + ` n ORDER BY body -> 'device' ->> 'name', position DESC) r
 		ON r.body -> 'device' ->> 'name' = d.name
-	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + apart("d.at", "r.at") + `
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + unequal("d.at", "r.at") + `
 		OR to_jsonb(d) - 'by_name' - 'at' - 'position' IS DISTINCT FROM r.body -> 'device'`}
 
 var deviceKindRows = consequence{"kinds of devices", `
@@ -159,7 +152,7 @@ var deviceKindRows = consequence{"kinds of devices", `
 		WHEN d.name IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was set' END AS what
 	FROM device_kinds d FULL JOIN (SELECT DISTINCT ON (body -> 'device_kind' ->> 'name') * FROM ` + record("device-kind-set") + ` n ORDER BY body -> 'device_kind' ->> 'name', position DESC) r
 		ON r.body -> 'device_kind' ->> 'name' = d.name
-	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + apart("d.at", "r.at") + `
+	WHERE d.name IS NULL OR r.position IS NULL OR d.position IS DISTINCT FROM r.position OR d.by_name IS DISTINCT FROM r.by_name OR ` + unequal("d.at", "r.at") + `
 		OR to_jsonb(d) - 'by_name' - 'at' - 'position' IS DISTINCT FROM r.body -> 'device_kind'`}
 
 var satchelRows = consequence{"satchels", `
@@ -167,7 +160,7 @@ var satchelRows = consequence{"satchels", `
 		WHEN s.id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not as it was packed' END AS what
 	FROM satchels s FULL JOIN ` + record("satchel-packed") + ` r ON r.position = s.position
 	WHERE s.id IS NULL OR r.position IS NULL OR s.id IS DISTINCT FROM r.body ->> 'satchel' OR s.digest IS DISTINCT FROM r.body ->> 'digest' OR s.document IS DISTINCT FROM r.body -> 'packed' OR s.by_name IS DISTINCT FROM r.by_name
-		OR ` + apart("s.at", "r.at") + ` OR ` + unequal("s.until", "(r.body ->> 'until')::timestamptz") + `
+		OR ` + unequal("s.at", "r.at") + ` OR ` + unequal("s.until", "(r.body ->> 'until')::timestamptz") + `
 	UNION ALL
 	SELECT coalesce(r.position, v.position), 'an outcome of satchel ' || coalesce(v.satchel_id, r.subject) || ': ' || CASE
 		WHEN v.batch_id IS NULL THEN ` + missing + ` WHEN r.position IS NULL THEN ` + extra + ` ELSE 'the row is not what was returned' END
@@ -181,10 +174,10 @@ var tokenRows = consequence{"tokens", `
 	FROM (SELECT t.*, u.name FROM tokens t JOIN users u ON u.id = t.user_id) t FULL JOIN ` + record("token-issued") + ` r ON (r.body ->> 'token')::bigint = t.id
 	LEFT JOIN ` + record("token-revoked") + ` e ON (e.body ->> 'token')::bigint = t.id
 	WHERE t.id IS NULL OR r.position IS NULL OR t.name IS DISTINCT FROM r.body ->> 'owner' OR t.label IS DISTINCT FROM r.body ->> 'label' OR t.role IS DISTINCT FROM r.body ->> 'role'
-		OR ` + unequal("t.expires_at", "(r.body ->> 'expires')::timestamptz") + ` OR ` + apart("t.created_at", "r.at") + `
+		OR ` + unequal("t.expires_at", "(r.body ->> 'expires')::timestamptz") + ` OR ` + unequal("t.created_at", "r.at") + `
 		OR encode(t.hash, 'hex') IS DISTINCT FROM coalesce(r.body ->> 'hash', encode(t.hash, 'hex')) OR t.made_with IS DISTINCT FROM (r.body ->> 'made_with')::bigint
 		OR to_jsonb(t.depots) IS DISTINCT FROM coalesce(r.body -> 'depots', '[]') OR to_jsonb(t.publishers) IS DISTINCT FROM coalesce(r.body -> 'publishers', '[]')
-		OR (t.revoked_at IS NULL) IS DISTINCT FROM (e.position IS NULL) OR (e.position IS NOT NULL AND ` + apart("t.revoked_at", "e.at") + `)`}
+		OR (t.revoked_at IS NULL) IS DISTINCT FROM (e.position IS NULL) OR (e.position IS NOT NULL AND ` + unequal("t.revoked_at", "e.at") + `)`}
 
 // absentDigest is over what manifests of a batch list that is not there.
 const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest, a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
@@ -203,10 +196,10 @@ var batchRows = consequence{"batches", `
 		OR (r.body ->> 'items')::int IS DISTINCT FROM b.total_items OR (r.body ->> 'bytes')::bigint IS DISTINCT FROM b.total_bytes OR (r.body ->> 'cleared')::int IS DISTINCT FROM b.total_cleared
 		OR (r.body ->> 'unproven')::int IS DISTINCT FROM b.total_unproven OR (r.body ->> 'refused')::int IS DISTINCT FROM b.total_refused OR (r.body ->> 'absent')::int IS DISTINCT FROM b.total_absent
 		OR b.done_items IS DISTINCT FROM (SELECT count(*) FROM outcomes o WHERE o.batch_id = b.id) OR b.done_bytes > b.total_bytes OR b.state = 'done' AND b.done_bytes IS DISTINCT FROM b.total_bytes
-		OR ` + apart("b.finished_at", "r.at") + ` OR b.stop_by IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'by', '')
+		OR ` + unequal("b.finished_at", "r.at") + ` OR b.stop_by IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'by', '')
 		OR coalesce(b.stop_state, '') IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'as', '') OR b.stop_reason IS DISTINCT FROM coalesce(r.body -> 'stopped' ->> 'reason', '')
 		OR r.body ? 'publisher' AND (r.body ->> 'publisher' IS DISTINCT FROM b.publisher OR r.body -> 'expected' IS DISTINCT FROM coalesce(b.expected, 'null')
-			OR ` + apart("b.created_at", "(r.body ->> 'asked_at')::timestamptz") + ` OR ` + apart("b.judged_as_of", "(r.body ->> 'judged_as_of')::timestamptz") + `
+			OR ` + unequal("b.created_at", "(r.body ->> 'asked_at')::timestamptz") + ` OR ` + unequal("b.judged_as_of", "(r.body ->> 'judged_as_of')::timestamptz") + `
 			OR (r.body ->> 'ledger_size')::bigint IS DISTINCT FROM b.ledger_size OR r.body ->> 'absent_entries' IS DISTINCT FROM ` + absentDigest + `)`}
 
 var copyRows = consequence{"copies of manifests", `
@@ -270,7 +263,7 @@ var rejudgedRows = consequence{"changed verdicts", `
 	WHERE a.id IS NULL OR r.position IS NULL OR (r.body ->> 'reassessment')::bigint IS DISTINCT FROM a.id OR r.body ->> 'reason' IS DISTINCT FROM a.reason OR r.by_name IS DISTINCT FROM a.asked_by
 		OR (r.body ->> 'items')::int IS DISTINCT FROM a.items OR (r.body ->> 'changed')::int IS DISTINCT FROM a.changed OR (r.body ->> 'policy')::bigint IS DISTINCT FROM a.policy_version
 		OR r.body -> 'selection' IS DISTINCT FROM a.selection OR coalesce(r.body ->> 'state', 'done') IS DISTINCT FROM a.state OR coalesce(r.body ->> 'note', '') IS DISTINCT FROM a.note
-		OR ` + apart("a.finished_at", "r.at") + ` OR ` + apart("a.created_at", "(r.body ->> 'judged_as_of')::timestamptz")}
+		OR ` + unequal("a.finished_at", "r.at") + ` OR ` + unequal("a.created_at", "(r.body ->> 'judged_as_of')::timestamptz")}
 
 // recordRows holds what stands beside a record's text against the text.
 var recordRows = consequence{"what lists show of records", `
