@@ -117,6 +117,7 @@ func run() error {
 		{"reach", reachAndLists},
 		{"certified-keys", certifiedKeys},
 		{"lists", lists},
+		{"ledger", theLedger},
 	} {
 		if !wanted.MatchString(part.name) {
 			continue
