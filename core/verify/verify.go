@@ -11,6 +11,8 @@ import (
 	"context"
 	"io"
 	"io/fs"
+	"maps"
+	"slices"
 
 	"golang.org/x/mod/sumdb/note"
 
@@ -79,6 +81,16 @@ type Session struct {
 // New returns a Session that judges by the basis.
 func New(basis judge.Basis) *Session {
 	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, originals: map[string]*judge.Outcome{}, bears: map[string]bool{}, proofs: map[string]judge.Outcome{}}
+}
+
+// Fork returns a session that knows what this one knows, and changes nothing of it. This one is
+// not to be used meanwhile but for forking.
+func (s *Session) Fork() *Session {
+	out := *s
+	out.vouchers, out.outcomes, out.originals = maps.Clone(s.vouchers), maps.Clone(s.outcomes), maps.Clone(s.originals)
+	out.bears, out.proofs, out.recorded = maps.Clone(s.bears), maps.Clone(s.proofs), maps.Clone(s.recorded)
+	out.receipts = slices.Clip(s.receipts)
+	return &out
 }
 
 // Manifest judges a manifest, so that what it lists can rest on it.

@@ -93,6 +93,8 @@ type API struct {
 	streams, underway counter
 	// loads counts who has a large key file worked on.
 	loads counter
+	// pieces counts who has pieces of files hashed, which reads the files.
+	pieces counter
 }
 
 const sessionCookie = "endeixis_session"
@@ -107,7 +109,7 @@ func New(parts Parts) *API {
 		a.sessions.Store = parts.Access.Sessions()
 	}
 	a.sessions.Lifetime = 12 * time.Hour
-	a.streams.most, a.underway.most, a.loads.most = maxStreams, maxUnderway, 1
+	a.streams.most, a.underway.most, a.loads.most, a.pieces.most = maxStreams, maxUnderway, 1, maxPieces
 	if err := a.engine.SetTrustedProxies(parts.TrustedProxies); err != nil {
 		panic(err) // the configuration was checked
 	}
@@ -341,6 +343,15 @@ func (a *API) moderate(c *gin.Context) {
 		one, ok := a.loads.enterWithin(c.Request.Context(), name, aMoment)
 		if !ok {
 			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next."))
+			c.Abort()
+			return
+		}
+		defer one()
+	}
+	if strings.HasSuffix(c.FullPath(), "/pieces") {
+		one, ok := a.pieces.enterWithin(c.Request.Context(), name, aMoment)
+		if !ok {
+			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "pieces-underway", "Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces).Advise("Wait for one of them, then ask again."))
 			c.Abort()
 			return
 		}

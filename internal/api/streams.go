@@ -13,6 +13,8 @@ const (
 	// maxUnderway bounds how many requests of one person, or of one address that
 	// nobody has signed in from, are answered at once.
 	maxUnderway = 64
+	// maxPieces is of how many files pieces are hashed at once for one person.
+	maxPieces = 4
 )
 
 // aMoment is how long a request waits for the one before it to end: whoever has its answer

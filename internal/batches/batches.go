@@ -45,6 +45,7 @@ type Service struct {
 	gain       digest.Gain
 	now        func() time.Time
 	where      string
+	sessions   sessions
 }
 
 // Jobs asks for work in the transaction that makes it necessary.

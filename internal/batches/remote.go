@@ -130,7 +130,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 		if err != nil {
 			return out, err
 		}
-		session, err := s.Session(ctx, b, ring)
+		session, err := s.heldSession(ctx, b, ring)
 		if err != nil {
 			return out, err
 		}

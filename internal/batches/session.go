@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"sync"
 
 	"endeixis/core/diagnose"
 	"endeixis/core/judge"
@@ -37,6 +38,52 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
 	session, _, err := s.sessionWith(ctx, b, ring)
 	return session, err
+}
+
+// sessions holds the sessions of the batches that are measured elsewhere: their manifests are
+// judged once, and not with every result that arrives.
+type sessions struct {
+	mu   sync.Mutex
+	held []heldSession // the newest last
+}
+
+// A heldSession is one that is only forked. It is good for as long as its batch is judged by the
+// same, and no more lists of it were read.
+type heldSession struct {
+	batch    int64
+	ring     *keyring.Keyring
+	policy   int64
+	evidence int
+	session  *verify.Session
+}
+
+// keptSessions bounds them.
+const keptSessions = 4
+
+// heldSession is [Service.Session] for a batch of which results arrive one by one.
+func (s *Service) heldSession(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, error) {
+	n, err := s.store.CountEvidence(ctx, b.ID)
+	if err != nil {
+		return nil, err
+	}
+	// Whoever comes meanwhile waits: both would do the same.
+	s.sessions.mu.Lock()
+	defer s.sessions.mu.Unlock()
+	for _, h := range s.sessions.held {
+		if h.batch == b.ID && h.ring == ring && h.policy == b.PolicyVersion && h.evidence == n {
+			return h.session.Fork(), nil
+		}
+	}
+	session, err := s.Session(ctx, b, ring)
+	if err != nil {
+		return nil, err
+	}
+	held := slices.DeleteFunc(s.sessions.held, func(h heldSession) bool { return h.batch == b.ID })
+	if len(held) == keptSessions {
+		held = held[1:]
+	}
+	s.sessions.held = append(held, heldSession{b.ID, ring, b.PolicyVersion, n, session})
+	return session.Fork(), nil
 }
 
 // sessionWith is [Service.Session] together with the manifests that it has judged.

@@ -43,7 +43,7 @@ func (a *app) remembered(ctx context.Context, c *client.Client) (string, error) 
 	if !a.remembersLedger(c.Server()) {
 		return "", nil
 	}
-	verifier, err := a.serviceKey("", "", "ledger")
+	verifier, err := a.rememberedKey(c.Server())
 	if err != nil {
 		return "", err
 	}
@@ -64,13 +64,27 @@ func signsNothing(err error) bool {
 	return errors.As(err, &problem) && problem.Code == "ledger-altered"
 }
 
+// rememberedKey reads the key that a profile knows of a service. One that is none has signed
+// nothing.
+func (a *app) rememberedKey(server string) (note.Verifier, error) {
+	verifier, err := note.NewVerifier(a.profile.PublicKey)
+	if err != nil {
+		return nil, a.anotherKey(server)
+	}
+	return verifier, nil
+}
+
+func (a *app) anotherKey(server string) error {
+	return &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s), which has signed nothing of the kind; ask the administrator why before you rely on it. When the key was lost, sign in again", server, a.profile.PublicKey)}
+}
+
 // opened reads a checkpoint of a service, by the key that is known of it, or one that has followed
 // that, as it has signed: a service with another key has another ledger, whatever it says.
 func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (ledger.Checkpoint, error) {
 	keys := ledger.Successors(verifier, c.Succession)
 	out, err := ledger.OpenCheckpoint(c.Signed, note.VerifierList(keys...))
 	if err != nil {
-		return out, &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s), which has signed nothing of the kind; ask the administrator why before you rely on it. When the key was lost, sign in again", server, a.profile.PublicKey)}
+		return out, a.anotherKey(server)
 	}
 	if present, err := note.NewVerifier(c.PublicKey); err == nil && len(keys) > 1 && present.KeyHash() == keys[len(keys)-1].KeyHash() && a.remembersLedger(server) && c.PublicKey != a.profile.PublicKey {
 		a.note("The ledger of %s goes on with another key, as the one remembered has signed: %s. It is remembered from now on.", server, plain.Text(c.PublicKey))
@@ -88,7 +102,7 @@ func (a *app) meet(ctx context.Context, c *client.Client) error {
 	if !a.remembersLedger(c.Server()) {
 		return nil
 	}
-	verifier, err := a.serviceKey("", "", "ledger")
+	verifier, err := a.rememberedKey(c.Server())
 	if err != nil {
 		return err
 	}

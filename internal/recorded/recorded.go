@@ -40,8 +40,8 @@ type Body interface {
 	add(b *Basis, h Head)
 }
 
-// bodies are those that decide, by their kind.
-var bodies = map[ledger.Kind]reflect.Type{}
+// kinds are the bodies of the records that decide, by their kind.
+var kinds = map[ledger.Kind]reflect.Type{}
 
 func init() {
 	for _, b := range []Body{
@@ -58,7 +58,7 @@ func init() {
 		ProposalDeclined{},
 		RowsAdopted{},
 	} {
-		bodies[b.Kind()] = reflect.TypeOf(b)
+		kinds[b.Kind()] = reflect.TypeOf(b)
 	}
 }
 
@@ -86,7 +86,7 @@ func Read(position int64, text []byte) (Head, Body, error) {
 	if err := json.Unmarshal(text, &h); err != nil {
 		return h, nil, fmt.Errorf("record %d cannot be read: %w", position, err)
 	}
-	of, ok := bodies[h.Kind]
+	of, ok := kinds[h.Kind]
 	if !ok {
 		return h, nil, fmt.Errorf("record %d is of the kind %q, which decides nothing", position, h.Kind)
 	}

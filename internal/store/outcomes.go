@@ -219,6 +219,12 @@ func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) 
 	return out, explain(err)
 }
 
+// CountEvidence counts what [Reads.Evidence] lists.
+func (s Reads) CountEvidence(ctx context.Context, batch int64) (n int, err error) {
+	err = s.q.GetContext(ctx, &n, `SELECT count(*) FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt')`, batch)
+	return n, explain(err)
+}
+
 // ItemAt returns one item of a batch by number, or [ErrNotFound].
 func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
 	var item JudgedItem
