@@ -82,7 +82,8 @@ func (s *Service) heldSession(ctx context.Context, b store.Batch, ring *keyring.
 	if len(held) == keptSessions {
 		held = held[1:]
 	}
-	s.sessions.held = append(held, heldSession{b.ID, ring, b.PolicyVersion, n, session})
+	held = append(held, heldSession{b.ID, ring, b.PolicyVersion, n, session})
+	s.sessions.held = held
 	return session.Fork(), nil
 }
 
