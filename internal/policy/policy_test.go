@@ -75,14 +75,15 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		_, known := k.Publisher("quoin")
 		assert.False(t, known, "it was added later")
 	}
-	for what, sql := range map[string]string{
-		"a decision is said to be another": `UPDATE ledger_records SET kind = 'drill' WHERE kind = 'waiver-granted'`,
-		"another is said to be a decision": `INSERT INTO ledger_records SELECT position + 100, 'policy-set', at, by_name, subject, verdict, batch_id, body, leaf FROM ledger_records WHERE kind = 'policy-set'`,
-		"a decision's text":                `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`,
-		"with its leaf":                    `UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added'`,
-		"the newest is taken out":          `ALTER TABLE waivers DROP CONSTRAINT waivers_position_fkey; DELETE FROM ledger_records WHERE kind = 'waiver-granted'`,
-		"and its seal":                     `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`,
+	for _, of := range []struct{ what, sql string }{
+		{"a decision is said to be another", `UPDATE ledger_records SET kind = 'drill' WHERE kind = 'waiver-granted'`},
+		{"another is said to be a decision", `INSERT INTO ledger_records SELECT position + 100, 'policy-set', at, by_name, subject, verdict, batch_id, body, leaf FROM ledger_records WHERE kind = 'policy-set'`},
+		{"a decision's text", `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`},
+		{"with its leaf", `UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added'`},
+		{"the newest is taken out", `ALTER TABLE waivers DROP CONSTRAINT waivers_position_fkey; DELETE FROM ledger_records WHERE kind = 'waiver-granted'`},
+		{"and its seal", `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`},
 	} {
+		what, sql := of.what, of.sql
 		_, err := p.Store.Pool.Exec(t.Context(), `ALTER TABLE ledger_records DISABLE TRIGGER USER`)
 		require.NoError(t, err)
 		_, err = p.Store.Pool.Exec(t.Context(), sql)

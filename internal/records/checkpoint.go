@@ -216,6 +216,10 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	}); err != nil {
 		return err
 	}
+	// What audits have proven of the newer ledger says nothing of this one.
+	if err := os.Remove(s.auditFile); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
 	return s.begin(ctx)
 }
 
