@@ -167,3 +167,38 @@ func TestResumeAfterRestore(t *testing.T) {
 	require.NoError(t, again.LoadKey(t.Context(), file))
 	require.NoError(t, again.Resume(t.Context(), false), "it is accepted once")
 }
+
+// TestClockSetBack: a clock that is a year behind for a while breaks nothing: records keep their
+// order, and the audit holds.
+func TestClockSetBack(t *testing.T) {
+	t.Parallel()
+	s, _, file := begun(t)
+	now := testkit.Now()
+	r := records.New(s, func() time.Time { return now })
+	require.NoError(t, r.LoadKey(t.Context(), file))
+	require.NoError(t, r.Resume(t.Context(), false))
+	for _, years := range []int{0, -1, 0} {
+		now = testkit.Now().AddDate(years, 0, 0)
+		require.NoError(t, write(t, s, r, "a"))
+		_, _, err := r.Sign(t.Context())
+		require.NoError(t, err)
+	}
+	report, err := r.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
+	require.NoError(t, err)
+	assert.True(t, report.Clean, report.Sentence)
+	assert.EqualValues(t, 3, report.Records)
+}
+
+// TestTwoKeysOverOneDatabase: a second service with a key of its own does not start.
+func TestTwoKeysOverOneDatabase(t *testing.T) {
+	t.Parallel()
+	s, r, _ := begun(t)
+	require.NoError(t, write(t, s, r, "a"))
+	_, _, other := begun(t)
+	second := records.New(s, testkit.Now)
+	require.ErrorContains(t, second.LoadKey(t.Context(), other), "is not the one that this database has")
+	require.ErrorContains(t, write(t, s, second, "b"), "no key to seal records with")
+	report, err := r.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
+	require.NoError(t, err)
+	assert.True(t, report.Clean, report.Sentence)
+}

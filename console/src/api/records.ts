@@ -41,6 +41,7 @@ export function useTrouble() {
   });
 }
 
+/** Has the ledger audited: all of it with full, or what is new since the last that held. */
 export function useAudit() {
-  return useMutation({ mutationFn: () => ask(api.POST("/api/v1/ledger/audits", { body: {} })) });
+  return useMutation({ mutationFn: (full: boolean) => ask(api.POST("/api/v1/ledger/audits", { body: { full } })) });
 }

@@ -118,10 +118,21 @@ function Ledger() {
         className="btn btn-sm"
         disabled={audit.isPending}
         onClick={() => {
-          audit.mutate();
+          audit.mutate(false);
         }}
       >
         Audit the ledger
+      </button>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm"
+        disabled={audit.isPending}
+        title="A great ledger is audited from where the last audit has ended. This begins at the first record."
+        onClick={() => {
+          audit.mutate(true);
+        }}
+      >
+        From the first record
       </button>
       {audit.data && (
         <Answer id={audit.data.id} doing="Recomputing every record">
