@@ -1,7 +1,6 @@
 package ledger_test
 
 import (
-	"crypto/rand"
 	"strings"
 	"testing"
 
@@ -14,17 +13,8 @@ import (
 
 // TestAnswer: an answer counts for its question and its words alone, by the ledger's key.
 func TestAnswer(t *testing.T) {
-	key := func() (note.Signer, note.Verifier) {
-		secret, public, err := note.GenerateKey(rand.Reader, "ledger.example")
-		require.NoError(t, err)
-		signer, err := note.NewSigner(secret)
-		require.NoError(t, err)
-		verifier, err := note.NewVerifier(public)
-		require.NoError(t, err)
-		return signer, verifier
-	}
-	signer, verifier := key()
-	_, stranger := key()
+	ours, stranger := newKey(t), newKey(t).verifier
+	signer, verifier := ours.signer, ours.verifier
 	said, err := SaidOf("All holds.", -1, nil)
 	require.NoError(t, err)
 	a := Answer{Nonce: "n1", Size: 7, Root: "abc=", Holds: true, Said: said}

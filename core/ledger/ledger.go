@@ -10,7 +10,6 @@ package ledger
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -173,11 +172,29 @@ func NewReceipt(position int64, record []byte, c Checkpoint, signed string, stor
 	if err != nil {
 		return Receipt{}, err
 	}
-	r := Receipt{Format: ReceiptFormat, Position: position, Record: string(record), Proof: []string{}, Checkpoint: signed}
-	for _, h := range proof {
-		r.Proof = append(r.Proof, base64.StdEncoding.EncodeToString(h[:]))
+	return Receipt{Format: ReceiptFormat, Position: position, Record: string(record), Proof: texts(proof), Checkpoint: signed}, nil
+}
+
+// texts writes the hashes of a proof in base64.
+func texts(proof []tlog.Hash) []string {
+	out := make([]string, len(proof))
+	for i, h := range proof {
+		out[i] = h.String()
 	}
-	return r, nil
+	return out
+}
+
+// hashes reads what texts writes. Of a text that is none it returns the number, from 1.
+func hashes(proof []string) (out []tlog.Hash, bad int) {
+	out = make([]tlog.Hash, len(proof))
+	for i, text := range proof {
+		h, err := tlog.ParseHash(text)
+		if err != nil {
+			return nil, i + 1
+		}
+		out[i] = h
+	}
+	return out, 0
 }
 
 // A ReceiptError reports a receipt that proves nothing.
@@ -259,13 +276,9 @@ func (r Receipt) Verify(known ...note.Verifier) (Checkpoint, error) {
 	if err != nil {
 		return Checkpoint{}, err
 	}
-	proof := make(tlog.RecordProof, 0, len(r.Proof))
-	for i, text := range r.Proof {
-		h, err := tlog.ParseHash(text)
-		if err != nil {
-			return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("hash %d of the proof is damaged", i+1)}
-		}
-		proof = append(proof, h)
+	proof, bad := hashes(r.Proof)
+	if bad > 0 {
+		return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("hash %d of the proof is damaged", bad)}
 	}
 	if r.Position < 0 || r.Position >= c.Size {
 		return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("position %d is not within the checkpoint's %d records", r.Position, c.Size)}
@@ -288,15 +301,11 @@ func (r Receipt) Witnessed(witness note.Verifier) error {
 // ProveGrowth returns the consistency proof (RFC 9162, section 2.1.4) between two sizes of the
 // tree, in base64; there is none from an empty one, nor between equals.
 func ProveGrowth(older, newer int64, stored tlog.HashReader) ([]string, error) {
-	out := []string{}
 	if older == 0 || older == newer {
-		return out, nil
+		return []string{}, nil
 	}
 	proof, err := tlog.ProveTree(newer, older, stored)
-	for _, h := range proof {
-		out = append(out, base64.StdEncoding.EncodeToString(h[:]))
-	}
-	return out, err
+	return texts(proof), err
 }
 
 // CheckGrowth verifies that the tree of the older checkpoint is a prefix of the newer one's, by
@@ -316,15 +325,11 @@ func CheckGrowth(older, newer Checkpoint, proof []string) error {
 		}
 		return nil
 	}
-	hashes := make(tlog.TreeProof, len(proof))
-	for i, text := range proof {
-		h, err := tlog.ParseHash(text)
-		if err != nil {
-			return &CheckpointError{Reason: fmt.Sprintf("hash %d of the consistency proof is damaged", i+1)}
-		}
-		hashes[i] = h
+	steps, bad := hashes(proof)
+	if bad > 0 {
+		return &CheckpointError{Reason: fmt.Sprintf("hash %d of the consistency proof is damaged", bad)}
 	}
-	if tlog.CheckTree(hashes, newer.Size, newer.Root, older.Size, older.Root) != nil {
+	if tlog.CheckTree(steps, newer.Size, newer.Root, older.Size, older.Root) != nil {
 		return grown
 	}
 	return nil

@@ -11,23 +11,27 @@ import (
 	. "endeixis/core/ledger"
 )
 
+// A key signs, and is known by its public half.
+type key struct {
+	signer   note.Signer
+	verifier note.Verifier
+	public   string
+}
+
+func newKey(t *testing.T) key {
+	t.Helper()
+	secret, public, err := note.GenerateKey(nil, "ledger.example")
+	require.NoError(t, err)
+	signer, err := note.NewSigner(secret)
+	require.NoError(t, err)
+	verifier, err := note.NewVerifier(public)
+	require.NoError(t, err)
+	return key{signer, verifier, public}
+}
+
 // TestSuccession: a key is succeeded by the one that it has signed, and by no other.
 func TestSuccession(t *testing.T) {
-	type key struct {
-		signer   note.Signer
-		verifier note.Verifier
-		public   string
-	}
-	make := func() key {
-		secret, public, err := note.GenerateKey(nil, "ledger.example")
-		require.NoError(t, err)
-		signer, err := note.NewSigner(secret)
-		require.NoError(t, err)
-		verifier, err := note.NewVerifier(public)
-		require.NoError(t, err)
-		return key{signer, verifier, public}
-	}
-	a, b, c, stranger := make(), make(), make(), make()
+	a, b, c, stranger := newKey(t), newKey(t), newKey(t), newKey(t)
 	signed := func(by, next key, size int64) string {
 		out, err := Succession{Origin: "ledger.example/ledger", Next: next.public, Size: size, Root: Leaf([]byte("x"))}.Sign(by.signer)
 		require.NoError(t, err)

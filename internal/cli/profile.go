@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"endeixis/internal/wholefile"
+
 	"github.com/goccy/go-yaml"
 )
 
@@ -81,10 +83,5 @@ func (p profile) save(path string) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	// Written beside and moved, so that a token is never half there.
-	next := path + ".new"
-	if err := os.WriteFile(next, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(next, path)
+	return wholefile.Write(path, string(text)) // a token is never half there
 }

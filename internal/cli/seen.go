@@ -12,6 +12,7 @@ import (
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/wholefile"
 	"endeixis/internal/wire"
 )
 
@@ -170,12 +171,7 @@ func (a *app) remember(server, signed string) error {
 	if !a.remembersLedger(server) {
 		return nil
 	}
-	// Written beside and moved, so that one is never half there.
-	next := fmt.Sprintf("%s.%d", a.seen(), os.Getpid())
-	if err := os.WriteFile(next, []byte(signed), 0o600); err != nil {
-		return err
-	}
-	return os.Rename(next, a.seen())
+	return wholefile.Write(a.seen(), signed)
 }
 
 // acceptKey asks whether a service may have another key than the one remembered of it, where that

@@ -15,6 +15,7 @@ import (
 	"endeixis/internal/fault"
 	"endeixis/internal/recorded"
 	"endeixis/internal/store"
+	"endeixis/internal/wholefile"
 )
 
 // A Report is the result of an audit.
@@ -160,7 +161,7 @@ func (s *Service) keepAudits(a AuditState) error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(s.auditFile, string(text)+"\n")
+	return wholefile.Write(s.auditFile, string(text)+"\n")
 }
 
 const (

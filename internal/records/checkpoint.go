@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
 	"endeixis/internal/store"
+	"endeixis/internal/wholefile"
 )
 
 // A held checkpoint is the newest that this process has signed, or found beside its key: what
@@ -137,28 +137,11 @@ func capitalised(s string) string {
 
 // hold keeps a checkpoint in memory and beside the key.
 func (s *Service) hold(h held) error {
-	if err := writeWhole(s.checkpointFile, h.signed); err != nil {
+	if err := wholefile.Write(s.checkpointFile, h.signed); err != nil {
 		return fmt.Errorf("the newest checkpoint cannot be kept beside the ledger's key: %w", err)
 	}
 	s.held = h
 	return nil
-}
-
-// writeWhole writes a file so that there is the old one or the new one, whatever happens.
-func writeWhole(path, text string) error {
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-		return err
-	}
-	return syncFolder(filepath.Dir(path))
 }
 
 // restored is the body of the record that a backup was restored on purpose: what the

@@ -18,6 +18,7 @@ import (
 
 	"endeixis/internal/fault"
 	"endeixis/internal/store"
+	"endeixis/internal/wholefile"
 )
 
 // Init makes the signing key of a new installation: the secret half in a file,
@@ -68,19 +69,10 @@ func writeSecret(path, text string) error {
 		return err
 	}
 	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Sync(), f.Close(), syncFolder(filepath.Dir(path))); err != nil {
+	if err = errors.Join(err, f.Sync(), f.Close(), wholefile.SyncFolder(filepath.Dir(path))); err != nil {
 		os.Remove(path)
 	}
 	return err
-}
-
-// syncFolder has the names in a folder written to its disk.
-func syncFolder(path string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
 }
 
 // stored reads what the database knows of the key.

@@ -23,6 +23,8 @@ import (
 	"sync"
 	"time"
 
+	"endeixis/internal/wholefile"
+
 	"filippo.io/torchwood"
 	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
@@ -184,7 +186,7 @@ func (w *Witness) countersign(body []byte) (string, error) {
 		return "", &refusal{status: http.StatusUnprocessableEntity, text: "there is nothing to prove"}
 	}
 	// It is kept before it is countersigned.
-	if err := w.keep(origin, n.Text); err != nil {
+	if err := wholefile.Write(w.fileOf(origin), n.Text); err != nil {
 		return "", err
 	}
 	whole, err := note.Sign(&note.Note{Text: n.Text}, w.signer)
@@ -227,22 +229,6 @@ func (w *Witness) seen(origin string) (torchwood.Checkpoint, error) {
 		return torchwood.Checkpoint{}, err
 	}
 	return torchwood.ParseCheckpoint(string(text))
-}
-
-func (w *Witness) keep(origin, text string) error {
-	path := w.fileOf(origin)
-	f, err := os.CreateTemp(w.dir, ".checkpoint.*")
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
 }
 
 // A Place is a witness that a ledger asks.
