@@ -106,7 +106,7 @@ func (s *Service) goOn(ctx context.Context, reads store.Reads) (*recorded.Basis,
 		if err != nil {
 			return nil, nil, err
 		}
-		current = recorded.NewBasis(keysOf(adopted))
+		current = recorded.NewBasis(adopted)
 	}
 	var more []recorded.Event
 	err := s.records.Decisions(ctx, reads, current.Next, current.Decisions, func(position int64, kind ledger.Kind, text []byte) error {
@@ -121,14 +121,6 @@ func (s *Service) goOn(ctx context.Context, reads store.Reads) (*recorded.Basis,
 		return nil, nil, err
 	}
 	return current.With(more...), append(events[:len(events):len(events)], more...), nil
-}
-
-func keysOf(rows []store.AdoptedKey) []recorded.AdoptedKey {
-	out := make([]recorded.AdoptedKey, len(rows))
-	for i, r := range rows {
-		out[i] = recorded.AdoptedKey(r)
-	}
-	return out
 }
 
 // keep keeps a basis, unless a newer one is there.

@@ -2,6 +2,7 @@ package recorded
 
 import (
 	"bytes"
+	"cmp"
 	"maps"
 	"slices"
 
@@ -14,15 +15,6 @@ type Key struct {
 	Row store.Key
 	// Digest is the SHA-256 of the certificate as it is kept, in hexadecimal.
 	Digest string
-}
-
-// An AdoptedKey is a version of a key that was adopted, see [RowsAdopted].
-type AdoptedKey struct {
-	Fingerprint []byte `db:"fingerprint"`
-	Position    int64  `db:"position"`
-	Publisher   string `db:"publisher"`
-	Role        string `db:"role"`
-	Digest      string `db:"digest"`
 }
 
 // A Basis is what everything is judged by, as records say up to some position: policies,
@@ -43,17 +35,15 @@ type Basis struct {
 	Steps             []store.KeyChange
 	Sightings         []store.Sighting
 	Proposals         []store.Proposal
-	// order are the fingerprints in the order of their first import.
-	order []string
 	// waiting are the places of proposals that wait, by fingerprint.
 	waiting map[string]int
-	adopted map[string][]AdoptedKey
+	adopted map[string][]store.AdoptedKey
 }
 
 // NewBasis returns the basis that comes from no record. adopted are the versions of keys that
 // were adopted, in the order in which they came about.
-func NewBasis(adopted []AdoptedKey) *Basis {
-	b := &Basis{Publishers: map[string]store.Publisher{}, Keys: map[string]Key{}, waiting: map[string]int{}, adopted: map[string][]AdoptedKey{}}
+func NewBasis(adopted []store.AdoptedKey) *Basis {
+	b := &Basis{Publishers: map[string]store.Publisher{}, Keys: map[string]Key{}, waiting: map[string]int{}, adopted: map[string][]store.AdoptedKey{}}
 	for _, a := range adopted {
 		fp := digits(a.Fingerprint)
 		b.adopted[fp] = append(b.adopted[fp], a)
@@ -79,7 +69,7 @@ func (b *Basis) With(events ...Event) *Basis {
 	out := *b
 	// What grows at its end is shared up to there; what changes is copied.
 	out.Policies, out.PublisherVersions = slices.Clip(b.Policies), slices.Clip(b.PublisherVersions)
-	out.KeyVersions, out.Steps, out.order = slices.Clip(b.KeyVersions), slices.Clip(b.Steps), slices.Clip(b.order)
+	out.KeyVersions, out.Steps = slices.Clip(b.KeyVersions), slices.Clip(b.Steps)
 	out.Waivers, out.Sightings, out.Proposals = slices.Clone(b.Waivers), slices.Clone(b.Sightings), slices.Clone(b.Proposals)
 	out.Publishers, out.Keys, out.waiting = maps.Clone(b.Publishers), maps.Clone(b.Keys), maps.Clone(b.waiting)
 	for _, e := range events {
@@ -96,9 +86,6 @@ func (b *Basis) setPublisher(p store.Publisher) {
 }
 
 func (b *Basis) setKey(fp string, k Key) {
-	if _, known := b.Keys[fp]; !known {
-		b.order = append(b.order, fp)
-	}
 	b.Keys[fp] = k
 	b.KeyVersions = append(b.KeyVersions, k)
 }
@@ -122,17 +109,9 @@ func (b *Basis) decideProposal(fp string, decided string) {
 
 // InOrder returns the keys in the order of their import.
 func (b *Basis) InOrder() []Key {
-	out := make([]Key, len(b.order))
-	for i, fp := range b.order {
-		out[i] = b.Keys[fp]
-	}
-	slices.SortStableFunc(out, func(x, y Key) int {
-		if c := x.Row.ImportedAt.Compare(y.Row.ImportedAt); c != 0 {
-			return c
-		}
-		return bytes.Compare(x.Row.Fingerprint, y.Row.Fingerprint)
+	return slices.SortedFunc(maps.Values(b.Keys), func(x, y Key) int {
+		return cmp.Or(x.Row.ImportedAt.Compare(y.Row.ImportedAt), bytes.Compare(x.Row.Fingerprint, y.Row.Fingerprint))
 	})
-	return out
 }
 
 // Conflicts returns the fingerprints that an unresolved sighting contradicts.

@@ -32,13 +32,18 @@ type KeyImported struct {
 // Kind is [ledger.KeyImported].
 func (KeyImported) Kind() ledger.Kind { return ledger.KeyImported }
 
+// row is the key as it arrives.
+func (b KeyImported) row(h Head) store.Key {
+	return store.Key{
+		Fingerprint: b.Fingerprint.Bytes(), Certificate: b.Kept, Publisher: b.Publisher, Role: string(keyring.Release),
+		ImportedAt: h.At, ImportedBy: h.By, Source: b.Source, Position: h.Position,
+	}
+}
+
 // Follow stores the key, or what is new about it.
 func (b KeyImported) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 	if b.Result == keyring.NewlyArrived {
-		return tx.AddKey(ctx, store.Key{
-			Fingerprint: b.Fingerprint.Bytes(), Certificate: b.Kept, Publisher: b.Publisher, Role: string(keyring.Release),
-			ImportedAt: h.At, ImportedBy: h.By, Source: b.Source, Position: h.Position,
-		})
+		return tx.AddKey(ctx, b.row(h))
 	}
 	return tx.CompleteKey(ctx, b.Fingerprint.Bytes(), b.Kept, b.Publisher, h.Position)
 }
@@ -47,9 +52,7 @@ func (b KeyImported) add(to *Basis, h Head) {
 	fp := string(b.Fingerprint)
 	k, known := to.Keys[fp]
 	if !known {
-		k.Row = store.Key{
-			Fingerprint: b.Fingerprint.Bytes(), Publisher: b.Publisher, Role: string(keyring.Release), ImportedAt: h.At, ImportedBy: h.By, Source: b.Source,
-		}
+		k.Row = b.row(h)
 	}
 	if k.Row.Publisher == "" {
 		k.Row.Publisher = b.Publisher
@@ -217,17 +220,13 @@ func (b ProposalDeclined) add(to *Basis, _ Head) {
 
 // RowsAdopted are rows of earlier versions that no record says all of, as they were found once.
 type RowsAdopted struct {
+	// What was adopted is known to a basis before any record, see [NewBasis].
+	statement
 	Rows []store.AdoptedRow `json:"rows"`
 }
 
 // Kind is [ledger.RowsAdopted].
 func (RowsAdopted) Kind() ledger.Kind { return ledger.RowsAdopted }
-
-// Follow stores nothing: they are there.
-func (RowsAdopted) Follow(context.Context, *store.Tx, Head) error { return nil }
-
-// add takes nothing: what was adopted is known before, see [Basis.Adopt].
-func (RowsAdopted) add(*Basis, Head) {}
 
 // digits writes a fingerprint as records do.
 func digits(fingerprint []byte) string { return hex.EncodeToString(fingerprint) }

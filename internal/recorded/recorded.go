@@ -101,8 +101,34 @@ func Read(position int64, text []byte) (Head, Body, error) {
 	return h, read, nil
 }
 
+// A statement is a record from which no row follows, and by which nothing is judged.
+type statement struct{}
+
+// Follow stores nothing.
+func (statement) Follow(context.Context, *store.Tx, Head) error { return nil }
+
+func (statement) add(*Basis, Head) {}
+
+// A Tree is the ledger as it was at some moment.
+type Tree struct {
+	Size int64  `json:"size"`
+	Root string `json:"root"`
+}
+
+// LedgerRestored says that a backup was restored on purpose: what the ledger was, and what it has
+// gone on from.
+type LedgerRestored struct {
+	statement
+	Before Tree `json:"before"`
+	After  Tree `json:"after"`
+}
+
+// Kind is [ledger.LedgerRestored].
+func (LedgerRestored) Kind() ledger.Kind { return ledger.LedgerRestored }
+
 // Audited is what an audit of the ledger found that was due.
 type Audited struct {
+	statement
 	Holds bool `json:"holds"`
 	// From is the first record that was read, Size how many there were, and Root that of the tree.
 	From  int64  `json:"from"`
@@ -114,13 +140,9 @@ type Audited struct {
 // Kind is [ledger.LedgerAudited].
 func (Audited) Kind() ledger.Kind { return ledger.LedgerAudited }
 
-// Follow stores nothing.
-func (Audited) Follow(context.Context, *store.Tx, Head) error { return nil }
-
-func (Audited) add(*Basis, Head) {}
-
 // KeyRotated says that the ledger goes on with another key, as the old one has signed.
 type KeyRotated struct {
+	statement
 	Before string `json:"before"`
 	After  string `json:"after"`
 	// Size and Root are those of the tree that the old key has signed for the last time, and
@@ -133,14 +155,10 @@ type KeyRotated struct {
 // Kind is [ledger.KeyRotated].
 func (KeyRotated) Kind() ledger.Kind { return ledger.KeyRotated }
 
-// Follow stores nothing: whoever writes it has stored the key.
-func (KeyRotated) Follow(context.Context, *store.Tx, Head) error { return nil }
-
-func (KeyRotated) add(*Basis, Head) {}
-
 // KeyLost says that the ledger goes on with another key, for the old one is lost: what was there
 // was taken as it was.
 type KeyLost struct {
+	statement
 	Before string `json:"before"`
 	After  string `json:"after"`
 	Size   int64  `json:"size"`
@@ -149,8 +167,3 @@ type KeyLost struct {
 
 // Kind is [ledger.KeyLost].
 func (KeyLost) Kind() ledger.Kind { return ledger.KeyLost }
-
-// Follow stores nothing: whoever writes it has stored the key.
-func (KeyLost) Follow(context.Context, *store.Tx, Head) error { return nil }
-
-func (KeyLost) add(*Basis, Head) {}

@@ -4,14 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"endeixis/core/ledger"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 )
-
-// adoption is the body of the record of rows that were adopted.
-type adoption struct {
-	Rows []store.AdoptedRow `json:"rows"`
-}
 
 // Adopt takes the rows of earlier versions as they are that no record says all of, once in
 // the life of a ledger: from then on each is held against that record, and no other row is
@@ -29,7 +24,7 @@ func (s *Service) Adopt(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Append(ctx, tx, Entry{Kind: ledger.RowsAdopted, By: "service", Subject: fmt.Sprintf("%d rows", len(rows)), Body: adoption{rows}})
+		_, err = s.Decide(ctx, tx, "service", fmt.Sprintf("%d rows", len(rows)), recorded.RowsAdopted{Rows: rows})
 		return err
 	})
 }

@@ -365,7 +365,8 @@ func (s *Service) recomputed(ctx context.Context, older ledger.Checkpoint, size 
 	if err != nil {
 		return older, wrongAt(older.Size, "The tree's stored hashes at record %d are not those of the records.", older.Size)
 	}
-	if position, ok := sameHashes(older.Size, added, leaves, stored); !ok {
+	// Hashes that cannot be read are others than those of the records.
+	if position, same, err := sameHashes(older.Size, added, stored); err != nil || !same {
 		return older, wrongAt(position, "The tree's stored hashes at record %d are not those of the records.", position)
 	}
 	return ledger.Checkpoint{Size: end, Root: root}, nil
@@ -418,31 +419,28 @@ func (s *Service) leavesOfTexts(ctx context.Context, first, end int64) ([]tlog.H
 	return leaves, kinds, err
 }
 
-// sameHashes holds the hashes that records make against those that are stored, and returns the
-// first record of which they are others.
-func sameHashes(first int64, added, leaves []tlog.Hash, stored tlog.HashReader) (int64, bool) {
-	position := func(i int) int64 {
-		for n := range leaves {
-			if ledger.FirstStored(first+int64(n)+1)-ledger.FirstStored(first) > int64(i) {
-				return first + int64(n)
-			}
-		}
-		return first
-	}
+// sameHashes holds the hashes that are added to a tree of a size against those that are stored. Where
+// they are others it returns the record behind which the first was added, and where they cannot be
+// read the size.
+func sameHashes(size int64, added []tlog.Hash, stored tlog.HashReader) (position int64, same bool, err error) {
+	first := ledger.FirstStored(size)
 	indexes := make([]int64, len(added))
 	for i := range added {
-		indexes[i] = ledger.FirstStored(first) + int64(i)
+		indexes[i] = first + int64(i)
 	}
 	there, err := stored.ReadHashes(indexes)
 	if err != nil {
-		return first, false
+		return size, false, err
 	}
 	for i := range added {
-		if added[i] != there[i] {
-			return position(i), false
+		if added[i] == there[i] {
+			continue
 		}
+		for position = size; ledger.FirstStored(position+1) <= indexes[i]; position++ {
+		}
+		return position, false, nil
 	}
-	return 0, true
+	return 0, true, nil
 }
 
 // checked checks the checkpoints over more records than were read before, the newest that is kept

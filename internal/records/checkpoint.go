@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 	"endeixis/internal/wholefile"
 )
@@ -108,18 +110,8 @@ func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Che
 	if err != nil {
 		return older, err
 	}
-	indexes := make([]int64, len(added))
-	for i := range added {
-		indexes[i] = ledger.FirstStored(older.Size) + int64(i)
-	}
-	there, err := stored.ReadHashes(indexes)
-	if err != nil {
-		return older, err
-	}
-	for i := range added {
-		if added[i] != there[i] {
-			return older, altered("the stored hashes of the tree are not those of the records from %d on", older.Size)
-		}
+	if position, same, err := sameHashes(older.Size, added, stored); err != nil || !same {
+		return older, cmp.Or(err, altered("the stored hashes of the tree are not those of the records from %d on", position))
 	}
 	return ledger.Checkpoint{Size: older.Size + int64(len(leaves)), Root: root}, nil
 }
@@ -142,18 +134,6 @@ func (s *Service) hold(h held) error {
 	}
 	s.held = h
 	return nil
-}
-
-// restored is the body of the record that a backup was restored on purpose: what the
-// ledger was, and what it has been gone on from.
-type restored struct {
-	Before ledgerState `json:"before"`
-	After  ledgerState `json:"after"`
-}
-
-type ledgerState struct {
-	Size int64  `json:"size"`
-	Root string `json:"root"`
 }
 
 // Resume holds the stored ledger against the checkpoint that is kept beside the key, and
@@ -192,9 +172,9 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	}
 	// It is on record before it is gone on from.
 	if err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		_, err := s.Append(ctx, tx, Entry{Kind: ledger.LedgerRestored, By: "service", Subject: fmt.Sprintf("%d of %d records", now.Size, kept.Size), Body: restored{
-			Before: ledgerState{kept.Size, kept.Root.String()}, After: ledgerState{now.Size, now.Root},
-		}})
+		_, err := s.Decide(ctx, tx, "service", fmt.Sprintf("%d of %d records", now.Size, kept.Size), recorded.LedgerRestored{
+			Before: recorded.Tree{Size: kept.Size, Root: kept.Root.String()}, After: now.Tree,
+		})
 		return err
 	}); err != nil {
 		return err
@@ -212,7 +192,7 @@ func (s *Service) FromEarlier() bool { return s.earlier }
 
 // A departure says how a stored ledger differs from one that was known.
 type departure struct {
-	ledgerState
+	recorded.Tree
 	why string
 }
 
@@ -230,12 +210,12 @@ func (s *Service) goesOn(ctx context.Context, kept ledger.Checkpoint) (*departur
 			return err
 		}
 		if size < kept.Size {
-			out = &departure{ledgerState{size, root.String()}, fmt.Sprintf("it has %d", size)}
+			out = &departure{recorded.Tree{Size: size, Root: root.String()}, fmt.Sprintf("it has %d", size)}
 			return nil
 		}
 		then, err := ledger.Root(kept.Size, reads.Hashes(ctx))
 		if err == nil && then != kept.Root {
-			out = &departure{ledgerState{size, root.String()}, "its first records are others"}
+			out = &departure{recorded.Tree{Size: size, Root: root.String()}, "its first records are others"}
 		}
 		return err
 	})

@@ -46,23 +46,10 @@ func basisOf(ctx context.Context, reads store.Reads) (*recorded.Basis, []store.D
 	if err != nil {
 		return nil, nil, err
 	}
-	known := make([]recorded.AdoptedKey, len(adopted))
-	for i, a := range adopted {
-		known[i] = recorded.AdoptedKey(a)
-	}
-	kinds := []string{}
-	for _, kind := range ledger.Deciding() {
-		kinds = append(kinds, string(kind))
-	}
 	var events []recorded.Event
 	var odd []store.Difference
-	for next := int64(0); ; {
-		page, err := reads.RecordsOf(ctx, kinds, next, decisionsAtOnce)
-		if err != nil {
-			return nil, nil, err
-		}
+	err = reads.EachOfKinds(ctx, ledger.Deciding(), 0, func(page []store.Record) error {
 		for _, r := range page {
-			next = r.Position + 1
 			head, body, err := recorded.Read(r.Position, r.Body)
 			if err != nil {
 				odd = append(odd, store.Difference{Position: r.Position, What: err.Error()})
@@ -70,8 +57,7 @@ func basisOf(ctx context.Context, reads store.Reads) (*recorded.Basis, []store.D
 			}
 			events = append(events, recorded.Event{Head: head, Body: body})
 		}
-		if len(page) < decisionsAtOnce {
-			return recorded.NewBasis(known).With(events...), odd, nil
-		}
-	}
+		return nil
+	})
+	return recorded.NewBasis(adopted).With(events...), odd, err
 }

@@ -179,17 +179,16 @@ func (s *Service) finishRotation(path, public string) error {
 
 // successions returns the signed form of each succession of the ledger's keys.
 func (s *Service) successions(ctx context.Context) ([]string, error) {
-	rows, err := s.store.RecordsOf(ctx, []string{string(ledger.KeyRotated)}, 0, decisionsAtOnce)
-	if err != nil {
-		return nil, err
-	}
 	var out []string
-	for _, r := range rows {
-		var body recorded.KeyRotated
-		if err := json.Unmarshal(r.Body, &body); err != nil {
-			return nil, fmt.Errorf("record %d cannot be read: %w", r.Position, err)
+	err := s.store.EachOfKinds(ctx, []ledger.Kind{ledger.KeyRotated}, 0, func(page []store.Record) error {
+		for _, r := range page {
+			var body recorded.KeyRotated
+			if err := json.Unmarshal(r.Body, &body); err != nil {
+				return fmt.Errorf("record %d cannot be read: %w", r.Position, err)
+			}
+			out = append(out, body.Signed)
 		}
-		out = append(out, body.Signed)
-	}
-	return out, nil
+		return nil
+	})
+	return out, err
 }

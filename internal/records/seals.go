@@ -158,9 +158,6 @@ func holds(key []byte, seal store.Seal, leaves []tlog.Hash) bool {
 	return s.Genuine(key, seal.MAC) && s.Over == ledger.OverLeaves(leaves)
 }
 
-// decisionsAtOnce bounds how many records that decide are read at a time.
-const decisionsAtOnce = 1000
-
 // Decided returns how many records decide, see [ledger.Kind.Decides]: as the newest seal counts
 // them. It returns a fault “ledger-altered” where that is not genuine.
 func (s *Service) Decided(ctx context.Context, reads store.Reads) (int64, error) {
@@ -188,15 +185,7 @@ func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known 
 		return err
 	}
 	key := s.writersKey()
-	kinds := []string{}
-	for _, kind := range ledger.Deciding() {
-		kinds = append(kinds, string(kind))
-	}
-	for next := from; ; {
-		page, err := reads.RecordsOf(ctx, kinds, next, decisionsAtOnce)
-		if err != nil {
-			return err
-		}
+	if err := reads.EachOfKinds(ctx, ledger.Deciding(), from, func(page []store.Record) error {
 		if err := genuine(ctx, reads, key, page); err != nil {
 			return err
 		}
@@ -205,11 +194,10 @@ func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known 
 			if err := f(r.Position, ledger.Kind(r.Kind), r.Body); err != nil {
 				return altered("%s", err)
 			}
-			next = r.Position + 1
 		}
-		if len(page) < decisionsAtOnce {
-			break
-		}
+		return nil
+	}); err != nil {
+		return err
 	}
 	if decided != known {
 		return altered("%d records decide what is judged by, and %d are there", decided, known)
@@ -219,9 +207,6 @@ func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known 
 
 // genuine holds records against their seals: their texts and their places.
 func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Record) error {
-	if len(page) == 0 {
-		return nil
-	}
 	positions := make([]int64, len(page))
 	for i, r := range page {
 		positions[i] = r.Position
@@ -265,16 +250,11 @@ func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Re
 func (s *Service) OfBatch(ctx context.Context, batch int64, f func(position int64, body []byte) error) error {
 	key := s.writersKey()
 	return s.store.Look(ctx, func(ctx context.Context, reads store.Reads) error {
-		for next := int64(0); ; {
-			page, err := reads.RecordsOfBatch(ctx, batch, next, decisionsAtOnce)
-			if err != nil {
-				return err
-			}
+		return reads.EachOfBatch(ctx, batch, func(page []store.Record) error {
 			if err := genuine(ctx, reads, key, page); err != nil {
 				return err
 			}
 			for _, r := range page {
-				next = r.Position + 1
 				var of struct {
 					Batch int64 `json:"batch"`
 				}
@@ -285,9 +265,7 @@ func (s *Service) OfBatch(ctx context.Context, batch int64, f func(position int6
 					return err
 				}
 			}
-			if len(page) < decisionsAtOnce {
-				return nil
-			}
-		}
+			return nil
+		})
 	})
 }

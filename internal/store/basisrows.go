@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 )
 
 // A StoredRow is a row as it is stored, in texts: what no record can say is a text too.
@@ -28,14 +29,7 @@ type BasisTable struct {
 
 // fields writes columns as a list of texts.
 func fields(columns ...string) string {
-	out := "jsonb_build_array("
-	for i, c := range columns {
-		if i > 0 {
-			out += ", "
-		}
-		out += "(" + c + ")::text"
-	}
-	return out + ")::text AS fields"
+	return "jsonb_build_array((" + strings.Join(columns, ")::text, (") + ")::text)::text AS fields"
 }
 
 // BasisTables lists them, in the order in which they are compared. Rows come in the order in

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"endeixis/core/ledger"
+
 	"golang.org/x/mod/sumdb/tlog"
 )
 
@@ -114,20 +116,36 @@ func (t *Tx) SetSeals(ctx context.Context, seals []Seal) error {
 	return explain(err)
 }
 
-// RecordsOfBatch reads the records of a batch from a position on, in order, a page of them, as
-// [Reads.RecordsOf] does.
-func (s Reads) RecordsOfBatch(ctx context.Context, batch, from int64, limit int) ([]Record, error) {
-	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, body, leaf FROM ledger_records WHERE batch_id = $1 AND position >= $2 ORDER BY position LIMIT $3`, batch, from, limit)
-	return out, explain(err)
+// recordsAtOnce bounds how many records are read at a time.
+const recordsAtOnce = 1000
+
+// EachOfBatch calls f for the records of a batch in order, a page of them at a time: their places,
+// kinds, texts and leaves.
+func (s Reads) EachOfBatch(ctx context.Context, batch int64, f func(page []Record) error) error {
+	return s.pages(ctx, 0, `batch_id = $1`, batch, f)
 }
 
-// RecordsOf reads the records of some kinds from a position on, in order, a page of them: their
-// places, kinds, texts and leaves.
-func (s Reads) RecordsOf(ctx context.Context, kinds []string, from int64, limit int) ([]Record, error) {
-	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT position, kind, body, leaf FROM ledger_records WHERE kind = ANY($1) AND position >= $2 ORDER BY position LIMIT $3`, kinds, from, limit)
-	return out, explain(err)
+// EachOfKinds does that for the records of some kinds from a position on.
+func (s Reads) EachOfKinds(ctx context.Context, kinds []ledger.Kind, from int64, f func(page []Record) error) error {
+	return s.pages(ctx, from, `kind = ANY($1::text[])`, kinds, f)
+}
+
+func (s Reads) pages(ctx context.Context, from int64, where string, arg any, f func(page []Record) error) error {
+	for {
+		page := []Record{}
+		if err := s.q.SelectContext(ctx, &page, `SELECT position, kind, body, leaf FROM ledger_records WHERE `+where+` AND position >= $2 ORDER BY position LIMIT $3`, arg, from, recordsAtOnce); err != nil {
+			return explain(err)
+		}
+		if len(page) > 0 {
+			from = page[len(page)-1].Position + 1
+			if err := f(page); err != nil {
+				return err
+			}
+		}
+		if len(page) < recordsAtOnce {
+			return nil
+		}
+	}
 }
 
 // LockLedger keeps others from appending until the transaction ends, and returns the size.
