@@ -129,7 +129,7 @@ func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, 
 func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verify.Settled) (*verify.Session, error) {
 	session := verify.New(basis)
 	if slices.ContainsFunc(evidence, func(d verify.Settled) bool { return d.Item.Receipt != nil }) {
-		keys, err := s.records.Keys(ctx)
+		keys, err := s.records.Keys()
 		if err != nil {
 			return nil, err
 		}

@@ -73,7 +73,7 @@ func (s *Service) Sign(ctx context.Context) (ledger.Checkpoint, string, error) {
 	if next.Size == s.held.Size && s.held.signed != "" {
 		return s.held.Checkpoint, s.held.signed, nil
 	}
-	next.Origin, next.Follows = s.origin, s.held.Size
+	next.Origin, next.Follows = originOf(signer.Name()), s.held.Size
 	signed, err := next.Sign(signer)
 	if err != nil {
 		return ledger.Checkpoint{}, "", err

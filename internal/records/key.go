@@ -84,26 +84,45 @@ func (s *Service) stored(ctx context.Context) (store.ServiceKey, error) {
 	return stored, err
 }
 
-// A keyFile is what the file of a ledger's key holds: the secret, and the public keys that it
-// follows.
-type keyFile struct {
-	secret   string
-	public   string
-	signer   note.Signer
-	verifier note.Verifier
-	retired  []note.Verifier
-	private  ed25519.PrivateKey
-	// lines are those of the keys that it follows.
-	lines []string
+// A ledgerKey is the key of a ledger, and those that it has followed. A process that signs nothing
+// has the public halves alone.
+type ledgerKey struct {
+	// secret is the text of the signing key, from which others are derived.
+	secret  string
+	signer  note.Signer
+	private ed25519.PrivateKey
+	// public are the texts of the public keys, the present one first, and verifiers verify by them.
+	public    []string
+	verifiers []note.Verifier
+}
+
+// know adds the public key that a text has behind a prefix.
+func (k *ledgerKey) know(text, prefix string) error {
+	public, ok := strings.CutPrefix(text, prefix)
+	verifier, err := note.NewVerifier(public)
+	if !ok || err != nil {
+		return fmt.Errorf("%q is not the line of a key of the ledger", text)
+	}
+	k.public, k.verifiers = append(k.public, public), append(k.verifiers, verifier)
+	return nil
 }
 
 // retiredPrefix begins the line of a key that was followed.
 const retiredPrefix = "retired "
 
+// file is the text of the key's file.
+func (k *ledgerKey) file() string {
+	out := k.secret + "\n"
+	for _, followed := range k.public[1:] {
+		out += retiredPrefix + followed + "\n"
+	}
+	return out
+}
+
 // parseKey reads the text of a key file. The public key comes from the secret one, for nothing
 // else is to be believed.
-func parseKey(text string) (keyFile, error) {
-	var out keyFile
+func parseKey(text string) (ledgerKey, error) {
+	var out ledgerKey
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	out.secret = lines[0]
 	var err error
@@ -115,26 +134,15 @@ func parseKey(text string) (keyFile, error) {
 	if err != nil || len(seed) != 1+ed25519.SeedSize {
 		return out, errors.New("it is no Ed25519 key")
 	}
-	public, ok := ed25519.NewKeyFromSeed(seed[1:]).Public().(ed25519.PublicKey)
-	if !ok {
-		return out, errors.New("it is no Ed25519 key")
-	}
 	out.private = ed25519.NewKeyFromSeed(seed[1:])
-	if out.public, err = note.NewEd25519VerifierKey(out.signer.Name(), public); err != nil {
-		return out, err
-	}
-	if out.verifier, err = note.NewVerifier(out.public); err != nil {
-		return out, err
+	public, err := note.NewEd25519VerifierKey(out.signer.Name(), ed25519.PublicKey(out.private[ed25519.SeedSize:]))
+	if err == nil {
+		err = out.know(public, "")
 	}
 	for _, line := range lines[1:] {
-		key, ok := strings.CutPrefix(line, retiredPrefix)
-		verifier, err := note.NewVerifier(key)
-		if !ok || err != nil {
-			return out, fmt.Errorf("%q is not the line of a key that it follows", line)
-		}
-		out.retired, out.lines = append(out.retired, verifier), append(out.lines, line)
+		err = errors.Join(err, out.know(line, retiredPrefix))
 	}
-	return out, nil
+	return out, err
 }
 
 // LoadKey reads the signing key and holds it against the database.
@@ -154,24 +162,30 @@ func (s *Service) LoadKey(ctx context.Context, path string) error {
 	if err != nil {
 		return fmt.Errorf("the signing key in %s cannot be read: %w", path, err)
 	}
-	if key.public != stored.PublicKey {
-		return fmt.Errorf("the signing key in %s, %s, is not the one that this database has (%s)", path, key.public, stored.PublicKey)
+	if key.public[0] != stored.PublicKey {
+		return fmt.Errorf("the signing key in %s, %s, is not the one that this database has (%s)", path, key.public[0], stored.PublicKey)
 	}
 	return s.use(path, key)
 }
 
 // use has the service sign with a key.
-func (s *Service) use(path string, key keyFile) error {
+func (s *Service) use(path string, key ledgerKey) error {
 	writers, err := derive([]byte(key.secret), writersPurpose)
 	if err != nil {
 		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.signer, s.verifier, s.public, s.origin, s.secret = key.signer, key.verifier, key.public, originOf(key.signer.Name()), []byte(key.secret)
-	s.keys, s.private = append([]note.Verifier{key.verifier}, key.retired...), key.private
-	s.checkpointFile, s.auditFile, s.writers = checkpointOf(path), auditOf(path), writers
+	s.key, s.writers = key, writers
+	s.checkpointFile, s.auditFile = checkpointOf(path), auditOf(path)
 	return nil
+}
+
+// present is the key in use.
+func (s *Service) present() ledgerKey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.key
 }
 
 // originOf names the ledger of a key in its checkpoints.
@@ -200,16 +214,11 @@ func (s *Service) WritersKey() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	content, err := os.ReadFile(strings.TrimSuffix(s.checkpointFile, checkpointOf("")))
-	if err != nil {
-		return "", err
+	out := writersPrefix + hex.EncodeToString(key)
+	for _, public := range s.present().public {
+		out += "\n" + ledgerPrefix + public
 	}
-	file, err := parseKey(string(content))
-	out := writersPrefix + hex.EncodeToString(key) + "\n" + ledgerPrefix + file.public
-	for _, line := range file.lines {
-		out += "\n" + ledgerPrefix + strings.TrimPrefix(line, retiredPrefix)
-	}
-	return out, err
+	return out, nil
 }
 
 // LoadWritersKey reads a file that holds what [Service.WritersKey] returns, for a process that
@@ -227,18 +236,15 @@ func (s *Service) LoadWritersKey(path string) error {
 	if !ok || err != nil || len(key) != sha256.Size || len(lines) < 2 {
 		return bad
 	}
-	var keys []note.Verifier
+	var known ledgerKey
 	for _, line := range lines[1:] {
-		public, ok := strings.CutPrefix(line, ledgerPrefix)
-		verifier, err := note.NewVerifier(public)
-		if !ok || err != nil {
+		if known.know(line, ledgerPrefix) != nil {
 			return bad
 		}
-		keys = append(keys, verifier)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.writers, s.keys, s.verifier, s.public = key, keys, keys[0], strings.TrimPrefix(lines[1], ledgerPrefix)
+	s.writers, s.key = key, known
 	return nil
 }
 
@@ -246,13 +252,11 @@ func (s *Service) LoadWritersKey(path string) error {
 // the database and not the host's file does not have it. It fails in a process that was given
 // no key to sign with.
 func (s *Service) Derive(purpose string) ([]byte, error) {
-	s.mu.Lock()
-	secret := s.secret
-	s.mu.Unlock()
-	if secret == nil {
+	secret := s.present().secret
+	if secret == "" {
 		return nil, errors.New("this process has no key of the ledger")
 	}
-	return derive(secret, purpose)
+	return derive([]byte(secret), purpose)
 }
 
 func derive(secret []byte, purpose string) ([]byte, error) {
@@ -263,42 +267,41 @@ func derive(secret []byte, purpose string) ([]byte, error) {
 // ledger's key, and names that as its public key begins. Such bytes are no note: none of the
 // ledger's own texts can be made of them.
 func (s *Service) SignEnvelope(data []byte) (signature []byte, key string, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.private == nil {
-		return nil, "", errors.New("this process has no key to sign with")
+	k := s.present()
+	if k.signer == nil {
+		return nil, "", errUnsigning
 	}
-	return ed25519.Sign(s.private, data), fmt.Sprintf("%s+%08x", s.verifier.Name(), s.verifier.KeyHash()), nil
+	return ed25519.Sign(k.private, data), fmt.Sprintf("%s+%08x", k.signer.Name(), k.signer.KeyHash()), nil
 }
+
+var errUnsigning = errors.New("this process has no key to sign with")
 
 // Seal returns what signs and what verifies with the service's key. It fails in a process
 // that has no key to sign with.
 func (s *Service) Seal() (note.Signer, note.Verifier, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.signer == nil {
-		return nil, nil, errors.New("this process has no key to sign with")
+	k := s.present()
+	if k.signer == nil {
+		return nil, nil, errUnsigning
 	}
-	return s.signer, s.verifier, nil
+	return k.signer, k.verifiers[0], nil
 }
 
 // Keys returns the keys by which receipts and checkpoints of this ledger are verified, the present
 // one first: they come from files of this host.
-func (s *Service) Keys(context.Context) ([]note.Verifier, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.keys) == 0 {
-		return nil, errors.New("this process has no key of the ledger")
+func (s *Service) Keys() ([]note.Verifier, error) {
+	if k := s.present(); len(k.verifiers) > 0 {
+		return k.verifiers, nil
 	}
-	return s.keys, nil
+	return nil, errors.New("this process has no key of the ledger")
 }
 
 // known are those keys.
-func (s *Service) known() note.Verifiers {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return note.VerifierList(s.keys...)
-}
+func (s *Service) known() note.Verifiers { return note.VerifierList(s.present().verifiers...) }
 
-// PublicKey returns the key by which anyone can verify receipts.
-func (s *Service) PublicKey() string { return s.public }
+// PublicKey returns the key by which anyone can verify receipts, or nothing.
+func (s *Service) PublicKey() string {
+	if k := s.present(); len(k.public) > 0 {
+		return k.public[0]
+	}
+	return ""
+}

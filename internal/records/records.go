@@ -5,7 +5,6 @@ package records
 
 import (
 	"context"
-	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -13,8 +12,6 @@ import (
 	"fmt"
 	"sync"
 	"time"
-
-	"golang.org/x/mod/sumdb/note"
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
@@ -49,16 +46,9 @@ type Service struct {
 	store *store.Store
 	now   func() time.Time
 
-	mu       sync.Mutex
-	signer   note.Signer
-	verifier note.Verifier
-	// keys are that of the verifier, and those that it has followed.
-	keys    []note.Verifier
-	public  string
-	origin  string
-	private ed25519.PrivateKey
-	// secret is the text of the signing key, from which others are derived.
-	secret []byte
+	mu sync.Mutex
+	// key is what this process has of the ledger's key: its public half at least, or nothing.
+	key ledgerKey
 	// writers is the key by which records are sealed.
 	writers        []byte
 	checkpointFile string
@@ -189,7 +179,7 @@ func (s *Service) Receipt(ctx context.Context, position int64) (ledger.Receipt, 
 	if receipt.Succession, err = s.successions(ctx); err != nil {
 		return receipt, err
 	}
-	keys, err := s.Keys(ctx)
+	keys, err := s.Keys()
 	if err != nil {
 		return receipt, err
 	}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"strings"
 
 	"golang.org/x/mod/sumdb/note"
 
@@ -42,23 +41,16 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 	if err != nil {
 		return "", err
 	}
-	content, err := os.ReadFile(path)
+	old := s.present()
+	next, err := following(old.signer.Name(), old.public)
 	if err != nil {
 		return "", err
 	}
-	old, err := parseKey(string(content))
-	if err != nil {
+	body := recorded.KeyRotated{Before: old.public[0], After: next.public[0], Size: last.Size, Root: last.Root.String()}
+	if body.Signed, err = (ledger.Succession{Origin: originOf(old.signer.Name()), Next: next.public[0], Size: last.Size, Root: last.Root}).Sign(old.signer); err != nil {
 		return "", err
 	}
-	next, err := s.following(old.signer.Name(), append(old.lines, retiredPrefix+old.public))
-	if err != nil {
-		return "", err
-	}
-	body := recorded.KeyRotated{Before: old.public, After: next.public, Size: last.Size, Root: last.Root.String()}
-	if body.Signed, err = (ledger.Succession{Origin: s.origin, Next: next.public, Size: last.Size, Root: last.Root}).Sign(old.signer); err != nil {
-		return "", err
-	}
-	return next.public, s.goOnWith(ctx, path, next, body, reseal)
+	return next.public[0], s.goOnWith(ctx, path, next, body, reseal)
 }
 
 // DeclareLost has the ledger go on with a new key without the old one. What stands in the
@@ -77,7 +69,7 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 	if err != nil {
 		return "", err
 	}
-	next, err := s.following(before.Name(), []string{retiredPrefix + stored.PublicKey})
+	next, err := following(before.Name(), []string{stored.PublicKey})
 	if err != nil {
 		return "", err
 	}
@@ -89,26 +81,30 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 	if err != nil {
 		return "", err
 	}
-	return next.public, s.goOnWith(ctx, path, next, recorded.KeyLost{Before: stored.PublicKey, After: next.public, Size: size, Root: root.String()}, reseal)
+	return next.public[0], s.goOnWith(ctx, path, next, recorded.KeyLost{Before: stored.PublicKey, After: next.public[0], Size: size, Root: root.String()}, reseal)
 }
 
-// following makes a key that follows others, whose lines are given.
-func (s *Service) following(name string, lines []string) (keyFile, error) {
+// following makes a key that follows others, whose public halves are given, the newest first.
+func following(name string, followed []string) (ledgerKey, error) {
 	secret, _, err := note.GenerateKey(rand.Reader, name)
 	if err != nil {
-		return keyFile{}, err
+		return ledgerKey{}, err
 	}
-	return parseKey(strings.Join(append([]string{secret}, lines...), "\n"))
+	out, err := parseKey(secret)
+	for _, public := range followed {
+		err = errors.Join(err, out.know(public, ""))
+	}
+	return out, err
 }
 
 // goOnWith stores a key, with the record that says so, and makes all seals anew under it.
-func (s *Service) goOnWith(ctx context.Context, path string, next keyFile, body recorded.Body, reseal Reseal) error {
+func (s *Service) goOnWith(ctx context.Context, path string, next ledgerKey, body recorded.Body, reseal Reseal) error {
 	other := New(s.store, s.now)
 	if err := other.use(path, next); err != nil {
 		return err
 	}
 	// The file is there before the database knows the key, which a power cut must not take away.
-	if err := writeSecret(nextOf(path), strings.Join(append([]string{next.secret}, next.lines...), "\n")+"\n"); err != nil {
+	if err := writeSecret(nextOf(path), next.file()); err != nil {
 		return err
 	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
@@ -121,10 +117,10 @@ func (s *Service) goOnWith(ctx context.Context, path string, next keyFile, body 
 		if err := resealed(ctx, tx, s.writersKey(), other.writersKey()); err != nil {
 			return err
 		}
-		if err := tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: next.public, Origin: other.origin, CreatedAt: s.now()}); err != nil {
+		if err := tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: next.public[0], Origin: originOf(next.signer.Name()), CreatedAt: s.now()}); err != nil {
 			return err
 		}
-		if _, err := other.Decide(ctx, tx, "service", next.public, body); err != nil {
+		if _, err := other.Decide(ctx, tx, "service", next.public[0], body); err != nil {
 			return err
 		}
 		return reseal(ctx, tx, other)
@@ -132,7 +128,7 @@ func (s *Service) goOnWith(ctx context.Context, path string, next keyFile, body 
 	if err != nil {
 		return errors.Join(err, os.Remove(nextOf(path)))
 	}
-	return s.finishRotation(path, next.public)
+	return s.finishRotation(path, next.public[0])
 }
 
 // resealed makes each seal anew. Under a key that is known each has to be genuine before.
@@ -168,7 +164,7 @@ func (s *Service) finishRotation(path, public string) error {
 	if err != nil {
 		return err
 	}
-	if next, err := parseKey(string(content)); err != nil || next.public != public {
+	if next, err := parseKey(string(content)); err != nil || next.public[0] != public {
 		return nil // one that never came about
 	}
 	if err := os.Rename(path, endedOf(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
