@@ -73,7 +73,7 @@ type Parts struct {
 	// what was asked is answered still.
 	Stopping <-chan struct{}
 	// SecureCookies marks cookies for HTTPS only.
-	// OpenLog: the ledger\'s checkpoint and hashes are shown to anybody, as tiles.
+	// OpenLog: the ledger's checkpoint and hashes are shown to anybody, as tiles.
 	OpenLog       bool
 	SecureCookies bool
 	// TrustedProxies are the addresses and networks whose X-Forwarded-For is
@@ -249,8 +249,8 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "no checkpoint can be signed: %s\n", plain.Text(err.Error()))
 		return
 	}
-	if trouble := a.Records.Trouble(ctx); trouble != "" {
-		c.String(http.StatusServiceUnavailable, "%s\n", plain.Text(trouble))
+	if failed := a.Records.AuditFailed(); failed != "" {
+		c.String(http.StatusServiceUnavailable, "%s\n", plain.Text(failed))
 		return
 	}
 	if keys, err := a.Keys.Unreadable(ctx); err != nil || len(keys) > 0 {
@@ -339,19 +339,19 @@ func (a *API) moderate(c *gin.Context) {
 		c.Next() // a stream, which is counted as such
 		return
 	}
-	if strings.HasPrefix(c.FullPath(), wire.Base+"/key-file") {
-		one, ok := a.loads.enterWithin(c.Request.Context(), name, aMoment)
-		if !ok {
-			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next."))
-			c.Abort()
-			return
-		}
-		defer one()
+	// What costs more than an answer has a count of its own.
+	var costly *counter
+	var full *fault.Fault
+	switch path := c.FullPath(); {
+	case strings.HasPrefix(path, wire.Base+"/key-file"):
+		costly, full = &a.loads, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next.")
+	case strings.HasSuffix(path, "/pieces"):
+		costly, full = &a.pieces, fault.New(fault.TooMany, "pieces-underway", "Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces).Advise("Wait for one of them, then ask again.")
 	}
-	if strings.HasSuffix(c.FullPath(), "/pieces") {
-		one, ok := a.pieces.enterWithin(c.Request.Context(), name, aMoment)
+	if costly != nil {
+		one, ok := costly.enterWithin(c.Request.Context(), name, aMoment)
 		if !ok {
-			a.write(c.Writer, c.Request, fault.New(fault.TooMany, "pieces-underway", "Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces).Advise("Wait for one of them, then ask again."))
+			a.write(c.Writer, c.Request, full)
 			c.Abort()
 			return
 		}

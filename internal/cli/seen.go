@@ -87,7 +87,7 @@ func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (
 	if err != nil {
 		return out, a.anotherKey(server)
 	}
-	if present, err := note.NewVerifier(c.PublicKey); err == nil && len(keys) > 1 && present.KeyHash() == keys[len(keys)-1].KeyHash() && a.remembersLedger(server) && c.PublicKey != a.profile.PublicKey {
+	if followedBy(keys, c.PublicKey) && a.remembersLedger(server) && c.PublicKey != a.profile.PublicKey {
 		a.note("The ledger of %s goes on with another key, as the one remembered has signed: %s. It is remembered from now on.", server, plain.Text(c.PublicKey))
 		a.profile.PublicKey = c.PublicKey
 		if err := a.profile.save(a.profilePath); err != nil {
@@ -95,6 +95,13 @@ func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (
 		}
 	}
 	return out, nil
+}
+
+// followedBy reports whether a public key is the last of those that a known one has been followed
+// by.
+func followedBy(keys []note.Verifier, public string) bool {
+	last, err := note.NewVerifier(public)
+	return err == nil && len(keys) > 1 && last.KeyHash() == keys[len(keys)-1].KeyHash()
 }
 
 // meet looks whether the ledger of a service goes on from what this profile has seen of it, by
@@ -188,10 +195,8 @@ func (a *app) acceptKey(ctx context.Context, c *client.Client, public string) er
 	if err != nil {
 		return err
 	}
-	if keys := ledger.Successors(before, now.Succession); len(keys) > 1 {
-		if last, err := note.NewVerifier(public); err == nil && last.KeyHash() == keys[len(keys)-1].KeyHash() {
-			return nil
-		}
+	if followedBy(ledger.Successors(before, now.Succession), public) {
+		return nil
 	}
 	a.note("The ledger of %s has another key than the one remembered (%s), and that has signed nothing of it: %s. Ask the administrator, by another way than this service, whether the key was lost, and read the new one to each other.", c.Server(), plain.Text(a.profile.PublicKey), plain.Text(public))
 	said, err := a.ask("Type “accept” to go on with the new key: ", "", false)

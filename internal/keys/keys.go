@@ -156,9 +156,13 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 		fingerprints = append(fingerprints, fp.Bytes())
 	}
 	out := make([]View, 0, len(fingerprints))
+	// For many keys what is recorded about all is gone through once.
+	changesOf := grouped(b.Steps, func(c store.KeyChange) []byte { return c.Fingerprint })
+	sightingsOf := grouped(b.Sightings, func(v store.Sighting) []byte { return v.Fingerprint })
+	proposalsOf := grouped(b.Waiting(), func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, fp := range fingerprints {
 		row := b.Keys[hex.EncodeToString(fp)].Row
-		v, err := s.view(ring, row, evidenceOf(b, fp), policies.Of(row.Publisher), nil)
+		v, err := s.view(ring, row, evidence{changesOf[string(fp)], sightingsOf[string(fp)], proposalsOf[string(fp)]}, policies.Of(row.Publisher), nil)
 		if err != nil {
 			return nil, false, err
 		}

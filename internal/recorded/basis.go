@@ -140,22 +140,25 @@ func (b *Basis) PoliciesAt(version int64) []store.Policy {
 	return out
 }
 
+// Waiting returns the proposals that wait.
+func (b *Basis) Waiting() []store.Proposal {
+	return slices.DeleteFunc(slices.Clone(b.Proposals), func(p store.Proposal) bool { return p.Decided != "" })
+}
+
 // About returns what is recorded about one key beside itself; of proposals, those that wait.
 func (b *Basis) About(fingerprint []byte) (steps []store.KeyChange, sightings []store.Sighting, proposals []store.Proposal) {
-	for _, s := range b.Steps {
-		if bytes.Equal(s.Fingerprint, fingerprint) {
-			steps = append(steps, s)
+	return about(b.Steps, fingerprint, func(s store.KeyChange) []byte { return s.Fingerprint }),
+		about(b.Sightings, fingerprint, func(s store.Sighting) []byte { return s.Fingerprint }),
+		about(b.Waiting(), fingerprint, func(p store.Proposal) []byte { return p.Fingerprint })
+}
+
+// about returns those of some rows that are about a key.
+func about[T any](rows []T, fingerprint []byte, of func(T) []byte) []T {
+	var out []T
+	for _, r := range rows {
+		if bytes.Equal(of(r), fingerprint) {
+			out = append(out, r)
 		}
 	}
-	for _, s := range b.Sightings {
-		if bytes.Equal(s.Fingerprint, fingerprint) {
-			sightings = append(sightings, s)
-		}
-	}
-	for _, p := range b.Proposals {
-		if p.Decided == "" && bytes.Equal(p.Fingerprint, fingerprint) {
-			proposals = append(proposals, p)
-		}
-	}
-	return steps, sightings, proposals
+	return out
 }

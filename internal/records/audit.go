@@ -268,11 +268,19 @@ func (s *Service) Due(every, full time.Duration) (due, whole bool) {
 	return now.Sub(last) >= every, now.Sub(state.Full.At) >= full
 }
 
+// AuditFailed says what the last audit has found, or nothing.
+func (s *Service) AuditFailed() string {
+	if failed := s.Audits().Failed; failed != nil {
+		return fmt.Sprintf("The audit of %s found: %s", failed.At.Format("2006-01-02 15:04 MST"), failed.Found)
+	}
+	return ""
+}
+
 // Trouble says what is wrong with the ledger as far as is known, or nothing: what the last audit
 // has found, or why no checkpoint can be signed.
 func (s *Service) Trouble(ctx context.Context) string {
-	if failed := s.Audits().Failed; failed != nil {
-		return fmt.Sprintf("The audit of %s found: %s", failed.At.Format("2006-01-02 15:04 MST"), failed.Found)
+	if failed := s.AuditFailed(); failed != "" {
+		return failed
 	}
 	_, _, err := s.Sign(ctx)
 	if fault.Is(err, "ledger-altered") {

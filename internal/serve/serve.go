@@ -190,20 +190,27 @@ func (s *Service) keepTime(ctx context.Context) {
 	}
 }
 
-// endSilent ends batches that are measured elsewhere and were not heard of for long.
-func (s *Service) endSilent(ctx context.Context) {
-	tick := time.NewTicker(time.Minute)
+// every does something at once, and again so often, until ctx ends.
+func every(ctx context.Context, period time.Duration, do func()) {
+	tick := time.NewTicker(period)
 	defer tick.Stop()
 	for {
-		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil && ctx.Err() == nil {
-			s.log.Warn("batches that are measured elsewhere could not be looked after", "error", err)
-		}
+		do()
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
 	}
+}
+
+// endSilent ends batches that are measured elsewhere and were not heard of for long.
+func (s *Service) endSilent(ctx context.Context) {
+	every(ctx, time.Minute, func() {
+		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil && ctx.Err() == nil {
+			s.log.Warn("batches that are measured elsewhere could not be looked after", "error", err)
+		}
+	})
 }
 
 // auditOnSchedule has the ledger audited as often as is configured.
@@ -215,9 +222,7 @@ func (s *Service) auditOnSchedule(ctx context.Context) {
 	if full == 0 {
 		full = math.MaxInt64
 	}
-	tick := time.NewTicker(10 * time.Minute)
-	defer tick.Stop()
-	for {
+	every(ctx, 10*time.Minute, func() {
 		if due, whole := s.records.Due(time.Duration(s.config.Ledger.AuditHours)*time.Hour, full); due {
 			_, err := s.inquiries.Ask(ctx, "endeixisd", inquiries.Audit, records.AuditQuestion{Full: whole, Scheduled: true})
 			if err != nil && ctx.Err() == nil {
@@ -227,20 +232,13 @@ func (s *Service) auditOnSchedule(ctx context.Context) {
 		if failed := s.records.Audits().Failed; failed != nil {
 			s.log.Error("an audit of the ledger did not hold", "found", failed.Found, "at", failed.At)
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-	}
+	})
 }
 
 // noticeExpiring warns once of each key at each of the stages before it expires.
 func (s *Service) noticeExpiring(ctx context.Context) {
 	noticed := map[string]int{}
-	tick := time.NewTicker(time.Hour)
-	defer tick.Stop()
-	for {
+	every(ctx, time.Hour, func() {
 		expiring, err := s.keys.Expiring(ctx)
 		if err != nil && ctx.Err() == nil {
 			s.log.Warn("expiring keys could not be looked for", "error", err)
@@ -252,12 +250,7 @@ func (s *Service) noticeExpiring(ctx context.Context) {
 				s.log.Warn("a key expires soon", "fingerprint", fp, "publisher", e.Key.Publisher, "on", e.Expires.Format(time.DateOnly), "within_days", e.Stage)
 			}
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-	}
+	})
 }
 
 // refreshKeys looks every key up again, on the configured schedule, and warns of
