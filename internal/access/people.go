@@ -12,8 +12,8 @@ import (
 	"github.com/alexedwards/argon2id"
 	"github.com/trustelem/zxcvbn/frequency"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
@@ -49,7 +49,7 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, erro
 		if err := tx.AddUser(ctx, row); err != nil {
 			return err
 		}
-		return s.recordUser(ctx, tx, ledger.UserAdded, by, row.CreatedAt, row, "")
+		return s.recordUser(ctx, tx, by, row.CreatedAt, row.Name, recorded.UserAdded{Person: personOf(row, "")})
 	})
 }
 
@@ -227,7 +227,7 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 		if err := tx.ChangeUser(ctx, u); err != nil {
 			return err
 		}
-		return s.recordUser(ctx, tx, ledger.UserChanged, by, now, u, reason)
+		return s.recordUser(ctx, tx, by, now, u.Name, recorded.UserChanged{Person: personOf(u, reason)})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		err = fault.New(fault.NotFound, "user-unknown", "There is nobody called %s.", name).Advise("“endeixis user list” shows who there is.")
@@ -235,18 +235,14 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 	return u, err
 }
 
-// recordUser records all that is known of a person, so that the newest record
-// tells how the row has to be.
-func (s *Service) recordUser(ctx context.Context, tx *store.Tx, kind ledger.Kind, by string, at time.Time, u store.User, reason string) error {
-	_, err := s.records.Append(ctx, tx, records.Entry{Kind: kind, By: by, At: at, Subject: u.Name, Body: struct {
-		Name     string     `json:"name"`
-		FullName string     `json:"full_name"`
-		Role     roles.Role `json:"role"`
-		// Password is a digest of what is stored for it, which is a salted
-		// hash itself: by it a changed one is found out.
-		Password string `json:"password"`
-		Disabled bool   `json:"disabled,omitempty"`
-		Reason   string `json:"reason,omitempty"`
-	}{u.Name, u.FullName, roles.Role(u.Role), records.DigestOf([]byte(u.PasswordHash)), u.Disabled, reason}})
+// recordUser records all that is known of a person.
+func (s *Service) recordUser(ctx context.Context, tx *store.Tx, by string, at time.Time, name string, body recorded.Body) error {
+	_, err := s.records.Append(ctx, tx, records.Entry{By: by, At: at, Subject: name, Body: body})
 	return err
+}
+
+// personOf is what is recorded of a person.
+func personOf(u store.User, reason string) recorded.Person {
+	password := records.DigestOf([]byte(u.PasswordHash))
+	return recorded.Person{Name: u.Name, FullName: &u.FullName, Role: roles.Role(u.Role), Password: &password, Disabled: u.Disabled, Reason: reason}
 }

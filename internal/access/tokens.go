@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/roles"
 	"endeixis/internal/store"
@@ -138,18 +138,10 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 			return err
 		}
 		token.ID = id
-		_, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenIssued, By: p.Name, At: now, Subject: p.Name, Body: struct {
-			Token   int64      `json:"token"`
-			Owner   string     `json:"owner"`
-			Label   string     `json:"label"`
-			Role    roles.Role `json:"role"`
-			Expires time.Time  `json:"expires"`
-			// Hash is what is stored of its text.
-			Hash       string   `json:"hash"`
-			MadeWith   *int64   `json:"made_with,omitempty"`
-			Depots     []string `json:"depots,omitempty"`
-			Publishers []string `json:"publishers,omitempty"`
-		}{id, p.Name, n.Label, n.Role, token.ExpiresAt, hex.EncodeToString(hash[:]), token.MadeWith, n.Depots, n.Publishers}})
+		digest := hex.EncodeToString(hash[:])
+		_, err = s.records.Append(ctx, tx, records.Entry{By: p.Name, At: now, Subject: p.Name, Body: recorded.TokenIssued{
+			Token: id, Owner: p.Name, Label: n.Label, Role: n.Role, Expires: token.ExpiresAt, Hash: &digest, MadeWith: token.MadeWith, Depots: n.Depots, Publishers: n.Publishers,
+		}})
 		return err
 	})
 	return text, token, err
@@ -178,9 +170,7 @@ func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error 
 // recordEnded records that tokens were ended.
 func (s *Service) recordEnded(ctx context.Context, tx *store.Tx, by string, at time.Time, ended []store.EndedToken) error {
 	for _, t := range ended {
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.TokenRevoked, By: by, At: at, Subject: t.Owner, Body: struct {
-			Token int64 `json:"token"`
-		}{t.ID}}); err != nil {
+		if _, err := s.records.Append(ctx, tx, records.Entry{By: by, At: at, Subject: t.Owner, Body: recorded.TokenRevoked{Token: t.ID}}); err != nil {
 			return err
 		}
 	}

@@ -20,6 +20,7 @@ import (
 	"endeixis/internal/batches"
 	"endeixis/internal/fault"
 	"endeixis/internal/query"
+	"endeixis/internal/recorded"
 	"endeixis/internal/roles"
 	"endeixis/internal/sources"
 	"endeixis/internal/wire"
@@ -113,7 +114,7 @@ func (a *API) registerDrills() {
 		if !d.Passed {
 			a.Log.Error("a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch", in.ID, "record", d.Record)
 		}
-		return &wire.Drill{Batch: in.ID, Record: d.Record, Passed: d.Passed, Items: convert(d.Items, func(i batches.DrilledItem) wire.DrilledItem {
+		return &wire.Drill{Batch: in.ID, Record: d.Record, Passed: d.Passed, Items: convert(d.Items, func(i recorded.DrilledItem) wire.DrilledItem {
 			return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
 		})}, nil
 	})

@@ -20,7 +20,10 @@ import (
 
 	"endeixis/core/judge"
 	"endeixis/core/ledger"
+	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
+	"endeixis/internal/state"
 )
 
 // Records are read and signed with; [records.Service] does.
@@ -100,20 +103,6 @@ type known struct {
 	verified time.Time
 }
 
-// record is what is read of one.
-type record struct {
-	Kind        ledger.Kind   `json:"kind"`
-	At          time.Time     `json:"at"`
-	Item        string        `json:"item"`
-	Role        string        `json:"role"`
-	Verdict     judge.Verdict `json:"verdict"`
-	Policy      int64         `json:"policy"`
-	State       string        `json:"state"`
-	Measurement struct {
-		Digests map[string]string `json:"digests"`
-	} `json:"measurement"`
-}
-
 // maxSubjects bounds how many files one statement is of.
 const maxSubjects = 10_000
 
@@ -137,7 +126,7 @@ func (s *Service) Batch(ctx context.Context, batch int64) (*dsse.Envelope, error
 	switch {
 	case err != nil:
 		return nil, err
-	case result == nil || result.State != "done":
+	case result == nil || result.State != state.BatchDone:
 		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Batch %d is not done: there is no verdict to attest.", batch)
 	case len(items) == 0:
 		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Batch %d has no artifacts.", batch)
@@ -161,24 +150,32 @@ func rank(v judge.Verdict) int {
 
 // known reads the records of a batch: what became of each artifact, by its path, with what was
 // judged again; and the batch's own, if it has ended.
-func (s *Service) known(ctx context.Context, batch int64) (map[string]*known, *record, error) {
+func (s *Service) known(ctx context.Context, batch int64) (map[string]*known, *recorded.BatchResult, error) {
 	items := map[string]*known{}
-	var result *record
-	err := s.records.OfBatch(ctx, batch, func(position int64, body []byte) error {
-		var r record
-		if err := json.Unmarshal(body, &r); err != nil {
-			return fmt.Errorf("record %d cannot be read: %w", position, err)
+	var result *recorded.BatchResult
+	err := s.records.OfBatch(ctx, batch, func(position int64, text []byte) error {
+		h, body, err := recorded.Read(position, text)
+		if err != nil {
+			return err
 		}
-		leaf := ledger.Leaf(body)
+		leaf := ledger.Leaf(text)
 		from := Resource{URI: s.uri(fmt.Sprintf("records/%d", position)), Digest: map[string]string{"sha256": hex.EncodeToString(leaf[:])}}
-		k := items[r.Item]
-		switch {
-		case r.Kind == ledger.BatchResult:
-			result = &r
-		case r.Kind == ledger.ItemOutcome && r.Role == "artifact" && r.Verdict != "":
-			items[r.Item] = &known{path: r.Item, verdict: r.Verdict, digests: r.Measurement.Digests, policy: r.Policy, records: []Resource{from}, verified: r.At}
-		case r.Kind == ledger.ItemRejudged && k != nil:
-			k.verdict, k.policy, k.verified, k.records = r.Verdict, r.Policy, r.At, append(k.records, from)
+		switch b := body.(type) {
+		case recorded.BatchResult:
+			result = &b
+		case recorded.ItemOutcome:
+			if b.Role != survey.Artifact || b.Verdict == "" {
+				return nil
+			}
+			k := &known{path: b.Item, verdict: b.Verdict, policy: b.Policy, records: []Resource{from}, verified: h.At}
+			if k.digests, err = b.Digests(); err != nil {
+				return fmt.Errorf("record %d cannot be read: %w", position, err)
+			}
+			items[b.Item] = k
+		case recorded.ItemRejudged:
+			if k := items[b.Item]; k != nil {
+				k.verdict, k.policy, k.verified, k.records = b.Verdict, b.Policy, h.At, append(k.records, from)
+			}
 		}
 		return nil
 	})

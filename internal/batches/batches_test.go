@@ -121,7 +121,7 @@ func TestFolderVanishes(t *testing.T) {
 
 func nothingAltered(t *testing.T, s *store.Store) {
 	t.Helper()
-	differences, err := records.Differences(t.Context(), s.Reads, 0, func(string) {})
+	differences, err := records.Differences(t.Context(), s.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }

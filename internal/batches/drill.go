@@ -7,12 +7,12 @@ import (
 	"fmt"
 
 	"endeixis/core/judge"
-	"endeixis/core/ledger"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
@@ -34,29 +34,11 @@ type DrillChore struct {
 	Alterations []verify.Alteration
 }
 
-// DrilledItem is what became of one.
-type DrilledItem struct {
-	N    int              `json:"n"`
-	Item string           `json:"item"`
-	Rows []verify.Drilled `json:"rows"`
-}
-
 // A Drill is what came of one.
 type Drill struct {
 	Record int64
 	Passed bool
-	Items  []DrilledItem
-}
-
-// drillRecord is what the ledger keeps of a drill.
-type drillRecord struct {
-	Batch  int64          `json:"batch"`
-	Source sources.Source `json:"source"`
-	// Measured says who has read the bytes.
-	Measured string        `json:"measured"`
-	Passed   bool          `json:"passed"`
-	Verdict  judge.Verdict `json:"verdict"`
-	Items    []DrilledItem `json:"items"`
+	Items  []recorded.DrilledItem
 }
 
 const (
@@ -140,7 +122,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	if err != nil {
 		return Drill{}, err
 	}
-	out := Drill{Passed: true, Items: []DrilledItem{}}
+	out := Drill{Passed: true, Items: []recorded.DrilledItem{}}
 	w := s.witness(by)
 	if sourceOf(b).Remote() {
 		w.Maker, w.Where = measure.Maker(b.SourceKind), string(sourceOf(b).Kind)+" on "+plain.Text(sourceOf(b).Host())
@@ -157,7 +139,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		}
 		outcome := session.Judge(item, m)
 		outcome.Verdict = judge.Cleared // as it is on record
-		done := DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
+		done := recorded.DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
 		for _, row := range done.Rows {
 			out.Passed = out.Passed && !row.Alarm
 		}
@@ -169,7 +151,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		verdict = judge.Refused
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		out.Record, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.Drilled, By: by, Subject: b.Source, Verdict: string(verdict), Batch: id, Body: drillRecord{
+		out.Record, err = s.records.Append(ctx, tx, records.Entry{By: by, Subject: b.Source, Verdict: string(verdict), Batch: id, Body: recorded.Drilled{
 			Batch: id, Source: sourceOf(b), Measured: w.Where, Passed: out.Passed, Verdict: verdict, Items: out.Items,
 		}})
 		return err

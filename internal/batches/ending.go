@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 
-	"endeixis/core/ledger"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -41,10 +41,7 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 		case b.AskedBy != by && !others:
 			return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy).Advise("Ask them, or a curator, to cancel it.")
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.BatchCancelled, By: by, Subject: b.Source, Body: struct {
-			Batch  int64  `json:"batch"`
-			Reason string `json:"reason"`
-		}{id, reason}}); err != nil {
+		if _, err := s.records.Append(ctx, tx, records.Entry{By: by, Subject: b.Source, Body: recorded.BatchCancelled{Batch: id, Reason: reason}}); err != nil {
 			return err
 		}
 		return s.stop(ctx, tx, b, state.BatchCancelled, by, reason)
@@ -80,11 +77,11 @@ func (s *Service) closeStopped(ctx context.Context, tx *store.Tx, b store.Batch)
 	return s.close(ctx, tx, b, nil, *b.StopState, "", note)
 }
 
-func stoppedOf(b store.Batch) *stopped {
+func stoppedOf(b store.Batch) *recorded.Stopped {
 	if b.StopState == nil {
 		return nil
 	}
-	return &stopped{*b.StopState, b.StopBy, b.StopReason}
+	return &recorded.Stopped{As: *b.StopState, By: b.StopBy, Reason: b.StopReason}
 }
 
 // End gives what has no outcome in a stopped batch its outcome, slice by slice, and

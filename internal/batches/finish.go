@@ -8,81 +8,20 @@ import (
 	"time"
 
 	"endeixis/core/judge"
-	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
 	"endeixis/internal/reassess"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
-	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
-// batchRecord is what the ledger keeps of a batch.
-type batchRecord struct {
-	Batch      int64          `json:"batch"`
-	Label      string         `json:"label"`
-	Depot      string         `json:"depot,omitempty"`
-	Folder     string         `json:"folder,omitempty"`
-	Source     sources.Source `json:"source"`
-	State      state.Batch    `json:"state"`
-	Verdict    judge.Verdict  `json:"verdict"`
-	Items      int            `json:"items"`
-	Bytes      int64          `json:"bytes"`
-	Cleared    int            `json:"cleared"`
-	Unproven   int            `json:"unproven"`
-	Refused    int            `json:"refused"`
-	Absent     int            `json:"absent"`
-	RequireAll bool           `json:"require_all"`
-	Note       string         `json:"note"`
-	Policy     int64          `json:"policy"`
-	// Corrections are the pairs that the person who asked set by hand.
-	Corrections json.RawMessage `json:"corrections"`
-	// Origins say where manifests come from, and Copies how others of them
-	// compare.
-	Origins json.RawMessage   `json:"origins"`
-	Copies  []json.RawMessage `json:"copies"`
-	// What was asked, and as of when it was judged: all that the batch's row
-	// has can be told from this.
-	Publisher  string          `json:"publisher"`
-	Expected   json.RawMessage `json:"expected"`
-	AskedAt    time.Time       `json:"asked_at"`
-	JudgedAsOf time.Time       `json:"judged_as_of"`
-	LedgerSize *int64          `json:"ledger_size"`
-	// AbsentEntries is a digest over what manifests list that is not here.
-	AbsentEntries string `json:"absent_entries"`
-	// Stopped says why it was ended before it was done.
-	Stopped     *stopped     `json:"stopped,omitempty"`
-	JudgedAgain *judgedAgain `json:"judged_again,omitempty"`
-}
-
-// stopped is who ended a batch, as what and why.
-type stopped struct {
-	As     state.Batch `json:"as"`
-	By     string      `json:"by"`
-	Reason string      `json:"reason"`
-}
-
-// judgedAgain tells in a batch's record that keyring, policy or waivers had changed
-// while it was read, so that it was judged again before it ended: what the record says
-// of its verdict is the later one, and AsBegun how it would have been.
-type judgedAgain struct {
-	Reassessment int64  `json:"reassessment"`
-	Changed      int    `json:"changed"`
-	AsBegun      result `json:"as_begun"`
-}
-
-// A result is how many artifacts have which verdict, and what follows for the batch.
-type result struct {
-	Verdict  judge.Verdict `json:"verdict"`
-	Cleared  int           `json:"cleared"`
-	Unproven int           `json:"unproven"`
-	Refused  int           `json:"refused"`
-}
-
-func resultOf(b store.Batch) result {
-	return result{judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll), b.Cleared, b.Unproven, b.Refused}
+func resultOf(b store.Batch) recorded.Result {
+	return recorded.Result{
+		Verdict: judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll), Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused,
+	}
 }
 
 // maxAfresh is how often a batch is tried to be ended with what is in force at its
@@ -177,7 +116,7 @@ func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow boo
 				return err
 			}
 		}
-		var again *judgedAgain
+		var again *recorded.JudgedAgain
 		switch {
 		case outdated && !anyhow:
 			return nil
@@ -217,8 +156,8 @@ func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow boo
 const whyAgain = "Keyring, policy or waivers changed while this batch was verified."
 
 // judgeAgain judges all items of a batch again, and puts the later result into it.
-func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, with *afresh) (*judgedAgain, error) {
-	again := &judgedAgain{AsBegun: resultOf(*b)}
+func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, with *afresh) (*recorded.JudgedAgain, error) {
+	again := &recorded.JudgedAgain{AsBegun: resultOf(*b)}
 	run, err := s.orders.Begin(ctx, tx, b.AskedBy, with.at, with.policy, reassess.Selection{Batch: b.ID}, whyAgain)
 	if err != nil {
 		return nil, err
@@ -235,7 +174,7 @@ func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, 
 	return again, err
 }
 
-func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again *judgedAgain, ended state.Batch, verdict judge.Verdict, note string) error {
+func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again *recorded.JudgedAgain, ended state.Batch, verdict judge.Verdict, note string) error {
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
 	}
@@ -259,25 +198,16 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again 
 	}
 	source := sourceOf(b)
 	depot, folder := source.Folder()
-	at := s.now()
-	position, err := s.records.Append(ctx, tx, records.Entry{
-		Kind: ledger.BatchResult, By: b.AskedBy, At: at, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
-		Body: batchRecord{
+	_, err = s.records.Append(ctx, tx, records.Entry{
+		By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
+		Body: recorded.BatchResult{
 			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
 			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
-			Origins: b.Origins, Copies: summaries, Publisher: b.Publisher, Expected: expected, AskedAt: b.CreatedAt.UTC(), JudgedAsOf: b.JudgedAsOf.UTC(),
-			LedgerSize: b.LedgerSize, AbsentEntries: absent, Stopped: stoppedOf(b), JudgedAgain: again,
+			Origins: b.Origins, Copies: summaries, Publisher: &b.Publisher, Expected: expected, AskedAt: b.CreatedAt.UTC(), JudgedAsOf: b.JudgedAsOf.UTC(),
+			LedgerSize: b.LedgerSize, AbsentEntries: absent, Stopped: stoppedOf(b), JudgedAgain: again, Done: b.Tally,
 		},
 	})
-	if err != nil {
-		return err
-	}
-	var v *string
-	if verdict != "" {
-		text := string(verdict)
-		v = &text
-	}
-	return tx.Finish(ctx, b, ended, v, note, position, at)
+	return err
 }
 
 // unopened deals with a folder that cannot be opened. What may come back, such

@@ -11,10 +11,9 @@ import (
 	"endeixis/core/device"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
-	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
-	"endeixis/internal/records"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 )
 
@@ -75,11 +74,11 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 	if fixed, ok := s.kinds[name]; ok && !fixed.Shipped {
 		return tried, fault.New(fault.Conflict, "kind-configured", "The kind %s is described in the service's configuration.", plain.Text(name)).Advise("Give yours another name, or ask the administrator.").At("text")
 	}
-	return tried, s.keepKind(ctx, by, name, func(was *store.DeviceKind) (kindRecord, error) {
+	return tried, s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was != nil && was.Content == t.Text && was.Retired == "" {
-			return kindRecord{}, fault.New(fault.Conflict, "kind-unchanged", "That is how the kind %s is described already.", plain.Text(name))
+			return recorded.DeviceKindSet{}, fault.New(fault.Conflict, "kind-unchanged", "That is how the kind %s is described already.", plain.Text(name))
 		}
-		return kindRecord{Kind: kindDetails{Name: name, Content: t.Text}, Tried: &triedRecord{tried.Slot.Name, t.Answer, tried.Algorithm, tried.Value}}, nil
+		return recorded.DeviceKindSet{DeviceKind: recorded.DeviceKind{Name: name, Content: t.Text}, Tried: &recorded.TriedAnswer{Slot: tried.Slot.Name, Answer: t.Answer, Algorithm: tried.Algorithm, Value: tried.Value}}, nil
 	})
 }
 
@@ -96,35 +95,16 @@ func (s *Service) RetireKind(ctx context.Context, by, name, reason string) error
 	if at := slices.IndexFunc(all, func(d Device) bool { return d.Kind == name && d.Retired == "" }); at >= 0 {
 		return fault.New(fault.Conflict, "kind-in-use", "%s is of the kind %s.", plain.Text(all[at].Name), plain.Quoted(name)).Advise("Change or retire the devices of this kind first.")
 	}
-	return s.keepKind(ctx, by, name, func(was *store.DeviceKind) (kindRecord, error) {
+	return s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was == nil || was.Retired != "" {
-			return kindRecord{}, fault.New(fault.NotFound, "kind-unknown", "No curator has described a kind %s.", plain.Quoted(name)).Advise("“endeixis device kinds” shows which there are.")
+			return recorded.DeviceKindSet{}, fault.New(fault.NotFound, "kind-unknown", "No curator has described a kind %s.", plain.Quoted(name)).Advise("“endeixis device kinds” shows which there are.")
 		}
-		return kindRecord{Kind: kindDetails{Name: name, Content: was.Content, Retired: reason}}, nil
+		return recorded.DeviceKindSet{DeviceKind: recorded.DeviceKind{Name: name, Content: was.Content, Retired: reason}}, nil
 	})
 }
 
-type kindDetails struct {
-	Name    string `json:"name"`
-	Content string `json:"content"`
-	Retired string `json:"retired"`
-}
-
-// triedRecord is the answer that a description was tried with.
-type triedRecord struct {
-	Slot      string           `json:"slot"`
-	Answer    string           `json:"answer"`
-	Algorithm digest.Algorithm `json:"algorithm"`
-	Value     digest.Value     `json:"value"`
-}
-
-type kindRecord struct {
-	Kind  kindDetails  `json:"device_kind"`
-	Tried *triedRecord `json:"tried,omitempty"`
-}
-
 // keepKind stores a decision about a kind with its record.
-func (s *Service) keepKind(ctx context.Context, by, name string, decide func(was *store.DeviceKind) (kindRecord, error)) error {
+func (s *Service) keepKind(ctx context.Context, by, name string, decide func(was *store.DeviceKind) (recorded.DeviceKindSet, error)) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var was *store.DeviceKind
 		row, err := tx.LockDeviceKind(ctx, name)
@@ -138,12 +118,8 @@ func (s *Service) keepKind(ctx context.Context, by, name string, decide func(was
 		if err != nil {
 			return err
 		}
-		at := s.now()
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceKindSet, By: by, At: at, Subject: name, Body: body})
-		if err != nil {
-			return err
-		}
-		return tx.SetDeviceKind(ctx, store.DeviceKind{Name: name, Content: body.Kind.Content, Retired: body.Kind.Retired, By: by, At: at, Position: position})
+		_, err = s.records.Decide(ctx, tx, by, name, body)
+		return err
 	})
 }
 

@@ -16,10 +16,10 @@ import (
 	"time"
 
 	"endeixis/core/device"
-	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/publishers"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -120,24 +120,16 @@ func (s *Service) keep(ctx context.Context, by, name string, decide func(was *De
 		if err != nil {
 			return err
 		}
-		body := struct {
-			Device Details  `json:"device"`
-			Before *Details `json:"before,omitempty"`
-		}{d, was}
-		out = Device{Details: d, By: by, At: s.now()}
-		if out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.DeviceSet, By: by, At: out.At, Subject: d.Name, Body: body}); err != nil {
-			return err
+		body := recorded.DeviceSet{Device: recorded.Device(d)}
+		if was != nil {
+			before := recorded.Device(*was)
+			body.Before = &before
 		}
-		return tx.SetDevice(ctx, rowOf(out))
+		h, err := s.records.Decide(ctx, tx, by, d.Name, body)
+		out = Device{Details: d, By: by, At: h.At, Position: h.Position}
+		return err
 	})
 	return out, err
-}
-
-func rowOf(d Device) store.Device {
-	return store.Device{
-		Name: d.Name, Kind: d.Kind, Address: d.Address, Credential: d.Credential, Publisher: d.Publisher, Place: d.Place, Retired: d.Retired,
-		By: d.By, At: d.At, Position: d.Position,
-	}
 }
 
 func deviceOf(r store.Device) *Device {

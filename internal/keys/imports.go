@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"endeixis/core/keyring"
-	"endeixis/core/ledger"
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
@@ -352,7 +351,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				continue
 			}
 			kept := one.Certificate.Bytes()
-			entries = append(entries, records.Entry{Kind: ledger.KeyImported, By: by, Subject: string(one.Fingerprint), Body: recorded.KeyImported{
+			entries = append(entries, records.Entry{By: by, Subject: string(one.Fingerprint), Body: recorded.KeyImported{
 				Fingerprint: one.Fingerprint, Result: one.Result, Changes: one.Changes, Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()),
 				Certificate: cert.Bytes(), Stored: records.DigestOf(kept), Kept: kept,
 			}})

@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/batches"
 	"endeixis/internal/query"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
@@ -199,7 +199,7 @@ func TestLongSearch(t *testing.T) {
 			subject = fmt.Sprintf("buoy-77/%d.img", i)
 		}
 		require.NoError(t, p.Store.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-			_, err := p.Records.Append(ctx, tx, records.Entry{Kind: ledger.UserAdded, By: "harbour", Subject: subject, Body: struct{}{}})
+			_, err := p.Records.Append(ctx, tx, records.Entry{By: "harbour", Subject: subject, Body: recorded.BatchCancelled{}})
 			return err
 		}))
 	}

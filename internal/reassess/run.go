@@ -5,11 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"time"
 
-	"endeixis/core/judge"
-	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -44,20 +42,6 @@ func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason stri
 	return r, err
 }
 
-// rejudgedRecord is what the ledger keeps of an artifact whose verdict changed.
-type rejudgedRecord struct {
-	Reassessment int64             `json:"reassessment"`
-	Batch        int64             `json:"batch"`
-	Item         string            `json:"item"`
-	Before       judge.Verdict     `json:"before"`
-	Verdict      judge.Verdict     `json:"verdict"`
-	Grounds      []judge.Ground    `json:"grounds"`
-	Paths        []judge.ProofPath `json:"paths"`
-	Policy       int64             `json:"policy"`
-	JudgedAsOf   time.Time         `json:"judged_as_of"`
-	Reason       string            `json:"reason"`
-}
-
 // Run judges again what a reassessment selects, and records what
 // changed. It may be repeated at any point.
 func (s *Service) Run(ctx context.Context, id int64) error {
@@ -88,20 +72,6 @@ func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
 	return s.close(ctx, id, state.RunFailed, fault.Abandoned(cause), 0)
 }
 
-// reassessedRecord is what the ledger keeps of a reassessment.
-type reassessedRecord struct {
-	Reassessment int64     `json:"reassessment"`
-	Selection    Selection `json:"selection"`
-	Reason       string    `json:"reason"`
-	Items        int       `json:"items"`
-	Changed      int       `json:"changed"`
-	Policy       int64     `json:"policy"`
-	JudgedAsOf   time.Time `json:"judged_as_of"`
-	// State and Note are there when it failed.
-	State state.Run `json:"state,omitempty"`
-	Note  string    `json:"note,omitempty"`
-}
-
 func (s *Service) close(ctx context.Context, id int64, ended state.Run, note string, items int) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		r, err := tx.LockReassessment(ctx, id)
@@ -118,19 +88,19 @@ func (o *Orders) end(ctx context.Context, tx *store.Tx, r store.Reassessment, en
 	if err != nil {
 		return err
 	}
-	body := reassessedRecord{Reassessment: r.ID, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
-	if err := json.Unmarshal(r.Selection, &body.Selection); err != nil {
+	var sel Selection
+	if err := json.Unmarshal(r.Selection, &sel); err != nil {
+		return err
+	}
+	body := recorded.Reassessed{Reassessment: r.ID, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
+	if body.Selection, err = json.Marshal(sel); err != nil {
 		return err
 	}
 	if ended != state.RunDone {
 		body.State = ended
 	}
-	at := o.now()
-	position, err := o.records.Append(ctx, tx, records.Entry{Kind: ledger.Reassessed, By: r.AskedBy, At: at, Subject: body.Selection.String(), Batch: body.Selection.Batch, Body: body})
-	if err != nil {
-		return err
-	}
-	return tx.FinishReassessment(ctx, r.ID, ended, note, at, items, changed, position)
+	_, err = o.records.Append(ctx, tx, records.Entry{By: r.AskedBy, Subject: sel.String(), Batch: sel.Batch, Body: body})
+	return err
 }
 
 // differing returns those whose verdict changed.
@@ -162,26 +132,21 @@ func (o *Orders) keep(ctx context.Context, tx *store.Tx, r store.Reassessment, c
 	if len(changed) == 0 {
 		return nil
 	}
-	var entries []records.Entry
-	var rows []store.Rejudged
-	for _, j := range changed {
+	entries := make([]records.Entry, len(changed))
+	for i, j := range changed {
 		grounds, err1 := json.Marshal(j.Outcome.Grounds)
 		paths, err2 := json.Marshal(j.Outcome.Paths)
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		entries = append(entries, records.Entry{
-			Kind: ledger.ItemRejudged, By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
-			Body: rejudgedRecord{r.ID, j.Batch, j.Item.Path, j.Before, j.Outcome.Verdict, j.Outcome.Grounds, j.Outcome.Paths, r.PolicyVersion, r.CreatedAt, r.Reason},
-		})
-		rows = append(rows, store.Rejudged{Reassessment: r.ID, Batch: j.Batch, N: j.N, Before: string(j.Before), After: string(j.Outcome.Verdict), Grounds: grounds, Paths: paths})
+		entries[i] = records.Entry{
+			By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
+			Body: recorded.ItemRejudged{
+				Reassessment: r.ID, Batch: j.Batch, Item: j.Item.Path, N: j.N, Before: j.Before, Verdict: j.Outcome.Verdict, Grounds: grounds, Paths: paths,
+				Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Reason: r.Reason,
+			},
+		}
 	}
-	first, err := o.records.Append(ctx, tx, entries...)
-	if err != nil {
-		return err
-	}
-	for i := range rows {
-		rows[i].Position = first + int64(i)
-	}
-	return tx.AddRejudged(ctx, rows)
+	_, err := o.records.Append(ctx, tx, entries...)
+	return err
 }

@@ -1,70 +1,25 @@
 package recorded
 
 import (
-	"encoding/json"
+	"cmp"
 	"fmt"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"endeixis/internal/store"
 )
-
-// A row is one that has to be there, with its columns as [store.BasisTables] lists them.
-type row struct {
-	key      string
-	position int64
-	fields   []field
-}
-
-// A field is a column's value as the database writes it.
-type field struct {
-	text string
-	null bool
-	// structure says that it is JSON, of which another form is the same.
-	structure bool
-}
-
-func text(s string) field { return field{text: s} }
-
-func list(values []string) field {
-	written, _ := json.Marshal(append([]string{}, values...)) // of texts
-	return field{text: string(written), structure: true}
-}
-
-// moment writes a time as the database does, in UTC.
-func moment(t time.Time) field { return text(t.UTC().Format("2006-01-02 15:04:05.999999-07")) }
-
-func momentOrNone(t *time.Time) field {
-	if t == nil {
-		return field{null: true}
-	}
-	return moment(*t)
-}
-
-func (f field) equals(stored *string) bool {
-	if stored == nil || f.null {
-		return stored == nil && f.null
-	}
-	if f.text == *stored || !f.structure {
-		return f.text == *stored
-	}
-	var a, b any
-	return json.Unmarshal([]byte(f.text), &a) == nil && json.Unmarshal([]byte(*stored), &b) == nil && reflect.DeepEqual(a, b)
-}
 
 // rows returns what has to stand in a table, by its name.
 func (b *Basis) rows(table string) []row {
 	var out []row
 	at := func(position int64, fields ...field) {
-		out = append(out, row{strconv.FormatInt(position, 10), position, fields})
+		out = append(out, row{key: strconv.FormatInt(position, 10), position: position, fields: fields})
 	}
 	switch table {
 	case "policies":
 		for _, p := range b.Policies {
-			out = append(out, row{strconv.FormatInt(p.Version, 10), p.Position, []field{text(p.Name), {text: string(p.Document), structure: true}, moment(p.CreatedAt), text(p.CreatedBy), text(p.Reason)}})
+			out = append(out, row{key: strconv.FormatInt(p.Version, 10), position: p.Position, fields: []field{text(p.Name), {text: string(p.Document), structure: true}, moment(p.CreatedAt), text(p.CreatedBy), text(p.Reason)}})
 		}
 	case "waivers":
 		for _, w := range b.Waivers {
@@ -72,19 +27,19 @@ func (b *Basis) rows(table string) []row {
 		}
 	case "publishers":
 		for _, p := range b.Publishers {
-			out = append(out, row{p.Slug, p.Position, []field{text(p.Name), text(p.Contact), list(p.Scope), moment(p.CreatedAt), text(p.CreatedBy)}})
+			out = append(out, row{key: p.Slug, position: p.Position, fields: []field{text(p.Name), text(p.Contact), list(p.Scope), moment(p.CreatedAt), text(p.CreatedBy)}})
 		}
 	case "publisher_versions":
 		for _, p := range b.PublisherVersions {
-			out = append(out, row{fmt.Sprintf("%s %d", p.Slug, p.Position), p.Position, []field{text(p.Name), list(p.Scope)}})
+			out = append(out, row{key: fmt.Sprintf("%s %d", p.Slug, p.Position), position: p.Position, fields: []field{text(p.Name), list(p.Scope)}})
 		}
 	case "keys":
 		for fp, k := range b.Keys {
-			out = append(out, row{fp, k.Row.Position, []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role), moment(k.Row.ImportedAt), text(k.Row.ImportedBy), text(k.Row.Source)}})
+			out = append(out, row{key: fp, position: k.Row.Position, fields: []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role), moment(k.Row.ImportedAt), text(k.Row.ImportedBy), text(k.Row.Source)}})
 		}
 	case "key_versions":
 		for _, k := range b.KeyVersions {
-			out = append(out, row{fmt.Sprintf("%s %d", digits(k.Row.Fingerprint), k.Row.Position), k.Row.Position, []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role)}})
+			out = append(out, row{key: fmt.Sprintf("%s %d", digits(k.Row.Fingerprint), k.Row.Position), position: k.Row.Position, fields: []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role)}})
 		}
 	case "key_changes":
 		for _, c := range b.Steps {
@@ -105,40 +60,56 @@ func (b *Basis) rows(table string) []row {
 // namedDifferences bounds how many of one table are named.
 const namedDifferences = 5
 
+// found are the differences of one table.
+type found struct {
+	of  string
+	all []store.Difference
+}
+
+func (f *found) tell(position int64, format string, args ...any) {
+	f.all = append(f.all, store.Difference{Position: position, What: f.of + ": " + fmt.Sprintf(format, args...)})
+}
+
+// first returns the first of them.
+func (f *found) first() []store.Difference {
+	slices.SortStableFunc(f.all, func(x, y store.Difference) int { return cmp.Compare(x.Position, y.Position) })
+	return f.all[:min(len(f.all), namedDifferences)]
+}
+
 // Compare holds the rows of a table against the records, both ways, and names the first that
 // differ. adoptedAt is where rows of earlier versions were adopted: of those from before, some
 // may be missing.
-func (b *Basis) Compare(t store.BasisTable, stored []store.StoredRow, adoptedAt int64) []store.Difference {
-	var out []store.Difference
-	tell := func(position int64, format string, args ...any) {
-		out = append(out, store.Difference{Position: position, What: t.Of + ": " + fmt.Sprintf(format, args...)})
-	}
+func (b *Basis) Compare(t store.WholeTable, stored []store.StoredRow, adoptedAt int64) []store.Difference {
+	return compare(t, b.rows(t.Name), stored, adoptedAt)
+}
+
+// compare holds the rows of a table against those that have to be there, by their keys.
+func compare(t store.WholeTable, wanted []row, stored []store.StoredRow, adoptedAt int64) []store.Difference {
+	out := found{of: t.Of}
 	versions := strings.HasSuffix(t.Name, "_versions")
 	there := map[string]store.StoredRow{}
 	for _, s := range stored {
 		if _, twice := there[s.Key]; twice && !(versions && s.Position <= adoptedAt) {
-			tell(s.Position, "%s is there twice", s.Key)
+			out.tell(s.Position, "%s is there twice", s.Key)
 		}
 		there[s.Key] = s
 	}
-	for _, want := range b.rows(t.Name) {
+	for _, want := range wanted {
 		is, ok := there[want.key]
 		delete(there, want.key)
 		switch {
 		case !ok && versions && want.position <= adoptedAt:
 		case !ok:
-			tell(want.position, "%s: there is no row for the record", want.key)
+			out.tell(want.position, "%s: there is no row for the record", want.key)
 		case versions && is.Adopted:
-		case t.Name != "policies" && is.Position != want.position && !is.Adopted,
-			!slices.EqualFunc(want.fields, is.Fields, field.equals):
-			tell(want.position, "%s: the row is not as it was decided", want.key)
+		case t.Placed && is.Position != want.position && !is.Adopted, want.adopted && !is.Adopted, !want.equal(is.Fields):
+			out.tell(want.position, "%s: the row is not as it was decided", want.key)
 		}
 	}
 	for key, s := range there {
 		if !versions || !s.Adopted {
-			tell(s.Position, "%s: there is no record for the row", key)
+			out.tell(s.Position, "%s: there is no record for the row", key)
 		}
 	}
-	slices.SortStableFunc(out, func(x, y store.Difference) int { return int(max(-1, min(1, x.Position-y.Position))) })
-	return out[:min(len(out), namedDifferences)]
+	return out.first()
 }

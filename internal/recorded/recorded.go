@@ -40,7 +40,7 @@ type Body interface {
 	add(b *Basis, h Head)
 }
 
-// kinds are the bodies of the records that decide, by their kind.
+// kinds are the bodies of records, by their kind.
 var kinds = map[ledger.Kind]reflect.Type{}
 
 func init() {
@@ -57,6 +57,24 @@ func init() {
 		AdmissionProposed{},
 		ProposalDeclined{},
 		RowsAdopted{},
+		ItemOutcome{},
+		ItemRejudged{},
+		Reassessed{},
+		BatchResult{},
+		BatchCancelled{},
+		Drilled{},
+		UserAdded{},
+		UserChanged{},
+		TokenIssued{},
+		TokenRevoked{},
+		DeviceSet{},
+		DeviceKindSet{},
+		SatchelPacked{},
+		VisitReturned{},
+		LedgerRestored{},
+		Audited{},
+		KeyRotated{},
+		KeyLost{},
 	} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}
@@ -78,8 +96,8 @@ func bare(text []byte) []byte {
 	return slices.Concat(before, certificate, rest[end:])
 }
 
-// Read reads a record that decides, see [ledger.Kind.Decides], without the certificate in one.
-// It returns an error for a text that is none.
+// Read reads a record, without the certificate in one. It returns an error for a text that is none,
+// and for a kind that there is not.
 func Read(position int64, text []byte) (Head, Body, error) {
 	h := Head{Position: position}
 	text = bare(text)
@@ -88,7 +106,7 @@ func Read(position int64, text []byte) (Head, Body, error) {
 	}
 	of, ok := kinds[h.Kind]
 	if !ok {
-		return h, nil, fmt.Errorf("record %d is of the kind %q, which decides nothing", position, h.Kind)
+		return h, nil, fmt.Errorf("record %d is of the kind %q, which there is not", position, h.Kind)
 	}
 	body := reflect.New(of)
 	if err := json.Unmarshal(text, body.Interface()); err != nil {
@@ -101,7 +119,8 @@ func Read(position int64, text []byte) (Head, Body, error) {
 	return h, read, nil
 }
 
-// A statement is a record from which no row follows, and by which nothing is judged.
+// A statement is a record by which nothing is judged. Unless its body says otherwise, no row
+// follows from it.
 type statement struct{}
 
 // Follow stores nothing.

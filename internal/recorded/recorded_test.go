@@ -3,16 +3,24 @@ package recorded
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/digest"
+	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/core/ledger"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp"
+	"endeixis/core/survey"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
 	"endeixis/internal/store"
 )
 
@@ -147,7 +155,8 @@ func TestOddRecords(t *testing.T) {
 	t.Parallel()
 	bodies, tried := life(), 0
 	whole := eventsOf(t, bodies)
-	for i, body := range append(bodies, RowsAdopted{}) {
+	nothing := func(store.PlacedTable) ([]store.StoredRow, error) { return nil, nil }
+	for i, body := range append(bodies, happened()...) {
 		text := written(t, int64(i), body)
 		var members map[string]json.RawMessage
 		require.NoError(t, json.Unmarshal(text, &members))
@@ -181,6 +190,14 @@ func TestOddRecords(t *testing.T) {
 				for _, table := range store.BasisTables() {
 					b.Compare(table, nil, -1)
 				}
+				f := NewFollower()
+				f.Keep(h, read)
+				differ, err := f.Compare([]store.Record{{Position: h.Position, Body: forged}}, nothing, -1)
+				require.NoError(t, err)
+				assert.NotEmpty(t, differ, "a record without its rows")
+				for _, table := range store.KeptTables() {
+					f.Whole(table, nil)
+				}
 			}
 			doubled := append(append([]byte{'{'}, fmt.Sprintf("%q:%s,", name, members[name])...), text[1:]...)
 			h, read, err := Read(int64(i), doubled)
@@ -190,12 +207,103 @@ func TestOddRecords(t *testing.T) {
 		}
 	}
 	assert.Greater(t, tried, 500)
-	for _, text := range []string{"", "{", "null", "[]", `{"kind":"drill"}`, `{"kind":"no-such"}`, `{"kind":7}`} {
+	for _, text := range []string{"", "{", "null", "[]", `{"kind":"no-such"}`, `{"kind":7}`} {
 		_, _, err := Read(1, []byte(text))
 		assert.Error(t, err, text)
 	}
-	assert.Len(t, kinds, len(ledger.Deciding()))
-	for kind := range kinds {
-		assert.True(t, kind.Decides(), kind)
+	assert.Len(t, kinds, len(ledger.Kinds()))
+	for _, kind := range ledger.Kinds() {
+		assert.Contains(t, kinds, kind)
+	}
+}
+
+// happened has a body of each kind that decides nothing, and what was adopted.
+func happened() []Body {
+	o := ItemOutcome{Batch: 1}
+	if err := o.Put(Evidence{
+		Item:        &survey.Item{Path: "a.bin", Role: survey.Artifact, Size: 3},
+		Measurement: measure.Measurement{Size: 3, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: make(digest.Value, 32)}},
+		Outcome:     judge.Outcome{Verdict: judge.Cleared, Grounds: []judge.Ground{{Code: judge.DigestMatch, Sentence: "It is."}}},
+	}); err != nil {
+		panic(err)
+	}
+	publisher, hash, made := "quoin", "00", int64(1)
+	who := Person{Name: "ines", FullName: &publisher, Role: "operator", Password: &hash}
+	return []Body{
+		RowsAdopted{},
+		o,
+		ItemRejudged{Reassessment: 1, Batch: 1, Item: "a.bin", Before: judge.Cleared, Verdict: judge.Refused, Grounds: []byte("[]"), Paths: []byte("[]")},
+		Reassessed{Reassessment: 1, Selection: []byte(`{"batch":1}`), Reason: "a test"},
+		BatchResult{Batch: 1, Source: sources.Source{Kind: sources.Depot, Reference: "quayside:a"}, State: state.BatchDone, Verdict: judge.Cleared, Items: 1, Publisher: &publisher, Expected: []byte("null"), Corrections: []byte("{}"), Origins: []byte("{}")},
+		BatchCancelled{Batch: 1, Reason: "a test"},
+		Drilled{Batch: 1, Items: []DrilledItem{}},
+		UserAdded{who},
+		UserChanged{who},
+		TokenIssued{Token: 1, Owner: "ines", Hash: &hash, MadeWith: &made},
+		TokenRevoked{Token: 1},
+		DeviceSet{Device: Device{Name: "LP-1"}},
+		DeviceKindSet{DeviceKind: DeviceKind{Name: "lamp"}},
+		SatchelPacked{Satchel: "s", Packed: []byte("{}")},
+		VisitReturned{Batch: 1, Satchel: "s"},
+		LedgerRestored{},
+		Audited{},
+		KeyRotated{},
+		KeyLost{},
+	}
+}
+
+// TestPlaced: what a record says is held against the rows that follow from it, both ways.
+func TestPlaced(t *testing.T) {
+	t.Parallel()
+	var page []store.Record
+	rows := map[string][]store.StoredRow{}
+	for i, body := range happened() {
+		r := store.Record{Position: int64(i), Body: written(t, int64(i), body)}
+		page = append(page, r)
+		made, err := NewFollower().follows(r)
+		require.NoError(t, err, body.Kind())
+		for _, m := range made {
+			stored := store.StoredRow{Key: m.key, Position: m.position}
+			for _, f := range m.fields {
+				value := f.text
+				switch {
+				case f.oneOf != nil:
+					value = f.oneOf[0]
+				case f.near != nil:
+					value = moment(f.near.Add(rounded / 2)).text
+				}
+				if stored.Fields = append(stored.Fields, &value); f.null {
+					stored.Fields[len(stored.Fields)-1] = nil
+				}
+			}
+			rows[m.table] = append(rows[m.table], stored)
+		}
+	}
+	compare := func(rows map[string][]store.StoredRow) []store.Difference {
+		out, err := NewFollower().Compare(page, func(t store.PlacedTable) ([]store.StoredRow, error) { return rows[t.Name], nil }, -1)
+		require.NoError(t, err)
+		return out
+	}
+	require.Empty(t, compare(rows))
+	for _, table := range store.PlacedTables() {
+		require.NotEmpty(t, rows[table.Name], table.Name)
+		other := maps.Clone(rows)
+		other[table.Name] = rows[table.Name][1:]
+		assert.NotEmpty(t, compare(other), "%s: one less", table.Name)
+		last := rows[table.Name][len(rows[table.Name])-1]
+		other[table.Name] = append(slices.Clone(rows[table.Name]), last)
+		assert.NotEmpty(t, compare(other), "%s: one twice", table.Name)
+		for i, field := range last.Fields {
+			changed := last
+			changed.Fields = slices.Clone(last.Fields)
+			text := "another"
+			changed.Fields[i] = &text
+			other[table.Name] = append(slices.Clone(rows[table.Name][:len(rows[table.Name])-1]), changed)
+			assert.NotEmpty(t, compare(other), "%s, field %d", table.Name, i)
+			if field != nil {
+				changed.Fields[i] = nil
+				assert.NotEmpty(t, compare(other), "%s, field %d is none", table.Name, i)
+			}
+		}
 	}
 }

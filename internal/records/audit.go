@@ -223,8 +223,11 @@ func (s *Service) Audit(ctx context.Context, q AuditQuestion, progress func(done
 		return Report{}, err
 	}
 	// The texts are proven; what follows from them is held against them.
-	differences, err := Differences(ctx, s.store.Reads, begin.Size, func(string) { progress(found.Size, max(size, found.Size)) })
-	if err != nil {
+	var differences []store.Difference
+	if err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) (err error) {
+		differences, err = Differences(ctx, reads, begin.Size, func(int64, int64) { progress(found.Size, max(size, found.Size)) })
+		return err
+	}); err != nil {
 		return Report{}, err
 	}
 	if len(differences) > 0 {

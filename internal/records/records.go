@@ -27,15 +27,14 @@ func DigestOf(content []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// An Entry is a record to be written. Its Body is a struct; kind, time, author
-// and software version are added to its fields.
+// An Entry is a record to be written: of the kind that its body is of. Kind, time, author, subject
+// and software version are added to the body's fields.
 type Entry struct {
-	Kind    ledger.Kind
 	By      string
 	Subject string
 	Verdict string
 	Batch   int64
-	Body    any
+	Body    recorded.Body
 	// At is when it was decided, where rows were stored with that time already; else it is when
 	// the record is written.
 	At time.Time
@@ -68,8 +67,8 @@ func New(s *store.Store, now func() time.Time) *Service {
 	return &Service{store: s, now: now, wholeUpTo: wholeUpTo}
 }
 
-// Append writes entries to the ledger in the transaction, with the rows that follow from those
-// whose body says so, and returns the position of the first. The ledger stays locked until the
+// Append writes entries to the ledger in the transaction, with the rows that follow from them, and
+// returns the position of the first. The ledger stays locked until the
 // transaction ends, so call it last.
 func (s *Service) Append(ctx context.Context, tx *store.Tx, entries ...Entry) (int64, error) {
 	if len(entries) == 0 {
@@ -95,12 +94,12 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 		if !e.At.IsZero() {
 			at = e.At.UTC().Truncate(time.Microsecond)
 		}
-		heads[i] = recorded.Head{Kind: e.Kind, At: at, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
+		heads[i] = recorded.Head{Kind: e.Body.Kind(), At: at, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
 		body, err := compose(heads[i], e.Body)
 		if err != nil {
 			return nil, err
 		}
-		r := &store.Record{Kind: string(e.Kind), At: at, By: e.By, Subject: e.Subject, Body: body}
+		r := &store.Record{Kind: string(e.Body.Kind()), At: at, By: e.By, Subject: e.Subject, Body: body}
 		if e.Verdict != "" {
 			r.Verdict = &e.Verdict
 		}
@@ -112,21 +111,17 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 	if err := tx.Append(ctx, rows, sealer(key)); err != nil {
 		return nil, err
 	}
+	bodies := make([]recorded.Body, len(entries))
 	for i, e := range entries {
-		heads[i].Position = rows[i].Position
-		if body, ok := e.Body.(recorded.Body); ok {
-			if err := body.Follow(ctx, tx, heads[i]); err != nil {
-				return nil, err
-			}
-		}
+		heads[i].Position, bodies[i] = rows[i].Position, e.Body
 	}
-	return heads, nil
+	return heads, recorded.Follow(ctx, tx, heads, bodies)
 }
 
 // Decide writes one record in the transaction, with the rows that follow from it, and returns
 // its place and time: from then on it counts.
 func (s *Service) Decide(ctx context.Context, tx *store.Tx, by, subject string, body recorded.Body) (recorded.Head, error) {
-	heads, err := s.write(ctx, tx, []Entry{{Kind: body.Kind(), By: by, Subject: subject, Body: body}})
+	heads, err := s.write(ctx, tx, []Entry{{By: by, Subject: subject, Body: body}})
 	if err != nil {
 		return recorded.Head{}, err
 	}

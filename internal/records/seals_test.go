@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 	"endeixis/internal/testkit"
@@ -37,7 +37,7 @@ func write(t *testing.T, s *store.Store, r *records.Service, subjects ...string)
 	return s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 		var entries []records.Entry
 		for _, subject := range subjects {
-			entries = append(entries, records.Entry{Kind: ledger.Drilled, By: "a test", Subject: subject, Body: struct{}{}})
+			entries = append(entries, records.Entry{By: "a test", Subject: subject, Body: recorded.BatchCancelled{}})
 		}
 		_, err := r.Append(ctx, tx, entries...)
 		return err

@@ -15,7 +15,6 @@ import (
 
 	"endeixis/core/digest"
 	"endeixis/core/judge"
-	"endeixis/core/ledger"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/satchel"
@@ -25,6 +24,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -110,16 +110,10 @@ func (s *Service) Pack(ctx context.Context, by string, slugs []string, days int,
 		return Satchel{}, nil, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		out.Position, err = s.records.Append(ctx, tx, records.Entry{Kind: ledger.SatchelPacked, By: by, At: now, Subject: c.ID, Body: struct {
-			Satchel string    `json:"satchel"`
-			Digest  string    `json:"digest"`
-			Until   time.Time `json:"until"`
-			Packed  Packed    `json:"packed"`
-		}{c.ID, opened.Digest, c.Until, out.Packed}})
-		if err != nil {
-			return err
-		}
-		return tx.AddSatchel(ctx, out.Satchel)
+		out.Position, err = s.records.Append(ctx, tx, records.Entry{By: by, At: now, Subject: c.ID, Body: recorded.SatchelPacked{
+			Satchel: c.ID, Digest: opened.Digest, Until: c.Until, Packed: out.Document,
+		}})
+		return err
 	})
 	return out, file, err
 }
@@ -479,28 +473,12 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 			return err
 		}
 		v.Batch = batch
-		position, err := s.records.Append(ctx, tx, records.Entry{Kind: ledger.VisitReturned, By: by, Subject: packed.ID, Batch: batch, Body: struct {
-			Batch    int64            `json:"batch"`
-			Satchel  string           `json:"satchel"`
-			SealedBy string           `json:"sealed_by"`
-			Number   int              `json:"number"`
-			Content  string           `json:"content"`
-			Of       satchel.Kind     `json:"of"`
-			JudgedAt time.Time        `json:"judged_at"`
-			JudgedBy string           `json:"judged_by"`
-			Clock    string           `json:"clock,omitempty"`
-			Policy   int64            `json:"policy"`
-			OnSite   judge.Verdict    `json:"on_site"`
-			Files    int              `json:"files"`
-			Outcomes []satchel.Judged `json:"outcomes"` // the first of them; the content has all
-			// Otherwise says why it is not what came back before, or stands behind such a one.
-			Otherwise string `json:"otherwise,omitempty"`
-		}{batch, packed.ID, j.Key, e.N, e.Digest, e.Kind, e.At.UTC(), plain.Text(e.By), clockOf(packed, &e.Entry, s.now()), packed.PolicyVersion, e.Verdict, len(e.Outcomes), e.Outcomes[:min(len(e.Outcomes), maxRecorded)], otherwise}})
-		if err != nil {
-			return err
-		}
-		v.Position = position
-		return tx.AddVisit(ctx, v)
+		v.Position, err = s.records.Append(ctx, tx, records.Entry{By: by, Subject: packed.ID, Batch: batch, Body: recorded.VisitReturned{
+			Batch: batch, Satchel: packed.ID, SealedBy: j.Key, Number: e.N, Content: e.Digest, Of: e.Kind, JudgedAt: e.At.UTC(), JudgedBy: plain.Text(e.By),
+			Clock: clockOf(packed, &e.Entry, s.now()), Policy: packed.PolicyVersion, OnSite: e.Verdict, Files: len(e.Outcomes),
+			Outcomes: e.Outcomes[:min(len(e.Outcomes), maxRecorded)], Otherwise: otherwise, Sealed: e.Content,
+		}})
+		return err
 	})
 	return v, err
 }

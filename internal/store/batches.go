@@ -175,10 +175,10 @@ func (s *Store) NoteBatch(ctx context.Context, id int64, note string) error {
 }
 
 // Finish closes a batch, with how far it came.
-func (t *Tx) Finish(ctx context.Context, b Batch, ended state.Batch, verdict *string, note string, position int64, at time.Time) error {
+func (t *Tx) Finish(ctx context.Context, b Batch) error {
 	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7, done_items = $8,
 		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13, total_absent = $14 WHERE id = $1`,
-		b.ID, ended, verdict, note, position, at, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
+		b.ID, b.State, b.Verdict, b.Note, b.Position, b.FinishedAt, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
 	return err
 }
 
@@ -221,4 +221,12 @@ func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 		}
 	}
 	return out, nil
+}
+
+// AbsentEntries returns the digest over what manifests of a batch list that is
+// not there.
+func (s Reads) AbsentEntries(ctx context.Context, batch int64) (string, error) {
+	var out string
+	err := s.q.GetContext(ctx, &out, `SELECT `+absentDigest+` FROM batches b WHERE b.id = $1`, batch)
+	return out, explain(err)
 }

@@ -19,9 +19,9 @@ type Outcome struct {
 	Position    int64   `db:"position"`
 	// Deciding is the sentence for a line in a list.
 	Deciding string
-	// Digests are those that were computed, by algorithm, and Signers what the
-	// signatures over the item name as their makers: by these it is found.
-	Digests map[string][]byte
+	// Digests are those that were computed, in hexadecimal, by algorithm, and Signers what
+	// the signatures over the item name as their makers: by these it is found.
+	Digests map[string]string
 	Signers []string
 }
 
@@ -53,8 +53,7 @@ func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) e
 // addSearched stores by what outcomes are found.
 func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) error {
 	var digested, signed []int
-	var algorithms, issuers []string
-	var digests [][]byte
+	var algorithms, digests, issuers []string
 	var cleared []bool
 	for _, o := range outcomes {
 		for _, algorithm := range slices.Sorted(maps.Keys(o.Digests)) {
@@ -67,7 +66,7 @@ func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) e
 	}
 	if len(digested) > 0 {
 		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest, cleared)
-			SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bytea[], $5::bool[])`, batch, digested, algorithms, digests, cleared); err != nil {
+			SELECT $1, n, algorithm, decode(digest, 'hex'), cleared FROM unnest($2::int[], $3::text[], $4::text[], $5::bool[]) d (n, algorithm, digest, cleared)`, batch, digested, algorithms, digests, cleared); err != nil {
 			return err
 		}
 	}

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
-	"endeixis/core/ledger"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -29,10 +29,7 @@ func (l *ofRecords) append(ctx context.Context, n int) error {
 		entries := make([]records.Entry, min(5000, n-written))
 		for i := range entries {
 			name := fmt.Sprintf("part-%07d.img", l.size+i)
-			entries[i] = records.Entry{Kind: ledger.Drilled, By: "bench", Subject: name, Body: struct {
-				Item string `json:"item"`
-				Text string `json:"text"`
-			}{name, strings.Repeat(name+" ", 25)}}
+			entries[i] = records.Entry{By: "bench", Subject: name, Body: recorded.BatchCancelled{Batch: int64(i), Reason: strings.Repeat(name+" ", 25)}}
 		}
 		if err := l.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 			_, err := l.records.Append(ctx, tx, entries...)
