@@ -29,7 +29,7 @@ func itemOf(row query.Item) (wire.Item, error) {
 	}
 	v.Settled = true
 	var m measure.Measurement
-	if err := errors.Join(json.Unmarshal(row.Measurement, &m), json.Unmarshal(row.Grounds, &v.Grounds), json.Unmarshal(row.Paths, &v.Paths)); err != nil {
+	if err := errors.Join(json.Unmarshal(row.Evidence.Measurement, &m), json.Unmarshal(row.Evidence.Grounds, &v.Grounds), json.Unmarshal(row.Evidence.Paths, &v.Paths)); err != nil {
 		return v, err
 	}
 	v.Where, v.Readback, v.Device = m.Where, m.Readback, m.Device

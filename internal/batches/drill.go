@@ -2,7 +2,6 @@ package batches
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -87,12 +86,14 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
 		return nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).Advise("That something else is not cleared either proves nothing; drill a file that is.")
 	}
-	var item survey.Item
-	var m measure.Measurement
-	if err = errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Measurement, &m)); err == nil && item.Against != nil {
-		err = fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).Advise("Drill the file that it was read back against.")
+	held, err := s.held(ctx, row)
+	if err != nil {
+		return nil, nil, err
 	}
-	return &item, &m, err
+	if held[0].Item.Against != nil {
+		return nil, nil, fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).Advise("Drill the file that it was read back against.")
+	}
+	return held[0].Item, &held[0].Measurement, nil
 }
 
 // Drill proves that the check of some items can fail, and records how it went. Without

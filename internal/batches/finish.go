@@ -96,9 +96,6 @@ func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow boo
 		if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
 			return err
 		}
-		if err := tx.FoundRenamed(ctx, id); err != nil {
-			return err
-		}
 		b, err := tx.Tally(ctx, id)
 		if err != nil || b.StopState != nil {
 			return err

@@ -511,14 +511,17 @@ func cutDigests(all []byte) []digest.Value {
 // [store.ErrNotFound].
 func (s *Service) stored(ctx context.Context, batch int64, n int) (verify.Settled, error) {
 	row, err := s.store.ItemAt(ctx, batch, n)
-	if err == nil && row.Measurement == nil {
+	if err == nil && row.Position == nil {
 		err = store.ErrNotFound
 	}
 	if err != nil {
 		return verify.Settled{}, err
 	}
-	out := verify.Settled{N: n, Item: &survey.Item{}}
-	return out, errors.Join(json.Unmarshal(row.Survey, out.Item), json.Unmarshal(row.Measurement, &out.Measurement))
+	out, err := s.held(ctx, row)
+	if err != nil {
+		return verify.Settled{}, err
+	}
+	return out[0], nil
 }
 
 // holders returns the items that hold another, the outermost first.

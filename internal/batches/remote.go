@@ -194,9 +194,9 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			continue
 		}
 		m := verify.Arrived(&item, a.Reading, w)
-		if r.Measurement != nil {
+		if r.Position != nil {
 			var before measure.Measurement
-			if err := json.Unmarshal(r.Measurement, &before); err != nil {
+			if err := json.Unmarshal(r.Evidence.Measurement, &before); err != nil {
 				return nil, nil, err
 			}
 			if sameBytes(&before, &m) {

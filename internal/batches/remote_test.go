@@ -95,7 +95,7 @@ func codes(t *testing.T, s *store.Store, batch int64, path string) (verdict stri
 			if item.Verdict != nil {
 				verdict = *item.Verdict
 			}
-			return verdict, string(item.Grounds)
+			return verdict, string(item.Evidence.Grounds)
 		}
 	}
 	t.Fatalf("there is no %s", path)

@@ -114,10 +114,22 @@ func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, 
 	if err != nil {
 		return nil, err
 	}
+	return s.held(ctx, rows...)
+}
+
+// held returns items with outcomes as they were surveyed and measured, as records of this program say.
+func (s *Service) held(ctx context.Context, rows ...store.JudgedItem) ([]verify.Settled, error) {
+	from := make([]store.Record, len(rows))
+	for i := range rows {
+		from[i] = rows[i].Evidence.Record
+	}
+	if err := s.records.Held(ctx, s.store.Reads, from); err != nil {
+		return nil, err
+	}
 	out := make([]verify.Settled, len(rows))
 	for i, row := range rows {
 		out[i] = verify.Settled{N: row.N, Item: &survey.Item{}}
-		if err := errors.Join(json.Unmarshal(row.Survey, out[i].Item), json.Unmarshal(row.Measurement, &out[i].Measurement)); err != nil {
+		if err := errors.Join(json.Unmarshal(row.Evidence.Survey, out[i].Item), json.Unmarshal(row.Evidence.Measurement, &out[i].Measurement)); err != nil {
 			return nil, err
 		}
 	}

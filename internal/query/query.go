@@ -149,12 +149,12 @@ func itemPage[T any](ctx context.Context, list func(context.Context, int64, Item
 
 // decide fills in the sentence of a row that an earlier version stored.
 func decide(row *ItemRow) error {
-	if row.Grounds == nil {
+	if row.Evidence.Grounds == nil {
 		return nil
 	}
 	var item survey.Item
 	var o judge.Outcome
-	if err := errors.Join(json.Unmarshal(row.Survey, &item), json.Unmarshal(row.Grounds, &o.Grounds)); err != nil {
+	if err := errors.Join(json.Unmarshal(row.Evidence.Survey, &item), json.Unmarshal(row.Evidence.Grounds, &o.Grounds)); err != nil {
 		return err
 	}
 	if row.Verdict != nil {

@@ -112,6 +112,9 @@ func (r *Run) Batch(ctx context.Context, tx *store.Tx, id int64, session *verify
 		}
 		after = rows[len(rows)-1].N
 		r.items += len(rows)
+		if err := r.orders.held(ctx, tx.Reads, rows); err != nil {
+			return err
+		}
 		judged, err := judgeAgain(session, id, rows, nil)
 		if err != nil {
 			return err
@@ -124,6 +127,15 @@ func (r *Run) Batch(ctx context.Context, tx *store.Tx, id int64, session *verify
 			return err
 		}
 	}
+}
+
+// held proves that items are judged again by what this program has written.
+func (o *Orders) held(ctx context.Context, reads store.Reads, rows []store.StoredItem) error {
+	from := make([]store.Record, len(rows))
+	for i := range rows {
+		from[i] = rows[i].Record
+	}
+	return o.records.Held(ctx, reads, from)
 }
 
 // End ends it, and returns its number.

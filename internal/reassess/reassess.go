@@ -2,9 +2,9 @@ package reassess
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
@@ -15,6 +15,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
+	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
 )
@@ -90,33 +91,58 @@ func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield f
 		if err != nil {
 			return items, err
 		}
-		for after := -1; ; {
-			rows, err := s.store.StoredItems(ctx, id, after, chunk)
-			if err != nil {
-				return items, err
-			}
-			if len(rows) == 0 {
-				break
-			}
-			after = rows[len(rows)-1].N
+		if err := s.chunks(ctx, id, func(rows []store.StoredItem) error {
 			items += len(rows)
 			judged, err := judgeAgain(session, id, rows, issuers)
 			if err != nil {
-				return items, err
+				return err
 			}
-			if err := yield(judged, int64(items), total); err != nil {
-				return items, err
-			}
+			return yield(judged, int64(items), total)
+		}); err != nil {
+			return items, err
 		}
 	}
 	return items, nil
 }
 
+// chunks calls f for the items of a batch, some at a time and in their order, and reads the next
+// while f is at it.
+func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.StoredItem) error) error {
+	g, ctx := errgroup.WithContext(ctx)
+	ahead := make(chan []store.StoredItem)
+	g.Go(func() error {
+		defer close(ahead)
+		for after := -1; ; {
+			rows, err := s.store.StoredItems(ctx, batch, after, chunk)
+			if err != nil || len(rows) == 0 {
+				return err
+			}
+			after = rows[len(rows)-1].N
+			if err := s.orders.held(ctx, s.store.Reads, rows); err != nil {
+				return err
+			}
+			select {
+			case ahead <- rows:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	})
+	g.Go(func() error {
+		for rows := range ahead {
+			if err := f(rows); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return g.Wait()
+}
+
 // judgeAgain judges a chunk of stored items.
 func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
 	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
-		item, m := &survey.Item{}, &measure.Measurement{}
-		return item, m, errors.Join(json.Unmarshal(rows[i].Survey, item), json.Unmarshal(rows[i].Measurement, m))
+		return recorded.Measured(rows[i].Record.Body)
 	}, issuers)
 	out := make([]Rejudgement, len(judged))
 	for i, j := range judged {

@@ -1,6 +1,7 @@
 package recorded
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -47,6 +48,7 @@ type ItemOutcome struct {
 	line    string
 	digests map[string]string
 	signers []string
+	renamed []store.Entry
 }
 
 // Kind is [ledger.ItemOutcome].
@@ -72,12 +74,37 @@ func (b *ItemOutcome) Put(e Evidence) error {
 		b.digests[algorithm.String()] = value.String()
 	}
 	for _, g := range e.Outcome.Grounds {
+		if g.Code == judge.ListedAs {
+			b.renamed = append(b.renamed, store.Entry{Manifest: g.Source, Line: g.Line})
+		}
 		if g.Signature != nil {
 			b.signers = append(b.signers, string(g.Signature.Key), string(g.Signature.MadeBy), g.Signature.Issuer)
 		}
 	}
 	b.signers = distinct(b.signers)
 	return errors.Join(err1, err2, err3, err4)
+}
+
+// judgedBy begins what an outcome's record says of how it was judged, which is most of its text.
+var judgedBy = []byte(`,"grounds":`)
+
+// Measured reads from the text of an outcome's record what was surveyed and measured of the item.
+func Measured(text []byte) (*survey.Item, *measure.Measurement, error) {
+	type measured struct {
+		Survey      *survey.Item         `json:"survey"`
+		Measurement *measure.Measurement `json:"measurement"`
+	}
+	// What comes behind is not read: that takes most of the time. A quotation mark in a text is
+	// escaped, so that the name of the member stands in none.
+	if before, _, found := bytes.Cut(text, judgedBy); found {
+		var said measured
+		if json.Unmarshal(append(slices.Clip(before), '}'), &said) == nil && said.Survey != nil && said.Measurement != nil {
+			return said.Survey, said.Measurement, nil
+		}
+	}
+	said := measured{&survey.Item{}, &measure.Measurement{}}
+	err := json.Unmarshal(text, &said)
+	return said.Survey, said.Measurement, err
 }
 
 // A shown is what an item is found by, and what is shown of it.
@@ -130,7 +157,7 @@ func distinct(names []string) []string {
 }
 
 // lineOf is the place of the line among the fields of an outcome's row.
-const lineOf = 9
+const lineOf = 6
 
 // alone: the outcome, with the digests and signers that the item is found by. Its item is that of
 // the record.
@@ -158,7 +185,6 @@ func (b ItemOutcome) alone(h Head) row {
 		table: "outcomes", key: fmt.Sprintf("batch %d, %s", b.Batch, b.Item), position: h.Position,
 		fields: []field{
 			number(b.Batch), text(b.Item), text(string(b.Role)), textOrNone(string(b.Verdict)), form(b.Survey), number(s.survey.Size),
-			form(b.Measurement), form(b.Grounds), form(b.Paths),
 			{oneOf: lines},
 			text(string(digests)).formed(), list(counts), list(s.signers()),
 		},
@@ -170,8 +196,7 @@ func storedOutcomes(ctx context.Context, tx *store.Tx, heads []Head, outcomes []
 	rows := make([]store.Outcome, len(outcomes))
 	for i, b := range outcomes {
 		rows[i] = store.Outcome{
-			N: b.N, Deciding: b.line, Measurement: b.Measurement, Grounds: b.Grounds, Paths: b.Paths, Position: heads[i].Position,
-			Digests: b.digests, Signers: b.signers,
+			N: b.N, Deciding: b.line, Position: heads[i].Position, Digests: b.digests, Signers: b.signers, Renamed: b.renamed,
 		}
 		if b.Verdict != "" {
 			verdict := string(b.Verdict)

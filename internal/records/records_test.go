@@ -25,17 +25,19 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 func TestAuditFindsForgery(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ sql, says string }{
-		"a record's text":          {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'tobiah', 'merit_'), 'UTF8') WHERE position = 6`, "Record 6 differs"},
-		"a record with its leaf":   {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = 'x', leaf = sha256('\x0078'::bytea) WHERE position = 5`, "Record 5 is not sealed"},
-		"the last record removed":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "is missing"},
-		"an outcome's verdict":     {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`, "What is stored is not what the records say"},
-		"an outcome's measurement": {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET measurement = jsonb_set(measurement, '{size}', '1')`, "What is stored is not what the records say"},
-		"an outcome removed":       {`ALTER TABLE outcomes DISABLE TRIGGER append_only; ALTER TABLE outcome_digests DROP CONSTRAINT outcome_digests_batch_id_n_fkey; ALTER TABLE outcome_signers DROP CONSTRAINT outcome_signers_batch_id_n_fkey; DELETE FROM outcomes WHERE n = 0`, "What is stored is not what the records say"},
-		"a batch's verdict":        {`UPDATE batches SET verdict = 'cleared'`, "What is stored is not what the records say"},
-		"a key's state":            {`ALTER TABLE key_changes DISABLE TRIGGER append_only; UPDATE key_changes SET to_state = 'withdrawn'`, "What is stored is not what the records say"},
-		"a hash of the tree":       {`ALTER TABLE ledger_hashes DISABLE TRIGGER append_only; UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`, "not those of the records"},
-		"a checkpoint is gone":     {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; DELETE FROM checkpoints WHERE size = (SELECT max(size) FROM checkpoints WHERE size < (SELECT max(size) FROM checkpoints))`, "is missing"},
-		"a checkpoint":             {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; UPDATE checkpoints SET signed = replace(signed, 'skerrow', 'skerr0w')`, "cannot be believed"},
+		"a record's text":         {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'tobiah', 'merit_'), 'UTF8') WHERE position = 6`, "Record 6 differs"},
+		"a record with its leaf":  {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; UPDATE ledger_records SET body = 'x', leaf = sha256('\x0078'::bytea) WHERE position = 5`, "Record 5 is not sealed"},
+		"the last record removed": {`ALTER TABLE ledger_records DISABLE TRIGGER append_only; ALTER TABLE batches DROP CONSTRAINT batches_position_fkey; DELETE FROM ledger_records WHERE position = (SELECT max(position) FROM ledger_records)`, "is missing"},
+		"an outcome's verdict":    {`ALTER TABLE outcomes DISABLE TRIGGER append_only; UPDATE outcomes SET verdict = 'cleared' WHERE verdict = 'refused'`, "What is stored is not what the records say"},
+		"a page of texts":         {`ALTER TABLE ledger_pages DISABLE TRIGGER append_only; UPDATE ledger_pages SET texts = set_byte(texts, octet_length(texts) / 2, 0)`, "differs"},
+		"a page of no texts":      {`ALTER TABLE ledger_pages DISABLE TRIGGER append_only; UPDATE ledger_pages SET texts = ''`, "differs"},
+		"a page removed":          {`SET session_replication_role = replica; DELETE FROM ledger_pages`, "differs"},
+		"an outcome removed":      {`ALTER TABLE outcomes DISABLE TRIGGER append_only; ALTER TABLE outcome_digests DROP CONSTRAINT outcome_digests_batch_id_n_fkey; ALTER TABLE outcome_signers DROP CONSTRAINT outcome_signers_batch_id_n_fkey; DELETE FROM outcomes WHERE n = 0`, "What is stored is not what the records say"},
+		"a batch's verdict":       {`UPDATE batches SET verdict = 'cleared'`, "What is stored is not what the records say"},
+		"a key's state":           {`ALTER TABLE key_changes DISABLE TRIGGER append_only; UPDATE key_changes SET to_state = 'withdrawn'`, "What is stored is not what the records say"},
+		"a hash of the tree":      {`ALTER TABLE ledger_hashes DISABLE TRIGGER append_only; UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`, "not those of the records"},
+		"a checkpoint is gone":    {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; DELETE FROM checkpoints WHERE size = (SELECT max(size) FROM checkpoints WHERE size < (SELECT max(size) FROM checkpoints))`, "is missing"},
+		"a checkpoint":            {`ALTER TABLE checkpoints DISABLE TRIGGER append_only; UPDATE checkpoints SET signed = replace(signed, 'skerrow', 'skerr0w')`, "cannot be believed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

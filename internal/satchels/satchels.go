@@ -168,17 +168,41 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 		}
 		c.Keys = append(c.Keys, satchel.Key{Certificate: k.Certificate.Bytes(), Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: history})
 	}
-	rows, err := s.store.ClearancesOf(ctx, slugs, signers, maxReferences)
-	if err != nil {
+	for after := (store.ClearancePlace{}); len(c.References) < maxReferences; {
+		rows, err := s.store.ClearancesOf(ctx, slugs, signers, after, referencesAtOnce)
+		if err != nil {
+			return err
+		}
+		if err := s.refer(ctx, c, slugs, rows); err != nil || len(rows) < referencesAtOnce {
+			return err
+		}
+		last := rows[len(rows)-1]
+		after = store.ClearancePlace{Batch: last.Batch, N: last.N}
+	}
+	return nil
+}
+
+// referencesAtOnce is how many files are looked at together.
+const referencesAtOnce = 1000
+
+// refer takes files that are cleared by what some publishers vouch for as references, as records of
+// this program say.
+func (s *Service) refer(ctx context.Context, c *satchel.Content, slugs []string, rows []store.Clearance) error {
+	var from []store.Record
+	for i := range rows {
+		from = append(from, rows[i].Records()...)
+	}
+	if err := s.records.Held(ctx, s.store.Reads, from); err != nil {
 		return err
 	}
 	for _, r := range rows {
 		var m measure.Measurement
 		var paths []judge.ProofPath
-		if err := errors.Join(json.Unmarshal(r.Measurement, &m), json.Unmarshal(r.Paths, &paths)); err != nil {
+		if err := errors.Join(json.Unmarshal(r.Evidence.Measurement, &m), json.Unmarshal(r.Paths(), &paths)); err != nil {
 			return err
 		}
-		if at := slices.IndexFunc(paths, func(p judge.ProofPath) bool { return p.Complete && of(p, slugs) }); at >= 0 && len(m.Digests) > 0 {
+		at := slices.IndexFunc(paths, func(p judge.ProofPath) bool { return p.Complete && of(p, slugs) })
+		if at >= 0 && len(m.Digests) > 0 && len(c.References) < maxReferences {
 			c.References = append(c.References, satchel.Reference{Name: r.Path, Size: m.Size, Digests: m.Digests, Batch: r.Batch, N: r.N, Record: r.Position, Path: paths[at]})
 		}
 	}

@@ -68,15 +68,15 @@ func (s Reads) DeviceCheck(ctx context.Context, batch int64) ([]byte, error) {
 
 // A SlotSeen is what a slot of a device was found to hold at some time.
 type SlotSeen struct {
-	Device      string    `db:"device"`
-	Batch       int64     `db:"batch_id"`
-	N           int       `db:"n"`
-	Path        string    `db:"path"`
-	At          time.Time `db:"at"`
-	By          string    `db:"asked_by"`
-	Survey      []byte    `db:"survey"`
-	Measurement []byte    `db:"measurement"`
-	Verdict     string    `db:"verdict"`
+	Device   string    `db:"device"`
+	Batch    int64     `db:"batch_id"`
+	N        int       `db:"n"`
+	Path     string    `db:"path"`
+	At       time.Time `db:"at"`
+	By       string    `db:"asked_by"`
+	Position int64     `db:"position"`
+	Evidence Evidence  `db:"-"`
+	Verdict  string    `db:"verdict"`
 	// Now is the verdict that the newest reassessment made of it, or nil.
 	Now *string `db:"now"`
 }
@@ -85,13 +85,16 @@ type SlotSeen struct {
 // found to hold, the newest first; of each device those of the last checks.
 func (s Reads) SlotsSeen(ctx context.Context, device string, checks int) ([]SlotSeen, error) {
 	out := []SlotSeen{}
-	err := s.q.SelectContext(ctx, &out, `SELECT d.name AS device, b.id AS batch_id, i.n, i.path, b.created_at AS at, b.asked_by, i.survey, o.measurement, o.verdict,
+	err := s.q.SelectContext(ctx, &out, `SELECT d.name AS device, b.id AS batch_id, i.n, i.path, b.created_at AS at, b.asked_by, o.position, o.verdict,
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
 		FROM devices d
 		CROSS JOIN LATERAL (SELECT * FROM batches WHERE source_kind = 'device' AND source = d.name ORDER BY id DESC LIMIT $2) b
 		JOIN items i ON i.batch_id = b.id `+withOutcome+`
 		WHERE ($1 = '' OR d.name = $1) AND o.verdict IS NOT NULL ORDER BY d.name, b.id DESC, i.n`, device, checks)
-	return out, explain(err)
+	if err != nil {
+		return nil, explain(err)
+	}
+	return out, told(ctx, s, out, func(r *SlotSeen) (*int64, *Evidence) { return &r.Position, &r.Evidence })
 }
 
 // A Candidate is a file that was cleared and may be what a slot holds.

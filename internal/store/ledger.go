@@ -23,6 +23,8 @@ type Record struct {
 	// Body is the record byte for byte as it was hashed.
 	Body []byte `db:"body"`
 	Leaf []byte `db:"leaf"`
+	// Page is where its text is stored with others, or nil where it is beside it.
+	Page *int64 `db:"page"`
 }
 
 // NotifyLedger is the channel on which a growing ledger is announced.
@@ -41,7 +43,7 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	n := len(records)
 	positions, kinds, ats, bys := make([]int64, n), make([]string, n), make([]time.Time, n), make([]string, n)
 	subjects, verdicts, batches := make([]string, n), make([]*string, n), make([]*int64, n)
-	bodies, leaves := make([][]byte, n), make([][]byte, n)
+	bodies, leaves, pages := make([][]byte, n), make([][]byte, n), make([]*int64, n)
 	hashes := make([]tlog.Hash, n)
 	for i, r := range records {
 		r.Position = size + int64(i)
@@ -54,9 +56,21 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	if err != nil {
 		return err
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf)
-		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::bytea[], $9::bytea[])`,
-		positions, kinds, ats, bys, subjects, verdicts, batches, bodies, leaves); err != nil {
+	if n > 1 {
+		packed, err := pagesOf(records)
+		if err != nil {
+			return err
+		}
+		if err := t.addPages(ctx, packed); err != nil {
+			return err
+		}
+		for i, r := range records {
+			pages[i], bodies[i] = r.Page, nil
+		}
+	}
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::bytea[], $9::bytea[], $10::bigint[])`,
+		positions, kinds, ats, bys, subjects, verdicts, batches, bodies, leaves, pages); err != nil {
 		return err
 	}
 	indexes, values := make([]int64, len(stored)), make([][]byte, len(stored))
@@ -123,11 +137,23 @@ func (s Reads) LedgerSize(ctx context.Context) (int64, error) {
 	return size, explain(err)
 }
 
-// Record returns one record, or [ErrNotFound].
+// Record returns one record, or [ErrNotFound]. It returns a fault “ledger-altered” where its text is not the one
+// that was written.
 func (s Reads) Record(ctx context.Context, position int64) (Record, error) {
-	var r Record
-	err := s.q.GetContext(ctx, &r, `SELECT * FROM ledger_records WHERE position = $1`, position)
-	return r, explain(err)
+	rows := []Record{}
+	if err := s.q.SelectContext(ctx, &rows, `SELECT * FROM ledger_records WHERE position = $1`, position); err != nil {
+		return Record{}, explain(err)
+	}
+	if len(rows) == 0 {
+		return Record{}, ErrNotFound
+	}
+	if err := s.fill(ctx, rows); err != nil {
+		return Record{}, err
+	}
+	if !genuineText(&rows[0]) {
+		return Record{}, unlike(position)
+	}
+	return rows[0], nil
 }
 
 // RecordFilter narrows a list of records; empty fields match all.
@@ -143,6 +169,9 @@ type RecordFilter struct {
 	// From is the first position that is looked at.
 	From int64
 }
+
+// recordText is what is read of a record to read its text.
+const recordText = `position, kind, body, leaf, page`
 
 const listedRecord = `position, kind, at, by_name, subject, verdict, batch_id, leaf`
 
@@ -233,8 +262,11 @@ func (s Reads) RecordsFrom(ctx context.Context, first, end int64, f func(Record)
 	const page = 2000
 	for next := first; ; {
 		rows := []Record{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT position, kind, body, leaf FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position LIMIT $3`, next, end, page); err != nil {
+		if err := s.q.SelectContext(ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position LIMIT $3`, next, end, page); err != nil {
 			return explain(err)
+		}
+		if err := s.fill(ctx, rows); err != nil {
+			return err
 		}
 		for _, r := range rows {
 			if err := f(r); err != nil {

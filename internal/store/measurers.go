@@ -127,15 +127,19 @@ func (s Reads) CountLeft(ctx context.Context, batch int64) (int, error) {
 // A Measured is an item of a batch with what was measured of it, if it was.
 type Measured struct {
 	Item
-	Measurement []byte `db:"measurement"`
+	Position *int64   `db:"position"`
+	Evidence Evidence `db:"-"`
 }
 
 // ItemsOf returns items of a batch by their numbers, in their order.
 func (s Reads) ItemsOf(ctx context.Context, batch int64, ns []int) ([]Measured, error) {
 	out := []Measured{}
-	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.measurement FROM items i
+	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.slice, i.path, i.role, i.size, i.survey, o.position FROM items i
 		`+withOutcome+`WHERE i.batch_id = $1 AND i.n = ANY($2) ORDER BY i.n`, batch, ns)
-	return out, explain(err)
+	if err != nil {
+		return nil, explain(err)
+	}
+	return out, told(ctx, s, out, func(m *Measured) (*int64, *Evidence) { return m.Position, &m.Evidence })
 }
 
 // InsideOf returns the numbers of the items without an outcome that lie inside files of

@@ -11,18 +11,24 @@ import (
 
 // An Outcome is what became of an item.
 type Outcome struct {
-	N           int     `db:"n"`
-	Verdict     *string `db:"verdict"`
-	Measurement []byte  `db:"measurement"`
-	Grounds     []byte  `db:"grounds"`
-	Paths       []byte  `db:"paths"`
-	Position    int64   `db:"position"`
+	N        int
+	Verdict  *string
+	Position int64
 	// Deciding is the sentence for a line in a list.
 	Deciding string
 	// Digests are those that were computed, in hexadecimal, by algorithm, and Signers what
 	// the signatures over the item name as their makers: by these it is found.
 	Digests map[string]string
 	Signers []string
+	// Renamed are the entries of lists that are this item's, under another name that differs
+	// harmlessly.
+	Renamed []Entry
+}
+
+// An Entry is one of a list.
+type Entry struct {
+	Manifest string
+	Line     int
 }
 
 // AddOutcomes stores outcomes; each item can have one only. Verdicts count for
@@ -30,18 +36,18 @@ type Outcome struct {
 // of a day come one after another.
 func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) error {
 	n := len(outcomes)
-	ns, verdicts, measurements, deciding := make([]int, n), make([]*string, n), make([]string, n), make([]string, n)
-	grounds, paths, positions := make([]string, n), make([]string, n), make([]int64, n)
+	ns, verdicts, positions, deciding := make([]int, n), make([]*string, n), make([]int64, n), make([]string, n)
 	for i, o := range outcomes {
-		ns[i], verdicts[i], measurements[i], deciding[i] = o.N, o.Verdict, string(o.Measurement), o.Deciding
-		grounds[i], paths[i], positions[i] = string(o.Grounds), string(o.Paths), o.Position
+		ns[i], verdicts[i], positions[i], deciding[i] = o.N, o.Verdict, o.Position, o.Deciding
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position, deciding)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::jsonb[], $5::jsonb[], $6::jsonb[], $7::bigint[], $8::text[])`,
-		batch, ns, verdicts, measurements, grounds, paths, positions, deciding); err != nil {
+	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, position, deciding)
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bigint[], $5::text[])`, batch, ns, verdicts, positions, deciding); err != nil {
 		return err
 	}
 	if err := t.addSearched(ctx, batch, outcomes); err != nil {
+		return err
+	}
+	if err := t.addRenamed(ctx, batch, outcomes); err != nil {
 		return err
 	}
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_days AS d (day, verdict, count)
@@ -77,15 +83,54 @@ func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) e
 	return err
 }
 
-// A JudgedItem is an item with its outcome, if it has one yet.
+// addRenamed takes entries off those without a file whose file turned out to be here, under a
+// name that differs harmlessly.
+func (t *Tx) addRenamed(ctx context.Context, batch int64, outcomes []Outcome) error {
+	var manifests []string
+	var lines []int
+	for _, o := range outcomes {
+		for _, e := range o.Renamed {
+			manifests, lines = append(manifests, e.Manifest), append(lines, e.Line)
+		}
+	}
+	if len(lines) == 0 {
+		return nil
+	}
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO renamed (batch_id, n) SELECT a.batch_id, a.n FROM absents a
+		JOIN unnest($2::text[], $3::int[]) f (manifest, line) ON f.manifest = a.manifest AND f.line = a.line WHERE a.batch_id = $1 ON CONFLICT DO NOTHING`, batch, manifests, lines)
+	return err
+}
+
+// A JudgedItem is an item with its outcome, if it has one yet. Of an item with an outcome the
+// survey is that of its record.
 type JudgedItem struct {
 	Item
-	Verdict     *string `db:"verdict"`
-	Measurement []byte  `db:"measurement"`
-	Grounds     []byte  `db:"grounds"`
-	Paths       []byte  `db:"paths"`
-	Position    *int64  `db:"position"`
-	Rank        int     `db:"rank"`
+	Verdict  *string  `db:"verdict"`
+	Position *int64   `db:"position"`
+	Rank     int      `db:"rank"`
+	Evidence Evidence `db:"-"`
+}
+
+// withEvidence puts into items what their records say.
+func (s Reads) withEvidence(ctx context.Context, items []JudgedItem) error {
+	if err := told(ctx, s, items, func(i *JudgedItem) (*int64, *Evidence) { return i.Position, &i.Evidence }); err != nil {
+		return err
+	}
+	for i := range items {
+		item := &items[i]
+		if item.Position == nil {
+			continue
+		}
+		verdict := ""
+		if item.Verdict != nil {
+			verdict = *item.Verdict
+		}
+		if verdict != item.Evidence.Verdict { // nobody is shown one verdict with the evidence of another
+			return unlike(*item.Position)
+		}
+		item.Survey = item.Evidence.Survey
+	}
+	return nil
 }
 
 // An ItemRow is what a row of a list shows of an item.
@@ -98,11 +143,10 @@ type ItemRow struct {
 	Position *int64  `db:"position"`
 	Rank     int     `db:"rank"`
 	// Deciding is the sentence for the row. It is nil for what has no outcome
-	// yet, and for outcomes of earlier versions, which come with Grounds and
-	// Survey instead.
-	Deciding *string `db:"deciding"`
-	Grounds  []byte  `db:"grounds"`
-	Survey   []byte  `db:"survey"`
+	// yet, and for outcomes of earlier versions, which come with their Evidence
+	// instead.
+	Deciding *string  `db:"deciding"`
+	Evidence Evidence `db:"-"`
 	// Now is the verdict that the newest reassessment made of it, or nil.
 	Now *string `db:"now"`
 }
@@ -146,7 +190,7 @@ func literal(text string) string {
 }
 
 const (
-	itemColumns = `i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.measurement, o.grounds, o.paths, o.position, coalesce(o.rank, 4) AS rank`
+	itemColumns = `i.n, i.slice, i.path, i.role, i.size, i.survey, o.verdict, o.position, coalesce(o.rank, 4) AS rank`
 	// withOutcome joins each item with its outcome, and withoutOutcome tells that it has
 	// none. Each is looked up by its own key: of a batch that is new the statistics know
 	// nothing, so that the server expects one row, and would look through the outcomes of
@@ -159,18 +203,30 @@ const (
 	selectItems = `SELECT ` + itemColumns + ` FROM items i ` + withOutcome
 
 	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
-		CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN o.grounds END AS grounds, CASE WHEN o.n IS NOT NULL AND o.deciding IS NULL THEN i.survey END AS survey,
 		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now`
 )
 
 // ItemRows lists items of a batch as [Reads.Items] does, without their evidence.
 func (s Reads) ItemRows(ctx context.Context, batch int64, f ItemFilter) ([]ItemRow, error) {
-	return listItems[ItemRow](ctx, s, rowColumns, batch, f)
+	rows, err := listItems[ItemRow](ctx, s, rowColumns, batch, f)
+	if err != nil {
+		return nil, err
+	}
+	return rows, told(ctx, s, rows, func(r *ItemRow) (*int64, *Evidence) {
+		if r.Deciding != nil {
+			return nil, &r.Evidence
+		}
+		return r.Position, &r.Evidence
+	})
 }
 
 // Items lists items of a batch, the refused first.
 func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedItem, error) {
-	return listItems[JudgedItem](ctx, s, itemColumns, batch, f)
+	items, err := listItems[JudgedItem](ctx, s, itemColumns, batch, f)
+	if err != nil {
+		return nil, err
+	}
+	return items, s.withEvidence(ctx, items)
 }
 
 func listItems[T any](ctx context.Context, s Reads, columns string, batch int64, f ItemFilter) ([]T, error) {
@@ -214,8 +270,10 @@ func (c *conditions) matching(args *[]any, f ItemFilter, number string) {
 // is known of them.
 func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) {
 	out := []JudgedItem{}
-	err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`, batch)
-	return out, explain(err)
+	if err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`, batch); err != nil {
+		return nil, explain(err)
+	}
+	return out, s.withEvidence(ctx, out)
 }
 
 // CountEvidence counts what [Reads.Evidence] lists.
@@ -226,9 +284,12 @@ func (s Reads) CountEvidence(ctx context.Context, batch int64) (n int, err error
 
 // ItemAt returns one item of a batch by number, or [ErrNotFound].
 func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, error) {
-	var item JudgedItem
-	err := s.q.GetContext(ctx, &item, selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n)
-	return item, explain(err)
+	items := make([]JudgedItem, 1)
+	if err := s.q.GetContext(ctx, &items[0], selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n); err != nil {
+		return JudgedItem{}, explain(err)
+	}
+	err := s.withEvidence(ctx, items)
+	return items[0], err
 }
 
 // ItemNumbers finds items of a batch by path; what is not there is left out.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"endeixis/internal/fault"
@@ -111,30 +112,61 @@ func (s Reads) Standings(ctx context.Context, batch int64) ([]Standing, error) {
 
 // A Clearance is a file that is cleared, with what cleared it.
 type Clearance struct {
-	Batch       int64  `db:"batch_id"`
-	N           int    `db:"n"`
-	Path        string `db:"path"`
-	Measurement []byte `db:"measurement"`
-	Paths       []byte `db:"paths"`
-	Position    int64  `db:"position"`
+	Batch    int64  `db:"batch_id"`
+	N        int    `db:"n"`
+	Path     string `db:"path"`
+	Position int64  `db:"position"`
+	// Now is the record of the newest reassessment that changed its verdict, or nil.
+	Now      *int64   `db:"now"`
+	Evidence Evidence `db:"-"`
+	// Later is what that record says.
+	Later Evidence `db:"-"`
 }
 
-// ClearancesOf lists the newest files that count as cleared now by what some publishers
-// vouch for: by who signed them, whoever they were expected from. signers are the
-// fingerprints of their keys.
-func (s Reads) ClearancesOf(ctx context.Context, publishers, signers []string, limit int) ([]Clearance, error) {
+// Paths are those by which it counts as cleared now.
+func (c *Clearance) Paths() []byte {
+	if c.Now != nil {
+		return c.Later.Paths
+	}
+	return c.Evidence.Paths
+}
+
+// Records are those that say so.
+func (c *Clearance) Records() []Record {
+	if c.Now != nil {
+		return []Record{c.Evidence.Record, c.Later.Record}
+	}
+	return []Record{c.Evidence.Record}
+}
+
+// A ClearancePlace is where a file stands among the newest that are cleared.
+type ClearancePlace struct {
+	Batch int64
+	N     int
+}
+
+// ClearancesOf lists the newest files that count as cleared now and may be by what some publishers
+// vouch for: files that were expected from them, and files with signatures by their keys, of which
+// signers are the fingerprints. They come behind a place, or from the newest on for its zero value.
+func (s Reads) ClearancesOf(ctx context.Context, publishers, signers []string, after ClearancePlace, limit int) ([]Clearance, error) {
 	out := []Clearance{}
-	err := s.q.SelectContext(ctx, &out, `WITH may AS (
-			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $3)
+	if after.Batch == 0 {
+		after.Batch = math.MaxInt64
+	}
+	if err := s.q.SelectContext(ctx, &out, `WITH may AS (
+			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) AND (batch_id < $3 OR batch_id = $3 AND n > $4) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $5)
 			UNION
 			SELECT i.batch_id, i.n FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
-				JOIN items i ON i.batch_id = b.id)
-		SELECT i.batch_id, i.n, i.path, o.measurement, coalesce(now.paths, o.paths) AS paths, o.position
+				JOIN items i ON i.batch_id = b.id WHERE (i.batch_id < $3 OR i.batch_id = $3 AND i.n > $4))
+		SELECT i.batch_id, i.n, i.path, o.position, now.position AS now
 		FROM may JOIN items i ON i.batch_id = may.batch_id AND i.n = may.n `+withOutcome+`
-		LEFT JOIN LATERAL (SELECT r.after, r.paths FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) now ON true
+		LEFT JOIN LATERAL (SELECT r.after, r.position FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) now ON true
 		WHERE coalesce(now.after, o.verdict) = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
-			AND EXISTS (SELECT FROM jsonb_array_elements(coalesce(now.paths, o.paths)) p CROSS JOIN LATERAL jsonb_array_elements(p -> 'links') l
-				WHERE (p ->> 'complete')::boolean AND l ->> 'kind' = 'publisher' AND l ->> 'ref' = ANY($1))
-		ORDER BY i.batch_id DESC, i.n LIMIT $3`, publishers, signers, limit)
-	return out, explain(err)
+		ORDER BY i.batch_id DESC, i.n LIMIT $5`, publishers, signers, after.Batch, after.N, limit); err != nil {
+		return nil, explain(err)
+	}
+	if err := told(ctx, s, out, func(c *Clearance) (*int64, *Evidence) { return &c.Position, &c.Evidence }); err != nil {
+		return nil, err
+	}
+	return out, told(ctx, s, out, func(c *Clearance) (*int64, *Evidence) { return c.Now, &c.Later })
 }

@@ -133,8 +133,11 @@ func (s Reads) EachOfKinds(ctx context.Context, kinds []ledger.Kind, from int64,
 func (s Reads) pages(ctx context.Context, from int64, where string, arg any, f func(page []Record) error) error {
 	for {
 		page := []Record{}
-		if err := s.q.SelectContext(ctx, &page, `SELECT position, kind, body, leaf FROM ledger_records WHERE `+where+` AND position >= $2 ORDER BY position LIMIT $3`, arg, from, recordsAtOnce); err != nil {
+		if err := s.q.SelectContext(ctx, &page, `SELECT `+recordText+` FROM ledger_records WHERE `+where+` AND position >= $2 ORDER BY position LIMIT $3`, arg, from, recordsAtOnce); err != nil {
 			return explain(err)
+		}
+		if err := s.fill(ctx, page); err != nil {
+			return err
 		}
 		if len(page) > 0 {
 			from = page[len(page)-1].Position + 1

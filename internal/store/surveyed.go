@@ -157,17 +157,6 @@ func (s Reads) Absents(ctx context.Context, batch int64, after, limit int) ([]Ab
 	return out, explain(err)
 }
 
-// FoundRenamed takes entries off those without a file whose file turned out to be here,
-// under a name that differs harmlessly.
-func (t *Tx) FoundRenamed(ctx context.Context, batch int64) error {
-	_, err := t.tx.ExecContext(ctx, `WITH found AS MATERIALIZED (
-			SELECT DISTINCT g ->> 'source' AS manifest, (g ->> 'line')::int AS line FROM outcomes o CROSS JOIN LATERAL jsonb_array_elements(o.grounds) g
-			WHERE o.batch_id = $1 AND o.grounds @> '[{"code": "listed-as"}]' AND g ->> 'code' = 'listed-as')
-		INSERT INTO renamed (batch_id, n) SELECT a.batch_id, a.n FROM absents a JOIN found f ON f.manifest = a.manifest AND f.line = a.line
-		WHERE a.batch_id = $1 ON CONFLICT DO NOTHING`, batch)
-	return explain(err)
-}
-
 // A Stated is a digest that a manifest of a batch states for a name.
 type Stated struct {
 	Name     string `db:"name"`

@@ -102,7 +102,7 @@ func PlacedTables() []PlacedTable {
 			"coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')",
 			"b.publisher", "coalesce(b.expected, 'null')", "b.created_at", "b.judged_as_of", "b.ledger_size", absentDigest) + ` FROM batches b`, "b.position"},
 		{"outcomes", "outcomes", `SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
-			fields("o.batch_id", "i.path", "i.role", "o.verdict", "i.survey", "i.size", "o.measurement", "o.grounds", "o.paths", "coalesce(o.deciding, '')",
+			fields("o.batch_id", "i.path", "i.role", "o.verdict", "i.survey", "i.size", "coalesce(o.deciding, '')",
 				"(SELECT coalesce(jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')), '{}') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
 				"(SELECT coalesce(jsonb_agg(DISTINCT d.cleared::text), '[]') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
 				"(SELECT coalesce(jsonb_agg(s.issuer ORDER BY s.issuer COLLATE \"C\"), '[]') FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n)") +

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -12,25 +13,15 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/klauspost/compress/zstd"
 
 	"endeixis/core/keyring"
+	"endeixis/core/measure"
 	"endeixis/core/openpgp/pgptest"
+	"endeixis/core/survey"
 	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
-
-// clone copies a finished batch as it is stored, its records included, to a
-// number of its own.
-const clone = `
-	WITH r AS (INSERT INTO ledger_records SELECT position + $1, kind, at, by_name, subject, verdict, $1 / 10000000 + 1, body, leaf FROM ledger_records WHERE batch_id = 1 RETURNING position),
-	b AS (INSERT INTO batches OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(b, jsonb_build_object('id', $1 / 10000000 + 1, 'position', position + $1, 'idempotency_key', ''))).* FROM batches b WHERE id = 1 RETURNING id)
-	SELECT (SELECT count(*) FROM r) + (SELECT count(*) FROM b)`
-
-const cloneItems = `
-	INSERT INTO slices SELECT $1 / 10000000 + 1, n, items, bytes, bytes_done, done FROM slices WHERE batch_id = 1;
-	INSERT INTO items SELECT $1 / 10000000 + 1, n, slice, path, role, size, survey FROM items WHERE batch_id = 1;
-	INSERT INTO outcomes SELECT $1 / 10000000 + 1, n, verdict, measurement, grounds, paths, position + $1 FROM outcomes WHERE batch_id = 1;
-	INSERT INTO outcome_signers SELECT issuer, $1 / 10000000 + 1, n FROM outcome_signers WHERE batch_id = 1`
 
 // reachAndLists judges 100,000 stored items again, and lists a keyring of 10,000
 // certificates.
@@ -67,23 +58,16 @@ func reachAndLists(dir string) ([]row, error) {
 	if err := admit(ctx, c, made.Bytes(), fp); err != nil {
 		return nil, err
 	}
-	b, err := c.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: "listed"}, "one")
-	if err != nil {
-		return nil, err
-	}
-	if b, err = c.Follow(ctx, b.ID, func(wire.Batch) {}); err != nil || b.Counts.Cleared != n {
-		return nil, fmt.Errorf("%d of %d cleared: %w", b.Counts.Cleared, n, err)
+	for k := range batches {
+		b, err := c.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: "listed"}, fmt.Sprint(k))
+		if err != nil {
+			return nil, err
+		}
+		if b, err = c.Follow(ctx, b.ID, func(wire.Batch) {}); err != nil || b.Counts.Cleared != n {
+			return nil, fmt.Errorf("%d of %d cleared: %w", b.Counts.Cleared, n, err)
+		}
 	}
 	conn := s.conn
-	for k := 1; k < batches; k++ {
-		offset := int64(k) * 10_000_000
-		if _, err := conn.Exec(ctx, clone, offset); err != nil {
-			return nil, err
-		}
-		if _, err := conn.Exec(ctx, cloneItems, pgx.QueryExecModeSimpleProtocol, offset); err != nil {
-			return nil, err
-		}
-	}
 	if _, err := conn.Exec(ctx, "ANALYZE"); err != nil {
 		return nil, err
 	}
@@ -98,7 +82,7 @@ func reachAndLists(dir string) ([]row, error) {
 		return nil, err
 	}
 	lists, err := keyLists(ctx, c, s.address+"/api/v1/keys", s.token)
-	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same rows", 5, ours, floor)}, lists...), err
+	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5, ours, floor)}, lists...), err
 }
 
 func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
@@ -117,19 +101,48 @@ func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
 	return err
 }
 
-// readRows is the floor of judging again: what is read for it, and nothing done.
+// readRows is the floor of judging again: what is read for it, into memory, and nothing done.
 func readRows(ctx context.Context, conn *pgx.Conn) error {
-	rows, err := conn.Query(ctx, `SELECT i.n, i.survey, o.measurement, o.verdict FROM items i JOIN outcomes o USING (batch_id, n) ORDER BY batch_id, n`)
+	rows, err := conn.Query(ctx, `SELECT i.n, o.position, o.verdict FROM items i JOIN outcomes o USING (batch_id, n) ORDER BY batch_id, n`)
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
 	for rows.Next() {
 		var n int
-		var survey, measurement []byte
+		var position int64
 		var verdict *string
-		if err := rows.Scan(&n, &survey, &measurement, &verdict); err != nil {
+		if err := rows.Scan(&n, &position, &verdict); err != nil {
 			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	unpack, err := zstd.NewReader(nil)
+	if err != nil {
+		return err
+	}
+	defer unpack.Close()
+	if rows, err = conn.Query(ctx, `SELECT texts FROM ledger_pages ORDER BY first`); err != nil {
+		return err
+	}
+	for rows.Next() {
+		var texts []byte
+		if err := rows.Scan(&texts); err != nil {
+			return err
+		}
+		plain, err := unpack.DecodeAll(texts, nil)
+		if err != nil {
+			return err
+		}
+		for text := range bytes.Lines(plain) {
+			var evidence struct {
+				Survey      survey.Item         `json:"survey"`
+				Measurement measure.Measurement `json:"measurement"`
+			}
+			if err := json.Unmarshal(text, &evidence); err != nil {
+				return err
+			}
 		}
 	}
 	return rows.Err()

@@ -2,42 +2,106 @@ package main
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"time"
+
+	"endeixis/core/digest"
+	"endeixis/core/judge"
+	"endeixis/core/measure"
+	"endeixis/core/survey"
+	"endeixis/internal/recorded"
+	"endeixis/internal/records"
+	"endeixis/internal/sources"
+	"endeixis/internal/state"
+	"endeixis/internal/store"
 )
 
-// history is a made-up record of a million entries: 5,000 batches, one of them
-// with 50,000 items, over two years. It is written as rows, past the service.
-const history = `
-	SET session_replication_role = replica;
-	CREATE TEMP TABLE made AS
-		SELECT b, CASE WHEN b = 2500 THEN 50000 ELSE 189 END AS n, now() - make_interval(hours => ((5000 - b) * 3.5)::int) AS at FROM generate_series(1, 5000) b;
-	CREATE TEMP TABLE made_items AS
-		SELECT row_number() OVER (ORDER BY b, i) - 1 + b AS position, b, i, at,
-			CASE WHEN i = n - 1 THEN 'manifest' ELSE 'artifact' END AS role,
-			CASE WHEN i = n - 1 THEN NULL WHEN (i * 7919::bigint + b) % 97 = 0 THEN 'refused' WHEN (i * 104729::bigint + b) % 5 = 0 THEN 'unproven' ELSE 'cleared' END AS verdict,
-			format('release-%s/part-%s.img', b % 400, i) AS path, sha256(int8send(b * 100000::bigint + i)) AS digest
-		FROM made CROSS JOIN LATERAL generate_series(0, n - 1) i;
-	INSERT INTO ledger_records SELECT position, 'item-outcome', at, 'bench', path, verdict, b,
-		convert_to(format('{"kind":"item-outcome","batch":%s,"item":"%s","verdict":"%s","filler":"%s"}', b, path, verdict, repeat('x', 400)), 'UTF8'), digest FROM made_items;
-	INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, finished_at, state, verdict, expected, position,
-			total_items, total_bytes, done_items, done_bytes, total_cleared, total_unproven, total_refused, total_absent, ledger_size)
-		SELECT 'made up', 'depot', format('bench:release-%s', b % 400), '', false, 1, 'bench', m.at, m.at, m.at, 'done',
-			CASE WHEN r > 0 THEN 'refused' WHEN u > 0 THEN 'unproven' ELSE 'cleared' END, '{"publishers": [], "how": "none"}', last + 1, n, n * 4096, n, n * 4096, c, u, r, 0, 0
-		FROM made m JOIN (SELECT b, max(position) AS last, count(*) FILTER (WHERE verdict = 'cleared') AS c, count(*) FILTER (WHERE verdict = 'unproven') AS u,
-			count(*) FILTER (WHERE verdict = 'refused') AS r FROM made_items GROUP BY b) t USING (b) ORDER BY b;
-	INSERT INTO ledger_records SELECT position, 'batch-result', created_at, 'bench', source, verdict, id, convert_to('{"kind":"batch-result"}', 'UTF8'), sha256(int8send(id)) FROM batches;
-	INSERT INTO slices SELECT b, 0, n, n * 4096, n * 4096, true FROM made;
-	INSERT INTO items SELECT b, i, 0, path, role, 4096, jsonb_build_object('path', path, 'role', role, 'why', 'made up', 'size', 4096, 'mod_time', at) FROM made_items;
-	INSERT INTO outcomes (batch_id, n, verdict, measurement, grounds, paths, position)
-		SELECT b, i, verdict, jsonb_build_object('size', 4096, 'digests', jsonb_build_object('SHA-256', encode(digest, 'hex')), 'where', 'bench', 'by', 'bench', 'at', at),
-			jsonb_build_array(jsonb_build_object('code', 'digest-match', 'effect', 'supports', 'sentence', 'The file is as the manifest says. ' || repeat('y', 200))), '[]', position FROM made_items;
-	INSERT INTO outcome_digests SELECT b, i, 'SHA-256', digest, coalesce(verdict = 'cleared', false) FROM made_items;
-	INSERT INTO outcome_signers SELECT format('%s', b % 50), b, i FROM made_items WHERE role = 'manifest';
-	INSERT INTO outcome_days SELECT (at AT TIME ZONE 'UTC')::date, verdict, count(*) FROM made_items WHERE verdict IS NOT NULL GROUP BY 1, 2;
-	UPDATE ledger_state SET size = (SELECT max(position) + 1 FROM ledger_records);
-	SET session_replication_role = origin`
+// history makes up a record of a million entries: 5,000 batches, one of them with 50,000 items, over
+// two years, as the service itself writes them.
+func history(ctx context.Context, db *store.Store, r *records.Service) error {
+	const batches, items, many = 5000, 189, 50_000
+	for b := 1; b <= batches; b++ {
+		n := items
+		if b == batches/2 {
+			n = many
+		}
+		if err := db.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+			return madeUp(ctx, tx, r, b, n, time.Now().UTC().Add(-time.Duration(batches-b)*210*time.Minute))
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// madeUp stores one batch of the history, with its records.
+func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at time.Time) error {
+	source := sources.Source{Kind: sources.Depot, Reference: fmt.Sprintf("bench:release-%d", b%400)}
+	batch := store.Batch{
+		Label: "made up", SourceKind: string(source.Kind), Source: source.Reference, PolicyVersion: 1, AskedBy: "bench", CreatedAt: at, JudgedAsOf: at,
+		Corrections: []byte("{}"), Origins: []byte("{}"),
+	}
+	var err error
+	if batch.ID, _, err = tx.AddBatch(ctx, batch); err != nil {
+		return err
+	}
+	surveyed, outcomes := make([]store.Item, n), make([]records.Entry, n)
+	result := recorded.BatchResult{
+		Batch: batch.ID, Label: batch.Label, Source: source, State: state.BatchDone, Items: n, Bytes: 4096 * int64(n), Policy: 1, Corrections: batch.Corrections, Origins: batch.Origins,
+		Publisher: &batch.Publisher, Expected: []byte(`{"publishers": [], "how": "none"}`), AskedAt: at, JudgedAsOf: at,
+		Done: store.Tally{Items: n, ItemsDone: n, Bytes: 4096 * int64(n), BytesDone: 4096 * int64(n)},
+	}
+	for i := range n {
+		item := &survey.Item{Path: fmt.Sprintf("release-%d/part-%d.img", b%400, i), Role: survey.Artifact, Why: "made up", Size: 4096, ModTime: at}
+		if i == n-1 {
+			item.Role = survey.Manifest
+		}
+		sum := sha256.Sum256([]byte(fmt.Sprintf("%d %d", b, i)))
+		evidence := recorded.Evidence{
+			Item: item, Measurement: measure.Measurement{Size: item.Size, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}, By: "bench", Where: "bench", At: at},
+			Outcome: judge.Outcome{Verdict: verdictOf(b, i), Grounds: []judge.Ground{{Code: judge.DigestMatch, Effect: judge.Supports, Sentence: "The file is as the manifest says."}}, Paths: []judge.ProofPath{}},
+		}
+		switch {
+		case item.Role == survey.Manifest:
+			evidence.Outcome.Verdict = ""
+			evidence.Outcome.Grounds[0].Signature = &judge.SignatureFacts{Issuer: fmt.Sprint(b % 50)}
+		case evidence.Outcome.Verdict == judge.Cleared:
+			result.Cleared++
+		case evidence.Outcome.Verdict == judge.Unproven:
+			result.Unproven++
+		default:
+			result.Refused++
+		}
+		body := recorded.ItemOutcome{Batch: batch.ID, Source: source, N: i, Policy: 1, JudgedAsOf: at}
+		if err := body.Put(evidence); err != nil {
+			return err
+		}
+		surveyed[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: body.Survey}
+		outcomes[i] = records.Entry{By: "bench", Subject: item.Path, Verdict: string(evidence.Outcome.Verdict), Batch: batch.ID, Body: body, At: at}
+	}
+	result.Verdict = judge.Batch(result.Cleared, result.Unproven, result.Refused, 0, false)
+	if err := tx.Surveyed(ctx, batch.ID, result.Expected, []store.Slice{{Items: n, Bytes: result.Bytes, Queued: true}}, surveyed, nil); err != nil {
+		return err
+	}
+	if _, err := r.Append(ctx, tx, outcomes...); err != nil {
+		return err
+	}
+	_, err = r.Append(ctx, tx, records.Entry{By: "bench", Subject: source.Reference, Verdict: string(result.Verdict), Batch: batch.ID, Body: result, At: at})
+	return err
+}
+
+func verdictOf(b, i int) judge.Verdict {
+	switch {
+	case (i*7919+b)%97 == 0:
+		return judge.Refused
+	case (i*104729+b)%5 == 0:
+		return judge.Unproven
+	}
+	return judge.Cleared
+}
 
 // lists asks for lists and the overview of a database of a million records.
 func lists(dir string) ([]row, error) {
@@ -47,8 +111,16 @@ func lists(dir string) ([]row, error) {
 		return nil, err
 	}
 	defer s.stop()
-	// What setting up has recorded gives way.
-	if _, err := s.conn.Exec(ctx, `SET session_replication_role = replica; DELETE FROM ledger_records; DELETE FROM ledger_hashes; SET session_replication_role = origin;`+history); err != nil {
+	db, err := store.Open(ctx, s.url)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	r := records.New(db, func() time.Time { return time.Now().UTC() })
+	if err := r.LoadKey(ctx, filepath.Join(dir, "lists.key")); err != nil {
+		return nil, err
+	}
+	if err := history(ctx, db, r); err != nil {
 		return nil, err
 	}
 	if _, err := s.conn.Exec(ctx, "VACUUM ANALYZE"); err != nil {

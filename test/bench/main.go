@@ -36,6 +36,10 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/cpu"
+	"golang.org/x/sys/unix"
+
 	"endeixis/core/digest"
 	"endeixis/core/judge"
 	"endeixis/core/keyring"
@@ -52,9 +56,6 @@ import (
 	"endeixis/internal/pgserver"
 	"endeixis/internal/serve"
 	"endeixis/internal/wire"
-	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/cpu"
-	"golang.org/x/sys/unix"
 )
 
 const (
@@ -114,6 +115,7 @@ func run() error {
 		{"big-keyring", bigKeyring},
 		{"hostile-keys", hostileKeys},
 		{"small-files", smallFiles},
+		{"room", room},
 		{"reach", reachAndLists},
 		{"certified-keys", certifiedKeys},
 		{"lists", lists},
@@ -689,12 +691,12 @@ func smallFiles(dir string) ([]row, error) {
 		return nil, err
 	}
 	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank;
-		CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
+		CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_pages (LIKE ledger_pages); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
 		return nil, err
 	}
-	var dumps [5]bytes.Buffer
-	tables := []string{"items", "outcomes", "outcome_digests", "ledger_records", "ledger_hashes"}
-	floors := []string{"floor_items", "floor_outcomes", "floor_digests", "floor_records", "floor_hashes"}
+	var dumps [6]bytes.Buffer
+	tables := []string{"items", "outcomes", "outcome_digests", "ledger_records", "ledger_pages", "ledger_hashes"}
+	floors := []string{"floor_items", "floor_outcomes", "floor_digests", "floor_records", "floor_pages", "floor_hashes"}
 	for i, name := range tables {
 		if _, err := conn.PgConn().CopyTo(ctx, &dumps[i], "COPY "+name+" TO STDOUT (FORMAT binary)"); err != nil {
 			return nil, err
