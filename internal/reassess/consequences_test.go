@@ -16,9 +16,12 @@ import (
 	"endeixis/core/openpgp/pgptest"
 	"endeixis/internal/batches"
 	"endeixis/internal/config"
+	"endeixis/internal/fault"
 	"endeixis/internal/keys"
 	"endeixis/internal/publishers"
+	"endeixis/internal/reassess"
 	"endeixis/internal/sources"
+	"endeixis/internal/store"
 	"endeixis/internal/testkit"
 )
 
@@ -232,4 +235,60 @@ func TestCancelledBetween(t *testing.T) {
 			assert.Positive(t, given, "it was never given up")
 		})
 	}
+}
+
+// TestNothingIsJudgedAgainByAlteredEvidence: who writes to the database changes no verdict by what
+// is stored of a measurement, wherever that stands: it is told, or it counts for nothing.
+func TestNothingIsJudgedAgainByAlteredEvidence(t *testing.T) {
+	t.Parallel()
+	for name, forge := range map[string]func(*testing.T, *cleared){
+		"the text of the record": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), '"size":18', '"size":19'), 'UTF8') WHERE body IS NOT NULL`)
+			require.NoError(t, err)
+		},
+		"the text with its leaf": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), '"size":18', '"size":19'), 'UTF8') WHERE body IS NOT NULL;
+				UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE body IS NOT NULL`)
+			require.NoError(t, err)
+		},
+		"the record of another item": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `UPDATE outcomes SET position = (SELECT position FROM ledger_records WHERE kind = 'batch-result') WHERE verdict IS NOT NULL`)
+			require.NoError(t, err)
+		},
+		"two items that changed places": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `ALTER TABLE outcomes DROP CONSTRAINT outcomes_position_key; UPDATE outcomes o SET position = (SELECT p.position FROM outcomes p WHERE p.n <> o.n LIMIT 1)`)
+			require.NoError(t, err)
+		},
+		"a record that is gone": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `UPDATE outcomes SET position = 1000000 WHERE verdict IS NOT NULL`)
+			require.NoError(t, err)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := clearedBy(t)
+			_, err := c.sql.Exec(t.Context(), `SET session_replication_role = replica`)
+			require.NoError(t, err)
+			forge(t, c)
+			order, err := c.Reassess.Ask(t.Context(), "tobiah", reassess.Selection{Batch: c.batch}, "a test")
+			require.NoError(t, err)
+			err = c.Reassess.Run(t.Context(), order.ID)
+			require.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+			if name == "the text with its leaf" {
+				return // whoever only looks at it is told by the audit
+			}
+			_, err = c.Store.Items(t.Context(), c.batch, store.ItemFilter{Limit: 10})
+			require.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+		})
+	}
+	t.Run("what was surveyed", func(t *testing.T) {
+		t.Parallel()
+		c := clearedBy(t)
+		_, err := c.sql.Exec(t.Context(), `SET session_replication_role = replica; UPDATE items SET survey = '{"path": "gauge.bin", "role": "artifact"}'`)
+		require.NoError(t, err)
+		order, err := c.Reassess.Ask(t.Context(), "tobiah", reassess.Selection{Batch: c.batch}, "a test")
+		require.NoError(t, err)
+		require.NoError(t, c.Reassess.Run(t.Context(), order.ID))
+		assert.Equal(t, "cleared", c.present(t), "it is judged by its record")
+	})
 }

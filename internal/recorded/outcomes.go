@@ -89,8 +89,10 @@ func (b *ItemOutcome) Put(e Evidence) error {
 var judgedBy = []byte(`,"grounds":`)
 
 // Measured reads from the text of an outcome's record what was surveyed and measured of the item.
-func Measured(text []byte) (*survey.Item, *measure.Measurement, error) {
+// It returns the number of its batch too.
+func Measured(text []byte) (int64, *survey.Item, *measure.Measurement, error) {
 	type measured struct {
+		Batch       int64                `json:"batch"`
 		Survey      *survey.Item         `json:"survey"`
 		Measurement *measure.Measurement `json:"measurement"`
 	}
@@ -99,12 +101,12 @@ func Measured(text []byte) (*survey.Item, *measure.Measurement, error) {
 	if before, _, found := bytes.Cut(text, judgedBy); found {
 		var said measured
 		if json.Unmarshal(append(slices.Clip(before), '}'), &said) == nil && said.Survey != nil && said.Measurement != nil {
-			return said.Survey, said.Measurement, nil
+			return said.Batch, said.Survey, said.Measurement, nil
 		}
 	}
-	said := measured{&survey.Item{}, &measure.Measurement{}}
+	said := measured{0, &survey.Item{}, &measure.Measurement{}}
 	err := json.Unmarshal(text, &said)
-	return said.Survey, said.Measurement, err
+	return said.Batch, said.Survey, said.Measurement, err
 }
 
 // A shown is what an item is found by, and what is shown of it.

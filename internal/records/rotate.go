@@ -65,6 +65,13 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 	if err != nil {
 		return "", err
 	}
+	if err := s.finishRotation(path, stored.PublicKey); err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(path); err == nil {
+		return "", fault.New(fault.Conflict, "key-file-there", "The key is not lost: it was in %s, where a change of keys had left it.", nextOf(path)).
+			Advise("It is in %s now. Start the service.", path)
+	}
 	before, err := note.NewVerifier(stored.PublicKey)
 	if err != nil {
 		return "", err
@@ -103,15 +110,14 @@ func (s *Service) goOnWith(ctx context.Context, path string, next ledgerKey, bod
 	if err := other.use(path, next); err != nil {
 		return err
 	}
-	// The file is there before the database knows the key, which a power cut must not take away.
-	if err := writeSecret(nextOf(path), next.file()); err != nil {
-		return err
-	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
 		if _, err := tx.LockLedger(ctx); err != nil {
+			return err
+		}
+		if err := s.keepNext(ctx, tx.Reads, path, next); err != nil {
 			return err
 		}
 		if err := resealed(ctx, tx, s.writersKey(), other.writersKey()); err != nil {
@@ -126,9 +132,33 @@ func (s *Service) goOnWith(ctx context.Context, path string, next ledgerKey, bod
 		return reseal(ctx, tx, other)
 	})
 	if err != nil {
-		return errors.Join(err, os.Remove(nextOf(path)))
+		return err // the file stays: an answer may be lost of what the database has stored
 	}
 	return s.finishRotation(path, next.public[0])
+}
+
+// keepNext writes the file of a key that is to follow, before the database knows the key: a power cut
+// must not take it away. The ledger is locked, so that a file which is there already is none of
+// somebody else's who is at it: unless the database knows its key, that never came about.
+func (s *Service) keepNext(ctx context.Context, reads store.Reads, path string, next ledgerKey) error {
+	content, err := os.ReadFile(nextOf(path))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return writeSecret(nextOf(path), next.file())
+	case err != nil:
+		return err
+	}
+	stored, err := reads.ServiceKey(ctx)
+	if err != nil {
+		return err
+	}
+	if left, err := parseKey(string(content)); err == nil && left.public[0] == stored.PublicKey {
+		return fault.New(fault.Conflict, "keys-changed", "The ledger goes on with another key already, which is in %s.", nextOf(path)).Advise("Start the service, or run this again.")
+	}
+	if err := os.Remove(nextOf(path)); err != nil {
+		return err
+	}
+	return writeSecret(nextOf(path), next.file())
 }
 
 // resealed makes each seal anew. Under a key that is known each has to be genuine before.

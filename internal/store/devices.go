@@ -94,7 +94,7 @@ func (s Reads) SlotsSeen(ctx context.Context, device string, checks int) ([]Slot
 	if err != nil {
 		return nil, explain(err)
 	}
-	return out, told(ctx, s, out, func(r *SlotSeen) (*int64, *Evidence) { return &r.Position, &r.Evidence })
+	return out, told(ctx, s, out, func(r *SlotSeen) about { return about{r.Batch, r.Path, &r.Position, &r.Evidence} })
 }
 
 // A Candidate is a file that was cleared and may be what a slot holds.

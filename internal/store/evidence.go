@@ -3,11 +3,16 @@ package store
 import (
 	"context"
 	"encoding/json"
+
+	"endeixis/core/plain"
+	"endeixis/internal/fault"
 )
 
 // Evidence is what the record of an outcome says it rests on, in JSON. A record has it, and no
 // other row.
 type Evidence struct {
+	Batch       int64           `json:"batch"`
+	Item        string          `json:"item"`
 	Verdict     string          `json:"verdict"`
 	Survey      json.RawMessage `json:"survey"`
 	Measurement json.RawMessage `json:"measurement"`
@@ -39,13 +44,22 @@ func (s Reads) evidenceAt(ctx context.Context, positions []int64) (map[int64]Evi
 	return out, nil
 }
 
-// told puts evidence into rows, where place tells the position of a row's record and where its
-// evidence goes; one without a position has none.
-func told[T any](ctx context.Context, s Reads, rows []T, place func(*T) (*int64, *Evidence)) error {
+// An about tells of which item a row is, the position of the record that has its evidence, or nil,
+// and where the evidence goes.
+type about struct {
+	batch    int64
+	path     string
+	position *int64
+	into     *Evidence
+}
+
+// told puts evidence into rows. A record that is of another item is none of a row's: then it
+// returns a fault “ledger-altered”.
+func told[T any](ctx context.Context, s Reads, rows []T, of func(*T) about) error {
 	var positions []int64
 	for i := range rows {
-		if position, _ := place(&rows[i]); position != nil {
-			positions = append(positions, *position)
+		if a := of(&rows[i]); a.position != nil {
+			positions = append(positions, *a.position)
 		}
 	}
 	all, err := s.evidenceAt(ctx, positions)
@@ -53,9 +67,19 @@ func told[T any](ctx context.Context, s Reads, rows []T, place func(*T) (*int64,
 		return err
 	}
 	for i := range rows {
-		if position, into := place(&rows[i]); position != nil {
-			*into = all[*position]
+		a := of(&rows[i])
+		if a.position == nil {
+			continue
+		}
+		*a.into = all[*a.position]
+		if a.into.Batch != a.batch || a.into.Item != a.path {
+			return Mistaken(a.batch, a.path)
 		}
 	}
 	return nil
+}
+
+// Mistaken says that a row is said to have the record of something else.
+func Mistaken(batch int64, path string) error {
+	return fault.New(fault.Unavailable, "ledger-altered", "What is stored of %s in batch %d is not what its record says.", plain.Text(path), batch).Advise(keepIt)
 }

@@ -139,7 +139,7 @@ func (s Reads) ItemsOf(ctx context.Context, batch int64, ns []int) ([]Measured, 
 	if err != nil {
 		return nil, explain(err)
 	}
-	return out, told(ctx, s, out, func(m *Measured) (*int64, *Evidence) { return m.Position, &m.Evidence })
+	return out, told(ctx, s, out, func(m *Measured) about { return about{batch, m.Path, m.Position, &m.Evidence} })
 }
 
 // InsideOf returns the numbers of the items without an outcome that lie inside files of

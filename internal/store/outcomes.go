@@ -112,8 +112,8 @@ type JudgedItem struct {
 }
 
 // withEvidence puts into items what their records say.
-func (s Reads) withEvidence(ctx context.Context, items []JudgedItem) error {
-	if err := told(ctx, s, items, func(i *JudgedItem) (*int64, *Evidence) { return i.Position, &i.Evidence }); err != nil {
+func (s Reads) withEvidence(ctx context.Context, batch int64, items []JudgedItem) error {
+	if err := told(ctx, s, items, func(i *JudgedItem) about { return about{batch, i.Path, i.Position, &i.Evidence} }); err != nil {
 		return err
 	}
 	for i := range items {
@@ -126,7 +126,7 @@ func (s Reads) withEvidence(ctx context.Context, items []JudgedItem) error {
 			verdict = *item.Verdict
 		}
 		if verdict != item.Evidence.Verdict { // nobody is shown one verdict with the evidence of another
-			return unlike(*item.Position)
+			return Mistaken(batch, item.Path)
 		}
 		item.Survey = item.Evidence.Survey
 	}
@@ -212,11 +212,11 @@ func (s Reads) ItemRows(ctx context.Context, batch int64, f ItemFilter) ([]ItemR
 	if err != nil {
 		return nil, err
 	}
-	return rows, told(ctx, s, rows, func(r *ItemRow) (*int64, *Evidence) {
+	return rows, told(ctx, s, rows, func(r *ItemRow) about {
 		if r.Deciding != nil {
-			return nil, &r.Evidence
+			return about{}
 		}
-		return r.Position, &r.Evidence
+		return about{batch, r.Path, r.Position, &r.Evidence}
 	})
 }
 
@@ -226,7 +226,7 @@ func (s Reads) Items(ctx context.Context, batch int64, f ItemFilter) ([]JudgedIt
 	if err != nil {
 		return nil, err
 	}
-	return items, s.withEvidence(ctx, items)
+	return items, s.withEvidence(ctx, batch, items)
 }
 
 func listItems[T any](ctx context.Context, s Reads, columns string, batch int64, f ItemFilter) ([]T, error) {
@@ -273,7 +273,7 @@ func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) 
 	if err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`, batch); err != nil {
 		return nil, explain(err)
 	}
-	return out, s.withEvidence(ctx, out)
+	return out, s.withEvidence(ctx, batch, out)
 }
 
 // CountEvidence counts what [Reads.Evidence] lists.
@@ -288,7 +288,7 @@ func (s Reads) ItemAt(ctx context.Context, batch int64, n int) (JudgedItem, erro
 	if err := s.q.GetContext(ctx, &items[0], selectItems+`WHERE i.batch_id = $1 AND i.n = $2`, batch, n); err != nil {
 		return JudgedItem{}, explain(err)
 	}
-	err := s.withEvidence(ctx, items)
+	err := s.withEvidence(ctx, batch, items)
 	return items[0], err
 }
 

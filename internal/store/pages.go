@@ -144,8 +144,10 @@ func (s Reads) recordsAt(ctx context.Context, positions []int64) (map[int64]Reco
 // unlike says that a record is not what was written.
 func unlike(position int64) error {
 	return fault.New(fault.Unavailable, "ledger-altered", "Record %d is not as it was written.", position).
-		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it.")
+		Advise(keepIt)
 }
+
+const keepIt = "Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it."
 
 // genuineText reports whether a record's text has the hash that was stored with it.
 func genuineText(r *Record) bool {

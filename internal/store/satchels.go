@@ -165,8 +165,8 @@ func (s Reads) ClearancesOf(ctx context.Context, publishers, signers []string, a
 		ORDER BY i.batch_id DESC, i.n LIMIT $5`, publishers, signers, after.Batch, after.N, limit); err != nil {
 		return nil, explain(err)
 	}
-	if err := told(ctx, s, out, func(c *Clearance) (*int64, *Evidence) { return &c.Position, &c.Evidence }); err != nil {
+	if err := told(ctx, s, out, func(c *Clearance) about { return about{c.Batch, c.Path, &c.Position, &c.Evidence} }); err != nil {
 		return nil, err
 	}
-	return out, told(ctx, s, out, func(c *Clearance) (*int64, *Evidence) { return c.Now, &c.Later })
+	return out, told(ctx, s, out, func(c *Clearance) about { return about{c.Batch, c.Path, c.Now, &c.Later} })
 }
