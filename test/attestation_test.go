@@ -127,7 +127,7 @@ func TestAttestations(t *testing.T) {
 	assert.Equal(t, []string{"ENDEIXIS_REFUSED"}, summary.GetVerifiedLevels())
 
 	// A verdict in the database alone is none.
-	altered(t, s, `UPDATE outcomes SET verdict = 'cleared'`, `UPDATE batches SET verdict = 'cleared'`)
+	altered(t, s, fmt.Sprintf(`UPDATE outcomes SET verdict = 'cleared' WHERE batch_id = %d`, refused.ID), `UPDATE batches SET verdict = 'cleared'`)
 	_, summary, _ = attested(fmt.Sprint(refused.ID))
 	assert.Equal(t, "FAILED", summary.GetVerificationResult())
 	// What counts no longer has not passed.

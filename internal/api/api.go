@@ -123,7 +123,7 @@ func New(parts Parts) *API {
 	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	a.engine.GET("/readyz", a.ready)
 	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
-	a.engine.Use(noStore, a.legible, a.identify, a.moderate)
+	a.engine.Use(noStore, a.levelled, a.legible, a.identify, a.moderate)
 	a.huma = humagin.New(a.engine, Describe())
 	speak(a.huma.OpenAPI().Components.Schemas)
 	a.huma.UseMiddleware(a.authorise)

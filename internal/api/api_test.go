@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -19,6 +20,7 @@ import (
 
 	"endeixis/internal/fault"
 	"endeixis/internal/roles"
+	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
 
@@ -53,6 +55,39 @@ func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
 		}
 	}
 	assert.Greater(t, count, 25)
+}
+
+// TestLevels: a program of a level that is not served is told so before anything is done, whatever
+// it asks; one that names none is of the first.
+func TestLevels(t *testing.T) {
+	a := New(Parts{Log: slog.New(slog.DiscardHandler)})
+	for asked, says := range map[string]string{
+		"": "", "1": "", fmt.Sprint(wire.Level): "", fmt.Sprint(wire.Level + 1): "The service is the older one", "99": "The service is the older one",
+		"0": "Bring the program that asks up to date", "<b>": "Bring the program that asks up to date",
+	} {
+		for _, path := range []string{"/api/v1/me", "/api/v1/batches/1/events", "/api/v1/none"} {
+			r := httptest.NewRequest(http.MethodGet, path, nil)
+			if asked != "" {
+				r.Header.Set(wire.LevelHeader, asked)
+				r.Header.Set(wire.VersionHeader, "9.9.9+abc")
+			}
+			w := httptest.NewRecorder()
+			a.engine.ServeHTTP(w, r)
+			assert.Equal(t, fmt.Sprint(wire.Level), w.Header().Get(wire.LevelHeader))
+			assert.Equal(t, version.Full(), w.Header().Get(wire.VersionHeader))
+			if says == "" {
+				assert.NotContains(t, w.Body.String(), "level-unserved", "%q %s", asked, path)
+				continue
+			}
+			assert.Equal(t, http.StatusBadRequest, w.Code, "%q %s", asked, path)
+			assert.Contains(t, w.Body.String(), "level-unserved")
+			assert.Contains(t, w.Body.String(), says)
+			assert.Contains(t, w.Body.String(), "9.9.9+abc")
+		}
+	}
+	page, err := os.ReadFile(filepath.Join("..", "..", "console", "src", "api", "client.ts"))
+	require.NoError(t, err)
+	assert.Contains(t, string(page), fmt.Sprintf(`{ name: %q, value: "%d" }`, wire.LevelHeader, wire.Level), "the console speaks the same level")
 }
 
 func TestProblems(t *testing.T) {

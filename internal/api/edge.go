@@ -7,13 +7,17 @@ import (
 	"io"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"endeixis/core/plain"
 	"endeixis/internal/fault"
+	"endeixis/internal/version"
+	"endeixis/internal/wire"
 )
 
 // What comes in is looked at once, here: text that is no text is turned away
@@ -107,6 +111,35 @@ func shortened(text string) string {
 		return text
 	}
 	return strings.ToValidUTF8(text[:maxShown], "") + "…"
+}
+
+// levelled turns requests away that speak a level of the API which is not served, and says what the
+// answers speak.
+func (a *API) levelled(c *gin.Context) {
+	if !strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		c.Next()
+		return
+	}
+	c.Header(wire.LevelHeader, strconv.Itoa(wire.Level))
+	c.Header(wire.VersionHeader, version.Full())
+	asked := c.GetHeader(wire.LevelHeader)
+	level := wire.LevelOf(asked)
+	if level >= wire.OldestLevel && level <= wire.Level {
+		c.Next()
+		return
+	}
+	by := "the program that asks"
+	if program := c.GetHeader(wire.VersionHeader); program != "" {
+		by += ", of version " + plain.Text(shortened(program)) + ","
+	}
+	f := fault.New(fault.Malformed, "level-unserved", "This service, endeixisd %s, serves %s of the API, and %s speaks level %s.", version.Full(), wire.Levels(), by, plain.Text(shortened(asked)))
+	if level > wire.Level {
+		f = f.Advise("The service is the older one: have it brought up to date, or use a client of its version.")
+	} else {
+		f = f.Advise("Bring the program that asks up to date.")
+	}
+	a.write(c.Writer, c.Request, f)
+	c.Abort()
 }
 
 // noStore keeps answers with secrets, and all that the API says, out of caches.

@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net/http"
 	"strconv"
@@ -91,6 +90,9 @@ func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire
 		if errors.As(err, &problem) && problem.Status != http.StatusServiceUnavailable {
 			return b, err
 		}
+		if Differs(err) {
+			return b, err // it will be the same the next time
+		}
 		if err == nil || b.ID != 0 {
 			broken = time.Time{} // something came: the minute starts again
 		}
@@ -120,7 +122,7 @@ func (c *Client) followOnce(ctx context.Context, id int64, last *int, f func(wir
 		if n, err := strconv.Atoi(id); err == nil {
 			*last = n
 		}
-		if err := json.Unmarshal([]byte(data), &b); err != nil {
+		if b, err = read[wire.Batch](c, response, []byte(data)); err != nil {
 			return false, err
 		}
 		f(b)

@@ -12,10 +12,13 @@ import (
 	"net/http/cookiejar"
 	"net/url"
 	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"endeixis/core/plain"
+	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
 
@@ -187,10 +190,83 @@ func callOnce[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, 
 	if strings.Contains(response.Header.Get("Content-Type"), "html") {
 		return out, foreign(c, response)
 	}
-	if err := json.Unmarshal(text, &out); err != nil {
-		return out, fmt.Errorf("the service at %s gave an answer that is not understood: %w", c.base, err)
+	return read[Out](c, response, text)
+}
+
+// read reads an answer, or what is told in one. What it does not say is not taken for no or none: then it
+// returns an [*Unlike].
+func read[T any](c *Client, response *http.Response, text []byte) (T, error) {
+	var out, none T
+	err := wire.Complete(text, reflect.TypeFor[T]())
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	if err != nil {
+		return none, &Unlike{c.base, response.Header.Get(wire.VersionHeader), err}
 	}
 	return out, nil
+}
+
+// Unlike reports an answer that is not what this program expects.
+type Unlike struct {
+	Server string
+	// Version is that of the service, where it says so.
+	Version string
+	Cause   error
+}
+
+// Error says who differs.
+func (u *Unlike) Error() string {
+	return fmt.Sprintf("The answer of the service at %s is not what this program expects: %s. This is endeixis %s, and the service is %s. Nothing is told of what it may mean; use programs of one version.",
+		u.Server, plain.Text(u.Cause.Error()), version.Full(), named(u.Version))
+}
+
+// Unwrap returns the cause.
+func (u *Unlike) Unwrap() error { return u.Cause }
+
+// named says which version a service is of, where it has said so.
+func named(version string) string {
+	if version == "" {
+		return "of a version that it does not tell"
+	}
+	return "endeixisd " + plain.Text(version[:min(len(version), 60)])
+}
+
+// A LevelError reports that a service speaks another level of the API. It is told before anything
+// of an answer is read.
+type LevelError struct {
+	Server, Version string
+	Level           int
+}
+
+// Error says which program is the older one.
+func (l *LevelError) Error() string {
+	older := "The service is the older one: have it brought up to date, or use a client of its version."
+	if l.Level > wire.Level {
+		older = "This program is the older one: bring it up to date."
+	}
+	return fmt.Sprintf("The service at %s, %s, speaks level %d of the API, and this program, endeixis %s, speaks %s. Nothing was read of its answer. %s",
+		l.Server, named(l.Version), l.Level, version.Full(), wire.Levels(), older)
+}
+
+// Differs reports whether an error says that service and program are of versions which do not
+// understand each other.
+func Differs(err error) bool {
+	var unlike *Unlike
+	var level *LevelError
+	return errors.As(err, &unlike) || errors.As(err, &level)
+}
+
+// levelled refuses an answer of a level that this program does not speak.
+func (c *Client) levelled(response *http.Response) error {
+	if strings.Contains(response.Header.Get("Content-Type"), "html") {
+		return nil // no service has answered
+	}
+	level := wire.LevelOf(response.Header.Get(wire.LevelHeader))
+	if level >= wire.OldestLevel && level <= wire.Level {
+		return nil
+	}
+	return &LevelError{c.base, response.Header.Get(wire.VersionHeader), level}
 }
 
 // foreign is the error of an answer that is no service's.
@@ -230,6 +306,8 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 		return nil, err
 	}
 	request.Header = r.headers
+	request.Header.Set(wire.LevelHeader, strconv.Itoa(wire.Level))
+	request.Header.Set(wire.VersionHeader, version.Full())
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
@@ -239,6 +317,10 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 	response, err := c.http.Do(request)
 	if err != nil {
 		return nil, &Unreachable{c.base, err}
+	}
+	if err := c.levelled(response); err != nil {
+		response.Body.Close()
+		return nil, err
 	}
 	if response.StatusCode < 300 {
 		return response, nil

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"sync/atomic"
@@ -23,6 +24,12 @@ func serve(t *testing.T, handler http.HandlerFunc) *Client {
 	c, err := New(server.URL+"/", "endx_token")
 	require.NoError(t, err)
 	return c
+}
+
+// answer is one that says everything.
+func answer(t testing.TB, w io.Writer, v any) {
+	t.Helper()
+	require.NoError(t, json.NewEncoder(w).Encode(v))
 }
 
 func TestAddress(t *testing.T) {
@@ -59,7 +66,7 @@ func TestErrors(t *testing.T) {
 	assert.Equal(t, "not-endeixis", problem.Code)
 	assert.NotContains(t, err.Error(), "<html>")
 	_, err = c.Batch(t.Context(), 1)
-	assert.ErrorContains(t, err, "not understood")
+	assert.ErrorContains(t, err, "is not what this program expects")
 	gone, err := New("http://127.0.0.1:1", "")
 	require.NoError(t, err)
 	_, err = gone.Me(t.Context())
@@ -147,12 +154,12 @@ func TestSignInExchangesTheSession(t *testing.T) {
 		case "/api/v1/sessions":
 			assert.Empty(t, r.Header.Get("Authorization"), "an old token is not sent along")
 			http.SetCookie(w, &http.Cookie{Name: "endeixis_session", Value: "s", Path: "/"})
-			fmt.Fprint(w, `{"name":"ines"}`)
+			answer(t, w, wire.Me{Name: "ines"})
 		case "/api/v1/tokens":
 			cookie, err := r.Cookie("endeixis_session")
 			require.NoError(t, err)
 			assert.Equal(t, "s", cookie.Value)
-			fmt.Fprint(w, `{"text":"endx_new"}`)
+			answer(t, w, wire.IssuedToken{Text: "endx_new"})
 		default:
 			w.WriteHeader(http.StatusNoContent)
 		}

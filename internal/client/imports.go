@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 	"encoding/base64"
-	"encoding/json"
 	"io"
 
 	"endeixis/internal/wire"
@@ -57,11 +56,13 @@ func load[In any](ctx context.Context, c *Client, o wire.Operation[In, wire.Impo
 	err = events(response.Body, "", func(event, _, data string) (bool, error) {
 		if event == "import" {
 			done = true
-			return false, json.Unmarshal([]byte(data), &out)
+			out, err = read[wire.Import](c, response, []byte(data))
+			return false, err
 		}
-		var p wire.ImportProgress
-		err := json.Unmarshal([]byte(data), &p)
-		progress(p)
+		p, err := read[wire.ImportProgress](c, response, []byte(data))
+		if err == nil {
+			progress(p)
+		}
 		return false, err
 	})
 	if err == nil && !done {

@@ -1,6 +1,7 @@
 package client_test
 
 import (
+	"encoding/json"
 	"errors"
 	"net/http"
 	"net/http/httptest"
@@ -46,7 +47,11 @@ func TestPatience(t *testing.T) {
 					return
 				}
 				w.Header().Set("Content-Type", "application/json")
-				w.Write([]byte("{}"))
+				var said any = wire.Batch{}
+				if r.Method != http.MethodGet {
+					said = wire.Taken{}
+				}
+				assert.NoError(t, json.NewEncoder(w).Encode(said))
 			}))
 			defer s.Close()
 			hasty, err := client.New(s.URL, "a token")

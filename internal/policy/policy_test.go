@@ -75,22 +75,36 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		_, known := k.Publisher("quoin")
 		assert.False(t, known, "it was added later")
 	}
+	const decided = `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`
+	asked := batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}}
 	for _, of := range []struct{ what, sql string }{
 		{"a decision is said to be another", `UPDATE ledger_records SET kind = 'drill' WHERE kind = 'waiver-granted'`},
 		{"another is said to be a decision", `INSERT INTO ledger_records SELECT position + 100, 'policy-set', at, by_name, subject, verdict, batch_id, body, leaf FROM ledger_records WHERE kind = 'policy-set'`},
-		{"a decision's text", `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`},
-		{"with its leaf", `UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added'`},
-		{"the newest is taken out", `ALTER TABLE waivers DROP CONSTRAINT waivers_position_fkey; DELETE FROM ledger_records WHERE kind = 'waiver-granted'`},
-		{"and its seal", `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`},
+		{"a decision's text", decided},
+		{"with its leaf", decided + `; UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added'`},
+		{"with its leaf and what its seal is over", decided + `; UPDATE ledger_records SET leaf = sha256('\x00'::bytea || body) WHERE kind = 'publisher-added';
+			UPDATE seals s SET over_leaves = sha256((SELECT string_agg(r.leaf, ''::bytea ORDER BY r.position) FROM ledger_records r WHERE r.position >= s.first AND r.position < s.first + s.records))`},
+		{"the newest is taken out", `DELETE FROM ledger_records WHERE kind = 'waiver-granted'`},
+		{"with its seal", `DELETE FROM ledger_records WHERE kind = 'waiver-granted'; DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`},
+		{"an older one is taken out", `DELETE FROM ledger_records WHERE kind = 'publisher-added'`},
 	} {
 		what, sql := of.what, of.sql
-		_, err := p.Store.Pool.Exec(t.Context(), `ALTER TABLE ledger_records DISABLE TRIGGER USER`)
-		require.NoError(t, err)
-		_, err = p.Store.Pool.Exec(t.Context(), sql)
-		require.NoError(t, err, what)
+		altered := func(sql string) {
+			_, err := p.Store.Pool.Exec(t.Context(), `SET session_replication_role = replica; `+sql+`; SET session_replication_role = origin`)
+			require.NoError(t, err, what)
+		}
+		altered(`CREATE TABLE kept_records AS TABLE ledger_records; CREATE TABLE kept_seals AS TABLE seals`)
+		altered(sql)
 		_, err = basis.New(p.Store, p.Records).Now(t.Context())
 		assert.True(t, fault.Is(err, "ledger-altered"), "%s: %v", what, err)
+		altered(`DELETE FROM ledger_records; INSERT INTO ledger_records SELECT * FROM kept_records; DELETE FROM seals; INSERT INTO seals SELECT * FROM kept_seals; DROP TABLE kept_records, kept_seals`)
+		_, err = basis.New(p.Store, p.Records).Now(t.Context())
+		require.NoError(t, err, what)
 	}
-	_, err = p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
+	_, err = p.Batches.Create(t.Context(), "ines", asked)
+	require.NoError(t, err)
+	_, err = p.Store.Pool.Exec(t.Context(), `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`)
+	require.NoError(t, err)
+	_, err = p.Batches.Create(t.Context(), "ines", asked)
 	assert.True(t, fault.Is(err, "ledger-altered"), "%v", err)
 }

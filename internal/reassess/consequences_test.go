@@ -259,6 +259,10 @@ func TestNothingIsJudgedAgainByAlteredEvidence(t *testing.T) {
 			_, err := c.sql.Exec(t.Context(), `ALTER TABLE outcomes DROP CONSTRAINT outcomes_position_key; UPDATE outcomes o SET position = (SELECT p.position FROM outcomes p WHERE p.n <> o.n LIMIT 1)`)
 			require.NoError(t, err)
 		},
+		"its verdict": func(t *testing.T, c *cleared) {
+			_, err := c.sql.Exec(t.Context(), `UPDATE outcomes SET verdict = 'unproven' WHERE verdict IS NOT NULL`)
+			require.NoError(t, err)
+		},
 		"a record that is gone": func(t *testing.T, c *cleared) {
 			_, err := c.sql.Exec(t.Context(), `UPDATE outcomes SET position = 1000000 WHERE verdict IS NOT NULL`)
 			require.NoError(t, err)

@@ -142,11 +142,11 @@ func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.Stored
 // judgeAgain judges a chunk of stored items.
 func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
 	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
-		of, item, m, err := recorded.Measured(rows[i].Record.Body)
-		if err == nil && (of != batch || item.Path != rows[i].Path) {
+		seen, err := recorded.Measured(rows[i].Record.Body)
+		if err == nil && (seen.Batch != batch || seen.Survey.Path != rows[i].Path || seen.Verdict != rows[i].Verdict) {
 			err = store.Mistaken(batch, rows[i].Path)
 		}
-		return item, m, err
+		return seen.Survey, seen.Measurement, err
 	}, issuers)
 	out := make([]Rejudgement, len(judged))
 	for i, j := range judged {

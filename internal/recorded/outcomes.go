@@ -88,25 +88,27 @@ func (b *ItemOutcome) Put(e Evidence) error {
 // judgedBy begins what an outcome's record says of how it was judged, which is most of its text.
 var judgedBy = []byte(`,"grounds":`)
 
+// Seen is what was seen of an item, and its first verdict.
+type Seen struct {
+	Batch       int64                `json:"batch"`
+	Verdict     string               `json:"verdict"`
+	Survey      *survey.Item         `json:"survey"`
+	Measurement *measure.Measurement `json:"measurement"`
+}
+
 // Measured reads from the text of an outcome's record what was surveyed and measured of the item.
-// It returns the number of its batch too.
-func Measured(text []byte) (int64, *survey.Item, *measure.Measurement, error) {
-	type measured struct {
-		Batch       int64                `json:"batch"`
-		Survey      *survey.Item         `json:"survey"`
-		Measurement *measure.Measurement `json:"measurement"`
-	}
+func Measured(text []byte) (Seen, error) {
 	// What comes behind is not read: that takes most of the time. A quotation mark in a text is
 	// escaped, so that the name of the member stands in none.
 	if before, _, found := bytes.Cut(text, judgedBy); found {
-		var said measured
+		var said Seen
 		if json.Unmarshal(append(slices.Clip(before), '}'), &said) == nil && said.Survey != nil && said.Measurement != nil {
-			return said.Batch, said.Survey, said.Measurement, nil
+			return said, nil
 		}
 	}
-	said := measured{0, &survey.Item{}, &measure.Measurement{}}
+	said := Seen{Survey: &survey.Item{}, Measurement: &measure.Measurement{}}
 	err := json.Unmarshal(text, &said)
-	return said.Batch, said.Survey, said.Measurement, err
+	return said, err
 }
 
 // A shown is what an item is found by, and what is shown of it.

@@ -140,16 +140,12 @@ func TestResumeAfterRestore(t *testing.T) {
 	s, r, file := begun(t)
 	require.NoError(t, write(t, s, r, "a"))
 	require.NoError(t, write(t, s, r, "b"))
-	c, _, err := r.Sign(t.Context())
+	c, kept, err := r.Sign(t.Context())
 	require.NoError(t, err)
 	require.EqualValues(t, 2, c.Size)
-	for _, sql := range []string{
-		`ALTER TABLE ledger_records DISABLE TRIGGER USER`, `ALTER TABLE ledger_hashes DISABLE TRIGGER USER`, `ALTER TABLE checkpoints DISABLE TRIGGER USER`,
-		`DELETE FROM ledger_records WHERE position = 1`, `DELETE FROM ledger_hashes WHERE index >= 1`, `DELETE FROM seals WHERE first = 1`, `UPDATE ledger_state SET size = 1`, `DELETE FROM checkpoints`,
-	} {
-		_, err := s.Pool.Exec(t.Context(), sql)
-		require.NoError(t, err, sql)
-	}
+	_, err = s.Pool.Exec(t.Context(), `SET session_replication_role = replica; DELETE FROM ledger_records WHERE position = 1; DELETE FROM ledger_hashes WHERE index >= 1;
+		DELETE FROM seals WHERE first = 1; UPDATE ledger_state SET size = 1; DELETE FROM checkpoints; SET session_replication_role = origin`)
+	require.NoError(t, err)
 	r = records.New(s, testkit.Now)
 	require.NoError(t, r.LoadKey(t.Context(), file))
 	err = r.Resume(t.Context(), false)
@@ -166,6 +162,15 @@ func TestResumeAfterRestore(t *testing.T) {
 	again := records.New(s, testkit.Now)
 	require.NoError(t, again.LoadKey(t.Context(), file))
 	require.NoError(t, again.Resume(t.Context(), false), "it is accepted once")
+
+	// Whoever kept the checkpoint of what was there before is told by an audit against it.
+	report, err := again.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
+	require.NoError(t, err)
+	assert.True(t, report.Clean, report.Sentence)
+	report, err = again.Audit(t.Context(), records.AuditQuestion{Checkpoint: kept}, func(int64, int64) {})
+	require.NoError(t, err)
+	assert.False(t, report.Clean)
+	assert.Contains(t, report.Sentence, "do not have the root of the checkpoint signed over them")
 }
 
 // TestClockSetBack: a clock that is a year behind for a while breaks nothing: records keep their

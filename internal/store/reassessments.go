@@ -62,6 +62,8 @@ type StoredItem struct {
 	N        int    `db:"n"`
 	Path     string `db:"path"`
 	Position int64  `db:"position"`
+	// Verdict is the first, as it is stored; empty for what is no artifact.
+	Verdict string `db:"verdict"`
 	// Record is that of its outcome.
 	Record Record `db:"-"`
 	// Present is the verdict that holds now: of the newest reassessment, or
@@ -72,7 +74,7 @@ type StoredItem struct {
 // StoredItems lists settled items of a batch behind a number, in their order.
 func (s Reads) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
 	out := []StoredItem{}
-	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.position, coalesce(
+	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.position, coalesce(o.verdict, '') AS verdict, coalesce(
 			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
 		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.n > $2 AND o.n IS NOT NULL ORDER BY i.n LIMIT $3`, batch, after, limit)
 	if err != nil {

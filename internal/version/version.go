@@ -7,7 +7,7 @@ import (
 )
 
 // Version is the version of this program.
-const Version = "0.1.0"
+const Version = "0.2.0"
 
 // Full returns the version with the revision that the program was built from,
 // where that is known, such as “0.1.0+3f2a9c1d04be”; with “.changed” behind it if

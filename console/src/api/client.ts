@@ -51,7 +51,26 @@ export type Token = components["schemas"]["Token"];
 export type NewToken = components["schemas"]["NewToken"];
 export type Admission = components["schemas"]["Admission"];
 
-export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+/** The level of the API that this page speaks; it goes with every request. */
+export const level = { name: "Endeixis-Level", value: "1" };
+
+export const api = createClient<paths>({
+  baseUrl: "/",
+  credentials: "same-origin",
+  headers: { [level.name]: level.value },
+});
+
+/** Refuses an answer of a service that has become another one since the page was loaded, before it is read. */
+export function levelled(response: Response): void {
+  const spoken = response.headers.get(level.name);
+  if (spoken !== null && spoken !== level.value) throw new Failure(outdated);
+}
+
+api.use({
+  onResponse: ({ response }) => {
+    levelled(response);
+  },
+});
 
 /** A problem that the service answered, or its silence. */
 export class Failure extends Error {
@@ -59,6 +78,15 @@ export class Failure extends Error {
     super(problem.detail);
   }
 }
+
+const outdated: Problem = {
+  type: "about:blank",
+  title: "Another version",
+  status: 409,
+  code: "page-outdated",
+  detail: "The service has become another version since this page was loaded, so that what it answers is not shown.",
+  advice: "Load the page again. Nothing was lost.",
+};
 
 const silence: Problem = {
   type: "about:blank",
@@ -84,8 +112,8 @@ export async function askRaw<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;
   try {
     answer = await call;
-  } catch {
-    throw new Failure(silence);
+  } catch (e) {
+    throw e instanceof Failure ? e : new Failure(silence);
   }
   if (answer.error !== undefined) throw failureOf(answer.error);
   return answer.data as T;

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 
 import { useKeyringChange } from "./change";
 import { harmlessAll } from "../parts/text";
-import { api, ask, Failure, failureOf, type Import, type Problem } from "./client";
+import { api, ask, Failure, failureOf, type Import, level, levelled, type Problem } from "./client";
 import { readEvents } from "./events";
 
 export function useLookUp() {
@@ -24,10 +24,11 @@ export type KeyFile = { source: string; content: Blob };
 async function load(address: string, file: KeyFile, tell: (p: Progress) => void): Promise<Import> {
   const response = await fetch(`/api/v1/${address}`, {
     method: "POST",
-    headers: { "Content-Type": "application/octet-stream", Accept: "text/event-stream" },
+    headers: { "Content-Type": "application/octet-stream", Accept: "text/event-stream", [level.name]: level.value },
     body: file.content,
     credentials: "same-origin",
   });
+  levelled(response);
   if (!response.ok || !response.body) throw failureOf(await response.json().catch(() => undefined));
   let result: Import | undefined;
   await readEvents(response.body, (event, data) => {
