@@ -86,6 +86,7 @@ func lacks(said any, of reflect.Type) string {
 				}
 			}
 		}
+	default: // what has no members
 	}
 	return ""
 }
