@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/cli"
 	"endeixis/internal/client"
 	"endeixis/internal/pgserver"
+	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
 
@@ -35,6 +36,10 @@ const (
 )
 
 func main() {
+	if len(os.Args) > 1 && os.Args[1] == "version" {
+		fmt.Println("demo", version.Full())
+		return
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	if err := run(ctx); err != nil && !errors.Is(err, context.Canceled) {
 		fmt.Fprintln(os.Stderr, "demo:", err)

@@ -29,6 +29,8 @@ type process struct {
 	cmd  *exec.Cmd
 	url  string
 	file string
+	// program is that of another version, or empty.
+	program string
 }
 
 // startProcess starts endeixisd with the configuration and waits until it is
@@ -45,7 +47,10 @@ func startProcess(t testing.TB, c config.Config) *process {
 
 func (p *process) start(t testing.TB) {
 	t.Helper()
-	p.cmd = exec.Command(binary(t, "endeixisd"), "serve", "--config", p.file)
+	if p.program == "" {
+		p.program = binary(t, "endeixisd")
+	}
+	p.cmd = exec.Command(p.program, "serve", "--config", p.file)
 	log, err := p.cmd.StderrPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.cmd.Start())

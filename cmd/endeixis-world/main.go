@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"endeixis/internal/version"
 	"endeixis/internal/world"
 )
 
@@ -24,6 +25,10 @@ func main() {
 	keys := flag.String("directories", "", "directory with a folder of key files for each key directory")
 	gauges := flag.String("gauges", "", "directory with a folder for each gauge; empty for none")
 	flag.Parse()
+	if flag.Arg(0) == "version" {
+		fmt.Println("endeixis-world", version.Full())
+		return
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	err := run(ctx, *listen, *mirrors, *keys, *gauges)
 	stop()

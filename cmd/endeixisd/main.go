@@ -25,6 +25,7 @@ import (
 	"endeixis/internal/devices"
 	"endeixis/internal/serve"
 	"endeixis/internal/version"
+	"endeixis/internal/wire"
 	"endeixis/internal/witness"
 )
 
@@ -114,7 +115,9 @@ fingerprint with what stands on it, before you add the line.`,
 		},
 	}, &cobra.Command{
 		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
-		Run: func(*cobra.Command, []string) { fmt.Println("endeixisd", version.Full()) },
+		Run: func(*cobra.Command, []string) {
+			fmt.Printf("endeixisd %s, level %d of the API\n", version.Full(), wire.Level)
+		},
 	})
 	return cmd
 }

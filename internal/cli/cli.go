@@ -127,7 +127,7 @@ refused; 11 nothing was refused, something is unproven.`,
 		return usage("%w; see “%s --help”", err, cmd.CommandPath())
 	})
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(),
+	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.versionCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(),
 		a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand(), a.referenceCommand(), a.spotCommand(), a.readbackCommand(),
 		a.deviceCommand(), a.satchelCommand())
 	root.Args = cobra.ArbitraryArgs

@@ -353,3 +353,31 @@ func all[T any](limit int, page func(cursor string) (wire.Page[T], error)) ([]T,
 		cursor = p.Next
 	}
 }
+
+// Met is what a service says of itself to anybody.
+type Met struct {
+	Version string
+	Level   int
+	// Differs says why the two do not understand each other, or is nil.
+	Differs *LevelError
+}
+
+// Greet asks a service which version it is, without anybody being signed in. It returns an
+// [*Unreachable], or an [*Error] where something else answers.
+func (c *Client) Greet(ctx context.Context) (Met, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+wire.Base+wire.WhoAmI.Path, nil)
+	if err != nil {
+		return Met{}, err
+	}
+	response, err := c.http.Do(request)
+	if err != nil {
+		return Met{}, &Unreachable{c.base, err}
+	}
+	defer response.Body.Close()
+	if !strings.Contains(response.Header.Get("Content-Type"), "json") {
+		return Met{}, foreign(c, response)
+	}
+	out := Met{Version: response.Header.Get(wire.VersionHeader), Level: wire.LevelOf(response.Header.Get(wire.LevelHeader))}
+	errors.As(c.levelled(response), &out.Differs)
+	return out, nil
+}

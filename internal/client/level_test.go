@@ -64,3 +64,26 @@ func TestNothingIsTakenForNo(t *testing.T) {
 	_, err = c.Follow(t.Context(), 1, func(wire.Batch) { t.Error("nothing was told") })
 	require.ErrorAs(t, err, &unlike)
 }
+
+// TestGreet: anybody is told the version of a service, also of one whose answers are not understood.
+func TestGreet(t *testing.T) {
+	t.Parallel()
+	for level, understood := range map[string]bool{"": true, strconv.Itoa(wire.Level): true, "900": false} {
+		c := serve(t, func(w http.ResponseWriter, r *http.Request) {
+			assert.Empty(t, r.Header.Get("Authorization"))
+			w.Header().Set("Content-Type", "application/problem+json")
+			if level != "" {
+				w.Header().Set(wire.LevelHeader, level)
+				w.Header().Set(wire.VersionHeader, "7.1.0")
+			}
+			w.WriteHeader(http.StatusUnauthorized)
+		})
+		met, err := c.Greet(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, understood, met.Differs == nil, level)
+		assert.Equal(t, wire.LevelOf(level), met.Level)
+	}
+	c := serve(t, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "<html>") })
+	_, err := c.Greet(t.Context())
+	assert.ErrorContains(t, err, "is not an Endeixis service")
+}
