@@ -379,8 +379,8 @@ func TestLookUp(t *testing.T) {
 	assert.Contains(t, words(own), "tidewright-own found")
 }
 
-// TestRefresh finds the revocation that the keyring does not know yet.
-func TestRefresh(t *testing.T) {
+// TestLookUpKnown finds the revocation that the keyring does not know yet.
+func TestLookUpKnown(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
 	key := keyOf(t, "tidewright-release.asc")
@@ -389,17 +389,17 @@ func TestRefresh(t *testing.T) {
 	require.Equal(t, key.Fingerprint, primary.Fingerprint())
 	revoked := pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
-	quiet := endeixis(t, s, "operator", "keyring", "refresh")
+	quiet := endeixis(t, s, "operator", "keyring", "lookup", "--all")
 	require.Zero(t, quiet.code, quiet.err)
 	assert.Contains(t, words(quiet), "there was nothing new")
 	assert.Contains(t, quiet.err, "The directory tired was of no use")
 
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(s.Depot), "directories", "harbour", "newer.pgp"), revoked.Bytes(), 0o600))
-	r := endeixis(t, s, "operator", "keyring", "refresh", key.Fingerprint)
+	r := endeixis(t, s, "operator", "keyring", "lookup", "--known", key.Fingerprint)
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, words(r), "It is revoked by its owner, on 2026-05-01 (compromised)")
 	assert.Equal(t, 10, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code, "it counts at once")
-	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "refresh", "ab"+key.Fingerprint[2:])), "There is no key")
+	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "--known", "ab"+key.Fingerprint[2:])), "There is no key")
 }
 
 // TestReach shows what rests on a key before it is withdrawn, does it, and finds

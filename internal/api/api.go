@@ -412,6 +412,15 @@ func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
 
 // handle registers an operation. Errors become problems.
 func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.Context, in *In) (*Out, error)) {
+	described := describe(o)
+	registered(a, o, described, f)
+	if o.Earlier != "" { // of the level before, which the description does not have
+		described.Path, described.Hidden = wire.Base+o.Earlier, true
+		registered(a, o, described, f)
+	}
+}
+
+func registered[In, Out any](a *API, o wire.Operation[In, Out], described huma.Operation, f func(ctx context.Context, in *In) (*Out, error)) {
 	ask := func(ctx context.Context, in *In) (*Out, error) {
 		p, _ := principal(ctx)
 		if err := within(p, o.Role, *in); err != nil {
@@ -424,7 +433,7 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 		return out, nil
 	}
 	if reflect.TypeFor[Out]() == reflect.TypeFor[wire.Nothing]() {
-		huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*struct{}, error) {
+		huma.Register(a.huma, described, func(ctx context.Context, in *In) (*struct{}, error) {
 			_, err := ask(ctx, in)
 			return nil, err
 		})
@@ -435,7 +444,7 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 			ETag string `header:"ETag"`
 			Body *Out
 		}
-		huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
+		huma.Register(a.huma, described, func(ctx context.Context, in *In) (*answered, error) {
 			out, err := ask(ctx, in)
 			if err != nil {
 				return nil, err
@@ -445,7 +454,7 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 		return
 	}
 	type answered struct{ Body *Out }
-	huma.Register(a.huma, describe(o), func(ctx context.Context, in *In) (*answered, error) {
+	huma.Register(a.huma, described, func(ctx context.Context, in *In) (*answered, error) {
 		out, err := ask(ctx, in)
 		if err != nil {
 			return nil, err

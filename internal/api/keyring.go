@@ -64,15 +64,15 @@ func (a *API) registerKeyring() {
 		rules, err := a.rules(ctx)
 		return answer(importedOf(one, rules), err)
 	})
-	handle(a, wire.RefreshKeys, func(ctx context.Context, in *wire.RefreshRequest) (*wire.Page[wire.Refreshed], error) {
+	handle(a, wire.LookUpKnown, func(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
 		p, _ := principal(ctx)
-		done, err := a.Keys.Refresh(ctx, p.Name, in.Body.Fingerprints)
+		done, err := a.Keys.LookUpKnown(ctx, p.Name, in.Body.Fingerprints)
 		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
-		return answer(wire.Page[wire.Refreshed]{Items: convert(done, func(r keys.Refreshed) wire.Refreshed {
-			return wire.Refreshed{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
+		return answer(wire.Page[wire.LookedUp]{Items: convert(done, func(r keys.LookedUp) wire.LookedUp {
+			return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
 		})}, err)
 	})
 	handle(a, wire.InspectOpenPGP, func(ctx context.Context, in *wire.ReadingRequest) (*openpgp.Account, error) {

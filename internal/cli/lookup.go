@@ -1,26 +1,38 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"endeixis/core/plain"
+	"endeixis/internal/client"
 	"endeixis/internal/directories"
 	"endeixis/internal/wire"
 )
 
 func (a *app) keyringLookup() *cobra.Command {
 	var take, publisher string
+	var all, known bool
 	cmd := &cobra.Command{
-		Use: "lookup FINGERPRINT|KEY-ID|ADDRESS", Short: "Ask the configured key directories", Args: cobra.MinimumNArgs(1),
-		Long:    "lookup asks every configured key directory, tells what each said, and compares: anybody can\nput a key with any name into a directory. It keeps nothing. --take imports one of the keys\nthat were found, as a candidate.",
-		Example: "  endeixis keyring lookup sign@brackwater.example\n  endeixis keyring lookup sign@brackwater.example --take 4A0600D4… --publisher brackwater",
+		Use: "lookup FINGERPRINT|KEY-ID|ADDRESS", Short: "Ask the configured key directories", Args: cobra.ArbitraryArgs,
+		Long:    "lookup asks every configured key directory, tells what each said, and compares: anybody can\nput a key with any name into a directory. It keeps nothing. --take imports one of the keys\nthat were found, as a candidate.\n\n--all asks about all keys of the keyring, and --known about those that are named by their\nfingerprints, and adds what is new: a later expiry, subkeys, a revocation. Nothing known is\ndropped.",
+		Example: "  endeixis keyring lookup sign@brackwater.example\n  endeixis keyring lookup sign@brackwater.example --take 4A0600D4… --publisher brackwater\n  endeixis keyring lookup --all",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case all && (len(args) > 0 || known):
+				return usage("--all is about every key of the keyring; name none with it")
+			case !all && len(args) == 0:
+				return usage("say which key: a fingerprint, a key ID, an address, or --all")
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if all || known {
+				return a.lookUpKnown(cmd.Context(), c, args)
 			}
 			query := strings.Join(args, " ")
 			if take != "" {
@@ -43,6 +55,10 @@ func (a *app) keyringLookup() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&take, "take", "", "import the key with this full fingerprint")
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it is said to belong to")
+	cmd.Flags().BoolVar(&all, "all", false, "look all keys of the keyring up again, and add what is new")
+	cmd.Flags().BoolVar(&known, "known", false, "look the named keys of the keyring up again, and add what is new")
+	cmd.MarkFlagsMutuallyExclusive("take", "all")
+	cmd.MarkFlagsMutuallyExclusive("take", "known")
 	return cmd
 }
 
@@ -80,36 +96,26 @@ func (a *app) showAnswers(answers []wire.DirectoryAnswer) {
 	}
 }
 
-func (a *app) keyringRefresh() *cobra.Command {
-	return &cobra.Command{
-		Use: "refresh [FINGERPRINT…]", Short: "Look keys up again and add what is new about them",
-		Long:    "refresh asks the configured key directories for the keys, all of them when none is named,\nand adds what is new: a later expiry, subkeys, a revocation. Nothing known is dropped.",
-		Example: "  endeixis keyring refresh",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			done, err := c.RefreshKeys(cmd.Context(), args)
-			if err != nil {
-				return err
-			}
-			g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new", "trouble"}, empty: "The keyring is empty."}
-			for _, r := range done {
-				var trouble []string
-				for _, d := range r.Answers {
-					if d.Outcome == directories.Failed || d.Outcome == directories.Other {
-						trouble = append(trouble, d.Directory)
-					}
-				}
-				g.add(string(r.Result), plain.Grouped(r.Fingerprint), first(r.UserIDs), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
-			}
-			return a.print(done, g, func() { a.showRefreshed(done) })
-		},
+// lookUpKnown looks keys of the keyring up again, all of them when none is named.
+func (a *app) lookUpKnown(ctx context.Context, c *client.Client, fingerprints []string) error {
+	done, err := c.LookUpKnown(ctx, fingerprints)
+	if err != nil {
+		return err
 	}
+	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new", "trouble"}, empty: "The keyring is empty."}
+	for _, r := range done {
+		var trouble []string
+		for _, d := range r.Answers {
+			if d.Outcome == directories.Failed || d.Outcome == directories.Other {
+				trouble = append(trouble, d.Directory)
+			}
+		}
+		g.add(string(r.Result), plain.Grouped(r.Fingerprint), first(r.UserIDs), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
+	}
+	return a.print(done, g, func() { a.showLookedUp(done) })
 }
 
-func (a *app) showRefreshed(done []wire.Refreshed) {
+func (a *app) showLookedUp(done []wire.LookedUp) {
 	news, failed := 0, map[string]string{}
 	var order []string
 	for _, r := range done {

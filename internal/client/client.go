@@ -322,6 +322,11 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 		response.Body.Close()
 		return nil, err
 	}
+	if response.StatusCode == http.StatusNotFound && o.Earlier != "" && wire.LevelOf(response.Header.Get(wire.LevelHeader)) < wire.Level {
+		response.Body.Close()
+		o.Path, o.Earlier = o.Earlier, ""
+		return send(ctx, c, o, in, headers...) // as a service of the level before has it
+	}
 	if response.StatusCode < 300 {
 		return response, nil
 	}

@@ -23,9 +23,9 @@ func (c *Client) ImportFoundKey(ctx context.Context, query, fingerprint, publish
 	return call(ctx, c, wire.ImportFoundKey, wire.ImportFoundRequest{Body: wire.ChosenKey{KeyQuery: wire.KeyQuery{Query: query}, Fingerprint: fingerprint, Publisher: publisher}})
 }
 
-// RefreshKeys looks keys up again, all of them when none is named.
-func (c *Client) RefreshKeys(ctx context.Context, fingerprints []string) ([]wire.Refreshed, error) {
-	page, err := call(ctx, c, wire.RefreshKeys, wire.RefreshRequest{Body: wire.WhichKeys{Fingerprints: fingerprints}})
+// LookUpKnown looks keys up again, all of them when none is named.
+func (c *Client) LookUpKnown(ctx context.Context, fingerprints []string) ([]wire.LookedUp, error) {
+	page, err := call(ctx, c, wire.LookUpKnown, wire.LookUpKnownRequest{Body: wire.WhichKeys{Fingerprints: fingerprints}})
 	return page.Items, err
 }
 

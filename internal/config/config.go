@@ -6,6 +6,7 @@ package config
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -38,9 +39,9 @@ type Config struct {
 	// Directories are the key directories that are asked, in their order. No
 	// other is ever contacted.
 	Directories []Directory `koanf:"directories"`
-	// RefreshHours is how often every key is looked up again; zero means only
+	// LookupHours is how often every key is looked up again; zero means only
 	// when somebody asks.
-	RefreshHours int `koanf:"refresh_hours"`
+	LookupHours int `koanf:"lookup_hours"`
 	// Devices says how equipment is reached that hashes what it holds.
 	Devices Devices `koanf:"devices"`
 	Work    Work    `koanf:"work"`
@@ -200,6 +201,9 @@ func Load(path string) (*Loaded, error) {
 	if err := k.UnmarshalWithConf("", &c, koanf.UnmarshalConf{Tag: "koanf"}); err != nil {
 		return nil, fmt.Errorf("the configuration does not fit: %w", err)
 	}
+	if k.Exists("refresh_hours") {
+		return nil, errors.New("the setting refresh_hours is called lookup_hours now; give it that name")
+	}
 	if unknown := unknownKeys(k); len(unknown) > 0 {
 		return nil, fmt.Errorf("the configuration has settings that do not exist: %s", strings.Join(unknown, ", "))
 	}
@@ -350,8 +354,8 @@ func (c *Config) validate() error {
 		}
 		seen[d.Name] = true
 	}
-	if c.RefreshHours < 0 {
-		return fmt.Errorf("refresh_hours is negative; give 0 for never")
+	if c.LookupHours < 0 {
+		return fmt.Errorf("lookup_hours is negative; give 0 for never")
 	}
 	for name := range c.Origins {
 		if !depotName.MatchString(name) {

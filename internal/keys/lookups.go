@@ -134,20 +134,20 @@ func (s *Service) ImportFound(ctx context.Context, by, publisher, query, fingerp
 	return done[0], nil
 }
 
-// A Refreshed tells what looking a key up again brought.
-type Refreshed struct {
+// A LookedUp tells what looking a key up again brought.
+type LookedUp struct {
 	Imported
 	// Asked are the answers of the directories.
 	Asked []directories.Answer
 }
 
-// refreshing is how many keys are looked up at once: a slow directory costs its
+// lookedUpAtOnce is how many keys are looked up at once: a slow directory costs its
 // time-out once for all of them.
-const refreshing = 8
+const lookedUpAtOnce = 8
 
-// Refresh looks keys up again by their fingerprints, all of them when none is
+// LookUpKnown looks keys up again by their fingerprints, all of them when none is
 // named, and merges what is new. A key that no directory has stays as it is.
-func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string) ([]Refreshed, error) {
+func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []string) ([]LookedUp, error) {
 	ring, _, policies, err := s.present(ctx)
 	if err != nil {
 		return nil, err
@@ -178,7 +178,7 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 	looked := make([]LookUp, len(keys))
 	failed := make([]error, len(keys))
 	var wg sync.WaitGroup
-	turn := make(chan struct{}, refreshing)
+	turn := make(chan struct{}, lookedUpAtOnce)
 	for i, k := range keys {
 		wg.Go(func() {
 			turn <- struct{}{}
@@ -187,16 +187,16 @@ func (s *Service) Refresh(ctx context.Context, by string, fingerprints []string)
 		})
 	}
 	wg.Wait()
-	var out []Refreshed
+	var out []LookedUp
 	for n, k := range keys {
 		fp := k.Certificate.Primary.Fingerprint
 		l := looked[n]
 		if failed[n] != nil {
 			return out, failed[n]
 		}
-		one := Refreshed{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
+		one := LookedUp{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
 		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == keyring.Updated {
-			done, _, err := s.Import(ctx, by, "", "refresh from "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
+			done, _, err := s.Import(ctx, by, "", "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
 			if err != nil {
 				return out, err
 			}

@@ -253,13 +253,13 @@ func (s *Service) noticeExpiring(ctx context.Context) {
 	})
 }
 
-// refreshKeys looks every key up again, on the configured schedule, and warns of
+// lookUpKnown looks every key up again, on the configured schedule, and warns of
 // keys that expire.
-func (s *Service) refreshKeys(ctx context.Context) {
-	if s.config.RefreshHours == 0 {
+func (s *Service) lookUpKnown(ctx context.Context) {
+	if s.config.LookupHours == 0 {
 		return
 	}
-	tick := time.NewTicker(time.Duration(s.config.RefreshHours) * time.Hour)
+	tick := time.NewTicker(time.Duration(s.config.LookupHours) * time.Hour)
 	defer tick.Stop()
 	for {
 		select {
@@ -267,11 +267,11 @@ func (s *Service) refreshKeys(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		refreshed, err := s.keys.Refresh(ctx, "endeixisd", nil)
+		known, err := s.keys.LookUpKnown(ctx, "endeixisd", nil)
 		if err != nil {
 			s.log.Warn("keys could not be looked up again", "error", err)
 		}
-		for _, r := range refreshed {
+		for _, r := range known {
 			if r.Result == "updated" {
 				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
 			}
@@ -398,7 +398,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	go hub.Run(background, s.store, s.log)
 	go s.keepTime(background)
 	go s.signCheckpoints(background)
-	go s.refreshKeys(background)
+	go s.lookUpKnown(background)
 	go s.noticeExpiring(background)
 	go s.endSilent(background)
 	go s.auditOnSchedule(background)

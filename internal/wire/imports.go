@@ -65,8 +65,8 @@ type FoundKey struct {
 	Directories []string `json:"directories"`
 }
 
-// Refreshed is what looking a key up again brought.
-type Refreshed struct {
+// LookedUp is what looking a key up again brought.
+type LookedUp struct {
 	Imported
 	Answers []DirectoryAnswer `json:"answers"`
 }
@@ -128,8 +128,8 @@ type ChosenKey struct {
 	Publisher   string `json:"publisher,omitempty" doc:"The publisher it is said to belong to."`
 }
 
-// RefreshRequest asks for what is new about keys.
-type RefreshRequest struct{ Body WhichKeys }
+// LookUpKnownRequest asks for what is new about keys.
+type LookUpKnownRequest struct{ Body WhichKeys }
 
 // WhichKeys names keys.
 type WhichKeys struct {

@@ -9,7 +9,7 @@ import (
 // members; a new member may come, an old one stays. Requests and answers name theirs in
 // [LevelHeader]; one that names none is of level 1.
 const (
-	Level = 1
+	Level = 2
 	// OldestLevel is the oldest that is served beside it.
 	OldestLevel = max(1, Level-1)
 

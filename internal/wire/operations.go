@@ -20,6 +20,8 @@ type Operation[In, Out any] struct {
 	Method string
 	// Path is below [Base], with the names of path fields in braces.
 	Path string
+	// Earlier is its path at the level before, where that is another one: it is served too.
+	Earlier string
 	// ID is stable, and names the operation in the API's description.
 	ID      string
 	Summary string
@@ -137,7 +139,7 @@ var (
 	ReadKeyFile    = Operation[ReadKeyFileRequest, Import]{Method: post, Path: "/key-file-readings", ID: "read-key-file", Summary: "Show what importing a key file of any size would do, telling of the progress; nothing is kept", Role: roles.Auditor, MaxBody: 128 * mebibyte}
 	LookUpKeys     = Operation[LookUpRequest, LookUp]{Method: post, Path: "/key-look-ups", ID: "look-up-keys", Summary: "Ask the configured key directories; nothing is kept", Role: roles.Operator}
 	ImportFoundKey = Operation[ImportFoundRequest, Imported]{Method: post, Path: "/key-look-ups/imports", ID: "import-found-key", Summary: "Look a key up again and import it as a candidate", Role: roles.Operator}
-	RefreshKeys    = Operation[RefreshRequest, Page[Refreshed]]{Method: post, Path: "/key-refreshes", ID: "refresh-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator, MaxBody: mebibyte}
+	LookUpKnown    = Operation[LookUpKnownRequest, Page[LookedUp]]{Method: post, Path: "/key-look-ups/known", ID: "look-up-known-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator, MaxBody: mebibyte, Earlier: "/key-refreshes"}
 	InspectOpenPGP = Operation[ReadingRequest, openpgp.Account]{Method: post, Path: "/openpgp-readings", ID: "inspect-openpgp", Summary: "Show what an OpenPGP file is made of; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 	ShowKey        = Operation[KeyAt, Key]{Method: get, Path: "/keys/{fingerprint}", ID: "show-key", Summary: "Show a key", Role: roles.Auditor}
 	ShowKeyUse     = Operation[KeyAt, KeyUse]{Method: get, Path: "/keys/{fingerprint}/use", ID: "show-key-use", Summary: "Tell what a key has signed that was verified here", Role: roles.Auditor}

@@ -52,7 +52,7 @@ export type NewToken = components["schemas"]["NewToken"];
 export type Admission = components["schemas"]["Admission"];
 
 /** The level of the API that this page speaks; it goes with every request. */
-export const level = { name: "Endeixis-Level", value: "1" };
+export const level = { name: "Endeixis-Level", value: "2" };
 
 export const api = createClient<paths>({
   baseUrl: "/",

@@ -13,8 +13,8 @@ export function useImportFound() {
   return useKeyringChange((body: { query: string; fingerprint: string }) => ask(api.POST("/api/v1/key-look-ups/imports", { body })));
 }
 
-export function useRefreshKeys() {
-  return useKeyringChange((body: { fingerprints?: string[] }) => ask(api.POST("/api/v1/key-refreshes", { body })));
+export function useLookUpKnown() {
+  return useKeyringChange((body: { fingerprints?: string[] }) => ask(api.POST("/api/v1/key-look-ups/known", { body })));
 }
 
 export type Progress = { file: string; done: number; total: number };

@@ -2,7 +2,7 @@ import { type SubmitEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import type { LookUp } from "../../api/client";
-import { useImportFound, useLookUp, useRefreshKeys } from "../../api/imports";
+import { useImportFound, useLookUp, useLookUpKnown } from "../../api/imports";
 import { mayOperate, useMe } from "../../api/people";
 import { Back } from "../../parts/back";
 import { Field } from "../../parts/field";
@@ -57,7 +57,7 @@ export function LookUpPage() {
       )}
       {lookUp.error && <ProblemNote error={lookUp.error} />}
       {lookUp.data && <Answers l={lookUp.data} query={query} />}
-      {mayOperate(me.data) && <Refresh />}
+      {mayOperate(me.data) && <Known />}
     </div>
   );
 }
@@ -141,9 +141,9 @@ function Answers({ l, query }: { l: LookUp; query: string }) {
   );
 }
 
-function Refresh() {
-  const refresh = useRefreshKeys();
-  const news = refresh.data?.items.filter((k) => k.result === "updated") ?? [];
+function Known() {
+  const known = useLookUpKnown();
+  const news = known.data?.items.filter((k) => k.result === "updated") ?? [];
   return (
     <section className="flex flex-col gap-2 border-t border-base-300 pt-4">
       <h2>Look all keys up again</h2>
@@ -151,18 +151,18 @@ function Refresh() {
       <button
         type="button"
         className="btn btn-sm self-start"
-        disabled={refresh.isPending}
+        disabled={known.isPending}
         onClick={() => {
-          refresh.mutate({});
+          known.mutate({});
         }}
       >
-        {refresh.isPending ? "Asking…" : "Refresh the keyring"}
+        {known.isPending ? "Asking…" : "Look all of them up"}
       </button>
-      {refresh.error && <ProblemNote error={refresh.error} />}
-      {refresh.data && (
+      {known.error && <ProblemNote error={known.error} />}
+      {known.data && (
         <div role="status">
           <p>
-            {count(refresh.data.items.length, "key")} looked up;{" "}
+            {count(known.data.items.length, "key")} looked up;{" "}
             {news.length === 0 ? "there was nothing new" : `about ${news.length} there was something new`}.
           </p>
           <ul className="rows">
