@@ -77,9 +77,9 @@ func TestVersionsTalk(t *testing.T) {
 		{[]int{0}, "as they were written", []string{"record", "audit"}},
 		{[]int{0}, "", []string{"status"}},
 	}
-	use := func(t *testing.T, program, url, token string, otherwise ...string) {
+	use := func(t *testing.T, program, url, token string, renamed command) {
 		dir := t.TempDir()
-		for _, c := range append(commands, command{[]int{0}, "looked up", otherwise}) {
+		for _, c := range append(commands[:len(commands):len(commands)], renamed) {
 			cmd := exec.CommandContext(t.Context(), program, c.args...)
 			cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+url, "ENDEIXIS_TOKEN="+token, "ENDEIXIS_PROFILE="+filepath.Join(dir, "profile.yaml"), "TZ=UTC")
 			out, err := cmd.CombinedOutput()
@@ -94,7 +94,7 @@ func TestVersionsTalk(t *testing.T) {
 	t.Run("the previous client", func(t *testing.T) {
 		t.Parallel()
 		s := testkit.Start(t)
-		use(t, filepath.Join(old, "endeixis"), s.URL, s.Token(t, roles.Curator), "keyring", "refresh")
+		use(t, filepath.Join(old, "endeixis"), s.URL, s.Token(t, roles.Curator), command{[]int{0}, "looked up", []string{"keyring", "refresh"}})
 	})
 	t.Run("the previous service", func(t *testing.T) {
 		t.Parallel()
@@ -112,7 +112,7 @@ func TestVersionsTalk(t *testing.T) {
 		token := strings.Fields(string(out[at:]))[0]
 		p.start(t)
 		admitted(t, p.url, token)
-		use(t, binary(t, "endeixis"), p.url, token, "keyring", "lookup", "--all")
+		use(t, binary(t, "endeixis"), p.url, token, command{[]int{1}, "No key directory is configured", []string{"keyring", "lookup", "--all"}})
 		r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}, "", "batch", "list", "-o", "json")
 		require.True(t, json.Valid([]byte(r.out)), r.out)
 	})
