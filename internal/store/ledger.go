@@ -65,7 +65,9 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 			return err
 		}
 		for i, r := range records {
-			pages[i], bodies[i] = r.Page, nil
+			if r.Page != nil {
+				pages[i], bodies[i] = r.Page, nil
+			}
 		}
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)

@@ -14,9 +14,11 @@ import (
 )
 
 const (
-	// pageRecords and pageBytes bound how many texts are stored together.
+	// pageRecords and pageBytes bound how many texts are stored together, and shortText how long
+	// each may be: a longer one, such as of a certificate, has little in common with others.
 	pageRecords = 64
 	pageBytes   = 1 << 20
+	shortText   = 16 << 10
 	// unpackedBytes bounds what a page may become: whoever writes to the database can put
 	// anything into one. A record has at most as much.
 	unpackedBytes = 512 << 20
@@ -44,7 +46,8 @@ type page struct {
 	texts []byte
 }
 
-// pagesOf puts records, which have their places, into pages. It sets the page of each.
+// pagesOf puts records, which have their places one behind the other, into pages, and sets the page of each
+// that is in one.
 func pagesOf(records []*Record) ([]page, error) {
 	p, err := packer()
 	if err != nil {
@@ -52,19 +55,29 @@ func pagesOf(records []*Record) ([]page, error) {
 	}
 	var out []page
 	var plain []byte
-	begun := 0
-	for i, r := range records {
+	var first int64
+	flush := func() {
+		if len(plain) > 0 {
+			out = append(out, page{first, p.pack.EncodeAll(plain, nil)})
+		}
+		plain = plain[:0]
+	}
+	for _, r := range records {
 		if bytes.IndexByte(r.Body, '\n') >= 0 {
 			return nil, fmt.Errorf("the text of a %s record has more than one line", r.Kind)
 		}
-		plain = append(append(plain, r.Body...), '\n')
-		first := records[begun].Position
-		r.Page = &first
-		if i == len(records)-1 || i+1-begun == pageRecords || len(plain)+len(records[i+1].Body) > pageBytes {
-			out = append(out, page{first, p.pack.EncodeAll(plain, nil)})
-			plain, begun = plain[:0], i+1
+		if len(r.Body) > shortText {
+			flush()
+			continue
 		}
+		if len(plain) == 0 || r.Position-first == pageRecords || len(plain)+len(r.Body) >= pageBytes {
+			flush()
+			first = r.Position
+		}
+		of := first
+		r.Page, plain = &of, append(append(plain, r.Body...), '\n')
 	}
+	flush()
 	return out, nil
 }
 

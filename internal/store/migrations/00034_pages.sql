@@ -1,7 +1,7 @@
 -- +goose Up
 -- The texts of records that were appended together are stored together: what repeats in them, such as
 -- a list, its signature and who measured, is there once. A page has up to 64 texts, each with an
--- end of line behind it, compressed as RFC 8878 says. A record appended alone has its text beside it.
+-- end of line behind it, compressed as RFC 8878 says. A record appended alone, or with a long text, has that beside it.
 CREATE TABLE ledger_pages (
     first bigint PRIMARY KEY CHECK (first >= 0),
     texts bytea NOT NULL
