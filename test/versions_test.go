@@ -53,7 +53,7 @@ func earlier(t *testing.T) string {
 }
 
 // TestVersionsTalk has the client of the previous version use this service, and this client a
-// service of the previous version. Each does its work, or says in words that the two differ; none
+// service of the previous version, whose data this service goes on with then. Each does its work, or says in words that the two differ; none
 // says of a whole ledger that it is broken, of a file that it is cleared or refused which is not, or
 // ends in a panic.
 func TestVersionsTalk(t *testing.T) {
@@ -113,8 +113,25 @@ func TestVersionsTalk(t *testing.T) {
 		p.start(t)
 		admitted(t, p.url, token)
 		use(t, binary(t, "endeixis"), p.url, token, command{[]int{1}, "No key directory is configured", []string{"keyring", "lookup", "--all"}})
-		r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}, "", "batch", "list", "-o", "json")
-		require.True(t, json.Valid([]byte(r.out)), r.out)
+		before := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}, "", "batch", "show", "2", "-o", "json")
+		require.True(t, json.Valid([]byte(before.out)), before.out)
+
+		// This version goes on with what that one has left: what it shows is the same, the audit
+		// holds, and what was verified there is judged again.
+		p.kill()
+		p.program = binary(t, "endeixisd")
+		p.start(t)
+		now := []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}
+		after := endeixisWith(t, now, "", "batch", "show", "2", "-o", "json")
+		assert.JSONEq(t, before.out, after.out)
+		r := endeixisWith(t, now, "", "record", "audit", "--full")
+		assert.Zero(t, r.code, r.out+r.err)
+		assert.Contains(t, r.out, "as they were written")
+		require.Zero(t, endeixisWith(t, now, "", "reassess", "--batch", "1", "--reason", "a newer program").code)
+		assert.Zero(t, endeixisWith(t, now, "", "batch", "drill", "1").code)
+		assert.Zero(t, endeixisWith(t, now, "", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
+		r = endeixisWith(t, now, "", "record", "audit", "--full")
+		assert.Zero(t, r.code, r.out+r.err)
 	})
 }
 
