@@ -41,6 +41,7 @@ func TestLayers(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	const db = "database: {url: x}\n"
 	for text, says := range map[string]string{
+		"refresh_hours: 24":                   "is called lookup_hours now",
 		"listen: x\n":                         "database.url is not set",
 		db + "lisen: x\n":                     "do not exist: lisen",
 		db + "depots: {Big_Quay: .}\n":        "small letters",
