@@ -72,9 +72,9 @@ type Parts struct {
 	// Stopping is closed when the service is about to end: streams end then, and
 	// what was asked is answered still.
 	Stopping <-chan struct{}
-	// SecureCookies marks cookies for HTTPS only.
 	// OpenLog: the ledger's checkpoint and hashes are shown to anybody, as tiles.
-	OpenLog       bool
+	OpenLog bool
+	// SecureCookies marks cookies for HTTPS only.
 	SecureCookies bool
 	// TrustedProxies are the addresses and networks whose X-Forwarded-For is
 	// believed.

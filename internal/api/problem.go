@@ -48,7 +48,7 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 
 var statusOf = map[fault.Kind]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.Unauthenticated: http.StatusUnauthorized, fault.Denied: http.StatusForbidden,
-	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Stale: http.StatusPreconditionFailed, fault.Unavailable: http.StatusServiceUnavailable,
+	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Stale: http.StatusPreconditionFailed, fault.Unavailable: http.StatusServiceUnavailable, fault.Altered: http.StatusServiceUnavailable,
 	fault.TooMany: http.StatusTooManyRequests, fault.Malformed: http.StatusBadRequest,
 }
 
@@ -61,7 +61,7 @@ func problemOf(ctx context.Context, log *slog.Logger, err error) *Problem {
 			log.ErrorContext(ctx, "request failed", "error", err)
 		}
 		f = fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").Advise("The administrator finds the details in the service's log.")
-	} else if f.Kind == fault.Unavailable {
+	} else if f.Kind == fault.Unavailable || f.Kind == fault.Altered {
 		log.WarnContext(ctx, "request could not be served", "error", err)
 	}
 	status, ok := statusOf[f.Kind]

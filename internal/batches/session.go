@@ -3,7 +3,6 @@ package batches
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"slices"
 	"sync"
 
@@ -12,6 +11,7 @@ import (
 	"endeixis/core/keyring"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 )
 
@@ -128,10 +128,11 @@ func (s *Service) held(ctx context.Context, rows ...store.JudgedItem) ([]verify.
 	}
 	out := make([]verify.Settled, len(rows))
 	for i, row := range rows {
-		out[i] = verify.Settled{N: row.N, Item: &survey.Item{}}
-		if err := errors.Join(json.Unmarshal(row.Evidence.Survey, out[i].Item), json.Unmarshal(row.Evidence.Measurement, &out[i].Measurement)); err != nil {
+		seen, err := recorded.Measured(row.Evidence.Record.Body)
+		if err != nil {
 			return nil, err
 		}
+		out[i] = verify.Settled{N: row.N, Item: seen.Survey, Measurement: *seen.Measurement}
 	}
 	return out, nil
 }

@@ -75,7 +75,7 @@ type Directory struct {
 // Devices says how equipment is reached. What is secret stands in files of its own.
 type Devices struct {
 	// Kinds is a folder of descriptions, and KnownHosts a file of host keys that somebody
-	// has confirmed, in the form of OpenSSH. Either may be empty.
+	// has confirmed, in the known-hosts form. Either may be empty.
 	Kinds      string `koanf:"kinds"`
 	KnownHosts string `koanf:"known_hosts"`
 	// AtOnce is how many devices are asked at a time.

@@ -27,24 +27,13 @@ import (
 // Settings are what the configuration says of devices.
 type Settings struct {
 	// Kinds is the folder of descriptions, KnownHosts the file of confirmed host keys, in
-	// the form of OpenSSH; either may be empty.
+	// the known-hosts form; either may be empty.
 	Kinds, KnownHosts string
 	Credentials       map[string]Credential
 }
 
 // Details are what is known of a device.
-type Details struct {
-	Name string `json:"name"`
-	Kind string `json:"kind"`
-	// Address is a host and a port, and Credential the name of one; both are empty where
-	// only a person can reach the device.
-	Address    string `json:"address"`
-	Credential string `json:"credential"`
-	Publisher  string `json:"publisher"`
-	Place      string `json:"place"`
-	// Retired says why it is not asked any more, or is empty.
-	Retired string `json:"retired"`
-}
+type Details = recorded.Device
 
 // A Device is one of them, as stored.
 type Device struct {
@@ -120,12 +109,7 @@ func (s *Service) keep(ctx context.Context, by, name string, decide func(was *De
 		if err != nil {
 			return err
 		}
-		body := recorded.DeviceSet{Device: recorded.Device(d)}
-		if was != nil {
-			before := recorded.Device(*was)
-			body.Before = &before
-		}
-		h, err := s.records.Decide(ctx, tx, by, d.Name, body)
+		h, err := s.records.Decide(ctx, tx, by, d.Name, recorded.DeviceSet{Device: d, Before: was})
 		out = Device{Details: d, By: by, At: h.At, Position: h.Position}
 		return err
 	})

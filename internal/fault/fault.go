@@ -30,6 +30,8 @@ const (
 	Stale
 	// Unavailable: try again later.
 	Unavailable
+	// Altered: what is stored is not what was written, which no waiting mends.
+	Altered
 	// TooMany: slow down.
 	TooMany
 	// Malformed input: it cannot be read at all.

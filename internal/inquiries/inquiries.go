@@ -105,7 +105,7 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 		}
 	})
 	var f *fault.Fault
-	if errors.As(err, &f) && (f.Kind != fault.Unavailable || f.Code == "ledger-altered") {
+	if errors.As(err, &f) && f.Kind != fault.Unavailable {
 		return s.end(ctx, id, state.RunFailed, nil, f.Error())
 	}
 	if err = errors.Join(err, lost); err != nil {

@@ -77,8 +77,8 @@ func (r *Runner) guarded(ctx context.Context, job *rivertype.JobRow, step func(c
 // triesFor tells how often a step that fails with an error is tried.
 func triesFor(err error) int {
 	var f *fault.Fault
-	if errors.As(err, &f) && f.Kind == fault.Unavailable && f.Code != "ledger-altered" {
-		return patientTries // a ledger that was altered does not mend itself
+	if errors.As(err, &f) && f.Kind == fault.Unavailable {
+		return patientTries
 	}
 	return tries
 }

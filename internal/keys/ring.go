@@ -288,7 +288,7 @@ func kept(ctx context.Context, from store.Reads, rows []recorded.Key, some []int
 }
 
 func otherwise(k recorded.Key) error {
-	return fault.New(fault.Unavailable, "keyring-altered", "The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.", plain.Grouped(hex.EncodeToString(k.Row.Fingerprint))).
+	return fault.New(fault.Altered, "keyring-altered", "The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.", plain.Grouped(hex.EncodeToString(k.Row.Fingerprint))).
 		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 

@@ -10,13 +10,16 @@ import (
 
 // Device is what is known of a device.
 type Device struct {
-	Name       string `json:"name"`
-	Kind       string `json:"kind"`
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	// Address is a host and a port, and Credential the name of one; both are empty where
+	// only a person can reach the device.
 	Address    string `json:"address"`
 	Credential string `json:"credential"`
 	Publisher  string `json:"publisher"`
 	Place      string `json:"place"`
-	Retired    string `json:"retired"`
+	// Retired says why it is not asked any more, or is empty.
+	Retired string `json:"retired"`
 }
 
 // DeviceSet is a device as it is from then on.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -109,13 +110,9 @@ func (f *Follower) Whole(t store.WholeTable, stored []store.StoredRow) []store.D
 			wanted = append(wanted, t.row())
 		}
 	case "devices":
-		for _, r := range f.devices {
-			wanted = append(wanted, r)
-		}
+		wanted = slices.Collect(maps.Values(f.devices))
 	case "device_kinds":
-		for _, r := range f.kinds {
-			wanted = append(wanted, r)
-		}
+		wanted = slices.Collect(maps.Values(f.kinds))
 	case "outcome_days":
 		for day, n := range f.verdicts {
 			wanted = append(wanted, row{key: day, position: -1, fields: []field{number(n)}})

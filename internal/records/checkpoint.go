@@ -118,7 +118,7 @@ func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Che
 
 // altered says that nothing is signed.
 func altered(format string, args ...any) error {
-	return fault.New(fault.Unavailable, "ledger-altered", "The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.", capitalised(fmt.Sprintf(format, args...))).
+	return fault.New(fault.Altered, "ledger-altered", "The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.", capitalised(fmt.Sprintf(format, args...))).
 		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.")
 }
 

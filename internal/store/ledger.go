@@ -261,25 +261,14 @@ func (s Reads) EachRecord(ctx context.Context, f func(Record) error) error {
 // RecordsFrom calls f for the records at positions first to end-1 in order, reading a few at a
 // time: their places, kinds, texts and leaves. What else stands beside them may be odd.
 func (s Reads) RecordsFrom(ctx context.Context, first, end int64, f func(Record) error) error {
-	const page = 2000
-	for next := first; ; {
-		rows := []Record{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position LIMIT $3`, next, end, page); err != nil {
-			return explain(err)
-		}
-		if err := s.fill(ctx, rows); err != nil {
-			return err
-		}
-		for _, r := range rows {
+	return s.pages(ctx, first, `position < $1`, end, func(page []Record) error {
+		for _, r := range page {
 			if err := f(r); err != nil {
 				return err
 			}
-			next = r.Position + 1
 		}
-		if len(rows) < page {
-			return nil
-		}
-	}
+		return nil
+	})
 }
 
 // A StoredCheckpoint is a signed checkpoint.
