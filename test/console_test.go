@@ -106,16 +106,17 @@ func (b *tab) fill(label, value string) {
 	b.do(chromedp.SendKeys(fmt.Sprintf(`//label[normalize-space(text())=%q]/following::*[self::input or self::textarea][1]`, label), value, chromedp.BySearch))
 }
 
-// choose picks a value in the list with the label.
+// choose picks a value in the list with the label, as soon as the list has it: what there is to choose from is asked of the service.
 func (b *tab) choose(label, value string) {
 	b.t.Helper()
-	b.do(chromedp.SetValue(fmt.Sprintf(`//label[normalize-space(text())=%q]/following::select[1]`, label), value, chromedp.BySearch),
-		chromedp.Evaluate(fmt.Sprintf(`(() => {
-			const label = [...document.querySelectorAll("label")].find((l) => l.textContent.trim() === %q);
-			const select = document.getElementById(label.htmlFor);
-			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(select, %q);
-			select.dispatchEvent(new Event("change", { bubbles: true }));
-		})()`, label, value), nil))
+	b.do(chromedp.Poll(fmt.Sprintf(`(() => {
+		const label = [...document.querySelectorAll("label")].find((l) => l.textContent.trim() === %q);
+		const select = label && document.getElementById(label.htmlFor);
+		if (!select || select.disabled || ![...select.options].some((o) => o.value === %q)) return false;
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(select, %[2]q);
+		select.dispatchEvent(new Event("change", { bubbles: true }));
+		return true;
+	})()`, label, value), nil, chromedp.WithPollingTimeout(patience)))
 }
 
 func (b *tab) signIn(role roles.Role) {

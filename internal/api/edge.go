@@ -120,14 +120,15 @@ func (a *API) levelled(c *gin.Context) {
 		c.Next()
 		return
 	}
-	c.Header(wire.LevelHeader, strconv.Itoa(wire.Level))
 	c.Header(wire.VersionHeader, version.Full())
 	asked := c.GetHeader(wire.LevelHeader)
 	level := wire.LevelOf(asked)
 	if level >= wire.OldestLevel && level <= wire.Level {
+		c.Header(wire.LevelHeader, strconv.Itoa(level)) // who asks in it reads it
 		c.Next()
 		return
 	}
+	c.Header(wire.LevelHeader, strconv.Itoa(wire.Level))
 	by := "the program that asks"
 	if program := c.GetHeader(wire.VersionHeader); program != "" {
 		by += ", of version " + plain.Text(shortened(program)) + ","

@@ -374,6 +374,7 @@ func (c *Client) Greet(ctx context.Context) (Met, error) {
 	if err != nil {
 		return Met{}, err
 	}
+	request.Header.Set(wire.LevelHeader, strconv.Itoa(wire.Level))
 	response, err := c.http.Do(request)
 	if err != nil {
 		return Met{}, &Unreachable{c.base, err}

@@ -117,7 +117,11 @@ func (s *Service) keep(ctx context.Context, by, name string, decide func(was *De
 }
 
 func deviceOf(r store.Device) *Device {
-	return &Device{Details{r.Name, r.Kind, r.Address, r.Credential, r.Publisher, r.Place, r.Retired}, r.By, r.At, r.Position}
+	details := Details{
+		Name: r.Name, Kind: r.Kind, Address: r.Address, Credential: r.Credential,
+		Publisher: r.Publisher, Place: r.Place, Retired: r.Retired,
+	}
+	return &Device{Details: details, By: r.By, At: r.At, Position: r.Position}
 }
 
 // check refuses details that make no sense.
