@@ -444,7 +444,7 @@ func TestALimitedTokenMeasures(t *testing.T) {
 	other, err := client.New(s.URL, strings.TrimPrefix(own[1], "ENDEIXIS_TOKEN="))
 	require.NoError(t, err)
 	assert.ErrorContains(t, other.SendListing(t.Context(), b.ID, 1, wire.ListingPage{Files: []wire.ListedFile{}}), "good for the publisher tidewright only")
-	_, err = other.SendMeasurements(t.Context(), b.ID, []wire.Measured{})
+	_, err = other.SendMeasurements(t.Context(), b.ID, []wire.Submission{})
 	assert.ErrorContains(t, err, "good for the publisher tidewright only")
 
 	// The same key with another program that measures is another request.

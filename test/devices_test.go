@@ -95,7 +95,7 @@ func TestFleet(t *testing.T) {
 	for _, b := range checked {
 		for _, item := range b.Slots {
 			word := string(*item.Verdict)
-			if f := item.Device.Finding; f != nil {
+			if f := item.Device.Cause; f != nil {
 				word += " " + string(f.Code)
 			}
 			for _, g := range item.Grounds {
@@ -202,7 +202,7 @@ func TestDeviceTempers(t *testing.T) {
 		require.Len(t, items, 1, b.Note)
 		name := b.Source.Reference
 		code := diagnose.Code("")
-		if f := items[0].Device.Finding; f != nil {
+		if f := items[0].Device.Cause; f != nil {
 			code = f.Code
 			assert.NotEmpty(t, f.Advice)
 		}
@@ -273,7 +273,7 @@ refusal: '(?m)^cannot: (?P<reason>.+)$'
 		require.NoError(t, err)
 		for _, item := range items {
 			word := string(*item.Verdict)
-			if f := item.Device.Finding; f != nil {
+			if f := item.Device.Cause; f != nil {
 				word += " " + string(f.Code)
 				if strings.Contains(f.Sentence, "It was not asked") {
 					word += ", not asked"
@@ -328,7 +328,7 @@ func TestDeviceLimits(t *testing.T) {
 	_, err = curator.SetDevice(t.Context(), "KG-21", details)
 	assert.ErrorContains(t, err, "KG-20 has the address", "two devices behind one address")
 
-	check := func() *diagnose.Finding {
+	check := func() *diagnose.Cause {
 		t.Helper()
 		batches, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{Device: "KG-20", Slots: []string{"a"}}, "")
 		require.NoError(t, err)
@@ -336,7 +336,7 @@ func TestDeviceLimits(t *testing.T) {
 		require.NoError(t, err)
 		items, err := operator.Items(t.Context(), batches[0].ID)
 		require.NoError(t, err)
-		return items[0].Device.Finding
+		return items[0].Device.Cause
 	}
 	assert.Nil(t, check())
 	key := s.Config.Devices.Credentials[scenario.GaugeCredential].KeyFile

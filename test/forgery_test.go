@@ -106,7 +106,7 @@ func TestEveryForgeryIsFound(t *testing.T) {
 	db, err := store.Open(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	defer db.Close()
-	clean, err := records.Differences(t.Context(), db.Reads, 0, func(int64, int64) {})
+	clean, err := records.Discrepancies(t.Context(), db.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
 	require.Empty(t, clean)
 
@@ -205,7 +205,7 @@ func try(t *testing.T, db *store.Store, sql string) (found, did bool) {
 			return back
 		}
 		did = true
-		differences, err := records.Differences(ctx, tx.Reads, 0, func(int64, int64) {})
+		differences, err := records.Discrepancies(ctx, tx.Reads, 0, func(int64, int64) {})
 		assert.NoError(t, err, "an odd row is a finding, and never ends the audit: %s", sql)
 		found = len(differences) > 0
 		return back

@@ -231,11 +231,11 @@ func (f *folder) others(name string) []string {
 // recognise tells what a text is.
 func recognise(text string) (any, error) { return survey.Recognise([]byte(text)) }
 
-// chore is an item that is to be measured, as the service asks for it.
-type chore struct {
-	N        int              `json:"n"`
-	Target   measure.Target   `json:"target"`
-	Expected []survey.Listing `json:"expected"`
+// assignment is an item that is to be measured, as the service asks for it.
+type assignment struct {
+	N        int            `json:"n"`
+	Target   measure.Target `json:"target"`
+	Expected []survey.Entry `json:"expected"`
 	// Reading is what was measured of it, where it is to be explained.
 	Reading *measure.Reading `json:"reading,omitempty"`
 }
@@ -248,26 +248,26 @@ type done struct {
 
 var explainBelow = judge.DefaultPolicy().DiagnosisBytes
 
-// measured does the chores of one file.
+// measured does the assignments of one file.
 func measured(in string) (any, error) {
-	var chores []chore
-	if err := json.Unmarshal([]byte(in), &chores); err != nil {
+	var assignments []assignment
+	if err := json.Unmarshal([]byte(in), &assignments); err != nil {
 		return nil, err
 	}
-	list := make([]verify.Chore, len(chores))
-	for i := range chores {
-		list[i] = verify.Chore{Target: &chores[i].Target, Expected: chores[i].Expected}
+	list := make([]verify.Assignment, len(assignments))
+	for i := range assignments {
+		list[i] = verify.Assignment{Target: &assignments[i].Target, Expected: assignments[i].Expected}
 	}
 	out := []done{}
 	for _, part := range verify.Parts(list) {
-		results, err := verify.Do(context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow, func(total int64) {
+		results, err := verify.MeasureParts(context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow, func(total int64) {
 			js.Global().Call("endeixisProgress", part.Path, float64(total))
 		})
 		if err != nil {
 			return nil, err
 		}
 		for i, d := range results[0] {
-			out = append(out, done{chores[part.At[i]].N, d.Reading, d.Diagnoses})
+			out = append(out, done{assignments[part.At[i]].N, d.Reading, d.Diagnoses})
 		}
 	}
 	return out, nil
@@ -275,11 +275,11 @@ func measured(in string) (any, error) {
 
 // explain says why what was measured is not what is expected.
 func explain(in string) (any, error) {
-	var c chore
+	var c assignment
 	if err := json.Unmarshal([]byte(in), &c); err != nil {
 		return nil, err
 	}
-	found, err := verify.Explain(context.Background(), current, verify.Chore{Target: &c.Target, Expected: c.Expected}, *c.Reading, explainBelow)
+	found, err := verify.Explain(context.Background(), current, verify.Assignment{Target: &c.Target, Expected: c.Expected}, *c.Reading, explainBelow)
 	return map[string]any{"diagnoses": found}, err
 }
 

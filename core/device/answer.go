@@ -24,8 +24,8 @@ const maxSlot = 1 << 48
 // maxShown bounds what is kept of it.
 const maxShown = 2000
 
-// A SlotAccount is everything that asking a device about a slot has shown.
-type SlotAccount struct {
+// A SlotReport is everything that asking a device about a slot has shown.
+type SlotReport struct {
 	Device string `json:"device"`
 	// Kind is that of the device, and KindDigest the SHA-256 digest of its description.
 	Kind       string       `json:"kind"`
@@ -46,7 +46,7 @@ type SlotAccount struct {
 	// Milliseconds is how long the answer took.
 	Milliseconds int64 `json:"milliseconds,omitempty"`
 	// Finding says why there is no answer, where there is none.
-	Finding *diagnose.Finding `json:"finding,omitempty"`
+	Cause *diagnose.Cause `json:"finding,omitempty"`
 }
 
 // An Answer is what a device says of a slot.
@@ -119,10 +119,10 @@ func Shown(said []byte) string {
 	return strings.Join(lines, "\n") + more
 }
 
-// Read reads what a device has said to the question about a slot. The finding tells why
+// Read reads what a device has said to the question about a slot. The cause tells why
 // that is no answer; it is nil otherwise. An answer belongs to its question: it names the
 // slot, or comes behind the question's echo, or [Kind.Apart] had nothing else be asked.
-func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *diagnose.Finding) {
+func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *diagnose.Cause) {
 	return k.read(slot, asked, said, k.Reach == Console && !k.Apart() && len(k.Slots) > 1)
 }
 
@@ -147,7 +147,7 @@ func (k *Kind) Apart() bool {
 
 // read is [Kind.Read]. With tied set, an answer that names no slot counts only behind the
 // echo of the question.
-func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) (Answer, *diagnose.Finding) {
+func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) (Answer, *diagnose.Cause) {
 	if len(said) > MaxAnswer {
 		return Answer{}, unclear("It said more than %d KiB, which is no answer to such a question.", MaxAnswer>>10)
 	}
@@ -155,7 +155,7 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 	text := WithoutEcho(printed, question)
 	echoed := question != "" && strings.Contains(printed, question)
 	var answers []Answer
-	var other *diagnose.Finding // of another slot, as where all are listed
+	var other *diagnose.Cause // of another slot, as where all are listed
 	for _, found := range k.Answer.FindAllStringSubmatch(text, 100) {
 		a, finding := k.understand(slot, asked, found)
 		if finding != nil && finding.Code == diagnose.DeviceOtherSlot {
@@ -190,7 +190,7 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 			if at := k.Refusal.SubexpIndex("reason"); at >= 0 && found[at] != "" {
 				reason = strings.TrimSpace(found[at])
 			}
-			return Answer{}, &diagnose.Finding{
+			return Answer{}, &diagnose.Cause{
 				Code: diagnose.DeviceRefused, Sentence: "The device refused: " + plain.Quoted(clip(reason)) + ".",
 				Advice: "Look at what it says on its own console; it may be busy, or not hash this slot.",
 			}
@@ -203,7 +203,7 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 }
 
 // understand turns one match into an answer.
-func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (Answer, *diagnose.Finding) {
+func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (Answer, *diagnose.Cause) {
 	group := func(name string) string {
 		if at := k.Answer.SubexpIndex(name); at >= 0 {
 			return strings.TrimSpace(found[at])
@@ -211,7 +211,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 		return ""
 	}
 	if other := group("slot"); other != "" && !strings.EqualFold(other, slot.Sent) && !strings.EqualFold(other, slot.Name) {
-		return Answer{}, &diagnose.Finding{
+		return Answer{}, &diagnose.Cause{
 			Code: diagnose.DeviceOtherSlot, Sentence: fmt.Sprintf("It was asked for %s, and answered for slot %s.", slot.Title, plain.Quoted(clip(other))),
 			Advice: "Its value says nothing of the slot that was asked for. Ask again; if it stays so, the description of the kind may name the slots wrongly.",
 		}
@@ -267,7 +267,7 @@ var bare = strings.NewReplacer(" ", "", "\t", "", ":", "", "-", "", "\n", "")
 
 // Copied reads what a person has copied from a device's console, or typed: an answer as
 // the kind describes it, or else the one value in the text. Others beside it are told.
-func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Finding) {
+func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Cause) {
 	answer, finding, _ := k.copied(slot, algorithms, text)
 	return answer, finding
 }
@@ -287,11 +287,11 @@ func (k *Kind) Lacking(slot *Slot, text []byte) string {
 }
 
 // copied is [Kind.Copied]; empty is set where no value of any algorithm stands in the text.
-func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (answer Answer, finding *diagnose.Finding, empty bool) {
+func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (answer Answer, finding *diagnose.Cause, empty bool) {
 	if len(text) > MaxAnswer {
 		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10), false
 	}
-	var refused *diagnose.Finding
+	var refused *diagnose.Cause
 	for _, a := range algorithms {
 		answer, finding := k.read(slot, a, text, false)
 		if finding == nil {
@@ -416,8 +416,8 @@ func WithoutEcho(text, question string) string {
 	return text[:at] + text[at+len(question):]
 }
 
-func unclear(format string, args ...any) *diagnose.Finding {
-	return &diagnose.Finding{
+func unclear(format string, args ...any) *diagnose.Cause {
+	return &diagnose.Cause{
 		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf(format, args...),
 		Advice: "Look at what it said, below. If that is an answer, the description of its kind has to be mended.",
 	}

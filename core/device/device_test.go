@@ -169,7 +169,6 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, digest.CRC32C, a.Algorithm, "a variant that it names itself")
 }
 
-// TestCopied: what people copy from a console, type, and paste.
 // TestAnAnswerBelongsToItsQuestion: it names the slot, or comes behind the echo of the
 // question, or is asked for on a connection of its own.
 func TestAnAnswerBelongsToItsQuestion(t *testing.T) {

@@ -128,7 +128,7 @@ var (
 
 // ParseKind reads a description. file names it in errors, which are [*KindError].
 func ParseKind(file string, text []byte) (*Kind, error) {
-	p := &reading{file: file}
+	p := &kindParser{file: file}
 	if len(text) > maxText || !utf8.Valid(text) {
 		p.wrong(1, "a description is a text of at most %d KiB, in UTF-8", maxText>>10)
 		return nil, p.error()
@@ -207,17 +207,17 @@ func (k *Kind) Question(slot *Slot, a digest.Algorithm) string {
 	return strings.ReplaceAll(k.Ask[a], "{slot}", slot.Sent)
 }
 
-// reading is a description that is read.
-type reading struct {
+// kindParser reads a description.
+type kindParser struct {
 	file     string
 	mistakes []Mistake
 }
 
-func (p *reading) wrong(line int, format string, args ...any) {
+func (p *kindParser) wrong(line int, format string, args ...any) {
 	p.mistakes = append(p.mistakes, Mistake{line, fmt.Sprintf(format, args...)})
 }
 
-func (p *reading) error() error {
+func (p *kindParser) error() error {
 	slices.SortStableFunc(p.mistakes, func(a, b Mistake) int { return a.Line - b.Line })
 	return &KindError{p.file, p.mistakes}
 }
@@ -237,7 +237,7 @@ func (f *fields) line(name string) int {
 	return f.at
 }
 
-func (p *reading) document(text []byte) (root *fields, err error) {
+func (p *kindParser) document(text []byte) (root *fields, err error) {
 	// The parser is somebody else's; what it stumbles over is no description.
 	defer func() {
 		if recover() != nil {
@@ -268,7 +268,7 @@ func (p *reading) document(text []byte) (root *fields, err error) {
 }
 
 // mapping returns the fields of a node, or nil where it has none.
-func (p *reading) mapping(node ast.Node, line int) *fields {
+func (p *kindParser) mapping(node ast.Node, line int) *fields {
 	out := &fields{at: line, lines: map[string]int{}, values: map[string]ast.Node{}}
 	var values []*ast.MappingValueNode
 	switch n := node.(type) {
@@ -293,7 +293,7 @@ func (p *reading) mapping(node ast.Node, line int) *fields {
 }
 
 // rest complains of fields that are none.
-func (p *reading) rest(f *fields, known ...string) {
+func (p *kindParser) rest(f *fields, known ...string) {
 	for _, name := range f.names {
 		if !slices.Contains(known, name) {
 			p.wrong(f.lines[name], "%s is no field here; there are %s", plain.Quoted(name), strings.Join(known, ", "))
@@ -302,7 +302,7 @@ func (p *reading) rest(f *fields, known ...string) {
 }
 
 // word returns a text of one line.
-func (p *reading) word(f *fields, name string, needed bool) string {
+func (p *kindParser) word(f *fields, name string, needed bool) string {
 	node := f.values[name]
 	if node == nil {
 		if needed {
@@ -337,7 +337,7 @@ func (p *reading) word(f *fields, name string, needed bool) string {
 const maxBefore = 10
 
 // lines returns a list of texts of one line each.
-func (p *reading) lines(f *fields, name string) []string {
+func (p *kindParser) lines(f *fields, name string) []string {
 	node := f.values[name]
 	if node == nil {
 		return nil
@@ -360,7 +360,7 @@ func (p *reading) lines(f *fields, name string) []string {
 	return out
 }
 
-func choice[T ~string](p *reading, f *fields, name string, of []T, otherwise T) T {
+func choice[T ~string](p *kindParser, f *fields, name string, of []T, otherwise T) T {
 	text := T(p.word(f, name, otherwise == ""))
 	switch {
 	case text == "":
@@ -376,7 +376,7 @@ func choice[T ~string](p *reading, f *fields, name string, of []T, otherwise T) 
 }
 
 // pattern returns a pattern, which takes time in proportion to what it is matched with.
-func (p *reading) pattern(f *fields, name string, needed bool, groups []string) *regexp.Regexp {
+func (p *kindParser) pattern(f *fields, name string, needed bool, groups []string) *regexp.Regexp {
 	text := p.word(f, name, needed)
 	if text == "" {
 		return nil
@@ -401,7 +401,7 @@ func (p *reading) pattern(f *fields, name string, needed bool, groups []string) 
 	return re
 }
 
-func (p *reading) time(f *fields, name string, otherwise time.Duration) time.Duration {
+func (p *kindParser) time(f *fields, name string, otherwise time.Duration) time.Duration {
 	text := p.word(f, name, false)
 	if text == "" {
 		return otherwise
@@ -413,7 +413,7 @@ func (p *reading) time(f *fields, name string, otherwise time.Duration) time.Dur
 	return d
 }
 
-func (p *reading) slots(root *fields, k *Kind) {
+func (p *kindParser) slots(root *fields, k *Kind) {
 	node := root.values["slots"]
 	if node == nil {
 		p.wrong(root.at, "slots is missing")
@@ -457,7 +457,7 @@ func (p *reading) slots(root *fields, k *Kind) {
 	}
 }
 
-func (p *reading) questions(root *fields, k *Kind) {
+func (p *kindParser) questions(root *fields, k *Kind) {
 	node := root.values["ask"]
 	if node == nil {
 		p.wrong(root.at, "ask is missing: which line to send for which algorithm")
@@ -495,7 +495,7 @@ func (p *reading) questions(root *fields, k *Kind) {
 	}
 }
 
-func (p *reading) fill(root *fields, k *Kind) {
+func (p *kindParser) fill(root *fields, k *Kind) {
 	text := p.word(root, "fill", k.Covers == WholeSlot)
 	switch {
 	case text == "":

@@ -9,8 +9,8 @@ import (
 
 // Try reads what somebody has pasted from such a device about a slot, as it would be read if
 // the device were asked: of a console the question, the answer and the prompt that follows. The
-// finding tells why that is no answer.
-func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Finding) {
+// cause tells why that is no answer.
+func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Cause) {
 	if k.Reach == Typed {
 		return k.Copied(slot, k.Algorithms(), pasted)
 	}
@@ -22,7 +22,7 @@ func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Finding) {
 		}
 		pasted = []byte(text[:at])
 	}
-	var first *diagnose.Finding
+	var first *diagnose.Cause
 	for _, a := range k.Algorithms() {
 		answer, finding := k.Read(slot, a, pasted)
 		if finding == nil {

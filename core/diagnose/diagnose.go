@@ -22,10 +22,10 @@ import (
 	"endeixis/core/plain"
 )
 
-// A Code is the stable name of a finding.
+// A Code is the stable name of a cause.
 type Code string
 
-// The findings.
+// The causes.
 const (
 	// WrongAlgorithm: the expected value is another algorithm's digest of the
 	// same bytes.
@@ -74,7 +74,7 @@ const (
 	DeviceRefused Code = "device-refused"
 )
 
-// Codes lists every finding.
+// Codes lists every code.
 func Codes() []Code {
 	return []Code{
 		WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, MistypedValue, Altered,
@@ -88,8 +88,8 @@ type Range struct {
 	Length int64 `json:"length"`
 }
 
-// A Finding is one thing that was established.
-type Finding struct {
+// A Cause is one thing that was established about why a file does not match.
+type Cause struct {
 	Code Code `json:"code"`
 	// Sentence says what was found and Advice what to do; both are safe to
 	// show.
@@ -107,11 +107,11 @@ type Diagnosis struct {
 	Line     int    `json:"line"`
 	// Expected is the digest that the entry states; a line can have several.
 	Expected digest.Value `json:"expected"`
-	Findings []Finding    `json:"findings"`
+	Causes   []Cause      `json:"findings"`
 }
 
-// An Elsewhere is another place where a digest is stated.
-type Elsewhere struct {
+// A StatedAt is an entry that states a digest.
+type StatedAt struct {
 	Name     string
 	Manifest string
 	Line     int
@@ -132,7 +132,7 @@ type Case struct {
 	ExpectedSize *int64
 	Pieces       *manifest.Pieces
 	// Known are the digests of all entries of the batch, in hexadecimal.
-	Known map[string]Elsewhere
+	Known map[string]StatedAt
 	// Earlier is the earlier item that was cleared with the same bytes, or
 	// nil.
 	Earlier *Earlier
@@ -162,8 +162,8 @@ type Earlier struct {
 const headSize = 64 << 10
 
 // Run diagnoses a case, reading r once from the beginning of the file. It
-// returns at least one finding, and an error only when r fails or ctx ends.
-func Run(ctx context.Context, r io.Reader, c Case) ([]Finding, error) {
+// returns at least one cause, and an error only when r fails or ctx ends.
+func Run(ctx context.Context, r io.Reader, c Case) ([]Cause, error) {
 	head := make([]byte, headSize)
 	n, err := io.ReadFull(r, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
@@ -179,7 +179,7 @@ func Run(ctx context.Context, r io.Reader, c Case) ([]Finding, error) {
 	out := d.findings()
 	if out[0].Code == Altered {
 		if found := d.holder(ctx); found != nil {
-			out = []Finding{*found}
+			out = []Cause{*found}
 		}
 	}
 	return out, nil
@@ -187,7 +187,7 @@ func Run(ctx context.Context, r io.Reader, c Case) ([]Finding, error) {
 
 // holder looks among the files that may hold this one for the one whose digest
 // is stated.
-func (d *examination) holder(ctx context.Context) *Finding {
+func (d *examination) holder(ctx context.Context) *Cause {
 	for _, h := range d.Around {
 		r, err := h.Open()
 		if err != nil {
@@ -197,7 +197,7 @@ func (d *examination) holder(ctx context.Context) *Finding {
 		_, err = digest.Pump(ctx, r, set.Writers(), nil)
 		r.Close()
 		if err == nil && d.matches(set.Sums()) {
-			return &Finding{
+			return &Cause{
 				Code:     InnerFile,
 				Sentence: fmt.Sprintf("The value stated is the digest of %s beside it, not of this file, which by its name comes from in there.", plain.Quoted(h.Name)),
 				Advice:   "Compare that file instead, and take this one from it anew.",
@@ -264,10 +264,10 @@ func (d *examination) matches(sums map[digest.Algorithm]digest.Value) bool {
 }
 
 // findings says what holds, the most telling first.
-func (d *examination) findings() []Finding {
-	var out []Finding
-	add := func(code Code, advice, format string, args ...any) *Finding {
-		out = append(out, Finding{Code: code, Advice: advice, Sentence: fmt.Sprintf(format, args...)})
+func (d *examination) findings() []Cause {
+	var out []Cause
+	add := func(code Code, advice, format string, args ...any) *Cause {
+		out = append(out, Cause{Code: code, Advice: advice, Sentence: fmt.Sprintf(format, args...)})
 		return &out[len(out)-1]
 	}
 	const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
@@ -354,7 +354,7 @@ const mistypedMost = 2
 
 // mistyped tells, if it is so, that the stated value is the file's but for one or two characters. A
 // checksum is too short for that to say anything.
-func (d *examination) mistyped(add func(code Code, advice, format string, args ...any) *Finding) bool {
+func (d *examination) mistyped(add func(code Code, advice, format string, args ...any) *Cause) bool {
 	if len(d.Expected) < 16 {
 		return false
 	}
@@ -404,12 +404,12 @@ func ordinal(n int) string {
 }
 
 // UnderAnotherName looks for a file's digests among those stated for other names, and
-// returns the finding, or nil. A CRC is too short to identify a file by.
-func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, known map[string]Elsewhere) *Finding {
+// returns the cause, or nil. A CRC is too short to identify a file by.
+func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, known map[string]StatedAt) *Cause {
 	for _, a := range digest.All() {
 		v := computed[a]
 		if e, ok := known[v.String()]; ok && len(v) >= 16 && e.Name != name {
-			f := &Finding{
+			f := &Cause{
 				Code:     OtherEntry,
 				Sentence: fmt.Sprintf("These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line),
 				Advice:   "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
@@ -438,7 +438,7 @@ func packs(archive, name string) bool {
 }
 
 // KnownRelease words that the same bytes were cleared before, or returns nil.
-func KnownRelease(e *Earlier) *Finding {
+func KnownRelease(e *Earlier) *Cause {
 	if e == nil {
 		return nil
 	}
@@ -446,7 +446,7 @@ func KnownRelease(e *Earlier) *Finding {
 	if e.Label != "" {
 		label = fmt.Sprintf(" (%s)", plain.Text(e.Label))
 	}
-	return &Finding{
+	return &Cause{
 		Code:     OtherRelease,
 		Sentence: fmt.Sprintf("These bytes are known: they are those of %s in %s, cleared on %s in batch %d%s.", plain.Quoted(e.Name), plain.Text(e.Folder), e.On.Format(time.DateOnly), e.Batch, label),
 		Advice:   "This is that release under another name, or in place of the one that you meant. Download the release that you want.",
@@ -455,7 +455,7 @@ func KnownRelease(e *Earlier) *Finding {
 
 // otherAlgorithms looks for the expected value among all algorithms of its
 // length and, for a CRC, in the other byte order.
-func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Finding) {
+func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Cause) {
 	const advice = "The bytes are as listed. Correct the list's label, or name the algorithm when comparing; mind what the algorithm is worth."
 	sums := d.others.Sums()
 	for _, a := range digest.OfSize(len(d.Expected)) {

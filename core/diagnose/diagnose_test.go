@@ -35,11 +35,11 @@ func sum(a digest.Algorithm, content []byte) digest.Value {
 }
 
 // diagnosed runs a case in which here was found and published was listed.
-func diagnosed(t *testing.T, name string, here, published []byte, adjust func(*Case)) []Finding {
+func diagnosed(t *testing.T, name string, here, published []byte, adjust func(*Case)) []Cause {
 	t.Helper()
 	c := Case{
 		Name: name, Size: int64(len(here)), Computed: map[digest.Algorithm]digest.Value{digest.SHA256: sum(digest.SHA256, here)},
-		Expected: sum(digest.SHA256, published), Algorithms: digest.Only(digest.SHA256), Known: map[string]Elsewhere{},
+		Expected: sum(digest.SHA256, published), Algorithms: digest.Only(digest.SHA256), Known: map[string]StatedAt{},
 	}
 	if adjust != nil {
 		adjust(&c)
@@ -54,7 +54,7 @@ func diagnosed(t *testing.T, name string, here, published []byte, adjust func(*C
 	return found
 }
 
-func codes(found []Finding) []Code {
+func codes(found []Cause) []Code {
 	var out []Code
 	for _, f := range found {
 		out = append(out, f.Code)
@@ -125,10 +125,10 @@ func TestFindings(t *testing.T) {
 			slices.Reverse(c.Expected)
 		}, []Code{WrongAlgorithm}, "reverse order"},
 		{"swapped", "gauge.img", flipped, image, func(c *Case) {
-			c.Known[sum(digest.SHA256, flipped).String()] = Elsewhere{Name: "buoy.img", Manifest: "SHA256SUMS", Line: 3}
+			c.Known[sum(digest.SHA256, flipped).String()] = StatedAt{Name: "buoy.img", Manifest: "SHA256SUMS", Line: 3}
 		}, []Code{OtherEntry}, "those of “buoy.img”, as SHA256SUMS states in line 3"},
 		{"the archive's entry has its digest", "gauge.img", flipped, image, func(c *Case) {
-			c.Known[sum(digest.SHA256, flipped).String()] = Elsewhere{Name: "gauge.img.gz", Manifest: "SHA256SUMS", Line: 3}
+			c.Known[sum(digest.SHA256, flipped).String()] = StatedAt{Name: "gauge.img.gz", Manifest: "SHA256SUMS", Line: 3}
 		}, []Code{OtherEntry}, "states in line 3 for “gauge.img.gz” is that of this file"},
 		{"an image moved in text mode", "gauge.img", bytes.ReplaceAll(image, []byte("\n"), []byte("\r\n")), image, nil, []Code{LineEndings}, "turned into LF"},
 		{"cut short, gzip", "gauge.img.gz", packtest.Gzip(image)[:200_000], []byte("other"), nil, []Code{Truncated}, "ends in the middle"},
@@ -192,7 +192,7 @@ func TestReadErrors(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 }
 
-// FuzzRun holds that any content gets at least one finding and no part of the
+// FuzzRun holds that any content gets at least one cause and no part of the
 // damage lies outside the file.
 func FuzzRun(f *testing.F) {
 	f.Add("x.zip", []byte("PK\x03\x04"), int64(9))

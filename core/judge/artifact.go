@@ -47,7 +47,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	receipted := byReceipt(item, m, on.Recorded, &out)
 	out.Grounds = append(append(out.Grounds, contentsGrounds(item)...), readbackGrounds(m)...)
 
-	listed := slices.ContainsFunc(listings, func(l listing) bool { return !l.ruledOut() })
+	listed := slices.ContainsFunc(listings, func(l comparedEntry) bool { return !l.ruledOut() })
 	if !listed && !signed && !readBack && !receipted && !within(&out) {
 		g := Ground{
 			Code: NotListed, Effect: Withholds,
@@ -66,7 +66,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
 		}
 		for _, d := range m.Diagnoses {
-			g.Findings = append(g.Findings, d.Findings...)
+			g.Findings = append(g.Findings, d.Causes...)
 		}
 		out.Grounds = append(out.Grounds, g)
 	}
@@ -98,7 +98,7 @@ func (b Basis) byMaker(item *survey.Item, m *measure.Measurement, out *Outcome) 
 		return
 	}
 	g := Ground{
-		Code: MeasuredElsewhere, Effect: Notes,
+		Code: ByMeasurer, Effect: Notes,
 		Sentence: fmt.Sprintf("The bytes were read by the %s, and not by the service.", plain.Text(m.Where)),
 	}
 	if !slices.Contains(b.policyOn(item.Path).MeasuredBy, maker) {
@@ -120,7 +120,7 @@ func (b Basis) byMaker(item *survey.Item, m *measure.Measurement, out *Outcome) 
 
 // verdictOf applies the rule: a refusing ground refuses; what refuses a
 // manifest refuses the artifacts that no other complete path clears.
-func verdictOf(out *Outcome, listings []listing) Verdict {
+func verdictOf(out *Outcome, listings []comparedEntry) Verdict {
 	for _, g := range out.Grounds {
 		if g.Effect == Refuses {
 			return Refused
@@ -145,11 +145,11 @@ func verdictOf(out *Outcome, listings []listing) Verdict {
 // ToExplain returns the entry whose mismatch refuses the item and is worth
 // explaining, the one with the strongest algorithm, or nil. maxBytes bounds the
 // file that is read again.
-func ToExplain(item *survey.Item, m *measure.Measurement, outcome *Outcome, maxBytes int64) *survey.Listing {
+func ToExplain(item *survey.Item, m *measure.Measurement, outcome *Outcome, maxBytes int64) *survey.Entry {
 	if m.Problem != nil || m.Size > maxBytes {
 		return nil
 	}
-	var best *survey.Listing
+	var best *survey.Entry
 	for _, g := range outcome.Grounds {
 		if g.Code != DigestMismatch || g.Effect != Refuses {
 			continue
@@ -255,7 +255,7 @@ func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outco
 }
 
 // links returns the links signature, key and publisher of a judged signature.
-func (f *finding) links() []Link {
+func (f *checkedSignature) links() []Link {
 	facts := f.ground.Signature
 	sig := Link{Kind: "signature", State: Holds, Label: plain.Text(facts.File), Detail: "holds over exactly these bytes", Ref: facts.File}
 	key := Link{Kind: "key", State: Unreached, Label: "the signer's key"}
@@ -319,9 +319,9 @@ func (f *finding) links() []Link {
 	return []Link{sig, key, publisher}
 }
 
-// A listing is a manifest entry, compared.
-type listing struct {
-	survey.Listing
+// A comparedEntry is a manifest entry, compared.
+type comparedEntry struct {
+	survey.Entry
 	voucher *Voucher
 	matches bool
 	// algorithm is the candidate that matches, or the likeliest.
@@ -334,16 +334,16 @@ type listing struct {
 
 // ruledOut reports whether an entry turned out to be about another file, or is a guess,
 // which speaks of none.
-func (l *listing) ruledOut() bool { return l.Guessed || l.Doubtful && !l.matches }
+func (l *comparedEntry) ruledOut() bool { return l.Guessed || l.Doubtful && !l.matches }
 
 // holds reports whether an entry that is no guess is about the very bytes.
-func (l *listing) holds() bool { return l.matches && !l.Guessed }
+func (l *comparedEntry) holds() bool { return l.matches && !l.Guessed }
 
 // compare holds every entry against what was computed.
-func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) []listing {
-	var out []listing
+func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Voucher) []comparedEntry {
+	var out []comparedEntry
 	for _, entry := range item.Listed {
-		l := listing{Listing: entry, voucher: vouchers[entry.Manifest]}
+		l := comparedEntry{Entry: entry, voucher: vouchers[entry.Manifest]}
 		l.wrongSize = entry.Size != nil && *entry.Size != m.Size
 		for _, a := range entry.Algorithms {
 			computed, ok := m.Digests[a]
@@ -364,7 +364,7 @@ func compare(item *survey.Item, m *measure.Measurement, vouchers map[string]*Vou
 }
 
 // byManifest follows the path through each manifest entry.
-func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
+func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []comparedEntry, out *Outcome) {
 	strong := false
 	signed := outranked(listings)
 	type line struct {
@@ -390,7 +390,7 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 	if disagree := disagreement(listings, signed); disagree != nil {
 		out.Grounds = append(out.Grounds, *disagree)
 	}
-	if i := slices.IndexFunc(listings, func(l listing) bool { return l.holds() }); i >= 0 && !strong {
+	if i := slices.IndexFunc(listings, func(l comparedEntry) bool { return l.holds() }); i >= 0 && !strong {
 		l := listings[i]
 		out.Grounds = append(out.Grounds, Ground{
 			Code: WeakDigestOnly, Effect: Withholds, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm,
@@ -432,7 +432,7 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 }
 
 // nameless counts the digests without a name that turned out not to be the file's.
-func nameless(listings []listing) int {
+func nameless(listings []comparedEntry) int {
 	n := 0
 	for i := range listings {
 		if l := &listings[i]; l.Name == "" && l.ruledOut() && l.Question == "" {
@@ -443,7 +443,7 @@ func nameless(listings []listing) int {
 }
 
 // sizeGround tells that a file has not the size that an entry states.
-func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Ground {
+func (l *comparedEntry) sizeGround(m *measure.Measurement, where, advice string) Ground {
 	return Ground{
 		Code: SizeMismatch, Effect: Refuses, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed,
 		Sentence: fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size), Advice: advice,
@@ -451,7 +451,7 @@ func (l *listing) sizeGround(m *measure.Measurement, where, advice string) Groun
 }
 
 // where names the place of an entry for people.
-func (l *listing) where() string {
+func (l *comparedEntry) where() string {
 	if l.Given == survey.AsValue {
 		return "the value that was given"
 	}
@@ -460,7 +460,7 @@ func (l *listing) where() string {
 
 // grounds returns what one entry says about the artifact. bits is the strength
 // from which a digest counts.
-func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listing, signed map[digest.Algorithm]bool, bits int) []Ground {
+func (l *comparedEntry) grounds(item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int) []Ground {
 	switch {
 	case l.Guessed:
 		return []Ground{l.guessGround()}
@@ -483,7 +483,7 @@ func (l *listing) grounds(item *survey.Item, m *measure.Measurement, all []listi
 }
 
 // unsignedSentence says that nobody vouches for what the bytes match.
-func (l *listing) unsignedSentence() string {
+func (l *comparedEntry) unsignedSentence() string {
 	if l.Given == survey.AsValue {
 		return "It matches the value that was given, and nobody vouches for that: a value shows damage, and not who made the file."
 	}
@@ -493,7 +493,7 @@ func (l *listing) unsignedSentence() string {
 	return fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest))
 }
 
-func (l *listing) unsignedAdvice() string {
+func (l *comparedEntry) unsignedAdvice() string {
 	if l.voucher != nil && l.voucher.handedOn {
 		return "The receipts beside that list, or the publisher's own list and signature, say who vouches. Have the file handed on again if they are missing."
 	}
@@ -507,12 +507,12 @@ func (l *listing) unsignedAdvice() string {
 }
 
 // ground begins what an entry says.
-func (l *listing) ground(code Code, effect Effect) Ground {
+func (l *comparedEntry) ground(code Code, effect Effect) Ground {
 	return Ground{Code: code, Effect: effect, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
 }
 
 // guessGround tells what came of a value that nothing calls a checksum.
-func (l *listing) guessGround() Ground {
+func (l *comparedEntry) guessGround() Ground {
 	g := l.ground(Guessed, Notes)
 	g.Expected, g.Computed = nil, nil
 	if l.matches {
@@ -525,7 +525,7 @@ func (l *listing) guessGround() Ground {
 
 // questionGround tells that a value whose label says that it is of something else is not
 // the file's.
-func (l *listing) questionGround() Ground {
+func (l *comparedEntry) questionGround() Ground {
 	g := l.ground(Questioned, Notes)
 	g.Sentence = fmt.Sprintf("The value in %s is not this file's: %s.", l.where(), l.Question)
 	g.Advice = "If it was meant for this file, give it by itself."
@@ -534,7 +534,7 @@ func (l *listing) questionGround() Ground {
 
 // matchGrounds tells that the bytes are those of an entry. strong tells whether any entry
 // matches by a digest that rules out tampering.
-func (l *listing) matchGrounds(item *survey.Item, m *measure.Measurement, strong bool) []Ground {
+func (l *comparedEntry) matchGrounds(item *survey.Item, m *measure.Measurement, strong bool) []Ground {
 	g := l.ground(DigestMatch, Supports)
 	g.Sentence = fmt.Sprintf("Its %s digest is the one that %s states.", l.algorithm, l.where())
 	if l.Given == survey.AsValue {
@@ -581,7 +581,7 @@ func (l *listing) matchGrounds(item *survey.Item, m *measure.Measurement, strong
 }
 
 // mismatchGrounds tells that the bytes are not those of an entry.
-func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all []listing, signed map[digest.Algorithm]bool, bits int) []Ground {
+func (l *comparedEntry) mismatchGrounds(item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int) []Ground {
 	var out []Ground
 	if l.wrongSize {
 		out = append(out, l.sizeGround(m, l.where(), "Download it again."))
@@ -598,7 +598,7 @@ func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all
 	}
 	for _, d := range m.Diagnoses {
 		if d.Manifest == l.Manifest && d.Line == l.Line && slices.Equal(d.Expected, l.Digest) {
-			g.Findings = d.Findings
+			g.Findings = d.Causes
 		}
 	}
 	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(signed) {
@@ -609,7 +609,7 @@ func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all
 			g.Advice = "Find out which of the two values the publisher states for this file, and where the other comes from."
 		}
 		g.Sentence += fmt.Sprintf(" The %s digest %s does match, so the two %s are not about the same file.", other.algorithm, where, what)
-		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
+		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Cause) bool { return f.Code == diagnose.Altered })
 	}
 	if l.outrankedBy(signed) {
 		g.Effect = Notes
@@ -621,7 +621,7 @@ func (l *listing) mismatchGrounds(item *survey.Item, m *measure.Measurement, all
 
 // strongMatch returns the first entry that matches by a digest of enough
 // collision resistance, or nil.
-func strongMatch(all []listing, bits int) *listing {
+func strongMatch(all []comparedEntry, bits int) *comparedEntry {
 	for i := range all {
 		if all[i].holds() && all[i].algorithm.CollisionBits() >= bits {
 			return &all[i]
@@ -632,7 +632,7 @@ func strongMatch(all []listing, bits int) *listing {
 
 // outranked returns the algorithms under which a manifest signed by an admitted key
 // states the computed value: what one that is not so signed states otherwise is wrong.
-func outranked(all []listing) map[digest.Algorithm]bool {
+func outranked(all []comparedEntry) map[digest.Algorithm]bool {
 	out := map[digest.Algorithm]bool{}
 	for i := range all {
 		if l := &all[i]; l.holds() && l.voucher != nil && l.voucher.Signed() {
@@ -642,13 +642,13 @@ func outranked(all []listing) map[digest.Algorithm]bool {
 	return out
 }
 
-func (l *listing) outrankedBy(signed map[digest.Algorithm]bool) bool {
+func (l *comparedEntry) outrankedBy(signed map[digest.Algorithm]bool) bool {
 	return signed[l.algorithm] && (l.voucher == nil || !l.voucher.Signed())
 }
 
 // disagreement reports two manifests that give different values under one
 // algorithm, unless the matching one outranks the other.
-func disagreement(all []listing, signed map[digest.Algorithm]bool) *Ground {
+func disagreement(all []comparedEntry, signed map[digest.Algorithm]bool) *Ground {
 	tried := map[digest.Algorithm]bool{}
 	for _, match := range all {
 		if !match.holds() || tried[match.algorithm] {
@@ -672,7 +672,7 @@ func disagreement(all []listing, signed map[digest.Algorithm]bool) *Ground {
 
 // manifestPath draws the path artifact → digest → entry → manifest → signature
 // → key → publisher.
-func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing) ProofPath {
+func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l comparedEntry) ProofPath {
 	links := []Link{artifactLink(item, m)}
 	d := Link{Kind: "digest", State: Holds, Label: l.algorithm.String(), Detail: l.computed.String()}
 	entry := Link{Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)), Detail: "states the same digest", Ref: l.Manifest}
@@ -709,7 +709,7 @@ func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l listing
 }
 
 // refusal returns what refuses the manifest, or refuses it for this file, or nil.
-func (l *listing) refusal() *Ground {
+func (l *comparedEntry) refusal() *Ground {
 	if l.voucher != nil && l.voucher.refusal != nil {
 		return l.voucher.refusal
 	}
@@ -718,7 +718,7 @@ func (l *listing) refusal() *Ground {
 
 // bestFor returns which of the signatures over a manifest carries one of its files
 // furthest: one by a publisher from whom that file is expected, if there is one.
-func (b Basis) bestFor(file string, v *Voucher) finding {
+func (b Basis) bestFor(file string, v *Voucher) checkedSignature {
 	best := b.speaksFor(file, *v.best)
 	for _, f := range v.signatures {
 		if !best.carries && !f.ruledOut() {
@@ -732,7 +732,7 @@ func (b Basis) bestFor(file string, v *Voucher) finding {
 
 // speaksFor returns a judged signature over a manifest as it counts for one of the
 // files that the manifest lists: the manifest may be by one whose files these are not.
-func (b Basis) speaksFor(file string, f finding) finding {
+func (b Basis) speaksFor(file string, f checkedSignature) checkedSignature {
 	expected := b.expectedOf(file)
 	if !f.carries || expected.allows(f.key.Publisher) {
 		return f

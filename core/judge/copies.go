@@ -13,7 +13,7 @@ import (
 
 // said is what the copies of one manifest say of an item.
 type said struct {
-	listing listing
+	listing comparedEntry
 	// channels and places are where the computed value was seen; each
 	// channel counts once.
 	channels []survey.Channel
@@ -37,7 +37,7 @@ func placeOf(o survey.Provenance) string {
 
 // byCopies follows the path through copies of a manifest from several channels,
 // and tells where copies disagree.
-func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []listing, out *Outcome) {
+func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []comparedEntry, out *Outcome) {
 	for _, l := range listings {
 		if l.ruledOut() || l.algorithm.CollisionBits() < b.policyFor(l.voucher).DigestBits {
 			continue
@@ -71,7 +71,7 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []li
 }
 
 // copyDiffers words a copy that states something else than the manifest here.
-func copyDiffers(l listing, c survey.CopyListing, sentence, advice string) Ground {
+func copyDiffers(l comparedEntry, c survey.CopyEntry, sentence, advice string) Ground {
 	return Ground{
 		Code: ManifestsDisagree, Effect: Refuses, Source: l.Manifest, Line: c.Line, Algorithm: l.algorithm,
 		Expected: c.Digest, Computed: l.computed, Sentence: sentence, Advice: advice,
@@ -80,7 +80,7 @@ func copyDiffers(l listing, c survey.CopyListing, sentence, advice string) Groun
 
 // contradiction is the ground of a copy that states another digest. Against a
 // manifest that matches and is signed by an admitted key, it decides nothing.
-func (b Basis) contradiction(l listing, c survey.CopyListing) Ground {
+func (b Basis) contradiction(l comparedEntry, c survey.CopyEntry) Ground {
 	g := copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest), placeOf(c.Provenance), l.algorithm, c.Line),
 		"One of the two was altered, or they are of different days. Do not use the file before you know which, and tell whoever keeps the wrong one.")
 	if l.holds() && l.voucher != nil && l.voucher.Signed() {

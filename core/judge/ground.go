@@ -71,8 +71,8 @@ const (
 	ContentsUnread       Code = "contents-unread"
 	Corroborated         Code = "corroborated"
 	NotMeasured          Code = "not-measured"
-	// MeasuredElsewhere: not the service but somebody else has read the bytes.
-	MeasuredElsewhere Code = "measured-elsewhere"
+	// ByMeasurer: a measurer has read the bytes, and not the service.
+	ByMeasurer Code = "measured-elsewhere"
 	// ListedAs: the same bytes stand in a list under a harmlessly different name.
 	ListedAs Code = "listed-as"
 	// ReadBack: a medium was read; how, and what follows the image on it.
@@ -101,7 +101,7 @@ func Codes() []Code {
 		DigestMatch, DigestMismatch, SizeMismatch, ManifestsDisagree, CollisionSuspected, SignatureInvalid, WrongPublisher, SignerRevoked,
 		SignatureValid, NotListed, WeakDigestOnly, ManifestUnsigned, ManifestUnreadable, SignerUnknown, SignerCandidate, SignerWithdrawn,
 		SignerExpired, SignerUncertified, SignerContradicted, SignatureExpired, SignatureInFuture, SignerUnfit, SignatureUnacceptable, SignatureWeak, SignatureHashShort, SignatureUnsupported,
-		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, MeasuredElsewhere, ListedAs,
+		SignatureMalformed, Unreadable, ChangedWhileReading, SurplusBytes, WithinCleared, ContentsUnread, Corroborated, NotMeasured, ByMeasurer, ListedAs,
 		ReadBack, DeviceSaid, ReceiptHolds, ReceiptFails, SizeDisagrees, Guessed, Questioned, WaivedGround,
 	}
 }
@@ -123,7 +123,7 @@ type Ground struct {
 	Expected  digest.Value     `json:"expected,omitempty"`
 	Computed  digest.Value     `json:"computed,omitempty"`
 	// Findings explain why digests differ, where that was established.
-	Findings []diagnose.Finding `json:"findings,omitempty"`
+	Findings []diagnose.Cause `json:"findings,omitempty"`
 	// Waiver is set where one was used.
 	Waiver *WaiverFacts `json:"waiver,omitempty"`
 	// Signature is set where a signature was verified.

@@ -166,8 +166,8 @@ type Voucher struct {
 	Digest digest.Value
 	// signatures are those over the manifest; best is the one that carries
 	// it furthest, or nil.
-	signatures []finding
-	best       *finding
+	signatures []checkedSignature
+	best       *checkedSignature
 	// handedOn is set for a list that was written when files were handed on.
 	handedOn bool
 	// refusal is the first ground that refuses the manifest.
@@ -180,8 +180,8 @@ func (v *Voucher) Signed() bool {
 	return v.refusal == nil && v.best != nil && v.best.carries && v.best.waiver == nil
 }
 
-// A finding is one signature, judged.
-type finding struct {
+// A checkedSignature is one signature, judged.
+type checkedSignature struct {
 	ground  Ground
 	carries bool // a proof path can pass through it
 	key     *keyring.Key
@@ -189,15 +189,15 @@ type finding struct {
 	made    time.Time
 }
 
-// says returns the finding with what its ground says.
-func (f finding) says(code Code, effect Effect, sentence, advice string) finding {
+// says returns the signature with what its ground says.
+func (f checkedSignature) says(code Code, effect Effect, sentence, advice string) checkedSignature {
 	f.ground.Code, f.ground.Effect, f.ground.Sentence, f.ground.Advice = code, effect, sentence, advice
 	return f
 }
 
 // signature judges one signature over an item with the given measurement. A
 // signature whose name fits several files is over the one on which it holds.
-func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Measurement) finding {
+func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Measurement) checkedSignature {
 	f := b.weigh(item, over, m)
 	if f.carries && over.Uncompressed != "" && m.Surplus != "" {
 		f.carries, f.waiver = false, nil
@@ -230,14 +230,14 @@ func documentOf(m *measure.Measurement, over survey.SignatureOver) openpgp.Docum
 }
 
 // ruledOut reports whether a signature turned out to be over another file.
-func (f *finding) ruledOut() bool {
+func (f *checkedSignature) ruledOut() bool {
 	return f.ground.Code == SignatureInvalid && f.ground.Effect == Notes
 }
 
 // weigh judges a signature over an item by itself.
-func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurement) finding {
+func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurement) checkedSignature {
 	facts := &SignatureFacts{File: over.File, Index: over.Index}
-	f := finding{ground: Ground{Source: over.File, Signature: facts}}
+	f := checkedSignature{ground: Ground{Source: over.File, Signature: facts}}
 	name := plain.Text(over.File)
 	var sig *openpgp.Signature
 	err := error(nil)
@@ -347,7 +347,7 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 
 // standing decides what a valid signature is worth: whether its key counts,
 // and for whom.
-func (b Basis) standing(f finding, result openpgp.Result, item, who, name string) finding {
+func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, name string) checkedSignature {
 	switch state := f.key.StateAt(b.Now); state {
 	case keyring.Candidate:
 		return f.says(SignerCandidate, Withholds,

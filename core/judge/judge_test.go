@@ -398,7 +398,7 @@ func TestBadNameIsTold(t *testing.T) {
 
 func TestSizeMismatch(t *testing.T) {
 	size := int64(7)
-	item := &survey.Item{Path: "a", Role: survey.Artifact, Listed: []survey.Listing{{Manifest: "M", Line: 1, Size: &size}}}
+	item := &survey.Item{Path: "a", Role: survey.Artifact, Listed: []survey.Entry{{Manifest: "M", Line: 1, Size: &size}}}
 	out := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}.Artifact(item, &measure.Measurement{Size: 5}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)
 	assert.Contains(t, codes(out), SizeMismatch)

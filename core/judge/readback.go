@@ -96,7 +96,7 @@ func restOn(kind PathKind, original *Outcome, first, image Link, g Ground, named
 	// against it.
 	for _, o := range original.Grounds {
 		if o.Signature != nil || o.Effect == Refuses || o.Effect == Withholds && original.Verdict != Cleared {
-			if o.Code != MeasuredElsewhere || o.Effect != Notes {
+			if o.Code != ByMeasurer || o.Effect != Notes {
 				out.Grounds = append(out.Grounds, o)
 			}
 		}

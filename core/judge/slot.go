@@ -62,10 +62,10 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	g.Code, g.Effect = DigestMatch, Supports
 	g.Sentence = fmt.Sprintf("%s has the %s of %s.", capital(where), matched, named)
-	var variant []diagnose.Finding
+	var variant []diagnose.Cause
 	if matched != algorithm {
 		g.Expected = against.Digests[matched]
-		variant = []diagnose.Finding{{
+		variant = []diagnose.Cause{{
 			Code:     diagnose.WrongAlgorithm,
 			Sentence: fmt.Sprintf("The value is not the %s, as the kind of device says, but the %s.", algorithm, matched),
 			Advice:   "Mend the description of its kind; nothing is wrong with what is in the slot.",
@@ -74,7 +74,7 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	if reversed {
 		g.Expected = against.Digests[matched]
-		variant = append(variant, diagnose.Finding{
+		variant = append(variant, diagnose.Cause{
 			Code:     diagnose.WrongAlgorithm,
 			Sentence: fmt.Sprintf("The device gives the bytes of the %s in reverse order.", matched),
 			Advice:   "Say so in the description of its kind, with “checksum_order: reversed”; nothing is wrong with what is in the slot.",
@@ -137,10 +137,10 @@ func deviceSaid(m *measure.Measurement) Ground {
 
 // unanswered tells why a device gave no value.
 func unanswered(m *measure.Measurement) []Ground {
-	if m.Device == nil || m.Device.Finding == nil {
+	if m.Device == nil || m.Device.Cause == nil {
 		return nil
 	}
-	f := *m.Device.Finding
+	f := *m.Device.Cause
 	return []Ground{{
 		Code: NotMeasured, Effect: Withholds, Sentence: fmt.Sprintf("What %s of %s holds is not known. %s", plain.Text(m.Device.SlotTitle), plain.Text(m.Device.Device), f.Sentence),
 		Advice: f.Advice,

@@ -18,7 +18,7 @@ import (
 func saidOf(a digest.Algorithm, value digest.Value, size int64) *measure.Measurement {
 	return &measure.Measurement{
 		Size: size, Digests: map[digest.Algorithm]digest.Value{a: value}, Maker: measure.Device, Where: "KG-07",
-		Device: &device.SlotAccount{Device: "KG-07", Slot: "b", SlotTitle: "slot B", Algorithm: a, Covers: device.Image},
+		Device: &device.SlotReport{Device: "KG-07", Slot: "b", SlotTitle: "slot B", Algorithm: a, Covers: device.Image},
 	}
 }
 
@@ -98,7 +98,7 @@ func TestSlot(t *testing.T) {
 			codes := map[Code]Ground{}
 			for _, g := range out.Grounds {
 				codes[g.Code] = g
-				assert.NotEqual(t, MeasuredElsewhere, g.Code)
+				assert.NotEqual(t, ByMeasurer, g.Code)
 			}
 			for _, code := range c.has {
 				assert.Contains(t, codes, code)
@@ -111,18 +111,19 @@ func TestSlot(t *testing.T) {
 	}
 }
 
-// TestSlotWithoutAnswer: a device that gives no value leaves the slot unproven, whatever
-// the release counts.
+// backwards returns a value in the other order of its bytes.
 func backwards(v digest.Value) digest.Value {
 	out := slices.Clone(v)
 	slices.Reverse(out)
 	return out
 }
 
+// TestSlotWithoutAnswer: a device that gives no value leaves the slot unproven, whatever
+// the release counts.
 func TestSlotWithoutAnswer(t *testing.T) {
 	m := saidOf(digest.SHA256, nil, 0)
 	m.Digests = nil
-	m.Device.Finding = &diagnose.Finding{Code: diagnose.DeviceSilent, Sentence: "It said nothing.", Advice: "Look at it."}
+	m.Device.Cause = &diagnose.Cause{Code: diagnose.DeviceSilent, Sentence: "It said nothing.", Advice: "Look at it."}
 	m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: "It said nothing."}
 	item := &survey.Item{Path: "slot b", Role: survey.Artifact, Against: &survey.Against{Batch: 3, Size: 7, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: valueOf(digest.SHA256, "release")}}}
 	out := Basis{Policy: DefaultPolicy()}.Artifact(item, m, Surroundings{Original: &Outcome{Verdict: Cleared}})

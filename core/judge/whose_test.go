@@ -13,7 +13,7 @@ func TestWhosePolicyAListHas(t *testing.T) {
 	lax := DefaultPolicy()
 	lax.CorroborationChannels = 2
 	b := Basis{Policy: DefaultPolicy(), Own: map[string]Policy{"brackwater": lax}, Expected: Expectation{Publishers: []string{"tidewright"}, How: "given"}}
-	signed := &Voucher{best: &finding{key: &keyring.Key{Publisher: "brackwater"}}}
+	signed := &Voucher{best: &checkedSignature{key: &keyring.Key{Publisher: "brackwater"}}}
 	assert.Zero(t, b.policyFor(signed).CorroborationChannels)
 	signed.best.carries = true
 	assert.Equal(t, 2, b.policyFor(signed).CorroborationChannels)

@@ -49,7 +49,7 @@ func Compare(before, after Entries) []Change {
 			gone = append(gone, name)
 			continue
 		}
-		out = append(out, difference(name, old[name], new[name]))
+		out = append(out, changeOf(name, old[name], new[name]))
 	}
 	for name := range new {
 		if _, ok := old[name]; !ok {
@@ -107,9 +107,9 @@ func keysOf(entries []Entry) []string {
 	return out
 }
 
-// difference compares two lists of entries about one name: they differ when
+// changeOf compares two lists of entries about one name: they differ when
 // any pair that can be of one algorithm differs.
-func difference(name string, before, after []Entry) Change {
+func changeOf(name string, before, after []Entry) Change {
 	compared := false
 	for _, b := range before {
 		for _, a := range after {

@@ -16,7 +16,7 @@ const (
 	sha256Of = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 )
 
-// read reads a text, and returns its entries as lines.
+// controlEntries reads a text, and returns its entries as lines.
 func controlEntries(t *testing.T, text string) (*Manifest, []string) {
 	t.Helper()
 	m, err := Read(strings.NewReader(text), Options{FileName: "lamp-ctl_1.2-1.dsc"})

@@ -181,7 +181,7 @@ func (p *parser) finish(text string, before int) {
 	if !slices.IsSortedFunc(rest, byLine) {
 		slices.SortStableFunc(rest, byLine)
 	}
-	p.account(text, before)
+	p.checkCoverage(text, before)
 	slices.SortStableFunc(p.out.Problems, func(a, b Problem) int { return a.Line - b.Line })
 	if rest := p.out.Entries.rest; !slices.IsSortedFunc(rest, byLine) {
 		slices.SortStableFunc(rest, byLine)

@@ -23,7 +23,7 @@ func (l *layout) sentence(s *shape) {
 		return
 	}
 	behind := places[0].name == ""
-	if behind && names > 1 && !takesTurns(places) {
+	if behind && names > 1 && !interleaved(places) {
 		return
 	}
 	name := ""
@@ -65,8 +65,8 @@ func (l *layout) placesIn(r *laidRow) []place {
 	return places
 }
 
-// takesTurns reports whether each value has its name right behind it.
-func takesTurns(places []place) bool {
+// interleaved reports whether each value has its name right behind it.
+func interleaved(places []place) bool {
 	for i, pl := range places {
 		if (pl.name == "") != (i%2 == 0) {
 			return false

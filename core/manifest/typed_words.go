@@ -21,11 +21,11 @@ func onlyWords(text string) bool {
 // roundSize is a row with nothing but a size, in whatever unit.
 var roundSize = regexp.MustCompile(`(?i)^\(?~?\d[\d.,' ]*\s*(?:[kmgt]i?b|[kmgt]|b|bytes?|octets?|kbytes?|mbytes?)?\)?$`)
 
-// A reading of a row of words types it, or leaves it to the next.
-type wordReading func(t *typer, r *typedRow) bool
+// A wordRule types a row of words, or leaves it to the next.
+type wordRule func(t *typer, r *typedRow) bool
 
 // wordReadings are tried one after the other. The first that types a row ends it.
-var wordReadings = []wordReading{
+var wordReadings = []wordRule{
 	(*typer).smallRow, (*typer).plainWords, (*typer).prompt, (*typer).knownName, (*typer).fieldOfRecord, (*typer).percentLabel,
 	(*typer).headingOfRows, (*typer).addressAlone, (*typer).nameAlone, (*typer).nameOfWords, (*typer).notOneName,
 	(*typer).nameInColumns, (*typer).nameWithLabel, (*typer).nameBehindColon, (*typer).nameInField, (*typer).nameOfDownload, (*typer).nameAndMore,

@@ -37,10 +37,10 @@ type Measurement struct {
 	// Diagnoses explain why the item does not match an entry. They come from
 	// a second read, after a mismatch only.
 	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
-	// Readback is the account of a medium that was read back.
+	// Readback is the report of a medium that was read back.
 	Readback *readback.Report `json:"readback,omitempty"`
-	// Device is the account of a slot that a device has hashed.
-	Device *device.SlotAccount `json:"device,omitempty"`
+	// Device is the report of a slot that a device has hashed.
+	Device *device.SlotReport `json:"device,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
 	// Maker says what kind of program read the bytes. Measurements of before there

@@ -135,7 +135,7 @@ type Reading struct {
 	CollisionSuspected bool `json:"collision_suspected,omitempty"`
 	// Problem is set when the item could not be measured.
 	Problem *Problem `json:"problem,omitempty"`
-	// Readback is the account of a medium that was read back.
+	// Readback is the report of a medium that was read back.
 	Readback *readback.Report `json:"readback,omitempty"`
 }
 

@@ -30,7 +30,7 @@ type Certificate struct {
 	strays    []foreign
 	checkOnce sync.Once
 	vetting   Vetting
-	verified  *memory
+	verified  *memo
 }
 
 // A UserID is a name, as its owner wrote it, with the signatures about it.

@@ -71,20 +71,20 @@ func (k *PublicKey) cost() time.Duration {
 	return 150 * time.Microsecond
 }
 
-// A memory keeps which signatures were verified, and with what outcome, so that
+// A memo keeps which signatures were verified, and with what outcome, so that
 // none is verified twice. It is safe for concurrent use; certificates that were made
 // of one another share one.
-type memory struct {
+type memo struct {
 	mu   sync.Mutex
 	held map[[sha256.Size]byte]bool
 }
 
-// maxRemembered bounds the outcomes that one memory keeps.
+// maxRemembered bounds the outcomes that one memo keeps.
 const maxRemembered = 200_000
 
 // holds reports whether s by key holds over something, and remembers. spent is false where
 // the effort did not suffice to tell; a nil effort always does.
-func (m *memory) holds(s *Signature, key *PublicKey, over *covered, e *Effort) (holds, spent bool) {
+func (m *memo) holds(s *Signature, key *PublicKey, over *covered, e *Effort) (holds, spent bool) {
 	if key.unusable != "" {
 		return false, true
 	}

@@ -12,9 +12,9 @@ import (
 	"endeixis/core/plain"
 )
 
-// An Account tells what an OpenPGP file is made of, for people who want to see
+// An Inspection tells what an OpenPGP file is made of, for people who want to see
 // for themselves. All of its text is safe to show.
-type Account struct {
+type Inspection struct {
 	// Kind is "public key", "signature", "message", "signed text" or "packets".
 	Kind string `json:"kind"`
 	// Notes are what is odd about the file as a whole.
@@ -43,15 +43,15 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
-// maxInspected bounds the packets of an account.
+// maxInspected bounds the packets of an inspection.
 const maxInspected = 5000
 
-// Inspect gives an account of a key, a signature, a message or a signed text,
+// Inspect tells what is in a key, a signature, a message or a signed text,
 // armored or binary. Damage does not end it: what was understood before is told,
 // with where and why it ends. It returns an [*EmptyError] for what is no
 // OpenPGP at all.
-func Inspect(data []byte, rules Rules) (*Account, error) {
-	a := &Account{Kind: "packets", Notes: []string{}, Packets: []Piece{}}
+func Inspect(data []byte, rules Rules) (*Inspection, error) {
+	a := &Inspection{Kind: "packets", Notes: []string{}, Packets: []Piece{}}
 	in := &inspector{account: a, rules: rules}
 	var binaries [][]byte
 	switch {
@@ -102,7 +102,7 @@ func appendPacket(out []byte, tag int, body []byte) []byte {
 }
 
 type inspector struct {
-	account *Account
+	account *Inspection
 	rules   Rules
 	tags    map[int]int
 }

@@ -12,8 +12,8 @@ import (
 	"endeixis/core/openpgp/pgptest"
 )
 
-// told puts an account into one text.
-func told(a *openpgp.Account) string {
+// told puts an inspection into one text.
+func told(a *openpgp.Inspection) string {
 	var b strings.Builder
 	b.WriteString(a.Kind + "\n" + strings.Join(a.Notes, "\n") + "\n")
 	for _, p := range a.Packets {

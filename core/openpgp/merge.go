@@ -28,7 +28,7 @@ const (
 // are read when something is asked about them.
 func newCertificate(parts []component) (*Certificate, error) {
 	parts = canonical(parts)
-	c := &Certificate{components: parts, verified: &memory{}}
+	c := &Certificate{components: parts, verified: &memo{}}
 	for _, part := range parts {
 		p := &packet{tag: part.tag, body: part.body, end: len(part.body)}
 		switch part.tag {
@@ -378,13 +378,13 @@ func (c *Certificate) certified(at *UserID, s *Signature, by []Candidate, e *Eff
 // another of the same key.
 func (c *Certificate) Remember(other *Certificate) { c.verified = other.verified }
 
-// with returns a memory of what either remembers.
-func (m *memory) with(other *memory) *memory {
+// with returns a memo of what either remembers.
+func (m *memo) with(other *memo) *memo {
 	if m == other {
 		return m
 	}
-	out := &memory{held: map[[32]byte]bool{}}
-	for _, from := range []*memory{m, other} {
+	out := &memo{held: map[[32]byte]bool{}}
+	for _, from := range []*memo{m, other} {
 		from.mu.Lock()
 		for id, held := range from.held {
 			if len(out.held) < maxRemembered {

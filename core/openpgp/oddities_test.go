@@ -17,7 +17,7 @@ import (
 	"endeixis/core/openpgp/pgptest"
 )
 
-// TestEverySubpacketIsTold signs with one of each kind and reads the account.
+// TestEverySubpacketIsTold signs with one of each kind and reads the inspection.
 func TestEverySubpacketIsTold(t *testing.T) {
 	made := simple("subpackets", pgptest.Ed25519)
 	other := pgptest.NewKey("revoker", pgptest.Ed25519, born)

@@ -185,8 +185,8 @@ func gone(err error) bool {
 	return errors.As(err, &g)
 }
 
-// A Reading is what came of reading the first part of a medium.
-type Reading struct {
+// A Beginning is what came of reading the first part of a medium.
+type Beginning struct {
 	// Size is how many bytes there were, at most as many as were asked for.
 	Size int64
 	// Digests are of these bytes; there are none when some could not be read.
@@ -197,18 +197,18 @@ type Reading struct {
 
 // Read reads the first length bytes of a medium, and computes digests of them. progress
 // may be nil. It fails only when ctx ends or the medium is gone, with a [*GoneError].
-func Read(ctx context.Context, medium io.ReaderAt, length int64, algorithms []digest.Algorithm, progress func(total int64)) (Reading, error) {
+func Read(ctx context.Context, medium io.ReaderAt, length int64, algorithms []digest.Algorithm, progress func(total int64)) (Beginning, error) {
 	all, err := ReadTo(ctx, medium, []int64{length}, algorithms, progress)
 	if err != nil {
-		return Reading{}, err
+		return Beginning{}, err
 	}
 	return all[0], nil
 }
 
 // ReadTo reads the beginning of a medium once, up to each of some lengths, which are in
-// order; the readings are in the same order. It is otherwise as [Read].
-func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms []digest.Algorithm, progress func(total int64)) ([]Reading, error) {
-	out := make([]Reading, 0, len(lengths))
+// order; the beginnings are in the same order. It is otherwise as [Read].
+func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms []digest.Algorithm, progress func(total int64)) ([]Beginning, error) {
+	out := make([]Beginning, 0, len(lengths))
 	source := NewSource(medium, 0, lengths[len(lengths)-1])
 	set := digest.NewSet(algorithms)
 	done := int64(0)
@@ -223,7 +223,7 @@ func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms
 			return nil, err
 		}
 		done += n
-		one := Reading{Size: done, Unreadable: slices.Clone(source.Unreadable), Steadied: source.Steadied}
+		one := Beginning{Size: done, Unreadable: slices.Clone(source.Unreadable), Steadied: source.Steadied}
 		if len(one.Unreadable) == 0 {
 			one.Digests = set.Sums()
 		}

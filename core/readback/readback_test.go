@@ -145,7 +145,7 @@ func TestBlocks(t *testing.T) {
 	const disc = 2048
 	medium := content(1001*disc, 7)
 	for _, whole := range []bool{false, true} {
-		read := func(length int64, bad map[int64]int) Reading {
+		read := func(length int64, bad map[int64]int) Beginning {
 			t.Helper()
 			r, err := Read(t.Context(), &blocked{medium, disc, bad, whole}, length, digest.Only(digest.SHA256), nil)
 			require.NoError(t, err)

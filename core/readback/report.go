@@ -93,10 +93,10 @@ type Report struct {
 	Gaps    []Range `json:"gaps,omitempty"`
 }
 
-// maxRanges bounds the ranges that an account names.
+// maxRanges bounds the ranges that a report names.
 const maxRanges = 100
 
-// Harmless bounds an account that came from elsewhere, and makes it safe to show.
+// Harmless bounds a report that a measurer sent, and makes it safe to show.
 func (a *Report) Harmless() error {
 	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 || a.Form < 0 || a.Medium.From < 0 {
 		return fmt.Errorf("a medium cannot have a negative length")

@@ -287,16 +287,16 @@ func IsError(err error, reason Reason) bool {
 
 // Settle puts into an entry how its artifacts were judged; absent is how many entries of
 // manifests have no file.
-func (e *Entry) Settle(items []verify.Settled, absent int) {
+func (e *Entry) Settle(items []verify.Item, absent int) {
 	counts := map[judge.Verdict]int{}
 	e.Outcomes = []Judged{}
 	for i := range items {
 		d := &items[i]
-		if d.Item.Role != survey.Artifact {
+		if d.Planned.Role != survey.Artifact {
 			continue
 		}
 		counts[d.Outcome.Verdict]++
-		e.Outcomes = append(e.Outcomes, Judged{Path: d.Item.Path, Verdict: d.Outcome.Verdict, Deciding: judge.Line(d.Item, &d.Outcome)})
+		e.Outcomes = append(e.Outcomes, Judged{Path: d.Planned.Path, Verdict: d.Outcome.Verdict, Deciding: judge.Line(d.Planned, &d.Outcome)})
 	}
 	e.Verdict = judge.Batch(counts[judge.Cleared], counts[judge.Unproven], counts[judge.Refused], absent, e.RequireAll)
 }

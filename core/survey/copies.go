@@ -43,8 +43,8 @@ type Copy struct {
 	Trouble string `json:"trouble,omitempty"`
 }
 
-// A CopyListing is what a copy of a manifest states about an item.
-type CopyListing struct {
+// A CopyEntry is what a copy of a manifest states about an item.
+type CopyEntry struct {
 	Of string `json:"of"`
 	Provenance
 	Line       int                `json:"line"`
@@ -177,7 +177,7 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	for _, e := range list.Entries.All() {
 		for _, at := range s.filesOf(c.Of, e.Name) {
 			target := &s.out.Items[at]
-			target.Sighted = append(target.Sighted, CopyListing{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest})
+			target.Sighted = append(target.Sighted, CopyEntry{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest})
 		}
 	}
 }

@@ -115,7 +115,7 @@ func (s *planner) spokenOf() (spoken map[string]bool, wanting bool) {
 			}
 		}
 		if item.Role == Signature {
-			readings, _ := s.readingsOf(item.Path)
+			readings, _ := s.signedFilesOf(item.Path)
 			for _, r := range readings {
 				spoken[s.out.Items[r.item].Path] = true
 			}

@@ -77,7 +77,7 @@ func (p *pairing) named(e manifest.Entry) {
 		targets, renamed = p.renamed(p.from, e.Name), true
 	}
 	for _, at := range targets {
-		p.list(at, e, Listing{Doubtful: renamed || len(targets) > 1, Renamed: renamed})
+		p.list(at, e, Entry{Doubtful: renamed || len(targets) > 1, Renamed: renamed})
 	}
 }
 
@@ -112,7 +112,7 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 	for _, e := range entries {
 		doubtful := len(targets) > 1 || e.Question != "" || slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
 		for _, at := range targets {
-			p.list(at, e, Listing{Doubtful: doubtful})
+			p.list(at, e, Entry{Doubtful: doubtful})
 		}
 	}
 }
@@ -142,7 +142,7 @@ func (p *pairing) unasked(list *manifest.Manifest) {
 		return
 	}
 	item := &p.out.Items[targets[0]]
-	if slices.ContainsFunc(item.Listed, func(l Listing) bool { return l.Manifest == p.from && !l.Renamed }) {
+	if slices.ContainsFunc(item.Listed, func(l Entry) bool { return l.Manifest == p.from && !l.Renamed }) {
 		return
 	}
 	for _, e := range list.Entries.All() {
@@ -176,7 +176,7 @@ func givenTwice(entries []manifest.Entry) map[digest.Algorithm]bool {
 // list adds an entry to what is said of an item. What a list goes on to repeat of one file
 // is heard once, and one that does not cease to say other things of it is not listened to
 // any longer: what was heard disagrees.
-func (p *pairing) list(at int, e manifest.Entry, l Listing) {
+func (p *pairing) list(at int, e manifest.Entry, l Entry) {
 	l.Manifest, l.Line, l.Name, l.Origin = p.from, e.Line, e.Name, p.origin
 	l.Algorithms, l.Digest, l.Size, l.Pieces = e.Candidates(), e.Digest, e.Size, e.Pieces
 	l.Guessed, l.Question = e.Guessed.Has(manifest.DigestPart), e.Question
@@ -202,7 +202,7 @@ func (p *pairing) list(at int, e manifest.Entry, l Listing) {
 
 // said returns how often this list has spoken of an item, up to what it may, and whether
 // it has said the same.
-func (p *pairing) said(item *Item, l *Listing) (n int, same bool) {
+func (p *pairing) said(item *Item, l *Entry) (n int, same bool) {
 	for i := len(item.Listed) - 1; i >= 0 && n < 2*maxRepeats && item.Listed[i].Manifest == p.from; i-- {
 		n++
 		before := &item.Listed[i]
@@ -299,22 +299,22 @@ func (s *planner) fileOf(from, name string) (int, bool) {
 	return at, ok
 }
 
-// A reading is one file that a signature may be over.
-type reading struct {
+// A signedFile is one that a signature may be over.
+type signedFile struct {
 	item         int
 	why          string
 	uncompressed container.Compression
 }
 
 // pairSignatures ties every signature to the file that it may be over. Where
-// the name leaves several readings, all are kept, and the cryptography decides.
+// the name leaves several files, all are kept, and the cryptography decides.
 func (s *planner) pairSignatures() {
 	for i := range s.out.Items {
 		sig := &s.out.Items[i]
 		if sig.Role != Signature {
 			continue
 		}
-		readings, firm := s.readingsOf(sig.Path)
+		readings, firm := s.signedFilesOf(sig.Path)
 		if len(readings) == 0 || firm == 0 && sig.Problem != nil {
 			sig.Why += "; no file here is named for it"
 			continue
@@ -337,9 +337,9 @@ func (s *planner) pairSignatures() {
 	}
 }
 
-// readingsOfGiven returns what a signature may be over that was handed over for one file:
+// signedFilesOfGiven returns what a signature may be over that was handed over for one file:
 // that file, or a list that speaks of it.
-func (s *planner) readingsOfGiven(file string) (readings []reading, firm int) {
+func (s *planner) signedFilesOfGiven(file string) (readings []signedFile, firm int) {
 	at, ok := s.index[file]
 	if !ok {
 		return nil, 0
@@ -351,7 +351,7 @@ func (s *planner) readingsOfGiven(file string) (readings []reading, firm int) {
 		}
 	}
 	for _, i := range over {
-		readings = append(readings, reading{item: i, why: "it was handed over for " + file})
+		readings = append(readings, signedFile{item: i, why: "it was handed over for " + file})
 	}
 	if len(readings) == 1 {
 		return readings, 1
@@ -359,24 +359,24 @@ func (s *planner) readingsOfGiven(file string) (readings []reading, firm int) {
 	return readings, 0
 }
 
-// readingsOf returns the files that a signature may be over. The first so many
+// signedFilesOf returns the files that a signature may be over. The first so many
 // are firm: the name, or a correction by hand, says so, or there is no other.
-func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
+func (s *planner) signedFilesOf(sig string) (readings []signedFile, firm int) {
 	if given := s.given[sig]; given != nil && len(given.For) == 1 && s.set[sig] == "" {
-		return s.readingsOfGiven(given.For[0])
+		return s.signedFilesOfGiven(given.For[0])
 	}
 	if file, ok := s.set[sig]; ok {
-		return []reading{{item: s.index[file], why: "it was set by hand for this file"}}, 1
+		return []signedFile{{item: s.index[file], why: "it was set by hand for this file"}}, 1
 	}
 	stem := stemOf(sig)
 	if at, ok := s.index[stem]; ok && s.out.Items[at].Role != Signature {
-		readings = append(readings, reading{item: at, why: "it is named after this file"})
+		readings = append(readings, signedFile{item: at, why: "it is named after this file"})
 	}
 	// “x.tar.sig” beside “x.tar.xz” is over what that holds.
 	for _, ending := range container.Endings() {
 		if at, ok := s.index[stem+ending]; ok && s.out.Items[at].Role == Artifact {
 			c, _, _ := container.OfName(stem + ending)
-			readings = append(readings, reading{item: at, why: "it is named after the uncompressed form of this file", uncompressed: c})
+			readings = append(readings, signedFile{item: at, why: "it is named after the uncompressed form of this file", uncompressed: c})
 		}
 	}
 	if len(readings) > 0 {
@@ -385,7 +385,7 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 	if inside := s.membersNamed(sig, path.Base(stem)); len(inside) > 0 {
 		for _, m := range inside {
 			if at, ok := s.index[m.path()]; ok {
-				readings = append(readings, reading{item: at, why: "it is named after this file inside " + path.Base(m.in.path)})
+				readings = append(readings, signedFile{item: at, why: "it is named after this file inside " + path.Base(m.in.path)})
 			}
 		}
 	}
@@ -395,7 +395,7 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 			sameStem = append(sameStem, s.nearby(sig, role).stems[stem]...)
 		}
 		for _, at := range sameStem[:min(len(sameStem), maxReadings+1)] {
-			readings = append(readings, reading{item: at, why: "its name begins like that of this file"})
+			readings = append(readings, signedFile{item: at, why: "its name begins like that of this file"})
 		}
 	}
 	for _, role := range []Role{Manifest, Artifact} {
@@ -404,7 +404,7 @@ func (s *planner) readingsOf(sig string) (readings []reading, firm int) {
 		}
 		beside := s.nearby(sig, role).items
 		for _, at := range beside[:min(len(beside), maxReadings+1)] {
-			readings = append(readings, reading{item: at, why: fmt.Sprintf("this is the only %s beside it", role)})
+			readings = append(readings, signedFile{item: at, why: fmt.Sprintf("this is the only %s beside it", role)})
 		}
 	}
 	switch {

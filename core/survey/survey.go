@@ -45,8 +45,8 @@ const (
 // Roles lists every role of a file.
 func Roles() []Role { return []Role{Artifact, Manifest, Signature, Key, Receipt} }
 
-// A Listing is a manifest entry that speaks of an item.
-type Listing struct {
+// An Entry is a manifest's entry that speaks of an item.
+type Entry struct {
 	// Manifest is the path of the manifest.
 	Manifest string `json:"manifest"`
 	// Line is where the entry stands in it.
@@ -136,10 +136,10 @@ type Item struct {
 	// Digests is what has to be computed. SHA-256 is among them, whatever lists
 	// state: by it alone the item is known again.
 	Digests    []digest.Algorithm `json:"digests,omitempty"`
-	Listed     []Listing          `json:"listed,omitempty"`
+	Listed     []Entry            `json:"listed,omitempty"`
 	Signatures []SignatureOver    `json:"signatures,omitempty"`
 	// Sighted is what copies of manifests from elsewhere state about it.
-	Sighted []CopyListing `json:"sighted,omitempty"`
+	Sighted []CopyEntry `json:"sighted,omitempty"`
 	// Understood tells what a manifest holds.
 	Understood *Understood `json:"understood,omitempty"`
 	// Inside is set for a file inside another.

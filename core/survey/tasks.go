@@ -39,7 +39,7 @@ func (i *Item) unless(a digest.Algorithm) *measure.Unless {
 		}
 		out = &measure.Unless{Algorithm: l.Algorithms[0], Digest: l.Digest}
 	}
-	if a == digest.SHA256 || slices.ContainsFunc(i.Sighted, func(l CopyListing) bool { return slices.Contains(l.Algorithms, a) }) {
+	if a == digest.SHA256 || slices.ContainsFunc(i.Sighted, func(l CopyEntry) bool { return slices.Contains(l.Algorithms, a) }) {
 		return nil
 	}
 	return out

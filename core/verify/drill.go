@@ -184,7 +184,7 @@ type Drilled struct {
 //
 // Each kind of evidence has to fail by itself: where a manifest is altered, a signature
 // over the file alone does not count, and the reverse.
-func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judge.Outcome, manifests []Settled, alterations []Alteration, readings []measure.Reading, w measure.Witness) []Drilled {
+func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judge.Outcome, manifests []Item, alterations []Alteration, readings []measure.Reading, w measure.Witness) []Drilled {
 	var out []Drilled
 	for i, a := range alterations {
 		if i >= len(readings) {
@@ -201,12 +201,12 @@ func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judg
 		d := s.alone().judged(&one, &altered, manifests, a)
 		out = append(out, d)
 	}
-	if slices.ContainsFunc(manifests, func(d Settled) bool {
-		return lists(d.Item, item) && s.vouchers[d.Item.Path] != nil && s.vouchers[d.Item.Path].Signed()
+	if slices.ContainsFunc(manifests, func(d Item) bool {
+		return lists(d.Planned, item) && s.vouchers[d.Planned.Path] != nil && s.vouchers[d.Planned.Path].Signed()
 	}) {
 		one := *item
 		one.Inside, one.Signatures, one.Sighted = nil, nil, nil
-		altered := make([]Settled, len(manifests))
+		altered := make([]Item, len(manifests))
 		for i, d := range manifests {
 			d.Measurement = damaged(d.Measurement)
 			altered[i] = d
@@ -217,11 +217,11 @@ func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judg
 		one := *item
 		one.Inside, one.Sighted = nil, nil
 		one.Signatures = flipped(item.Signatures)
-		altered := make([]Settled, len(manifests))
+		altered := make([]Item, len(manifests))
 		for i, d := range manifests {
-			man := *d.Item
-			man.Signatures = flipped(d.Item.Signatures)
-			altered[i] = Settled{N: d.N, Item: &man, Measurement: d.Measurement}
+			man := *d.Planned
+			man.Signatures = flipped(d.Planned.Signatures)
+			altered[i] = Item{N: d.N, Planned: &man, Measurement: d.Measurement}
 		}
 		out = append(out, s.alone().judged(&one, m, altered, Alteration{Kind: SignatureAltered}))
 
@@ -265,9 +265,9 @@ func (s *Session) with(signers []*keyring.Key) *Session {
 	return New(basis)
 }
 
-func (s *Session) judged(item *survey.Item, m *measure.Measurement, manifests []Settled, a Alteration) Drilled {
+func (s *Session) judged(item *survey.Item, m *measure.Measurement, manifests []Item, a Alteration) Drilled {
 	for i := range manifests {
-		s.Manifest(manifests[i].Item, &manifests[i].Measurement)
+		s.Manifest(manifests[i].Planned, &manifests[i].Measurement)
 	}
 	out := s.Judge(item, m)
 	return Drilled{Alteration: a, What: a.String(), Verdict: out.Verdict, Said: judge.Line(item, &out), Alarm: out.Verdict == judge.Cleared}
@@ -275,7 +275,7 @@ func (s *Session) judged(item *survey.Item, m *measure.Measurement, manifests []
 
 // lists reports whether a manifest has an entry about an item.
 func lists(manifest, item *survey.Item) bool {
-	return slices.ContainsFunc(item.Listed, func(l survey.Listing) bool { return l.Manifest == manifest.Path })
+	return slices.ContainsFunc(item.Listed, func(l survey.Entry) bool { return l.Manifest == manifest.Path })
 }
 
 // damaged is what measuring a content gives of which one character was altered: other

@@ -64,7 +64,7 @@ type drilled struct {
 	items    map[string]*survey.Item
 	measured map[string]measure.Measurement
 	session  *verify.Session
-	list     []verify.Settled
+	list     []verify.Item
 	folder   fstest.MapFS
 }
 
@@ -82,7 +82,7 @@ func verifiedFolder(t *testing.T, folder fstest.MapFS, ring *keyring.Keyring, po
 		if item.Role == survey.Manifest {
 			m := d.measured[item.Path]
 			d.session.Manifest(item, &m)
-			d.list = append(d.list, verify.Settled{Item: item, Measurement: m})
+			d.list = append(d.list, verify.Item{Planned: item, Measurement: m})
 		}
 	}
 	return d

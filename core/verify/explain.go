@@ -16,24 +16,24 @@ import (
 // recalled keeps what a [Memory] has been asked while one set of items is
 // settled.
 type recalled struct {
-	from Memory
+	from OtherFiles
 	// cleared holds what was asked, by SHA-256; nil means nothing found.
 	cleared map[string]*diagnose.Earlier
 }
 
-// elsewhere is what is known that concerns one measurement.
-type elsewhere struct {
-	stated  map[string]diagnose.Elsewhere
+// otherPlaces is where else the bytes of one measurement are stated or were cleared.
+type otherPlaces struct {
+	stated  map[string]diagnose.StatedAt
 	earlier *diagnose.Earlier
 }
 
 // prepare asks in one question what will be asked about files of which nothing
 // speaks.
-func (k *recalled) prepare(ctx context.Context, measured []Settled) error {
+func (k *recalled) prepare(ctx context.Context, measured []Item) error {
 	var sums []string
 	for i := range measured {
 		d := &measured[i]
-		if len(d.Item.Listed) == 0 && len(d.Item.Signatures) == 0 && d.Item.Role == survey.Artifact {
+		if len(d.Planned.Listed) == 0 && len(d.Planned.Signatures) == 0 && d.Planned.Role == survey.Artifact {
 			sums = append(sums, d.Measurement.Digests[digest.SHA256].String())
 		}
 	}
@@ -54,51 +54,51 @@ func (k *recalled) ask(ctx context.Context, sums []string) error {
 	return nil
 }
 
-func (k *recalled) of(ctx context.Context, m *measure.Measurement) (elsewhere, error) {
+func (k *recalled) of(ctx context.Context, m *measure.Measurement) (otherPlaces, error) {
 	stated, err := k.from.Stated(ctx)
 	if err != nil {
-		return elsewhere{}, err
+		return otherPlaces{}, err
 	}
 	sum, ok := m.Digests[digest.SHA256]
 	if !ok {
-		return elsewhere{stated: stated}, nil
+		return otherPlaces{stated: stated}, nil
 	}
 	if _, asked := k.cleared[sum.String()]; !asked {
 		if err := k.ask(ctx, []string{sum.String()}); err != nil {
-			return elsewhere{}, err
+			return otherPlaces{}, err
 		}
 	}
-	return elsewhere{stated, k.cleared[sum.String()]}, nil
+	return otherPlaces{stated, k.cleared[sum.String()]}, nil
 }
 
 // Stated returns what the manifests of a survey state, by digest in hexadecimal:
 // of the files that are here and of those that are not.
-func Stated(plan *survey.Survey) map[string]diagnose.Elsewhere {
-	out := map[string]diagnose.Elsewhere{}
+func Stated(plan *survey.Survey) map[string]diagnose.StatedAt {
+	out := map[string]diagnose.StatedAt{}
 	for _, item := range plan.Items {
 		for _, l := range item.Listed {
-			out[l.Digest.String()] = diagnose.Elsewhere{Name: item.Path, Manifest: l.Manifest, Line: l.Line}
+			out[l.Digest.String()] = diagnose.StatedAt{Name: item.Path, Manifest: l.Manifest, Line: l.Line}
 		}
 	}
 	for _, a := range plan.Absent {
-		out[a.Digest.String()] = diagnose.Elsewhere{Name: a.Name, Manifest: a.Manifest, Line: a.Line}
+		out[a.Digest.String()] = diagnose.StatedAt{Name: a.Name, Manifest: a.Manifest, Line: a.Line}
 	}
 	return out
 }
 
-// lookElsewhere keeps with the measurement of a file that nothing lists that its
+// explainByOtherPlaces keeps with the measurement of a file that nothing lists that its
 // bytes are those of another entry, or of an earlier release, if they are.
 // Nothing is read.
-func lookElsewhere(item *survey.Item, m *measure.Measurement, known elsewhere) {
-	var findings []diagnose.Finding
-	if found := diagnose.UnderAnotherName(item.Path, m.Digests, known.stated); found != nil {
+func explainByOtherPlaces(item *survey.Item, m *measure.Measurement, places otherPlaces) {
+	var findings []diagnose.Cause
+	if found := diagnose.UnderAnotherName(item.Path, m.Digests, places.stated); found != nil {
 		findings = append(findings, *found)
 	}
-	if found := diagnose.KnownRelease(known.earlier); found != nil {
+	if found := diagnose.KnownRelease(places.earlier); found != nil {
 		findings = append(findings, *found)
 	}
 	if len(findings) > 0 {
-		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Findings: findings})
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Causes: findings})
 	}
 }
 
@@ -107,8 +107,8 @@ func lookElsewhere(item *survey.Item, m *measure.Measurement, known elsewhere) {
 // file that cannot be read again is left unexplained. Where all else fails,
 // files of the folder that by their names may hold this one are read, up to the
 // policy's bound; folder may be nil.
-func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Listing, known elsewhere) error {
-	d, err := explained(ctx, folder, r, item.Path, m, entry, known, s.basis.Policy.DiagnosisBytes)
+func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Entry, places otherPlaces) error {
+	d, err := explained(ctx, folder, r, item.Path, m, entry, places, s.basis.Policy.DiagnosisBytes)
 	if err != nil || d == nil {
 		return err
 	}
@@ -118,11 +118,11 @@ func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *
 
 // explained reads a file once more and says why it does not match an entry; nil where it
 // cannot be read.
-func explained(ctx context.Context, folder fs.FS, r io.Reader, path string, m *measure.Measurement, entry *survey.Listing, known elsewhere, maxBytes int64) (*diagnose.Diagnosis, error) {
+func explained(ctx context.Context, folder fs.FS, r io.Reader, path string, m *measure.Measurement, entry *survey.Entry, places otherPlaces, maxBytes int64) (*diagnose.Diagnosis, error) {
 	at, _ := r.(io.ReaderAt)
 	found, err := diagnose.Run(ctx, r, diagnose.Case{
 		Name: path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
-		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: known.stated, Earlier: known.earlier, At: at,
+		ExpectedSize: entry.Size, Pieces: entry.Pieces, Known: places.stated, Earlier: places.earlier, At: at,
 		Around: holdersOf(folder, path, maxBytes),
 	})
 	if err != nil {
@@ -131,12 +131,12 @@ func explained(ctx context.Context, folder fs.FS, r io.Reader, path string, m *m
 		}
 		return nil, nil
 	}
-	return &diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Findings: found}, nil
+	return &diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Causes: found}, nil
 }
 
 // complement adds to what a measurer has found about an entry what takes knowing of other
 // files: that the bytes are those of another entry, or of an earlier release.
-func complement(item *survey.Item, m *measure.Measurement, entry *survey.Listing, known elsewhere) {
+func complement(item *survey.Item, m *measure.Measurement, entry *survey.Entry, places otherPlaces) {
 	at := slices.IndexFunc(m.Diagnoses, func(d diagnose.Diagnosis) bool {
 		return d.Manifest == entry.Manifest && d.Line == entry.Line && slices.Equal(d.Expected, entry.Digest)
 	})
@@ -145,15 +145,15 @@ func complement(item *survey.Item, m *measure.Measurement, entry *survey.Listing
 		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest})
 	}
 	d := &m.Diagnoses[at]
-	for _, found := range []*diagnose.Finding{diagnose.UnderAnotherName(item.Path, m.Digests, known.stated), diagnose.KnownRelease(known.earlier)} {
+	for _, found := range []*diagnose.Cause{diagnose.UnderAnotherName(item.Path, m.Digests, places.stated), diagnose.KnownRelease(places.earlier)} {
 		if found != nil {
-			d.Findings = append(d.Findings, *found)
+			d.Causes = append(d.Causes, *found)
 		}
 	}
-	if len(d.Findings) > 1 {
-		d.Findings = slices.DeleteFunc(d.Findings, func(f diagnose.Finding) bool { return f.Code == diagnose.Altered })
+	if len(d.Causes) > 1 {
+		d.Causes = slices.DeleteFunc(d.Causes, func(f diagnose.Cause) bool { return f.Code == diagnose.Altered })
 	}
-	if len(d.Findings) == 0 {
+	if len(d.Causes) == 0 {
 		m.Diagnoses = slices.Delete(m.Diagnoses, at, at+1)
 	}
 }

@@ -12,9 +12,9 @@ import (
 	"endeixis/core/survey"
 )
 
-// Arrived puts into words of the plan what somebody else read of an item, and sees that it
+// FromMeasurer puts into words of the plan what somebody else read of an item, and sees that it
 // is the file that was listed.
-func Arrived(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
+func FromMeasurer(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
 	m := Of(item, r, w)
 	if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
 		m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
@@ -30,7 +30,7 @@ type OnSite struct {
 	Plan    *survey.Survey
 	Session *Session
 	Witness measure.Witness
-	Memory  Memory
+	Memory  OtherFiles
 	Gain    digest.Gain
 	Cores   int
 	// MaxBytes bounds the files that are read again to explain a difference.
@@ -41,12 +41,12 @@ type OnSite struct {
 
 // Run measures and judges everything in the plan. The items are in its order; done has by
 // path what was read here, as it is sent to a service.
-func (o *OnSite) Run(ctx context.Context) (items []Settled, done map[string]Done, err error) {
+func (o *OnSite) Run(ctx context.Context) (items []Item, done map[string]Submission, err error) {
 	measured, err := Read(ctx, o.Plan, o.Witness)
 	if err != nil {
 		return nil, nil, err
 	}
-	var chores []Chore
+	var assignments []Assignment
 	var at []int
 	for i := range o.Plan.Items {
 		item := &o.Plan.Items[i]
@@ -55,31 +55,31 @@ func (o *OnSite) Run(ctx context.Context) (items []Settled, done map[string]Done
 			continue
 		}
 		target, _ := item.Target()
-		chores, at = append(chores, Chore{Target: target, Expected: item.Listed}), append(at, i)
+		assignments, at = append(assignments, Assignment{Target: target, Expected: item.Listed}), append(at, i)
 	}
-	results, err := o.measure(ctx, chores)
+	results, err := o.measure(ctx, assignments)
 	if err != nil {
 		return nil, nil, err
 	}
-	done = map[string]Done{}
+	done = map[string]Submission{}
 	for i, r := range results {
 		item := &o.Plan.Items[at[i]]
-		m := Arrived(item, r.Reading, o.Witness)
+		m := FromMeasurer(item, r.Reading, o.Witness)
 		m.Diagnoses = r.Diagnoses
 		measured[item.Path], done[item.Path] = m, r
 		o.Session.Evidence(item, &m)
 	}
 	for i := range o.Plan.Items {
 		item := &o.Plan.Items[i]
-		items = append(items, Settled{N: i, Item: item, Measurement: measured[item.Path]})
+		items = append(items, Item{N: i, Planned: item, Measurement: measured[item.Path]})
 	}
 	return items, done, o.Session.Settle(ctx, items, Bytes{}, o.Memory)
 }
 
-// measure does chores on all cores, and returns what came of each.
-func (o *OnSite) measure(ctx context.Context, chores []Chore) ([]Done, error) {
-	out := make([]Done, len(chores))
-	groups := PartGroups(Parts(chores), o.Gain, o.Cores)
+// measure does assignments on all cores, and returns what came of each.
+func (o *OnSite) measure(ctx context.Context, assignments []Assignment) ([]Submission, error) {
+	out := make([]Submission, len(assignments))
+	groups := PartGroups(Parts(assignments), o.Gain, o.Cores)
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var next, read atomic.Int64
@@ -88,7 +88,7 @@ func (o *OnSite) measure(ctx context.Context, chores []Chore) ([]Done, error) {
 		wg.Go(func() {
 			for i := next.Add(1) - 1; int(i) < len(groups) && ctx.Err() == nil; i = next.Add(1) - 1 {
 				last := int64(0)
-				results, err := Do(ctx, o.Folder, groups[i], o.Gain, o.MaxBytes, func(total int64) {
+				results, err := MeasureParts(ctx, o.Folder, groups[i], o.Gain, o.MaxBytes, func(total int64) {
 					sum := read.Add(total - last)
 					last = total
 					if o.Progress != nil {

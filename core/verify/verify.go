@@ -22,11 +22,11 @@ import (
 	"endeixis/core/survey"
 )
 
-// A Settled is an item that is measured and comes to its outcome.
-type Settled struct {
+// An Item is one of the plan that is measured and comes to its outcome.
+type Item struct {
 	// N is the caller's number of the item.
 	N           int
-	Item        *survey.Item
+	Planned     *survey.Item
 	Measurement measure.Measurement
 	// Outcome is set by [Session.Settle].
 	Outcome judge.Outcome
@@ -34,12 +34,12 @@ type Settled struct {
 	Holders []*survey.Item
 }
 
-// A Memory knows of other files than the one that is judged. It is asked only
+// OtherFiles knows of other files than the one that is judged. It is asked only
 // about files with trouble.
-type Memory interface {
+type OtherFiles interface {
 	// Stated returns what the manifests of the batch state, by digest in
 	// hexadecimal.
-	Stated(ctx context.Context) (map[string]diagnose.Elsewhere, error)
+	Stated(ctx context.Context) (map[string]diagnose.StatedAt, error)
 	// Cleared returns, for SHA-256 digests in hexadecimal, the newest earlier
 	// item that was cleared with the same bytes, for those that have one.
 	Cleared(ctx context.Context, sha256 []string) (map[string]*diagnose.Earlier, error)
@@ -49,9 +49,9 @@ type Memory interface {
 type Bytes struct {
 	// Folder is where files are looked for that may hold the one in question.
 	Folder fs.FS
-	// Again opens an item from its beginning. It is nil where the bytes are elsewhere:
-	// whoever has them has looked for why they differ.
-	Again func(*Settled) (io.ReadCloser, error)
+	// Again opens an item from its beginning. It is nil where a measurer has
+	// the bytes, and explains why they differ.
+	Again func(*Item) (io.ReadCloser, error)
 }
 
 // A Session judges the items of one batch. Manifests come first, with
@@ -143,7 +143,7 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 // Settle judges measured items in their order, each after what holds it, and
 // explains those that a digest refuses: their content is read once more. It
 // fails only when memory does or ctx ends.
-func (s *Session) Settle(ctx context.Context, measured []Settled, bytes Bytes, memory Memory) error {
+func (s *Session) Settle(ctx context.Context, measured []Item, bytes Bytes, memory OtherFiles) error {
 	known := &recalled{from: memory, cleared: map[string]*diagnose.Earlier{}}
 	if err := known.prepare(ctx, measured); err != nil {
 		return err
@@ -156,29 +156,29 @@ func (s *Session) Settle(ctx context.Context, measured []Settled, bytes Bytes, m
 	return nil
 }
 
-func (s *Session) settle(ctx context.Context, d *Settled, bytes Bytes, known *recalled) error {
+func (s *Session) settle(ctx context.Context, d *Item, bytes Bytes, known *recalled) error {
 	m := &d.Measurement
-	d.Outcome = s.Judge(d.Item, m)
+	d.Outcome = s.Judge(d.Planned, m)
 	if judge.Unlisted(&d.Outcome) {
-		elsewhere, err := known.of(ctx, m)
+		places, err := known.of(ctx, m)
 		if err != nil {
 			return err
 		}
-		lookElsewhere(d.Item, m, elsewhere)
-		d.Outcome = s.Judge(d.Item, m)
+		explainByOtherPlaces(d.Planned, m, places)
+		d.Outcome = s.Judge(d.Planned, m)
 		return nil
 	}
-	entry := judge.ToExplain(d.Item, m, &d.Outcome, s.basis.Policy.DiagnosisBytes)
+	entry := judge.ToExplain(d.Planned, m, &d.Outcome, s.basis.Policy.DiagnosisBytes)
 	if entry == nil {
 		return nil
 	}
-	elsewhere, err := known.of(ctx, m)
+	places, err := known.of(ctx, m)
 	if err != nil {
 		return err
 	}
 	if bytes.Again == nil {
-		complement(d.Item, m, entry, elsewhere)
-		d.Outcome = s.Judge(d.Item, m)
+		complement(d.Planned, m, entry, places)
+		d.Outcome = s.Judge(d.Planned, m)
 		return nil
 	}
 	r, err := bytes.Again(d)
@@ -186,9 +186,9 @@ func (s *Session) settle(ctx context.Context, d *Settled, bytes Bytes, known *re
 		return nil // it was readable a moment ago; the refusal stands
 	}
 	defer r.Close()
-	if err := s.explain(ctx, bytes.Folder, r, d.Item, m, entry, elsewhere); err != nil {
+	if err := s.explain(ctx, bytes.Folder, r, d.Planned, m, entry, places); err != nil {
 		return err
 	}
-	d.Outcome = s.Judge(d.Item, m)
+	d.Outcome = s.Judge(d.Planned, m)
 	return nil
 }

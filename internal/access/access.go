@@ -81,7 +81,7 @@ func (s *Service) SignIn(ctx context.Context, from, name, password string) (Prin
 	if !s.limiter(from, perAddress).AllowN(now, 1) || !s.limiter(from+" "+name, perName).AllowN(now, 1) {
 		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in.").Advise("Wait a minute and try again.")
 	}
-	free, err := s.turn(ctx)
+	free, err := s.waitToHash(ctx)
 	if err != nil {
 		return Principal{}, err
 	}
@@ -119,8 +119,8 @@ func principalOf(u store.User) Principal {
 // patience is how long a password waits to be checked.
 const patience = 3 * time.Second
 
-// turn waits until a password may be hashed.
-func (s *Service) turn(ctx context.Context) (free func(), err error) {
+// waitToHash waits until a password may be hashed.
+func (s *Service) waitToHash(ctx context.Context) (free func(), err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	select {

@@ -101,7 +101,7 @@ func (s *Service) hash(ctx context.Context, password string) (string, error) {
 	case common[strings.ToLower(password)]:
 		return "", fault.New(fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.").Advise("Choose another, such as a few words that do not belong together.").At("password")
 	}
-	free, err := s.turn(ctx)
+	free, err := s.waitToHash(ctx)
 	if err != nil {
 		return "", err
 	}

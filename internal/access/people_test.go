@@ -100,7 +100,7 @@ func TestShuttingOut(t *testing.T) {
 	assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
 	_, err = d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
-	differences, err := records.Differences(t.Context(), d.store.Reads, 0, func(int64, int64) {})
+	differences, err := records.Discrepancies(t.Context(), d.store.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences, "all of it follows from records")
 }
@@ -190,7 +190,7 @@ func TestTokensOfTokens(t *testing.T) {
 		_, err := d.ByToken(t.Context(), text)
 		assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
 	}
-	differences, err := records.Differences(t.Context(), d.store.Reads, 0, func(int64, int64) {})
+	differences, err := records.Discrepancies(t.Context(), d.store.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }

@@ -68,7 +68,7 @@ func (a *API) registerBatches() {
 		}
 		return answer(wire.SurveyOf(plan), nil)
 	})
-	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.Reading, error) {
+	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.ManifestContent, error) {
 		m, err := survey.ReadList(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside)})
 		var limit *manifest.LimitError
 		if errors.As(err, &limit) {
@@ -77,7 +77,7 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(readingOf(m), nil)
+		return answer(manifestContentOf(m), nil)
 	})
 	handle(a, wire.ListBatches, func(ctx context.Context, in *wire.ListBatchesRequest) (*wire.Page[wire.Batch], error) {
 		filter := query.BatchFilter{State: in.State, Verdict: string(in.Verdict), Limit: in.Limit}

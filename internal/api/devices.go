@@ -188,7 +188,7 @@ func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 		out.Algorithm, out.Digest = algorithm.String(), value.String()
 	}
 	if c.Measurement.Device != nil {
-		out.Finding = c.Measurement.Device.Finding
+		out.Finding = c.Measurement.Device.Cause
 	}
 	return out
 }

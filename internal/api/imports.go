@@ -81,7 +81,7 @@ func loading[In any](a *API, o wire.Operation[In, wire.Import], f func(ctx conte
 // maxNamedKeys bounds the keys that are named with some packets.
 const maxNamedKeys = 20
 
-func importOf(imported []keys.Imported, account keys.Account, rules openpgp.Rules) wire.Import {
+func importOf(imported []keys.Imported, account keys.ImportReport, rules openpgp.Rules) wire.Import {
 	return wire.Import{
 		Keys:  convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) }),
 		Notes: append([]string{}, account.Notes...),

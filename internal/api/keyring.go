@@ -32,7 +32,7 @@ func (a *API) registerKeyring() {
 		}
 		return answer(a.importKeys(ctx, in.Body.Publisher, in.Body.Source, data, nil))
 	})
-	handle(a, wire.PreviewImport, func(ctx context.Context, in *wire.ReadingRequest) (*wire.Import, error) {
+	handle(a, wire.PreviewImport, func(ctx context.Context, in *wire.ReadKeysRequest) (*wire.Import, error) {
 		data, err := decoded(in.Body.Data, "key")
 		if err != nil {
 			return nil, err
@@ -75,7 +75,7 @@ func (a *API) registerKeyring() {
 			return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
 		})}, err)
 	})
-	handle(a, wire.InspectOpenPGP, func(ctx context.Context, in *wire.ReadingRequest) (*openpgp.Account, error) {
+	handle(a, wire.InspectOpenPGP, func(ctx context.Context, in *wire.ReadKeysRequest) (*openpgp.Inspection, error) {
 		data, err := decoded(in.Body.Data, "file")
 		if err != nil {
 			return nil, err

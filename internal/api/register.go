@@ -10,7 +10,7 @@ func (a *API) register() {
 	a.registerAccess()
 	a.registerDepots()
 	a.registerBatches()
-	a.registerElsewhere()
+	a.registerMeasurer()
 	a.registerReferences()
 	a.registerDevices()
 	a.registerSatchels()

@@ -10,8 +10,8 @@ import (
 // shownEntries bounds the entries of a manifest that are shown at once.
 const shownEntries = 5000
 
-func readingOf(m *manifest.Manifest) wire.Reading {
-	out := wire.Reading{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, LeftAside: []wire.ReadAside{}, MoreAside: m.MoreLeftAside, Cut: m.Entries.Len() > shownEntries}
+func manifestContentOf(m *manifest.Manifest) wire.ManifestContent {
+	out := wire.ManifestContent{Format: m.Format, Entries: []wire.ReadEntry{}, Problems: []wire.ReadProblem{}, MoreProblems: m.MoreProblems, LeftAside: []wire.ReadAside{}, MoreAside: m.MoreLeftAside, Cut: m.Entries.Len() > shownEntries}
 	for i, e := range m.Entries.All() {
 		if i == shownEntries {
 			break

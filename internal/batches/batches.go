@@ -51,7 +51,7 @@ type Service struct {
 // Jobs asks for work in the transaction that makes it necessary.
 type Jobs interface {
 	Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error
-	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.Turn) error
+	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.DueSlice) error
 	End(ctx context.Context, tx *store.Tx, batch int64) error
 }
 

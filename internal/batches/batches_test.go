@@ -121,7 +121,7 @@ func TestFolderVanishes(t *testing.T) {
 
 func nothingAltered(t *testing.T, s *store.Store) {
 	t.Helper()
-	differences, err := records.Differences(t.Context(), s.Reads, 0, func(int64, int64) {})
+	differences, err := records.Discrepancies(t.Context(), s.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, differences)
 }
@@ -233,7 +233,7 @@ func TestSlicesTakeTurns(t *testing.T) {
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:many"}})
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
-	open := func() []store.Turn {
+	open := func() []store.DueSlice {
 		work, err := s.Unfinished(t.Context())
 		require.NoError(t, err)
 		if len(work) == 0 {
@@ -241,7 +241,7 @@ func TestSlicesTakeTurns(t *testing.T) {
 		}
 		return work[0].Slices
 	}
-	counts := func(turns []store.Turn) (small, large int) {
+	counts := func(turns []store.DueSlice) (small, large int) {
 		for _, turn := range turns {
 			if turn.Large {
 				large++

@@ -32,7 +32,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 	if err != nil {
 		return nil, err
 	}
-	item := found.Item
+	item := found.Planned
 	name := plain.Text(item.Path)
 	if item.Role == survey.Artifact {
 		now, err := s.store.PresentVerdict(ctx, id, n)
@@ -65,7 +65,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 }
 
 // measuredItem returns a batch, and an item of it that was measured.
-func (s *Service) measuredItem(ctx context.Context, id int64, n int) (b store.Batch, found verify.Settled, err error) {
+func (s *Service) measuredItem(ctx context.Context, id int64, n int) (b store.Batch, found verify.Item, err error) {
 	if b, err = s.Get(ctx, id); err != nil {
 		return b, found, err
 	}

@@ -23,7 +23,7 @@ type Request struct {
 	// Against makes it a readback: what the one file of the measurer, a medium, is read
 	// back against.
 	Against *GivenAgainst
-	// Software is the program that measures, where the files lie elsewhere.
+	// Software is the program of the measurer, where there is one.
 	Software string
 	// Corrections pair signatures and files by hand.
 	Corrections []survey.Correction
@@ -69,7 +69,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err
 		}
-		if r.Source.Remote() {
+		if r.Source.HasMeasurer() {
 			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against})
 		}
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
@@ -78,7 +78,7 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 
 // sameMeasurer looks whether a batch is measured by the program that a request names.
 func sameMeasurer(ctx context.Context, tx *store.Tx, id int64, r Request) error {
-	if !r.Source.Remote() {
+	if !r.Source.HasMeasurer() {
 		return nil
 	}
 	m, err := tx.Measurer(ctx, id)
@@ -140,9 +140,9 @@ func (s *Service) create(ctx context.Context, by string, r Request, again, with 
 }
 
 // checkSource finds out what can be told before a batch is made: a mistake costs nothing
-// but another try then. Of files that lie elsewhere nothing is known yet.
+// but another try then. Of the files of a measurer nothing is known yet.
 func (s *Service) checkSource(ctx context.Context, by string, r Request, given []survey.Copy) error {
-	if r.Source.Remote() {
+	if r.Source.HasMeasurer() {
 		if len(r.Software) > 200 {
 			return fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.").At("measurer.software")
 		}

@@ -183,7 +183,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 			return nil, s.fail(ctx, b, fault.New(fault.Conflict, "slot-unknown", "A device of the kind %s has no slot %s any more.", kind.Name, plain.Quoted(name)))
 		}
 		questions[i] = devices.Question{Slot: slot, Algorithms: algorithms}
-		out[i] = measure.Measurement{Device: &device.SlotAccount{
+		out[i] = measure.Measurement{Device: &device.SlotReport{
 			Device: a.Device.Name, Kind: kind.Name, KindDigest: kind.Digest, Slot: name, SlotTitle: slot.Title, Reach: kind.Reach,
 			Address: a.Device.Address, Algorithm: algorithms[0], Question: kind.Question(slot, algorithms[0]), Covers: kind.Covers,
 		}}
@@ -218,7 +218,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 			answer, finding = kind.Read(questions[i].Slot, m.Device.Algorithm, reply.Said)
 		}
 		if finding != nil {
-			m.Device.Finding = finding
+			m.Device.Cause = finding
 			m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: finding.Sentence}
 			continue
 		}
@@ -452,7 +452,7 @@ func (s *Service) hashed(ctx context.Context, against *survey.Against, algorithm
 		return nil, gone.Because(err)
 	}
 	defer folder.Close()
-	content, err := s.content(ctx, folder.FS(), against.Batch, found.Item)
+	content, err := s.content(ctx, folder.FS(), against.Batch, found.Planned)
 	if err != nil {
 		return nil, gone.Because(err)
 	}

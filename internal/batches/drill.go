@@ -19,15 +19,15 @@ import (
 )
 
 // A DrillItem is an item that is to be drilled. Readings are those of the alterations that
-// [Service.DrillChore] names, from whoever has the bytes; without any the service reads
+// [Service.DrillAssignment] names, from whoever has the bytes; without any the service reads
 // them itself.
 type DrillItem struct {
 	N        int
 	Readings []measure.Reading
 }
 
-// A DrillChore is what is to be measured for the drill of an item.
-type DrillChore struct {
+// A DrillAssignment is what is to be measured for the drill of an item.
+type DrillAssignment struct {
 	N           int
 	Target      *measure.Target
 	Alterations []verify.Alteration
@@ -47,18 +47,18 @@ const (
 	drillBytes    = 4 << 30
 )
 
-// DrillChore tells what to measure for the drill of an item whose bytes are elsewhere.
-func (s *Service) DrillChore(ctx context.Context, id int64, n int) (DrillChore, error) {
+// DrillAssignment tells what to measure for the drill of an item that a measurer has.
+func (s *Service) DrillAssignment(ctx context.Context, id int64, n int) (DrillAssignment, error) {
 	b, err := s.drilled(ctx, id)
 	if err != nil {
-		return DrillChore{}, err
+		return DrillAssignment{}, err
 	}
 	item, m, err := s.drillable(ctx, b, n)
 	if err != nil {
-		return DrillChore{}, err
+		return DrillAssignment{}, err
 	}
 	target, _ := item.Target()
-	return DrillChore{N: n, Target: target, Alterations: alterations(id, n, m)}, nil
+	return DrillAssignment{N: n, Target: target, Alterations: alterations(id, n, m)}, nil
 }
 
 func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration {
@@ -90,10 +90,10 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 	if err != nil {
 		return nil, nil, err
 	}
-	if held[0].Item.Against != nil {
+	if held[0].Planned.Against != nil {
 		return nil, nil, fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).Advise("Drill the file that it was read back against.")
 	}
-	return held[0].Item, &held[0].Measurement, nil
+	return held[0].Planned, &held[0].Measurement, nil
 }
 
 // Drill proves that the check of some items can fail, and records how it went. Without
@@ -125,7 +125,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	}
 	out := Drill{Passed: true, Items: []recorded.DrilledItem{}}
 	w := s.witness(by)
-	if sourceOf(b).Remote() {
+	if sourceOf(b).HasMeasurer() {
 		w.Maker, w.Where = measure.Maker(b.SourceKind), string(sourceOf(b).Kind)+" on "+plain.Text(sourceOf(b).Host())
 	}
 	for _, one := range items {
@@ -178,7 +178,7 @@ func (s *Service) drillReadings(ctx context.Context, b store.Batch, one DrillIte
 	switch {
 	case len(readings) == 0:
 		return s.altered(ctx, b, item, m, target, planned)
-	case !sourceOf(b).Remote():
+	case !sourceOf(b).HasMeasurer():
 		return nil, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).Advise("Send no readings for it.")
 	case len(readings) != len(planned):
 		return nil, fault.New(fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned)).At("items")
@@ -193,7 +193,7 @@ func (s *Service) drillReadings(ctx context.Context, b store.Batch, one DrillIte
 
 // altered measures an item of a depot with each alteration.
 func (s *Service) altered(ctx context.Context, b store.Batch, item *survey.Item, m *measure.Measurement, target *measure.Target, planned []verify.Alteration) ([]measure.Reading, error) {
-	if sourceOf(b).Remote() {
+	if sourceOf(b).HasMeasurer() {
 		return nil, fault.New(fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID, plain.Text(sourceOf(b).Host())).Advise("Drill it there: “endeixis batch drill %d”.", b.ID)
 	}
 	if m.Size > drillBytes {

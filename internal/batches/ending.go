@@ -125,15 +125,15 @@ func (s *Service) End(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		left := make([]verify.Settled, len(rows))
+		left := make([]verify.Item, len(rows))
 		w := s.witness(b.AskedBy)
 		for i, item := range items {
-			left[i] = verify.Settled{N: rows[i].N, Item: item, Measurement: measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}}}
+			left[i] = verify.Item{N: rows[i].N, Planned: item, Measurement: measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}}}
 			left[i].Measurement.Sign(w)
 		}
 		for len(left) > 0 {
 			n := min(len(left), s.limits.SliceItems)
-			if err := session.Settle(ctx, left[:n], verify.Bytes{}, memory{store: s.store, batch: id}); err != nil {
+			if err := session.Settle(ctx, left[:n], verify.Bytes{}, otherFiles{store: s.store, batch: id}); err != nil {
 				return err
 			}
 			if err := s.flush(ctx, b, slice, left[:n], lapsed && n == len(left)); err != nil {
@@ -156,7 +156,7 @@ type measurers interface {
 
 // lapsed reports whether a batch ends because whoever measures it is gone.
 func (s *Service) lapsed(ctx context.Context, from measurers, b store.Batch) (bool, error) {
-	if !sourceOf(b).Remote() {
+	if !sourceOf(b).HasMeasurer() {
 		return false, nil
 	}
 	m, err := from.Measurer(ctx, b.ID)

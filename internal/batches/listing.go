@@ -20,7 +20,7 @@ import (
 	"endeixis/internal/store"
 )
 
-// Of files that lie elsewhere, whoever reads them sends a list first: names, sizes, the
+// A measurer sends a list of the files first: names, sizes, the
 // content of those that can be manifests, signatures or keys, and what containers hold.
 // It comes in pages, which may be sent again; when it is whole, the batch is surveyed.
 
@@ -80,10 +80,10 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 	return b, err
 }
 
-// mine says that a batch is not measured elsewhere, or not by this person.
+// mine says that a batch has no measurer, or another person than this.
 func mine(b store.Batch, by string) error {
 	switch {
-	case !sourceOf(b).Remote():
+	case !sourceOf(b).HasMeasurer():
 		return fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).Advise("There is nothing to send for it.")
 	case b.AskedBy != by:
 		return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s, who measures it.", b.ID, b.AskedBy)

@@ -31,7 +31,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil || b.State != state.BatchMeasuring || b.StopState != nil {
 		return err
 	}
-	if sourceOf(b).Remote() {
+	if sourceOf(b).HasMeasurer() {
 		return nil // whoever has the files sends what they measure
 	}
 	rows, err := s.store.SliceItems(ctx, id, slice)
@@ -55,12 +55,12 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		return err
 	}
 	fsys := folder.FS()
-	known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
-	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Settled) (io.ReadCloser, error) {
-		return verify.Content(ctx, fsys, d.Item, d.Holders)
+	known := otherFiles{s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) })}
+	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Item) (io.ReadCloser, error) {
+		return verify.Content(ctx, fsys, d.Planned, d.Holders)
 	}}
 
-	var batch []verify.Settled
+	var batch []verify.Item
 	read := int64(0)
 	lastFlush, lastProgress := time.Now(), time.Time{}
 	items, err := itemsOf(rows)
@@ -101,7 +101,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		for _, file := range group {
 			read += measured[file.Path].Size
 			for i, item := range file.Items {
-				batch = append(batch, verify.Settled{N: rows[file.At[i]].N, Item: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
+				batch = append(batch, verify.Item{N: rows[file.At[i]].N, Planned: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
 			}
 		}
 		// A file and what it holds are stored together.
@@ -128,7 +128,7 @@ func itemsOf(rows []store.Item) ([]*survey.Item, error) {
 
 // flush stores outcomes and their records in one transaction. Outcomes that
 // another worker has stored meanwhile are left out.
-func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []verify.Settled, last bool) error {
+func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []verify.Item, last bool) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var expected judge.Expectation
 		if err := json.Unmarshal(b.Expected, &expected); err != nil {
@@ -142,7 +142,7 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
 				return err
 			}
-			next, err := tx.NextTurn(ctx, b.ID, slice)
+			next, err := tx.NextDue(ctx, b.ID, slice)
 			if err != nil {
 				return err
 			}
@@ -159,7 +159,7 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 
 // unsettled locks a slice, and returns those of some of its items that have no outcome
 // yet.
-func unsettled(ctx context.Context, tx *store.Tx, batch int64, slice int, settled []verify.Settled) ([]verify.Settled, error) {
+func unsettled(ctx context.Context, tx *store.Tx, batch int64, slice int, settled []verify.Item) ([]verify.Item, error) {
 	ns := make([]int, len(settled))
 	for i := range settled {
 		ns[i] = settled[i].N
@@ -168,7 +168,7 @@ func unsettled(ctx context.Context, tx *store.Tx, batch int64, slice int, settle
 	if err != nil {
 		return nil, err
 	}
-	var out []verify.Settled
+	var out []verify.Item
 	for _, d := range settled {
 		if open[d.N] {
 			out = append(out, d)

@@ -110,7 +110,7 @@ func (s *Service) formsOf(ctx context.Context, against *survey.Against) ([]surve
 		return nil, nil //nolint:nilerr // it cannot be read any more
 	}
 	defer folder.Close()
-	content, err := s.content(ctx, folder.FS(), against.Batch, found.Item)
+	content, err := s.content(ctx, folder.FS(), against.Batch, found.Planned)
 	if err != nil {
 		return nil, nil //nolint:nilerr // as above
 	}
@@ -118,7 +118,7 @@ func (s *Service) formsOf(ctx context.Context, against *survey.Against) ([]surve
 	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
 	proof := strongest.New()
 	read := io.TeeReader(content, proof)
-	forms, err := survey.FormsOf(ctx, found.Item.Path, read)
+	forms, err := survey.FormsOf(ctx, found.Planned.Path, read)
 	if err == nil && forms != nil {
 		_, err = digest.Pump(ctx, read, []io.Writer{io.Discard}, nil)
 	}
@@ -226,7 +226,7 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		return nil, missing("the folder is not there")
 	}
 	defer folder.Close()
-	content, err := s.content(ctx, folder.FS(), v.Batch, found.Item)
+	content, err := s.content(ctx, folder.FS(), v.Batch, found.Planned)
 	if err != nil {
 		return nil, missing("the file cannot be read any more")
 	}
@@ -243,16 +243,16 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 	if at < 0 {
 		return nil, missing("it holds none of that name")
 	}
-	item := survey.InsideOf(found.Item.Path, layout, at)
+	item := survey.InsideOf(found.Planned.Path, layout, at)
 	item.Digests = digest.Only(digest.SHA256)
 	// Both in one read: what is hashed of it is in the file that was verified.
-	files := verify.Files([]*survey.Item{found.Item, &item})
+	files := verify.Files([]*survey.Item{found.Planned, &item})
 	measured, err := verify.Open(ctx, folder.FS(), files, s.witness(b.AskedBy), s.gain, nil)
 	if err != nil {
 		return nil, err
 	}
 	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
-	if !slices.Equal(measured[found.Item.Path].Digests[strongest], found.Measurement.Digests[strongest]) {
+	if !slices.Equal(measured[found.Planned.Path].Digests[strongest], found.Measurement.Digests[strongest]) {
 		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(outer.Path), v.Batch).Advise("Verify its folder again.").At("against.path")
 	}
 	m := measured[item.Path]
@@ -312,7 +312,7 @@ func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*s
 	if err != nil {
 		return nil, err
 	}
-	item, m := found.Item, &found.Measurement
+	item, m := found.Planned, &found.Measurement
 	if item.Against != nil {
 		if item.Against.Known() { // what that medium was read back against is the file
 			return s.verified(ctx, store.Verified{Batch: item.Against.Batch, N: item.Against.N}, nil)
@@ -350,7 +350,7 @@ func sameAgainst(ctx context.Context, tx *store.Tx, batch int64, against []byte)
 
 // Against returns what a batch is read back against, or nil for any other batch.
 func (s *Service) Against(ctx context.Context, b store.Batch) (*survey.Against, error) {
-	if !sourceOf(b).Remote() {
+	if !sourceOf(b).HasMeasurer() {
 		return nil, nil
 	}
 	m, err := s.store.Measurer(ctx, b.ID)
@@ -415,14 +415,14 @@ func (s *Service) original(ctx context.Context, session *verify.Session, b store
 	if err != nil {
 		return err
 	}
-	holders, err := s.holders(ctx, original.ID, image.Item.Path)
+	holders, err := s.holders(ctx, original.ID, image.Planned.Path)
 	if err != nil {
 		return err
 	}
 	for i := range holders {
-		around.Judge(holders[i].Item, &holders[i].Measurement)
+		around.Judge(holders[i].Planned, &holders[i].Measurement)
 	}
-	outcome := around.Judge(image.Item, &image.Measurement)
+	outcome := around.Judge(image.Planned, &image.Measurement)
 	session.Original(here.Path, &outcome)
 	return nil
 }
@@ -438,7 +438,7 @@ func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Ran
 	if err != nil {
 		return nil, err
 	}
-	item, m := found.Item, &found.Measurement
+	item, m := found.Planned, &found.Measurement
 	if part.Offset < 0 || part.Length < 1 || size < 1 || part.Offset > m.Size-part.Length || part.Length/size >= maxPiecesTold {
 		return nil, fault.New(fault.Invalid, "bad-part", "The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset, part.Length, size, plain.Text(item.Path), m.Size).
 			Advise("At most %d pieces are told at once.", maxPiecesTold).At("length")
@@ -509,24 +509,24 @@ func cutDigests(all []byte) []digest.Value {
 
 // stored returns an item as it was surveyed and measured. It fails with
 // [store.ErrNotFound].
-func (s *Service) stored(ctx context.Context, batch int64, n int) (verify.Settled, error) {
+func (s *Service) stored(ctx context.Context, batch int64, n int) (verify.Item, error) {
 	row, err := s.store.ItemAt(ctx, batch, n)
 	if err == nil && row.Position == nil {
 		err = store.ErrNotFound
 	}
 	if err != nil {
-		return verify.Settled{}, err
+		return verify.Item{}, err
 	}
 	out, err := s.held(ctx, row)
 	if err != nil {
-		return verify.Settled{}, err
+		return verify.Item{}, err
 	}
 	return out[0], nil
 }
 
 // holders returns the items that hold another, the outermost first.
-func (s *Service) holders(ctx context.Context, batch int64, inner string) ([]verify.Settled, error) {
-	var out []verify.Settled
+func (s *Service) holders(ctx context.Context, batch int64, inner string) ([]verify.Item, error) {
+	var out []verify.Item
 	for outer, _ := container.Within(inner); outer != ""; outer, _ = container.Within(outer) {
 		at, err := s.store.ItemNumbers(ctx, batch, []string{outer})
 		if err != nil {
@@ -540,7 +540,7 @@ func (s *Service) holders(ctx context.Context, batch int64, inner string) ([]ver
 		if err != nil {
 			return nil, err
 		}
-		out = append([]verify.Settled{one}, out...)
+		out = append([]verify.Item{one}, out...)
 	}
 	return out, nil
 }
@@ -553,7 +553,7 @@ func (s *Service) content(ctx context.Context, folder fs.FS, batch int64, item *
 	}
 	around := make([]*survey.Item, len(holders))
 	for i := range holders {
-		around[i] = holders[i].Item
+		around[i] = holders[i].Planned
 	}
 	return verify.Content(ctx, folder, item, around)
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // settle records outcomes.
-func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expected judge.Expectation, done []verify.Settled) error {
+func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expected judge.Expectation, done []verify.Item) error {
 	source := sourceOf(b)
 	depot, folder := source.Folder()
 	entries := make([]records.Entry, len(done))
@@ -19,10 +19,10 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, b store.Batch, expec
 		body := recorded.ItemOutcome{
 			Batch: b.ID, Depot: depot, Folder: folder, Source: source, Expected: expected, Policy: b.PolicyVersion, JudgedAsOf: b.JudgedAsOf, N: d.N,
 		}
-		if err := body.Put(recorded.Evidence{Item: d.Item, Measurement: d.Measurement, Outcome: d.Outcome}); err != nil {
+		if err := body.Put(recorded.Evidence{Item: d.Planned, Measurement: d.Measurement, Outcome: d.Outcome}); err != nil {
 			return err
 		}
-		entries[i] = records.Entry{By: b.AskedBy, Subject: d.Item.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID, Body: body}
+		entries[i] = records.Entry{By: b.AskedBy, Subject: d.Planned.Path, Verdict: string(d.Outcome.Verdict), Batch: b.ID, Body: body}
 	}
 	_, err := s.records.Append(ctx, tx, entries...)
 	return err

@@ -40,7 +40,7 @@ func (s *Service) Session(ctx context.Context, b store.Batch, ring *keyring.Keyr
 	return session, err
 }
 
-// sessions holds the sessions of the batches that are measured elsewhere: their manifests are
+// sessions holds the sessions of the batches that have a measurer: their manifests are
 // judged once, and not with every result that arrives.
 type sessions struct {
 	mu   sync.Mutex
@@ -88,7 +88,7 @@ func (s *Service) heldSession(ctx context.Context, b store.Batch, ring *keyring.
 }
 
 // sessionWith is [Service.Session] together with the manifests that it has judged.
-func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, []verify.Settled, error) {
+func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, []verify.Item, error) {
 	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
 		return nil, nil, err
@@ -104,12 +104,12 @@ func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.
 	if err != nil {
 		return nil, nil, err
 	}
-	manifests := slices.DeleteFunc(evidence, func(d verify.Settled) bool { return d.Item.Role != survey.Manifest })
+	manifests := slices.DeleteFunc(evidence, func(d verify.Item) bool { return d.Planned.Role != survey.Manifest })
 	return session, manifests, s.rest(ctx, session, b, ring)
 }
 
 // evidence returns what the artifacts of a batch can rest on, as it is stored.
-func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, error) {
+func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Item, error) {
 	rows, err := s.store.Evidence(ctx, batch)
 	if err != nil {
 		return nil, err
@@ -118,7 +118,7 @@ func (s *Service) evidence(ctx context.Context, batch int64) ([]verify.Settled, 
 }
 
 // held returns items with outcomes as they were surveyed and measured, as records of this program say.
-func (s *Service) held(ctx context.Context, rows ...store.JudgedItem) ([]verify.Settled, error) {
+func (s *Service) held(ctx context.Context, rows ...store.JudgedItem) ([]verify.Item, error) {
 	from := make([]store.Record, len(rows))
 	for i := range rows {
 		from[i] = rows[i].Evidence.Record
@@ -126,22 +126,22 @@ func (s *Service) held(ctx context.Context, rows ...store.JudgedItem) ([]verify.
 	if err := s.records.Held(ctx, s.store.Reads, from); err != nil {
 		return nil, err
 	}
-	out := make([]verify.Settled, len(rows))
+	out := make([]verify.Item, len(rows))
 	for i, row := range rows {
 		seen, err := recorded.Measured(row.Evidence.Record.Body)
 		if err != nil {
 			return nil, err
 		}
-		out[i] = verify.Settled{N: row.N, Item: seen.Survey, Measurement: *seen.Measurement}
+		out[i] = verify.Item{N: row.N, Planned: seen.Survey, Measurement: *seen.Measurement}
 	}
 	return out, nil
 }
 
 // begin returns a session that judges by a basis and knows evidence. Of what receipts are
 // of, the lists stand in the records here.
-func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verify.Settled) (*verify.Session, error) {
+func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verify.Item) (*verify.Session, error) {
 	session := verify.New(basis)
-	if slices.ContainsFunc(evidence, func(d verify.Settled) bool { return d.Item.Receipt != nil }) {
+	if slices.ContainsFunc(evidence, func(d verify.Item) bool { return d.Planned.Receipt != nil }) {
 		keys, err := s.records.Keys()
 		if err != nil {
 			return nil, err
@@ -149,7 +149,7 @@ func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verif
 		session.Trust(keys...)
 	}
 	for i := range evidence {
-		session.Evidence(evidence[i].Item, &evidence[i].Measurement)
+		session.Evidence(evidence[i].Planned, &evidence[i].Measurement)
 	}
 	for batch, lists := range session.Wanted() {
 		earlier, err := s.evidence(ctx, batch)
@@ -157,26 +157,26 @@ func (s *Service) begin(ctx context.Context, basis judge.Basis, evidence []verif
 			return nil, err
 		}
 		for i := range earlier {
-			if d := &earlier[i]; d.Item.Role == survey.Manifest && slices.Contains(lists, d.Item.Path) {
-				session.Recorded(batch, d.Item, &d.Measurement)
+			if d := &earlier[i]; d.Planned.Role == survey.Manifest && slices.Contains(lists, d.Planned.Path) {
+				session.Recorded(batch, d.Planned, &d.Measurement)
 			}
 		}
 	}
 	return session, nil
 }
 
-// memory is what is known of other files than those of one batch.
-type memory struct {
+// otherFiles is what is known of other files than those of one batch.
+type otherFiles struct {
 	store  *store.Store
 	batch  int64
-	stated func() (map[string]diagnose.Elsewhere, error)
+	stated func() (map[string]diagnose.StatedAt, error)
 }
 
 // Stated returns what the manifests of the batch state.
-func (k memory) Stated(context.Context) (map[string]diagnose.Elsewhere, error) { return k.stated() }
+func (k otherFiles) Stated(context.Context) (map[string]diagnose.StatedAt, error) { return k.stated() }
 
 // Cleared looks for what was cleared in earlier batches.
-func (k memory) Cleared(ctx context.Context, sums []string) (map[string]*diagnose.Earlier, error) {
+func (k otherFiles) Cleared(ctx context.Context, sums []string) (map[string]*diagnose.Earlier, error) {
 	found, err := k.store.ClearedWith(ctx, k.batch, sums)
 	out := make(map[string]*diagnose.Earlier, len(found))
 	for sum, c := range found {
@@ -186,11 +186,11 @@ func (k memory) Cleared(ctx context.Context, sums []string) (map[string]*diagnos
 }
 
 // stated is [verify.Stated] for a survey that is stored.
-func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.Elsewhere, error) {
+func (s *Service) stated(ctx context.Context, batch int64) (map[string]diagnose.StatedAt, error) {
 	rows, err := s.store.Stated(ctx, batch)
-	out := make(map[string]diagnose.Elsewhere, len(rows))
+	out := make(map[string]diagnose.StatedAt, len(rows))
 	for _, r := range rows {
-		out[r.Digest] = diagnose.Elsewhere{Name: r.Name, Manifest: r.Manifest, Line: r.Line}
+		out[r.Digest] = diagnose.StatedAt{Name: r.Name, Manifest: r.Manifest, Line: r.Line}
 	}
 	return out, err
 }

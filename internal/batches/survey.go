@@ -100,10 +100,10 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	var read []verify.Settled
+	var read []verify.Item
 	for i := range plan.Items {
 		if m, ok := measured[plan.Items[i].Path]; ok {
-			read = append(read, verify.Settled{N: i, Item: &plan.Items[i], Measurement: m})
+			read = append(read, verify.Item{N: i, Planned: &plan.Items[i], Measurement: m})
 		}
 	}
 	session, err := s.begin(ctx, basis, read)
@@ -120,26 +120,26 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if err != nil {
 		return s.orFail(ctx, b, err)
 	}
-	var first []store.Turn
+	var first []store.DueSlice
 	for i := range slices {
 		if slices[i].Queued && slices[i].N > 0 {
-			first = append(first, store.Turn{N: slices[i].N, Large: slices[i].Large})
+			first = append(first, store.DueSlice{N: slices[i].N, Large: slices[i].Large})
 		}
 	}
 	var absents []store.Absent
 	for i, a := range plan.Absent {
 		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
 	}
-	var done []verify.Settled
+	var done []verify.Item
 	for i := range plan.Items {
 		item := &plan.Items[i]
 		if m, ok := measured[item.Path]; ok {
-			done = append(done, verify.Settled{N: rows[i].N, Item: item, Measurement: m})
+			done = append(done, verify.Item{N: rows[i].N, Planned: item, Measurement: m})
 		}
 	}
-	known := memory{s.store, id, func() (map[string]diagnose.Elsewhere, error) { return verify.Stated(plan), nil }}
-	if err := session.Settle(ctx, done, verify.Bytes{Folder: looked.folder, Again: func(d *verify.Settled) (io.ReadCloser, error) {
-		return io.NopCloser(bytes.NewReader(plan.Contents[d.Item.Path])), nil
+	known := otherFiles{s.store, id, func() (map[string]diagnose.StatedAt, error) { return verify.Stated(plan), nil }}
+	if err := session.Settle(ctx, done, verify.Bytes{Folder: looked.folder, Again: func(d *verify.Item) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(plan.Contents[d.Planned.Path])), nil
 	}}, known); err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 				return err
 			}
 		}
-		if looked.remote {
+		if looked.byMeasurer {
 			first = nil // whoever has the files measures them
 			err = tx.DropListing(ctx, id)
 		}
@@ -183,10 +183,10 @@ type looked struct {
 	// visit is what was read on site, or nil.
 	visit *satchel.Entry
 	// folder is where files are looked for that may hold another, or nil.
-	folder  fs.FS
-	witness measure.Witness
-	remote  bool
-	close   func()
+	folder     fs.FS
+	witness    measure.Witness
+	byMeasurer bool
+	close      func()
 }
 
 // look opens what a batch is surveyed from: its folder, or the list that was sent of
@@ -196,7 +196,7 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 	if source.Kind == sources.Device {
 		return s.ask(ctx, b)
 	}
-	if source.Remote() {
+	if source.HasMeasurer() {
 		m, err := s.store.Measurer(ctx, b.ID)
 		if err != nil || m.Pages == nil {
 			return nil, err
@@ -224,7 +224,7 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 		}
 		return &looked{
 			plan: plan, visit: visit,
-			witness: s.witnessOf(b, m), remote: true, close: func() {},
+			witness: s.witnessOf(b, m), byMeasurer: true, close: func() {},
 		}, nil
 	}
 	folder, err := s.sources.Open(source)
@@ -281,7 +281,7 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 		slice.Bytes += bytes
 		rows[i].Slice = slice.N
 	}
-	takeTurns(rest, 4*s.limits.SliceBytes)
+	interleave(rest, 4*s.limits.SliceBytes)
 	if read.Items > 0 {
 		rest = append([]store.Slice{read}, rest...)
 	}
@@ -296,9 +296,9 @@ const (
 	largeAtOnce = 2
 )
 
-// takeTurns decides which slices come first. One beyond large bytes, a single file
+// interleave decides which slices come first. One beyond large bytes, a single file
 // that takes long, waits where it keeps no others waiting.
-func takeTurns(slices []store.Slice, large int64) {
+func interleave(slices []store.Slice, large int64) {
 	left := map[bool]int{false: atOnce, true: largeAtOnce}
 	for i := range slices {
 		s := &slices[i]

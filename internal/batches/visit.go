@@ -19,7 +19,7 @@ import (
 // signatures and keys say is read again here, and of the other files there is what was
 // measured there. keep stores what belongs to it in the same transaction.
 func (s *Service) Visit(ctx context.Context, by string, e *satchel.Entry, against *survey.Against, keep func(ctx context.Context, tx *store.Tx, batch int64) error) (store.Batch, error) {
-	source, err := sources.Elsewhere(sources.Client, e.Host, e.Path)
+	source, err := sources.OfMeasurer(sources.Client, e.Host, e.Path)
 	if err != nil {
 		return store.Batch{}, err
 	}
@@ -132,7 +132,7 @@ func visited(plan *survey.Survey, e *satchel.Entry, measured map[string]measure.
 		done := e.Measured[item.Path]
 		target, _ := item.Target()
 		fits(target, &done.Reading) // makes what is said in it harmless
-		m := verify.Arrived(item, done.Reading, w)
+		m := verify.FromMeasurer(item, done.Reading, w)
 		m.Diagnoses = believed(item, done.Diagnoses)
 		measured[item.Path] = m
 	}

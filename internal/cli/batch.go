@@ -68,12 +68,12 @@ vendor-site, mirror, other-network and paper.`,
 				if isDepot(args[0]) {
 					return usage("--unrecorded compares a folder of this machine; a depot is the service's")
 				}
-				return a.compareHere(cmd.Context(), args[0])
+				return a.compareFolder(cmd.Context(), args[0])
 			}
 			if !isDepot(args[0]) {
-				b, err := a.runHere(cmd.Context(), r, args[0])
+				b, err := a.runFolder(cmd.Context(), r, args[0])
 				if err != nil {
-					return a.without(err)
+					return a.adviseSatchel(err)
 				}
 				c, err := a.client()
 				if err != nil {
@@ -472,7 +472,7 @@ func notes(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
 		// Who has read the files is said once, at the head.
-		if g.Effect == judge.Notes && g.Code != judge.MeasuredElsewhere || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
+		if g.Effect == judge.Notes && g.Code != judge.ByMeasurer || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
 			out = append(out, g)
 		}
 	}

@@ -370,7 +370,7 @@ func (a *app) showSlot(item wire.Item) {
 }
 
 // showSaid shows what a device was asked and said.
-func (a *app) showSaid(d *device.SlotAccount) {
+func (a *app) showSaid(d *device.SlotReport) {
 	how := []string{string(d.Reach)}
 	if d.Address != "" {
 		how = append(how, d.Address)

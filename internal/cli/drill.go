@@ -49,12 +49,12 @@ Without --item it takes the first ten files that are cleared.`,
 			if at, err = filesOf(b, at); err != nil {
 				return err
 			}
-			_, folder, err := openHere(at)
+			_, folder, err := openFolder(at)
 			if err != nil {
 				return err
 			}
 			defer folder.Close()
-			return a.drillHere(cmd.Context(), c, b.ID, folder.FS(), chosen)
+			return a.drillFolder(cmd.Context(), c, b.ID, folder.FS(), chosen)
 		},
 	}
 	cmd.Flags().StringVar(&only, "item", "", "only this file")
@@ -87,22 +87,22 @@ func drillable(items []wire.Item, only string, batch int64) ([]wire.Item, error)
 	return out, nil
 }
 
-// drillHere measures here what a drill takes.
-func (a *app) drillHere(ctx context.Context, c *client.Client, batch int64, folder fs.FS, chosen []wire.Item) error {
+// drillFolder measures here what a drill takes.
+func (a *app) drillFolder(ctx context.Context, c *client.Client, batch int64, folder fs.FS, chosen []wire.Item) error {
 	var items []wire.DrillItem
 	for _, item := range chosen {
-		chore, err := c.DrillChore(ctx, batch, item.N)
+		assignment, err := c.DrillAssignment(ctx, batch, item.N)
 		if err != nil {
 			return err
 		}
 		if item.Inside != "" {
 			return &exit{exitFailed, fmt.Errorf("%s lies inside %s; drill that", plain.Quoted(item.Path), plain.Quoted(item.Inside))}
 		}
-		readings, err := verify.AlterFile(ctx, folder, &chore.Target, chore.Alterations)
+		readings, err := verify.AlterFile(ctx, folder, &assignment.Target, assignment.Alterations)
 		if err != nil {
 			return fmt.Errorf("%s: %w", plain.Quoted(item.Path), err)
 		}
-		items = append(items, wire.DrillItem{N: chore.N, Readings: readings})
+		items = append(items, wire.DrillItem{N: assignment.N, Readings: readings})
 	}
 	return a.drilled(c.Drill(ctx, batch, items))
 }

@@ -161,7 +161,7 @@ func (a *app) handOnOnSite(ctx context.Context, f siteFlags, publisher, arg, to 
 	}
 	items := make([]wire.Item, len(settled))
 	for i := range settled {
-		items[i] = itemHere(&settled[i])
+		items[i] = shownItem(&settled[i])
 	}
 	called := fmt.Sprintf("outcome %d of satchel %s", e.N, s.satchel.ID)
 	out, err := a.handOn(ctx, handing{called: called, stem: fmt.Sprintf("outcome-%d", e.N), items: items, from: measurer.InFolder{FS: h.folder.FS()}}, to)
@@ -250,7 +250,7 @@ func openerOf(c *client.Client, batch int64, items []wire.Item, from string) (o 
 	if from == "" {
 		return &atService{c, batch, items}, func() {}, nil
 	}
-	_, folder, err := openHere(from)
+	_, folder, err := openFolder(from)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -42,12 +42,12 @@ key counts.`,
 				}
 				g.add(strconv.Itoa(p.Offset), strconv.Itoa(p.Length), p.Kind, strings.Join(facts, "; "), strings.Join(p.Odd, " "))
 			}
-			return a.print(account, g, func() { a.showAccount(account) })
+			return a.print(account, g, func() { a.showInspection(account) })
 		},
 	}
 }
 
-func (a *app) showAccount(account *openpgp.Account) {
+func (a *app) showInspection(account *openpgp.Inspection) {
 	fmt.Fprintln(a.stdout, a.bold("A "+account.Kind))
 	for _, n := range account.Notes {
 		a.wrapped("  ", n)

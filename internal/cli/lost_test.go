@@ -28,10 +28,10 @@ func TestWhatWasBegunIsNotDenied(t *testing.T) {
 		"the service is off": {t.Context(), &client.Error{Problem: wire.Problem{Status: http.StatusServiceUnavailable, Code: "unavailable"}}},
 		"anything else":      {t.Context(), errors.New("the disc is full")},
 	} {
-		err := a.without(goesOn(c.ctx, 12, c.err))
+		err := a.adviseSatchel(goesOn(c.ctx, 12, c.err))
 		assert.ErrorContains(t, err, "endeixis batch resume 12", name)
 		assert.NotContains(t, err.Error(), "nothing is on record", name)
 	}
 	assert.NoError(t, goesOn(t.Context(), 12, nil))
-	assert.ErrorContains(t, a.without(&client.Unreachable{Server: "x", Cause: errors.New("refused")}), "nothing is on record", "before it was begun")
+	assert.ErrorContains(t, a.adviseSatchel(&client.Unreachable{Server: "x", Cause: errors.New("refused")}), "nothing is on record", "before it was begun")
 }

@@ -215,7 +215,7 @@ type known struct {
 	plan    *survey.Survey
 }
 
-func (k known) Stated(context.Context) (map[string]diagnose.Elsewhere, error) {
+func (k known) Stated(context.Context) (map[string]diagnose.StatedAt, error) {
 	return verify.Stated(k.plan), nil
 }
 
@@ -234,7 +234,7 @@ func (k known) Cleared(_ context.Context, sums []string) (map[string]*diagnose.E
 }
 
 // judge measures and judges files here, puts that into the entry, and returns all of it.
-func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings) ([]verify.Settled, error) {
+func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings) ([]verify.Item, error) {
 	plan, err := survey.Plan(found, survey.Options{Corrections: e.Corrections})
 	if err != nil {
 		return nil, mistake(err)
@@ -302,8 +302,8 @@ func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs
 	}
 	var out []wire.Item
 	for i := range items {
-		if items[i].Item.Role == survey.Artifact && shown(items[i].Item.Path) {
-			out = append(out, itemHere(&items[i]))
+		if items[i].Planned.Role == survey.Artifact && shown(items[i].Planned.Path) {
+			out = append(out, shownItem(&items[i]))
 		}
 	}
 	if e.Kind == satchel.Spot {
@@ -378,12 +378,12 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 	})
 }
 
-// itemHere is an item that was judged here, in the form in which the service shows one.
-func itemHere(d *verify.Settled) wire.Item {
+// shownItem is an item that was judged here, in the form in which the service shows one.
+func shownItem(d *verify.Item) wire.Item {
 	verdict := d.Outcome.Verdict
 	out := wire.Item{
-		N: d.N, Path: d.Item.Path, Shown: plain.Text(d.Item.Path), Role: d.Item.Role, Why: d.Item.Why, Size: d.Measurement.Size, Verdict: &verdict, Settled: true,
-		Deciding: judge.Line(d.Item, &d.Outcome), Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
+		N: d.N, Path: d.Planned.Path, Shown: plain.Text(d.Planned.Path), Role: d.Planned.Role, Why: d.Planned.Why, Size: d.Measurement.Size, Verdict: &verdict, Settled: true,
+		Deciding: judge.Line(d.Planned, &d.Outcome), Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
 	}
 	for algorithm, value := range d.Measurement.Digests {
 		out.Digests[algorithm.String()] = value.String()
@@ -483,13 +483,13 @@ func (a *app) readOneOnSite(ctx context.Context, s *site, image *siteImage, path
 	if image.original != nil {
 		session.Original(name, image.original)
 	}
-	settled := verify.Settled{Item: item, Measurement: verify.Arrived(item, reading, witnessOf(&e))}
+	settled := verify.Item{Planned: item, Measurement: verify.FromMeasurer(item, reading, witnessOf(&e))}
 	settled.Outcome = session.Judge(item, &settled.Measurement)
-	e.Settle([]verify.Settled{settled}, 0)
+	e.Settle([]verify.Item{settled}, 0)
 	if err := s.keep(&e); err != nil {
 		return nil, err
 	}
-	return &e.Verdict, a.showOnSite(s, &e, []wire.Item{itemHere(&settled)})
+	return &e.Verdict, a.showOnSite(s, &e, []wire.Item{shownItem(&settled)})
 }
 
 // imageOnSite finds what media are read back against: a file here, which is verified, a
@@ -547,7 +547,7 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*siteImage, 
 	if err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(items, func(d verify.Settled) bool { return d.Item.Path == filepath.Base(arg) })
+	at := slices.IndexFunc(items, func(d verify.Item) bool { return d.Planned.Path == filepath.Base(arg) })
 	if at < 0 || items[at].Measurement.Problem != nil || len(items[at].Measurement.Digests) == 0 {
 		return nil, &exit{exitFailed, fmt.Errorf("%s cannot be read", plain.Quoted(arg))}
 	}
@@ -564,7 +564,7 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*siteImage, 
 	}
 	d := &items[at]
 	return &siteImage{
-		against: &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Item.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests, Forms: forms},
-		held:    &satchel.Against{Entry: e.N, Path: d.Item.Path, Forms: forms}, original: &d.Outcome, file: image,
+		against: &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Planned.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests, Forms: forms},
+		held:    &satchel.Against{Entry: e.N, Path: d.Planned.Path, Forms: forms}, original: &d.Outcome, file: image,
 	}, nil
 }

@@ -246,7 +246,7 @@ func (a *app) aligned(indent, first, one, second, other string) {
 
 // damageMap draws where a file is damaged: a line of cells, of which those with
 // damage in them are filled.
-func (a *app) damageMap(indent string, f diagnose.Finding) {
+func (a *app) damageMap(indent string, f diagnose.Cause) {
 	if len(f.Damage) == 0 || f.Size <= 0 {
 		return
 	}

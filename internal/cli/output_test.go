@@ -103,7 +103,7 @@ func TestMarksStandUnderDifferences(t *testing.T) {
 
 func TestDamageMap(t *testing.T) {
 	a, out := testApp("table")
-	a.damageMap("", diagnose.Finding{Size: 6400, Damage: []diagnose.Range{{Offset: 0, Length: 1}, {Offset: 3200, Length: 200}}})
+	a.damageMap("", diagnose.Cause{Size: 6400, Damage: []diagnose.Range{{Offset: 0, Length: 1}, {Offset: 3200, Length: 200}}})
 	line, _, _ := strings.Cut(out.String(), "\n")
 	cells := []rune(strings.Fields(line)[1])
 	require.Len(t, cells, 64)
@@ -116,9 +116,9 @@ func TestDamageMap(t *testing.T) {
 	assert.Equal(t, []int{0, 32, 33}, filled, "a single damaged byte shows")
 	assert.Contains(t, out.String(), "bytes 3200 to 3399")
 	out.Reset()
-	a.damageMap("", diagnose.Finding{})
+	a.damageMap("", diagnose.Cause{})
 	assert.Empty(t, out.String())
-	many := diagnose.Finding{Size: 1000}
+	many := diagnose.Cause{Size: 1000}
 	for i := range int64(20) {
 		many.Damage = append(many.Damage, diagnose.Range{Offset: i * 50, Length: 1})
 	}

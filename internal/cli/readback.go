@@ -87,7 +87,7 @@ Without --against it is found out which file that was cleared the medium holds.`
 			}
 			c, err := a.reached(cmd.Context())
 			if err != nil {
-				return a.without(err)
+				return a.adviseSatchel(err)
 			}
 			what, err := a.backAgainst(cmd.Context(), against, length)
 			if err != nil {
@@ -241,7 +241,7 @@ func (a *app) finder(ctx context.Context, f siteFlags) (finder, error) {
 	}
 	c, err := a.reached(ctx)
 	if err != nil {
-		return nil, a.without(err)
+		return nil, a.adviseSatchel(err)
 	}
 	return findAt(ctx, c), nil
 }
@@ -411,20 +411,20 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 func (a *app) imageOf(ctx context.Context, c *client.Client, against *wire.Against) readback.Original {
 	b, err := c.Batch(ctx, against.Batch)
 	if err == nil && b.Source.Kind == sources.Depot {
-		return remoteImage{c, against}
+		return serviceImage{c, against}
 	}
 	return nil
 }
 
-// remoteImage asks the service for digests of pieces of an image.
-type remoteImage struct {
+// serviceImage asks the service for digests of pieces of an image.
+type serviceImage struct {
 	client  *client.Client
 	against *wire.Against
 }
 
-func (remoteImage) Bytes() io.ReaderAt { return nil }
+func (serviceImage) Bytes() io.ReaderAt { return nil }
 
-func (o remoteImage) Pieces(ctx context.Context, part readback.Range, size int64) ([]digest.Value, error) {
+func (o serviceImage) Pieces(ctx context.Context, part readback.Range, size int64) ([]digest.Value, error) {
 	return o.client.Pieces(ctx, o.against.Batch, o.against.N, part.Offset, part.Length, size)
 }
 

@@ -219,7 +219,7 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 			return a.spotRecorded(ctx, a.patient(c), b, shelf, found, s)
 		}
 	}
-	return a.without(err)
+	return a.adviseSatchel(err)
 }
 
 // spotRecorded measures here what the service judges and records, and shows it.
@@ -281,7 +281,7 @@ func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, 
 			chosen = append(chosen, item)
 		}
 	}
-	return a.drillHere(ctx, c, id, shelf, chosen)
+	return a.drillFolder(ctx, c, id, shelf, chosen)
 }
 
 // fileOf returns where a file that was asked about is.

@@ -14,7 +14,7 @@ import (
 // planned surveys a folder of a depot or of this machine.
 func (a *app) planned(ctx context.Context, at string, corrections []wire.Correction) (wire.Survey, error) {
 	if !isDepot(at) {
-		return a.surveyHere(ctx, at, corrections)
+		return a.surveyFolder(ctx, at, corrections)
 	}
 	depot, path, err := where(at)
 	if err != nil {

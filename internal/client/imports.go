@@ -10,7 +10,7 @@ import (
 
 // PreviewImport tells what importing keys would do.
 func (c *Client) PreviewImport(ctx context.Context, data []byte) (wire.Import, error) {
-	return call(ctx, c, wire.PreviewImport, wire.ReadingRequest{Body: wire.Data{Data: base64.StdEncoding.EncodeToString(data)}})
+	return call(ctx, c, wire.PreviewImport, wire.ReadKeysRequest{Body: wire.Data{Data: base64.StdEncoding.EncodeToString(data)}})
 }
 
 // LookUpKeys asks the configured key directories.

@@ -63,7 +63,7 @@ func TestPatience(t *testing.T) {
 			assert.Equal(t, c.again, err == nil, "%v", err)
 			assert.Len(t, told, map[bool]int{true: 1}[c.again], "once, however often it fails")
 			asked.Store(0)
-			_, err = patient.SendMeasurements(t.Context(), 1, []wire.Measured{})
+			_, err = patient.SendMeasurements(t.Context(), 1, []wire.Submission{})
 			assert.Equal(t, c.again, err == nil, "measurements may be sent again")
 			asked.Store(0)
 			_, err = patient.CancelBatch(t.Context(), 1, "a test")

@@ -127,7 +127,7 @@ type Work struct {
 	// SliceBytes and SliceItems bound one slice of a batch.
 	SliceBytes int64 `koanf:"slice_bytes"`
 	SliceItems int   `koanf:"slice_items"`
-	// MeasurerHours is how long a batch waits for whoever measures its files elsewhere,
+	// MeasurerHours is how long a batch waits for its measurer,
 	// since they were last heard from.
 	MeasurerHours int `koanf:"measurer_hours"`
 }

@@ -34,7 +34,7 @@ type Tried struct {
 	Algorithm digest.Algorithm
 	Value     digest.Value
 	// Finding says why what was pasted is no answer, or is nil.
-	Finding *diagnose.Finding
+	Finding *diagnose.Cause
 }
 
 // Try reads a description, and by it what was pasted. Nothing is kept.

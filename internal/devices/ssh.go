@@ -49,12 +49,12 @@ type Reply struct {
 	HostKey   string
 	Took      time.Duration
 	// Finding says why nothing usable came.
-	Finding *diagnose.Finding
+	Finding *diagnose.Cause
 }
 
 // line is a connection to a device on which questions are asked.
 type line interface {
-	ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding)
+	ask(ctx context.Context, q asked) ([]byte, *diagnose.Cause)
 }
 
 // Ask asks a device some questions, one after the other: on one connection, or each on one
@@ -81,7 +81,7 @@ func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions 
 // askOnce asks questions on one connection, and reports whether the device may be asked
 // more: it came to the end of what it had to say.
 func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questions []Question, out []Reply) (more bool) {
-	rest := func(from int, f *diagnose.Finding) {
+	rest := func(from int, f *diagnose.Cause) {
 		for i := from; i < len(out); i++ {
 			out[i].Finding = f
 		}
@@ -133,8 +133,8 @@ func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questi
 }
 
 // notAsked says why a question was not put to a device.
-func notAsked(before *device.Slot) *diagnose.Finding {
-	return &diagnose.Finding{
+func notAsked(before *device.Slot) *diagnose.Cause {
+	return &diagnose.Cause{
 		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf("It was not asked: what came of the question about %s was no clear answer, and what still came could have been taken for this one's.", before.Title),
 		Advice: "Ask for this slot by itself.",
 	}
@@ -142,7 +142,7 @@ func notAsked(before *device.Slot) *diagnose.Finding {
 
 // connect reaches a device and makes sure that it is the one that was confirmed. One
 // without a confirmed key is not even called.
-func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.Client, string, *diagnose.Finding) {
+func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.Client, string, *diagnose.Cause) {
 	wanted, check, finding := s.confirmed(d.Address)
 	if finding != nil {
 		return nil, "", finding
@@ -178,7 +178,7 @@ func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.
 		case changed != nil || errors.As(err, &none):
 			return nil, shown, keyChanged(d, shown, changed)
 		case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
-			return nil, shown, &diagnose.Finding{
+			return nil, shown, &diagnose.Cause{
 				Code: diagnose.DeviceLogin, Sentence: fmt.Sprintf("%s does not let %s in.", plain.Text(d.Name), plain.Quoted(user)),
 				Advice: "Have whoever keeps the device look at its users and keys, or the administrator at the credential “" + plain.Text(d.Credential) + "”.",
 			}
@@ -191,8 +191,8 @@ func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.
 
 // confirmed returns by which algorithms the key of an address was confirmed, and what
 // checks one.
-func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *diagnose.Finding) {
-	unconfirmed := &diagnose.Finding{
+func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *diagnose.Cause) {
+	unconfirmed := &diagnose.Cause{
 		Code: diagnose.DeviceKeyUnconfirmed, Sentence: fmt.Sprintf("No host key of %s was confirmed, so that anybody could answer in its place. It was not called.", plain.Text(address)),
 		Advice: "On the service's host, “endeixisd host-key " + plain.Text(address) + "” shows the key that it has now. Compare that with what stands on the device, then add the line to the file of host keys.",
 	}
@@ -202,7 +202,7 @@ func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *dia
 	check, err := knownhosts.New(s.settings.KnownHosts)
 	if err != nil {
 		s.log.Error("the file of the devices' host keys cannot be used", "error", err)
-		return nil, nil, &diagnose.Finding{
+		return nil, nil, &diagnose.Cause{
 			Code: diagnose.DeviceKeyUnconfirmed, Sentence: "The file of host keys cannot be used, so that no device is known. It was not called.",
 			Advice: "The service's log says what is wrong with the file. Ask the administrator.",
 		}
@@ -234,9 +234,9 @@ func (nobodysKey) Verify([]byte, *ssh.Signature) error { return errors.New("nobo
 
 // login reads how to be let in. What is secret stays in its file, which nobody else on
 // the host may read.
-func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Finding) {
-	refuse := func(format string, args ...any) ([]ssh.AuthMethod, string, *diagnose.Finding) {
-		return nil, "", &diagnose.Finding{
+func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Cause) {
+	refuse := func(format string, args ...any) ([]ssh.AuthMethod, string, *diagnose.Cause) {
+		return nil, "", &diagnose.Cause{
 			Code: diagnose.DeviceLogin, Sentence: fmt.Sprintf(format, args...) + " The device was not called.", Advice: "Ask the administrator.",
 		}
 	}
@@ -280,7 +280,7 @@ func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Findin
 	return []ssh.AuthMethod{ssh.PublicKeys(key)}, c.User, nil
 }
 
-func unreached(d Details, limited context.Context, err error) *diagnose.Finding {
+func unreached(d Details, limited context.Context, err error) *diagnose.Cause {
 	why := "the connection was refused or broke off"
 	var dns *net.DNSError
 	switch {
@@ -289,14 +289,14 @@ func unreached(d Details, limited context.Context, err error) *diagnose.Finding 
 	case errors.As(err, &dns):
 		why = "nobody knows its name"
 	}
-	return &diagnose.Finding{
+	return &diagnose.Cause{
 		Code: diagnose.DeviceUnreached, Sentence: fmt.Sprintf("%s cannot be reached at %s: %s.", plain.Text(d.Name), plain.Text(d.Address), why),
 		Advice: "See that it has power and a line, and ask again.",
 	}
 }
 
-func keyChanged(d Details, shown string, changed *knownhosts.KeyError) *diagnose.Finding {
-	f := &diagnose.Finding{Code: diagnose.DeviceKeyChanged, Sentence: fmt.Sprintf("%s has another host key than the one that was confirmed. Nothing was asked.", plain.Text(d.Name))}
+func keyChanged(d Details, shown string, changed *knownhosts.KeyError) *diagnose.Cause {
+	f := &diagnose.Cause{Code: diagnose.DeviceKeyChanged, Sentence: fmt.Sprintf("%s has another host key than the one that was confirmed. Nothing was asked.", plain.Text(d.Name))}
 	if shown != "" {
 		f.Advice = "It shows " + shown + ". "
 	}
@@ -307,8 +307,8 @@ func keyChanged(d Details, shown string, changed *knownhosts.KeyError) *diagnose
 	return f
 }
 
-func silent(k *device.Kind, said []byte) *diagnose.Finding {
-	f := &diagnose.Finding{
+func silent(k *device.Kind, said []byte) *diagnose.Cause {
+	f := &diagnose.Cause{
 		Code: diagnose.DeviceSilent, Sentence: fmt.Sprintf("It said nothing within %s.", k.AnswerWithin),
 		Advice: "Look at the device on its own console; it may hang. If it needs longer, its kind has to say so.",
 	}
@@ -318,15 +318,15 @@ func silent(k *device.Kind, said []byte) *diagnose.Finding {
 	return f
 }
 
-func cut() *diagnose.Finding {
-	return &diagnose.Finding{
+func cut() *diagnose.Cause {
+	return &diagnose.Cause{
 		Code: diagnose.DeviceLineCut, Sentence: "The connection ended before the answer did.",
 		Advice: "What was said so far counts for nothing. Ask again; if it stays so, look at the line and at the device.",
 	}
 }
 
-func tooMuch() *diagnose.Finding {
-	return &diagnose.Finding{
+func tooMuch() *diagnose.Cause {
+	return &diagnose.Cause{
 		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf("It said more than %d KiB, which is no answer to such a question.", device.MaxAnswer>>10),
 		Advice: "Look at the device on its own console.",
 	}
@@ -338,7 +338,7 @@ type commands struct {
 	kind   *device.Kind
 }
 
-func (c *commands) ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding) {
+func (c *commands) ask(ctx context.Context, q asked) ([]byte, *diagnose.Cause) {
 	session, err := c.client.NewSession()
 	if err != nil {
 		return nil, cut()
@@ -379,7 +379,7 @@ type console struct {
 	pieces chan []byte // closed at the end of the line
 }
 
-func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*console, *diagnose.Finding) {
+func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*console, *diagnose.Cause) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, cut()
@@ -440,7 +440,7 @@ const (
 
 // ask puts a question. An answer may come behind a prompt that something else called forth,
 // such as a message of the device's own.
-func (c *console) ask(ctx context.Context, q asked) ([]byte, *diagnose.Finding) {
+func (c *console) ask(ctx context.Context, q asked) ([]byte, *diagnose.Cause) {
 	if !c.drain(ctx) {
 		return nil, cut()
 	}
@@ -480,7 +480,7 @@ func (c *console) drain(ctx context.Context) bool {
 }
 
 // until reads until the last line of what was said is the prompt.
-func (c *console) until(ctx context.Context, within time.Duration) (said []byte, _ *diagnose.Finding) {
+func (c *console) until(ctx context.Context, within time.Duration) (said []byte, _ *diagnose.Cause) {
 	limit := time.NewTimer(within)
 	defer limit.Stop()
 	for {

@@ -29,7 +29,7 @@ func (q *Queue) Survey(ctx context.Context, tx *store.Tx, batch int64, queue str
 }
 
 // Slices asks for the measuring of slices of a batch.
-func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.Turn) error {
+func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.DueSlice) error {
 	if len(slices) == 0 {
 		return nil
 	}

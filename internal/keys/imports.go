@@ -56,7 +56,7 @@ func effortFor(ctx context.Context, n int) *openpgp.Effort {
 // everything was dropped that claims to be by its owner and is not, and notes about
 // those that cannot be used, with what became of all of it. A revocation that comes alone becomes a certificate with
 // nothing else, if it is about a key of the ring. A nil progress is told nothing.
-func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, account Account, err error) {
+func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, account ImportReport, err error) {
 	if len(data) > maxImport {
 		return nil, account, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
 	}
@@ -130,8 +130,8 @@ func leftOut(skipped []error) []string {
 	return notes
 }
 
-// An Account tells what became of what an import was read from.
-type Account struct {
+// An ImportReport tells what became of what an import was read from.
+type ImportReport struct {
 	// Notes say what could not be read as a key, and what to do about what was dropped.
 	Notes []string
 	// Packets are all that were read, by what became of them.
@@ -146,7 +146,7 @@ type Packets struct {
 }
 
 // add adds what became of the packets of one key.
-func (a *Account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
+func (a *ImportReport) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
 	for _, f := range became.Fates() {
 		i := slices.IndexFunc(a.Packets, func(p Packets) bool { return p.Became == f.Became && p.Why == f.Why })
 		if i < 0 {
@@ -166,7 +166,7 @@ func (a *Account) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
 }
 
 // ordered puts what counts first, then what is kept, and then what was dropped.
-func (a *Account) ordered() Account {
+func (a *ImportReport) ordered() ImportReport {
 	order := openpgp.Standings()
 	slices.SortStableFunc(a.Packets, func(x, y Packets) int { return slices.Index(order, x.Became) - slices.Index(order, y.Became) })
 	return *a
@@ -281,14 +281,14 @@ func arrival(ring *keyring.Keyring, cert *openpgp.Certificate, rules openpgp.Rul
 }
 
 // Preview tells what an import would do, and does nothing.
-func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, Account, error) {
+func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) ([]Imported, ImportReport, error) {
 	ring, _, policies, err := s.present(ctx)
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	certs, account, err := read(ctx, data, ring, progress)
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	var out []Imported
 	for _, cert := range certs {
@@ -301,23 +301,23 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 // about those that are known already. Nothing is kept when any part of it is
 // damaged or secret. What rests on a key that is revoked from then on is judged
 // again, see [Consequences].
-func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, Account, error) {
+func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, ImportReport, error) {
 	if publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
-			return nil, Account{}, err
+			return nil, ImportReport{}, err
 		}
 	}
 	ring, err := s.ToJudge(ctx)
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	policies, err := s.policies.InForce(ctx, 0)
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	certs, account, err := read(ctx, data, ring, progress)
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	rules := policies.Rules(s.now())
 	var out []Imported
@@ -360,7 +360,7 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		return err
 	})
 	if err != nil {
-		return nil, Account{}, err
+		return nil, ImportReport{}, err
 	}
 	for _, one := range out {
 		if one.Result != keyring.Unchanged {

@@ -32,7 +32,7 @@ type Service struct {
 	policies   Policies
 	asker      Asker
 	follow     Consequences
-	ring       ring
+	ring       cache
 }
 
 // Consequences are what must follow when a key counts no longer. They are asked

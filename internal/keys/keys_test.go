@@ -354,7 +354,7 @@ func TestRevocationAlone(t *testing.T) {
 		again, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)), nil)
 		require.NoError(t, err)
 		assert.Equal(t, keyring.Unchanged, again[0].Result)
-		differences, err := records.Differences(t.Context(), p.Store.Reads, 0, func(int64, int64) {})
+		differences, err := records.Discrepancies(t.Context(), p.Store.Reads, 0, func(int64, int64) {})
 		require.NoError(t, err)
 		assert.Empty(t, differences, what)
 	}

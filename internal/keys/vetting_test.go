@@ -17,7 +17,7 @@ import (
 )
 
 // TestJunkIsDroppedAndTold imports a key with forgeries, before and behind the
-// genuine, and again over time: what is kept is what holds, and the account says what
+// genuine, and again over time: what is kept is what holds, and the report says what
 // was dropped.
 func TestJunkIsDroppedAndTold(t *testing.T) {
 	t.Parallel()

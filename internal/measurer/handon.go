@@ -196,15 +196,15 @@ func (d *disk) failure() error {
 }
 
 // before returns a reader that ends where the disk fails.
-func (d *disk) before(in io.Reader) io.Reader { return &reading{in, d} }
+func (d *disk) before(in io.Reader) io.Reader { return &guardedReader{in, d} }
 
-type reading struct {
+type guardedReader struct {
 	in io.Reader
 	to *disk
 }
 
 // Read reads what is to be written.
-func (r *reading) Read(p []byte) (int, error) {
+func (r *guardedReader) Read(p []byte) (int, error) {
 	if err := r.to.failure(); err != nil {
 		return 0, err
 	}

@@ -26,8 +26,8 @@ type Service interface {
 	SendListing(ctx context.Context, batch int64, n int, page wire.ListingPage) error
 	CloseListing(ctx context.Context, batch int64, pages int) (wire.Batch, error)
 	Batch(ctx context.Context, batch int64) (wire.Batch, error)
-	Chores(ctx context.Context, batch int64) ([]wire.Chore, error)
-	SendMeasurements(ctx context.Context, batch int64, measured []wire.Measured) (wire.Taken, error)
+	Assignments(ctx context.Context, batch int64) ([]wire.Assignment, error)
+	SendMeasurements(ctx context.Context, batch int64, measured []wire.Submission) (wire.Taken, error)
 }
 
 const (
@@ -174,23 +174,23 @@ type Progress struct {
 // progress may be nil; it is called by several goroutines. Given up in between, it can be
 // called again, and goes on with what is missing.
 func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress)) error {
-	left, err := with.Chores(ctx, batch)
+	left, err := with.Assignments(ctx, batch)
 	if err != nil {
 		return err
 	}
-	chores := make([]verify.Chore, len(left))
+	assignments := make([]verify.Assignment, len(left))
 	p := Progress{Items: len(left)}
 	for i := range left {
-		chores[i] = verify.Chore{Target: &left[i].Target}
+		assignments[i] = verify.Assignment{Target: &left[i].Target}
 		for _, s := range left[i].Expected {
-			chores[i].Expected = append(chores[i].Expected, s.Listing())
+			assignments[i].Expected = append(assignments[i].Expected, s.Entry())
 		}
 		if left[i].Target.Inside == nil {
 			p.Bytes += left[i].Target.Size
 		}
 	}
-	w := &worker{with: with, batch: batch, last: time.Now(), progress: progress, so: p}
-	cores, parts := runtime.GOMAXPROCS(0), verify.Parts(chores)
+	w := &worker{service: with, batch: batch, last: time.Now(), progress: progress, progressed: p}
+	cores, parts := runtime.GOMAXPROCS(0), verify.Parts(assignments)
 	var gain digest.Gain
 	if len(parts) > cores { // else each core has one file at most, and nothing is gained
 		gain = digest.MeasureGain(time.Now)
@@ -219,21 +219,21 @@ func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBy
 
 // A worker gathers results, and sends many at a time.
 type worker struct {
-	with     Service
+	service  Service
 	batch    int64
 	progress func(Progress)
 
 	mu sync.Mutex
 	// waiting are results by file: those of a file and of what is inside it are sent
 	// together.
-	waiting [][]wire.Measured
-	items   int
-	last    time.Time
-	so      Progress
+	waiting    [][]wire.Submission
+	items      int
+	last       time.Time
+	progressed Progress
 }
 
 // do measures files that go together, and takes what came of it.
-func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left []wire.Chore, gain digest.Gain, maxBytes int64) error {
+func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left []wire.Assignment, gain digest.Gain, maxBytes int64) error {
 	var mu sync.Mutex
 	before := int64(0)
 	upTo := func(total int64) {
@@ -243,15 +243,15 @@ func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left
 		mu.Unlock()
 		w.read(group[0].Path, max(more, 0))
 	}
-	done, err := verify.Do(ctx, folder, group, gain, maxBytes, upTo)
+	done, err := verify.MeasureParts(ctx, folder, group, gain, maxBytes, upTo)
 	if err != nil {
 		return err
 	}
 	size := int64(0)
 	for k, part := range group {
-		measured := make([]wire.Measured, len(done[k]))
+		measured := make([]wire.Submission, len(done[k]))
 		for i, d := range done[k] {
-			measured[i] = wire.Measured{N: left[part.At[i]].N, Reading: d.Reading, Diagnoses: d.Diagnoses}
+			measured[i] = wire.Submission{N: left[part.At[i]].N, Reading: d.Reading, Diagnoses: d.Diagnoses}
 		}
 		if len(done[k]) > 0 {
 			size += done[k][0].Reading.Size
@@ -267,18 +267,18 @@ func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left
 func (w *worker) read(file string, bytes int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.so.Read += bytes
-	w.so.File = file
+	w.progressed.Read += bytes
+	w.progressed.File = file
 	w.tell()
 }
 
 func (w *worker) tell() {
 	if w.progress != nil {
-		w.progress(w.so)
+		w.progress(w.progressed)
 	}
 }
 
-func (w *worker) add(ctx context.Context, measured []wire.Measured) error {
+func (w *worker) add(ctx context.Context, measured []wire.Submission) error {
 	w.mu.Lock()
 	w.waiting, w.items = append(w.waiting, measured), w.items+len(measured)
 	due := w.items >= sendItems || time.Since(w.last) >= sendEvery
@@ -295,13 +295,13 @@ func (w *worker) flush(ctx context.Context) error {
 	files := w.waiting
 	w.waiting, w.items, w.last = nil, 0, time.Now()
 	w.mu.Unlock()
-	var send []wire.Measured
+	var send []wire.Submission
 	for i, file := range files {
 		send = append(send, file...)
 		if len(send) < sendItems && i < len(files)-1 {
 			continue
 		}
-		taken, err := w.with.SendMeasurements(ctx, w.batch, send)
+		taken, err := w.service.SendMeasurements(ctx, w.batch, send)
 		if err != nil {
 			return err
 		}
@@ -310,7 +310,7 @@ func (w *worker) flush(ctx context.Context) error {
 			return &DeclinedError{Item: d.N, Code: d.Code, Reason: d.Reason}
 		}
 		w.mu.Lock()
-		w.so.Done += len(send)
+		w.progressed.Done += len(send)
 		w.tell()
 		w.mu.Unlock()
 		send = nil

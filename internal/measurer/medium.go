@@ -228,10 +228,10 @@ func ListMedium(ctx context.Context, to Service, batch int64, m *Medium) error {
 }
 
 // ReadBack reads a medium for a batch that is surveyed, finds out what follows the image and
-// where the medium differs, and sends it. It returns the account, and nil when the batch
+// where the medium differs, and sends it. It returns the report, and nil when the batch
 // asks for nothing any more. progress may be nil.
-func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, progress func(total int64)) (*readback.Report, error) {
-	left, err := with.Chores(ctx, batch.ID)
+func ReadBack(ctx context.Context, service Service, batch wire.Batch, back Back, progress func(total int64)) (*readback.Report, error) {
+	left, err := service.Assignments(ctx, batch.ID)
 	if err != nil || len(left) == 0 || batch.Against == nil {
 		return nil, err
 	}
@@ -239,7 +239,7 @@ func ReadBack(ctx context.Context, with Service, batch wire.Batch, back Back, pr
 	if err != nil {
 		return nil, err
 	}
-	taken, err := with.SendMeasurements(ctx, batch.ID, []wire.Measured{{N: left[0].N, Reading: reading}})
+	taken, err := service.SendMeasurements(ctx, batch.ID, []wire.Submission{{N: left[0].N, Reading: reading}})
 	if err == nil && len(taken.Declined) > 0 {
 		err = fmt.Errorf("the service did not use what was read: %s", taken.Declined[0].Reason)
 	}
@@ -274,7 +274,7 @@ type candidate struct {
 }
 
 // holds reports whether a reading is of exactly this.
-func (c *candidate) holds(r *readback.Reading) bool {
+func (c *candidate) holds(r *readback.Beginning) bool {
 	if r.Size != c.size {
 		return false
 	}
@@ -291,7 +291,7 @@ type view struct {
 	of      io.ReaderAt
 	size    int64
 	part    *readback.Part
-	reading []readback.Reading // by candidate
+	reading []readback.Beginning // by candidate
 }
 
 // looked reads a view up to the length of each candidate.

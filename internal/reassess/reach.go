@@ -30,12 +30,12 @@ type Reach struct {
 	Batches int `json:"batches"`
 	// Turns count the artifacts whose verdict would change, by what it is and
 	// what it would be, and Items are those, at most maxReach.
-	Turns []Turn   `json:"turns"`
-	Items []Change `json:"items"`
+	Turns []VerdictChange `json:"turns"`
+	Items []Change        `json:"items"`
 }
 
-// A Turn counts changes of verdict.
-type Turn struct {
+// A VerdictChange counts changes of verdict.
+type VerdictChange struct {
 	From  judge.Verdict `json:"from"`
 	To    judge.Verdict `json:"to"`
 	Count int           `json:"count"`
@@ -91,7 +91,7 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, changed *ke
 	if err != nil {
 		return Reach{}, err
 	}
-	out := Reach{Turns: []Turn{}, Items: []Change{}}
+	out := Reach{Turns: []VerdictChange{}, Items: []Change{}}
 	turns := map[[2]judge.Verdict]int{}
 	var last int64
 	_, err = s.rejudge(ctx, Selection{Key: fp}, asOf{changed, policies.Version, s.now()}, func(judged []Rejudgement, done, total int64) error {
@@ -118,8 +118,8 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, changed *ke
 		return nil
 	})
 	for turn, n := range turns {
-		out.Turns = append(out.Turns, Turn{turn[0], turn[1], n})
+		out.Turns = append(out.Turns, VerdictChange{turn[0], turn[1], n})
 	}
-	slices.SortFunc(out.Turns, func(x, y Turn) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	slices.SortFunc(out.Turns, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
 	return out, err
 }

@@ -63,28 +63,28 @@ const namedDifferences = 5
 // found are the differences of one table.
 type found struct {
 	of  string
-	all []store.Difference
+	all []store.Discrepancy
 }
 
 func (f *found) tell(position int64, format string, args ...any) {
-	f.all = append(f.all, store.Difference{Position: position, What: f.of + ": " + fmt.Sprintf(format, args...)})
+	f.all = append(f.all, store.Discrepancy{Position: position, What: f.of + ": " + fmt.Sprintf(format, args...)})
 }
 
 // first returns the first of them.
-func (f *found) first() []store.Difference {
-	slices.SortStableFunc(f.all, func(x, y store.Difference) int { return cmp.Compare(x.Position, y.Position) })
+func (f *found) first() []store.Discrepancy {
+	slices.SortStableFunc(f.all, func(x, y store.Discrepancy) int { return cmp.Compare(x.Position, y.Position) })
 	return f.all[:min(len(f.all), namedDifferences)]
 }
 
 // Compare holds the rows of a table against the records, both ways, and names the first that
 // differ. adoptedAt is where rows of earlier versions were adopted: of those from before, some
 // may be missing.
-func (b *Basis) Compare(t store.WholeTable, stored []store.StoredRow, adoptedAt int64) []store.Difference {
+func (b *Basis) Compare(t store.WholeTable, stored []store.StoredRow, adoptedAt int64) []store.Discrepancy {
 	return compare(t, b.rows(t.Name), stored, adoptedAt)
 }
 
 // compare holds the rows of a table against those that have to be there, by their keys.
-func compare(t store.WholeTable, wanted []row, stored []store.StoredRow, adoptedAt int64) []store.Difference {
+func compare(t store.WholeTable, wanted []row, stored []store.StoredRow, adoptedAt int64) []store.Discrepancy {
 	out := found{of: t.Of}
 	versions := strings.HasSuffix(t.Name, "_versions")
 	there := map[string]store.StoredRow{}

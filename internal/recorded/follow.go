@@ -98,7 +98,7 @@ func (f *Follower) Keep(h Head, b Body) {
 }
 
 // Whole holds all rows of a table against what was kept.
-func (f *Follower) Whole(t store.WholeTable, stored []store.StoredRow) []store.Difference {
+func (f *Follower) Whole(t store.WholeTable, stored []store.StoredRow) []store.Discrepancy {
 	var wanted []row
 	switch t.Name {
 	case "users":
@@ -124,13 +124,13 @@ func (f *Follower) Whole(t store.WholeTable, stored []store.StoredRow) []store.D
 // Compare holds some records against the rows that follow from each alone: rows are those of a
 // table that say that they follow from a record between the first of them and the last. A record
 // that cannot be read is a difference. adoptedAt is where rows of earlier versions were adopted.
-func (f *Follower) Compare(page []store.Record, rows func(store.PlacedTable) ([]store.StoredRow, error), adoptedAt int64) ([]store.Difference, error) {
-	var out []store.Difference
+func (f *Follower) Compare(page []store.Record, rows func(store.PlacedTable) ([]store.StoredRow, error), adoptedAt int64) ([]store.Discrepancy, error) {
+	var out []store.Discrepancy
 	wanted := map[string][]row{}
 	for _, r := range page {
 		made, err := f.follows(r)
 		if err != nil {
-			out = append(out, store.Difference{Position: r.Position, What: err.Error()})
+			out = append(out, store.Discrepancy{Position: r.Position, What: err.Error()})
 		}
 		for _, m := range made {
 			wanted[m.table] = append(wanted[m.table], m)
@@ -204,7 +204,7 @@ func listedRow(h Head, written []byte) (row, error) {
 }
 
 // placed holds the rows of a table against the records that they say they follow from.
-func placed(t store.PlacedTable, wanted []row, stored []store.StoredRow, adoptedAt int64) []store.Difference {
+func placed(t store.PlacedTable, wanted []row, stored []store.StoredRow, adoptedAt int64) []store.Discrepancy {
 	out := found{of: t.Of}
 	for len(wanted) > 0 || len(stored) > 0 {
 		switch {

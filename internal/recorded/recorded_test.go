@@ -279,7 +279,7 @@ func TestPlaced(t *testing.T) {
 			rows[m.table] = append(rows[m.table], stored)
 		}
 	}
-	compare := func(rows map[string][]store.StoredRow) []store.Difference {
+	compare := func(rows map[string][]store.StoredRow) []store.Discrepancy {
 		out, err := NewFollower().Compare(page, func(t store.PlacedTable) ([]store.StoredRow, error) { return rows[t.Name], nil }, -1)
 		require.NoError(t, err)
 		return out

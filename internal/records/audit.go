@@ -223,9 +223,9 @@ func (s *Service) Audit(ctx context.Context, q AuditQuestion, progress func(done
 		return Report{}, err
 	}
 	// The texts are proven; what follows from them is held against them.
-	var differences []store.Difference
+	var differences []store.Discrepancy
 	if err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) (err error) {
-		differences, err = Differences(ctx, reads, begin.Size, func(int64, int64) { progress(found.Size, max(size, found.Size)) })
+		differences, err = Discrepancies(ctx, reads, begin.Size, func(int64, int64) { progress(found.Size, max(size, found.Size)) })
 		return err
 	}); err != nil {
 		return Report{}, err

@@ -257,11 +257,11 @@ type Visit struct {
 	// Files are the artifacts as they count now, and Differs those of them that were
 	// judged otherwise on site.
 	Files   int
-	Differs []Difference
+	Differs []RejudgedFile
 }
 
-// A Difference is a file that counts otherwise now.
-type Difference struct {
+// A RejudgedFile is one that counts otherwise now.
+type RejudgedFile struct {
 	N         int
 	Path      string
 	OnSite    judge.Verdict
@@ -315,7 +315,7 @@ func (s *Service) visit(ctx context.Context, packed Satchel, row store.Visit) (V
 			continue
 		}
 		was := onSite[now.Path]
-		d := Difference{N: now.N, Path: now.Path, OnSite: was.Verdict, WhyOnSite: plain.Text(was.Deciding), Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding}
+		d := RejudgedFile{N: now.N, Path: now.Path, OnSite: was.Verdict, WhyOnSite: plain.Text(was.Deciding), Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding}
 		if now.Now != nil {
 			d.Now = judge.Verdict(*now.Now)
 		}

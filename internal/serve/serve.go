@@ -204,11 +204,11 @@ func every(ctx context.Context, period time.Duration, do func()) {
 	}
 }
 
-// endSilent ends batches that are measured elsewhere and were not heard of for long.
+// endSilent ends batches whose measurer was not heard of for long.
 func (s *Service) endSilent(ctx context.Context) {
 	every(ctx, time.Minute, func() {
 		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil && ctx.Err() == nil {
-			s.log.Warn("batches that are measured elsewhere could not be looked after", "error", err)
+			s.log.Warn("batches of silent measurers could not be looked after", "error", err)
 		}
 	})
 }
@@ -380,7 +380,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	if err := s.adopt(ctx); err != nil {
 		return err
 	}
-	if differences, err := s.store.StructureDifferences(ctx); err != nil {
+	if differences, err := s.store.StructureDiscrepancies(ctx); err != nil {
 		return err
 	} else if len(differences) > 0 {
 		s.log.Error("the database is not as this program has made it; /readyz and audits say so until it is", "first", differences[0].What, "differences", len(differences))

@@ -48,9 +48,9 @@ func OfDepot(depot, folder string) (Source, error) {
 	return Source{Depot, depot + ":" + clean}, err
 }
 
-// Elsewhere returns the source whose files somebody else reads: kind is Client or
+// OfMeasurer returns the source whose files a measurer reads: kind is Client or
 // Console.
-func Elsewhere(kind Kind, host, folder string) (Source, error) {
+func OfMeasurer(kind Kind, host, folder string) (Source, error) {
 	switch {
 	case kind != Client && kind != Console:
 		return Source{}, fault.New(fault.Invalid, "measurer-unknown", "Nobody of the kind %s measures for the service.", plain.Quoted(string(kind))).At("measurer.kind")
@@ -63,10 +63,10 @@ func Elsewhere(kind Kind, host, folder string) (Source, error) {
 // OfDevice returns the source that is a device.
 func OfDevice(name string) Source { return Source{Device, name} }
 
-// Remote reports whether somebody else reads the files, who is asked to.
-func (s Source) Remote() bool { return s.Kind == Client || s.Kind == Console }
+// HasMeasurer reports whether a measurer reads the files, and not the service.
+func (s Source) HasMeasurer() bool { return s.Kind == Client || s.Kind == Console }
 
-// Host returns the machine of a remote source.
+// Host returns the machine of a measurer.
 func (s Source) Host() string {
 	host, _, _ := strings.Cut(s.Reference, ":")
 	return host
@@ -108,8 +108,8 @@ func (s *Sources) Open(source Source) (Folder, error) {
 // Queue returns the name of the queue on which a source's jobs wait: whoever can
 // read it works on that.
 func Queue(source Source) string {
-	if source.Remote() {
-		return remote
+	if source.HasMeasurer() {
+		return measurerQueue
 	}
 	if source.Kind == Device {
 		return Devices
@@ -118,9 +118,9 @@ func Queue(source Source) string {
 	return string(source.Kind) + "-" + depot
 }
 
-// remote is the queue of batches that are measured elsewhere: surveying them takes no
+// measurerQueue is the queue of batches that have a measurer: surveying them takes no
 // depot.
-const remote = "measured-elsewhere"
+const measurerQueue = "measured-elsewhere"
 
 // Devices is the queue of what is asked of devices, so that one that hangs keeps no folder
 // waiting.
@@ -129,7 +129,7 @@ const Devices = "devices"
 // Queues lists the queues of all sources that this process can read, and of those that
 // none has to. That of devices is beside them.
 func (s *Sources) Queues() []string {
-	out := []string{remote}
+	out := []string{measurerQueue}
 	for _, name := range s.depots.Names() {
 		out = append(out, Queue(Source{Depot, name + ":"}))
 	}

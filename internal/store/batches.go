@@ -191,7 +191,7 @@ type OpenWork struct {
 	// Stopping says that it is being ended before it is done.
 	Stopping bool
 	// Slices are the open ones whose turn has come.
-	Slices []Turn
+	Slices []DueSlice
 }
 
 // Unfinished lists the batches that are not finished.
@@ -217,7 +217,7 @@ func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 		}
 		if r.Slice != nil {
 			last := &out[len(out)-1]
-			last.Slices = append(last.Slices, Turn{*r.Slice, r.Large})
+			last.Slices = append(last.Slices, DueSlice{*r.Slice, r.Large})
 		}
 	}
 	return out, nil

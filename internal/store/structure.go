@@ -55,23 +55,23 @@ func (s Reads) Structure(ctx context.Context) ([]string, error) {
 	return out, explain(err)
 }
 
-// StructureDifferences names what is not as the program expects it: what is missing, and what
+// StructureDiscrepancies names what is not as the program expects it: what is missing, and what
 // nobody of the program has put there.
-func (s Reads) StructureDifferences(ctx context.Context) ([]Difference, error) {
+func (s Reads) StructureDiscrepancies(ctx context.Context) ([]Discrepancy, error) {
 	there, err := s.Structure(ctx)
 	if err != nil {
 		return nil, err
 	}
 	expected := strings.Split(strings.TrimSpace(structure), "\n")
-	out := []Difference{}
+	out := []Discrepancy{}
 	for _, line := range expected {
 		if !slices.Contains(there, line) {
-			out = append(out, Difference{Position: -1, What: fmt.Sprintf("the database has no %s, or it was changed", named(line))})
+			out = append(out, Discrepancy{Position: -1, What: fmt.Sprintf("the database has no %s, or it was changed", named(line))})
 		}
 	}
 	for _, line := range there {
 		if !slices.Contains(expected, line) {
-			out = append(out, Difference{Position: -1, What: fmt.Sprintf("the database has a %s that does not belong there", named(line))})
+			out = append(out, Discrepancy{Position: -1, What: fmt.Sprintf("the database has a %s that does not belong there", named(line))})
 		}
 	}
 	return out, nil

@@ -26,7 +26,7 @@ func TestStructure(t *testing.T) {
 		require.NoError(t, os.WriteFile("structure.txt", []byte(strings.Join(there, "\n")+"\n"), 0o644))
 		t.Skip("written anew")
 	}
-	found, err := s.StructureDifferences(t.Context())
+	found, err := s.StructureDiscrepancies(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, found, "after a new migration: go test ./internal/store -run TestStructure -update")
 	for _, forged := range []struct{ sql, says string }{
@@ -47,14 +47,14 @@ func TestStructure(t *testing.T) {
 		{`ALTER TABLE ledger_state DROP CONSTRAINT ledger_state_size_check`, "no constraint ledger_state_size_check on ledger_state"},
 		{`ALTER TABLE sightings ADD CONSTRAINT none CHECK (false) NOT VALID`, "a constraint none on sightings"},
 	} {
-		var found []store.Difference
+		var found []store.Discrepancy
 		back := errors.New("taken back")
 		err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
 			if _, err := tx.SQL().ExecContext(ctx, forged.sql); err != nil {
 				return err
 			}
 			var err error
-			found, err = tx.StructureDifferences(ctx)
+			found, err = tx.StructureDiscrepancies(ctx)
 			return errors.Join(err, back)
 		})
 		require.ErrorIs(t, err, back, forged.sql)

@@ -25,8 +25,8 @@ type Slice struct {
 	Queued bool
 }
 
-// A Turn is a slice whose turn has come.
-type Turn struct {
+// A DueSlice is the next to be measured.
+type DueSlice struct {
 	N     int  `db:"n"`
 	Large bool `db:"large"`
 }
@@ -119,10 +119,10 @@ func (s Reads) SliceNumbers(ctx context.Context, batch int64) ([]int, error) {
 	return out, explain(err)
 }
 
-// NextTurn gives the turn of a slice that is done to the next of its batch that is
+// NextDue gives the turn of a slice that is done to the next of its batch that is
 // as large. There may be none.
-func (t *Tx) NextTurn(ctx context.Context, batch int64, slice int) ([]Turn, error) {
-	out := []Turn{}
+func (t *Tx) NextDue(ctx context.Context, batch int64, slice int) ([]DueSlice, error) {
+	out := []DueSlice{}
 	err := t.tx.SelectContext(ctx, &out, `UPDATE slices SET queued = true WHERE batch_id = $1 AND n = (SELECT s.n FROM slices s
 			WHERE s.batch_id = $1 AND NOT s.queued AND s.large = (SELECT d.large FROM slices d WHERE d.batch_id = $1 AND d.n = $2) ORDER BY s.n LIMIT 1 FOR UPDATE SKIP LOCKED)
 		RETURNING n, large`, batch, slice)

@@ -126,7 +126,7 @@ type NewBatch struct {
 	Depot string `json:"depot,omitempty" maxLength:"100" doc:"The depot whose folder the service reads."`
 	Path  string `json:"path,omitempty" maxLength:"4096" doc:"The folder, relative to the depot."`
 	// Measurer stands instead of a depot.
-	Measurer   *Measurer `json:"measurer,omitempty" doc:"Instead of a depot: who reads the files, which lie elsewhere, and will send what it finds."`
+	Measurer   *Measurer `json:"measurer,omitempty" doc:"Instead of a depot: who reads the files where they are, and sends what it finds."`
 	Label      string    `json:"label,omitempty"`
 	Publisher  string    `json:"publisher,omitempty" doc:"The expected publisher; without it the scopes of the publishers tell."`
 	RequireAll bool      `json:"require_all,omitempty" doc:"Refuse the batch when a manifest lists files that are not here."`

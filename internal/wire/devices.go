@@ -37,18 +37,18 @@ type DeviceSlot struct {
 
 // A SlotCheck is what a slot was found to hold at some time.
 type SlotCheck struct {
-	Batch     int64             `json:"batch"`
-	N         int               `json:"n"`
-	Slot      string            `json:"slot"`
-	At        time.Time         `json:"at"`
-	By        string            `json:"by"`
-	Verdict   judge.Verdict     `json:"verdict"`
-	Now       *judge.Verdict    `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
-	Algorithm string            `json:"algorithm,omitempty"`
-	Digest    string            `json:"digest,omitempty" doc:"What the device gave, in hexadecimal."`
-	Holds     *Against          `json:"holds,omitempty" doc:"What the value was held against; whether it is that, the verdict tells."`
-	Typed     bool              `json:"typed,omitempty" doc:"Whether a person has copied it from the device's console."`
-	Finding   *diagnose.Finding `json:"finding,omitempty" doc:"Why there is no value."`
+	Batch     int64           `json:"batch"`
+	N         int             `json:"n"`
+	Slot      string          `json:"slot"`
+	At        time.Time       `json:"at"`
+	By        string          `json:"by"`
+	Verdict   judge.Verdict   `json:"verdict"`
+	Now       *judge.Verdict  `json:"now,omitempty" doc:"What a reassessment made of the verdict."`
+	Algorithm string          `json:"algorithm,omitempty"`
+	Digest    string          `json:"digest,omitempty" doc:"What the device gave, in hexadecimal."`
+	Holds     *Against        `json:"holds,omitempty" doc:"What the value was held against; whether it is that, the verdict tells."`
+	Typed     bool            `json:"typed,omitempty" doc:"Whether a person has copied it from the device's console."`
+	Finding   *diagnose.Cause `json:"finding,omitempty" doc:"Why there is no value."`
 }
 
 // A DeviceShown is a device with its history.
@@ -114,12 +114,12 @@ type KindTrial struct {
 
 // KindTried is what came of a trial.
 type KindTried struct {
-	Kind      DeviceKind        `json:"kind"`
-	Slot      string            `json:"slot"`
-	Question  string            `json:"question" doc:"What it would be asked."`
-	Algorithm string            `json:"algorithm,omitempty"`
-	Value     digest.Value      `json:"value,omitempty" doc:"What was read."`
-	Finding   *diagnose.Finding `json:"finding,omitempty" doc:"Why what was pasted is no answer."`
+	Kind      DeviceKind      `json:"kind"`
+	Slot      string          `json:"slot"`
+	Question  string          `json:"question" doc:"What it would be asked."`
+	Algorithm string          `json:"algorithm,omitempty"`
+	Value     digest.Value    `json:"value,omitempty" doc:"What was read."`
+	Finding   *diagnose.Cause `json:"finding,omitempty" doc:"Why what was pasted is no answer."`
 }
 
 // RetireKindRequest has a kind used no more.

@@ -102,8 +102,8 @@ type ImportProgress struct {
 	Total int `json:"total"`
 }
 
-// ReadingRequest carries a file that is read and not kept.
-type ReadingRequest struct{ Body Data }
+// ReadKeysRequest carries a file that is read and not kept.
+type ReadKeysRequest struct{ Body Data }
 
 // Data is a file.
 type Data struct {

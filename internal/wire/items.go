@@ -34,9 +34,9 @@ type Item struct {
 	Readback *readback.Report `json:"readback,omitempty" doc:"How a medium was read, and what was found on it."`
 	Against  *Against         `json:"against,omitempty" doc:"What a medium is read back against, or a slot held."`
 	// Device is of a slot that a device has hashed.
-	Device    *device.SlotAccount `json:"device,omitempty" doc:"What a device was asked about a slot, and what it said."`
-	ReadBacks []ReadBack          `json:"read_backs,omitempty" doc:"Media that were read back against this file; only where one item is shown."`
-	Now       *Now                `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
+	Device    *device.SlotReport `json:"device,omitempty" doc:"What a device was asked about a slot, and what it said."`
+	ReadBacks []ReadBack         `json:"read_backs,omitempty" doc:"Media that were read back against this file; only where one item is shown."`
+	Now       *Now               `json:"now,omitempty" doc:"Set where a reassessment changed the verdict; what was judged before stands as it was."`
 }
 
 // Now is what an item's verdict became by a reassessment.

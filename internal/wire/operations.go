@@ -75,19 +75,19 @@ var (
 	ListFolder   = Operation[ListFolderRequest, Page[Entry]]{Method: get, Path: "/depots/{depot}/entries", ID: "list-folder", Summary: "List what lies in a folder of a depot", Role: roles.Auditor}
 	ListOrigins  = Operation[Nothing, Page[Origin]]{Method: get, Path: "/origins", ID: "list-origins", Summary: "List the places from which copies of manifests can be fetched", Role: roles.Auditor}
 	SurveyFolder = Operation[SurveyRequest, Survey]{Method: post, Path: "/surveys", ID: "survey-folder", Summary: "Show what a batch would check and why, without checking it", Role: roles.Operator, MaxBody: mebibyte}
-	ReadManifest = Operation[ReadManifestRequest, Reading]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
+	ReadManifest = Operation[ReadManifestRequest, ManifestContent]{Method: post, Path: "/manifest-readings", ID: "read-manifest", Summary: "Show what is understood of a manifest, and what is not; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 
 	RunBatch         = Operation[RunBatchRequest, Batch]{Method: post, Path: "/batches", ID: "run-batch", Summary: "Verify a folder of a depot", Role: roles.Operator, MaxBody: 8 * mebibyte, Status: http.StatusAccepted, Again: true}
 	SendListing      = Operation[ListingAt, Nothing]{Method: put, Path: "/batches/{id}/listing/{page}", ID: "send-listing", Summary: "Send a page of the list of files of a batch that is measured elsewhere", Role: roles.Operator, MaxBody: 24 * mebibyte, Again: true}
 	CloseListing     = Operation[ListingEnd, Batch]{Method: post, Path: "/batches/{id}/listing", ID: "close-listing", Summary: "Say that the list of files is whole, so that the service plans what is to be measured", Role: roles.Operator, Status: http.StatusAccepted, Again: true}
-	ListChores       = Operation[ListChoresRequest, Page[Chore]]{Method: get, Path: "/batches/{id}/chores", ID: "list-chores", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
-	SendMeasurements = Operation[MeasuredRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte, Again: true}
+	ListAssignments  = Operation[ListAssignmentsRequest, Page[Assignment]]{Method: get, Path: "/batches/{id}/assignments", Earlier: "/batches/{id}/chores", ID: "list-assignments", Summary: "List what is left to measure of a batch that is measured elsewhere", Role: roles.Operator}
+	SendMeasurements = Operation[SendMeasurementsRequest, Taken]{Method: post, Path: "/batches/{id}/measurements", ID: "send-measurements", Summary: "Send what was measured, to be judged and recorded; it may be sent again", Role: roles.Operator, MaxBody: 24 * mebibyte, Again: true}
 
-	ShowDrillChore = Operation[ItemAt, DrillChore]{Method: get, Path: "/batches/{id}/items/{n}/drill", ID: "show-drill-chore", Summary: "Tell what to measure for the drill of an item whose bytes are elsewhere", Role: roles.Operator}
-	DrillBatch     = Operation[DrillRequest, Drill]{Method: post, Path: "/batches/{id}/drills", ID: "drill-batch", Summary: "Prove that the check can fail: measure and judge items with everything altered that they rest on", Role: roles.Operator, MaxBody: 2 * mebibyte}
-	ListPieces     = Operation[PiecesRequest, PieceDigests]{Method: get, Path: "/batches/{id}/items/{n}/pieces", ID: "list-pieces", Summary: "Hash pieces of a file that the service can read, to find where a medium differs from it", Role: roles.Operator}
-	FetchContent   = Operation[ContentRequest, Nothing]{Method: get, Path: "/batches/{id}/items/{n}/content", ID: "fetch-content", Summary: "Fetch a file that is cleared and that the service can read, or what it rests on: whole, or a part of it with the header Range", Role: roles.Operator}
-	FindReferences = Operation[FindReferencesRequest, Page[Reference]]{Method: get, Path: "/references", ID: "find-references", Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor}
+	ShowDrillAssignment = Operation[ItemAt, DrillAssignment]{Method: get, Path: "/batches/{id}/items/{n}/drill", ID: "show-drill-assignment", Summary: "Tell what to measure for the drill of an item whose bytes are elsewhere", Role: roles.Operator}
+	DrillBatch          = Operation[DrillRequest, Drill]{Method: post, Path: "/batches/{id}/drills", ID: "drill-batch", Summary: "Prove that the check can fail: measure and judge items with everything altered that they rest on", Role: roles.Operator, MaxBody: 2 * mebibyte}
+	ListPieces          = Operation[PiecesRequest, PieceDigests]{Method: get, Path: "/batches/{id}/items/{n}/pieces", ID: "list-pieces", Summary: "Hash pieces of a file that the service can read, to find where a medium differs from it", Role: roles.Operator}
+	FetchContent        = Operation[ContentRequest, Nothing]{Method: get, Path: "/batches/{id}/items/{n}/content", ID: "fetch-content", Summary: "Fetch a file that is cleared and that the service can read, or what it rests on: whole, or a part of it with the header Range", Role: roles.Operator}
+	FindReferences      = Operation[FindReferencesRequest, Page[Reference]]{Method: get, Path: "/references", ID: "find-references", Summary: "Tell which file that was cleared here has these bytes, the newest first", Role: roles.Auditor}
 
 	ListBatches  = Operation[ListBatchesRequest, Page[Batch]]{Method: get, Path: "/batches", ID: "list-batches", Summary: "List batches, the newest first", Role: roles.Auditor}
 	ShowBatch    = Operation[BatchAt, Batch]{Method: get, Path: "/batches/{id}", ID: "show-batch", Summary: "Show a batch", Role: roles.Auditor}
@@ -134,13 +134,13 @@ var (
 
 	ListKeys       = Operation[ListKeysRequest, Page[Key]]{Method: get, Path: "/keys", ID: "list-keys", Summary: "List the keyring in the order of import", Role: roles.Auditor}
 	ImportKeys     = Operation[ImportKeysRequest, Import]{Method: post, Path: "/keys", ID: "import-keys", Summary: "Import keys as candidates", Role: roles.Operator, MaxBody: 24 * mebibyte}
-	PreviewImport  = Operation[ReadingRequest, Import]{Method: post, Path: "/key-readings", ID: "preview-import", Summary: "Show what importing a key file would do; nothing is kept", Role: roles.Auditor, MaxBody: 24 * mebibyte}
+	PreviewImport  = Operation[ReadKeysRequest, Import]{Method: post, Path: "/key-readings", ID: "preview-import", Summary: "Show what importing a key file would do; nothing is kept", Role: roles.Auditor, MaxBody: 24 * mebibyte}
 	LoadKeyFile    = Operation[LoadKeyFileRequest, Import]{Method: post, Path: "/key-files", ID: "load-key-file", Summary: "Import a key file of any size as it is, telling of the progress", Role: roles.Operator, MaxBody: 128 * mebibyte}
 	ReadKeyFile    = Operation[ReadKeyFileRequest, Import]{Method: post, Path: "/key-file-readings", ID: "read-key-file", Summary: "Show what importing a key file of any size would do, telling of the progress; nothing is kept", Role: roles.Auditor, MaxBody: 128 * mebibyte}
 	LookUpKeys     = Operation[LookUpRequest, LookUp]{Method: post, Path: "/key-look-ups", ID: "look-up-keys", Summary: "Ask the configured key directories; nothing is kept", Role: roles.Operator}
 	ImportFoundKey = Operation[ImportFoundRequest, Imported]{Method: post, Path: "/key-look-ups/imports", ID: "import-found-key", Summary: "Look a key up again and import it as a candidate", Role: roles.Operator}
 	LookUpKnown    = Operation[LookUpKnownRequest, Page[LookedUp]]{Method: post, Path: "/key-look-ups/known", ID: "look-up-known-keys", Summary: "Look keys up again and add what is new about them", Role: roles.Operator, MaxBody: mebibyte, Earlier: "/key-refreshes"}
-	InspectOpenPGP = Operation[ReadingRequest, openpgp.Account]{Method: post, Path: "/openpgp-readings", ID: "inspect-openpgp", Summary: "Show what an OpenPGP file is made of; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
+	InspectOpenPGP = Operation[ReadKeysRequest, openpgp.Inspection]{Method: post, Path: "/openpgp-readings", ID: "inspect-openpgp", Summary: "Show what an OpenPGP file is made of; nothing is kept", Role: roles.Auditor, MaxBody: 6 * mebibyte}
 	ShowKey        = Operation[KeyAt, Key]{Method: get, Path: "/keys/{fingerprint}", ID: "show-key", Summary: "Show a key", Role: roles.Auditor}
 	ShowKeyUse     = Operation[KeyAt, KeyUse]{Method: get, Path: "/keys/{fingerprint}/use", ID: "show-key-use", Summary: "Tell what a key has signed that was verified here", Role: roles.Auditor}
 

@@ -37,10 +37,10 @@ func (r ListingAt) Reaches() Scope { return Scope{Reads: true} }
 func (r ListingEnd) Reaches() Scope { return Scope{Reads: true} }
 
 // Reaches leaves that to the batch.
-func (r ListChoresRequest) Reaches() Scope { return Scope{Reads: true} }
+func (r ListAssignmentsRequest) Reaches() Scope { return Scope{Reads: true} }
 
 // Reaches leaves that to the batch.
-func (r MeasuredRequest) Reaches() Scope { return Scope{Reads: true} }
+func (r SendMeasurementsRequest) Reaches() Scope { return Scope{Reads: true} }
 
 // Reaches tells who is changed.
 func (r SetPublisherRequest) Reaches() Scope { return Scope{Publisher: r.Slug} }

@@ -39,8 +39,8 @@ type Vouched struct {
 	Why  string `json:"why"`
 }
 
-// Reading is what was understood of a manifest.
-type Reading struct {
+// ManifestContent is what was understood of a manifest.
+type ManifestContent struct {
 	Format       manifest.Format `json:"format"`
 	Entries      []ReadEntry     `json:"entries"`
 	Problems     []ReadProblem   `json:"problems"`

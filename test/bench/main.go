@@ -224,7 +224,7 @@ func oneFile(dir string) ([]row, error) {
 	}
 	sum := sha256.Sum256(content)
 	unlabelled := item("one.img", digest.OfSize(len(sum))...)
-	unlabelled.Listed = []survey.Listing{{Algorithms: digest.OfSize(len(sum)), Digest: sum[:]}}
+	unlabelled.Listed = []survey.Entry{{Algorithms: digest.OfSize(len(sum)), Digest: sum[:]}}
 	e, f, err := versus(func() error { return measureOne(os.DirFS(dir), unlabelled) }, ours)
 	return []row{
 		cost("a value of 64 digits without a label, of the likeliest algorithm", "the same with its label", 1.1, e, f),
@@ -753,16 +753,18 @@ func localBatch(ctx context.Context, c *client.Client, folder string, n int) err
 }
 
 // stub is a service that asks for what it was made with and takes what it is sent.
-type stub struct{ chores []wire.Chore }
+type stub struct{ assignments []wire.Assignment }
 
 func (stub) SendListing(context.Context, int64, int, wire.ListingPage) error { return nil }
 func (stub) CloseListing(context.Context, int64, int) (wire.Batch, error)    { return wire.Batch{}, nil }
 
 func (stub) Batch(context.Context, int64) (wire.Batch, error) { return wire.Batch{}, nil }
 
-func (s stub) Chores(context.Context, int64) ([]wire.Chore, error) { return s.chores, nil }
+func (s stub) Assignments(context.Context, int64) ([]wire.Assignment, error) {
+	return s.assignments, nil
+}
 
-func (stub) SendMeasurements(_ context.Context, _ int64, measured []wire.Measured) (wire.Taken, error) {
+func (stub) SendMeasurements(_ context.Context, _ int64, measured []wire.Submission) (wire.Taken, error) {
 	return wire.Taken{Taken: len(measured)}, nil
 }
 
@@ -775,7 +777,7 @@ func localFiles(dir string) ([]row, error) {
 		if err := write(filepath.Join(dir, name), large/4, byte(i)); err != nil {
 			return nil, err
 		}
-		s.chores = append(s.chores, wire.Chore{N: i, Target: measure.Target{Path: name, Size: large / 4, Tasks: []measure.Task{{Algorithm: digest.SHA256}}}})
+		s.assignments = append(s.assignments, wire.Assignment{N: i, Target: measure.Target{Path: name, Size: large / 4, Tasks: []measure.Task{{Algorithm: digest.SHA256}}}})
 	}
 	a, b, err := versus(func() error { return measurer.Measure(context.Background(), s, 1, os.DirFS(dir), 0, nil) }, func() error {
 		var wg errgroup.Group

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 
 import type { components } from "../api/types";
-import { DamageMap } from "./findings";
+import { DamageMap } from "./causes";
 import { bytes, count, moment } from "./text";
 import { Mark } from "./verdict";
 

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 
-import type { DeviceSlot, SlotAccount, SlotCheck } from "../api/devices";
+import type { DeviceSlot, SlotCheck, SlotReport as Report } from "../api/devices";
 import { bytes, moment } from "./text";
 import { Mark } from "./verdict";
 
@@ -58,7 +58,7 @@ const reached: Record<string, string> = {
 };
 
 /** What a device was asked about a slot, and what it said. */
-export function SlotReport({ said, size }: { said: SlotAccount; size: number }) {
+export function SlotReport({ said, size }: { said: Report; size: number }) {
   return (
     <section className="flex flex-col gap-2" data-slot>
       <h2>What the device said</h2>

@@ -7,15 +7,15 @@ import { api, askRaw, type Batch } from "../api/client";
 import { Core } from "./core";
 import {
   tellEvery,
-  type Chore,
+  type Assignment,
   type Diagnosis,
   type FileReading,
-  type Findings,
+  type Causes,
   type FromHash,
   type Given,
   type HashTask,
   type ListedFile,
-  type Measured,
+  type Submission,
 } from "./protocol";
 import { byFile, fastTasks, pages } from "./tasks";
 
@@ -104,7 +104,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
 }
 
 /** Lists the files, measures what is asked for, and waits for the verdicts. */
-async function carryOut(begun: Batch, found: Findings, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
+async function carryOut(begun: Batch, found: Causes, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
   const id = begun.id;
   const path = { id };
   const files = pages(found.files.map(({ content, ...file }): ListedFile => (content === null ? file : { ...file, content })));
@@ -116,8 +116,8 @@ async function carryOut(begun: Batch, found: Findings, given: Given[], core: Cor
   }
   await askRaw(api.POST("/api/v1/batches/{id}/listing", { params: { path }, body: { pages: n }, signal: asked.signal }));
   const surveyed = await beyond(begun, ["waiting"], asked.signal);
-  const chores = surveyed.state === "measuring" ? await allChores(id, asked.signal) : [];
-  const parts = byFile(chores);
+  const assignments = surveyed.state === "measuring" ? await allAssignments(id, asked.signal) : [];
+  const parts = byFile(assignments);
   const whole = new Map(given.map((g) => [g.path, g.file]));
   check.rows = [...parts.keys()].map((p) => ({ path: p, size: whole.get(p)?.size ?? 0, read: 0, rate: 0, state: "waiting" as const }));
   check.stage = "measuring";
@@ -164,11 +164,11 @@ async function beyond(batch: Batch, states: Batch["state"][], signal: AbortSigna
   return batch;
 }
 
-async function allChores(id: number, signal: AbortSignal): Promise<Chore[]> {
-  const out: Chore[] = [];
+async function allAssignments(id: number, signal: AbortSignal): Promise<Assignment[]> {
+  const out: Assignment[] = [];
   for (let cursor: string | undefined = undefined; ;) {
-    const page: { items: Chore[]; next?: string } = await askRaw(
-      api.GET("/api/v1/batches/{id}/chores", { params: { path: { id }, query: { cursor, limit: 2000 } }, signal }),
+    const page: { items: Assignment[]; next?: string } = await askRaw(
+      api.GET("/api/v1/batches/{id}/assignments", { params: { path: { id }, query: { cursor, limit: 2000 } }, signal }),
     );
     out.push(...page.items);
     if (!page.next) return out;
@@ -179,7 +179,7 @@ async function allChores(id: number, signal: AbortSignal): Promise<Chore[]> {
 /** Reads the files, several at once, and sends what comes of it. */
 async function measureAll(
   id: number,
-  parts: Map<string, Chore[]>,
+  parts: Map<string, Assignment[]>,
   whole: Map<string, File>,
   core: Core,
   check: Check,
@@ -201,7 +201,7 @@ async function measureAll(
   };
   core.onProgress = moved;
 
-  let waiting: Measured[] = [];
+  let waiting: Submission[] = [];
   let sent = Promise.resolve();
   let last = performance.now();
   const send = () => {
@@ -213,7 +213,7 @@ async function measureAll(
       await askRaw(api.POST("/api/v1/batches/{id}/measurements", { params: { path: { id } }, body: { measured }, signal: asked.signal }));
     });
   };
-  const finished = (path: string, measured: Measured[], state: Row["state"]) => {
+  const finished = (path: string, measured: Submission[], state: Row["state"]) => {
     waiting.push(...measured);
     const row = rows.get(path);
     if (row) {
@@ -223,35 +223,35 @@ async function measureAll(
     tell();
     if (waiting.length >= 500 || performance.now() - last > 1000) send();
   };
-  const given = (chores: Chore[], code: "not-measured" | "unreadable", message: string): Measured[] =>
-    chores.map((c) => ({ n: c.n, reading: { size: 0, problem: { code, message } } }));
+  const given = (assignments: Assignment[], code: "not-measured" | "unreadable", message: string): Submission[] =>
+    assignments.map((c) => ({ n: c.n, reading: { size: 0, problem: { code, message } } }));
 
   const queue = [...parts];
   let coreTurn = Promise.resolve();
   const one = async () => {
     const hasher = new Hasher();
     for (let next = queue.shift(); next; next = queue.shift()) {
-      const [path, chores] = next;
+      const [path, assignments] = next;
       const stop = () => asked.cancelled.has(path);
       const file = whole.get(path);
       if (asked.signal.aborted) break;
       if (stop() || !file) {
-        finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
+        finished(path, given(assignments, "not-measured", cancelledHere), "cancelled");
         continue;
       }
       moved(path, 0);
-      const tasks = fastTasks(chores);
-      const chore = chores[0];
-      if (!tasks || !chore) {
+      const tasks = fastTasks(assignments);
+      const assignment = assignments[0];
+      if (!tasks || !assignment) {
         // The core reads one file at a time.
-        const mine = coreTurn.then(() => (stop() ? undefined : core.call<Measured[]>("measure", chores, stop)));
+        const mine = coreTurn.then(() => (stop() ? undefined : core.call<Submission[]>("measure", assignments, stop)));
         coreTurn = mine.then(
           () => undefined,
           () => undefined,
         );
         const measured = await mine;
         if (measured) finished(path, measured, "done");
-        else finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
+        else finished(path, given(assignments, "not-measured", cancelledHere), "cancelled");
         continue;
       }
       const result = await hasher.hash(
@@ -263,16 +263,16 @@ async function measureAll(
         () => stop() || asked.signal.aborted,
       );
       if (result === "cancelled") {
-        finished(path, given(chores, "not-measured", cancelledHere), "cancelled");
+        finished(path, given(assignments, "not-measured", cancelledHere), "cancelled");
       } else if ("failed" in result) {
-        finished(path, given(chores, "unreadable", "the browser cannot read it any more: it was changed or moved"), "done");
+        finished(path, given(assignments, "unreadable", "the browser cannot read it any more: it was changed or moved"), "done");
       } else {
         const reading: FileReading = { size: result.size, results: result.digests.map((digest) => ({ digest })) };
         const why =
-          chore.expected.length > 0
-            ? await core.call<{ diagnoses: Diagnosis[] | null }>("explain", { ...chore, reading })
+          assignment.expected.length > 0
+            ? await core.call<{ diagnoses: Diagnosis[] | null }>("explain", { ...assignment, reading })
             : { diagnoses: null };
-        finished(path, [{ n: chore.n, reading, diagnoses: why.diagnoses ?? undefined }], "done");
+        finished(path, [{ n: assignment.n, reading, diagnoses: why.diagnoses ?? undefined }], "done");
       }
     }
     hasher.end();

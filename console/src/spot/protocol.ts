@@ -5,13 +5,13 @@ import type { components } from "../api/types";
 /** How often it is told how far reading has come, in milliseconds. */
 export const tellEvery = 250;
 
-export type Chore = components["schemas"]["Chore"];
+export type Assignment = components["schemas"]["Assignment"];
 export type FileReading = components["schemas"]["FileReading"];
-export type Measured = components["schemas"]["Measured"];
+export type Submission = components["schemas"]["Submission"];
 export type Diagnosis = components["schemas"]["Diagnosis"];
 export type ListedFile = components["schemas"]["ListedFile"];
 export type ListedContainer = components["schemas"]["ListedContainer"];
-export type DrillChore = components["schemas"]["DrillChore"];
+export type DrillAssignment = components["schemas"]["DrillAssignment"];
 
 /** A file that was given to the page, by its path in what was given. */
 export interface Given {
@@ -22,7 +22,7 @@ export interface Given {
 }
 
 /** What the core found of the files. */
-export interface Findings {
+export interface Causes {
   files: (Omit<ListedFile, "content"> & { content: string | null })[];
   containers: ListedContainer[];
 }

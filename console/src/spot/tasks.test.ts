@@ -1,10 +1,10 @@
 import { describe, expect, it } from "vitest";
 
 import { browser, withoutFolder } from "./check";
-import type { Chore } from "./protocol";
+import type { Assignment } from "./protocol";
 import { byFile, fastTasks, pages } from "./tasks";
 
-const chore = (path: string, tasks: Chore["target"]["tasks"], more: Partial<Chore["target"]> = {}): Chore => ({
+const assignment = (path: string, tasks: Assignment["target"]["tasks"], more: Partial<Assignment["target"]> = {}): Assignment => ({
   n: 1,
   expected: [],
   target: { path, size: 1, mod_time: "2026-01-01T00:00:00Z", tasks, ...more },
@@ -12,7 +12,7 @@ const chore = (path: string, tasks: Chore["target"]["tasks"], more: Partial<Chor
 
 describe("what the fast hashes take", () => {
   it("takes digests, and hashes that begin and end with bytes of their own", () => {
-    const tasks = fastTasks([chore("a", [{ algorithm: "SHA-256" }, { algorithm: "SHA-512", before: "AQI=", after: "Aw==" }])]);
+    const tasks = fastTasks([assignment("a", [{ algorithm: "SHA-256" }, { algorithm: "SHA-512", before: "AQI=", after: "Aw==" }])]);
     expect(tasks?.map((t) => t.algorithm)).toEqual(["SHA-256", "SHA-512"]);
     expect(tasks?.[1]?.before).toEqual(new Uint8Array([1, 2]));
     expect(tasks?.[1]?.after).toEqual(new Uint8Array([3]));
@@ -20,15 +20,15 @@ describe("what the fast hashes take", () => {
   });
   it("leaves to the core what it does alone", () => {
     const member = { of: "a", member: { name: "b", size: 1 } };
-    expect(fastTasks([chore("a", [{ algorithm: "SHA-1" }])])).toBeUndefined();
-    expect(fastTasks([chore("a", [{ algorithm: "SHA-256", text: true }])])).toBeUndefined();
-    expect(fastTasks([chore("a", [{ algorithm: "SHA-256", expanded: "gzip" }])])).toBeUndefined();
-    expect(fastTasks([chore("a//b", [{ algorithm: "SHA-256" }], { inside: member })])).toBeUndefined();
-    expect(fastTasks([chore("a", [{ algorithm: "SHA-256" }]), chore("a//b", [], { inside: member })])).toBeUndefined();
+    expect(fastTasks([assignment("a", [{ algorithm: "SHA-1" }])])).toBeUndefined();
+    expect(fastTasks([assignment("a", [{ algorithm: "SHA-256", text: true }])])).toBeUndefined();
+    expect(fastTasks([assignment("a", [{ algorithm: "SHA-256", expanded: "gzip" }])])).toBeUndefined();
+    expect(fastTasks([assignment("a//b", [{ algorithm: "SHA-256" }], { inside: member })])).toBeUndefined();
+    expect(fastTasks([assignment("a", [{ algorithm: "SHA-256" }]), assignment("a//b", [], { inside: member })])).toBeUndefined();
     expect(fastTasks([])).toBeUndefined();
   });
   it("keeps together what is read together", () => {
-    const parts = byFile([chore("a.zip", []), chore("a.zip//b", []), chore("c", []), chore("a.zip//d//e", [])]);
+    const parts = byFile([assignment("a.zip", []), assignment("a.zip//b", []), assignment("c", []), assignment("a.zip//d//e", [])]);
     expect([...parts.keys()]).toEqual(["a.zip", "c"]);
     expect(parts.get("a.zip")).toHaveLength(3);
   });

@@ -1,6 +1,6 @@
 /** What of the plan is hashed by the fast hashes, and what by the core. */
 
-import type { Chore, HashTask } from "./protocol";
+import type { Assignment, HashTask } from "./protocol";
 
 /**
  * Algorithms that the fast hashes have. SHA-1 is not among them: the core looks for the
@@ -32,22 +32,22 @@ const bytesOf = (base64?: string) => Uint8Array.from(atob(base64 ?? ""), (c) => 
  * something of it takes the core: what is inside it, its uncompressed form, text, an
  * algorithm that they do not have.
  */
-export function fastTasks(chores: Chore[]): HashTask[] | undefined {
-  const [chore, ...more] = chores;
-  if (!chore || more.length > 0 || chore.target.inside || chore.target.problem) return undefined;
-  const tasks = chore.target.tasks;
+export function fastTasks(assignments: Assignment[]): HashTask[] | undefined {
+  const [assignment, ...more] = assignments;
+  if (!assignment || more.length > 0 || assignment.target.inside || assignment.target.problem) return undefined;
+  const tasks = assignment.target.tasks;
   if (tasks.some((t) => !fast.has(t.algorithm) || t.expanded || t.text)) return undefined;
   return tasks.map((t) => ({ algorithm: t.algorithm, before: bytesOf(t.before), after: bytesOf(t.after) }));
 }
 
-/** Chores by the file that they are done with, which comes first. */
-export function byFile(chores: Chore[]): Map<string, Chore[]> {
-  const out = new Map<string, Chore[]>();
-  for (const chore of chores) {
-    const [outer = ""] = chore.target.path.split("//");
+/** Assignments by the file that they are done with, which comes first. */
+export function byFile(assignments: Assignment[]): Map<string, Assignment[]> {
+  const out = new Map<string, Assignment[]>();
+  for (const assignment of assignments) {
+    const [outer = ""] = assignment.target.path.split("//");
     const list = out.get(outer);
-    if (list) list.push(chore);
-    else out.set(outer, [chore]);
+    if (list) list.push(assignment);
+    else out.set(outer, [assignment]);
   }
   return out;
 }

@@ -6,7 +6,7 @@ import { useItem } from "../../api/items";
 import { mayOperate, useMe } from "../../api/people";
 import { Chain } from "../../parts/chain";
 import { DrillThere } from "../../parts/drill";
-import { Findings } from "../../parts/findings";
+import { Causes } from "../../parts/causes";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { ReadbackReport, WrittenTo } from "../../parts/readback";
@@ -154,11 +154,7 @@ function Grounds({ grounds, device = false }: { grounds: Ground[]; device?: bool
               />
             </div>
           )}
-          {g.findings && g.findings.length > 0 ? (
-            <Findings findings={g.findings} />
-          ) : (
-            g.advice && <p className="font-semibold">{g.advice}</p>
-          )}
+          {g.findings && g.findings.length > 0 ? <Causes findings={g.findings} /> : g.advice && <p className="font-semibold">{g.advice}</p>}
           {g.signature?.steps && <Steps steps={g.signature.steps} />}
         </div>
       ))}

@@ -1,7 +1,7 @@
 import { TriangleAlert } from "lucide-react";
 import { type SubmitEvent, useState } from "react";
 
-import type { Account, Piece } from "../../api/client";
+import type { Inspection, Piece } from "../../api/client";
 import { useInspection } from "../../api/readings";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
@@ -54,27 +54,27 @@ export function InspectPage() {
         </button>
       </form>
       {inspection.error && <ProblemNote error={inspection.error} />}
-      {inspection.data && <Told account={inspection.data} />}
+      {inspection.data && <Told inspection={inspection.data} />}
     </div>
   );
 }
 
-function Told({ account }: { account: Account }) {
+function Told({ inspection }: { inspection: Inspection }) {
   return (
     <section role="status" className="flex flex-col gap-3">
-      <h2 className="border-b border-base-300 pb-1">A {account.kind}</h2>
-      {account.notes.map((n, i) => (
+      <h2 className="border-b border-base-300 pb-1">A {inspection.kind}</h2>
+      {inspection.notes.map((n, i) => (
         <p key={i} className="wrap-anywhere">
           {n}
         </p>
       ))}
-      {account.packets.map((p, i) => (
+      {inspection.packets.map((p, i) => (
         <Packet key={i} packet={p} />
       ))}
-      {account.text && (
+      {inspection.text && (
         <div>
           <h3 className="font-semibold">The text that the signatures cover</h3>
-          <pre className="overflow-x-auto rounded-box border border-base-300 p-3 text-sm whitespace-pre-wrap">{account.text}</pre>
+          <pre className="overflow-x-auto rounded-box border border-base-300 p-3 text-sm whitespace-pre-wrap">{inspection.text}</pre>
         </div>
       )}
     </section>

@@ -1,8 +1,8 @@
 import { type SubmitEvent, useMemo, useState } from "react";
 
-import type { Reading } from "../../api/client";
+import type { ManifestContent } from "../../api/client";
 import { useReading } from "../../api/readings";
-import { Account } from "../../parts/account";
+import { MarkedText } from "../../parts/marked-text";
 import { Field } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
@@ -73,7 +73,7 @@ export function ManifestsPage() {
 }
 
 /** The text that was read, with each part marked by what was made of it. */
-function PartByPart({ text, reading }: { text: string; reading: Reading }) {
+function PartByPart({ text, reading }: { text: string; reading: ManifestContent }) {
   const marks = useMemo(
     (): Mark[] => [
       ...reading.entries.map((e) => ({ ...e.span, made: "read" as const, why: "read" })),
@@ -85,12 +85,12 @@ function PartByPart({ text, reading }: { text: string; reading: Reading }) {
   return (
     <section className="flex flex-col gap-2" aria-label="What was made of each part">
       <h3 className="font-semibold">The text, part by part</h3>
-      <Account text={text} marks={marks} />
+      <MarkedText text={text} marks={marks} />
     </section>
   );
 }
 
-function Understood({ reading }: { reading: Reading }) {
+function Understood({ reading }: { reading: ManifestContent }) {
   return (
     <section role="status" className="flex flex-col gap-3">
       <h2 className="border-b border-base-300 pb-1">
@@ -139,8 +139,8 @@ function Understood({ reading }: { reading: Reading }) {
 }
 
 /** What has the form of a digest and was used for nothing; equal reasons are told once. */
-function LeftAside({ reading }: { reading: Reading }) {
-  const reasons = new Map<string, Reading["left_aside"]>();
+function LeftAside({ reading }: { reading: ManifestContent }) {
+  const reasons = new Map<string, ManifestContent["left_aside"]>();
   for (const a of reading.left_aside) reasons.set(a.why, [...(reasons.get(a.why) ?? []), a]);
   return (
     <div>

@@ -4,13 +4,13 @@ import { Link } from "react-router";
 import { api, askRaw, type Ground, type Item } from "../../api/client";
 import { useDrill } from "../../api/spot";
 import { DrillTable } from "../../parts/drill";
-import { Findings } from "../../parts/findings";
+import { Causes } from "../../parts/causes";
 import { Comparison, Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { bytes } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 import type { Core } from "../../spot/core";
-import type { DrillChore, FileReading } from "../../spot/protocol";
+import type { DrillAssignment, FileReading } from "../../spot/protocol";
 
 /** The answer for one file: the verdict, the reason that matters, the values, what is missing. */
 export function Answer({ item, batch, core }: { item: Item; batch: number; core: () => Core | undefined }) {
@@ -78,7 +78,7 @@ function Reason({ ground }: { ground: Ground }) {
         <Comparison expected={ground.expected} computed={ground.computed} />
       )}
       {ground.findings && ground.findings.length > 0 ? (
-        <Findings findings={ground.findings} />
+        <Causes findings={ground.findings} />
       ) : (
         ground.advice && <p className="font-semibold">{ground.advice}</p>
       )}
@@ -97,10 +97,10 @@ function Prove({ item, batch, core }: { item: Item; batch: number; core: () => C
     setBusy(true);
     setFailed(undefined);
     try {
-      const chore: DrillChore = await askRaw(
+      const assignment: DrillAssignment = await askRaw(
         api.GET("/api/v1/batches/{id}/items/{n}/drill", { params: { path: { id: batch, n: item.n } } }),
       );
-      const { readings } = await reader.call<{ readings: FileReading[] }>("drill", chore);
+      const { readings } = await reader.call<{ readings: FileReading[] }>("drill", assignment);
       await drill.mutateAsync({ n: item.n, readings });
     } catch (error) {
       setFailed(error);

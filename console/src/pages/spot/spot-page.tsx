@@ -9,7 +9,7 @@ import { Failure } from "../../api/client";
 import { useAbsent } from "../../api/batches";
 import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useReferences, useSpotItems } from "../../api/spot";
-import { Account } from "../../parts/account";
+import { MarkedText } from "../../parts/marked-text";
 import { DropArea } from "../../parts/drop-area";
 import { Field } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
@@ -321,7 +321,7 @@ function Recognition({ what, text }: { what?: Recognised; text: string }) {
       <p role="status" className="text-sm" data-recognised={what.kind}>
         {says[what.kind]}
       </p>
-      {what.marks.length > 0 && <Account text={text} marks={what.marks.map(markOf)} />}
+      {what.marks.length > 0 && <MarkedText text={text} marks={what.marks.map(markOf)} />}
       <Reasons of={reasons(text, what.marks.map(markOf))} />
     </div>
   );

@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// A Difference is a row that is not what the records say, a row without its
+// A Discrepancy is a row that is not what the records say, a row without its
 // record, or a record without its row.
-type Difference struct {
+type Discrepancy struct {
 	// Position is that of the record, or -1 where there is none.
 	Position int64 `db:"position"`
 	// What is the row, and what is wrong with it, for people.
@@ -59,13 +59,13 @@ var copyRows = consequence{"copies of manifests", `
 	WHERE c.summary IS NOT NULL AND b.position >= {from} AND (c.of_path IS DISTINCT FROM c.summary ->> 'of' OR c.channel IS DISTINCT FROM c.summary ->> 'channel' OR c.place IS DISTINCT FROM c.summary ->> 'place'
 		OR c.summary ->> 'sha256' <> '' AND encode(sha256(c.content), 'hex') IS DISTINCT FROM c.summary ->> 'sha256')`}
 
-// Differences holds tables against each other, where a row has to be as another is that the
+// Discrepancies holds tables against each other, where a row has to be as another is that the
 // records prove, and returns the first of each that differ. Of what is counted or named with a
 // batch it looks at the batches whose record is at a position or behind it.
-func (s Reads) Differences(ctx context.Context, from int64) ([]Difference, error) {
-	out := []Difference{}
+func (s Reads) Discrepancies(ctx context.Context, from int64) ([]Discrepancy, error) {
+	out := []Discrepancy{}
 	for _, c := range []consequence{adoptionRows, countedRows, renamedRows, unsettledRows, copyRows} {
-		found := []Difference{}
+		found := []Discrepancy{}
 		if err := s.q.SelectContext(ctx, &found, `SELECT position, what FROM (`+strings.ReplaceAll(c.sql, "{from}", strconv.FormatInt(from, 10))+`) differing ORDER BY position LIMIT 5`); err != nil {
 			return nil, fmt.Errorf("comparing %s with the records: %w", c.of, explain(err))
 		}

@@ -24,7 +24,7 @@ type Aside struct {
 	Why string `json:"why"`
 }
 
-// asides collects, while a text is read, what its account needs: why values were left
+// asides collects, while a text is read, what [parser.checkCoverage] needs: why values were left
 // aside, and which parts of the text became part of a value.
 type asides struct {
 	// why says it by line.
@@ -38,7 +38,7 @@ func newAsides() asides { return asides{why: map[int]string{}, covered: map[stri
 // note says why the values of a line are left aside.
 func (a *asides) note(line int, why string) { a.why[line] = why }
 
-// leastPart is the length of the shortest word that the account asks about.
+// leastPart is the length of the shortest word that the coverage of a text asks about.
 const leastPart = 22
 
 // cover takes the words of a text for parts of a value.
@@ -61,10 +61,10 @@ func (p *parser) covered(r *laidRow, v value) {
 	p.aside.cover(v.pieces)
 }
 
-// account goes through a text once more that has so many lines before it, and notes each
+// checkCoverage goes through a text once more that has so many lines before it, and notes each
 // part in the form of a digest that became neither an entry nor a problem.
-func (p *parser) account(text string, before int) {
-	k := accountant{parser: p, rest: p.out.Entries.rest, told: map[int]bool{}}
+func (p *parser) checkCoverage(text string, before int) {
+	k := coverage{parser: p, rest: p.out.Entries.rest, told: map[int]bool{}}
 	for _, problem := range p.out.Problems {
 		k.told[problem.Line] = true
 	}
@@ -84,11 +84,11 @@ func (p *parser) account(text string, before int) {
 	}
 }
 
-// An accountant goes through the lines of a text. It gives entries of its own to the parser
+// A coverage goes through the lines of a text. It gives entries of its own to the parser
 // where the text was handed over.
-type accountant struct {
+type coverage struct {
 	*parser
-	// rest are the entries in the order of their lines, up to when the account began, and next
+	// rest are the entries in the order of their lines, up to when the check began, and next
 	// is the first of those that are not above the line at hand.
 	rest []Entry
 	next int
@@ -103,7 +103,7 @@ type accountant struct {
 const ahead = 8
 
 // used reports whether a value of a line became an entry, there or elsewhere.
-func (k *accountant) used(no int, value []byte) bool {
+func (k *coverage) used(no int, value []byte) bool {
 	for k.next < len(k.rest) && k.rest[k.next].Line < no {
 		k.next++
 	}
@@ -128,7 +128,7 @@ func (k *accountant) used(no int, value []byte) bool {
 }
 
 // line accounts for one line.
-func (k *accountant) line(line string, no int) {
+func (k *coverage) line(line string, no int) {
 	for i := 0; i < len(line); {
 		if !isAlnum(line[i]) {
 			i++
@@ -157,7 +157,7 @@ func (k *accountant) line(line string, no int) {
 
 // word accounts for a word that is not all digits: it may be base64, as it is where
 // an equals sign fills it up, or have digits within it.
-func (k *accountant) word(from int, word string, padded bool, no int) { //nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
+func (k *coverage) word(from int, word string, padded bool, no int) { //nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
@@ -189,7 +189,7 @@ func (k *accountant) word(from int, word string, padded bool, no int) { //nolint
 }
 
 // hex accounts for a word of digits.
-func (k *accountant) hex(from int, word string, no int) {
+func (k *coverage) hex(from int, word string, no int) {
 	if len(word) < 32 || len(word)%2 != 0 || len(word) > maxHex || digest.OfSize(len(word)/2) == nil {
 		return
 	}

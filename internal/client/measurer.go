@@ -18,21 +18,21 @@ func (c *Client) CloseListing(ctx context.Context, batch int64, pages int) (wire
 	return call(ctx, c, wire.CloseListing, wire.ListingEnd{ID: batch, Body: wire.ListingPages{Pages: pages}})
 }
 
-// Chores returns all that is left to measure of a batch.
-func (c *Client) Chores(ctx context.Context, batch int64) ([]wire.Chore, error) {
-	return all(0, func(cursor string) (wire.Page[wire.Chore], error) {
-		return call(ctx, c, wire.ListChores, wire.ListChoresRequest{ID: batch, Cursor: cursor, Limit: 2000})
+// Assignments returns all that is left to measure of a batch.
+func (c *Client) Assignments(ctx context.Context, batch int64) ([]wire.Assignment, error) {
+	return all(0, func(cursor string) (wire.Page[wire.Assignment], error) {
+		return call(ctx, c, wire.ListAssignments, wire.ListAssignmentsRequest{ID: batch, Cursor: cursor, Limit: 2000})
 	})
 }
 
 // SendMeasurements sends what was measured.
-func (c *Client) SendMeasurements(ctx context.Context, batch int64, measured []wire.Measured) (wire.Taken, error) {
-	return call(ctx, c, wire.SendMeasurements, wire.MeasuredRequest{ID: batch, Body: wire.Measurements{Measured: measured}})
+func (c *Client) SendMeasurements(ctx context.Context, batch int64, measured []wire.Submission) (wire.Taken, error) {
+	return call(ctx, c, wire.SendMeasurements, wire.SendMeasurementsRequest{ID: batch, Body: wire.Measurements{Measured: measured}})
 }
 
-// DrillChore tells what to measure for the drill of an item.
-func (c *Client) DrillChore(ctx context.Context, batch int64, n int) (wire.DrillChore, error) {
-	return call(ctx, c, wire.ShowDrillChore, wire.ItemAt{ID: batch, N: n})
+// DrillAssignment tells what to measure for the drill of an item.
+func (c *Client) DrillAssignment(ctx context.Context, batch int64, n int) (wire.DrillAssignment, error) {
+	return call(ctx, c, wire.ShowDrillAssignment, wire.ItemAt{ID: batch, N: n})
 }
 
 // Drill proves that the check of some items can fail.

@@ -118,15 +118,15 @@ type ListingPages struct {
 	Pages int `json:"pages" minimum:"1" maximum:"100000"`
 }
 
-// ListChoresRequest asks for what is left to measure.
-type ListChoresRequest struct {
+// ListAssignmentsRequest asks for what is left to measure.
+type ListAssignmentsRequest struct {
 	ID     int64  `path:"id" minimum:"1"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"2000" default:"1000"`
 }
 
-// Chore is an item that is left to measure.
-type Chore struct {
+// Assignment is an item that is left to measure.
+type Assignment struct {
 	N int `json:"n" doc:"The item's number."`
 	// Target has what is to be computed.
 	Target measure.Target `json:"target"`
@@ -146,7 +146,7 @@ type Stated struct {
 }
 
 // StatedIn returns what a listing states.
-func StatedIn(l survey.Listing) Stated {
+func StatedIn(l survey.Entry) Stated {
 	out := Stated{Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces, Doubtful: l.Doubtful || l.Guessed}
 	for _, a := range l.Algorithms {
 		out.Algorithms = append(out.Algorithms, a.String())
@@ -154,10 +154,10 @@ func StatedIn(l survey.Listing) Stated {
 	return out
 }
 
-// Listing returns what is stated as a listing. An algorithm that is not known here is
+// Entry returns what is stated as the entry of a survey. An algorithm that is not known here is
 // left out.
-func (s Stated) Listing() survey.Listing {
-	out := survey.Listing{Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful}
+func (s Stated) Entry() survey.Entry {
+	out := survey.Entry{Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful}
 	for _, label := range s.Algorithms {
 		if a, err := digest.Parse(label); err == nil {
 			out.Algorithms = append(out.Algorithms, a)
@@ -166,19 +166,19 @@ func (s Stated) Listing() survey.Listing {
 	return out
 }
 
-// MeasuredRequest sends measurements.
-type MeasuredRequest struct {
+// SendMeasurementsRequest sends measurements.
+type SendMeasurementsRequest struct {
 	ID   int64 `path:"id" minimum:"1"`
 	Body Measurements
 }
 
 // Measurements are results of tasks.
 type Measurements struct {
-	Measured []Measured `json:"measured" maxItems:"100000" doc:"In any order; those of a file and of what is inside it together."`
+	Measured []Submission `json:"measured" maxItems:"100000" doc:"In any order; those of a file and of what is inside it together."`
 }
 
-// Measured is what came of measuring an item.
-type Measured struct {
+// Submission is what came of measuring an item.
+type Submission struct {
 	N       int             `json:"n" minimum:"0" maximum:"2147483647"`
 	Reading measure.Reading `json:"reading" doc:"The results in the order of the tasks, or a problem."`
 	// Diagnoses are optional.
@@ -201,8 +201,8 @@ type Declined struct {
 	Reason string `json:"reason"`
 }
 
-// DrillChore is what is to be measured for the drill of an item whose bytes are elsewhere.
-type DrillChore struct {
+// DrillAssignment is what a measurer is to measure for the drill of an item.
+type DrillAssignment struct {
 	N           int                 `json:"n"`
 	Target      measure.Target      `json:"target"`
 	Alterations []verify.Alteration `json:"alterations" doc:"Each alters the stream of bytes; the target's tasks are done once for each."`
@@ -222,7 +222,7 @@ type NewDrill struct {
 // DrillItem is an item that is drilled.
 type DrillItem struct {
 	N        int               `json:"n" minimum:"0" maximum:"2147483647"`
-	Readings []measure.Reading `json:"readings,omitempty" maxItems:"32" doc:"Those of the alterations, in their order, where the bytes are elsewhere."`
+	Readings []measure.Reading `json:"readings,omitempty" maxItems:"32" doc:"Those of the alterations, in their order, where a measurer has the bytes."`
 }
 
 // Drill is what came of a drill.

@@ -38,15 +38,15 @@ func isDepot(arg string) bool {
 	return err != nil
 }
 
-// A here is a folder of this machine that was looked at.
-type here struct {
+// An ownFolder is a folder of this machine that was looked at.
+type ownFolder struct {
 	path   string
 	folder *depots.Folder
 	found  *survey.Findings
 }
 
-// openHere opens a folder of this machine.
-func openHere(arg string) (string, *depots.Folder, error) {
+// openFolder opens a folder of this machine.
+func openFolder(arg string) (string, *depots.Folder, error) {
 	path, err := filepath.Abs(arg)
 	if err != nil {
 		return "", nil, err
@@ -65,8 +65,8 @@ func openHere(arg string) (string, *depots.Folder, error) {
 }
 
 // lookAt looks at everything in a folder of this machine.
-func (a *app) lookAt(ctx context.Context, arg string) (*here, error) {
-	path, folder, err := openHere(arg)
+func (a *app) lookAt(ctx context.Context, arg string) (*ownFolder, error) {
+	path, folder, err := openFolder(arg)
 	if err != nil {
 		return nil, err
 	}
@@ -78,12 +78,12 @@ func (a *app) lookAt(ctx context.Context, arg string) (*here, error) {
 		folder.Close()
 		return nil, err
 	}
-	return &here{path, folder, found}, nil
+	return &ownFolder{path, folder, found}, nil
 }
 
-// surveyHere plans what would be checked in a folder of this machine. No service is
+// surveyFolder plans what would be checked in a folder of this machine. No service is
 // asked.
-func (a *app) surveyHere(ctx context.Context, arg string, corrections []wire.Correction) (wire.Survey, error) {
+func (a *app) surveyFolder(ctx context.Context, arg string, corrections []wire.Correction) (wire.Survey, error) {
 	h, err := a.lookAt(ctx, arg)
 	if err != nil {
 		return wire.Survey{}, err
@@ -114,11 +114,11 @@ func mistake(err error) error {
 	return err
 }
 
-// runHere verifies a folder of this machine: it is read here, and judged and recorded by
+// runFolder verifies a folder of this machine: it is read here, and judged and recorded by
 // the service.
-func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
+func (a *app) runFolder(ctx context.Context, r wire.NewBatch, arg string) (wire.Batch, error) {
 	if _, err := os.Stat(arg); err != nil {
-		_, _, err = openHere(arg)
+		_, _, err = openFolder(arg)
 		return wire.Batch{}, err
 	}
 	c, err := a.reached(ctx)
@@ -145,7 +145,7 @@ func (a *app) runHere(ctx context.Context, r wire.NewBatch, arg string) (wire.Ba
 	if err != nil {
 		return b, err
 	}
-	return a.measureHere(ctx, c, b, h)
+	return a.measureFolder(ctx, c, b, h)
 }
 
 // reached returns the client of a service that answers: looking at a folder can take long,
@@ -171,13 +171,13 @@ func (a *app) patient(c *client.Client) *client.Client {
 	})
 }
 
-// isAway reports whether an error says that no service is there.
-func (a *app) isAway(err error) bool {
+// unreachable reports whether an error says that no service is there.
+func (a *app) unreachable(err error) bool {
 	return client.Lost(err) || err != nil && a.address() == ""
 }
 
-// compareHere compares digests in a folder of this machine, without a service.
-func (a *app) compareHere(ctx context.Context, arg string) error {
+// compareFolder compares digests in a folder of this machine, without a service.
+func (a *app) compareFolder(ctx context.Context, arg string) error {
 	h, err := a.lookAt(ctx, arg)
 	if err != nil {
 		return err
@@ -186,9 +186,9 @@ func (a *app) compareHere(ctx context.Context, arg string) error {
 	return a.unrecorded(ctx, h.folder.FS(), h.found, func(string) bool { return true }, false)
 }
 
-// without adds to the error of a service that cannot be reached what can be had without.
-func (a *app) without(err error) error {
-	if !a.isAway(err) {
+// adviseSatchel adds to the error of a service that cannot be reached what can be had without.
+func (a *app) adviseSatchel(err error) error {
+	if !a.unreachable(err) {
 		return err
 	}
 	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Where there is no network, --satchel judges by what was packed before. Without either, “endeixis batch survey” shows what vouches for what, "+
@@ -203,9 +203,9 @@ func hostname() string {
 	return strings.ReplaceAll(name, ":", "-")
 }
 
-// measureHere takes a batch from its list of files to its end. One that is interrupted
+// measureFolder takes a batch from its list of files to its end. One that is interrupted
 // can be resumed.
-func (a *app) measureHere(ctx context.Context, c *client.Client, b wire.Batch, h *here) (wire.Batch, error) {
+func (a *app) measureFolder(ctx context.Context, c *client.Client, b wire.Batch, h *ownFolder) (wire.Batch, error) {
 	b, err := a.measured(ctx, c, b, h.folder.FS(), h.found, true)
 	return b, goesOn(ctx, b.ID, err)
 }
@@ -319,7 +319,7 @@ func (a *app) batchResume() *cobra.Command {
 				return err
 			}
 			defer h.folder.Close()
-			if b, err = a.measureHere(cmd.Context(), a.patient(c), b, h); err != nil {
+			if b, err = a.measureFolder(cmd.Context(), a.patient(c), b, h); err != nil {
 				return err
 			}
 			return a.shown(cmd.Context(), c, b)
@@ -331,12 +331,12 @@ func (a *app) batchResume() *cobra.Command {
 
 // reopen opens the folder of a batch again. It is looked at only if its list of files was
 // not sent.
-func (a *app) reopen(ctx context.Context, b wire.Batch, at string) (*here, error) {
+func (a *app) reopen(ctx context.Context, b wire.Batch, at string) (*ownFolder, error) {
 	if b.State == state.BatchWaiting {
 		return a.lookAt(ctx, at)
 	}
-	path, folder, err := openHere(at)
-	return &here{path: path, folder: folder}, err
+	path, folder, err := openFolder(at)
+	return &ownFolder{path: path, folder: folder}, err
 }
 
 // shown prints a batch, and ends with the code of its verdict.

@@ -13,10 +13,10 @@ const look: Record<Exclude<Made, "">, { says: string; style: string }> = {
 };
 
 /** A text with each part marked by what was made of it. */
-export function Account({ text, marks }: { text: string; marks: Mark[] }) {
+export function MarkedText({ text, marks }: { text: string; marks: Mark[] }) {
   const lines = useMemo(() => marked(text, marks), [text, marks]);
   return (
-    <div className="flex flex-col gap-2" data-account>
+    <div className="flex flex-col gap-2" data-marked>
       <p className="flex flex-wrap gap-x-4 gap-y-1 text-sm">
         {Object.values(look).map((l) => (
           <span key={l.says} className={`px-1 ${l.style}`}>

@@ -26,8 +26,8 @@ import (
 	"endeixis/internal/wire"
 )
 
-// registerElsewhere registers what whoever reads files that lie elsewhere sends and asks.
-func (a *API) registerElsewhere() {
+// registerMeasurer registers what a measurer sends and asks.
+func (a *API) registerMeasurer() {
 	handle(a, wire.SendListing, func(ctx context.Context, in *wire.ListingAt) (*wire.Nothing, error) {
 		p, err := a.measures(ctx, in.ID)
 		if err != nil {
@@ -47,7 +47,7 @@ func (a *API) registerElsewhere() {
 		b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
 		return answer(batchOf(b), err)
 	})
-	handle(a, wire.ListChores, func(ctx context.Context, in *wire.ListChoresRequest) (*wire.Page[wire.Chore], error) {
+	handle(a, wire.ListAssignments, func(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
 		p, err := a.measures(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -58,22 +58,22 @@ func (a *API) registerElsewhere() {
 				return nil, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
 			}
 		}
-		chores, err := a.Batches.Chores(ctx, p.Name, in.ID, after, in.Limit)
-		out := wire.Page[wire.Chore]{Items: convert(chores, func(c batches.Chore) wire.Chore {
-			return wire.Chore{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
+		assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
+		out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
+			return wire.Assignment{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
 		})}
-		if len(chores) == in.Limit {
-			out.Next = strconv.Itoa(chores[len(chores)-1].N)
+		if len(assignments) == in.Limit {
+			out.Next = strconv.Itoa(assignments[len(assignments)-1].N)
 		}
 		return answer(out, err)
 	})
-	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.MeasuredRequest) (*wire.Taken, error) {
+	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.SendMeasurementsRequest) (*wire.Taken, error) {
 		p, err := a.measures(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		taken, err := a.Batches.Take(ctx, p.Name, in.ID, convert(in.Body.Measured, func(m wire.Measured) batches.Arrival {
-			return batches.Arrival{N: m.N, Done: verify.Done{Reading: m.Reading, Diagnoses: m.Diagnoses}}
+		taken, err := a.Batches.Take(ctx, p.Name, in.ID, convert(in.Body.Measured, func(m wire.Submission) batches.Submission {
+			return batches.Submission{N: m.N, Submission: verify.Submission{Reading: m.Reading, Diagnoses: m.Diagnoses}}
 		}))
 		return answer(wire.Taken{
 			Taken: taken.Taken, Known: taken.Known, Left: taken.Left, Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
@@ -94,12 +94,12 @@ func (a *API) registerDrills() {
 		sums, err := a.Batches.Pieces(ctx, in.ID, in.N, readback.Range{Offset: in.Offset, Length: in.Length}, in.Size)
 		return answer(wire.PieceDigests{SHA256: sums}, err)
 	})
-	handle(a, wire.ShowDrillChore, func(ctx context.Context, in *wire.ItemAt) (*wire.DrillChore, error) {
-		c, err := a.Batches.DrillChore(ctx, in.ID, in.N)
+	handle(a, wire.ShowDrillAssignment, func(ctx context.Context, in *wire.ItemAt) (*wire.DrillAssignment, error) {
+		c, err := a.Batches.DrillAssignment(ctx, in.ID, in.N)
 		if err != nil {
 			return nil, err
 		}
-		return &wire.DrillChore{N: c.N, Target: *c.Target, Alterations: c.Alterations}, nil
+		return &wire.DrillAssignment{N: c.N, Target: *c.Target, Alterations: c.Alterations}, nil
 	})
 	handle(a, wire.DrillBatch, func(ctx context.Context, in *wire.DrillRequest) (*wire.Drill, error) {
 		p, _ := principal(ctx)
@@ -129,7 +129,7 @@ func sourceOf(in wire.NewBatch) (sources.Source, error) {
 	if in.Depot != "" || in.Path != "" {
 		return sources.Source{}, fault.New(fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.").At("measurer")
 	}
-	return sources.Elsewhere(sources.Kind(m.Kind), m.Host, m.Path)
+	return sources.OfMeasurer(sources.Kind(m.Kind), m.Host, m.Path)
 }
 
 // listingOf reads a page of a list of files.

@@ -24,15 +24,15 @@ import (
 	"endeixis/internal/store"
 )
 
-// A Chore is an item that a measurer is to measure.
-type Chore struct {
+// An Assignment is an item that a measurer is to measure.
+type Assignment struct {
 	N int
-	verify.Chore
+	verify.Assignment
 }
 
-// Chores lists what is left to measure of a batch, behind a number.
-func (s *Service) Chores(ctx context.Context, by string, id int64, after, limit int) ([]Chore, error) {
-	b, err := s.remote(ctx, by, id)
+// Assignments lists what is left to measure of a batch, behind a number.
+func (s *Service) Assignments(ctx context.Context, by string, id int64, after, limit int) ([]Assignment, error) {
+	b, err := s.ofMeasurer(ctx, by, id)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ func (s *Service) Chores(ctx context.Context, by string, id int64, after, limit 
 		return nil, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id).Advise("Ask again in a moment; if its list of files is not whole, send the rest.")
 	}
 	if b.State.Ended() || b.StopState != nil {
-		return []Chore{}, nil
+		return []Assignment{}, nil
 	}
 	rows, err := s.store.LeftItems(ctx, id, after, limit)
 	if err != nil {
@@ -50,7 +50,7 @@ func (s *Service) Chores(ctx context.Context, by string, id int64, after, limit 
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Chore, len(rows))
+	out := make([]Assignment, len(rows))
 	for i, item := range items {
 		target, _ := item.Target()
 		if target.Tasks == nil {
@@ -58,15 +58,15 @@ func (s *Service) Chores(ctx context.Context, by string, id int64, after, limit 
 		}
 		listed := item.Listed
 		if listed == nil {
-			listed = []survey.Listing{}
+			listed = []survey.Entry{}
 		}
-		out[i] = Chore{N: rows[i].N, Chore: verify.Chore{Target: target, Expected: listed}}
+		out[i] = Assignment{N: rows[i].N, Assignment: verify.Assignment{Target: target, Expected: listed}}
 	}
 	return out, nil
 }
 
-// remote returns a batch that this person measures.
-func (s *Service) remote(ctx context.Context, by string, id int64) (store.Batch, error) {
+// ofMeasurer returns a batch that this person measures.
+func (s *Service) ofMeasurer(ctx context.Context, by string, id int64) (store.Batch, error) {
 	b, err := s.Get(ctx, id)
 	if err == nil {
 		err = mine(b, by)
@@ -74,13 +74,13 @@ func (s *Service) remote(ctx context.Context, by string, id int64) (store.Batch,
 	return b, err
 }
 
-// An Arrival is what came of measuring an item elsewhere.
-type Arrival struct {
+// A Submission is what a measurer sends of an item.
+type Submission struct {
 	N int
-	verify.Done
+	verify.Submission
 }
 
-// A Decline says why an arrival changed nothing.
+// A Decline says why a submission changed nothing.
 type Decline struct {
 	N            int
 	Code, Reason string
@@ -94,7 +94,7 @@ const (
 	incompleteFile    = "incomplete-file"
 )
 
-// Taken says what became of arrivals.
+// Taken says what became of submissions.
 type Taken struct {
 	Taken, Known, Left int
 	Declined           []Decline
@@ -102,9 +102,9 @@ type Taken struct {
 
 // Take judges and records what a measurer has sent. What was sent before is known; the
 // same item with another result is declined, and so is what nobody asked for.
-func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arrival) (Taken, error) {
+func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submission) (Taken, error) {
 	out := Taken{Declined: []Decline{}}
-	b, err := s.remote(ctx, by, id)
+	b, err := s.ofMeasurer(ctx, by, id)
 	if err != nil {
 		return out, err
 	}
@@ -118,7 +118,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 	if err != nil {
 		return out, err
 	}
-	done, slice, err := s.sort(ctx, b, measurer, arrived, &out)
+	done, slice, err := s.usable(ctx, b, measurer, arrived, &out)
 	if err != nil {
 		return out, err
 	}
@@ -134,7 +134,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 		if err != nil {
 			return out, err
 		}
-		known := memory{s.store, id, sync.OnceValues(func() (map[string]diagnose.Elsewhere, error) { return s.stated(ctx, id) })}
+		known := otherFiles{s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) })}
 		if err := session.Settle(ctx, done, verify.Bytes{}, known); err != nil {
 			return out, err
 		}
@@ -151,15 +151,15 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Arriv
 	return out, err
 }
 
-// sort tells arrivals that can be used from those that cannot. The first are in the
+// usable tells submissions that can be used from those that cannot. The first are in the
 // order of their numbers, so that containers come before what they hold; slice says by
 // number in which each of them is.
-func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Arrival, out *Taken) (done []verify.Settled, slice map[int]int, err error) {
+func (s *Service) usable(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Submission, out *Taken) (done []verify.Item, slice map[int]int, err error) {
 	decline := func(n int, code, format string, args ...any) {
 		out.Declined = append(out.Declined, Decline{n, code, fmt.Sprintf(format, args...)})
 	}
 	arrived = slices.Clone(arrived)
-	slices.SortStableFunc(arrived, func(a, b Arrival) int { return cmp.Compare(a.N, b.N) })
+	slices.SortStableFunc(arrived, func(a, b Submission) int { return cmp.Compare(a.N, b.N) })
 	ns := make([]int, len(arrived))
 	for i := range arrived {
 		ns[i] = arrived[i].N
@@ -193,7 +193,7 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			decline(a.N, wrongShape, "%s", why)
 			continue
 		}
-		m := verify.Arrived(&item, a.Reading, w)
+		m := verify.FromMeasurer(&item, a.Reading, w)
 		if r.Position != nil {
 			var before measure.Measurement
 			if err := json.Unmarshal(r.Evidence.Measurement, &before); err != nil {
@@ -207,22 +207,22 @@ func (s *Service) sort(ctx context.Context, b store.Batch, measurer store.Measur
 			continue
 		}
 		m.Diagnoses = believed(&item, a.Diagnoses)
-		done = append(done, verify.Settled{N: a.N, Item: &item, Measurement: m})
+		done = append(done, verify.Item{N: a.N, Planned: &item, Measurement: m})
 		slice[a.N] = r.Slice
 	}
-	done, err = s.whole(ctx, b.ID, done, decline)
+	done, err = s.completeFiles(ctx, b.ID, done, decline)
 	return done, slice, err
 }
 
-// whole declines files that arrive without what is inside them, or the reverse: what
+// completeFiles declines files that arrive without what is inside them, or the reverse: what
 // lies inside a file rests on it, and is measured in the same read.
-func (s *Service) whole(ctx context.Context, batch int64, done []verify.Settled, decline func(int, string, string, ...any)) ([]verify.Settled, error) {
+func (s *Service) completeFiles(ctx context.Context, batch int64, done []verify.Item, decline func(int, string, string, ...any)) ([]verify.Item, error) {
 	var files []string
 	here := map[int]bool{}
 	for i := range done {
 		here[done[i].N] = true
-		if done[i].Item.Inside != nil || done[i].Item.Holds != nil {
-			files = append(files, container.Outermost(done[i].Item.Path))
+		if done[i].Planned.Inside != nil || done[i].Planned.Holds != nil {
+			files = append(files, container.Outermost(done[i].Planned.Path))
 		}
 	}
 	if len(files) == 0 {
@@ -234,12 +234,12 @@ func (s *Service) whole(ctx context.Context, batch int64, done []verify.Settled,
 	}
 	whole := make(map[string]bool, len(inside))
 	for i := range done {
-		if members, ok := inside[done[i].Item.Path]; ok {
-			whole[done[i].Item.Path] = !slices.ContainsFunc(members, func(n int) bool { return !here[n] })
+		if members, ok := inside[done[i].Planned.Path]; ok {
+			whole[done[i].Planned.Path] = !slices.ContainsFunc(members, func(n int) bool { return !here[n] })
 		}
 	}
-	return slices.DeleteFunc(done, func(d verify.Settled) bool {
-		file := container.Outermost(d.Item.Path)
+	return slices.DeleteFunc(done, func(d verify.Item) bool {
+		file := container.Outermost(d.Planned.Path)
 		if _, holds := inside[file]; !holds || whole[file] {
 			return false
 		}
@@ -255,7 +255,7 @@ func fits(target *measure.Target, r *measure.Reading) string {
 			return "No measurer can have that problem."
 		}
 		r.Results = nil
-		return account(r)
+		return harmless(r)
 	}
 	if r.Size < 0 {
 		return "A file cannot have a negative length."
@@ -276,11 +276,11 @@ func fits(target *measure.Target, r *measure.Reading) string {
 		}
 	}
 	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded)), plain.Text(clipped(r.Surplus))
-	return account(r)
+	return harmless(r)
 }
 
-// account says why what was read back of a medium cannot be, or "".
-func account(r *measure.Reading) string {
+// harmless says why the report of a medium that was read back cannot be, or "".
+func harmless(r *measure.Reading) string {
 	if r.Readback == nil {
 		return ""
 	}
@@ -319,28 +319,28 @@ const maxFindings = 16
 func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosis {
 	var out []diagnose.Diagnosis
 	for _, d := range given[:min(len(given), len(item.Listed))] { // an entry has one
-		if !slices.ContainsFunc(item.Listed, func(l survey.Listing) bool {
+		if !slices.ContainsFunc(item.Listed, func(l survey.Entry) bool {
 			return l.Manifest == d.Manifest && l.Line == d.Line && slices.Equal(l.Digest, d.Expected)
 		}) {
 			continue
 		}
 		kept := diagnose.Diagnosis{Manifest: d.Manifest, Line: d.Line, Expected: d.Expected}
-		for _, f := range d.Findings[:min(len(d.Findings), maxFindings)] {
+		for _, f := range d.Causes[:min(len(d.Causes), maxFindings)] {
 			if !slices.Contains(diagnose.Codes(), f.Code) || f.Code == diagnose.OtherEntry || f.Code == diagnose.OtherRelease {
 				continue
 			}
 			f.Sentence, f.Advice = plain.Text(clipped(f.Sentence)), plain.Text(clipped(f.Advice))
 			f.Damage = f.Damage[:min(len(f.Damage), 10_000)]
-			kept.Findings = append(kept.Findings, f)
+			kept.Causes = append(kept.Causes, f)
 		}
-		if len(kept.Findings) > 0 {
+		if len(kept.Causes) > 0 {
 			out = append(out, kept)
 		}
 	}
 	return out
 }
 
-// witnessOf is who reads the files of a batch that are elsewhere.
+// witnessOf is who measures a batch that has a measurer.
 func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
 	source := sourceOf(b)
 	return measure.Witness{
@@ -350,8 +350,8 @@ func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
 
 // keep stores outcomes and their records in one transaction, and returns how many were
 // new. When nothing is left, the batch is asked to be closed in the same transaction.
-func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Settled, slice map[int]int) (taken int, err error) {
-	bySlice := map[int][]verify.Settled{}
+func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Item, slice map[int]int) (taken int, err error) {
+	bySlice := map[int][]verify.Item{}
 	for _, d := range done {
 		bySlice[slice[d.N]] = append(bySlice[slice[d.N]], d)
 	}
@@ -366,7 +366,7 @@ func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Settled
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		taken = 0
-		var mine []verify.Settled
+		var mine []verify.Item
 		for _, n := range numbers {
 			open, err := unsettled(ctx, tx, b.ID, n, bySlice[n])
 			if err != nil {

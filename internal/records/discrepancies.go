@@ -10,16 +10,16 @@ import (
 	"endeixis/internal/store"
 )
 
-// Differences holds the database against the records, both ways: its structure, what is judged
+// Discrepancies holds the database against the records, both ways: its structure, what is judged
 // by, and every other table that decides or shows something. It returns the first of each that
 // differ. The records' texts have to be proven before: each is taken for what was decided. Of what
 // grows with every batch it looks at what follows from the records from a position on; the
 // verdicts of a day are counted from the first record on alone. reads are of one moment.
-func Differences(ctx context.Context, reads store.Reads, from int64, progress func(done, total int64)) ([]store.Difference, error) {
+func Discrepancies(ctx context.Context, reads store.Reads, from int64, progress func(done, total int64)) ([]store.Discrepancy, error) {
 	c := comparison{ctx: ctx, reads: reads, follower: recorded.NewFollower()}
 	var err error
 	if c.size, err = reads.LedgerSize(ctx); errors.Is(err, store.ErrNotFound) {
-		c.out = append(c.out, store.Difference{Position: -1, What: "the ledger is not said to have any size"})
+		c.out = append(c.out, store.Discrepancy{Position: -1, What: "the ledger is not said to have any size"})
 	} else if err != nil {
 		return nil, err
 	}
@@ -27,18 +27,18 @@ func Differences(ctx context.Context, reads store.Reads, from int64, progress fu
 		return nil, err
 	}
 	progress(from, c.size)
-	for _, part := range []func() ([]store.Difference, error){
-		func() ([]store.Difference, error) { return reads.StructureDifferences(ctx) },
+	for _, part := range []func() ([]store.Discrepancy, error){
+		func() ([]store.Discrepancy, error) { return reads.StructureDiscrepancies(ctx) },
 		c.basis, c.kept,
-		func() ([]store.Difference, error) { return c.placed(from, progress) },
+		func() ([]store.Discrepancy, error) { return c.placed(from, progress) },
 		c.strays,
-		func() ([]store.Difference, error) {
+		func() ([]store.Discrepancy, error) {
 			if from > 0 {
 				return nil, nil
 			}
 			return c.whole(store.Days())
 		},
-		func() ([]store.Difference, error) { return reads.Differences(ctx, from) },
+		func() ([]store.Discrepancy, error) { return reads.Discrepancies(ctx, from) },
 	} {
 		found, err := part()
 		if err != nil {
@@ -56,11 +56,11 @@ type comparison struct {
 	follower  *recorded.Follower
 	size      int64
 	adoptedAt int64
-	out       []store.Difference
+	out       []store.Discrepancy
 }
 
 // basis holds what is judged by against the records that decide.
-func (c *comparison) basis() ([]store.Difference, error) {
+func (c *comparison) basis() ([]store.Discrepancy, error) {
 	adopted, err := c.reads.AdoptedKeys(c.ctx)
 	if err != nil {
 		return nil, err
@@ -82,7 +82,7 @@ func (c *comparison) basis() ([]store.Difference, error) {
 }
 
 // kept holds people, tokens and devices against the records about them.
-func (c *comparison) kept() ([]store.Difference, error) {
+func (c *comparison) kept() ([]store.Discrepancy, error) {
 	out, err := c.each(recorded.Keeps(), c.follower.Keep)
 	if err != nil {
 		return nil, err
@@ -97,7 +97,7 @@ func (c *comparison) kept() ([]store.Difference, error) {
 	return out, nil
 }
 
-func (c *comparison) whole(table store.WholeTable) ([]store.Difference, error) {
+func (c *comparison) whole(table store.WholeTable) ([]store.Discrepancy, error) {
 	rows, err := c.reads.WholeRows(c.ctx, table)
 	if err != nil {
 		return nil, err
@@ -106,13 +106,13 @@ func (c *comparison) whole(table store.WholeTable) ([]store.Difference, error) {
 }
 
 // each reads the records of some kinds. One that cannot be read is a difference.
-func (c *comparison) each(kinds []ledger.Kind, f func(recorded.Head, recorded.Body)) ([]store.Difference, error) {
-	var odd []store.Difference
+func (c *comparison) each(kinds []ledger.Kind, f func(recorded.Head, recorded.Body)) ([]store.Discrepancy, error) {
+	var odd []store.Discrepancy
 	err := c.reads.EachOfKinds(c.ctx, kinds, 0, func(page []store.Record) error {
 		for _, r := range page {
 			head, body, err := recorded.Read(r.Position, r.Body)
 			if err != nil {
-				odd = append(odd, store.Difference{Position: r.Position, What: err.Error()})
+				odd = append(odd, store.Discrepancy{Position: r.Position, What: err.Error()})
 				continue
 			}
 			f(head, body)
@@ -130,8 +130,8 @@ const (
 )
 
 // placed holds each record against what follows from it alone.
-func (c *comparison) placed(from int64, progress func(done, total int64)) ([]store.Difference, error) {
-	var out []store.Difference
+func (c *comparison) placed(from int64, progress func(done, total int64)) ([]store.Discrepancy, error) {
+	var out []store.Discrepancy
 	for first := from; first < c.size && len(out) < enough; first += comparedAtOnce {
 		end := min(first+comparedAtOnce, c.size)
 		page := make([]store.Record, 0, end-first)
@@ -142,7 +142,7 @@ func (c *comparison) placed(from int64, progress func(done, total int64)) ([]sto
 			return nil, err
 		}
 		if missing := end - first - int64(len(page)); missing > 0 {
-			out = append(out, store.Difference{Position: first, What: fmt.Sprintf("the ledger is said to have %d records: of those from %d to %d, %d are not there", c.size, first, end-1, missing)})
+			out = append(out, store.Discrepancy{Position: first, What: fmt.Sprintf("the ledger is said to have %d records: of those from %d to %d, %d are not there", c.size, first, end-1, missing)})
 		}
 		found, err := c.follower.Compare(page, func(t store.PlacedTable) ([]store.StoredRow, error) {
 			return c.reads.PlacedRows(c.ctx, t, first, end)
@@ -157,15 +157,15 @@ func (c *comparison) placed(from int64, progress func(done, total int64)) ([]sto
 }
 
 // strays finds the rows that say that they follow from a record that there is not.
-func (c *comparison) strays() ([]store.Difference, error) {
-	var out []store.Difference
+func (c *comparison) strays() ([]store.Discrepancy, error) {
+	var out []store.Discrepancy
 	for _, table := range store.PlacedTables() {
 		rows, err := c.reads.Strays(c.ctx, table, c.size)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
-			out = append(out, store.Difference{Position: -1, What: fmt.Sprintf("%s: %s: there is no record for the row", table.Of, r.Key)})
+			out = append(out, store.Discrepancy{Position: -1, What: fmt.Sprintf("%s: %s: there is no record for the row", table.Of, r.Key)})
 		}
 	}
 	return out, nil

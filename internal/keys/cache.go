@@ -24,24 +24,24 @@ import (
 	"endeixis/internal/store"
 )
 
-// A ring keeps the keyring in memory for as long as nothing is decided. Reading a certificate and
+// A cache keeps the keyring in memory for as long as nothing is decided. Reading a certificate and
 // checking its self-signatures is the costly part; that is done again only for certificates that
 // have changed.
 //
 // Its lock is never held while the database is asked: whoever waits for it may hold the
 // connection that the holder would wait for.
-type ring struct {
+type cache struct {
 	mu    sync.Mutex
 	certs map[string]parsed
 	// made holds a few keyrings, by how many decisions they come from, the newest last. They
 	// never change.
-	made []made
+	made []builtKeyring
 	// making lets one at a time put a keyring together for all who wait.
 	making singleflight.Group
 }
 
-// made is the keyring that some decisions make.
-type made struct {
+// builtKeyring is the keyring that some decisions make.
+type builtKeyring struct {
 	decisions int64
 	keyring   *keyring.Keyring
 	// unreadable are the fingerprints of keys whose certificate cannot be read: they count for
@@ -56,7 +56,7 @@ type made struct {
 // the keyring changes.
 const keptMade = 9
 
-func (r *ring) of(decisions int64) (made, bool) {
+func (r *cache) of(decisions int64) (builtKeyring, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, m := range r.made {
@@ -64,10 +64,10 @@ func (r *ring) of(decisions int64) (made, bool) {
 			return m, true
 		}
 	}
-	return made{}, false
+	return builtKeyring{}, false
 }
 
-func (r *ring) keep(m made) {
+func (r *cache) keep(m builtKeyring) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.made = append(r.made, m)
@@ -83,14 +83,14 @@ type parsed struct {
 }
 
 // parsedAs returns the certificate of a key in memory, and whether it is the one with a digest.
-func (r *ring) parsedAs(fingerprint []byte, digest string) (p parsed, same bool) {
+func (r *cache) parsedAs(fingerprint []byte, digest string) (p parsed, same bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	p, ok := r.certs[string(fingerprint)]
 	return p, ok && p.digest == digest
 }
 
-func (r *ring) keepParsed(fingerprint []byte, p parsed) {
+func (r *cache) keepParsed(fingerprint []byte, p parsed) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.certs == nil {
@@ -100,7 +100,7 @@ func (r *ring) keepParsed(fingerprint []byte, p parsed) {
 }
 
 // parse reads the bytes of a certificate that was kept.
-func (r *ring) parse(k recorded.Key, kept []byte) (*openpgp.Certificate, error) {
+func (r *cache) parse(k recorded.Key, kept []byte) (*openpgp.Certificate, error) {
 	// It was read before it was kept: nothing of it may be left out.
 	certs, skipped, err := openpgp.ReadCertificates(kept)
 	if err == nil && len(skipped) > 0 {
@@ -122,7 +122,7 @@ func (r *ring) parse(k recorded.Key, kept []byte) (*openpgp.Certificate, error) 
 // keepCertificate keeps a certificate that was stored just now, with what has been
 // verified of it. It is read again from what is stored: it must not hold on to the
 // file that it came in.
-func (r *ring) keepCertificate(cert *openpgp.Certificate) {
+func (r *cache) keepCertificate(cert *openpgp.Certificate) {
 	raw := cert.Bytes()
 	own, skipped, err := openpgp.ReadCertificates(raw)
 	if err != nil || len(own) != 1 || len(skipped) > 0 {
@@ -194,7 +194,7 @@ func (s *Service) in(ctx context.Context, tx *store.Tx) (*keyring.Keyring, *reco
 }
 
 // made returns the keyring of a basis that is stored for good.
-func (s *Service) made(ctx context.Context, b *recorded.Basis) (made, error) {
+func (s *Service) made(ctx context.Context, b *recorded.Basis) (builtKeyring, error) {
 	if m, ok := s.ring.of(b.Decisions); ok {
 		return m, nil
 	}
@@ -206,7 +206,7 @@ func (s *Service) made(ctx context.Context, b *recorded.Basis) (made, error) {
 		}
 		return m, err
 	})
-	m, _ := shared.(made)
+	m, _ := shared.(builtKeyring)
 	return m, err
 }
 
@@ -215,8 +215,8 @@ const certificatesAtOnce = 500
 
 // put makes a keyring of a basis. The certificates come from where they are stored, each by the
 // digest that its record says.
-func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) (made, error) {
-	out := made{decisions: b.Decisions}
+func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) (builtKeyring, error) {
+	out := builtKeyring{decisions: b.Decisions}
 	rows := b.InOrder()
 	certs := make([]*openpgp.Certificate, len(rows))
 	var lacking []int

@@ -1,8 +1,8 @@
-import type { Finding } from "../api/client";
+import type { Cause } from "../api/client";
 import { bytes, count } from "./text";
 
 /** Why a file does not match, and what to do, with a map of the damage where it is known. */
-export function Findings({ findings }: { findings: Finding[] }) {
+export function Causes({ findings }: { findings: Cause[] }) {
   return (
     <ul className="my-2 flex flex-col gap-2">
       {findings.map((f) => (

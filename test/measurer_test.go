@@ -79,10 +79,10 @@ func TestSameElsewhere(t *testing.T) {
 					assert.Equal(t, a.Size, b.Size, a.Path)
 					said := ""
 					grounds := slices.DeleteFunc(b.Grounds, func(g judge.Ground) bool {
-						if g.Code == judge.MeasuredElsewhere {
+						if g.Code == judge.ByMeasurer {
 							said = g.Sentence
 						}
-						return g.Code == judge.MeasuredElsewhere
+						return g.Code == judge.ByMeasurer
 					})
 					assert.Equal(t, told(a.Grounds), told(grounds), a.Path)
 					if b.Role == "artifact" && !slices.ContainsFunc(b.Grounds, func(g judge.Ground) bool { return g.Code == judge.Unreadable }) {

@@ -190,7 +190,7 @@ func TestInspect(t *testing.T) {
 	key := scenario.Keys()[5]
 	r = endeixisWith(t, none, string(key.Armored), "keyring", "inspect", "-", "--output", "json")
 	require.Zero(t, r.code, r.err)
-	var account openpgp.Account
+	var account openpgp.Inspection
 	r.decode(t, &account)
 	assert.EqualValues(t, "public key", account.Kind)
 	assert.Equal(t, openpgp.Fact{Name: "algorithm", Value: "ECDSA brainpoolP384r1"}, account.Packets[0].Facts[1])

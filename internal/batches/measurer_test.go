@@ -42,10 +42,10 @@ func (a away) found() batches.ListingPage {
 	return out
 }
 
-// arrival is what an honest measurer sends of a chore.
-func (a away) arrival(c batches.Chore) batches.Arrival {
+// submission is what an honest measurer sends of an assignment.
+func (a away) submission(c batches.Assignment) batches.Submission {
 	content := a[c.Target.Path]
-	out := batches.Arrival{N: c.N, Done: verify.Done{Reading: measure.Reading{Size: int64(len(content))}}}
+	out := batches.Submission{N: c.N, Submission: verify.Submission{Reading: measure.Reading{Size: int64(len(content))}}}
 	for _, task := range c.Target.Tasks {
 		h := task.Algorithm.New()
 		h.Write(append(append(append([]byte{}, task.Before...), content...), task.After...))
@@ -63,10 +63,10 @@ func (a away) listOf(names ...string) string {
 	return b.String()
 }
 
-// begun is a batch of files elsewhere that is surveyed.
-func begun(t *testing.T, b *batches.Service, files away) (int64, []batches.Chore) {
+// begun is a batch of a measurer's files that is surveyed.
+func begun(t *testing.T, b *batches.Service, files away) (int64, []batches.Assignment) {
 	t.Helper()
-	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines/downloads")
+	source, err := sources.OfMeasurer(sources.Client, "kelp", "/home/ines/downloads")
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: source, Software: "a test"})
 	require.NoError(t, err)
@@ -74,9 +74,9 @@ func begun(t *testing.T, b *batches.Service, files away) (int64, []batches.Chore
 	_, err = b.CloseListing(t.Context(), "ines", made.ID, 1)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
-	chores, err := b.Chores(t.Context(), "ines", made.ID, -1, 1000)
+	assignments, err := b.Assignments(t.Context(), "ines", made.ID, -1, 1000)
 	require.NoError(t, err)
-	return made.ID, chores
+	return made.ID, assignments
 }
 
 func lamps() away {
@@ -102,27 +102,27 @@ func codes(t *testing.T, s *store.Store, batch int64, path string) (verdict stri
 	return "", ""
 }
 
-// TestMeasuredElsewhere goes the whole way, with each step said twice, results in two
+// TestMeasuredByAMeasurer goes the whole way, with each step said twice, results in two
 // parts and in any order, and a pause between them.
-func TestMeasuredElsewhere(t *testing.T) {
+func TestMeasuredByAMeasurer(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
 	files := lamps()
-	id, chores := begun(t, b, files)
-	require.Len(t, chores, 3)
-	assert.Equal(t, "lamp-a.img", chores[0].Target.Path)
-	require.Len(t, chores[0].Expected, 1)
+	id, assignments := begun(t, b, files)
+	require.Len(t, assignments, 3)
+	assert.Equal(t, "lamp-a.img", assignments[0].Target.Path)
+	require.Len(t, assignments[0].Expected, 1)
 	_, err := b.CloseListing(t.Context(), "ines", id, 1)
 	require.NoError(t, err, "said again, it does nothing more")
 
-	taken, err := b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[2]), files.arrival(chores[0])})
+	taken, err := b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[2]), files.submission(assignments[0])})
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 2, Left: 1, Declined: []batches.Decline{}}, taken)
-	left, err := b.Chores(t.Context(), "ines", id, -1, 1000)
+	left, err := b.Assignments(t.Context(), "ines", id, -1, 1000)
 	require.NoError(t, err)
 	require.Len(t, left, 1, "whoever comes back is told what is missing")
 
-	taken, err = b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[0]), files.arrival(chores[1])})
+	taken, err = b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[0]), files.submission(assignments[1])})
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 1, Known: 1, Declined: []batches.Decline{}}, taken)
 	got, err := b.Get(t.Context(), id)
@@ -135,7 +135,7 @@ func TestMeasuredElsewhere(t *testing.T) {
 	assert.Contains(t, grounds, "measured-elsewhere")
 	assert.Contains(t, grounds, "client on kelp")
 
-	taken, err = b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[1])})
+	taken, err = b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[1])})
 	require.NoError(t, err)
 	assert.Equal(t, 1, taken.Known, "also when it has ended")
 	_, err = s.ListingPage(t.Context(), id, 1)
@@ -151,15 +151,15 @@ func TestTwoMeasurers(t *testing.T) {
 	for i := range 40 {
 		files[fmt.Sprintf("lamp-%02d.img", i)] = fmt.Sprint(i)
 	}
-	id, chores := begun(t, b, files)
+	id, assignments := begun(t, b, files)
 	before, err := s.LedgerSize(t.Context())
 	require.NoError(t, err)
 	var g errgroup.Group
 	for m := range 4 {
 		g.Go(func() error {
-			for i := range chores {
-				c := chores[(i+11*m)%len(chores)]
-				taken, err := b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(c)})
+			for i := range assignments {
+				c := assignments[(i+11*m)%len(assignments)]
+				taken, err := b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(c)})
 				if err != nil {
 					return err
 				}
@@ -176,7 +176,7 @@ func TestTwoMeasurers(t *testing.T) {
 	assert.EqualValues(t, "done", got.State)
 	after, err := s.LedgerSize(t.Context())
 	require.NoError(t, err)
-	assert.EqualValues(t, len(chores)+1, after-before, "one record for each item, one for the batch")
+	assert.EqualValues(t, len(assignments)+1, after-before, "one record for each item, one for the batch")
 }
 
 // TestMeasurersThatLie sends what does not fit: none of it changes anything but what it
@@ -185,26 +185,26 @@ func TestMeasurersThatLie(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
 	files := lamps()
-	id, chores := begun(t, b, files)
-	honest := files.arrival(chores[0])
-	short := files.arrival(chores[0])
+	id, assignments := begun(t, b, files)
+	honest := files.submission(assignments[0])
+	short := files.submission(assignments[0])
 	short.Reading.Results = short.Reading.Results[:0]
-	cut := files.arrival(chores[0])
+	cut := files.submission(assignments[0])
 	cut.Reading.Results = []measure.Result{{Digest: honest.Reading.Results[0].Digest[:20]}}
-	unknown := files.arrival(chores[0])
+	unknown := files.submission(assignments[0])
 	unknown.N = 77
-	odd := batches.Arrival{N: chores[0].N, Done: verify.Done{Reading: measure.Reading{Problem: &measure.Problem{Code: "cleared", Message: "\x1b[2J"}}}}
-	negative := files.arrival(chores[0])
+	odd := batches.Submission{N: assignments[0].N, Submission: verify.Submission{Reading: measure.Reading{Problem: &measure.Problem{Code: "cleared", Message: "\x1b[2J"}}}}
+	negative := files.submission(assignments[0])
 	negative.Reading.Size = -1
 	for name, c := range map[string]struct {
-		send []batches.Arrival
+		send []batches.Submission
 		code string
 	}{
-		"of nobody":  {[]batches.Arrival{unknown}, "not-asked"},
-		"too few":    {[]batches.Arrival{short}, "wrong-shape"},
-		"too short":  {[]batches.Arrival{cut}, "wrong-shape"},
-		"a problem":  {[]batches.Arrival{odd}, "wrong-shape"},
-		"below zero": {[]batches.Arrival{negative}, "wrong-shape"},
+		"of nobody":  {[]batches.Submission{unknown}, "not-asked"},
+		"too few":    {[]batches.Submission{short}, "wrong-shape"},
+		"too short":  {[]batches.Submission{cut}, "wrong-shape"},
+		"a problem":  {[]batches.Submission{odd}, "wrong-shape"},
+		"below zero": {[]batches.Submission{negative}, "wrong-shape"},
 	} {
 		taken, err := b.Take(t.Context(), "ines", id, c.send)
 		require.NoError(t, err, name)
@@ -213,27 +213,27 @@ func TestMeasurersThatLie(t *testing.T) {
 		assert.Equal(t, c.code, taken.Declined[0].Code, name)
 		assert.Equal(t, 3, taken.Left, name)
 	}
-	_, err := b.Take(t.Context(), "mallory", id, []batches.Arrival{honest})
+	_, err := b.Take(t.Context(), "mallory", id, []batches.Submission{honest})
 	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
-	_, err = b.Chores(t.Context(), "mallory", id, -1, 10)
+	_, err = b.Assignments(t.Context(), "mallory", id, -1, 10)
 	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
 
 	// The same item with other bytes: the first result stays.
-	other := files.arrival(chores[0])
+	other := files.submission(assignments[0])
 	sum := sha256.Sum256([]byte("something else"))
 	other.Reading.Results = []measure.Result{{Digest: sum[:]}}
-	taken, err := b.Take(t.Context(), "ines", id, []batches.Arrival{honest, other})
+	taken, err := b.Take(t.Context(), "ines", id, []batches.Submission{honest, other})
 	require.NoError(t, err)
 	assert.Equal(t, 1, taken.Taken)
 	assert.Equal(t, "wrong-shape", taken.Declined[0].Code, "twice in one request")
-	taken, err = b.Take(t.Context(), "ines", id, []batches.Arrival{other})
+	taken, err = b.Take(t.Context(), "ines", id, []batches.Submission{other})
 	require.NoError(t, err)
 	assert.Equal(t, "measured-otherwise", taken.Declined[0].Code)
 
 	// Another length than the list of files says: nobody knows which file that was.
-	grown := files.arrival(chores[1])
+	grown := files.submission(assignments[1])
 	grown.Reading.Size = 9
-	taken, err = b.Take(t.Context(), "ines", id, []batches.Arrival{grown})
+	taken, err = b.Take(t.Context(), "ines", id, []batches.Submission{grown})
 	require.NoError(t, err)
 	assert.Equal(t, 1, taken.Taken)
 	verdict, grounds := codes(t, s, id, "lamp-b.img")
@@ -242,16 +242,16 @@ func TestMeasurersThatLie(t *testing.T) {
 	assert.NotContains(t, grounds, "digest-match")
 
 	// What is said about a difference is kept safe to show, and only of this entry.
-	altered := files.arrival(chores[2])
+	altered := files.submission(assignments[2])
 	altered.Reading.Results = []measure.Result{{Digest: sum[:]}}
-	e := chores[2].Expected[0]
+	e := assignments[2].Expected[0]
 	altered.Diagnoses = []diagnose.Diagnosis{
-		{Manifest: e.Manifest, Line: e.Line, Expected: e.Digest, Findings: []diagnose.Finding{
+		{Manifest: e.Manifest, Line: e.Line, Expected: e.Digest, Causes: []diagnose.Cause{
 			{Code: diagnose.Truncated, Sentence: "cut\x1b[2J short", Advice: strings.Repeat("a", 10_000)}, {Code: "cleared", Sentence: "all is well"}, {Code: diagnose.OtherRelease, Sentence: "it is fine"},
 		}},
-		{Manifest: "OTHER", Line: 1, Expected: e.Digest, Findings: []diagnose.Finding{{Code: diagnose.Altered, Sentence: "not here"}}},
+		{Manifest: "OTHER", Line: 1, Expected: e.Digest, Causes: []diagnose.Cause{{Code: diagnose.Altered, Sentence: "not here"}}},
 	}
-	_, err = b.Take(t.Context(), "ines", id, []batches.Arrival{altered})
+	_, err = b.Take(t.Context(), "ines", id, []batches.Submission{altered})
 	require.NoError(t, err)
 	verdict, grounds = codes(t, s, id, "lamp-c.img")
 	assert.Equal(t, "refused", verdict)
@@ -269,7 +269,7 @@ func TestMeasurersThatLie(t *testing.T) {
 func TestListsThatLie(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
-	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines")
+	source, err := sources.OfMeasurer(sources.Client, "kelp", "/home/ines")
 	require.NoError(t, err)
 	begin := func() int64 {
 		made, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
@@ -297,7 +297,7 @@ func TestListsThatLie(t *testing.T) {
 	assert.True(t, fault.Is(b.SendListing(t.Context(), "mallory", id, 1, batches.ListingPage{}), "not-yours"))
 	_, err = b.CloseListing(t.Context(), "ines", id, 2)
 	assert.True(t, fault.Is(err, "listing-incomplete"), "%v", err)
-	_, err = b.Chores(t.Context(), "ines", id, -1, 1)
+	_, err = b.Assignments(t.Context(), "ines", id, -1, 1)
 	assert.True(t, fault.Is(err, "not-surveyed"), "%v", err)
 
 	for name, pages := range map[string][]batches.ListingPage{
@@ -334,7 +334,7 @@ func TestContentInPages(t *testing.T) {
 	t.Parallel()
 	b, _, _ := service(t)
 	files := lamps()
-	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines")
+	source, err := sources.OfMeasurer(sources.Client, "kelp", "/home/ines")
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
 	require.NoError(t, err)
@@ -349,10 +349,10 @@ func TestContentInPages(t *testing.T) {
 	_, err = b.CloseListing(t.Context(), "ines", made.ID, 3)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
-	chores, err := b.Chores(t.Context(), "ines", made.ID, -1, 10)
+	assignments, err := b.Assignments(t.Context(), "ines", made.ID, -1, 10)
 	require.NoError(t, err)
-	require.Len(t, chores, 2)
-	assert.Equal(t, 1, chores[0].Expected[0].Line)
+	require.Len(t, assignments, 2)
+	assert.Equal(t, 1, assignments[0].Expected[0].Line)
 	got, err := b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 1, got.Absent)
@@ -365,7 +365,7 @@ func TestFilesComeWhole(t *testing.T) {
 	b, s, _ := service(t)
 	files := away{"lamp.zip": "an archive", "lamp.zip//lamp.img": "image"}
 	list := fmt.Sprintf("%x  lamp.img\n", sha256.Sum256([]byte("image")))
-	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines")
+	source, err := sources.OfMeasurer(sources.Client, "kelp", "/home/ines")
 	require.NoError(t, err)
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
 	require.NoError(t, err)
@@ -376,17 +376,17 @@ func TestFilesComeWhole(t *testing.T) {
 	_, err = b.CloseListing(t.Context(), "ines", made.ID, 1)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
-	chores, err := b.Chores(t.Context(), "ines", made.ID, -1, 10)
+	assignments, err := b.Assignments(t.Context(), "ines", made.ID, -1, 10)
 	require.NoError(t, err)
-	require.Len(t, chores, 2)
-	for i := range chores {
-		taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Arrival{files.arrival(chores[i])})
+	require.Len(t, assignments, 2)
+	for i := range assignments {
+		taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Submission{files.submission(assignments[i])})
 		require.NoError(t, err)
-		assert.Zero(t, taken.Taken, chores[i].Target.Path)
+		assert.Zero(t, taken.Taken, assignments[i].Target.Path)
 		require.Len(t, taken.Declined, 1)
 		assert.Equal(t, "incomplete-file", taken.Declined[0].Code)
 	}
-	taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Arrival{files.arrival(chores[1]), files.arrival(chores[0])})
+	taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Submission{files.submission(assignments[1]), files.submission(assignments[0])})
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 2, Declined: []batches.Decline{}}, taken)
 	_, grounds := codes(t, s, made.ID, "lamp.zip//lamp.img")
@@ -401,10 +401,10 @@ func TestSilentMeasurers(t *testing.T) {
 	p := testkit.Assemble(t, c, func() time.Time { return clock })
 	b, s := p.Batches, p.Store
 	files := lamps()
-	id, chores := begun(t, b, files)
-	_, err := b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[0])})
+	id, assignments := begun(t, b, files)
+	_, err := b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[0])})
 	require.NoError(t, err)
-	source, err := sources.Elsewhere(sources.Client, "kelp", "/home/ines")
+	source, err := sources.OfMeasurer(sources.Client, "kelp", "/home/ines")
 	require.NoError(t, err)
 	unlisted, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
 	require.NoError(t, err)
@@ -434,7 +434,7 @@ func TestSilentMeasurers(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, "failed", got.State)
 	assert.Contains(t, got.Note, "never sent the whole list")
-	_, err = b.Take(t.Context(), "ines", id, []batches.Arrival{files.arrival(chores[1])})
+	_, err = b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[1])})
 	require.NoError(t, err)
 	verdict, _ = codes(t, s, id, "lamp-b.img")
 	assert.Equal(t, "unproven", verdict, "what comes too late changes nothing")
@@ -444,7 +444,7 @@ func TestSilentMeasurers(t *testing.T) {
 func TestWhoMayMeasure(t *testing.T) {
 	value, err := hex.DecodeString(strings.Repeat("ab", 32))
 	require.NoError(t, err)
-	item := survey.Item{Path: "lamp.img", Role: survey.Artifact, Listed: []survey.Listing{{Manifest: "SUMS", Line: 1, Algorithms: digest.Only(digest.SHA256), Digest: value}}}
+	item := survey.Item{Path: "lamp.img", Role: survey.Artifact, Listed: []survey.Entry{{Manifest: "SUMS", Line: 1, Algorithms: digest.Only(digest.SHA256), Digest: value}}}
 	m := measure.Measurement{Digests: map[digest.Algorithm]digest.Value{digest.SHA256: value}}
 	for _, c := range []struct {
 		maker  measure.Maker
@@ -464,7 +464,7 @@ func TestWhoMayMeasure(t *testing.T) {
 		m.Maker, m.Where = c.maker, "client on kelp"
 		effect := judge.Effect("")
 		for _, g := range (judge.Basis{Policy: policy}).Artifact(&item, &m, judge.Surroundings{}).Grounds {
-			if g.Code == judge.MeasuredElsewhere {
+			if g.Code == judge.ByMeasurer {
 				effect = g.Effect
 			}
 		}
