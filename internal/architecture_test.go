@@ -72,7 +72,7 @@ func TestDrawingIsTrue(t *testing.T) {
 			continue
 		}
 		for _, other := range imported {
-			if other, ours := strings.CutPrefix(other, "endeixis/"); ours {
+			if other, own := strings.CutPrefix(other, "endeixis/"); own {
 				assert.Greater(t, line[other], line[pkg], "%s imports %s, which does not stand below it", pkg, other)
 			}
 		}

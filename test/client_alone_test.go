@@ -39,10 +39,10 @@ func TestDigestWithoutAService(t *testing.T) {
 	assert.Equal(t, 1, local(t, "", "digest", file+".none").code)
 	assert.Contains(t, local(t, "", "digest", filepath.Dir(file)).err, "is a folder")
 	// One that is not there keeps nobody from the others.
-	some := local(t, "", "digest", file, file+".none", file)
-	assert.Equal(t, 1, some.code)
-	assert.Equal(t, 2, strings.Count(some.out, "ba7816bf"))
-	assert.Contains(t, some.err, "abc.bin.none")
+	result := local(t, "", "digest", file, file+".none", file)
+	assert.Equal(t, 1, result.code)
+	assert.Equal(t, 2, strings.Count(result.out, "ba7816bf"))
+	assert.Contains(t, result.err, "abc.bin.none")
 }
 
 // TestManifestsWithoutAService makes a manifest of a folder, shows it, and finds

@@ -611,8 +611,8 @@ func TestConsolePolicy(t *testing.T) {
 	b.do(chromedp.SendKeys(`input[maxlength="1000"]`, "their new press", chromedp.ByQuery))
 	b.press("Put in force")
 	b.sees("instead of 2,048")
-	theirs := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "json")
-	assert.JSONEq(t, `{"rsa_bits": 4096}`, theirs.out)
+	policy := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "json")
+	assert.JSONEq(t, `{"rsa_bits": 4096}`, policy.out)
 }
 
 // TestConsoleDesk decides from the desk: a contradiction is resolved, a key with

@@ -105,9 +105,9 @@ func spoilt(v any) []any {
 	case map[string]any:
 		var out []any
 		for _, name := range slices.Sorted(maps.Keys(v)) {
-			for _, one := range spoilt(v[name]) {
+			for _, variant := range spoilt(v[name]) {
 				c := maps.Clone(v)
-				c[name] = one
+				c[name] = variant
 				out = append(out, c)
 			}
 			c := maps.Clone(v)
@@ -117,8 +117,8 @@ func spoilt(v any) []any {
 		return append(out, map[string]any{"unheard": "of"})
 	case []any:
 		var out []any
-		for _, one := range spoilt(v[0]) {
-			out = append(out, []any{one})
+		for _, variant := range spoilt(v[0]) {
+			out = append(out, []any{variant})
 		}
 		return out
 	}
@@ -254,8 +254,8 @@ func TestHostileRequests(t *testing.T) {
 		if body == nil {
 			continue
 		}
-		for _, one := range spoilt(body) {
-			text, err := json.Marshal(one)
+		for _, variant := range spoilt(body) {
+			text, err := json.Marshal(variant)
 			require.NoError(t, err)
 			a.ask(t, o, a.address(o, "", ""), http.Header{}, text)
 		}

@@ -93,8 +93,8 @@ func TestHandbookCommands(t *testing.T) {
 			"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
 		out, err := cmd.CombinedOutput()
 		assert.NoError(t, err, "%s\n%s", command, out)
-		if then := between[command]; then != nil {
-			then()
+		if undo := between[command]; undo != nil {
+			undo()
 		}
 	}
 }

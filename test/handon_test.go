@@ -77,9 +77,9 @@ func TestReceiptsAreEvidence(t *testing.T) {
 		spot := endeixis(t, s, "operator", "spot", filepath.Join(stick, name))
 		assert.Zero(t, spot.code, name+spot.out+spot.err)
 	}
-	alone := filepath.Join(t.TempDir(), "notes.txt")
-	require.NoError(t, os.WriteFile(alone, []byte("notes"), 0o644))
-	assert.Equal(t, 11, endeixis(t, s, "operator", "spot", alone).code, "without its receipt")
+	lone := filepath.Join(t.TempDir(), "notes.txt")
+	require.NoError(t, os.WriteFile(lone, []byte("notes"), 0o644))
+	assert.Equal(t, 11, endeixis(t, s, "operator", "spot", lone).code, "without its receipt")
 	v := visit(t, s, "corran")
 	site := v.on("batch", "run", stick)
 	assert.Zero(t, site.code, site.out+site.err)

@@ -31,14 +31,14 @@ func TestLargeKeyFile(t *testing.T) {
 	for i := range keys {
 		id := fmt.Sprintf("Keeper %d <k%d@brackwater.example>", i, i)
 		made := pgptest.Simple(fmt.Sprint("ring ", i), pgptest.Ed25519, born, id)
-		one := made.Certify(by, id, pgptest.Sig{Type: pgptest.Certification, Created: born})
+		cert := made.Certify(by, id, pgptest.Sig{Type: pgptest.Certification, Created: born})
 		size := len(made.Bytes())
 		// The same certification with other times would have to be signed; what is
 		// of a later version counts for as much, and is kept as well.
 		for n := size; n < 32<<10; n += 512 {
-			one.Add(pgptest.Packet(2, append([]byte{9, byte(n), byte(n >> 8)}, make([]byte, 506)...)))
+			cert.Add(pgptest.Packet(2, append([]byte{9, byte(n), byte(n >> 8)}, make([]byte, 506)...)))
 		}
-		ring.Write(one.Bytes())
+		ring.Write(cert.Bytes())
 	}
 	require.Greater(t, ring.Len(), 28<<20)
 	before := heap()

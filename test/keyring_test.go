@@ -331,9 +331,9 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "crowded.pgp")
 		data := made.Bytes()
 		for i := range n {
-			one := bytes.Clone(certification)
-			copy(one[len(one)-8:], strconv.Itoa(10_000_000+i)) // each is another
-			data = append(data, one...)
+			packet := bytes.Clone(certification)
+			copy(packet[len(packet)-8:], strconv.Itoa(10_000_000+i)) // each is another
+			data = append(data, packet...)
 		}
 		require.NoError(t, os.WriteFile(file, data, 0o600))
 		return file

@@ -300,10 +300,10 @@ func TestSpot(t *testing.T) {
 	s := testkit.Start(t)
 	release := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
 	image := filepath.Join(release, "gauge-fw-4.2-main.img")
-	alone := filepath.Join(t.TempDir(), "gauge-fw-4.2-main.img")
+	lone := filepath.Join(t.TempDir(), "gauge-fw-4.2-main.img")
 	content, err := os.ReadFile(image)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(alone, content, 0o644))
+	require.NoError(t, os.WriteFile(lone, content, 0o644))
 	list, err := os.ReadFile(filepath.Join(release, "SHA256SUMS"))
 	require.NoError(t, err)
 	sum := fmt.Sprintf("%x", sha256.Sum256(content))
@@ -317,18 +317,18 @@ func TestSpot(t *testing.T) {
 		notes string
 	}{
 		"beside":           {[]string{image}, "", 0, []string{"cleared", "SHA256SUMS.sig holds", "SHA-256, as SHA256SUMS, line 2 states it"}, ""},
-		"a digest":         {[]string{alone, "--digest", spaced}, "", 11, []string{"It matches the value that was given", "a value shows damage"}, "is taken for SHA-256"},
-		"SHA-512":          {[]string{alone, "--digest", fmt.Sprintf("%x", wide)}, "", 11, []string{"It matches the value that was given"}, "is taken for SHA-512"},
-		"a base64 digest":  {[]string{alone, "--digest", "sha512-" + base64.StdEncoding.EncodeToString(wide[:])}, "", 11, []string{"It matches the value that was given"}, "SHA-512, as it says"},
-		"another digest":   {[]string{alone, "--digest", "ff" + sum[2:]}, "", 10, []string{"refused", "  ^\n"}, ""},
-		"a wrong one":      {[]string{alone, "--digest", fmt.Sprintf("%x", sha256.Sum256([]byte("x")))}, "", 10, []string{"another value altogether"}, ""},
-		"pasted":           {[]string{alone, "--paste"}, string(list), 11, []string{"It matches pasted text"}, "a text with 3 digests"},
-		"pasted with -":    {[]string{alone, "-"}, "SHA-256: " + sum, 11, []string{"It matches pasted text"}, "a value alone: SHA-256, as it says"},
-		"list and sig":     {[]string{alone, "--manifest", filepath.Join(release, "SHA256SUMS"), "--signature", filepath.Join(release, "SHA256SUMS.sig")}, "", 0, []string{"cleared"}, ""},
+		"a digest":         {[]string{lone, "--digest", spaced}, "", 11, []string{"It matches the value that was given", "a value shows damage"}, "is taken for SHA-256"},
+		"SHA-512":          {[]string{lone, "--digest", fmt.Sprintf("%x", wide)}, "", 11, []string{"It matches the value that was given"}, "is taken for SHA-512"},
+		"a base64 digest":  {[]string{lone, "--digest", "sha512-" + base64.StdEncoding.EncodeToString(wide[:])}, "", 11, []string{"It matches the value that was given"}, "SHA-512, as it says"},
+		"another digest":   {[]string{lone, "--digest", "ff" + sum[2:]}, "", 10, []string{"refused", "  ^\n"}, ""},
+		"a wrong one":      {[]string{lone, "--digest", fmt.Sprintf("%x", sha256.Sum256([]byte("x")))}, "", 10, []string{"another value altogether"}, ""},
+		"pasted":           {[]string{lone, "--paste"}, string(list), 11, []string{"It matches pasted text"}, "a text with 3 digests"},
+		"pasted with -":    {[]string{lone, "-"}, "SHA-256: " + sum, 11, []string{"It matches pasted text"}, "a value alone: SHA-256, as it says"},
+		"list and sig":     {[]string{lone, "--manifest", filepath.Join(release, "SHA256SUMS"), "--signature", filepath.Join(release, "SHA256SUMS.sig")}, "", 0, []string{"cleared"}, ""},
 		"other publisher":  {[]string{image, "--publisher", "corran"}, "", 10, []string{"refused"}, ""},
-		"5 MiB pasted":     {[]string{alone, "-"}, strings.Repeat(strings.Repeat("0", 64)+"  another.img\n", 60_000) + sum + "  gauge-fw-4.2-main.img\n", 11, []string{"It matches pasted text"}, "a text with"},
-		"nothing pasted":   {[]string{alone, "--paste"}, " \n", 2, nil, "what was pasted is empty"},
-		"a letter pasted":  {[]string{alone, "--paste"}, "Dear Ines, all is well.", 2, nil, "there is no digest"},
+		"5 MiB pasted":     {[]string{lone, "-"}, strings.Repeat(strings.Repeat("0", 64)+"  another.img\n", 60_000) + sum + "  gauge-fw-4.2-main.img\n", 11, []string{"It matches pasted text"}, "a text with"},
+		"nothing pasted":   {[]string{lone, "--paste"}, " \n", 2, nil, "what was pasted is empty"},
+		"a letter pasted":  {[]string{lone, "--paste"}, "Dear Ines, all is well.", 2, nil, "there is no digest"},
 		"not known digest": {[]string{"--digest", strings.Repeat("ab", 32)}, "", 11, []string{"No file that was cleared here"}, ""},
 		"several":          {[]string{image, filepath.Join(release, "gauge-fw-4.2-boot.img")}, "", 0, []string{"gauge-fw-4.2-main.img", "gauge-fw-4.2-boot.img"}, ""},
 	} {
@@ -346,7 +346,7 @@ func TestSpot(t *testing.T) {
 	t.Run("without a service", func(t *testing.T) {
 		t.Parallel()
 		none := []string{"ENDEIXIS_SERVER=http://127.0.0.1:9"}
-		r := endeixisWith(t, none, "", "spot", alone)
+		r := endeixisWith(t, none, "", "spot", lone)
 		assert.Equal(t, 3, r.code)
 		assert.Contains(t, r.err, "nothing is on record")
 		r = endeixisWith(t, none, "", "batch", "run", release)
@@ -361,7 +361,7 @@ func TestSpot(t *testing.T) {
 		r = endeixisWith(t, none, "", "spot", image, "--unrecorded")
 		assert.Equal(t, 11, r.code, "no key counts here: %s", r.out)
 		assert.Contains(t, r.out, "on no record")
-		r = endeixisWith(t, none, "", "spot", alone, "--unrecorded", "--digest", strings.Repeat("ab", 32))
+		r = endeixisWith(t, none, "", "spot", lone, "--unrecorded", "--digest", strings.Repeat("ab", 32))
 		assert.Equal(t, 10, r.code)
 	})
 }

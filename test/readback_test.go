@@ -612,16 +612,16 @@ func TestReadbackAPI(t *testing.T) {
 	}
 	// The key of one request is not that of another.
 	aa := wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("aa", 32), Length: 5}}
-	one, err := c.RunBatch(t.Context(), aa, "key")
+	batch, err := c.RunBatch(t.Context(), aa, "key")
 	require.NoError(t, err)
 	again, err := c.RunBatch(t.Context(), aa, "key")
 	require.NoError(t, err)
-	assert.Equal(t, one.ID, again.ID)
+	assert.Equal(t, batch.ID, again.ID)
 	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("bb", 32), Length: 5}}, "key")
 	assert.ErrorContains(t, err, "used for another request")
 	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here}, "key")
 	assert.ErrorContains(t, err, "used for another request")
-	r := endeixis(t, s, "operator", "batch", "resume", fmt.Sprint(one.ID))
+	r := endeixis(t, s, "operator", "batch", "resume", fmt.Sprint(batch.ID))
 	assert.Contains(t, r.err, "reads a medium back")
 	n := itemNumber(t, there, discName)
 	size := there.Items[0].Size

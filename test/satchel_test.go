@@ -236,10 +236,10 @@ func TestMediaOnSite(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(back.out), &returned))
 	require.Len(t, returned.Visits, 7)
 	var verdicts []judge.Verdict
-	for _, one := range returned.Visits {
-		require.NotNil(t, one.Now, one.Refused)
-		assert.Equal(t, one.OnSite, *one.Now)
-		verdicts = append(verdicts, *one.Now)
+	for _, v := range returned.Visits {
+		require.NotNil(t, v.Now, v.Refused)
+		assert.Equal(t, v.OnSite, *v.Now)
+		verdicts = append(verdicts, *v.Now)
 	}
 	assert.Equal(t, []judge.Verdict{"cleared", "cleared", "cleared", "cleared", "cleared", "refused", "unproven"}, verdicts)
 }
@@ -335,8 +335,8 @@ func TestReturnRefused(t *testing.T) {
 	}
 	all, err := operator.Satchels(t.Context())
 	require.NoError(t, err)
-	for _, one := range all {
-		assert.Zero(t, one.Returned, "nothing of it was taken")
+	for _, packed := range all {
+		assert.Zero(t, packed.Returned, "nothing of it was taken")
 	}
 	// Fewer than were noted on site.
 	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: bytes.Join(lines[:3], nil), Outcomes: 3})
@@ -346,12 +346,12 @@ func TestReturnRefused(t *testing.T) {
 	first, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...)})
 	require.NoError(t, err)
 	require.Len(t, first.Visits, 1)
-	then, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: whole})
+	returned, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: whole})
 	require.NoError(t, err)
-	require.Len(t, then.Visits, 3)
-	assert.True(t, then.Visits[0].Known)
-	assert.False(t, then.Visits[2].Known)
-	assert.Equal(t, first.Visits[0].Batch, then.Visits[0].Batch)
+	require.Len(t, returned.Visits, 3)
+	assert.True(t, returned.Visits[0].Known)
+	assert.False(t, returned.Visits[2].Known)
+	assert.Equal(t, first.Visits[0].Batch, returned.Visits[0].Batch)
 
 	// The same number with another outcome, by whoever has the key from the machine.
 	secret, err := os.ReadFile(v.at("skerrow.outcomes.key"))
@@ -388,7 +388,7 @@ func TestReturnRefused(t *testing.T) {
 	otherwise, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "the card was restored from the morning's copy"})
 	require.NoError(t, err)
 	require.Len(t, otherwise.Visits, 4)
-	assert.NotEqual(t, then.Visits[2].Batch, otherwise.Visits[len(otherwise.Visits)-1].Batch)
+	assert.NotEqual(t, returned.Visits[2].Batch, otherwise.Visits[len(otherwise.Visits)-1].Batch)
 	shown, err := operator.Satchel(t.Context(), j.Satchel)
 	require.NoError(t, err)
 	assert.Len(t, shown.Visits, 5, "the lost one stays beside the two")
@@ -412,10 +412,10 @@ func TestReturnRefused(t *testing.T) {
 		e := j.Entries[0].Entry
 		text, err := json.Marshal(e)
 		require.NoError(t, err)
-		var fresh satchel.Entry
-		require.NoError(t, json.Unmarshal(text, &fresh))
-		change(&fresh)
-		sealed, err := satchel.Seal(fresh, j.Satchel, head, own)
+		var entry satchel.Entry
+		require.NoError(t, json.Unmarshal(text, &entry))
+		change(&entry)
+		sealed, err := satchel.Seal(entry, j.Satchel, head, own)
 		require.NoError(t, err)
 		return operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: append(append(head, '\n'), sealed...)})
 	}

@@ -96,13 +96,13 @@ func TestSpotInTheBrowser(t *testing.T) {
 		assert.Equal(t, there.Counts, here.Counts, folder)
 		require.Len(t, here.Items, len(there.Items), folder)
 		for i := range there.Items {
-			one, other := there.Items[i], here.Items[i]
-			require.Equal(t, one.Path, other.Path)
-			assert.Equal(t, one.Verdict, other.Verdict, "%s: %s", folder, one.Path)
-			assert.Equal(t, one.Digests, other.Digests, "%s: %s", folder, one.Path)
+			item, other := there.Items[i], here.Items[i]
+			require.Equal(t, item.Path, other.Path)
+			assert.Equal(t, item.Verdict, other.Verdict, "%s: %s", folder, item.Path)
+			assert.Equal(t, item.Digests, other.Digests, "%s: %s", folder, item.Path)
 			assert.Contains(t, other.Where, "console on ")
 			grounds := slices.DeleteFunc(other.Grounds, func(g judge.Ground) bool { return g.Code == judge.ByMeasurer })
-			assert.Equal(t, told(one.Grounds), told(grounds), "%s: %s", folder, one.Path)
+			assert.Equal(t, told(item.Grounds), told(grounds), "%s: %s", folder, item.Path)
 		}
 	}
 	b.accessible("spot check")

@@ -77,12 +77,12 @@ var current = newFolder(nil)
 func newFolder(files []given) *folder {
 	f := &folder{files: map[string]given{}, dirs: map[string][]fs.DirEntry{}}
 	seen := map[string]bool{}
-	for _, one := range files {
-		if !fs.ValidPath(one.Path) || one.Path == "." {
+	for _, file := range files {
+		if !fs.ValidPath(file.Path) || file.Path == "." {
 			continue
 		}
-		f.files[one.Path] = one
-		for child, entry := one.Path, fs.FileInfo(info{one}); ; {
+		f.files[file.Path] = file
+		for child, entry := file.Path, fs.FileInfo(info{file}); ; {
 			dir := "."
 			if at := strings.LastIndexByte(child, '/'); at >= 0 {
 				dir = child[:at]
@@ -104,8 +104,8 @@ func newFolder(files []given) *folder {
 }
 
 func (f *folder) Open(name string) (fs.File, error) {
-	if one, ok := f.files[name]; ok {
-		return &file{one: one}, nil
+	if found, ok := f.files[name]; ok {
+		return &file{one: found}, nil
 	}
 	if _, ok := f.dirs[name]; ok || name == "." {
 		return &file{one: given{Path: name}, dir: true}, nil
@@ -114,8 +114,8 @@ func (f *folder) Open(name string) (fs.File, error) {
 }
 
 func (f *folder) Stat(name string) (fs.FileInfo, error) {
-	if one, ok := f.files[name]; ok {
-		return info{one}, nil
+	if file, ok := f.files[name]; ok {
+		return info{file}, nil
 	}
 	if _, ok := f.dirs[name]; ok || name == "." {
 		return dirInfo(name), nil
@@ -203,8 +203,8 @@ func gather(in string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, one := range current.files {
-		if !one.Pasted {
+	for name, file := range current.files {
+		if !file.Pasted {
 			continue
 		}
 		text, err := fs.ReadFile(current, name)
@@ -219,8 +219,8 @@ func gather(in string) (any, error) {
 // others returns the files that were given beside one.
 func (f *folder) others(name string) []string {
 	var out []string
-	for other, one := range f.files {
-		if other != name && !one.Pasted {
+	for other, file := range f.files {
+		if other != name && !file.Pasted {
 			out = append(out, other)
 		}
 	}

@@ -79,17 +79,17 @@ func root() *cobra.Command {
 			return f(cmd.Context(), s)
 		}
 	}
-	with := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
+	withService := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
 		return opened(false, f)
 	}
 	running := func(f func(ctx context.Context, s *serve.Service) error) func(*cobra.Command, []string) error {
 		return opened(true, f)
 	}
 
-	cmd.AddCommand(serveCommand(running), writersKeyCommand(with), ledgerKeyCommand(with), witnessCommand(), &cobra.Command{
+	cmd.AddCommand(serveCommand(running), writersKeyCommand(withService), ledgerKeyCommand(withService), witnessCommand(), &cobra.Command{
 		Use: "work", Short: "Work on batches only, beside a service on another host", Args: cobra.NoArgs,
 		RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
-	}, migrateCommand(with), initCommand(with), configCommand(&file), &cobra.Command{
+	}, migrateCommand(withService), initCommand(withService), configCommand(&file), &cobra.Command{
 		Use: "host-key ADDRESS", Short: "Show the host key that a device has now, as a line for the file of host keys", Args: cobra.ExactArgs(1),
 		Long: `host-key asks a device for its host key, and prints it as a line for the file that
 devices.known_hosts names. It does not say whether that is the device: compare the
@@ -134,12 +134,12 @@ func serveCommand(running func(func(context.Context, *serve.Service) error) func
 	return cmd
 }
 
-func writersKeyCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+func writersKeyCommand(withService func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
 	return &cobra.Command{
 		Use: "writers-key", Short: "Print the key for hosts that work beside the service", Args: cobra.NoArgs,
 		Long:    "writers-key prints the key by which records are sealed. Every host that runs\n“endeixisd work” needs it, in a file that only that program can read and that\nledger.writers_key_file names. Whoever has it, and may write to the database, can\nwrite records; signing checkpoints, and letting people in, takes the ledger's own key.",
 		Example: "  endeixisd writers-key --config endeixis.yaml > writers.key",
-		RunE: with(func(ctx context.Context, s *serve.Service) error {
+		RunE: withService(func(ctx context.Context, s *serve.Service) error {
 			text, err := s.WritersKey(ctx)
 			if err == nil {
 				fmt.Println(text)
@@ -149,13 +149,13 @@ func writersKeyCommand(with func(func(context.Context, *serve.Service) error) fu
 	}
 }
 
-func ledgerKeyCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+func ledgerKeyCommand(withService func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "ledger-key", Short: "Have the ledger go on with another key",
 		Long: "Stop the service, and every “endeixisd work”, before you change the key. Afterwards give\nhosts that work beside the service what “endeixisd writers-key” prints then, and start\neverything again. People sign in again to the console.",
 	}
 	follow := func(lost bool, after string) func(*cobra.Command, []string) error {
-		return with(func(ctx context.Context, s *serve.Service) error {
+		return withService(func(ctx context.Context, s *serve.Service) error {
 			public, err := s.RotateKey(ctx, lost)
 			if err != nil {
 				return err
@@ -218,7 +218,7 @@ func witnessCommand() *cobra.Command {
 	return cmd
 }
 
-func migrateCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+func migrateCommand(withService func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
 	var role string
 	cmd := &cobra.Command{
 		Use: "migrate", Short: "Bring the database to this version", Args: cobra.NoArgs,
@@ -226,7 +226,7 @@ func migrateCommand(with func(func(context.Context, *serve.Service) error) func(
 		Example: "  ENDEIXIS_DATABASE__URL=postgres://owner@db.skerrow.example/endeixis endeixisd migrate --config endeixis.yaml --service-role endeixis",
 	}
 	cmd.Flags().StringVar(&role, "service-role", "", "the database's role that the service runs as, when it does not own the tables")
-	cmd.RunE = with(func(ctx context.Context, s *serve.Service) error {
+	cmd.RunE = withService(func(ctx context.Context, s *serve.Service) error {
 		if err := s.Migrate(ctx); err != nil {
 			return err
 		}
@@ -243,7 +243,7 @@ func migrateCommand(with func(func(context.Context, *serve.Service) error) func(
 	return cmd
 }
 
-func initCommand(with func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
+func initCommand(withService func(func(context.Context, *serve.Service) error) func(*cobra.Command, []string) error) *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
 		Use: "init", Short: "Make the first administrator and the service's signing key", Args: cobra.NoArgs,
@@ -251,7 +251,7 @@ func initCommand(with func(func(context.Context, *serve.Service) error) func(*co
 		Example: "  endeixisd init --config endeixis.yaml --administrator ines < password.txt",
 	}
 	cmd.Flags().StringVar(&name, "administrator", "admin", "sign-in name of the first administrator")
-	cmd.RunE = with(func(ctx context.Context, s *serve.Service) error {
+	cmd.RunE = withService(func(ctx context.Context, s *serve.Service) error {
 		b, err := s.Init(ctx, name, readPassword)
 		if err != nil {
 			return err

@@ -363,8 +363,8 @@ func (z *zstdFrames) Read(p []byte) (int, error) {
 }
 
 // pass lets a number of bytes through, and something be done behind them.
-func (z *zstdFrames) pass(n int64, then func() error) {
-	z.left, z.then = n, then
+func (z *zstdFrames) pass(n int64, next func() error) {
+	z.left, z.then = n, next
 }
 
 // frame looks at what begins here.
@@ -428,14 +428,14 @@ func (z *zstdFrames) block() error {
 	if h>>1&3 == 1 { // one byte, repeated
 		size = 1
 	}
-	then := z.block
+	next := z.block
 	if h&1 != 0 {
-		then = z.frame
+		next = z.frame
 		if z.sum {
 			size += 4
 		}
 	}
-	z.pass(3+size, then)
+	z.pass(3+size, next)
 	return nil
 }
 

@@ -172,14 +172,14 @@ func TestRead(t *testing.T) {
 // TestAnAnswerBelongsToItsQuestion: it names the slot, or comes behind the echo of the
 // question, or is asked for on a connection of its own.
 func TestAnAnswerBelongsToItsQuestion(t *testing.T) {
-	with := func(old, new string) *Kind {
+	replaced := func(old, new string) *Kind {
 		k, err := ParseKind("pump.yaml", []byte(strings.Replace(good, old, new, 1)))
 		require.NoError(t, err)
 		return k
 	}
-	perhaps := with(`^slot (?P<slot>\w+)`, `^(?:slot (?P<slot>\w+))?`)
-	never := with(`^slot (?P<slot>\w+)`, `^slot`)
-	one := with(`  b: {title: slot B, sent: "1", bytes: 0x1000}`+"\n", "")
+	perhaps := replaced(`^slot (?P<slot>\w+)`, `^(?:slot (?P<slot>\w+))?`)
+	never := replaced(`^slot (?P<slot>\w+)`, `^slot`)
+	console := replaced(`  b: {title: slot B, sent: "1", bytes: 0x1000}`+"\n", "")
 	nameless, echo := " = "+sum+"\n", "fw sum 0 md5\n"
 	for name, c := range map[string]struct {
 		kind  *Kind
@@ -195,7 +195,7 @@ func TestAnAnswerBelongsToItsQuestion(t *testing.T) {
 		"a prompt that came too early":  {perhaps, "pressure 4.2\n", false, true},
 		"a refusal":                     {perhaps, "error: busy\n", false, false},
 		"a kind that never names slots": {never, "slot" + nameless, true, false},
-		"one slot":                      {one, "slot 0" + nameless, false, false},
+		"one slot":                      {console, "slot 0" + nameless, false, false},
 	} {
 		assert.Equal(t, c.apart, c.kind.Apart(), name)
 		assert.Equal(t, c.loose, c.kind.Loose(c.kind.Slot("a"), digest.MD5, []byte(c.said)), name)
@@ -204,11 +204,11 @@ func TestAnAnswerBelongsToItsQuestion(t *testing.T) {
 	require.Nil(t, f, "a person says which slot it is")
 	assert.Equal(t, sum, a.Value.String())
 	// What names no slot may be the other's where the other is spoken of beside it.
-	beside := "slot 1 = " + other + "\n" + nameless
-	_, f = perhaps.Copied(perhaps.Slot("a"), []digest.Algorithm{digest.MD5}, []byte(beside))
+	neighbour := "slot 1 = " + other + "\n" + nameless
+	_, f = perhaps.Copied(perhaps.Slot("a"), []digest.Algorithm{digest.MD5}, []byte(neighbour))
 	require.NotNil(t, f)
 	assert.Equal(t, diagnose.DeviceOtherSlot, f.Code)
-	_, f = perhaps.Read(perhaps.Slot("a"), digest.MD5, []byte(echo+beside))
+	_, f = perhaps.Read(perhaps.Slot("a"), digest.MD5, []byte(echo+neighbour))
 	require.NotNil(t, f)
 	assert.Equal(t, diagnose.DeviceOtherSlot, f.Code)
 }
@@ -277,8 +277,8 @@ func TestCopied(t *testing.T) {
 // TestKindsOfConsoles: what a console has to be told first, where it stops, and how it writes
 // checksums.
 func TestKindsOfConsoles(t *testing.T) {
-	with := func(more string) (*Kind, error) { return ParseKind("pump.yaml", []byte(good+more)) }
-	k, err := with("before: [\"terminal length 0\", enable]\npager: '--More--$'\nchecksum_order: reversed\n")
+	kindWith := func(more string) (*Kind, error) { return ParseKind("pump.yaml", []byte(good+more)) }
+	k, err := kindWith("before: [\"terminal length 0\", enable]\npager: '--More--$'\nchecksum_order: reversed\n")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"terminal length 0", "enable"}, k.Before)
 	assert.Equal(t, " ", k.PagerKey)
@@ -288,10 +288,10 @@ func TestKindsOfConsoles(t *testing.T) {
 		return a.Value.String()
 	}
 	assert.Equal(t, "04030201", crc(k, "01020304"))
-	plain, err := with("")
+	plain, err := kindWith("")
 	require.NoError(t, err)
 	assert.Equal(t, "01020304", crc(plain, "0x01020304"[2:]))
-	decimal, err := with("checksum_base: decimal\n")
+	decimal, err := kindWith("checksum_base: decimal\n")
 	require.NoError(t, err)
 	assert.Equal(t, "01020304", crc(decimal, "16909060"))
 	a, f := decimal.Read(decimal.Slot("a"), digest.MD5, []byte("slot 0 = "+sum+"\n"))
@@ -306,7 +306,7 @@ func TestKindsOfConsoles(t *testing.T) {
 		"checksum_order: backwards\n": "is one of usual, reversed",
 		"checksum_base: octal\n":      "is one of hexadecimal, decimal",
 	} {
-		_, err := with(more)
+		_, err := kindWith(more)
 		if says == "" {
 			assert.NoError(t, err, more)
 			continue

@@ -348,9 +348,9 @@ func (p *kindParser) lines(f *fields, name string) []string {
 		return nil
 	}
 	var out []string
-	for _, one := range list.Values {
+	for _, child := range list.Values {
 		// Each is read as a field of its own would be.
-		single := &fields{at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: one}}
+		single := &fields{at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: child}}
 		line := p.word(single, name, true)
 		if holes.MatchString(line) {
 			p.wrong(f.lines[name], "in %s nothing stands for anything", name)
@@ -431,11 +431,11 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 		if !nameForm.MatchString(name) || len(name) > 40 {
 			p.wrong(line, "a slot's name has small letters, digits and hyphens")
 		}
-		one := p.mapping(all.values[name], line)
-		if one == nil {
+		slot := p.mapping(all.values[name], line)
+		if slot == nil {
 			continue
 		}
-		s := Slot{Name: name, Title: p.word(one, "title", false), Sent: p.word(one, "sent", false)}
+		s := Slot{Name: name, Title: p.word(slot, "title", false), Sent: p.word(slot, "sent", false)}
 		if s.Title == "" {
 			s.Title = "slot " + name
 		}
@@ -443,16 +443,16 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 			s.Sent = name
 		}
 		if !sentForm.MatchString(s.Sent) {
-			p.wrong(one.line("sent"), "what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own")
+			p.wrong(slot.line("sent"), "what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own")
 		}
-		if text := p.word(one, "bytes", k.Covers == WholeSlot); text != "" {
+		if text := p.word(slot, "bytes", k.Covers == WholeSlot); text != "" {
 			n, err := strconv.ParseInt(text, 0, 64)
 			if err != nil || n < 1 || n > 1<<40 {
-				p.wrong(one.lines["bytes"], "bytes is how many the slot has, from 1 to a TiB")
+				p.wrong(slot.lines["bytes"], "bytes is how many the slot has, from 1 to a TiB")
 			}
 			s.Bytes = n
 		}
-		p.rest(one, "title", "sent", "bytes")
+		p.rest(slot, "title", "sent", "bytes")
 		k.Slots = append(k.Slots, s)
 	}
 }

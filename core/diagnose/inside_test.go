@@ -37,16 +37,16 @@ func TestInnerFile(t *testing.T) {
 
 	// And the reverse: the digest is that of the archive beside it.
 	archive := packtest.Zip(around...)
-	beside := func(c *Case) {
+	neighbour := func(c *Case) {
 		c.Around = []Holder{{Name: "gone.zip", Open: func() (io.ReadCloser, error) { return nil, io.ErrUnexpectedEOF }}, {Name: "nl-200.zip", Open: func() (io.ReadCloser, error) {
 			return io.NopCloser(bytes.NewReader(archive)), nil
 		}}}
 	}
-	found = diagnosed(t, "nl-200.img", []byte(light), archive, beside)
+	found = diagnosed(t, "nl-200.img", []byte(light), archive, neighbour)
 	require.Len(t, found, 1)
 	assert.Equal(t, InnerFile, found[0].Code)
 	assert.Contains(t, found[0].Sentence, "“nl-200.zip” beside it")
-	assert.Equal(t, []Code{Altered}, codes(diagnosed(t, "nl-200.img", []byte(light), []byte("other"), beside)))
+	assert.Equal(t, []Code{Altered}, codes(diagnosed(t, "nl-200.img", []byte(light), []byte("other"), neighbour)))
 }
 
 func TestOtherRelease(t *testing.T) {

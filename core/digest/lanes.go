@@ -78,9 +78,9 @@ func (l *lanes) advance() {
 	for len(l.waiting) > 0 && (len(l.waiting) == l.joined || len(l.waiting) >= laneCount) {
 		if l.joined < l.from {
 			// Too few have stayed. Each goes on by itself.
-			alone := l.waiting
+			single := l.waiting
 			l.waiting = nil
-			for _, s := range alone {
+			for _, s := range single {
 				s.ready <- struct{}{}
 			}
 			return

@@ -45,7 +45,7 @@ func MeasureGain(now func() time.Time) Gain {
 		return float64(least)
 	}
 
-	apart := best(func() {
+	separate := best(func() {
 		for range md5Streams {
 			md5.Sum(content)
 		}
@@ -66,11 +66,11 @@ func MeasureGain(now func() time.Time) Gain {
 		}
 		all.Wait()
 	})
-	g.md5 = from(md5Streams, apart, together)
+	g.md5 = from(md5Streams, separate, together)
 
 	if compress := sixteenAtOnce(); compress != nil && agrees(compress) {
 		content := content[:laneStep]
-		apart := best(func() {
+		separate := best(func() {
 			for range laneCount {
 				sha256.Sum256(content)
 			}
@@ -83,18 +83,18 @@ func MeasureGain(now func() time.Time) Gain {
 			}
 			compress(&state, &inputs, len(content))
 		})
-		g.sha256 = from(laneCount, apart, together)
+		g.sha256 = from(laneCount, separate, together)
 	}
 	return g
 }
 
 // from returns from how many streams on it pays to hash them together, where n of them
 // take these times: together they take as long however few there are.
-func from(n int, apart, together float64) int {
-	if apart <= 0 {
+func from(n int, separate, together float64) int {
+	if separate <= 0 {
 		return 0 // a clock too coarse to tell
 	}
-	least := int(gainLeast*float64(n)*together/apart) + 1
+	least := int(gainLeast*float64(n)*together/separate) + 1
 	if least > n/2 {
 		return 0
 	}

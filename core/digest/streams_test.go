@@ -82,12 +82,12 @@ func TestWrongLanesAreNotUsed(t *testing.T) {
 
 // TestGainIsMeasured: what the clock says decides.
 func TestGainIsMeasured(t *testing.T) {
-	clock := func(apart, together time.Duration) func() time.Time {
+	clock := func(separate, together time.Duration) func() time.Time {
 		now, calls := time.Time{}, 0
 		return func() time.Time {
 			if calls%2 == 1 {
 				if calls/6%2 == 0 {
-					now = now.Add(apart)
+					now = now.Add(separate)
 				} else {
 					now = now.Add(together)
 				}

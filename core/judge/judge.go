@@ -74,9 +74,9 @@ func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document, item string)
 		if key != nil {
 			publisher = key.Publisher
 		}
-		one := openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
-		if i == 0 || one.Status.Better(best.Status) || one.Status == best.Status && b.counts(one.Signer, item) && !b.counts(best.Signer, item) {
-			best = one
+		result := openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
+		if i == 0 || result.Status.Better(best.Status) || result.Status == best.Status && b.counts(result.Signer, item) && !b.counts(best.Signer, item) {
+			best = result
 		}
 	}
 	best.Tried = len(candidates)

@@ -880,7 +880,7 @@ func TestPoliciesOfTheirOwn(t *testing.T) {
 // own, and what another's key signs about it does not clear it, directly or in a list.
 func TestMixedFolder(t *testing.T) {
 	t.Parallel()
-	both := sums(line("gauge", "gauge-main.img"), line("buoy", "buoy-main.img"))
+	list := sums(line("gauge", "gauge-main.img"), line("buoy", "buoy-main.img"))
 	mixed := func(more map[string]string) map[string]string {
 		files := map[string]string{"gauge-main.img": "gauge", "buoy-main.img": "buoy"}
 		maps.Copy(files, more)
@@ -896,10 +896,10 @@ func TestMixedFolder(t *testing.T) {
 		"each by its own": {
 			mixed(map[string]string{"gauge-main.img.sig": sign(tidewright, "gauge"), "buoy-main.img.sig": sign(brackwater, "buoy")}), Cleared, Cleared,
 		},
-		"one list of both, by one of them": {mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both)}), Refused, Cleared},
-		"the same, signed by both":         {mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both) + sign(tidewright, both)}), Cleared, Cleared},
+		"one list of both, by one of them": {mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list)}), Refused, Cleared},
+		"the same, signed by both":         {mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list) + sign(tidewright, list)}), Cleared, Cleared},
 		"a list by the neighbour, and a signature of its own": {
-			mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both), "gauge-main.img.sig": sign(tidewright, "gauge")}), Cleared, Cleared,
+			mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list), "gauge-main.img.sig": sign(tidewright, "gauge")}), Cleared, Cleared,
 		},
 	} {
 		r := judgeFolder(t, c.files, "", nil)
@@ -910,6 +910,6 @@ func TestMixedFolder(t *testing.T) {
 		}
 	}
 	// Who was named is expected for all of them.
-	r := judgeFolder(t, mixed(map[string]string{"SHA256SUMS": both, "SHA256SUMS.sig": sign(brackwater, both)}), "brackwater", nil)
+	r := judgeFolder(t, mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list)}), "brackwater", nil)
 	assert.Equal(t, Cleared, r.artifacts["gauge-main.img"].Verdict)
 }

@@ -26,8 +26,8 @@ func TestWaivers(t *testing.T) {
 	w := func(ground Code, publisher, pattern string) Waiver {
 		return Waiver{Record: 7, Ground: ground, Publisher: publisher, Pattern: pattern, Reason: "they cannot", By: "tobiah", Until: next}
 	}
-	both := []Waiver{w(WeakDigestOnly, "tidewright", ""), w(ManifestUnsigned, "tidewright", "")}
-	ended := slices.Clone(both)
+	granted := []Waiver{w(WeakDigestOnly, "tidewright", ""), w(ManifestUnsigned, "tidewright", "")}
+	ended := slices.Clone(granted)
 	ended[0].Until = now
 	for _, c := range []struct {
 		name    string
@@ -38,15 +38,15 @@ func TestWaivers(t *testing.T) {
 		uses    int
 	}{
 		{name: "none", files: weak, want: Unproven},
-		{name: "weak and unsigned, both waived", files: weak, waivers: both, want: Cleared, uses: 2},
-		{name: "one of the two", files: weak, waivers: both[:1], want: Unproven},
-		{name: "the other", files: weak, waivers: both[1:], want: Unproven},
+		{name: "weak and unsigned, both waived", files: weak, waivers: granted, want: Cleared, uses: 2},
+		{name: "one of the two", files: weak, waivers: granted[:1], want: Unproven},
+		{name: "the other", files: weak, waivers: granted[1:], want: Unproven},
 		{name: "one has ended", files: weak, waivers: ended, want: Unproven},
 		{name: "by name", files: weak, waivers: []Waiver{w(WeakDigestOnly, "", "gauge-?.img"), w(ManifestUnsigned, "", "gauge-*")}, want: Cleared, uses: 2},
 		{name: "another name", files: weak, waivers: []Waiver{w(WeakDigestOnly, "", "buoy-*"), w(ManifestUnsigned, "", "gauge-*")}, want: Unproven},
 		{name: "another publisher", files: weak, waivers: []Waiver{w(WeakDigestOnly, "brackwater", ""), w(ManifestUnsigned, "tidewright", "")}, want: Unproven},
-		{name: "publisher given", files: weak, waivers: both, given: "brackwater", want: Unproven},
-		{name: "unsigned alone", files: unsigned, waivers: both, want: Cleared, uses: 1},
+		{name: "publisher given", files: weak, waivers: granted, given: "brackwater", want: Unproven},
+		{name: "unsigned alone", files: unsigned, waivers: granted, want: Cleared, uses: 1},
 		{name: "weak hash of a signature", files: sha1Signed, waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Cleared, uses: 1},
 		{name: "too short for the key", files: signed(tidewright, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Unproven},
 		{name: "weak and of a candidate", files: signed(candidate, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignatureWeak, "tidewright", "")}, want: Unproven},
@@ -54,8 +54,8 @@ func TestWaivers(t *testing.T) {
 		{name: "expired since", files: signed(expired, pgptest.Sig{Created: signedAt}), waivers: []Waiver{w(SignerExpired, "tidewright", "")}, want: Cleared, uses: 1},
 		{name: "expired before", files: signed(expired, pgptest.Sig{Created: now.AddDate(0, -1, 0)}), waivers: []Waiver{w(SignerExpired, "tidewright", "")}, want: Unproven},
 		{name: "weak and expired since", files: signed(expired, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}), waivers: []Waiver{w(SignerExpired, "tidewright", ""), w(SignatureWeak, "tidewright", "")}, want: Unproven},
-		{name: "not needed", files: signed(tidewright, pgptest.Sig{Created: signedAt}), waivers: append(both, w(SignatureWeak, "", "*")), want: Cleared},
-		{name: "what refuses stays", files: map[string]string{"gauge-1.img": "changed", "MD5SUMS": weak["MD5SUMS"]}, waivers: both, want: Refused},
+		{name: "not needed", files: signed(tidewright, pgptest.Sig{Created: signedAt}), waivers: append(granted, w(SignatureWeak, "", "*")), want: Cleared},
+		{name: "what refuses stays", files: map[string]string{"gauge-1.img": "changed", "MD5SUMS": weak["MD5SUMS"]}, waivers: granted, want: Refused},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := judgeFolder(t, c.files, c.given, func(b *Basis) { b.Waivers = c.waivers })

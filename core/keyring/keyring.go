@@ -207,10 +207,10 @@ func (r *Keyring) Issuers(s *openpgp.Signature) []openpgp.Candidate {
 			hits = r.byFingerprint[h.Fingerprint]
 		}
 		for _, hit := range hits {
-			one := openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
-			if !seen[one] { // however many claim to have it: the right one may be the last
-				seen[one] = true
-				out = append(out, one)
+			candidate := openpgp.Candidate{Certificate: hit.key.Certificate, Key: hit.part}
+			if !seen[candidate] { // however many claim to have it: the right one may be the last
+				seen[candidate] = true
+				out = append(out, candidate)
 			}
 		}
 	}

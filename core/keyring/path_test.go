@@ -96,9 +96,9 @@ func TestCertifiersAndNamesakes(t *testing.T) {
 	k := key(t, pgptest.Simple("certified", pgptest.Ed25519, born, id).Certify(friend, id, spec).Certify(gone, id, spec).Certify(pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old))
 	f := key(t, pgptest.NewCertificate(friend).UserID("Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}))
 	sub := pgptest.NewKey("shared", pgptest.P256, born)
-	one := key(t, pgptest.Simple("one", pgptest.Ed25519, born, "One").Subkey(sub, pgptest.Sig{Created: born}, nil))
+	listed := key(t, pgptest.Simple("one", pgptest.Ed25519, born, "One").Subkey(sub, pgptest.Sig{Created: born}, nil))
 	two := key(t, pgptest.Simple("two", pgptest.Ed25519, born, "Two").Subkey(sub, pgptest.Sig{Created: born}, nil))
-	ring := New([]*Key{k, f, one, two}, nil)
+	ring := New([]*Key{k, f, listed, two}, nil)
 	known, unknown := ring.Certifiers(k, rules())
 	assert.Equal(t, 2, unknown)
 	if assert.Len(t, known, 1) {
@@ -106,7 +106,7 @@ func TestCertifiersAndNamesakes(t *testing.T) {
 		assert.Equal(t, openpgp.CertificationHolds, known[0].Status)
 		assert.Equal(t, id, known[0].UserID)
 	}
-	assert.Equal(t, []*Key{two}, ring.Namesakes(one))
+	assert.Equal(t, []*Key{two}, ring.Namesakes(listed))
 	assert.Empty(t, ring.Namesakes(k))
 
 	later := *k

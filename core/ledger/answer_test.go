@@ -13,8 +13,8 @@ import (
 
 // TestAnswer: an answer counts for its question and its words alone, by the ledger's key.
 func TestAnswer(t *testing.T) {
-	ours, stranger := newKey(t), newKey(t).verifier
-	signer, verifier := ours.signer, ours.verifier
+	pair, stranger := newKey(t), newKey(t).verifier
+	signer, verifier := pair.signer, pair.verifier
 	said, err := SaidOf("All holds.", -1, nil)
 	require.NoError(t, err)
 	a := Answer{Nonce: "n1", Size: 7, Root: "abc=", Holds: true, Said: said}
@@ -43,9 +43,9 @@ func TestAnswer(t *testing.T) {
 	}
 	_, err = Answer{Nonce: "n1\noutcome holds"}.Sign(signer)
 	require.Error(t, err, "a nonce is one word")
-	one, err := SaidOf("a", 1, []string{"b"})
+	line, err := SaidOf("a", 1, []string{"b"})
 	require.NoError(t, err)
 	two, err := SaidOf("a", 1, []string{"b", ""})
 	require.NoError(t, err)
-	assert.NotEqual(t, one, two)
+	assert.NotEqual(t, line, two)
 }

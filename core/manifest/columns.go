@@ -36,13 +36,13 @@ func cellsOf(group []*shape, comma byte) [][]string {
 // last.
 func besideComma(r *laidRow, comma byte) bool {
 	text := r.text
-	beside := func(at, step int) bool {
+	atComma := func(at, step int) bool {
 		for at >= 0 && at < len(text) && strings.IndexByte(" \"`", text[at]) >= 0 {
 			at += step
 		}
 		return at >= 0 && at < len(text) && text[at] == comma
 	}
-	return beside(r.values[0].from-1, -1) || beside(r.values[len(r.values)-1].to, 1)
+	return atComma(r.values[0].from-1, -1) || atComma(r.values[len(r.values)-1].to, 1)
 }
 
 // A columnCount tells what the cells of a column are, each by its form.

@@ -48,8 +48,8 @@ func (e Entries) All() iter.Seq2[int, Entry] {
 			}
 			slab = slab[size:]
 		}
-		for i, one := range e.rest {
-			if !yield(n+i, one) {
+		for i, current := range e.rest {
+			if !yield(n+i, current) {
 				return
 			}
 		}
@@ -74,11 +74,11 @@ func (e Entries) Below(lines int) Entries {
 // MarshalJSON writes the entries as a list.
 func (e Entries) MarshalJSON() ([]byte, error) {
 	out := []byte{'['}
-	for i, one := range e.All() {
+	for i, entry := range e.All() {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		b, err := one.MarshalJSON()
+		b, err := entry.MarshalJSON()
 		if err != nil {
 			return nil, err
 		}
@@ -98,8 +98,8 @@ func (e *Entries) UnmarshalJSON(b []byte) error {
 func (e *Entries) each(do func(*Entry)) {
 	if e.plain != nil {
 		all := make([]Entry, 0, e.Len())
-		for _, one := range e.All() {
-			all = append(all, one)
+		for _, entry := range e.All() {
+			all = append(all, entry)
 		}
 		e.plain, e.rest = nil, all
 	}

@@ -43,13 +43,13 @@ func TestEntries(t *testing.T) {
 			break // whoever has seen enough may leave
 		}
 
-		one, err := json.Marshal(m.Entries)
+		encoded, err := json.Marshal(m.Entries)
 		require.NoError(t, err)
 		other, err := json.Marshal(all)
 		require.NoError(t, err)
-		assert.Equal(t, string(other), string(one), name)
+		assert.Equal(t, string(other), string(encoded), name)
 		var back Entries
-		require.NoError(t, json.Unmarshal(one, &back))
+		require.NoError(t, json.Unmarshal(encoded, &back))
 		assert.Equal(t, all, back.rest, name)
 
 		below := m.Entries.Below(7)

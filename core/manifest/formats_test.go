@@ -30,10 +30,10 @@ type want struct {
 	line                    int
 }
 
-func check(t *testing.T, m *Manifest, wants []want) {
+func check(t *testing.T, m *Manifest, expected []want) {
 	t.Helper()
-	require.Equal(t, len(wants), m.Entries.Len(), "%+v", m)
-	for i, w := range wants {
+	require.Equal(t, len(expected), m.Entries.Len(), "%+v", m)
+	for i, w := range expected {
 		e := m.Entries.At(i)
 		assert.Equal(t, w.name, e.Name)
 		algorithm := ""
@@ -223,8 +223,8 @@ func FuzzDocuments(f *testing.F) {
 	} {
 		f.Add([]byte(seed), "")
 	}
-	f.Fuzz(func(t *testing.T, text []byte, beside string) {
-		m, err := Parse(string(text), Options{MaxLine: 1 << 12, MaxEntries: 64, MaxBytes: 1 << 14, MaxAsides: 1 << 10, MaxProblems: 1 << 10, Beside: NewNames([]string{beside})})
+	f.Fuzz(func(t *testing.T, text []byte, neighbour string) {
+		m, err := Parse(string(text), Options{MaxLine: 1 << 12, MaxEntries: 64, MaxBytes: 1 << 14, MaxAsides: 1 << 10, MaxProblems: 1 << 10, Beside: NewNames([]string{neighbour})})
 		if err != nil {
 			return
 		}

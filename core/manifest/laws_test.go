@@ -286,19 +286,19 @@ func TestRemarksChangeNothing(t *testing.T) {
 			rapid.Check(t, func(t *rapid.T) {
 				all := stated(t)
 				text := r.do(t, all)
-				var with strings.Builder
+				var remarked strings.Builder
 				for line := range strings.Lines(text) {
 					if rapid.IntRange(0, 3).Draw(t, "a remark here") == 0 {
-						with.WriteString(rapid.SampledFrom(remarks).Draw(t, "remark") + "\n")
+						remarked.WriteString(rapid.SampledFrom(remarks).Draw(t, "remark") + "\n")
 					}
-					with.WriteString(line)
+					remarked.WriteString(line)
 				}
-				m, err := Read(strings.NewReader(with.String()), Options{})
+				m, err := Read(strings.NewReader(remarked.String()), Options{})
 				if err != nil {
 					t.Fatal(err)
 				}
 				if got, want := readBack(m), wanted(r, all, false); !slices.Equal(got, want) {
-					t.Fatalf("%s\nread    %s\nand not %s", with.String(), strings.Join(got, "\n        "), strings.Join(want, "\n        "))
+					t.Fatalf("%s\nread    %s\nand not %s", remarked.String(), strings.Join(got, "\n        "), strings.Join(want, "\n        "))
 				}
 			})
 		})

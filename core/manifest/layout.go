@@ -171,12 +171,12 @@ func (l *layout) emitValue(r *laidRow, v value, name string, size *size, f Forma
 
 // tellDamage tells the values of a row that are damaged. Where nothing says that they
 // should be digests, they are left aside.
-func (l *layout) tellDamage(r *laidRow, alone bool) {
+func (l *layout) tellDamage(r *laidRow, lone bool) {
 	for _, v := range r.values {
 		if v.digest != nil || v.wrong == "" {
 			continue
 		}
-		if l.hint != digest.Unknown || v.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || l.p.out.Entries.Len() > 0 && !alone {
+		if l.hint != digest.Unknown || v.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || l.p.out.Entries.Len() > 0 && !lone {
 			l.p.problemAt(r.no, BadDigest, notADigest+v.wrong)
 		} else {
 			l.p.aside.note(r.no, v.wrong)

@@ -15,7 +15,7 @@ func bracketTree(text string) *node {
 	pl := &places{text: text}
 	root := &node{list: true, line: 1, column: 1}
 	stack := []*node{root}
-	nodes, fresh := 0, false // fresh is set behind an opening bracket
+	nodes, newNode := 0, false // fresh is set behind an opening bracket
 	for at := 0; at < len(text); {
 		top := stack[len(stack)-1]
 		c := text[at]
@@ -33,26 +33,26 @@ func bracketTree(text string) *node {
 		case '(':
 			n := &node{line: line, column: column}
 			top.kids = append(top.kids, n)
-			stack, fresh = append(stack, n), true
+			stack, newNode = append(stack, n), true
 			at++
 		case ')':
 			if len(stack) == 1 {
 				return nil
 			}
 			top.close()
-			stack, fresh = stack[:len(stack)-1], false
+			stack, newNode = stack[:len(stack)-1], false
 			at++
 		default:
 			word, length, quoted := bracketWord(text[at:])
 			if length == 0 || len(stack) == 1 {
 				return nil
 			}
-			if fresh && !quoted {
+			if newNode && !quoted {
 				top.key = word
 			} else {
 				top.kids = append(top.kids, &node{text: word, scalar: true, line: line, column: column})
 			}
-			fresh = false
+			newNode = false
 			at += length
 		}
 	}

@@ -196,20 +196,20 @@ func (r *pageReader) endRow() {
 	r.inRow = false
 	r.reachDown()
 	if len(r.cells) > 0 {
-		one := rowOf(strings.Join(r.cells, "\t"), r.begun, r.p.opts.MaxLine)
-		one.text = strings.TrimSpace(one.text)
-		one.cells = r.cells
-		one.head = r.heads == len(r.cells) && r.heads > 1
+		row := rowOf(strings.Join(r.cells, "\t"), r.begun, r.p.opts.MaxLine)
+		row.text = strings.TrimSpace(row.text)
+		row.cells = r.cells
+		row.head = r.heads == len(r.cells) && r.heads > 1
 		if len(r.cells) == 2 && r.heads == 1 || len(r.cells) == 1 {
 			// “<th>SHA-256</th><td>…</td>” is a field of a record.
-			one.cells = nil
-			one.text = strings.Join(r.cells, ": ")
+			row.cells = nil
+			row.text = strings.Join(r.cells, ": ")
 			if len(r.cells) == 2 && strings.HasSuffix(r.cells[0], ":") {
-				one.text = strings.Join(r.cells, " ")
+				row.text = strings.Join(r.cells, " ")
 			}
 		}
-		if one.text != "" {
-			r.rows = append(r.rows, one)
+		if row.text != "" {
+			r.rows = append(r.rows, row)
 		}
 	}
 	r.cells, r.spans, r.heads = nil, nil, 0
@@ -409,9 +409,9 @@ func (r *pageReader) direct(name, value string) {
 		return
 	}
 	sub := r.p.newLayout()
-	one := rowOf(name+"\t"+value, r.line, r.p.opts.MaxLine)
-	one.warm = true
-	sub.begin(sub.typer.typeRows([]row{one}))
+	cell := rowOf(name+"\t"+value, r.line, r.p.opts.MaxLine)
+	cell.warm = true
+	sub.begin(sub.typer.typeRows([]row{cell}))
 	sub.readShapes()
 	sub.nameless()
 }

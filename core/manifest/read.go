@@ -200,15 +200,15 @@ func (p *parser) partNames() {
 		algorithm digest.Algorithm
 		length    int
 	}
-	alone := map[stated]digest.Value{}
+	lone := map[stated]digest.Value{}
 	for _, e := range p.out.Entries.All() {
 		if !e.within {
-			alone[stated{e.Name, e.Algorithm, len(e.Digest)}] = e.Digest
+			lone[stated{e.Name, e.Algorithm, len(e.Digest)}] = e.Digest
 		}
 	}
 	for i := range rest {
 		e := &rest[i]
-		if v, ok := alone[stated{e.Name, e.Algorithm, len(e.Digest)}]; e.within && ok && !slices.Equal(v, e.Digest) {
+		if v, ok := lone[stated{e.Name, e.Algorithm, len(e.Digest)}]; e.within && ok && !slices.Equal(v, e.Digest) {
 			e.Question = fmt.Sprintf("more stands with it than %s, which has another value there", plain.Quoted(e.Name))
 			e.Name = ""
 		}

@@ -488,7 +488,7 @@ func (l *layout) strip(group []*shape, d side, end bool) {
 
 // strippable reports whether the word at an end of a side is that of a column and no part
 // of a name.
-func (l *layout) strippable(s *shape, d side, end, alone bool) bool {
+func (l *layout) strippable(s *shape, d side, end, lone bool) bool {
 	text := *d.of(s)
 	word, rest := endWord(text, end)
 	kind := kindOf(word)
@@ -501,7 +501,7 @@ func (l *layout) strippable(s *shape, d side, end, alone bool) bool {
 		return false // “DIGEST  2031 tides.csv”
 	}
 	rest = trimSeparators(rest)
-	return !alone || looksLikeFile(rest) || !strings.ContainsAny(rest, " \t")
+	return !lone || looksLikeFile(rest) || !strings.ContainsAny(rest, " \t")
 }
 
 // takeColumn takes what the word of a column says, and returns what is left behind it.

@@ -345,8 +345,8 @@ func (t *tree) value(v *node, in *record) {
 		t.p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(in.said)))))
 		return
 	}
-	if one, ok := s.whole(values); ok {
-		t.wholeValue(s, one)
+	if found, ok := s.whole(values); ok {
+		t.wholeValue(s, found)
 		return
 	}
 	t.composed(s, values)
@@ -461,24 +461,24 @@ func unlabelledBase64(text string) digest.Value {
 }
 
 // wholeValue takes a scalar that is a value and nothing else.
-func (t *tree) wholeValue(s *scalar, one value) {
-	name, why := s.nameOf(one)
+func (t *tree) wholeValue(s *scalar, found value) {
+	name, why := s.nameOf(found)
 	if why != "" {
 		t.p.aside.note(s.line, why)
 		return
 	}
 	in := s.in.scope
-	if one.algorithm != digest.Unknown {
-		s.label, in.saysItself = one.algorithm, !one.encoded
+	if found.algorithm != digest.Unknown {
+		s.label, in.saysItself = found.algorithm, !found.encoded
 	}
 	t.p.out.Lines++
-	if one.digest == nil {
-		t.p.problemAt(s.line, BadDigest, notADigest+one.wrong)
+	if found.digest == nil {
+		t.p.problemAt(s.line, BadDigest, notADigest+found.wrong)
 		return
 	}
 	folded := s.key.folded
-	if s.label != digest.Unknown && s.label.Size() != len(one.digest) {
-		candidates, wrong := ofLabel(s.label, len(one.digest))
+	if s.label != digest.Unknown && s.label.Size() != len(found.digest) {
+		candidates, wrong := ofLabel(s.label, len(found.digest))
 		switch {
 		case folded == "sha" || folded == "cksum" || folded == "crc":
 			s.label = digest.Unknown // the word is used for any
@@ -490,25 +490,25 @@ func (t *tree) wholeValue(s *scalar, one value) {
 		}
 	}
 	if s.label == digest.Unknown && (folded == "sha" || folded == "shasum") {
-		s.label = shaOfSize(len(one.digest))
+		s.label = shaOfSize(len(found.digest))
 	}
-	t.emit(s.node, name, one.digest, s.label, in.size, in)
+	t.emit(s.node, name, found.digest, s.label, in.size, in)
 }
 
 // nameOf returns the name of the file that a value is of, or why it is left aside.
-func (s *scalar) nameOf(one value) (name, why string) {
+func (s *scalar) nameOf(found value) (name, why string) {
 	switch {
 	case s.fileKey:
 		return s.node.key, ""
 	case s.hashKey && len(s.extra) > 0:
 		words := strings.Join(s.extra, " ")
-		if mine, ok := s.in.names.of[words]; ok {
-			return mine, ""
+		if ownName, ok := s.in.names.of[words]; ok {
+			return ownName, ""
 		}
 		if slices.ContainsFunc(s.extra, func(w string) bool { return !partOfFile[w] }) {
 			return "", "it is of something else than the file that is named there: “" + words + "”"
 		}
-	case !s.hashKey && one.algorithm == digest.Unknown:
+	case !s.hashKey && found.algorithm == digest.Unknown:
 		return "", "nothing says that it is a digest of a file"
 	case !s.hashKey:
 		return "", ""
@@ -581,18 +581,18 @@ func (t *tree) composed(s *scalar, values []value) {
 
 // several reads several values in one scalar, such as “sha256-… sha512-…”.
 func (t *tree) several(s *scalar, values []value) {
-	for _, one := range values {
-		if one.digest == nil {
+	for _, found := range values {
+		if found.digest == nil {
 			t.p.out.Lines++
-			t.p.problemAt(s.line, BadDigest, notADigest+one.wrong)
+			t.p.problemAt(s.line, BadDigest, notADigest+found.wrong)
 			continue
 		}
-		a := one.algorithm
+		a := found.algorithm
 		if a == digest.Unknown {
 			a = s.label
 		}
-		if a == digest.Unknown || a.Size() == len(one.digest) {
-			t.emit(s.node, s.in.scope.name, one.digest, a, s.in.scope.size, s.in.scope)
+		if a == digest.Unknown || a.Size() == len(found.digest) {
+			t.emit(s.node, s.in.scope.name, found.digest, a, s.in.scope.size, s.in.scope)
 		}
 	}
 }

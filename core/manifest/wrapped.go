@@ -31,8 +31,8 @@ func (p *parser) wrappedCells(rows []row) []row {
 		case r.blank || r.cells != nil:
 			g = nil
 		case g != nil && !rule(r.text):
-			if one, n := p.unwrapped(g, rows[i:]); n > 1 {
-				out = append(out, one)
+			if line, n := p.unwrapped(g, rows[i:]); n > 1 {
+				out = append(out, line)
 				i += n - 1
 				continue
 			}
@@ -104,11 +104,11 @@ func (g *grid) cells(r *row) []string {
 
 // unwrapped returns the first of rows with those behind it that go on in its cells, and how
 // many these are together; 1 where none does.
-func (p *parser) unwrapped(g *grid, rows []row) (one row, n int) {
-	one = rows[0]
-	cells := g.cells(&one)
+func (p *parser) unwrapped(g *grid, rows []row) (joined row, n int) {
+	joined = rows[0]
+	cells := g.cells(&joined)
 	if cells == nil {
-		return one, 1
+		return joined, 1
 	}
 	var pieces []string
 	for n = 1; n < len(rows) && n <= maxJoined; n++ {
@@ -124,17 +124,17 @@ func (p *parser) unwrapped(g *grid, rows []row) (one row, n int) {
 		}
 	}
 	if n == 1 || slices.ContainsFunc(cells, noDigest) {
-		return one, 1
+		return joined, 1
 	}
 	for _, piece := range pieces {
 		p.aside.cover(piece)
 	}
 	if g.bars {
-		one.text = "| " + strings.Join(cells, " | ") + " |"
+		joined.text = "| " + strings.Join(cells, " | ") + " |"
 	} else {
-		one.text = strings.Join(cells, "  ")
+		joined.text = strings.Join(cells, "  ")
 	}
-	return one, n
+	return joined, n
 }
 
 // noDigest reports whether a cell is all digits, and not as many as a digest has.

@@ -26,16 +26,16 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 		var files []File
 		want := map[string]string{}
 		for _, name := range names {
-			one, two := sha256.Sum256([]byte(name)), sha512.Sum512([]byte(name))
-			f := File{Name: name, Size: int64(len(name)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: one[:]}}
+			sum, two := sha256.Sum256([]byte(name)), sha512.Sum512([]byte(name))
+			f := File{Name: name, Size: int64(len(name)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}}
 			if format != DigestFirst {
 				f.Digests[digest.SHA512] = two[:]
 			}
 			if format == Metalink {
-				f.Pieces = &Pieces{Algorithm: digest.SHA256, Length: 1 << 20, Digests: []digest.Value{one[:]}}
+				f.Pieces = &Pieces{Algorithm: digest.SHA256, Length: 1 << 20, Digests: []digest.Value{sum[:]}}
 			}
 			files = append(files, f)
-			want[name] = digest.Value(one[:]).String()
+			want[name] = digest.Value(sum[:]).String()
 		}
 		var text, again bytes.Buffer
 		require.NoError(t, Write(&text, format, files))
@@ -73,13 +73,13 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 
 func TestWhatCannotBeWritten(t *testing.T) {
 	two := map[digest.Algorithm]digest.Value{digest.MD5: make([]byte, 16), digest.SHA1: make([]byte, 20)}
-	one := map[digest.Algorithm]digest.Value{digest.MD5: make([]byte, 16)}
+	digests := map[digest.Algorithm]digest.Value{digest.MD5: make([]byte, 16)}
 	for says, write := range map[string]func() error{
 		"one algorithm only":      func() error { return Write(&bytes.Buffer{}, DigestFirst, []File{{Name: "a", Digests: two}}) },
-		"leads out of the folder": func() error { return Write(&bytes.Buffer{}, Tagged, []File{{Name: "../a", Digests: one}}) },
+		"leads out of the folder": func() error { return Write(&bytes.Buffer{}, Tagged, []File{{Name: "../a", Digests: digests}}) },
 		"no digest":               func() error { return Write(&bytes.Buffer{}, Tagged, []File{{Name: "a"}}) },
-		"XML cannot hold":         func() error { return Write(&bytes.Buffer{}, Metalink, []File{{Name: "a\x01", Digests: one}}) },
-		"read, and not written":   func() error { return Write(&bytes.Buffer{}, SPDX, []File{{Name: "a", Digests: one}}) },
+		"XML cannot hold":         func() error { return Write(&bytes.Buffer{}, Metalink, []File{{Name: "a\x01", Digests: digests}}) },
+		"read, and not written":   func() error { return Write(&bytes.Buffer{}, SPDX, []File{{Name: "a", Digests: digests}}) },
 	} {
 		var we *WriteError
 		err := write()

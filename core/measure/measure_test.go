@@ -123,9 +123,9 @@ func TestOpenMany(t *testing.T) {
 		assert.NotNil(t, many["gone.bin"].Problem)
 		assert.NotNil(t, many["dir"].Problem)
 		for _, target := range targets {
-			one, err := openOne(t.Context(), files, target, nil)
+			reading, err := openOne(t.Context(), files, target, nil)
 			require.NoError(t, err)
-			assert.Equal(t, one, many[target.Path], target.Path)
+			assert.Equal(t, reading, many[target.Path], target.Path)
 		}
 		ctx, cancel := context.WithCancel(t.Context())
 		cancel()

@@ -33,9 +33,9 @@ func TestMergeStaysReadable(t *testing.T) {
 		return read(c)
 	}
 	first, second := names("first"), names("second")
-	both, left := openpgp.Merge(first, second, nil)
+	merged, left := openpgp.Merge(first, second, nil)
 	assert.Positive(t, left)
-	again, _, err := openpgp.ReadCertificates(both.Bytes())
+	again, _, err := openpgp.ReadCertificates(merged.Bytes())
 	require.NoError(t, err)
 	require.Len(t, again, 1)
 	for _, u := range first.UserIDs {
@@ -46,9 +46,9 @@ func TestMergeStaysReadable(t *testing.T) {
 		require.True(t, found, "%s was known", u.ID)
 	}
 	revoked := read(pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}))
-	full, _ := openpgp.Merge(both, revoked, nil)
+	full, _ := openpgp.Merge(merged, revoked, nil)
 	assert.NotNil(t, full.Revocation(), "a key that is full can still be revoked")
-	onceMore, left := openpgp.Merge(full, both, nil)
+	onceMore, left := openpgp.Merge(full, merged, nil)
 	assert.Zero(t, left)
 	assert.True(t, bytes.Equal(full.Bytes(), onceMore.Bytes()))
 }
@@ -58,7 +58,7 @@ func TestMergeStaysReadable(t *testing.T) {
 func TestRevocationOfAnother(t *testing.T) {
 	t.Parallel()
 	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
-	mine, other := pgptest.NewKey("mine", pgptest.Ed25519, born), pgptest.NewKey("other", pgptest.Ed25519, born)
+	ownKey, other := pgptest.NewKey("mine", pgptest.Ed25519, born), pgptest.NewKey("other", pgptest.Ed25519, born)
 	read := func(key *pgptest.Key) *openpgp.Certificate {
 		certs, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("U", pgptest.Sig{Created: born}).Bytes())
 		require.NoError(t, err)
@@ -66,19 +66,19 @@ func TestRevocationOfAnother(t *testing.T) {
 	}
 	revocation := func(of, by *pgptest.Key) *openpgp.Signature {
 		whole := pgptest.NewCertificate(of).Key(by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)}).Bytes()
-		alone := openpgp.LoneRevocations(whole[len(pgptest.NewCertificate(of).Bytes()):])
-		require.Len(t, alone, 1)
-		return alone[0]
+		lone := openpgp.LoneRevocations(whole[len(pgptest.NewCertificate(of).Bytes()):])
+		require.Len(t, lone, 1)
+		return lone[0]
 	}
-	bare, ok := read(mine).RevokedBy(revocation(mine, mine))
+	bare, ok := read(ownKey).RevokedBy(revocation(ownKey, ownKey))
 	require.True(t, ok)
 	assert.NotNil(t, bare.Revocation())
 	for what, forged := range map[string]*openpgp.Signature{
-		"over this key, by another": revocation(mine, other),
-		"by this key, over another": revocation(other, mine),
+		"over this key, by another": revocation(ownKey, other),
+		"by this key, over another": revocation(other, ownKey),
 		"of another altogether":     revocation(other, other),
 	} {
-		_, ok := read(mine).RevokedBy(forged)
+		_, ok := read(ownKey).RevokedBy(forged)
 		assert.False(t, ok, what)
 	}
 }

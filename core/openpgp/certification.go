@@ -103,15 +103,15 @@ func (c *Certificate) CertifiedBy(certifier *Certificate, rules Rules) []Certifi
 	var out []Certification
 	e := NewEffort(strayEffort)
 	for _, u := range c.UserIDs {
-		for _, one := range u.others {
-			if s := one.by(certifier); s != nil && one.kind.isCertification() {
+		for _, certification := range u.others {
+			if s := certification.by(certifier); s != nil && certification.kind.isCertification() {
 				out = append(out, c.said(u, s, certifier, rules))
 			}
 		}
 	}
-	for _, one := range c.strays {
-		s := one.by(certifier)
-		if s == nil || !one.kind.isCertification() {
+	for _, certification := range c.strays {
+		s := certification.by(certifier)
+		if s == nil || !certification.kind.isCertification() {
 			continue
 		}
 		for _, u := range c.UserIDs {
@@ -142,11 +142,11 @@ func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rule
 // not matter where the revocation stands, nor how much junk there is: all of it is gone
 // through, within what one certificate may hold, and remembered.
 func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate) (at time.Time, ok bool) {
-	for _, one := range c.strays {
-		if one.kind != CertRevocation {
+	for _, certification := range c.strays {
+		if certification.kind != CertRevocation {
 			continue
 		}
-		r := one.by(certifier)
+		r := certification.by(certifier)
 		if r == nil || r.Created.Before(s.Created) {
 			continue
 		}

@@ -192,29 +192,29 @@ func (c *Certificate) checkWithin(e *Effort) {
 		c.ownIDs = map[string]bool{}
 		claims := c.claims()
 		slices.SortStableFunc(claims, func(a, b *claim) int { return weightier(a.sig, b.sig) })
-		ordinary := slices.IndexFunc(claims, func(one *claim) bool { return !one.sig.Type.isRevocation() })
+		ordinary := slices.IndexFunc(claims, func(assertion *claim) bool { return !assertion.sig.Type.isRevocation() })
 		if ordinary < 0 {
 			ordinary = len(claims)
 		}
 		short := map[*claim]bool{}
-		for _, some := range [][]*claim{claims[:ordinary], claims[ordinary:]} {
-			c.tryAt(some, func(one *claim) []place {
-				if !one.natural {
+		for _, batch := range [][]*claim{claims[:ordinary], claims[ordinary:]} {
+			c.tryAt(batch, func(assertion *claim) []place {
+				if !assertion.natural {
 					return nil
 				}
-				return one.places[:1]
+				return assertion.places[:1]
 			}, short, e)
-			c.tryAt(some, func(one *claim) []place {
-				if !one.natural {
-					return one.places
+			c.tryAt(batch, func(assertion *claim) []place {
+				if !assertion.natural {
+					return assertion.places
 				}
-				return one.places[1:]
+				return assertion.places[1:]
 			}, short, e)
 		}
-		for _, one := range claims {
+		for _, assertion := range claims {
 			switch {
-			case one.held, one.unsure, one.unread:
-			case short[one]:
+			case assertion.held, assertion.unsure, assertion.unread:
+			case short[assertion]:
 				c.vetting.Unchecked++
 			default:
 				c.vetting.Forged++
@@ -226,19 +226,19 @@ func (c *Certificate) checkWithin(e *Effort) {
 // tryAt tries those of some claims that do not hold yet over places of theirs. It notes
 // those for which the effort did not suffice.
 func (c *Certificate) tryAt(claims []*claim, places func(*claim) []place, short map[*claim]bool, e *Effort) {
-	for _, one := range claims {
-		if one.held {
+	for _, tried := range claims {
+		if tried.held {
 			continue
 		}
-		for _, at := range places(one) {
-			held, spent := c.verified.holds(one.sig, c.Primary, at.over, e)
+		for _, at := range places(tried) {
+			held, spent := c.verified.holds(tried.sig, c.Primary, at.over, e)
 			if !spent {
-				short[one] = true
+				short[tried] = true
 			}
 			if held {
-				one.held = true
-				c.ownIDs[one.sig.identity()] = true
-				c.accept(one, at, e)
+				tried.held = true
+				c.ownIDs[tried.sig.identity()] = true
+				c.accept(tried, at, e)
 				break
 			}
 		}
@@ -279,9 +279,9 @@ func (c *Certificate) claims() []*claim {
 				}
 				continue
 			}
-			one := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named, unread: unread}
-			known[id] = one
-			out = append(out, one)
+			made := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named, unread: unread}
+			known[id] = made
+			out = append(out, made)
 		}
 	}
 	return out
@@ -367,27 +367,27 @@ func (c *Certificate) place(spots []spot, at int, s *Signature) (p place, ok boo
 
 // noteForeign keeps in mind a signature by another key that stands behind a user ID, or
 // behind something else.
-func (c *Certificate) noteForeign(user *UserID, one foreign) {
-	if !one.kind.isCertification() && one.kind != CertRevocation {
+func (c *Certificate) noteForeign(user *UserID, certification foreign) {
+	if !certification.kind.isCertification() && certification.kind != CertRevocation {
 		return
 	}
 	if user != nil {
-		user.others = append(user.others, one)
+		user.others = append(user.others, certification)
 	}
-	if user == nil || one.kind == CertRevocation {
-		c.strays = append(c.strays, one)
+	if user == nil || certification.kind == CertRevocation {
+		c.strays = append(c.strays, certification)
 	}
 }
 
 // accept takes a claim that holds. Of its copies the best is kept: for a binding,
 // one with every signature back that holds, so that a copy without takes nothing away.
-func (c *Certificate) accept(one *claim, at place, e *Effort) {
-	best := one.copies[0]
-	for _, s := range one.copies[1:] {
+func (c *Certificate) accept(accepted *claim, at place, e *Effort) {
+	best := accepted.copies[0]
+	for _, s := range accepted.copies[1:] {
 		best = preferred(best, s)
 	}
-	if one.sig.Type == SubkeyBinding {
-		best = c.withBacks(one, at, best, e)
+	if accepted.sig.Type == SubkeyBinding {
+		best = c.withBacks(accepted, at, best, e)
 	}
 	best.short = c.Primary.tooShort(best)
 	*at.to = append(*at.to, best)
@@ -399,9 +399,9 @@ func (s *Signature) hintless() bool { return s.IssuerFingerprint == "" && s.Issu
 
 // withBacks returns a binding with those signatures back by the subkey that hold, of
 // all its copies.
-func (c *Certificate) withBacks(one *claim, at place, best *Signature, e *Effort) *Signature {
+func (c *Certificate) withBacks(bound *claim, at place, best *Signature, e *Effort) *Signature {
 	var backs []*Signature
-	for _, s := range one.copies {
+	for _, s := range bound.copies {
 		for _, body := range s.embedded {
 			back, err := parseSignature(body, 0)
 			if err != nil || back.unsupported != nil || back.Type != PrimaryBinding ||
@@ -418,7 +418,7 @@ func (c *Certificate) withBacks(one *claim, at place, best *Signature, e *Effort
 	carries := func(s *Signature) bool {
 		return !slices.ContainsFunc(backs, func(b *Signature) bool { return !s.embeds(b) })
 	}
-	for _, s := range one.copies {
+	for _, s := range bound.copies {
 		if carries(s) && (!carries(best) || preferred(s, best) == s) {
 			best = s
 		}

@@ -32,7 +32,7 @@ func TestCorpus(t *testing.T) {
 	}
 	byHint := map[string][]openpgp.Candidate{}
 	certificates := map[openpgp.Fingerprint]bool{}
-	var became openpgp.Vetting
+	var vetting openpgp.Vetting
 	leftOut := 0
 	for _, ring := range rings {
 		data, err := os.ReadFile(ring)
@@ -46,12 +46,12 @@ func TestCorpus(t *testing.T) {
 			}
 			certificates[c.Primary.Fingerprint] = true
 			vetted, v := c.Vet(nil, nil)
-			became.Forged += v.Forged
-			became.Misplaced += v.Misplaced
-			became.Unread += v.Unread
-			became.Unsigned += v.Unsigned
-			became.Surplus += v.Surplus
-			became.Unchecked += v.Unchecked
+			vetting.Forged += v.Forged
+			vetting.Misplaced += v.Misplaced
+			vetting.Unread += v.Unread
+			vetting.Unsigned += v.Unsigned
+			vetting.Surplus += v.Surplus
+			vetting.Unchecked += v.Unchecked
 			for _, k := range vetted.Keys() {
 				for _, hint := range []string{string(k.Fingerprint), k.KeyID.String()} {
 					byHint[hint] = append(byHint[hint], openpgp.Candidate{Certificate: vetted, Key: k})
@@ -86,9 +86,9 @@ func TestCorpus(t *testing.T) {
 	for _, s := range slices.Sorted(maps.Keys(statuses)) {
 		told = append(told, fmt.Sprintf("%s %d", s, statuses[s]))
 	}
-	t.Logf("%d signed files, %d hold, of %d no ring has the key; signatures: %v; %d certificates, %d left out, %+v", len(files), held, unknown, told, len(certificates), leftOut, became)
+	t.Logf("%d signed files, %d hold, of %d no ring has the key; signatures: %v; %d certificates, %d left out, %+v", len(files), held, unknown, told, len(certificates), leftOut, vetting)
 	assert.Positive(t, held)
-	assert.Zero(t, became.Unchecked)
+	assert.Zero(t, vetting.Unchecked)
 }
 
 // found returns the files of some patterns.

@@ -179,7 +179,7 @@ func (w *weierstrass) verify(k *ecPublic, digest []byte, r, s *big.Int) bool {
 // sum returns k·p + l·q, doubling once for both.
 func (w *weierstrass) sum(p *jacobian, k *big.Int, q *jacobian, l *big.Int) *jacobian {
 	out := &jacobian{big.NewInt(1), big.NewInt(1), new(big.Int)}
-	both := w.add(p, q)
+	doubled := w.add(p, q)
 	for i := max(k.BitLen(), l.BitLen()) - 1; i >= 0; i-- {
 		out = w.double(out)
 		switch k.Bit(i) | l.Bit(i)<<1 {
@@ -188,7 +188,7 @@ func (w *weierstrass) sum(p *jacobian, k *big.Int, q *jacobian, l *big.Int) *jac
 		case 2:
 			out = w.add(out, q)
 		case 3:
-			out = w.add(out, both)
+			out = w.add(out, doubled)
 		}
 	}
 	return out

@@ -321,9 +321,9 @@ func (in *inspector) conclude(binaries [][]byte) {
 }
 
 // number puts a count into the second of two sentences, of which the first is for one.
-func number(n int, one, many string) string {
+func number(n int, singular, many string) string {
 	if n == 1 {
-		return one
+		return singular
 	}
 	return fmt.Sprintf(many, n)
 }

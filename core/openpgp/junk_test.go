@@ -72,13 +72,13 @@ func TestJunkHidesNothing(t *testing.T) {
 	assert.Equal(t, openpgp.Valid, status(crowded), "the expiry was extended")
 	assert.Equal(t, openpgp.SignerRevoked, status(readCert(t, build(true).Bytes())))
 
-	vetted, became := crowded.Vet(nil, nil)
-	assert.Equal(t, openpgp.Vetting{Packets: 6 + 4*many, Counted: 6, Forged: 4 * many}, became)
+	vetted, vetting := crowded.Vet(nil, nil)
+	assert.Equal(t, openpgp.Vetting{Packets: 6 + 4*many, Counted: 6, Forged: 4 * many}, vetting)
 	assert.Equal(t, clean.Bytes(), vetted.Bytes(), "nothing is left of the junk")
-	both, left := openpgp.Merge(clean, readCert(t, build(false).Bytes()), nil)
+	merged, left := openpgp.Merge(clean, readCert(t, build(false).Bytes()), nil)
 	assert.Zero(t, left)
-	assert.Equal(t, clean.Bytes(), both.Bytes())
-	revoked, _ := openpgp.Merge(both, readCert(t, build(true).Bytes()), nil)
+	assert.Equal(t, clean.Bytes(), merged.Bytes())
+	revoked, _ := openpgp.Merge(merged, readCert(t, build(true).Bytes()), nil)
 	assert.Equal(t, openpgp.SignerRevoked, status(revoked))
 	assert.Equal(t, openpgp.SignerRevoked, status(readCert(t, revoked.Bytes())), "as it is stored")
 }
@@ -108,8 +108,8 @@ func TestJunkTakesNoRoom(t *testing.T) {
 	for i := range 19_000 {
 		strangers.Add(pgptest.Packet(2, fmt.Appendf(nil, "\x05 of a later version, %d", i)))
 	}
-	full, became := readCert(t, strangers.Bytes()).Vet(nil, nil)
-	assert.Equal(t, 9001, became.Surplus, "one of the 10,000 is the owner's")
+	full, vetting := readCert(t, strangers.Bytes()).Vet(nil, nil)
+	assert.Equal(t, 9001, vetting.Surplus, "one of the 10,000 is the owner's")
 	certified := pgptest.NewCertificate(key).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).
 		Certify(anchor.Primary, junkID, pgptest.Sig{Type: pgptest.Certification, Created: signedAt})
 	by := readCert(t, anchor.Bytes())
@@ -134,22 +134,22 @@ func TestEffortIsBounded(t *testing.T) {
 	key := pgptest.NewKey("slow", pgptest.Brainpool256, born)
 	c := pgptest.NewCertificate(key)
 	c.UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign})
-	one := len(c.Bytes())
+	size := len(c.Bytes())
 	c.Certify(pgptest.NewKey("slow too", pgptest.Brainpool256, born), junkID, forged(key, pgptest.Certification, now))
-	forgery := c.Bytes()[one:]
+	forgery := c.Bytes()[size:]
 	for i := range 2000 {
-		another := bytes.Clone(forgery)
-		another[len(another)-1], another[len(another)-2] = byte(i), byte(i>>8)
-		c.Add(another)
+		second := bytes.Clone(forgery)
+		second[len(second)-1], second[len(second)-2] = byte(i), byte(i>>8)
+		c.Add(second)
 	}
 	data := append(c.Bytes(), pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(0, 1, 0)}).Bytes()...)
 	certs, _, err := openpgp.ReadCertificates(data)
 	require.NoError(t, err)
 	require.Len(t, certs, 2)
-	vetted, became := certs[0].Vet(openpgp.NewEffort(time.Second/2), nil)
-	assert.Positive(t, became.Unchecked)
-	assert.Less(t, became.Forged, 100)
-	assert.Equal(t, 2002, became.Forged+became.Unchecked+len(vetted.Names()), "every one is accounted for")
+	vetted, vetting := certs[0].Vet(openpgp.NewEffort(time.Second/2), nil)
+	assert.Positive(t, vetting.Unchecked)
+	assert.Less(t, vetting.Forged, 100)
+	assert.Equal(t, 2002, vetting.Forged+vetting.Unchecked+len(vetted.Names()), "every one is accounted for")
 	merged, _ := openpgp.Merge(vetted, certs[1], nil)
 	assert.NotNil(t, merged.Revocation())
 
@@ -158,8 +158,8 @@ func TestEffortIsBounded(t *testing.T) {
 	certs[1].Vet(part, nil)
 	giveBack()
 	again, _ := whole.Share(1)
-	_, became = readCert(t, c.Bytes()).Vet(again, nil)
-	assert.Greater(t, became.Forged, 100, "what one did not need is there for the next")
+	_, vetting = readCert(t, c.Bytes()).Vet(again, nil)
+	assert.Greater(t, vetting.Forged, 100, "what one did not need is there for the next")
 }
 
 // TestWhatRestrictsCounts: the newest self-signature cannot be accepted, and takes
@@ -203,8 +203,8 @@ func TestWhatRestrictsCounts(t *testing.T) {
 		first := pgptest.NewCertificate(key).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).
 			Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{signs}}, back)
 		second := pgptest.NewCertificate(key).Subkey(sub, c.newest, back)
-		both, _ := openpgp.Merge(readCert(t, first.Bytes()), readCert(t, second.Bytes()), nil)
-		r = verify(t, sub.Sign(document, signsNow), document, rules(), both)
+		merged, _ := openpgp.Merge(readCert(t, first.Bytes()), readCert(t, second.Bytes()), nil)
+		r = verify(t, sub.Sign(document, signsNow), document, rules(), merged)
 		assert.Equal(t, c.want, r.Status, "subkey, %s: %s", name, r.Reason)
 	}
 }
@@ -219,8 +219,8 @@ func TestTheHardestReasonCounts(t *testing.T) {
 		for _, r := range reasons {
 			subs = append(subs, pgptest.Reason(r, ""))
 		}
-		alone := pgptest.NewCertificate(made.Primary).Key(made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs})
-		cert, _ := openpgp.Merge(readCert(t, made.Bytes()), readCert(t, alone.Bytes()), nil)
+		lone := pgptest.NewCertificate(made.Primary).Key(made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs})
+		cert, _ := openpgp.Merge(readCert(t, made.Bytes()), readCert(t, lone.Bytes()), nil)
 		assert.Equal(t, openpgp.SignerRevoked, verify(t, made.Primary.Sign(document, signsNow), document, rules(), cert).Status, reasons)
 	}
 }
@@ -258,8 +258,8 @@ func TestStrippedCopies(t *testing.T) {
 
 			certs, _, err := openpgp.ReadCertificates(append(bytes.Clone(first), second...))
 			require.NoError(t, err)
-			one, _ := openpgp.Merge(certs[0], certs[1], nil)
-			assert.Equal(t, want, verify(t, sig, document, rules(), one).Status, "%s and %s in one file", a, b)
+			cert, _ := openpgp.Merge(certs[0], certs[1], nil)
+			assert.Equal(t, want, verify(t, sig, document, rules(), cert).Status, "%s and %s in one file", a, b)
 		}
 	}
 	// Two copies with a signature back each: the one is of a hash that does not count.

@@ -267,19 +267,19 @@ var dsaSizes = map[int][]int{160: {1024, 2048, 3072}, 224: {2048}, 256: {2048, 3
 func (k *PublicKey) setDSA(p, q, g, y []byte) {
 	key := &dsa.PublicKey{Parameters: dsa.Parameters{P: new(big.Int).SetBytes(p), Q: new(big.Int).SetBytes(q), G: new(big.Int).SetBytes(g)}, Y: new(big.Int).SetBytes(y)}
 	k.Bits = key.P.BitLen()
-	one := big.NewInt(1)
+	unit := big.NewInt(1)
 	switch {
 	case !slices.Contains(dsaSizes[key.Q.BitLen()], k.Bits) && !(key.Q.BitLen() == 160 && k.Bits >= 1024 && k.Bits <= 3072 && k.Bits%64 == 0):
 		k.unusable = fmt.Sprintf("the DSA primes have %d and %d bits, which is not allowed", k.Bits, key.Q.BitLen())
 	case key.P.Bit(0) == 0 || key.Q.Bit(0) == 0:
 		k.unusable = "a DSA prime is even"
-	case key.G.Cmp(one) <= 0 || key.G.Cmp(key.P) >= 0 || key.Y.Cmp(one) <= 0 || key.Y.Cmp(key.P) >= 0:
+	case key.G.Cmp(unit) <= 0 || key.G.Cmp(key.P) >= 0 || key.Y.Cmp(unit) <= 0 || key.Y.Cmp(key.P) >= 0:
 		k.unusable = "a DSA value is out of bounds"
 	default:
 		k.dsa = key
 		k.dsaSound = sync.OnceValue(func() bool {
-			return new(big.Int).Mod(new(big.Int).Sub(key.P, one), key.Q).Sign() == 0 && key.Q.ProbablyPrime(10) &&
-				new(big.Int).Exp(key.G, key.Q, key.P).Cmp(one) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(one) == 0
+			return new(big.Int).Mod(new(big.Int).Sub(key.P, unit), key.Q).Sign() == 0 && key.Q.ProbablyPrime(10) &&
+				new(big.Int).Exp(key.G, key.Q, key.P).Cmp(unit) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(unit) == 0
 		})
 	}
 }

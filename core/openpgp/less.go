@@ -82,11 +82,11 @@ func (c *Certificate) withdrawals(certifiers Certifiers) int {
 	}
 	e := NewEffort(strayEffort)
 	n := 0
-	for _, one := range c.strays {
-		if one.kind != CertRevocation {
+	for _, certification := range c.strays {
+		if certification.kind != CertRevocation {
 			continue
 		}
-		s, err := parseSignature(one.raw, 0)
+		s, err := parseSignature(certification.raw, 0)
 		if err != nil {
 			continue
 		}

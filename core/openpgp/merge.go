@@ -105,7 +105,7 @@ type Certifiers func(*Signature) []Candidate
 // the best is kept. Signatures by other keys stay: those by one of the certifiers
 // when they hold, of the others a bounded number, for nobody here can tell what they
 // are worth. A nil effort is a usual one.
-func (c *Certificate) Vet(e *Effort, certifiers Certifiers) (vetted *Certificate, became Vetting) {
+func (c *Certificate) Vet(e *Effort, certifiers Certifiers) (vetted *Certificate, vetting Vetting) {
 	if e == nil {
 		e = NewEffort(ownEffort)
 	}
@@ -349,8 +349,8 @@ func (c *Certificate) certified(at *UserID, s *Signature, by []Candidate, e *Eff
 		return nil, true
 	}
 	try := func(u *UserID) bool {
-		for _, one := range by {
-			held, spent := c.verified.holds(s, one.Key, u.over(s), e)
+		for _, candidate := range by {
+			held, spent := c.verified.holds(s, candidate.Key, u.over(s), e)
 			if held {
 				return true
 			}

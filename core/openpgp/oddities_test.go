@@ -180,9 +180,9 @@ func TestSeveralCertificatesInOneFile(t *testing.T) {
 func TestSeveralSignaturesInOneFile(t *testing.T) {
 	a, b := simple("a", pgptest.Ed25519), simple("b", pgptest.RSA2048)
 	first, second := a.Primary.Sign(document, pgptest.Sig{Created: signedAt}), b.Primary.Sign([]byte("other"), pgptest.Sig{Version: 3, Created: signedAt})
-	both := bytes.Join([][]byte{first, second}, nil)
+	file := bytes.Join([][]byte{first, second}, nil)
 	for name, data := range map[string][]byte{
-		"binary": both, "one block": pgptest.Armor("PGP SIGNATURE", both),
+		"binary": file, "one block": pgptest.Armor("PGP SIGNATURE", file),
 		"two blocks": append(pgptest.Armor("PGP SIGNATURE", first), pgptest.Armor("PGP SIGNATURE", second)...),
 	} {
 		sigs, err := openpgp.ReadSignatures(data)

@@ -535,16 +535,16 @@ func FuzzReadCertificates(f *testing.F) {
 				t.Fatalf("the canonical form does not read back: %v", err)
 			}
 			vetted, _ := again[0].Vet(openpgp.NewEffort(10*time.Millisecond), nil)
-			twice, became := vetted.Vet(openpgp.NewEffort(time.Second), nil)
-			if became.Forged != 0 || !bytes.Equal(twice.Bytes(), vetted.Bytes()) {
+			twice, vetting := vetted.Vet(openpgp.NewEffort(time.Second), nil)
+			if vetting.Forged != 0 || !bytes.Equal(twice.Bytes(), vetted.Bytes()) {
 				t.Fatal("what was vetted does not stay")
 			}
 			merged, left := openpgp.Merge(vetted, vetted, nil)
 			if left != 0 || !bytes.Equal(merged.Bytes(), vetted.Bytes()) {
 				t.Fatal("what is merged with itself does not stay")
 			}
-			if less := openpgp.Less(vetted, merged, nil, rules()); less != nil {
-				t.Fatalf("it says less than itself: %v", less)
+			if losses := openpgp.Less(vetted, merged, nil, rules()); losses != nil {
+				t.Fatalf("it says less than itself: %v", losses)
 			}
 		}
 	})

@@ -136,11 +136,11 @@ func saysTheSame(t *rapid.T) {
 	plain = append(plain, bytes.Join(g.sigs, nil)...)
 	want := g.meaning(t, readCert(t, plain))
 	file := g.file(t)
-	one := readCert(t, file)
-	assert.Equal(t, want, g.meaning(t, one))
-	vetted, became := one.Vet(nil, nil)
-	assert.Zero(t, became.Unchecked)
-	accountedFor(t, file, vetted, became)
+	cert := readCert(t, file)
+	assert.Equal(t, want, g.meaning(t, cert))
+	vetted, vetting := cert.Vet(nil, nil)
+	assert.Zero(t, vetting.Unchecked)
+	accountedFor(t, file, vetted, vetting)
 	assert.Equal(t, want, g.meaning(t, readCert(t, vetted.Bytes())), "vetted and stored")
 	// In several files, each with some of the signatures.
 	half := g
@@ -158,7 +158,7 @@ func saysTheSame(t *rapid.T) {
 
 // accountedFor: each packet of a file is in one line of what became of them, and those that
 // are kept are those that came out.
-func accountedFor(t *rapid.T, file []byte, vetted *openpgp.Certificate, became openpgp.Vetting) {
+func accountedFor(t *rapid.T, file []byte, vetted *openpgp.Certificate, vetting openpgp.Vetting) {
 	whole, err := openpgp.Inspect(file, rules())
 	require.NoError(t, err)
 	outer := 0 // those that lie in no other
@@ -167,12 +167,12 @@ func accountedFor(t *rapid.T, file []byte, vetted *openpgp.Certificate, became o
 			outer++
 		}
 	}
-	assert.Equal(t, outer, became.Packets)
+	assert.Equal(t, outer, vetting.Packets)
 	sums := map[openpgp.Standing]int{}
-	for _, f := range became.Fates() {
+	for _, f := range vetting.Fates() {
 		assert.Positive(t, f.Packets, f.Why)
 		sums[f.Became] += f.Packets
 	}
 	assert.Equal(t, vetted.Packets(), sums[openpgp.Counts]+sums[openpgp.Idle])
-	assert.Equal(t, became.Packets, vetted.Packets()+sums[openpgp.Dropped], "%+v", became)
+	assert.Equal(t, vetting.Packets, vetted.Packets()+sums[openpgp.Dropped], "%+v", vetting)
 }

@@ -78,8 +78,8 @@ func TestARevocationCountsWhereverItStands(t *testing.T) {
 		for behind, file := range p.with(c.packet) {
 			t.Run(name+" behind "+behind, func(t *testing.T) {
 				cert := readCert(t, file)
-				vetted, became := cert.Vet(nil, nil)
-				assert.Equal(t, openpgp.Vetting{Packets: became.Packets, Counted: became.Packets}, became, "all of it counts")
+				vetted, vetting := cert.Vet(nil, nil)
+				assert.Equal(t, openpgp.Vetting{Packets: vetting.Packets, Counted: vetting.Packets}, vetting, "all of it counts")
 				merged, left := openpgp.Merge(readCert(t, bytes.Join([][]byte{p.primary, p.user, p.second, p.subkey}, nil)), vetted, nil)
 				assert.Zero(t, left)
 				for _, f := range [][]byte{file, vetted.Bytes(), merged.Bytes()} {
@@ -347,33 +347,33 @@ func TestOneBadSignatureSpoilsOnlyItself(t *testing.T) {
 
 // TestADamagedCertificateSpoilsNoOther: the rest of a ring is read, and it is named.
 func TestADamagedCertificateSpoilsNoOther(t *testing.T) {
-	one, two := simple("ring one", pgptest.Ed25519).Bytes(), simple("ring two", pgptest.Ed25519).Bytes()
+	spoilt, two := simple("ring one", pgptest.Ed25519).Bytes(), simple("ring two", pgptest.Ed25519).Bytes()
 	for name, middle := range map[string][]byte{
 		"a key cut short":             pgptest.Packet(6, []byte{4, 0, 0, 0, 1, 1, 8}),
 		"a packet that has no place":  append(simple("odd", pgptest.Ed25519).Bytes(), pgptest.Literal("", document)...),
 		"a critical packet, and more": append(pgptest.Packet(6, []byte{4, 0, 0, 0, 1, 27}), append(pgptest.Packet(30, []byte("x")), pgptest.Packet(13, []byte("y"))...)...),
 	} {
-		certs, skipped, err := openpgp.ReadCertificates(bytes.Join([][]byte{one, middle, two}, nil))
+		certs, skipped, err := openpgp.ReadCertificates(bytes.Join([][]byte{spoilt, middle, two}, nil))
 		require.NoError(t, err, name)
 		assert.Len(t, certs, 2, name)
 		require.NotEmpty(t, skipped, name)
 		var format *openpgp.FormatError
 		require.ErrorAs(t, skipped[0], &format, name)
-		assert.GreaterOrEqual(t, format.Offset, len(one), name)
+		assert.GreaterOrEqual(t, format.Offset, len(spoilt), name)
 	}
 	// Where the end of a packet cannot be told, what stands before the key that it is in is read.
-	certs, skipped, err := openpgp.ReadCertificates(bytes.Join([][]byte{one, two, {0xc2, 255, 0, 0, 9, 9}}, nil))
+	certs, skipped, err := openpgp.ReadCertificates(bytes.Join([][]byte{spoilt, two, {0xc2, 255, 0, 0, 9, 9}}, nil))
 	require.NoError(t, err)
 	assert.Len(t, certs, 1)
 	assert.Len(t, skipped, 1)
-	_, _, err = openpgp.ReadCertificates(append(bytes.Clone(one), 0xc2, 255, 0, 0, 9, 9))
+	_, _, err = openpgp.ReadCertificates(append(bytes.Clone(spoilt), 0xc2, 255, 0, 0, 9, 9))
 	assert.Error(t, err, "of an only key nobody knows what is missing")
-	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", one), pgptest.Armor("PGP PUBLIC KEY BLOCK", nil)...))
+	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", spoilt), pgptest.Armor("PGP PUBLIC KEY BLOCK", nil)...))
 	require.NoError(t, err)
 	assert.Len(t, certs, 1)
 	assert.Len(t, skipped, 1)
 	damaged := bytes.Replace(pgptest.Armor("PGP PUBLIC KEY BLOCK", two), []byte("\n\n"), []byte("\n\n%%"), 1)
-	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", one), damaged...))
+	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", spoilt), damaged...))
 	require.NoError(t, err)
 	assert.Len(t, certs, 1)
 	assert.Len(t, skipped, 1)
@@ -418,24 +418,24 @@ func TestHashingIsPaidBefore(t *testing.T) {
 		return readCert(t, made.Bytes())
 	}
 	four := crowded(pgptest.NewKey("crowded four", pgptest.Ed25519, born), 900<<10)
-	_, became := four.Vet(openpgp.NewEffort(100*time.Millisecond), nil)
-	assert.Equal(t, openpgp.Vetting{Packets: 4 + many, Counted: 3, Forged: many, Unsigned: 1}, became, "what is over the same bytes hashes them once")
-	_, became = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).Vet(openpgp.NewEffort(time.Millisecond), nil)
-	assert.Equal(t, many, became.Unchecked, "what cannot be paid is not hashed")
-	assert.Zero(t, became.Forged)
+	_, vetting := four.Vet(openpgp.NewEffort(100*time.Millisecond), nil)
+	assert.Equal(t, openpgp.Vetting{Packets: 4 + many, Counted: 3, Forged: many, Unsigned: 1}, vetting, "what is over the same bytes hashes them once")
+	_, vetting = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).Vet(openpgp.NewEffort(time.Millisecond), nil)
+	assert.Equal(t, many, vetting.Unchecked, "what cannot be paid is not hashed")
+	assert.Zero(t, vetting.Forged)
 	// By a key of an algorithm that is not known nothing is hashed at all.
 	unusable := pgptest.NewKey("crowded and unusable", pgptest.ECDH, born)
 	junk := pgptest.NewCertificate(unusable).Add(pgptest.Packet(13, []byte("Crowded")))
 	for i := range many {
 		junk.Add(stranger.Sign([]byte("junk"), forged(unusable, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
 	}
-	_, became = readCert(t, junk.Bytes()).Vet(openpgp.NewEffort(0), nil)
-	assert.Equal(t, openpgp.Vetting{Packets: 2 + many, Counted: 1, Forged: many, Unsigned: 1}, became)
+	_, vetting = readCert(t, junk.Bytes()).Vet(openpgp.NewEffort(0), nil)
+	assert.Equal(t, openpgp.Vetting{Packets: 2 + many, Counted: 1, Forged: many, Unsigned: 1}, vetting)
 	// Nobody waits for it any longer.
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, became = crowded(pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100).Vet(openpgp.EffortUntil(ctx, time.Hour), nil)
-	assert.Equal(t, many+1, became.Unchecked)
+	_, vetting = crowded(pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100).Vet(openpgp.EffortUntil(ctx, time.Hour), nil)
+	assert.Equal(t, many+1, vetting.Unchecked)
 }
 
 // TestPartsThatAreTooLong are left out and named, with what is about them; the rest is read.
@@ -479,13 +479,13 @@ func TestEveryPacketIsAccountedFor(t *testing.T) {
 		unsupported, pgptest.Packet(2, []byte{4, 0x10}),
 		p.subkey, pgptest.Packet(13, []byte("not his")),
 	}, nil)
-	vetted, became := readCert(t, file).Vet(nil, func(s *openpgp.Signature) []openpgp.Candidate {
+	vetted, vetting := readCert(t, file).Vet(nil, func(s *openpgp.Signature) []openpgp.Candidate {
 		if s.IssuerFingerprint != anchor.Primary.Fingerprint {
 			return nil
 		}
 		return []openpgp.Candidate{{Certificate: anchor, Key: anchor.Primary}}
 	})
-	assert.Equal(t, openpgp.Vetting{Packets: 15, Counted: 6, Forged: 1, Misplaced: 1, Untrue: 1, PassedOver: 2, Unknown: 1, Unread: 2, Unsigned: 1}, became)
+	assert.Equal(t, openpgp.Vetting{Packets: 15, Counted: 6, Forged: 1, Misplaced: 1, Untrue: 1, PassedOver: 2, Unknown: 1, Unread: 2, Unsigned: 1}, vetting)
 	// Signatures: the self-certification, the binding, the anchor's, the stranger's, two that are
 	// not read. Parts: two keys and two user IDs.
 	a, err := openpgp.Inspect(vetted.Bytes(), rules())
@@ -500,8 +500,8 @@ func TestWhatIsAboutASubkeyThatCannotBeReadIsKept(t *testing.T) {
 	future := pgptest.Packet(14, append([]byte{7, 0, 0, 0, 1, 99}, make([]byte, 30)...))
 	binding := p.key.Sign([]byte("over what is not known"), pgptest.Sig{Type: pgptest.SubkeyBinding, Created: born})
 	file := bytes.Join([][]byte{p.primary, p.user, p.subkey, future, binding, pgptest.OverSubkey(p.key, p.sub, hard)}, nil)
-	vetted, became := readCert(t, file).Vet(nil, nil)
-	assert.Equal(t, openpgp.Vetting{Packets: 8, Counted: 6, Unread: 1, Unsigned: 1}, became)
+	vetted, vetting := readCert(t, file).Vet(nil, nil)
+	assert.Equal(t, openpgp.Vetting{Packets: 8, Counted: 6, Unread: 1, Unsigned: 1}, vetting)
 	assert.True(t, bytes.Contains(vetted.Bytes(), binding[2:]), "its binding is kept")
 	assert.Equal(t, openpgp.SignerRevoked, statusOf(t, p.sub, vetted.Bytes()).Status, "and a revocation behind it counts for the subkey that it is of")
 }

@@ -173,9 +173,9 @@ func (s *Signature) Hints() []Hint {
 	for _, hashed := range []bool{true, false} {
 		for _, fingerprints := range []bool{true, false} {
 			for _, h := range s.hints {
-				one := Hint{h.fingerprint, h.id}
-				if h.hashed == hashed && (h.fingerprint != "") == fingerprints && !slices.Contains(out, one) {
-					out = append(out, one)
+				hint := Hint{h.fingerprint, h.id}
+				if h.hashed == hashed && (h.fingerprint != "") == fingerprints && !slices.Contains(out, hint) {
+					out = append(out, hint)
 				}
 			}
 		}

@@ -164,12 +164,12 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 		r.Signer = &candidates[i]
 		switch err := candidates[i].Key.verify(s, doc.Digest); {
 		case err == nil:
-			one := r
-			one.Steps = slices.Clone(r.Steps)
-			one.step(known, true, "key %s", candidates[i].Key.Fingerprint)
-			one.step(holds, true, "the signature is over exactly these bytes")
-			if one = one.fit(s, rules); best == nil || one.Status.Better(best.Status) {
-				best = &one
+			result := r
+			result.Steps = slices.Clone(r.Steps)
+			result.step(known, true, "key %s", candidates[i].Key.Fingerprint)
+			result.step(holds, true, "the signature is over exactly these bytes")
+			if result = result.fit(s, rules); best == nil || result.Status.Better(best.Status) {
+				best = &result
 			}
 		case IsUnsupported(err):
 			unsupported = err
@@ -196,15 +196,15 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 // it is really part of, or nil: a key that others hold is in their hands wherever it is used.
 // Who only attached it to a certificate of his own cannot revoke it.
 func compromised(key *PublicKey, candidates []Candidate) *Revocation {
-	for _, one := range candidates {
-		if one.Key.Fingerprint != key.Fingerprint {
+	for _, candidate := range candidates {
+		if candidate.Key.Fingerprint != key.Fingerprint {
 			continue
 		}
-		c := one.Certificate
+		c := candidate.Certificate
 		c.check()
 		sigs := c.revocations
-		if one.Key != c.Primary {
-			sub := c.subkey(one.Key)
+		if candidate.Key != c.Primary {
+			sub := c.subkey(candidate.Key)
 			if !slices.ContainsFunc(sub.bindings, func(s *Signature) bool { return len(s.backs) > 0 }) {
 				continue
 			}

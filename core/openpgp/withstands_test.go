@@ -100,13 +100,13 @@ func TestAbsurdRSAKeys(t *testing.T) {
 	number := func(n *big.Int) []byte {
 		return append(binary.BigEndian.AppendUint16(nil, uint16(n.BitLen())), n.Bytes()...)
 	}
-	one := big.NewInt(1)
-	odd := func(bits uint) *big.Int { return new(big.Int).Add(new(big.Int).Lsh(one, bits-1), one) }
+	unit := big.NewInt(1)
+	odd := func(bits uint) *big.Int { return new(big.Int).Add(new(big.Int).Lsh(unit, bits-1), unit) }
 	for name, test := range map[string]struct{ n, e *big.Int }{
 		"a modulus of 20,000 bits":  {odd(20_000), big.NewInt(65537)},
 		"a modulus of 512 bits":     {odd(512), big.NewInt(65537)},
-		"an even modulus":           {new(big.Int).Lsh(one, 2047), big.NewInt(65537)},
-		"the exponent 1":            {odd(2048), one},
+		"an even modulus":           {new(big.Int).Lsh(unit, 2047), big.NewInt(65537)},
+		"the exponent 1":            {odd(2048), unit},
 		"an even exponent":          {odd(2048), big.NewInt(65536)},
 		"an exponent of 2,048 bits": {odd(2048), odd(2048)},
 		"the exponent 0":            {odd(2048), new(big.Int)},

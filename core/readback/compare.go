@@ -403,12 +403,12 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 
 // widen makes a difference as long as the sectors that are filled with a byte throughout:
 // where the image has that byte too, nothing differs, and yet they were lost with the rest.
-func (d *Difference) widen(here []byte, start int64, with byte) {
+func (d *Difference) widen(here []byte, start int64, filler byte) {
 	from, to := d.Offset-start, d.Offset+d.Length-start
-	for from > 0 && (start+from)%small != 0 && here[from-1] == with {
+	for from > 0 && (start+from)%small != 0 && here[from-1] == filler {
 		from--
 	}
-	for to < int64(len(here)) && (start+to)%small != 0 && here[to] == with {
+	for to < int64(len(here)) && (start+to)%small != 0 && here[to] == filler {
 		to++
 	}
 	d.Offset, d.Length = start+from, to-from

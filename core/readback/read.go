@@ -223,11 +223,11 @@ func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms
 			return nil, err
 		}
 		done += n
-		one := Beginning{Size: done, Unreadable: slices.Clone(source.Unreadable), Steadied: source.Steadied}
-		if len(one.Unreadable) == 0 {
-			one.Digests = set.Sums()
+		beginning := Beginning{Size: done, Unreadable: slices.Clone(source.Unreadable), Steadied: source.Steadied}
+		if len(beginning.Unreadable) == 0 {
+			beginning.Digests = set.Sums()
 		}
-		out = append(out, one)
+		out = append(out, beginning)
 	}
 	return out, nil
 }

@@ -195,7 +195,7 @@ func TestScratchesAnywhere(t *testing.T) {
 
 func TestTails(t *testing.T) {
 	image := content(4096, 4)
-	with := func(more ...[]byte) []byte { return bytes.Join(append([][]byte{image}, more...), nil) }
+	ending := func(more ...[]byte) []byte { return bytes.Join(append([][]byte{image}, more...), nil) }
 	zeros, ones := make([]byte, 300<<10), bytes.Repeat([]byte{0xff}, 8192)
 	for name, test := range map[string]struct {
 		medium io.ReaderAt
@@ -205,12 +205,12 @@ func TestTails(t *testing.T) {
 	}{
 		"nothing":       {bytes.NewReader(image), 4096, Nothing, "ends with it"},
 		"shorter":       {bytes.NewReader(image), 100, Nothing, "ends with it"},
-		"zeros":         {bytes.NewReader(with(zeros)), 4096 + len(zeros), Zeros, "300 KiB of zeros"},
-		"FF":            {bytes.NewReader(with(ones)), 4096 + len(ones), Ones, "erased"},
-		"both":          {bytes.NewReader(with(ones, zeros)), 4096 + len(ones) + len(zeros), Blank, "nothing else"},
-		"run-out":       {&scratched{bytes: with(zeros, make([]byte, 4096)), bad: map[Range]int{span(4096+300<<10, 4096): -1}}, 8192 + len(zeros), RunOut, "run-out"},
-		"older content": {bytes.NewReader(with(zeros, content(2048, 5))), 4096 + len(zeros) + 2048, Content, "2048 bytes of that is other content, from offset 311296 on"},
-		"damaged":       {&scratched{bytes: with(make([]byte, 1<<20)), bad: map[Range]int{span(9000, 1): -1}}, 4096 + 1<<20, Unread, "cannot be read"},
+		"zeros":         {bytes.NewReader(ending(zeros)), 4096 + len(zeros), Zeros, "300 KiB of zeros"},
+		"FF":            {bytes.NewReader(ending(ones)), 4096 + len(ones), Ones, "erased"},
+		"both":          {bytes.NewReader(ending(ones, zeros)), 4096 + len(ones) + len(zeros), Blank, "nothing else"},
+		"run-out":       {&scratched{bytes: ending(zeros, make([]byte, 4096)), bad: map[Range]int{span(4096+300<<10, 4096): -1}}, 8192 + len(zeros), RunOut, "run-out"},
+		"older content": {bytes.NewReader(ending(zeros, content(2048, 5))), 4096 + len(zeros) + 2048, Content, "2048 bytes of that is other content, from offset 311296 on"},
+		"damaged":       {&scratched{bytes: ending(make([]byte, 1<<20)), bad: map[Range]int{span(9000, 1): -1}}, 4096 + 1<<20, Unread, "cannot be read"},
 	} {
 		tail, err := Describe(t.Context(), test.medium, 4096, int64(test.size))
 		require.NoError(t, err)
@@ -361,8 +361,8 @@ func TestWhatDamageLooksLike(t *testing.T) {
 		assert.Equal(t, "The image stands 1024 KiB further on than it should.", further.Whole)
 		assert.Empty(t, compared(changed(func(b []byte) { b[77] ^= 1 }), remote).Whole)
 	}
-	some := compared(changed(func(b []byte) { copy(b[10<<10:], swapped(should[10<<10:11<<10], 4)) }), false)
-	assert.Equal(t, []Difference{{Range: span(10<<10, 1024), Looks: wordOrder(4)}}, some.Differences)
+	damage := compared(changed(func(b []byte) { copy(b[10<<10:], swapped(should[10<<10:11<<10], 4)) }), false)
+	assert.Equal(t, []Difference{{Range: span(10<<10, 1024), Looks: wordOrder(4)}}, damage.Differences)
 	zeroed := compared(changed(func(b []byte) { clear(b[300<<10+512 : 300<<10+1024]) }), false)
 	assert.Equal(t, []Difference{{Range: span(300<<10+512, 512), Looks: zerosThere}}, zeroed.Differences, "a sector, of which the image has zeros at the beginning")
 

@@ -131,8 +131,8 @@ func within(all []Range, at, n int64) bool {
 	return false
 }
 
-func filled(p []byte, with byte) bool {
-	return len(p) > 0 && p[0] == with && bytes.Equal(p[1:], p[:len(p)-1])
+func filled(p []byte, filler byte) bool {
+	return len(p) > 0 && p[0] == filler && bytes.Equal(p[1:], p[:len(p)-1])
 }
 
 // said concludes from what was counted.

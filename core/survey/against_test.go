@@ -32,15 +32,15 @@ func TestFormsOf(t *testing.T) {
 	forms := func(name, file string) ([]Form, error) {
 		return FormsOf(context.Background(), name, strings.NewReader(file))
 	}
-	one := func(text string) []Form {
+	formsOf := func(text string) []Form {
 		return []Form{{Compression: container.Gzip, Size: int64(len(text)), Digest: sum(text)}}
 	}
 	got, err := forms("card.img.gz", gzipped(t, "first")+gzipped(t, "second"))
 	require.NoError(t, err)
-	assert.Equal(t, one("firstsecond"), got, "all members are in it")
+	assert.Equal(t, formsOf("firstsecond"), got, "all members are in it")
 	got, err = forms("card.img.gz", gzipped(t, "first")+strings.Repeat("\x00", 512))
 	require.NoError(t, err)
-	assert.Equal(t, one("first"), got, "padding of a block is no member")
+	assert.Equal(t, formsOf("first"), got, "padding of a block is no member")
 	got, err = forms("card.img.gz", gzipped(t, ""))
 	require.NoError(t, err)
 	assert.Empty(t, got)

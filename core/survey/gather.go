@@ -68,7 +68,7 @@ type GivenValue struct {
 
 // Give adds a text that was handed over, under a path that no file has.
 func (f *Findings) Give(path string, content []byte, given Given) {
-	f.Files = slices.DeleteFunc(f.Files, func(one Found) bool { return one.Path == path })
+	f.Files = slices.DeleteFunc(f.Files, func(file Found) bool { return file.Path == path })
 	f.Files = append(f.Files, Found{Path: path, Size: int64(len(content)), Content: content, Given: &given})
 	slices.SortFunc(f.Files, func(a, b Found) int { return strings.Compare(a.Path, b.Path) })
 }

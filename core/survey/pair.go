@@ -279,12 +279,12 @@ func (s *planner) fileOf(from, name string) (int, bool) {
 			return at, true
 		}
 		// “lamp.sha256” beside “lamp.zip”, and no other of that stem, is about it.
-		beside := s.nearby(from, Artifact)
-		if same := s.beginning(beside, stem+".", 2); len(same) == 1 {
+		neighbours := s.nearby(from, Artifact)
+		if same := s.beginning(neighbours, stem+".", 2); len(same) == 1 {
 			return same[0], true
 		}
-		if len(beside.items) == 1 {
-			return beside.items[0], true
+		if len(neighbours.items) == 1 {
+			return neighbours.items[0], true
 		}
 		return 0, false
 	}
@@ -325,12 +325,12 @@ func (s *planner) pairSignatures() {
 		}
 		for n, r := range readings {
 			target := &s.out.Items[r.item]
-			for index, one := range parsed {
+			for index, signature := range parsed {
 				over := SignatureOver{
 					File: sig.Path, Index: index, Why: r.why, Uncompressed: r.uncompressed,
 					Problem: sig.Problem, Doubtful: n >= firm,
 				}
-				over.take(one)
+				over.take(signature)
 				target.Signatures = append(target.Signatures, over)
 			}
 		}
@@ -402,8 +402,8 @@ func (s *planner) signedFilesOf(sig string) (readings []signedFile, firm int) {
 		if len(readings) > 0 {
 			break
 		}
-		beside := s.nearby(sig, role).items
-		for _, at := range beside[:min(len(beside), maxReadings+1)] {
+		near := s.nearby(sig, role).items
+		for _, at := range near[:min(len(near), maxReadings+1)] {
 			readings = append(readings, signedFile{item: at, why: fmt.Sprintf("this is the only %s beside it", role)})
 		}
 	}

@@ -66,12 +66,12 @@ func newPlanner(found *Findings, limits Limits) *planner {
 // artifacts: lists and signatures that were given with them are none that are asked about.
 func (s *planner) settleGiven() {
 	for p, given := range s.given {
-		mine := *given
-		mine.For = slices.DeleteFunc(slices.Clone(given.For), func(name string) bool {
+		own := *given
+		own.For = slices.DeleteFunc(slices.Clone(given.For), func(name string) bool {
 			at, ok := s.index[name]
 			return !ok || s.out.Items[at].Role != Artifact
 		})
-		s.given[p] = &mine
+		s.given[p] = &own
 	}
 }
 

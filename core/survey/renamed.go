@@ -66,13 +66,13 @@ func (s *planner) renamed(from, name string) []int {
 // certain: those of the same stem as the manifest, or any artifact beside it, while they
 // are few.
 func (s *planner) namelessFor(from string) []int {
-	beside := s.nearby(from, Artifact)
-	same := s.beginning(beside, stemOf(from)+".", maxReadings+1)
+	near := s.nearby(from, Artifact)
+	same := s.beginning(near, stemOf(from)+".", maxReadings+1)
 	switch {
 	case len(same) > 0 && len(same) <= maxReadings:
 		return same
-	case len(beside.items) <= maxReadings:
-		return beside.items
+	case len(near.items) <= maxReadings:
+		return near.items
 	}
 	return nil
 }

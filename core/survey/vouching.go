@@ -62,9 +62,9 @@ func Vouching(plan *Survey, wanted []string) map[string]bool {
 // Only returns the findings that concern some files of the folder.
 func (f *Findings) Only(files map[string]bool) *Findings {
 	out := &Findings{Files: []Found{}, Containers: []Looked{}}
-	for _, one := range f.Files {
-		if files[one.Path] {
-			out.Files = append(out.Files, one)
+	for _, file := range f.Files {
+		if files[file.Path] {
+			out.Files = append(out.Files, file)
 		}
 	}
 	for _, c := range f.Containers {

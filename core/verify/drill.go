@@ -196,38 +196,38 @@ func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judg
 			continue
 		}
 		// What is around it was not altered, and must not help.
-		one := *item
-		one.Inside = nil
-		d := s.alone().judged(&one, &altered, manifests, a)
+		changed := *item
+		changed.Inside = nil
+		d := s.alone().judged(&changed, &altered, manifests, a)
 		out = append(out, d)
 	}
 	if slices.ContainsFunc(manifests, func(d Item) bool {
 		return lists(d.Planned, item) && s.vouchers[d.Planned.Path] != nil && s.vouchers[d.Planned.Path].Signed()
 	}) {
-		one := *item
-		one.Inside, one.Signatures, one.Sighted = nil, nil, nil
+		changed := *item
+		changed.Inside, changed.Signatures, changed.Sighted = nil, nil, nil
 		altered := make([]Item, len(manifests))
 		for i, d := range manifests {
 			d.Measurement = damaged(d.Measurement)
 			altered[i] = d
 		}
-		out = append(out, s.alone().judged(&one, m, altered, Alteration{Kind: ManifestAltered}))
+		out = append(out, s.alone().judged(&changed, m, altered, Alteration{Kind: ManifestAltered}))
 	}
 	if signers := s.signers(item, outcome); len(signers) > 0 {
-		one := *item
-		one.Inside, one.Sighted = nil, nil
-		one.Signatures = flipped(item.Signatures)
+		changed := *item
+		changed.Inside, changed.Sighted = nil, nil
+		changed.Signatures = flipped(item.Signatures)
 		altered := make([]Item, len(manifests))
 		for i, d := range manifests {
 			man := *d.Planned
 			man.Signatures = flipped(d.Planned.Signatures)
 			altered[i] = Item{N: d.N, Planned: &man, Measurement: d.Measurement}
 		}
-		out = append(out, s.alone().judged(&one, m, altered, Alteration{Kind: SignatureAltered}))
+		out = append(out, s.alone().judged(&changed, m, altered, Alteration{Kind: SignatureAltered}))
 
-		one = *item
-		one.Inside, one.Sighted = nil, nil
-		out = append(out, s.with(signers).judged(&one, m, manifests, Alteration{Kind: SignerReplaced}))
+		changed = *item
+		changed.Inside, changed.Sighted = nil, nil
+		out = append(out, s.with(signers).judged(&changed, m, manifests, Alteration{Kind: SignerReplaced}))
 	}
 	return out
 }

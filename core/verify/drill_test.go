@@ -98,8 +98,8 @@ func (d *drilled) drill(t *testing.T, path string, content []byte) map[string]ve
 	readings, err := verify.Alter(t.Context(), target, bytes.NewReader(content), m.Size, alterations)
 	require.NoError(t, err)
 	all := map[string]verify.Drilled{}
-	for _, one := range d.session.Drill(item, &m, &out, d.list, alterations, readings, witness) {
-		all[one.What] = one
+	for _, result := range d.session.Drill(item, &m, &out, d.list, alterations, readings, witness) {
+		all[result.What] = result
 	}
 	return all
 }
@@ -134,14 +134,14 @@ func TestDrill(t *testing.T) {
 		for _, row := range c.rows {
 			assert.Contains(t, all, row, name)
 		}
-		for what, one := range all {
-			assert.False(t, one.Alarm, "%s: %s: %s %s", name, what, one.Verdict, one.Said)
-			assert.NotEmpty(t, one.Said)
-			if one.Kind == verify.Unaltered {
-				assert.Equal(t, judge.Cleared, one.Verdict)
+		for what, result := range all {
+			assert.False(t, result.Alarm, "%s: %s: %s %s", name, what, result.Verdict, result.Said)
+			assert.NotEmpty(t, result.Said)
+			if result.Kind == verify.Unaltered {
+				assert.Equal(t, judge.Cleared, result.Verdict)
 				continue
 			}
-			assert.NotEqual(t, judge.Cleared, one.Verdict, what)
+			assert.NotEqual(t, judge.Cleared, result.Verdict, what)
 		}
 	}
 }
@@ -172,10 +172,10 @@ func TestDrillAlarms(t *testing.T) {
 		stuck[i] = honest
 	}
 	alarms := 0
-	for _, one := range d.session.Drill(item, &m, &out, nil, alterations, stuck, witness) {
-		if one.Alarm {
+	for _, result := range d.session.Drill(item, &m, &out, nil, alterations, stuck, witness) {
+		if result.Alarm {
 			alarms++
-			assert.Equal(t, judge.Cleared, one.Verdict)
+			assert.Equal(t, judge.Cleared, result.Verdict)
 		}
 	}
 	assert.Equal(t, len(alterations)-1, alarms)

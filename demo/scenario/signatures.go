@@ -52,7 +52,7 @@ func signatureFolders() map[string]folder {
 	_, bench := brackwaterBench()
 	former := brackwaterFormer()
 
-	beside := func(version string, key *pgptest.Key, at time.Time) folder {
+	detached := func(version string, key *pgptest.Key, at time.Time) folder {
 		name := "buoy-rx-" + version + "-north.bin"
 		f := folder{name: image(name, 256<<10)}
 		f[name+".asc"] = pgptest.Armor("PGP SIGNATURE", key.Sign(f[name], pgptest.Sig{Created: at}))
@@ -80,8 +80,8 @@ func signatureFolders() map[string]folder {
 
 	// Two publishers' files in one folder, and one of them signed by the other.
 	mixed := small("4.6", spec(func(*pgptest.Sig) {}))
-	maps.Copy(mixed, beside("2.4", tide, release))
-	maps.Copy(mixed, beside("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)))
+	maps.Copy(mixed, detached("2.4", tide, release))
+	maps.Copy(mixed, detached("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)))
 
 	// The archive is signed in its uncompressed form; somebody wrote into its header.
 	surplus := folder{"gauge-fw-4.6-manual.txt.gz": gzipped([]byte("Gauge controller, manual, edition 4.6\n"), gzip.Header{Name: "gauge-fw-4.6-manual.txt", Comment: "call +00 555 0199 for support"})}
@@ -94,8 +94,8 @@ func signatureFolders() map[string]folder {
 		"incoming/two-publishers":                  mixed,
 		"tidewright/gauge-fw-4.6-surplus":          surplus,
 		"oarlock/logger-2.5-anybody":               anybody,
-		"brackwater/buoy-rx-1.2-superseded":        beside("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)),
-		"brackwater/buoy-rx-2.4-superseded":        beside("2.4", former.Primary, formerUntil.AddDate(1, 0, 0)),
+		"brackwater/buoy-rx-1.2-superseded":        detached("1.2", former.Primary, formerUntil.AddDate(-1, 0, 0)),
+		"brackwater/buoy-rx-2.4-superseded":        detached("2.4", former.Primary, formerUntil.AddDate(1, 0, 0)),
 		"corran/chart-proof-14":                    proof,
 		"lanternfell/lamp-ctl-3.6":                 waived,
 		"tidewright/gauge-fw-4.6-weak-hash":        small("4.6", spec(func(s *pgptest.Sig) { s.Hash = pgptest.SHA1 })),
@@ -112,8 +112,8 @@ func signatureFolders() map[string]folder {
 		"tidewright/gauge-fw-3.9-retired":          small("3.9", by(retired.Primary, pgptest.Sig{Version: 3, Created: retiredOn.AddDate(0, -3, 0)})),
 		"tidewright/gauge-fw-4.0-after-retirement": small("4.0", by(retired.Primary, pgptest.Sig{Created: retiredOn.AddDate(0, 1, 0)})),
 		"tidewright/gauge-fw-3.2-compromised":      small("3.2", by(compromised.Primary, pgptest.Sig{Created: compromisedOn.AddDate(0, -6, 0)})),
-		"brackwater/buoy-rx-1.7-expired-since":     beside("1.7", field.Primary, fieldBorn.AddDate(2, 0, 0)),
-		"brackwater/buoy-rx-2.3-expired-before":    beside("2.3", field.Primary, fieldBorn.AddDate(4, 0, 0)),
-		"brackwater/buoy-rx-2.3-unbound":           beside("2.3", bench, release),
+		"brackwater/buoy-rx-1.7-expired-since":     detached("1.7", field.Primary, fieldBorn.AddDate(2, 0, 0)),
+		"brackwater/buoy-rx-2.3-expired-before":    detached("2.3", field.Primary, fieldBorn.AddDate(4, 0, 0)),
+		"brackwater/buoy-rx-2.3-unbound":           detached("2.3", bench, release),
 	}
 }

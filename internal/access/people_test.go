@@ -164,20 +164,20 @@ func TestTokensOfTokens(t *testing.T) {
 	require.NoError(t, err)
 	first, parent, err := d.IssueToken(t.Context(), ines, access.NewToken{Role: roles.Auditor, Life: time.Hour, Depots: []string{"quayside", "pier"}})
 	require.NoError(t, err)
-	with, err := d.ByToken(t.Context(), first)
+	bearer, err := d.ByToken(t.Context(), first)
 	require.NoError(t, err)
 	for code, n := range map[string]access.NewToken{
 		"role-too-high":  {Role: roles.Operator, Life: time.Hour},
 		"limit-too-wide": {Life: time.Hour, Depots: []string{"quayside", "office"}},
 	} {
-		_, _, err := d.IssueToken(t.Context(), with, n)
+		_, _, err := d.IssueToken(t.Context(), bearer, n)
 		assert.True(t, fault.Is(err, code), "%v", err)
 	}
-	second, child, err := d.IssueToken(t.Context(), with, access.NewToken{Life: 24 * time.Hour})
+	second, child, err := d.IssueToken(t.Context(), bearer, access.NewToken{Life: 24 * time.Hour})
 	require.NoError(t, err)
 	assert.Equal(t, parent.ExpiresAt, child.ExpiresAt)
 	assert.Equal(t, []string{"quayside", "pier"}, []string(child.Depots), "no limit asked for is the same limit")
-	narrow, _, err := d.IssueToken(t.Context(), with, access.NewToken{Life: time.Hour, Depots: []string{"pier"}})
+	narrow, _, err := d.IssueToken(t.Context(), bearer, access.NewToken{Life: time.Hour, Depots: []string{"pier"}})
 	require.NoError(t, err)
 	p, err := d.ByToken(t.Context(), narrow)
 	require.NoError(t, err)

@@ -265,12 +265,12 @@ func (a *API) ready(c *gin.Context) {
 		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
 		return
 	}
-	ahead := a.Clock.Ahead()
-	if ahead.Abs() > maxAhead {
-		c.String(http.StatusServiceUnavailable, "the clocks of this host and of the database are %s apart; at most %s can be allowed\n", ahead.Abs().Round(time.Millisecond), maxAhead)
+	lead := a.Clock.Ahead()
+	if lead.Abs() > maxAhead {
+		c.String(http.StatusServiceUnavailable, "the clocks of this host and of the database are %s apart; at most %s can be allowed\n", lead.Abs().Round(time.Millisecond), maxAhead)
 		return
 	}
-	c.String(http.StatusOK, "ready\nthe database's clock is %s from this host's\n", ahead.Round(time.Millisecond))
+	c.String(http.StatusOK, "ready\nthe database's clock is %s from this host's\n", lead.Round(time.Millisecond))
 }
 
 // who is what identify found out: a principal, or why there is none.
@@ -349,13 +349,13 @@ func (a *API) moderate(c *gin.Context) {
 		costly, full = &a.pieces, fault.New(fault.TooMany, "pieces-underway", "Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces).Advise("Wait for one of them, then ask again.")
 	}
 	if costly != nil {
-		one, ok := costly.enterWithin(c.Request.Context(), name, aMoment)
+		release, ok := costly.enterWithin(c.Request.Context(), name, aMoment)
 		if !ok {
 			a.write(c.Writer, c.Request, full)
 			c.Abort()
 			return
 		}
-		defer one()
+		defer release()
 	}
 	leave, ok := a.underway.enter(name)
 	if !ok {
@@ -536,8 +536,8 @@ func (a *API) packed(c *gin.Context, name string) {
 // accepts reports whether a header names an encoding, and does not turn it down (RFC 9110,
 // section 12.5.3).
 func accepts(header, encoding string) bool {
-	for one := range strings.SplitSeq(header, ",") {
-		name, weight, _ := strings.Cut(one, ";")
+	for offered := range strings.SplitSeq(header, ",") {
+		name, weight, _ := strings.Cut(offered, ";")
 		if strings.EqualFold(strings.TrimSpace(name), encoding) {
 			q, ok := strings.CutPrefix(strings.ReplaceAll(weight, " ", ""), "q=")
 			return !ok || strings.Trim(q, "0.") != ""

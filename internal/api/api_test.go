@@ -158,7 +158,7 @@ func TestWordsAreDescribed(t *testing.T) {
 	verdict := schemas["Batch"].Properties["verdict"]
 	require.Len(t, verdict.AnyOf, 2, "a batch has no verdict at first")
 	assert.Equal(t, "#/components/schemas/Verdict", verdict.AnyOf[0].Ref)
-	assert.Equal(t, "#/components/schemas/Verdict", schemas["Turn"].Properties["from"].Ref)
+	assert.Equal(t, "#/components/schemas/Verdict", schemas["VerdictChange"].Properties["from"].Ref)
 }
 
 // TestTableIsRegistered reads the table of operations and looks for each in the

@@ -169,12 +169,12 @@ func deviceOf(d devices.Device, k *device.Kind, checks []query.SlotCheck) wire.D
 	}
 	out.KindTitle, out.Reach = plain.Text(k.Title), k.Reach
 	for _, slot := range k.Slots {
-		one := wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)}
+		shown := wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)}
 		if state, ok := states[slot.Name]; ok {
 			last, since := slotCheckOf(state.Last), state.Since.UTC()
-			one.Checked, one.Since = &last, &since
+			shown.Checked, shown.Since = &last, &since
 		}
-		out.Slots = append(out.Slots, one)
+		out.Slots = append(out.Slots, shown)
 	}
 	return out
 }

@@ -57,12 +57,12 @@ func (a *API) registerKeyring() {
 	})
 	handle(a, wire.ImportFoundKey, func(ctx context.Context, in *wire.ImportFoundRequest) (*wire.Imported, error) {
 		p, _ := principal(ctx)
-		one, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
+		imported, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
 		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
-		return answer(importedOf(one, rules), err)
+		return answer(importedOf(imported, rules), err)
 	})
 	handle(a, wire.LookUpKnown, func(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
 		p, _ := principal(ctx)

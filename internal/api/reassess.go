@@ -91,13 +91,13 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 	}
 	out := wire.Page[wire.Rejudge]{Items: []wire.Rejudge{}, Next: page.Next}
 	for _, row := range page.Rows {
-		one := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before), To: judge.Verdict(row.After), Record: &row.Position}
+		shown := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before), To: judge.Verdict(row.After), Record: &row.Position}
 		var grounds []judge.Ground
 		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
 			return out, err
 		}
-		one.Why = judge.Deciding(judge.Verdict(row.After), grounds)
-		out.Items = append(out.Items, one)
+		shown.Why = judge.Deciding(judge.Verdict(row.After), grounds)
+		out.Items = append(out.Items, shown)
 	}
 	return out, nil
 }

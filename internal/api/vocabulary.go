@@ -48,7 +48,7 @@ func vocabularyOf[T ~string](name string, list []T) vocabulary {
 var vocabularies = []vocabulary{
 	vocabularyOf("Verdict", judge.Verdicts()), vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()), vocabularyOf("WaivableGround", wire.WaivableGrounds()),
 	vocabularyOf("PathKind", judge.PathKinds()), vocabularyOf("LinkState", judge.LinkStates()),
-	vocabularyOf("Maker", measure.Makers()), vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("FindingCode", diagnose.Codes()), vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
+	vocabularyOf("Maker", measure.Makers()), vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("CauseCode", diagnose.Codes()), vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
 	vocabularyOf("ManifestFormat", manifest.Formats()), vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
 	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
 	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("PacketStanding", openpgp.Standings()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),

@@ -88,8 +88,8 @@ func TestFolderVanishes(t *testing.T) {
 	require.NoError(t, err)
 	there := dirs["quayside"]
 	dirs["quayside"] += "-moved-away"
-	away := b.Survey(t.Context(), made.ID)
-	require.True(t, fault.Is(away, "depot-unreadable"), "it may come back")
+	vanished := b.Survey(t.Context(), made.ID)
+	require.True(t, fault.Is(vanished, "depot-unreadable"), "it may come back")
 	got, err := b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, state.BatchWaiting, got.State)
@@ -104,9 +104,9 @@ func TestFolderVanishes(t *testing.T) {
 	require.Greater(t, len(slices), 1)
 
 	require.NoError(t, os.Rename(filepath.Join(there, "brackwater"), filepath.Join(there, "renamed")))
-	away = b.Measure(t.Context(), made.ID, slices[1])
-	require.True(t, fault.Is(away, "folder-unknown"))
-	require.NoError(t, b.Abandon(t.Context(), made.ID, away))
+	vanished = b.Measure(t.Context(), made.ID, slices[1])
+	require.True(t, fault.Is(vanished, "folder-unknown"))
+	require.NoError(t, b.Abandon(t.Context(), made.ID, vanished))
 	require.NoError(t, b.End(t.Context(), made.ID))
 	got, err = b.Get(t.Context(), made.ID)
 	require.NoError(t, err)

@@ -90,7 +90,7 @@ func sameMeasurer(ctx context.Context, tx *store.Tx, id int64, r Request) error 
 
 // create stores a new batch with what belongs to it, in one transaction; again, which may
 // be nil, looks whether a request with a key that was used asks for the same.
-func (s *Service) create(ctx context.Context, by string, r Request, again, with func(ctx context.Context, tx *store.Tx, id int64) error) (store.Batch, error) {
+func (s *Service) create(ctx context.Context, by string, r Request, again, more func(ctx context.Context, tx *store.Tx, id int64) error) (store.Batch, error) {
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
 	if err := errors.Join(err1, err2); err != nil {
@@ -127,7 +127,7 @@ func (s *Service) create(ctx context.Context, by string, r Request, again, with 
 		}
 		switch {
 		case added:
-			return with(ctx, tx, id)
+			return more(ctx, tx, id)
 		case again != nil:
 			return again(ctx, tx, id)
 		}

@@ -128,19 +128,19 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	if sourceOf(b).HasMeasurer() {
 		w.Maker, w.Where = measure.Maker(b.SourceKind), string(sourceOf(b).Kind)+" on "+plain.Text(sourceOf(b).Host())
 	}
-	for _, one := range items {
-		item, m, err := s.drillable(ctx, b, one.N)
+	for _, asked := range items {
+		item, m, err := s.drillable(ctx, b, asked.N)
 		if err != nil {
 			return Drill{}, err
 		}
-		planned := alterations(id, one.N, m)
-		readings, err := s.drillReadings(ctx, b, one, item, m, planned)
+		planned := alterations(id, asked.N, m)
+		readings, err := s.drillReadings(ctx, b, asked, item, m, planned)
 		if err != nil {
 			return Drill{}, err
 		}
 		outcome := session.Judge(item, m)
 		outcome.Verdict = judge.Cleared // as it is on record
-		done := recorded.DrilledItem{N: one.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
+		done := recorded.DrilledItem{N: asked.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
 		for _, row := range done.Rows {
 			out.Passed = out.Passed && !row.Alarm
 		}
@@ -172,9 +172,9 @@ func (s *Service) firstCleared(ctx context.Context, id int64) ([]DrillItem, erro
 
 // drillReadings returns what an item gives with each alteration: as whoever has the bytes
 // has sent it, or as the service reads it itself.
-func (s *Service) drillReadings(ctx context.Context, b store.Batch, one DrillItem, item *survey.Item, m *measure.Measurement, planned []verify.Alteration) ([]measure.Reading, error) {
+func (s *Service) drillReadings(ctx context.Context, b store.Batch, drilled DrillItem, item *survey.Item, m *measure.Measurement, planned []verify.Alteration) ([]measure.Reading, error) {
 	target, _ := item.Target()
-	readings := one.Readings
+	readings := drilled.Readings
 	switch {
 	case len(readings) == 0:
 		return s.altered(ctx, b, item, m, target, planned)

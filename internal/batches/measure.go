@@ -134,7 +134,7 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 		if err := json.Unmarshal(b.Expected, &expected); err != nil {
 			return err
 		}
-		mine, err := unsettled(ctx, tx, b.ID, slice, batch)
+		open, err := unsettled(ctx, tx, b.ID, slice, batch)
 		if err != nil {
 			return err
 		}
@@ -153,7 +153,7 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 		if err := tx.Announce(ctx, b.ID); err != nil {
 			return err
 		}
-		return s.settle(ctx, tx, b, expected, mine)
+		return s.settle(ctx, tx, b, expected, open)
 	})
 }
 

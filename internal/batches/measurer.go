@@ -366,15 +366,15 @@ func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Item, s
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		taken = 0
-		var mine []verify.Item
+		var unrecorded []verify.Item
 		for _, n := range numbers {
 			open, err := unsettled(ctx, tx, b.ID, n, bySlice[n])
 			if err != nil {
 				return err
 			}
-			mine = append(mine, open...)
+			unrecorded = append(unrecorded, open...)
 		}
-		if err := s.settle(ctx, tx, b, expected, mine); err != nil {
+		if err := s.settle(ctx, tx, b, expected, unrecorded); err != nil {
 			return err
 		}
 		for _, n := range numbers {
@@ -382,7 +382,7 @@ func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Item, s
 				return err
 			}
 		}
-		taken = len(mine)
+		taken = len(unrecorded)
 		left, err := tx.OpenSlices(ctx, b.ID)
 		if err != nil {
 			return err

@@ -490,19 +490,19 @@ func pieces(ctx context.Context, content io.Reader, part readback.Range, size in
 		if ctx.Err() != nil {
 			return nil, nil, context.Cause(ctx)
 		}
-		one := sha256.New()
-		if _, err := io.CopyN(io.MultiWriter(one, all), content, min(size, left)); err != nil {
+		piece := sha256.New()
+		if _, err := io.CopyN(io.MultiWriter(piece, all), content, min(size, left)); err != nil {
 			return nil, nil, fault.New(fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.").Advise("Verify its folder again.")
 		}
-		each = append(each, one.Sum(nil))
+		each = append(each, piece.Sum(nil))
 	}
 	return all.Sum(nil), each, nil
 }
 
 func cutDigests(all []byte) []digest.Value {
 	var out []digest.Value
-	for one := range slices.Chunk(all, sha256.Size) {
-		out = append(out, one)
+	for sum := range slices.Chunk(all, sha256.Size) {
+		out = append(out, sum)
 	}
 	return out
 }
@@ -536,11 +536,11 @@ func (s *Service) holders(ctx context.Context, batch int64, inner string) ([]ver
 		if !ok {
 			continue
 		}
-		one, err := s.stored(ctx, batch, n)
+		holder, err := s.stored(ctx, batch, n)
 		if err != nil {
 			return nil, err
 		}
-		out = append([]verify.Item{one}, out...)
+		out = append([]verify.Item{holder}, out...)
 	}
 	return out, nil
 }

@@ -406,15 +406,15 @@ func (a *app) showAbsent(absent []wire.Absent, b wire.Batch) {
 		return
 	}
 	fmt.Fprintln(a.stdout)
-	few := len(absent)
+	limit := len(absent)
 	if !a.allAbsent {
-		few = min(few, fewAbsent)
+		limit = min(limit, fewAbsent)
 	}
-	for _, e := range absent[:few] {
+	for _, e := range absent[:limit] {
 		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("%s, line %d", plain.Text(e.Manifest), e.Line)))
 	}
-	if few < len(absent) {
-		fmt.Fprintf(a.stdout, "        and %d more; “endeixis batch show %d --absent” lists them all\n", len(absent)-few, b.ID)
+	if limit < len(absent) {
+		fmt.Fprintf(a.stdout, "        and %d more; “endeixis batch show %d --absent” lists them all\n", len(absent)-limit, b.ID)
 	}
 	what := "They are listed, and not in the folder, which is no failure by itself."
 	if len(absent) == 1 {

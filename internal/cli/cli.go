@@ -85,11 +85,11 @@ func (a *app) run(ctx context.Context, args []string) int {
 	code := exitFailed
 	var e *exit
 	var problem *client.Error
-	var away *client.Unreachable
+	var unreachable *client.Unreachable
 	switch {
 	case errors.As(err, &e):
 		code = e.code
-	case errors.As(err, &away):
+	case errors.As(err, &unreachable):
 		code = exitNoAccess
 	case errors.As(err, &problem):
 		switch problem.Status {

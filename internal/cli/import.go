@@ -136,15 +136,15 @@ type shownImported struct {
 func withReaches(ctx context.Context, c *client.Client, all wire.Import) (shownImport, error) {
 	out := shownImport{Keys: []shownImported{}, Notes: append([]string{}, all.Notes...), Packets: all.Packets}
 	for _, k := range all.Keys {
-		one := shownImported{Imported: k}
+		shown := shownImported{Imported: k}
 		if k.Reach != nil {
 			r, err := c.ReachAsked(ctx, *k.Reach)
 			if err != nil {
 				return out, err
 			}
-			one.Reach = &r
+			shown.Reach = &r
 		}
-		out.Keys = append(out.Keys, one)
+		out.Keys = append(out.Keys, shown)
 	}
 	return out, nil
 }

@@ -92,13 +92,13 @@ func (a *app) ask(prompt, given string, secret bool) (string, error) {
 	}
 	// One byte at a time, so that the next question finds its own line.
 	var line strings.Builder
-	one := make([]byte, 1)
+	char := make([]byte, 1)
 	for {
-		n, err := a.stdin.Read(one)
-		if n == 1 && one[0] != '\n' {
-			line.WriteByte(one[0])
+		n, err := a.stdin.Read(char)
+		if n == 1 && char[0] != '\n' {
+			line.WriteByte(char[0])
 		}
-		if n == 1 && one[0] == '\n' || errors.Is(err, io.EOF) {
+		if n == 1 && char[0] == '\n' || errors.Is(err, io.EOF) {
 			return strings.TrimRight(line.String(), "\r"), nil
 		}
 		if err != nil {

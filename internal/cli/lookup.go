@@ -36,11 +36,11 @@ func (a *app) keyringLookup() *cobra.Command {
 			}
 			query := strings.Join(args, " ")
 			if take != "" {
-				one, err := c.ImportFoundKey(cmd.Context(), query, take, publisher)
+				imported, err := c.ImportFoundKey(cmd.Context(), query, take, publisher)
 				if err != nil {
 					return err
 				}
-				return a.printImport(shownImport{Keys: []shownImported{{Imported: one}}, Notes: []string{}, Packets: []wire.ImportedPackets{}}, false)
+				return a.printImport(shownImport{Keys: []shownImported{{Imported: imported}}, Notes: []string{}, Packets: []wire.ImportedPackets{}}, false)
 			}
 			l, err := c.LookUpKeys(cmd.Context(), query)
 			if err != nil {

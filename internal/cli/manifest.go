@@ -27,7 +27,7 @@ func (a *app) manifestCommand() *cobra.Command {
 
 // readManifest reads a manifest from a file or standard input. A bound that
 // was reached is told and not an error: what was read before it counts.
-func (a *app) readManifest(name string, beside *manifest.Names) (*manifest.Manifest, error) {
+func (a *app) readManifest(name string, names *manifest.Names) (*manifest.Manifest, error) {
 	in, base := a.stdin, ""
 	if name != "-" {
 		f, err := os.Open(name)
@@ -37,7 +37,7 @@ func (a *app) readManifest(name string, beside *manifest.Names) (*manifest.Manif
 		defer f.Close()
 		in, base = f, filepath.Base(name)
 	}
-	m, err := survey.ReadList(in, manifest.Options{FileName: base, Beside: beside})
+	m, err := survey.ReadList(in, manifest.Options{FileName: base, Beside: names})
 	var limit *manifest.LimitError
 	if errors.As(err, &limit) {
 		a.note("%s: %v", name, err)
@@ -47,13 +47,13 @@ func (a *app) readManifest(name string, beside *manifest.Names) (*manifest.Manif
 }
 
 func (a *app) manifestShow() *cobra.Command {
-	var beside string
+	var folder string
 	cmd := &cobra.Command{
 		Use: "show FILE", Short: "Show what is understood of a manifest, and what is not", Args: cobra.ExactArgs(1),
 		Long:    "show reads a manifest of any format from a file, or from standard input for “-”, where it\ncan also be pasted. Where the algorithm is not stated, all that it can be are shown. What looks\nlike a digest and was used for nothing is told, and why.",
 		Example: "  endeixis manifest show SHA256SUMS\n  endeixis manifest show - < letter.txt\n  endeixis manifest show letter.txt --beside downloads/",
 		RunE: func(_ *cobra.Command, args []string) error {
-			names, err := namesBeside(beside)
+			names, err := namesBeside(folder)
 			if err != nil {
 				return err
 			}
@@ -99,7 +99,7 @@ func (a *app) manifestShow() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&beside, "beside", "", "a folder whose files' names are looked for in the text")
+	cmd.Flags().StringVar(&folder, "beside", "", "a folder whose files' names are looked for in the text")
 	return cmd
 }
 

@@ -216,10 +216,10 @@ func (a *app) compared(indent, expected, computed string) {
 
 // aligned is compared for two digests with labels of their own. Where most characters
 // differ, marking each says nothing: it is another value.
-func (a *app) aligned(indent, first, one, second, other string) {
+func (a *app) aligned(indent, first, line, second, other string) {
 	const perLine = 32
 	width := max(len(first), len(second))
-	e, c := strings.ToUpper(one), strings.ToUpper(other)
+	e, c := strings.ToUpper(line), strings.ToUpper(other)
 	if plain.Unlike(e, c) {
 		for _, of := range [][2]string{{first, e}, {second, c}} {
 			a.hanging(fmt.Sprintf("%s%-*s  ", indent, width, of[0]), indent+strings.Repeat(" ", width+2), plain.Grouped(of[1]))

@@ -219,8 +219,8 @@ func TestProfile(t *testing.T) {
 	t.Setenv("ENDEIXIS_TOKEN", "")
 	a.server = "http://another.example"
 	assert.NotEqual(t, a.profile.Server, a.address())
-	beside := ProfileBeside("/opt/endeixis")
-	assert.Equal(t, "/opt/endeixis/endeixis.profile.yaml", beside)
+	neighbour := ProfileBeside("/opt/endeixis")
+	assert.Equal(t, "/opt/endeixis/endeixis.profile.yaml", neighbour)
 }
 
 // TestHelpFits: no help is wider than its terminal, but for commands, which are copied whole.

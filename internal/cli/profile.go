@@ -35,9 +35,9 @@ func findProfile() (string, error) {
 		return path, nil
 	}
 	if program, err := os.Executable(); err == nil {
-		beside := filepath.Join(filepath.Dir(program), profileName)
-		if _, err := os.Stat(beside); err == nil {
-			return beside, nil
+		neighbour := filepath.Join(filepath.Dir(program), profileName)
+		if _, err := os.Stat(neighbour); err == nil {
+			return neighbour, nil
 		}
 	}
 	dir, err := os.UserConfigDir()

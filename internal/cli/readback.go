@@ -429,7 +429,7 @@ func (o serviceImage) Pieces(ctx context.Context, part readback.Range, size int6
 }
 
 // readEach has one medium after the other read, and counts what came of them.
-func (a *app) readEach(once func(n int) (*judge.Verdict, error)) error {
+func (a *app) readEach(readOne func(n int) (*judge.Verdict, error)) error {
 	answers := bufio.NewScanner(a.stdin)
 	worst, last := 0, wire.Batch{}
 	counts := map[string]int{}
@@ -438,7 +438,7 @@ func (a *app) readEach(once func(n int) (*judge.Verdict, error)) error {
 		if !answers.Scan() || strings.TrimSpace(answers.Text()) == "q" {
 			break
 		}
-		v, err := once(n)
+		v, err := readOne(n)
 		if err != nil {
 			var medium *measurer.MediumError
 			var gone *readback.GoneError

@@ -167,13 +167,13 @@ func (a *app) showSatchel(s *satchel.Satchel) error {
 	var keys []keyIn
 	g := &grid{header: []string{"can clear", "publisher", "state", "fingerprint"}, empty: "There is no key in it, so that it clears nothing by a signature."}
 	for _, k := range s.Keyring().Keys() {
-		one := keyIn{string(k.Certificate.Primary.Fingerprint), k.Publisher, k.StateAt(now), k.Role, clears[k]}
-		keys = append(keys, one)
+		key := keyIn{string(k.Certificate.Primary.Fingerprint), k.Publisher, k.StateAt(now), k.Role, clears[k]}
+		keys = append(keys, key)
 		word := "no"
-		if one.Clears {
+		if key.Clears {
 			word = "yes"
 		}
-		g.add(word, one.Publisher, string(one.State), plain.Grouped(one.Fingerprint))
+		g.add(word, key.Publisher, string(key.State), plain.Grouped(key.Fingerprint))
 	}
 	valid := s.Valid(now)
 	if err := a.print(struct {

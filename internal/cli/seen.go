@@ -211,14 +211,14 @@ func (a *app) acceptKey(ctx context.Context, c *client.Client, public string) er
 
 // forget puts aside what was seen of a ledger.
 func (a *app) forget() error {
-	aside := a.seen() + ".before"
-	err := os.Rename(a.seen(), aside)
+	moved := a.seen() + ".before"
+	err := os.Rename(a.seen(), moved)
 	if errors.Is(err, fs.ErrNotExist) {
 		a.note("Nothing was seen of the ledger by this profile yet.")
 		return nil
 	}
 	if err == nil {
-		a.note("What was seen of the ledger is in %s now. It begins anew.", plain.Text(aside))
+		a.note("What was seen of the ledger is in %s now. It begins anew.", plain.Text(moved))
 	}
 	return err
 }

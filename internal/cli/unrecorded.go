@@ -70,9 +70,9 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 		}
 		for _, l := range all {
 			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
-			for _, one := range l.grounds {
-				if slices.Contains(compares, one.Code) {
-					a.showGround(one)
+			for _, ground := range l.grounds {
+				if slices.Contains(compares, ground.Code) {
+					a.showGround(ground)
 				}
 			}
 		}

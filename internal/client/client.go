@@ -157,9 +157,9 @@ func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 // reached, or something else answered in its place, such as a proxy or the page of a network
 // that wants something first.
 func Lost(err error) bool {
-	var away *Unreachable
+	var unreachable *Unreachable
 	var problem *Error
-	return errors.As(err, &away) || errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
+	return errors.As(err, &unreachable) || errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
 }
 
 // Denied reports whether a service says that nobody is signed in, or not the right one.

@@ -70,8 +70,8 @@ func TestErrors(t *testing.T) {
 	gone, err := New("http://127.0.0.1:1", "")
 	require.NoError(t, err)
 	_, err = gone.Me(t.Context())
-	var away *Unreachable
-	require.ErrorAs(t, err, &away)
+	var unreachable *Unreachable
+	require.ErrorAs(t, err, &unreachable)
 	assert.Contains(t, err.Error(), "is it running")
 }
 
@@ -91,9 +91,9 @@ func TestListsAreReadToTheEnd(t *testing.T) {
 	all, err := c.Batches(t.Context(), "", 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 5)
-	some, err := c.Batches(t.Context(), "", 3)
+	first, err := c.Batches(t.Context(), "", 3)
 	require.NoError(t, err)
-	assert.Len(t, some, 3)
+	assert.Len(t, first, 3)
 }
 
 // TestFollowComesBack breaks the stream twice, once with the service away, and

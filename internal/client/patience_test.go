@@ -78,7 +78,7 @@ func TestPatience(t *testing.T) {
 	require.NoError(t, err)
 	begun := time.Now()
 	_, err = nobody.Patiently(time.Second, nil).Batch(t.Context(), 1)
-	var away *client.Unreachable
-	assert.True(t, errors.As(err, &away))
+	var unreachable *client.Unreachable
+	assert.True(t, errors.As(err, &unreachable))
 	assert.Less(t, time.Since(begun), 20*time.Second)
 }

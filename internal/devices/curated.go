@@ -52,8 +52,8 @@ func (s *Service) Try(t Trial) (Tried, error) {
 	slot := k.Slot(t.Slot)
 	if slot == nil {
 		names := make([]string, len(k.Slots))
-		for i, one := range k.Slots {
-			names[i] = one.Name
+		for i, tried := range k.Slots {
+			names[i] = tried.Name
 		}
 		return Tried{}, fault.New(fault.Invalid, "bad-slot", "Say which slot the answer is of: %s.", strings.Join(names, ", ")).At("slot")
 	}

@@ -90,8 +90,8 @@ func New(configured []Directory, limits outside.Limits) (*Directories, error) {
 // All lists the directories in their order.
 func (d *Directories) All() []Directory {
 	out := []Directory{}
-	for _, one := range d.list {
-		out = append(out, one.Directory)
+	for _, directory := range d.list {
+		out = append(out, directory.Directory)
 	}
 	return out
 }
@@ -188,11 +188,11 @@ type Answer struct {
 func (d *Directories) Ask(ctx context.Context, q Query) ([]Answer, error) {
 	out := make([]Answer, len(d.list))
 	var wg sync.WaitGroup
-	for i, one := range d.list {
+	for i, directory := range d.list {
 		wg.Go(func() {
 			start := time.Now()
-			out[i] = d.ask(ctx, one, q)
-			out[i].Directory, out[i].Took = one.Directory, time.Since(start)
+			out[i] = d.ask(ctx, directory, q)
+			out[i].Directory, out[i].Took = directory.Directory, time.Since(start)
 		})
 	}
 	wg.Wait()
@@ -202,12 +202,12 @@ func (d *Directories) Ask(ctx context.Context, q Query) ([]Answer, error) {
 	return out, nil
 }
 
-func (d *Directories) ask(ctx context.Context, one directory, q Query) Answer {
-	address, ok := one.address(q)
+func (d *Directories) ask(ctx context.Context, place directory, q Query) Answer {
+	address, ok := place.address(q)
 	if !ok {
-		return Answer{Outcome: NotAsked, Detail: fmt.Sprintf("it answers for addresses at %s only", plain.Text(one.Domain))}
+		return Answer{Outcome: NotAsked, Detail: fmt.Sprintf("it answers for addresses at %s only", plain.Text(place.Domain))}
 	}
-	data, err := d.client.Get(ctx, one.base, address)
+	data, err := d.client.Get(ctx, place.base, address)
 	var status *outside.StatusError
 	if errors.As(err, &status) && (status.Code == http.StatusNotFound || status.Code == http.StatusGone) {
 		return Answer{Outcome: Absent, Detail: "it has no such key"}
@@ -227,11 +227,11 @@ func (d *Directories) ask(ctx context.Context, one directory, q Query) Answer {
 	effort, unchecked := openpgp.EffortUntil(ctx, answerEffort), 0
 	for n, c := range certs {
 		share, giveBack := effort.Share(len(certs) - n)
-		vetted, became := c.Vet(share, nil)
+		vetted, vetting := c.Vet(share, nil)
 		giveBack()
 		if q.matches(vetted) {
 			a.Certificates = append(a.Certificates, vetted)
-			unchecked += became.Unchecked
+			unchecked += vetting.Unchecked
 		}
 	}
 	if unchecked > 0 {

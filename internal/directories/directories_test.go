@@ -64,14 +64,14 @@ func TestAsk(t *testing.T) {
 		return outcomes, by
 	}
 	same := map[string]directories.Outcome{"tired": "failed", "page": "failed", "endless": "failed", "elsewhere": "failed", "dead": "failed", "theirs": "not-asked"}
-	with := func(more map[string]directories.Outcome) map[string]directories.Outcome {
+	results := func(more map[string]directories.Outcome) map[string]directories.Outcome {
 		for k, v := range same {
 			more[k] = v
 		}
 		return more
 	}
 	outcomes, by := ask("sign@brackwater.example")
-	assert.Equal(t, with(map[string]directories.Outcome{"harbour": "found", "lookalike": "found", "own": "found"}), outcomes)
+	assert.Equal(t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "found", "own": "found"}), outcomes)
 	assert.EqualValues(t, real.Primary.Fingerprint(), by["harbour"].Certificates[0].Primary.Fingerprint)
 	assert.EqualValues(t, real.Primary.Fingerprint(), by["own"].Certificates[0].Primary.Fingerprint)
 	assert.EqualValues(t, fake.Primary.Fingerprint(), by["lookalike"].Certificates[0].Primary.Fingerprint)
@@ -82,7 +82,7 @@ func TestAsk(t *testing.T) {
 	}
 	for _, query := range []string{real.Primary.Fingerprint(), real.Primary.Fingerprint()[24:], "0x" + real.Primary.Fingerprint()} {
 		outcomes, _ = ask(query)
-		assert.Equal(t, with(map[string]directories.Outcome{"harbour": "found", "lookalike": "absent", "own": "not-asked"}), outcomes)
+		assert.Equal(t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "absent", "own": "not-asked"}), outcomes)
 	}
 	outcomes, _ = ask("nobody@brackwater.example")
 	assert.Equal(t, directories.Absent, outcomes["harbour"])

@@ -24,7 +24,7 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 	defer s.Close()
 	require.NoError(t, s.Migrate(t.Context()))
 	h := events.NewHub()
-	one, endOne := h.Watch(1)
+	woken, endOne := h.Watch(1)
 	two, endTwo := h.Watch(2)
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan struct{})
@@ -40,10 +40,10 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 			return false
 		}
 	}
-	assert.True(t, receive(one), "everybody looks once when listening begins")
+	assert.True(t, receive(woken), "everybody looks once when listening begins")
 	assert.True(t, receive(two))
 	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error { return tx.Announce(t.Context(), 1) }))
-	assert.True(t, receive(one))
+	assert.True(t, receive(woken))
 	select {
 	case <-two:
 		t.Error("a batch that did not move woke somebody")
@@ -55,7 +55,7 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 	}))
 	assert.True(t, receive(two))
 	select {
-	case <-one:
+	case <-woken:
 		t.Error("who has ended watching was woken")
 	default:
 	}

@@ -227,12 +227,12 @@ func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) 
 			lacking = append(lacking, i)
 		}
 	}
-	for some := range slices.Chunk(lacking, certificatesAtOnce) {
-		kept, err := kept(ctx, from, rows, some)
+	for part := range slices.Chunk(lacking, certificatesAtOnce) {
+		kept, err := kept(ctx, from, rows, part)
 		if err != nil {
 			return out, err
 		}
-		for n, i := range some {
+		for n, i := range part {
 			if kept[n] != nil {
 				certs[i], err = s.ring.parse(rows[i], kept[n])
 			} else if out.altered == nil {
@@ -269,9 +269,9 @@ func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) 
 
 // kept fetches the certificates of some keys, and holds each against its digest. It is nil of
 // those that are not there.
-func kept(ctx context.Context, from store.Reads, rows []recorded.Key, some []int) ([][]byte, error) {
-	fingerprints, digests := make([][]byte, len(some)), make([][]byte, len(some))
-	for n, i := range some {
+func kept(ctx context.Context, from store.Reads, rows []recorded.Key, part []int) ([][]byte, error) {
+	fingerprints, digests := make([][]byte, len(part)), make([][]byte, len(part))
+	for n, i := range part {
 		fingerprints[n] = rows[i].Row.Fingerprint
 		digests[n], _ = hex.DecodeString(rows[i].Digest) // of one that is none nothing is found
 	}
@@ -279,7 +279,7 @@ func kept(ctx context.Context, from store.Reads, rows []recorded.Key, some []int
 	if err != nil {
 		return nil, err
 	}
-	for n, i := range some {
+	for n, i := range part {
 		if records.DigestOf(kept[n]) != rows[i].Digest {
 			kept[n] = nil
 		}
@@ -323,11 +323,11 @@ func (s *Service) Unreadable(ctx context.Context) ([]string, error) {
 func historyOf(changes []store.KeyChange) []keyring.Change {
 	var out []keyring.Change
 	for _, c := range changes {
-		one := keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason, Until: c.Until}
+		change := keyring.Change{At: c.At, To: keyring.State(c.To), By: c.By, Reason: c.Reason, Until: c.Until}
 		for _, anchor := range c.RestsOn {
-			one.RestsOn = append(one.RestsOn, openpgp.Fingerprint(anchor))
+			change.RestsOn = append(change.RestsOn, openpgp.Fingerprint(anchor))
 		}
-		out = append(out, one)
+		out = append(out, change)
 	}
 	return out
 }

@@ -83,19 +83,19 @@ func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Prog
 		}
 		progress.tell(n, len(all))
 		share, giveBack := effort.Share(len(all) - n)
-		vetted, became := cert.Vet(share, decided(ring))
+		vetted, vetting := cert.Vet(share, decided(ring))
 		giveBack()
 		fp := cert.Primary.Fingerprint
 		if i, ok := at[fp]; ok { // what its first copy has is there twice
 			merged, left := openpgp.Merge(certs[i], vetted, decided(ring))
 			again := certs[i].Packets() + vetted.Packets() - merged.Packets() - left
-			again = max(0, min(again, became.Counted-left))
-			became.Counted, became.Repeated, became.Surplus = became.Counted-again-left, became.Repeated+again, became.Surplus+left
+			again = max(0, min(again, vetting.Counted-left))
+			vetting.Counted, vetting.Repeated, vetting.Surplus = vetting.Counted-again-left, vetting.Repeated+again, vetting.Surplus+left
 			certs[i] = merged
-			account.add(fp, became)
+			account.add(fp, vetting)
 			continue
 		}
-		account.add(fp, became)
+		account.add(fp, vetting)
 		at[fp] = len(certs)
 		certs = append(certs, vetted)
 	}
@@ -146,8 +146,8 @@ type Packets struct {
 }
 
 // add adds what became of the packets of one key.
-func (a *ImportReport) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
-	for _, f := range became.Fates() {
+func (a *ImportReport) add(fp openpgp.Fingerprint, vetting openpgp.Vetting) {
+	for _, f := range vetting.Fates() {
 		i := slices.IndexFunc(a.Packets, func(p Packets) bool { return p.Became == f.Became && p.Why == f.Why })
 		if i < 0 {
 			i = len(a.Packets)
@@ -159,9 +159,9 @@ func (a *ImportReport) add(fp openpgp.Fingerprint, became openpgp.Vetting) {
 			p.Keys = append(p.Keys, fp)
 		}
 	}
-	if became.Unchecked > 0 {
+	if vetting.Unchecked > 0 {
 		a.Notes = append(a.Notes, fmt.Sprintf("%s on the key %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
-			counted(became.Unchecked, "signature"), plain.Grouped(string(fp))))
+			counted(vetting.Unchecked, "signature"), plain.Grouped(string(fp))))
 	}
 }
 
@@ -333,26 +333,26 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 		}
 		var entries []records.Entry
 		for _, cert := range certs {
-			one, err := importOne(now, b, cert, decided(ring), publisher, rules)
+			imported, err := importOne(now, b, cert, decided(ring), publisher, rules)
 			if err != nil {
 				return err
 			}
-			if len(one.Less) > 0 {
+			if len(imported.Less) > 0 {
 				why := "The key says less than before: "
-				if one.Revokes {
+				if imported.Revokes {
 					why = "The key is revoked: "
 				}
-				if one.Reassessment, err = s.fell(ctx, tx, by, rules.Now, one.Certificate, ring, why+one.Less[0]); err != nil {
+				if imported.Reassessment, err = s.fell(ctx, tx, by, rules.Now, imported.Certificate, ring, why+imported.Less[0]); err != nil {
 					return err
 				}
 			}
-			out = append(out, one)
-			if one.Result == keyring.Unchanged {
+			out = append(out, imported)
+			if imported.Result == keyring.Unchanged {
 				continue
 			}
-			kept := one.Certificate.Bytes()
-			entries = append(entries, records.Entry{By: by, Subject: string(one.Fingerprint), Body: recorded.KeyImported{
-				Fingerprint: one.Fingerprint, Result: one.Result, Changes: one.Changes, Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()),
+			kept := imported.Certificate.Bytes()
+			entries = append(entries, records.Entry{By: by, Subject: string(imported.Fingerprint), Body: recorded.KeyImported{
+				Fingerprint: imported.Fingerprint, Result: imported.Result, Changes: imported.Changes, Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()),
 				Certificate: cert.Bytes(), Stored: records.DigestOf(kept), Kept: kept,
 			}})
 		}
@@ -362,9 +362,9 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 	if err != nil {
 		return nil, ImportReport{}, err
 	}
-	for _, one := range out {
-		if one.Result != keyring.Unchanged {
-			s.ring.keepCertificate(one.Certificate)
+	for _, imported := range out {
+		if imported.Result != keyring.Unchanged {
+			s.ring.keepCertificate(imported.Certificate)
 		}
 	}
 	return out, account, nil
@@ -385,13 +385,13 @@ func importOne(ring *keyring.Keyring, b *recorded.Basis, cert *openpgp.Certifica
 	if known == nil {
 		return compared(cert, nil, nil, rules), nil
 	}
-	one := compared(cert, known.Certificate, certifiers, rules)
-	one.State, one.Publisher = known.StateAt(rules.Now), known.Publisher
+	imported := compared(cert, known.Certificate, certifiers, rules)
+	imported.State, imported.Publisher = known.StateAt(rules.Now), known.Publisher
 	if known.Publisher == "" && publisher != "" {
-		one.Publisher, one.Result = publisher, keyring.Updated
-		one.Changes = append(one.Changes, "It is said to belong to "+publisher+".")
+		imported.Publisher, imported.Result = publisher, keyring.Updated
+		imported.Changes = append(imported.Changes, "It is said to belong to "+publisher+".")
 	}
-	return one, nil
+	return imported, nil
 }
 
 func harmless(names []string) []string {

@@ -124,35 +124,35 @@ func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
-	one, other := p.Keys, keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
+	service, other := p.Keys, keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.ToJudge(t.Context())
 		require.NoError(t, err)
 		return out
 	}
-	empty := ring(one)
-	assert.Same(t, empty, ring(one))
+	empty := ring(service)
+	assert.Same(t, empty, ring(service))
 	key := pgptest.NewKey("memory", pgptest.Ed25519, born)
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
 	_, _, err := other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, empty.Keys(), "what was handed out does not change")
 	fp := openpgp.Fingerprint(key.Fingerprint())
-	first := ring(one).Lookup(fp)
+	first := ring(service).Lookup(fp)
 	require.NotNil(t, first)
 	_, err = p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "x", Name: "X"})
 	require.NoError(t, err)
-	assert.Same(t, first.Certificate, ring(one).Lookup(fp).Certificate, "an unchanged certificate is not read again")
+	assert.Same(t, first.Certificate, ring(service).Lookup(fp).Certificate, "an unchanged certificate is not read again")
 	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).Bytes()
 	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", revoked, nil)
 	require.NoError(t, err)
-	assert.NotNil(t, ring(one).Lookup(fp).Certificate.Revocation(), "a revocation is seen at once")
+	assert.NotNil(t, ring(service).Lookup(fp).Certificate.Revocation(), "a revocation is seen at once")
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
 		_, agrees, err := other.Sight(t.Context(), "tobiah", string(fp), keys.NewSighting{Read: string(fp), Channel: channel, Place: "a test"})
 		require.NoError(t, err)
 		assert.True(t, agrees)
 	}
-	views, _, err := one.List(t.Context(), keys.Filter{})
+	views, _, err := service.List(t.Context(), keys.Filter{})
 	require.NoError(t, err)
 	assert.Len(t, views[0].Sightings, 2)
 }
@@ -291,10 +291,10 @@ func TestUnreadableKey(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
 	require.NoError(t, err)
-	afresh := func() *keys.Service {
+	restarted := func() *keys.Service {
 		return keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, nil, testkit.Now)
 	}
-	p.Keys = afresh()
+	p.Keys = restarted()
 	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
 	require.NoError(t, err)
 	require.Len(t, views, 2, "what was recorded is stored in another place too")
@@ -302,7 +302,7 @@ func TestUnreadableKey(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE key_versions SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
 	require.NoError(t, err)
-	p.Keys = afresh()
+	p.Keys = restarted()
 	_, err = p.Keys.ToJudge(t.Context())
 	assert.True(t, fault.Is(err, "keyring-altered"), "%v", err)
 	views, _, err = p.Keys.List(t.Context(), keys.Filter{})

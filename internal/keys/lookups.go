@@ -194,17 +194,17 @@ func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []str
 		if failed[n] != nil {
 			return out, failed[n]
 		}
-		one := LookedUp{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
+		key := LookedUp{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
 		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == keyring.Updated {
 			done, _, err := s.Import(ctx, by, "", "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
 			if err != nil {
 				return out, err
 			}
-			state := one.State
-			one.Imported = done[0]
-			one.State = state
+			state := key.State
+			key.Imported = done[0]
+			key.State = state
 		}
-		out = append(out, one)
+		out = append(out, key)
 	}
 	return out, nil
 }

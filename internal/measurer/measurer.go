@@ -134,8 +134,8 @@ func layouts(whole *container.Layout) func(func(*container.Layout) bool) {
 		for first := true; first || len(members) > 0; first = false {
 			n := min(len(members), 20_000)
 			part.Members = members[:n]
-			one := part
-			if !yield(&one) {
+			page := part
+			if !yield(&page) {
 				return
 			}
 			members = members[n:]
@@ -173,8 +173,8 @@ type Progress struct {
 // Measure measures what is left of a batch in folder, on all cores, and sends it.
 // progress may be nil; it is called by several goroutines. Given up in between, it can be
 // called again, and goes on with what is missing.
-func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress)) error {
-	left, err := with.Assignments(ctx, batch)
+func Measure(ctx context.Context, to Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress)) error {
+	left, err := to.Assignments(ctx, batch)
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func Measure(ctx context.Context, with Service, batch int64, folder fs.FS, maxBy
 			p.Bytes += left[i].Target.Size
 		}
 	}
-	w := &worker{service: with, batch: batch, last: time.Now(), progress: progress, progressed: p}
+	w := &worker{service: to, batch: batch, last: time.Now(), progress: progress, progressed: p}
 	cores, parts := runtime.GOMAXPROCS(0), verify.Parts(assignments)
 	var gain digest.Gain
 	if len(parts) > cores { // else each core has one file at most, and nothing is gained

@@ -53,9 +53,9 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		require.NoError(t, err, what)
 		// Another process begins with what it finds.
 		b := basis.New(p.Store, p.Records)
-		fresh := policy.New(p.Store, p.Records, b, p.Publishers, testkit.Now)
-		ring := keys.New(p.Store, p.Records, b, p.Publishers, fresh, nil, nil, testkit.Now)
-		now, count, err := fresh.ToJudge(t.Context(), 0, testkit.Now())
+		restarted := policy.New(p.Store, p.Records, b, p.Publishers, testkit.Now)
+		ring := keys.New(p.Store, p.Records, b, p.Publishers, restarted, nil, nil, testkit.Now)
+		now, count, err := restarted.ToJudge(t.Context(), 0, testkit.Now())
 		require.NoError(t, err, what)
 		assert.Equal(t, was, now, what)
 		assert.Equal(t, waivers, count, what)

@@ -244,12 +244,12 @@ func (s *Service) Records(ctx context.Context, f RecordFilter, cursor string) (P
 func (s *Service) recordsByName(ctx context.Context, f RecordFilter) ([]Record, error) {
 	if word := rarest(f.Name); word != "" {
 		var found []Record
-		var few bool
+		var selective bool
 		err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) (err error) {
-			found, few, err = reads.RecordsByWord(ctx, f, word, s.few)
+			found, selective, err = reads.RecordsByWord(ctx, f, word, s.few)
 			return err
 		})
-		if few || err != nil {
+		if selective || err != nil {
 			return found, err
 		}
 	}

@@ -63,8 +63,8 @@ const chunk = 2000
 // rejudge judges the items of the selected batches again from what is stored: no
 // file is read. yield gets every artifact, in the order of batches and items,
 // with how many items of how many there are have been gone through.
-func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield func(judged []Rejudgement, done, total int64) error) (items int, err error) {
-	issuers := issuersOf(with.ring, sel.Key)
+func (s *Service) rejudge(ctx context.Context, sel Selection, basis asOf, yield func(judged []Rejudgement, done, total int64) error) (items int, err error) {
+	issuers := issuersOf(basis.ring, sel.Key)
 	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
 	if sel.From != nil {
 		stored.From = *sel.From
@@ -80,14 +80,14 @@ func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield f
 	for _, b := range selected {
 		total += b.Items
 	}
-	for _, one := range selected {
-		id := one.ID
+	for _, batch := range selected {
+		id := batch.ID
 		b, err := s.store.Batch(ctx, id)
 		if err != nil {
 			return items, err
 		}
-		b.JudgedAsOf, b.PolicyVersion = with.at, with.policy
-		session, err := s.sessions.Session(ctx, b, with.ring)
+		b.JudgedAsOf, b.PolicyVersion = basis.at, basis.policy
+		session, err := s.sessions.Session(ctx, b, basis.ring)
 		if err != nil {
 			return items, err
 		}
@@ -109,9 +109,9 @@ func (s *Service) rejudge(ctx context.Context, sel Selection, with asOf, yield f
 // while f is at it.
 func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.StoredItem) error) error {
 	g, ctx := errgroup.WithContext(ctx)
-	ahead := make(chan []store.StoredItem)
+	queue := make(chan []store.StoredItem)
 	g.Go(func() error {
-		defer close(ahead)
+		defer close(queue)
 		for after := -1; ; {
 			rows, err := s.store.StoredItems(ctx, batch, after, chunk)
 			if err != nil || len(rows) == 0 {
@@ -122,14 +122,14 @@ func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.Stored
 				return err
 			}
 			select {
-			case ahead <- rows:
+			case queue <- rows:
 			case <-ctx.Done():
 				return ctx.Err()
 			}
 		}
 	})
 	g.Go(func() error {
-		for rows := range ahead {
+		for rows := range queue {
 			if err := f(rows); err != nil {
 				return err
 			}

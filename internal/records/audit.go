@@ -262,13 +262,13 @@ func agree(checkpoints int) string {
 
 // Due reports whether an audit is due that is carried out every so often, and whether it has to
 // begin at the first record. One that found something is asked for again as any other.
-func (s *Service) Due(every, full time.Duration) (due, whole bool) {
+func (s *Service) Due(interval, full time.Duration) (due, whole bool) {
 	state, now := s.Audits(), s.now()
 	last := state.Held.At
 	if state.Failed != nil && state.Failed.At.After(last) {
 		last = state.Failed.At
 	}
-	return now.Sub(last) >= every, now.Sub(state.Full.At) >= full
+	return now.Sub(last) >= interval, now.Sub(state.Full.At) >= full
 }
 
 // AuditFailed says what the last audit has found, or nothing.

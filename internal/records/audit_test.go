@@ -40,9 +40,9 @@ func TestAuditGoesOn(t *testing.T) {
 		for _, table := range []string{"ledger_records", "ledger_hashes", "checkpoints"} {
 			sql = append(sql, `ALTER TABLE `+table+` ENABLE TRIGGER USER`)
 		}
-		for _, one := range sql {
-			_, err := s.Pool.Exec(t.Context(), one)
-			require.NoError(t, err, one)
+		for _, inquiry := range sql {
+			_, err := s.Pool.Exec(t.Context(), inquiry)
+			require.NoError(t, err, inquiry)
 		}
 	}
 	require.NoError(t, write(t, s, r, "a", "b"))

@@ -213,8 +213,8 @@ func (s *Service) goesOn(ctx context.Context, kept ledger.Checkpoint) (*departur
 			out = &departure{recorded.Tree{Size: size, Root: root.String()}, fmt.Sprintf("it has %d", size)}
 			return nil
 		}
-		then, err := ledger.Root(kept.Size, reads.Hashes(ctx))
-		if err == nil && then != kept.Root {
+		older, err := ledger.Root(kept.Size, reads.Hashes(ctx))
+		if err == nil && older != kept.Root {
 			out = &departure{recorded.Tree{Size: size, Root: root.String()}, "its first records are others"}
 		}
 		return err

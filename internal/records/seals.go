@@ -248,13 +248,13 @@ func genuine(ctx context.Context, reads store.Reads, key []byte, page []store.Re
 
 // Held returns a fault “ledger-altered” where one of some records was not written by this program,
 // so that nothing is judged by it.
-func (s *Service) Held(ctx context.Context, reads store.Reads, some []store.Record) error {
+func (s *Service) Held(ctx context.Context, reads store.Reads, part []store.Record) error {
 	key := s.writersKey()
 	if key == nil {
 		return errors.New("this process has no key to prove records with")
 	}
-	slices.SortFunc(some, func(a, b store.Record) int { return cmp.Compare(a.Position, b.Position) })
-	return genuine(ctx, reads, key, some)
+	slices.SortFunc(part, func(a, b store.Record) int { return cmp.Compare(a.Position, b.Position) })
+	return genuine(ctx, reads, key, part)
 }
 
 // OfBatch calls f for the records of a batch in order, each with its own text, which is sealed. It

@@ -433,12 +433,12 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		if _, err := s.batches.Finish(ctx, v.Batch); err != nil {
 			return packed, out, err
 		}
-		one, err := s.visit(ctx, packed, v)
+		returned, err := s.visit(ctx, packed, v)
 		if err != nil {
 			return packed, out, err
 		}
-		one.Known = was
-		out = append(out, one)
+		returned.Known = was
+		out = append(out, returned)
 	}
 	return packed, out, nil
 }

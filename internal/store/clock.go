@@ -22,14 +22,14 @@ func NewClock(ctx context.Context, s *Store) (*Clock, error) {
 
 // Look compares this host's clock with the database's.
 func (c *Clock) Look(ctx context.Context) error {
-	var theirs time.Time
+	var database time.Time
 	before := time.Now()
-	if err := c.store.db.GetContext(ctx, &theirs, `SELECT clock_timestamp()`); err != nil {
+	if err := c.store.db.GetContext(ctx, &database, `SELECT clock_timestamp()`); err != nil {
 		return explain(err)
 	}
 	// The answer was given somewhere between asking and hearing it.
 	middle := before.Add(time.Since(before) / 2)
-	c.ahead.Store(int64(theirs.Sub(middle)))
+	c.ahead.Store(int64(database.Sub(middle)))
 	return nil
 }
 

@@ -201,7 +201,7 @@ func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, err
 // intersect words that nearly all names have. When more than atMost records have
 // the word too, few is false and nothing is listed. Ask it within [Store.Look]: how the
 // server is told to use that index lasts for the transaction.
-func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, atMost int) (out []Record, few bool, err error) {
+func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, atMost int) (out []Record, selective bool, err error) {
 	rest := f
 	rest.Name = ""
 	where, args := rest.conditions(f.Limit, atMost+1, f.Name)

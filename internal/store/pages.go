@@ -110,12 +110,12 @@ func (s Reads) fill(ctx context.Context, records []Record) error {
 	slices.Sort(firsts)
 	firsts = slices.Compact(firsts)
 	texts := make(map[int64][][]byte, len(firsts))
-	for some := range slices.Chunk(firsts, 100) {
+	for part := range slices.Chunk(firsts, 100) {
 		rows := []struct {
 			First int64  `db:"first"`
 			Texts []byte `db:"texts"`
 		}{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT first, texts FROM ledger_pages WHERE first = ANY($1)`, some); err != nil {
+		if err := s.q.SelectContext(ctx, &rows, `SELECT first, texts FROM ledger_pages WHERE first = ANY($1)`, part); err != nil {
 			return explain(err)
 		}
 		for _, r := range rows {
@@ -139,9 +139,9 @@ func (s Reads) fill(ctx context.Context, records []Record) error {
 // recordsAt returns the records at some positions, those that are there, with their texts.
 func (s Reads) recordsAt(ctx context.Context, positions []int64) (map[int64]Record, error) {
 	out := make(map[int64]Record, len(positions))
-	for some := range slices.Chunk(positions, recordsAtOnce) {
+	for part := range slices.Chunk(positions, recordsAtOnce) {
 		rows := []Record{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position = ANY($1)`, some); err != nil {
+		if err := s.q.SelectContext(ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position = ANY($1)`, part); err != nil {
 			return nil, explain(err)
 		}
 		if err := s.fill(ctx, rows); err != nil {

@@ -227,8 +227,8 @@ func explain(err error) error {
 	if err == nil {
 		return nil
 	}
-	var ours *fault.Fault
-	if errors.As(err, &ours) || errors.Is(err, context.Canceled) {
+	var problem *fault.Fault
+	if errors.As(err, &problem) || errors.Is(err, context.Canceled) {
 		return err
 	}
 	if errors.Is(err, sql.ErrNoRows) {

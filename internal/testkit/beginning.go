@@ -55,9 +55,9 @@ func (b *beginning) begin(t testing.TB, c config.Config) map[roles.Role]string {
 	}
 	b.once.Do(func() { b.make(t) })
 	require.NotEmpty(t, b.database, "a test before this one could not make what both begin with")
-	ours, err := pgserver.Refill(t.Context(), c.Database.URL, b.database)
+	claimed, err := pgserver.Refill(t.Context(), c.Database.URL, b.database)
 	require.NoError(t, err)
-	if !ours {
+	if !claimed {
 		return nil
 	}
 	require.NoError(t, os.WriteFile(c.Ledger.KeyFile, b.key, 0o600))

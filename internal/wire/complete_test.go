@@ -70,13 +70,13 @@ func TestEveryAnswerIsWhole(t *testing.T) {
 		var members map[string]json.RawMessage
 		require.NoError(t, json.Unmarshal(text, &members))
 		for name := range members {
-			less := map[string]json.RawMessage{}
+			partial := map[string]json.RawMessage{}
 			for k, v := range members {
 				if k != name {
-					less[k] = v
+					partial[k] = v
 				}
 			}
-			cut, err := json.Marshal(less)
+			cut, err := json.Marshal(partial)
 			require.NoError(t, err)
 			var missing *Missing
 			assert.ErrorAs(t, Complete(cut, of), &missing, "%s without %s", of.Name(), name)

@@ -145,17 +145,17 @@ func (p page) rates(dir string) ([]row, error) {
 	var bares, ones, twos []time.Duration
 	for range rounds {
 		bare, err := p.bare(first)
-		one, err2 := p.hashed(first)
+		single, err2 := p.hashed(first)
 		two, err3 := p.hashed(first, second)
 		if err := errors.Join(err, err2, err3); err != nil {
 			return nil, err
 		}
-		bares, ones, twos = append(bares, bare), append(ones, one), append(twos, two)
+		bares, ones, twos = append(bares, bare), append(ones, single), append(twos, two)
 	}
-	bare, one, two := slices.Min(bares), slices.Min(ones), slices.Min(twos)
-	both := speed("two files of 256 MiB in the browser, on two workers", "the same page with one file, for each file", 1.6, two/2, one)
-	both.note = "the browser reads files in a process of its own, which takes a quarter of a core for each: where there are two cores, it shares them with the workers."
-	return []row{speed("a file of 256 MiB in the browser, SHA-256", "hash-wasm alone in the same page", 0.85, one, bare), both}, nil
+	bare, single, two := slices.Min(bares), slices.Min(ones), slices.Min(twos)
+	rows := speed("two files of 256 MiB in the browser, on two workers", "the same page with one file, for each file", 1.6, two/2, single)
+	rows.note = "the browser reads files in a process of its own, which takes a quarter of a core for each: where there are two cores, it shares them with the workers."
+	return []row{speed("a file of 256 MiB in the browser, SHA-256", "hash-wasm alone in the same page", 0.85, single, bare), rows}, nil
 }
 
 // wait is how long it takes from giving a file of 10 MiB and its list to the verdict on

@@ -26,14 +26,14 @@ func certifiedKeys(dir string) ([]row, error) {
 		first.Write(made.Bytes())
 	}
 	const id = "Certified <c@bench.example>"
-	one := pgptest.Simple("certified", pgptest.Ed25519, born, id)
+	cert := pgptest.Simple("certified", pgptest.Ed25519, born, id)
 	var templates [][]byte
 	for _, key := range by {
-		size := len(one.Bytes())
-		one.Certify(key, id, spec)
-		templates = append(templates, one.Bytes()[size:])
+		size := len(cert.Bytes())
+		cert.Certify(key, id, spec)
+		templates = append(templates, cert.Bytes()[size:])
 	}
-	first.Write(one.Bytes())
+	first.Write(cert.Bytes())
 	ctx := context.Background()
 	s, err := start(ctx, dir, "certified.key")
 	if err != nil {
@@ -78,7 +78,7 @@ func certifiedKeys(dir string) ([]row, error) {
 		ready = min(ready, time.Since(began))
 		for range 5 {
 			began := time.Now()
-			if err := get(ctx, again.address+"/api/v1/keys/"+one.Primary.Fingerprint(), token, "Certifier 199"); err != nil {
+			if err := get(ctx, again.address+"/api/v1/keys/"+cert.Primary.Fingerprint(), token, "Certifier 199"); err != nil {
 				return nil, err
 			}
 			page = min(page, time.Since(began))

@@ -83,14 +83,14 @@ func handOn(dir string) ([]row, error) {
 	}
 	defer root.Close()
 	sum := sha256.Sum256(content)
-	ours, floor, err := versus(func() error {
+	product, floor, err := versus(func() error {
 		files := []measurer.Handed{{Path: "bell.img", Size: large, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}}}
 		if err := measurer.HandOn(ctx, fetching{s.client, b.ID, found[0]}, root, files, nil); err != nil || files[0].Why != "" {
 			return fmt.Errorf("not handed on: %s: %w", files[0].Why, err)
 		}
 		return root.Remove("bell.img")
 	}, func() error { return bareCopy(image, filepath.Join(to, "copy.img")) })
-	return []row{speed("a file of 256 MiB handed on through the service", "a bare copy that hashes what it reads, and again what is on the disk", 0.8, ours, floor)}, err
+	return []row{speed("a file of 256 MiB handed on through the service", "a bare copy that hashes what it reads, and again what is on the disk", 0.8, product, floor)}, err
 }
 
 // bareCopy copies a file and hashes it on both sides.

@@ -71,7 +71,7 @@ func reachAndLists(dir string) ([]row, error) {
 	if _, err := conn.Exec(ctx, "ANALYZE"); err != nil {
 		return nil, err
 	}
-	ours, floor, err := versus(func() error {
+	product, floor, err := versus(func() error {
 		r, err := c.Reach(ctx, fp, nil)
 		if err == nil && r.Rests != n*batches {
 			err = fmt.Errorf("the reach is %d", r.Rests)
@@ -82,7 +82,7 @@ func reachAndLists(dir string) ([]row, error) {
 		return nil, err
 	}
 	lists, err := keyLists(ctx, c, s.address+"/api/v1/keys", s.token)
-	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5, ours, floor)}, lists...), err
+	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5, product, floor)}, lists...), err
 }
 
 func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {

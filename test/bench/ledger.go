@@ -116,7 +116,7 @@ func theLedger(dir string) ([]row, error) {
 		t.news = time.Since(start)
 		return t, err
 	}
-	few, err := at(10_000)
+	limits, err := at(10_000)
 	if err != nil {
 		return nil, err
 	}
@@ -131,9 +131,9 @@ func theLedger(dir string) ([]row, error) {
 	}
 	whole, used := time.Since(start), peak()
 	return []row{
-		cost("one record appended, at 1,000,000", "the same at 10,000", 2, many.one, few.one),
-		cost("a receipt, at 1,000,000 records", "the same at 10,000", 2, many.receipt, few.receipt),
-		cost("an audit after 1,000 new records, at 1,000,000", "the same at 10,000", 2, many.news, few.news),
+		cost("one record appended, at 1,000,000", "the same at 10,000", 2, many.one, limits.one),
+		cost("a receipt, at 1,000,000 records", "the same at 10,000", 2, many.receipt, limits.receipt),
+		cost("an audit after 1,000 new records, at 1,000,000", "the same at 10,000", 2, many.news, limits.news),
 		{
 			work: "an audit of 1,000,000 records from the first on: memory", floor: "—", aim: "≤ 64 MiB more", ours: whole, against: whole,
 			reached: used <= 64<<20, figure: fmt.Sprintf("%d MiB", used>>20), note: "the times are the audit's",

@@ -140,13 +140,13 @@ func run() error {
 
 // versus runs both sides in turn and returns the best time of each: the least
 // disturbed one.
-func versus(ours, floor func() error) (a, b time.Duration, err error) {
+func versus(product, floor func() error) (a, b time.Duration, err error) {
 	var as, bs []time.Duration
 	for range rounds {
 		for _, side := range []struct {
 			f   func() error
 			out *[]time.Duration
-		}{{floor, &bs}, {ours, &as}} {
+		}{{floor, &bs}, {product, &as}} {
 			runtime.GC()
 			start := time.Now()
 			if err := side.f(); err != nil {
@@ -213,19 +213,19 @@ func oneFile(dir string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	ours := func() error { return measureOne(os.DirFS(dir), item("one.img", digest.SHA256)) }
-	a, b, err := versus(ours, func() error { sha256.Sum256(content); return nil })
+	product := func() error { return measureOne(os.DirFS(dir), item("one.img", digest.SHA256)) }
+	a, b, err := versus(product, func() error { sha256.Sum256(content); return nil })
 	if err != nil {
 		return nil, err
 	}
-	c, d, err := versus(ours, func() error { return bareHash(path, sha256.New()) })
+	c, d, err := versus(product, func() error { return bareHash(path, sha256.New()) })
 	if err != nil {
 		return nil, err
 	}
 	sum := sha256.Sum256(content)
 	unlabelled := item("one.img", digest.OfSize(len(sum))...)
 	unlabelled.Listed = []survey.Entry{{Algorithms: digest.OfSize(len(sum)), Digest: sum[:]}}
-	e, f, err := versus(func() error { return measureOne(os.DirFS(dir), unlabelled) }, ours)
+	e, f, err := versus(func() error { return measureOne(os.DirFS(dir), unlabelled) }, product)
 	return []row{
 		cost("a value of 64 digits without a label, of the likeliest algorithm", "the same with its label", 1.1, e, f),
 		speed("one cached file of 256 MiB, SHA-256", "hashing the same bytes already in memory", 0.95, a, b),
@@ -355,7 +355,7 @@ func shaInstructions() bool {
 
 func fourAlgorithms(dir string) ([]row, error) {
 	path := filepath.Join(dir, "one.img")
-	alone := func(h func() hash.Hash) (time.Duration, error) {
+	single := func(h func() hash.Hash) (time.Duration, error) {
 		best := time.Hour
 		for range rounds {
 			start := time.Now()
@@ -368,13 +368,13 @@ func fourAlgorithms(dir string) ([]row, error) {
 	}
 	slowest, sum := time.Duration(0), time.Duration(0)
 	for _, h := range []func() hash.Hash{md5.New, digest.SHA1.New, sha256.New, sha512.New} {
-		took, err := alone(h)
+		took, err := single(h)
 		if err != nil {
 			return nil, err
 		}
 		slowest, sum = max(slowest, took), sum+took
 	}
-	plainSHA1, err := alone(sha1.New)
+	plainSHA1, err := single(sha1.New)
 	if err != nil {
 		return nil, err
 	}
@@ -487,7 +487,7 @@ func bigKeyring(string) ([]row, error) {
 		return nil, err
 	}
 	digest := docs[0].Digest
-	one := ed25519.Sign(private, digest)
+	armored := ed25519.Sign(private, digest)
 	a, b, err = versus(func() error {
 		for i := range times * signers {
 			s := parsed[i%signers]
@@ -498,7 +498,7 @@ func bigKeyring(string) ([]row, error) {
 		return nil
 	}, func() error {
 		for range times * signers {
-			if !ed25519.Verify(public, digest, one) {
+			if !ed25519.Verify(public, digest, armored) {
 				return errors.New("ed25519")
 			}
 		}

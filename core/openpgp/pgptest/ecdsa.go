@@ -52,8 +52,8 @@ func number(hex string) *big.Int {
 
 // below returns a number from 1 to n-1 that the text determines.
 func below(n *big.Int, text string) *big.Int {
-	one, two := sha512.Sum512([]byte(text+"/1")), sha512.Sum512([]byte(text+"/2"))
-	d := new(big.Int).SetBytes(append(one[:], two[:]...))
+	block, two := sha512.Sum512([]byte(text+"/1")), sha512.Sum512([]byte(text+"/2"))
+	d := new(big.Int).SetBytes(append(block[:], two[:]...))
 	return d.Mod(d, new(big.Int).Sub(n, big.NewInt(1))).Add(d, big.NewInt(1))
 }
 

@@ -232,22 +232,22 @@ func newDSAKey(seed string, algorithm Algorithm) *dsaKey {
 		buf[0] |= 0x80
 		return new(big.Int).SetBytes(buf)
 	}
-	one := big.NewInt(1)
+	unit := big.NewInt(1)
 	k := &dsaKey{seed: seed}
 	for k.q = draw(order); !k.q.ProbablyPrime(20); k.q = draw(order) {
 	}
 	twice := new(big.Int).Lsh(k.q, 1)
 	for {
 		p := draw(bits)
-		p.Sub(p, new(big.Int).Mod(p, twice)).Add(p, one) // 1 above a multiple of 2q
+		p.Sub(p, new(big.Int).Mod(p, twice)).Add(p, unit) // 1 above a multiple of 2q
 		if p.BitLen() == bits && p.ProbablyPrime(20) {
 			k.p = p
 			break
 		}
 	}
-	exponent := new(big.Int).Div(new(big.Int).Sub(k.p, one), k.q)
+	exponent := new(big.Int).Div(new(big.Int).Sub(k.p, unit), k.q)
 	for h := int64(2); ; h++ {
-		if k.g = new(big.Int).Exp(big.NewInt(h), exponent, k.p); k.g.Cmp(one) > 0 {
+		if k.g = new(big.Int).Exp(big.NewInt(h), exponent, k.p); k.g.Cmp(unit) > 0 {
 			break
 		}
 	}
@@ -278,7 +278,7 @@ func rsaKey(seed string, bits int) *rsa.PrivateKey {
 	}
 	stream := rand.NewChaCha8(sha256.Sum256([]byte("endeixis test primes " + name)))
 	e := big.NewInt(65537)
-	one := big.NewInt(1)
+	unit := big.NewInt(1)
 	prime := func() *big.Int {
 		buf := make([]byte, bits/16)
 		for {
@@ -286,13 +286,13 @@ func rsaKey(seed string, bits int) *rsa.PrivateKey {
 			buf[0] |= 0xc0
 			buf[len(buf)-1] |= 1
 			p := new(big.Int).SetBytes(buf)
-			if p.ProbablyPrime(20) && new(big.Int).GCD(nil, nil, e, new(big.Int).Sub(p, one)).Cmp(one) == 0 {
+			if p.ProbablyPrime(20) && new(big.Int).GCD(nil, nil, e, new(big.Int).Sub(p, unit)).Cmp(unit) == 0 {
 				return p
 			}
 		}
 	}
 	p, q := prime(), prime()
-	phi := new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one))
+	phi := new(big.Int).Mul(new(big.Int).Sub(p, unit), new(big.Int).Sub(q, unit))
 	k := &rsa.PrivateKey{
 		PublicKey: rsa.PublicKey{N: new(big.Int).Mul(p, q), E: 65537},
 		D:         new(big.Int).ModInverse(e, phi),
@@ -626,7 +626,7 @@ func (c *Certificate) Key(by *Key, spec Sig) *Certificate {
 // Subkey adds a subkey with a binding. back, when not nil, is embedded as the
 // primary-key binding signature that a signing subkey needs.
 func (c *Certificate) Subkey(sub *Key, spec Sig, back *Sig) *Certificate {
-	both := append(c.Primary.prefixed(), sub.prefixed()...)
+	signatures := append(c.Primary.prefixed(), sub.prefixed()...)
 	if spec.Type == 0 {
 		spec.Type = SubkeyBinding
 	}
@@ -635,10 +635,10 @@ func (c *Certificate) Subkey(sub *Key, spec Sig, back *Sig) *Certificate {
 		if b.Type == 0 {
 			b.Type = PrimaryBinding
 		}
-		spec.Unhashed = append(spec.Unhashed, Sub{Type: 32, Body: sub.signature(both, b)})
+		spec.Unhashed = append(spec.Unhashed, Sub{Type: 32, Body: sub.signature(signatures, b)})
 	}
 	c.packets = append(c.packets, Packet(14, sub.body)...)
-	c.packets = append(c.packets, c.Primary.Sign(both, spec)...)
+	c.packets = append(c.packets, c.Primary.Sign(signatures, spec)...)
 	return c
 }
 
@@ -698,12 +698,12 @@ func Message(content []byte, spec Sig, keys ...*Key) []byte {
 		if hash == 0 {
 			hash = k.hash()
 		}
-		one := append([]byte{3, spec.Type, hash, k.id}, k.keyID()...)
+		onePass := append([]byte{3, spec.Type, hash, k.id}, k.keyID()...)
 		last := byte(0)
 		if i == len(keys)-1 {
 			last = 1
 		}
-		head = append(head, Packet(4, append(one, last))...)
+		head = append(head, Packet(4, append(onePass, last))...)
 		tail = append(k.Sign(content, spec), tail...)
 	}
 	return append(append(head, Literal("", content)...), tail...)
