@@ -52,6 +52,7 @@ type Service struct {
 type Jobs interface {
 	Survey(ctx context.Context, tx *store.Tx, batch int64, queue string) error
 	Slices(ctx context.Context, tx *store.Tx, batch int64, queue string, slices []store.DueSlice) error
+	Close(ctx context.Context, tx *store.Tx, batch int64, queue string) error
 	End(ctx context.Context, tx *store.Tx, batch int64) error
 }
 

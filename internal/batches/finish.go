@@ -24,44 +24,47 @@ func resultOf(b store.Batch) recorded.Result {
 	}
 }
 
-// maxAfresh is how often a batch is tried to be ended with what is in force at its
-// end. If that changes faster, it ends as it was begun, and is judged again behind
-// that.
-const maxAfresh = 5
+// maxRejudged bounds how often a batch is judged again before it is closed, while keyring, policy
+// and waivers change. If they change faster, it is closed with the verdicts it has, and a
+// reassessment that follows at once judges it again.
+const maxRejudged = 5
 
-// Finish closes a batch when all its slices are done, with its verdict and
-// record. It reports whether the batch is closed now.
+// errOutdated reports that keyring, policy or waivers have changed since a batch was judged.
+var errOutdated = errors.New("the batch was judged by what is not in force any more")
+
+// Finish closes a batch with its verdict and its record when all its slices are done. It reports
+// whether the batch is closed now.
 //
-// All items were judged as of the batch's creation, so that they meet the same rules.
-// What has changed since is made up for in the same transaction: nobody is told a
-// verdict that is out of date.
-func (s *Service) Finish(ctx context.Context, id int64) (bool, error) {
-	var with *afresh
-	for range maxAfresh {
-		closed, outdated, err := s.finish(ctx, id, with, false)
-		if err != nil || !outdated {
+// The items were judged by the keyring, policy and waivers of the time when the batch was
+// created, so that all of them meet the same rules. If these have changed since, all items are
+// judged again in the transaction that closes the batch: nobody is told a verdict that is out of
+// date.
+func (s *Service) Finish(ctx context.Context, id int64) (closed bool, err error) {
+	var current *currentBasis
+	for range maxRejudged {
+		closed, err = s.finish(ctx, id, current, func(context.Context, *store.Tx, store.Batch) error { return errOutdated })
+		if !errors.Is(err, errOutdated) {
 			return closed, err
 		}
-		if with, err = s.afresh(ctx, id); err != nil {
+		if current, err = s.currentBasis(ctx, id); err != nil {
 			return false, err
 		}
 	}
-	closed, _, err := s.finish(ctx, id, nil, true)
-	return closed, err
+	return s.finish(ctx, id, nil, s.orderRejudging)
 }
 
-// afresh is what a batch is judged with again before it ends.
-type afresh struct {
-	// size is that of the ledger before the rest was read: what is recorded
-	// behind it may be missing.
+// A currentBasis is what a batch is judged by when it is judged again before it is closed.
+type currentBasis struct {
+	// size is the size of the ledger before keyring, policy and waivers were read: a decision
+	// that is recorded at this position or behind it may be missing from them.
 	size    int64
 	at      time.Time
 	policy  int64
 	session *verify.Session
 }
 
-// afresh puts together what is in force now.
-func (s *Service) afresh(ctx context.Context, id int64) (*afresh, error) {
+// currentBasis reads the keyring, policy and waivers that are in force now.
+func (s *Service) currentBasis(ctx context.Context, id int64) (*currentBasis, error) {
 	size, err := s.store.LedgerSize(ctx)
 	if err != nil {
 		return nil, err
@@ -80,87 +83,110 @@ func (s *Service) afresh(ctx context.Context, id int64) (*afresh, error) {
 	}
 	b.JudgedAsOf, b.PolicyVersion = s.now(), policies.Version
 	session, err := s.Session(ctx, b, ring)
-	return &afresh{size, b.JudgedAsOf, b.PolicyVersion, session}, err
+	return &currentBasis{size, b.JudgedAsOf, b.PolicyVersion, session}, err
 }
 
-// finish closes a batch, judged again with what is given, unless that is outdated
-// itself. Where it has to end anyhow, it is judged again by a job.
-func (s *Service) finish(ctx context.Context, id int64, with *afresh, anyhow bool) (closed, outdated bool, err error) {
+// orderRejudging has a batch judged again by a reassessment.
+func (s *Service) orderRejudging(ctx context.Context, tx *store.Tx, b store.Batch) error {
+	_, err := s.orders.Place(ctx, tx, b.AskedBy, s.now(), reassess.Selection{Batch: b.ID}, whyRejudged)
+	return err
+}
+
+// finish closes a batch, with its items judged again by current where that is not nil. outdated
+// is called where a decision was recorded since the batch, or current, was read; its error leaves
+// the batch open.
+func (s *Service) finish(
+	ctx context.Context, id int64, current *currentBasis, outdated func(context.Context, *store.Tx, store.Batch) error,
+) (closed bool, err error) {
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		closed, outdated = false, false
-		now, err := tx.LockBatch(ctx, id)
-		if err != nil || now != state.BatchMeasuring {
-			closed = err == nil && now != state.BatchWaiting
-			return err
-		}
-		if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
-			return err
-		}
-		b, err := tx.Tally(ctx, id)
-		if err != nil || b.StopState != nil {
+		closed = false
+		b, done, err := toClose(ctx, tx, id)
+		if err != nil || b == nil {
+			closed = err == nil && done
 			return err
 		}
 		// From here on nothing changes by which it is judged.
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		since := b.LedgerSize
-		if with != nil {
-			since = &with.size
+		judgedAt := b.LedgerSize
+		if current != nil {
+			judgedAt = &current.size
 		}
-		if since != nil {
-			if outdated, err = s.keys.DecidedSince(ctx, tx, *since); err != nil {
+		changed := false
+		if judgedAt != nil {
+			if changed, err = s.keys.DecidedSince(ctx, tx, *judgedAt); err != nil {
 				return err
 			}
 		}
 		var again *recorded.JudgedAgain
 		switch {
-		case outdated && !anyhow:
-			return nil
-		case outdated:
-			if _, err := s.orders.Place(ctx, tx, b.AskedBy, s.now(), reassess.Selection{Batch: b.ID}, whyAgain); err != nil {
-				return err
-			}
-		case with != nil:
-			if again, err = s.judgeAgain(ctx, tx, &b, with); err != nil {
-				return err
-			}
+		case changed:
+			err = outdated(ctx, tx, *b)
+		case current != nil:
+			again, err = s.judgeAgain(ctx, tx, b, current)
 		}
-		note := ""
-		lapsed, err := s.lapsed(ctx, tx, b)
 		if err != nil {
 			return err
 		}
-		switch {
-		case lapsed:
-			note = fmt.Sprintf("The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
-		case b.Cleared+b.Unproven+b.Refused == 0:
-			note = "The folder holds no artifact, so there is nothing that could be cleared."
-		case again != nil && again.Changed > 0:
-			note = fmt.Sprintf("Keyring, policy or waivers changed while it was verified. Judged by what is in force now, %d verdicts differ from what they were when it began.", again.Changed)
-			if again.Changed == 1 {
-				note = "Keyring, policy or waivers changed while it was verified. Judged by what is in force now, one verdict differs from what it was when it began."
-			}
-		case b.RequireAll && b.Absent > 0 && b.Refused == 0:
-			note = fmt.Sprintf("All entries were asked for, and %d of them have no file here.", b.Absent)
+		lapsed, err := s.lapsed(ctx, tx, *b)
+		if err != nil {
+			return err
 		}
 		closed = true
-		return s.close(ctx, tx, b, again, state.BatchDone, resultOf(b).Verdict, note)
+		return s.close(ctx, tx, *b, again, state.BatchDone, resultOf(*b).Verdict, closingNote(*b, lapsed, again))
 	})
-	return closed, outdated, err
+	return closed && err == nil, err
 }
 
-const whyAgain = "Keyring, policy or waivers changed while this batch was verified."
+// toClose locks a batch and returns it if it is to be closed now. It returns nil for one of which
+// something is not measured yet or that is being stopped, and for one that was closed before,
+// with done set.
+func toClose(ctx context.Context, tx *store.Tx, id int64) (b *store.Batch, done bool, err error) {
+	now, err := tx.LockBatch(ctx, id)
+	if err != nil || now != state.BatchMeasuring {
+		return nil, now != state.BatchWaiting, err
+	}
+	if open, err := tx.OpenSlices(ctx, id); err != nil || open > 0 {
+		return nil, false, err
+	}
+	tallied, err := tx.Tally(ctx, id)
+	if err != nil || tallied.StopState != nil {
+		return nil, false, err
+	}
+	return &tallied, false, nil
+}
 
-// judgeAgain judges all items of a batch again, and puts the later result into it.
-func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, with *afresh) (*recorded.JudgedAgain, error) {
+// closingNote says what people have to know of a batch beside its verdict, or "".
+func closingNote(b store.Batch, lapsed bool, again *recorded.JudgedAgain) string {
+	const changed = "Keyring, policy or waivers changed while it was verified. Judged by what is in force now, "
+	switch {
+	case lapsed:
+		return fmt.Sprintf("The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
+	case b.Cleared+b.Unproven+b.Refused == 0:
+		return "The folder holds no artifact, so there is nothing that could be cleared."
+	case again != nil && again.Changed == 1:
+		return changed + "one verdict differs from what it was when it began."
+	case again != nil && again.Changed > 1:
+		return changed + fmt.Sprintf("%d verdicts differ from what they were when it began.", again.Changed)
+	case b.RequireAll && b.Absent > 0 && b.Refused == 0:
+		return fmt.Sprintf("All entries were asked for, and %d of them have no file here.", b.Absent)
+	}
+	return ""
+}
+
+// whyRejudged is the reason on record of a reassessment that the end of a batch asks for.
+const whyRejudged = "Keyring, policy or waivers changed while this batch was verified."
+
+// judgeAgain judges all items of a batch by current, and puts the new counts of verdicts into b.
+func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, current *currentBasis) (*recorded.JudgedAgain, error) {
 	again := &recorded.JudgedAgain{AsBegun: resultOf(*b)}
-	run, err := s.orders.Begin(ctx, tx, b.AskedBy, with.at, with.policy, reassess.Selection{Batch: b.ID}, whyAgain)
+	run, err := s.orders.Begin(ctx, tx, b.AskedBy, current.at, current.policy, reassess.Selection{Batch: b.ID}, whyRejudged)
 	if err != nil {
 		return nil, err
 	}
 	counts := map[judge.Verdict]*int{judge.Cleared: &b.Cleared, judge.Unproven: &b.Unproven, judge.Refused: &b.Refused}
-	if err := run.Batch(ctx, tx, b.ID, with.session, func(before, after judge.Verdict) {
+	if err := run.Batch(ctx, tx, b.ID, current.session, func(before, after judge.Verdict) {
 		again.Changed++
 		*counts[before]--
 		*counts[after]++
@@ -171,6 +197,7 @@ func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, 
 	return again, err
 }
 
+// close appends the record of a batch that has ended, and tells everybody who follows it.
 func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again *recorded.JudgedAgain, ended state.Batch, verdict judge.Verdict, note string) error {
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
@@ -207,9 +234,9 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again 
 	return err
 }
 
-// unopened deals with a folder that cannot be opened. What may come back, such
-// as a file system that is away or a folder that is being renamed, is said in the
-// batch and returned, so that the step is tried again; what cannot ends it.
+// unopened handles a folder that cannot be opened. A cause that may pass, such as a file system
+// that is not mounted or a folder that is being renamed, is noted in the batch and returned, so
+// that the job is tried again. Any other ends the batch as failed.
 func (s *Service) unopened(ctx context.Context, b store.Batch, cause error) error {
 	if !fault.Is(cause, "depot-unreadable") && !fault.Is(cause, "folder-unknown") {
 		return s.fail(ctx, b, cause)
@@ -217,7 +244,7 @@ func (s *Service) unopened(ctx context.Context, b store.Batch, cause error) erro
 	return errors.Join(cause, s.store.NoteBatch(ctx, b.ID, "waiting: "+plain.Text(cause.Error())))
 }
 
-// opened takes back what [Service.unopened] has said.
+// opened removes the note that [Service.unopened] has made.
 func (s *Service) opened(ctx context.Context, b store.Batch) error {
 	if b.Note == "" {
 		return nil

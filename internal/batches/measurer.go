@@ -388,8 +388,7 @@ func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Item, s
 			return err
 		}
 		if left == 0 {
-			// It finds nothing to survey, and closes the batch.
-			if err := s.jobs.Survey(ctx, tx, b.ID, sources.Queue(sourceOf(b))); err != nil {
+			if err := s.jobs.Close(ctx, tx, b.ID, sources.Queue(sourceOf(b))); err != nil {
 				return err
 			}
 		}

@@ -59,6 +59,18 @@ func options(queue string) river.InsertOpts {
 	}
 }
 
+// CloseArgs ask for a batch to be closed of which everything is measured.
+type CloseArgs struct {
+	Batch int64  `json:"batch" river:"unique"`
+	Queue string `json:"queue"`
+}
+
+// Kind names the job.
+func (CloseArgs) Kind() string { return "close-batch" }
+
+// InsertOpts puts the job on its source's queue, once.
+func (a CloseArgs) InsertOpts() river.InsertOpts { return options(a.Queue) }
+
 // EndArgs ask for the end of a batch that was stopped.
 type EndArgs struct {
 	Batch int64 `json:"batch" river:"unique"`
@@ -170,6 +182,7 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, 
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
+	river.AddWorker(workersOf, &closeWorker{runner: r})
 	river.AddWorker(workersOf, &reassessWorker{runner: r})
 	river.AddWorker(workersOf, &answerWorker{runner: r})
 	river.AddWorker(workersOf, &endWorker{runner: r})
@@ -309,9 +322,10 @@ func (r *Runner) adopt(ctx context.Context) error {
 			switch {
 			case b.Stopping:
 				err = r.queue.End(ctx, tx, b.Batch)
-			case b.State == state.BatchWaiting, len(b.Slices) == 0:
-				// Where nothing is left but to close it, the job does that.
+			case b.State == state.BatchWaiting:
 				err = r.queue.Survey(ctx, tx, b.Batch, on)
+			case len(b.Slices) == 0:
+				err = r.queue.Close(ctx, tx, b.Batch, on)
 			default:
 				err = r.queue.Slices(ctx, tx, b.Batch, on, b.Slices)
 			}
@@ -356,6 +370,16 @@ func (r *Runner) batch(ctx context.Context, job *rivertype.JobRow, id int64, ste
 		_, err := r.work.Batches.Finish(ctx, id)
 		return err
 	}, func(ctx context.Context, cause error) error { return r.work.Batches.Abandon(ctx, id, cause) })
+}
+
+type closeWorker struct {
+	river.WorkerDefaults[CloseArgs]
+	runner *Runner
+}
+
+// Work closes a batch, unless something of it is still to be measured.
+func (w *closeWorker) Work(ctx context.Context, job *river.Job[CloseArgs]) error {
+	return w.runner.batch(ctx, job.JobRow, job.Args.Batch, func(context.Context, Batches) error { return nil })
 }
 
 type endWorker struct {

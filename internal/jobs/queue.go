@@ -44,6 +44,11 @@ func (q *Queue) Slices(ctx context.Context, tx *store.Tx, batch int64, queue str
 	return q.insert(ctx, tx, args...)
 }
 
+// Close asks for a batch to be closed of which everything is measured.
+func (q *Queue) Close(ctx context.Context, tx *store.Tx, batch int64, queue string) error {
+	return q.insert(ctx, tx, CloseArgs{Batch: batch, Queue: queue})
+}
+
 // End asks for the end of a batch that was stopped.
 func (q *Queue) End(ctx context.Context, tx *store.Tx, batch int64) error {
 	return q.insert(ctx, tx, EndArgs{Batch: batch})
