@@ -21,10 +21,24 @@ import (
 
 // allowed lists the modules beyond the standard library that core may use.
 var allowed = []string{
-	"github.com/pjbgf/sha1cd", "github.com/minio/md5-simd", "github.com/minio/sha256-simd", "golang.org/x/sys/cpu", "golang.org/x/mod/sumdb", "lukechampine.com/blake3",
-	"golang.org/x/crypto/blake2b", "golang.org/x/crypto/blake2s", "golang.org/x/crypto/ripemd160", "github.com/cloudflare/circl/sign/ed448", "github.com/cloudflare/circl/ecc/goldilocks", "filippo.io/edwards25519", "golang.org/x/text/",
-	"github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser", "golang.org/x/net/html",
-	"github.com/klauspost/compress/zstd", "github.com/ulikunitz/xz",
+	"github.com/pjbgf/sha1cd",
+	"github.com/minio/md5-simd",
+	"github.com/minio/sha256-simd",
+	"golang.org/x/sys/cpu",
+	"golang.org/x/mod/sumdb",
+	"lukechampine.com/blake3",
+	"golang.org/x/crypto/blake2b",
+	"golang.org/x/crypto/blake2s",
+	"golang.org/x/crypto/ripemd160",
+	"github.com/cloudflare/circl/sign/ed448",
+	"github.com/cloudflare/circl/ecc/goldilocks",
+	"filippo.io/edwards25519",
+	"golang.org/x/text/",
+	"github.com/goccy/go-yaml/ast",
+	"github.com/goccy/go-yaml/parser",
+	"golang.org/x/net/html",
+	"github.com/klauspost/compress/zstd",
+	"github.com/ulikunitz/xz",
 }
 
 // forbidden lists parts of the standard library that reach outside.
@@ -43,7 +57,10 @@ func TestCoreImports(t *testing.T) {
 			switch {
 			case strings.HasPrefix(imported, "endeixis/core/"):
 			case strings.Contains(first, "."):
-				assert.True(t, slices.ContainsFunc(allowed, func(a string) bool { return strings.HasPrefix(imported, a) }), "%s imports %s", path, imported)
+				assert.True(
+					t, slices.ContainsFunc(allowed, func(a string) bool { return strings.HasPrefix(imported, a) }),
+					"%s imports %s", path, imported,
+				)
 			default:
 				assert.NotEqual(t, "endeixis", first, "%s imports %s", path, imported)
 				assert.NotContains(t, forbidden, imported, path)

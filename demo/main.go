@@ -164,8 +164,10 @@ func (d *demo) downloads(context.Context) error {
 
 // outside starts the stand-ins for what lies outside.
 func (d *demo) outside(context.Context) error {
-	d.world = exec.Command(filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"), "--directories", filepath.Join(keepDir, "directories"),
-		"--gauges", filepath.Join(keepDir, "gauges"))
+	d.world = exec.Command(
+		filepath.Join(binDir, "endeixis-world"), "--mirrors", filepath.Join(keepDir, "mirrors"), "--directories",
+		filepath.Join(keepDir, "directories"), "--gauges", filepath.Join(keepDir, "gauges"),
+	)
 	d.world.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := d.world.StdoutPipe()
 	if err != nil {
@@ -174,7 +176,9 @@ func (d *demo) outside(context.Context) error {
 	if err := d.world.Start(); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(keepDir, "world.pid"), []byte(strconv.Itoa(d.world.Process.Pid)), 0o600); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(keepDir, "world.pid"), []byte(strconv.Itoa(d.world.Process.Pid)), 0o600,
+	); err != nil {
 		return err
 	}
 	d.gauges = map[string]string{}
@@ -241,18 +245,26 @@ origins:
   - {name: lookalike, kind: hkp, url: "%[1]s/directories/lookalike/"}
   - {name: tidewright-own, kind: wkd, url: "%[1]s/directories/harbour/wkd/", domain: tidewright.example}
 `, d.worldURL)
-	text += fmt.Sprintf("devices:\n  kinds: device-kinds\n  known_hosts: known_hosts\n  credentials:\n    %s: {user: %s, key_file: gauges.key}\n", scenario.GaugeCredential, scenario.GaugeUser)
+	text += fmt.Sprintf(
+		"devices:\n  kinds: device-kinds\n  known_hosts: known_hosts\n  credentials:\n    %s: {user: %s, key_file: gauges.key}\n",
+		scenario.GaugeCredential,
+		scenario.GaugeUser,
+	)
 	if err := os.WriteFile(d.config, []byte(text), 0o600); err != nil {
 		return err
 	}
 	// The tables belong to another role than the one that the service runs as.
-	migrate := exec.CommandContext(ctx, filepath.Join(binDir, "endeixisd"), "migrate", "--config", d.config, "--service-role", role)
+	migrate := exec.CommandContext(
+		ctx, filepath.Join(binDir, "endeixisd"), "migrate", "--config", d.config, "--service-role", role,
+	)
 	migrate.Env = append(os.Environ(), "ENDEIXIS_DATABASE__URL="+owner)
 	if out, err := migrate.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w\n%s", err, out)
 	}
 	admin := scenario.People()[0]
-	cmd := exec.CommandContext(ctx, filepath.Join(binDir, "endeixisd"), "init", "--config", d.config, "--administrator", admin.Name)
+	cmd := exec.CommandContext(
+		ctx, filepath.Join(binDir, "endeixisd"), "init", "--config", d.config, "--administrator", admin.Name,
+	)
 	cmd.Stdin = strings.NewReader(admin.Password + "\n")
 	var log strings.Builder
 	cmd.Stderr = &log
@@ -285,7 +297,9 @@ func (d *demo) serve(ctx context.Context) error {
 	if err := d.service.Start(); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(keepDir, "service.pid"), []byte(strconv.Itoa(d.service.Process.Pid)), 0o600); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(keepDir, "service.pid"), []byte(strconv.Itoa(d.service.Process.Pid)), 0o600,
+	); err != nil {
 		return err
 	}
 	d.ended = make(chan struct{})
@@ -323,7 +337,9 @@ func (d *demo) people(ctx context.Context) error {
 	}
 	everybody := scenario.People()
 	for _, p := range everybody[1:] {
-		if err := admin.AddUser(ctx, wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password}); err != nil {
+		if err := admin.AddUser(
+			ctx, wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password},
+		); err != nil {
 			return err
 		}
 	}
@@ -346,7 +362,10 @@ func (d *demo) people(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return cli.SaveProfile(cli.ProfileBeside(binDir), "http://"+d.address, curator.Name, string(curator.Role), issued.Text, status.PublicKey)
+	return cli.SaveProfile(
+		cli.ProfileBeside(binDir), "http://"+d.address, curator.Name, string(curator.Role), issued.Text,
+		status.PublicKey,
+	)
 }
 
 func (d *demo) tell() {

@@ -24,27 +24,30 @@ func imports(t *testing.T) map[string][]string {
 	out := map[string][]string{}
 	root := ".."
 	for _, top := range []string{"cmd", "core", "internal", "demo", "console"} {
-		require.NoError(t, filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
-			require.NoError(t, err)
-			if entry.IsDir() && entry.Name() == "node_modules" {
-				return fs.SkipDir
-			}
-			if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-				return nil
-			}
-			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-			require.NoError(t, err)
-			pkg, err := filepath.Rel(root, filepath.Dir(path))
-			require.NoError(t, err)
-			pkg = filepath.ToSlash(pkg)
-			out[pkg] = append(out[pkg], []string{}...)
-			for _, spec := range file.Imports {
-				imported, err := strconv.Unquote(spec.Path.Value)
+		require.NoError(
+			t,
+			filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
 				require.NoError(t, err)
-				out[pkg] = append(out[pkg], imported)
-			}
-			return nil
-		}))
+				if entry.IsDir() && entry.Name() == "node_modules" {
+					return fs.SkipDir
+				}
+				if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+					return nil
+				}
+				file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+				require.NoError(t, err)
+				pkg, err := filepath.Rel(root, filepath.Dir(path))
+				require.NoError(t, err)
+				pkg = filepath.ToSlash(pkg)
+				out[pkg] = append(out[pkg], []string{}...)
+				for _, spec := range file.Imports {
+					imported, err := strconv.Unquote(spec.Path.Value)
+					require.NoError(t, err)
+					out[pkg] = append(out[pkg], imported)
+				}
+				return nil
+			}),
+		)
 	}
 	require.Greater(t, len(out), 40)
 	return out
@@ -86,7 +89,10 @@ func TestDrawingIsTrue(t *testing.T) {
 func TestWhoKnowsWhat(t *testing.T) {
 	t.Parallel()
 	sql := []string{"internal/jobs", "internal/pgserver", "internal/store"}
-	http := []string{"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve", "internal/wire", "internal/witness", "internal/world"}
+	http := []string{
+		"internal/api", "internal/client", "internal/directories", "internal/outside", "internal/serve",
+		"internal/wire", "internal/witness", "internal/world",
+	}
 	var foundSQL, foundHTTP []string
 	for pkg, imported := range imports(t) {
 		if !strings.HasPrefix(pkg, "internal/") {

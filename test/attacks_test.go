@@ -65,7 +65,11 @@ func TestNothingIsFromBeforeRecords(t *testing.T) {
 			audit := endeixis(t, s, "auditor", "record", "audit")
 			assert.Equal(t, 10, audit.code, audit.out+audit.err)
 			// Nothing more is judged until somebody has looked.
-			b, err := s.Client(t, roles.Operator).RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2", Publisher: "corran"}, "")
+			b, err := s.Client(
+				t, roles.Operator,
+			).RunBatch(
+				t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2", Publisher: "corran"}, "",
+			)
 			if err != nil {
 				assert.ErrorContains(t, err, "stored otherwise")
 			} else {
@@ -91,7 +95,10 @@ func TestNoSumOverflows(t *testing.T) {
 	c := s.Client(t, roles.Operator)
 	begin := func() wire.Batch {
 		t.Helper()
-		b, err := c.RunBatch(t.Context(), wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"}}, "")
+		b, err := c.RunBatch(
+			t.Context(),
+			wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"}}, "",
+		)
 		require.NoError(t, err)
 		return b
 	}
@@ -99,7 +106,9 @@ func TestNoSumOverflows(t *testing.T) {
 	page := func(sizes ...int64) wire.ListingPage {
 		out := wire.ListingPage{Files: []wire.ListedFile{}}
 		for i, size := range sizes {
-			out.Files = append(out.Files, wire.ListedFile{Path: fmt.Sprintf("%d.img", i), Size: size, ModTime: time.Now()})
+			out.Files = append(
+				out.Files, wire.ListedFile{Path: fmt.Sprintf("%d.img", i), Size: size, ModTime: time.Now()},
+			)
 		}
 		return out
 	}
@@ -174,7 +183,11 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	code, who := bySession(session)
 	require.Equal(t, http.StatusOK, code, who)
 	require.Contains(t, who, `"merit"`)
-	altered(t, s, `UPDATE sessions SET data = decode(replace(encode(data, 'hex'), encode('merit'::bytea, 'hex'), encode('harbo'::bytea, 'hex')), 'hex')`)
+	altered(
+		t,
+		s,
+		`UPDATE sessions SET data = decode(replace(encode(data, 'hex'), encode('merit'::bytea, 'hex'), encode('harbo'::bytea, 'hex')), 'hex')`,
+	)
 	code, _ = bySession(session)
 	assert.Equal(t, http.StatusUnauthorized, code)
 	session = jar()
@@ -183,8 +196,15 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, code, "nor for longer than it was begun for")
 	session = jar()
 	known := sha256.Sum256([]byte("a cookie of their own"))
-	altered(t, s, fmt.Sprintf(`INSERT INTO sessions (token, data, expiry) SELECT '%x', data, now() + interval '1 day' FROM sessions LIMIT 1`, known),
-		`INSERT INTO sessions (token, data, expiry) SELECT 'a cookie of their own', data, now() + interval '1 day' FROM sessions LIMIT 1`)
+	altered(
+		t,
+		s,
+		fmt.Sprintf(
+			`INSERT INTO sessions (token, data, expiry) SELECT '%x', data, now() + interval '1 day' FROM sessions LIMIT 1`,
+			known,
+		),
+		`INSERT INTO sessions (token, data, expiry) SELECT 'a cookie of their own', data, now() + interval '1 day' FROM sessions LIMIT 1`,
+	)
 	code, _ = bySession("a cookie of their own")
 	assert.Equal(t, http.StatusUnauthorized, code)
 	code, _ = bySession(session)
@@ -193,7 +213,11 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	// A token of one's own: not with another role, not for longer, not after it was ended.
 	issue := func() wire.IssuedToken {
 		t.Helper()
-		out, err := s.Client(t, roles.Auditor).IssueToken(t.Context(), wire.NewToken{Label: "x", Days: 1, Limits: wire.Limits{Depots: []string{"quayside"}}})
+		out, err := s.Client(
+			t, roles.Auditor,
+		).IssueToken(
+			t.Context(), wire.NewToken{Label: "x", Days: 1, Limits: wire.Limits{Depots: []string{"quayside"}}},
+		)
 		require.NoError(t, err)
 		return out
 	}
@@ -218,7 +242,13 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	code, _ = byToken(token.Text)
 	assert.Equal(t, http.StatusUnauthorized, code, "nor after it was ended")
 	hash := sha256.Sum256([]byte("endx_made_up"))
-	altered(t, s, fmt.Sprintf(`INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at) SELECT id, 'x', role, '\x%x', now(), now() + interval '1 year' FROM users WHERE role = 'administrator'`, hash))
+	altered(
+		t, s,
+		fmt.Sprintf(
+			`INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at) SELECT id, 'x', role, '\x%x', now(), now() + interval '1 year' FROM users WHERE role = 'administrator'`,
+			hash,
+		),
+	)
 	code, _ = byToken("endx_made_up")
 	assert.Equal(t, http.StatusUnauthorized, code)
 
@@ -233,8 +263,15 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	altered(t, s, `UPDATE users SET role = 'auditor' WHERE name = 'merit'`)
 	code, _ = byToken(good.Text)
 	assert.Equal(t, http.StatusOK, code, "as it was decided")
-	altered(t, s, `UPDATE users SET password_hash = (SELECT password_hash FROM users WHERE name = 'merit') WHERE role = 'administrator'`)
-	signed := endeixisWith(t, []string{"ENDEIXIS_PASSWORD=" + passwordOf(roles.Auditor)}, passwordOf(roles.Auditor)+"\n", "login", "--server", s.URL, "--user", "harbour")
+	altered(
+		t,
+		s,
+		`UPDATE users SET password_hash = (SELECT password_hash FROM users WHERE name = 'merit') WHERE role = 'administrator'`,
+	)
+	signed := endeixisWith(
+		t, []string{"ENDEIXIS_PASSWORD=" + passwordOf(roles.Auditor)}, passwordOf(roles.Auditor)+"\n", "login",
+		"--server", s.URL, "--user", "harbour",
+	)
 	assert.NotZero(t, signed.code, signed.out+signed.err)
 }
 
@@ -249,7 +286,8 @@ func TestAnAuditCannotBeLiedTo(t *testing.T) {
 	require.Zero(t, r.code, r.out+r.err)
 	altered(t, s, `CREATE FUNCTION lie() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 			IF NEW.answer IS NOT NULL THEN
-				SELECT answer INTO NEW.answer FROM inquiries WHERE kind = 'audit' AND answer ->> 'clean' = 'true' ORDER BY id LIMIT 1;
+				SELECT answer INTO NEW.answer FROM inquiries
+					WHERE kind = 'audit' AND answer ->> 'clean' = 'true' ORDER BY id LIMIT 1;
 			END IF;
 			RETURN NEW;
 		END $$`, `CREATE TRIGGER lie BEFORE UPDATE ON inquiries FOR EACH ROW EXECUTE FUNCTION lie()`,
@@ -299,14 +337,25 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 	r = audit()
 	require.Zero(t, r.code, r.out+r.err)
 
-	rows, err := db.Pool.Query(t.Context(), `SELECT c.table_name FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
-		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.column_name = 'batch_id' AND c.table_name <> 'ledger_records'`)
+	rows, err := db.Pool.Query(
+		t.Context(),
+		`SELECT c.table_name FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
+		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.column_name = 'batch_id' AND c.table_name <> 'ledger_records'`,
+	)
 	require.NoError(t, err)
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
 	cut := []string{
-		fmt.Sprintf(`DELETE FROM ledger_records WHERE position >= %d`, size), fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)), fmt.Sprintf(`DELETE FROM seals WHERE first >= %d`, size),
-		fmt.Sprintf(`UPDATE ledger_state SET size = %d`, size), fmt.Sprintf(`DELETE FROM checkpoints WHERE size > %d`, size), fmt.Sprintf(`DELETE FROM batches WHERE id = %d`, b.ID),
+		fmt.Sprintf(
+			`DELETE FROM ledger_records WHERE position >= %d`, size,
+		),
+		fmt.Sprintf(`DELETE FROM ledger_hashes WHERE index >= %d`, ledger.FirstStored(size)),
+		fmt.Sprintf(`DELETE FROM seals WHERE first >= %d`, size),
+		fmt.Sprintf(
+			`UPDATE ledger_state SET size = %d`, size,
+		),
+		fmt.Sprintf(`DELETE FROM checkpoints WHERE size > %d`, size),
+		fmt.Sprintf(`DELETE FROM batches WHERE id = %d`, b.ID),
 		`DELETE FROM outcome_days`,
 	}
 	for _, table := range tables {
@@ -387,13 +436,23 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	stranger := func(last *store.Seal, first int64, records []*store.Record, leaves []tlog.Hash) (store.Seal, error) {
 		over := ledger.OverLeaves(leaves)
 		seal := ledger.Seal{First: first, Records: int64(len(records)), Decisions: last.Decisions + 1, Over: over}
-		return store.Seal{First: first, Records: seal.Records, Decisions: seal.Decisions, Over: over[:], MAC: seal.MAC([]byte("a guess"))}, nil
+		return store.Seal{
+			First: first, Records: seal.Records, Decisions: seal.Decisions, Over: over[:],
+			MAC: seal.MAC([]byte("a guess")),
+		}, nil
 	}
 	forge := func(t *testing.T) {
 		t.Helper()
 		require.NoError(t, db.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-			record := &store.Record{Kind: "key-step", At: time.Now().UTC().Truncate(time.Microsecond), By: "tobiah", Subject: "x"}
-			record.Body = []byte(fmt.Sprintf(`{"kind":"key-step","at":%q,"by":"tobiah","software":"x","subject":"x","fingerprint":"00","to":"admitted","reason":"it is good"}`, record.At.Format(time.RFC3339Nano)))
+			record := &store.Record{
+				Kind: "key-step", At: time.Now().UTC().Truncate(time.Microsecond), By: "tobiah", Subject: "x",
+			}
+			record.Body = []byte(
+				fmt.Sprintf(
+					`{"kind":"key-step","at":%q,"by":"tobiah","software":"x","subject":"x","fingerprint":"00","to":"admitted","reason":"it is good"}`,
+					record.At.Format(time.RFC3339Nano),
+				),
+			)
 			return tx.Append(ctx, []*store.Record{record}, stranger)
 		}))
 	}
@@ -410,7 +469,11 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	r = endeixis(t, s, "auditor", "record", "audit")
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))
-	_, err = s.Client(t, roles.Operator).RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2"}, "")
+	_, err = s.Client(
+		t, roles.Operator,
+	).RunBatch(
+		t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2"}, "",
+	)
 	assert.ErrorContains(t, err, "Nobody has sealed record", "and nothing is judged by it")
 	// A seal that is taken away, or another's, is no better.
 	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT (SELECT max(position) FROM ledger_records), records, decisions, over_leaves, mac FROM seals ORDER BY first LIMIT 1`} {
@@ -429,7 +492,11 @@ func TestALimitedTokenMeasures(t *testing.T) {
 	s := testkit.Start(t)
 	folder := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
 	limited := func(l wire.Limits) []string {
-		issued, err := s.Client(t, roles.Operator).IssueToken(t.Context(), wire.NewToken{Label: "limited", Days: 1, Limits: l})
+		issued, err := s.Client(
+			t, roles.Operator,
+		).IssueToken(
+			t.Context(), wire.NewToken{Label: "limited", Days: 1, Limits: l},
+		)
 		require.NoError(t, err)
 		return []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + issued.Text}
 	}
@@ -439,17 +506,31 @@ func TestALimitedTokenMeasures(t *testing.T) {
 	r = endeixisWith(t, own, "", "batch", "run", folder, "--publisher", "corran")
 	assert.Equal(t, 3, r.code, r.out+r.err)
 	c := s.Client(t, roles.Operator)
-	b, err := c.RunBatch(t.Context(), wire.NewBatch{Publisher: "corran", Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"}}, "")
+	b, err := c.RunBatch(
+		t.Context(),
+		wire.NewBatch{
+			Publisher: "corran",
+			Measurer:  &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: "a test"},
+		},
+		"",
+	)
 	require.NoError(t, err)
 	other, err := client.New(s.URL, strings.TrimPrefix(own[1], "ENDEIXIS_TOKEN="))
 	require.NoError(t, err)
-	assert.ErrorContains(t, other.SendListing(t.Context(), b.ID, 1, wire.ListingPage{Files: []wire.ListedFile{}}), "good for the publisher tidewright only")
+	assert.ErrorContains(
+		t, other.SendListing(t.Context(), b.ID, 1, wire.ListingPage{Files: []wire.ListedFile{}}),
+		"good for the publisher tidewright only",
+	)
 	_, err = other.SendMeasurements(t.Context(), b.ID, []wire.Submission{})
 	assert.ErrorContains(t, err, "good for the publisher tidewright only")
 
 	// The same key with another program that measures is another request.
 	ask := func(software string) error {
-		_, err := c.RunBatch(t.Context(), wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: software}}, "one key")
+		_, err := c.RunBatch(
+			t.Context(),
+			wire.NewBatch{Measurer: &wire.Measurer{Kind: "client", Host: "vm", Path: "/srv/x", Software: software}},
+			"one key",
+		)
 		return err
 	}
 	require.NoError(t, ask("a test"))

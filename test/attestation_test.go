@@ -87,7 +87,10 @@ func TestAttestations(t *testing.T) {
 	statement, summary, envelope := attested(fmt.Sprint(b.ID), "--item", "gauge-fw-4.2-main.img")
 	require.Len(t, statement.GetSubject(), 1)
 	assert.Equal(t, "gauge-fw-4.2-main.img", statement.GetSubject()[0].GetName())
-	assert.Equal(t, hexSum(read(t, filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2", "gauge-fw-4.2-main.img"))), statement.GetSubject()[0].GetDigest()["sha256"])
+	assert.Equal(
+		t, hexSum(read(t, filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2", "gauge-fw-4.2-main.img"))),
+		statement.GetSubject()[0].GetDigest()["sha256"],
+	)
 	assert.Equal(t, "PASSED", summary.GetVerificationResult())
 	assert.Equal(t, []string{"ENDEIXIS_CLEARED"}, summary.GetVerifiedLevels())
 	assert.Equal(t, "https://verify.skerrow.example/", summary.GetVerifier().GetId())
@@ -127,19 +130,30 @@ func TestAttestations(t *testing.T) {
 	assert.Equal(t, []string{"ENDEIXIS_REFUSED"}, summary.GetVerifiedLevels())
 
 	// A verdict in the database alone is none.
-	altered(t, s, fmt.Sprintf(`UPDATE outcomes SET verdict = 'cleared' WHERE batch_id = %d`, refused.ID), `UPDATE batches SET verdict = 'cleared'`)
+	altered(
+		t, s, fmt.Sprintf(`UPDATE outcomes SET verdict = 'cleared' WHERE batch_id = %d`, refused.ID),
+		`UPDATE batches SET verdict = 'cleared'`,
+	)
 	_, summary, _ = attested(fmt.Sprint(refused.ID))
 	assert.Equal(t, "FAILED", summary.GetVerificationResult())
 	// What counts no longer has not passed.
 	tidewright := keyOf(t, "tidewright-release.asc").Fingerprint
-	require.Zero(t, endeixis(t, s, "curator", "keyring", "withdraw", tidewright, "--reason", "the laptop was stolen").code)
+	require.Zero(
+		t, endeixis(t, s, "curator", "keyring", "withdraw", tidewright, "--reason", "the laptop was stolen").code,
+	)
 	require.Eventually(t, func() bool {
 		_, summary, _ := attested(fmt.Sprint(b.ID), "--item", "gauge-fw-4.2-main.img")
 		return summary.GetVerificationResult() == "FAILED" && len(summary.GetInputAttestations()) == 2
 	}, 30*time.Second, 200*time.Millisecond)
 	r := endeixis(t, s, "auditor", "batch", "attestation", fmt.Sprint(b.ID), "--item", "SHA256SUMS")
 	assert.Equal(t, 1, r.code, "a list is no artifact: %s", r.out)
-	altered(t, s, fmt.Sprintf(`UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), '"refused"', '"cleared"'), 'UTF8') WHERE batch_id = %d`, refused.ID))
+	altered(
+		t, s,
+		fmt.Sprintf(
+			`UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), '"refused"', '"cleared"'), 'UTF8') WHERE batch_id = %d`,
+			refused.ID,
+		),
+	)
 	r = endeixis(t, s, "auditor", "batch", "attestation", fmt.Sprint(refused.ID))
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.err, "not what this program has written")

@@ -168,7 +168,16 @@ func TestHostileNames(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
 	folder := s.Write(t, "incoming/names", map[string][]byte{
-		"a b.img": nil, "Größe.img": nil, "<b>bold.img": nil, "=1+1.img": nil, "new\nline.img": nil, "esc\x1b[31m.img": nil, "rtl\u202egnp.img": nil, "del\x7f.img": nil, "c1\u009b31m.img": nil, "bad\xff.img": nil,
+		"a b.img":          nil,
+		"Größe.img":        nil,
+		"<b>bold.img":      nil,
+		"=1+1.img":         nil,
+		"new\nline.img":    nil,
+		"esc\x1b[31m.img":  nil,
+		"rtl\u202egnp.img": nil,
+		"del\x7f.img":      nil,
+		"c1\u009b31m.img":  nil,
+		"bad\xff.img":      nil,
 	})
 	r := endeixis(t, s, "operator", "batch", "run", folder, "--wait")
 	assert.Equal(t, 11, r.code, r.err)
@@ -211,11 +220,19 @@ func TestAccess(t *testing.T) {
 		{"GET", "/depots/quayside/entries", nil, "auditor"},
 		{"POST", "/batches", map[string]any{"depot": "attic", "path": "x"}, "operator"},
 		{"POST", "/keys", map[string]any{"data": []byte{}, "source": "x"}, "operator"},
-		{"POST", "/keys/" + fp + "/sightings", map[string]any{"read": fp, "channel": "letter", "place": "x"}, "operator"},
+		{
+			"POST", "/keys/" + fp + "/sightings",
+			map[string]any{"read": fp, "channel": "letter", "place": "x"},
+			"operator",
+		},
 		{"POST", "/keys/" + fp + "/admission", map[string]any{"typed": fp, "publisher": "x", "reason": "x"}, "curator"},
 		{"POST", "/publishers", map[string]any{"slug": "!", "name": "x"}, "curator"},
 		{"GET", "/users", nil, "administrator"},
-		{"POST", "/users", map[string]any{"name": "!", "full_name": "x", "role": "auditor", "password": "x"}, "administrator"},
+		{
+			"POST", "/users",
+			map[string]any{"name": "!", "full_name": "x", "role": "auditor", "password": "x"},
+			"administrator",
+		},
 	}
 	for _, o := range operations {
 		status, text := call(t, s, "", o.method, o.path, o.body)
@@ -243,7 +260,10 @@ func TestAccess(t *testing.T) {
 		conn, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 		require.NoError(t, err)
 		defer conn.Close(t.Context())
-		_, err = conn.Exec(t.Context(), `UPDATE tokens SET expires_at = now() - interval '1 minute' FROM users u WHERE u.id = user_id AND u.role = 'auditor'`)
+		_, err = conn.Exec(
+			t.Context(),
+			`UPDATE tokens SET expires_at = now() - interval '1 minute' FROM users u WHERE u.id = user_id AND u.role = 'auditor'`,
+		)
 		require.NoError(t, err)
 		status, text := call(t, s, s.Token(t, "auditor"), "GET", "/me", nil)
 		assert.Equal(t, 401, status)
@@ -277,7 +297,10 @@ func TestAccess(t *testing.T) {
 	})
 
 	t.Run("other sites", func(t *testing.T) {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1/sessions", strings.NewReader(`{"name":"ines","password":"kelp-and-copper"}`))
+		request, err := http.NewRequestWithContext(
+			t.Context(), http.MethodPost, s.URL+"/api/v1/sessions",
+			strings.NewReader(`{"name":"ines","password":"kelp-and-copper"}`),
+		)
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
 		request.Header.Set("Origin", "http://elsewhere.example")
@@ -298,8 +321,17 @@ func TestIdempotencyKey(t *testing.T) {
 	const list = "oarlock-logger-2.4-digests.txt"
 	request := func() wire.NewBatch {
 		return wire.NewBatch{
-			Depot: "quayside", Path: "oarlock/logger-2.4", Label: "loggers", Publisher: "oarlock", Origins: []wire.ComesFrom{{Manifest: list, Channel: "vendor-site", Place: "oarlock.example"}},
-			Copies: []wire.GivenCopy{{Of: list, Channel: "paper", Place: "a sheet", Text: "oarlock-logger-2.4-arm64.img is " + strings.Repeat("ab", 32)}},
+			Depot:     "quayside",
+			Path:      "oarlock/logger-2.4",
+			Label:     "loggers",
+			Publisher: "oarlock",
+			Origins:   []wire.ComesFrom{{Manifest: list, Channel: "vendor-site", Place: "oarlock.example"}},
+			Copies: []wire.GivenCopy{
+				{
+					Of: list, Channel: "paper", Place: "a sheet",
+					Text: "oarlock-logger-2.4-arm64.img is " + strings.Repeat("ab", 32),
+				},
+			},
 		}
 	}
 	operator := s.Client(t, roles.Operator)
@@ -377,8 +409,11 @@ func TestDatabaseFull(t *testing.T) {
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	defer sql.Close(context.Background())
-	_, err = sql.Exec(t.Context(), `CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$;
-		CREATE TRIGGER full_disk BEFORE INSERT ON outcomes EXECUTE FUNCTION full_disk()`)
+	_, err = sql.Exec(
+		t.Context(),
+		`CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$;
+		CREATE TRIGGER full_disk BEFORE INSERT ON outcomes EXECUTE FUNCTION full_disk()`,
+	)
 	require.NoError(t, err)
 	ready := func() (int, string) {
 		response, err := http.Get(s.URL + "/readyz")

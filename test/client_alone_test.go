@@ -89,22 +89,34 @@ func TestManifestsWithoutAService(t *testing.T) {
 	r.decode(t, &shown)
 	assert.Equal(t, "digest-first", shown.Format)
 	require.Len(t, shown.Entries, 3)
-	assert.Equal(t, []string{"boot.img", "deep/main fw.img", "line\nbreak.img"}, []string{shown.Entries[0].Name, shown.Entries[1].Name, shown.Entries[2].Name})
+	assert.Equal(
+		t, []string{"boot.img", "deep/main fw.img", "line\nbreak.img"},
+		[]string{shown.Entries[0].Name, shown.Entries[1].Name, shown.Entries[2].Name},
+	)
 	assert.Equal(t, "SHA-256", *shown.Entries[0].Algorithm)
 	assert.Nil(t, shown.Entries[0].Size)
 	assert.NotNil(t, shown.Problems)
 
-	r = local(t, "gauge.img: A9993E364706816ABA3E25717850C26C9CD0D89D\n../x.img: a9993e364706816aba3e25717850c26c9cd0d89d\n", "manifest", "show", "-")
+	r = local(
+		t, "gauge.img: A9993E364706816ABA3E25717850C26C9CD0D89D\n../x.img: a9993e364706816aba3e25717850c26c9cd0d89d\n",
+		"manifest", "show", "-",
+	)
 	assert.Contains(t, r.out, "SHA-1 or RIPEMD-160")
 	assert.Contains(t, r.out, "line 2: “../x.img”")
 
 	meta := filepath.Join(t.TempDir(), "release.meta4")
-	r = local(t, "", "manifest", "make", dir, "--format", "metalink-4", "--algorithm", "sha-256,sha-512", "--piece-length", "1024", "--file", meta)
+	r = local(
+		t, "", "manifest", "make", dir, "--format", "metalink-4", "--algorithm", "sha-256,sha-512", "--piece-length",
+		"1024", "--file", meta,
+	)
 	assert.Equal(t, 1, r.code, "a line break has no place in XML")
 	require.NoError(t, os.Remove(filepath.Join(dir, "line\nbreak.img")))
 	write("boot.img", "another boot")
 	require.NoError(t, os.Rename(filepath.Join(dir, "deep/main fw.img"), filepath.Join(dir, "main.img")))
-	r = local(t, "", "manifest", "make", dir, "--format", "metalink-4", "--algorithm", "sha-256,sha-512", "--piece-length", "1024", "--file", meta)
+	r = local(
+		t, "", "manifest", "make", dir, "--format", "metalink-4", "--algorithm", "sha-256,sha-512", "--piece-length",
+		"1024", "--file", meta,
+	)
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, local(t, "", "manifest", "show", meta).out, "4 pieces of 1.0 KiB by SHA-256")
 
@@ -140,7 +152,11 @@ func TestManyManifestFormatsInABatch(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.WriteFile(file, image, 0o600))
 	var out []struct{ Digests map[string]string }
-	local(t, "", "digest", file, "--algorithm", strings.Join([]string{sha3, crc, sha1, blake}, ","), "--output", "json").decode(t, &out)
+	local(
+		t, "", "digest", file, "--algorithm", strings.Join([]string{sha3, crc, sha1, blake}, ","), "--output", "json",
+	).decode(
+		t, &out,
+	)
 	d := out[0].Digests
 	folder := s.Write(t, "incoming/formats", map[string][]byte{
 		"one.img": image, "two.img": image, "three.img": image, "four.img": image,

@@ -139,13 +139,18 @@ func runFolders(t *testing.T, s *testkit.Service) {
 			var b batchJSON
 			r.decode(t, &b)
 			assert.EqualValues(t, "done", b.State)
-			assert.Equal(t, []int{c.cleared, c.unproven, c.refused, c.absent}, []int{b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent})
+			assert.Equal(
+				t, []int{c.cleared, c.unproven, c.refused, c.absent},
+				[]int{b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent},
+			)
 			if c.has != "" {
 				assert.Contains(t, b.codes(c.item), c.has)
 			}
 			for _, item := range b.Items {
 				assert.NotNil(t, item.Record, "every item has its record")
-				assert.Equal(t, item.Role == "artifact", item.Verdict != nil, "artifacts have verdicts, the others have not")
+				assert.Equal(
+					t, item.Role == "artifact", item.Verdict != nil, "artifacts have verdicts, the others have not",
+				)
 			}
 			shown := endeixis(t, s, "auditor", "batch", "show", strconv.FormatInt(b.ID, 10))
 			assert.Equal(t, c.code, shown.code, "the verdict tells the code")
@@ -162,7 +167,11 @@ func TestCopiesOfAManifest(t *testing.T) {
 	s := testkit.Start(t)
 	const list = "oarlock-logger-2.4-digests.txt"
 	run := func(folder string, args ...string) (ran, string) {
-		r := endeixis(t, s, "operator", append([]string{"batch", "run", "quayside:oarlock/" + folder, "--wait"}, args...)...)
+		r := endeixis(
+			t,
+			s,
+			"operator",
+			append([]string{"batch", "run", "quayside:oarlock/" + folder, "--wait"}, args...)...)
 		return r, strings.Join(strings.Fields(r.out), " ")
 	}
 	north, south := list+"=oarlock-north:2.4/"+list, list+"=oarlock-south:2.4/"+list
@@ -184,7 +193,13 @@ func TestCopiesOfAManifest(t *testing.T) {
 	require.Zero(t, shown.code, shown.err)
 	dir := t.TempDir()
 	file := filepath.Join(dir, "policy.json")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(shown.out, `"corroboration_channels": 0`, `"corroboration_channels": 2`, 1)), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			file, []byte(strings.Replace(shown.out, `"corroboration_channels": 0`, `"corroboration_channels": 2`, 1)),
+			0o600,
+		),
+	)
 	denied := endeixis(t, s, "operator", "policy", "set", file, "--reason", "why not")
 	assert.Equal(t, 3, denied.code, denied.err)
 	set := endeixis(t, s, "curator", "policy", "set", file, "--reason", "Oarlock does not sign its lists")
@@ -205,8 +220,13 @@ func TestCopiesOfAManifest(t *testing.T) {
 	compared := endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran")
 	assert.Regexp(t, `rsa_bits +4096 .*of its own`, compared.out)
 	assert.Regexp(t, `rsa_bits +2048 `, endeixis(t, s, "auditor", "policy", "show").out)
-	assert.Equal(t, "rsa_bits: 4096\n", endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "yaml").out)
-	assert.Contains(t, endeixis(t, s, "auditor", "policy", "show", "--publisher", "tidewright").out, "nothing of its own")
+	assert.Equal(
+		t, "rsa_bits: 4096\n",
+		endeixis(t, s, "auditor", "policy", "show", "--publisher", "corran", "--output", "yaml").out,
+	)
+	assert.Contains(
+		t, endeixis(t, s, "auditor", "policy", "show", "--publisher", "tidewright").out, "nothing of its own",
+	)
 
 	history := endeixis(t, s, "auditor", "policy", "history")
 	assert.Contains(t, history.out, "Oarlock does not sign its lists")
@@ -245,12 +265,18 @@ func TestOtherRelease(t *testing.T) {
 	older := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.3-older", "--wait")
 	assert.Equal(t, 10, older.code, older.err)
 	assert.Contains(t, older.out, "nothing that usually goes wrong explains it")
-	first := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--label", "March", "--wait")
+	first := endeixis(
+		t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--label", "March", "--wait",
+	)
 	require.Zero(t, first.code, first.err)
 	older = endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.3-older", "--wait")
 	assert.Equal(t, 10, older.code, older.err)
 	words := strings.Join(strings.Fields(older.out), " ")
-	assert.Contains(t, words, "These bytes are known: they are those of “gauge-fw-4.2-main.img” in quayside:tidewright/gauge-fw-4.2, cleared on")
+	assert.Contains(
+		t,
+		words,
+		"These bytes are known: they are those of “gauge-fw-4.2-main.img” in quayside:tidewright/gauge-fw-4.2, cleared on",
+	)
 	assert.Contains(t, words, "in batch 2 (March)")
 }
 
@@ -279,7 +305,9 @@ func TestLifeOfAKey(t *testing.T) {
 	spaced := strings.ToUpper(fp[:20]) + "  " + fp[20:]
 	other := "0" + fp[1:]
 
-	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code)
+	require.Equal(
+		t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code,
+	)
 	r := endeixis(t, s, "operator", "keyring", "import", file, "--publisher", "brackwater")
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, r.out, "new")
@@ -288,7 +316,10 @@ func TestLifeOfAKey(t *testing.T) {
 	assert.Contains(t, r.out, "unchanged")
 
 	admit := func(role roles.Role, typed string) ran {
-		return endeixis(t, s, role, "keyring", "admit", fp, "--typed", typed, "--publisher", "brackwater", "--reason", "two channels agree")
+		return endeixis(
+			t, s, role, "keyring", "admit", fp, "--typed", typed, "--publisher", "brackwater", "--reason",
+			"two channels agree",
+		)
 	}
 	r = admit("curator", fp)
 	assert.Equal(t, 1, r.code)
@@ -298,7 +329,9 @@ func TestLifeOfAKey(t *testing.T) {
 	assert.Contains(t, r.err, "needs the role curator")
 
 	sight := func(read, channel string) ran {
-		return endeixis(t, s, "operator", "keyring", "sight", fp, "--read", read, "--channel", channel, "--at", "a page")
+		return endeixis(
+			t, s, "operator", "keyring", "sight", fp, "--read", read, "--channel", channel, "--at", "a page",
+		)
 	}
 	require.Zero(t, sight(spaced, "letter").code)
 	r = sight(fp[24:], "phone")
@@ -315,7 +348,9 @@ func TestLifeOfAKey(t *testing.T) {
 	r = admit("curator", fp)
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "only a candidate can be admitted")
-	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code)
+	require.Zero(
+		t, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-2.0-new-signer", "--wait").code,
+	)
 
 	r = sight(other, "mirror")
 	assert.Equal(t, 10, r.code, "a conflict is not overlooked")
@@ -362,7 +397,9 @@ func TestReceiptsAndAudit(t *testing.T) {
 	r = offline(file + ".forged")
 	assert.Equal(t, 10, r.code)
 	assert.Contains(t, r.err, "does not hold")
-	assert.Equal(t, 2, endeixisWith(t, nil, "", "record", "verify-receipt", file).code, "without a key it cannot be checked")
+	assert.Equal(
+		t, 2, endeixisWith(t, nil, "", "record", "verify-receipt", file).code, "without a key it cannot be checked",
+	)
 
 	kept := filepath.Join(dir, "checkpoint.txt")
 	require.Zero(t, endeixis(t, s, "auditor", "record", "audit", "--save", kept).code)
@@ -373,7 +410,10 @@ func TestReceiptsAndAudit(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "was not signed by this service")
 
-	r = endeixis(t, s, "auditor", "record", "list", "--kind", "item-outcome", "--verdict", "cleared", "--name", "MAIN", "--output", "csv")
+	r = endeixis(
+		t, s, "auditor", "record", "list", "--kind", "item-outcome", "--verdict", "cleared", "--name", "MAIN",
+		"--output", "csv",
+	)
 	assert.Contains(t, r.out, "gauge-fw-4.2-main.img")
 	assert.NotContains(t, r.out, "boot")
 	r = endeixis(t, s, "auditor", "record", "show", record)
@@ -429,7 +469,9 @@ func TestTokensAndPeople(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
 	env := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "administrator")}
-	r := endeixisWith(t, env, "a-long-password\n", "user", "add", "wenna", "--role", "operator", "--full-name", "Wenna Pascoe")
+	r := endeixisWith(
+		t, env, "a-long-password\n", "user", "add", "wenna", "--role", "operator", "--full-name", "Wenna Pascoe",
+	)
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, endeixisWith(t, env, "x\n", "user", "add", "short").err, "at least 10 characters")
 	assert.Contains(t, endeixisWith(t, env, "a-long-password\n", "user", "add", "wenna").err, "already")
@@ -448,7 +490,10 @@ func TestTokensAndPeople(t *testing.T) {
 	r.decode(t, &issued)
 	as := []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + issued.Text}
 	require.Zero(t, endeixisWith(t, as, "", "batch", "list").code)
-	assert.Equal(t, 3, endeixisWith(t, as, "", "batch", "run", "quayside:tidewright/gauge-fw-4.2").code, "the token is for reading")
+	assert.Equal(
+		t, 3, endeixisWith(t, as, "", "batch", "run", "quayside:tidewright/gauge-fw-4.2").code,
+		"the token is for reading",
+	)
 	require.Zero(t, endeixis(t, s, "operator", "token", "end", strconv.FormatInt(issued.ID, 10)).code)
 	r = endeixisWith(t, as, "", "batch", "list")
 	assert.Equal(t, 3, r.code)
@@ -486,7 +531,11 @@ func TestSurveyAndCorrection(t *testing.T) {
 	assert.Contains(t, r.err, "is not a signature in this folder")
 
 	verdict := func(args ...string) string {
-		r := endeixis(t, s, "operator", append([]string{"batch", "run", folder, "--wait", "--output", "json"}, args...)...)
+		r := endeixis(
+			t,
+			s,
+			"operator",
+			append([]string{"batch", "run", folder, "--wait", "--output", "json"}, args...)...)
 		var b batchJSON
 		r.decode(t, &b)
 		for _, item := range b.Items {
@@ -510,7 +559,9 @@ func TestSurveyAndCorrection(t *testing.T) {
 func TestMatch(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
-	folder := s.Write(t, "incoming/match", map[string][]byte{"a_1.img": nil, "ab1.img": nil, "deep/a_2.img": nil, "100%.img": nil})
+	folder := s.Write(
+		t, "incoming/match", map[string][]byte{"a_1.img": nil, "ab1.img": nil, "deep/a_2.img": nil, "100%.img": nil},
+	)
 	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
 	for pattern, want := range map[string][]string{
 		"a_*": {"a_1.img", "deep/a_2.img"}, "*.img": {"100%.img", "a_1.img", "ab1.img", "deep/a_2.img"}, "deep/*": {"deep/a_2.img"},

@@ -78,13 +78,23 @@ func (b *tab) visit(path, text string) {
 // sees waits until the page shows a text.
 func (b *tab) sees(text string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(patience)))
+	b.do(
+		chromedp.Poll(
+			fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil,
+			chromedp.WithPollingTimeout(patience),
+		),
+	)
 }
 
 // gone waits until the page shows the text no more.
 func (b *tab) gone(text string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil, chromedp.WithPollingTimeout(patience)))
+	b.do(
+		chromedp.Poll(
+			fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text),
+			nil, chromedp.WithPollingTimeout(patience),
+		),
+	)
 }
 
 func (b *tab) text() string {
@@ -103,10 +113,16 @@ func (b *tab) press(label string) {
 // fill types into the field with the label.
 func (b *tab) fill(label, value string) {
 	b.t.Helper()
-	b.do(chromedp.SendKeys(fmt.Sprintf(`//label[normalize-space(text())=%q]/following::*[self::input or self::textarea][1]`, label), value, chromedp.BySearch))
+	b.do(
+		chromedp.SendKeys(
+			fmt.Sprintf(`//label[normalize-space(text())=%q]/following::*[self::input or self::textarea][1]`, label),
+			value, chromedp.BySearch,
+		),
+	)
 }
 
-// choose picks a value in the list with the label, as soon as the list has it: what there is to choose from is asked of the service.
+// choose picks a value in the list with the label, as soon as the list has it: what there is to choose from
+// is asked of the service.
 func (b *tab) choose(label, value string) {
 	b.t.Helper()
 	b.do(chromedp.Poll(fmt.Sprintf(`(() => {
@@ -135,11 +151,17 @@ func (b *tab) accessible(page string) {
 	b.t.Helper()
 	for _, theme := range []string{"day-watch", "night-watch"} {
 		var violations []string
-		b.do(chromedp.Evaluate(fmt.Sprintf("document.documentElement.dataset.theme = %q", theme), nil),
+		b.do(
+			chromedp.Evaluate(fmt.Sprintf("document.documentElement.dataset.theme = %q", theme), nil),
 			chromedp.Sleep(250*time.Millisecond), // colours move for a moment
 			chromedp.Evaluate(axe(b.t), nil),
-			chromedp.Evaluate(`axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] }).then((r) =>
-				r.violations.map((v) => v.id + ": " + v.nodes.map((n) => n.html.slice(0, 160)).join(" | ")))`, &violations, awaitPromise))
+			chromedp.Evaluate(
+				`axe.run(document, { runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] }).then((r) =>
+				r.violations.map((v) => v.id + ": " + v.nodes.map((n) => n.html.slice(0, 160)).join(" | ")))`,
+				&violations,
+				awaitPromise,
+			),
+		)
 		assert.Empty(b.t, violations, "%s in %s", page, theme)
 	}
 }
@@ -185,8 +207,19 @@ func TestConsoleLineOfWork(t *testing.T) {
 	b.press("gauge-fw-4.2-main.img")
 	b.sees("By a signed manifest: complete")
 	var kinds []string
-	b.do(chromedp.Evaluate(`[...document.querySelectorAll("[data-kind]")].map((n) => n.dataset.kind + " " + n.dataset.state)`, &kinds))
-	assert.Equal(t, []string{"artifact holds", "digest holds", "entry holds", "manifest holds", "signature holds", "key holds", "publisher holds"}, kinds)
+	b.do(
+		chromedp.Evaluate(
+			`[...document.querySelectorAll("[data-kind]")].map((n) => n.dataset.kind + " " + n.dataset.state)`, &kinds,
+		),
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"artifact holds", "digest holds", "entry holds", "manifest holds", "signature holds", "key holds",
+			"publisher holds",
+		},
+		kinds,
+	)
 	b.accessible("cleared item")
 
 	// A flipped byte.
@@ -289,7 +322,10 @@ func TestConsoleBadInput(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, content, 0o600))
 		b.visit("/keyring/import", "Import a key")
 		b.do(chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery))
-		b.do(chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery), browser.Press("form button[type=submit]"))
+		b.do(
+			chromedp.WaitEnabled("form button[type=submit]", chromedp.ByQuery),
+			browser.Press("form button[type=submit]"),
+		)
 		b.sees(says)
 		assert.NotContains(t, b.text(), "is new, and a candidate")
 	}
@@ -339,7 +375,11 @@ func TestConsoleSlowAnswer(t *testing.T) {
 			chromedp.Run(b.ctx, fetch.ContinueResponse(paused.RequestID))
 		}()
 	})
-	b.do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/rows?*", RequestStage: fetch.RequestStageResponse}}))
+	b.do(
+		fetch.Enable().WithPatterns(
+			[]*fetch.RequestPattern{{URLPattern: "*/rows?*", RequestStage: fetch.RequestStageResponse}},
+		),
+	)
 	// Long enough to be seen running.
 	dir := filepath.Join(s.Depot, "incoming", "long")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -347,7 +387,11 @@ func TestConsoleSlowAnswer(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(2<<30))
 	require.NoError(t, f.Close())
-	batch, err := s.Client(t, "operator").RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/long"}, "long")
+	batch, err := s.Client(
+		t, "operator",
+	).RunBatch(
+		t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/long"}, "long",
+	)
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/batches/%d", b.base, batch.ID)))
 	_, err = s.Client(t, "operator").Follow(t.Context(), batch.ID, nothing)
@@ -395,7 +439,10 @@ func TestConsoleRoles(t *testing.T) {
 func TestConsoleMarkup(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
-	folder := s.Write(t, "incoming/markup", map[string][]byte{`<img src=x onerror="document.title='owned'">.img`: nil, "esc\x1b[31m.img": nil})
+	folder := s.Write(
+		t, "incoming/markup",
+		map[string][]byte{`<img src=x onerror="document.title='owned'">.img`: nil, "esc\x1b[31m.img": nil},
+	)
 	require.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", folder, "--wait").code)
 	b := open(t, s)
 	b.signIn("operator")
@@ -416,12 +463,22 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	list := []byte(strings.Repeat("ab", 32) + "  absent" + turned + "\n")
 	s.Write(t, "incoming/"+turned, map[string][]byte{turned + ".img": []byte("a"), "SHA256SUMS": list})
 	curator, administrator := s.Client(t, roles.Curator), s.Client(t, roles.Administrator)
-	_, err := curator.AddPublisher(t.Context(), wire.NewPublisher{Slug: "turned", Name: turned, Contact: turned, Scope: []string{turned}})
+	_, err := curator.AddPublisher(
+		t.Context(), wire.NewPublisher{Slug: "turned", Name: turned, Contact: turned, Scope: []string{turned}},
+	)
 	require.NoError(t, err)
-	_, err = curator.GrantWaiver(t.Context(), wire.NewWaiver{Ground: "manifest-unsigned", Publisher: "turned", Pattern: turned, Until: time.Now().AddDate(0, 1, 0), Reason: turned})
+	_, err = curator.GrantWaiver(
+		t.Context(),
+		wire.NewWaiver{
+			Ground: "manifest-unsigned", Publisher: "turned", Pattern: turned, Until: time.Now().AddDate(0, 1, 0),
+			Reason: turned,
+		},
+	)
 	require.NoError(t, err)
 	candidate := scenario.Keys()[1].Fingerprint
-	_, err = curator.SightKey(t.Context(), candidate, wire.NewSighting{Read: candidate, Channel: "letter", Place: turned, Note: turned})
+	_, err = curator.SightKey(
+		t.Context(), candidate, wire.NewSighting{Read: candidate, Channel: "letter", Place: turned, Note: turned},
+	)
 	require.NoError(t, err)
 	admitted := scenario.Keys()[0].Fingerprint
 	_, err = curator.WithdrawKey(t.Context(), admitted, turned)
@@ -430,7 +487,9 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	require.NoError(t, err)
 	_, err = administrator.IssueToken(t.Context(), wire.NewToken{Label: turned, Days: 1})
 	require.NoError(t, err)
-	made, err := curator.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/" + turned, Label: turned}, "")
+	made, err := curator.RunBatch(
+		t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/" + turned, Label: turned}, "",
+	)
 	require.NoError(t, err)
 	_, err = curator.Follow(t.Context(), made.ID, nothing)
 	require.NoError(t, err)
@@ -439,7 +498,9 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	newest, err := curator.Records(t.Context(), client.RecordQuery{Limit: 1})
 	require.NoError(t, err)
 
-	unseen := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f-\x9f\x{200b}-\x{200f}\x{202a}-\x{202e}\x{2060}-\x{2069}\x{feff}]`)
+	unseen := regexp.MustCompile(
+		`[\x00-\x08\x0b-\x1f\x7f-\x9f\x{200b}-\x{200f}\x{202a}-\x{202e}\x{2060}-\x{2069}\x{feff}]`,
+	)
 	told := 0
 	for _, args := range [][]string{
 		{"batch", "list"},
@@ -486,7 +547,12 @@ func TestNothingUnseenIsShown(t *testing.T) {
 	} {
 		b.visit(path, says)
 		var found []string
-		b.do(chromedp.Evaluate(`[...document.documentElement.outerHTML.matchAll(/.{0,30}[\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff].{0,30}/g)].map((m) => m[0])`, &found))
+		b.do(
+			chromedp.Evaluate(
+				`[...document.documentElement.outerHTML.matchAll(/.{0,30}[\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff].{0,30}/g)].map((m) => m[0])`,
+				&found,
+			),
+		)
 		assert.Empty(t, found, path)
 	}
 }
@@ -549,7 +615,16 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	b.sees("inside this file, not of the file itself")
 
 	b.visit("/manifests", "Read a manifest")
-	b.fill("Text", "SHA256 (lamp.bin) = "+strings.Repeat("cd", 32)+"\nMD5 (cut.bin) = "+strings.Repeat("cd", 14)+"\n\nbuilt from commit "+strings.Repeat("ab", 20)+"\n")
+	b.fill(
+		"Text",
+		"SHA256 (lamp.bin) = "+strings.Repeat(
+			"cd", 32,
+		)+"\nMD5 (cut.bin) = "+strings.Repeat(
+			"cd", 14,
+		)+"\n\nbuilt from commit "+strings.Repeat(
+			"ab", 20,
+		)+"\n",
+	)
 	b.press("Read it")
 	b.sees("1 entry, written as tagged")
 	b.sees("Line 2:")
@@ -557,8 +632,23 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	b.sees("Line 4: it is of something else than a file")
 	b.sees("The text, part by part")
 	var marked string
-	b.do(chromedp.Evaluate(`[...document.querySelectorAll("mark")].map((m) => m.dataset.made + " " + m.textContent).join("\n")`, &marked))
-	assert.Equal(t, "read "+strings.Repeat("cd", 32)+"\nproblem MD5 (cut.bin) = "+strings.Repeat("cd", 14)+"\nleft "+strings.Repeat("ab", 20), marked)
+	b.do(
+		chromedp.Evaluate(
+			`[...document.querySelectorAll("mark")].map((m) => m.dataset.made + " " + m.textContent).join("\n")`,
+			&marked,
+		),
+	)
+	assert.Equal(
+		t,
+		"read "+strings.Repeat(
+			"cd", 32,
+		)+"\nproblem MD5 (cut.bin) = "+strings.Repeat(
+			"cd", 14,
+		)+"\nleft "+strings.Repeat(
+			"ab", 20,
+		),
+		marked,
+	)
 	b.accessible("manifest reading")
 }
 
@@ -576,7 +666,10 @@ func TestConsolePolicy(t *testing.T) {
 	b.visit("/policy", "Policy, version 1")
 	b.press("Change it")
 	channels := `//label[contains(., "Channels that corroborate")]//input`
-	b.do(chromedp.SetValue(channels, "", chromedp.BySearch), chromedp.SendKeys(channels, "1", chromedp.BySearch), chromedp.SendKeys(`input[maxlength="1000"]`, "Oarlock does not sign", chromedp.ByQuery))
+	b.do(
+		chromedp.SetValue(channels, "", chromedp.BySearch), chromedp.SendKeys(channels, "1", chromedp.BySearch),
+		chromedp.SendKeys(`input[maxlength="1000"]`, "Oarlock does not sign", chromedp.ByQuery),
+	)
 	b.accessible("changing the policy")
 	b.press("Put in force")
 	b.sees("one channel corroborates nothing")
@@ -593,7 +686,18 @@ func TestConsolePolicy(t *testing.T) {
 	b.choose("For the publisher", "corran")
 	b.fill("Why the exception is granted", "their signing key is in the post")
 	b.accessible("granting a waiver")
-	b.do(chromedp.Evaluate(`(() => { const i = document.querySelector('input[type="date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "`+time.Now().AddDate(0, 2, 0).Format(time.DateOnly)+`"); i.dispatchEvent(new Event("input", { bubbles: true })); })()`, nil))
+	b.do(
+		chromedp.Evaluate(
+			`(() => { const i = document.querySelector('input[type="date"]'); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "`+time.Now().AddDate(
+				0,
+				2,
+				0,
+			).Format(
+				time.DateOnly,
+			)+`"); i.dispatchEvent(new Event("input", { bubbles: true })); })()`,
+			nil,
+		),
+	)
 	b.press("Grant")
 	b.sees("their signing key is in the post")
 	b.accessible("waivers")
@@ -606,7 +710,10 @@ func TestConsolePolicy(t *testing.T) {
 	b.sees("Everybody is judged by the policy above")
 	b.do(chromedp.SetValue(`//label[contains(., "Set those of")]//select`, "corran", chromedp.BySearch))
 	b.sees("Tick the fields")
-	b.do(browser.Press(`//label[contains(., "Size of RSA and DSA keys")]//input`), chromedp.SendKeys(`input[aria-label="Size of RSA and DSA keys"]`, "\b\b\b\b4096", chromedp.ByQuery))
+	b.do(
+		browser.Press(`//label[contains(., "Size of RSA and DSA keys")]//input`),
+		chromedp.SendKeys(`input[aria-label="Size of RSA and DSA keys"]`, "\b\b\b\b4096", chromedp.ByQuery),
+	)
 	b.accessible("a publisher's own fields")
 	b.do(chromedp.SendKeys(`input[maxlength="1000"]`, "their new press", chromedp.ByQuery))
 	b.press("Put in force")
@@ -718,7 +825,11 @@ func TestConsoleCancel(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(1<<40)) // more than is read before it is cancelled
 	require.NoError(t, f.Close())
-	made, err := s.Client(t, roles.Operator).RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming"}, "")
+	made, err := s.Client(
+		t, roles.Operator,
+	).RunBatch(
+		t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming"}, "",
+	)
 	require.NoError(t, err)
 	b := open(t, s)
 	b.signIn(roles.Auditor)

@@ -56,10 +56,15 @@ func TestDemo(t *testing.T) {
 	for _, dir := range []string{temp, filepath.Dir(temp)} {
 		require.NoError(t, os.Chmod(dir, 0o755)) // PostgreSQL's user passes through
 	}
-	build := exec.Command("go", "build", "-o", filepath.Join(checkout, "bin")+"/", "endeixis/cmd/endeixis", "endeixis/cmd/endeixisd", "endeixis/cmd/endeixis-world")
+	build := exec.Command(
+		"go", "build", "-o", filepath.Join(checkout, "bin")+"/", "endeixis/cmd/endeixis", "endeixis/cmd/endeixisd",
+		"endeixis/cmd/endeixis-world",
+	)
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))
-	out, err = exec.Command("go", "build", "-o", filepath.Join(checkout, "bin", "endeixis-demo"), "endeixis/demo").CombinedOutput()
+	out, err = exec.Command(
+		"go", "build", "-o", filepath.Join(checkout, "bin", "endeixis-demo"), "endeixis/demo",
+	).CombinedOutput()
 	require.NoError(t, err, string(out))
 
 	clientRun := func(args ...string) (string, int) {

@@ -40,7 +40,9 @@ func clearedGauge(t *testing.T, s *testkit.Service) (older, newer []byte) {
 	t.Helper()
 	run := func(folder, file string) []byte {
 		operator := s.Client(t, roles.Operator)
-		batch, err := operator.RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "tidewright/" + folder}, "")
+		batch, err := operator.RunBatch(
+			t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "tidewright/" + folder}, "",
+		)
 		require.NoError(t, err)
 		_, err = operator.Follow(t.Context(), batch.ID, nothing)
 		require.NoError(t, err)
@@ -61,7 +63,11 @@ func TestFleet(t *testing.T) {
 	curator := s.Client(t, roles.Curator)
 	require.NoError(t, scenario.KeepGauges(t.Context(), curator, addresses))
 	endeixis := func(args ...string) ran {
-		return endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)}, "", args...)
+		return endeixisWith(
+			t,
+			[]string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)},
+			"",
+			args...)
 	}
 
 	// What is in it, by the releases that were cleared.
@@ -144,10 +150,19 @@ func TestDeviceTempers(t *testing.T) {
 	t.Parallel()
 	image := []byte(strings.Repeat("what the slot holds ", 5000))
 	tempers := map[world.Temper]diagnose.Code{
-		world.Plain: "", world.Slow: "", world.Coloured: "",
-		world.Hanging: diagnose.DeviceSilent, world.Silent: diagnose.DeviceSilent, world.Rubbish: diagnose.DeviceUnclear, world.Cutting: diagnose.DeviceLineCut,
-		world.OtherSlot: diagnose.DeviceOtherSlot, world.Endless: diagnose.DeviceUnclear, world.Echoing: diagnose.DeviceUnclear, world.Refusing: diagnose.DeviceRefused,
-		world.Several: diagnose.DeviceUnclear, world.OtherKey: diagnose.DeviceKeyChanged,
+		world.Plain:     "",
+		world.Slow:      "",
+		world.Coloured:  "",
+		world.Hanging:   diagnose.DeviceSilent,
+		world.Silent:    diagnose.DeviceSilent,
+		world.Rubbish:   diagnose.DeviceUnclear,
+		world.Cutting:   diagnose.DeviceLineCut,
+		world.OtherSlot: diagnose.DeviceOtherSlot,
+		world.Endless:   diagnose.DeviceUnclear,
+		world.Echoing:   diagnose.DeviceUnclear,
+		world.Refusing:  diagnose.DeviceRefused,
+		world.Several:   diagnose.DeviceUnclear,
+		world.OtherKey:  diagnose.DeviceKeyChanged,
 	}
 	var gauges []*world.Gauge
 	for temper := range tempers {
@@ -173,14 +188,23 @@ func TestDeviceTempers(t *testing.T) {
 	require.NoError(t, os.WriteFile(s.Config.Devices.KnownHosts, append(known, strings.Join(line, " ")+"\n"...), 0o644))
 	unconfirmed := testkit.Listen(t, gauges[0])
 	for name, address := range addresses {
-		_, err := curator.SetDevice(t.Context(), name, wire.DeviceDetails{Kind: "far-gauge", Address: address, Credential: scenario.GaugeCredential})
+		_, err := curator.SetDevice(
+			t.Context(), name,
+			wire.DeviceDetails{Kind: "far-gauge", Address: address, Credential: scenario.GaugeCredential},
+		)
 		require.NoError(t, err)
 	}
 	for name, address := range map[string]string{"gone": gone, "unconfirmed": unconfirmed} {
-		_, err := curator.SetDevice(t.Context(), name, wire.DeviceDetails{Kind: "far-gauge", Address: address, Credential: scenario.GaugeCredential})
+		_, err := curator.SetDevice(
+			t.Context(), name,
+			wire.DeviceDetails{Kind: "far-gauge", Address: address, Credential: scenario.GaugeCredential},
+		)
 		require.NoError(t, err)
 	}
-	want := map[string]diagnose.Code{"stranger": diagnose.DeviceLogin, "gone": diagnose.DeviceUnreached, "unconfirmed": diagnose.DeviceKeyUnconfirmed}
+	want := map[string]diagnose.Code{
+		"stranger": diagnose.DeviceLogin, "gone": diagnose.DeviceUnreached,
+		"unconfirmed": diagnose.DeviceKeyUnconfirmed,
+	}
 	for temper, code := range tempers {
 		want[string(temper)] = code
 	}
@@ -188,7 +212,14 @@ func TestDeviceTempers(t *testing.T) {
 	value := digest.SHA256.New()
 	value.Write(image)
 	operator := s.Client(t, roles.Operator)
-	batches, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{All: true, Slots: []string{"a"}, Against: &wire.NewAgainst{Digest: fmt.Sprintf("%x", value.Sum(nil)), Length: int64(len(image))}}, "once")
+	batches, err := operator.CheckDevices(
+		t.Context(),
+		wire.NewDeviceCheck{
+			All: true, Slots: []string{"a"},
+			Against: &wire.NewAgainst{Digest: fmt.Sprintf("%x", value.Sum(nil)), Length: int64(len(image))},
+		},
+		"once",
+	)
 	require.NoError(t, err)
 	require.Len(t, batches, len(want))
 	again, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{All: true, Slots: []string{"a"}}, "once")
@@ -224,7 +255,10 @@ func TestLateAnswers(t *testing.T) {
 	require.NoError(t, err)
 	image := known[0].Slots["A"]
 	var gauges []*world.Gauge
-	for _, temper := range []world.Temper{world.Late, world.Nameless, world.Chatting, world.Plain, world.Paging, world.Old} {
+	for _, temper := range []world.Temper{
+		world.Late, world.Nameless, world.Chatting, world.Plain, world.Paging,
+		world.Old,
+	} {
 		g, err := scenario.Gauge(string(temper), temper, image, []byte("other bytes"))
 		require.NoError(t, err)
 		gauges = append(gauges, g)
@@ -260,12 +294,25 @@ refusal: '(?m)^cannot: (?P<reason>.+)$'
 	s := testkit.StartWith(t, c)
 	clearedGauge(t, s)
 	curator, operator := s.Client(t, roles.Curator), s.Client(t, roles.Operator)
-	kinds := map[string]string{"late": "harbour-gauge", "nameless": "nameless", "chatting": "harbour-gauge", "plain": "nameless", "paging": "paging", "old": "harbour-gauge"}
+	kinds := map[string]string{
+		"late": "harbour-gauge", "nameless": "nameless", "chatting": "harbour-gauge", "plain": "nameless",
+		"paging": "paging", "old": "harbour-gauge",
+	}
 	got := map[string]string{}
 	for name, kind := range kinds {
-		_, err := curator.SetDevice(t.Context(), name, wire.DeviceDetails{Kind: kind, Address: addresses[name], Credential: scenario.GaugeCredential})
+		_, err := curator.SetDevice(
+			t.Context(), name,
+			wire.DeviceDetails{Kind: kind, Address: addresses[name], Credential: scenario.GaugeCredential},
+		)
 		require.NoError(t, err)
-		batches, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{Device: name, Against: &wire.NewAgainst{Depot: scenario.Depot, Path: "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"}}, "")
+		batches, err := operator.CheckDevices(
+			t.Context(),
+			wire.NewDeviceCheck{
+				Device:  name,
+				Against: &wire.NewAgainst{Depot: scenario.Depot, Path: "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"},
+			},
+			"",
+		)
 		require.NoError(t, err)
 		_, err = operator.Follow(t.Context(), batches[0].ID, nothing)
 		require.NoError(t, err)
@@ -299,7 +346,9 @@ func TestDeviceLimits(t *testing.T) {
 	require.NoError(t, err)
 	s, addresses := withGauges(t, []*world.Gauge{g})
 	curator, operator := s.Client(t, roles.Curator), s.Client(t, roles.Operator)
-	details := wire.DeviceDetails{Kind: "harbour-gauge", Address: addresses["KG-20"], Credential: scenario.GaugeCredential}
+	details := wire.DeviceDetails{
+		Kind: "harbour-gauge", Address: addresses["KG-20"], Credential: scenario.GaugeCredential,
+	}
 	_, err = operator.SetDevice(t.Context(), "KG-20", details)
 	assert.ErrorContains(t, err, "curator")
 	for name, c := range map[string]struct {
@@ -330,7 +379,9 @@ func TestDeviceLimits(t *testing.T) {
 
 	check := func() *diagnose.Cause {
 		t.Helper()
-		batches, err := operator.CheckDevices(t.Context(), wire.NewDeviceCheck{Device: "KG-20", Slots: []string{"a"}}, "")
+		batches, err := operator.CheckDevices(
+			t.Context(), wire.NewDeviceCheck{Device: "KG-20", Slots: []string{"a"}}, "",
+		)
 		require.NoError(t, err)
 		_, err = operator.Follow(t.Context(), batches[0].ID, nothing)
 		require.NoError(t, err)
@@ -387,10 +438,16 @@ func TestDeviceCopied(t *testing.T) {
 	require.NoError(t, err)
 	require.Less(t, len(boot), 1<<20)
 	curator := s.Client(t, roles.Curator)
-	_, err = curator.SetDevice(t.Context(), "LP-9", wire.DeviceDetails{Kind: "lamp-panel", Publisher: "tidewright", Place: "Skerrow Light"})
+	_, err = curator.SetDevice(
+		t.Context(), "LP-9", wire.DeviceDetails{Kind: "lamp-panel", Publisher: "tidewright", Place: "Skerrow Light"},
+	)
 	require.NoError(t, err)
 	endeixis := func(stdin string, args ...string) ran {
-		return endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)}, stdin, args...)
+		return endeixisWith(
+			t,
+			[]string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)},
+			stdin,
+			args...)
 	}
 	filled := append([]byte(strings.Clone(string(boot))), []byte(strings.Repeat("\xff", 1<<20-len(boot)))...)
 	of := func(a digest.Algorithm, content []byte) string {
@@ -399,7 +456,10 @@ func TestDeviceCopied(t *testing.T) {
 		return fmt.Sprintf("%X", h.Sum(nil))
 	}
 	against := "quayside:tidewright/gauge-fw-4.2/gauge-fw-4.2-boot.img"
-	cleared := endeixis("Menu 7\nFLASH SUM: "+of(digest.MD5, filled)+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	cleared := endeixis(
+		"Menu 7\nFLASH SUM: "+of(digest.MD5, filled)+"\n", "device", "check", "LP-9", "--printed", "-", "--against",
+		against,
+	)
 	assert.Equal(t, 0, cleared.code, cleared.out+cleared.err)
 	assert.Contains(t, cleared.out, "has the MD5 of gauge-fw-4.2-boot.img")
 	named := endeixis("Menu 7\nFLASH SUM: "+of(digest.MD5, filled)+"\n", "device", "check", "LP-9", "--printed", "-")
@@ -413,32 +473,56 @@ func TestDeviceCopied(t *testing.T) {
 	assert.Equal(t, 0, bare.code, "the digest of the image alone says that it is in the slot")
 	assert.Contains(t, words(bare), "over the image alone, and not over the whole slot")
 	zeros := append([]byte(strings.Clone(string(boot))), make([]byte, 1<<20-len(boot))...)
-	other := endeixis("flash sum "+of(digest.MD5, zeros), "device", "check", "LP-9", "--printed", "-", "--against", against)
+	other := endeixis(
+		"flash sum "+of(digest.MD5, zeros), "device", "check", "LP-9", "--printed", "-", "--against", against,
+	)
 	assert.Equal(t, 0, other.code, other.out)
 	assert.Contains(t, words(other), "Behind the image the slot has 00")
-	short := endeixis(of(digest.MD5, filled[:len(filled)-1]), "device", "check", "LP-9", "--printed", "-", "--against", against)
+	short := endeixis(
+		of(digest.MD5, filled[:len(filled)-1]), "device", "check", "LP-9", "--printed", "-", "--against", against,
+	)
 	assert.Equal(t, 10, short.code, short.out)
-	two := endeixis("MD5: "+of(digest.MD5, filled)+"\nCRC-32: "+of(digest.CRC32, filled)+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	two := endeixis(
+		"MD5: "+of(digest.MD5, filled)+"\nCRC-32: "+of(digest.CRC32, filled)+"\n", "device", "check", "LP-9",
+		"--printed", "-", "--against", against,
+	)
 	assert.Equal(t, 0, two.code, two.out)
-	lines := endeixis("MD5 of the flash:\n  "+of(digest.MD5, filled)[:16]+"\n  "+of(digest.MD5, filled)[16:]+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	lines := endeixis(
+		"MD5 of the flash:\n  "+of(digest.MD5, filled)[:16]+"\n  "+of(digest.MD5, filled)[16:]+"\n", "device", "check",
+		"LP-9", "--printed", "-", "--against", against,
+	)
 	assert.Equal(t, 0, lines.code, lines.out)
-	large := endeixis(of(digest.MD5, older), "device", "check", "LP-9", "--printed", "-", "--against", "quayside:tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img")
+	large := endeixis(
+		of(digest.MD5, older), "device", "check", "LP-9", "--printed", "-", "--against",
+		"quayside:tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img",
+	)
 	assert.Equal(t, 10, large.code, "an image that does not fit is not in the slot")
-	result := endeixis(of(digest.MD5, filled)+"\n"+of(digest.MD5, boot), "device", "check", "LP-9", "--printed", "-", "--against", against)
+	result := endeixis(
+		of(digest.MD5, filled)+"\n"+of(digest.MD5, boot), "device", "check", "LP-9", "--printed", "-", "--against",
+		against,
+	)
 	assert.Equal(t, 11, result.code)
 	assert.Contains(t, result.out, "2 different values")
-	neighbour := endeixis("MD5 "+of(digest.MD5, filled)+"\nSHA-512 "+of(digest.SHA512, filled), "device", "check", "LP-9", "--printed", "-", "--against", against)
+	neighbour := endeixis(
+		"MD5 "+of(digest.MD5, filled)+"\nSHA-512 "+of(digest.SHA512, filled), "device", "check", "LP-9", "--printed",
+		"-", "--against", against,
+	)
 	assert.Equal(t, 11, neighbour.code)
 	assert.Contains(t, neighbour.out, "does not give")
 	nothing := endeixis("Menu 7\nFLASH OK\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
 	assert.Equal(t, 1, nothing.code, nothing.out+nothing.err)
 	assert.Contains(t, nothing.err, "there is no value")
-	half := endeixis("FLASH SUM: "+of(digest.MD5, filled)[:30]+"\n", "device", "check", "LP-9", "--printed", "-", "--against", against)
+	half := endeixis(
+		"FLASH SUM: "+of(digest.MD5, filled)[:30]+"\n", "device", "check", "LP-9", "--printed", "-", "--against",
+		against,
+	)
 	assert.Equal(t, 1, half.code, half.out+half.err)
 	assert.Contains(t, half.err, "it has 30 digits")
 
 	// The file has changed since: its digest by another algorithm cannot be known any more.
-	require.NoError(t, os.WriteFile(filepath.Join(s.Depot, "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"), older[:100], 0o644))
+	require.NoError(
+		t, os.WriteFile(filepath.Join(s.Depot, "tidewright/gauge-fw-4.2/gauge-fw-4.2-main.img"), older[:100], 0o644),
+	)
 	_, err = curator.SetDevice(t.Context(), "LP-8", wire.DeviceDetails{Kind: "lamp-panel", Publisher: "tidewright"})
 	require.NoError(t, err)
 	pol := endeixis("x", "device", "show", "LP-8")
@@ -488,7 +572,9 @@ func TestConsoleDevices(t *testing.T) {
 	// A kind is described, tried, and kept.
 	b.visit("/devices", "outer breakwater")
 	b.press("Describe a kind")
-	panel := strings.Replace(endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1)
+	panel := strings.Replace(
+		endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1,
+	)
 	b.fill("Description", panel)
 	b.fill("What such a device has said", "nothing of use")
 	b.press("Try it")

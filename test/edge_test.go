@@ -90,16 +90,39 @@ func (d described) sample(s schemaOf) any {
 // knownValues are those that name something that is there, so that requests come
 // as far as they can.
 var knownValues = map[string]any{
-	"depot": "quayside", "publisher": "tidewright", "path": "oarlock/logger-2.4", "batch": 1, "reason": "a test", "scope": []any{"x-*"}, "data": "aGVsbG8=",
+	"depot":     "quayside",
+	"publisher": "tidewright",
+	"path":      "oarlock/logger-2.4",
+	"batch":     1,
+	"reason":    "a test",
+	"scope":     []any{"x-*"},
+	"data":      "aGVsbG8=",
 }
 
 // spoilt returns copies of a JSON value in which one thing each is spoilt.
 func spoilt(v any) []any {
 	strange := []any{
-		"a\x00b", "\u202eabc", strings.Repeat("x", 5000), "", -1, 0, 1 << 31, int64(1) << 62, json.Number("99999999999999999999999"), json.Number("1e308"), 1.5, nil, true,
+		"a\x00b",
+		"\u202eabc",
+		strings.Repeat("x", 5000),
+		"",
+		-1,
+		0,
+		1 << 31,
+		int64(1) << 62,
+		json.Number("99999999999999999999999"),
+		json.Number("1e308"),
+		1.5,
+		nil,
+		true,
 		[]any{},
 		map[string]any{},
-		"'; DROP TABLE batches; --", "../..", "%", "\ufffe", "9999-12-31T23:59:59Z", "0000-01-01T00:00:00Z",
+		"'; DROP TABLE batches; --",
+		"../..",
+		"%",
+		"\ufffe",
+		"9999-12-31T23:59:59Z",
+		"0000-01-01T00:00:00Z",
 	}
 	switch v := v.(type) {
 	case map[string]any:
@@ -142,7 +165,10 @@ func newAsker(t testing.TB) *asker {
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
 	text, err := os.ReadFile(filepath.Join("..", "docs", "openapi.yaml"))
 	require.NoError(t, err)
-	a := &asker{s: s, key: keyOf(t, "tidewright-release.asc").Fingerprint, token: s.Token(t, "administrator"), client: &http.Client{Timeout: 20 * time.Second}, asked: map[int]int{}}
+	a := &asker{
+		s: s, key: keyOf(t, "tidewright-release.asc").Fingerprint, token: s.Token(t, "administrator"),
+		client: &http.Client{Timeout: 20 * time.Second}, asked: map[int]int{},
+	}
 	require.NoError(t, yaml.Unmarshal(text, &a.d))
 	return a
 }
@@ -204,7 +230,9 @@ func (a *asker) address(o target, spoil, value string) string {
 // never has much of what was sent.
 func (a *asker) ask(t testing.TB, o target, address string, headers http.Header, body []byte) {
 	t.Helper()
-	request, err := http.NewRequestWithContext(t.Context(), strings.ToUpper(o.method), a.s.URL+"/api/v1", bytes.NewReader(body))
+	request, err := http.NewRequestWithContext(
+		t.Context(), strings.ToUpper(o.method), a.s.URL+"/api/v1", bytes.NewReader(body),
+	)
 	require.NoError(t, err)
 	at, query, _ := strings.Cut(address, "?")
 	request.URL.Opaque = "//" + request.URL.Host + at
@@ -220,7 +248,9 @@ func (a *asker) ask(t testing.TB, o target, address string, headers http.Header,
 	answer, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
 	a.asked[response.StatusCode/100]++
-	assert.NotContains(t, []int{500, 502, 503}, response.StatusCode, "%s %q %.200q: %.300s", o.method, address, body, answer)
+	assert.NotContains(
+		t, []int{500, 502, 503}, response.StatusCode, "%s %q %.200q: %.300s", o.method, address, body, answer,
+	)
 	if response.StatusCode == http.StatusUnauthorized {
 		assert.Equal(t, "sign-in", o.ID, "the asker is shut out: %s", answer)
 	}
@@ -234,7 +264,10 @@ func (a *asker) ask(t testing.TB, o target, address string, headers http.Header,
 func TestHostileRequests(t *testing.T) {
 	t.Parallel()
 	a := newAsker(t)
-	texts := []string{"%00", "%ff", "a%00b", "%E2%80%AE", strings.Repeat("9", 30), "-1", "2147483648", "9223372036854775807", "9223372036854775808", strings.Repeat("a", 3000), "..%2f..", "1.99999999999", "%27%20OR%201=1", "0x1"}
+	texts := []string{
+		"%00", "%ff", "a%00b", "%E2%80%AE", strings.Repeat("9", 30), "-1", "2147483648", "9223372036854775807",
+		"9223372036854775808", strings.Repeat("a", 3000), "..%2f..", "1.99999999999", "%27%20OR%201=1", "0x1",
+	}
 	for _, o := range a.targets() {
 		body := a.body(o)
 		good, err := json.Marshal(body)
@@ -328,7 +361,9 @@ func TestManyUnknownFields(t *testing.T) {
 		body.WriteString("}")
 		start := time.Now()
 		for path, token := range map[string]string{"/sessions": "", "/publishers": s.Token(t, "curator")} {
-			request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.URL+"/api/v1"+path, strings.NewReader(body.String()))
+			request, err := http.NewRequestWithContext(
+				t.Context(), http.MethodPost, s.URL+"/api/v1"+path, strings.NewReader(body.String()),
+			)
 			require.NoError(t, err)
 			request.Header.Set("Content-Type", "application/json")
 			if token != "" {
@@ -377,7 +412,9 @@ func TestSlowedSignInsSayWhen(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
 	for range 30 {
-		response, err := http.Post(s.URL+"/api/v1/sessions", "application/json", strings.NewReader(`{"name":"ines","password":"a guess"}`))
+		response, err := http.Post(
+			s.URL+"/api/v1/sessions", "application/json", strings.NewReader(`{"name":"ines","password":"a guess"}`),
+		)
 		require.NoError(t, err)
 		response.Body.Close()
 		if response.StatusCode == http.StatusTooManyRequests {

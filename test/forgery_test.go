@@ -57,13 +57,22 @@ var mayChange = map[string]string{
 	"publisher_versions.revision": "it only keeps versions apart",
 	"key_versions.revision":       "it only keeps versions apart",
 	// Numbers by which rows are called, and to which records do not refer.
-	"users.id": "a number", "publishers.id": "a number", "sightings.id": "a number", "key_changes.id": "a number", "proposals.id": "a number", "waivers.id": "a number",
-	"batches.id": "a number that the database gives", "policies.version": "a number that the database gives", "reassessments.id": "a number that the database gives",
+	"users.id":           "a number",
+	"publishers.id":      "a number",
+	"sightings.id":       "a number",
+	"key_changes.id":     "a number",
+	"proposals.id":       "a number",
+	"waivers.id":         "a number",
+	"batches.id":         "a number that the database gives",
+	"policies.version":   "a number that the database gives",
+	"reassessments.id":   "a number that the database gives",
 	"tokens.id":          "a number that the database gives",
 	"tokens.used_at":     "when it was last used is not decided by anybody",
 	"batches.done_bytes": "how far a batch came that was ended before; of one that is done it is all, which is tried below",
 	"batches.state":      "it cannot change without the verdict, which is tried below",
-	"items.n":            "a number", "absents.n": "a number", "copies.n": "a number",
+	"items.n":            "a number",
+	"absents.n":          "a number",
+	"copies.n":           "a number",
 }
 
 // forgeries are values to put in place of one of a type: what the schema refuses outright is
@@ -78,11 +87,17 @@ func forgeries(kind, column string) []string {
 	case kind == "boolean":
 		return []string{"NOT " + c, "NULL"}
 	case strings.HasPrefix(kind, "timestamp"):
-		return []string{"coalesce(" + c + ", now()) + interval '1 day'", "coalesce(" + c + ", now()) - interval '400 days'", "'infinity'", "NULL"}
+		return []string{
+			"coalesce(" + c + ", now()) + interval '1 day'", "coalesce(" + c + ", now()) - interval '400 days'",
+			"'infinity'", "NULL",
+		}
 	case kind == "date":
 		return []string{c + " + 1", "NULL"}
 	case kind == "bytea":
-		return []string{"set_byte(" + c + ", octet_length(" + c + ") - 1, 255 - get_byte(" + c + ", octet_length(" + c + ") - 1))", "'\\x00'", "'\\x'", "NULL"}
+		return []string{
+			"set_byte(" + c + ", octet_length(" + c + ") - 1, 255 - get_byte(" + c + ", octet_length(" + c + ") - 1))",
+			"'\\x00'", "'\\x'", "NULL",
+		}
 	case kind == "jsonb":
 		return []string{`'{"forged": true}'`, "'[]'", "'null'", "'7'", "NULL"}
 	case kind == "ARRAY":
@@ -110,8 +125,11 @@ func TestEveryForgeryIsFound(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, clean)
 
-	rows, err := db.Pool.Query(t.Context(), `SELECT c.table_name, c.column_name, c.data_type FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
-		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.table_name NOT LIKE 'river%' ORDER BY 1, c.ordinal_position`)
+	rows, err := db.Pool.Query(
+		t.Context(),
+		`SELECT c.table_name, c.column_name, c.data_type FROM information_schema.columns c JOIN information_schema.tables USING (table_schema, table_name)
+		WHERE c.table_schema = 'public' AND table_type = 'BASE TABLE' AND c.table_name NOT LIKE 'river%' ORDER BY 1, c.ordinal_position`,
+	)
 	require.NoError(t, err)
 	type column struct{ Table, Name, Kind string }
 	columns, err := pgx.CollectRows(rows, pgx.RowToStructByPos[column])
@@ -125,7 +143,10 @@ func TestEveryForgeryIsFound(t *testing.T) {
 		table := pgx.Identifier{c.Table}.Sanitize()
 		if !seen[c.Table] {
 			seen[c.Table] = true
-			assert.True(t, forge(t, db, fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s LIMIT 1)", table, table)), "a row of %s was removed", c.Table)
+			assert.True(
+				t, forge(t, db, fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s LIMIT 1)", table, table)),
+				"a row of %s was removed", c.Table,
+			)
 		}
 		if mayChange[c.Table+"."+c.Name] != "" {
 			continue
@@ -137,8 +158,20 @@ func TestEveryForgeryIsFound(t *testing.T) {
 				continue // of a word that the schema lets in, one is as good as another
 			}
 			for _, which := range []string{"ctid", "ctid DESC"} {
-				found, did := try(t, db, fmt.Sprintf("UPDATE %s SET %s = %s WHERE ctid = (SELECT ctid FROM %s WHERE %s IS DISTINCT FROM %s ORDER BY %s IS NULL, %s LIMIT 1)",
-					table, name, value, table, name, value, name, which))
+				found, did := try(
+					t, db,
+					fmt.Sprintf(
+						"UPDATE %s SET %s = %s WHERE ctid = (SELECT ctid FROM %s WHERE %s IS DISTINCT FROM %s ORDER BY %s IS NULL, %s LIMIT 1)",
+						table,
+						name,
+						value,
+						table,
+						name,
+						value,
+						name,
+						which,
+					),
+				)
 				if did {
 					put = true
 					if strings.HasPrefix(value, "nullif(") {
@@ -225,8 +258,11 @@ func history(t *testing.T, s *testkit.Service) {
 		r := endeixis(t, s, "curator", args...)
 		require.Contains(t, codes, r.code, "%s %v: %s%s", role, args, r.out, r.err)
 	}
-	run("operator", []int{0, 10, 11}, "batch", "run", "quayside:oarlock/logger-2.4", "--wait", "--label", "loggers", "--publisher", "oarlock",
-		"--copy-file", "oarlock-logger-2.4-digests.txt=paper:"+paper, "--origin", "oarlock-logger-2.4-digests.txt=vendor-site:oarlock.example")
+	run(
+		"operator", []int{0, 10, 11}, "batch", "run", "quayside:oarlock/logger-2.4", "--wait", "--label", "loggers",
+		"--publisher", "oarlock", "--copy-file", "oarlock-logger-2.4-digests.txt=paper:"+paper, "--origin",
+		"oarlock-logger-2.4-digests.txt=vendor-site:oarlock.example",
+	)
 	run("operator", []int{0}, "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
 	run("operator", []int{11}, "batch", "run", "quayside:oarlock/logger-2.6-letter", "--wait")
 	f, err := os.Create(filepath.Join(s.Depot, "oarlock", "chart.iso"))
@@ -242,13 +278,26 @@ func history(t *testing.T, s *testkit.Service) {
 	v := visit(t, s, "tidewright")
 	require.Contains(t, []int{0, 10, 11}, v.on("batch", "run", v.bring("tidewright/gauge-fw-4.2")).code)
 	require.Equal(t, 0, v.back().code)
-	panel := strings.Replace(endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1)
+	panel := strings.Replace(
+		endeixis(t, s, "operator", "device", "kinds", "lamp-panel").out, "kind: lamp-panel", "kind: mole-panel", 1,
+	)
 	run("curator", []int{0}, "device", "kind", "add", write(t, panel), "--answer", write(t, "Flash sum: 0123 4567\n"))
-	run("curator", []int{0}, "device", "add", "LP-1", "--kind", "lamp-panel", "--publisher", "lanternfell", "--place", "Skerrow Light")
+	run(
+		"curator", []int{0}, "device", "add", "LP-1", "--kind", "lamp-panel", "--publisher", "lanternfell", "--place",
+		"Skerrow Light",
+	)
 	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})
 	require.NoError(t, err)
 	require.NotEmpty(t, keys)
-	token, err := s.Client(t, "administrator").IssueToken(t.Context(), wire.NewToken{Label: "nightly", Role: "auditor", Days: 3, Limits: wire.Limits{Depots: []string{"quayside"}, Publishers: []string{"tidewright"}}})
+	token, err := s.Client(
+		t, "administrator",
+	).IssueToken(
+		t.Context(),
+		wire.NewToken{
+			Label: "nightly", Role: "auditor", Days: 3,
+			Limits: wire.Limits{Depots: []string{"quayside"}, Publishers: []string{"tidewright"}},
+		},
+	)
 	require.NoError(t, err)
 	require.NoError(t, s.Client(t, "administrator").RevokeToken(t.Context(), token.ID))
 	for _, k := range keys {
@@ -264,13 +313,21 @@ func history(t *testing.T, s *testkit.Service) {
 	}
 	policy := endeixis(t, s, "curator", "policy", "show", "--output", "yaml").out
 	file := filepath.Join(t.TempDir(), "policy.yaml")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(policy, "two_curators: false", "two_curators: true", 1)), 0o600))
+	require.NoError(
+		t, os.WriteFile(file, []byte(strings.Replace(policy, "two_curators: false", "two_curators: true", 1)), 0o600),
+	)
 	run("curator", []int{0}, "policy", "set", file, "--reason", "two of us decide")
-	run("curator", []int{0}, "policy", "set", write(t, "rsa_bits: 4096\n"), "--publisher", "corran", "--reason", "stronger")
+	run(
+		"curator", []int{0}, "policy", "set", write(t, "rsa_bits: 4096\n"), "--publisher", "corran", "--reason",
+		"stronger",
+	)
 	tidewright := keyOf(t, "tidewright-release.asc").Fingerprint
 	run("curator", []int{0}, "keyring", "withdraw", tidewright, "--reason", "the laptop was stolen")
 	run("curator", []int{0}, "keyring", "reconsider", tidewright, "--reason", "it was found again")
-	run("curator", []int{0}, "keyring", "admit", tidewright, "--typed", tidewright, "--publisher", "tidewright", "--reason", "nobody had touched it")
+	run(
+		"curator", []int{0}, "keyring", "admit", tidewright, "--typed", tidewright, "--publisher", "tidewright",
+		"--reason", "nobody had touched it",
+	)
 	require.Eventually(t, func() bool {
 		runs, err := s.Client(t, "auditor").Reassessments(t.Context())
 		return err == nil && len(runs) > 0 && runs[0].State == "done"

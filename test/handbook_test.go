@@ -82,15 +82,20 @@ func TestHandbookCommands(t *testing.T) {
 		"endeixis policy show --output yaml > policy.yaml": func() {
 			shown, err := os.ReadFile(filepath.Join(dir, "policy.yaml"))
 			require.NoError(t, err)
-			write("policy.yaml", strings.Replace(string(shown), "corroboration_channels: 0", "corroboration_channels: 2", 1))
+			write(
+				"policy.yaml",
+				strings.Replace(string(shown), "corroboration_channels: 0", "corroboration_channels: 2", 1),
+			)
 		},
 	}
 	for _, command := range commands {
 		line := strings.ReplaceAll(command, "verify.skerrow.example+…", s.PublicKey)
 		cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "curator"),
-			"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
+		cmd.Env = append(
+			os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL,
+			"ENDEIXIS_TOKEN="+s.Token(t, "curator"), "ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"),
+		)
 		out, err := cmd.CombinedOutput()
 		assert.NoError(t, err, "%s\n%s", command, out)
 		if undo := between[command]; undo != nil {
@@ -118,8 +123,11 @@ func TestHandbookExamples(t *testing.T) {
 		for line := range strings.Lines(strings.ReplaceAll(block, "verify.skerrow.example+…", s.PublicKey)) {
 			cmd := exec.CommandContext(t.Context(), "sh", "-c", line)
 			cmd.Dir = dir
-			cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "operator"),
-				"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
+			cmd.Env = append(
+				os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"),
+				"ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "operator"),
+				"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"),
+			)
 			out, err := cmd.CombinedOutput()
 			assert.NoError(t, err, "%s\n%s", line, out)
 		}
@@ -146,8 +154,10 @@ func TestDevicesExample(t *testing.T) {
 		}
 		cmd := exec.CommandContext(t.Context(), "sh", "-e", "-c", block)
 		cmd.Dir = dir
-		cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+s.Token(t, "curator"),
-			"ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"))
+		cmd.Env = append(
+			os.Environ(), "PATH="+filepath.Dir(binary(t, "endeixis"))+":"+os.Getenv("PATH"), "ENDEIXIS_SERVER="+s.URL,
+			"ENDEIXIS_TOKEN="+s.Token(t, "curator"), "ENDEIXIS_PROFILE="+filepath.Join(dir, "none.yaml"),
+		)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s\n%s", block, out)
 		said += string(out)
@@ -191,7 +201,9 @@ func TestKindsThatAreNone(t *testing.T) {
 		"a refusal":              {mast, "KG> sum slot A with sha-256\ncannot: busy\nKG>\n", "a", "refused"},
 	} {
 		for _, verb := range []string{"try", "add"} {
-			args := []string{"device", "kind", verb, write("kind.yaml", test.kind), "--answer", write("answer.txt", test.answer)}
+			args := []string{
+				"device", "kind", verb, write("kind.yaml", test.kind), "--answer", write("answer.txt", test.answer),
+			}
 			if test.slot != "" {
 				args = append(args, "--slot", test.slot)
 			}
@@ -201,7 +213,10 @@ func TestKindsThatAreNone(t *testing.T) {
 		}
 	}
 	assert.NotContains(t, endeixis(t, s, "operator", "device", "kinds").out, "mast")
-	good := []string{"device", "kind", "add", write("kind.yaml", mast), "--slot", "b", "--answer", write("answer.txt", "KG> sum slot B with md5\nslot B, 10 bytes, md5: "+sum[:32]+"\nKG> ")}
+	good := []string{
+		"device", "kind", "add", write("kind.yaml", mast), "--slot", "b", "--answer",
+		write("answer.txt", "KG> sum slot B with md5\nslot B, 10 bytes, md5: "+sum[:32]+"\nKG> "),
+	}
 	assert.Contains(t, endeixis(t, s, "operator", good...).err, "needs the role curator")
 	added := endeixis(t, s, "curator", good...)
 	assert.Zero(t, added.code, added.err)
@@ -230,7 +245,10 @@ func TestDocumentsNameWhatThereIs(t *testing.T) {
 			}
 			help := ""
 			for ; len(path) > 0; path = path[:len(path)-1] { // the last words may be arguments
-				out, err := exec.CommandContext(t.Context(), binary(t, m[1]), append(path, "--help")...).CombinedOutput()
+				out, err := exec.CommandContext(
+					t.Context(),
+					binary(t, m[1]),
+					append(path, "--help")...).CombinedOutput()
 				if help = string(out); err == nil && strings.Contains(help, m[1]+" "+strings.Join(path, " ")) {
 					break
 				}

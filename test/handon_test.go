@@ -182,7 +182,10 @@ func TestHandOnThroughTheService(t *testing.T) {
 		numbers[item.Path] = item
 	}
 	fetch := func(role roles.Role, path string, header string) *http.Response {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprintf("%s/api/v1/batches/%d/items/%d/content", s.URL, made.ID, numbers[path].N), nil)
+		request, err := http.NewRequestWithContext(
+			t.Context(), http.MethodGet,
+			fmt.Sprintf("%s/api/v1/batches/%d/items/%d/content", s.URL, made.ID, numbers[path].N), nil,
+		)
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+s.Token(t, role))
 		if header != "" {
@@ -194,8 +197,13 @@ func TestHandOnThroughTheService(t *testing.T) {
 		return response
 	}
 	assert.Equal(t, http.StatusForbidden, fetch(roles.Auditor, "bell.img", "").StatusCode)
-	assert.Equal(t, http.StatusForbidden, fetch(roles.Operator, "stray.txt", "").StatusCode, "what is not cleared is not handed out")
-	elsewhere, err := c.IssueToken(t.Context(), wire.NewToken{Label: "pier", Days: 1, Limits: wire.Limits{Depots: []string{"pier"}}})
+	assert.Equal(
+		t, http.StatusForbidden, fetch(roles.Operator, "stray.txt", "").StatusCode,
+		"what is not cleared is not handed out",
+	)
+	elsewhere, err := c.IssueToken(
+		t.Context(), wire.NewToken{Label: "pier", Days: 1, Limits: wire.Limits{Depots: []string{"pier"}}},
+	)
 	require.NoError(t, err)
 	limited, err := client.New(s.URL, elsewhere.Text)
 	require.NoError(t, err)
@@ -209,7 +217,9 @@ func TestHandOnThroughTheService(t *testing.T) {
 	text, err := io.ReadAll(part.Body)
 	require.NoError(t, err)
 	assert.Equal(t, "0123456789abcdef", string(text))
-	assert.Equal(t, http.StatusRequestedRangeNotSatisfiable, fetch(roles.Operator, "bell.img", "bytes=99999999-").StatusCode)
+	assert.Equal(
+		t, http.StatusRequestedRangeNotSatisfiable, fetch(roles.Operator, "bell.img", "bytes=99999999-").StatusCode,
+	)
 
 	// The connection is cut twice in the middle; what comes is whole.
 	cuts := atomic.Int64{}
@@ -255,7 +265,17 @@ func TestHandOnThroughTheService(t *testing.T) {
 			Path string `json:"path"`
 		} `json:"left"`
 	}
-	require.NoError(t, json.Unmarshal([]byte(endeixis(t, s, "operator", "batch", "hand-on", fmt.Sprint(made.ID), "--to", t.TempDir(), "-o", "json").out), &out))
+	require.NoError(
+		t,
+		json.Unmarshal(
+			[]byte(
+				endeixis(
+					t, s, "operator", "batch", "hand-on", fmt.Sprint(made.ID), "--to", t.TempDir(), "-o", "json",
+				).out,
+			),
+			&out,
+		),
+	)
 	assert.Len(t, out.Left, 2)
 }
 

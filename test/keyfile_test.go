@@ -47,7 +47,9 @@ func TestLargeKeyFile(t *testing.T) {
 	preview, err := c.ReadKeyFile(t.Context(), ring.Bytes(), func(p wire.ImportProgress) { told = append(told, p) })
 	require.NoError(t, err)
 	assert.Len(t, preview.Keys, keys)
-	done, err := c.LoadKeyFile(t.Context(), ring.Bytes(), "a distribution's ring", "", func(p wire.ImportProgress) { told = append(told, p) })
+	done, err := c.LoadKeyFile(
+		t.Context(), ring.Bytes(), "a distribution's ring", "", func(p wire.ImportProgress) { told = append(told, p) },
+	)
 	require.NoError(t, err)
 	require.Len(t, done.Keys, keys)
 	require.NotEmpty(t, told)
@@ -59,7 +61,9 @@ func TestLargeKeyFile(t *testing.T) {
 	again.Keys, done.Keys, preview.Keys = nil, nil, nil
 	t.Logf("%d MiB of heap before, %d behind", before>>20, heap()>>20)
 	// What stays is the keyring, a few times the size of the file at most.
-	assert.Eventually(t, func() bool { return heap() < before+4*uint64(ring.Len()) }, 20*time.Second, 200*time.Millisecond)
+	assert.Eventually(
+		t, func() bool { return heap() < before+4*uint64(ring.Len()) }, 20*time.Second, 200*time.Millisecond,
+	)
 }
 
 func heap() uint64 {

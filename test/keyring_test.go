@@ -44,7 +44,10 @@ func TestConflict(t *testing.T) {
 	s := testkit.Start(t)
 	key := keyOf(t, "tidewright-release.asc")
 	wrong := "f" + key.Fingerprint[1:]
-	r := endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", wrong, "--channel", "mirror", "--at", "mirror.example/keys")
+	r := endeixis(
+		t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", wrong, "--channel", "mirror", "--at",
+		"mirror.example/keys",
+	)
 	assert.Equal(t, 10, r.code)
 	assert.Contains(t, r.out, "^", "the digits that differ are marked")
 	waiting := endeixis(t, s, "auditor", "keyring", "list", "--waiting")
@@ -59,13 +62,18 @@ func TestConflict(t *testing.T) {
 		assert.NotZero(t, r.code)
 		assert.Contains(t, words(r), c.says)
 	}
-	resolved := endeixis(t, s, "curator", "keyring", "resolve", record[1], "--reason", "read off the line below; checked again on the phone")
+	resolved := endeixis(
+		t, s, "curator", "keyring", "resolve", record[1], "--reason",
+		"read off the line below; checked again on the phone",
+	)
 	assert.Zero(t, resolved.code, resolved.err)
 	assert.Contains(t, words(resolved), "Resolved by tobiah: read off the line below")
 	again := endeixis(t, s, "curator", "keyring", "resolve", record[1], "--reason", "once more")
 	assert.Contains(t, words(again), "tobiah resolved this conflict before")
 	assert.NotContains(t, endeixis(t, s, "auditor", "keyring", "list", "--waiting").out, key.Fingerprint[:4])
-	assert.Contains(t, endeixis(t, s, "auditor", "record", "list", "--kind", "conflict-resolved").out, "conflict-resolved")
+	assert.Contains(
+		t, endeixis(t, s, "auditor", "record", "list", "--kind", "conflict-resolved").out, "conflict-resolved",
+	)
 }
 
 // TestAnchorAdmits admits a release key on the strength of the anchor's
@@ -76,36 +84,65 @@ func TestAnchorAdmits(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, scenario.WriteKeys(dir))
 	next, anchor := keyOf(t, "tidewright-release-2027.asc"), keyOf(t, "tidewright-anchor.asc")
-	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", filepath.Join(dir, next.Name), "--publisher", "tidewright").code)
+	require.Zero(
+		t,
+		endeixis(
+			t, s, "operator", "keyring", "import", filepath.Join(dir, next.Name), "--publisher", "tidewright",
+		).code,
+	)
 	shown := endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint)
 	assert.Contains(t, words(shown), "✓ holds certified on 2026-10-04")
 	assert.Contains(t, words(shown), "Nothing stands in the way")
 
 	known := endeixis(t, s, "auditor", "keyring", "show", keyOf(t, "tidewright-release.asc").Fingerprint)
-	assert.Contains(t, words(known), "Certified by ✓ holds on 2025-01-16 by Tidewright Instruments (anchor; certifies release keys)")
+	assert.Contains(
+		t, words(known),
+		"Certified by ✓ holds on 2025-01-16 by Tidewright Instruments (anchor; certifies release keys)",
+	)
 	assert.Contains(t, words(known), "Signed here Nothing that was verified")
 
 	// For another publisher the anchor says nothing, and it makes no anchor.
 	admit := func(args ...string) ran {
-		return endeixis(t, s, "curator", append([]string{"keyring", "admit", next.Fingerprint, "--reason", "certified by the anchor"}, args...)...)
+		return endeixis(
+			t,
+			s,
+			"curator",
+			append([]string{"keyring", "admit", next.Fingerprint, "--reason", "certified by the anchor"}, args...)...)
 	}
 	assert.Contains(t, words(admit("--publisher", "brackwater")), "0 of 2 distinct channels")
 	assert.Contains(t, words(admit("--publisher", "tidewright", "--role", "anchor")), "0 of 2 distinct channels")
 
 	withdrawn := endeixis(t, s, "curator", "keyring", "withdraw", anchor.Fingerprint, "--reason", "the contract ended")
 	require.Zero(t, withdrawn.code, withdrawn.err)
-	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint)), "The certification holds, and the anchor is withdrawn")
+	assert.Contains(
+		t, words(endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint)),
+		"The certification holds, and the anchor is withdrawn",
+	)
 	assert.Contains(t, words(admit("--publisher", "tidewright")), "0 of 2 distinct channels")
-	assert.Contains(t, words(endeixis(t, s, "curator", "keyring", "withdraw", anchor.Fingerprint, "--reason", "twice")), "only an admitted key can be withdrawn")
-	require.Zero(t, endeixis(t, s, "curator", "keyring", "reconsider", anchor.Fingerprint, "--reason", "it was renewed").code)
-	back := endeixis(t, s, "curator", "keyring", "admit", anchor.Fingerprint, "--publisher", "tidewright", "--role", "anchor", "--reason", "renewed; the sightings stand")
+	assert.Contains(
+		t, words(endeixis(t, s, "curator", "keyring", "withdraw", anchor.Fingerprint, "--reason", "twice")),
+		"only an admitted key can be withdrawn",
+	)
+	require.Zero(
+		t, endeixis(t, s, "curator", "keyring", "reconsider", anchor.Fingerprint, "--reason", "it was renewed").code,
+	)
+	back := endeixis(
+		t, s, "curator", "keyring", "admit", anchor.Fingerprint, "--publisher", "tidewright", "--role", "anchor",
+		"--reason", "renewed; the sightings stand",
+	)
 	require.Zero(t, back.code, back.err)
 	admitted := admit("--publisher", "tidewright")
 	require.Zero(t, admitted.code, admitted.err)
 	assert.Contains(t, admitted.out, "admitted")
 
 	// A release signed by it would count now; one by a withdrawn key does not.
-	require.Zero(t, endeixis(t, s, "curator", "keyring", "withdraw", keyOf(t, "tidewright-release.asc").Fingerprint, "--reason", "for a test").code)
+	require.Zero(
+		t,
+		endeixis(
+			t, s, "curator", "keyring", "withdraw", keyOf(t, "tidewright-release.asc").Fingerprint, "--reason",
+			"for a test",
+		).code,
+	)
 	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait")
 	assert.Equal(t, 11, r.code, r.err)
 	assert.Contains(t, words(r), "that key was withdrawn from the keyring")
@@ -117,24 +154,51 @@ func TestTwoCurators(t *testing.T) {
 	s := testkit.Start(t)
 	fields := filepath.Join(t.TempDir(), "two.yaml")
 	require.NoError(t, os.WriteFile(fields, []byte("two_curators: true\n"), 0o600))
-	require.Zero(t, endeixis(t, s, "curator", "policy", "set", fields, "--publisher", "brackwater", "--reason", "their site was broken into once").code)
+	require.Zero(
+		t,
+		endeixis(
+			t, s, "curator", "policy", "set", fields, "--publisher", "brackwater", "--reason",
+			"their site was broken into once",
+		).code,
+	)
 	key := keyOf(t, "brackwater-release.asc")
-	require.Zero(t, endeixis(t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", key.Fingerprint, "--channel", "phone", "--at", "their desk").code)
+	require.Zero(
+		t,
+		endeixis(
+			t, s, "operator", "keyring", "sight", key.Fingerprint, "--read", key.Fingerprint, "--channel", "phone",
+			"--at", "their desk",
+		).code,
+	)
 	admit := func(role roles.Role, args ...string) ran {
-		return endeixis(t, s, role, append([]string{"keyring", "admit", key.Fingerprint, "--publisher", "brackwater", "--reason", "site and phone agree"}, args...)...)
+		return endeixis(
+			t, s, role,
+			append(
+				[]string{
+					"keyring", "admit", key.Fingerprint, "--publisher", "brackwater", "--reason",
+					"site and phone agree",
+				},
+				args...)...)
 	}
 	first := admit("curator")
 	require.Zero(t, first.code, first.err)
 	assert.Contains(t, words(first), "tobiah proposed it on")
 	assert.Contains(t, first.err, "it counts when another admits it")
-	assert.Equal(t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-1.9", "--wait").code, "a proposal counts for nothing")
+	assert.Equal(
+		t, 11, endeixis(t, s, "operator", "batch", "run", "quayside:brackwater/buoy-rx-1.9", "--wait").code,
+		"a proposal counts for nothing",
+	)
 	assert.Contains(t, words(admit("curator")), "tobiah proposed it", "the same person twice is one")
 	assert.Contains(t, words(admit("administrator", "--role", "anchor")), "you ask for something else")
 
-	declined := endeixis(t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "who answered the phone?")
+	declined := endeixis(
+		t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "who answered the phone?",
+	)
 	require.Zero(t, declined.code, declined.err)
 	assert.NotContains(t, declined.out, "proposed")
-	assert.Contains(t, words(endeixis(t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "again")), "No proposal waits")
+	assert.Contains(
+		t, words(endeixis(t, s, "administrator", "keyring", "decline", key.Fingerprint, "--reason", "again")),
+		"No proposal waits",
+	)
 	require.Zero(t, admit("administrator").code)
 	second := admit("curator")
 	require.Zero(t, second.code, second.err)
@@ -215,13 +279,18 @@ func TestWaivers(t *testing.T) {
 	add := func(role roles.Role, args ...string) ran {
 		return endeixis(t, s, role, append([]string{"waiver", "add"}, args...)...)
 	}
-	granted := add("curator", "manifest-unsigned", "--pattern", "gauge-fw-4.1-*", "--until", day, "--reason", "the signature was lost on their side", "--output", "json")
+	granted := add(
+		"curator", "manifest-unsigned", "--pattern", "gauge-fw-4.1-*", "--until", day, "--reason",
+		"the signature was lost on their side", "--output", "json",
+	)
 	require.Zero(t, granted.code, granted.err)
 	var w wire.Waiver
 	granted.decode(t, &w)
 	cleared := run()
 	assert.Zero(t, cleared.code, cleared.err)
-	assert.Contains(t, words(cleared), "The ground manifest-unsigned was waived by tobiah until "+w.Until.Format(time.DateOnly))
+	assert.Contains(
+		t, words(cleared), "The ground manifest-unsigned was waived by tobiah until "+w.Until.Format(time.DateOnly),
+	)
 	assert.Contains(t, words(endeixis(t, s, "auditor", "waiver", "list")), day+" in force tobiah")
 
 	number := strconv.FormatInt(w.ID, 10)
@@ -230,8 +299,12 @@ func TestWaivers(t *testing.T) {
 	require.Zero(t, ended.code, ended.err)
 	assert.Contains(t, words(ended), "ended by tobiah: they sent it")
 	assert.Equal(t, 11, run().code, "an ended waiver stops working by itself")
-	assert.Contains(t, words(endeixis(t, s, "curator", "waiver", "end", number, "--reason", "again")), "has ended before")
-	assert.Contains(t, words(endeixis(t, s, "curator", "waiver", "end", "999", "--reason", "x")), "There is no waiver 999")
+	assert.Contains(
+		t, words(endeixis(t, s, "curator", "waiver", "end", number, "--reason", "again")), "has ended before",
+	)
+	assert.Contains(
+		t, words(endeixis(t, s, "curator", "waiver", "end", "999", "--reason", "x")), "There is no waiver 999",
+	)
 
 	for _, c := range []struct {
 		args []string
@@ -252,7 +325,9 @@ func TestWaivers(t *testing.T) {
 		assert.NotZero(t, r.code, c.args)
 		assert.Contains(t, words(r), c.says)
 	}
-	assert.Equal(t, 3, add("operator", "manifest-unsigned", "--publisher", "corran", "--until", day, "--reason", "r").code)
+	assert.Equal(
+		t, 3, add("operator", "manifest-unsigned", "--publisher", "corran", "--until", day, "--reason", "r").code,
+	)
 }
 
 // TestImportPreview shows what an import would do and does nothing; then the
@@ -267,8 +342,22 @@ func TestImportPreview(t *testing.T) {
 	// A newer copy of a known key, with a revocation, another name and subkey.
 	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
 	newer := pgptest.NewCertificate(known).
-		Key(known, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(1, "")}}).
-		UserID("Corran \x1b[31mred", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(9 * 365 * 24 * time.Hour)}}).
+		Key(
+			known,
+			pgptest.Sig{
+				Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0),
+				Hashed: []pgptest.Sub{pgptest.Reason(1, "")},
+			},
+		).
+		UserID(
+			"Corran \x1b[31mred",
+			pgptest.Sig{
+				Created: born,
+				Hashed: []pgptest.Sub{
+					pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(9 * 365 * 24 * time.Hour),
+				},
+			},
+		).
 		Subkey(pgptest.NewKey("a new subkey", pgptest.P256, born), pgptest.Sig{Created: born}, nil)
 	file := filepath.Join(t.TempDir(), "newer.asc")
 	require.NoError(t, os.WriteFile(file, newer.Armored(), 0o600))
@@ -298,8 +387,16 @@ func TestImportPreview(t *testing.T) {
 
 	// What does not count is told, with how much of it there is.
 	stranger := pgptest.NewKey("who certified it", pgptest.Ed25519, born)
-	newer.Add(pgptest.Packet(13, []byte("not his"))).Certify(stranger, "not his", pgptest.Sig{Type: pgptest.Certification, Created: born}).
-		Add(pgptest.Packet(12, []byte{1})).Add(pgptest.Packet(12, []byte{1}))
+	newer.Add(
+		pgptest.Packet(13, []byte("not his")),
+	).Certify(
+		stranger, "not his", pgptest.Sig{Type: pgptest.Certification, Created: born},
+	).
+		Add(
+			pgptest.Packet(12, []byte{1}),
+		).Add(
+		pgptest.Packet(12, []byte{1}),
+	)
 	require.NoError(t, os.WriteFile(file, newer.Bytes(), 0o600))
 	odd := endeixis(t, s, "auditor", "keyring", "import", "--preview", file)
 	require.Zero(t, odd.code, odd.err)
@@ -310,7 +407,12 @@ func TestImportPreview(t *testing.T) {
 
 	// A secret key among others stops all of it.
 	secret := filepath.Join(t.TempDir(), "secret.asc")
-	require.NoError(t, os.WriteFile(secret, append(pgptest.Simple("fresh", pgptest.Ed25519, born, "F").Bytes(), newer.Secret()...), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			secret, append(pgptest.Simple("fresh", pgptest.Ed25519, born, "F").Bytes(), newer.Secret()...), 0o600,
+		),
+	)
 	for _, args := range [][]string{{"--preview", secret}, {secret}} {
 		r := endeixis(t, s, "operator", append([]string{"keyring", "import"}, args...)...)
 		assert.Equal(t, 1, r.code)
@@ -326,7 +428,11 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 	s := testkit.Start(t)
 	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
 	made := pgptest.Simple("crowded", pgptest.Ed25519, born, "Crowded")
-	certification := pgptest.NewKey("busy", pgptest.RSA2048, born).Sign([]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born})
+	certification := pgptest.NewKey(
+		"busy", pgptest.RSA2048, born,
+	).Sign(
+		[]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born},
+	)
 	flood := func(n int) string {
 		file := filepath.Join(t.TempDir(), "crowded.pgp")
 		data := made.Bytes()
@@ -368,11 +474,24 @@ func TestLookUp(t *testing.T) {
 	assert.Equal(t, before, endeixis(t, s, "auditor", "keyring", "list").out, "a look-up keeps nothing")
 
 	next := keyOf(t, "brackwater-release-2026.asc")
-	taken := endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", next.Fingerprint, "--publisher", "brackwater")
+	taken := endeixis(
+		t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", next.Fingerprint, "--publisher",
+		"brackwater",
+	)
 	require.Zero(t, taken.code, taken.err)
 	assert.Contains(t, words(taken), "is a candidate and does not count yet")
-	assert.Contains(t, endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint).out, "from key directories: harbour")
-	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", "ab"+next.Fingerprint[2:])), "No directory has the key")
+	assert.Contains(
+		t, endeixis(t, s, "auditor", "keyring", "show", next.Fingerprint).out, "from key directories: harbour",
+	)
+	assert.Contains(
+		t,
+		words(
+			endeixis(
+				t, s, "operator", "keyring", "lookup", "sign@brackwater.example", "--take", "ab"+next.Fingerprint[2:],
+			),
+		),
+		"No directory has the key",
+	)
 	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "97965A9A")), "short forms can be forged")
 	assert.Equal(t, 3, endeixis(t, s, "auditor", "keyring", "lookup", real.Fingerprint).code)
 	own := endeixis(t, s, "operator", "keyring", "lookup", "release@tidewright.example")
@@ -385,21 +504,42 @@ func TestLookUpKnown(t *testing.T) {
 	s := testkit.Start(t)
 	key := keyOf(t, "tidewright-release.asc")
 	// The directory's copy of the key has been revoked since.
-	primary := pgptest.NewKey("tidewright release", pgptest.Ed25519Legacy, time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC))
+	primary := pgptest.NewKey(
+		"tidewright release", pgptest.Ed25519Legacy, time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC),
+	)
 	require.Equal(t, key.Fingerprint, primary.Fingerprint())
-	revoked := pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
+	revoked := pgptest.NewCertificate(
+		primary,
+	).Key(
+		primary,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
+			Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")},
+		},
+	)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code)
 	quiet := endeixis(t, s, "operator", "keyring", "lookup", "--all")
 	require.Zero(t, quiet.code, quiet.err)
 	assert.Contains(t, words(quiet), "there was nothing new")
 	assert.Contains(t, quiet.err, "The directory tired was of no use")
 
-	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(s.Depot), "directories", "harbour", "newer.pgp"), revoked.Bytes(), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(filepath.Dir(s.Depot), "directories", "harbour", "newer.pgp"), revoked.Bytes(), 0o600,
+		),
+	)
 	r := endeixis(t, s, "operator", "keyring", "lookup", "--known", key.Fingerprint)
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, words(r), "It is revoked by its owner, on 2026-05-01 (compromised)")
-	assert.Equal(t, 10, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code, "it counts at once")
-	assert.Contains(t, words(endeixis(t, s, "operator", "keyring", "lookup", "--known", "ab"+key.Fingerprint[2:])), "There is no key")
+	assert.Equal(
+		t, 10, endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2", "--wait").code,
+		"it counts at once",
+	)
+	assert.Contains(
+		t, words(endeixis(t, s, "operator", "keyring", "lookup", "--known", "ab"+key.Fingerprint[2:])),
+		"There is no key",
+	)
 }
 
 // TestReach shows what rests on a key before it is withdrawn, does it, and finds
@@ -413,7 +553,10 @@ func TestReach(t *testing.T) {
 	key := keyOf(t, "tidewright-release.asc")
 	before := endeixis(t, s, "auditor", "batch", "show", "1").out
 	size := endeixis(t, s, "auditor", "record", "list", "--output", "json").out
-	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "show", key.Fingerprint)), "Signed here 6 artifacts in 3 batches, last on")
+	assert.Contains(
+		t, words(endeixis(t, s, "auditor", "keyring", "show", key.Fingerprint)),
+		"Signed here 6 artifacts in 3 batches, last on",
+	)
 	reach := endeixis(t, s, "auditor", "keyring", "reach", key.Fingerprint)
 	require.Zero(t, reach.code, reach.err)
 	assert.Contains(t, words(reach), "If it were withdrawn: 9 from ✓ cleared to ? unproven")
@@ -421,13 +564,18 @@ func TestReach(t *testing.T) {
 	assert.Contains(t, reach.out, "Batch 2")
 	assert.NotContains(t, reach.out, "Batch 4", "Corran's rests on another key")
 	assert.Equal(t, before, endeixis(t, s, "auditor", "batch", "show", "1").out, "nothing has happened")
-	assert.Equal(t, size, endeixis(t, s, "auditor", "record", "list", "--output", "json").out, "and nothing was recorded")
+	assert.Equal(
+		t, size, endeixis(t, s, "auditor", "record", "list", "--output", "json").out, "and nothing was recorded",
+	)
 
 	withdrawn := endeixis(t, s, "curator", "keyring", "withdraw", key.Fingerprint, "--reason", "the laptop was stolen")
 	require.Zero(t, withdrawn.code, withdrawn.err)
 	assert.Contains(t, words(withdrawn), "9 verdicts of")
 	after := endeixis(t, s, "auditor", "batch", "show", "1")
-	assert.Contains(t, words(after), "✓ cleared gauge-fw-4.2-main.img 3.0 MiB now ? unproven, judged again on", "both verdicts are shown")
+	assert.Contains(
+		t, words(after), "✓ cleared gauge-fw-4.2-main.img 3.0 MiB now ? unproven, judged again on",
+		"both verdicts are shown",
+	)
 	list := endeixis(t, s, "auditor", "reassess", "list")
 	assert.Contains(t, words(list), "The key was withdrawn: the laptop was stolen")
 	shown := endeixis(t, s, "auditor", "reassess", "show", "1")
@@ -440,8 +588,17 @@ func TestReach(t *testing.T) {
 	again := endeixis(t, s, "operator", "reassess", "--publisher", "tidewright", "--reason", "to be sure")
 	require.Zero(t, again.code, again.err)
 	assert.Contains(t, words(again), "and 0 verdicts changed")
-	require.Zero(t, endeixis(t, s, "curator", "keyring", "reconsider", key.Fingerprint, "--reason", "it was another laptop").code)
-	require.Zero(t, endeixis(t, s, "curator", "keyring", "admit", key.Fingerprint, "--publisher", "tidewright", "--reason", "the sightings stand").code)
+	require.Zero(
+		t,
+		endeixis(t, s, "curator", "keyring", "reconsider", key.Fingerprint, "--reason", "it was another laptop").code,
+	)
+	require.Zero(
+		t,
+		endeixis(
+			t, s, "curator", "keyring", "admit", key.Fingerprint, "--publisher", "tidewright", "--reason",
+			"the sightings stand",
+		).code,
+	)
 	back := endeixis(t, s, "operator", "reassess", "--key", key.Fingerprint, "--reason", "it counts again")
 	require.Zero(t, back.code, back.err)
 	assert.Contains(t, words(back), "9 verdicts changed")
@@ -450,7 +607,9 @@ func TestReach(t *testing.T) {
 	assert.Zero(t, audit.code, audit.out)
 
 	today := time.Now().UTC().Format(time.DateOnly)
-	period := endeixis(t, s, "operator", "reassess", "--from", today, "--to", today, "--reason", "a period", "--output", "json")
+	period := endeixis(
+		t, s, "operator", "reassess", "--from", today, "--to", today, "--reason", "a period", "--output", "json",
+	)
 	var r wire.Reassessment
 	period.decode(t, &r)
 	assert.Greater(t, r.Judged, 15)
@@ -472,7 +631,9 @@ func TestReach(t *testing.T) {
 	}
 	assert.Equal(t, 3, endeixis(t, s, "auditor", "reassess", "--all", "--reason", "x").code)
 	assert.Contains(t, words(endeixis(t, s, "auditor", "reassess", "show", "99")), "There is no reassessment 99")
-	assert.Contains(t, words(endeixis(t, s, "auditor", "keyring", "reach", strings.Repeat("ab", 20))), "There is no key")
+	assert.Contains(
+		t, words(endeixis(t, s, "auditor", "keyring", "reach", strings.Repeat("ab", 20))), "There is no key",
+	)
 }
 
 // TestRevocationArrives shows the reach of an import before it happens, and
@@ -482,18 +643,31 @@ func TestRevocationArrives(t *testing.T) {
 	s := testkit.Start(t)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait").code)
 	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
-	revoked := pgptest.NewCertificate(known).Key(known, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}})
+	revoked := pgptest.NewCertificate(
+		known,
+	).Key(
+		known,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+		},
+	)
 	file := filepath.Join(t.TempDir(), "revoked.pgp")
 	require.NoError(t, os.WriteFile(file, revoked.Bytes(), 0o600))
 	preview := endeixis(t, s, "curator", "keyring", "import", "--preview", file)
 	require.Zero(t, preview.code, preview.err)
-	assert.Contains(t, words(preview), "A signature by this key bears on 6 artifacts in 1 batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven")
+	assert.Contains(
+		t,
+		words(preview),
+		"A signature by this key bears on 6 artifacts in 1 batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven",
+	)
 	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", file).code)
 	require.Eventually(t, func() bool {
 		shown := endeixis(t, s, "auditor", "batch", "show", "1").out
 		return strings.Count(shown, "now ✗ refused") == 2 && strings.Count(shown, "now ? unproven") == 4
 	}, 20*time.Second, 200*time.Millisecond)
-	assert.Contains(t, words(endeixis(t, s, "auditor", "reassess", "list")), "The key is revoked: It is revoked by its owner")
+	assert.Contains(
+		t, words(endeixis(t, s, "auditor", "reassess", "list")), "The key is revoked: It is revoked by its owner",
+	)
 }
 
 // TestAdmissionOfUnfitKeys: one that has expired, was revoked, is too weak or
@@ -504,7 +678,9 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 	s := testkit.Start(t)
 	born := time.Date(2022, 5, 6, 8, 0, 0, 0, time.UTC)
 	self := func(subs ...pgptest.Sub) pgptest.Sig {
-		return pgptest.Sig{Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...)}
+		return pgptest.Sig{
+			Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...),
+		}
 	}
 	revoked := pgptest.NewKey("unfit, revoked", pgptest.Ed25519, born)
 	for says, made := range map[string]*pgptest.Certificate{
@@ -518,10 +694,17 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 		_, err := s.Client(t, "operator").ImportKeys(t.Context(), made.Bytes(), "a test", "corran")
 		require.NoError(t, err, says)
 		for _, channel := range []string{"letter", "phone"} {
-			_, err := s.Client(t, "operator").SightKey(t.Context(), fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "a test", Note: ""})
+			_, err := s.Client(
+				t, "operator",
+			).SightKey(
+				t.Context(), fp,
+				wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "a test", Note: ""},
+			)
 			require.NoError(t, err)
 		}
-		r := endeixis(t, s, "curator", "keyring", "admit", fp, "--publisher", "corran", "--reason", "two channels agree")
+		r := endeixis(
+			t, s, "curator", "keyring", "admit", fp, "--publisher", "corran", "--reason", "two channels agree",
+		)
 		assert.Equal(t, 1, r.code, says)
 		assert.Contains(t, words(r), says)
 		assert.Contains(t, endeixis(t, s, "auditor", "keyring", "show", fp).out, "candidate")
@@ -530,14 +713,24 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 	key := keyOf(t, "brackwater-release.asc").Fingerprint
 	nobody, err := client.New(s.URL, "")
 	require.NoError(t, err)
-	_, err = nobody.SightKey(t.Context(), key, wire.NewSighting{Read: key, Channel: "phone", Place: "somewhere", Note: ""})
+	_, err = nobody.SightKey(
+		t.Context(), key, wire.NewSighting{Read: key, Channel: "phone", Place: "somewhere", Note: ""},
+	)
 	assert.ErrorContains(t, err, "Sign in first")
 	_, err = nobody.WithdrawKey(t.Context(), key, "because")
 	assert.ErrorContains(t, err, "Sign in first")
 	// Spacing of any kind is accepted; letters that look alike are told.
 	broken := key[:10] + "\n \t" + strings.ToUpper(key[10:30]) + "\u00a0" + key[30:]
-	_, err = s.Client(t, "operator").SightKey(t.Context(), key, wire.NewSighting{Read: broken, Channel: "phone", Place: "their desk", Note: ""})
+	_, err = s.Client(
+		t, "operator",
+	).SightKey(
+		t.Context(), key, wire.NewSighting{Read: broken, Channel: "phone", Place: "their desk", Note: ""},
+	)
 	assert.NoError(t, err)
-	_, err = s.Client(t, "operator").SightKey(t.Context(), key, wire.NewSighting{Read: "О" + key[1:], Channel: "phone", Place: "their desk", Note: ""})
+	_, err = s.Client(
+		t, "operator",
+	).SightKey(
+		t.Context(), key, wire.NewSighting{Read: "О" + key[1:], Channel: "phone", Place: "their desk", Note: ""},
+	)
 	assert.ErrorContains(t, err, "looks like another character")
 }

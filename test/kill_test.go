@@ -38,8 +38,16 @@ type process struct {
 func startProcess(t testing.TB, c config.Config) *process {
 	t.Helper()
 	p := &process{file: filepath.Join(t.TempDir(), "endeixis.yaml")}
-	text := fmt.Sprintf("name: %s\nlisten: %s\ndatabase: {url: %q}\nledger: {key_file: %q}\ndepots: {%s: %q}\nwork: {workers: 2, slice_items: %d}\n",
-		c.Name, c.Listen, c.Database.URL, c.Ledger.KeyFile, scenario.Depot, c.Depots[scenario.Depot], c.Work.SliceItems)
+	text := fmt.Sprintf(
+		"name: %s\nlisten: %s\ndatabase: {url: %q}\nledger: {key_file: %q}\ndepots: {%s: %q}\nwork: {workers: 2, slice_items: %d}\n",
+		c.Name,
+		c.Listen,
+		c.Database.URL,
+		c.Ledger.KeyFile,
+		scenario.Depot,
+		c.Depots[scenario.Depot],
+		c.Work.SliceItems,
+	)
 	require.NoError(t, os.WriteFile(p.file, []byte(text), 0o600))
 	p.start(t)
 	return p
@@ -130,8 +138,16 @@ func TestKilledInTheMiddle(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(t.Context())
 	var outcomes, records, results int
-	require.NoError(t, conn.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM outcomes), (SELECT count(*) FROM ledger_records WHERE kind = 'item-outcome'),
-		(SELECT count(*) FROM ledger_records WHERE kind = 'batch-result')`).Scan(&outcomes, &records, &results))
+	require.NoError(
+		t,
+		conn.QueryRow(
+			t.Context(),
+			`SELECT (SELECT count(*) FROM outcomes), (SELECT count(*) FROM ledger_records WHERE kind = 'item-outcome'),
+		(SELECT count(*) FROM ledger_records WHERE kind = 'batch-result')`,
+		).Scan(
+			&outcomes, &records, &results,
+		),
+	)
 	assert.Equal(t, []int{files, files, 1}, []int{outcomes, records, results})
 	audit, err := connect().Audit(t.Context(), wire.NewAudit{}, nil)
 	require.NoError(t, err)
@@ -202,7 +218,10 @@ func (p *process) resident(t testing.TB) int64 {
 // TestInitIsSafeToRepeat runs endeixisd init twice, as people do.
 func TestInitIsSafeToRepeat(t *testing.T) {
 	t.Parallel()
-	env := append(os.Environ(), "ENDEIXIS_DATABASE__URL="+testkit.Database(t), "ENDEIXIS_LEDGER__KEY_FILE="+filepath.Join(t.TempDir(), "ledger.key"))
+	env := append(
+		os.Environ(), "ENDEIXIS_DATABASE__URL="+testkit.Database(t),
+		"ENDEIXIS_LEDGER__KEY_FILE="+filepath.Join(t.TempDir(), "ledger.key"),
+	)
 	daemon := func(stdin string, args ...string) (string, error) {
 		cmd := exec.Command(binary(t, "endeixisd"), args...)
 		cmd.Env, cmd.Stdin = env, strings.NewReader(stdin)

@@ -50,7 +50,9 @@ func TestTheLedgerAsTiles(t *testing.T) {
 	require.Greater(t, checkpoint.N, int64(256))
 
 	token := s.Token(t, roles.Auditor)
-	fetcher, err := torchwood.NewTileFetcher(s.URL+"/log/", torchwood.WithHTTPClient(&http.Client{Transport: signedIn(token)}))
+	fetcher, err := torchwood.NewTileFetcher(
+		s.URL+"/log/", torchwood.WithHTTPClient(&http.Client{Transport: signedIn(token)}),
+	)
 	require.NoError(t, err)
 	reader, err := torchwood.NewClient(fetcher)
 	require.NoError(t, err)
@@ -106,14 +108,20 @@ func TestWitness(t *testing.T) {
 	var answers atomic.Pointer[http.HandlerFunc]
 	by := func(h http.HandlerFunc) { answers.Store(&h) }
 	by(begun.ServeHTTP)
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*answers.Load())(w, r) }))
+	server := httptest.NewServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*answers.Load())(w, r) }),
+	)
 	t.Cleanup(server.Close)
 	c := testkit.Prepare(t)
 	c.Ledger.Witnesses = []config.Witness{{URL: server.URL, Key: begun.Key()}}
 	s := testkit.StartWith(t, c)
 	receipt := filepath.Join(t.TempDir(), "receipt.json")
 	check := func(args ...string) ran {
-		return endeixis(t, s, "auditor", append([]string{"record", "verify-receipt", receipt, "--public-key", s.PublicKey}, args...)...)
+		return endeixis(
+			t,
+			s,
+			"auditor",
+			append([]string{"record", "verify-receipt", receipt, "--public-key", s.PublicKey}, args...)...)
 	}
 	take := func() {
 		t.Helper()
@@ -150,7 +158,9 @@ func TestWitness(t *testing.T) {
 	require.NoError(t, json.Unmarshal(read(t, receipt), &parsed))
 	seen := read(t, filepath.Join(dir, hex.EncodeToString([]byte("verify.skerrow.example/ledger"))+".checkpoint"))
 	post := func(body string) (int, string) {
-		response, err := http.Post(server.URL+"/add-checkpoint", "text/plain", strings.NewReader(body)) //nolint:noctx // ends with the test
+		response, err := http.Post(
+			server.URL+"/add-checkpoint", "text/plain", strings.NewReader(body),
+		) //nolint:noctx // ends with the test
 		require.NoError(t, err)
 		defer response.Body.Close()
 		text := make([]byte, 4096)

@@ -72,7 +72,9 @@ func endeixisWith(t testing.TB, env []string, stdin string, args ...string) ran 
 	ctx, stop := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer stop()
 	cmd := exec.CommandContext(ctx, binary(t, "endeixis"), args...)
-	cmd.Env = append(append(os.Environ(), "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"), "TZ=UTC"), env...)
+	cmd.Env = append(
+		append(os.Environ(), "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"), "TZ=UTC"),
+		env...)
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewBufferString(stdin), &out, &errs
 	err := cmd.Run()

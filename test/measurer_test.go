@@ -85,7 +85,10 @@ func TestSameElsewhere(t *testing.T) {
 						return g.Code == judge.ByMeasurer
 					})
 					assert.Equal(t, told(a.Grounds), told(grounds), a.Path)
-					if b.Role == "artifact" && !slices.ContainsFunc(b.Grounds, func(g judge.Ground) bool { return g.Code == judge.Unreadable }) {
+					if b.Role == "artifact" &&
+						!slices.ContainsFunc(
+							b.Grounds, func(g judge.Ground) bool { return g.Code == judge.Unreadable },
+						) {
 						assert.Contains(t, said, "by the client on", a.Path)
 					}
 					assert.Contains(t, b.Where, "client on ")
@@ -137,7 +140,11 @@ func verified(t *testing.T, s *testkit.Service, where string, more ...string) fu
 func told(grounds []judge.Ground) []string {
 	var out []string
 	for _, g := range grounds {
-		says := string(g.Code) + " " + string(g.Effect) + " " + g.Sentence + " " + g.Expected.String() + " " + g.Computed.String()
+		says := string(
+			g.Code,
+		) + " " + string(
+			g.Effect,
+		) + " " + g.Sentence + " " + g.Expected.String() + " " + g.Computed.String()
 		for _, f := range g.Findings {
 			// Which other batch has cleared the same bytes by then is left to chance, and
 			// with that whether there is nothing else to say.
@@ -160,7 +167,9 @@ func TestMeasurerInPython(t *testing.T) {
 	}
 	s := testkit.Start(t)
 	for _, folder := range []string{"tidewright/gauge-fw-4.2", "tidewright/gauge-fw-4.2-flipped", "tidewright/gauge-fw-4.1-unsigned", "lanternfell/lamp-ctl-3.1", "corran/chart-2026-10-padded"} {
-		out, err := exec.CommandContext(t.Context(), python, "measurer/measurer.py", s.URL, s.Token(t, "operator"), filepath.Join(s.Depot, folder)).CombinedOutput()
+		out, err := exec.CommandContext(
+			t.Context(), python, "measurer/measurer.py", s.URL, s.Token(t, "operator"), filepath.Join(s.Depot, folder),
+		).CombinedOutput()
 		require.NoError(t, err, "%s: %s", folder, out)
 		id, verdict, _ := strings.Cut(strings.TrimSpace(string(out)), " ")
 		there := verified(t, s, "quayside:"+folder)
@@ -186,7 +195,10 @@ func measuring(t *testing.T, s *testkit.Service, token, dir string, length int64
 		require.NoError(t, f.Close())
 	}
 	cmd := exec.CommandContext(t.Context(), binary(t, "endeixis"), "batch", "run", dir)
-	cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+token, "ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"))
+	cmd.Env = append(
+		os.Environ(), "ENDEIXIS_SERVER="+s.URL, "ENDEIXIS_TOKEN="+token,
+		"ENDEIXIS_PROFILE="+filepath.Join(t.TempDir(), "none.yaml"),
+	)
 	errs := &bytes.Buffer{}
 	cmd.Stderr = errs
 	require.NoError(t, cmd.Start())
@@ -334,7 +346,11 @@ func TestSpot(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}, c.stdin, append([]string{"spot"}, c.args...)...)
+			r := endeixisWith(
+				t,
+				[]string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")},
+				c.stdin,
+				append([]string{"spot"}, c.args...)...)
 			assert.Equal(t, c.code, r.code, r.out+r.err)
 			for _, says := range c.says {
 				assert.Contains(t, r.out, says)
@@ -418,7 +434,11 @@ func TestOnlyTheServiceMayMeasure(t *testing.T) {
 	r := endeixis(t, s, "curator", "policy", "show", "-o", "yaml")
 	require.Zero(t, r.code, r.err)
 	assert.Contains(t, r.out, "measured_by")
-	document := regexp.MustCompile(`(?s)( *)measured_by:\n(?: *- \w+\n)+`).ReplaceAllString(r.out, "${1}measured_by: [service]\n")
+	document := regexp.MustCompile(
+		`(?s)( *)measured_by:\n(?: *- \w+\n)+`,
+	).ReplaceAllString(
+		r.out, "${1}measured_by: [service]\n",
+	)
 	require.NoError(t, os.WriteFile(policy, []byte(document), 0o644))
 	r = endeixis(t, s, "curator", "policy", "set", policy, "--reason", "only what we read ourselves")
 	require.Zero(t, r.code, r.err+document)
@@ -461,7 +481,9 @@ func TestHandOn(t *testing.T) {
 		}
 		return nil
 	}))
-	require.Subset(t, there, []string{"gauge-fw-4.2-boot.img", "SHA256SUMS", "SHA256SUMS.sig", "batch-" + id + ".digests.txt"})
+	require.Subset(
+		t, there, []string{"gauge-fw-4.2-boot.img", "SHA256SUMS", "SHA256SUMS.sig", "batch-" + id + ".digests.txt"},
+	)
 	require.Len(t, there, 6,
 		"the one file, what it rests on, the receipts of both and our list; nothing half-copied: %v", there)
 	receipts, err := filepath.Glob(filepath.Join(to, "endeixis-proofs", "*.receipt.json"))
@@ -501,7 +523,10 @@ func TestHandOn(t *testing.T) {
 
 	there2 := verified(t, s, "quayside:corran/chart-disc-2026-10")
 	to2 := t.TempDir()
-	r = endeixis(t, s, "operator", "batch", "hand-on", fmt.Sprint(there2.ID), "--to", to2, "--from", filepath.Join(s.Depot, "corran", "chart-disc-2026-10"))
+	r = endeixis(
+		t, s, "operator", "batch", "hand-on", fmt.Sprint(there2.ID), "--to", to2, "--from",
+		filepath.Join(s.Depot, "corran", "chart-disc-2026-10"),
+	)
 	assert.Zero(t, r.code, r.out+r.err)
 	assert.Contains(t, r.out, "2 files of batch")
 	assert.NotContains(t, r.out, "not handed on")
@@ -514,7 +539,10 @@ func TestWhatWasHandedOnIsVerifiedAgain(t *testing.T) {
 	s := testkit.Start(t)
 	stick := t.TempDir()
 	id := fmt.Sprint(verified(t, s, "quayside:tidewright/gauge-fw-4.2").ID)
-	r := endeixis(t, s, "operator", "batch", "hand-on", id, "--to", stick, "--from", filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2"))
+	r := endeixis(
+		t, s, "operator", "batch", "hand-on", id, "--to", stick, "--from",
+		filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2"),
+	)
 	require.Zero(t, r.code, r.out+r.err)
 	receipts, err := filepath.Glob(filepath.Join(stick, "endeixis-proofs", "*.receipt.json"))
 	require.NoError(t, err)
@@ -536,11 +564,15 @@ func TestWhatWasHandedOnIsVerifiedAgain(t *testing.T) {
 	for _, item := range items {
 		kinds[item.Role]++
 	}
-	assert.Equal(t, map[survey.Role]int{survey.Artifact: 3, survey.Manifest: 2, survey.Signature: 1, survey.Receipt: 6}, kinds)
+	assert.Equal(
+		t, map[survey.Role]int{survey.Artifact: 3, survey.Manifest: 2, survey.Signature: 1, survey.Receipt: 6}, kinds,
+	)
 	spot := endeixis(t, s, "operator", "spot", filepath.Join(stick, "gauge-fw-4.2-main.img"))
 	assert.Zero(t, spot.code, spot.out+spot.err)
 	assert.NotContains(t, spot.out, "contradict")
-	given := endeixis(t, s, "operator", "spot", filepath.Join(stick, "gauge-fw-4.2-main.img"), "--manifest", receipts[0])
+	given := endeixis(
+		t, s, "operator", "spot", filepath.Join(stick, "gauge-fw-4.2-main.img"), "--manifest", receipts[0],
+	)
 	assert.Equal(t, 2, given.code)
 	assert.Contains(t, given.err, "is a receipt of a ledger")
 	altered := filepath.Join(stick, "gauge-fw-4.2-main.img")

@@ -141,7 +141,9 @@ func TestPastedInTheBrowser(t *testing.T) {
 			if file == altered {
 				verdict = "refused"
 			}
-			b.becomes(`document.querySelectorAll('[data-answers] article').length === 1 && document.querySelector('[data-answers] article').dataset.verdict === "` + verdict + `"`)
+			b.becomes(
+				`document.querySelectorAll('[data-answers] article').length === 1 && document.querySelector('[data-answers] article').dataset.verdict === "` + verdict + `"`,
+			)
 		}
 	}
 	b.visit("/spot", "Spot check")

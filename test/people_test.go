@@ -83,7 +83,9 @@ func TestShutOutWhileFollowing(t *testing.T) {
 	b, err := c.RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "incoming"}, "followed")
 	require.NoError(t, err)
 
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprintf("%s/api/v1/batches/%d/events", s.URL, b.ID), nil)
+	request, err := http.NewRequestWithContext(
+		t.Context(), http.MethodGet, fmt.Sprintf("%s/api/v1/batches/%d/events", s.URL, b.ID), nil,
+	)
 	require.NoError(t, err)
 	request.Header.Set("Authorization", "Bearer "+s.Token(t, roles.Operator))
 	response, err := http.DefaultClient.Do(request)

@@ -33,11 +33,22 @@ func TestNewBatchIsLookedUpByKey(t *testing.T) {
 	conn, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	defer conn.Close(t.Context())
-	_, err = conn.Exec(t.Context(), `ALTER TABLE items SET (autovacuum_enabled = off); ALTER TABLE outcomes SET (autovacuum_enabled = off); ALTER TABLE slices SET (autovacuum_enabled = off); ANALYZE`)
+	_, err = conn.Exec(
+		t.Context(),
+		`ALTER TABLE items SET (autovacuum_enabled = off); ALTER TABLE outcomes SET (autovacuum_enabled = off); ALTER TABLE slices SET (autovacuum_enabled = off); ANALYZE`,
+	)
 	require.NoError(t, err)
 	read := func() (n int64) {
 		t.Helper()
-		require.NoError(t, conn.QueryRow(t.Context(), `SELECT sum(idx_tup_read) FROM pg_stat_user_indexes WHERE relname IN ('items', 'outcomes')`).Scan(&n))
+		require.NoError(
+			t,
+			conn.QueryRow(
+				t.Context(),
+				`SELECT sum(idx_tup_read) FROM pg_stat_user_indexes WHERE relname IN ('items', 'outcomes')`,
+			).Scan(
+				&n,
+			),
+		)
 		return n
 	}
 

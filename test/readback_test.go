@@ -51,7 +51,11 @@ type backJSON struct {
 // readBack reads a medium back and returns what is printed, and as what the client ended.
 func readBack(t *testing.T, s *testkit.Service, medium, against string, more ...string) (backJSON, int) {
 	t.Helper()
-	r := endeixis(t, s, "operator", append([]string{"readback", medium, "--against", against, "-o", "json"}, more...)...)
+	r := endeixis(
+		t,
+		s,
+		"operator",
+		append([]string{"readback", medium, "--against", against, "-o", "json"}, more...)...)
 	require.Contains(t, []int{0, 10, 11}, r.code, r.err)
 	var out backJSON
 	require.NoError(t, json.Unmarshal([]byte(r.out), &out), r.out)
@@ -172,7 +176,11 @@ func TestWrittenDisc(t *testing.T) {
 	inner, chart := "", []byte(nil)
 	for _, item := range there.Items {
 		for at := 0; chart == nil && strings.HasSuffix(item.Path, ".chart") && at+int(item.Size) < len(image); at += 2048 {
-			if sum := sha256.Sum256(image[at : at+int(item.Size)]); hex.EncodeToString(sum[:]) == item.Digests["SHA-256"] {
+			if sum := sha256.Sum256(
+				image[at : at+int(item.Size)],
+			); hex.EncodeToString(
+				sum[:],
+			) == item.Digests["SHA-256"] {
 				inner, chart = item.Path, image[at:at+int(item.Size)]
 			}
 		}
@@ -226,7 +234,8 @@ func TestReadbackOfOtherThings(t *testing.T) {
 		return path
 	}
 	content := bytes.Repeat([]byte("gauge"), 100)
-	image, flash := file("gauge.img", content), file("flash.bin", append(bytes.Clone(content), bytes.Repeat([]byte{0xff}, 3000)...))
+	image := file("gauge.img", content)
+	flash := file("flash.bin", append(bytes.Clone(content), bytes.Repeat([]byte{0xff}, 3000)...))
 	got, code := readBack(t, s, flash, image)
 	assert.Equal(t, 11, code, "nobody vouches for it")
 	assert.Equal(t, readback.Ones, got.Items[0].Readback.Tail.Kind)
@@ -270,7 +279,10 @@ func TestReadbackOfOtherThings(t *testing.T) {
 	assert.Equal(t, judge.DigestMatch, got.Items[0].Grounds[0].Code)
 	assert.Contains(t, got.Items[0].Readback.Carried, "Intel HEX")
 
-	r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}, "\n\nq\n", "readback", flash, "--against", image, "--each")
+	r := endeixisWith(
+		t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, "operator")}, "\n\nq\n", "readback",
+		flash, "--against", image, "--each",
+	)
 	assert.Equal(t, 11, r.code)
 	assert.Contains(t, r.err, "Media: 2 unproven.")
 
@@ -316,7 +328,12 @@ func publishes(t *testing.T, s *testkit.Service, folder string, files map[string
 	t.Helper()
 	born := time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
 	key := pgptest.NewKey(folder, pgptest.Ed25519, born)
-	made := pgptest.NewCertificate(key).UserID("Signs "+folder, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}})
+	made := pgptest.NewCertificate(
+		key,
+	).UserID(
+		"Signs "+folder,
+		pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
+	)
 	fp := key.Fingerprint()
 	c := s.Client(t, roles.Curator)
 	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")
@@ -387,7 +404,14 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 		}
 		return []byte(text + end)
 	}
-	b := publishes(t, s, "corran/inside", map[string][]byte{"many.hex": many(3), "unset.hex": []byte(hexOf(at, flash, 16) + hexOf(opt, bytes.Repeat([]byte{0xff}, 16), 16) + end), "gauge.hex": release, "card.img.gz": packed.Bytes(), "bundle.zip": bundle.Bytes()})
+	b := publishes(
+		t, s, "corran/inside",
+		map[string][]byte{
+			"many.hex":  many(3),
+			"unset.hex": []byte(hexOf(at, flash, 16) + hexOf(opt, bytes.Repeat([]byte{0xff}, 16), 16) + end),
+			"gauge.hex": release, "card.img.gz": packed.Bytes(), "bundle.zip": bundle.Bytes(),
+		},
+	)
 	require.Equal(t, "cleared", *b.Verdict, b.Items)
 	dir := t.TempDir()
 	file := func(name string, content []byte) string {
@@ -440,15 +464,23 @@ func TestReadbackOfWhatIsInside(t *testing.T) {
 		assert.Equal(t, got.Items[0].Readback.Form, local.Items[0].Readback.Form, name)
 	}
 	part, _ := readBack(t, s, file("dump", flash), "quayside:corran/inside/gauge.hex")
-	assert.Contains(t, part.Items[0].Readback.Carried, "Parts of the image that were not compared, as the medium has nothing for their addresses: 1.")
+	assert.Contains(
+		t, part.Items[0].Readback.Carried,
+		"Parts of the image that were not compared, as the medium has nothing for their addresses: 1.",
+	)
 	got, _ := readBack(t, s, file("card", altered(card, 123_456)), "quayside:corran/inside/card.img.gz")
 	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "not those of the uncompressed form of card.img.gz")
 	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
 	require.NotNil(t, got.Items[0].Readback.Damage)
-	r := endeixis(t, s, "operator", "readback", file("card", card), "--against", "quayside:corran/inside/bundle.zip//fw/other.img")
+	r := endeixis(
+		t, s, "operator", "readback", file("card", card), "--against",
+		"quayside:corran/inside/bundle.zip//fw/other.img",
+	)
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "it holds none of that name")
-	got, _ = readBack(t, s, file("card", append(packed.Bytes(), make([]byte, 1<<20)...)), "quayside:corran/inside/card.img.gz")
+	got, _ = readBack(
+		t, s, file("card", append(packed.Bytes(), make([]byte, 1<<20)...)), "quayside:corran/inside/card.img.gz",
+	)
 	assert.Contains(t, got.Items[0].Grounds[0].Sentence, "and not what is in it")
 	got, _ = readBack(t, s, file("dump", altered(flash, 100)), filepath.Join(s.Depot, "corran", "inside", "gauge.hex"))
 	assert.Equal(t, "a single bit is flipped", got.Items[0].Readback.Damage.Differences[0].Looks)
@@ -499,7 +531,11 @@ func TestWhatIsOnTheMedium(t *testing.T) {
 	table[510], table[511], table[446+4], table[446+8], table[446+12] = 0x55, 0xaa, 0x83, 16, 200
 	card := medium(table, firmware, erased)
 	for _, where := range [][]string{{"--offset", "8192"}, {"--partition", "1"}} {
-		r = endeixis(t, s, "operator", append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, where...)...)
+		r = endeixis(
+			t,
+			s,
+			"operator",
+			append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, where...)...)
 		assert.Zero(t, r.code, r.out+r.err)
 		assert.Contains(t, words(r), "The 85000 bytes of the medium from offset 8192 on are exactly those of light.bin")
 		r = endeixis(t, s, "operator", append([]string{"readback", card}, where...)...)
@@ -510,7 +546,11 @@ func TestWhatIsOnTheMedium(t *testing.T) {
 		"no part of 0 from 99999999 on":                               {"--offset", "99999999"},
 		"both say where it begins":                                    {"--offset", "1", "--partition", "1"},
 	} {
-		r = endeixis(t, s, "operator", append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, args...)...)
+		r = endeixis(
+			t,
+			s,
+			"operator",
+			append([]string{"readback", card, "--against", "quayside:corran/lights/light.bin"}, args...)...)
 		assert.NotZero(t, r.code)
 		assert.Contains(t, r.err, says)
 	}
@@ -555,7 +595,10 @@ func TestScratchedMedium(t *testing.T) {
 	require.NoError(t, err)
 	c := s.Client(t, roles.Operator)
 	read := func(m io.ReaderAt) (wire.Batch, error) {
-		medium := &measurer.Medium{ReaderAt: m, Info: readback.Medium{Name: "/dev/sr0", Size: int64(len(image)), Serial: "K\x1b[2JX"}, Cache: readback.Avoided}
+		medium := &measurer.Medium{
+			ReaderAt: m, Info: readback.Medium{Name: "/dev/sr0", Size: int64(len(image)), Serial: "K\x1b[2JX"},
+			Cache: readback.Avoided,
+		}
 		b, err := c.RunBatch(t.Context(), wire.NewBatch{
 			Against:  &wire.NewAgainst{Depot: "quayside", Path: discFolder + "/" + discName},
 			Measurer: &wire.Measurer{Kind: measure.Client, Host: "chart-table", Path: "/dev/sr0"},
@@ -567,7 +610,13 @@ func TestScratchedMedium(t *testing.T) {
 		surveyed, err := measurer.Surveyed(t.Context(), c, b.ID)
 		require.NoError(t, err)
 		surveyed.Against = b.Against
-		_, err = measurer.ReadBack(t.Context(), c, surveyed, measurer.Back{Medium: medium, Original: measurer.File{Image: bytes.NewReader(image), Length: int64(len(image))}}, nil)
+		_, err = measurer.ReadBack(
+			t.Context(), c, surveyed,
+			measurer.Back{
+				Medium: medium, Original: measurer.File{Image: bytes.NewReader(image), Length: int64(len(image))},
+			},
+			nil,
+		)
 		return b, err
 	}
 	b, err := read(scratched{Reader: bytes.NewReader(image), from: 200_000, to: 200_100})
@@ -617,7 +666,10 @@ func TestReadbackAPI(t *testing.T) {
 	again, err := c.RunBatch(t.Context(), aa, "key")
 	require.NoError(t, err)
 	assert.Equal(t, batch.ID, again.ID)
-	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("bb", 32), Length: 5}}, "key")
+	_, err = c.RunBatch(
+		t.Context(),
+		wire.NewBatch{Measurer: here, Against: &wire.NewAgainst{Digest: strings.Repeat("bb", 32), Length: 5}}, "key",
+	)
 	assert.ErrorContains(t, err, "used for another request")
 	_, err = c.RunBatch(t.Context(), wire.NewBatch{Measurer: here}, "key")
 	assert.ErrorContains(t, err, "used for another request")
@@ -638,7 +690,10 @@ func TestReadbackAPI(t *testing.T) {
 	part, err := c.Pieces(t.Context(), there.ID, n, 0, min(size, 1<<20), 1<<20)
 	require.NoError(t, err)
 	assert.Equal(t, first[0], part[0])
-	for _, bad := range [][3]int64{{0, size + 1, 4096}, {-1, 4096, 4096}, {size, 1, 4096}, {0, size, 1}, {1 << 62, 1 << 62, 4096}} {
+	for _, bad := range [][3]int64{{0, size + 1, 4096}, {-1, 4096, 4096}, {size, 1, 4096}, {0, size, 1}, {
+		1 << 62,
+		1 << 62, 4096,
+	}} {
 		_, err := c.Pieces(t.Context(), there.ID, n, bad[0], bad[1], bad[2])
 		assert.Error(t, err, bad)
 	}
@@ -702,8 +757,14 @@ func TestMediumNotAllowed(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "endeixis"), program, 0o755))
 	medium := filepath.Join(dir, "medium")
 	require.NoError(t, os.WriteFile(medium, []byte("what was written"), 0o000))
-	cmd := exec.CommandContext(t.Context(), filepath.Join(dir, "endeixis"), "readback", medium, "--against", strings.Repeat("ab", 32), "--length", "16")
-	cmd.Env = []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator), "ENDEIXIS_PROFILE=" + filepath.Join(dir, "none.yaml"), "HOME=" + dir}
+	cmd := exec.CommandContext(
+		t.Context(), filepath.Join(dir, "endeixis"), "readback", medium, "--against", strings.Repeat("ab", 32),
+		"--length", "16",
+	)
+	cmd.Env = []string{
+		"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator),
+		"ENDEIXIS_PROFILE=" + filepath.Join(dir, "none.yaml"), "HOME=" + dir,
+	}
 	if os.Geteuid() == 0 {
 		// The administrator may read everything; nobody may not.
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}

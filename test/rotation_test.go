@@ -93,7 +93,9 @@ func TestTheLedgersKeyIsLost(t *testing.T) {
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.err, "signed with another key")
 	signIn := func(said string) ran {
-		return endeixisWith(t, env, passwordOf(roles.Auditor)+"\n"+said+"\n", "login", "--server", s.URL, "--user", "merit")
+		return endeixisWith(
+			t, env, passwordOf(roles.Auditor)+"\n"+said+"\n", "login", "--server", s.URL, "--user", "merit",
+		)
 	}
 	r = signIn("yes")
 	assert.Equal(t, 10, r.code, r.out+r.err)

@@ -39,7 +39,10 @@ type visitor struct {
 // visit packs a satchel for a visit.
 func visit(t *testing.T, s *testkit.Service, publishers ...string) *visitor {
 	t.Helper()
-	v := &visitor{t: t, s: s, dir: t.TempDir(), home: []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)}}
+	v := &visitor{
+		t: t, s: s, dir: t.TempDir(),
+		home: []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)},
+	}
 	args := []string{"satchel", "pack", "--days", "14", "--file", v.at("skerrow.satchel"), "--label", "the light"}
 	for _, p := range publishers {
 		args = append(args, "--publisher", p)
@@ -55,7 +58,11 @@ func (v *visitor) at(name string) string { return filepath.Join(v.dir, name) }
 // on site, with the satchel.
 func (v *visitor) on(args ...string) ran {
 	v.t.Helper()
-	return endeixisWith(v.t, []string{"ENDEIXIS_SERVER=", "ENDEIXIS_TOKEN="}, "", append(args, "--satchel", v.at("skerrow.satchel"), "--service-key", v.at("service.key"))...)
+	return endeixisWith(
+		v.t,
+		[]string{"ENDEIXIS_SERVER=", "ENDEIXIS_TOKEN="},
+		"",
+		append(args, "--satchel", v.at("skerrow.satchel"), "--service-key", v.at("service.key"))...)
 }
 
 // back home.
@@ -80,7 +87,10 @@ func TestVisitToTheLight(t *testing.T) {
 	clearedGauge(t, s)
 	v := visit(t, s, "tidewright", "lanternfell")
 
-	shown := endeixisWith(t, []string{"ENDEIXIS_SERVER="}, "", "satchel", "show", v.at("skerrow.satchel"), "--service-key", v.at("service.key"))
+	shown := endeixisWith(
+		t, []string{"ENDEIXIS_SERVER="}, "", "satchel", "show", v.at("skerrow.satchel"), "--service-key",
+		v.at("service.key"),
+	)
 	assert.Equal(t, 0, shown.code, shown.err)
 	assert.Contains(t, shown.out, "it knows 5 files that were cleared")
 	text, err := os.ReadFile(v.at("skerrow.satchel"))
@@ -217,7 +227,11 @@ func TestMediaOnSite(t *testing.T) {
 	require.NoError(t, os.WriteFile(card, append(bytes.Clone(flash), bytes.Repeat([]byte{0xff}, 4096)...), 0o600))
 	site := []string{"--satchel", v.at("skerrow.satchel"), "--service-key", v.at("service.key")}
 	on := func(stdin string, args ...string) ran {
-		return endeixisWith(t, []string{"ENDEIXIS_SERVER=", "ENDEIXIS_TOKEN="}, stdin, append(append([]string{"readback"}, args...), site...)...)
+		return endeixisWith(
+			t,
+			[]string{"ENDEIXIS_SERVER=", "ENDEIXIS_TOKEN="},
+			stdin,
+			append(append([]string{"readback"}, args...), site...)...)
 	}
 	each := on("\n\n\nq\n", card, "--against", image, "--each")
 	assert.Zero(t, each.code, each.out+each.err)
@@ -241,7 +255,9 @@ func TestMediaOnSite(t *testing.T) {
 		assert.Equal(t, v.OnSite, *v.Now)
 		verdicts = append(verdicts, *v.Now)
 	}
-	assert.Equal(t, []judge.Verdict{"cleared", "cleared", "cleared", "cleared", "cleared", "refused", "unproven"}, verdicts)
+	assert.Equal(
+		t, []judge.Verdict{"cleared", "cleared", "cleared", "cleared", "cleared", "refused", "unproven"}, verdicts,
+	)
 }
 
 // TestSatchelAltered: one bit anywhere, and it judges nothing.
@@ -287,7 +303,9 @@ func TestSatchelAltered(t *testing.T) {
 	assert.Equal(t, 1, foreign.code)
 	assert.Contains(t, foreign.err, "not signed by")
 	require.NoError(t, os.WriteFile(v.at("skerrow.satchel"), whole, 0o600))
-	nobody := endeixisWith(t, []string{"ENDEIXIS_SERVER="}, "", "batch", "run", folder, "--satchel", v.at("skerrow.satchel"))
+	nobody := endeixisWith(
+		t, []string{"ENDEIXIS_SERVER="}, "", "batch", "run", folder, "--satchel", v.at("skerrow.satchel"),
+	)
 	assert.Equal(t, 2, nobody.code)
 	assert.Contains(t, nobody.err, "--service-key")
 }
@@ -343,7 +361,9 @@ func TestReturnRefused(t *testing.T) {
 	assert.ErrorContains(t, err, "has 2 outcomes, and 3 were noted on site")
 	// In parts, and cut by a loss of power: what came back before is not taken twice, and goes
 	// on.
-	first, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...)})
+	first, err := operator.ReturnOutcomes(
+		t.Context(), wire.ReturnedOutcomes{File: append(bytes.Join(lines[:2], nil), lines[2][:len(lines[2])/2]...)},
+	)
 	require.NoError(t, err)
 	require.Len(t, first.Visits, 1)
 	returned, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: whole})
@@ -367,7 +387,9 @@ func TestReturnRefused(t *testing.T) {
 		require.NoError(t, err)
 		return append(bytes.Clone(lines[0]), sealed...)
 	}
-	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: seal(func(e *satchel.Entry) { e.Label = "another" })})
+	_, err = operator.ReturnOutcomes(
+		t.Context(), wire.ReturnedOutcomes{File: seal(func(e *satchel.Entry) { e.Label = "another" })},
+	)
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "returned-otherwise", problem.Code)
@@ -385,7 +407,9 @@ func TestReturnRefused(t *testing.T) {
 	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again})
 	require.ErrorAs(t, err, &problem)
 	assert.Equal(t, "returned-otherwise", problem.Code)
-	otherwise, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "the card was restored from the morning's copy"})
+	otherwise, err := operator.ReturnOutcomes(
+		t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "the card was restored from the morning's copy"},
+	)
 	require.NoError(t, err)
 	require.Len(t, otherwise.Visits, 4)
 	assert.NotEqual(t, returned.Visits[2].Batch, otherwise.Visits[len(otherwise.Visits)-1].Batch)
@@ -535,7 +559,9 @@ func TestSatchelInTime(t *testing.T) {
 	policy := filepath.Join(t.TempDir(), "policy.yaml")
 	shown := endeixis(t, s, "curator", "policy", "show", "--output", "yaml")
 	require.Equal(t, 0, shown.code, shown.err)
-	require.NoError(t, os.WriteFile(policy, []byte(regexp.MustCompile(`\n *- client`).ReplaceAllString(shown.out, "")), 0o600))
+	require.NoError(
+		t, os.WriteFile(policy, []byte(regexp.MustCompile(`\n *- client`).ReplaceAllString(shown.out, "")), 0o600),
+	)
 	set := endeixis(t, s, "curator", "policy", "set", policy, "--reason", "only what the service reads")
 	require.Equal(t, 0, set.code, set.err)
 	back := v.back("--output", "json")
@@ -573,7 +599,10 @@ func TestPackRefused(t *testing.T) {
 	assert.ErrorContains(t, err, "has packed no satchel")
 	file := filepath.Join(t.TempDir(), "there.satchel")
 	require.NoError(t, os.WriteFile(file, []byte("mine"), 0o600))
-	r := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)}, "", "satchel", "pack", "--publisher", "tidewright", "--file", file)
+	r := endeixisWith(
+		t, []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + s.Token(t, roles.Operator)}, "", "satchel", "pack",
+		"--publisher", "tidewright", "--file", file,
+	)
 	assert.Equal(t, 2, r.code)
 	kept, err := os.ReadFile(file)
 	require.NoError(t, err)

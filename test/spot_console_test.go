@@ -43,9 +43,15 @@ func filesIn(t *testing.T, dir string) []string {
 // give chooses files on the page, as through its button.
 func (b *tab) give(files ...string) {
 	b.t.Helper()
-	b.do(chromedp.QueryAfter("input[type=file][multiple]", func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
-		return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
-	}, chromedp.ByQuery, chromedp.NodeReady))
+	b.do(
+		chromedp.QueryAfter(
+			"input[type=file][multiple]",
+			func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
+				return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
+			},
+			chromedp.ByQuery, chromedp.NodeReady,
+		),
+	)
 }
 
 // paste puts a text in place of what was pasted before.
@@ -73,7 +79,12 @@ func (b *tab) answered() string {
 	if became != "answered" {
 		b.t.Fatalf("the page goes on no more, and shows:\n%s", b.text())
 	}
-	b.do(chromedp.Evaluate(`[...document.querySelectorAll("[data-answers] a")].map((a) => a.getAttribute("href")).find((h) => /^\/batches\/\d+$/.test(h))`, &to))
+	b.do(
+		chromedp.Evaluate(
+			`[...document.querySelectorAll("[data-answers] a")].map((a) => a.getAttribute("href")).find((h) => /^\/batches\/\d+$/.test(h))`,
+			&to,
+		),
+	)
 	return strings.TrimPrefix(to, "/batches/")
 }
 
@@ -181,7 +192,10 @@ func TestSpotPage(t *testing.T) {
 	b.accessible("drill")
 
 	// The item of a depot is drilled by the service.
-	b.visit(fmt.Sprintf("/batches/%d/items/%d", there.ID, itemNumber(t, there, "gauge-fw-4.2-main.img")), "Chain of evidence")
+	b.visit(
+		fmt.Sprintf("/batches/%d/items/%d", there.ID, itemNumber(t, there, "gauge-fw-4.2-main.img")),
+		"Chain of evidence",
+	)
 	b.press("Prove that this check can fail")
 	b.sees("a character of the manifest altered")
 	// So is the whole batch.
@@ -254,7 +268,14 @@ func TestSpotLarge(t *testing.T) {
 		cancelled(3 + i)
 	}
 	// What the core reads can be cancelled alone, and the others go on.
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "SHA1SUMS"), []byte(strings.Repeat("0a5", 14)[:40]+"  large.iso.bin\n"+strings.Repeat("5a0", 14)[:40]+"  small.bin\n"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "SHA1SUMS"),
+			[]byte(strings.Repeat("0a5", 14)[:40]+"  large.iso.bin\n"+strings.Repeat("5a0", 14)[:40]+"  small.bin\n"),
+			0o644,
+		),
+	)
 	b.visit("/spot", "Spot check")
 	b.give(filesIn(t, dir)...)
 	b.sees("of 8.0 GiB")
@@ -335,13 +356,19 @@ func TestLongBatchPage(t *testing.T) {
 	b.sees("Listed, and not here: 3000")
 	b.sees("Show the other 2990")
 	var drawn, height int
-	b.do(chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn), chromedp.Evaluate(`document.body.scrollHeight`, &height))
+	b.do(
+		chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn),
+		chromedp.Evaluate(`document.body.scrollHeight`, &height),
+	)
 	assert.Less(t, drawn, 200, "rows that are drawn")
 	for range 5 {
 		b.do(chromedp.Evaluate(`scrollTo(0, document.body.scrollHeight)`, nil), chromedp.Sleep(400*time.Millisecond))
 	}
 	var after int
-	b.do(chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn), chromedp.Evaluate(`document.body.scrollHeight`, &after))
+	b.do(
+		chromedp.Evaluate(`document.querySelectorAll("main li").length`, &drawn),
+		chromedp.Evaluate(`document.body.scrollHeight`, &after),
+	)
 	assert.Less(t, drawn, 200)
 	assert.Greater(t, after, height, "scrolling brings more")
 }
@@ -354,7 +381,9 @@ func TestOnlyAListIsGiven(t *testing.T) {
 	dir := t.TempDir()
 	name, list := filepath.Join(dir, `bell\main.img`), filepath.Join(dir, "SHA256SUMS")
 	require.NoError(t, os.WriteFile(name, []byte("image"), 0o644))
-	require.NoError(t, os.WriteFile(list, []byte(fmt.Sprintf("\\%x  bell\\\\main.img\n", sha256.Sum256([]byte("image")))), 0o644))
+	require.NoError(
+		t, os.WriteFile(list, []byte(fmt.Sprintf("\\%x  bell\\\\main.img\n", sha256.Sum256([]byte("image")))), 0o644),
+	)
 	b := open(t, s)
 	b.signIn("operator")
 	b.visit("/spot", "Spot check")

@@ -53,7 +53,8 @@ func earlier(t *testing.T) string {
 }
 
 // TestVersionsTalk has the client of the previous version use this service, and this client a
-// service of the previous version, whose data this service goes on with then. Each does its work, or says in words that the two differ; none
+// service of the previous version, whose data this service goes on with then. Each does its work, or says in
+// words that the two differ; none
 // says of a whole ledger that it is broken, of a file that it is cleared or refused which is not, or
 // ends in a panic.
 func TestVersionsTalk(t *testing.T) {
@@ -81,7 +82,10 @@ func TestVersionsTalk(t *testing.T) {
 		dir := t.TempDir()
 		for _, c := range append(commands[:len(commands):len(commands)], renamed) {
 			cmd := exec.CommandContext(t.Context(), program, c.args...)
-			cmd.Env = append(os.Environ(), "ENDEIXIS_SERVER="+url, "ENDEIXIS_TOKEN="+token, "ENDEIXIS_PROFILE="+filepath.Join(dir, "profile.yaml"), "TZ=UTC")
+			cmd.Env = append(
+				os.Environ(), "ENDEIXIS_SERVER="+url, "ENDEIXIS_TOKEN="+token,
+				"ENDEIXIS_PROFILE="+filepath.Join(dir, "profile.yaml"), "TZ=UTC",
+			)
 			out, err := cmd.CombinedOutput()
 			text := string(out)
 			assert.Contains(t, c.codes, cmd.ProcessState.ExitCode(), "%v: %v %s", c.args, err, text)
@@ -94,7 +98,10 @@ func TestVersionsTalk(t *testing.T) {
 	t.Run("the previous client", func(t *testing.T) {
 		t.Parallel()
 		s := testkit.Start(t)
-		use(t, filepath.Join(old, "endeixis"), s.URL, s.Token(t, roles.Curator), command{[]int{0}, "looked up", []string{"keyring", "refresh"}})
+		use(
+			t, filepath.Join(old, "endeixis"), s.URL, s.Token(t, roles.Curator),
+			command{[]int{0}, "looked up", []string{"keyring", "refresh"}},
+		)
 	})
 	t.Run("the previous service", func(t *testing.T) {
 		t.Parallel()
@@ -112,8 +119,13 @@ func TestVersionsTalk(t *testing.T) {
 		token := strings.Fields(string(out[at:]))[0]
 		p.start(t)
 		admitted(t, p.url, token)
-		use(t, binary(t, "endeixis"), p.url, token, command{[]int{1}, "No key directory is configured", []string{"keyring", "lookup", "--all"}})
-		before := endeixisWith(t, []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}, "", "batch", "show", "2", "-o", "json")
+		use(
+			t, binary(t, "endeixis"), p.url, token,
+			command{[]int{1}, "No key directory is configured", []string{"keyring", "lookup", "--all"}},
+		)
+		before := endeixisWith(
+			t, []string{"ENDEIXIS_SERVER=" + p.url, "ENDEIXIS_TOKEN=" + token}, "", "batch", "show", "2", "-o", "json",
+		)
 		require.True(t, json.Valid([]byte(before.out)), before.out)
 
 		// This version goes on with what that one has left: what it shows is the same, the audit

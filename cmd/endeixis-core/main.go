@@ -29,7 +29,10 @@ import (
 )
 
 func main() {
-	functions := map[string]func(string) (any, error){"hold": hold, "gather": gather, "recognise": recognise, "measure": measured, "explain": explain, "drill": drill}
+	functions := map[string]func(string) (any, error){
+		"hold": hold, "gather": gather, "recognise": recognise, "measure": measured, "explain": explain,
+		"drill": drill,
+	}
 	object := js.Global().Get("Object").New()
 	for name, f := range functions {
 		object.Set(name, js.FuncOf(func(_ js.Value, args []js.Value) any {
@@ -260,9 +263,12 @@ func measured(in string) (any, error) {
 	}
 	out := []done{}
 	for _, part := range verify.Parts(list) {
-		results, err := verify.MeasureParts(context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow, func(total int64) {
-			js.Global().Call("endeixisProgress", part.Path, float64(total))
-		})
+		results, err := verify.MeasureParts(
+			context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow,
+			func(total int64) {
+				js.Global().Call("endeixisProgress", part.Path, float64(total))
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -279,7 +285,10 @@ func explain(in string) (any, error) {
 	if err := json.Unmarshal([]byte(in), &c); err != nil {
 		return nil, err
 	}
-	found, err := verify.Explain(context.Background(), current, verify.Assignment{Target: &c.Target, Expected: c.Expected}, *c.Reading, explainBelow)
+	found, err := verify.Explain(
+		context.Background(), current, verify.Assignment{Target: &c.Target, Expected: c.Expected}, *c.Reading,
+		explainBelow,
+	)
 	return map[string]any{"diagnoses": found}, err
 }
 

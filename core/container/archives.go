@@ -61,7 +61,9 @@ func (l *lister) zip() error {
 		}
 		at, err := f.DataOffset()
 		if err != nil || f.CompressedSize64 > uint64(l.size) || at > l.size-int64(f.CompressedSize64) {
-			l.problem(f.Name, -1, "the directory says that it lies beyond the end of the archive, or where no member begins")
+			l.problem(
+				f.Name, -1, "the directory says that it lies beyond the end of the archive, or where no member begins",
+			)
 			continue
 		}
 		m := Member{Name: f.Name, Size: int64(f.UncompressedSize64), Extents: []Extent{{at, int64(f.CompressedSize64)}}}
@@ -141,7 +143,8 @@ func (l *lister) members(r io.Reader, position func() int64, stream bool) error 
 			l.problem(h.Name, at, "it is not a regular file")
 			continue
 		}
-		if h.Typeflag == tar.TypeGNUSparse || h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.map"] != "" {
+		if h.Typeflag == tar.TypeGNUSparse || h.PAXRecords["GNU.sparse.major"] != "" ||
+			h.PAXRecords["GNU.sparse.map"] != "" {
 			l.problem(h.Name, at, "it is stored with holes, which is not read here")
 			continue
 		}

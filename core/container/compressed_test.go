@@ -42,7 +42,9 @@ func pack(t testing.TB, c Compression, content []byte) []byte {
 
 func bzip2Sample(t testing.TB) []byte {
 	t.Helper()
-	sample, err := base64.StdEncoding.DecodeString("QlpoOTFBWSZTWa2IWnIAAA7RgAAQQAAaIJMgIABAUqjQ0eoQDTTRtMTlPE0niYmkxOE2nqfJifi7kinChIVsQtOQ")
+	sample, err := base64.StdEncoding.DecodeString(
+		"QlpoOTFBWSZTWa2IWnIAAA7RgAAQQAAaIJMgIABAUqjQ0eoQDTTRtMTlPE0niYmkxOE2nqfJifi7kinChIVsQtOQ",
+	)
 	require.NoError(t, err)
 	return sample
 }
@@ -114,7 +116,9 @@ func TestSurplus(t *testing.T) {
 		}
 		assert.Contains(t, e.Surplus, c.says, name)
 		if !strings.Contains(name, "nothing") {
-			assert.True(t, bytes.Contains(out.Bytes(), content[:100]) || c.as == Bzip2, "%s: the content comes out", name)
+			assert.True(
+				t, bytes.Contains(out.Bytes(), content[:100]) || c.as == Bzip2, "%s: the content comes out", name,
+			)
 		}
 		// What is cut short is an error or surplus, and never silence.
 		e, err = Decompress(t.Context(), c.as, bytes.NewReader(c.data[:len(c.data)-1]), io.Discard)

@@ -211,7 +211,10 @@ func (w *isoWalk) walk() error {
 		at := dir.record.location * w.volume.block
 		switch {
 		case w.visited[dir.record.location]:
-			return &FormatError{ISO9660, dir.record.at, fmt.Sprintf("the directory /%s leads back to one that holds it, or to another's place", dir.path)}
+			return &FormatError{
+				ISO9660, dir.record.at,
+				fmt.Sprintf("the directory /%s leads back to one that holds it, or to another's place", dir.path),
+			}
 		case dir.depth > isoDepth:
 			return &LimitError{What: fmt.Sprintf("%d directories deep", isoDepth)}
 		case dir.record.length > w.size-at:

@@ -314,7 +314,9 @@ func (l *lister) problem(name string, offset int64, format string, args ...any) 
 		l.out.MoreProblems++
 		return
 	}
-	l.out.Problems = append(l.out.Problems, Problem{Name: plain.Text(name), Offset: offset, Message: fmt.Sprintf(format, args...)})
+	l.out.Problems = append(
+		l.out.Problems, Problem{Name: plain.Text(name), Offset: offset, Message: fmt.Sprintf(format, args...)},
+	)
 }
 
 // dropRepeated leaves out members of the same name: which of them a program
@@ -322,7 +324,10 @@ func (l *lister) problem(name string, offset int64, format string, args ...any) 
 func (l *lister) dropRepeated() {
 	for _, m := range l.out.Members {
 		if n := l.seen[m.Name]; n > 1 {
-			l.problem(m.Name, m.start(), "there are %d members of this name, and programs differ in which of them they unpack", n)
+			l.problem(
+				m.Name, m.start(),
+				"there are %d members of this name, and programs differ in which of them they unpack", n,
+			)
 			l.seen[m.Name] = -1
 		}
 	}
@@ -356,7 +361,10 @@ func (l *lister) checkExtents() error {
 	for i := 1; i < len(all); i++ {
 		before, this := all[i-1], all[i]
 		if this.Offset < before.Offset+before.Length && (l.out.Format != ISO9660 || this.Extent != before.Extent) {
-			return &FormatError{l.out.Format, this.Offset, fmt.Sprintf("its members %s and %s overlap", plain.Quoted(before.name), plain.Quoted(this.name))}
+			return &FormatError{
+				l.out.Format, this.Offset,
+				fmt.Sprintf("its members %s and %s overlap", plain.Quoted(before.name), plain.Quoted(this.name)),
+			}
 		}
 	}
 	return nil

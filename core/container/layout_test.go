@@ -49,7 +49,9 @@ func tarOf(t testing.TB, files []content) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	for _, f := range files {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o644, Size: int64(len(f.text)), Typeflag: tar.TypeReg}))
+		require.NoError(
+			t, w.WriteHeader(&tar.Header{Name: f.name, Mode: 0o644, Size: int64(len(f.text)), Typeflag: tar.TypeReg}),
+		)
 		_, err := io.WriteString(w, f.text)
 		require.NoError(t, err)
 	}
@@ -133,7 +135,10 @@ func TestContainersOfEachFormat(t *testing.T) {
 	plain := isoOf(isotest.Options{Time: at}, slipway)
 	l, err := list(t, plain)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"LEUCHT2.CFG", "NL_2001.IMG", "NOTES0/READ_M0.TXT"}, names(l), "the standard's own names, without version")
+	assert.Equal(
+		t, []string{"LEUCHT2.CFG", "NL_2001.IMG", "NOTES0/READ_M0.TXT"}, names(l),
+		"the standard's own names, without version",
+	)
 
 	single := pack(t, XZ, []byte("one image"))
 	l, err = list(t, single)
@@ -174,7 +179,9 @@ func TestKeep(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 1, kept, name)
-		l, err = List(t.Context(), bytes.NewReader(image), int64(len(image)), "x", Options{Keep: keep, Limits: Limits{Kept: 3}})
+		l, err = List(
+			t.Context(), bytes.NewReader(image), int64(len(image)), "x", Options{Keep: keep, Limits: Limits{Kept: 3}},
+		)
 		require.NoError(t, err, name)
 		for _, m := range l.Members {
 			assert.Nil(t, m.Content, "%s: beyond the limit", name)
@@ -203,7 +210,9 @@ func TestSplitterIsExact(t *testing.T) {
 			}
 			m.Size = int64(len(text))
 			b := &bytes.Buffer{}
-			lanes, want, got = append(lanes, &Lane{Member: m, To: []io.Writer{b}}), append(want, string(text)), append(got, b)
+			lanes = append(lanes, &Lane{Member: m, To: []io.Writer{b}})
+			want = append(want, string(text))
+			got = append(got, b)
 		}
 		s := NewSplitter(context.Background(), lanes...)
 		for rest := stream; len(rest) > 0; {
@@ -249,7 +258,14 @@ func TestLanesThatFallShort(t *testing.T) {
 // TestNamesThatEscape holds for every format that a member whose name leads
 // elsewhere is told and not used, and that the others are.
 func TestNamesThatEscape(t *testing.T) {
-	evil := []content{{"../gauge.bin", "a"}, {"/etc/passwd", "b"}, {"c:\\boot.ini", "c"}, {"x/../../y", "d"}, {"nul", "e"}, {"good.bin", "f"}}
+	evil := []content{
+		{"../gauge.bin", "a"},
+		{"/etc/passwd", "b"},
+		{"c:\\boot.ini", "c"},
+		{"x/../../y", "d"},
+		{"nul", "e"},
+		{"good.bin", "f"},
+	}
 	for name, image := range map[string][]byte{"zip": zipOf(t, zip.Store, evil), "tar": tarOf(t, evil)} {
 		l, err := list(t, image)
 		require.NoError(t, err, name)
@@ -259,12 +275,20 @@ func TestNamesThatEscape(t *testing.T) {
 			assert.NotEmpty(t, p.Message)
 		}
 	}
-	l, err := list(t, isotest.Image([]isotest.File{{Name: "good.bin", Content: []byte("f")}, {Name: "con.txt"}, {Name: "away", Link: true}}, isotest.Options{RockRidge: true}))
+	l, err := list(
+		t,
+		isotest.Image(
+			[]isotest.File{{Name: "good.bin", Content: []byte("f")}, {Name: "con.txt"}, {Name: "away", Link: true}},
+			isotest.Options{RockRidge: true},
+		),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"good.bin"}, names(l))
 	assert.Equal(t, 1, l.Links)
 	assert.Len(t, l.Problems, 1)
-	image := bytes.ReplaceAll(isoOf(isotest.Options{RockRidge: true}, slipway), []byte("nl-200.img"), []byte("../../p.qq"))
+	image := bytes.ReplaceAll(
+		isoOf(isotest.Options{RockRidge: true}, slipway), []byte("nl-200.img"), []byte("../../p.qq"),
+	)
 	l, err = list(t, image)
 	require.NoError(t, err)
 	assert.Len(t, l.Members, 2)
@@ -294,7 +318,9 @@ func TestLinksAndOddMembers(t *testing.T) {
 	// As GNU tar stores a file with holes: a type of its own, and where the holes are.
 	b.Reset()
 	w = tar.NewWriter(&b)
-	require.NoError(t, w.WriteHeader(&tar.Header{Name: "hollow", Typeflag: tar.TypeReg, Format: tar.FormatGNU, Devmajor: 1}))
+	require.NoError(
+		t, w.WriteHeader(&tar.Header{Name: "hollow", Typeflag: tar.TypeReg, Format: tar.FormatGNU, Devmajor: 1}),
+	)
 	require.NoError(t, w.Close())
 	header := b.Bytes()[:512]
 	header[156] = tar.TypeGNUSparse
@@ -362,7 +388,10 @@ func TestExpansionWithoutEnd(t *testing.T) {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	for i := range 40 {
-		h := &zip.FileHeader{Name: fmt.Sprint(i), Method: zip.Deflate, CompressedSize64: uint64(packed.Len()), UncompressedSize64: 64 << 20}
+		h := &zip.FileHeader{
+			Name: fmt.Sprint(i), Method: zip.Deflate, CompressedSize64: uint64(packed.Len()),
+			UncompressedSize64: 64 << 20,
+		}
 		out, err := z.CreateRaw(h)
 		require.NoError(t, err)
 		out.Write(packed.Bytes())
@@ -383,7 +412,10 @@ func TestExpansionWithoutEnd(t *testing.T) {
 		at += next
 		binary.LittleEndian.PutUint32(image[at+24:], 1000)
 	}
-	l, err := List(t.Context(), bytes.NewReader(image), int64(len(image)), "x", Options{Keep: func(string, int64) bool { return true }})
+	l, err := List(
+		t.Context(), bytes.NewReader(image), int64(len(image)), "x",
+		Options{Keep: func(string, int64) bool { return true }},
+	)
 	require.NoError(t, err)
 	require.Len(t, l.Problems, 40)
 	assert.Contains(t, l.Problems[0].Message, "more than is stated")
@@ -395,7 +427,9 @@ func TestAbsurdNumbers(t *testing.T) {
 		many[i].name = fmt.Sprint(i)
 	}
 	for name, image := range map[string][]byte{"zip": zipOf(t, zip.Store, many), "tar": tarOf(t, many), "tar.gz": pack(t, Gzip, tarOf(t, many)), "iso": isoOf(isotest.Options{RockRidge: true}, many)} {
-		_, err := List(t.Context(), bytes.NewReader(image), int64(len(image)), "x", Options{Limits: Limits{Members: 20}})
+		_, err := List(
+			t.Context(), bytes.NewReader(image), int64(len(image)), "x", Options{Limits: Limits{Members: 20}},
+		)
 		var limit *LimitError
 		require.ErrorAs(t, err, &limit, name)
 		assert.Equal(t, "it was not looked into further than 20 members", limit.Error())

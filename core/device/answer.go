@@ -166,7 +166,9 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 			return Answer{}, finding
 		}
 		if tied && !a.named && !echoed {
-			return Answer{}, unclear("It answered without saying for which slot, and nothing shows that it is the answer to this question.")
+			return Answer{}, unclear(
+				"It answered without saying for which slot, and nothing shows that it is the answer to this question.",
+			)
 		}
 		if !slices.ContainsFunc(answers, func(o Answer) bool {
 			return o.Algorithm == a.Algorithm && slices.Equal(o.Value, a.Value) && o.Size == a.Size
@@ -210,9 +212,15 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 		}
 		return ""
 	}
-	if other := group("slot"); other != "" && !strings.EqualFold(other, slot.Sent) && !strings.EqualFold(other, slot.Name) {
+	if other := group(
+		"slot",
+	); other != "" && !strings.EqualFold(other, slot.Sent) &&
+		!strings.EqualFold(other, slot.Name) {
 		return Answer{}, &diagnose.Cause{
-			Code: diagnose.DeviceOtherSlot, Sentence: fmt.Sprintf("It was asked for %s, and answered for slot %s.", slot.Title, plain.Quoted(clip(other))),
+			Code: diagnose.DeviceOtherSlot,
+			Sentence: fmt.Sprintf(
+				"It was asked for %s, and answered for slot %s.", slot.Title, plain.Quoted(clip(other)),
+			),
 			Advice: "Its value says nothing of the slot that was asked for. Ask again; if it stays so, the description of the kind may name the slots wrongly.",
 		}
 	}
@@ -226,7 +234,10 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 	}
 	value, err := k.valueOf(out.Algorithm, group("digest"))
 	if err != nil || len(value) != out.Algorithm.Size() {
-		return out, unclear("Its value %s is not one of %s, which has %d digits.", plain.Quoted(clip(group("digest"))), out.Algorithm, 2*out.Algorithm.Size())
+		return out, unclear(
+			"Its value %s is not one of %s, which has %d digits.", plain.Quoted(clip(group("digest"))), out.Algorithm,
+			2*out.Algorithm.Size(),
+		)
 	}
 	out.Value = value
 	if told := group("size"); told != "" {
@@ -287,7 +298,9 @@ func (k *Kind) Lacking(slot *Slot, text []byte) string {
 }
 
 // copied is [Kind.Copied]; empty is set where no value of any algorithm stands in the text.
-func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (answer Answer, finding *diagnose.Cause, empty bool) {
+func (k *Kind) copied(
+	slot *Slot, algorithms []digest.Algorithm, text []byte,
+) (answer Answer, finding *diagnose.Cause, empty bool) {
 	if len(text) > MaxAnswer {
 		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10), false
 	}
@@ -316,11 +329,20 @@ func (k *Kind) copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (a
 	case len(found) == 1 && others == 0:
 		return found[0], nil, false
 	case len(found) == 1:
-		finding = unclear("Beside the value of %s, what was copied holds values that this kind of device does not give: %d.", found[0].Algorithm, others)
+		finding = unclear(
+			"Beside the value of %s, what was copied holds values that this kind of device does not give: %d.",
+			found[0].Algorithm, others,
+		)
 	case others > 0:
-		finding = unclear("No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.", Named(algorithms), others)
+		finding = unclear(
+			"No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.",
+			Named(algorithms),
+			others,
+		)
 	default:
-		finding, empty = unclear("No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms)), true
+		finding, empty = unclear(
+			"No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms),
+		), true
 	}
 	return Answer{}, finding, empty
 }
@@ -341,7 +363,9 @@ func oneOfEach(found []Answer) bool {
 // of a device's kind makes it one. It is whole, or in groups, such as E3 B0 C4 01.
 var (
 	short        = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])(?:0x)?([0-9a-f]{8}|[0-9a-f]{16})(?:$|[^0-9a-z])`)
-	shortGrouped = regexp.MustCompile(`(?i)(?:^|[^0-9a-z])((?:[0-9a-f]{2}[ :-]){3,63}[0-9a-f]{2}|(?:[0-9a-f]{4}[ :-]){1,31}[0-9a-f]{4}|(?:[0-9a-f]{8}[ :-]){1,15}[0-9a-f]{8})(?:$|[^0-9a-z])`)
+	shortGrouped = regexp.MustCompile(
+		`(?i)(?:^|[^0-9a-z])((?:[0-9a-f]{2}[ :-]){3,63}[0-9a-f]{2}|(?:[0-9a-f]{4}[ :-]){1,31}[0-9a-f]{4}|(?:[0-9a-f]{8}[ :-]){1,15}[0-9a-f]{8})(?:$|[^0-9a-z])`,
+	)
 )
 
 // valuesIn finds the values of a kind's algorithms in a text, as any text is read that a

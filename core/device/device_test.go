@@ -42,7 +42,9 @@ func TestParseKind(t *testing.T) {
 	assert.Equal(t, "pump-unit", k.Name)
 	assert.Equal(t, 90*time.Second, k.AnswerWithin)
 	assert.Equal(t, 10*time.Second, k.ConnectWithin)
-	assert.Equal(t, []digest.Algorithm{digest.SHA256, digest.MD5, digest.CRC32}, k.Algorithms(), "the hardest to forge first")
+	assert.Equal(
+		t, []digest.Algorithm{digest.SHA256, digest.MD5, digest.CRC32}, k.Algorithms(), "the hardest to forge first",
+	)
 	assert.Equal(t, "fw sum 1 sha256", k.Question(k.Slot("b"), digest.SHA256))
 	assert.Equal(t, int64(4096), k.Slot("b").Bytes)
 	assert.Nil(t, k.Slot("c"))
@@ -260,7 +262,10 @@ func TestCopied(t *testing.T) {
 		"a table of two slots":          {text: "slot | sum\n-----+----\na    | " + sum + "\nb    | " + other + "\n", code: diagnose.DeviceUnclear},
 	} {
 		t.Run(name, func(t *testing.T) {
-			assert.Equal(t, name != "no value" && name != "half a value" && name != "a value in a longer one", k.Lacking(k.Slot("a"), []byte(c.text)) == "")
+			assert.Equal(
+				t, name != "no value" && name != "half a value" && name != "a value in a longer one",
+				k.Lacking(k.Slot("a"), []byte(c.text)) == "",
+			)
 			a, f := k.Copied(k.Slot("a"), k.Algorithms(), []byte(c.text))
 			if c.code != "" {
 				require.NotNil(t, f)
@@ -313,7 +318,13 @@ func TestKindsOfConsoles(t *testing.T) {
 		}
 		assert.ErrorContains(t, err, says, more)
 	}
-	assert.Equal(t, "tide 4.2\nslot 0 = 01\n", strings.ReplaceAll(Printed([]byte("tide 4.2\r\n--More--\b\b\b\b\b\b\b\b        \b\b\b\b\b\b\b\bslot 0 = 01\r\n")), "\u0000", ""))
+	assert.Equal(
+		t, "tide 4.2\nslot 0 = 01\n",
+		strings.ReplaceAll(
+			Printed([]byte("tide 4.2\r\n--More--\b\b\b\b\b\b\b\b        \b\b\b\b\b\b\b\bslot 0 = 01\r\n")), "\u0000",
+			"",
+		),
+	)
 	assert.Equal(t, "ab\n", Printed([]byte("\b\b\bax\bb\n")))
 }
 

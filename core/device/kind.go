@@ -138,7 +138,10 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(text)
-	k := &Kind{Digest: sum[:], ConnectWithin: 10 * time.Second, AnswerWithin: time.Minute, Covers: Image, Ask: map[digest.Algorithm]string{}}
+	k := &Kind{
+		Digest: sum[:], ConnectWithin: 10 * time.Second, AnswerWithin: time.Minute, Covers: Image,
+		Ask: map[digest.Algorithm]string{},
+	}
 	k.Name = p.word(root, "kind", true)
 	if k.Name != "" && (!nameForm.MatchString(k.Name) || len(k.Name) > 60) {
 		p.wrong(root.line("kind"), "a kind's name has small letters, digits and hyphens")
@@ -174,7 +177,10 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 	p.slots(root, k)
 	p.questions(root, k)
 	p.fill(root, k)
-	p.rest(root, "kind", "title", "reach", "covers", "prompt", "answer", "refusal", "connect_within", "answer_within", "slots", "ask", "fill", "before", "pager", "pager_key", "checksum_order", "checksum_base")
+	p.rest(
+		root, "kind", "title", "reach", "covers", "prompt", "answer", "refusal", "connect_within", "answer_within",
+		"slots", "ask", "fill", "before", "pager", "pager_key", "checksum_order", "checksum_base",
+	)
 	if len(p.mistakes) > 0 {
 		return nil, p.error()
 	}
@@ -323,7 +329,10 @@ func (p *kindParser) word(f *fields, name string, needed bool) string {
 	switch {
 	case text == "" && needed:
 		p.wrong(f.lines[name], "%s is empty", name)
-	case strings.ContainsFunc(text, func(r rune) bool { return r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0x2028 || r == 0x2029 }):
+	case strings.ContainsFunc(text, func(r rune) bool {
+		return r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0x2028 ||
+			r == 0x2029
+	}):
 		p.wrong(f.lines[name], "%s has a line break or another control character in it", name)
 		return ""
 	case len(text) > maxPattern:
@@ -350,7 +359,9 @@ func (p *kindParser) lines(f *fields, name string) []string {
 	var out []string
 	for _, child := range list.Values {
 		// Each is read as a field of its own would be.
-		single := &fields{at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: child}}
+		single := &fields{
+			at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: child},
+		}
 		line := p.word(single, name, true)
 		if holes.MatchString(line) {
 			p.wrong(f.lines[name], "in %s nothing stands for anything", name)
@@ -443,7 +454,10 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 			s.Sent = name
 		}
 		if !sentForm.MatchString(s.Sent) {
-			p.wrong(slot.line("sent"), "what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own")
+			p.wrong(
+				slot.line("sent"),
+				"what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own",
+			)
 		}
 		if text := p.word(slot, "bytes", k.Covers == WholeSlot); text != "" {
 			n, err := strconv.ParseInt(text, 0, 64)
@@ -479,7 +493,11 @@ func (p *kindParser) questions(root *fields, k *Kind) {
 		}
 		for _, hole := range holes.FindAllString(line, -1) {
 			if hole != "{slot}" {
-				p.wrong(all.lines[name], "%s stands for nothing: only {slot} does. What is expected is never sent to a device", plain.Quoted(hole))
+				p.wrong(
+					all.lines[name],
+					"%s stands for nothing: only {slot} does. What is expected is never sent to a device",
+					plain.Quoted(hole),
+				)
 			}
 		}
 		if len(k.Slots) > 1 && !strings.Contains(line, "{slot}") {
@@ -489,7 +507,10 @@ func (p *kindParser) questions(root *fields, k *Kind) {
 		for i := range k.Slots {
 			// A device that only repeats the question must not be taken for one that answers.
 			if k.Answer != nil && k.Answer.MatchString(k.Question(&k.Slots[i], a)) {
-				p.wrong(root.line("answer"), "the question for %s looks like an answer itself; make the pattern more exact", a)
+				p.wrong(
+					root.line("answer"), "the question for %s looks like an answer itself; make the pattern more exact",
+					a,
+				)
 			}
 		}
 	}

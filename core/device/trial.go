@@ -18,7 +18,10 @@ func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Cause) {
 		text := strings.TrimRight(Printed(pasted), "\n")
 		at := strings.LastIndexByte(text, '\n') + 1
 		if !k.Prompt.MatchString(text[at:]) {
-			return Answer{}, unclear("The last line that was pasted, %s, is not the prompt as the description has it.", plain.Quoted(clip(text[at:])))
+			return Answer{}, unclear(
+				"The last line that was pasted, %s, is not the prompt as the description has it.",
+				plain.Quoted(clip(text[at:])),
+			)
 		}
 		pasted = []byte(text[:at])
 	}

@@ -77,8 +77,27 @@ const (
 // Codes lists every code.
 func Codes() []Code {
 	return []Code{
-		WrongAlgorithm, OtherEntry, Truncated, Hole, Padded, LineEndings, NotTheArtifact, InnerFile, OtherRelease, DamagedPieces, MistypedValue, Altered,
-		DeviceUnreached, DeviceKeyChanged, DeviceKeyUnconfirmed, DeviceLogin, DeviceSilent, DeviceLineCut, DeviceUnclear, DeviceOtherSlot, DeviceRefused,
+		WrongAlgorithm,
+		OtherEntry,
+		Truncated,
+		Hole,
+		Padded,
+		LineEndings,
+		NotTheArtifact,
+		InnerFile,
+		OtherRelease,
+		DamagedPieces,
+		MistypedValue,
+		Altered,
+		DeviceUnreached,
+		DeviceKeyChanged,
+		DeviceKeyUnconfirmed,
+		DeviceLogin,
+		DeviceSilent,
+		DeviceLineCut,
+		DeviceUnclear,
+		DeviceOtherSlot,
+		DeviceRefused,
 	}
 }
 
@@ -198,9 +217,12 @@ func (d *examination) holder(ctx context.Context) *Cause {
 		r.Close()
 		if err == nil && d.matches(set.Sums()) {
 			return &Cause{
-				Code:     InnerFile,
-				Sentence: fmt.Sprintf("The value stated is the digest of %s beside it, not of this file, which by its name comes from in there.", plain.Quoted(h.Name)),
-				Advice:   "Compare that file instead, and take this one from it anew.",
+				Code: InnerFile,
+				Sentence: fmt.Sprintf(
+					"The value stated is the digest of %s beside it, not of this file, which by its name comes from in there.",
+					plain.Quoted(h.Name),
+				),
+				Advice: "Compare that file instead, and take this one from it anew.",
 			}
 		}
 	}
@@ -289,9 +311,16 @@ func (d *examination) findings() []Cause {
 			algorithm = d.Algorithms[0].String() + " digest"
 		}
 		if member, uncompressed := d.interior.finish(); uncompressed {
-			add(InnerFile, advice, "The value stated is the %s of what this file holds once it is uncompressed, not of the file as it is.", algorithm)
+			add(
+				InnerFile, advice,
+				"The value stated is the %s of what this file holds once it is uncompressed, not of the file as it is.",
+				algorithm,
+			)
 		} else if member != "" {
-			add(InnerFile, advice, "The value stated is the %s of %s inside this file, not of the file itself.", algorithm, plain.Quoted(member))
+			add(
+				InnerFile, advice, "The value stated is the %s of %s inside this file, not of the file itself.",
+				algorithm, plain.Quoted(member),
+			)
 		}
 	}
 	if what := pretender(d.Name, d.head); what != "" {
@@ -300,9 +329,15 @@ func (d *examination) findings() []Cause {
 	}
 	switch {
 	case d.ExpectedSize != nil && d.Size < *d.ExpectedSize:
-		add(Truncated, again, "It is cut short: %d of %d bytes are here, %d are missing.", d.Size, *d.ExpectedSize, *d.ExpectedSize-d.Size)
+		add(
+			Truncated, again, "It is cut short: %d of %d bytes are here, %d are missing.", d.Size, *d.ExpectedSize,
+			*d.ExpectedSize-d.Size,
+		)
 	case d.isoBytes > d.Size:
-		add(Truncated, again, "It is cut short: by its own structure the disc image has %d bytes, and %d are here.", d.isoBytes, d.Size)
+		add(
+			Truncated, again, "It is cut short: by its own structure the disc image has %d bytes, and %d are here.",
+			d.isoBytes, d.Size,
+		)
 	case d.interior != nil && d.interior.cutShort:
 		add(Truncated, again, "It is cut short: the compressed data ends in the middle.")
 	case d.tail.endsEarly(d.head):
@@ -310,8 +345,11 @@ func (d *examination) findings() []Cause {
 	}
 	padded := d.prefix != nil && d.matches(d.prefix.set.Sums())
 	if padded {
-		add(Padded, "Cut the file to that length, or have the comparison end there.",
-			"The first %d bytes are exactly what is expected; %d bytes more follow, %s.", d.Size-d.prefix.tail, d.prefix.tail, d.prefix.holds())
+		add(
+			Padded, "Cut the file to that length, or have the comparison end there.",
+			"The first %d bytes are exactly what is expected; %d bytes more follow, %s.", d.Size-d.prefix.tail,
+			d.prefix.tail, d.prefix.holds(),
+		)
 	}
 	const transfer = "Something on the way converted line endings. Transfer the file again as binary."
 	if d.matches(d.toLF.set.Sums()) {
@@ -321,9 +359,18 @@ func (d *examination) findings() []Cause {
 	}
 	if run, atEnd := d.zeros.longest(d.Size); !padded && run.Length >= 64<<10 && run.Length*100 >= d.Size {
 		if atEnd {
-			add(Hole, again, "The last %d bytes are all zero, from byte %d on: a download that reserved its space and did not finish looks like this.", run.Length, run.Offset)
+			add(
+				Hole,
+				again,
+				"The last %d bytes are all zero, from byte %d on: a download that reserved its space and did not finish looks like this.",
+				run.Length,
+				run.Offset,
+			)
 		} else {
-			add(Hole, again, "%d bytes from byte %d on are all zero: a download with a missing part looks like this.", run.Length, run.Offset)
+			add(
+				Hole, again, "%d bytes from byte %d on are all zero: a download with a missing part looks like this.",
+				run.Length, run.Offset,
+			)
 		}
 	}
 	if d.pieces != nil {
@@ -333,8 +380,11 @@ func (d *examination) findings() []Cause {
 			for _, r := range damage {
 				total += r.Length
 			}
-			f := add(DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
-				"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.", count(len(damage), "part"), total, d.Size, damage[0].Offset)
+			f := add(
+				DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
+				"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.",
+				count(len(damage), "part"), total, d.Size, damage[0].Offset,
+			)
 			f.Damage, f.Size = damage, d.Size
 		}
 	}
@@ -343,8 +393,12 @@ func (d *examination) findings() []Cause {
 		if d.ExpectedSize != nil && *d.ExpectedSize == d.Size {
 			size = " It has the length that is stated."
 		}
-		add(Altered, "Do not use it. Download it again; if it stays so, tell the publisher: the file may have been tampered with.",
-			"Its content is another one, and nothing that usually goes wrong explains it.%s", size)
+		add(
+			Altered,
+			"Do not use it. Download it again; if it stays so, tell the publisher: the file may have been tampered with.",
+			"Its content is another one, and nothing that usually goes wrong explains it.%s",
+			size,
+		)
 	}
 	return out
 }
@@ -376,11 +430,30 @@ func (d *examination) mistyped(add func(code Code, advice, format string, args .
 		const advice = "Read the value again where it comes from, character by character. The file need not be downloaded again: another file has another value altogether."
 		switch {
 		case len(at) == 2 && at[1] == at[0]+1 && want[at[0]] == have[at[1]] && want[at[1]] == have[at[0]]:
-			add(MistypedValue, advice, "The value that is stated is the file's %s digest with two characters swapped, the %s and the one behind it: it was copied wrongly, or changed.", a, ordinal(at[0]+1))
+			add(
+				MistypedValue,
+				advice,
+				"The value that is stated is the file's %s digest with two characters swapped, the %s and the one behind it: it was copied wrongly, or changed.",
+				a,
+				ordinal(at[0]+1),
+			)
 		case len(at) == 2:
-			add(MistypedValue, advice, "The value that is stated is the file's %s digest but for two characters, the %s and the %s: it was copied wrongly, or changed.", a, ordinal(at[0]+1), ordinal(at[1]+1))
+			add(
+				MistypedValue,
+				advice,
+				"The value that is stated is the file's %s digest but for two characters, the %s and the %s: it was copied wrongly, or changed.",
+				a,
+				ordinal(at[0]+1),
+				ordinal(at[1]+1),
+			)
 		default:
-			add(MistypedValue, advice, "The value that is stated is the file's %s digest but for one character, the %s: it was copied wrongly, or changed.", a, ordinal(at[0]+1))
+			add(
+				MistypedValue,
+				advice,
+				"The value that is stated is the file's %s digest but for one character, the %s: it was copied wrongly, or changed.",
+				a,
+				ordinal(at[0]+1),
+			)
 		}
 		return true
 	}
@@ -410,12 +483,20 @@ func UnderAnotherName(name string, computed map[digest.Algorithm]digest.Value, k
 		v := computed[a]
 		if e, ok := known[v.String()]; ok && len(v) >= 16 && e.Name != name {
 			f := &Cause{
-				Code:     OtherEntry,
-				Sentence: fmt.Sprintf("These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name), plain.Text(e.Manifest), e.Line),
-				Advice:   "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
+				Code: OtherEntry,
+				Sentence: fmt.Sprintf(
+					"These bytes are those of %s, as %s states in line %d.", plain.Quoted(e.Name),
+					plain.Text(e.Manifest), e.Line,
+				),
+				Advice: "Files were swapped or renamed, or this is another edition. Give it its published name and check again.",
 			}
 			if packs(e.Name, name) {
-				f.Sentence = fmt.Sprintf("The digest that %s states in line %d for %s is that of this file, which by its name is what that holds.", plain.Text(e.Manifest), e.Line, plain.Quoted(e.Name))
+				f.Sentence = fmt.Sprintf(
+					"The digest that %s states in line %d for %s is that of this file, which by its name is what that holds.",
+					plain.Text(e.Manifest),
+					e.Line,
+					plain.Quoted(e.Name),
+				)
 				f.Advice = "Keep the names as they are. Ask the publisher for the digest of this file, or expand the archive and compare again."
 			}
 			return f
@@ -447,9 +528,12 @@ func KnownRelease(e *Earlier) *Cause {
 		label = fmt.Sprintf(" (%s)", plain.Text(e.Label))
 	}
 	return &Cause{
-		Code:     OtherRelease,
-		Sentence: fmt.Sprintf("These bytes are known: they are those of %s in %s, cleared on %s in batch %d%s.", plain.Quoted(e.Name), plain.Text(e.Folder), e.On.Format(time.DateOnly), e.Batch, label),
-		Advice:   "This is that release under another name, or in place of the one that you meant. Download the release that you want.",
+		Code: OtherRelease,
+		Sentence: fmt.Sprintf(
+			"These bytes are known: they are those of %s in %s, cleared on %s in batch %d%s.", plain.Quoted(e.Name),
+			plain.Text(e.Folder), e.On.Format(time.DateOnly), e.Batch, label,
+		),
+		Advice: "This is that release under another name, or in place of the one that you meant. Download the release that you want.",
 	}
 }
 
@@ -464,7 +548,10 @@ func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Ca
 			continue
 		}
 		if slices.Equal(v, d.Expected) {
-			add(WrongAlgorithm, advice, "The value stated is the %s digest of exactly these bytes, not %s.", a, d.Algorithms[0])
+			add(
+				WrongAlgorithm, advice, "The value stated is the %s digest of exactly these bytes, not %s.", a,
+				d.Algorithms[0],
+			)
 			return
 		}
 	}
@@ -475,7 +562,10 @@ func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Ca
 	slices.Reverse(reversed)
 	for _, a := range digest.OfSize(4) {
 		if slices.Equal(sums[a], reversed) {
-			add(WrongAlgorithm, advice, "The value stated is the %s checksum of exactly these bytes with its bytes in reverse order.", a)
+			add(
+				WrongAlgorithm, advice,
+				"The value stated is the %s checksum of exactly these bytes with its bytes in reverse order.", a,
+			)
 			return
 		}
 	}
@@ -489,7 +579,10 @@ func count(n int, what string) string {
 }
 
 // binaryNames are endings of files that are never pages or messages.
-var binaryNames = []string{".img", ".bin", ".iso", ".zip", ".gz", ".xz", ".bz2", ".zst", ".tar", ".tgz", ".txz", ".deb", ".rpm", ".exe", ".msi", ".dmg", ".rom", ".fw", ".hex", ".7z", ".jar", ".cab", ".squashfs"}
+var binaryNames = []string{
+	".img", ".bin", ".iso", ".zip", ".gz", ".xz", ".bz2", ".zst", ".tar", ".tgz", ".txz", ".deb", ".rpm", ".exe",
+	".msi", ".dmg", ".rom", ".fw", ".hex", ".7z", ".jar", ".cab", ".squashfs",
+}
 
 // pretender says what a file with a binary's name holds instead, or nothing.
 func pretender(name string, head []byte) string {
@@ -498,7 +591,9 @@ func pretender(name string, head []byte) string {
 	}
 	text := bytes.ToLower(bytes.TrimSpace(head))
 	switch {
-	case bytes.HasPrefix(text, []byte("<!doctype html")), bytes.HasPrefix(text, []byte("<html")), bytes.HasPrefix(text, []byte("<head")):
+	case bytes.HasPrefix(text, []byte("<!doctype html")),
+		bytes.HasPrefix(text, []byte("<html")),
+		bytes.HasPrefix(text, []byte("<head")):
 		return "an HTML page, such as an error or sign-in page"
 	case bytes.HasPrefix(text, []byte("{")) && (bytes.Contains(text[:min(len(text), 400)], []byte(`"error"`)) || bytes.Contains(text[:min(len(text), 400)], []byte(`"message"`))):
 		return "a message of a web service in JSON"

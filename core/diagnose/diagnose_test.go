@@ -38,8 +38,12 @@ func sum(a digest.Algorithm, content []byte) digest.Value {
 func diagnosed(t *testing.T, name string, here, published []byte, adjust func(*Case)) []Cause {
 	t.Helper()
 	c := Case{
-		Name: name, Size: int64(len(here)), Computed: map[digest.Algorithm]digest.Value{digest.SHA256: sum(digest.SHA256, here)},
-		Expected: sum(digest.SHA256, published), Algorithms: digest.Only(digest.SHA256), Known: map[string]StatedAt{},
+		Name:       name,
+		Size:       int64(len(here)),
+		Computed:   map[digest.Algorithm]digest.Value{digest.SHA256: sum(digest.SHA256, here)},
+		Expected:   sum(digest.SHA256, published),
+		Algorithms: digest.Only(digest.SHA256),
+		Known:      map[string]StatedAt{},
 	}
 	if adjust != nil {
 		adjust(&c)
@@ -164,12 +168,17 @@ func TestDamageIsLocated(t *testing.T) {
 		if bytes.Equal(here, image) {
 			t.Skip("the damage undid itself")
 		}
-		c := Case{Name: "x.img", Size: int64(len(here)), Expected: sum(digest.SHA256, image), Algorithms: digest.Only(digest.SHA256), Pieces: pieces}
+		c := Case{
+			Name: "x.img", Size: int64(len(here)), Expected: sum(digest.SHA256, image),
+			Algorithms: digest.Only(digest.SHA256), Pieces: pieces,
+		}
 		found, err := Run(context.Background(), bytes.NewReader(here), c)
 		require.NoError(t, err)
 		require.Equal(t, DamagedPieces, found[0].Code)
 		for i := range here {
-			inside := slices.ContainsFunc(found[0].Damage, func(r Range) bool { return int64(i) >= r.Offset && int64(i) < r.Offset+r.Length })
+			inside := slices.ContainsFunc(
+				found[0].Damage, func(r Range) bool { return int64(i) >= r.Offset && int64(i) < r.Offset+r.Length },
+			)
 			if here[i] != image[i] && !inside {
 				t.Fatalf("byte %d is damaged and in no part", i)
 			}
@@ -184,11 +193,16 @@ func TestDamageIsLocated(t *testing.T) {
 
 func TestReadErrors(t *testing.T) {
 	boom := errors.New("bad sector")
-	_, err := Run(context.Background(), iotest.ErrReader(boom), Case{Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256)})
+	_, err := Run(
+		context.Background(), iotest.ErrReader(boom),
+		Case{Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256)},
+	)
 	require.ErrorIs(t, err, boom)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = Run(ctx, bytes.NewReader(noise(1<<20)), Case{Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256)})
+	_, err = Run(
+		ctx, bytes.NewReader(noise(1<<20)), Case{Expected: make([]byte, 32), Algorithms: digest.Only(digest.SHA256)},
+	)
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -257,7 +271,11 @@ func TestMistyped(t *testing.T) {
 		"three characters": {change(0, 9, 30), Altered, ""},
 	} {
 		found, err := Run(t.Context(), bytes.NewReader(content), Case{
-			Name: "gauge.bin", Size: int64(len(content)), Computed: map[digest.Algorithm]digest.Value{digest.SHA256: right}, Expected: c.stated, Algorithms: digest.Only(digest.SHA256),
+			Name:       "gauge.bin",
+			Size:       int64(len(content)),
+			Computed:   map[digest.Algorithm]digest.Value{digest.SHA256: right},
+			Expected:   c.stated,
+			Algorithms: digest.Only(digest.SHA256),
 		})
 		require.NoError(t, err)
 		require.Len(t, found, 1, name)

@@ -56,7 +56,9 @@ func newInterior(ctx context.Context, head []byte, at io.ReaderAt, c *Case) *int
 	case format == container.Tar:
 		n.tar = container.NewTarSplitter(visit)
 	case format != "" && at != nil:
-		layout, err := container.List(ctx, at, c.Size, c.Name, container.Options{Limits: container.Limits{Members: maxMembers}})
+		layout, err := container.List(
+			ctx, at, c.Size, c.Name, container.Options{Limits: container.Limits{Members: maxMembers}},
+		)
 		if err != nil {
 			return nil
 		}

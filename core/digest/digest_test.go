@@ -112,7 +112,11 @@ func TestPumpAgreesWithPlainHashing(t *testing.T) {
 	source := make([]byte, 3*blockSize+17)
 	rand.NewChaCha8([32]byte{1}).Read(source)
 	rapid.Check(t, func(t *rapid.T) {
-		n := rapid.OneOf(rapid.IntRange(0, 64), rapid.IntRange(blockSize-2, blockSize+2), rapid.IntRange(0, len(source))).Draw(t, "length")
+		n := rapid.OneOf(
+			rapid.IntRange(0, 64), rapid.IntRange(blockSize-2, blockSize+2), rapid.IntRange(0, len(source)),
+		).Draw(
+			t, "length",
+		)
 		var r io.Reader = bytes.NewReader(source[:n])
 		if rapid.Bool().Draw(t, "half reads") {
 			r = iotest.HalfReader(r)

@@ -116,7 +116,9 @@ func fill(r io.Reader, block []byte) (n int, err error) {
 
 // pumpHere is Pump without goroutines. The first block has been read, with err
 // as the result of that read.
-func pumpHere(ctx context.Context, r io.Reader, writers []io.Writer, progress func(int64), b *block, err error) (int64, error) {
+func pumpHere(
+	ctx context.Context, r io.Reader, writers []io.Writer, progress func(int64), b *block, err error,
+) (int64, error) {
 	total := int64(0)
 	for {
 		if b.n > 0 {

@@ -33,9 +33,12 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	}
 	if m.CollisionSuspected {
 		out.Grounds = append(out.Grounds, Ground{
-			Code: CollisionSuspected, Effect: Refuses, Algorithm: digest.SHA1, Computed: m.Digests[digest.SHA1],
-			Sentence: "The file shows the marks of a collision attack on SHA-1: it was made so that another file has the same digest.",
-			Advice:   "Do not use this file. Tell the publisher.",
+			Code:      CollisionSuspected,
+			Effect:    Refuses,
+			Algorithm: digest.SHA1,
+			Computed:  m.Digests[digest.SHA1],
+			Sentence:  "The file shows the marks of a collision attack on SHA-1: it was made so that another file has the same digest.",
+			Advice:    "Do not use this file. Tell the publisher.",
 		})
 	}
 	signed := b.bySignature(item, m, &out)
@@ -50,19 +53,29 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 	listed := slices.ContainsFunc(listings, func(l comparedEntry) bool { return !l.ruledOut() })
 	if !listed && !signed && !readBack && !receipted && !within(&out) {
 		g := Ground{
-			Code: NotListed, Effect: Withholds,
+			Code:     NotListed,
+			Effect:   Withholds,
 			Sentence: "No manifest and no signature here speaks of this file.",
 			Advice:   "Look for the publisher's manifest or signature of it. If there is none, nothing shows where the file comes from.",
 		}
 		if n := nameless(listings); n > 0 {
-			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this file by its name, and of the %d digests that stand here without a name none is its.", n)
+			g.Sentence = fmt.Sprintf(
+				"No manifest and no signature here speaks of this file by its name, and of the %d digests that stand here without a name none is its.",
+				n,
+			)
 		}
 		if len(item.Unasked) > 0 {
-			g.Sentence = fmt.Sprintf("What was handed over for this file speaks of %s, and not of it.", quotedAll(item.Unasked))
+			g.Sentence = fmt.Sprintf(
+				"What was handed over for this file speaks of %s, and not of it.", quotedAll(item.Unasked),
+			)
 			g.Advice = "If it is the same file under another name, rename it to that and check again. Otherwise get what its publisher says of this one."
 		}
 		if item.Holds != nil && item.Holds.Spoken > 0 {
-			g.Sentence = fmt.Sprintf("No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.", item.Holds.Format.Noun(), files(item.Holds.Spoken))
+			g.Sentence = fmt.Sprintf(
+				"No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.",
+				item.Holds.Format.Noun(),
+				files(item.Holds.Spoken),
+			)
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
 		}
 		for _, d := range m.Diagnoses {
@@ -134,7 +147,10 @@ func verdictOf(out *Outcome, listings []comparedEntry) Verdict {
 	for _, l := range listings {
 		if refuses := l.refusal(); refuses != nil {
 			refusal := *refuses
-			refusal.Sentence = fmt.Sprintf("The manifest %s is refused, and nothing else clears this file. %s", plain.Text(l.Manifest), refusal.Sentence)
+			refusal.Sentence = fmt.Sprintf(
+				"The manifest %s is refused, and nothing else clears this file. %s", plain.Text(l.Manifest),
+				refusal.Sentence,
+			)
 			out.Grounds = append(out.Grounds, refusal)
 			return Refused
 		}
@@ -157,7 +173,8 @@ func ToExplain(item *survey.Item, m *measure.Measurement, outcome *Outcome, maxB
 		for i := range item.Listed {
 			l := &item.Listed[i]
 			if l.Manifest == g.Source && l.Line == g.Line && slices.Equal(l.Digest, g.Expected) &&
-				(best == nil || digest.Strongest(l.Algorithms).CollisionBits() > digest.Strongest(best.Algorithms).CollisionBits()) {
+				(best == nil || digest.Strongest(l.Algorithms).CollisionBits() >
+					digest.Strongest(best.Algorithms).CollisionBits()) {
 				best = l
 			}
 		}
@@ -191,7 +208,9 @@ func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out
 	}
 	name := plain.Text(item.Inside.Of)
 	links := []Link{artifactLink(item, m)}
-	holder := Link{Kind: "container", State: Holds, Label: name, Detail: "holds this file, and is cleared", Ref: item.Inside.Of}
+	holder := Link{
+		Kind: "container", State: Holds, Label: name, Detail: "holds this file, and is cleared", Ref: item.Inside.Of,
+	}
 	at := slices.IndexFunc(around.Paths, func(p ProofPath) bool { return p.Complete })
 	if around.Verdict != Cleared || at < 0 {
 		holder.State, holder.Detail = Missing, "holds this file, and is not cleared itself"
@@ -208,7 +227,9 @@ func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out
 		Code: WithinCleared, Effect: Supports, Source: item.Inside.Of,
 		Sentence: fmt.Sprintf("It is a part of %s, which is cleared: every byte of that is vouched for.", name),
 	})
-	out.Paths = append(out.Paths, pathOf(ClearedContainer, append(append(links, holder), around.Paths[at].Links[1:]...), Ground{}))
+	out.Paths = append(
+		out.Paths, pathOf(ClearedContainer, append(append(links, holder), around.Paths[at].Links[1:]...), Ground{}),
+	)
 }
 
 // contentsGrounds tells what in a container was not looked at.
@@ -257,7 +278,10 @@ func (b Basis) bySignature(item *survey.Item, m *measure.Measurement, out *Outco
 // links returns the links signature, key and publisher of a judged signature.
 func (f *checkedSignature) links() []Link {
 	facts := f.ground.Signature
-	sig := Link{Kind: "signature", State: Holds, Label: plain.Text(facts.File), Detail: "holds over exactly these bytes", Ref: facts.File}
+	sig := Link{
+		Kind: "signature", State: Holds, Label: plain.Text(facts.File), Detail: "holds over exactly these bytes",
+		Ref: facts.File,
+	}
 	key := Link{Kind: "key", State: Unreached, Label: "the signer's key"}
 	publisher := Link{Kind: "publisher", State: Unreached, Label: "the publisher"}
 	if facts.Created != nil {
@@ -393,9 +417,15 @@ func (b Basis) byManifest(item *survey.Item, m *measure.Measurement, listings []
 	if i := slices.IndexFunc(listings, func(l comparedEntry) bool { return l.holds() }); i >= 0 && !strong {
 		l := listings[i]
 		out.Grounds = append(out.Grounds, Ground{
-			Code: WeakDigestOnly, Effect: Withholds, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm,
-			Sentence: fmt.Sprintf("The only matching digest is %s: accidental damage would show, tampering need not.", l.algorithm),
-			Advice:   "Ask the publisher for SHA-256 or stronger, or for a signature.",
+			Code:      WeakDigestOnly,
+			Effect:    Withholds,
+			Source:    l.Manifest,
+			Line:      l.Line,
+			Algorithm: l.algorithm,
+			Sentence: fmt.Sprintf(
+				"The only matching digest is %s: accidental damage would show, tampering need not.", l.algorithm,
+			),
+			Advice: "Ask the publisher for SHA-256 or stronger, or for a signature.",
 		})
 	}
 	for i, l := range listings {
@@ -445,8 +475,15 @@ func nameless(listings []comparedEntry) int {
 // sizeGround tells that a file has not the size that an entry states.
 func (l *comparedEntry) sizeGround(m *measure.Measurement, where, advice string) Ground {
 	return Ground{
-		Code: SizeMismatch, Effect: Refuses, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed,
-		Sentence: fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size), Advice: advice,
+		Code:      SizeMismatch,
+		Effect:    Refuses,
+		Source:    l.Manifest,
+		Line:      l.Line,
+		Algorithm: l.algorithm,
+		Expected:  l.Digest,
+		Computed:  l.computed,
+		Sentence:  fmt.Sprintf("It is %d bytes long, and %s states %d.", m.Size, where, *l.Size),
+		Advice:    advice,
 	}
 }
 
@@ -460,7 +497,9 @@ func (l *comparedEntry) where() string {
 
 // grounds returns what one entry says about the artifact. bits is the strength
 // from which a digest counts.
-func (l *comparedEntry) grounds(item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int) []Ground {
+func (l *comparedEntry) grounds(
+	item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int,
+) []Ground {
 	switch {
 	case l.Guessed:
 		return []Ground{l.guessGround()}
@@ -470,13 +509,19 @@ func (l *comparedEntry) grounds(item *survey.Item, m *measure.Measurement, all [
 		return []Ground{l.questionGround()}
 	case l.Given != "" && l.Name == "" && l.Doubtful:
 		g := l.ground(DigestMismatch, Notes)
-		g.Sentence = fmt.Sprintf("The %s value in %s is not this file's. Several were given without names, and one at most can be its.", l.algorithm, l.where())
+		g.Sentence = fmt.Sprintf(
+			"The %s value in %s is not this file's. Several were given without names, and one at most can be its.",
+			l.algorithm, l.where(),
+		)
 		return []Ground{g}
 	case l.Renamed, l.Doubtful && l.Name == "":
 		return nil // it is another file, and is told as that
 	case l.Doubtful:
 		g := l.ground(DigestMismatch, Notes)
-		g.Sentence = fmt.Sprintf("The name in %s fits several files, and the %s digest there is not that of this one.", l.where(), l.algorithm)
+		g.Sentence = fmt.Sprintf(
+			"The name in %s fits several files, and the %s digest there is not that of this one.", l.where(),
+			l.algorithm,
+		)
 		return []Ground{g}
 	}
 	return l.mismatchGrounds(item, m, all, signed, bits)
@@ -488,9 +533,14 @@ func (l *comparedEntry) unsignedSentence() string {
 		return "It matches the value that was given, and nobody vouches for that: a value shows damage, and not who made the file."
 	}
 	if l.voucher != nil && l.voucher.handedOn {
-		return fmt.Sprintf("It matches %s, the list that was written when it was handed on: that shows damage on the way, and nobody has signed it.", plain.Text(l.Manifest))
+		return fmt.Sprintf(
+			"It matches %s, the list that was written when it was handed on: that shows damage on the way, and nobody has signed it.",
+			plain.Text(l.Manifest),
+		)
 	}
-	return fmt.Sprintf("It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest))
+	return fmt.Sprintf(
+		"It matches %s, which no signature vouches for: anybody could have written it.", plain.Text(l.Manifest),
+	)
 }
 
 func (l *comparedEntry) unsignedAdvice() string {
@@ -508,7 +558,10 @@ func (l *comparedEntry) unsignedAdvice() string {
 
 // ground begins what an entry says.
 func (l *comparedEntry) ground(code Code, effect Effect) Ground {
-	return Ground{Code: code, Effect: effect, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest, Computed: l.computed}
+	return Ground{
+		Code: code, Effect: effect, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Expected: l.Digest,
+		Computed: l.computed,
+	}
 }
 
 // guessGround tells what came of a value that nothing calls a checksum.
@@ -516,9 +569,18 @@ func (l *comparedEntry) guessGround() Ground {
 	g := l.ground(Guessed, Notes)
 	g.Expected, g.Computed = nil, nil
 	if l.matches {
-		g.Sentence = fmt.Sprintf("The %d digits beside its name in %s are its %s. Nothing there calls them a checksum, so that they prove nothing.", 2*len(l.Digest), l.where(), l.algorithm)
+		g.Sentence = fmt.Sprintf(
+			"The %d digits beside its name in %s are its %s. Nothing there calls them a checksum, so that they prove nothing.",
+			2*len(l.Digest),
+			l.where(),
+			l.algorithm,
+		)
 	} else {
-		g.Sentence = fmt.Sprintf("The %d digits beside its name in %s are none of its checksums. Nothing there calls them one, so that they were left out.", 2*len(l.Digest), l.where())
+		g.Sentence = fmt.Sprintf(
+			"The %d digits beside its name in %s are none of its checksums. Nothing there calls them one, so that they were left out.",
+			2*len(l.Digest),
+			l.where(),
+		)
 	}
 	return g
 }
@@ -552,46 +614,85 @@ func (l *comparedEntry) matchGrounds(item *survey.Item, m *measure.Measurement, 
 	switch {
 	case l.Renamed && l.Name == item.Path:
 		out = append(out, Ground{
-			Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
+			Code:     ListedAs,
+			Effect:   Notes,
+			Source:   l.Manifest,
+			Line:     l.Line,
 			Sentence: "Its name has a backslash, which a list can mean as a folder. The bytes say that it is this file.",
 		})
 	case l.Renamed:
 		out = append(out, Ground{
-			Code: ListedAs, Effect: Notes, Source: l.Manifest, Line: l.Line,
-			Sentence: fmt.Sprintf("The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.", plain.Quoted(l.Name), plain.Quoted(item.Path)),
+			Code:   ListedAs,
+			Effect: Notes,
+			Source: l.Manifest,
+			Line:   l.Line,
+			Sentence: fmt.Sprintf(
+				"The list calls it %s; here it is called %s. The names differ in nothing that matters, and the bytes are the same.",
+				plain.Quoted(l.Name),
+				plain.Quoted(item.Path),
+			),
 		})
 	}
 	switch {
 	case l.wrongSize && strong:
 		// The bytes are the right ones: it is the list that contradicts itself.
 		out = append(out, Ground{
-			Code: SizeDisagrees, Effect: Notes, Source: l.Manifest, Line: l.Line,
-			Sentence: fmt.Sprintf("%s contradicts itself: the digest that it states is this file's, which is %d bytes long, and the size that it states is %d.", l.where(), m.Size, *l.Size),
-			Advice:   "The file is the one that is meant. Tell whoever made the list.",
+			Code:   SizeDisagrees,
+			Effect: Notes,
+			Source: l.Manifest,
+			Line:   l.Line,
+			Sentence: fmt.Sprintf(
+				"%s contradicts itself: the digest that it states is this file's, which is %d bytes long, and the size that it states is %d.",
+				l.where(),
+				m.Size,
+				*l.Size,
+			),
+			Advice: "The file is the one that is meant. Tell whoever made the list.",
 		})
 	case l.wrongSize:
-		out = append(out, l.sizeGround(m, l.where(), "Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher."))
+		out = append(
+			out,
+			l.sizeGround(
+				m,
+				l.where(),
+				"Find out which is right: the digest says that it is this file, and the size that it is not. Get the list again from the publisher.",
+			),
+		)
 	case l.GuessedSize != nil && *l.GuessedSize != m.Size:
 		out = append(out, Ground{
-			Code: Guessed, Effect: Notes, Source: l.Manifest, Line: l.Line,
-			Sentence: fmt.Sprintf("The number %d beside it in %s is not its size. Nothing there calls it one, so that it was left out.", *l.GuessedSize, l.where()),
+			Code:   Guessed,
+			Effect: Notes,
+			Source: l.Manifest,
+			Line:   l.Line,
+			Sentence: fmt.Sprintf(
+				"The number %d beside it in %s is not its size. Nothing there calls it one, so that it was left out.",
+				*l.GuessedSize, l.where(),
+			),
 		})
 	}
 	return out
 }
 
 // mismatchGrounds tells that the bytes are not those of an entry.
-func (l *comparedEntry) mismatchGrounds(item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int) []Ground {
+func (l *comparedEntry) mismatchGrounds(
+	item *survey.Item, m *measure.Measurement, all []comparedEntry, signed map[digest.Algorithm]bool, bits int,
+) []Ground {
 	var out []Ground
 	if l.wrongSize {
 		out = append(out, l.sizeGround(m, l.where(), "Download it again."))
 	}
 	g := l.ground(DigestMismatch, Refuses)
-	g.Sentence = fmt.Sprintf("The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), l.where(), l.algorithm)
+	g.Sentence = fmt.Sprintf(
+		"The bytes of %s are not those that %s describes: the %s digest differs.", plain.Text(item.Path), l.where(),
+		l.algorithm,
+	)
 	g.Advice = "Do not use this file. Download it again from the publisher, and check again."
 	switch {
 	case l.Given == survey.AsValue:
-		g.Sentence = fmt.Sprintf("The bytes of %s are not those of the value that was given: the %s digest differs.", plain.Text(item.Path), l.algorithm)
+		g.Sentence = fmt.Sprintf(
+			"The bytes of %s are not those of the value that was given: the %s digest differs.", plain.Text(item.Path),
+			l.algorithm,
+		)
 		g.Advice = "Do not use this file. Read the value again where it comes from; if it was copied right, download the file again."
 	case l.Given == survey.AsText && l.Name == "":
 		g.Advice = "Do not use this file, if the value is meant for it. If it is, download the file again from the publisher."
@@ -608,8 +709,12 @@ func (l *comparedEntry) mismatchGrounds(item *survey.Item, m *measure.Measuremen
 			where, what = fmt.Sprintf("in line %d", other.Line), "lines"
 			g.Advice = "Find out which of the two values the publisher states for this file, and where the other comes from."
 		}
-		g.Sentence += fmt.Sprintf(" The %s digest %s does match, so the two %s are not about the same file.", other.algorithm, where, what)
-		g.Findings = slices.DeleteFunc(slices.Clone(g.Findings), func(f diagnose.Cause) bool { return f.Code == diagnose.Altered })
+		g.Sentence += fmt.Sprintf(
+			" The %s digest %s does match, so the two %s are not about the same file.", other.algorithm, where, what,
+		)
+		g.Findings = slices.DeleteFunc(
+			slices.Clone(g.Findings), func(f diagnose.Cause) bool { return f.Code == diagnose.Altered },
+		)
 	}
 	if l.outrankedBy(signed) {
 		g.Effect = Notes
@@ -656,14 +761,23 @@ func disagreement(all []comparedEntry, signed map[digest.Algorithm]bool) *Ground
 		}
 		tried[match.algorithm] = true
 		for _, other := range all {
-			if other.matches || other.Doubtful || other.Guessed || other.algorithm != match.algorithm || other.outrankedBy(signed) {
+			if other.matches || other.Doubtful || other.Guessed || other.algorithm != match.algorithm ||
+				other.outrankedBy(signed) {
 				continue
 			}
 			return &Ground{
-				Code: ManifestsDisagree, Effect: Refuses, Source: other.Manifest, Line: other.Line, Algorithm: match.algorithm,
-				Expected: other.Digest, Computed: match.computed,
-				Sentence: fmt.Sprintf("%s (line %d) and %s (line %d) give different %s digests for this file.", plain.Text(match.Manifest), match.Line, plain.Text(other.Manifest), other.Line, match.algorithm),
-				Advice:   "One of them is not the publisher's. Get the list again, with its signature, from the publisher.",
+				Code:      ManifestsDisagree,
+				Effect:    Refuses,
+				Source:    other.Manifest,
+				Line:      other.Line,
+				Algorithm: match.algorithm,
+				Expected:  other.Digest,
+				Computed:  match.computed,
+				Sentence: fmt.Sprintf(
+					"%s (line %d) and %s (line %d) give different %s digests for this file.",
+					plain.Text(match.Manifest), match.Line, plain.Text(other.Manifest), other.Line, match.algorithm,
+				),
+				Advice: "One of them is not the publisher's. Get the list again, with its signature, from the publisher.",
 			}
 		}
 	}
@@ -675,10 +789,17 @@ func disagreement(all []comparedEntry, signed map[digest.Algorithm]bool) *Ground
 func (b Basis) manifestPath(item *survey.Item, m *measure.Measurement, l comparedEntry) ProofPath {
 	links := []Link{artifactLink(item, m)}
 	d := Link{Kind: "digest", State: Holds, Label: l.algorithm.String(), Detail: l.computed.String()}
-	entry := Link{Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)), Detail: "states the same digest", Ref: l.Manifest}
+	entry := Link{
+		Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)),
+		Detail: "states the same digest", Ref: l.Manifest,
+	}
 	list := Link{Kind: "manifest", State: Holds, Label: plain.Text(l.Manifest), Ref: l.Manifest}
 	sig := Link{Kind: "signature", State: Unreached, Label: "a signature over the manifest"}
-	rest := []Link{sig, {Kind: "key", State: Unreached, Label: "the signer's key"}, {Kind: "publisher", State: Unreached, Label: "the publisher"}}
+	rest := []Link{
+		sig,
+		{Kind: "key", State: Unreached, Label: "the signer's key"},
+		{Kind: "publisher", State: Unreached, Label: "the publisher"},
+	}
 	reason := Ground{Code: ManifestUnsigned, Advice: l.unsignedAdvice()}
 
 	if v := l.voucher; v != nil {
@@ -740,13 +861,21 @@ func (b Basis) speaksFor(file string, f checkedSignature) checkedSignature {
 	f.carries = false
 	facts := *f.ground.Signature
 	f.ground.Signature = &facts
-	return f.says(WrongPublisher, Refuses,
-		fmt.Sprintf("The signature %s holds, by a key of %s; %s is expected from %s.", plain.Text(f.ground.Source), plain.Text(f.key.Publisher), plain.Text(file), plain.Text(strings.Join(expected.Publishers, " or "))),
-		"Look for a list or a signature by them.")
+	return f.says(
+		WrongPublisher, Refuses,
+		fmt.Sprintf(
+			"The signature %s holds, by a key of %s; %s is expected from %s.", plain.Text(f.ground.Source),
+			plain.Text(f.key.Publisher), plain.Text(file), plain.Text(strings.Join(expected.Publishers, " or ")),
+		),
+		"Look for a list or a signature by them.",
+	)
 }
 
 func artifactLink(item *survey.Item, m *measure.Measurement) Link {
-	l := Link{Kind: "artifact", State: Holds, Label: plain.Text(item.Path), Detail: fmt.Sprintf("%d bytes, every one read", m.Size), Ref: item.Path}
+	l := Link{
+		Kind: "artifact", State: Holds, Label: plain.Text(item.Path),
+		Detail: fmt.Sprintf("%d bytes, every one read", m.Size), Ref: item.Path,
+	}
 	if m.MadeBy() != measure.Service {
 		l.Detail += " by the " + plain.Text(m.Where)
 	}

@@ -55,8 +55,19 @@ func (b Basis) byCopies(item *survey.Item, m *measure.Measurement, listings []co
 			if slices.Equal(c.Digest, m.Digests[l.algorithm]) {
 				s.agrees(c.Provenance)
 				if !l.matches {
-					out.Grounds = append(out.Grounds, copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states the digest that was computed, and the one here does not.", plain.Text(l.Manifest), placeOf(c.Provenance)),
-						"The list here was altered, or is of another day. Find out which of the two is the publisher's."))
+					out.Grounds = append(
+						out.Grounds,
+						copyDiffers(
+							l,
+							c,
+							fmt.Sprintf(
+								"The copy of %s from %s states the digest that was computed, and the one here does not.",
+								plain.Text(l.Manifest),
+								placeOf(c.Provenance),
+							),
+							"The list here was altered, or is of another day. Find out which of the two is the publisher's.",
+						),
+					)
 				}
 				continue
 			}
@@ -81,8 +92,15 @@ func copyDiffers(l comparedEntry, c survey.CopyEntry, sentence, advice string) G
 // contradiction is the ground of a copy that states another digest. Against a
 // manifest that matches and is signed by an admitted key, it decides nothing.
 func (b Basis) contradiction(l comparedEntry, c survey.CopyEntry) Ground {
-	g := copyDiffers(l, c, fmt.Sprintf("The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest), placeOf(c.Provenance), l.algorithm, c.Line),
-		"One of the two was altered, or they are of different days. Do not use the file before you know which, and tell whoever keeps the wrong one.")
+	g := copyDiffers(
+		l,
+		c,
+		fmt.Sprintf(
+			"The copy of %s from %s states another %s digest for this file, in line %d.", plain.Text(l.Manifest),
+			placeOf(c.Provenance), l.algorithm, c.Line,
+		),
+		"One of the two was altered, or they are of different days. Do not use the file before you know which, and tell whoever keeps the wrong one.",
+	)
 	if l.holds() && l.voucher != nil && l.voucher.Signed() {
 		g.Effect = Notes
 		g.Sentence += " The one here is signed and matches, so the copy is wrong."
@@ -97,8 +115,15 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 	asked := b.policyFor(l.voucher).CorroborationChannels
 	enough := asked > 0 && len(s.channels) >= asked
 	g := Ground{
-		Code: Corroborated, Effect: Notes, Source: l.Manifest, Line: l.Line, Algorithm: l.algorithm, Computed: l.computed,
-		Sentence: fmt.Sprintf("Its %s digest was seen on %s: %s.", l.algorithm, channels(len(s.channels)), strings.Join(s.places, ", ")),
+		Code:      Corroborated,
+		Effect:    Notes,
+		Source:    l.Manifest,
+		Line:      l.Line,
+		Algorithm: l.algorithm,
+		Computed:  l.computed,
+		Sentence: fmt.Sprintf(
+			"Its %s digest was seen on %s: %s.", l.algorithm, channels(len(s.channels)), strings.Join(s.places, ", "),
+		),
 	}
 	last := Link{Kind: "channels", State: Holds, Label: channels(len(s.channels)), Detail: strings.Join(s.places, ", ")}
 	var reason Ground
@@ -111,15 +136,23 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 		reason.Advice = "If the publisher does not sign, a curator can have the policy let agreement between channels clear such files."
 	default:
 		last.State = Missing
-		reason.Sentence = fmt.Sprintf("The policy asks for %s, and the value was seen on %d.", channels(asked), len(s.channels))
+		reason.Sentence = fmt.Sprintf(
+			"The policy asks for %s, and the value was seen on %d.", channels(asked), len(s.channels),
+		)
 		reason.Advice = "Get the list on another channel too, and run the batch with that copy."
 	}
 	out.Grounds = append(out.Grounds, g)
 	out.Paths = append(out.Paths, pathOf(CorroboratedManifest, []Link{
 		artifactLink(item, m),
 		{Kind: "digest", State: Holds, Label: l.algorithm.String(), Detail: l.computed.String()},
-		{Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)), Detail: "states the same digest", Ref: l.Manifest},
-		{Kind: "manifest", State: Holds, Label: plain.Text(l.Manifest), Detail: "SHA-256 " + digestOf(l.voucher).String(), Ref: l.Manifest},
+		{
+			Kind: "entry", State: Holds, Label: fmt.Sprintf("line %d: %s", l.Line, plain.Text(l.Name)),
+			Detail: "states the same digest", Ref: l.Manifest,
+		},
+		{
+			Kind: "manifest", State: Holds, Label: plain.Text(l.Manifest),
+			Detail: "SHA-256 " + digestOf(l.voucher).String(), Ref: l.Manifest,
+		},
 		last,
 	}, reason))
 }

@@ -75,7 +75,8 @@ func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document, item string)
 			publisher = key.Publisher
 		}
 		result := openpgp.Verify(sig, doc, candidates[i:i+1], b.policyOf(publisher).Rules(b.Now))
-		if i == 0 || result.Status.Better(best.Status) || result.Status == best.Status && b.counts(result.Signer, item) && !b.counts(best.Signer, item) {
+		if i == 0 || result.Status.Better(best.Status) ||
+			result.Status == best.Status && b.counts(result.Signer, item) && !b.counts(best.Signer, item) {
 			best = result
 		}
 	}
@@ -201,9 +202,15 @@ func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Meas
 	f := b.weigh(item, over, m)
 	if f.carries && over.Uncompressed != "" && m.Surplus != "" {
 		f.carries, f.waiver = false, nil
-		f = f.says(SurplusBytes, Withholds,
-			fmt.Sprintf("The signature %s holds over the uncompressed form of this file, and the file has more: %s. It is not what the publisher made.", plain.Text(over.File), m.Surplus),
-			"Download the file again. If it stays so, expand it, and verify and use what comes out.")
+		f = f.says(
+			SurplusBytes, Withholds,
+			fmt.Sprintf(
+				"The signature %s holds over the uncompressed form of this file, and the file has more: %s. It is not what the publisher made.",
+				plain.Text(over.File),
+				m.Surplus,
+			),
+			"Download the file again. If it stays so, expand it, and verify and use what comes out.",
+		)
 	}
 	if !over.Doubtful {
 		return f
@@ -211,7 +218,14 @@ func (b Basis) signature(item string, over survey.SignatureOver, m *measure.Meas
 	name := plain.Text(over.File)
 	switch f.ground.Signature.Status {
 	case openpgp.Invalid:
-		return f.says(SignatureInvalid, Notes, fmt.Sprintf("The name of the signature %s leaves open which file it is over, and it does not hold over this one.", name), "")
+		return f.says(
+			SignatureInvalid, Notes,
+			fmt.Sprintf(
+				"The name of the signature %s leaves open which file it is over, and it does not hold over this one.",
+				name,
+			),
+			"",
+		)
 	case openpgp.Valid:
 		f.ground.Sentence += " Its name fits several files; the signature itself decides that it is over this one."
 	default:
@@ -267,14 +281,24 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 		}
 	}
 	if over.Around == survey.Cleartext && sig.Type != openpgp.Text && sig.Unsupported() == nil {
-		return f.says(SignatureUnacceptable, Withholds,
-			fmt.Sprintf("The signature around the text of %s is a %s signature, which says nothing certain about a text.", name, sig.Type),
-			"Ask the publisher for a usual signature.")
+		return f.says(
+			SignatureUnacceptable, Withholds,
+			fmt.Sprintf(
+				"The signature around the text of %s is a %s signature, which says nothing certain about a text.", name,
+				sig.Type,
+			),
+			"Ask the publisher for a usual signature.",
+		)
 	}
 	if over.Uncompressed != "" && m.Unexpanded != "" {
-		return f.says(Unreadable, Withholds,
-			fmt.Sprintf("The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name, m.Unexpanded),
-			"The file is damaged or cut short. Download it again.")
+		return f.says(
+			Unreadable, Withholds,
+			fmt.Sprintf(
+				"The signature %s is over the uncompressed form of this file, which cannot be read: %s.", name,
+				m.Unexpanded,
+			),
+			"The file is damaged or cut short. Download it again.",
+		)
 	}
 	result := b.verify(sig, documentOf(m, over), item)
 	facts.Status, facts.Steps = result.Status, result.Steps
@@ -302,13 +326,22 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 	case openpgp.Valid:
 		return b.standing(f, result, item, who, name)
 	case openpgp.Invalid:
-		return f.says(SignatureInvalid, Refuses,
-			fmt.Sprintf("The signature %s by %s does not hold over these bytes: the file or the signature was changed after signing, or they do not belong together.", name, who),
-			"Do not use these files. Download both again from the publisher; if it stays so, tell the publisher.")
+		return f.says(
+			SignatureInvalid, Refuses,
+			fmt.Sprintf(
+				"The signature %s by %s does not hold over these bytes: the file or the signature was changed after signing, or they do not belong together.",
+				name,
+				who,
+			),
+			"Do not use these files. Download both again from the publisher; if it stays so, tell the publisher.",
+		)
 	case openpgp.SignerUnknown:
-		return f.says(SignerUnknown, Withholds,
+		return f.says(
+			SignerUnknown,
+			Withholds,
 			fmt.Sprintf("The signature %s is by %s, which is not in the keyring.", name, who),
-			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; then run the batch again.")
+			"Get the publisher's key, import it, confirm its fingerprint on independent channels, and admit it; then run the batch again.",
+		)
 	case openpgp.SignerRevoked:
 		return f.says(SignerRevoked, Refuses,
 			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
@@ -318,11 +351,21 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
 			"If the publisher has extended the key since, import its newer copy and judge again.")
 	case openpgp.SignatureExpired:
-		return f.says(SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason), "Look for a newer signature or release.")
+		return f.says(
+			SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason),
+			"Look for a newer signature or release.",
+		)
 	case openpgp.SignatureInFuture:
-		return f.says(SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason), "Check the clock of this system first, then ask the publisher.")
+		return f.says(
+			SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason),
+			"Check the clock of this system first, then ask the publisher.",
+		)
 	case openpgp.SignerUnfit:
-		return f.says(SignerUnfit, Withholds, fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason), "Import a fresh copy of the key; if it stays so, ask the publisher.")
+		return f.says(
+			SignerUnfit, Withholds,
+			fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason),
+			"Import a fresh copy of the key; if it stays so, ask the publisher.",
+		)
 	case openpgp.Weak:
 		// A waiver lifts the weakness and nothing else: the key has to count.
 		if w := b.waiver(SignatureWeak, facts.Publisher, item); w != nil {
@@ -335,13 +378,28 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 				f.carries, f.waiver = true, w
 			}
 		}
-		return f.says(SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason), "Ask the publisher for a signature with a stronger hash or key.")
+		return f.says(
+			SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason),
+			"Ask the publisher for a signature with a stronger hash or key.",
+		)
 	case openpgp.HashShort:
-		return f.says(SignatureHashShort, Withholds, fmt.Sprintf("The signature %s by %s does not count: %s.", name, who, result.Reason), "Ask the publisher for a signature with a hash that goes with the key, such as SHA-512.")
+		return f.says(
+			SignatureHashShort, Withholds,
+			fmt.Sprintf("The signature %s by %s does not count: %s.", name, who, result.Reason),
+			"Ask the publisher for a signature with a hash that goes with the key, such as SHA-512.",
+		)
 	case openpgp.Unsupported:
-		return f.says(SignatureUnsupported, Withholds, fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason), "Ask the publisher for a signature of a common kind.")
+		return f.says(
+			SignatureUnsupported, Withholds,
+			fmt.Sprintf("The signature %s cannot be checked here: %s.", name, result.Reason),
+			"Ask the publisher for a signature of a common kind.",
+		)
 	default:
-		return f.says(SignatureUnacceptable, Withholds, fmt.Sprintf("The signature %s does not speak for this file: %s.", name, result.Reason), "Ask the publisher for a plain detached signature.")
+		return f.says(
+			SignatureUnacceptable, Withholds,
+			fmt.Sprintf("The signature %s does not speak for this file: %s.", name, result.Reason),
+			"Ask the publisher for a plain detached signature.",
+		)
 	}
 }
 
@@ -361,24 +419,48 @@ func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, na
 	}
 	policy := b.policyOf(f.key.Publisher)
 	if ok, why := b.Keyring.Vouched(f.key, policy.Rules(b.Now)); !ok {
-		return f.says(SignerUncertified, Withholds,
-			fmt.Sprintf("The signature %s holds, by %s; that key was admitted because an anchor of %s certified it, and that counts no longer: %s", name, who, plain.Text(f.key.Publisher), why),
-			"Have a curator look at the key: confirmed on independent channels, it counts by itself.")
+		return f.says(
+			SignerUncertified, Withholds,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key was admitted because an anchor of %s certified it, and that counts no longer: %s",
+				name,
+				who,
+				plain.Text(f.key.Publisher),
+				why,
+			),
+			"Have a curator look at the key: confirmed on independent channels, it counts by itself.",
+		)
 	}
 	if expected := b.expectedOf(item); !expected.allows(f.key.Publisher) {
-		return f.says(WrongPublisher, Refuses,
-			fmt.Sprintf("The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name, who, plain.Text(f.key.Publisher), plain.Text(strings.Join(expected.Publishers, " or "))),
-			"Find out who really made these files before using them.")
+		return f.says(
+			WrongPublisher, Refuses,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key counts for %s, and these files are expected from %s.", name,
+				who, plain.Text(f.key.Publisher), plain.Text(strings.Join(expected.Publishers, " or ")),
+			),
+			"Find out who really made these files before using them.",
+		)
 	}
 	if f.key.Conflict && policy.ContradictedSigner != Notes {
-		return f.says(SignerContradicted, Withholds,
-			fmt.Sprintf("The signature %s holds, by %s; somebody has seen another fingerprint where that key's should be, and nobody has explained it yet.", name, who),
-			"Have a curator find out which of the two is the publisher's, and say so at the key.")
+		return f.says(
+			SignerContradicted, Withholds,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; somebody has seen another fingerprint where that key's should be, and nobody has explained it yet.",
+				name,
+				who,
+			),
+			"Have a curator find out which of the two is the publisher's, and say so at the key.",
+		)
 	}
 	if until := f.key.LastAt(b.Now).Until; until != nil && !f.made.Before(*until) {
-		return f.says(SignerExpired, Withholds,
-			fmt.Sprintf("The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.", name, who, until.Format(time.DateOnly)),
-			"Look for a release signed with the publisher's present key.")
+		return f.says(
+			SignerExpired, Withholds,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.",
+				name, who, until.Format(time.DateOnly),
+			),
+			"Look for a release signed with the publisher's present key.",
+		)
 	}
 	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
 		effect := policy.ExpiredSigner
@@ -386,22 +468,40 @@ func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, na
 		if w := b.waiver(SignerExpired, f.key.Publisher, item); w != nil && !f.carries {
 			f.carries, f.waiver = true, w
 		}
-		return f.says(SignerExpired, effect,
-			fmt.Sprintf("The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly)),
-			"If the publisher has extended the key, import its newer copy and judge again.")
+		return f.says(
+			SignerExpired, effect,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly),
+			),
+			"If the publisher has extended the key, import its newer copy and judge again.",
+		)
 	}
 	f.carries = true
 	if f.key.Conflict {
-		return f.says(SignerContradicted, Notes,
-			fmt.Sprintf("The signature %s holds, by %s, admitted for %s; somebody has seen another fingerprint where that key's should be, and by the policy that is only noted.", name, who, plain.Text(f.key.Publisher)),
-			"Have a curator find out which of the two is the publisher's, and say so at the key.")
+		return f.says(
+			SignerContradicted, Notes,
+			fmt.Sprintf(
+				"The signature %s holds, by %s, admitted for %s; somebody has seen another fingerprint where that key's should be, and by the policy that is only noted.",
+				name,
+				who,
+				plain.Text(f.key.Publisher),
+			),
+			"Have a curator find out which of the two is the publisher's, and say so at the key.",
+		)
 	}
-	return f.says(SignatureValid, Supports, fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "")
+	return f.says(
+		SignatureValid, Supports,
+		fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "",
+	)
 }
 
 // Manifest judges a manifest.
 func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
-	v := &Voucher{handedOn: item.Understood != nil && item.Understood.HandedOn, Outcome: Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}, Size: m.Size, Digest: m.Digests[digest.SHA256]}
+	v := &Voucher{
+		handedOn: item.Understood != nil && item.Understood.HandedOn,
+		Outcome:  Outcome{Path: item.Path, Role: item.Role, Grounds: []Ground{}, Paths: []ProofPath{}}, Size: m.Size,
+		Digest: m.Digests[digest.SHA256],
+	}
 	v.Outcome.Grounds = append(v.Outcome.Grounds, readingGrounds(item, m)...)
 	if m.Problem == nil {
 		for _, over := range item.Signatures {
@@ -432,13 +532,23 @@ func (b Basis) Manifest(item *survey.Item, m *measure.Measurement) *Voucher {
 	case v.best != nil:
 	case item.Inside != nil:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
-			Code: ManifestUnsigned, Effect: Notes, Source: item.Path,
-			Sentence: fmt.Sprintf("No signature vouches for %s by itself; it is worth what vouches for %s around it.", plain.Text(item.Path), plain.Text(item.Inside.Of)),
+			Code:   ManifestUnsigned,
+			Effect: Notes,
+			Source: item.Path,
+			Sentence: fmt.Sprintf(
+				"No signature vouches for %s by itself; it is worth what vouches for %s around it.",
+				plain.Text(item.Path), plain.Text(item.Inside.Of),
+			),
 		})
 	case v.handedOn:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
-			Code: ManifestUnsigned, Effect: Notes, Source: item.Path,
-			Sentence: fmt.Sprintf("%s was written when the files were handed on, and nobody has signed it: it shows damage on the way. The receipts say who vouches.", plain.Text(item.Path)),
+			Code:   ManifestUnsigned,
+			Effect: Notes,
+			Source: item.Path,
+			Sentence: fmt.Sprintf(
+				"%s was written when the files were handed on, and nobody has signed it: it shows damage on the way. The receipts say who vouches.",
+				plain.Text(item.Path),
+			),
 		})
 	default:
 		v.Outcome.Grounds = append(v.Outcome.Grounds, Ground{
@@ -458,7 +568,10 @@ func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
 	var out []Ground
 	path := plain.Text(item.Path)
 	if p := m.Problem; p != nil {
-		g := Ground{Code: Unreadable, Effect: Withholds, Sentence: fmt.Sprintf("%s could not be read: %s.", path, p.Message), Advice: "Mend that and run the batch again."}
+		g := Ground{
+			Code: Unreadable, Effect: Withholds, Sentence: fmt.Sprintf("%s could not be read: %s.", path, p.Message),
+			Advice: "Mend that and run the batch again.",
+		}
 		if p.Code == measure.NotMeasured {
 			g.Code = NotMeasured
 			g.Sentence = fmt.Sprintf("%s was not measured: %s.", path, p.Message)
@@ -471,27 +584,55 @@ func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
 		}
 		out = append(out, g)
 	} else if p := item.Problem; p != nil && item.Role == survey.Manifest {
-		out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s could not be read as a manifest: %s.", path, p.Message), Advice: "Get the list again from the publisher."})
+		out = append(
+			out,
+			Ground{
+				Code: ManifestUnreadable, Effect: Withholds, Source: item.Path,
+				Sentence: fmt.Sprintf("%s could not be read as a manifest: %s.", path, p.Message),
+				Advice:   "Get the list again from the publisher.",
+			},
+		)
 	} else if p != nil {
 		code := Unreadable
 		if item.Role == survey.Signature {
 			code = SignatureMalformed
 		}
-		out = append(out, Ground{Code: code, Effect: Withholds, Sentence: fmt.Sprintf("%s: %s.", path, p.Message), Advice: "Download it again from the publisher."})
+		out = append(
+			out,
+			Ground{
+				Code: code, Effect: Withholds, Sentence: fmt.Sprintf("%s: %s.", path, p.Message),
+				Advice: "Download it again from the publisher.",
+			},
+		)
 	}
 	if u := item.Understood; u != nil {
 		for _, p := range u.Problems {
-			g := Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Line: p.Line, Sentence: fmt.Sprintf("%s, %s.", path, p.String())}
+			g := Ground{
+				Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Line: p.Line,
+				Sentence: fmt.Sprintf("%s, %s.", path, p.String()),
+			}
 			if p.Code == manifest.OutsideText {
 				g.Effect, g.Advice = Notes, "Look at what stands there before you believe it."
 			}
 			out = append(out, g)
 		}
 		if u.MoreProblems > 0 {
-			out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s has %d more lines that could not be used.", path, u.MoreProblems)})
+			out = append(
+				out,
+				Ground{
+					Code: ManifestUnreadable, Effect: Withholds, Source: item.Path,
+					Sentence: fmt.Sprintf("%s has %d more lines that could not be used.", path, u.MoreProblems),
+				},
+			)
 		}
 		if u.Entries == 0 && len(u.Problems) == 0 && item.Problem == nil {
-			out = append(out, Ground{Code: ManifestUnreadable, Effect: Withholds, Source: item.Path, Sentence: fmt.Sprintf("%s is named like a manifest and holds no entry.", path)})
+			out = append(
+				out,
+				Ground{
+					Code: ManifestUnreadable, Effect: Withholds, Source: item.Path,
+					Sentence: fmt.Sprintf("%s is named like a manifest and holds no entry.", path),
+				},
+			)
 		}
 	}
 	return out
@@ -500,7 +641,9 @@ func readingGrounds(item *survey.Item, m *measure.Measurement) []Ground {
 // Other judges an item that is neither artifact nor manifest: it gets grounds
 // where something is wrong with it.
 func (b Basis) Other(item *survey.Item, m *measure.Measurement) Outcome {
-	return Outcome{Path: item.Path, Role: item.Role, Grounds: append([]Ground{}, readingGrounds(item, m)...), Paths: []ProofPath{}}
+	return Outcome{
+		Path: item.Path, Role: item.Role, Grounds: append([]Ground{}, readingGrounds(item, m)...), Paths: []ProofPath{},
+	}
 }
 
 // Batch sums up the verdicts of a batch's artifacts. absent counts entries

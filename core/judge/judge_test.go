@@ -62,9 +62,29 @@ func ring(t *testing.T) *keyring.Keyring {
 		entry(pgptest.NewCertificate(older).UserID("Tidewright, older", self), "tidewright", admitted),
 		entry(pgptest.NewCertificate(brackwater).UserID("Brackwater", self), "brackwater", admitted),
 		entry(pgptest.NewCertificate(candidate).UserID("Tidewright", self), "tidewright", nil),
-		entry(pgptest.NewCertificate(withdrawn).UserID("W", self), "tidewright", append(admitted, keyring.Change{At: born.AddDate(1, 0, 0), To: keyring.Withdrawn})),
-		entry(pgptest.NewCertificate(expired).UserID("E", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(600 * 24 * time.Hour)}}), "tidewright", admitted),
-		entry(pgptest.NewCertificate(revoked).Key(revoked, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).UserID("R", self), "tidewright", admitted),
+		entry(
+			pgptest.NewCertificate(withdrawn).UserID("W", self), "tidewright",
+			append(admitted, keyring.Change{At: born.AddDate(1, 0, 0), To: keyring.Withdrawn}),
+		),
+		entry(
+			pgptest.NewCertificate(
+				expired,
+			).UserID(
+				"E", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(600 * 24 * time.Hour)}},
+			),
+			"tidewright", admitted,
+		),
+		entry(
+			pgptest.NewCertificate(
+				revoked,
+			).Key(
+				revoked,
+				pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(2, "")}},
+			).UserID(
+				"R", self,
+			),
+			"tidewright", admitted,
+		),
 	}, []keyring.Publisher{{Slug: "tidewright", Scope: []string{"gauge-*"}}, {Slug: "brackwater", Scope: []string{"buoy-*"}}})
 }
 
@@ -374,7 +394,10 @@ func TestVerdicts(t *testing.T) {
 
 func TestPathShowsEveryLink(t *testing.T) {
 	list := sums(line("image", "gauge-main.img"))
-	r := judgeFolder(t, map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(candidate, list)}, "", nil)
+	r := judgeFolder(
+		t, map[string]string{"gauge-main.img": "image", "SHA256SUMS": list, "SHA256SUMS.sig": sign(candidate, list)},
+		"", nil,
+	)
 	p := r.artifacts["gauge-main.img"].Paths[0]
 	assert.False(t, p.Complete)
 	states := map[string]LinkState{}
@@ -382,7 +405,13 @@ func TestPathShowsEveryLink(t *testing.T) {
 		states[l.Kind] = l.State
 	}
 	assert.Equal(t, map[string]LinkState{
-		"artifact": Holds, "digest": Holds, "entry": Holds, "manifest": Holds, "signature": Holds, "key": Missing, "publisher": Unreached,
+		"artifact":  Holds,
+		"digest":    Holds,
+		"entry":     Holds,
+		"manifest":  Holds,
+		"signature": Holds,
+		"key":       Missing,
+		"publisher": Unreached,
 	}, states)
 }
 
@@ -398,8 +427,14 @@ func TestBadNameIsTold(t *testing.T) {
 
 func TestSizeMismatch(t *testing.T) {
 	size := int64(7)
-	item := &survey.Item{Path: "a", Role: survey.Artifact, Listed: []survey.Entry{{Manifest: "M", Line: 1, Size: &size}}}
-	out := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}.Artifact(item, &measure.Measurement{Size: 5}, Surroundings{})
+	item := &survey.Item{
+		Path: "a", Role: survey.Artifact, Listed: []survey.Entry{{Manifest: "M", Line: 1, Size: &size}},
+	}
+	out := Basis{
+		Keyring: ring(t), Policy: DefaultPolicy(), Now: now,
+	}.Artifact(
+		item, &measure.Measurement{Size: 5}, Surroundings{},
+	)
 	assert.Equal(t, Refused, out.Verdict)
 	assert.Contains(t, codes(out), SizeMismatch)
 }
@@ -505,12 +540,23 @@ func TestListsThatContradictThemselves(t *testing.T) {
 func TestProblemsWithhold(t *testing.T) {
 	b := Basis{Keyring: ring(t), Policy: DefaultPolicy(), Now: now}
 	item := &survey.Item{Path: "a.img", Role: survey.Artifact}
-	out := b.Artifact(item, &measure.Measurement{Problem: &measure.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}}, Surroundings{})
+	out := b.Artifact(
+		item, &measure.Measurement{Problem: &measure.Problem{Code: measure.ChangedWhileReading, Message: "it grew"}},
+		Surroundings{},
+	)
 	assert.Equal(t, Unproven, out.Verdict)
 	assert.Equal(t, []Code{ChangedWhileReading}, codes(out))
-	out = b.Artifact(item, &measure.Measurement{Problem: &measure.Problem{Code: measure.Unreadable, Message: "no"}}, Surroundings{})
+	out = b.Artifact(
+		item, &measure.Measurement{Problem: &measure.Problem{Code: measure.Unreadable, Message: "no"}}, Surroundings{},
+	)
 	assert.Equal(t, []Code{Unreadable}, codes(out))
-	other := b.Other(&survey.Item{Path: "a.sig", Role: survey.Signature, Problem: &measure.Problem{Code: measure.Malformed, Message: "the file is empty"}}, &measure.Measurement{})
+	other := b.Other(
+		&survey.Item{
+			Path: "a.sig", Role: survey.Signature,
+			Problem: &measure.Problem{Code: measure.Malformed, Message: "the file is empty"},
+		},
+		&measure.Measurement{},
+	)
 	assert.Equal(t, []Code{SignatureMalformed}, codes(other))
 	out = b.Artifact(item, &measure.Measurement{CollisionSuspected: true}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)
@@ -575,10 +621,15 @@ func TestNothingClearsWithoutAnAdmittedSigner(t *testing.T) {
 				good = good || by == "tidewright" && content == signedContent
 			}
 		}
-		add("gauge-main.img", files["gauge-main.img"], rapid.SampledFrom([]string{"image", "other"}).Draw(rt, "signed image"))
+		add(
+			"gauge-main.img", files["gauge-main.img"],
+			rapid.SampledFrom([]string{"image", "other"}).Draw(rt, "signed image"),
+		)
 		for _, list := range []string{"SHA256SUMS", "more.sha256"} {
 			if rapid.Bool().Draw(rt, list) {
-				content := sums(line(rapid.SampledFrom([]string{"image", "other"}).Draw(rt, list+" states"), "gauge-main.img"))
+				content := sums(
+					line(rapid.SampledFrom([]string{"image", "other"}).Draw(rt, list+" states"), "gauge-main.img"),
+				)
 				signedContent := content
 				if rapid.Bool().Draw(rt, list+" altered") {
 					signedContent += "x"
@@ -657,8 +708,12 @@ func TestInsideContainers(t *testing.T) {
 // TestMetalinkSignature clears by a signature that a Metalink file holds.
 func TestMetalinkSignature(t *testing.T) {
 	list := func(content, signed string) string {
-		return fmt.Sprintf(`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge.img"><hash type="sha-256">%x</hash><signature mediatype="application/pgp-signature">
-%s</signature></file></metalink>`, sha256.Sum256([]byte(content)), pgptest.Armor("PGP SIGNATURE", []byte(sign(tidewright, signed))))
+		return fmt.Sprintf(
+			`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="gauge.img"><hash type="sha-256">%x</hash><signature mediatype="application/pgp-signature">
+%s</signature></file></metalink>`,
+			sha256.Sum256([]byte(content)),
+			pgptest.Armor("PGP SIGNATURE", []byte(sign(tidewright, signed))),
+		)
 	}
 	o := judgeFolder(t, map[string]string{"gauge.img": "tide", "g.meta4": list("tide", "tide")}, "", nil).artifacts["gauge.img"]
 	assert.Equal(t, Cleared, o.Verdict, "%+v", o.Grounds)
@@ -682,21 +737,30 @@ func TestSeveralReadings(t *testing.T) {
 	assert.Equal(t, Notes, r.artifacts["a.img"].Grounds[0].Effect)
 
 	x, y := sums(line("a", "a.img")), sums(line("b", "b.img"))
-	r = judgeFolder(t, map[string]string{"a.img": "a", "b.img": "b", "x.sha256": x, "y.sha256": y, "lists.sig": sign(tidewright, y)}, "", nil)
+	r = judgeFolder(
+		t,
+		map[string]string{"a.img": "a", "b.img": "b", "x.sha256": x, "y.sha256": y, "lists.sig": sign(tidewright, y)},
+		"", nil,
+	)
 	assert.Equal(t, Cleared, r.artifacts["b.img"].Verdict)
 	assert.Equal(t, Unproven, r.artifacts["a.img"].Verdict)
 	assert.Equal(t, []Code{DigestMatch, ManifestUnsigned}, codes(r.artifacts["a.img"]))
 
 	// The uncompressed form beside the compressed one: the signature is over both.
-	r = judgeFolder(t, map[string]string{"x.tar": "tar", "x.tar.gz": gzipped("tar"), "x.tar.sig": sign(tidewright, "tar")}, "", nil)
+	r = judgeFolder(
+		t, map[string]string{"x.tar": "tar", "x.tar.gz": gzipped("tar"), "x.tar.sig": sign(tidewright, "tar")}, "", nil,
+	)
 	assert.Equal(t, Cleared, r.artifacts["x.tar"].Verdict)
 	assert.Equal(t, Cleared, r.artifacts["x.tar.gz"].Verdict)
 
 	// Two archives hold a file of the listed name; the digest decides.
 	list := sums(line("light 4.1", "nl-200.img"))
 	r = judgeFolder(t, map[string]string{
-		"4.0.zip": zipped(map[string]string{"nl-200.img": "light 4.0"}), "4.1.zip": zipped(map[string]string{"nl-200.img": "light 4.1"}),
-		"SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list),
+		"4.0.zip": zipped(
+			map[string]string{"nl-200.img": "light 4.0"},
+		),
+		"4.1.zip": zipped(map[string]string{"nl-200.img": "light 4.1"}), "SHA256SUMS": list,
+		"SHA256SUMS.sig": sign(tidewright, list),
 	}, "", nil)
 	assert.Equal(t, Cleared, r.artifacts["4.1.zip//nl-200.img"].Verdict)
 	assert.Contains(t, r.artifacts["4.1.zip//nl-200.img"].Grounds[0].Sentence, "the digest decides")
@@ -708,12 +772,20 @@ func TestSeveralReadings(t *testing.T) {
 func TestCopiesOfAManifest(t *testing.T) {
 	list, other := sums(line("logger", "logger.img")), sums(line("altered", "logger.img"))
 	unsigned := map[string]string{"logger.img": "logger", "SHA256SUMS": list}
-	signedFiles := map[string]string{"logger.img": "logger", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list)}
+	signedFiles := map[string]string{
+		"logger.img": "logger", "SHA256SUMS": list, "SHA256SUMS.sig": sign(tidewright, list),
+	}
 	site := map[string]survey.Provenance{"SHA256SUMS": {Channel: survey.VendorSite, Place: "oarlock.example"}}
 	copied := func(content string, channels ...survey.Channel) []survey.Copy {
 		var out []survey.Copy
 		for _, c := range channels {
-			out = append(out, survey.Copy{Of: "SHA256SUMS", Provenance: survey.Provenance{Channel: c, Place: "north"}, Content: []byte(content)})
+			out = append(
+				out,
+				survey.Copy{
+					Of: "SHA256SUMS", Provenance: survey.Provenance{Channel: c, Place: "north"},
+					Content: []byte(content),
+				},
+			)
 		}
 		return out
 	}
@@ -748,7 +820,10 @@ func TestCopiesOfAManifest(t *testing.T) {
 		}
 		assert.Contains(t, text, test.says, test.name)
 	}
-	assert.ErrorContains(t, Policy{RSABits: 2048, CorroborationChannels: 1, SightingChannels: 2, ExpiredSigner: Notes}.Validate(), "one channel corroborates nothing")
+	assert.ErrorContains(
+		t, Policy{RSABits: 2048, CorroborationChannels: 1, SightingChannels: 2, ExpiredSigner: Notes}.Validate(),
+		"one channel corroborates nothing",
+	)
 }
 
 // TestCleartextManifests takes digests from what the signatures around a text
@@ -759,7 +834,9 @@ func TestCleartextManifests(t *testing.T) {
 		return string(pgptest.Cleartext(text, pgptest.Sig{Created: signedAt}, keys...))
 	}
 	good := frame(list, tidewright)
-	bytesSigned := good[:strings.Index(good, "-----BEGIN PGP SIGNATURE")] + string(pgptest.Armor("PGP SIGNATURE", tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt})))
+	bytesSigned := good[:strings.Index(good, "-----BEGIN PGP SIGNATURE")] + string(
+		pgptest.Armor("PGP SIGNATURE", tidewright.Sign([]byte(list), pgptest.Sig{Created: signedAt})),
+	)
 	for _, test := range []struct {
 		name, file, content string
 		want                Verdict
@@ -852,11 +929,16 @@ func TestPoliciesOfTheirOwn(t *testing.T) {
 	assert.Equal(t, Cleared, judgeFolder(t, gauges, "", lax).artifacts["gauge-1.img"].Verdict)
 	assert.Equal(t, Unproven, judgeFolder(t, buoys, "", lax).artifacts["buoy-1.img"].Verdict, "not for Brackwater")
 
-	signed := map[string]string{"gauge-1.img": "image", "gauge-1.img.sig": sign(tidewright, "image"), "buoy-1.img": "b", "buoy-1.img.sig": sign(brackwater, "b")}
+	signed := map[string]string{
+		"gauge-1.img": "image", "gauge-1.img.sig": sign(tidewright, "image"), "buoy-1.img": "b",
+		"buoy-1.img.sig": sign(brackwater, "b"),
+	}
 	r := judgeFolder(t, signed, "", own(`{"curves": ["P-256"]}`))
 	assert.Equal(t, Unproven, r.artifacts["gauge-1.img"].Verdict)
 	assert.Equal(t, SignatureWeak, r.artifacts["gauge-1.img"].Grounds[0].Code)
-	assert.Contains(t, r.artifacts["gauge-1.img"].Grounds[0].Sentence, "the policy does not accept keys on the curve Ed25519")
+	assert.Contains(
+		t, r.artifacts["gauge-1.img"].Grounds[0].Sentence, "the policy does not accept keys on the curve Ed25519",
+	)
 	assert.Equal(t, Cleared, r.artifacts["buoy-1.img"].Verdict)
 
 	// What is wrong stays wrong, and is not tried by anybody else's rules.
@@ -903,13 +985,25 @@ func TestMixedFolder(t *testing.T) {
 		},
 	} {
 		r := judgeFolder(t, c.files, "", nil)
-		assert.Equal(t, c.gauge, r.artifacts["gauge-main.img"].Verdict, "%s: %+v", name, r.artifacts["gauge-main.img"].Grounds)
-		assert.Equal(t, c.buoy, r.artifacts["buoy-main.img"].Verdict, "%s: %+v", name, r.artifacts["buoy-main.img"].Grounds)
+		assert.Equal(
+			t, c.gauge, r.artifacts["gauge-main.img"].Verdict, "%s: %+v", name, r.artifacts["gauge-main.img"].Grounds,
+		)
+		assert.Equal(
+			t, c.buoy, r.artifacts["buoy-main.img"].Verdict, "%s: %+v", name, r.artifacts["buoy-main.img"].Grounds,
+		)
 		if c.gauge == Refused {
-			assert.True(t, slices.ContainsFunc(r.artifacts["gauge-main.img"].Grounds, func(g Ground) bool { return g.Code == WrongPublisher }), name)
+			assert.True(
+				t,
+				slices.ContainsFunc(
+					r.artifacts["gauge-main.img"].Grounds, func(g Ground) bool { return g.Code == WrongPublisher },
+				),
+				name,
+			)
 		}
 	}
 	// Who was named is expected for all of them.
-	r := judgeFolder(t, mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list)}), "brackwater", nil)
+	r := judgeFolder(
+		t, mixed(map[string]string{"SHA256SUMS": list, "SHA256SUMS.sig": sign(brackwater, list)}), "brackwater", nil,
+	)
 	assert.Equal(t, Cleared, r.artifacts["gauge-main.img"].Verdict)
 }

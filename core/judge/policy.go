@@ -75,9 +75,18 @@ func measuredBy() []measure.Maker {
 // DefaultPolicy returns the policy of a new installation.
 func DefaultPolicy() Policy {
 	return Policy{
-		DigestBits: 128, SignatureHashBits: 128, RSABits: 2048, Curves: openpgp.Curves(),
-		SelfSHA1Before: time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
-		ExpiredSigner:  Withholds, ContradictedSigner: Withholds, SkewSeconds: 300, SightingChannels: 2, AnchorAdmits: true, DiagnosisBytes: 16 << 30, MeasuredBy: measuredBy(),
+		DigestBits:         128,
+		SignatureHashBits:  128,
+		RSABits:            2048,
+		Curves:             openpgp.Curves(),
+		SelfSHA1Before:     time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC),
+		ExpiredSigner:      Withholds,
+		ContradictedSigner: Withholds,
+		SkewSeconds:        300,
+		SightingChannels:   2,
+		AnchorAdmits:       true,
+		DiagnosisBytes:     16 << 30,
+		MeasuredBy:         measuredBy(),
 		DevicePreimageBits: devicePreimageBits,
 	}
 }
@@ -98,21 +107,28 @@ func (p Policy) Validate() error {
 	}
 	for _, curve := range p.Curves {
 		if !slices.Contains(openpgp.Curves(), curve) {
-			return fmt.Errorf("policy field curves has %q, which is not one of %s", curve, strings.Join(openpgp.Curves(), ", "))
+			return fmt.Errorf(
+				"policy field curves has %q, which is not one of %s", curve, strings.Join(openpgp.Curves(), ", "),
+			)
 		}
 	}
 	if p.SightingChannels < 1 {
 		return fmt.Errorf("policy field sighting_channels is below 1, so that keys could be admitted on no evidence")
 	}
 	if p.CorroborationChannels == 1 {
-		return fmt.Errorf("policy field corroboration_channels is 1, and one channel corroborates nothing; give 0 for never, or 2 and more")
+		return fmt.Errorf(
+			"policy field corroboration_channels is 1, and one channel corroborates nothing; give 0 for never, or 2 and more",
+		)
 	}
 	if len(p.MeasuredBy) == 0 {
 		return fmt.Errorf("policy field measured_by names nobody, so that nothing could be cleared")
 	}
 	for i, maker := range p.MeasuredBy {
 		if !slices.Contains(measure.Makers(), maker) || slices.Contains(p.MeasuredBy[:i], maker) {
-			return fmt.Errorf("policy field measured_by has %q, which is not one of %s, each once", maker, strings.Join(words(measure.Makers()), ", "))
+			return fmt.Errorf(
+				"policy field measured_by has %q, which is not one of %s, each once", maker,
+				strings.Join(words(measure.Makers()), ", "),
+			)
 		}
 	}
 	for name, effect := range map[string]Effect{"expired_signer": p.ExpiredSigner, "contradicted_signer": p.ContradictedSigner} {
@@ -197,21 +213,60 @@ func withholdsOrNotes() []Effect { return []Effect{Withholds, Notes} }
 // shown.
 func PolicyFields() []PolicyField {
 	return []PolicyField{
-		{Name: "digest_bits", Title: "Strength of digests", Does: "least collision resistance, in bits, of a digest that can clear"},
-		{Name: "signature_hash_bits", Title: "Strength of signatures' hashes", Does: "the same for the hash of a signature, in bits"},
+		{
+			Name: "digest_bits", Title: "Strength of digests",
+			Does: "least collision resistance, in bits, of a digest that can clear",
+		},
+		{
+			Name: "signature_hash_bits", Title: "Strength of signatures' hashes",
+			Does: "the same for the hash of a signature, in bits",
+		},
 		{Name: "rsa_bits", Title: "Size of RSA and DSA keys", Does: "least size of an RSA or DSA key, in bits"},
 		{Name: "curves", Title: "Curves", Does: "curves whose keys are accepted"},
-		{Name: "self_sha1_before", Title: "SHA-1 in keys ends", Does: "from when SHA-1 is refused in a key's own signatures"},
-		{Name: "expired_signer", Title: "Signers that have expired", Does: "what a key that has expired since signing does: withholds or notes", Choices: withholdsOrNotes()},
-		{Name: "contradicted_signer", Title: "Signers that are contradicted", Does: "what a key does of which somebody has seen another fingerprint, until a curator explains that: withholds or notes", Choices: withholdsOrNotes()},
+		{
+			Name: "self_sha1_before", Title: "SHA-1 in keys ends",
+			Does: "from when SHA-1 is refused in a key's own signatures",
+		},
+		{
+			Name: "expired_signer", Title: "Signers that have expired",
+			Does: "what a key that has expired since signing does: withholds or notes", Choices: withholdsOrNotes(),
+		},
+		{
+			Name:    "contradicted_signer",
+			Title:   "Signers that are contradicted",
+			Does:    "what a key does of which somebody has seen another fingerprint, until a curator explains that: withholds or notes",
+			Choices: withholdsOrNotes(),
+		},
 		{Name: "skew_seconds", Title: "Clocks may disagree by", Does: "how far clocks may disagree, in seconds"},
-		{Name: "sighting_channels", Title: "Sightings before admission", Does: "channels that must have confirmed a fingerprint before admission"},
-		{Name: "anchor_admits", Title: "Anchors may admit", Does: "whether a certification by the publisher's anchor may admit a key instead"},
-		{Name: "two_curators", Title: "Two curators decide", Does: "whether one curator proposes an admission and another admits"},
-		{Name: "corroboration_channels", Title: "Channels that corroborate", Does: "channels on which an unsigned digest must have been seen to clear; 0 for never"},
-		{Name: "max_signature_age_days", Title: "Age of signatures", Does: "greatest age of a signature, in days; 0 for any"},
+		{
+			Name: "sighting_channels", Title: "Sightings before admission",
+			Does: "channels that must have confirmed a fingerprint before admission",
+		},
+		{
+			Name: "anchor_admits", Title: "Anchors may admit",
+			Does: "whether a certification by the publisher's anchor may admit a key instead",
+		},
+		{
+			Name: "two_curators", Title: "Two curators decide",
+			Does: "whether one curator proposes an admission and another admits",
+		},
+		{
+			Name: "corroboration_channels", Title: "Channels that corroborate",
+			Does: "channels on which an unsigned digest must have been seen to clear; 0 for never",
+		},
+		{
+			Name: "max_signature_age_days", Title: "Age of signatures",
+			Does: "greatest age of a signature, in days; 0 for any",
+		},
 		{Name: "measured_by", Title: "Who may measure", Does: "who may have read the bytes of what is cleared"},
-		{Name: "device_preimage_bits", Title: "Strength of a device's digest", Does: "how hard it must be to make other content with a digest that a device computes, in bits; MD5 has 123"},
-		{Name: "diagnosis_bytes", Title: "Explained up to", Does: "size up to which a file that differs is read again to explain why, in bytes"},
+		{
+			Name:  "device_preimage_bits",
+			Title: "Strength of a device's digest",
+			Does:  "how hard it must be to make other content with a digest that a device computes, in bits; MD5 has 123",
+		},
+		{
+			Name: "diagnosis_bytes", Title: "Explained up to",
+			Does: "size up to which a file that differs is read again to explain why, in bytes",
+		},
 	}
 }

@@ -33,7 +33,10 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 		algorithm = likeliest[0]
 	}
 	named := against.Named()
-	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: m.Digests[algorithm]}
+	g := Ground{
+		Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm],
+		Computed: m.Digests[algorithm],
+	}
 	first := artifactLink(item, m)
 	first.Kind = "medium"
 	image := Link{Kind: "image", Label: named, Ref: against.Path}
@@ -43,7 +46,9 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	}
 	if m.Size < against.Size {
 		g.Code, g.Effect = SizeMismatch, Refuses
-		g.Sentence = fmt.Sprintf("The medium has %d bytes, and %s has %d: the end of it is not on the medium.", m.Size, named, against.Size)
+		g.Sentence = fmt.Sprintf(
+			"The medium has %d bytes, and %s has %d: the end of it is not on the medium.", m.Size, named, against.Size,
+		)
 		g.Advice = "Write it again, on a medium that is large enough."
 		out.Grounds = append(out.Grounds, g)
 		image.State, image.Detail = Broken, "is longer than the medium"
@@ -74,7 +79,8 @@ func (b Basis) byOriginal(item *survey.Item, m *measure.Measurement, original *O
 	if !against.Known() {
 		g.Effect = Notes
 		out.Grounds = append(out.Grounds, g, Ground{
-			Code: NotListed, Effect: Withholds,
+			Code:     NotListed,
+			Effect:   Withholds,
 			Sentence: "No file that was verified here has this value: anybody could have given it.",
 			Advice:   "Verify the image itself first, with what its publisher says of it; then read the medium back against that.",
 		})
@@ -101,7 +107,10 @@ func restOn(kind PathKind, original *Outcome, first, image Link, g Ground, named
 			}
 		}
 	}
-	missing := Ground{Sentence: fmt.Sprintf("%s is not cleared.", named), Advice: fmt.Sprintf("What is missing there would clear %s too.", here)}
+	missing := Ground{
+		Sentence: fmt.Sprintf("%s is not cleared.", named),
+		Advice:   fmt.Sprintf("What is missing there would clear %s too.", here),
+	}
 	at := slices.IndexFunc(original.Paths, func(p ProofPath) bool { return p.Complete })
 	switch {
 	case original.Verdict == Refused:
@@ -109,7 +118,9 @@ func restOn(kind PathKind, original *Outcome, first, image Link, g Ground, named
 	case original.Verdict != Cleared || at < 0:
 		image.State, image.Detail = Missing, "has the same bytes, and is not cleared itself"
 	case g.Effect == Supports:
-		out.Paths = append(out.Paths, pathOf(kind, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}))
+		out.Paths = append(
+			out.Paths, pathOf(kind, append([]Link{first, image}, original.Paths[at].Links[1:]...), Ground{}),
+		)
 		return
 	default:
 		image.State, image.Detail = Broken, "is known by too weak a value"

@@ -15,15 +15,27 @@ import (
 // do by now, other bytes are refused in their place alone, and where nothing else vouches.
 func TestReceipts(t *testing.T) {
 	own, other := digest.Value("0123456789abcdef0123456789abcdef"), digest.Value("0123456789abcdef0123456789abcdeX")
-	holds := ProofPath{Kind: SignedManifest, Complete: true, Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "publisher", State: Holds}}}
-	lacks := ProofPath{Kind: SignedManifest, Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "key", State: Missing}}}
-	valid := Ground{Code: SignatureValid, Effect: Supports, Source: "SHA256SUMS.sig", Signature: &SignatureFacts{Key: "aa"}}
+	holds := ProofPath{
+		Kind: SignedManifest, Complete: true,
+		Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "publisher", State: Holds}},
+	}
+	lacks := ProofPath{
+		Kind: SignedManifest, Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "key", State: Missing}},
+	}
+	valid := Ground{
+		Code: SignatureValid, Effect: Supports, Source: "SHA256SUMS.sig", Signature: &SignatureFacts{Key: "aa"},
+	}
 	revoked := Ground{Code: SignerRevoked, Effect: Refuses, Signature: &SignatureFacts{Key: "aa"}}
 	candidate := Ground{Code: SignerCandidate, Effect: Withholds, Signature: &SignatureFacts{Key: "aa"}}
 	cleared := &Outcome{Verdict: Cleared, Grounds: []Ground{valid}, Paths: []ProofPath{lacks, holds}}
 	says := func(value digest.Value, place bool, o *Outcome) Recorded {
 		return Recorded{
-			Receipt: "endeixis-proofs/record-9.receipt.json", Position: 9, Batch: 3, Name: "bell.img", Place: place, Outcome: o,
+			Receipt:     "endeixis-proofs/record-9.receipt.json",
+			Position:    9,
+			Batch:       3,
+			Name:        "bell.img",
+			Place:       place,
+			Outcome:     o,
 			Measurement: &measure.Measurement{Digests: map[digest.Algorithm]digest.Value{digest.SHA256: value}},
 		}
 	}
@@ -48,7 +60,11 @@ func TestReceipts(t *testing.T) {
 	} {
 		item := &survey.Item{Path: "bell.img", Role: survey.Artifact, Size: 100}
 		m := &measure.Measurement{Size: 100, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: own}}
-		out := Basis{Policy: DefaultPolicy(), Keyring: ring(t), Now: now}.Artifact(item, m, Surroundings{Recorded: test.recorded})
+		out := Basis{
+			Policy: DefaultPolicy(), Keyring: ring(t), Now: now,
+		}.Artifact(
+			item, m, Surroundings{Recorded: test.recorded},
+		)
 		assert.Equal(t, test.verdict, out.Verdict, name)
 		var codes []Code
 		for _, g := range out.Grounds {

@@ -24,9 +24,14 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	against := item.Against
 	if against == nil {
 		out.Grounds = append(out.Grounds, Ground{
-			Code: NotListed, Effect: Withholds, Algorithm: algorithm, Computed: value,
-			Sentence: fmt.Sprintf("No release that was cleared here is known to have the %s that %s gives.", algorithm, where),
-			Advice:   "Verify the release that should be in it, and say that the slot is to be held against it.",
+			Code:      NotListed,
+			Effect:    Withholds,
+			Algorithm: algorithm,
+			Computed:  value,
+			Sentence: fmt.Sprintf(
+				"No release that was cleared here is known to have the %s that %s gives.", algorithm, where,
+			),
+			Advice: "Verify the release that should be in it, and say that the slot is to be held against it.",
 		})
 		return true
 	}
@@ -53,7 +58,10 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		g.Advice = "Do not activate this slot. Write it again and check it again; if it stays so, look at what the device says on its own console."
 		if matched != digest.Unknown {
 			g.Code = SizeMismatch
-			g.Sentence = fmt.Sprintf("%s says that it hashed %d bytes of %s, and %s has %d.", who, m.Size, plain.Text(said.SlotTitle), named, against.Size)
+			g.Sentence = fmt.Sprintf(
+				"%s says that it hashed %d bytes of %s, and %s has %d.", who, m.Size, plain.Text(said.SlotTitle), named,
+				against.Size,
+			)
 		}
 		out.Grounds = append(out.Grounds, g)
 		image.State, image.Detail = Broken, "has other bytes than the slot"
@@ -65,11 +73,15 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	var variant []diagnose.Cause
 	if matched != algorithm {
 		g.Expected = against.Digests[matched]
-		variant = []diagnose.Cause{{
-			Code:     diagnose.WrongAlgorithm,
-			Sentence: fmt.Sprintf("The value is not the %s, as the kind of device says, but the %s.", algorithm, matched),
-			Advice:   "Mend the description of its kind; nothing is wrong with what is in the slot.",
-		}}
+		variant = []diagnose.Cause{
+			{
+				Code: diagnose.WrongAlgorithm,
+				Sentence: fmt.Sprintf(
+					"The value is not the %s, as the kind of device says, but the %s.", algorithm, matched,
+				),
+				Advice: "Mend the description of its kind; nothing is wrong with what is in the slot.",
+			},
+		}
 		g.Algorithm = matched
 	}
 	if reversed {
@@ -90,16 +102,23 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	}
 	if weak {
 		out.Grounds = append(out.Grounds, Ground{
-			Code: WeakDigestOnly, Effect: Withholds, Algorithm: matched,
-			Sentence: fmt.Sprintf("By its %s, damage would show in %s; that somebody has put something else there need not.", matched, where),
-			Advice:   "Ask the device for a stronger digest, if its kind has one, or read the slot back.", Findings: variant,
+			Code:      WeakDigestOnly,
+			Effect:    Withholds,
+			Algorithm: matched,
+			Sentence: fmt.Sprintf(
+				"By its %s, damage would show in %s; that somebody has put something else there need not.", matched,
+				where,
+			),
+			Advice:   "Ask the device for a stronger digest, if its kind has one, or read the slot back.",
+			Findings: variant,
 		})
 	} else {
 		g.Findings = variant
 	}
 	if !against.Known() {
 		out.Grounds = append(out.Grounds, g, Ground{
-			Code: NotListed, Effect: Withholds,
+			Code:     NotListed,
+			Effect:   Withholds,
 			Sentence: "No file that was verified here has this value: anybody could have given it.",
 			Advice:   "Verify the release itself first, with what its publisher says of it; then hold the slot against that.",
 		})
@@ -115,7 +134,10 @@ func otherExtent(said device.Covers, against *survey.Against) string {
 	case against.Covered == device.Image:
 		return "The value is over the image alone, and not over the whole slot, as the kind of device says."
 	case said == device.Image:
-		return fmt.Sprintf("The value is over the whole slot, with %02X behind the image, and not over the image alone, as the kind of device says.", against.Fill)
+		return fmt.Sprintf(
+			"The value is over the whole slot, with %02X behind the image, and not over the image alone, as the kind of device says.",
+			against.Fill,
+		)
 	default:
 		return fmt.Sprintf("Behind the image the slot has %02X, and not what the kind of device says.", against.Fill)
 	}
@@ -125,12 +147,20 @@ func otherExtent(said device.Covers, against *survey.Against) string {
 func deviceSaid(m *measure.Measurement) Ground {
 	who := plain.Text(m.Device.Device)
 	g := Ground{
-		Code: DeviceSaid, Effect: Notes,
-		Sentence: fmt.Sprintf("%s has computed the value itself, over what it holds: that is its word, and nobody else has read the slot.", who),
-		Advice:   "Equipment that somebody has taken over could say whatever is wanted. Where that matters, read its memory with equipment of your own.",
+		Code:   DeviceSaid,
+		Effect: Notes,
+		Sentence: fmt.Sprintf(
+			"%s has computed the value itself, over what it holds: that is its word, and nobody else has read the slot.",
+			who,
+		),
+		Advice: "Equipment that somebody has taken over could say whatever is wanted. Where that matters, read its memory with equipment of your own.",
 	}
 	if m.MadeBy() == measure.Typed {
-		g.Sentence = fmt.Sprintf("%s has computed the value itself, and %s has copied it from its console: that is their word, and nobody else has read the slot.", who, plain.Text(m.By))
+		g.Sentence = fmt.Sprintf(
+			"%s has computed the value itself, and %s has copied it from its console: that is their word, and nobody else has read the slot.",
+			who,
+			plain.Text(m.By),
+		)
 	}
 	return g
 }
@@ -141,10 +171,16 @@ func unanswered(m *measure.Measurement) []Ground {
 		return nil
 	}
 	f := *m.Device.Cause
-	return []Ground{{
-		Code: NotMeasured, Effect: Withholds, Sentence: fmt.Sprintf("What %s of %s holds is not known. %s", plain.Text(m.Device.SlotTitle), plain.Text(m.Device.Device), f.Sentence),
-		Advice: f.Advice,
-	}}
+	return []Ground{
+		{
+			Code: NotMeasured, Effect: Withholds,
+			Sentence: fmt.Sprintf(
+				"What %s of %s holds is not known. %s", plain.Text(m.Device.SlotTitle), plain.Text(m.Device.Device),
+				f.Sentence,
+			),
+			Advice: f.Advice,
+		},
+	}
 }
 
 func (b Basis) policyOn(path string) Policy {

@@ -31,9 +31,22 @@ func valueOf(a digest.Algorithm, text string) digest.Value {
 // TestSlot: what a device says of a slot counts as the release counts, by a digest that is
 // hard enough to forge, and never by itself.
 func TestSlot(t *testing.T) {
-	cleared := &Outcome{Verdict: Cleared, Paths: []ProofPath{{Kind: SignedArtifact, Complete: true, Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "key", State: Holds}}}}}
-	unproven := &Outcome{Verdict: Unproven, Grounds: []Ground{{Code: ManifestUnsigned, Effect: Withholds, Sentence: "Nobody signed it."}}}
-	refused := &Outcome{Verdict: Refused, Grounds: []Ground{{Code: SignatureInvalid, Effect: Refuses, Sentence: "It does not hold."}}}
+	cleared := &Outcome{
+		Verdict: Cleared,
+		Paths: []ProofPath{
+			{
+				Kind: SignedArtifact, Complete: true,
+				Links: []Link{{Kind: "artifact", State: Holds}, {Kind: "key", State: Holds}},
+			},
+		},
+	}
+	unproven := &Outcome{
+		Verdict: Unproven,
+		Grounds: []Ground{{Code: ManifestUnsigned, Effect: Withholds, Sentence: "Nobody signed it."}},
+	}
+	refused := &Outcome{
+		Verdict: Refused, Grounds: []Ground{{Code: SignatureInvalid, Effect: Refuses, Sentence: "It does not hold."}},
+	}
 	for name, c := range map[string]struct {
 		by       digest.Algorithm // what the device computes
 		value    digest.Value     // nil for the release's
@@ -70,7 +83,9 @@ func TestSlot(t *testing.T) {
 		"nothing to hold it against":      {by: digest.SHA256, nothing: true, verdict: Unproven, has: []Code{NotListed, DeviceSaid}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			against := &survey.Against{Batch: 3, N: 1, Path: "fw.img", Size: 7, Digests: map[digest.Algorithm]digest.Value{}}
+			against := &survey.Against{
+				Batch: 3, N: 1, Path: "fw.img", Size: 7, Digests: map[digest.Algorithm]digest.Value{},
+			}
 			against.Covered = c.covered
 			if c.given {
 				against.Batch, against.N, against.Path = 0, 0, ""
@@ -125,7 +140,13 @@ func TestSlotWithoutAnswer(t *testing.T) {
 	m.Digests = nil
 	m.Device.Cause = &diagnose.Cause{Code: diagnose.DeviceSilent, Sentence: "It said nothing.", Advice: "Look at it."}
 	m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: "It said nothing."}
-	item := &survey.Item{Path: "slot b", Role: survey.Artifact, Against: &survey.Against{Batch: 3, Size: 7, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: valueOf(digest.SHA256, "release")}}}
+	item := &survey.Item{
+		Path: "slot b", Role: survey.Artifact,
+		Against: &survey.Against{
+			Batch: 3, Size: 7,
+			Digests: map[digest.Algorithm]digest.Value{digest.SHA256: valueOf(digest.SHA256, "release")},
+		},
+	}
 	out := Basis{Policy: DefaultPolicy()}.Artifact(item, m, Surroundings{Original: &Outcome{Verdict: Cleared}})
 	assert.Equal(t, Unproven, out.Verdict)
 	require.Len(t, out.Grounds, 1)

@@ -20,7 +20,10 @@ import (
 
 // signedBy is a file with a signature by a key, of a time.
 func signedBy(key *pgptest.Key, at time.Time) map[string]string {
-	return map[string]string{"gauge-fw.img": "firmware", "gauge-fw.img.sig": string(key.Sign([]byte("firmware"), pgptest.Sig{Created: at}))}
+	return map[string]string{
+		"gauge-fw.img":     "firmware",
+		"gauge-fw.img.sig": string(key.Sign([]byte("firmware"), pgptest.Sig{Created: at})),
+	}
 }
 
 // entry makes a key of the ring.
@@ -50,11 +53,20 @@ func TestStrangersThatAdopt(t *testing.T) {
 	// A subkey that really belongs to two certificates counts for the admitted one.
 	sub := pgptest.NewKey("shared sub", pgptest.Ed25519, born)
 	shared := func(of *pgptest.Key) *pgptest.Certificate {
-		return pgptest.NewCertificate(of).UserID("X", pgptest.Sig{Created: born}).Subkey(sub, signing, &pgptest.Sig{Created: born})
+		return pgptest.NewCertificate(
+			of,
+		).UserID(
+			"X", pgptest.Sig{Created: born},
+		).Subkey(
+			sub, signing, &pgptest.Sig{Created: born},
+		)
 	}
-	first, second := entry(t, shared(candidate), keyring.Release), entry(t, shared(withdrawn), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
+	first := entry(t, shared(candidate), keyring.Release)
+	second := entry(t, shared(withdrawn), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
 	for _, order := range [][]*keyring.Key{{first, second}, {second, first}} {
-		r := judgeFolder(t, signedBy(sub, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New(order, nil) })
+		r := judgeFolder(
+			t, signedBy(sub, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New(order, nil) },
+		)
 		assert.Equal(t, Cleared, r.artifacts["gauge-fw.img"].Verdict)
 	}
 }
@@ -63,9 +75,22 @@ func TestStrangersThatAdopt(t *testing.T) {
 // counts as its policy says of expired keys, and nothing later does.
 func TestKeysOfThePast(t *testing.T) {
 	until := signedAt.AddDate(0, 0, -1)
-	retired := pgptest.NewCertificate(tidewright).Key(tidewright, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(3, "")}}).
-		UserID("T", pgptest.Sig{Created: born})
-	lapsed := pgptest.NewCertificate(tidewright).UserID("T", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(now.AddDate(0, -1, 0).Sub(born))}})
+	retired := pgptest.NewCertificate(
+		tidewright,
+	).Key(
+		tidewright,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(3, "")},
+		},
+	).
+		UserID(
+			"T", pgptest.Sig{Created: born},
+		)
+	lapsed := pgptest.NewCertificate(
+		tidewright,
+	).UserID(
+		"T", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(now.AddDate(0, -1, 0).Sub(born))}},
+	)
 	judged := func(made *pgptest.Certificate, at time.Time, expired Effect) Outcome {
 		k := entry(t, made, keyring.Release, keyring.Change{At: born, To: keyring.Admitted, Until: &until})
 		return judgeFolder(t, signedBy(tidewright, at), "tidewright", func(b *Basis) {
@@ -87,7 +112,10 @@ func TestKeysOfThePast(t *testing.T) {
 // until that is explained, or is only noted where the policy says so.
 func TestContradictedSigners(t *testing.T) {
 	judged := func(conflict bool, effect Effect) Outcome {
-		k := entry(t, pgptest.NewCertificate(tidewright).UserID("T", pgptest.Sig{Created: born}), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
+		k := entry(
+			t, pgptest.NewCertificate(tidewright).UserID("T", pgptest.Sig{Created: born}), keyring.Release,
+			keyring.Change{At: born, To: keyring.Admitted},
+		)
 		k.Conflict = conflict
 		return judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) {
 			b.Keyring = keyring.New([]*keyring.Key{k}, nil)
@@ -112,13 +140,34 @@ func TestAnchorsThatFall(t *testing.T) {
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}
 	at := born.AddDate(0, 1, 0)
 	certified := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(tidewright).UserID(id, pgptest.Sig{Created: born}).Certify(anchor, id, pgptest.Sig{Type: pgptest.Certification, Created: at})
+		return pgptest.NewCertificate(
+			tidewright,
+		).UserID(
+			id, pgptest.Sig{Created: born},
+		).Certify(
+			anchor, id, pgptest.Sig{Type: pgptest.Certification, Created: at},
+		)
 	}
 	whole := pgptest.NewCertificate(anchor).UserID("A", self)
 	fp := openpgp.Fingerprint(anchor.Fingerprint())
-	takenBack := certified().Certify(anchor, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)})
-	disowned := certified().Certify(tidewright, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)}).UserID("Other", pgptest.Sig{Created: born})
-	revoked := pgptest.NewCertificate(anchor).Key(anchor, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).UserID("A", self)
+	takenBack := certified().Certify(
+		anchor, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)},
+	)
+	disowned := certified().Certify(
+		tidewright, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)},
+	).UserID(
+		"Other", pgptest.Sig{Created: born},
+	)
+	revoked := pgptest.NewCertificate(
+		anchor,
+	).Key(
+		anchor,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+		},
+	).UserID(
+		"A", self,
+	)
 	for name, c := range map[string]struct {
 		key, anchor *pgptest.Certificate
 		want        Verdict
@@ -128,7 +177,9 @@ func TestAnchorsThatFall(t *testing.T) {
 		"the user ID is disowned":   {disowned, whole, Unproven},
 		"the anchor is revoked":     {certified(), revoked, Unproven},
 	} {
-		k := entry(t, c.key, keyring.Release, keyring.Change{At: at, To: keyring.Admitted, RestsOn: []openpgp.Fingerprint{fp}})
+		k := entry(
+			t, c.key, keyring.Release, keyring.Change{At: at, To: keyring.Admitted, RestsOn: []openpgp.Fingerprint{fp}},
+		)
 		a := entry(t, c.anchor, keyring.Anchor, keyring.Change{At: born, To: keyring.Admitted})
 		out := judgeFolder(t, signedBy(tidewright, signedAt), "tidewright", func(b *Basis) { b.Keyring = keyring.New([]*keyring.Key{k, a}, nil) }).artifacts["gauge-fw.img"]
 		assert.Equal(t, c.want, out.Verdict, name)
@@ -189,10 +240,15 @@ func TestSignedDescriptions(t *testing.T) {
 		r := judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", name: frame}, "tidewright", nil)
 		assert.Equal(t, Cleared, r.artifacts["gauge-fw.img"].Verdict, name)
 		assert.Contains(t, r.manifests, name)
-		r = judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", name: strings.Replace(frame, " 8 gauge", " 9 gauge", 1)}, "tidewright", nil)
+		r = judgeFolder(
+			t, map[string]string{"gauge-fw.img": "firmware", name: strings.Replace(frame, " 8 gauge", " 9 gauge", 1)},
+			"tidewright", nil,
+		)
 		assert.Equal(t, Refused, r.artifacts["gauge-fw.img"].Verdict, name)
 	}
-	letter := string(pgptest.Cleartext("Dear all,\nnothing in this is a digest.", pgptest.Sig{Created: signedAt}, tidewright))
+	letter := string(
+		pgptest.Cleartext("Dear all,\nnothing in this is a digest.", pgptest.Sig{Created: signedAt}, tidewright),
+	)
 	r := judgeFolder(t, map[string]string{"gauge-fw.img": "firmware", "letter.sgn": letter}, "tidewright", nil)
 	assert.NotContains(t, r.manifests, "letter.sgn")
 }

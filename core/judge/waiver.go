@@ -109,8 +109,13 @@ func waivedGrounds(paths []ProofPath) []Ground {
 	var out []Ground
 	for _, w := range used {
 		out = append(out, Ground{
-			Code: WaivedGround, Effect: Supports, Waiver: &WaiverFacts{Record: w.Record, Ground: w.Ground, By: w.By, Until: w.Until},
-			Sentence: fmt.Sprintf("The ground %s was waived by %s until %s (record %d): %s", w.Ground, plain.Text(w.By), w.Until.Format(time.DateOnly), w.Record, plain.Text(w.Reason)),
+			Code:   WaivedGround,
+			Effect: Supports,
+			Waiver: &WaiverFacts{Record: w.Record, Ground: w.Ground, By: w.By, Until: w.Until},
+			Sentence: fmt.Sprintf(
+				"The ground %s was waived by %s until %s (record %d): %s", w.Ground, plain.Text(w.By),
+				w.Until.Format(time.DateOnly), w.Record, plain.Text(w.Reason),
+			),
 		})
 	}
 	return out

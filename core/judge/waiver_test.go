@@ -24,7 +24,10 @@ func TestWaivers(t *testing.T) {
 	sha1Signed := signed(older, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1})
 	next := now.AddDate(0, 3, 0)
 	w := func(ground Code, publisher, pattern string) Waiver {
-		return Waiver{Record: 7, Ground: ground, Publisher: publisher, Pattern: pattern, Reason: "they cannot", By: "tobiah", Until: next}
+		return Waiver{
+			Record: 7, Ground: ground, Publisher: publisher, Pattern: pattern, Reason: "they cannot", By: "tobiah",
+			Until: next,
+		}
 	}
 	granted := []Waiver{w(WeakDigestOnly, "tidewright", ""), w(ManifestUnsigned, "tidewright", "")}
 	ended := slices.Clone(granted)
@@ -66,15 +69,22 @@ func TestWaivers(t *testing.T) {
 				if g.Code == WaivedGround {
 					used++
 					require.NotNil(t, g.Waiver)
-					assert.Contains(t, g.Sentence, "waived by tobiah until "+next.Format(time.DateOnly)+" (record 7): they cannot")
+					assert.Contains(
+						t, g.Sentence, "waived by tobiah until "+next.Format(time.DateOnly)+" (record 7): they cannot",
+					)
 				}
 			}
 			assert.Equal(t, c.uses, used, "each waiver that was needed is named, and no other")
 		})
 	}
 	// A waived path does not outrank anything.
-	twice := map[string]string{"gauge-1.img": "image", "SHA256SUMS": sums(line("image", "gauge-1.img")), "other.sha256": sums(line("something else", "gauge-1.img"))}
-	twice["SHA256SUMS.sig"] = string(older.Sign([]byte(twice["SHA256SUMS"]), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}))
+	twice := map[string]string{
+		"gauge-1.img": "image", "SHA256SUMS": sums(line("image", "gauge-1.img")),
+		"other.sha256": sums(line("something else", "gauge-1.img")),
+	}
+	twice["SHA256SUMS.sig"] = string(
+		older.Sign([]byte(twice["SHA256SUMS"]), pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1}),
+	)
 	r := judgeFolder(t, twice, "", func(b *Basis) { b.Waivers = []Waiver{w(SignatureWeak, "tidewright", "")} })
 	assert.Equal(t, Refused, r.artifacts["gauge-1.img"].Verdict)
 }

@@ -12,7 +12,10 @@ import (
 func TestWhosePolicyAListHas(t *testing.T) {
 	lax := DefaultPolicy()
 	lax.CorroborationChannels = 2
-	b := Basis{Policy: DefaultPolicy(), Own: map[string]Policy{"brackwater": lax}, Expected: Expectation{Publishers: []string{"tidewright"}, How: "given"}}
+	b := Basis{
+		Policy: DefaultPolicy(), Own: map[string]Policy{"brackwater": lax},
+		Expected: Expectation{Publishers: []string{"tidewright"}, How: "given"},
+	}
 	signed := &Voucher{best: &checkedSignature{key: &keyring.Key{Publisher: "brackwater"}}}
 	assert.Zero(t, b.policyFor(signed).CorroborationChannels)
 	signed.best.carries = true

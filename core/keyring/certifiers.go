@@ -51,7 +51,8 @@ func (r *Keyring) Namesakes(k *Key) []*Key {
 	var out []*Key
 	for _, part := range k.Certificate.Keys() {
 		for _, hit := range r.byKeyID[part.KeyID] {
-			if hit.key.Certificate.Primary.Fingerprint != k.Certificate.Primary.Fingerprint && !slices.Contains(out, hit.key) {
+			if hit.key.Certificate.Primary.Fingerprint != k.Certificate.Primary.Fingerprint &&
+				!slices.Contains(out, hit.key) {
 				out = append(out, hit.key)
 			}
 		}

@@ -23,6 +23,9 @@ func ExampleParseFingerprint() {
 // A key becomes a candidate by arriving, is admitted by a decision, and after a
 // withdrawal never admitted again in one step.
 func ExampleState_May() {
-	fmt.Println(keyring.Candidate.May(keyring.Admitted), keyring.Withdrawn.May(keyring.Admitted), keyring.Withdrawn.May(keyring.Candidate))
+	fmt.Println(
+		keyring.Candidate.May(keyring.Admitted), keyring.Withdrawn.May(keyring.Admitted),
+		keyring.Withdrawn.May(keyring.Candidate),
+	)
 	// Output: true false true
 }

@@ -48,7 +48,10 @@ func TestStateAsOfATime(t *testing.T) {
 func TestLookup(t *testing.T) {
 	primary, sub := pgptest.NewKey("p", pgptest.Ed25519, born), pgptest.NewKey("s", pgptest.Ed25519, born)
 	k := key(t, pgptest.NewCertificate(primary).UserID("T", pgptest.Sig{Created: born}).
-		Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}))
+		Subkey(
+			sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+			&pgptest.Sig{Created: born},
+		))
 	other := key(t, pgptest.Simple("o", pgptest.Ed25519, born, "O"))
 	ring := New([]*Key{k, other}, []Publisher{{Slug: "tidewright", Scope: []string{"gauge-*"}}})
 
@@ -108,8 +111,18 @@ func TestObstacles(t *testing.T) {
 		return out
 	}
 	primary := made.Primary
-	revoked := pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).UserID("K", pgptest.Sig{Created: born})
-	expired := pgptest.NewCertificate(primary).UserID("K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(time.Hour)}})
+	revoked := pgptest.NewCertificate(
+		primary,
+	).Key(
+		primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
+	).UserID(
+		"K", pgptest.Sig{Created: born},
+	)
+	expired := pgptest.NewCertificate(
+		primary,
+	).UserID(
+		"K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(time.Hour)}},
+	)
 
 	assert.Empty(t, codes(key(t, made), two))
 	assert.Equal(t, []string{"sightings"}, codes(key(t, made), two[:1]))
@@ -128,6 +141,8 @@ func TestObstacles(t *testing.T) {
 	admitted := key(t, made)
 	admitted.History = []Change{{At: born, To: Admitted}}
 	assert.Equal(t, []string{"wrong-state"}, codes(admitted, two))
-	assert.Contains(t, codes(key(t, pgptest.NewCertificate(pgptest.NewKey("e", pgptest.Elgamal, born))), two), "unusable")
+	assert.Contains(
+		t, codes(key(t, pgptest.NewCertificate(pgptest.NewKey("e", pgptest.Elgamal, born))), two), "unusable",
+	)
 	assert.Len(t, Channels(), 10)
 }

@@ -26,7 +26,8 @@ type Path struct {
 func (r *Keyring) Paths(k *Key, publisher string, rules openpgp.Rules) []Path {
 	var out []Path
 	for _, anchor := range r.keys {
-		if anchor.Role != Anchor || anchor.Publisher != publisher || publisher == "" || anchor.Certificate.Primary.Fingerprint == k.Certificate.Primary.Fingerprint {
+		if anchor.Role != Anchor || anchor.Publisher != publisher || publisher == "" ||
+			anchor.Certificate.Primary.Fingerprint == k.Certificate.Primary.Fingerprint {
 			continue
 		}
 		out = append(out, follow(k, anchor, rules))
@@ -46,17 +47,26 @@ func follow(k, anchor *Key, rules openpgp.Rules) Path {
 	case p.Certification == nil:
 		p.Reason = "The anchor has not certified this key, or this copy of the key does not carry it. Ask the publisher for a copy with its certifications."
 	case p.Certification.Status != openpgp.CertificationHolds:
-		p.Reason = fmt.Sprintf("The certification of %s does not count: %s.", p.Certification.Made.Format("2006-01-02"), p.Certification.Reason)
+		p.Reason = fmt.Sprintf(
+			"The certification of %s does not count: %s.", p.Certification.Made.Format("2006-01-02"),
+			p.Certification.Reason,
+		)
 	case state != Admitted:
 		p.Reason = fmt.Sprintf("The certification holds, and the anchor is %s: it does not count itself.", state)
 	case anchor.Conflict:
 		p.Reason = "The certification holds, and a sighting contradicts the anchor's own fingerprint. Find out why first."
 	case p.Certification.CertifierExpired != nil && !rules.ExpiredCounts:
-		p.Reason = fmt.Sprintf("The certification holds, and the anchor has expired since, on %s. Look for a newer copy of the anchor.", p.Certification.CertifierExpired.Format("2006-01-02"))
+		p.Reason = fmt.Sprintf(
+			"The certification holds, and the anchor has expired since, on %s. Look for a newer copy of the anchor.",
+			p.Certification.CertifierExpired.Format("2006-01-02"),
+		)
 	default:
 		p.Holds = true
 		if e := p.Certification.CertifierExpired; e != nil {
-			p.Note = fmt.Sprintf("The anchor has expired since, on %s; by the policy what it said before still counts.", e.Format("2006-01-02"))
+			p.Note = fmt.Sprintf(
+				"The anchor has expired since, on %s; by the policy what it said before still counts.",
+				e.Format("2006-01-02"),
+			)
 		}
 	}
 	return p

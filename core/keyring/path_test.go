@@ -14,7 +14,8 @@ import (
 func TestPaths(t *testing.T) {
 	const id = "Release <r@tidewright.example>"
 	at := born.AddDate(0, 1, 0)
-	anchorKey, other := pgptest.NewKey("anchor", pgptest.Ed25519, born), pgptest.NewKey("other anchor", pgptest.P256, born)
+	anchorKey := pgptest.NewKey("anchor", pgptest.Ed25519, born)
+	other := pgptest.NewKey("other anchor", pgptest.P256, born)
 	mayCertify := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}
 	plainAnchor := func() *pgptest.Certificate { return pgptest.NewCertificate(anchorKey).UserID("Anchor", mayCertify) }
 	release := func() *pgptest.Certificate { return pgptest.Simple("release", pgptest.Ed25519, born, id) }
@@ -29,7 +30,14 @@ func TestPaths(t *testing.T) {
 	}
 	good := certify(pgptest.Sig{})
 	revoke := func(reason byte, when time.Time) *pgptest.Certificate {
-		return pgptest.NewCertificate(anchorKey).Key(anchorKey, pgptest.Sig{Type: pgptest.KeyRevocation, Created: when, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}}).UserID("Anchor", mayCertify)
+		return pgptest.NewCertificate(
+			anchorKey,
+		).Key(
+			anchorKey,
+			pgptest.Sig{Type: pgptest.KeyRevocation, Created: when, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}},
+		).UserID(
+			"Anchor", mayCertify,
+		)
 	}
 	forged := release().Add(pgptest.Packet(2, nil)) // something that is no signature
 	for _, c := range []struct {
@@ -75,12 +83,22 @@ func TestPaths(t *testing.T) {
 
 			missing := Obstacles(k, Evidence{Paths: paths}, Demand{Channels: 2, AnchorAdmits: true}, rules())
 			assert.Equal(t, c.says == "", len(missing) == 0, "a path that holds admits")
-			assert.NotEmpty(t, Obstacles(k, Evidence{Paths: paths}, Demand{Channels: 2}, rules()), "where the policy says so")
+			assert.NotEmpty(
+				t, Obstacles(k, Evidence{Paths: paths}, Demand{Channels: 2}, rules()), "where the policy says so",
+			)
 			toBeAnchor := *k
 			toBeAnchor.Role = Anchor
-			assert.NotEmpty(t, Obstacles(&toBeAnchor, Evidence{Paths: paths}, Demand{Channels: 2, AnchorAdmits: true}, rules()), "no anchor by certification")
-			conflict := Evidence{Paths: paths, Sightings: []Sighting{{Channel: Mirror, Read: openpgp.Fingerprint("00")}}}
-			assert.NotEmpty(t, Obstacles(k, conflict, Demand{Channels: 2, AnchorAdmits: true}, rules()), "a conflict blocks whatever certifies")
+			assert.NotEmpty(
+				t, Obstacles(&toBeAnchor, Evidence{Paths: paths}, Demand{Channels: 2, AnchorAdmits: true}, rules()),
+				"no anchor by certification",
+			)
+			conflict := Evidence{
+				Paths: paths, Sightings: []Sighting{{Channel: Mirror, Read: openpgp.Fingerprint("00")}},
+			}
+			assert.NotEmpty(
+				t, Obstacles(k, conflict, Demand{Channels: 2, AnchorAdmits: true}, rules()),
+				"a conflict blocks whatever certifies",
+			)
 		})
 	}
 }
@@ -93,8 +111,26 @@ func TestCertifiersAndNamesakes(t *testing.T) {
 	spec := pgptest.Sig{Type: pgptest.Certification, Created: born.AddDate(0, 1, 0)}
 	old := spec
 	old.Version = 3 // names its maker by the key ID alone
-	k := key(t, pgptest.Simple("certified", pgptest.Ed25519, born, id).Certify(friend, id, spec).Certify(gone, id, spec).Certify(pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old))
-	f := key(t, pgptest.NewCertificate(friend).UserID("Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}))
+	k := key(
+		t,
+		pgptest.Simple(
+			"certified", pgptest.Ed25519, born, id,
+		).Certify(
+			friend, id, spec,
+		).Certify(
+			gone, id, spec,
+		).Certify(
+			pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old,
+		),
+	)
+	f := key(
+		t,
+		pgptest.NewCertificate(
+			friend,
+		).UserID(
+			"Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
+		),
+	)
 	sub := pgptest.NewKey("shared", pgptest.P256, born)
 	listed := key(t, pgptest.Simple("one", pgptest.Ed25519, born, "One").Subkey(sub, pgptest.Sig{Created: born}, nil))
 	two := key(t, pgptest.Simple("two", pgptest.Ed25519, born, "Two").Subkey(sub, pgptest.Sig{Created: born}, nil))
@@ -113,5 +149,7 @@ func TestCertifiersAndNamesakes(t *testing.T) {
 	later.History = []Change{{At: born, To: Admitted}}
 	changed := ring.With(&later)
 	assert.Equal(t, Admitted, changed.Lookup(k.Certificate.Primary.Fingerprint).StateAt(now))
-	assert.Equal(t, Candidate, ring.Lookup(k.Certificate.Primary.Fingerprint).StateAt(now), "the first keyring is as it was")
+	assert.Equal(
+		t, Candidate, ring.Lookup(k.Certificate.Primary.Fingerprint).StateAt(now), "the first keyring is as it was",
+	)
 }

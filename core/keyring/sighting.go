@@ -30,7 +30,9 @@ const (
 
 // Channels lists every channel.
 func Channels() []Channel {
-	return []Channel{VendorSite, Mirror, MailingList, Letter, Phone, InPerson, Slide, Colleague, KeyDirectory, OtherChannel}
+	return []Channel{
+		VendorSite, Mirror, MailingList, Letter, Phone, InPerson, Slide, Colleague, KeyDirectory, OtherChannel,
+	}
 }
 
 // A FingerprintFormError reports a value that cannot be compared with a
@@ -54,7 +56,10 @@ func (e *FingerprintFormError) Error() string {
 		}
 		return fmt.Sprintf("character %d, %q, is not a hexadecimal digit%s", e.Position, e.Bad, hint)
 	}
-	return fmt.Sprintf("a full fingerprint has 40 hexadecimal digits (64 for a version 6 key), this has %d; short forms can be forged, so give all of it", e.Digits)
+	return fmt.Sprintf(
+		"a full fingerprint has 40 hexadecimal digits (64 for a version 6 key), this has %d; short forms can be forged, so give all of it",
+		e.Digits,
+	)
 }
 
 // ParseFingerprint reads a full fingerprint as people write it: any case, with
@@ -171,30 +176,55 @@ func Obstacles(k *Key, evidence Evidence, demand Demand, rules openpgp.Rules) []
 	case r.Always():
 		add("revoked", "Its owner revoked it on %s (%s). It can never count.", r.Time.Format("2006-01-02"), r.Reason)
 	default:
-		past("revoked", r.Time, "Its owner revoked it on %s (%s). It can be admitted for what it signed before: say until when.", r.Time.Format("2006-01-02"), r.Reason)
+		past(
+			"revoked", r.Time,
+			"Its owner revoked it on %s (%s). It can be admitted for what it signed before: say until when.",
+			r.Time.Format("2006-01-02"), r.Reason,
+		)
 	}
 	expires, ok := cert.Expires(rules)
 	switch {
 	case !ok:
-		add("no-self-signature", "It has no self-signature that holds and is strong enough, so nothing ties the name to the key.")
+		add(
+			"no-self-signature",
+			"It has no self-signature that holds and is strong enough, so nothing ties the name to the key.",
+		)
 	case expires != nil && !rules.Now.Before(*expires):
-		past("expired", *expires, "It expired on %s. Look for a copy with a later expiry date; or admit it for what it signed before, and say until when.", expires.Format("2006-01-02"))
+		past(
+			"expired",
+			*expires,
+			"It expired on %s. Look for a copy with a later expiry date; or admit it for what it signed before, and say until when.",
+			expires.Format("2006-01-02"),
+		)
 	}
 	if weak := cert.Primary.Weakness(rules); weak != "" {
 		add("weak", "It is too weak: %s. Ask the publisher for a stronger key.", weak)
 	}
 	for _, s := range evidence.Sightings {
 		if s.Read != cert.Primary.Fingerprint && !s.Resolved {
-			add("conflict", "A sighting on the channel %s shows another fingerprint. Find out why before going on.", s.Channel)
+			add(
+				"conflict", "A sighting on the channel %s shows another fingerprint. Find out why before going on.",
+				s.Channel,
+			)
 		}
 	}
-	certified := demand.AnchorAdmits && k.Role != Anchor && slices.ContainsFunc(evidence.Paths, func(p Path) bool { return p.Holds })
+	certified := demand.AnchorAdmits && k.Role != Anchor &&
+		slices.ContainsFunc(evidence.Paths, func(p Path) bool { return p.Holds })
 	if demand.Until != nil && !demand.Until.After(cert.Primary.Created) {
-		add("until", "It was made on %s only, and can have signed nothing before.", cert.Primary.Created.Format("2006-01-02"))
+		add(
+			"until", "It was made on %s only, and can have signed nothing before.",
+			cert.Primary.Created.Format("2006-01-02"),
+		)
 	}
 	sighted := evidence.Sighted(k)
 	if missing := demand.Channels - sighted; missing > 0 && !certified {
-		add("sightings", "The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.", sighted, demand.Channels, missing)
+		add(
+			"sightings",
+			"The fingerprint was confirmed on %d of %d distinct channels; read it from %d more and note it as a sighting.",
+			sighted,
+			demand.Channels,
+			missing,
+		)
 	}
 	return out
 }

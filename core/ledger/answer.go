@@ -43,7 +43,10 @@ func (a Answer) text() string {
 	if a.Holds {
 		outcome = "holds"
 	}
-	return fmt.Sprintf("%s\nnonce %s\nfrom %d\nsize %d\nroot %s\noutcome %s\nsaid %s\n", answerHead, a.Nonce, a.From, a.Size, a.Root, outcome, a.Said)
+	return fmt.Sprintf(
+		"%s\nnonce %s\nfrom %d\nsize %d\nroot %s\noutcome %s\nsaid %s\n", answerHead, a.Nonce, a.From, a.Size, a.Root,
+		outcome, a.Said,
+	)
 }
 
 // Sign returns the signed form.

@@ -172,7 +172,9 @@ func NewReceipt(position int64, record []byte, c Checkpoint, signed string, stor
 	if err != nil {
 		return Receipt{}, err
 	}
-	return Receipt{Format: ReceiptFormat, Position: position, Record: string(record), Proof: texts(proof), Checkpoint: signed}, nil
+	return Receipt{
+		Format: ReceiptFormat, Position: position, Record: string(record), Proof: texts(proof), Checkpoint: signed,
+	}, nil
 }
 
 // texts writes the hashes of a proof in base64.
@@ -235,7 +237,10 @@ const (
 // ProofIn tells a receipt, by the format that it states, and a checkpoint, by its form, from
 // other texts. Nothing is verified.
 func ProofIn(text []byte) Proof {
-	if trimmed := bytes.TrimLeft(text, " \t\r\n\ufeff"); bytes.HasPrefix(trimmed, []byte("{")) && bytes.Contains(text, []byte(ReceiptFormat)) {
+	if trimmed := bytes.TrimLeft(
+		text, " \t\r\n\ufeff",
+	); bytes.HasPrefix(trimmed, []byte("{")) &&
+		bytes.Contains(text, []byte(ReceiptFormat)) {
 		var r struct {
 			Format string `json:"format"`
 		}
@@ -245,7 +250,8 @@ func ProofIn(text []byte) Proof {
 	}
 	body, signatures, ok := strings.Cut(string(text[:min(len(text), maxCheckpoint)]), "\n\n\u2014 ")
 	lines := strings.Split(body, "\n")
-	if !ok || len(text) > maxCheckpoint || len(lines) < 3 || len(lines) > 4 || len(strings.Fields(strings.SplitN(signatures, "\n", 2)[0])) != 2 {
+	if !ok || len(text) > maxCheckpoint || len(lines) < 3 || len(lines) > 4 ||
+		len(strings.Fields(strings.SplitN(signatures, "\n", 2)[0])) != 2 {
 		return NoProof
 	}
 	if _, isSize := sizeOf(lines[1]); !isSize || lines[0] == "" {
@@ -267,7 +273,9 @@ func (r Receipt) Verify(known ...note.Verifier) (Checkpoint, error) {
 	keys := slices.Clone(known)
 	for _, k := range known {
 		for _, next := range Successors(k, r.Succession)[1:] {
-			if !slices.ContainsFunc(keys, func(k note.Verifier) bool { return k.Name() == next.Name() && k.KeyHash() == next.KeyHash() }) {
+			if !slices.ContainsFunc(
+				keys, func(k note.Verifier) bool { return k.Name() == next.Name() && k.KeyHash() == next.KeyHash() },
+			) {
 				keys = append(keys, next)
 			}
 		}
@@ -281,10 +289,14 @@ func (r Receipt) Verify(known ...note.Verifier) (Checkpoint, error) {
 		return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("hash %d of the proof is damaged", bad)}
 	}
 	if r.Position < 0 || r.Position >= c.Size {
-		return Checkpoint{}, &ReceiptError{Reason: fmt.Sprintf("position %d is not within the checkpoint's %d records", r.Position, c.Size)}
+		return Checkpoint{}, &ReceiptError{
+			Reason: fmt.Sprintf("position %d is not within the checkpoint's %d records", r.Position, c.Size),
+		}
 	}
 	if err := tlog.CheckRecord(proof, c.Size, c.Root, r.Position, Leaf([]byte(r.Record))); err != nil {
-		return Checkpoint{}, &ReceiptError{Reason: "the record is not the one at this position of the ledger; its text or its place was altered"}
+		return Checkpoint{}, &ReceiptError{
+			Reason: "the record is not the one at this position of the ledger; its text or its place was altered",
+		}
 	}
 	return c, nil
 }
@@ -313,7 +325,11 @@ func ProveGrowth(older, newer int64, stored tlog.HashReader) ([]string, error) {
 // returns a [*CheckpointError] where that proves nothing.
 func CheckGrowth(older, newer Checkpoint, proof []string) error {
 	if older.Size > newer.Size {
-		return &CheckpointError{Reason: fmt.Sprintf("it counts %d records and the ledger has %d: records are missing", older.Size, newer.Size)}
+		return &CheckpointError{
+			Reason: fmt.Sprintf(
+				"it counts %d records and the ledger has %d: records are missing", older.Size, newer.Size,
+			),
+		}
 	}
 	if older.Size == 0 {
 		return nil

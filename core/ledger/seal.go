@@ -51,7 +51,9 @@ func (s Seal) Genuine(key, mac []byte) bool { return hmac.Equal(mac, s.MAC(key))
 // Extend returns the root of the tree that leaves make of one whose checkpoint is known, and
 // the hashes that are stored for them, as [Grow] does. Of what is stored it believes only what
 // leads to the older root; it returns a [*CheckpointError] where that does not.
-func Extend(older Checkpoint, leaves []tlog.Hash, stored tlog.HashReader) (root tlog.Hash, added []tlog.Hash, err error) {
+func Extend(
+	older Checkpoint, leaves []tlog.Hash, stored tlog.HashReader,
+) (root tlog.Hash, added []tlog.Hash, err error) {
 	// The hashes that lead to the root are also those that new leaves are joined to. Each is
 	// read once, so that nobody can show another the second time.
 	kept := &keeping{stored: stored, hashes: map[int64]tlog.Hash{}}

@@ -33,7 +33,11 @@ func newKey(t *testing.T) key {
 func TestSuccession(t *testing.T) {
 	a, b, c, stranger := newKey(t), newKey(t), newKey(t), newKey(t)
 	signed := func(by, next key, size int64) string {
-		out, err := Succession{Origin: "ledger.example/ledger", Next: next.public, Size: size, Root: Leaf([]byte("x"))}.Sign(by.signer)
+		out, err := Succession{
+			Origin: "ledger.example/ledger", Next: next.public, Size: size, Root: Leaf([]byte("x")),
+		}.Sign(
+			by.signer,
+		)
 		require.NoError(t, err)
 		return out
 	}

@@ -97,7 +97,9 @@ func (t *Text) look(p []byte) {
 		}
 		r, size := utf8.DecodeRune(p)
 		switch {
-		case r == utf8.RuneError && size == 1, r&0xfffe == 0xfffe, r >= 0xfdd0 && r <= 0xfdef: // the last are no characters
+		case r == utf8.RuneError && size == 1,
+			r&0xfffe == 0xfffe,
+			r >= 0xfdd0 && r <= 0xfdef: // the last are no characters
 			t.invalid = true
 			return
 		case r < 0xa0 && r != 0x85:

@@ -63,7 +63,10 @@ func (c *clues) candidates(above section, v digest.Value, label digest.Algorithm
 	if of := digest.OfSize(len(v)); of != nil {
 		return of, ""
 	}
-	return nil, fmt.Sprintf("a value of %d hexadecimal characters is not the digest of any known algorithm, so it may be cut short", 2*len(v))
+	return nil, fmt.Sprintf(
+		"a value of %d hexadecimal characters is not the digest of any known algorithm, so it may be cut short",
+		2*len(v),
+	)
 }
 
 // ofLabel returns the algorithm of a value of n bytes under a label.

@@ -113,7 +113,9 @@ func changeOf(name string, before, after []Entry) Change {
 	compared := false
 	for _, b := range before {
 		for _, a := range after {
-			if !slices.ContainsFunc(b.Candidates(), func(c digest.Algorithm) bool { return slices.Contains(a.Candidates(), c) }) {
+			if !slices.ContainsFunc(
+				b.Candidates(), func(c digest.Algorithm) bool { return slices.Contains(a.Candidates(), c) },
+			) {
 				continue
 			}
 			compared = true

@@ -40,7 +40,13 @@ func (m *Manifest) Contradictions() []Contradiction {
 	var out []Contradiction
 	add := func(line, before int, what string, e *Entry) {
 		if len(out) < maxContradictions {
-			out = append(out, Contradiction{line, before, fmt.Sprintf("it states another %s of %s than line %d does", what, plain.Quoted(e.Name), before)})
+			out = append(
+				out,
+				Contradiction{
+					line, before,
+					fmt.Sprintf("it states another %s of %s than line %d does", what, plain.Quoted(e.Name), before),
+				},
+			)
 		}
 	}
 	for _, e := range m.Entries.All() {

@@ -12,15 +12,24 @@ import (
 
 // listing says what a field that lists files has, by its name in lower case.
 var listing = map[string]digest.Algorithm{
-	"files": digest.MD5, "md5sum": digest.MD5, "sha1": digest.SHA1, "sha256": digest.SHA256, "sha512": digest.SHA512,
-	"checksums-md5": digest.MD5, "checksums-sha1": digest.SHA1, "checksums-sha256": digest.SHA256, "checksums-sha512": digest.SHA512,
+	"files":            digest.MD5,
+	"md5sum":           digest.MD5,
+	"sha1":             digest.SHA1,
+	"sha256":           digest.SHA256,
+	"sha512":           digest.SHA512,
+	"checksums-md5":    digest.MD5,
+	"checksums-sha1":   digest.SHA1,
+	"checksums-sha256": digest.SHA256,
+	"checksums-sha512": digest.SHA512,
 }
 
 var (
 	valueLine = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*:[ \t]+\S`)
 	fieldLine = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*:(?:[ \t]|$)`)
 	// controlList is a field that lists files, with the first of them.
-	controlList = regexp.MustCompile(`(?im)^(?:Files|MD5Sum|SHA1|SHA256|SHA512|Checksums-(?:Md5|Sha1|Sha256|Sha512)):[ \t]*\r?\n[ \t]+[0-9a-f]{32,128}[ \t]+[0-9]+[ \t]+\S`)
+	controlList = regexp.MustCompile(
+		`(?im)^(?:Files|MD5Sum|SHA1|SHA256|SHA512|Checksums-(?:Md5|Sha1|Sha256|Sha512)):[ \t]*\r?\n[ \t]+[0-9a-f]{32,128}[ \t]+[0-9]+[ \t]+\S`,
+	)
 )
 
 // isControl reports whether a text begins as one of fields, of which one lists files.
@@ -55,7 +64,10 @@ func (p *parser) controlText(text string) {
 			}
 			p.out.Lines++
 			if len(line) > p.opts.MaxLine {
-				p.problemAt(p.line, LineTooLong, fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine))
+				p.problemAt(
+					p.line, LineTooLong,
+					fmt.Sprintf("the line is longer than %d bytes and was passed over", p.opts.MaxLine),
+				)
 			} else if !p.controlEntry([]byte(line), field, algorithm) {
 				return
 			}

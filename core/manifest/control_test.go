@@ -39,22 +39,34 @@ func TestSourceDescriptions(t *testing.T) {
 		assert.Equal(t, Control, m.Format)
 		assert.Empty(t, m.Problems)
 		assert.Equal(t, []string{
-			"SHA-1 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2.orig.tar.gz", "SHA-256 lamp-ctl_1.2-1.debian.tar.xz", "MD5 lamp-ctl_1.2.orig.tar.gz",
+			"SHA-1 lamp-ctl_1.2.orig.tar.gz",
+			"SHA-256 lamp-ctl_1.2.orig.tar.gz",
+			"SHA-256 lamp-ctl_1.2-1.debian.tar.xz",
+			"MD5 lamp-ctl_1.2.orig.tar.gz",
 		}, entries)
 		assert.EqualValues(t, 456, *m.Entries.At(2).Size)
 		assert.Equal(t, []int{9, 2}, []int{m.Entries.At(2).Line, m.Entries.At(2).Column()})
 	}
 	// A digest in the text of a change is no entry; a file to be installed has a
 	// section and a priority.
-	m, entries := controlEntries(t, "Format: 1.8\nChanges:\n lamp-ctl (1.2-1) stable; urgency=medium\n .\n   * Fix "+md5Of+" 5 in the lamp.\nFiles:\n "+md5Of+" 123 admin optional lamp-ctl_1.2-1.dsc\n")
+	m, entries := controlEntries(
+		t,
+		"Format: 1.8\nChanges:\n lamp-ctl (1.2-1) stable; urgency=medium\n .\n   * Fix "+md5Of+" 5 in the lamp.\nFiles:\n "+md5Of+" 123 admin optional lamp-ctl_1.2-1.dsc\n",
+	)
 	assert.Equal(t, []string{"MD5 lamp-ctl_1.2-1.dsc"}, entries)
 	assert.Empty(t, m.Problems)
 	// An index of a release has paths.
-	m, entries = controlEntries(t, "Origin: Oarlock\nSuite: stable\nMD5Sum:\n "+md5Of+"            123 main/binary-amd64/Packages\nSHA256:\n "+sha256Of+"   123 main/binary-amd64/Packages\n")
+	m, entries = controlEntries(
+		t,
+		"Origin: Oarlock\nSuite: stable\nMD5Sum:\n "+md5Of+"            123 main/binary-amd64/Packages\nSHA256:\n "+sha256Of+"   123 main/binary-amd64/Packages\n",
+	)
 	assert.Equal(t, []string{"MD5 main/binary-amd64/Packages", "SHA-256 main/binary-amd64/Packages"}, entries)
 	assert.Empty(t, m.Problems)
 	// What cannot be used is told, and the rest is.
-	m, entries = controlEntries(t, "Source: x\nChecksums-Sha256:\n "+sha256Of+" 1 good\n "+md5Of+" 2 short\n "+sha256Of+" many bad-size\n "+sha256Of+" 3\n "+sha256Of+" 4 ../../etc/x\nthis is no field\n")
+	m, entries = controlEntries(
+		t,
+		"Source: x\nChecksums-Sha256:\n "+sha256Of+" 1 good\n "+md5Of+" 2 short\n "+sha256Of+" many bad-size\n "+sha256Of+" 3\n "+sha256Of+" 4 ../../etc/x\nthis is no field\n",
+	)
 	assert.Equal(t, []string{"SHA-256 good"}, entries)
 	var codes []ProblemCode
 	var lines []int

@@ -136,7 +136,8 @@ func (k *coverage) line(line string, no int) {
 		}
 		from := i
 		hexes := 0
-		for i < len(line) && (isAlnum(line[i]) || line[i] == '+' || line[i] == '/' || line[i] == '_' || line[i] == '-') {
+		for i < len(line) &&
+			(isAlnum(line[i]) || line[i] == '+' || line[i] == '/' || line[i] == '_' || line[i] == '-') {
 			if isHex(line[i]) {
 				hexes++
 			}
@@ -157,7 +158,11 @@ func (k *coverage) line(line string, no int) {
 
 // word accounts for a word that is not all digits: it may be base64, as it is where
 // an equals sign fills it up, or have digits within it.
-func (k *coverage) word(from int, word string, padded bool, no int) { //nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
+//
+//nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
+func (k *coverage) word(
+	from int, word string, padded bool, no int,
+) {
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
@@ -195,7 +200,10 @@ func (k *coverage) hex(from int, word string, no int) {
 	}
 	var room [maxHex / 2]byte
 	value := room[:len(word)/2]
-	if _, err := hex.Decode(value, []byte(word)); err != nil || k.used(no, value) || k.aside.covered[strings.ToLower(word)] {
+	if _, err := hex.Decode(
+		value, []byte(word),
+	); err != nil || k.used(no, value) ||
+		k.aside.covered[strings.ToLower(word)] {
 		return
 	}
 	k.leaveAside(no, from, word)
@@ -203,8 +211,13 @@ func (k *coverage) hex(from int, word string, no int) {
 
 // untied say of values only that no name is theirs, not that they are of something else.
 var untied = map[string]bool{
-	notTied: true, notSaid: true, notNamed: true, "nothing says that it is a digest of a file": true, "it stands in a remark": true,
-	"no file is named with it": true, "what it stands with is not the name of a file": true,
+	notTied:  true,
+	notSaid:  true,
+	notNamed: true,
+	"nothing says that it is a digest of a file":    true,
+	"it stands in a remark":                         true,
+	"no file is named with it":                      true,
+	"what it stands with is not the name of a file": true,
 }
 
 const (
@@ -257,5 +270,7 @@ func (p *parser) leaveAside(line, from int, text string) {
 		p.out.MoreLeftAside++
 		return
 	}
-	p.out.LeftAside = append(p.out.LeftAside, Aside{Line: line, Column: from + 1, Length: len(text), Text: clip([]byte(text)), Why: why})
+	p.out.LeftAside = append(
+		p.out.LeftAside, Aside{Line: line, Column: from + 1, Length: len(text), Text: clip([]byte(text)), Why: why},
+	)
 }

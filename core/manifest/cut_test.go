@@ -29,7 +29,10 @@ func TestValuesCutShort(t *testing.T) {
 		}
 	}
 	// In prose too, where another value is found.
-	m, err := Read(strings.NewReader("The digest of good.bin is\n"+sha256Of+",\nand that of cut.bin is\n"+sha256Of[:40]+".\n"), Options{FileName: "SHA256SUMS"})
+	m, err := Read(
+		strings.NewReader("The digest of good.bin is\n"+sha256Of+",\nand that of cut.bin is\n"+sha256Of[:40]+".\n"),
+		Options{FileName: "SHA256SUMS"},
+	)
 	require.NoError(t, err)
 	require.Equal(t, 1, m.Entries.Len())
 	require.Len(t, m.Problems, 1)

@@ -57,7 +57,11 @@ func (p *parser) metalink(text string) {
 // metalinkFile reads the size, the hashes, the hashes of pieces and the
 // signatures of one file. It returns false when the bound on entries is
 // reached.
-func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, column int) (bool, error) { //nolint:cyclop // one step for each element of the standard
+//
+//nolint:cyclop // one step for each element of the standard
+func (p *parser) metalinkFile(
+	d *xml.Decoder, start *xml.StartElement, line, column int,
+) (bool, error) {
 	var file struct {
 		Name   string `xml:"name,attr"`
 		Size   string `xml:"size"`
@@ -82,9 +86,14 @@ func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, col
 	for _, s := range file.Signatures {
 		switch _, why, ok := SafeName(file.Name); {
 		case !ok:
-			p.problemAt(line, UnsafeName, fmt.Sprintf("%s: %s; the signature of it is not used", plain.Quoted(file.Name), why))
+			p.problemAt(
+				line, UnsafeName, fmt.Sprintf("%s: %s; the signature of it is not used", plain.Quoted(file.Name), why),
+			)
 		case s.MediaType != "application/pgp-signature":
-			p.problemAt(line, UnknownLabel, fmt.Sprintf("a signature of the kind %q is not one that is checked here", clip([]byte(s.MediaType))))
+			p.problemAt(
+				line, UnknownLabel,
+				fmt.Sprintf("a signature of the kind %q is not one that is checked here", clip([]byte(s.MediaType))),
+			)
 		case len(p.out.Signatures) < p.opts.MaxEntries:
 			p.out.Signatures = append(p.out.Signatures, Signature{Name: file.Name, Text: s.Text, Line: line})
 		}
@@ -154,7 +163,10 @@ func (p *parser) labelled(line int, name, label, value string, f Format) (Entry,
 	}
 	v, ok := decodeHex(value)
 	if !ok || len(v) != a.Size() {
-		p.problemAt(line, BadDigest, fmt.Sprintf("%q is not a %s digest: that is %d hexadecimal characters", clip([]byte(value)), a, 2*a.Size()))
+		p.problemAt(
+			line, BadDigest,
+			fmt.Sprintf("%q is not a %s digest: that is %d hexadecimal characters", clip([]byte(value)), a, 2*a.Size()),
+		)
 		return Entry{}, false
 	}
 	return entryOf(name, v, digest.Only(a), f), true
@@ -209,7 +221,9 @@ func (p *parser) tagValue(text string) {
 				return
 			}
 		default:
-			p.aside.note(r.no, "it is of something else than a file: “"+plain.Text(clip([]byte(tag)))+"” stands before it")
+			p.aside.note(
+				r.no, "it is of something else than a file: “"+plain.Text(clip([]byte(tag)))+"” stands before it",
+			)
 		}
 	}
 }

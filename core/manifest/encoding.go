@@ -53,7 +53,8 @@ func asItIs(text string) bool {
 // IsText reports whether the beginning of a file is that of a text: in Unicode, or in
 // Latin-1 without signs that no text has.
 func IsText(head []byte) bool { //nolint:cyclop // one case for each range of bytes that text has or has not
-	if bytes.HasPrefix(head, []byte("\xff\xfe")) || bytes.HasPrefix(head, []byte("\xfe\xff")) || zerosAt(head, 0) || zerosAt(head, 1) {
+	if bytes.HasPrefix(head, []byte("\xff\xfe")) || bytes.HasPrefix(head, []byte("\xfe\xff")) || zerosAt(head, 0) ||
+		zerosAt(head, 1) {
 		return true
 	}
 	odd := 0

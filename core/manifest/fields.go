@@ -114,7 +114,8 @@ func trimSeparators(s string) string {
 			if pair == "„“" {
 				first, last = "„", "“"
 			}
-			if len(s) > len(first)+len(last) && strings.HasPrefix(s, first) && strings.HasSuffix(s, last) && !strings.Contains(s[len(first):len(s)-len(last)], first) {
+			if len(s) > len(first)+len(last) && strings.HasPrefix(s, first) && strings.HasSuffix(s, last) &&
+				!strings.Contains(s[len(first):len(s)-len(last)], first) {
 				s = s[len(first) : len(s)-len(last)]
 			}
 		}
@@ -126,10 +127,14 @@ func trimSeparators(s string) string {
 
 var (
 	markdownLink = regexp.MustCompile(`!?\[([^\]]*)\]\(<?([^)\s>]+)>?(?:\s+"[^"]*")?\)`)
-	sizeForm     = regexp.MustCompile(`(?i)^\(?(\d{1,20}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|bayt|bait(?:s|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`)
-	grouped3     = regexp.MustCompile(`^\d{1,3}(?:,\d{3})+$`)
-	dateForm     = regexp.MustCompile(`^(?:\d{4}[-./]\d{1,2}[-./]\d{1,2}(?:T[\d:.]+(?:Z|[+-]\d\d:?\d\d)?)?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|` +
-		`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`)
+	sizeForm     = regexp.MustCompile(
+		`(?i)^\(?(\d{1,20}|\d{1,3}(?:[,.' \x{a0}\x{202f}]\d{3})+)(?:\s*(b|bytes?|octets?|oct|bajt(?:y|ów)?|bayt|bait(?:s|ów)?|байт(?:а|ов)?|byte|字节|字節|バイト|바이트))?\)?$`,
+	)
+	grouped3 = regexp.MustCompile(`^\d{1,3}(?:,\d{3})+$`)
+	dateForm = regexp.MustCompile(
+		`^(?:\d{4}[-./]\d{1,2}[-./]\d{1,2}(?:T[\d:.]+(?:Z|[+-]\d\d:?\d\d)?)?|\d{1,2}[-./]\d{1,2}[-./]\d{2,4}|` +
+			`\d{1,2}[-.]?(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*[-.]?\d{2,4}|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)[a-z]*,?)$`,
+	)
 	timeForm = regexp.MustCompile(`^\d{1,2}:\d{2}(?::\d{2})?(?:\.\d+)?$`)
 	modeForm = regexp.MustCompile(`^[-dlbcps][-rwxsStT]{9}[.+@]?$|^0?[0-7]{3,4}$|^0?100[0-7]{3}$`)
 	// optionForm is a field within a line.
@@ -224,7 +229,8 @@ var labelBytes = func() (table [256]uint8) {
 // quotedField takes a field of a recipe apart: a word, and a value in quotes.
 func quotedField(text string) (f field, ok bool) {
 	end := strings.TrimRight(text, " \t,;")
-	if end == "" || end[len(end)-1] != '"' && end[len(end)-1] != '\'' || !isLetter(text[0]) && text[0] != '_' || len(text)-len(end) > len(" ,") {
+	if end == "" || end[len(end)-1] != '"' && end[len(end)-1] != '\'' || !isLetter(text[0]) && text[0] != '_' ||
+		len(text)-len(end) > len(" ,") {
 		return f, false
 	}
 	n := 0
@@ -309,7 +315,8 @@ func mayEndInSize(text string) bool {
 	}
 	for _, unit := range [...]string{"b", "byte", "bytes", "octet", "octets"} {
 		at := len(text) - len(unit) - 1
-		if at > 0 && strings.EqualFold(text[at+1:], unit) && (text[at] == ' ' || strings.IndexByte(",.'", text[at]) >= 0 || hasDigit(text[at:at+1])) {
+		if at > 0 && strings.EqualFold(text[at+1:], unit) &&
+			(text[at] == ' ' || strings.IndexByte(",.'", text[at]) >= 0 || hasDigit(text[at:at+1])) {
 			return true
 		}
 	}
@@ -332,7 +339,9 @@ func cutSize(text string) (string, *size) {
 }
 
 // roundBehind is a size in a unit too coarse to compare, in brackets at the end of a text.
-var roundBehind = regexp.MustCompile(`(?i)^(.*\S)\s+\((?:ca\.? ?|~ ?|about )?\d[\d.,' \x{a0}]*\s*(?:[kmgt]i?b|[kmgt]o|[kmgt]|bytes?|kbytes?|mbytes?)\)$`)
+var roundBehind = regexp.MustCompile(
+	`(?i)^(.*\S)\s+\((?:ca\.? ?|~ ?|about )?\d[\d.,' \x{a0}]*\s*(?:[kmgt]i?b|[kmgt]o|[kmgt]|bytes?|kbytes?|mbytes?)\)$`,
+)
 
 // cutRoundSize cuts such a size off the end of a text.
 func cutRoundSize(text string) (string, bool) {

@@ -123,8 +123,12 @@ func TestFormats(t *testing.T) {
 }
 
 func TestPieces(t *testing.T) {
-	m := read(t, `<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><hash type="sha-256">`+d256+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
-<file name="h"><hash type="md5">`+dmd5+`</hash><pieces length="0" type="sha-1"><hash>`+d1+`</hash></pieces></file></metalink>`, Options{})
+	m := read(
+		t,
+		`<metalink xmlns="urn:ietf:params:xml:ns:metalink"><file name="g"><hash type="md5">`+dmd5+`</hash><hash type="sha-256">`+d256+`</hash><pieces length="4" type="sha-1"><hash>`+d1+`</hash></pieces></file>
+<file name="h"><hash type="md5">`+dmd5+`</hash><pieces length="0" type="sha-1"><hash>`+d1+`</hash></pieces></file></metalink>`,
+		Options{},
+	)
 	require.Equal(t, 3, m.Entries.Len())
 	assert.Nil(t, m.Entries.At(0).Pieces)
 	pieces := m.Entries.At(1).Pieces
@@ -224,7 +228,13 @@ func FuzzDocuments(f *testing.F) {
 		f.Add([]byte(seed), "")
 	}
 	f.Fuzz(func(t *testing.T, text []byte, neighbour string) {
-		m, err := Parse(string(text), Options{MaxLine: 1 << 12, MaxEntries: 64, MaxBytes: 1 << 14, MaxAsides: 1 << 10, MaxProblems: 1 << 10, Beside: NewNames([]string{neighbour})})
+		m, err := Parse(
+			string(text),
+			Options{
+				MaxLine: 1 << 12, MaxEntries: 64, MaxBytes: 1 << 14, MaxAsides: 1 << 10, MaxProblems: 1 << 10,
+				Beside: NewNames([]string{neighbour}),
+			},
+		)
 		if err != nil {
 			return
 		}

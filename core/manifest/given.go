@@ -49,9 +49,15 @@ func ParseValue(text string) (Entry, error) {
 func valueAlone(text string) (Entry, digest.Algorithm, *ValueError) {
 	text = strings.TrimSpace(spaces.Replace(text))
 	if len(text) > maxGiven {
-		return Entry{}, digest.Unknown, &ValueError{Reason: fmt.Sprintf("it is %d characters long, which no digest is", len(text)), Advice: "give one value, or the whole text with --paste"}
+		return Entry{}, digest.Unknown, &ValueError{
+			Reason: fmt.Sprintf("it is %d characters long, which no digest is", len(text)),
+			Advice: "give one value, or the whole text with --paste",
+		}
 	}
-	if found := encodedIn(text, nil); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) && found[0].digest != nil {
+	if found := encodedIn(
+		text, nil,
+	); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) &&
+		found[0].digest != nil {
 		return ValueEntry(found[0].algorithm, found[0].digest, 1), found[0].algorithm, nil
 	}
 	label, body := labelOfValue(text)
@@ -100,7 +106,11 @@ func labelFor(label digest.Algorithm, v digest.Value) digest.Algorithm {
 
 // labelOfValue cuts the name of an algorithm from the front of a value: “SHA-256: …”,
 // “sha256-…”, “MD5 = …”.
-func labelOfValue(text string) (digest.Algorithm, string) { //nolint:cyclop // one case for each place in which a label stands
+//
+//nolint:cyclop // one case for each place in which a label stands
+func labelOfValue(
+	text string,
+) (digest.Algorithm, string) {
 	for i, r := range text {
 		if i > 40 {
 			break
@@ -112,7 +122,8 @@ func labelOfValue(text string) (digest.Algorithm, string) { //nolint:cyclop // o
 			if more, ok := algorithmOf(strings.TrimSpace(firstTokens(text, i))); ok && more != a {
 				continue // “SHA3-256”, “SHA-512/256”
 			}
-			if i+1 < len(text) && '0' <= text[i+1] && text[i+1] <= '9' && a == digest.SHA1 && strings.EqualFold(text[:i], "sha") {
+			if i+1 < len(text) && '0' <= text[i+1] && text[i+1] <= '9' && a == digest.SHA1 &&
+				strings.EqualFold(text[:i], "sha") {
 				continue // “sha-256:…”
 			}
 			return a, strings.TrimLeft(text[i:], " :=-\n\t")
@@ -152,7 +163,11 @@ func valueOfBody(label digest.Algorithm, body string) (digest.Value, *ValueError
 	}
 	n := digits.Len()
 	if at == 0 {
-		if v, ok := decodeHex(digits.String()); ok && (label == digest.Unknown && digest.OfSize(len(v)) != nil || label != digest.Unknown && (label.Size() == len(v) || ofFamily(label, len(v)) != digest.Unknown)) {
+		if v, ok := decodeHex(
+			digits.String(),
+		); ok &&
+			(label == digest.Unknown && digest.OfSize(len(v)) != nil ||
+				label != digest.Unknown && (label.Size() == len(v) || ofFamily(label, len(v)) != digest.Unknown)) {
 			return v, nil
 		}
 	}
@@ -172,7 +187,8 @@ func base64Value(label digest.Algorithm, body string) digest.Value {
 		return nil
 	case label != digest.Unknown && (len(v) == label.Size() || ofFamily(label, len(v)) != digest.Unknown):
 		return v
-	case label == digest.Unknown && len(v) >= 16 && digest.OfSize(len(v)) != nil && mixed(word) && !mostlyHex([]byte(word)):
+	case label == digest.Unknown && len(v) >= 16 && digest.OfSize(len(v)) != nil && mixed(word) &&
+		!mostlyHex([]byte(word)):
 		return v
 	}
 	return nil
@@ -180,19 +196,30 @@ func base64Value(label digest.Algorithm, body string) digest.Value {
 
 // valueError words why a text is no digest.
 func valueError(label digest.Algorithm, digits, at int, odd rune) *ValueError {
-	e := &ValueError{Digits: digits, At: at, Advice: "compare it with where it was copied from, character by character, and give the whole value"}
-	looksLike := map[rune]string{'O': " (a zero?)", 'o': " (a zero?)", 'l': " (a one?)", 'I': " (a one?)", 'i': " (a one?)", 'S': " (a five?)", 's': " (a five?)", 'g': " (a nine?)", 'Z': " (a two?)"}
+	e := &ValueError{
+		Digits: digits, At: at,
+		Advice: "compare it with where it was copied from, character by character, and give the whole value",
+	}
+	looksLike := map[rune]string{
+		'O': " (a zero?)", 'o': " (a zero?)", 'l': " (a one?)", 'I': " (a one?)", 'i': " (a one?)", 'S': " (a five?)",
+		's': " (a five?)", 'g': " (a nine?)", 'Z': " (a two?)",
+	}
 	switch {
 	case digits == 0 && at == 0:
 		e.Reason = "there is no digit in it"
 	case at > 0 && digits < minDigits:
 		e.Reason = "it does not look like a digest"
 	case at > 0:
-		e.Reason = fmt.Sprintf("its character %d is %s, which is no hexadecimal digit%s; beside it there are %d digits", at, plain.Quoted(string(odd)), looksLike[odd], digits)
+		e.Reason = fmt.Sprintf(
+			"its character %d is %s, which is no hexadecimal digit%s; beside it there are %d digits", at,
+			plain.Quoted(string(odd)), looksLike[odd], digits,
+		)
 	case label != digest.Unknown:
 		e.Reason = fmt.Sprintf("it has %d digits, and a %s digest has %d", digits, label, 2*label.Size())
 	default:
-		e.Reason = fmt.Sprintf("it has %d digits, which is the length of no digest that is known here%s", digits, nearestLength(digits))
+		e.Reason = fmt.Sprintf(
+			"it has %d digits, which is the length of no digest that is known here%s", digits, nearestLength(digits),
+		)
 	}
 	return e
 }
@@ -206,7 +233,9 @@ func counted(n int) string {
 
 // nearestLength tells of a value that is a few digits too short or too long.
 func nearestLength(digits int) string {
-	for _, a := range []digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA224, digest.SHA256, digest.SHA384, digest.SHA512} {
+	for _, a := range []digest.Algorithm{
+		digest.MD5, digest.SHA1, digest.SHA224, digest.SHA256, digest.SHA384, digest.SHA512,
+	} {
 		n := 2 * a.Size()
 		switch {
 		case digits < n && n-digits <= 4:

@@ -135,7 +135,8 @@ func (c *clues) warm(rows []row) {
 
 // cold reports whether a row by itself is not worth reading.
 func (r *row) cold() bool {
-	return r.cells == nil && !mayHoldValue(r.text) && !strings.Contains(r.text, "0x") && !mayHaveLabel(r.text) && !strings.HasPrefix(r.text, armorBegin)
+	return r.cells == nil && !mayHoldValue(r.text) && !strings.Contains(r.text, "0x") && !mayHaveLabel(r.text) &&
+		!strings.HasPrefix(r.text, armorBegin)
 }
 
 // holdsNothing reports whether no line of a text may hold a value.

@@ -48,7 +48,11 @@ func (r *typedRow) mayGoOn() bool {
 
 // joinFrom joins a row, which is the first of rows, with those that its value goes on in.
 // It returns how many these are.
-func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r *typedRow) int { //nolint:cyclop // one case for each way in which a value goes on
+//
+//nolint:cyclop // one case for each way in which a value goes on
+func (t *typer) joinFrom(
+	above *typedRow, rows []typedRow, tails []digitTail, r *typedRow,
+) int {
 	tail := tails[0]
 	if tail.from > 0 && tail.groups == 1 && tail.digits < minDamaged {
 		return 0
@@ -147,7 +151,8 @@ func (tail digitTail) goesOn(next digitTail, total int, announced digest.Algorit
 // of the next.
 func splits(tail digitTail, head int) bool {
 	total := tail.digits + head
-	return tail.groups == 1 && head >= 4 && digest.OfSize(tail.digits/2) == nil && total%2 == 0 && digest.OfSize(total/2) != nil
+	return tail.groups == 1 && head >= 4 && digest.OfSize(tail.digits/2) == nil && total%2 == 0 &&
+		digest.OfSize(total/2) != nil
 }
 
 // joinRows puts the digits of further rows behind those of the first.
@@ -224,7 +229,8 @@ func tailOf(text string) digitTail {
 			start--
 		}
 		n := at - start
-		if n == 0 || n%2 != 0 && n < minDamaged || start > 0 && partOfName(text[start-1]) || tail.groups > 0 && n < tail.width {
+		if n == 0 || n%2 != 0 && n < minDamaged || start > 0 && partOfName(text[start-1]) ||
+			tail.groups > 0 && n < tail.width {
 			break
 		}
 		tail = digitTail{from: start, digits: tail.digits + n, groups: tail.groups + 1, width: n}

@@ -12,7 +12,8 @@ import (
 func (r *laidRow) dottedKey(before string) string { //nolint:cyclop // one check for each part of a key
 	v := &r.values[0]
 	text := strings.TrimRight(before, " \t\"'")
-	if v.digest == nil || v.algorithm != digest.Unknown || text == "" || text[len(text)-1] != '=' && text[len(text)-1] != ':' {
+	if v.digest == nil || v.algorithm != digest.Unknown || text == "" ||
+		text[len(text)-1] != '=' && text[len(text)-1] != ':' {
 		return before
 	}
 	key := strings.Trim(strings.TrimRight(text, " \t:="), "\"'")

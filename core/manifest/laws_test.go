@@ -24,14 +24,36 @@ type written struct {
 // as files have: with blanks, brackets and letters of several scripts.
 func stated(t *rapid.T) []written {
 	algorithms := rapid.SampledFrom([][]digest.Algorithm{
-		{digest.SHA256}, {digest.MD5}, {digest.SHA512}, {digest.SHA1}, {digest.MD5, digest.SHA256}, {digest.SHA256, digest.SHA3256}, {digest.SHA1, digest.BLAKE2b},
+		{
+			digest.SHA256,
+		},
+		{digest.MD5},
+		{digest.SHA512},
+		{digest.SHA1},
+		{digest.MD5, digest.SHA256},
+		{digest.SHA256, digest.SHA3256},
+		{digest.SHA1, digest.BLAKE2b},
 	}).Draw(t, "algorithms")
 	stems := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{
-		"gauge-fw-4.2", "boot", "north mole lamp (spare)", "tide table 2031", "Größe", "маяк-1.2", "灯塔", "a_b~c", "quay.min", "logger-2.4-arm64", "x86", "2031-03 chart",
+		"gauge-fw-4.2",
+		"boot",
+		"north mole lamp (spare)",
+		"tide table 2031",
+		"Größe",
+		"маяк-1.2",
+		"灯塔",
+		"a_b~c",
+		"quay.min",
+		"logger-2.4-arm64",
+		"x86",
+		"2031-03 chart",
 	}), 2, 7, rapid.ID[string]).Draw(t, "stems")
 	var out []written
 	for i, stem := range stems {
-		s := written{name: stem + rapid.SampledFrom([]string{".bin", ".tar.xz", ".iso", ".img", ".csv"}).Draw(t, "ending"), label: algorithms}
+		s := written{
+			name:  stem + rapid.SampledFrom([]string{".bin", ".tar.xz", ".iso", ".img", ".csv"}).Draw(t, "ending"),
+			label: algorithms,
+		}
 		s.size = rapid.Int64Range(1000, 1<<40).Draw(t, "size")
 		s.sums = map[digest.Algorithm]digest.Value{}
 		for _, a := range algorithms {
@@ -118,7 +140,10 @@ func renderings() []rendering {
 		}},
 		{"tagged", false, true, false, func(_ *rapid.T, all []written) string {
 			return rows(all, func(s written) string {
-				return each(s, func(a digest.Algorithm, v digest.Value) string { return fmt.Sprintf("%s (%s) = %s\n", a, s.name, v) })
+				return each(
+					s,
+					func(a digest.Algorithm, v digest.Value) string { return fmt.Sprintf("%s (%s) = %s\n", a, s.name, v) },
+				)
 			})
 		}},
 		{"tagged, base64", false, true, false, func(_ *rapid.T, all []written) string {
@@ -132,7 +157,11 @@ func renderings() []rendering {
 			gap := rapid.SampledFrom([]string{": ", " : ", "=", ":\t"}).Draw(t, "gap")
 			behind := rapid.Bool().Draw(t, "the name comes last")
 			return rows(all, func(s written) string {
-				values := "Size" + gap + fmt.Sprint(s.size) + "\n" + each(s, func(a digest.Algorithm, v digest.Value) string { return a.String() + gap + v.String() + "\n" })
+				values := "Size" + gap + fmt.Sprint(
+					s.size,
+				) + "\n" + each(
+					s, func(a digest.Algorithm, v digest.Value) string { return a.String() + gap + v.String() + "\n" },
+				)
 				if behind {
 					return values + "File" + gap + s.name + "\n\n"
 				}
@@ -143,7 +172,10 @@ func renderings() []rendering {
 			indent := rapid.SampledFrom([]string{"", "  ", "\t"}).Draw(t, "indent")
 			blank := rapid.SampledFrom([]string{"\n", ""}).Draw(t, "blank")
 			return rows(all, func(s written) string {
-				return s.name + "\n" + each(s, func(a digest.Algorithm, v digest.Value) string { return indent + a.String() + ": " + v.String() + "\n" }) + blank
+				return s.name + "\n" + each(
+					s,
+					func(a digest.Algorithm, v digest.Value) string { return indent + a.String() + ": " + v.String() + "\n" },
+				) + blank
 			})
 		}},
 		{"name below", false, false, true, func(t *rapid.T, all []written) string {
@@ -155,7 +187,11 @@ func renderings() []rendering {
 		{"semicolons", true, true, false, table(";")},
 		{"commas", true, true, false, table(",")},
 		{"sections", true, true, false, func(t *rapid.T, all []written) string {
-			heading := rapid.SampledFrom([]string{"%s:\n", "# %s checksums\n", "== %s ==\n", "[%s]\n", "%s checksums of the files here:\n"}).Draw(t, "heading")
+			heading := rapid.SampledFrom(
+				[]string{"%s:\n", "# %s checksums\n", "== %s ==\n", "[%s]\n", "%s checksums of the files here:\n"},
+			).Draw(
+				t, "heading",
+			)
 			var b strings.Builder
 			for _, a := range all[0].label {
 				fmt.Fprintf(&b, heading, a)
@@ -168,32 +204,52 @@ func renderings() []rendering {
 		{"JSON", true, true, false, func(_ *rapid.T, all []written) string {
 			var items []string
 			for _, s := range all {
-				items = append(items, fmt.Sprintf(`{%s"file": %q, "size": %d}`, each(s, func(a digest.Algorithm, v digest.Value) string {
-					return fmt.Sprintf("%q: %q, ", a.String(), v.String())
-				}), s.name, s.size))
+				items = append(
+					items,
+					fmt.Sprintf(`{%s"file": %q, "size": %d}`, each(s, func(a digest.Algorithm, v digest.Value) string {
+						return fmt.Sprintf("%q: %q, ", a.String(), v.String())
+					}), s.name, s.size),
+				)
 			}
 			return `{"files": [` + strings.Join(items, ",\n") + "]}\n"
 		}},
 		{"JSON, a map", true, true, false, func(_ *rapid.T, all []written) string {
 			var items []string
 			for _, s := range all {
-				items = append(items, fmt.Sprintf(`%q: {"length": %d, "hashes": {%s}}`, s.name, s.size, strings.TrimSuffix(each(s, func(a digest.Algorithm, v digest.Value) string {
-					return fmt.Sprintf("%q: %q, ", a.String(), v.String())
-				}), ", ")))
+				items = append(
+					items,
+					fmt.Sprintf(
+						`%q: {"length": %d, "hashes": {%s}}`, s.name, s.size,
+						strings.TrimSuffix(each(s, func(a digest.Algorithm, v digest.Value) string {
+							return fmt.Sprintf("%q: %q, ", a.String(), v.String())
+						}), ", "),
+					),
+				)
 			}
 			return "{" + strings.Join(items, ",\n") + "}\n"
 		}},
 		{"XML", true, true, false, func(_ *rapid.T, all []written) string {
 			return "<list>\n" + rows(all, func(s written) string {
-				return fmt.Sprintf("<file size=\"%d\"><name>%s</name>%s</file>\n", s.size, s.name, each(s, func(a digest.Algorithm, v digest.Value) string {
-					return fmt.Sprintf("<hash type=%q>%s</hash>", a.String(), v)
-				}))
+				return fmt.Sprintf(
+					"<file size=\"%d\"><name>%s</name>%s</file>\n", s.size, s.name,
+					each(s, func(a digest.Algorithm, v digest.Value) string {
+						return fmt.Sprintf("<hash type=%q>%s</hash>", a.String(), v)
+					}),
+				)
 			}) + "</list>\n"
 		}},
 		{"a page", true, true, false, func(_ *rapid.T, all []written) string {
-			head := "<tr><th>File</th><th>Size</th>" + each(all[0], func(a digest.Algorithm, _ digest.Value) string { return "<th>" + a.String() + "</th>" }) + "</tr>\n"
+			head := "<tr><th>File</th><th>Size</th>" + each(
+				all[0], func(a digest.Algorithm, _ digest.Value) string { return "<th>" + a.String() + "</th>" },
+			) + "</tr>\n"
 			return "<!DOCTYPE html><html><body><table>" + head + rows(all, func(s written) string {
-				return fmt.Sprintf("<tr><td><a href=\"/pub/x\">%s</a></td><td>%d</td>%s</tr>\n", s.name, s.size, each(s, func(_ digest.Algorithm, v digest.Value) string { return "<td><code>" + v.String() + "</code></td>" }))
+				return fmt.Sprintf(
+					"<tr><td><a href=\"/pub/x\">%s</a></td><td>%d</td>%s</tr>\n", s.name, s.size,
+					each(
+						s,
+						func(_ digest.Algorithm, v digest.Value) string { return "<td><code>" + v.String() + "</code></td>" },
+					),
+				)
 			}) + "</table></body></html>\n"
 		}},
 	}
@@ -257,7 +313,10 @@ func TestNothingInventedNothingLost(t *testing.T) {
 					t.Fatal(err)
 				}
 				if got, want := readBack(m), wanted(r, all, hint); !slices.Equal(got, want) {
-					t.Fatalf("%s\nread    %s\nand not %s\nproblems %v", text, strings.Join(got, "\n        "), strings.Join(want, "\n        "), m.Problems)
+					t.Fatalf(
+						"%s\nread    %s\nand not %s\nproblems %v", text, strings.Join(got, "\n        "),
+						strings.Join(want, "\n        "), m.Problems,
+					)
 				}
 				if len(m.Problems) > 0 {
 					t.Fatalf("%s\nfalse alarm: %v", text, m.Problems)
@@ -269,8 +328,20 @@ func TestNothingInventedNothingLost(t *testing.T) {
 
 // remarks are lines that say nothing about a file, whatever is in them.
 var remarks = []string{
-	"# a remark", "; another", "// and one more", "Thank you for flying with us", "-----------", "Version 4.2 of 2031", "See https://gullhaven.example/help for help",
-	"We no longer publish these by telephone.", "(c) Gullhaven Marine", "release@gullhaven.example", "***", "Größe zählt nicht", "100 %", "a b c d e f 0 1 2 3",
+	"# a remark",
+	"; another",
+	"// and one more",
+	"Thank you for flying with us",
+	"-----------",
+	"Version 4.2 of 2031",
+	"See https://gullhaven.example/help for help",
+	"We no longer publish these by telephone.",
+	"(c) Gullhaven Marine",
+	"release@gullhaven.example",
+	"***",
+	"Größe zählt nicht",
+	"100 %",
+	"a b c d e f 0 1 2 3",
 }
 
 // TestRemarksChangeNothing puts lines that say nothing between those of a list, or around
@@ -298,7 +369,10 @@ func TestRemarksChangeNothing(t *testing.T) {
 					t.Fatal(err)
 				}
 				if got, want := readBack(m), wanted(r, all, false); !slices.Equal(got, want) {
-					t.Fatalf("%s\nread    %s\nand not %s", remarked.String(), strings.Join(got, "\n        "), strings.Join(want, "\n        "))
+					t.Fatalf(
+						"%s\nread    %s\nand not %s", remarked.String(), strings.Join(got, "\n        "),
+						strings.Join(want, "\n        "),
+					)
 				}
 			})
 		})
@@ -308,12 +382,19 @@ func TestRemarksChangeNothing(t *testing.T) {
 // TestEveryValueIsAccountedFor mixes values into words of any kind. Each has to end as an
 // entry, in a line with a problem, or aside.
 func TestEveryValueIsAccountedFor(t *testing.T) {
-	words := []string{"commit", "SHA-256", "gauge.bin", "boot.img:", "is", "=", "\n", "\n\n", "\t", "|", ",", "(", ")", "MD5", "the", "https://gullhaven.example/x", "\"", "{", "}", "key", ":", "  ", "File: ", "#", "<a>", "4096", "- ", "size"}
+	words := []string{
+		"commit", "SHA-256", "gauge.bin", "boot.img:", "is", "=", "\n", "\n\n", "\t", "|", ",", "(", ")", "MD5", "the",
+		"https://gullhaven.example/x", "\"", "{", "}", "key", ":", "  ", "File: ", "#", "<a>", "4096", "- ", "size",
+	}
 	rapid.Check(t, func(t *rapid.T) {
 		var b strings.Builder
 		for range rapid.IntRange(1, 30).Draw(t, "parts") {
 			if rapid.IntRange(0, 3).Draw(t, "a value") == 0 {
-				a := rapid.SampledFrom([]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512}).Draw(t, "algorithm")
+				a := rapid.SampledFrom(
+					[]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512},
+				).Draw(
+					t, "algorithm",
+				)
 				h := a.New()
 				fmt.Fprint(h, b.Len())
 				value := fmt.Sprintf("%x", h.Sum(nil))
@@ -333,7 +414,8 @@ func TestEveryValueIsAccountedFor(t *testing.T) {
 		accountedFor(t, b.String(), m)
 		for _, e := range m.Entries.All() {
 			// A page's blanks are one each.
-			if e.Name != "" && !strings.Contains(b.String(), e.Name) && !strings.Contains(strings.Join(strings.Fields(b.String()), " "), e.Name) {
+			if e.Name != "" && !strings.Contains(b.String(), e.Name) &&
+				!strings.Contains(strings.Join(strings.Fields(b.String()), " "), e.Name) {
 				t.Fatalf("%q\nhas no %q", b.String(), e.Name)
 			}
 		}

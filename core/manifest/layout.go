@@ -176,7 +176,8 @@ func (l *layout) tellDamage(r *laidRow, lone bool) {
 		if v.digest != nil || v.wrong == "" {
 			continue
 		}
-		if l.hint != digest.Unknown || v.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 || l.p.out.Entries.Len() > 0 && !lone {
+		if l.hint != digest.Unknown || v.algorithm != digest.Unknown || len(r.section.algorithms) > 0 || l.strict > 0 ||
+			l.p.out.Entries.Len() > 0 && !lone {
 			l.p.problemAt(r.no, BadDigest, notADigest+v.wrong)
 		} else {
 			l.p.aside.note(r.no, v.wrong)
@@ -235,16 +236,27 @@ func (l *layout) tellRest(end bool) {
 var conflictMark = regexp.MustCompile(`^(?:<{7}|>{7}|={7})(?: |$)`)
 
 // tellOdd tells a row of a list that breaks its form.
-func (l *layout) tellOdd(r *laidRow, behind, last bool) { //nolint:cyclop // a list of cases, one for each kind of damage
+//
+//nolint:cyclop // a list of cases, one for each kind of damage
+func (l *layout) tellOdd(
+	r *laidRow, behind, last bool,
+) {
 	switch {
 	case conflictMark.MatchString(r.text):
-		l.p.problemAt(r.no, NotAnEntry, "this is the mark of a conflict between two versions of the list, of which nobody has chosen one")
+		l.p.problemAt(
+			r.no, NotAnEntry,
+			"this is the mark of a conflict between two versions of the list, of which nobody has chosen one",
+		)
 	case r.kind != rowComment && r.kind != rowHeading && r.kind != rowValue && digitRun(r.text) >= 32:
 		l.p.problemAt(r.no, NotAnEntry, "a digest stands here in no form that the list has, so that it is not used")
 	case last && r.kind == rowText && len(r.text) < 32 && strings.Trim(r.text, "0123456789abcdefABCDEF") == "":
-		l.p.problemAt(r.no, BadDigest, fmt.Sprintf("%s is not a digest: the list ends in the middle of it", plain.Quoted(r.text)))
+		l.p.problemAt(
+			r.no, BadDigest, fmt.Sprintf("%s is not a digest: the list ends in the middle of it", plain.Quoted(r.text)),
+		)
 	case (r.kind == rowText || r.kind == rowName) && cutRow.MatchString(r.text):
-		l.p.problemAt(r.no, BadDigest, "what stands in the place of the digest is too short to be one, so it may be cut short")
+		l.p.problemAt(
+			r.no, BadDigest, "what stands in the place of the digest is too short to be one, so it may be cut short",
+		)
 	case r.kind == rowName && r.said.pure && !r.said.prompt && behind:
 		l.p.problemAt(r.no, NotAnEntry, "a file is named here without a digest")
 	}

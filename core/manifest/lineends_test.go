@@ -23,7 +23,10 @@ func TestLineEnds(t *testing.T) {
 			text.WriteString(sha256Of + "  " + name + rapid.SampledFrom([]string{"", "", " ", "\t "}).Draw(t, "blanks"))
 			text.WriteString(rapid.SampledFrom([]string{"\n", "\r\n", "\r"}).Draw(t, "end"))
 		}
-		for _, in := range []io.Reader{strings.NewReader(text.String()), iotest.OneByteReader(strings.NewReader(text.String()))} {
+		for _, in := range []io.Reader{
+			strings.NewReader(text.String()),
+			iotest.OneByteReader(strings.NewReader(text.String())),
+		} {
 			m, err := Read(in, Options{FileName: "SHA256SUMS"})
 			require.NoError(t, err)
 			var got []string

@@ -100,7 +100,11 @@ func readCases(t testing.TB, file string) []listCase {
 		text, expected, ok := strings.Cut(rest, "+++")
 		require.True(t, ok, "%s: %s has nothing expected", file, title)
 		c := listCase{title: title, text: fillIn(t, text)}
-		c.text = strings.NewReplacer("\\r\\n\n", "\r\n", "<NBSP>", "\u00a0", "<TAB>", "\t", "<CR>\n", "\r").Replace(c.text)
+		c.text = strings.NewReplacer(
+			"\\r\\n\n", "\r\n", "<NBSP>", "\u00a0", "<TAB>", "\t", "<CR>\n", "\r",
+		).Replace(
+			c.text,
+		)
 		for line := range strings.Lines(head) {
 			key, value, _ := strings.Cut(strings.TrimSpace(line), ": ")
 			switch key {
@@ -274,7 +278,11 @@ func TestRecordsAcrossWindows(t *testing.T) {
 		const n = 3 * window / 7
 		text.WriteString(strings.Repeat("Remark: none\n\n", extra))
 		for i := range n {
-			fmt.Fprintf(&text, "Package: lamp\nVersion: %d\nFilename: pool/lamp-%d.deb\nSize: %d\nSection: utils\nSHA256: %s\n\n", i, i, i+1, valueOf(t, "sha256", fmt.Sprint(i)))
+			fmt.Fprintf(
+				&text,
+				"Package: lamp\nVersion: %d\nFilename: pool/lamp-%d.deb\nSize: %d\nSection: utils\nSHA256: %s\n\n", i,
+				i, i+1, valueOf(t, "sha256", fmt.Sprint(i)),
+			)
 		}
 		m, err := Parse(text.String(), Options{FileName: "Packages"})
 		require.NoError(t, err)

@@ -64,7 +64,10 @@ const (
 
 // Formats lists every format.
 func Formats() []Format {
-	return []Format{DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, Records, Document, FreeText, Mixed, None}
+	return []Format{
+		DigestFirst, Tagged, NameFirst, Bare, Sections, Control, Table, Metalink, SPDX, CycloneDX, Encoded, Records,
+		Document, FreeText, Mixed, None,
+	}
 }
 
 // A formatCode is a Format in one byte: its place in [Formats].
@@ -262,7 +265,10 @@ func (e *Entry) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &in); err != nil {
 		return err
 	}
-	*e = Entry{Name: in.Name, Digest: in.Digest, Size: in.Size, Pieces: in.Pieces, Algorithm: in.Algorithm, Question: in.Question, span: in.Span, format: codeOf(in.Format)}
+	*e = Entry{
+		Name: in.Name, Digest: in.Digest, Size: in.Size, Pieces: in.Pieces, Algorithm: in.Algorithm,
+		Question: in.Question, span: in.Span, format: codeOf(in.Format),
+	}
 	for _, name := range in.Guessed {
 		switch name {
 		case "digest":
@@ -327,7 +333,17 @@ const (
 // ProblemCodes lists every kind of problem.
 func ProblemCodes() []ProblemCode {
 	return []ProblemCode{
-		NotAnEntry, BadDigest, BadEscape, UnknownLabel, UnsafeName, LineTooLong, NoName, BadDocument, BadEncoding, SignedText, OutsideText,
+		NotAnEntry,
+		BadDigest,
+		BadEscape,
+		UnknownLabel,
+		UnsafeName,
+		LineTooLong,
+		NoName,
+		BadDocument,
+		BadEncoding,
+		SignedText,
+		OutsideText,
 	}
 }
 
@@ -429,7 +445,12 @@ type LimitError struct {
 
 // Error says which bound it was and what to do.
 func (e *LimitError) Error() string {
-	return fmt.Sprintf("manifest has more than %d %s (reading stopped at line %d); split it, or raise the limit if you trust its source", e.Limit, e.What, e.Line)
+	return fmt.Sprintf(
+		"manifest has more than %d %s (reading stopped at line %d); split it, or raise the limit if you trust its source",
+		e.Limit,
+		e.What,
+		e.Line,
+	)
 }
 
 // ValueEntry is the entry of a value that names no file, in a line.

@@ -196,7 +196,8 @@ func TestAnyNameSurvives(t *testing.T) {
 			if err != nil || m.Entries.Len() != 1 {
 				t.Fatalf("%q: %v %+v", line, err, m.Problems)
 			}
-			if m.Entries.At(0).Name != name || m.Entries.At(0).Digest.String() != value || m.Entries.At(0).Algorithm != digest.SHA256 {
+			if m.Entries.At(0).Name != name || m.Entries.At(0).Digest.String() != value ||
+				m.Entries.At(0).Algorithm != digest.SHA256 {
 				t.Fatalf("%q came back as %+v", line, m.Entries.At(0))
 			}
 		}
@@ -208,7 +209,9 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("SHA256 (gauge.bin) = " + d256 + "\n# note\n\\" + dmd5 + " *a\\nb"))
 	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\r\nHash: SHA256\r\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		m, err := Read(io.MultiReader(strings.NewReader(string(text))), Options{MaxLine: 256, MaxEntries: 8, MaxBytes: 4096})
+		m, err := Read(
+			io.MultiReader(strings.NewReader(string(text))), Options{MaxLine: 256, MaxEntries: 8, MaxBytes: 4096},
+		)
 		if m == nil {
 			t.Fatalf("no manifest, error %v", err)
 		}
@@ -251,7 +254,9 @@ func TestBlocksAreReadLikeLines(t *testing.T) {
 	} {
 		blocks, err := Read(strings.NewReader(text), Options{})
 		require.NoError(t, err, name)
-		lines, err := Read(iotest.HalfReader(strings.NewReader("# a remark has all be read by its layout\n"+text)), Options{})
+		lines, err := Read(
+			iotest.HalfReader(strings.NewReader("# a remark has all be read by its layout\n"+text)), Options{},
+		)
 		require.NoError(t, err, name)
 		lines.Entries = lines.Entries.Below(-1)
 		for i := range lines.Problems {
@@ -284,7 +289,12 @@ func TestEntryInJSON(t *testing.T) {
 		{Name: "x", Digest: value[:4], Size: &size, format: codeOf(Metalink), Pieces: &Pieces{Algorithm: digest.MD5, Length: 4, Digests: []digest.Value{value[:16]}}},
 	} {
 		e.at(7, 3)
-		plain, err := json.Marshal(entryJSON{e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(), e.Guessed.Names(), e.Question, e.span, e.Pieces})
+		plain, err := json.Marshal(
+			entryJSON{
+				e.Name, e.Algorithm, e.Candidates(), e.Digest, e.Size, e.Line, e.Column(), e.Format(),
+				e.Guessed.Names(), e.Question, e.span, e.Pieces,
+			},
+		)
 		require.NoError(t, err)
 		got, err := json.Marshal(e)
 		require.NoError(t, err)

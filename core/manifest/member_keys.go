@@ -138,7 +138,11 @@ func isHashWord(words []string) bool {
 
 // siblingLabel finds the algorithm that a record says its value is of. said is what it
 // says, where that is none that is known.
-func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) { //nolint:cyclop // one case for each kind of member that states an algorithm
+//
+//nolint:cyclop // one case for each kind of member that states an algorithm
+func (t *tree) siblingLabel(
+	n *node,
+) (a digest.Algorithm, said string) {
 	within := t.keyOf(n).hash
 	for _, kid := range n.kids {
 		key := t.keyOf(kid)
@@ -152,7 +156,10 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) { //nolin
 			continue
 		}
 		named := key.folded == "name" || key.folded == "key"
-		if label, extra := labelOfKey(kid.text); named && label != digest.Unknown && !looksLikeFile(kid.text) && len(extra) < 3 {
+		if label, extra := labelOfKey(
+			kid.text,
+		); named && label != digest.Unknown && !looksLikeFile(kid.text) &&
+			len(extra) < 3 {
 			return label, ""
 		}
 		if !algorithmWords[key.folded] && !key.ofAlgorithm() && (!named || !within) {
@@ -172,7 +179,8 @@ func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) { //nolin
 // “messageDigestAlgorithm”.
 func (k *memberKey) ofAlgorithm() bool {
 	n := len(k.words)
-	return n > 1 && algorithmWords[k.words[n-1]] && slices.ContainsFunc(k.words[:n-1], func(w string) bool { return hashWords[w] && !loose[w] })
+	return n > 1 && algorithmWords[k.words[n-1]] &&
+		slices.ContainsFunc(k.words[:n-1], func(w string) bool { return hashWords[w] && !loose[w] })
 }
 
 // looseKinds are members that say of much else than digests what it is.

@@ -80,11 +80,15 @@ func isLetter(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }
 
 var (
 	// listName matches names that say "this is a list of digests".
-	listName = regexp.MustCompile(`(?i)^(.*[._-])?(md5|sfv|crc|crc-?32c?|sha-?512[-_/](224|256)|sha-?(1|224|256|384|512)|` +
-		`sha3-?(224|256|384|512)|b2|blake2[bs]?|blake3|rmd160|ripemd-?160|checksum|digest|hash)(sum|e)?s?([._-](txt|list|sum|sums))?$|^manifest(\.txt)?$`)
+	listName = regexp.MustCompile(
+		`(?i)^(.*[._-])?(md5|sfv|crc|crc-?32c?|sha-?512[-_/](224|256)|sha-?(1|224|256|384|512)|` +
+			`sha3-?(224|256|384|512)|b2|blake2[bs]?|blake3|rmd160|ripemd-?160|checksum|digest|hash)(sum|e)?s?([._-](txt|list|sum|sums))?$|^manifest(\.txt)?$`,
+	)
 	// algorithmInName finds an algorithm's label inside a name.
-	algorithmInName = regexp.MustCompile(`(?i)(?:^|[^a-z0-9])(md5|crc-?32c?|sha-?512[-_/]?t?[-_/]?224|sha-?512[-_/]?t?[-_/]?256|sha-?1|sha-?224|sha-?256|sha-?384|sha-?512|` +
-		`sha3-?224|sha3-?256|sha3-?384|sha3-?512|b2|blake2b[-_]256|blake2b[-_]384|blake2b|blake2s|blake3|rmd160|ripemd-?160)(?:$|[^a-z0-9]|sums?(?:$|[^a-z0-9]))`)
+	algorithmInName = regexp.MustCompile(
+		`(?i)(?:^|[^a-z0-9])(md5|crc-?32c?|sha-?512[-_/]?t?[-_/]?224|sha-?512[-_/]?t?[-_/]?256|sha-?1|sha-?224|sha-?256|sha-?384|sha-?512|` +
+			`sha3-?224|sha3-?256|sha3-?384|sha3-?512|b2|blake2b[-_]256|blake2b[-_]384|blake2b|blake2s|blake3|rmd160|ripemd-?160)(?:$|[^a-z0-9]|sums?(?:$|[^a-z0-9]))`,
+	)
 )
 
 // NamedLikeOne reports whether a file's base name announces a manifest.

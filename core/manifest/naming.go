@@ -10,10 +10,17 @@ import (
 
 // nameShape finds the name in a row, and adds what the row says. whole tells of a side
 // whether in this text all of it is a name.
-func (l *layout) nameShape(s *shape, whole func(side) bool) { //nolint:cyclop // a list of cases, one for each place of the name
+//
+//nolint:cyclop // a list of cases, one for each place of the name
+func (l *layout) nameShape(
+	s *shape, whole func(side) bool,
+) {
 	r := s.r
 	if name := optionName(r.text); name != "" {
-		r.values = slices.DeleteFunc(r.values, func(v value) bool { return v.from > 0 && r.text[v.from-1] == '=' && v.algorithm == digest.Unknown })
+		r.values = slices.DeleteFunc(
+			r.values,
+			func(v value) bool { return v.from > 0 && r.text[v.from-1] == '=' && v.algorithm == digest.Unknown },
+		)
 		l.emit(r, name, s.size, formatOf(s))
 		return
 	}
@@ -67,7 +74,10 @@ const maxLabelWords = 4
 func (s *shape) tellWords() {
 	words := len(strings.Fields(s.before)) + len(strings.Fields(s.after))
 	s.r.wordy = words > 1 && (!s.explicit || words > maxLabelWords)
-	s.r.unsaid = !hasHashWord(s.r.text) && !slices.ContainsFunc(s.r.values, func(v value) bool { return v.algorithm != digest.Unknown || len(v.digest) > 20 })
+	s.r.unsaid = !hasHashWord(s.r.text) &&
+		!slices.ContainsFunc(
+			s.r.values, func(v value) bool { return v.algorithm != digest.Unknown || len(v.digest) > 20 },
+		)
 }
 
 // formatOfName returns the format of a row with one name: free text, where it is one of
@@ -159,7 +169,8 @@ func onlyWord(inner, file string, d side, s *shape, whole bool) bool {
 	switch {
 	case startsProse(words):
 		return true
-	case d == beforeValues && !strings.HasSuffix(words, file) && !strings.HasSuffix(file, words) && saysMore(words, file):
+	case d == beforeValues && !strings.HasSuffix(words, file) && !strings.HasSuffix(file, words) &&
+		saysMore(words, file):
 		return true
 	case whole:
 		return false
@@ -185,7 +196,8 @@ func saysOfPart(text, name string) bool {
 // saysMore reports whether words follow the name, as in “gauge.img is …”.
 func saysMore(text, name string) bool {
 	at := strings.LastIndex(text, name)
-	return at >= 0 && strings.ContainsAny(strings.TrimSpace(text[at+len(name):]), " ") || at >= 0 && strings.HasPrefix(text[at+len(name):], " ")
+	return at >= 0 && strings.ContainsAny(strings.TrimSpace(text[at+len(name):]), " ") ||
+		at >= 0 && strings.HasPrefix(text[at+len(name):], " ")
 }
 
 func formatOf(s *shape) Format {

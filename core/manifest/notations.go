@@ -163,7 +163,9 @@ func xmlTree(text string) (*node, *documentError) { //nolint:cyclop // one case 
 				if a.Name.Space == "xmlns" || a.Name.Local == "xmlns" {
 					continue
 				}
-				n.kids = append(n.kids, &node{key: a.Name.Local, text: a.Value, scalar: true, line: line, column: column})
+				n.kids = append(
+					n.kids, &node{key: a.Name.Local, text: a.Value, scalar: true, line: line, column: column},
+				)
 			}
 			in.kids = append(in.kids, n)
 			stack = append(stack, n)
@@ -179,7 +181,11 @@ func xmlTree(text string) (*node, *documentError) { //nolint:cyclop // one case 
 			if t := strings.TrimSpace(string(v)); t != "" {
 				if in.text == "" {
 					// The place of what an element holds is where it begins.
-					in.line = line - strings.Count(string(v), "\n") + strings.Count(string(v[:strings.Index(string(v), t)]), "\n")
+					in.line = line - strings.Count(
+						string(v), "\n",
+					) + strings.Count(
+						string(v[:strings.Index(string(v), t)]), "\n",
+					)
 				}
 				in.text += t
 			}
@@ -327,7 +333,8 @@ func (p *parser) markup(text, trimmed string) bool {
 	if strings.Contains(trimmed[:min(len(trimmed), 2000)], cyclonedxSpace) {
 		f = CycloneDX
 	}
-	if damage != nil && !strings.HasPrefix(trimmed, "<?xml") && !strings.HasPrefix(trimmed, "<!") && !strings.Contains(trimmed, "</") {
+	if damage != nil && !strings.HasPrefix(trimmed, "<?xml") && !strings.HasPrefix(trimmed, "<!") &&
+		!strings.Contains(trimmed, "</") {
 		return false
 	}
 	p.tree(root, f)

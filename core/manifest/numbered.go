@@ -84,7 +84,8 @@ func (f *numberedFile) take(r *laidRow, base, text string) bool {
 		name = nameOfAddress(text)
 	}
 	switch {
-	case r.kind == rowValue && len(r.values) == 1 && r.values[0].digest != nil && (hashWords[base] || markOf(base) != digest.Unknown):
+	case r.kind == rowValue && len(r.values) == 1 && r.values[0].digest != nil &&
+		(hashWords[base] || markOf(base) != digest.Unknown):
 		f.values, f.value = f.values+1, r
 		if a := markOf(base); a != digest.Unknown {
 			f.label = a

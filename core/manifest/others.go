@@ -9,7 +9,9 @@ import (
 )
 
 // partOfFile are words that say of a digest that it is of the file itself.
-var partOfFile = wordSet(`file package archive artifact artefact download zip tar tarball image iso exe binary installer pkg src source setup content repr`)
+var partOfFile = wordSet(
+	`file package archive artifact artefact download zip tar tarball image iso exe binary installer pkg src source setup content repr`,
+)
 
 // sshForm is a line about a key, with its kind in brackets or in front.
 var sshForm = regexp.MustCompile(`\((?:RSA|DSA|ECDSA|ED25519)\)|\bssh-|^\d{3,5} (?:SHA256|MD5):`)
@@ -37,7 +39,11 @@ const maxWordsBefore = 4
 
 // otherThan says what a value is, if the words before it say that it is no digest of a
 // file.
-func otherThan(r *laidRow, before string, v *value) string { //nolint:cyclop // a list of cases, one for each thing that is no digest of a file
+//
+//nolint:cyclop // a list of cases, one for each thing that is no digest of a file
+func otherThan(
+	r *laidRow, before string, v *value,
+) string {
 	if v.from == 0 || strings.TrimSpace(before) == "" && !mayBeKey(r.text) {
 		return ""
 	}
@@ -86,7 +92,8 @@ func wordBefore(words []string) (why string, settled bool) {
 
 // mayBeKey is a quick look before sshForm is tried.
 func mayBeKey(text string) bool {
-	return strings.HasSuffix(text, ")") || strings.Contains(text, "ssh-") || strings.Contains(text, "SHA256:") || strings.Contains(text, "MD5:")
+	return strings.HasSuffix(text, ")") || strings.Contains(text, "ssh-") || strings.Contains(text, "SHA256:") ||
+		strings.Contains(text, "MD5:")
 }
 
 func ofSomethingElse(word string) string {
@@ -135,5 +142,7 @@ func isAddressPart(text string, v *value) bool {
 		from--
 	}
 	word := text[from:v.from]
-	return strings.Contains(word, "@") || !v.encoded && strings.Contains(word, "://") || strings.HasPrefix(word, "urn:") || strings.HasPrefix(word, "magnet:")
+	return strings.Contains(word, "@") || !v.encoded && strings.Contains(word, "://") ||
+		strings.HasPrefix(word, "urn:") ||
+		strings.HasPrefix(word, "magnet:")
 }

@@ -33,7 +33,9 @@ var pageTags = wordSet(`body a code span b i strong em small tt button img`)
 
 // blocks are elements that begin a new row, and paragraphs those that part records.
 var (
-	blocks     = wordSet(`p div ul ol li dl dt dd pre h1 h2 h3 h4 h5 h6 table thead tbody tr br hr section article header footer main nav form fieldset details summary blockquote figure figcaption address caption option title head body`)
+	blocks = wordSet(
+		`p div ul ol li dl dt dd pre h1 h2 h3 h4 h5 h6 table thead tbody tr br hr section article header footer main nav form fieldset details summary blockquote figure figcaption address caption option title head body`,
+	)
 	paragraphs = wordSet(`h1 h2 h3 h4 h5 h6 table ul ol dl section article hr pre details`)
 	unseen     = wordSet(`script style noscript template meta svg iframe object`)
 )
@@ -401,7 +403,11 @@ func (r *pageReader) fileOf(at *element, said bool) string {
 }
 
 // shownKeys are attributes for what is shown or copied.
-var shownKeys = map[string]bool{"title": true, "alt": true, "value": true, "content": true, "aria-label": true, "clipboard-text": true, "original-title": true, "tooltip": true, "copy": true, "text": true, "tip": true}
+var shownKeys = map[string]bool{
+	"title": true, "alt": true, "value": true, "content": true,
+	"aria-label": true, "clipboard-text": true, "original-title": true, "tooltip": true,
+	"copy": true, "text": true, "tip": true,
+}
 
 // direct adds what an attribute says of the file that its element names.
 func (r *pageReader) direct(name, value string) {

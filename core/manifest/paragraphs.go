@@ -50,7 +50,10 @@ func (l *layout) sentencesAbove() {
 		if r.kind != rowValue || r.prefix != "" || above.kind != rowName || above.said.pure || above.said.prompt {
 			continue
 		}
-		if f, ok := fieldOf(above.text); ok && f.text != "" && !strings.HasPrefix(f.text, "//") && len(labelsIn(f.label)) == 0 {
+		if f, ok := fieldOf(
+			above.text,
+		); ok && f.text != "" && !strings.HasPrefix(f.text, "//") &&
+			len(labelsIn(f.label)) == 0 {
 			continue // “Homepage: …/hash.html” is no sentence
 		}
 		l.tie(r, above, FreeText)
@@ -214,7 +217,8 @@ func (p *paragraph) contradicts() bool {
 func (l *layout) setAsideUnsaid(p *paragraph, why string) {
 	for _, at := range p.values {
 		r := &p.rows[at]
-		if hasHashWord(r.text) || slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
+		if hasHashWord(r.text) ||
+			slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
 			continue // it says what it is, though not of what
 		}
 		r.kind = rowDone
@@ -232,7 +236,9 @@ func (l *layout) byPrefix(rows []laidRow) {
 			continue
 		}
 		at := slices.IndexFunc(rows, func(n laidRow) bool {
-			return isName(n) && (startsWith(n.said.name, r.prefix) || strings.EqualFold(n.said.prefix, r.prefix) || strings.EqualFold(n.said.key, r.prefix))
+			return isName(n) &&
+				(startsWith(n.said.name, r.prefix) || strings.EqualFold(n.said.prefix, r.prefix) ||
+					strings.EqualFold(n.said.key, r.prefix))
 		})
 		if at >= 0 {
 			l.tie(r, &rows[at], Records)
@@ -326,7 +332,8 @@ func (l *layout) nameless() {
 			}
 		}
 		r.kind = rowDone
-		if saysOther(r.text) && !slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
+		if saysOther(r.text) &&
+			!slices.ContainsFunc(r.values, func(v value) bool { return v.algorithm != digest.Unknown }) {
 			l.p.aside.note(r.no, "what it stands with is not the name of a file")
 			continue
 		}
@@ -341,8 +348,13 @@ func (l *layout) nameless() {
 
 // namelessValue deals with one such value. others counts the rows that hold something
 // else, and seen are the values that were added.
-func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]bool) { //nolint:cyclop // a list of cases, one for each thing that becomes of a value
-	announced := v.algorithm != digest.Unknown || hasHashWord(r.text) || !r.wordy && (l.hint.Size() == len(v.digest) || r.section.of(len(v.digest)) != digest.Unknown)
+//
+//nolint:cyclop // a list of cases, one for each thing that becomes of a value
+func (l *layout) namelessValue(
+	r *laidRow, v value, others int, seen map[string]bool,
+) {
+	announced := v.algorithm != digest.Unknown || hasHashWord(r.text) ||
+		!r.wordy && (l.hint.Size() == len(v.digest) || r.section.of(len(v.digest)) != digest.Unknown)
 	candidates, wrong := l.candidates(r.section, v.digest, v.algorithm)
 	key := string(v.digest)
 	switch {

@@ -17,7 +17,11 @@ const plainBlock = 1 << 20
 // one algorithm, as in long lists nearly always all of it is: by blocks, on every core.
 // From the first block with anything else in it the text is read by its layout, which
 // finds the same in plain lines. It returns the number of lines read.
-func (p *parser) plainStart(text string) (rest string, lines int) { //nolint:cyclop // the loop that a million plain lines go through: what it calls would cost more than it does
+//
+//nolint:cyclop // the loop of a million plain lines: calls would cost more than it does
+func (p *parser) plainStart(
+	text string,
+) (rest string, lines int) {
 	end := strings.IndexByte(text[:min(len(text), 130)], ' ')
 	if end < 32 || end > 128 || end%2 != 0 {
 		return text, 0
@@ -137,7 +141,8 @@ func plainStarts(block string, base uint32, size, maxLine int) ([]uint32, bool) 
 		if last := line[len(line)-1]; last == ' ' || last == '\t' {
 			return nil, false
 		}
-		if line[2*size] != ' ' || line[2*size+1] != ' ' && line[2*size+1] != '*' || !hexOnly(line[:2*size]) || !plainName(line[2*size+2:]) {
+		if line[2*size] != ' ' || line[2*size+1] != ' ' && line[2*size+1] != '*' || !hexOnly(line[:2*size]) ||
+			!plainName(line[2*size+2:]) {
 			return nil, false
 		}
 		starts = append(starts, base+uint32(at))

@@ -51,8 +51,11 @@ func readText(r io.Reader, opts Options) (*Manifest, string, error) {
 func Parse(text string, opts Options) (*Manifest, error) {
 	o := opts.withDefaults()
 	p := &parser{
-		opts:  o,
-		clues: clues{fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName), readsAll: NamedLikeOne(o.FileName), known: o.Beside},
+		opts: o,
+		clues: clues{
+			fileName: o.FileName, hint: AlgorithmOfName(o.FileName), listName: NamedLikeOne(o.FileName),
+			readsAll: NamedLikeOne(o.FileName), known: o.Beside,
+		},
 		out:   &Manifest{Format: None, Problems: []Problem{}, LeftAside: []Aside{}},
 		aside: newAsides(),
 		sizes: map[string]*size{},
@@ -302,7 +305,8 @@ func (p *parser) add(e Entry) bool {
 	rest := p.out.Entries.rest
 	if n := len(rest); n > 0 && e.Line > 0 {
 		last := &rest[n-1]
-		if last.Line == e.Line && last.Name == e.Name && last.Algorithm == e.Algorithm && string(last.Digest) == string(e.Digest) {
+		if last.Line == e.Line && last.Name == e.Name && last.Algorithm == e.Algorithm &&
+			string(last.Digest) == string(e.Digest) {
 			return true // a page shows a value and holds it in an attribute
 		}
 	}

@@ -21,7 +21,9 @@ type recordNames struct {
 }
 
 // strongNames are members that hold the name of a file and nothing else.
-var strongNames = wordSet(`originalname originalfilename file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`)
+var strongNames = wordSet(
+	`originalname originalfilename file filename filepath path pathname packagefilename file_name fileName bestandsnaam dateiname archivo fichier имя_файла 文件名`,
+)
 
 // A nameSearch goes through the members of a record for the name of its file.
 type nameSearch struct {
@@ -73,7 +75,8 @@ func (s *nameSearch) member(kid *node) {
 
 // mirrors looks at a list: several addresses of one file are its mirrors.
 func (s *nameSearch) mirrors(list *node) {
-	if !addressWords[foldWords(strings.TrimSuffix(list.key, "s"))] && !addressWords[s.t.keyOf(list).folded] || !allScalars(list) {
+	if !addressWords[foldWords(strings.TrimSuffix(list.key, "s"))] && !addressWords[s.t.keyOf(list).folded] ||
+		!allScalars(list) {
 		return
 	}
 	base := ""
@@ -108,7 +111,8 @@ func (s *nameSearch) element(kid *node, key *memberKey) {
 	if named || kid.text == "" && leadsElsewhere(kid) {
 		s.attributes(kid) // “<location href=…/>”, “<FLocat xlink:href=…/>”
 	}
-	if named && kid.text != "" && !slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.keyOf(k).hash }) {
+	if named && kid.text != "" &&
+		!slices.ContainsFunc(kid.kids, func(k *node) bool { return !k.scalar || s.t.keyOf(k).hash }) {
 		s.take(kid.key, kid.text)
 	}
 	if key.folded == "annotations" {
@@ -148,7 +152,11 @@ const (
 )
 
 // take looks at a scalar member of the record.
-func (s *nameSearch) take(name, text string) { //nolint:cyclop // a list of cases, one for each kind of member that names a file
+//
+//nolint:cyclop // a list of cases, one for each kind of member that names a file
+func (s *nameSearch) take(
+	name, text string,
+) {
 	text = strings.TrimSpace(text)
 	base, ok := baseOf(text)
 	if !ok {
@@ -189,7 +197,8 @@ var versionKeys = wordSet(`vers purl downloadlocation`)
 
 // weakKey reports whether a member may hold the name of a file, and of much else.
 func weakKey(key *memberKey, base string) bool {
-	return nameWords[key.folded] || key.folded == "title" || (key.folded == "id" || key.folded == "key") && looksLikeFile(base)
+	return nameWords[key.folded] || key.folded == "title" ||
+		(key.folded == "id" || key.folded == "key") && looksLikeFile(base)
 }
 
 // baseOf returns what of a member's text may be a name: of an address the last part. ok
@@ -228,7 +237,7 @@ func (s *nameSearch) takeAddress(key *memberKey, text, base string) {
 }
 
 // decide says which of the names that were found is that of the record's file.
-func (s *nameSearch) decide() recordNames { //nolint:cyclop // a list of cases, in the order in which members are believed
+func (s *nameSearch) decide() recordNames { //nolint:cyclop // cases, in the order of belief
 	out := &s.out
 	if isAddress(s.weak) {
 		s.weak = nameOfAddress(s.weak)

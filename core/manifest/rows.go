@@ -181,7 +181,9 @@ var valueList = regexp.MustCompile(`(?i)^INSERT INTO [^(]*\(([^)]*)\)\s*VALUES\s
 // valueLists makes rows of a table of a dump in SQL: columns named once, and values in
 // brackets.
 func valueLists(rows []row) []row {
-	if !slices.ContainsFunc(rows, func(r row) bool { return len(r.text) > 12 && strings.EqualFold(r.text[:12], "INSERT INTO ") }) {
+	if !slices.ContainsFunc(
+		rows, func(r row) bool { return len(r.text) > 12 && strings.EqualFold(r.text[:12], "INSERT INTO ") },
+	) {
 		return rows
 	}
 	out := rows[:0:0]
@@ -267,7 +269,8 @@ func percentFields(rows []row) []row {
 		next.text = strings.Trim(r.text, "%") + ": " + next.text
 		out = append(out, next)
 		i++
-		if i+2 < len(rows) && rows[i+1].blank && percentField.MatchString(rows[i+2].text) && rows[i+2].text != "%FILENAME%" {
+		if i+2 < len(rows) && rows[i+1].blank && percentField.MatchString(rows[i+2].text) &&
+			rows[i+2].text != "%FILENAME%" {
 			i++
 		}
 	}
@@ -291,7 +294,8 @@ const mailHead = 80
 func quotedPrintable(rows []row) bool {
 	for i := range min(len(rows), mailHead) {
 		t := rows[i].text
-		if len(t) < 80 && strings.HasPrefix(strings.ToLower(t), "content-transfer-encoding:") && strings.Contains(strings.ToLower(t), "quoted-printable") {
+		if len(t) < 80 && strings.HasPrefix(strings.ToLower(t), "content-transfer-encoding:") &&
+			strings.Contains(strings.ToLower(t), "quoted-printable") {
 			return true
 		}
 	}
@@ -336,7 +340,8 @@ var openTag = regexp.MustCompile(`^\\?[A-Za-z][A-Za-z0-9/_-]* ?\(.*\) ?=$`)
 func openTags(rows []row) []row {
 	isOpen := func(i int) bool {
 		text := rows[i].text
-		if text == "" || text[len(text)-1] != '=' || i+1 >= len(rows) || strings.IndexByte(text, '(') < 0 || !openTag.MatchString(text) {
+		if text == "" || text[len(text)-1] != '=' || i+1 >= len(rows) || strings.IndexByte(text, '(') < 0 ||
+			!openTag.MatchString(text) {
 			return false
 		}
 		next := rows[i+1].text

@@ -92,8 +92,13 @@ func (r *laidRow) isTwoValues() bool {
 		return false
 	}
 	a, b := &r.values[0], &r.values[1]
-	return a.digest != nil && len(a.digest) == len(b.digest) && a.from == 0 && b.to == len(r.text) && a.algorithm == digest.Unknown && b.algorithm == digest.Unknown &&
-		!a.encoded && !b.encoded && strings.Trim(r.text[a.to:b.from], " \t*") == "" && b.from-a.to >= 2
+	return a.digest != nil && len(a.digest) == len(b.digest) && a.from == 0 && b.to == len(r.text) &&
+		a.algorithm == digest.Unknown &&
+		b.algorithm == digest.Unknown &&
+		!a.encoded &&
+		!b.encoded &&
+		strings.Trim(r.text[a.to:b.from], " \t*") == "" &&
+		b.from-a.to >= 2
 }
 
 // readTwos reads such rows in the order of digest and name that the other rows of the text
@@ -225,9 +230,13 @@ func carryLabels(r *laidRow, segments []string) {
 		if v.digest == nil || v.algorithm != digest.Unknown {
 			continue
 		}
-		if behind := labelsIn(segments[i+1]); len(behind) > 0 && i == 0 && behind[0].algorithm.Size() == len(v.digest) && startsProse(segments[1]) {
+		if behind := labelsIn(
+			segments[i+1],
+		); len(behind) > 0 && i == 0 && behind[0].algorithm.Size() == len(v.digest) &&
+			startsProse(segments[1]) {
 			v.algorithm = behind[0].algorithm
-		} else if i > 0 && r.values[i-1].algorithm.Size() == len(v.digest) {
+		} else if i > 0 &&
+			r.values[i-1].algorithm.Size() == len(v.digest) {
 			v.algorithm = r.values[i-1].algorithm
 		}
 	}
@@ -331,7 +340,9 @@ func trimQuote(text string) string {
 // “Repr-Digest” (RFC 9530).
 func digestField(word string) bool {
 	parts := splitKey(word)
-	return len(parts) > 1 && strings.ContainsAny(word, "-_") && !looksLikeFile(word) && hashWords[parts[len(parts)-1]] && !otherWords[parts[0]]
+	return len(parts) > 1 && strings.ContainsAny(word, "-_") && !looksLikeFile(word) &&
+		hashWords[parts[len(parts)-1]] &&
+		!otherWords[parts[0]]
 }
 
 // ofWords tie a label to the name behind it.
@@ -351,7 +362,10 @@ func (l *layout) isLog(group []*shape) bool {
 	sentences := 0
 	for _, s := range group {
 		v := s.r.values[0]
-		if len(s.r.values) != 1 || hasHashWord(s.r.text) || len(v.digest) != 20 || v.algorithm != digest.Unknown || len(s.r.section.algorithms) > 0 || s.before != "" || s.gap > 1 {
+		if len(s.r.values) != 1 || hasHashWord(s.r.text) || len(v.digest) != 20 || v.algorithm != digest.Unknown ||
+			len(s.r.section.algorithms) > 0 ||
+			s.before != "" ||
+			s.gap > 1 {
 			return false
 		}
 		if strings.Count(s.after, " ") > 0 && !looksLikeFile(s.after) {
@@ -456,7 +470,8 @@ func (l *layout) cleanName(text string) bool {
 	if !strings.ContainsAny(text, " \t") {
 		return !strings.HasSuffix(text, ":") && !lead[foldWords(text)]
 	}
-	return looksLikeFile(text) && !startsProse(text) && len(l.known.fileWords(text)) <= 1 && len(strings.Fields(text)) <= 3
+	return looksLikeFile(text) && !startsProse(text) && len(l.known.fileWords(text)) <= 1 &&
+		len(strings.Fields(text)) <= 3
 }
 
 // cutKey cuts the label of a name from the front of it: “File: gauge.bin”.
@@ -474,7 +489,8 @@ func cutKey(text string) (string, bool) {
 // strip takes a column of sizes, dates and the like from one end of what rows have on a
 // side, for as long as all of them have one.
 func (l *layout) strip(group []*shape, d side, end bool) {
-	for len(group) > 0 && !slices.ContainsFunc(group, func(s *shape) bool { return !l.strippable(s, d, end, len(group) == 1) }) {
+	kept := func(s *shape) bool { return !l.strippable(s, d, end, len(group) == 1) }
+	for len(group) > 0 && !slices.ContainsFunc(group, kept) {
 		for _, s := range group {
 			text := d.of(s)
 			word, rest := endWord(*text, end)

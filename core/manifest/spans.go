@@ -94,7 +94,8 @@ func newLocator(raw string) *locator {
 
 func inUTF16(head []byte) bool {
 	text := string(head)
-	return strings.HasPrefix(text, "\xff\xfe") || strings.HasPrefix(text, "\xfe\xff") || zerosAt(head, 0) || zerosAt(head, 1)
+	return strings.HasPrefix(text, "\xff\xfe") || strings.HasPrefix(text, "\xfe\xff") || zerosAt(head, 0) ||
+		zerosAt(head, 1)
 }
 
 // counted returns what tells places in a text of another encoding, in which a character

@@ -19,7 +19,14 @@ func TestSpans(t *testing.T) {
 	t.Parallel()
 	v := valueOf(t, "sha256", "gauge")
 	value := v.String()
-	fours := strings.Join([]string{value[:4], value[4:8], value[8:12], value[12:16], value[16:20], value[20:24], value[24:28], value[28:32], value[32:36], value[36:40], value[40:44], value[44:48], value[48:52], value[52:56], value[56:60], value[60:]}, " ")
+	fours := strings.Join(
+		[]string{
+			value[:4], value[4:8], value[8:12], value[12:16], value[16:20], value[20:24], value[24:28], value[28:32],
+			value[32:36], value[36:40], value[40:44], value[44:48], value[48:52], value[52:56], value[56:60],
+			value[60:],
+		},
+		" ",
+	)
 	for name, text := range map[string]string{
 		"digest first":    value + "  gauge.bin\n",
 		"behind a mark":   "\xef\xbb\xbf" + value + "  gauge.bin\n",
@@ -67,7 +74,9 @@ func TestSpans(t *testing.T) {
 // TestSpansOfTheRest: problems are told as their lines, and what was left aside as its part.
 func TestSpansOfTheRest(t *testing.T) {
 	t.Parallel()
-	text := "SHA256 (gauge.bin) = " + d256 + "\n  MD5 (cut.bin) = abcd  \nbuilt from commit " + strings.Repeat("ab", 20) + "\n"
+	text := "SHA256 (gauge.bin) = " + d256 + "\n  MD5 (cut.bin) = abcd  \nbuilt from commit " + strings.Repeat(
+		"ab", 20,
+	) + "\n"
 	m, err := Parse(text, Options{})
 	require.NoError(t, err)
 	m.Locate(text)
@@ -87,7 +96,13 @@ func TestManySpans(t *testing.T) {
 		if i > 0 {
 			text.WriteString(",")
 		}
-		text.WriteString(`{"name":"part-` + hex.EncodeToString([]byte{byte(i >> 8), byte(i)}) + `.bin","sha256":"` + valueOf(t, "sha256", string(rune(i))).String() + `"}`)
+		text.WriteString(
+			`{"name":"part-` + hex.EncodeToString(
+				[]byte{byte(i >> 8), byte(i)},
+			) + `.bin","sha256":"` + valueOf(
+				t, "sha256", string(rune(i)),
+			).String() + `"}`,
+		)
 	}
 	text.WriteString("]")
 	m, err := Parse(text.String(), Options{})

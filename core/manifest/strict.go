@@ -147,7 +147,9 @@ func (t *typer) digestFirst(r *typedRow) (s statement, ok bool) {
 		return statement{code: BadDigest, message: notADigest + "the same digits stand there twice"}, true
 	}
 	if runsOn(line.rest) {
-		return statement{code: BadDigest, message: "two lines have run together: a further digest stands within the name"}, true
+		return statement{
+			code: BadDigest, message: "two lines have run together: a further digest stands within the name",
+		}, true
 	}
 	candidates, wrong := t.candidates(r.section, v, digest.Unknown)
 	if wrong != "" {
@@ -176,7 +178,11 @@ type digestLine struct {
 }
 
 // firstDigest takes a line apart that begins with a digest, a blank and a mode mark.
-func (t *typer) firstDigest(text string) (l digestLine, ok bool) { //nolint:cyclop // one check for each part of the form
+//
+//nolint:cyclop // one check for each part of the form
+func (t *typer) firstDigest(
+	text string,
+) (l digestLine, ok bool) {
 	if text[0] == '\\' {
 		l.escaped, text = true, text[1:]
 	}
@@ -185,7 +191,8 @@ func (t *typer) firstDigest(text string) (l digestLine, ok bool) { //nolint:cycl
 		end++
 	}
 	short := end == 8 && (t.hint.Size() == 4 || l.escaped)
-	if end < 32 && !short || end+2 >= len(text) || end > 128 || text[end] != ' ' || text[end+1] != ' ' && text[end+1] != '*' {
+	if end < 32 && !short || end+2 >= len(text) || end > 128 || text[end] != ' ' ||
+		text[end+1] != ' ' && text[end+1] != '*' {
 		return l, false
 	}
 	l.digits, l.mode, l.rest = text[:end], text[end+1], text[end+2:]
@@ -268,8 +275,12 @@ func tagOf(text string) (t tag, ok bool) {
 	if after == "" || after[0] != '=' && after[0] != ':' {
 		return t, false
 	}
-	t.sign, t.label, t.field, t.name = after[0], strings.TrimSpace(text[:open]), strings.TrimSpace(after[1:]), text[open+1:closing]
-	return t, !strings.ContainsAny(t.label, ":|=,;\t") && strings.Count(t.label, " ") <= 1 && (t.sign == '=' || t.field != "")
+	t.sign = after[0]
+	t.label = strings.TrimSpace(text[:open])
+	t.field = strings.TrimSpace(after[1:])
+	t.name = text[open+1 : closing]
+	return t, !strings.ContainsAny(t.label, ":|=,;\t") && strings.Count(t.label, " ") <= 1 &&
+		(t.sign == '=' || t.field != "")
 }
 
 // taggedForm reads "ALGORITHM (NAME) = DIGEST", with the value in hexadecimal or base64,
@@ -291,14 +302,25 @@ func taggedForm(r *typedRow) (s statement, ok bool) {
 	}
 	algorithm, err := digest.Parse(t.label)
 	if err != nil {
-		return statement{code: UnknownLabel, message: fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(t.label))))},
-			!strings.Contains(t.label, " ") && t.sign == '=' && taggedLabel(t.label)
+		return statement{
+				code:    UnknownLabel,
+				message: fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(t.label)))),
+			},
+			!strings.Contains(t.label, " ") && t.sign == '=' &&
+				taggedLabel(t.label)
 	}
 	v, algorithm, hexadecimal := t.value(algorithm)
 	switch {
 	case v == nil:
-		return statement{code: BadDigest, message: fmt.Sprintf("%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip([]byte(t.field))), algorithm, 2*algorithm.Size())},
-			t.sign == '=' || hexadecimal
+		return statement{
+				code: BadDigest,
+				message: fmt.Sprintf(
+					"%s is not a %s digest: that is %d hexadecimal characters", plain.Quoted(clip([]byte(t.field))),
+					algorithm, 2*algorithm.Size(),
+				),
+			},
+			t.sign == '=' ||
+				hexadecimal
 	case !sound:
 		return statement{code: BadEscape, message: "the name holds a backslash escape that means nothing"}, true
 	}
@@ -323,7 +345,10 @@ func (t *tag) value(a digest.Algorithm) (v digest.Value, of digest.Algorithm, he
 	if hexadecimal && len(v) == a.Size() {
 		return v, a, true
 	}
-	if values := valuesIn(t.field, a.Size() == 4, a); (t.sign == '=' || hexadecimal) && len(values) == 1 && values[0].grouped && len(values[0].digest) == a.Size() {
+	if values := valuesIn(
+		t.field, a.Size() == 4, a,
+	); (t.sign == '=' || hexadecimal) && len(values) == 1 && values[0].grouped &&
+		len(values[0].digest) == a.Size() {
 		return values[0].digest, a, true
 	}
 	return nil, a, hexadecimal

@@ -76,8 +76,10 @@ func (p *parser) tree(root *node, f Format) {
 }
 
 // neutral are members that only hold other members together.
-var neutral = wordSet(`objectcharacteristics characteristics attributes attribute properties props fileinfo info file files artifact archive content verification dist distribution security
-	data details metadata_of resource item items entry entries asset assets release stable custom annotations downloads download subject object`)
+var neutral = wordSet(
+	`objectcharacteristics characteristics attributes attribute properties props fileinfo info file files artifact archive content verification dist distribution security
+	data details metadata_of resource item items entry entries asset assets release stable custom annotations downloads download subject object`,
+)
 
 // visit goes through a node that is no scalar.
 func (t *tree) visit(n *node, s scope, parent *node) {
@@ -113,7 +115,11 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 }
 
 // enter changes a scope to that of the members of a node.
-func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) { //nolint:cyclop // a list of cases, one for each kind of member
+//
+//nolint:cyclop // a list of cases, one for each kind of member
+func (t *tree) enter(
+	n *node, s *scope, names *recordNames, parent *node,
+) {
 	key := t.keyOf(n)
 	switch {
 	case names.own != "":
@@ -146,7 +152,8 @@ func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) { //no
 
 // namedByKey reports whether the key of a record is the name of its file.
 func (t *tree) namedByKey(n *node, names *recordNames, parent *node) bool {
-	return t.p.known.is(n.key) || namesFile(n.key, names.versioned) || parent != nil && listsFiles(parent.key) && t.holdsDigests(n)
+	return t.p.known.is(n.key) || namesFile(n.key, names.versioned) ||
+		parent != nil && listsFiles(parent.key) && t.holdsDigests(n)
 }
 
 // listsFiles reports whether the members of a record of that name are called as files.
@@ -203,7 +210,10 @@ func isDigestKey(name string) bool {
 func (t *tree) isNameMap(n *node, s scope) bool { //nolint:cyclop // one check for each thing that such a map has not
 	size := 0
 	for _, kid := range n.kids {
-		if key := t.keyOf(kid); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash || key.other != "" {
+		if key := t.keyOf(
+			kid,
+		); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash ||
+			key.other != "" {
 			return false
 		}
 		v, ok := decodeHex(kid.text)
@@ -212,7 +222,8 @@ func (t *tree) isNameMap(n *node, s scope) bool { //nolint:cyclop // one check f
 		}
 		size = len(v)
 	}
-	return size > 0 && s.other == "" && (s.hashes || t.p.listName || slices.ContainsFunc(n.kids, func(k *node) bool { return looksLikeFile(k.key) }))
+	return size > 0 && s.other == "" &&
+		(s.hashes || t.p.listName || slices.ContainsFunc(n.kids, func(k *node) bool { return looksLikeFile(k.key) }))
 }
 
 func allScalars(n *node) bool {
@@ -222,7 +233,10 @@ func allScalars(n *node) bool {
 // rowOf reads a list of scalars as a row: one name and its values.
 func (t *tree) rowOf(n *node, s scope) {
 	for _, kid := range n.kids {
-		if values := valuesIn(kid.text, false, digest.Unknown); len(values) > 0 && values[0].to-values[0].from < len(kid.text) {
+		if values := valuesIn(
+			kid.text, false, digest.Unknown,
+		); len(values) > 0 &&
+			values[0].to-values[0].from < len(kid.text) {
 			// Each is a line of its own.
 			for _, kid := range n.kids {
 				t.value(kid, &record{n: n})
@@ -342,7 +356,10 @@ func (t *tree) value(v *node, in *record) {
 	}
 	if s.ofUnknownAlgorithm() {
 		t.p.out.Lines++
-		t.p.problemAt(v.line, UnknownLabel, fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(in.said)))))
+		t.p.problemAt(
+			v.line, UnknownLabel,
+			fmt.Sprintf("%s is not an algorithm we can compute", plain.Quoted(clip([]byte(in.said)))),
+		)
 		return
 	}
 	if found, ok := s.whole(values); ok {
@@ -375,7 +392,9 @@ func (t *tree) readKey(s *scalar) {
 // ofUnknownAlgorithm reports whether the record says that the value is of an algorithm that
 // is not known here.
 func (s *scalar) ofUnknownAlgorithm() bool {
-	return s.label == digest.Unknown && s.hashKey && s.in.said != "" && s.text != s.in.said && !strings.Contains(s.text, " ") && !isAddress(s.text)
+	return s.label == digest.Unknown && s.hashKey && s.in.said != "" && s.text != s.in.said &&
+		!strings.Contains(s.text, " ") &&
+		!isAddress(s.text)
 }
 
 // keyIsDigest reads the digest as the name of a member, with the file's as its value.
@@ -426,7 +445,8 @@ func (r *record) verifiesPackage() bool {
 func (r *record) ofRepository() bool {
 	return slices.ContainsFunc(r.n.kids, func(k *node) bool {
 		f := foldWords(k.key)
-		return strings.Contains(f, "git") || strings.Contains(f, "commit") || strings.Contains(f, "tree") || k.text == "blob"
+		return strings.Contains(f, "git") || strings.Contains(f, "commit") || strings.Contains(f, "tree") ||
+			k.text == "blob"
 	})
 }
 
@@ -564,7 +584,10 @@ func (t *tree) composed(s *scalar, values []value) {
 	case len(values) == 0:
 		if s.hashKey && s.label != digest.Unknown && len(s.text) >= minDamaged && mostlyHex([]byte(s.text)) {
 			p.out.Lines++
-			p.problemAt(s.line, BadDigest, notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", s.label, 2*s.label.Size()))
+			p.problemAt(
+				s.line, BadDigest,
+				notADigest+fmt.Sprintf("a %s digest has %d hexadecimal characters", s.label, 2*s.label.Size()),
+			)
 		}
 		t.fragment(s.node, s.text)
 	case s.hashKey && s.in.scope.name != "" && !strings.Contains(s.text, "\n"):

@@ -164,7 +164,12 @@ func (t *typer) armored(r row, whole bool) typedRow {
 	switch {
 	case strings.HasPrefix(r.text, armorFrame):
 		out.kind = rowStated
-		out.stated = []statement{{code: SignedText, message: "this is a text with a signature around it; nothing in it is used before that signature is verified"}}
+		out.stated = []statement{
+			{
+				code:    SignedText,
+				message: "this is a text with a signature around it; nothing in it is used before that signature is verified",
+			},
+		}
 	case whole:
 		out.why = "it is in a block of a key, a signature or a certificate"
 	}
@@ -202,7 +207,9 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 // plainForm types a row that is not read, or in a form that leaves no doubt.
 func (t *typer) plainForm(rows []typedRow, i int) bool {
 	r := &rows[i]
-	return r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.imageRow(r) || t.valueAlone(rows, i) || t.strictForm(r) || r.diffLine()
+	return r.unread() || (r.head || r.cells != nil) && t.pageRow(r) || t.imageRow(r) || t.valueAlone(rows, i) ||
+		t.strictForm(r) ||
+		r.diffLine()
 }
 
 // imageRow types a row of a table of images or containers, whatever form it is in.
@@ -252,7 +259,12 @@ func (r *typedRow) diffLine() bool {
 		return false
 	}
 	r.kind = rowStated
-	r.stated = []statement{{code: NotAnEntry, message: "this line is one of a difference between two lists, and says nothing by itself; take the list that is meant"}}
+	r.stated = []statement{
+		{
+			code:    NotAnEntry,
+			message: "this line is one of a difference between two lists, and says nothing by itself; take the list that is meant",
+		},
+	}
 	return true
 }
 
@@ -273,7 +285,9 @@ func (r *typedRow) signsOnly() bool {
 func (r *typedRow) unread() bool {
 	switch {
 	case r.long:
-		r.kind, r.stated = rowStated, []statement{{code: LineTooLong, message: "the line is longer than is read, and was passed over"}}
+		r.kind, r.stated = rowStated, []statement{
+			{code: LineTooLong, message: "the line is longer than is read, and was passed over"},
+		}
 	case r.blank:
 		r.kind = rowBlank
 	case r.warm:
@@ -339,7 +353,9 @@ func (r *typedRow) labelledValue(f field) bool {
 
 // labelledName types a field that is there for the name of a file and holds one: “File: …”.
 func (t *typer) labelledName(r *typedRow, f field) bool {
-	return nameWords[foldWords(f.label)] && looksLikeFile(f.text) && strings.IndexByte(f.text, ' ') < 0 && !mayHoldValue(r.text) && !mayHaveLabel(r.text) &&
+	return nameWords[foldWords(f.label)] && looksLikeFile(f.text) && strings.IndexByte(f.text, ' ') < 0 &&
+		!mayHoldValue(r.text) &&
+		!mayHaveLabel(r.text) &&
 		t.fieldRow(r, f.label, f.text)
 }
 
@@ -379,7 +395,9 @@ func (r *typedRow) counts() bool {
 }
 
 // fragmentForm is an address of a file with the digest of it behind its end.
-var fragmentForm = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}|[a-z]+://[^\s"'<>#;]+;(?:sha-?[0-9]+|md5)(?:sum)?=[0-9a-fA-F]{32,128}`)
+var fragmentForm = regexp.MustCompile(
+	`[a-z][a-z0-9+.-]*://[^\s"'<>#]+#(?:(?:sha-?[0-9]+|md5)=)?[0-9a-fA-F]{32,128}|[a-z]+://[^\s"'<>#;]+;(?:sha-?[0-9]+|md5)(?:sum)?=[0-9a-fA-F]{32,128}`,
+)
 
 // magnetForm is an address that is made of digests.
 var magnetForm = regexp.MustCompile(`magnet:\?[^\s"'<>]+`)
@@ -444,7 +462,9 @@ func (t *typer) fragments(r *typedRow) {
 			label, digits = "", fragment
 		}
 		value, ok := decodeHex(digits)
-		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) && whole[at] == '#' || name == "" || strings.HasSuffix(name, ".git") || strings.Contains(address, "git+") {
+		if !ok || digest.OfSize(len(value)) == nil || !looksLikeFile(name) && whole[at] == '#' || name == "" ||
+			strings.HasSuffix(name, ".git") ||
+			strings.Contains(address, "git+") {
 			return whole
 		}
 		candidates := digest.OfSize(len(value))
@@ -471,7 +491,10 @@ func labelsOf(r *typedRow) []label {
 		return r.labels
 	}
 	if f, ok := fieldOf(r.text); ok {
-		if a, extra := labelOfKey(f.label); a != digest.Unknown && (len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
+		if a, extra := labelOfKey(
+			f.label,
+		); a != digest.Unknown &&
+			(len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
 			return []label{{0, len(f.label), a}}
 		}
 	}
@@ -570,7 +593,11 @@ const (
 
 // heading recognises a row that names one or more algorithms and neither a value nor a
 // file. With loose set, a sentence will do.
-func (t *typer) heading(text string, loose bool) bool { //nolint:cyclop // one check for each thing that a heading has not
+//
+//nolint:cyclop // one check for each thing that a heading has not
+func (t *typer) heading(
+	text string, loose bool,
+) bool {
 	labels := labelsIn(text)
 	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false
@@ -617,11 +644,15 @@ func announces(text string) bool {
 }
 
 // chatMark is what programs for chats write before what somebody said.
-var chatMark = regexp.MustCompile(`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?:[:.]\d{2})?(?: ?[AaPp][Mm])?\]\s+(?:<?[\pL][\pL\d._@-]{0,30}(?: [\pL][\pL\d._@-]{0,30})?>?:\s+)?|` +
-	`(?:\d{1,2}[:.]\d{2}(?:[:.]\d{2})?\s+)?<[@+ ]?[\pL][\pL\d._ -]{0,30}>:?\s+|\d{1,2}:\d{2}(?::\d{2})?\s+[\pL][\pL\d._-]{0,30}:\s+)`)
+var chatMark = regexp.MustCompile(
+	`^(?:\[(?:[\d./-]+[,T ]+ ?)?\d{1,2}[:.]\d{2}(?:[:.]\d{2})?(?: ?[AaPp][Mm])?\]\s+(?:<?[\pL][\pL\d._@-]{0,30}(?: [\pL][\pL\d._@-]{0,30})?>?:\s+)?|` +
+		`(?:\d{1,2}[:.]\d{2}(?:[:.]\d{2})?\s+)?<[@+ ]?[\pL][\pL\d._ -]{0,30}>:?\s+|\d{1,2}:\d{2}(?::\d{2})?\s+[\pL][\pL\d._-]{0,30}:\s+)`,
+)
 
 // forumMark are marks that forums put around words.
-var forumMark = regexp.MustCompile(`(?i)\[/?(?:b|i|u|s|code|size|color|quote|pre|tt|hr|list|font|center|spoiler|url|\*)(?:=[^\]]*)?\]`)
+var forumMark = regexp.MustCompile(
+	`(?i)\[/?(?:b|i|u|s|code|size|color|quote|pre|tt|hr|list|font|center|spoiler|url|\*)(?:=[^\]]*)?\]`,
+)
 
 // mayBeForum is a quick look before forumMark is tried: a bracket with a letter that such
 // a mark begins with.
@@ -655,7 +686,8 @@ func mayBeChat(text string) bool {
 	case '[':
 		return hasDigit(text[1:2])
 	}
-	return hasDigit(text[:1]) && (strings.IndexByte(":.", text[1]) >= 0 || hasDigit(text[1:2]) && strings.IndexByte(":.", text[2]) >= 0)
+	return hasDigit(text[:1]) &&
+		(strings.IndexByte(":.", text[1]) >= 0 || hasDigit(text[1:2]) && strings.IndexByte(":.", text[2]) >= 0)
 }
 
 // maxItemDigits bounds the number of an item in a list.
@@ -680,7 +712,10 @@ func listNumber(text string) int {
 
 // spaces replaces blanks of other kinds, which pages and word processors put between
 // words, by plain ones, and drops what is not seen.
-var spaces = strings.NewReplacer("\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ", "（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ", "│", "|", "┃", "|", "║", "|")
+var spaces = strings.NewReplacer(
+	"\u00a0", " ", "\u202f", " ", "\u2007", " ", "\u2009", " ", "\u3000", " ", "\u200b", "", "\ufeff", "", "：", ": ",
+	"（", " (", "）", ") ", "，", ", ", "＝", "= ", "。", ". ", "│", "|", "┃", "|", "║", "|",
+)
 
 // unmark takes marks of quotation, of lists and of chats from the front of a row, and
 // brings its blanks into one form. It is for rows that are in no strict form.
@@ -724,7 +759,10 @@ func cutMark(text string) (string, bool) {
 		rest = text[1:]
 	case strings.HasPrefix(text, "| ") && strings.Count(text, "|") == 1:
 		rest = text[2:]
-	case strings.HasPrefix(text, "• "), strings.HasPrefix(text, "– "), strings.HasPrefix(text, "· "), strings.HasPrefix(text, "‣ "):
+	case strings.HasPrefix(text, "• "),
+		strings.HasPrefix(text, "– "),
+		strings.HasPrefix(text, "· "),
+		strings.HasPrefix(text, "‣ "):
 		_, n := utf8.DecodeRuneInString(text)
 		rest = text[n:]
 	case strings.HasPrefix(text, "- "), strings.HasPrefix(text, "* "), strings.HasPrefix(text, "+ "):

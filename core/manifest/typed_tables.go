@@ -42,7 +42,10 @@ func headerOf(cells []string, comma byte) *table { //nolint:cyclop // a list of 
 	if len(cells) < 2 {
 		return nil
 	}
-	t := &table{comma: comma, columns: len(cells), name: -1, size: -1, algorithm: -1, value: -1, algorithms: map[int]digest.Algorithm{}, others: map[int]bool{}}
+	t := &table{
+		comma: comma, columns: len(cells), name: -1, size: -1, algorithm: -1, value: -1,
+		algorithms: map[int]digest.Algorithm{}, others: map[int]bool{},
+	}
 	address := -1
 	for i, cell := range cells {
 		cell = trimSeparators(strings.TrimSpace(cell))
@@ -141,7 +144,9 @@ func (t *table) labelled(i int, cell string, l label) {
 
 // onlyAbout reports whether a cell says nothing besides its label but words for digests.
 func onlyAbout(cell string, l label) bool {
-	return !slices.ContainsFunc(splitKey(cell[:l.from]+" "+cell[l.to:]), func(w string) bool { return !hashWords[w] && !lead[w] })
+	return !slices.ContainsFunc(
+		splitKey(cell[:l.from]+" "+cell[l.to:]), func(w string) bool { return !hashWords[w] && !lead[w] },
+	)
 }
 
 // inBytes reports whether the header of a column says that sizes in it are in bytes.
@@ -250,7 +255,16 @@ func (t *typer) tableRow(r *typedRow) bool {
 	if t.table.comma != 0 && strings.IndexByte(r.text, t.table.comma) >= 0 && digitRun(r.text) >= 32 {
 		// The table goes on behind it.
 		r.kind = rowStated
-		r.stated = append(r.stated, statement{code: BadDigest, message: fmt.Sprintf("the row has not the %d cells that the header names, so that its digest cannot be told", t.table.columns)})
+		r.stated = append(
+			r.stated,
+			statement{
+				code: BadDigest,
+				message: fmt.Sprintf(
+					"the row has not the %d cells that the header names, so that its digest cannot be told",
+					t.table.columns,
+				),
+			},
+		)
 		return true
 	}
 	t.table = nil
@@ -342,7 +356,9 @@ func (t *typer) sideRow(r *typedRow, cells []string) bool {
 	if a == digest.Unknown {
 		return true
 	}
-	turned := &table{columns: len(cells), name: -1, size: -1, algorithm: -1, value: -1, algorithms: map[int]digest.Algorithm{}}
+	turned := &table{
+		columns: len(cells), name: -1, size: -1, algorithm: -1, value: -1, algorithms: map[int]digest.Algorithm{},
+	}
 	for i := range cells[1:] {
 		turned.algorithms[i+1] = a
 	}

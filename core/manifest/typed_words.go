@@ -11,7 +11,10 @@ import (
 func onlyWords(text string) bool {
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {
-		case '0' <= c && c <= '9', c == '.' && i+1 < len(text) && text[i+1] != ' ', strings.IndexByte(":=|\t/\\[%$>", c) >= 0, c >= 0x80:
+		case '0' <= c && c <= '9',
+			c == '.' && i+1 < len(text) && text[i+1] != ' ',
+			strings.IndexByte(":=|\t/\\[%$>", c) >= 0,
+			c >= 0x80:
 			return false
 		}
 	}
@@ -26,9 +29,23 @@ type wordRule func(t *typer, r *typedRow) bool
 
 // wordReadings are tried one after the other. The first that types a row ends it.
 var wordReadings = []wordRule{
-	(*typer).smallRow, (*typer).plainWords, (*typer).prompt, (*typer).knownName, (*typer).fieldOfRecord, (*typer).percentLabel,
-	(*typer).headingOfRows, (*typer).addressAlone, (*typer).nameAlone, (*typer).nameOfWords, (*typer).notOneName,
-	(*typer).nameInColumns, (*typer).nameWithLabel, (*typer).nameBehindColon, (*typer).nameInField, (*typer).nameOfDownload, (*typer).nameAndMore,
+	(*typer).smallRow,
+	(*typer).plainWords,
+	(*typer).prompt,
+	(*typer).knownName,
+	(*typer).fieldOfRecord,
+	(*typer).percentLabel,
+	(*typer).headingOfRows,
+	(*typer).addressAlone,
+	(*typer).nameAlone,
+	(*typer).nameOfWords,
+	(*typer).notOneName,
+	(*typer).nameInColumns,
+	(*typer).nameWithLabel,
+	(*typer).nameBehindColon,
+	(*typer).nameInField,
+	(*typer).nameOfDownload,
+	(*typer).nameAndMore,
 }
 
 // wordRow says what a row without values is.
@@ -185,8 +202,11 @@ const maxNameWords = 6
 // nameOfWords types a row that is a file's name with blanks in it.
 func (t *typer) nameOfWords(r *typedRow) bool {
 	inner := trimSeparators(r.text)
-	if !looksLikeFile(inner) || strings.Contains(inner, "  ") || len(labelsIn(r.text)) > 0 || hasHashWord(inner) || startsProse(inner) || strings.ContainsAny(inner, ":?&") ||
-		len(strings.Fields(inner)) > maxNameWords || len(t.files(r.text)) > 1 {
+	if !looksLikeFile(inner) || strings.Contains(inner, "  ") || len(labelsIn(r.text)) > 0 || hasHashWord(inner) ||
+		startsProse(inner) ||
+		strings.ContainsAny(inner, ":?&") ||
+		len(strings.Fields(inner)) > maxNameWords ||
+		len(t.files(r.text)) > 1 {
 		return false
 	}
 	r.names(inner)
@@ -308,7 +328,11 @@ func hasHashWord(text string) bool {
 var loose = wordSet(`value content sum verify verification`)
 
 // fieldRow reads “LABEL: VALUE” of a record where the label is one that is known.
-func (t *typer) fieldRow(r *typedRow, key, text string) bool { //nolint:cyclop // a list of cases, one for each kind of field
+//
+//nolint:cyclop // a list of cases, one for each kind of field
+func (t *typer) fieldRow(
+	r *typedRow, key, text string,
+) bool {
 	folded := foldWords(key)
 	if singular := strings.TrimSuffix(folded, "s"); addressWords[singular] {
 		folded = singular
@@ -338,7 +362,8 @@ func (t *typer) fieldRow(r *typedRow, key, text string) bool { //nolint:cyclop /
 
 // namesField reports whether a field is there for the name of a file or its address.
 func namesField(folded string) bool {
-	return nameWords[folded] || addressWords[folded] || strings.HasSuffix(folded, "filename") || strings.HasSuffix(folded, "hashof")
+	return nameWords[folded] || addressWords[folded] || strings.HasSuffix(folded, "filename") ||
+		strings.HasSuffix(folded, "hashof")
 }
 
 // wordedName reads a field with further words before the one for names: “TIDE_URL: …”.

@@ -29,7 +29,10 @@ func TestUnsafeNamesStayOut(t *testing.T) {
 		}
 	}
 	// The last part of an address is a name.
-	m, err := Read(strings.NewReader("Get https://mirror.example/pub/gauge.bin and check that its digest is\n"+sha256Of+"\n"), Options{})
+	m, err := Read(
+		strings.NewReader("Get https://mirror.example/pub/gauge.bin and check that its digest is\n"+sha256Of+"\n"),
+		Options{},
+	)
 	require.NoError(t, err)
 	require.Equal(t, 1, m.Entries.Len())
 	assert.Equal(t, "gauge.bin", m.Entries.At(0).Name)

@@ -41,7 +41,19 @@ func isHex(c byte) bool { return classes[c]&hexClass != 0 }
 func bounded(text string, a, b int) bool {
 	if a > 0 {
 		switch c := text[a-1]; {
-		case isAlnum(c), c == '_', c == '-', c == '.', c == '/', c == '%', c == '+', c == '~', c == '@', c == '#', c == '$', c == '&', c == '?':
+		case isAlnum(c),
+			c == '_',
+			c == '-',
+			c == '.',
+			c == '/',
+			c == '%',
+			c == '+',
+			c == '~',
+			c == '@',
+			c == '#',
+			c == '$',
+			c == '&',
+			c == '?':
 			return false
 		case c == '\\':
 			if a > 1 {
@@ -56,7 +68,17 @@ func bounded(text string, a, b int) bool {
 	}
 	if b < len(text) {
 		switch c := text[b]; {
-		case isAlnum(c), c == '_', c == '-', c == '/', c == '%', c == '+', c == '~', c == '@', c == '$', c == '&', c == '\\':
+		case isAlnum(c),
+			c == '_',
+			c == '-',
+			c == '/',
+			c == '%',
+			c == '+',
+			c == '~',
+			c == '@',
+			c == '$',
+			c == '&',
+			c == '\\':
 			return false
 		case c == '.':
 			return b+1 == len(text) || text[b+1] == ' '
@@ -86,7 +108,9 @@ var encodedExpression = regexp.MustCompile(`(?i)^(?:ni://[^/\s]*/([a-z0-9-]+);([
 
 // brokenBase64 is, at the beginning of a text, a labelled value in base64 with padding in
 // the middle of it.
-var brokenBase64 = regexp.MustCompile(`(?i)^(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`)
+var brokenBase64 = regexp.MustCompile(
+	`(?i)^(sha-?(?:1|224|256|384|512)|md5)=([A-Za-z0-9+/_-]{4,}={1,2}[A-Za-z0-9+/_-]{4,}={0,2})`,
+)
 
 // looseBase64 finds what has the form of a digest in base64 and of nothing shorter.
 var looseBase64 = regexp.MustCompile(`[A-Za-z0-9+/_-]{22,103}={0,2}`)
@@ -207,7 +231,10 @@ func (r *run) read(word string, v *value, crc bool, known digest.Algorithm) bool
 		v.digest = decoded
 		return true
 	}
-	v.wrong = fmt.Sprintf("it has %d hexadecimal characters, which is the length of no digest that is known here, so it may be cut short", n)
+	v.wrong = fmt.Sprintf(
+		"it has %d hexadecimal characters, which is the length of no digest that is known here, so it may be cut short",
+		n,
+	)
 	return n >= minDamaged && (n > maxNumber || !allDigits(word))
 }
 
@@ -216,7 +243,8 @@ func (r *run) read(word string, v *value, crc bool, known digest.Algorithm) bool
 func (r *run) damaged(word string) bool {
 	const nearly, shortest = 85, 28
 	n := len(word)
-	if n >= shortest && (r.digits*100 >= n*nearly || strings.ContainsAny(word, "?*")) && (hasDigit(word) || r.digits == 0) {
+	if n >= shortest && (r.digits*100 >= n*nearly || strings.ContainsAny(word, "?*")) &&
+		(hasDigit(word) || r.digits == 0) {
 		return true
 	}
 	return n >= 32 && strings.Trim(word, "?*xX0") == ""
@@ -316,7 +344,9 @@ const notADigest = "what stands in the place of the digest cannot be one: "
 // wrongLength says what is wrong with a value that is not of the length of the
 // algorithm that it stands under.
 func wrongLength(a digest.Algorithm, n int) string {
-	return fmt.Sprintf("it has %d hexadecimal characters, and a %s digest has %d, so it may be cut short", 2*n, a, 2*a.Size())
+	return fmt.Sprintf(
+		"it has %d hexadecimal characters, and a %s digest has %d, so it may be cut short", 2*n, a, 2*a.Size(),
+	)
 }
 
 // groupedIn finds values in groups: pairs, fours, eights and longer, all of one length.
@@ -490,7 +520,8 @@ func mayBeginExpression(text string, i int) bool {
 	case '{' | 0x20, '/' | 0x20:
 		return true
 	case 'n', 's', 'm', 'b', 'u':
-		return (i == 0 || !isAlnum(text[i-1]) && text[i-1] != '_') && i+1 < len(text) && strings.IndexByte("ihdlr", text[i+1]|0x20) >= 0
+		return (i == 0 || !isAlnum(text[i-1]) && text[i-1] != '_') && i+1 < len(text) &&
+			strings.IndexByte("ihdlr", text[i+1]|0x20) >= 0
 	}
 	return false
 }
@@ -510,7 +541,15 @@ func brokenIn(text string, out []value) []value {
 		}
 		from, to := i, i+m[1]
 		if a, ok := algorithmOf(text[i+m[2] : i+m[3]]); ok && mixed(text[i+m[4]:i+m[5]]) && !overlaps(out, from, to) {
-			out = inOrder(append(out, value{from: from, to: to, algorithm: a, encoded: true, wrong: "a sign that ends a value in base64 stands in the middle of it"}))
+			out = inOrder(
+				append(
+					out,
+					value{
+						from: from, to: to, algorithm: a, encoded: true,
+						wrong: "a sign that ends a value in base64 stands in the middle of it",
+					},
+				),
+			)
 		}
 		i = to - 1
 	}
@@ -551,7 +590,11 @@ func expressionAt(text string, at int, m []int) (expression, bool) {
 		}
 		x.standard = strings.HasPrefix(text[x.from:], "ni")
 	case part(5) != "":
-		x.name, x.body, x.check, x.hexadecimal, x.standard = part(5), strings.ReplaceAll(part(6), "-", ""), part(7), true, true
+		x.name = part(5)
+		x.body = strings.ReplaceAll(part(6), "-", "")
+		x.check = part(7)
+		x.hexadecimal = true
+		x.standard = true
 	case part(8) != "":
 		x.name, x.body = part(8), part(9)
 	case part(10) != "":
@@ -740,7 +783,9 @@ func mayBeEncoded(text string) bool {
 			return true
 		}
 	}
-	return strings.Contains(text, "urn:") || strings.Contains(text, "nih:") || strings.Contains(text, "ni:/") || strings.Contains(text, "/ni/") || strings.Contains(text, "}")
+	return strings.Contains(text, "urn:") || strings.Contains(text, "nih:") || strings.Contains(text, "ni:/") ||
+		strings.Contains(text, "/ni/") ||
+		strings.Contains(text, "}")
 }
 
 // decodeBase64 decodes either alphabet, with and without padding, or returns nil.

@@ -47,7 +47,10 @@ func outlineOf(r *row) (plain outline, label string) {
 	if text != "" && !isAlnum(text[0]) {
 		text = strings.TrimLeft(text, ">-*•| \t")
 	}
-	if at := signAt(text); at > 0 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') && !strings.ContainsAny(text[:at], "./\\") {
+	if at := signAt(
+		text,
+	); at > 0 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') &&
+		!strings.ContainsAny(text[:at], "./\\") {
 		label = strings.ToLower(strings.TrimSpace(text[:at]))
 	}
 	plain = outline{look: looksText, indented: r.indent > 0}

@@ -71,7 +71,10 @@ func TestLongTexts(t *testing.T) {
 				short, long := read(50), read(many)
 				require.Equal(t, 50, short.Entries.Len(), "%d", extra)
 				require.Equal(t, short.Format, long.Format)
-				if !assert.Equal(t, many, long.Entries.Len(), "%d rows before; %d problems: %v", extra, len(long.Problems), firstOf(long.Problems)) {
+				if !assert.Equal(
+					t, many, long.Entries.Len(), "%d rows before; %d problems: %v", extra, len(long.Problems),
+					firstOf(long.Problems),
+				) {
 					continue
 				}
 				for i, e := range long.Entries.All() {

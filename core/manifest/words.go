@@ -364,7 +364,9 @@ func labelGoesOn(text string, i int) bool { //nolint:cyclop // a list of letters
 // isNameByte reports whether a byte can be inside of a file's name where it is
 // certainly not at an end of it.
 func isNameByte(c byte) bool {
-	return '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || c == '-' || c == '+' || c == '~' || c == '%' || c >= 0x80
+	return '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'z' || c == '_' || c == '-' || c == '+' || c == '~' ||
+		c == '%' ||
+		c >= 0x80
 }
 
 // looksLikeFile reports whether a word is a file's name by its form: an ending that

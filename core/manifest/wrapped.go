@@ -50,7 +50,9 @@ const leastDash = 3
 
 // gridOf returns the table that a row of lines belongs to, or nil.
 func gridOf(r *row) *grid {
-	if len(r.text) < 2*leastDash || !strings.HasPrefix(r.text[1:], r.text[:1]) && r.text[0] == '-' || strings.IndexByte("-+|", r.text[0]) < 0 || strings.Trim(r.text, "-+=| ") != "" {
+	if len(r.text) < 2*leastDash || !strings.HasPrefix(r.text[1:], r.text[:1]) && r.text[0] == '-' ||
+		strings.IndexByte("-+|", r.text[0]) < 0 ||
+		strings.Trim(r.text, "-+=| ") != "" {
 		return nil
 	}
 	if r.text[0] != '-' {
@@ -172,7 +174,8 @@ func cutInPath(cells, more []string) bool {
 			continue
 		}
 		last := cells[c][len(cells[c])-1]
-		return strings.IndexByte(`/\-_.`, last) >= 0 || strings.IndexByte(`/\-_.`, more[c][0]) >= 0 || !looksLikeFile(cells[c]) && looksLikeFile(cells[c]+more[c])
+		return strings.IndexByte(`/\-_.`, last) >= 0 || strings.IndexByte(`/\-_.`, more[c][0]) >= 0 ||
+			!looksLikeFile(cells[c]) && looksLikeFile(cells[c]+more[c])
 	}
 	return false
 }

@@ -42,7 +42,9 @@ func Write(w io.Writer, format Format, files []File) error {
 			return &WriteError{Reason: fmt.Sprintf("%q has no digest", f.Name)}
 		}
 		if format == DigestFirst && len(f.Digests) != 1 {
-			return &WriteError{Reason: "lines that start with a digest can hold one algorithm only; use tagged lines or Metalink for several"}
+			return &WriteError{
+				Reason: "lines that start with a digest can hold one algorithm only; use tagged lines or Metalink for several",
+			}
 		}
 	}
 	out := bufio.NewWriter(w)
@@ -76,7 +78,9 @@ var escaper = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
 
 func writeLine(w *bufio.Writer, format Format, name string, a digest.Algorithm, v digest.Value) {
 	// Escaped is also what looks like more than a name: blanks in front, quotes, columns.
-	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") || strings.Contains(name, "  ") || len(valuesIn(name, false, digest.Unknown)) > 0 {
+	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") ||
+		strings.Contains(name, "  ") ||
+		len(valuesIn(name, false, digest.Unknown)) > 0 {
 		w.WriteByte('\\') //nolint:errcheck // Flush tells
 		name = escaper.Replace(name)
 	}
@@ -90,7 +94,12 @@ func writeLine(w *bufio.Writer, format Format, name string, a digest.Algorithm, 
 // metalinkTypes are the names that RFC 5854 takes from the IANA registry of
 // hash function textual names.
 var metalinkTypes = map[digest.Algorithm]string{
-	digest.MD5: "md5", digest.SHA1: "sha-1", digest.SHA224: "sha-224", digest.SHA256: "sha-256", digest.SHA384: "sha-384", digest.SHA512: "sha-512",
+	digest.MD5:    "md5",
+	digest.SHA1:   "sha-1",
+	digest.SHA224: "sha-224",
+	digest.SHA256: "sha-256",
+	digest.SHA384: "sha-384",
+	digest.SHA512: "sha-512",
 }
 
 func metalinkType(a digest.Algorithm) string {
@@ -125,8 +134,12 @@ func writeMetalink(w io.Writer, files []File) error {
 	}{}
 	for _, f := range files {
 		// XML 1.0 cannot hold control characters at all.
-		if strings.ContainsFunc(f.Name, func(r rune) bool { return r < ' ' || r == '\ufffe' || r == '\uffff' || r == '\ufffd' }) {
-			return &WriteError{Reason: fmt.Sprintf("%q has a character that XML cannot hold; use lines instead", f.Name)}
+		if strings.ContainsFunc(
+			f.Name, func(r rune) bool { return r < ' ' || r == '\ufffe' || r == '\uffff' || r == '\ufffd' },
+		) {
+			return &WriteError{
+				Reason: fmt.Sprintf("%q has a character that XML cannot hold; use lines instead", f.Name),
+			}
 		}
 		m := metalinkFile{Name: f.Name, Size: f.Size}
 		for _, a := range algorithms(f) {

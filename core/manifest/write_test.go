@@ -19,7 +19,11 @@ import (
 func TestWhatIsWrittenReadsBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		format := rapid.SampledFrom([]Format{DigestFirst, Tagged, Metalink}).Draw(t, "format")
-		names := rapid.SliceOfNDistinct(rapid.StringMatching(`[a-zA-Z0-9 ._()é潮&<"-]{1,12}-x`), 1, 6, func(s string) string { return s }).Draw(t, "names")
+		names := rapid.SliceOfNDistinct(
+			rapid.StringMatching(`[a-zA-Z0-9 ._()é潮&<"-]{1,12}-x`), 1, 6, func(s string) string { return s },
+		).Draw(
+			t, "names",
+		)
 		if format != Metalink && rapid.Bool().Draw(t, "odd") {
 			names = append(names, "line\nbreak x")
 		}
@@ -27,7 +31,9 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 		want := map[string]string{}
 		for _, name := range names {
 			sum, two := sha256.Sum256([]byte(name)), sha512.Sum512([]byte(name))
-			f := File{Name: name, Size: int64(len(name)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}}
+			f := File{
+				Name: name, Size: int64(len(name)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]},
+			}
 			if format != DigestFirst {
 				f.Digests[digest.SHA512] = two[:]
 			}
@@ -92,8 +98,14 @@ func TestCompare(t *testing.T) {
 	list := func(text string) Entries { return read(t, text, Options{FileName: "CHECKSUMS"}).Entries }
 	other := strings.Replace(d256, "9", "0", 1)
 	third := strings.Replace(d256, "9", "1", 1)
-	before := list(d256 + "  stays\n" + d256 + "  changes\n" + other + "  old-name\n" + third + "  goes\n" + dmd5 + "  weak\n")
-	after := list(d256 + "  ./stays\n" + other + "  changes\n" + other + "  new-name\n" + strings.Replace(d256, "9", "2", 1) + "  comes\n" + d1 + "  weak\n")
+	before := list(
+		d256 + "  stays\n" + d256 + "  changes\n" + other + "  old-name\n" + third + "  goes\n" + dmd5 + "  weak\n",
+	)
+	after := list(
+		d256 + "  ./stays\n" + other + "  changes\n" + other + "  new-name\n" + strings.Replace(
+			d256, "9", "2", 1,
+		) + "  comes\n" + d1 + "  weak\n",
+	)
 	got := map[string]string{}
 	for _, c := range Compare(before, after) {
 		got[c.Name] = string(c.Kind)
@@ -101,7 +113,14 @@ func TestCompare(t *testing.T) {
 			assert.Equal(t, "old-name", c.Was)
 		}
 	}
-	assert.Equal(t, map[string]string{"stays": "unchanged", "changes": "changed", "new-name": "renamed", "goes": "removed", "comes": "added", "weak": "incomparable"}, got)
+	assert.Equal(
+		t,
+		map[string]string{
+			"stays": "unchanged", "changes": "changed", "new-name": "renamed", "goes": "removed",
+			"comes": "added", "weak": "incomparable",
+		},
+		got,
+	)
 	for _, c := range Compare(before, before) {
 		assert.Equal(t, Unchanged, c.Kind)
 	}
@@ -109,5 +128,11 @@ func TestCompare(t *testing.T) {
 	for _, c := range CompareVersions("# packages\ntide 1.0\nlamp=2\nbuoy 3\n", "tide 1.1\nlamp, 2\nchart 4\n") {
 		kinds[c.Name] = string(c.Kind) + " " + c.Before + " " + c.After
 	}
-	assert.Equal(t, map[string]string{"tide": "changed 1.0 1.1", "lamp": "unchanged 2 2", "buoy": "removed 3 ", "chart": "added  4"}, kinds)
+	assert.Equal(
+		t,
+		map[string]string{
+			"tide": "changed 1.0 1.1", "lamp": "unchanged 2 2", "buoy": "removed 3 ", "chart": "added  4",
+		},
+		kinds,
+	)
 }

@@ -71,7 +71,12 @@ func TestSecondChoicesWaitForTheFirst(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			unless := &Unless{Algorithm: digest.SHA256, Digest: c.stated}
-			target := &Target{Path: "tides.bin", Tasks: []Task{{Algorithm: digest.SHA256}, {Algorithm: digest.SHA3256, Unless: unless}, {Algorithm: digest.MD5}}}
+			target := &Target{
+				Path: "tides.bin",
+				Tasks: []Task{
+					{Algorithm: digest.SHA256}, {Algorithm: digest.SHA3256, Unless: unless}, {Algorithm: digest.MD5},
+				},
+			}
 			read := int64(0)
 			r, err := openOne(t.Context(), counted{os.DirFS(dir), &read, c.once}, target, nil)
 			require.NoError(t, err)
@@ -122,7 +127,13 @@ func TestASecondReadThatDiffersIsTold(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "tides.bin"), []byte("tides"), 0o600))
 	state := int64(0)
-	target := &Target{Path: "tides.bin", Tasks: []Task{{Algorithm: digest.SHA256}, {Algorithm: digest.BLAKE3, Unless: &Unless{Algorithm: digest.SHA256, Digest: make([]byte, 32)}}}}
+	target := &Target{
+		Path: "tides.bin",
+		Tasks: []Task{
+			{Algorithm: digest.SHA256},
+			{Algorithm: digest.BLAKE3, Unless: &Unless{Algorithm: digest.SHA256, Digest: make([]byte, 32)}},
+		},
+	}
 	r, err := openOne(t.Context(), rewrites{os.DirFS(dir), &state}, target, nil)
 	require.NoError(t, err)
 	require.NotNil(t, r.Problem)

@@ -79,7 +79,9 @@ func gains(targets []*Target, gain digest.Gain) digest.Algorithm {
 // OpenMany is [Open] for the files of one of the [Groups], each with its own target.
 // They are read side by side. progress gets the bytes read of all of them and may be
 // called by several goroutines. The readings are by path.
-func OpenMany(ctx context.Context, fsys fs.FS, targets []*Target, gain digest.Gain, progress func(total int64)) (map[string]Reading, error) {
+func OpenMany(
+	ctx context.Context, fsys fs.FS, targets []*Target, gain digest.Gain, progress func(total int64),
+) (map[string]Reading, error) {
 	algorithm := gains(targets[:1], gain)
 	streams := digest.NewStreams(algorithm, gain)
 	defer streams.Close()

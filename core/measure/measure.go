@@ -22,11 +22,15 @@ import (
 // those inside it. The file is read once, from its start to its end. Every target
 // gets a reading, by path. An error is returned only when ctx ends; trouble with
 // the file becomes the readings' Problem.
-func Open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64)) (map[string]Reading, error) {
+func Open(
+	ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64),
+) (map[string]Reading, error) {
 	return open(ctx, fsys, path, targets, progress, nil)
 }
 
-func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64), stream *digest.Stream) (map[string]Reading, error) {
+func open(
+	ctx context.Context, fsys fs.FS, path string, targets []*Target, progress func(total int64), stream *digest.Stream,
+) (map[string]Reading, error) {
 	out := make(map[string]Reading, len(targets))
 	all := func(p *Problem) map[string]Reading {
 		for _, target := range targets {
@@ -68,16 +72,29 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 	if err != nil {
 		return all(unreadable(err)), nil
 	}
-	if size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) || !ChangeTime(after).Equal(ChangeTime(before)) {
-		return all(&Problem{Code: ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes when opened, %d were read, and it was %d bytes at the end: something writes to it", before.Size(), size, after.Size())}), nil
+	if size != before.Size() || after.Size() != before.Size() || !after.ModTime().Equal(before.ModTime()) ||
+		!ChangeTime(after).Equal(ChangeTime(before)) {
+		return all(
+			&Problem{
+				Code: ChangedWhileReading,
+				Message: fmt.Sprintf(
+					"it was %d bytes when opened, %d were read, and it was %d bytes at the end: something writes to it",
+					before.Size(), size, after.Size(),
+				),
+			},
+		), nil
 	}
 	for _, target := range targets {
 		m, ok := out[target.Path]
 		switch {
 		case !ok:
 			m.Problem = &Problem{Code: Unreadable, Message: "what holds it was measured without it"}
-		case target.Inside != nil && own != nil && (own.Size != before.Size() || !own.ModTime.Equal(before.ModTime()) || !own.Changed.Equal(ChangeTime(before))):
-			m.Problem = &Problem{Code: ChangedWhileReading, Message: "the file that holds it has changed since it was looked into"}
+		case target.Inside != nil && own != nil &&
+			(own.Size != before.Size() || !own.ModTime.Equal(before.ModTime()) ||
+				!own.Changed.Equal(ChangeTime(before))):
+			m.Problem = &Problem{
+				Code: ChangedWhileReading, Message: "the file that holds it has changed since it was looked into",
+			}
 		}
 		out[target.Path] = m
 	}
@@ -87,7 +104,10 @@ func open(ctx context.Context, fsys fs.FS, path string, targets []*Target, progr
 // readChoices reads a file into readings of its targets. Where it is measured by itself and
 // can be read again, tasks of second choice wait for the results of the others: most are
 // never needed, and cost as much as these.
-func readChoices(ctx context.Context, f fs.File, path string, targets []*Target, progress func(int64), stream *digest.Stream, out map[string]Reading) (size int64, problem *Problem, err error) {
+func readChoices(
+	ctx context.Context, f fs.File, path string, targets []*Target, progress func(int64), stream *digest.Stream,
+	out map[string]Reading,
+) (size int64, problem *Problem, err error) {
 	again, ok := f.(io.Seeker)
 	var first *Target
 	var places []int
@@ -134,7 +154,10 @@ func readRest(ctx context.Context, f fs.File, again io.Seeker, target *Target, r
 	for i, r := range readings[target.Path].Results {
 		before := results[places[i]].Digest
 		if before != nil && !slices.Equal(before, r.Digest) {
-			return &Problem{Code: ChangedWhileReading, Message: "its bytes were others when it was read a second time: something writes to it"}, nil
+			return &Problem{
+				Code:    ChangedWhileReading,
+				Message: "its bytes were others when it was read a second time: something writes to it",
+			}, nil
 		}
 		results[places[i]] = r
 	}
@@ -169,7 +192,9 @@ func Bytes(ctx context.Context, content io.Reader, target *Target) (Reading, err
 
 // read streams r into everything that the nest needs, and puts readings into
 // out.
-func read(ctx context.Context, r io.Reader, n *nest, progress func(int64), out map[string]Reading) (int64, *Problem, error) {
+func read(
+	ctx context.Context, r io.Reader, n *nest, progress func(int64), out map[string]Reading,
+) (int64, *Problem, error) {
 	size, err := digest.Pump(ctx, r, n.writers(ctx), progress)
 	defer n.set.Close()
 	expandErr := n.finish()

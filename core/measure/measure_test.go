@@ -93,7 +93,9 @@ func (failing) Read([]byte) (int, error) { return 0, errors.New("bad sector") }
 
 func TestCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err := openOne(ctx, fstest.MapFS{"main.img": {Data: make([]byte, 8<<20)}}, artifact("main.img"), func(int64) { cancel() })
+	_, err := openOne(
+		ctx, fstest.MapFS{"main.img": {Data: make([]byte, 8<<20)}}, artifact("main.img"), func(int64) { cancel() },
+	)
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -106,7 +108,9 @@ func TestOpenMany(t *testing.T) {
 		var targets []*Target
 		add := func(name string, content []byte) {
 			files[name] = &fstest.MapFile{Data: content}
-			targets = append(targets, &Target{Path: name, Size: int64(len(content)), Tasks: []Task{{Algorithm: algorithm}}})
+			targets = append(
+				targets, &Target{Path: name, Size: int64(len(content)), Tasks: []Task{{Algorithm: algorithm}}},
+			)
 		}
 		total := int64(0)
 		for i := range 100 {
@@ -114,9 +118,14 @@ func TestOpenMany(t *testing.T) {
 			add(fmt.Sprintf("%03d.bin", i), content)
 			total += int64(len(content))
 		}
-		targets = append(targets, &Target{Path: "gone.bin", Tasks: []Task{{Algorithm: algorithm}}}, &Target{Path: "dir", Tasks: []Task{{Algorithm: algorithm}}})
+		targets = append(
+			targets, &Target{Path: "gone.bin", Tasks: []Task{{Algorithm: algorithm}}},
+			&Target{Path: "dir", Tasks: []Task{{Algorithm: algorithm}}},
+		)
 		var most atomic.Int64
-		many, err := OpenMany(t.Context(), files, targets, gain, func(read int64) { most.Store(max(most.Load(), read)) })
+		many, err := OpenMany(
+			t.Context(), files, targets, gain, func(read int64) { most.Store(max(most.Load(), read)) },
+		)
 		require.NoError(t, err)
 		require.Len(t, many, 102)
 		assert.LessOrEqual(t, most.Load(), total)
@@ -148,7 +157,10 @@ func TestGroups(t *testing.T) {
 	groups := func(g digest.Gain) [][]int {
 		return Groups(len(files), func(i int) []*Target { return files[i] }, g, 1)
 	}
-	assert.Equal(t, [][]int{{0, 2, 4}, {1}, {3}, {5}, {6}, {7}, {8}, {9}, {10}}, groups(gain), "two by MD5 are too few; what is too long in a group begins another")
+	assert.Equal(
+		t, [][]int{{0, 2, 4}, {1}, {3}, {5}, {6}, {7}, {8}, {9}, {10}}, groups(gain),
+		"two by MD5 are too few; what is too long in a group begins another",
+	)
 	assert.Len(t, groups(digest.Gain{}), len(files))
 	many := func(n, cores int) [][]int {
 		return Groups(n, func(int) []*Target { return file(1<<20, sha) }, gain, cores)

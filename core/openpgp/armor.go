@@ -40,7 +40,8 @@ func armorAt(data []byte, offset int) int {
 			return -1
 		}
 		start := offset + at
-		if start == 0 || data[start-1] == '\n' || data[start-1] == '\r' || bytes.HasSuffix(data[:start], byteOrderMark) {
+		if start == 0 || data[start-1] == '\n' || data[start-1] == '\r' ||
+			bytes.HasSuffix(data[:start], byteOrderMark) {
 			return start
 		}
 		offset = start + len(armorStart)
@@ -71,7 +72,9 @@ func armorBlocks(data []byte) []armorBlock {
 		block, end, err := readArmorBlock(data, at)
 		if err != nil {
 			line, _ := cutLine(data, at)
-			kind := strings.TrimSuffix(strings.TrimPrefix(strings.TrimRight(string(line), " \t"), "-----BEGIN "), "-----")
+			kind := strings.TrimSuffix(
+				strings.TrimPrefix(strings.TrimRight(string(line), " \t"), "-----BEGIN "), "-----",
+			)
 			block, end = armorBlock{kind: kind, damage: err}, at+len(armorStart)
 		}
 		blocks = append(blocks, block)
@@ -104,11 +107,15 @@ func readArmorBlock(data []byte, start int) (armorBlock, int, error) {
 			raw := make([]byte, base64.StdEncoding.DecodedLen(len(text)))
 			n, err := base64.StdEncoding.Decode(raw, text)
 			if err != nil {
-				return armorBlock{}, 0, &FormatError{Offset: start, Reason: fmt.Sprintf("the armored text is damaged: %v", err)}
+				return armorBlock{}, 0, &FormatError{
+					Offset: start, Reason: fmt.Sprintf("the armored text is damaged: %v", err),
+				}
 			}
 			return armorBlock{kind: kind, data: raw[:n]}, next, nil
 		case strings.HasPrefix(trimmed, "-----"):
-			return armorBlock{}, 0, &FormatError{Offset: at, Reason: fmt.Sprintf("expected %q, found another dashed line", end)}
+			return armorBlock{}, 0, &FormatError{
+				Offset: at, Reason: fmt.Sprintf("expected %q, found another dashed line", end),
+			}
 		case inHeaders && trimmed == "":
 			inHeaders = false
 		case inHeaders && strings.Contains(trimmed, ":"):
@@ -121,7 +128,9 @@ func readArmorBlock(data []byte, start int) (armorBlock, int, error) {
 			text = append(text, trimmed...)
 		}
 	}
-	return armorBlock{}, 0, &FormatError{Offset: len(data), Reason: fmt.Sprintf("the armored text ends without the line %q; it was cut short", end)}
+	return armorBlock{}, 0, &FormatError{
+		Offset: len(data), Reason: fmt.Sprintf("the armored text ends without the line %q; it was cut short", end),
+	}
 }
 
 // cutLine returns the line at offset without its ending (LF, CRLF or CR) and
@@ -158,7 +167,9 @@ func describe(data []byte) string {
 		return "it is an HTML page, perhaps an error message of a web server"
 	case bytes.HasPrefix(trimmed, []byte("{")):
 		return "it looks like JSON"
-	case bytes.HasPrefix(data, []byte("-----BEGIN CERTIFICATE")), bytes.HasPrefix(data, []byte("-----BEGIN PKCS7")), bytes.HasPrefix(data, []byte("-----BEGIN PUBLIC KEY")):
+	case bytes.HasPrefix(data, []byte("-----BEGIN CERTIFICATE")),
+		bytes.HasPrefix(data, []byte("-----BEGIN PKCS7")),
+		bytes.HasPrefix(data, []byte("-----BEGIN PUBLIC KEY")):
 		return "it is PEM data of another kind"
 	}
 	return ""

@@ -45,7 +45,17 @@ func TestMergeStaysReadable(t *testing.T) {
 		}
 		require.True(t, found, "%s was known", u.ID)
 	}
-	revoked := read(pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}))
+	revoked := read(
+		pgptest.NewCertificate(
+			key,
+		).Key(
+			key,
+			pgptest.Sig{
+				Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0),
+				Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+			},
+		),
+	)
 	full, _ := openpgp.Merge(merged, revoked, nil)
 	assert.NotNil(t, full.Revocation(), "a key that is full can still be revoked")
 	onceMore, left := openpgp.Merge(full, merged, nil)
@@ -60,12 +70,18 @@ func TestRevocationOfAnother(t *testing.T) {
 	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
 	ownKey, other := pgptest.NewKey("mine", pgptest.Ed25519, born), pgptest.NewKey("other", pgptest.Ed25519, born)
 	read := func(key *pgptest.Key) *openpgp.Certificate {
-		certs, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("U", pgptest.Sig{Created: born}).Bytes())
+		certs, _, err := openpgp.ReadCertificates(
+			pgptest.NewCertificate(key).UserID("U", pgptest.Sig{Created: born}).Bytes(),
+		)
 		require.NoError(t, err)
 		return certs[0]
 	}
 	revocation := func(of, by *pgptest.Key) *openpgp.Signature {
-		whole := pgptest.NewCertificate(of).Key(by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)}).Bytes()
+		whole := pgptest.NewCertificate(
+			of,
+		).Key(
+			by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)},
+		).Bytes()
 		lone := openpgp.LoneRevocations(whole[len(pgptest.NewCertificate(of).Bytes()):])
 		require.Len(t, lone, 1)
 		return lone[0]

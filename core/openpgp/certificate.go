@@ -126,7 +126,9 @@ func (in *keyReader) read(data []byte) error {
 		case IsUnsupported(err):
 			in.unsupported = append(in.unsupported, err)
 		default:
-			in.damaged = append(in.damaged, &FormatError{Offset: g.offset, Packet: tagName(tagPublicKey), Reason: reasonOf(err)})
+			in.damaged = append(
+				in.damaged, &FormatError{Offset: g.offset, Packet: tagName(tagPublicKey), Reason: reasonOf(err)},
+			)
 		}
 	}
 	return nil
@@ -208,7 +210,10 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 				return nil, nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
 			case g == nil:
 				strange = true
-				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"})
+				damaged = append(
+					damaged,
+					&FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"},
+				)
 			case p.tag == tagSignature:
 				last := &g.parts[len(g.parts)-1]
 				last.sigs = append(last.sigs, p.body)
@@ -218,7 +223,10 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 			}
 		default:
 			if p.tag < leastUncritical && !spoiled {
-				damaged = append(damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"})
+				damaged = append(
+					damaged,
+					&FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"},
+				)
 				g, spoiled = nil, true
 			} else if g != nil {
 				g.passed++
@@ -246,7 +254,10 @@ func maxBody(tag int) int {
 
 // tooLong is the error about a packet with more bytes than [maxBody] allows.
 func tooLong(p *packet) FormatError {
-	return FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag))}
+	return FormatError{
+		Offset: p.offset, Packet: tagName(p.tag),
+		Reason: fmt.Sprintf("it has %d bytes, and more than %d are not read", len(p.body), maxBody(p.tag)),
+	}
 }
 
 // maxDamaged bounds the damage of one input that is told apart.

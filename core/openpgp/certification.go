@@ -39,8 +39,15 @@ const (
 // CertificationStatuses lists every status.
 func CertificationStatuses() []CertificationStatus {
 	return []CertificationStatus{
-		CertificationHolds, CertificationInvalid, CertificationRevoked, CertificationExpired, CertifierUnfit, CertificationDisowned, CertificationWeak,
-		CertificationNotVouching, CertificationMissing,
+		CertificationHolds,
+		CertificationInvalid,
+		CertificationRevoked,
+		CertificationExpired,
+		CertifierUnfit,
+		CertificationDisowned,
+		CertificationWeak,
+		CertificationNotVouching,
+		CertificationMissing,
 	}
 }
 
@@ -132,7 +139,10 @@ const strayEffort = 2 * time.Second
 func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rules Rules) Certification {
 	said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
 	said.Status, said.Reason = c.weigh(u, s, certifier, rules)
-	if expires, _ := certifier.Expires(rules); expires != nil && !rules.Now.Before(*expires) && said.Status == CertificationHolds {
+	if expires, _ := certifier.Expires(
+		rules,
+	); expires != nil && !rules.Now.Before(*expires) &&
+		said.Status == CertificationHolds {
 		said.CertifierExpired = expires
 	}
 	return said
@@ -158,7 +168,9 @@ func (c *Certificate) takenBack(u *UserID, s *Signature, certifier *Certificate)
 }
 
 // weigh decides about one certification by the certifier.
-func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rules Rules) (CertificationStatus, string) {
+func (c *Certificate) weigh(
+	u *UserID, s *Signature, certifier *Certificate, rules Rules,
+) (CertificationStatus, string) {
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
 	if held, _ := c.verified.holds(s, certifier.Primary, u.over(s), nil); !held {
 		return CertificationInvalid, "its cryptography does not hold"
@@ -169,13 +181,17 @@ func (c *Certificate) weigh(u *UserID, s *Signature, certifier *Certificate, rul
 	case s.Type == PersonaCertification:
 		return CertificationNotVouching, "it is of the kind that says nothing was verified"
 	case s.criticalUnknown != "":
-		return CertificationInvalid, fmt.Sprintf("it carries %s marked critical, which is not understood", s.criticalUnknown)
+		return CertificationInvalid, fmt.Sprintf(
+			"it carries %s marked critical, which is not understood", s.criticalUnknown,
+		)
 	case s.Created.After(rules.Now.Add(rules.Skew)):
 		return CertificationInvalid, "it is dated " + day(s.Created) + ", which has not come yet"
 	case !rules.strongEnough(s):
 		return CertificationWeak, fmt.Sprintf("%s is too weak for its date", s.Hash)
 	case certifier.Primary.tooShort(s):
-		return CertificationWeak, fmt.Sprintf("%s is shorter than the standard asks for with %s", s.Hash, certifier.Primary.Describe())
+		return CertificationWeak, fmt.Sprintf(
+			"%s is shorter than the standard asks for with %s", s.Hash, certifier.Primary.Describe(),
+		)
 	case s.expired(rules.Now):
 		return CertificationExpired, "it was valid until " + day(s.Created.Add(s.Lifetime)) + " only"
 	}

@@ -14,7 +14,8 @@ import (
 // TestCertifications judges what an anchor says of a release key.
 func TestCertifications(t *testing.T) {
 	const id = "Tidewright Instruments (2026)"
-	anchorKey, releaseKey := pgptest.NewKey("anchor", pgptest.P384, born), pgptest.NewKey("release 2026", pgptest.Ed25519, born)
+	anchorKey := pgptest.NewKey("anchor", pgptest.P384, born)
+	releaseKey := pgptest.NewKey("release 2026", pgptest.Ed25519, born)
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}
 	anchor := func() *pgptest.Certificate { return pgptest.NewCertificate(anchorKey) }
 	good := anchor().UserID("Anchor", self)
@@ -27,7 +28,13 @@ func TestCertifications(t *testing.T) {
 		return c
 	}
 	taken := pgptest.Sig{Type: pgptest.CertRevocation, Created: signedAt.AddDate(0, 1, 0)}
-	other := pgptest.NewCertificate(releaseKey).UserID(id, pgptest.Sig{Created: born}).Certify(anchorKey, "Somebody else", certified)
+	other := pgptest.NewCertificate(
+		releaseKey,
+	).UserID(
+		id, pgptest.Sig{Created: born},
+	).Certify(
+		anchorKey, "Somebody else", certified,
+	)
 	for name, test := range map[string]struct {
 		anchor, release *pgptest.Certificate
 		want            []openpgp.CertificationStatus
@@ -85,13 +92,24 @@ func TestTimeline(t *testing.T) {
 	day := 24 * time.Hour
 	key, sub := pgptest.NewKey("life", pgptest.Ed25519, born), pgptest.NewKey("life, sub", pgptest.P256, born)
 	self := func(at time.Time, life time.Duration) pgptest.Sig {
-		return pgptest.Sig{Type: pgptest.Certification, Created: at, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), pgptest.KeyExpires(life)}}
+		return pgptest.Sig{
+			Type: pgptest.Certification, Created: at,
+			Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), pgptest.KeyExpires(life)},
+		}
 	}
 	made := pgptest.NewCertificate(key).
-		Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(300 * day), Hashed: []pgptest.Sub{pgptest.Reason(1, "")}}).
+		Key(
+			key,
+			pgptest.Sig{
+				Type: pgptest.KeyRevocation, Created: born.Add(300 * day), Hashed: []pgptest.Sub{pgptest.Reason(1, "")},
+			},
+		).
 		UserID("L", self(born, 100*day)).Certify(key, "L", self(born.Add(90*day), 400*day)).
 		UserID("M", self(born.Add(90*day), 400*day)).
-		Subkey(sub, pgptest.Sig{Created: born.Add(10 * day), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).
+		Subkey(
+			sub, pgptest.Sig{Created: born.Add(10 * day), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+			&pgptest.Sig{Created: born},
+		).
 		RevokeSubkey(sub, pgptest.Sig{Created: born.Add(200 * day), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}})
 	var kinds []string
 	var days []int
@@ -100,7 +118,10 @@ func TestTimeline(t *testing.T) {
 		days = append(days, int(e.At.Sub(born)/day))
 		assert.NotEmpty(t, e.Detail)
 	}
-	assert.Equal(t, []string{"created", "expiry-set", "subkey-bound", "expiry-set", "subkey-revoked", "revoked", "expires"}, kinds)
+	assert.Equal(
+		t, []string{"created", "expiry-set", "subkey-bound", "expiry-set", "subkey-revoked", "revoked", "expires"},
+		kinds,
+	)
 	assert.Equal(t, []int{0, 0, 10, 90, 200, 300, 400}, days)
 	kinds = nil
 	for _, e := range readCert(t, simple("plain life", pgptest.Ed25519).Bytes()).Timeline(rules()) {
@@ -113,15 +134,37 @@ func TestTimeline(t *testing.T) {
 // they do in self-signatures, up to the cut-off date.
 func TestOldHashesInCertifications(t *testing.T) {
 	long := time.Date(2019, 1, 1, 0, 0, 0, 0, time.UTC)
-	anchorKey, releaseKey := pgptest.NewKey("old anchor", pgptest.RSA2048, long), pgptest.NewKey("old release", pgptest.Ed25519, long)
+	anchorKey := pgptest.NewKey("old anchor", pgptest.RSA2048, long)
+	releaseKey := pgptest.NewKey("old release", pgptest.Ed25519, long)
 	const id = "Release <release@example.org>"
-	anchor := parseOne(t, pgptest.NewCertificate(anchorKey).UserID("A", pgptest.Sig{Created: long, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}).Bytes())
+	anchor := parseOne(
+		t,
+		pgptest.NewCertificate(
+			anchorKey,
+		).UserID(
+			"A", pgptest.Sig{Created: long, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
+		).Bytes(),
+	)
 	rules := rules()
 	rules.SelfSHA1Before = time.Date(2023, 2, 1, 0, 0, 0, 0, time.UTC)
 	for name, hash := range map[string]byte{"SHA-1": pgptest.SHA1, "RIPEMD-160": pgptest.RIPEMD160} {
-		for year, want := range map[int]openpgp.CertificationStatus{2022: openpgp.CertificationHolds, 2024: openpgp.CertificationWeak} {
-			made := pgptest.Sig{Type: pgptest.Certification, Created: time.Date(year, 5, 1, 0, 0, 0, 0, time.UTC), Hash: hash}
-			release := parseOne(t, pgptest.NewCertificate(releaseKey).UserID(id, pgptest.Sig{Created: long}).Certify(anchorKey, id, made).Bytes())
+		for year, want := range map[int]openpgp.CertificationStatus{
+			2022: openpgp.CertificationHolds,
+			2024: openpgp.CertificationWeak,
+		} {
+			made := pgptest.Sig{
+				Type: pgptest.Certification, Created: time.Date(year, 5, 1, 0, 0, 0, 0, time.UTC), Hash: hash,
+			}
+			release := parseOne(
+				t,
+				pgptest.NewCertificate(
+					releaseKey,
+				).UserID(
+					id, pgptest.Sig{Created: long},
+				).Certify(
+					anchorKey, id, made,
+				).Bytes(),
+			)
 			got := release.CertifiedBy(anchor, rules)
 			require.Len(t, got, 1)
 			assert.Equal(t, want, got[0].Status, "%s in %d: %s", name, year, got[0].Reason)

@@ -13,7 +13,9 @@ import (
 func Changes(before, after *Certificate, rules Rules) []string {
 	var out []string
 	if was, is := before.Revocation(), after.Revocation(); is != nil && (was == nil || *was != *is) {
-		out = append(out, fmt.Sprintf("It is revoked by its owner, on %s (%s).", is.Time.Format(time.DateOnly), is.Reason))
+		out = append(
+			out, fmt.Sprintf("It is revoked by its owner, on %s (%s).", is.Time.Format(time.DateOnly), is.Reason),
+		)
 	}
 	was, had := before.Expires(rules)
 	is, has := after.Expires(rules)
@@ -45,11 +47,13 @@ func Changes(before, after *Certificate, rules Rules) []string {
 			out = append(out, fmt.Sprintf("A subkey is revoked (%s): %s.", now.Reason, sub.Key.Describe()))
 		}
 	}
-	if uses, used := after.Uses(after.Primary, rules), before.Uses(before.Primary, rules); had && !slices.Equal(uses, used) {
+	if had && !slices.Equal(after.Uses(after.Primary, rules), before.Uses(before.Primary, rules)) {
 		out = append(out, "What the primary key may do changes.")
 	}
 	if n := after.Certifications() - before.Certifications(); n > 0 {
-		out = append(out, number(n, "A certification by another key is added.", "%d certifications by other keys are added."))
+		out = append(
+			out, number(n, "A certification by another key is added.", "%d certifications by other keys are added."),
+		)
 	}
 	return out
 }

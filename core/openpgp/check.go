@@ -279,7 +279,9 @@ func (c *Certificate) claims() []*claim {
 				}
 				continue
 			}
-			made := &claim{sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named, unread: unread}
+			made := &claim{
+				sig: s, copies: []*Signature{s}, places: places, natural: natural, unsure: !named, unread: unread,
+			}
 			known[id] = made
 			out = append(out, made)
 		}
@@ -486,7 +488,8 @@ func (c *Certificate) mayBeOwn(s *Signature) bool {
 // hintsLie reports whether the issuer hints of a revocation of a key may lie: they stand
 // where anybody can change them. To hide a revocation that way must not succeed.
 func (s *Signature) hintsLie() bool {
-	return (s.Type == KeyRevocation || s.Type == SubkeyRevocation) && !slices.ContainsFunc(s.hints, func(h hint) bool { return h.hashed })
+	return (s.Type == KeyRevocation || s.Type == SubkeyRevocation) &&
+		!slices.ContainsFunc(s.hints, func(h hint) bool { return h.hashed })
 }
 
 // named reports whether issuer hints mean the primary key. A fingerprint decides.

@@ -78,12 +78,16 @@ func ReadCleartext(data []byte) (*Cleartext, error) {
 		}
 		names, isHash := strings.CutPrefix(line, "Hash: ")
 		if !isHash {
-			return nil, bad(at, "the header %q has no place here, or the empty line before the text is missing", clipped(line))
+			return nil, bad(
+				at, "the header %q has no place here, or the empty line before the text is missing", clipped(line),
+			)
 		}
 		// Whatever else stands there looks signed to whoever reads it, and is not.
 		for name := range strings.SplitSeq(names, ",") {
 			if !slices.Contains(hashTextNames, strings.Trim(name, " ")) {
-				return nil, bad(at, "the header %q does not name hash algorithms as the standard has them", clipped(line))
+				return nil, bad(
+					at, "the header %q does not name hash algorithms as the standard has them", clipped(line),
+				)
 			}
 		}
 	}

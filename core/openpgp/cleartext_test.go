@@ -24,7 +24,9 @@ func held(t require.TestingT, frame []byte, cert *openpgp.Certificate) (*openpgp
 			out = append(out, openpgp.Unsupported)
 			continue
 		}
-		out = append(out, openpgp.Verify(s, doc, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status)
+		out = append(
+			out, openpgp.Verify(s, doc, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status,
+		)
 	}
 	return c, out
 }
@@ -95,7 +97,11 @@ func TestCleartextThatIsRefused(t *testing.T) {
 		assert.ErrorContains(t, err, test.says, name)
 	}
 	// A signature over bytes does not cover a text in a frame.
-	binary := strings.Replace(frame, signature, string(pgptest.Armor("PGP SIGNATURE", made.Primary.Sign([]byte("one\r\ntwo"), pgptest.Sig{Created: signedAt}))), 1)
+	binary := strings.Replace(
+		frame, signature,
+		string(pgptest.Armor("PGP SIGNATURE", made.Primary.Sign([]byte("one\r\ntwo"), pgptest.Sig{Created: signedAt}))),
+		1,
+	)
 	_, status := held(t, []byte(binary), readCert(t, made.Bytes()))
 	assert.Equal(t, []openpgp.Status{openpgp.Unsupported}, status)
 }
@@ -123,7 +129,11 @@ func TestAnyTextSurvivesTheFrame(t *testing.T) {
 func FuzzReadCleartext(f *testing.F) {
 	made := simple("cleartext", pgptest.Ed25519)
 	f.Add(pgptest.Cleartext("one\n- two\n-three ", pgptest.Sig{Created: signedAt}, made.Primary))
-	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n-\n-----BEGIN PGP SIGNATURE-----\n\n-----END PGP SIGNATURE-----"))
+	f.Add(
+		[]byte(
+			"-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n-\n-----BEGIN PGP SIGNATURE-----\n\n-----END PGP SIGNATURE-----",
+		),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		c, err := openpgp.ReadCleartext(data)
 		if err != nil {

@@ -28,7 +28,9 @@ func TestCorpus(t *testing.T) {
 	}
 	files, rings := found(t, signed), found(t, keys)
 	if len(files) == 0 || len(rings) == 0 {
-		t.Skip("there is nothing here that a distribution has signed, or no key of it; “make corpus” fetches some where there is a package manager for it")
+		t.Skip(
+			"there is nothing here that a distribution has signed, or no key of it; “make corpus” fetches some where there is a package manager for it",
+		)
 	}
 	byHint := map[string][]openpgp.Candidate{}
 	certificates := map[openpgp.Fingerprint]bool{}
@@ -86,7 +88,10 @@ func TestCorpus(t *testing.T) {
 	for _, s := range slices.Sorted(maps.Keys(statuses)) {
 		told = append(told, fmt.Sprintf("%s %d", s, statuses[s]))
 	}
-	t.Logf("%d signed files, %d hold, of %d no ring has the key; signatures: %v; %d certificates, %d left out, %+v", len(files), held, unknown, told, len(certificates), leftOut, vetting)
+	t.Logf(
+		"%d signed files, %d hold, of %d no ring has the key; signatures: %v; %d certificates, %d left out, %+v",
+		len(files), held, unknown, told, len(certificates), leftOut, vetting,
+	)
 	assert.Positive(t, held)
 	assert.Zero(t, vetting.Unchecked)
 }
@@ -103,7 +108,10 @@ func found(t *testing.T, patterns []string) []string {
 }
 
 // bestOf returns the furthest that a signature over a file came, and counts each.
-func bestOf(t *testing.T, data []byte, byHint map[string][]openpgp.Candidate, rules openpgp.Rules, statuses map[openpgp.Status]int) openpgp.Status {
+func bestOf(
+	t *testing.T, data []byte, byHint map[string][]openpgp.Candidate, rules openpgp.Rules,
+	statuses map[openpgp.Status]int,
+) openpgp.Status {
 	t.Helper()
 	frame, err := openpgp.ReadCleartext(data)
 	require.NoError(t, err)

@@ -33,9 +33,13 @@ func TestPointsOfSmallOrder(t *testing.T) {
 	zero := strings.Repeat("00", 31)
 	p25519 := "ff" + strings.Repeat("ff", 30) // between the first byte and the last one's sign
 	small := []string{
-		"01" + zero, "00" + zero, "ec" + p25519[2:] + "7f",
-		"c7176a703d4dd84fba3c0b760d10670f2a2053fa2c39ccc64ec7fd7792ac037a", "26e8958fc2b227b045c3f489f2ef98f0d5dfac05d3c63339b13802886d53fc05",
-		"ed" + p25519[2:] + "7f", "ee" + p25519[2:] + "7f", // p and p+1: zero and one again
+		"01" + zero,
+		"00" + zero,
+		"ec" + p25519[2:] + "7f",
+		"c7176a703d4dd84fba3c0b760d10670f2a2053fa2c39ccc64ec7fd7792ac037a",
+		"26e8958fc2b227b045c3f489f2ef98f0d5dfac05d3c63339b13802886d53fc05",
+		"ed" + p25519[2:] + "7f",
+		"ee" + p25519[2:] + "7f", // p and p+1: zero and one again
 	}
 	for _, low := range small {
 		for _, sign := range []byte{0, 0x80} {
@@ -74,7 +78,9 @@ func TestPointsOfSmallOrder(t *testing.T) {
 	sigs, err := openpgp.ReadSignatures(anybody.Sign(document, pgptest.Sig{Created: signedAt}))
 	require.NoError(t, err)
 	raw := sigs[0].Raw
-	assert.True(t, ed25519.Verify(made[len(pgptest.NewCertificate(anybody).Bytes())-32:][:32], document, raw[len(raw)-64:]))
+	assert.True(
+		t, ed25519.Verify(made[len(pgptest.NewCertificate(anybody).Bytes())-32:][:32], document, raw[len(raw)-64:]),
+	)
 	r := verify(t, anybody.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), readCert(t, made))
 	assert.Equal(t, openpgp.Unsupported, r.Status)
 	assert.Contains(t, r.Reason, "small order")

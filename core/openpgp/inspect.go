@@ -123,7 +123,9 @@ func (in *inspector) packets(data []byte, depth int) {
 			return
 		}
 		if len(in.account.Packets) >= maxInspected {
-			in.account.Notes = append(in.account.Notes, fmt.Sprintf("There are more than %d packets; the rest is not shown.", maxInspected))
+			in.account.Notes = append(
+				in.account.Notes, fmt.Sprintf("There are more than %d packets; the rest is not shown.", maxInspected),
+			)
 			return
 		}
 		in.tags[p.tag]++
@@ -275,7 +277,9 @@ func (in *inspector) signature(s *Signature, piece *Piece) {
 		piece.odd("%s is weak.", s.Hash)
 	}
 	if s.criticalUnknown != "" {
-		piece.odd("It carries %s marked critical, which is not understood, so that it counts for nothing.", s.criticalUnknown)
+		piece.odd(
+			"It carries %s marked critical, which is not understood, so that it counts for nothing.", s.criticalUnknown,
+		)
 	}
 	for _, area := range []struct {
 		name string
@@ -316,7 +320,9 @@ func (in *inspector) conclude(binaries [][]byte) {
 		a.Notes = append(a.Notes, "Left out: "+plain.Text(e.Error())+".")
 	}
 	for _, c := range certs {
-		a.Notes = append(a.Notes, "Key "+plain.Grouped(string(c.Primary.Fingerprint))+": "+plain.Text(c.standing(in.rules)))
+		a.Notes = append(
+			a.Notes, "Key "+plain.Grouped(string(c.Primary.Fingerprint))+": "+plain.Text(c.standing(in.rules)),
+		)
 	}
 }
 
@@ -351,12 +357,26 @@ func (c *Certificate) standing(rules Rules) string {
 		out = append(out, fmt.Sprintf("it %s on %s", word, e.Format(time.DateOnly)))
 	}
 	for _, r := range c.Revokers(rules) {
-		out = append(out, fmt.Sprintf("it names %s as a key that may revoke it, which is not followed here", plain.Grouped(string(r.Fingerprint))))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"it names %s as a key that may revoke it, which is not followed here",
+				plain.Grouped(string(r.Fingerprint)),
+			),
+		)
 	}
 	if others := c.Certifications(); others > 0 {
-		out = append(out, number(others, "one certification is by another key, and was not checked", "%d certifications are by other keys, and were not checked"))
+		out = append(
+			out,
+			number(
+				others, "one certification is by another key, and was not checked",
+				"%d certifications are by other keys, and were not checked",
+			),
+		)
 	}
-	bound := slices.DeleteFunc(slices.Clone(c.Subkeys), func(s *Subkey) bool { return len(rules.usable(s.bindings, s.Key)) == 0 })
+	bound := slices.DeleteFunc(
+		slices.Clone(c.Subkeys), func(s *Subkey) bool { return len(rules.usable(s.bindings, s.Key)) == 0 },
+	)
 	switch n := len(c.Subkeys); {
 	case n == 1 && len(bound) == 1:
 		out = append(out, "its subkey is bound to it")

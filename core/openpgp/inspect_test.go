@@ -31,12 +31,32 @@ func told(a *openpgp.Inspection) string {
 func TestInspect(t *testing.T) {
 	key := simple("inspect", pgptest.Ed25519)
 	sub := pgptest.NewKey("inspect, sub", pgptest.Brainpool256, born)
-	key.Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), {Type: 20, Body: append([]byte{0x80, 0, 0, 0, 0, 3, 0, 2}, "a@bhi"...)}}}, &pgptest.Sig{Created: born})
-	revoked := pgptest.NewCertificate(key.Primary).Key(key.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(2, "lost \x1b[31m")}}).
-		UserID("R", pgptest.Sig{Created: born, Hash: pgptest.SHA1})
+	key.Subkey(
+		sub,
+		pgptest.Sig{
+			Created: born,
+			Hashed: []pgptest.Sub{
+				pgptest.Flags(pgptest.MaySign), {Type: 20, Body: append([]byte{0x80, 0, 0, 0, 0, 3, 0, 2}, "a@bhi"...)},
+			},
+		},
+		&pgptest.Sig{Created: born},
+	)
+	revoked := pgptest.NewCertificate(
+		key.Primary,
+	).Key(
+		key.Primary,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(2, "lost \x1b[31m")},
+		},
+	).
+		UserID(
+			"R", pgptest.Sig{Created: born, Hash: pgptest.SHA1},
+		)
 	spec := pgptest.Sig{Created: signedAt}
 	message := pgptest.Compressed(pgptest.Message([]byte("x"), spec, key.Primary))
-	critical := key.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{{Type: 100, Critical: true, Body: []byte{1}}}})
+	critical := key.Primary.Sign(
+		document, pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{{Type: 100, Critical: true, Body: []byte{1}}}},
+	)
 	for name, test := range map[string]struct {
 		data []byte
 		kind string
@@ -87,7 +107,11 @@ func FuzzInspect(f *testing.F) {
 	key := simple("inspect", pgptest.P256)
 	f.Add(key.Bytes())
 	f.Add(key.Armored())
-	f.Add(key.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(1, "x"), pgptest.Flags(3)}}))
+	f.Add(
+		key.Primary.Sign(
+			document, pgptest.Sig{Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(1, "x"), pgptest.Flags(3)}},
+		),
+	)
 	f.Add(pgptest.Compressed(pgptest.Message([]byte("x"), pgptest.Sig{Created: signedAt}, key.Primary)))
 	f.Add(pgptest.NewCertificate(pgptest.NewKey6("six", pgptest.Ed25519, born)).Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {

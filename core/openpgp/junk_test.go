@@ -26,7 +26,9 @@ var (
 // forged is a signature by another key that says to be by this one.
 func forged(of *pgptest.Key, t byte, at time.Time) pgptest.Sig {
 	issuer := append([]byte{4}, openpgp.Fingerprint(of.Fingerprint()).Bytes()...)
-	return pgptest.Sig{Type: t, Created: at, NoIssuer: true, Hashed: append([]pgptest.Sub{{Type: 33, Body: issuer}}, maySign...)}
+	return pgptest.Sig{
+		Type: t, Created: at, NoIssuer: true, Hashed: append([]pgptest.Sub{{Type: 33, Body: issuer}}, maySign...),
+	}
 }
 
 // TestJunkHidesNothing puts thousands of forgeries before, between and behind what is
@@ -34,11 +36,14 @@ func forged(of *pgptest.Key, t byte, at time.Time) pgptest.Sig {
 func TestJunkHidesNothing(t *testing.T) {
 	t.Parallel()
 	const many = 2500
-	key, sub := pgptest.NewKey("crowded out", pgptest.Ed25519, born), pgptest.NewKey("crowded sub", pgptest.Ed25519, born)
+	key := pgptest.NewKey("crowded out", pgptest.Ed25519, born)
+	sub := pgptest.NewKey("crowded sub", pgptest.Ed25519, born)
 	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
 	short := pgptest.Sig{Created: born, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(24 * time.Hour)}, maySign...)}
 	longer := pgptest.Sig{Type: pgptest.Certification, Created: born.AddDate(0, 1, 0), Hashed: maySign}
-	compromised := pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(0, 2, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}
+	compromised := pgptest.Sig{
+		Type: pgptest.KeyRevocation, Created: born.AddDate(0, 2, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+	}
 
 	junk := func(c *pgptest.Certificate, t byte) {
 		for i := range many {
@@ -66,7 +71,18 @@ func TestJunkHidesNothing(t *testing.T) {
 	status := func(certs ...*openpgp.Certificate) openpgp.Status {
 		return verify(t, sub.Sign(document, signsNow), document, rules(), certs...).Status
 	}
-	clean := readCert(t, pgptest.NewCertificate(key).UserID(junkID, short).Certify(key, junkID, longer).Subkey(sub, signing, &pgptest.Sig{Created: born}).Bytes())
+	clean := readCert(
+		t,
+		pgptest.NewCertificate(
+			key,
+		).UserID(
+			junkID, short,
+		).Certify(
+			key, junkID, longer,
+		).Subkey(
+			sub, signing, &pgptest.Sig{Created: born},
+		).Bytes(),
+	)
 	assert.Equal(t, openpgp.Valid, status(clean))
 	crowded := readCert(t, build(false).Bytes())
 	assert.Equal(t, openpgp.Valid, status(crowded), "the expiry was extended")
@@ -88,16 +104,27 @@ func TestJunkHidesNothing(t *testing.T) {
 func TestJunkTakesNoRoom(t *testing.T) {
 	t.Parallel()
 	key, sub := pgptest.NewKey("no room", pgptest.Ed25519, born), pgptest.NewKey("late", pgptest.Ed25519, born)
-	known := readCert(t, pgptest.NewCertificate(key).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	known := readCert(
+		t, pgptest.NewCertificate(key).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
+	)
 	for round := range 3 {
 		c := pgptest.NewCertificate(key)
 		for i := range 990 {
-			c.Add(pgptest.Packet(13, []byte(fmt.Sprint("nobody ", round, i)))).Certify(rubbish, "x", pgptest.Sig{Type: pgptest.Certification, Created: now})
+			c.Add(
+				pgptest.Packet(13, []byte(fmt.Sprint("nobody ", round, i))),
+			).Certify(
+				rubbish, "x", pgptest.Sig{Type: pgptest.Certification, Created: now},
+			)
 		}
 		known, _ = openpgp.Merge(known, readCert(t, c.Bytes()), nil)
 	}
 	assert.LessOrEqual(t, len(known.UserIDs), 51)
-	late := pgptest.NewCertificate(key).Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born})
+	late := pgptest.NewCertificate(
+		key,
+	).Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		&pgptest.Sig{Created: born},
+	)
 	known, left := openpgp.Merge(known, readCert(t, late.Bytes()), nil)
 	assert.Zero(t, left)
 	assert.Equal(t, openpgp.Valid, verify(t, sub.Sign(document, signsNow), document, rules(), known).Status)
@@ -142,7 +169,13 @@ func TestEffortIsBounded(t *testing.T) {
 		second[len(second)-1], second[len(second)-2] = byte(i), byte(i>>8)
 		c.Add(second)
 	}
-	data := append(c.Bytes(), pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(0, 1, 0)}).Bytes()...)
+	data := append(
+		c.Bytes(),
+		pgptest.NewCertificate(
+			key,
+		).Key(
+			key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(0, 1, 0)},
+		).Bytes()...)
 	certs, _, err := openpgp.ReadCertificates(data)
 	require.NoError(t, err)
 	require.Len(t, certs, 2)
@@ -166,7 +199,8 @@ func TestEffortIsBounded(t *testing.T) {
 // something away.
 func TestWhatRestrictsCounts(t *testing.T) {
 	t.Parallel()
-	key, sub := pgptest.NewKey("restricted", pgptest.Ed25519, born), pgptest.NewKey("restricted sub", pgptest.Ed25519, born)
+	key := pgptest.NewKey("restricted", pgptest.Ed25519, born)
+	sub := pgptest.NewKey("restricted sub", pgptest.Ed25519, born)
 	later := born.AddDate(0, 1, 0)
 	critical := pgptest.Sub{Type: 20, Critical: true, Body: []byte("\x80\x00\x00\x00\x00\x04\x00\x01a@b.c")}
 	expiry := pgptest.KeyExpires(60 * 24 * time.Hour)
@@ -187,7 +221,13 @@ func TestWhatRestrictsCounts(t *testing.T) {
 		"accepted, and gives more": {pgptest.Sig{Created: later, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(5000 * 24 * time.Hour)}, maySign...)}, openpgp.Valid},
 	} {
 		c.newest.Type = pgptest.Certification
-		made := pgptest.NewCertificate(key).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).Certify(key, junkID, c.newest)
+		made := pgptest.NewCertificate(
+			key,
+		).UserID(
+			junkID, pgptest.Sig{Created: born, Hashed: maySign},
+		).Certify(
+			key, junkID, c.newest,
+		)
 		r := verify(t, key.Sign(document, signsNow), document, rules(), readCert(t, made.Bytes()))
 		assert.Equal(t, c.want, r.Status, "%s: %s", name, r.Reason)
 
@@ -219,9 +259,16 @@ func TestTheHardestReasonCounts(t *testing.T) {
 		for _, r := range reasons {
 			subs = append(subs, pgptest.Reason(r, ""))
 		}
-		lone := pgptest.NewCertificate(made.Primary).Key(made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs})
+		lone := pgptest.NewCertificate(
+			made.Primary,
+		).Key(
+			made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs},
+		)
 		cert, _ := openpgp.Merge(readCert(t, made.Bytes()), readCert(t, lone.Bytes()), nil)
-		assert.Equal(t, openpgp.SignerRevoked, verify(t, made.Primary.Sign(document, signsNow), document, rules(), cert).Status, reasons)
+		assert.Equal(
+			t, openpgp.SignerRevoked, verify(t, made.Primary.Sign(document, signsNow), document, rules(), cert).Status,
+			reasons,
+		)
 	}
 }
 
@@ -229,15 +276,23 @@ func TestTheHardestReasonCounts(t *testing.T) {
 // that does not hold, poisons nothing, whichever comes first.
 func TestStrippedCopies(t *testing.T) {
 	t.Parallel()
-	primary, sub := pgptest.NewKey("stripped", pgptest.Ed25519, born), pgptest.NewKey("stripped sub", pgptest.Ed25519, born)
+	primary := pgptest.NewKey("stripped", pgptest.Ed25519, born)
+	sub := pgptest.NewKey("stripped sub", pgptest.Ed25519, born)
 	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
 	start := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(primary).UserID(junkID, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}})
+		return pgptest.NewCertificate(
+			primary,
+		).UserID(
+			junkID, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
+		)
 	}
 	whole := start().Subkey(sub, signing, &pgptest.Sig{Created: born}).Bytes()
 	stripped := start().Subkey(sub, signing, nil).Bytes()
 	withJunk := signing
-	withJunk.Unhashed = []pgptest.Sub{{Type: 32, Body: pgptest.BackSignature(rubbish, sub, pgptest.Sig{Created: born})}, {Type: 16, Body: make([]byte, 8)}}
+	withJunk.Unhashed = []pgptest.Sub{
+		{Type: 32, Body: pgptest.BackSignature(rubbish, sub, pgptest.Sig{Created: born})},
+		{Type: 16, Body: make([]byte, 8)},
+	}
 	junk := start().Subkey(sub, withJunk, nil).Bytes()
 	noHints := signing
 	noHints.NoIssuer = true
@@ -252,7 +307,10 @@ func TestStrippedCopies(t *testing.T) {
 			}
 			merged, _ := openpgp.Merge(readCert(t, first), readCert(t, second), nil)
 			assert.Equal(t, want, verify(t, sig, document, rules(), merged).Status, "%s, then %s", a, b)
-			assert.Equal(t, want, verify(t, sig, document, rules(), readCert(t, merged.Bytes())).Status, "%s, then %s, stored", a, b)
+			assert.Equal(
+				t, want, verify(t, sig, document, rules(), readCert(t, merged.Bytes())).Status, "%s, then %s, stored",
+				a, b,
+			)
 			again, _ := openpgp.Merge(merged, readCert(t, second), nil)
 			assert.Equal(t, merged.Bytes(), again.Bytes(), "%s, then %s, again", a, b)
 
@@ -275,7 +333,16 @@ func TestAdoptedKeys(t *testing.T) {
 	stranger := pgptest.NewKey("adopter", pgptest.Ed25519, born)
 	honest := simple("honest", pgptest.Ed25519)
 	adopt := func(key *pgptest.Key, spec pgptest.Sig) *openpgp.Certificate {
-		return readCert(t, pgptest.NewCertificate(stranger).UserID("Stranger", pgptest.Sig{Created: born, Hashed: maySign}).Subkey(key, spec, nil).Bytes())
+		return readCert(
+			t,
+			pgptest.NewCertificate(
+				stranger,
+			).UserID(
+				"Stranger", pgptest.Sig{Created: born, Hashed: maySign},
+			).Subkey(
+				key, spec, nil,
+			).Bytes(),
+		)
 	}
 	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
 	cert := readCert(t, honest.Bytes())
@@ -294,8 +361,20 @@ func TestAdoptedKeys(t *testing.T) {
 		assert.Equal(t, openpgp.SignerUnfit, verify(t, sig, document, rules(), adopter).Status, name)
 	}
 	// The honest key is revoked: an adopter does not hide it.
-	revoked := readCert(t, pgptest.NewCertificate(honest.Primary).Key(honest.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
-	for _, order := range [][]*openpgp.Certificate{{adopt(honest.Primary, signing), revoked}, {revoked, adopt(honest.Primary, signing)}} {
+	revoked := readCert(
+		t,
+		pgptest.NewCertificate(
+			honest.Primary,
+		).Key(
+			honest.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
+		).UserID(
+			junkID, pgptest.Sig{Created: born, Hashed: maySign},
+		).Bytes(),
+	)
+	for _, order := range [][]*openpgp.Certificate{{adopt(honest.Primary, signing), revoked}, {
+		revoked,
+		adopt(honest.Primary, signing),
+	}} {
 		assert.Equal(t, openpgp.SignerRevoked, verify(t, sig, document, rules(), order...).Status)
 	}
 }

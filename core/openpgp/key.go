@@ -251,7 +251,8 @@ func (k *PublicKey) setRSA(n, e []byte) {
 		k.unusable = fmt.Sprintf("the RSA modulus has only %d bits", k.Bits)
 	case modulus.Bit(0) == 0:
 		k.unusable = "the RSA modulus is even"
-	case !exponent.IsInt64() || exponent.Int64() < minRSAExponent || exponent.Int64() > maxRSAExponent || exponent.Bit(0) == 0:
+	case !exponent.IsInt64() || exponent.Int64() < minRSAExponent || exponent.Int64() > maxRSAExponent ||
+		exponent.Bit(0) == 0:
 		k.unusable = "the RSA exponent is out of bounds"
 	default:
 		k.rsa = &rsa.PublicKey{N: modulus, E: int(exponent.Int64())}
@@ -265,11 +266,17 @@ var dsaSizes = map[int][]int{160: {1024, 2048, 3072}, 224: {2048}, 256: {2048, 3
 // setDSA takes a DSA key whose parameters are not obviously wrong. That the
 // generator has the order q is checked when a signature is.
 func (k *PublicKey) setDSA(p, q, g, y []byte) {
-	key := &dsa.PublicKey{Parameters: dsa.Parameters{P: new(big.Int).SetBytes(p), Q: new(big.Int).SetBytes(q), G: new(big.Int).SetBytes(g)}, Y: new(big.Int).SetBytes(y)}
+	key := &dsa.PublicKey{
+		Parameters: dsa.Parameters{
+			P: new(big.Int).SetBytes(p), Q: new(big.Int).SetBytes(q), G: new(big.Int).SetBytes(g),
+		},
+		Y: new(big.Int).SetBytes(y),
+	}
 	k.Bits = key.P.BitLen()
 	unit := big.NewInt(1)
 	switch {
-	case !slices.Contains(dsaSizes[key.Q.BitLen()], k.Bits) && !(key.Q.BitLen() == 160 && k.Bits >= 1024 && k.Bits <= 3072 && k.Bits%64 == 0):
+	case !slices.Contains(dsaSizes[key.Q.BitLen()], k.Bits) &&
+		!(key.Q.BitLen() == 160 && k.Bits >= 1024 && k.Bits <= 3072 && k.Bits%64 == 0):
 		k.unusable = fmt.Sprintf("the DSA primes have %d and %d bits, which is not allowed", k.Bits, key.Q.BitLen())
 	case key.P.Bit(0) == 0 || key.Q.Bit(0) == 0:
 		k.unusable = "a DSA prime is even"
@@ -279,7 +286,13 @@ func (k *PublicKey) setDSA(p, q, g, y []byte) {
 		k.dsa = key
 		k.dsaSound = sync.OnceValue(func() bool {
 			return new(big.Int).Mod(new(big.Int).Sub(key.P, unit), key.Q).Sign() == 0 && key.Q.ProbablyPrime(10) &&
-				new(big.Int).Exp(key.G, key.Q, key.P).Cmp(unit) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(unit) == 0
+				new(
+					big.Int,
+				).Exp(
+					key.G, key.Q, key.P,
+				).Cmp(
+					unit,
+				) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(unit) == 0
 		})
 	}
 }

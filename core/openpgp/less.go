@@ -18,7 +18,9 @@ func Less(before, after *Certificate, certifiers Certifiers, rules Rules) []stri
 	var out []string
 	if harder(before.Revocation(), after.Revocation()) {
 		r := after.Revocation()
-		out = append(out, fmt.Sprintf("It is revoked by its owner, on %s (%s).", r.Time.Format(time.DateOnly), r.Reason))
+		out = append(
+			out, fmt.Sprintf("It is revoked by its owner, on %s (%s).", r.Time.Format(time.DateOnly), r.Reason),
+		)
 	}
 	was, had := before.primaryRuling(rules)
 	is, has := after.primaryRuling(rules)
@@ -37,7 +39,8 @@ func Less(before, after *Certificate, certifiers Certifiers, rules Rules) []stri
 		out = append(out, lost("The subkey "+now.Key.Describe(), was, had, is, has)...)
 	}
 	for _, u := range before.UserIDs {
-		if before.owns(u, rules) && !slices.ContainsFunc(after.UserIDs, func(v *UserID) bool { return v.ID == u.ID && after.owns(v, rules) }) {
+		if before.owns(u, rules) &&
+			!slices.ContainsFunc(after.UserIDs, func(v *UserID) bool { return v.ID == u.ID && after.owns(v, rules) }) {
 			out = append(out, fmt.Sprintf("A user ID counts no longer: %s.", u.ID))
 		}
 	}
@@ -49,7 +52,8 @@ func Less(before, after *Certificate, certifiers Certifiers, rules Rules) []stri
 
 // harder reports whether a revocation takes more away than the one that was known.
 func harder(was, is *Revocation) bool {
-	return is != nil && (was == nil || is.Always() && !was.Always() || is.Always() == was.Always() && is.Time.Before(was.Time))
+	return is != nil &&
+		(was == nil || is.Always() && !was.Always() || is.Always() == was.Always() && is.Time.Before(was.Time))
 }
 
 // lost says what a key may no longer do, or not for as long.

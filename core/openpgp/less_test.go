@@ -14,7 +14,9 @@ import (
 // TestLess adds one thing at a time to a certificate, and asks what it takes away.
 func TestLess(t *testing.T) {
 	t.Parallel()
-	key, sub, anchor := pgptest.NewKey("less", pgptest.Ed25519, born), pgptest.NewKey("less sub", pgptest.Ed25519, born), pgptest.NewKey("less anchor", pgptest.Ed25519, born)
+	key := pgptest.NewKey("less", pgptest.Ed25519, born)
+	sub := pgptest.NewKey("less sub", pgptest.Ed25519, born)
+	anchor := pgptest.NewKey("less anchor", pgptest.Ed25519, born)
 	const id, second = "Quoin <q@quoin.example>", "Quoin, second"
 	signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
 	year := 365 * 24 * time.Hour
@@ -25,12 +27,18 @@ func TestLess(t *testing.T) {
 			Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
 	}
 	superseded := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(1, "")}})
+		return pgptest.NewCertificate(
+			key,
+		).Key(
+			key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(1, "")}},
+		)
 	}
 	subkey := func() *pgptest.Certificate { return pgptest.NewCertificate(key).Add(pgptest.Packet(14, subBody(sub))) }
 	named := func(spec pgptest.Sig) *pgptest.Certificate { return pgptest.NewCertificate(key).UserID(id, spec) }
 	at := born.AddDate(0, 1, 0)
-	anchors := readCert(t, pgptest.NewCertificate(anchor).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	anchors := readCert(
+		t, pgptest.NewCertificate(anchor).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
+	)
 	known := func(s *openpgp.Signature) []openpgp.Candidate {
 		if s.IssuerFingerprint != anchors.Primary.Fingerprint {
 			return nil

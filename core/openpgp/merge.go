@@ -41,11 +41,18 @@ func newCertificate(parts []component) (*Certificate, error) {
 		case tagUserID:
 			primary := c.Primary.framed()
 			c.UserIDs = append(c.UserIDs, &UserID{
-				ID: string(part.body), framed: &covered{pieces: slices.Concat(primary, framedAs(0xb4, part.body))}, bare: &covered{pieces: append(primary, part.body)},
+				ID: string(
+					part.body,
+				),
+				framed: &covered{pieces: slices.Concat(primary, framedAs(0xb4, part.body))},
+				bare:   &covered{pieces: append(primary, part.body)},
 			})
 		case tagPublicSubkey:
 			if key, err := readPublicKey(p); err == nil { // else kept in components, not used
-				c.Subkeys = append(c.Subkeys, &Subkey{Key: key, over: &covered{pieces: slices.Concat(c.Primary.framed(), key.framed())}})
+				c.Subkeys = append(
+					c.Subkeys,
+					&Subkey{Key: key, over: &covered{pieces: slices.Concat(c.Primary.framed(), key.framed())}},
+				)
 			}
 		}
 	}
@@ -199,13 +206,16 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 		spots := from.spots()
 		for n, part := range from.components {
 			if i := k.part(part.tag, part.body, false); i >= 0 {
-				genuine, unknown, unread, untrue := from.foreign(part, spots[n], certifiers, e, func(u *UserID, raw []byte) {
-					if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
-						k.add(at, [][]byte{raw}, maxComponentSignatures)
-					} else {
-						k.left++
-					}
-				})
+				genuine, unknown, unread, untrue := from.foreign(
+					part, spots[n], certifiers, e,
+					func(u *UserID, raw []byte) {
+						if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
+							k.add(at, [][]byte{raw}, maxComponentSignatures)
+						} else {
+							k.left++
+						}
+					},
+				)
 				k.untrue += untrue
 				k.add(i, genuine, maxComponentSignatures)
 				most := maxForeign
@@ -306,7 +316,9 @@ func preferred(a, b *Signature) *Signature {
 // certifier that hold, those by keys that are not known, and those that are damaged or of
 // unknown kinds. Those that name a certifier and hold over no user
 // ID are neither; one that holds over another than it stands behind is given to add.
-func (c *Certificate) foreign(part component, at spot, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte)) (genuine, unknown, unread [][]byte, untrue int) {
+func (c *Certificate) foreign(
+	part component, at spot, certifiers Certifiers, e *Effort, add func(u *UserID, raw []byte),
+) (genuine, unknown, unread [][]byte, untrue int) {
 	for _, raw := range part.sigs {
 		s, err := parseSignature(raw, 0)
 		if err != nil || s.unsupported != nil {

@@ -87,7 +87,9 @@ func (m *Message) read(data []byte, depth int) error {
 		if p == nil {
 			break
 		}
-		misplaced := &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands where it leaves open what was signed"}
+		misplaced := &FormatError{
+			Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands where it leaves open what was signed",
+		}
 		switch p.tag {
 		case tagMarker, tagPadding:
 		case tagOnePass:
@@ -101,7 +103,10 @@ func (m *Message) read(data []byte, depth int) error {
 				return err
 			}
 			if len(m.Signatures) == maxSignatures {
-				return &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures in one message", maxSignatures)}
+				return &FormatError{
+					Offset: p.offset, Packet: tagName(p.tag),
+					Reason: fmt.Sprintf("more than %d signatures in one message", maxSignatures),
+				}
 			}
 			m.Signatures = append(m.Signatures, s)
 			if content {
@@ -142,7 +147,10 @@ func (m *Message) read(data []byte, depth int) error {
 	case !content:
 		return &EmptyError{Want: "message", Found: "it has no content"}
 	case announced != after:
-		return &FormatError{Packet: "message", Reason: fmt.Sprintf("%d signatures are announced and %d follow the content", announced, after)}
+		return &FormatError{
+			Packet: "message",
+			Reason: fmt.Sprintf("%d signatures are announced and %d follow the content", announced, after),
+		}
 	}
 	return nil
 }

@@ -39,7 +39,9 @@ func TestMessages(t *testing.T) {
 		for _, s := range m.Signatures {
 			doc, err := m.Document(s)
 			require.NoError(t, err)
-			if openpgp.Verify(s, doc, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status == openpgp.Valid {
+			if openpgp.Verify(
+				s, doc, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules(),
+			).Status == openpgp.Valid {
 				valid++
 			}
 		}

@@ -25,30 +25,72 @@ func TestEverySubpacketIsTold(t *testing.T) {
 	require.NoError(t, err)
 	says := map[string]pgptest.Sub{
 		"signature expiration time: after 10 days (864000 seconds)": pgptest.Expires(10 * 24 * time.Hour),
-		"exportable: no":                                                                   {Type: 4, Body: []byte{0}},
-		"trust: level 1, amount 60 of 255":                                                 {Type: 5, Body: []byte{1, 60}},
-		`regular expression: <[^>]+[@.]tidewright\.example>$`:                              {Type: 6, Body: []byte("<[^>]+[@.]tidewright\\.example>$\x00")},
-		"revocable: yes":                                                                   {Type: 7, Body: []byte{1}},
-		"key expiration time: never":                                                       {Type: 9, Body: make([]byte, 4)},
-		"preferred symmetric ciphers: AES-256, TripleDES, cipher 99":                       {Type: 11, Body: []byte{9, 2, 99}},
-		"issuer key ID: 0102030405060708":                                                  {Type: 16, Body: []byte{1, 2, 3, 4, 5, 6, 7, 8}},
-		"notation: n@x = 2 bytes: 00ff":                                                    {Type: 20, Body: []byte{0, 0, 0, 0, 0, 3, 0, 2, 'n', '@', 'x', 0, 0xff}},
-		"preferred hash algorithms: SHA-512, hash algorithm 77":                            {Type: 21, Body: []byte{10, 77}},
-		"preferred compression: none, ZLIB, BZip2, ZIP":                                    {Type: 22, Body: []byte{0, 2, 3, 1}},
-		"key server preferences: no changes by others":                                     {Type: 23, Body: []byte{0x80}},
-		"preferred key server: hkps://keys.tidewright.example":                             {Type: 24, Body: []byte("hkps://keys.tidewright.example")},
-		"primary user ID: yes":                                                             {Type: 25, Body: []byte{1}},
-		"policy URI: https://tidewright.example/policy":                                    {Type: 26, Body: []byte("https://tidewright.example/policy")},
-		"key flags: certify, sign, authenticate, bit 0x04 of octet 2":                      {Type: 27, Body: []byte{0x23, 0x04}},
-		"signer's user ID: release@tidewright.example":                                     {Type: 28, Body: []byte("release@tidewright.example")},
-		"reason for revocation: retired: moved on":                                         pgptest.Reason(3, "moved on"),
-		"encryption with integrity protection, version 1, bit 0x02 of octet 1, encryption": {Type: 30, Body: []byte{0x0b}},
-		"signature target: the Ed25519 signature with the SHA-256 digest 0a0b":             {Type: 31, Body: []byte{27, 8, 10, 11}},
-		"preferred AEAD (draft): OCB, EAX":                                                 {Type: 34, Body: []byte{2, 1}},
-		"(version 4)":                                                                      {Type: 35, Body: append([]byte{4}, fingerprint...)},
-		"preferred AEAD ciphersuites: AES-256 with OCB, AES-128 with GCM":                  {Type: 39, Body: []byte{9, 2, 7, 3}},
-		"may revoke this key; marked as not to be passed on":                               {Type: 12, Body: append([]byte{0xc0, 22}, fingerprint...)},
-		"subpacket type 110 (private use): 01":                                             {Type: 110, Body: []byte{1}},
+		"exportable: no": {Type: 4, Body: []byte{0}},
+		"trust: level 1, amount 60 of 255": {
+			Type: 5, Body: []byte{1, 60},
+		},
+		`regular expression: <[^>]+[@.]tidewright\.example>$`: {
+			Type: 6, Body: []byte("<[^>]+[@.]tidewright\\.example>$\x00"),
+		},
+		"revocable: yes": {Type: 7, Body: []byte{1}},
+		"key expiration time: never": {
+			Type: 9, Body: make([]byte, 4),
+		},
+		"preferred symmetric ciphers: AES-256, TripleDES, cipher 99": {
+			Type: 11, Body: []byte{9, 2, 99},
+		},
+		"issuer key ID: 0102030405060708": {
+			Type: 16, Body: []byte{1, 2, 3, 4, 5, 6, 7, 8},
+		},
+		"notation: n@x = 2 bytes: 00ff": {
+			Type: 20, Body: []byte{0, 0, 0, 0, 0, 3, 0, 2, 'n', '@', 'x', 0, 0xff},
+		},
+		"preferred hash algorithms: SHA-512, hash algorithm 77": {
+			Type: 21, Body: []byte{10, 77},
+		},
+		"preferred compression: none, ZLIB, BZip2, ZIP": {
+			Type: 22, Body: []byte{0, 2, 3, 1},
+		},
+		"key server preferences: no changes by others": {
+			Type: 23, Body: []byte{0x80},
+		},
+		"preferred key server: hkps://keys.tidewright.example": {
+			Type: 24, Body: []byte("hkps://keys.tidewright.example"),
+		},
+		"primary user ID: yes": {Type: 25, Body: []byte{1}},
+		"policy URI: https://tidewright.example/policy": {
+			Type: 26, Body: []byte("https://tidewright.example/policy"),
+		},
+		"key flags: certify, sign, authenticate, bit 0x04 of octet 2": {
+			Type: 27, Body: []byte{0x23, 0x04},
+		},
+		"signer's user ID: release@tidewright.example": {
+			Type: 28, Body: []byte("release@tidewright.example"),
+		},
+		"reason for revocation: retired: moved on": pgptest.Reason(
+			3, "moved on",
+		),
+		"encryption with integrity protection, version 1, bit 0x02 of octet 1, encryption": {
+			Type: 30, Body: []byte{0x0b},
+		},
+		"signature target: the Ed25519 signature with the SHA-256 digest 0a0b": {
+			Type: 31, Body: []byte{27, 8, 10, 11},
+		},
+		"preferred AEAD (draft): OCB, EAX": {
+			Type: 34, Body: []byte{2, 1},
+		},
+		"(version 4)": {
+			Type: 35, Body: append([]byte{4}, fingerprint...),
+		},
+		"preferred AEAD ciphersuites: AES-256 with OCB, AES-128 with GCM": {
+			Type: 39, Body: []byte{9, 2, 7, 3},
+		},
+		"may revoke this key; marked as not to be passed on": {
+			Type: 12, Body: append([]byte{0xc0, 22}, fingerprint...),
+		},
+		"subpacket type 110 (private use): 01": {
+			Type: 110, Body: []byte{1},
+		},
 		// Of a length that does not fit, the bytes.
 		"trust: 01":                {Type: 5, Body: []byte{1}},
 		"notation: 00000000000300": {Type: 20, Body: []byte{0, 0, 0, 0, 0, 3, 0}},
@@ -69,17 +111,29 @@ func TestDesignatedRevokersAreShown(t *testing.T) {
 	require.NoError(t, err)
 	names := pgptest.Sub{Type: 12, Body: append([]byte{0x80, 27}, fingerprint...)}
 	made := pgptest.NewCertificate(key).
-		Key(key, pgptest.Sig{Type: pgptest.DirectKey, Created: born, Hashed: []pgptest.Sub{names, pgptest.Flags(pgptest.MaySign)}}).
+		Key(
+			key,
+			pgptest.Sig{
+				Type: pgptest.DirectKey, Created: born, Hashed: []pgptest.Sub{names, pgptest.Flags(pgptest.MaySign)},
+			},
+		).
 		Key(revoker, pgptest.Sig{Type: pgptest.KeyRevocation, Created: signedAt}).
 		UserID("O", pgptest.Sig{Created: born})
 	cert := readCert(t, made.Bytes())
-	assert.Equal(t, []openpgp.Revoker{{Fingerprint: openpgp.Fingerprint(revoker.Fingerprint()), Algorithm: openpgp.Ed25519}}, cert.Revokers(rules()))
+	assert.Equal(
+		t, []openpgp.Revoker{{Fingerprint: openpgp.Fingerprint(revoker.Fingerprint()), Algorithm: openpgp.Ed25519}},
+		cert.Revokers(rules()),
+	)
 	assert.Nil(t, cert.Revocation())
 	a, err := openpgp.Inspect(made.Bytes(), rules())
 	require.NoError(t, err)
 	assert.Contains(t, told(a), "as a key that may revoke it, which is not followed here")
 	// One whose class octet lacks its mark is none (RFC 9580, section 5.2.3.23).
-	unmarked := pgptest.NewCertificate(key).UserID("O", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{{Type: 12, Body: append([]byte{0, 27}, fingerprint...)}}})
+	unmarked := pgptest.NewCertificate(
+		key,
+	).UserID(
+		"O", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{{Type: 12, Body: append([]byte{0, 27}, fingerprint...)}}},
+	)
 	assert.Empty(t, readCert(t, unmarked.Bytes()).Revokers(rules()))
 	// One that nobody signed is nothing.
 	forged := pgptest.NewCertificate(key).UserID("O", pgptest.Sig{Created: born, Unhashed: []pgptest.Sub{names}})
@@ -104,19 +158,50 @@ func TestAnOldAndCrowdedKey(t *testing.T) {
 	friends := []*pgptest.Key{pgptest.NewKey("f1", pgptest.DSA1024, old), pgptest.NewKey("f2", pgptest.Ed25519, old)}
 	for i := range 30 {
 		id := fmt.Sprintf("Keeper %d <k%d@brackwater.example>", i, i)
-		made.UserID(id, pgptest.Sig{Created: old, Hash: pgptest.SHA1, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(5 * year)}})
+		made.UserID(
+			id,
+			pgptest.Sig{
+				Created: old, Hash: pgptest.SHA1,
+				Hashed: []pgptest.Sub{
+					pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(5 * year),
+				},
+			},
+		)
 		for n := range 20 {
-			made.Certify(friends[n%2], id, pgptest.Sig{Type: byte(0x10 + n%4), Created: old.AddDate(0, n, 0), Hash: pgptest.SHA1})
+			made.Certify(
+				friends[n%2], id,
+				pgptest.Sig{Type: byte(0x10 + n%4), Created: old.AddDate(0, n, 0), Hash: pgptest.SHA1},
+			)
 		}
 	}
-	made.Certify(key, "Keeper 29 <k29@brackwater.example>", pgptest.Sig{Type: pgptest.Certification, Created: signedAt.AddDate(-1, 0, 0), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(40 * year)}})
+	made.Certify(
+		key, "Keeper 29 <k29@brackwater.example>",
+		pgptest.Sig{
+			Type: pgptest.Certification, Created: signedAt.AddDate(-1, 0, 0),
+			Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign), pgptest.KeyExpires(40 * year)},
+		},
+	)
 	made.Add(picture(1, "\xff\xd8\xff not really")).Add(picture(100, "x")).Add(pgptest.Packet(17, []byte{2, 7, 0}))
 	signs := pgptest.NewKey("crowded sub", pgptest.DSA2048, old)
-	made.Subkey(pgptest.NewKey("enc1", pgptest.Elgamal, old), pgptest.Sig{Created: old, Hash: pgptest.SHA1, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil).
-		Subkey(pgptest.NewKey("enc2", pgptest.ECDH, old), pgptest.Sig{Created: old, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil).
-		Subkey(signs, pgptest.Sig{Created: old, Hash: pgptest.SHA1, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: old, Hash: pgptest.SHA1}).
-		Subkey(pgptest.NewKey("auth", pgptest.P256, old), pgptest.Sig{Created: old, Hashed: []pgptest.Sub{pgptest.Flags(0x20)}}, nil)
-	text := "Our key, since 2003:\n\n" + string(pgptest.Armor("PGP PUBLIC KEY BLOCK", made.Bytes())) + "\n-- \nThe keepers\n"
+	made.Subkey(
+		pgptest.NewKey("enc1", pgptest.Elgamal, old),
+		pgptest.Sig{Created: old, Hash: pgptest.SHA1, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil,
+	).
+		Subkey(
+			pgptest.NewKey("enc2", pgptest.ECDH, old),
+			pgptest.Sig{Created: old, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil,
+		).
+		Subkey(
+			signs, pgptest.Sig{Created: old, Hash: pgptest.SHA1, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+			&pgptest.Sig{Created: old, Hash: pgptest.SHA1},
+		).
+		Subkey(
+			pgptest.NewKey("auth", pgptest.P256, old),
+			pgptest.Sig{Created: old, Hashed: []pgptest.Sub{pgptest.Flags(0x20)}}, nil,
+		)
+	text := "Our key, since 2003:\n\n" + string(
+		pgptest.Armor("PGP PUBLIC KEY BLOCK", made.Bytes()),
+	) + "\n-- \nThe keepers\n"
 
 	cert := readCert(t, []byte(text))
 	assert.Len(t, cert.Names(), 30)
@@ -129,12 +214,21 @@ func TestAnOldAndCrowdedKey(t *testing.T) {
 	for _, s := range cert.Subkeys {
 		uses[s.Key.Describe()] = cert.Uses(s.Key, rules())
 	}
-	assert.Equal(t, map[string][]string{"Elgamal 15": {"encrypt"}, "ECDH Curve25519": {"encrypt"}, "DSA 2048": {"sign"}, "ECDSA P-256": {"authenticate"}}, uses)
+	assert.Equal(
+		t,
+		map[string][]string{
+			"Elgamal 15": {"encrypt"}, "ECDH Curve25519": {"encrypt"}, "DSA 2048": {"sign"},
+			"ECDSA P-256": {"authenticate"},
+		},
+		uses,
+	)
 	for _, k := range []*pgptest.Key{key, signs} {
 		r := verify(t, k.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), cert)
 		assert.Equal(t, openpgp.Valid, r.Status, r.Reason)
 	}
-	assert.Equal(t, len(made.Bytes()), len(cert.Bytes())-lengthened(cert.Bytes(), made.Bytes()), "nothing of it is dropped")
+	assert.Equal(
+		t, len(made.Bytes()), len(cert.Bytes())-lengthened(cert.Bytes(), made.Bytes()), "nothing of it is dropped",
+	)
 	a, err := openpgp.Inspect(made.Bytes(), rules())
 	require.NoError(t, err)
 	for _, want := range []string{"picture: JPEG, 14 bytes; not shown", "picture: of the format 100, 1 bytes", "attribute type 7: 1 bytes", "key wrapping: SHA-256, AES-128", "600 certifications are by other keys"} {
@@ -167,7 +261,9 @@ func lengthened(canonical, short []byte) int {
 func TestSeveralCertificatesInOneFile(t *testing.T) {
 	a, b := simple("a", pgptest.Ed25519), simple("b", pgptest.P384)
 	v2 := pgptest.Packet(6, []byte{2, 0, 0, 0, 0, 0, 0, 1})
-	certs, skipped, err := openpgp.ReadCertificates(pgptest.Armor("PGP PUBLIC KEY BLOCK", bytes.Join([][]byte{a.Bytes(), v2, b.Bytes()}, nil)))
+	certs, skipped, err := openpgp.ReadCertificates(
+		pgptest.Armor("PGP PUBLIC KEY BLOCK", bytes.Join([][]byte{a.Bytes(), v2, b.Bytes()}, nil)),
+	)
 	require.NoError(t, err)
 	assert.Len(t, certs, 2)
 	assert.Len(t, skipped, 1)
@@ -179,7 +275,8 @@ func TestSeveralCertificatesInOneFile(t *testing.T) {
 // TestSeveralSignaturesInOneFile each get an answer of their own.
 func TestSeveralSignaturesInOneFile(t *testing.T) {
 	a, b := simple("a", pgptest.Ed25519), simple("b", pgptest.RSA2048)
-	first, second := a.Primary.Sign(document, pgptest.Sig{Created: signedAt}), b.Primary.Sign([]byte("other"), pgptest.Sig{Version: 3, Created: signedAt})
+	first := a.Primary.Sign(document, pgptest.Sig{Created: signedAt})
+	second := b.Primary.Sign([]byte("other"), pgptest.Sig{Version: 3, Created: signedAt})
 	file := bytes.Join([][]byte{first, second}, nil)
 	for name, data := range map[string][]byte{
 		"binary": file, "one block": pgptest.Armor("PGP SIGNATURE", file),
@@ -212,7 +309,11 @@ func TestOldPacketLengths(t *testing.T) {
 // the signature's values, for each algorithm and version.
 func TestAnyFlippedBitOfEveryKind(t *testing.T) {
 	keys := map[string]*pgptest.Certificate{
-		"version 3 signature": simple("flip", pgptest.RSA2048), "version 6": six("flip", pgptest.Ed25519), "version 6, Ed448": six("flip", pgptest.Ed448), "version 6, P-256": six("flip", pgptest.P256),
+		"version 3 signature": simple(
+			"flip", pgptest.RSA2048,
+		),
+		"version 6": six("flip", pgptest.Ed25519), "version 6, Ed448": six("flip", pgptest.Ed448),
+		"version 6, P-256": six("flip", pgptest.P256),
 	}
 	for name, algorithm := range map[string]pgptest.Algorithm{
 		"P-256": pgptest.P256, "P-384": pgptest.P384, "P-521": pgptest.P521, "secp256k1": pgptest.Secp256k1, "Ed448": pgptest.Ed448,
@@ -240,7 +341,10 @@ func TestAnyFlippedBitOfEveryKind(t *testing.T) {
 					return openpgp.Unsupported
 				}
 				h.Write(data)
-				return openpgp.Verify(s, openpgp.Document{Digest: s.Finish(h)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, low).Status
+				return openpgp.Verify(
+					s, openpgp.Document{Digest: s.Finish(h)},
+					[]openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, low,
+				).Status
 			}
 			require.Equal(t, openpgp.Valid, hashes(sigs[0], document))
 			loose := looseBytes(t, sigs[0])

@@ -48,7 +48,8 @@ func verify(t require.TestingT, sig, data []byte, rules openpgp.Rules, certs ...
 	var candidates []openpgp.Candidate
 	for _, c := range certs {
 		for _, k := range c.Keys() {
-			if k.Fingerprint == sigs[0].IssuerFingerprint || sigs[0].IssuerFingerprint == "" && k.KeyID == sigs[0].IssuerKeyID {
+			if k.Fingerprint == sigs[0].IssuerFingerprint ||
+				sigs[0].IssuerFingerprint == "" && k.KeyID == sigs[0].IssuerKeyID {
 				candidates = append(candidates, openpgp.Candidate{Certificate: c, Key: k})
 			}
 		}
@@ -134,7 +135,9 @@ func TestDecisions(t *testing.T) {
 	day := 24 * time.Hour
 	key := pgptest.NewKey("decisions", pgptest.Ed25519, born)
 	self := func(subs ...pgptest.Sub) pgptest.Sig {
-		return pgptest.Sig{Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...)}
+		return pgptest.Sig{
+			Created: born, Hashed: append([]pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}, subs...),
+		}
 	}
 	const id = "Brackwater Radio <sign@brackwater.example>"
 	plain := func() *pgptest.Certificate { return pgptest.NewCertificate(key).UserID(id, self()) }
@@ -205,7 +208,9 @@ func TestDecisions(t *testing.T) {
 
 func TestShortRSAKeyIsWeak(t *testing.T) {
 	made := simple("short", pgptest.RSA1024)
-	result := verify(t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), readCert(t, made.Bytes()))
+	result := verify(
+		t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), readCert(t, made.Bytes()),
+	)
 	assert.Equal(t, openpgp.Weak, result.Status, result.Reason)
 }
 
@@ -276,7 +281,11 @@ func TestAllCandidatesAreTried(t *testing.T) {
 	require.NoError(t, err)
 	h.Write(document)
 	h.Write(sigs[0].Trailer())
-	result := openpgp.Verify(sigs[0], openpgp.Document{Digest: h.Sum(nil)}, []openpgp.Candidate{{Certificate: certA, Key: certA.Primary}, {Certificate: certB, Key: certB.Primary}}, rules())
+	result := openpgp.Verify(
+		sigs[0], openpgp.Document{Digest: h.Sum(nil)},
+		[]openpgp.Candidate{{Certificate: certA, Key: certA.Primary}, {Certificate: certB, Key: certB.Primary}},
+		rules(),
+	)
 	assert.Equal(t, openpgp.Valid, result.Status)
 	assert.Equal(t, 2, result.Tried)
 	assert.Equal(t, certB, result.Signer.Certificate)
@@ -288,7 +297,13 @@ func TestAnyFlippedBitIsRefused(t *testing.T) {
 	for _, algorithm := range []pgptest.Algorithm{pgptest.RSA2048, pgptest.Ed25519, pgptest.Ed25519Legacy} {
 		made := simple("flip", algorithm)
 		cert := readCert(t, made.Bytes())
-		sig := made.Primary.Sign(document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: cert.Primary.Fingerprint.Bytes()[12:]}}})
+		sig := made.Primary.Sign(
+			document,
+			pgptest.Sig{
+				Created: signedAt, NoIssuer: true,
+				Hashed: []pgptest.Sub{{Type: 16, Body: cert.Primary.Fingerprint.Bytes()[12:]}},
+			},
+		)
 		require.Equal(t, openpgp.Valid, verify(t, sig, document, rules(), cert).Status)
 		rapid.Check(t, func(t *rapid.T) {
 			data, s := bytes.Clone(document), bytes.Clone(sig)
@@ -324,7 +339,10 @@ func verifyAny(t *rapid.T, sig, data []byte, cert *openpgp.Certificate) openpgp.
 	}
 	h.Write(data)
 	h.Write(sigs[0].Trailer())
-	return openpgp.Verify(sigs[0], openpgp.Document{Digest: h.Sum(nil)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules()).Status
+	return openpgp.Verify(
+		sigs[0], openpgp.Document{Digest: h.Sum(nil)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}},
+		rules(),
+	).Status
 }
 
 // prefixOffset finds the two hint bytes behind the empty unhashed area.
@@ -344,10 +362,29 @@ func TestCertificateFacts(t *testing.T) {
 		UserID("Old Name", pgptest.Sig{Created: born}).
 		Certify(key, "Old Name", pgptest.Sig{Type: pgptest.CertRevocation, Created: signedAt}).
 		UserID("Second", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(365 * 24 * time.Hour)}}).
-		UserID("Main", pgptest.Sig{Created: born.Add(time.Hour), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify), {Type: 25, Body: []byte{1}}, pgptest.KeyExpires(1000 * 24 * time.Hour)}}).
-		Certify(pgptest.NewKey("friend", pgptest.Ed25519, born), "Main", pgptest.Sig{Type: pgptest.Certification, Created: born}).
-		Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).
-		Subkey(pgptest.NewKey("enc", pgptest.Elgamal, born), pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil)
+		UserID(
+			"Main",
+			pgptest.Sig{
+				Created: born.Add(time.Hour),
+				Hashed: []pgptest.Sub{
+					pgptest.Flags(pgptest.MayCertify),
+					{Type: 25, Body: []byte{1}},
+					pgptest.KeyExpires(1000 * 24 * time.Hour),
+				},
+			},
+		).
+		Certify(
+			pgptest.NewKey("friend", pgptest.Ed25519, born), "Main",
+			pgptest.Sig{Type: pgptest.Certification, Created: born},
+		).
+		Subkey(
+			sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+			&pgptest.Sig{Created: born},
+		).
+		Subkey(
+			pgptest.NewKey("enc", pgptest.Elgamal, born),
+			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayEncrypt)}}, nil,
+		)
 	cert := readCert(t, made.Bytes())
 	assert.Equal(t, []string{"Main", "Second"}, cert.Names())
 	expires, ok := cert.Expires(rules())
@@ -383,7 +420,9 @@ func TestMergeIsAUnion(t *testing.T) {
 		return readCert(t, c.Bytes())
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		a, b, c := part(rapid.IntRange(0, 3).Draw(t, "a")), part(rapid.IntRange(0, 3).Draw(t, "b")), part(rapid.IntRange(0, 3).Draw(t, "c"))
+		a := part(rapid.IntRange(0, 3).Draw(t, "a"))
+		b := part(rapid.IntRange(0, 3).Draw(t, "b"))
+		c := part(rapid.IntRange(0, 3).Draw(t, "c"))
 		ab := merge(a, b)
 		if !bytes.Equal(ab.Bytes(), merge(b, a).Bytes()) {
 			t.Fatal("not commutative")
@@ -519,8 +558,19 @@ func FuzzReadCertificates(f *testing.F) {
 	f.Add(simple("fuzz", pgptest.Ed25519).Bytes())
 	f.Add(simple("fuzz", pgptest.Ed25519Legacy).Armored())
 	primary, sub := pgptest.NewKey("fuzz", pgptest.Ed25519, born), pgptest.NewKey("fuzz sub", pgptest.Ed25519, born)
-	f.Add(pgptest.NewCertificate(primary).Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).UserID("F", pgptest.Sig{Created: born}).
-		Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).Bytes())
+	f.Add(
+		pgptest.NewCertificate(
+			primary,
+		).Key(
+			primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
+		).UserID(
+			"F", pgptest.Sig{Created: born},
+		).
+			Subkey(
+				sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+				&pgptest.Sig{Created: born},
+			).Bytes(),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		certs, _, err := openpgp.ReadCertificates(data)
 		if err != nil {

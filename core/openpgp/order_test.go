@@ -31,7 +31,9 @@ var generatedNames = []string{"Tidewright", "Tidewright, second", "Tidewright, t
 func generate(t *rapid.T) generated {
 	g := generated{key: pgptest.NewKey("ordered", pgptest.Ed25519, born)}
 	anchorKey := pgptest.NewKey("ordered anchor", pgptest.Ed25519, born)
-	g.anchor = readCert(t, pgptest.NewCertificate(anchorKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	g.anchor = readCert(
+		t, pgptest.NewCertificate(anchorKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
+	)
 	at := func(label string) time.Time {
 		return born.AddDate(0, rapid.IntRange(0, 10).Draw(t, label), 0)
 	}
@@ -41,18 +43,44 @@ func generate(t *rapid.T) generated {
 	}
 	for i, name := range generatedNames {
 		g.parts = append(g.parts, pgptest.Packet(13, []byte(name)))
-		hashed := []pgptest.Sub{pgptest.Flags(rapid.SampledFrom([]byte{pgptest.MayCertify, pgptest.MaySign, pgptest.MaySign | pgptest.MayCertify}).Draw(t, "flags"))}
+		hashed := []pgptest.Sub{
+			pgptest.Flags(
+				rapid.SampledFrom(
+					[]byte{pgptest.MayCertify, pgptest.MaySign, pgptest.MaySign | pgptest.MayCertify},
+				).Draw(
+					t, "flags",
+				),
+			),
+		}
 		if yes("expires") {
-			hashed = append(hashed, pgptest.KeyExpires(time.Duration(rapid.IntRange(1, 900).Draw(t, "days"))*24*time.Hour))
+			hashed = append(
+				hashed, pgptest.KeyExpires(time.Duration(rapid.IntRange(1, 900).Draw(t, "days"))*24*time.Hour),
+			)
 		}
 		if i == 0 || yes("certified") {
-			g.sigs = append(g.sigs, pgptest.OverUserID(g.key, g.key, name, pgptest.Sig{Type: pgptest.Certification, Created: at("certified at"), Hashed: hashed}))
+			g.sigs = append(
+				g.sigs,
+				pgptest.OverUserID(
+					g.key, g.key, name,
+					pgptest.Sig{Type: pgptest.Certification, Created: at("certified at"), Hashed: hashed},
+				),
+			)
 		}
 		if yes("revoked") && yes("really") {
-			g.sigs = append(g.sigs, pgptest.OverUserID(g.key, g.key, name, pgptest.Sig{Type: pgptest.CertRevocation, Created: at("revoked at")}))
+			g.sigs = append(
+				g.sigs,
+				pgptest.OverUserID(
+					g.key, g.key, name, pgptest.Sig{Type: pgptest.CertRevocation, Created: at("revoked at")},
+				),
+			)
 		}
 		if yes("taken back") {
-			g.sigs = append(g.sigs, pgptest.OverUserID(g.key, anchorKey, name, pgptest.Sig{Type: pgptest.CertRevocation, Created: at("taken back at")}))
+			g.sigs = append(
+				g.sigs,
+				pgptest.OverUserID(
+					g.key, anchorKey, name, pgptest.Sig{Type: pgptest.CertRevocation, Created: at("taken back at")},
+				),
+			)
 		}
 	}
 	for i := range 2 {
@@ -60,17 +88,35 @@ func generate(t *rapid.T) generated {
 		g.subs = append(g.subs, sub)
 		g.parts = append(g.parts, pgptest.NewCertificate(sub).Bytes())
 		g.parts[len(g.parts)-1][0] = 0xc0 | 14
-		spec := pgptest.Sig{Type: pgptest.SubkeyBinding, Created: at("bound at"), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
+		spec := pgptest.Sig{
+			Type: pgptest.SubkeyBinding, Created: at("bound at"), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)},
+		}
 		if yes("backed") {
-			spec.Unhashed = []pgptest.Sub{{Type: 32, Body: pgptest.BackSignature(g.key, sub, pgptest.Sig{Created: spec.Created})}}
+			spec.Unhashed = []pgptest.Sub{
+				{Type: 32, Body: pgptest.BackSignature(g.key, sub, pgptest.Sig{Created: spec.Created})},
+			}
 		}
 		g.sigs = append(g.sigs, pgptest.OverSubkey(g.key, sub, spec))
 		if yes("subkey revoked") && yes("really") {
-			g.sigs = append(g.sigs, pgptest.OverSubkey(g.key, sub, pgptest.Sig{Type: pgptest.SubkeyRevocation, Created: at("subkey revoked at"), Hashed: reason("why")}))
+			g.sigs = append(
+				g.sigs,
+				pgptest.OverSubkey(
+					g.key, sub,
+					pgptest.Sig{
+						Type: pgptest.SubkeyRevocation, Created: at("subkey revoked at"), Hashed: reason("why"),
+					},
+				),
+			)
 		}
 	}
 	if yes("key revoked") && yes("really") {
-		g.sigs = append(g.sigs, pgptest.OverKey(g.key, g.key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: at("key revoked at"), Hashed: reason("why")}))
+		g.sigs = append(
+			g.sigs,
+			pgptest.OverKey(
+				g.key, g.key,
+				pgptest.Sig{Type: pgptest.KeyRevocation, Created: at("key revoked at"), Hashed: reason("why")},
+			),
+		)
 	}
 	return g
 }
@@ -89,9 +135,18 @@ func (g generated) file(t *rapid.T) []byte {
 	rubbish := pgptest.NewKey("ordered rubbish", pgptest.Ed25519, born)
 	for range rapid.IntRange(0, 3).Draw(t, "junk") {
 		i := rapid.IntRange(0, len(order)).Draw(t, "junk behind")
-		kind := rapid.SampledFrom([]byte{pgptest.KeyRevocation, pgptest.Certification, pgptest.CertRevocation, pgptest.SubkeyRevocation, pgptest.SubkeyBinding, 0x55}).Draw(t, "kind")
+		kind := rapid.SampledFrom(
+			[]byte{
+				pgptest.KeyRevocation, pgptest.Certification, pgptest.CertRevocation, pgptest.SubkeyRevocation,
+				pgptest.SubkeyBinding, 0x55,
+			},
+		).Draw(
+			t, "kind",
+		)
 		junk := rubbish.Sign([]byte("junk"), forged(g.key, kind, now.Add(-time.Hour)))
-		behind[i] = append([][]byte{junk, pgptest.Packet(2, []byte{4, 0x10}), pgptest.Packet(12, []byte{1})}, behind[i]...)
+		behind[i] = append(
+			[][]byte{junk, pgptest.Packet(2, []byte{4, 0x10}), pgptest.Packet(12, []byte{1})},
+			behind[i]...)
 	}
 	out := pgptest.NewCertificate(g.key).Bytes()
 	out = append(out, bytes.Join(behind[0], nil)...)

@@ -99,7 +99,9 @@ func (r *packetReader) next() (*packet, error) {
 		case isData(tag):
 			return r.partial(start, tag)
 		default:
-			return nil, &FormatError{Offset: start, Packet: tagName(tag), Reason: "partial lengths are for data packets only"}
+			return nil, &FormatError{
+				Offset: start, Packet: tagName(tag), Reason: "partial lengths are for data packets only",
+			}
 		}
 	} else { // legacy format, section 4.2.2
 		tag = int(first >> 2 & 0x0f)
@@ -164,11 +166,16 @@ func (r *packetReader) partial(start, tag int) (*packet, error) {
 		default:
 			header, length, last = 1, 1<<(b&0x1f), false
 			if len(body) == 0 && length < 512 {
-				return nil, &FormatError{Offset: start, Packet: tagName(tag), Reason: "its first part is shorter than 512 bytes"}
+				return nil, &FormatError{
+					Offset: start, Packet: tagName(tag), Reason: "its first part is shorter than 512 bytes",
+				}
 			}
 		}
 		if length > len(rest)-header {
-			return nil, &FormatError{Offset: at, Packet: tagName(tag), Reason: fmt.Sprintf("a part of it claims %d bytes and only %d are left", length, len(rest)-header)}
+			return nil, &FormatError{
+				Offset: at, Packet: tagName(tag),
+				Reason: fmt.Sprintf("a part of it claims %d bytes and only %d are left", length, len(rest)-header),
+			}
 		}
 		body = append(body, rest[header:header+length]...)
 		at += header + length

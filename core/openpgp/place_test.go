@@ -25,13 +25,21 @@ type parts struct {
 
 func partsOf(seed string) parts {
 	const id, second = "Tidewright Instruments", "Tidewright, second"
-	p := parts{key: pgptest.NewKey(seed, pgptest.Ed25519, born), sub: pgptest.NewKey(seed+" sub", pgptest.Ed25519, born)}
+	p := parts{
+		key: pgptest.NewKey(seed, pgptest.Ed25519, born), sub: pgptest.NewKey(seed+" sub", pgptest.Ed25519, born),
+	}
 	p.primary = pgptest.NewCertificate(p.key).Bytes()
 	after := func(c *pgptest.Certificate) []byte { return c.Bytes()[len(p.primary):] }
 	p.user = after(pgptest.NewCertificate(p.key).UserID(id, pgptest.Sig{Created: born, Hashed: maySign}))
 	p.second = after(pgptest.NewCertificate(p.key).UserID(second, pgptest.Sig{Created: born, Hashed: maySign}))
 	signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
-	p.subkey = after(pgptest.NewCertificate(p.key).Subkey(p.sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born}))
+	p.subkey = after(
+		pgptest.NewCertificate(
+			p.key,
+		).Subkey(
+			p.sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
+		),
+	)
 	return p
 }
 
@@ -79,8 +87,12 @@ func TestARevocationCountsWhereverItStands(t *testing.T) {
 			t.Run(name+" behind "+behind, func(t *testing.T) {
 				cert := readCert(t, file)
 				vetted, vetting := cert.Vet(nil, nil)
-				assert.Equal(t, openpgp.Vetting{Packets: vetting.Packets, Counted: vetting.Packets}, vetting, "all of it counts")
-				merged, left := openpgp.Merge(readCert(t, bytes.Join([][]byte{p.primary, p.user, p.second, p.subkey}, nil)), vetted, nil)
+				assert.Equal(
+					t, openpgp.Vetting{Packets: vetting.Packets, Counted: vetting.Packets}, vetting, "all of it counts",
+				)
+				merged, left := openpgp.Merge(
+					readCert(t, bytes.Join([][]byte{p.primary, p.user, p.second, p.subkey}, nil)), vetted, nil,
+				)
 				assert.Zero(t, left)
 				for _, f := range [][]byte{file, vetted.Bytes(), merged.Bytes()} {
 					if c.check != nil {
@@ -97,8 +109,17 @@ func TestARevocationCountsWhereverItStands(t *testing.T) {
 // TestHintsThatLieHideNoRevocation: they stand where anybody can change them.
 func TestHintsThatLieHideNoRevocation(t *testing.T) {
 	p := partsOf("lying hints")
-	lies := []pgptest.Sub{{Type: 33, Body: append([]byte{4}, bytes.Repeat([]byte{7}, 20)...)}, {Type: 16, Body: bytes.Repeat([]byte{7}, 8)}}
-	packet := pgptest.OverKey(p.key, p.key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now.Add(-time.Hour), NoIssuer: true, Hashed: []pgptest.Sub{pgptest.Reason(2, "")}, Unhashed: lies})
+	lies := []pgptest.Sub{
+		{Type: 33, Body: append([]byte{4}, bytes.Repeat([]byte{7}, 20)...)},
+		{Type: 16, Body: bytes.Repeat([]byte{7}, 8)},
+	}
+	packet := pgptest.OverKey(
+		p.key, p.key,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: now.Add(-time.Hour), NoIssuer: true,
+			Hashed: []pgptest.Sub{pgptest.Reason(2, "")}, Unhashed: lies,
+		},
+	)
 	for behind, file := range p.with(packet) {
 		vetted, _ := readCert(t, file).Vet(nil, nil)
 		assert.Equal(t, openpgp.SignerRevoked, statusOf(t, p.key, vetted.Bytes()).Status, behind)
@@ -115,15 +136,24 @@ func TestHintsThatLieHideNoRevocation(t *testing.T) {
 func TestAnAnchorsWithdrawalCountsWhereverItStands(t *testing.T) {
 	p := partsOf("withdrawn")
 	anchorKey := pgptest.NewKey("withdrawing anchor", pgptest.Ed25519, born)
-	anchor := readCert(t, pgptest.NewCertificate(anchorKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
-	p.user = append(p.user, pgptest.OverUserID(p.key, anchorKey, "Tidewright Instruments", pgptest.Sig{Type: pgptest.Certification, Created: born})...)
+	anchor := readCert(
+		t, pgptest.NewCertificate(anchorKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
+	)
+	p.user = append(
+		p.user,
+		pgptest.OverUserID(
+			p.key, anchorKey, "Tidewright Instruments", pgptest.Sig{Type: pgptest.Certification, Created: born},
+		)...)
 	plain := readCert(t, bytes.Join([][]byte{p.primary, p.user, p.second, p.subkey}, nil)).CertifiedBy(anchor, rules())
 	require.Len(t, plain, 1)
 	require.Equal(t, openpgp.CertificationHolds, plain[0].Status)
 	known := func(*openpgp.Signature) []openpgp.Candidate {
 		return []openpgp.Candidate{{Certificate: anchor, Key: anchor.Primary}}
 	}
-	back := pgptest.OverUserID(p.key, anchorKey, "Tidewright Instruments", pgptest.Sig{Type: pgptest.CertRevocation, Created: now.Add(-time.Hour)})
+	back := pgptest.OverUserID(
+		p.key, anchorKey, "Tidewright Instruments",
+		pgptest.Sig{Type: pgptest.CertRevocation, Created: now.Add(-time.Hour)},
+	)
 	for behind, file := range p.with(back) {
 		cert := readCert(t, file)
 		later, _ := cert.Vet(nil, nil) // the anchor was not known yet
@@ -136,7 +166,9 @@ func TestAnAnchorsWithdrawalCountsWhereverItStands(t *testing.T) {
 	}
 	// And so does a certification.
 	p = partsOf("certified elsewhere")
-	there := pgptest.OverUserID(p.key, anchorKey, "Tidewright Instruments", pgptest.Sig{Type: pgptest.Certification, Created: born})
+	there := pgptest.OverUserID(
+		p.key, anchorKey, "Tidewright Instruments", pgptest.Sig{Type: pgptest.Certification, Created: born},
+	)
 	for behind, file := range p.with(there) {
 		sooner, _ := readCert(t, file).Vet(nil, known)
 		if behind == "another user ID" {
@@ -197,7 +229,9 @@ func TestARevocationWithoutSenseIsOneWithoutReason(t *testing.T) {
 		}
 		assert.Equal(t, want, r.Status, name)
 		spec.Type = pgptest.SubkeyRevocation
-		r = statusOf(t, p.sub, bytes.Join([][]byte{p.primary, p.user, p.subkey, pgptest.OverSubkey(p.key, p.sub, spec)}, nil))
+		r = statusOf(
+			t, p.sub, bytes.Join([][]byte{p.primary, p.user, p.subkey, pgptest.OverSubkey(p.key, p.sub, spec)}, nil),
+		)
 		assert.Equal(t, want, r.Status, name)
 	}
 }
@@ -218,13 +252,21 @@ func TestShortHashesDoNotBind(t *testing.T) {
 		"Ed448, SHA3-512":        {pgptest.Ed448, pgptest.SHA3_512, openpgp.Valid},
 	} {
 		key := pgptest.NewKey("short "+name, c.algorithm, born)
-		file := pgptest.NewCertificate(key).UserID("Short", pgptest.Sig{Created: born, Hash: c.hash, Hashed: maySign}).Bytes()
+		file := pgptest.NewCertificate(
+			key,
+		).UserID(
+			"Short", pgptest.Sig{Created: born, Hash: c.hash, Hashed: maySign},
+		).Bytes()
 		assert.Equal(t, c.want, statusOf(t, key, file).Status, name)
 
 		// A subkey that signs back with a hash that is too short for it.
 		sub := pgptest.NewKey("short sub "+name, c.algorithm, born)
 		signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
-		whole := simple("short primary "+name, pgptest.Ed25519).Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born, Hash: c.hash})
+		whole := simple(
+			"short primary "+name, pgptest.Ed25519,
+		).Subkey(
+			sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born, Hash: c.hash},
+		)
 		assert.Equal(t, c.want, statusOf(t, sub, whole.Bytes()).Status, name)
 	}
 }
@@ -257,7 +299,11 @@ func TestVersion3CertificationsHashTheBareUserID(t *testing.T) {
 	// Over what a later version hashes it does not hold.
 	framed := append(pgptest.NewCertificate(key).Bytes(), pgptest.Packet(13, []byte("Bare"))...)
 	head := append([]byte{0xb4, 0, 0, 0, 4}, "Bare"...)
-	framed = append(framed, pgptest.OverUserID(key, key, string(head), pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: long})...)
+	framed = append(
+		framed,
+		pgptest.OverUserID(
+			key, key, string(head), pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: long},
+		)...)
 	assert.Empty(t, readCert(t, framed).Names())
 }
 
@@ -267,17 +313,34 @@ func TestCompromisedFollowsTheKey(t *testing.T) {
 	sub := pgptest.NewKey("shared sub", pgptest.Ed25519, born)
 	hard := pgptest.Sig{Created: now.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}
 	first := func() *pgptest.Certificate {
-		return simple("first owner", pgptest.Ed25519).Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
+		return simple(
+			"first owner", pgptest.Ed25519,
+		).Subkey(
+			sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
+		)
 	}
-	second := simple("second owner", pgptest.Ed25519).Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
-	stranger := simple("no owner", pgptest.Ed25519).Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, nil).RevokeSubkey(sub, hard)
+	second := simple(
+		"second owner", pgptest.Ed25519,
+	).Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
+	)
+	stranger := simple(
+		"no owner", pgptest.Ed25519,
+	).Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: signs}, nil,
+	).RevokeSubkey(
+		sub, hard,
+	)
 	sig := sub.Sign(document, pgptest.Sig{Created: signedAt})
 	good, revoked := readCert(t, second.Bytes()), readCert(t, first().RevokeSubkey(sub, hard).Bytes())
 	assert.Equal(t, openpgp.Valid, verify(t, sig, document, rules(), good, readCert(t, first().Bytes())).Status)
 	for _, order := range [][]*openpgp.Certificate{{good, revoked}, {revoked, good}} {
 		assert.Equal(t, openpgp.SignerRevoked, verify(t, sig, document, rules(), order...).Status)
 	}
-	assert.Equal(t, openpgp.Valid, verify(t, sig, document, rules(), readCert(t, stranger.Bytes()), good).Status, "a stranger who attached it revokes nothing")
+	assert.Equal(
+		t, openpgp.Valid, verify(t, sig, document, rules(), readCert(t, stranger.Bytes()), good).Status,
+		"a stranger who attached it revokes nothing",
+	)
 }
 
 // TestOneBadSignatureSpoilsOnlyItself: beside a good one, in binary, armor and frames.
@@ -288,25 +351,37 @@ func TestOneBadSignatureSpoilsOnlyItself(t *testing.T) {
 	body := good[2:]
 	cut := func(n int) []byte { return pgptest.Packet(2, body[:n]) }
 	bad := map[string][]byte{
-		"empty":                pgptest.Packet(2, nil),
-		"one byte":             cut(1),
-		"cut in the areas":     cut(8),
-		"cut in the value":     cut(len(body) - 5),
-		"surplus behind it":    pgptest.Packet(2, append(bytes.Clone(body), 1)),
-		"version 3, 6 hashed":  pgptest.Packet(2, []byte{3, 6, 0, 0, 0, 0, 0, 0}),
-		"a subpacket of 0":     pgptest.Packet(2, []byte{4, 0, 27, 8, 0, 1, 0, 0, 0, 1, 1}),
-		"a time of 3 bytes":    pgptest.Packet(2, append([]byte{4, 0, 27, 8, 0, 5, 4, 2, 1, 1, 1, 0, 0, 1, 1}, make([]byte, 64)...)),
-		"a salt that is short": pgptest.Packet(2, append([]byte{6, 0, 27, 8, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 3, 1, 2, 3}, make([]byte, 64)...)),
+		"empty":               pgptest.Packet(2, nil),
+		"one byte":            cut(1),
+		"cut in the areas":    cut(8),
+		"cut in the value":    cut(len(body) - 5),
+		"surplus behind it":   pgptest.Packet(2, append(bytes.Clone(body), 1)),
+		"version 3, 6 hashed": pgptest.Packet(2, []byte{3, 6, 0, 0, 0, 0, 0, 0}),
+		"a subpacket of 0":    pgptest.Packet(2, []byte{4, 0, 27, 8, 0, 1, 0, 0, 0, 1, 1}),
+		"a time of 3 bytes": pgptest.Packet(
+			2, append([]byte{4, 0, 27, 8, 0, 5, 4, 2, 1, 1, 1, 0, 0, 1, 1}, make([]byte, 64)...),
+		),
+		"a salt that is short": pgptest.Packet(
+			2, append([]byte{6, 0, 27, 8, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 3, 1, 2, 3}, make([]byte, 64)...),
+		),
 		"a number not minimal": pgptest.Packet(2, []byte{4, 0, 1, 8, 0, 0, 0, 0, 1, 1, 0, 16, 0, 1}),
 		"a length that lies":   {0xc2, 255, 0, 0, 9, 9, 4, 0},
 	}
 	for name, packet := range bad {
 		files := map[string][]byte{
-			"an empty block":       append(pgptest.Armor("PGP SIGNATURE", nil), pgptest.Armor("PGP SIGNATURE", good)...),
-			"binary, behind":       append(bytes.Clone(good), packet...),
-			"armor, two blocks":    append(pgptest.Armor("PGP SIGNATURE", good), pgptest.Armor("PGP SIGNATURE", packet)...),
-			"armor, the other way": append(pgptest.Armor("PGP SIGNATURE", packet), pgptest.Armor("PGP SIGNATURE", good)...),
-			"a broken block":       append([]byte("-----BEGIN PGP SIGNATURE-----\n\n%%%\n-----END PGP SIGNATURE-----\n"), pgptest.Armor("PGP SIGNATURE", good)...),
+			"an empty block": append(
+				pgptest.Armor("PGP SIGNATURE", nil),
+				pgptest.Armor("PGP SIGNATURE", good)...),
+			"binary, behind": append(bytes.Clone(good), packet...),
+			"armor, two blocks": append(
+				pgptest.Armor("PGP SIGNATURE", good),
+				pgptest.Armor("PGP SIGNATURE", packet)...),
+			"armor, the other way": append(
+				pgptest.Armor("PGP SIGNATURE", packet),
+				pgptest.Armor("PGP SIGNATURE", good)...),
+			"a broken block": append(
+				[]byte("-----BEGIN PGP SIGNATURE-----\n\n%%%\n-----END PGP SIGNATURE-----\n"),
+				pgptest.Armor("PGP SIGNATURE", good)...),
 		}
 		if name != "a length that lies" {
 			files["binary, in front"] = append(bytes.Clone(packet), good...)
@@ -326,7 +401,10 @@ func TestOneBadSignatureSpoilsOnlyItself(t *testing.T) {
 				h, err := s.NewHash()
 				require.NoError(t, err)
 				h.Write(document)
-				r := openpgp.Verify(s, openpgp.Document{Digest: s.Finish(h)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules())
+				r := openpgp.Verify(
+					s, openpgp.Document{Digest: s.Finish(h)},
+					[]openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules(),
+				)
 				assert.Equal(t, openpgp.Valid, r.Status, "%s, %s", name, form)
 			}
 			assert.Equal(t, 1, malformed, "%s, %s", name, form)
@@ -368,7 +446,9 @@ func TestADamagedCertificateSpoilsNoOther(t *testing.T) {
 	assert.Len(t, skipped, 1)
 	_, _, err = openpgp.ReadCertificates(append(bytes.Clone(spoilt), 0xc2, 255, 0, 0, 9, 9))
 	assert.Error(t, err, "of an only key nobody knows what is missing")
-	certs, skipped, err = openpgp.ReadCertificates(append(pgptest.Armor("PGP PUBLIC KEY BLOCK", spoilt), pgptest.Armor("PGP PUBLIC KEY BLOCK", nil)...))
+	certs, skipped, err = openpgp.ReadCertificates(
+		append(pgptest.Armor("PGP PUBLIC KEY BLOCK", spoilt), pgptest.Armor("PGP PUBLIC KEY BLOCK", nil)...),
+	)
 	require.NoError(t, err)
 	assert.Len(t, certs, 1)
 	assert.Len(t, skipped, 1)
@@ -399,7 +479,11 @@ func TestArmorHasAnythingInFront(t *testing.T) {
 		assert.NoError(t, sigs[0].Malformed(), name)
 	}
 	// A line like that within binary is content.
-	odd := pgptest.NewCertificate(made.Primary).UserID("x\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n", pgptest.Sig{Created: born, Hashed: maySign})
+	odd := pgptest.NewCertificate(
+		made.Primary,
+	).UserID(
+		"x\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n", pgptest.Sig{Created: born, Hashed: maySign},
+	)
 	assert.Equal(t, 1, len(readCert(t, odd.Bytes()).UserIDs), fmt.Sprintf("%q", odd.Bytes()[:8]))
 }
 
@@ -410,31 +494,58 @@ func TestHashingIsPaidBefore(t *testing.T) {
 	stranger := pgptest.NewKey("the stranger", pgptest.Ed25519, born)
 	crowded := func(key *pgptest.Key, size int) *openpgp.Certificate {
 		// An attribute of a kind that is not known.
-		body := append([]byte{255, byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size), 100}, make([]byte, size-1)...)
-		made := pgptest.NewCertificate(key).UserID("Crowded", pgptest.Sig{Created: born, Hashed: maySign}).Add(pgptest.Packet(17, body))
+		body := append(
+			[]byte{255, byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size), 100},
+			make([]byte, size-1)...)
+		made := pgptest.NewCertificate(
+			key,
+		).UserID(
+			"Crowded", pgptest.Sig{Created: born, Hashed: maySign},
+		).Add(
+			pgptest.Packet(17, body),
+		)
 		for i := range many {
-			made.Add(stranger.Sign([]byte("junk"), forged(key, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
+			made.Add(
+				stranger.Sign(
+					[]byte("junk"), forged(key, pgptest.Certification, born.Add(time.Duration(i)*time.Second)),
+				),
+			)
 		}
 		return readCert(t, made.Bytes())
 	}
 	four := crowded(pgptest.NewKey("crowded four", pgptest.Ed25519, born), 900<<10)
 	_, vetting := four.Vet(openpgp.NewEffort(100*time.Millisecond), nil)
-	assert.Equal(t, openpgp.Vetting{Packets: 4 + many, Counted: 3, Forged: many, Unsigned: 1}, vetting, "what is over the same bytes hashes them once")
-	_, vetting = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).Vet(openpgp.NewEffort(time.Millisecond), nil)
+	assert.Equal(
+		t, openpgp.Vetting{Packets: 4 + many, Counted: 3, Forged: many, Unsigned: 1}, vetting,
+		"what is over the same bytes hashes them once",
+	)
+	_, vetting = crowded(
+		pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10,
+	).Vet(
+		openpgp.NewEffort(time.Millisecond), nil,
+	)
 	assert.Equal(t, many, vetting.Unchecked, "what cannot be paid is not hashed")
 	assert.Zero(t, vetting.Forged)
 	// By a key of an algorithm that is not known nothing is hashed at all.
 	unusable := pgptest.NewKey("crowded and unusable", pgptest.ECDH, born)
 	junk := pgptest.NewCertificate(unusable).Add(pgptest.Packet(13, []byte("Crowded")))
 	for i := range many {
-		junk.Add(stranger.Sign([]byte("junk"), forged(unusable, pgptest.Certification, born.Add(time.Duration(i)*time.Second))))
+		junk.Add(
+			stranger.Sign(
+				[]byte("junk"), forged(unusable, pgptest.Certification, born.Add(time.Duration(i)*time.Second)),
+			),
+		)
 	}
 	_, vetting = readCert(t, junk.Bytes()).Vet(openpgp.NewEffort(0), nil)
 	assert.Equal(t, openpgp.Vetting{Packets: 2 + many, Counted: 1, Forged: many, Unsigned: 1}, vetting)
 	// Nobody waits for it any longer.
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, vetting = crowded(pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100).Vet(openpgp.EffortUntil(ctx, time.Hour), nil)
+	_, vetting = crowded(
+		pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100,
+	).Vet(
+		openpgp.EffortUntil(ctx, time.Hour), nil,
+	)
 	assert.Equal(t, many+1, vetting.Unchecked)
 }
 
@@ -464,8 +575,11 @@ func TestPartsThatAreTooLong(t *testing.T) {
 // TestEveryPacketIsAccountedFor: what is not kept, and what counts for nothing, is counted.
 func TestEveryPacketIsAccountedFor(t *testing.T) {
 	p := partsOf("accounted")
-	decidedKey, strangerKey := pgptest.NewKey("accounted anchor", pgptest.Ed25519, born), pgptest.NewKey("accounted stranger", pgptest.Ed25519, born)
-	anchor := readCert(t, pgptest.NewCertificate(decidedKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes())
+	decidedKey := pgptest.NewKey("accounted anchor", pgptest.Ed25519, born)
+	strangerKey := pgptest.NewKey("accounted stranger", pgptest.Ed25519, born)
+	anchor := readCert(
+		t, pgptest.NewCertificate(decidedKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
+	)
 	certification := pgptest.Sig{Type: pgptest.Certification, Created: born}
 	unsupported := pgptest.Packet(2, []byte{9, 0, 0})
 	file := bytes.Join([][]byte{
@@ -485,7 +599,14 @@ func TestEveryPacketIsAccountedFor(t *testing.T) {
 		}
 		return []openpgp.Candidate{{Certificate: anchor, Key: anchor.Primary}}
 	})
-	assert.Equal(t, openpgp.Vetting{Packets: 15, Counted: 6, Forged: 1, Misplaced: 1, Untrue: 1, PassedOver: 2, Unknown: 1, Unread: 2, Unsigned: 1}, vetting)
+	assert.Equal(
+		t,
+		openpgp.Vetting{
+			Packets: 15, Counted: 6, Forged: 1, Misplaced: 1, Untrue: 1, PassedOver: 2, Unknown: 1, Unread: 2,
+			Unsigned: 1,
+		},
+		vetting,
+	)
 	// Signatures: the self-certification, the binding, the anchor's, the stranger's, two that are
 	// not read. Parts: two keys and two user IDs.
 	a, err := openpgp.Inspect(vetted.Bytes(), rules())
@@ -496,12 +617,19 @@ func TestEveryPacketIsAccountedFor(t *testing.T) {
 // TestWhatIsAboutASubkeyThatCannotBeReadIsKept: later versions of this program may read it.
 func TestWhatIsAboutASubkeyThatCannotBeReadIsKept(t *testing.T) {
 	p := partsOf("unread")
-	hard := pgptest.Sig{Type: pgptest.SubkeyRevocation, Created: now.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}
+	hard := pgptest.Sig{
+		Type: pgptest.SubkeyRevocation, Created: now.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+	}
 	future := pgptest.Packet(14, append([]byte{7, 0, 0, 0, 1, 99}, make([]byte, 30)...))
 	binding := p.key.Sign([]byte("over what is not known"), pgptest.Sig{Type: pgptest.SubkeyBinding, Created: born})
-	file := bytes.Join([][]byte{p.primary, p.user, p.subkey, future, binding, pgptest.OverSubkey(p.key, p.sub, hard)}, nil)
+	file := bytes.Join(
+		[][]byte{p.primary, p.user, p.subkey, future, binding, pgptest.OverSubkey(p.key, p.sub, hard)}, nil,
+	)
 	vetted, vetting := readCert(t, file).Vet(nil, nil)
 	assert.Equal(t, openpgp.Vetting{Packets: 8, Counted: 6, Unread: 1, Unsigned: 1}, vetting)
 	assert.True(t, bytes.Contains(vetted.Bytes(), binding[2:]), "its binding is kept")
-	assert.Equal(t, openpgp.SignerRevoked, statusOf(t, p.sub, vetted.Bytes()).Status, "and a revocation behind it counts for the subkey that it is of")
+	assert.Equal(
+		t, openpgp.SignerRevoked, statusOf(t, p.sub, vetted.Bytes()).Status,
+		"and a revocation behind it counts for the subkey that it is of",
+	)
 }

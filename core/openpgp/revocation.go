@@ -18,7 +18,9 @@ func LoneRevocations(data []byte) []*Signature {
 // RevokedBy returns the certificate's primary key with a revocation and nothing else,
 // to be merged, if the revocation is by that key and holds.
 func (c *Certificate) RevokedBy(revocation *Signature) (*Certificate, bool) {
-	bare, err := newCertificate([]component{{tag: tagPublicKey, body: c.components[0].body, sigs: [][]byte{revocation.Raw}}})
+	bare, err := newCertificate(
+		[]component{{tag: tagPublicKey, body: c.components[0].body, sigs: [][]byte{revocation.Raw}}},
+	)
 	if err != nil || bare.Revocation() == nil {
 		return nil, false
 	}

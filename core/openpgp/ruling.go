@@ -8,13 +8,15 @@ import (
 // strongEnough reports whether the hash of a self-signature, a binding or a
 // certification is accepted: SHA-1 and RIPEMD-160 are until the cut-off date.
 func (r Rules) strongEnough(s *Signature) bool {
-	return s.Hash.CollisionBits() >= 112 || (s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
+	return s.Hash.CollisionBits() >= 112 ||
+		(s.Hash == HashSHA1 || s.Hash == HashRIPEMD160) && s.Created.Before(r.SelfSHA1Before)
 }
 
 // inForce reports whether a self-signature or binding of a key speaks at Now, whether
 // or not it is accepted.
 func (r Rules) inForce(s *Signature, key *PublicKey) bool {
-	return !s.Created.IsZero() && !s.Created.After(r.Now.Add(r.Skew)) && !s.Created.Before(key.Created) && !s.expired(r.Now)
+	return !s.Created.IsZero() && !s.Created.After(r.Now.Add(r.Skew)) && !s.Created.Before(key.Created) &&
+		!s.expired(r.Now)
 }
 
 // accepts reports whether a signature that is in force may grant something.

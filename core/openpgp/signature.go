@@ -495,9 +495,15 @@ func (in *signatureReader) read(data []byte) error {
 		case p.tag == tagMarker, p.tag == tagPadding, p.tag >= leastUncritical:
 			continue
 		case p.tag != tagSignature:
-			return &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "a detached signature holds signature packets only; this file carries content of its own"}
+			return &FormatError{
+				Offset: p.offset, Packet: tagName(p.tag),
+				Reason: "a detached signature holds signature packets only; this file carries content of its own",
+			}
 		case len(in.sigs) == maxSignatures:
-			return &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: fmt.Sprintf("more than %d signatures in one file", maxSignatures)}
+			return &FormatError{
+				Offset: p.offset, Packet: tagName(p.tag),
+				Reason: fmt.Sprintf("more than %d signatures in one file", maxSignatures),
+			}
 		}
 		s, err := parseSignature(p.body, p.end-len(p.body))
 		if err != nil {

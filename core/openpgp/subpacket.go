@@ -183,7 +183,8 @@ func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 				s.IssuerKeyID = id
 			}
 		case subIssuerFingerprint:
-			if len(sub.body) != 21 && len(sub.body) != 33 || (len(sub.body) == 21) != (sub.body[0] == 4) || (len(sub.body) == 33) != (sub.body[0] == 6) {
+			if len(sub.body) != 21 && len(sub.body) != 33 || (len(sub.body) == 21) != (sub.body[0] == 4) ||
+				(len(sub.body) == 33) != (sub.body[0] == 6) {
 				continue
 			}
 			s.hints = append(s.hints, hint{fingerprint: NewFingerprint(sub.body[1:]), hashed: hashed})
@@ -202,15 +203,36 @@ func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 
 // subNames are what the types are called (RFC 9580, section 5.2.3.7).
 var subNames = map[int]string{
-	subCreationTime: "signature creation time", subExpiration: "signature expiration time", subExportable: "exportable", subTrust: "trust",
-	subRegularExpression: "regular expression", subRevocable: "revocable", subKeyExpiration: "key expiration time",
-	subPreferredSymmetric: "preferred symmetric ciphers", subRevocationKey: "revocation key", subIssuer: "issuer key ID", subNotation: "notation",
-	subPreferredHash: "preferred hash algorithms", subPreferredCompress: "preferred compression", subKeyServerPrefs: "key server preferences",
-	subPreferredKeyServer: "preferred key server", subPrimaryUserID: "primary user ID", subPolicyURI: "policy URI", subKeyFlags: "key flags",
-	subSignersUserID: "signer's user ID", subRevocationReason: "reason for revocation", subFeatures: "features", subSignatureTarget: "signature target",
-	subEmbeddedSignature: "embedded signature", subIssuerFingerprint: "issuer fingerprint", subPreferredAEAD: "preferred AEAD (draft)",
-	subIntendedRecipient: "intended recipient", subPreferredAEADSuites: "preferred AEAD ciphersuites",
-	10: "placeholder for backward compatibility", 37: "attested certifications (reserved)", 38: "key block (reserved)",
+	subCreationTime:        "signature creation time",
+	subExpiration:          "signature expiration time",
+	subExportable:          "exportable",
+	subTrust:               "trust",
+	subRegularExpression:   "regular expression",
+	subRevocable:           "revocable",
+	subKeyExpiration:       "key expiration time",
+	subPreferredSymmetric:  "preferred symmetric ciphers",
+	subRevocationKey:       "revocation key",
+	subIssuer:              "issuer key ID",
+	subNotation:            "notation",
+	subPreferredHash:       "preferred hash algorithms",
+	subPreferredCompress:   "preferred compression",
+	subKeyServerPrefs:      "key server preferences",
+	subPreferredKeyServer:  "preferred key server",
+	subPrimaryUserID:       "primary user ID",
+	subPolicyURI:           "policy URI",
+	subKeyFlags:            "key flags",
+	subSignersUserID:       "signer's user ID",
+	subRevocationReason:    "reason for revocation",
+	subFeatures:            "features",
+	subSignatureTarget:     "signature target",
+	subEmbeddedSignature:   "embedded signature",
+	subIssuerFingerprint:   "issuer fingerprint",
+	subPreferredAEAD:       "preferred AEAD (draft)",
+	subIntendedRecipient:   "intended recipient",
+	subPreferredAEADSuites: "preferred AEAD ciphersuites",
+	10:                     "placeholder for backward compatibility",
+	37:                     "attested certifications (reserved)",
+	38:                     "key block (reserved)",
 }
 
 // describe returns the name and the value of a subpacket, for people; the value
@@ -305,7 +327,9 @@ func (s subpacket) value() (value string, ok bool) {
 		return flagList(b, featureNames), true
 	case subSignatureTarget:
 		if len(b) > 2 {
-			return fmt.Sprintf("the %s signature with the %s digest %x", KeyAlgorithm(b[0]), HashAlgorithm(b[1]), b[2:min(len(b), 66)]), true
+			return fmt.Sprintf(
+				"the %s signature with the %s digest %x", KeyAlgorithm(b[0]), HashAlgorithm(b[1]), b[2:min(len(b), 66)],
+			), true
 		}
 	case subEmbeddedSignature:
 		if inner, err := parseSignature(b, 0); err == nil {
@@ -322,8 +346,18 @@ func (s subpacket) value() (value string, ok bool) {
 // Names of what preferences list (RFC 9580, sections 9.3, 9.4 and 9.6).
 var (
 	cipherNames = map[byte]string{
-		0: "none", 1: "IDEA", 2: "TripleDES", 3: "CAST5", 4: "Blowfish", 7: "AES-128", 8: "AES-192", 9: "AES-256", 10: "Twofish",
-		11: "Camellia-128", 12: "Camellia-192", 13: "Camellia-256",
+		0:  "none",
+		1:  "IDEA",
+		2:  "TripleDES",
+		3:  "CAST5",
+		4:  "Blowfish",
+		7:  "AES-128",
+		8:  "AES-192",
+		9:  "AES-256",
+		10: "Twofish",
+		11: "Camellia-128",
+		12: "Camellia-192",
+		13: "Camellia-256",
 	}
 	compressionNames = map[byte]string{0: "none", 1: "ZIP", 2: "ZLIB", 3: "BZip2"}
 	aeadNames        = map[byte]string{1: "EAX", 2: "OCB", 3: "GCM"}
@@ -336,7 +370,10 @@ var (
 		int(flagCertify): "certify", int(flagSign): "sign", 0x04: "encrypt communications", 0x08: "encrypt storage",
 		0x10: "split key", 0x20: "authenticate", 0x80: "shared key",
 	}
-	featureNames = map[int]string{0x01: "encryption with integrity protection, version 1", 0x08: "encryption with integrity protection, version 2"}
+	featureNames = map[int]string{
+		0x01: "encryption with integrity protection, version 1",
+		0x08: "encryption with integrity protection, version 2",
+	}
 )
 
 // maxNamed bounds the entries of a preference list that are shown.

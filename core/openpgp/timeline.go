@@ -58,7 +58,9 @@ func (c *Certificate) Timeline(rules Rules) []Event {
 	for _, sub := range c.Subkeys {
 		if bindings := rules.usable(sub.bindings, sub.Key); len(bindings) > 0 {
 			first := bindings[len(bindings)-1]
-			out = append(out, Event{first.Created, SubkeyBound, fmt.Sprintf("a subkey was bound, %s", sub.Key.Describe())})
+			out = append(
+				out, Event{first.Created, SubkeyBound, fmt.Sprintf("a subkey was bound, %s", sub.Key.Describe())},
+			)
 		}
 		if r := revocationOf(sub.revocations); r != nil {
 			out = append(out, Event{r.Time, SubkeyRevoked, fmt.Sprintf("a subkey was revoked (%s)", r.Reason)})

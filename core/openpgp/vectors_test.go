@@ -115,5 +115,8 @@ func over(t *testing.T, s *openpgp.Signature, content []byte, cert *openpgp.Cert
 	h, err := s.NewHash()
 	require.NoError(t, err)
 	h.Write(content)
-	return openpgp.Verify(s, openpgp.Document{Digest: s.Finish(h), NotText: openpgp.NotText(h)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rfcRules())
+	return openpgp.Verify(
+		s, openpgp.Document{Digest: s.Finish(h), NotText: openpgp.NotText(h)},
+		[]openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rfcRules(),
+	)
 }

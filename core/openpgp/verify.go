@@ -138,7 +138,9 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 		return r.end(Unsupported, form, "%s", s.unsupported.Error())
 	}
 	if s.Type == Text && doc.NotText {
-		return r.end(Unacceptable, form, "it is a signature over text, which leaves line endings open, and this file is no text")
+		return r.end(
+			Unacceptable, form, "it is a signature over text, which leaves line endings open, and this file is no text",
+		)
 	}
 	if s.Type != Binary && s.Type != Text {
 		return r.end(Unacceptable, form, "it is a %s signature, which says nothing about a document", s.Type)
@@ -182,7 +184,11 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 		best.Tried = r.Tried
 		if rev := compromised(best.Signer.Key, candidates); rev != nil && best.Status != SignerRevoked {
 			best.Revocation = rev
-			return best.end(SignerRevoked, "Does its owner say elsewhere that it is compromised?", "the key was revoked on %s (%s) in another certificate that it is part of", rev.Time.Format(time.DateOnly), rev.Reason)
+			return best.end(
+				SignerRevoked, "Does its owner say elsewhere that it is compromised?",
+				"the key was revoked on %s (%s) in another certificate that it is part of",
+				rev.Time.Format(time.DateOnly), rev.Reason,
+			)
 		}
 		return *best
 	case unsupported != nil && refuted == 0:
@@ -220,7 +226,18 @@ func compromised(key *PublicKey, candidates []Candidate) *Revocation {
 
 // byFar orders the outcomes by how far the decision came, the furthest first.
 var byFar = []Status{
-	Valid, Weak, HashShort, SignatureExpired, SignatureInFuture, SignerExpired, SignerRevoked, SignerUnfit, Unacceptable, Invalid, Unsupported, SignerUnknown,
+	Valid,
+	Weak,
+	HashShort,
+	SignatureExpired,
+	SignatureInFuture,
+	SignerExpired,
+	SignerRevoked,
+	SignerUnfit,
+	Unacceptable,
+	Invalid,
+	Unsupported,
+	SignerUnknown,
 }
 
 // Better reports whether an outcome came further in the decision than another: of
@@ -251,7 +268,11 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if key != cert.Primary {
 		sub := cert.subkey(key)
 		if key.Version != cert.Primary.Version {
-			return r.end(SignerUnfit, may, "the subkey is of version %d and its primary key of version %d, and these do not go together", key.Version, cert.Primary.Version)
+			return r.end(
+				SignerUnfit, may,
+				"the subkey is of version %d and its primary key of version %d, and these do not go together",
+				key.Version, cert.Primary.Version,
+			)
 		}
 		if own, ok = rules.ruling(sub.bindings, sub.Key); !ok {
 			return r.end(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
@@ -260,7 +281,10 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 			return r.end(SignerUnfit, may, "its owner did not mark the subkey for signing")
 		}
 		if !own.backed {
-			return r.end(SignerUnfit, may, "the subkey lacks a valid signature back to the primary key, so anyone could have attached it")
+			return r.end(
+				SignerUnfit, may,
+				"the subkey lacks a valid signature back to the primary key, so anyone could have attached it",
+			)
 		}
 	} else if own.stated && own.flags&flagSign == 0 {
 		return r.end(SignerUnfit, may, "its owner did not mark the key for signing")
@@ -280,19 +304,30 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	}
 	r.SignerExpires = earlier(primary.expires, own.expires)
 	if e := r.SignerExpires; e != nil && !s.Created.Before(*e) {
-		return r.end(SignerExpired, times, "the key had expired on %s, before the signature was made", e.Format(time.DateOnly))
+		return r.end(
+			SignerExpired, times, "the key had expired on %s, before the signature was made", e.Format(time.DateOnly),
+		)
 	}
 	if s.expired(rules.Now) {
-		return r.end(SignatureExpired, times, "the signature was valid until %s only", s.Created.Add(s.Lifetime).Format(time.DateOnly))
+		return r.end(
+			SignatureExpired, times, "the signature was valid until %s only",
+			s.Created.Add(s.Lifetime).Format(time.DateOnly),
+		)
 	}
 	if rules.MaxAge != 0 && s.Created.Add(rules.MaxAge).Before(rules.Now) {
-		return r.end(SignatureExpired, times, "the signature of %s is older than the policy allows", s.Created.Format(time.DateOnly))
+		return r.end(
+			SignatureExpired, times, "the signature of %s is older than the policy allows",
+			s.Created.Format(time.DateOnly),
+		)
 	}
 	r.step(times, true, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
 
 	const strong = "Are hash and key strong enough?"
 	if key.tooShort(s) {
-		return r.end(HashShort, strong, "%s is too short for a key of the kind %s: the standard asks for %d bits", s.Hash, key.Describe(), 8*key.leastHash())
+		return r.end(
+			HashShort, strong, "%s is too short for a key of the kind %s: the standard asks for %d bits", s.Hash,
+			key.Describe(), 8*key.leastHash(),
+		)
 	}
 	if s.Hash.CollisionBits() < rules.DocumentHashBits {
 		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
@@ -314,7 +349,10 @@ func (k *PublicKey) Weakness(rules Rules) string {
 		return fmt.Sprintf("a DSA key of %d bits is below the %d that the policy asks", k.Bits, rules.RSABits)
 	case k.dsa != nil && k.dsa.Q.BitLen()/2 < rules.DocumentHashBits:
 		// The digest is cut to the size of q: FIPS 186-4, section 4.6.
-		return fmt.Sprintf("the DSA key cuts every digest to %d bits, which is too weak for signatures over documents", k.dsa.Q.BitLen())
+		return fmt.Sprintf(
+			"the DSA key cuts every digest to %d bits, which is too weak for signatures over documents",
+			k.dsa.Q.BitLen(),
+		)
 	case curve != "" && rules.Curves != nil && !slices.Contains(rules.Curves, curve):
 		return fmt.Sprintf("the policy does not accept keys on the curve %s", curve)
 	}

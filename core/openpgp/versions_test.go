@@ -17,7 +17,10 @@ import (
 // states what the key may do, and the user ID is certified besides.
 func six(seed string, algorithm pgptest.Algorithm) *pgptest.Certificate {
 	key := pgptest.NewKey6(seed, algorithm, born)
-	self := pgptest.Sig{Type: pgptest.DirectKey, Created: born, Hash: pgptest.SHA512, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}}
+	self := pgptest.Sig{
+		Type: pgptest.DirectKey, Created: born, Hash: pgptest.SHA512,
+		Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)},
+	}
 	return pgptest.NewCertificate(key).Key(key, self).UserID("Six", pgptest.Sig{Created: born})
 }
 
@@ -28,7 +31,10 @@ func TestVersion6(t *testing.T) {
 		assert.Equal(t, 6, cert.Primary.Version)
 		assert.Len(t, string(cert.Primary.Fingerprint), 64)
 		assert.Equal(t, made.Primary.Fingerprint(), string(cert.Primary.Fingerprint))
-		assert.Equal(t, strings.ToUpper(made.Primary.Fingerprint()[:16]), cert.Primary.KeyID.String(), "the high end, not the low one")
+		assert.Equal(
+			t, strings.ToUpper(made.Primary.Fingerprint()[:16]), cert.Primary.KeyID.String(),
+			"the high end, not the low one",
+		)
 		for _, hash := range []byte{pgptest.SHA256, pgptest.SHA384, pgptest.SHA512, pgptest.SHA3_512} {
 			sig := made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hash: hash})
 			r := verify(t, sig, document, rules(), cert)
@@ -45,14 +51,21 @@ func TestVersion6(t *testing.T) {
 	}
 	// The salt has to be as long as the hash asks, and SHA-1 has none.
 	made := six("salt", pgptest.Ed25519)
-	_, err := openpgp.ReadSignatures(made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Salt: make([]byte, 17)}))
+	_, err := openpgp.ReadSignatures(
+		made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Salt: make([]byte, 17)}),
+	)
 	assert.ErrorContains(t, err, "a salt of 17 bytes does not go with SHA-256")
-	_, err = openpgp.ReadSignatures(made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1, Salt: []byte{}}))
+	_, err = openpgp.ReadSignatures(
+		made.Primary.Sign(document, pgptest.Sig{Created: signedAt, Hash: pgptest.SHA1, Salt: []byte{}}),
+	)
 	assert.ErrorContains(t, err, "does not go with SHA-1")
 
 	// A key of one version does not make signatures of another.
 	four := simple("four", pgptest.Ed25519)
-	crossed := four.Primary.Sign(document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: keyID(t, made)}}})
+	crossed := four.Primary.Sign(
+		document,
+		pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: keyID(t, made)}}},
+	)
 	r := verify(t, crossed, document, rules(), readCert(t, made.Bytes()))
 	assert.Equal(t, openpgp.Invalid, r.Status)
 	// The same seed gives both versions the same secret, so that only the
@@ -60,7 +73,9 @@ func TestVersion6(t *testing.T) {
 	twin4, twin6 := simple("twins", pgptest.Ed25519), pgptest.NewKey6("twins", pgptest.Ed25519, born)
 	id, err := hex.DecodeString(twin4.Primary.Fingerprint()[24:])
 	require.NoError(t, err)
-	foreign := twin6.Sign(document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: id}}})
+	foreign := twin6.Sign(
+		document, pgptest.Sig{Created: signedAt, NoIssuer: true, Hashed: []pgptest.Sub{{Type: 16, Body: id}}},
+	)
 	assert.Equal(t, openpgp.Invalid, verify(t, foreign, document, rules(), readCert(t, twin4.Bytes())).Status)
 	legacy := readCert(t, six("legacy", pgptest.Ed25519Legacy).Bytes())
 	assert.Contains(t, legacy.Primary.Unusable(), "not allowed in keys of version 6")
@@ -77,7 +92,10 @@ func TestVersion6Subkeys(t *testing.T) {
 	made := six("subkeys", pgptest.Ed25519)
 	sub := pgptest.NewKey6("a subkey", pgptest.Ed25519, born)
 	good := *made
-	good.Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born})
+	good.Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		&pgptest.Sig{Created: born},
+	)
 	sig := sub.Sign(document, pgptest.Sig{Created: signedAt})
 	assert.Equal(t, openpgp.Valid, verify(t, sig, document, rules(), readCert(t, good.Bytes())).Status)
 	bare := *made
@@ -88,7 +106,13 @@ func TestVersion6Subkeys(t *testing.T) {
 // TestVersion3Keys are read and shown, and no signature counts by them.
 func TestVersion3Keys(t *testing.T) {
 	key := pgptest.NewKey3("old", born)
-	made := pgptest.NewCertificate(key).Add(pgptest.Packet(13, []byte("Old"))).Certify(key, "Old", pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: born})
+	made := pgptest.NewCertificate(
+		key,
+	).Add(
+		pgptest.Packet(13, []byte("Old")),
+	).Certify(
+		key, "Old", pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: born},
+	)
 	cert := readCert(t, made.Bytes())
 	assert.Equal(t, 3, cert.Primary.Version)
 	assert.Len(t, string(cert.Primary.Fingerprint), 32)

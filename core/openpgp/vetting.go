@@ -93,7 +93,8 @@ func (c *Certificate) vetted(k *keeper) Vetting {
 		out.Packets = c.Packets()
 	}
 	out.Counted = kept - out.Unknown - out.Unread - out.Unsigned
-	out.Repeated = out.Packets - kept - out.Forged - out.Untrue - out.Misplaced - out.Unchecked - out.Surplus - out.PassedOver
+	out.Repeated = out.Packets - kept - out.Forged - out.Untrue - out.Misplaced - out.Unchecked - out.Surplus -
+		out.PassedOver
 	return out
 }
 

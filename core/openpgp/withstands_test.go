@@ -83,13 +83,29 @@ func TestMillionPackets(t *testing.T) {
 func TestThousandsOfSignaturesOnAKey(t *testing.T) {
 	key := pgptest.NewKey("flooded", pgptest.Ed25519, born)
 	const id = "Flooded"
-	made := pgptest.NewCertificate(key).UserID(id, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(24 * time.Hour)}})
+	made := pgptest.NewCertificate(
+		key,
+	).UserID(
+		id,
+		pgptest.Sig{
+			Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(24 * time.Hour)},
+		},
+	)
 	rubbish := pgptest.NewKey("rubbish", pgptest.Ed25519, born)
 	for i := range 5000 {
 		// Each claims to be by the key and is not.
-		made.Certify(rubbish, id, pgptest.Sig{Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Minute), NoIssuer: true})
+		made.Certify(
+			rubbish, id,
+			pgptest.Sig{Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Minute), NoIssuer: true},
+		)
 	}
-	made.Certify(key, id, pgptest.Sig{Type: pgptest.Certification, Created: signedAt.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
+	made.Certify(
+		key, id,
+		pgptest.Sig{
+			Type: pgptest.Certification, Created: signedAt.Add(-time.Hour),
+			Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)},
+		},
+	)
 	cert := readCert(t, made.Bytes())
 	r := verify(t, key.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), cert)
 	assert.Equal(t, openpgp.Valid, r.Status, "the newest self-signature extends the key: "+r.Reason)
@@ -142,8 +158,12 @@ func TestNumbersInOtherForms(t *testing.T) {
 			return
 		}
 		h.Write(document)
-		r := openpgp.Verify(sigs[0], openpgp.Document{Digest: sigs[0].Finish(h)}, []openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules())
-		if r.Status == openpgp.Valid && bytes.Equal(sigs[0].Trailer(), mustTrailer(t, body)) && !sameButHints(body, changed) {
+		r := openpgp.Verify(
+			sigs[0], openpgp.Document{Digest: sigs[0].Finish(h)},
+			[]openpgp.Candidate{{Certificate: cert, Key: cert.Primary}}, rules(),
+		)
+		if r.Status == openpgp.Valid && bytes.Equal(sigs[0].Trailer(), mustTrailer(t, body)) &&
+			!sameButHints(body, changed) {
 			t.Fatalf("a changed signature holds")
 		}
 	})
@@ -181,7 +201,12 @@ func TestSubkeyOfAnother(t *testing.T) {
 	}
 	// … or binds it anew, with the back signature that the subkey gave the owner.
 	back := pgptest.BackSignature(owner.Primary, sub, pgptest.Sig{Created: born})
-	bound := simple("thief", pgptest.Ed25519).Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), {Type: 32, Body: back}}}, nil)
+	bound := simple(
+		"thief", pgptest.Ed25519,
+	).Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), {Type: 32, Body: back}}},
+		nil,
+	)
 	r := verify(t, sig, document, rules(), readCert(t, bound.Bytes()))
 	assert.Equal(t, openpgp.SignerUnfit, r.Status)
 	assert.Contains(t, r.Reason, "back to the primary key")
@@ -190,7 +215,10 @@ func TestSubkeyOfAnother(t *testing.T) {
 
 // TestReplay: a signature over one artifact says nothing about another.
 func TestReplay(t *testing.T) {
-	for _, algorithm := range []pgptest.Algorithm{pgptest.Ed25519, pgptest.Ed448, pgptest.P521, pgptest.Secp256k1, pgptest.DSA1024, pgptest.RSA2048} {
+	for _, algorithm := range []pgptest.Algorithm{
+		pgptest.Ed25519, pgptest.Ed448, pgptest.P521, pgptest.Secp256k1,
+		pgptest.DSA1024, pgptest.RSA2048,
+	} {
 		made := simple("replay", algorithm)
 		sig := made.Primary.Sign([]byte("gauge 4.1"), pgptest.Sig{Created: signedAt})
 		assert.Equal(t, openpgp.Invalid, verify(t, sig, []byte("gauge 4.2"), rules(), readCert(t, made.Bytes())).Status)

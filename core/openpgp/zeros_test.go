@@ -47,7 +47,9 @@ func TestNumbersThatBeginWithZeros(t *testing.T) {
 				made := simple(fmt.Sprint("zeros ", i), algorithm)
 				cert := readCert(t, made.Bytes())
 				require.Equal(t, made.Primary.Fingerprint(), string(cert.Primary.Fingerprint))
-				result := verify(t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), cert)
+				result := verify(
+					t, made.Primary.Sign(document, pgptest.Sig{Created: signedAt}), document, rules(), cert,
+				)
 				require.Equal(t, openpgp.Valid, result.Status, "%d: %s", i, result.Reason)
 			}
 		})

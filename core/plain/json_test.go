@@ -21,7 +21,10 @@ func TestJSON(t *testing.T) {
 		require.NoError(t, json.Unmarshal(harmless, &back), "%s", harmless)
 		assert.Equal(t, map[string]string{text: text}, back)
 		for _, r := range string(harmless) {
-			assert.False(t, r != '\n' && (r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x202e || r == 0x200b || r == 0xe0041), "%q of %q", r, harmless)
+			assert.False(
+				t, r != '\n' && (r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x202e || r == 0x200b || r == 0xe0041),
+				"%q of %q", r, harmless,
+			)
 		}
 	}
 	plainly := []byte(`{"a": "b"}`)

@@ -82,7 +82,9 @@ func PieceSize(length int64) int64 {
 
 // Compare reads the first length bytes of a medium once more, and finds out where it
 // differs from the image. It fails when ctx ends, when the medium is gone, or as o does.
-func Compare(ctx context.Context, medium io.ReaderAt, length int64, o Original, progress func(total int64)) (*Damage, error) {
+func Compare(
+	ctx context.Context, medium io.ReaderAt, length int64, o Original, progress func(total int64),
+) (*Damage, error) {
 	d := &Damage{Piece: PieceSize(length), Differences: []Difference{}}
 	want, err := o.Pieces(ctx, span(0, length), d.Piece)
 	if err != nil {
@@ -169,7 +171,9 @@ func (d *Damage) inOrder() {
 
 // moved is a difference where something of the image stands that belongs elsewhere.
 func moved(here Range, belongs int64) Difference {
-	return Difference{Range: here, Looks: fmt.Sprintf("what belongs at offset %d stands here", belongs), moved: belongs - here.Offset}
+	return Difference{
+		Range: here, Looks: fmt.Sprintf("what belongs at offset %d stands here", belongs), moved: belongs - here.Offset,
+	}
 }
 
 // words are the lengths of words whose bytes may stand in reverse order.
@@ -201,7 +205,10 @@ func wordOrder(n int) string {
 
 // usualShifts are how far an image is written too far mostly: sectors, the space before a
 // first partition, and what loaders leave free.
-var usualShifts = []int64{512, 1024, 2048, 4096, 8192, 16 << 10, 32 << 10, 32256, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20, 64 << 20}
+var usualShifts = []int64{
+	512, 1024, 2048, 4096, 8192, 16 << 10, 32 << 10, 32256, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20,
+	4 << 20, 8 << 20, 16 << 20, 32 << 20, 64 << 20,
+}
 
 // whole finds out whether an image stands on a medium as a whole, but elsewhere.
 func whole(ctx context.Context, medium io.ReaderAt, want []digest.Value, piece, length int64) (string, error) {
@@ -228,7 +235,8 @@ func whole(ctx context.Context, medium io.ReaderAt, want []digest.Value, piece, 
 func (d *Damage) add(c Difference) {
 	if last := len(d.Differences) - 1; last >= 0 {
 		before := &d.Differences[last]
-		if before.Offset+before.Length == c.Offset && (before.Looks == c.Looks || before.moved == c.moved && c.moved != 0) {
+		if before.Offset+before.Length == c.Offset &&
+			(before.Looks == c.Looks || before.moved == c.moved && c.moved != 0) {
 			before.Length += c.Length
 			return
 		}
@@ -386,7 +394,8 @@ func looksLike(d *Difference, here []byte, original io.ReaderAt) {
 	for _, n := range words {
 		// Words are counted from the beginning of the image.
 		from := (n - int(start%int64(n))) % n
-		if from < len(here) && bytes.Equal(swapped(here[from:], n)[:(len(here)-from)/n*n], should[from:from+(len(here)-from)/n*n]) {
+		if from < len(here) &&
+			bytes.Equal(swapped(here[from:], n)[:(len(here)-from)/n*n], should[from:from+(len(here)-from)/n*n]) {
 			d.Looks = wordOrder(n)
 			return
 		}

@@ -9,7 +9,9 @@ import (
 )
 
 // usualEnds are what images are padded to.
-var usualEnds = []int64{16, 512, 2048, 4096, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20, 8 << 20}
+var usualEnds = []int64{
+	16, 512, 2048, 4096, 64 << 10, 128 << 10, 256 << 10, 512 << 10, 1 << 20, 2 << 20, 4 << 20, 8 << 20,
+}
 
 // Lengths returns how long an image at the beginning of a medium of a size may be, in order:
 // what its structures say; where its content ends, before nothing but 00, FF and what cannot
@@ -71,7 +73,13 @@ func Partitions(medium io.ReaderAt) []Range {
 		if _, ok := gptHeader(header); !ok {
 			continue
 		}
-		first, count, long := int64(binary.LittleEndian.Uint64(header[72:])), int64(binary.LittleEndian.Uint32(header[80:])), int64(binary.LittleEndian.Uint32(header[84:])) //nolint:gosec // checked below
+		first, count, long := int64(
+			binary.LittleEndian.Uint64(header[72:]),
+		), int64(
+			binary.LittleEndian.Uint32(header[80:]),
+		), int64(
+			binary.LittleEndian.Uint32(header[84:]),
+		) //nolint:gosec // checked below
 		if first < 2 || first > 1<<40 || count > 1024 || long < 128 || long > 4096 {
 			return nil
 		}
@@ -79,7 +87,11 @@ func Partitions(medium io.ReaderAt) []Range {
 		var out []Range
 		for i := int64(0); (i+1)*long <= int64(len(table)); i++ {
 			e := table[i*long:]
-			from, to := int64(binary.LittleEndian.Uint64(e[32:])), int64(binary.LittleEndian.Uint64(e[40:])) //nolint:gosec // as above
+			from, to := int64(
+				binary.LittleEndian.Uint64(e[32:]),
+			), int64(
+				binary.LittleEndian.Uint64(e[40:]),
+			) //nolint:gosec // as above
 			if filled(e[:16], 0) || from < 1 || to < from || to > 1<<50/sector {
 				out = append(out, Range{})
 				continue

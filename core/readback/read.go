@@ -197,7 +197,9 @@ type Beginning struct {
 
 // Read reads the first length bytes of a medium, and computes digests of them. progress
 // may be nil. It fails only when ctx ends or the medium is gone, with a [*GoneError].
-func Read(ctx context.Context, medium io.ReaderAt, length int64, algorithms []digest.Algorithm, progress func(total int64)) (Beginning, error) {
+func Read(
+	ctx context.Context, medium io.ReaderAt, length int64, algorithms []digest.Algorithm, progress func(total int64),
+) (Beginning, error) {
 	all, err := ReadTo(ctx, medium, []int64{length}, algorithms, progress)
 	if err != nil {
 		return Beginning{}, err
@@ -207,7 +209,9 @@ func Read(ctx context.Context, medium io.ReaderAt, length int64, algorithms []di
 
 // ReadTo reads the beginning of a medium once, up to each of some lengths, which are in
 // order; the beginnings are in the same order. It is otherwise as [Read].
-func ReadTo(ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms []digest.Algorithm, progress func(total int64)) ([]Beginning, error) {
+func ReadTo(
+	ctx context.Context, medium io.ReaderAt, lengths []int64, algorithms []digest.Algorithm, progress func(total int64),
+) ([]Beginning, error) {
 	out := make([]Beginning, 0, len(lengths))
 	source := NewSource(medium, 0, lengths[len(lengths)-1])
 	set := digest.NewSet(algorithms)

@@ -176,7 +176,13 @@ func TestScratchesAnywhere(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		m := &scratched{bytes: medium, bad: map[Range]int{}}
 		for range rapid.IntRange(0, 4).Draw(t, "scratches") {
-			m.bad[span(rapid.Int64Range(0, 599_000).Draw(t, "at"), rapid.Int64Range(1, 20_000).Draw(t, "long"))] = rapid.IntRange(-1, 4).Draw(t, "times")
+			m.bad[span(rapid.Int64Range(0, 599_000).Draw(t, "at"), rapid.Int64Range(1, 20_000).Draw(t, "long"))] = rapid.IntRange(
+				-1,
+				4,
+			).Draw(
+				t,
+				"times",
+			)
 		}
 		source := NewSource(m, 0, int64(len(medium)))
 		got, err := io.ReadAll(source)
@@ -295,14 +301,20 @@ func TestCompare(t *testing.T) {
 		assert.Contains(t, first.Looks, test.looks, name)
 		assert.InDelta(t, test.offset, first.Offset, 2, name)
 		assert.InDelta(t, test.long, first.Length, 8, name)
-		assert.Len(t, d.Differences, map[string]int{"swapped": 2}[name]+map[bool]int{true: 1}[name != "swapped"], "%s: %v", name, d.Differences)
+		assert.Len(
+			t, d.Differences, map[string]int{"swapped": 2}[name]+map[bool]int{true: 1}[name != "swapped"], "%s: %v",
+			name, d.Differences,
+		)
 		// With digests alone the place is found too, less closely.
 		d, err = Compare(t.Context(), bytes.NewReader(test.medium), length, image{should, true}, nil)
 		require.NoError(t, err)
 		assert.Equal(t, cell, strings.IndexByte(d.Map, 'x'), name)
 		assert.LessOrEqual(t, d.Differences[0].Offset, test.offset)
 	}
-	d, err := Compare(t.Context(), &scratched{bytes: should, bad: map[Range]int{span(2_500_000, 10): -1}}, length, image{content: should}, nil)
+	d, err := Compare(
+		t.Context(), &scratched{bytes: should, bad: map[Range]int{span(2_500_000, 10): -1}}, length,
+		image{content: should}, nil,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(d.Map, "!"))
 	assert.Zero(t, strings.Count(d.Map, "x"))
@@ -312,7 +324,9 @@ func TestCompare(t *testing.T) {
 	assert.Zero(t, d.Differing)
 	assert.Equal(t, strings.Repeat("=", mapCells), d.Map)
 	// What differs everywhere is counted, and not told in full.
-	d, err = Compare(t.Context(), bytes.NewReader(content(100<<20, 8)), 100<<20, image{content: make([]byte, 100<<20)}, nil)
+	d, err = Compare(
+		t.Context(), bytes.NewReader(content(100<<20, 8)), 100<<20, image{content: make([]byte, 100<<20)}, nil,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 100, d.Differing)
 	assert.LessOrEqual(t, len(d.Differences), 100)
@@ -364,7 +378,10 @@ func TestWhatDamageLooksLike(t *testing.T) {
 	damage := compared(changed(func(b []byte) { copy(b[10<<10:], swapped(should[10<<10:11<<10], 4)) }), false)
 	assert.Equal(t, []Difference{{Range: span(10<<10, 1024), Looks: wordOrder(4)}}, damage.Differences)
 	zeroed := compared(changed(func(b []byte) { clear(b[300<<10+512 : 300<<10+1024]) }), false)
-	assert.Equal(t, []Difference{{Range: span(300<<10+512, 512), Looks: zerosThere}}, zeroed.Differences, "a sector, of which the image has zeros at the beginning")
+	assert.Equal(
+		t, []Difference{{Range: span(300<<10+512, 512), Looks: zerosThere}}, zeroed.Differences,
+		"a sector, of which the image has zeros at the beginning",
+	)
 
 	// Many places: what is not looked at more closely is counted.
 	many := compared(changed(func(b []byte) {
@@ -569,7 +586,9 @@ func TestExpand(t *testing.T) {
 	require.True(t, ok)
 	require.Error(t, err, "a blank in a record")
 	assert.Empty(t, got.Parts)
-	got, ok, err = Expand([]byte(":020000040800F2\n:0400000001020304F2\n:020000041FFFDC\n:02F80000AA5507\n:00000001FF\n"))
+	got, ok, err = Expand(
+		[]byte(":020000040800F2\n:0400000001020304F2\n:020000041FFFDC\n:02F80000AA5507\n:00000001FF\n"),
+	)
 	require.NoError(t, err)
 	require.True(t, ok)
 	require.Len(t, got.Parts, 2)
@@ -595,7 +614,10 @@ func TestExpand(t *testing.T) {
 }
 
 func TestAccountIsMadeHarmless(t *testing.T) {
-	a := Report{Medium: Medium{Name: "sr0\x1b[2J", Size: 1}, LengthFrom: strings.Repeat("x", 9000), Cache: "?", Damage: &Damage{Map: "x\n=="}, Tail: Tail{Kind: "?", Sentence: "It is cleared."}}
+	a := Report{
+		Medium: Medium{Name: "sr0\x1b[2J", Size: 1}, LengthFrom: strings.Repeat("x", 9000), Cache: "?",
+		Damage: &Damage{Map: "x\n=="}, Tail: Tail{Kind: "?", Sentence: "It is cleared."},
+	}
 	for i := range int64(1000) {
 		a.Unreadable = append(a.Unreadable, span(i*9000, 4096))
 		a.Damage.Differences = append(a.Damage.Differences, Difference{Looks: fmt.Sprintf("\x1b%d", i)})

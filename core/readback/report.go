@@ -101,7 +101,10 @@ func (a *Report) Harmless() error {
 	if a.Length < 0 || a.Medium.Size < 0 || a.Tail.Length < 0 || a.Form < 0 || a.Medium.From < 0 {
 		return fmt.Errorf("a medium cannot have a negative length")
 	}
-	for _, s := range []*string{&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom, &a.Carried} {
+	for _, s := range []*string{
+		&a.Medium.Name, &a.Medium.Model, &a.Medium.Serial, &a.Medium.Label, &a.LengthFrom,
+		&a.Carried,
+	} {
 		*s = plain.Text(cut(*s))
 	}
 	if !slices.Contains(Caches(), a.Cache) {

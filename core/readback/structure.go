@@ -30,7 +30,10 @@ type Structure struct {
 // disc image that also has a partition table is as long as the longer of both says.
 func Recognise(medium io.ReaderAt) []Structure {
 	var out []Structure
-	for _, look := range []func(io.ReaderAt) (Structure, bool){iso9660, gpt, ext, squashfs, uImage, flattenedTree, trx, bootImage, mcuboot} {
+	for _, look := range []func(io.ReaderAt) (Structure, bool){
+		iso9660, gpt, ext, squashfs, uImage, flattenedTree,
+		trx, bootImage, mcuboot,
+	} {
 		if s, ok := look(medium); ok && s.Length > 0 {
 			out = append(out, s)
 		}
@@ -63,7 +66,9 @@ func iso9660(m io.ReaderAt) (Structure, bool) {
 		if blocks != int64(binary.BigEndian.Uint32(d[84:])) || size != int64(binary.BigEndian.Uint16(d[130:])) {
 			return Structure{}, false // both byte orders have to agree
 		}
-		return Structure{Kind: "ISO 9660 volume", Length: blocks * size, Label: strings.TrimRight(string(d[40:72]), " \x00")}, true
+		return Structure{
+			Kind: "ISO 9660 volume", Length: blocks * size, Label: strings.TrimRight(string(d[40:72]), " \x00"),
+		}, true
 	}
 	return Structure{}, false
 }
@@ -114,7 +119,10 @@ func ext(m io.ReaderAt) (Structure, bool) {
 	if shift > 6 || blocks == 0 || blocks > 1<<46 {
 		return Structure{}, false
 	}
-	return Structure{Kind: "ext file system", Length: int64(blocks) * (1024 << shift), Label: strings.TrimRight(string(s[120:136]), "\x00")}, true
+	return Structure{
+		Kind: "ext file system", Length: int64(blocks) * (1024 << shift),
+		Label: strings.TrimRight(string(s[120:136]), "\x00"),
+	}, true
 }
 
 // squashfs reads the superblock of a version 4 file system.
@@ -127,7 +135,10 @@ func squashfs(m io.ReaderAt) (Structure, bool) {
 	if used < 96 || used > 1<<50 {
 		return Structure{}, false
 	}
-	return Structure{Kind: "squashfs file system", Length: int64(used), Detail: "files of it are mostly padded to a multiple of 4096 bytes, which it does not count"}, true
+	return Structure{
+		Kind: "squashfs file system", Length: int64(used),
+		Detail: "files of it are mostly padded to a multiple of 4096 bytes, which it does not count",
+	}, true
 }
 
 // uImage reads the header of a legacy U-Boot image.
@@ -142,7 +153,9 @@ func uImage(m io.ReaderAt) (Structure, bool) {
 		return Structure{}, false
 	}
 	name, _, _ := bytes.Cut(h[32:64], []byte{0})
-	return Structure{Kind: "U-Boot legacy image", Length: 64 + int64(binary.BigEndian.Uint32(h[12:])), Label: string(name)}, true
+	return Structure{
+		Kind: "U-Boot legacy image", Length: 64 + int64(binary.BigEndian.Uint32(h[12:])), Label: string(name),
+	}, true
 }
 
 // maxTree bounds a flattened device tree that is read for its images.
@@ -247,7 +260,8 @@ func trx(m io.ReaderAt) (Structure, bool) {
 		return Structure{}, false
 	}
 	version := binary.LittleEndian.Uint16(h[14:])
-	return Structure{Kind: "TRX firmware image", Length: int64(binary.LittleEndian.Uint32(h[4:]))}, version == 1 || version == 2
+	image := Structure{Kind: "TRX firmware image", Length: int64(binary.LittleEndian.Uint32(h[4:]))}
+	return image, version == 1 || version == 2
 }
 
 // bootImage reads the header of an Android boot image, versions 0 to 4.
@@ -296,5 +310,8 @@ func mcuboot(m io.ReaderAt) (Structure, bool) {
 			length += int64(binary.LittleEndian.Uint16(info[2:]))
 		}
 	}
-	return Structure{Kind: "MCUboot image", Length: length, Label: fmt.Sprintf("%d.%d.%d", h[20], h[21], binary.LittleEndian.Uint16(h[22:]))}, true
+	return Structure{
+		Kind: "MCUboot image", Length: length,
+		Label: fmt.Sprintf("%d.%d.%d", h[20], h[21], binary.LittleEndian.Uint16(h[22:])),
+	}, true
 }

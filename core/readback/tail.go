@@ -168,9 +168,15 @@ func (t Tail) words() string {
 	case Nothing:
 		return "Nothing follows the image: the medium ends with it."
 	case RunOut:
-		return fmt.Sprintf("%s follow the image, of which %s cannot be read: the run-out that a drive writes behind a track.", all, bytesOf(t.Unreadable))
+		return fmt.Sprintf(
+			"%s follow the image, of which %s cannot be read: the run-out that a drive writes behind a track.", all,
+			bytesOf(t.Unreadable),
+		)
 	case Unread:
-		return fmt.Sprintf("%s follow the image, of which %s cannot be read%s. They are no part of the image.", all, bytesOf(t.Unreadable), sampled)
+		return fmt.Sprintf(
+			"%s follow the image, of which %s cannot be read%s. They are no part of the image.", all,
+			bytesOf(t.Unreadable), sampled,
+		)
 	case Zeros:
 		return fmt.Sprintf("%s of zeros follow the image%s.", all, sampled)
 	case Ones:
@@ -178,6 +184,12 @@ func (t Tail) words() string {
 	case Blank:
 		return fmt.Sprintf("%s follow the image, zeros and FF and nothing else%s.", all, sampled)
 	default:
-		return fmt.Sprintf("%s follow the image, and %s of that is other content, from offset %d on%s: mostly what was on the medium before. It is no part of the image.", all, bytesOf(t.Content), t.First, sampled)
+		return fmt.Sprintf(
+			"%s follow the image, and %s of that is other content, from offset %d on%s: mostly what was on the medium before. It is no part of the image.",
+			all,
+			bytesOf(t.Content),
+			t.First,
+			sampled,
+		)
 	}
 }

@@ -124,7 +124,12 @@ func NewHeader(s *Satchel, now time.Time, host string, random io.Reader) (first 
 	if err != nil {
 		return nil, "", err
 	}
-	first, err = json.Marshal(Header{Format: journalFormat, Satchel: s.ID, Digest: s.Digest, Service: s.Service, Key: public, Begun: now.UTC(), Host: host})
+	first, err = json.Marshal(
+		Header{
+			Format: journalFormat, Satchel: s.ID, Digest: s.Digest, Service: s.Service, Key: public, Begun: now.UTC(),
+			Host: host,
+		},
+	)
 	return append(first, '\n'), secret, err
 }
 
@@ -135,7 +140,10 @@ func Seal(e Entry, satchel string, last []byte, signer note.Signer) ([]byte, err
 		return nil, err
 	}
 	if len(content) > MaxEntry {
-		return nil, wrong(Unreadable, "Verify a folder further down.", "The outcome is longer than %d MiB, which is more than a journal takes.", MaxEntry>>20)
+		return nil, wrong(
+			Unreadable, "Verify a folder further down.",
+			"The outcome is longer than %d MiB, which is more than a journal takes.", MaxEntry>>20,
+		)
 	}
 	signed, err := note.Sign(&note.Note{Text: sealText(satchel, e.N, last, content)}, signer)
 	if err != nil {
@@ -147,7 +155,10 @@ func Seal(e Entry, satchel string, last []byte, signer note.Signer) ([]byte, err
 
 // sealText is what is signed of an entry: it fixes the one before it too.
 func sealText(satchel string, n int, last, content []byte) string {
-	return fmt.Sprintf("%s\nsatchel %s\nnumber %d\nafter %x\ncontent %x\n", sealHead, satchel, n, sha256.Sum256(bytes.TrimSuffix(last, []byte("\n"))), sha256.Sum256(content))
+	return fmt.Sprintf(
+		"%s\nsatchel %s\nnumber %d\nafter %x\ncontent %x\n", sealHead, satchel, n,
+		sha256.Sum256(bytes.TrimSuffix(last, []byte("\n"))), sha256.Sum256(content),
+	)
 }
 
 // A Sealed is an entry with the line that it stands on.
@@ -182,12 +193,17 @@ func (j *Journal) Sum() string {
 // entry.
 func ReadJournal(file []byte) (*Journal, error) {
 	if len(file) > MaxJournal {
-		return nil, wrong(Unreadable, "Return it in parts, as it was written.", "The file is longer than %d MiB.", MaxJournal>>20)
+		return nil, wrong(
+			Unreadable, "Return it in parts, as it was written.", "The file is longer than %d MiB.", MaxJournal>>20,
+		)
 	}
 	first, rest, _ := bytes.Cut(file, []byte("\n"))
 	j := &Journal{Last: first}
 	if json.Unmarshal(first, &j.Header) != nil || j.Format != journalFormat {
-		return nil, wrong(Unreadable, "Give the file that was written on site, as it is.", "This holds no outcomes that were judged by a satchel.")
+		return nil, wrong(
+			Unreadable, "Give the file that was written on site, as it is.",
+			"This holds no outcomes that were judged by a satchel.",
+		)
 	}
 	verifier, err := note.NewVerifier(j.Key)
 	if err != nil || verifier.Name() != KeyName {
@@ -225,13 +241,22 @@ func open(text []byte, n int, j *Journal, verifier note.Verifier) (*Sealed, erro
 	}
 	signed, err := openNote([]byte(l.Note), verifier)
 	if err != nil {
-		return nil, wrong(Altered, notAsSealed, "The seal of outcome %d does not hold: it was altered, or another key has sealed it.", n)
+		return nil, wrong(
+			Altered, notAsSealed, "The seal of outcome %d does not hold: it was altered, or another key has sealed it.",
+			n,
+		)
 	}
 	if signed.Text != sealText(j.Satchel, n, j.Last, l.Content) {
 		if said := numberIn(signed.Text); said != 0 && said != n {
-			return nil, wrong(Disordered, notAsSealed, "Where outcome %d should be stands outcome %d: one is missing, twice, or out of its order.", n, said)
+			return nil, wrong(
+				Disordered, notAsSealed,
+				"Where outcome %d should be stands outcome %d: one is missing, twice, or out of its order.", n, said,
+			)
 		}
-		return nil, wrong(Altered, notAsSealed, "Outcome %d is not what was sealed, or not behind the one that it was sealed after.", n)
+		return nil, wrong(
+			Altered, notAsSealed, "Outcome %d is not what was sealed, or not behind the one that it was sealed after.",
+			n,
+		)
 	}
 	sum := sha256.Sum256(l.Content)
 	out := &Sealed{Digest: hex.EncodeToString(sum[:]), Content: l.Content}
@@ -270,11 +295,18 @@ func (h *Header) Fingerprint() string {
 // that satchel, and the clock must not have gone back behind the last entry.
 func (j *Journal) Continue(s *Satchel, now time.Time) error {
 	if j.Satchel != s.ID || j.Digest != s.Digest {
-		return wrong(Foreign, "Name another file for the outcomes.", "The file of outcomes belongs to satchel %s, and this is %s.", plain.Text(j.Satchel), s.ID)
+		return wrong(
+			Foreign, "Name another file for the outcomes.",
+			"The file of outcomes belongs to satchel %s, and this is %s.", plain.Text(j.Satchel), s.ID,
+		)
 	}
 	skew := time.Duration(s.Policy.SkewSeconds) * time.Second
 	if last := len(j.Entries) - 1; last >= 0 && now.Before(j.Entries[last].At.Add(-skew)) {
-		return wrong(ClockWrong, "Set the clock of this machine, then try again.", "The clock of this machine says %s, and the last outcome was written on %s: the clock has gone back.", day(now), day(j.Entries[last].At))
+		return wrong(
+			ClockWrong, "Set the clock of this machine, then try again.",
+			"The clock of this machine says %s, and the last outcome was written on %s: the clock has gone back.",
+			day(now), day(j.Entries[last].At),
+		)
 	}
 	return nil
 }
@@ -296,7 +328,10 @@ func (e *Entry) Settle(items []verify.Item, absent int) {
 			continue
 		}
 		counts[d.Outcome.Verdict]++
-		e.Outcomes = append(e.Outcomes, Judged{Path: d.Planned.Path, Verdict: d.Outcome.Verdict, Deciding: judge.Line(d.Planned, &d.Outcome)})
+		e.Outcomes = append(
+			e.Outcomes,
+			Judged{Path: d.Planned.Path, Verdict: d.Outcome.Verdict, Deciding: judge.Line(d.Planned, &d.Outcome)},
+		)
 	}
 	e.Verdict = judge.Batch(counts[judge.Cleared], counts[judge.Unproven], counts[judge.Refused], absent, e.RequireAll)
 }

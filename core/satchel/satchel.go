@@ -134,8 +134,10 @@ func Pack(c Content, signer note.Signer) ([]byte, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(content)
-	text := fmt.Sprintf("%s\nservice %s\nsatchel %s\npacked %s\nuntil %s\ncontent %x, %d bytes\n",
-		head, c.Service, c.ID, c.Packed.UTC().Format(time.RFC3339), c.Until.UTC().Format(time.RFC3339), sum, len(content))
+	text := fmt.Sprintf(
+		"%s\nservice %s\nsatchel %s\npacked %s\nuntil %s\ncontent %x, %d bytes\n", head, c.Service, c.ID,
+		c.Packed.UTC().Format(time.RFC3339), c.Until.UTC().Format(time.RFC3339), sum, len(content),
+	)
 	signed, err := note.Sign(&note.Note{Text: text}, signer)
 	if err != nil {
 		return nil, err
@@ -156,18 +158,29 @@ func Open(file []byte, verifier note.Verifier) (*Satchel, error) {
 	n, err := openNote(signed, verifier)
 	if err != nil {
 		if unverified, ok := err.(*note.UnverifiedNoteError); ok { //nolint:errorlint // the package says that it is one
-			return nil, wrong(Foreign, "Use one that your own service has packed.", "This satchel was not signed by %s, whose key is known here, but by %s.", plain.Quoted(verifier.Name()), signerOf(unverified.Note))
+			return nil, wrong(
+				Foreign, "Use one that your own service has packed.",
+				"This satchel was not signed by %s, whose key is known here, but by %s.", plain.Quoted(verifier.Name()),
+				signerOf(unverified.Note),
+			)
 		}
-		return nil, wrong(Altered, packAgain, "The signature of the satchel does not hold: something in it was altered.")
+		return nil, wrong(
+			Altered, packAgain, "The signature of the satchel does not hold: something in it was altered.",
+		)
 	}
 	stated := contentLine.FindStringSubmatch(n.Text)
 	sum := sha256.Sum256(content)
 	if stated == nil || stated[1] != hex.EncodeToString(sum[:]) || stated[2] != strconv.Itoa(len(content)) {
-		return nil, wrong(Altered, packAgain, "The content of the satchel is not what was signed: something in it was altered.")
+		return nil, wrong(
+			Altered, packAgain, "The content of the satchel is not what was signed: something in it was altered.",
+		)
 	}
 	s := &Satchel{Digest: stated[1], verifier: verifier}
 	if err := json.Unmarshal(content, &s.Content); err != nil {
-		return nil, wrong(Unreadable, "A newer version of this program may read it.", "The content of the satchel cannot be read: %s.", plain.Text(err.Error()))
+		return nil, wrong(
+			Unreadable, "A newer version of this program may read it.",
+			"The content of the satchel cannot be read: %s.", plain.Text(err.Error()),
+		)
 	}
 	if err := s.index(); err != nil {
 		return nil, err
@@ -209,7 +222,12 @@ func (s *Satchel) index() error {
 		if err != nil || len(certs) != 1 || len(skipped) > 0 {
 			return wrong(Unreadable, packAgain, "A key in the satchel cannot be read.")
 		}
-		keys = append(keys, &keyring.Key{Certificate: certs[0], Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: k.History})
+		keys = append(
+			keys,
+			&keyring.Key{
+				Certificate: certs[0], Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: k.History,
+			},
+		)
 	}
 	s.keyring = keyring.New(keys, s.Publishers)
 	s.byRecord, s.byDigest = make(map[int64]*Reference, len(s.References)), map[string]*Reference{}
@@ -249,10 +267,17 @@ func (s *Satchel) Valid(now time.Time) error {
 	skew := time.Duration(s.Policy.SkewSeconds) * time.Second
 	switch {
 	case now.Before(s.Packed.Add(-skew)):
-		return wrong(ClockWrong, "Set the clock of this machine, then try again.",
-			"The clock of this machine says %s, and the satchel was packed on %s: the clock is wrong.", day(now), day(s.Packed))
+		return wrong(
+			ClockWrong, "Set the clock of this machine, then try again.",
+			"The clock of this machine says %s, and the satchel was packed on %s: the clock is wrong.", day(now),
+			day(s.Packed),
+		)
 	case !now.Before(s.Until):
-		return wrong(Expired, "Have a new one packed. If the clock is wrong, set it.", "The satchel ended on %s, and this machine's clock says %s. It judges nothing any more.", day(s.Until), day(now))
+		return wrong(
+			Expired, "Have a new one packed. If the clock is wrong, set it.",
+			"The satchel ended on %s, and this machine's clock says %s. It judges nothing any more.", day(s.Until),
+			day(now),
+		)
 	}
 	return nil
 }
@@ -276,7 +301,9 @@ func (s *Satchel) Reference(record int64, value digest.Value) *Reference {
 
 // Outcome returns how the file counted when the satchel was packed.
 func (r *Reference) Outcome() judge.Outcome {
-	return judge.Outcome{Path: r.Name, Verdict: judge.Cleared, Grounds: []judge.Ground{}, Paths: []judge.ProofPath{r.Path}}
+	return judge.Outcome{
+		Path: r.Name, Verdict: judge.Cleared, Grounds: []judge.Ground{}, Paths: []judge.ProofPath{r.Path},
+	}
 }
 
 // Says describes a satchel in one line.
@@ -285,5 +312,8 @@ func (s *Satchel) Says() string {
 	for _, p := range s.Publishers {
 		slugs = append(slugs, p.Slug)
 	}
-	return fmt.Sprintf("satchel %s of %s, packed on %s, good until %s, for %s", s.ID, plain.Text(s.Service), day(s.Packed), day(s.Until), strings.Join(slugs, ", "))
+	return fmt.Sprintf(
+		"satchel %s of %s, packed on %s, good until %s, for %s", s.ID, plain.Text(s.Service), day(s.Packed),
+		day(s.Until), strings.Join(slugs, ", "),
+	)
 }

@@ -41,7 +41,12 @@ func content(t testing.TB) Content {
 		return k
 	}
 	return Content{
-		ID: "abc", Service: "verify.skerrow.example", Packed: packed, Until: packed.AddDate(0, 0, 14), Policy: judge.DefaultPolicy(), Own: map[string]judge.Policy{},
+		ID:         "abc",
+		Service:    "verify.skerrow.example",
+		Packed:     packed,
+		Until:      packed.AddDate(0, 0, 14),
+		Policy:     judge.DefaultPolicy(),
+		Own:        map[string]judge.Policy{},
 		Publishers: []keyring.Publisher{{Slug: "pumps", Name: "Pumps", Scope: []string{"pump-*"}}},
 		Keys:       []Key{key("good", keyring.Admitted), key("gone", keyring.Admitted, keyring.Withdrawn)},
 	}
@@ -169,7 +174,9 @@ func TestJournal(t *testing.T) {
 	e.N = 1
 	text, err := json.Marshal(Entry{N: 9, Findings: &survey.Findings{}})
 	require.NoError(t, err)
-	signed, err := note.Sign(&note.Note{Text: sealText(s.ID, 1, bytes.TrimSuffix(lines[0], []byte("\n")), text)}, signer)
+	signed, err := note.Sign(
+		&note.Note{Text: sealText(s.ID, 1, bytes.TrimSuffix(lines[0], []byte("\n")), text)}, signer,
+	)
 	require.NoError(t, err)
 	odd, err := json.Marshal(line{string(signed), text})
 	require.NoError(t, err)

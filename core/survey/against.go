@@ -91,7 +91,9 @@ const MaxForms = 64
 // more than [MaxForms]: a part that is not compared could be altered.
 func FormsCarried(format string, parts []readback.Part) ([]Form, error) {
 	if len(parts) > MaxForms {
-		return nil, fmt.Errorf("it carries %d parts, and of more than %d none is compared by itself", len(parts), MaxForms)
+		return nil, fmt.Errorf(
+			"it carries %d parts, and of more than %d none is compared by itself", len(parts), MaxForms,
+		)
 	}
 	out := make([]Form, len(parts))
 	for i, p := range parts {
@@ -215,7 +217,12 @@ func (a *Against) Variant(asked digest.Algorithm, value digest.Value) digest.Alg
 // vouches for that is what it is held against.
 func Medium(name string, read time.Time, against Against) *Survey {
 	item := Item{
-		Path: name, Role: Artifact, Why: "a medium that is read back", Size: against.Size, ModTime: read, Against: &against,
+		Path:    name,
+		Role:    Artifact,
+		Why:     "a medium that is read back",
+		Size:    against.Size,
+		ModTime: read,
+		Against: &against,
 		Digests: []digest.Algorithm{digest.SHA256},
 	}
 	for _, a := range against.Algorithms() {
@@ -240,10 +247,18 @@ type SlotSaid struct {
 // Device plans the check of slots of a device: each is one artifact, of which the device
 // says what it has.
 func Device(slots []SlotSaid) *Survey {
-	out := &Survey{Items: make([]Item, len(slots)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}}
+	out := &Survey{
+		Items: make([]Item, len(slots)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{},
+	}
 	for i, s := range slots {
 		out.Items[i] = Item{
-			Path: s.Path, Role: Artifact, Why: "a slot of a device", Size: s.Size, ModTime: s.At, Against: s.Against, Digests: digest.Only(s.Algorithm),
+			Path:    s.Path,
+			Role:    Artifact,
+			Why:     "a slot of a device",
+			Size:    s.Size,
+			ModTime: s.At,
+			Against: s.Against,
+			Digests: digest.Only(s.Algorithm),
 		}
 	}
 	return out

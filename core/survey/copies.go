@@ -108,7 +108,10 @@ func (s *planner) readCopies(origins map[string]Provenance, copies []Copy) error
 		return err
 	}
 	for _, c := range copies {
-		read := CopyRead{Of: c.Of, Provenance: c.Provenance, Size: int64(len(c.Content)), Trouble: c.Trouble, Differ: []manifest.Change{}}
+		read := CopyRead{
+			Of: c.Of, Provenance: c.Provenance, Size: int64(len(c.Content)), Trouble: c.Trouble,
+			Differ: []manifest.Change{},
+		}
 		if c.Trouble == "" {
 			s.readCopy(&c, &read)
 		}
@@ -177,7 +180,12 @@ func (s *planner) readCopy(c *Copy, read *CopyRead) {
 	for _, e := range list.Entries.All() {
 		for _, at := range s.filesOf(c.Of, e.Name) {
 			target := &s.out.Items[at]
-			target.Sighted = append(target.Sighted, CopyEntry{Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest})
+			target.Sighted = append(
+				target.Sighted,
+				CopyEntry{
+					Of: c.Of, Provenance: c.Provenance, Line: e.Line, Algorithms: e.Candidates(), Digest: e.Digest,
+				},
+			)
 		}
 	}
 }

@@ -16,7 +16,10 @@ func TestCopies(t *testing.T) {
 		Provenance: map[string]Provenance{"lists/SHA256SUMS": {Channel: VendorSite}},
 		Copies: []Copy{
 			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte(own)},
-			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte(line("a", "a.img") + line("other", "b.img") + line("c", "c.img"))},
+			{
+				Of: "lists/SHA256SUMS", Provenance: north,
+				Content: []byte(line("a", "a.img") + line("other", "b.img") + line("c", "c.img")),
+			},
 			{Of: "lists/SHA256SUMS", Provenance: north, Content: []byte("<!DOCTYPE html><p>Not found</p>")},
 			{Of: "lists/SHA256SUMS", Provenance: north, Trouble: "no answer within 15 seconds"},
 		},
@@ -28,7 +31,13 @@ func TestCopies(t *testing.T) {
 	assert.False(t, s.Copies[1].Identical)
 	assert.Equal(t, 1, s.Copies[1].Same)
 	require.Len(t, s.Copies[1].Differ, 2)
-	assert.Equal(t, []string{"changed", "b.img", "added", "c.img"}, []string{string(s.Copies[1].Differ[0].Kind), s.Copies[1].Differ[0].Name, string(s.Copies[1].Differ[1].Kind), s.Copies[1].Differ[1].Name})
+	assert.Equal(
+		t, []string{"changed", "b.img", "added", "c.img"},
+		[]string{
+			string(s.Copies[1].Differ[0].Kind), s.Copies[1].Differ[0].Name, string(s.Copies[1].Differ[1].Kind),
+			s.Copies[1].Differ[1].Name,
+		},
+	)
 	assert.Equal(t, "it holds no entry that can be read", s.Copies[2].Trouble)
 	assert.Equal(t, "no answer within 15 seconds", s.Copies[3].Trouble)
 	for _, item := range s.Items {

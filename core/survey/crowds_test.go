@@ -104,7 +104,10 @@ func TestValuesOfTheOnlyFile(t *testing.T) {
 	require.Len(t, items["gauge.bin"].Listed, 2)
 	assert.False(t, items["gauge.bin"].Listed[0].Doubtful || items["gauge.bin"].Listed[1].Doubtful)
 
-	_, items = crowd(t, map[string]string{"values.txt": "SHA-256: " + value("bytes") + "SHA3-256: " + value("other"), "gauge.bin": ""})
+	_, items = crowd(
+		t,
+		map[string]string{"values.txt": "SHA-256: " + value("bytes") + "SHA3-256: " + value("other"), "gauge.bin": ""},
+	)
 	require.Len(t, items["gauge.bin"].Listed, 2)
 	assert.False(t, items["gauge.bin"].Listed[0].Doubtful || items["gauge.bin"].Listed[1].Doubtful)
 }
@@ -137,11 +140,16 @@ func TestManyMembersOfOneName(t *testing.T) {
 		layout.Members = append(layout.Members, container.Member{Name: fmt.Sprintf("d%d/table", i), Size: 1})
 		fmt.Fprintf(entries, "%x  table\n", sha256.Sum256([]byte(fmt.Sprint(i))))
 	}
-	_, items := crowd(t, map[string]string{"all.zip": "", "SHA256SUMS": entries.String()}, Looked{Path: "all.zip", Layout: layout})
+	_, items := crowd(
+		t, map[string]string{"all.zip": "", "SHA256SUMS": entries.String()}, Looked{Path: "all.zip", Layout: layout},
+	)
 	assert.Len(t, items, 2, "which of them is meant cannot be said")
 
 	layout.Members = layout.Members[:3]
-	_, items = crowd(t, map[string]string{"all.zip": "", "SHA256SUMS": line("a", "table") + line("b", "d1/table")}, Looked{Path: "all.zip", Layout: layout})
+	_, items = crowd(
+		t, map[string]string{"all.zip": "", "SHA256SUMS": line("a", "table") + line("b", "d1/table")},
+		Looked{Path: "all.zip", Layout: layout},
+	)
 	assert.Len(t, items["all.zip//d0/table"].Listed, 1)
 	assert.Len(t, items["all.zip//d1/table"].Listed, 2)
 }

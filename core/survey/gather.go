@@ -134,7 +134,9 @@ func (e *TooManyFilesError) Error() string {
 // itself cannot be listed, with a [*TooManyFilesError], or when ctx ends; trouble
 // with a single file becomes its Problem.
 func Gather(ctx context.Context, folder fs.FS, limits Limits) (*Findings, error) {
-	g := &gatherer{folder: folder, limits: limits.withDefaults(), out: &Findings{Files: []Found{}, Containers: []Looked{}}}
+	g := &gatherer{
+		folder: folder, limits: limits.withDefaults(), out: &Findings{Files: []Found{}, Containers: []Looked{}},
+	}
 	if err := g.walk(ctx); err != nil {
 		return nil, err
 	}
@@ -162,7 +164,12 @@ func (g *gatherer) walk(ctx context.Context) error {
 			if name == "." {
 				return err
 			}
-			g.out.Files = append(g.out.Files, Found{Path: plain.Text(name), Problem: &measure.Problem{Code: measure.Unreadable, Message: reason(err)}})
+			g.out.Files = append(
+				g.out.Files,
+				Found{
+					Path: plain.Text(name), Problem: &measure.Problem{Code: measure.Unreadable, Message: reason(err)},
+				},
+			)
 			if entry != nil && entry.IsDir() {
 				return fs.SkipDir
 			}
@@ -185,7 +192,10 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	found := Found{Path: name}
 	if !utf8.ValidString(name) {
 		found.Path = plain.Text(name)
-		found.Problem = &measure.Problem{Code: measure.Unreadable, Message: "its name is not valid UTF-8, so that no manifest can name it; rename it"}
+		found.Problem = &measure.Problem{
+			Code:    measure.Unreadable,
+			Message: "its name is not valid UTF-8, so that no manifest can name it; rename it",
+		}
 		return found
 	}
 	link := entry.Type()&fs.ModeSymlink != 0
@@ -193,7 +203,10 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	if err != nil {
 		found.Problem = &measure.Problem{Code: measure.Unreadable, Message: reason(err)}
 		if link && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) {
-			found.Problem = &measure.Problem{Code: measure.LeavesDepot, Message: "it is a symbolic link that leads out of the depot, and was not followed"}
+			found.Problem = &measure.Problem{
+				Code:    measure.LeavesDepot,
+				Message: "it is a symbolic link that leads out of the depot, and was not followed",
+			}
 		} else if link {
 			found.Problem.Message = "it is a symbolic link to a file that is not there or may not be read"
 		}
@@ -201,7 +214,9 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	}
 	found.Size, found.ModTime, found.Changed = info.Size(), info.ModTime().UTC(), measure.ChangeTime(info)
 	if !info.Mode().IsRegular() {
-		found.Problem = &measure.Problem{Code: measure.NotAFile, Message: "it is not a regular file (" + kind(info.Mode()) + "), and was not opened"}
+		found.Problem = &measure.Problem{
+			Code: measure.NotAFile, Message: "it is not a regular file (" + kind(info.Mode()) + "), and was not opened",
+		}
 		return found
 	}
 	guess := guessRole(name)
@@ -214,7 +229,13 @@ func (g *gatherer) look(name string, entry fs.DirEntry) Found {
 	if found.Size > g.limits.ControlFile || g.kept+found.Size > g.limits.ControlTotal {
 		if guess != maybeText {
 			found.Promised = Role(guess)
-			found.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("it is named like a %s and is %d bytes long; more than %d bytes are not read as one", guess, found.Size, g.limits.ControlFile)}
+			found.Problem = &measure.Problem{
+				Code: measure.TooLarge,
+				Message: fmt.Sprintf(
+					"it is named like a %s and is %d bytes long; more than %d bytes are not read as one", guess,
+					found.Size, g.limits.ControlFile,
+				),
+			}
 		}
 		return found
 	}
@@ -288,7 +309,8 @@ func (g *gatherer) list(ctx context.Context, p string, r io.ReaderAt, size int64
 				return true
 			}
 			guess := guessRole(name)
-			return guess != "" && (guess != maybeText || size <= maxText) && size <= g.limits.ControlFile && g.kept+size <= g.limits.ControlTotal
+			return guess != "" && (guess != maybeText || size <= maxText) && size <= g.limits.ControlFile &&
+				g.kept+size <= g.limits.ControlTotal
 		},
 	})
 	if cause := context.Cause(ctx); cause != nil {
@@ -312,7 +334,9 @@ func (g *gatherer) list(ctx context.Context, p string, r io.ReaderAt, size int64
 			continue
 		}
 		if nested(m.Name) {
-			if err := g.list(ctx, p+container.Separator+m.Name, bytes.NewReader(content), int64(len(content)), depth+1); err != nil {
+			if err := g.list(
+				ctx, p+container.Separator+m.Name, bytes.NewReader(content), int64(len(content)), depth+1,
+			); err != nil {
 				return err
 			}
 			continue
@@ -334,8 +358,29 @@ func nests(name string) bool {
 // opaque are the endings of files that are no text, and are not looked into to see
 // whether they are signed ones.
 var opaque = []string{
-	".img", ".bin", ".iso", ".zip", ".tar", ".tgz", ".exe", ".msi", ".deb", ".rpm", ".apk", ".dmg", ".jar", ".whl", ".ko", ".so", ".elf", ".uf2", ".rom", ".fw",
-	".pdf", ".png", ".jpg",
+	".img",
+	".bin",
+	".iso",
+	".zip",
+	".tar",
+	".tgz",
+	".exe",
+	".msi",
+	".deb",
+	".rpm",
+	".apk",
+	".dmg",
+	".jar",
+	".whl",
+	".ko",
+	".so",
+	".elf",
+	".uf2",
+	".rom",
+	".fw",
+	".pdf",
+	".png",
+	".jpg",
 }
 
 // textHead is how much of a file is looked at to tell whether it is a text, and
@@ -349,7 +394,10 @@ const (
 // same: a text of bounded size, or one with signatures around it.
 func (g *gatherer) readable(name string, size int64) bool {
 	ext := strings.ToLower(path.Ext(name))
-	if _, _, compressed := container.OfName(name); compressed || slices.Contains(opaque, ext) || size > g.limits.ControlFile || size == 0 {
+	if _, _, compressed := container.OfName(
+		name,
+	); compressed || slices.Contains(opaque, ext) || size > g.limits.ControlFile ||
+		size == 0 {
 		return false
 	}
 	f, err := g.folder.Open(name)

@@ -135,7 +135,10 @@ func (s *planner) itemOf(m memberRef) Item {
 func InsideOf(holder string, layout *container.Layout, at int) Item {
 	member := layout.Members[at]
 	return Item{
-		Path: holder + container.Separator + member.Name, Role: Artifact, Why: "it was asked for", Size: max(member.Size, 0),
+		Path:   holder + container.Separator + member.Name,
+		Role:   Artifact,
+		Why:    "it was asked for",
+		Size:   max(member.Size, 0),
 		Inside: &measure.Inside{Of: holder, Compression: layout.Compression, Member: member},
 	}
 }
@@ -231,7 +234,10 @@ func (s *planner) membersNamed(from, name string) []memberRef {
 	}
 	whole := strings.Contains(clean, "/")
 	for _, call := range []callName{
-		{folder: path.Dir(from), whole: true, name: clean}, {folder: path.Dir(from), whole: whole, name: clean}, {anywhere: true, whole: whole, name: clean},
+		{folder: path.Dir(from), whole: true, name: clean}, {
+			folder: path.Dir(from), whole: whole,
+			name: clean,
+		}, {anywhere: true, whole: whole, name: clean},
 	} {
 		if found := s.called[call]; len(found) > 0 {
 			if len(found) > maxReadings {
@@ -246,7 +252,10 @@ func (s *planner) membersNamed(from, name string) []memberRef {
 // holds sums up a container for its item.
 func (in *inside) holds(s *planner) *Holds {
 	l := in.layout
-	h := &Holds{Trouble: in.trouble, Format: l.Format, Compression: l.Compression, Members: len(l.Members), Links: l.Links, Problems: l.Problems, MoreProblems: l.MoreProblems}
+	h := &Holds{
+		Trouble: in.trouble, Format: l.Format, Compression: l.Compression, Members: len(l.Members), Links: l.Links,
+		Problems: l.Problems, MoreProblems: l.MoreProblems,
+	}
 	for i := range l.Members {
 		if s.taken[in.path+container.Separator+l.Members[i].Name] {
 			h.Spoken++

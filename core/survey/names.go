@@ -13,7 +13,10 @@ import (
 // [*ProvenanceError]. Names inside containers are left to [Plan]: finding them takes
 // a look into those.
 func CheckNames(folder fs.FS, opts Options) error {
-	corrections := slices.DeleteFunc(slices.Clone(opts.Corrections), func(c Correction) bool { return inContainer(c.Signature) || inContainer(c.File) })
+	corrections := slices.DeleteFunc(
+		slices.Clone(opts.Corrections),
+		func(c Correction) bool { return inContainer(c.Signature) || inContainer(c.File) },
+	)
 	origins := maps.Clone(opts.Provenance)
 	maps.DeleteFunc(origins, func(of string, _ Provenance) bool { return inContainer(of) })
 	copies := slices.DeleteFunc(slices.Clone(opts.Copies), func(c Copy) bool { return inContainer(c.Of) })

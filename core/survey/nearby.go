@@ -41,7 +41,9 @@ func (s *planner) nearby(file string, role Role) *neighbours {
 			n.stems[stem] = append(n.stems[stem], i)
 		}
 		for _, n := range s.places {
-			slices.SortFunc(n.items, func(a, b int) int { return strings.Compare(s.out.Items[a].Path, s.out.Items[b].Path) })
+			slices.SortFunc(
+				n.items, func(a, b int) int { return strings.Compare(s.out.Items[a].Path, s.out.Items[b].Path) },
+			)
 		}
 	}
 	if n := s.places[place{path.Dir(file), role}]; n != nil {
@@ -53,7 +55,9 @@ func (s *planner) nearby(file string, role Role) *neighbours {
 // beginning returns those of the neighbours whose paths begin with prefix, but no more
 // than most.
 func (s *planner) beginning(n *neighbours, prefix string, most int) []int {
-	from, _ := slices.BinarySearchFunc(n.items, prefix, func(i int, prefix string) int { return strings.Compare(s.out.Items[i].Path, prefix) })
+	from, _ := slices.BinarySearchFunc(
+		n.items, prefix, func(i int, prefix string) int { return strings.Compare(s.out.Items[i].Path, prefix) },
+	)
 	to := from
 	for to < len(n.items) && to-from < most && strings.HasPrefix(s.out.Items[n.items[to]].Path, prefix) {
 		to++

@@ -101,7 +101,10 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 	}
 	if len(entries)*len(targets) > maxGuesses {
 		// All or none: of a file that is tried on some it could not be said that none is its.
-		item.Why += fmt.Sprintf("; it states %d digests without saying of which files, and they are too many to be tried on each of %d", len(entries), len(targets))
+		item.Why += fmt.Sprintf(
+			"; it states %d digests without saying of which files, and they are too many to be tried on each of %d",
+			len(entries), len(targets),
+		)
 		return
 	}
 	several := map[digest.Algorithm]bool{}
@@ -110,7 +113,8 @@ func (p *pairing) nameless(item *Item, entries []manifest.Entry) {
 		several = givenTwice(entries)
 	}
 	for _, e := range entries {
-		doubtful := len(targets) > 1 || e.Question != "" || slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
+		doubtful := len(targets) > 1 || e.Question != "" ||
+			slices.ContainsFunc(e.Candidates(), func(a digest.Algorithm) bool { return several[a] })
 		for _, at := range targets {
 			p.list(at, e, Entry{Doubtful: doubtful})
 		}
@@ -206,8 +210,11 @@ func (p *pairing) said(item *Item, l *Entry) (n int, same bool) {
 	for i := len(item.Listed) - 1; i >= 0 && n < 2*maxRepeats && item.Listed[i].Manifest == p.from; i-- {
 		n++
 		before := &item.Listed[i]
-		same = same || !before.Doubtful && slices.Equal(before.Digest, l.Digest) && slices.Equal(before.Algorithms, l.Algorithms) &&
-			(before.Size == nil) == (l.Size == nil) && (l.Size == nil || *before.Size == *l.Size)
+		same = same ||
+			!before.Doubtful && slices.Equal(before.Digest, l.Digest) &&
+				slices.Equal(before.Algorithms, l.Algorithms) &&
+				(before.Size == nil) == (l.Size == nil) &&
+				(l.Size == nil || *before.Size == *l.Size)
 	}
 	return n, same
 }
@@ -223,7 +230,10 @@ func (s *planner) pairEmbedded() {
 		}
 		index := 0
 		for _, held := range list.Signatures {
-			over := SignatureOver{File: from, Index: index, Why: fmt.Sprintf("it is in the Metalink file, line %d, for this file", held.Line)}
+			over := SignatureOver{
+				File: from, Index: index,
+				Why: fmt.Sprintf("it is in the Metalink file, line %d, for this file", held.Line),
+			}
 			sigs, err := openpgp.ReadSignatures([]byte(held.Text))
 			if err != nil {
 				over.Problem = &measure.Problem{Code: measure.Malformed, Message: err.Error()}
@@ -376,7 +386,10 @@ func (s *planner) signedFilesOf(sig string) (readings []signedFile, firm int) {
 	for _, ending := range container.Endings() {
 		if at, ok := s.index[stem+ending]; ok && s.out.Items[at].Role == Artifact {
 			c, _, _ := container.OfName(stem + ending)
-			readings = append(readings, signedFile{item: at, why: "it is named after the uncompressed form of this file", uncompressed: c})
+			readings = append(
+				readings,
+				signedFile{item: at, why: "it is named after the uncompressed form of this file", uncompressed: c},
+			)
 		}
 	}
 	if len(readings) > 0 {
@@ -385,7 +398,9 @@ func (s *planner) signedFilesOf(sig string) (readings []signedFile, firm int) {
 	if inside := s.membersNamed(sig, path.Base(stem)); len(inside) > 0 {
 		for _, m := range inside {
 			if at, ok := s.index[m.path()]; ok {
-				readings = append(readings, signedFile{item: at, why: "it is named after this file inside " + path.Base(m.in.path)})
+				readings = append(
+					readings, signedFile{item: at, why: "it is named after this file inside " + path.Base(m.in.path)},
+				)
 			}
 		}
 	}
@@ -412,7 +427,9 @@ func (s *planner) signedFilesOf(sig string) (readings []signedFile, firm int) {
 		return nil, 0
 	case len(readings) > 1:
 		for i := range readings {
-			readings[i].why = fmt.Sprintf("its name leaves open which of %d files it is over, and this is one of them", len(readings))
+			readings[i].why = fmt.Sprintf(
+				"its name leaves open which of %d files it is over, and this is one of them", len(readings),
+			)
 		}
 		return readings, 0
 	}

@@ -44,14 +44,20 @@ func Plan(found *Findings, opts Options) (*Survey, error) {
 // them.
 func newPlanner(found *Findings, limits Limits) *planner {
 	s := &planner{
-		limits: limits, set: map[string]string{},
-		out:   &Survey{Items: make([]Item, 0, len(found.Files)), Absent: []Absent{}, Copies: []CopyRead{}, Contents: map[string][]byte{}},
+		limits: limits,
+		set:    map[string]string{},
+		out: &Survey{
+			Items: make([]Item, 0, len(found.Files)), Absent: []Absent{}, Copies: []CopyRead{},
+			Contents: map[string][]byte{},
+		},
 		index: map[string]int{},
 		lists: map[string]*manifest.Manifest{},
 		given: map[string]*Given{},
 		sigs:  map[string][]*openpgp.Signature{},
 
-		insides: map[string]*inside{}, called: map[callName][]memberRef{}, taken: map[string]bool{},
+		insides: map[string]*inside{},
+		called:  map[callName][]memberRef{},
+		taken:   map[string]bool{},
 	}
 	s.learnNames = sync.OnceFunc(func() { s.learn(found) })
 	for i := range found.Files {
@@ -99,7 +105,10 @@ func (s *planner) learn(found *Findings) {
 }
 
 func (s *planner) itemOfFile(f *Found) Item {
-	item := Item{Path: f.Path, Role: Artifact, Why: "nothing marks it as anything else", Size: f.Size, ModTime: f.ModTime, Changed: f.Changed, Problem: f.Problem}
+	item := Item{
+		Path: f.Path, Role: Artifact, Why: "nothing marks it as anything else", Size: f.Size, ModTime: f.ModTime,
+		Changed: f.Changed, Problem: f.Problem,
+	}
 	if f.Promised != "" {
 		item.Role, item.Why = f.Promised, "its name says so"
 	}
@@ -176,7 +185,9 @@ func (s *planner) recognise(item *Item, guess string, content []byte, given *Giv
 		if receipt, err := ledger.ParseReceipt(content); err == nil && len(content) <= MaxReceipt {
 			item.Receipt = &receipt
 		} else if r.proof == ledger.ReceiptProof {
-			item.Problem = &measure.Problem{Code: measure.TooLarge, Message: fmt.Sprintf("a receipt of more than %d bytes is not read", MaxReceipt)}
+			item.Problem = &measure.Problem{
+				Code: measure.TooLarge, Message: fmt.Sprintf("a receipt of more than %d bytes is not read", MaxReceipt),
+			}
 		}
 	case NothingText, ValueText, ListText:
 		s.takeText(item, guess, &r, given != nil)
@@ -191,7 +202,10 @@ func (s *planner) takeKey(item *Item, secret bool) {
 	item.Role, item.Why = Key, "its content is an OpenPGP public key"
 	if secret {
 		item.Why = "its content is an OpenPGP secret key"
-		item.Problem = &measure.Problem{Code: measure.Malformed, Message: "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name"}
+		item.Problem = &measure.Problem{
+			Code:    measure.Malformed,
+			Message: "it holds a secret key, which should not lie here: whoever reads it can sign in its owner's name",
+		}
 	}
 }
 
@@ -225,12 +239,22 @@ func (s *planner) takeValues(item *Item, given *Given) {
 	for i, v := range given.Values {
 		entries[i] = manifest.ValueEntry(v.Algorithm, v.Digest, i+1)
 	}
-	s.takeList(item, &manifest.Manifest{Format: manifest.Bare, Entries: manifest.EntriesOf(entries), Problems: []manifest.Problem{}, LeftAside: []manifest.Aside{}}, nil)
+	s.takeList(
+		item,
+		&manifest.Manifest{
+			Format: manifest.Bare, Entries: manifest.EntriesOf(entries), Problems: []manifest.Problem{},
+			LeftAside: []manifest.Aside{},
+		},
+		nil,
+	)
 }
 
 func (s *planner) listOptions(p string, given bool) manifest.Options {
 	s.learnNames()
-	return manifest.Options{Given: given, FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile, Beside: s.names}
+	return manifest.Options{
+		Given: given, FileName: path.Base(p), MaxEntries: s.limits.Entries, MaxBytes: s.limits.ControlFile,
+		Beside: s.names,
+	}
 }
 
 // isList reports whether a text is there to list digests. Digests that are found in
@@ -258,7 +282,9 @@ func (s *planner) speaksOfHere(p string, list *manifest.Manifest) bool {
 }
 
 func (s *planner) takeList(item *Item, list *manifest.Manifest, err error) {
-	item.Understood = &Understood{Format: list.Format, Entries: list.Entries.Len(), Problems: list.Problems, MoreProblems: list.MoreProblems}
+	item.Understood = &Understood{
+		Format: list.Format, Entries: list.Entries.Len(), Problems: list.Problems, MoreProblems: list.MoreProblems,
+	}
 	if err != nil {
 		item.Problem = &measure.Problem{Code: measure.TooLarge, Message: err.Error()}
 	}
@@ -276,7 +302,9 @@ func (s *planner) takeSigned(item *Item, guess string, r *recognised, given bool
 	if r.list.Entries.Len() == 0 && guess != string(Manifest) && guess != string(Signature) && !given {
 		return // a signed letter is no manifest
 	}
-	item.Role, item.Why = Manifest, fmt.Sprintf("its content is a list of digests with %s around it", count(len(r.sigs), "OpenPGP signature"))
+	item.Role, item.Why = Manifest, fmt.Sprintf(
+		"its content is a list of digests with %s around it", count(len(r.sigs), "OpenPGP signature"),
+	)
 	s.takeList(item, r.list, r.listErr)
 	for index, sig := range r.sigs {
 		over := SignatureOver{File: item.Path, Index: index, Why: "it is around the list itself", Around: r.enclosure}

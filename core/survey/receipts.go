@@ -27,7 +27,9 @@ func Recorded(r *ledger.Receipt) *RecordedItem {
 		Survey      *Item                `json:"survey"`
 		Measurement *measure.Measurement `json:"measurement"`
 	}
-	if r == nil || json.Unmarshal([]byte(r.Record), &body) != nil || body.Kind != ledger.ItemOutcome || body.Survey == nil || body.Measurement == nil {
+	if r == nil || json.Unmarshal([]byte(r.Record), &body) != nil || body.Kind != ledger.ItemOutcome ||
+		body.Survey == nil ||
+		body.Measurement == nil {
 		return nil
 	}
 	if role := body.Survey.Role; role != Manifest && role != Artifact || body.Survey.Against != nil {

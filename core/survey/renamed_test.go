@@ -39,7 +39,12 @@ func TestHarmlessNames(t *testing.T) {
 		require.Len(t, s.Absent, 1, "until its bytes are known, the entry has no file")
 	}
 	// A file that has the name itself is the one that is meant.
-	_, items := run(t, folder(map[string]string{"gauge.bin": "bytes", "gauge (1).bin": "other", "SHA256SUMS": line("bytes", "gauge.bin")}))
+	_, items := run(
+		t,
+		folder(
+			map[string]string{"gauge.bin": "bytes", "gauge (1).bin": "other", "SHA256SUMS": line("bytes", "gauge.bin")},
+		),
+	)
 	assert.Empty(t, items["gauge (1).bin"].Listed)
 	assert.False(t, items["gauge.bin"].Listed[0].Renamed)
 }
@@ -53,7 +58,10 @@ func TestValuesWithoutAName(t *testing.T) {
 	assert.False(t, items["lamp.zip"].Listed[0].Doubtful, "no other has that stem")
 	assert.Empty(t, items["gauge.bin"].Listed)
 
-	_, items = run(t, folder(map[string]string{"lamp.sha256": value, "lamp.zip": "bytes", "lamp.img": "other", "gauge.bin": "other"}))
+	_, items = run(
+		t,
+		folder(map[string]string{"lamp.sha256": value, "lamp.zip": "bytes", "lamp.img": "other", "gauge.bin": "other"}),
+	)
 	require.Len(t, items["lamp.zip"].Listed, 1)
 	require.Len(t, items["lamp.img"].Listed, 1)
 	assert.True(t, items["lamp.zip"].Listed[0].Doubtful && items["lamp.img"].Listed[0].Doubtful)

@@ -25,7 +25,13 @@ func readSigned(signed *openpgp.Cleartext, opts manifest.Options) (*manifest.Man
 		list.Problems[i].Line += signed.FirstLine - 1
 	}
 	if signed.Outside != "" {
-		list.Problems = append(list.Problems, manifest.Problem{Line: 1, Code: manifest.OutsideText, Message: fmt.Sprintf("there is text %s that nobody signed; it was not used", signed.Outside)})
+		list.Problems = append(
+			list.Problems,
+			manifest.Problem{
+				Line: 1, Code: manifest.OutsideText,
+				Message: fmt.Sprintf("there is text %s that nobody signed; it was not used", signed.Outside),
+			},
+		)
 	}
 	return list, err
 }
@@ -50,7 +56,8 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 		return nil, err
 	}
 	if int64(len(content)) > most {
-		return &manifest.Manifest{Format: manifest.None, Problems: []manifest.Problem{}}, &manifest.LimitError{What: "bytes", Limit: most}
+		none := &manifest.Manifest{Format: manifest.None, Problems: []manifest.Problem{}}
+		return none, &manifest.LimitError{What: "bytes", Limit: most}
 	}
 	signed, err := openpgp.ReadCleartext(content)
 	if err != nil {
@@ -60,13 +67,21 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 			at += bytes.Count(content[:min(form.Offset, len(content))], []byte("\n"))
 		}
 		return &manifest.Manifest{Format: manifest.None, Problems: []manifest.Problem{
-			{Line: at, Code: manifest.SignedText, Message: "the frame of the signed text is damaged, and nothing in it is used: " + err.Error()},
+			{
+				Line: at, Code: manifest.SignedText,
+				Message: "the frame of the signed text is damaged, and nothing in it is used: " + err.Error(),
+			},
 		}}, nil
 	}
 	list, err := readSigned(signed, opts)
 	defer func() { list.Locate(string(content)) }()
 	list.Problems = append(list.Problems, manifest.Problem{
-		Line: 1, Code: manifest.SignedText, Message: fmt.Sprintf("the text has %s around it, and none of that is verified here; a batch verifies it", count(len(signed.Signatures), "OpenPGP signature")),
+		Line: 1,
+		Code: manifest.SignedText,
+		Message: fmt.Sprintf(
+			"the text has %s around it, and none of that is verified here; a batch verifies it",
+			count(len(signed.Signatures), "OpenPGP signature"),
+		),
 	})
 	return list, err
 }

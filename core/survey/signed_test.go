@@ -17,7 +17,12 @@ import (
 func TestReadList(t *testing.T) {
 	const digest = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 	key := pgptest.NewKey("list", pgptest.Ed25519, time.Unix(1_700_000_000, 0))
-	frame := string(pgptest.Cleartext("- a remark\n"+digest+"  gauge.bin\n"+digest+"  -odd.bin\n", pgptest.Sig{Created: time.Unix(1_710_000_000, 0)}, key))
+	frame := string(
+		pgptest.Cleartext(
+			"- a remark\n"+digest+"  gauge.bin\n"+digest+"  -odd.bin\n",
+			pgptest.Sig{Created: time.Unix(1_710_000_000, 0)}, key,
+		),
+	)
 	planted := digest + "  planted.bin\n"
 	for name, c := range map[string]struct {
 		text  string

@@ -229,7 +229,9 @@ type CorrectionError struct {
 
 // Error names the correction.
 func (e *CorrectionError) Error() string {
-	return fmt.Sprintf("%s cannot be set for %s: %s", plain.Quoted(e.Correction.Signature), plain.Quoted(e.Correction.File), e.Reason)
+	return fmt.Sprintf(
+		"%s cannot be set for %s: %s", plain.Quoted(e.Correction.Signature), plain.Quoted(e.Correction.File), e.Reason,
+	)
 }
 
 // Run gathers and plans. It fails as [Gather] and [Plan] do.

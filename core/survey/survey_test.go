@@ -123,8 +123,10 @@ func TestRolesAndPairs(t *testing.T) {
 
 func TestSignedTextIsNotParsed(t *testing.T) {
 	_, items := run(t, folder(map[string]string{
-		"boot.img":   "boot",
-		"SHA256SUMS": "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + line("boot", "boot.img") + "-----BEGIN PGP SIGNATURE-----\n",
+		"boot.img": "boot",
+		"SHA256SUMS": "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + line(
+			"boot", "boot.img",
+		) + "-----BEGIN PGP SIGNATURE-----\n",
 	}))
 	assert.Empty(t, items["boot.img"].Listed, "nothing inside the frame counts before it is verified")
 	assert.Equal(t, Manifest, items["SHA256SUMS"].Role)
@@ -167,11 +169,16 @@ func TestHostileFolder(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	_, err := Run(t.Context(), folder(map[string]string{"a": "1", "b": "2", "c": "3"}), Options{Limits: Limits{Files: 2}})
+	_, err := Run(
+		t.Context(), folder(map[string]string{"a": "1", "b": "2", "c": "3"}), Options{Limits: Limits{Files: 2}},
+	)
 	var many *TooManyFilesError
 	require.ErrorAs(t, err, &many)
 
-	s, err := Run(t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}), Options{Limits: Limits{ControlFile: 1000}})
+	s, err := Run(
+		t.Context(), folder(map[string]string{"SHA256SUMS": strings.Repeat(line("x", "x.img"), 50), "x.img": "x"}),
+		Options{Limits: Limits{ControlFile: 1000}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, s.Items[0].Problem)
 	assert.Equal(t, measure.TooLarge, s.Items[0].Problem.Code)
@@ -206,17 +213,31 @@ func TestHugeManifestIsNotOpened(t *testing.T) {
 // file can be recognised.
 func TestUnlistedFilesAreReadForWhatIsAbsent(t *testing.T) {
 	_, items := run(t, folder(map[string]string{
-		"here.img": "1", "stray.img": "2", "MD5SUMS": "00000000000000000000000000000000  here.img\n11111111111111111111111111111111  gone.img\n",
+		"here.img":  "1",
+		"stray.img": "2",
+		"MD5SUMS":   "00000000000000000000000000000000  here.img\n11111111111111111111111111111111  gone.img\n",
 	}))
 	assert.Equal(t, []digest.Algorithm{digest.MD5, digest.SHA256}, items["stray.img"].Digests)
-	_, items = run(t, folder(map[string]string{"here.img": "1", "stray.img": "2", "MD5SUMS": "00000000000000000000000000000000  here.img\n"}))
+	_, items = run(
+		t,
+		folder(
+			map[string]string{
+				"here.img": "1", "stray.img": "2", "MD5SUMS": "00000000000000000000000000000000  here.img\n",
+			},
+		),
+	)
 	assert.Equal(t, []digest.Algorithm{digest.SHA256}, items["stray.img"].Digests)
 }
 
 // TestCorrections pair by hand what the names leave open.
 func TestCorrections(t *testing.T) {
 	key := pgptest.NewKey("survey", pgptest.Ed25519, born)
-	files := folder(map[string]string{"a.img": "a", "b.img": "b", "release.sig": string(key.Sign([]byte("b"), pgptest.Sig{Created: born}))})
+	files := folder(
+		map[string]string{
+			"a.img": "a", "b.img": "b",
+			"release.sig": string(key.Sign([]byte("b"), pgptest.Sig{Created: born})),
+		},
+	)
 	s, err := Run(t.Context(), files, Options{Corrections: []Correction{{Signature: "release.sig", File: "b.img"}}})
 	require.NoError(t, err)
 	assert.Empty(t, s.Items[0].Signatures)
@@ -259,13 +280,28 @@ func TestLooksInside(t *testing.T) {
 	rand.NewChaCha8([32]byte{}).Read(noise)
 	big := string(noise)
 	files := opened{folder(map[string]string{
-		"MD5SUMS":    "0cc175b9c0f1b6a831c399e269772661  nl-200.img\n00000000000000000000000000000000  gone.img\n",
-		"nl.zip":     string(packtest.Zip("nl-200.img", big, "readme.md", "x", "docs/SHA256SUMS", line("g", "guide.pdf")+line("?", "lost.pdf"), "docs/guide.pdf", "g", "docs/other.pdf", "o")),
+		"MD5SUMS": "0cc175b9c0f1b6a831c399e269772661  nl-200.img\n00000000000000000000000000000000  gone.img\n",
+		"nl.zip": string(
+			packtest.Zip(
+				"nl-200.img", big, "readme.md", "x", "docs/SHA256SUMS", line("g", "guide.pdf")+line("?", "lost.pdf"),
+				"docs/guide.pdf", "g", "docs/other.pdf", "o",
+			),
+		),
 		"signed.tgz": string(packtest.Gzip(packtest.Tar("a.img", "a"))),
 		"plain.tar":  string(packtest.Tar("b.img", "b", "CHECKSUMS.md5", "92eb5ffee6ae2fec3ad71c777531578f  b.img\n")),
 		"broken.zip": "PK\x03\x04 and then nothing",
 		"not.iso":    "just text",
-		"deep.zip":   string(packtest.Zip("two.zip", string(packtest.Zip("three.zip", string(packtest.Zip("four.zip", string(packtest.Zip("nl-200.img", "x")))), "gone.img", "y")))),
+		"deep.zip": string(
+			packtest.Zip(
+				"two.zip",
+				string(
+					packtest.Zip(
+						"three.zip", string(packtest.Zip("four.zip", string(packtest.Zip("nl-200.img", "x")))),
+						"gone.img", "y",
+					),
+				),
+			),
+		),
 	}), map[string]int64{}}
 	s, items := run(t, files)
 	var paths []string
@@ -273,8 +309,20 @@ func TestLooksInside(t *testing.T) {
 		paths = append(paths, item.Path)
 	}
 	assert.Equal(t, []string{
-		"MD5SUMS", "broken.zip", "deep.zip", "deep.zip//two.zip", "deep.zip//two.zip//gone.img", "nl.zip", "nl.zip//docs/SHA256SUMS", "nl.zip//docs/guide.pdf",
-		"nl.zip//nl-200.img", "not.iso", "plain.tar", "plain.tar//CHECKSUMS.md5", "plain.tar//b.img", "signed.tgz",
+		"MD5SUMS",
+		"broken.zip",
+		"deep.zip",
+		"deep.zip//two.zip",
+		"deep.zip//two.zip//gone.img",
+		"nl.zip",
+		"nl.zip//docs/SHA256SUMS",
+		"nl.zip//docs/guide.pdf",
+		"nl.zip//nl-200.img",
+		"not.iso",
+		"plain.tar",
+		"plain.tar//CHECKSUMS.md5",
+		"plain.tar//b.img",
+		"signed.tgz",
 	}, paths, "what lies four deep is not looked at")
 	assert.Equal(t, Manifest, items["nl.zip//docs/SHA256SUMS"].Role)
 	assert.Len(t, items["nl.zip//docs/guide.pdf"].Listed, 1)
@@ -284,11 +332,17 @@ func TestLooksInside(t *testing.T) {
 	assert.Nil(t, items["not.iso"].Holds)
 	require.Len(t, s.Absent, 1)
 	assert.Equal(t, "lost.pdf", s.Absent[0].Name)
-	assert.Less(t, files.read["nl.zip"], int64(len(files.MapFS["nl.zip"].Data)/2), "of a zip the directory is read, and what can be a list")
+	assert.Less(
+		t, files.read["nl.zip"], int64(len(files.MapFS["nl.zip"].Data)/2),
+		"of a zip the directory is read, and what can be a list",
+	)
 
 	// A compressed archive that something speaks of is not read through.
 	content := packtest.Gzip(packtest.Tar("a.img", big))
-	files = opened{folder(map[string]string{"a.tgz": string(content), "SHA256SUMS": line(string(content), "a.tgz")}), map[string]int64{}}
+	files = opened{
+		folder(map[string]string{"a.tgz": string(content), "SHA256SUMS": line(string(content), "a.tgz")}),
+		map[string]int64{},
+	}
 	_, items = run(t, files)
 	assert.Zero(t, files.read["a.tgz"])
 	assert.Nil(t, items["a.tgz"].Holds)

@@ -12,7 +12,9 @@ import (
 // and behind them a hash for each signature that over lists. A signature that
 // cannot be used, or is around the content itself, has none.
 func (i *Item) Target() (target *measure.Target, over []*SignatureOver) {
-	target = &measure.Target{Path: i.Path, Size: i.Size, ModTime: i.ModTime, Changed: i.Changed, Problem: i.Problem, Inside: i.Inside}
+	target = &measure.Target{
+		Path: i.Path, Size: i.Size, ModTime: i.ModTime, Changed: i.Changed, Problem: i.Problem, Inside: i.Inside,
+	}
 	for _, a := range i.Digests {
 		target.Tasks = append(target.Tasks, measure.Task{Algorithm: a, Unless: i.unless(a)})
 	}
@@ -34,12 +36,14 @@ func (i *Item) unless(a digest.Algorithm) *measure.Unless {
 		if !slices.Contains(l.Algorithms, a) {
 			continue
 		}
-		if l.Algorithms[0] == a || out != nil && (out.Algorithm != l.Algorithms[0] || !slices.Equal(out.Digest, l.Digest)) {
+		if l.Algorithms[0] == a ||
+			out != nil && (out.Algorithm != l.Algorithms[0] || !slices.Equal(out.Digest, l.Digest)) {
 			return nil
 		}
 		out = &measure.Unless{Algorithm: l.Algorithms[0], Digest: l.Digest}
 	}
-	if a == digest.SHA256 || slices.ContainsFunc(i.Sighted, func(l CopyEntry) bool { return slices.Contains(l.Algorithms, a) }) {
+	if a == digest.SHA256 ||
+		slices.ContainsFunc(i.Sighted, func(l CopyEntry) bool { return slices.Contains(l.Algorithms, a) }) {
 		return nil
 	}
 	return out
@@ -58,5 +62,8 @@ func (o *SignatureOver) task() (measure.Task, bool) {
 	if err != nil {
 		return measure.Task{}, false
 	}
-	return measure.Task{Algorithm: algorithm, Before: sig.Salt(), Text: sig.Type == openpgp.Text, Expanded: o.Uncompressed, After: sig.Trailer()}, true
+	return measure.Task{
+		Algorithm: algorithm, Before: sig.Salt(), Text: sig.Type == openpgp.Text, Expanded: o.Uncompressed,
+		After: sig.Trailer(),
+	}, true
 }

@@ -28,7 +28,9 @@ type Rejudgement struct {
 // they hold rests on them. Their outcomes are kept for the next call.
 //
 // issuers are what signatures by the key in question may name, or nil.
-func (s *Session) Again(n int, load func(i int) (*survey.Item, *measure.Measurement, error), issuers []string) ([]Rejudgement, error) {
+func (s *Session) Again(
+	n int, load func(i int) (*survey.Item, *measure.Measurement, error), issuers []string,
+) ([]Rejudgement, error) {
 	items, measured := make([]*survey.Item, n), make([]*measure.Measurement, n)
 	if err := each(n, func(i int) (err error) {
 		items[i], measured[i], err = load(i)
@@ -54,7 +56,9 @@ func (s *Session) Again(n int, load func(i int) (*survey.Item, *measure.Measurem
 	var out []Rejudgement
 	for i, item := range items {
 		if item.Role == survey.Artifact {
-			out = append(out, Rejudgement{N: i, Item: item, Outcome: outcomes[i], Bears: s.bearsOn(item, &outcomes[i], issuers)})
+			out = append(
+				out, Rejudgement{N: i, Item: item, Outcome: outcomes[i], Bears: s.bearsOn(item, &outcomes[i], issuers)},
+			)
 		}
 	}
 	return out, nil
@@ -65,7 +69,9 @@ func (s *Session) Again(n int, load func(i int) (*survey.Item, *measure.Measurem
 func (s *Session) bearsOn(item *survey.Item, o *judge.Outcome, issuers []string) bool {
 	return item.Inside != nil && s.bears[item.Inside.Of] || slices.ContainsFunc(o.Grounds, func(g judge.Ground) bool {
 		f := g.Signature
-		return f != nil && (slices.Contains(issuers, string(f.Key)) || slices.Contains(issuers, string(f.MadeBy)) || slices.Contains(issuers, f.Issuer))
+		return f != nil &&
+			(slices.Contains(issuers, string(f.Key)) || slices.Contains(issuers, string(f.MadeBy)) ||
+				slices.Contains(issuers, f.Issuer))
 	})
 }
 

@@ -30,8 +30,11 @@ type Part struct {
 // Parts groups assignments by the files that they are done with, in the order of the first
 // assignment of each.
 func Parts(assignments []Assignment) []Part {
-	return grouped(len(assignments), func(i int) string { return assignments[i].Target.Path }, func(path string) Part { return Part{Path: path} },
-		func(p *Part, i int) { p.Assignments, p.At = append(p.Assignments, assignments[i]), append(p.At, i) })
+	return grouped(
+		len(assignments), func(i int) string { return assignments[i].Target.Path },
+		func(path string) Part { return Part{Path: path} },
+		func(p *Part, i int) { p.Assignments, p.At = append(p.Assignments, assignments[i]), append(p.At, i) },
+	)
 }
 
 // A Submission is what came of an assignment.
@@ -57,8 +60,12 @@ func (p Part) targets() []*measure.Target {
 // MeasureParts measures parts, several of them only if they are one of the [PartGroups], and reads
 // files once more that differ from what is expected, up to maxBytes of each, to explain
 // why. The results are by part, in the order of its assignments. It fails only when ctx ends.
-func MeasureParts(ctx context.Context, folder fs.FS, parts []Part, gain digest.Gain, maxBytes int64, progress func(total int64)) ([][]Submission, error) {
-	readings, err := openGroup(ctx, folder, parts, func(p Part) (string, []*measure.Target) { return p.Path, p.targets() }, gain, progress)
+func MeasureParts(
+	ctx context.Context, folder fs.FS, parts []Part, gain digest.Gain, maxBytes int64, progress func(total int64),
+) ([][]Submission, error) {
+	readings, err := openGroup(
+		ctx, folder, parts, func(p Part) (string, []*measure.Target) { return p.Path, p.targets() }, gain, progress,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +75,9 @@ func MeasureParts(ctx context.Context, folder fs.FS, parts []Part, gain digest.G
 		out[k] = make([]Submission, len(targets))
 		for i, target := range targets {
 			out[k][i].Reading = readings[target.Path]
-			if out[k][i].Diagnoses, err = explainWorst(ctx, folder, targets[:i], part.Assignments[i], out[k][i].Reading, maxBytes); err != nil {
+			if out[k][i].Diagnoses, err = explainWorst(
+				ctx, folder, targets[:i], part.Assignments[i], out[k][i].Reading, maxBytes,
+			); err != nil {
 				return nil, err
 			}
 		}
@@ -78,13 +87,18 @@ func MeasureParts(ctx context.Context, folder fs.FS, parts []Part, gain digest.G
 
 // Explain says why a reading of a file that lies in no other is not what is expected; nil
 // where it is, or where nothing can be said.
-func Explain(ctx context.Context, folder fs.FS, assignment Assignment, r measure.Reading, maxBytes int64) ([]diagnose.Diagnosis, error) {
+func Explain(
+	ctx context.Context, folder fs.FS, assignment Assignment, r measure.Reading, maxBytes int64,
+) ([]diagnose.Diagnosis, error) {
 	return explainWorst(ctx, folder, nil, assignment, r, maxBytes)
 }
 
 // explainWorst explains why a reading is not what is expected: of the entries that differ
 // the one with the strongest algorithm.
-func explainWorst(ctx context.Context, folder fs.FS, around []*measure.Target, assignment Assignment, r measure.Reading, maxBytes int64) ([]diagnose.Diagnosis, error) {
+func explainWorst(
+	ctx context.Context, folder fs.FS, around []*measure.Target, assignment Assignment, r measure.Reading,
+	maxBytes int64,
+) ([]diagnose.Diagnosis, error) {
 	if r.Problem != nil || r.Size > maxBytes || len(r.Results) != len(assignment.Target.Tasks) {
 		return nil, nil
 	}
@@ -100,8 +114,12 @@ func explainWorst(ctx context.Context, folder fs.FS, around []*measure.Target, a
 		if l.Doubtful {
 			continue // another file may be meant
 		}
-		matches := slices.ContainsFunc(l.Algorithms, func(a digest.Algorithm) bool { return slices.Equal(m.Digests[a], l.Digest) })
-		if !matches && (worst == nil || digest.Strongest(l.Algorithms).CollisionBits() > digest.Strongest(worst.Algorithms).CollisionBits()) {
+		matches := slices.ContainsFunc(
+			l.Algorithms, func(a digest.Algorithm) bool { return slices.Equal(m.Digests[a], l.Digest) },
+		)
+		if !matches &&
+			(worst == nil ||
+				digest.Strongest(l.Algorithms).CollisionBits() > digest.Strongest(worst.Algorithms).CollisionBits()) {
 			worst = l
 		}
 	}

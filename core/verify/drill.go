@@ -44,7 +44,9 @@ const (
 
 // AlterationKinds lists every way of altering.
 func AlterationKinds() []AlterationKind {
-	return []AlterationKind{Unaltered, BitFlipped, ByteAdded, ByteMissing, ManifestAltered, SignatureAltered, SignerReplaced}
+	return []AlterationKind{
+		Unaltered, BitFlipped, ByteAdded, ByteMissing, ManifestAltered, SignatureAltered, SignerReplaced,
+	}
 }
 
 // An Alteration is one thing that is altered.
@@ -99,7 +101,9 @@ func Alterations(size int64, seed []byte) []Alteration {
 
 // Alter measures a target once for each alteration, of a content that is read once. The
 // readings are in their order. It fails when content does, or ctx ends.
-func Alter(ctx context.Context, target *measure.Target, content io.Reader, size int64, alterations []Alteration) ([]measure.Reading, error) {
+func Alter(
+	ctx context.Context, target *measure.Target, content io.Reader, size int64, alterations []Alteration,
+) ([]measure.Reading, error) {
 	out := make([]measure.Reading, len(alterations))
 	failed := make([]error, len(alterations))
 	writers := make([]io.Writer, len(alterations))
@@ -123,7 +127,9 @@ func Alter(ctx context.Context, target *measure.Target, content io.Reader, size 
 }
 
 // AlterFile does what [Alter] does with a file of a folder that lies in no other.
-func AlterFile(ctx context.Context, folder fs.FS, target *measure.Target, alterations []Alteration) ([]measure.Reading, error) {
+func AlterFile(
+	ctx context.Context, folder fs.FS, target *measure.Target, alterations []Alteration,
+) ([]measure.Reading, error) {
 	content, err := measure.Content(ctx, folder, target, nil)
 	if err != nil {
 		return nil, err
@@ -184,7 +190,10 @@ type Drilled struct {
 //
 // Each kind of evidence has to fail by itself: where a manifest is altered, a signature
 // over the file alone does not count, and the reverse.
-func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judge.Outcome, manifests []Item, alterations []Alteration, readings []measure.Reading, w measure.Witness) []Drilled {
+func (s *Session) Drill(
+	item *survey.Item, m *measure.Measurement, outcome *judge.Outcome, manifests []Item, alterations []Alteration,
+	readings []measure.Reading, w measure.Witness,
+) []Drilled {
 	var out []Drilled
 	for i, a := range alterations {
 		if i >= len(readings) {
@@ -235,11 +244,14 @@ func (s *Session) Drill(item *survey.Item, m *measure.Measurement, outcome *judg
 // control compares a measurement without alteration with the one on record.
 func control(m, again *measure.Measurement, outcome *judge.Outcome) Drilled {
 	a := Alteration{Kind: Unaltered}
-	d := Drilled{Alteration: a, What: a.String(), Verdict: outcome.Verdict, Said: "Its bytes are those that were verified."}
+	d := Drilled{
+		Alteration: a, What: a.String(), Verdict: outcome.Verdict, Said: "Its bytes are those that were verified.",
+	}
 	same := again.Problem == nil && again.Size == m.Size
 	for algorithm, value := range m.Digests {
 		computed, ok := again.Digests[algorithm]
-		same = same && (slices.Equal(computed, value) || !ok && algorithm != digest.SHA256) // a second choice may not be needed
+		same = same &&
+			(slices.Equal(computed, value) || !ok && algorithm != digest.SHA256) // a second choice may not be needed
 	}
 	if !same {
 		d.Alarm, d.Verdict = true, judge.Unproven
@@ -270,7 +282,10 @@ func (s *Session) judged(item *survey.Item, m *measure.Measurement, manifests []
 		s.Manifest(manifests[i].Planned, &manifests[i].Measurement)
 	}
 	out := s.Judge(item, m)
-	return Drilled{Alteration: a, What: a.String(), Verdict: out.Verdict, Said: judge.Line(item, &out), Alarm: out.Verdict == judge.Cleared}
+	return Drilled{
+		Alteration: a, What: a.String(), Verdict: out.Verdict, Said: judge.Line(item, &out),
+		Alarm: out.Verdict == judge.Cleared,
+	}
 }
 
 // lists reports whether a manifest has an entry about an item.

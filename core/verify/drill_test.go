@@ -30,8 +30,15 @@ func TestAlter(t *testing.T) {
 	for _, size := range []int{0, 1, 2, 7, 1000, 600_001} {
 		content := bytes.Repeat([]byte("Skerrow"), size/7+1)[:size]
 		alterations := verify.Alterations(int64(size), []byte("seed"))
-		target := &measure.Target{Path: "x", Size: int64(size), Tasks: []measure.Task{{Algorithm: digest.SHA256}, {Algorithm: digest.SHA512, Before: []byte("salt"), After: []byte("end")}}}
-		readings, err := verify.Alter(t.Context(), target, iotest.HalfReader(bytes.NewReader(content)), int64(size), alterations)
+		target := &measure.Target{
+			Path: "x", Size: int64(size),
+			Tasks: []measure.Task{
+				{Algorithm: digest.SHA256}, {Algorithm: digest.SHA512, Before: []byte("salt"), After: []byte("end")},
+			},
+		}
+		readings, err := verify.Alter(
+			t.Context(), target, iotest.HalfReader(bytes.NewReader(content)), int64(size), alterations,
+		)
 		require.NoError(t, err)
 		require.Len(t, readings, len(alterations))
 		seen := map[string]bool{}
@@ -55,7 +62,10 @@ func TestAlter(t *testing.T) {
 		}
 		assert.Equal(t, size > 0, len(alterations) > 2)
 	}
-	_, err := verify.Alter(t.Context(), &measure.Target{Tasks: []measure.Task{{Algorithm: digest.MD5}}}, io.MultiReader(strings.NewReader("abc"), iotest.ErrReader(io.ErrClosedPipe)), 9, verify.Alterations(9, nil))
+	_, err := verify.Alter(
+		t.Context(), &measure.Target{Tasks: []measure.Task{{Algorithm: digest.MD5}}},
+		io.MultiReader(strings.NewReader("abc"), iotest.ErrReader(io.ErrClosedPipe)), 9, verify.Alterations(9, nil),
+	)
 	assert.ErrorIs(t, err, io.ErrClosedPipe)
 }
 
@@ -75,7 +85,11 @@ func verifiedFolder(t *testing.T, folder fstest.MapFS, ring *keyring.Keyring, po
 	d := &drilled{items: map[string]*survey.Item{}, folder: folder}
 	d.measured, err = verify.Measure(t.Context(), folder, plan, witness, digest.Gain{})
 	require.NoError(t, err)
-	d.session = verify.New(judge.Basis{Keyring: ring, Policy: policy, Now: born.AddDate(0, 6, 0), Expected: judge.Expect("", ring, plan.Items)})
+	d.session = verify.New(
+		judge.Basis{
+			Keyring: ring, Policy: policy, Now: born.AddDate(0, 6, 0), Expected: judge.Expect("", ring, plan.Items),
+		},
+	)
 	for i := range plan.Items {
 		item := &plan.Items[i]
 		d.items[item.Path] = item
@@ -110,9 +124,14 @@ func TestDrill(t *testing.T) {
 	t.Parallel()
 	key := pgptest.NewKey("drill", pgptest.Ed25519, born)
 	may := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	certificates, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes())
+	certificates, _, err := openpgp.ReadCertificates(
+		pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes(),
+	)
 	require.NoError(t, err)
-	admitted := &keyring.Key{Certificate: certificates[0], Publisher: "tidewright", History: []keyring.Change{{At: born, To: keyring.Admitted}}}
+	admitted := &keyring.Key{
+		Certificate: certificates[0], Publisher: "tidewright",
+		History: []keyring.Change{{At: born, To: keyring.Admitted}},
+	}
 	image := bytes.Repeat([]byte("gauge"), 50_000)
 	list := fmt.Sprintf("%x  gauge.img\n", sha256.Sum256(image))
 	signed := pgptest.Sig{Created: born.AddDate(0, 1, 0)}
@@ -128,7 +147,11 @@ func TestDrill(t *testing.T) {
 		"a signature and list": {fstest.MapFS{"SHA256SUMS": {Data: []byte(list)}, "gauge.img.sig": {Data: key.Sign(image, signed)}}, []string{"gauge*"}, []string{"a bit of the signature flipped"}},
 	} {
 		c.folder["gauge.img"] = &fstest.MapFile{Data: image}
-		d := verifiedFolder(t, c.folder, keyring.New([]*keyring.Key{admitted}, []keyring.Publisher{{Slug: "tidewright", Scope: c.scope}}), judge.DefaultPolicy())
+		d := verifiedFolder(
+			t, c.folder,
+			keyring.New([]*keyring.Key{admitted}, []keyring.Publisher{{Slug: "tidewright", Scope: c.scope}}),
+			judge.DefaultPolicy(),
+		)
 		all := d.drill(t, "gauge.img", image)
 		assert.GreaterOrEqual(t, len(all), 10, name)
 		for _, row := range c.rows {
@@ -152,11 +175,19 @@ func TestDrillAlarms(t *testing.T) {
 	t.Parallel()
 	key := pgptest.NewKey("drill", pgptest.Ed25519, born)
 	may := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	certificates, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes())
+	certificates, _, err := openpgp.ReadCertificates(
+		pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes(),
+	)
 	require.NoError(t, err)
-	admitted := &keyring.Key{Certificate: certificates[0], Publisher: "tidewright", History: []keyring.Change{{At: born, To: keyring.Admitted}}}
+	admitted := &keyring.Key{
+		Certificate: certificates[0], Publisher: "tidewright",
+		History: []keyring.Change{{At: born, To: keyring.Admitted}},
+	}
 	image := []byte("gauge image")
-	folder := fstest.MapFS{"gauge.img": {Data: image}, "gauge.img.sig": {Data: key.Sign(image, pgptest.Sig{Created: born.AddDate(0, 1, 0)})}}
+	folder := fstest.MapFS{
+		"gauge.img":     {Data: image},
+		"gauge.img.sig": {Data: key.Sign(image, pgptest.Sig{Created: born.AddDate(0, 1, 0)})},
+	}
 	d := verifiedFolder(t, folder, keyring.New([]*keyring.Key{admitted}, nil), judge.DefaultPolicy())
 	item, m := d.items["gauge.img"], d.measured["gauge.img"]
 	out := d.session.Judge(item, &m)

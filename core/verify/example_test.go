@@ -25,7 +25,9 @@ func Example() {
 	now := born.AddDate(0, 6, 0)
 	key := pgptest.NewKey("tidewright release", pgptest.Ed25519, born)
 	may := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	certificates, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes())
+	certificates, _, err := openpgp.ReadCertificates(
+		pgptest.NewCertificate(key).UserID("Tidewright Instruments", may).Bytes(),
+	)
 	if err != nil {
 		panic(err)
 	}
@@ -34,7 +36,9 @@ func Example() {
 		History: []keyring.Change{{At: born, To: keyring.Admitted, By: "tobiah", Reason: "two channels agree"}},
 	}}, []keyring.Publisher{{Slug: "tidewright", Scope: []string{"gauge-*"}}})
 
-	list := fmt.Sprintf("%x  gauge-a.img\n%x  gauge-b.img\n", sha256.Sum256([]byte("image a")), sha256.Sum256([]byte("image b")))
+	list := fmt.Sprintf(
+		"%x  gauge-a.img\n%x  gauge-b.img\n", sha256.Sum256([]byte("image a")), sha256.Sum256([]byte("image b")),
+	)
 	folder := fstest.MapFS{
 		"SHA256SUMS":     {Data: []byte(list)},
 		"SHA256SUMS.sig": {Data: key.Sign([]byte(list), pgptest.Sig{Created: born.AddDate(0, 1, 0)})},

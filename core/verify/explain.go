@@ -107,7 +107,10 @@ func explainByOtherPlaces(item *survey.Item, m *measure.Measurement, places othe
 // file that cannot be read again is left unexplained. Where all else fails,
 // files of the folder that by their names may hold this one are read, up to the
 // policy's bound; folder may be nil.
-func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Entry, places otherPlaces) error {
+func (s *Session) explain(
+	ctx context.Context, folder fs.FS, r io.Reader, item *survey.Item, m *measure.Measurement, entry *survey.Entry,
+	places otherPlaces,
+) error {
 	d, err := explained(ctx, folder, r, item.Path, m, entry, places, s.basis.Policy.DiagnosisBytes)
 	if err != nil || d == nil {
 		return err
@@ -118,7 +121,10 @@ func (s *Session) explain(ctx context.Context, folder fs.FS, r io.Reader, item *
 
 // explained reads a file once more and says why it does not match an entry; nil where it
 // cannot be read.
-func explained(ctx context.Context, folder fs.FS, r io.Reader, path string, m *measure.Measurement, entry *survey.Entry, places otherPlaces, maxBytes int64) (*diagnose.Diagnosis, error) {
+func explained(
+	ctx context.Context, folder fs.FS, r io.Reader, path string, m *measure.Measurement, entry *survey.Entry,
+	places otherPlaces, maxBytes int64,
+) (*diagnose.Diagnosis, error) {
 	at, _ := r.(io.ReaderAt)
 	found, err := diagnose.Run(ctx, r, diagnose.Case{
 		Name: path, Size: m.Size, Computed: m.Digests, Expected: entry.Digest, Algorithms: entry.Algorithms,
@@ -142,10 +148,15 @@ func complement(item *survey.Item, m *measure.Measurement, entry *survey.Entry, 
 	})
 	if at < 0 {
 		at = len(m.Diagnoses)
-		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest})
+		m.Diagnoses = append(
+			m.Diagnoses, diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest},
+		)
 	}
 	d := &m.Diagnoses[at]
-	for _, found := range []*diagnose.Cause{diagnose.UnderAnotherName(item.Path, m.Digests, places.stated), diagnose.KnownRelease(places.earlier)} {
+	for _, found := range []*diagnose.Cause{
+		diagnose.UnderAnotherName(item.Path, m.Digests, places.stated),
+		diagnose.KnownRelease(places.earlier),
+	} {
 		if found != nil {
 			d.Causes = append(d.Causes, *found)
 		}
@@ -168,7 +179,9 @@ func holdersOf(folder fs.FS, path string, maxBytes int64) []diagnose.Holder {
 	for _, name := range container.NamesAround(path) {
 		info, err := fs.Stat(folder, name)
 		if err == nil && info.Mode().IsRegular() && info.Size() <= maxBytes {
-			out = append(out, diagnose.Holder{Name: name, Open: func() (io.ReadCloser, error) { return folder.Open(name) }})
+			out = append(
+				out, diagnose.Holder{Name: name, Open: func() (io.ReadCloser, error) { return folder.Open(name) }},
+			)
 		}
 	}
 	return out

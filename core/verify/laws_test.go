@@ -28,7 +28,9 @@ func judgedFolder(t rapid.TB, files map[string]string) map[string]judge.Outcome 
 	if err != nil {
 		t.Fatal(err)
 	}
-	measured, err := verify.Measure(context.Background(), folder, plan, measure.Witness{Maker: measure.Service}, digest.Gain{})
+	measured, err := verify.Measure(
+		context.Background(), folder, plan, measure.Witness{Maker: measure.Service}, digest.Gain{},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,12 +72,26 @@ var columnsOf = map[string]func(i int) string{
 func TestGuessesDecideNothing(t *testing.T) {
 	kinds := []string{"row", "row dot", "constant", "year", "date", "eight", "phone", "large", "mode"}
 	rapid.Check(t, func(t *rapid.T) {
-		algorithm := rapid.SampledFrom([]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512}).Draw(t, "algorithm")
-		columns := append([]string{"name", "value"}, rapid.SliceOfNDistinct(rapid.SampledFrom(kinds), 0, 3, rapid.ID[string]).Draw(t, "others")...)
+		algorithm := rapid.SampledFrom(
+			[]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512},
+		).Draw(
+			t, "algorithm",
+		)
+		columns := append(
+			[]string{"name", "value"},
+			rapid.SliceOfNDistinct(rapid.SampledFrom(kinds), 0, 3, rapid.ID[string]).Draw(t, "others")...)
 		columns = rapid.Permutation(columns).Draw(t, "columns")
 		between := rapid.SampledFrom([]string{" ", "  ", "\t", ",", "; ", " | "}).Draw(t, "between")
-		heading := rapid.SampledFrom([]string{"", "# " + algorithm.String() + "\n", algorithm.String() + ":\n"}).Draw(t, "heading")
-		list := rapid.SampledFrom([]string{"list.txt", "CHECKSUMS", strings.ReplaceAll(algorithm.String(), "-", "") + "SUMS"}).Draw(t, "list")
+		heading := rapid.SampledFrom(
+			[]string{"", "# " + algorithm.String() + "\n", algorithm.String() + ":\n"},
+		).Draw(
+			t, "heading",
+		)
+		list := rapid.SampledFrom(
+			[]string{"list.txt", "CHECKSUMS", strings.ReplaceAll(algorithm.String(), "-", "") + "SUMS"},
+		).Draw(
+			t, "list",
+		)
 		var text strings.Builder
 		text.WriteString(heading)
 		files := map[string]string{}
@@ -113,7 +129,8 @@ func TestGuessesDecideNothing(t *testing.T) {
 			}
 			altered[name] = "X" + altered[name][1:]
 			out := judgedFolder(t, altered)[name]
-			if judge.Compared(out.Grounds) == judge.Matches || out.Verdict != judge.Refused && judge.Compared(right[name].Grounds) == judge.Matches {
+			if judge.Compared(out.Grounds) == judge.Matches ||
+				out.Verdict != judge.Refused && judge.Compared(right[name].Grounds) == judge.Matches {
 				t.Fatalf("%s is altered and not refused: %+v\n%s", name, out.Grounds, text.String())
 			}
 		}

@@ -38,18 +38,30 @@ type fact struct {
 var (
 	evidences = []string{"nothing", "a signature", "a signed list", "a signed MD5 list", "a list", "an MD5 list"}
 	signers   = []string{"tidewright", "brackwater", "candidate", "withdrawn", "contradicted", "expired"}
-	fileNames = map[string][]string{"other.img": nil, "gauge-1.img": {"tidewright"}, "shared-1.img": {"tidewright", "brackwater"}}
-	givens    = []string{"", "tidewright", "brackwater"}
+	fileNames = map[string][]string{
+		"other.img": nil, "gauge-1.img": {"tidewright"}, "shared-1.img": {"tidewright", "brackwater"},
+	}
+	givens = []string{"", "tidewright", "brackwater"}
 	// waivers are by what they lift and for whom.
 	waivers = map[string][]judge.Waiver{
-		"none":                   nil,
-		"weak, of anybody":       {{Ground: judge.WeakDigestOnly}},
-		"both, of anybody":       {{Ground: judge.WeakDigestOnly}, {Ground: judge.ManifestUnsigned}},
-		"both, of tidewright":    {{Ground: judge.WeakDigestOnly, Publisher: "tidewright"}, {Ground: judge.ManifestUnsigned, Publisher: "tidewright"}},
-		"both, of brackwater":    {{Ground: judge.WeakDigestOnly, Publisher: "brackwater"}, {Ground: judge.ManifestUnsigned, Publisher: "brackwater"}},
-		"both, of other names":   {{Ground: judge.WeakDigestOnly, Pattern: "lamp-*"}, {Ground: judge.ManifestUnsigned, Pattern: "lamp-*"}},
+		"none":             nil,
+		"weak, of anybody": {{Ground: judge.WeakDigestOnly}},
+		"both, of anybody": {{Ground: judge.WeakDigestOnly}, {Ground: judge.ManifestUnsigned}},
+		"both, of tidewright": {
+			{Ground: judge.WeakDigestOnly, Publisher: "tidewright"},
+			{Ground: judge.ManifestUnsigned, Publisher: "tidewright"},
+		},
+		"both, of brackwater": {
+			{Ground: judge.WeakDigestOnly, Publisher: "brackwater"},
+			{Ground: judge.ManifestUnsigned, Publisher: "brackwater"},
+		},
+		"both, of other names": {
+			{Ground: judge.WeakDigestOnly, Pattern: "lamp-*"}, {Ground: judge.ManifestUnsigned, Pattern: "lamp-*"},
+		},
 		"expired, of tidewright": {{Ground: judge.SignerExpired, Publisher: "tidewright"}},
-		"both, that have ended":  {{Ground: judge.WeakDigestOnly, Until: matrixNow}, {Ground: judge.ManifestUnsigned, Until: matrixNow}},
+		"both, that have ended": {
+			{Ground: judge.WeakDigestOnly, Until: matrixNow}, {Ground: judge.ManifestUnsigned, Until: matrixNow},
+		},
 	}
 	matrixBorn = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
 	matrixNow  = matrixBorn.AddDate(1, 0, 0)
@@ -62,13 +74,18 @@ func matrixKeys(t *testing.T) (map[string]*pgptest.Key, *keyring.Keyring) {
 	var entries []*keyring.Key
 	for _, name := range signers {
 		keys[name] = pgptest.NewKey("matrix "+name, pgptest.Ed25519, matrixBorn)
-		self := pgptest.Sig{Created: matrixBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign | pgptest.MayCertify)}}
+		self := pgptest.Sig{
+			Created: matrixBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign | pgptest.MayCertify)},
+		}
 		if name == "expired" {
 			self.Hashed = append(self.Hashed, pgptest.KeyExpires(100*24*time.Hour))
 		}
 		certs, _, err := openpgp.ReadCertificates(pgptest.NewCertificate(keys[name]).UserID(name, self).Bytes())
 		require.NoError(t, err)
-		k := &keyring.Key{Certificate: certs[0], Publisher: "tidewright", History: []keyring.Change{{At: matrixBorn, To: keyring.Admitted}}}
+		k := &keyring.Key{
+			Certificate: certs[0], Publisher: "tidewright",
+			History: []keyring.Change{{At: matrixBorn, To: keyring.Admitted}},
+		}
 		switch name {
 		case "brackwater":
 			k.Publisher = name
@@ -82,7 +99,10 @@ func matrixKeys(t *testing.T) (map[string]*pgptest.Key, *keyring.Keyring) {
 		entries = append(entries, k)
 	}
 	return keys, keyring.New(entries, []keyring.Publisher{
-		{Slug: "tidewright", Scope: []string{"gauge-*", "shared-*"}}, {Slug: "brackwater", Scope: []string{"buoy-*", "shared-*"}},
+		{
+			Slug: "tidewright", Scope: []string{"gauge-*", "shared-*"},
+		},
+		{Slug: "brackwater", Scope: []string{"buoy-*", "shared-*"}},
 	})
 }
 
@@ -103,7 +123,9 @@ func (f fact) mayClear() (may, open bool) {
 	lifts := func(ground judge.Code, publisher string) bool {
 		return slices.ContainsFunc(waivers[f.waiver], func(w judge.Waiver) bool {
 			named, _ := path.Match(w.Pattern, f.file)
-			return w.Ground == ground && (w.Publisher == "" || w.Publisher == publisher) && (w.Pattern == "" || named) && !w.Until.Equal(matrixNow)
+			return w.Ground == ground && (w.Publisher == "" || w.Publisher == publisher) &&
+				(w.Pattern == "" || named) &&
+				!w.Until.Equal(matrixNow)
 		})
 	}
 	publisher := "tidewright"
@@ -195,7 +217,10 @@ func TestMatrix(t *testing.T) {
 						for _, maker := range []measure.Maker{measure.Service, measure.Client} {
 							for _, altered := range []bool{false, true} {
 								for _, inside := range []string{"no", "an archive"} {
-									f := fact{evidence, signer, file, given, waiver, maker, maker == measure.Client, altered, inside}
+									f := fact{
+										evidence, signer, file, given, waiver, maker, maker == measure.Client, altered,
+										inside,
+									}
 									n++
 									if f.check(t, keys[signer], ring) {
 										cleared++
@@ -222,13 +247,17 @@ func (f fact) check(t *testing.T, by *pgptest.Key, ring *keyring.Keyring) bool {
 	files, judged := f.files(by)
 	plan, err := survey.Run(context.Background(), files, survey.Options{})
 	require.NoError(t, err)
-	measured, err := verify.Measure(context.Background(), files, plan, measure.Witness{Maker: f.maker, Where: "a machine"}, digest.Gain{})
+	measured, err := verify.Measure(
+		context.Background(), files, plan, measure.Witness{Maker: f.maker, Where: "a machine"}, digest.Gain{},
+	)
 	require.NoError(t, err)
 	policy := judge.DefaultPolicy()
 	if f.serviceOnly {
 		policy.MeasuredBy = []measure.Maker{measure.Service}
 	}
-	basis := judge.Basis{Keyring: ring, Policy: policy, Now: matrixNow, Expected: judge.Expect(f.given, ring, plan.Items)}
+	basis := judge.Basis{
+		Keyring: ring, Policy: policy, Now: matrixNow, Expected: judge.Expect(f.given, ring, plan.Items),
+	}
 	for i, w := range waivers[f.waiver] {
 		if w.Record, w.By, w.Reason = int64(i+1), "tobiah", "they cannot"; w.Until.IsZero() {
 			w.Until = matrixNow.AddDate(0, 1, 0)
@@ -257,7 +286,11 @@ func (f fact) check(t *testing.T, by *pgptest.Key, ring *keyring.Keyring) bool {
 		assert.NotEqual(t, judge.Cleared, out.Verdict, "%+v", f)
 	}
 	complete := slices.ContainsFunc(out.Paths, func(p judge.ProofPath) bool { return p.Complete })
-	assert.Equal(t, out.Verdict == judge.Cleared, complete && !slices.ContainsFunc(out.Grounds, func(g judge.Ground) bool { return g.Effect == judge.Refuses }), "%+v", f)
+	assert.Equal(
+		t, out.Verdict == judge.Cleared,
+		complete && !slices.ContainsFunc(out.Grounds, func(g judge.Ground) bool { return g.Effect == judge.Refuses }),
+		"%+v", f,
+	)
 	// The key bears on whatever its signature is about, and on what is inside of that.
 	signed := f.evidence == "a signature" || f.evidence == "a signed list" || f.evidence == "a signed MD5 list"
 	if !f.altered {
@@ -277,19 +310,37 @@ func TestMediumMatrix(t *testing.T) {
 				if !same {
 					read[0] ^= 1
 				}
-				plan := survey.Medium("sr0", matrixNow, survey.Against{Batch: 1, N: 2, Path: "gauge.img", Size: 4096, Digests: map[digest.Algorithm]digest.Value{a: value}})
+				plan := survey.Medium(
+					"sr0", matrixNow,
+					survey.Against{
+						Batch: 1, N: 2, Path: "gauge.img", Size: 4096,
+						Digests: map[digest.Algorithm]digest.Value{a: value},
+					},
+				)
 				item := &plan.Items[0]
-				m := &measure.Measurement{Size: 4096, Digests: map[digest.Algorithm]digest.Value{a: read}, Readback: &readback.Report{Cache: readback.Avoided}}
+				m := &measure.Measurement{
+					Size: 4096, Digests: map[digest.Algorithm]digest.Value{a: read},
+					Readback: &readback.Report{Cache: readback.Avoided},
+				}
 				m.Sign(measure.Witness{Maker: measure.Client, Where: "a machine"})
 				of := judge.Outcome{Path: "gauge.img", Role: survey.Artifact, Verdict: original}
 				if original == judge.Cleared {
-					of.Paths = []judge.ProofPath{{Kind: judge.SignedManifest, Complete: true, Links: []judge.Link{{Kind: "artifact", State: judge.Holds}}}}
+					of.Paths = []judge.ProofPath{
+						{
+							Kind: judge.SignedManifest, Complete: true,
+							Links: []judge.Link{{Kind: "artifact", State: judge.Holds}},
+						},
+					}
 				}
-				session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: matrixNow})
+				session := verify.New(
+					judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: matrixNow},
+				)
 				session.Original(item.Path, &of)
 				out := session.Judge(item, m)
 				want := same && original == judge.Cleared && a.CollisionBits() >= 128
-				assert.Equal(t, want, out.Verdict == judge.Cleared, "%s, %s, same bytes %v: %+v", a, original, same, out.Grounds)
+				assert.Equal(
+					t, want, out.Verdict == judge.Cleared, "%s, %s, same bytes %v: %+v", a, original, same, out.Grounds,
+				)
 				if !same {
 					assert.Equal(t, judge.Refused, out.Verdict, "%s", a)
 				}

@@ -43,9 +43,16 @@ func Of(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measure
 
 // measurementOf puts into words of the plan what came of measuring a target of
 // it.
-func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness) measure.Measurement {
+func measurementOf(
+	target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness,
+) measure.Measurement {
 	m := measure.Measurement{
-		Size: r.Size, Unexpanded: r.Unexpanded, Surplus: r.Surplus, CollisionSuspected: r.CollisionSuspected, Problem: r.Problem, Readback: r.Readback,
+		Size:               r.Size,
+		Unexpanded:         r.Unexpanded,
+		Surplus:            r.Surplus,
+		CollisionSuspected: r.CollisionSuspected,
+		Problem:            r.Problem,
+		Readback:           r.Readback,
 	}
 	m.Sign(w)
 	if len(r.Results) != len(target.Tasks) {
@@ -60,7 +67,10 @@ func measurementOf(target *measure.Target, over []*survey.SignatureOver, r measu
 	}
 	for i, o := range over {
 		if result := r.Results[digests+i]; result.Digest != nil {
-			m.SignatureHashes = append(m.SignatureHashes, measure.SignatureHash{File: o.File, Index: o.Index, Digest: result.Digest, NotText: result.NotText})
+			m.SignatureHashes = append(
+				m.SignatureHashes,
+				measure.SignatureHash{File: o.File, Index: o.Index, Digest: result.Digest, NotText: result.NotText},
+			)
 		}
 	}
 	return m
@@ -80,7 +90,10 @@ func addFrames(item *survey.Item, content []byte, m *measure.Measurement) {
 			continue
 		}
 		if doc, err := framed(o.Around, content, sig); err == nil {
-			m.SignatureHashes = append(m.SignatureHashes, measure.SignatureHash{File: o.File, Index: o.Index, Digest: doc.Digest, NotText: doc.NotText})
+			m.SignatureHashes = append(
+				m.SignatureHashes,
+				measure.SignatureHash{File: o.File, Index: o.Index, Digest: doc.Digest, NotText: doc.NotText},
+			)
 		}
 	}
 }
@@ -115,12 +128,15 @@ type File struct {
 // Files groups items by the files that they are read with, in the order of the
 // first item of each.
 func Files(items []*survey.Item) []*File {
-	return grouped(len(items), func(i int) string { return items[i].Path }, func(path string) *File { return &File{Path: path} }, func(at **File, i int) {
-		f, item := *at, items[i]
-		target, over := item.Target()
-		f.Items, f.At = append(f.Items, item), append(f.At, i)
-		f.targets, f.over = append(f.targets, target), append(f.over, over)
-	})
+	return grouped(
+		len(items), func(i int) string { return items[i].Path }, func(path string) *File { return &File{Path: path} },
+		func(at **File, i int) {
+			f, item := *at, items[i]
+			target, over := item.Target()
+			f.Items, f.At = append(f.Items, item), append(f.At, i)
+			f.targets, f.over = append(f.targets, target), append(f.over, over)
+		},
+	)
 }
 
 // grouped puts what there are n of, each with a path, into groups by the file of the
@@ -162,8 +178,12 @@ func inGroups[F any](files []F, targets func(F) []*measure.Target, gain digest.G
 // several of them only if they are one of the [Groups]. The measurements are by path.
 // It fails only when ctx ends. progress may be nil, and may be called by several
 // goroutines.
-func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, gain digest.Gain, progress func(total int64)) (map[string]measure.Measurement, error) {
-	readings, err := openGroup(ctx, folder, files, func(f *File) (string, []*measure.Target) { return f.Path, f.targets }, gain, progress)
+func Open(
+	ctx context.Context, folder fs.FS, files []*File, w measure.Witness, gain digest.Gain, progress func(total int64),
+) (map[string]measure.Measurement, error) {
+	readings, err := openGroup(
+		ctx, folder, files, func(f *File) (string, []*measure.Target) { return f.Path, f.targets }, gain, progress,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +196,10 @@ func Open(ctx context.Context, folder fs.FS, files []*File, w measure.Witness, g
 	return out, nil
 }
 
-func openGroup[F any](ctx context.Context, folder fs.FS, files []F, of func(F) (path string, targets []*measure.Target), gain digest.Gain, progress func(total int64)) (map[string]measure.Reading, error) {
+func openGroup[F any](
+	ctx context.Context, folder fs.FS, files []F, of func(F) (path string, targets []*measure.Target), gain digest.Gain,
+	progress func(total int64),
+) (map[string]measure.Reading, error) {
 	if len(files) == 1 {
 		path, targets := of(files[0])
 		return measure.Open(ctx, folder, path, targets, progress)
@@ -202,7 +225,9 @@ func Content(ctx context.Context, folder fs.FS, item *survey.Item, holders []*su
 
 // Measure measures everything of a plan: what the survey has read from memory,
 // all other files from the folder, each read once. It fails only when ctx ends.
-func Measure(ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Witness, gain digest.Gain) (map[string]measure.Measurement, error) {
+func Measure(
+	ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Witness, gain digest.Gain,
+) (map[string]measure.Measurement, error) {
 	out, err := Read(ctx, plan, w)
 	if err != nil {
 		return nil, err

@@ -62,8 +62,12 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 	list := fmt.Sprintf("%x  main.img\n%x  main.img\n", sha256.Sum256(image), sha512.Sum512(image))
 	key := pgptest.NewKey("measure", pgptest.Ed25519, born)
 	files := fstest.MapFS{
-		"main.img":        {Data: image},
-		"main.img.sig":    {Data: append(key.Sign(image, pgptest.Sig{Created: born}), key.Sign(image, pgptest.Sig{Created: born, Hash: pgptest.SHA384})...)},
+		"main.img": {Data: image},
+		"main.img.sig": {
+			Data: append(
+				key.Sign(image, pgptest.Sig{Created: born}),
+				key.Sign(image, pgptest.Sig{Created: born, Hash: pgptest.SHA384})...),
+		},
 		"SUMS.sha256":     {Data: []byte(list)},
 		"SUMS.sha256.sig": {Data: key.Sign([]byte(list), pgptest.Sig{Created: born})},
 	}
@@ -95,7 +99,10 @@ func TestEveryByteIsReadOnce(t *testing.T) {
 				require.NoError(t, err)
 				h.Write(image)
 				h.Write(sig.Trailer())
-				assert.Equal(t, measure.SignatureHash{File: "main.img.sig", Index: index, Digest: h.Sum(nil)}, m.SignatureHashes[index])
+				assert.Equal(
+					t, measure.SignatureHash{File: "main.img.sig", Index: index, Digest: h.Sum(nil)},
+					m.SignatureHashes[index],
+				)
 			}
 		}
 	}

@@ -17,7 +17,10 @@ import (
 func FromMeasurer(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
 	m := Of(item, r, w)
 	if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
-		m.Problem = &measure.Problem{Code: measure.ChangedWhileReading, Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size)}
+		m.Problem = &measure.Problem{
+			Code:    measure.ChangedWhileReading,
+			Message: fmt.Sprintf("it was %d bytes in the list of files, and %d were read", item.Size, m.Size),
+		}
 		m.Digests, m.SignatureHashes = nil, nil
 	}
 	return m

@@ -25,13 +25,17 @@ const pastedText = "pasted text"
 
 // heldAgainst judges a file against a text that was handed over for it.
 func heldAgainst(t testing.TB, content []byte, text string) (judge.Outcome, *survey.Survey) {
-	folder := fstest.MapFS{pastetest.FileName: &fstest.MapFile{Data: content}, pastedText: &fstest.MapFile{Data: []byte(text)}}
+	folder := fstest.MapFS{
+		pastetest.FileName: &fstest.MapFile{Data: content}, pastedText: &fstest.MapFile{Data: []byte(text)},
+	}
 	found, err := survey.Gather(context.Background(), folder, survey.Limits{})
 	require.NoError(t, err)
 	found.Give(pastedText, []byte(text), survey.Given{For: []string{pastetest.FileName}})
 	plan, err := survey.Plan(found, survey.Options{})
 	require.NoError(t, err)
-	measured, err := verify.Measure(context.Background(), folder, plan, measure.Witness{Maker: measure.Client, Where: "client here"}, digest.Gain{})
+	measured, err := verify.Measure(
+		context.Background(), folder, plan, measure.Witness{Maker: measure.Client, Where: "client here"}, digest.Gain{},
+	)
 	require.NoError(t, err)
 	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})
 	byPath := map[string]*survey.Item{}

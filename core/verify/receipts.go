@@ -47,11 +47,18 @@ func (s *Session) Receipt(item *survey.Item, m *measure.Measurement) judge.Outco
 	r, fails := s.open(item)
 	if fails != "" {
 		out.Grounds = append(out.Grounds, judge.Ground{
-			Code: judge.ReceiptFails, Effect: judge.Withholds, Source: item.Path, Sentence: fails, Advice: "What it says of files decides nothing here. Get the receipt again from the service that wrote it.",
+			Code:     judge.ReceiptFails,
+			Effect:   judge.Withholds,
+			Source:   item.Path,
+			Sentence: fails,
+			Advice:   "What it says of files decides nothing here. Get the receipt again from the service that wrote it.",
 		})
 		return out
 	}
-	g := judge.Ground{Code: judge.ReceiptHolds, Effect: judge.Notes, Source: item.Path, Sentence: fmt.Sprintf("It proves record %d of the ledger of %s.", r.position, plain.Text(r.ledger))}
+	g := judge.Ground{
+		Code: judge.ReceiptHolds, Effect: judge.Notes, Source: item.Path,
+		Sentence: fmt.Sprintf("It proves record %d of the ledger of %s.", r.position, plain.Text(r.ledger)),
+	}
 	if r.item == nil {
 		g.Sentence += " That is not about a file that was verified."
 	} else {
@@ -122,7 +129,9 @@ func (s *Session) judgeRecorded() {
 			batches[r.batch].Manifest(r.item, &r.measured)
 		}
 	}
-	ordered := slices.SortedFunc(slices.Values(s.receipts), func(a, b *recorded) int { return strings.Compare(a.item.Path, b.item.Path) })
+	ordered := slices.SortedFunc(
+		slices.Values(s.receipts), func(a, b *recorded) int { return strings.Compare(a.item.Path, b.item.Path) },
+	)
 	s.recorded = map[string][]*recorded{}
 	for _, r := range ordered {
 		if r.item.Role == survey.Artifact {
@@ -148,8 +157,14 @@ func (s *Session) recordedOf(item *survey.Item) []judge.Recorded {
 	for _, r := range s.recorded[path.Base(item.Path)] {
 		folder := strings.TrimSuffix(path.Dir(r.receipt), survey.ProofsFolder)
 		out = append(out, judge.Recorded{
-			Receipt: r.receipt, Position: r.position, Batch: r.batch, Name: r.item.Path, Place: path.Join(folder, r.item.Path) == item.Path,
-			Measurement: &r.measured, Outcome: &r.outcome, Missing: r.missing,
+			Receipt:     r.receipt,
+			Position:    r.position,
+			Batch:       r.batch,
+			Name:        r.item.Path,
+			Place:       path.Join(folder, r.item.Path) == item.Path,
+			Measurement: &r.measured,
+			Outcome:     &r.outcome,
+			Missing:     r.missing,
 		})
 	}
 	return out

@@ -80,7 +80,10 @@ type Session struct {
 
 // New returns a Session that judges by the basis.
 func New(basis judge.Basis) *Session {
-	return &Session{basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{}, originals: map[string]*judge.Outcome{}, bears: map[string]bool{}, proofs: map[string]judge.Outcome{}}
+	return &Session{
+		basis: basis, vouchers: map[string]*judge.Voucher{}, outcomes: map[string]*judge.Outcome{},
+		originals: map[string]*judge.Outcome{}, bears: map[string]bool{}, proofs: map[string]judge.Outcome{},
+	}
 }
 
 // Fork returns a session that knows what this one knows, and changes nothing of it. This one is

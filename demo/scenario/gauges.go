@@ -57,7 +57,10 @@ func Gauge(name string, temper world.Temper, a, b []byte) (*world.Gauge, error) 
 		return nil, err
 	}
 	host, err := world.HostKey(hostSeed(name))
-	return &world.Gauge{Name: name, Temper: temper, Slots: map[string][]byte{"A": a, "B": b}, Host: host, Client: login.PublicKey(), User: GaugeUser}, err
+	return &world.Gauge{
+		Name: name, Temper: temper, Slots: map[string][]byte{"A": a, "B": b}, Host: host, Client: login.PublicKey(),
+		User: GaugeUser,
+	}, err
 }
 
 func hostSeed(name string) string { return "the host key of " + name }
@@ -147,16 +150,26 @@ func WriteGaugeKinds(dir string) error {
 // KeepGauges adds the gauges, at their addresses, and the panel at the light.
 func KeepGauges(ctx context.Context, curator *client.Client, addresses map[string]string) error {
 	kinds := map[string]string{"KG-09": "old-gauge", "KG-11": "far-gauge"}
-	places := map[string]string{"KG-07": "north mole", "KG-08": "slipway", "KG-09": "old quay", "KG-10": "lifeboat station", "KG-11": "outer breakwater"}
+	places := map[string]string{
+		"KG-07": "north mole", "KG-08": "slipway", "KG-09": "old quay", "KG-10": "lifeboat station",
+		"KG-11": "outer breakwater",
+	}
 	for name, address := range addresses {
 		kind := kinds[name]
 		if kind == "" {
 			kind = "harbour-gauge"
 		}
-		if _, err := curator.SetDevice(ctx, name, wire.DeviceDetails{Kind: kind, Address: address, Credential: GaugeCredential, Publisher: "tidewright", Place: places[name]}); err != nil {
+		if _, err := curator.SetDevice(
+			ctx, name,
+			wire.DeviceDetails{
+				Kind: kind, Address: address, Credential: GaugeCredential, Publisher: "tidewright", Place: places[name],
+			},
+		); err != nil {
 			return err
 		}
 	}
-	_, err := curator.SetDevice(ctx, "LP-1", wire.DeviceDetails{Kind: "lamp-panel", Publisher: "lanternfell", Place: "Skerrow Light"})
+	_, err := curator.SetDevice(
+		ctx, "LP-1", wire.DeviceDetails{Kind: "lamp-panel", Publisher: "lanternfell", Place: "Skerrow Light"},
+	)
 	return err
 }

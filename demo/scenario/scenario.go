@@ -61,11 +61,22 @@ type Publisher struct {
 // Publishers lists the publishers that the demo starts with.
 func Publishers() []Publisher {
 	return []Publisher{
-		{"tidewright", "Tidewright Instruments", "Release desk, +00 555 0142. Their fingerprint is on every delivery note.", []string{"gauge-fw-*"}},
+		{
+			"tidewright", "Tidewright Instruments",
+			"Release desk, +00 555 0142. Their fingerprint is on every delivery note.",
+			[]string{"gauge-fw-*"},
+		},
 		{"brackwater", "Brackwater Radio", "support@brackwater.example", []string{"buoy-rx-*"}},
-		{"lanternfell", "Lanternfell Controls", "lamps@lanternfell.example; they publish MD5 and CRC-32 lists, unsigned.", []string{"lamp-ctl-*"}},
+		{
+			"lanternfell", "Lanternfell Controls",
+			"lamps@lanternfell.example; they publish MD5 and CRC-32 lists, unsigned.",
+			[]string{"lamp-ctl-*"},
+		},
 		{"corran", "Corran Charts", "desk@corran.example", []string{"chart-*"}},
-		{"oarlock", "Oarlock Project", "oarlock.example; the list of digests is on two mirrors.", []string{"oarlock-*"}},
+		{
+			"oarlock", "Oarlock Project", "oarlock.example; the list of digests is on two mirrors.",
+			[]string{"oarlock-*"},
+		},
 	}
 }
 
@@ -104,8 +115,10 @@ func gauge(version string, by *pgptest.Key) folder {
 	f := folder{
 		prefix + "-boot.img": image(prefix+"-boot", 256<<10),
 		prefix + "-main.img": image(prefix+"-main", 3<<20),
-		prefix + "-notes.txt": []byte("Tidewright gauge controller " + version + "\n\nTide prediction tables extended to 2031.\n" +
-			"Sensor drift is now reported once an hour.\n"),
+		prefix + "-notes.txt": []byte(
+			"Tidewright gauge controller " + version + "\n\nTide prediction tables extended to 2031.\n" +
+				"Sensor drift is now reported once an hour.\n",
+		),
 	}
 	f["SHA256SUMS"] = f.sums(prefix+"-boot.img", prefix+"-main.img", prefix+"-notes.txt")
 	f["SHA256SUMS.sig"] = by.Sign(f["SHA256SUMS"], pgptest.Sig{Created: release})
@@ -119,7 +132,9 @@ func buoy(version string, by *pgptest.Key, size int, parts ...string) folder {
 	for _, part := range parts {
 		name := "buoy-rx-" + version + "-" + part + ".bin"
 		f[name] = image(name, size)
-		f[name+".asc"] = pgptest.Armor("PGP SIGNATURE", by.Sign(f[name], pgptest.Sig{Created: release.AddDate(0, 0, 9), Hash: pgptest.SHA512}))
+		f[name+".asc"] = pgptest.Armor(
+			"PGP SIGNATURE", by.Sign(f[name], pgptest.Sig{Created: release.AddDate(0, 0, 9), Hash: pgptest.SHA512}),
+		)
 	}
 	return f
 }
@@ -146,7 +161,10 @@ func chart() folder {
 	const month = "2026-10"
 	name := "chart-" + month + ".img"
 	content := image("chart-"+month, 4<<20)
-	file := manifest.File{Name: name, Size: int64(len(content)), Digests: map[digest.Algorithm]digest.Value{}, Pieces: &manifest.Pieces{Algorithm: digest.SHA256, Length: 256 << 10}}
+	file := manifest.File{
+		Name: name, Size: int64(len(content)), Digests: map[digest.Algorithm]digest.Value{},
+		Pieces: &manifest.Pieces{Algorithm: digest.SHA256, Length: 256 << 10},
+	}
 	for _, a := range []digest.Algorithm{digest.MD5, digest.SHA256} {
 		h := a.New()
 		h.Write(content)
@@ -181,7 +199,11 @@ func lamp(version string, variant digest.Algorithm) folder {
 // lampArchive returns light controller firmware in a zip archive, with an
 // unsigned MD5 list of the images inside.
 func lampArchive(version string) folder {
-	inside := folder{"readme.txt": []byte("Lanternfell Controls, lamp controller " + version + ".\r\nFlash the head before the drive.\r\n")}
+	inside := folder{
+		"readme.txt": []byte(
+			"Lanternfell Controls, lamp controller " + version + ".\r\nFlash the head before the drive.\r\n",
+		),
+	}
 	var list bytes.Buffer
 	for _, part := range []string{"head", "drive"} {
 		name := "lamp-ctl-" + version + "-" + part + ".img"
@@ -255,7 +277,14 @@ func disc(month string, agree bool) folder {
 		fmt.Fprintf(&inside, "%x  charts/%s.chart\n", sha256.Sum256(content), chart)
 	}
 	files = append(files, isotest.File{Name: "SHA256SUMS", Content: inside.Bytes()})
-	f := folder{name: isotest.Image(files, isotest.Options{Volume: "CORRAN_" + strings.ReplaceAll(month, "-", "_"), RockRidge: true, Joliet: true, Time: release})}
+	f := folder{
+		name: isotest.Image(
+			files,
+			isotest.Options{
+				Volume: "CORRAN_" + strings.ReplaceAll(month, "-", "_"), RockRidge: true, Joliet: true, Time: release,
+			},
+		),
+	}
 	listed := f[name]
 	if !agree {
 		listed = disc("2026-09", true)["chart-disc-2026-09.iso"]
@@ -264,7 +293,9 @@ func disc(month string, agree bool) folder {
 	f["MD5SUMS"] = fmt.Appendf(nil, "%x  %s\n", md5.Sum(listed), name)    //nolint:gosec // as such lists are
 	f["SHA1SUMS"] = fmt.Appendf(nil, "%x  %s\n", sha1.Sum(f[name]), name) //nolint:gosec // as such lists are
 	f["SHA256SUMS"] = f.sums(name, "packages-"+month+".txt")
-	f["SHA256SUMS.asc"] = pgptest.Armor("PGP SIGNATURE", corran().Primary.Sign(f["SHA256SUMS"], pgptest.Sig{Created: release.AddDate(0, 6, 0)}))
+	f["SHA256SUMS.asc"] = pgptest.Armor(
+		"PGP SIGNATURE", corran().Primary.Sign(f["SHA256SUMS"], pgptest.Sig{Created: release.AddDate(0, 6, 0)}),
+	)
 	return f
 }
 
@@ -290,7 +321,9 @@ func logger(altered bool, editions ...string) folder {
 		}
 	}
 	var b bytes.Buffer
-	b.WriteString("Hello everybody,\n\nlogger 2.4 is out. Battery life is up by a third; thanks to all who sent traces.\n\nSHA-256 of the images:\n\n")
+	b.WriteString(
+		"Hello everybody,\n\nlogger 2.4 is out. Battery life is up by a third; thanks to all who sent traces.\n\nSHA-256 of the images:\n\n",
+	)
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		fmt.Fprintf(&b, "  %s is %x\n", name, sha256.Sum256(all[name]))
 	}
@@ -307,13 +340,18 @@ func announced(by ...*pgptest.Certificate) folder {
 	for _, c := range by {
 		keys = append(keys, c.Primary)
 	}
-	f["oarlock-logger-2.4-announcement.txt"] = pgptest.Cleartext(strings.TrimSuffix(string(f[name]), "\n"), pgptest.Sig{Created: release.AddDate(0, 3, 2)}, keys...)
+	f["oarlock-logger-2.4-announcement.txt"] = pgptest.Cleartext(
+		strings.TrimSuffix(string(f[name]), "\n"),
+		pgptest.Sig{Created: release.AddDate(0, 3, 2)},
+		keys...)
 	delete(f, name)
 	return f
 }
 
 var mirrored = sync.OnceValue(func() map[string]folder {
-	return map[string]folder{"oarlock-north": logger(false, oarlockEditions...), "oarlock-south": logger(true, oarlockEditions...)}
+	return map[string]folder{
+		"oarlock-north": logger(false, oarlockEditions...), "oarlock-south": logger(true, oarlockEditions...),
+	}
 })
 
 // WriteMirrors writes below dir what the mirrors of Oarlock serve: the northern
@@ -360,7 +398,9 @@ func folders() map[string]folder {
 	wrong := buoy("1.8", tide, 1<<20, "north")
 
 	outward := gauge("4.3", tide)
-	outward["SHA256SUMS"] = append(outward["SHA256SUMS"], []byte(fmt.Sprintf("%x  ../../etc/hostname\n", sha256.Sum256([]byte("skerrow"))))...)
+	outward["SHA256SUMS"] = append(
+		outward["SHA256SUMS"],
+		[]byte(fmt.Sprintf("%x  ../../etc/hostname\n", sha256.Sum256([]byte("skerrow"))))...)
 	outward["SHA256SUMS.sig"] = tide.Sign(outward["SHA256SUMS"], pgptest.Sig{Created: release})
 
 	emptySignature := buoy("1.9", brack, 1<<20, "south")
@@ -370,13 +410,17 @@ func folders() map[string]folder {
 	swapped["gauge-fw-4.2-boot.img"], swapped["gauge-fw-4.2-main.img"] = swapped["gauge-fw-4.2-main.img"], swapped["gauge-fw-4.2-boot.img"]
 
 	errorPage := gauge("4.2", tide)
-	errorPage["gauge-fw-4.2-main.img"] = []byte("<!DOCTYPE html>\n<html><head><title>Session expired</title></head>\n<body><p>Please sign in again.</p></body></html>\n")
+	errorPage["gauge-fw-4.2-main.img"] = []byte(
+		"<!DOCTYPE html>\n<html><head><title>Session expired</title></head>\n<body><p>Please sign in again.</p></body></html>\n",
+	)
 
 	hole := gauge("4.2", tide)
 	clear(hole["gauge-fw-4.2-main.img"][2<<20:])
 
 	converted := gauge("4.2", tide)
-	converted["gauge-fw-4.2-notes.txt"] = bytes.ReplaceAll(converted["gauge-fw-4.2-notes.txt"], []byte("\n"), []byte("\r\n"))
+	converted["gauge-fw-4.2-notes.txt"] = bytes.ReplaceAll(
+		converted["gauge-fw-4.2-notes.txt"], []byte("\n"), []byte("\r\n"),
+	)
 
 	damaged, padded, short := chart(), chart(), chart()
 	for _, at := range []int{700_000, 2_500_000, 2_600_000} {
@@ -391,7 +435,13 @@ func folders() map[string]folder {
 	archive := tar.NewWriter(&content)
 	for _, part := range []string{"north", "south"} {
 		body := image("buoy-rx-2.1-"+part, 512<<10)
-		must(archive.WriteHeader(&tar.Header{Name: "buoy-rx-2.1/" + part + ".bin", Mode: 0o644, Size: int64(len(body)), ModTime: release}))
+		must(
+			archive.WriteHeader(
+				&tar.Header{
+					Name: "buoy-rx-2.1/" + part + ".bin", Mode: 0o644, Size: int64(len(body)), ModTime: release,
+				},
+			),
+		)
 		_, err := archive.Write(body)
 		must(err)
 	}
@@ -411,7 +461,9 @@ func folders() map[string]folder {
 	var listed []manifest.File
 	for name, content := range names {
 		s := sha256.Sum256(content)
-		listed = append(listed, manifest.File{Name: name, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: s[:]}})
+		listed = append(
+			listed, manifest.File{Name: name, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: s[:]}},
+		)
 	}
 	var odd bytes.Buffer
 	must(manifest.Write(&odd, manifest.DigestFirst, listed))
@@ -425,7 +477,9 @@ func folders() map[string]folder {
 	// it put the digest of an image under the archive's own name.
 	inner, innerDamaged, innerListed := lampArchive("3.4"), lampArchive("3.4"), lampArchive("3.5")
 	must(replaceInZip(innerDamaged, "lamp-ctl-3.4.zip", "fw/lamp-ctl-3.4-drive.img", 70_000))
-	innerListed["MD5SUMS.txt"] = fmt.Appendf(nil, "%x  lamp-ctl-3.5.zip\n", md5.Sum(image("lamp-ctl-3.5-head", 192<<10))) //nolint:gosec // as such lists are
+	innerListed["MD5SUMS.txt"] = fmt.Appendf(
+		nil, "%x  lamp-ctl-3.5.zip\n", md5.Sum(image("lamp-ctl-3.5-head", 192<<10)),
+	) //nolint:gosec // as such lists are
 
 	// A release in one archive, with its own manifest inside, signed from
 	// the outside.
@@ -447,9 +501,13 @@ func folders() map[string]folder {
 
 	maintainers := oarlock()
 	edited := announced(maintainers[0])
-	edited["oarlock-logger-2.4-announcement.txt"] = bytes.Replace(edited["oarlock-logger-2.4-announcement.txt"], []byte("a third"), []byte("one half"), 1)
+	edited["oarlock-logger-2.4-announcement.txt"] = bytes.Replace(
+		edited["oarlock-logger-2.4-announcement.txt"], []byte("a third"), []byte("one half"), 1,
+	)
 	framed := announced(maintainers[2])
-	framed["oarlock-logger-2.4-announcement.txt"] = append([]byte("NOTE: the images have moved to another server, take them from there.\n\n"), framed["oarlock-logger-2.4-announcement.txt"]...)
+	framed["oarlock-logger-2.4-announcement.txt"] = append(
+		[]byte("NOTE: the images have moved to another server, take them from there.\n\n"),
+		framed["oarlock-logger-2.4-announcement.txt"]...)
 
 	out := map[string]folder{
 		"oarlock/logger-2.4-signed":           announced(maintainers[0], maintainers[2]),

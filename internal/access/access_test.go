@@ -73,11 +73,20 @@ func TestTokens(t *testing.T) {
 	_, err = a.SignIn(t.Context(), "127.0.0.1", "ines", "kelp-and-coppe")
 	assert.True(t, fault.Is(err, "wrong-password"))
 
-	text, token, err := a.IssueToken(t.Context(), ines, access.NewToken{Label: "nightly", Role: roles.Auditor, Life: 2 * time.Hour})
+	text, token, err := a.IssueToken(
+		t.Context(), ines, access.NewToken{Label: "nightly", Role: roles.Auditor, Life: 2 * time.Hour},
+	)
 	require.NoError(t, err)
 	p, err := a.ByToken(t.Context(), text)
 	require.NoError(t, err)
-	assert.Equal(t, access.Principal{UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: roles.Auditor, Token: token.ID, Expires: token.ExpiresAt, Depots: []string{}, Publishers: []string{}}, p)
+	assert.Equal(
+		t,
+		access.Principal{
+			UserID: ines.UserID, Name: "ines", FullName: "Ines", Role: roles.Auditor, Token: token.ID,
+			Expires: token.ExpiresAt, Depots: []string{}, Publishers: []string{},
+		},
+		p,
+	)
 	for _, bad := range []string{"", "endx_", text[:len(text)-1], "x" + text} {
 		_, err := a.ByToken(t.Context(), bad)
 		assert.True(t, fault.Is(err, "token-unknown"), bad)
@@ -99,7 +108,10 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, err)
 	text, token, err = a.IssueToken(t.Context(), ines, access.NewToken{Life: time.Hour})
 	require.NoError(t, err)
-	assert.True(t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), "token-unknown"), "another's token is not one's to end")
+	assert.True(
+		t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), "token-unknown"),
+		"another's token is not one's to end",
+	)
 	require.NoError(t, a.RevokeToken(t.Context(), ines, token.ID))
 	_, err = a.ByToken(t.Context(), text)
 	assert.True(t, fault.Is(err, "token-revoked"))
@@ -132,7 +144,11 @@ func TestGuessingIsSlowed(t *testing.T) {
 	assert.True(t, fault.Is(err, "wrong-password"), "a guesser locks nobody out from elsewhere")
 	other := 0
 	for i := range 80 {
-		if _, err := a.SignIn(t.Context(), "127.0.0.3", fmt.Sprintf("name-%d", i), "guess"); fault.Is(err, "too-many-attempts") {
+		if _, err := a.SignIn(
+			t.Context(), "127.0.0.3", fmt.Sprintf("name-%d", i), "guess",
+		); fault.Is(
+			err, "too-many-attempts",
+		) {
 			other++
 		}
 	}

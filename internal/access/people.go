@@ -32,7 +32,11 @@ var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 // AddUser adds a person.
 func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, error) {
 	if !userName.MatchString(u.Name) {
-		return User{}, fault.New(fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.").At("name")
+		return User{}, fault.New(
+			fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.",
+		).At(
+			"name",
+		)
 	}
 	if err := checkRole(u.Role); err != nil {
 		return User{}, err
@@ -57,7 +61,13 @@ func checkRole(r roles.Role) error {
 	if r.Valid() {
 		return nil
 	}
-	return fault.New(fault.Invalid, "bad-role", "There is no role of that name.").Advise("Roles are auditor, operator, curator and administrator.").At("role")
+	return fault.New(
+		fault.Invalid, "bad-role", "There is no role of that name.",
+	).Advise(
+		"Roles are auditor, operator, curator and administrator.",
+	).At(
+		"role",
+	)
 }
 
 const (
@@ -93,13 +103,34 @@ func (s *Service) hash(ctx context.Context, password string) (string, error) {
 	n := utf8.RuneCountInString(password)
 	switch {
 	case n < minPassword:
-		return "", fault.New(fault.Invalid, "short-password", "A password needs at least %d characters; this one has %d.", minPassword, n).At("password")
+		return "", fault.New(
+			fault.Invalid, "short-password", "A password needs at least %d characters; this one has %d.", minPassword,
+			n,
+		).At(
+			"password",
+		)
 	case len(password) > maxPassword:
-		return "", fault.New(fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword).At("password")
+		return "", fault.New(
+			fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword,
+		).At(
+			"password",
+		)
 	case distinct(password) < minDistinct:
-		return "", fault.New(fault.Invalid, "simple-password", "A password needs at least %d different characters.", minDistinct).Advise("Choose another, such as a few words that do not belong together.").At("password")
+		return "", fault.New(
+			fault.Invalid, "simple-password", "A password needs at least %d different characters.", minDistinct,
+		).Advise(
+			"Choose another, such as a few words that do not belong together.",
+		).At(
+			"password",
+		)
 	case common[strings.ToLower(password)]:
-		return "", fault.New(fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.").Advise("Choose another, such as a few words that do not belong together.").At("password")
+		return "", fault.New(
+			fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.",
+		).Advise(
+			"Choose another, such as a few words that do not belong together.",
+		).At(
+			"password",
+		)
 	}
 	free, err := s.waitToHash(ctx)
 	if err != nil {
@@ -171,7 +202,12 @@ func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (Us
 				return err
 			}
 			if n == 1 {
-				return fault.New(fault.Conflict, "last-administrator", "%s is the last administrator: nobody could add another.", name).Advise("Make somebody else an administrator first.")
+				return fault.New(
+					fault.Conflict, "last-administrator", "%s is the last administrator: nobody could add another.",
+					name,
+				).Advise(
+					"Make somebody else an administrator first.",
+				)
 			}
 		}
 		if hash == "" && !u.Disabled {
@@ -211,7 +247,9 @@ func (s *Service) ChangePassword(ctx context.Context, p Principal, from, old, pa
 }
 
 // change changes a person as f says, and records it.
-func (s *Service) change(ctx context.Context, by, name, reason string, f func(ctx context.Context, tx *store.Tx, u *store.User) error) (u User, err error) {
+func (s *Service) change(
+	ctx context.Context, by, name, reason string, f func(ctx context.Context, tx *store.Tx, u *store.User) error,
+) (u User, err error) {
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if u, err = tx.UserToChange(ctx, name); err != nil {
 			return err
@@ -230,13 +268,19 @@ func (s *Service) change(ctx context.Context, by, name, reason string, f func(ct
 		return s.recordUser(ctx, tx, by, now, u.Name, recorded.UserChanged{Person: personOf(u, reason)})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "user-unknown", "There is nobody called %s.", name).Advise("“endeixis user list” shows who there is.")
+		err = fault.New(
+			fault.NotFound, "user-unknown", "There is nobody called %s.", name,
+		).Advise(
+			"“endeixis user list” shows who there is.",
+		)
 	}
 	return u, err
 }
 
 // recordUser records all that is known of a person.
-func (s *Service) recordUser(ctx context.Context, tx *store.Tx, by string, at time.Time, name string, body recorded.Body) error {
+func (s *Service) recordUser(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, name string, body recorded.Body,
+) error {
 	_, err := s.records.Append(ctx, tx, records.Entry{By: by, At: at, Subject: name, Body: body})
 	return err
 }
@@ -244,5 +288,8 @@ func (s *Service) recordUser(ctx context.Context, tx *store.Tx, by string, at ti
 // personOf is what is recorded of a person.
 func personOf(u store.User, reason string) recorded.Person {
 	password := records.DigestOf([]byte(u.PasswordHash))
-	return recorded.Person{Name: u.Name, FullName: &u.FullName, Role: roles.Role(u.Role), Password: &password, Disabled: u.Disabled, Reason: reason}
+	return recorded.Person{
+		Name: u.Name, FullName: &u.FullName, Role: roles.Role(u.Role), Password: &password, Disabled: u.Disabled,
+		Reason: reason,
+	}
 }

@@ -35,7 +35,10 @@ func newDesk(t *testing.T) *desk {
 	clock := func() time.Time { return d.now }
 	d.Service = access.New(s, keyed(t, s, clock), clock)
 	for name, role := range map[string]roles.Role{"dagny": roles.Administrator, "ines": roles.Operator} {
-		_, err := d.AddUser(t.Context(), "a test", access.NewUser{Name: name, FullName: name, Role: role, Password: name + "-and-copper"})
+		_, err := d.AddUser(
+			t.Context(), "a test",
+			access.NewUser{Name: name, FullName: name, Role: role, Password: name + "-and-copper"},
+		)
 		require.NoError(t, err)
 	}
 	return d
@@ -138,7 +141,9 @@ func TestOwnPassword(t *testing.T) {
 	text, _, err := d.IssueToken(t.Context(), ines, access.NewToken{Life: time.Hour})
 	require.NoError(t, err)
 	d.now = d.now.Add(time.Second)
-	assert.True(t, fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "wrong-password"))
+	assert.True(
+		t, fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "wrong-password"),
+	)
 	require.NoError(t, d.ChangePassword(t.Context(), ines, "127.0.0.1", "ines-and-copper", "kelp and glass"))
 	_, err = d.BySession(t.Context(), "ines", begun)
 	assert.True(t, fault.Is(err, "session-ended"), "%v", err)
@@ -150,7 +155,8 @@ func TestOwnPassword(t *testing.T) {
 	assert.True(t, fault.Is(err, "wrong-password"))
 	slowed := false
 	for range 12 {
-		slowed = slowed || fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "too-many-attempts")
+		slowed = slowed ||
+			fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "too-many-attempts")
 	}
 	assert.True(t, slowed, "who holds a session cannot guess at speed")
 }
@@ -162,7 +168,9 @@ func TestTokensOfTokens(t *testing.T) {
 	d := newDesk(t)
 	ines, err := d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
-	first, parent, err := d.IssueToken(t.Context(), ines, access.NewToken{Role: roles.Auditor, Life: time.Hour, Depots: []string{"quayside", "pier"}})
+	first, parent, err := d.IssueToken(
+		t.Context(), ines, access.NewToken{Role: roles.Auditor, Life: time.Hour, Depots: []string{"quayside", "pier"}},
+	)
 	require.NoError(t, err)
 	bearer, err := d.ByToken(t.Context(), first)
 	require.NoError(t, err)

@@ -44,8 +44,14 @@ func (s *Service) sealToken(t store.Token) ([]byte, error) {
 	return s.mac(values...)
 }
 
-var errAltered = fault.New(fault.Unauthenticated, "person-altered", "In the database stands something else of this person, or of this token, than was decided: nobody signs in with it.").
-	Advise("Have an administrator audit the ledger, and find out who changed the database.")
+var errAltered = fault.New(
+	fault.Unauthenticated,
+	"person-altered",
+	"In the database stands something else of this person, or of this token, than was decided: nobody signs in with it.",
+).
+	Advise(
+		"Have an administrator audit the ledger, and find out who changed the database.",
+	)
 
 // genuine fails for a person whose row was put in or changed behind the service.
 func (s *Service) genuine(u store.User) error {

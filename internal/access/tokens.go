@@ -24,7 +24,11 @@ const tokenPrefix = "endx_"
 
 // ByToken returns the principal of a token.
 func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
-	unknown := fault.New(fault.Unauthenticated, "token-unknown", "This token is not known here.").Advise("Sign in again with “endeixis login”.")
+	unknown := fault.New(
+		fault.Unauthenticated, "token-unknown", "This token is not known here.",
+	).Advise(
+		"Sign in again with “endeixis login”.",
+	)
 	if !strings.HasPrefix(text, tokenPrefix) || len(text) > 200 {
 		return Principal{}, unknown
 	}
@@ -37,10 +41,18 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 		return Principal{}, err
 	}
 	if token.RevokedAt != nil {
-		return Principal{}, fault.New(fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
+		return Principal{}, fault.New(
+			fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339),
+		).Advise(
+			"Sign in again with “endeixis login”.",
+		)
 	}
 	if !s.now().Before(token.ExpiresAt) {
-		return Principal{}, fault.New(fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339)).Advise("Sign in again with “endeixis login”.")
+		return Principal{}, fault.New(
+			fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339),
+		).Advise(
+			"Sign in again with “endeixis login”.",
+		)
 	}
 	if err := s.genuineToken(token); err != nil {
 		return Principal{}, err
@@ -100,17 +112,33 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 		}
 		for _, name := range *limit.asks {
 			if len(*limit.mine) > 0 && !slices.Contains(*limit.mine, name) {
-				return "", store.Token{}, fault.New(fault.Denied, "limit-too-wide", "A token cannot be allowed more than the one that it is made with.").At(limit.field)
+				return "", store.Token{}, fault.New(
+					fault.Denied, "limit-too-wide", "A token cannot be allowed more than the one that it is made with.",
+				).At(
+					limit.field,
+				)
 			}
 		}
 	}
 	switch {
 	case !n.Role.Valid() || !p.Role.May(n.Role):
-		return "", store.Token{}, fault.New(fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.").At("role")
+		return "", store.Token{}, fault.New(
+			fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.",
+		).At(
+			"role",
+		)
 	case n.Life <= 0 || n.Life > maxTokenLife:
-		return "", store.Token{}, fault.New(fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.").At("days")
+		return "", store.Token{}, fault.New(
+			fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.",
+		).At(
+			"days",
+		)
 	case len(n.Label) > 200:
-		return "", store.Token{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+		return "", store.Token{}, fault.New(
+			fault.Invalid, "long-label", "A label can have at most 200 characters.",
+		).At(
+			"label",
+		)
 	}
 	secret := make([]byte, 32)
 	rand.Read(secret)
@@ -118,8 +146,15 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 	hash := sha256.Sum256([]byte(text))
 	now := s.now()
 	token := store.Token{
-		UserID: p.UserID, UserName: p.Name, Label: n.Label, Role: string(n.Role), Hash: hash[:], CreatedAt: now, ExpiresAt: now.Add(n.Life),
-		Depots: n.Depots, Publishers: n.Publishers,
+		UserID:     p.UserID,
+		UserName:   p.Name,
+		Label:      n.Label,
+		Role:       string(n.Role),
+		Hash:       hash[:],
+		CreatedAt:  now,
+		ExpiresAt:  now.Add(n.Life),
+		Depots:     n.Depots,
+		Publishers: n.Publishers,
 	}
 	if p.Token != 0 {
 		token.MadeWith = &p.Token
@@ -139,9 +174,13 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 		}
 		token.ID = id
 		digest := hex.EncodeToString(hash[:])
-		_, err = s.records.Append(ctx, tx, records.Entry{By: p.Name, At: now, Subject: p.Name, Body: recorded.TokenIssued{
-			Token: id, Owner: p.Name, Label: n.Label, Role: n.Role, Expires: token.ExpiresAt, Hash: &digest, MadeWith: token.MadeWith, Depots: n.Depots, Publishers: n.Publishers,
-		}})
+		_, err = s.records.Append(
+			ctx, tx,
+			records.Entry{By: p.Name, At: now, Subject: p.Name, Body: recorded.TokenIssued{
+				Token: id, Owner: p.Name, Label: n.Label, Role: n.Role, Expires: token.ExpiresAt, Hash: &digest,
+				MadeWith: token.MadeWith, Depots: n.Depots, Publishers: n.Publishers,
+			}},
+		)
 		return err
 	})
 	return text, token, err
@@ -168,9 +207,13 @@ func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error 
 }
 
 // recordEnded records that tokens were ended.
-func (s *Service) recordEnded(ctx context.Context, tx *store.Tx, by string, at time.Time, ended []store.EndedToken) error {
+func (s *Service) recordEnded(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, ended []store.EndedToken,
+) error {
 	for _, t := range ended {
-		if _, err := s.records.Append(ctx, tx, records.Entry{By: by, At: at, Subject: t.Owner, Body: recorded.TokenRevoked{Token: t.ID}}); err != nil {
+		if _, err := s.records.Append(
+			ctx, tx, records.Entry{By: by, At: at, Subject: t.Owner, Body: recorded.TokenRevoked{Token: t.ID}},
+		); err != nil {
 			return err
 		}
 	}

@@ -32,14 +32,17 @@ func (a *API) registerAccess() {
 	type signedOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	huma.Register(a.huma, describe(wire.SignOut), func(ctx context.Context, in *wire.SignOutRequest) (*signedOut, error) {
-		if in.Session != "" {
-			if err := a.Access.Sessions().DeleteCtx(ctx, in.Session); err != nil {
-				return nil, problemOf(ctx, a.Log, err)
+	huma.Register(
+		a.huma, describe(wire.SignOut),
+		func(ctx context.Context, in *wire.SignOutRequest) (*signedOut, error) {
+			if in.Session != "" {
+				if err := a.Access.Sessions().DeleteCtx(ctx, in.Session); err != nil {
+					return nil, problemOf(ctx, a.Log, err)
+				}
 			}
-		}
-		return &signedOut{SetCookie: a.cookie("", time.Unix(1, 0))}, nil
-	})
+			return &signedOut{SetCookie: a.cookie("", time.Unix(1, 0))}, nil
+		},
+	)
 	handle(a, wire.WhoAmI, func(ctx context.Context, _ *wire.Nothing) (*wire.Me, error) {
 		p, _ := principal(ctx)
 		return answer(meOf(p), nil)
@@ -49,7 +52,9 @@ func (a *API) registerAccess() {
 		if err != nil {
 			return answer(wire.Status{}, err)
 		}
-		out := wire.Status{Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names()}
+		out := wire.Status{
+			Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(),
+		}
 		out.Trouble = plain.Text(a.Records.Trouble(ctx))
 		policies, err := a.Policy.InForce(ctx, 0)
 		if fault.Is(err, "ledger-altered") {
@@ -66,7 +71,12 @@ func (a *API) registerAccess() {
 	handle(a, wire.ChangeUser, func(ctx context.Context, in *wire.ChangeUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)
 		u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change{
-			FullName: in.Body.FullName, Role: in.Body.Role, Disabled: in.Body.Disabled, Password: in.Body.Password, Reason: in.Body.Reason, Seen: seen(in.IfMatch),
+			FullName: in.Body.FullName,
+			Role:     in.Body.Role,
+			Disabled: in.Body.Disabled,
+			Password: in.Body.Password,
+			Reason:   in.Body.Reason,
+			Seen:     seen(in.IfMatch),
 		})
 		return answer(userOf(u), err)
 	})
@@ -154,12 +164,22 @@ func meOf(p access.Principal) wire.Me {
 }
 
 func userOf(u access.User) wire.User {
-	return wire.User{Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role), Disabled: u.Disabled, Added: u.CreatedAt, Changed: u.ChangedAt, Version: access.VersionOf(u)}
+	return wire.User{
+		Name: u.Name, FullName: u.FullName, Role: roles.Role(u.Role), Disabled: u.Disabled, Added: u.CreatedAt,
+		Changed: u.ChangedAt, Version: access.VersionOf(u),
+	}
 }
 
 func tokenOf(t access.Token) wire.Token {
 	return wire.Token{
-		ID: t.ID, Owner: t.UserName, Label: t.Label, Role: roles.Role(t.Role), Created: t.CreatedAt, Expires: t.ExpiresAt, Revoked: t.RevokedAt,
-		Used: t.UsedAt, Limits: wire.Limits{Depots: t.Depots, Publishers: t.Publishers},
+		ID:      t.ID,
+		Owner:   t.UserName,
+		Label:   t.Label,
+		Role:    roles.Role(t.Role),
+		Created: t.CreatedAt,
+		Expires: t.ExpiresAt,
+		Revoked: t.RevokedAt,
+		Used:    t.UsedAt,
+		Limits:  wire.Limits{Depots: t.Depots, Publishers: t.Publishers},
 	}
 }

@@ -114,10 +114,15 @@ func New(parts Parts) *API {
 		panic(err) // the configuration was checked
 	}
 	a.requests = prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "endeixis_http_request_seconds", Help: "Duration of requests by route and status.", Buckets: prometheus.DefBuckets,
+		Name:    "endeixis_http_request_seconds",
+		Help:    "Duration of requests by route and status.",
+		Buckets: prometheus.DefBuckets,
 	}, []string{"route", "status"})
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(a.requests, figures(), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(
+		a.requests, figures(), collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 
 	a.engine.Use(a.observe, a.harden, gin.CustomRecoveryWithWriter(nil, a.recovered))
 	a.engine.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
@@ -139,7 +144,9 @@ func New(parts Parts) *API {
 // asked anything yet is told more than nothing.
 func figures() prometheus.Collector {
 	return prometheus.NewGaugeFunc(prometheus.GaugeOpts{
-		Name: "endeixis_build_info", Help: "Always 1; the label says what is running.", ConstLabels: prometheus.Labels{"version": version.Full()},
+		Name:        "endeixis_build_info",
+		Help:        "Always 1; the label says what is running.",
+		ConstLabels: prometheus.Labels{"version": version.Full()},
 	}, func() float64 { return 1 })
 }
 
@@ -168,7 +175,10 @@ func Document() ([]byte, error) { return New(Parts{}).huma.OpenAPI().YAML() }
 func (a *API) Handler() http.Handler {
 	protection := http.NewCrossOriginProtection()
 	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		a.write(w, r, fault.New(fault.Denied, "cross-site", "This request comes from another site and was not carried out."))
+		a.write(
+			w, r,
+			fault.New(fault.Denied, "cross-site", "This request comes from another site and was not carried out."),
+		)
 	}))
 	return protection.Handler(a.engine)
 }
@@ -198,7 +208,10 @@ func (a *API) observe(c *gin.Context) {
 	if p, ok := principal(c.Request.Context()); ok {
 		who = p.Name
 	}
-	a.Log.Debug("request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", status, "took", took.Round(time.Microsecond), "by", who)
+	a.Log.Debug(
+		"request", "method", c.Request.Method, "path", c.Request.URL.Path, "status", status, "took",
+		took.Round(time.Microsecond), "by", who,
+	)
 }
 
 const (
@@ -224,13 +237,23 @@ func (a *API) harden(c *gin.Context) {
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=(), payment=(), usb=()")
-	h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; worker-src 'self'; img-src 'self' data:; style-src 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; worker-src 'self'; img-src 'self' data:; style-src 'self'; object-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+	)
 	c.Next()
 }
 
 func (a *API) recovered(c *gin.Context, err any) {
 	a.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", err)
-	a.write(c.Writer, c.Request, fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").Advise("The administrator finds the details in the service's log."))
+	a.write(
+		c.Writer, c.Request,
+		fault.New(
+			fault.Kind(-1), "internal", "Something went wrong in the service.",
+		).Advise(
+			"The administrator finds the details in the service's log.",
+		),
+	)
 	c.Abort()
 }
 
@@ -254,7 +277,10 @@ func (a *API) ready(c *gin.Context) {
 		return
 	}
 	if keys, err := a.Keys.Unreadable(ctx); err != nil || len(keys) > 0 {
-		c.String(http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys), strings.Join(keys, ", "))
+		c.String(
+			http.StatusServiceUnavailable, "%d stored keys cannot be read, and count for nothing: %s\n", len(keys),
+			strings.Join(keys, ", "),
+		)
 		return
 	}
 	if a.Query.Full() {
@@ -262,12 +288,19 @@ func (a *API) ready(c *gin.Context) {
 		return
 	}
 	if differences, err := a.Query.Structure(ctx); err != nil || len(differences) > 0 {
-		c.String(http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n", strings.Join(differences, "; "))
+		c.String(
+			http.StatusServiceUnavailable, "the database is not as this program has made it: %s\n",
+			strings.Join(differences, "; "),
+		)
 		return
 	}
 	lead := a.Clock.Ahead()
 	if lead.Abs() > maxAhead {
-		c.String(http.StatusServiceUnavailable, "the clocks of this host and of the database are %s apart; at most %s can be allowed\n", lead.Abs().Round(time.Millisecond), maxAhead)
+		c.String(
+			http.StatusServiceUnavailable,
+			"the clocks of this host and of the database are %s apart; at most %s can be allowed\n",
+			lead.Abs().Round(time.Millisecond), maxAhead,
+		)
 		return
 	}
 	c.String(http.StatusOK, "ready\nthe database's clock is %s from this host's\n", lead.Round(time.Millisecond))
@@ -299,7 +332,13 @@ func principal(ctx context.Context) (access.Principal, bool) {
 // is for authorise.
 func (a *API) identify(c *gin.Context) {
 	ctx := c.Request.Context()
-	w := who{err: fault.New(fault.Unauthenticated, "not-signed-in", "You are not signed in.").Advise("Sign in first; in the client with “endeixis login”.")}
+	w := who{
+		err: fault.New(
+			fault.Unauthenticated, "not-signed-in", "You are not signed in.",
+		).Advise(
+			"Sign in first; in the client with “endeixis login”.",
+		),
+	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		w.principal, w.err = a.Access.ByToken(ctx, token)
 		w.again = func(ctx context.Context) error { _, err := a.Access.ByToken(ctx, token); return err }
@@ -314,7 +353,11 @@ func (a *API) identify(c *gin.Context) {
 
 func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, error) {
 	if len(cookie) > 200 {
-		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
+		return access.Principal{}, fault.New(
+			fault.Unauthenticated, "session-ended", "This session has ended.",
+		).Advise(
+			"Sign in again.",
+		)
 	}
 	loaded, err := a.sessions.Load(ctx, cookie)
 	if err != nil {
@@ -322,7 +365,11 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 	}
 	name := a.sessions.GetString(loaded, sessionUser)
 	if name == "" {
-		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").Advise("Sign in again.")
+		return access.Principal{}, fault.New(
+			fault.Unauthenticated, "session-ended", "This session has ended.",
+		).Advise(
+			"Sign in again.",
+		)
 	}
 	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
 }
@@ -344,9 +391,18 @@ func (a *API) moderate(c *gin.Context) {
 	var full *fault.Fault
 	switch path := c.FullPath(); {
 	case strings.HasPrefix(path, wire.Base+"/key-file"):
-		costly, full = &a.loads, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").Advise("Wait for it, then send the next.")
+		costly, full = &a.loads, fault.New(
+			fault.TooMany, "import-underway", "You are importing a key file already.",
+		).Advise(
+			"Wait for it, then send the next.",
+		)
 	case strings.HasSuffix(path, "/pieces"):
-		costly, full = &a.pieces, fault.New(fault.TooMany, "pieces-underway", "Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces).Advise("Wait for one of them, then ask again.")
+		costly, full = &a.pieces, fault.New(
+			fault.TooMany, "pieces-underway",
+			"Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces,
+		).Advise(
+			"Wait for one of them, then ask again.",
+		)
 	}
 	if costly != nil {
 		release, ok := costly.enterWithin(c.Request.Context(), name, aMoment)
@@ -359,7 +415,14 @@ func (a *API) moderate(c *gin.Context) {
 	}
 	leave, ok := a.underway.enter(name)
 	if !ok {
-		a.write(c.Writer, c.Request, fault.New(fault.TooMany, "too-many-requests", "%d of your requests are being answered already.", maxUnderway).Advise("Wait for some of the answers, then ask again."))
+		a.write(
+			c.Writer, c.Request,
+			fault.New(
+				fault.TooMany, "too-many-requests", "%d of your requests are being answered already.", maxUnderway,
+			).Advise(
+				"Wait for some of the answers, then ask again.",
+			),
+		)
 		c.Abort()
 		return
 	}
@@ -380,8 +443,13 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 	w, _ := ctx.Context().Value(whoKey{}).(who)
 	err := w.err
 	if err == nil && !w.principal.Role.May(needed) {
-		err = fault.New(fault.Denied, "role-too-low", "You are signed in as %s with the role %s; this needs the role %s.", w.principal.Name, w.principal.Role, needed).
-			Advise("Ask somebody with that role, or an administrator.")
+		err = fault.New(
+			fault.Denied, "role-too-low", "You are signed in as %s with the role %s; this needs the role %s.",
+			w.principal.Name, w.principal.Role, needed,
+		).
+			Advise(
+				"Ask somebody with that role, or an administrator.",
+			)
 	}
 	if err != nil {
 		p := problemOf(ctx.Context(), a.Log, err)
@@ -396,8 +464,14 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 // describe makes the description of an operation.
 func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
 	d := huma.Operation{
-		Method: o.Method, Path: wire.Base + o.Path, OperationID: o.ID, Summary: o.Summary,
-		MaxBodyBytes: cmp.Or(o.MaxBody, usualBody), DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
+		Method:      o.Method,
+		Path:        wire.Base + o.Path,
+		OperationID: o.ID,
+		Summary:     o.Summary,
+		MaxBodyBytes: cmp.Or(
+			o.MaxBody, usualBody,
+		),
+		DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
 	}
 	if o.Role != "" {
 		d.Metadata = map[string]any{roleOf: o.Role}
@@ -420,7 +494,9 @@ func handle[In, Out any](a *API, o wire.Operation[In, Out], f func(ctx context.C
 	}
 }
 
-func registered[In, Out any](a *API, o wire.Operation[In, Out], described huma.Operation, f func(ctx context.Context, in *In) (*Out, error)) {
+func registered[In, Out any](
+	a *API, o wire.Operation[In, Out], described huma.Operation, f func(ctx context.Context, in *In) (*Out, error),
+) {
 	ask := func(ctx context.Context, in *In) (*Out, error) {
 		p, _ := principal(ctx)
 		if err := within(p, o.Role, *in); err != nil {
@@ -484,7 +560,14 @@ func answer[T any](v T, err error) (*T, error) {
 // start page, which finds the way itself.
 func (a *API) console(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-		a.write(c.Writer, c.Request, fault.New(fault.NotFound, "no-such-address", "There is nothing at this address.").Advise("See /api/v1/docs for what there is."))
+		a.write(
+			c.Writer, c.Request,
+			fault.New(
+				fault.NotFound, "no-such-address", "There is nothing at this address.",
+			).Advise(
+				"See /api/v1/docs for what there is.",
+			),
+		)
 		return
 	}
 	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {

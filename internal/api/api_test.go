@@ -49,7 +49,11 @@ func TestEveryOperationSaysWhoMayCallIt(t *testing.T) {
 				continue // signing in is for everybody
 			}
 			require.True(t, ok && role.Valid(), "%s %s", method, path)
-			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") && !strings.Contains(path, "audits") && !strings.HasSuffix(path, "/reach") && !strings.Contains(path, "readings") && path != "/api/v1/me/password" {
+			if method != "GET" && !strings.Contains(path, "tokens") && !strings.Contains(path, "sessions") &&
+				!strings.Contains(path, "audits") &&
+				!strings.HasSuffix(path, "/reach") &&
+				!strings.Contains(path, "readings") &&
+				path != "/api/v1/me/password" {
 				assert.NotEqual(t, roles.Auditor, role, "%s %s changes something", method, path)
 			}
 		}
@@ -77,7 +81,9 @@ func TestLevels(t *testing.T) {
 			if says == "" { // it is served
 				spoken = wire.LevelOf(asked)
 			}
-			assert.Equal(t, fmt.Sprint(spoken), w.Header().Get(wire.LevelHeader), "an answer is of the level that was asked in")
+			assert.Equal(
+				t, fmt.Sprint(spoken), w.Header().Get(wire.LevelHeader), "an answer is of the level that was asked in",
+			)
 			assert.Equal(t, version.Full(), w.Header().Get(wire.VersionHeader))
 			if says == "" {
 				assert.NotContains(t, w.Body.String(), "level-unserved", "%q %s", asked, path)
@@ -91,7 +97,10 @@ func TestLevels(t *testing.T) {
 	}
 	page, err := os.ReadFile(filepath.Join("..", "..", "console", "src", "api", "client.ts"))
 	require.NoError(t, err)
-	assert.Contains(t, string(page), fmt.Sprintf(`{ name: %q, value: "%d" }`, wire.LevelHeader, wire.Level), "the console speaks the same level")
+	assert.Contains(
+		t, string(page), fmt.Sprintf(`{ name: %q, value: "%d" }`, wire.LevelHeader, wire.Level),
+		"the console speaks the same level",
+	)
 }
 
 func TestProblems(t *testing.T) {
@@ -104,8 +113,17 @@ func TestProblems(t *testing.T) {
 		fault.Invalid: {422, "Unprocessable Entity"}, fault.Unauthenticated: {401, "Unauthorized"}, fault.Denied: {403, "Forbidden"}, fault.NotFound: {404, "Not Found"},
 		fault.Conflict: {409, "Conflict"}, fault.Unavailable: {503, "Service Unavailable"}, fault.TooMany: {429, "Too Many Requests"},
 	} {
-		p := problemOf(context.Background(), log, fault.New(kind, "a-code", "What %s.", "happened").Advise("Do this.").At("field"))
-		assert.Equal(t, Problem{Type: "about:blank", Title: want.title, Status: want.status, Detail: "What happened.", Code: "a-code", Advice: "Do this.", Field: "field"}, *p)
+		p := problemOf(
+			context.Background(), log, fault.New(kind, "a-code", "What %s.", "happened").Advise("Do this.").At("field"),
+		)
+		assert.Equal(
+			t,
+			Problem{
+				Type: "about:blank", Title: want.title, Status: want.status, Detail: "What happened.", Code: "a-code",
+				Advice: "Do this.", Field: "field",
+			},
+			*p,
+		)
 	}
 	p := problemOf(context.Background(), log, errors.New("password of the database is xyzzy"))
 	assert.Equal(t, 500, p.Status)
@@ -177,7 +195,7 @@ func TestTableIsRegistered(t *testing.T) {
 	require.NoError(t, err)
 	methods := map[string]string{"get": "GET", "post": "POST", "patch": "PATCH", "put": "PUT", "remove": "DELETE"}
 	table := map[string]string{}
-	for _, m := range regexp.MustCompile(`Method: (\w+), Path: "([^"]+)", ID: "([^"]+)"`).FindAllStringSubmatch(string(text), -1) {
+	for _, m := range regexp.MustCompile(`Method:\s*(\w+),\s+Path:\s*"([^"]+)",\s+ID:\s*"([^"]+)"`).FindAllStringSubmatch(string(text), -1) {
 		table[m[3]] = methods[m[1]] + " " + m[2]
 	}
 	assert.Equal(t, table, registered)

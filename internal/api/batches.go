@@ -41,11 +41,21 @@ func (a *API) registerBatches() {
 			software = in.Body.Measurer.Software
 		}
 		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
-			ComesFrom: from, Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
-				return batches.GivenCopy{Of: c.Of, Origin: c.Origin, Path: c.Path, From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text}
+			ComesFrom: from,
+			Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
+				return batches.GivenCopy{
+					Of: c.Of, Origin: c.Origin, Path: c.Path,
+					From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text,
+				}
 			}),
-			Source: source, Against: (*batches.GivenAgainst)(in.Body.Against), Label: in.Body.Label, Publisher: in.Body.Publisher,
-			RequireAll: in.Body.RequireAll, Software: software, IdempotencyKey: in.Key, Corrections: corrections(in.Body.Corrections),
+			Source:         source,
+			Against:        (*batches.GivenAgainst)(in.Body.Against),
+			Label:          in.Body.Label,
+			Publisher:      in.Body.Publisher,
+			RequireAll:     in.Body.RequireAll,
+			Software:       software,
+			IdempotencyKey: in.Key,
+			Corrections:    corrections(in.Body.Corrections),
 		})
 		if err != nil {
 			return nil, err
@@ -69,10 +79,21 @@ func (a *API) registerBatches() {
 		return answer(wire.SurveyOf(plan), nil)
 	})
 	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.ManifestContent, error) {
-		m, err := survey.ReadList(strings.NewReader(in.Body.Text), manifest.Options{FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside)})
+		m, err := survey.ReadList(
+			strings.NewReader(in.Body.Text),
+			manifest.Options{
+				FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside),
+			},
+		)
 		var limit *manifest.LimitError
 		if errors.As(err, &limit) {
-			err = fault.New(fault.Invalid, "manifest-too-large", "The manifest was not read: %v.", limit).Advise("“endeixis manifest show” reads longer ones.").At("text")
+			err = fault.New(
+				fault.Invalid, "manifest-too-large", "The manifest was not read: %v.", limit,
+			).Advise(
+				"“endeixis manifest show” reads longer ones.",
+			).At(
+				"text",
+			)
 		}
 		if err != nil {
 			return nil, err
@@ -102,7 +123,11 @@ func (a *API) registerBatches() {
 		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		page, err := a.Query.Items(ctx, in.ID, query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit}, in.Cursor)
+		page, err := a.Query.Items(
+			ctx, in.ID,
+			query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+			in.Cursor,
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -121,13 +146,20 @@ func (a *API) registerBatches() {
 		}
 		return answer(out, nil)
 	})
-	handle(a, wire.ListItemRows, func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.ItemRow], error) {
-		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		page, err := a.Query.Rows(ctx, in.ID, query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit}, in.Cursor)
-		return answer(pageOf(page, rowOf), err)
-	})
+	handle(
+		a, wire.ListItemRows,
+		func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.ItemRow], error) {
+			if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+				return nil, err
+			}
+			page, err := a.Query.Rows(
+				ctx, in.ID,
+				query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+				in.Cursor,
+			)
+			return answer(pageOf(page, rowOf), err)
+		},
+	)
 	handle(a, wire.ShowItem, func(ctx context.Context, in *wire.ItemAt) (*wire.Item, error) {
 		row, err := a.Query.Item(ctx, in.ID, in.N)
 		if err != nil {
@@ -147,7 +179,13 @@ func (a *API) registerBatches() {
 		}
 		backs, err := a.Query.ReadBacks(ctx, in.ID, in.N)
 		for _, r := range backs {
-			item.ReadBacks = append(item.ReadBacks, wire.ReadBack{Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At, Verdict: verdictOf(r.Verdict), Now: verdictOf(r.Now)})
+			item.ReadBacks = append(
+				item.ReadBacks,
+				wire.ReadBack{
+					Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At,
+					Verdict: verdictOf(r.Verdict), Now: verdictOf(r.Now),
+				},
+			)
 		}
 		return answer(item, err)
 	})
@@ -186,12 +224,28 @@ func (a *API) registerBatches() {
 	})
 	handle(a, wire.ListAbsent, func(ctx context.Context, in *wire.ListAbsentRequest) (*wire.Page[wire.Absent], error) {
 		page, err := a.Query.Absents(ctx, in.ID, in.Cursor, in.Limit)
-		return answer(pageOf(page, func(r query.Absent) wire.Absent { return wire.Absent{Name: r.Name, Manifest: r.Manifest, Line: r.Line} }), err)
+		return answer(
+			pageOf(
+				page,
+				func(r query.Absent) wire.Absent {
+					return wire.Absent{
+						Name: r.Name, Manifest: r.Manifest,
+						Line: r.Line,
+					}
+				},
+			),
+			err,
+		)
 	})
-	sse.Register(a.huma, describe(wire.FollowBatch),
-		map[string]any{"batch": wire.Batch{}, "problem": Problem{}}, func(ctx context.Context, in *wire.FollowBatchRequest, send sse.Sender) {
+	sse.Register(
+		a.huma, describe(wire.FollowBatch),
+		map[string]any{
+			"batch": wire.Batch{}, "problem": Problem{},
+		},
+		func(ctx context.Context, in *wire.FollowBatchRequest, send sse.Sender) {
 			a.follow(ctx, in.ID, in.Last, send)
-		})
+		},
+	)
 	handle(a, wire.ShowOverview, func(ctx context.Context, _ *wire.Nothing) (*wire.Overview, error) {
 		return answer(a.overview(ctx))
 	})
@@ -205,7 +259,11 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 	w, _ := ctx.Value(whoKey{}).(who)
 	leave, ok := a.streams.enter(w.principal.Name)
 	if !ok {
-		err := fault.New(fault.TooMany, "too-many-streams", "You follow %d batches already.", maxStreams).Advise("Close some of them; GET /batches/{id} tells how one stands.")
+		err := fault.New(
+			fault.TooMany, "too-many-streams", "You follow %d batches already.", maxStreams,
+		).Advise(
+			"Close some of them; GET /batches/{id} tells how one stands.",
+		)
 		send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
 		return
 	}
@@ -256,10 +314,23 @@ func corrections(in []wire.Correction) []survey.Correction {
 func batchOf(b query.Batch) wire.Batch {
 	depot, folder := sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source}.Folder()
 	v := wire.Batch{
-		ID: b.ID, Label: b.Label, Source: wire.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source}, Depot: depot, Path: folder, Publisher: b.Publisher, RequireAll: b.RequireAll, Policy: b.PolicyVersion,
-		AskedBy: b.AskedBy, Created: b.CreatedAt, Finished: b.FinishedAt, State: b.State, Verdict: verdictOf(b.Verdict), Note: b.Note, Record: b.Position,
-		Counts:   wire.Counts{Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent},
-		Progress: wire.Progress{Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone},
+		ID:         b.ID,
+		Label:      b.Label,
+		Source:     wire.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source},
+		Depot:      depot,
+		Path:       folder,
+		Publisher:  b.Publisher,
+		RequireAll: b.RequireAll,
+		Policy:     b.PolicyVersion,
+		AskedBy:    b.AskedBy,
+		Created:    b.CreatedAt,
+		Finished:   b.FinishedAt,
+		State:      b.State,
+		Verdict:    verdictOf(b.Verdict),
+		Note:       b.Note,
+		Record:     b.Position,
+		Counts:     wire.Counts{Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent},
+		Progress:   wire.Progress{Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone},
 	}
 	if len(b.Expected) > 0 {
 		var e judge.Expectation
@@ -284,7 +355,10 @@ func eventOf(v wire.Batch) int {
 }
 
 func copyOf(row query.Copy) (wire.Copy, error) {
-	out := wire.Copy{Of: plain.Text(row.Of), Channel: survey.Channel(row.Channel), Place: plain.Text(row.Place), Differ: []wire.Change{}, Sentence: "It has not been had yet."}
+	out := wire.Copy{
+		Of: plain.Text(row.Of), Channel: survey.Channel(row.Channel), Place: plain.Text(row.Place),
+		Differ: []wire.Change{}, Sentence: "It has not been had yet.",
+	}
 	if row.Summary == nil {
 		return out, nil
 	}
@@ -292,9 +366,15 @@ func copyOf(row query.Copy) (wire.Copy, error) {
 	if err := json.Unmarshal(row.Summary, &read); err != nil {
 		return out, err
 	}
-	out.Size, out.SHA256, out.Identical, out.Same, out.More, out.Trouble = read.Size, read.SHA256.String(), read.Identical, read.Same, read.More, read.Trouble
+	out.Size, out.SHA256, out.Identical = read.Size, read.SHA256.String(), read.Identical
+	out.Same, out.More, out.Trouble = read.Same, read.More, read.Trouble
 	for _, c := range read.Differ {
-		out.Differ = append(out.Differ, wire.Change{Kind: c.Kind, Name: plain.Text(c.Name), Was: plain.Text(c.Was), Before: c.Before, After: c.After})
+		out.Differ = append(
+			out.Differ,
+			wire.Change{
+				Kind: c.Kind, Name: plain.Text(c.Name), Was: plain.Text(c.Was), Before: c.Before, After: c.After,
+			},
+		)
 	}
 	out.Sentence = read.String()
 	return out, nil

@@ -17,7 +17,15 @@ func (a *API) registerDecisions() {
 	}
 	handle(a, wire.AdmitKey, func(ctx context.Context, in *wire.AdmitKeyRequest) (*wire.Key, error) {
 		p, _ := principal(ctx)
-		return decided(a.Keys.Admit(ctx, p.Name, keys.Admission{Fingerprint: in.Fingerprint, Typed: in.Body.Typed, Publisher: in.Body.Publisher, Role: in.Body.Role, Reason: in.Body.Reason, Until: in.Body.Until}))
+		return decided(
+			a.Keys.Admit(
+				ctx, p.Name,
+				keys.Admission{
+					Fingerprint: in.Fingerprint, Typed: in.Body.Typed, Publisher: in.Body.Publisher, Role: in.Body.Role,
+					Reason: in.Body.Reason, Until: in.Body.Until,
+				},
+			),
+		)
 	})
 	handle(a, wire.DeclineProposal, func(ctx context.Context, in *wire.KeyStepRequest) (*wire.Key, error) {
 		p, _ := principal(ctx)

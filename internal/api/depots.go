@@ -26,6 +26,9 @@ func (a *API) registerDepots() {
 		if err != nil {
 			err = fault.New(fault.Invalid, "folder-unreadable", "The service may not list this folder.").At("path")
 		}
-		return answer(wire.Page[wire.Entry]{Items: convert(entries, func(e depots.Entry) wire.Entry { return wire.Entry(e) })}, err)
+		return answer(
+			wire.Page[wire.Entry]{Items: convert(entries, func(e depots.Entry) wire.Entry { return wire.Entry(e) })},
+			err,
+		)
 	})
 }

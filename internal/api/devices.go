@@ -26,7 +26,14 @@ func (a *API) registerDevices() {
 			return nil, err
 		}
 		checks, err := a.Query.LastSlotChecks(ctx)
-		return answer(wire.Page[wire.Device]{Items: convert(all, func(d devices.Device) wire.Device { return deviceOf(d, kinds[d.Kind], checks[d.Name]) })}, err)
+		return answer(
+			wire.Page[wire.Device]{
+				Items: convert(
+					all, func(d devices.Device) wire.Device { return deviceOf(d, kinds[d.Kind], checks[d.Name]) },
+				),
+			},
+			err,
+		)
 	})
 	handle(a, wire.ShowDevice, func(ctx context.Context, in *wire.DeviceAt) (*wire.DeviceShown, error) {
 		d, err := a.Devices.Device(ctx, in.Name)
@@ -38,12 +45,19 @@ func (a *API) registerDevices() {
 			return nil, err
 		}
 		checks, err := a.Query.SlotChecks(ctx, in.Name)
-		return answer(wire.DeviceShown{Device: deviceOf(d, kinds[d.Kind], checks), History: convert(checks, slotCheckOf)}, err)
+		return answer(
+			wire.DeviceShown{Device: deviceOf(d, kinds[d.Kind], checks), History: convert(checks, slotCheckOf)}, err,
+		)
 	})
 	handle(a, wire.SetDevice, func(ctx context.Context, in *wire.SetDeviceRequest) (*wire.Device, error) {
 		p, _ := principal(ctx)
 		d, err := a.Devices.Set(ctx, p.Name, devices.Details{
-			Name: in.Name, Kind: in.Body.Kind, Address: in.Body.Address, Credential: in.Body.Credential, Publisher: in.Body.Publisher, Place: in.Body.Place,
+			Name:       in.Name,
+			Kind:       in.Body.Kind,
+			Address:    in.Body.Address,
+			Credential: in.Body.Credential,
+			Publisher:  in.Body.Publisher,
+			Place:      in.Body.Place,
 		})
 		if err != nil {
 			return nil, err
@@ -62,7 +76,12 @@ func (a *API) registerDevices() {
 	})
 	handle(a, wire.ListDeviceKinds, func(ctx context.Context, _ *wire.Nothing) (*wire.DeviceKinds, error) {
 		kinds, err := a.Devices.Kinds(ctx)
-		return answer(wire.DeviceKinds{Items: convert(kinds, kindOf), Credentials: append([]string{}, a.Devices.Credentials()...)}, err)
+		return answer(
+			wire.DeviceKinds{
+				Items: convert(kinds, kindOf), Credentials: append([]string{}, a.Devices.Credentials()...),
+			},
+			err,
+		)
 	})
 	handle(a, wire.TryDeviceKind, func(_ context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
 		tried, err := a.Devices.Try(devices.Trial(in.Body))
@@ -83,40 +102,52 @@ func (a *API) registerDevices() {
 		p, _ := principal(ctx)
 		return nil, a.Devices.RetireKind(ctx, p.Name, in.Name, in.Body.Reason)
 	})
-	handle(a, wire.CheckDevices, func(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
-		names, err := a.toCheck(ctx, in.Body)
-		if err != nil {
-			return nil, err
-		}
-		p, _ := principal(ctx)
-		out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
-		for _, name := range names {
-			key := in.Key
-			if key != "" && in.Body.All {
-				key += " " + name
-			}
-			b, err := a.Batches.CheckDevice(ctx, p.Name, batches.DeviceCheck{
-				Device: name, Slots: in.Body.Slots, Against: (*batches.GivenAgainst)(in.Body.Against), Printed: in.Body.Printed, Label: in.Body.Label, IdempotencyKey: key,
-			})
+	handle(
+		a, wire.CheckDevices,
+		func(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
+			names, err := a.toCheck(ctx, in.Body)
 			if err != nil {
 				return nil, err
 			}
-			out.Items = append(out.Items, batchOf(b))
-		}
-		return &out, nil
-	})
+			p, _ := principal(ctx)
+			out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
+			for _, name := range names {
+				key := in.Key
+				if key != "" && in.Body.All {
+					key += " " + name
+				}
+				b, err := a.Batches.CheckDevice(ctx, p.Name, batches.DeviceCheck{
+					Device: name, Slots: in.Body.Slots, Against: (*batches.GivenAgainst)(in.Body.Against),
+					Printed: in.Body.Printed, Label: in.Body.Label, IdempotencyKey: key,
+				})
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, batchOf(b))
+			}
+			return &out, nil
+		},
+	)
 }
 
 // toCheck returns the names of the devices that are to be checked.
 func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, error) {
 	if in.All == (in.Device != "") {
-		return nil, fault.New(fault.Invalid, "which-device", "Say which device is to be checked, or that all are.").At("device")
+		return nil, fault.New(
+			fault.Invalid, "which-device", "Say which device is to be checked, or that all are.",
+		).At(
+			"device",
+		)
 	}
 	if !in.All {
 		return []string{in.Device}, nil
 	}
 	if in.Printed != "" {
-		return nil, fault.New(fault.Invalid, "which-device", "What was copied is of one device; say of which.").At("device")
+		return nil, fault.New(
+			fault.Invalid, "which-device", "What was copied is of one device; say of which.",
+		).At(
+			"device",
+		)
 	}
 	all, err := a.Devices.All(ctx)
 	if err != nil {
@@ -142,7 +173,13 @@ func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, er
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Conflict, "no-devices", "There is no device that could be asked.").Advise("“endeixis device add” adds one.").At("all")
+		return nil, fault.New(
+			fault.Conflict, "no-devices", "There is no device that could be asked.",
+		).Advise(
+			"“endeixis device add” adds one.",
+		).At(
+			"all",
+		)
 	}
 	return out, nil
 }
@@ -160,8 +197,18 @@ func (a *API) kinds(ctx context.Context) (map[string]*device.Kind, error) {
 // deviceOf tells of a device; k is its kind, or nil where its description is gone.
 func deviceOf(d devices.Device, k *device.Kind, checks []query.SlotCheck) wire.Device {
 	out := wire.Device{
-		Name: d.Name, Kind: d.Kind, KindTitle: d.Kind, Address: d.Address, Credential: d.Credential, Publisher: d.Publisher, Place: plain.Text(d.Place),
-		Retired: plain.Text(d.Retired), By: d.By, At: d.At.UTC(), Record: d.Position, Slots: []wire.DeviceSlot{},
+		Name:       d.Name,
+		Kind:       d.Kind,
+		KindTitle:  d.Kind,
+		Address:    d.Address,
+		Credential: d.Credential,
+		Publisher:  d.Publisher,
+		Place:      plain.Text(d.Place),
+		Retired:    plain.Text(d.Retired),
+		By:         d.By,
+		At:         d.At.UTC(),
+		Record:     d.Position,
+		Slots:      []wire.DeviceSlot{},
 	}
 	states := query.SlotStates(checks)
 	if k == nil {
@@ -181,8 +228,15 @@ func deviceOf(d devices.Device, k *device.Kind, checks []query.SlotCheck) wire.D
 
 func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 	out := wire.SlotCheck{
-		Batch: c.Batch, N: c.N, Slot: c.Slot(), At: c.At.UTC(), By: c.By, Verdict: judge.Verdict(c.Verdict), Now: verdictOf(c.Now),
-		Holds: againstOf(c.Against), Typed: c.Measurement.MadeBy() == measure.Typed,
+		Batch:   c.Batch,
+		N:       c.N,
+		Slot:    c.Slot(),
+		At:      c.At.UTC(),
+		By:      c.By,
+		Verdict: judge.Verdict(c.Verdict),
+		Now:     verdictOf(c.Now),
+		Holds:   againstOf(c.Against),
+		Typed:   c.Measurement.MadeBy() == measure.Typed,
 	}
 	if algorithm, value := c.Value(); value != nil {
 		out.Algorithm, out.Digest = algorithm.String(), value.String()
@@ -194,7 +248,10 @@ func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 }
 
 func kindOf(k devices.Described) wire.DeviceKind {
-	out := wire.DeviceKind{Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image), Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped, By: k.By}
+	out := wire.DeviceKind{
+		Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image),
+		Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped, By: k.By,
+	}
 	if k.By != "" {
 		out.At = &k.At
 	}
@@ -209,7 +266,10 @@ func kindOf(k devices.Described) wire.DeviceKind {
 
 // triedOf tells what came of the trial of a description.
 func triedOf(t devices.Tried, text string) wire.KindTried {
-	out := wire.KindTried{Kind: kindOf(devices.Described{Kind: t.Kind, Text: text}), Slot: t.Slot.Name, Value: t.Value, Finding: t.Finding}
+	out := wire.KindTried{
+		Kind: kindOf(devices.Described{Kind: t.Kind, Text: text}), Slot: t.Slot.Name, Value: t.Value,
+		Finding: t.Finding,
+	}
 	asked := t.Algorithm
 	if t.Finding != nil {
 		asked = t.Kind.Algorithms()[0]

@@ -23,7 +23,9 @@ table { border-collapse: collapse } td { padding: .1rem 1rem .1rem 0; vertical-a
 // docsPolicy lets the page have its own style, and nothing else.
 var docsPolicy = func() string {
 	sum := sha256.Sum256([]byte(docsStyle))
-	return "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; frame-ancestors 'none'; base-uri 'none'"
+	return "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(
+		sum[:],
+	) + "'; frame-ancestors 'none'; base-uri 'none'"
 }()
 
 // docsPage shows the OpenAPI document to people. It is made here, and loads
@@ -55,7 +57,8 @@ func (a *API) docs(c *gin.Context) {
 	var all []docsOperation
 	for path, item := range document.Paths {
 		for method, o := range map[string]*huma.Operation{
-			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put, http.MethodPatch: item.Patch, http.MethodDelete: item.Delete,
+			http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put,
+			http.MethodPatch: item.Patch, http.MethodDelete: item.Delete,
 		} {
 			if o == nil {
 				continue

@@ -40,7 +40,15 @@ func (a *API) legible(c *gin.Context) {
 		{"header idempotency-key", "header.Idempotency-Key", usable(c.GetHeader("Idempotency-Key"))},
 	} {
 		if !part.ok {
-			a.write(c.Writer, c.Request, fault.New(fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.", part.name).At(part.field))
+			a.write(
+				c.Writer, c.Request,
+				fault.New(
+					fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.",
+					part.name,
+				).At(
+					part.field,
+				),
+			)
 			c.Abort()
 			return
 		}
@@ -133,7 +141,10 @@ func (a *API) levelled(c *gin.Context) {
 	if program := c.GetHeader(wire.VersionHeader); program != "" {
 		by += ", of version " + plain.Text(shortened(program)) + ","
 	}
-	f := fault.New(fault.Malformed, "level-unserved", "This service, endeixisd %s, serves %s of the API, and %s speaks level %s.", version.Full(), wire.Levels(), by, plain.Text(shortened(asked)))
+	f := fault.New(
+		fault.Malformed, "level-unserved", "This service, endeixisd %s, serves %s of the API, and %s speaks level %s.",
+		version.Full(), wire.Levels(), by, plain.Text(shortened(asked)),
+	)
 	if level > wire.Level {
 		f = f.Advise("The service is the older one: have it brought up to date, or use a client of its version.")
 	} else {

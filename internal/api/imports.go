@@ -14,7 +14,9 @@ import (
 )
 
 // importKeys adds the keys of a file as candidates.
-func (a *API) importKeys(ctx context.Context, publisher, source string, data []byte, progress keys.Progress) (wire.Import, error) {
+func (a *API) importKeys(
+	ctx context.Context, publisher, source string, data []byte, progress keys.Progress,
+) (wire.Import, error) {
 	p, _ := principal(ctx)
 	imported, account, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
 	if err != nil {
@@ -53,7 +55,10 @@ const tellEvery = 200 * time.Millisecond
 
 // loading registers an operation that works on a key file and tells how far it has
 // come, in server-sent events.
-func loading[In any](a *API, o wire.Operation[In, wire.Import], f func(ctx context.Context, in *In, progress keys.Progress) (wire.Import, error)) {
+func loading[In any](
+	a *API, o wire.Operation[In, wire.Import],
+	f func(ctx context.Context, in *In, progress keys.Progress) (wire.Import, error),
+) {
 	events := map[string]any{"progress": wire.ImportProgress{}, "import": wire.Import{}, "problem": Problem{}}
 	sse.Register(a.huma, describe(o), events, func(ctx context.Context, in *In, send sse.Sender) {
 		p, _ := principal(ctx)
@@ -64,7 +69,10 @@ func loading[In any](a *API, o wire.Operation[In, wire.Import], f func(ctx conte
 			out, err = f(ctx, in, func(done, total int) {
 				if now := time.Now(); now.Sub(last) >= tellEvery {
 					last = now
-					send(sse.Message{Data: wire.ImportProgress{Done: done, Total: total}}) //nolint:errcheck // the import goes on all the same
+					//nolint:errcheck // the import goes on all the same
+					send(
+						sse.Message{Data: wire.ImportProgress{Done: done, Total: total}},
+					)
 				}
 			})
 		}
@@ -87,8 +95,13 @@ func importOf(imported []keys.Imported, account keys.ImportReport, rules openpgp
 		Notes: append([]string{}, account.Notes...),
 		Packets: convert(account.Packets, func(p keys.Packets) wire.ImportedPackets {
 			return wire.ImportedPackets{
-				Packets: p.Packets, Became: p.Became, Why: p.Why, Keys: len(p.Keys),
-				Fingerprints: convert(p.Keys[:min(len(p.Keys), maxNamedKeys)], func(fp openpgp.Fingerprint) string { return string(fp) }),
+				Packets: p.Packets,
+				Became:  p.Became,
+				Why:     p.Why,
+				Keys:    len(p.Keys),
+				Fingerprints: convert(
+					p.Keys[:min(len(p.Keys), maxNamedKeys)], func(fp openpgp.Fingerprint) string { return string(fp) },
+				),
 			}
 		}),
 	}
@@ -96,8 +109,12 @@ func importOf(imported []keys.Imported, account keys.ImportReport, rules openpgp
 
 func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 	out := wire.Imported{
-		Fingerprint: string(k.Fingerprint), Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: k.State, Publisher: k.Publisher,
-		Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created, Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
+		Fingerprint: string(
+			k.Fingerprint,
+		),
+		Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: k.State,
+		Publisher: k.Publisher, Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created,
+		Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
 	}
 	out.Expires, _ = k.Certificate.Expires(rules)
 	return out
@@ -106,8 +123,13 @@ func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 func answersOf(answers []directories.Answer) []wire.DirectoryAnswer {
 	return convert(answers, func(a directories.Answer) wire.DirectoryAnswer {
 		out := wire.DirectoryAnswer{
-			Directory: a.Directory.Name, Kind: a.Directory.Kind, URL: a.Directory.URL, Outcome: a.Outcome, Detail: a.Detail,
-			Fingerprints: []string{}, Milliseconds: a.Took.Milliseconds(),
+			Directory:    a.Directory.Name,
+			Kind:         a.Directory.Kind,
+			URL:          a.Directory.URL,
+			Outcome:      a.Outcome,
+			Detail:       a.Detail,
+			Fingerprints: []string{},
+			Milliseconds: a.Took.Milliseconds(),
 		}
 		for _, c := range a.Certificates {
 			out.Fingerprints = append(out.Fingerprints, string(c.Primary.Fingerprint))

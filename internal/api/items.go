@@ -14,8 +14,16 @@ import (
 
 func itemOf(row query.Item) (wire.Item, error) {
 	v := wire.Item{
-		N: row.N, Path: row.Path, Shown: plain.Text(row.Path), Role: survey.Role(row.Role), Size: row.Size, Verdict: verdictOf(row.Verdict), Record: row.Position,
-		Grounds: []judge.Ground{}, Paths: []judge.ProofPath{}, Digests: map[string]string{},
+		N:       row.N,
+		Path:    row.Path,
+		Shown:   plain.Text(row.Path),
+		Role:    survey.Role(row.Role),
+		Size:    row.Size,
+		Verdict: verdictOf(row.Verdict),
+		Record:  row.Position,
+		Grounds: []judge.Ground{},
+		Paths:   []judge.ProofPath{},
+		Digests: map[string]string{},
 	}
 	var item survey.Item
 	if err := json.Unmarshal(row.Survey, &item); err != nil {
@@ -29,7 +37,10 @@ func itemOf(row query.Item) (wire.Item, error) {
 	}
 	v.Settled = true
 	var m measure.Measurement
-	if err := errors.Join(json.Unmarshal(row.Evidence.Measurement, &m), json.Unmarshal(row.Evidence.Grounds, &v.Grounds), json.Unmarshal(row.Evidence.Paths, &v.Paths)); err != nil {
+	if err := errors.Join(
+		json.Unmarshal(row.Evidence.Measurement, &m), json.Unmarshal(row.Evidence.Grounds, &v.Grounds),
+		json.Unmarshal(row.Evidence.Paths, &v.Paths),
+	); err != nil {
 		return v, err
 	}
 	v.Where, v.Readback, v.Device = m.Where, m.Readback, m.Device

@@ -17,7 +17,12 @@ import (
 func (a *API) registerKeyring() {
 	handle(a, wire.ListKeys, func(ctx context.Context, in *wire.ListKeysRequest) (*wire.Page[wire.Key], error) {
 		views, more, err := a.Keys.List(ctx, keys.Filter{
-			State: in.State, Publisher: in.Publisher, Text: in.Text, Waiting: in.Waiting, After: openpgp.Fingerprint(in.Cursor), Limit: in.Limit,
+			State:     in.State,
+			Publisher: in.Publisher,
+			Text:      in.Text,
+			Waiting:   in.Waiting,
+			After:     openpgp.Fingerprint(in.Cursor),
+			Limit:     in.Limit,
 		})
 		out := wire.Page[wire.Key]{Items: convert(views, a.keyOf)}
 		if more {
@@ -39,21 +44,33 @@ func (a *API) registerKeyring() {
 		}
 		return answer(a.previewImport(ctx, data, nil))
 	})
-	loading(a, wire.LoadKeyFile, func(ctx context.Context, in *wire.LoadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
-		return a.importKeys(ctx, in.Publisher, in.Source, in.RawBody, progress)
-	})
-	loading(a, wire.ReadKeyFile, func(ctx context.Context, in *wire.ReadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
-		return a.previewImport(ctx, in.RawBody, progress)
-	})
+	loading(
+		a, wire.LoadKeyFile,
+		func(ctx context.Context, in *wire.LoadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
+			return a.importKeys(ctx, in.Publisher, in.Source, in.RawBody, progress)
+		},
+	)
+	loading(
+		a, wire.ReadKeyFile,
+		func(ctx context.Context, in *wire.ReadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
+			return a.previewImport(ctx, in.RawBody, progress)
+		},
+	)
 	handle(a, wire.LookUpKeys, func(ctx context.Context, in *wire.LookUpRequest) (*wire.LookUp, error) {
 		l, err := a.Keys.LookUp(ctx, in.Body.Query)
 		if err != nil {
 			return nil, err
 		}
 		rules, err := a.rules(ctx)
-		return answer(wire.LookUp{Answers: answersOf(l.Answers), Notes: l.Notes, Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
-			return wire.FoundKey{Imported: importedOf(f.Imported, rules), Directories: f.Directories}
-		})}, err)
+		return answer(
+			wire.LookUp{
+				Answers: answersOf(l.Answers), Notes: l.Notes,
+				Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
+					return wire.FoundKey{Imported: importedOf(f.Imported, rules), Directories: f.Directories}
+				}),
+			},
+			err,
+		)
 	})
 	handle(a, wire.ImportFoundKey, func(ctx context.Context, in *wire.ImportFoundRequest) (*wire.Imported, error) {
 		p, _ := principal(ctx)
@@ -64,17 +81,20 @@ func (a *API) registerKeyring() {
 		rules, err := a.rules(ctx)
 		return answer(importedOf(imported, rules), err)
 	})
-	handle(a, wire.LookUpKnown, func(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
-		p, _ := principal(ctx)
-		done, err := a.Keys.LookUpKnown(ctx, p.Name, in.Body.Fingerprints)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		return answer(wire.Page[wire.LookedUp]{Items: convert(done, func(r keys.LookedUp) wire.LookedUp {
-			return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
-		})}, err)
-	})
+	handle(
+		a, wire.LookUpKnown,
+		func(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
+			p, _ := principal(ctx)
+			done, err := a.Keys.LookUpKnown(ctx, p.Name, in.Body.Fingerprints)
+			if err != nil {
+				return nil, err
+			}
+			rules, err := a.rules(ctx)
+			return answer(wire.Page[wire.LookedUp]{Items: convert(done, func(r keys.LookedUp) wire.LookedUp {
+				return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
+			})}, err)
+		},
+	)
 	handle(a, wire.InspectOpenPGP, func(ctx context.Context, in *wire.ReadKeysRequest) (*openpgp.Inspection, error) {
 		data, err := decoded(in.Body.Data, "file")
 		if err != nil {
@@ -103,7 +123,10 @@ func (a *API) registerKeyring() {
 	})
 	handle(a, wire.SightKey, func(ctx context.Context, in *wire.SightKeyRequest) (*wire.Sight, error) {
 		p, _ := principal(ctx)
-		v, agrees, err := a.Keys.Sight(ctx, p.Name, in.Fingerprint, keys.NewSighting{Read: in.Body.Read, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note})
+		v, agrees, err := a.Keys.Sight(
+			ctx, p.Name, in.Fingerprint,
+			keys.NewSighting{Read: in.Body.Read, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -132,12 +155,20 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	fp := cert.Primary.Fingerprint
 	now := a.Now()
 	out := wire.Key{
-		Fingerprint: string(fp), Grouped: plain.Grouped(string(fp)), State: v.Key.StateAt(now), Publisher: v.Key.Publisher, Role: v.Key.Role,
-		UserIDs: namesOf(cert), Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
-		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...), Sightings: []wire.Sighting{}, History: []wire.KeyStep{},
-		ChannelsSeen: v.Sighted, ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
-		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators, Revokers: []string{}, Attributes: cert.Attributes(),
-		Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy, Source: plain.Text(v.Row.Source),
+		Fingerprint: string(
+			fp,
+		),
+		Grouped: plain.Grouped(string(fp)), State: v.Key.StateAt(now), Publisher: v.Key.Publisher, Role: v.Key.Role,
+		UserIDs: namesOf(
+			cert,
+		),
+		Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
+		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...),
+		Sightings: []wire.Sighting{}, History: []wire.KeyStep{}, ChannelsSeen: v.Sighted,
+		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
+		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators,
+		Revokers: []string{}, Attributes: cert.Attributes(), Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy,
+		Source: plain.Text(v.Row.Source),
 	}
 	out.Until = v.Key.LastAt(now).Until
 	out.Expires, _ = cert.Expires(v.Rules)
@@ -148,24 +179,40 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	}
 	out.Revoked = revokedOf(cert)
 	for _, s := range cert.Subkeys {
-		out.Subkeys = append(out.Subkeys, wire.Subkey{Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created, Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...)})
+		out.Subkeys = append(
+			out.Subkeys,
+			wire.Subkey{
+				Fingerprint: string(s.Key.Fingerprint), Algorithm: s.Key.Describe(), Created: s.Key.Created,
+				Uses: append([]string{}, cert.Uses(s.Key, v.Rules)...),
+			},
+		)
 	}
 	for _, s := range v.Sightings {
 		read := openpgp.NewFingerprint(s.Read)
 		out.Sightings = append(out.Sightings, wire.Sighting{
-			Channel: keyring.Channel(s.Channel), Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
+			Channel: keyring.Channel(
+				s.Channel,
+			),
+			Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
 			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
 			Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
 		})
 	}
-	out.Timeline = convert(cert.Timeline(v.Rules), func(e openpgp.Event) wire.KeyEvent { return wire.KeyEvent{At: e.At, Kind: e.Kind, Detail: e.Detail} })
+	out.Timeline = convert(
+		cert.Timeline(v.Rules),
+		func(e openpgp.Event) wire.KeyEvent { return wire.KeyEvent{At: e.At, Kind: e.Kind, Detail: e.Detail} },
+	)
 	for _, r := range cert.Revokers(v.Rules) {
 		out.Revokers = append(out.Revokers, plain.Grouped(string(r.Fingerprint)))
 	}
 	out.Certified, out.Namesakes, out.UnknownCertifiers = []wire.Statement{}, []string{}, v.UnknownCertifiers
 	for _, c := range v.Certifiers {
 		out.Certified = append(out.Certified, wire.Statement{
-			By: string(c.By.Certificate.Primary.Fingerprint), ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: c.Status, Reason: c.Reason,
+			By: string(
+				c.By.Certificate.Primary.Fingerprint,
+			),
+			ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: c.Status,
+			Reason: c.Reason,
 		})
 	}
 	for _, k := range v.Namesakes {
@@ -175,11 +222,20 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		out.Paths = append(out.Paths, pathOf(p, now))
 	}
 	if p := v.Proposal; p != nil {
-		out.Proposal = &wire.Proposal{Publisher: p.Publisher, Role: keyring.Role(p.Role), Reason: plain.Text(p.Reason), By: p.By, At: p.At, Record: p.Position, Until: p.Until}
+		out.Proposal = &wire.Proposal{
+			Publisher: p.Publisher, Role: keyring.Role(p.Role), Reason: plain.Text(p.Reason), By: p.By, At: p.At,
+			Record: p.Position, Until: p.Until,
+		}
 	}
 	for _, c := range v.Changes {
 		out.History = append(out.History, wire.KeyStep{
-			At: c.At, To: keyring.State(c.To), By: c.By, Reason: plain.Text(c.Reason), Record: c.Position, Until: c.Until, RestsOn: convert(c.RestsOn, plain.Grouped),
+			At:      c.At,
+			To:      keyring.State(c.To),
+			By:      c.By,
+			Reason:  plain.Text(c.Reason),
+			Record:  c.Position,
+			Until:   c.Until,
+			RestsOn: convert(c.RestsOn, plain.Grouped),
 		})
 	}
 	return out
@@ -198,7 +254,10 @@ func namesOf(cert *openpgp.Certificate) []string { return convert(cert.Names(), 
 
 func pathOf(p keyring.Path, now time.Time) wire.Path {
 	cert := p.Anchor.Certificate
-	out := wire.Path{Anchor: string(cert.Primary.Fingerprint), AnchorState: p.Anchor.StateAt(now), Certified: openpgp.CertificationMissing, Holds: p.Holds, Reason: p.Reason, Note: p.Note}
+	out := wire.Path{
+		Anchor: string(cert.Primary.Fingerprint), AnchorState: p.Anchor.StateAt(now),
+		Certified: openpgp.CertificationMissing, Holds: p.Holds, Reason: p.Reason, Note: p.Note,
+	}
 	out.AnchorID = firstID(cert)
 	if c := p.Certification; c != nil {
 		out.UserID, out.Made, out.Certified = plain.Text(c.UserID), &c.Made, c.Status

@@ -29,7 +29,10 @@ func within(p access.Principal, needed roles.Role, in any) error {
 		if len(limit.allowed) == 0 || slices.Contains(limit.allowed, limit.asked) || reads && limit.asked == "" {
 			continue
 		}
-		f := fault.New(fault.Denied, "token-limited", "This token is good for the %s %s only.", limit.what, strings.Join(limit.allowed, ", "))
+		f := fault.New(
+			fault.Denied, "token-limited", "This token is good for the %s %s only.", limit.what,
+			strings.Join(limit.allowed, ", "),
+		)
 		if limit.asked == "" {
 			return f.Advise("Name the %s, or use another token for this.", limit.what)
 		}

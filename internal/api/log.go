@@ -42,7 +42,14 @@ func (a *API) log(c *gin.Context) {
 	tile, err := torchwood.ParseTilePath(path)
 	// No ledger has tiles above the seventh level: their hashes are over more than 2⁶³ records.
 	if err != nil || tile.W < 1 || tile.L > 6 || tile.N > math.MaxInt64>>(8*(max(tile.L, 0)+1)) {
-		a.write(c.Writer, c.Request, fault.New(fault.NotFound, "tile-unknown", "There is no such tile.").Advise("The paths are those of tlog-tiles, such as /log/checkpoint and /log/tile/0/000.p/7."))
+		a.write(
+			c.Writer, c.Request,
+			fault.New(
+				fault.NotFound, "tile-unknown", "There is no such tile.",
+			).Advise(
+				"The paths are those of tlog-tiles, such as /log/checkpoint and /log/tile/0/000.p/7.",
+			),
+		)
 		return
 	}
 	data, err := a.tile(c, tile)
@@ -65,7 +72,9 @@ func (a *API) tile(c *gin.Context, tile tlog.Tile) ([]byte, error) {
 	}
 	level, width := max(tile.L, 0), int64(1)<<tile.H
 	if (tile.N*width+int64(tile.W))<<(tile.H*level) > checkpoint.Size {
-		return nil, fault.New(fault.NotFound, "tile-beyond", "The ledger does not go that far: it has %d records.", checkpoint.Size)
+		return nil, fault.New(
+			fault.NotFound, "tile-beyond", "The ledger does not go that far: it has %d records.", checkpoint.Size,
+		)
 	}
 	if tile.L >= 0 {
 		return tlog.ReadTileData(tile, a.Records.Hashes(ctx))
@@ -77,8 +86,13 @@ func (a *API) tile(c *gin.Context, tile tlog.Tile) ([]byte, error) {
 	var out []byte
 	for i, body := range bodies {
 		if len(body) > math.MaxUint16 {
-			return nil, fault.New(fault.Conflict, "record-too-long", "Record %d has more than 65,535 bytes, which a tile of entries cannot hold.", tile.N*width+int64(i)).
-				Advise("Read the records one by one, from /api/v1/records.")
+			return nil, fault.New(
+				fault.Conflict, "record-too-long",
+				"Record %d has more than 65,535 bytes, which a tile of entries cannot hold.", tile.N*width+int64(i),
+			).
+				Advise(
+					"Read the records one by one, from /api/v1/records.",
+				)
 		}
 		out = append(binary.BigEndian.AppendUint16(out, uint16(len(body))), body...)
 	}

@@ -47,36 +47,51 @@ func (a *API) registerMeasurer() {
 		b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
 		return answer(batchOf(b), err)
 	})
-	handle(a, wire.ListAssignments, func(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
-		p, err := a.measures(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		after := -1
-		if in.Cursor != "" {
-			if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
-				return nil, fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
+	handle(
+		a, wire.ListAssignments,
+		func(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
+			p, err := a.measures(ctx, in.ID)
+			if err != nil {
+				return nil, err
 			}
-		}
-		assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
-		out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
-			return wire.Assignment{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
-		})}
-		if len(assignments) == in.Limit {
-			out.Next = strconv.Itoa(assignments[len(assignments)-1].N)
-		}
-		return answer(out, err)
-	})
+			after := -1
+			if in.Cursor != "" {
+				if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
+					return nil, fault.New(
+						fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.",
+					).At(
+						"cursor",
+					)
+				}
+			}
+			assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
+			out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
+				return wire.Assignment{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
+			})}
+			if len(assignments) == in.Limit {
+				out.Next = strconv.Itoa(assignments[len(assignments)-1].N)
+			}
+			return answer(out, err)
+		},
+	)
 	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.SendMeasurementsRequest) (*wire.Taken, error) {
 		p, err := a.measures(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		taken, err := a.Batches.Take(ctx, p.Name, in.ID, convert(in.Body.Measured, func(m wire.Submission) batches.Submission {
-			return batches.Submission{N: m.N, Submission: verify.Submission{Reading: m.Reading, Diagnoses: m.Diagnoses}}
-		}))
+		taken, err := a.Batches.Take(
+			ctx, p.Name, in.ID,
+			convert(in.Body.Measured, func(m wire.Submission) batches.Submission {
+				return batches.Submission{
+					N: m.N, Submission: verify.Submission{Reading: m.Reading, Diagnoses: m.Diagnoses},
+				}
+			}),
+		)
 		return answer(wire.Taken{
-			Taken: taken.Taken, Known: taken.Known, Left: taken.Left, Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
+			Taken:    taken.Taken,
+			Known:    taken.Known,
+			Left:     taken.Left,
+			Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
 		}, err)
 	})
 }
@@ -85,7 +100,9 @@ func (a *API) registerDrills() {
 	content := describe(wire.FetchContent)
 	content.Responses = map[string]*huma.Response{"200": {
 		Description: "The bytes; 206 for a part of them. ETag has their SHA-256 digest as it was when they were verified: hold them against it.",
-		Content:     map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}},
+		Content: map[string]*huma.MediaType{
+			"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}},
+		},
 	}}
 	huma.Register(a.huma, content, func(ctx context.Context, in *wire.ContentRequest) (*huma.StreamResponse, error) {
 		return a.fetch(ctx, in.ID, in.N)
@@ -112,11 +129,17 @@ func (a *API) registerDrills() {
 			return nil, err
 		}
 		if !d.Passed {
-			a.Log.Error("a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch", in.ID, "record", d.Record)
+			a.Log.Error(
+				"a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch",
+				in.ID, "record", d.Record,
+			)
 		}
-		return &wire.Drill{Batch: in.ID, Record: d.Record, Passed: d.Passed, Items: convert(d.Items, func(i recorded.DrilledItem) wire.DrilledItem {
-			return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
-		})}, nil
+		return &wire.Drill{
+			Batch: in.ID, Record: d.Record, Passed: d.Passed,
+			Items: convert(d.Items, func(i recorded.DrilledItem) wire.DrilledItem {
+				return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
+			}),
+		}, nil
 	})
 }
 
@@ -127,7 +150,11 @@ func sourceOf(in wire.NewBatch) (sources.Source, error) {
 		return sources.OfDepot(in.Depot, in.Path)
 	}
 	if in.Depot != "" || in.Path != "" {
-		return sources.Source{}, fault.New(fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.").At("measurer")
+		return sources.Source{}, fault.New(
+			fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.",
+		).At(
+			"measurer",
+		)
 	}
 	return sources.OfMeasurer(sources.Kind(m.Kind), m.Host, m.Path)
 }
@@ -136,13 +163,19 @@ func sourceOf(in wire.NewBatch) (sources.Source, error) {
 func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 	out := batches.ListingPage{}
 	for i, f := range in.Files {
-		found := survey.Found{Path: f.Path, Size: f.Size, ModTime: f.ModTime.UTC(), Problem: f.Problem, Promised: f.Promised}
+		found := survey.Found{
+			Path: f.Path, Size: f.Size, ModTime: f.ModTime.UTC(), Problem: f.Problem, Promised: f.Promised,
+		}
 		if f.Changed != nil {
 			found.Changed = f.Changed.UTC()
 		}
 		given, err := f.Given.Survey()
 		if err != nil {
-			return out, fault.New(fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error()).At(fmt.Sprintf("files[%d].given", i))
+			return out, fault.New(
+				fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error(),
+			).At(
+				fmt.Sprintf("files[%d].given", i),
+			)
 		}
 		found.Given = given
 		if f.Content != nil {
@@ -187,7 +220,10 @@ func againstOf(a *survey.Against) *wire.Against {
 	if a == nil {
 		return nil
 	}
-	out := &wire.Against{Batch: a.Batch, N: a.N, Shown: plain.Text(a.Path), Inner: plain.Text(a.Inner), Size: a.Size, Digests: map[string]string{}, Forms: a.Forms}
+	out := &wire.Against{
+		Batch: a.Batch, N: a.N, Shown: plain.Text(a.Path), Inner: plain.Text(a.Inner), Size: a.Size,
+		Digests: map[string]string{}, Forms: a.Forms,
+	}
 	for algorithm, value := range a.Digests {
 		out.Digests[algorithm.String()] = value.String()
 	}
@@ -219,7 +255,14 @@ func (a *API) fetch(ctx context.Context, id int64, n int) (*huma.StreamResponse,
 	w, _ := ctx.Value(whoKey{}).(who)
 	leave, ok := a.streams.enter(w.principal.Name)
 	if !ok {
-		return nil, problemOf(ctx, a.Log, fault.New(fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams).Advise("Wait until some of them are done."))
+		return nil, problemOf(
+			ctx, a.Log,
+			fault.New(
+				fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams,
+			).Advise(
+				"Wait until some of them are done.",
+			),
+		)
 	}
 	content, err := a.Batches.Content(ctx, id, n)
 	if err == nil {

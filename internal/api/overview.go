@@ -19,7 +19,10 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	if err != nil {
 		return o, err
 	}
-	o.Refused, o.Unproven, o.Running, o.Recent = convert(seen.Refused, batchOf), convert(seen.Unproven, batchOf), convert(seen.Running, batchOf), convert(seen.Recent, batchOf)
+	o.Refused = convert(seen.Refused, batchOf)
+	o.Unproven = convert(seen.Unproven, batchOf)
+	o.Running = convert(seen.Running, batchOf)
+	o.Recent = convert(seen.Recent, batchOf)
 	o.Days = convert(seen.Days, func(d query.DayCount) wire.DayCount {
 		return wire.DayCount{Day: d.Day, Verdict: judge.Verdict(d.Verdict), Count: d.Count}
 	})
@@ -36,7 +39,12 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 			o.Candidates = append(o.Candidates, k)
 		}
 	}
-	expiring, _, err := a.Keys.List(ctx, keys.Filter{State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, keys.Stages()[0]), Limit: shownWaiting})
+	expiring, _, err := a.Keys.List(
+		ctx,
+		keys.Filter{
+			State: keyring.Admitted, ExpiresBefore: a.Now().AddDate(0, 0, keys.Stages()[0]), Limit: shownWaiting,
+		},
+	)
 	if err != nil {
 		return o, err
 	}

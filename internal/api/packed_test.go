@@ -15,8 +15,13 @@ import (
 func TestPacked(t *testing.T) {
 	gin.SetMode(gin.TestMode)
 	a := &API{Parts: Parts{Console: fstest.MapFS{
-		"index.html": {Data: []byte("page")}, "index.html.br": {Data: []byte("never")},
-		"assets/a.js": {Data: []byte("plain")}, "assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzip")},
+		"index.html":    {Data: []byte("page")},
+		"index.html.br": {Data: []byte("never")},
+		"assets/a.js": {
+			Data: []byte("plain"),
+		},
+		"assets/a.js.br": {Data: []byte("brotli")},
+		"assets/a.js.gz": {Data: []byte("gzip")},
 		"assets/b.woff2": {Data: []byte("font")},
 	}}}
 	engine := gin.New()

@@ -29,7 +29,13 @@ func (a *API) registerPolicies() {
 	})
 	handle(a, wire.GrantWaiver, func(ctx context.Context, in *wire.GrantWaiverRequest) (*wire.Waiver, error) {
 		p, _ := principal(ctx)
-		w, err := a.Policy.Grant(ctx, p.Name, policy.NewWaiver{Ground: judge.Code(in.Body.Ground), Publisher: in.Body.Publisher, Pattern: in.Body.Pattern, Until: in.Body.Until, Reason: in.Body.Reason})
+		w, err := a.Policy.Grant(
+			ctx, p.Name,
+			policy.NewWaiver{
+				Ground: judge.Code(in.Body.Ground), Publisher: in.Body.Publisher, Pattern: in.Body.Pattern,
+				Until: in.Body.Until, Reason: in.Body.Reason,
+			},
+		)
 		return answer(a.waiverOf(w), err)
 	})
 	handle(a, wire.EndWaiver, func(ctx context.Context, in *wire.EndWaiverRequest) (*wire.Waiver, error) {
@@ -46,8 +52,19 @@ func (a *API) registerPolicies() {
 
 func (a *API) waiverOf(w policy.Waiver) wire.Waiver {
 	out := wire.Waiver{
-		ID: w.ID, Ground: judge.Code(w.Ground), Publisher: w.Publisher, Pattern: plain.Text(w.Pattern), Reason: plain.Text(w.Reason), By: w.By, Created: w.CreatedAt, Until: w.Until,
-		State: state.WaiverInForce, Ended: w.EndedAt, EndedBy: w.EndedBy, EndReason: plain.Text(w.EndReason), Record: w.Position,
+		ID:        w.ID,
+		Ground:    judge.Code(w.Ground),
+		Publisher: w.Publisher,
+		Pattern:   plain.Text(w.Pattern),
+		Reason:    plain.Text(w.Reason),
+		By:        w.By,
+		Created:   w.CreatedAt,
+		Until:     w.Until,
+		State:     state.WaiverInForce,
+		Ended:     w.EndedAt,
+		EndedBy:   w.EndedBy,
+		EndReason: plain.Text(w.EndReason),
+		Record:    w.Position,
 	}
 	switch {
 	case w.EndedAt != nil:

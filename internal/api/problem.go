@@ -47,9 +47,16 @@ func (p *Problem) GetHeaders() http.Header {
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
 
 var statusOf = map[fault.Kind]int{
-	fault.Invalid: http.StatusUnprocessableEntity, fault.Unauthenticated: http.StatusUnauthorized, fault.Denied: http.StatusForbidden,
-	fault.NotFound: http.StatusNotFound, fault.Conflict: http.StatusConflict, fault.Stale: http.StatusPreconditionFailed, fault.Unavailable: http.StatusServiceUnavailable, fault.Altered: http.StatusServiceUnavailable,
-	fault.TooMany: http.StatusTooManyRequests, fault.Malformed: http.StatusBadRequest,
+	fault.Invalid:         http.StatusUnprocessableEntity,
+	fault.Unauthenticated: http.StatusUnauthorized,
+	fault.Denied:          http.StatusForbidden,
+	fault.NotFound:        http.StatusNotFound,
+	fault.Conflict:        http.StatusConflict,
+	fault.Stale:           http.StatusPreconditionFailed,
+	fault.Unavailable:     http.StatusServiceUnavailable,
+	fault.Altered:         http.StatusServiceUnavailable,
+	fault.TooMany:         http.StatusTooManyRequests,
+	fault.Malformed:       http.StatusBadRequest,
 }
 
 // problemOf turns an error of the service into a problem. What is not a fault
@@ -60,7 +67,11 @@ func problemOf(ctx context.Context, log *slog.Logger, err error) *Problem {
 		if ctx.Err() == nil {
 			log.ErrorContext(ctx, "request failed", "error", err)
 		}
-		f = fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").Advise("The administrator finds the details in the service's log.")
+		f = fault.New(
+			fault.Kind(-1), "internal", "Something went wrong in the service.",
+		).Advise(
+			"The administrator finds the details in the service's log.",
+		)
 	} else if f.Kind == fault.Unavailable || f.Kind == fault.Altered {
 		log.WarnContext(ctx, "request could not be served", "error", err)
 	}
@@ -91,13 +102,17 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		if errors.As(err, &detail) {
 			d := detail.ErrorDetail()
 			// The value stays out: it can be the whole request.
-			p.Errors = append(p.Errors, &huma.ErrorDetail{Message: shortened(d.Message), Location: shortened(d.Location)})
+			p.Errors = append(
+				p.Errors, &huma.ErrorDetail{Message: shortened(d.Message), Location: shortened(d.Location)},
+			)
 		}
 	}
 	switch {
 	case len(p.Errors) > 0:
 		p.Field = p.Errors[0].Location
-		p.Detail = fmt.Sprintf("The request does not fit its description: %s (%s).", plain.Text(p.Errors[0].Message), plain.Text(p.Field))
+		p.Detail = fmt.Sprintf(
+			"The request does not fit its description: %s (%s).", plain.Text(p.Errors[0].Message), plain.Text(p.Field),
+		)
 		if more := len(errs) - len(p.Errors); more > 0 {
 			p.Facts = []string{fmt.Sprintf("%d more fields do not fit.", more)}
 		}

@@ -24,11 +24,19 @@ func (a *API) registerPublishers() {
 	})
 	handle(a, wire.SetPublisher, func(ctx context.Context, in *wire.SetPublisherRequest) (*wire.Publisher, error) {
 		p, _ := principal(ctx)
-		row, err := a.Publishers.Change(ctx, p.Name, in.Slug, publishers.Change{Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope, Seen: seen(in.IfMatch)})
+		row, err := a.Publishers.Change(
+			ctx, p.Name, in.Slug,
+			publishers.Change{
+				Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope, Seen: seen(in.IfMatch),
+			},
+		)
 		return answer(publisherOf(row), err)
 	})
 }
 
 func publisherOf(p publishers.Publisher) wire.Publisher {
-	return wire.Publisher{Slug: p.Slug, Name: plain.Text(p.Name), Contact: p.Contact, Scope: append([]string{}, p.Scope...), Created: p.CreatedAt, By: p.CreatedBy, Version: publishers.VersionOf(p)}
+	return wire.Publisher{
+		Slug: p.Slug, Name: plain.Text(p.Name), Contact: p.Contact, Scope: append([]string{}, p.Scope...),
+		Created: p.CreatedAt, By: p.CreatedBy, Version: publishers.VersionOf(p),
+	}
 }

@@ -42,7 +42,9 @@ func (a *API) registerReassessments() {
 	})
 	handle(a, wire.Reassess, func(ctx context.Context, in *wire.ReassessRequest) (*wire.Reassessment, error) {
 		p, _ := principal(ctx)
-		sel := reassess.Selection{Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All}
+		sel := reassess.Selection{
+			Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All,
+		}
 		if in.Body.Key != "" {
 			v, err := a.Keys.Show(ctx, in.Body.Key)
 			if err != nil {
@@ -56,21 +58,24 @@ func (a *API) registerReassessments() {
 		}
 		return answer(reassessmentOf(r))
 	})
-	handle(a, wire.ListReassessments, func(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
-		page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
-		if err != nil {
-			return nil, err
-		}
-		out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}, Next: page.Next}
-		for _, r := range page.Rows {
-			view, err := reassessmentOf(r)
+	handle(
+		a, wire.ListReassessments,
+		func(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
+			page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
 			if err != nil {
 				return nil, err
 			}
-			out.Items = append(out.Items, view)
-		}
-		return answer(out, nil)
-	})
+			out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}, Next: page.Next}
+			for _, r := range page.Rows {
+				view, err := reassessmentOf(r)
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, view)
+			}
+			return answer(out, nil)
+		},
+	)
 	handle(a, wire.ShowReassessment, func(ctx context.Context, in *wire.ReassessmentAt) (*wire.Reassessment, error) {
 		r, err := a.Query.Reassessment(ctx, in.ID)
 		if err != nil {
@@ -78,9 +83,12 @@ func (a *API) registerReassessments() {
 		}
 		return answer(reassessmentOf(r))
 	})
-	handle(a, wire.ListRejudged, func(ctx context.Context, in *wire.ListRejudgedRequest) (*wire.Page[wire.Rejudge], error) {
-		return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
-	})
+	handle(
+		a, wire.ListRejudged,
+		func(ctx context.Context, in *wire.ListRejudgedRequest) (*wire.Page[wire.Rejudge], error) {
+			return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
+		},
+	)
 }
 
 // rejudged returns a page of what a reassessment changed.
@@ -91,7 +99,10 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 	}
 	out := wire.Page[wire.Rejudge]{Items: []wire.Rejudge{}, Next: page.Next}
 	for _, row := range page.Rows {
-		shown := wire.Rejudge{Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before), To: judge.Verdict(row.After), Record: &row.Position}
+		shown := wire.Rejudge{
+			Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before),
+			To: judge.Verdict(row.After), Record: &row.Position,
+		}
 		var grounds []judge.Ground
 		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
 			return out, err
@@ -125,7 +136,10 @@ func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &wire.Inquiry{ID: q.ID, State: q.State, Done: q.Done, Total: q.Total, Created: q.CreatedAt, Finished: q.FinishedAt, Note: plain.Text(q.Note)}
+	out := &wire.Inquiry{
+		ID: q.ID, State: q.State, Done: q.Done, Total: q.Total, Created: q.CreatedAt, Finished: q.FinishedAt,
+		Note: plain.Text(q.Note),
+	}
 	if q.State != state.RunDone {
 		return out, nil
 	}
@@ -145,7 +159,9 @@ func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
 
 func reachOf(r reassess.Reach) *wire.Reach {
 	return &wire.Reach{
-		Rests: r.Rests, Batches: r.Batches, Turns: convert(r.Turns, func(t reassess.VerdictChange) wire.VerdictChange { return wire.VerdictChange(t) }),
+		Rests:   r.Rests,
+		Batches: r.Batches,
+		Turns:   convert(r.Turns, func(t reassess.VerdictChange) wire.VerdictChange { return wire.VerdictChange(t) }),
 		Items: convert(r.Items, func(c reassess.Change) wire.Rejudge {
 			return wire.Rejudge{Batch: c.Batch, N: c.N, Shown: plain.Text(c.Path), From: c.From, To: c.To, Why: c.Why}
 		}),
@@ -154,8 +170,17 @@ func reachOf(r reassess.Reach) *wire.Reach {
 
 func reassessmentOf(r query.Reassessment) (wire.Reassessment, error) {
 	out := wire.Reassessment{
-		ID: r.ID, Reason: plain.Text(r.Reason), By: r.AskedBy, Created: r.CreatedAt, Finished: r.FinishedAt, State: r.State, Note: plain.Text(r.Note),
-		Policy: r.PolicyVersion, Judged: r.Items, Changed: r.Changed, Record: r.Position,
+		ID:       r.ID,
+		Reason:   plain.Text(r.Reason),
+		By:       r.AskedBy,
+		Created:  r.CreatedAt,
+		Finished: r.FinishedAt,
+		State:    r.State,
+		Note:     plain.Text(r.Note),
+		Policy:   r.PolicyVersion,
+		Judged:   r.Items,
+		Changed:  r.Changed,
+		Record:   r.Position,
 	}
 	return out, json.Unmarshal(r.Selection, &out.Selection)
 }
@@ -168,7 +193,10 @@ func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.
 	}
 	out := map[int]*wire.Now{}
 	for _, r := range rows {
-		now := &wire.Now{Verdict: judge.Verdict(r.After), At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position, Grounds: []judge.Ground{}}
+		now := &wire.Now{
+			Verdict: judge.Verdict(r.After), At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position,
+			Grounds: []judge.Ground{},
+		}
 		if err := json.Unmarshal(r.Grounds, &now.Grounds); err != nil {
 			return nil, err
 		}

@@ -14,10 +14,20 @@ import (
 )
 
 func (a *API) registerRecords() {
-	handle(a, wire.ListRecords, func(ctx context.Context, in *wire.ListRecordsRequest) (*wire.Page[wire.Record], error) {
-		page, err := a.Query.Records(ctx, query.RecordFilter{Kind: string(in.Kind), Verdict: string(in.Verdict), BatchID: in.Batch, Name: in.Name, Limit: in.Limit}, in.Cursor)
-		return answer(pageOf(page, recordOf), err)
-	})
+	handle(
+		a, wire.ListRecords,
+		func(ctx context.Context, in *wire.ListRecordsRequest) (*wire.Page[wire.Record], error) {
+			page, err := a.Query.Records(
+				ctx,
+				query.RecordFilter{
+					Kind: string(in.Kind), Verdict: string(in.Verdict), BatchID: in.Batch, Name: in.Name,
+					Limit: in.Limit,
+				},
+				in.Cursor,
+			)
+			return answer(pageOf(page, recordOf), err)
+		},
+	)
 	handle(a, wire.ShowRecord, func(ctx context.Context, in *wire.RecordAt) (*wire.Record, error) {
 		r, err := a.Records.Get(ctx, in.Position)
 		return answer(recordOf(r), err)
@@ -27,7 +37,13 @@ func (a *API) registerRecords() {
 	})
 	handle(a, wire.ShowCheckpoint, func(ctx context.Context, in *wire.CheckpointRequest) (*wire.Checkpoint, error) {
 		g, err := a.Records.ProveGrowth(ctx, in.Since)
-		return answer(wire.Checkpoint{Size: g.Size, Root: g.Root.String(), Signed: g.Signed, PublicKey: a.Records.PublicKey(), Consistency: g.Consistency, Succession: g.Succession}, err)
+		return answer(
+			wire.Checkpoint{
+				Size: g.Size, Root: g.Root.String(), Signed: g.Signed, PublicKey: a.Records.PublicKey(),
+				Consistency: g.Consistency, Succession: g.Succession,
+			},
+			err,
+		)
 	})
 	handle(a, wire.AuditLedger, func(ctx context.Context, in *wire.AuditRequest) (*wire.Inquiry, error) {
 		if in.Body.Checkpoint != "" {
@@ -39,7 +55,10 @@ func (a *API) registerRecords() {
 			a.Log.Error("signing before an audit", "error", err) // the audit itself will say why
 		}
 		p, _ := principal(ctx)
-		asked, err := a.Inquiries.Ask(ctx, p.Name, inquiries.Audit, records.AuditQuestion{Checkpoint: in.Body.Checkpoint, Nonce: in.Body.Nonce, Full: in.Body.Full})
+		asked, err := a.Inquiries.Ask(
+			ctx, p.Name, inquiries.Audit,
+			records.AuditQuestion{Checkpoint: in.Body.Checkpoint, Nonce: in.Body.Nonce, Full: in.Body.Full},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -48,7 +67,10 @@ func (a *API) registerRecords() {
 }
 
 func recordOf(r query.Record) wire.Record {
-	v := wire.Record{Position: r.Position, Kind: ledger.Kind(r.Kind), At: r.At, By: r.By, Subject: plain.Text(r.Subject), Verdict: verdictOf(r.Verdict), Batch: r.BatchID, Leaf: hex.EncodeToString(r.Leaf)}
+	v := wire.Record{
+		Position: r.Position, Kind: ledger.Kind(r.Kind), At: r.At, By: r.By, Subject: plain.Text(r.Subject),
+		Verdict: verdictOf(r.Verdict), Batch: r.BatchID, Leaf: hex.EncodeToString(r.Leaf),
+	}
 	if r.Body != nil {
 		v.Body = json.RawMessage(r.Body)
 	}

@@ -18,24 +18,35 @@ import (
 const maxReferences = 50
 
 func (a *API) registerReferences() {
-	handle(a, wire.FindReferences, func(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
-		var digests []digest.Value
-		for text := range strings.SplitSeq(in.Digest, ",") {
-			value, err := hex.DecodeString(strings.TrimSpace(text))
-			if err != nil {
-				return nil, fault.New(fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.").At("digest")
+	handle(
+		a, wire.FindReferences,
+		func(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
+			var digests []digest.Value
+			for text := range strings.SplitSeq(in.Digest, ",") {
+				value, err := hex.DecodeString(strings.TrimSpace(text))
+				if err != nil {
+					return nil, fault.New(
+						fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.",
+					).At(
+						"digest",
+					)
+				}
+				digests = append(digests, value)
 			}
-			digests = append(digests, value)
-		}
-		found, err := a.Query.References(ctx, digests, maxReferences)
-		return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
-	})
+			found, err := a.Query.References(ctx, digests, maxReferences)
+			return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
+		},
+	)
 }
 
 func referenceOf(r query.Reference) wire.Reference {
 	out := wire.Reference{
-		Name: plain.Text(r.Path), Size: r.Size, Algorithm: r.Algorithm, Digest: hex.EncodeToString(r.Digest), Publishers: []string{}, Source: plain.Text(r.Source), Label: plain.Text(r.Label),
-		Batch: r.Batch, Item: r.N, Record: r.Record, Cleared: r.At.UTC(), Now: verdictOf(r.Now),
+		Name: plain.Text(
+			r.Path,
+		),
+		Size: r.Size, Algorithm: r.Algorithm, Digest: hex.EncodeToString(r.Digest), Publishers: []string{},
+		Source: plain.Text(r.Source), Label: plain.Text(r.Label), Batch: r.Batch, Item: r.N, Record: r.Record,
+		Cleared: r.At.UTC(), Now: verdictOf(r.Now),
 	}
 	var expected judge.Expectation
 	if json.Unmarshal(r.Expected, &expected) == nil && expected.Publishers != nil {

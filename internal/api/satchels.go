@@ -39,16 +39,41 @@ func (a *API) registerSatchels() {
 
 func (a *API) satchelOf(s satchels.Satchel) wire.Satchel {
 	return wire.Satchel{
-		ID: s.ID, Label: plain.Text(s.Label), Publishers: append([]string{}, s.Publishers...), Keys: append([]string{}, s.Keys...), OtherKeys: s.OtherKeys,
-		References: s.References, PolicyVersion: s.PolicyVersion, By: s.By, Packed: s.At.UTC(), Until: s.Until.UTC(), Ended: !a.Now().Before(s.Until),
-		Returned: s.Returned, Record: s.Position,
+		ID:            s.ID,
+		Label:         plain.Text(s.Label),
+		Publishers:    append([]string{}, s.Publishers...),
+		Keys:          append([]string{}, s.Keys...),
+		OtherKeys:     s.OtherKeys,
+		References:    s.References,
+		PolicyVersion: s.PolicyVersion,
+		By:            s.By,
+		Packed:        s.At.UTC(),
+		Until:         s.Until.UTC(),
+		Ended:         !a.Now().Before(s.Until),
+		Returned:      s.Returned,
+		Record:        s.Position,
 	}
 }
 
 func visitOf(v satchels.Visit) wire.Visit {
 	out := wire.Visit{
-		Number: v.Visit.N, Of: v.Kind, SealedBy: v.Key, Label: plain.Text(v.Label), At: v.At.UTC(), By: plain.Text(v.By), Host: plain.Text(v.Host), Path: plain.Text(v.Path),
-		Clock: v.Clock, OnSite: v.Verdict, State: v.Now.State, Batch: v.Batch, Record: v.Position, Files: v.Files, Known: v.Known, Refused: v.Refused, Differs: []wire.VisitDiffers{},
+		Number:   v.Visit.N,
+		Of:       v.Kind,
+		SealedBy: v.Key,
+		Label:    plain.Text(v.Label),
+		At:       v.At.UTC(),
+		By:       plain.Text(v.By),
+		Host:     plain.Text(v.Host),
+		Path:     plain.Text(v.Path),
+		Clock:    v.Clock,
+		OnSite:   v.Verdict,
+		State:    v.Now.State,
+		Batch:    v.Batch,
+		Record:   v.Position,
+		Files:    v.Files,
+		Known:    v.Known,
+		Refused:  v.Refused,
+		Differs:  []wire.VisitDiffers{},
 	}
 	if v.Now.Verdict != nil {
 		now := judge.Verdict(*v.Now.Verdict)
@@ -59,7 +84,13 @@ func visitOf(v satchels.Visit) wire.Visit {
 			out.More = len(v.Differs) - maxDiffers
 			break
 		}
-		out.Differs = append(out.Differs, wire.VisitDiffers{N: d.N, Shown: plain.Text(d.Path), OnSite: d.OnSite, WhyOnSite: d.WhyOnSite, Now: d.Now, Why: d.Deciding})
+		out.Differs = append(
+			out.Differs,
+			wire.VisitDiffers{
+				N: d.N, Shown: plain.Text(d.Path), OnSite: d.OnSite, WhyOnSite: d.WhyOnSite, Now: d.Now,
+				Why: d.Deciding,
+			},
+		)
 	}
 	return out
 }

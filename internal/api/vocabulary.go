@@ -46,16 +46,45 @@ func vocabularyOf[T ~string](name string, list []T) vocabulary {
 
 // vocabularies lists those of the API.
 var vocabularies = []vocabulary{
-	vocabularyOf("Verdict", judge.Verdicts()), vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()), vocabularyOf("WaivableGround", wire.WaivableGrounds()),
-	vocabularyOf("PathKind", judge.PathKinds()), vocabularyOf("LinkState", judge.LinkStates()),
-	vocabularyOf("Maker", measure.Makers()), vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("CauseCode", diagnose.Codes()), vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()), vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
-	vocabularyOf("ManifestFormat", manifest.Formats()), vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
-	vocabularyOf("KeyState", keyring.States()), vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
-	vocabularyOf("Arrival", keyring.Arrivals()), vocabularyOf("PacketStanding", openpgp.Standings()), vocabularyOf("KeyEventKind", openpgp.EventKinds()), vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
+	vocabularyOf(
+		"Verdict", judge.Verdicts(),
+	),
+	vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()),
+	vocabularyOf("WaivableGround", wire.WaivableGrounds()), vocabularyOf("PathKind", judge.PathKinds()),
+	vocabularyOf("LinkState", judge.LinkStates()),
+	vocabularyOf(
+		"Maker", measure.Makers(),
+	),
+	vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("CauseCode", diagnose.Codes()),
+	vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()),
+	vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
+	vocabularyOf(
+		"ManifestFormat", manifest.Formats(),
+	),
+	vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
+	vocabularyOf(
+		"KeyState", keyring.States(),
+	),
+	vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
+	vocabularyOf(
+		"Arrival", keyring.Arrivals(),
+	),
+	vocabularyOf("PacketStanding", openpgp.Standings()), vocabularyOf("KeyEventKind", openpgp.EventKinds()),
+	vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
-	vocabularyOf("SourceKind", sources.Kinds()), vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
-	vocabularyOf("WaiverState", state.Waivers()), vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
-	vocabularyOf("VisitKind", satchel.Kinds()), vocabularyOf("DeviceReach", device.Reaches()), vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
+	vocabularyOf(
+		"SourceKind", sources.Kinds(),
+	),
+	vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
+	vocabularyOf(
+		"WaiverState", state.Waivers(),
+	),
+	vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
+	vocabularyOf(
+		"VisitKind", satchel.Kinds(),
+	),
+	vocabularyOf("DeviceReach", device.Reaches()),
+	vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
 
 // speak makes the registry describe every vocabulary by its words.

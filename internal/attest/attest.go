@@ -89,8 +89,18 @@ const (
 
 // digestNames are those that in-toto has for strong algorithms.
 var digestNames = map[string]string{
-	"SHA-224": "sha224", "SHA-256": "sha256", "SHA-384": "sha384", "SHA-512": "sha512", "SHA-512/224": "sha512_224", "SHA-512/256": "sha512_256",
-	"SHA3-224": "sha3_224", "SHA3-256": "sha3_256", "SHA3-384": "sha3_384", "SHA3-512": "sha3_512", "BLAKE2b": "blake2b", "BLAKE2s": "blake2s",
+	"SHA-224":     "sha224",
+	"SHA-256":     "sha256",
+	"SHA-384":     "sha384",
+	"SHA-512":     "sha512",
+	"SHA-512/224": "sha512_224",
+	"SHA-512/256": "sha512_256",
+	"SHA3-224":    "sha3_224",
+	"SHA3-256":    "sha3_256",
+	"SHA3-384":    "sha3_384",
+	"SHA3-512":    "sha3_512",
+	"BLAKE2b":     "blake2b",
+	"BLAKE2s":     "blake2s",
 }
 
 // known is what records say of an item.
@@ -114,7 +124,12 @@ func (s *Service) Item(ctx context.Context, batch int64, item string) (*dsse.Env
 	}
 	k, ok := items[item]
 	if !ok {
-		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Of this file there is no verdict: it is no artifact, or it is not judged yet.").Advise("Lists and signatures vouch for others; attest those.")
+		return nil, fault.New(
+			fault.Conflict, "nothing-to-attest",
+			"Of this file there is no verdict: it is no artifact, or it is not judged yet.",
+		).Advise(
+			"Lists and signatures vouch for others; attest those.",
+		)
 	}
 	return s.sign(ctx, fmt.Sprintf("batches/%d/%s", batch, escaped(item)), []*known{k}, k.verdict)
 }
@@ -127,11 +142,18 @@ func (s *Service) Batch(ctx context.Context, batch int64) (*dsse.Envelope, error
 	case err != nil:
 		return nil, err
 	case result == nil || result.State != state.BatchDone:
-		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Batch %d is not done: there is no verdict to attest.", batch)
+		return nil, fault.New(
+			fault.Conflict, "nothing-to-attest", "Batch %d is not done: there is no verdict to attest.", batch,
+		)
 	case len(items) == 0:
 		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Batch %d has no artifacts.", batch)
 	case len(items) > maxSubjects:
-		return nil, fault.New(fault.Conflict, "too-many-artifacts", "Batch %d has %d artifacts; at most %d are attested together.", batch, len(items), maxSubjects).Advise("Attest those that you need, one by one.")
+		return nil, fault.New(
+			fault.Conflict, "too-many-artifacts", "Batch %d has %d artifacts; at most %d are attested together.", batch,
+			len(items), maxSubjects,
+		).Advise(
+			"Attest those that you need, one by one.",
+		)
 	}
 	all := make([]*known, 0, len(items))
 	verdict := result.Verdict
@@ -159,7 +181,10 @@ func (s *Service) known(ctx context.Context, batch int64) (map[string]*known, *r
 			return err
 		}
 		leaf := ledger.Leaf(text)
-		from := Resource{URI: s.uri(fmt.Sprintf("records/%d", position)), Digest: map[string]string{"sha256": hex.EncodeToString(leaf[:])}}
+		from := Resource{
+			URI:    s.uri(fmt.Sprintf("records/%d", position)),
+			Digest: map[string]string{"sha256": hex.EncodeToString(leaf[:])},
+		}
 		switch b := body.(type) {
 		case recorded.BatchResult:
 			result = &b
@@ -194,7 +219,9 @@ func escaped(p string) string {
 }
 
 // sign makes the envelope of a statement about artifacts.
-func (s *Service) sign(ctx context.Context, resource string, about []*known, verdict judge.Verdict) (*dsse.Envelope, error) {
+func (s *Service) sign(
+	ctx context.Context, resource string, about []*known, verdict judge.Verdict,
+) (*dsse.Envelope, error) {
 	out := Statement{Type: statementType, PredicateType: summaryType}
 	p := &out.Predicate
 	p.Verifier.ID, p.ResourceURI = s.uri(""), s.uri(resource)
@@ -207,7 +234,10 @@ func (s *Service) sign(ctx context.Context, resource string, about []*known, ver
 			}
 		}
 		if len(digests) == 0 {
-			return nil, fault.New(fault.Conflict, "nothing-to-attest", "Of %s no strong digest was computed, by which others could know it.", path.Base(k.path))
+			return nil, fault.New(
+				fault.Conflict, "nothing-to-attest",
+				"Of %s no strong digest was computed, by which others could know it.", path.Base(k.path),
+			)
 		}
 		out.Subject = append(out.Subject, Resource{Name: k.path, Digest: digests})
 		p.InputAttestations = append(p.InputAttestations, k.records...)

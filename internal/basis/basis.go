@@ -20,7 +20,10 @@ import (
 // where the ledger is not what this program has written.
 type Records interface {
 	Decided(ctx context.Context, reads store.Reads) (int64, error)
-	Decisions(ctx context.Context, reads store.Reads, from, known int64, f func(position int64, kind ledger.Kind, body []byte) error) error
+	Decisions(
+		ctx context.Context, reads store.Reads, from, known int64,
+		f func(position int64, kind ledger.Kind, body []byte) error,
+	) error
 }
 
 // Service keeps the basis. Its lock is never held while the database is asked: whoever waits for
@@ -109,14 +112,17 @@ func (s *Service) goOn(ctx context.Context, reads store.Reads) (*recorded.Basis,
 		current = recorded.NewBasis(adopted)
 	}
 	var more []recorded.Event
-	err := s.records.Decisions(ctx, reads, current.Next, current.Decisions, func(position int64, kind ledger.Kind, text []byte) error {
-		head, body, err := recorded.Read(position, text)
-		if err == nil && head.Kind != kind {
-			err = fmt.Errorf("record %d is not of the kind that it is listed as", position)
-		}
-		more = append(more, recorded.Event{Head: head, Body: body})
-		return err
-	})
+	err := s.records.Decisions(
+		ctx, reads, current.Next, current.Decisions,
+		func(position int64, kind ledger.Kind, text []byte) error {
+			head, body, err := recorded.Read(position, text)
+			if err == nil && head.Kind != kind {
+				err = fmt.Errorf("record %d is not of the kind that it is listed as", position)
+			}
+			more = append(more, recorded.Event{Head: head, Body: body})
+			return err
+		},
+	)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -31,10 +31,24 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 	key := pgptest.NewKey("extended", pgptest.Ed25519, born)
 	sub := pgptest.NewKey("a later subkey", pgptest.Ed25519, born)
 	certificate := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(key).UserID("Q", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
+		return pgptest.NewCertificate(
+			key,
+		).UserID(
+			"Q", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		)
 	}
-	extended := certificate().Subkey(sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, &pgptest.Sig{Created: born}).Bytes()
-	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}).Bytes()
+	extended := certificate().Subkey(
+		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		&pgptest.Sig{Created: born},
+	).Bytes()
+	revoked := pgptest.NewCertificate(
+		key,
+	).Key(
+		key,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
+		},
+	).Bytes()
 	for name, test := range map[string]struct {
 		signer *pgptest.Key
 		change func(p *testkit.Parts) error
@@ -82,9 +96,18 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			require.NoError(t, os.MkdirAll(dir, 0o755))
 			for _, file := range []string{"gauge-1.bin", "gauge-2.bin"} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(file), 0o644))
-				require.NoError(t, os.WriteFile(filepath.Join(dir, file+".sig"), test.signer.Sign([]byte(file), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644))
+				require.NoError(
+					t,
+					os.WriteFile(
+						filepath.Join(dir, file+".sig"),
+						test.signer.Sign([]byte(file), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644,
+					),
+				)
 			}
-			b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:slow"}})
+			b, err := p.Batches.Create(
+				t.Context(), "ines",
+				batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:slow"}},
+			)
 			require.NoError(t, err)
 			slices := p.Surveyed(t, b.ID)
 			require.Len(t, slices, 2)
@@ -134,15 +157,21 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 // admit puts a key into the keyring, for a publisher of gauges.
 func admit(t *testing.T, p *testkit.Parts, key *pgptest.Key, certificate []byte) {
 	t.Helper()
-	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	_, err := p.Publishers.Add(
+		t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}},
+	)
 	require.NoError(t, err)
 	_, _, err = p.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate, nil)
 	require.NoError(t, err)
 	fp := key.Fingerprint()
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-		_, _, err := p.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		_, _, err := p.Keys.Sight(
+			t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"},
+		)
 		require.NoError(t, err)
 	}
-	_, err = p.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"})
+	_, err = p.Keys.Admit(
+		t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "a test"},
+	)
 	require.NoError(t, err)
 }

@@ -59,20 +59,29 @@ type Jobs interface {
 // Orders has a batch judged again, in the transaction that makes it necessary: at
 // once, or by a job.
 type Orders interface {
-	Begin(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel reassess.Selection, reason string) (*reassess.Run, error)
-	Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel reassess.Selection, reason string) (store.Reassessment, error)
+	Begin(
+		ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel reassess.Selection, reason string,
+	) (*reassess.Run, error)
+	Place(
+		ctx context.Context, tx *store.Tx, by string, at time.Time, sel reassess.Selection, reason string,
+	) (store.Reassessment, error)
 }
 
 // New returns a Service. Measurements will say that they were made by the
 // service on this host.
-func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, d *sources.Sources, o Origins, dev Devices,
-	jobs Jobs, orders Orders, limits Limits, gain digest.Gain, now func() time.Time,
+func New(
+	s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service,
+	d *sources.Sources, o Origins, dev Devices, jobs Jobs, orders Orders, limits Limits, gain digest.Gain,
+	now func() time.Time,
 ) *Service {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "unknown host"
 	}
-	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sources: d, origins: o, devices: dev, jobs: jobs, orders: orders, limits: limits, gain: gain, now: now, where: "service on " + host}
+	return &Service{
+		store: s, records: r, keys: k, publishers: pub, policy: pol, sources: d, origins: o, devices: dev, jobs: jobs,
+		orders: orders, limits: limits, gain: gain, now: now, where: "service on " + host,
+	}
 }
 
 // Get returns a batch.
@@ -84,7 +93,11 @@ func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
 // unknown says that there is no batch of a number, if that is what err says.
 func unknown(id int64, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", id).Advise("“endeixis batch list” shows which there are.")
+		return fault.New(
+			fault.NotFound, "batch-unknown", "There is no batch %d.", id,
+		).Advise(
+			"“endeixis batch list” shows which there are.",
+		)
 	}
 	return err
 }

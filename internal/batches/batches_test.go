@@ -39,7 +39,10 @@ func service(t *testing.T) (*batches.Service, *store.Store, map[string]string) {
 func TestTwoWorkersAfterOneSlice(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
+	made, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}},
+	)
 	require.NoError(t, err)
 	var g errgroup.Group
 	for range 4 {
@@ -84,7 +87,10 @@ func TestTwoWorkersAfterOneSlice(t *testing.T) {
 func TestFolderVanishes(t *testing.T) {
 	t.Parallel()
 	b, s, dirs := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
+	made, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}},
+	)
 	require.NoError(t, err)
 	there := dirs["quayside"]
 	dirs["quayside"] += "-moved-away"
@@ -132,7 +138,10 @@ func nothingAltered(t *testing.T, s *store.Store) {
 func TestCancel(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
+	made, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}},
+	)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
 	require.NoError(t, b.Measure(t.Context(), made.ID, 1))
@@ -178,7 +187,10 @@ func TestCancel(t *testing.T) {
 	nothingAltered(t, s)
 
 	// One that was not looked into yet has no items, and is closed at once.
-	early, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
+	early, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}},
+	)
 	require.NoError(t, err)
 	early, err = b.Cancel(t.Context(), "ines", false, early.ID, "asked twice")
 	require.NoError(t, err)
@@ -192,7 +204,10 @@ func TestCancel(t *testing.T) {
 func TestNothingBehindTheRecord(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}})
+	made, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:tidewright"}},
+	)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
 	items, err := s.SliceItems(t.Context(), made.ID, 1)
@@ -230,7 +245,9 @@ func TestSlicesTakeTurns(t *testing.T) {
 		require.NoError(t, f.Truncate(5<<20)) // beyond four slices of a MiB
 		require.NoError(t, f.Close())
 	}
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:many"}})
+	made, err := b.Create(
+		t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:many"}},
+	)
 	require.NoError(t, err)
 	require.NoError(t, b.Survey(t.Context(), made.ID))
 	open := func() []store.DueSlice {
@@ -278,7 +295,10 @@ func TestManyEndAtOnce(t *testing.T) {
 	prepare.SetLimit(8)
 	for i := range ids {
 		prepare.Go(func() error {
-			made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:one"}})
+			made, err := b.Create(
+				t.Context(), "ines",
+				batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:one"}},
+			)
 			if err != nil {
 				return err
 			}
@@ -317,12 +337,18 @@ func TestOpenBatchesAreBounded(t *testing.T) {
 	t.Parallel()
 	b, s, _ := service(t)
 	ask := func(by string) error {
-		_, err := b.Create(t.Context(), by, batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}})
+		_, err := b.Create(
+			t.Context(), by,
+			batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}},
+		)
 		return err
 	}
 	require.NoError(t, ask("ines"))
-	_, err := s.Pool.Exec(t.Context(), `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size)
-		SELECT label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size FROM batches, generate_series(1, 999)`)
+	_, err := s.Pool.Exec(
+		t.Context(),
+		`INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size)
+		SELECT label, source_kind, source, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state, corrections, origins, ledger_size FROM batches, generate_series(1, 999)`,
+	)
 	require.NoError(t, err)
 	err = ask("ines")
 	assert.True(t, fault.Is(err, "too-many-open"), "%v", err)

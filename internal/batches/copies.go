@@ -46,21 +46,34 @@ const (
 // known; for the others it says where they are to come from.
 func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []survey.Copy, err error) {
 	if len(copies) > maxCopies {
-		return nil, nil, fault.New(fault.Invalid, "too-many-copies", "A batch can be held against at most %d copies of manifests.", maxCopies).At("copies")
+		return nil, nil, fault.New(
+			fault.Invalid, "too-many-copies", "A batch can be held against at most %d copies of manifests.", maxCopies,
+		).At(
+			"copies",
+		)
 	}
 	for n, c := range copies {
 		from := c.From
 		row := store.Copy{N: n, Of: c.Of}
 		switch {
 		case (c.Origin == "") == (c.Text == ""):
-			return nil, nil, fault.New(fault.Invalid, "bad-copy", "A copy is either fetched from an origin or given as text; this one is neither or both.").At("copies")
+			return nil, nil, fault.New(
+				fault.Invalid, "bad-copy",
+				"A copy is either fetched from an origin or given as text; this one is neither or both.",
+			).At(
+				"copies",
+			)
 		case c.Origin != "":
 			if from, err = s.origins.Where(c.Origin, c.Path); err != nil {
 				return nil, nil, err
 			}
 			row.Origin, row.Path = c.Origin, c.Path
 		case len(c.Text) > maxCopyText:
-			return nil, nil, fault.New(fault.Invalid, "copy-too-large", "A copy that is given can have at most %d bytes.", maxCopyText).At("copies")
+			return nil, nil, fault.New(
+				fault.Invalid, "copy-too-large", "A copy that is given can have at most %d bytes.", maxCopyText,
+			).At(
+				"copies",
+			)
 		default:
 			row.Content = []byte(c.Text)
 		}
@@ -79,10 +92,20 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 func checkOrigins(from map[string]survey.Provenance) error {
 	for of, o := range from {
 		if !slices.Contains(survey.Channels(), o.Channel) {
-			return fault.New(fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel))).Advise("Channels: %s.", origins.ChannelNames()).At("origins")
+			return fault.New(
+				fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel)),
+			).Advise(
+				"Channels: %s.", origins.ChannelNames(),
+			).At(
+				"origins",
+			)
 		}
 		if len(o.Place) > 500 || strings.ContainsRune(o.Place, 0) || len(of) > 4096 {
-			return fault.New(fault.Invalid, "bad-place", "The place where a manifest comes from can have at most 500 characters.").At("origins")
+			return fault.New(
+				fault.Invalid, "bad-place", "The place where a manifest comes from can have at most 500 characters.",
+			).At(
+				"origins",
+			)
 		}
 	}
 	return nil
@@ -98,7 +121,10 @@ func (s *Service) fetchCopies(ctx context.Context, batch int64) ([]survey.Copy, 
 	out := make([]survey.Copy, len(rows))
 	var g errgroup.Group
 	for i, row := range rows {
-		out[i] = survey.Copy{Of: row.Of, Provenance: survey.Provenance{Channel: survey.Channel(row.Channel), Place: row.Place}, Content: row.Content}
+		out[i] = survey.Copy{
+			Of: row.Of, Provenance: survey.Provenance{Channel: survey.Channel(row.Channel), Place: row.Place},
+			Content: row.Content,
+		}
 		if row.Content != nil {
 			continue
 		}
@@ -143,7 +169,9 @@ func sameCopies(ctx context.Context, tx *store.Tx, batch int64, given []store.Co
 		return err
 	}
 	if !slices.EqualFunc(earlier, given, func(a, b store.Copy) bool {
-		return a.Of == b.Of && a.Channel == b.Channel && a.Place == b.Place && a.Origin == b.Origin && a.Path == b.Path && (a.Origin != "" || bytes.Equal(a.Content, b.Content))
+		return a.Of == b.Of && a.Channel == b.Channel && a.Place == b.Place && a.Origin == b.Origin &&
+			a.Path == b.Path &&
+			(a.Origin != "" || bytes.Equal(a.Content, b.Content))
 	}) {
 		return store.KeyReused(batch)
 	}

@@ -63,14 +63,18 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		}
 	}
 	again := func(ctx context.Context, tx *store.Tx, id int64) error {
-		return errors.Join(sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against), sameMeasurer(ctx, tx, id, r))
+		return errors.Join(
+			sameCopies(ctx, tx, id, copies), sameAgainst(ctx, tx, id, against), sameMeasurer(ctx, tx, id, r),
+		)
 	}
 	return s.create(ctx, by, r, again, func(ctx context.Context, tx *store.Tx, id int64) error {
 		if err := tx.AddCopies(ctx, id, copies); err != nil {
 			return err
 		}
 		if r.Source.HasMeasurer() {
-			return tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against})
+			return tx.AddMeasurer(
+				ctx, store.Measurer{Batch: id, Software: r.Software, HeardAt: s.now(), Against: against},
+			)
 		}
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(r.Source))
 	})
@@ -90,14 +94,20 @@ func sameMeasurer(ctx context.Context, tx *store.Tx, id int64, r Request) error 
 
 // create stores a new batch with what belongs to it, in one transaction; again, which may
 // be nil, looks whether a request with a key that was used asks for the same.
-func (s *Service) create(ctx context.Context, by string, r Request, again, more func(ctx context.Context, tx *store.Tx, id int64) error) (store.Batch, error) {
+func (s *Service) create(
+	ctx context.Context, by string, r Request, again, more func(ctx context.Context, tx *store.Tx, id int64) error,
+) (store.Batch, error) {
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
 	if err := errors.Join(err1, err2); err != nil {
 		return store.Batch{}, err
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
-		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+		return store.Batch{}, fault.New(
+			fault.Invalid, "long-label", "A label can have at most 200 characters.",
+		).At(
+			"label",
+		)
 	}
 	if r.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, r.Publisher); err != nil {
@@ -113,14 +123,27 @@ func (s *Service) create(ctx context.Context, by string, r Request, again, more 
 		return store.Batch{}, err
 	}
 	if open >= maxOpen {
-		return store.Batch{}, fault.New(fault.TooMany, "too-many-open", "%d batches of yours are still open.", open).Advise("Wait until some of them have ended, then ask again.")
+		return store.Batch{}, fault.New(
+			fault.TooMany, "too-many-open", "%d batches of yours are still open.", open,
+		).Advise(
+			"Wait until some of them have ended, then ask again.",
+		)
 	}
 	var id int64
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var added bool
 		id, added, err = tx.AddBatch(ctx, store.Batch{
-			Label: r.Label, SourceKind: string(r.Source.Kind), Source: r.Source.Reference, Publisher: r.Publisher, RequireAll: r.RequireAll,
-			PolicyVersion: policies.Version, AskedBy: by, IdempotencyKey: r.IdempotencyKey, CreatedAt: s.now(), Corrections: corrections, Origins: comesFrom,
+			Label:          r.Label,
+			SourceKind:     string(r.Source.Kind),
+			Source:         r.Source.Reference,
+			Publisher:      r.Publisher,
+			RequireAll:     r.RequireAll,
+			PolicyVersion:  policies.Version,
+			AskedBy:        by,
+			IdempotencyKey: r.IdempotencyKey,
+			CreatedAt:      s.now(),
+			Corrections:    corrections,
+			Origins:        comesFrom,
 		})
 		if err != nil {
 			return err
@@ -144,11 +167,19 @@ func (s *Service) create(ctx context.Context, by string, r Request, again, more 
 func (s *Service) checkSource(ctx context.Context, by string, r Request, given []survey.Copy) error {
 	if r.Source.HasMeasurer() {
 		if len(r.Software) > 200 {
-			return fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.").At("measurer.software")
+			return fault.New(
+				fault.Invalid, "bad-measurer", "The name of the measuring program is too long.",
+			).At(
+				"measurer.software",
+			)
 		}
 		n, err := s.store.OpenListings(ctx, by)
 		if err == nil && n >= maxListings {
-			err = fault.New(fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n).Advise("Send the lists, or cancel those batches.")
+			err = fault.New(
+				fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n,
+			).Advise(
+				"Send the lists, or cancel those batches.",
+			)
 		}
 		return err
 	}
@@ -158,17 +189,31 @@ func (s *Service) checkSource(ctx context.Context, by string, r Request, given [
 	}
 	defer folder.Close()
 	if len(r.Corrections)+len(r.ComesFrom)+len(given) > 0 {
-		if err := survey.CheckNames(folder.FS(), survey.Options{Corrections: r.Corrections, Provenance: r.ComesFrom, Copies: given}); err != nil {
+		if err := survey.CheckNames(
+			folder.FS(), survey.Options{Corrections: r.Corrections, Provenance: r.ComesFrom, Copies: given},
+		); err != nil {
 			return surveyFault(err)
 		}
 	}
 	empty, err := folder.Empty()
 	if err != nil {
-		return fault.New(fault.Invalid, "folder-unreadable", "The service may not list the folder %s.", plain.Quoted(r.Source.Reference)).At("path")
+		return fault.New(
+			fault.Invalid, "folder-unreadable", "The service may not list the folder %s.",
+			plain.Quoted(r.Source.Reference),
+		).At(
+			"path",
+		)
 	}
 	if empty {
-		return fault.New(fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.", plain.Quoted(r.Source.Reference)).
-			Advise("Put the artifacts with their manifests and signatures there, under the names they were published with.").At("path")
+		return fault.New(
+			fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.",
+			plain.Quoted(r.Source.Reference),
+		).
+			Advise(
+				"Put the artifacts with their manifests and signatures there, under the names they were published with.",
+			).At(
+			"path",
+		)
 	}
 	return nil
 }

@@ -64,7 +64,13 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 		return store.Batch{}, err
 	}
 	if d.Retired != "" {
-		return store.Batch{}, fault.New(fault.Conflict, "device-retired", "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired)).Advise("“endeixis device add” takes it into use again.").At("device")
+		return store.Batch{}, fault.New(
+			fault.Conflict, "device-retired", "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired),
+		).Advise(
+			"“endeixis device add” takes it into use again.",
+		).At(
+			"device",
+		)
 	}
 	kind, err := s.devices.Kind(ctx, d.Kind)
 	if err != nil {
@@ -80,21 +86,51 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	a.Slots = slices.Compact(a.Slots)
 	for _, name := range a.Slots {
 		if kind.Slot(name) == nil {
-			return store.Batch{}, fault.New(fault.Invalid, "slot-unknown", "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name)).Advise("It has: %s.", slotNames(kind)).At("slot")
+			return store.Batch{}, fault.New(
+				fault.Invalid, "slot-unknown", "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
+			).Advise(
+				"It has: %s.", slotNames(kind),
+			).At(
+				"slot",
+			)
 		}
 	}
 	switch {
 	case len(r.Printed) > device.MaxAnswer || strings.ContainsRune(r.Printed, 0):
-		return store.Batch{}, fault.New(fault.Invalid, "bad-printed", "What was copied from a console is text of at most %d KiB.", device.MaxAnswer>>10).At("printed")
+		return store.Batch{}, fault.New(
+			fault.Invalid, "bad-printed", "What was copied from a console is text of at most %d KiB.",
+			device.MaxAnswer>>10,
+		).At(
+			"printed",
+		)
 	case r.Printed != "" && len(a.Slots) != 1:
-		return store.Batch{}, fault.New(fault.Invalid, "slot-missing", "Say of which slot of %s that is.", plain.Text(d.Name)).Advise("It has: %s.", slotNames(kind)).At("slot")
+		return store.Batch{}, fault.New(
+			fault.Invalid, "slot-missing", "Say of which slot of %s that is.", plain.Text(d.Name),
+		).Advise(
+			"It has: %s.", slotNames(kind),
+		).At(
+			"slot",
+		)
 	case r.Printed == "" && kind.Reach == device.Typed:
-		return store.Batch{}, fault.New(fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name)).Advise("Give what stands on its console, copied or typed.").At("printed")
+		return store.Batch{}, fault.New(
+			fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name),
+		).Advise(
+			"Give what stands on its console, copied or typed.",
+		).At(
+			"printed",
+		)
 	}
 	if r.Printed != "" {
 		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
-			return store.Batch{}, fault.New(fault.Invalid, "no-value", "In what was copied from %s there is %s.", plain.Text(d.Name), why).
-				Advise("Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.", device.Named(kind.Algorithms())).At("printed")
+			return store.Batch{}, fault.New(
+				fault.Invalid, "no-value", "In what was copied from %s there is %s.", plain.Text(d.Name), why,
+			).
+				Advise(
+					"Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.",
+					device.Named(kind.Algorithms()),
+				).At(
+				"printed",
+			)
 		}
 	}
 	if r.Against != nil {
@@ -110,7 +146,9 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 		Source: sources.OfDevice(d.Name), Label: r.Label, Publisher: d.Publisher, IdempotencyKey: r.IdempotencyKey,
 		Corrections: []survey.Correction{}, ComesFrom: map[string]survey.Provenance{},
 	}, nil, func(ctx context.Context, tx *store.Tx, id int64) error {
-		return errors.Join(tx.AddDeviceCheck(ctx, id, body), s.jobs.Survey(ctx, tx, id, sources.Queue(sources.OfDevice(d.Name))))
+		return errors.Join(
+			tx.AddDeviceCheck(ctx, id, body), s.jobs.Survey(ctx, tx, id, sources.Queue(sources.OfDevice(d.Name))),
+		)
 	})
 }
 
@@ -180,15 +218,32 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 	for i, name := range a.Slots {
 		slot := kind.Slot(name)
 		if slot == nil {
-			return nil, s.fail(ctx, b, fault.New(fault.Conflict, "slot-unknown", "A device of the kind %s has no slot %s any more.", kind.Name, plain.Quoted(name)))
+			return nil, s.fail(
+				ctx, b,
+				fault.New(
+					fault.Conflict, "slot-unknown", "A device of the kind %s has no slot %s any more.", kind.Name,
+					plain.Quoted(name),
+				),
+			)
 		}
 		questions[i] = devices.Question{Slot: slot, Algorithms: algorithms}
 		out[i] = measure.Measurement{Device: &device.SlotReport{
-			Device: a.Device.Name, Kind: kind.Name, KindDigest: kind.Digest, Slot: name, SlotTitle: slot.Title, Reach: kind.Reach,
-			Address: a.Device.Address, Algorithm: algorithms[0], Question: kind.Question(slot, algorithms[0]), Covers: kind.Covers,
+			Device:     a.Device.Name,
+			Kind:       kind.Name,
+			KindDigest: kind.Digest,
+			Slot:       name,
+			SlotTitle:  slot.Title,
+			Reach:      kind.Reach,
+			Address:    a.Device.Address,
+			Algorithm:  algorithms[0],
+			Question:   kind.Question(slot, algorithms[0]),
+			Covers:     kind.Covers,
 		}}
 	}
-	w := measure.Witness{Maker: measure.Device, Where: a.Device.Name, By: b.AskedBy, At: s.now(), Software: "endeixis " + version.Version}
+	w := measure.Witness{
+		Maker: measure.Device, Where: a.Device.Name, By: b.AskedBy, At: s.now(),
+		Software: "endeixis " + version.Version,
+	}
 	replies := make([]devices.Reply, len(questions))
 	if a.Printed != "" {
 		w.Maker = measure.Typed
@@ -207,7 +262,9 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 		if reply.Algorithm != digest.Unknown {
 			m.Device.Algorithm, m.Device.Question = reply.Algorithm, kind.Question(questions[i].Slot, reply.Algorithm)
 		}
-		m.Device.HostKey, m.Device.Said, m.Device.Milliseconds = reply.HostKey, device.Shown([]byte(device.WithoutEcho(device.Printed(reply.Said), m.Device.Question))), reply.Took.Milliseconds()
+		m.Device.HostKey, m.Device.Said, m.Device.Milliseconds = reply.HostKey, device.Shown(
+			[]byte(device.WithoutEcho(device.Printed(reply.Said), m.Device.Question)),
+		), reply.Took.Milliseconds()
 		finding := reply.Finding
 		var answer device.Answer
 		switch {
@@ -234,7 +291,9 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 // heldAgainst returns what a slot is held against, with our own digests by what the
 // device has computed: of what was given, or of a release that has the value. It is nil
 // where there is none.
-func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, m *measure.Measurement) (*survey.Against, error) {
+func (s *Service) heldAgainst(
+	ctx context.Context, kind *device.Kind, a *asked, m *measure.Measurement,
+) (*survey.Against, error) {
 	if m.Problem != nil {
 		return a.Against, nil
 	}
@@ -299,7 +358,9 @@ func (s *Service) heldAgainst(ctx context.Context, kind *device.Kind, a *asked, 
 // otherwise returns what a slot is held against where its value is not over what the kind says:
 // over the whole slot instead of the image, the image instead of the slot, or with something
 // else behind the image. It is nil where the value is none of these either.
-func (s *Service) otherwise(ctx context.Context, image *survey.Against, algorithm digest.Algorithm, value digest.Value, as filling) (*survey.Against, error) {
+func (s *Service) otherwise(
+	ctx context.Context, image *survey.Against, algorithm digest.Algorithm, value digest.Value, as filling,
+) (*survey.Against, error) {
 	if !image.Known() || as.size > 0 && image.Size > as.size {
 		return nil, nil // one that does not fit is not in the slot
 	}
@@ -335,7 +396,9 @@ const (
 )
 
 // candidates lists releases of a publisher that a slot may hold.
-func (s *Service) candidates(ctx context.Context, publisher string, m *measure.Measurement, fill filling) ([]store.Verified, error) {
+func (s *Service) candidates(
+	ctx context.Context, publisher string, m *measure.Measurement, fill filling,
+) ([]store.Verified, error) {
 	size, atMost := int64(0), fill.size
 	if fill.covers == device.Image {
 		size = m.Size
@@ -380,7 +443,9 @@ const maxOurs = 4096
 
 // computed returns what a slot is held against with our own digests as the device computes
 // them. What cannot be read any more is a [*fault.Fault].
-func (s *Service) computed(ctx context.Context, against *survey.Against, algorithm digest.Algorithm, fill filling) (*survey.Against, error) {
+func (s *Service) computed(
+	ctx context.Context, against *survey.Against, algorithm digest.Algorithm, fill filling,
+) (*survey.Against, error) {
 	out := *against
 	if fill.covers == device.WholeSlot && against.Size > fill.size {
 		// The image does not fit, so that the slot cannot hold it.
@@ -394,8 +459,13 @@ func (s *Service) computed(ctx context.Context, against *survey.Against, algorit
 	}
 	if !against.Known() {
 		if !whole || len(against.Digests[algorithm]) == 0 {
-			return nil, fault.New(fault.Conflict, "image-unknown", "Only a digest of the image is known, and the device computes another.").
-				Advise("Verify the image itself in a depot, then hold the slot against that.")
+			return nil, fault.New(
+				fault.Conflict, "image-unknown",
+				"Only a digest of the image is known, and the device computes another.",
+			).
+				Advise(
+					"Verify the image itself in a depot, then hold the slot against that.",
+				)
 		}
 		return &out, nil
 	}
@@ -433,9 +503,17 @@ func (s *Service) computed(ctx context.Context, against *survey.Against, algorit
 
 // hashed reads a verified file once more, sees that it is still that file, and computes
 // further digests in the same read.
-func (s *Service) hashed(ctx context.Context, against *survey.Against, algorithms []digest.Algorithm, fill filling) (map[digest.Algorithm]digest.Value, error) {
-	gone := fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more, and its digest by %s was never computed.", plain.Text(against.Path), against.Batch, algorithms[0]).
-		Advise("Verify it again where the service can read it, then check the slot again.")
+func (s *Service) hashed(
+	ctx context.Context, against *survey.Against, algorithms []digest.Algorithm, fill filling,
+) (map[digest.Algorithm]digest.Value, error) {
+	gone := fault.New(
+		fault.Conflict, "no-longer-there",
+		"%s of batch %d cannot be read any more, and its digest by %s was never computed.", plain.Text(against.Path),
+		against.Batch, algorithms[0],
+	).
+		Advise(
+			"Verify it again where the service can read it, then check the slot again.",
+		)
 	b, err := s.Get(ctx, against.Batch)
 	if err != nil {
 		return nil, err
@@ -470,7 +548,12 @@ func (s *Service) hashed(ctx context.Context, against *survey.Against, algorithm
 		return nil, gone.Because(err)
 	}
 	if n != found.Measurement.Size || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
-		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(against.Path), against.Batch).Advise("Verify its folder again.")
+		return nil, fault.New(
+			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+			plain.Text(against.Path), against.Batch,
+		).Advise(
+			"Verify its folder again.",
+		)
 	}
 	out := map[digest.Algorithm]digest.Value{}
 	for i, a := range algorithms {

@@ -69,7 +69,11 @@ func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration
 func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.Get(ctx, id)
 	if err == nil && b.State != state.BatchDone {
-		err = fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).Advise("A drill takes files that are verified.")
+		err = fault.New(
+			fault.Conflict, "batch-not-done", "Batch %d is not done.", id,
+		).Advise(
+			"A drill takes files that are verified.",
+		)
 	}
 	return b, err
 }
@@ -84,14 +88,22 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 		return nil, nil, err
 	}
 	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
-		return nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).Advise("That something else is not cleared either proves nothing; drill a file that is.")
+		return nil, nil, fault.New(
+			fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path),
+		).Advise(
+			"That something else is not cleared either proves nothing; drill a file that is.",
+		)
 	}
 	held, err := s.held(ctx, row)
 	if err != nil {
 		return nil, nil, err
 	}
 	if held[0].Planned.Against != nil {
-		return nil, nil, fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).Advise("Drill the file that it was read back against.")
+		return nil, nil, fault.New(
+			fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path),
+		).Advise(
+			"Drill the file that it was read back against.",
+		)
 	}
 	return held[0].Planned, &held[0].Measurement, nil
 }
@@ -105,7 +117,12 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		return Drill{}, err
 	}
 	if sourceOf(b).Kind == sources.Device {
-		return Drill{}, fault.New(fault.Conflict, "no-bytes", "Batch %d has asked a device, so that there are no bytes that could be altered.", id).Advise("Drill the batch of the release that the device was held against.")
+		return Drill{}, fault.New(
+			fault.Conflict, "no-bytes",
+			"Batch %d has asked a device, so that there are no bytes that could be altered.", id,
+		).Advise(
+			"Drill the batch of the release that the device was held against.",
+		)
 	}
 	if items == nil {
 		if items, err = s.firstCleared(ctx, id); err != nil {
@@ -113,7 +130,11 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		}
 	}
 	if len(items) == 0 || len(items) > maxDrillItems {
-		return Drill{}, fault.New(fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems).At("items")
+		return Drill{}, fault.New(
+			fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems,
+		).At(
+			"items",
+		)
 	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
@@ -140,7 +161,10 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		}
 		outcome := session.Judge(item, m)
 		outcome.Verdict = judge.Cleared // as it is on record
-		done := recorded.DrilledItem{N: asked.N, Item: plain.Text(item.Path), Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w)}
+		done := recorded.DrilledItem{
+			N: asked.N, Item: plain.Text(item.Path),
+			Rows: session.Drill(item, m, &outcome, manifests, planned, readings, w),
+		}
 		for _, row := range done.Rows {
 			out.Passed = out.Passed && !row.Alarm
 		}
@@ -152,9 +176,13 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		verdict = judge.Refused
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		out.Record, err = s.records.Append(ctx, tx, records.Entry{By: by, Subject: b.Source, Verdict: string(verdict), Batch: id, Body: recorded.Drilled{
-			Batch: id, Source: sourceOf(b), Measured: w.Where, Passed: out.Passed, Verdict: verdict, Items: out.Items,
-		}})
+		out.Record, err = s.records.Append(
+			ctx, tx,
+			records.Entry{By: by, Subject: b.Source, Verdict: string(verdict), Batch: id, Body: recorded.Drilled{
+				Batch: id, Source: sourceOf(b), Measured: w.Where, Passed: out.Passed, Verdict: verdict,
+				Items: out.Items,
+			}},
+		)
 		return err
 	})
 	return out, err
@@ -172,16 +200,27 @@ func (s *Service) firstCleared(ctx context.Context, id int64) ([]DrillItem, erro
 
 // drillReadings returns what an item gives with each alteration: as whoever has the bytes
 // has sent it, or as the service reads it itself.
-func (s *Service) drillReadings(ctx context.Context, b store.Batch, drilled DrillItem, item *survey.Item, m *measure.Measurement, planned []verify.Alteration) ([]measure.Reading, error) {
+func (s *Service) drillReadings(
+	ctx context.Context, b store.Batch, drilled DrillItem, item *survey.Item, m *measure.Measurement,
+	planned []verify.Alteration,
+) ([]measure.Reading, error) {
 	target, _ := item.Target()
 	readings := drilled.Readings
 	switch {
 	case len(readings) == 0:
 		return s.altered(ctx, b, item, m, target, planned)
 	case !sourceOf(b).HasMeasurer():
-		return nil, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).Advise("Send no readings for it.")
+		return nil, fault.New(
+			fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID,
+		).Advise(
+			"Send no readings for it.",
+		)
 	case len(readings) != len(planned):
-		return nil, fault.New(fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned)).At("items")
+		return nil, fault.New(
+			fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned),
+		).At(
+			"items",
+		)
 	}
 	for i := range readings {
 		if why := fits(target, &readings[i]); why != "" {
@@ -192,13 +231,27 @@ func (s *Service) drillReadings(ctx context.Context, b store.Batch, drilled Dril
 }
 
 // altered measures an item of a depot with each alteration.
-func (s *Service) altered(ctx context.Context, b store.Batch, item *survey.Item, m *measure.Measurement, target *measure.Target, planned []verify.Alteration) ([]measure.Reading, error) {
+func (s *Service) altered(
+	ctx context.Context, b store.Batch, item *survey.Item, m *measure.Measurement, target *measure.Target,
+	planned []verify.Alteration,
+) ([]measure.Reading, error) {
 	if sourceOf(b).HasMeasurer() {
-		return nil, fault.New(fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID, plain.Text(sourceOf(b).Host())).Advise("Drill it there: “endeixis batch drill %d”.", b.ID)
+		return nil, fault.New(
+			fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID,
+			plain.Text(sourceOf(b).Host()),
+		).Advise(
+			"Drill it there: “endeixis batch drill %d”.", b.ID,
+		)
 	}
 	if m.Size > drillBytes {
-		return nil, fault.New(fault.Invalid, "too-large-to-drill", "%s is longer than %d GiB, which is more than the service reads for a drill.", plain.Text(item.Path), drillBytes>>30).
-			Advise("Run “endeixis spot FILE --drill” on a machine that has it.")
+		return nil, fault.New(
+			fault.Invalid, "too-large-to-drill",
+			"%s is longer than %d GiB, which is more than the service reads for a drill.", plain.Text(item.Path),
+			drillBytes>>30,
+		).
+			Advise(
+				"Run “endeixis spot FILE --drill” on a machine that has it.",
+			)
 	}
 	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
@@ -207,12 +260,20 @@ func (s *Service) altered(ctx context.Context, b store.Batch, item *survey.Item,
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), b.ID, item)
 	if err != nil {
-		return nil, fault.New(fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path)).Because(err)
+		return nil, fault.New(
+			fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path),
+		).Because(
+			err,
+		)
 	}
 	defer content.Close()
 	readings, err := verify.Alter(ctx, target, content, m.Size, planned)
 	if err != nil && ctx.Err() == nil {
-		err = fault.New(fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path)).Because(err)
+		err = fault.New(
+			fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path),
+		).Because(
+			err,
+		)
 	}
 	return readings, err
 }

@@ -39,9 +39,15 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 		case b.StopState != nil:
 			return fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended already.", id)
 		case b.AskedBy != by && !others:
-			return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy).Advise("Ask them, or a curator, to cancel it.")
+			return fault.New(
+				fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy,
+			).Advise(
+				"Ask them, or a curator, to cancel it.",
+			)
 		}
-		if _, err := s.records.Append(ctx, tx, records.Entry{By: by, Subject: b.Source, Body: recorded.BatchCancelled{Batch: id, Reason: reason}}); err != nil {
+		if _, err := s.records.Append(
+			ctx, tx, records.Entry{By: by, Subject: b.Source, Body: recorded.BatchCancelled{Batch: id, Reason: reason}},
+		); err != nil {
 			return err
 		}
 		return s.stop(ctx, tx, b, state.BatchCancelled, by, reason)
@@ -112,7 +118,9 @@ func (s *Service) End(ctx context.Context, id int64) error {
 	why := "the batch could not go on before it was read"
 	switch {
 	case lapsed:
-		why = fmt.Sprintf("the %s on %s, which had it, did not send what was asked", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
+		why = fmt.Sprintf(
+			"the %s on %s, which had it, did not send what was asked", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()),
+		)
 	case *b.StopState == state.BatchCancelled:
 		why = "the batch was cancelled before it was read"
 	}
@@ -128,7 +136,10 @@ func (s *Service) End(ctx context.Context, id int64) error {
 		left := make([]verify.Item, len(rows))
 		w := s.witness(b.AskedBy)
 		for i, item := range items {
-			left[i] = verify.Item{N: rows[i].N, Planned: item, Measurement: measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}}}
+			left[i] = verify.Item{
+				N: rows[i].N, Planned: item,
+				Measurement: measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: why}},
+			}
 			left[i].Measurement.Sign(w)
 		}
 		for len(left) > 0 {

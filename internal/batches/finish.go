@@ -20,7 +20,10 @@ import (
 
 func resultOf(b store.Batch) recorded.Result {
 	return recorded.Result{
-		Verdict: judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll), Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused,
+		Verdict: judge.Batch(
+			b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll,
+		),
+		Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused,
 	}
 }
 
@@ -42,7 +45,9 @@ var errOutdated = errors.New("the batch was judged by what is not in force any m
 func (s *Service) Finish(ctx context.Context, id int64) (closed bool, err error) {
 	var current *currentBasis
 	for range maxRejudged {
-		closed, err = s.finish(ctx, id, current, func(context.Context, *store.Tx, store.Batch) error { return errOutdated })
+		closed, err = s.finish(
+			ctx, id, current, func(context.Context, *store.Tx, store.Batch) error { return errOutdated },
+		)
 		if !errors.Is(err, errOutdated) {
 			return closed, err
 		}
@@ -162,7 +167,10 @@ func closingNote(b store.Batch, lapsed bool, again *recorded.JudgedAgain) string
 	const changed = "Keyring, policy or waivers changed while it was verified. Judged by what is in force now, "
 	switch {
 	case lapsed:
-		return fmt.Sprintf("The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host()))
+		return fmt.Sprintf(
+			"The %s on %s was not heard from any more; what it had not measured is unproven.", sourceOf(b).Kind,
+			plain.Text(sourceOf(b).Host()),
+		)
 	case b.Cleared+b.Unproven+b.Refused == 0:
 		return "The folder holds no artifact, so there is nothing that could be cleared."
 	case again != nil && again.Changed == 1:
@@ -179,9 +187,13 @@ func closingNote(b store.Batch, lapsed bool, again *recorded.JudgedAgain) string
 const whyRejudged = "Keyring, policy or waivers changed while this batch was verified."
 
 // judgeAgain judges all items of a batch by current, and puts the new counts of verdicts into b.
-func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, current *currentBasis) (*recorded.JudgedAgain, error) {
+func (s *Service) judgeAgain(
+	ctx context.Context, tx *store.Tx, b *store.Batch, current *currentBasis,
+) (*recorded.JudgedAgain, error) {
 	again := &recorded.JudgedAgain{AsBegun: resultOf(*b)}
-	run, err := s.orders.Begin(ctx, tx, b.AskedBy, current.at, current.policy, reassess.Selection{Batch: b.ID}, whyRejudged)
+	run, err := s.orders.Begin(
+		ctx, tx, b.AskedBy, current.at, current.policy, reassess.Selection{Batch: b.ID}, whyRejudged,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +210,10 @@ func (s *Service) judgeAgain(ctx context.Context, tx *store.Tx, b *store.Batch, 
 }
 
 // close appends the record of a batch that has ended, and tells everybody who follows it.
-func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again *recorded.JudgedAgain, ended state.Batch, verdict judge.Verdict, note string) error {
+func (s *Service) close(
+	ctx context.Context, tx *store.Tx, b store.Batch, again *recorded.JudgedAgain, ended state.Batch,
+	verdict judge.Verdict, note string,
+) error {
 	if err := tx.Announce(ctx, b.ID); err != nil {
 		return err
 	}
@@ -225,10 +240,34 @@ func (s *Service) close(ctx context.Context, tx *store.Tx, b store.Batch, again 
 	_, err = s.records.Append(ctx, tx, records.Entry{
 		By: b.AskedBy, Subject: b.Source, Verdict: string(verdict), Batch: b.ID,
 		Body: recorded.BatchResult{
-			Batch: b.ID, Label: b.Label, Depot: depot, Folder: folder, Source: source, State: ended, Verdict: verdict, Items: b.Items, Bytes: b.Bytes,
-			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent, RequireAll: b.RequireAll, Note: note, Policy: b.PolicyVersion, Corrections: b.Corrections,
-			Origins: b.Origins, Copies: summaries, Publisher: &b.Publisher, Expected: expected, AskedAt: b.CreatedAt.UTC(), JudgedAsOf: b.JudgedAsOf.UTC(),
-			LedgerSize: b.LedgerSize, AbsentEntries: absent, Stopped: stoppedOf(b), JudgedAgain: again, Done: b.Tally,
+			Batch:         b.ID,
+			Label:         b.Label,
+			Depot:         depot,
+			Folder:        folder,
+			Source:        source,
+			State:         ended,
+			Verdict:       verdict,
+			Items:         b.Items,
+			Bytes:         b.Bytes,
+			Cleared:       b.Cleared,
+			Unproven:      b.Unproven,
+			Refused:       b.Refused,
+			Absent:        b.Absent,
+			RequireAll:    b.RequireAll,
+			Note:          note,
+			Policy:        b.PolicyVersion,
+			Corrections:   b.Corrections,
+			Origins:       b.Origins,
+			Copies:        summaries,
+			Publisher:     &b.Publisher,
+			Expected:      expected,
+			AskedAt:       b.CreatedAt.UTC(),
+			JudgedAsOf:    b.JudgedAsOf.UTC(),
+			LedgerSize:    b.LedgerSize,
+			AbsentEntries: absent,
+			Stopped:       stoppedOf(b),
+			JudgedAgain:   again,
+			Done:          b.Tally,
 		},
 	})
 	return err

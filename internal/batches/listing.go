@@ -53,8 +53,15 @@ func (s *Service) SendListing(ctx context.Context, by string, id int64, n int, p
 			return err
 		}
 		if total > maxListing {
-			return fault.New(fault.Invalid, "listing-too-large", "The list of files with the content of manifests and signatures is longer than %d MiB.", maxListing>>20).
-				Advise("Choose a folder further down.").At("files")
+			return fault.New(
+				fault.Invalid, "listing-too-large",
+				"The list of files with the content of manifests and signatures is longer than %d MiB.", maxListing>>20,
+			).
+				Advise(
+					"Choose a folder further down.",
+				).At(
+				"files",
+			)
 		}
 		return tx.Heard(ctx, id, s.now())
 	})
@@ -75,7 +82,11 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 	}
 	m, err := tx.LockMeasurer(ctx, id)
 	if err == nil && (now != state.BatchWaiting || m.Pages != nil) {
-		err = fault.New(fault.Conflict, "listing-closed", "The list of files of batch %d is whole already.", id).Advise("Ask what is left to measure.")
+		err = fault.New(
+			fault.Conflict, "listing-closed", "The list of files of batch %d is whole already.", id,
+		).Advise(
+			"Ask what is left to measure.",
+		)
 	}
 	return b, err
 }
@@ -84,7 +95,11 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 func mine(b store.Batch, by string) error {
 	switch {
 	case !sourceOf(b).HasMeasurer():
-		return fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).Advise("There is nothing to send for it.")
+		return fault.New(
+			fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID,
+		).Advise(
+			"There is nothing to send for it.",
+		)
 	case b.AskedBy != by:
 		return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s, who measures it.", b.ID, b.AskedBy)
 	}
@@ -108,7 +123,14 @@ func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages i
 			return err
 		}
 		if there < pages {
-			return fault.New(fault.Conflict, "listing-incomplete", "Of the %d pages of the list of files, %d are here.", pages, there).Advise("Send those that are missing, then say again that it is whole.").At("pages")
+			return fault.New(
+				fault.Conflict, "listing-incomplete", "Of the %d pages of the list of files, %d are here.", pages,
+				there,
+			).Advise(
+				"Send those that are missing, then say again that it is whole.",
+			).At(
+				"pages",
+			)
 		}
 		if err := tx.Heard(ctx, id, s.now()); err != nil {
 			return err
@@ -133,10 +155,15 @@ func checkPage(page *ListingPage) error {
 			return badListing(field, "%s has two slashes together", plain.Quoted(f.Path))
 		}
 		if f.Size > survey.MaxFile {
-			return badListing(field, "%s is said to be %d bytes long, and no file is longer than %d", plain.Quoted(f.Path), f.Size, int64(survey.MaxFile))
+			return badListing(
+				field, "%s is said to be %d bytes long, and no file is longer than %d", plain.Quoted(f.Path), f.Size,
+				int64(survey.MaxFile),
+			)
 		}
 		if f.Size < 0 || int64(len(f.Content)) > f.Size {
-			return badListing(field, "%s is said to be %d bytes long, and more of it was sent", plain.Quoted(f.Path), f.Size)
+			return badListing(
+				field, "%s is said to be %d bytes long, and more of it was sent", plain.Quoted(f.Path), f.Size,
+			)
 		}
 		if err := checkProblem(f.Problem, field); err != nil {
 			return err
@@ -195,7 +222,11 @@ func checkPath(p, field string) error {
 }
 
 func badListing(field, format string, args ...any) error {
-	return fault.New(fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", fmt.Sprintf(format, args...)).At(field)
+	return fault.New(
+		fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", fmt.Sprintf(format, args...),
+	).At(
+		field,
+	)
 }
 
 // maxMessage bounds what a measurer says about a file, in bytes.
@@ -207,7 +238,12 @@ func checkProblem(p *measure.Problem, field string) error {
 		return nil
 	}
 	switch p.Code {
-	case measure.Unreadable, measure.LeavesDepot, measure.NotAFile, measure.TooLarge, measure.ChangedWhileReading, measure.NotMeasured:
+	case measure.Unreadable,
+		measure.LeavesDepot,
+		measure.NotAFile,
+		measure.TooLarge,
+		measure.ChangedWhileReading,
+		measure.NotMeasured:
 	default:
 		return badListing(field, "%s is no problem that a measurer can have", plain.Quoted(string(p.Code)))
 	}
@@ -248,7 +284,8 @@ func (s *Service) findings(ctx context.Context, id int64, pages int) (*survey.Fi
 				continue
 			}
 			before := &out.Files[at]
-			if before.Content == nil || f.Content == nil || f.Size != before.Size || int64(len(before.Content)+len(f.Content)) > before.Size {
+			if before.Content == nil || f.Content == nil || f.Size != before.Size ||
+				int64(len(before.Content)+len(f.Content)) > before.Size {
 				return nil, badListing("files", "%s is in it twice", plain.Quoted(f.Path))
 			}
 			before.Content = append(before.Content, f.Content...)
@@ -273,7 +310,9 @@ func (s *Service) findings(ctx context.Context, id int64, pages int) (*survey.Fi
 	for i := range out.Files {
 		f := &out.Files[i]
 		if f.Content != nil && int64(len(f.Content)) != f.Size {
-			return nil, badListing("files", "of %s, %d of %d bytes were sent", plain.Quoted(f.Path), len(f.Content), f.Size)
+			return nil, badListing(
+				"files", "of %s, %d of %d bytes were sent", plain.Quoted(f.Path), len(f.Content), f.Size,
+			)
 		}
 	}
 	for i := range out.Containers {

@@ -55,7 +55,9 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		return err
 	}
 	fsys := folder.FS()
-	known := otherFiles{s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) })}
+	known := otherFiles{
+		s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) }),
+	}
 	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Item) (io.ReadCloser, error) {
 		return verify.Content(ctx, fsys, d.Planned, d.Holders)
 	}}
@@ -101,7 +103,12 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		for _, file := range group {
 			read += measured[file.Path].Size
 			for i, item := range file.Items {
-				batch = append(batch, verify.Item{N: rows[file.At[i]].N, Planned: item, Measurement: measured[item.Path], Holders: file.Items[:i]})
+				batch = append(
+					batch,
+					verify.Item{
+						N: rows[file.At[i]].N, Planned: item, Measurement: measured[item.Path], Holders: file.Items[:i],
+					},
+				)
 			}
 		}
 		// A file and what it holds are stored together.
@@ -159,7 +166,9 @@ func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []v
 
 // unsettled locks a slice, and returns those of some of its items that have no outcome
 // yet.
-func unsettled(ctx context.Context, tx *store.Tx, batch int64, slice int, settled []verify.Item) ([]verify.Item, error) {
+func unsettled(
+	ctx context.Context, tx *store.Tx, batch int64, slice int, settled []verify.Item,
+) ([]verify.Item, error) {
 	ns := make([]int, len(settled))
 	for i := range settled {
 		ns[i] = settled[i].N

@@ -37,7 +37,11 @@ func (s *Service) Assignments(ctx context.Context, by string, id int64, after, l
 		return nil, err
 	}
 	if b.State == state.BatchWaiting {
-		return nil, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id).Advise("Ask again in a moment; if its list of files is not whole, send the rest.")
+		return nil, fault.New(
+			fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id,
+		).Advise(
+			"Ask again in a moment; if its list of files is not whole, send the rest.",
+		)
 	}
 	if b.State.Ended() || b.StopState != nil {
 		return []Assignment{}, nil
@@ -110,7 +114,9 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 	}
 	switch {
 	case b.State == state.BatchWaiting:
-		return out, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet: nothing was asked for.", id)
+		return out, fault.New(
+			fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet: nothing was asked for.", id,
+		)
 	case b.StopState != nil:
 		return out, fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended.", id)
 	}
@@ -134,7 +140,9 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 		if err != nil {
 			return out, err
 		}
-		known := otherFiles{s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) })}
+		known := otherFiles{
+			s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) }),
+		}
 		if err := session.Settle(ctx, done, verify.Bytes{}, known); err != nil {
 			return out, err
 		}
@@ -154,7 +162,9 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 // usable tells submissions that can be used from those that cannot. The first are in the
 // order of their numbers, so that containers come before what they hold; slice says by
 // number in which each of them is.
-func (s *Service) usable(ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Submission, out *Taken) (done []verify.Item, slice map[int]int, err error) {
+func (s *Service) usable(
+	ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Submission, out *Taken,
+) (done []verify.Item, slice map[int]int, err error) {
 	decline := func(n int, code, format string, args ...any) {
 		out.Declined = append(out.Declined, Decline{n, code, fmt.Sprintf(format, args...)})
 	}
@@ -202,7 +212,10 @@ func (s *Service) usable(ctx context.Context, b store.Batch, measurer store.Meas
 			if sameBytes(&before, &m) {
 				out.Known++
 			} else {
-				decline(a.N, measuredOtherwise, "%s was measured before, with another result, which is on record.", plain.Text(item.Path))
+				decline(
+					a.N, measuredOtherwise, "%s was measured before, with another result, which is on record.",
+					plain.Text(item.Path),
+				)
 			}
 			continue
 		}
@@ -216,7 +229,9 @@ func (s *Service) usable(ctx context.Context, b store.Batch, measurer store.Meas
 
 // completeFiles declines files that arrive without what is inside them, or the reverse: what
 // lies inside a file rests on it, and is measured in the same read.
-func (s *Service) completeFiles(ctx context.Context, batch int64, done []verify.Item, decline func(int, string, string, ...any)) ([]verify.Item, error) {
+func (s *Service) completeFiles(
+	ctx context.Context, batch int64, done []verify.Item, decline func(int, string, string, ...any),
+) ([]verify.Item, error) {
 	var files []string
 	here := map[int]bool{}
 	for i := range done {
@@ -243,7 +258,10 @@ func (s *Service) completeFiles(ctx context.Context, batch int64, done []verify.
 		if _, holds := inside[file]; !holds || whole[file] {
 			return false
 		}
-		decline(d.N, incompleteFile, "%s and what is inside it are measured in one read: send them together.", plain.Text(file))
+		decline(
+			d.N, incompleteFile, "%s and what is inside it are measured in one read: send them together.",
+			plain.Text(file),
+		)
 		return true
 	}), nil
 }
@@ -272,7 +290,10 @@ func fits(target *measure.Target, r *measure.Reading) string {
 			continue
 		}
 		if length != task.Algorithm.Size() {
-			return fmt.Sprintf("The result of task %d has %d bytes, and %s has %d.", i+1, length, task.Algorithm, task.Algorithm.Size())
+			return fmt.Sprintf(
+				"The result of task %d has %d bytes, and %s has %d.", i+1, length, task.Algorithm,
+				task.Algorithm.Size(),
+			)
 		}
 	}
 	r.Unexpanded, r.Surplus = plain.Text(clipped(r.Unexpanded)), plain.Text(clipped(r.Surplus))
@@ -326,7 +347,8 @@ func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosi
 		}
 		kept := diagnose.Diagnosis{Manifest: d.Manifest, Line: d.Line, Expected: d.Expected}
 		for _, f := range d.Causes[:min(len(d.Causes), maxFindings)] {
-			if !slices.Contains(diagnose.Codes(), f.Code) || f.Code == diagnose.OtherEntry || f.Code == diagnose.OtherRelease {
+			if !slices.Contains(diagnose.Codes(), f.Code) || f.Code == diagnose.OtherEntry ||
+				f.Code == diagnose.OtherRelease {
 				continue
 			}
 			f.Sentence, f.Advice = plain.Text(clipped(f.Sentence)), plain.Text(clipped(f.Advice))
@@ -344,13 +366,19 @@ func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosi
 func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
 	source := sourceOf(b)
 	return measure.Witness{
-		Maker: measure.Maker(source.Kind), Where: string(source.Kind) + " on " + plain.Text(source.Host()), By: b.AskedBy, At: s.now(), Software: plain.Text(m.Software),
+		Maker: measure.Maker(
+			source.Kind,
+		),
+		Where: string(source.Kind) + " on " + plain.Text(source.Host()), By: b.AskedBy, At: s.now(),
+		Software: plain.Text(m.Software),
 	}
 }
 
 // keep stores outcomes and their records in one transaction, and returns how many were
 // new. When nothing is left, the batch is asked to be closed in the same transaction.
-func (s *Service) keep(ctx context.Context, b store.Batch, done []verify.Item, slice map[int]int) (taken int, err error) {
+func (s *Service) keep(
+	ctx context.Context, b store.Batch, done []verify.Item, slice map[int]int,
+) (taken int, err error) {
 	bySlice := map[int][]verify.Item{}
 	for _, d := range done {
 		bySlice[slice[d.N]] = append(bySlice[slice[d.N]], d)
@@ -429,7 +457,13 @@ func (s *Service) lapse(ctx context.Context, id int64) error {
 			return err
 		}
 		if now == state.BatchWaiting {
-			return s.stop(ctx, tx, b, state.BatchFailed, "", fmt.Sprintf("The %s on %s never sent the whole list of its files.", sourceOf(b).Kind, plain.Text(sourceOf(b).Host())))
+			return s.stop(
+				ctx, tx, b, state.BatchFailed, "",
+				fmt.Sprintf(
+					"The %s on %s never sent the whole list of its files.", sourceOf(b).Kind,
+					plain.Text(sourceOf(b).Host()),
+				),
+			)
 		}
 		return s.jobs.End(ctx, tx, id)
 	})

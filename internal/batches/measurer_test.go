@@ -45,7 +45,9 @@ func (a away) found() batches.ListingPage {
 // submission is what an honest measurer sends of an assignment.
 func (a away) submission(c batches.Assignment) batches.Submission {
 	content := a[c.Target.Path]
-	out := batches.Submission{N: c.N, Submission: verify.Submission{Reading: measure.Reading{Size: int64(len(content))}}}
+	out := batches.Submission{
+		N: c.N, Submission: verify.Submission{Reading: measure.Reading{Size: int64(len(content))}},
+	}
 	for _, task := range c.Target.Tasks {
 		h := task.Algorithm.New()
 		h.Write(append(append(append([]byte{}, task.Before...), content...), task.After...))
@@ -115,14 +117,20 @@ func TestMeasuredByAMeasurer(t *testing.T) {
 	_, err := b.CloseListing(t.Context(), "ines", id, 1)
 	require.NoError(t, err, "said again, it does nothing more")
 
-	taken, err := b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[2]), files.submission(assignments[0])})
+	taken, err := b.Take(
+		t.Context(), "ines", id,
+		[]batches.Submission{files.submission(assignments[2]), files.submission(assignments[0])},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 2, Left: 1, Declined: []batches.Decline{}}, taken)
 	left, err := b.Assignments(t.Context(), "ines", id, -1, 1000)
 	require.NoError(t, err)
 	require.Len(t, left, 1, "whoever comes back is told what is missing")
 
-	taken, err = b.Take(t.Context(), "ines", id, []batches.Submission{files.submission(assignments[0]), files.submission(assignments[1])})
+	taken, err = b.Take(
+		t.Context(), "ines", id,
+		[]batches.Submission{files.submission(assignments[0]), files.submission(assignments[1])},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 1, Known: 1, Declined: []batches.Decline{}}, taken)
 	got, err := b.Get(t.Context(), id)
@@ -193,7 +201,12 @@ func TestMeasurersThatLie(t *testing.T) {
 	cut.Reading.Results = []measure.Result{{Digest: honest.Reading.Results[0].Digest[:20]}}
 	unknown := files.submission(assignments[0])
 	unknown.N = 77
-	odd := batches.Submission{N: assignments[0].N, Submission: verify.Submission{Reading: measure.Reading{Problem: &measure.Problem{Code: "cleared", Message: "\x1b[2J"}}}}
+	odd := batches.Submission{
+		N: assignments[0].N,
+		Submission: verify.Submission{
+			Reading: measure.Reading{Problem: &measure.Problem{Code: "cleared", Message: "\x1b[2J"}},
+		},
+	}
 	negative := files.submission(assignments[0])
 	negative.Reading.Size = -1
 	for name, c := range map[string]struct {
@@ -247,9 +260,16 @@ func TestMeasurersThatLie(t *testing.T) {
 	e := assignments[2].Expected[0]
 	altered.Diagnoses = []diagnose.Diagnosis{
 		{Manifest: e.Manifest, Line: e.Line, Expected: e.Digest, Causes: []diagnose.Cause{
-			{Code: diagnose.Truncated, Sentence: "cut\x1b[2J short", Advice: strings.Repeat("a", 10_000)}, {Code: "cleared", Sentence: "all is well"}, {Code: diagnose.OtherRelease, Sentence: "it is fine"},
+			{
+				Code: diagnose.Truncated, Sentence: "cut\x1b[2J short", Advice: strings.Repeat("a", 10_000),
+			},
+			{Code: "cleared", Sentence: "all is well"},
+			{Code: diagnose.OtherRelease, Sentence: "it is fine"},
 		}},
-		{Manifest: "OTHER", Line: 1, Expected: e.Digest, Causes: []diagnose.Cause{{Code: diagnose.Altered, Sentence: "not here"}}},
+		{
+			Manifest: "OTHER", Line: 1, Expected: e.Digest,
+			Causes: []diagnose.Cause{{Code: diagnose.Altered, Sentence: "not here"}},
+		},
 	}
 	_, err = b.Take(t.Context(), "ines", id, []batches.Submission{altered})
 	require.NoError(t, err)
@@ -292,7 +312,14 @@ func TestListsThatLie(t *testing.T) {
 		err := b.SendListing(t.Context(), "ines", id, 1, batches.ListingPage{Files: []survey.Found{f}})
 		assert.True(t, fault.Is(err, "bad-listing"), "%s: %v", name, err)
 	}
-	err = b.SendListing(t.Context(), "ines", id, 1, batches.ListingPage{Containers: []survey.Looked{{Path: "a.zip", Layout: &container.Layout{Members: []container.Member{{Name: "../../x"}}}}}})
+	err = b.SendListing(
+		t.Context(), "ines", id, 1,
+		batches.ListingPage{
+			Containers: []survey.Looked{
+				{Path: "a.zip", Layout: &container.Layout{Members: []container.Member{{Name: "../../x"}}}},
+			},
+		},
+	)
 	assert.True(t, fault.Is(err, "bad-listing"), "%v", err)
 	assert.True(t, fault.Is(b.SendListing(t.Context(), "mallory", id, 1, batches.ListingPage{}), "not-yours"))
 	_, err = b.CloseListing(t.Context(), "ines", id, 2)
@@ -340,9 +367,13 @@ func TestContentInPages(t *testing.T) {
 	require.NoError(t, err)
 	list := files["SHA256SUMS"]
 	for n, part := range []string{list[:50], list[50:100], list[100:]} {
-		page := batches.ListingPage{Files: []survey.Found{{Path: "SHA256SUMS", Size: int64(len(list)), Content: []byte(part)}}}
+		page := batches.ListingPage{
+			Files: []survey.Found{{Path: "SHA256SUMS", Size: int64(len(list)), Content: []byte(part)}},
+		}
 		if n == 1 {
-			page.Files = append(page.Files, survey.Found{Path: "lamp-a.img", Size: 7}, survey.Found{Path: "lamp-b.img", Size: 7})
+			page.Files = append(
+				page.Files, survey.Found{Path: "lamp-a.img", Size: 7}, survey.Found{Path: "lamp-b.img", Size: 7},
+			)
 		}
 		require.NoError(t, b.SendListing(t.Context(), "ines", made.ID, n+1, page))
 	}
@@ -370,8 +401,17 @@ func TestFilesComeWhole(t *testing.T) {
 	made, err := b.Create(t.Context(), "ines", batches.Request{Source: source})
 	require.NoError(t, err)
 	require.NoError(t, b.SendListing(t.Context(), "ines", made.ID, 1, batches.ListingPage{
-		Files:      []survey.Found{{Path: "SHA256SUMS", Size: int64(len(list)), Content: []byte(list)}, {Path: "lamp.zip", Size: 10}},
-		Containers: []survey.Looked{{Path: "lamp.zip", Layout: &container.Layout{Format: container.Zip, Members: []container.Member{{Name: "lamp.img", Size: 5}}}}},
+		Files: []survey.Found{
+			{Path: "SHA256SUMS", Size: int64(len(list)), Content: []byte(list)}, {Path: "lamp.zip", Size: 10},
+		},
+		Containers: []survey.Looked{
+			{
+				Path: "lamp.zip",
+				Layout: &container.Layout{
+					Format: container.Zip, Members: []container.Member{{Name: "lamp.img", Size: 5}},
+				},
+			},
+		},
 	}))
 	_, err = b.CloseListing(t.Context(), "ines", made.ID, 1)
 	require.NoError(t, err)
@@ -386,7 +426,10 @@ func TestFilesComeWhole(t *testing.T) {
 		require.Len(t, taken.Declined, 1)
 		assert.Equal(t, "incomplete-file", taken.Declined[0].Code)
 	}
-	taken, err := b.Take(t.Context(), "ines", made.ID, []batches.Submission{files.submission(assignments[1]), files.submission(assignments[0])})
+	taken, err := b.Take(
+		t.Context(), "ines", made.ID,
+		[]batches.Submission{files.submission(assignments[1]), files.submission(assignments[0])},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, batches.Taken{Taken: 2, Declined: []batches.Decline{}}, taken)
 	_, grounds := codes(t, s, made.ID, "lamp.zip//lamp.img")
@@ -444,7 +487,10 @@ func TestSilentMeasurers(t *testing.T) {
 func TestWhoMayMeasure(t *testing.T) {
 	value, err := hex.DecodeString(strings.Repeat("ab", 32))
 	require.NoError(t, err)
-	item := survey.Item{Path: "lamp.img", Role: survey.Artifact, Listed: []survey.Entry{{Manifest: "SUMS", Line: 1, Algorithms: digest.Only(digest.SHA256), Digest: value}}}
+	item := survey.Item{
+		Path: "lamp.img", Role: survey.Artifact,
+		Listed: []survey.Entry{{Manifest: "SUMS", Line: 1, Algorithms: digest.Only(digest.SHA256), Digest: value}},
+	}
 	m := measure.Measurement{Digests: map[digest.Algorithm]digest.Value{digest.SHA256: value}}
 	for _, c := range []struct {
 		maker  measure.Maker

@@ -47,10 +47,19 @@ type GivenAgainst struct {
 // against, as it is stored.
 func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 	if r.Source.Kind != sources.Client {
-		return nil, fault.New(fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.").At("measurer.kind")
+		return nil, fault.New(
+			fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.",
+		).At(
+			"measurer.kind",
+		)
 	}
 	if len(r.Corrections)+len(r.ComesFrom)+len(r.Copies) > 0 {
-		return nil, fault.New(fault.Invalid, "medium-alone", "A medium is held against one file; there is nothing to pair or compare beside it.").At("against")
+		return nil, fault.New(
+			fault.Invalid, "medium-alone",
+			"A medium is held against one file; there is nothing to pair or compare beside it.",
+		).At(
+			"against",
+		)
 	}
 	against, err := s.against(ctx, *r.Against)
 	if err != nil {
@@ -66,11 +75,19 @@ func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 // compressed one: a medium that was written from it has that.
 func (s *Service) form(ctx context.Context, against *survey.Against, given []survey.Form) error {
 	if len(given) > survey.MaxForms {
-		return fault.New(fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", survey.MaxForms).At("against.forms")
+		return fault.New(
+			fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", survey.MaxForms,
+		).At(
+			"against.forms",
+		)
 	}
 	for _, f := range given {
 		if f.Size < 1 || len(f.Digest) != digest.SHA256.Size() {
-			return fault.New(fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.").At("against.forms")
+			return fault.New(
+				fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.",
+			).At(
+				"against.forms",
+			)
 		}
 	}
 	own, err := s.formsOf(ctx, against)
@@ -146,16 +163,31 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 		}
 	}
 	if ways != 1 {
-		return nil, fault.New(fault.Invalid, "bad-against", "A medium is read back against one thing: a record, a file of a depot, or a digest.").At("against")
+		return nil, fault.New(
+			fault.Invalid, "bad-against",
+			"A medium is read back against one thing: a record, a file of a depot, or a digest.",
+		).At(
+			"against",
+		)
 	}
 	if given.Length < 0 || given.Length > survey.MaxFile {
-		return nil, fault.New(fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile)).At("against.length")
+		return nil, fault.New(
+			fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile),
+		).At(
+			"against.length",
+		)
 	}
 	switch {
 	case given.Record != 0:
 		v, err := s.store.VerifiedAs(ctx, given.Record)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, fault.New(fault.NotFound, "no-outcome", "Record %d is not the outcome of a file.", given.Record).Advise("“endeixis record list” and the page of a batch name the records of files.").At("against.record")
+			return nil, fault.New(
+				fault.NotFound, "no-outcome", "Record %d is not the outcome of a file.", given.Record,
+			).Advise(
+				"“endeixis record list” and the page of a batch name the records of files.",
+			).At(
+				"against.record",
+			)
 		}
 		return s.verified(ctx, v, err)
 	case given.Digest != "":
@@ -197,8 +229,15 @@ func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Agai
 		}
 	}
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, fault.New(fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path), plain.Quoted(given.Depot)).
-			Advise("Verify its folder first, with “endeixis batch run”; then read the medium back against it.").At("against.path")
+		return nil, fault.New(
+			fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path),
+			plain.Quoted(given.Depot),
+		).
+			Advise(
+				"Verify its folder first, with “endeixis batch run”; then read the medium back against it.",
+			).At(
+			"against.path",
+		)
 	}
 	return s.verified(ctx, v, err)
 }
@@ -211,7 +250,12 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		return nil, err
 	}
 	missing := func(why string) error {
-		return fault.New(fault.NotFound, "not-inside", "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner), plain.Text(outer.Path), why).At("against.path")
+		return fault.New(
+			fault.NotFound, "not-inside", "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner),
+			plain.Text(outer.Path), why,
+		).At(
+			"against.path",
+		)
 	}
 	b, err := s.Get(ctx, v.Batch)
 	if err != nil {
@@ -253,7 +297,14 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 	}
 	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
 	if !slices.Equal(measured[found.Planned.Path].Digests[strongest], found.Measurement.Digests[strongest]) {
-		return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(outer.Path), v.Batch).Advise("Verify its folder again.").At("against.path")
+		return nil, fault.New(
+			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+			plain.Text(outer.Path), v.Batch,
+		).Advise(
+			"Verify its folder again.",
+		).At(
+			"against.path",
+		)
 	}
 	m := measured[item.Path]
 	if m.Problem != nil || len(m.Digests[digest.SHA256]) == 0 || m.Size == 0 {
@@ -268,13 +319,22 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Against, error) {
 	var value digest.Value
 	if err := value.UnmarshalText([]byte(given.Digest)); err != nil || digest.OfSize(len(value)) == nil {
-		return nil, fault.New(fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest)).At("against.digest")
+		return nil, fault.New(
+			fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest),
+		).At(
+			"against.digest",
+		)
 	}
 	algorithms := digest.OfSize(len(value))
 	if given.Algorithm != "" {
 		a, err := digest.Parse(given.Algorithm)
 		if err != nil || a.Size() != len(value) {
-			return nil, fault.New(fault.Invalid, "bad-digest", "A value of %d bytes is no digest by %s.", len(value), plain.Quoted(given.Algorithm)).At("against.algorithm")
+			return nil, fault.New(
+				fault.Invalid, "bad-digest", "A value of %d bytes is no digest by %s.", len(value),
+				plain.Quoted(given.Algorithm),
+			).At(
+				"against.algorithm",
+			)
 		}
 		algorithms = digest.Only(a)
 	}
@@ -290,11 +350,22 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 		}
 	}
 	if given.Length == 0 {
-		return nil, fault.New(fault.Invalid, "length-missing", "No file that was verified here has this digest, so nothing tells how long the image is.").
-			Advise("Say how long it is, in bytes.").At("against.length")
+		return nil, fault.New(
+			fault.Invalid, "length-missing",
+			"No file that was verified here has this digest, so nothing tells how long the image is.",
+		).
+			Advise(
+				"Say how long it is, in bytes.",
+			).At(
+			"against.length",
+		)
 	}
 	if given.Length < 0 {
-		return nil, fault.New(fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length).At("against.length")
+		return nil, fault.New(
+			fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length,
+		).At(
+			"against.length",
+		)
 	}
 	out := &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{}}
 	for _, a := range algorithms {
@@ -317,10 +388,21 @@ func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*s
 		if item.Against.Known() { // what that medium was read back against is the file
 			return s.verified(ctx, store.Verified{Batch: item.Against.Batch, N: item.Against.N}, nil)
 		}
-		return nil, fault.New(fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.").Advise("Give the image that was written to it.").At("against")
+		return nil, fault.New(
+			fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.",
+		).Advise(
+			"Give the image that was written to it.",
+		).At(
+			"against",
+		)
 	}
 	if m.Problem != nil || len(m.Digests) == 0 || m.Size == 0 {
-		return nil, fault.New(fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.", plain.Text(item.Path), v.Batch).At("against")
+		return nil, fault.New(
+			fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.",
+			plain.Text(item.Path), v.Batch,
+		).At(
+			"against",
+		)
 	}
 	return &survey.Against{Batch: v.Batch, N: v.N, Path: item.Path, Size: m.Size, Digests: m.Digests}, nil
 }
@@ -398,7 +480,9 @@ func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Bat
 const maxSlots = 16
 
 // original has a session judge the file that an item is held against, if it is one.
-func (s *Service) original(ctx context.Context, session *verify.Session, b store.Batch, ring *keyring.Keyring, here *survey.Item) error {
+func (s *Service) original(
+	ctx context.Context, session *verify.Session, b store.Batch, ring *keyring.Keyring, here *survey.Item,
+) error {
 	if here.Against == nil || !here.Against.Known() {
 		return nil
 	}
@@ -433,15 +517,26 @@ const maxPiecesTold = 65536
 // Pieces returns the SHA-256 digests of the pieces of a part of an item that the service
 // can read, so that a medium can be compared with it where that is. Those of the whole are
 // computed once, and kept.
-func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Range, size int64) ([]digest.Value, error) {
+func (s *Service) Pieces(
+	ctx context.Context, id int64, n int, part readback.Range, size int64,
+) ([]digest.Value, error) {
 	b, found, err := s.measuredItem(ctx, id, n)
 	if err != nil {
 		return nil, err
 	}
 	item, m := found.Planned, &found.Measurement
-	if part.Offset < 0 || part.Length < 1 || size < 1 || part.Offset > m.Size-part.Length || part.Length/size >= maxPiecesTold {
-		return nil, fault.New(fault.Invalid, "bad-part", "The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset, part.Length, size, plain.Text(item.Path), m.Size).
-			Advise("At most %d pieces are told at once.", maxPiecesTold).At("length")
+	if part.Offset < 0 || part.Length < 1 || size < 1 || part.Offset > m.Size-part.Length ||
+		part.Length/size >= maxPiecesTold {
+		return nil, fault.New(
+			fault.Invalid, "bad-part",
+			"The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset,
+			part.Length, size, plain.Text(item.Path), m.Size,
+		).
+			Advise(
+				"At most %d pieces are told at once.", maxPiecesTold,
+			).At(
+			"length",
+		)
 	}
 	whole := part.Offset == 0 && part.Length == m.Size
 	if whole {
@@ -457,7 +552,11 @@ func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Ran
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), id, item)
 	if err != nil {
-		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", plain.Text(item.Path), id).Advise("Give the image itself, if you have it.")
+		return nil, fault.New(
+			fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", plain.Text(item.Path), id,
+		).Advise(
+			"Give the image itself, if you have it.",
+		)
 	}
 	defer content.Close()
 	sums, digests, err := pieces(ctx, content, part, size)
@@ -466,7 +565,12 @@ func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Ran
 	}
 	if whole {
 		if want, ok := m.Digests[digest.SHA256]; ok && !slices.Equal(want, sums) {
-			return nil, fault.New(fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.", plain.Text(item.Path), id).Advise("Verify its folder again.")
+			return nil, fault.New(
+				fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+				plain.Text(item.Path), id,
+			).Advise(
+				"Verify its folder again.",
+			)
 		}
 		err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 			return tx.KeepPieces(ctx, id, n, size, slices.Concat(digests...))
@@ -476,7 +580,9 @@ func (s *Service) Pieces(ctx context.Context, id int64, n int, part readback.Ran
 }
 
 // pieces hashes the pieces of a part of a stream, and the part as a whole.
-func pieces(ctx context.Context, content io.Reader, part readback.Range, size int64) (whole []byte, each [][]byte, err error) {
+func pieces(
+	ctx context.Context, content io.Reader, part readback.Range, size int64,
+) (whole []byte, each [][]byte, err error) {
 	if file, ok := content.(io.Seeker); ok {
 		_, err = file.Seek(part.Offset, io.SeekStart)
 	} else {
@@ -492,7 +598,11 @@ func pieces(ctx context.Context, content io.Reader, part readback.Range, size in
 		}
 		piece := sha256.New()
 		if _, err := io.CopyN(io.MultiWriter(piece, all), content, min(size, left)); err != nil {
-			return nil, nil, fault.New(fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.").Advise("Verify its folder again.")
+			return nil, nil, fault.New(
+				fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.",
+			).Advise(
+				"Verify its folder again.",
+			)
 		}
 		each = append(each, piece.Sum(nil))
 	}

@@ -30,7 +30,9 @@ func (s *Service) basis(ctx context.Context, b store.Batch, ring *keyring.Keyrin
 	if err != nil {
 		return judge.Basis{}, err
 	}
-	return judge.Basis{Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf}, nil
+	return judge.Basis{
+		Waivers: waivers, Keyring: ring, Policy: policies.Policy, Own: policies.Own, Now: b.JudgedAsOf,
+	}, nil
 }
 
 // Session returns a session for a batch that is surveyed, with its manifests
@@ -88,7 +90,9 @@ func (s *Service) heldSession(ctx context.Context, b store.Batch, ring *keyring.
 }
 
 // sessionWith is [Service.Session] together with the manifests that it has judged.
-func (s *Service) sessionWith(ctx context.Context, b store.Batch, ring *keyring.Keyring) (*verify.Session, []verify.Item, error) {
+func (s *Service) sessionWith(
+	ctx context.Context, b store.Batch, ring *keyring.Keyring,
+) (*verify.Session, []verify.Item, error) {
 	basis, err := s.basis(ctx, b, ring)
 	if err != nil {
 		return nil, nil, err

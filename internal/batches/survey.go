@@ -24,13 +24,17 @@ import (
 )
 
 // Plan surveys a folder without verifying anything.
-func (s *Service) Plan(ctx context.Context, source sources.Source, corrections []survey.Correction) (*survey.Survey, error) {
+func (s *Service) Plan(
+	ctx context.Context, source sources.Source, corrections []survey.Correction,
+) (*survey.Survey, error) {
 	folder, err := s.sources.Open(source)
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
-	plan, err := survey.Run(ctx, folder.FS(), survey.Options{Limits: survey.Limits{Bound: sources.LookFor}, Corrections: corrections})
+	plan, err := survey.Run(
+		ctx, folder.FS(), survey.Options{Limits: survey.Limits{Bound: sources.LookFor}, Corrections: corrections},
+	)
 	return plan, surveyFault(err)
 }
 
@@ -41,9 +45,21 @@ func surveyFault(err error) error {
 	var origin *survey.ProvenanceError
 	switch {
 	case errors.As(err, &origin):
-		return fault.New(fault.Invalid, "bad-origin", "%s.", origin).Advise("“endeixis batch survey” names the manifests that are there.").At("copies")
+		return fault.New(
+			fault.Invalid, "bad-origin", "%s.", origin,
+		).Advise(
+			"“endeixis batch survey” names the manifests that are there.",
+		).At(
+			"copies",
+		)
 	case errors.As(err, &wrong):
-		return fault.New(fault.Invalid, "bad-correction", "%s.", wrong).Advise("Give a signature and the file it is over, both as the survey names them.").At("corrections")
+		return fault.New(
+			fault.Invalid, "bad-correction", "%s.", wrong,
+		).Advise(
+			"Give a signature and the file it is over, both as the survey names them.",
+		).At(
+			"corrections",
+		)
 	case errors.As(err, &many):
 		return fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
 	}
@@ -59,7 +75,9 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		return err
 	}
 	var opts survey.Options
-	if err := errors.Join(json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance)); err != nil {
+	if err := errors.Join(
+		json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance),
+	); err != nil {
 		return err
 	}
 	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
@@ -128,7 +146,13 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	}
 	var absents []store.Absent
 	for i, a := range plan.Absent {
-		absents = append(absents, store.Absent{N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line, Digest: a.Digest.String()})
+		absents = append(
+			absents,
+			store.Absent{
+				N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line,
+				Digest: a.Digest.String(),
+			},
+		)
 	}
 	var done []verify.Item
 	for i := range plan.Items {
@@ -138,9 +162,13 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 		}
 	}
 	known := otherFiles{s.store, id, func() (map[string]diagnose.StatedAt, error) { return verify.Stated(plan), nil }}
-	if err := session.Settle(ctx, done, verify.Bytes{Folder: looked.folder, Again: func(d *verify.Item) (io.ReadCloser, error) {
-		return io.NopCloser(bytes.NewReader(plan.Contents[d.Planned.Path])), nil
-	}}, known); err != nil {
+	if err := session.Settle(
+		ctx, done,
+		verify.Bytes{Folder: looked.folder, Again: func(d *verify.Item) (io.ReadCloser, error) {
+			return io.NopCloser(bytes.NewReader(plan.Contents[d.Planned.Path])), nil
+		}},
+		known,
+	); err != nil {
 		return err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
@@ -216,7 +244,9 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 		}
 		if against != nil {
 			if len(found.Files) != 1 || len(found.Containers) > 0 {
-				return nil, s.fail(ctx, b, badListing("files", "of a medium that is read back there is one, the medium"))
+				return nil, s.fail(
+					ctx, b, badListing("files", "of a medium that is read back there is one, the medium"),
+				)
 			}
 			plan = func(survey.Options) (*survey.Survey, error) {
 				return survey.Medium(found.Files[0].Path, found.Files[0].ModTime, *against), nil
@@ -243,7 +273,9 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 
 // cut divides the items into slices bounded by bytes and count. Slice 0 holds
 // what is measured already.
-func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measurement) ([]store.Slice, []store.Item, error) {
+func (s *Service) cut(
+	plan *survey.Survey, measured map[string]measure.Measurement,
+) ([]store.Slice, []store.Item, error) {
 	rows := make([]store.Item, len(plan.Items))
 	read := store.Slice{N: 0}
 	var rest []store.Slice
@@ -253,8 +285,17 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 	for i := range plan.Items {
 		item := &plan.Items[i]
 		if item.Size > survey.MaxFile || total > survey.MaxBatch-max(0, item.Size) {
-			return nil, nil, fault.New(fault.Invalid, "batch-too-large", "With %s the files here are longer together than any batch is: at most %d bytes in a file, and %d in all.", plain.Quoted(item.Path), int64(survey.MaxFile), int64(survey.MaxBatch)).
-				Advise("Verify a folder further down.")
+			return nil, nil, fault.New(
+				fault.Invalid,
+				"batch-too-large",
+				"With %s the files here are longer together than any batch is: at most %d bytes in a file, and %d in all.",
+				plain.Quoted(item.Path),
+				int64(survey.MaxFile),
+				int64(survey.MaxBatch),
+			).
+				Advise(
+					"Verify a folder further down.",
+				)
 		}
 		total += max(0, item.Size)
 		text, err := json.Marshal(item)
@@ -270,7 +311,8 @@ func (s *Service) cut(plan *survey.Survey, measured map[string]measure.Measureme
 			bytes = 0
 		} else {
 			last := len(rest) - 1
-			if last < 0 || rest[last].Items >= s.limits.SliceItems || rest[last].Bytes > 0 && rest[last].Bytes+item.Size > s.limits.SliceBytes {
+			if last < 0 || rest[last].Items >= s.limits.SliceItems ||
+				rest[last].Bytes > 0 && rest[last].Bytes+item.Size > s.limits.SliceBytes {
 				rest = append(rest, store.Slice{N: len(rest) + 1})
 				last++
 			}

@@ -18,7 +18,10 @@ import (
 // Visit makes a batch of what was verified on site, to be judged again: what manifests,
 // signatures and keys say is read again here, and of the other files there is what was
 // measured there. keep stores what belongs to it in the same transaction.
-func (s *Service) Visit(ctx context.Context, by string, e *satchel.Entry, against *survey.Against, keep func(ctx context.Context, tx *store.Tx, batch int64) error) (store.Batch, error) {
+func (s *Service) Visit(
+	ctx context.Context, by string, e *satchel.Entry, against *survey.Against,
+	keep func(ctx context.Context, tx *store.Tx, batch int64) error,
+) (store.Batch, error) {
 	source, err := sources.OfMeasurer(sources.Client, e.Host, e.Path)
 	if err != nil {
 		return store.Batch{}, err
@@ -36,7 +39,10 @@ func (s *Service) Visit(ctx context.Context, by string, e *satchel.Entry, agains
 			return store.Batch{}, err
 		}
 	}
-	r := Request{Source: source, Label: e.Label, Publisher: e.Publisher, RequireAll: e.RequireAll, Corrections: e.Corrections, ComesFrom: map[string]survey.Provenance{}}
+	r := Request{
+		Source: source, Label: e.Label, Publisher: e.Publisher, RequireAll: e.RequireAll, Corrections: e.Corrections,
+		ComesFrom: map[string]survey.Provenance{},
+	}
 	if r.Corrections == nil {
 		r.Corrections = []survey.Correction{}
 	}
@@ -44,7 +50,9 @@ func (s *Service) Visit(ctx context.Context, by string, e *satchel.Entry, agains
 		return store.Batch{}, fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.")
 	}
 	return s.create(ctx, by, r, nil, func(ctx context.Context, tx *store.Tx, id int64) error {
-		if err := tx.AddMeasurer(ctx, store.Measurer{Batch: id, Software: e.Software, HeardAt: s.now(), Against: held}); err != nil {
+		if err := tx.AddMeasurer(
+			ctx, store.Measurer{Batch: id, Software: e.Software, HeardAt: s.now(), Against: held},
+		); err != nil {
 			return err
 		}
 		if _, err := tx.AddListingPage(ctx, id, 1, page); err != nil {
@@ -69,14 +77,20 @@ func (s *Service) AgainstAs(ctx context.Context, given GivenAgainst) (*survey.Ag
 
 // AgainstItem returns an item of a batch as what a medium is read back against; forms are
 // what is in it, as whoever has it says.
-func (s *Service) AgainstItem(ctx context.Context, batch int64, path string, forms []survey.Form) (*survey.Against, error) {
+func (s *Service) AgainstItem(
+	ctx context.Context, batch int64, path string, forms []survey.Form,
+) (*survey.Against, error) {
 	at, err := s.store.ItemNumbers(ctx, batch, []string{path})
 	if err != nil {
 		return nil, err
 	}
 	n, ok := at[path]
 	if !ok {
-		return nil, fault.New(fault.Conflict, "not-judged-yet", "The image is not judged again yet.").Advise("Return the outcomes once more in a moment; what is here already is not taken twice.")
+		return nil, fault.New(
+			fault.Conflict, "not-judged-yet", "The image is not judged again yet.",
+		).Advise(
+			"Return the outcomes once more in a moment; what is here already is not taken twice.",
+		)
 	}
 	out, err := s.verified(ctx, store.Verified{Batch: batch, N: n}, nil)
 	if err != nil {
@@ -124,7 +138,11 @@ func visited(plan *survey.Survey, e *satchel.Entry, measured map[string]measure.
 			continue
 		}
 		if !whole[container.Outermost(item.Path)] {
-			m := measure.Measurement{Problem: &measure.Problem{Code: measure.NotMeasured, Message: "what was read of it on site is not what is asked for"}}
+			m := measure.Measurement{
+				Problem: &measure.Problem{
+					Code: measure.NotMeasured, Message: "what was read of it on site is not what is asked for",
+				},
+			}
 			m.Sign(w)
 			measured[item.Path] = m
 			continue

@@ -17,11 +17,19 @@ func New(ctx context.Context, width, height int) (tab context.Context, cancel fu
 	if err != nil {
 		return nil, nil, err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.WindowSize(width, height), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.WindowSize(width, height),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.UserDataDir(profile),
 		// The browser is to talk to our service and nobody else.
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag(
+			"disable-component-update", true,
+		),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
 	)
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, options...)

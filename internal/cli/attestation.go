@@ -11,7 +11,9 @@ import (
 func (a *app) batchAttestation() *cobra.Command {
 	var only, file string
 	cmd := &cobra.Command{
-		Use: "attestation BATCH", Short: "Hand out a signed summary that pipelines read", Args: cobra.ExactArgs(1),
+		Use:     "attestation BATCH",
+		Short:   "Hand out a signed summary that pipelines read",
+		Args:    cobra.ExactArgs(1),
 		Long:    "attestation hands out an in-toto Statement with a verification summary, in a signed DSSE\nenvelope: of all artifacts of a batch, or of one with --item. It says PASSED for what\ncounts as cleared now, and FAILED for anything else, and names the records that it comes\nfrom. The ledger's key has signed it; docs/formats.md says how that is checked.",
 		Example: "  endeixis batch attestation 12 --item gauge-fw-4.2-main.img --file gauge.intoto.json",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -23,7 +23,10 @@ import (
 
 func (a *app) batchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "batch", Short: "Verify folders, and look at what was verified"}
-	cmd.AddCommand(a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(), a.batchHandOn(), a.batchDrill(), a.batchAttestation())
+	cmd.AddCommand(
+		a.batchRun(), a.batchSurvey(), a.batchList(), a.batchShow(), a.batchFollow(), a.batchCancel(), a.batchResume(),
+		a.batchHandOn(), a.batchDrill(), a.batchAttestation(),
+	)
 	return cmd
 }
 
@@ -105,13 +108,25 @@ vendor-site, mirror, other-network and paper.`,
 	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
 	cmd.Flags().BoolVar(&r.RequireAll, "require-all", false, "refuse the batch when listed files are not here")
 	cmd.Flags().StringVar(&r.Label, "label", "", "a note to find the batch by")
-	cmd.Flags().BoolVar(&unrecorded, "unrecorded", false, "ask nobody and record nothing: compare digests of a folder of this machine alone")
+	cmd.Flags().BoolVar(
+		&unrecorded, "unrecorded", false,
+		"ask nobody and record nothing: compare digests of a folder of this machine alone",
+	)
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait for the verdicts (default on a terminal)")
 	site.add(cmd)
-	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
-	cmd.Flags().StringArrayVar(&from, "origin", nil, "manifest=channel:place: say where a manifest of the folder comes from")
-	cmd.Flags().StringArrayVar(&copies, "copy", nil, "manifest=origin:path: hold it against the copy at a configured origin")
-	cmd.Flags().StringArrayVar(&files, "copy-file", nil, "manifest=channel:file: hold it against a copy that you have here; - reads it from the input")
+	cmd.Flags().StringArrayVar(
+		&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more",
+	)
+	cmd.Flags().StringArrayVar(
+		&from, "origin", nil, "manifest=channel:place: say where a manifest of the folder comes from",
+	)
+	cmd.Flags().StringArrayVar(
+		&copies, "copy", nil, "manifest=origin:path: hold it against the copy at a configured origin",
+	)
+	cmd.Flags().StringArrayVar(
+		&files, "copy-file", nil,
+		"manifest=channel:file: hold it against a copy that you have here; - reads it from the input",
+	)
 	return cmd
 }
 
@@ -119,7 +134,9 @@ vendor-site, mirror, other-network and paper.`,
 func where(arg string) (depot, path string, err error) {
 	depot, path, ok := strings.Cut(arg, ":")
 	if !ok {
-		return "", "", usage("%q does not name a depot; write it as depot:folder, such as quayside:tidewright/gauge-fw-4.2", arg)
+		return "", "", usage(
+			"%q does not name a depot; write it as depot:folder, such as quayside:tidewright/gauge-fw-4.2", arg,
+		)
 	}
 	return depot, path, nil
 }
@@ -175,7 +192,12 @@ func (a *app) parseOrigins(from, copies, files []string) (origins []wire.ComesFr
 		if !utf8.Valid(content) {
 			return nil, nil, usage("%s is not text in UTF-8, so that it cannot be sent", plain.Quoted(file))
 		}
-		given = append(given, wire.GivenCopy{Of: manifest, Channel: survey.Channel(channel), Place: filepath.Base(file), Text: string(content)})
+		given = append(
+			given,
+			wire.GivenCopy{
+				Of: manifest, Channel: survey.Channel(channel), Place: filepath.Base(file), Text: string(content),
+			},
+		)
 	}
 	return origins, given, nil
 }
@@ -184,7 +206,10 @@ func (a *app) batchList() *cobra.Command {
 	var verdict judge.Verdict
 	var limit int
 	cmd := &cobra.Command{
-		Use: "list", Short: "List batches, the newest first", Args: cobra.NoArgs, Example: "  endeixis batch list --verdict refused",
+		Use:     "list",
+		Short:   "List batches, the newest first",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis batch list --verdict refused",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -195,8 +220,10 @@ func (a *app) batchList() *cobra.Command {
 				return err
 			}
 			g := &grid{
-				header: []string{"batch", "verdict", "folder", "cleared", "unproven", "refused", "absent", "by", "started"},
-				empty:  "No batch yet. Start one with “endeixis batch run DEPOT:FOLDER”.",
+				header: []string{
+					"batch", "verdict", "folder", "cleared", "unproven", "refused", "absent", "by", "started",
+				},
+				empty: "No batch yet. Start one with “endeixis batch run DEPOT:FOLDER”.",
 			}
 			return upTo(a, batches, limit, func(batches []wire.Batch) error {
 				for _, b := range batches {
@@ -204,8 +231,11 @@ func (a *app) batchList() *cobra.Command {
 					if result == "" {
 						result = string(b.State)
 					}
-					g.add(strconv.FormatInt(b.ID, 10), result, placeOf(b), strconv.Itoa(b.Counts.Cleared), strconv.Itoa(b.Counts.Unproven),
-						strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent), b.AskedBy, moment(b.Created))
+					g.add(
+						strconv.FormatInt(b.ID, 10), result, placeOf(b), strconv.Itoa(b.Counts.Cleared),
+						strconv.Itoa(b.Counts.Unproven), strconv.Itoa(b.Counts.Refused), strconv.Itoa(b.Counts.Absent),
+						b.AskedBy, moment(b.Created),
+					)
 				}
 				return a.print(batches, g, nil)
 			})
@@ -225,7 +255,12 @@ func (a *app) batchAt(ctx context.Context, arg string) (*client.Client, wire.Bat
 		}
 		b, err := c.BatchOf(ctx, depot, folder)
 		if err == nil && b == nil {
-			err = &exit{exitFailed, fmt.Errorf("%s was not verified yet; “endeixis batch run %s” does that", plain.Quoted(arg), plain.Text(arg))}
+			err = &exit{
+				exitFailed,
+				fmt.Errorf(
+					"%s was not verified yet; “endeixis batch run %s” does that", plain.Quoted(arg), plain.Text(arg),
+				),
+			}
 		}
 		if err != nil {
 			return nil, wire.Batch{}, err
@@ -254,7 +289,12 @@ func itemsNamed(items []wire.Item, path string, batch int64) ([]wire.Item, error
 		}
 	}
 	if found == nil {
-		return nil, &exit{exitFailed, fmt.Errorf("batch %d has no file %s; “endeixis batch show %d” lists them", batch, plain.Quoted(path), batch)}
+		return nil, &exit{
+			exitFailed,
+			fmt.Errorf(
+				"batch %d has no file %s; “endeixis batch show %d” lists them", batch, plain.Quoted(path), batch,
+			),
+		}
 	}
 	return found, nil
 }
@@ -275,8 +315,12 @@ func (a *app) batchShow() *cobra.Command {
 			return verdictExit(b)
 		},
 	}
-	cmd.Flags().BoolVar(&a.allAbsent, "absent", false, "list all entries that have no file here, not only the first ten")
-	cmd.Flags().StringVar(&match, "match", "", "only files whose path, or its last part, matches this pattern with * and ?")
+	cmd.Flags().BoolVar(
+		&a.allAbsent, "absent", false, "list all entries that have no file here, not only the first ten",
+	)
+	cmd.Flags().StringVar(
+		&match, "match", "", "only files whose path, or its last part, matches this pattern with * and ?",
+	)
 	cmd.Flags().StringVar(&item, "item", "", "only this file, with its chain of evidence link by link")
 	return cmd
 }
@@ -335,12 +379,23 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 	if result == "" {
 		result = string(b.State)
 	}
-	fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(placeOf(b)))
-	fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s",
-		b.Counts.Cleared, b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created), size(b.Progress.BytesDone), readBy(items))))
+	fmt.Fprintf(
+		a.stdout, "%s  %s  %s\n", a.bold(fmt.Sprintf("Batch %d", b.ID)), a.paint(result), plain.Text(placeOf(b)),
+	)
+	fmt.Fprintln(
+		a.stdout,
+		a.faint(fmt.Sprintf(
+			"%d cleared, %d unproven, %d refused, %d absent; asked by %s on %s, %s read%s", b.Counts.Cleared,
+			b.Counts.Unproven, b.Counts.Refused, b.Counts.Absent, b.AskedBy, moment(b.Created),
+			size(b.Progress.BytesDone), readBy(items),
+		)),
+	)
 	if b.Expected != nil && len(b.Expected.Publishers) > 0 {
 		how := map[string]string{"given": "as given", "scope": "by the names of the files"}[b.Expected.How]
-		fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("expected from %s (%s)", plain.Text(strings.Join(b.Expected.Publishers, " or ")), how)))
+		fmt.Fprintln(
+			a.stdout,
+			a.faint(fmt.Sprintf("expected from %s (%s)", plain.Text(strings.Join(b.Expected.Publishers, " or ")), how)),
+		)
 	}
 	if b.Note != "" {
 		a.wrapped("", b.Note)
@@ -411,10 +466,16 @@ func (a *app) showAbsent(absent []wire.Absent, b wire.Batch) {
 		limit = min(limit, fewAbsent)
 	}
 	for _, e := range absent[:limit] {
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("%s, line %d", plain.Text(e.Manifest), e.Line)))
+		fmt.Fprintf(
+			a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name),
+			a.faint(fmt.Sprintf("%s, line %d", plain.Text(e.Manifest), e.Line)),
+		)
 	}
 	if limit < len(absent) {
-		fmt.Fprintf(a.stdout, "        and %d more; “endeixis batch show %d --absent” lists them all\n", len(absent)-limit, b.ID)
+		fmt.Fprintf(
+			a.stdout, "        and %d more; “endeixis batch show %d --absent” lists them all\n", len(absent)-limit,
+			b.ID,
+		)
 	}
 	what := "They are listed, and not in the folder, which is no failure by itself."
 	if len(absent) == 1 {
@@ -429,7 +490,10 @@ func (a *app) showCopies(copies []wire.Copy) {
 		fmt.Fprintln(a.stdout)
 	}
 	for _, c := range copies {
-		fmt.Fprintf(a.stdout, "copy of %s  %s\n", a.bold(c.Of), a.faint(strings.ReplaceAll(string(c.Channel), "-", " ")+", "+c.Place))
+		fmt.Fprintf(
+			a.stdout, "copy of %s  %s\n", a.bold(c.Of),
+			a.faint(strings.ReplaceAll(string(c.Channel), "-", " ")+", "+c.Place),
+		)
 		a.wrapped("    ", c.Sentence)
 		for i, d := range c.Differ {
 			if i == 5 {
@@ -472,7 +536,8 @@ func notes(item wire.Item) []judge.Ground {
 	var out []judge.Ground
 	for _, g := range item.Grounds {
 		// Who has read the files is said once, at the head.
-		if g.Effect == judge.Notes && g.Code != judge.ByMeasurer || g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
+		if g.Effect == judge.Notes && g.Code != judge.ByMeasurer ||
+			g.Code == judge.WaivedGround && g.Sentence != item.Deciding {
 			out = append(out, g)
 		}
 	}
@@ -492,7 +557,10 @@ func (a *app) headOf(item wire.Item) string {
 func (a *app) showItem(item wire.Item, links bool) {
 	verdict := deref(item.Verdict)
 	if now := item.Now; now != nil {
-		fmt.Fprintf(a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At), now.Record)
+		fmt.Fprintf(
+			a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At),
+			now.Record,
+		)
 		a.wrapped("        ", now.Deciding)
 	}
 	shown := problems(item)
@@ -517,13 +585,18 @@ func (a *app) showItem(item wire.Item, links bool) {
 		if p.Complete {
 			state = "complete"
 		}
-		fmt.Fprintf(a.stdout, "\n    %s\n", a.bold(fmt.Sprintf("Proof by %s: %s", strings.ReplaceAll(string(p.Kind), "-", " "), state)))
+		fmt.Fprintf(
+			a.stdout, "\n    %s\n",
+			a.bold(fmt.Sprintf("Proof by %s: %s", strings.ReplaceAll(string(p.Kind), "-", " "), state)),
+		)
 		for i, l := range p.Links {
 			joint := "├─"
 			if i == len(p.Links)-1 {
 				joint = "└─"
 			}
-			fmt.Fprintf(a.stdout, "    %s %s  %s\n", joint, a.paint(string(l.State)), a.bold(l.Kind)+" "+plain.Text(l.Label))
+			fmt.Fprintf(
+				a.stdout, "    %s %s  %s\n", joint, a.paint(string(l.State)), a.bold(l.Kind)+" "+plain.Text(l.Label),
+			)
 			if l.Detail != "" {
 				bar := "│ "
 				if i == len(p.Links)-1 {
@@ -555,10 +628,18 @@ func (a *app) showItem(item wire.Item, links bool) {
 		if verdict == "" {
 			verdict = string(state.BatchWaiting)
 		}
-		fmt.Fprintf(a.stdout, "    %s  %s  %s\n", a.paint(verdict), r.Source, a.faint(fmt.Sprintf("%s, batch %d", moment(r.At), r.Batch)))
+		fmt.Fprintf(
+			a.stdout, "    %s  %s  %s\n", a.paint(verdict), r.Source,
+			a.faint(fmt.Sprintf("%s, batch %d", moment(r.At), r.Batch)),
+		)
 	}
 	if item.Record != nil {
-		fmt.Fprintf(a.stdout, "\n    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record)))
+		fmt.Fprintf(
+			a.stdout, "\n    %s\n",
+			a.faint(
+				fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record),
+			),
+		)
 	}
 }
 
@@ -597,7 +678,13 @@ func (a *app) showGrounds(grounds []judge.Ground) {
 		if len(places) > 4 {
 			names += fmt.Sprintf("; and %d more", len(places)-4)
 		}
-		a.wrapped("    ", fmt.Sprintf("The same kind of thing (%s) is found %s: %s.", strings.ReplaceAll(string(code), "-", " "), times(len(places)), names))
+		a.wrapped(
+			"    ",
+			fmt.Sprintf(
+				"The same kind of thing (%s) is found %s: %s.", strings.ReplaceAll(string(code), "-", " "),
+				times(len(places)), names,
+			),
+		)
 	}
 }
 
@@ -634,7 +721,9 @@ func (a *app) showGround(g judge.Ground) {
 func (a *app) batchCancel() *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: "cancel ID", Short: "End a batch before it is done", Args: cobra.ExactArgs(1),
+		Use:     "cancel ID",
+		Short:   "End a batch before it is done",
+		Args:    cobra.ExactArgs(1),
 		Long:    "What is measured stays; every other item ends unproven, as not measured. Your own\nbatches, or anybody's for a curator.",
 		Example: "  endeixis batch cancel 12 --reason 'the wrong folder'",
 		RunE: func(cmd *cobra.Command, args []string) error {

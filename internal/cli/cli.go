@@ -126,10 +126,16 @@ refused; 11 nothing was refused, something is unproven.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage("%w; see “%s --help”", err, cmd.CommandPath())
 	})
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.versionCommand(), a.batchCommand(), a.keyringCommand(), a.publisherCommand(), a.recordCommand(),
-		a.policyCommand(), a.waiverCommand(), a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(), a.manifestCommand(), a.referenceCommand(), a.spotCommand(), a.readbackCommand(),
-		a.deviceCommand(), a.satchelCommand())
+	_ = root.RegisterFlagCompletionFunc(
+		"output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp),
+	)
+	root.AddCommand(
+		a.loginCommand(), a.logoutCommand(), a.statusCommand(), a.versionCommand(), a.batchCommand(),
+		a.keyringCommand(), a.publisherCommand(), a.recordCommand(), a.policyCommand(), a.waiverCommand(),
+		a.reassessCommand(), a.userCommand(), a.passwordCommand(), a.tokenCommand(), a.digestCommand(),
+		a.manifestCommand(), a.referenceCommand(), a.spotCommand(), a.readbackCommand(), a.deviceCommand(),
+		a.satchelCommand(),
+	)
 	root.Args = cobra.ArbitraryArgs
 	strict(root)
 	helpWithin(root, a.width)
@@ -174,7 +180,10 @@ func (a *app) client() (*client.Client, error) {
 func (a *app) stranger() (*client.Client, error) {
 	server, token := a.address(), os.Getenv("ENDEIXIS_TOKEN")
 	if server == "" {
-		return nil, &exit{exitNoAccess, errors.New("no service is known yet; sign in with “endeixis login --server http://host:7474”")}
+		return nil, &exit{
+			exitNoAccess,
+			errors.New("no service is known yet; sign in with “endeixis login --server http://host:7474”"),
+		}
 	}
 	if token == "" && server == a.profile.Server {
 		token = a.profile.Token

@@ -16,7 +16,9 @@ import (
 func (a *app) manifestCompare() *cobra.Command {
 	var batches, versions bool
 	cmd := &cobra.Command{
-		Use: "compare BEFORE AFTER", Short: "Compare two manifests, two batches, or two lists of versions", Args: cobra.ExactArgs(2),
+		Use:     "compare BEFORE AFTER",
+		Short:   "Compare two manifests, two batches, or two lists of versions",
+		Args:    cobra.ExactArgs(2),
 		Long:    "compare tells what came, went, changed, was renamed and stayed. With --batches the\narguments are numbers of batches, and their artifacts' digests are compared; with\n--versions they are plain lists of names and versions, such as a release's packages.",
 		Example: "  endeixis manifest compare chart-2026-10/SHA256SUMS chart-2026-11/SHA256SUMS\n  endeixis manifest compare --batches 12 19",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -45,13 +47,27 @@ func (a *app) manifestCompare() *cobra.Command {
 						fmt.Fprintf(a.stdout, "%-12s  %s, was %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Was))
 					case manifest.Changed:
 						fmt.Fprintf(a.stdout, "%-12s  %s\n", c.Kind, plain.Text(c.Name))
-						fmt.Fprintf(a.stdout, "    before  %s\n    after   %s\n", plain.Text(c.Before), plain.Text(c.After))
+						fmt.Fprintf(
+							a.stdout, "    before  %s\n    after   %s\n", plain.Text(c.Before), plain.Text(c.After),
+						)
 					default:
-						fmt.Fprintf(a.stdout, "%-12s  %s %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Before+c.After))
+						fmt.Fprintf(
+							a.stdout, "%-12s  %s %s\n", c.Kind, plain.Text(c.Name), plain.Text(c.Before+c.After),
+						)
 					}
 				}
-				fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("%d added, %d removed, %d changed, %d renamed, %d unchanged, %d without a digest of one algorithm on both sides",
-					counts[manifest.Added], counts[manifest.Removed], counts[manifest.Changed], counts[manifest.Renamed], counts[manifest.Unchanged], counts[manifest.Incomparable])))
+				fmt.Fprintln(
+					a.stdout,
+					a.faint(fmt.Sprintf(
+						"%d added, %d removed, %d changed, %d renamed, %d unchanged, %d without a digest of one algorithm on both sides",
+						counts[manifest.Added],
+						counts[manifest.Removed],
+						counts[manifest.Changed],
+						counts[manifest.Renamed],
+						counts[manifest.Unchanged],
+						counts[manifest.Incomparable],
+					)),
+				)
 			})
 		},
 	}
@@ -87,7 +103,9 @@ func (a *app) compareSides(ctx context.Context, args []string, batches, versions
 			if m, err = a.readManifest(arg, nil); err == nil {
 				sides[i] = m.Entries
 				if m.Entries.Len() == 0 {
-					err = fmt.Errorf("nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg)
+					err = fmt.Errorf(
+						"nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg,
+					)
 				}
 			}
 		}

@@ -14,7 +14,9 @@ import (
 )
 
 // keyStep makes a command that takes one key one step further.
-func (a *app) keyStep(cmd *cobra.Command, do func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error)) *cobra.Command {
+func (a *app) keyStep(
+	cmd *cobra.Command, do func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error),
+) *cobra.Command {
 	var reason string
 	cmd.Args = cobra.ExactArgs(1)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -35,7 +37,8 @@ func (a *app) keyStep(cmd *cobra.Command, do func(ctx context.Context, c *client
 
 func (a *app) keyringReconsider() *cobra.Command {
 	return a.keyStep(&cobra.Command{
-		Use: "reconsider FINGERPRINT --reason TEXT", Short: "Make a withdrawn key a candidate again",
+		Use:     "reconsider FINGERPRINT --reason TEXT",
+		Short:   "Make a withdrawn key a candidate again",
 		Long:    "reconsider makes a withdrawn key a candidate. It counts only when it is admitted again, on\nevidence.",
 		Example: "  endeixis keyring reconsider 'C959 BDBA …' --reason 'withdrawn by mistake, see record 88'",
 	}, func(ctx context.Context, c *client.Client, fingerprint, reason string) (wire.Key, error) {
@@ -55,13 +58,16 @@ func (a *app) keyringDecline() *cobra.Command {
 
 func (a *app) keyringResolve() *cobra.Command {
 	return a.keyStep(&cobra.Command{
-		Use: "resolve RECORD --reason TEXT", Short: "Explain a sighting that contradicts its key",
+		Use:     "resolve RECORD --reason TEXT",
+		Short:   "Explain a sighting that contradicts its key",
 		Long:    "resolve keeps why a sighting shows another fingerprint than the key has, such as a typing\nmistake, so that it blocks nothing any more. RECORD is the sighting's, as “keyring show”\nnames it. The sighting stays.",
 		Example: "  endeixis keyring resolve 41 --reason 'read off the wrong line; the letter was checked again'",
 	}, func(ctx context.Context, c *client.Client, record, reason string) (wire.Key, error) {
 		n, err := strconv.ParseInt(record, 10, 64)
 		if err != nil || n < 0 {
-			return wire.Key{}, usage("%q is not the number of a record; “endeixis keyring show” names it beside the sighting", record)
+			return wire.Key{}, usage(
+				"%q is not the number of a record; “endeixis keyring show” names it beside the sighting", record,
+			)
 		}
 		return c.ResolveConflict(ctx, n, reason)
 	})
@@ -71,7 +77,9 @@ func (a *app) keyringSight() *cobra.Command {
 	var read, place, note string
 	var channel keyring.Channel
 	cmd := &cobra.Command{
-		Use: "sight FINGERPRINT --read VALUE --channel CHANNEL --at PLACE", Short: "Note that a fingerprint was read somewhere", Args: cobra.ExactArgs(1),
+		Use:     "sight FINGERPRINT --read VALUE --channel CHANNEL --at PLACE",
+		Short:   "Note that a fingerprint was read somewhere",
+		Args:    cobra.ExactArgs(1),
 		Long:    "sight keeps what you read, where, and whether it agrees with the key, which the system\ncompares. Give all of what you read, in any case and spacing.",
 		Example: "  endeixis keyring sight c959bdba… --read 'C959 BDBA …' --channel letter --at 'letter of 12 March, file 7'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -79,7 +87,9 @@ func (a *app) keyringSight() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := c.SightKey(cmd.Context(), args[0], wire.NewSighting{Read: read, Channel: channel, Place: place, Note: note})
+			s, err := c.SightKey(
+				cmd.Context(), args[0], wire.NewSighting{Read: read, Channel: channel, Place: place, Note: note},
+			)
 			if err != nil {
 				return err
 			}
@@ -91,10 +101,21 @@ func (a *app) keyringSight() *cobra.Command {
 				if s.Key.Reassessment != nil {
 					what = fmt.Sprintf("what rests on it is judged again (reassessment %d)", *s.Key.Reassessment)
 				}
-				return &exit{exitRefused, fmt.Errorf("what you read differs from the fingerprint of a key that is admitted; this conflict was recorded, %s, and until a curator explains it the key's signatures do not count, or are only noted where the policy says so", what)}
+				return &exit{
+					exitRefused,
+					fmt.Errorf(
+						"what you read differs from the fingerprint of a key that is admitted; this conflict was recorded, %s, and until a curator explains it the key's signatures do not count, or are only noted where the policy says so",
+						what,
+					),
+				}
 			}
 			if !s.Agrees {
-				return &exit{exitRefused, fmt.Errorf("what you read differs from the key's fingerprint; this conflict was recorded, and the key cannot be admitted until a curator resolves it")}
+				return &exit{
+					exitRefused,
+					fmt.Errorf(
+						"what you read differs from the key's fingerprint; this conflict was recorded, and the key cannot be admitted until a curator resolves it",
+					),
+				}
 			}
 			a.note("It agrees, and was recorded.")
 			return nil
@@ -114,7 +135,9 @@ func (a *app) keyringAdmit() *cobra.Command {
 	var publisher, reason, typed, until string
 	role := keyring.Release
 	cmd := &cobra.Command{
-		Use: "admit FINGERPRINT --publisher SLUG --reason TEXT", Short: "Make a candidate count for a publisher", Args: cobra.ExactArgs(1),
+		Use:     "admit FINGERPRINT --publisher SLUG --reason TEXT",
+		Short:   "Make a candidate count for a publisher",
+		Args:    cobra.ExactArgs(1),
 		Long:    "admit lets a key count, if the evidence suffices by the policy. Give the full fingerprint\nas you read it from your own source: the service compares it with the key's. Where the\npolicy asks for two curators, the first proposes and another admits.\nA key that has expired or was retired is admitted with --until: for what it signed before.",
 		Example: "  endeixis keyring admit 'C959 BDBA …' --publisher brackwater --reason 'letter and phone call agree'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -149,7 +172,10 @@ func (a *app) keyringAdmit() *cobra.Command {
 	wordFlag(cmd, &role, "role", keyring.Roles(), "what it is for, an anchor being a key that certifies others")
 	cmd.Flags().StringVar(&publisher, "publisher", "", "the publisher it counts for")
 	cmd.Flags().StringVar(&reason, "reason", "", "why it counts, for whoever asks next year")
-	cmd.Flags().StringVar(&until, "until", "", "for a key of the past: the day from which on what it signed does not count, as 2024-06-30")
+	cmd.Flags().StringVar(
+		&until, "until", "",
+		"for a key of the past: the day from which on what it signed does not count, as 2024-06-30",
+	)
 	cmd.Flags().StringVar(&typed, "typed", "", "the fingerprint as you typed it, where the first argument was copied")
 	for _, flag := range []string{"publisher", "reason"} {
 		_ = cmd.MarkFlagRequired(flag)

@@ -23,14 +23,19 @@ func (a *app) deviceCommand() *cobra.Command {
 		Long: `A device computes a digest over one of its slots itself. That is held against our own
 digest of a release that is cleared here, before the slot is activated.`,
 	}
-	cmd.AddCommand(a.deviceAdd(), a.deviceList(), a.deviceShow(), a.deviceCheck(), a.deviceKinds(), a.deviceKind(), a.deviceRetire())
+	cmd.AddCommand(
+		a.deviceAdd(), a.deviceList(), a.deviceShow(), a.deviceCheck(), a.deviceKinds(), a.deviceKind(),
+		a.deviceRetire(),
+	)
 	return cmd
 }
 
 func (a *app) deviceAdd() *cobra.Command {
 	var d wire.DeviceDetails
 	cmd := &cobra.Command{
-		Use: "add NAME", Short: "Add a device, or change what is known of it", Args: cobra.ExactArgs(1),
+		Use:   "add NAME",
+		Short: "Add a device, or change what is known of it",
+		Args:  cobra.ExactArgs(1),
 		Long: `add keeps a device with its kind and its address. The credential is a name from the
 service's configuration; what is secret, and the host key that somebody has confirmed,
 stay in files there. A device that is there already is changed.`,
@@ -49,7 +54,9 @@ stay in files there. A device that is there already is changed.`,
 	}
 	cmd.Flags().StringVar(&d.Kind, "kind", "", "its kind; “endeixis device kinds” shows which there are")
 	cmd.Flags().StringVar(&d.Address, "address", "", "where it is reached: host and port")
-	cmd.Flags().StringVar(&d.Credential, "credential", "", "the name of the credential with which it lets the service in")
+	cmd.Flags().StringVar(
+		&d.Credential, "credential", "", "the name of the credential with which it lets the service in",
+	)
 	cmd.Flags().StringVar(&d.Publisher, "publisher", "", "whose releases it runs")
 	cmd.Flags().StringVar(&d.Place, "place", "", "where it stands")
 	_ = cmd.MarkFlagRequired("kind")
@@ -80,7 +87,10 @@ func (a *app) deviceRetire() *cobra.Command {
 
 func (a *app) deviceList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List devices, with what was last found in their slots", Args: cobra.NoArgs, Example: "  endeixis device list",
+		Use:     "list",
+		Short:   "List devices, with what was last found in their slots",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis device list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -97,7 +107,10 @@ func (a *app) deviceList() *cobra.Command {
 
 // printDevices shows a row for each slot.
 func (a *app) printDevices(value any, all []wire.Device) error {
-	g := &grid{header: []string{"device", "slot", "verdict", "holds", "since", "place"}, empty: "No device is known. “endeixis device add” adds one."}
+	g := &grid{
+		header: []string{"device", "slot", "verdict", "holds", "since", "place"},
+		empty:  "No device is known. “endeixis device add” adds one.",
+	}
 	for _, d := range all {
 		place := plain.Text(d.Place)
 		if d.Retired != "" {
@@ -187,7 +200,15 @@ func (a *app) showDevice(d wire.DeviceShown) error {
 		if d.Address != "" {
 			where = d.Address
 		}
-		fmt.Fprintf(a.stdout, "%s\n", a.faint(strings.Join(slices.DeleteFunc([]string{d.Place, where, d.Publisher}, func(s string) bool { return s == "" }), ", ")))
+		fmt.Fprintf(
+			a.stdout, "%s\n",
+			a.faint(
+				strings.Join(
+					slices.DeleteFunc([]string{d.Place, where, d.Publisher}, func(s string) bool { return s == "" }),
+					", ",
+				),
+			),
+		)
 		if d.Retired != "" {
 			a.wrapped("", "Retired: "+d.Retired)
 		}
@@ -209,7 +230,9 @@ func (a *app) deviceCheck() *cobra.Command {
 	var against, printed string
 	var length int64
 	cmd := &cobra.Command{
-		Use: "check NAME [--slot SLOT] [--against WHAT]", Short: "Check what a device holds, before it is activated", Args: cobra.MaximumNArgs(1),
+		Use:   "check NAME [--slot SLOT] [--against WHAT]",
+		Short: "Check what a device holds, before it is activated",
+		Args:  cobra.MaximumNArgs(1),
 		Long: `check has a device hash a slot, and holds its value against our own digest of the
 release that should be in it. WHAT is a file of a depot that was verified, as depot:path;
 the record of a file, as record:812; a file here; or a digest. Without it, the release is
@@ -249,7 +272,9 @@ what is pasted, takes what a person has copied from the device's console.`,
 	cmd.Flags().StringVar(&against, "against", "", "the release: depot:path, record:NUMBER, a file, or a digest")
 	cmd.Flags().Int64Var(&length, "length", 0, "with a digest: how many bytes the image has")
 	cmd.Flags().BoolVar(&check.All, "all", false, "check every device that can be reached")
-	cmd.Flags().StringVar(&printed, "printed", "", "what was copied from the device's console: a file, or - for what is pasted")
+	cmd.Flags().StringVar(
+		&printed, "printed", "", "what was copied from the device's console: a file, or - for what is pasted",
+	)
 	cmd.Flags().StringVar(&check.Label, "label", "device check", "a label for the batch")
 	return cmd
 }
@@ -328,7 +353,10 @@ func (a *app) checkDevices(ctx context.Context, c *client.Client, check wire.New
 		for _, item := range all[0].Slots {
 			a.showSlot(item)
 		}
-		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("batch %d; “endeixis batch show %d” shows every link", all[0].ID, all[0].ID)))
+		fmt.Fprintf(
+			a.stdout, "    %s\n",
+			a.faint(fmt.Sprintf("batch %d; “endeixis batch show %d” shows every link", all[0].ID, all[0].ID)),
+		)
 	})
 	if err == nil {
 		err = failed

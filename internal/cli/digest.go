@@ -39,7 +39,9 @@ type computed struct {
 func (a *app) digestCommand() *cobra.Command {
 	var labels []string
 	cmd := &cobra.Command{
-		Use: "digest FILE…", Short: "Compute digests of files; works without a service", Args: cobra.MinimumNArgs(1),
+		Use:     "digest FILE…",
+		Short:   "Compute digests of files; works without a service",
+		Args:    cobra.MinimumNArgs(1),
 		Long:    "digest reads each file once and computes all the algorithms asked for together. “-” is\nstandard input.",
 		Example: "  endeixis digest gauge-fw-4.2-main.img --algorithm sha-256,sha3-512,crc-32",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -88,20 +90,28 @@ func (a *app) compute(ctx context.Context, name string, algorithms []digest.Algo
 			return computed{}, err
 		}
 		if info.IsDir() {
-			return computed{}, fmt.Errorf("%s is a folder; give files, or make a manifest of it with “endeixis manifest make”", name)
+			return computed{}, fmt.Errorf(
+				"%s is a folder; give files, or make a manifest of it with “endeixis manifest make”", name,
+			)
 		}
 		in, total = f, info.Size()
 	}
 	bar := a.bar(total, name)
 	set := digest.NewSet(algorithms)
-	size, err := digest.Pump(ctx, in, set.Writers(), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                      //nolint:errcheck // the bar is for the eye only
+	size, err := digest.Pump(
+		//nolint:errcheck // only for the eye
+		ctx, in, set.Writers(), func(n int64) { bar.Set64(n) },
+	)
+	bar.Clear() //nolint:errcheck // the bar is for the eye only
 	return computed{Name: name, Size: size, Digests: set.Sums()}, err
 }
 
 // bar returns a progress bar for long reading, which shows on a terminal only.
 func (a *app) bar(total int64, what string) *progressbar.ProgressBar {
-	return a.barWith(total < 0 || total > 64<<20, total, what, progressbar.OptionShowBytes(true), progressbar.OptionUseIECUnits(true))
+	return a.barWith(
+		total < 0 || total > 64<<20, total, what, progressbar.OptionShowBytes(true),
+		progressbar.OptionUseIECUnits(true),
+	)
 }
 
 // barWith returns a progress bar with more options, if it is worth to be shown.
@@ -110,6 +120,13 @@ func (a *app) barWith(worth bool, total int64, what string, more ...progressbar.
 	if a.progress && worth {
 		w = a.stderr
 	}
-	return progressbar.NewOptions64(total, append(more, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(what))),
-		progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))...)
+	return progressbar.NewOptions64(
+		total,
+		append(
+			more, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(what))),
+			progressbar.OptionSetPredictTime(
+				true,
+			),
+			progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30),
+		)...)
 }

@@ -82,7 +82,12 @@ func drillable(items []wire.Item, only string, batch int64) ([]wire.Item, error)
 		}
 	}
 	if out == nil {
-		return nil, &exit{exitFailed, fmt.Errorf("nothing in batch %d is cleared, and that something else is not cleared either proves nothing", batch)}
+		return nil, &exit{
+			exitFailed,
+			fmt.Errorf(
+				"nothing in batch %d is cleared, and that something else is not cleared either proves nothing", batch,
+			),
+		}
 	}
 	return out, nil
 }
@@ -96,7 +101,10 @@ func (a *app) drillFolder(ctx context.Context, c *client.Client, batch int64, fo
 			return err
 		}
 		if item.Inside != "" {
-			return &exit{exitFailed, fmt.Errorf("%s lies inside %s; drill that", plain.Quoted(item.Path), plain.Quoted(item.Inside))}
+			return &exit{
+				exitFailed,
+				fmt.Errorf("%s lies inside %s; drill that", plain.Quoted(item.Path), plain.Quoted(item.Inside)),
+			}
 		}
 		readings, err := verify.AlterFile(ctx, folder, &assignment.Target, assignment.Alterations)
 		if err != nil {
@@ -139,13 +147,22 @@ func (a *app) drilled(d wire.Drill, err error) error {
 			fmt.Fprintln(a.stdout)
 		}
 		if d.Passed {
-			fmt.Fprintf(a.stdout, "The check can fail: nothing that was altered was cleared. %s\n", a.faint(fmt.Sprintf("record %d", d.Record)))
+			fmt.Fprintf(
+				a.stdout, "The check can fail: nothing that was altered was cleared. %s\n",
+				a.faint(fmt.Sprintf("record %d", d.Record)),
+			)
 		}
 	}); err != nil {
 		return err
 	}
 	if !d.Passed {
-		return &exit{exitFailed, fmt.Errorf("ALARM: something that was altered was cleared, or a file is not what was verified any more. Trust no verdict until it is known why; record %d has the drill", d.Record)}
+		return &exit{
+			exitFailed,
+			fmt.Errorf(
+				"ALARM: something that was altered was cleared, or a file is not what was verified any more. Trust no verdict until it is known why; record %d has the drill",
+				d.Record,
+			),
+		}
 	}
 	return nil
 }

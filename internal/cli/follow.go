@@ -17,7 +17,10 @@ import (
 
 func (a *app) batchFollow() *cobra.Command {
 	return &cobra.Command{
-		Use: "follow BATCH", Short: "Wait for a batch and show its verdicts", Args: cobra.ExactArgs(1), Example: "  endeixis batch follow 12",
+		Use:     "follow BATCH",
+		Short:   "Wait for a batch and show its verdicts",
+		Args:    cobra.ExactArgs(1),
+		Example: "  endeixis batch follow 12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0], "a batch's number")
 			if err != nil {
@@ -74,7 +77,10 @@ func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 		return func(b wire.Batch) {
 			if b.State != last && time.Now().After(loud) {
 				last = b.State
-				a.note("batch %d: %s, %d of %d files, %s of %s", b.ID, b.State, b.Progress.ItemsDone, b.Progress.Items, size(b.Progress.BytesDone), size(b.Progress.Bytes))
+				a.note(
+					"batch %d: %s, %d of %d files, %s of %s", b.ID, b.State, b.Progress.ItemsDone, b.Progress.Items,
+					size(b.Progress.BytesDone), size(b.Progress.Bytes),
+				)
 			}
 		}, func() {}
 	}
@@ -84,9 +90,17 @@ func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 				return
 			}
 			if bar == nil {
-				bar = progressbar.NewOptions64(b.Progress.Bytes, progressbar.OptionSetWriter(a.stderr), progressbar.OptionShowBytes(true),
-					progressbar.OptionSetDescription(fmt.Sprintf("batch %d", id)), progressbar.OptionSetPredictTime(true),
-					progressbar.OptionUseIECUnits(true), progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30))
+				bar = progressbar.NewOptions64(
+					b.Progress.Bytes, progressbar.OptionSetWriter(a.stderr), progressbar.OptionShowBytes(true),
+					progressbar.OptionSetDescription(
+						fmt.Sprintf("batch %d", id),
+					),
+					progressbar.OptionSetPredictTime(true),
+					progressbar.OptionUseIECUnits(
+						true,
+					),
+					progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30),
+				)
 			}
 			bar.Set64(b.Progress.BytesDone) //nolint:errcheck // only for the eye
 		}, func() {

@@ -45,7 +45,9 @@ func (a *app) givenTexts(s spot) ([]givenText, error) {
 		if i > 0 {
 			name = fmt.Sprintf("%s %d", givenValueName, i+1)
 		}
-		out = append(out, givenText{name, []byte(text), []survey.GivenValue{{Algorithm: e.Algorithm, Digest: e.Digest}}})
+		out = append(
+			out, givenText{name, []byte(text), []survey.GivenValue{{Algorithm: e.Algorithm, Digest: e.Digest}}},
+		)
 	}
 	if s.paste {
 		pasted, err := io.ReadAll(io.LimitReader(a.stdin, maxPasted+1))
@@ -53,7 +55,9 @@ func (a *app) givenTexts(s spot) ([]givenText, error) {
 			return nil, err
 		}
 		if len(pasted) > maxPasted {
-			return nil, usage("what was pasted is longer than %s; save it as a file, and give it with --manifest", size(maxPasted))
+			return nil, usage(
+				"what was pasted is longer than %s; save it as a file, and give it with --manifest", size(maxPasted),
+			)
 		}
 		if err := a.recognised("what was pasted", pasted); err != nil {
 			return nil, err
@@ -78,13 +82,18 @@ func (a *app) givenList(file string) ([]byte, error) {
 	f, err := os.Open(file)
 	switch {
 	case err != nil && strings.Contains(file, "://"):
-		return nil, usage("%s is an address, and nothing is fetched here; download the list and give the file, or copy its text and use --paste", plain.Quoted(file))
+		return nil, usage(
+			"%s is an address, and nothing is fetched here; download the list and give the file, or copy its text and use --paste",
+			plain.Quoted(file),
+		)
 	case err != nil:
 		return nil, usage("%s", reasonOf(err))
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && info.IsDir() {
-		return nil, usage("%s is a folder; --manifest takes one list of digests: give the file in it", plain.Quoted(file))
+		return nil, usage(
+			"%s is a folder; --manifest takes one list of digests: give the file in it", plain.Quoted(file),
+		)
 	}
 	content, err := io.ReadAll(io.LimitReader(f, maxGivenList+1))
 	if err != nil {
@@ -113,7 +122,11 @@ func (a *app) recognised(what string, text []byte) error {
 	case survey.ListText:
 		a.note("%s is taken for a text with %s.", capital(what), counted(r.Entries, "digest"))
 	case survey.ReceiptText:
-		return usage("%s is a %s of a ledger of records; “endeixis record verify-receipt” checks receipts. Give the publisher's own list or signature here", what, r.Says)
+		return usage(
+			"%s is a %s of a ledger of records; “endeixis record verify-receipt” checks receipts. Give the publisher's own list or signature here",
+			what,
+			r.Says,
+		)
 	case survey.KeyText:
 		return usage("%s is a key, and vouches for nothing by itself; import it with “endeixis keyring import”", what)
 	case survey.NothingText:

@@ -35,7 +35,9 @@ func (a *app) batchHandOn() *cobra.Command {
 	var to, from, publisher string
 	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "hand-on BATCH|DEPOT:FOLDER", Short: "Copy what is cleared, and only that, to where it will be used", Args: cobra.ExactArgs(1),
+		Use:   "hand-on BATCH|DEPOT:FOLDER",
+		Short: "Copy what is cleared, and only that, to where it will be used",
+		Args:  cobra.ExactArgs(1),
 		Long: `hand-on copies the files of a batch that are cleared, and still are. Each is hashed while
 it is copied, and again as it lies on the disk then, so that nothing changes between the
 check and the use. What they rest on goes along under its own names: the publisher's lists,
@@ -43,8 +45,9 @@ signatures and keys, so that whoever gets the files can check them again. Beside
 ` + proofs + `, it writes a list of them and the receipts. Nothing is written over, and what is
 there already with exactly its bytes stays; what was not handed on is listed with its reason.
 
-DEPOT:FOLDER stands for the newest batch of a depot's folder. Its files are fetched from the service; --from says where the batch's
-folder is on this machine, if it is. Interrupted, the same command goes on where it stopped.
+DEPOT:FOLDER stands for the newest batch of a depot's folder. Its files are fetched from the
+service; --from says where the batch's folder is on this machine, if it is. Interrupted, the
+same command goes on where it stopped.
 
 Where there is no network, --satchel verifies a folder, seals the outcome, and then does the
 same with what is cleared by it.`,
@@ -68,7 +71,10 @@ same with what is cleared by it.`,
 				return err
 			}
 			if !b.Closed() {
-				return &exit{exitFailed, fmt.Errorf("batch %d has not ended; “endeixis batch follow %d” waits for it", b.ID, b.ID)}
+				return &exit{
+					exitFailed,
+					fmt.Errorf("batch %d has not ended; “endeixis batch follow %d” waits for it", b.ID, b.ID),
+				}
 			}
 			if from, err = filesOf(b, from); err != nil {
 				return err
@@ -93,7 +99,9 @@ func filesOf(b wire.Batch, given string) (string, error) {
 	case b.Source.Kind == sources.Depot:
 		return "", nil
 	case b.Source.Kind != sources.Client || host != hostname():
-		return "", usage("the files of batch %d are on %s; say with --from where they are on this machine", b.ID, plain.Text(host))
+		return "", usage(
+			"the files of batch %d are on %s; say with --from where they are on this machine", b.ID, plain.Text(host),
+		)
 	}
 	return path, nil
 }
@@ -131,7 +139,9 @@ func (a *app) handOnBatch(ctx context.Context, c *client.Client, b wire.Batch, f
 		return err
 	}
 	defer done()
-	out, err := a.handOn(ctx, handing{fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("batch-%d", b.ID), items, source, c.Receipt}, to)
+	out, err := a.handOn(
+		ctx, handing{fmt.Sprintf("batch %d", b.ID), fmt.Sprintf("batch-%d", b.ID), items, source, c.Receipt}, to,
+	)
 	if err != nil {
 		return err
 	}
@@ -164,7 +174,14 @@ func (a *app) handOnOnSite(ctx context.Context, f siteFlags, publisher, arg, to 
 		items[i] = shownItem(&settled[i])
 	}
 	called := fmt.Sprintf("outcome %d of satchel %s", e.N, s.satchel.ID)
-	out, err := a.handOn(ctx, handing{called: called, stem: fmt.Sprintf("outcome-%d", e.N), items: items, from: measurer.InFolder{FS: h.folder.FS()}}, to)
+	out, err := a.handOn(
+		ctx,
+		handing{
+			called: called, stem: fmt.Sprintf("outcome-%d", e.N), items: items,
+			from: measurer.InFolder{FS: h.folder.FS()},
+		},
+		to,
+	)
 	if err != nil {
 		return err
 	}
@@ -208,10 +225,19 @@ func (a *app) handOn(ctx context.Context, h handing, to string) (handedOn, error
 	}
 	files = append(files, along...)
 	bar := a.bar(total, "copying")
-	err = measurer.HandOn(ctx, h.from, root, files, func(n int64) { bar.Add64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                     //nolint:errcheck // only for the eye
+	err = measurer.HandOn(
+		//nolint:errcheck // only for the eye
+		ctx, h.from, root, files, func(n int64) { bar.Add64(n) },
+	)
+	bar.Clear() //nolint:errcheck // only for the eye
 	if err != nil {
-		return out, &exit{exitFailed, fmt.Errorf("interrupted; what has its name in %s is whole, and the same command goes on where this one stopped", plain.Quoted(to))}
+		return out, &exit{
+			exitFailed,
+			fmt.Errorf(
+				"interrupted; what has its name in %s is whole, and the same command goes on where this one stopped",
+				plain.Quoted(to),
+			),
+		}
 	}
 	for _, f := range files {
 		switch {
@@ -246,7 +272,9 @@ func recordsOf(items []wire.Item, out handedOn) map[string]int64 {
 }
 
 // openerOf opens the files of a batch in a folder here or, without one, at the service.
-func openerOf(c *client.Client, batch int64, items []wire.Item, from string) (o measurer.Opener, done func(), err error) {
+func openerOf(
+	c *client.Client, batch int64, items []wire.Item, from string,
+) (o measurer.Opener, done func(), err error) {
 	if from == "" {
 		return &atService{c, batch, items}, func() {}, nil
 	}
@@ -305,7 +333,8 @@ func evidenceOf(items []wire.Item, files []measurer.Handed) []measurer.Handed {
 	}
 	var out []measurer.Handed
 	for _, item := range items {
-		if item.Role == survey.Artifact || item.Inside != "" || item.Role != survey.Key && !named[item.Path] && (item.Role != survey.Receipt || !receipted) {
+		if item.Role == survey.Artifact || item.Inside != "" ||
+			item.Role != survey.Key && !named[item.Path] && (item.Role != survey.Receipt || !receipted) {
 			continue
 		}
 		f := measuredOf(item)
@@ -402,7 +431,9 @@ func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 		g.add(f.Path, fmt.Sprint(f.Size), f.Why)
 	}
 	if err := a.print(out, g, func() {
-		fmt.Fprintf(a.stdout, "%s of %s handed on to %s\n", counted(len(out.Handed), "file"), called, plain.Text(out.To))
+		fmt.Fprintf(
+			a.stdout, "%s of %s handed on to %s\n", counted(len(out.Handed), "file"), called, plain.Text(out.To),
+		)
 		for _, f := range out.Handed {
 			about := size(f.Size)
 			if f.There {
@@ -417,7 +448,10 @@ func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 			fmt.Fprintf(a.stdout, "  %s  %s\n", a.bold(plain.Text(f.Path)), a.faint(string(f.Role)))
 		}
 		if len(out.Handed) > 0 {
-			fmt.Fprintf(a.stdout, "%s\n", a.faint("Read again from the disk, each is what was verified. What proves it is in "+proofs+"."))
+			fmt.Fprintf(
+				a.stdout, "%s\n",
+				a.faint("Read again from the disk, each is what was verified. What proves it is in "+proofs+"."),
+			)
 		}
 		if len(out.Left) > 0 {
 			fmt.Fprintf(a.stdout, "\n%s not handed on\n", counted(len(out.Left), "file"))

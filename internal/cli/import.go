@@ -30,7 +30,9 @@ func (a *app) keyringImport() *cobra.Command {
 	var publisher string
 	var preview bool
 	cmd := &cobra.Command{
-		Use: "import FILE|DIRECTORY…", Short: "Import publishers' keys as candidates", Args: cobra.MinimumNArgs(1),
+		Use:     "import FILE|DIRECTORY…",
+		Short:   "Import publishers' keys as candidates",
+		Args:    cobra.MinimumNArgs(1),
 		Long:    "import reads key files, armored or binary, one key or many, standard input for “-”, or the\nfiles of a directory. What is new becomes a candidate: nothing counts by arriving. What is\nknown already is completed. --preview shows what would happen, and does nothing.",
 		Example: "  endeixis keyring import brackwater-2027.asc --publisher brackwater\n  endeixis keyring import --preview keys/",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -53,7 +55,13 @@ func (a *app) keyringImport() *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("%s: %w", plain.Text(file), err)
 				}
-				all.Keys, all.Notes, all.Packets = append(all.Keys, result.Keys...), append(all.Notes, result.Notes...), append(all.Packets, result.Packets...)
+				all.Keys, all.Notes, all.Packets = append(
+					all.Keys,
+					result.Keys...), append(
+					all.Notes,
+					result.Notes...), append(
+					all.Packets,
+					result.Packets...)
 			}
 			shown, err := withReaches(cmd.Context(), c, all)
 			if err != nil {
@@ -94,7 +102,9 @@ func keyFiles(args []string) (files []string, inDirectory map[string]bool, err e
 	return files, inDirectory, nil
 }
 
-func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher string, preview bool) (wire.Import, error) {
+func (a *app) importFile(
+	ctx context.Context, c *client.Client, file, publisher string, preview bool,
+) (wire.Import, error) {
 	data, err := a.readFile(file, maxKeyFile, "key file")
 	if err != nil {
 		return wire.Import{}, err
@@ -117,7 +127,10 @@ func (a *app) importFile(ctx context.Context, c *client.Client, file, publisher 
 
 // keysBar shows how many keys of a file have been gone through, on a terminal only.
 func (a *app) keysBar(source string) *progressbar.ProgressBar {
-	return a.barWith(true, 1, source, progressbar.OptionShowCount(), progressbar.OptionSetItsString("keys"), progressbar.OptionThrottle(100*time.Millisecond))
+	return a.barWith(
+		true, 1, source, progressbar.OptionShowCount(), progressbar.OptionSetItsString("keys"),
+		progressbar.OptionThrottle(100*time.Millisecond),
+	)
 }
 
 // shownImport is an import with what the questions in it were answered.
@@ -166,7 +179,10 @@ func (a *app) showPackets(packets []wire.ImportedPackets, keys int) {
 			of = "; of " + counted(p.Keys, "key")
 		}
 		words := standings[p.Became]
-		a.hanging("    • ", "      ", fmt.Sprintf("%s %s: %s%s", counted(p.Packets, "packet"), words[min(p.Packets, 2)-1], p.Why, of))
+		a.hanging(
+			"    • ", "      ",
+			fmt.Sprintf("%s %s: %s%s", counted(p.Packets, "packet"), words[min(p.Packets, 2)-1], p.Why, of),
+		)
 	}
 }
 
@@ -212,12 +228,17 @@ func (a *app) printImport(all shownImport, preview bool) error {
 				about = append(about, "until "+k.Expires.Format("2006-01-02"))
 			}
 			if k.Revoked != nil {
-				about = append(about, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason))
+				about = append(
+					about, fmt.Sprintf("revoked %s (%s)", k.Revoked.At.Format("2006-01-02"), k.Revoked.Reason),
+				)
 			}
 			if k.Result != "new" {
 				about = append(about, string(k.State))
 			}
-			fmt.Fprintf(a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)), plain.Text(calledBy(k.UserIDs)), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint))
+			fmt.Fprintf(
+				a.stdout, "%s  %s  %s\n    %s\n", a.bold(fmt.Sprintf("%-9s", k.Result)),
+				plain.Text(calledBy(k.UserIDs)), a.faint(strings.Join(about, ", ")), plain.Grouped(k.Fingerprint),
+			)
 			for _, change := range k.Changes {
 				a.hanging("    • ", "      ", change)
 			}
@@ -232,7 +253,10 @@ func (a *app) printImport(all shownImport, preview bool) error {
 		}
 		for _, k := range all.Keys {
 			if k.Result == "new" {
-				a.note("What is new is a candidate and does not count yet. Read its fingerprint on independent channels, note each with\n“endeixis keyring sight %s …”, and have a curator admit it.", k.Fingerprint)
+				a.note(
+					"What is new is a candidate and does not count yet. Read its fingerprint on independent channels, note each with\n“endeixis keyring sight %s …”, and have a curator admit it.",
+					k.Fingerprint,
+				)
 				return
 			}
 		}

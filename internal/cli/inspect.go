@@ -15,7 +15,9 @@ import (
 
 func (a *app) keyringInspect() *cobra.Command {
 	return &cobra.Command{
-		Use: "inspect FILE", Short: "Show what an OpenPGP file is made of; works without a service", Args: cobra.ExactArgs(1),
+		Use:   "inspect FILE",
+		Short: "Show what an OpenPGP file is made of; works without a service",
+		Args:  cobra.ExactArgs(1),
 		Long: `inspect tells of a key, a signature, a signed text or a message, armored or binary, from a
 file or from standard input for “-”: each packet with where it stands and what it states, what
 holds by itself, and what is odd. Nothing is imported, and nothing is said about whether a
@@ -40,7 +42,10 @@ key counts.`,
 				for _, f := range p.Facts {
 					facts = append(facts, f.Name+": "+f.Value)
 				}
-				g.add(strconv.Itoa(p.Offset), strconv.Itoa(p.Length), p.Kind, strings.Join(facts, "; "), strings.Join(p.Odd, " "))
+				g.add(
+					strconv.Itoa(p.Offset), strconv.Itoa(p.Length), p.Kind, strings.Join(facts, "; "),
+					strings.Join(p.Odd, " "),
+				)
 			}
 			return a.print(account, g, func() { a.showInspection(account) })
 		},
@@ -54,7 +59,10 @@ func (a *app) showInspection(account *openpgp.Inspection) {
 	}
 	for _, p := range account.Packets {
 		indent := strings.Repeat("    ", p.Depth)
-		fmt.Fprintf(a.stdout, "\n%s%s  %s\n", indent, a.bold(p.Kind), a.faint(fmt.Sprintf("at byte %d, %d bytes", p.Offset, p.Length)))
+		fmt.Fprintf(
+			a.stdout, "\n%s%s  %s\n", indent, a.bold(p.Kind),
+			a.faint(fmt.Sprintf("at byte %d, %d bytes", p.Offset, p.Length)),
+		)
 		for _, f := range p.Facts {
 			a.hanging(indent+"    ", indent+"      ", f.Name+": "+f.Value)
 		}

@@ -14,16 +14,22 @@ import (
 
 func (a *app) keyringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "keyring", Short: "Keep the publishers' keys"}
-	cmd.AddCommand(a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(), a.keyringAdmit(),
-		a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(), a.keyringReach())
+	cmd.AddCommand(
+		a.keyringInspect(), a.keyringImport(), a.keyringList(), a.keyringShow(), a.keyringSight(), a.keyringResolve(),
+		a.keyringAdmit(), a.keyringDecline(), a.keyringWithdraw(), a.keyringReconsider(), a.keyringLookup(),
+		a.keyringReach(),
+	)
 	return cmd
 }
 
 func (a *app) keyringList() *cobra.Command {
 	var f client.KeyFilter
 	cmd := &cobra.Command{
-		Use: "list [TEXT]", Short: "List the keyring", Args: cobra.MaximumNArgs(1), Example: "  endeixis keyring list --waiting\n  endeixis keyring list tidewright",
-		Long: "list shows the keys, or those with TEXT in a user ID or in the fingerprint. With --waiting it\nlists what a curator has to decide: candidates, and keys that a sighting contradicts.",
+		Use:     "list [TEXT]",
+		Short:   "List the keyring",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  endeixis keyring list --waiting\n  endeixis keyring list tidewright",
+		Long:    "list shows the keys, or those with TEXT in a user ID or in the fingerprint. With --waiting it\nlists what a curator has to decide: candidates, and keys that a sighting contradicts.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -34,7 +40,10 @@ func (a *app) keyringList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"state", "publisher", "fingerprint", "facts", "user ID"}, empty: "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”."}
+			g := &grid{
+				header: []string{"state", "publisher", "fingerprint", "facts", "user ID"},
+				empty:  "The keyring is empty. Import a publisher's key with “endeixis keyring import FILE”.",
+			}
 			for _, k := range keys {
 				g.add(standing(k), k.Publisher, k.Grouped, facts(k), first(k.UserIDs))
 			}
@@ -61,7 +70,10 @@ func (a *app) showKeys(keys []wire.Key, g *grid) {
 		if f := facts(k); f != "" {
 			about += ", " + f
 		}
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.standing(k), a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(strings.TrimPrefix(about, ", ")))
+		fmt.Fprintf(
+			a.stdout, "%s  %s  %s\n", a.standing(k), a.bold(plain.Text(calledBy(k.UserIDs))),
+			a.faint(strings.TrimPrefix(about, ", ")),
+		)
 		fmt.Fprintf(a.stdout, "    %s\n", k.Grouped)
 	}
 }
@@ -205,7 +217,10 @@ func (a *app) showKey(k wire.Key) {
 	}
 	line("imported", fmt.Sprintf("%s by %s, from %s", moment(k.Imported), k.ImportedBy, k.Source))
 	if len(k.Sightings) > 0 {
-		fmt.Fprintf(a.stdout, "\n%s\n", a.bold(fmt.Sprintf("Sightings (%d of %d channels agree)", k.ChannelsSeen, k.ChannelsAsked)))
+		fmt.Fprintf(
+			a.stdout, "\n%s\n",
+			a.bold(fmt.Sprintf("Sightings (%d of %d channels agree)", k.ChannelsSeen, k.ChannelsAsked)),
+		)
 		for _, s := range k.Sightings {
 			word := "agrees"
 			switch {
@@ -215,7 +230,9 @@ func (a *app) showKey(k wire.Key) {
 			default:
 				word = "conflict"
 			}
-			fmt.Fprintf(a.stdout, "  %s  %s: %s, %s by %s\n", a.paint(word), s.Channel, plain.Text(s.Place), moment(s.At), s.By)
+			fmt.Fprintf(
+				a.stdout, "  %s  %s: %s, %s by %s\n", a.paint(word), s.Channel, plain.Text(s.Place), moment(s.At), s.By,
+			)
 			if !s.Agrees {
 				a.aligned("    ", "the key's", k.Fingerprint, "as read", strings.ReplaceAll(s.Read, " ", ""))
 			}
@@ -223,7 +240,12 @@ func (a *app) showKey(k wire.Key) {
 			case s.Resolved != "":
 				a.wrapped("    ", fmt.Sprintf("Resolved by %s: %s", s.ResolvedBy, s.Resolved))
 			case !s.Agrees:
-				a.wrapped("    ", fmt.Sprintf("A curator who knows why resolves it: endeixis keyring resolve %d --reason TEXT", s.Record))
+				a.wrapped(
+					"    ",
+					fmt.Sprintf(
+						"A curator who knows why resolves it: endeixis keyring resolve %d --reason TEXT", s.Record,
+					),
+				)
 			}
 			if s.Note != "" {
 				a.wrapped("    ", s.Note)
@@ -252,11 +274,19 @@ func (a *app) showKey(k wire.Key) {
 		}
 		switch p := k.Proposal; {
 		case p != nil:
-			a.wrapped("  ", fmt.Sprintf("%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason))
+			a.wrapped(
+				"  ",
+				fmt.Sprintf(
+					"%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason,
+				),
+			)
 			if p.Until != nil {
 				a.wrapped("  ", "For the past: for what it signed before "+moment(*p.Until)+".")
 			}
-			a.wrapped("  ", "Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.")
+			a.wrapped(
+				"  ",
+				"Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.",
+			)
 		case len(k.Obstacles) == 0 && k.TwoCurators:
 			a.wrapped("  ", "Nothing stands in the way: a curator can propose it, and another admit it.")
 		case len(k.Obstacles) == 0:
@@ -272,7 +302,13 @@ func (a *app) showUse(u wire.KeyUse) {
 		a.wrapped("  ", "Nothing that was verified has a signature by this key.")
 		return
 	}
-	a.wrapped("  ", fmt.Sprintf("%s in %s, last on %s. “endeixis keyring reach” tells what rests on it.", counted(u.Artifacts, "artifact"), counted(u.Batches, "batch"), moment(*u.Last)))
+	a.wrapped(
+		"  ",
+		fmt.Sprintf(
+			"%s in %s, last on %s. “endeixis keyring reach” tells what rests on it.", counted(u.Artifacts, "artifact"),
+			counted(u.Batches, "batch"), moment(*u.Last),
+		),
+	)
 }
 
 // showPaths draws the way to each anchor as a tree.
@@ -282,13 +318,17 @@ func (a *app) showPaths(k wire.Key) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certification"))
 	for _, p := range k.Paths {
-		fmt.Fprintf(a.stdout, "  %s  %s  %s\n", a.paint(string(p.AnchorState)), plain.Text(p.AnchorID), a.faint("anchor"))
+		fmt.Fprintf(
+			a.stdout, "  %s  %s  %s\n", a.paint(string(p.AnchorState)), plain.Text(p.AnchorID), a.faint("anchor"),
+		)
 		fmt.Fprintf(a.stdout, "  │   %s\n", plain.Grouped(p.Anchor))
 		switch p.Made {
 		case nil:
 			fmt.Fprintf(a.stdout, "  ╎ %s\n", a.paint("missing"))
 		default:
-			fmt.Fprintf(a.stdout, "  │ %s  certified on %s\n", a.paint(string(p.Certified)), p.Made.Format("2006-01-02"))
+			fmt.Fprintf(
+				a.stdout, "  │ %s  certified on %s\n", a.paint(string(p.Certified)), p.Made.Format("2006-01-02"),
+			)
 		}
 		who := p.UserID
 		if who == "" {
@@ -311,7 +351,9 @@ func (a *app) showCertified(k wire.Key) {
 	}
 	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Certified by"))
 	for _, c := range k.Certified {
-		fmt.Fprintf(a.stdout, "  %s  on %s by %s\n", a.paint(string(c.Status)), c.Made.Format("2006-01-02"), plain.Text(c.ByID))
+		fmt.Fprintf(
+			a.stdout, "  %s  on %s by %s\n", a.paint(string(c.Status)), c.Made.Format("2006-01-02"), plain.Text(c.ByID),
+		)
 		if len(k.UserIDs) > 1 {
 			a.wrapped("      ", "as "+c.UserID)
 		}
@@ -320,6 +362,11 @@ func (a *app) showCertified(k wire.Key) {
 		}
 	}
 	if k.UnknownCertifiers > 0 {
-		a.wrapped("  ", fmt.Sprintf("%s not in the keyring; what they say is not checked.", counted(k.UnknownCertifiers, "more key")))
+		a.wrapped(
+			"  ",
+			fmt.Sprintf(
+				"%s not in the keyring; what they say is not checked.", counted(k.UnknownCertifiers, "more key"),
+			),
+		)
 	}
 }

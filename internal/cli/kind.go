@@ -15,7 +15,9 @@ import (
 
 func (a *app) deviceKinds() *cobra.Command {
 	return &cobra.Command{
-		Use: "kinds [NAME]", Short: "List the kinds of devices, or print the description of one", Args: cobra.MaximumNArgs(1),
+		Use:     "kinds [NAME]",
+		Short:   "List the kinds of devices, or print the description of one",
+		Args:    cobra.MaximumNArgs(1),
 		Long:    "kinds lists the kinds that the service knows. With a name it prints that kind's\ndescription, which is a beginning for one of your own; docs/devices.md has the form.",
 		Example: "  endeixis device kinds\n  endeixis device kinds harbour-gauge",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -33,15 +35,23 @@ func (a *app) deviceKinds() *cobra.Command {
 					return usage("no kind of device is called %s", plain.Quoted(args[0]))
 				}
 				k := kinds.Items[at]
-				return a.print(k, &grid{header: []string{"text"}, rows: [][]string{{k.Text}}}, func() { fmt.Fprint(a.stdout, k.Text) })
+				return a.print(
+					k, &grid{header: []string{"text"}, rows: [][]string{{k.Text}}},
+					func() { fmt.Fprint(a.stdout, k.Text) },
+				)
 			}
-			g := &grid{header: []string{"kind", "reached", "digest over", "slots", "algorithms", "what it is", "described by"}}
+			g := &grid{
+				header: []string{"kind", "reached", "digest over", "slots", "algorithms", "what it is", "described by"},
+			}
 			for _, k := range kinds.Items {
 				var slots []string
 				for _, s := range k.Slots {
 					slots = append(slots, s.Slot)
 				}
-				g.add(k.Name, reachWord(k.Reach), string(k.Covers), strings.Join(slots, " "), strings.Join(k.Algorithms, ", "), k.Title, describedBy(k))
+				g.add(
+					k.Name, reachWord(k.Reach), string(k.Covers), strings.Join(slots, " "),
+					strings.Join(k.Algorithms, ", "), k.Title, describedBy(k),
+				)
 			}
 			return a.print(kinds, g, func() { a.draw(g) })
 		},
@@ -74,7 +84,12 @@ such a device has said. What is secret stays with the service's configuration.`,
 type trialFlags struct{ answer, slot string }
 
 func (f *trialFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.answer, "answer", "", "a file with what such a device said, or - for the input: of a console from the question to the prompt behind the answer")
+	cmd.Flags().StringVar(
+		&f.answer,
+		"answer",
+		"",
+		"a file with what such a device said, or - for the input: of a console from the question to the prompt behind the answer",
+	)
 	cmd.Flags().StringVar(&f.slot, "slot", "", "the slot that the answer is of; it may be left out where there is one")
 	_ = cmd.MarkFlagRequired("answer")
 }
@@ -109,7 +124,9 @@ device says when a person asks it. It goes on record, with the answer.`,
 func (a *app) deviceKindTry() *cobra.Command {
 	var f trialFlags
 	cmd := &cobra.Command{
-		Use: "try FILE --answer PASTED", Short: "Try a description of a kind, and keep nothing", Args: cobra.ExactArgs(1),
+		Use:     "try FILE --answer PASTED",
+		Short:   "Try a description of a kind, and keep nothing",
+		Args:    cobra.ExactArgs(1),
 		Example: "  endeixis device kind try tide-mast.yaml --answer asked-by-hand.txt --slot b",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.tryKind(cmd.Context(), args[0], f, false)
@@ -153,7 +170,9 @@ func (a *app) showTried(t wire.KindTried, kept bool) {
 	fmt.Fprintf(a.stdout, "    asked about slot %s: %s\n", t.Slot, t.Question)
 	if t.Finding != nil {
 		a.wrapped("    ", "What was pasted is no answer by this description: "+t.Finding.Sentence)
-		a.note("Nothing was kept. Paste all that the device said, from the question to the prompt behind the answer, or change the description.")
+		a.note(
+			"Nothing was kept. Paste all that the device said, from the question to the prompt behind the answer, or change the description.",
+		)
 		return
 	}
 	fmt.Fprintf(a.stdout, "    read: %s\n      %s\n", t.Algorithm, plain.Grouped(t.Value.String()))
@@ -167,7 +186,9 @@ func (a *app) showTried(t wire.KindTried, kept bool) {
 func (a *app) deviceKindRetire() *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: "retire NAME --reason TEXT", Short: "Have a kind that a curator has described used no more", Args: cobra.ExactArgs(1),
+		Use:     "retire NAME --reason TEXT",
+		Short:   "Have a kind that a curator has described used no more",
+		Args:    cobra.ExactArgs(1),
 		Example: "  endeixis device kind retire tide-mast --reason 'the last one was taken down'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

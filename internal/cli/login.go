@@ -20,7 +20,9 @@ func (a *app) loginCommand() *cobra.Command {
 	var askToken bool
 	var days int
 	cmd := &cobra.Command{
-		Use: "login", Short: "Sign in and remember it", Args: cobra.NoArgs,
+		Use:     "login",
+		Short:   "Sign in and remember it",
+		Args:    cobra.NoArgs,
 		Long:    "login asks for your password, exchanges it for a token, and remembers service and\ntoken in a profile that only you can read. The password is not kept. No secret\nis given on the command line, where others on the host could read it.",
 		Example: "  endeixis login --server http://verify.skerrow.example:7474 --user ines",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -64,7 +66,9 @@ func (a *app) loginCommand() *cobra.Command {
 			if err := a.acceptKey(cmd.Context(), c, status.PublicKey); err != nil {
 				return err
 			}
-			a.profile = profile{Server: c.Server(), User: me.Name, Role: string(me.Role), Token: token, PublicKey: status.PublicKey}
+			a.profile = profile{
+				Server: c.Server(), User: me.Name, Role: string(me.Role), Token: token, PublicKey: status.PublicKey,
+			}
 			if err := a.profile.save(a.profilePath); err != nil {
 				return fmt.Errorf("signed in, and the profile could not be written: %w", err)
 			}
@@ -134,7 +138,10 @@ func (a *app) logoutCommand() *cobra.Command {
 
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "status", Short: "Show the service, and who is signed in", Args: cobra.NoArgs, Example: "  endeixis status",
+		Use:     "status",
+		Short:   "Show the service, and who is signed in",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis status",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -17,7 +17,9 @@ func (a *app) keyringLookup() *cobra.Command {
 	var take, publisher string
 	var all, known bool
 	cmd := &cobra.Command{
-		Use: "lookup FINGERPRINT|KEY-ID|ADDRESS", Short: "Ask the configured key directories", Args: cobra.ArbitraryArgs,
+		Use:     "lookup FINGERPRINT|KEY-ID|ADDRESS",
+		Short:   "Ask the configured key directories",
+		Args:    cobra.ArbitraryArgs,
 		Long:    "lookup asks every configured key directory, tells what each said, and compares: anybody can\nput a key with any name into a directory. It keeps nothing. --take imports one of the keys\nthat were found, as a candidate.\n\n--all asks about all keys of the keyring, and --known about those that are named by their\nfingerprints, and adds what is new: a later expiry, subkeys, a revocation. Nothing known is\ndropped.",
 		Example: "  endeixis keyring lookup sign@brackwater.example\n  endeixis keyring lookup sign@brackwater.example --take 4A0600D4… --publisher brackwater\n  endeixis keyring lookup --all",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -40,15 +42,26 @@ func (a *app) keyringLookup() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.printImport(shownImport{Keys: []shownImported{{Imported: imported}}, Notes: []string{}, Packets: []wire.ImportedPackets{}}, false)
+				return a.printImport(
+					shownImport{
+						Keys: []shownImported{{Imported: imported}}, Notes: []string{},
+						Packets: []wire.ImportedPackets{},
+					},
+					false,
+				)
 			}
 			l, err := c.LookUpKeys(cmd.Context(), query)
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"fingerprint", "user ID", "result", "directories"}, empty: "No directory has such a key."}
+			g := &grid{
+				header: []string{"fingerprint", "user ID", "result", "directories"},
+				empty:  "No directory has such a key.",
+			}
 			for _, k := range l.Keys {
-				g.add(plain.Grouped(k.Fingerprint), first(k.UserIDs), string(k.Result), strings.Join(k.Directories, " "))
+				g.add(
+					plain.Grouped(k.Fingerprint), first(k.UserIDs), string(k.Result), strings.Join(k.Directories, " "),
+				)
 			}
 			return a.print(l, g, func() { a.showLookUp(l) })
 		},
@@ -76,7 +89,11 @@ func (a *app) showLookUp(l wire.LookUp) {
 		if k.Result != "new" {
 			standing = string(k.State + " here")
 		}
-		fmt.Fprintf(a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(calledBy(k.UserIDs))), a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)), plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "))
+		fmt.Fprintf(
+			a.stdout, "\n%s  %s\n    %s\n    at %s\n", a.bold(plain.Text(calledBy(k.UserIDs))),
+			a.faint(fmt.Sprintf("%s, made %s; %s", k.Algorithm, k.Created.Format("2006-01-02"), standing)),
+			plain.Grouped(k.Fingerprint), strings.Join(k.Directories, ", "),
+		)
 		for _, change := range k.Changes {
 			a.hanging("    • ", "      ", change)
 		}
@@ -102,7 +119,9 @@ func (a *app) lookUpKnown(ctx context.Context, c *client.Client, fingerprints []
 	if err != nil {
 		return err
 	}
-	g := &grid{header: []string{"result", "fingerprint", "user ID", "what is new", "trouble"}, empty: "The keyring is empty."}
+	g := &grid{
+		header: []string{"result", "fingerprint", "user ID", "what is new", "trouble"}, empty: "The keyring is empty.",
+	}
 	for _, r := range done {
 		var trouble []string
 		for _, d := range r.Answers {
@@ -110,7 +129,10 @@ func (a *app) lookUpKnown(ctx context.Context, c *client.Client, fingerprints []
 				trouble = append(trouble, d.Directory)
 			}
 		}
-		g.add(string(r.Result), plain.Grouped(r.Fingerprint), first(r.UserIDs), strings.Join(r.Changes, " "), strings.Join(trouble, " "))
+		g.add(
+			string(r.Result), plain.Grouped(r.Fingerprint), first(r.UserIDs), strings.Join(r.Changes, " "),
+			strings.Join(trouble, " "),
+		)
 	}
 	return a.print(done, g, func() { a.showLookedUp(done) })
 }
@@ -129,7 +151,10 @@ func (a *app) showLookedUp(done []wire.LookedUp) {
 			continue
 		}
 		news++
-		fmt.Fprintf(a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(first(r.UserIDs))), a.faint(string(r.State)), plain.Grouped(r.Fingerprint))
+		fmt.Fprintf(
+			a.stdout, "%s  %s\n    %s\n", a.bold(plain.Text(first(r.UserIDs))), a.faint(string(r.State)),
+			plain.Grouped(r.Fingerprint),
+		)
 		for _, change := range r.Changes {
 			a.hanging("    • ", "      ", change)
 		}

@@ -33,5 +33,8 @@ func TestWhatWasBegunIsNotDenied(t *testing.T) {
 		assert.NotContains(t, err.Error(), "nothing is on record", name)
 	}
 	assert.NoError(t, goesOn(t.Context(), 12, nil))
-	assert.ErrorContains(t, a.adviseSatchel(&client.Unreachable{Server: "x", Cause: errors.New("refused")}), "nothing is on record", "before it was begun")
+	assert.ErrorContains(
+		t, a.adviseSatchel(&client.Unreachable{Server: "x", Cause: errors.New("refused")}), "nothing is on record",
+		"before it was begun",
+	)
 }

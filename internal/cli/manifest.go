@@ -49,7 +49,9 @@ func (a *app) readManifest(name string, names *manifest.Names) (*manifest.Manife
 func (a *app) manifestShow() *cobra.Command {
 	var folder string
 	cmd := &cobra.Command{
-		Use: "show FILE", Short: "Show what is understood of a manifest, and what is not", Args: cobra.ExactArgs(1),
+		Use:     "show FILE",
+		Short:   "Show what is understood of a manifest, and what is not",
+		Args:    cobra.ExactArgs(1),
 		Long:    "show reads a manifest of any format from a file, or from standard input for “-”, where it\ncan also be pasted. Where the algorithm is not stated, all that it can be are shown. What looks\nlike a digest and was used for nothing is told, and why.",
 		Example: "  endeixis manifest show SHA256SUMS\n  endeixis manifest show - < letter.txt\n  endeixis manifest show letter.txt --beside downloads/",
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -61,7 +63,10 @@ func (a *app) manifestShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"line", "algorithm", "digest", "size", "file"}, empty: "Nothing in it is understood as a digest of a file."}
+			g := &grid{
+				header: []string{"line", "algorithm", "digest", "size", "file"},
+				empty:  "Nothing in it is understood as a digest of a file.",
+			}
 			for _, e := range m.Entries.All() {
 				var names []string
 				for _, c := range e.Candidates() {
@@ -82,7 +87,10 @@ func (a *app) manifestShow() *cobra.Command {
 			return a.print(m, g, func() {
 				fmt.Fprintf(a.stdout, "%s  %s\n", a.bold("Format"), m.Format)
 				if m.Format == manifest.FreeText {
-					a.wrapped("", "These digests were found in prose: each is tied to the file name and the algorithm that stand nearest. Check that they belong together.")
+					a.wrapped(
+						"",
+						"These digests were found in prose: each is tied to the file name and the algorithm that stand nearest. Check that they belong together.",
+					)
 				}
 				fmt.Fprintln(a.stdout)
 				a.showEntries(m, g)
@@ -165,10 +173,21 @@ func (a *app) showEntries(m *manifest.Manifest, g *grid) {
 		if row[3] != "" {
 			length = ", " + row[3] + " bytes"
 		}
-		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(plain.Text(row[4])), a.faint(fmt.Sprintf("line %d, %s%s", e.Line, row[1], length)))
+		fmt.Fprintf(
+			a.stdout, "%s  %s\n", a.bold(plain.Text(row[4])),
+			a.faint(fmt.Sprintf("line %d, %s%s", e.Line, row[1], length)),
+		)
 		a.wrapped("    ", plain.Grouped(row[2]))
 		if e.Pieces != nil {
-			fmt.Fprintln(a.stdout, a.faint(fmt.Sprintf("    and %d pieces of %s by %s", len(e.Pieces.Digests), size(e.Pieces.Length), e.Pieces.Algorithm)))
+			fmt.Fprintln(
+				a.stdout,
+				a.faint(
+					fmt.Sprintf(
+						"    and %d pieces of %s by %s", len(e.Pieces.Digests), size(e.Pieces.Length),
+						e.Pieces.Algorithm,
+					),
+				),
+			)
 		}
 	}
 }
@@ -178,8 +197,10 @@ func (a *app) manifestMake() *cobra.Command {
 	var labels []string
 	var pieces int64
 	cmd := &cobra.Command{
-		Use: "make FOLDER", Short: "Make a manifest of a folder for the next person", Args: cobra.ExactArgs(1),
-		Long: "make reads every file below the folder once and lists its digests, sorted by name. Links\nand special files are left out and told. An existing file is never overwritten.",
+		Use:   "make FOLDER",
+		Short: "Make a manifest of a folder for the next person",
+		Args:  cobra.ExactArgs(1),
+		Long:  "make reads every file below the folder once and lists its digests, sorted by name. Links\nand special files are left out and told. An existing file is never overwritten.",
 		Example: "  endeixis manifest make release/ --file release/SHA256SUMS\n" +
 			"  endeixis manifest make release/ --format metalink-4 --algorithm sha-256,sha-512 --file release.meta4",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -194,7 +215,9 @@ func (a *app) manifestMake() *cobra.Command {
 				return usage("--format %q: use digest-first, tagged or metalink-4", format)
 			}
 			if f == manifest.DigestFirst && len(algorithms) > 1 {
-				return usage("lines that start with a digest can hold one algorithm only; use --format tagged or metalink-4")
+				return usage(
+					"lines that start with a digest can hold one algorithm only; use --format tagged or metalink-4",
+				)
 			}
 			if f != manifest.Metalink {
 				pieces = 0
@@ -248,7 +271,9 @@ func writeNew(name string, content []byte) error {
 
 // listFolder measures every file below a folder, but the one that the manifest
 // will be.
-func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms []digest.Algorithm, pieceLength int64) ([]manifest.File, error) {
+func (a *app) listFolder(
+	ctx context.Context, dir, leaveOut string, algorithms []digest.Algorithm, pieceLength int64,
+) ([]manifest.File, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
@@ -299,7 +324,10 @@ func (a *app) listFolder(ctx context.Context, dir, leaveOut string, algorithms [
 			parts = manifest.NewPieceHasher(digest.SHA256, pieceLength)
 			writers = append(writers, parts)
 		}
-		n, err := digest.Pump(ctx, f, writers, func(n int64) { bar.Set64(done + n) }) //nolint:errcheck // the bar is for the eye only
+		n, err := digest.Pump(
+			//nolint:errcheck // the bar is for the eye only
+			ctx, f, writers, func(n int64) { bar.Set64(done + n) },
+		)
 		f.Close()
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)

@@ -54,11 +54,17 @@ func openFolder(arg string) (string, *depots.Folder, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return "", nil, usage("there is no folder %s here; a folder of a depot is written as depot:folder, such as quayside:tidewright/gauge-fw-4.2", plain.Quoted(arg))
+		return "", nil, usage(
+			"there is no folder %s here; a folder of a depot is written as depot:folder, such as quayside:tidewright/gauge-fw-4.2",
+			plain.Quoted(arg),
+		)
 	case err != nil:
 		return "", nil, err
 	case !info.IsDir():
-		return "", nil, usage("%s is a file; “endeixis spot %s” verifies one file with what lies beside it", plain.Quoted(arg), plain.Quoted(arg))
+		return "", nil, usage(
+			"%s is a file; “endeixis spot %s” verifies one file with what lies beside it", plain.Quoted(arg),
+			plain.Quoted(arg),
+		)
 	}
 	folder, err := depots.OpenHere(path)
 	return path, folder, err
@@ -136,11 +142,15 @@ func (a *app) runFolder(ctx context.Context, r wire.NewBatch, arg string) (wire.
 		for _, o := range r.Origins {
 			from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
 		}
-		if _, err := survey.Plan(h.found, survey.Options{Corrections: correctionsOf(r.Corrections), Provenance: from}); err != nil {
+		if _, err := survey.Plan(
+			h.found, survey.Options{Corrections: correctionsOf(r.Corrections), Provenance: from},
+		); err != nil {
 			return wire.Batch{}, mistake(err)
 		}
 	}
-	r.Depot, r.Path, r.Measurer = "", "", &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: h.path, Software: "endeixis " + version.Full()}
+	r.Depot, r.Path, r.Measurer = "", "", &wire.Measurer{
+		Kind: measure.Client, Host: hostname(), Path: h.path, Software: "endeixis " + version.Full(),
+	}
 	b, err := c.RunBatch(ctx, r, rand.Text())
 	if err != nil {
 		return b, err
@@ -167,7 +177,10 @@ const patience = time.Minute
 // patient is a client that does not give up at once, for what was begun already.
 func (a *app) patient(c *client.Client) *client.Client {
 	return c.Patiently(patience, func(err error) {
-		a.note("The connection to the service was lost; trying again for up to %s. (%s)", "a minute", plain.Text(err.Error()))
+		a.note(
+			"The connection to the service was lost; trying again for up to %s. (%s)", "a minute",
+			plain.Text(err.Error()),
+		)
 	})
 }
 
@@ -191,8 +204,14 @@ func (a *app) adviseSatchel(err error) error {
 	if !a.unreachable(err) {
 		return err
 	}
-	return &exit{exitNoAccess, fmt.Errorf("%w\nNothing was verified, and nothing is on record. Where there is no network, --satchel judges by what was packed before. Without either, “endeixis batch survey” shows what vouches for what, "+
-		"“endeixis digest” and “endeixis manifest show” compute and read, and --unrecorded compares digests; none of them can clear a file.", err)}
+	return &exit{
+		exitNoAccess,
+		fmt.Errorf(
+			"%w\nNothing was verified, and nothing is on record. Where there is no network, --satchel judges by what was packed before. Without either, “endeixis batch survey” shows what vouches for what, "+
+				"“endeixis digest” and “endeixis manifest show” compute and read, and --unrecorded compares digests; none of them can clear a file.",
+			err,
+		),
+	}
 }
 
 func hostname() string {
@@ -212,21 +231,31 @@ func (a *app) measureFolder(ctx context.Context, c *client.Client, b wire.Batch,
 
 // goesOn words the error of a batch that waits to be gone on with: it was begun, and is kept.
 func goesOn(ctx context.Context, batch int64, err error) error {
-	rest := fmt.Sprintf("batch %d waits; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", batch, batch)
+	rest := fmt.Sprintf(
+		"batch %d waits; what was measured is kept, and “endeixis batch resume %d” goes on with the rest", batch, batch,
+	)
 	switch {
 	case err == nil:
 		return nil
 	case ctx.Err() != nil:
 		return &exit{exitFailed, errors.New("interrupted: " + rest)}
 	case client.Lost(err):
-		return &exit{exitFailed, fmt.Errorf("the connection to the service was lost, and it does not answer again: %s. (%s)", rest, plain.Text(err.Error()))}
+		return &exit{
+			exitFailed,
+			fmt.Errorf(
+				"the connection to the service was lost, and it does not answer again: %s. (%s)", rest,
+				plain.Text(err.Error()),
+			),
+		}
 	}
 	return fmt.Errorf("%w\nIt is not lost: %s", err, rest)
 }
 
 // measured sends what was found in a folder, measures it, and waits for the end of the
 // batch. Progress is told where it is wanted.
-func (a *app) measured(ctx context.Context, c *client.Client, b wire.Batch, folder fs.FS, found *survey.Findings, told bool) (wire.Batch, error) {
+func (a *app) measured(
+	ctx context.Context, c *client.Client, b wire.Batch, folder fs.FS, found *survey.Findings, told bool,
+) (wire.Batch, error) {
 	id := b.ID
 	var err error
 	if b.State == state.BatchWaiting {
@@ -292,7 +321,9 @@ func (a *app) measuring(id int64) (show func(measurer.Progress), done func()) {
 func (a *app) batchResume() *cobra.Command {
 	var at string
 	cmd := &cobra.Command{
-		Use: "resume BATCH", Short: "Go on measuring a batch of files of this machine", Args: cobra.ExactArgs(1),
+		Use:     "resume BATCH",
+		Short:   "Go on measuring a batch of files of this machine",
+		Args:    cobra.ExactArgs(1),
 		Long:    "resume measures what is missing of a batch whose files are read here. It has to run on\nthe machine that has them, by the person who started it.",
 		Example: "  endeixis batch resume 12\n  endeixis batch resume 12 --at /mnt/stick   (they are found there now)",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -306,11 +337,31 @@ func (a *app) batchResume() *cobra.Command {
 				a.note("Batch %d has ended; there is nothing to go on with.", b.ID)
 				return a.shown(cmd.Context(), c, b)
 			case b.Against != nil:
-				return &exit{exitFailed, fmt.Errorf("batch %d reads a medium back, which is done in one go; read it back again with “endeixis readback”, and cancel this one", b.ID)}
+				return &exit{
+					exitFailed,
+					fmt.Errorf(
+						"batch %d reads a medium back, which is done in one go; read it back again with “endeixis readback”, and cancel this one",
+						b.ID,
+					),
+				}
 			case b.Source.Kind != sources.Client:
-				return &exit{exitFailed, fmt.Errorf("the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it", b.ID, b.ID)}
+				return &exit{
+					exitFailed,
+					fmt.Errorf(
+						"the files of batch %d are not read by this program; “endeixis batch follow %d” waits for it",
+						b.ID, b.ID,
+					),
+				}
 			case at == "" && host != hostname():
-				return &exit{exitFailed, fmt.Errorf("the files of batch %d are on %s, and this is %s; run it there, or say with --at where they are here", b.ID, plain.Text(host), hostname())}
+				return &exit{
+					exitFailed,
+					fmt.Errorf(
+						"the files of batch %d are on %s, and this is %s; run it there, or say with --at where they are here",
+						b.ID,
+						plain.Text(host),
+						hostname(),
+					),
+				}
 			case at == "":
 				at = path
 			}

@@ -36,16 +36,30 @@ import (
 type siteFlags struct{ satchel, outcomes, key string }
 
 func (f *siteFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.satchel, "satchel", "", "where there is no network: judge by this satchel; outcomes go on record when they are returned")
-	cmd.Flags().StringVar(&f.outcomes, "outcomes", "", "with --satchel: the file for the outcomes (beside the satchel, if left out)")
-	cmd.Flags().StringVar(&f.key, "service-key", "", "with --satchel: the public key of the service that packed it, or a file with it (the one remembered from login, if left out)")
+	cmd.Flags().StringVar(
+		&f.satchel, "satchel", "",
+		"where there is no network: judge by this satchel; outcomes go on record when they are returned",
+	)
+	cmd.Flags().StringVar(
+		&f.outcomes, "outcomes", "", "with --satchel: the file for the outcomes (beside the satchel, if left out)",
+	)
+	cmd.Flags().StringVar(
+		&f.key,
+		"service-key",
+		"",
+		"with --satchel: the public key of the service that packed it, or a file with it (the one remembered from login, if left out)",
+	)
 }
 
 func (f *siteFlags) given() bool { return f.satchel != "" }
 
 // openSatchel reads a satchel of the service whose key is given or remembered.
 func (a *app) openSatchel(file, key string) (*satchel.Satchel, error) {
-	verifier, err := a.serviceKey(key, "give the public key of the service that packed it with --service-key; “endeixis status” shows it, and a sign-in remembers it", "service")
+	verifier, err := a.serviceKey(
+		key,
+		"give the public key of the service that packed it with --service-key; “endeixis status” shows it, and a sign-in remembers it",
+		"service",
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +120,10 @@ func (a *app) openSite(f siteFlags) (*site, error) {
 
 func (s *site) open(keyFile string) error {
 	if err := syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return &exit{exitFailed, fmt.Errorf("another command writes outcomes to %s; wait until it is done", plain.Quoted(s.path))}
+		return &exit{
+			exitFailed,
+			fmt.Errorf("another command writes outcomes to %s; wait until it is done", plain.Quoted(s.path)),
+		}
 	}
 	text, err := os.ReadFile(s.path)
 	switch {
@@ -135,10 +152,19 @@ func (s *site) open(keyFile string) error {
 		return err
 	}
 	if s.signer, err = note.NewSigner(strings.TrimSpace(string(secret))); err != nil {
-		return &exit{exitFailed, fmt.Errorf("the key that seals outcomes, %s, cannot be read. Give another file with --outcomes: a new key is made for it", plain.Quoted(keyFile))}
+		return &exit{
+			exitFailed,
+			fmt.Errorf(
+				"the key that seals outcomes, %s, cannot be read. Give another file with --outcomes: a new key is made for it",
+				plain.Quoted(keyFile),
+			),
+		}
 	}
 	if verifier, err := note.NewVerifier(s.journal.Key); err != nil || verifier.KeyHash() != s.signer.KeyHash() {
-		return &exit{exitFailed, fmt.Errorf("the key in %s is not the one that seals %s", plain.Quoted(keyFile), plain.Quoted(s.path))}
+		return &exit{
+			exitFailed,
+			fmt.Errorf("the key in %s is not the one that seals %s", plain.Quoted(keyFile), plain.Quoted(s.path)),
+		}
 	}
 	return nil
 }
@@ -190,8 +216,17 @@ func (a *app) entry(s *site, kind satchel.Kind, path, label, publisher string) s
 		by = u.Username
 	}
 	return satchel.Entry{
-		Kind: kind, At: s.now, By: by, Host: hostname(), Path: path, Software: "endeixis " + version.Full(), Label: label, Publisher: publisher,
-		Corrections: []survey.Correction{}, Measured: map[string]satchel.Measured{}, Outcomes: []satchel.Judged{},
+		Kind:        kind,
+		At:          s.now,
+		By:          by,
+		Host:        hostname(),
+		Path:        path,
+		Software:    "endeixis " + version.Full(),
+		Label:       label,
+		Publisher:   publisher,
+		Corrections: []survey.Correction{},
+		Measured:    map[string]satchel.Measured{},
+		Outcomes:    []satchel.Judged{},
 	}
 }
 
@@ -206,7 +241,9 @@ func (s *site) session(e *satchel.Entry, plan *survey.Survey) *verify.Session {
 
 // witnessOf is who measures for an outcome.
 func witnessOf(e *satchel.Entry) measure.Witness {
-	return measure.Witness{Maker: measure.Client, Where: "client on " + e.Host, By: e.By, At: e.At, Software: e.Software}
+	return measure.Witness{
+		Maker: measure.Client, Where: "client on " + e.Host, By: e.By, At: e.At, Software: e.Software,
+	}
 }
 
 // known is what a satchel knows of other files.
@@ -234,7 +271,9 @@ func (k known) Cleared(_ context.Context, sums []string) (map[string]*diagnose.E
 }
 
 // judge measures and judges files here, puts that into the entry, and returns all of it.
-func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings) ([]verify.Item, error) {
+func (a *app) judge(
+	ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings,
+) ([]verify.Item, error) {
 	plan, err := survey.Plan(found, survey.Options{Corrections: e.Corrections})
 	if err != nil {
 		return nil, mistake(err)
@@ -245,7 +284,12 @@ func (a *app) judge(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS
 	}
 	bar := a.bar(total, e.Path)
 	o := verify.OnSite{
-		Folder: folder, Plan: plan, Session: s.session(e, plan), Memory: known{s.satchel, plan}, Cores: runtime.GOMAXPROCS(0), MaxBytes: s.satchel.Policy.DiagnosisBytes,
+		Folder:   folder,
+		Plan:     plan,
+		Session:  s.session(e, plan),
+		Memory:   known{s.satchel, plan},
+		Cores:    runtime.GOMAXPROCS(0),
+		MaxBytes: s.satchel.Policy.DiagnosisBytes,
 		Witness:  witnessOf(e),
 		Progress: func(n int64) { bar.Set64(n) }, //nolint:errcheck // only for the eye
 	}
@@ -280,7 +324,10 @@ func (a *app) runOnSite(ctx context.Context, f siteFlags, r wire.NewBatch, arg s
 }
 
 // spotOnSite verifies files of this machine by a satchel.
-func (a *app) spotOnSite(ctx context.Context, sp spot, dir string, shelf *measurer.Shelf, found *survey.Findings, corrections []wire.Correction) error {
+func (a *app) spotOnSite(
+	ctx context.Context, sp spot, dir string, shelf *measurer.Shelf, found *survey.Findings,
+	corrections []wire.Correction,
+) error {
 	s, err := a.openSite(sp.site)
 	if err != nil {
 		return err
@@ -292,7 +339,9 @@ func (a *app) spotOnSite(ctx context.Context, sp spot, dir string, shelf *measur
 }
 
 // tellSite judges files, keeps the outcome, and shows it.
-func (a *app) tellSite(ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, shown func(path string) bool) error {
+func (a *app) tellSite(
+	ctx context.Context, s *site, e *satchel.Entry, folder fs.FS, found *survey.Findings, shown func(path string) bool,
+) error {
 	items, err := a.judge(ctx, s, e, folder, found)
 	if err != nil {
 		return err
@@ -364,17 +413,42 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 			}
 		}
 		if len(items) == 0 {
-			a.wrapped("", "Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.")
+			a.wrapped(
+				"",
+				"Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.",
+			)
 		}
 		if left > 0 {
-			fmt.Fprintf(a.stdout, "and %s that %s like the last of these.\n", counted(left, "more file"), map[bool]string{true: "ends", false: "end"}[left == 1])
+			fmt.Fprintf(
+				a.stdout, "and %s that %s like the last of these.\n", counted(left, "more file"),
+				map[bool]string{true: "ends", false: "end"}[left == 1],
+			)
 		}
 		fmt.Fprintf(a.stdout, "\n%s  Outcome %d in %s.\n", a.paint(string(e.Verdict)), e.N, plain.Text(s.path))
 		if e.N == 1 {
-			a.wrapped("    ", fmt.Sprintf("Outcomes here are sealed by the key %s, which was made now. Note it down: whoever takes them back can ask for it.", s.journal.Fingerprint()))
+			a.wrapped(
+				"    ",
+				fmt.Sprintf(
+					"Outcomes here are sealed by the key %s, which was made now. Note it down: whoever takes them back can ask for it.",
+					s.journal.Fingerprint(),
+				),
+			)
 		}
-		a.wrapped("    ", fmt.Sprintf("Note down: %s, sum %s. Who takes the file back can see by that whether the end of it is missing.", counted(e.N, "outcome"), s.journal.Sum()))
-		a.wrapped("    ", fmt.Sprintf("It is on no record until it is returned with “endeixis satchel return %s”, and then judged again. The satchel is good until %s.", filepath.Base(s.path), moment(s.satchel.Until)))
+		a.wrapped(
+			"    ",
+			fmt.Sprintf(
+				"Note down: %s, sum %s. Who takes the file back can see by that whether the end of it is missing.",
+				counted(e.N, "outcome"), s.journal.Sum(),
+			),
+		)
+		a.wrapped(
+			"    ",
+			fmt.Sprintf(
+				"It is on no record until it is returned with “endeixis satchel return %s”, and then judged again. The satchel is good until %s.",
+				filepath.Base(s.path),
+				moment(s.satchel.Until),
+			),
+		)
 	})
 }
 
@@ -382,8 +456,19 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 func shownItem(d *verify.Item) wire.Item {
 	verdict := d.Outcome.Verdict
 	out := wire.Item{
-		N: d.N, Path: d.Planned.Path, Shown: plain.Text(d.Planned.Path), Role: d.Planned.Role, Why: d.Planned.Why, Size: d.Measurement.Size, Verdict: &verdict, Settled: true,
-		Deciding: judge.Line(d.Planned, &d.Outcome), Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths, Digests: map[string]string{}, Readback: d.Measurement.Readback,
+		N:       d.N,
+		Path:    d.Planned.Path,
+		Shown:   plain.Text(d.Planned.Path),
+		Role:    d.Planned.Role,
+		Why:     d.Planned.Why,
+		Size:    d.Measurement.Size,
+		Verdict: &verdict,
+		Settled: true,
+		Deciding: judge.Line(
+			d.Planned, &d.Outcome,
+		),
+		Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths,
+		Digests: map[string]string{}, Readback: d.Measurement.Readback,
 	}
 	for algorithm, value := range d.Measurement.Digests {
 		out.Digests[algorithm.String()] = value.String()
@@ -445,7 +530,9 @@ func (a *app) readbackOnSite(ctx context.Context, f siteFlags, medium string, ho
 }
 
 // readOneOnSite reads one medium, judges it, and keeps and shows the outcome.
-func (a *app) readOneOnSite(ctx context.Context, s *site, image *siteImage, path string, how siteReadback, number int) (*judge.Verdict, error) {
+func (a *app) readOneOnSite(
+	ctx context.Context, s *site, image *siteImage, path string, how siteReadback, number int,
+) (*judge.Verdict, error) {
 	m, err := how.part.open(path)
 	if err != nil {
 		return nil, err
@@ -470,14 +557,19 @@ func (a *app) readOneOnSite(ctx context.Context, s *site, image *siteImage, path
 		sought.Wanted[algorithm.String()] = value.String()
 	}
 	bar := a.bar(image.against.Size, path)
-	reading, err := measurer.ReadMedium(ctx, back, sought, target.Tasks, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                                          //nolint:errcheck // only for the eye
+	reading, err := measurer.ReadMedium(
+		//nolint:errcheck // only for the eye
+		ctx, back, sought, target.Tasks, func(n int64) { bar.Set64(n) },
+	)
+	bar.Clear() //nolint:errcheck // only for the eye
 	if err != nil {
 		return nil, &exit{exitFailed, err}
 	}
 	e := a.entry(s, satchel.Readback, path, how.label, "")
 	e.At, e.Against = now, image.held
-	e.Findings = &survey.Findings{Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: now}}, Containers: []survey.Looked{}}
+	e.Findings = &survey.Findings{
+		Files: []survey.Found{{Path: name, Size: m.Info.Size, ModTime: now}}, Containers: []survey.Looked{},
+	}
 	e.Measured[name] = satchel.Measured{Reading: reading}
 	session := s.session(&e, plan)
 	if image.original != nil {
@@ -521,12 +613,21 @@ func (a *app) imageOnSite(ctx context.Context, s *site, how siteReadback) (*site
 		}
 	}
 	if r == nil {
-		return nil, &exit{exitFailed, fmt.Errorf("the satchel knows no file that was cleared as %s. Give the image itself, with what vouches for it beside it, or a digest with --length", plain.Quoted(arg))}
+		return nil, &exit{
+			exitFailed,
+			fmt.Errorf(
+				"the satchel knows no file that was cleared as %s. Give the image itself, with what vouches for it beside it, or a digest with --length",
+				plain.Quoted(arg),
+			),
+		}
 	}
 	held.Record = r.Record
 	held.Digest, held.Algorithm = nil, digest.Unknown
 	out := r.Outcome()
-	return &siteImage{against: &survey.Against{Batch: r.Batch, N: r.N, Path: r.Name, Size: r.Size, Digests: r.Digests}, held: held, original: &out}, nil
+	return &siteImage{
+		against: &survey.Against{Batch: r.Batch, N: r.N, Path: r.Name, Size: r.Size, Digests: r.Digests}, held: held,
+		original: &out,
+	}, nil
 }
 
 // fileOnSite verifies an image that is a file here.
@@ -564,7 +665,10 @@ func (a *app) fileOnSite(ctx context.Context, s *site, arg string) (*siteImage, 
 	}
 	d := &items[at]
 	return &siteImage{
-		against: &survey.Against{Batch: survey.ThisVisit, N: d.N, Path: d.Planned.Path, Size: d.Measurement.Size, Digests: d.Measurement.Digests, Forms: forms},
-		held:    &satchel.Against{Entry: e.N, Path: d.Planned.Path, Forms: forms}, original: &d.Outcome, file: image,
+		against: &survey.Against{
+			Batch: survey.ThisVisit, N: d.N, Path: d.Planned.Path, Size: d.Measurement.Size,
+			Digests: d.Measurement.Digests, Forms: forms,
+		},
+		held: &satchel.Against{Entry: e.N, Path: d.Planned.Path, Forms: forms}, original: &d.Outcome, file: image,
 	}, nil
 }

@@ -52,7 +52,8 @@ func (a *app) print(value any, g *grid, show func()) error {
 		if err != nil {
 			return err
 		}
-		if !bytes.Equal(plain.JSON(shown), shown) || bytes.ContainsFunc(shown, func(r rune) bool { return r != '\n' && unicode.IsControl(r) }) {
+		if !bytes.Equal(plain.JSON(shown), shown) ||
+			bytes.ContainsFunc(shown, func(r rune) bool { return r != '\n' && unicode.IsControl(r) }) {
 			// A terminal would obey some of it. JSON is YAML too, and has
 			// escapes for all of it.
 			shown = append(plain.JSON(text), '\n')
@@ -97,7 +98,9 @@ func (a *app) draw(g *grid) {
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	if a.terminal {
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(g.header), WidthMax: a.lastColumn(g), WidthMaxEnforcer: text.WrapSoft}})
+		t.SetColumnConfigs(
+			[]table.ColumnConfig{{Number: len(g.header), WidthMax: a.lastColumn(g), WidthMaxEnforcer: text.WrapSoft}},
+		)
 	}
 	header := table.Row{}
 	for _, h := range g.header {
@@ -138,15 +141,37 @@ func (a *app) lastColumn(g *grid) int {
 func (a *app) coloured() bool { return a.terminal && os.Getenv("NO_COLOR") == "" }
 
 var paints = map[string]text.Colors{
-	"cleared": {text.FgGreen}, "admitted": {text.FgGreen}, "agrees": {text.FgGreen}, "holds": {text.FgGreen}, "resolved": {text.FgYellow}, "waived": {text.FgYellow},
-	"unproven": {text.FgYellow}, "candidate": {text.FgYellow}, "missing": {text.FgYellow},
-	"refused": {text.FgRed}, "withdrawn": {text.FgRed}, "conflict": {text.FgRed}, "broken": {text.FgRed}, "invalid": {text.FgRed}, "revoked": {text.FgRed}, "certifier-unfit": {text.FgRed},
-	"expired": {text.FgYellow}, "weak": {text.FgYellow}, "not-vouching": {text.FgYellow}, "failed": {text.FgRed},
+	"cleared": {
+		text.FgGreen,
+	},
+	"admitted": {text.FgGreen}, "agrees": {text.FgGreen}, "holds": {text.FgGreen}, "resolved": {text.FgYellow},
+	"waived": {text.FgYellow}, "unproven": {text.FgYellow}, "candidate": {text.FgYellow},
+	"missing": {text.FgYellow},
+	"refused": {
+		text.FgRed,
+	},
+	"withdrawn": {text.FgRed}, "conflict": {text.FgRed}, "broken": {text.FgRed},
+	"invalid": {text.FgRed}, "revoked": {text.FgRed}, "certifier-unfit": {text.FgRed},
+	"expired": {text.FgYellow}, "weak": {text.FgYellow}, "not-vouching": {text.FgYellow},
+	"failed": {text.FgRed},
 }
 
 var marks = map[string]string{
-	"cleared": "✓", "unproven": "?", "refused": "✗", "absent": "–", "holds": "✓", "missing": "?", "broken": "✗", "unreached": "·", "waived": "○",
-	"invalid": "✗", "revoked": "✗", "certifier-unfit": "✗", "expired": "?", "weak": "?", "not-vouching": "?",
+	"cleared":         "✓",
+	"unproven":        "?",
+	"refused":         "✗",
+	"absent":          "–",
+	"holds":           "✓",
+	"missing":         "?",
+	"broken":          "✗",
+	"unreached":       "·",
+	"waived":          "○",
+	"invalid":         "✗",
+	"revoked":         "✗",
+	"certifier-unfit": "✗",
+	"expired":         "?",
+	"weak":            "?",
+	"not-vouching":    "?",
 }
 
 // paint puts a mark before the words that have one, and colours them.
@@ -222,7 +247,10 @@ func (a *app) aligned(indent, first, line, second, other string) {
 	e, c := strings.ToUpper(line), strings.ToUpper(other)
 	if plain.Unlike(e, c) {
 		for _, of := range [][2]string{{first, e}, {second, c}} {
-			a.hanging(fmt.Sprintf("%s%-*s  ", indent, width, of[0]), indent+strings.Repeat(" ", width+2), plain.Grouped(of[1]))
+			a.hanging(
+				fmt.Sprintf("%s%-*s  ", indent, width, of[0]), indent+strings.Repeat(" ", width+2),
+				plain.Grouped(of[1]),
+			)
 		}
 		fmt.Fprintln(a.stdout, indent+strings.Repeat(" ", width+2)+a.faint("another value altogether"))
 		return
@@ -237,7 +265,10 @@ func (a *app) aligned(indent, first, line, second, other string) {
 				marks[i] = '^'
 			}
 		}
-		fmt.Fprintf(a.stdout, "%s%-*s  %s\n%s%-*s  %s\n", indent, width, first, plain.Grouped(pe), indent, width, second, plain.Grouped(pc))
+		fmt.Fprintf(
+			a.stdout, "%s%-*s  %s\n%s%-*s  %s\n", indent, width, first, plain.Grouped(pe), indent, width, second,
+			plain.Grouped(pc),
+		)
 		if under := strings.TrimRight(plain.Grouped(string(marks)), " "); under != "" {
 			fmt.Fprintf(a.stdout, "%s%*s  %s\n", indent, width, "", under)
 		}

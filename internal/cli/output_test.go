@@ -103,7 +103,9 @@ func TestMarksStandUnderDifferences(t *testing.T) {
 
 func TestDamageMap(t *testing.T) {
 	a, out := testApp("table")
-	a.damageMap("", diagnose.Cause{Size: 6400, Damage: []diagnose.Range{{Offset: 0, Length: 1}, {Offset: 3200, Length: 200}}})
+	a.damageMap(
+		"", diagnose.Cause{Size: 6400, Damage: []diagnose.Range{{Offset: 0, Length: 1}, {Offset: 3200, Length: 200}}},
+	)
 	line, _, _ := strings.Cut(out.String(), "\n")
 	cells := []rune(strings.Fields(line)[1])
 	require.Len(t, cells, 64)
@@ -181,7 +183,11 @@ func TestSize(t *testing.T) {
 
 func TestProblems(t *testing.T) {
 	assert.Len(t, problems(wire.Item{Grounds: []judge.Ground{
-		{Code: judge.DigestMatch, Effect: judge.Supports}, {Code: judge.WeakDigestOnly, Effect: judge.Withholds}, {Code: judge.DigestMismatch, Effect: judge.Refuses},
+		{
+			Code: judge.DigestMatch, Effect: judge.Supports,
+		},
+		{Code: judge.WeakDigestOnly, Effect: judge.Withholds},
+		{Code: judge.DigestMismatch, Effect: judge.Refuses},
 	}}), 2)
 }
 
@@ -210,7 +216,10 @@ func TestProfile(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, info.Mode().Perm())
 	require.NoError(t, a.loadProfile())
-	assert.Equal(t, profile{Server: "http://s", User: "ines", Role: "operator", Token: "endx_secret", PublicKey: "key"}, a.profile)
+	assert.Equal(
+		t, profile{Server: "http://s", User: "ines", Role: "operator", Token: "endx_secret", PublicKey: "key"},
+		a.profile,
+	)
 	require.NoError(t, os.WriteFile(path, []byte("{"), 0o600))
 	assert.ErrorContains(t, a.loadProfile(), "sign in again")
 

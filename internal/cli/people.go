@@ -23,7 +23,9 @@ func (a *app) userCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.AddUser(cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: role, Password: password}); err != nil {
+			if err := c.AddUser(
+				cmd.Context(), wire.NewUser{Name: args[0], FullName: full, Role: role, Password: password},
+			); err != nil {
 				return err
 			}
 			a.note("%s can sign in now, as %s.", args[0], role)
@@ -57,9 +59,17 @@ func (a *app) userCommand() *cobra.Command {
 			return a.print(users, g, nil)
 		},
 	}
-	cmd.AddCommand(add, list, a.userChange(), a.userReset(),
-		a.userShut("disable", "Shut a person out: sessions, tokens and streams end at once", true, "%s cannot sign in any more. Sessions and tokens have ended."),
-		a.userShut("enable", "Let a person in again, with the password they had", false, "%s can sign in again. Tokens have to be made anew."))
+	cmd.AddCommand(
+		add, list, a.userChange(), a.userReset(),
+		a.userShut(
+			"disable", "Shut a person out: sessions, tokens and streams end at once", true,
+			"%s cannot sign in any more. Sessions and tokens have ended.",
+		),
+		a.userShut(
+			"enable", "Let a person in again, with the password they had", false,
+			"%s can sign in again. Tokens have to be made anew.",
+		),
+	)
 	return cmd
 }
 
@@ -102,7 +112,10 @@ func (a *app) userChange() *cobra.Command {
 func (a *app) userShut(verb, short string, disabled bool, said string) *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: verb + " NAME", Short: short, Args: cobra.ExactArgs(1), Example: "  endeixis user " + verb + " merit --reason 'on leave until spring'",
+		Use:     verb + " NAME",
+		Short:   short,
+		Args:    cobra.ExactArgs(1),
+		Example: "  endeixis user " + verb + " merit --reason 'on leave until spring'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.changeUser(cmd, args[0], wire.UserChange{Disabled: &disabled, Reason: reason}, said, args[0])
 		},
@@ -113,21 +126,29 @@ func (a *app) userShut(verb, short string, disabled bool, said string) *cobra.Co
 
 func (a *app) userReset() *cobra.Command {
 	return &cobra.Command{
-		Use: "reset NAME", Short: "Give a person a new password, read from standard input; sessions and tokens end", Args: cobra.ExactArgs(1),
+		Use:     "reset NAME",
+		Short:   "Give a person a new password, read from standard input; sessions and tokens end",
+		Args:    cobra.ExactArgs(1),
 		Example: "  endeixis user reset merit",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			password, err := a.ask("New password for "+args[0]+": ", "", true)
 			if err != nil {
 				return err
 			}
-			return a.changeUser(cmd, args[0], wire.UserChange{Password: &password}, "%s has a new password. Have them change it with “endeixis password”.", args[0])
+			return a.changeUser(
+				cmd, args[0], wire.UserChange{Password: &password},
+				"%s has a new password. Have them change it with “endeixis password”.", args[0],
+			)
 		},
 	}
 }
 
 func (a *app) passwordCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "password", Short: "Change your own password; both are read from standard input", Args: cobra.NoArgs, Example: "  endeixis password",
+		Use:     "password",
+		Short:   "Change your own password; both are read from standard input",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis password",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -144,7 +165,9 @@ func (a *app) passwordCommand() *cobra.Command {
 			if err := c.ChangePassword(cmd.Context(), old, password); err != nil {
 				return err
 			}
-			a.note("Your password is changed. Sessions in a browser have ended; tokens go on: “endeixis token list” shows them.")
+			a.note(
+				"Your password is changed. Sessions in a browser have ended; tokens go on: “endeixis token list” shows them.",
+			)
 			return nil
 		},
 	}

@@ -26,7 +26,9 @@ func (a *app) policyShow() *cobra.Command {
 	var version int64
 	var publisher string
 	cmd := &cobra.Command{
-		Use: "show", Short: "Show the policy in force, or an earlier one", Args: cobra.NoArgs,
+		Use:     "show",
+		Short:   "Show the policy in force, or an earlier one",
+		Args:    cobra.NoArgs,
 		Example: "  endeixis policy show --output yaml > policy.yaml",
 		Long:    "show prints the policy, and with --publisher what it is for one publisher: fields of its own\nare marked. With --output yaml or json it prints the document alone, in the form that\n“policy set” takes; for a publisher, only the fields of its own.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -61,7 +63,9 @@ func (a *app) policyShow() *cobra.Command {
 				g.add(f.Name, shownValue(values[f.Name]), does)
 			}
 			return a.print(document, g, func() {
-				fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(title), a.faint(fmt.Sprintf("by %s on %s", p.By, moment(p.Created))))
+				fmt.Fprintf(
+					a.stdout, "%s  %s\n", a.bold(title), a.faint(fmt.Sprintf("by %s on %s", p.By, moment(p.Created))),
+				)
 				if publisher != "" && len(p.Own) == 0 {
 					fmt.Fprintln(a.stdout, "This publisher has nothing of its own.")
 				}
@@ -79,9 +83,14 @@ func (a *app) policyShow() *cobra.Command {
 // policy itself.
 func inForce(policies []wire.PolicyVersion, version int64, publisher string) (wire.PolicyVersion, error) {
 	if version != 0 && !slices.ContainsFunc(policies, func(p wire.PolicyVersion) bool { return p.Version == version }) {
-		return wire.PolicyVersion{}, &exit{exitFailed, fmt.Errorf("there is no version %d of the policy; “endeixis policy history” lists them", version)}
+		return wire.PolicyVersion{}, &exit{
+			exitFailed,
+			fmt.Errorf("there is no version %d of the policy; “endeixis policy history” lists them", version),
+		}
 	}
-	policies = slices.DeleteFunc(slices.Clone(policies), func(p wire.PolicyVersion) bool { return version != 0 && p.Version > version })
+	policies = slices.DeleteFunc(
+		slices.Clone(policies), func(p wire.PolicyVersion) bool { return version != 0 && p.Version > version },
+	)
 	newest := func(publisher string) int {
 		return slices.IndexFunc(policies, func(p wire.PolicyVersion) bool { return p.Publisher == publisher })
 	}
@@ -145,7 +154,9 @@ func (a *app) policies(cmd *cobra.Command) ([]wire.PolicyVersion, error) {
 func (a *app) policySet() *cobra.Command {
 	var reason, publisher string
 	cmd := &cobra.Command{
-		Use: "set FILE", Short: "Put a new version of the policy in force", Args: cobra.ExactArgs(1),
+		Use:     "set FILE",
+		Short:   "Put a new version of the policy in force",
+		Args:    cobra.ExactArgs(1),
 		Long:    "set reads a whole policy, in YAML or JSON, and puts it in force for batches that are asked\nfor from now on. Every version is kept, and every record names the one that judged it.\n\nWith --publisher it reads only the fields that this publisher has otherwise, in place of\nthose it had; an empty object, {}, ends them.",
 		Example: "  endeixis policy set policy.yaml --reason \"Oarlock does not sign; two channels have to agree\"\n  endeixis policy set corran.yaml --publisher corran --reason \"their discs are signed with RSA 4096\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -158,7 +169,9 @@ func (a *app) policySet() *cobra.Command {
 			}
 			document, err := yaml.YAMLToJSON(text) // JSON is YAML too
 			if err != nil {
-				return &exit{exitFailed, fmt.Errorf("%s is not a policy: %s", args[0], yaml.FormatError(err, false, false))}
+				return &exit{
+					exitFailed, fmt.Errorf("%s is not a policy: %s", args[0], yaml.FormatError(err, false, false)),
+				}
 			}
 			c, err := a.client()
 			if err != nil {
@@ -175,10 +188,19 @@ func (a *app) policySet() *cobra.Command {
 			}
 			return a.print(p, policyGrid([]wire.PolicyVersion{p}), func() {
 				if publisher != "" {
-					fmt.Fprintf(a.stdout, "Policy version %d is in force from now on; %s has of its own: %s. Batches that have begun keep theirs.\n", p.Version, publisher, ownFields(p))
+					fmt.Fprintf(
+						a.stdout,
+						"Policy version %d is in force from now on; %s has of its own: %s. Batches that have begun keep theirs.\n",
+						p.Version,
+						publisher,
+						ownFields(p),
+					)
 					return
 				}
-				fmt.Fprintf(a.stdout, "Policy version %d is in force from now on. Batches that have begun keep theirs.\n", p.Version)
+				fmt.Fprintf(
+					a.stdout, "Policy version %d is in force from now on. Batches that have begun keep theirs.\n",
+					p.Version,
+				)
 			})
 		},
 	}
@@ -208,7 +230,10 @@ func ownFields(p wire.PolicyVersion) string {
 
 func (a *app) policyHistory() *cobra.Command {
 	return &cobra.Command{
-		Use: "history", Short: "List the changes of the policy", Args: cobra.NoArgs, Example: "  endeixis policy history",
+		Use:     "history",
+		Short:   "List the changes of the policy",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis policy history",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			policies, err := a.policies(cmd)
 			if err != nil {

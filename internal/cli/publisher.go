@@ -23,7 +23,9 @@ func (a *app) publisherCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := c.AddPublisher(cmd.Context(), wire.NewPublisher{Slug: args[0], Name: name, Contact: contact, Scope: scope})
+			p, err := c.AddPublisher(
+				cmd.Context(), wire.NewPublisher{Slug: args[0], Name: name, Contact: contact, Scope: scope},
+			)
 			if err != nil {
 				return err
 			}
@@ -49,7 +51,10 @@ func (a *app) publisherCommand() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show SLUG", Short: "Show a publisher and its keys", Args: cobra.ExactArgs(1), Example: "  endeixis publisher show tidewright",
+		Use:     "show SLUG",
+		Short:   "Show a publisher and its keys",
+		Args:    cobra.ExactArgs(1),
+		Example: "  endeixis publisher show tidewright",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -64,7 +69,10 @@ func (a *app) publisherCommand() *cobra.Command {
 				return err
 			}
 			own := []wire.Key{}
-			g := &grid{header: []string{"state", "fingerprint", "facts", "user ID"}, empty: "No key of this publisher is in the keyring."}
+			g := &grid{
+				header: []string{"state", "fingerprint", "facts", "user ID"},
+				empty:  "No key of this publisher is in the keyring.",
+			}
 			for _, k := range keys {
 				own = append(own, k)
 				g.add(string(k.State), k.Grouped, facts(k), first(k.UserIDs))
@@ -90,7 +98,9 @@ func (a *app) publisherSet() *cobra.Command {
 	var name, contact string
 	var scope []string
 	cmd := &cobra.Command{
-		Use: "set SLUG", Short: "Change a publisher's name, contact or scope", Args: cobra.ExactArgs(1),
+		Use:     "set SLUG",
+		Short:   "Change a publisher's name, contact or scope",
+		Args:    cobra.ExactArgs(1),
 		Long:    "set changes what is given and leaves the rest. --scope takes the place of all patterns there\nare. A new scope counts for batches that are asked for from then on.",
 		Example: "  endeixis publisher set brackwater --scope 'buoy-rx-*' --scope 'mast-*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -130,7 +140,10 @@ func scopeText(scope []string) string {
 }
 
 func (a *app) printPublishers(value any, list []wire.Publisher) error {
-	g := &grid{header: []string{"publisher", "name", "may sign"}, empty: "No publisher yet. Add one with “endeixis publisher add SLUG --name NAME”."}
+	g := &grid{
+		header: []string{"publisher", "name", "may sign"},
+		empty:  "No publisher yet. Add one with “endeixis publisher add SLUG --name NAME”.",
+	}
 	for _, p := range list {
 		g.add(p.Slug, p.Name, scopeText(p.Scope))
 	}

@@ -49,7 +49,9 @@ func (a *app) readbackCommand() *cobra.Command {
 	var part mediumPart
 	var site siteFlags
 	cmd := &cobra.Command{
-		Use: "readback MEDIUM [--against WHAT]", Short: "Read a written medium back, and compare it with what should be on it", Args: cobra.MaximumNArgs(1),
+		Use:   "readback MEDIUM [--against WHAT]",
+		Short: "Read a written medium back, and compare it with what should be on it",
+		Args:  cobra.MaximumNArgs(1),
 		Long: `readback reads a device node, a disc, a stick or a dump, only ever reading, past what the
 system still has of it in memory where that can be. It compares exactly as many bytes as
 the image has, says what follows them, which parts cannot be read, and where and how the
@@ -125,7 +127,10 @@ func (a *app) listMedia() error {
 	if err != nil {
 		return &exit{exitFailed, err}
 	}
-	g := &grid{header: []string{"medium", "size", "model", "serial", "label"}, empty: "There is no medium in this machine that can be read from any place."}
+	g := &grid{
+		header: []string{"medium", "size", "model", "serial", "label"},
+		empty:  "There is no medium in this machine that can be read from any place.",
+	}
 	for _, m := range media {
 		g.add(m.Name, size(m.Size), m.Model, m.Serial, m.Label)
 	}
@@ -178,15 +183,23 @@ func (a *app) known(ctx context.Context, f siteFlags, path string, part mediumPa
 		return "", err
 	}
 	if b != nil {
-		a.note("It begins with %s, which has %d bytes; %d more follow. Now it is held against that.", plain.Text(b.name), b.size, m.Info.Size-b.size)
+		a.note(
+			"It begins with %s, which has %d bytes; %d more follow. Now it is held against that.", plain.Text(b.name),
+			b.size, m.Info.Size-b.size,
+		)
 		return b.against, nil
 	}
 	fmt.Fprintf(a.stdout, "%s  %s\n", a.paint("unproven"), a.bold(plain.Text(path)))
-	a.wrapped("    ", "It begins with no file that was cleared here: neither as long as it says itself, nor up to where its content ends, nor as a whole.")
+	a.wrapped(
+		"    ",
+		"It begins with no file that was cleared here: neither as long as it says itself, nor up to where its content ends, nor as a whole.",
+	)
 	for _, s := range readback.Recognise(m) {
 		a.wrapped("    ", fmt.Sprintf("By its %s the image has %d bytes.", s.Kind, s.Length))
 	}
-	a.note("Nothing is on record. Say with --against what should be on it, or with --offset or --partition where the image begins.")
+	a.note(
+		"Nothing is on record. Say with --against what should be on it, or with --offset or --partition where the image begins.",
+	)
 	return "", &exit{code: exitUnproven}
 }
 
@@ -204,8 +217,11 @@ func (a *app) begins(ctx context.Context, find finder, m *measurer.Medium, path 
 		return nil, err
 	}
 	bar := a.bar(m.Info.Size, path)
-	readings, err := readback.ReadTo(ctx, m, lengths, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                                                   //nolint:errcheck // only for the eye
+	readings, err := readback.ReadTo(
+		//nolint:errcheck // only for the eye
+		ctx, m, lengths, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) },
+	)
+	bar.Clear() //nolint:errcheck // only for the eye
 	if err != nil {
 		return nil, err
 	}
@@ -297,8 +313,11 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 			a.note("%s: %s", plain.Text(arg), image.Carried)
 		}
 		bar := a.bar(image.Info.Size, arg)
-		read, err := readback.Read(ctx, image, image.Info.Size, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-		bar.Clear()                                                                                                         //nolint:errcheck // only for the eye
+		read, err := readback.Read(
+			//nolint:errcheck // only for the eye
+			ctx, image, image.Info.Size, digest.Only(digest.SHA256), func(n int64) { bar.Set64(n) },
+		)
+		bar.Clear() //nolint:errcheck // only for the eye
 		if err == nil && len(read.Unreadable) > 0 {
 			err = fmt.Errorf("%s cannot be read to its end", plain.Quoted(arg))
 		}
@@ -310,7 +329,10 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 		if why != "" {
 			a.note("%s cannot be expanded: %s. It is compared as it stands.", plain.Text(arg), why)
 		}
-		out.given = wire.NewAgainst{Digest: read.Digests[digest.SHA256].String(), Algorithm: digest.SHA256.String(), Length: image.Info.Size, Forms: forms}
+		out.given = wire.NewAgainst{
+			Digest: read.Digests[digest.SHA256].String(), Algorithm: digest.SHA256.String(), Length: image.Info.Size,
+			Forms: forms,
+		}
 		out.carried = image.Parts
 		out.image, out.lengthFrom = measurer.File{Image: image, Length: image.Info.Size}, "the file "+plain.Text(arg)
 	case recordGiven.MatchString(arg):
@@ -320,7 +342,9 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 	default:
 		e, err := parseDigest(arg)
 		if err != nil {
-			return nil, usage("there is no file %s here, and it is no record, no file of a depot and no digest", plain.Quoted(arg))
+			return nil, usage(
+				"there is no file %s here, and it is no record, no file of a depot and no digest", plain.Quoted(arg),
+			)
 		}
 		a.note("%s is taken for %s.", plain.Grouped(e.Digest.String()), e.Recognised())
 		out.given = wire.NewAgainst{Digest: e.Digest.String(), Length: length}
@@ -339,7 +363,9 @@ func (a *app) backAgainst(ctx context.Context, arg string, length int64) (*backA
 }
 
 // readBack reads one medium back, and shows what came of it.
-func (a *app) readBack(ctx context.Context, c *client.Client, path string, what *backAgainst, label string, number int) (wire.Batch, error) {
+func (a *app) readBack(
+	ctx context.Context, c *client.Client, path string, what *backAgainst, label string, number int,
+) (wire.Batch, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return wire.Batch{}, err
@@ -351,12 +377,19 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	defer m.Close()
 	m.Info.Number = number
 	given, from := what.given, what.lengthFrom
-	if found := readback.Recognise(m); given.Digest != "" && given.Length == 0 && len(found) > 0 && found[0].Length > 0 {
+	if found := readback.Recognise(
+		m,
+	); given.Digest != "" && given.Length == 0 && len(found) > 0 &&
+		found[0].Length > 0 {
 		// What the image says of itself; the service knows better if it knows the image.
 		given.Length, from = found[0].Length, "its "+found[0].Kind
 	}
 	b, err := c.RunBatch(ctx, wire.NewBatch{
-		Label: label, Against: &given, Measurer: &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: path, Software: "endeixis " + version.Full()},
+		Label:   label,
+		Against: &given,
+		Measurer: &wire.Measurer{
+			Kind: measure.Client, Host: hostname(), Path: path, Software: "endeixis " + version.Full(),
+		},
 	}, rand.Text())
 	if err != nil {
 		return b, err
@@ -381,14 +414,21 @@ func (a *app) readBack(ctx context.Context, c *client.Client, path string, what 
 	}
 	surveyed.Against = against
 	bar := a.bar(against.Size, path)
-	_, err = measurer.ReadBack(ctx, c, surveyed, back, func(n int64) { bar.Set64(n) }) //nolint:errcheck // only for the eye
-	bar.Clear()                                                                        //nolint:errcheck // only for the eye
+	_, err = measurer.ReadBack(
+		//nolint:errcheck // only for the eye
+		ctx, c, surveyed, back, func(n int64) { bar.Set64(n) },
+	)
+	bar.Clear() //nolint:errcheck // only for the eye
 	if err != nil {
 		switch {
 		case ctx.Err() != nil:
 			err = fmt.Errorf("interrupted; nothing of batch %d is judged. Read the medium back again", b.ID)
 		case client.Lost(err):
-			err = fmt.Errorf("the connection to the service was lost, and it does not answer again; nothing of batch %d is judged. Read the medium back again. (%w)", b.ID, err)
+			err = fmt.Errorf(
+				"the connection to the service was lost, and it does not answer again; nothing of batch %d is judged. Read the medium back again. (%w)",
+				b.ID,
+				err,
+			)
 		}
 		return b, &exit{exitFailed, err}
 	}
@@ -497,7 +537,10 @@ func (a *app) showReadback(item wire.Item, batch int64) {
 	}
 	a.showMedium(account)
 	if item.Record != nil {
-		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d” shows every link", *item.Record, batch)))
+		fmt.Fprintf(
+			a.stdout, "    %s\n",
+			a.faint(fmt.Sprintf("record %d; “endeixis batch show %d” shows every link", *item.Record, batch)),
+		)
 	}
 }
 
@@ -535,10 +578,22 @@ func (a *app) showMedium(account *readback.Report) {
 		a.wrapped("    ", account.Carried)
 	}
 	if len(account.Gaps) > 0 {
-		a.wrapped("    ", fmt.Sprintf("It leaves out %s, which are taken for FF; the first at offset %d, %d bytes.", counted(len(account.Gaps), "part"), account.Gaps[0].Offset, account.Gaps[0].Length))
+		a.wrapped(
+			"    ",
+			fmt.Sprintf(
+				"It leaves out %s, which are taken for FF; the first at offset %d, %d bytes.",
+				counted(len(account.Gaps), "part"), account.Gaps[0].Offset, account.Gaps[0].Length,
+			),
+		)
 	}
 	if account.Steadied > 0 {
-		a.wrapped("    ", fmt.Sprintf("%s could be read only when tried again: the medium or the drive is weak.", counted(account.Steadied, "place")))
+		a.wrapped(
+			"    ",
+			fmt.Sprintf(
+				"%s could be read only when tried again: the medium or the drive is weak.",
+				counted(account.Steadied, "place"),
+			),
+		)
 	}
 	a.wrapped("    ", account.Cache.Sentence()+" "+account.Tail.Sentence)
 	d := account.Damage
@@ -559,7 +614,9 @@ func (a *app) showMedium(account *readback.Report) {
 		fmt.Fprintf(a.stdout, "      offset %d, %s: %s\n", diff.Offset, size(diff.Length), plain.Text(diff.Looks))
 	}
 	if d.More > 0 {
-		a.wrapped("      ", fmt.Sprintf("%s more differ, which were not looked at more closely.", counted(d.More, "piece")))
+		a.wrapped(
+			"      ", fmt.Sprintf("%s more differ, which were not looked at more closely.", counted(d.More, "piece")),
+		)
 	}
 }
 
@@ -570,7 +627,13 @@ const fewPlaces = 8
 func (a *app) showUnreadable(account *readback.Report) {
 	for i, r := range account.Unreadable {
 		if i == fewPlaces {
-			a.wrapped("      ", fmt.Sprintf("and %s more that cannot be read", counted(len(account.Unreadable)-fewPlaces+account.MoreUnreadable, "place")))
+			a.wrapped(
+				"      ",
+				fmt.Sprintf(
+					"and %s more that cannot be read",
+					counted(len(account.Unreadable)-fewPlaces+account.MoreUnreadable, "place"),
+				),
+			)
 			break
 		}
 		fmt.Fprintf(a.stdout, "      offset %d, %s: it cannot be read\n", r.Offset, size(r.Length))

@@ -18,7 +18,9 @@ import (
 
 func (a *app) keyringReach() *cobra.Command {
 	return &cobra.Command{
-		Use: "reach FINGERPRINT", Short: "Show what rests on a key, before it is withdrawn", Args: cobra.ExactArgs(1),
+		Use:     "reach FINGERPRINT",
+		Short:   "Show what rests on a key, before it is withdrawn",
+		Args:    cobra.ExactArgs(1),
 		Long:    "reach judges everything that has a signature by the key again, as if the key were withdrawn\nnow, and tells which verdicts would change. Nothing is read but records, and nothing is\nkept.",
 		Example: "  endeixis keyring reach 'C959 BDBA …'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -49,7 +51,10 @@ func (a *app) inquiryProgress(what string) (show func(wire.Inquiry), done func()
 				return
 			}
 			if bar == nil {
-				bar = progressbar.NewOptions64(q.Total, progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
+				bar = progressbar.NewOptions64(
+					q.Total, progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what),
+					progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(),
+				)
 			}
 			_ = bar.Set64(q.Done) // the bar is for the eye only
 		}, func() {
@@ -68,7 +73,14 @@ func rejudgeGrid(items []wire.Rejudge) *grid {
 }
 
 func (a *app) showReach(r wire.Reach, what string) {
-	fmt.Fprintln(a.stdout, a.bold(fmt.Sprintf("A signature by this key bears on %s in %s.", counted(r.Rests, "artifact"), counted(r.Batches, "batch"))))
+	fmt.Fprintln(
+		a.stdout,
+		a.bold(
+			fmt.Sprintf(
+				"A signature by this key bears on %s in %s.", counted(r.Rests, "artifact"), counted(r.Batches, "batch"),
+			),
+		),
+	)
 	if len(r.Turns) == 0 {
 		fmt.Fprintf(a.stdout, "If it %s, no verdict would change.\n", what)
 		return
@@ -110,7 +122,9 @@ func (a *app) showRejudged(items []wire.Rejudge) {
 func (a *app) keyringWithdraw() *cobra.Command {
 	var reason string
 	cmd := &cobra.Command{
-		Use: "withdraw FINGERPRINT --reason TEXT", Short: "End that a key counts", Args: cobra.ExactArgs(1),
+		Use:     "withdraw FINGERPRINT --reason TEXT",
+		Short:   "End that a key counts",
+		Args:    cobra.ExactArgs(1),
 		Long:    "withdraw ends that an admitted key counts, from now on, and judges again what rests on it.\nRecords stand as they were; changed verdicts get records of their own. See first what would\nchange with “endeixis keyring reach”.",
 		Example: "  endeixis keyring withdraw 'C959 BDBA …' --reason 'their site says it was stolen'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -129,7 +143,10 @@ func (a *app) keyringWithdraw() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.note("What rested on it was judged again (reassessment %d): %d verdicts of %d items changed.", r.ID, r.Changed, r.Judged)
+			a.note(
+				"What rested on it was judged again (reassessment %d): %d verdicts of %d items changed.", r.ID,
+				r.Changed, r.Judged,
+			)
 			return nil
 		},
 	}
@@ -157,7 +174,9 @@ func (a *app) reassessCommand() *cobra.Command {
 	var sel wire.Selection
 	var reason, from, to string
 	cmd := &cobra.Command{
-		Use: "reassess --reason TEXT", Short: "Judge stored measurements again", Args: cobra.NoArgs,
+		Use:     "reassess --reason TEXT",
+		Short:   "Judge stored measurements again",
+		Args:    cobra.NoArgs,
 		Long:    "reassess judges what is selected again, with the keyring, policy and waivers of now. No file\nis read. What was judged before stands as it was; a changed verdict gets a record of its own.\nSelect a batch, a publisher, a key, a period, or --all.",
 		Example: "  endeixis reassess --publisher tidewright --reason 'their 2027 key was admitted'\n  endeixis reassess list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -194,7 +213,10 @@ func (a *app) reassessCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&sel.All, "all", false, "everything")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it goes on record")
 	show := &cobra.Command{
-		Use: "show NUMBER", Short: "Show a reassessment with what it changed", Args: cobra.ExactArgs(1), Example: "  endeixis reassess show 3",
+		Use:     "show NUMBER",
+		Short:   "Show a reassessment with what it changed",
+		Args:    cobra.ExactArgs(1),
+		Example: "  endeixis reassess show 3",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -212,7 +234,10 @@ func (a *app) reassessCommand() *cobra.Command {
 		},
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List the reassessments, the newest first", Args: cobra.NoArgs, Example: "  endeixis reassess list",
+		Use:     "list",
+		Short:   "List the reassessments, the newest first",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis reassess list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -222,9 +247,15 @@ func (a *app) reassessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"number", "asked", "by", "of", "state", "judged", "changed", "reason"}, empty: "Nothing was judged again yet."}
+			g := &grid{
+				header: []string{"number", "asked", "by", "of", "state", "judged", "changed", "reason"},
+				empty:  "Nothing was judged again yet.",
+			}
 			for _, r := range all {
-				g.add(strconv.FormatInt(r.ID, 10), moment(r.Created), r.By, selected(r.Selection), string(r.State), strconv.Itoa(r.Judged), strconv.Itoa(r.Changed), r.Reason)
+				g.add(
+					strconv.FormatInt(r.ID, 10), moment(r.Created), r.By, selected(r.Selection), string(r.State),
+					strconv.Itoa(r.Judged), strconv.Itoa(r.Changed), r.Reason,
+				)
 			}
 			return a.print(all, g, nil)
 		},
@@ -279,7 +310,10 @@ func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Re
 		Items []wire.Rejudge `json:"items,omitempty"`
 	}{r, items}
 	return a.print(shown, rejudgeGrid(items), func() {
-		fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))), a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)))
+		fmt.Fprintf(
+			a.stdout, "%s  %s\n", a.bold(fmt.Sprintf("Reassessment %d of %s", r.ID, selected(r.Selection))),
+			a.faint(fmt.Sprintf("asked by %s on %s, policy version %d", r.By, moment(r.Created), r.Policy)),
+		)
 		a.wrapped("", r.Reason)
 		switch r.State {
 		case state.RunWaiting:
@@ -287,12 +321,17 @@ func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Re
 			return
 		case state.RunFailed:
 			a.wrapped("", r.Note)
-			fmt.Fprintf(a.stdout, "Until then, %s changed; that stands. Ask for it again once the cause is found.\n", counted(r.Changed, "verdict"))
+			fmt.Fprintf(
+				a.stdout, "Until then, %s changed; that stands. Ask for it again once the cause is found.\n",
+				counted(r.Changed, "verdict"),
+			)
 			a.showRejudged(items)
 			return
 		case state.RunDone:
 		}
-		fmt.Fprintf(a.stdout, "%s judged again, and %s changed.\n", counted(r.Judged, "item"), counted(r.Changed, "verdict"))
+		fmt.Fprintf(
+			a.stdout, "%s judged again, and %s changed.\n", counted(r.Judged, "item"), counted(r.Changed, "verdict"),
+		)
 		a.showRejudged(items)
 	})
 }

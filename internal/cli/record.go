@@ -42,14 +42,19 @@ func (a *app) recordList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := &grid{header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits."}
+			g := &grid{
+				header: []string{"record", "kind", "verdict", "subject", "batch", "by", "at"}, empty: "No record fits.",
+			}
 			return upTo(a, records, limit, func(records []wire.Record) error {
 				for _, r := range records {
 					batch := ""
 					if r.Batch != nil {
 						batch = strconv.FormatInt(*r.Batch, 10)
 					}
-					g.add(strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, batch, r.By, moment(r.At))
+					g.add(
+						strconv.FormatInt(r.Position, 10), string(r.Kind), deref(r.Verdict), r.Subject, batch, r.By,
+						moment(r.At),
+					)
 				}
 				return a.print(records, g, nil)
 			})
@@ -65,7 +70,10 @@ func (a *app) recordList() *cobra.Command {
 
 func (a *app) recordShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show RECORD", Short: "Show a record as it was written", Args: cobra.ExactArgs(1), Example: "  endeixis record show 41",
+		Use:     "show RECORD",
+		Short:   "Show a record as it was written",
+		Args:    cobra.ExactArgs(1),
+		Example: "  endeixis record show 41",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			position, err := number(args[0], "a record's number")
 			if err != nil {
@@ -126,7 +134,10 @@ func (a *app) recordReceipt() *cobra.Command {
 			if err := writeNew(file, text); err != nil {
 				return err
 			}
-			a.note("Written to %s. Anyone can check it with “endeixis record verify-receipt” and the service's public key.", file)
+			a.note(
+				"Written to %s. Anyone can check it with “endeixis record verify-receipt” and the service's public key.",
+				file,
+			)
 			return nil
 		},
 	}
@@ -157,11 +168,15 @@ func (a *app) recordVerify() *cobra.Command {
 	var key string
 	var witnesses []string
 	cmd := &cobra.Command{
-		Use: "verify-receipt FILE", Short: "Check a receipt, without asking the service", Args: cobra.ExactArgs(1),
+		Use:     "verify-receipt FILE",
+		Short:   "Check a receipt, without asking the service",
+		Args:    cobra.ExactArgs(1),
 		Long:    "verify-receipt needs the receipt and the public key of the service's ledger, and no\nnetwork. The key is the one given, or the one remembered from login. With --witness a\nwitness has to have countersigned it, too. It exits with 10 when the receipt does not hold.",
 		Example: "  endeixis record verify-receipt gauge-fw-4.2.receipt.json --public-key 'verify.skerrow.example+1a2b3c4d+AQ…'",
 		RunE: func(_ *cobra.Command, args []string) error {
-			verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
+			verifier, err := a.serviceKey(
+				key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger",
+			)
 			if err != nil {
 				return err
 			}
@@ -192,7 +207,10 @@ func (a *app) recordVerify() *cobra.Command {
 			}
 			word := func(name string) string { s, _ := body[name].(string); return s }
 			g := &grid{header: []string{"holds", "record", "kind", "verdict", "item", "at", "by", "ledger"}}
-			g.add("holds", strconv.FormatInt(receipt.Position, 10), word("kind"), word("verdict"), word("item"), word("at"), word("by"), checkpoint.Origin)
+			g.add(
+				"holds", strconv.FormatInt(receipt.Position, 10), word("kind"), word("verdict"), word("item"),
+				word("at"), word("by"), checkpoint.Origin,
+			)
 			return a.print(struct {
 				Holds      bool           `json:"holds"`
 				Position   int64          `json:"position"`
@@ -200,9 +218,15 @@ func (a *app) recordVerify() *cobra.Command {
 				LedgerSize int64          `json:"ledger_size"`
 				Record     map[string]any `json:"record"`
 			}{true, receipt.Position, checkpoint.Origin, checkpoint.Size, body}, g, func() {
-				fmt.Fprintf(a.stdout, "%s  The receipt holds: this is record %d of %s, which had %d records.\n", a.paint("holds"), receipt.Position, plain.Text(checkpoint.Origin), checkpoint.Size)
+				fmt.Fprintf(
+					a.stdout, "%s  The receipt holds: this is record %d of %s, which had %d records.\n",
+					a.paint("holds"), receipt.Position, plain.Text(checkpoint.Origin), checkpoint.Size,
+				)
 				if len(witnesses) > 0 {
-					fmt.Fprintf(a.stdout, "%s  What was asked for has been countersigned.\n", a.faint(fmt.Sprintf("%-8s", "witness")))
+					fmt.Fprintf(
+						a.stdout, "%s  What was asked for has been countersigned.\n",
+						a.faint(fmt.Sprintf("%-8s", "witness")),
+					)
 				}
 				for _, name := range []string{"kind", "verdict", "item", "folder", "depot", "by", "at"} {
 					if v := word(name); v != "" {
@@ -213,7 +237,10 @@ func (a *app) recordVerify() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&key, "public-key", "", "the ledger's public key, or a file that holds it")
-	cmd.Flags().StringArrayVar(&witnesses, "witness", nil, "the public key of a witness that has to have countersigned it (repeat it for more)")
+	cmd.Flags().StringArrayVar(
+		&witnesses, "witness", nil,
+		"the public key of a witness that has to have countersigned it (repeat it for more)",
+	)
 	return cmd
 }
 
@@ -226,9 +253,14 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 			return err
 		}
 		key = status.PublicKey
-		a.note("The answer is checked with the key that the service itself names, %s. A sign-in remembers it; --public-key gives one.", plain.Text(key))
+		a.note(
+			"The answer is checked with the key that the service itself names, %s. A sign-in remembers it; --public-key gives one.",
+			plain.Text(key),
+		)
 	}
-	verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
+	verifier, err := a.serviceKey(
+		key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger",
+	)
 	if err != nil {
 		return err
 	}
@@ -241,9 +273,18 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 	if err != nil && !signsNothing(err) {
 		return err
 	}
-	answer := ledger.Answer{Nonce: report.Nonce, From: report.From, Size: report.Records, Root: report.Root, Holds: report.Clean, Said: said}
+	answer := ledger.Answer{
+		Nonce: report.Nonce, From: report.From, Size: report.Records, Root: report.Root, Holds: report.Clean,
+		Said: said,
+	}
 	if err := answer.Check(report.Signed, ledger.Successors(verifier, now.Succession)...); err != nil {
-		return &exit{exitRefused, fmt.Errorf("%w. Do not rely on it: somebody may have put it into the database. Have the administrator look, and keep the database as it is", err)}
+		return &exit{
+			exitRefused,
+			fmt.Errorf(
+				"%w. Do not rely on it: somebody may have put it into the database. Have the administrator look, and keep the database as it is",
+				err,
+			),
+		}
 	}
 	return nil
 }
@@ -252,7 +293,9 @@ func (a *app) recordAudit() *cobra.Command {
 	var against, save, key string
 	var anew, full bool
 	cmd := &cobra.Command{
-		Use: "audit", Short: "Recompute the whole ledger", Args: cobra.NoArgs,
+		Use:     "audit",
+		Short:   "Recompute the whole ledger",
+		Args:    cobra.NoArgs,
 		Long:    "audit has the service recompute the hashes of the records and the ledger's root, check the\ncheckpoints it has signed, and hold its tables against the ledger. It begins at the first\nrecord where there are not many; of a great ledger it goes on from where the last audit that\nheld has ended, and begins at the first with --full. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself, and every command looks whether the ledger\ngoes on from there: one that was cut, restored from an older copy or written anew is noticed\nwithout --against. When a restored one is meant, --begin-anew puts aside what was seen. It exits with 10 when something\ndiffers.",
 		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -285,7 +328,10 @@ func (a *app) recordAudit() *cobra.Command {
 				return err
 			}
 			g := &grid{header: []string{"clean", "records", "checkpoints", "root", "found"}}
-			g.add(strconv.FormatBool(report.Clean), strconv.FormatInt(report.Records, 10), strconv.Itoa(report.Checkpoints), report.Root, report.Sentence)
+			g.add(
+				strconv.FormatBool(report.Clean), strconv.FormatInt(report.Records, 10),
+				strconv.Itoa(report.Checkpoints), report.Root, report.Sentence,
+			)
 			if err := a.print(report, g, func() {
 				word := "holds"
 				if !report.Clean {
@@ -302,7 +348,12 @@ func (a *app) recordAudit() *cobra.Command {
 				return err
 			}
 			if !report.Clean {
-				return &exit{exitRefused, errors.New("the ledger is not as it was written; keep the database as it is, and compare it with a backup")}
+				return &exit{
+					exitRefused,
+					errors.New(
+						"the ledger is not as it was written; keep the database as it is, and compare it with a backup",
+					),
+				}
 			}
 			// That it goes on from what was kept is seen here, and not believed.
 			checkpoint, err := a.goesOn(cmd.Context(), c, key, kept)
@@ -312,14 +363,25 @@ func (a *app) recordAudit() *cobra.Command {
 			if save == "" {
 				return nil
 			}
-			a.note("The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size, save)
+			a.note(
+				"The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size,
+				save,
+			)
 			return os.WriteFile(save, []byte(checkpoint.Signed), 0o644)
 		},
 	}
 	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
-	cmd.Flags().StringVar(&key, "public-key", "", "the public key of the ledger, or a file with it (the one remembered from login, if left out)")
-	cmd.Flags().BoolVar(&full, "full", false, "begin at the first record, and not where the last audit that held has ended")
-	cmd.Flags().BoolVar(&anew, "begin-anew", false, "put aside what this profile has seen of the ledger, when you know why it is another now")
+	cmd.Flags().StringVar(
+		&key, "public-key", "",
+		"the public key of the ledger, or a file with it (the one remembered from login, if left out)",
+	)
+	cmd.Flags().BoolVar(
+		&full, "full", false, "begin at the first record, and not where the last audit that held has ended",
+	)
+	cmd.Flags().BoolVar(
+		&anew, "begin-anew", false,
+		"put aside what this profile has seen of the ledger, when you know why it is another now",
+	)
 	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
 	return cmd
 }

@@ -24,7 +24,9 @@ func (a *app) referenceCommand() *cobra.Command {
 
 func (a *app) referenceFind() *cobra.Command {
 	return &cobra.Command{
-		Use: "find DIGEST|FILE…", Short: "Tell which file that was cleared here has these bytes", Args: cobra.MinimumNArgs(1),
+		Use:     "find DIGEST|FILE…",
+		Short:   "Tell which file that was cleared here has these bytes",
+		Args:    cobra.MinimumNArgs(1),
 		Long:    "find takes digests of any algorithm, spaced in any way, or files, which are read here.",
 		Example: "  endeixis reference find 3b323b5c4d281b8ec7164be5decf8566243b409edf054070361981324fc58abe\n  endeixis reference find unknown.img",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -95,7 +97,10 @@ func (a *app) references(ctx context.Context, values []digest.Value) ([]wire.Ref
 func (a *app) showReferences(found []wire.Reference) error {
 	g := &grid{header: []string{"file", "publisher", "cleared", "where", "batch", "record", "by", "now"}}
 	for _, r := range found {
-		g.add(r.Name, strings.Join(r.Publishers, " or "), moment(r.Cleared), r.Source, fmt.Sprint(r.Batch), fmt.Sprint(r.Record), r.Algorithm, deref(r.Now))
+		g.add(
+			r.Name, strings.Join(r.Publishers, " or "), moment(r.Cleared), r.Source, fmt.Sprint(r.Batch),
+			fmt.Sprint(r.Record), r.Algorithm, deref(r.Now),
+		)
 	}
 	return a.print(found, g, func() {
 		if len(found) == 0 {
@@ -107,7 +112,13 @@ func (a *app) showReferences(found []wire.Reference) error {
 				of = " of " + strings.Join(r.Publishers, " or ")
 			}
 			fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(r.Name), a.faint(size(r.Size)+of))
-			a.wrapped("    ", fmt.Sprintf("cleared on %s in %s, batch %d, record %d; known by its %s digest", moment(r.Cleared), r.Source, r.Batch, r.Record, r.Algorithm))
+			a.wrapped(
+				"    ",
+				fmt.Sprintf(
+					"cleared on %s in %s, batch %d, record %d; known by its %s digest", moment(r.Cleared), r.Source,
+					r.Batch, r.Record, r.Algorithm,
+				),
+			)
 			if now := deref(r.Now); now != "" && now != string(judge.Cleared) {
 				a.wrapped("    ", "Judged again since, it is "+now+" now.")
 			}

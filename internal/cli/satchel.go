@@ -33,7 +33,9 @@ func (a *app) satchelPack() *cobra.Command {
 	var s wire.NewSatchel
 	var file string
 	cmd := &cobra.Command{
-		Use: "pack --publisher SLUG --file FILE", Short: "Pack a satchel", Args: cobra.NoArgs,
+		Use:     "pack --publisher SLUG --file FILE",
+		Short:   "Pack a satchel",
+		Args:    cobra.NoArgs,
 		Long:    "pack writes a satchel for some publishers. It holds nothing more secret than public\nkeys, and is good for some days.",
 		Example: "  endeixis satchel pack --publisher tidewright --days 14 --file skerrow.satchel",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -61,11 +63,19 @@ func (a *app) satchelPack() *cobra.Command {
 			return a.print(packed.Satchel, satchelGrid([]wire.Satchel{packed.Satchel}), func() {
 				fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(file), size(int64(len(packed.File))))
 				a.tellSatchel(packed.Satchel)
-				a.wrapped("", fmt.Sprintf("On site it needs the service's public key, which a sign-in there remembers: %s", a.profile.PublicKey))
+				a.wrapped(
+					"",
+					fmt.Sprintf(
+						"On site it needs the service's public key, which a sign-in there remembers: %s",
+						a.profile.PublicKey,
+					),
+				)
 			})
 		},
 	}
-	cmd.Flags().StringSliceVar(&s.Publishers, "publisher", nil, "whose releases are to be judged with it; repeat for more")
+	cmd.Flags().StringSliceVar(
+		&s.Publishers, "publisher", nil, "whose releases are to be judged with it; repeat for more",
+	)
 	cmd.Flags().IntVar(&s.Days, "days", 14, "how long it is good for")
 	cmd.Flags().StringVar(&s.Label, "label", "", "a note to find it by")
 	cmd.Flags().StringVar(&file, "file", "", "where to write it")
@@ -75,29 +85,45 @@ func (a *app) satchelPack() *cobra.Command {
 }
 
 func satchelGrid(all []wire.Satchel) *grid {
-	g := &grid{header: []string{"satchel", "for", "packed", "good until", "keys", "came back", "label"}, empty: "No satchel was packed yet."}
+	g := &grid{
+		header: []string{"satchel", "for", "packed", "good until", "keys", "came back", "label"},
+		empty:  "No satchel was packed yet.",
+	}
 	for _, s := range all {
 		until := moment(s.Until)
 		if s.Ended {
 			until += " (ended)"
 		}
-		g.add(s.ID, strings.Join(s.Publishers, " "), moment(s.Packed)+" by "+s.By, until, fmt.Sprint(len(s.Keys)), counted(s.Returned, "outcome"), s.Label)
+		g.add(
+			s.ID, strings.Join(s.Publishers, " "), moment(s.Packed)+" by "+s.By, until, fmt.Sprint(len(s.Keys)),
+			counted(s.Returned, "outcome"), s.Label,
+		)
 	}
 	return g
 }
 
 func (a *app) tellSatchel(s wire.Satchel) {
-	fmt.Fprintf(a.stdout, "satchel %s, packed on %s by %s, good until %s\n", s.ID, moment(s.Packed), s.By, moment(s.Until))
-	fmt.Fprintf(a.stdout, "for %s; it can clear with %s:\n", strings.Join(s.Publishers, ", "), counted(len(s.Keys), "key"))
+	fmt.Fprintf(
+		a.stdout, "satchel %s, packed on %s by %s, good until %s\n", s.ID, moment(s.Packed), s.By, moment(s.Until),
+	)
+	fmt.Fprintf(
+		a.stdout, "for %s; it can clear with %s:\n", strings.Join(s.Publishers, ", "), counted(len(s.Keys), "key"),
+	)
 	for _, k := range s.Keys {
 		fmt.Fprintf(a.stdout, "  %s\n", plain.Grouped(k))
 	}
-	fmt.Fprintf(a.stdout, "%s beside them, %s that were cleared, policy version %d\n", counted(s.OtherKeys, "key"), counted(s.References, "file"), s.PolicyVersion)
+	fmt.Fprintf(
+		a.stdout, "%s beside them, %s that were cleared, policy version %d\n", counted(s.OtherKeys, "key"),
+		counted(s.References, "file"), s.PolicyVersion,
+	)
 }
 
 func (a *app) satchelList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the satchels that were packed", Args: cobra.NoArgs, Example: "  endeixis satchel list",
+		Use:     "list",
+		Short:   "List the satchels that were packed",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis satchel list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -116,7 +142,9 @@ func (a *app) satchelList() *cobra.Command {
 func (a *app) satchelShow() *cobra.Command {
 	var key string
 	cmd := &cobra.Command{
-		Use: "show FILE", Short: "Show what is in a satchel, or in a file of outcomes, without a service", Args: cobra.ExactArgs(1),
+		Use:   "show FILE",
+		Short: "Show what is in a satchel, or in a file of outcomes, without a service",
+		Args:  cobra.ExactArgs(1),
 		Long: `show opens a satchel and says which keys it can clear with, until when; or a file of
 outcomes, and says what is in it and by which key it is sealed. It asks no service. With the
 number of a satchel it shows what the service knows of it, and what came back.`,
@@ -147,7 +175,10 @@ number of a satchel it shows what the service knows of it, and what came back.`,
 			return a.showSatchel(s)
 		},
 	}
-	cmd.Flags().StringVar(&key, "service-key", "", "the public key of the service that packed it, or a file with it (the one remembered from login, if left out)")
+	cmd.Flags().StringVar(
+		&key, "service-key", "",
+		"the public key of the service that packed it, or a file with it (the one remembered from login, if left out)",
+	)
 	return cmd
 }
 
@@ -165,7 +196,10 @@ func (a *app) showSatchel(s *satchel.Satchel) error {
 		clears[k] = true
 	}
 	var keys []keyIn
-	g := &grid{header: []string{"can clear", "publisher", "state", "fingerprint"}, empty: "There is no key in it, so that it clears nothing by a signature."}
+	g := &grid{
+		header: []string{"can clear", "publisher", "state", "fingerprint"},
+		empty:  "There is no key in it, so that it clears nothing by a signature.",
+	}
 	for _, k := range s.Keyring().Keys() {
 		key := keyIn{string(k.Certificate.Primary.Fingerprint), k.Publisher, k.StateAt(now), k.Role, clears[k]}
 		keys = append(keys, key)
@@ -188,7 +222,10 @@ func (a *app) showSatchel(s *satchel.Satchel) error {
 		Usable     bool      `json:"usable"`
 	}{s.ID, s.Service, s.Packed, s.Until, s.By, s.PolicyVersion, len(s.References), keys, valid == nil}, g, func() {
 		a.wrapped("", s.Says()+".")
-		fmt.Fprintf(a.stdout, "packed by %s under policy version %d; it knows %s that were cleared, and has %s\n\n", plain.Text(s.By), s.PolicyVersion, counted(len(s.References), "file"), counted(len(s.Waivers), "waiver"))
+		fmt.Fprintf(
+			a.stdout, "packed by %s under policy version %d; it knows %s that were cleared, and has %s\n\n",
+			plain.Text(s.By), s.PolicyVersion, counted(len(s.References), "file"), counted(len(s.Waivers), "waiver"),
+		)
 		a.draw(g)
 	}); err != nil {
 		return err
@@ -210,10 +247,15 @@ func (a *app) showJournal(name string, text []byte) error {
 		Files   int       `json:"files"`
 	}
 	var all []outcome
-	g := &grid{header: []string{"number", "of", "when", "verdict", "files", "where"}, empty: "Nothing was verified yet."}
+	g := &grid{
+		header: []string{"number", "of", "when", "verdict", "files", "where"}, empty: "Nothing was verified yet.",
+	}
 	for _, e := range j.Entries {
 		all = append(all, outcome{e.N, string(e.Kind), e.At, e.Path, string(e.Verdict), len(e.Outcomes)})
-		g.add(fmt.Sprint(e.N), string(e.Kind), moment(e.At), string(e.Verdict), fmt.Sprint(len(e.Outcomes)), plain.Text(e.Host+":"+e.Path))
+		g.add(
+			fmt.Sprint(e.N), string(e.Kind), moment(e.At), string(e.Verdict), fmt.Sprint(len(e.Outcomes)),
+			plain.Text(e.Host+":"+e.Path),
+		)
 	}
 	return a.print(struct {
 		Satchel  string    `json:"satchel"`
@@ -221,7 +263,10 @@ func (a *app) showJournal(name string, text []byte) error {
 		SealedBy string    `json:"sealed_by"`
 		Outcomes []outcome `json:"outcomes"`
 	}{j.Satchel, j.Service, j.Fingerprint(), all}, g, func() {
-		fmt.Fprintf(a.stdout, "%s: %s, judged by satchel %s of %s on %s\n", plain.Text(name), counted(len(all), "outcome"), plain.Text(j.Satchel), plain.Text(j.Service), plain.Text(j.Host))
+		fmt.Fprintf(
+			a.stdout, "%s: %s, judged by satchel %s of %s on %s\n", plain.Text(name), counted(len(all), "outcome"),
+			plain.Text(j.Satchel), plain.Text(j.Service), plain.Text(j.Host),
+		)
 		fmt.Fprintf(a.stdout, "sealed by the key %s\n\n", j.Fingerprint())
 		a.draw(g)
 	})
@@ -230,7 +275,9 @@ func (a *app) showJournal(name string, text []byte) error {
 func (a *app) satchelReturn() *cobra.Command {
 	var r wire.ReturnedOutcomes
 	cmd := &cobra.Command{
-		Use: "return FILE", Short: "Bring outcomes back: they go on record, and are judged again", Args: cobra.ExactArgs(1),
+		Use:   "return FILE",
+		Short: "Bring outcomes back: they go on record, and are judged again",
+		Args:  cobra.ExactArgs(1),
 		Long: `return sends a file of outcomes to the service that packed the satchel. Each outcome
 becomes a record of its own kind and a batch, which is judged again with the keys and the
 policy of now; what counts otherwise than on site is named. A file that was altered is not
@@ -255,9 +302,15 @@ number that came back before, --otherwise says why, and both are kept.`,
 				return cannot(err)
 			}
 			if j.Cut {
-				a.note("The end of the file was cut, as by a loss of power: what stands behind outcome %d is no outcome, and nothing of it comes back.", len(j.Entries))
+				a.note(
+					"The end of the file was cut, as by a loss of power: what stands behind outcome %d is no outcome, and nothing of it comes back.",
+					len(j.Entries),
+				)
 			}
-			a.note("It has %s and ends with the sum %s. Compare both with what was noted on site.", counted(len(j.Entries), "outcome"), j.Sum())
+			a.note(
+				"It has %s and ends with the sum %s. Compare both with what was noted on site.",
+				counted(len(j.Entries), "outcome"), j.Sum(),
+			)
 			r.File = text
 			s, err := c.ReturnOutcomes(cmd.Context(), r)
 			if err != nil {
@@ -267,8 +320,13 @@ number that came back before, --otherwise says why, and both are kept.`,
 		},
 	}
 	cmd.Flags().StringVar(&r.Key, "key", "", "the fingerprint of the key that was made on site")
-	cmd.Flags().IntVar(&r.Outcomes, "outcomes", 0, "how many outcomes were noted on site; a file with fewer is not taken")
-	cmd.Flags().StringVar(&r.Otherwise, "otherwise", "", "why it goes on otherwise than a file that came back before; both are kept then, with the reason")
+	cmd.Flags().IntVar(
+		&r.Outcomes, "outcomes", 0, "how many outcomes were noted on site; a file with fewer is not taken",
+	)
+	cmd.Flags().StringVar(
+		&r.Otherwise, "otherwise", "",
+		"why it goes on otherwise than a file that came back before; both are kept then, with the reason",
+	)
 	return cmd
 }
 
@@ -287,7 +345,10 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 		}
 		for _, v := range s.Visits {
 			if v.Refused != "" {
-				fmt.Fprintf(a.stdout, "\n%d  %s on site, not taken  %s\n", v.Number, a.paint(string(v.OnSite)), a.bold(v.Host+":"+v.Path))
+				fmt.Fprintf(
+					a.stdout, "\n%d  %s on site, not taken  %s\n", v.Number, a.paint(string(v.OnSite)),
+					a.bold(v.Host+":"+v.Path),
+				)
 				a.wrapped("   ", v.Refused)
 				continue
 			}
@@ -295,12 +356,23 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 			if v.Now != nil {
 				now = string(*v.Now)
 			}
-			fmt.Fprintf(a.stdout, "\n%d  %s on site, %s now  %s\n", v.Number, a.paint(string(v.OnSite)), a.paint(now), a.bold(v.Host+":"+v.Path))
+			fmt.Fprintf(
+				a.stdout, "\n%d  %s on site, %s now  %s\n", v.Number, a.paint(string(v.OnSite)), a.paint(now),
+				a.bold(v.Host+":"+v.Path),
+			)
 			known := ""
 			if v.Known {
 				known = "; it had come back before"
 			}
-			fmt.Fprintf(a.stdout, "   %s\n", a.faint(fmt.Sprintf("%s by %s, %s, sealed by %s; batch %d, record %d%s", moment(v.At), v.By, counted(v.Files, "file"), v.SealedBy, v.Batch, v.Record, known)))
+			fmt.Fprintf(
+				a.stdout, "   %s\n",
+				a.faint(
+					fmt.Sprintf(
+						"%s by %s, %s, sealed by %s; batch %d, record %d%s", moment(v.At), v.By,
+						counted(v.Files, "file"), v.SealedBy, v.Batch, v.Record, known,
+					),
+				),
+			)
 			if v.Clock != "" {
 				a.wrapped("   ", v.Clock+" What was judged on site does not count; what is judged now does.")
 			}

@@ -32,7 +32,10 @@ func (a *app) seenBefore(verifier note.Verifier) (ledger.Checkpoint, string) {
 	}
 	c, err := ledger.OpenCheckpoint(string(text), note.VerifierList(verifier))
 	if err != nil {
-		a.note("What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.", plain.Text(a.seen()))
+		a.note(
+			"What this profile remembered of the ledger, in %s, is of another ledger or damaged; it begins anew.",
+			plain.Text(a.seen()),
+		)
 		return ledger.Checkpoint{}, ""
 	}
 	return c, string(text)
@@ -76,7 +79,14 @@ func (a *app) rememberedKey(server string) (note.Verifier, error) {
 }
 
 func (a *app) anotherKey(server string) error {
-	return &exit{exitRefused, fmt.Errorf("the ledger is signed with another key than the one remembered of %s since you signed in (%s), which has signed nothing of the kind; ask the administrator why before you rely on it. When the key was lost, sign in again", server, a.profile.PublicKey)}
+	return &exit{
+		exitRefused,
+		fmt.Errorf(
+			"the ledger is signed with another key than the one remembered of %s since you signed in (%s), which has signed nothing of the kind; ask the administrator why before you rely on it. When the key was lost, sign in again",
+			server,
+			a.profile.PublicKey,
+		),
+	}
 }
 
 // opened reads a checkpoint of a service, by the key that is known of it, or one that has followed
@@ -88,7 +98,11 @@ func (a *app) opened(server string, c wire.Checkpoint, verifier note.Verifier) (
 		return out, a.anotherKey(server)
 	}
 	if followedBy(keys, c.PublicKey) && a.remembersLedger(server) && c.PublicKey != a.profile.PublicKey {
-		a.note("The ledger of %s goes on with another key, as the one remembered has signed: %s. It is remembered from now on.", server, plain.Text(c.PublicKey))
+		a.note(
+			"The ledger of %s goes on with another key, as the one remembered has signed: %s. It is remembered from now on.",
+			server,
+			plain.Text(c.PublicKey),
+		)
 		a.profile.PublicKey = c.PublicKey
 		if err := a.profile.save(a.profilePath); err != nil {
 			a.note("It could not be remembered: %s.", err)
@@ -129,7 +143,9 @@ func (a *app) meet(ctx context.Context, c *client.Client) error {
 }
 
 // grown checks that a checkpoint goes on from one that was seen before, and remembers it.
-func (a *app) grown(server string, now wire.Checkpoint, verifier note.Verifier, before ledger.Checkpoint, text string) error {
+func (a *app) grown(
+	server string, now wire.Checkpoint, verifier note.Verifier, before ledger.Checkpoint, text string,
+) error {
 	newest, err := a.opened(server, now, verifier)
 	if err != nil {
 		return err
@@ -139,7 +155,14 @@ func (a *app) grown(server string, now wire.Checkpoint, verifier note.Verifier, 
 		if newest.Size < before.Size {
 			how = fmt.Sprintf("it had %d records, and has %d", before.Size, newest.Size)
 		}
-		return &exit{exitRefused, fmt.Errorf("the ledger of %s does not go on from what was seen of it: %s. It was cut, restored from an older backup, or written anew. Ask the administrator, and rely on nothing of it before. When a backup was restored on purpose, “endeixis record audit --begin-anew” accepts it once", server, how)}
+		return &exit{
+			exitRefused,
+			fmt.Errorf(
+				"the ledger of %s does not go on from what was seen of it: %s. It was cut, restored from an older backup, or written anew. Ask the administrator, and rely on nothing of it before. When a backup was restored on purpose, “endeixis record audit --begin-anew” accepts it once",
+				server,
+				how,
+			),
+		}
 	}
 	if now.Signed == text {
 		return nil
@@ -156,14 +179,19 @@ func (a *app) goesOn(ctx context.Context, c *client.Client, key, kept string) (w
 	if key == "" && !a.remembersLedger(c.Server()) {
 		return c.Checkpoint(ctx, 0)
 	}
-	verifier, err := a.serviceKey(key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger")
+	verifier, err := a.serviceKey(
+		key, "give the public key of the ledger with --public-key; “endeixis status” shows it", "ledger",
+	)
 	if err != nil {
 		return wire.Checkpoint{}, err
 	}
 	var before ledger.Checkpoint
 	if kept != "" {
 		if before, err = ledger.OpenCheckpoint(kept, note.VerifierList(verifier)); err != nil {
-			return wire.Checkpoint{}, usage("the checkpoint that was kept was not signed by the key %s of this ledger; where another key has followed since, give that of then with --public-key", verifier.Name())
+			return wire.Checkpoint{}, usage(
+				"the checkpoint that was kept was not signed by the key %s of this ledger; where another key has followed since, give that of then with --public-key",
+				verifier.Name(),
+			)
 		}
 	}
 	now, err := c.Checkpoint(ctx, before.Size)
@@ -198,7 +226,12 @@ func (a *app) acceptKey(ctx context.Context, c *client.Client, public string) er
 	if followedBy(ledger.Successors(before, now.Succession), public) {
 		return nil
 	}
-	a.note("The ledger of %s has another key than the one remembered (%s), and that has signed nothing of it: %s. Ask the administrator, by another way than this service, whether the key was lost, and read the new one to each other.", c.Server(), plain.Text(a.profile.PublicKey), plain.Text(public))
+	a.note(
+		"The ledger of %s has another key than the one remembered (%s), and that has signed nothing of it: %s. Ask the administrator, by another way than this service, whether the key was lost, and read the new one to each other.",
+		c.Server(),
+		plain.Text(a.profile.PublicKey),
+		plain.Text(public),
+	)
 	said, err := a.ask("Type “accept” to go on with the new key: ", "", false)
 	if err != nil {
 		return err

@@ -48,7 +48,8 @@ func (s *spot) about(path string) bool { return slices.Contains(s.asked, contain
 func (a *app) spotCommand() *cobra.Command {
 	var s spot
 	cmd := &cobra.Command{
-		Use: "spot FILE…", Short: "Verify a file here and now, against what lies beside it or what you give",
+		Use:   "spot FILE…",
+		Short: "Verify a file here and now, against what lies beside it or what you give",
 		Long: `spot reads files of this machine. What vouches for them beside them is found; --digest,
 --paste, --manifest and --signature add what you have from elsewhere. The service judges
 and records the outcome, as of any batch. A value alone can show damage; it clears
@@ -71,14 +72,25 @@ Without a file, --digest tells which file that was cleared here has it.`,
 			return a.spotFiles(cmd.Context(), s)
 		},
 	}
-	cmd.Flags().StringArrayVar(&s.digests, "digest", nil, "a value to hold it against, of any algorithm and spaced in any way; repeat for more")
-	cmd.Flags().BoolVar(&s.paste, "paste", false, "read what was copied from a page, letter or message from the input; “-” does the same")
+	cmd.Flags().StringArrayVar(
+		&s.digests, "digest", nil,
+		"a value to hold it against, of any algorithm and spaced in any way; repeat for more",
+	)
+	cmd.Flags().BoolVar(
+		&s.paste, "paste", false,
+		"read what was copied from a page, letter or message from the input; “-” does the same",
+	)
 	cmd.Flags().StringArrayVar(&s.manifests, "manifest", nil, "a list of digests that lies elsewhere; repeat for more")
 	cmd.Flags().StringArrayVar(&s.signatures, "signature", nil, "a signature that lies elsewhere; repeat for more")
 	cmd.Flags().StringVar(&s.publisher, "publisher", "", "the publisher that it is expected from")
 	s.site.add(cmd)
-	cmd.Flags().BoolVar(&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory")
-	cmd.Flags().BoolVar(&s.expectMatch, "expect-match", false, "end with 0 if all that was given was compared and is the file's, though nobody vouches for it")
+	cmd.Flags().BoolVar(
+		&s.drill, "drill", false, "then prove that the check can fail, with everything altered in memory",
+	)
+	cmd.Flags().BoolVar(
+		&s.expectMatch, "expect-match", false,
+		"end with 0 if all that was given was compared and is the file's, though nobody vouches for it",
+	)
 	cmd.Flags().BoolVar(&s.unrecorded, "unrecorded", false, "ask nobody and record nothing: compare digests alone")
 	return cmd
 }
@@ -98,7 +110,10 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 			return err
 		}
 		if len(e.Digest) < digest.MD5.Size() {
-			return usage("%s is a checksum, which many files have: no file is found by it. Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest", plain.Grouped(e.Digest.String()))
+			return usage(
+				"%s is a checksum, which many files have: no file is found by it. Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest",
+				plain.Grouped(e.Digest.String()),
+			)
 		}
 		values = append(values, e.Digest)
 	}
@@ -120,7 +135,9 @@ func (a *app) spotValues(ctx context.Context, s spot) error {
 const maxBeside = 500
 
 // gathered puts files and all that is given on a shelf, and finds what vouches for them.
-func (a *app) gathered(ctx context.Context, s *spot, shelf *measurer.Shelf) (*survey.Findings, []wire.Correction, error) {
+func (a *app) gathered(
+	ctx context.Context, s *spot, shelf *measurer.Shelf,
+) (*survey.Findings, []wire.Correction, error) {
 	given, err := a.givenTexts(*s)
 	if err != nil {
 		return nil, nil, err
@@ -143,7 +160,10 @@ func (a *app) gathered(ctx context.Context, s *spot, shelf *measurer.Shelf) (*su
 		return nil, nil, err
 	}
 	if left > 0 {
-		a.note("Of the texts beside it %d were looked at, and %d more were not; give a list among those with --manifest.", maxBeside, left)
+		a.note(
+			"Of the texts beside it %d were looked at, and %d more were not; give a list among those with --manifest.",
+			maxBeside, left,
+		)
 	}
 	wanted := slices.Clone(s.asked)
 	var corrections []wire.Correction
@@ -212,8 +232,12 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 	if err == nil {
 		var b wire.Batch
 		b, err = c.RunBatch(ctx, wire.NewBatch{
-			Label: "spot", Publisher: s.publisher, Corrections: corrections,
-			Measurer: &wire.Measurer{Kind: measure.Client, Host: hostname(), Path: dir, Software: "endeixis " + version.Full()},
+			Label:       "spot",
+			Publisher:   s.publisher,
+			Corrections: corrections,
+			Measurer: &wire.Measurer{
+				Kind: measure.Client, Host: hostname(), Path: dir, Software: "endeixis " + version.Full(),
+			},
 		}, rand.Text())
 		if err == nil {
 			return a.spotRecorded(ctx, a.patient(c), b, shelf, found, s)
@@ -223,7 +247,9 @@ func (a *app) spotFiles(ctx context.Context, s spot) error {
 }
 
 // spotRecorded measures here what the service judges and records, and shows it.
-func (a *app) spotRecorded(ctx context.Context, c *client.Client, b wire.Batch, shelf *measurer.Shelf, found *survey.Findings, s spot) error {
+func (a *app) spotRecorded(
+	ctx context.Context, c *client.Client, b wire.Batch, shelf *measurer.Shelf, found *survey.Findings, s spot,
+) error {
 	id := b.ID
 	b, err := a.measured(ctx, c, b, shelf, found, a.progress)
 	if err != nil {
@@ -304,8 +330,14 @@ func (a *app) tellBeginning(ctx context.Context, find finder, file string) error
 	if err != nil || b == nil || b.size == m.Info.Size {
 		return err
 	}
-	a.note("%s begins with %s, which was cleared and has %d bytes; %d more follow. “endeixis readback %s” holds it against that.",
-		plain.Text(file), plain.Text(b.name), b.size, m.Info.Size-b.size, typed(file))
+	a.note(
+		"%s begins with %s, which was cleared and has %d bytes; %d more follow. “endeixis readback %s” holds it against that.",
+		plain.Text(file),
+		plain.Text(b.name),
+		b.size,
+		m.Info.Size-b.size,
+		typed(file),
+	)
 	return nil
 }
 
@@ -347,7 +379,8 @@ func (s *spot) matchExit(items []wire.Item) error {
 		case item.Role == survey.Artifact && deref(item.Verdict) == string(judge.Refused):
 			return &exit{code: exitRefused}
 		case slices.Contains(s.asked, item.Path) && !judge.MatchesAll(item.Grounds),
-			slices.Contains(s.given, item.Path) && slices.ContainsFunc(item.Grounds, func(g judge.Ground) bool { return g.Code == judge.ManifestUnreadable }):
+			slices.Contains(s.given, item.Path) &&
+				slices.ContainsFunc(item.Grounds, isUnreadableManifest):
 			worst = &exit{code: exitUnproven}
 		}
 	}
@@ -377,7 +410,15 @@ func (a *app) showSpot(item wire.Item, batch int64) {
 	a.showGrounds(strongest(shown))
 	a.showMatch(item)
 	if item.Record != nil {
-		fmt.Fprintf(a.stdout, "    %s\n", a.faint(fmt.Sprintf("record %d; “endeixis batch show %d --item %s” shows every link", *item.Record, batch, typed(item.Path))))
+		fmt.Fprintf(
+			a.stdout, "    %s\n",
+			a.faint(
+				fmt.Sprintf(
+					"record %d; “endeixis batch show %d --item %s” shows every link", *item.Record, batch,
+					typed(item.Path),
+				),
+			),
+		)
 	}
 }
 
@@ -402,7 +443,8 @@ func saidOf(item wire.Item) string {
 func strongest(grounds []judge.Ground) []judge.Ground {
 	best := -1
 	for i, g := range grounds {
-		if g.Code == judge.DigestMismatch && (best < 0 || g.Algorithm.CollisionBits() > grounds[best].Algorithm.CollisionBits()) {
+		if g.Code == judge.DigestMismatch &&
+			(best < 0 || g.Algorithm.CollisionBits() > grounds[best].Algorithm.CollisionBits()) {
 			best = i
 		}
 	}
@@ -429,7 +471,8 @@ func typed(name string) string {
 func (a *app) showMatch(item wire.Item) {
 	var best *judge.Ground
 	for i, g := range item.Grounds {
-		if g.Code == judge.DigestMatch && (best == nil || g.Algorithm.CollisionBits() > best.Algorithm.CollisionBits()) {
+		if g.Code == judge.DigestMatch &&
+			(best == nil || g.Algorithm.CollisionBits() > best.Algorithm.CollisionBits()) {
 			best = &item.Grounds[i]
 		}
 	}
@@ -446,3 +489,5 @@ func (a *app) showMatch(item wire.Item) {
 	fmt.Fprintf(a.stdout, "    %s\n", a.faint(said))
 	a.wrapped("      ", plain.Grouped(best.Computed.String()))
 }
+
+func isUnreadableManifest(g judge.Ground) bool { return g.Code == judge.ManifestUnreadable }

@@ -30,7 +30,9 @@ func (a *app) planned(ctx context.Context, at string, corrections []wire.Correct
 func (a *app) batchSurvey() *cobra.Command {
 	var set []string
 	cmd := &cobra.Command{
-		Use: "survey WHERE", Short: "Show what would be checked and why, without checking it", Args: cobra.ExactArgs(1),
+		Use:     "survey WHERE",
+		Short:   "Show what would be checked and why, without checking it",
+		Args:    cobra.ExactArgs(1),
 		Long:    "WHERE is depot:folder, or a folder of this machine, for which no service is asked.\nsurvey says what each file is, what vouches for it, and how that was found. Where a\nsignature was paired with the wrong file, --set corrects it; give the same --set to\n“batch run”, and the correction becomes part of the record.",
 		Example: "  endeixis batch survey quayside:incoming/mixed --set release.sig=gauge-main.img",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -54,7 +56,9 @@ func (a *app) batchSurvey() *cobra.Command {
 			return a.print(plan, g, func() { a.showSurvey(plan) })
 		},
 	}
-	cmd.Flags().StringArrayVar(&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more")
+	cmd.Flags().StringArrayVar(
+		&set, "set", nil, "signature=file: say by hand which file a signature is over; repeat for more",
+	)
 	return cmd
 }
 
@@ -123,6 +127,9 @@ func (a *app) showSurvey(plan wire.Survey) {
 		}
 	}
 	for _, e := range plan.Absent {
-		fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name), a.faint(fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line)))
+		fmt.Fprintf(
+			a.stdout, "%s  %s  %s\n", a.paint("absent"), plain.Text(e.Name),
+			a.faint(fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line)),
+		)
 	}
 }

@@ -36,8 +36,12 @@ func (a *app) tokenCommand() *cobra.Command {
 	issue.Flags().StringVar(&n.Label, "label", "", "what it is for")
 	wordFlag(issue, &n.Role, "role", roles.All(), "at most your own role, which is the default")
 	issue.Flags().IntVar(&n.Days, "days", 30, "how long it is good for")
-	issue.Flags().StringArrayVar(&n.Depots, "only-depot", nil, "a depot that it is good for, and no others; may be repeated")
-	issue.Flags().StringArrayVar(&n.Publishers, "only-publisher", nil, "a publisher that it is good for, and no others; may be repeated")
+	issue.Flags().StringArrayVar(
+		&n.Depots, "only-depot", nil, "a depot that it is good for, and no others; may be repeated",
+	)
+	issue.Flags().StringArrayVar(
+		&n.Publishers, "only-publisher", nil, "a publisher that it is good for, and no others; may be repeated",
+	)
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens", Args: cobra.NoArgs, Example: "  endeixis token list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -59,7 +63,9 @@ func (a *app) tokenCommand() *cobra.Command {
 					used = moment(*t.Used)
 				}
 				only := strings.Join(append(slices.Clone(t.Depots), t.Publishers...), ", ")
-				g.add(strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, only, used, moment(t.Expires), ended)
+				g.add(
+					strconv.FormatInt(t.ID, 10), t.Owner, string(t.Role), t.Label, only, used, moment(t.Expires), ended,
+				)
 			}
 			return a.print(tokens, g, nil)
 		},

@@ -22,12 +22,17 @@ var compares = []judge.Code{judge.DigestMatch, judge.DigestMismatch, judge.SizeM
 
 // unrecorded compares digests of files of a folder without a service. Nobody's key counts
 // here, so that nothing can be cleared.
-func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findings, wanted func(path string) bool, expectMatch bool) error {
+func (a *app) unrecorded(
+	ctx context.Context, folder fs.FS, found *survey.Findings, wanted func(path string) bool, expectMatch bool,
+) error {
 	plan, err := survey.Plan(found, survey.Options{})
 	if err != nil {
 		return err
 	}
-	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()}, digest.MeasureGain(time.Now))
+	measured, err := verify.Measure(
+		ctx, folder, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()},
+		digest.MeasureGain(time.Now),
+	)
 	if err != nil {
 		return err
 	}
@@ -66,10 +71,16 @@ func (a *app) unrecorded(ctx context.Context, folder fs.FS, found *survey.Findin
 	}
 	if err := a.print(all, g, func() {
 		if len(all) == 0 {
-			a.wrapped("", "Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.")
+			a.wrapped(
+				"",
+				"Nothing here is a file to verify: what was given are lists, signatures or keys. Give the files that they are about.",
+			)
 		}
 		for _, l := range all {
-			fmt.Fprintf(a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)), a.faint("on no record"))
+			fmt.Fprintf(
+				a.stdout, "%s  %s  %s\n", a.paint(string(l.Verdict)), a.bold(plain.Text(l.File)),
+				a.faint("on no record"),
+			)
 			for _, ground := range l.grounds {
 				if slices.Contains(compares, ground.Code) {
 					a.showGround(ground)

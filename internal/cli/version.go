@@ -37,8 +37,11 @@ func (p program) String() string {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Show the versions of this program and of the service", Args: cobra.NoArgs, Example: "  endeixis version",
-		Long: "version shows which version this program is and, where a service is known, which version\nthat is: nobody has to be signed in. Programs of one level of the API understand each\nother; of those that differ each says so, and which one is to be brought up to date.",
+		Use:     "version",
+		Short:   "Show the versions of this program and of the service",
+		Args:    cobra.NoArgs,
+		Example: "  endeixis version",
+		Long:    "version shows which version this program is and, where a service is known, which version\nthat is: nobody has to be signed in. Programs of one level of the API understand each\nother; of those that differ each says so, and which one is to be brought up to date.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			out := versions{Program: program{version.Full(), wire.Level}}
 			g := &grid{header: []string{"program", "version", "level"}}
@@ -62,7 +65,10 @@ func (a *app) versionCommand() *cobra.Command {
 			return a.print(out, g, func() {
 				fmt.Fprintf(a.stdout, "%s  %s\n", a.faint("endeixis "), out.Program)
 				if out.Service != nil {
-					fmt.Fprintf(a.stdout, "%s  %s\n%s  %s\n", a.faint("endeixisd"), *out.Service, a.faint("         "), plain.Text(out.Server))
+					fmt.Fprintf(
+						a.stdout, "%s  %s\n%s  %s\n", a.faint("endeixisd"), *out.Service, a.faint("         "),
+						plain.Text(out.Server),
+					)
 				}
 				if says != "" {
 					fmt.Fprintln(a.stdout, plain.Text(says))

@@ -24,8 +24,12 @@ func (a *app) waiverAdd() *cobra.Command {
 	var n wire.NewWaiver
 	var until string
 	cmd := &cobra.Command{
-		Use: "add GROUND --until DAY --reason TEXT", Short: "Grant a waiver", Args: cobra.ExactArgs(1),
-		Long:    "add lifts one ground for a publisher, for names of files, or for a publisher's files of\nsome names, until the end of a day. Every verdict that rests on it says so.\n\nGrounds: " + orList(wire.WaivableGrounds()) + ".",
+		Use:   "add GROUND --until DAY --reason TEXT",
+		Short: "Grant a waiver",
+		Args:  cobra.ExactArgs(1),
+		Long: "add lifts one ground for a publisher, for names of files, or for a publisher's files of\nsome names, until the end of a day. Every verdict that rests on it says so.\n\nGrounds: " + orList(
+			wire.WaivableGrounds(),
+		) + ".",
 		Example: "  endeixis waiver add weak-digest-only --publisher lanternfell --until 2027-03-31 \\\n    --reason 'they publish MD5 only; asked for SHA-256 on 4 November'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			day, err := time.Parse(time.DateOnly, until)
@@ -36,7 +40,10 @@ func (a *app) waiverAdd() *cobra.Command {
 				return usage("the ground %q cannot be waived; these can: %s", args[0], orList(wire.WaivableGrounds()))
 			}
 			n.Ground, n.Until = wire.WaivableGround(args[0]), day.AddDate(0, 0, 1)
-			return a.withWaiver(cmd.Context(), func(ctx context.Context, c *client.Client) (wire.Waiver, error) { return c.GrantWaiver(ctx, n) })
+			return a.withWaiver(
+				cmd.Context(),
+				func(ctx context.Context, c *client.Client) (wire.Waiver, error) { return c.GrantWaiver(ctx, n) },
+			)
 		},
 	}
 	cmd.ValidArgs = texts(wire.WaivableGrounds())
@@ -49,7 +56,9 @@ func (a *app) waiverAdd() *cobra.Command {
 	return cmd
 }
 
-func (a *app) withWaiver(ctx context.Context, do func(ctx context.Context, c *client.Client) (wire.Waiver, error)) error {
+func (a *app) withWaiver(
+	ctx context.Context, do func(ctx context.Context, c *client.Client) (wire.Waiver, error),
+) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -88,7 +97,13 @@ func (a *app) waiverEnd() *cobra.Command {
 			if err != nil {
 				return usage("%q is not the number of a waiver; “endeixis waiver list” shows them", args[0])
 			}
-			return a.withWaiver(cmd.Context(), func(ctx context.Context, c *client.Client) (wire.Waiver, error) { return c.EndWaiver(ctx, id, reason) })
+			return a.withWaiver(
+				cmd.Context(),
+				func(ctx context.Context, c *client.Client) (wire.Waiver, error) {
+					return c.EndWaiver(ctx, id,
+						reason)
+				},
+			)
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why, for whoever asks next year")
@@ -97,14 +112,20 @@ func (a *app) waiverEnd() *cobra.Command {
 }
 
 func waiverGrid(waivers []wire.Waiver) *grid {
-	g := &grid{header: []string{"number", "ground", "for", "last day", "standing", "by", "record", "reason"}, empty: "No waiver was granted. The policy holds for everybody."}
+	g := &grid{
+		header: []string{"number", "ground", "for", "last day", "standing", "by", "record", "reason"},
+		empty:  "No waiver was granted. The policy holds for everybody.",
+	}
 	for _, w := range waivers {
 		who := strings.TrimSpace(w.Publisher + " " + w.Pattern)
 		standing := string(w.State)
 		if w.EndedBy != "" {
 			standing += fmt.Sprintf(" by %s: %s", w.EndedBy, w.EndReason)
 		}
-		g.add(strconv.FormatInt(w.ID, 10), string(w.Ground), who, lastDay(w.Until), standing, w.By, strconv.FormatInt(w.Record, 10), w.Reason)
+		g.add(
+			strconv.FormatInt(w.ID, 10), string(w.Ground), who, lastDay(w.Until), standing, w.By,
+			strconv.FormatInt(w.Record, 10), w.Reason,
+		)
 	}
 	return g
 }

@@ -33,7 +33,9 @@ func (o oneOf[T]) Set(text string) error {
 // what it does.
 func wordFlag[T ~string](cmd *cobra.Command, into *T, name string, words []T, does string) {
 	cmd.Flags().Var(oneOf[T]{into, words}, name, does+": "+orList(words))
-	if err := cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(texts(words), cobra.ShellCompDirectiveNoFileComp)); err != nil {
+	if err := cmd.RegisterFlagCompletionFunc(
+		name, cobra.FixedCompletions(texts(words), cobra.ShellCompDirectiveNoFileComp),
+	); err != nil {
 		panic(err) // the flag was added just now
 	}
 }

@@ -10,7 +10,9 @@ import (
 // the client uses from then on.
 func (c *Client) SignIn(ctx context.Context, name, password, label string, days int) (wire.IssuedToken, error) {
 	c.token = ""
-	if _, err := call(ctx, c, wire.SignIn, wire.SignInRequest{Body: wire.Credentials{Name: name, Password: password}}); err != nil {
+	if _, err := call(
+		ctx, c, wire.SignIn, wire.SignInRequest{Body: wire.Credentials{Name: name, Password: password}},
+	); err != nil {
 		return wire.IssuedToken{}, err
 	}
 	issued, err := c.IssueToken(ctx, wire.NewToken{Label: label, Days: days})
@@ -68,7 +70,9 @@ func (c *Client) ChangeUser(ctx context.Context, name string, change wire.UserCh
 
 // ChangePassword changes one's own password.
 func (c *Client) ChangePassword(ctx context.Context, old, password string) error {
-	_, err := call(ctx, c, wire.ChangePassword, wire.PasswordRequest{Body: wire.NewPassword{Old: old, Password: password}})
+	_, err := call(
+		ctx, c, wire.ChangePassword, wire.PasswordRequest{Body: wire.NewPassword{Old: old, Password: password}},
+	)
 	return err
 }
 

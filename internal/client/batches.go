@@ -13,7 +13,10 @@ import (
 
 // Survey shows what a batch would check.
 func (c *Client) Survey(ctx context.Context, depot, path string, corrections []wire.Correction) (wire.Survey, error) {
-	return call(ctx, c, wire.SurveyFolder, wire.SurveyRequest{Body: wire.NewSurvey{Depot: depot, Path: path, Corrections: corrections}})
+	return call(
+		ctx, c, wire.SurveyFolder,
+		wire.SurveyRequest{Body: wire.NewSurvey{Depot: depot, Path: path, Corrections: corrections}},
+	)
 }
 
 // RunBatch starts a batch. The key makes it safe to repeat.
@@ -111,7 +114,9 @@ func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire
 }
 
 // followOnce reads one stream of server-sent events to its end.
-func (c *Client) followOnce(ctx context.Context, id int64, last *int, f func(wire.Batch)) (b wire.Batch, closed bool, err error) {
+func (c *Client) followOnce(
+	ctx context.Context, id int64, last *int, f func(wire.Batch),
+) (b wire.Batch, closed bool, err error) {
 	in := wire.FollowBatchRequest{ID: id, Last: *last}
 	response, err := send(ctx, c, wire.FollowBatch, in, "Accept", "text/event-stream")
 	if err != nil {

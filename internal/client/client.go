@@ -82,7 +82,9 @@ type Unreachable struct {
 
 // Error says what to check.
 func (u *Unreachable) Error() string {
-	return fmt.Sprintf("the service at %s cannot be reached (%v); is it running, and is the address right?", u.Server, cause(u.Cause))
+	return fmt.Sprintf(
+		"the service at %s cannot be reached (%v); is it running, and is the address right?", u.Server, cause(u.Cause),
+	)
 }
 
 // Unwrap returns the cause.
@@ -138,7 +140,9 @@ func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 		return out, err
 	}
 	until := time.Now().Add(c.patience)
-	for wait, told := time.Second/4, false; Lost(err) && ctx.Err() == nil && time.Now().Before(until); wait = min(2*wait, 8*time.Second) {
+	told := false
+	wait := time.Second / 4
+	for ; Lost(err) && ctx.Err() == nil && time.Now().Before(until); wait = min(2*wait, 8*time.Second) {
 		if !told && c.lost != nil {
 			c.lost(err)
 		}
@@ -159,13 +163,15 @@ func call[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 func Lost(err error) bool {
 	var unreachable *Unreachable
 	var problem *Error
-	return errors.As(err, &unreachable) || errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
+	return errors.As(err, &unreachable) ||
+		errors.As(err, &problem) && (problem.Code == notEndeixis || problem.Status == http.StatusServiceUnavailable)
 }
 
 // Denied reports whether a service says that nobody is signed in, or not the right one.
 func Denied(err error) bool {
 	var problem *Error
-	return errors.As(err, &problem) && (problem.Status == http.StatusUnauthorized || problem.Status == http.StatusForbidden)
+	return errors.As(err, &problem) &&
+		(problem.Status == http.StatusUnauthorized || problem.Status == http.StatusForbidden)
 }
 
 // notEndeixis is the code of an answer that is no service's.
@@ -217,8 +223,13 @@ type Unlike struct {
 
 // Error says who differs.
 func (u *Unlike) Error() string {
-	return fmt.Sprintf("The answer of the service at %s is not what this program expects: %s. This is endeixis %s, and the service is %s. Nothing is told of what it may mean; use programs of one version.",
-		u.Server, plain.Text(u.Cause.Error()), version.Full(), named(u.Version))
+	return fmt.Sprintf(
+		"The answer of the service at %s is not what this program expects: %s. This is endeixis %s, and the service is %s. Nothing is told of what it may mean; use programs of one version.",
+		u.Server,
+		plain.Text(u.Cause.Error()),
+		version.Full(),
+		named(u.Version),
+	)
 }
 
 // Unwrap returns the cause.
@@ -245,8 +256,15 @@ func (l *LevelError) Error() string {
 	if l.Level > wire.Level {
 		older = "This program is the older one: bring it up to date."
 	}
-	return fmt.Sprintf("The service at %s, %s, speaks level %d of the API, and this program, endeixis %s, speaks %s. Nothing was read of its answer. %s",
-		l.Server, named(l.Version), l.Level, version.Full(), wire.Levels(), older)
+	return fmt.Sprintf(
+		"The service at %s, %s, speaks level %d of the API, and this program, endeixis %s, speaks %s. Nothing was read of its answer. %s",
+		l.Server,
+		named(l.Version),
+		l.Level,
+		version.Full(),
+		wire.Levels(),
+		older,
+	)
 }
 
 // Differs reports whether an error says that service and program are of versions which do not
@@ -271,14 +289,19 @@ func (c *Client) levelled(response *http.Response) error {
 
 // foreign is the error of an answer that is no service's.
 func foreign(c *Client, response *http.Response) *Error {
-	return &Error{wire.Problem{
-		Status: response.StatusCode, Code: notEndeixis, Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status),
-		Advice: "Check the address, and whether a proxy or the page of a network stands between.",
-	}}
+	return &Error{
+		wire.Problem{
+			Status: response.StatusCode, Code: notEndeixis,
+			Detail: fmt.Sprintf("What answers at %s is not an Endeixis service (HTTP %s).", c.base, response.Status),
+			Advice: "Check the address, and whether a proxy or the page of a network stands between.",
+		},
+	}
 }
 
 // send asks for an operation and turns a problem into an [*Error].
-func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out], in In, headers ...string) (*http.Response, error) {
+func send[In, Out any](
+	ctx context.Context, c *Client, o wire.Operation[In, Out], in In, headers ...string,
+) (*http.Response, error) {
 	if err := c.first.come(ctx); err != nil {
 		return nil, err
 	}
@@ -322,7 +345,8 @@ func send[In, Out any](ctx context.Context, c *Client, o wire.Operation[In, Out]
 		response.Body.Close()
 		return nil, err
 	}
-	if response.StatusCode == http.StatusNotFound && o.Earlier != "" && wire.LevelOf(response.Header.Get(wire.LevelHeader)) < wire.Level {
+	if response.StatusCode == http.StatusNotFound && o.Earlier != "" &&
+		wire.LevelOf(response.Header.Get(wire.LevelHeader)) < wire.Level {
 		response.Body.Close()
 		o.Path, o.Earlier = o.Earlier, ""
 		return send(ctx, c, o, in, headers...) // as a service of the level before has it
@@ -383,7 +407,9 @@ func (c *Client) Greet(ctx context.Context) (Met, error) {
 	if !strings.Contains(response.Header.Get("Content-Type"), "json") {
 		return Met{}, foreign(c, response)
 	}
-	out := Met{Version: response.Header.Get(wire.VersionHeader), Level: wire.LevelOf(response.Header.Get(wire.LevelHeader))}
+	out := Met{
+		Version: response.Header.Get(wire.VersionHeader), Level: wire.LevelOf(response.Header.Get(wire.LevelHeader)),
+	}
 	errors.As(c.levelled(response), &out.Differs)
 	return out, nil
 }

@@ -130,7 +130,10 @@ func TestFollowComesBack(t *testing.T) {
 
 func TestFollowEndsOnAProblem(t *testing.T) {
 	c := serve(t, func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprint(w, "event: problem\ndata: {\"status\":404,\"code\":\"batch-unknown\",\"detail\":\"There is no batch 9.\"}\n\n")
+		fmt.Fprint(
+			w,
+			"event: problem\ndata: {\"status\":404,\"code\":\"batch-unknown\",\"detail\":\"There is no batch 9.\"}\n\n",
+		)
 	})
 	_, err := c.Follow(t.Context(), 9, func(wire.Batch) {})
 	assert.ErrorContains(t, err, "There is no batch 9")

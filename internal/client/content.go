@@ -88,7 +88,10 @@ func (r *content) again(err error) error {
 }
 
 func (r *content) open() (io.ReadCloser, error) {
-	response, err := send(r.ctx, r.c, wire.FetchContent, wire.ContentRequest{ID: r.batch, N: r.n, Range: fmt.Sprintf("bytes=%d-%d", r.at, r.size-1)})
+	response, err := send(
+		r.ctx, r.c, wire.FetchContent,
+		wire.ContentRequest{ID: r.batch, N: r.n, Range: fmt.Sprintf("bytes=%d-%d", r.at, r.size-1)},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,9 @@ func (c *Client) SetDevice(ctx context.Context, name string, d wire.DeviceDetail
 
 // RetireDevice has a device asked no more.
 func (c *Client) RetireDevice(ctx context.Context, name, reason string) (wire.Device, error) {
-	return call(ctx, c, wire.RetireDevice, wire.RetireDeviceRequest{Name: name, Body: wire.RetireReason{Reason: reason}})
+	return call(
+		ctx, c, wire.RetireDevice, wire.RetireDeviceRequest{Name: name, Body: wire.RetireReason{Reason: reason}},
+	)
 }
 
 // DeviceKinds lists the kinds of devices.
@@ -51,6 +53,8 @@ func (c *Client) SetDeviceKind(ctx context.Context, trial wire.KindTrial) (wire.
 
 // RetireDeviceKind has a kind that a curator has described used no more.
 func (c *Client) RetireDeviceKind(ctx context.Context, name, reason string) error {
-	_, err := call(ctx, c, wire.RetireDeviceKind, wire.RetireKindRequest{Name: name, Body: wire.RetireReason{Reason: reason}})
+	_, err := call(
+		ctx, c, wire.RetireDeviceKind, wire.RetireKindRequest{Name: name, Body: wire.RetireReason{Reason: reason}},
+	)
 	return err
 }

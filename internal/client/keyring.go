@@ -20,7 +20,12 @@ type KeyFilter struct {
 // Keys lists the keyring.
 func (c *Client) Keys(ctx context.Context, f KeyFilter) ([]wire.Key, error) {
 	return all(0, func(cursor string) (wire.Page[wire.Key], error) {
-		return call(ctx, c, wire.ListKeys, wire.ListKeysRequest{State: f.State, Publisher: f.Publisher, Text: f.Text, Waiting: f.Waiting, Cursor: cursor, Limit: 500})
+		return call(
+			ctx, c, wire.ListKeys,
+			wire.ListKeysRequest{
+				State: f.State, Publisher: f.Publisher, Text: f.Text, Waiting: f.Waiting, Cursor: cursor, Limit: 500,
+			},
+		)
 	})
 }
 
@@ -59,12 +64,16 @@ func (c *Client) ReconsiderKey(ctx context.Context, fingerprint, reason string) 
 	return c.keyStep(ctx, wire.ReconsiderKey, fingerprint, reason)
 }
 
-func (c *Client) keyStep(ctx context.Context, step wire.Operation[wire.KeyStepRequest, wire.Key], fingerprint, reason string) (wire.Key, error) {
+func (c *Client) keyStep(
+	ctx context.Context, step wire.Operation[wire.KeyStepRequest, wire.Key], fingerprint, reason string,
+) (wire.Key, error) {
 	return call(ctx, c, step, wire.KeyStepRequest{Fingerprint: fingerprint, Body: wire.Reasoned{Reason: reason}})
 }
 
 // ResolveConflict explains a sighting that contradicts its key, named by its
 // record.
 func (c *Client) ResolveConflict(ctx context.Context, record int64, reason string) (wire.Key, error) {
-	return call(ctx, c, wire.ResolveConflict, wire.ResolveConflictRequest{Record: record, Body: wire.Reasoned{Reason: reason}})
+	return call(
+		ctx, c, wire.ResolveConflict, wire.ResolveConflictRequest{Record: record, Body: wire.Reasoned{Reason: reason}},
+	)
 }

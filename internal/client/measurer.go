@@ -27,7 +27,10 @@ func (c *Client) Assignments(ctx context.Context, batch int64) ([]wire.Assignmen
 
 // SendMeasurements sends what was measured.
 func (c *Client) SendMeasurements(ctx context.Context, batch int64, measured []wire.Submission) (wire.Taken, error) {
-	return call(ctx, c, wire.SendMeasurements, wire.SendMeasurementsRequest{ID: batch, Body: wire.Measurements{Measured: measured}})
+	return call(
+		ctx, c, wire.SendMeasurements,
+		wire.SendMeasurementsRequest{ID: batch, Body: wire.Measurements{Measured: measured}},
+	)
 }
 
 // DrillAssignment tells what to measure for the drill of an item.
@@ -43,7 +46,9 @@ func (c *Client) Drill(ctx context.Context, batch int64, items []wire.DrillItem)
 // Pieces returns the SHA-256 digests of the pieces of a part of a file that the service can
 // read.
 func (c *Client) Pieces(ctx context.Context, batch int64, n int, offset, length, size int64) ([]digest.Value, error) {
-	out, err := call(ctx, c, wire.ListPieces, wire.PiecesRequest{ID: batch, N: n, Offset: offset, Length: length, Size: size})
+	out, err := call(
+		ctx, c, wire.ListPieces, wire.PiecesRequest{ID: batch, N: n, Offset: offset, Length: length, Size: size},
+	)
 	return out.SHA256, err
 }
 

@@ -22,7 +22,9 @@ func (c *Client) SetPolicy(ctx context.Context, document json.RawMessage, reason
 
 // asWritten is [wire.SetPolicy] with the document as somebody wrote it, so that
 // it is the service that says what is wrong with it.
-var asWritten = wire.Operation[asWrittenRequest, wire.PolicyVersion]{Method: wire.SetPolicy.Method, Path: wire.SetPolicy.Path}
+var asWritten = wire.Operation[asWrittenRequest, wire.PolicyVersion]{
+	Method: wire.SetPolicy.Method, Path: wire.SetPolicy.Path,
+}
 
 type asWrittenRequest struct{ Body asWrittenPolicy }
 
@@ -49,6 +51,11 @@ func (c *Client) EndWaiver(ctx context.Context, id int64, reason string) (wire.W
 
 // SetOwnPolicy gives a publisher fields of its own; an empty object leaves it
 // none.
-func (c *Client) SetOwnPolicy(ctx context.Context, publisher string, fields json.RawMessage, reason string) (wire.PolicyVersion, error) {
-	return call(ctx, c, wire.SetOwnPolicy, wire.SetOwnPolicyRequest{Slug: publisher, Body: wire.OwnPolicy{Fields: fields, Reason: reason}})
+func (c *Client) SetOwnPolicy(
+	ctx context.Context, publisher string, fields json.RawMessage, reason string,
+) (wire.PolicyVersion, error) {
+	return call(
+		ctx, c, wire.SetOwnPolicy,
+		wire.SetOwnPolicyRequest{Slug: publisher, Body: wire.OwnPolicy{Fields: fields, Reason: reason}},
+	)
 }

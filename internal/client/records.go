@@ -22,7 +22,10 @@ type RecordQuery struct {
 // Records lists records, the newest first.
 func (c *Client) Records(ctx context.Context, q RecordQuery) ([]wire.Record, error) {
 	return all(q.Limit, func(cursor string) (wire.Page[wire.Record], error) {
-		return call(ctx, c, wire.ListRecords, wire.ListRecordsRequest{Kind: q.Kind, Verdict: q.Verdict, Batch: q.Batch, Name: q.Name, Cursor: cursor})
+		return call(
+			ctx, c, wire.ListRecords,
+			wire.ListRecordsRequest{Kind: q.Kind, Verdict: q.Verdict, Batch: q.Batch, Name: q.Name, Cursor: cursor},
+		)
 	})
 }
 

@@ -142,11 +142,15 @@ type Log struct {
 
 func defaults() Config {
 	return Config{
-		Name: "endeixis.local", Listen: "127.0.0.1:7474", Depots: map[string]string{}, Origins: map[string]Origin{}, Directories: []Directory{},
-		Devices: Devices{AtOnce: 8, Credentials: map[string]Credential{}},
-		Ledger:  Ledger{KeyFile: "ledger.key", AuditHours: 24, AuditDays: 30},
-		Work:    Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
-		Log:     Log{Level: "info", Format: "text"},
+		Name:        "endeixis.local",
+		Listen:      "127.0.0.1:7474",
+		Depots:      map[string]string{},
+		Origins:     map[string]Origin{},
+		Directories: []Directory{},
+		Devices:     Devices{AtOnce: 8, Credentials: map[string]Credential{}},
+		Ledger:      Ledger{KeyFile: "ledger.key", AuditHours: 24, AuditDays: 30},
+		Work:        Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
+		Log:         Log{Level: "info", Format: "text"},
 	}
 }
 
@@ -172,7 +176,8 @@ func Load(path string) (*Loaded, error) {
 			return err
 		}
 		for key, value := range k.All() {
-			if old, ok := before[key]; !ok || fmt.Sprint(old) != fmt.Sprint(value) || source != "default" && sources[key] == "" {
+			if old, ok := before[key]; !ok || fmt.Sprint(old) != fmt.Sprint(value) ||
+				source != "default" && sources[key] == "" {
 				sources[key] = source
 			}
 		}
@@ -187,14 +192,20 @@ func Load(path string) (*Loaded, error) {
 		}
 	}
 	const prefix = "ENDEIXIS_"
-	if err := layer("environment", env.Provider(".", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {
-		key = strings.ToLower(strings.TrimPrefix(key, prefix))
-		key = strings.ReplaceAll(key, "__", ".")
-		if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && !credentialKey.MatchString(key) && key != "database.url" {
-			return "", nil // variables of the client and others
-		}
-		return key, value
-	}}), nil); err != nil {
+	if err := layer(
+		"environment",
+		env.Provider(".", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {
+			key = strings.ToLower(strings.TrimPrefix(key, prefix))
+			key = strings.ReplaceAll(key, "__", ".")
+			if !k.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) &&
+				!credentialKey.MatchString(key) &&
+				key != "database.url" {
+				return "", nil // variables of the client and others
+			}
+			return key, value
+		}}),
+		nil,
+	); err != nil {
 		return nil, err
 	}
 	var c Config
@@ -246,7 +257,8 @@ func unknownKeys(k *koanf.Koanf) []string {
 	known.Load(structs.Provider(defaults(), "koanf"), nil) //nolint:errcheck // cannot fail
 	var out []string
 	for _, key := range k.Keys() {
-		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) && !credentialKey.MatchString(key) {
+		if !known.Exists(key) && !strings.HasPrefix(key, "depots.") && !originKey.MatchString(key) &&
+			!credentialKey.MatchString(key) {
 			out = append(out, key)
 		}
 	}
@@ -283,23 +295,41 @@ func shown(value any) string {
 // depots that the service can write, people without HTTPS.
 func (c *Config) Warnings(file string) []string {
 	var out []string
-	secrets := map[string]string{"the configuration": file, "the ledger's key": c.Ledger.KeyFile, "the key by which records are sealed": c.Ledger.WritersKeyFile}
+	secrets := map[string]string{
+		"the configuration": file, "the ledger's key": c.Ledger.KeyFile,
+		"the key by which records are sealed": c.Ledger.WritersKeyFile,
+	}
 	for name, credential := range c.Devices.Credentials {
 		secrets["the credential "+name+" for devices"] = cmp.Or(credential.KeyFile, credential.PasswordFile)
 	}
 	for what, name := range secrets {
 		if info, err := os.Stat(name); err == nil && info.Mode().Perm()&0o044 != 0 {
-			out = append(out, fmt.Sprintf("%s, %s, can be read by others on this host; take that right away (chmod 600)", what, name))
+			out = append(
+				out,
+				fmt.Sprintf("%s, %s, can be read by others on this host; take that right away (chmod 600)", what, name),
+			)
 		}
 	}
 	for name, dir := range c.Depots {
 		if syscall.Access(dir, 2 /* W_OK */) == nil {
-			out = append(out, fmt.Sprintf("the depot %s, %s, can be written by this user; give the service a user that can only read it", name, dir))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"the depot %s, %s, can be written by this user; give the service a user that can only read it",
+					name, dir,
+				),
+			)
 		}
 	}
 	if host, _, err := net.SplitHostPort(c.Listen); err == nil && !c.SecureCookies {
 		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			out = append(out, fmt.Sprintf("the service listens on %s, beyond this host, and secure_cookies is off; put HTTPS in front and set it", c.Listen))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"the service listens on %s, beyond this host, and secure_cookies is off; put HTTPS in front and set it",
+					c.Listen,
+				),
+			)
 		}
 	}
 	slices.Sort(out)

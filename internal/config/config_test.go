@@ -18,7 +18,10 @@ func write(t *testing.T, text string) string {
 }
 
 func TestLayers(t *testing.T) {
-	path := write(t, "listen: 127.0.0.1:9\ndatabase:\n  url: postgres://e:secret@db/endeixis\nledger:\n  key_file: keys/ledger.key\ndepots:\n  quayside: .\nwork:\n  slice_items: 5\n")
+	path := write(
+		t,
+		"listen: 127.0.0.1:9\ndatabase:\n  url: postgres://e:secret@db/endeixis\nledger:\n  key_file: keys/ledger.key\ndepots:\n  quayside: .\nwork:\n  slice_items: 5\n",
+	)
 	t.Setenv("ENDEIXIS_WORK__SLICE_ITEMS", "7")
 	t.Setenv("ENDEIXIS_TOKEN", "of the client")
 	c, err := Load(path)
@@ -26,7 +29,9 @@ func TestLayers(t *testing.T) {
 	assert.Equal(t, "127.0.0.1:9", c.Listen)
 	assert.Equal(t, 7, c.Work.SliceItems, "the environment wins")
 	assert.EqualValues(t, 256<<20, c.Work.SliceBytes, "the default stays")
-	assert.Equal(t, filepath.Join(filepath.Dir(path), "keys/ledger.key"), c.Ledger.KeyFile, "paths are relative to the file")
+	assert.Equal(
+		t, filepath.Join(filepath.Dir(path), "keys/ledger.key"), c.Ledger.KeyFile, "paths are relative to the file",
+	)
 	from := map[string]string{}
 	shown := map[string]string{}
 	for _, s := range c.Settings {

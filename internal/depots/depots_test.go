@@ -119,7 +119,9 @@ func TestHostTrouble(t *testing.T) {
 	require.NoError(t, syscall.Getrlimit(syscall.RLIMIT_NOFILE, &before))
 	spare, err := os.Open(dir)
 	require.NoError(t, err)
-	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &syscall.Rlimit{Cur: uint64(spare.Fd()) + 1, Max: before.Max}))
+	require.NoError(
+		t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &syscall.Rlimit{Cur: uint64(spare.Fd()) + 1, Max: before.Max}),
+	)
 	_, err = d.Open("quayside", "release")
 	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &before))
 	spare.Close()

@@ -55,7 +55,10 @@ type Service struct {
 }
 
 // New returns a Service. It fails where a description of a kind cannot be used.
-func New(s *store.Store, r *records.Service, p *publishers.Service, settings Settings, log *slog.Logger, now func() time.Time) (*Service, error) {
+func New(
+	s *store.Store, r *records.Service, p *publishers.Service, settings Settings, log *slog.Logger,
+	now func() time.Time,
+) (*Service, error) {
 	kinds, err := Kinds(settings.Kinds)
 	return &Service{s, r, p, settings, kinds, log, now}, err
 }
@@ -72,7 +75,9 @@ func (s *Service) Set(ctx context.Context, by string, d Details) (Device, error)
 	}
 	return s.keep(ctx, by, d.Name, func(was *Details) (Details, error) {
 		if was != nil && *was == d {
-			return d, fault.New(fault.Conflict, "device-unchanged", "That is what is known about %s already.", plain.Text(d.Name))
+			return d, fault.New(
+				fault.Conflict, "device-unchanged", "That is what is known about %s already.", plain.Text(d.Name),
+			)
 		}
 		return d, nil
 	})
@@ -81,7 +86,11 @@ func (s *Service) Set(ctx context.Context, by string, d Details) (Device, error)
 // Retire has a device asked no more; what it said stays on record.
 func (s *Service) Retire(ctx context.Context, by, name, reason string) (Device, error) {
 	if strings.TrimSpace(reason) == "" || len(reason) > 1000 || strings.ContainsRune(reason, 0) {
-		return Device{}, fault.New(fault.Invalid, "reason-missing", "Say why the device is retired, in at most 1,000 characters.").At("reason")
+		return Device{}, fault.New(
+			fault.Invalid, "reason-missing", "Say why the device is retired, in at most 1,000 characters.",
+		).At(
+			"reason",
+		)
 	}
 	return s.keep(ctx, by, name, func(was *Details) (Details, error) {
 		if was == nil {
@@ -94,7 +103,9 @@ func (s *Service) Retire(ctx context.Context, by, name, reason string) (Device, 
 }
 
 // keep stores a decision about a device with its record.
-func (s *Service) keep(ctx context.Context, by, name string, decide func(was *Details) (Details, error)) (Device, error) {
+func (s *Service) keep(
+	ctx context.Context, by, name string, decide func(was *Details) (Details, error),
+) (Device, error) {
 	var out Device
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var was *Details
@@ -127,7 +138,12 @@ func deviceOf(r store.Device) *Device {
 // check refuses details that make no sense.
 func (s *Service) check(ctx context.Context, d Details) error {
 	if !nameForm.MatchString(d.Name) {
-		return fault.New(fault.Invalid, "bad-name", "A device's name has at most 60 letters, digits, points, hyphens and underlines.").At("name")
+		return fault.New(
+			fault.Invalid, "bad-name",
+			"A device's name has at most 60 letters, digits, points, hyphens and underlines.",
+		).At(
+			"name",
+		)
 	}
 	if len(d.Place) > 200 || strings.ContainsRune(d.Place, 0) {
 		return fault.New(fault.Invalid, "bad-place", "The place can have at most 200 characters.").At("place")
@@ -143,25 +159,51 @@ func (s *Service) check(ctx context.Context, d Details) error {
 	}
 	if k.Reach == device.Typed {
 		if d.Address != "" || d.Credential != "" {
-			return fault.New(fault.Invalid, "not-reached", "Only a person can reach a device of the kind %s; it has no address and no credential.", k.Name).At("address")
+			return fault.New(
+				fault.Invalid, "not-reached",
+				"Only a person can reach a device of the kind %s; it has no address and no credential.", k.Name,
+			).At(
+				"address",
+			)
 		}
 		return nil
 	}
 	host, port, err := net.SplitHostPort(d.Address)
-	if n, wrong := strconv.ParseUint(port, 10, 16); err != nil || host == "" || wrong != nil || n == 0 || len(d.Address) > 300 || strings.ContainsFunc(d.Address, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return fault.New(fault.Invalid, "bad-address", "%s is no address with a port, such as 192.0.2.7:22.", plain.Quoted(d.Address)).At("address")
+	if n, wrong := strconv.ParseUint(
+		port, 10, 16,
+	); err != nil || host == "" || wrong != nil || n == 0 || len(d.Address) > 300 ||
+		strings.ContainsFunc(d.Address, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return fault.New(
+			fault.Invalid, "bad-address", "%s is no address with a port, such as 192.0.2.7:22.",
+			plain.Quoted(d.Address),
+		).At(
+			"address",
+		)
 	}
 	all, err := s.All(ctx)
 	if err != nil {
 		return err
 	}
-	if at := slices.IndexFunc(all, func(o Device) bool { return o.Address == d.Address && o.Name != d.Name && o.Retired == "" }); at >= 0 {
-		return fault.New(fault.Conflict, "address-taken", "%s has the address %s already: what answers there can be one of the two alone.", plain.Text(all[at].Name), plain.Quoted(d.Address)).
-			Advise("Correct the address, or retire the other device first.").At("address")
+	if at := slices.IndexFunc(
+		all, func(o Device) bool { return o.Address == d.Address && o.Name != d.Name && o.Retired == "" },
+	); at >= 0 {
+		return fault.New(
+			fault.Conflict, "address-taken",
+			"%s has the address %s already: what answers there can be one of the two alone.", plain.Text(all[at].Name),
+			plain.Quoted(d.Address),
+		).
+			Advise(
+				"Correct the address, or retire the other device first.",
+			).At(
+			"address",
+		)
 	}
 	if _, ok := s.settings.Credentials[d.Credential]; !ok {
 		return fault.New(fault.Invalid, "credential-unknown", "There is no credential %s.", plain.Quoted(d.Credential)).
-			Advise("The administrator names credentials in the service's configuration; there are: %s.", strings.Join(append(s.Credentials(), "none other"), ", ")).At("credential")
+			Advise(
+				"The administrator names credentials in the service's configuration; there are: %s.",
+				strings.Join(append(s.Credentials(), "none other"), ", "),
+			).At("credential")
 	}
 	return nil
 }
@@ -186,5 +228,11 @@ func (s *Service) Device(ctx context.Context, name string) (Device, error) {
 }
 
 func unknown(name string) error {
-	return fault.New(fault.NotFound, "device-unknown", "There is no device %s.", plain.Quoted(name)).Advise("“endeixis device list” shows which there are.").At("device")
+	return fault.New(
+		fault.NotFound, "device-unknown", "There is no device %s.", plain.Quoted(name),
+	).Advise(
+		"“endeixis device list” shows which there are.",
+	).At(
+		"device",
+	)
 }

@@ -80,7 +80,9 @@ func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions 
 
 // askOnce asks questions on one connection, and reports whether the device may be asked
 // more: it came to the end of what it had to say.
-func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questions []Question, out []Reply) (more bool) {
+func (s *Service) askOnce(
+	ctx context.Context, d Details, k *device.Kind, questions []Question, out []Reply,
+) (more bool) {
 	rest := func(from int, f *diagnose.Cause) {
 		for i := from; i < len(out); i++ {
 			out[i].Finding = f
@@ -135,7 +137,11 @@ func (s *Service) askOnce(ctx context.Context, d Details, k *device.Kind, questi
 // notAsked says why a question was not put to a device.
 func notAsked(before *device.Slot) *diagnose.Cause {
 	return &diagnose.Cause{
-		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf("It was not asked: what came of the question about %s was no clear answer, and what still came could have been taken for this one's.", before.Title),
+		Code: diagnose.DeviceUnclear,
+		Sentence: fmt.Sprintf(
+			"It was not asked: what came of the question about %s was no clear answer, and what still came could have been taken for this one's.",
+			before.Title,
+		),
 		Advice: "Ask for this slot by itself.",
 	}
 }
@@ -179,8 +185,11 @@ func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.
 			return nil, shown, keyChanged(d, shown, changed)
 		case err != nil && strings.Contains(err.Error(), "unable to authenticate"):
 			return nil, shown, &diagnose.Cause{
-				Code: diagnose.DeviceLogin, Sentence: fmt.Sprintf("%s does not let %s in.", plain.Text(d.Name), plain.Quoted(user)),
-				Advice: "Have whoever keeps the device look at its users and keys, or the administrator at the credential “" + plain.Text(d.Credential) + "”.",
+				Code:     diagnose.DeviceLogin,
+				Sentence: fmt.Sprintf("%s does not let %s in.", plain.Text(d.Name), plain.Quoted(user)),
+				Advice: "Have whoever keeps the device look at its users and keys, or the administrator at the credential “" + plain.Text(
+					d.Credential,
+				) + "”.",
 			}
 		default:
 			return nil, shown, unreached(d, limited, err)
@@ -193,8 +202,14 @@ func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.
 // checks one.
 func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *diagnose.Cause) {
 	unconfirmed := &diagnose.Cause{
-		Code: diagnose.DeviceKeyUnconfirmed, Sentence: fmt.Sprintf("No host key of %s was confirmed, so that anybody could answer in its place. It was not called.", plain.Text(address)),
-		Advice: "On the service's host, “endeixisd host-key " + plain.Text(address) + "” shows the key that it has now. Compare that with what stands on the device, then add the line to the file of host keys.",
+		Code: diagnose.DeviceKeyUnconfirmed,
+		Sentence: fmt.Sprintf(
+			"No host key of %s was confirmed, so that anybody could answer in its place. It was not called.",
+			plain.Text(address),
+		),
+		Advice: "On the service's host, “endeixisd host-key " + plain.Text(
+			address,
+		) + "” shows the key that it has now. Compare that with what stands on the device, then add the line to the file of host keys.",
 	}
 	if s.settings.KnownHosts == "" {
 		return nil, nil, unconfirmed
@@ -203,8 +218,9 @@ func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *dia
 	if err != nil {
 		s.log.Error("the file of the devices' host keys cannot be used", "error", err)
 		return nil, nil, &diagnose.Cause{
-			Code: diagnose.DeviceKeyUnconfirmed, Sentence: "The file of host keys cannot be used, so that no device is known. It was not called.",
-			Advice: "The service's log says what is wrong with the file. Ask the administrator.",
+			Code:     diagnose.DeviceKeyUnconfirmed,
+			Sentence: "The file of host keys cannot be used, so that no device is known. It was not called.",
+			Advice:   "The service's log says what is wrong with the file. Ask the administrator.",
 		}
 	}
 	// A key that is nobody's tells which are wanted.
@@ -237,7 +253,9 @@ func (nobodysKey) Verify([]byte, *ssh.Signature) error { return errors.New("nobo
 func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Cause) {
 	refuse := func(format string, args ...any) ([]ssh.AuthMethod, string, *diagnose.Cause) {
 		return nil, "", &diagnose.Cause{
-			Code: diagnose.DeviceLogin, Sentence: fmt.Sprintf(format, args...) + " The device was not called.", Advice: "Ask the administrator.",
+			Code:     diagnose.DeviceLogin,
+			Sentence: fmt.Sprintf(format, args...) + " The device was not called.",
+			Advice:   "Ask the administrator.",
 		}
 	}
 	c, ok := s.settings.Credentials[name]
@@ -254,8 +272,14 @@ func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Cause)
 		return refuse("The credential %s cannot be read.", plain.Quoted(name))
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		s.log.Error("a credential can be read by others on this host; take that right away (chmod 600)", "credential", name, "file", file)
-		return refuse("The credential %s can be read by others on the service's host, so that it is no secret.", plain.Quoted(name))
+		s.log.Error(
+			"a credential can be read by others on this host; take that right away (chmod 600)", "credential", name,
+			"file", file,
+		)
+		return refuse(
+			"The credential %s can be read by others on the service's host, so that it is no secret.",
+			plain.Quoted(name),
+		)
 	}
 	secret, err := os.ReadFile(file)
 	if err != nil {
@@ -264,13 +288,16 @@ func (s *Service) login(name string) ([]ssh.AuthMethod, string, *diagnose.Cause)
 	}
 	if c.KeyFile == "" {
 		password := strings.TrimRight(string(secret), "\r\n")
-		return []ssh.AuthMethod{ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				answers[i] = password
-			}
-			return answers, nil
-		})}, c.User, nil
+		return []ssh.AuthMethod{
+			ssh.Password(password),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+				answers := make([]string, len(questions))
+				for i := range answers {
+					answers[i] = password
+				}
+				return answers, nil
+			}),
+		}, c.User, nil
 	}
 	key, err := ssh.ParsePrivateKey(secret)
 	if err != nil {
@@ -290,13 +317,19 @@ func unreached(d Details, limited context.Context, err error) *diagnose.Cause {
 		why = "nobody knows its name"
 	}
 	return &diagnose.Cause{
-		Code: diagnose.DeviceUnreached, Sentence: fmt.Sprintf("%s cannot be reached at %s: %s.", plain.Text(d.Name), plain.Text(d.Address), why),
-		Advice: "See that it has power and a line, and ask again.",
+		Code:     diagnose.DeviceUnreached,
+		Sentence: fmt.Sprintf("%s cannot be reached at %s: %s.", plain.Text(d.Name), plain.Text(d.Address), why),
+		Advice:   "See that it has power and a line, and ask again.",
 	}
 }
 
 func keyChanged(d Details, shown string, changed *knownhosts.KeyError) *diagnose.Cause {
-	f := &diagnose.Cause{Code: diagnose.DeviceKeyChanged, Sentence: fmt.Sprintf("%s has another host key than the one that was confirmed. Nothing was asked.", plain.Text(d.Name))}
+	f := &diagnose.Cause{
+		Code: diagnose.DeviceKeyChanged,
+		Sentence: fmt.Sprintf(
+			"%s has another host key than the one that was confirmed. Nothing was asked.", plain.Text(d.Name),
+		),
+	}
 	if shown != "" {
 		f.Advice = "It shows " + shown + ". "
 	}
@@ -320,15 +353,17 @@ func silent(k *device.Kind, said []byte) *diagnose.Cause {
 
 func cut() *diagnose.Cause {
 	return &diagnose.Cause{
-		Code: diagnose.DeviceLineCut, Sentence: "The connection ended before the answer did.",
-		Advice: "What was said so far counts for nothing. Ask again; if it stays so, look at the line and at the device.",
+		Code:     diagnose.DeviceLineCut,
+		Sentence: "The connection ended before the answer did.",
+		Advice:   "What was said so far counts for nothing. Ask again; if it stays so, look at the line and at the device.",
 	}
 }
 
 func tooMuch() *diagnose.Cause {
 	return &diagnose.Cause{
-		Code: diagnose.DeviceUnclear, Sentence: fmt.Sprintf("It said more than %d KiB, which is no answer to such a question.", device.MaxAnswer>>10),
-		Advice: "Look at the device on its own console.",
+		Code:     diagnose.DeviceUnclear,
+		Sentence: fmt.Sprintf("It said more than %d KiB, which is no answer to such a question.", device.MaxAnswer>>10),
+		Advice:   "Look at the device on its own console.",
 	}
 }
 
@@ -449,7 +484,8 @@ func (c *console) ask(ctx context.Context, q asked) ([]byte, *diagnose.Cause) {
 		return nil, cut()
 	}
 	said, finding := c.until(ctx, c.kind.AnswerWithin)
-	for late := time.Now().Add(lateAnswer); finding == nil && c.kind.Loose(q.slot, q.algorithm, said) && time.Now().Before(late); {
+	late := time.Now().Add(lateAnswer)
+	for finding == nil && c.kind.Loose(q.slot, q.algorithm, said) && time.Now().Before(late) {
 		more, late := c.until(ctx, time.Until(late))
 		if said = append(said, more...); late != nil {
 			break
@@ -530,7 +566,11 @@ func HostKey(ctx context.Context, address string) (line, fingerprint string, err
 	var seen ssh.PublicKey
 	enough := errors.New("that is all that was wanted")
 	_, _, _, err = ssh.NewClientConn(conn, address, &ssh.ClientConfig{
-		User: "nobody", HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256},
+		User: "nobody",
+		HostKeyAlgorithms: []string{
+			ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSASHA512,
+			ssh.KeyAlgoRSASHA256,
+		},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			seen = key
 			return enough

@@ -77,7 +77,9 @@ func New(configured []Directory, limits outside.Limits) (*Directories, error) {
 			return nil, fmt.Errorf("directory %s: %w", c.Name, err)
 		}
 		if c.Kind != HKP && c.Kind != WKD {
-			return nil, fmt.Errorf("directory %s: the kind %q does not exist; there are %s and %s", c.Name, c.Kind, HKP, WKD)
+			return nil, fmt.Errorf(
+				"directory %s: the kind %q does not exist; there are %s and %s", c.Name, c.Kind, HKP, WKD,
+			)
 		}
 		if c.Kind == WKD && (c.Domain == "" || strings.ContainsAny(c.Domain, "@/ ")) {
 			return nil, fmt.Errorf("directory %s: a web key directory needs the domain that it answers for", c.Name)
@@ -109,8 +111,13 @@ type Query struct {
 func ParseQuery(text string) (Query, error) {
 	text = strings.TrimSpace(text)
 	if local, domain, ok := strings.Cut(text, "@"); ok {
-		if local == "" || domain == "" || strings.ContainsAny(text, " <>/?#\x00") || strings.Contains(domain, "@") || len(text) > 254 {
-			return Query{}, fault.New(fault.Invalid, "bad-query", "%s is not a mail address.", plain.Quoted(text)).At("query")
+		if local == "" || domain == "" || strings.ContainsAny(text, " <>/?#\x00") || strings.Contains(domain, "@") ||
+			len(text) > 254 {
+			return Query{}, fault.New(
+				fault.Invalid, "bad-query", "%s is not a mail address.", plain.Quoted(text),
+			).At(
+				"query",
+			)
 		}
 		return Query{Address: text}, nil
 	}
@@ -122,7 +129,12 @@ func ParseQuery(text string) (Query, error) {
 	}
 	fp, err := keyring.ParseFingerprint(text)
 	if err != nil {
-		return Query{}, fault.New(fault.Invalid, "bad-query", "That is neither a full fingerprint, nor a key ID of 16 digits, nor a mail address: %s.", err).At("query")
+		return Query{}, fault.New(
+			fault.Invalid, "bad-query",
+			"That is neither a full fingerprint, nor a key ID of 16 digits, nor a mail address: %s.", err,
+		).At(
+			"query",
+		)
 	}
 	return Query{Fingerprint: fp}, nil
 }
@@ -205,7 +217,9 @@ func (d *Directories) Ask(ctx context.Context, q Query) ([]Answer, error) {
 func (d *Directories) ask(ctx context.Context, place directory, q Query) Answer {
 	address, ok := place.address(q)
 	if !ok {
-		return Answer{Outcome: NotAsked, Detail: fmt.Sprintf("it answers for addresses at %s only", plain.Text(place.Domain))}
+		return Answer{
+			Outcome: NotAsked, Detail: fmt.Sprintf("it answers for addresses at %s only", plain.Text(place.Domain)),
+		}
 	}
 	data, err := d.client.Get(ctx, place.base, address)
 	var status *outside.StatusError
@@ -235,7 +249,10 @@ func (d *Directories) ask(ctx context.Context, place directory, q Query) Answer 
 		}
 	}
 	if unchecked > 0 {
-		a.Detail = fmt.Sprintf("%d signatures in what it handed out could not be checked, for there are too many; they were left out", unchecked)
+		a.Detail = fmt.Sprintf(
+			"%d signatures in what it handed out could not be checked, for there are too many; they were left out",
+			unchecked,
+		)
 	}
 	if others := len(certs) - len(a.Certificates); others > 0 {
 		if a.Detail != "" {
@@ -247,7 +264,10 @@ func (d *Directories) ask(ctx context.Context, place directory, q Query) Answer 
 		a.Outcome = Other
 		a.Detail = "it handed out another key than was asked for, which was dropped"
 		if len(certs) > 0 {
-			a.Detail = fmt.Sprintf("it handed out another key than was asked for, %s, which was dropped", plain.Grouped(string(certs[0].Primary.Fingerprint)))
+			a.Detail = fmt.Sprintf(
+				"it handed out another key than was asked for, %s, which was dropped",
+				plain.Grouped(string(certs[0].Primary.Fingerprint)),
+			)
 		}
 		if len(certs) == 0 && len(skipped) > 0 {
 			a.Outcome, a.Detail = Failed, "what it sent cannot be used: "+plain.Text(skipped[0].Error())

@@ -42,7 +42,11 @@ func TestAsk(t *testing.T) {
 		at("harbour", "/directories/harbour/", directories.HKP, ""),
 		at("tired", "/tired", directories.HKP, ""),
 		at("lookalike", "/directories/lookalike/", directories.HKP, ""),
-		at("page", "/page", directories.HKP, ""), at("endless", "/endless", directories.HKP, ""), at("elsewhere", "/elsewhere", directories.HKP, ""),
+		at(
+			"page", "/page", directories.HKP, "",
+		),
+		at("endless", "/endless", directories.HKP, ""),
+		at("elsewhere", "/elsewhere", directories.HKP, ""),
 		at("own", "/directories/harbour/wkd/", directories.WKD, "brackwater.example"),
 		at("theirs", "/directories/harbour/wkd/", directories.WKD, "tidewright.example"),
 		{Name: "dead", Kind: directories.HKP, URL: "http://127.0.0.1:1/"},
@@ -63,7 +67,10 @@ func TestAsk(t *testing.T) {
 		}
 		return outcomes, by
 	}
-	same := map[string]directories.Outcome{"tired": "failed", "page": "failed", "endless": "failed", "elsewhere": "failed", "dead": "failed", "theirs": "not-asked"}
+	same := map[string]directories.Outcome{
+		"tired": "failed", "page": "failed", "endless": "failed", "elsewhere": "failed",
+		"dead": "failed", "theirs": "not-asked",
+	}
 	results := func(more map[string]directories.Outcome) map[string]directories.Outcome {
 		for k, v := range same {
 			more[k] = v
@@ -71,7 +78,9 @@ func TestAsk(t *testing.T) {
 		return more
 	}
 	outcomes, by := ask("sign@brackwater.example")
-	assert.Equal(t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "found", "own": "found"}), outcomes)
+	assert.Equal(
+		t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "found", "own": "found"}), outcomes,
+	)
 	assert.EqualValues(t, real.Primary.Fingerprint(), by["harbour"].Certificates[0].Primary.Fingerprint)
 	assert.EqualValues(t, real.Primary.Fingerprint(), by["own"].Certificates[0].Primary.Fingerprint)
 	assert.EqualValues(t, fake.Primary.Fingerprint(), by["lookalike"].Certificates[0].Primary.Fingerprint)
@@ -82,7 +91,10 @@ func TestAsk(t *testing.T) {
 	}
 	for _, query := range []string{real.Primary.Fingerprint(), real.Primary.Fingerprint()[24:], "0x" + real.Primary.Fingerprint()} {
 		outcomes, _ = ask(query)
-		assert.Equal(t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "absent", "own": "not-asked"}), outcomes)
+		assert.Equal(
+			t, results(map[string]directories.Outcome{"harbour": "found", "lookalike": "absent", "own": "not-asked"}),
+			outcomes,
+		)
 	}
 	outcomes, _ = ask("nobody@brackwater.example")
 	assert.Equal(t, directories.Absent, outcomes["harbour"])
@@ -105,7 +117,9 @@ func TestAnotherKeyThanAsked(t *testing.T) {
 		"version 2":   {pgptest.Packet(6, []byte{2, 0, 0, 0, 0, 0, 0, 1}), directories.Failed, "cannot be used"},
 	} {
 		server := httptest.NewServer(fixed(c.sends))
-		d, err := directories.New([]directories.Directory{{Name: "one", Kind: directories.HKP, URL: server.URL}}, outside.Limits{})
+		d, err := directories.New(
+			[]directories.Directory{{Name: "one", Kind: directories.HKP, URL: server.URL}}, outside.Limits{},
+		)
 		require.NoError(t, err)
 		q, err := directories.ParseQuery(a.Primary.Fingerprint())
 		require.NoError(t, err)

@@ -79,7 +79,9 @@ func (h *Hub) Run(ctx context.Context, s *store.Store, log *slog.Logger) {
 
 // Follow calls f for every announcement on a channel until ctx ends. ready is
 // called whenever it is listening, for what happened before was not heard.
-func Follow(ctx context.Context, s *store.Store, channel string, log *slog.Logger, ready func(), f func(payload string)) {
+func Follow(
+	ctx context.Context, s *store.Store, channel string, log *slog.Logger, ready func(), f func(payload string),
+) {
 	for {
 		err := s.Listen(ctx, channel, ready, f)
 		if ctx.Err() != nil {

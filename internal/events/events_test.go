@@ -42,7 +42,9 @@ func TestHubWakesThoseWhoWait(t *testing.T) {
 	}
 	assert.True(t, receive(woken), "everybody looks once when listening begins")
 	assert.True(t, receive(two))
-	require.NoError(t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error { return tx.Announce(t.Context(), 1) }))
+	require.NoError(
+		t, s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error { return tx.Announce(t.Context(), 1) }),
+	)
 	assert.True(t, receive(woken))
 	select {
 	case <-two:

@@ -68,7 +68,10 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 			return err
 		}
 		var isNew bool
-		if out, isNew, err = tx.AskInquiry(ctx, Inquiry{Kind: string(kind), Question: text, AskedBy: by, CreatedAt: now}); err != nil || !isNew {
+		if out, isNew, err = tx.AskInquiry(
+			ctx, Inquiry{Kind: string(kind), Question: text, AskedBy: by, CreatedAt: now},
+		); err != nil ||
+			!isNew {
 			return err
 		}
 		return s.jobs.Answer(ctx, tx, out.ID)
@@ -80,7 +83,11 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 func (s *Service) Get(ctx context.Context, id int64) (Inquiry, error) {
 	out, err := s.store.Inquiry(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "inquiry-unknown", "There is no inquiry %d; answers are kept for a week.", id).Advise("Ask again.")
+		err = fault.New(
+			fault.NotFound, "inquiry-unknown", "There is no inquiry %d; answers are kept for a week.", id,
+		).Advise(
+			"Ask again.",
+		)
 	}
 	return out, err
 }

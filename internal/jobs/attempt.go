@@ -41,7 +41,10 @@ func (patient) NextRetry(job *rivertype.JobRow) time.Time {
 // host out of files or space, a worker that is stopped. What fails otherwise is
 // tried again a few times; then end closes the work, with why, and the job never
 // comes back by itself.
-func (r *Runner) attempt(ctx context.Context, job *rivertype.JobRow, step func(context.Context) error, end func(ctx context.Context, cause error) error) error {
+func (r *Runner) attempt(
+	ctx context.Context, job *rivertype.JobRow, step func(context.Context) error,
+	end func(ctx context.Context, cause error) error,
+) error {
 	err := fmt.Errorf("the program that did it was gone %d times before it was done", crashes)
 	if job.Attempt-1-len(job.Errors) < crashes {
 		err = r.guarded(ctx, job, step)
@@ -52,11 +55,17 @@ func (r *Runner) attempt(ctx context.Context, job *rivertype.JobRow, step func(c
 	case ctx.Err() != nil || passes(err):
 		return river.JobSnooze(pause)
 	case job.Attempt-1-len(job.Errors) < crashes && len(job.Errors)+1 < triesFor(err):
-		r.log.Warn("a step failed and will be tried again", "job", job.Kind, "args", string(job.EncodedArgs), "failures", len(job.Errors)+1, "error", err)
+		r.log.Warn(
+			"a step failed and will be tried again", "job", job.Kind, "args", string(job.EncodedArgs), "failures",
+			len(job.Errors)+1, "error", err,
+		)
 		return err
 	}
 	if ended := end(ctx, err); ended != nil {
-		r.log.Error("a step that fails could not be ended", "job", job.Kind, "args", string(job.EncodedArgs), "error", errors.Join(err, ended))
+		r.log.Error(
+			"a step that fails could not be ended", "job", job.Kind, "args", string(job.EncodedArgs), "error",
+			errors.Join(err, ended),
+		)
 		return river.JobSnooze(time.Minute)
 	}
 	r.log.Error("a step was given up", "job", job.Kind, "args", string(job.EncodedArgs), "error", err)
@@ -67,7 +76,10 @@ func (r *Runner) attempt(ctx context.Context, job *rivertype.JobRow, step func(c
 func (r *Runner) guarded(ctx context.Context, job *rivertype.JobRow, step func(context.Context) error) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
-			r.log.Error("a step panicked", "job", job.Kind, "args", string(job.EncodedArgs), "panic", v, "stack", string(debug.Stack()))
+			r.log.Error(
+				"a step panicked", "job", job.Kind, "args", string(job.EncodedArgs), "panic", v, "stack",
+				string(debug.Stack()),
+			)
 			err = errors.New("the program met a state that it does not know")
 		}
 	}()
@@ -85,5 +97,7 @@ func triesFor(err error) int {
 
 // passes reports whether an error is of the kind that passes by itself.
 func passes(err error) bool {
-	return fault.Is(err, "database-down") || fault.Is(err, "database-full") || errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) || errors.Is(err, syscall.ENOSPC)
+	return fault.Is(err, "database-down") || fault.Is(err, "database-full") || errors.Is(err, syscall.EMFILE) ||
+		errors.Is(err, syscall.ENFILE) ||
+		errors.Is(err, syscall.ENOSPC)
 }

@@ -26,14 +26,23 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	t.Parallel()
 	s := testkit.Start(t)
-	where := s.Write(t, "ending", map[string][]byte{"a.img": []byte("a"), "b.img": []byte("b"), "SHA256SUMS": []byte(strings.Repeat("0", 64) + "  c.img\n")})
+	where := s.Write(
+		t, "ending",
+		map[string][]byte{
+			"a.img": []byte("a"), "b.img": []byte("b"),
+			"SHA256SUMS": []byte(strings.Repeat("0", 64) + "  c.img\n"),
+		},
+	)
 	depot, path, _ := strings.Cut(where, ":")
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { sql.Close(context.Background()) })
 	operator := s.Client(t, "operator")
 
-	_, err = sql.Exec(t.Context(), `CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail at %', TG_NAME; END $$`)
+	_, err = sql.Exec(
+		t.Context(),
+		`CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail at %', TG_NAME; END $$`,
+	)
 	require.NoError(t, err)
 	steps := map[string]string{
 		"slices":         `BEFORE INSERT ON slices FOR EACH ROW WHEN (NEW.batch_id = %d)`,
@@ -52,7 +61,9 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 		// through.
 		var next int64
 		require.NoError(t, sql.QueryRow(t.Context(), `SELECT coalesce(max(id), 0) + 1 FROM batches`).Scan(&next))
-		_, err := sql.Exec(t.Context(), fmt.Sprintf(`CREATE TRIGGER fails_%s `+where+` EXECUTE FUNCTION fails()`, step, next))
+		_, err := sql.Exec(
+			t.Context(), fmt.Sprintf(`CREATE TRIGGER fails_%s `+where+` EXECUTE FUNCTION fails()`, step, next),
+		)
 		require.NoError(t, err)
 		b, err := operator.RunBatch(t.Context(), wire.NewBatch{Depot: depot, Path: path}, "")
 		require.NoError(t, err)
@@ -79,7 +90,15 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 	// A moment longer than any job waits to be tried again.
 	time.Sleep(7 * time.Second)
 	var live int
-	require.NoError(t, sql.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable', 'running', 'scheduled', 'pending') AND kind IN ('survey-batch', 'measure-slice')`).Scan(&live))
+	require.NoError(
+		t,
+		sql.QueryRow(
+			t.Context(),
+			`SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable', 'running', 'scheduled', 'pending') AND kind IN ('survey-batch', 'measure-slice')`,
+		).Scan(
+			&live,
+		),
+	)
 	assert.Zero(t, live, "somebody comes back to it")
 	_, err = sql.Exec(t.Context(), `DROP FUNCTION fails() CASCADE`)
 	require.NoError(t, err)
@@ -95,8 +114,11 @@ func TestReassessmentThatAlwaysFailsEnds(t *testing.T) {
 	sql, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 	require.NoError(t, err)
 	t.Cleanup(func() { sql.Close(context.Background()) })
-	_, err = sql.Exec(t.Context(), `CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
-		CREATE TRIGGER fails BEFORE UPDATE ON reassessments FOR EACH ROW WHEN (NEW.state = 'done') EXECUTE FUNCTION fails()`)
+	_, err = sql.Exec(
+		t.Context(),
+		`CREATE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
+		CREATE TRIGGER fails BEFORE UPDATE ON reassessments FOR EACH ROW WHEN (NEW.state = 'done') EXECUTE FUNCTION fails()`,
+	)
 	require.NoError(t, err)
 	operator := s.Client(t, "operator")
 	r, err := operator.Reassess(t.Context(), wire.Selection{All: true}, "a test")
@@ -120,7 +142,10 @@ func TestOpenWorkWithoutJobIsAdopted(t *testing.T) {
 	p := testkit.Assemble(t, c, testkit.Now)
 	var ids []int64
 	for range 3 {
-		b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:left"}})
+		b, err := p.Batches.Create(
+			t.Context(), "ines",
+			batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:left"}},
+		)
 		require.NoError(t, err)
 		ids = append(ids, b.ID)
 	}

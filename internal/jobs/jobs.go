@@ -54,7 +54,11 @@ func options(queue string) river.InsertOpts {
 	return river.InsertOpts{
 		Queue: queue, MaxAttempts: maxAttempts,
 		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
+			rivertype.JobStateAvailable,
+			rivertype.JobStatePending,
+			rivertype.JobStateRetryable,
+			rivertype.JobStateRunning,
+			rivertype.JobStateScheduled,
 		}},
 	}
 }
@@ -178,7 +182,10 @@ func New(s *store.Store, work Work, queue *Queue, queues []string, sizes Sizes, 
 	}
 	random := make([]byte, 6)
 	rand.Read(random)
-	r := &Runner{store: s, work: work, queue: queue, log: log, id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random))}
+	r := &Runner{
+		store: s, work: work, queue: queue, log: log,
+		id: fmt.Sprintf("%.40s-%d-%s", host, os.Getpid(), hex.EncodeToString(random)),
+	}
 	workersOf := river.NewWorkers()
 	river.AddWorker(workersOf, &surveyWorker{runner: r})
 	river.AddWorker(workersOf, &sliceWorker{runner: r})
@@ -362,7 +369,9 @@ func (w *sliceWorker) Work(ctx context.Context, job *river.Job[SliceArgs]) error
 }
 
 // batch does a step of a batch, and closes the batch if that was the last.
-func (r *Runner) batch(ctx context.Context, job *rivertype.JobRow, id int64, step func(context.Context, Batches) error) error {
+func (r *Runner) batch(
+	ctx context.Context, job *rivertype.JobRow, id int64, step func(context.Context, Batches) error,
+) error {
 	return r.attempt(ctx, job, func(ctx context.Context) error {
 		if err := step(ctx, r.work.Batches); err != nil {
 			return err

@@ -254,8 +254,11 @@ func (s *Service) put(ctx context.Context, b *recorded.Basis, from store.Reads) 
 			continue
 		}
 		keys = append(keys, &keyring.Key{
-			Certificate: certs[i], Publisher: row.Row.Publisher, Role: keyring.Role(row.Row.Role),
-			Conflict: conflicting[string(row.Row.Fingerprint)], History: historyOf(stepsOf[string(row.Row.Fingerprint)]),
+			Certificate: certs[i],
+			Publisher:   row.Row.Publisher,
+			Role:        keyring.Role(row.Row.Role),
+			Conflict:    conflicting[string(row.Row.Fingerprint)],
+			History:     historyOf(stepsOf[string(row.Row.Fingerprint)]),
 		})
 	}
 	var known []keyring.Publisher
@@ -288,8 +291,15 @@ func kept(ctx context.Context, from store.Reads, rows []recorded.Key, part []int
 }
 
 func otherwise(k recorded.Key) error {
-	return fault.New(fault.Altered, "keyring-altered", "The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.", plain.Grouped(hex.EncodeToString(k.Row.Fingerprint))).
-		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
+	return fault.New(
+		fault.Altered,
+		"keyring-altered",
+		"The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.",
+		plain.Grouped(hex.EncodeToString(k.Row.Fingerprint)),
+	).
+		Advise(
+			"Have the administrator audit the ledger, find out who changed the database, and restore it.",
+		)
 }
 
 // An unreadableError reports a stored certificate that cannot be read.
@@ -305,8 +315,13 @@ func (e *unreadableError) Error() string {
 
 // Unwrap gives what people see.
 func (e *unreadableError) Unwrap() error {
-	return fault.New(fault.Conflict, "key-unreadable", "What is stored of the key %s cannot be read, so that it counts for nothing.", plain.Grouped(string(e.fingerprint))).
-		Advise("Have the administrator restore it from a backup; the other keys are not touched.")
+	return fault.New(
+		fault.Conflict, "key-unreadable", "What is stored of the key %s cannot be read, so that it counts for nothing.",
+		plain.Grouped(string(e.fingerprint)),
+	).
+		Advise(
+			"Have the administrator restore it from a backup; the other keys are not touched.",
+		)
 }
 
 // Unreadable names the keys whose stored certificate cannot be read, or is not there.

@@ -44,8 +44,15 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, err
 	}
 	if read != fp {
-		return View{}, fault.New(fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.", len(keyring.Differences(read, fp))).
-			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").At("typed")
+		return View{}, fault.New(
+			fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.",
+			len(keyring.Differences(read, fp)),
+		).
+			Advise(
+				"Read it again from your source. If it stays so, this is not the publisher's key.",
+			).At(
+			"typed",
+		)
 	}
 	if err := fault.Reason(a.Reason, "An admission"); err != nil {
 		return View{}, err
@@ -54,13 +61,23 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		a.Role = keyring.Release
 	}
 	if a.Role != keyring.Release && a.Role != keyring.Anchor {
-		return View{}, fault.New(fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role))).At("role")
+		return View{}, fault.New(
+			fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
+		).At(
+			"role",
+		)
 	}
 	if a.Until != nil {
 		// As a signature tells its time.
 		whole := a.Until.UTC().Truncate(time.Second)
 		if a.Until = &whole; whole.After(s.now()) {
-			return View{}, fault.New(fault.Invalid, "bad-until", "An admission for the past ends in the past.").Advise("Leave the date out for a key that goes on signing.").At("until")
+			return View{}, fault.New(
+				fault.Invalid, "bad-until", "An admission for the past ends in the past.",
+			).Advise(
+				"Leave the date out for a key that goes on signing.",
+			).At(
+				"until",
+			)
 		}
 	}
 	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
@@ -71,50 +88,61 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		return View{}, err
 	}
 	policy := policies.Of(a.Publisher)
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error {
-		row.Publisher, row.Role = a.Publisher, string(a.Role)
-		v, err := s.view(ring, row, e, policy, a.Until)
-		if err != nil {
+	return s.decide(
+		ctx, fp,
+		func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error {
+			row.Publisher, row.Role = a.Publisher, string(a.Role)
+			v, err := s.view(ring, row, e, policy, a.Until)
+			if err != nil {
+				return err
+			}
+			if err := mayBecome(v.Key.StateAt(s.now()), keyring.Admitted); err != nil {
+				return err
+			}
+			if len(v.Obstacles) > 0 {
+				f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
+				for _, o := range v.Obstacles {
+					f.Facts = append(f.Facts, o.Sentence)
+				}
+				return f.Advise("%s", strings.Join(f.Facts, " "))
+			}
+			body := recorded.KeyStep{
+				Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: a.Publisher, Role: a.Role,
+				Reason: a.Reason, Sightings: []int64{}, Anchors: []openpgp.Fingerprint{}, Policy: policies.Version,
+				Until: a.Until,
+			}
+			for _, sighting := range e.sightings {
+				body.Sightings = append(body.Sightings, sighting.Position)
+			}
+			for _, p := range v.Paths {
+				if p.Holds {
+					body.Anchors = append(body.Anchors, p.Anchor.Certificate.Primary.Fingerprint)
+				}
+			}
+			if v.Sighted < policy.SightingChannels {
+				body.RestsOn = body.Anchors
+			}
+			if policy.TwoCurators {
+				if v.Proposal == nil || v.Proposal.By == by {
+					return s.propose(ctx, tx, by, fp, a)
+				}
+				if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) ||
+					!sameTime(v.Proposal.Until, a.Until) {
+					return fault.New(
+						fault.Conflict, "other-proposal",
+						"%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By,
+						v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until),
+					).
+						Advise(
+							"Admit it as proposed, or decline the proposal with a reason and propose your own.",
+						)
+				}
+				body.ProposedBy = v.Proposal.By
+			}
+			_, err = s.records.Decide(ctx, tx, by, string(fp), body)
 			return err
-		}
-		if err := mayBecome(v.Key.StateAt(s.now()), keyring.Admitted); err != nil {
-			return err
-		}
-		if len(v.Obstacles) > 0 {
-			f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
-			for _, o := range v.Obstacles {
-				f.Facts = append(f.Facts, o.Sentence)
-			}
-			return f.Advise("%s", strings.Join(f.Facts, " "))
-		}
-		body := recorded.KeyStep{
-			Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: a.Publisher, Role: a.Role, Reason: a.Reason,
-			Sightings: []int64{}, Anchors: []openpgp.Fingerprint{}, Policy: policies.Version, Until: a.Until,
-		}
-		for _, sighting := range e.sightings {
-			body.Sightings = append(body.Sightings, sighting.Position)
-		}
-		for _, p := range v.Paths {
-			if p.Holds {
-				body.Anchors = append(body.Anchors, p.Anchor.Certificate.Primary.Fingerprint)
-			}
-		}
-		if v.Sighted < policy.SightingChannels {
-			body.RestsOn = body.Anchors
-		}
-		if policy.TwoCurators {
-			if v.Proposal == nil || v.Proposal.By == by {
-				return s.propose(ctx, tx, by, fp, a)
-			}
-			if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) || !sameTime(v.Proposal.Until, a.Until) {
-				return fault.New(fault.Conflict, "other-proposal", "%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By, v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until)).
-					Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
-			}
-			body.ProposedBy = v.Proposal.By
-		}
-		_, err = s.records.Decide(ctx, tx, by, string(fp), body)
-		return err
-	})
+		},
+	)
 }
 
 func sameTime(a, b *time.Time) bool {
@@ -137,7 +165,12 @@ func roleWord(role string) string {
 
 // propose keeps what the first of two curators wants.
 func (s *Service) propose(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, a Admission) error {
-	_, err := s.records.Decide(ctx, tx, by, string(fp), recorded.AdmissionProposed{Fingerprint: fp, Publisher: a.Publisher, Role: a.Role, Reason: a.Reason, Until: a.Until})
+	_, err := s.records.Decide(
+		ctx, tx, by, string(fp),
+		recorded.AdmissionProposed{
+			Fingerprint: fp, Publisher: a.Publisher, Role: a.Role, Reason: a.Reason, Until: a.Until,
+		},
+	)
 	return err
 }
 
@@ -150,25 +183,34 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 	if err := fault.Reason(reason, "Declining a proposal"); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, _ *keyring.Keyring, _ store.Key, e evidence) error {
-		if len(e.proposals) == 0 {
-			return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
-		}
-		p := e.proposals[0]
-		_, err := s.records.Decide(ctx, tx, by, string(fp), recorded.ProposalDeclined{Fingerprint: fp, Proposal: p.Position, ProposedBy: p.By, Reason: reason})
-		return err
-	})
+	return s.decide(
+		ctx, fp,
+		func(ctx context.Context, tx *store.Tx, _ *keyring.Keyring, _ store.Key, e evidence) error {
+			if len(e.proposals) == 0 {
+				return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
+			}
+			p := e.proposals[0]
+			_, err := s.records.Decide(
+				ctx, tx, by, string(fp),
+				recorded.ProposalDeclined{Fingerprint: fp, Proposal: p.Position, ProposedBy: p.By, Reason: reason},
+			)
+			return err
+		},
+	)
 }
 
 // Withdraw ends that an admitted key counts. Records that rest on it stand as
 // they were; what rests on it is judged again, see [Consequences].
 func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) (View, error) {
 	var asked int64
-	v, err := s.move(ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal", func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error {
-		var err error
-		asked, err = s.fell(ctx, tx, by, at, k.Certificate, ring, "The key was withdrawn: "+reason)
-		return err
-	})
+	v, err := s.move(
+		ctx, by, fingerprint, keyring.Withdrawn, reason, "A withdrawal",
+		func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error {
+			var err error
+			asked, err = s.fell(ctx, tx, by, at, k.Certificate, ring, "The key was withdrawn: "+reason)
+			return err
+		},
+	)
 	v.Reassessment = asked
 	return v, err
 }
@@ -176,11 +218,17 @@ func (s *Service) Withdraw(ctx context.Context, by, fingerprint, reason string) 
 // Reconsider makes a withdrawn key a candidate again. It can then be admitted
 // as any other, on evidence.
 func (s *Service) Reconsider(ctx context.Context, by, fingerprint, reason string) (View, error) {
-	return s.move(ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key", func(context.Context, *store.Tx, time.Time, *keyring.Keyring, *keyring.Key) error { return nil })
+	return s.move(
+		ctx, by, fingerprint, keyring.Candidate, reason, "Reconsidering a key",
+		func(context.Context, *store.Tx, time.Time, *keyring.Keyring, *keyring.Key) error { return nil },
+	)
 }
 
 // move takes a key one step on, with what follows from that.
-func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.State, reason, what string, follow func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error) (View, error) {
+func (s *Service) move(
+	ctx context.Context, by, fingerprint string, to keyring.State, reason, what string,
+	follow func(ctx context.Context, tx *store.Tx, at time.Time, ring *keyring.Keyring, k *keyring.Key) error,
+) (View, error) {
 	fp, err := parse(fingerprint, "fingerprint")
 	if err != nil {
 		return View{}, err
@@ -188,22 +236,28 @@ func (s *Service) move(ctx context.Context, by, fingerprint string, to keyring.S
 	if err := fault.Reason(reason, what); err != nil {
 		return View{}, err
 	}
-	return s.decide(ctx, fp, func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, _ evidence) error {
-		k := ring.Lookup(fp)
-		if k == nil {
-			return &unreadableError{fingerprint: fp}
-		}
-		state := k.StateAt(s.now())
-		if err := mayBecome(state, to); err != nil {
-			return err
-		}
-		step, err := s.records.Decide(ctx, tx, by, string(fp), recorded.KeyStep{Fingerprint: fp, From: state, To: to, Publisher: row.Publisher, Reason: reason})
-		if err != nil {
-			return err
-		}
-		// As of the moment from which it counts.
-		return follow(ctx, tx, step.At, ring, k)
-	})
+	return s.decide(
+		ctx, fp,
+		func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, _ evidence) error {
+			k := ring.Lookup(fp)
+			if k == nil {
+				return &unreadableError{fingerprint: fp}
+			}
+			state := k.StateAt(s.now())
+			if err := mayBecome(state, to); err != nil {
+				return err
+			}
+			step, err := s.records.Decide(
+				ctx, tx, by, string(fp),
+				recorded.KeyStep{Fingerprint: fp, From: state, To: to, Publisher: row.Publisher, Reason: reason},
+			)
+			if err != nil {
+				return err
+			}
+			// As of the moment from which it counts.
+			return follow(ctx, tx, step.At, ring, k)
+		},
+	)
 }
 
 // Resolve explains a sighting that contradicts its key, named by its record. It
@@ -224,21 +278,37 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		}
 		i := slices.IndexFunc(b.Sightings, func(s store.Sighting) bool { return s.Position == record })
 		if i < 0 {
-			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).Advise("“endeixis keyring show” names the records of a key's sightings.").At("record")
+			return fault.New(
+				fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record,
+			).Advise(
+				"“endeixis keyring show” names the records of a key's sightings.",
+			).At(
+				"record",
+			)
 		}
 		sighting := b.Sightings[i]
 		fp = openpgp.NewFingerprint(sighting.Fingerprint)
 		read := openpgp.NewFingerprint(sighting.Read)
 		switch {
 		case read == fp:
-			return fault.New(fault.Conflict, "no-conflict", "This sighting agrees with the key; there is nothing to resolve.")
+			return fault.New(
+				fault.Conflict, "no-conflict", "This sighting agrees with the key; there is nothing to resolve.",
+			)
 		case sighting.Resolved != "":
-			return fault.New(fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy, plain.Text(sighting.Resolved))
+			return fault.New(
+				fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy,
+				plain.Text(sighting.Resolved),
+			)
 		}
-		if _, err := s.records.Decide(ctx, tx, by, string(fp), recorded.ConflictResolved{Fingerprint: fp, Sighting: record, Read: read, Reason: reason}); err != nil {
+		if _, err := s.records.Decide(
+			ctx, tx, by, string(fp),
+			recorded.ConflictResolved{Fingerprint: fp, Sighting: record, Read: read, Reason: reason},
+		); err != nil {
 			return err
 		}
-		asked, err = s.standingChanged(ctx, tx, by, fp, "A sighting that contradicted the fingerprint of a key was explained: "+reason)
+		asked, err = s.standingChanged(
+			ctx, tx, by, fp, "A sighting that contradicted the fingerprint of a key was explained: "+reason,
+		)
 		return err
 	})
 	if err != nil {
@@ -264,7 +334,10 @@ func mayBecome(state, to keyring.State) error {
 
 // decide runs a decision about a key that nobody else decides about meanwhile,
 // and returns the key as it stands then.
-func (s *Service) decide(ctx context.Context, fp openpgp.Fingerprint, decision func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error) (View, error) {
+func (s *Service) decide(
+	ctx context.Context, fp openpgp.Fingerprint,
+	decision func(ctx context.Context, tx *store.Tx, ring *keyring.Keyring, row store.Key, e evidence) error,
+) (View, error) {
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err

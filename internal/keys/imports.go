@@ -56,9 +56,15 @@ func effortFor(ctx context.Context, n int) *openpgp.Effort {
 // everything was dropped that claims to be by its owner and is not, and notes about
 // those that cannot be used, with what became of all of it. A revocation that comes alone becomes a certificate with
 // nothing else, if it is about a key of the ring. A nil progress is told nothing.
-func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress) (certs []*openpgp.Certificate, account ImportReport, err error) {
+func read(
+	ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress,
+) (certs []*openpgp.Certificate, account ImportReport, err error) {
 	if len(data) > maxImport {
-		return nil, account, fault.New(fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20).At("data")
+		return nil, account, fault.New(
+			fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20,
+		).At(
+			"data",
+		)
 	}
 	if revocations := openpgp.LoneRevocations(data); revocations != nil {
 		certs, err = revoked(revocations, ring)
@@ -72,7 +78,11 @@ func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Prog
 		return nil, account, importFault(err)
 	}
 	if len(all) == 0 {
-		return nil, account, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).At("data")
+		return nil, account, fault.New(
+			fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0],
+		).At(
+			"data",
+		)
 	}
 	account.Notes = leftOut(skipped)
 	effort := effortFor(ctx, len(data))
@@ -90,7 +100,8 @@ func read(ctx context.Context, data []byte, ring *keyring.Keyring, progress Prog
 			merged, left := openpgp.Merge(certs[i], vetted, decided(ring))
 			again := certs[i].Packets() + vetted.Packets() - merged.Packets() - left
 			again = max(0, min(again, vetting.Counted-left))
-			vetting.Counted, vetting.Repeated, vetting.Surplus = vetting.Counted-again-left, vetting.Repeated+again, vetting.Surplus+left
+			vetting.Counted -= again + left
+			vetting.Repeated, vetting.Surplus = vetting.Repeated+again, vetting.Surplus+left
 			certs[i] = merged
 			account.add(fp, vetting)
 			continue
@@ -160,15 +171,23 @@ func (a *ImportReport) add(fp openpgp.Fingerprint, vetting openpgp.Vetting) {
 		}
 	}
 	if vetting.Unchecked > 0 {
-		a.Notes = append(a.Notes, fmt.Sprintf("%s on the key %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
-			counted(vetting.Unchecked, "signature"), plain.Grouped(string(fp))))
+		a.Notes = append(
+			a.Notes,
+			fmt.Sprintf(
+				"%s on the key %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
+				counted(vetting.Unchecked, "signature"),
+				plain.Grouped(string(fp)),
+			),
+		)
 	}
 }
 
 // ordered puts what counts first, then what is kept, and then what was dropped.
 func (a *ImportReport) ordered() ImportReport {
 	order := openpgp.Standings()
-	slices.SortStableFunc(a.Packets, func(x, y Packets) int { return slices.Index(order, x.Became) - slices.Index(order, y.Became) })
+	slices.SortStableFunc(
+		a.Packets, func(x, y Packets) int { return slices.Index(order, x.Became) - slices.Index(order, y.Became) },
+	)
 	return *a
 }
 
@@ -209,8 +228,15 @@ func revoked(revocations []*openpgp.Signature, ring *keyring.Keyring) ([]*openpg
 		if issuer == "" {
 			issuer = r.IssuerKeyID.String()
 		}
-		return nil, fault.New(fault.Invalid, "revocation-unknown", "It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer)).
-			Advise("Import the key first, or get the whole key with its revocation.").At("data")
+		return nil, fault.New(
+			fault.Invalid, "revocation-unknown",
+			"It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer),
+		).
+			Advise(
+				"Import the key first, or get the whole key with its revocation.",
+			).At(
+			"data",
+		)
 	}
 	return certs, nil
 }
@@ -223,7 +249,10 @@ func tooMuch(left int) string {
 // compared tells what an import of cert does to what is known of its key. known
 // is nil for a key that is not in the keyring.
 func compared(cert, known *openpgp.Certificate, certifiers openpgp.Certifiers, rules openpgp.Rules) Imported {
-	out := Imported{Fingerprint: cert.Primary.Fingerprint, Result: keyring.NewlyArrived, Certificate: cert, State: keyring.Candidate}
+	out := Imported{
+		Fingerprint: cert.Primary.Fingerprint, Result: keyring.NewlyArrived, Certificate: cert,
+		State: keyring.Candidate,
+	}
 	if known == nil {
 		return out
 	}
@@ -246,7 +275,9 @@ func compared(cert, known *openpgp.Certificate, certifiers openpgp.Certifiers, r
 
 // WithChange returns the keyring as it would be with one of its keys withdrawn
 // now or, when a newer copy of it is given, with that merged.
-func (s *Service) WithChange(ctx context.Context, fingerprint string, newer *openpgp.Certificate) (*keyring.Keyring, openpgp.Fingerprint, error) {
+func (s *Service) WithChange(
+	ctx context.Context, fingerprint string, newer *openpgp.Certificate,
+) (*keyring.Keyring, openpgp.Fingerprint, error) {
 	fp, err := parse(fingerprint, "fingerprint")
 	if err != nil {
 		return nil, "", err
@@ -301,7 +332,9 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 // about those that are known already. Nothing is kept when any part of it is
 // damaged or secret. What rests on a key that is revoked from then on is judged
 // again, see [Consequences].
-func (s *Service) Import(ctx context.Context, by, publisher, source string, data []byte, progress Progress) ([]Imported, ImportReport, error) {
+func (s *Service) Import(
+	ctx context.Context, by, publisher, source string, data []byte, progress Progress,
+) ([]Imported, ImportReport, error) {
 	if publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, publisher); err != nil {
 			return nil, ImportReport{}, err
@@ -342,7 +375,9 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				if imported.Revokes {
 					why = "The key is revoked: "
 				}
-				if imported.Reassessment, err = s.fell(ctx, tx, by, rules.Now, imported.Certificate, ring, why+imported.Less[0]); err != nil {
+				if imported.Reassessment, err = s.fell(
+					ctx, tx, by, rules.Now, imported.Certificate, ring, why+imported.Less[0],
+				); err != nil {
 					return err
 				}
 			}
@@ -351,10 +386,14 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 				continue
 			}
 			kept := imported.Certificate.Bytes()
-			entries = append(entries, records.Entry{By: by, Subject: string(imported.Fingerprint), Body: recorded.KeyImported{
-				Fingerprint: imported.Fingerprint, Result: imported.Result, Changes: imported.Changes, Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()),
-				Certificate: cert.Bytes(), Stored: records.DigestOf(kept), Kept: kept,
-			}})
+			entries = append(
+				entries,
+				records.Entry{By: by, Subject: string(imported.Fingerprint), Body: recorded.KeyImported{
+					Fingerprint: imported.Fingerprint, Result: imported.Result, Changes: imported.Changes,
+					Publisher: publisher, Source: source, UserIDs: harmless(cert.Names()), Certificate: cert.Bytes(),
+					Stored: records.DigestOf(kept), Kept: kept,
+				}},
+			)
 		}
 		_, err = s.records.Append(ctx, tx, entries...)
 		return err
@@ -372,12 +411,18 @@ func (s *Service) Import(ctx context.Context, by, publisher, source string, data
 
 // fell orders that what rests on a key be judged again: what it signed, and what was
 // signed by keys that were admitted because it certified them.
-func (s *Service) fell(ctx context.Context, tx *store.Tx, by string, at time.Time, cert *openpgp.Certificate, ring *keyring.Keyring, reason string) (int64, error) {
+func (s *Service) fell(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, cert *openpgp.Certificate, ring *keyring.Keyring,
+	reason string,
+) (int64, error) {
 	return s.follow.KeyFell(ctx, tx, by, at, cert.Primary.Fingerprint, ring.IssuersWith(cert), reason)
 }
 
 // importOne works out what an import brings about one key of a keyring.
-func importOne(ring *keyring.Keyring, b *recorded.Basis, cert *openpgp.Certificate, certifiers openpgp.Certifiers, publisher string, rules openpgp.Rules) (Imported, error) {
+func importOne(
+	ring *keyring.Keyring, b *recorded.Basis, cert *openpgp.Certificate, certifiers openpgp.Certifiers,
+	publisher string, rules openpgp.Rules,
+) (Imported, error) {
 	known := ring.Lookup(cert.Primary.Fingerprint)
 	if _, kept := b.Keys[string(cert.Primary.Fingerprint)]; kept && known == nil {
 		return Imported{}, &unreadableError{fingerprint: cert.Primary.Fingerprint}
@@ -407,15 +452,29 @@ func importFault(err error) error {
 	var empty *openpgp.EmptyError
 	switch {
 	case errors.As(err, &secret):
-		return fault.New(fault.Invalid, "secret-key", "This is a secret key, not a public one. Nothing of it was kept.").
-			Advise("Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.").At("data")
+		return fault.New(
+			fault.Invalid, "secret-key", "This is a secret key, not a public one. Nothing of it was kept.",
+		).
+			Advise(
+				"Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.",
+			).At(
+			"data",
+		)
 	case errors.As(err, &empty):
 		what := empty.Found
 		if what == "" {
 			what = "nothing in it looks like one"
 		}
 		return fault.New(fault.Invalid, "not-a-key", "There is no OpenPGP public key in it: %s.", what).
-			Advise("Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.").At("data")
+			Advise(
+				"Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.",
+			).At("data")
 	}
-	return fault.New(fault.Invalid, "key-damaged", "The key is damaged: %s.", err).Advise("Download it again.").At("data")
+	return fault.New(
+		fault.Invalid, "key-damaged", "The key is damaged: %s.", err,
+	).Advise(
+		"Download it again.",
+	).At(
+		"data",
+	)
 }

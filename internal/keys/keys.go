@@ -42,7 +42,10 @@ type Consequences interface {
 	// KeyFell orders that everything be judged again, with the keyring as of
 	// a time, on which a signature by one of the issuers bears. It returns the
 	// number of the reassessment, or 0 when there is nothing.
-	KeyFell(ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string, reason string) (int64, error)
+	KeyFell(
+		ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string,
+		reason string,
+	) (int64, error)
 }
 
 // Publishers tell who there is; [publishers.Service] does.
@@ -57,7 +60,10 @@ type Policies interface {
 }
 
 // New returns a Service. asker may be nil: then nothing can be looked up.
-func New(s *store.Store, r *records.Service, b *basis.Service, p Publishers, in Policies, asker Asker, follow Consequences, now func() time.Time) *Service {
+func New(
+	s *store.Store, r *records.Service, b *basis.Service, p Publishers, in Policies, asker Asker, follow Consequences,
+	now func() time.Time,
+) *Service {
 	return &Service{store: s, records: r, basis: b, publishers: p, policies: in, asker: asker, follow: follow, now: now}
 }
 
@@ -129,7 +135,9 @@ func (f Filter) found(k *keyring.Key) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(k.Certificate.UserIDs, func(u *openpgp.UserID) bool { return strings.Contains(strings.ToLower(u.ID), text) })
+	return slices.ContainsFunc(
+		k.Certificate.UserIDs, func(u *openpgp.UserID) bool { return strings.Contains(strings.ToLower(u.ID), text) },
+	)
 }
 
 // List returns the keys that a filter lists, in the order of their import, and
@@ -162,7 +170,10 @@ func (s *Service) List(ctx context.Context, f Filter) ([]View, bool, error) {
 	proposalsOf := grouped(b.Waiting(), func(p store.Proposal) []byte { return p.Fingerprint })
 	for _, fp := range fingerprints {
 		row := b.Keys[hex.EncodeToString(fp)].Row
-		v, err := s.view(ring, row, evidence{changesOf[string(fp)], sightingsOf[string(fp)], proposalsOf[string(fp)]}, policies.Of(row.Publisher), nil)
+		v, err := s.view(
+			ring, row, evidence{changesOf[string(fp)], sightingsOf[string(fp)], proposalsOf[string(fp)]},
+			policies.Of(row.Publisher), nil,
+		)
 		if err != nil {
 			return nil, false, err
 		}
@@ -207,7 +218,13 @@ func evidenceOf(b *recorded.Basis, fingerprint []byte) (e evidence) {
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
-	return fault.New(fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp))).Advise("Import it first.").At("fingerprint")
+	return fault.New(
+		fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp)),
+	).Advise(
+		"Import it first.",
+	).At(
+		"fingerprint",
+	)
 }
 
 func parse(value, field string) (openpgp.Fingerprint, error) {
@@ -224,13 +241,22 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 	if len(read) == len(fp) {
 		return nil
 	}
-	return fault.New(fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read), len(fp)).Advise("Give all of it.").At(field)
+	return fault.New(
+		fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read),
+		len(fp),
+	).Advise(
+		"Give all of it.",
+	).At(
+		field,
+	)
 }
 
 // view puts together what is known about one key. Its role and publisher are
 // those it has or, in the row, those it is proposed for; until is set when that is for
 // the past.
-func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy, until *time.Time) (View, error) {
+func (s *Service) view(
+	ring *keyring.Keyring, row store.Key, e evidence, policy judge.Policy, until *time.Time,
+) (View, error) {
 	fp := openpgp.NewFingerprint(row.Fingerprint)
 	known := ring.Lookup(fp)
 	if known == nil {
@@ -239,8 +265,14 @@ func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy 
 	cert := known.Certificate
 	now := s.now()
 	v := View{
-		Row: row, Policy: policy, Rules: policy.Rules(now), Changes: e.changes, Sightings: e.sightings,
-		Key: &keyring.Key{Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), History: historyOf(e.changes)},
+		Row:       row,
+		Policy:    policy,
+		Rules:     policy.Rules(now),
+		Changes:   e.changes,
+		Sightings: e.sightings,
+		Key: &keyring.Key{
+			Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), History: historyOf(e.changes),
+		},
 	}
 	if len(e.proposals) > 0 {
 		v.Proposal = &e.proposals[0]
@@ -249,14 +281,20 @@ func (s *Service) view(ring *keyring.Keyring, row store.Key, e evidence, policy 
 	v.Paths = found.Paths
 	for _, sighting := range e.sightings {
 		read := openpgp.NewFingerprint(sighting.Read)
-		found.Sightings = append(found.Sightings, keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""})
+		found.Sightings = append(
+			found.Sightings,
+			keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""},
+		)
 		if read != cert.Primary.Fingerprint && sighting.Resolved == "" {
 			v.Key.Conflict = true
 		}
 	}
 	v.Sighted = found.Sighted(v.Key)
 	if v.Key.StateAt(now) == keyring.Candidate {
-		v.Obstacles = keyring.Obstacles(v.Key, found, keyring.Demand{Channels: policy.SightingChannels, AnchorAdmits: policy.AnchorAdmits, Until: until}, v.Rules)
+		v.Obstacles = keyring.Obstacles(
+			v.Key, found,
+			keyring.Demand{Channels: policy.SightingChannels, AnchorAdmits: policy.AnchorAdmits, Until: until}, v.Rules,
+		)
 	}
 	return v, nil
 }
@@ -281,10 +319,23 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		return View{}, false, err
 	}
 	if !slices.Contains(keyring.Channels(), n.Channel) {
-		return View{}, false, fault.New(fault.Invalid, "bad-channel", "There is no channel %s.", plain.Quoted(string(n.Channel))).Advise("Channels: %s.", channelList()).At("channel")
+		return View{}, false, fault.New(
+			fault.Invalid, "bad-channel", "There is no channel %s.", plain.Quoted(string(n.Channel)),
+		).Advise(
+			"Channels: %s.", channelList(),
+		).At(
+			"channel",
+		)
 	}
 	if strings.TrimSpace(n.Place) == "" || len(n.Place)+len(n.Note) > 4000 || strings.ContainsRune(n.Place+n.Note, 0) {
-		return View{}, false, fault.New(fault.Invalid, "place-missing", "A sighting says where exactly the fingerprint was read, in at most 4000 characters.").Advise("For example the page's address, or who was on the phone.").At("place")
+		return View{}, false, fault.New(
+			fault.Invalid, "place-missing",
+			"A sighting says where exactly the fingerprint was read, in at most 4000 characters.",
+		).Advise(
+			"For example the page's address, or who was on the phone.",
+		).At(
+			"place",
+		)
 	}
 	if err := sameLength(read, fp, "read"); err != nil {
 		return View{}, false, err
@@ -302,7 +353,13 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 		if _, known := b.Keys[string(fp)]; !known {
 			return unknownKey(fp)
 		}
-		if _, err = s.records.Decide(ctx, tx, by, string(fp), recorded.Sighting{Fingerprint: fp, Read: read, Agrees: agrees, Channel: n.Channel, Place: n.Place, Note: n.Note}); err != nil || agrees {
+		if _, err = s.records.Decide(
+			ctx, tx, by, string(fp),
+			recorded.Sighting{
+				Fingerprint: fp, Read: read, Agrees: agrees, Channel: n.Channel, Place: n.Place, Note: n.Note,
+			},
+		); err != nil ||
+			agrees {
 			return err
 		}
 		asked, err = s.standingChanged(ctx, tx, by, fp, "A sighting contradicts the fingerprint of a key.")
@@ -318,7 +375,9 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 
 // standingChanged has judged again what rests on an admitted key when something is seen
 // about it that is no step of its own. It returns the number of the reassessment, or 0.
-func (s *Service) standingChanged(ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, reason string) (int64, error) {
+func (s *Service) standingChanged(
+	ctx context.Context, tx *store.Tx, by string, fp openpgp.Fingerprint, reason string,
+) (int64, error) {
 	ring, _, err := s.in(ctx, tx)
 	if err != nil {
 		return 0, err

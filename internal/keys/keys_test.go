@@ -42,14 +42,18 @@ func TestTwoCuratorsAtOnce(t *testing.T) {
 	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")
 	require.NoError(t, err)
 	for _, channel := range []string{"letter", "phone"} {
-		_, err := c.SightKey(t.Context(), fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "here", Note: ""})
+		_, err := c.SightKey(
+			t.Context(), fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "here", Note: ""},
+		)
 		require.NoError(t, err)
 	}
 	var wg sync.WaitGroup
 	var admitted atomic.Int32
 	for range 40 { // more than there are connections
 		wg.Go(func() {
-			if _, err := c.AdmitKey(t.Context(), fp, wire.Admission{Typed: fp, Publisher: "tidewright", Reason: "both agree"}); err == nil {
+			if _, err := c.AdmitKey(
+				t.Context(), fp, wire.Admission{Typed: fp, Publisher: "tidewright", Reason: "both agree"},
+			); err == nil {
 				admitted.Add(1)
 			} else {
 				assert.ErrorContains(t, err, "only a candidate can be admitted")
@@ -72,11 +76,18 @@ func TestImportMerges(t *testing.T) {
 	key := pgptest.NewKey("merging", pgptest.Ed25519, born)
 	day := 24 * time.Hour
 	self := func(days int) pgptest.Sig {
-		return pgptest.Sig{Created: born.Add(time.Duration(days) * day), Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(time.Duration(days+3000) * day)}}
+		return pgptest.Sig{
+			Created: born.Add(time.Duration(days) * day),
+			Hashed:  []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(time.Duration(days+3000) * day)},
+		}
 	}
 	old := pgptest.NewCertificate(key).UserID("X", self(0)).Bytes()
 	extended := pgptest.NewCertificate(key).UserID("X", self(10)).Bytes()
-	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(20 * day)}).Bytes()
+	revoked := pgptest.NewCertificate(
+		key,
+	).Key(
+		key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(20 * day)},
+	).Bytes()
 	results := []string{}
 	for _, data := range [][]byte{old, extended, old, revoked, extended} {
 		r, err := c.ImportKeys(t.Context(), data, "a test", "")
@@ -110,7 +121,14 @@ func TestADamagedKeySpoilsNoOther(t *testing.T) {
 	require.Len(t, out.Notes, 1)
 	assert.Contains(t, out.Notes[0], "One key was left out: signature packet at byte")
 	require.Len(t, out.Packets, 1)
-	assert.Equal(t, wire.ImportedPackets{Packets: 3, Became: openpgp.Counts, Why: out.Packets[0].Why, Keys: 1, Fingerprints: []string{out.Keys[0].Fingerprint}}, out.Packets[0])
+	assert.Equal(
+		t,
+		wire.ImportedPackets{
+			Packets: 3, Became: openpgp.Counts, Why: out.Packets[0].Why, Keys: 1,
+			Fingerprints: []string{out.Keys[0].Fingerprint},
+		},
+		out.Packets[0],
+	)
 	after, err := c.Keys(t.Context(), client.KeyFilter{})
 	require.NoError(t, err)
 	assert.Len(t, after, len(before)+1)
@@ -124,7 +142,10 @@ func TestKeyringInMemory(t *testing.T) {
 	t.Parallel()
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
-	service, other := p.Keys, keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now) // two processes
+	service, other := p.Keys, keys.New(
+		p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil,
+		reassess.NewOrders(p.Queue, p.Records, testkit.Now), testkit.Now,
+	) // two processes
 	ring := func(k *keys.Service) *keyring.Keyring {
 		out, err := k.ToJudge(t.Context())
 		require.NoError(t, err)
@@ -134,7 +155,9 @@ func TestKeyringInMemory(t *testing.T) {
 	assert.Same(t, empty, ring(service))
 	key := pgptest.NewKey("memory", pgptest.Ed25519, born)
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
-	_, _, err := other.Import(t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes(), nil)
+	_, _, err := other.Import(
+		t.Context(), "tobiah", "", "a test", pgptest.NewCertificate(key).UserID("X", self).Bytes(), nil,
+	)
 	require.NoError(t, err)
 	assert.Empty(t, empty.Keys(), "what was handed out does not change")
 	fp := openpgp.Fingerprint(key.Fingerprint())
@@ -142,13 +165,17 @@ func TestKeyringInMemory(t *testing.T) {
 	require.NotNil(t, first)
 	_, err = p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "x", Name: "X"})
 	require.NoError(t, err)
-	assert.Same(t, first.Certificate, ring(service).Lookup(fp).Certificate, "an unchanged certificate is not read again")
+	assert.Same(
+		t, first.Certificate, ring(service).Lookup(fp).Certificate, "an unchanged certificate is not read again",
+	)
 	revoked := pgptest.NewCertificate(key).Key(key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born}).Bytes()
 	_, _, err = other.Import(t.Context(), "tobiah", "", "a test", revoked, nil)
 	require.NoError(t, err)
 	assert.NotNil(t, ring(service).Lookup(fp).Certificate.Revocation(), "a revocation is seen at once")
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-		_, agrees, err := other.Sight(t.Context(), "tobiah", string(fp), keys.NewSighting{Read: string(fp), Channel: channel, Place: "a test"})
+		_, agrees, err := other.Sight(
+			t.Context(), "tobiah", string(fp), keys.NewSighting{Read: string(fp), Channel: channel, Place: "a test"},
+		)
 		require.NoError(t, err)
 		assert.True(t, agrees)
 	}
@@ -183,7 +210,10 @@ func TestPoliciesOfPublishers(t *testing.T) {
 	history, err := auditor.Policies(t.Context())
 	require.NoError(t, err)
 	require.Len(t, history, 4)
-	assert.Equal(t, []string{"corran", "", "corran", ""}, []string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher})
+	assert.Equal(
+		t, []string{"corran", "", "corran", ""},
+		[]string{history[0].Publisher, history[1].Publisher, history[2].Publisher, history[3].Publisher},
+	)
 	shown := map[int64][2]int{1: {2048, 2048}, 2: {2048, 4096}, 3: {3072, 4096}, 4: {3072, 3072}}
 	service := testkit.Assemble(t, c, testkit.Now).Policy
 	for version, want := range shown {
@@ -223,7 +253,13 @@ func TestExpiring(t *testing.T) {
 	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "corran", Name: "Corran"})
 	require.NoError(t, err)
 	made := pgptest.NewCertificate(pgptest.NewKey("expiring", pgptest.Ed25519, born)).
-		UserID("X", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(365 * 24 * time.Hour)}})
+		UserID(
+			"X",
+			pgptest.Sig{
+				Created: born,
+				Hashed:  []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(365 * 24 * time.Hour)},
+			},
+		)
 	fp := made.Primary.Fingerprint()
 	_, _, err = k.Import(t.Context(), "tobiah", "corran", "a test", made.Bytes(), nil)
 	require.NoError(t, err)
@@ -231,7 +267,9 @@ func TestExpiring(t *testing.T) {
 		_, _, err := k.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
 		require.NoError(t, err)
 	}
-	_, err = k.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "corran", Reason: "a test"})
+	_, err = k.Admit(
+		t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "corran", Reason: "a test"},
+	)
 	require.NoError(t, err)
 	end := born.Add(365 * 24 * time.Hour)
 	for days, want := range map[int]int{61: 0, 59: 60, 31: 60, 29: 30, 8: 30, 6: 7, 1: 7, -1: 0} {
@@ -262,13 +300,24 @@ func TestKeyBeyondBounds(t *testing.T) {
 		}
 		return c.Bytes()
 	}
-	_, account, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil)
+	_, account, err := p.Keys.Import(
+		t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil,
+	)
 	require.NoError(t, err)
 	// Each copy is a key, 600 names and as many signatures; 1,000 parts are one key's bound.
 	require.Len(t, account.Packets, 3)
-	assert.Equal(t, openpgp.Fate{Packets: 1 + 2*999, Became: openpgp.Counts, Why: account.Packets[0].Why}, account.Packets[0].Fate)
-	assert.Equal(t, openpgp.Fate{Packets: 2 * (2*600 - 999), Became: openpgp.Dropped, Why: "more than one key may have here"}, account.Packets[1].Fate)
-	assert.Equal(t, openpgp.Fate{Packets: 1, Became: openpgp.Dropped, Why: "copies of what the file says elsewhere"}, account.Packets[2].Fate)
+	assert.Equal(
+		t, openpgp.Fate{Packets: 1 + 2*999, Became: openpgp.Counts, Why: account.Packets[0].Why},
+		account.Packets[0].Fate,
+	)
+	assert.Equal(
+		t, openpgp.Fate{Packets: 2 * (2*600 - 999), Became: openpgp.Dropped, Why: "more than one key may have here"},
+		account.Packets[1].Fate,
+	)
+	assert.Equal(
+		t, openpgp.Fate{Packets: 1, Became: openpgp.Dropped, Why: "copies of what the file says elsewhere"},
+		account.Packets[2].Fate,
+	)
 	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"), nil)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(out[0].Changes, " ")+string(out[0].Result), "unchanged")
@@ -286,13 +335,19 @@ func TestUnreadableKey(t *testing.T) {
 	t.Parallel()
 	p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
 	born := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
-	good, bad := pgptest.Simple("good", pgptest.Ed25519, born, "Good"), pgptest.Simple("bad", pgptest.Ed25519, born, "Bad")
+	good := pgptest.Simple("good", pgptest.Ed25519, born, "Good")
+	bad := pgptest.Simple("bad", pgptest.Ed25519, born, "Bad")
 	_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(good.Armored(), bad.Armored()...), nil)
 	require.NoError(t, err)
-	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
+	_, err = p.Store.Pool.Exec(
+		t.Context(), `UPDATE keys SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`,
+		bad.Primary.Fingerprint(),
+	)
 	require.NoError(t, err)
 	restarted := func() *keys.Service {
-		return keys.New(p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, nil, testkit.Now)
+		return keys.New(
+			p.Store, p.Records, basis.New(p.Store, p.Records), p.Publishers, p.Policy, nil, nil, testkit.Now,
+		)
 	}
 	p.Keys = restarted()
 	views, _, err := p.Keys.List(t.Context(), keys.Filter{})
@@ -300,7 +355,10 @@ func TestUnreadableKey(t *testing.T) {
 	require.Len(t, views, 2, "what was recorded is stored in another place too")
 	_, err = p.Store.Pool.Exec(t.Context(), `ALTER TABLE key_versions DISABLE TRIGGER USER`)
 	require.NoError(t, err)
-	_, err = p.Store.Pool.Exec(t.Context(), `UPDATE key_versions SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`, bad.Primary.Fingerprint())
+	_, err = p.Store.Pool.Exec(
+		t.Context(), `UPDATE key_versions SET certificate = '\x99' WHERE encode(fingerprint, 'hex') = $1`,
+		bad.Primary.Fingerprint(),
+	)
 	require.NoError(t, err)
 	p.Keys = restarted()
 	_, err = p.Keys.ToJudge(t.Context())
@@ -315,7 +373,9 @@ func TestUnreadableKey(t *testing.T) {
 	_, err = p.Keys.Show(t.Context(), bad.Primary.Fingerprint())
 	assert.True(t, fault.Is(err, "key-unreadable"))
 	_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", bad.Armored(), nil)
-	assert.True(t, fault.Is(err, "keyring-altered"), "what was altered is not merged, and recorded as if it had been imported")
+	assert.True(
+		t, fault.Is(err, "keyring-altered"), "what was altered is not merged, and recorded as if it had been imported",
+	)
 }
 
 // TestRevocationAlone imports a revocation without its key, in every form that it comes
@@ -323,7 +383,15 @@ func TestUnreadableKey(t *testing.T) {
 func TestRevocationAlone(t *testing.T) {
 	t.Parallel()
 	revocation := func(by *pgptest.Key) []byte {
-		whole := pgptest.NewCertificate(by).Key(by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "the laptop was stolen")}}).Bytes()
+		whole := pgptest.NewCertificate(
+			by,
+		).Key(
+			by,
+			pgptest.Sig{
+				Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0),
+				Hashed: []pgptest.Sub{pgptest.Reason(2, "the laptop was stolen")},
+			},
+		).Bytes()
 		bare := pgptest.NewCertificate(by).Bytes()
 		require.Equal(t, bare, whole[:len(bare)])
 		return whole[len(bare):]
@@ -334,7 +402,8 @@ func TestRevocationAlone(t *testing.T) {
 		"as a key":       func(b []byte) []byte { return pgptest.Armor("PGP PUBLIC KEY BLOCK", b) },
 	} {
 		p := testkit.Assemble(t, testkit.Bare(t), testkit.Now)
-		key, other := pgptest.Simple("lone", pgptest.Ed25519, born, "Lone"), pgptest.Simple("other", pgptest.Ed25519, born, "Other")
+		key := pgptest.Simple("lone", pgptest.Ed25519, born, "Lone")
+		other := pgptest.Simple("other", pgptest.Ed25519, born, "Other")
 		_, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", append(key.Bytes(), other.Bytes()...), nil)
 		require.NoError(t, err)
 		stranger := pgptest.NewKey("stranger", pgptest.Ed25519, born)

@@ -58,13 +58,19 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 // mayAsk refuses to look anything up where no directory is configured.
 func (s *Service) mayAsk() error {
 	if s.asker == nil || len(s.asker.All()) == 0 {
-		return fault.New(fault.Conflict, "no-directories", "No key directory is configured.").Advise("The administrator adds them under directories; no other is ever contacted.")
+		return fault.New(
+			fault.Conflict, "no-directories", "No key directory is configured.",
+		).Advise(
+			"The administrator adds them under directories; no other is ever contacted.",
+		)
 	}
 	return nil
 }
 
 // ask asks the directories and holds what they say against a keyring.
-func (s *Service) ask(ctx context.Context, q directories.Query, ring *keyring.Keyring, rules openpgp.Rules) (out LookUp, err error) {
+func (s *Service) ask(
+	ctx context.Context, q directories.Query, ring *keyring.Keyring, rules openpgp.Rules,
+) (out LookUp, err error) {
 	if out.Answers, err = s.asker.Ask(ctx, q); err != nil {
 		return LookUp{}, err
 	}
@@ -97,16 +103,28 @@ func disagreements(l LookUp, q directories.Query) []string {
 		if q.KeyID != 0 {
 			what = "key ID"
 		}
-		notes = append(notes, fmt.Sprintf("There are %d different keys for this %s. Anybody can put a key with any name into a directory: only the full fingerprint, read elsewhere, tells which is the publisher's.", len(l.Keys), what))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"There are %d different keys for this %s. Anybody can put a key with any name into a directory: only the full fingerprint, read elsewhere, tells which is the publisher's.",
+				len(l.Keys),
+				what,
+			),
+		)
 	}
 	for _, a := range l.Answers {
 		if a.Outcome != directories.Found {
 			continue
 		}
 		for _, f := range l.Keys {
-			own := slices.IndexFunc(a.Certificates, func(c *openpgp.Certificate) bool { return c.Primary.Fingerprint == f.Fingerprint })
+			own := slices.IndexFunc(
+				a.Certificates, func(c *openpgp.Certificate) bool { return c.Primary.Fingerprint == f.Fingerprint },
+			)
 			if own >= 0 && f.Copy.Revocation() != nil && a.Certificates[own].Revocation() == nil {
-				notes = append(notes, fmt.Sprintf("The copy at %s lacks the revocation that another directory has.", a.Directory.Name))
+				notes = append(
+					notes,
+					fmt.Sprintf("The copy at %s lacks the revocation that another directory has.", a.Directory.Name),
+				)
 			}
 		}
 	}
@@ -125,9 +143,17 @@ func (s *Service) ImportFound(ctx context.Context, by, publisher, query, fingerp
 	}
 	i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp })
 	if i < 0 {
-		return Imported{}, fault.New(fault.NotFound, "not-found-there", "No directory has the key %s under that name any more.", fp).Advise("Look it up again.").At("fingerprint")
+		return Imported{}, fault.New(
+			fault.NotFound, "not-found-there", "No directory has the key %s under that name any more.", fp,
+		).Advise(
+			"Look it up again.",
+		).At(
+			"fingerprint",
+		)
 	}
-	done, _, err := s.Import(ctx, by, publisher, "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
+	done, _, err := s.Import(
+		ctx, by, publisher, "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil,
+	)
 	if err != nil {
 		return Imported{}, err
 	}
@@ -183,7 +209,9 @@ func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []str
 		wg.Go(func() {
 			turn <- struct{}{}
 			defer func() { <-turn }()
-			looked[i], failed[i] = s.ask(ctx, directories.Query{Fingerprint: k.Certificate.Primary.Fingerprint}, ring, policies.Rules(s.now()))
+			looked[i], failed[i] = s.ask(
+				ctx, directories.Query{Fingerprint: k.Certificate.Primary.Fingerprint}, ring, policies.Rules(s.now()),
+			)
 		})
 	}
 	wg.Wait()
@@ -194,9 +222,20 @@ func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []str
 		if failed[n] != nil {
 			return out, failed[n]
 		}
-		key := LookedUp{Asked: l.Answers, Imported: Imported{Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()), Publisher: k.Publisher}}
-		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 && l.Keys[i].Result == keyring.Updated {
-			done, _, err := s.Import(ctx, by, "", "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil)
+		key := LookedUp{
+			Asked: l.Answers,
+			Imported: Imported{
+				Fingerprint: fp, Result: keyring.Unchanged, Certificate: k.Certificate, State: k.StateAt(s.now()),
+				Publisher: k.Publisher,
+			},
+		}
+		if i := slices.IndexFunc(
+			l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp },
+		); i >= 0 &&
+			l.Keys[i].Result == keyring.Updated {
+			done, _, err := s.Import(
+				ctx, by, "", "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil,
+			)
 			if err != nil {
 				return out, err
 			}

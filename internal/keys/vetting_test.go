@@ -28,15 +28,33 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 	forged := pgptest.NewCertificate(key).UserID("X", self)
 	issuer := append([]byte{4}, openpgp.Fingerprint(key.Fingerprint()).Bytes()...)
 	for i := range 50 {
-		forged.Certify(stranger, "X", pgptest.Sig{Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Hour), NoIssuer: true, Hashed: []pgptest.Sub{{Type: 33, Body: issuer}}})
+		forged.Certify(
+			stranger, "X",
+			pgptest.Sig{
+				Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Hour), NoIssuer: true,
+				Hashed: []pgptest.Sub{{Type: 33, Body: issuer}},
+			},
+		)
 	}
 	_, account, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", forged.Bytes(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, account.Notes)
 	require.Len(t, account.Packets, 2)
 	of := []openpgp.Fingerprint{openpgp.Fingerprint(key.Fingerprint())}
-	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: account.Packets[0].Why}, Keys: of}, account.Packets[0])
-	assert.Equal(t, keys.Packets{Fate: openpgp.Fate{Packets: 50, Became: openpgp.Dropped, Why: "signatures said to be by the owner, which do not hold"}, Keys: of}, account.Packets[1])
+	assert.Equal(
+		t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: account.Packets[0].Why}, Keys: of},
+		account.Packets[0],
+	)
+	assert.Equal(
+		t,
+		keys.Packets{
+			Fate: openpgp.Fate{
+				Packets: 50, Became: openpgp.Dropped, Why: "signatures said to be by the owner, which do not hold",
+			},
+			Keys: of,
+		},
+		account.Packets[1],
+	)
 	ring, err := p.Keys.ToJudge(t.Context())
 	require.NoError(t, err)
 	kept := ring.Lookup(openpgp.Fingerprint(key.Fingerprint())).Certificate
@@ -47,7 +65,10 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 		assert.Equal(t, keyring.Unchanged, done[0].Result)
 	}
 	var seen []int
-	_, _, err = p.Keys.Preview(t.Context(), append(clean, pgptest.Simple("another", pgptest.Ed25519, born, "Y").Bytes()...), func(done, total int) { seen = append(seen, done, total) })
+	_, _, err = p.Keys.Preview(
+		t.Context(), append(clean, pgptest.Simple("another", pgptest.Ed25519, born, "Y").Bytes()...),
+		func(done, total int) { seen = append(seen, done, total) },
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []int{0, 2, 1, 2}, seen)
 }
@@ -83,18 +104,29 @@ func TestAdmittedForThePast(t *testing.T) {
 	p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
 	ended := born.Add(100 * 24 * time.Hour)
 	made := pgptest.NewCertificate(pgptest.NewKey("past", pgptest.Ed25519, born)).
-		UserID("X", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(ended.Sub(born))}})
+		UserID(
+			"X",
+			pgptest.Sig{
+				Created: born,
+				Hashed:  []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(ended.Sub(born))},
+			},
+		)
 	fp := made.Primary.Fingerprint()
 	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "corran", Name: "Corran"})
 	require.NoError(t, err)
 	_, _, err = p.Keys.Import(t.Context(), "tobiah", "corran", "a test", made.Bytes(), nil)
 	require.NoError(t, err)
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-		_, _, err := p.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		_, _, err := p.Keys.Sight(
+			t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"},
+		)
 		require.NoError(t, err)
 	}
 	admit := func(by string, until *time.Time) (keys.View, error) {
-		return p.Keys.Admit(t.Context(), by, keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "corran", Reason: "old releases", Until: until})
+		return p.Keys.Admit(
+			t.Context(), by,
+			keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "corran", Reason: "old releases", Until: until},
+		)
 	}
 	late, future := ended.AddDate(0, 0, 1), testkit.Now().AddDate(1, 0, 0)
 	for _, until := range []*time.Time{nil, &late, &future} {
@@ -124,5 +156,8 @@ func TestAdmittedForThePast(t *testing.T) {
 	assert.Equal(t, keyring.Admitted, again[0].State, "an import tells where a known key stands")
 	ring, err := p.Keys.ToJudge(t.Context())
 	require.NoError(t, err)
-	assert.True(t, ended.Equal(*ring.Lookup(openpgp.Fingerprint(fp)).LastAt(testkit.Now().AddDate(1, 0, 0)).Until), "what is judged by has it too")
+	assert.True(
+		t, ended.Equal(*ring.Lookup(openpgp.Fingerprint(fp)).LastAt(testkit.Now().AddDate(1, 0, 0)).Until),
+		"what is judged by has it too",
+	)
 }

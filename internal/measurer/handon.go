@@ -136,7 +136,10 @@ func handOn(ctx context.Context, from Opener, to *os.Root, f *Handed, progress f
 
 // fill copies a file to where it is until it is whole, from where an earlier try stopped. It
 // reports whether there was one. What is of no use is not left behind.
-func fill(ctx context.Context, from Opener, to *os.Root, part string, f *Handed, a digest.Algorithm, want digest.Value, progress func(int64)) (again bool, err error) {
+func fill(
+	ctx context.Context, from Opener, to *os.Root, part string, f *Handed, a digest.Algorithm, want digest.Value,
+	progress func(int64),
+) (again bool, err error) {
 	out, err := to.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return false, err
@@ -212,7 +215,9 @@ func (r *guardedReader) Read(p []byte) (int, error) {
 }
 
 // holds reads a file from the disk, and fails where it has not the bytes that are wanted.
-func holds(ctx context.Context, in *os.Root, name string, a digest.Algorithm, want digest.Value, progress func(int64)) error {
+func holds(
+	ctx context.Context, in *os.Root, name string, a digest.Algorithm, want digest.Value, progress func(int64),
+) error {
 	there, err := in.Open(name)
 	if err != nil {
 		return err

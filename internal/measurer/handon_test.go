@@ -23,7 +23,9 @@ import (
 
 func one(name string, content []byte) Handed {
 	sum := sha256.Sum256(content)
-	return Handed{Path: name, Size: int64(len(content)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}}
+	return Handed{
+		Path: name, Size: int64(len(content)), Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]},
+	}
 }
 
 // all lists the files in a folder.
@@ -97,7 +99,12 @@ func TestHandOnGoesOn(t *testing.T) {
 	dir, root = folder(t)
 	long := strings.Repeat("x", 255)
 	files = []Handed{one(long, content), one("../outside", content)}
-	require.NoError(t, HandOn(t.Context(), InFolder{fstest.MapFS{long: {Data: content}, "outside": {Data: content}}}, root, files, nil))
+	require.NoError(
+		t,
+		HandOn(
+			t.Context(), InFolder{fstest.MapFS{long: {Data: content}, "outside": {Data: content}}}, root, files, nil,
+		),
+	)
 	assert.Empty(t, files[0].Why)
 	assert.NotEmpty(t, files[1].Why)
 	assert.Equal(t, []string{long}, all(t, dir))
@@ -117,7 +124,13 @@ func TestHandOnToAFullStick(t *testing.T) {
 	large, small := make([]byte, 8<<20), []byte("a note")
 	files := []Handed{one("card.img", large), one("note.txt", small)}
 	read := int64(0)
-	require.NoError(t, HandOn(t.Context(), InFolder{fstest.MapFS{"card.img": {Data: large}, "note.txt": {Data: small}}}, root, files, func(n int64) { read += n }))
+	require.NoError(
+		t,
+		HandOn(
+			t.Context(), InFolder{fstest.MapFS{"card.img": {Data: large}, "note.txt": {Data: small}}}, root, files,
+			func(n int64) { read += n },
+		),
+	)
 	assert.Contains(t, files[0].Why, "no space left")
 	assert.Empty(t, files[1].Why)
 	assert.Equal(t, []string{"note.txt"}, all(t, dir))

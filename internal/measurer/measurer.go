@@ -61,7 +61,10 @@ func List(ctx context.Context, to Service, batch int64, found *survey.Findings) 
 		return nil
 	}
 	for _, f := range found.Files {
-		listed := wire.ListedFile{Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised, Given: wire.GivenOf(f.Given)}
+		listed := wire.ListedFile{
+			Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised,
+			Given: wire.GivenOf(f.Given),
+		}
 		if !f.Changed.IsZero() {
 			listed.Changed = &f.Changed
 		}
@@ -98,7 +101,9 @@ func List(ctx context.Context, to Service, batch int64, found *survey.Findings) 
 					return err
 				}
 				page.Containers = append(page.Containers, wire.ListedContainer{
-					Path: c.Path, Contents: map[string]string{name: base64.StdEncoding.EncodeToString(part)}, Continued: true,
+					Path:      c.Path,
+					Contents:  map[string]string{name: base64.StdEncoding.EncodeToString(part)},
+					Continued: true,
 				})
 			}
 		}
@@ -173,7 +178,9 @@ type Progress struct {
 // Measure measures what is left of a batch in folder, on all cores, and sends it.
 // progress may be nil; it is called by several goroutines. Given up in between, it can be
 // called again, and goes on with what is missing.
-func Measure(ctx context.Context, to Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress)) error {
+func Measure(
+	ctx context.Context, to Service, batch int64, folder fs.FS, maxBytes int64, progress func(Progress),
+) error {
 	left, err := to.Assignments(ctx, batch)
 	if err != nil {
 		return err
@@ -233,7 +240,9 @@ type worker struct {
 }
 
 // do measures files that go together, and takes what came of it.
-func (w *worker) do(ctx context.Context, folder fs.FS, group []verify.Part, left []wire.Assignment, gain digest.Gain, maxBytes int64) error {
+func (w *worker) do(
+	ctx context.Context, folder fs.FS, group []verify.Part, left []wire.Assignment, gain digest.Gain, maxBytes int64,
+) error {
 	var mu sync.Mutex
 	before := int64(0)
 	upTo := func(total int64) {

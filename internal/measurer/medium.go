@@ -80,14 +80,25 @@ func OpenMedium(path string) (*Medium, error) {
 	case err != nil:
 		return nil, &MediumError{path, "cannot be looked at", err.Error(), err}
 	case info.IsDir():
-		return nil, &MediumError{path, "is a folder", "A readback reads the medium itself: give its device node, such as /dev/sr0 or /dev/sdb, or a dump of it.", nil}
+		return nil, &MediumError{
+			path, "is a folder",
+			"A readback reads the medium itself: give its device node, such as /dev/sr0 or /dev/sdb, or a dump of it.",
+			nil,
+		}
 	case !info.Mode().IsRegular() && (info.Mode()&fs.ModeDevice == 0 || info.Mode()&fs.ModeCharDevice != 0):
-		return nil, &MediumError{path, "is no medium: it cannot be read from any place", "Give a block device or a file.", nil}
+		return nil, &MediumError{
+			path, "is no medium: it cannot be read from any place", "Give a block device or a file.", nil,
+		}
 	}
 	f, cache, block, err := openPast(path)
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return nil, &MediumError{path, "may not be read by you", "Reading takes the right to read and nothing more: join the group that the device belongs to, often “disk” or “cdrom”, or run this one command with the rights of the administrator.", err}
+		return nil, &MediumError{
+			path,
+			"may not be read by you",
+			"Reading takes the right to read and nothing more: join the group that the device belongs to, often “disk” or “cdrom”, or run this one command with the rights of the administrator.",
+			err,
+		}
 	case err != nil:
 		return nil, &MediumError{path, "cannot be opened", err.Error(), err}
 	}
@@ -116,7 +127,10 @@ func OpenMedium(path string) (*Medium, error) {
 // that follows.
 func (m *Medium) From(offset, length int64) error {
 	if offset < 0 || length < 0 || offset+length > m.Info.Size || offset >= m.Info.Size {
-		return &MediumError{m.Info.Name, fmt.Sprintf("has %d bytes, and no part of %d from %d on", m.Info.Size, length, offset), "", nil}
+		return &MediumError{
+			m.Info.Name, fmt.Sprintf("has %d bytes, and no part of %d from %d on", m.Info.Size, length, offset), "",
+			nil,
+		}
 	}
 	if length == 0 {
 		length = m.Info.Size - offset
@@ -142,7 +156,9 @@ func (m *Medium) Partition(n int) error {
 		if there == nil {
 			return &MediumError{m.Info.Name, "has no partitions", "", nil}
 		}
-		return &MediumError{m.Info.Name, fmt.Sprintf("has no partition %d", n), "There are " + strings.Join(there, ", ") + ".", nil}
+		return &MediumError{
+			m.Info.Name, fmt.Sprintf("has no partition %d", n), "There are " + strings.Join(there, ", ") + ".", nil,
+		}
 	}
 	return m.From(parts[n-1].Offset, parts[n-1].Length)
 }
@@ -224,18 +240,28 @@ func (b *Back) originalOf(form int) readback.Original {
 
 // ListMedium sends the list of files of a readback: the medium.
 func ListMedium(ctx context.Context, to Service, batch int64, m *Medium) error {
-	return List(ctx, to, batch, &survey.Findings{Files: []survey.Found{{Path: filepath.Base(m.Info.Name), Size: m.Info.Size, ModTime: time.Now().UTC()}}})
+	return List(
+		ctx, to, batch,
+		&survey.Findings{
+			Files: []survey.Found{{Path: filepath.Base(m.Info.Name), Size: m.Info.Size, ModTime: time.Now().UTC()}},
+		},
+	)
 }
 
 // ReadBack reads a medium for a batch that is surveyed, finds out what follows the image and
 // where the medium differs, and sends it. It returns the report, and nil when the batch
 // asks for nothing any more. progress may be nil.
-func ReadBack(ctx context.Context, service Service, batch wire.Batch, back Back, progress func(total int64)) (*readback.Report, error) {
+func ReadBack(
+	ctx context.Context, service Service, batch wire.Batch, back Back, progress func(total int64),
+) (*readback.Report, error) {
 	left, err := service.Assignments(ctx, batch.ID)
 	if err != nil || len(left) == 0 || batch.Against == nil {
 		return nil, err
 	}
-	reading, err := ReadMedium(ctx, back, Sought{batch.Against.Size, batch.Against.Digests, batch.Against.Forms}, left[0].Target.Tasks, progress)
+	reading, err := ReadMedium(
+		ctx, back, Sought{batch.Against.Size, batch.Against.Digests, batch.Against.Forms}, left[0].Target.Tasks,
+		progress,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +285,13 @@ type Sought struct {
 func (s *Sought) candidates() []candidate {
 	out := []candidate{{size: s.Size, wanted: s.Wanted}}
 	for i, f := range s.Forms {
-		out = append(out, candidate{form: i + 1, size: f.Size, wanted: map[string]string{digest.SHA256.String(): f.Digest.String()}, address: f.Address, carried: f.Compression == ""})
+		out = append(
+			out,
+			candidate{
+				form: i + 1, size: f.Size, wanted: map[string]string{digest.SHA256.String(): f.Digest.String()},
+				address: f.Address, carried: f.Compression == "",
+			},
+		)
 	}
 	return out
 }
@@ -348,7 +380,8 @@ func chosen(views []view, all []candidate) (at, which int) {
 func differing(views []view, all []candidate) (at, which int, ok bool) {
 	for i := range views {
 		for c := range all {
-			if p := views[i].part; p != nil && all[c].carried && all[c].address == p.Base && !all[c].holds(&views[i].reading[c]) {
+			if p := views[i].part; p != nil && all[c].carried && all[c].address == p.Base &&
+				!all[c].holds(&views[i].reading[c]) {
 				return i, c, true
 			}
 		}
@@ -373,7 +406,9 @@ func others(views []view, all []candidate, which int) (n int) {
 // ReadMedium reads as many bytes of a medium as the image has, or what is in it, and does
 // tasks with them. It finds out what follows the image and, where the medium differs, where.
 // progress may be nil.
-func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.Task, progress func(total int64)) (measure.Reading, error) {
+func ReadMedium(
+	ctx context.Context, back Back, sought Sought, tasks []measure.Task, progress func(total int64),
+) (measure.Reading, error) {
 	m := back.Medium
 	none := measure.Reading{}
 	var algorithms []digest.Algorithm
@@ -395,8 +430,15 @@ func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.T
 	v, c := &views[at], &all[which]
 	read := v.reading[which]
 	account := &readback.Report{
-		Medium: m.Info, Length: c.size, LengthFrom: back.LengthFrom, Form: c.form, Structures: readback.Recognise(v.of), Cache: m.Cache, Carried: m.Carried,
-		Unreadable: read.Unreadable, Steadied: read.Steadied,
+		Medium:     m.Info,
+		Length:     c.size,
+		LengthFrom: back.LengthFrom,
+		Form:       c.form,
+		Structures: readback.Recognise(v.of),
+		Cache:      m.Cache,
+		Carried:    m.Carried,
+		Unreadable: read.Unreadable,
+		Steadied:   read.Steadied,
 	}
 	if v.part != nil {
 		account.Gaps, account.Medium.Size = v.part.Gaps, v.size
@@ -405,7 +447,12 @@ func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.T
 		}
 	}
 	if n := others(views, all, which); n > 0 {
-		account.Carried = strings.TrimSpace(fmt.Sprintf("%s Parts of the image that were not compared, as the medium has nothing for their addresses: %d.", account.Carried, n))
+		account.Carried = strings.TrimSpace(
+			fmt.Sprintf(
+				"%s Parts of the image that were not compared, as the medium has nothing for their addresses: %d.",
+				account.Carried, n,
+			),
+		)
 	}
 	if c.form > 0 {
 		account.LengthFrom = sought.Forms[c.form-1].Said() + ", of " + back.LengthFrom
@@ -425,7 +472,10 @@ func ReadMedium(ctx context.Context, back Back, sought Sought, tasks []measure.T
 	}
 	if original := back.originalOf(c.form); original != nil && (reading.Problem != nil || !c.holds(&read)) {
 		// That it cannot be had changes nothing of what was measured.
-		if account.Damage, err = readback.Compare(ctx, v.of, c.size, original, progress); err != nil && ctx.Err() != nil {
+		if account.Damage, err = readback.Compare(
+			ctx, v.of, c.size, original, progress,
+		); err != nil &&
+			ctx.Err() != nil {
 			return none, context.Cause(ctx)
 		}
 	}
@@ -438,9 +488,20 @@ func unreadable(parts []readback.Range) *measure.Problem {
 	case 0:
 		return nil
 	case 1:
-		return &measure.Problem{Code: measure.Unreadable, Message: fmt.Sprintf("%d bytes of the medium cannot be read, at offset %d", parts[0].Length, parts[0].Offset)}
+		return &measure.Problem{
+			Code: measure.Unreadable,
+			Message: fmt.Sprintf(
+				"%d bytes of the medium cannot be read, at offset %d", parts[0].Length, parts[0].Offset,
+			),
+		}
 	}
-	return &measure.Problem{Code: measure.Unreadable, Message: fmt.Sprintf("%d parts of the medium cannot be read, the first at offset %d, %d bytes long", len(parts), parts[0].Offset, parts[0].Length)}
+	return &measure.Problem{
+		Code: measure.Unreadable,
+		Message: fmt.Sprintf(
+			"%d parts of the medium cannot be read, the first at offset %d, %d bytes long", len(parts), parts[0].Offset,
+			parts[0].Length,
+		),
+	}
 }
 
 // A File is an image that is a file here.
@@ -457,7 +518,9 @@ func (f File) Pieces(ctx context.Context, part readback.Range, size int64) ([]di
 	var out []digest.Value
 	for at := part.Offset; at < part.Offset+part.Length; at += size {
 		set := digest.NewSet(digest.Only(digest.SHA256))
-		if _, err := digest.Pump(ctx, io.NewSectionReader(f.Image, at, min(size, part.Offset+part.Length-at)), set.Writers(), nil); err != nil {
+		if _, err := digest.Pump(
+			ctx, io.NewSectionReader(f.Image, at, min(size, part.Offset+part.Length-at)), set.Writers(), nil,
+		); err != nil {
 			return nil, err
 		}
 		out = append(out, set.Sums()[digest.SHA256])

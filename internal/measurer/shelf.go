@@ -103,7 +103,9 @@ func (s *Shelf) folder(dir string) (*depots.Folder, error) {
 // Beside puts the files of the folders on the shelf that lie beside those that are there:
 // all whose names say that they can be wanted, and at most so many others that can, those
 // first whose names begin like a file that is there. It returns how many it left.
-func (s *Shelf) Beside(named func(name string) bool, wanted func(name string, size int64) bool, most int) (left int, err error) {
+func (s *Shelf) Beside(
+	named func(name string) bool, wanted func(name string, size int64) bool, most int,
+) (left int, err error) {
 	var stems []string
 	for _, name := range s.order {
 		stem, _, _ := strings.Cut(name, ".")
@@ -114,7 +116,9 @@ func (s *Shelf) Beside(named func(name string) bool, wanted func(name string, si
 		if err != nil {
 			return left, err
 		}
-		slices.SortStableFunc(entries, func(a, b fs.DirEntry) int { return near(stems, a.Name()) - near(stems, b.Name()) })
+		slices.SortStableFunc(
+			entries, func(a, b fs.DirEntry) int { return near(stems, a.Name()) - near(stems, b.Name()) },
+		)
 		taken := 0
 		for _, e := range entries {
 			if _, there := s.files[e.Name()]; there || !e.Type().IsRegular() || !utf8.ValidString(e.Name()) {

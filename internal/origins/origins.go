@@ -54,7 +54,9 @@ func New(configured []Origin, limits outside.Limits) (*Origins, error) {
 			return nil, fmt.Errorf("origin %s: %w", c.Name, err)
 		}
 		if !slices.Contains(survey.Channels(), c.Channel) {
-			return nil, fmt.Errorf("origin %s: the channel %q does not exist; there are %s", c.Name, c.Channel, ChannelNames())
+			return nil, fmt.Errorf(
+				"origin %s: the channel %q does not exist; there are %s", c.Name, c.Channel, ChannelNames(),
+			)
 		}
 		o.places[c.Name] = place{c, base}
 	}
@@ -85,24 +87,44 @@ func (o *Origins) All() []Origin {
 func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 	p, ok := o.places[name]
 	if !ok {
-		f := fault.New(fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name)).At("copies")
+		f := fault.New(
+			fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name),
+		).At(
+			"copies",
+		)
 		if len(o.places) == 0 {
 			return survey.Provenance{}, f.Advise("None is configured; the administrator adds them under origins.")
 		}
-		return survey.Provenance{}, f.Advise("Origins here: %s.", strings.Join(slices.Sorted(maps.Keys(o.places)), ", "))
+		return survey.Provenance{}, f.Advise(
+			"Origins here: %s.", strings.Join(slices.Sorted(maps.Keys(o.places)), ", "),
+		)
 	}
 	// What stands for a dot or a slash in an address would be one at the origin.
 	if decoded, err := url.PathUnescape(file); err != nil || decoded != file {
-		return survey.Provenance{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: it has a percent sign that stands for another character.", plain.Quoted(file), name).
-			Advise("Write the character itself.").At("copies")
+		return survey.Provenance{}, fault.New(
+			fault.Invalid, "origin-path",
+			"%s is not a path at the origin %s: it has a percent sign that stands for another character.",
+			plain.Quoted(file), name,
+		).
+			Advise(
+				"Write the character itself.",
+			).At(
+			"copies",
+		)
 	}
 	clean, why, ok := manifest.SafeName(file)
 	if !ok || clean != path.Clean(file) {
 		if why == "" {
 			why = "it is not a plain path with slashes"
 		}
-		return survey.Provenance{}, fault.New(fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why).
-			Advise("Give the path of the manifest below %s.", p.URL).At("copies")
+		return survey.Provenance{}, fault.New(
+			fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why,
+		).
+			Advise(
+				"Give the path of the manifest below %s.", p.URL,
+			).At(
+			"copies",
+		)
 	}
 	return survey.Provenance{Channel: p.Channel, Place: joined(p.base, clean)}, nil
 }

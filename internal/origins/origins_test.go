@@ -32,8 +32,14 @@ func TestFetch(t *testing.T) {
 		}
 		return out
 	}
-	o, err := New(append(places("slow", "endless", "elsewhere", "page"), Origin{"north", server.URL + "/mirrors/north/", survey.Mirror}, Origin{"dead", "http://127.0.0.1:1/", survey.VendorSite}),
-		outside.Limits{Bytes: 1 << 20, Time: 500 * time.Millisecond})
+	o, err := New(
+		append(
+			places("slow", "endless", "elsewhere", "page"),
+			Origin{"north", server.URL + "/mirrors/north/", survey.Mirror},
+			Origin{"dead", "http://127.0.0.1:1/", survey.VendorSite},
+		),
+		outside.Limits{Bytes: 1 << 20, Time: 500 * time.Millisecond},
+	)
 	require.NoError(t, err)
 	content, err := o.Fetch(t.Context(), "north", "2.4/digests.txt")
 	require.NoError(t, err)
@@ -78,7 +84,10 @@ func TestConfiguredOrigins(t *testing.T) {
 		_, err := New([]Origin{bad}, outside.Limits{})
 		assert.Error(t, err, "%+v", bad)
 	}
-	o, err := New([]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}}, outside.Limits{})
+	o, err := New(
+		[]Origin{{"b", "https://b.example", survey.VendorSite}, {"a", "http://a.example/x", survey.Paper}},
+		outside.Limits{},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "a", o.All()[0].Name)
 }

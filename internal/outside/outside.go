@@ -42,7 +42,8 @@ func New(limits Limits) *Client {
 // ParseBase reads the address of a place. Everything below it may be asked for.
 func ParseBase(address string) (*url.URL, error) {
 	base, err := url.Parse(address)
-	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil || base.RawQuery != "" {
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" || base.User != nil ||
+		base.RawQuery != "" {
 		return nil, fmt.Errorf("%q is not an address that starts with http:// or https:// and names a folder", address)
 	}
 	if !strings.HasSuffix(base.Path, "/") {
@@ -93,7 +94,8 @@ func (c *Client) get(ctx context.Context, base *url.URL, address string) ([]byte
 	}
 	client := *c.http
 	client.CheckRedirect = func(next *http.Request, via []*http.Request) error {
-		if next.URL.Scheme != base.Scheme || next.URL.Host != base.Host || !strings.HasPrefix(path.Clean(next.URL.Path)+"/", base.Path) {
+		if next.URL.Scheme != base.Scheme || next.URL.Host != base.Host ||
+			!strings.HasPrefix(path.Clean(next.URL.Path)+"/", base.Path) {
 			return errLeaves
 		}
 		if len(via) > 5 {

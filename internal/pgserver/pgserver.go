@@ -110,8 +110,10 @@ func Start(ctx context.Context) (*Server, error) {
 		}
 		return cmd
 	}
-	if out, err := run("initdb", "--pgdata", data, "--username", "endeixis", "--pwfile", secret,
-		"--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--no-sync").CombinedOutput(); err != nil {
+	if out, err := run(
+		"initdb", "--pgdata", data, "--username", "endeixis", "--pwfile", secret, "--auth", "scram-sha-256",
+		"--encoding", "UTF8", "--locale", "C.UTF-8", "--no-sync",
+	).CombinedOutput(); err != nil {
 		s.remove()
 		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
 	}
@@ -261,7 +263,9 @@ func Refill(ctx context.Context, address, from string) (bool, error) {
 	if _, err := conn.Exec(ctx, "DROP DATABASE "+name); err != nil {
 		return false, err
 	}
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+pgx.Identifier{strings.TrimPrefix(source.Path, "/")}.Sanitize())
+	_, err = conn.Exec(
+		ctx, "CREATE DATABASE "+name+" TEMPLATE "+pgx.Identifier{strings.TrimPrefix(source.Path, "/")}.Sanitize(),
+	)
 	return err == nil, err
 }
 

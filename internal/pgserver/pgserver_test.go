@@ -41,7 +41,14 @@ func TestStartAndStop(t *testing.T) {
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
 	var version, address, user string
-	require.NoError(t, conn.QueryRow(t.Context(), `SELECT current_setting('server_version'), current_setting('listen_addresses'), current_user`).Scan(&version, &address, &user))
+	require.NoError(
+		t,
+		conn.QueryRow(
+			t.Context(), `SELECT current_setting('server_version'), current_setting('listen_addresses'), current_user`,
+		).Scan(
+			&version, &address, &user,
+		),
+	)
 	assert.Equal(t, "127.0.0.1", address, "loopback only")
 	conn.Close(t.Context())
 

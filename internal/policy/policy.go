@@ -200,7 +200,13 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 	p := Version{Publisher: publisher, Own: fieldsOf(own)}
 	for _, name := range p.Own {
 		if !slices.ContainsFunc(judge.PolicyFields(), func(f judge.PolicyField) bool { return f.Name == name }) {
-			return Version{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).Advise("“endeixis policy show” lists the fields.").At("fields")
+			return Version{}, fault.New(
+				fault.Invalid, "bad-policy", "The policy has no field %q.", name,
+			).Advise(
+				"“endeixis policy show” lists the fields.",
+			).At(
+				"fields",
+			)
 		}
 	}
 	if p.Document, err = now.With(own); err != nil {
@@ -213,7 +219,13 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 }
 
 func badPolicy(err error, field string) error {
-	return fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).Advise("“endeixis policy show” prints the one in force.").At(field)
+	return fault.New(
+		fault.Invalid, "bad-policy", "The policy was not changed: %s.", err,
+	).Advise(
+		"“endeixis policy show” prints the one in force.",
+	).At(
+		field,
+	)
 }
 
 func unchanged(version int64) error {
@@ -248,7 +260,10 @@ func (s *Service) put(ctx context.Context, by, seen string, p Version, reason st
 		if err := fault.Changed(seen, strconv.FormatInt(before, 10), "the policy"); err != nil {
 			return err
 		}
-		_, err = s.records.Decide(ctx, tx, by, row.Name, recorded.PolicySet{Name: row.Name, Version: row.Version, Policy: whole, Own: p.Own, Reason: reason})
+		_, err = s.records.Decide(
+			ctx, tx, by, row.Name,
+			recorded.PolicySet{Name: row.Name, Version: row.Version, Policy: whole, Own: p.Own, Reason: reason},
+		)
 		return err
 	})
 	return p, err

@@ -27,9 +27,17 @@ func TestMain(m *testing.M) { testkit.Main(m) }
 func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 	t.Parallel()
 	p := testkit.Assemble(t, testkit.Prepare(t), testkit.Now)
-	_, err := p.Publishers.Add(t.Context(), "ines", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"quoin-*"}})
+	_, err := p.Publishers.Add(
+		t.Context(), "ines", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"quoin-*"}},
+	)
 	require.NoError(t, err)
-	_, err = p.Policy.Grant(t.Context(), "ines", policy.NewWaiver{Ground: judge.ManifestUnsigned, Publisher: "quoin", Until: testkit.Now().Add(time.Hour), Reason: "they will sign next month"})
+	_, err = p.Policy.Grant(
+		t.Context(), "ines",
+		policy.NewWaiver{
+			Ground: judge.ManifestUnsigned, Publisher: "quoin", Until: testkit.Now().Add(time.Hour),
+			Reason: "they will sign next month",
+		},
+	)
 	require.NoError(t, err)
 	size, err := p.Store.LedgerSize(t.Context())
 	require.NoError(t, err)
@@ -76,7 +84,9 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		assert.False(t, known, "it was added later")
 	}
 	const decided = `UPDATE ledger_records SET body = convert_to(replace(convert_from(body, 'UTF8'), 'quoin-*', '*'), 'UTF8') WHERE kind = 'publisher-added'`
-	asked := batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}}
+	asked := batches.Request{
+		Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"},
+	}
 	for _, of := range []struct{ what, sql string }{
 		{"a decision is said to be another", `UPDATE ledger_records SET kind = 'drill' WHERE kind = 'waiver-granted'`},
 		{"another is said to be a decision", `INSERT INTO ledger_records SELECT position + 100, 'policy-set', at, by_name, subject, verdict, batch_id, body, leaf FROM ledger_records WHERE kind = 'policy-set'`},
@@ -90,14 +100,18 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 	} {
 		what, sql := of.what, of.sql
 		altered := func(sql string) {
-			_, err := p.Store.Pool.Exec(t.Context(), `SET session_replication_role = replica; `+sql+`; SET session_replication_role = origin`)
+			_, err := p.Store.Pool.Exec(
+				t.Context(), `SET session_replication_role = replica; `+sql+`; SET session_replication_role = origin`,
+			)
 			require.NoError(t, err, what)
 		}
 		altered(`CREATE TABLE kept_records AS TABLE ledger_records; CREATE TABLE kept_seals AS TABLE seals`)
 		altered(sql)
 		_, err = basis.New(p.Store, p.Records).Now(t.Context())
 		assert.True(t, fault.Is(err, "ledger-altered"), "%s: %v", what, err)
-		altered(`DELETE FROM ledger_records; INSERT INTO ledger_records SELECT * FROM kept_records; DELETE FROM seals; INSERT INTO seals SELECT * FROM kept_seals; DROP TABLE kept_records, kept_seals`)
+		altered(
+			`DELETE FROM ledger_records; INSERT INTO ledger_records SELECT * FROM kept_records; DELETE FROM seals; INSERT INTO seals SELECT * FROM kept_seals; DROP TABLE kept_records, kept_seals`,
+		)
 		_, err = basis.New(p.Store, p.Records).Now(t.Context())
 		require.NoError(t, err, what)
 	}

@@ -43,23 +43,50 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		for _, c := range judge.Waivable() {
 			names = append(names, string(c))
 		}
-		return Waiver{}, fault.New(fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground))).
-			Advise("These can: %s.", strings.Join(names, ", ")).At("ground")
+		return Waiver{}, fault.New(
+			fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground)),
+		).
+			Advise(
+				"These can: %s.", strings.Join(names, ", "),
+			).At(
+			"ground",
+		)
 	}
 	if n.Publisher == "" && n.Pattern == "" {
-		return Waiver{}, fault.New(fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.").Advise("Name one of them, or both.").At("publisher")
+		return Waiver{}, fault.New(
+			fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.",
+		).Advise(
+			"Name one of them, or both.",
+		).At(
+			"publisher",
+		)
 	}
 	if n.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, n.Publisher); err != nil {
 			return Waiver{}, err
 		}
 	}
-	if _, err := path.Match(n.Pattern, ""); err != nil || strings.ContainsRune(n.Pattern, 0) || strings.Trim(n.Pattern, "*") == "" && n.Pattern != "" {
-		return Waiver{}, fault.New(fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern)).Advise("Use a name with * and ?, such as lamp-ctl-*.").At("pattern")
+	if _, err := path.Match(
+		n.Pattern, "",
+	); err != nil || strings.ContainsRune(n.Pattern, 0) ||
+		strings.Trim(n.Pattern, "*") == "" && n.Pattern != "" {
+		return Waiver{}, fault.New(
+			fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern),
+		).Advise(
+			"Use a name with * and ?, such as lamp-ctl-*.",
+		).At(
+			"pattern",
+		)
 	}
 	now := s.now()
 	if !n.Until.After(now) || n.Until.After(now.Add(maxWaiver)) {
-		return Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").Advise("When it ends, look at it again and grant it anew if need be.").At("until")
+		return Waiver{}, fault.New(
+			fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.",
+		).Advise(
+			"When it ends, look at it again and grant it anew if need be.",
+		).At(
+			"until",
+		)
 	}
 	if err := fault.Reason(n.Reason, "A waiver"); err != nil {
 		return Waiver{}, err
@@ -70,7 +97,12 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}
-		granted, err := s.records.Decide(ctx, tx, by, cmp.Or(n.Publisher, n.Pattern), recorded.WaiverGranted{Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Until: n.Until, Reason: n.Reason})
+		granted, err := s.records.Decide(
+			ctx, tx, by, cmp.Or(n.Publisher, n.Pattern),
+			recorded.WaiverGranted{
+				Ground: string(n.Ground), Publisher: n.Publisher, Pattern: n.Pattern, Until: n.Until, Reason: n.Reason,
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -98,14 +130,20 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		if w.EndedAt != nil || !w.Until.After(now) {
 			return fault.New(fault.Conflict, "waiver-ended", "Waiver %d has ended before.", id)
 		}
-		if _, err := s.records.Decide(ctx, tx, by, w.Publisher+w.Pattern, recorded.WaiverEnded{Waiver: id, Record: w.Position, Reason: reason}); err != nil {
+		if _, err := s.records.Decide(
+			ctx, tx, by, w.Publisher+w.Pattern, recorded.WaiverEnded{Waiver: id, Record: w.Position, Reason: reason},
+		); err != nil {
 			return err
 		}
 		w, err = tx.WaiverOf(ctx, w.Position)
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return w, fault.New(fault.NotFound, "waiver-unknown", "There is no waiver %d.", id).Advise("“endeixis waiver list” shows which there are.")
+		return w, fault.New(
+			fault.NotFound, "waiver-unknown", "There is no waiver %d.", id,
+		).Advise(
+			"“endeixis waiver list” shows which there are.",
+		)
 	}
 	return w, err
 }
@@ -118,7 +156,13 @@ func waiversAt(b *recorded.Basis, at time.Time) []judge.Waiver {
 		if w.CreatedAt.After(at) || !w.Until.After(at) || w.EndedAt != nil && !w.EndedAt.After(at) {
 			continue
 		}
-		out = append(out, judge.Waiver{Record: w.Position, Ground: judge.Code(w.Ground), Publisher: w.Publisher, Pattern: w.Pattern, Reason: w.Reason, By: w.By, Until: w.Until})
+		out = append(
+			out,
+			judge.Waiver{
+				Record: w.Position, Ground: judge.Code(w.Ground), Publisher: w.Publisher, Pattern: w.Pattern,
+				Reason: w.Reason, By: w.By, Until: w.Until,
+			},
+		)
 	}
 	return out
 }

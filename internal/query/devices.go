@@ -67,7 +67,9 @@ func slotChecks(rows []store.SlotSeen) ([]SlotCheck, error) {
 	for i, r := range rows {
 		var item survey.Item
 		out[i].SlotSeen = r
-		if err := errors.Join(json.Unmarshal(r.Evidence.Survey, &item), json.Unmarshal(r.Evidence.Measurement, &out[i].Measurement)); err != nil {
+		if err := errors.Join(
+			json.Unmarshal(r.Evidence.Survey, &item), json.Unmarshal(r.Evidence.Measurement, &out[i].Measurement),
+		); err != nil {
 			return nil, err
 		}
 		out[i].Against = item.Against

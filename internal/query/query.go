@@ -115,12 +115,18 @@ func (s *Service) Batches(ctx context.Context, f BatchFilter, cursor string) (Pa
 // Items lists the items of a batch: the refused first, then those unproven,
 // cleared, and what is no artifact, each by path; last what has no outcome yet.
 func (s *Service) Items(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[Item], error) {
-	return itemPage(ctx, s.store.Items, batch, f, cursor, func(i Item) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} })
+	return itemPage(
+		ctx, s.store.Items, batch, f, cursor,
+		func(i Item) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} },
+	)
 }
 
 // Rows lists items as [Service.Items] does, with what a row of a list shows.
 func (s *Service) Rows(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[ItemRow], error) {
-	page, err := itemPage(ctx, s.store.ItemRows, batch, f, cursor, func(i ItemRow) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} })
+	page, err := itemPage(
+		ctx, s.store.ItemRows, batch, f, cursor,
+		func(i ItemRow) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} },
+	)
 	if err != nil {
 		return page, err
 	}
@@ -133,7 +139,10 @@ func (s *Service) Rows(ctx context.Context, batch int64, f ItemFilter, cursor st
 }
 
 // itemPage asks for a page of a batch's items, in whatever shape list has them.
-func itemPage[T any](ctx context.Context, list func(context.Context, int64, ItemFilter) ([]T, error), batch int64, f ItemFilter, cursor string, place func(T) store.ItemPlace) (Page[T], error) {
+func itemPage[T any](
+	ctx context.Context, list func(context.Context, int64, ItemFilter) ([]T, error), batch int64, f ItemFilter,
+	cursor string, place func(T) store.ItemPlace,
+) (Page[T], error) {
 	rank, n, ok, err := pair(cursor)
 	if err != nil {
 		return Page[T]{}, err
@@ -154,7 +163,9 @@ func decide(row *ItemRow) error {
 	}
 	var item survey.Item
 	var o judge.Outcome
-	if err := errors.Join(json.Unmarshal(row.Evidence.Survey, &item), json.Unmarshal(row.Evidence.Grounds, &o.Grounds)); err != nil {
+	if err := errors.Join(
+		json.Unmarshal(row.Evidence.Survey, &item), json.Unmarshal(row.Evidence.Grounds, &o.Grounds),
+	); err != nil {
 		return err
 	}
 	if row.Verdict != nil {
@@ -368,7 +379,9 @@ func (s *Service) Overview(ctx context.Context, now time.Time) (Overview, error)
 
 // Linked returns the numbers of the items that the links of an item's proof paths
 // lead to, and of what holds it, by path.
-func (s *Service) Linked(ctx context.Context, batch int64, path string, paths []judge.ProofPath) (map[string]int, error) {
+func (s *Service) Linked(
+	ctx context.Context, batch int64, path string, paths []judge.ProofPath,
+) (map[string]int, error) {
 	var refs []string
 	for holder, _ := container.Within(path); holder != ""; holder, _ = container.Within(holder) {
 		refs = append(refs, holder)

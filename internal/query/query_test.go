@@ -33,7 +33,10 @@ func folder(t *testing.T, p *testkit.Parts, name string, files map[string]string
 	for file, content := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(content), 0o644))
 	}
-	b, err := p.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:" + name}})
+	b, err := p.Batches.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:" + name}},
+	)
 	require.NoError(t, err)
 	return b
 }
@@ -115,7 +118,16 @@ func TestItemsRefusedFirst(t *testing.T) {
 	b = finish(t, p, b.ID, slices)
 	for limit := 1; limit <= 11; limit++ {
 		assert.Equal(t, []string{
-			"r gauge-2.bin", "r gauge-6.bin", "u gauge-0.bin", "u gauge-1.bin", "u gauge-3.bin", "u gauge-4.bin", "u gauge-5.bin", "u gauge-7.bin", "u gauge-8.bin", "- SHA256SUMS",
+			"r gauge-2.bin",
+			"r gauge-6.bin",
+			"u gauge-0.bin",
+			"u gauge-1.bin",
+			"u gauge-3.bin",
+			"u gauge-4.bin",
+			"u gauge-5.bin",
+			"u gauge-7.bin",
+			"u gauge-8.bin",
+			"- SHA256SUMS",
 		}, order(store.ItemFilter{}, limit), "pages of %d", limit)
 		assert.Equal(t, []string{"r gauge-2.bin", "r gauge-6.bin"}, order(store.ItemFilter{Verdict: "refused"}, limit))
 		assert.Equal(t, []string{"- SHA256SUMS"}, order(store.ItemFilter{Role: "evidence"}, limit))
@@ -155,14 +167,23 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
 	q := query.New(p.Store)
-	b := folder(t, p, "md5", map[string]string{"MD5SUMS": fmt.Sprintf("%x  lamp.img\n%x  lens.img\n", md5.Sum([]byte("lamp")), md5.Sum([]byte("other"))), "lamp.img": "lamp", "lens.img": "lens"})
+	b := folder(
+		t, p, "md5",
+		map[string]string{
+			"MD5SUMS":  fmt.Sprintf("%x  lamp.img\n%x  lens.img\n", md5.Sum([]byte("lamp")), md5.Sum([]byte("other"))),
+			"lamp.img": "lamp", "lens.img": "lens",
+		},
+	)
 	slices := p.Surveyed(t, b.ID)
 	finish(t, p, b.ID, slices)
 	conn, err := pgx.Connect(t.Context(), c.Database.URL)
 	require.NoError(t, err)
 	defer conn.Close(context.Background())
 	sum := md5.Sum([]byte("lamp"))
-	rows, err := conn.Query(t.Context(), `SELECT i.path FROM outcome_digests d JOIN items i USING (batch_id, n) WHERE d.digest = $1`, sum[:])
+	rows, err := conn.Query(
+		t.Context(), `SELECT i.path FROM outcome_digests d JOIN items i USING (batch_id, n) WHERE d.digest = $1`,
+		sum[:],
+	)
 	require.NoError(t, err)
 	found, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)
@@ -170,7 +191,10 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	seen, err := q.Overview(t.Context(), time.Now())
 	require.NoError(t, err)
 	day := time.Now().UTC().Format(time.DateOnly)
-	assert.Equal(t, []store.DayCount{{Day: day, Verdict: "refused", Count: 1}, {Day: day, Verdict: "unproven", Count: 1}}, seen.Days)
+	assert.Equal(
+		t, []store.DayCount{{Day: day, Verdict: "refused", Count: 1}, {Day: day, Verdict: "unproven", Count: 1}},
+		seen.Days,
+	)
 	require.Len(t, seen.Refused, 1)
 	assert.Equal(t, [2]int{1, 1}, [2]int{seen.Refused[0].Refused, seen.Refused[0].Unproven})
 	page, err := q.Records(t.Context(), store.RecordFilter{Name: "AMP.IM", Limit: 5}, "")
@@ -199,7 +223,9 @@ func TestLongSearch(t *testing.T) {
 			subject = fmt.Sprintf("buoy-77/%d.img", i)
 		}
 		require.NoError(t, p.Store.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-			_, err := p.Records.Append(ctx, tx, records.Entry{By: "harbour", Subject: subject, Body: recorded.BatchCancelled{}})
+			_, err := p.Records.Append(
+				ctx, tx, records.Entry{By: "harbour", Subject: subject, Body: recorded.BatchCancelled{}},
+			)
 			return err
 		}))
 	}
@@ -225,7 +251,10 @@ func TestLongSearch(t *testing.T) {
 				}
 				cursor, more = page.Next, page.Next != ""
 			}
-			assert.Equal(t, []string{"Lamp-77/24.img", "Lamp-77/16.img", "Lamp-77/8.img", "Lamp-77/0.img"}, subjects, "%s in pages of %d", name, limit)
+			assert.Equal(
+				t, []string{"Lamp-77/24.img", "Lamp-77/16.img", "Lamp-77/8.img", "Lamp-77/0.img"}, subjects,
+				"%s in pages of %d", name, limit,
+			)
 			assert.Equal(t, name == "la", empty > 0, "only what has no index comes in parts")
 		}
 	}

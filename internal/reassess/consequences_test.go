@@ -54,10 +54,15 @@ func clearedBy(t *testing.T) *cleared {
 func (c *cleared) sighted(t *testing.T, fp string, role keyring.Role) {
 	t.Helper()
 	for _, channel := range []keyring.Channel{keyring.Letter, keyring.Phone} {
-		_, _, err := c.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"})
+		_, _, err := c.Keys.Sight(
+			t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: channel, Place: "a test"},
+		)
 		require.NoError(t, err)
 	}
-	_, err := c.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Role: role, Reason: "a test"})
+	_, err := c.Keys.Admit(
+		t.Context(), "tobiah",
+		keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Role: role, Reason: "a test"},
+	)
 	require.NoError(t, err)
 }
 
@@ -93,13 +98,31 @@ func clearedWith(t *testing.T, admit func(*cleared, *pgptest.Certificate)) *clea
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	content := []byte("a gauge's firmware")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin"), content, 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauge.bin.sig"), out.key.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "gauge.bin.sig"), out.key.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}),
+			0o644,
+		),
+	)
 
-	_, err := out.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}})
+	_, err := out.Publishers.Add(
+		t.Context(), "tobiah", publishers.Details{Slug: "quoin", Name: "Quoin", Scope: []string{"gauge*"}},
+	)
 	require.NoError(t, err)
-	admit(out, pgptest.NewCertificate(out.key).UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}))
+	admit(
+		out,
+		pgptest.NewCertificate(
+			out.key,
+		).UserID(
+			"Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		),
+	)
 
-	made, err := out.Batches.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:falling"}})
+	made, err := out.Batches.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:falling"}},
+	)
 	require.NoError(t, err)
 	slices := out.Surveyed(t, made.ID)
 	for _, slice := range slices {
@@ -123,7 +146,14 @@ func (c *cleared) withdraw(ctx context.Context) error {
 }
 
 func (c *cleared) revoke(ctx context.Context) error {
-	revoked := pgptest.NewCertificate(c.key).Key(c.key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")}})
+	revoked := pgptest.NewCertificate(
+		c.key,
+	).Key(
+		c.key,
+		pgptest.Sig{
+			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")},
+		},
+	)
 	_, _, err := c.Keys.Import(ctx, "tobiah", "", "a test", revoked.Bytes(), nil)
 	return err
 }
@@ -134,9 +164,17 @@ func (c *cleared) stored(t *testing.T) map[string]int {
 	var decision, state, order, job int
 	// One statement, and so one moment: what was given up may still be on its way
 	// into the database when this is asked.
-	require.NoError(t, c.sql.QueryRow(t.Context(), `SELECT (SELECT count(*) FROM ledger_records WHERE kind IN ('key-step', 'key-imported')),
+	require.NoError(
+		t,
+		c.sql.QueryRow(
+			t.Context(),
+			`SELECT (SELECT count(*) FROM ledger_records WHERE kind IN ('key-step', 'key-imported')),
 		(SELECT count(*) FROM key_changes) + (SELECT sum(revision) FROM keys), (SELECT count(*) FROM reassessments),
-		(SELECT count(*) FROM river_job WHERE kind = 'reassess')`).Scan(&decision, &state, &order, &job))
+		(SELECT count(*) FROM river_job WHERE kind = 'reassess')`,
+		).Scan(
+			&decision, &state, &order, &job,
+		),
+	)
 	return map[string]int{"decision": decision, "state": state, "order": order, "job": job}
 }
 
@@ -155,7 +193,9 @@ var (
 )
 
 // fell are the two ways in which a key that something rests on falls.
-var fell = map[string]func(*cleared, context.Context) error{"withdrawal": (*cleared).withdraw, "revocation": (*cleared).revoke}
+var fell = map[string]func(*cleared, context.Context) error{
+	"withdrawal": (*cleared).withdraw, "revocation": (*cleared).revoke,
+}
 
 // TestConsequenceIsStoredWithTheDecision ends the program right behind the
 // decision: the next one that starts finds what has to follow, and does it.
@@ -203,8 +243,14 @@ func TestDecisionWithoutConsequenceIsNone(t *testing.T) {
 // refuse makes every write to a table fail.
 func (c *cleared) refuse(t *testing.T, table string) {
 	t.Helper()
-	_, err := c.sql.Exec(t.Context(), fmt.Sprintf(`CREATE OR REPLACE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
-		CREATE TRIGGER fails BEFORE INSERT OR UPDATE ON %s FOR EACH ROW EXECUTE FUNCTION fails()`, table))
+	_, err := c.sql.Exec(
+		t.Context(),
+		fmt.Sprintf(
+			`CREATE OR REPLACE FUNCTION fails() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'made to fail'; END $$;
+		CREATE TRIGGER fails BEFORE INSERT OR UPDATE ON %s FOR EACH ROW EXECUTE FUNCTION fails()`,
+			table,
+		),
+	)
 	require.NoError(t, err)
 }
 
@@ -288,7 +334,10 @@ func TestNothingIsJudgedAgainByAlteredEvidence(t *testing.T) {
 	t.Run("what was surveyed", func(t *testing.T) {
 		t.Parallel()
 		c := clearedBy(t)
-		_, err := c.sql.Exec(t.Context(), `SET session_replication_role = replica; UPDATE items SET survey = '{"path": "gauge.bin", "role": "artifact"}'`)
+		_, err := c.sql.Exec(
+			t.Context(),
+			`SET session_replication_role = replica; UPDATE items SET survey = '{"path": "gauge.bin", "role": "artifact"}'`,
+		)
 		require.NoError(t, err)
 		order, err := c.Reassess.Ask(t.Context(), "tobiah", reassess.Selection{Batch: c.batch}, "a test")
 		require.NoError(t, err)

@@ -20,7 +20,12 @@ func TestWhatSaysLess(t *testing.T) {
 	day := 24 * time.Hour
 	signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
 	revocation := func(of *pgptest.Key, reason byte, at time.Time) []byte {
-		return pgptest.NewCertificate(of).Key(of, pgptest.Sig{Type: pgptest.KeyRevocation, Created: at, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}}).Bytes()
+		return pgptest.NewCertificate(
+			of,
+		).Key(
+			of,
+			pgptest.Sig{Type: pgptest.KeyRevocation, Created: at, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}},
+		).Bytes()
 	}
 	for name, c := range map[string]struct {
 		steps [][]byte
@@ -65,13 +70,22 @@ func TestAnchorFalls(t *testing.T) {
 	certify := []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}
 	at := born.AddDate(0, 0, 3)
 	s := clearedWith(t, func(s *cleared, certificate *pgptest.Certificate) {
-		_, _, err := s.Keys.Import(t.Context(), "tobiah", "quoin", "a test", pgptest.NewCertificate(anchor).UserID("A", pgptest.Sig{Created: born, Hashed: certify}).Bytes(), nil)
+		_, _, err := s.Keys.Import(
+			t.Context(), "tobiah", "quoin", "a test",
+			pgptest.NewCertificate(anchor).UserID("A", pgptest.Sig{Created: born, Hashed: certify}).Bytes(), nil,
+		)
 		require.NoError(t, err)
 		s.sighted(t, anchor.Fingerprint(), keyring.Anchor)
-		_, _, err = s.Keys.Import(t.Context(), "tobiah", "quoin", "a test", certificate.Certify(anchor, "Quoin", pgptest.Sig{Type: pgptest.Certification, Created: at}).Bytes(), nil)
+		_, _, err = s.Keys.Import(
+			t.Context(), "tobiah", "quoin", "a test",
+			certificate.Certify(anchor, "Quoin", pgptest.Sig{Type: pgptest.Certification, Created: at}).Bytes(), nil,
+		)
 		require.NoError(t, err)
 		fp := s.key.Fingerprint()
-		v, err := s.Keys.Admit(t.Context(), "tobiah", keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "the anchor certified it"})
+		v, err := s.Keys.Admit(
+			t.Context(), "tobiah",
+			keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "the anchor certified it"},
+		)
 		require.NoError(t, err)
 		require.Len(t, v.Changes[len(v.Changes)-1].RestsOn, 1)
 	})
@@ -91,11 +105,15 @@ func TestContradiction(t *testing.T) {
 	if other == fp {
 		other = "1" + fp[1:]
 	}
-	v, agrees, err := s.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: keyring.Mirror, Place: "a test"})
+	v, agrees, err := s.Keys.Sight(
+		t.Context(), "ines", fp, keys.NewSighting{Read: fp, Channel: keyring.Mirror, Place: "a test"},
+	)
 	require.NoError(t, err)
 	assert.True(t, agrees)
 	assert.Zero(t, v.Reassessment, "what agrees changes nothing")
-	v, agrees, err = s.Keys.Sight(t.Context(), "ines", fp, keys.NewSighting{Read: other, Channel: keyring.Slide, Place: "a test"})
+	v, agrees, err = s.Keys.Sight(
+		t.Context(), "ines", fp, keys.NewSighting{Read: other, Channel: keyring.Slide, Place: "a test"},
+	)
 	require.NoError(t, err)
 	assert.False(t, agrees)
 	assert.NotZero(t, v.Reassessment)

@@ -65,7 +65,9 @@ func NewOrders(jobs Jobs, r *records.Service, now func() time.Time) *Orders {
 
 // Place orders a reassessment with the keyring as of a time and the policy in
 // force.
-func (o *Orders) Place(ctx context.Context, tx *store.Tx, by string, at time.Time, sel Selection, reason string) (store.Reassessment, error) {
+func (o *Orders) Place(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, sel Selection, reason string,
+) (store.Reassessment, error) {
 	version, err := tx.PolicyVersion(ctx)
 	if err != nil {
 		return store.Reassessment{}, err
@@ -77,12 +79,16 @@ func (o *Orders) Place(ctx context.Context, tx *store.Tx, by string, at time.Tim
 	return r, o.jobs.Reassess(ctx, tx, r.ID)
 }
 
-func (o *Orders) add(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string) (store.Reassessment, error) {
+func (o *Orders) add(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string,
+) (store.Reassessment, error) {
 	text, err := json.Marshal(sel)
 	if err != nil {
 		return store.Reassessment{}, err
 	}
-	r := store.Reassessment{Reason: reason, Selection: text, PolicyVersion: policy, AskedBy: by, CreatedAt: at, State: state.RunWaiting}
+	r := store.Reassessment{
+		Reason: reason, Selection: text, PolicyVersion: policy, AskedBy: by, CreatedAt: at, State: state.RunWaiting,
+	}
 	r.ID, err = tx.AddReassessment(ctx, r)
 	return r, err
 }
@@ -97,14 +103,18 @@ type Run struct {
 
 // Begin begins one, with what is in force: a policy version, and the keyring as of a
 // time.
-func (o *Orders) Begin(ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string) (*Run, error) {
+func (o *Orders) Begin(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, policy int64, sel Selection, reason string,
+) (*Run, error) {
 	row, err := o.add(ctx, tx, by, at, policy, sel, reason)
 	return &Run{orders: o, row: row}, err
 }
 
 // Batch judges all items of a stored batch again in a session, and keeps the verdicts
 // that change. changed is told of each.
-func (r *Run) Batch(ctx context.Context, tx *store.Tx, id int64, session *verify.Session, changed func(before, after judge.Verdict)) error {
+func (r *Run) Batch(
+	ctx context.Context, tx *store.Tx, id int64, session *verify.Session, changed func(before, after judge.Verdict),
+) error {
 	for after := -1; ; {
 		rows, err := tx.StoredItems(ctx, id, after, chunk)
 		if err != nil || len(rows) == 0 {
@@ -146,7 +156,10 @@ func (r *Run) End(ctx context.Context, tx *store.Tx) (int64, error) {
 // KeyFell orders that what rests on a key be judged again. issuers are what
 // signatures by it may name. It returns the number of the reassessment, or 0
 // when nothing rests on the key.
-func (o *Orders) KeyFell(ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string, reason string) (int64, error) {
+func (o *Orders) KeyFell(
+	ctx context.Context, tx *store.Tx, by string, at time.Time, key openpgp.Fingerprint, issuers []string,
+	reason string,
+) (int64, error) {
 	ids, err := tx.SelectedBatches(ctx, store.Selection{Issuers: issuers})
 	if err != nil || len(ids) == 0 {
 		return 0, err

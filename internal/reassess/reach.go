@@ -86,7 +86,9 @@ const maxReach = 500
 
 // Reach tells what another keyring would change about everything that has a
 // signature by a key. Nothing is kept.
-func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, changed *keyring.Keyring, progress func(done, total int64)) (Reach, error) {
+func (s *Service) Reach(
+	ctx context.Context, fp openpgp.Fingerprint, changed *keyring.Keyring, progress func(done, total int64),
+) (Reach, error) {
 	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
 		return Reach{}, err
@@ -94,32 +96,38 @@ func (s *Service) Reach(ctx context.Context, fp openpgp.Fingerprint, changed *ke
 	out := Reach{Turns: []VerdictChange{}, Items: []Change{}}
 	turns := map[[2]judge.Verdict]int{}
 	var last int64
-	_, err = s.rejudge(ctx, Selection{Key: fp}, asOf{changed, policies.Version, s.now()}, func(judged []Rejudgement, done, total int64) error {
-		progress(done, total)
-		for _, j := range judged {
-			if !j.Bears {
-				continue
+	_, err = s.rejudge(
+		ctx, Selection{Key: fp}, asOf{changed, policies.Version, s.now()},
+		func(judged []Rejudgement, done, total int64) error {
+			progress(done, total)
+			for _, j := range judged {
+				if !j.Bears {
+					continue
+				}
+				out.Rests++
+				if j.Batch != last {
+					out.Batches++
+					last = j.Batch
+				}
+				if j.Before == j.Outcome.Verdict {
+					continue
+				}
+				turns[[2]judge.Verdict{j.Before, j.Outcome.Verdict}]++
+				if len(out.Items) < maxReach {
+					out.Items = append(out.Items, Change{
+						Batch: j.Batch, N: j.N, Path: j.Item.Path, From: j.Before, To: j.Outcome.Verdict,
+						Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
+					})
+				}
 			}
-			out.Rests++
-			if j.Batch != last {
-				out.Batches++
-				last = j.Batch
-			}
-			if j.Before == j.Outcome.Verdict {
-				continue
-			}
-			turns[[2]judge.Verdict{j.Before, j.Outcome.Verdict}]++
-			if len(out.Items) < maxReach {
-				out.Items = append(out.Items, Change{
-					Batch: j.Batch, N: j.N, Path: j.Item.Path, From: j.Before, To: j.Outcome.Verdict, Why: judge.Deciding(j.Outcome.Verdict, j.Outcome.Grounds),
-				})
-			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	for turn, n := range turns {
 		out.Turns = append(out.Turns, VerdictChange{turn[0], turn[1], n})
 	}
-	slices.SortFunc(out.Turns, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	slices.SortFunc(
+		out.Turns, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) },
+	)
 	return out, err
 }

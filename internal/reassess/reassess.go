@@ -38,8 +38,13 @@ type Service struct {
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service, sessions Sessions, orders *Orders, now func() time.Time) *Service {
-	return &Service{store: s, records: r, keys: k, publishers: pub, policy: pol, sessions: sessions, orders: orders, now: now}
+func New(
+	s *store.Store, r *records.Service, k *keys.Service, pub *publishers.Service, pol *policy.Service,
+	sessions Sessions, orders *Orders, now func() time.Time,
+) *Service {
+	return &Service{
+		store: s, records: r, keys: k, publishers: pub, policy: pol, sessions: sessions, orders: orders, now: now,
+	}
 }
 
 // A Rejudgement is an artifact, judged again.
@@ -63,7 +68,9 @@ const chunk = 2000
 // rejudge judges the items of the selected batches again from what is stored: no
 // file is read. yield gets every artifact, in the order of batches and items,
 // with how many items of how many there are have been gone through.
-func (s *Service) rejudge(ctx context.Context, sel Selection, basis asOf, yield func(judged []Rejudgement, done, total int64) error) (items int, err error) {
+func (s *Service) rejudge(
+	ctx context.Context, sel Selection, basis asOf, yield func(judged []Rejudgement, done, total int64) error,
+) (items int, err error) {
 	issuers := issuersOf(basis.ring, sel.Key)
 	stored := store.Selection{Batch: sel.Batch, Publisher: sel.Publisher, Issuers: issuers}
 	if sel.From != nil {
@@ -140,7 +147,9 @@ func (s *Service) chunks(ctx context.Context, batch int64, f func([]store.Stored
 }
 
 // judgeAgain judges a chunk of stored items.
-func judgeAgain(session *verify.Session, batch int64, rows []store.StoredItem, issuers []string) ([]Rejudgement, error) {
+func judgeAgain(
+	session *verify.Session, batch int64, rows []store.StoredItem, issuers []string,
+) ([]Rejudgement, error) {
 	judged, err := session.Again(len(rows), func(i int) (*survey.Item, *measure.Measurement, error) {
 		seen, err := recorded.Measured(rows[i].Record.Body)
 		if err == nil && (seen.Batch != batch || seen.Survey.Path != rows[i].Path || seen.Verdict != rows[i].Verdict) {

@@ -26,9 +26,14 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	c := testkit.Prepare(t)
 	p := testkit.Assemble(t, c, testkit.Now)
 	s, b := p.Store, p.Batches
-	_, err := p.Publishers.Add(t.Context(), "tobiah", publishers.Details{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}})
+	_, err := p.Publishers.Add(
+		t.Context(), "tobiah", publishers.Details{Slug: "lanternfell", Name: "L", Scope: []string{"lamp-ctl-*"}},
+	)
 	require.NoError(t, err)
-	made, err := b.Create(t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}})
+	made, err := b.Create(
+		t.Context(), "ines",
+		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:lanternfell/lamp-ctl-3.6"}},
+	)
 	require.NoError(t, err)
 	for _, slice := range p.Surveyed(t, made.ID) {
 		require.NoError(t, b.Measure(t.Context(), made.ID, slice))
@@ -36,7 +41,13 @@ func TestReassessmentMayBeRepeated(t *testing.T) {
 	_, err = b.Finish(t.Context(), made.ID)
 	require.NoError(t, err)
 	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
-		_, err := p.Policy.Grant(t.Context(), "tobiah", policy.NewWaiver{Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0), Reason: "a test"})
+		_, err := p.Policy.Grant(
+			t.Context(), "tobiah",
+			policy.NewWaiver{
+				Ground: judge.Code(ground), Publisher: "lanternfell", Until: time.Now().AddDate(0, 1, 0),
+				Reason: "a test",
+			},
+		)
 		require.NoError(t, err)
 	}
 	asked, err := p.Reassess.Ask(t.Context(), "ines", reassess.Selection{All: true}, "waivers were granted")

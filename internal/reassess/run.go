@@ -17,14 +17,24 @@ import (
 // policy and waivers. [Service.Run] does it.
 func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
 	if sel.Empty() {
-		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").Advise("Give a batch, a publisher, a key, a period, or all.").At("batch")
+		return store.Reassessment{}, fault.New(
+			fault.Invalid, "selection-missing", "Say what is to be judged again.",
+		).Advise(
+			"Give a batch, a publisher, a key, a period, or all.",
+		).At(
+			"batch",
+		)
 	}
 	if err := fault.Reason(reason, "A reassessment"); err != nil {
 		return store.Reassessment{}, err
 	}
 	if sel.Batch != 0 {
 		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
-			return store.Reassessment{}, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch).At("batch")
+			return store.Reassessment{}, fault.New(
+				fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch,
+			).At(
+				"batch",
+			)
 		} else if err != nil {
 			return store.Reassessment{}, err
 		}
@@ -57,9 +67,12 @@ func (s *Service) Run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	items, err := s.rejudge(ctx, sel, asOf{ring, r.PolicyVersion, r.CreatedAt}, func(judged []Rejudgement, _, _ int64) error {
-		return s.keepRejudged(ctx, r, judged)
-	})
+	items, err := s.rejudge(
+		ctx, sel, asOf{ring, r.PolicyVersion, r.CreatedAt},
+		func(judged []Rejudgement, _, _ int64) error {
+			return s.keepRejudged(ctx, r, judged)
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -83,7 +96,9 @@ func (s *Service) close(ctx context.Context, id int64, ended state.Run, note str
 }
 
 // end records a run and closes it.
-func (o *Orders) end(ctx context.Context, tx *store.Tx, r store.Reassessment, ended state.Run, note string, items int) error {
+func (o *Orders) end(
+	ctx context.Context, tx *store.Tx, r store.Reassessment, ended state.Run, note string, items int,
+) error {
 	changed, err := tx.RejudgedCount(ctx, r.ID)
 	if err != nil {
 		return err
@@ -92,20 +107,27 @@ func (o *Orders) end(ctx context.Context, tx *store.Tx, r store.Reassessment, en
 	if err := json.Unmarshal(r.Selection, &sel); err != nil {
 		return err
 	}
-	body := recorded.Reassessed{Reassessment: r.ID, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Note: note}
+	body := recorded.Reassessed{
+		Reassessment: r.ID, Reason: r.Reason, Items: items, Changed: changed, Policy: r.PolicyVersion,
+		JudgedAsOf: r.CreatedAt, Note: note,
+	}
 	if body.Selection, err = json.Marshal(sel); err != nil {
 		return err
 	}
 	if ended != state.RunDone {
 		body.State = ended
 	}
-	_, err = o.records.Append(ctx, tx, records.Entry{By: r.AskedBy, Subject: sel.String(), Batch: sel.Batch, Body: body})
+	_, err = o.records.Append(
+		ctx, tx, records.Entry{By: r.AskedBy, Subject: sel.String(), Batch: sel.Batch, Body: body},
+	)
 	return err
 }
 
 // differing returns those whose verdict changed.
 func differing(judged []Rejudgement) []Rejudgement {
-	return slices.DeleteFunc(slices.Clone(judged), func(j Rejudgement) bool { return j.Before == j.Outcome.Verdict || j.Before == "" })
+	return slices.DeleteFunc(
+		slices.Clone(judged), func(j Rejudgement) bool { return j.Before == j.Outcome.Verdict || j.Before == "" },
+	)
 }
 
 // keepRejudged stores those whose verdict changed, once.
@@ -123,7 +145,9 @@ func (s *Service) keepRejudged(ctx context.Context, r store.Reassessment, judged
 		if err != nil {
 			return err
 		}
-		return s.orders.keep(ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool { return slices.Contains(done, j.N) }))
+		return s.orders.keep(
+			ctx, tx, r, slices.DeleteFunc(changed, func(j Rejudgement) bool { return slices.Contains(done, j.N) }),
+		)
 	})
 }
 
@@ -142,8 +166,17 @@ func (o *Orders) keep(ctx context.Context, tx *store.Tx, r store.Reassessment, c
 		entries[i] = records.Entry{
 			By: r.AskedBy, Subject: j.Item.Path, Verdict: string(j.Outcome.Verdict), Batch: j.Batch,
 			Body: recorded.ItemRejudged{
-				Reassessment: r.ID, Batch: j.Batch, Item: j.Item.Path, N: j.N, Before: j.Before, Verdict: j.Outcome.Verdict, Grounds: grounds, Paths: paths,
-				Policy: r.PolicyVersion, JudgedAsOf: r.CreatedAt, Reason: r.Reason,
+				Reassessment: r.ID,
+				Batch:        j.Batch,
+				Item:         j.Item.Path,
+				N:            j.N,
+				Before:       j.Before,
+				Verdict:      j.Outcome.Verdict,
+				Grounds:      grounds,
+				Paths:        paths,
+				Policy:       r.PolicyVersion,
+				JudgedAsOf:   r.CreatedAt,
+				Reason:       r.Reason,
 			},
 		}
 	}

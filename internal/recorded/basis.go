@@ -43,7 +43,10 @@ type Basis struct {
 // NewBasis returns the basis that comes from no record. adopted are the versions of keys that
 // were adopted, in the order in which they came about.
 func NewBasis(adopted []store.AdoptedKey) *Basis {
-	b := &Basis{Publishers: map[string]store.Publisher{}, Keys: map[string]Key{}, waiting: map[string]int{}, adopted: map[string][]store.AdoptedKey{}}
+	b := &Basis{
+		Publishers: map[string]store.Publisher{}, Keys: map[string]Key{}, waiting: map[string]int{},
+		adopted: map[string][]store.AdoptedKey{},
+	}
 	for _, a := range adopted {
 		fp := digits(a.Fingerprint)
 		b.adopted[fp] = append(b.adopted[fp], a)
@@ -70,7 +73,9 @@ func (b *Basis) With(events ...Event) *Basis {
 	// What grows at its end is shared up to there; what changes is copied.
 	out.Policies, out.PublisherVersions = slices.Clip(b.Policies), slices.Clip(b.PublisherVersions)
 	out.KeyVersions, out.Steps = slices.Clip(b.KeyVersions), slices.Clip(b.Steps)
-	out.Waivers, out.Sightings, out.Proposals = slices.Clone(b.Waivers), slices.Clone(b.Sightings), slices.Clone(b.Proposals)
+	out.Waivers = slices.Clone(b.Waivers)
+	out.Sightings = slices.Clone(b.Sightings)
+	out.Proposals = slices.Clone(b.Proposals)
 	out.Publishers, out.Keys, out.waiting = maps.Clone(b.Publishers), maps.Clone(b.Keys), maps.Clone(b.waiting)
 	for _, e := range events {
 		e.Body.add(&out, e.Head)
@@ -146,7 +151,9 @@ func (b *Basis) Waiting() []store.Proposal {
 }
 
 // About returns what is recorded about one key beside itself; of proposals, those that wait.
-func (b *Basis) About(fingerprint []byte) (steps []store.KeyChange, sightings []store.Sighting, proposals []store.Proposal) {
+func (b *Basis) About(
+	fingerprint []byte,
+) (steps []store.KeyChange, sightings []store.Sighting, proposals []store.Proposal) {
 	return about(b.Steps, fingerprint, func(s store.KeyChange) []byte { return s.Fingerprint }),
 		about(b.Sightings, fingerprint, func(s store.Sighting) []byte { return s.Fingerprint }),
 		about(b.Waiting(), fingerprint, func(p store.Proposal) []byte { return p.Fingerprint })

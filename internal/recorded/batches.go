@@ -84,8 +84,11 @@ func (BatchResult) Kind() ledger.Kind { return ledger.BatchResult }
 
 // Follow closes the batch.
 func (b BatchResult) Follow(ctx context.Context, tx *store.Tx, h Head) error {
-	row := store.Batch{ID: b.Batch, State: b.State, Note: b.Note, Position: &h.Position, FinishedAt: &h.At, Tally: b.Done}
-	row.Items, row.Bytes, row.Cleared, row.Unproven, row.Refused, row.Absent = b.Items, b.Bytes, b.Cleared, b.Unproven, b.Refused, b.Absent
+	row := store.Batch{
+		ID: b.Batch, State: b.State, Note: b.Note, Position: &h.Position, FinishedAt: &h.At, Tally: b.Done,
+	}
+	row.Items, row.Bytes, row.Absent = b.Items, b.Bytes, b.Absent
+	row.Cleared, row.Unproven, row.Refused = b.Cleared, b.Unproven, b.Refused
 	if b.Verdict != "" {
 		verdict := string(b.Verdict)
 		row.Verdict = &verdict
@@ -121,12 +124,30 @@ func (b BatchResult) alone(h Head) row {
 	return row{
 		table: "batches", key: fmt.Sprintf("batch %d", b.Batch), position: h.Position,
 		fields: []field{
-			number(b.Batch), text(b.Label), text(h.By), text(string(source.Kind)), text(source.Reference), text(string(b.State)), text(string(b.Verdict)), text(b.Note),
-			number(b.Policy), truth(b.RequireAll), orUnsaid(form(b.Corrections), b.Corrections != nil), orUnsaid(form(b.Origins), b.Origins != nil),
-			number(b.Items), number(b.Bytes), number(b.Cleared), number(b.Unproven), number(b.Refused), number(b.Absent),
-			nearly(h.At), text(stopped.By), text(string(stopped.As)), text(stopped.Reason), text(string(copies)).formed(),
-			orUnsaid(text(*b.Publisher), asked), orUnsaid(form(b.Expected), asked), orUnsaid(nearly(b.AskedAt), asked), orUnsaid(nearly(b.JudgedAsOf), asked),
-			orUnsaid(numberOrNone(b.LedgerSize), asked), orUnsaid(text(b.AbsentEntries), asked),
+			number(
+				b.Batch,
+			),
+			text(b.Label), text(h.By), text(string(source.Kind)), text(source.Reference), text(string(b.State)),
+			text(string(b.Verdict)), text(b.Note),
+			number(
+				b.Policy,
+			),
+			truth(b.RequireAll), orUnsaid(form(b.Corrections), b.Corrections != nil),
+			orUnsaid(form(b.Origins), b.Origins != nil),
+			number(
+				b.Items,
+			),
+			number(b.Bytes), number(b.Cleared), number(b.Unproven), number(b.Refused), number(b.Absent),
+			nearly(
+				h.At,
+			),
+			text(stopped.By), text(string(stopped.As)), text(stopped.Reason), text(string(copies)).formed(),
+			orUnsaid(
+				text(*b.Publisher), asked,
+			),
+			orUnsaid(form(b.Expected), asked), orUnsaid(nearly(b.AskedAt), asked),
+			orUnsaid(nearly(b.JudgedAsOf), asked), orUnsaid(numberOrNone(b.LedgerSize), asked),
+			orUnsaid(text(b.AbsentEntries), asked),
 		},
 	}
 }

@@ -19,39 +19,92 @@ func (b *Basis) rows(table string) []row {
 	switch table {
 	case "policies":
 		for _, p := range b.Policies {
-			out = append(out, row{key: strconv.FormatInt(p.Version, 10), position: p.Position, fields: []field{text(p.Name), {text: string(p.Document), structure: true}, moment(p.CreatedAt), text(p.CreatedBy), text(p.Reason)}})
+			out = append(
+				out,
+				row{
+					key: strconv.FormatInt(p.Version, 10), position: p.Position,
+					fields: []field{
+						text(p.Name),
+						{text: string(p.Document), structure: true},
+						moment(p.CreatedAt),
+						text(p.CreatedBy), text(p.Reason),
+					},
+				},
+			)
 		}
 	case "waivers":
 		for _, w := range b.Waivers {
-			at(w.Position, text(w.Ground), text(w.Publisher), text(w.Pattern), text(w.Reason), text(w.By), moment(w.CreatedAt), moment(w.Until), momentOrNone(w.EndedAt), text(w.EndedBy), text(w.EndReason))
+			at(
+				w.Position, text(w.Ground), text(w.Publisher), text(w.Pattern), text(w.Reason), text(w.By),
+				moment(w.CreatedAt), moment(w.Until), momentOrNone(w.EndedAt), text(w.EndedBy), text(w.EndReason),
+			)
 		}
 	case "publishers":
 		for _, p := range b.Publishers {
-			out = append(out, row{key: p.Slug, position: p.Position, fields: []field{text(p.Name), text(p.Contact), list(p.Scope), moment(p.CreatedAt), text(p.CreatedBy)}})
+			out = append(
+				out,
+				row{
+					key: p.Slug, position: p.Position,
+					fields: []field{
+						text(p.Name), text(p.Contact), list(p.Scope), moment(p.CreatedAt), text(p.CreatedBy),
+					},
+				},
+			)
 		}
 	case "publisher_versions":
 		for _, p := range b.PublisherVersions {
-			out = append(out, row{key: fmt.Sprintf("%s %d", p.Slug, p.Position), position: p.Position, fields: []field{text(p.Name), list(p.Scope)}})
+			out = append(
+				out,
+				row{
+					key: fmt.Sprintf("%s %d", p.Slug, p.Position), position: p.Position,
+					fields: []field{text(p.Name), list(p.Scope)},
+				},
+			)
 		}
 	case "keys":
 		for fp, k := range b.Keys {
-			out = append(out, row{key: fp, position: k.Row.Position, fields: []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role), moment(k.Row.ImportedAt), text(k.Row.ImportedBy), text(k.Row.Source)}})
+			out = append(
+				out,
+				row{
+					key: fp, position: k.Row.Position,
+					fields: []field{
+						text(k.Digest), text(k.Row.Publisher), text(k.Row.Role), moment(k.Row.ImportedAt),
+						text(k.Row.ImportedBy), text(k.Row.Source),
+					},
+				},
+			)
 		}
 	case "key_versions":
 		for _, k := range b.KeyVersions {
-			out = append(out, row{key: fmt.Sprintf("%s %d", digits(k.Row.Fingerprint), k.Row.Position), position: k.Row.Position, fields: []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role)}})
+			out = append(
+				out,
+				row{
+					key: fmt.Sprintf("%s %d", digits(k.Row.Fingerprint), k.Row.Position), position: k.Row.Position,
+					fields: []field{text(k.Digest), text(k.Row.Publisher), text(k.Row.Role)},
+				},
+			)
 		}
 	case "key_changes":
 		for _, c := range b.Steps {
-			at(c.Position, text(digits(c.Fingerprint)), moment(c.At), text(c.To), text(c.By), text(c.Reason), momentOrNone(c.Until), list(c.RestsOn))
+			at(
+				c.Position, text(digits(c.Fingerprint)), moment(c.At), text(c.To), text(c.By), text(c.Reason),
+				momentOrNone(c.Until), list(c.RestsOn),
+			)
 		}
 	case "sightings":
 		for _, s := range b.Sightings {
-			at(s.Position, text(digits(s.Fingerprint)), text(digits(s.Read)), text(s.Channel), text(s.Place), text(s.Note), moment(s.At), text(s.By), text(s.Resolved), text(s.ResolvedBy), momentOrNone(s.ResolvedAt))
+			at(
+				s.Position, text(digits(s.Fingerprint)), text(digits(s.Read)), text(s.Channel), text(s.Place),
+				text(s.Note), moment(s.At), text(s.By), text(s.Resolved), text(s.ResolvedBy),
+				momentOrNone(s.ResolvedAt),
+			)
 		}
 	case "proposals":
 		for _, p := range b.Proposals {
-			at(p.Position, text(digits(p.Fingerprint)), text(p.Publisher), text(p.Role), text(p.Reason), text(p.By), moment(p.At), momentOrNone(p.Until), text(p.Decided))
+			at(
+				p.Position, text(digits(p.Fingerprint)), text(p.Publisher), text(p.Role), text(p.Reason), text(p.By),
+				moment(p.At), momentOrNone(p.Until), text(p.Decided),
+			)
 		}
 	}
 	return out
@@ -102,7 +155,9 @@ func compare(t store.WholeTable, wanted []row, stored []store.StoredRow, adopted
 		case !ok:
 			out.tell(want.position, "%s: there is no row for the record", want.key)
 		case versions && is.Adopted:
-		case t.Placed && is.Position != want.position && !is.Adopted, want.adopted && !is.Adopted, !want.equal(is.Fields):
+		case t.Placed && is.Position != want.position && !is.Adopted,
+			want.adopted && !is.Adopted,
+			!want.equal(is.Fields):
 			out.tell(want.position, "%s: the row is not as it was decided", want.key)
 		}
 	}

@@ -36,16 +36,28 @@ func (DeviceSet) Kind() ledger.Kind { return ledger.DeviceSet }
 func (b DeviceSet) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 	d := b.Device
 	return tx.SetDevice(ctx, store.Device{
-		Name: d.Name, Kind: d.Kind, Address: d.Address, Credential: d.Credential, Publisher: d.Publisher, Place: d.Place, Retired: d.Retired,
-		By: h.By, At: h.At, Position: h.Position,
+		Name:       d.Name,
+		Kind:       d.Kind,
+		Address:    d.Address,
+		Credential: d.Credential,
+		Publisher:  d.Publisher,
+		Place:      d.Place,
+		Retired:    d.Retired,
+		By:         h.By,
+		At:         h.At,
+		Position:   h.Position,
 	})
 }
 
 func (b DeviceSet) row(h Head) row {
 	d := b.Device
 	return row{
-		key: d.Name, position: h.Position,
-		fields: []field{text(d.Kind), text(d.Address), text(d.Credential), text(d.Publisher), text(d.Place), text(d.Retired), text(h.By), nearly(h.At)},
+		key:      d.Name,
+		position: h.Position,
+		fields: []field{
+			text(d.Kind), text(d.Address), text(d.Credential), text(d.Publisher), text(d.Place), text(d.Retired),
+			text(h.By), nearly(h.At),
+		},
 	}
 }
 
@@ -77,10 +89,17 @@ func (DeviceKindSet) Kind() ledger.Kind { return ledger.DeviceKindSet }
 // Follow stores the kind.
 func (b DeviceKindSet) Follow(ctx context.Context, tx *store.Tx, h Head) error {
 	k := b.DeviceKind
-	return tx.SetDeviceKind(ctx, store.DeviceKind{Name: k.Name, Content: k.Content, Retired: k.Retired, By: h.By, At: h.At, Position: h.Position})
+	return tx.SetDeviceKind(
+		ctx,
+		store.DeviceKind{
+			Name: k.Name, Content: k.Content, Retired: k.Retired, By: h.By, At: h.At, Position: h.Position,
+		},
+	)
 }
 
 func (b DeviceKindSet) row(h Head) row {
 	k := b.DeviceKind
-	return row{key: k.Name, position: h.Position, fields: []field{text(k.Content), text(k.Retired), text(h.By), nearly(h.At)}}
+	return row{
+		key: k.Name, position: h.Position, fields: []field{text(k.Content), text(k.Retired), text(h.By), nearly(h.At)},
+	}
 }

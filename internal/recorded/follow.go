@@ -66,12 +66,18 @@ type Follower struct {
 
 // NewFollower returns a Follower that has seen no record.
 func NewFollower() *Follower {
-	return &Follower{people: map[string]person{}, tokens: map[int64]token{}, devices: map[string]row{}, kinds: map[string]row{}, verdicts: map[string]int64{}}
+	return &Follower{
+		people: map[string]person{}, tokens: map[int64]token{}, devices: map[string]row{}, kinds: map[string]row{},
+		verdicts: map[string]int64{},
+	}
 }
 
 // Keeps lists the kinds of records of which all have to be known for [Follower.Whole].
 func Keeps() []ledger.Kind {
-	return []ledger.Kind{ledger.UserAdded, ledger.UserChanged, ledger.TokenIssued, ledger.TokenRevoked, ledger.DeviceSet, ledger.DeviceKindSet}
+	return []ledger.Kind{
+		ledger.UserAdded, ledger.UserChanged, ledger.TokenIssued, ledger.TokenRevoked, ledger.DeviceSet,
+		ledger.DeviceKindSet,
+	}
 }
 
 // Keep takes a record of one of the kinds of [Keeps]. Others say nothing.
@@ -124,7 +130,9 @@ func (f *Follower) Whole(t store.WholeTable, stored []store.StoredRow) []store.D
 // Compare holds some records against the rows that follow from each alone: rows are those of a
 // table that say that they follow from a record between the first of them and the last. A record
 // that cannot be read is a difference. adoptedAt is where rows of earlier versions were adopted.
-func (f *Follower) Compare(page []store.Record, rows func(store.PlacedTable) ([]store.StoredRow, error), adoptedAt int64) ([]store.Discrepancy, error) {
+func (f *Follower) Compare(
+	page []store.Record, rows func(store.PlacedTable) ([]store.StoredRow, error), adoptedAt int64,
+) ([]store.Discrepancy, error) {
 	var out []store.Discrepancy
 	wanted := map[string][]row{}
 	for _, r := range page {
@@ -183,7 +191,9 @@ func listedRow(h Head, written []byte) (row, error) {
 	if err := json.Unmarshal(written, &said); err != nil {
 		return row{}, fmt.Errorf("record %d cannot be read: %w", h.Position, err)
 	}
-	judged := slices.Contains([]ledger.Kind{ledger.ItemOutcome, ledger.BatchResult, ledger.ItemRejudged, ledger.Drilled}, h.Kind)
+	judged := slices.Contains(
+		[]ledger.Kind{ledger.ItemOutcome, ledger.BatchResult, ledger.ItemRejudged, ledger.Drilled}, h.Kind,
+	)
 	if !judged {
 		said.Verdict = ""
 	}
@@ -198,8 +208,12 @@ func listedRow(h Head, written []byte) (row, error) {
 		subject.text = *said.Subject
 	}
 	return row{
-		table: "ledger_records", key: fmt.Sprintf("record %d", h.Position), position: h.Position,
-		fields: []field{text(string(h.Kind)), nearly(h.At), text(h.By), subject, text(said.Verdict), numberOrNone(said.Batch)},
+		table:    "ledger_records",
+		key:      fmt.Sprintf("record %d", h.Position),
+		position: h.Position,
+		fields: []field{
+			text(string(h.Kind)), nearly(h.At), text(h.By), subject, text(said.Verdict), numberOrNone(said.Batch),
+		},
 	}, nil
 }
 

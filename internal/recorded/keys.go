@@ -87,7 +87,10 @@ type KeyStep struct {
 func (KeyStep) Kind() ledger.Kind { return ledger.KeyStep }
 
 func (b KeyStep) row(h Head) store.KeyChange {
-	out := store.KeyChange{Fingerprint: b.Fingerprint.Bytes(), At: h.At, To: string(b.To), By: h.By, Reason: b.Reason, Position: h.Position, Until: b.Until, RestsOn: []string{}}
+	out := store.KeyChange{
+		Fingerprint: b.Fingerprint.Bytes(), At: h.At, To: string(b.To), By: h.By, Reason: b.Reason,
+		Position: h.Position, Until: b.Until, RestsOn: []string{},
+	}
 	for _, anchor := range b.RestsOn {
 		out.RestsOn = append(out.RestsOn, string(anchor))
 	}
@@ -132,7 +135,14 @@ func (Sighting) Kind() ledger.Kind { return ledger.SightingNoted }
 
 func (b Sighting) row(h Head) store.Sighting {
 	return store.Sighting{
-		Fingerprint: b.Fingerprint.Bytes(), Read: b.Read.Bytes(), Channel: string(b.Channel), Place: b.Place, Note: b.Note, At: h.At, By: h.By, Position: h.Position,
+		Fingerprint: b.Fingerprint.Bytes(),
+		Read:        b.Read.Bytes(),
+		Channel:     string(b.Channel),
+		Place:       b.Place,
+		Note:        b.Note,
+		At:          h.At,
+		By:          h.By,
+		Position:    h.Position,
 	}
 }
 
@@ -180,7 +190,10 @@ type AdmissionProposed struct {
 func (AdmissionProposed) Kind() ledger.Kind { return ledger.AdmissionProposed }
 
 func (b AdmissionProposed) row(h Head) store.Proposal {
-	return store.Proposal{Fingerprint: b.Fingerprint.Bytes(), Publisher: b.Publisher, Role: string(b.Role), Reason: b.Reason, By: h.By, At: h.At, Position: h.Position, Until: b.Until}
+	return store.Proposal{
+		Fingerprint: b.Fingerprint.Bytes(), Publisher: b.Publisher, Role: string(b.Role), Reason: b.Reason, By: h.By,
+		At: h.At, Position: h.Position, Until: b.Until,
+	}
 }
 
 // Follow stores the proposal, in the place of one that waits.

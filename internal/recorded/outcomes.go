@@ -102,7 +102,8 @@ func Measured(text []byte) (Seen, error) {
 	// escaped, so that the name of the member stands in none.
 	if before, _, found := bytes.Cut(text, judgedBy); found {
 		var said Seen
-		if json.Unmarshal(append(slices.Clip(before), '}'), &said) == nil && said.Survey != nil && said.Measurement != nil {
+		if json.Unmarshal(append(slices.Clip(before), '}'), &said) == nil && said.Survey != nil &&
+			said.Measurement != nil {
 			return said, nil
 		}
 	}
@@ -131,7 +132,10 @@ type shown struct {
 }
 
 func (b *ItemOutcome) shown() (s shown, err error) {
-	return s, errors.Join(json.Unmarshal(b.Survey, &s.survey), json.Unmarshal(b.Measurement, &s.measured), json.Unmarshal(b.Grounds, &s.grounds))
+	return s, errors.Join(
+		json.Unmarshal(b.Survey, &s.survey), json.Unmarshal(b.Measurement, &s.measured),
+		json.Unmarshal(b.Grounds, &s.grounds),
+	)
 }
 
 // Digests returns what was computed of the item, in hexadecimal, by algorithm.
@@ -188,9 +192,18 @@ func (b ItemOutcome) alone(h Head) row {
 	return row{
 		table: "outcomes", key: fmt.Sprintf("batch %d, %s", b.Batch, b.Item), position: h.Position,
 		fields: []field{
-			number(b.Batch), text(b.Item), text(string(b.Role)), textOrNone(string(b.Verdict)), form(b.Survey), number(s.survey.Size),
+			number(
+				b.Batch,
+			),
+			text(b.Item),
+			text(string(b.Role)),
+			textOrNone(string(b.Verdict)),
+			form(b.Survey),
+			number(s.survey.Size),
 			{oneOf: lines},
-			text(string(digests)).formed(), list(counts), list(s.signers()),
+			text(string(digests)).formed(),
+			list(counts),
+			list(s.signers()),
 		},
 	}
 }
@@ -200,7 +213,12 @@ func storedOutcomes(ctx context.Context, tx *store.Tx, heads []Head, outcomes []
 	rows := make([]store.Outcome, len(outcomes))
 	for i, b := range outcomes {
 		rows[i] = store.Outcome{
-			N: b.N, Deciding: b.line, Position: heads[i].Position, Digests: b.digests, Signers: b.signers, Renamed: b.renamed,
+			N:        b.N,
+			Deciding: b.line,
+			Position: heads[i].Position,
+			Digests:  b.digests,
+			Signers:  b.signers,
+			Renamed:  b.renamed,
 		}
 		if b.Verdict != "" {
 			verdict := string(b.Verdict)
@@ -236,7 +254,11 @@ func (b ItemRejudged) alone(h Head) row {
 	return row{
 		table: "rejudged", key: fmt.Sprintf("batch %d, %s", b.Batch, b.Item), position: h.Position,
 		fields: []field{
-			number(b.Batch), text(b.Item), text(string(b.Before)), text(string(b.Verdict)), form(b.Grounds), form(b.Paths), number(b.Reassessment),
+			number(
+				b.Batch,
+			),
+			text(b.Item), text(string(b.Before)), text(string(b.Verdict)), form(b.Grounds), form(b.Paths),
+			number(b.Reassessment),
 		},
 	}
 }
@@ -245,8 +267,14 @@ func storedRejudged(ctx context.Context, tx *store.Tx, heads []Head, changed []I
 	rows := make([]store.Rejudged, len(changed))
 	for i, b := range changed {
 		rows[i] = store.Rejudged{
-			Reassessment: b.Reassessment, Batch: b.Batch, N: b.N, Before: string(b.Before), After: string(b.Verdict), Grounds: b.Grounds, Paths: b.Paths,
-			Position: heads[i].Position,
+			Reassessment: b.Reassessment,
+			Batch:        b.Batch,
+			N:            b.N,
+			Before:       string(b.Before),
+			After:        string(b.Verdict),
+			Grounds:      b.Grounds,
+			Paths:        b.Paths,
+			Position:     heads[i].Position,
 		}
 	}
 	return tx.AddRejudged(ctx, rows)
@@ -287,7 +315,10 @@ func (b Reassessed) alone(h Head) row {
 	return row{
 		table: "reassessments", key: fmt.Sprintf("reassessment %d", b.Reassessment), position: h.Position,
 		fields: []field{
-			number(b.Reassessment), text(b.Reason), text(h.By), number(b.Items), number(b.Changed), number(b.Policy), form(b.Selection),
+			number(
+				b.Reassessment,
+			),
+			text(b.Reason), text(h.By), number(b.Items), number(b.Changed), number(b.Policy), form(b.Selection),
 			text(string(b.ended())), text(b.Note), nearly(h.At), nearly(b.JudgedAsOf),
 		},
 	}

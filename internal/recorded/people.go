@@ -79,8 +79,13 @@ func (p person) row() row {
 		changed = nearly(p.last.At)
 	}
 	return row{
-		key: p.is.Name, position: p.added.Position, adopted: p.is.Password == nil,
-		fields: []field{text(string(p.is.Role)), nearly(p.added.At), said(p.is.FullName), truth(p.is.Disabled), changed, said(p.is.Password)},
+		key:      p.is.Name,
+		position: p.added.Position,
+		adopted:  p.is.Password == nil,
+		fields: []field{
+			text(string(p.is.Role)), nearly(p.added.At), said(p.is.FullName), truth(p.is.Disabled), changed,
+			said(p.is.Password),
+		},
 	}
 }
 
@@ -102,8 +107,11 @@ func (t token) row() row {
 	return row{
 		key: strconv.FormatInt(t.is.Token, 10), position: t.issued.Position,
 		fields: []field{
-			text(t.is.Owner), text(t.is.Label), text(string(t.is.Role)), nearly(t.is.Expires), nearly(t.issued.At), hash, numberOrNone(t.is.MadeWith),
-			list(t.is.Depots), list(t.is.Publishers), revoked,
+			text(
+				t.is.Owner,
+			),
+			text(t.is.Label), text(string(t.is.Role)), nearly(t.is.Expires), nearly(t.issued.At), hash,
+			numberOrNone(t.is.MadeWith), list(t.is.Depots), list(t.is.Publishers), revoked,
 		},
 	}
 }

@@ -34,7 +34,10 @@ func (PolicySet) Kind() ledger.Kind { return ledger.PolicySet }
 
 // row is the version as stored. Of a publisher only its own fields are.
 func (b PolicySet) row(h Head) store.Policy {
-	out := store.Policy{Version: b.Version, Name: b.Name, Document: b.Policy, Reason: b.Reason, CreatedAt: h.At, CreatedBy: h.By, Position: h.Position}
+	out := store.Policy{
+		Version: b.Version, Name: b.Name, Document: b.Policy, Reason: b.Reason, CreatedAt: h.At, CreatedBy: h.By,
+		Position: h.Position,
+	}
 	if b.Name == DefaultPolicy {
 		return out
 	}
@@ -70,7 +73,14 @@ func (WaiverGranted) Kind() ledger.Kind { return ledger.WaiverGranted }
 
 func (b WaiverGranted) row(h Head) store.Waiver {
 	return store.Waiver{
-		Ground: b.Ground, Publisher: b.Publisher, Pattern: b.Pattern, Reason: b.Reason, By: h.By, CreatedAt: h.At, Until: b.Until, Position: h.Position,
+		Ground:    b.Ground,
+		Publisher: b.Publisher,
+		Pattern:   b.Pattern,
+		Reason:    b.Reason,
+		By:        h.By,
+		CreatedAt: h.At,
+		Until:     b.Until,
+		Position:  h.Position,
 	}
 }
 

@@ -22,7 +22,10 @@ type PublisherAdded Publisher
 func (PublisherAdded) Kind() ledger.Kind { return ledger.PublisherAdded }
 
 func (b PublisherAdded) row(h Head) store.Publisher {
-	return store.Publisher{Slug: b.Slug, Name: b.Name, Contact: b.Contact, Scope: append([]string{}, b.Scope...), CreatedAt: h.At, CreatedBy: h.By, Position: h.Position}
+	return store.Publisher{
+		Slug: b.Slug, Name: b.Name, Contact: b.Contact, Scope: append([]string{}, b.Scope...), CreatedAt: h.At,
+		CreatedBy: h.By, Position: h.Position,
+	}
 }
 
 // Follow stores the publisher.

@@ -34,18 +34,33 @@ func life() []Body {
 	return []Body{
 		PolicySet{Name: DefaultPolicy, Version: 1, Policy: []byte(`{"digest_bits":112}`)},
 		PublisherAdded{Slug: "quoin", Name: "Quoin", Scope: []string{"quoin-*"}},
-		KeyImported{Fingerprint: fp, Result: keyring.NewlyArrived, Publisher: "quoin", Source: "a page", UserIDs: []string{}, Certificate: []byte("one"), Stored: "11"},
+		KeyImported{
+			Fingerprint: fp, Result: keyring.NewlyArrived, Publisher: "quoin", Source: "a page", UserIDs: []string{},
+			Certificate: []byte("one"), Stored: "11",
+		},
 		Sighting{Fingerprint: fp, Read: fp, Agrees: true, Channel: keyring.Letter, Place: "a letter"},
 		Sighting{Fingerprint: fp, Read: "f" + fp[1:], Channel: keyring.Mirror, Place: "a mirror"},
 		AdmissionProposed{Fingerprint: fp, Publisher: "quoin", Role: keyring.Release, Reason: "seen"},
 		AdmissionProposed{Fingerprint: fp, Publisher: "quoin", Role: keyring.Anchor, Reason: "better"},
 		ConflictResolved{Fingerprint: fp, Sighting: 4, Read: "f" + fp[1:], Reason: "a slip"},
-		KeyStep{Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: "quoin", Role: keyring.Anchor, Reason: "both agree", Sightings: []int64{3}, Anchors: []openpgp.Fingerprint{}},
+		KeyStep{
+			Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: "quoin", Role: keyring.Anchor,
+			Reason: "both agree", Sightings: []int64{3}, Anchors: []openpgp.Fingerprint{},
+		},
 		WaiverGranted{Ground: "manifest-unsigned", Publisher: "quoin", Until: until, Reason: "they will sign"},
 		WaiverEnded{Waiver: 1, Record: 9, Reason: "they sign"},
-		PublisherChanged{Before: Publisher{Slug: "quoin"}, After: Publisher{Slug: "quoin", Name: "Quoin Works", Scope: []string{"quoin-*", "q-*"}}},
-		KeyImported{Fingerprint: fp, Result: keyring.Updated, Source: "a mirror", UserIDs: []string{}, Certificate: []byte("two"), Stored: "22"},
-		PolicySet{Name: OfPublisher + "quoin", Version: 2, Policy: []byte(`{"digest_bits":128,"rsa_bits":4096}`), Own: []string{"rsa_bits"}, Reason: "stronger"},
+		PublisherChanged{
+			Before: Publisher{Slug: "quoin"},
+			After:  Publisher{Slug: "quoin", Name: "Quoin Works", Scope: []string{"quoin-*", "q-*"}},
+		},
+		KeyImported{
+			Fingerprint: fp, Result: keyring.Updated, Source: "a mirror", UserIDs: []string{},
+			Certificate: []byte("two"), Stored: "22",
+		},
+		PolicySet{
+			Name: OfPublisher + "quoin", Version: 2, Policy: []byte(`{"digest_bits":128,"rsa_bits":4096}`),
+			Own: []string{"rsa_bits"}, Reason: "stronger",
+		},
 		KeyStep{Fingerprint: fp, From: keyring.Admitted, To: keyring.Withdrawn, Publisher: "quoin", Reason: "stolen"},
 		ProposalDeclined{Fingerprint: fp, Proposal: 6, Reason: "none waits"},
 	}
@@ -54,7 +69,12 @@ func life() []Body {
 // written returns the text of a record, as the ledger has it.
 func written(t *testing.T, position int64, b Body) []byte {
 	t.Helper()
-	head, err := json.Marshal(Head{Kind: b.Kind(), At: began.Add(time.Duration(position) * time.Hour), By: "ines", Software: "a test", Subject: "x"})
+	head, err := json.Marshal(
+		Head{
+			Kind: b.Kind(), At: began.Add(time.Duration(position) * time.Hour), By: "ines", Software: "a test",
+			Subject: "x",
+		},
+	)
 	require.NoError(t, err)
 	body, err := json.Marshal(b)
 	require.NoError(t, err)
@@ -89,7 +109,10 @@ func TestBasis(t *testing.T) {
 	assert.Equal(t, "withdrawn", steps[1].To)
 	assert.Len(t, sightings, 2)
 	assert.Empty(t, proposals)
-	assert.Equal(t, []string{"replaced", "admitted"}, []string{b.Proposals[0].Decided, b.Proposals[1].Decided}, "nothing waited that could be declined")
+	assert.Equal(
+		t, []string{"replaced", "admitted"}, []string{b.Proposals[0].Decided, b.Proposals[1].Decided},
+		"nothing waited that could be declined",
+	)
 	assert.Empty(t, b.Conflicts())
 	assert.Equal(t, "they sign", b.Waivers[0].EndReason)
 	assert.Equal(t, "Quoin Works", b.Publishers["quoin"].Name)
@@ -221,9 +244,13 @@ func TestOddRecords(t *testing.T) {
 func happened() []Body {
 	o := ItemOutcome{Batch: 1}
 	if err := o.Put(Evidence{
-		Item:        &survey.Item{Path: "a.bin", Role: survey.Artifact, Size: 3},
-		Measurement: measure.Measurement{Size: 3, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: make(digest.Value, 32)}},
-		Outcome:     judge.Outcome{Verdict: judge.Cleared, Grounds: []judge.Ground{{Code: judge.DigestMatch, Sentence: "It is."}}},
+		Item: &survey.Item{Path: "a.bin", Role: survey.Artifact, Size: 3},
+		Measurement: measure.Measurement{
+			Size: 3, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: make(digest.Value, 32)},
+		},
+		Outcome: judge.Outcome{
+			Verdict: judge.Cleared, Grounds: []judge.Ground{{Code: judge.DigestMatch, Sentence: "It is."}},
+		},
 	}); err != nil {
 		panic(err)
 	}
@@ -232,9 +259,16 @@ func happened() []Body {
 	return []Body{
 		RowsAdopted{},
 		o,
-		ItemRejudged{Reassessment: 1, Batch: 1, Item: "a.bin", Before: judge.Cleared, Verdict: judge.Refused, Grounds: []byte("[]"), Paths: []byte("[]")},
+		ItemRejudged{
+			Reassessment: 1, Batch: 1, Item: "a.bin", Before: judge.Cleared, Verdict: judge.Refused,
+			Grounds: []byte("[]"), Paths: []byte("[]"),
+		},
 		Reassessed{Reassessment: 1, Selection: []byte(`{"batch":1}`), Reason: "a test"},
-		BatchResult{Batch: 1, Source: sources.Source{Kind: sources.Depot, Reference: "quayside:a"}, State: state.BatchDone, Verdict: judge.Cleared, Items: 1, Publisher: &publisher, Expected: []byte("null"), Corrections: []byte("{}"), Origins: []byte("{}")},
+		BatchResult{
+			Batch: 1, Source: sources.Source{Kind: sources.Depot, Reference: "quayside:a"}, State: state.BatchDone,
+			Verdict: judge.Cleared, Items: 1, Publisher: &publisher, Expected: []byte("null"),
+			Corrections: []byte("{}"), Origins: []byte("{}"),
+		},
 		BatchCancelled{Batch: 1, Reason: "a test"},
 		Drilled{Batch: 1, Items: []DrilledItem{}},
 		UserAdded{who},
@@ -280,7 +314,9 @@ func TestPlaced(t *testing.T) {
 		}
 	}
 	compare := func(rows map[string][]store.StoredRow) []store.Discrepancy {
-		out, err := NewFollower().Compare(page, func(t store.PlacedTable) ([]store.StoredRow, error) { return rows[t.Name], nil }, -1)
+		out, err := NewFollower().Compare(
+			page, func(t store.PlacedTable) ([]store.StoredRow, error) { return rows[t.Name], nil }, -1,
+		)
 		require.NoError(t, err)
 		return out
 	}

@@ -99,7 +99,8 @@ func (f field) equals(stored *string) bool {
 		return f.text == *stored
 	}
 	var a, b any
-	return json.Unmarshal([]byte(f.text), &a) == nil && json.Unmarshal([]byte(*stored), &b) == nil && reflect.DeepEqual(a, b)
+	return json.Unmarshal([]byte(f.text), &a) == nil && json.Unmarshal([]byte(*stored), &b) == nil &&
+		reflect.DeepEqual(a, b)
 }
 
 // equal reports whether a stored row is as it has to be.

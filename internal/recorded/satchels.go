@@ -27,7 +27,13 @@ func (SatchelPacked) Kind() ledger.Kind { return ledger.SatchelPacked }
 
 // Follow stores the satchel.
 func (b SatchelPacked) Follow(ctx context.Context, tx *store.Tx, h Head) error {
-	return tx.AddSatchel(ctx, store.Satchel{ID: b.Satchel, Digest: b.Digest, Document: b.Packed, By: h.By, At: h.At, Until: b.Until, Position: h.Position})
+	return tx.AddSatchel(
+		ctx,
+		store.Satchel{
+			ID: b.Satchel, Digest: b.Digest, Document: b.Packed, By: h.By, At: h.At, Until: b.Until,
+			Position: h.Position,
+		},
+	)
 }
 
 func (b SatchelPacked) alone(h Head) row {
@@ -67,12 +73,20 @@ func (VisitReturned) Kind() ledger.Kind { return ledger.VisitReturned }
 
 // Follow stores the outcome.
 func (b VisitReturned) Follow(ctx context.Context, tx *store.Tx, h Head) error {
-	return tx.AddVisit(ctx, store.Visit{Batch: b.Batch, Satchel: b.Satchel, SealedBy: b.SealedBy, N: b.Number, Content: b.Sealed, Position: h.Position})
+	return tx.AddVisit(
+		ctx,
+		store.Visit{
+			Batch: b.Batch, Satchel: b.Satchel, SealedBy: b.SealedBy, N: b.Number, Content: b.Sealed,
+			Position: h.Position,
+		},
+	)
 }
 
 func (b VisitReturned) alone(h Head) row {
 	return row{
-		table: "visits", key: fmt.Sprintf("an outcome of satchel %s, batch %d", b.Satchel, b.Batch), position: h.Position,
-		fields: []field{number(b.Batch), text(b.Satchel), text(b.SealedBy), number(b.Number), text(b.Content)},
+		table:    "visits",
+		key:      fmt.Sprintf("an outcome of satchel %s, batch %d", b.Satchel, b.Batch),
+		position: h.Position,
+		fields:   []field{number(b.Batch), text(b.Satchel), text(b.SealedBy), number(b.Number), text(b.Content)},
 	}
 }

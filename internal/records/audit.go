@@ -69,7 +69,11 @@ func (s *Service) CheckKept(kept string) error {
 func (s *Service) openKept(kept string) (ledger.Checkpoint, error) {
 	c, err := ledger.OpenCheckpoint(kept, s.known())
 	if err != nil {
-		return c, fault.New(fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.").At("checkpoint")
+		return c, fault.New(
+			fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.",
+		).At(
+			"checkpoint",
+		)
 	}
 	return c, nil
 }
@@ -225,13 +229,17 @@ func (s *Service) Audit(ctx context.Context, q AuditQuestion, progress func(done
 	// The texts are proven; what follows from them is held against them.
 	var differences []store.Discrepancy
 	if err := s.store.Look(ctx, func(ctx context.Context, reads store.Reads) (err error) {
-		differences, err = Discrepancies(ctx, reads, begin.Size, func(int64, int64) { progress(found.Size, max(size, found.Size)) })
+		differences, err = Discrepancies(
+			ctx, reads, begin.Size, func(int64, int64) { progress(found.Size, max(size, found.Size)) },
+		)
 		return err
 	}); err != nil {
 		return Report{}, err
 	}
 	if len(differences) > 0 {
-		report.Position, report.Sentence = differences[0].Position, fmt.Sprintf("What is stored is not what the records say: %s.", plain.Text(differences[0].What))
+		report.Position, report.Sentence = differences[0].Position, fmt.Sprintf(
+			"What is stored is not what the records say: %s.", plain.Text(differences[0].What),
+		)
 		for _, d := range differences[:min(len(differences), shownDifferences)] {
 			report.Differences = append(report.Differences, plain.Text(d.What))
 		}
@@ -240,8 +248,13 @@ func (s *Service) Audit(ctx context.Context, q AuditQuestion, progress func(done
 	report.Clean, report.Records, report.Root = true, found.Size, found.Root.String()
 	report.Sentence = fmt.Sprintf("All %d records are as they were written; %s.", found.Size, agree(checkpoints))
 	if begin.Size > 0 {
-		report.Sentence = fmt.Sprintf("The ledger goes on from the %d records of the audit of %s, which held: the %d new ones are as they were written; %s.",
-			begin.Size, begin.At.UTC().Format(time.DateOnly), found.Size-begin.Size, agree(checkpoints))
+		report.Sentence = fmt.Sprintf(
+			"The ledger goes on from the %d records of the audit of %s, which held: the %d new ones are as they were written; %s.",
+			begin.Size,
+			begin.At.UTC().Format(time.DateOnly),
+			found.Size-begin.Size,
+			agree(checkpoints),
+		)
 	}
 	state.Going, state.Held = nil, Proven{found.Size, found.Root, s.now().UTC()}
 	if begin.Size == 0 {
@@ -294,10 +307,14 @@ func (s *Service) Trouble(ctx context.Context) string {
 
 // proven recomputes the tree from the records, up to a size, and checks the checkpoints over what
 // is behind the beginning. What differs is a [*wrong].
-func (s *Service) proven(ctx context.Context, q AuditQuestion, state AuditState, begin Proven, size int64, progress func(done, total int64)) (ledger.Checkpoint, int, error) {
+func (s *Service) proven(
+	ctx context.Context, q AuditQuestion, state AuditState, begin Proven, size int64, progress func(done, total int64),
+) (ledger.Checkpoint, int, error) {
 	at := ledger.Checkpoint{Size: begin.Size, Root: begin.Root}
 	if begin.Size > size {
-		return at, 0, wrongAt(size, "An audit has read %d records and only %d are here: records are missing.", begin.Size, size)
+		return at, 0, wrongAt(
+			size, "An audit has read %d records and only %d are here: records are missing.", begin.Size, size,
+		)
 	}
 	if g := state.Going; g != nil && g.From == begin.Size && g.Size <= size && s.now().Sub(g.At) < keptFor {
 		at = ledger.Checkpoint{Size: g.Size, Root: g.Root}
@@ -371,10 +388,15 @@ func (s *Service) recomputed(ctx context.Context, older ledger.Checkpoint, size 
 	stored := s.store.Hashes(ctx)
 	root, added, err := ledger.Extend(older, leaves, stored)
 	if untrusted := (*ledger.CheckpointError)(nil); errors.As(err, &untrusted) {
-		return older, wrongAt(-1, "Of the first %d records, %s: one of them was altered since they were read.", older.Size, untrusted.Reason)
+		return older, wrongAt(
+			-1, "Of the first %d records, %s: one of them was altered since they were read.", older.Size,
+			untrusted.Reason,
+		)
 	}
 	if err != nil {
-		return older, wrongAt(older.Size, "The tree's stored hashes at record %d are not those of the records.", older.Size)
+		return older, wrongAt(
+			older.Size, "The tree's stored hashes at record %d are not those of the records.", older.Size,
+		)
 	}
 	// Hashes that cannot be read are others than those of the records.
 	if position, same, err := sameHashes(older.Size, added, stored); err != nil || !same {
@@ -401,7 +423,8 @@ func (s *Service) decidedBefore(ctx context.Context, position int64) (int64, err
 	if err != nil {
 		return 0, err
 	}
-	if len(seals) != 1 || seals[0].First+seals[0].Records != position || !sealOf(seals[0]).Genuine(s.writersKey(), seals[0].MAC) {
+	if len(seals) != 1 || seals[0].First+seals[0].Records != position ||
+		!sealOf(seals[0]).Genuine(s.writersKey(), seals[0].MAC) {
 		return 0, wrongAt(position-1, "Record %d is not sealed by this program any more.", position-1)
 	}
 	return seals[0].Decisions, nil
@@ -462,14 +485,23 @@ func (s *Service) checked(ctx context.Context, kept string, from int64, proven l
 	check := func(c ledger.Checkpoint) error {
 		n++
 		if c.Size > proven.Size {
-			return wrongAt(proven.Size, "Record %d differs: a checkpoint was signed over %d records and only %d are here: records are missing.", proven.Size, c.Size, proven.Size)
+			return wrongAt(
+				proven.Size,
+				"Record %d differs: a checkpoint was signed over %d records and only %d are here: records are missing.",
+				proven.Size, c.Size, proven.Size,
+			)
 		}
 		root, err := ledger.Root(c.Size, s.store.Hashes(ctx))
 		if err != nil {
 			return err
 		}
 		if root != c.Root {
-			return wrongAt(c.Size-1, "Record %d differs: the first %d records do not have the root of the checkpoint signed over them; one of them was altered since.", c.Size-1, c.Size)
+			return wrongAt(
+				c.Size-1,
+				"Record %d differs: the first %d records do not have the root of the checkpoint signed over them; one of them was altered since.",
+				c.Size-1,
+				c.Size,
+			)
 		}
 		return nil
 	}
@@ -477,7 +509,9 @@ func (s *Service) checked(ctx context.Context, kept string, from int64, proven l
 	if err := s.store.EachCheckpoint(ctx, from, func(stored store.StoredCheckpoint) error {
 		c, err := ledger.OpenCheckpoint(stored.Signed, s.known())
 		if err != nil || c.Size != stored.Size {
-			return wrongAt(stored.Size, "The stored checkpoint over %d records cannot be believed: %v.", stored.Size, err)
+			return wrongAt(
+				stored.Size, "The stored checkpoint over %d records cannot be believed: %v.", stored.Size, err,
+			)
 		}
 		if c.Follows != before && c.Follows > 0 {
 			there, err := s.store.HasCheckpoint(ctx, c.Follows)
@@ -485,7 +519,10 @@ func (s *Service) checked(ctx context.Context, kept string, from int64, proven l
 				return err
 			}
 			if !there {
-				return wrongAt(c.Follows, "The checkpoint over %d records is missing: the one over %d follows it.", c.Follows, c.Size)
+				return wrongAt(
+					c.Follows, "The checkpoint over %d records is missing: the one over %d follows it.", c.Follows,
+					c.Size,
+				)
 			}
 		}
 		before = c.Size

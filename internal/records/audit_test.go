@@ -87,7 +87,10 @@ func TestAuditGoesOn(t *testing.T) {
 	assert.Empty(t, r.Trouble(t.Context()))
 
 	// A hash of the tree before that, and a ledger that is shorter than what was read.
-	alter(`CREATE TABLE kept AS SELECT * FROM ledger_hashes`, `UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`)
+	alter(
+		`CREATE TABLE kept AS SELECT * FROM ledger_hashes`,
+		`UPDATE ledger_hashes SET hash = sha256('x') WHERE index = 2`,
+	)
 	report, _ = audit(records.AuditQuestion{Full: true})
 	assert.Contains(t, report.Sentence, "hashes at record 1")
 	alter(`UPDATE ledger_hashes h SET hash = k.hash FROM kept k WHERE k.index = h.index`, `DROP TABLE kept`)
@@ -126,7 +129,9 @@ func TestAuditIsTakenUp(t *testing.T) {
 	require.Error(t, err)
 	c, _, err := r.Sign(t.Context())
 	require.NoError(t, err)
-	half := records.AuditState{Going: &records.Going{Proven: records.Proven{Size: c.Size, Root: c.Root, At: testkit.Now()}}}
+	half := records.AuditState{
+		Going: &records.Going{Proven: records.Proven{Size: c.Size, Root: c.Root, At: testkit.Now()}},
+	}
 	take := func(state records.AuditState) (begun int64, report records.Report) {
 		text, err := json.Marshal(state)
 		require.NoError(t, err)

@@ -97,7 +97,9 @@ func (s *Service) storeHeld(ctx context.Context) error {
 
 // grown returns the tree that the records up to a size make of an older one: each has to be
 // sealed, and the stored hashes to be those of the records.
-func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Checkpoint, size int64) (ledger.Checkpoint, error) {
+func (s *Service) grown(
+	ctx context.Context, reads store.Reads, older ledger.Checkpoint, size int64,
+) (ledger.Checkpoint, error) {
 	leaves, err := s.sealedLeaves(ctx, reads, older.Size, size)
 	if err != nil {
 		return older, err
@@ -111,15 +113,23 @@ func (s *Service) grown(ctx context.Context, reads store.Reads, older ledger.Che
 		return older, err
 	}
 	if position, same, err := sameHashes(older.Size, added, stored); err != nil || !same {
-		return older, cmp.Or(err, altered("the stored hashes of the tree are not those of the records from %d on", position))
+		return older, cmp.Or(
+			err, altered("the stored hashes of the tree are not those of the records from %d on", position),
+		)
 	}
 	return ledger.Checkpoint{Size: older.Size + int64(len(leaves)), Root: root}, nil
 }
 
 // altered says that nothing is signed.
 func altered(format string, args ...any) error {
-	return fault.New(fault.Altered, "ledger-altered", "The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.", capitalised(fmt.Sprintf(format, args...))).
-		Advise("Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.")
+	return fault.New(
+		fault.Altered, "ledger-altered",
+		"The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.",
+		capitalised(fmt.Sprintf(format, args...)),
+	).
+		Advise(
+			"Keep the database as it is. Have the administrator audit the ledger, find out who changed the database, and restore it; “endeixisd serve --after-restore” goes on from a backup.",
+		)
 }
 
 // capitalised begins a sentence.
@@ -155,8 +165,13 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	}
 	kept, err := ledger.OpenCheckpoint(string(text), s.known())
 	if err != nil {
-		return fault.New(fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.", s.checkpointFile).
-			Advise("Restore it, with the key beside it, from your backup.")
+		return fault.New(
+			fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.",
+			s.checkpointFile,
+		).
+			Advise(
+				"Restore it, with the key beside it, from your backup.",
+			)
 	}
 	now, err := s.goesOn(ctx, kept)
 	if err != nil {
@@ -167,14 +182,26 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 		return nil
 	}
 	if !afterRestore {
-		return fault.New(fault.Conflict, "ledger-older", "The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.", kept.Size, s.checkpointFile, now.why).
-			Advise("Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.")
+		return fault.New(
+			fault.Conflict,
+			"ledger-older",
+			"The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.",
+			kept.Size,
+			s.checkpointFile,
+			now.why,
+		).
+			Advise(
+				"Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.",
+			)
 	}
 	// It is on record before it is gone on from.
 	if err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		_, err := s.Decide(ctx, tx, "service", fmt.Sprintf("%d of %d records", now.Size, kept.Size), recorded.LedgerRestored{
-			Before: recorded.Tree{Size: kept.Size, Root: kept.Root.String()}, After: now.Tree,
-		})
+		_, err := s.Decide(
+			ctx, tx, "service", fmt.Sprintf("%d of %d records", now.Size, kept.Size),
+			recorded.LedgerRestored{
+				Before: recorded.Tree{Size: kept.Size, Root: kept.Root.String()}, After: now.Tree,
+			},
+		)
 		return err
 	}); err != nil {
 		return err

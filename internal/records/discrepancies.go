@@ -15,7 +15,9 @@ import (
 // differ. The records' texts have to be proven before: each is taken for what was decided. Of what
 // grows with every batch it looks at what follows from the records from a position on; the
 // verdicts of a day are counted from the first record on alone. reads are of one moment.
-func Discrepancies(ctx context.Context, reads store.Reads, from int64, progress func(done, total int64)) ([]store.Discrepancy, error) {
+func Discrepancies(
+	ctx context.Context, reads store.Reads, from int64, progress func(done, total int64),
+) ([]store.Discrepancy, error) {
 	c := comparison{ctx: ctx, reads: reads, follower: recorded.NewFollower()}
 	var err error
 	if c.size, err = reads.LedgerSize(ctx); errors.Is(err, store.ErrNotFound) {
@@ -66,7 +68,10 @@ func (c *comparison) basis() ([]store.Discrepancy, error) {
 		return nil, err
 	}
 	var events []recorded.Event
-	out, err := c.each(ledger.Deciding(), func(h recorded.Head, b recorded.Body) { events = append(events, recorded.Event{Head: h, Body: b}) })
+	out, err := c.each(
+		ledger.Deciding(),
+		func(h recorded.Head, b recorded.Body) { events = append(events, recorded.Event{Head: h, Body: b}) },
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +147,16 @@ func (c *comparison) placed(from int64, progress func(done, total int64)) ([]sto
 			return nil, err
 		}
 		if missing := end - first - int64(len(page)); missing > 0 {
-			out = append(out, store.Discrepancy{Position: first, What: fmt.Sprintf("the ledger is said to have %d records: of those from %d to %d, %d are not there", c.size, first, end-1, missing)})
+			out = append(
+				out,
+				store.Discrepancy{
+					Position: first,
+					What: fmt.Sprintf(
+						"the ledger is said to have %d records: of those from %d to %d, %d are not there", c.size,
+						first, end-1, missing,
+					),
+				},
+			)
 		}
 		found, err := c.follower.Compare(page, func(t store.PlacedTable) ([]store.StoredRow, error) {
 			return c.reads.PlacedRows(c.ctx, t, first, end)
@@ -165,7 +179,12 @@ func (c *comparison) strays() ([]store.Discrepancy, error) {
 			return nil, err
 		}
 		for _, r := range rows {
-			out = append(out, store.Discrepancy{Position: -1, What: fmt.Sprintf("%s: %s: there is no record for the row", table.Of, r.Key)})
+			out = append(
+				out,
+				store.Discrepancy{
+					Position: -1, What: fmt.Sprintf("%s: %s: there is no record for the row", table.Of, r.Key),
+				},
+			)
 		}
 	}
 	return out, nil

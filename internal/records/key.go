@@ -35,11 +35,20 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 	case inDatabase && statErr == nil:
 		return false, s.LoadKey(ctx, keyFile)
 	case inDatabase:
-		return false, fault.New(fault.Conflict, "key-file-missing", "The database knows the service's key %s, and the file %s is not there.", stored.PublicKey, keyFile).
-			Advise("Restore the file from your backup, or set ledger.key_file to where it is.")
+		return false, fault.New(
+			fault.Conflict, "key-file-missing",
+			"The database knows the service's key %s, and the file %s is not there.", stored.PublicKey, keyFile,
+		).
+			Advise(
+				"Restore the file from your backup, or set ledger.key_file to where it is.",
+			)
 	case statErr == nil:
-		return false, fault.New(fault.Conflict, "key-file-stray", "The file %s holds a key that this database does not know.", keyFile).
-			Advise("Set ledger.key_file to a new place, or database.url to the database that belongs to the key.")
+		return false, fault.New(
+			fault.Conflict, "key-file-stray", "The file %s holds a key that this database does not know.", keyFile,
+		).
+			Advise(
+				"Set ledger.key_file to a new place, or database.url to the database that belongs to the key.",
+			)
 	}
 	secret, public, err := note.GenerateKey(rand.Reader, name)
 	if err != nil {
@@ -79,7 +88,11 @@ func writeSecret(path, text string) error {
 func (s *Service) stored(ctx context.Context) (store.ServiceKey, error) {
 	stored, err := s.store.ServiceKey(ctx)
 	if errors.Is(err, store.ErrNotFound) {
-		return stored, fault.New(fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.").Advise("Run “endeixisd init” once.")
+		return stored, fault.New(
+			fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.",
+		).Advise(
+			"Run “endeixisd init” once.",
+		)
 	}
 	return stored, err
 }
@@ -163,7 +176,10 @@ func (s *Service) LoadKey(ctx context.Context, path string) error {
 		return fmt.Errorf("the signing key in %s cannot be read: %w", path, err)
 	}
 	if key.public[0] != stored.PublicKey {
-		return fmt.Errorf("the signing key in %s, %s, is not the one that this database has (%s)", path, key.public[0], stored.PublicKey)
+		return fmt.Errorf(
+			"the signing key in %s, %s, is not the one that this database has (%s)", path, key.public[0],
+			stored.PublicKey,
+		)
 	}
 	return s.use(path, key)
 }

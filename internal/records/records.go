@@ -94,7 +94,9 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 		if !e.At.IsZero() {
 			at = e.At.UTC().Truncate(time.Microsecond)
 		}
-		heads[i] = recorded.Head{Kind: e.Body.Kind(), At: at, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject}
+		heads[i] = recorded.Head{
+			Kind: e.Body.Kind(), At: at, By: e.By, Software: "endeixis " + version.Full(), Subject: e.Subject,
+		}
 		body, err := compose(heads[i], e.Body)
 		if err != nil {
 			return nil, err
@@ -120,7 +122,9 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, entries []Entry) ([]r
 
 // Decide writes one record in the transaction, with the rows that follow from it, and returns
 // its place and time: from then on it counts.
-func (s *Service) Decide(ctx context.Context, tx *store.Tx, by, subject string, body recorded.Body) (recorded.Head, error) {
+func (s *Service) Decide(
+	ctx context.Context, tx *store.Tx, by, subject string, body recorded.Body,
+) (recorded.Head, error) {
 	heads, err := s.write(ctx, tx, []Entry{{By: by, Subject: subject, Body: body}})
 	if err != nil {
 		return recorded.Head{}, err
@@ -152,7 +156,11 @@ func compose(h recorded.Head, said any) ([]byte, error) {
 func (s *Service) Get(ctx context.Context, position int64) (store.Record, error) {
 	r, err := s.store.Record(ctx, position)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, fault.New(fault.NotFound, "record-unknown", "There is no record %d.", position).Advise("“endeixis record list” shows which there are.")
+		return r, fault.New(
+			fault.NotFound, "record-unknown", "There is no record %d.", position,
+		).Advise(
+			"“endeixis record list” shows which there are.",
+		)
 	}
 	return r, err
 }

@@ -43,7 +43,9 @@ func TestAuditFindsForgery(t *testing.T) {
 			t.Parallel()
 			s := testkit.Start(t)
 			c1 := s.Client(t, "operator")
-			b, err := c1.RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2-flipped"}, "x")
+			b, err := c1.RunBatch(
+				t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2-flipped"}, "x",
+			)
 			require.NoError(t, err)
 			_, err = c1.Follow(t.Context(), b.ID, func(wire.Batch) {})
 			require.NoError(t, err)

@@ -47,7 +47,12 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 		return "", err
 	}
 	body := recorded.KeyRotated{Before: old.public[0], After: next.public[0], Size: last.Size, Root: last.Root.String()}
-	if body.Signed, err = (ledger.Succession{Origin: originOf(old.signer.Name()), Next: next.public[0], Size: last.Size, Root: last.Root}).Sign(old.signer); err != nil {
+	if body.Signed, err = (ledger.Succession{
+		Origin: originOf(old.signer.Name()), Next: next.public[0],
+		Size: last.Size, Root: last.Root,
+	}).Sign(
+		old.signer,
+	); err != nil {
 		return "", err
 	}
 	return next.public[0], s.goOnWith(ctx, path, next, body, reseal)
@@ -59,7 +64,9 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (public string, err error) {
 	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
 		return "", fault.New(fault.Conflict, "key-file-there", "The file %s is there.", path).
-			Advise("A key that is not lost is followed by “endeixisd ledger-key rotate”. If the file is damaged, move it away first.")
+			Advise(
+				"A key that is not lost is followed by “endeixisd ledger-key rotate”. If the file is damaged, move it away first.",
+			)
 	}
 	stored, err := s.stored(ctx)
 	if err != nil {
@@ -69,8 +76,13 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 		return "", err
 	}
 	if _, err := os.Stat(path); err == nil {
-		return "", fault.New(fault.Conflict, "key-file-there", "The key is not lost: it was in %s, where a change of keys had left it.", nextOf(path)).
-			Advise("It is in %s now. Start the service.", path)
+		return "", fault.New(
+			fault.Conflict, "key-file-there", "The key is not lost: it was in %s, where a change of keys had left it.",
+			nextOf(path),
+		).
+			Advise(
+				"It is in %s now. Start the service.", path,
+			)
 	}
 	before, err := note.NewVerifier(stored.PublicKey)
 	if err != nil {
@@ -88,7 +100,10 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 	if err != nil {
 		return "", err
 	}
-	return next.public[0], s.goOnWith(ctx, path, next, recorded.KeyLost{Before: stored.PublicKey, After: next.public[0], Size: size, Root: root.String()}, reseal)
+	return next.public[0], s.goOnWith(
+		ctx, path, next,
+		recorded.KeyLost{Before: stored.PublicKey, After: next.public[0], Size: size, Root: root.String()}, reseal,
+	)
 }
 
 // following makes a key that follows others, whose public halves are given, the newest first.
@@ -123,7 +138,9 @@ func (s *Service) goOnWith(ctx context.Context, path string, next ledgerKey, bod
 		if err := resealed(ctx, tx, s.writersKey(), other.writersKey()); err != nil {
 			return err
 		}
-		if err := tx.SetServiceKey(ctx, store.ServiceKey{PublicKey: next.public[0], Origin: originOf(next.signer.Name()), CreatedAt: s.now()}); err != nil {
+		if err := tx.SetServiceKey(
+			ctx, store.ServiceKey{PublicKey: next.public[0], Origin: originOf(next.signer.Name()), CreatedAt: s.now()},
+		); err != nil {
 			return err
 		}
 		if _, err := other.Decide(ctx, tx, "service", next.public[0], body); err != nil {
@@ -153,7 +170,12 @@ func (s *Service) keepNext(ctx context.Context, reads store.Reads, path string, 
 		return err
 	}
 	if left, err := parseKey(string(content)); err == nil && left.public[0] == stored.PublicKey {
-		return fault.New(fault.Conflict, "keys-changed", "The ledger goes on with another key already, which is in %s.", nextOf(path)).Advise("Start the service, or run this again.")
+		return fault.New(
+			fault.Conflict, "keys-changed", "The ledger goes on with another key already, which is in %s.",
+			nextOf(path),
+		).Advise(
+			"Start the service, or run this again.",
+		)
 	}
 	if err := os.Remove(nextOf(path)); err != nil {
 		return err

@@ -29,7 +29,9 @@ func sealed(key []byte, before int64, first int64, kinds []ledger.Kind, leaves [
 			seal.Decisions++
 		}
 	}
-	return store.Seal{First: seal.First, Records: seal.Records, Decisions: seal.Decisions, Over: seal.Over[:], MAC: seal.MAC(key)}
+	return store.Seal{
+		First: seal.First, Records: seal.Records, Decisions: seal.Decisions, Over: seal.Over[:], MAC: seal.MAC(key),
+	}
 }
 
 // sealer seals what is appended. What it goes on from has to be sealed itself: nobody is to have
@@ -180,7 +182,10 @@ func (s *Service) Decided(ctx context.Context, reads store.Reads) (int64, error)
 // text, which is sealed. known is how many there are before the position. None of them is passed
 // over: it returns a fault “ledger-altered” where one is missing, was changed, or was not written
 // by this program. What f is given it may keep.
-func (s *Service) Decisions(ctx context.Context, reads store.Reads, from, known int64, f func(position int64, kind ledger.Kind, body []byte) error) error {
+func (s *Service) Decisions(
+	ctx context.Context, reads store.Reads, from, known int64,
+	f func(position int64, kind ledger.Kind, body []byte) error,
+) error {
 	decided, err := s.Decided(ctx, reads)
 	if err != nil {
 		return err

@@ -122,7 +122,10 @@ func TestResume(t *testing.T) {
 	o = records.New(other, func() time.Time { return testkit.Now().Add(time.Hour) })
 	key, err := s.ServiceKey(t.Context())
 	require.NoError(t, err)
-	_, err = other.Pool.Exec(t.Context(), `ALTER TABLE service_key DISABLE TRIGGER append_only; UPDATE service_key SET public_key = '`+key.PublicKey+`'`)
+	_, err = other.Pool.Exec(
+		t.Context(),
+		`ALTER TABLE service_key DISABLE TRIGGER append_only; UPDATE service_key SET public_key = '`+key.PublicKey+`'`,
+	)
 	require.NoError(t, err)
 	require.NoError(t, o.LoadKey(t.Context(), file))
 	require.NoError(t, os.WriteFile(file+".checkpoint", kept, 0o600))
@@ -143,8 +146,11 @@ func TestResumeAfterRestore(t *testing.T) {
 	c, kept, err := r.Sign(t.Context())
 	require.NoError(t, err)
 	require.EqualValues(t, 2, c.Size)
-	_, err = s.Pool.Exec(t.Context(), `SET session_replication_role = replica; DELETE FROM ledger_records WHERE position = 1; DELETE FROM ledger_hashes WHERE index >= 1;
-		DELETE FROM seals WHERE first = 1; UPDATE ledger_state SET size = 1; DELETE FROM checkpoints; SET session_replication_role = origin`)
+	_, err = s.Pool.Exec(
+		t.Context(),
+		`SET session_replication_role = replica; DELETE FROM ledger_records WHERE position = 1; DELETE FROM ledger_hashes WHERE index >= 1;
+		DELETE FROM seals WHERE first = 1; UPDATE ledger_state SET size = 1; DELETE FROM checkpoints; SET session_replication_role = origin`,
+	)
 	require.NoError(t, err)
 	r = records.New(s, testkit.Now)
 	require.NoError(t, r.LoadKey(t.Context(), file))

@@ -42,7 +42,10 @@ type Service struct {
 }
 
 // New returns a Service.
-func New(s *store.Store, r *records.Service, k *keys.Service, p *policy.Service, pub *publishers.Service, b *batches.Service, now func() time.Time) *Service {
+func New(
+	s *store.Store, r *records.Service, k *keys.Service, p *policy.Service, pub *publishers.Service, b *batches.Service,
+	now func() time.Time,
+) *Service {
 	return &Service{store: s, records: r, keys: k, policy: p, publishers: pub, batches: b, now: now}
 }
 
@@ -69,24 +72,41 @@ const maxReferences = 5000
 
 // Pack packs a satchel for some publishers that is good for some days, and returns it with
 // its file, which is not kept.
-func (s *Service) Pack(ctx context.Context, by string, slugs []string, days int, label string) (Satchel, []byte, error) {
+func (s *Service) Pack(
+	ctx context.Context, by string, slugs []string, days int, label string,
+) (Satchel, []byte, error) {
 	if days < 1 || days > satchel.MaxDays {
-		return Satchel{}, nil, fault.New(fault.Invalid, "bad-days", "A satchel is good for 1 to %d days.", satchel.MaxDays).At("days")
+		return Satchel{}, nil, fault.New(
+			fault.Invalid, "bad-days", "A satchel is good for 1 to %d days.", satchel.MaxDays,
+		).At(
+			"days",
+		)
 	}
 	if len(label) > 200 || strings.ContainsRune(label, 0) {
-		return Satchel{}, nil, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").At("label")
+		return Satchel{}, nil, fault.New(
+			fault.Invalid, "long-label", "A label can have at most 200 characters.",
+		).At(
+			"label",
+		)
 	}
 	slices.Sort(slugs)
 	slugs = slices.Compact(slugs)
 	if len(slugs) == 0 {
-		return Satchel{}, nil, fault.New(fault.Invalid, "publisher-missing", "Say whose releases are to be judged with it.").At("publishers")
+		return Satchel{}, nil, fault.New(
+			fault.Invalid, "publisher-missing", "Say whose releases are to be judged with it.",
+		).At(
+			"publishers",
+		)
 	}
 	signer, verifier, err := s.records.Seal()
 	if err != nil {
 		return Satchel{}, nil, err
 	}
 	now := s.now().UTC().Truncate(time.Second)
-	c := satchel.Content{ID: strings.ToLower(rand.Text()), Service: verifier.Name(), By: by, Packed: now, Until: now.AddDate(0, 0, days), Own: map[string]judge.Policy{}}
+	c := satchel.Content{
+		ID: strings.ToLower(rand.Text()), Service: verifier.Name(), By: by, Packed: now, Until: now.AddDate(0, 0, days),
+		Own: map[string]judge.Policy{},
+	}
 	if err := s.fill(ctx, &c, slugs); err != nil {
 		return Satchel{}, nil, err
 	}
@@ -100,7 +120,10 @@ func (s *Service) Pack(ctx context.Context, by string, slugs []string, days int,
 	}
 	out := Satchel{
 		Satchel: store.Satchel{ID: c.ID, Digest: opened.Digest, By: by, At: now, Until: c.Until},
-		Packed:  Packed{Publishers: slugs, Keys: []string{}, References: len(c.References), PolicyVersion: c.PolicyVersion, LedgerSize: c.LedgerSize, Label: label},
+		Packed: Packed{
+			Publishers: slugs, Keys: []string{}, References: len(c.References), PolicyVersion: c.PolicyVersion,
+			LedgerSize: c.LedgerSize, Label: label,
+		},
 	}
 	for _, k := range opened.ClearsWith(now) {
 		out.Keys = append(out.Keys, string(k.Certificate.Primary.Fingerprint))
@@ -110,9 +133,12 @@ func (s *Service) Pack(ctx context.Context, by string, slugs []string, days int,
 		return Satchel{}, nil, err
 	}
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		out.Position, err = s.records.Append(ctx, tx, records.Entry{By: by, At: now, Subject: c.ID, Body: recorded.SatchelPacked{
-			Satchel: c.ID, Digest: opened.Digest, Until: c.Until, Packed: out.Document,
-		}})
+		out.Position, err = s.records.Append(
+			ctx, tx,
+			records.Entry{By: by, At: now, Subject: c.ID, Body: recorded.SatchelPacked{
+				Satchel: c.ID, Digest: opened.Digest, Until: c.Until, Packed: out.Document,
+			}},
+		)
 		return err
 	})
 	return out, file, err
@@ -144,7 +170,13 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 			if _, err := s.publishers.Publisher(ctx, slug); err != nil {
 				return err
 			}
-			return fault.New(fault.Conflict, "publisher-unknown", "The publisher %s cannot be packed now.", plain.Quoted(slug)).Advise("Try again in a moment.").At("publishers")
+			return fault.New(
+				fault.Conflict, "publisher-unknown", "The publisher %s cannot be packed now.", plain.Quoted(slug),
+			).Advise(
+				"Try again in a moment.",
+			).At(
+				"publishers",
+			)
 		}
 		c.Publishers = append(c.Publishers, p)
 		if own, ok := policies.Own[slug]; ok {
@@ -166,7 +198,13 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 		for i := range history {
 			history[i].Reason = "" // it decides nothing, and is nobody's business elsewhere
 		}
-		c.Keys = append(c.Keys, satchel.Key{Certificate: k.Certificate.Bytes(), Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict, History: history})
+		c.Keys = append(
+			c.Keys,
+			satchel.Key{
+				Certificate: k.Certificate.Bytes(), Publisher: k.Publisher, Role: k.Role, Conflict: k.Conflict,
+				History: history,
+			},
+		)
 	}
 	for after := (store.ClearancePlace{}); len(c.References) < maxReferences; {
 		rows, err := s.store.ClearancesOf(ctx, slugs, signers, after, referencesAtOnce)
@@ -198,12 +236,20 @@ func (s *Service) refer(ctx context.Context, c *satchel.Content, slugs []string,
 	for _, r := range rows {
 		var m measure.Measurement
 		var paths []judge.ProofPath
-		if err := errors.Join(json.Unmarshal(r.Evidence.Measurement, &m), json.Unmarshal(r.Paths(), &paths)); err != nil {
+		if err := errors.Join(
+			json.Unmarshal(r.Evidence.Measurement, &m), json.Unmarshal(r.Paths(), &paths),
+		); err != nil {
 			return err
 		}
 		at := slices.IndexFunc(paths, func(p judge.ProofPath) bool { return p.Complete && of(p, slugs) })
 		if at >= 0 && len(m.Digests) > 0 && len(c.References) < maxReferences {
-			c.References = append(c.References, satchel.Reference{Name: r.Path, Size: m.Size, Digests: m.Digests, Batch: r.Batch, N: r.N, Record: r.Position, Path: paths[at]})
+			c.References = append(
+				c.References,
+				satchel.Reference{
+					Name: r.Path, Size: m.Size, Digests: m.Digests, Batch: r.Batch, N: r.N, Record: r.Position,
+					Path: paths[at],
+				},
+			)
 		}
 	}
 	return nil
@@ -211,7 +257,9 @@ func (s *Service) refer(ctx context.Context, c *satchel.Content, slugs []string,
 
 // of reports whether a path ends with one of some publishers.
 func of(p judge.ProofPath, slugs []string) bool {
-	return slices.ContainsFunc(p.Links, func(l judge.Link) bool { return l.Kind == "publisher" && slices.Contains(slugs, l.Ref) })
+	return slices.ContainsFunc(
+		p.Links, func(l judge.Link) bool { return l.Kind == "publisher" && slices.Contains(slugs, l.Ref) },
+	)
 }
 
 // maxListed bounds how many satchels are listed.
@@ -234,7 +282,13 @@ func (s *Service) All(ctx context.Context) ([]Satchel, error) {
 func (s *Service) Satchel(ctx context.Context, id string) (Satchel, error) {
 	row, err := s.store.Satchel(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return Satchel{}, fault.New(fault.NotFound, "satchel-unknown", "This service has packed no satchel %s.", plain.Quoted(id)).Advise("Return outcomes to the service that has packed their satchel.").At("satchel")
+		return Satchel{}, fault.New(
+			fault.NotFound, "satchel-unknown", "This service has packed no satchel %s.", plain.Quoted(id),
+		).Advise(
+			"Return outcomes to the service that has packed their satchel.",
+		).At(
+			"satchel",
+		)
 	}
 	if err != nil {
 		return Satchel{}, err
@@ -315,7 +369,10 @@ func (s *Service) visit(ctx context.Context, packed Satchel, row store.Visit) (V
 			continue
 		}
 		was := onSite[now.Path]
-		d := RejudgedFile{N: now.N, Path: now.Path, OnSite: was.Verdict, WhyOnSite: plain.Text(was.Deciding), Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding}
+		d := RejudgedFile{
+			N: now.N, Path: now.Path, OnSite: was.Verdict, WhyOnSite: plain.Text(was.Deciding),
+			Now: judge.Verdict(*now.Verdict), Deciding: now.Deciding,
+		}
 		if now.Now != nil {
 			d.Now = judge.Verdict(*now.Now)
 		}
@@ -360,25 +417,51 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		return Satchel{}, nil, faultOf(err)
 	}
 	if len(j.Entries) < r.Outcomes {
-		return Satchel{}, nil, fault.New(fault.Invalid, "outcomes-missing", "The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.", len(j.Entries), r.Outcomes).
-			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").At("outcomes")
+		return Satchel{}, nil, fault.New(
+			fault.Invalid, "outcomes-missing",
+			"The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.",
+			len(j.Entries), r.Outcomes,
+		).
+			Advise(
+				"Nothing of it is taken. If there is a copy that was made on site, return that.",
+			).At(
+			"outcomes",
+		)
 	}
 	packed, err := s.Satchel(ctx, j.Satchel)
 	if err != nil {
 		return Satchel{}, nil, err
 	}
 	if j.Digest != packed.Digest {
-		return packed, nil, fault.New(fault.Invalid, "satchel-foreign", "The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID).Advise("Nothing of it is taken.").At("outcomes")
+		return packed, nil, fault.New(
+			fault.Invalid, "satchel-foreign",
+			"The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID,
+		).Advise(
+			"Nothing of it is taken.",
+		).At(
+			"outcomes",
+		)
 	}
 	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
-		return packed, nil, fault.New(fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(), plain.Text(r.Key)).Advise("Nothing of it is taken. Find out who has written the file.").At("key")
+		return packed, nil, fault.New(
+			fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
+			plain.Text(r.Key),
+		).Advise(
+			"Nothing of it is taken. Find out who has written the file.",
+		).At(
+			"key",
+		)
 	}
 	here, err := s.store.Visits(ctx, packed.ID)
 	if err != nil {
 		return packed, nil, err
 	}
 	if strings.ContainsRune(r.Otherwise, 0) {
-		return packed, nil, fault.New(fault.Invalid, "bad-reason", "The reason has a character that no text has.").At("otherwise")
+		return packed, nil, fault.New(
+			fault.Invalid, "bad-reason", "The reason has a character that no text has.",
+		).At(
+			"otherwise",
+		)
 	}
 	type outcome struct {
 		n      int
@@ -401,8 +484,15 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		}
 	}
 	if otherwise < len(j.Entries) && strings.TrimSpace(r.Otherwise) == "" {
-		return packed, nil, fault.New(fault.Conflict, "returned-otherwise", "Outcome %d came back before, and was another.", j.Entries[otherwise].N).
-			Advise("Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.").At("outcomes")
+		return packed, nil, fault.New(
+			fault.Conflict, "returned-otherwise", "Outcome %d came back before, and was another.",
+			j.Entries[otherwise].N,
+		).
+			Advise(
+				"Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.",
+			).At(
+			"outcomes",
+		)
 	}
 	var out []Visit
 	at := map[int]int64{}
@@ -418,7 +508,13 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 			var f *fault.Fault
 			if errors.As(err, &f) {
 				// What comes behind it may be whole all the same.
-				out = append(out, Visit{Visit: v, Entry: e.Entry, Key: j.Fingerprint(), Refused: strings.TrimSpace(f.Sentence + " " + f.Advice)})
+				out = append(
+					out,
+					Visit{
+						Visit: v, Entry: e.Entry, Key: j.Fingerprint(),
+						Refused: strings.TrimSpace(f.Sentence + " " + f.Advice),
+					},
+				)
 				continue
 			}
 			if err != nil {
@@ -450,7 +546,13 @@ func fold(key string) string {
 // checkEntry refuses what no program of ours writes.
 func checkEntry(e *satchel.Sealed) error {
 	bad := func(what string) error {
-		return fault.New(fault.Invalid, "bad-outcome", "Outcome %d cannot be used: %s.", e.N, what).Advise("Nothing of the file is taken.").At("outcomes")
+		return fault.New(
+			fault.Invalid, "bad-outcome", "Outcome %d cannot be used: %s.", e.N, what,
+		).Advise(
+			"Nothing of the file is taken.",
+		).At(
+			"outcomes",
+		)
 	}
 	switch {
 	case !slices.Contains(satchel.Kinds(), e.Kind):
@@ -472,7 +574,10 @@ const maxRecorded = 1000
 
 // take makes a batch of an outcome, with its record. otherwise is why it is another than what
 // came back before, or empty.
-func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, otherwise string, at map[int]int64) (store.Visit, error) {
+func (s *Service) take(
+	ctx context.Context, by string, packed Satchel, j *satchel.Journal, e *satchel.Sealed, otherwise string,
+	at map[int]int64,
+) (store.Visit, error) {
 	v := store.Visit{Satchel: packed.ID, SealedBy: j.Key, N: e.N, Content: e.Content, Digest: e.Digest}
 	var against *survey.Against
 	var err error
@@ -497,11 +602,18 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 			return err
 		}
 		v.Batch = batch
-		v.Position, err = s.records.Append(ctx, tx, records.Entry{By: by, Subject: packed.ID, Batch: batch, Body: recorded.VisitReturned{
-			Batch: batch, Satchel: packed.ID, SealedBy: j.Key, Number: e.N, Content: e.Digest, Of: e.Kind, JudgedAt: e.At.UTC(), JudgedBy: plain.Text(e.By),
-			Clock: clockOf(packed, &e.Entry, s.now()), Policy: packed.PolicyVersion, OnSite: e.Verdict, Files: len(e.Outcomes),
-			Outcomes: e.Outcomes[:min(len(e.Outcomes), maxRecorded)], Otherwise: otherwise, Sealed: e.Content,
-		}})
+		v.Position, err = s.records.Append(
+			ctx, tx,
+			records.Entry{By: by, Subject: packed.ID, Batch: batch, Body: recorded.VisitReturned{
+				Batch: batch, Satchel: packed.ID, SealedBy: j.Key, Number: e.N, Content: e.Digest, Of: e.Kind,
+				JudgedAt: e.At.UTC(), JudgedBy: plain.Text(e.By),
+				Clock: clockOf(
+					packed, &e.Entry, s.now(),
+				),
+				Policy: packed.PolicyVersion, OnSite: e.Verdict, Files: len(e.Outcomes),
+				Outcomes: e.Outcomes[:min(len(e.Outcomes), maxRecorded)], Otherwise: otherwise, Sealed: e.Content,
+			}},
+		)
 		return err
 	})
 	return v, err
@@ -511,7 +623,13 @@ func (s *Service) take(ctx context.Context, by string, packed Satchel, j *satche
 func faultOf(err error) error {
 	var e *satchel.Error
 	if errors.As(err, &e) {
-		return fault.New(fault.Invalid, "outcomes-"+string(e.Reason), "%s", e.Sentence).Advise("%s", e.Advice).At("outcomes")
+		return fault.New(
+			fault.Invalid, "outcomes-"+string(e.Reason), "%s", e.Sentence,
+		).Advise(
+			"%s", e.Advice,
+		).At(
+			"outcomes",
+		)
 	}
 	return err
 }

@@ -83,7 +83,10 @@ func (s *Service) entry(ctx context.Context, row store.Visit) (satchel.Entry, er
 	if err := json.Unmarshal(content, &shown); err != nil {
 		return satchel.Entry{}, err
 	}
-	e := satchel.Entry{N: shown.N, Kind: shown.Kind, At: shown.At, By: shown.By, Host: shown.Host, Path: shown.Path, Label: shown.Label, Verdict: shown.Verdict, Outcomes: shown.Outcomes}
+	e := satchel.Entry{
+		N: shown.N, Kind: shown.Kind, At: shown.At, By: shown.By, Host: shown.Host, Path: shown.Path,
+		Label: shown.Label, Verdict: shown.Verdict, Outcomes: shown.Outcomes,
+	}
 	s.seen.keep(row.Digest, e)
 	return e, nil
 }

@@ -127,7 +127,9 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	}
 	var known []directories.Directory
 	for _, d := range c.Directories {
-		known = append(known, directories.Directory{Name: d.Name, Kind: directories.Kind(d.Kind), URL: d.URL, Domain: d.Domain})
+		known = append(
+			known, directories.Directory{Name: d.Name, Kind: directories.Kind(d.Kind), URL: d.URL, Domain: d.Domain},
+		)
 	}
 	asker, err := directories.New(known, outside.Limits{})
 	if err != nil {
@@ -159,16 +161,39 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	for name, credential := range c.Devices.Credentials {
 		credentials[name] = devices.Credential(credential)
 	}
-	equipment, err := devices.New(s, recs, pub, devices.Settings{Kinds: c.Devices.Kinds, KnownHosts: c.Devices.KnownHosts, Credentials: credentials}, log, clock.Now)
+	equipment, err := devices.New(
+		s, recs, pub,
+		devices.Settings{Kinds: c.Devices.Kinds, KnownHosts: c.Devices.KnownHosts, Credentials: credentials}, log,
+		clock.Now,
+	)
 	if err != nil {
 		return nil, err
 	}
-	b := batches.New(s, recs, k, pub, pol, from, places, equipment, queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now), clock.Now)
+	b := batches.New(
+		s, recs, k, pub, pol, from, places, equipment, queue, orders,
+		batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(clock.Now),
+		clock.Now,
+	)
 	again := reassess.New(s, recs, k, pub, pol, b, orders, clock.Now)
 	return &Service{
-		config: c, log: log, clock: clock, store: s, queue: queue, origins: places, records: recs, publishers: pub, policy: pol, keys: k, depots: d, sources: from, devices: equipment,
-		satchels: satchels.New(s, recs, k, pol, pub, b, clock.Now), access: access.New(s, recs, clock.Now),
-		batches: b, reassess: again, inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
+		config:     c,
+		log:        log,
+		clock:      clock,
+		store:      s,
+		queue:      queue,
+		origins:    places,
+		records:    recs,
+		publishers: pub,
+		policy:     pol,
+		keys:       k,
+		depots:     d,
+		sources:    from,
+		devices:    equipment,
+		satchels:   satchels.New(s, recs, k, pol, pub, b, clock.Now),
+		access:     access.New(s, recs, clock.Now),
+		batches:    b,
+		reassess:   again,
+		inquiries: inquiries.New(s, queue, map[inquiries.Kind]inquiries.Answerer{
 			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
 		}, clock.Now),
 	}, nil
@@ -207,7 +232,10 @@ func every(ctx context.Context, period time.Duration, do func()) {
 // endSilent ends batches whose measurer was not heard of for long.
 func (s *Service) endSilent(ctx context.Context) {
 	every(ctx, time.Minute, func() {
-		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil && ctx.Err() == nil {
+		if err := s.batches.Lapse(
+			ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour,
+		); err != nil &&
+			ctx.Err() == nil {
 			s.log.Warn("batches of silent measurers could not be looked after", "error", err)
 		}
 	})
@@ -224,7 +252,9 @@ func (s *Service) auditOnSchedule(ctx context.Context) {
 	}
 	every(ctx, 10*time.Minute, func() {
 		if due, whole := s.records.Due(time.Duration(s.config.Ledger.AuditHours)*time.Hour, full); due {
-			_, err := s.inquiries.Ask(ctx, "endeixisd", inquiries.Audit, records.AuditQuestion{Full: whole, Scheduled: true})
+			_, err := s.inquiries.Ask(
+				ctx, "endeixisd", inquiries.Audit, records.AuditQuestion{Full: whole, Scheduled: true},
+			)
 			if err != nil && ctx.Err() == nil {
 				s.log.Warn("the audit that is due could not be asked for", "error", err)
 			}
@@ -247,7 +277,10 @@ func (s *Service) noticeExpiring(ctx context.Context) {
 			fp := string(e.Key.Certificate.Primary.Fingerprint)
 			if noticed[fp] != e.Stage {
 				noticed[fp] = e.Stage
-				s.log.Warn("a key expires soon", "fingerprint", fp, "publisher", e.Key.Publisher, "on", e.Expires.Format(time.DateOnly), "within_days", e.Stage)
+				s.log.Warn(
+					"a key expires soon", "fingerprint", fp, "publisher", e.Key.Publisher, "on",
+					e.Expires.Format(time.DateOnly), "within_days", e.Stage,
+				)
 			}
 		}
 	})
@@ -273,7 +306,10 @@ func (s *Service) lookUpKnown(ctx context.Context) {
 		}
 		for _, r := range known {
 			if r.Result == "updated" {
-				s.log.Info("a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes", r.Changes)
+				s.log.Info(
+					"a key was completed from the directories", "fingerprint", string(r.Fingerprint), "changes",
+					r.Changes,
+				)
 			}
 		}
 	}
@@ -328,14 +364,18 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 	if err != nil {
 		return b, err
 	}
-	if _, err := s.access.AddUser(ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: roles.Administrator, Password: secret}); err != nil {
+	if _, err := s.access.AddUser(
+		ctx, name, access.NewUser{Name: name, FullName: "Administrator", Role: roles.Administrator, Password: secret},
+	); err != nil {
 		return b, err
 	}
 	p, err := s.access.BySession(ctx, name, s.clock.Now())
 	if err != nil {
 		return b, err
 	}
-	b.Token, _, err = s.access.IssueToken(ctx, p, access.NewToken{Label: "first token, from endeixisd init", Life: 24 * time.Hour})
+	b.Token, _, err = s.access.IssueToken(
+		ctx, p, access.NewToken{Label: "first token, from endeixisd init", Life: 24 * time.Hour},
+	)
 	b.Created, b.Administrator = true, name
 	return b, err
 }
@@ -383,9 +423,15 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	if differences, err := s.store.StructureDiscrepancies(ctx); err != nil {
 		return err
 	} else if len(differences) > 0 {
-		s.log.Error("the database is not as this program has made it; /readyz and audits say so until it is", "first", differences[0].What, "differences", len(differences))
+		s.log.Error(
+			"the database is not as this program has made it; /readyz and audits say so until it is", "first",
+			differences[0].What, "differences", len(differences),
+		)
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue, s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log)
+	runner, err := jobs.New(
+		s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue,
+		s.sources.Queues(), jobs.Sizes{Workers: s.config.Work.Workers, Devices: s.config.Devices.AtOnce}, s.log,
+	)
 	if err != nil {
 		return err
 	}
@@ -407,14 +453,38 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
 	handler := api.New(api.Parts{
-		Access: s.access, Publishers: s.publishers, Policy: s.policy, Keys: s.keys, Batches: s.batches, Reassess: s.reassess, Inquiries: s.inquiries, Query: query.New(s.store), Records: s.records, Depots: s.depots, Origins: s.origins,
-		Devices: s.devices, Satchels: s.satchels, Attest: attest.New(s.records, s.config.Name, s.clock.Now),
-		Hub: hub, Console: console.Files(), Log: s.log, Now: s.clock.Now, Clock: s.clock, Stopping: stopping, SecureCookies: s.config.SecureCookies, OpenLog: s.config.Ledger.Open, TrustedProxies: s.config.TrustedProxies,
+		Access:         s.access,
+		Publishers:     s.publishers,
+		Policy:         s.policy,
+		Keys:           s.keys,
+		Batches:        s.batches,
+		Reassess:       s.reassess,
+		Inquiries:      s.inquiries,
+		Query:          query.New(s.store),
+		Records:        s.records,
+		Depots:         s.depots,
+		Origins:        s.origins,
+		Devices:        s.devices,
+		Satchels:       s.satchels,
+		Attest:         attest.New(s.records, s.config.Name, s.clock.Now),
+		Hub:            hub,
+		Console:        console.Files(),
+		Log:            s.log,
+		Now:            s.clock.Now,
+		Clock:          s.clock,
+		Stopping:       stopping,
+		SecureCookies:  s.config.SecureCookies,
+		OpenLog:        s.config.Ledger.Open,
+		TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
 	server := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-		BaseContext: func(net.Listener) context.Context { return requests },
+		Handler:           handler,
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       2 * time.Minute,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		BaseContext:       func(net.Listener) context.Context { return requests },
 	}
 	listener, err := net.Listen("tcp", s.config.Listen)
 	if err != nil {
@@ -448,7 +518,9 @@ func (s *Service) loadWritersKey(ctx context.Context) error {
 	err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return fault.New(fault.Conflict, "writers-key-missing", "This host has no key to seal records with.").
-			Advise("Print it with “endeixisd writers-key” on the service's host, keep it in a file that only this program can read, and name that with ledger.writers_key_file.")
+			Advise(
+				"Print it with “endeixisd writers-key” on the service's host, keep it in a file that only this program can read, and name that with ledger.writers_key_file.",
+			)
 	}
 	return err
 }
@@ -486,7 +558,9 @@ func (s *Service) Work(ctx context.Context) error {
 		// A process that knows no device would only say so of each.
 		sizes.Devices = s.config.Devices.AtOnce
 	}
-	runner, err := jobs.New(s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess}, s.queue, s.sources.Queues(), sizes, s.log)
+	runner, err := jobs.New(
+		s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess}, s.queue, s.sources.Queues(), sizes, s.log,
+	)
 	if err != nil {
 		return err
 	}

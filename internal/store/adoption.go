@@ -10,7 +10,8 @@ import (
 // can have rows adopted later.
 const (
 	adopted = `(SELECT e ->> 'table' AS of, e ->> 'name' AS name, e ->> 'digest' AS digest
-		FROM (SELECT convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE kind = 'rows-adopted' ORDER BY position LIMIT 1) r CROSS JOIN LATERAL jsonb_array_elements(r.body -> 'rows') e)`
+		FROM (SELECT convert_from(body, 'UTF8')::jsonb AS body FROM ledger_records WHERE kind = 'rows-adopted'
+			ORDER BY position LIMIT 1) r CROSS JOIN LATERAL jsonb_array_elements(r.body -> 'rows') e)`
 	adoptedAt = `coalesce((SELECT min(position) FROM ledger_records WHERE kind = 'rows-adopted'), -1)`
 )
 
@@ -47,13 +48,17 @@ func isAdopted(table, name, digest string) string {
 var adoptable = `
 	SELECT 'key_versions' AS of, ` + keyVersionName("v") + ` AS name, ` + keyVersionDigest("v") + ` AS digest
 	FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
-	WHERE v.position < 0 OR NOT EXISTS (SELECT FROM ledger_records r WHERE r.position = v.position AND r.kind IN ('key-step', 'key-imported') AND (r.kind = 'key-step' OR convert_from(r.body, 'UTF8')::jsonb ? 'stored'))
+	WHERE v.position < 0 OR NOT EXISTS (SELECT FROM ledger_records r WHERE r.position = v.position
+	AND r.kind IN ('key-step', 'key-imported') AND (r.kind = 'key-step'
+	OR convert_from(r.body, 'UTF8')::jsonb ? 'stored'))
 	UNION ALL
 	SELECT 'publisher_versions', p.slug || ' ' || v.revision, ` + publisherVersionDigest("v") + `
 	FROM publisher_versions v JOIN publishers p ON p.id = v.publisher_id WHERE v.position < 0
 	UNION ALL
 	SELECT 'users', u.name, ` + personDigest("u") + ` FROM users u
-	WHERE NOT coalesce((SELECT convert_from(r.body, 'UTF8')::jsonb ? 'password' FROM ledger_records r WHERE r.kind IN ('user-added', 'user-changed') AND r.subject = u.name ORDER BY r.position DESC LIMIT 1), false)`
+	WHERE NOT coalesce((SELECT convert_from(r.body, 'UTF8')::jsonb ? 'password' FROM ledger_records r
+		WHERE r.kind IN ('user-added', 'user-changed') AND r.subject = u.name ORDER BY r.position DESC
+		LIMIT 1), false)`
 
 // An AdoptedRow is a row of an earlier version that was taken as it was.
 type AdoptedRow struct {

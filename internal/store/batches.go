@@ -55,13 +55,18 @@ type Tally struct {
 
 // selectBatches counts from the rows themselves while a batch is under way, so
 // that no counter can be wrong; how one ended is stored with it.
-const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version, b.asked_by, b.idempotency_key, b.created_at,
-	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins, b.ledger_size, b.stop_state, b.stop_by, b.stop_reason,
-	coalesce(b.total_items, s.items, 0) AS items, coalesce(b.total_bytes, s.bytes, 0) AS bytes, coalesce(b.done_bytes, s.bytes_done, 0) AS bytes_done,
-	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared, coalesce(b.total_unproven, o.unproven, 0) AS unproven,
+const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publisher, b.require_all, b.policy_version,
+	b.asked_by, b.idempotency_key, b.created_at,
+	b.judged_as_of, b.finished_at, b.state, b.verdict, b.expected, b.note, b.position, b.corrections, b.origins,
+	b.ledger_size, b.stop_state, b.stop_by, b.stop_reason,
+	coalesce(b.total_items, s.items, 0) AS items, coalesce(b.total_bytes, s.bytes, 0) AS bytes, coalesce(b.done_bytes,
+	s.bytes_done, 0) AS bytes_done,
+	coalesce(b.done_items, o.n, 0) AS items_done, coalesce(b.total_cleared, o.cleared, 0) AS cleared,
+	coalesce(b.total_unproven, o.unproven, 0) AS unproven,
 	coalesce(b.total_refused, o.refused, 0) AS refused, coalesce(b.total_absent, a.n, 0) AS absent
 	FROM batches b
-	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices WHERE batch_id = b.id AND b.total_items IS NULL) s ON true
+	LEFT JOIN LATERAL (SELECT sum(items) AS items, sum(bytes) AS bytes, sum(bytes_done) AS bytes_done FROM slices
+	WHERE batch_id = b.id AND b.total_items IS NULL) s ON true
 	LEFT JOIN LATERAL (SELECT count(*) AS n, count(*) FILTER (WHERE verdict = 'cleared') AS cleared,
 		count(*) FILTER (WHERE verdict = 'unproven') AS unproven, count(*) FILTER (WHERE verdict = 'refused') AS refused
 		FROM outcomes WHERE batch_id = b.id AND b.total_items IS NULL) o ON true
@@ -70,20 +75,52 @@ const selectBatches = `SELECT b.id, b.label, b.source_kind, b.source, b.publishe
 // AddBatch stores a new batch and returns its ID. With an idempotency key
 // that this person used before, it returns the earlier batch's ID and false.
 func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err error) {
-	err = explain(t.tx.GetContext(ctx, &id, `INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by, idempotency_key, created_at, judged_as_of, state, corrections, origins, ledger_size)
+	err = explain(
+		t.tx.GetContext(
+			ctx,
+			&id,
+			`INSERT INTO batches (label, source_kind, source, publisher, require_all, policy_version, asked_by,
+				idempotency_key, created_at, judged_as_of, state, corrections, origins, ledger_size)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, 'waiting', $10, $11, (SELECT size FROM ledger_state))
 		ON CONFLICT (asked_by, idempotency_key) WHERE idempotency_key <> '' DO NOTHING RETURNING id`,
-		b.Label, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.PolicyVersion, b.AskedBy, b.IdempotencyKey, b.CreatedAt, string(b.Corrections), string(b.Origins)))
+			b.Label,
+			b.SourceKind,
+			b.Source,
+			b.Publisher,
+			b.RequireAll,
+			b.PolicyVersion,
+			b.AskedBy,
+			b.IdempotencyKey,
+			b.CreatedAt,
+			string(b.Corrections),
+			string(b.Origins),
+		),
+	)
 	if !errors.Is(err, ErrNotFound) {
 		return id, err == nil, err
 	}
 	var earlier Batch
-	if err := t.tx.GetContext(ctx, &earlier, selectBatches+`WHERE b.asked_by = $1 AND b.idempotency_key = $2`, b.AskedBy, b.IdempotencyKey); err != nil {
+	if err := t.tx.GetContext(
+		ctx, &earlier, selectBatches+`WHERE b.asked_by = $1 AND b.idempotency_key = $2`, b.AskedBy, b.IdempotencyKey,
+	); err != nil {
 		return 0, false, err
 	}
 	var same bool
-	if err := t.tx.GetContext(ctx, &same, `SELECT source_kind = $2 AND source = $3 AND publisher = $4 AND require_all = $5 AND label = $6 AND corrections = $7::jsonb AND origins = $8::jsonb
-		FROM batches WHERE id = $1`, earlier.ID, b.SourceKind, b.Source, b.Publisher, b.RequireAll, b.Label, string(b.Corrections), string(b.Origins)); err != nil {
+	if err := t.tx.GetContext(
+		ctx,
+		&same,
+		`SELECT source_kind = $2 AND source = $3 AND publisher = $4 AND require_all = $5 AND label = $6
+			AND corrections = $7::jsonb AND origins = $8::jsonb
+		FROM batches WHERE id = $1`,
+		earlier.ID,
+		b.SourceKind,
+		b.Source,
+		b.Publisher,
+		b.RequireAll,
+		b.Label,
+		string(b.Corrections),
+		string(b.Origins),
+	); err != nil {
 		return 0, false, err
 	}
 	if !same {
@@ -95,7 +132,11 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 // KeyReused reports that a request repeats the key of another one and is not the
 // same.
 func KeyReused(batch int64) error {
-	return fault.New(fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", batch).Advise("Use a new one.")
+	return fault.New(
+		fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", batch,
+	).Advise(
+		"Use a new one.",
+	)
 }
 
 // Batch returns one batch, or [ErrNotFound].
@@ -156,29 +197,53 @@ func (t *Tx) Tally(ctx context.Context, batch int64) (Batch, error) {
 // OpenBatches counts the batches of a person that have not ended.
 func (s Reads) OpenBatches(ctx context.Context, name string) (int, error) {
 	var n int
-	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM batches WHERE state IN ('waiting', 'measuring') AND asked_by = $1`, name)
+	err := s.q.GetContext(
+		ctx, &n, `SELECT count(*) FROM batches WHERE state IN ('waiting', 'measuring') AND asked_by = $1`, name,
+	)
 	return n, explain(err)
 }
 
 // StopBatch says that a batch is being ended before it is done.
 func (t *Tx) StopBatch(ctx context.Context, id int64, as state.Batch, by, reason string) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET stop_state = $2, stop_by = $3, stop_reason = $4 WHERE id = $1`, id, as, by, reason)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE batches SET stop_state = $2, stop_by = $3, stop_reason = $4 WHERE id = $1`, id, as, by, reason,
+	)
 	return err
 }
 
 // NoteBatch notes something about a batch that has not ended.
 func (s *Store) NoteBatch(ctx context.Context, id int64, note string) error {
 	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {
-		_, err := tx.tx.ExecContext(ctx, `UPDATE batches SET note = $2 WHERE id = $1 AND state IN ('waiting', 'measuring')`, id, note)
+		_, err := tx.tx.ExecContext(
+			ctx, `UPDATE batches SET note = $2 WHERE id = $1 AND state IN ('waiting', 'measuring')`, id, note,
+		)
 		return err
 	})
 }
 
 // Finish closes a batch, with how far it came.
 func (t *Tx) Finish(ctx context.Context, b Batch) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7, done_items = $8,
-		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13, total_absent = $14 WHERE id = $1`,
-		b.ID, b.State, b.Verdict, b.Note, b.Position, b.FinishedAt, b.Items, b.ItemsDone, b.Bytes, b.BytesDone, b.Cleared, b.Unproven, b.Refused, b.Absent)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE batches SET state = $2, verdict = $3, note = $4, position = $5, finished_at = $6, total_items = $7,
+			done_items = $8,
+		total_bytes = $9, done_bytes = $10, total_cleared = $11, total_unproven = $12, total_refused = $13,
+			total_absent = $14 WHERE id = $1`,
+		b.ID,
+		b.State,
+		b.Verdict,
+		b.Note,
+		b.Position,
+		b.FinishedAt,
+		b.Items,
+		b.ItemsDone,
+		b.Bytes,
+		b.BytesDone,
+		b.Cleared,
+		b.Unproven,
+		b.Refused,
+		b.Absent,
+	)
 	return err
 }
 
@@ -205,15 +270,23 @@ func (s Reads) Unfinished(ctx context.Context) ([]OpenWork, error) {
 		Slice      *int        `db:"slice"`
 		Large      bool        `db:"large"`
 	}{}
-	if err := s.q.SelectContext(ctx, &rows, `SELECT b.id, b.source_kind, b.source, b.state, b.stop_state IS NOT NULL AS stopping, s.n AS slice, coalesce(s.large, false) AS large
+	if err := s.q.SelectContext(
+		ctx,
+		&rows,
+		`SELECT b.id, b.source_kind, b.source, b.state, b.stop_state IS NOT NULL AS stopping, s.n AS slice,
+			coalesce(s.large, false) AS large
 		FROM batches b LEFT JOIN slices s ON s.batch_id = b.id AND NOT s.done AND s.queued
-		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`); err != nil {
+		WHERE b.state IN ('waiting', 'measuring') ORDER BY b.id, s.n`,
+	); err != nil {
 		return nil, explain(err)
 	}
 	var out []OpenWork
 	for _, r := range rows {
 		if len(out) == 0 || out[len(out)-1].Batch != r.ID {
-			out = append(out, OpenWork{Batch: r.ID, SourceKind: r.SourceKind, Source: r.Source, State: r.State, Stopping: r.Stopping})
+			out = append(
+				out,
+				OpenWork{Batch: r.ID, SourceKind: r.SourceKind, Source: r.Source, State: r.State, Stopping: r.Stopping},
+			)
 		}
 		if r.Slice != nil {
 			last := &out[len(out)-1]

@@ -20,8 +20,19 @@ type Copy struct {
 // AddCopies stores the copies of a new batch.
 func (t *Tx) AddCopies(ctx context.Context, batch int64, copies []Copy) error {
 	for _, c := range copies {
-		if _, err := t.tx.ExecContext(ctx, `INSERT INTO copies (batch_id, n, of_path, channel, place, origin, path, content) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-			batch, c.N, c.Of, c.Channel, c.Place, c.Origin, c.Path, c.Content); err != nil {
+		if _, err := t.tx.ExecContext(
+			ctx,
+			`INSERT INTO copies (batch_id, n, of_path, channel, place, origin, path, content)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+			batch,
+			c.N,
+			c.Of,
+			c.Channel,
+			c.Place,
+			c.Origin,
+			c.Path,
+			c.Content,
+		); err != nil {
 			return err
 		}
 	}
@@ -31,12 +42,19 @@ func (t *Tx) AddCopies(ctx context.Context, batch int64, copies []Copy) error {
 // Copies lists the copies of a batch with their content.
 func (s Reads) Copies(ctx context.Context, batch int64) ([]Copy, error) {
 	out := []Copy{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, of_path, channel, place, origin, path, content, summary FROM copies WHERE batch_id = $1 ORDER BY n`, batch)
+	err := s.q.SelectContext(
+		ctx, &out,
+		`SELECT n, of_path, channel, place, origin, path, content, summary FROM copies WHERE batch_id = $1 ORDER BY n`,
+		batch,
+	)
 	return out, explain(err)
 }
 
 // CopyRead stores what was had of a copy, and how it compares.
 func (t *Tx) CopyRead(ctx context.Context, batch int64, n int, content, summary []byte) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE copies SET content = $3, summary = $4 WHERE batch_id = $1 AND n = $2`, batch, n, content, string(summary))
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE copies SET content = $3, summary = $4 WHERE batch_id = $1 AND n = $2`, batch, n, content,
+		string(summary),
+	)
 	return err
 }

@@ -20,7 +20,8 @@ type Device struct {
 	Position int64 `db:"position"`
 }
 
-const selectDevices = `SELECT name, kind, address, credential, publisher, place, retired, by_name, at, position FROM devices `
+const selectDevices = `SELECT name, kind, address, credential, publisher, place, retired, by_name, at, position
+	FROM devices `
 
 // Devices lists all devices by name.
 func (s Reads) Devices(ctx context.Context) ([]Device, error) {
@@ -46,10 +47,16 @@ func (t *Tx) LockDevice(ctx context.Context, name string) (Device, error) {
 
 // SetDevice adds a device or changes what is known of it.
 func (t *Tx) SetDevice(ctx context.Context, d Device) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO devices (name, kind, address, credential, publisher, place, retired, by_name, at, position)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`INSERT INTO devices (name, kind, address, credential, publisher, place, retired, by_name, at, position)
 		VALUES (:name, :kind, :address, :credential, :publisher, :place, :retired, :by_name, :at, :position)
-		ON CONFLICT (name) DO UPDATE SET kind = excluded.kind, address = excluded.address, credential = excluded.credential, publisher = excluded.publisher,
-			place = excluded.place, retired = excluded.retired, by_name = excluded.by_name, at = excluded.at, position = excluded.position`, d)
+		ON CONFLICT (name) DO UPDATE SET kind = excluded.kind, address = excluded.address,
+		credential = excluded.credential, publisher = excluded.publisher,
+			place = excluded.place, retired = excluded.retired, by_name = excluded.by_name, at = excluded.at,
+				position = excluded.position`,
+		d,
+	)
 	return explain(err)
 }
 
@@ -85,12 +92,20 @@ type SlotSeen struct {
 // found to hold, the newest first; of each device those of the last checks.
 func (s Reads) SlotsSeen(ctx context.Context, device string, checks int) ([]SlotSeen, error) {
 	out := []SlotSeen{}
-	err := s.q.SelectContext(ctx, &out, `SELECT d.name AS device, b.id AS batch_id, i.n, i.path, b.created_at AS at, b.asked_by, o.position, o.verdict,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT d.name AS device, b.id AS batch_id, i.n, i.path, b.created_at AS at, b.asked_by, o.position, o.verdict,
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
+			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
 		FROM devices d
-		CROSS JOIN LATERAL (SELECT * FROM batches WHERE source_kind = 'device' AND source = d.name ORDER BY id DESC LIMIT $2) b
+		CROSS JOIN LATERAL (SELECT * FROM batches WHERE source_kind = 'device' AND source = d.name ORDER BY id DESC
+		LIMIT $2) b
 		JOIN items i ON i.batch_id = b.id `+withOutcome+`
-		WHERE ($1 = '' OR d.name = $1) AND o.verdict IS NOT NULL ORDER BY d.name, b.id DESC, i.n`, device, checks)
+		WHERE ($1 = '' OR d.name = $1) AND o.verdict IS NOT NULL ORDER BY d.name, b.id DESC, i.n`,
+		device,
+		checks,
+	)
 	if err != nil {
 		return nil, explain(err)
 	}
@@ -106,10 +121,13 @@ type Candidate struct {
 
 // CandidatesFor lists the newest files of a publisher that were cleared in depots, of a
 // size or, where that is 0, of at most so many bytes.
-func (s Reads) CandidatesFor(ctx context.Context, publisher string, size, atMost int64, limit int) ([]Candidate, error) {
+func (s Reads) CandidatesFor(
+	ctx context.Context, publisher string, size, atMost int64, limit int,
+) ([]Candidate, error) {
 	out := []Candidate{}
 	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (b.id, i.n) i.batch_id, i.n, i.size
-		FROM (SELECT id FROM batches WHERE source_kind = 'depot' AND expected -> 'publishers' ? $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 100) b
+		FROM (SELECT id FROM batches WHERE source_kind = 'depot' AND expected -> 'publishers' ? $1 AND state = 'done'
+		AND total_cleared > 0 ORDER BY id DESC LIMIT 100) b
 		JOIN items i ON i.batch_id = b.id `+withOutcome+`
 		WHERE o.verdict = 'cleared' AND i.role = 'artifact' AND CASE WHEN $2 > 0 THEN i.size = $2 ELSE i.size <= $3 END
 		ORDER BY b.id DESC, i.n LIMIT $4`, publisher, size, atMost, limit)
@@ -153,7 +171,13 @@ func (t *Tx) LockDeviceKind(ctx context.Context, name string) (DeviceKind, error
 
 // SetDeviceKind adds a kind or changes it.
 func (t *Tx) SetDeviceKind(ctx context.Context, k DeviceKind) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO device_kinds (name, content, retired, by_name, at, position) VALUES (:name, :content, :retired, :by_name, :at, :position)
-		ON CONFLICT (name) DO UPDATE SET content = excluded.content, retired = excluded.retired, by_name = excluded.by_name, at = excluded.at, position = excluded.position`, k)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`INSERT INTO device_kinds (name, content, retired, by_name, at, position)
+			VALUES (:name, :content, :retired, :by_name, :at, :position)
+		ON CONFLICT (name) DO UPDATE SET content = excluded.content, retired = excluded.retired,
+			by_name = excluded.by_name, at = excluded.at, position = excluded.position`,
+		k,
+	)
 	return explain(err)
 }

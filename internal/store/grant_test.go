@@ -32,11 +32,16 @@ func TestServiceOwnsNothing(t *testing.T) {
 	require.NoError(t, err)
 	defer service.Close()
 	require.NoError(t, service.Migrate(t.Context()), "nothing is to be done")
-	tables, err := owner.Pool.Query(t.Context(), `SELECT c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid WHERE t.tgname = 'append_only'`)
+	tables, err := owner.Pool.Query(
+		t.Context(),
+		`SELECT c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid WHERE t.tgname = 'append_only'`,
+	)
 	require.NoError(t, err)
 	names, err := pgx.CollectRows(tables, pgx.RowTo[string])
 	require.NoError(t, err)
-	assert.Subset(t, names, []string{"ledger_records", "checkpoints", "policies", "outcomes", "items", "absents", "service_key"})
+	assert.Subset(
+		t, names, []string{"ledger_records", "checkpoints", "policies", "outcomes", "items", "absents", "service_key"},
+	)
 	for _, name := range names {
 		table := pgx.Identifier{name}.Sanitize()
 		for _, sql := range []string{
@@ -55,7 +60,9 @@ func TestServiceOwnsNothing(t *testing.T) {
 	}
 
 	// A schema that is older is the owner's to change.
-	_, err = owner.Pool.Exec(t.Context(), `DELETE FROM goose_db_version WHERE version_id = (SELECT max(version_id) FROM goose_db_version)`)
+	_, err = owner.Pool.Exec(
+		t.Context(), `DELETE FROM goose_db_version WHERE version_id = (SELECT max(version_id) FROM goose_db_version)`,
+	)
 	require.NoError(t, err)
 	err = service.Migrate(t.Context())
 	assert.True(t, fault.Is(err, "not-owner"), "%v", err)

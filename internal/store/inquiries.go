@@ -29,12 +29,19 @@ func (t *Tx) AskInquiry(ctx context.Context, q Inquiry) (out Inquiry, isNew bool
 	if _, err := t.tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(hashtext('inquiries'))`); err != nil {
 		return out, false, err
 	}
-	err = explain(t.tx.GetContext(ctx, &out, `SELECT * FROM inquiries WHERE state = 'waiting' AND kind = $1 AND question = $2::jsonb LIMIT 1`, q.Kind, string(q.Question)))
+	err = explain(
+		t.tx.GetContext(
+			ctx, &out, `SELECT * FROM inquiries WHERE state = 'waiting' AND kind = $1 AND question = $2::jsonb LIMIT 1`,
+			q.Kind, string(q.Question),
+		),
+	)
 	if err == nil || err != ErrNotFound { //nolint:errorlint // explain returns it bare
 		return out, false, err
 	}
-	err = t.tx.GetContext(ctx, &out, `INSERT INTO inquiries (kind, question, asked_by, created_at) VALUES ($1, $2, $3, $4) RETURNING *`,
-		q.Kind, string(q.Question), q.AskedBy, q.CreatedAt)
+	err = t.tx.GetContext(
+		ctx, &out, `INSERT INTO inquiries (kind, question, asked_by, created_at) VALUES ($1, $2, $3, $4) RETURNING *`,
+		q.Kind, string(q.Question), q.AskedBy, q.CreatedAt,
+	)
 	return out, true, explain(err)
 }
 
@@ -61,20 +68,33 @@ func (s Reads) WaitingInquiries(ctx context.Context) ([]int64, error) {
 // InquiryProgress notes how far an answer has come.
 func (s *Store) InquiryProgress(ctx context.Context, id, done, total int64) error {
 	return s.Do(ctx, func(ctx context.Context, tx *Tx) error {
-		_, err := tx.tx.ExecContext(ctx, `UPDATE inquiries SET done = $2, total = $3 WHERE id = $1 AND state = 'waiting'`, id, done, total)
+		_, err := tx.tx.ExecContext(
+			ctx, `UPDATE inquiries SET done = $2, total = $3 WHERE id = $1 AND state = 'waiting'`, id, done, total,
+		)
 		return err
 	})
 }
 
 // EndInquiry stores the answer, or why there is none. What has ended stays as it
 // is.
-func (t *Tx) EndInquiry(ctx context.Context, id int64, ended state.Run, answer []byte, note string, at time.Time) error {
+func (t *Tx) EndInquiry(
+	ctx context.Context, id int64, ended state.Run, answer []byte, note string, at time.Time,
+) error {
 	var stored *string
 	if answer != nil {
 		text := string(answer)
 		stored = &text
 	}
-	_, err := t.tx.ExecContext(ctx, `UPDATE inquiries SET state = $2, answer = $3::jsonb, note = $4, finished_at = $5, done = CASE WHEN $2 = 'done' THEN total ELSE done END
-		WHERE id = $1 AND state = 'waiting'`, id, ended, stored, note, at)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE inquiries SET state = $2, answer = $3::jsonb, note = $4, finished_at = $5, done = CASE
+			WHEN $2 = 'done' THEN total ELSE done END
+		WHERE id = $1 AND state = 'waiting'`,
+		id,
+		ended,
+		stored,
+		note,
+		at,
+	)
 	return err
 }

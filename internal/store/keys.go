@@ -22,17 +22,34 @@ type Key struct {
 
 // AddKey stores a new key.
 func (t *Tx) AddKey(ctx context.Context, k Key) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO keys (fingerprint, certificate, publisher_id, role, imported_at, imported_by, source, position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO keys (fingerprint, certificate, publisher_id, role, imported_at, imported_by, source, position)
 		VALUES ($1, $2, (SELECT id FROM publishers WHERE slug = $3), $4, $5, $6, $7, $8)`,
-		k.Fingerprint, k.Certificate, k.Publisher, k.Role, k.ImportedAt, k.ImportedBy, k.Source, k.Position)
+		k.Fingerprint,
+		k.Certificate,
+		k.Publisher,
+		k.Role,
+		k.ImportedAt,
+		k.ImportedBy,
+		k.Source,
+		k.Position,
+	)
 	return err
 }
 
 // SetPublisher says for which publisher and in which role a key is meant, as a
 // record says.
 func (t *Tx) SetPublisher(ctx context.Context, fingerprint []byte, publisher, role string, position int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET publisher_id = (SELECT id FROM publishers WHERE slug = $2), role = $3, position = $4 WHERE fingerprint = $1`,
-		fingerprint, publisher, role, position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE keys SET publisher_id = (SELECT id FROM publishers WHERE slug = $2), role = $3, position = $4
+			WHERE fingerprint = $1`,
+		fingerprint,
+		publisher,
+		role,
+		position,
+	)
 	return err
 }
 
@@ -52,8 +69,19 @@ type KeyChange struct {
 
 // AddKeyChange stores a step with its record's position.
 func (t *Tx) AddKeyChange(ctx context.Context, c KeyChange) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position, until, rests_on)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, c.Fingerprint, c.At, c.To, c.By, c.Reason, c.Position, c.Until, append([]string{}, c.RestsOn...))
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO key_changes (fingerprint, at, to_state, by_name, reason, position, until, rests_on)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		c.Fingerprint,
+		c.At,
+		c.To,
+		c.By,
+		c.Reason,
+		c.Position,
+		c.Until,
+		append([]string{}, c.RestsOn...),
+	)
 	return err
 }
 
@@ -68,8 +96,15 @@ func (t *Tx) LockBasis(ctx context.Context) error {
 // CompleteKey replaces a key's certificate by a merged one, and says to whom the key belongs
 // where that was not known, as a record says.
 func (t *Tx) CompleteKey(ctx context.Context, fingerprint, certificate []byte, publisher string, position int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE keys SET certificate = $2, position = $4, publisher_id = coalesce(publisher_id, (SELECT id FROM publishers WHERE slug = $3)) WHERE fingerprint = $1`,
-		fingerprint, certificate, publisher, position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE keys SET certificate = $2, position = $4, publisher_id = coalesce(publisher_id, (SELECT id
+			FROM publishers WHERE slug = $3)) WHERE fingerprint = $1`,
+		fingerprint,
+		certificate,
+		publisher,
+		position,
+	)
 	return err
 }
 
@@ -87,9 +122,18 @@ type AdoptedKey struct {
 // about.
 func (s Reads) AdoptedKeys(ctx context.Context) ([]AdoptedKey, error) {
 	out := []AdoptedKey{}
-	err := s.q.SelectContext(ctx, &out, `SELECT v.fingerprint, v.position, coalesce(p.slug, '') AS publisher, v.role, encode(sha256(v.certificate), 'hex') AS digest
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT v.fingerprint, v.position, coalesce(p.slug, '') AS publisher, v.role, encode(sha256(v.certificate),
+			'hex') AS digest
 		FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
-		WHERE `+isAdopted("key_versions", keyVersionName("v"), keyVersionDigest("v"))+` ORDER BY v.fingerprint, v.revision`)
+		WHERE `+isAdopted(
+			"key_versions",
+			keyVersionName("v"),
+			keyVersionDigest("v"),
+		)+` ORDER BY v.fingerprint, v.revision`,
+	)
 	return out, explain(err)
 }
 
@@ -99,7 +143,9 @@ func (s Reads) CertificatesBy(ctx context.Context, fingerprints [][]byte, digest
 	out := [][]byte{}
 	err := s.q.SelectContext(ctx, &out, `SELECT coalesce(
 			(SELECT k.certificate FROM keys k WHERE k.fingerprint = w.fingerprint AND sha256(k.certificate) = w.digest),
-			(SELECT v.certificate FROM key_versions v WHERE v.fingerprint = w.fingerprint AND sha256(v.certificate) = w.digest LIMIT 1), '')
-		FROM unnest($1::bytea[], $2::bytea[]) WITH ORDINALITY w (fingerprint, digest, n) ORDER BY w.n`, fingerprints, digests)
+			(SELECT v.certificate FROM key_versions v WHERE v.fingerprint = w.fingerprint
+			AND sha256(v.certificate) = w.digest LIMIT 1), '')
+		FROM unnest($1::bytea[], $2::bytea[]) WITH ORDINALITY w (fingerprint, digest, n)
+			ORDER BY w.n`, fingerprints, digests)
 	return out, explain(err)
 }

@@ -70,16 +70,31 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 			}
 		}
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)
-		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::bytea[], $9::bytea[], $10::bigint[])`,
-		positions, kinds, ats, bys, subjects, verdicts, batches, bodies, leaves, pages); err != nil {
+	if _, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[],
+			$7::bigint[], $8::bytea[], $9::bytea[], $10::bigint[])`,
+		positions,
+		kinds,
+		ats,
+		bys,
+		subjects,
+		verdicts,
+		batches,
+		bodies,
+		leaves,
+		pages,
+	); err != nil {
 		return err
 	}
 	indexes, values := make([]int64, len(stored)), make([][]byte, len(stored))
 	for i := range stored {
 		indexes[i], values[i] = ledger.FirstStored(size)+int64(i), stored[i][:]
 	}
-	if _, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_hashes (index, hash) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, indexes, values); err != nil {
+	if _, err := t.tx.ExecContext(
+		ctx, `INSERT INTO ledger_hashes (index, hash) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, indexes, values,
+	); err != nil {
 		return err
 	}
 	_, last, err := t.LastSeal(ctx)
@@ -111,7 +126,9 @@ func (h hashReader) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 		Index int64  `db:"index"`
 		Hash  []byte `db:"hash"`
 	}{}
-	if err := h.q.q.SelectContext(h.ctx, &rows, `SELECT index, hash FROM ledger_hashes WHERE index = ANY($1)`, indexes); err != nil {
+	if err := h.q.q.SelectContext(
+		h.ctx, &rows, `SELECT index, hash FROM ledger_hashes WHERE index = ANY($1)`, indexes,
+	); err != nil {
 		return nil, err
 	}
 	found := make(map[int64][]byte, len(rows))
@@ -182,7 +199,11 @@ const listedRecord = `position, kind, at, by_name, subject, verdict, batch_id, l
 func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 	where, args := f.conditions(f.Limit)
 	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`, args...)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`ORDER BY position DESC LIMIT $1`,
+		args...)
 	return out, explain(err)
 }
 
@@ -191,8 +212,12 @@ func (s Reads) Records(ctx context.Context, f RecordFilter) ([]Record, error) {
 func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, error) {
 	where, args := f.conditions(f.Limit)
 	out := []Record{}
-	err := s.q.SelectContext(ctx, &out, `WITH found AS MATERIALIZED (SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`)
-		SELECT * FROM found ORDER BY position DESC LIMIT $1`, args...)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`WITH found AS MATERIALIZED (SELECT `+listedRecord+` FROM ledger_records `+where.clause()+`)
+		SELECT * FROM found ORDER BY position DESC LIMIT $1`,
+		args...)
 	return out, explain(err)
 }
 
@@ -201,7 +226,9 @@ func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, err
 // intersect words that nearly all names have. When more than atMost records have
 // the word too, few is false and nothing is listed. Ask it within [Store.Look]: how the
 // server is told to use that index lasts for the transaction.
-func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, atMost int) (out []Record, selective bool, err error) {
+func (s Reads) RecordsByWord(
+	ctx context.Context, f RecordFilter, word string, atMost int,
+) (out []Record, selective bool, err error) {
 	rest := f
 	rest.Name = ""
 	where, args := rest.conditions(f.Limit, atMost+1, f.Name)
@@ -213,8 +240,14 @@ func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, a
 	if err := s.searchByBitmap(ctx, true); err != nil {
 		return nil, false, err
 	}
-	if err := s.q.GetContext(ctx, &found, `WITH fit AS MATERIALIZED (SELECT position, lower(subject) AS name FROM ledger_records `+where.clause()+` LIMIT $2)
-		SELECT (SELECT count(*) FROM fit) AS looked, to_json(ARRAY(SELECT position FROM fit WHERE strpos(name, lower($3)) > 0 ORDER BY position DESC LIMIT $1))::text AS positions`, args...); err != nil {
+	if err := s.q.GetContext(
+		ctx,
+		&found,
+		`WITH fit AS MATERIALIZED (SELECT position, lower(subject) AS name FROM ledger_records `+where.clause()+`
+			LIMIT $2)
+		SELECT (SELECT count(*) FROM fit) AS looked, to_json(ARRAY(SELECT position FROM fit
+			WHERE strpos(name, lower($3)) > 0 ORDER BY position DESC LIMIT $1))::text AS positions`,
+		args...); err != nil {
 		return nil, false, explain(err)
 	}
 	if found.Looked > atMost {
@@ -224,7 +257,13 @@ func (s Reads) RecordsByWord(ctx context.Context, f RecordFilter, word string, a
 		return nil, false, err
 	}
 	out = []Record{}
-	err = s.q.SelectContext(ctx, &out, `SELECT `+listedRecord+` FROM ledger_records WHERE position IN (SELECT json_array_elements_text($1)::bigint) ORDER BY position DESC`, found.Positions)
+	err = s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT `+listedRecord+` FROM ledger_records WHERE position IN (SELECT json_array_elements_text($1)::bigint)
+			ORDER BY position DESC`,
+		found.Positions,
+	)
 	return out, true, explain(err)
 }
 
@@ -237,7 +276,15 @@ func (s Reads) searchByBitmap(ctx context.Context, only bool) error {
 		others = "off"
 	}
 	var set string
-	return explain(s.q.GetContext(ctx, &set, `SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1, true) || set_config('enable_indexonlyscan', $1, true)`, others))
+	return explain(
+		s.q.GetContext(
+			ctx,
+			&set,
+			`SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1,
+				true) || set_config('enable_indexonlyscan', $1, true)`,
+			others,
+		),
+	)
 }
 
 // conditions are those of the filter; what is given comes first among the
@@ -280,7 +327,10 @@ type StoredCheckpoint struct {
 
 // AddCheckpoint stores a checkpoint unless there is one of its size.
 func (s *Store) AddCheckpoint(ctx context.Context, c StoredCheckpoint) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO checkpoints (size, signed, at) VALUES ($1, $2, $3) ON CONFLICT (size) DO NOTHING`, c.Size, c.Signed, c.At)
+	_, err := s.db.ExecContext(
+		ctx, `INSERT INTO checkpoints (size, signed, at) VALUES ($1, $2, $3) ON CONFLICT (size) DO NOTHING`, c.Size,
+		c.Signed, c.At,
+	)
 	return explain(err)
 }
 
@@ -297,7 +347,9 @@ func (s Reads) EachCheckpoint(ctx context.Context, size int64, f func(StoredChec
 	const page = 1000
 	for {
 		rows := []StoredCheckpoint{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT size, signed FROM checkpoints WHERE size > $1 ORDER BY size LIMIT $2`, size, page); err != nil {
+		if err := s.q.SelectContext(
+			ctx, &rows, `SELECT size, signed FROM checkpoints WHERE size > $1 ORDER BY size LIMIT $2`, size, page,
+		); err != nil {
 			return explain(err)
 		}
 		for _, c := range rows {
@@ -327,7 +379,10 @@ type ServiceKey struct {
 
 // SetServiceKey stores the key that is the present one from then on.
 func (t *Tx) SetServiceKey(ctx context.Context, k ServiceKey) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO service_key (public_key, origin, created_at) VALUES ($1, $2, $3)`, k.PublicKey, k.Origin, k.CreatedAt)
+	_, err := t.tx.ExecContext(
+		ctx, `INSERT INTO service_key (public_key, origin, created_at) VALUES ($1, $2, $3)`, k.PublicKey, k.Origin,
+		k.CreatedAt,
+	)
 	return err
 }
 

@@ -25,14 +25,20 @@ func (t *Tx) AddMeasurer(ctx context.Context, m Measurer) error {
 		text := string(m.Against)
 		against = &text
 	}
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO measurers (batch_id, software, heard_at, against) VALUES ($1, $2, $3, $4::jsonb)`, m.Batch, m.Software, m.HeardAt, against)
+	_, err := t.tx.ExecContext(
+		ctx, `INSERT INTO measurers (batch_id, software, heard_at, against) VALUES ($1, $2, $3, $4::jsonb)`, m.Batch,
+		m.Software, m.HeardAt, against,
+	)
 	return explain(err)
 }
 
 // Measurer returns who measures a batch, or [ErrNotFound].
 func (s Reads) Measurer(ctx context.Context, batch int64) (Measurer, error) {
 	var m Measurer
-	err := s.q.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1`, batch)
+	err := s.q.GetContext(
+		ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1`,
+		batch,
+	)
 	return m, explain(err)
 }
 
@@ -40,13 +46,19 @@ func (s Reads) Measurer(ctx context.Context, batch int64) (Measurer, error) {
 // the transaction ends.
 func (t *Tx) LockMeasurer(ctx context.Context, batch int64) (Measurer, error) {
 	var m Measurer
-	err := t.tx.GetContext(ctx, &m, `SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1 FOR UPDATE`, batch)
+	err := t.tx.GetContext(
+		ctx, &m,
+		`SELECT batch_id, software, pages, heard_at, lapsed, against FROM measurers WHERE batch_id = $1 FOR UPDATE`,
+		batch,
+	)
 	return m, explain(err)
 }
 
 // Heard notes that the measurer of a batch was heard from.
 func (t *Tx) Heard(ctx context.Context, batch int64, at time.Time) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE measurers SET heard_at = greatest(heard_at, $2) WHERE batch_id = $1`, batch, at)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE measurers SET heard_at = greatest(heard_at, $2) WHERE batch_id = $1`, batch, at,
+	)
 	return explain(err)
 }
 
@@ -67,7 +79,13 @@ func (t *Tx) Lapse(ctx context.Context, batch int64) error {
 // OpenListings counts the batches of a person whose list of files is not whole yet.
 func (s Reads) OpenListings(ctx context.Context, name string) (int, error) {
 	var n int
-	err := s.q.GetContext(ctx, &n, `SELECT count(*) FROM measurers m JOIN batches b ON b.id = m.batch_id WHERE b.state = 'waiting' AND b.asked_by = $1`, name)
+	err := s.q.GetContext(
+		ctx,
+		&n,
+		`SELECT count(*) FROM measurers m JOIN batches b ON b.id = m.batch_id WHERE b.state = 'waiting'
+			AND b.asked_by = $1`,
+		name,
+	)
 	return n, explain(err)
 }
 
@@ -85,10 +103,15 @@ func (t *Tx) AddListingPage(ctx context.Context, batch int64, n int, body []byte
 // CloseListing says how many pages a list of files has, and returns how many of those
 // from 1 on are there.
 func (t *Tx) CloseListing(ctx context.Context, batch int64, pages int) (there int, err error) {
-	if err = t.tx.GetContext(ctx, &there, `SELECT count(*) FROM listing_pages WHERE batch_id = $1 AND n <= $2`, batch, pages); err != nil || there < pages {
+	if err = t.tx.GetContext(
+		ctx, &there, `SELECT count(*) FROM listing_pages WHERE batch_id = $1 AND n <= $2`, batch, pages,
+	); err != nil ||
+		there < pages {
 		return there, explain(err)
 	}
-	if _, err = t.tx.ExecContext(ctx, `DELETE FROM listing_pages WHERE batch_id = $1 AND n > $2`, batch, pages); err != nil {
+	if _, err = t.tx.ExecContext(
+		ctx, `DELETE FROM listing_pages WHERE batch_id = $1 AND n > $2`, batch, pages,
+	); err != nil {
 		return 0, explain(err)
 	}
 	_, err = t.tx.ExecContext(ctx, `UPDATE measurers SET pages = $2 WHERE batch_id = $1`, batch, pages)
@@ -112,8 +135,15 @@ func (t *Tx) DropListing(ctx context.Context, batch int64) error {
 // those inside them.
 func (s Reads) LeftItems(ctx context.Context, batch int64, after, limit int) ([]Item, error) {
 	out := []Item{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND n > $2
-		AND `+withoutOutcome+` ORDER BY n LIMIT $3`, batch, after, limit)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND n > $2
+		AND `+withoutOutcome+` ORDER BY n LIMIT $3`,
+		batch,
+		after,
+		limit,
+	)
 	return out, explain(err)
 }
 
@@ -150,7 +180,8 @@ func (s Reads) InsideOf(ctx context.Context, batch int64, files []string) (map[s
 		File string `db:"file"`
 	}{}
 	if err := s.q.SelectContext(ctx, &rows, `SELECT n, split_part(path, '//', 1) AS file FROM items i
-		WHERE batch_id = $1 AND `+withoutOutcome+` AND position('//' in path) > 0 AND split_part(path, '//', 1) = ANY($2)`, batch, files); err != nil {
+		WHERE batch_id = $1 AND `+withoutOutcome+` AND position('//' in path) > 0
+			AND split_part(path, '//', 1) = ANY($2)`, batch, files); err != nil {
 		return nil, explain(err)
 	}
 	out := map[string][]int{}
@@ -163,9 +194,16 @@ func (s Reads) InsideOf(ctx context.Context, batch int64, files []string) (map[s
 // SliceMoved marks a slice as finished if nothing is left of it, and otherwise says how
 // much of it is done.
 func (t *Tx) SliceMoved(ctx context.Context, batch int64, slice int) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE slices s SET done = l.left = 0, bytes_done = CASE WHEN l.left = 0 THEN s.bytes ELSE least(s.bytes, l.bytes) END
-		FROM (SELECT count(*) FILTER (WHERE o.n IS NULL) AS left, coalesce(sum(i.size) FILTER (WHERE o.n IS NOT NULL AND i.survey -> 'inside' IS NULL), 0) AS bytes
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE slices s SET done = l.left = 0, bytes_done = CASE WHEN l.left = 0 THEN s.bytes
+			ELSE least(s.bytes, l.bytes) END
+		FROM (SELECT count(*) FILTER (WHERE o.n IS NULL) AS left, coalesce(sum(i.size) FILTER (WHERE o.n IS NOT NULL
+		AND i.survey -> 'inside' IS NULL), 0) AS bytes
 			FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.slice = $2) l
-		WHERE s.batch_id = $1 AND s.n = $2`, batch, slice)
+		WHERE s.batch_id = $1 AND s.n = $2`,
+		batch,
+		slice,
+	)
 	return explain(err)
 }

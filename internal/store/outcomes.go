@@ -41,7 +41,8 @@ func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) e
 		ns[i], verdicts[i], positions[i], deciding[i] = o.N, o.Verdict, o.Position, o.Deciding
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcomes (batch_id, n, verdict, position, deciding)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bigint[], $5::text[])`, batch, ns, verdicts, positions, deciding); err != nil {
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::bigint[],
+			$5::text[])`, batch, ns, verdicts, positions, deciding); err != nil {
 		return err
 	}
 	if err := t.addSearched(ctx, batch, outcomes); err != nil {
@@ -51,7 +52,8 @@ func (t *Tx) AddOutcomes(ctx context.Context, batch int64, outcomes []Outcome) e
 		return err
 	}
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_days AS d (day, verdict, count)
-		SELECT (r.at AT TIME ZONE 'UTC')::date, r.verdict, count(*) FROM ledger_records r WHERE r.position = ANY($1) AND r.verdict IS NOT NULL GROUP BY 1, 2
+		SELECT (r.at AT TIME ZONE 'UTC')::date, r.verdict, count(*) FROM ledger_records r WHERE r.position = ANY($1)
+		AND r.verdict IS NOT NULL GROUP BY 1, 2
 		ON CONFLICT (day, verdict) DO UPDATE SET count = d.count + excluded.count`, positions)
 	return err
 }
@@ -63,7 +65,9 @@ func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) e
 	var cleared []bool
 	for _, o := range outcomes {
 		for _, algorithm := range slices.Sorted(maps.Keys(o.Digests)) {
-			digested, algorithms, digests = append(digested, o.N), append(algorithms, algorithm), append(digests, o.Digests[algorithm])
+			digested = append(digested, o.N)
+			algorithms = append(algorithms, algorithm)
+			digests = append(digests, o.Digests[algorithm])
 			cleared = append(cleared, o.Verdict != nil && *o.Verdict == "cleared")
 		}
 		for _, issuer := range o.Signers {
@@ -72,14 +76,23 @@ func (t *Tx) addSearched(ctx context.Context, batch int64, outcomes []Outcome) e
 	}
 	if len(digested) > 0 {
 		if _, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_digests (batch_id, n, algorithm, digest, cleared)
-			SELECT $1, n, algorithm, decode(digest, 'hex'), cleared FROM unnest($2::int[], $3::text[], $4::text[], $5::bool[]) d (n, algorithm, digest, cleared)`, batch, digested, algorithms, digests, cleared); err != nil {
+			SELECT $1, n, algorithm, decode(digest, 'hex'), cleared
+				FROM unnest($2::int[], $3::text[], $4::text[], $5::bool[]) d (n, algorithm, digest,
+				cleared)`, batch, digested, algorithms, digests, cleared); err != nil {
 			return err
 		}
 	}
 	if len(signed) == 0 {
 		return nil
 	}
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO outcome_signers (batch_id, n, issuer) SELECT $1, * FROM unnest($2::int[], $3::text[]) ON CONFLICT DO NOTHING`, batch, signed, issuers)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO outcome_signers (batch_id, n, issuer) SELECT $1, * FROM unnest($2::int[], $3::text[])
+			ON CONFLICT DO NOTHING`,
+		batch,
+		signed,
+		issuers,
+	)
 	return err
 }
 
@@ -97,7 +110,8 @@ func (t *Tx) addRenamed(ctx context.Context, batch int64, outcomes []Outcome) er
 		return nil
 	}
 	_, err := t.tx.ExecContext(ctx, `INSERT INTO renamed (batch_id, n) SELECT a.batch_id, a.n FROM absents a
-		JOIN unnest($2::text[], $3::int[]) f (manifest, line) ON f.manifest = a.manifest AND f.line = a.line WHERE a.batch_id = $1 ON CONFLICT DO NOTHING`, batch, manifests, lines)
+		JOIN unnest($2::text[], $3::int[]) f (manifest, line) ON f.manifest = a.manifest AND f.line = a.line
+			WHERE a.batch_id = $1 ON CONFLICT DO NOTHING`, batch, manifests, lines)
 	return err
 }
 
@@ -113,7 +127,9 @@ type JudgedItem struct {
 
 // withEvidence puts into items what their records say.
 func (s Reads) withEvidence(ctx context.Context, batch int64, items []JudgedItem) error {
-	if err := told(ctx, s, items, func(i *JudgedItem) about { return about{batch, i.Path, i.Position, &i.Evidence} }); err != nil {
+	if err := told(
+		ctx, s, items, func(i *JudgedItem) about { return about{batch, i.Path, i.Position, &i.Evidence} },
+	); err != nil {
 		return err
 	}
 	for i := range items {
@@ -195,7 +211,8 @@ const (
 	// none. Each is looked up by its own key: of a batch that is new the statistics know
 	// nothing, so that the server expects one row, and would look through the outcomes of
 	// the whole batch for each item. OFFSET 0 keeps it from taking the joins apart.
-	withOutcome    = ` LEFT JOIN LATERAL (SELECT * FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) o ON true `
+	withOutcome = ` LEFT JOIN LATERAL (SELECT * FROM outcomes o WHERE o.batch_id = i.batch_id
+		AND o.n = i.n OFFSET 0) o ON true `
 	withoutOutcome = ` NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = i.batch_id AND o.n = i.n OFFSET 0) `
 	// andItem joins each outcome with its item in that way.
 	andItem = ` CROSS JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = o.batch_id AND i.n = o.n OFFSET 0) i `
@@ -203,7 +220,8 @@ const (
 	selectItems = `SELECT ` + itemColumns + ` FROM items i ` + withOutcome
 
 	rowColumns = `i.n, i.path, i.role, i.size, o.verdict, o.position, coalesce(o.rank, 4) AS rank, o.deciding,
-		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now`
+		(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC
+			LIMIT 1) AS now`
 )
 
 // ItemRows lists items of a batch as [Reads.Items] does, without their evidence.
@@ -242,7 +260,13 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 		// What is no artifact has no verdict, and stands together.
 		where.add(&args, f.Role == "artifact", "o.rank < $%d", noArtifact)
 		where.add(&args, f.Role != "" && f.Role != "artifact", "o.rank = $%d", noArtifact)
-		if err := s.q.SelectContext(ctx, &out, fmt.Sprintf(`SELECT %s FROM outcomes o %s%sORDER BY o.rank, o.n LIMIT %d`, columns, andItem, where.clause(), f.Limit), args...); err != nil {
+		if err := s.q.SelectContext(
+			ctx, &out,
+			fmt.Sprintf(
+				`SELECT %s FROM outcomes o %s%sORDER BY o.rank, o.n LIMIT %d`, columns, andItem, where.clause(),
+				f.Limit,
+			),
+			args...); err != nil {
 			return nil, explain(err)
 		}
 		after.N = -1
@@ -253,7 +277,12 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 	where, args := conditions{"i.batch_id = $1", "o.n IS NULL", "i.n > $2"}, []any{batch, after.N}
 	where.matching(&args, f, "i.n")
 	rest := []T{}
-	err := s.q.SelectContext(ctx, &rest, fmt.Sprintf(`SELECT %s FROM items i %s%sORDER BY i.n LIMIT %d`, columns, withOutcome, where.clause(), f.Limit-len(out)), args...)
+	err := s.q.SelectContext(
+		ctx, &rest,
+		fmt.Sprintf(
+			`SELECT %s FROM items i %s%sORDER BY i.n LIMIT %d`, columns, withOutcome, where.clause(), f.Limit-len(out),
+		),
+		args...)
 	return append(out, rest...), explain(err)
 }
 
@@ -263,14 +292,23 @@ func listItems[T any](ctx context.Context, s Reads, columns string, batch int64,
 func (c *conditions) matching(args *[]any, f ItemFilter, number string) {
 	c.add(args, f.Role != "" && f.Role != "evidence", "i.role = $%d", f.Role)
 	c.add(args, f.Role == "evidence", "i.role <> $%d", "artifact")
-	c.add(args, f.Match != "", number+" = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))", likeOf(f.Match))
+	c.add(
+		args,
+		f.Match != "",
+		number+" = ANY (ARRAY(SELECT m.n FROM items m WHERE m.batch_id = $1 AND (m.path LIKE $%[1]d OR m.path LIKE '%%/' || $%[1]d)))",
+		likeOf(f.Match),
+	)
 }
 
 // Evidence lists the manifests and receipts of a batch that have an outcome, with all that
 // is known of them.
 func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) {
 	out := []JudgedItem{}
-	if err := s.q.SelectContext(ctx, &out, selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`, batch); err != nil {
+	if err := s.q.SelectContext(
+		ctx, &out,
+		selectItems+`WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt') AND o.n IS NOT NULL ORDER BY i.n`,
+		batch,
+	); err != nil {
 		return nil, explain(err)
 	}
 	return out, s.withEvidence(ctx, batch, out)
@@ -278,7 +316,13 @@ func (s Reads) Evidence(ctx context.Context, batch int64) ([]JudgedItem, error) 
 
 // CountEvidence counts what [Reads.Evidence] lists.
 func (s Reads) CountEvidence(ctx context.Context, batch int64) (n int, err error) {
-	err = s.q.GetContext(ctx, &n, `SELECT count(*) FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1 AND i.role IN ('manifest', 'receipt')`, batch)
+	err = s.q.GetContext(
+		ctx,
+		&n,
+		`SELECT count(*) FROM items i JOIN outcomes o USING (batch_id, n) WHERE i.batch_id = $1
+			AND i.role IN ('manifest', 'receipt')`,
+		batch,
+	)
 	return n, explain(err)
 }
 
@@ -298,7 +342,9 @@ func (s Reads) ItemNumbers(ctx context.Context, batch int64, paths []string) (ma
 		Path string `db:"path"`
 		N    int    `db:"n"`
 	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT path, n FROM items WHERE batch_id = $1 AND path = ANY($2)`, batch, paths)
+	err := s.q.SelectContext(
+		ctx, &rows, `SELECT path, n FROM items WHERE batch_id = $1 AND path = ANY($2)`, batch, paths,
+	)
 	out := make(map[string]int, len(rows))
 	for _, r := range rows {
 		out[r.Path] = r.N
@@ -322,10 +368,18 @@ func (s Reads) ClearedWith(ctx context.Context, before int64, sha256 []string) (
 		SHA256 string `db:"sha256"`
 		Cleared
 	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
+	err := s.q.SelectContext(
+		ctx,
+		&rows,
+		`SELECT DISTINCT ON (sum.sha256) sum.sha256, d.batch_id, b.label, b.source, i.path, b.judged_as_of AS at
 		FROM unnest($2::text[]) AS sum (sha256)
-		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.cleared AND d.algorithm = 'SHA-256' AND d.batch_id < $1
-		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id WHERE NOT i.survey ? 'against' ORDER BY sum.sha256, d.batch_id DESC, d.n`, before, sha256)
+		JOIN outcome_digests d ON d.digest = decode(sum.sha256, 'hex') AND d.cleared AND d.algorithm = 'SHA-256'
+		AND d.batch_id < $1
+		JOIN items i USING (batch_id, n) JOIN batches b ON b.id = d.batch_id WHERE NOT i.survey ? 'against'
+			ORDER BY sum.sha256, d.batch_id DESC, d.n`,
+		before,
+		sha256,
+	)
 	out := make(map[string]Cleared, len(rows))
 	for _, r := range rows {
 		out[r.SHA256] = r.Cleared
@@ -352,7 +406,14 @@ func (s Reads) OutcomesByDay(ctx context.Context, since time.Time) ([]DayCount, 
 // [ErrNotFound].
 func (s Reads) PresentVerdict(ctx context.Context, batch int64, n int) (string, error) {
 	var out string
-	err := s.q.GetContext(ctx, &out, `SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '')
-		FROM outcomes o WHERE o.batch_id = $1 AND o.n = $2`, batch, n)
+	err := s.q.GetContext(
+		ctx,
+		&out,
+		`SELECT coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = o.batch_id AND r.n = o.n
+			ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '')
+		FROM outcomes o WHERE o.batch_id = $1 AND o.n = $2`,
+		batch,
+		n,
+	)
 	return out, explain(err)
 }

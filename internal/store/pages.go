@@ -87,7 +87,9 @@ func (t *Tx) addPages(ctx context.Context, pages []page) error {
 	for i, p := range pages {
 		firsts[i], texts[i] = p.first, p.texts
 	}
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO ledger_pages (first, texts) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, firsts, texts)
+	_, err := t.tx.ExecContext(
+		ctx, `INSERT INTO ledger_pages (first, texts) SELECT * FROM unnest($1::bigint[], $2::bytea[])`, firsts, texts,
+	)
 	return err
 }
 
@@ -115,7 +117,9 @@ func (s Reads) fill(ctx context.Context, records []Record) error {
 			First int64  `db:"first"`
 			Texts []byte `db:"texts"`
 		}{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT first, texts FROM ledger_pages WHERE first = ANY($1)`, part); err != nil {
+		if err := s.q.SelectContext(
+			ctx, &rows, `SELECT first, texts FROM ledger_pages WHERE first = ANY($1)`, part,
+		); err != nil {
 			return explain(err)
 		}
 		for _, r := range rows {
@@ -141,7 +145,9 @@ func (s Reads) recordsAt(ctx context.Context, positions []int64) (map[int64]Reco
 	out := make(map[int64]Record, len(positions))
 	for part := range slices.Chunk(positions, recordsAtOnce) {
 		rows := []Record{}
-		if err := s.q.SelectContext(ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position = ANY($1)`, part); err != nil {
+		if err := s.q.SelectContext(
+			ctx, &rows, `SELECT `+recordText+` FROM ledger_records WHERE position = ANY($1)`, part,
+		); err != nil {
 			return nil, explain(err)
 		}
 		if err := s.fill(ctx, rows); err != nil {

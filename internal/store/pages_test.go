@@ -13,7 +13,10 @@ import (
 func texts(n, size int) []*Record {
 	out := make([]*Record, n)
 	for i := range out {
-		out[i] = &Record{Position: int64(100 + i), Kind: "item-outcome", Body: []byte(fmt.Sprintf(`{"n":%d,"text":%q}`, i, strings.Repeat("gauge ", size)))}
+		out[i] = &Record{
+			Position: int64(100 + i), Kind: "item-outcome",
+			Body: []byte(fmt.Sprintf(`{"n":%d,"text":%q}`, i, strings.Repeat("gauge ", size))),
+		}
 	}
 	return out
 }
@@ -23,7 +26,10 @@ func TestPages(t *testing.T) {
 	t.Parallel()
 	p, err := packer()
 	require.NoError(t, err)
-	for _, c := range []struct{ records, size, pages int }{{2, 1, 1}, {64, 10, 1}, {65, 10, 2}, {1000, 20, 16}, {300, 2000, 5}, {2, 0, 1}, {3, shortText, 0}} {
+	for _, c := range []struct{ records, size, pages int }{{2, 1, 1}, {64, 10, 1}, {65, 10, 2}, {1000, 20, 16}, {
+		300,
+		2000, 5,
+	}, {2, 0, 1}, {3, shortText, 0}} {
 		records := texts(c.records, c.size)
 		pages, err := pagesOf(records)
 		require.NoError(t, err)

@@ -33,7 +33,13 @@ func (t *Tx) AddUser(ctx context.Context, u User) error {
 	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO users (name, full_name, role, password_hash, created_at, mac)
 		VALUES (:name, :full_name, :role, :password_hash, :created_at, :mac)`, u)
 	if isUnique(err, "users_name_key") {
-		return fault.New(fault.Conflict, "user-exists", "There is somebody called %s already.", u.Name).Advise("Choose another name.").At("name")
+		return fault.New(
+			fault.Conflict, "user-exists", "There is somebody called %s already.", u.Name,
+		).Advise(
+			"Choose another name.",
+		).At(
+			"name",
+		)
 	}
 	return err
 }
@@ -49,8 +55,12 @@ func (t *Tx) UserToChange(ctx context.Context, name string) (User, error) {
 
 // ChangeUser stores what may change about a person.
 func (t *Tx) ChangeUser(ctx context.Context, u User) error {
-	_, err := t.tx.NamedExecContext(ctx, `UPDATE users SET full_name = :full_name, role = :role, password_hash = :password_hash,
-		disabled = :disabled, changed_at = :changed_at, mac = :mac WHERE id = :id`, u)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`UPDATE users SET full_name = :full_name, role = :role, password_hash = :password_hash,
+		disabled = :disabled, changed_at = :changed_at, mac = :mac WHERE id = :id`,
+		u,
+	)
 	return err
 }
 
@@ -120,7 +130,8 @@ type Token struct {
 	User User   `db:"person"`
 }
 
-const selectTokens = `SELECT t.id, t.user_id, t.label, t.role, t.hash, t.created_at, t.expires_at, t.revoked_at, t.made_with, t.used_at,
+const selectTokens = `SELECT t.id, t.user_id, t.label, t.role, t.hash, t.created_at, t.expires_at, t.revoked_at,
+	t.made_with, t.used_at,
 	to_json(t.depots) AS depots, to_json(t.publishers) AS publishers,
 	t.mac, u.name AS user_name, u.role AS user_role, u.full_name, u.disabled, u.id AS "person.id", u.name AS "person.name", u.full_name AS "person.full_name",
 	u.role AS "person.role", u.password_hash AS "person.password_hash", u.disabled AS "person.disabled", u.changed_at AS "person.changed_at", u.mac AS "person.mac" FROM tokens t JOIN users u ON u.id = t.user_id `
@@ -128,9 +139,22 @@ const selectTokens = `SELECT t.id, t.user_id, t.label, t.role, t.hash, t.created
 // AddToken stores a token and returns its ID.
 func (t *Tx) AddToken(ctx context.Context, token Token) (int64, error) {
 	var id int64
-	err := t.tx.GetContext(ctx, &id, `INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at, made_with, depots, publishers, mac)
+	err := t.tx.GetContext(
+		ctx,
+		&id,
+		`INSERT INTO tokens (user_id, label, role, hash, created_at, expires_at, made_with, depots, publishers, mac)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, coalesce($8, '{}'::text[]), coalesce($9, '{}'::text[]), $10) RETURNING id`,
-		token.UserID, token.Label, token.Role, token.Hash, token.CreatedAt, token.ExpiresAt, token.MadeWith, []string(token.Depots), []string(token.Publishers), token.MAC)
+		token.UserID,
+		token.Label,
+		token.Role,
+		token.Hash,
+		token.CreatedAt,
+		token.ExpiresAt,
+		token.MadeWith,
+		[]string(token.Depots),
+		[]string(token.Publishers),
+		token.MAC,
+	)
 	return id, err
 }
 
@@ -168,7 +192,8 @@ func (t *Tx) RevokeToken(ctx context.Context, id, userID int64, at time.Time) ([
 	err := t.tx.SelectContext(ctx, &out, `WITH RECURSIVE ending (id) AS (
 			SELECT id FROM tokens WHERE id = $1 AND $2::bigint IN (0, user_id) AND revoked_at IS NULL
 			UNION SELECT t.id FROM tokens t JOIN ending e ON t.made_with = e.id WHERE t.revoked_at IS NULL)
-		UPDATE tokens t SET revoked_at = $3, mac = '' FROM users u WHERE t.id IN (SELECT id FROM ending) AND u.id = t.user_id RETURNING t.id, u.name AS owner`, id, userID, at)
+		UPDATE tokens t SET revoked_at = $3, mac = '' FROM users u WHERE t.id IN (SELECT id FROM ending)
+			AND u.id = t.user_id RETURNING t.id, u.name AS owner`, id, userID, at)
 	return out, explain(err)
 }
 
@@ -199,7 +224,9 @@ func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, erro
 		Data   []byte    `db:"data"`
 		Expiry time.Time `db:"expiry"`
 	}
-	err = explain(s.Store.db.GetContext(ctx, &row, `SELECT data, expiry FROM sessions WHERE token = $1 AND expiry > now()`, name))
+	err = explain(
+		s.Store.db.GetContext(ctx, &row, `SELECT data, expiry FROM sessions WHERE token = $1 AND expiry > now()`, name),
+	)
 	if errors.Is(err, ErrNotFound) {
 		return nil, false, nil
 	}
@@ -240,7 +267,8 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, data []byte, expi
 		return err
 	}
 	_, err := s.Store.db.ExecContext(ctx, `INSERT INTO sessions (token, data, expiry) VALUES ($1, $2, $3)
-		ON CONFLICT (token) DO UPDATE SET data = excluded.data, expiry = excluded.expiry`, name, append(mac, data...), expiry)
+		ON CONFLICT (token) DO UPDATE SET data = excluded.data,
+			expiry = excluded.expiry`, name, append(mac, data...), expiry)
 	return explain(err)
 }
 

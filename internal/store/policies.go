@@ -37,8 +37,17 @@ func (t *Tx) NextPolicyVersion(ctx context.Context) (int64, error) {
 
 // AddPolicy stores a new version.
 func (t *Tx) AddPolicy(ctx context.Context, p Policy) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO policies (version, name, document, created_at, created_by, reason) OVERRIDING SYSTEM VALUE VALUES ($1, $2, $3, $4, $5, $6)`,
-		p.Version, p.Name, string(p.Document), p.CreatedAt, p.CreatedBy, p.Reason)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO policies (version, name, document, created_at, created_by, reason) OVERRIDING SYSTEM VALUE
+			VALUES ($1, $2, $3, $4, $5, $6)`,
+		p.Version,
+		p.Name,
+		string(p.Document),
+		p.CreatedAt,
+		p.CreatedBy,
+		p.Reason,
+	)
 	return explain(err)
 }
 

@@ -24,13 +24,19 @@ type Proposal struct {
 
 // AddProposal stores a proposal.
 func (t *Tx) AddProposal(ctx context.Context, p Proposal) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position, until)
-		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position, :until)`, p)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`INSERT INTO proposals (fingerprint, publisher, role, reason, by_name, at, position, until)
+		VALUES (:fingerprint, :publisher, :role, :reason, :by_name, :at, :position, :until)`,
+		p,
+	)
 	return err
 }
 
 // DecideProposal says what became of the proposal that waits for a key, if any.
 func (t *Tx) DecideProposal(ctx context.Context, fingerprint []byte, decided string) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE proposals SET decided = $2 WHERE fingerprint = $1 AND decided = ''`, fingerprint, decided)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE proposals SET decided = $2 WHERE fingerprint = $1 AND decided = ''`, fingerprint, decided,
+	)
 	return err
 }

@@ -36,21 +36,41 @@ func (a *textArray) Scan(src any) error {
 	return nil
 }
 
-const selectPublishers = `SELECT id, slug, name, contact, to_json(scope) AS scope, created_at, created_by, position FROM publishers `
+const selectPublishers = `SELECT id, slug, name, contact, to_json(scope) AS scope, created_at, created_by, position
+	FROM publishers `
 
 // AddPublisher stores a new publisher.
 func (t *Tx) AddPublisher(ctx context.Context, p Publisher) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO publishers (slug, name, contact, scope, created_at, created_by, position) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-		p.Slug, p.Name, p.Contact, []string(p.Scope), p.CreatedAt, p.CreatedBy, p.Position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO publishers (slug, name, contact, scope, created_at, created_by, position)
+			VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+		p.Slug,
+		p.Name,
+		p.Contact,
+		[]string(p.Scope),
+		p.CreatedAt,
+		p.CreatedBy,
+		p.Position,
+	)
 	if isUnique(err, "publishers_slug_key") {
-		return fault.New(fault.Conflict, "publisher-exists", "There is a publisher %s already.", p.Slug).Advise("Choose another short name, or use the one that is there.").At("slug")
+		return fault.New(
+			fault.Conflict, "publisher-exists", "There is a publisher %s already.", p.Slug,
+		).Advise(
+			"Choose another short name, or use the one that is there.",
+		).At(
+			"slug",
+		)
 	}
 	return err
 }
 
 // SetPublisherDetails changes what is known about a publisher.
 func (t *Tx) SetPublisherDetails(ctx context.Context, p Publisher) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE publishers SET name = $2, contact = $3, scope = $4, position = $5 WHERE slug = $1`, p.Slug, p.Name, p.Contact, []string(p.Scope), p.Position)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE publishers SET name = $2, contact = $3, scope = $4, position = $5 WHERE slug = $1`, p.Slug, p.Name,
+		p.Contact, []string(p.Scope), p.Position,
+	)
 	return err
 }
 

@@ -23,9 +23,11 @@ type ReadBack struct {
 func (s Reads) ReadBacks(ctx context.Context, batch int64, n, limit int) ([]ReadBack, error) {
 	out := []ReadBack{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.batch_id, i.n, i.path, b.source, b.created_at AS at, o.verdict,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
+			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
 		FROM items i JOIN batches b ON b.id = i.batch_id LEFT JOIN outcomes o USING (batch_id, n)
-		WHERE i.survey ? 'against' AND (i.survey -> 'against' ->> 'batch')::bigint = $1 AND (i.survey -> 'against' ->> 'n')::int = $2
+		WHERE i.survey ? 'against' AND (i.survey -> 'against' ->> 'batch')::bigint = $1
+		AND (i.survey -> 'against' ->> 'n')::int = $2
 		ORDER BY i.batch_id DESC LIMIT $3`, batch, n, limit)
 	return out, explain(err)
 }
@@ -37,7 +39,8 @@ type Verified struct {
 	Verdict string `db:"verdict"`
 }
 
-const selectVerified = `SELECT i.batch_id, i.n, coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict) AS verdict
+const selectVerified = `SELECT i.batch_id, i.n, coalesce((SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id
+	AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict) AS verdict
 	FROM items i JOIN outcomes o USING (batch_id, n) JOIN batches b ON b.id = i.batch_id `
 
 // VerifiedIn returns the newest item with one of some paths, each in the source beside it:
@@ -45,7 +48,8 @@ const selectVerified = `SELECT i.batch_id, i.n, coalesce((SELECT r.after FROM re
 func (s Reads) VerifiedIn(ctx context.Context, kind string, sources, paths []string) (Verified, error) {
 	var v Verified
 	err := s.q.GetContext(ctx, &v, `SELECT * FROM (`+selectVerified+`
-			JOIN unnest($2::text[], $3::text[]) AS wanted (source, path) ON b.source = wanted.source AND i.path = wanted.path
+			JOIN unnest($2::text[], $3::text[]) AS wanted (source, path) ON b.source = wanted.source
+			AND i.path = wanted.path
 			WHERE b.source_kind = $1 AND o.verdict IS NOT NULL) v
 		ORDER BY verdict <> 'cleared', batch_id DESC LIMIT 1`, kind, sources, paths)
 	return v, explain(err)
@@ -62,7 +66,11 @@ func (s Reads) VerifiedAs(ctx context.Context, position int64) (Verified, error)
 // behind the other, or nil.
 func (s Reads) Pieces(ctx context.Context, batch int64, n int, size int64) ([]byte, error) {
 	var out []byte
-	err := explain(s.q.GetContext(ctx, &out, `SELECT digests FROM piece_digests WHERE batch_id = $1 AND n = $2 AND size = $3`, batch, n, size))
+	err := explain(
+		s.q.GetContext(
+			ctx, &out, `SELECT digests FROM piece_digests WHERE batch_id = $1 AND n = $2 AND size = $3`, batch, n, size,
+		),
+	)
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
@@ -71,6 +79,9 @@ func (s Reads) Pieces(ctx context.Context, batch int64, n int, size int64) ([]by
 
 // KeepPieces stores the digests of the pieces of an item.
 func (t *Tx) KeepPieces(ctx context.Context, batch int64, n int, size int64, digests []byte) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO piece_digests (batch_id, n, size, digests) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, batch, n, size, digests)
+	_, err := t.tx.ExecContext(
+		ctx, `INSERT INTO piece_digests (batch_id, n, size, digests) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
+		batch, n, size, digests,
+	)
 	return explain(err)
 }

@@ -30,12 +30,22 @@ func (s Reads) SelectedBatches(ctx context.Context, sel Selection) ([]SelectedBa
 	// What was read back rests on what it was read back against.
 	const against = " OR b.id IN (SELECT i.batch_id FROM items i JOIN batches o ON o.id = (i.survey -> 'against' ->> 'batch')::bigint WHERE i.survey ? 'against' AND "
 	where.add(&args, sel.Batch != 0, "(b.id = $%[1]d"+against+"o.id = $%[1]d))", sel.Batch)
-	where.add(&args, sel.Publisher != "", "(b.expected -> 'publishers' ? $%[1]d"+against+"o.expected -> 'publishers' ? $%[1]d))", sel.Publisher)
-	where.add(&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))", sel.Issuers)
+	where.add(
+		&args, sel.Publisher != "",
+		"(b.expected -> 'publishers' ? $%[1]d"+against+"o.expected -> 'publishers' ? $%[1]d))", sel.Publisher,
+	)
+	where.add(
+		&args, sel.Issuers != nil, "b.id IN (SELECT batch_id FROM outcome_signers WHERE issuer = ANY($%d))",
+		sel.Issuers,
+	)
 	where.add(&args, !sel.From.IsZero(), "b.created_at >= $%d", sel.From)
 	where.add(&args, !sel.To.IsZero(), "b.created_at < $%d", sel.To)
 	out := []SelectedBatch{}
-	err := s.q.SelectContext(ctx, &out, `SELECT b.id, b.total_items FROM batches b `+where.clause()+`ORDER BY b.id`, args...)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT b.id, b.total_items FROM batches b `+where.clause()+`ORDER BY b.id`,
+		args...)
 	return out, explain(err)
 }
 
@@ -51,9 +61,12 @@ type KeyUse struct {
 func (s Reads) KeyUse(ctx context.Context, issuers []string) (KeyUse, error) {
 	var u KeyUse
 	err := s.q.GetContext(ctx, &u, `WITH used AS (SELECT o.batch_id, count(*) AS n FROM outcomes o
-			JOIN (SELECT DISTINCT batch_id, n FROM outcome_signers WHERE issuer = ANY($1)) g USING (batch_id, n) WHERE o.verdict IS NOT NULL GROUP BY o.batch_id)
-		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at) FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
-			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC LIMIT 10) t), '[]') AS newest FROM used`, issuers)
+			JOIN (SELECT DISTINCT batch_id, n FROM outcome_signers WHERE issuer = ANY($1)) g USING (batch_id, n)
+			WHERE o.verdict IS NOT NULL GROUP BY o.batch_id)
+		SELECT coalesce(sum(n), 0)::int AS artifacts, count(*)::int AS batches, (SELECT max(b.created_at)
+		FROM batches b JOIN used u ON u.batch_id = b.id) AS last,
+			coalesce((SELECT json_agg(batch_id) FROM (SELECT batch_id FROM used ORDER BY batch_id DESC
+				LIMIT 10) t), '[]') AS newest FROM used`, issuers)
 	return u, explain(err)
 }
 
@@ -75,8 +88,10 @@ type StoredItem struct {
 func (s Reads) StoredItems(ctx context.Context, batch int64, after, limit int) ([]StoredItem, error) {
 	out := []StoredItem{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.position, coalesce(o.verdict, '') AS verdict, coalesce(
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
-		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.n > $2 AND o.n IS NOT NULL ORDER BY i.n LIMIT $3`, batch, after, limit)
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
+			ORDER BY r.reassessment_id DESC LIMIT 1), o.verdict, '') AS present
+		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.n > $2 AND o.n IS NOT NULL ORDER BY i.n
+			LIMIT $3`, batch, after, limit)
 	if err != nil {
 		return nil, explain(err)
 	}
@@ -112,8 +127,17 @@ type Reassessment struct {
 // AddReassessment stores a new run and returns its number.
 func (t *Tx) AddReassessment(ctx context.Context, r Reassessment) (int64, error) {
 	var id int64
-	err := t.tx.GetContext(ctx, &id, `INSERT INTO reassessments (reason, selection, policy_version, asked_by, created_at, state) VALUES ($1, $2, $3, $4, $5, 'waiting') RETURNING id`,
-		r.Reason, string(r.Selection), r.PolicyVersion, r.AskedBy, r.CreatedAt)
+	err := t.tx.GetContext(
+		ctx,
+		&id,
+		`INSERT INTO reassessments (reason, selection, policy_version, asked_by, created_at, state)
+			VALUES ($1, $2, $3, $4, $5, 'waiting') RETURNING id`,
+		r.Reason,
+		string(r.Selection),
+		r.PolicyVersion,
+		r.AskedBy,
+		r.CreatedAt,
+	)
 	return id, explain(err)
 }
 
@@ -128,7 +152,10 @@ func (s Reads) Reassessment(ctx context.Context, id int64) (Reassessment, error)
 // newest.
 func (s Reads) Reassessments(ctx context.Context, before int64, limit int) ([]Reassessment, error) {
 	out := []Reassessment{}
-	err := s.q.SelectContext(ctx, &out, `SELECT * FROM reassessments WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+	err := s.q.SelectContext(
+		ctx, &out, `SELECT * FROM reassessments WHERE $1::bigint = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before,
+		limit,
+	)
 	return out, explain(err)
 }
 
@@ -164,7 +191,9 @@ type Rejudged struct {
 // RejudgedNumbers lists the items of a batch that a run has stored already.
 func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64) ([]int, error) {
 	out := []int{}
-	err := t.tx.SelectContext(ctx, &out, `SELECT n FROM rejudged WHERE reassessment_id = $1 AND batch_id = $2`, reassessment, batch)
+	err := t.tx.SelectContext(
+		ctx, &out, `SELECT n FROM rejudged WHERE reassessment_id = $1 AND batch_id = $2`, reassessment, batch,
+	)
 	return out, err
 }
 
@@ -172,13 +201,18 @@ func (t *Tx) RejudgedNumbers(ctx context.Context, reassessment, batch int64) ([]
 func (t *Tx) AddRejudged(ctx context.Context, rows []Rejudged) error {
 	size := len(rows)
 	runs, batches, positions, ns := make([]int64, size), make([]int64, size), make([]int64, size), make([]int, size)
-	before, after, grounds, paths := make([]string, size), make([]string, size), make([]string, size), make([]string, size)
+	before := make([]string, size)
+	after := make([]string, size)
+	grounds := make([]string, size)
+	paths := make([]string, size)
 	for i, r := range rows {
 		runs[i], batches[i], positions[i], ns[i] = r.Reassessment, r.Batch, r.Position, r.N
 		before[i], after[i], grounds[i], paths[i] = r.Before, r.After, string(r.Grounds), string(r.Paths)
 	}
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged (reassessment_id, batch_id, n, before, after, grounds, paths, position)
-		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::jsonb[], $7::jsonb[], $8::bigint[])`,
+	_, err := t.tx.ExecContext(ctx, `INSERT INTO rejudged
+			(reassessment_id, batch_id, n, before, after, grounds, paths, position)
+		SELECT * FROM unnest(
+			$1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::jsonb[], $7::jsonb[], $8::bigint[])`,
 		runs, batches, ns, before, after, grounds, paths, positions)
 	return err
 }
@@ -191,18 +225,40 @@ func (t *Tx) RejudgedCount(ctx context.Context, reassessment int64) (int, error)
 }
 
 // FinishReassessment closes a run.
-func (t *Tx) FinishReassessment(ctx context.Context, id int64, ended state.Run, note string, at time.Time, items, changed int, position int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE reassessments SET state = $2, note = $3, finished_at = $4, items = $5, changed = $6, position = $7 WHERE id = $1`,
-		id, ended, note, at, items, changed, position)
+func (t *Tx) FinishReassessment(
+	ctx context.Context, id int64, ended state.Run, note string, at time.Time, items, changed int, position int64,
+) error {
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE reassessments SET state = $2, note = $3, finished_at = $4, items = $5, changed = $6, position = $7
+			WHERE id = $1`,
+		id,
+		ended,
+		note,
+		at,
+		items,
+		changed,
+		position,
+	)
 	return err
 }
 
-const selectRejudged = `SELECT r.*, i.path, a.created_at AS at FROM rejudged r JOIN items i USING (batch_id, n) JOIN reassessments a ON a.id = r.reassessment_id `
+const selectRejudged = `SELECT r.*, i.path, a.created_at AS at FROM rejudged r JOIN items i USING (batch_id, n)
+	JOIN reassessments a ON a.id = r.reassessment_id `
 
 // RejudgedIn lists what a run changed, behind an item of a batch.
 func (s Reads) RejudgedIn(ctx context.Context, id, batch int64, n, limit int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.q.SelectContext(ctx, &out, selectRejudged+`WHERE r.reassessment_id = $1 AND (r.batch_id, r.n) > ($2, $3) ORDER BY r.batch_id, r.n LIMIT $4`, id, batch, n, limit)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		selectRejudged+`WHERE r.reassessment_id = $1 AND (r.batch_id, r.n) > ($2, $3) ORDER BY r.batch_id, r.n
+			LIMIT $4`,
+		id,
+		batch,
+		n,
+		limit,
+	)
 	return out, explain(err)
 }
 
@@ -210,6 +266,13 @@ func (s Reads) RejudgedIn(ctx context.Context, id, batch int64, n, limit int) ([
 // any.
 func (s Reads) RejudgedOf(ctx context.Context, batch int64, ns []int) ([]Rejudged, error) {
 	out := []Rejudged{}
-	err := s.q.SelectContext(ctx, &out, `SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1 AND r.n = ANY($2)) AS all_of ORDER BY n, reassessment_id DESC`, batch, ns)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT DISTINCT ON (n) * FROM (`+selectRejudged+`WHERE r.batch_id = $1 AND r.n = ANY($2)) AS all_of
+			ORDER BY n, reassessment_id DESC`,
+		batch,
+		ns,
+	)
 	return out, explain(err)
 }

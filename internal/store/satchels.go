@@ -23,12 +23,23 @@ type Satchel struct {
 	Returned int `db:"returned"`
 }
 
-const selectSatchels = `SELECT id, digest, document, by_name, at, until, position, (SELECT count(*) FROM visits v WHERE v.satchel_id = s.id) AS returned FROM satchels s `
+const selectSatchels = `SELECT id, digest, document, by_name, at, until, position, (SELECT count(*) FROM visits v
+	WHERE v.satchel_id = s.id) AS returned FROM satchels s `
 
 // AddSatchel stores a satchel that was packed.
 func (t *Tx) AddSatchel(ctx context.Context, s Satchel) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO satchels (id, digest, document, by_name, at, until, position) VALUES ($1, $2, $3::jsonb, $4, $5, $6, $7)`,
-		s.ID, s.Digest, string(s.Document), s.By, s.At, s.Until, s.Position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO satchels (id, digest, document, by_name, at, until, position)
+			VALUES ($1, $2, $3::jsonb, $4, $5, $6, $7)`,
+		s.ID,
+		s.Digest,
+		string(s.Document),
+		s.By,
+		s.At,
+		s.Until,
+		s.Position,
+	)
 	return explain(err)
 }
 
@@ -59,14 +70,24 @@ type Visit struct {
 	Position int64  `db:"position"`
 }
 
-const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, encode(sha256(content), 'hex') AS digest, position FROM visits `
+const selectVisits = `SELECT batch_id, satchel_id, sealed_by, n, content, encode(sha256(content), 'hex') AS digest,
+	position FROM visits `
 
 // AddVisit stores an outcome that was sealed on site.
 func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO visits (batch_id, satchel_id, sealed_by, n, content, position) VALUES ($1, $2, $3, $4, $5, $6)`,
-		v.Batch, v.Satchel, v.SealedBy, v.N, v.Content, v.Position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO visits (batch_id, satchel_id, sealed_by, n, content, position) VALUES ($1, $2, $3, $4, $5, $6)`,
+		v.Batch, v.Satchel, v.SealedBy, v.N, v.Content, v.Position,
+	)
 	if isUnique(err, "visits_once") {
-		return fault.New(fault.Conflict, "being-returned", "Outcome %d is being taken back already.", v.N).Advise("Look at what came of that.").At("outcomes")
+		return fault.New(
+			fault.Conflict, "being-returned", "Outcome %d is being taken back already.", v.N,
+		).Advise(
+			"Look at what came of that.",
+		).At(
+			"outcomes",
+		)
 	}
 	return explain(err)
 }
@@ -75,7 +96,13 @@ func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
 // one can have megabytes.
 func (s Reads) Visits(ctx context.Context, satchel string) ([]Visit, error) {
 	out := []Visit{}
-	err := s.q.SelectContext(ctx, &out, `SELECT batch_id, satchel_id, sealed_by, n, ''::bytea AS content, encode(sha256(content), 'hex') AS digest, position FROM visits WHERE satchel_id = $1 ORDER BY batch_id`, satchel)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT batch_id, satchel_id, sealed_by, n, ''::bytea AS content, encode(sha256(content), 'hex') AS digest,
+			position FROM visits WHERE satchel_id = $1 ORDER BY batch_id`,
+		satchel,
+	)
 	return out, explain(err)
 }
 
@@ -105,7 +132,8 @@ type Standing struct {
 func (s Reads) Standings(ctx context.Context, batch int64) ([]Standing, error) {
 	out := []Standing{}
 	err := s.q.SelectContext(ctx, &out, `SELECT i.n, i.path, o.verdict, coalesce(o.deciding, '') AS deciding,
-			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) AS now
+			(SELECT r.after FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
+			ORDER BY r.reassessment_id DESC LIMIT 1) AS now
 		FROM items i `+withOutcome+`WHERE i.batch_id = $1 AND i.role = 'artifact' ORDER BY i.n`, batch)
 	return out, explain(err)
 }
@@ -148,24 +176,31 @@ type ClearancePlace struct {
 // ClearancesOf lists the newest files that count as cleared now and may be by what some publishers
 // vouch for: files that were expected from them, and files with signatures by their keys, of which
 // signers are the fingerprints. They come behind a place, or from the newest on for its zero value.
-func (s Reads) ClearancesOf(ctx context.Context, publishers, signers []string, after ClearancePlace, limit int) ([]Clearance, error) {
+func (s Reads) ClearancesOf(
+	ctx context.Context, publishers, signers []string, after ClearancePlace, limit int,
+) ([]Clearance, error) {
 	out := []Clearance{}
 	if after.Batch == 0 {
 		after.Batch = math.MaxInt64
 	}
 	if err := s.q.SelectContext(ctx, &out, `WITH may AS (
-			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) AND (batch_id < $3 OR batch_id = $3 AND n > $4) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $5)
+			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) AND (batch_id < $3 OR batch_id = $3
+			AND n > $4) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $5)
 			UNION
-			SELECT i.batch_id, i.n FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1 AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
+			SELECT i.batch_id, i.n FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1
+			AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b
 				JOIN items i ON i.batch_id = b.id WHERE (i.batch_id < $3 OR i.batch_id = $3 AND i.n > $4))
 		SELECT i.batch_id, i.n, i.path, o.position, now.position AS now
 		FROM may JOIN items i ON i.batch_id = may.batch_id AND i.n = may.n `+withOutcome+`
-		LEFT JOIN LATERAL (SELECT r.after, r.position FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n ORDER BY r.reassessment_id DESC LIMIT 1) now ON true
+		LEFT JOIN LATERAL (SELECT r.after, r.position FROM rejudged r WHERE r.batch_id = i.batch_id AND r.n = i.n
+		ORDER BY r.reassessment_id DESC LIMIT 1) now ON true
 		WHERE coalesce(now.after, o.verdict) = 'cleared' AND i.role = 'artifact' AND NOT i.survey ? 'against'
 		ORDER BY i.batch_id DESC, i.n LIMIT $5`, publishers, signers, after.Batch, after.N, limit); err != nil {
 		return nil, explain(err)
 	}
-	if err := told(ctx, s, out, func(c *Clearance) about { return about{c.Batch, c.Path, &c.Position, &c.Evidence} }); err != nil {
+	if err := told(
+		ctx, s, out, func(c *Clearance) about { return about{c.Batch, c.Path, &c.Position, &c.Evidence} },
+	); err != nil {
 		return nil, err
 	}
 	return out, told(ctx, s, out, func(c *Clearance) about { return about{c.Batch, c.Path, c.Now, &c.Later} })

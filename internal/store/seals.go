@@ -42,8 +42,13 @@ func (s Reads) LastSeal(ctx context.Context) (size int64, last *Seal, err error)
 		Over      []byte `db:"over_leaves"`
 		MAC       []byte `db:"mac"`
 	}
-	err = s.q.GetContext(ctx, &row, `SELECT l.size, s.first, coalesce(s.records, 0) AS records, coalesce(s.decisions, 0) AS decisions, s.over_leaves, s.mac
-		FROM ledger_state l LEFT JOIN LATERAL (`+selectSeals+`ORDER BY first DESC LIMIT 1) s ON true`)
+	err = s.q.GetContext(
+		ctx,
+		&row,
+		`SELECT l.size, s.first, coalesce(s.records, 0) AS records, coalesce(s.decisions, 0) AS decisions,
+			s.over_leaves, s.mac
+		FROM ledger_state l LEFT JOIN LATERAL (`+selectSeals+`ORDER BY first DESC LIMIT 1) s ON true`,
+	)
 	if err != nil || row.First == nil {
 		return row.Size, nil, explain(err)
 	}
@@ -53,7 +58,13 @@ func (s Reads) LastSeal(ctx context.Context) (size int64, last *Seal, err error)
 // SealsOver lists the seals over records at some positions.
 func (s Reads) SealsOver(ctx context.Context, positions []int64) ([]Seal, error) {
 	out := []Seal{}
-	err := s.q.SelectContext(ctx, &out, selectSeals+`WHERE first IN (SELECT (SELECT max(o.first) FROM seals o WHERE o.first <= p) FROM unnest($1::bigint[]) p) ORDER BY first`, positions)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		selectSeals+`WHERE first IN (SELECT (SELECT max(o.first) FROM seals o WHERE o.first <= p)
+			FROM unnest($1::bigint[]) p) ORDER BY first`,
+		positions,
+	)
 	return out, explain(err)
 }
 
@@ -67,8 +78,14 @@ func (s Reads) LeavesOf(ctx context.Context, seals []Seal) (map[int64]tlog.Hash,
 		Position int64  `db:"position"`
 		Leaf     []byte `db:"leaf"`
 	}{}
-	err := s.q.SelectContext(ctx, &rows, `SELECT r.position, r.leaf FROM unnest($1::bigint[], $2::bigint[]) s (first, records)
-		JOIN ledger_records r ON r.position >= s.first AND r.position < s.first + s.records`, firsts, counts)
+	err := s.q.SelectContext(
+		ctx,
+		&rows,
+		`SELECT r.position, r.leaf FROM unnest($1::bigint[], $2::bigint[]) s (first, records)
+		JOIN ledger_records r ON r.position >= s.first AND r.position < s.first + s.records`,
+		firsts,
+		counts,
+	)
 	out := make(map[int64]tlog.Hash, len(rows))
 	for _, r := range rows {
 		if len(r.Leaf) == tlog.HashSize {
@@ -84,7 +101,11 @@ func (s Reads) Leaves(ctx context.Context, first, end int64) ([]tlog.Hash, error
 		Position int64  `db:"position"`
 		Leaf     []byte `db:"leaf"`
 	}{}
-	if err := s.q.SelectContext(ctx, &rows, `SELECT position, leaf FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position`, first, end); err != nil {
+	if err := s.q.SelectContext(
+		ctx, &rows,
+		`SELECT position, leaf FROM ledger_records WHERE position >= $1 AND position < $2 ORDER BY position`, first,
+		end,
+	); err != nil {
 		return nil, explain(err)
 	}
 	if int64(len(rows)) != end-first {
@@ -102,7 +123,12 @@ func (s Reads) Leaves(ctx context.Context, first, end int64) ([]tlog.Hash, error
 
 // AddSeal stores the seal of records.
 func (t *Tx) AddSeal(ctx context.Context, s Seal) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO seals (first, records, decisions, over_leaves, mac) VALUES (:first, :records, :decisions, :over_leaves, :mac)`, s)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`INSERT INTO seals (first, records, decisions, over_leaves, mac)
+			VALUES (:first, :records, :decisions, :over_leaves, :mac)`,
+		s,
+	)
 	return err
 }
 
@@ -112,7 +138,11 @@ func (t *Tx) SetSeals(ctx context.Context, seals []Seal) error {
 	for i, s := range seals {
 		firsts[i], macs[i] = s.First, s.MAC
 	}
-	_, err := t.tx.ExecContext(ctx, `UPDATE seals s SET mac = n.mac FROM unnest($1::bigint[], $2::bytea[]) n (first, mac) WHERE n.first = s.first`, firsts, macs)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`UPDATE seals s SET mac = n.mac FROM unnest($1::bigint[], $2::bytea[]) n (first, mac) WHERE n.first = s.first`,
+		firsts, macs,
+	)
 	return explain(err)
 }
 
@@ -133,7 +163,11 @@ func (s Reads) EachOfKinds(ctx context.Context, kinds []ledger.Kind, from int64,
 func (s Reads) pages(ctx context.Context, from int64, where string, arg any, f func(page []Record) error) error {
 	for {
 		page := []Record{}
-		if err := s.q.SelectContext(ctx, &page, `SELECT `+recordText+` FROM ledger_records WHERE `+where+` AND position >= $2 ORDER BY position LIMIT $3`, arg, from, recordsAtOnce); err != nil {
+		if err := s.q.SelectContext(
+			ctx, &page,
+			`SELECT `+recordText+` FROM ledger_records WHERE `+where+` AND position >= $2 ORDER BY position LIMIT $3`,
+			arg, from, recordsAtOnce,
+		); err != nil {
 			return explain(err)
 		}
 		if err := s.fill(ctx, page); err != nil {

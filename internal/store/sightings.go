@@ -24,13 +24,20 @@ type Sighting struct {
 
 // AddSighting stores a sighting with its record's position.
 func (t *Tx) AddSighting(ctx context.Context, s Sighting) error {
-	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO sightings (fingerprint, read_value, channel, place, note, at, by_name, position)
-		VALUES (:fingerprint, :read_value, :channel, :place, :note, :at, :by_name, :position)`, s)
+	_, err := t.tx.NamedExecContext(
+		ctx,
+		`INSERT INTO sightings (fingerprint, read_value, channel, place, note, at, by_name, position)
+		VALUES (:fingerprint, :read_value, :channel, :place, :note, :at, :by_name, :position)`,
+		s,
+	)
 	return err
 }
 
 // ResolveSighting notes how a conflict was explained.
 func (t *Tx) ResolveSighting(ctx context.Context, position int64, reason, by string, at time.Time) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE sightings SET resolved = $2, resolved_by = $3, resolved_at = $4 WHERE position = $1`, position, reason, by, at)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE sightings SET resolved = $2, resolved_by = $3, resolved_at = $4 WHERE position = $1`, position,
+		reason, by, at,
+	)
 	return err
 }

@@ -79,7 +79,9 @@ func TestNewerSchemaIsLeftAlone(t *testing.T) {
 func sealer(_ *store.Seal, first int64, records []*store.Record, leaves []tlog.Hash) (store.Seal, error) {
 	over := ledger.OverLeaves(leaves)
 	seal := ledger.Seal{First: first, Records: int64(len(records)), Over: over}
-	return store.Seal{First: first, Records: seal.Records, Over: over[:], MAC: seal.MAC([]byte("a key of the tests"))}, nil
+	return store.Seal{
+		First: first, Records: seal.Records, Over: over[:], MAC: seal.MAC([]byte("a key of the tests")),
+	}, nil
 }
 
 // TestAppendOnly tries to change history by every means SQL has.
@@ -112,7 +114,9 @@ func TestAppendsFromManySides(t *testing.T) {
 		g.Go(func() error {
 			for range 10 {
 				if err := s.Do(t.Context(), func(ctx context.Context, tx *store.Tx) error {
-					return tx.Append(t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)}, sealer)
+					return tx.Append(
+						t.Context(), []*store.Record{record(`{"n":1}`), record(`{"n":2}`), record(`{"n":3}`)}, sealer,
+					)
 				}); err != nil {
 					return err
 				}
@@ -206,8 +210,12 @@ func TestRescueJobs(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, dead.Alive(t.Context()))
 	for _, worker := range []string{"alive", "dead"} {
-		_, err := conn.Exec(t.Context(), `INSERT INTO river_job (kind, args, max_attempts, queue, state, attempted_at, attempted_by, attempt)
-			VALUES ('x', '{}', 5, 'q', 'running', now(), ARRAY[$1], 1)`, worker)
+		_, err := conn.Exec(
+			t.Context(),
+			`INSERT INTO river_job (kind, args, max_attempts, queue, state, attempted_at, attempted_by, attempt)
+			VALUES ('x', '{}', 5, 'q', 'running', now(), ARRAY[$1], 1)`,
+			worker,
+		)
 		require.NoError(t, err)
 	}
 	n, err := s.RescueJobs(t.Context())
@@ -219,7 +227,9 @@ func TestRescueJobs(t *testing.T) {
 		return err == nil && n == 1
 	}, 5*time.Second, 20*time.Millisecond)
 	var state string
-	require.NoError(t, conn.QueryRow(t.Context(), `SELECT state FROM river_job WHERE attempted_by = ARRAY['alive']`).Scan(&state))
+	require.NoError(
+		t, conn.QueryRow(t.Context(), `SELECT state FROM river_job WHERE attempted_by = ARRAY['alive']`).Scan(&state),
+	)
 	assert.Equal(t, "running", state)
 }
 
@@ -266,7 +276,10 @@ func TestTransactionsAskThemselves(t *testing.T) {
 			ast.Inspect(f.Body, func(n ast.Node) bool {
 				if call, ok := n.(*ast.SelectorExpr); ok {
 					if on, ok := call.X.(*ast.SelectorExpr); ok {
-						assert.NotEqual(t, "store", strings.ToLower(on.Sel.Name), "%s: %s is asked of the pool", files.Position(call.Pos()), call.Sel.Name)
+						assert.NotEqual(
+							t, "store", strings.ToLower(on.Sel.Name), "%s: %s is asked of the pool",
+							files.Position(call.Pos()), call.Sel.Name,
+						)
 					}
 				}
 				return true
@@ -302,9 +315,13 @@ func TestBatchesOfBeforeKeepTheirSource(t *testing.T) {
 	require.NoError(t, err)
 	_, err = provider.UpTo(t.Context(), 9)
 	require.NoError(t, err)
-	_, err = db.ExecContext(t.Context(), `INSERT INTO policies (name, document, created_at, created_by) VALUES ('default', '{}', now(), 'x');
-		INSERT INTO batches (label, depot, path, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state)
-		VALUES ('', 'quayside', 'tidewright/a: b', '', false, 1, 'ines', now(), now(), 'waiting')`)
+	_, err = db.ExecContext(
+		t.Context(),
+		`INSERT INTO policies (name, document, created_at, created_by) VALUES ('default', '{}', now(), 'x');
+		INSERT INTO batches
+			(label, depot, path, publisher, require_all, policy_version, asked_by, created_at, judged_as_of, state)
+		VALUES ('', 'quayside', 'tidewright/a: b', '', false, 1, 'ines', now(), now(), 'waiting')`,
+	)
 	require.NoError(t, err)
 	s, err := store.Open(t.Context(), url)
 	require.NoError(t, err)

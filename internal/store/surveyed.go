@@ -42,7 +42,9 @@ type Absent struct {
 }
 
 // Surveyed stores the plan of a batch and opens it for measuring.
-func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices []Slice, items []Item, absents []Absent) error {
+func (t *Tx) Surveyed(
+	ctx context.Context, batch int64, expected []byte, slices []Slice, items []Item, absents []Absent,
+) error {
 	var sn, si []int
 	var sb []int64
 	var large, queued []bool
@@ -51,37 +53,57 @@ func (t *Tx) Surveyed(ctx context.Context, batch int64, expected []byte, slices 
 		large, queued = append(large, s.Large), append(queued, s.Queued)
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO slices (batch_id, n, items, bytes, large, queued)
-		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[], $5::bool[], $6::bool[])`, batch, sn, si, sb, large, queued); err != nil {
+		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::bigint[], $5::bool[],
+			$6::bool[])`, batch, sn, si, sb, large, queued); err != nil {
 		return err
 	}
 	n := len(items)
-	ns, inSlice, paths, roles, sizes, surveys := make([]int, n), make([]int, n), make([]string, n), make([]string, n), make([]int64, n), make([]string, n)
+	ns := make([]int, n)
+	inSlice := make([]int, n)
+	paths := make([]string, n)
+	roles := make([]string, n)
+	sizes := make([]int64, n)
+	surveys := make([]string, n)
 	for i, item := range items {
-		ns[i], inSlice[i], paths[i], roles[i], sizes[i], surveys[i] = item.N, item.Slice, item.Path, item.Role, item.Size, string(item.Survey)
+		ns[i], inSlice[i], paths[i] = item.N, item.Slice, item.Path
+		roles[i], sizes[i], surveys[i] = item.Role, item.Size, string(item.Survey)
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO items (batch_id, n, slice, path, role, size, survey)
-		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::text[], $5::text[], $6::bigint[], $7::jsonb[])`, batch, ns, inSlice, paths, roles, sizes, surveys); err != nil {
+		SELECT $1, * FROM unnest($2::int[], $3::int[], $4::text[], $5::text[], $6::bigint[],
+			$7::jsonb[])`, batch, ns, inSlice, paths, roles, sizes, surveys); err != nil {
 		return err
 	}
 	var an, al []int
 	var names, manifests, digests []string
 	for _, a := range absents {
-		an, names, manifests, al = append(an, a.N), append(names, a.Name), append(manifests, a.Manifest), append(al, a.Line)
+		an = append(an, a.N)
+		names = append(names, a.Name)
+		manifests = append(manifests, a.Manifest)
+		al = append(al, a.Line)
 		digests = append(digests, a.Digest)
 	}
 	if _, err := t.tx.ExecContext(ctx, `INSERT INTO absents (batch_id, n, name, manifest, line, digest)
-		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[], $6::text[])`, batch, an, names, manifests, al, digests); err != nil {
+		SELECT $1, * FROM unnest($2::int[], $3::text[], $4::text[], $5::int[],
+			$6::text[])`, batch, an, names, manifests, al, digests); err != nil {
 		return err
 	}
-	_, err := t.tx.ExecContext(ctx, `UPDATE batches SET state = 'measuring', expected = $2 WHERE id = $1`, batch, string(expected))
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE batches SET state = 'measuring', expected = $2 WHERE id = $1`, batch, string(expected),
+	)
 	return err
 }
 
 // SliceItems returns the items of a slice that have no outcome yet.
 func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, error) {
 	out := []Item{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
-		AND `+withoutOutcome+` ORDER BY n`, batch, slice)
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT n, slice, path, role, size, survey FROM items i WHERE batch_id = $1 AND slice = $2
+		AND `+withoutOutcome+` ORDER BY n`,
+		batch,
+		slice,
+	)
 	return out, explain(err)
 }
 
@@ -90,12 +112,21 @@ func (s Reads) SliceItems(ctx context.Context, batch int64, slice int) ([]Item, 
 // at all when the batch has ended meanwhile.
 func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (map[int]bool, error) {
 	var locked int
-	if err := t.tx.GetContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 AND n = $2 FOR UPDATE`, batch, slice); err != nil {
+	if err := t.tx.GetContext(
+		ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 AND n = $2 FOR UPDATE`, batch, slice,
+	); err != nil {
 		return nil, explain(err)
 	}
 	var open []int
-	if err := t.tx.SelectContext(ctx, &open, `SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1 AND o.n = n.n)
-		AND EXISTS (SELECT FROM batches b WHERE b.id = $1 AND b.state = 'measuring')`, batch, ns); err != nil {
+	if err := t.tx.SelectContext(
+		ctx,
+		&open,
+		`SELECT n FROM unnest($2::int[]) AS n WHERE NOT EXISTS (SELECT FROM outcomes o WHERE o.batch_id = $1
+			AND o.n = n.n)
+		AND EXISTS (SELECT FROM batches b WHERE b.id = $1 AND b.state = 'measuring')`,
+		batch,
+		ns,
+	); err != nil {
 		return nil, err
 	}
 	out := make(map[int]bool, len(open))
@@ -109,7 +140,9 @@ func (t *Tx) LockSlice(ctx context.Context, batch int64, slice int, ns []int) (m
 // ends.
 func (t *Tx) LockSlices(ctx context.Context, batch int64) error {
 	var locked []int
-	return explain(t.tx.SelectContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 ORDER BY n FOR UPDATE`, batch))
+	return explain(
+		t.tx.SelectContext(ctx, &locked, `SELECT n FROM slices WHERE batch_id = $1 ORDER BY n FOR UPDATE`, batch),
+	)
 }
 
 // SliceNumbers lists the slices of a batch.
@@ -123,23 +156,42 @@ func (s Reads) SliceNumbers(ctx context.Context, batch int64) ([]int, error) {
 // as large. There may be none.
 func (t *Tx) NextDue(ctx context.Context, batch int64, slice int) ([]DueSlice, error) {
 	out := []DueSlice{}
-	err := t.tx.SelectContext(ctx, &out, `UPDATE slices SET queued = true WHERE batch_id = $1 AND n = (SELECT s.n FROM slices s
-			WHERE s.batch_id = $1 AND NOT s.queued AND s.large = (SELECT d.large FROM slices d WHERE d.batch_id = $1 AND d.n = $2) ORDER BY s.n LIMIT 1 FOR UPDATE SKIP LOCKED)
-		RETURNING n, large`, batch, slice)
+	err := t.tx.SelectContext(
+		ctx,
+		&out,
+		`UPDATE slices SET queued = true WHERE batch_id = $1 AND n = (SELECT s.n FROM slices s
+			WHERE s.batch_id = $1 AND NOT s.queued AND s.large = (SELECT d.large FROM slices d WHERE d.batch_id = $1
+			AND d.n = $2) ORDER BY s.n LIMIT 1 FOR UPDATE SKIP LOCKED)
+		RETURNING n, large`,
+		batch,
+		slice,
+	)
 	return out, explain(err)
 }
 
 // SliceProgress stores how many bytes of a slice are read, and says so. It reports
 // whether the batch is being ended, so that nothing more is to be read.
 func (s *Store) SliceProgress(ctx context.Context, batch int64, slice int, bytes int64) (stopping bool, err error) {
-	err = s.db.GetContext(ctx, &stopping, `WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done RETURNING batch_id)
-		SELECT b.stop_state IS NOT NULL FROM batches b, (SELECT count(pg_notify($4, batch_id::text)) AS n FROM moved) said WHERE b.id = $1 AND said.n >= 0`, batch, slice, bytes, NotifyBatch)
+	err = s.db.GetContext(
+		ctx,
+		&stopping,
+		`WITH moved AS (UPDATE slices SET bytes_done = least($3, bytes) WHERE batch_id = $1 AND n = $2 AND NOT done
+			RETURNING batch_id)
+		SELECT b.stop_state IS NOT NULL FROM batches b, (SELECT count(pg_notify($4, batch_id::text)) AS n
+			FROM moved) said WHERE b.id = $1 AND said.n >= 0`,
+		batch,
+		slice,
+		bytes,
+		NotifyBatch,
+	)
 	return stopping, explain(err)
 }
 
 // SliceDone marks a slice as finished.
 func (t *Tx) SliceDone(ctx context.Context, batch int64, slice int) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE slices SET done = true, bytes_done = bytes WHERE batch_id = $1 AND n = $2`, batch, slice)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE slices SET done = true, bytes_done = bytes WHERE batch_id = $1 AND n = $2`, batch, slice,
+	)
 	return err
 }
 
@@ -153,7 +205,11 @@ func (t *Tx) OpenSlices(ctx context.Context, batch int64) (int, error) {
 // Absents lists the entries of a batch without a file, behind a number.
 func (s Reads) Absents(ctx context.Context, batch int64, after, limit int) ([]Absent, error) {
 	out := []Absent{}
-	err := s.q.SelectContext(ctx, &out, `SELECT n, name, manifest, line, digest FROM missing WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch, after, limit)
+	err := s.q.SelectContext(
+		ctx, &out,
+		`SELECT n, name, manifest, line, digest FROM missing WHERE batch_id = $1 AND n > $2 ORDER BY n LIMIT $3`, batch,
+		after, limit,
+	)
 	return out, explain(err)
 }
 
@@ -169,8 +225,13 @@ type Stated struct {
 // that are here and of those that are not.
 func (s Reads) Stated(ctx context.Context, batch int64) ([]Stated, error) {
 	out := []Stated{}
-	err := s.q.SelectContext(ctx, &out, `SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
+	err := s.q.SelectContext(
+		ctx,
+		&out,
+		`SELECT i.path AS name, l ->> 'manifest' AS manifest, (l ->> 'line')::int AS line, l ->> 'digest' AS digest
 		FROM items i CROSS JOIN LATERAL jsonb_array_elements(i.survey -> 'listed') l WHERE i.batch_id = $1
-		UNION ALL SELECT name, manifest, line, digest FROM missing WHERE batch_id = $1`, batch)
+		UNION ALL SELECT name, manifest, line, digest FROM missing WHERE batch_id = $1`,
+		batch,
+	)
 	return out, explain(err)
 }

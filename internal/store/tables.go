@@ -48,22 +48,75 @@ func BasisTables() []WholeTable {
 	hex := func(column string) string { return "encode(" + column + ", 'hex')" }
 	digest := func(column string) string { return "encode(sha256(" + column + "), 'hex')" }
 	return []WholeTable{
-		{"policies", "the policy", false, `SELECT version::text AS key, -1::bigint AS position, false AS adopted, ` + fields("name", "document", "created_at", "created_by", "reason") + ` FROM policies ORDER BY version`},
+		{
+			"policies", "the policy", false,
+			`SELECT version::text AS key, -1::bigint AS position, false AS adopted, ` + fields(
+				"name", "document", "created_at", "created_by", "reason",
+			) + ` FROM policies ORDER BY version`,
+		},
 		{"waivers", "waivers", true, `SELECT position::text AS key, position, false AS adopted, ` +
-			fields("ground", "publisher", "pattern", "reason", "by_name", "created_at", "until", "ended_at", "ended_by", "end_reason") + ` FROM waivers ORDER BY position, id`},
-		{"publishers", "publishers", true, `SELECT p.slug AS key, p.position, ` + isAdopted("publisher_versions", "p.slug || ' ' || p.revision", publisherVersionDigest("p")) + ` AS adopted, ` +
-			fields("p.name", "p.contact", "to_json(p.scope)", "p.created_at", "p.created_by") + ` FROM publishers p ORDER BY p.id`},
-		{"publisher_versions", "earlier versions of publishers", true, `SELECT p.slug || ' ' || v.position AS key, v.position, ` + isAdopted("publisher_versions", "p.slug || ' ' || v.revision", publisherVersionDigest("v")) + ` AS adopted, ` +
-			fields("v.name", "to_json(v.scope)") + ` FROM publisher_versions v LEFT JOIN publishers p ON p.id = v.publisher_id ORDER BY v.publisher_id, v.revision`},
-		{"keys", "keys", true, `SELECT ` + hex("k.fingerprint") + ` AS key, k.position, ` + isAdopted("key_versions", keyVersionName("k"), keyVersionDigest("k")) + ` AS adopted, ` +
-			fields(digest("k.certificate"), "coalesce(p.slug, '')", "k.role", "k.imported_at", "k.imported_by", "k.source") + ` FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id ORDER BY k.fingerprint`},
-		{"key_versions", "earlier versions of keys", true, `SELECT ` + hex("v.fingerprint") + ` || ' ' || v.position AS key, v.position, ` + isAdopted("key_versions", keyVersionName("v"), keyVersionDigest("v")) + ` AS adopted, ` +
-			fields(digest("v.certificate"), "coalesce(p.slug, '')", "v.role") + ` FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id ORDER BY v.fingerprint, v.revision`},
-		{"key_changes", "steps of keys", true, `SELECT position::text AS key, position, false AS adopted, ` + fields(hex("fingerprint"), "at", "to_state", "by_name", "reason", "until", "to_json(rests_on)") + ` FROM key_changes ORDER BY id`},
+			fields(
+				"ground", "publisher", "pattern", "reason", "by_name", "created_at", "until", "ended_at", "ended_by",
+				"end_reason",
+			) + ` FROM waivers ORDER BY position, id`},
+		{
+			"publishers", "publishers", true,
+			`SELECT p.slug AS key, p.position, ` + isAdopted(
+				"publisher_versions", "p.slug || ' ' || p.revision", publisherVersionDigest("p"),
+			) + ` AS adopted, ` +
+				fields(
+					"p.name", "p.contact", "to_json(p.scope)", "p.created_at", "p.created_by",
+				) + ` FROM publishers p ORDER BY p.id`,
+		},
+		{
+			"publisher_versions", "earlier versions of publishers", true,
+			`SELECT p.slug || ' ' || v.position AS key, v.position, ` + isAdopted(
+				"publisher_versions", "p.slug || ' ' || v.revision", publisherVersionDigest("v"),
+			) + ` AS adopted, ` +
+				fields(
+					"v.name", "to_json(v.scope)",
+				) + ` FROM publisher_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
+					ORDER BY v.publisher_id, v.revision`,
+		},
+		{
+			"keys", "keys", true,
+			`SELECT ` + hex(
+				"k.fingerprint",
+			) + ` AS key, k.position, ` + isAdopted(
+				"key_versions", keyVersionName("k"), keyVersionDigest("k"),
+			) + ` AS adopted, ` +
+				fields(
+					digest("k.certificate"), "coalesce(p.slug, '')", "k.role", "k.imported_at", "k.imported_by",
+					"k.source",
+				) + ` FROM keys k LEFT JOIN publishers p ON p.id = k.publisher_id ORDER BY k.fingerprint`,
+		},
+		{
+			"key_versions", "earlier versions of keys", true,
+			`SELECT ` + hex(
+				"v.fingerprint",
+			) + ` || ' ' || v.position AS key, v.position, ` + isAdopted(
+				"key_versions", keyVersionName("v"), keyVersionDigest("v"),
+			) + ` AS adopted, ` +
+				fields(
+					digest("v.certificate"), "coalesce(p.slug, '')", "v.role",
+				) + ` FROM key_versions v LEFT JOIN publishers p ON p.id = v.publisher_id
+					ORDER BY v.fingerprint, v.revision`,
+		},
+		{
+			"key_changes", "steps of keys", true,
+			`SELECT position::text AS key, position, false AS adopted, ` + fields(
+				hex("fingerprint"), "at", "to_state", "by_name", "reason", "until", "to_json(rests_on)",
+			) + ` FROM key_changes ORDER BY id`,
+		},
 		{"sightings", "sightings", true, `SELECT position::text AS key, position, false AS adopted, ` +
-			fields(hex("fingerprint"), hex("read_value"), "channel", "place", "note", "at", "by_name", "resolved", "resolved_by", "resolved_at") + ` FROM sightings ORDER BY id`},
+			fields(
+				hex("fingerprint"), hex("read_value"), "channel", "place", "note", "at", "by_name", "resolved",
+				"resolved_by", "resolved_at",
+			) + ` FROM sightings ORDER BY id`},
 		{"proposals", "proposals", true, `SELECT position::text AS key, position, false AS adopted, ` +
-			fields(hex("fingerprint"), "publisher", "role", "reason", "by_name", "at", "until", "decided") + ` FROM proposals ORDER BY id`},
+			fields(
+				hex("fingerprint"), "publisher", "role", "reason", "by_name", "at", "until", "decided",
+			) + ` FROM proposals ORDER BY id`},
 	}
 }
 
@@ -71,23 +124,50 @@ func BasisTables() []WholeTable {
 // and their kinds.
 func KeptTables() []WholeTable {
 	return []WholeTable{
-		{"users", "people", false, `SELECT u.name AS key, -1::bigint AS position, ` + isAdopted("users", "u.name", personDigest("u")) + ` AS adopted, ` +
-			fields("u.role", "u.created_at", "u.full_name", "u.disabled", "u.changed_at", "encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex')") + ` FROM users u ORDER BY u.id`},
+		{
+			"users", "people", false,
+			`SELECT u.name AS key, -1::bigint AS position, ` + isAdopted(
+				"users", "u.name", personDigest("u"),
+			) + ` AS adopted, ` +
+				fields(
+					"u.role", "u.created_at", "u.full_name", "u.disabled", "u.changed_at",
+					"encode(sha256(convert_to(u.password_hash, 'UTF8')), 'hex')",
+				) + ` FROM users u ORDER BY u.id`,
+		},
 		{"tokens", "tokens", false, `SELECT t.id::text AS key, -1::bigint AS position, false AS adopted, ` +
-			fields("u.name", "t.label", "t.role", "t.expires_at", "t.created_at", "encode(t.hash, 'hex')", "t.made_with", "to_json(t.depots)", "to_json(t.publishers)", "t.revoked_at") +
+			fields(
+				"u.name", "t.label", "t.role", "t.expires_at", "t.created_at", "encode(t.hash, 'hex')", "t.made_with",
+				"to_json(t.depots)", "to_json(t.publishers)", "t.revoked_at",
+			) +
 			` FROM tokens t LEFT JOIN users u ON u.id = t.user_id ORDER BY t.id`},
-		{"devices", "devices", true, `SELECT name AS key, position, false AS adopted, ` + fields("kind", "address", "credential", "publisher", "place", "retired", "by_name", "at") + ` FROM devices ORDER BY name`},
-		{"device_kinds", "kinds of devices", true, `SELECT name AS key, position, false AS adopted, ` + fields("content", "retired", "by_name", "at") + ` FROM device_kinds ORDER BY name`},
+		{
+			"devices", "devices", true,
+			`SELECT name AS key, position, false AS adopted, ` + fields(
+				"kind", "address", "credential", "publisher", "place", "retired", "by_name", "at",
+			) + ` FROM devices ORDER BY name`,
+		},
+		{
+			"device_kinds", "kinds of devices", true,
+			`SELECT name AS key, position, false AS adopted, ` + fields(
+				"content", "retired", "by_name", "at",
+			) + ` FROM device_kinds ORDER BY name`,
+		},
 	}
 }
 
 // Days is the table that counts verdicts by day.
 func Days() WholeTable {
-	return WholeTable{"outcome_days", "the verdicts of a day", false, `SELECT day || ' ' || verdict AS key, -1::bigint AS position, false AS adopted, ` + fields("count") + ` FROM outcome_days ORDER BY day, verdict`}
+	return WholeTable{
+		"outcome_days", "the verdicts of a day", false,
+		`SELECT day || ' ' || verdict AS key, -1::bigint AS position, false AS adopted, ` + fields(
+			"count",
+		) + ` FROM outcome_days ORDER BY day, verdict`,
+	}
 }
 
 // absentDigest is over what manifests of a batch list that is not there.
-const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest, a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
+const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(concat_ws(E'\x1f', a.name, a.manifest,
+	a.line, a.digest), E'\n' ORDER BY a.n), ''), 'UTF8')), 'hex')
 	FROM missing a WHERE a.batch_id = b.id)`
 
 // PlacedTables lists the tables of which each row follows from one record, in the order in which
@@ -95,30 +175,99 @@ const absentDigest = `(SELECT encode(sha256(convert_to(coalesce(string_agg(conca
 func PlacedTables() []PlacedTable {
 	return []PlacedTable{
 		{"ledger_records", "what lists show of records", `SELECT 'record ' || r.position AS key, r.position, ` +
-			fields("r.kind", "r.at", "r.by_name", "r.subject", "coalesce(r.verdict, '')", "r.batch_id") + ` FROM ledger_records r`, "r.position"},
-		{"batches", "batches", `SELECT 'batch ' || b.id AS key, b.position, ` + fields("b.id", "b.label", "b.asked_by", "b.source_kind", "b.source", "b.state", "coalesce(b.verdict, '')", "b.note",
-			"b.policy_version", "b.require_all", "b.corrections", "b.origins", "b.total_items", "b.total_bytes", "b.total_cleared", "b.total_unproven", "b.total_refused", "b.total_absent",
-			"b.finished_at", "b.stop_by", "coalesce(b.stop_state, '')", "b.stop_reason",
-			"coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')",
-			"b.publisher", "coalesce(b.expected, 'null')", "b.created_at", "b.judged_as_of", "b.ledger_size", absentDigest) + ` FROM batches b`, "b.position"},
-		{"outcomes", "outcomes", `SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
-			fields("o.batch_id", "i.path", "i.role", "o.verdict", "i.survey", "i.size", "coalesce(o.deciding, '')",
-				"(SELECT coalesce(jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')), '{}') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
-				"(SELECT coalesce(jsonb_agg(DISTINCT d.cleared::text), '[]') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
-				"(SELECT coalesce(jsonb_agg(s.issuer ORDER BY s.issuer COLLATE \"C\"), '[]') FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n)") +
-			` FROM outcomes o` + hasItem, "o.position"},
-		{"rejudged", "changed verdicts", `SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
-			fields("o.batch_id", "i.path", "o.before", "o.after", "o.grounds", "o.paths", "o.reassessment_id") + ` FROM rejudged o` + hasItem, "o.position"},
+			fields(
+				"r.kind", "r.at", "r.by_name", "r.subject", "coalesce(r.verdict, '')", "r.batch_id",
+			) + ` FROM ledger_records r`, "r.position"},
+		{
+			"batches", "batches",
+			`SELECT 'batch ' || b.id AS key, b.position, ` + fields(
+				"b.id",
+				"b.label",
+				"b.asked_by",
+				"b.source_kind",
+				"b.source",
+				"b.state",
+				"coalesce(b.verdict, '')",
+				"b.note",
+				"b.policy_version",
+				"b.require_all",
+				"b.corrections",
+				"b.origins",
+				"b.total_items",
+				"b.total_bytes",
+				"b.total_cleared",
+				"b.total_unproven",
+				"b.total_refused",
+				"b.total_absent",
+				"b.finished_at",
+				"b.stop_by",
+				"coalesce(b.stop_state, '')",
+				"b.stop_reason",
+				"coalesce((SELECT jsonb_agg(c.summary ORDER BY c.n) FROM copies c WHERE c.batch_id = b.id AND c.summary IS NOT NULL), '[]')",
+				"b.publisher",
+				"coalesce(b.expected, 'null')",
+				"b.created_at",
+				"b.judged_as_of",
+				"b.ledger_size",
+				absentDigest,
+			) + ` FROM batches b`,
+			"b.position",
+		},
+		{
+			"outcomes",
+			"outcomes",
+			`SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
+				fields(
+					"o.batch_id",
+					"i.path",
+					"i.role",
+					"o.verdict",
+					"i.survey",
+					"i.size",
+					"coalesce(o.deciding, '')",
+					"(SELECT coalesce(jsonb_object_agg(d.algorithm, encode(d.digest, 'hex')), '{}') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
+					"(SELECT coalesce(jsonb_agg(DISTINCT d.cleared::text), '[]') FROM outcome_digests d WHERE d.batch_id = o.batch_id AND d.n = o.n)",
+					"(SELECT coalesce(jsonb_agg(s.issuer ORDER BY s.issuer COLLATE \"C\"), '[]') FROM outcome_signers s WHERE s.batch_id = o.batch_id AND s.n = o.n)",
+				) +
+				` FROM outcomes o` + hasItem,
+			"o.position",
+		},
+		{
+			"rejudged",
+			"changed verdicts",
+			`SELECT 'batch ' || o.batch_id || ', ' || coalesce(i.path, 'item ' || o.n) AS key, o.position, ` +
+				fields(
+					"o.batch_id", "i.path", "o.before", "o.after", "o.grounds", "o.paths", "o.reassessment_id",
+				) + ` FROM rejudged o` + hasItem,
+			"o.position",
+		},
 		{"reassessments", "reassessments", `SELECT 'reassessment ' || a.id AS key, a.position, ` +
-			fields("a.id", "a.reason", "a.asked_by", "a.items", "a.changed", "a.policy_version", "a.selection", "a.state", "a.note", "a.finished_at", "a.created_at") + ` FROM reassessments a`, "a.position"},
-		{"satchels", "satchels", `SELECT 'satchel ' || s.id AS key, s.position, ` + fields("s.id", "s.digest", "s.document", "s.by_name", "s.at", "s.until") + ` FROM satchels s`, "s.position"},
-		{"visits", "outcomes of satchels", `SELECT 'an outcome of satchel ' || v.satchel_id || ', batch ' || v.batch_id AS key, v.position, ` +
-			fields("v.batch_id", "v.satchel_id", "v.sealed_by", "v.n", "encode(sha256(v.content), 'hex')") + ` FROM visits v`, "v.position"},
+			fields(
+				"a.id", "a.reason", "a.asked_by", "a.items", "a.changed", "a.policy_version", "a.selection", "a.state",
+				"a.note", "a.finished_at", "a.created_at",
+			) + ` FROM reassessments a`, "a.position"},
+		{
+			"satchels", "satchels",
+			`SELECT 'satchel ' || s.id AS key, s.position, ` + fields(
+				"s.id", "s.digest", "s.document", "s.by_name", "s.at", "s.until",
+			) + ` FROM satchels s`,
+			"s.position",
+		},
+		{
+			"visits",
+			"outcomes of satchels",
+			`SELECT 'an outcome of satchel ' || v.satchel_id || ', batch ' || v.batch_id AS key, v.position, ` +
+				fields(
+					"v.batch_id", "v.satchel_id", "v.sealed_by", "v.n", "encode(sha256(v.content), 'hex')",
+				) + ` FROM visits v`,
+			"v.position",
+		},
 	}
 }
 
 // hasItem joins each outcome with its item, as [andItem] does, where there is one.
-const hasItem = ` LEFT JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = o.batch_id AND i.n = o.n OFFSET 0) i ON true`
+const hasItem = ` LEFT JOIN LATERAL (SELECT * FROM items i WHERE i.batch_id = o.batch_id AND i.n = o.n OFFSET 0) i
+	ON true`
 
 // open are the rows that follow from no record yet.
 var open = map[string]string{
@@ -139,7 +288,9 @@ func (s Reads) PlacedRows(ctx context.Context, t PlacedTable, first, end int64) 
 
 // Strays reads a few of the rows that follow from no record there is: size is how many there are.
 func (s Reads) Strays(ctx context.Context, t PlacedTable, size int64) ([]StoredRow, error) {
-	return s.storedRows(ctx, t.question(`(`+t.placed+` IS NULL OR `+t.placed+` < 0 OR `+t.placed+` >= $1)`)+` LIMIT 5`, size)
+	return s.storedRows(
+		ctx, t.question(`(`+t.placed+` IS NULL OR `+t.placed+` < 0 OR `+t.placed+` >= $1)`)+` LIMIT 5`, size,
+	)
 }
 
 func (t PlacedTable) question(where string) string {

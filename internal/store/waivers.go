@@ -23,8 +23,19 @@ type Waiver struct {
 
 // AddWaiver stores a waiver.
 func (t *Tx) AddWaiver(ctx context.Context, w Waiver) error {
-	_, err := t.tx.ExecContext(ctx, `INSERT INTO waivers (ground, publisher, pattern, reason, by_name, created_at, until, position)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, w.Ground, w.Publisher, w.Pattern, w.Reason, w.By, w.CreatedAt, w.Until, w.Position)
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO waivers (ground, publisher, pattern, reason, by_name, created_at, until, position)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		w.Ground,
+		w.Publisher,
+		w.Pattern,
+		w.Reason,
+		w.By,
+		w.CreatedAt,
+		w.Until,
+		w.Position,
+	)
 	return explain(err)
 }
 
@@ -45,7 +56,10 @@ func (t *Tx) LockWaiver(ctx context.Context, id int64) (Waiver, error) {
 
 // EndWaiver ends a waiver, which a record granted, before its day.
 func (t *Tx) EndWaiver(ctx context.Context, position int64, at time.Time, by, reason string) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE waivers SET ended_at = $2, ended_by = $3, end_reason = $4 WHERE position = $1`, position, at, by, reason)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE waivers SET ended_at = $2, ended_by = $3, end_reason = $4 WHERE position = $1`, position, at, by,
+		reason,
+	)
 	return err
 }
 

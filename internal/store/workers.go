@@ -24,7 +24,8 @@ func (s *Store) HoldWorker(ctx context.Context, id string) (*WorkerLock, error) 
 	}
 	conn := pooled.Hijack()
 	if _, err := conn.Exec(ctx, `WITH mine AS (
-			INSERT INTO workers (id, started_at) VALUES ($1, $2) ON CONFLICT (id) DO UPDATE SET started_at = excluded.started_at RETURNING lock_key)
+			INSERT INTO workers (id, started_at) VALUES ($1, $2) ON CONFLICT (id) DO UPDATE
+			SET started_at = excluded.started_at RETURNING lock_key)
 		SELECT pg_advisory_lock($3, lock_key::int) FROM mine`, id, time.Now().UTC(), workerLocks); err != nil {
 		conn.Close(ctx)
 		return nil, explain(err)
@@ -47,7 +48,8 @@ func (l *WorkerLock) Release(ctx context.Context) { l.conn.Close(ctx) }
 func (s *Store) RescueJobs(ctx context.Context) (int, error) {
 	tag, err := s.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now()
 		WHERE state = 'running' AND NOT EXISTS (
-			SELECT FROM workers w JOIN pg_locks l ON l.locktype = 'advisory' AND l.classid = $1 AND l.objid = w.lock_key AND l.granted
+			SELECT FROM workers w JOIN pg_locks l ON l.locktype = 'advisory' AND l.classid = $1
+			AND l.objid = w.lock_key AND l.granted
 				AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
 			WHERE w.id = river_job.attempted_by[array_upper(river_job.attempted_by, 1)])`, workerLocks)
 	if err != nil {
@@ -60,6 +62,8 @@ func (s *Store) RescueJobs(ctx context.Context) (int, error) {
 // time of the host that inserts them, and a database whose clock is behind would
 // wait for it.
 func (t *Tx) DueNow(ctx context.Context, jobs []int64) error {
-	_, err := t.tx.ExecContext(ctx, `UPDATE river_job SET scheduled_at = now() WHERE id = ANY($1) AND scheduled_at > now()`, jobs)
+	_, err := t.tx.ExecContext(
+		ctx, `UPDATE river_job SET scheduled_at = now() WHERE id = ANY($1) AND scheduled_at > now()`, jobs,
+	)
 	return err
 }

@@ -105,10 +105,18 @@ func Bare(t testing.TB) config.Config {
 	depot := filepath.Join(dir, scenario.Depot)
 	require.NoError(t, os.MkdirAll(depot, 0o755))
 	return config.Config{
-		Name: "verify.skerrow.example", Listen: "127.0.0.1:0", Database: config.Database{URL: Database(t)},
-		Ledger: config.Ledger{KeyFile: filepath.Join(dir, "ledger.key")}, Depots: map[string]string{scenario.Depot: depot},
+		Name:     "verify.skerrow.example",
+		Listen:   "127.0.0.1:0",
+		Database: config.Database{URL: Database(t)},
+		Ledger: config.Ledger{
+			KeyFile: filepath.Join(dir, "ledger.key"),
+		},
+		Depots:  map[string]string{scenario.Depot: depot},
 		Devices: config.Devices{AtOnce: 8}, // as the configuration has it by itself
-		Work:    config.Work{Workers: 2, SliceBytes: 64 << 20, SliceItems: 100, MeasurerHours: 24}, Log: config.Log{Level: "error", Format: "text"},
+		Work: config.Work{
+			Workers: 2, SliceBytes: 64 << 20, SliceItems: 100, MeasurerHours: 24,
+		},
+		Log: config.Log{Level: "error", Format: "text"},
 	}
 }
 
@@ -133,7 +141,10 @@ func Prepare(t testing.TB) config.Config {
 		{Name: "harbour", Kind: "hkp", URL: outside.URL + "/directories/harbour/"},
 		{Name: "tired", Kind: "hkp", URL: outside.URL + "/tired/"},
 		{Name: "lookalike", Kind: "hkp", URL: outside.URL + "/directories/lookalike/"},
-		{Name: "tidewright-own", Kind: "wkd", URL: outside.URL + "/directories/harbour/wkd/", Domain: "tidewright.example"},
+		{
+			Name: "tidewright-own", Kind: "wkd", URL: outside.URL + "/directories/harbour/wkd/",
+			Domain: "tidewright.example",
+		},
 	}
 	return c
 }
@@ -144,8 +155,12 @@ func Gauges(t testing.TB, all []*world.Gauge) (config.Devices, map[string]string
 	t.Helper()
 	dir := t.TempDir()
 	out := config.Devices{
-		Kinds: filepath.Join(dir, "device-kinds"), KnownHosts: filepath.Join(dir, "known_hosts"), AtOnce: 8,
-		Credentials: map[string]config.Credential{scenario.GaugeCredential: {User: scenario.GaugeUser, KeyFile: filepath.Join(dir, "gauges.key")}},
+		Kinds:      filepath.Join(dir, "device-kinds"),
+		KnownHosts: filepath.Join(dir, "known_hosts"),
+		AtOnce:     8,
+		Credentials: map[string]config.Credential{
+			scenario.GaugeCredential: {User: scenario.GaugeUser, KeyFile: filepath.Join(dir, "gauges.key")},
+		},
 	}
 	addresses := map[string]string{}
 	for _, g := range all {
@@ -206,7 +221,10 @@ func Assemble(t testing.TB, c config.Config, now func() time.Time) *Parts {
 	p.Policy = policy.New(s, p.Records, judgedBy, p.Publishers, now)
 	require.NoError(t, p.Policy.Init(t.Context(), "a test"))
 	p.Keys = keys.New(s, p.Records, judgedBy, p.Publishers, p.Policy, nil, orders, now)
-	p.Batches = batches.New(s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, nil, p.Queue, orders, batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now)
+	p.Batches = batches.New(
+		s, p.Records, p.Keys, p.Publishers, p.Policy, sources.New(depots.New(c.Depots)), nil, nil, p.Queue, orders,
+		batches.Limits{SliceBytes: c.Work.SliceBytes, SliceItems: c.Work.SliceItems}, digest.MeasureGain(time.Now), now,
+	)
 	p.Reassess = reassess.New(s, p.Records, p.Keys, p.Publishers, p.Policy, p.Batches, orders, now)
 	return p
 }
@@ -272,10 +290,14 @@ func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	service, err := serve.Open(t.Context(), c, log)
 	require.NoError(t, err)
 	people := scenario.People()
-	beginning, err := service.Init(t.Context(), people[0].Name, func() (string, error) { return people[0].Password, nil })
+	beginning, err := service.Init(
+		t.Context(), people[0].Name, func() (string, error) { return people[0].Password, nil },
+	)
 	require.NoError(t, err)
 
-	s = &Service{Depot: c.Depots[scenario.Depot], Config: asked, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{}}
+	s = &Service{
+		Depot: c.Depots[scenario.Depot], Config: asked, PublicKey: beginning.PublicKey, tokens: map[roles.Role]string{},
+	}
 	if beginning.Token != "" {
 		s.tokens[people[0].Role] = beginning.Token
 	}
@@ -338,7 +360,9 @@ func (s *Service) Restart(t testing.TB, afterRestore bool) error {
 	s.stop()
 	c := s.Config
 	c.Database.URL = forService(t, c.Database.URL)
-	service, err := serve.Open(t.Context(), c, slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError})))
+	service, err := serve.Open(
+		t.Context(), c, slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError})),
+	)
 	require.NoError(t, err)
 	s.URL, s.stop, err = serveUntil(service, afterRestore)
 	return err
@@ -363,7 +387,14 @@ func (s *Service) populate(t testing.TB) {
 	t.Helper()
 	people := scenario.People()
 	for _, p := range people[1:] {
-		require.NoError(t, s.Client(t, "administrator").AddUser(t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password}))
+		require.NoError(
+			t,
+			s.Client(
+				t, "administrator",
+			).AddUser(
+				t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password},
+			),
+		)
 		c, err := client.New(s.URL, "")
 		require.NoError(t, err)
 		issued, err := c.SignIn(t.Context(), p.Name, p.Password, "test", 1)

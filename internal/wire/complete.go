@@ -126,7 +126,10 @@ func membersOf(t reflect.Type) []member {
 			if name == "" {
 				name = f.Name
 			}
-			out = append(out, member{name, f.Type, !strings.Contains(options, "omitempty") && !strings.Contains(options, "omitzero")})
+			out = append(
+				out,
+				member{name, f.Type, !strings.Contains(options, "omitempty") && !strings.Contains(options, "omitzero")},
+			)
 		}
 	}
 	known.Store(t, out)

@@ -62,7 +62,21 @@ func TestComplete(t *testing.T) {
 // with any member taken away it does not.
 func TestEveryAnswerIsWhole(t *testing.T) {
 	t.Parallel()
-	for _, shape := range []any{Batch{}, Item{}, ItemRow{}, Record{}, Audit{}, Key{}, Me{}, Overview{}, Checkpoint{}, Publisher{}, Survey{}, Import{}, Status{}} {
+	for _, shape := range []any{
+		Batch{},
+		Item{},
+		ItemRow{},
+		Record{},
+		Audit{},
+		Key{},
+		Me{},
+		Overview{},
+		Checkpoint{},
+		Publisher{},
+		Survey{},
+		Import{},
+		Status{},
+	} {
 		of := reflect.TypeOf(shape)
 		text, err := json.Marshal(shape)
 		require.NoError(t, err)

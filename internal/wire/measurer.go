@@ -147,7 +147,10 @@ type Stated struct {
 
 // StatedIn returns what a listing states.
 func StatedIn(l survey.Entry) Stated {
-	out := Stated{Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces, Doubtful: l.Doubtful || l.Guessed}
+	out := Stated{
+		Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces,
+		Doubtful: l.Doubtful || l.Guessed,
+	}
 	for _, a := range l.Algorithms {
 		out.Algorithms = append(out.Algorithms, a.String())
 	}
@@ -157,7 +160,9 @@ func StatedIn(l survey.Entry) Stated {
 // Entry returns what is stated as the entry of a survey. An algorithm that is not known here is
 // left out.
 func (s Stated) Entry() survey.Entry {
-	out := survey.Entry{Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful}
+	out := survey.Entry{
+		Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful,
+	}
 	for _, label := range s.Algorithms {
 		if a, err := digest.Parse(label); err == nil {
 			out.Algorithms = append(out.Algorithms, a)

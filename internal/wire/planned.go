@@ -41,7 +41,9 @@ func SurveyOf(plan *survey.Survey) Survey {
 		out.Items = append(out.Items, p)
 	}
 	for _, e := range plan.Absent {
-		out.Absent = append(out.Absent, Absent{Name: plain.Text(e.Name), Manifest: plain.Text(e.Manifest), Line: e.Line})
+		out.Absent = append(
+			out.Absent, Absent{Name: plain.Text(e.Name), Manifest: plain.Text(e.Manifest), Line: e.Line},
+		)
 	}
 	return out
 }

@@ -180,7 +180,9 @@ func (w *Witness) countersign(body []byte) (string, error) {
 		return "", &refusal{status: http.StatusConflict, text: "another size was seen", size: seen.N}
 	case seen.N > 0 && c.N > seen.N:
 		if tlog.CheckTree(proof, c.N, c.Hash, seen.N, seen.Hash) != nil {
-			return "", &refusal{status: http.StatusUnprocessableEntity, text: "the checkpoint does not go on from what was seen"}
+			return "", &refusal{
+				status: http.StatusUnprocessableEntity, text: "the checkpoint does not go on from what was seen",
+			}
 		}
 	case len(proof) > 0:
 		return "", &refusal{status: http.StatusUnprocessableEntity, text: "there is nothing to prove"}
@@ -253,7 +255,10 @@ func NewAsker(p Place) (*Asker, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is not the public key of a witness: %w", p.Key, err)
 	}
-	client := &http.Client{Timeout: 15 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{
+		Timeout:       15 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	return &Asker{place: p, verifier: verifier, http: client}, nil
 }
 
@@ -276,7 +281,9 @@ func (e *ConflictError) Error() string {
 // Ask sends a signed checkpoint of a size, and returns the line of the countersignature. prove
 // returns the consistency proof from an older size. It returns a [*ConflictError] where the
 // witness has seen another ledger.
-func (a *Asker) Ask(ctx context.Context, size int64, signed string, prove func(older int64) ([]string, error)) (string, error) {
+func (a *Asker) Ask(
+	ctx context.Context, size int64, signed string, prove func(older int64) ([]string, error),
+) (string, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for range 2 {
@@ -321,14 +328,18 @@ func firstLine(text string) string {
 	return line[:min(len(line), 200)]
 }
 
-func (a *Asker) post(ctx context.Context, old int64, proof []string, signed string) (status int, answer string, err error) {
+func (a *Asker) post(
+	ctx context.Context, old int64, proof []string, signed string,
+) (status int, answer string, err error) {
 	var body bytes.Buffer
 	fmt.Fprintf(&body, "old %d\n", old)
 	for _, hash := range proof {
 		body.WriteString(hash + "\n")
 	}
 	body.WriteString("\n" + signed)
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(a.place.URL, "/")+AddCheckpoint, &body)
+	request, err := http.NewRequestWithContext(
+		ctx, http.MethodPost, strings.TrimSuffix(a.place.URL, "/")+AddCheckpoint, &body,
+	)
 	if err != nil {
 		return 0, "", err
 	}

@@ -27,7 +27,8 @@ func serveDirectories(mux *http.ServeMux, keys fs.FS) {
 					return true
 				}
 			}
-			return q.Address != "" && hasAddress(c, func(address string) bool { return strings.EqualFold(address, q.Address) })
+			return q.Address != "" &&
+				hasAddress(c, func(address string) bool { return strings.EqualFold(address, q.Address) })
 		})
 	})
 	mux.HandleFunc("GET /directories/{name}/wkd/hu/{hash}", func(w http.ResponseWriter, r *http.Request) {

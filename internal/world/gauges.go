@@ -86,12 +86,14 @@ type Gauge struct {
 
 // Serve serves connections until ctx ends or the listener is closed.
 func (g *Gauge) Serve(ctx context.Context, listener net.Listener) {
-	config := &ssh.ServerConfig{PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-		if c.User() != g.User || !bytes.Equal(key.Marshal(), g.Client.Marshal()) {
-			return nil, errors.New("not let in")
-		}
-		return nil, nil
-	}}
+	config := &ssh.ServerConfig{
+		PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if c.User() != g.User || !bytes.Equal(key.Marshal(), g.Client.Marshal()) {
+				return nil, errors.New("not let in")
+			}
+			return nil, nil
+		},
+	}
 	host := g.Host
 	if g.Temper == OtherKey {
 		if signer, err := HostKey("the key of whatever answers for " + g.Name); err == nil {
@@ -216,7 +218,8 @@ func (g *Gauge) answer(ctx context.Context, say func(string), conn io.Closer, li
 	slot, word := found[1], found[2]
 	image, there := g.Slots[slot]
 	algorithm, err := digest.Parse(word)
-	if !there || err != nil || g.Temper == OtherCRC && algorithm != digest.CRC32 || g.Temper == Old && algorithm.Size() > digest.MD5.Size() {
+	if !there || err != nil || g.Temper == OtherCRC && algorithm != digest.CRC32 ||
+		g.Temper == Old && algorithm.Size() > digest.MD5.Size() {
 		say("cannot: no such slot or sum\r\n")
 		return true
 	}
@@ -312,7 +315,10 @@ type gaugeFile struct {
 
 // WriteGauge writes a gauge into a folder of its own below dir, for [ReadGauges].
 func WriteGauge(dir string, g *Gauge, hostSeed, clientSeed string) error {
-	out := gaugeFile{Name: g.Name, Temper: g.Temper, Slots: map[string]string{}, HostSeed: hostSeed, ClientSeed: clientSeed, User: g.User, Milliseconds: int(g.Takes.Milliseconds())}
+	out := gaugeFile{
+		Name: g.Name, Temper: g.Temper, Slots: map[string]string{}, HostSeed: hostSeed, ClientSeed: clientSeed,
+		User: g.User, Milliseconds: int(g.Takes.Milliseconds()),
+	}
 	folder := filepath.Join(dir, g.Name)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
@@ -347,7 +353,10 @@ func ReadGauges(dir string) ([]*Gauge, error) {
 		if err := json.Unmarshal(text, &f); err != nil {
 			return nil, err
 		}
-		g := &Gauge{Name: f.Name, Temper: f.Temper, Slots: map[string][]byte{}, User: f.User, Takes: time.Duration(f.Milliseconds) * time.Millisecond}
+		g := &Gauge{
+			Name: f.Name, Temper: f.Temper, Slots: map[string][]byte{}, User: f.User,
+			Takes: time.Duration(f.Milliseconds) * time.Millisecond,
+		}
 		if g.Host, err = HostKey(f.HostSeed); err != nil {
 			return nil, err
 		}

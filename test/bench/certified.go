@@ -48,7 +48,11 @@ func certifiedKeys(dir string) ([]row, error) {
 	for at := 0; at < certificates; at += part {
 		var ring bytes.Buffer
 		for i := at; i < at+part; i++ {
-			ring.Write(pgptest.Simple(fmt.Sprintf("bench %d", i), pgptest.Ed25519, born, fmt.Sprintf("Keeper %05d", i)).Bytes())
+			ring.Write(
+				pgptest.Simple(
+					fmt.Sprintf("bench %d", i), pgptest.Ed25519, born, fmt.Sprintf("Keeper %05d", i),
+				).Bytes(),
+			)
 			for _, t := range templates {
 				forged := bytes.Clone(t)
 				_, _ = rand.Read(forged[len(forged)-64:])
@@ -56,7 +60,9 @@ func certifiedKeys(dir string) ([]row, error) {
 			}
 		}
 		began := time.Now()
-		if _, err := s.client.LoadKeyFile(ctx, ring.Bytes(), "bench", "", func(wire.ImportProgress) { told++ }); err != nil {
+		if _, err := s.client.LoadKeyFile(
+			ctx, ring.Bytes(), "bench", "", func(wire.ImportProgress) { told++ },
+		); err != nil {
 			return nil, err
 		}
 		imported = min(imported, time.Since(began))
@@ -78,7 +84,9 @@ func certifiedKeys(dir string) ([]row, error) {
 		ready = min(ready, time.Since(began))
 		for range 5 {
 			began := time.Now()
-			if err := get(ctx, again.address+"/api/v1/keys/"+cert.Primary.Fingerprint(), token, "Certifier 199"); err != nil {
+			if err := get(
+				ctx, again.address+"/api/v1/keys/"+cert.Primary.Fingerprint(), token, "Certifier 199",
+			); err != nil {
 				return nil, err
 			}
 			page = min(page, time.Since(began))
@@ -87,11 +95,22 @@ func certifiedKeys(dir string) ([]row, error) {
 		stop = func() {}
 	}
 	limit := func(work string, took, aim time.Duration, note string) row {
-		return row{work: work, floor: "—", aim: "≤ " + aim.String(), ours: took, against: took, reached: took <= aim, figure: round(took), note: note}
+		return row{
+			work: work, floor: "—", aim: "≤ " + aim.String(), ours: took, against: took, reached: took <= aim,
+			figure: round(took), note: note,
+		}
 	}
 	return []row{
-		limit("1,000 certificates with 200 certifications each, imported", imported, time.Minute, fmt.Sprintf("told %d times how far it had come, in ten such imports", told)),
-		limit("a keyring of 10,000 certificates with 200 certifications each, from the start of the service to the first answer", ready, 3*time.Second, ""),
+		limit(
+			"1,000 certificates with 200 certifications each, imported", imported, time.Minute,
+			fmt.Sprintf("told %d times how far it had come, in ten such imports", told),
+		),
+		limit(
+			"a keyring of 10,000 certificates with 200 certifications each, from the start of the service to the first answer",
+			ready,
+			3*time.Second,
+			"",
+		),
 		limit("the page of a key with 200 certifications in it", page, 100*time.Millisecond, ""),
 	}, nil
 }

@@ -39,14 +39,19 @@ func fleet(dir string) ([]row, error) {
 		return nil, err
 	}
 	s, err := start(ctx, dir, "fleet.key", func(c *config.Config) {
-		c.Devices = config.Devices{KnownHosts: hosts, AtOnce: atOnce, Credentials: map[string]config.Credential{"gauges": {User: scenario.GaugeUser, KeyFile: key}}}
+		c.Devices = config.Devices{
+			KnownHosts: hosts, AtOnce: atOnce,
+			Credentials: map[string]config.Credential{"gauges": {User: scenario.GaugeUser, KeyFile: key}},
+		}
 	})
 	if err != nil {
 		return nil, err
 	}
 	defer s.stop()
 	for name, address := range addresses {
-		if _, err := s.client.SetDevice(ctx, name, wire.DeviceDetails{Kind: "harbour-gauge", Address: address, Credential: "gauges"}); err != nil {
+		if _, err := s.client.SetDevice(
+			ctx, name, wire.DeviceDetails{Kind: "harbour-gauge", Address: address, Credential: "gauges"},
+		); err != nil {
 			return nil, err
 		}
 	}
@@ -64,6 +69,10 @@ func fleet(dir string) ([]row, error) {
 			return nil, fmt.Errorf("%s: %d slots answered; %s", b.Source.Reference, b.Counts.Unproven, b.Note)
 		}
 	}
-	return []row{cost(fmt.Sprintf("a fleet of %d devices, %d at a time", gauges, atOnce), "the slowest share: ten devices, a second each", 1.2,
-		time.Since(begun), gauges/atOnce*2*takes)}, nil
+	return []row{
+		cost(
+			fmt.Sprintf("a fleet of %d devices, %d at a time", gauges, atOnce),
+			"the slowest share: ten devices, a second each", 1.2, time.Since(begun), gauges/atOnce*2*takes,
+		),
+	}, nil
 }

@@ -59,7 +59,16 @@ func handOn(dir string) ([]row, error) {
 		return nil, err
 	}
 	defer s.stop()
-	if err := admit(ctx, s.client, pgptest.NewCertificate(key).UserID("hand-on", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}}).Bytes(), key.Fingerprint()); err != nil {
+	if err := admit(
+		ctx, s.client,
+		pgptest.NewCertificate(
+			key,
+		).UserID(
+			"hand-on",
+			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
+		).Bytes(),
+		key.Fingerprint(),
+	); err != nil {
 		return nil, err
 	}
 	b, err := s.client.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: "release"}, "one")
@@ -84,13 +93,23 @@ func handOn(dir string) ([]row, error) {
 	defer root.Close()
 	sum := sha256.Sum256(content)
 	product, floor, err := versus(func() error {
-		files := []measurer.Handed{{Path: "bell.img", Size: large, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}}}
-		if err := measurer.HandOn(ctx, fetching{s.client, b.ID, found[0]}, root, files, nil); err != nil || files[0].Why != "" {
+		files := []measurer.Handed{
+			{Path: "bell.img", Size: large, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}},
+		}
+		if err := measurer.HandOn(
+			ctx, fetching{s.client, b.ID, found[0]}, root, files, nil,
+		); err != nil ||
+			files[0].Why != "" {
 			return fmt.Errorf("not handed on: %s: %w", files[0].Why, err)
 		}
 		return root.Remove("bell.img")
 	}, func() error { return bareCopy(image, filepath.Join(to, "copy.img")) })
-	return []row{speed("a file of 256 MiB handed on through the service", "a bare copy that hashes what it reads, and again what is on the disk", 0.8, product, floor)}, err
+	return []row{
+		speed(
+			"a file of 256 MiB handed on through the service",
+			"a bare copy that hashes what it reads, and again what is on the disk", 0.8, product, floor,
+		),
+	}, err
 }
 
 // bareCopy copies a file and hashes it on both sides.
@@ -106,7 +125,9 @@ func bareCopy(from, to string) error {
 	}
 	defer os.Remove(to)
 	defer out.Close()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(sha256.New(), out)}, struct{ io.Reader }{in}, make([]byte, 256<<10)); err != nil {
+	if _, err := io.CopyBuffer(
+		struct{ io.Writer }{io.MultiWriter(sha256.New(), out)}, struct{ io.Reader }{in}, make([]byte, 256<<10),
+	); err != nil {
 		return err
 	}
 	if err := errors.Join(out.Sync(), unix.Fadvise(int(out.Fd()), 0, 0, unix.FADV_DONTNEED)); err != nil {

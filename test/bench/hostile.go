@@ -15,7 +15,9 @@ func hostileKeys(string) ([]row, error) {
 	const aim, forgeries = 2 * time.Second, 300
 	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
 	maySign := []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}
-	attribute := append(binary.BigEndian.AppendUint32([]byte{255}, 900<<10), append([]byte{100}, make([]byte, 900<<10-1)...)...)
+	attribute := append(
+		binary.BigEndian.AppendUint32([]byte{255}, 900<<10),
+		append([]byte{100}, make([]byte, 900<<10-1)...)...)
 	forge := func(made *pgptest.Certificate, n int) *pgptest.Certificate {
 		stranger := pgptest.NewKey("the stranger", made.Primary.Algorithm, born)
 		issuer := append([]byte{4}, openpgp.Fingerprint(made.Primary.Fingerprint()).Bytes()...)
@@ -25,7 +27,10 @@ func hostileKeys(string) ([]row, error) {
 		}
 		for i := range n {
 			made.Add(stranger.Sign([]byte("junk"), pgptest.Sig{
-				Type: pgptest.Certification, Created: born.Add(time.Duration(i) * time.Second), NoIssuer: true, Hashed: []pgptest.Sub{{Type: 33, Body: issuer}},
+				Type:     pgptest.Certification,
+				Created:  born.Add(time.Duration(i) * time.Second),
+				NoIssuer: true,
+				Hashed:   []pgptest.Sub{{Type: 33, Body: issuer}},
 			}))
 		}
 		return made
@@ -53,7 +58,14 @@ func hostileKeys(string) ([]row, error) {
 			c.Vet(openpgp.NewEffort(aim*time.Duration(1+len(data)>>20)), nil)
 		}
 		took := used() - start
-		out = append(out, row{work: "a key to import: " + file.name, floor: "a core for so long for each MiB", aim: "≤ " + aim.String(), ours: took, against: aim, reached: took <= aim*time.Duration(1+len(data)>>20), figure: round(took)})
+		out = append(
+			out,
+			row{
+				work: "a key to import: " + file.name, floor: "a core for so long for each MiB",
+				aim: "≤ " + aim.String(), ours: took, against: aim, reached: took <= aim*time.Duration(1+len(data)>>20),
+				figure: round(took),
+			},
+		)
 	}
 	return out, nil
 }

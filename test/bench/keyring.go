@@ -44,7 +44,10 @@ func reachAndLists(dir string) ([]row, error) {
 	if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS"), list.Bytes(), 0o644); err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS.sig"), made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644); err != nil {
+	if err := os.WriteFile(
+		filepath.Join(folder, "SHA256SUMS.sig"),
+		made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644,
+	); err != nil {
 		return nil, err
 	}
 	ctx := context.Background()
@@ -82,18 +85,29 @@ func reachAndLists(dir string) ([]row, error) {
 		return nil, err
 	}
 	lists, err := keyLists(ctx, c, s.address+"/api/v1/keys", s.token)
-	return append([]row{cost("reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5, product, floor)}, lists...), err
+	return append(
+		[]row{
+			cost(
+				"reach of a key: 100,000 stored items judged again", "reading the same evidence into memory", 5,
+				product, floor,
+			),
+		},
+		lists...), err
 }
 
 func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
-	if _, err := c.AddPublisher(ctx, wire.NewPublisher{Slug: "bench", Name: "Bench", Contact: "", Scope: nil}); err != nil {
+	if _, err := c.AddPublisher(
+		ctx, wire.NewPublisher{Slug: "bench", Name: "Bench", Contact: "", Scope: nil},
+	); err != nil {
 		return err
 	}
 	if _, err := c.ImportKeys(ctx, key, "bench", "bench"); err != nil {
 		return err
 	}
 	for _, channel := range []string{"letter", "phone"} {
-		if _, err := c.SightKey(ctx, fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "bench", Note: ""}); err != nil {
+		if _, err := c.SightKey(
+			ctx, fp, wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "bench", Note: ""},
+		); err != nil {
 			return err
 		}
 	}
@@ -103,7 +117,9 @@ func admit(ctx context.Context, c *client.Client, key []byte, fp string) error {
 
 // readRows is the floor of judging again: what is read for it, into memory, and nothing done.
 func readRows(ctx context.Context, conn *pgx.Conn) error {
-	rows, err := conn.Query(ctx, `SELECT i.n, o.position, o.verdict FROM items i JOIN outcomes o USING (batch_id, n) ORDER BY batch_id, n`)
+	rows, err := conn.Query(
+		ctx, `SELECT i.n, o.position, o.verdict FROM items i JOIN outcomes o USING (batch_id, n) ORDER BY batch_id, n`,
+	)
 	if err != nil {
 		return err
 	}
@@ -155,7 +171,12 @@ func keyLists(ctx context.Context, c *client.Client, address, token string) ([]r
 	for at := 0; at < certificates; at += 2000 {
 		var ring bytes.Buffer
 		for i := at; i < at+2000; i++ {
-			ring.Write(pgptest.Simple(fmt.Sprintf("bench %d", i), pgptest.Ed25519, born, fmt.Sprintf("Keeper %05d <k%05d@bench.example>", i, i)).Bytes())
+			ring.Write(
+				pgptest.Simple(
+					fmt.Sprintf("bench %d", i), pgptest.Ed25519, born,
+					fmt.Sprintf("Keeper %05d <k%05d@bench.example>", i, i),
+				).Bytes(),
+			)
 		}
 		if _, err := c.ImportKeys(ctx, ring.Bytes(), "bench", ""); err != nil {
 			return nil, err
@@ -173,7 +194,13 @@ func keyLists(ctx context.Context, c *client.Client, address, token string) ([]r
 			best = min(best, time.Since(start))
 		}
 		const aim = 50 * time.Millisecond
-		out = append(out, row{work: q.what, floor: "—", aim: "≤ 50 ms", ours: best, against: best, reached: best <= aim, figure: round(best)})
+		out = append(
+			out,
+			row{
+				work: q.what, floor: "—", aim: "≤ 50 ms", ours: best, against: best, reached: best <= aim,
+				figure: round(best),
+			},
+		)
 	}
 	return out, nil
 }

@@ -29,7 +29,10 @@ func (l *ofRecords) append(ctx context.Context, n int) error {
 		entries := make([]records.Entry, min(5000, n-written))
 		for i := range entries {
 			name := fmt.Sprintf("part-%07d.img", l.size+i)
-			entries[i] = records.Entry{By: "bench", Subject: name, Body: recorded.BatchCancelled{Batch: int64(i), Reason: strings.Repeat(name+" ", 25)}}
+			entries[i] = records.Entry{
+				By: "bench", Subject: name,
+				Body: recorded.BatchCancelled{Batch: int64(i), Reason: strings.Repeat(name+" ", 25)},
+			}
 		}
 		if err := l.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 			_, err := l.records.Append(ctx, tx, entries...)
@@ -71,7 +74,9 @@ func theLedger(dir string) ([]row, error) {
 	if err := s.Migrate(ctx); err != nil {
 		return nil, err
 	}
-	l := &ofRecords{store: s, records: records.New(s, func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) })}
+	l := &ofRecords{
+		store: s, records: records.New(s, func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }),
+	}
 	if _, err := l.records.Init(ctx, filepath.Join(dir, "records.key"), "bench.example"); err != nil {
 		return nil, err
 	}
@@ -102,7 +107,9 @@ func theLedger(dir string) ([]row, error) {
 		if t.one, err = middle(101, func(int) error { return l.append(ctx, 1) }); err != nil {
 			return t, err
 		}
-		if t.receipt, err = middle(101, func(i int) error { _, err := l.records.Receipt(ctx, int64(i*(size/101))); return err }); err != nil {
+		if t.receipt, err = middle(
+			101, func(i int) error { _, err := l.records.Receipt(ctx, int64(i*(size/101))); return err },
+		); err != nil {
 			return t, err
 		}
 		if err := audit(records.AuditQuestion{}); err != nil {
@@ -135,8 +142,14 @@ func theLedger(dir string) ([]row, error) {
 		cost("a receipt, at 1,000,000 records", "the same at 10,000", 2, many.receipt, limits.receipt),
 		cost("an audit after 1,000 new records, at 1,000,000", "the same at 10,000", 2, many.news, limits.news),
 		{
-			work: "an audit of 1,000,000 records from the first on: memory", floor: "—", aim: "≤ 64 MiB more", ours: whole, against: whole,
-			reached: used <= 64<<20, figure: fmt.Sprintf("%d MiB", used>>20), note: "the times are the audit's",
+			work:    "an audit of 1,000,000 records from the first on: memory",
+			floor:   "—",
+			aim:     "≤ 64 MiB more",
+			ours:    whole,
+			against: whole,
+			reached: used <= 64<<20,
+			figure:  fmt.Sprintf("%d MiB", used>>20),
+			note:    "the times are the audit's",
 		},
 	}, nil
 }

@@ -41,8 +41,15 @@ func history(ctx context.Context, db *store.Store, r *records.Service) error {
 func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at time.Time) error {
 	source := sources.Source{Kind: sources.Depot, Reference: fmt.Sprintf("bench:release-%d", b%400)}
 	batch := store.Batch{
-		Label: "made up", SourceKind: string(source.Kind), Source: source.Reference, PolicyVersion: 1, AskedBy: "bench", CreatedAt: at, JudgedAsOf: at,
-		Corrections: []byte("{}"), Origins: []byte("{}"),
+		Label:         "made up",
+		SourceKind:    string(source.Kind),
+		Source:        source.Reference,
+		PolicyVersion: 1,
+		AskedBy:       "bench",
+		CreatedAt:     at,
+		JudgedAsOf:    at,
+		Corrections:   []byte("{}"),
+		Origins:       []byte("{}"),
 	}
 	var err error
 	if batch.ID, _, err = tx.AddBatch(ctx, batch); err != nil {
@@ -50,19 +57,43 @@ func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at 
 	}
 	surveyed, outcomes := make([]store.Item, n), make([]records.Entry, n)
 	result := recorded.BatchResult{
-		Batch: batch.ID, Label: batch.Label, Source: source, State: state.BatchDone, Items: n, Bytes: 4096 * int64(n), Policy: 1, Corrections: batch.Corrections, Origins: batch.Origins,
-		Publisher: &batch.Publisher, Expected: []byte(`{"publishers": [], "how": "none"}`), AskedAt: at, JudgedAsOf: at,
-		Done: store.Tally{Items: n, ItemsDone: n, Bytes: 4096 * int64(n), BytesDone: 4096 * int64(n)},
+		Batch:       batch.ID,
+		Label:       batch.Label,
+		Source:      source,
+		State:       state.BatchDone,
+		Items:       n,
+		Bytes:       4096 * int64(n),
+		Policy:      1,
+		Corrections: batch.Corrections,
+		Origins:     batch.Origins,
+		Publisher:   &batch.Publisher,
+		Expected:    []byte(`{"publishers": [], "how": "none"}`),
+		AskedAt:     at,
+		JudgedAsOf:  at,
+		Done:        store.Tally{Items: n, ItemsDone: n, Bytes: 4096 * int64(n), BytesDone: 4096 * int64(n)},
 	}
 	for i := range n {
-		item := &survey.Item{Path: fmt.Sprintf("release-%d/part-%d.img", b%400, i), Role: survey.Artifact, Why: "made up", Size: 4096, ModTime: at}
+		item := &survey.Item{
+			Path: fmt.Sprintf("release-%d/part-%d.img", b%400, i), Role: survey.Artifact, Why: "made up", Size: 4096,
+			ModTime: at,
+		}
 		if i == n-1 {
 			item.Role = survey.Manifest
 		}
 		sum := sha256.Sum256([]byte(fmt.Sprintf("%d %d", b, i)))
 		evidence := recorded.Evidence{
-			Item: item, Measurement: measure.Measurement{Size: item.Size, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}, By: "bench", Where: "bench", At: at},
-			Outcome: judge.Outcome{Verdict: verdictOf(b, i), Grounds: []judge.Ground{{Code: judge.DigestMatch, Effect: judge.Supports, Sentence: "The file is as the manifest says."}}, Paths: []judge.ProofPath{}},
+			Item: item,
+			Measurement: measure.Measurement{
+				Size: item.Size, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}, By: "bench",
+				Where: "bench", At: at,
+			},
+			Outcome: judge.Outcome{
+				Verdict: verdictOf(b, i),
+				Grounds: []judge.Ground{
+					{Code: judge.DigestMatch, Effect: judge.Supports, Sentence: "The file is as the manifest says."},
+				},
+				Paths: []judge.ProofPath{},
+			},
 		}
 		switch {
 		case item.Role == survey.Manifest:
@@ -80,16 +111,27 @@ func madeUp(ctx context.Context, tx *store.Tx, r *records.Service, b, n int, at 
 			return err
 		}
 		surveyed[i] = store.Item{N: i, Path: item.Path, Role: string(item.Role), Size: item.Size, Survey: body.Survey}
-		outcomes[i] = records.Entry{By: "bench", Subject: item.Path, Verdict: string(evidence.Outcome.Verdict), Batch: batch.ID, Body: body, At: at}
+		outcomes[i] = records.Entry{
+			By: "bench", Subject: item.Path, Verdict: string(evidence.Outcome.Verdict), Batch: batch.ID, Body: body,
+			At: at,
+		}
 	}
 	result.Verdict = judge.Batch(result.Cleared, result.Unproven, result.Refused, 0, false)
-	if err := tx.Surveyed(ctx, batch.ID, result.Expected, []store.Slice{{Items: n, Bytes: result.Bytes, Queued: true}}, surveyed, nil); err != nil {
+	if err := tx.Surveyed(
+		ctx, batch.ID, result.Expected, []store.Slice{{Items: n, Bytes: result.Bytes, Queued: true}}, surveyed, nil,
+	); err != nil {
 		return err
 	}
 	if _, err := r.Append(ctx, tx, outcomes...); err != nil {
 		return err
 	}
-	_, err = r.Append(ctx, tx, records.Entry{By: "bench", Subject: source.Reference, Verdict: string(result.Verdict), Batch: batch.ID, Body: result, At: at})
+	_, err = r.Append(
+		ctx, tx,
+		records.Entry{
+			By: "bench", Subject: source.Reference, Verdict: string(result.Verdict), Batch: batch.ID, Body: result,
+			At: at,
+		},
+	)
 	return err
 }
 
@@ -148,7 +190,13 @@ func lists(dir string) ([]row, error) {
 		}
 		const aim = 100 * time.Millisecond
 		out = append(out, row{
-			work: "a million records: " + q.what, floor: "—", aim: "p95 ≤ 100 ms", ours: took, against: took, reached: took <= aim, figure: round(took),
+			work:    "a million records: " + q.what,
+			floor:   "—",
+			aim:     "p95 ≤ 100 ms",
+			ours:    took,
+			against: took,
+			reached: took <= aim,
+			figure:  round(took),
 		})
 	}
 	return out, nil

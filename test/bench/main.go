@@ -161,13 +161,19 @@ func versus(product, floor func() error) (a, b time.Duration, err error) {
 // speed is a row whose aim is a share of the floor's throughput.
 func speed(work, floor string, aim float64, a, b time.Duration) row {
 	share := b.Seconds() / a.Seconds()
-	return row{work: work, floor: floor, aim: fmt.Sprintf("≥ %.2f", aim), ours: a, against: b, reached: share >= aim, figure: fmt.Sprintf("%.2f", share)}
+	return row{
+		work: work, floor: floor, aim: fmt.Sprintf("≥ %.2f", aim), ours: a, against: b, reached: share >= aim,
+		figure: fmt.Sprintf("%.2f", share),
+	}
 }
 
 // cost is a row whose aim is a multiple of the floor's time.
 func cost(work, floor string, aim float64, a, b time.Duration) row {
 	times := a.Seconds() / b.Seconds()
-	return row{work: work, floor: floor, aim: fmt.Sprintf("≤ %.2f ×", aim), ours: a, against: b, reached: times <= aim, figure: fmt.Sprintf("%.2f ×", times)}
+	return row{
+		work: work, floor: floor, aim: fmt.Sprintf("≤ %.2f ×", aim), ours: a, against: b, reached: times <= aim,
+		figure: fmt.Sprintf("%.2f ×", times),
+	}
 }
 
 func write(path string, size int, seed byte) error {
@@ -186,7 +192,9 @@ func measureOne(fsys fs.FS, it *survey.Item) error {
 }
 
 func measured(fsys fs.FS, it *survey.Item) (measure.Measurement, error) {
-	all, err := verify.Open(context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, digest.Gain{}, nil)
+	all, err := verify.Open(
+		context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, digest.Gain{}, nil,
+	)
 	m := all[it.Path]
 	if err == nil && m.Problem != nil {
 		err = errors.New(m.Problem.Message)
@@ -261,12 +269,18 @@ func manyFiles(dir string) ([]row, error) {
 	fsys := os.DirFS(dir)
 	a, b, err := versus(
 		func() error {
-			return parallel(func(i int) error { return measureOne(fsys, item(fmt.Sprintf("many%d.img", i), digest.SHA256)) })
+			return parallel(
+				func(i int) error { return measureOne(fsys, item(fmt.Sprintf("many%d.img", i), digest.SHA256)) },
+			)
 		},
 		func() error {
-			return parallel(func(i int) error { return bareHash(filepath.Join(dir, fmt.Sprintf("many%d.img", i)), sha256.New()) })
+			return parallel(
+				func(i int) error { return bareHash(filepath.Join(dir, fmt.Sprintf("many%d.img", i)), sha256.New()) },
+			)
 		})
-	return []row{speed("8 cached files of 64 MiB on every core, SHA-256", "the bare loop on every core", 0.95, a, b)}, err
+	return []row{
+		speed("8 cached files of 64 MiB on every core, SHA-256", "the bare loop on every core", 0.95, a, b),
+	}, err
 }
 
 // manySmall reads files that are listed by one algorithm only, in as many parts as
@@ -381,8 +395,14 @@ func fourAlgorithms(dir string) ([]row, error) {
 	a, _, err := versus(func() error {
 		return measureOne(os.DirFS(dir), item("one.img", digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512))
 	}, func() error { return nil })
-	r := cost("one file, MD5 + SHA-1 + SHA-256 + SHA-512 at once", "the larger of the slowest alone and the sum over the cores", 1.15, a, max(slowest, sum/time.Duration(runtime.NumCPU())))
-	r.note = fmt.Sprintf("SHA-1 is computed with collision detection on both sides; without it SHA-1 alone takes %s.", round(plainSHA1))
+	r := cost(
+		"one file, MD5 + SHA-1 + SHA-256 + SHA-512 at once",
+		"the larger of the slowest alone and the sum over the cores", 1.15, a,
+		max(slowest, sum/time.Duration(runtime.NumCPU())),
+	)
+	r.note = fmt.Sprintf(
+		"SHA-1 is computed with collision detection on both sides; without it SHA-1 alone takes %s.", round(plainSHA1),
+	)
 	return []row{r}, err
 }
 
@@ -390,7 +410,9 @@ func millionLines(string) ([]row, error) {
 	const n = 1_000_000
 	var text bytes.Buffer
 	for i := range n {
-		fmt.Fprintf(&text, "%x  firmware/part-%07d.img\n", sha256.Sum256([]byte{byte(i), byte(i >> 8), byte(i >> 16)}), i)
+		fmt.Fprintf(
+			&text, "%x  firmware/part-%07d.img\n", sha256.Sum256([]byte{byte(i), byte(i >> 8), byte(i >> 16)}), i,
+		)
 	}
 	list := text.String()
 	var allocations float64
@@ -425,7 +447,10 @@ func millionLines(string) ([]row, error) {
 			err = errors.New("an entry without a digest")
 		}
 	}
-	r.note = fmt.Sprintf("%.1f allocations an entry. Entries are made when they are asked for: going through all of them takes %s.", allocations, round(time.Since(start)))
+	r.note = fmt.Sprintf(
+		"%.1f allocations an entry. Entries are made when they are asked for: going through all of them takes %s.",
+		allocations, round(time.Since(start)),
+	)
 	return []row{r}, err
 }
 
@@ -465,7 +490,12 @@ func bigKeyring(string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows := []row{{work: "a keyring of 10,000 certificates, read and indexed", floor: "SHA-1 of the same bytes", aim: "≤ 3 s", ours: a, against: b, reached: a <= 3*time.Second, figure: round(a)}}
+	rows := []row{
+		{
+			work: "a keyring of 10,000 certificates, read and indexed", floor: "SHA-1 of the same bytes", aim: "≤ 3 s",
+			ours: a, against: b, reached: a <= 3*time.Second, figure: round(a),
+		},
+	}
 
 	var parsed []*openpgp.Signature
 	var docs []openpgp.Document
@@ -507,7 +537,12 @@ func bigKeyring(string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows = append(rows, cost("4,000 verifications with 10,000 certificates in the keyring", "the bare public-key operations", 1.1, a, b))
+	rows = append(
+		rows,
+		cost(
+			"4,000 verifications with 10,000 certificates in the keyring", "the bare public-key operations", 1.1, a, b,
+		),
+	)
 	const lookups = 1_000_000
 	start := time.Now()
 	found := 0
@@ -518,7 +553,13 @@ func bigKeyring(string) ([]row, error) {
 	if found != lookups {
 		return nil, fmt.Errorf("%d found", found)
 	}
-	return append(rows, row{work: "a look-up in it", floor: "—", aim: "≤ 5 µs", ours: each, against: each, reached: each <= 5*time.Microsecond, figure: each.String()}), nil
+	return append(
+		rows,
+		row{
+			work: "a look-up in it", floor: "—", aim: "≤ 5 µs", ours: each, against: each,
+			reached: each <= 5*time.Microsecond, figure: each.String(),
+		},
+	), nil
 }
 
 // signatures verifies a signature of each kind over a large file, against
@@ -560,7 +601,15 @@ func signatures(dir string) ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		ring := keyring.New([]*keyring.Key{{Certificate: certs[0], Publisher: "bench", History: []keyring.Change{{At: born, To: keyring.Admitted}}}}, nil)
+		ring := keyring.New(
+			[]*keyring.Key{
+				{
+					Certificate: certs[0], Publisher: "bench",
+					History: []keyring.Change{{At: born, To: keyring.Admitted}},
+				},
+			},
+			nil,
+		)
 		sigs, err := openpgp.ReadSignatures(made.Primary.Sign(content, pgptest.Sig{Created: born.AddDate(0, 1, 0)}))
 		if err != nil {
 			return nil, err
@@ -586,7 +635,13 @@ func signatures(dir string) ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, cost("a detached "+kind.name+" signature over a cached file of 64 MiB", "hashing the file and one public-key operation", 1.1, a, b))
+		rows = append(
+			rows,
+			cost(
+				"a detached "+kind.name+" signature over a cached file of 64 MiB",
+				"hashing the file and one public-key operation", 1.1, a, b,
+			),
+		)
 	}
 	return rows, nil
 }
@@ -614,8 +669,14 @@ func start(ctx context.Context, dir, key string, change ...func(*config.Config))
 func startOn(ctx context.Context, dir, key, url, token string, change ...func(*config.Config)) (*running, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	c := config.Config{
-		Name: "bench.example", Listen: "127.0.0.1:0", Database: config.Database{URL: url}, Ledger: config.Ledger{KeyFile: filepath.Join(dir, key)},
-		Depots: map[string]string{"bench": filepath.Join(dir, "depot")}, Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
+		Name:     "bench.example",
+		Listen:   "127.0.0.1:0",
+		Database: config.Database{URL: url},
+		Ledger:   config.Ledger{KeyFile: filepath.Join(dir, key)},
+		Depots: map[string]string{
+			"bench": filepath.Join(dir, "depot"),
+		},
+		Work: config.Work{SliceBytes: 256 << 20, SliceItems: 1000, MeasurerHours: 24},
 	}
 	for _, f := range change {
 		f(&c)
@@ -690,8 +751,11 @@ func smallFiles(dir string) ([]row, error) {
 	if err := batch(); err != nil {
 		return nil, err
 	}
-	if _, err := conn.Exec(ctx, `CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank;
-		CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_pages (LIKE ledger_pages); CREATE TABLE floor_hashes (LIKE ledger_hashes)`); err != nil {
+	if _, err := conn.Exec(
+		ctx,
+		`CREATE TABLE floor_items (LIKE items); CREATE TABLE floor_outcomes (LIKE outcomes); ALTER TABLE floor_outcomes DROP COLUMN rank;
+		CREATE TABLE floor_digests (LIKE outcome_digests); CREATE TABLE floor_records (LIKE ledger_records); CREATE TABLE floor_pages (LIKE ledger_pages); CREATE TABLE floor_hashes (LIKE ledger_hashes)`,
+	); err != nil {
 		return nil, err
 	}
 	var dumps [6]bytes.Buffer
@@ -704,7 +768,9 @@ func smallFiles(dir string) ([]row, error) {
 	}
 	floor := func() error {
 		for i, name := range floors {
-			if _, err := conn.PgConn().CopyFrom(ctx, bytes.NewReader(dumps[i].Bytes()), "COPY "+name+" FROM STDIN (FORMAT binary)"); err != nil {
+			if _, err := conn.PgConn().CopyFrom(
+				ctx, bytes.NewReader(dumps[i].Bytes()), "COPY "+name+" FROM STDIN (FORMAT binary)",
+			); err != nil {
 				return err
 			}
 		}
@@ -727,7 +793,9 @@ func smallFiles(dir string) ([]row, error) {
 
 // localBatch verifies a folder that the client reads.
 func localBatch(ctx context.Context, c *client.Client, folder string, n int) error {
-	b, err := c.RunBatch(ctx, wire.NewBatch{Measurer: &wire.Measurer{Kind: measure.Client, Host: "bench", Path: folder}}, "")
+	b, err := c.RunBatch(
+		ctx, wire.NewBatch{Measurer: &wire.Measurer{Kind: measure.Client, Host: "bench", Path: folder}}, "",
+	)
 	if err != nil {
 		return err
 	}
@@ -777,17 +845,28 @@ func localFiles(dir string) ([]row, error) {
 		if err := write(filepath.Join(dir, name), large/4, byte(i)); err != nil {
 			return nil, err
 		}
-		s.assignments = append(s.assignments, wire.Assignment{N: i, Target: measure.Target{Path: name, Size: large / 4, Tasks: []measure.Task{{Algorithm: digest.SHA256}}}})
+		s.assignments = append(
+			s.assignments,
+			wire.Assignment{
+				N:      i,
+				Target: measure.Target{Path: name, Size: large / 4, Tasks: []measure.Task{{Algorithm: digest.SHA256}}},
+			},
+		)
 	}
-	a, b, err := versus(func() error { return measurer.Measure(context.Background(), s, 1, os.DirFS(dir), 0, nil) }, func() error {
-		var wg errgroup.Group
-		wg.SetLimit(runtime.NumCPU())
-		for i := range n {
-			wg.Go(func() error { return bareHash(filepath.Join(dir, fmt.Sprintf("local%d.img", i)), sha256.New()) })
-		}
-		return wg.Wait()
-	})
-	return []row{speed("8 files of 64 MiB measured by the client", "the bare read-and-hash loop on every core", 0.95, a, b)}, err
+	a, b, err := versus(
+		func() error { return measurer.Measure(context.Background(), s, 1, os.DirFS(dir), 0, nil) },
+		func() error {
+			var wg errgroup.Group
+			wg.SetLimit(runtime.NumCPU())
+			for i := range n {
+				wg.Go(func() error { return bareHash(filepath.Join(dir, fmt.Sprintf("local%d.img", i)), sha256.New()) })
+			}
+			return wg.Wait()
+		},
+	)
+	return []row{
+		speed("8 files of 64 MiB measured by the client", "the bare read-and-hash loop on every core", 0.95, a, b),
+	}, err
 }
 
 // readBack reads a medium back as the client does, past the system's memory.
@@ -833,15 +912,22 @@ func round(d time.Duration) string {
 
 func table(rows []row) string {
 	var b strings.Builder
-	b.WriteString("# Benchmarks\n\nWritten by `make bench`. Every figure is held against a floor measured in the same run on the same machine;\nthe best of five runs counts on both sides.\n\n")
-	fmt.Fprintf(&b, "Machine: %d cores, %s/%s, %s.\n\n", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
+	b.WriteString(
+		"# Benchmarks\n\nWritten by `make bench`. Every figure is held against a floor measured in the same run on the same machine;\nthe best of five runs counts on both sides.\n\n",
+	)
+	fmt.Fprintf(
+		&b, "Machine: %d cores, %s/%s, %s.\n\n", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version(),
+	)
 	b.WriteString("| work | floor | aim | measured | ours | floor's |\n| --- | --- | --- | --- | --- | --- |\n")
 	for _, r := range rows {
 		mark := "reached"
 		if !r.reached {
 			mark = "**missed**"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s, %s | %s | %s |\n", r.work, r.floor, r.aim, r.figure, mark, round(r.ours), round(r.against))
+		fmt.Fprintf(
+			&b, "| %s | %s | %s | %s, %s | %s | %s |\n", r.work, r.floor, r.aim, r.figure, mark, round(r.ours),
+			round(r.against),
+		)
 	}
 	b.WriteString("\n")
 	for _, r := range rows {

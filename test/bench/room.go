@@ -32,7 +32,12 @@ func room(dir string) ([]row, error) {
 		if _, err := s.conn.Exec(ctx, "VACUUM ANALYZE"); err != nil {
 			return 0, err
 		}
-		err = s.conn.QueryRow(ctx, `SELECT sum(pg_total_relation_size(c.oid))::bigint FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace AND c.relname NOT LIKE 'river%'`).Scan(&size)
+		err = s.conn.QueryRow(
+			ctx,
+			`SELECT sum(pg_total_relation_size(c.oid))::bigint FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace AND c.relname NOT LIKE 'river%'`,
+		).Scan(
+			&size,
+		)
 		return size, err
 	}
 	run := func(k int) error {
@@ -51,7 +56,10 @@ func room(dir string) ([]row, error) {
 		if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS"), list.Bytes(), 0o644); err != nil {
 			return err
 		}
-		if err := os.WriteFile(filepath.Join(folder, "SHA256SUMS.sig"), made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644); err != nil {
+		if err := os.WriteFile(
+			filepath.Join(folder, "SHA256SUMS.sig"),
+			made.Primary.Sign(list.Bytes(), pgptest.Sig{Created: born.AddDate(1, 0, 0)}), 0o644,
+		); err != nil {
 			return err
 		}
 		b, err := s.client.RunBatch(ctx, wire.NewBatch{Depot: "bench", Path: filepath.Base(folder)}, "")

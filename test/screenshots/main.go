@@ -63,14 +63,20 @@ func run(ctx context.Context) error {
 		{"corran/chart-2026-10-damaged"},
 		{"oarlock/logger-2.4", "--copy", list + "=oarlock-north:2.4/" + list, "--copy", list + "=oarlock-south:2.4/" + list},
 	} {
-		cmd := exec.CommandContext(ctx, "bin/endeixis", append([]string{"batch", "run", scenario.Depot + ":" + batch[0], "--wait"}, batch[1:]...)...)
+		cmd := exec.CommandContext(
+			ctx,
+			"bin/endeixis",
+			append([]string{"batch", "run", scenario.Depot + ":" + batch[0], "--wait"}, batch[1:]...)...)
 		if out, err := cmd.CombinedOutput(); err != nil && cmd.ProcessState.ExitCode() < 10 {
 			return fmt.Errorf("%w\n%s", err, out)
 		}
 	}
 	// A key that the publisher's anchor certifies, and one on which much rests.
 	const next = "tidewright-release-2027.asc"
-	cmd := exec.CommandContext(ctx, "bin/endeixis", "keyring", "import", filepath.Join(".demo", "publisher-keys", next), "--publisher", "tidewright")
+	cmd := exec.CommandContext(
+		ctx, "bin/endeixis", "keyring", "import", filepath.Join(".demo", "publisher-keys", next), "--publisher",
+		"tidewright",
+	)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w\n%s", err, out)
 	}
@@ -136,43 +142,70 @@ func pages(ctx context.Context, base, certified, release string) error {
 		return chromedp.Tasks{chromedp.Navigate(base + path), chromedp.WaitVisible(waitFor, chromedp.ByQuery)}
 	}
 	theme := func(name string) chromedp.Action {
-		return chromedp.Evaluate(`localStorage.setItem("endeixis-theme", "`+name+`"); document.documentElement.dataset.theme = "`+name+`"`, nil)
+		return chromedp.Evaluate(
+			`localStorage.setItem("endeixis-theme", "`+name+`"); document.documentElement.dataset.theme = "`+name+`"`,
+			nil,
+		)
 	}
 	// give chooses the files of a folder, as through the page's button.
 	give := func(folder string) chromedp.Action {
-		return chromedp.QueryAfter("input[type=file][multiple]", func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
-			dir, err := filepath.Abs(filepath.Join(".demo", "quayside", folder))
-			if err != nil {
-				return err
-			}
-			files, err := filepath.Glob(filepath.Join(dir, "*"))
-			if err != nil {
-				return err
-			}
-			return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
-		}, chromedp.ByQuery, chromedp.NodeReady)
+		return chromedp.QueryAfter(
+			"input[type=file][multiple]",
+			func(ctx context.Context, _ runtime.ExecutionContextID, nodes ...*cdp.Node) error {
+				dir, err := filepath.Abs(filepath.Join(".demo", "quayside", folder))
+				if err != nil {
+					return err
+				}
+				files, err := filepath.Glob(filepath.Join(dir, "*"))
+				if err != nil {
+					return err
+				}
+				return dom.SetFileInputFiles(files).WithNodeID(nodes[0].NodeID).Do(ctx)
+			},
+			chromedp.ByQuery, chromedp.NodeReady,
+		)
 	}
 	person := scenario.People()[2]
 	steps := []func() error{
 		func() error {
-			return shot("console-overview", browser.SignIn(base, person.Name, person.Password), theme("day-watch"), visit("/", "figure svg"))
+			return shot(
+				"console-overview", browser.SignIn(base, person.Name, person.Password), theme("day-watch"),
+				visit("/", "figure svg"),
+			)
 		},
 		func() error {
-			return shot("console-new-batch", visit("/batches/new?depot=quayside&path=corran/chart-disc-2026-10", "form"), chromedp.Sleep(300*time.Millisecond),
-				browser.Press(`//button[contains(., "Survey first")]`), chromedp.WaitVisible("section section li", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 60)", nil))
+			return shot(
+				"console-new-batch", visit("/batches/new?depot=quayside&path=corran/chart-disc-2026-10", "form"),
+				chromedp.Sleep(300*time.Millisecond),
+				browser.Press(
+					`//button[contains(., "Survey first")]`,
+				),
+				chromedp.WaitVisible("section section li", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 60)", nil),
+			)
 		},
 		func() error { return shot("console-batch", visit("/batches/6", "section ul")) },
 		func() error { return shot("console-item-cleared", visit("/batches/1/items/3", "ol li")) },
 		func() error { return shot("console-item-refused", visit("/batches/2/items/3", "ol li")) },
 		func() error {
-			return shot("console-spot", visit("/spot", "[data-drop]"), give("tidewright/gauge-fw-4.2"), chromedp.WaitVisible("[data-answers]", chromedp.ByQuery))
+			return shot(
+				"console-spot", visit("/spot", "[data-drop]"), give("tidewright/gauge-fw-4.2"),
+				chromedp.WaitVisible("[data-answers]", chromedp.ByQuery),
+			)
 		},
 		func() error {
-			return shot("console-drill", browser.Press(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`),
-				chromedp.WaitVisible("article table", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('article table').closest('article').scrollIntoView()", nil))
+			return shot(
+				"console-drill", browser.Press(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`),
+				chromedp.WaitVisible(
+					"article table", chromedp.ByQuery,
+				),
+				chromedp.Evaluate("document.querySelector('article table').closest('article').scrollIntoView()", nil),
+			)
 		},
 		func() error {
-			return shot("console-spot-refused", visit("/spot", "[data-drop]"), give("corran/chart-2026-10-damaged"), chromedp.WaitVisible("figure svg", chromedp.ByQuery))
+			return shot(
+				"console-spot-refused", visit("/spot", "[data-drop]"), give("corran/chart-2026-10-damaged"),
+				chromedp.WaitVisible("figure svg", chromedp.ByQuery),
+			)
 		},
 		func() error { return shot("console-keyring", visit("/keyring", "table")) },
 		func() error { return shot("console-key", visit("/keyring/"+certified, "form")) },
@@ -183,8 +216,14 @@ func pages(ctx context.Context, base, certified, release string) error {
 			return shot("console-device", visit("/devices/KG-07", "table"))
 		},
 		func() error {
-			return shot("console-reach", visit("/keyring/"+release, "h1"), browser.Press(`//button[contains(., "Show its reach")]`),
-				chromedp.WaitVisible("[data-reach]", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil))
+			return shot(
+				"console-reach", visit("/keyring/"+release, "h1"),
+				browser.Press(`//button[contains(., "Show its reach")]`),
+				chromedp.WaitVisible(
+					"[data-reach]", chromedp.ByQuery,
+				),
+				chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil),
+			)
 		},
 		func() error { return shot("console-policy", visit("/policy", "dl")) },
 		func() error { return shot("console-records", visit("/records", "table")) },
@@ -193,8 +232,14 @@ func pages(ctx context.Context, base, certified, release string) error {
 				"| File | Size (bytes) | MD5 |\n|------|-------------:|-----|\n| lamp-ctl-3.8-head.bin | 65,536 | 0bb4f1a5e3f9ad8a8d0a6a3f4fb3a5d1 |\n" +
 				"| lamp-ctl-3.8-drive.bin | 65,536 | 5d41402abc4b2a76b9719d911017c592 |\n| lamp-ctl-3.8-sensor.bin | 65,536 | 7d793037a0760186574b0282f2f4 |\n\n" +
 				"SHA-256 of the manual lamp-manual.pdf:\nE3B0C442 98FC1C14 9AFBF4C8 996FB924\n27AE41E4 649B934C A495991B 7852B855\n"
-			return shot("console-manifest-dark", theme("night-watch"), visit("/manifests", "form"), chromedp.SendKeys("textarea", text, chromedp.ByQuery),
-				browser.Press("form button[type=submit]"), chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil))
+			return shot(
+				"console-manifest-dark", theme("night-watch"), visit("/manifests", "form"),
+				chromedp.SendKeys("textarea", text, chromedp.ByQuery),
+				browser.Press(
+					"form button[type=submit]",
+				),
+				chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil),
+			)
 		},
 		func() error {
 			at, err := damagedDisc(ctx)
@@ -293,8 +338,10 @@ func terminals(ctx context.Context, certified, release string) error {
 		{"client-keyring", "bin/endeixis keyring show " + certified + "; echo; bin/endeixis keyring reach " + release},
 	} {
 		script := fmt.Sprintf("printf '$ %%s\\n' %q; %s; printf '$ '; sleep 60", t.command, t.command)
-		term := exec.CommandContext(ctx, "xterm", "-geometry", "141x42+0+0", "-b", "12", "-fa", "DejaVu Sans Mono", "-fs", "11",
-			"-bg", "#17161b", "-fg", "#e6e3dc", "-e", "sh", "-c", script)
+		term := exec.CommandContext(
+			ctx, "xterm", "-geometry", "141x42+0+0", "-b", "12", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg",
+			"#17161b", "-fg", "#e6e3dc", "-e", "sh", "-c", script,
+		)
 		term.Env = env
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("xterm: %w", err)

@@ -50,7 +50,9 @@ func (n *node) child(name string, dir bool) *node {
 			return c
 		}
 	}
-	c := &node{name: name, plain: fmt.Sprintf("%s%d", upper(strings.TrimSuffix(name, path.Ext(name)), 6), len(n.children))}
+	c := &node{
+		name: name, plain: fmt.Sprintf("%s%d", upper(strings.TrimSuffix(name, path.Ext(name)), 6), len(n.children)),
+	}
 	if !dir {
 		c.plain += "." + upper(strings.TrimPrefix(path.Ext(name), "."), 3) + ";1"
 	}
@@ -230,7 +232,13 @@ func (w *writer) record(name string, n *node, system []byte, joliet bool) []byte
 	both32(b[2:], sector)
 	both32(b[10:], size)
 	t := w.Time.UTC()
-	copy(b[18:], []byte{byte(max(t.Year()-1900, 0)), byte(t.Month()), byte(t.Day()), byte(t.Hour()), byte(t.Minute()), byte(t.Second()), 0})
+	copy(
+		b[18:],
+		[]byte{
+			byte(max(t.Year()-1900, 0)), byte(t.Month()), byte(t.Day()), byte(t.Hour()), byte(t.Minute()),
+			byte(t.Second()), 0,
+		},
+	)
 	if n.file == nil {
 		b[25] = 2
 	}

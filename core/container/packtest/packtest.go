@@ -36,7 +36,14 @@ func Tar(namesAndContents ...string) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	for i := 0; i < len(namesAndContents); i += 2 {
-		must(w.WriteHeader(&tar.Header{Name: namesAndContents[i], Mode: 0o644, Size: int64(len(namesAndContents[i+1])), Typeflag: tar.TypeReg}))
+		must(
+			w.WriteHeader(
+				&tar.Header{
+					Name: namesAndContents[i], Mode: 0o644, Size: int64(len(namesAndContents[i+1])),
+					Typeflag: tar.TypeReg,
+				},
+			),
+		)
 		_, err := io.WriteString(w, namesAndContents[i+1])
 		must(err)
 	}

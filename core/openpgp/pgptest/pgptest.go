@@ -735,7 +735,13 @@ func Cleartext(text string, spec Sig, keys ...*Key) []byte {
 	for _, k := range keys {
 		sigs = append(sigs, k.Sign([]byte(strings.Join(signed, "\n")), spec)...)
 	}
-	return []byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + strings.Join(escaped, "\n") + "\n" + string(Armor("PGP SIGNATURE", sigs)))
+	return []byte(
+		"-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + strings.Join(
+			escaped, "\n",
+		) + "\n" + string(
+			Armor("PGP SIGNATURE", sigs),
+		),
+	)
 }
 
 // Armor wraps data in ASCII armor (RFC 9580, section 6.2).
