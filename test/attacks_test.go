@@ -65,11 +65,12 @@ func TestNothingIsFromBeforeRecords(t *testing.T) {
 			audit := endeixis(t, s, "auditor", "record", "audit")
 			assert.Equal(t, 10, audit.code, audit.out+audit.err)
 			// Nothing more is judged until somebody has looked.
-			b, err := s.Client(
-				t, roles.Operator,
-			).RunBatch(
-				t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2", Publisher: "corran"}, "",
-			)
+			b, err := s.Client(t, roles.Operator).
+				RunBatch(
+					t.Context(),
+					wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2", Publisher: "corran"},
+					"",
+				)
 			if err != nil {
 				assert.ErrorContains(t, err, "stored otherwise")
 			} else {
@@ -213,11 +214,10 @@ func TestNobodySignsInBySQL(t *testing.T) {
 	// A token of one's own: not with another role, not for longer, not after it was ended.
 	issue := func() wire.IssuedToken {
 		t.Helper()
-		out, err := s.Client(
-			t, roles.Auditor,
-		).IssueToken(
-			t.Context(), wire.NewToken{Label: "x", Days: 1, Limits: wire.Limits{Depots: []string{"quayside"}}},
-		)
+		out, err := s.Client(t, roles.Auditor).
+			IssueToken(
+				t.Context(), wire.NewToken{Label: "x", Days: 1, Limits: wire.Limits{Depots: []string{"quayside"}}},
+			)
 		require.NoError(t, err)
 		return out
 	}
@@ -469,11 +469,8 @@ func TestAForgedRecordIsNotSigned(t *testing.T) {
 	r = endeixis(t, s, "auditor", "record", "audit")
 	assert.Equal(t, 10, r.code, r.out+r.err)
 	assert.Contains(t, r.out, fmt.Sprintf("Record %d is not sealed", before.Size))
-	_, err = s.Client(
-		t, roles.Operator,
-	).RunBatch(
-		t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2"}, "",
-	)
+	_, err = s.Client(t, roles.Operator).
+		RunBatch(t.Context(), wire.NewBatch{Depot: "quayside", Path: "tidewright/gauge-fw-4.2"}, "")
 	assert.ErrorContains(t, err, "Nobody has sealed record", "and nothing is judged by it")
 	// A seal that is taken away, or another's, is no better.
 	for _, sql := range []string{`DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`, `INSERT INTO seals SELECT (SELECT max(position) FROM ledger_records), records, decisions, over_leaves, mac FROM seals ORDER BY first LIMIT 1`} {
@@ -492,11 +489,8 @@ func TestALimitedTokenMeasures(t *testing.T) {
 	s := testkit.Start(t)
 	folder := filepath.Join(s.Depot, "tidewright", "gauge-fw-4.2")
 	limited := func(l wire.Limits) []string {
-		issued, err := s.Client(
-			t, roles.Operator,
-		).IssueToken(
-			t.Context(), wire.NewToken{Label: "limited", Days: 1, Limits: l},
-		)
+		issued, err := s.Client(t, roles.Operator).
+			IssueToken(t.Context(), wire.NewToken{Label: "limited", Days: 1, Limits: l})
 		require.NoError(t, err)
 		return []string{"ENDEIXIS_SERVER=" + s.URL, "ENDEIXIS_TOKEN=" + issued.Text}
 	}

@@ -154,9 +154,8 @@ func TestManyManifestFormatsInABatch(t *testing.T) {
 	var out []struct{ Digests map[string]string }
 	local(
 		t, "", "digest", file, "--algorithm", strings.Join([]string{sha3, crc, sha1, blake}, ","), "--output", "json",
-	).decode(
-		t, &out,
-	)
+	).
+		decode(t, &out)
 	d := out[0].Digests
 	folder := s.Write(t, "incoming/formats", map[string][]byte{
 		"one.img": image, "two.img": image, "three.img": image, "four.img": image,

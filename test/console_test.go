@@ -387,11 +387,8 @@ func TestConsoleSlowAnswer(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(2<<30))
 	require.NoError(t, f.Close())
-	batch, err := s.Client(
-		t, "operator",
-	).RunBatch(
-		t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/long"}, "long",
-	)
+	batch, err := s.Client(t, "operator").
+		RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming/long"}, "long")
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/batches/%d", b.base, batch.ID)))
 	_, err = s.Client(t, "operator").Follow(t.Context(), batch.ID, nothing)
@@ -692,9 +689,10 @@ func TestConsolePolicy(t *testing.T) {
 				0,
 				2,
 				0,
-			).Format(
-				time.DateOnly,
-			)+`"); i.dispatchEvent(new Event("input", { bubbles: true })); })()`,
+			).
+				Format(
+					time.DateOnly,
+				)+`"); i.dispatchEvent(new Event("input", { bubbles: true })); })()`,
 			nil,
 		),
 	)
@@ -825,11 +823,8 @@ func TestConsoleCancel(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(1<<40)) // more than is read before it is cancelled
 	require.NoError(t, f.Close())
-	made, err := s.Client(
-		t, roles.Operator,
-	).RunBatch(
-		t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming"}, "",
-	)
+	made, err := s.Client(t, roles.Operator).
+		RunBatch(t.Context(), wire.NewBatch{Depot: scenario.Depot, Path: "incoming"}, "")
 	require.NoError(t, err)
 	b := open(t, s)
 	b.signIn(roles.Auditor)

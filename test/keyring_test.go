@@ -428,11 +428,8 @@ func TestFiftyMebibytesOfCertifications(t *testing.T) {
 	s := testkit.Start(t)
 	born := time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC)
 	made := pgptest.Simple("crowded", pgptest.Ed25519, born, "Crowded")
-	certification := pgptest.NewKey(
-		"busy", pgptest.RSA2048, born,
-	).Sign(
-		[]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born},
-	)
+	certification := pgptest.NewKey("busy", pgptest.RSA2048, born).
+		Sign([]byte("anything"), pgptest.Sig{Type: pgptest.Certification, Created: born})
 	flood := func(n int) string {
 		file := filepath.Join(t.TempDir(), "crowded.pgp")
 		data := made.Bytes()
@@ -694,12 +691,11 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 		_, err := s.Client(t, "operator").ImportKeys(t.Context(), made.Bytes(), "a test", "corran")
 		require.NoError(t, err, says)
 		for _, channel := range []string{"letter", "phone"} {
-			_, err := s.Client(
-				t, "operator",
-			).SightKey(
-				t.Context(), fp,
-				wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "a test", Note: ""},
-			)
+			_, err := s.Client(t, "operator").
+				SightKey(
+					t.Context(), fp,
+					wire.NewSighting{Read: fp, Channel: keyring.Channel(channel), Place: "a test", Note: ""},
+				)
 			require.NoError(t, err)
 		}
 		r := endeixis(
@@ -721,16 +717,12 @@ func TestAdmissionOfUnfitKeys(t *testing.T) {
 	assert.ErrorContains(t, err, "Sign in first")
 	// Spacing of any kind is accepted; letters that look alike are told.
 	broken := key[:10] + "\n \t" + strings.ToUpper(key[10:30]) + "\u00a0" + key[30:]
-	_, err = s.Client(
-		t, "operator",
-	).SightKey(
-		t.Context(), key, wire.NewSighting{Read: broken, Channel: "phone", Place: "their desk", Note: ""},
-	)
+	_, err = s.Client(t, "operator").
+		SightKey(t.Context(), key, wire.NewSighting{Read: broken, Channel: "phone", Place: "their desk", Note: ""})
 	assert.NoError(t, err)
-	_, err = s.Client(
-		t, "operator",
-	).SightKey(
-		t.Context(), key, wire.NewSighting{Read: "О" + key[1:], Channel: "phone", Place: "their desk", Note: ""},
-	)
+	_, err = s.Client(t, "operator").
+		SightKey(
+			t.Context(), key, wire.NewSighting{Read: "О" + key[1:], Channel: "phone", Place: "their desk", Note: ""},
+		)
 	assert.ErrorContains(t, err, "looks like another character")
 }

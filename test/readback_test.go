@@ -328,12 +328,11 @@ func publishes(t *testing.T, s *testkit.Service, folder string, files map[string
 	t.Helper()
 	born := time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC)
 	key := pgptest.NewKey(folder, pgptest.Ed25519, born)
-	made := pgptest.NewCertificate(
-		key,
-	).UserID(
-		"Signs "+folder,
-		pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
-	)
+	made := pgptest.NewCertificate(key).
+		UserID(
+			"Signs "+folder,
+			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
+		)
 	fp := key.Fingerprint()
 	c := s.Client(t, roles.Curator)
 	_, err := c.ImportKeys(t.Context(), made.Bytes(), "a test", "")

@@ -114,9 +114,8 @@ func TestPumpAgreesWithPlainHashing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.OneOf(
 			rapid.IntRange(0, 64), rapid.IntRange(blockSize-2, blockSize+2), rapid.IntRange(0, len(source)),
-		).Draw(
-			t, "length",
-		)
+		).
+			Draw(t, "length")
 		var r io.Reader = bytes.NewReader(source[:n])
 		if rapid.Bool().Draw(t, "half reads") {
 			r = iotest.HalfReader(r)

@@ -67,22 +67,23 @@ func ring(t *testing.T) *keyring.Keyring {
 			append(admitted, keyring.Change{At: born.AddDate(1, 0, 0), To: keyring.Withdrawn}),
 		),
 		entry(
-			pgptest.NewCertificate(
-				expired,
-			).UserID(
-				"E", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(600 * 24 * time.Hour)}},
-			),
+			pgptest.NewCertificate(expired).
+				UserID(
+					"E", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(600 * 24 * time.Hour)}},
+				),
 			"tidewright", admitted,
 		),
 		entry(
-			pgptest.NewCertificate(
-				revoked,
-			).Key(
-				revoked,
-				pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(2, "")}},
-			).UserID(
-				"R", self,
-			),
+			pgptest.NewCertificate(revoked).
+				Key(
+					revoked,
+					pgptest.Sig{
+						Type:    pgptest.KeyRevocation,
+						Created: now,
+						Hashed:  []pgptest.Sub{pgptest.Reason(2, "")},
+					},
+				).
+				UserID("R", self),
 			"tidewright", admitted,
 		),
 	}, []keyring.Publisher{{Slug: "tidewright", Scope: []string{"gauge-*"}}, {Slug: "brackwater", Scope: []string{"buoy-*"}}})

@@ -53,13 +53,9 @@ func TestStrangersThatAdopt(t *testing.T) {
 	// A subkey that really belongs to two certificates counts for the admitted one.
 	sub := pgptest.NewKey("shared sub", pgptest.Ed25519, born)
 	shared := func(of *pgptest.Key) *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			of,
-		).UserID(
-			"X", pgptest.Sig{Created: born},
-		).Subkey(
-			sub, signing, &pgptest.Sig{Created: born},
-		)
+		return pgptest.NewCertificate(of).
+			UserID("X", pgptest.Sig{Created: born}).
+			Subkey(sub, signing, &pgptest.Sig{Created: born})
 	}
 	first := entry(t, shared(candidate), keyring.Release)
 	second := entry(t, shared(withdrawn), keyring.Release, keyring.Change{At: born, To: keyring.Admitted})
@@ -83,14 +79,11 @@ func TestKeysOfThePast(t *testing.T) {
 			Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(3, "")},
 		},
 	).
+		UserID("T", pgptest.Sig{Created: born})
+	lapsed := pgptest.NewCertificate(tidewright).
 		UserID(
-			"T", pgptest.Sig{Created: born},
+			"T", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(now.AddDate(0, -1, 0).Sub(born))}},
 		)
-	lapsed := pgptest.NewCertificate(
-		tidewright,
-	).UserID(
-		"T", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(now.AddDate(0, -1, 0).Sub(born))}},
-	)
 	judged := func(made *pgptest.Certificate, at time.Time, expired Effect) Outcome {
 		k := entry(t, made, keyring.Release, keyring.Change{At: born, To: keyring.Admitted, Until: &until})
 		return judgeFolder(t, signedBy(tidewright, at), "tidewright", func(b *Basis) {
@@ -140,13 +133,9 @@ func TestAnchorsThatFall(t *testing.T) {
 	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}
 	at := born.AddDate(0, 1, 0)
 	certified := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			tidewright,
-		).UserID(
-			id, pgptest.Sig{Created: born},
-		).Certify(
-			anchor, id, pgptest.Sig{Type: pgptest.Certification, Created: at},
-		)
+		return pgptest.NewCertificate(tidewright).
+			UserID(id, pgptest.Sig{Created: born}).
+			Certify(anchor, id, pgptest.Sig{Type: pgptest.Certification, Created: at})
 	}
 	whole := pgptest.NewCertificate(anchor).UserID("A", self)
 	fp := openpgp.Fingerprint(anchor.Fingerprint())
@@ -155,9 +144,8 @@ func TestAnchorsThatFall(t *testing.T) {
 	)
 	disowned := certified().Certify(
 		tidewright, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)},
-	).UserID(
-		"Other", pgptest.Sig{Created: born},
-	)
+	).
+		UserID("Other", pgptest.Sig{Created: born})
 	revoked := pgptest.NewCertificate(
 		anchor,
 	).Key(

@@ -111,18 +111,11 @@ func TestObstacles(t *testing.T) {
 		return out
 	}
 	primary := made.Primary
-	revoked := pgptest.NewCertificate(
-		primary,
-	).Key(
-		primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
-	).UserID(
-		"K", pgptest.Sig{Created: born},
-	)
-	expired := pgptest.NewCertificate(
-		primary,
-	).UserID(
-		"K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(time.Hour)}},
-	)
+	revoked := pgptest.NewCertificate(primary).
+		Key(primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).
+		UserID("K", pgptest.Sig{Created: born})
+	expired := pgptest.NewCertificate(primary).
+		UserID("K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(time.Hour)}})
 
 	assert.Empty(t, codes(key(t, made), two))
 	assert.Equal(t, []string{"sightings"}, codes(key(t, made), two[:1]))

@@ -18,20 +18,19 @@ func TestAdmissionsForThePast(t *testing.T) {
 	self := pgptest.Sig{Created: born}
 	ended := born.AddDate(1, 0, 0)
 	revoked := func(reason byte) *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			primary,
-		).Key(
-			primary,
-			pgptest.Sig{Type: pgptest.KeyRevocation, Created: ended, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}},
-		).UserID(
-			"K", self,
-		)
+		return pgptest.NewCertificate(primary).
+			Key(
+				primary,
+				pgptest.Sig{
+					Type:    pgptest.KeyRevocation,
+					Created: ended,
+					Hashed:  []pgptest.Sub{pgptest.Reason(reason, "")},
+				},
+			).
+			UserID("K", self)
 	}
-	expired := pgptest.NewCertificate(
-		primary,
-	).UserID(
-		"K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(ended.Sub(born))}},
-	)
+	expired := pgptest.NewCertificate(primary).
+		UserID("K", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.KeyExpires(ended.Sub(born))}})
 	good := pgptest.NewCertificate(primary).UserID("K", self)
 	fp := openpgp.Fingerprint(primary.Fingerprint())
 	sighted := Evidence{Sightings: []Sighting{{Channel: Letter, Read: fp}, {Channel: Phone, Read: fp}}}
@@ -72,11 +71,8 @@ func TestWhatAnAdmissionRestsOn(t *testing.T) {
 	mayCertify := []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}
 	anchorKey := pgptest.NewKey("rests on", pgptest.Ed25519, born)
 	fp := openpgp.Fingerprint(anchorKey.Fingerprint())
-	certified := pgptest.Simple(
-		"resting", pgptest.Ed25519, born, id,
-	).Certify(
-		anchorKey, id, pgptest.Sig{Type: pgptest.Certification, Created: at},
-	)
+	certified := pgptest.Simple("resting", pgptest.Ed25519, born, id).
+		Certify(anchorKey, id, pgptest.Sig{Type: pgptest.Certification, Created: at})
 	ring := func(anchor *pgptest.Certificate, restsOn ...openpgp.Fingerprint) (*Keyring, *Key) {
 		a, k := key(t, anchor), key(t, certified)
 		a.Role, a.Publisher, a.History = Anchor, "tidewright", []Change{{At: born, To: Admitted}}
@@ -94,13 +90,9 @@ func TestWhatAnAdmissionRestsOn(t *testing.T) {
 			Created: born, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(365 * 24 * time.Hour)}, mayCertify...),
 		},
 	)
-	revoked := pgptest.NewCertificate(
-		anchorKey,
-	).Key(
-		anchorKey, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
-	).UserID(
-		"Anchor", pgptest.Sig{Created: born, Hashed: mayCertify},
-	)
+	revoked := pgptest.NewCertificate(anchorKey).
+		Key(anchorKey, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now}).
+		UserID("Anchor", pgptest.Sig{Created: born, Hashed: mayCertify})
 
 	counts := rules()
 	counts.ExpiredCounts = true

@@ -30,14 +30,16 @@ func TestPaths(t *testing.T) {
 	}
 	good := certify(pgptest.Sig{})
 	revoke := func(reason byte, when time.Time) *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			anchorKey,
-		).Key(
-			anchorKey,
-			pgptest.Sig{Type: pgptest.KeyRevocation, Created: when, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}},
-		).UserID(
-			"Anchor", mayCertify,
-		)
+		return pgptest.NewCertificate(anchorKey).
+			Key(
+				anchorKey,
+				pgptest.Sig{
+					Type:    pgptest.KeyRevocation,
+					Created: when,
+					Hashed:  []pgptest.Sub{pgptest.Reason(reason, "")},
+				},
+			).
+			UserID("Anchor", mayCertify)
 	}
 	forged := release().Add(pgptest.Packet(2, nil)) // something that is no signature
 	for _, c := range []struct {
@@ -113,23 +115,15 @@ func TestCertifiersAndNamesakes(t *testing.T) {
 	old.Version = 3 // names its maker by the key ID alone
 	k := key(
 		t,
-		pgptest.Simple(
-			"certified", pgptest.Ed25519, born, id,
-		).Certify(
-			friend, id, spec,
-		).Certify(
-			gone, id, spec,
-		).Certify(
-			pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old,
-		),
+		pgptest.Simple("certified", pgptest.Ed25519, born, id).
+			Certify(friend, id, spec).
+			Certify(gone, id, spec).
+			Certify(pgptest.NewKey("gone too", pgptest.RSA2048, born), id, old),
 	)
 	f := key(
 		t,
-		pgptest.NewCertificate(
-			friend,
-		).UserID(
-			"Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
-		),
+		pgptest.NewCertificate(friend).
+			UserID("Friend", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}}),
 	)
 	sub := pgptest.NewKey("shared", pgptest.P256, born)
 	listed := key(t, pgptest.Simple("one", pgptest.Ed25519, born, "One").Subkey(sub, pgptest.Sig{Created: born}, nil))

@@ -189,9 +189,8 @@ func renderings() []rendering {
 		{"sections", true, true, false, func(t *rapid.T, all []written) string {
 			heading := rapid.SampledFrom(
 				[]string{"%s:\n", "# %s checksums\n", "== %s ==\n", "[%s]\n", "%s checksums of the files here:\n"},
-			).Draw(
-				t, "heading",
-			)
+			).
+				Draw(t, "heading")
 			var b strings.Builder
 			for _, a := range all[0].label {
 				fmt.Fprintf(&b, heading, a)
@@ -390,11 +389,8 @@ func TestEveryValueIsAccountedFor(t *testing.T) {
 		var b strings.Builder
 		for range rapid.IntRange(1, 30).Draw(t, "parts") {
 			if rapid.IntRange(0, 3).Draw(t, "a value") == 0 {
-				a := rapid.SampledFrom(
-					[]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512},
-				).Draw(
-					t, "algorithm",
-				)
+				a := rapid.SampledFrom([]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512}).
+					Draw(t, "algorithm")
 				h := a.New()
 				fmt.Fprint(h, b.Len())
 				value := fmt.Sprintf("%x", h.Sum(nil))

@@ -100,11 +100,8 @@ func readCases(t testing.TB, file string) []listCase {
 		text, expected, ok := strings.Cut(rest, "+++")
 		require.True(t, ok, "%s: %s has nothing expected", file, title)
 		c := listCase{title: title, text: fillIn(t, text)}
-		c.text = strings.NewReplacer(
-			"\\r\\n\n", "\r\n", "<NBSP>", "\u00a0", "<TAB>", "\t", "<CR>\n", "\r",
-		).Replace(
-			c.text,
-		)
+		c.text = strings.NewReplacer("\\r\\n\n", "\r\n", "<NBSP>", "\u00a0", "<TAB>", "\t", "<CR>\n", "\r").
+			Replace(c.text)
 		for line := range strings.Lines(head) {
 			key, value, _ := strings.Cut(strings.TrimSpace(line), ": ")
 			switch key {

@@ -28,13 +28,9 @@ func TestCertifications(t *testing.T) {
 		return c
 	}
 	taken := pgptest.Sig{Type: pgptest.CertRevocation, Created: signedAt.AddDate(0, 1, 0)}
-	other := pgptest.NewCertificate(
-		releaseKey,
-	).UserID(
-		id, pgptest.Sig{Created: born},
-	).Certify(
-		anchorKey, "Somebody else", certified,
-	)
+	other := pgptest.NewCertificate(releaseKey).
+		UserID(id, pgptest.Sig{Created: born}).
+		Certify(anchorKey, "Somebody else", certified)
 	for name, test := range map[string]struct {
 		anchor, release *pgptest.Certificate
 		want            []openpgp.CertificationStatus

@@ -49,9 +49,7 @@ func TestInspect(t *testing.T) {
 			Type: pgptest.KeyRevocation, Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(2, "lost \x1b[31m")},
 		},
 	).
-		UserID(
-			"R", pgptest.Sig{Created: born, Hash: pgptest.SHA1},
-		)
+		UserID("R", pgptest.Sig{Created: born, Hash: pgptest.SHA1})
 	spec := pgptest.Sig{Created: signedAt}
 	message := pgptest.Compressed(pgptest.Message([]byte("x"), spec, key.Primary))
 	critical := key.Primary.Sign(

@@ -110,21 +110,17 @@ func TestJunkTakesNoRoom(t *testing.T) {
 	for round := range 3 {
 		c := pgptest.NewCertificate(key)
 		for i := range 990 {
-			c.Add(
-				pgptest.Packet(13, []byte(fmt.Sprint("nobody ", round, i))),
-			).Certify(
-				rubbish, "x", pgptest.Sig{Type: pgptest.Certification, Created: now},
-			)
+			c.Add(pgptest.Packet(13, []byte(fmt.Sprint("nobody ", round, i)))).
+				Certify(rubbish, "x", pgptest.Sig{Type: pgptest.Certification, Created: now})
 		}
 		known, _ = openpgp.Merge(known, readCert(t, c.Bytes()), nil)
 	}
 	assert.LessOrEqual(t, len(known.UserIDs), 51)
-	late := pgptest.NewCertificate(
-		key,
-	).Subkey(
-		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
-		&pgptest.Sig{Created: born},
-	)
+	late := pgptest.NewCertificate(key).
+		Subkey(
+			sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+			&pgptest.Sig{Created: born},
+		)
 	known, left := openpgp.Merge(known, readCert(t, late.Bytes()), nil)
 	assert.Zero(t, left)
 	assert.Equal(t, openpgp.Valid, verify(t, sub.Sign(document, signsNow), document, rules(), known).Status)
@@ -221,13 +217,9 @@ func TestWhatRestrictsCounts(t *testing.T) {
 		"accepted, and gives more": {pgptest.Sig{Created: later, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(5000 * 24 * time.Hour)}, maySign...)}, openpgp.Valid},
 	} {
 		c.newest.Type = pgptest.Certification
-		made := pgptest.NewCertificate(
-			key,
-		).UserID(
-			junkID, pgptest.Sig{Created: born, Hashed: maySign},
-		).Certify(
-			key, junkID, c.newest,
-		)
+		made := pgptest.NewCertificate(key).
+			UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).
+			Certify(key, junkID, c.newest)
 		r := verify(t, key.Sign(document, signsNow), document, rules(), readCert(t, made.Bytes()))
 		assert.Equal(t, c.want, r.Status, "%s: %s", name, r.Reason)
 
@@ -259,11 +251,8 @@ func TestTheHardestReasonCounts(t *testing.T) {
 		for _, r := range reasons {
 			subs = append(subs, pgptest.Reason(r, ""))
 		}
-		lone := pgptest.NewCertificate(
-			made.Primary,
-		).Key(
-			made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs},
-		)
+		lone := pgptest.NewCertificate(made.Primary).
+			Key(made.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: subs})
 		cert, _ := openpgp.Merge(readCert(t, made.Bytes()), readCert(t, lone.Bytes()), nil)
 		assert.Equal(
 			t, openpgp.SignerRevoked, verify(t, made.Primary.Sign(document, signsNow), document, rules(), cert).Status,
@@ -280,11 +269,8 @@ func TestStrippedCopies(t *testing.T) {
 	sub := pgptest.NewKey("stripped sub", pgptest.Ed25519, born)
 	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
 	start := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			primary,
-		).UserID(
-			junkID, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
-		)
+		return pgptest.NewCertificate(primary).
+			UserID(junkID, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}})
 	}
 	whole := start().Subkey(sub, signing, &pgptest.Sig{Created: born}).Bytes()
 	stripped := start().Subkey(sub, signing, nil).Bytes()

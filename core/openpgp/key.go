@@ -286,13 +286,9 @@ func (k *PublicKey) setDSA(p, q, g, y []byte) {
 		k.dsa = key
 		k.dsaSound = sync.OnceValue(func() bool {
 			return new(big.Int).Mod(new(big.Int).Sub(key.P, unit), key.Q).Sign() == 0 && key.Q.ProbablyPrime(10) &&
-				new(
-					big.Int,
-				).Exp(
-					key.G, key.Q, key.P,
-				).Cmp(
-					unit,
-				) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(unit) == 0
+				new(big.Int).
+					Exp(key.G, key.Q, key.P).
+					Cmp(unit) == 0 && new(big.Int).Exp(key.Y, key.Q, key.P).Cmp(unit) == 0
 		})
 	}
 }

@@ -27,11 +27,11 @@ func TestLess(t *testing.T) {
 			Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
 	}
 	superseded := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			key,
-		).Key(
-			key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(1, "")}},
-		)
+		return pgptest.NewCertificate(key).
+			Key(
+				key,
+				pgptest.Sig{Type: pgptest.KeyRevocation, Created: now, Hashed: []pgptest.Sub{pgptest.Reason(1, "")}},
+			)
 	}
 	subkey := func() *pgptest.Certificate { return pgptest.NewCertificate(key).Add(pgptest.Packet(14, subBody(sub))) }
 	named := func(spec pgptest.Sig) *pgptest.Certificate { return pgptest.NewCertificate(key).UserID(id, spec) }

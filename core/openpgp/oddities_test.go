@@ -129,11 +129,11 @@ func TestDesignatedRevokersAreShown(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, told(a), "as a key that may revoke it, which is not followed here")
 	// One whose class octet lacks its mark is none (RFC 9580, section 5.2.3.23).
-	unmarked := pgptest.NewCertificate(
-		key,
-	).UserID(
-		"O", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{{Type: 12, Body: append([]byte{0, 27}, fingerprint...)}}},
-	)
+	unmarked := pgptest.NewCertificate(key).
+		UserID(
+			"O",
+			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{{Type: 12, Body: append([]byte{0, 27}, fingerprint...)}}},
+		)
 	assert.Empty(t, readCert(t, unmarked.Bytes()).Revokers(rules()))
 	// One that nobody signed is nothing.
 	forged := pgptest.NewCertificate(key).UserID("O", pgptest.Sig{Created: born, Unhashed: []pgptest.Sub{names}})

@@ -45,11 +45,8 @@ func generate(t *rapid.T) generated {
 		g.parts = append(g.parts, pgptest.Packet(13, []byte(name)))
 		hashed := []pgptest.Sub{
 			pgptest.Flags(
-				rapid.SampledFrom(
-					[]byte{pgptest.MayCertify, pgptest.MaySign, pgptest.MaySign | pgptest.MayCertify},
-				).Draw(
-					t, "flags",
-				),
+				rapid.SampledFrom([]byte{pgptest.MayCertify, pgptest.MaySign, pgptest.MaySign | pgptest.MayCertify}).
+					Draw(t, "flags"),
 			),
 		}
 		if yes("expires") {

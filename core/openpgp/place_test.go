@@ -34,11 +34,8 @@ func partsOf(seed string) parts {
 	p.second = after(pgptest.NewCertificate(p.key).UserID(second, pgptest.Sig{Created: born, Hashed: maySign}))
 	signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
 	p.subkey = after(
-		pgptest.NewCertificate(
-			p.key,
-		).Subkey(
-			p.sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
-		),
+		pgptest.NewCertificate(p.key).
+			Subkey(p.sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born}),
 	)
 	return p
 }
@@ -262,11 +259,8 @@ func TestShortHashesDoNotBind(t *testing.T) {
 		// A subkey that signs back with a hash that is too short for it.
 		sub := pgptest.NewKey("short sub "+name, c.algorithm, born)
 		signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
-		whole := simple(
-			"short primary "+name, pgptest.Ed25519,
-		).Subkey(
-			sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born, Hash: c.hash},
-		)
+		whole := simple("short primary "+name, pgptest.Ed25519).
+			Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born, Hash: c.hash})
 		assert.Equal(t, c.want, statusOf(t, sub, whole.Bytes()).Status, name)
 	}
 }
@@ -313,24 +307,14 @@ func TestCompromisedFollowsTheKey(t *testing.T) {
 	sub := pgptest.NewKey("shared sub", pgptest.Ed25519, born)
 	hard := pgptest.Sig{Created: now.Add(-time.Hour), Hashed: []pgptest.Sub{pgptest.Reason(2, "")}}
 	first := func() *pgptest.Certificate {
-		return simple(
-			"first owner", pgptest.Ed25519,
-		).Subkey(
-			sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
-		)
+		return simple("first owner", pgptest.Ed25519).
+			Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
 	}
-	second := simple(
-		"second owner", pgptest.Ed25519,
-	).Subkey(
-		sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born},
-	)
-	stranger := simple(
-		"no owner", pgptest.Ed25519,
-	).Subkey(
-		sub, pgptest.Sig{Created: born, Hashed: signs}, nil,
-	).RevokeSubkey(
-		sub, hard,
-	)
+	second := simple("second owner", pgptest.Ed25519).
+		Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, &pgptest.Sig{Created: born})
+	stranger := simple("no owner", pgptest.Ed25519).
+		Subkey(sub, pgptest.Sig{Created: born, Hashed: signs}, nil).
+		RevokeSubkey(sub, hard)
 	sig := sub.Sign(document, pgptest.Sig{Created: signedAt})
 	good, revoked := readCert(t, second.Bytes()), readCert(t, first().RevokeSubkey(sub, hard).Bytes())
 	assert.Equal(t, openpgp.Valid, verify(t, sig, document, rules(), good, readCert(t, first().Bytes())).Status)
@@ -479,11 +463,8 @@ func TestArmorHasAnythingInFront(t *testing.T) {
 		assert.NoError(t, sigs[0].Malformed(), name)
 	}
 	// A line like that within binary is content.
-	odd := pgptest.NewCertificate(
-		made.Primary,
-	).UserID(
-		"x\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n", pgptest.Sig{Created: born, Hashed: maySign},
-	)
+	odd := pgptest.NewCertificate(made.Primary).
+		UserID("x\n-----BEGIN PGP PUBLIC KEY BLOCK-----\n", pgptest.Sig{Created: born, Hashed: maySign})
 	assert.Equal(t, 1, len(readCert(t, odd.Bytes()).UserIDs), fmt.Sprintf("%q", odd.Bytes()[:8]))
 }
 
@@ -497,13 +478,9 @@ func TestHashingIsPaidBefore(t *testing.T) {
 		body := append(
 			[]byte{255, byte(size >> 24), byte(size >> 16), byte(size >> 8), byte(size), 100},
 			make([]byte, size-1)...)
-		made := pgptest.NewCertificate(
-			key,
-		).UserID(
-			"Crowded", pgptest.Sig{Created: born, Hashed: maySign},
-		).Add(
-			pgptest.Packet(17, body),
-		)
+		made := pgptest.NewCertificate(key).
+			UserID("Crowded", pgptest.Sig{Created: born, Hashed: maySign}).
+			Add(pgptest.Packet(17, body))
 		for i := range many {
 			made.Add(
 				stranger.Sign(
@@ -519,11 +496,8 @@ func TestHashingIsPaidBefore(t *testing.T) {
 		t, openpgp.Vetting{Packets: 4 + many, Counted: 3, Forged: many, Unsigned: 1}, vetting,
 		"what is over the same bytes hashes them once",
 	)
-	_, vetting = crowded(
-		pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10,
-	).Vet(
-		openpgp.NewEffort(time.Millisecond), nil,
-	)
+	_, vetting = crowded(pgptest.NewKey("crowded again", pgptest.Ed25519, born), 900<<10).
+		Vet(openpgp.NewEffort(time.Millisecond), nil)
 	assert.Equal(t, many, vetting.Unchecked, "what cannot be paid is not hashed")
 	assert.Zero(t, vetting.Forged)
 	// By a key of an algorithm that is not known nothing is hashed at all.
@@ -541,11 +515,8 @@ func TestHashingIsPaidBefore(t *testing.T) {
 	// Nobody waits for it any longer.
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, vetting = crowded(
-		pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100,
-	).Vet(
-		openpgp.EffortUntil(ctx, time.Hour), nil,
-	)
+	_, vetting = crowded(pgptest.NewKey("nobody waits", pgptest.Ed25519, born), 100).
+		Vet(openpgp.EffortUntil(ctx, time.Hour), nil)
 	assert.Equal(t, many+1, vetting.Unchecked)
 }
 

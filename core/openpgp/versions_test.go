@@ -106,13 +106,9 @@ func TestVersion6Subkeys(t *testing.T) {
 // TestVersion3Keys are read and shown, and no signature counts by them.
 func TestVersion3Keys(t *testing.T) {
 	key := pgptest.NewKey3("old", born)
-	made := pgptest.NewCertificate(
-		key,
-	).Add(
-		pgptest.Packet(13, []byte("Old")),
-	).Certify(
-		key, "Old", pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: born},
-	)
+	made := pgptest.NewCertificate(key).
+		Add(pgptest.Packet(13, []byte("Old"))).
+		Certify(key, "Old", pgptest.Sig{Version: 3, Type: pgptest.Certification, Created: born})
 	cert := readCert(t, made.Bytes())
 	assert.Equal(t, 3, cert.Primary.Version)
 	assert.Len(t, string(cert.Primary.Fingerprint), 32)

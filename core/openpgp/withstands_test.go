@@ -201,12 +201,12 @@ func TestSubkeyOfAnother(t *testing.T) {
 	}
 	// … or binds it anew, with the back signature that the subkey gave the owner.
 	back := pgptest.BackSignature(owner.Primary, sub, pgptest.Sig{Created: born})
-	bound := simple(
-		"thief", pgptest.Ed25519,
-	).Subkey(
-		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), {Type: 32, Body: back}}},
-		nil,
-	)
+	bound := simple("thief", pgptest.Ed25519).
+		Subkey(
+			sub,
+			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), {Type: 32, Body: back}}},
+			nil,
+		)
 	r := verify(t, sig, document, rules(), readCert(t, bound.Bytes()))
 	assert.Equal(t, openpgp.SignerUnfit, r.Status)
 	assert.Contains(t, r.Reason, "back to the primary key")

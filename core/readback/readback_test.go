@@ -179,10 +179,11 @@ func TestScratchesAnywhere(t *testing.T) {
 			m.bad[span(rapid.Int64Range(0, 599_000).Draw(t, "at"), rapid.Int64Range(1, 20_000).Draw(t, "long"))] = rapid.IntRange(
 				-1,
 				4,
-			).Draw(
-				t,
-				"times",
-			)
+			).
+				Draw(
+					t,
+					"times",
+				)
 		}
 		source := NewSource(m, 0, int64(len(medium)))
 		got, err := io.ReadAll(source)

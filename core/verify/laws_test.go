@@ -72,26 +72,19 @@ var columnsOf = map[string]func(i int) string{
 func TestGuessesDecideNothing(t *testing.T) {
 	kinds := []string{"row", "row dot", "constant", "year", "date", "eight", "phone", "large", "mode"}
 	rapid.Check(t, func(t *rapid.T) {
-		algorithm := rapid.SampledFrom(
-			[]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512},
-		).Draw(
-			t, "algorithm",
-		)
+		algorithm := rapid.SampledFrom([]digest.Algorithm{digest.MD5, digest.SHA1, digest.SHA256, digest.SHA512}).
+			Draw(t, "algorithm")
 		columns := append(
 			[]string{"name", "value"},
 			rapid.SliceOfNDistinct(rapid.SampledFrom(kinds), 0, 3, rapid.ID[string]).Draw(t, "others")...)
 		columns = rapid.Permutation(columns).Draw(t, "columns")
 		between := rapid.SampledFrom([]string{" ", "  ", "\t", ",", "; ", " | "}).Draw(t, "between")
-		heading := rapid.SampledFrom(
-			[]string{"", "# " + algorithm.String() + "\n", algorithm.String() + ":\n"},
-		).Draw(
-			t, "heading",
-		)
+		heading := rapid.SampledFrom([]string{"", "# " + algorithm.String() + "\n", algorithm.String() + ":\n"}).
+			Draw(t, "heading")
 		list := rapid.SampledFrom(
 			[]string{"list.txt", "CHECKSUMS", strings.ReplaceAll(algorithm.String(), "-", "") + "SUMS"},
-		).Draw(
-			t, "list",
-		)
+		).
+			Draw(t, "list")
 		var text strings.Builder
 		text.WriteString(heading)
 		files := map[string]string{}

@@ -129,13 +129,9 @@ func brackwaterField() (before, after *pgptest.Certificate) {
 	}
 	key := pgptest.NewKey("brackwater field office", pgptest.Ed25519, fieldBorn)
 	before = pgptest.NewCertificate(key).UserID(id, self(fieldBorn, 12*year))
-	after = pgptest.NewCertificate(
-		key,
-	).UserID(
-		id, self(fieldBorn, 12*year),
-	).Certify(
-		key, id, self(fieldBorn.AddDate(3, 0, 0), 4*year-90*24*time.Hour),
-	)
+	after = pgptest.NewCertificate(key).
+		UserID(id, self(fieldBorn, 12*year)).
+		Certify(key, id, self(fieldBorn.AddDate(3, 0, 0), 4*year-90*24*time.Hour))
 	return before, after
 }
 
@@ -146,9 +142,7 @@ func brackwaterBench() (cert *pgptest.Certificate, signer *pgptest.Key) {
 	cert = pgptest.Simple(
 		"brackwater bench", pgptest.Ed25519, brackwaterBorn, "Brackwater Radio, test bench <bench@brackwater.example>",
 	).
-		Subkey(
-			signer, pgptest.Sig{Created: brackwaterBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, nil,
-		)
+		Subkey(signer, pgptest.Sig{Created: brackwaterBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, nil)
 	return cert, signer
 }
 
@@ -182,13 +176,9 @@ func oarlock() [3]*pgptest.Certificate {
 			"oarlock, second maintainer", pgptest.Brainpool384, tidewrightBorn,
 			"Pilar Greave (Oarlock) <pilar@oarlock.example>",
 		),
-		pgptest.NewCertificate(
-			third,
-		).Key(
-			third, self,
-		).UserID(
-			"Ode Marsh (Oarlock) <ode@oarlock.example>", pgptest.Sig{Created: nextBorn},
-		),
+		pgptest.NewCertificate(third).
+			Key(third, self).
+			UserID("Ode Marsh (Oarlock) <ode@oarlock.example>", pgptest.Sig{Created: nextBorn}),
 	}
 }
 
@@ -214,12 +204,11 @@ func brackwaterFormer() *pgptest.Certificate {
 // oarlockAnybody claims to be a fourth maintainer. Its point has a small order: anybody
 // can make signatures that hold by it.
 func oarlockAnybody() *pgptest.Certificate {
-	return pgptest.NewCertificate(
-		pgptest.SmallOrder(nextBorn),
-	).UserID(
-		"Ivo Carrow (Oarlock) <ivo@oarlock.example>",
-		pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
-	)
+	return pgptest.NewCertificate(pgptest.SmallOrder(nextBorn)).
+		UserID(
+			"Ivo Carrow (Oarlock) <ivo@oarlock.example>",
+			pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
+		)
 }
 
 // adopter is a stranger's key that claims Tidewright's signing subkey as its own.
@@ -228,9 +217,7 @@ func adopter() *pgptest.Certificate {
 	return pgptest.Simple(
 		"a stranger", pgptest.Ed25519, nextBorn, "Tidewright releases, new address <tidewright@parcel.example>",
 	).
-		Subkey(
-			signer, pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, nil,
-		)
+		Subkey(signer, pgptest.Sig{Created: nextBorn, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}, nil)
 }
 
 // tidewrightStripped is a copy of the release key of which the subkey's signature back

@@ -79,11 +79,8 @@ var errDisabled = fault.New(fault.Unauthenticated, "person-disabled", "An admini
 func (s *Service) SignIn(ctx context.Context, from, name, password string) (Principal, error) {
 	now := s.now()
 	if !s.limiter(from, perAddress).AllowN(now, 1) || !s.limiter(from+" "+name, perName).AllowN(now, 1) {
-		return Principal{}, fault.New(
-			fault.TooMany, "too-many-attempts", "Too many attempts to sign in.",
-		).Advise(
-			"Wait a minute and try again.",
-		)
+		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in.").
+			Advise("Wait a minute and try again.")
 	}
 	free, err := s.waitToHash(ctx)
 	if err != nil {
@@ -131,11 +128,8 @@ func (s *Service) waitToHash(ctx context.Context) (free func(), err error) {
 	case s.hashing <- struct{}{}:
 		return func() { <-s.hashing }, nil
 	case <-ctx.Done():
-		return nil, fault.New(
-			fault.TooMany, "too-busy", "Too many people are signing in at this moment.",
-		).Advise(
-			"Try again in a few seconds.",
-		)
+		return nil, fault.New(fault.TooMany, "too-busy", "Too many people are signing in at this moment.").
+			Advise("Try again in a few seconds.")
 	}
 }
 
@@ -186,8 +180,5 @@ func (s *Service) BySession(ctx context.Context, name string, begun time.Time) (
 	return principalOf(user), nil
 }
 
-var errSessionEnded = fault.New(
-	fault.Unauthenticated, "session-ended", "This session has ended.",
-).Advise(
-	"Sign in again.",
-)
+var errSessionEnded = fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+	Advise("Sign in again.")

@@ -34,9 +34,8 @@ func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, erro
 	if !userName.MatchString(u.Name) {
 		return User{}, fault.New(
 			fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.",
-		).At(
-			"name",
-		)
+		).
+			At("name")
 	}
 	if err := checkRole(u.Role); err != nil {
 		return User{}, err
@@ -61,13 +60,9 @@ func checkRole(r roles.Role) error {
 	if r.Valid() {
 		return nil
 	}
-	return fault.New(
-		fault.Invalid, "bad-role", "There is no role of that name.",
-	).Advise(
-		"Roles are auditor, operator, curator and administrator.",
-	).At(
-		"role",
-	)
+	return fault.New(fault.Invalid, "bad-role", "There is no role of that name.").
+		Advise("Roles are auditor, operator, curator and administrator.").
+		At("role")
 }
 
 const (
@@ -106,31 +101,23 @@ func (s *Service) hash(ctx context.Context, password string) (string, error) {
 		return "", fault.New(
 			fault.Invalid, "short-password", "A password needs at least %d characters; this one has %d.", minPassword,
 			n,
-		).At(
-			"password",
-		)
+		).
+			At("password")
 	case len(password) > maxPassword:
-		return "", fault.New(
-			fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword,
-		).At(
-			"password",
-		)
+		return "", fault.New(fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword).
+			At("password")
 	case distinct(password) < minDistinct:
 		return "", fault.New(
 			fault.Invalid, "simple-password", "A password needs at least %d different characters.", minDistinct,
-		).Advise(
-			"Choose another, such as a few words that do not belong together.",
-		).At(
-			"password",
-		)
+		).
+			Advise("Choose another, such as a few words that do not belong together.").
+			At("password")
 	case common[strings.ToLower(password)]:
 		return "", fault.New(
 			fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.",
-		).Advise(
-			"Choose another, such as a few words that do not belong together.",
-		).At(
-			"password",
-		)
+		).
+			Advise("Choose another, such as a few words that do not belong together.").
+			At("password")
 	}
 	free, err := s.waitToHash(ctx)
 	if err != nil {
@@ -205,9 +192,8 @@ func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (Us
 				return fault.New(
 					fault.Conflict, "last-administrator", "%s is the last administrator: nobody could add another.",
 					name,
-				).Advise(
-					"Make somebody else an administrator first.",
-				)
+				).
+					Advise("Make somebody else an administrator first.")
 			}
 		}
 		if hash == "" && !u.Disabled {
@@ -268,11 +254,8 @@ func (s *Service) change(
 		return s.recordUser(ctx, tx, by, now, u.Name, recorded.UserChanged{Person: personOf(u, reason)})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(
-			fault.NotFound, "user-unknown", "There is nobody called %s.", name,
-		).Advise(
-			"“endeixis user list” shows who there is.",
-		)
+		err = fault.New(fault.NotFound, "user-unknown", "There is nobody called %s.", name).
+			Advise("“endeixis user list” shows who there is.")
 	}
 	return u, err
 }

@@ -49,9 +49,7 @@ var errAltered = fault.New(
 	"person-altered",
 	"In the database stands something else of this person, or of this token, than was decided: nobody signs in with it.",
 ).
-	Advise(
-		"Have an administrator audit the ledger, and find out who changed the database.",
-	)
+	Advise("Have an administrator audit the ledger, and find out who changed the database.")
 
 // genuine fails for a person whose row was put in or changed behind the service.
 func (s *Service) genuine(u store.User) error {

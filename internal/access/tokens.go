@@ -24,11 +24,8 @@ const tokenPrefix = "endx_"
 
 // ByToken returns the principal of a token.
 func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
-	unknown := fault.New(
-		fault.Unauthenticated, "token-unknown", "This token is not known here.",
-	).Advise(
-		"Sign in again with “endeixis login”.",
-	)
+	unknown := fault.New(fault.Unauthenticated, "token-unknown", "This token is not known here.").
+		Advise("Sign in again with “endeixis login”.")
 	if !strings.HasPrefix(text, tokenPrefix) || len(text) > 200 {
 		return Principal{}, unknown
 	}
@@ -43,16 +40,14 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	if token.RevokedAt != nil {
 		return Principal{}, fault.New(
 			fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339),
-		).Advise(
-			"Sign in again with “endeixis login”.",
-		)
+		).
+			Advise("Sign in again with “endeixis login”.")
 	}
 	if !s.now().Before(token.ExpiresAt) {
 		return Principal{}, fault.New(
 			fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339),
-		).Advise(
-			"Sign in again with “endeixis login”.",
-		)
+		).
+			Advise("Sign in again with “endeixis login”.")
 	}
 	if err := s.genuineToken(token); err != nil {
 		return Principal{}, err
@@ -114,9 +109,8 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 			if len(*limit.mine) > 0 && !slices.Contains(*limit.mine, name) {
 				return "", store.Token{}, fault.New(
 					fault.Denied, "limit-too-wide", "A token cannot be allowed more than the one that it is made with.",
-				).At(
-					limit.field,
-				)
+				).
+					At(limit.field)
 			}
 		}
 	}
@@ -124,21 +118,16 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 	case !n.Role.Valid() || !p.Role.May(n.Role):
 		return "", store.Token{}, fault.New(
 			fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.",
-		).At(
-			"role",
-		)
+		).
+			At("role")
 	case n.Life <= 0 || n.Life > maxTokenLife:
 		return "", store.Token{}, fault.New(
 			fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.",
-		).At(
-			"days",
-		)
+		).
+			At("days")
 	case len(n.Label) > 200:
-		return "", store.Token{}, fault.New(
-			fault.Invalid, "long-label", "A label can have at most 200 characters.",
-		).At(
-			"label",
-		)
+		return "", store.Token{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+			At("label")
 	}
 	secret := make([]byte, 32)
 	rand.Read(secret)

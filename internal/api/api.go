@@ -248,11 +248,8 @@ func (a *API) recovered(c *gin.Context, err any) {
 	a.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", err)
 	a.write(
 		c.Writer, c.Request,
-		fault.New(
-			fault.Kind(-1), "internal", "Something went wrong in the service.",
-		).Advise(
-			"The administrator finds the details in the service's log.",
-		),
+		fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").
+			Advise("The administrator finds the details in the service's log."),
 	)
 	c.Abort()
 }
@@ -333,11 +330,8 @@ func principal(ctx context.Context) (access.Principal, bool) {
 func (a *API) identify(c *gin.Context) {
 	ctx := c.Request.Context()
 	w := who{
-		err: fault.New(
-			fault.Unauthenticated, "not-signed-in", "You are not signed in.",
-		).Advise(
-			"Sign in first; in the client with “endeixis login”.",
-		),
+		err: fault.New(fault.Unauthenticated, "not-signed-in", "You are not signed in.").
+			Advise("Sign in first; in the client with “endeixis login”."),
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		w.principal, w.err = a.Access.ByToken(ctx, token)
@@ -353,11 +347,8 @@ func (a *API) identify(c *gin.Context) {
 
 func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, error) {
 	if len(cookie) > 200 {
-		return access.Principal{}, fault.New(
-			fault.Unauthenticated, "session-ended", "This session has ended.",
-		).Advise(
-			"Sign in again.",
-		)
+		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+			Advise("Sign in again.")
 	}
 	loaded, err := a.sessions.Load(ctx, cookie)
 	if err != nil {
@@ -365,11 +356,8 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 	}
 	name := a.sessions.GetString(loaded, sessionUser)
 	if name == "" {
-		return access.Principal{}, fault.New(
-			fault.Unauthenticated, "session-ended", "This session has ended.",
-		).Advise(
-			"Sign in again.",
-		)
+		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+			Advise("Sign in again.")
 	}
 	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
 }
@@ -391,18 +379,14 @@ func (a *API) moderate(c *gin.Context) {
 	var full *fault.Fault
 	switch path := c.FullPath(); {
 	case strings.HasPrefix(path, wire.Base+"/key-file"):
-		costly, full = &a.loads, fault.New(
-			fault.TooMany, "import-underway", "You are importing a key file already.",
-		).Advise(
-			"Wait for it, then send the next.",
-		)
+		costly, full = &a.loads, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").
+			Advise("Wait for it, then send the next.")
 	case strings.HasSuffix(path, "/pieces"):
 		costly, full = &a.pieces, fault.New(
 			fault.TooMany, "pieces-underway",
 			"Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces,
-		).Advise(
-			"Wait for one of them, then ask again.",
-		)
+		).
+			Advise("Wait for one of them, then ask again.")
 	}
 	if costly != nil {
 		release, ok := costly.enterWithin(c.Request.Context(), name, aMoment)
@@ -419,9 +403,8 @@ func (a *API) moderate(c *gin.Context) {
 			c.Writer, c.Request,
 			fault.New(
 				fault.TooMany, "too-many-requests", "%d of your requests are being answered already.", maxUnderway,
-			).Advise(
-				"Wait for some of the answers, then ask again.",
-			),
+			).
+				Advise("Wait for some of the answers, then ask again."),
 		)
 		c.Abort()
 		return
@@ -447,9 +430,7 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 			fault.Denied, "role-too-low", "You are signed in as %s with the role %s; this needs the role %s.",
 			w.principal.Name, w.principal.Role, needed,
 		).
-			Advise(
-				"Ask somebody with that role, or an administrator.",
-			)
+			Advise("Ask somebody with that role, or an administrator.")
 	}
 	if err != nil {
 		p := problemOf(ctx.Context(), a.Log, err)
@@ -562,11 +543,8 @@ func (a *API) console(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		a.write(
 			c.Writer, c.Request,
-			fault.New(
-				fault.NotFound, "no-such-address", "There is nothing at this address.",
-			).Advise(
-				"See /api/v1/docs for what there is.",
-			),
+			fault.New(fault.NotFound, "no-such-address", "There is nothing at this address.").
+				Advise("See /api/v1/docs for what there is."),
 		)
 		return
 	}

@@ -45,9 +45,8 @@ func (a *API) legible(c *gin.Context) {
 				fault.New(
 					fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.",
 					part.name,
-				).At(
-					part.field,
-				),
+				).
+					At(part.field),
 			)
 			c.Abort()
 			return

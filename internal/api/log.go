@@ -44,11 +44,8 @@ func (a *API) log(c *gin.Context) {
 	if err != nil || tile.W < 1 || tile.L > 6 || tile.N > math.MaxInt64>>(8*(max(tile.L, 0)+1)) {
 		a.write(
 			c.Writer, c.Request,
-			fault.New(
-				fault.NotFound, "tile-unknown", "There is no such tile.",
-			).Advise(
-				"The paths are those of tlog-tiles, such as /log/checkpoint and /log/tile/0/000.p/7.",
-			),
+			fault.New(fault.NotFound, "tile-unknown", "There is no such tile.").
+				Advise("The paths are those of tlog-tiles, such as /log/checkpoint and /log/tile/0/000.p/7."),
 		)
 		return
 	}
@@ -90,9 +87,7 @@ func (a *API) tile(c *gin.Context, tile tlog.Tile) ([]byte, error) {
 				fault.Conflict, "record-too-long",
 				"Record %d has more than 65,535 bytes, which a tile of entries cannot hold.", tile.N*width+int64(i),
 			).
-				Advise(
-					"Read the records one by one, from /api/v1/records.",
-				)
+				Advise("Read the records one by one, from /api/v1/records.")
 		}
 		out = append(binary.BigEndian.AppendUint16(out, uint16(len(body))), body...)
 	}

@@ -59,9 +59,8 @@ func (a *API) registerMeasurer() {
 				if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
 					return nil, fault.New(
 						fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.",
-					).At(
-						"cursor",
-					)
+					).
+						At("cursor")
 				}
 			}
 			assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
@@ -152,9 +151,8 @@ func sourceOf(in wire.NewBatch) (sources.Source, error) {
 	if in.Depot != "" || in.Path != "" {
 		return sources.Source{}, fault.New(
 			fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.",
-		).At(
-			"measurer",
-		)
+		).
+			At("measurer")
 	}
 	return sources.OfMeasurer(sources.Kind(m.Kind), m.Host, m.Path)
 }
@@ -171,11 +169,8 @@ func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 		}
 		given, err := f.Given.Survey()
 		if err != nil {
-			return out, fault.New(
-				fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error(),
-			).At(
-				fmt.Sprintf("files[%d].given", i),
-			)
+			return out, fault.New(fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error()).
+				At(fmt.Sprintf("files[%d].given", i))
 		}
 		found.Given = given
 		if f.Content != nil {
@@ -257,11 +252,8 @@ func (a *API) fetch(ctx context.Context, id int64, n int) (*huma.StreamResponse,
 	if !ok {
 		return nil, problemOf(
 			ctx, a.Log,
-			fault.New(
-				fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams,
-			).Advise(
-				"Wait until some of them are done.",
-			),
+			fault.New(fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams).
+				Advise("Wait until some of them are done."),
 		)
 	}
 	content, err := a.Batches.Content(ctx, id, n)

@@ -67,11 +67,8 @@ func problemOf(ctx context.Context, log *slog.Logger, err error) *Problem {
 		if ctx.Err() == nil {
 			log.ErrorContext(ctx, "request failed", "error", err)
 		}
-		f = fault.New(
-			fault.Kind(-1), "internal", "Something went wrong in the service.",
-		).Advise(
-			"The administrator finds the details in the service's log.",
-		)
+		f = fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").
+			Advise("The administrator finds the details in the service's log.")
 	} else if f.Kind == fault.Unavailable || f.Kind == fault.Altered {
 		log.WarnContext(ctx, "request could not be served", "error", err)
 	}

@@ -25,11 +25,8 @@ func (a *API) registerReferences() {
 			for text := range strings.SplitSeq(in.Digest, ",") {
 				value, err := hex.DecodeString(strings.TrimSpace(text))
 				if err != nil {
-					return nil, fault.New(
-						fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.",
-					).At(
-						"digest",
-					)
+					return nil, fault.New(fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.").
+						At("digest")
 				}
 				digests = append(digests, value)
 			}

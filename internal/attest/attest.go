@@ -127,9 +127,8 @@ func (s *Service) Item(ctx context.Context, batch int64, item string) (*dsse.Env
 		return nil, fault.New(
 			fault.Conflict, "nothing-to-attest",
 			"Of this file there is no verdict: it is no artifact, or it is not judged yet.",
-		).Advise(
-			"Lists and signatures vouch for others; attest those.",
-		)
+		).
+			Advise("Lists and signatures vouch for others; attest those.")
 	}
 	return s.sign(ctx, fmt.Sprintf("batches/%d/%s", batch, escaped(item)), []*known{k}, k.verdict)
 }
@@ -151,9 +150,8 @@ func (s *Service) Batch(ctx context.Context, batch int64) (*dsse.Envelope, error
 		return nil, fault.New(
 			fault.Conflict, "too-many-artifacts", "Batch %d has %d artifacts; at most %d are attested together.", batch,
 			len(items), maxSubjects,
-		).Advise(
-			"Attest those that you need, one by one.",
-		)
+		).
+			Advise("Attest those that you need, one by one.")
 	}
 	all := make([]*known, 0, len(items))
 	verdict := result.Verdict

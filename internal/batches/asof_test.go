@@ -31,11 +31,8 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 	key := pgptest.NewKey("extended", pgptest.Ed25519, born)
 	sub := pgptest.NewKey("a later subkey", pgptest.Ed25519, born)
 	certificate := func() *pgptest.Certificate {
-		return pgptest.NewCertificate(
-			key,
-		).UserID(
-			"Q", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
-		)
+		return pgptest.NewCertificate(key).
+			UserID("Q", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}})
 	}
 	extended := certificate().Subkey(
 		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},

@@ -43,9 +43,8 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 			return nil, fault.New(
 				fault.Denied, "not-cleared", "%s of batch %d is %s, and only what is cleared is handed out.", name, id,
 				now,
-			).Advise(
-				"Its page says what is missing.",
-			)
+			).
+				Advise("Its page says what is missing.")
 		}
 	}
 	if sourceOf(b).Kind != sources.Depot || item.Inside != nil {
@@ -61,20 +60,14 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), id, item)
 	if err != nil {
-		return nil, fault.New(
-			fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", name, id,
-		).Advise(
-			"Verify its folder again.",
-		)
+		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", name, id).
+			Advise("Verify its folder again.")
 	}
 	file, ok := content.(io.ReadSeekCloser)
 	if !ok {
 		content.Close()
-		return nil, fault.New(
-			fault.Conflict, "no-longer-there", "%s of batch %d is no usual file any more.", name, id,
-		).Advise(
-			"Verify its folder again.",
-		)
+		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d is no usual file any more.", name, id).
+			Advise("Verify its folder again.")
 	}
 	depot, _ := sourceOf(b).Folder()
 	return &Content{file, depot, found.Measurement.Digests[digest.SHA256]}, nil

@@ -48,9 +48,8 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 	if len(copies) > maxCopies {
 		return nil, nil, fault.New(
 			fault.Invalid, "too-many-copies", "A batch can be held against at most %d copies of manifests.", maxCopies,
-		).At(
-			"copies",
-		)
+		).
+			At("copies")
 	}
 	for n, c := range copies {
 		from := c.From
@@ -60,9 +59,8 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 			return nil, nil, fault.New(
 				fault.Invalid, "bad-copy",
 				"A copy is either fetched from an origin or given as text; this one is neither or both.",
-			).At(
-				"copies",
-			)
+			).
+				At("copies")
 		case c.Origin != "":
 			if from, err = s.origins.Where(c.Origin, c.Path); err != nil {
 				return nil, nil, err
@@ -71,9 +69,8 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 		case len(c.Text) > maxCopyText:
 			return nil, nil, fault.New(
 				fault.Invalid, "copy-too-large", "A copy that is given can have at most %d bytes.", maxCopyText,
-			).At(
-				"copies",
-			)
+			).
+				At("copies")
 		default:
 			row.Content = []byte(c.Text)
 		}
@@ -92,20 +89,15 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 func checkOrigins(from map[string]survey.Provenance) error {
 	for of, o := range from {
 		if !slices.Contains(survey.Channels(), o.Channel) {
-			return fault.New(
-				fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel)),
-			).Advise(
-				"Channels: %s.", origins.ChannelNames(),
-			).At(
-				"origins",
-			)
+			return fault.New(fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel))).
+				Advise("Channels: %s.", origins.ChannelNames()).
+				At("origins")
 		}
 		if len(o.Place) > 500 || strings.ContainsRune(o.Place, 0) || len(of) > 4096 {
 			return fault.New(
 				fault.Invalid, "bad-place", "The place where a manifest comes from can have at most 500 characters.",
-			).At(
-				"origins",
-			)
+			).
+				At("origins")
 		}
 	}
 	return nil

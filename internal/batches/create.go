@@ -103,11 +103,8 @@ func (s *Service) create(
 		return store.Batch{}, err
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
-		return store.Batch{}, fault.New(
-			fault.Invalid, "long-label", "A label can have at most 200 characters.",
-		).At(
-			"label",
-		)
+		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+			At("label")
 	}
 	if r.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, r.Publisher); err != nil {
@@ -123,11 +120,8 @@ func (s *Service) create(
 		return store.Batch{}, err
 	}
 	if open >= maxOpen {
-		return store.Batch{}, fault.New(
-			fault.TooMany, "too-many-open", "%d batches of yours are still open.", open,
-		).Advise(
-			"Wait until some of them have ended, then ask again.",
-		)
+		return store.Batch{}, fault.New(fault.TooMany, "too-many-open", "%d batches of yours are still open.", open).
+			Advise("Wait until some of them have ended, then ask again.")
 	}
 	var id int64
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
@@ -167,19 +161,13 @@ func (s *Service) create(
 func (s *Service) checkSource(ctx context.Context, by string, r Request, given []survey.Copy) error {
 	if r.Source.HasMeasurer() {
 		if len(r.Software) > 200 {
-			return fault.New(
-				fault.Invalid, "bad-measurer", "The name of the measuring program is too long.",
-			).At(
-				"measurer.software",
-			)
+			return fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.").
+				At("measurer.software")
 		}
 		n, err := s.store.OpenListings(ctx, by)
 		if err == nil && n >= maxListings {
-			err = fault.New(
-				fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n,
-			).Advise(
-				"Send the lists, or cancel those batches.",
-			)
+			err = fault.New(fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n).
+				Advise("Send the lists, or cancel those batches.")
 		}
 		return err
 	}
@@ -200,9 +188,8 @@ func (s *Service) checkSource(ctx context.Context, by string, r Request, given [
 		return fault.New(
 			fault.Invalid, "folder-unreadable", "The service may not list the folder %s.",
 			plain.Quoted(r.Source.Reference),
-		).At(
-			"path",
-		)
+		).
+			At("path")
 	}
 	if empty {
 		return fault.New(
@@ -211,9 +198,8 @@ func (s *Service) checkSource(ctx context.Context, by string, r Request, given [
 		).
 			Advise(
 				"Put the artifacts with their manifests and signatures there, under the names they were published with.",
-			).At(
-			"path",
-		)
+			).
+			At("path")
 	}
 	return nil
 }

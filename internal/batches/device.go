@@ -66,11 +66,9 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	if d.Retired != "" {
 		return store.Batch{}, fault.New(
 			fault.Conflict, "device-retired", "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired),
-		).Advise(
-			"“endeixis device add” takes it into use again.",
-		).At(
-			"device",
-		)
+		).
+			Advise("“endeixis device add” takes it into use again.").
+			At("device")
 	}
 	kind, err := s.devices.Kind(ctx, d.Kind)
 	if err != nil {
@@ -88,11 +86,9 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 		if kind.Slot(name) == nil {
 			return store.Batch{}, fault.New(
 				fault.Invalid, "slot-unknown", "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
-			).Advise(
-				"It has: %s.", slotNames(kind),
-			).At(
-				"slot",
-			)
+			).
+				Advise("It has: %s.", slotNames(kind)).
+				At("slot")
 		}
 	}
 	switch {
@@ -100,25 +96,18 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 		return store.Batch{}, fault.New(
 			fault.Invalid, "bad-printed", "What was copied from a console is text of at most %d KiB.",
 			device.MaxAnswer>>10,
-		).At(
-			"printed",
-		)
+		).
+			At("printed")
 	case r.Printed != "" && len(a.Slots) != 1:
 		return store.Batch{}, fault.New(
 			fault.Invalid, "slot-missing", "Say of which slot of %s that is.", plain.Text(d.Name),
-		).Advise(
-			"It has: %s.", slotNames(kind),
-		).At(
-			"slot",
-		)
+		).
+			Advise("It has: %s.", slotNames(kind)).
+			At("slot")
 	case r.Printed == "" && kind.Reach == device.Typed:
-		return store.Batch{}, fault.New(
-			fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name),
-		).Advise(
-			"Give what stands on its console, copied or typed.",
-		).At(
-			"printed",
-		)
+		return store.Batch{}, fault.New(fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name)).
+			Advise("Give what stands on its console, copied or typed.").
+			At("printed")
 	}
 	if r.Printed != "" {
 		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
@@ -128,9 +117,8 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 				Advise(
 					"Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.",
 					device.Named(kind.Algorithms()),
-				).At(
-				"printed",
-			)
+				).
+				At("printed")
 		}
 	}
 	if r.Against != nil {
@@ -463,9 +451,7 @@ func (s *Service) computed(
 				fault.Conflict, "image-unknown",
 				"Only a digest of the image is known, and the device computes another.",
 			).
-				Advise(
-					"Verify the image itself in a depot, then hold the slot against that.",
-				)
+				Advise("Verify the image itself in a depot, then hold the slot against that.")
 		}
 		return &out, nil
 	}
@@ -511,9 +497,7 @@ func (s *Service) hashed(
 		"%s of batch %d cannot be read any more, and its digest by %s was never computed.", plain.Text(against.Path),
 		against.Batch, algorithms[0],
 	).
-		Advise(
-			"Verify it again where the service can read it, then check the slot again.",
-		)
+		Advise("Verify it again where the service can read it, then check the slot again.")
 	b, err := s.Get(ctx, against.Batch)
 	if err != nil {
 		return nil, err
@@ -551,9 +535,8 @@ func (s *Service) hashed(
 		return nil, fault.New(
 			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
 			plain.Text(against.Path), against.Batch,
-		).Advise(
-			"Verify its folder again.",
-		)
+		).
+			Advise("Verify its folder again.")
 	}
 	out := map[digest.Algorithm]digest.Value{}
 	for i, a := range algorithms {

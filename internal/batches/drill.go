@@ -69,11 +69,8 @@ func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration
 func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.Get(ctx, id)
 	if err == nil && b.State != state.BatchDone {
-		err = fault.New(
-			fault.Conflict, "batch-not-done", "Batch %d is not done.", id,
-		).Advise(
-			"A drill takes files that are verified.",
-		)
+		err = fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).
+			Advise("A drill takes files that are verified.")
 	}
 	return b, err
 }
@@ -88,22 +85,16 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 		return nil, nil, err
 	}
 	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
-		return nil, nil, fault.New(
-			fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path),
-		).Advise(
-			"That something else is not cleared either proves nothing; drill a file that is.",
-		)
+		return nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).
+			Advise("That something else is not cleared either proves nothing; drill a file that is.")
 	}
 	held, err := s.held(ctx, row)
 	if err != nil {
 		return nil, nil, err
 	}
 	if held[0].Planned.Against != nil {
-		return nil, nil, fault.New(
-			fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path),
-		).Advise(
-			"Drill the file that it was read back against.",
-		)
+		return nil, nil, fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).
+			Advise("Drill the file that it was read back against.")
 	}
 	return held[0].Planned, &held[0].Measurement, nil
 }
@@ -120,9 +111,8 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		return Drill{}, fault.New(
 			fault.Conflict, "no-bytes",
 			"Batch %d has asked a device, so that there are no bytes that could be altered.", id,
-		).Advise(
-			"Drill the batch of the release that the device was held against.",
-		)
+		).
+			Advise("Drill the batch of the release that the device was held against.")
 	}
 	if items == nil {
 		if items, err = s.firstCleared(ctx, id); err != nil {
@@ -132,9 +122,8 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	if len(items) == 0 || len(items) > maxDrillItems {
 		return Drill{}, fault.New(
 			fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems,
-		).At(
-			"items",
-		)
+		).
+			At("items")
 	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
@@ -210,17 +199,13 @@ func (s *Service) drillReadings(
 	case len(readings) == 0:
 		return s.altered(ctx, b, item, m, target, planned)
 	case !sourceOf(b).HasMeasurer():
-		return nil, fault.New(
-			fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID,
-		).Advise(
-			"Send no readings for it.",
-		)
+		return nil, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).
+			Advise("Send no readings for it.")
 	case len(readings) != len(planned):
 		return nil, fault.New(
 			fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned),
-		).At(
-			"items",
-		)
+		).
+			At("items")
 	}
 	for i := range readings {
 		if why := fits(target, &readings[i]); why != "" {
@@ -239,9 +224,8 @@ func (s *Service) altered(
 		return nil, fault.New(
 			fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID,
 			plain.Text(sourceOf(b).Host()),
-		).Advise(
-			"Drill it there: “endeixis batch drill %d”.", b.ID,
-		)
+		).
+			Advise("Drill it there: “endeixis batch drill %d”.", b.ID)
 	}
 	if m.Size > drillBytes {
 		return nil, fault.New(
@@ -249,9 +233,7 @@ func (s *Service) altered(
 			"%s is longer than %d GiB, which is more than the service reads for a drill.", plain.Text(item.Path),
 			drillBytes>>30,
 		).
-			Advise(
-				"Run “endeixis spot FILE --drill” on a machine that has it.",
-			)
+			Advise("Run “endeixis spot FILE --drill” on a machine that has it.")
 	}
 	folder, err := s.sources.Open(sourceOf(b))
 	if err != nil {
@@ -260,20 +242,14 @@ func (s *Service) altered(
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), b.ID, item)
 	if err != nil {
-		return nil, fault.New(
-			fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path),
-		).Because(
-			err,
-		)
+		return nil, fault.New(fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path)).
+			Because(err)
 	}
 	defer content.Close()
 	readings, err := verify.Alter(ctx, target, content, m.Size, planned)
 	if err != nil && ctx.Err() == nil {
-		err = fault.New(
-			fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path),
-		).Because(
-			err,
-		)
+		err = fault.New(fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path)).
+			Because(err)
 	}
 	return readings, err
 }

@@ -39,11 +39,8 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 		case b.StopState != nil:
 			return fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended already.", id)
 		case b.AskedBy != by && !others:
-			return fault.New(
-				fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy,
-			).Advise(
-				"Ask them, or a curator, to cancel it.",
-			)
+			return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy).
+				Advise("Ask them, or a curator, to cancel it.")
 		}
 		if _, err := s.records.Append(
 			ctx, tx, records.Entry{By: by, Subject: b.Source, Body: recorded.BatchCancelled{Batch: id, Reason: reason}},

@@ -57,11 +57,8 @@ func (s *Service) SendListing(ctx context.Context, by string, id int64, n int, p
 				fault.Invalid, "listing-too-large",
 				"The list of files with the content of manifests and signatures is longer than %d MiB.", maxListing>>20,
 			).
-				Advise(
-					"Choose a folder further down.",
-				).At(
-				"files",
-			)
+				Advise("Choose a folder further down.").
+				At("files")
 		}
 		return tx.Heard(ctx, id, s.now())
 	})
@@ -82,11 +79,8 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 	}
 	m, err := tx.LockMeasurer(ctx, id)
 	if err == nil && (now != state.BatchWaiting || m.Pages != nil) {
-		err = fault.New(
-			fault.Conflict, "listing-closed", "The list of files of batch %d is whole already.", id,
-		).Advise(
-			"Ask what is left to measure.",
-		)
+		err = fault.New(fault.Conflict, "listing-closed", "The list of files of batch %d is whole already.", id).
+			Advise("Ask what is left to measure.")
 	}
 	return b, err
 }
@@ -95,11 +89,8 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 func mine(b store.Batch, by string) error {
 	switch {
 	case !sourceOf(b).HasMeasurer():
-		return fault.New(
-			fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID,
-		).Advise(
-			"There is nothing to send for it.",
-		)
+		return fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).
+			Advise("There is nothing to send for it.")
 	case b.AskedBy != by:
 		return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s, who measures it.", b.ID, b.AskedBy)
 	}
@@ -126,11 +117,9 @@ func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages i
 			return fault.New(
 				fault.Conflict, "listing-incomplete", "Of the %d pages of the list of files, %d are here.", pages,
 				there,
-			).Advise(
-				"Send those that are missing, then say again that it is whole.",
-			).At(
-				"pages",
-			)
+			).
+				Advise("Send those that are missing, then say again that it is whole.").
+				At("pages")
 		}
 		if err := tx.Heard(ctx, id, s.now()); err != nil {
 			return err
@@ -224,9 +213,8 @@ func checkPath(p, field string) error {
 func badListing(field, format string, args ...any) error {
 	return fault.New(
 		fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", fmt.Sprintf(format, args...),
-	).At(
-		field,
-	)
+	).
+		At(field)
 }
 
 // maxMessage bounds what a measurer says about a file, in bytes.

@@ -37,11 +37,8 @@ func (s *Service) Assignments(ctx context.Context, by string, id int64, after, l
 		return nil, err
 	}
 	if b.State == state.BatchWaiting {
-		return nil, fault.New(
-			fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id,
-		).Advise(
-			"Ask again in a moment; if its list of files is not whole, send the rest.",
-		)
+		return nil, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id).
+			Advise("Ask again in a moment; if its list of files is not whole, send the rest.")
 	}
 	if b.State.Ended() || b.StopState != nil {
 		return []Assignment{}, nil

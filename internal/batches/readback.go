@@ -47,19 +47,15 @@ type GivenAgainst struct {
 // against, as it is stored.
 func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 	if r.Source.Kind != sources.Client {
-		return nil, fault.New(
-			fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.",
-		).At(
-			"measurer.kind",
-		)
+		return nil, fault.New(fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.").
+			At("measurer.kind")
 	}
 	if len(r.Corrections)+len(r.ComesFrom)+len(r.Copies) > 0 {
 		return nil, fault.New(
 			fault.Invalid, "medium-alone",
 			"A medium is held against one file; there is nothing to pair or compare beside it.",
-		).At(
-			"against",
-		)
+		).
+			At("against")
 	}
 	against, err := s.against(ctx, *r.Against)
 	if err != nil {
@@ -77,17 +73,13 @@ func (s *Service) form(ctx context.Context, against *survey.Against, given []sur
 	if len(given) > survey.MaxForms {
 		return fault.New(
 			fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", survey.MaxForms,
-		).At(
-			"against.forms",
-		)
+		).
+			At("against.forms")
 	}
 	for _, f := range given {
 		if f.Size < 1 || len(f.Digest) != digest.SHA256.Size() {
-			return fault.New(
-				fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.",
-			).At(
-				"against.forms",
-			)
+			return fault.New(fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.").
+				At("against.forms")
 		}
 	}
 	own, err := s.formsOf(ctx, against)
@@ -166,16 +158,12 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 		return nil, fault.New(
 			fault.Invalid, "bad-against",
 			"A medium is read back against one thing: a record, a file of a depot, or a digest.",
-		).At(
-			"against",
-		)
+		).
+			At("against")
 	}
 	if given.Length < 0 || given.Length > survey.MaxFile {
-		return nil, fault.New(
-			fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile),
-		).At(
-			"against.length",
-		)
+		return nil, fault.New(fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile)).
+			At("against.length")
 	}
 	switch {
 	case given.Record != 0:
@@ -183,11 +171,9 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, fault.New(
 				fault.NotFound, "no-outcome", "Record %d is not the outcome of a file.", given.Record,
-			).Advise(
-				"“endeixis record list” and the page of a batch name the records of files.",
-			).At(
-				"against.record",
-			)
+			).
+				Advise("“endeixis record list” and the page of a batch name the records of files.").
+				At("against.record")
 		}
 		return s.verified(ctx, v, err)
 	case given.Digest != "":
@@ -233,11 +219,8 @@ func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Agai
 			fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path),
 			plain.Quoted(given.Depot),
 		).
-			Advise(
-				"Verify its folder first, with “endeixis batch run”; then read the medium back against it.",
-			).At(
-			"against.path",
-		)
+			Advise("Verify its folder first, with “endeixis batch run”; then read the medium back against it.").
+			At("against.path")
 	}
 	return s.verified(ctx, v, err)
 }
@@ -253,9 +236,8 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		return fault.New(
 			fault.NotFound, "not-inside", "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner),
 			plain.Text(outer.Path), why,
-		).At(
-			"against.path",
-		)
+		).
+			At("against.path")
 	}
 	b, err := s.Get(ctx, v.Batch)
 	if err != nil {
@@ -300,11 +282,9 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		return nil, fault.New(
 			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
 			plain.Text(outer.Path), v.Batch,
-		).Advise(
-			"Verify its folder again.",
-		).At(
-			"against.path",
-		)
+		).
+			Advise("Verify its folder again.").
+			At("against.path")
 	}
 	m := measured[item.Path]
 	if m.Problem != nil || len(m.Digests[digest.SHA256]) == 0 || m.Size == 0 {
@@ -321,9 +301,8 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 	if err := value.UnmarshalText([]byte(given.Digest)); err != nil || digest.OfSize(len(value)) == nil {
 		return nil, fault.New(
 			fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest),
-		).At(
-			"against.digest",
-		)
+		).
+			At("against.digest")
 	}
 	algorithms := digest.OfSize(len(value))
 	if given.Algorithm != "" {
@@ -332,9 +311,8 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 			return nil, fault.New(
 				fault.Invalid, "bad-digest", "A value of %d bytes is no digest by %s.", len(value),
 				plain.Quoted(given.Algorithm),
-			).At(
-				"against.algorithm",
-			)
+			).
+				At("against.algorithm")
 		}
 		algorithms = digest.Only(a)
 	}
@@ -354,18 +332,12 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 			fault.Invalid, "length-missing",
 			"No file that was verified here has this digest, so nothing tells how long the image is.",
 		).
-			Advise(
-				"Say how long it is, in bytes.",
-			).At(
-			"against.length",
-		)
+			Advise("Say how long it is, in bytes.").
+			At("against.length")
 	}
 	if given.Length < 0 {
-		return nil, fault.New(
-			fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length,
-		).At(
-			"against.length",
-		)
+		return nil, fault.New(fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length).
+			At("against.length")
 	}
 	out := &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{}}
 	for _, a := range algorithms {
@@ -388,21 +360,16 @@ func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*s
 		if item.Against.Known() { // what that medium was read back against is the file
 			return s.verified(ctx, store.Verified{Batch: item.Against.Batch, N: item.Against.N}, nil)
 		}
-		return nil, fault.New(
-			fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.",
-		).Advise(
-			"Give the image that was written to it.",
-		).At(
-			"against",
-		)
+		return nil, fault.New(fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.").
+			Advise("Give the image that was written to it.").
+			At("against")
 	}
 	if m.Problem != nil || len(m.Digests) == 0 || m.Size == 0 {
 		return nil, fault.New(
 			fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.",
 			plain.Text(item.Path), v.Batch,
-		).At(
-			"against",
-		)
+		).
+			At("against")
 	}
 	return &survey.Against{Batch: v.Batch, N: v.N, Path: item.Path, Size: m.Size, Digests: m.Digests}, nil
 }
@@ -532,11 +499,8 @@ func (s *Service) Pieces(
 			"The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset,
 			part.Length, size, plain.Text(item.Path), m.Size,
 		).
-			Advise(
-				"At most %d pieces are told at once.", maxPiecesTold,
-			).At(
-			"length",
-		)
+			Advise("At most %d pieces are told at once.", maxPiecesTold).
+			At("length")
 	}
 	whole := part.Offset == 0 && part.Length == m.Size
 	if whole {
@@ -554,9 +518,8 @@ func (s *Service) Pieces(
 	if err != nil {
 		return nil, fault.New(
 			fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", plain.Text(item.Path), id,
-		).Advise(
-			"Give the image itself, if you have it.",
-		)
+		).
+			Advise("Give the image itself, if you have it.")
 	}
 	defer content.Close()
 	sums, digests, err := pieces(ctx, content, part, size)
@@ -568,9 +531,8 @@ func (s *Service) Pieces(
 			return nil, fault.New(
 				fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
 				plain.Text(item.Path), id,
-			).Advise(
-				"Verify its folder again.",
-			)
+			).
+				Advise("Verify its folder again.")
 		}
 		err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 			return tx.KeepPieces(ctx, id, n, size, slices.Concat(digests...))
@@ -600,9 +562,8 @@ func pieces(
 		if _, err := io.CopyN(io.MultiWriter(piece, all), content, min(size, left)); err != nil {
 			return nil, nil, fault.New(
 				fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.",
-			).Advise(
-				"Verify its folder again.",
-			)
+			).
+				Advise("Verify its folder again.")
 		}
 		each = append(each, piece.Sum(nil))
 	}

@@ -45,21 +45,13 @@ func surveyFault(err error) error {
 	var origin *survey.ProvenanceError
 	switch {
 	case errors.As(err, &origin):
-		return fault.New(
-			fault.Invalid, "bad-origin", "%s.", origin,
-		).Advise(
-			"“endeixis batch survey” names the manifests that are there.",
-		).At(
-			"copies",
-		)
+		return fault.New(fault.Invalid, "bad-origin", "%s.", origin).
+			Advise("“endeixis batch survey” names the manifests that are there.").
+			At("copies")
 	case errors.As(err, &wrong):
-		return fault.New(
-			fault.Invalid, "bad-correction", "%s.", wrong,
-		).Advise(
-			"Give a signature and the file it is over, both as the survey names them.",
-		).At(
-			"corrections",
-		)
+		return fault.New(fault.Invalid, "bad-correction", "%s.", wrong).
+			Advise("Give a signature and the file it is over, both as the survey names them.").
+			At("corrections")
 	case errors.As(err, &many):
 		return fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
 	}
@@ -293,9 +285,7 @@ func (s *Service) cut(
 				int64(survey.MaxFile),
 				int64(survey.MaxBatch),
 			).
-				Advise(
-					"Verify a folder further down.",
-				)
+				Advise("Verify a folder further down.")
 		}
 		total += max(0, item.Size)
 		text, err := json.Marshal(item)

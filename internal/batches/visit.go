@@ -86,11 +86,8 @@ func (s *Service) AgainstItem(
 	}
 	n, ok := at[path]
 	if !ok {
-		return nil, fault.New(
-			fault.Conflict, "not-judged-yet", "The image is not judged again yet.",
-		).Advise(
-			"Return the outcomes once more in a moment; what is here already is not taken twice.",
-		)
+		return nil, fault.New(fault.Conflict, "not-judged-yet", "The image is not judged again yet.").
+			Advise("Return the outcomes once more in a moment; what is here already is not taken twice.")
 	}
 	out, err := s.verified(ctx, store.Verified{Batch: batch, N: n}, nil)
 	if err != nil {

@@ -99,13 +99,9 @@ func onlyFolders(root *os.Root, folder string) error {
 // away reports a depot whose directory cannot be opened. The cause stays in it:
 // some pass by themselves.
 func away(depot string, cause error) error {
-	return fault.New(
-		fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot,
-	).Advise(
-		"Ask the administrator to check its directory.",
-	).Because(
-		cause,
-	)
+	return fault.New(fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot).
+		Advise("Ask the administrator to check its directory.").
+		Because(cause)
 }
 
 // Clean checks the words of a folder's path and returns it with slashes and
@@ -126,9 +122,8 @@ func outside(folder string) error {
 	).
 		Advise(
 			"Only what lies in a depot is read. Move or copy the files into one, or ask the administrator to add a depot.",
-		).At(
-		"path",
-	)
+		).
+		At("path")
 }
 
 func explain(depot, folder string, err error) error {
@@ -137,20 +132,14 @@ func explain(depot, folder string, err error) error {
 		return fault.New(
 			fault.NotFound, "folder-unknown", "There is no folder %s in the depot %s.", plain.Quoted(folder), depot,
 		).
-			Advise(
-				"Look at what is there, or check the spelling.",
-			).At(
-			"path",
-		)
+			Advise("Look at what is there, or check the spelling.").
+			At("path")
 	case errors.Is(err, fs.ErrPermission):
 		return fault.New(
 			fault.Invalid, "folder-unreadable", "The service may not read the folder %s.", plain.Quoted(folder),
 		).
-			Advise(
-				"Ask the administrator to let the service's user read it.",
-			).At(
-			"path",
-		)
+			Advise("Ask the administrator to let the service's user read it.").
+			At("path")
 	case errors.Is(err, errNotFolder), errors.Is(err, syscall.ENOTDIR):
 		return fault.New(fault.Invalid, "not-a-folder", "%s is not a folder.", plain.Quoted(folder)).
 			Advise("Give the folder that holds it.").At("path")

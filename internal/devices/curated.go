@@ -40,21 +40,14 @@ type Tried struct {
 // Try reads a description, and by it what was pasted. Nothing is kept.
 func (s *Service) Try(t Trial) (Tried, error) {
 	if strings.ContainsRune(t.Text, 0) {
-		return Tried{}, fault.New(
-			fault.Invalid, "bad-kind", "The description has a character that no text has.",
-		).At(
-			"text",
-		)
+		return Tried{}, fault.New(fault.Invalid, "bad-kind", "The description has a character that no text has.").
+			At("text")
 	}
 	k, err := device.ParseKind("the description", []byte(t.Text))
 	if err != nil {
-		return Tried{}, fault.New(
-			fault.Invalid, "bad-kind", "%s.", plain.Text(err.Error()),
-		).Advise(
-			"“endeixis device kinds harbour-gauge” prints one that works.",
-		).At(
-			"text",
-		)
+		return Tried{}, fault.New(fault.Invalid, "bad-kind", "%s.", plain.Text(err.Error())).
+			Advise("“endeixis device kinds harbour-gauge” prints one that works.").
+			At("text")
 	}
 	if t.Slot == "" && len(k.Slots) == 1 {
 		t.Slot = k.Slots[0].Name
@@ -67,9 +60,8 @@ func (s *Service) Try(t Trial) (Tried, error) {
 		}
 		return Tried{}, fault.New(
 			fault.Invalid, "bad-slot", "Say which slot the answer is of: %s.", strings.Join(names, ", "),
-		).At(
-			"slot",
-		)
+		).
+			At("slot")
 	}
 	answer, finding := k.Try(slot, []byte(t.Answer))
 	return Tried{Kind: k, Slot: slot, Algorithm: answer.Algorithm, Value: answer.Value, Finding: finding}, nil
@@ -85,22 +77,18 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 		return tried, fault.New(
 			fault.Invalid, "kind-not-tried", "By this description what was pasted is no answer: %s",
 			tried.Finding.Sentence,
-		).Advise(
-			"Paste what such a device says, from the question to the prompt, or change the description.",
-		).At(
-			"answer",
-		)
+		).
+			Advise("Paste what such a device says, from the question to the prompt, or change the description.").
+			At("answer")
 	}
 	name := tried.Kind.Name
 	if fixed, ok := s.kinds[name]; ok && !fixed.Shipped {
 		return tried, fault.New(
 			fault.Conflict, "kind-configured", "The kind %s is described in the service's configuration.",
 			plain.Text(name),
-		).Advise(
-			"Give yours another name, or ask the administrator.",
-		).At(
-			"text",
-		)
+		).
+			Advise("Give yours another name, or ask the administrator.").
+			At("text")
 	}
 	return tried, s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was != nil && was.Content == t.Text && was.Retired == "" {
@@ -121,11 +109,8 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 // another kind, or retired, first.
 func (s *Service) RetireKind(ctx context.Context, by, name, reason string) error {
 	if strings.TrimSpace(reason) == "" || len(reason) > 1000 || strings.ContainsRune(reason, 0) {
-		return fault.New(
-			fault.Invalid, "reason-missing", "Say why the kind is retired, in at most 1,000 characters.",
-		).At(
-			"reason",
-		)
+		return fault.New(fault.Invalid, "reason-missing", "Say why the kind is retired, in at most 1,000 characters.").
+			At("reason")
 	}
 	all, err := s.All(ctx)
 	if err != nil {
@@ -134,17 +119,15 @@ func (s *Service) RetireKind(ctx context.Context, by, name, reason string) error
 	if at := slices.IndexFunc(all, func(d Device) bool { return d.Kind == name && d.Retired == "" }); at >= 0 {
 		return fault.New(
 			fault.Conflict, "kind-in-use", "%s is of the kind %s.", plain.Text(all[at].Name), plain.Quoted(name),
-		).Advise(
-			"Change or retire the devices of this kind first.",
-		)
+		).
+			Advise("Change or retire the devices of this kind first.")
 	}
 	return s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was == nil || was.Retired != "" {
 			return recorded.DeviceKindSet{}, fault.New(
 				fault.NotFound, "kind-unknown", "No curator has described a kind %s.", plain.Quoted(name),
-			).Advise(
-				"“endeixis device kinds” shows which there are.",
-			)
+			).
+				Advise("“endeixis device kinds” shows which there are.")
 		}
 		return recorded.DeviceKindSet{
 			DeviceKind: recorded.DeviceKind{Name: name, Content: was.Content, Retired: reason},
@@ -218,13 +201,9 @@ func (s *Service) Kind(ctx context.Context, name string) (*device.Kind, error) {
 	if shipped, ok := s.kinds[name]; ok {
 		return shipped.Kind, nil
 	}
-	return nil, fault.New(
-		fault.Invalid, "kind-unknown", "No kind of device is called %s.", plain.Quoted(name),
-	).Advise(
-		"“endeixis device kinds” shows which there are.",
-	).At(
-		"kind",
-	)
+	return nil, fault.New(fault.Invalid, "kind-unknown", "No kind of device is called %s.", plain.Quoted(name)).
+		Advise("“endeixis device kinds” shows which there are.").
+		At("kind")
 }
 
 // A Described is a kind of device with the text that describes it.

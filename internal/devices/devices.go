@@ -88,9 +88,8 @@ func (s *Service) Retire(ctx context.Context, by, name, reason string) (Device, 
 	if strings.TrimSpace(reason) == "" || len(reason) > 1000 || strings.ContainsRune(reason, 0) {
 		return Device{}, fault.New(
 			fault.Invalid, "reason-missing", "Say why the device is retired, in at most 1,000 characters.",
-		).At(
-			"reason",
-		)
+		).
+			At("reason")
 	}
 	return s.keep(ctx, by, name, func(was *Details) (Details, error) {
 		if was == nil {
@@ -141,9 +140,8 @@ func (s *Service) check(ctx context.Context, d Details) error {
 		return fault.New(
 			fault.Invalid, "bad-name",
 			"A device's name has at most 60 letters, digits, points, hyphens and underlines.",
-		).At(
-			"name",
-		)
+		).
+			At("name")
 	}
 	if len(d.Place) > 200 || strings.ContainsRune(d.Place, 0) {
 		return fault.New(fault.Invalid, "bad-place", "The place can have at most 200 characters.").At("place")
@@ -162,9 +160,8 @@ func (s *Service) check(ctx context.Context, d Details) error {
 			return fault.New(
 				fault.Invalid, "not-reached",
 				"Only a person can reach a device of the kind %s; it has no address and no credential.", k.Name,
-			).At(
-				"address",
-			)
+			).
+				At("address")
 		}
 		return nil
 	}
@@ -176,9 +173,8 @@ func (s *Service) check(ctx context.Context, d Details) error {
 		return fault.New(
 			fault.Invalid, "bad-address", "%s is no address with a port, such as 192.0.2.7:22.",
 			plain.Quoted(d.Address),
-		).At(
-			"address",
-		)
+		).
+			At("address")
 	}
 	all, err := s.All(ctx)
 	if err != nil {
@@ -192,11 +188,8 @@ func (s *Service) check(ctx context.Context, d Details) error {
 			"%s has the address %s already: what answers there can be one of the two alone.", plain.Text(all[at].Name),
 			plain.Quoted(d.Address),
 		).
-			Advise(
-				"Correct the address, or retire the other device first.",
-			).At(
-			"address",
-		)
+			Advise("Correct the address, or retire the other device first.").
+			At("address")
 	}
 	if _, ok := s.settings.Credentials[d.Credential]; !ok {
 		return fault.New(fault.Invalid, "credential-unknown", "There is no credential %s.", plain.Quoted(d.Credential)).
@@ -228,11 +221,7 @@ func (s *Service) Device(ctx context.Context, name string) (Device, error) {
 }
 
 func unknown(name string) error {
-	return fault.New(
-		fault.NotFound, "device-unknown", "There is no device %s.", plain.Quoted(name),
-	).Advise(
-		"“endeixis device list” shows which there are.",
-	).At(
-		"device",
-	)
+	return fault.New(fault.NotFound, "device-unknown", "There is no device %s.", plain.Quoted(name)).
+		Advise("“endeixis device list” shows which there are.").
+		At("device")
 }

@@ -113,11 +113,8 @@ func ParseQuery(text string) (Query, error) {
 	if local, domain, ok := strings.Cut(text, "@"); ok {
 		if local == "" || domain == "" || strings.ContainsAny(text, " <>/?#\x00") || strings.Contains(domain, "@") ||
 			len(text) > 254 {
-			return Query{}, fault.New(
-				fault.Invalid, "bad-query", "%s is not a mail address.", plain.Quoted(text),
-			).At(
-				"query",
-			)
+			return Query{}, fault.New(fault.Invalid, "bad-query", "%s is not a mail address.", plain.Quoted(text)).
+				At("query")
 		}
 		return Query{Address: text}, nil
 	}
@@ -132,9 +129,8 @@ func ParseQuery(text string) (Query, error) {
 		return Query{}, fault.New(
 			fault.Invalid, "bad-query",
 			"That is neither a full fingerprint, nor a key ID of 16 digits, nor a mail address: %s.", err,
-		).At(
-			"query",
-		)
+		).
+			At("query")
 	}
 	return Query{Fingerprint: fp}, nil
 }

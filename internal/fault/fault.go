@@ -103,13 +103,9 @@ const maxReason = 4000
 // that cannot be kept.
 func Reason(reason, step string) error {
 	if strings.TrimSpace(reason) == "" || len(reason) > maxReason || strings.ContainsRune(reason, 0) {
-		return New(
-			Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason,
-		).Advise(
-			"Say why, for whoever asks next year.",
-		).At(
-			"reason",
-		)
+		return New(Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).
+			Advise("Say why, for whoever asks next year.").
+			At("reason")
 	}
 	return nil
 }
@@ -125,9 +121,6 @@ func Changed(seen, now, what string) error {
 	if seen == "" || seen == now {
 		return nil
 	}
-	return New(
-		Stale, "changed-meanwhile", "Somebody has changed %s since you looked.", what,
-	).Advise(
-		"Look at it again, and decide then.",
-	)
+	return New(Stale, "changed-meanwhile", "Somebody has changed %s since you looked.", what).
+		Advise("Look at it again, and decide then.")
 }

@@ -297,9 +297,7 @@ func otherwise(k recorded.Key) error {
 		"The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.",
 		plain.Grouped(hex.EncodeToString(k.Row.Fingerprint)),
 	).
-		Advise(
-			"Have the administrator audit the ledger, find out who changed the database, and restore it.",
-		)
+		Advise("Have the administrator audit the ledger, find out who changed the database, and restore it.")
 }
 
 // An unreadableError reports a stored certificate that cannot be read.
@@ -319,9 +317,7 @@ func (e *unreadableError) Unwrap() error {
 		fault.Conflict, "key-unreadable", "What is stored of the key %s cannot be read, so that it counts for nothing.",
 		plain.Grouped(string(e.fingerprint)),
 	).
-		Advise(
-			"Have the administrator restore it from a backup; the other keys are not touched.",
-		)
+		Advise("Have the administrator restore it from a backup; the other keys are not touched.")
 }
 
 // Unreadable names the keys whose stored certificate cannot be read, or is not there.

@@ -48,11 +48,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.",
 			len(keyring.Differences(read, fp)),
 		).
-			Advise(
-				"Read it again from your source. If it stays so, this is not the publisher's key.",
-			).At(
-			"typed",
-		)
+			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").
+			At("typed")
 	}
 	if err := fault.Reason(a.Reason, "An admission"); err != nil {
 		return View{}, err
@@ -63,21 +60,16 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	if a.Role != keyring.Release && a.Role != keyring.Anchor {
 		return View{}, fault.New(
 			fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
-		).At(
-			"role",
-		)
+		).
+			At("role")
 	}
 	if a.Until != nil {
 		// As a signature tells its time.
 		whole := a.Until.UTC().Truncate(time.Second)
 		if a.Until = &whole; whole.After(s.now()) {
-			return View{}, fault.New(
-				fault.Invalid, "bad-until", "An admission for the past ends in the past.",
-			).Advise(
-				"Leave the date out for a key that goes on signing.",
-			).At(
-				"until",
-			)
+			return View{}, fault.New(fault.Invalid, "bad-until", "An admission for the past ends in the past.").
+				Advise("Leave the date out for a key that goes on signing.").
+				At("until")
 		}
 	}
 	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
@@ -133,9 +125,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 						"%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By,
 						v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until),
 					).
-						Advise(
-							"Admit it as proposed, or decline the proposal with a reason and propose your own.",
-						)
+						Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
 				}
 				body.ProposedBy = v.Proposal.By
 			}
@@ -278,13 +268,9 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		}
 		i := slices.IndexFunc(b.Sightings, func(s store.Sighting) bool { return s.Position == record })
 		if i < 0 {
-			return fault.New(
-				fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record,
-			).Advise(
-				"“endeixis keyring show” names the records of a key's sightings.",
-			).At(
-				"record",
-			)
+			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).
+				Advise("“endeixis keyring show” names the records of a key's sightings.").
+				At("record")
 		}
 		sighting := b.Sightings[i]
 		fp = openpgp.NewFingerprint(sighting.Fingerprint)

@@ -62,9 +62,8 @@ func read(
 	if len(data) > maxImport {
 		return nil, account, fault.New(
 			fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20,
-		).At(
-			"data",
-		)
+		).
+			At("data")
 	}
 	if revocations := openpgp.LoneRevocations(data); revocations != nil {
 		certs, err = revoked(revocations, ring)
@@ -78,11 +77,8 @@ func read(
 		return nil, account, importFault(err)
 	}
 	if len(all) == 0 {
-		return nil, account, fault.New(
-			fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0],
-		).At(
-			"data",
-		)
+		return nil, account, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).
+			At("data")
 	}
 	account.Notes = leftOut(skipped)
 	effort := effortFor(ctx, len(data))
@@ -232,11 +228,8 @@ func revoked(revocations []*openpgp.Signature, ring *keyring.Keyring) ([]*openpg
 			fault.Invalid, "revocation-unknown",
 			"It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer),
 		).
-			Advise(
-				"Import the key first, or get the whole key with its revocation.",
-			).At(
-			"data",
-		)
+			Advise("Import the key first, or get the whole key with its revocation.").
+			At("data")
 	}
 	return certs, nil
 }
@@ -457,9 +450,8 @@ func importFault(err error) error {
 		).
 			Advise(
 				"Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.",
-			).At(
-			"data",
-		)
+			).
+			At("data")
 	case errors.As(err, &empty):
 		what := empty.Found
 		if what == "" {
@@ -470,11 +462,7 @@ func importFault(err error) error {
 				"Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.",
 			).At("data")
 	}
-	return fault.New(
-		fault.Invalid, "key-damaged", "The key is damaged: %s.", err,
-	).Advise(
-		"Download it again.",
-	).At(
-		"data",
-	)
+	return fault.New(fault.Invalid, "key-damaged", "The key is damaged: %s.", err).
+		Advise("Download it again.").
+		At("data")
 }

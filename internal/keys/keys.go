@@ -218,13 +218,9 @@ func evidenceOf(b *recorded.Basis, fingerprint []byte) (e evidence) {
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
-	return fault.New(
-		fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp)),
-	).Advise(
-		"Import it first.",
-	).At(
-		"fingerprint",
-	)
+	return fault.New(fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp))).
+		Advise("Import it first.").
+		At("fingerprint")
 }
 
 func parse(value, field string) (openpgp.Fingerprint, error) {
@@ -244,11 +240,9 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 	return fault.New(
 		fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read),
 		len(fp),
-	).Advise(
-		"Give all of it.",
-	).At(
-		field,
-	)
+	).
+		Advise("Give all of it.").
+		At(field)
 }
 
 // view puts together what is known about one key. Its role and publisher are
@@ -321,21 +315,17 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 	if !slices.Contains(keyring.Channels(), n.Channel) {
 		return View{}, false, fault.New(
 			fault.Invalid, "bad-channel", "There is no channel %s.", plain.Quoted(string(n.Channel)),
-		).Advise(
-			"Channels: %s.", channelList(),
-		).At(
-			"channel",
-		)
+		).
+			Advise("Channels: %s.", channelList()).
+			At("channel")
 	}
 	if strings.TrimSpace(n.Place) == "" || len(n.Place)+len(n.Note) > 4000 || strings.ContainsRune(n.Place+n.Note, 0) {
 		return View{}, false, fault.New(
 			fault.Invalid, "place-missing",
 			"A sighting says where exactly the fingerprint was read, in at most 4000 characters.",
-		).Advise(
-			"For example the page's address, or who was on the phone.",
-		).At(
-			"place",
-		)
+		).
+			Advise("For example the page's address, or who was on the phone.").
+			At("place")
 	}
 	if err := sameLength(read, fp, "read"); err != nil {
 		return View{}, false, err

@@ -58,11 +58,8 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 // mayAsk refuses to look anything up where no directory is configured.
 func (s *Service) mayAsk() error {
 	if s.asker == nil || len(s.asker.All()) == 0 {
-		return fault.New(
-			fault.Conflict, "no-directories", "No key directory is configured.",
-		).Advise(
-			"The administrator adds them under directories; no other is ever contacted.",
-		)
+		return fault.New(fault.Conflict, "no-directories", "No key directory is configured.").
+			Advise("The administrator adds them under directories; no other is ever contacted.")
 	}
 	return nil
 }
@@ -145,11 +142,9 @@ func (s *Service) ImportFound(ctx context.Context, by, publisher, query, fingerp
 	if i < 0 {
 		return Imported{}, fault.New(
 			fault.NotFound, "not-found-there", "No directory has the key %s under that name any more.", fp,
-		).Advise(
-			"Look it up again.",
-		).At(
-			"fingerprint",
-		)
+		).
+			Advise("Look it up again.").
+			At("fingerprint")
 	}
 	done, _, err := s.Import(
 		ctx, by, publisher, "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil,

@@ -87,11 +87,8 @@ func (o *Origins) All() []Origin {
 func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 	p, ok := o.places[name]
 	if !ok {
-		f := fault.New(
-			fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name),
-		).At(
-			"copies",
-		)
+		f := fault.New(fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name)).
+			At("copies")
 		if len(o.places) == 0 {
 			return survey.Provenance{}, f.Advise("None is configured; the administrator adds them under origins.")
 		}
@@ -106,11 +103,8 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 			"%s is not a path at the origin %s: it has a percent sign that stands for another character.",
 			plain.Quoted(file), name,
 		).
-			Advise(
-				"Write the character itself.",
-			).At(
-			"copies",
-		)
+			Advise("Write the character itself.").
+			At("copies")
 	}
 	clean, why, ok := manifest.SafeName(file)
 	if !ok || clean != path.Clean(file) {
@@ -120,11 +114,8 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 		return survey.Provenance{}, fault.New(
 			fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why,
 		).
-			Advise(
-				"Give the path of the manifest below %s.", p.URL,
-			).At(
-			"copies",
-		)
+			Advise("Give the path of the manifest below %s.", p.URL).
+			At("copies")
 	}
 	return survey.Provenance{Channel: p.Channel, Place: joined(p.base, clean)}, nil
 }

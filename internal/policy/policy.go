@@ -200,13 +200,9 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 	p := Version{Publisher: publisher, Own: fieldsOf(own)}
 	for _, name := range p.Own {
 		if !slices.ContainsFunc(judge.PolicyFields(), func(f judge.PolicyField) bool { return f.Name == name }) {
-			return Version{}, fault.New(
-				fault.Invalid, "bad-policy", "The policy has no field %q.", name,
-			).Advise(
-				"“endeixis policy show” lists the fields.",
-			).At(
-				"fields",
-			)
+			return Version{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).
+				Advise("“endeixis policy show” lists the fields.").
+				At("fields")
 		}
 	}
 	if p.Document, err = now.With(own); err != nil {
@@ -219,13 +215,9 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 }
 
 func badPolicy(err error, field string) error {
-	return fault.New(
-		fault.Invalid, "bad-policy", "The policy was not changed: %s.", err,
-	).Advise(
-		"“endeixis policy show” prints the one in force.",
-	).At(
-		field,
-	)
+	return fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).
+		Advise("“endeixis policy show” prints the one in force.").
+		At(field)
 }
 
 func unchanged(version int64) error {

@@ -46,20 +46,15 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		return Waiver{}, fault.New(
 			fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground)),
 		).
-			Advise(
-				"These can: %s.", strings.Join(names, ", "),
-			).At(
-			"ground",
-		)
+			Advise("These can: %s.", strings.Join(names, ", ")).
+			At("ground")
 	}
 	if n.Publisher == "" && n.Pattern == "" {
 		return Waiver{}, fault.New(
 			fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.",
-		).Advise(
-			"Name one of them, or both.",
-		).At(
-			"publisher",
-		)
+		).
+			Advise("Name one of them, or both.").
+			At("publisher")
 	}
 	if n.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, n.Publisher); err != nil {
@@ -72,21 +67,15 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		strings.Trim(n.Pattern, "*") == "" && n.Pattern != "" {
 		return Waiver{}, fault.New(
 			fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern),
-		).Advise(
-			"Use a name with * and ?, such as lamp-ctl-*.",
-		).At(
-			"pattern",
-		)
+		).
+			Advise("Use a name with * and ?, such as lamp-ctl-*.").
+			At("pattern")
 	}
 	now := s.now()
 	if !n.Until.After(now) || n.Until.After(now.Add(maxWaiver)) {
-		return Waiver{}, fault.New(
-			fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.",
-		).Advise(
-			"When it ends, look at it again and grant it anew if need be.",
-		).At(
-			"until",
-		)
+		return Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").
+			Advise("When it ends, look at it again and grant it anew if need be.").
+			At("until")
 	}
 	if err := fault.Reason(n.Reason, "A waiver"); err != nil {
 		return Waiver{}, err
@@ -139,11 +128,8 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return w, fault.New(
-			fault.NotFound, "waiver-unknown", "There is no waiver %d.", id,
-		).Advise(
-			"“endeixis waiver list” shows which there are.",
-		)
+		return w, fault.New(fault.NotFound, "waiver-unknown", "There is no waiver %d.", id).
+			Advise("“endeixis waiver list” shows which there are.")
 	}
 	return w, err
 }

@@ -42,9 +42,8 @@ func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, err
 	if !slugForm.MatchString(p.Slug) {
 		return Publisher{}, fault.New(
 			fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.",
-		).At(
-			"slug",
-		)
+		).
+			At("slug")
 	}
 	if err := p.check(); err != nil {
 		return Publisher{}, err
@@ -132,13 +131,9 @@ func (p *Details) check() error {
 	}
 	for _, pattern := range p.Scope {
 		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
-			return fault.New(
-				fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern),
-			).Advise(
-				"Use a name with * and ?, such as gauge-*.",
-			).At(
-				"scope",
-			)
+			return fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).
+				Advise("Use a name with * and ?, such as gauge-*.").
+				At("scope")
 		}
 	}
 	if p.Scope == nil {
@@ -154,13 +149,9 @@ func (s *Service) All(ctx context.Context) ([]Publisher, error) { return s.store
 func (s *Service) Publisher(ctx context.Context, slug string) (Publisher, error) {
 	p, err := s.store.Publisher(ctx, slug)
 	if errors.Is(err, store.ErrNotFound) {
-		return p, fault.New(
-			fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug),
-		).Advise(
-			"“endeixis publisher list” shows which there are.",
-		).At(
-			"publisher",
-		)
+		return p, fault.New(fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug)).
+			Advise("“endeixis publisher list” shows which there are.").
+			At("publisher")
 	}
 	return p, err
 }

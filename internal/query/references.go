@@ -21,11 +21,8 @@ func (s *Service) References(ctx context.Context, digests []digest.Value, limit 
 			return nil, fault.New(
 				fault.Invalid, "bad-digest", "A value of %d bytes is no digest by which a file can be found.", len(d),
 			).
-				Advise(
-					"Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest.",
-				).At(
-				"digest",
-			)
+				Advise("Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest.").
+				At("digest")
 		}
 		raw[i] = d
 	}

@@ -112,11 +112,8 @@ func clearedWith(t *testing.T, admit func(*cleared, *pgptest.Certificate)) *clea
 	require.NoError(t, err)
 	admit(
 		out,
-		pgptest.NewCertificate(
-			out.key,
-		).UserID(
-			"Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
-		),
+		pgptest.NewCertificate(out.key).
+			UserID("Quoin", pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}),
 	)
 
 	made, err := out.Batches.Create(

@@ -17,24 +17,17 @@ import (
 // policy and waivers. [Service.Run] does it.
 func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
 	if sel.Empty() {
-		return store.Reassessment{}, fault.New(
-			fault.Invalid, "selection-missing", "Say what is to be judged again.",
-		).Advise(
-			"Give a batch, a publisher, a key, a period, or all.",
-		).At(
-			"batch",
-		)
+		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").
+			Advise("Give a batch, a publisher, a key, a period, or all.").
+			At("batch")
 	}
 	if err := fault.Reason(reason, "A reassessment"); err != nil {
 		return store.Reassessment{}, err
 	}
 	if sel.Batch != 0 {
 		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
-			return store.Reassessment{}, fault.New(
-				fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch,
-			).At(
-				"batch",
-			)
+			return store.Reassessment{}, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch).
+				At("batch")
 		} else if err != nil {
 			return store.Reassessment{}, err
 		}

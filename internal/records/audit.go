@@ -71,9 +71,8 @@ func (s *Service) openKept(kept string) (ledger.Checkpoint, error) {
 	if err != nil {
 		return c, fault.New(
 			fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.",
-		).At(
-			"checkpoint",
-		)
+		).
+			At("checkpoint")
 	}
 	return c, nil
 }

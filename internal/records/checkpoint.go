@@ -169,9 +169,7 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 			fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.",
 			s.checkpointFile,
 		).
-			Advise(
-				"Restore it, with the key beside it, from your backup.",
-			)
+			Advise("Restore it, with the key beside it, from your backup.")
 	}
 	now, err := s.goesOn(ctx, kept)
 	if err != nil {

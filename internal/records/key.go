@@ -39,16 +39,12 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 			fault.Conflict, "key-file-missing",
 			"The database knows the service's key %s, and the file %s is not there.", stored.PublicKey, keyFile,
 		).
-			Advise(
-				"Restore the file from your backup, or set ledger.key_file to where it is.",
-			)
+			Advise("Restore the file from your backup, or set ledger.key_file to where it is.")
 	case statErr == nil:
 		return false, fault.New(
 			fault.Conflict, "key-file-stray", "The file %s holds a key that this database does not know.", keyFile,
 		).
-			Advise(
-				"Set ledger.key_file to a new place, or database.url to the database that belongs to the key.",
-			)
+			Advise("Set ledger.key_file to a new place, or database.url to the database that belongs to the key.")
 	}
 	secret, public, err := note.GenerateKey(rand.Reader, name)
 	if err != nil {
@@ -90,9 +86,8 @@ func (s *Service) stored(ctx context.Context) (store.ServiceKey, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return stored, fault.New(
 			fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.",
-		).Advise(
-			"Run “endeixisd init” once.",
-		)
+		).
+			Advise("Run “endeixisd init” once.")
 	}
 	return stored, err
 }

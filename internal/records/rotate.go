@@ -80,9 +80,7 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 			fault.Conflict, "key-file-there", "The key is not lost: it was in %s, where a change of keys had left it.",
 			nextOf(path),
 		).
-			Advise(
-				"It is in %s now. Start the service.", path,
-			)
+			Advise("It is in %s now. Start the service.", path)
 	}
 	before, err := note.NewVerifier(stored.PublicKey)
 	if err != nil {
@@ -173,9 +171,8 @@ func (s *Service) keepNext(ctx context.Context, reads store.Reads, path string, 
 		return fault.New(
 			fault.Conflict, "keys-changed", "The ledger goes on with another key already, which is in %s.",
 			nextOf(path),
-		).Advise(
-			"Start the service, or run this again.",
-		)
+		).
+			Advise("Start the service, or run this again.")
 	}
 	if err := os.Remove(nextOf(path)); err != nil {
 		return err

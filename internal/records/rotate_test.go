@@ -29,11 +29,8 @@ func TestRotationIsInterrupted(t *testing.T) {
 
 	// It ends before the database knows the new key, whose file stays.
 	cut := errors.New("the power is cut")
-	_, err = records.New(
-		s, testkit.Now,
-	).Rotate(
-		t.Context(), file, func(context.Context, *store.Tx, *records.Service) error { return cut },
-	)
+	_, err = records.New(s, testkit.Now).
+		Rotate(t.Context(), file, func(context.Context, *store.Tx, *records.Service) error { return cut })
 	require.ErrorIs(t, err, cut)
 	require.FileExists(t, file+".next")
 	again := records.New(s, testkit.Now)

@@ -78,25 +78,20 @@ func (s *Service) Pack(
 	if days < 1 || days > satchel.MaxDays {
 		return Satchel{}, nil, fault.New(
 			fault.Invalid, "bad-days", "A satchel is good for 1 to %d days.", satchel.MaxDays,
-		).At(
-			"days",
-		)
+		).
+			At("days")
 	}
 	if len(label) > 200 || strings.ContainsRune(label, 0) {
-		return Satchel{}, nil, fault.New(
-			fault.Invalid, "long-label", "A label can have at most 200 characters.",
-		).At(
-			"label",
-		)
+		return Satchel{}, nil, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+			At("label")
 	}
 	slices.Sort(slugs)
 	slugs = slices.Compact(slugs)
 	if len(slugs) == 0 {
 		return Satchel{}, nil, fault.New(
 			fault.Invalid, "publisher-missing", "Say whose releases are to be judged with it.",
-		).At(
-			"publishers",
-		)
+		).
+			At("publishers")
 	}
 	signer, verifier, err := s.records.Seal()
 	if err != nil {
@@ -172,11 +167,9 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 			}
 			return fault.New(
 				fault.Conflict, "publisher-unknown", "The publisher %s cannot be packed now.", plain.Quoted(slug),
-			).Advise(
-				"Try again in a moment.",
-			).At(
-				"publishers",
-			)
+			).
+				Advise("Try again in a moment.").
+				At("publishers")
 		}
 		c.Publishers = append(c.Publishers, p)
 		if own, ok := policies.Own[slug]; ok {
@@ -284,11 +277,9 @@ func (s *Service) Satchel(ctx context.Context, id string) (Satchel, error) {
 	if errors.Is(err, store.ErrNotFound) {
 		return Satchel{}, fault.New(
 			fault.NotFound, "satchel-unknown", "This service has packed no satchel %s.", plain.Quoted(id),
-		).Advise(
-			"Return outcomes to the service that has packed their satchel.",
-		).At(
-			"satchel",
-		)
+		).
+			Advise("Return outcomes to the service that has packed their satchel.").
+			At("satchel")
 	}
 	if err != nil {
 		return Satchel{}, err
@@ -422,11 +413,8 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 			"The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.",
 			len(j.Entries), r.Outcomes,
 		).
-			Advise(
-				"Nothing of it is taken. If there is a copy that was made on site, return that.",
-			).At(
-			"outcomes",
-		)
+			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").
+			At("outcomes")
 	}
 	packed, err := s.Satchel(ctx, j.Satchel)
 	if err != nil {
@@ -436,32 +424,25 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		return packed, nil, fault.New(
 			fault.Invalid, "satchel-foreign",
 			"The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID,
-		).Advise(
-			"Nothing of it is taken.",
-		).At(
-			"outcomes",
-		)
+		).
+			Advise("Nothing of it is taken.").
+			At("outcomes")
 	}
 	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
 		return packed, nil, fault.New(
 			fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
 			plain.Text(r.Key),
-		).Advise(
-			"Nothing of it is taken. Find out who has written the file.",
-		).At(
-			"key",
-		)
+		).
+			Advise("Nothing of it is taken. Find out who has written the file.").
+			At("key")
 	}
 	here, err := s.store.Visits(ctx, packed.ID)
 	if err != nil {
 		return packed, nil, err
 	}
 	if strings.ContainsRune(r.Otherwise, 0) {
-		return packed, nil, fault.New(
-			fault.Invalid, "bad-reason", "The reason has a character that no text has.",
-		).At(
-			"otherwise",
-		)
+		return packed, nil, fault.New(fault.Invalid, "bad-reason", "The reason has a character that no text has.").
+			At("otherwise")
 	}
 	type outcome struct {
 		n      int
@@ -490,9 +471,8 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		).
 			Advise(
 				"Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.",
-			).At(
-			"outcomes",
-		)
+			).
+			At("outcomes")
 	}
 	var out []Visit
 	at := map[int]int64{}
@@ -546,13 +526,9 @@ func fold(key string) string {
 // checkEntry refuses what no program of ours writes.
 func checkEntry(e *satchel.Sealed) error {
 	bad := func(what string) error {
-		return fault.New(
-			fault.Invalid, "bad-outcome", "Outcome %d cannot be used: %s.", e.N, what,
-		).Advise(
-			"Nothing of the file is taken.",
-		).At(
-			"outcomes",
-		)
+		return fault.New(fault.Invalid, "bad-outcome", "Outcome %d cannot be used: %s.", e.N, what).
+			Advise("Nothing of the file is taken.").
+			At("outcomes")
 	}
 	switch {
 	case !slices.Contains(satchel.Kinds(), e.Kind):
@@ -623,13 +599,9 @@ func (s *Service) take(
 func faultOf(err error) error {
 	var e *satchel.Error
 	if errors.As(err, &e) {
-		return fault.New(
-			fault.Invalid, "outcomes-"+string(e.Reason), "%s", e.Sentence,
-		).Advise(
-			"%s", e.Advice,
-		).At(
-			"outcomes",
-		)
+		return fault.New(fault.Invalid, "outcomes-"+string(e.Reason), "%s", e.Sentence).
+			Advise("%s", e.Advice).
+			At("outcomes")
 	}
 	return err
 }

@@ -56,15 +56,13 @@ func OfMeasurer(kind Kind, host, folder string) (Source, error) {
 		return Source{}, fault.New(
 			fault.Invalid, "measurer-unknown", "Nobody of the kind %s measures for the service.",
 			plain.Quoted(string(kind)),
-		).At(
-			"measurer.kind",
-		)
+		).
+			At("measurer.kind")
 	case host == "" || folder == "" || strings.ContainsAny(host, ":\x00") || strings.ContainsRune(folder, 0) || len(host)+len(folder) > 5000:
 		return Source{}, fault.New(
 			fault.Invalid, "bad-measurer", "The measurer has to name its host, without a colon, and its folder.",
-		).At(
-			"measurer.host",
-		)
+		).
+			At("measurer.host")
 	}
 	return Source{kind, host + ":" + folder}, nil
 }
@@ -114,9 +112,7 @@ func (s *Sources) Open(source Source) (Folder, error) {
 		fault.Conflict, "source-unreadable", "This service cannot read %s, which is a %s.",
 		plain.Quoted(source.Reference), source.Kind,
 	).
-		Advise(
-			"Ask the administrator which version of the service can.",
-		)
+		Advise("Ask the administrator which version of the service can.")
 }
 
 // Queue returns the name of the queue on which a source's jobs wait: whoever can

@@ -134,9 +134,8 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 func KeyReused(batch int64) error {
 	return fault.New(
 		fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", batch,
-	).Advise(
-		"Use a new one.",
-	)
+	).
+		Advise("Use a new one.")
 }
 
 // Batch returns one batch, or [ErrNotFound].

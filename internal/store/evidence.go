@@ -84,7 +84,6 @@ func Mistaken(batch int64, path string) error {
 	return fault.New(
 		fault.Altered, "ledger-altered", "What is stored of %s in batch %d is not what its record says.",
 		plain.Text(path), batch,
-	).Advise(
-		keepIt,
-	)
+	).
+		Advise(keepIt)
 }

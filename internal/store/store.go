@@ -116,9 +116,8 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return fault.New(
 			fault.Conflict, "database-newer",
 			"The database has the schema of a newer program: version %d, and this program knows %d.", found, newest,
-		).Advise(
-			"Start the newer program, or restore the backup from before it was started.",
-		)
+		).
+			Advise("Start the newer program, or restore the backup from before it was started.")
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		if denied(err) {
@@ -151,9 +150,7 @@ func notOwner(cause error) error {
 			fault.Conflict, "not-owner",
 			"The tables are not at the version of this program, and this role does not own them.",
 		).
-			Advise(
-				"Run “endeixisd migrate” as the role that owns them.",
-			),
+			Advise("Run “endeixisd migrate” as the role that owns them."),
 		cause,
 	)
 }
@@ -169,11 +166,8 @@ func (s *Store) Grant(ctx context.Context, role string) error {
 		return explain(err)
 	}
 	if !exists {
-		return fault.New(
-			fault.Invalid, "role-unknown", "PostgreSQL has no role %q.", role,
-		).Advise(
-			"Make it first, with CREATE ROLE … LOGIN PASSWORD ….",
-		)
+		return fault.New(fault.Invalid, "role-unknown", "PostgreSQL has no role %q.", role).
+			Advise("Make it first, with CREATE ROLE … LOGIN PASSWORD ….")
 	}
 	statements := []string{}
 	if err := s.db.SelectContext(ctx, &statements, `SELECT statement FROM (

@@ -389,11 +389,10 @@ func (s *Service) populate(t testing.TB) {
 	for _, p := range people[1:] {
 		require.NoError(
 			t,
-			s.Client(
-				t, "administrator",
-			).AddUser(
-				t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password},
-			),
+			s.Client(t, "administrator").
+				AddUser(
+					t.Context(), wire.NewUser{Name: p.Name, FullName: p.FullName, Role: p.Role, Password: p.Password},
+				),
 		)
 		c, err := client.New(s.URL, "")
 		require.NoError(t, err)
