@@ -3,6 +3,7 @@
 package internal_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -113,4 +114,41 @@ func TestWhoKnowsWhat(t *testing.T) {
 	assert.NotContains(t, all["internal/api"], "endeixis/internal/store", "the API asks the services")
 	assert.ElementsMatch(t, sql, foundSQL)
 	assert.ElementsMatch(t, http, foundHTTP)
+}
+
+// TestFaultsHaveCodesOfTheList: a fault is made, and asked for, by a constant of
+// internal/fault/codes.go.
+func TestFaultsHaveCodesOfTheList(t *testing.T) {
+	t.Parallel()
+	made := 0
+	for _, top := range []string{"cmd", "internal", "demo"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("..", top), func(path string, _ fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return nil
+			}
+			set := token.NewFileSet()
+			file, err := parser.ParseFile(set, path, nil, 0)
+			require.NoError(t, err)
+			ast.Inspect(file, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok || len(call.Args) < 2 {
+					return true
+				}
+				f, ok := call.Fun.(*ast.SelectorExpr)
+				if !ok || f.Sel.Name != "New" && f.Sel.Name != "Is" {
+					return true
+				}
+				if of, ok := f.X.(*ast.Ident); !ok || of.Name != "fault" {
+					return true
+				}
+				made++
+				_, literal := call.Args[1].(*ast.BasicLit)
+				assert.False(t, literal, "%s: name the code in internal/fault/codes.go", set.Position(call.Pos()))
+				return true
+			})
+			return nil
+		}))
+	}
+	assert.Greater(t, made, 200)
 }

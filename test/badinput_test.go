@@ -104,7 +104,7 @@ func TestBadInput(t *testing.T) {
 			t.Parallel()
 			status, text := call(t, s, s.Token(t, "administrator"), c.method, c.path, c.body)
 			assert.Equal(t, c.status, status, "%s", text)
-			assert.Equal(t, c.code, problem(t, text).Code)
+			assert.EqualValues(t, c.code, problem(t, text).Code)
 			if c.args != nil {
 				r := endeixis(t, s, "administrator", c.args...)
 				assert.Equal(t, c.exit, r.code, r.err)
@@ -237,7 +237,7 @@ func TestAccess(t *testing.T) {
 	for _, o := range operations {
 		status, text := call(t, s, "", o.method, o.path, o.body)
 		assert.Equal(t, 401, status, o.path)
-		assert.Equal(t, "not-signed-in", problem(t, text).Code)
+		assert.EqualValues(t, "not-signed-in", problem(t, text).Code)
 		enough := false
 		for _, role := range roles.All() {
 			enough = enough || string(role) == o.least
@@ -246,7 +246,7 @@ func TestAccess(t *testing.T) {
 				assert.NotContains(t, []int{401, 403}, status, "%s %s as %s", o.method, o.path, role)
 			} else {
 				assert.Equal(t, 403, status, "%s %s as %s", o.method, o.path, role)
-				assert.Equal(t, "role-too-low", problem(t, text).Code)
+				assert.EqualValues(t, "role-too-low", problem(t, text).Code)
 			}
 		}
 	}
@@ -255,7 +255,7 @@ func TestAccess(t *testing.T) {
 		for _, token := range []string{"x", "endx_forged", strings.Repeat("a", 5000)} {
 			status, text := call(t, s, token, "GET", "/me", nil)
 			assert.Equal(t, 401, status)
-			assert.Equal(t, "token-unknown", problem(t, text).Code)
+			assert.EqualValues(t, "token-unknown", problem(t, text).Code)
 		}
 		conn, err := pgx.Connect(t.Context(), s.Config.Database.URL)
 		require.NoError(t, err)
@@ -267,7 +267,7 @@ func TestAccess(t *testing.T) {
 		require.NoError(t, err)
 		status, text := call(t, s, s.Token(t, "auditor"), "GET", "/me", nil)
 		assert.Equal(t, 401, status)
-		assert.Equal(t, "token-expired", problem(t, text).Code)
+		assert.EqualValues(t, "token-expired", problem(t, text).Code)
 		r := endeixis(t, s, "auditor", "status")
 		assert.Equal(t, 3, r.code)
 		assert.Contains(t, r.err, "This token expired")
@@ -285,15 +285,15 @@ func TestAccess(t *testing.T) {
 
 		status, text := call(t, s, "", "POST", "/sessions", map[string]string{"name": "ines", "password": "wrong"})
 		assert.Equal(t, 401, status)
-		assert.Equal(t, "wrong-password", problem(t, text).Code)
+		assert.EqualValues(t, "wrong-password", problem(t, text).Code)
 		status, text = call(t, s, "", "POST", "/sessions", map[string]string{"name": "nobody", "password": "wrong"})
 		assert.Equal(t, 401, status)
-		assert.Equal(t, "wrong-password", problem(t, text).Code, "it does not tell who exists")
+		assert.EqualValues(t, "wrong-password", problem(t, text).Code, "it does not tell who exists")
 		for range 15 {
 			status, text = call(t, s, "", "POST", "/sessions", map[string]string{"name": "merit", "password": "guess"})
 		}
 		assert.Equal(t, 429, status)
-		assert.Equal(t, "too-many-attempts", problem(t, text).Code)
+		assert.EqualValues(t, "too-many-attempts", problem(t, text).Code)
 	})
 
 	t.Run("other sites", func(t *testing.T) {
@@ -387,7 +387,7 @@ func TestDatabaseDown(t *testing.T) {
 	status, text := call(t, s, s.Token(t, "operator"), "GET", "/batches", nil)
 	assert.Equal(t, 503, status)
 	p := problem(t, text)
-	assert.Equal(t, "database-down", p.Code)
+	assert.EqualValues(t, "database-down", p.Code)
 	assert.Contains(t, p.Advice, "Nothing was lost")
 	r := endeixis(t, s, "operator", "batch", "run", "quayside:tidewright/gauge-fw-4.2")
 	assert.Equal(t, 3, r.code)

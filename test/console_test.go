@@ -614,13 +614,9 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	b.visit("/manifests", "Read a manifest")
 	b.fill(
 		"Text",
-		"SHA256 (lamp.bin) = "+strings.Repeat(
-			"cd", 32,
-		)+"\nMD5 (cut.bin) = "+strings.Repeat(
+		"SHA256 (lamp.bin) = "+strings.Repeat("cd", 32)+"\nMD5 (cut.bin) = "+strings.Repeat(
 			"cd", 14,
-		)+"\n\nbuilt from commit "+strings.Repeat(
-			"ab", 20,
-		)+"\n",
+		)+"\n\nbuilt from commit "+strings.Repeat("ab", 20)+"\n",
 	)
 	b.press("Read it")
 	b.sees("1 entry, written as tagged")
@@ -637,13 +633,9 @@ func TestConsoleCopiesAndArchives(t *testing.T) {
 	)
 	assert.Equal(
 		t,
-		"read "+strings.Repeat(
-			"cd", 32,
-		)+"\nproblem MD5 (cut.bin) = "+strings.Repeat(
+		"read "+strings.Repeat("cd", 32)+"\nproblem MD5 (cut.bin) = "+strings.Repeat(
 			"cd", 14,
-		)+"\nleft "+strings.Repeat(
-			"ab", 20,
-		),
+		)+"\nleft "+strings.Repeat("ab", 20),
 		marked,
 	)
 	b.accessible("manifest reading")

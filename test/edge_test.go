@@ -378,11 +378,11 @@ func TestManyUnknownFields(t *testing.T) {
 			if n == 200 {
 				assert.Equal(t, http.StatusUnprocessableEntity, response.StatusCode)
 				p := problem(t, answer)
-				assert.Equal(t, "request-invalid", p.Code)
+				assert.EqualValues(t, "request-invalid", p.Code)
 				assert.NotEmpty(t, p.Facts, "it says how many more there are")
 			} else {
 				assert.Equal(t, http.StatusRequestEntityTooLarge, response.StatusCode)
-				assert.Equal(t, "request-too-large", problem(t, answer).Code)
+				assert.EqualValues(t, "request-too-large", problem(t, answer).Code)
 			}
 		}
 		assert.Less(t, time.Since(start), 20*time.Second, "the cost is linear in what was sent")

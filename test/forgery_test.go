@@ -289,9 +289,7 @@ func history(t *testing.T, s *testkit.Service) {
 	keys, err := s.Client(t, "curator").Keys(t.Context(), client.KeyFilter{Waiting: true})
 	require.NoError(t, err)
 	require.NotEmpty(t, keys)
-	token, err := s.Client(
-		t, "administrator",
-	).IssueToken(
+	token, err := s.Client(t, "administrator").IssueToken(
 		t.Context(),
 		wire.NewToken{
 			Label: "nightly", Role: "auditor", Days: 3,

@@ -106,5 +106,5 @@ func TestTooLargeKeyFile(t *testing.T) {
 	assert.Contains(t, string(text), "request-too-large")
 	_, err = c.LoadKeyFile(t.Context(), []byte("no key"), "text", "", func(wire.ImportProgress) {})
 	require.ErrorAs(t, err, &problem)
-	assert.Equal(t, "not-a-key", problem.Code)
+	assert.EqualValues(t, "not-a-key", problem.Code)
 }

@@ -387,16 +387,10 @@ func TestImportPreview(t *testing.T) {
 
 	// What does not count is told, with how much of it there is.
 	stranger := pgptest.NewKey("who certified it", pgptest.Ed25519, born)
-	newer.Add(
-		pgptest.Packet(13, []byte("not his")),
-	).Certify(
+	newer.Add(pgptest.Packet(13, []byte("not his"))).Certify(
 		stranger, "not his", pgptest.Sig{Type: pgptest.Certification, Created: born},
 	).
-		Add(
-			pgptest.Packet(12, []byte{1}),
-		).Add(
-		pgptest.Packet(12, []byte{1}),
-	)
+		Add(pgptest.Packet(12, []byte{1})).Add(pgptest.Packet(12, []byte{1}))
 	require.NoError(t, os.WriteFile(file, newer.Bytes(), 0o600))
 	odd := endeixis(t, s, "auditor", "keyring", "import", "--preview", file)
 	require.Zero(t, odd.code, odd.err)
@@ -505,9 +499,7 @@ func TestLookUpKnown(t *testing.T) {
 		"tidewright release", pgptest.Ed25519Legacy, time.Date(2025, 1, 14, 9, 30, 0, 0, time.UTC),
 	)
 	require.Equal(t, key.Fingerprint, primary.Fingerprint())
-	revoked := pgptest.NewCertificate(
-		primary,
-	).Key(
+	revoked := pgptest.NewCertificate(primary).Key(
 		primary,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
@@ -640,9 +632,7 @@ func TestRevocationArrives(t *testing.T) {
 	s := testkit.Start(t)
 	require.Zero(t, endeixis(t, s, "operator", "batch", "run", "quayside:corran/chart-disc-2026-09", "--wait").code)
 	known := pgptest.NewKey("corran editions", pgptest.Ed25519Legacy, time.Date(2024, 5, 6, 8, 0, 0, 0, time.UTC))
-	revoked := pgptest.NewCertificate(
-		known,
-	).Key(
+	revoked := pgptest.NewCertificate(known).Key(
 		known,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},

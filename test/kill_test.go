@@ -144,9 +144,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 			t.Context(),
 			`SELECT (SELECT count(*) FROM outcomes), (SELECT count(*) FROM ledger_records WHERE kind = 'item-outcome'),
 		(SELECT count(*) FROM ledger_records WHERE kind = 'batch-result')`,
-		).Scan(
-			&outcomes, &records, &results,
-		),
+		).Scan(&outcomes, &records, &results),
 	)
 	assert.Equal(t, []int{files, files, 1}, []int{outcomes, records, results})
 	audit, err := connect().Audit(t.Context(), wire.NewAudit{}, nil)
@@ -274,7 +272,7 @@ func TestHealth(t *testing.T) {
 	}
 	status, text := call(t, s, "", "GET", "/nowhere", nil)
 	assert.Equal(t, 404, status)
-	assert.Equal(t, "no-such-address", problem(t, text).Code)
+	assert.EqualValues(t, "no-such-address", problem(t, text).Code)
 }
 
 // TestStoppedPolitely tells the service to end while somebody is sending a request

@@ -140,9 +140,7 @@ func verified(t *testing.T, s *testkit.Service, where string, more ...string) fu
 func told(grounds []judge.Ground) []string {
 	var out []string
 	for _, g := range grounds {
-		says := string(
-			g.Code,
-		) + " " + string(
+		says := string(g.Code) + " " + string(
 			g.Effect,
 		) + " " + g.Sentence + " " + g.Expected.String() + " " + g.Computed.String()
 		for _, f := range g.Findings {

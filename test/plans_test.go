@@ -45,9 +45,7 @@ func TestNewBatchIsLookedUpByKey(t *testing.T) {
 			conn.QueryRow(
 				t.Context(),
 				`SELECT sum(idx_tup_read) FROM pg_stat_user_indexes WHERE relname IN ('items', 'outcomes')`,
-			).Scan(
-				&n,
-			),
+			).Scan(&n),
 		)
 		return n
 	}

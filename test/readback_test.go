@@ -176,9 +176,7 @@ func TestWrittenDisc(t *testing.T) {
 	inner, chart := "", []byte(nil)
 	for _, item := range there.Items {
 		for at := 0; chart == nil && strings.HasSuffix(item.Path, ".chart") && at+int(item.Size) < len(image); at += 2048 {
-			if sum := sha256.Sum256(
-				image[at : at+int(item.Size)],
-			); hex.EncodeToString(
+			if sum := sha256.Sum256(image[at : at+int(item.Size)]); hex.EncodeToString(
 				sum[:],
 			) == item.Digests["SHA-256"] {
 				inner, chart = item.Path, image[at:at+int(item.Size)]

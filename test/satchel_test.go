@@ -348,7 +348,7 @@ func TestReturnRefused(t *testing.T) {
 		_, err := operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: c.file})
 		var problem *client.Error
 		if assert.ErrorAs(t, err, &problem, name) {
-			assert.Equal(t, c.code, problem.Code, "%s: %s", name, problem.Detail)
+			assert.EqualValues(t, c.code, problem.Code, "%s: %s", name, problem.Detail)
 		}
 	}
 	all, err := operator.Satchels(t.Context())
@@ -392,7 +392,7 @@ func TestReturnRefused(t *testing.T) {
 	)
 	var problem *client.Error
 	require.ErrorAs(t, err, &problem)
-	assert.Equal(t, "returned-otherwise", problem.Code)
+	assert.EqualValues(t, "returned-otherwise", problem.Code)
 	// The last outcome was lost on site, and others were written in its place: with a person's
 	// word both are kept, and what came before is not taken twice.
 	again := bytes.Join(lines[:3], nil)
@@ -406,7 +406,7 @@ func TestReturnRefused(t *testing.T) {
 	}
 	_, err = operator.ReturnOutcomes(t.Context(), wire.ReturnedOutcomes{File: again})
 	require.ErrorAs(t, err, &problem)
-	assert.Equal(t, "returned-otherwise", problem.Code)
+	assert.EqualValues(t, "returned-otherwise", problem.Code)
 	otherwise, err := operator.ReturnOutcomes(
 		t.Context(), wire.ReturnedOutcomes{File: again, Otherwise: "the card was restored from the morning's copy"},
 	)

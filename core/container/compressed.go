@@ -149,9 +149,7 @@ func Decompress(ctx context.Context, c Compression, in io.Reader, out io.Writer)
 		err = d.gzip()
 	case Bzip2:
 		// The library tells data behind the end from damage by this alone.
-		if err = d.copy(
-			bzip2.NewReader(d.in),
-		); errors.Is(
+		if err = d.copy(bzip2.NewReader(d.in)); errors.Is(
 			err, bzip2.StructuralError("bad magic value in continuation file"),
 		) {
 			d.note("data behind its end")

@@ -212,9 +212,7 @@ func (k *Kind) understand(slot *Slot, asked digest.Algorithm, found []string) (A
 		}
 		return ""
 	}
-	if other := group(
-		"slot",
-	); other != "" && !strings.EqualFold(other, slot.Sent) &&
+	if other := group("slot"); other != "" && !strings.EqualFold(other, slot.Sent) &&
 		!strings.EqualFold(other, slot.Name) {
 		return Answer{}, &diagnose.Cause{
 			Code: diagnose.DeviceOtherSlot,

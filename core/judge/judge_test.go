@@ -433,9 +433,7 @@ func TestSizeMismatch(t *testing.T) {
 	}
 	out := Basis{
 		Keyring: ring(t), Policy: DefaultPolicy(), Now: now,
-	}.Artifact(
-		item, &measure.Measurement{Size: 5}, Surroundings{},
-	)
+	}.Artifact(item, &measure.Measurement{Size: 5}, Surroundings{})
 	assert.Equal(t, Refused, out.Verdict)
 	assert.Contains(t, codes(out), SizeMismatch)
 }
@@ -757,9 +755,7 @@ func TestSeveralReadings(t *testing.T) {
 	// Two archives hold a file of the listed name; the digest decides.
 	list := sums(line("light 4.1", "nl-200.img"))
 	r = judgeFolder(t, map[string]string{
-		"4.0.zip": zipped(
-			map[string]string{"nl-200.img": "light 4.0"},
-		),
+		"4.0.zip": zipped(map[string]string{"nl-200.img": "light 4.0"}),
 		"4.1.zip": zipped(map[string]string{"nl-200.img": "light 4.1"}), "SHA256SUMS": list,
 		"SHA256SUMS.sig": sign(tidewright, list),
 	}, "", nil)

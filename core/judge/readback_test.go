@@ -64,9 +64,7 @@ func TestReadback(t *testing.T) {
 		}
 		out := Basis{
 			Policy: DefaultPolicy(), Keyring: ring(t), Now: now,
-		}.Artifact(
-			&plan.Items[0], m, Surroundings{Original: test.original},
-		)
+		}.Artifact(&plan.Items[0], m, Surroundings{Original: test.original})
 		assert.Equal(t, test.verdict, out.Verdict, name)
 		var codes []Code
 		for _, g := range out.Grounds {
@@ -87,9 +85,7 @@ func TestReadback(t *testing.T) {
 	}
 	out := Basis{
 		Policy: DefaultPolicy(), Keyring: ring(t), Now: now,
-	}.Artifact(
-		&plan.Items[0], m, Surroundings{Original: cleared},
-	)
+	}.Artifact(&plan.Items[0], m, Surroundings{Original: cleared})
 	assert.Equal(t, Unproven, out.Verdict)
 	assert.Equal(t, Unreadable, out.Grounds[0].Code)
 }

@@ -62,9 +62,7 @@ func TestReceipts(t *testing.T) {
 		m := &measure.Measurement{Size: 100, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: own}}
 		out := Basis{
 			Policy: DefaultPolicy(), Keyring: ring(t), Now: now,
-		}.Artifact(
-			item, m, Surroundings{Recorded: test.recorded},
-		)
+		}.Artifact(item, m, Surroundings{Recorded: test.recorded})
 		assert.Equal(t, test.verdict, out.Verdict, name)
 		var codes []Code
 		for _, g := range out.Grounds {

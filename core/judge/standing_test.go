@@ -71,9 +71,7 @@ func TestStrangersThatAdopt(t *testing.T) {
 // counts as its policy says of expired keys, and nothing later does.
 func TestKeysOfThePast(t *testing.T) {
 	until := signedAt.AddDate(0, 0, -1)
-	retired := pgptest.NewCertificate(
-		tidewright,
-	).Key(
+	retired := pgptest.NewCertificate(tidewright).Key(
 		tidewright,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(3, "")},
@@ -146,16 +144,12 @@ func TestAnchorsThatFall(t *testing.T) {
 		tidewright, id, pgptest.Sig{Type: pgptest.CertRevocation, Created: now.AddDate(0, -1, 0)},
 	).
 		UserID("Other", pgptest.Sig{Created: born})
-	revoked := pgptest.NewCertificate(
-		anchor,
-	).Key(
+	revoked := pgptest.NewCertificate(anchor).Key(
 		anchor,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: now.AddDate(0, -1, 0), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},
 		},
-	).UserID(
-		"A", self,
-	)
+	).UserID("A", self)
 	for name, c := range map[string]struct {
 		key, anchor *pgptest.Certificate
 		want        Verdict

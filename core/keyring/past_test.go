@@ -82,9 +82,7 @@ func TestWhatAnAdmissionRestsOn(t *testing.T) {
 	good := func() *pgptest.Certificate {
 		return pgptest.NewCertificate(anchorKey).UserID("Anchor", pgptest.Sig{Created: born, Hashed: mayCertify})
 	}
-	expiredSince := pgptest.NewCertificate(
-		anchorKey,
-	).UserID(
+	expiredSince := pgptest.NewCertificate(anchorKey).UserID(
 		"Anchor",
 		pgptest.Sig{
 			Created: born, Hashed: append([]pgptest.Sub{pgptest.KeyExpires(365 * 24 * time.Hour)}, mayCertify...),

@@ -237,9 +237,7 @@ const (
 // ProofIn tells a receipt, by the format that it states, and a checkpoint, by its form, from
 // other texts. Nothing is verified.
 func ProofIn(text []byte) Proof {
-	if trimmed := bytes.TrimLeft(
-		text, " \t\r\n\ufeff",
-	); bytes.HasPrefix(trimmed, []byte("{")) &&
+	if trimmed := bytes.TrimLeft(text, " \t\r\n\ufeff"); bytes.HasPrefix(trimmed, []byte("{")) &&
 		bytes.Contains(text, []byte(ReceiptFormat)) {
 		var r struct {
 			Format string `json:"format"`

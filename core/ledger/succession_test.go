@@ -35,9 +35,7 @@ func TestSuccession(t *testing.T) {
 	signed := func(by, next key, size int64) string {
 		out, err := Succession{
 			Origin: "ledger.example/ledger", Next: next.public, Size: size, Root: Leaf([]byte("x")),
-		}.Sign(
-			by.signer,
-		)
+		}.Sign(by.signer)
 		require.NoError(t, err)
 		return out
 	}

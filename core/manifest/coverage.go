@@ -160,9 +160,7 @@ func (k *coverage) line(line string, no int) {
 // an equals sign fills it up, or have digits within it.
 //
 //nolint:cyclop // one pass over the characters of a word, in which each bound is a branch
-func (k *coverage) word(
-	from int, word string, padded bool, no int,
-) {
+func (k *coverage) word(from int, word string, padded bool, no int) {
 	found := false
 	for at := 0; at < len(word); {
 		if !isHex(word[at]) {
@@ -200,9 +198,7 @@ func (k *coverage) hex(from int, word string, no int) {
 	}
 	var room [maxHex / 2]byte
 	value := room[:len(word)/2]
-	if _, err := hex.Decode(
-		value, []byte(word),
-	); err != nil || k.used(no, value) ||
+	if _, err := hex.Decode(value, []byte(word)); err != nil || k.used(no, value) ||
 		k.aside.covered[strings.ToLower(word)] {
 		return
 	}

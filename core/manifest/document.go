@@ -59,9 +59,7 @@ func (p *parser) metalink(text string) {
 // reached.
 //
 //nolint:cyclop // one step for each element of the standard
-func (p *parser) metalinkFile(
-	d *xml.Decoder, start *xml.StartElement, line, column int,
-) (bool, error) {
+func (p *parser) metalinkFile(d *xml.Decoder, start *xml.StartElement, line, column int) (bool, error) {
 	var file struct {
 		Name   string `xml:"name,attr"`
 		Size   string `xml:"size"`

@@ -54,9 +54,7 @@ func valueAlone(text string) (Entry, digest.Algorithm, *ValueError) {
 			Advice: "give one value, or the whole text with --paste",
 		}
 	}
-	if found := encodedIn(
-		text, nil,
-	); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) &&
+	if found := encodedIn(text, nil); len(found) == 1 && found[0].from == 0 && found[0].to == len(text) &&
 		found[0].digest != nil {
 		return ValueEntry(found[0].algorithm, found[0].digest, 1), found[0].algorithm, nil
 	}
@@ -108,9 +106,7 @@ func labelFor(label digest.Algorithm, v digest.Value) digest.Algorithm {
 // “sha256-…”, “MD5 = …”.
 //
 //nolint:cyclop // one case for each place in which a label stands
-func labelOfValue(
-	text string,
-) (digest.Algorithm, string) {
+func labelOfValue(text string) (digest.Algorithm, string) {
 	for i, r := range text {
 		if i > 40 {
 			break
@@ -163,9 +159,7 @@ func valueOfBody(label digest.Algorithm, body string) (digest.Value, *ValueError
 	}
 	n := digits.Len()
 	if at == 0 {
-		if v, ok := decodeHex(
-			digits.String(),
-		); ok &&
+		if v, ok := decodeHex(digits.String()); ok &&
 			(label == digest.Unknown && digest.OfSize(len(v)) != nil ||
 				label != digest.Unknown && (label.Size() == len(v) || ofFamily(label, len(v)) != digest.Unknown)) {
 			return v, nil

@@ -50,9 +50,7 @@ func (r *typedRow) mayGoOn() bool {
 // It returns how many these are.
 //
 //nolint:cyclop // one case for each way in which a value goes on
-func (t *typer) joinFrom(
-	above *typedRow, rows []typedRow, tails []digitTail, r *typedRow,
-) int {
+func (t *typer) joinFrom(above *typedRow, rows []typedRow, tails []digitTail, r *typedRow) int {
 	tail := tails[0]
 	if tail.from > 0 && tail.groups == 1 && tail.digits < minDamaged {
 		return 0

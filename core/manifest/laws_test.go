@@ -157,9 +157,7 @@ func renderings() []rendering {
 			gap := rapid.SampledFrom([]string{": ", " : ", "=", ":\t"}).Draw(t, "gap")
 			behind := rapid.Bool().Draw(t, "the name comes last")
 			return rows(all, func(s written) string {
-				values := "Size" + gap + fmt.Sprint(
-					s.size,
-				) + "\n" + each(
+				values := "Size" + gap + fmt.Sprint(s.size) + "\n" + each(
 					s, func(a digest.Algorithm, v digest.Value) string { return a.String() + gap + v.String() + "\n" },
 				)
 				if behind {

@@ -238,9 +238,7 @@ var conflictMark = regexp.MustCompile(`^(?:<{7}|>{7}|={7})(?: |$)`)
 // tellOdd tells a row of a list that breaks its form.
 //
 //nolint:cyclop // a list of cases, one for each kind of damage
-func (l *layout) tellOdd(
-	r *laidRow, behind, last bool,
-) {
+func (l *layout) tellOdd(r *laidRow, behind, last bool) {
 	switch {
 	case conflictMark.MatchString(r.text):
 		l.p.problemAt(

@@ -140,9 +140,7 @@ func isHashWord(words []string) bool {
 // says, where that is none that is known.
 //
 //nolint:cyclop // one case for each kind of member that states an algorithm
-func (t *tree) siblingLabel(
-	n *node,
-) (a digest.Algorithm, said string) {
+func (t *tree) siblingLabel(n *node) (a digest.Algorithm, said string) {
 	within := t.keyOf(n).hash
 	for _, kid := range n.kids {
 		key := t.keyOf(kid)
@@ -156,9 +154,7 @@ func (t *tree) siblingLabel(
 			continue
 		}
 		named := key.folded == "name" || key.folded == "key"
-		if label, extra := labelOfKey(
-			kid.text,
-		); named && label != digest.Unknown && !looksLikeFile(kid.text) &&
+		if label, extra := labelOfKey(kid.text); named && label != digest.Unknown && !looksLikeFile(kid.text) &&
 			len(extra) < 3 {
 			return label, ""
 		}

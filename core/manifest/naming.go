@@ -12,9 +12,7 @@ import (
 // whether in this text all of it is a name.
 //
 //nolint:cyclop // a list of cases, one for each place of the name
-func (l *layout) nameShape(
-	s *shape, whole func(side) bool,
-) {
+func (l *layout) nameShape(s *shape, whole func(side) bool) {
 	r := s.r
 	if name := optionName(r.text); name != "" {
 		r.values = slices.DeleteFunc(

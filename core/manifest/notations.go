@@ -181,9 +181,7 @@ func xmlTree(text string) (*node, *documentError) { //nolint:cyclop // one case 
 			if t := strings.TrimSpace(string(v)); t != "" {
 				if in.text == "" {
 					// The place of what an element holds is where it begins.
-					in.line = line - strings.Count(
-						string(v), "\n",
-					) + strings.Count(
+					in.line = line - strings.Count(string(v), "\n") + strings.Count(
 						string(v[:strings.Index(string(v), t)]), "\n",
 					)
 				}

@@ -41,9 +41,7 @@ const maxWordsBefore = 4
 // file.
 //
 //nolint:cyclop // a list of cases, one for each thing that is no digest of a file
-func otherThan(
-	r *laidRow, before string, v *value,
-) string {
+func otherThan(r *laidRow, before string, v *value) string {
 	if v.from == 0 || strings.TrimSpace(before) == "" && !mayBeKey(r.text) {
 		return ""
 	}

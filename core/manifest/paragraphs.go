@@ -350,9 +350,7 @@ func (l *layout) nameless() {
 // else, and seen are the values that were added.
 //
 //nolint:cyclop // a list of cases, one for each thing that becomes of a value
-func (l *layout) namelessValue(
-	r *laidRow, v value, others int, seen map[string]bool,
-) {
+func (l *layout) namelessValue(r *laidRow, v value, others int, seen map[string]bool) {
 	announced := v.algorithm != digest.Unknown || hasHashWord(r.text) ||
 		!r.wordy && (l.hint.Size() == len(v.digest) || r.section.of(len(v.digest)) != digest.Unknown)
 	candidates, wrong := l.candidates(r.section, v.digest, v.algorithm)

@@ -19,9 +19,7 @@ const plainBlock = 1 << 20
 // finds the same in plain lines. It returns the number of lines read.
 //
 //nolint:cyclop // the loop of a million plain lines: calls would cost more than it does
-func (p *parser) plainStart(
-	text string,
-) (rest string, lines int) {
+func (p *parser) plainStart(text string) (rest string, lines int) {
 	end := strings.IndexByte(text[:min(len(text), 130)], ' ')
 	if end < 32 || end > 128 || end%2 != 0 {
 		return text, 0

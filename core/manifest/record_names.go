@@ -154,9 +154,7 @@ const (
 // take looks at a scalar member of the record.
 //
 //nolint:cyclop // a list of cases, one for each kind of member that names a file
-func (s *nameSearch) take(
-	name, text string,
-) {
+func (s *nameSearch) take(name, text string) {
 	text = strings.TrimSpace(text)
 	base, ok := baseOf(text)
 	if !ok {

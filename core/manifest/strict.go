@@ -180,9 +180,7 @@ type digestLine struct {
 // firstDigest takes a line apart that begins with a digest, a blank and a mode mark.
 //
 //nolint:cyclop // one check for each part of the form
-func (t *typer) firstDigest(
-	text string,
-) (l digestLine, ok bool) {
+func (t *typer) firstDigest(text string) (l digestLine, ok bool) {
 	if text[0] == '\\' {
 		l.escaped, text = true, text[1:]
 	}

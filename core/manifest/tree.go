@@ -117,9 +117,7 @@ func (t *tree) visit(n *node, s scope, parent *node) {
 // enter changes a scope to that of the members of a node.
 //
 //nolint:cyclop // a list of cases, one for each kind of member
-func (t *tree) enter(
-	n *node, s *scope, names *recordNames, parent *node,
-) {
+func (t *tree) enter(n *node, s *scope, names *recordNames, parent *node) {
 	key := t.keyOf(n)
 	switch {
 	case names.own != "":
@@ -210,9 +208,7 @@ func isDigestKey(name string) bool {
 func (t *tree) isNameMap(n *node, s scope) bool { //nolint:cyclop // one check for each thing that such a map has not
 	size := 0
 	for _, kid := range n.kids {
-		if key := t.keyOf(
-			kid,
-		); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash ||
+		if key := t.keyOf(kid); !kid.scalar || kid.key == "" || key.label != digest.Unknown || key.hash ||
 			key.other != "" {
 			return false
 		}
@@ -233,9 +229,7 @@ func allScalars(n *node) bool {
 // rowOf reads a list of scalars as a row: one name and its values.
 func (t *tree) rowOf(n *node, s scope) {
 	for _, kid := range n.kids {
-		if values := valuesIn(
-			kid.text, false, digest.Unknown,
-		); len(values) > 0 &&
+		if values := valuesIn(kid.text, false, digest.Unknown); len(values) > 0 &&
 			values[0].to-values[0].from < len(kid.text) {
 			// Each is a line of its own.
 			for _, kid := range n.kids {

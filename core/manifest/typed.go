@@ -491,9 +491,7 @@ func labelsOf(r *typedRow) []label {
 		return r.labels
 	}
 	if f, ok := fieldOf(r.text); ok {
-		if a, extra := labelOfKey(
-			f.label,
-		); a != digest.Unknown &&
+		if a, extra := labelOfKey(f.label); a != digest.Unknown &&
 			(len(extra) == 0 || len(extra) == 1 && partOfFile[extra[0]]) {
 			return []label{{0, len(f.label), a}}
 		}
@@ -595,9 +593,7 @@ const (
 // file. With loose set, a sentence will do.
 //
 //nolint:cyclop // one check for each thing that a heading has not
-func (t *typer) heading(
-	text string, loose bool,
-) bool {
+func (t *typer) heading(text string, loose bool) bool {
 	labels := labelsIn(text)
 	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false

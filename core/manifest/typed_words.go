@@ -330,9 +330,7 @@ var loose = wordSet(`value content sum verify verification`)
 // fieldRow reads “LABEL: VALUE” of a record where the label is one that is known.
 //
 //nolint:cyclop // a list of cases, one for each kind of field
-func (t *typer) fieldRow(
-	r *typedRow, key, text string,
-) bool {
+func (t *typer) fieldRow(r *typedRow, key, text string) bool {
 	folded := foldWords(key)
 	if singular := strings.TrimSuffix(folded, "s"); addressWords[singular] {
 		folded = singular

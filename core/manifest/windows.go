@@ -47,9 +47,7 @@ func outlineOf(r *row) (plain outline, label string) {
 	if text != "" && !isAlnum(text[0]) {
 		text = strings.TrimLeft(text, ">-*•| \t")
 	}
-	if at := signAt(
-		text,
-	); at > 0 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') &&
+	if at := signAt(text); at > 0 && (at+1 == len(text) || text[at+1] == ' ' || text[at+1] == '\t') &&
 		!strings.ContainsAny(text[:at], "./\\") {
 		label = strings.ToLower(strings.TrimSpace(text[:at]))
 	}

@@ -46,9 +46,7 @@ func TestMergeStaysReadable(t *testing.T) {
 		require.True(t, found, "%s was known", u.ID)
 	}
 	revoked := read(
-		pgptest.NewCertificate(
-			key,
-		).Key(
+		pgptest.NewCertificate(key).Key(
 			key,
 			pgptest.Sig{
 				Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0),
@@ -77,9 +75,7 @@ func TestRevocationOfAnother(t *testing.T) {
 		return certs[0]
 	}
 	revocation := func(of, by *pgptest.Key) *openpgp.Signature {
-		whole := pgptest.NewCertificate(
-			of,
-		).Key(
+		whole := pgptest.NewCertificate(of).Key(
 			by, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)},
 		).Bytes()
 		lone := openpgp.LoneRevocations(whole[len(pgptest.NewCertificate(of).Bytes()):])

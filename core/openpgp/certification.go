@@ -139,9 +139,7 @@ const strayEffort = 2 * time.Second
 func (c *Certificate) said(u *UserID, s *Signature, certifier *Certificate, rules Rules) Certification {
 	said := Certification{UserID: u.ID, Type: s.Type, Made: s.Created}
 	said.Status, said.Reason = c.weigh(u, s, certifier, rules)
-	if expires, _ := certifier.Expires(
-		rules,
-	); expires != nil && !rules.Now.Before(*expires) &&
+	if expires, _ := certifier.Expires(rules); expires != nil && !rules.Now.Before(*expires) &&
 		said.Status == CertificationHolds {
 		said.CertifierExpired = expires
 	}

@@ -135,9 +135,7 @@ func TestOldHashesInCertifications(t *testing.T) {
 	const id = "Release <release@example.org>"
 	anchor := parseOne(
 		t,
-		pgptest.NewCertificate(
-			anchorKey,
-		).UserID(
+		pgptest.NewCertificate(anchorKey).UserID(
 			"A", pgptest.Sig{Created: long, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify)}},
 		).Bytes(),
 	)
@@ -153,13 +151,9 @@ func TestOldHashesInCertifications(t *testing.T) {
 			}
 			release := parseOne(
 				t,
-				pgptest.NewCertificate(
-					releaseKey,
-				).UserID(
+				pgptest.NewCertificate(releaseKey).UserID(
 					id, pgptest.Sig{Created: long},
-				).Certify(
-					anchorKey, id, made,
-				).Bytes(),
+				).Certify(anchorKey, id, made).Bytes(),
 			)
 			got := release.CertifiedBy(anchor, rules)
 			require.Len(t, got, 1)

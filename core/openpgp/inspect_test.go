@@ -41,9 +41,7 @@ func TestInspect(t *testing.T) {
 		},
 		&pgptest.Sig{Created: born},
 	)
-	revoked := pgptest.NewCertificate(
-		key.Primary,
-	).Key(
+	revoked := pgptest.NewCertificate(key.Primary).Key(
 		key.Primary,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: signedAt, Hashed: []pgptest.Sub{pgptest.Reason(2, "lost \x1b[31m")},

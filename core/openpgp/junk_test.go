@@ -73,13 +73,7 @@ func TestJunkHidesNothing(t *testing.T) {
 	}
 	clean := readCert(
 		t,
-		pgptest.NewCertificate(
-			key,
-		).UserID(
-			junkID, short,
-		).Certify(
-			key, junkID, longer,
-		).Subkey(
+		pgptest.NewCertificate(key).UserID(junkID, short).Certify(key, junkID, longer).Subkey(
 			sub, signing, &pgptest.Sig{Created: born},
 		).Bytes(),
 	)
@@ -167,9 +161,7 @@ func TestEffortIsBounded(t *testing.T) {
 	}
 	data := append(
 		c.Bytes(),
-		pgptest.NewCertificate(
-			key,
-		).Key(
+		pgptest.NewCertificate(key).Key(
 			key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(0, 1, 0)},
 		).Bytes()...)
 	certs, _, err := openpgp.ReadCertificates(data)
@@ -321,13 +313,9 @@ func TestAdoptedKeys(t *testing.T) {
 	adopt := func(key *pgptest.Key, spec pgptest.Sig) *openpgp.Certificate {
 		return readCert(
 			t,
-			pgptest.NewCertificate(
-				stranger,
-			).UserID(
+			pgptest.NewCertificate(stranger).UserID(
 				"Stranger", pgptest.Sig{Created: born, Hashed: maySign},
-			).Subkey(
-				key, spec, nil,
-			).Bytes(),
+			).Subkey(key, spec, nil).Bytes(),
 		)
 	}
 	signing := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}}
@@ -349,13 +337,9 @@ func TestAdoptedKeys(t *testing.T) {
 	// The honest key is revoked: an adopter does not hide it.
 	revoked := readCert(
 		t,
-		pgptest.NewCertificate(
-			honest.Primary,
-		).Key(
+		pgptest.NewCertificate(honest.Primary).Key(
 			honest.Primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
-		).UserID(
-			junkID, pgptest.Sig{Created: born, Hashed: maySign},
-		).Bytes(),
+		).UserID(junkID, pgptest.Sig{Created: born, Hashed: maySign}).Bytes(),
 	)
 	for _, order := range [][]*openpgp.Certificate{{adopt(honest.Primary, signing), revoked}, {
 		revoked,

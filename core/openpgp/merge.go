@@ -41,9 +41,7 @@ func newCertificate(parts []component) (*Certificate, error) {
 		case tagUserID:
 			primary := c.Primary.framed()
 			c.UserIDs = append(c.UserIDs, &UserID{
-				ID: string(
-					part.body,
-				),
+				ID:     string(part.body),
 				framed: &covered{pieces: slices.Concat(primary, framedAs(0xb4, part.body))},
 				bare:   &covered{pieces: append(primary, part.body)},
 			})

@@ -67,9 +67,7 @@ func TestEverySubpacketIsTold(t *testing.T) {
 		"signer's user ID: release@tidewright.example": {
 			Type: 28, Body: []byte("release@tidewright.example"),
 		},
-		"reason for revocation: retired: moved on": pgptest.Reason(
-			3, "moved on",
-		),
+		"reason for revocation: retired: moved on": pgptest.Reason(3, "moved on"),
 		"encryption with integrity protection, version 1, bit 0x02 of octet 1, encryption": {
 			Type: 30, Body: []byte{0x0b},
 		},
@@ -309,10 +307,8 @@ func TestOldPacketLengths(t *testing.T) {
 // the signature's values, for each algorithm and version.
 func TestAnyFlippedBitOfEveryKind(t *testing.T) {
 	keys := map[string]*pgptest.Certificate{
-		"version 3 signature": simple(
-			"flip", pgptest.RSA2048,
-		),
-		"version 6": six("flip", pgptest.Ed25519), "version 6, Ed448": six("flip", pgptest.Ed448),
+		"version 3 signature": simple("flip", pgptest.RSA2048),
+		"version 6":           six("flip", pgptest.Ed25519), "version 6, Ed448": six("flip", pgptest.Ed448),
 		"version 6, P-256": six("flip", pgptest.P256),
 	}
 	for name, algorithm := range map[string]pgptest.Algorithm{

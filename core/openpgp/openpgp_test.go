@@ -559,13 +559,9 @@ func FuzzReadCertificates(f *testing.F) {
 	f.Add(simple("fuzz", pgptest.Ed25519Legacy).Armored())
 	primary, sub := pgptest.NewKey("fuzz", pgptest.Ed25519, born), pgptest.NewKey("fuzz sub", pgptest.Ed25519, born)
 	f.Add(
-		pgptest.NewCertificate(
-			primary,
-		).Key(
+		pgptest.NewCertificate(primary).Key(
 			primary, pgptest.Sig{Type: pgptest.KeyRevocation, Created: now},
-		).UserID(
-			"F", pgptest.Sig{Created: born},
-		).
+		).UserID("F", pgptest.Sig{Created: born}).
 			Subkey(
 				sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
 				&pgptest.Sig{Created: born},

@@ -137,9 +137,7 @@ func (g generated) file(t *rapid.T) []byte {
 				pgptest.KeyRevocation, pgptest.Certification, pgptest.CertRevocation, pgptest.SubkeyRevocation,
 				pgptest.SubkeyBinding, 0x55,
 			},
-		).Draw(
-			t, "kind",
-		)
+		).Draw(t, "kind")
 		junk := rubbish.Sign([]byte("junk"), forged(g.key, kind, now.Add(-time.Hour)))
 		behind[i] = append(
 			[][]byte{junk, pgptest.Packet(2, []byte{4, 0x10}), pgptest.Packet(12, []byte{1})},

@@ -249,9 +249,7 @@ func TestShortHashesDoNotBind(t *testing.T) {
 		"Ed448, SHA3-512":        {pgptest.Ed448, pgptest.SHA3_512, openpgp.Valid},
 	} {
 		key := pgptest.NewKey("short "+name, c.algorithm, born)
-		file := pgptest.NewCertificate(
-			key,
-		).UserID(
+		file := pgptest.NewCertificate(key).UserID(
 			"Short", pgptest.Sig{Created: born, Hash: c.hash, Hashed: maySign},
 		).Bytes()
 		assert.Equal(t, c.want, statusOf(t, key, file).Status, name)

@@ -83,9 +83,7 @@ func TestMillionPackets(t *testing.T) {
 func TestThousandsOfSignaturesOnAKey(t *testing.T) {
 	key := pgptest.NewKey("flooded", pgptest.Ed25519, born)
 	const id = "Flooded"
-	made := pgptest.NewCertificate(
-		key,
-	).UserID(
+	made := pgptest.NewCertificate(key).UserID(
 		id,
 		pgptest.Sig{
 			Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign), pgptest.KeyExpires(24 * time.Hour)},

@@ -73,9 +73,7 @@ func Partitions(medium io.ReaderAt) []Range {
 		if _, ok := gptHeader(header); !ok {
 			continue
 		}
-		first, count, long := int64(
-			binary.LittleEndian.Uint64(header[72:]),
-		), int64(
+		first, count, long := int64(binary.LittleEndian.Uint64(header[72:])), int64(
 			binary.LittleEndian.Uint32(header[80:]),
 		), int64(
 			binary.LittleEndian.Uint32(header[84:]),
@@ -87,9 +85,7 @@ func Partitions(medium io.ReaderAt) []Range {
 		var out []Range
 		for i := int64(0); (i+1)*long <= int64(len(table)); i++ {
 			e := table[i*long:]
-			from, to := int64(
-				binary.LittleEndian.Uint64(e[32:]),
-			), int64(
+			from, to := int64(binary.LittleEndian.Uint64(e[32:])), int64(
 				binary.LittleEndian.Uint64(e[40:]),
 			) //nolint:gosec // as above
 			if filled(e[:16], 0) || from < 1 || to < from || to > 1<<50/sector {

@@ -469,9 +469,7 @@ func Keep(ctx context.Context, curator *client.Client) error {
 	// Lanternfell cannot do better before the spring.
 	for _, ground := range []string{"weak-digest-only", "manifest-unsigned"} {
 		if _, err := curator.GrantWaiver(ctx, wire.NewWaiver{
-			Ground: wire.WaivableGround(
-				ground,
-			),
+			Ground:    wire.WaivableGround(ground),
 			Publisher: "lanternfell",
 			Pattern:   "lamp-ctl-3.6-*",
 			Until:     time.Now().UTC().Truncate(24*time.Hour).AddDate(0, 4, 0),

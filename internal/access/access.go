@@ -67,10 +67,10 @@ func New(s *store.Store, r *records.Service, now func() time.Time) *Service {
 	}
 }
 
-var errWrongPassword = fault.New(fault.Unauthenticated, "wrong-password", "Name and password do not fit together.").
+var errWrongPassword = fault.New(fault.Unauthenticated, fault.WrongPassword, "Name and password do not fit together.").
 	Advise("Check both and try again; an administrator can set a new password.")
 
-var errDisabled = fault.New(fault.Unauthenticated, "person-disabled", "An administrator has disabled this person.").
+var errDisabled = fault.New(fault.Unauthenticated, fault.PersonDisabled, "An administrator has disabled this person.").
 	Advise("Ask an administrator; who it was and why is on record.")
 
 // SignIn checks a name and password from an address. After a few attempts for one
@@ -79,7 +79,7 @@ var errDisabled = fault.New(fault.Unauthenticated, "person-disabled", "An admini
 func (s *Service) SignIn(ctx context.Context, from, name, password string) (Principal, error) {
 	now := s.now()
 	if !s.limiter(from, perAddress).AllowN(now, 1) || !s.limiter(from+" "+name, perName).AllowN(now, 1) {
-		return Principal{}, fault.New(fault.TooMany, "too-many-attempts", "Too many attempts to sign in.").
+		return Principal{}, fault.New(fault.TooMany, fault.TooManyAttempts, "Too many attempts to sign in.").
 			Advise("Wait a minute and try again.")
 	}
 	free, err := s.waitToHash(ctx)
@@ -128,7 +128,7 @@ func (s *Service) waitToHash(ctx context.Context) (free func(), err error) {
 	case s.hashing <- struct{}{}:
 		return func() { <-s.hashing }, nil
 	case <-ctx.Done():
-		return nil, fault.New(fault.TooMany, "too-busy", "Too many people are signing in at this moment.").
+		return nil, fault.New(fault.TooMany, fault.TooBusy, "Too many people are signing in at this moment.").
 			Advise("Try again in a few seconds.")
 	}
 }
@@ -180,5 +180,5 @@ func (s *Service) BySession(ctx context.Context, name string, begun time.Time) (
 	return principalOf(user), nil
 }
 
-var errSessionEnded = fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+var errSessionEnded = fault.New(fault.Unauthenticated, fault.SessionEnded, "This session has ended.").
 	Advise("Sign in again.")

@@ -71,7 +71,7 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, roles.Operator, ines.Role)
 	_, err = a.SignIn(t.Context(), "127.0.0.1", "ines", "kelp-and-coppe")
-	assert.True(t, fault.Is(err, "wrong-password"))
+	assert.True(t, fault.Is(err, fault.WrongPassword))
 
 	text, token, err := a.IssueToken(
 		t.Context(), ines, access.NewToken{Label: "nightly", Role: roles.Auditor, Life: 2 * time.Hour},
@@ -89,35 +89,35 @@ func TestTokens(t *testing.T) {
 	)
 	for _, bad := range []string{"", "endx_", text[:len(text)-1], "x" + text} {
 		_, err := a.ByToken(t.Context(), bad)
-		assert.True(t, fault.Is(err, "token-unknown"), bad)
+		assert.True(t, fault.Is(err, fault.TokenUnknown), bad)
 	}
 	now = now.Add(2*time.Hour - time.Second)
 	_, err = a.ByToken(t.Context(), text)
 	require.NoError(t, err)
 	now = now.Add(time.Second)
 	_, err = a.ByToken(t.Context(), text)
-	assert.True(t, fault.Is(err, "token-expired"))
+	assert.True(t, fault.Is(err, fault.TokenExpired))
 
 	_, _, err = a.IssueToken(t.Context(), ines, access.NewToken{Role: roles.Curator, Life: time.Hour})
-	assert.True(t, fault.Is(err, "role-too-high"))
+	assert.True(t, fault.Is(err, fault.RoleTooHigh))
 	for _, life := range []time.Duration{0, -time.Hour, 400 * 24 * time.Hour} {
 		_, _, err = a.IssueToken(t.Context(), ines, access.NewToken{Life: life})
-		assert.True(t, fault.Is(err, "bad-lifetime"))
+		assert.True(t, fault.Is(err, fault.BadLifetime))
 	}
 	tobiah, err := a.BySession(t.Context(), "tobiah", now)
 	require.NoError(t, err)
 	text, token, err = a.IssueToken(t.Context(), ines, access.NewToken{Life: time.Hour})
 	require.NoError(t, err)
 	assert.True(
-		t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), "token-unknown"),
+		t, fault.Is(a.RevokeToken(t.Context(), tobiah, token.ID), fault.TokenUnknown),
 		"another's token is not one's to end",
 	)
 	require.NoError(t, a.RevokeToken(t.Context(), ines, token.ID))
 	_, err = a.ByToken(t.Context(), text)
-	assert.True(t, fault.Is(err, "token-revoked"))
+	assert.True(t, fault.Is(err, fault.TokenRevoked))
 	assert.Error(t, a.RevokeToken(t.Context(), ines, token.ID), "it ended already")
 	_, err = a.BySession(t.Context(), "nobody", now)
-	assert.True(t, fault.Is(err, "session-ended"))
+	assert.True(t, fault.Is(err, fault.SessionEnded))
 }
 
 // TestGuessingIsSlowed allows a few attempts for one name and does not let one
@@ -133,21 +133,19 @@ func TestGuessingIsSlowed(t *testing.T) {
 	a := access.New(s, keyed(t, s, standing), standing)
 	slowed := 0
 	for range 15 {
-		if _, err := a.SignIn(t.Context(), "127.0.0.1", "ines", "guess"); fault.Is(err, "too-many-attempts") {
+		if _, err := a.SignIn(t.Context(), "127.0.0.1", "ines", "guess"); fault.Is(err, fault.TooManyAttempts) {
 			slowed++
 		}
 	}
 	assert.GreaterOrEqual(t, slowed, 4)
 	_, err = a.SignIn(t.Context(), "127.0.0.1", "tobiah", "guess")
-	assert.True(t, fault.Is(err, "wrong-password"))
+	assert.True(t, fault.Is(err, fault.WrongPassword))
 	_, err = a.SignIn(t.Context(), "127.0.0.2", "ines", "guess")
-	assert.True(t, fault.Is(err, "wrong-password"), "a guesser locks nobody out from elsewhere")
+	assert.True(t, fault.Is(err, fault.WrongPassword), "a guesser locks nobody out from elsewhere")
 	other := 0
 	for i := range 80 {
-		if _, err := a.SignIn(
-			t.Context(), "127.0.0.3", fmt.Sprintf("name-%d", i), "guess",
-		); fault.Is(
-			err, "too-many-attempts",
+		if _, err := a.SignIn(t.Context(), "127.0.0.3", fmt.Sprintf("name-%d", i), "guess"); fault.Is(
+			err, fault.TooManyAttempts,
 		) {
 			other++
 		}

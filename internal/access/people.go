@@ -33,7 +33,7 @@ var userName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
 func (s *Service) AddUser(ctx context.Context, by string, u NewUser) (User, error) {
 	if !userName.MatchString(u.Name) {
 		return User{}, fault.New(
-			fault.Invalid, "bad-name", "A sign-in name has small letters, digits, dots, hyphens and underscores only.",
+			fault.Invalid, fault.BadName, "A sign-in name has small letters, digits, dots, hyphens and underscores only.",
 		).
 			At("name")
 	}
@@ -60,7 +60,7 @@ func checkRole(r roles.Role) error {
 	if r.Valid() {
 		return nil
 	}
-	return fault.New(fault.Invalid, "bad-role", "There is no role of that name.").
+	return fault.New(fault.Invalid, fault.BadRole, "There is no role of that name.").
 		Advise("Roles are auditor, operator, curator and administrator.").
 		At("role")
 }
@@ -99,22 +99,22 @@ func (s *Service) hash(ctx context.Context, password string) (string, error) {
 	switch {
 	case n < minPassword:
 		return "", fault.New(
-			fault.Invalid, "short-password", "A password needs at least %d characters; this one has %d.", minPassword,
+			fault.Invalid, fault.ShortPassword, "A password needs at least %d characters; this one has %d.", minPassword,
 			n,
 		).
 			At("password")
 	case len(password) > maxPassword:
-		return "", fault.New(fault.Invalid, "long-password", "A password can have at most %d bytes.", maxPassword).
+		return "", fault.New(fault.Invalid, fault.LongPassword, "A password can have at most %d bytes.", maxPassword).
 			At("password")
 	case distinct(password) < minDistinct:
 		return "", fault.New(
-			fault.Invalid, "simple-password", "A password needs at least %d different characters.", minDistinct,
+			fault.Invalid, fault.SimplePassword, "A password needs at least %d different characters.", minDistinct,
 		).
 			Advise("Choose another, such as a few words that do not belong together.").
 			At("password")
 	case common[strings.ToLower(password)]:
 		return "", fault.New(
-			fault.Invalid, "common-password", "Many people have this password: it is among the first that are tried.",
+			fault.Invalid, fault.CommonPassword, "Many people have this password: it is among the first that are tried.",
 		).
 			Advise("Choose another, such as a few words that do not belong together.").
 			At("password")
@@ -152,7 +152,7 @@ func VersionOf(u User) string {
 // administrator left.
 func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (User, error) {
 	if c.FullName == nil && c.Role == nil && c.Disabled == nil && c.Password == nil {
-		return User{}, fault.New(fault.Invalid, "nothing-to-change", "Nothing is to be changed.")
+		return User{}, fault.New(fault.Invalid, fault.NothingToChange, "Nothing is to be changed.")
 	}
 	if c.Role != nil {
 		if err := checkRole(*c.Role); err != nil {
@@ -190,7 +190,7 @@ func (s *Service) ChangeUser(ctx context.Context, by, name string, c Change) (Us
 			}
 			if n == 1 {
 				return fault.New(
-					fault.Conflict, "last-administrator", "%s is the last administrator: nobody could add another.",
+					fault.Conflict, fault.LastAdministrator, "%s is the last administrator: nobody could add another.",
 					name,
 				).
 					Advise("Make somebody else an administrator first.")
@@ -216,8 +216,8 @@ func administrates(u store.User) bool {
 // knows the old one. One's other sessions end.
 func (s *Service) ChangePassword(ctx context.Context, p Principal, from, old, password string) error {
 	if _, err := s.SignIn(ctx, from, p.Name, old); err != nil {
-		if fault.Is(err, "wrong-password") {
-			return fault.New(fault.Invalid, "wrong-password", "This is not your password of now.").At("old")
+		if fault.Is(err, fault.WrongPassword) {
+			return fault.New(fault.Invalid, fault.WrongPassword, "This is not your password of now.").At("old")
 		}
 		return err
 	}
@@ -254,7 +254,7 @@ func (s *Service) change(
 		return s.recordUser(ctx, tx, by, now, u.Name, recorded.UserChanged{Person: personOf(u, reason)})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "user-unknown", "There is nobody called %s.", name).
+		err = fault.New(fault.NotFound, fault.UserUnknown, "There is nobody called %s.", name).
 			Advise("“endeixis user list” shows who there is.")
 	}
 	return u, err

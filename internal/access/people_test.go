@@ -52,7 +52,7 @@ func (d *desk) signIn(t *testing.T, name, password string) (access.Principal, er
 func TestPasswordRules(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t)
-	for password, code := range map[string]string{
+	for password, code := range map[string]fault.Code{
 		"nine-char":                    "short-password",
 		"ñañañañaña"[:len("ñañañaña")]: "short-password", // twelve bytes, eight characters
 		"aaaaaaaaaa":                   "simple-password",
@@ -87,20 +87,20 @@ func TestShuttingOut(t *testing.T) {
 	_, err = d.ChangeUser(t.Context(), "dagny", "ines", access.Change{Disabled: &yes, Reason: "left"})
 	require.NoError(t, err)
 	_, err = d.BySession(t.Context(), "ines", begun)
-	assert.True(t, fault.Is(err, "person-disabled"), "%v", err)
+	assert.True(t, fault.Is(err, fault.PersonDisabled), "%v", err)
 	_, err = d.ByToken(t.Context(), text)
-	assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TokenRevoked), "%v", err)
 	_, err = d.signIn(t, "ines", "ines-and-copper")
-	assert.True(t, fault.Is(err, "person-disabled"), "%v", err)
+	assert.True(t, fault.Is(err, fault.PersonDisabled), "%v", err)
 	_, err = d.signIn(t, "ines", "a guess")
-	assert.True(t, fault.Is(err, "wrong-password"), "only who knows the password is told more: %v", err)
+	assert.True(t, fault.Is(err, fault.WrongPassword), "only who knows the password is told more: %v", err)
 
 	_, err = d.ChangeUser(t.Context(), "dagny", "ines", access.Change{Disabled: &no})
 	require.NoError(t, err)
 	_, err = d.BySession(t.Context(), "ines", begun)
-	assert.True(t, fault.Is(err, "session-ended"), "what has ended stays so: %v", err)
+	assert.True(t, fault.Is(err, fault.SessionEnded), "what has ended stays so: %v", err)
 	_, err = d.ByToken(t.Context(), text)
-	assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TokenRevoked), "%v", err)
 	_, err = d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
 	differences, err := records.Discrepancies(t.Context(), d.store.Reads, 0, func(int64, int64) {})
@@ -114,7 +114,7 @@ func TestLastAdministrator(t *testing.T) {
 	yes, auditor, administrator := true, roles.Auditor, roles.Administrator
 	for _, change := range []access.Change{{Disabled: &yes}, {Role: &auditor}} {
 		_, err := d.ChangeUser(t.Context(), "dagny", "dagny", change)
-		assert.True(t, fault.Is(err, "last-administrator"), "%v", err)
+		assert.True(t, fault.Is(err, fault.LastAdministrator), "%v", err)
 	}
 	_, err := d.ChangeUser(t.Context(), "dagny", "ines", access.Change{Role: &administrator})
 	require.NoError(t, err)
@@ -129,7 +129,7 @@ func TestLastAdministrator(t *testing.T) {
 	failed := []error{<-errs, <-errs}
 	failed = slices.DeleteFunc(failed, func(err error) bool { return err == nil })
 	require.Len(t, failed, 1)
-	assert.True(t, fault.Is(failed[0], "last-administrator"), "%v", failed[0])
+	assert.True(t, fault.Is(failed[0], fault.LastAdministrator), "%v", failed[0])
 }
 
 func TestOwnPassword(t *testing.T) {
@@ -142,21 +142,21 @@ func TestOwnPassword(t *testing.T) {
 	require.NoError(t, err)
 	d.now = d.now.Add(time.Second)
 	assert.True(
-		t, fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "wrong-password"),
+		t, fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), fault.WrongPassword),
 	)
 	require.NoError(t, d.ChangePassword(t.Context(), ines, "127.0.0.1", "ines-and-copper", "kelp and glass"))
 	_, err = d.BySession(t.Context(), "ines", begun)
-	assert.True(t, fault.Is(err, "session-ended"), "%v", err)
+	assert.True(t, fault.Is(err, fault.SessionEnded), "%v", err)
 	_, err = d.BySession(t.Context(), "ines", d.now)
 	require.NoError(t, err)
 	_, err = d.ByToken(t.Context(), text)
 	require.NoError(t, err, "one's own tokens go on")
 	_, err = d.signIn(t, "ines", "ines-and-copper")
-	assert.True(t, fault.Is(err, "wrong-password"))
+	assert.True(t, fault.Is(err, fault.WrongPassword))
 	slowed := false
 	for range 12 {
 		slowed = slowed ||
-			fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), "too-many-attempts")
+			fault.Is(d.ChangePassword(t.Context(), ines, "127.0.0.1", "a guess", "kelp and glass"), fault.TooManyAttempts)
 	}
 	assert.True(t, slowed, "who holds a session cannot guess at speed")
 }
@@ -174,7 +174,7 @@ func TestTokensOfTokens(t *testing.T) {
 	require.NoError(t, err)
 	bearer, err := d.ByToken(t.Context(), first)
 	require.NoError(t, err)
-	for code, n := range map[string]access.NewToken{
+	for code, n := range map[fault.Code]access.NewToken{
 		"role-too-high":  {Role: roles.Operator, Life: time.Hour},
 		"limit-too-wide": {Life: time.Hour, Depots: []string{"quayside", "office"}},
 	} {
@@ -196,7 +196,7 @@ func TestTokensOfTokens(t *testing.T) {
 	require.NoError(t, d.RevokeToken(t.Context(), ines, parent.ID))
 	for _, text := range []string{first, second, narrow} {
 		_, err := d.ByToken(t.Context(), text)
-		assert.True(t, fault.Is(err, "token-revoked"), "%v", err)
+		assert.True(t, fault.Is(err, fault.TokenRevoked), "%v", err)
 	}
 	differences, err := records.Discrepancies(t.Context(), d.store.Reads, 0, func(int64, int64) {})
 	require.NoError(t, err)
@@ -210,9 +210,9 @@ func TestHashingTakesTurns(t *testing.T) {
 	d := newDesk(t)
 	free := d.Busy()
 	_, err := d.signIn(t, "ines", "ines-and-copper")
-	assert.True(t, fault.Is(err, "too-busy"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TooBusy), "%v", err)
 	_, err = d.ChangeUser(t.Context(), "dagny", "ines", access.Change{Password: new("kelp and glass")})
-	assert.True(t, fault.Is(err, "too-busy"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TooBusy), "%v", err)
 	free()
 	_, err = d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
@@ -233,11 +233,11 @@ func TestSeal(t *testing.T) {
 	_, err = d.store.Pool.Exec(t.Context(), `UPDATE users SET mac = ''; UPDATE tokens SET mac = ''`)
 	require.NoError(t, err)
 	_, err = d.signIn(t, "ines", "ines-and-copper")
-	assert.True(t, fault.Is(err, "person-altered"), "%v", err)
+	assert.True(t, fault.Is(err, fault.PersonAltered), "%v", err)
 	_, err = d.ByToken(t.Context(), text)
-	assert.True(t, fault.Is(err, "person-altered"), "%v", err)
+	assert.True(t, fault.Is(err, fault.PersonAltered), "%v", err)
 	_, err = d.BySession(t.Context(), "ines", time.Now())
-	assert.True(t, fault.Is(err, "person-altered"), "%v", err)
+	assert.True(t, fault.Is(err, fault.PersonAltered), "%v", err)
 	require.NoError(t, d.Seal(t.Context()))
 	_, err = d.signIn(t, "ines", "ines-and-copper")
 	require.NoError(t, err)
@@ -246,5 +246,5 @@ func TestSeal(t *testing.T) {
 	_, err = d.store.Pool.Exec(t.Context(), `UPDATE tokens SET revoked_at = NULL`)
 	require.NoError(t, err)
 	_, err = d.ByToken(t.Context(), ended)
-	assert.True(t, fault.Is(err, "person-altered"), "what was ended is not sealed: %v", err)
+	assert.True(t, fault.Is(err, fault.PersonAltered), "what was ended is not sealed: %v", err)
 }

@@ -46,7 +46,7 @@ func (s *Service) sealToken(t store.Token) ([]byte, error) {
 
 var errAltered = fault.New(
 	fault.Unauthenticated,
-	"person-altered",
+	fault.PersonAltered,
 	"In the database stands something else of this person, or of this token, than was decided: nobody signs in with it.",
 ).
 	Advise("Have an administrator audit the ledger, and find out who changed the database.")

@@ -24,7 +24,7 @@ const tokenPrefix = "endx_"
 
 // ByToken returns the principal of a token.
 func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
-	unknown := fault.New(fault.Unauthenticated, "token-unknown", "This token is not known here.").
+	unknown := fault.New(fault.Unauthenticated, fault.TokenUnknown, "This token is not known here.").
 		Advise("Sign in again with “endeixis login”.")
 	if !strings.HasPrefix(text, tokenPrefix) || len(text) > 200 {
 		return Principal{}, unknown
@@ -39,13 +39,13 @@ func (s *Service) ByToken(ctx context.Context, text string) (Principal, error) {
 	}
 	if token.RevokedAt != nil {
 		return Principal{}, fault.New(
-			fault.Unauthenticated, "token-revoked", "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339),
+			fault.Unauthenticated, fault.TokenRevoked, "This token was ended on %s.", token.RevokedAt.Format(time.RFC3339),
 		).
 			Advise("Sign in again with “endeixis login”.")
 	}
 	if !s.now().Before(token.ExpiresAt) {
 		return Principal{}, fault.New(
-			fault.Unauthenticated, "token-expired", "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339),
+			fault.Unauthenticated, fault.TokenExpired, "This token expired on %s.", token.ExpiresAt.Format(time.RFC3339),
 		).
 			Advise("Sign in again with “endeixis login”.")
 	}
@@ -108,7 +108,7 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 		for _, name := range *limit.asks {
 			if len(*limit.mine) > 0 && !slices.Contains(*limit.mine, name) {
 				return "", store.Token{}, fault.New(
-					fault.Denied, "limit-too-wide", "A token cannot be allowed more than the one that it is made with.",
+					fault.Denied, fault.LimitTooWide, "A token cannot be allowed more than the one that it is made with.",
 				).
 					At(limit.field)
 			}
@@ -117,16 +117,16 @@ func (s *Service) IssueToken(ctx context.Context, p Principal, n NewToken) (stri
 	switch {
 	case !n.Role.Valid() || !p.Role.May(n.Role):
 		return "", store.Token{}, fault.New(
-			fault.Denied, "role-too-high", "A token cannot be allowed more than its owner.",
+			fault.Denied, fault.RoleTooHigh, "A token cannot be allowed more than its owner.",
 		).
 			At("role")
 	case n.Life <= 0 || n.Life > maxTokenLife:
 		return "", store.Token{}, fault.New(
-			fault.Invalid, "bad-lifetime", "A token is good for at least a moment and at most 366 days.",
+			fault.Invalid, fault.BadLifetime, "A token is good for at least a moment and at most 366 days.",
 		).
 			At("days")
 	case len(n.Label) > 200:
-		return "", store.Token{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+		return "", store.Token{}, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
 			At("label")
 	}
 	secret := make([]byte, 32)
@@ -186,7 +186,7 @@ func (s *Service) RevokeToken(ctx context.Context, p Principal, id int64) error 
 		at := s.now()
 		ended, err := tx.RevokeToken(ctx, id, owner, at)
 		if err == nil && len(ended) == 0 {
-			return fault.New(fault.NotFound, "token-unknown", "There is no token %d in force that you may end.", id)
+			return fault.New(fault.NotFound, fault.TokenUnknown, "There is no token %d in force that you may end.", id)
 		}
 		if err != nil {
 			return err

@@ -57,7 +57,7 @@ func (a *API) registerAccess() {
 		}
 		out.Trouble = plain.Text(a.Records.Trouble(ctx))
 		policies, err := a.Policy.InForce(ctx, 0)
-		if fault.Is(err, "ledger-altered") {
+		if fault.Is(err, fault.LedgerAltered) {
 			return &out, nil // whoever looks after it has to be told
 		}
 		out.Policy = policies.Version

@@ -177,7 +177,7 @@ func (a *API) Handler() http.Handler {
 	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		a.write(
 			w, r,
-			fault.New(fault.Denied, "cross-site", "This request comes from another site and was not carried out."),
+			fault.New(fault.Denied, fault.CrossSite, "This request comes from another site and was not carried out."),
 		)
 	}))
 	return protection.Handler(a.engine)
@@ -248,7 +248,7 @@ func (a *API) recovered(c *gin.Context, err any) {
 	a.Log.Error("request panicked", "path", c.Request.URL.Path, "panic", err)
 	a.write(
 		c.Writer, c.Request,
-		fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").
+		fault.New(fault.Kind(-1), fault.Internal, "Something went wrong in the service.").
 			Advise("The administrator finds the details in the service's log."),
 	)
 	c.Abort()
@@ -330,7 +330,7 @@ func principal(ctx context.Context) (access.Principal, bool) {
 func (a *API) identify(c *gin.Context) {
 	ctx := c.Request.Context()
 	w := who{
-		err: fault.New(fault.Unauthenticated, "not-signed-in", "You are not signed in.").
+		err: fault.New(fault.Unauthenticated, fault.NotSignedIn, "You are not signed in.").
 			Advise("Sign in first; in the client with “endeixis login”."),
 	}
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
@@ -347,7 +347,7 @@ func (a *API) identify(c *gin.Context) {
 
 func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, error) {
 	if len(cookie) > 200 {
-		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+		return access.Principal{}, fault.New(fault.Unauthenticated, fault.SessionEnded, "This session has ended.").
 			Advise("Sign in again.")
 	}
 	loaded, err := a.sessions.Load(ctx, cookie)
@@ -356,7 +356,7 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 	}
 	name := a.sessions.GetString(loaded, sessionUser)
 	if name == "" {
-		return access.Principal{}, fault.New(fault.Unauthenticated, "session-ended", "This session has ended.").
+		return access.Principal{}, fault.New(fault.Unauthenticated, fault.SessionEnded, "This session has ended.").
 			Advise("Sign in again.")
 	}
 	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
@@ -379,11 +379,11 @@ func (a *API) moderate(c *gin.Context) {
 	var full *fault.Fault
 	switch path := c.FullPath(); {
 	case strings.HasPrefix(path, wire.Base+"/key-file"):
-		costly, full = &a.loads, fault.New(fault.TooMany, "import-underway", "You are importing a key file already.").
+		costly, full = &a.loads, fault.New(fault.TooMany, fault.ImportUnderway, "You are importing a key file already.").
 			Advise("Wait for it, then send the next.")
 	case strings.HasSuffix(path, "/pieces"):
 		costly, full = &a.pieces, fault.New(
-			fault.TooMany, "pieces-underway",
+			fault.TooMany, fault.PiecesUnderway,
 			"Pieces of %d files are being hashed for you already, and each is read for it.", maxPieces,
 		).
 			Advise("Wait for one of them, then ask again.")
@@ -402,7 +402,7 @@ func (a *API) moderate(c *gin.Context) {
 		a.write(
 			c.Writer, c.Request,
 			fault.New(
-				fault.TooMany, "too-many-requests", "%d of your requests are being answered already.", maxUnderway,
+				fault.TooMany, fault.TooManyRequests, "%d of your requests are being answered already.", maxUnderway,
 			).
 				Advise("Wait for some of the answers, then ask again."),
 		)
@@ -427,7 +427,7 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 	err := w.err
 	if err == nil && !w.principal.Role.May(needed) {
 		err = fault.New(
-			fault.Denied, "role-too-low", "You are signed in as %s with the role %s; this needs the role %s.",
+			fault.Denied, fault.RoleTooLow, "You are signed in as %s with the role %s; this needs the role %s.",
 			w.principal.Name, w.principal.Role, needed,
 		).
 			Advise("Ask somebody with that role, or an administrator.")
@@ -445,13 +445,11 @@ func (a *API) authorise(ctx huma.Context, next func(huma.Context)) {
 // describe makes the description of an operation.
 func describe[In, Out any](o wire.Operation[In, Out]) huma.Operation {
 	d := huma.Operation{
-		Method:      o.Method,
-		Path:        wire.Base + o.Path,
-		OperationID: o.ID,
-		Summary:     o.Summary,
-		MaxBodyBytes: cmp.Or(
-			o.MaxBody, usualBody,
-		),
+		Method:        o.Method,
+		Path:          wire.Base + o.Path,
+		OperationID:   o.ID,
+		Summary:       o.Summary,
+		MaxBodyBytes:  cmp.Or(o.MaxBody, usualBody),
 		DefaultStatus: o.Status, Errors: []int{http.StatusServiceUnavailable},
 	}
 	if o.Role != "" {
@@ -543,7 +541,7 @@ func (a *API) console(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		a.write(
 			c.Writer, c.Request,
-			fault.New(fault.NotFound, "no-such-address", "There is nothing at this address.").
+			fault.New(fault.NotFound, fault.NoSuchAddress, "There is nothing at this address.").
 				Advise("See /api/v1/docs for what there is."),
 		)
 		return

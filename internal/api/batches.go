@@ -87,7 +87,7 @@ func (a *API) registerBatches() {
 		)
 		var limit *manifest.LimitError
 		if errors.As(err, &limit) {
-			err = fault.New(fault.Invalid, "manifest-too-large", "The manifest was not read: %v.", limit).
+			err = fault.New(fault.Invalid, fault.ManifestTooLarge, "The manifest was not read: %v.", limit).
 				Advise("“endeixis manifest show” reads longer ones.").
 				At("text")
 		}
@@ -255,7 +255,7 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 	w, _ := ctx.Value(whoKey{}).(who)
 	leave, ok := a.streams.enter(w.principal.Name)
 	if !ok {
-		err := fault.New(fault.TooMany, "too-many-streams", "You follow %d batches already.", maxStreams).
+		err := fault.New(fault.TooMany, fault.TooManyStreams, "You follow %d batches already.", maxStreams).
 			Advise("Close some of them; GET /batches/{id} tells how one stands.")
 		send(sse.Message{Data: *problemOf(ctx, a.Log, err)}) //nolint:errcheck // the other side is gone
 		return

@@ -24,7 +24,7 @@ func (a *API) registerDepots() {
 		defer f.Close()
 		entries, err := f.List()
 		if err != nil {
-			err = fault.New(fault.Invalid, "folder-unreadable", "The service may not list this folder.").At("path")
+			err = fault.New(fault.Invalid, fault.FolderUnreadable, "The service may not list this folder.").At("path")
 		}
 		return answer(
 			wire.Page[wire.Entry]{Items: convert(entries, func(e depots.Entry) wire.Entry { return wire.Entry(e) })},

@@ -133,14 +133,14 @@ func (a *API) registerDevices() {
 // toCheck returns the names of the devices that are to be checked.
 func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, error) {
 	if in.All == (in.Device != "") {
-		return nil, fault.New(fault.Invalid, "which-device", "Say which device is to be checked, or that all are.").
+		return nil, fault.New(fault.Invalid, fault.WhichDevice, "Say which device is to be checked, or that all are.").
 			At("device")
 	}
 	if !in.All {
 		return []string{in.Device}, nil
 	}
 	if in.Printed != "" {
-		return nil, fault.New(fault.Invalid, "which-device", "What was copied is of one device; say of which.").
+		return nil, fault.New(fault.Invalid, fault.WhichDevice, "What was copied is of one device; say of which.").
 			At("device")
 	}
 	all, err := a.Devices.All(ctx)
@@ -167,7 +167,7 @@ func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, er
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Conflict, "no-devices", "There is no device that could be asked.").
+		return nil, fault.New(fault.Conflict, fault.NoDevices, "There is no device that could be asked.").
 			Advise("“endeixis device add” adds one.").
 			At("all")
 	}

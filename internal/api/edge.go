@@ -43,7 +43,7 @@ func (a *API) legible(c *gin.Context) {
 			a.write(
 				c.Writer, c.Request,
 				fault.New(
-					fault.Malformed, "not-text", "The request has bytes in its %s that are no text in UTF-8.",
+					fault.Malformed, fault.NotText, "The request has bytes in its %s that are no text in UTF-8.",
 					part.name,
 				).
 					At(part.field),
@@ -141,7 +141,7 @@ func (a *API) levelled(c *gin.Context) {
 		by += ", of version " + plain.Text(shortened(program)) + ","
 	}
 	f := fault.New(
-		fault.Malformed, "level-unserved", "This service, endeixisd %s, serves %s of the API, and %s speaks level %s.",
+		fault.Malformed, fault.LevelUnserved, "This service, endeixisd %s, serves %s of the API, and %s speaks level %s.",
 		version.Full(), wire.Levels(), by, plain.Text(shortened(asked)),
 	)
 	if level > wire.Level {

@@ -70,9 +70,7 @@ func loading[In any](
 				if now := time.Now(); now.Sub(last) >= tellEvery {
 					last = now
 					//nolint:errcheck // the import goes on all the same
-					send(
-						sse.Message{Data: wire.ImportProgress{Done: done, Total: total}},
-					)
+					send(sse.Message{Data: wire.ImportProgress{Done: done, Total: total}})
 				}
 			})
 		}
@@ -109,10 +107,9 @@ func importOf(imported []keys.Imported, account keys.ImportReport, rules openpgp
 
 func importedOf(k keys.Imported, rules openpgp.Rules) wire.Imported {
 	out := wire.Imported{
-		Fingerprint: string(
-			k.Fingerprint,
-		),
-		Result: k.Result, Changes: append([]string{}, k.Changes...), UserIDs: namesOf(k.Certificate), State: k.State,
+		Fingerprint: string(k.Fingerprint),
+		Result:      k.Result, Changes: append([]string{}, k.Changes...),
+		UserIDs: namesOf(k.Certificate), State: k.State,
 		Publisher: k.Publisher, Algorithm: k.Certificate.Primary.Describe(), Created: k.Certificate.Primary.Created,
 		Subkeys: len(k.Certificate.Subkeys), Revoked: revokedOf(k.Certificate),
 	}

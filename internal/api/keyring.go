@@ -107,7 +107,7 @@ func (a *API) registerKeyring() {
 		account, err := openpgp.Inspect(data, rules)
 		var empty *openpgp.EmptyError
 		if errors.As(err, &empty) {
-			return nil, fault.New(fault.Invalid, "no-openpgp", "This is no OpenPGP file: %v.", empty).At("data")
+			return nil, fault.New(fault.Invalid, fault.NoOpenPGP, "This is no OpenPGP file: %v.", empty).At("data")
 		}
 		if err != nil {
 			return nil, err
@@ -139,7 +139,7 @@ func (a *API) registerKeyring() {
 func decoded(data, what string) ([]byte, error) {
 	out, err := base64.StdEncoding.DecodeString(data)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "not-base64", "The %s is not sent in base64.", what).At("data")
+		return nil, fault.New(fault.Invalid, fault.NotBase64, "The %s is not sent in base64.", what).At("data")
 	}
 	return out, nil
 }
@@ -155,13 +155,9 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	fp := cert.Primary.Fingerprint
 	now := a.Now()
 	out := wire.Key{
-		Fingerprint: string(
-			fp,
-		),
-		Grouped: plain.Grouped(string(fp)), State: v.Key.StateAt(now), Publisher: v.Key.Publisher, Role: v.Key.Role,
-		UserIDs: namesOf(
-			cert,
-		),
+		Fingerprint: string(fp),
+		Grouped:     plain.Grouped(string(fp)), State: v.Key.StateAt(now), Publisher: v.Key.Publisher, Role: v.Key.Role,
+		UserIDs:   namesOf(cert),
 		Algorithm: cert.Primary.Describe(), Created: cert.Primary.Created, Conflict: v.Key.Conflict,
 		Subkeys: []wire.Subkey{}, Uses: append([]string{}, cert.Uses(cert.Primary, v.Rules)...),
 		Sightings: []wire.Sighting{}, History: []wire.KeyStep{}, ChannelsSeen: v.Sighted,
@@ -190,10 +186,9 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	for _, s := range v.Sightings {
 		read := openpgp.NewFingerprint(s.Read)
 		out.Sightings = append(out.Sightings, wire.Sighting{
-			Channel: keyring.Channel(
-				s.Channel,
-			),
-			Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(read)), Agrees: read == fp,
+			Channel: keyring.Channel(s.Channel),
+			Place:   plain.Text(s.Place), Note: plain.Text(s.Note),
+			Read: plain.Grouped(string(read)), Agrees: read == fp,
 			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
 			Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
 		})
@@ -208,9 +203,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	out.Certified, out.Namesakes, out.UnknownCertifiers = []wire.Statement{}, []string{}, v.UnknownCertifiers
 	for _, c := range v.Certifiers {
 		out.Certified = append(out.Certified, wire.Statement{
-			By: string(
-				c.By.Certificate.Primary.Fingerprint,
-			),
+			By:   string(c.By.Certificate.Primary.Fingerprint),
 			ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: c.Status,
 			Reason: c.Reason,
 		})

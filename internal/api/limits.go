@@ -30,7 +30,7 @@ func within(p access.Principal, needed roles.Role, in any) error {
 			continue
 		}
 		f := fault.New(
-			fault.Denied, "token-limited", "This token is good for the %s %s only.", limit.what,
+			fault.Denied, fault.TokenLimited, "This token is good for the %s %s only.", limit.what,
 			strings.Join(limit.allowed, ", "),
 		)
 		if limit.asked == "" {

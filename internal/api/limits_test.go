@@ -45,7 +45,7 @@ func TestLimitedTokens(t *testing.T) {
 	} {
 		err := within(c.p, c.role, c.in)
 		if c.denied {
-			assert.True(t, fault.Is(err, "token-limited"), "%s: %v", what, err)
+			assert.True(t, fault.Is(err, fault.TokenLimited), "%s: %v", what, err)
 		} else {
 			assert.NoError(t, err, what)
 		}

@@ -44,7 +44,7 @@ func (a *API) log(c *gin.Context) {
 	if err != nil || tile.W < 1 || tile.L > 6 || tile.N > math.MaxInt64>>(8*(max(tile.L, 0)+1)) {
 		a.write(
 			c.Writer, c.Request,
-			fault.New(fault.NotFound, "tile-unknown", "There is no such tile.").
+			fault.New(fault.NotFound, fault.TileUnknown, "There is no such tile.").
 				Advise("The paths are those of tlog-tiles, such as /log/checkpoint and /log/tile/0/000.p/7."),
 		)
 		return
@@ -70,7 +70,7 @@ func (a *API) tile(c *gin.Context, tile tlog.Tile) ([]byte, error) {
 	level, width := max(tile.L, 0), int64(1)<<tile.H
 	if (tile.N*width+int64(tile.W))<<(tile.H*level) > checkpoint.Size {
 		return nil, fault.New(
-			fault.NotFound, "tile-beyond", "The ledger does not go that far: it has %d records.", checkpoint.Size,
+			fault.NotFound, fault.TileBeyond, "The ledger does not go that far: it has %d records.", checkpoint.Size,
 		)
 	}
 	if tile.L >= 0 {
@@ -84,7 +84,7 @@ func (a *API) tile(c *gin.Context, tile tlog.Tile) ([]byte, error) {
 	for i, body := range bodies {
 		if len(body) > math.MaxUint16 {
 			return nil, fault.New(
-				fault.Conflict, "record-too-long",
+				fault.Conflict, fault.RecordTooLong,
 				"Record %d has more than 65,535 bytes, which a tile of entries cannot hold.", tile.N*width+int64(i),
 			).
 				Advise("Read the records one by one, from /api/v1/records.")

@@ -58,7 +58,7 @@ func (a *API) registerMeasurer() {
 			if in.Cursor != "" {
 				if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
 					return nil, fault.New(
-						fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.",
+						fault.Invalid, fault.BadCursor, "This is not a cursor that was given out with a list.",
 					).
 						At("cursor")
 				}
@@ -150,7 +150,7 @@ func sourceOf(in wire.NewBatch) (sources.Source, error) {
 	}
 	if in.Depot != "" || in.Path != "" {
 		return sources.Source{}, fault.New(
-			fault.Invalid, "two-sources", "The files are either in a depot or measured elsewhere, and not both.",
+			fault.Invalid, fault.TwoSources, "The files are either in a depot or measured elsewhere, and not both.",
 		).
 			At("measurer")
 	}
@@ -169,7 +169,7 @@ func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 		}
 		given, err := f.Given.Survey()
 		if err != nil {
-			return out, fault.New(fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", err.Error()).
+			return out, fault.New(fault.Invalid, fault.BadListing, "The list of files cannot be used: %s.", err.Error()).
 				At(fmt.Sprintf("files[%d].given", i))
 		}
 		found.Given = given
@@ -200,7 +200,7 @@ func listingOf(in wire.ListingPage) (batches.ListingPage, error) {
 }
 
 func notBase64(field string) error {
-	return fault.New(fault.Invalid, "not-base64", "The content is not base64.").At(field)
+	return fault.New(fault.Invalid, fault.NotBase64, "The content is not base64.").At(field)
 }
 
 // withAgainst tells a batch with what it is read back against.
@@ -252,7 +252,7 @@ func (a *API) fetch(ctx context.Context, id int64, n int) (*huma.StreamResponse,
 	if !ok {
 		return nil, problemOf(
 			ctx, a.Log,
-			fault.New(fault.TooMany, "too-many-streams", "You fetch or follow %d things already.", maxStreams).
+			fault.New(fault.TooMany, fault.TooManyStreams, "You fetch or follow %d things already.", maxStreams).
 				Advise("Wait until some of them are done."),
 		)
 	}

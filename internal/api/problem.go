@@ -16,13 +16,13 @@ import (
 // A Problem is an error for people and programs (RFC 9457), with our own
 // members code, advice, field and facts.
 type Problem struct {
-	Type   string `json:"type" doc:"Always about:blank; the code tells the kind of problem." example:"about:blank"`
-	Title  string `json:"title" doc:"The HTTP status in words." example:"Not Found"`
-	Status int    `json:"status" doc:"The HTTP status." example:"404"`
-	Detail string `json:"detail" doc:"What happened, for people."`
-	Code   string `json:"code" doc:"The kind of problem; stable." example:"batch-unknown"`
-	Advice string `json:"advice,omitempty" doc:"What to do next."`
-	Field  string `json:"field,omitempty" doc:"The offending field of the request."`
+	Type   string     `json:"type" doc:"Always about:blank; the code tells the kind of problem." example:"about:blank"`
+	Title  string     `json:"title" doc:"The HTTP status in words." example:"Not Found"`
+	Status int        `json:"status" doc:"The HTTP status." example:"404"`
+	Detail string     `json:"detail" doc:"What happened, for people."`
+	Code   fault.Code `json:"code" doc:"The kind of problem; stable." example:"batch-unknown"`
+	Advice string     `json:"advice,omitempty" doc:"What to do next."`
+	Field  string     `json:"field,omitempty" doc:"The offending field of the request."`
 
 	Facts  []string            `json:"facts,omitempty" doc:"Further findings, one sentence each."`
 	Errors []*huma.ErrorDetail `json:"errors,omitempty" doc:"The fields that do not fit."`
@@ -67,7 +67,7 @@ func problemOf(ctx context.Context, log *slog.Logger, err error) *Problem {
 		if ctx.Err() == nil {
 			log.ErrorContext(ctx, "request failed", "error", err)
 		}
-		f = fault.New(fault.Kind(-1), "internal", "Something went wrong in the service.").
+		f = fault.New(fault.Kind(-1), fault.Internal, "Something went wrong in the service.").
 			Advise("The administrator finds the details in the service's log.")
 	} else if f.Kind == fault.Unavailable || f.Kind == fault.Altered {
 		log.WarnContext(ctx, "request could not be served", "error", err)
@@ -85,14 +85,14 @@ func problemOf(ctx context.Context, log *slog.Logger, err error) *Problem {
 // newProblem is what huma calls for errors of its own, above all requests that
 // do not fit their description.
 func newProblem(status int, message string, errs ...error) huma.StatusError {
-	p := &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: "request"}
+	p := &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: message, Code: fault.Request}
 	if status == http.StatusUnprocessableEntity || status == http.StatusBadRequest {
-		p.Code = "request-invalid"
+		p.Code = fault.RequestInvalid
 		p.Detail = "The request does not fit its description."
 		p.Advice = "See “errors” for the fields, and /api/v1/docs for the description."
 	}
 	if status == http.StatusRequestEntityTooLarge {
-		p.Code = "request-too-large"
+		p.Code = fault.RequestTooLarge
 	}
 	for _, err := range errs[:min(len(errs), maxErrors)] {
 		var detail huma.ErrorDetailer

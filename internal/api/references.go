@@ -25,7 +25,7 @@ func (a *API) registerReferences() {
 			for text := range strings.SplitSeq(in.Digest, ",") {
 				value, err := hex.DecodeString(strings.TrimSpace(text))
 				if err != nil {
-					return nil, fault.New(fault.Invalid, "bad-digest", "The digest is not written in hexadecimal.").
+					return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
 						At("digest")
 				}
 				digests = append(digests, value)
@@ -38,9 +38,7 @@ func (a *API) registerReferences() {
 
 func referenceOf(r query.Reference) wire.Reference {
 	out := wire.Reference{
-		Name: plain.Text(
-			r.Path,
-		),
+		Name: plain.Text(r.Path),
 		Size: r.Size, Algorithm: r.Algorithm, Digest: hex.EncodeToString(r.Digest), Publishers: []string{},
 		Source: plain.Text(r.Source), Label: plain.Text(r.Label), Batch: r.Batch, Item: r.N, Record: r.Record,
 		Cleared: r.At.UTC(), Now: verdictOf(r.Now),

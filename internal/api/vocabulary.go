@@ -18,6 +18,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/directories"
+	"endeixis/internal/fault"
 	"endeixis/internal/roles"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
@@ -34,6 +35,17 @@ type vocabulary struct {
 	words []any
 	// described is the type that stands in for it where schemas are made.
 	described reflect.Type
+	// meaning says what the words say, in lines of Markdown, or is empty.
+	meaning string
+}
+
+// problemCodes is the vocabulary of the faults, each with what it says.
+func problemCodes() vocabulary {
+	v := vocabularyOf("ProblemCode", fault.Codes())
+	for _, c := range fault.Codes() {
+		v.meaning += "- `" + string(c) + "`: " + c.Meaning() + "\n"
+	}
+	return v
 }
 
 func vocabularyOf[T ~string](name string, list []T) vocabulary {
@@ -46,43 +58,27 @@ func vocabularyOf[T ~string](name string, list []T) vocabulary {
 
 // vocabularies lists those of the API.
 var vocabularies = []vocabulary{
-	vocabularyOf(
-		"Verdict", judge.Verdicts(),
-	),
+	problemCodes(), vocabularyOf("Verdict", judge.Verdicts()),
 	vocabularyOf("GroundCode", judge.Codes()), vocabularyOf("Effect", judge.Effects()),
 	vocabularyOf("WaivableGround", wire.WaivableGrounds()), vocabularyOf("PathKind", judge.PathKinds()),
 	vocabularyOf("LinkState", judge.LinkStates()),
-	vocabularyOf(
-		"Maker", measure.Makers(),
-	),
+	vocabularyOf("Maker", measure.Makers()),
 	vocabularyOf("FileProblemCode", measure.ProblemCodes()), vocabularyOf("CauseCode", diagnose.Codes()),
 	vocabularyOf("AlterationKind", verify.AlterationKinds()), vocabularyOf("FileRole", survey.Roles()),
 	vocabularyOf("FileRoleFilter", wire.RoleFilters()), vocabularyOf("ManifestChannel", survey.Channels()),
-	vocabularyOf(
-		"ManifestFormat", manifest.Formats(),
-	),
+	vocabularyOf("ManifestFormat", manifest.Formats()),
 	vocabularyOf("ManifestProblem", manifest.ProblemCodes()), vocabularyOf("ChangeKind", manifest.ChangeKinds()),
-	vocabularyOf(
-		"KeyState", keyring.States(),
-	),
+	vocabularyOf("KeyState", keyring.States()),
 	vocabularyOf("KeyRole", keyring.Roles()), vocabularyOf("SightingChannel", keyring.Channels()),
-	vocabularyOf(
-		"Arrival", keyring.Arrivals(),
-	),
+	vocabularyOf("Arrival", keyring.Arrivals()),
 	vocabularyOf("PacketStanding", openpgp.Standings()), vocabularyOf("KeyEventKind", openpgp.EventKinds()),
 	vocabularyOf("CertificationStatus", openpgp.CertificationStatuses()),
 	vocabularyOf("DirectoryKind", directories.Kinds()), vocabularyOf("DirectoryOutcome", directories.Outcomes()),
-	vocabularyOf(
-		"SourceKind", sources.Kinds(),
-	),
+	vocabularyOf("SourceKind", sources.Kinds()),
 	vocabularyOf("BatchState", state.Batches()), vocabularyOf("RunState", state.Runs()),
-	vocabularyOf(
-		"WaiverState", state.Waivers(),
-	),
+	vocabularyOf("WaiverState", state.Waivers()),
 	vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
-	vocabularyOf(
-		"VisitKind", satchel.Kinds(),
-	),
+	vocabularyOf("VisitKind", satchel.Kinds()),
 	vocabularyOf("DeviceReach", device.Reaches()),
 	vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
@@ -96,7 +92,7 @@ func speak(r huma.Registry) {
 }
 
 func (v vocabulary) schema() *huma.Schema {
-	s := &huma.Schema{Type: huma.TypeString, Enum: v.words}
+	s := &huma.Schema{Type: huma.TypeString, Enum: v.words, Description: v.meaning}
 	s.PrecomputeMessages()
 	return s
 }

@@ -125,7 +125,7 @@ func (s *Service) Item(ctx context.Context, batch int64, item string) (*dsse.Env
 	k, ok := items[item]
 	if !ok {
 		return nil, fault.New(
-			fault.Conflict, "nothing-to-attest",
+			fault.Conflict, fault.NothingToAttest,
 			"Of this file there is no verdict: it is no artifact, or it is not judged yet.",
 		).
 			Advise("Lists and signatures vouch for others; attest those.")
@@ -142,13 +142,13 @@ func (s *Service) Batch(ctx context.Context, batch int64) (*dsse.Envelope, error
 		return nil, err
 	case result == nil || result.State != state.BatchDone:
 		return nil, fault.New(
-			fault.Conflict, "nothing-to-attest", "Batch %d is not done: there is no verdict to attest.", batch,
+			fault.Conflict, fault.NothingToAttest, "Batch %d is not done: there is no verdict to attest.", batch,
 		)
 	case len(items) == 0:
-		return nil, fault.New(fault.Conflict, "nothing-to-attest", "Batch %d has no artifacts.", batch)
+		return nil, fault.New(fault.Conflict, fault.NothingToAttest, "Batch %d has no artifacts.", batch)
 	case len(items) > maxSubjects:
 		return nil, fault.New(
-			fault.Conflict, "too-many-artifacts", "Batch %d has %d artifacts; at most %d are attested together.", batch,
+			fault.Conflict, fault.TooManyArtifacts, "Batch %d has %d artifacts; at most %d are attested together.", batch,
 			len(items), maxSubjects,
 		).
 			Advise("Attest those that you need, one by one.")
@@ -233,7 +233,7 @@ func (s *Service) sign(
 		}
 		if len(digests) == 0 {
 			return nil, fault.New(
-				fault.Conflict, "nothing-to-attest",
+				fault.Conflict, fault.NothingToAttest,
 				"Of %s no strong digest was computed, by which others could know it.", path.Base(k.path),
 			)
 		}

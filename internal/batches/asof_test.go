@@ -38,9 +38,7 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 		sub, pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}},
 		&pgptest.Sig{Created: born},
 	).Bytes()
-	revoked := pgptest.NewCertificate(
-		key,
-	).Key(
+	revoked := pgptest.NewCertificate(key).Key(
 		key,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "")},

@@ -93,7 +93,7 @@ func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
 // unknown says that there is no batch of a number, if that is what err says.
 func unknown(id int64, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", id).
+		return fault.New(fault.NotFound, fault.BatchUnknown, "There is no batch %d.", id).
 			Advise("“endeixis batch list” shows which there are.")
 	}
 	return err

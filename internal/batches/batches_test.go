@@ -95,7 +95,7 @@ func TestFolderVanishes(t *testing.T) {
 	there := dirs["quayside"]
 	dirs["quayside"] += "-moved-away"
 	vanished := b.Survey(t.Context(), made.ID)
-	require.True(t, fault.Is(vanished, "depot-unreadable"), "it may come back")
+	require.True(t, fault.Is(vanished, fault.DepotUnreadable), "it may come back")
 	got, err := b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, state.BatchWaiting, got.State)
@@ -111,7 +111,7 @@ func TestFolderVanishes(t *testing.T) {
 
 	require.NoError(t, os.Rename(filepath.Join(there, "brackwater"), filepath.Join(there, "renamed")))
 	vanished = b.Measure(t.Context(), made.ID, slices[1])
-	require.True(t, fault.Is(vanished, "folder-unknown"))
+	require.True(t, fault.Is(vanished, fault.FolderUnknown))
 	require.NoError(t, b.Abandon(t.Context(), made.ID, vanished))
 	require.NoError(t, b.End(t.Context(), made.ID))
 	got, err = b.Get(t.Context(), made.ID)
@@ -149,15 +149,15 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, err)
 
 	_, err = b.Cancel(t.Context(), "merit", false, made.ID, "not hers")
-	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotYours), "%v", err)
 	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "")
 	assert.Error(t, err, "a reason is asked for")
 	_, err = b.Cancel(t.Context(), "ines", false, 999, "none of that number")
-	assert.True(t, fault.Is(err, "batch-unknown"), "%v", err)
+	assert.True(t, fault.Is(err, fault.BatchUnknown), "%v", err)
 	_, err = b.Cancel(t.Context(), "tobiah", true, made.ID, "the wrong folder")
 	require.NoError(t, err)
 	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "once more")
-	assert.True(t, fault.Is(err, "batch-ending"), "%v", err)
+	assert.True(t, fault.Is(err, fault.BatchEnding), "%v", err)
 	require.NoError(t, b.Measure(t.Context(), made.ID, 2), "nothing more is read")
 	closed, err := b.Finish(t.Context(), made.ID)
 	require.NoError(t, err)
@@ -183,7 +183,7 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, size, after)
 	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "too late")
-	assert.True(t, fault.Is(err, "batch-ended"), "%v", err)
+	assert.True(t, fault.Is(err, fault.BatchEnded), "%v", err)
 	nothingAltered(t, s)
 
 	// One that was not looked into yet has no items, and is closed at once.
@@ -351,6 +351,6 @@ func TestOpenBatchesAreBounded(t *testing.T) {
 	)
 	require.NoError(t, err)
 	err = ask("ines")
-	assert.True(t, fault.Is(err, "too-many-open"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TooManyOpen), "%v", err)
 	require.NoError(t, ask("tobiah"))
 }

@@ -41,7 +41,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 		}
 		if judge.Verdict(now) != judge.Cleared {
 			return nil, fault.New(
-				fault.Denied, "not-cleared", "%s of batch %d is %s, and only what is cleared is handed out.", name, id,
+				fault.Denied, fault.NotCleared, "%s of batch %d is %s, and only what is cleared is handed out.", name, id,
 				now,
 			).
 				Advise("Its page says what is missing.")
@@ -49,7 +49,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 	}
 	if sourceOf(b).Kind != sources.Depot || item.Inside != nil {
 		return nil, fault.New(
-			fault.Conflict, "source-unreadable",
+			fault.Conflict, fault.SourceUnreadable,
 			"%s of batch %d does not lie in a depot, so that the service cannot hand it out.", name, id,
 		)
 	}
@@ -60,13 +60,13 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), id, item)
 	if err != nil {
-		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", name, id).
+		return nil, fault.New(fault.Conflict, fault.NoLongerThere, "%s of batch %d cannot be read any more.", name, id).
 			Advise("Verify its folder again.")
 	}
 	file, ok := content.(io.ReadSeekCloser)
 	if !ok {
 		content.Close()
-		return nil, fault.New(fault.Conflict, "no-longer-there", "%s of batch %d is no usual file any more.", name, id).
+		return nil, fault.New(fault.Conflict, fault.NoLongerThere, "%s of batch %d is no usual file any more.", name, id).
 			Advise("Verify its folder again.")
 	}
 	depot, _ := sourceOf(b).Folder()
@@ -80,7 +80,7 @@ func (s *Service) measuredItem(ctx context.Context, id int64, n int) (b store.Ba
 	}
 	found, err = s.stored(ctx, id, n)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d that was measured.", id, n)
+		err = fault.New(fault.NotFound, fault.ItemUnknown, "Batch %d has no item %d that was measured.", id, n)
 	}
 	return b, found, err
 }

@@ -47,7 +47,7 @@ const (
 func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []survey.Copy, err error) {
 	if len(copies) > maxCopies {
 		return nil, nil, fault.New(
-			fault.Invalid, "too-many-copies", "A batch can be held against at most %d copies of manifests.", maxCopies,
+			fault.Invalid, fault.TooManyCopies, "A batch can be held against at most %d copies of manifests.", maxCopies,
 		).
 			At("copies")
 	}
@@ -57,7 +57,7 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 		switch {
 		case (c.Origin == "") == (c.Text == ""):
 			return nil, nil, fault.New(
-				fault.Invalid, "bad-copy",
+				fault.Invalid, fault.BadCopy,
 				"A copy is either fetched from an origin or given as text; this one is neither or both.",
 			).
 				At("copies")
@@ -68,7 +68,7 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 			row.Origin, row.Path = c.Origin, c.Path
 		case len(c.Text) > maxCopyText:
 			return nil, nil, fault.New(
-				fault.Invalid, "copy-too-large", "A copy that is given can have at most %d bytes.", maxCopyText,
+				fault.Invalid, fault.CopyTooLarge, "A copy that is given can have at most %d bytes.", maxCopyText,
 			).
 				At("copies")
 		default:
@@ -89,13 +89,13 @@ func (s *Service) copiesOf(copies []GivenCopy) (rows []store.Copy, given []surve
 func checkOrigins(from map[string]survey.Provenance) error {
 	for of, o := range from {
 		if !slices.Contains(survey.Channels(), o.Channel) {
-			return fault.New(fault.Invalid, "channel-unknown", "%s is not a channel.", plain.Quoted(string(o.Channel))).
+			return fault.New(fault.Invalid, fault.ChannelUnknown, "%s is not a channel.", plain.Quoted(string(o.Channel))).
 				Advise("Channels: %s.", origins.ChannelNames()).
 				At("origins")
 		}
 		if len(o.Place) > 500 || strings.ContainsRune(o.Place, 0) || len(of) > 4096 {
 			return fault.New(
-				fault.Invalid, "bad-place", "The place where a manifest comes from can have at most 500 characters.",
+				fault.Invalid, fault.BadPlace, "The place where a manifest comes from can have at most 500 characters.",
 			).
 				At("origins")
 		}

@@ -103,7 +103,7 @@ func (s *Service) create(
 		return store.Batch{}, err
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
-		return store.Batch{}, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+		return store.Batch{}, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
 			At("label")
 	}
 	if r.Publisher != "" {
@@ -120,7 +120,7 @@ func (s *Service) create(
 		return store.Batch{}, err
 	}
 	if open >= maxOpen {
-		return store.Batch{}, fault.New(fault.TooMany, "too-many-open", "%d batches of yours are still open.", open).
+		return store.Batch{}, fault.New(fault.TooMany, fault.TooManyOpen, "%d batches of yours are still open.", open).
 			Advise("Wait until some of them have ended, then ask again.")
 	}
 	var id int64
@@ -161,12 +161,12 @@ func (s *Service) create(
 func (s *Service) checkSource(ctx context.Context, by string, r Request, given []survey.Copy) error {
 	if r.Source.HasMeasurer() {
 		if len(r.Software) > 200 {
-			return fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.").
+			return fault.New(fault.Invalid, fault.BadMeasurer, "The name of the measuring program is too long.").
 				At("measurer.software")
 		}
 		n, err := s.store.OpenListings(ctx, by)
 		if err == nil && n >= maxListings {
-			err = fault.New(fault.TooMany, "too-many-listings", "%d batches of yours wait for their list of files.", n).
+			err = fault.New(fault.TooMany, fault.TooManyListings, "%d batches of yours wait for their list of files.", n).
 				Advise("Send the lists, or cancel those batches.")
 		}
 		return err
@@ -186,14 +186,14 @@ func (s *Service) checkSource(ctx context.Context, by string, r Request, given [
 	empty, err := folder.Empty()
 	if err != nil {
 		return fault.New(
-			fault.Invalid, "folder-unreadable", "The service may not list the folder %s.",
+			fault.Invalid, fault.FolderUnreadable, "The service may not list the folder %s.",
 			plain.Quoted(r.Source.Reference),
 		).
 			At("path")
 	}
 	if empty {
 		return fault.New(
-			fault.Invalid, "folder-empty", "The folder %s is empty: there is nothing to verify.",
+			fault.Invalid, fault.FolderEmpty, "The folder %s is empty: there is nothing to verify.",
 			plain.Quoted(r.Source.Reference),
 		).
 			Advise(

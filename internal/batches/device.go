@@ -65,7 +65,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	}
 	if d.Retired != "" {
 		return store.Batch{}, fault.New(
-			fault.Conflict, "device-retired", "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired),
+			fault.Conflict, fault.DeviceRetired, "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired),
 		).
 			Advise("“endeixis device add” takes it into use again.").
 			At("device")
@@ -85,7 +85,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	for _, name := range a.Slots {
 		if kind.Slot(name) == nil {
 			return store.Batch{}, fault.New(
-				fault.Invalid, "slot-unknown", "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
+				fault.Invalid, fault.SlotUnknown, "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
 			).
 				Advise("It has: %s.", slotNames(kind)).
 				At("slot")
@@ -94,25 +94,25 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	switch {
 	case len(r.Printed) > device.MaxAnswer || strings.ContainsRune(r.Printed, 0):
 		return store.Batch{}, fault.New(
-			fault.Invalid, "bad-printed", "What was copied from a console is text of at most %d KiB.",
+			fault.Invalid, fault.BadPrinted, "What was copied from a console is text of at most %d KiB.",
 			device.MaxAnswer>>10,
 		).
 			At("printed")
 	case r.Printed != "" && len(a.Slots) != 1:
 		return store.Batch{}, fault.New(
-			fault.Invalid, "slot-missing", "Say of which slot of %s that is.", plain.Text(d.Name),
+			fault.Invalid, fault.SlotMissing, "Say of which slot of %s that is.", plain.Text(d.Name),
 		).
 			Advise("It has: %s.", slotNames(kind)).
 			At("slot")
 	case r.Printed == "" && kind.Reach == device.Typed:
-		return store.Batch{}, fault.New(fault.Invalid, "only-typed", "Only a person can reach %s.", plain.Text(d.Name)).
+		return store.Batch{}, fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(d.Name)).
 			Advise("Give what stands on its console, copied or typed.").
 			At("printed")
 	}
 	if r.Printed != "" {
 		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
 			return store.Batch{}, fault.New(
-				fault.Invalid, "no-value", "In what was copied from %s there is %s.", plain.Text(d.Name), why,
+				fault.Invalid, fault.NoValue, "In what was copied from %s there is %s.", plain.Text(d.Name), why,
 			).
 				Advise(
 					"Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.",
@@ -209,7 +209,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 			return nil, s.fail(
 				ctx, b,
 				fault.New(
-					fault.Conflict, "slot-unknown", "A device of the kind %s has no slot %s any more.", kind.Name,
+					fault.Conflict, fault.SlotUnknown, "A device of the kind %s has no slot %s any more.", kind.Name,
 					plain.Quoted(name),
 				),
 			)
@@ -448,7 +448,7 @@ func (s *Service) computed(
 	if !against.Known() {
 		if !whole || len(against.Digests[algorithm]) == 0 {
 			return nil, fault.New(
-				fault.Conflict, "image-unknown",
+				fault.Conflict, fault.ImageUnknown,
 				"Only a digest of the image is known, and the device computes another.",
 			).
 				Advise("Verify the image itself in a depot, then hold the slot against that.")
@@ -493,7 +493,7 @@ func (s *Service) hashed(
 	ctx context.Context, against *survey.Against, algorithms []digest.Algorithm, fill filling,
 ) (map[digest.Algorithm]digest.Value, error) {
 	gone := fault.New(
-		fault.Conflict, "no-longer-there",
+		fault.Conflict, fault.NoLongerThere,
 		"%s of batch %d cannot be read any more, and its digest by %s was never computed.", plain.Text(against.Path),
 		against.Batch, algorithms[0],
 	).
@@ -533,7 +533,7 @@ func (s *Service) hashed(
 	}
 	if n != found.Measurement.Size || !slices.Equal(proof.Sum(nil), found.Measurement.Digests[strongest]) {
 		return nil, fault.New(
-			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+			fault.Conflict, fault.ChangedSince, "%s is not what was verified in batch %d any more.",
 			plain.Text(against.Path), against.Batch,
 		).
 			Advise("Verify its folder again.")

@@ -69,7 +69,7 @@ func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration
 func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.Get(ctx, id)
 	if err == nil && b.State != state.BatchDone {
-		err = fault.New(fault.Conflict, "batch-not-done", "Batch %d is not done.", id).
+		err = fault.New(fault.Conflict, fault.BatchNotDone, "Batch %d is not done.", id).
 			Advise("A drill takes files that are verified.")
 	}
 	return b, err
@@ -79,13 +79,13 @@ func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
 func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.Item, *measure.Measurement, error) {
 	row, err := s.store.ItemAt(ctx, b.ID, n)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil, fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", b.ID, n)
+		return nil, nil, fault.New(fault.NotFound, fault.ItemUnknown, "Batch %d has no item %d.", b.ID, n)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
 	if row.Verdict == nil || *row.Verdict != string(judge.Cleared) {
-		return nil, nil, fault.New(fault.Conflict, "not-cleared", "%s is not cleared.", plain.Text(row.Path)).
+		return nil, nil, fault.New(fault.Conflict, fault.NotCleared, "%s is not cleared.", plain.Text(row.Path)).
 			Advise("That something else is not cleared either proves nothing; drill a file that is.")
 	}
 	held, err := s.held(ctx, row)
@@ -93,7 +93,7 @@ func (s *Service) drillable(ctx context.Context, b store.Batch, n int) (*survey.
 		return nil, nil, err
 	}
 	if held[0].Planned.Against != nil {
-		return nil, nil, fault.New(fault.Conflict, "a-medium", "%s is a medium.", plain.Text(row.Path)).
+		return nil, nil, fault.New(fault.Conflict, fault.AMedium, "%s is a medium.", plain.Text(row.Path)).
 			Advise("Drill the file that it was read back against.")
 	}
 	return held[0].Planned, &held[0].Measurement, nil
@@ -109,7 +109,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	}
 	if sourceOf(b).Kind == sources.Device {
 		return Drill{}, fault.New(
-			fault.Conflict, "no-bytes",
+			fault.Conflict, fault.NoBytes,
 			"Batch %d has asked a device, so that there are no bytes that could be altered.", id,
 		).
 			Advise("Drill the batch of the release that the device was held against.")
@@ -121,7 +121,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 	}
 	if len(items) == 0 || len(items) > maxDrillItems {
 		return Drill{}, fault.New(
-			fault.Invalid, "bad-drill", "A drill takes one to %d files that are cleared.", maxDrillItems,
+			fault.Invalid, fault.BadDrill, "A drill takes one to %d files that are cleared.", maxDrillItems,
 		).
 			At("items")
 	}
@@ -199,17 +199,17 @@ func (s *Service) drillReadings(
 	case len(readings) == 0:
 		return s.altered(ctx, b, item, m, target, planned)
 	case !sourceOf(b).HasMeasurer():
-		return nil, fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).
+		return nil, fault.New(fault.Conflict, fault.MeasuredHere, "The files of batch %d are read by the service.", b.ID).
 			Advise("Send no readings for it.")
 	case len(readings) != len(planned):
 		return nil, fault.New(
-			fault.Invalid, "wrong-shape", "There are %d readings for %d alterations.", len(readings), len(planned),
+			fault.Invalid, fault.WrongShape, "There are %d readings for %d alterations.", len(readings), len(planned),
 		).
 			At("items")
 	}
 	for i := range readings {
 		if why := fits(target, &readings[i]); why != "" {
-			return nil, fault.New(fault.Invalid, "wrong-shape", "Reading %d does not fit: %s", i+1, why).At("items")
+			return nil, fault.New(fault.Invalid, fault.WrongShape, "Reading %d does not fit: %s", i+1, why).At("items")
 		}
 	}
 	return readings, nil
@@ -222,14 +222,14 @@ func (s *Service) altered(
 ) ([]measure.Reading, error) {
 	if sourceOf(b).HasMeasurer() {
 		return nil, fault.New(
-			fault.Conflict, "measured-elsewhere", "The files of batch %d are on %s.", b.ID,
+			fault.Conflict, fault.MeasuredElsewhere, "The files of batch %d are on %s.", b.ID,
 			plain.Text(sourceOf(b).Host()),
 		).
 			Advise("Drill it there: “endeixis batch drill %d”.", b.ID)
 	}
 	if m.Size > drillBytes {
 		return nil, fault.New(
-			fault.Invalid, "too-large-to-drill",
+			fault.Invalid, fault.TooLargeToDrill,
 			"%s is longer than %d GiB, which is more than the service reads for a drill.", plain.Text(item.Path),
 			drillBytes>>30,
 		).
@@ -242,13 +242,13 @@ func (s *Service) altered(
 	defer folder.Close()
 	content, err := s.content(ctx, folder.FS(), b.ID, item)
 	if err != nil {
-		return nil, fault.New(fault.Conflict, "unreadable", "%s cannot be read any more.", plain.Text(item.Path)).
+		return nil, fault.New(fault.Conflict, fault.Unreadable, "%s cannot be read any more.", plain.Text(item.Path)).
 			Because(err)
 	}
 	defer content.Close()
 	readings, err := verify.Alter(ctx, target, content, m.Size, planned)
 	if err != nil && ctx.Err() == nil {
-		err = fault.New(fault.Conflict, "unreadable", "%s could not be read to its end.", plain.Text(item.Path)).
+		err = fault.New(fault.Conflict, fault.Unreadable, "%s could not be read to its end.", plain.Text(item.Path)).
 			Because(err)
 	}
 	return readings, err

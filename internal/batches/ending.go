@@ -35,11 +35,11 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 		case err != nil:
 			return err
 		case now.Ended():
-			return fault.New(fault.Conflict, "batch-ended", "Batch %d has ended already, as %s.", id, now)
+			return fault.New(fault.Conflict, fault.BatchEnded, "Batch %d has ended already, as %s.", id, now)
 		case b.StopState != nil:
-			return fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended already.", id)
+			return fault.New(fault.Conflict, fault.BatchEnding, "Batch %d is being ended already.", id)
 		case b.AskedBy != by && !others:
-			return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s.", id, b.AskedBy).
+			return fault.New(fault.Denied, fault.NotYours, "Batch %d was asked for by %s.", id, b.AskedBy).
 				Advise("Ask them, or a curator, to cancel it.")
 		}
 		if _, err := s.records.Append(
@@ -202,7 +202,7 @@ func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
 // fail stops a batch that cannot be carried out. Trouble with the database is no
 // such reason: then the error is returned and the step is tried again.
 func (s *Service) fail(ctx context.Context, b store.Batch, cause error) error {
-	if fault.Is(cause, "database-down") || fault.Is(cause, "database-full") {
+	if fault.Is(cause, fault.DatabaseDown) || fault.Is(cause, fault.DatabaseFull) {
 		return cause
 	}
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {

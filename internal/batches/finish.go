@@ -20,9 +20,7 @@ import (
 
 func resultOf(b store.Batch) recorded.Result {
 	return recorded.Result{
-		Verdict: judge.Batch(
-			b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll,
-		),
+		Verdict: judge.Batch(b.Cleared, b.Unproven, b.Refused, b.Absent, b.RequireAll),
 		Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused,
 	}
 }
@@ -277,7 +275,7 @@ func (s *Service) close(
 // that is not mounted or a folder that is being renamed, is noted in the batch and returned, so
 // that the job is tried again. Any other ends the batch as failed.
 func (s *Service) unopened(ctx context.Context, b store.Batch, cause error) error {
-	if !fault.Is(cause, "depot-unreadable") && !fault.Is(cause, "folder-unknown") {
+	if !fault.Is(cause, fault.DepotUnreadable) && !fault.Is(cause, fault.FolderUnknown) {
 		return s.fail(ctx, b, cause)
 	}
 	return errors.Join(cause, s.store.NoteBatch(ctx, b.ID, "waiting: "+plain.Text(cause.Error())))

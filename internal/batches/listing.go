@@ -54,7 +54,7 @@ func (s *Service) SendListing(ctx context.Context, by string, id int64, n int, p
 		}
 		if total > maxListing {
 			return fault.New(
-				fault.Invalid, "listing-too-large",
+				fault.Invalid, fault.ListingTooLarge,
 				"The list of files with the content of manifests and signatures is longer than %d MiB.", maxListing>>20,
 			).
 				Advise("Choose a folder further down.").
@@ -79,7 +79,7 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 	}
 	m, err := tx.LockMeasurer(ctx, id)
 	if err == nil && (now != state.BatchWaiting || m.Pages != nil) {
-		err = fault.New(fault.Conflict, "listing-closed", "The list of files of batch %d is whole already.", id).
+		err = fault.New(fault.Conflict, fault.ListingClosed, "The list of files of batch %d is whole already.", id).
 			Advise("Ask what is left to measure.")
 	}
 	return b, err
@@ -89,10 +89,10 @@ func (s *Service) listing(ctx context.Context, tx *store.Tx, by string, id int64
 func mine(b store.Batch, by string) error {
 	switch {
 	case !sourceOf(b).HasMeasurer():
-		return fault.New(fault.Conflict, "measured-here", "The files of batch %d are read by the service.", b.ID).
+		return fault.New(fault.Conflict, fault.MeasuredHere, "The files of batch %d are read by the service.", b.ID).
 			Advise("There is nothing to send for it.")
 	case b.AskedBy != by:
-		return fault.New(fault.Denied, "not-yours", "Batch %d was asked for by %s, who measures it.", b.ID, b.AskedBy)
+		return fault.New(fault.Denied, fault.NotYours, "Batch %d was asked for by %s, who measures it.", b.ID, b.AskedBy)
 	}
 	return nil
 }
@@ -115,7 +115,7 @@ func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages i
 		}
 		if there < pages {
 			return fault.New(
-				fault.Conflict, "listing-incomplete", "Of the %d pages of the list of files, %d are here.", pages,
+				fault.Conflict, fault.ListingIncomplete, "Of the %d pages of the list of files, %d are here.", pages,
 				there,
 			).
 				Advise("Send those that are missing, then say again that it is whole.").
@@ -212,7 +212,7 @@ func checkPath(p, field string) error {
 
 func badListing(field, format string, args ...any) error {
 	return fault.New(
-		fault.Invalid, "bad-listing", "The list of files cannot be used: %s.", fmt.Sprintf(format, args...),
+		fault.Invalid, fault.BadListing, "The list of files cannot be used: %s.", fmt.Sprintf(format, args...),
 	).
 		At(field)
 }

@@ -37,7 +37,7 @@ func (s *Service) Assignments(ctx context.Context, by string, id int64, after, l
 		return nil, err
 	}
 	if b.State == state.BatchWaiting {
-		return nil, fault.New(fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet.", id).
+		return nil, fault.New(fault.Conflict, fault.NotSurveyed, "Batch %d is not surveyed yet.", id).
 			Advise("Ask again in a moment; if its list of files is not whole, send the rest.")
 	}
 	if b.State.Ended() || b.StopState != nil {
@@ -112,10 +112,10 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 	switch {
 	case b.State == state.BatchWaiting:
 		return out, fault.New(
-			fault.Conflict, "not-surveyed", "Batch %d is not surveyed yet: nothing was asked for.", id,
+			fault.Conflict, fault.NotSurveyed, "Batch %d is not surveyed yet: nothing was asked for.", id,
 		)
 	case b.StopState != nil:
-		return out, fault.New(fault.Conflict, "batch-ending", "Batch %d is being ended.", id)
+		return out, fault.New(fault.Conflict, fault.BatchEnding, "Batch %d is being ended.", id)
 	}
 	measurer, err := s.store.Measurer(ctx, id)
 	if err != nil {
@@ -127,7 +127,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 	}
 	if len(done) > 0 {
 		if b.State.Ended() {
-			return out, fault.New(fault.Conflict, "batch-ended", "Batch %d has ended already, as %s.", id, b.State)
+			return out, fault.New(fault.Conflict, fault.BatchEnded, "Batch %d has ended already, as %s.", id, b.State)
 		}
 		ring, err := s.ringOf(ctx, b)
 		if err != nil {
@@ -363,9 +363,7 @@ func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosi
 func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
 	source := sourceOf(b)
 	return measure.Witness{
-		Maker: measure.Maker(
-			source.Kind,
-		),
+		Maker: measure.Maker(source.Kind),
 		Where: string(source.Kind) + " on " + plain.Text(source.Host()), By: b.AskedBy, At: s.now(),
 		Software: plain.Text(m.Software),
 	}

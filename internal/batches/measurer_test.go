@@ -227,9 +227,9 @@ func TestMeasurersThatLie(t *testing.T) {
 		assert.Equal(t, 3, taken.Left, name)
 	}
 	_, err := b.Take(t.Context(), "mallory", id, []batches.Submission{honest})
-	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotYours), "%v", err)
 	_, err = b.Assignments(t.Context(), "mallory", id, -1, 10)
-	assert.True(t, fault.Is(err, "not-yours"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotYours), "%v", err)
 
 	// The same item with other bytes: the first result stays.
 	other := files.submission(assignments[0])
@@ -310,7 +310,7 @@ func TestListsThatLie(t *testing.T) {
 		"odd trouble": {Path: "a", Problem: &measure.Problem{Code: "all-well"}},
 	} {
 		err := b.SendListing(t.Context(), "ines", id, 1, batches.ListingPage{Files: []survey.Found{f}})
-		assert.True(t, fault.Is(err, "bad-listing"), "%s: %v", name, err)
+		assert.True(t, fault.Is(err, fault.BadListing), "%s: %v", name, err)
 	}
 	err = b.SendListing(
 		t.Context(), "ines", id, 1,
@@ -320,12 +320,12 @@ func TestListsThatLie(t *testing.T) {
 			},
 		},
 	)
-	assert.True(t, fault.Is(err, "bad-listing"), "%v", err)
-	assert.True(t, fault.Is(b.SendListing(t.Context(), "mallory", id, 1, batches.ListingPage{}), "not-yours"))
+	assert.True(t, fault.Is(err, fault.BadListing), "%v", err)
+	assert.True(t, fault.Is(b.SendListing(t.Context(), "mallory", id, 1, batches.ListingPage{}), fault.NotYours))
 	_, err = b.CloseListing(t.Context(), "ines", id, 2)
-	assert.True(t, fault.Is(err, "listing-incomplete"), "%v", err)
+	assert.True(t, fault.Is(err, fault.ListingIncomplete), "%v", err)
 	_, err = b.Assignments(t.Context(), "ines", id, -1, 1)
-	assert.True(t, fault.Is(err, "not-surveyed"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotSurveyed), "%v", err)
 
 	for name, pages := range map[string][]batches.ListingPage{
 		"twice":         {{Files: []survey.Found{{Path: "a.img", Size: 1}}}, {Files: []survey.Found{{Path: "a.img", Size: 2}}}},
@@ -350,7 +350,7 @@ func TestListsThatLie(t *testing.T) {
 			break
 		}
 	}
-	assert.True(t, fault.Is(err, "too-many-listings"), "%v", err)
+	assert.True(t, fault.Is(err, fault.TooManyListings), "%v", err)
 	open, err := s.OpenListings(t.Context(), "ines")
 	require.NoError(t, err)
 	assert.Equal(t, 20, open)

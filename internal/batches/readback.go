@@ -47,12 +47,12 @@ type GivenAgainst struct {
 // against, as it is stored.
 func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 	if r.Source.Kind != sources.Client {
-		return nil, fault.New(fault.Invalid, "medium-here", "A medium is read back by a client, where the medium is.").
+		return nil, fault.New(fault.Invalid, fault.MediumHere, "A medium is read back by a client, where the medium is.").
 			At("measurer.kind")
 	}
 	if len(r.Corrections)+len(r.ComesFrom)+len(r.Copies) > 0 {
 		return nil, fault.New(
-			fault.Invalid, "medium-alone",
+			fault.Invalid, fault.MediumAlone,
 			"A medium is held against one file; there is nothing to pair or compare beside it.",
 		).
 			At("against")
@@ -72,13 +72,13 @@ func (s *Service) readBack(ctx context.Context, r Request) ([]byte, error) {
 func (s *Service) form(ctx context.Context, against *survey.Against, given []survey.Form) error {
 	if len(given) > survey.MaxForms {
 		return fault.New(
-			fault.Invalid, "too-many-forms", "What an image carries has at most %d parts here.", survey.MaxForms,
+			fault.Invalid, fault.TooManyForms, "What an image carries has at most %d parts here.", survey.MaxForms,
 		).
 			At("against.forms")
 	}
 	for _, f := range given {
 		if f.Size < 1 || len(f.Digest) != digest.SHA256.Size() {
-			return fault.New(fault.Invalid, "bad-form", "A form has at least one byte, and a SHA-256 digest.").
+			return fault.New(fault.Invalid, fault.BadForm, "A form has at least one byte, and a SHA-256 digest.").
 				At("against.forms")
 		}
 	}
@@ -156,13 +156,13 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 	}
 	if ways != 1 {
 		return nil, fault.New(
-			fault.Invalid, "bad-against",
+			fault.Invalid, fault.BadAgainst,
 			"A medium is read back against one thing: a record, a file of a depot, or a digest.",
 		).
 			At("against")
 	}
 	if given.Length < 0 || given.Length > survey.MaxFile {
-		return nil, fault.New(fault.Invalid, "bad-length", "An image has at most %d bytes.", int64(survey.MaxFile)).
+		return nil, fault.New(fault.Invalid, fault.BadLength, "An image has at most %d bytes.", int64(survey.MaxFile)).
 			At("against.length")
 	}
 	switch {
@@ -170,7 +170,7 @@ func (s *Service) against(ctx context.Context, given GivenAgainst) (*survey.Agai
 		v, err := s.store.VerifiedAs(ctx, given.Record)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, fault.New(
-				fault.NotFound, "no-outcome", "Record %d is not the outcome of a file.", given.Record,
+				fault.NotFound, fault.NoOutcome, "Record %d is not the outcome of a file.", given.Record,
 			).
 				Advise("“endeixis record list” and the page of a batch name the records of files.").
 				At("against.record")
@@ -216,7 +216,7 @@ func (s *Service) inDepot(ctx context.Context, given GivenAgainst) (*survey.Agai
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, fault.New(
-			fault.NotFound, "not-verified", "%s in the depot %s was not verified yet.", plain.Quoted(given.Path),
+			fault.NotFound, fault.NotVerified, "%s in the depot %s was not verified yet.", plain.Quoted(given.Path),
 			plain.Quoted(given.Depot),
 		).
 			Advise("Verify its folder first, with “endeixis batch run”; then read the medium back against it.").
@@ -234,7 +234,7 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 	}
 	missing := func(why string) error {
 		return fault.New(
-			fault.NotFound, "not-inside", "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner),
+			fault.NotFound, fault.NotInside, "There is no %s inside of %s that can be read: %s.", plain.Quoted(inner),
 			plain.Text(outer.Path), why,
 		).
 			At("against.path")
@@ -280,7 +280,7 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 	strongest := digest.Strongest(slices.Sorted(maps.Keys(found.Measurement.Digests)))
 	if !slices.Equal(measured[found.Planned.Path].Digests[strongest], found.Measurement.Digests[strongest]) {
 		return nil, fault.New(
-			fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+			fault.Conflict, fault.ChangedSince, "%s is not what was verified in batch %d any more.",
 			plain.Text(outer.Path), v.Batch,
 		).
 			Advise("Verify its folder again.").
@@ -300,7 +300,7 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 	var value digest.Value
 	if err := value.UnmarshalText([]byte(given.Digest)); err != nil || digest.OfSize(len(value)) == nil {
 		return nil, fault.New(
-			fault.Invalid, "bad-digest", "%s is no digest in hexadecimal.", plain.Quoted(given.Digest),
+			fault.Invalid, fault.BadDigest, "%s is no digest in hexadecimal.", plain.Quoted(given.Digest),
 		).
 			At("against.digest")
 	}
@@ -309,7 +309,7 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 		a, err := digest.Parse(given.Algorithm)
 		if err != nil || a.Size() != len(value) {
 			return nil, fault.New(
-				fault.Invalid, "bad-digest", "A value of %d bytes is no digest by %s.", len(value),
+				fault.Invalid, fault.BadDigest, "A value of %d bytes is no digest by %s.", len(value),
 				plain.Quoted(given.Algorithm),
 			).
 				At("against.algorithm")
@@ -329,14 +329,14 @@ func (s *Service) byDigest(ctx context.Context, given GivenAgainst) (*survey.Aga
 	}
 	if given.Length == 0 {
 		return nil, fault.New(
-			fault.Invalid, "length-missing",
+			fault.Invalid, fault.LengthMissing,
 			"No file that was verified here has this digest, so nothing tells how long the image is.",
 		).
 			Advise("Say how long it is, in bytes.").
 			At("against.length")
 	}
 	if given.Length < 0 {
-		return nil, fault.New(fault.Invalid, "bad-length", "An image cannot be %d bytes long.", given.Length).
+		return nil, fault.New(fault.Invalid, fault.BadLength, "An image cannot be %d bytes long.", given.Length).
 			At("against.length")
 	}
 	out := &survey.Against{Size: given.Length, Digests: map[digest.Algorithm]digest.Value{}}
@@ -360,13 +360,13 @@ func (s *Service) verified(ctx context.Context, v store.Verified, err error) (*s
 		if item.Against.Known() { // what that medium was read back against is the file
 			return s.verified(ctx, store.Verified{Batch: item.Against.Batch, N: item.Against.N}, nil)
 		}
-		return nil, fault.New(fault.Conflict, "medium-only", "That is the outcome of a medium, and of no file.").
+		return nil, fault.New(fault.Conflict, fault.MediumOnly, "That is the outcome of a medium, and of no file.").
 			Advise("Give the image that was written to it.").
 			At("against")
 	}
 	if m.Problem != nil || len(m.Digests) == 0 || m.Size == 0 {
 		return nil, fault.New(
-			fault.Conflict, "nothing-to-compare", "%s of batch %d has no bytes that were measured.",
+			fault.Conflict, fault.NothingToCompare, "%s of batch %d has no bytes that were measured.",
 			plain.Text(item.Path), v.Batch,
 		).
 			At("against")
@@ -495,7 +495,7 @@ func (s *Service) Pieces(
 	if part.Offset < 0 || part.Length < 1 || size < 1 || part.Offset > m.Size-part.Length ||
 		part.Length/size >= maxPiecesTold {
 		return nil, fault.New(
-			fault.Invalid, "bad-part",
+			fault.Invalid, fault.BadPart,
 			"The part from %d on, %d bytes in pieces of %d, is not one of %s, which has %d bytes.", part.Offset,
 			part.Length, size, plain.Text(item.Path), m.Size,
 		).
@@ -517,7 +517,7 @@ func (s *Service) Pieces(
 	content, err := s.content(ctx, folder.FS(), id, item)
 	if err != nil {
 		return nil, fault.New(
-			fault.Conflict, "no-longer-there", "%s of batch %d cannot be read any more.", plain.Text(item.Path), id,
+			fault.Conflict, fault.NoLongerThere, "%s of batch %d cannot be read any more.", plain.Text(item.Path), id,
 		).
 			Advise("Give the image itself, if you have it.")
 	}
@@ -529,7 +529,7 @@ func (s *Service) Pieces(
 	if whole {
 		if want, ok := m.Digests[digest.SHA256]; ok && !slices.Equal(want, sums) {
 			return nil, fault.New(
-				fault.Conflict, "changed-since", "%s is not what was verified in batch %d any more.",
+				fault.Conflict, fault.ChangedSince, "%s is not what was verified in batch %d any more.",
 				plain.Text(item.Path), id,
 			).
 				Advise("Verify its folder again.")
@@ -561,7 +561,7 @@ func pieces(
 		piece := sha256.New()
 		if _, err := io.CopyN(io.MultiWriter(piece, all), content, min(size, left)); err != nil {
 			return nil, nil, fault.New(
-				fault.Conflict, "changed-since", "The file is shorter than it was when it was verified.",
+				fault.Conflict, fault.ChangedSince, "The file is shorter than it was when it was verified.",
 			).
 				Advise("Verify its folder again.")
 		}

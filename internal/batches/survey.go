@@ -45,15 +45,15 @@ func surveyFault(err error) error {
 	var origin *survey.ProvenanceError
 	switch {
 	case errors.As(err, &origin):
-		return fault.New(fault.Invalid, "bad-origin", "%s.", origin).
+		return fault.New(fault.Invalid, fault.BadOrigin, "%s.", origin).
 			Advise("“endeixis batch survey” names the manifests that are there.").
 			At("copies")
 	case errors.As(err, &wrong):
-		return fault.New(fault.Invalid, "bad-correction", "%s.", wrong).
+		return fault.New(fault.Invalid, fault.BadCorrection, "%s.", wrong).
 			Advise("Give a signature and the file it is over, both as the survey names them.").
 			At("corrections")
 	case errors.As(err, &many):
-		return fault.New(fault.Invalid, "folder-too-large", "%s.", many).At("path")
+		return fault.New(fault.Invalid, fault.FolderTooLarge, "%s.", many).At("path")
 	}
 	return err
 }
@@ -279,7 +279,7 @@ func (s *Service) cut(
 		if item.Size > survey.MaxFile || total > survey.MaxBatch-max(0, item.Size) {
 			return nil, nil, fault.New(
 				fault.Invalid,
-				"batch-too-large",
+				fault.BatchTooLarge,
 				"With %s the files here are longer together than any batch is: at most %d bytes in a file, and %d in all.",
 				plain.Quoted(item.Path),
 				int64(survey.MaxFile),

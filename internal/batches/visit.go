@@ -47,7 +47,7 @@ func (s *Service) Visit(
 		r.Corrections = []survey.Correction{}
 	}
 	if len(e.Software) > 200 {
-		return store.Batch{}, fault.New(fault.Invalid, "bad-measurer", "The name of the measuring program is too long.")
+		return store.Batch{}, fault.New(fault.Invalid, fault.BadMeasurer, "The name of the measuring program is too long.")
 	}
 	return s.create(ctx, by, r, nil, func(ctx context.Context, tx *store.Tx, id int64) error {
 		if err := tx.AddMeasurer(
@@ -86,7 +86,7 @@ func (s *Service) AgainstItem(
 	}
 	n, ok := at[path]
 	if !ok {
-		return nil, fault.New(fault.Conflict, "not-judged-yet", "The image is not judged again yet.").
+		return nil, fault.New(fault.Conflict, fault.NotJudgedYet, "The image is not judged again yet.").
 			Advise("Return the outcomes once more in a moment; what is here already is not taken twice.")
 	}
 	out, err := s.verified(ctx, store.Verified{Batch: batch, N: n}, nil)

@@ -26,9 +26,7 @@ func New(ctx context.Context, width, height int) (tab context.Context, cancel fu
 		// The browser is to talk to our service and nobody else.
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag(
-			"disable-component-update", true,
-		),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
 	)

@@ -124,9 +124,7 @@ func (a *app) barWith(worth bool, total int64, what string, more ...progressbar.
 		total,
 		append(
 			more, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(plain.Text(filepath.Base(what))),
-			progressbar.OptionSetPredictTime(
-				true,
-			),
+			progressbar.OptionSetPredictTime(true),
 			progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30),
 		)...)
 }

@@ -92,13 +92,9 @@ func (a *app) progressOf(id int64) (show func(wire.Batch), done func()) {
 			if bar == nil {
 				bar = progressbar.NewOptions64(
 					b.Progress.Bytes, progressbar.OptionSetWriter(a.stderr), progressbar.OptionShowBytes(true),
-					progressbar.OptionSetDescription(
-						fmt.Sprintf("batch %d", id),
-					),
+					progressbar.OptionSetDescription(fmt.Sprintf("batch %d", id)),
 					progressbar.OptionSetPredictTime(true),
-					progressbar.OptionUseIECUnits(
-						true,
-					),
+					progressbar.OptionUseIECUnits(true),
 					progressbar.OptionClearOnFinish(), progressbar.OptionSetWidth(30),
 				)
 			}

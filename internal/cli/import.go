@@ -16,6 +16,7 @@ import (
 	"endeixis/core/openpgp"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/fault"
 	"endeixis/internal/wire"
 )
 
@@ -48,7 +49,7 @@ func (a *app) keyringImport() *cobra.Command {
 			for _, file := range files {
 				result, err := a.importFile(cmd.Context(), c, file, publisher, preview)
 				var problem *client.Error
-				if inDirectory[file] && errors.As(err, &problem) && problem.Code == "not-a-key" {
+				if inDirectory[file] && errors.As(err, &problem) && problem.Code == fault.NotAKey {
 					a.note("%s was passed over: %s", plain.Text(file), problem.Detail)
 					continue
 				}

@@ -20,6 +20,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/internal/client"
 	"endeixis/internal/depots"
+	"endeixis/internal/fault"
 	"endeixis/internal/measurer"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
@@ -262,7 +263,7 @@ func (a *app) measured(
 		// A list that is whole already stays as it is.
 		err := measurer.List(ctx, c, id, found)
 		var problem *client.Error
-		if err != nil && (!errors.As(err, &problem) || problem.Code != "listing-closed") {
+		if err != nil && (!errors.As(err, &problem) || problem.Code != fault.ListingClosed) {
 			return b, err
 		}
 	}

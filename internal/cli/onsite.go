@@ -456,17 +456,15 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 func shownItem(d *verify.Item) wire.Item {
 	verdict := d.Outcome.Verdict
 	out := wire.Item{
-		N:       d.N,
-		Path:    d.Planned.Path,
-		Shown:   plain.Text(d.Planned.Path),
-		Role:    d.Planned.Role,
-		Why:     d.Planned.Why,
-		Size:    d.Measurement.Size,
-		Verdict: &verdict,
-		Settled: true,
-		Deciding: judge.Line(
-			d.Planned, &d.Outcome,
-		),
+		N:        d.N,
+		Path:     d.Planned.Path,
+		Shown:    plain.Text(d.Planned.Path),
+		Role:     d.Planned.Role,
+		Why:      d.Planned.Why,
+		Size:     d.Measurement.Size,
+		Verdict:  &verdict,
+		Settled:  true,
+		Deciding: judge.Line(d.Planned, &d.Outcome),
 		Compared: judge.Compared(d.Outcome.Grounds), Grounds: d.Outcome.Grounds, Paths: d.Outcome.Paths,
 		Digests: map[string]string{}, Readback: d.Measurement.Readback,
 	}

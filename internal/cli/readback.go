@@ -377,9 +377,7 @@ func (a *app) readBack(
 	defer m.Close()
 	m.Info.Number = number
 	given, from := what.given, what.lengthFrom
-	if found := readback.Recognise(
-		m,
-	); given.Digest != "" && given.Length == 0 && len(found) > 0 &&
+	if found := readback.Recognise(m); given.Digest != "" && given.Length == 0 && len(found) > 0 &&
 		found[0].Length > 0 {
 		// What the image says of itself; the service knows better if it knows the image.
 		given.Length, from = found[0].Length, "its "+found[0].Kind

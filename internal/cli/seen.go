@@ -12,6 +12,7 @@ import (
 	"endeixis/core/ledger"
 	"endeixis/core/plain"
 	"endeixis/internal/client"
+	"endeixis/internal/fault"
 	"endeixis/internal/wholefile"
 	"endeixis/internal/wire"
 )
@@ -65,7 +66,7 @@ func (a *app) remembered(ctx context.Context, c *client.Client) (string, error) 
 // what it has written.
 func signsNothing(err error) bool {
 	problem := (*client.Error)(nil)
-	return errors.As(err, &problem) && problem.Code == "ledger-altered"
+	return errors.As(err, &problem) && problem.Code == fault.LedgerAltered
 }
 
 // rememberedKey reads the key that a profile knows of a service. One that is none has signed

@@ -59,11 +59,11 @@ func TestErrors(t *testing.T) {
 	_, err := c.Me(t.Context())
 	var problem *Error
 	require.ErrorAs(t, err, &problem)
-	assert.Equal(t, "wrong-state", problem.Code)
+	assert.EqualValues(t, "wrong-state", problem.Code)
 	assert.Equal(t, "It is so. Do this.", err.Error())
 	_, err = c.Status(t.Context())
 	require.ErrorAs(t, err, &problem)
-	assert.Equal(t, "not-endeixis", problem.Code)
+	assert.EqualValues(t, "not-endeixis", problem.Code)
 	assert.NotContains(t, err.Error(), "<html>")
 	_, err = c.Batch(t.Context(), 1)
 	assert.ErrorContains(t, err, "is not what this program expects")

@@ -41,7 +41,7 @@ type Folder struct {
 func (d *Depots) Open(depot, folder string) (*Folder, error) {
 	dir, ok := d.dirs[depot]
 	if !ok {
-		return nil, fault.New(fault.NotFound, "depot-unknown", "There is no depot called %s.", plain.Quoted(depot)).
+		return nil, fault.New(fault.NotFound, fault.DepotUnknown, "There is no depot called %s.", plain.Quoted(depot)).
 			Advise("Depots here: %s.", strings.Join(d.Names(), ", ")).At("depot")
 	}
 	clean, err := Clean(folder)
@@ -99,7 +99,7 @@ func onlyFolders(root *os.Root, folder string) error {
 // away reports a depot whose directory cannot be opened. The cause stays in it:
 // some pass by themselves.
 func away(depot string, cause error) error {
-	return fault.New(fault.Unavailable, "depot-unreadable", "The depot %s cannot be opened.", depot).
+	return fault.New(fault.Unavailable, fault.DepotUnreadable, "The depot %s cannot be opened.", depot).
 		Advise("Ask the administrator to check its directory.").
 		Because(cause)
 }
@@ -118,7 +118,7 @@ func Clean(folder string) (string, error) {
 
 func outside(folder string) error {
 	return fault.New(
-		fault.Invalid, "folder-outside-depot", "The folder %s leads out of the depot.", plain.Quoted(folder),
+		fault.Invalid, fault.FolderOutsideDepot, "The folder %s leads out of the depot.", plain.Quoted(folder),
 	).
 		Advise(
 			"Only what lies in a depot is read. Move or copy the files into one, or ask the administrator to add a depot.",
@@ -130,18 +130,18 @@ func explain(depot, folder string, err error) error {
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENAMETOOLONG):
 		return fault.New(
-			fault.NotFound, "folder-unknown", "There is no folder %s in the depot %s.", plain.Quoted(folder), depot,
+			fault.NotFound, fault.FolderUnknown, "There is no folder %s in the depot %s.", plain.Quoted(folder), depot,
 		).
 			Advise("Look at what is there, or check the spelling.").
 			At("path")
 	case errors.Is(err, fs.ErrPermission):
 		return fault.New(
-			fault.Invalid, "folder-unreadable", "The service may not read the folder %s.", plain.Quoted(folder),
+			fault.Invalid, fault.FolderUnreadable, "The service may not read the folder %s.", plain.Quoted(folder),
 		).
 			Advise("Ask the administrator to let the service's user read it.").
 			At("path")
 	case errors.Is(err, errNotFolder), errors.Is(err, syscall.ENOTDIR):
-		return fault.New(fault.Invalid, "not-a-folder", "%s is not a folder.", plain.Quoted(folder)).
+		return fault.New(fault.Invalid, fault.NotAFolder, "%s is not a folder.", plain.Quoted(folder)).
 			Advise("Give the folder that holds it.").At("path")
 	}
 	// Only what os.Root itself refuses leads out; anything else is the host's

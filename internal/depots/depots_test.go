@@ -30,15 +30,15 @@ func depot(t *testing.T) (*Depots, string) {
 
 func TestOpenStaysInside(t *testing.T) {
 	d, _ := depot(t)
-	for folder, code := range map[string]string{
-		"..": "folder-outside-depot", "in/../..": "folder-outside-depot", "/etc": "folder-outside-depot", "a\x00b": "folder-outside-depot",
-		"out": "folder-outside-depot", "none": "folder-unknown", "in/a.img": "not-a-folder",
+	for folder, code := range map[string]fault.Code{
+		"..": fault.FolderOutsideDepot, "in/../..": fault.FolderOutsideDepot, "/etc": fault.FolderOutsideDepot, "a\x00b": fault.FolderOutsideDepot,
+		"out": fault.FolderOutsideDepot, "none": fault.FolderUnknown, "in/a.img": fault.NotAFolder,
 	} {
 		_, err := d.Open("quayside", folder)
 		assert.True(t, fault.Is(err, code), "%q: %v", folder, err)
 	}
 	_, err := d.Open("attic", "")
-	assert.True(t, fault.Is(err, "depot-unknown"))
+	assert.True(t, fault.Is(err, fault.DepotUnknown))
 	for _, folder := range []string{"", ".", "in", "in/", "alias", "./in/deep"} {
 		f, err := d.Open("quayside", folder)
 		require.NoError(t, err, folder)
@@ -94,7 +94,7 @@ func TestPipesInTheWay(t *testing.T) {
 		defer close(done)
 		for _, folder := range []string{"pipe", "pipe/below", "release/pipe", "release/pipe/below", "link"} {
 			_, err := d.Open("quayside", folder)
-			assert.True(t, fault.Is(err, "not-a-folder"), "%s: %v", folder, err)
+			assert.True(t, fault.Is(err, fault.NotAFolder), "%s: %v", folder, err)
 		}
 		f, err := d.Open("quayside", "release")
 		if assert.NoError(t, err) {
@@ -125,7 +125,7 @@ func TestHostTrouble(t *testing.T) {
 	_, err = d.Open("quayside", "release")
 	require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_NOFILE, &before))
 	spare.Close()
-	assert.True(t, fault.Is(err, "depot-unreadable"), "%v", err)
+	assert.True(t, fault.Is(err, fault.DepotUnreadable), "%v", err)
 	assert.ErrorIs(t, err, syscall.EMFILE, "whoever tries again has to know")
 }
 

@@ -40,12 +40,12 @@ type Tried struct {
 // Try reads a description, and by it what was pasted. Nothing is kept.
 func (s *Service) Try(t Trial) (Tried, error) {
 	if strings.ContainsRune(t.Text, 0) {
-		return Tried{}, fault.New(fault.Invalid, "bad-kind", "The description has a character that no text has.").
+		return Tried{}, fault.New(fault.Invalid, fault.BadKind, "The description has a character that no text has.").
 			At("text")
 	}
 	k, err := device.ParseKind("the description", []byte(t.Text))
 	if err != nil {
-		return Tried{}, fault.New(fault.Invalid, "bad-kind", "%s.", plain.Text(err.Error())).
+		return Tried{}, fault.New(fault.Invalid, fault.BadKind, "%s.", plain.Text(err.Error())).
 			Advise("“endeixis device kinds harbour-gauge” prints one that works.").
 			At("text")
 	}
@@ -59,7 +59,7 @@ func (s *Service) Try(t Trial) (Tried, error) {
 			names[i] = tried.Name
 		}
 		return Tried{}, fault.New(
-			fault.Invalid, "bad-slot", "Say which slot the answer is of: %s.", strings.Join(names, ", "),
+			fault.Invalid, fault.BadSlot, "Say which slot the answer is of: %s.", strings.Join(names, ", "),
 		).
 			At("slot")
 	}
@@ -75,7 +75,7 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 	}
 	if tried.Finding != nil {
 		return tried, fault.New(
-			fault.Invalid, "kind-not-tried", "By this description what was pasted is no answer: %s",
+			fault.Invalid, fault.KindNotTried, "By this description what was pasted is no answer: %s",
 			tried.Finding.Sentence,
 		).
 			Advise("Paste what such a device says, from the question to the prompt, or change the description.").
@@ -84,7 +84,7 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 	name := tried.Kind.Name
 	if fixed, ok := s.kinds[name]; ok && !fixed.Shipped {
 		return tried, fault.New(
-			fault.Conflict, "kind-configured", "The kind %s is described in the service's configuration.",
+			fault.Conflict, fault.KindConfigured, "The kind %s is described in the service's configuration.",
 			plain.Text(name),
 		).
 			Advise("Give yours another name, or ask the administrator.").
@@ -93,7 +93,7 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 	return tried, s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was != nil && was.Content == t.Text && was.Retired == "" {
 			return recorded.DeviceKindSet{}, fault.New(
-				fault.Conflict, "kind-unchanged", "That is how the kind %s is described already.", plain.Text(name),
+				fault.Conflict, fault.KindUnchanged, "That is how the kind %s is described already.", plain.Text(name),
 			)
 		}
 		return recorded.DeviceKindSet{
@@ -109,7 +109,7 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 // another kind, or retired, first.
 func (s *Service) RetireKind(ctx context.Context, by, name, reason string) error {
 	if strings.TrimSpace(reason) == "" || len(reason) > 1000 || strings.ContainsRune(reason, 0) {
-		return fault.New(fault.Invalid, "reason-missing", "Say why the kind is retired, in at most 1,000 characters.").
+		return fault.New(fault.Invalid, fault.ReasonMissing, "Say why the kind is retired, in at most 1,000 characters.").
 			At("reason")
 	}
 	all, err := s.All(ctx)
@@ -118,14 +118,14 @@ func (s *Service) RetireKind(ctx context.Context, by, name, reason string) error
 	}
 	if at := slices.IndexFunc(all, func(d Device) bool { return d.Kind == name && d.Retired == "" }); at >= 0 {
 		return fault.New(
-			fault.Conflict, "kind-in-use", "%s is of the kind %s.", plain.Text(all[at].Name), plain.Quoted(name),
+			fault.Conflict, fault.KindInUse, "%s is of the kind %s.", plain.Text(all[at].Name), plain.Quoted(name),
 		).
 			Advise("Change or retire the devices of this kind first.")
 	}
 	return s.keepKind(ctx, by, name, func(was *store.DeviceKind) (recorded.DeviceKindSet, error) {
 		if was == nil || was.Retired != "" {
 			return recorded.DeviceKindSet{}, fault.New(
-				fault.NotFound, "kind-unknown", "No curator has described a kind %s.", plain.Quoted(name),
+				fault.NotFound, fault.KindUnknown, "No curator has described a kind %s.", plain.Quoted(name),
 			).
 				Advise("“endeixis device kinds” shows which there are.")
 		}
@@ -201,7 +201,7 @@ func (s *Service) Kind(ctx context.Context, name string) (*device.Kind, error) {
 	if shipped, ok := s.kinds[name]; ok {
 		return shipped.Kind, nil
 	}
-	return nil, fault.New(fault.Invalid, "kind-unknown", "No kind of device is called %s.", plain.Quoted(name)).
+	return nil, fault.New(fault.Invalid, fault.KindUnknown, "No kind of device is called %s.", plain.Quoted(name)).
 		Advise("“endeixis device kinds” shows which there are.").
 		At("kind")
 }

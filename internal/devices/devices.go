@@ -76,7 +76,7 @@ func (s *Service) Set(ctx context.Context, by string, d Details) (Device, error)
 	return s.keep(ctx, by, d.Name, func(was *Details) (Details, error) {
 		if was != nil && *was == d {
 			return d, fault.New(
-				fault.Conflict, "device-unchanged", "That is what is known about %s already.", plain.Text(d.Name),
+				fault.Conflict, fault.DeviceUnchanged, "That is what is known about %s already.", plain.Text(d.Name),
 			)
 		}
 		return d, nil
@@ -87,7 +87,7 @@ func (s *Service) Set(ctx context.Context, by string, d Details) (Device, error)
 func (s *Service) Retire(ctx context.Context, by, name, reason string) (Device, error) {
 	if strings.TrimSpace(reason) == "" || len(reason) > 1000 || strings.ContainsRune(reason, 0) {
 		return Device{}, fault.New(
-			fault.Invalid, "reason-missing", "Say why the device is retired, in at most 1,000 characters.",
+			fault.Invalid, fault.ReasonMissing, "Say why the device is retired, in at most 1,000 characters.",
 		).
 			At("reason")
 	}
@@ -138,13 +138,13 @@ func deviceOf(r store.Device) *Device {
 func (s *Service) check(ctx context.Context, d Details) error {
 	if !nameForm.MatchString(d.Name) {
 		return fault.New(
-			fault.Invalid, "bad-name",
+			fault.Invalid, fault.BadName,
 			"A device's name has at most 60 letters, digits, points, hyphens and underlines.",
 		).
 			At("name")
 	}
 	if len(d.Place) > 200 || strings.ContainsRune(d.Place, 0) {
-		return fault.New(fault.Invalid, "bad-place", "The place can have at most 200 characters.").At("place")
+		return fault.New(fault.Invalid, fault.BadPlace, "The place can have at most 200 characters.").At("place")
 	}
 	k, err := s.Kind(ctx, d.Kind)
 	if err != nil {
@@ -158,7 +158,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 	if k.Reach == device.Typed {
 		if d.Address != "" || d.Credential != "" {
 			return fault.New(
-				fault.Invalid, "not-reached",
+				fault.Invalid, fault.NotReached,
 				"Only a person can reach a device of the kind %s; it has no address and no credential.", k.Name,
 			).
 				At("address")
@@ -171,7 +171,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 	); err != nil || host == "" || wrong != nil || n == 0 || len(d.Address) > 300 ||
 		strings.ContainsFunc(d.Address, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		return fault.New(
-			fault.Invalid, "bad-address", "%s is no address with a port, such as 192.0.2.7:22.",
+			fault.Invalid, fault.BadAddress, "%s is no address with a port, such as 192.0.2.7:22.",
 			plain.Quoted(d.Address),
 		).
 			At("address")
@@ -184,7 +184,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 		all, func(o Device) bool { return o.Address == d.Address && o.Name != d.Name && o.Retired == "" },
 	); at >= 0 {
 		return fault.New(
-			fault.Conflict, "address-taken",
+			fault.Conflict, fault.AddressTaken,
 			"%s has the address %s already: what answers there can be one of the two alone.", plain.Text(all[at].Name),
 			plain.Quoted(d.Address),
 		).
@@ -192,7 +192,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 			At("address")
 	}
 	if _, ok := s.settings.Credentials[d.Credential]; !ok {
-		return fault.New(fault.Invalid, "credential-unknown", "There is no credential %s.", plain.Quoted(d.Credential)).
+		return fault.New(fault.Invalid, fault.CredentialUnknown, "There is no credential %s.", plain.Quoted(d.Credential)).
 			Advise(
 				"The administrator names credentials in the service's configuration; there are: %s.",
 				strings.Join(append(s.Credentials(), "none other"), ", "),
@@ -221,7 +221,7 @@ func (s *Service) Device(ctx context.Context, name string) (Device, error) {
 }
 
 func unknown(name string) error {
-	return fault.New(fault.NotFound, "device-unknown", "There is no device %s.", plain.Quoted(name)).
+	return fault.New(fault.NotFound, fault.DeviceUnknown, "There is no device %s.", plain.Quoted(name)).
 		Advise("“endeixis device list” shows which there are.").
 		At("device")
 }

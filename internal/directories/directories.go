@@ -113,7 +113,7 @@ func ParseQuery(text string) (Query, error) {
 	if local, domain, ok := strings.Cut(text, "@"); ok {
 		if local == "" || domain == "" || strings.ContainsAny(text, " <>/?#\x00") || strings.Contains(domain, "@") ||
 			len(text) > 254 {
-			return Query{}, fault.New(fault.Invalid, "bad-query", "%s is not a mail address.", plain.Quoted(text)).
+			return Query{}, fault.New(fault.Invalid, fault.BadQuery, "%s is not a mail address.", plain.Quoted(text)).
 				At("query")
 		}
 		return Query{Address: text}, nil
@@ -127,7 +127,7 @@ func ParseQuery(text string) (Query, error) {
 	fp, err := keyring.ParseFingerprint(text)
 	if err != nil {
 		return Query{}, fault.New(
-			fault.Invalid, "bad-query",
+			fault.Invalid, fault.BadQuery,
 			"That is neither a full fingerprint, nor a key ID of 16 digits, nor a mail address: %s.", err,
 		).
 			At("query")

@@ -42,9 +42,7 @@ func TestAsk(t *testing.T) {
 		at("harbour", "/directories/harbour/", directories.HKP, ""),
 		at("tired", "/tired", directories.HKP, ""),
 		at("lookalike", "/directories/lookalike/", directories.HKP, ""),
-		at(
-			"page", "/page", directories.HKP, "",
-		),
+		at("page", "/page", directories.HKP, ""),
 		at("endless", "/endless", directories.HKP, ""),
 		at("elsewhere", "/elsewhere", directories.HKP, ""),
 		at("own", "/directories/harbour/wkd/", directories.WKD, "brackwater.example"),

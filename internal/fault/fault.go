@@ -42,7 +42,7 @@ const (
 type Fault struct {
 	Kind Kind
 	// Code is stable, for programs.
-	Code string
+	Code Code
 	// Sentence says what happened.
 	Sentence string
 	// Advice says what to do next.
@@ -74,7 +74,7 @@ func (f *Fault) Error() string {
 }
 
 // New returns a fault without advice.
-func New(kind Kind, code, format string, args ...any) *Fault {
+func New(kind Kind, code Code, format string, args ...any) *Fault {
 	return &Fault{Kind: kind, Code: code, Sentence: fmt.Sprintf(format, args...)}
 }
 
@@ -91,7 +91,7 @@ func (f *Fault) At(field string) *Fault {
 }
 
 // Is reports whether err is a fault with this code.
-func Is(err error, code string) bool {
+func Is(err error, code Code) bool {
 	var f *Fault
 	return errors.As(err, &f) && f.Code == code
 }
@@ -103,7 +103,7 @@ const maxReason = 4000
 // that cannot be kept.
 func Reason(reason, step string) error {
 	if strings.TrimSpace(reason) == "" || len(reason) > maxReason || strings.ContainsRune(reason, 0) {
-		return New(Invalid, "reason-missing", "%s needs a reason, in at most %d characters.", step, maxReason).
+		return New(Invalid, ReasonMissing, "%s needs a reason, in at most %d characters.", step, maxReason).
 			Advise("Say why, for whoever asks next year.").
 			At("reason")
 	}
@@ -121,6 +121,6 @@ func Changed(seen, now, what string) error {
 	if seen == "" || seen == now {
 		return nil
 	}
-	return New(Stale, "changed-meanwhile", "Somebody has changed %s since you looked.", what).
+	return New(Stale, ChangedMeanwhile, "Somebody has changed %s since you looked.", what).
 		Advise("Look at it again, and decide then.")
 }

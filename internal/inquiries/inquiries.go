@@ -83,7 +83,7 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 func (s *Service) Get(ctx context.Context, id int64) (Inquiry, error) {
 	out, err := s.store.Inquiry(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "inquiry-unknown", "There is no inquiry %d; answers are kept for a week.", id).
+		err = fault.New(fault.NotFound, fault.InquiryUnknown, "There is no inquiry %d; answers are kept for a week.", id).
 			Advise("Ask again.")
 	}
 	return out, err

@@ -79,6 +79,6 @@ func TestInquiry(t *testing.T) {
 	assert.Contains(t, get(fire.ID).Note, "the disk is on fire")
 
 	_, err := s.Get(t.Context(), 1000)
-	assert.True(t, fault.Is(err, "inquiry-unknown"))
+	assert.True(t, fault.Is(err, fault.InquiryUnknown))
 	require.NoError(t, s.Run(t.Context(), 1000), "one that was forgotten is no error of the job")
 }

@@ -97,7 +97,7 @@ func triesFor(err error) int {
 
 // passes reports whether an error is of the kind that passes by itself.
 func passes(err error) bool {
-	return fault.Is(err, "database-down") || fault.Is(err, "database-full") || errors.Is(err, syscall.EMFILE) ||
+	return fault.Is(err, fault.DatabaseDown) || fault.Is(err, fault.DatabaseFull) || errors.Is(err, syscall.EMFILE) ||
 		errors.Is(err, syscall.ENFILE) ||
 		errors.Is(err, syscall.ENOSPC)
 }

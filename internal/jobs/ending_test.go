@@ -95,9 +95,7 @@ func TestWorkThatAlwaysFailsEnds(t *testing.T) {
 		sql.QueryRow(
 			t.Context(),
 			`SELECT count(*) FROM river_job WHERE state IN ('available', 'retryable', 'running', 'scheduled', 'pending') AND kind IN ('survey-batch', 'measure-slice')`,
-		).Scan(
-			&live,
-		),
+		).Scan(&live),
 	)
 	assert.Zero(t, live, "somebody comes back to it")
 	_, err = sql.Exec(t.Context(), `DROP FUNCTION fails() CASCADE`)

@@ -293,7 +293,7 @@ func kept(ctx context.Context, from store.Reads, rows []recorded.Key, part []int
 func otherwise(k recorded.Key) error {
 	return fault.New(
 		fault.Altered,
-		"keyring-altered",
+		fault.KeyringAltered,
 		"The certificate of the key %s, as it was recorded, is not where it was stored: nothing is judged by the keyring.",
 		plain.Grouped(hex.EncodeToString(k.Row.Fingerprint)),
 	).
@@ -314,7 +314,7 @@ func (e *unreadableError) Error() string {
 // Unwrap gives what people see.
 func (e *unreadableError) Unwrap() error {
 	return fault.New(
-		fault.Conflict, "key-unreadable", "What is stored of the key %s cannot be read, so that it counts for nothing.",
+		fault.Conflict, fault.KeyUnreadable, "What is stored of the key %s cannot be read, so that it counts for nothing.",
 		plain.Grouped(string(e.fingerprint)),
 	).
 		Advise("Have the administrator restore it from a backup; the other keys are not touched.")

@@ -45,7 +45,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	}
 	if read != fp {
 		return View{}, fault.New(
-			fault.Invalid, "fingerprint-differs", "What you typed differs from the key's fingerprint in %d places.",
+			fault.Invalid, fault.FingerprintDiffers, "What you typed differs from the key's fingerprint in %d places.",
 			len(keyring.Differences(read, fp)),
 		).
 			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").
@@ -59,7 +59,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	}
 	if a.Role != keyring.Release && a.Role != keyring.Anchor {
 		return View{}, fault.New(
-			fault.Invalid, "bad-role", "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
+			fault.Invalid, fault.BadRole, "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
 		).
 			At("role")
 	}
@@ -67,7 +67,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 		// As a signature tells its time.
 		whole := a.Until.UTC().Truncate(time.Second)
 		if a.Until = &whole; whole.After(s.now()) {
-			return View{}, fault.New(fault.Invalid, "bad-until", "An admission for the past ends in the past.").
+			return View{}, fault.New(fault.Invalid, fault.BadUntil, "An admission for the past ends in the past.").
 				Advise("Leave the date out for a key that goes on signing.").
 				At("until")
 		}
@@ -92,7 +92,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 				return err
 			}
 			if len(v.Obstacles) > 0 {
-				f := fault.New(fault.Conflict, "evidence-missing", "The evidence does not suffice to admit this key.")
+				f := fault.New(fault.Conflict, fault.EvidenceMissing, "The evidence does not suffice to admit this key.")
 				for _, o := range v.Obstacles {
 					f.Facts = append(f.Facts, o.Sentence)
 				}
@@ -121,7 +121,7 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 				if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) ||
 					!sameTime(v.Proposal.Until, a.Until) {
 					return fault.New(
-						fault.Conflict, "other-proposal",
+						fault.Conflict, fault.OtherProposal,
 						"%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By,
 						v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until),
 					).
@@ -177,7 +177,7 @@ func (s *Service) Decline(ctx context.Context, by, fingerprint, reason string) (
 		ctx, fp,
 		func(ctx context.Context, tx *store.Tx, _ *keyring.Keyring, _ store.Key, e evidence) error {
 			if len(e.proposals) == 0 {
-				return fault.New(fault.Conflict, "no-proposal", "No proposal waits for this key.")
+				return fault.New(fault.Conflict, fault.NoProposal, "No proposal waits for this key.")
 			}
 			p := e.proposals[0]
 			_, err := s.records.Decide(
@@ -268,7 +268,7 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		}
 		i := slices.IndexFunc(b.Sightings, func(s store.Sighting) bool { return s.Position == record })
 		if i < 0 {
-			return fault.New(fault.NotFound, "sighting-unknown", "Record %d is not a sighting.", record).
+			return fault.New(fault.NotFound, fault.SightingUnknown, "Record %d is not a sighting.", record).
 				Advise("“endeixis keyring show” names the records of a key's sightings.").
 				At("record")
 		}
@@ -278,11 +278,11 @@ func (s *Service) Resolve(ctx context.Context, by string, record int64, reason s
 		switch {
 		case read == fp:
 			return fault.New(
-				fault.Conflict, "no-conflict", "This sighting agrees with the key; there is nothing to resolve.",
+				fault.Conflict, fault.NoConflict, "This sighting agrees with the key; there is nothing to resolve.",
 			)
 		case sighting.Resolved != "":
 			return fault.New(
-				fault.Conflict, "resolved-before", "%s resolved this conflict before: %s", sighting.ResolvedBy,
+				fault.Conflict, fault.ResolvedBefore, "%s resolved this conflict before: %s", sighting.ResolvedBy,
 				plain.Text(sighting.Resolved),
 			)
 		}
@@ -315,7 +315,7 @@ func mayBecome(state, to keyring.State) error {
 		keyring.Withdrawn: "only an admitted key can be withdrawn",
 		keyring.Candidate: "only a withdrawn key can be made a candidate again",
 	}
-	return fault.New(fault.Conflict, "wrong-state", "The key is %s; %s.", state, only[to])
+	return fault.New(fault.Conflict, fault.WrongState, "The key is %s; %s.", state, only[to])
 }
 
 // decide runs a decision about a key that nobody else decides about meanwhile,

@@ -61,7 +61,7 @@ func read(
 ) (certs []*openpgp.Certificate, account ImportReport, err error) {
 	if len(data) > maxImport {
 		return nil, account, fault.New(
-			fault.Invalid, "key-too-large", "The key file is longer than %d MiB.", maxImport>>20,
+			fault.Invalid, fault.KeyTooLarge, "The key file is longer than %d MiB.", maxImport>>20,
 		).
 			At("data")
 	}
@@ -77,7 +77,7 @@ func read(
 		return nil, account, importFault(err)
 	}
 	if len(all) == 0 {
-		return nil, account, fault.New(fault.Invalid, "key-unsupported", "No key in it can be used: %v.", skipped[0]).
+		return nil, account, fault.New(fault.Invalid, fault.KeyUnsupported, "No key in it can be used: %v.", skipped[0]).
 			At("data")
 	}
 	account.Notes = leftOut(skipped)
@@ -225,7 +225,7 @@ func revoked(revocations []*openpgp.Signature, ring *keyring.Keyring) ([]*openpg
 			issuer = r.IssuerKeyID.String()
 		}
 		return nil, fault.New(
-			fault.Invalid, "revocation-unknown",
+			fault.Invalid, fault.RevocationUnknown,
 			"It holds only a revocation, by the key %s, and it revokes no key of the keyring.", plain.Grouped(issuer),
 		).
 			Advise("Import the key first, or get the whole key with its revocation.").
@@ -446,7 +446,7 @@ func importFault(err error) error {
 	switch {
 	case errors.As(err, &secret):
 		return fault.New(
-			fault.Invalid, "secret-key", "This is a secret key, not a public one. Nothing of it was kept.",
+			fault.Invalid, fault.SecretKey, "This is a secret key, not a public one. Nothing of it was kept.",
 		).
 			Advise(
 				"Ask for the public key. Tell whoever gave you this that their secret key has been handed around: it can no longer be relied on.",
@@ -457,12 +457,12 @@ func importFault(err error) error {
 		if what == "" {
 			what = "nothing in it looks like one"
 		}
-		return fault.New(fault.Invalid, "not-a-key", "There is no OpenPGP public key in it: %s.", what).
+		return fault.New(fault.Invalid, fault.NotAKey, "There is no OpenPGP public key in it: %s.", what).
 			Advise(
 				"Give the publisher's key file, or the text from BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.",
 			).At("data")
 	}
-	return fault.New(fault.Invalid, "key-damaged", "The key is damaged: %s.", err).
+	return fault.New(fault.Invalid, fault.KeyDamaged, "The key is damaged: %s.", err).
 		Advise("Download it again.").
 		At("data")
 }

@@ -218,7 +218,7 @@ func evidenceOf(b *recorded.Basis, fingerprint []byte) (e evidence) {
 }
 
 func unknownKey(fp openpgp.Fingerprint) error {
-	return fault.New(fault.NotFound, "key-unknown", "There is no key %s in the keyring.", plain.Grouped(string(fp))).
+	return fault.New(fault.NotFound, fault.KeyUnknown, "There is no key %s in the keyring.", plain.Grouped(string(fp))).
 		Advise("Import it first.").
 		At("fingerprint")
 }
@@ -226,7 +226,7 @@ func unknownKey(fp openpgp.Fingerprint) error {
 func parse(value, field string) (openpgp.Fingerprint, error) {
 	fp, err := keyring.ParseFingerprint(value)
 	if err != nil {
-		return "", fault.New(fault.Invalid, "bad-fingerprint", "That is not a full fingerprint: %s.", err).At(field)
+		return "", fault.New(fault.Invalid, fault.BadFingerprint, "That is not a full fingerprint: %s.", err).At(field)
 	}
 	return fp, nil
 }
@@ -238,7 +238,7 @@ func sameLength(read, fp openpgp.Fingerprint, field string) error {
 		return nil
 	}
 	return fault.New(
-		fault.Invalid, "bad-fingerprint", "That has %d digits, and the fingerprint of this key has %d.", len(read),
+		fault.Invalid, fault.BadFingerprint, "That has %d digits, and the fingerprint of this key has %d.", len(read),
 		len(fp),
 	).
 		Advise("Give all of it.").
@@ -314,14 +314,14 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 	}
 	if !slices.Contains(keyring.Channels(), n.Channel) {
 		return View{}, false, fault.New(
-			fault.Invalid, "bad-channel", "There is no channel %s.", plain.Quoted(string(n.Channel)),
+			fault.Invalid, fault.BadChannel, "There is no channel %s.", plain.Quoted(string(n.Channel)),
 		).
 			Advise("Channels: %s.", channelList()).
 			At("channel")
 	}
 	if strings.TrimSpace(n.Place) == "" || len(n.Place)+len(n.Note) > 4000 || strings.ContainsRune(n.Place+n.Note, 0) {
 		return View{}, false, fault.New(
-			fault.Invalid, "place-missing",
+			fault.Invalid, fault.PlaceMissing,
 			"A sighting says where exactly the fingerprint was read, in at most 4000 characters.",
 		).
 			Advise("For example the page's address, or who was on the phone.").

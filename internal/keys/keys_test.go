@@ -83,9 +83,7 @@ func TestImportMerges(t *testing.T) {
 	}
 	old := pgptest.NewCertificate(key).UserID("X", self(0)).Bytes()
 	extended := pgptest.NewCertificate(key).UserID("X", self(10)).Bytes()
-	revoked := pgptest.NewCertificate(
-		key,
-	).Key(
+	revoked := pgptest.NewCertificate(key).Key(
 		key, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.Add(20 * day)},
 	).Bytes()
 	results := []string{}
@@ -362,7 +360,7 @@ func TestUnreadableKey(t *testing.T) {
 	require.NoError(t, err)
 	p.Keys = restarted()
 	_, err = p.Keys.ToJudge(t.Context())
-	assert.True(t, fault.Is(err, "keyring-altered"), "%v", err)
+	assert.True(t, fault.Is(err, fault.KeyringAltered), "%v", err)
 	views, _, err = p.Keys.List(t.Context(), keys.Filter{})
 	require.NoError(t, err)
 	require.Len(t, views, 1)
@@ -371,10 +369,10 @@ func TestUnreadableKey(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{plain.Grouped(bad.Primary.Fingerprint())}, unreadable)
 	_, err = p.Keys.Show(t.Context(), bad.Primary.Fingerprint())
-	assert.True(t, fault.Is(err, "key-unreadable"))
+	assert.True(t, fault.Is(err, fault.KeyUnreadable))
 	_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", bad.Armored(), nil)
 	assert.True(
-		t, fault.Is(err, "keyring-altered"), "what was altered is not merged, and recorded as if it had been imported",
+		t, fault.Is(err, fault.KeyringAltered), "what was altered is not merged, and recorded as if it had been imported",
 	)
 }
 
@@ -383,9 +381,7 @@ func TestUnreadableKey(t *testing.T) {
 func TestRevocationAlone(t *testing.T) {
 	t.Parallel()
 	revocation := func(by *pgptest.Key) []byte {
-		whole := pgptest.NewCertificate(
-			by,
-		).Key(
+		whole := pgptest.NewCertificate(by).Key(
 			by,
 			pgptest.Sig{
 				Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0),
@@ -408,7 +404,7 @@ func TestRevocationAlone(t *testing.T) {
 		require.NoError(t, err)
 		stranger := pgptest.NewKey("stranger", pgptest.Ed25519, born)
 		_, _, err = p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(stranger)), nil)
-		assert.True(t, fault.Is(err, "revocation-unknown"), "%s: %v", what, err)
+		assert.True(t, fault.Is(err, fault.RevocationUnknown), "%s: %v", what, err)
 		out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", form(revocation(key.Primary)), nil)
 		require.NoError(t, err, what)
 		require.Len(t, out, 1)

@@ -58,7 +58,7 @@ func (s *Service) LookUp(ctx context.Context, query string) (LookUp, error) {
 // mayAsk refuses to look anything up where no directory is configured.
 func (s *Service) mayAsk() error {
 	if s.asker == nil || len(s.asker.All()) == 0 {
-		return fault.New(fault.Conflict, "no-directories", "No key directory is configured.").
+		return fault.New(fault.Conflict, fault.NoDirectories, "No key directory is configured.").
 			Advise("The administrator adds them under directories; no other is ever contacted.")
 	}
 	return nil
@@ -141,7 +141,7 @@ func (s *Service) ImportFound(ctx context.Context, by, publisher, query, fingerp
 	i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp })
 	if i < 0 {
 		return Imported{}, fault.New(
-			fault.NotFound, "not-found-there", "No directory has the key %s under that name any more.", fp,
+			fault.NotFound, fault.NotFoundThere, "No directory has the key %s under that name any more.", fp,
 		).
 			Advise("Look it up again.").
 			At("fingerprint")
@@ -224,9 +224,7 @@ func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []str
 				Publisher: k.Publisher,
 			},
 		}
-		if i := slices.IndexFunc(
-			l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp },
-		); i >= 0 &&
+		if i := slices.IndexFunc(l.Keys, func(f FoundKey) bool { return f.Fingerprint == fp }); i >= 0 &&
 			l.Keys[i].Result == keyring.Updated {
 			done, _, err := s.Import(
 				ctx, by, "", "key directories: "+strings.Join(l.Keys[i].Directories, ", "), l.Keys[i].Copy.Bytes(), nil,

@@ -472,9 +472,7 @@ func ReadMedium(
 	}
 	if original := back.originalOf(c.form); original != nil && (reading.Problem != nil || !c.holds(&read)) {
 		// That it cannot be had changes nothing of what was measured.
-		if account.Damage, err = readback.Compare(
-			ctx, v.of, c.size, original, progress,
-		); err != nil &&
+		if account.Damage, err = readback.Compare(ctx, v.of, c.size, original, progress); err != nil &&
 			ctx.Err() != nil {
 			return none, context.Cause(ctx)
 		}

@@ -87,7 +87,7 @@ func (o *Origins) All() []Origin {
 func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 	p, ok := o.places[name]
 	if !ok {
-		f := fault.New(fault.Invalid, "origin-unknown", "There is no origin called %s.", plain.Quoted(name)).
+		f := fault.New(fault.Invalid, fault.OriginUnknown, "There is no origin called %s.", plain.Quoted(name)).
 			At("copies")
 		if len(o.places) == 0 {
 			return survey.Provenance{}, f.Advise("None is configured; the administrator adds them under origins.")
@@ -99,7 +99,7 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 	// What stands for a dot or a slash in an address would be one at the origin.
 	if decoded, err := url.PathUnescape(file); err != nil || decoded != file {
 		return survey.Provenance{}, fault.New(
-			fault.Invalid, "origin-path",
+			fault.Invalid, fault.OriginPath,
 			"%s is not a path at the origin %s: it has a percent sign that stands for another character.",
 			plain.Quoted(file), name,
 		).
@@ -112,7 +112,7 @@ func (o *Origins) Where(name, file string) (survey.Provenance, error) {
 			why = "it is not a plain path with slashes"
 		}
 		return survey.Provenance{}, fault.New(
-			fault.Invalid, "origin-path", "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why,
+			fault.Invalid, fault.OriginPath, "%s is not a path at the origin %s: %s.", plain.Quoted(file), name, why,
 		).
 			Advise("Give the path of the manifest below %s.", p.URL).
 			At("copies")

@@ -59,12 +59,12 @@ func TestFetch(t *testing.T) {
 	}
 	for _, bad := range []string{"../south/2.4/digests.txt", "/etc/passwd", ""} {
 		_, err := o.Fetch(t.Context(), "north", bad)
-		assert.True(t, fault.Is(err, "origin-path"), "%q: %v", bad, err)
+		assert.True(t, fault.Is(err, fault.OriginPath), "%q: %v", bad, err)
 	}
 	_, err = o.Fetch(t.Context(), "north", "http://elsewhere.example/x")
 	assert.ErrorContains(t, err, "404", "it is a path like any other")
 	_, err = o.Fetch(t.Context(), "east", "x")
-	assert.True(t, fault.Is(err, "origin-unknown"))
+	assert.True(t, fault.Is(err, fault.OriginUnknown))
 	ctx, cancel := context.WithCancelCause(t.Context())
 	ended := errors.New("the service ends")
 	cancel(ended)

@@ -200,7 +200,7 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 	p := Version{Publisher: publisher, Own: fieldsOf(own)}
 	for _, name := range p.Own {
 		if !slices.ContainsFunc(judge.PolicyFields(), func(f judge.PolicyField) bool { return f.Name == name }) {
-			return Version{}, fault.New(fault.Invalid, "bad-policy", "The policy has no field %q.", name).
+			return Version{}, fault.New(fault.Invalid, fault.BadPolicy, "The policy has no field %q.", name).
 				Advise("“endeixis policy show” lists the fields.").
 				At("fields")
 		}
@@ -215,13 +215,13 @@ func (s *Service) SetOwn(ctx context.Context, by, publisher, seen string, own []
 }
 
 func badPolicy(err error, field string) error {
-	return fault.New(fault.Invalid, "bad-policy", "The policy was not changed: %s.", err).
+	return fault.New(fault.Invalid, fault.BadPolicy, "The policy was not changed: %s.", err).
 		Advise("“endeixis policy show” prints the one in force.").
 		At(field)
 }
 
 func unchanged(version int64) error {
-	return fault.New(fault.Conflict, "policy-unchanged", "This is the policy that is in force, version %d.", version)
+	return fault.New(fault.Conflict, fault.PolicyUnchanged, "This is the policy that is in force, version %d.", version)
 }
 
 func (s *Service) put(ctx context.Context, by, seen string, p Version, reason string) (Version, error) {

@@ -108,7 +108,7 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 		altered(`CREATE TABLE kept_records AS TABLE ledger_records; CREATE TABLE kept_seals AS TABLE seals`)
 		altered(sql)
 		_, err = basis.New(p.Store, p.Records).Now(t.Context())
-		assert.True(t, fault.Is(err, "ledger-altered"), "%s: %v", what, err)
+		assert.True(t, fault.Is(err, fault.LedgerAltered), "%s: %v", what, err)
 		altered(
 			`DELETE FROM ledger_records; INSERT INTO ledger_records SELECT * FROM kept_records; DELETE FROM seals; INSERT INTO seals SELECT * FROM kept_seals; DROP TABLE kept_records, kept_seals`,
 		)
@@ -120,5 +120,5 @@ func TestNothingIsJudgedByWhatWasNotDecided(t *testing.T) {
 	_, err = p.Store.Pool.Exec(t.Context(), `DELETE FROM seals WHERE first = (SELECT max(first) FROM seals)`)
 	require.NoError(t, err)
 	_, err = p.Batches.Create(t.Context(), "ines", asked)
-	assert.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+	assert.True(t, fault.Is(err, fault.LedgerAltered), "%v", err)
 }

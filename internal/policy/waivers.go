@@ -44,14 +44,14 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 			names = append(names, string(c))
 		}
 		return Waiver{}, fault.New(
-			fault.Invalid, "bad-ground", "The ground %s cannot be waived.", plain.Quoted(string(n.Ground)),
+			fault.Invalid, fault.BadGround, "The ground %s cannot be waived.", plain.Quoted(string(n.Ground)),
 		).
 			Advise("These can: %s.", strings.Join(names, ", ")).
 			At("ground")
 	}
 	if n.Publisher == "" && n.Pattern == "" {
 		return Waiver{}, fault.New(
-			fault.Invalid, "waiver-too-wide", "A waiver is for a publisher, or for names of files.",
+			fault.Invalid, fault.WaiverTooWide, "A waiver is for a publisher, or for names of files.",
 		).
 			Advise("Name one of them, or both.").
 			At("publisher")
@@ -61,19 +61,17 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 			return Waiver{}, err
 		}
 	}
-	if _, err := path.Match(
-		n.Pattern, "",
-	); err != nil || strings.ContainsRune(n.Pattern, 0) ||
+	if _, err := path.Match(n.Pattern, ""); err != nil || strings.ContainsRune(n.Pattern, 0) ||
 		strings.Trim(n.Pattern, "*") == "" && n.Pattern != "" {
 		return Waiver{}, fault.New(
-			fault.Invalid, "bad-pattern", "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern),
+			fault.Invalid, fault.BadPattern, "%s is not a pattern that narrows anything down.", plain.Quoted(n.Pattern),
 		).
 			Advise("Use a name with * and ?, such as lamp-ctl-*.").
 			At("pattern")
 	}
 	now := s.now()
 	if !n.Until.After(now) || n.Until.After(now.Add(maxWaiver)) {
-		return Waiver{}, fault.New(fault.Invalid, "bad-until", "A waiver ends on a day to come, within two years.").
+		return Waiver{}, fault.New(fault.Invalid, fault.BadUntil, "A waiver ends on a day to come, within two years.").
 			Advise("When it ends, look at it again and grant it anew if need be.").
 			At("until")
 	}
@@ -117,7 +115,7 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		}
 		now := s.now()
 		if w.EndedAt != nil || !w.Until.After(now) {
-			return fault.New(fault.Conflict, "waiver-ended", "Waiver %d has ended before.", id)
+			return fault.New(fault.Conflict, fault.WaiverEnded, "Waiver %d has ended before.", id)
 		}
 		if _, err := s.records.Decide(
 			ctx, tx, by, w.Publisher+w.Pattern, recorded.WaiverEnded{Waiver: id, Record: w.Position, Reason: reason},
@@ -128,7 +126,7 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return w, fault.New(fault.NotFound, "waiver-unknown", "There is no waiver %d.", id).
+		return w, fault.New(fault.NotFound, fault.WaiverUnknown, "There is no waiver %d.", id).
 			Advise("“endeixis waiver list” shows which there are.")
 	}
 	return w, err

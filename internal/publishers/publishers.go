@@ -41,7 +41,7 @@ var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, error) {
 	if !slugForm.MatchString(p.Slug) {
 		return Publisher{}, fault.New(
-			fault.Invalid, "bad-slug", "The short name of a publisher has small letters, digits and hyphens only.",
+			fault.Invalid, fault.BadSlug, "The short name of a publisher has small letters, digits and hyphens only.",
 		).
 			At("slug")
 	}
@@ -109,7 +109,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 			return err
 		}
 		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
-			return fault.New(fault.Conflict, "publisher-unchanged", "That is what is known about %s already.", slug)
+			return fault.New(fault.Conflict, fault.PublisherUnchanged, "That is what is known about %s already.", slug)
 		}
 		if _, err = s.records.Decide(
 			ctx, tx, by, slug,
@@ -127,11 +127,11 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 func (p *Details) check() error {
 	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 ||
 		len(p.Contact) > 2000 {
-		return fault.New(fault.Invalid, "bad-name", "A publisher needs a name of at most 200 characters.").At("name")
+		return fault.New(fault.Invalid, fault.BadName, "A publisher needs a name of at most 200 characters.").At("name")
 	}
 	for _, pattern := range p.Scope {
 		if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.ContainsRune(pattern, 0) {
-			return fault.New(fault.Invalid, "bad-scope", "%s is not a name pattern.", plain.Quoted(pattern)).
+			return fault.New(fault.Invalid, fault.BadScope, "%s is not a name pattern.", plain.Quoted(pattern)).
 				Advise("Use a name with * and ?, such as gauge-*.").
 				At("scope")
 		}
@@ -149,7 +149,7 @@ func (s *Service) All(ctx context.Context) ([]Publisher, error) { return s.store
 func (s *Service) Publisher(ctx context.Context, slug string) (Publisher, error) {
 	p, err := s.store.Publisher(ctx, slug)
 	if errors.Is(err, store.ErrNotFound) {
-		return p, fault.New(fault.NotFound, "publisher-unknown", "There is no publisher %s.", plain.Quoted(slug)).
+		return p, fault.New(fault.NotFound, fault.PublisherUnknown, "There is no publisher %s.", plain.Quoted(slug)).
 			Advise("“endeixis publisher list” shows which there are.").
 			At("publisher")
 	}

@@ -71,7 +71,7 @@ func pageOf[T any](rows []T, limit int, next func(last T) string) Page[T] {
 
 // badCursor reports a cursor that was not given out.
 func badCursor() error {
-	return fault.New(fault.Invalid, "bad-cursor", "This is not a cursor that was given out with a list.").At("cursor")
+	return fault.New(fault.Invalid, fault.BadCursor, "This is not a cursor that was given out with a list.").At("cursor")
 }
 
 // number reads a cursor that is one number; an empty one is start.
@@ -180,7 +180,7 @@ func decide(row *ItemRow) error {
 func (s *Service) Item(ctx context.Context, batch int64, n int) (Item, error) {
 	row, err := s.store.ItemAt(ctx, batch, n)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "item-unknown", "Batch %d has no item %d.", batch, n)
+		err = fault.New(fault.NotFound, fault.ItemUnknown, "Batch %d has no item %d.", batch, n)
 	}
 	return row, err
 }
@@ -313,7 +313,7 @@ func (s *Service) Reassessments(ctx context.Context, cursor string, limit int) (
 func (s *Service) Reassessment(ctx context.Context, id int64) (Reassessment, error) {
 	r, err := s.store.Reassessment(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		err = fault.New(fault.NotFound, "reassessment-unknown", "There is no reassessment %d.", id)
+		err = fault.New(fault.NotFound, fault.ReassessmentUnknown, "There is no reassessment %d.", id)
 	}
 	return r, err
 }

@@ -19,7 +19,7 @@ func (s *Service) References(ctx context.Context, digests []digest.Value, limit 
 	for i, d := range digests {
 		if len(d) < 16 || digest.OfSize(len(d)) == nil {
 			return nil, fault.New(
-				fault.Invalid, "bad-digest", "A value of %d bytes is no digest by which a file can be found.", len(d),
+				fault.Invalid, fault.BadDigest, "A value of %d bytes is no digest by which a file can be found.", len(d),
 			).
 				Advise("Give the whole of an MD5, SHA-1, SHA-2, SHA-3 or BLAKE digest.").
 				At("digest")

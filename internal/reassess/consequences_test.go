@@ -143,9 +143,7 @@ func (c *cleared) withdraw(ctx context.Context) error {
 }
 
 func (c *cleared) revoke(ctx context.Context) error {
-	revoked := pgptest.NewCertificate(
-		c.key,
-	).Key(
+	revoked := pgptest.NewCertificate(c.key).Key(
 		c.key,
 		pgptest.Sig{
 			Type: pgptest.KeyRevocation, Created: time.Now().UTC(), Hashed: []pgptest.Sub{pgptest.Reason(2, "stolen")},
@@ -168,9 +166,7 @@ func (c *cleared) stored(t *testing.T) map[string]int {
 			`SELECT (SELECT count(*) FROM ledger_records WHERE kind IN ('key-step', 'key-imported')),
 		(SELECT count(*) FROM key_changes) + (SELECT sum(revision) FROM keys), (SELECT count(*) FROM reassessments),
 		(SELECT count(*) FROM river_job WHERE kind = 'reassess')`,
-		).Scan(
-			&decision, &state, &order, &job,
-		),
+		).Scan(&decision, &state, &order, &job),
 	)
 	return map[string]int{"decision": decision, "state": state, "order": order, "job": job}
 }
@@ -320,12 +316,12 @@ func TestNothingIsJudgedAgainByAlteredEvidence(t *testing.T) {
 			order, err := c.Reassess.Ask(t.Context(), "tobiah", reassess.Selection{Batch: c.batch}, "a test")
 			require.NoError(t, err)
 			err = c.Reassess.Run(t.Context(), order.ID)
-			require.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+			require.True(t, fault.Is(err, fault.LedgerAltered), "%v", err)
 			if name == "the text with its leaf" {
 				return // whoever only looks at it is told by the audit
 			}
 			_, err = c.Store.Items(t.Context(), c.batch, store.ItemFilter{Limit: 10})
-			require.True(t, fault.Is(err, "ledger-altered"), "%v", err)
+			require.True(t, fault.Is(err, fault.LedgerAltered), "%v", err)
 		})
 	}
 	t.Run("what was surveyed", func(t *testing.T) {

@@ -20,9 +20,7 @@ func TestWhatSaysLess(t *testing.T) {
 	day := 24 * time.Hour
 	signs := []pgptest.Sub{pgptest.Flags(pgptest.MaySign)}
 	revocation := func(of *pgptest.Key, reason byte, at time.Time) []byte {
-		return pgptest.NewCertificate(
-			of,
-		).Key(
+		return pgptest.NewCertificate(of).Key(
 			of,
 			pgptest.Sig{Type: pgptest.KeyRevocation, Created: at, Hashed: []pgptest.Sub{pgptest.Reason(reason, "")}},
 		).Bytes()

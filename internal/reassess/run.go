@@ -17,7 +17,7 @@ import (
 // policy and waivers. [Service.Run] does it.
 func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
 	if sel.Empty() {
-		return store.Reassessment{}, fault.New(fault.Invalid, "selection-missing", "Say what is to be judged again.").
+		return store.Reassessment{}, fault.New(fault.Invalid, fault.SelectionMissing, "Say what is to be judged again.").
 			Advise("Give a batch, a publisher, a key, a period, or all.").
 			At("batch")
 	}
@@ -26,7 +26,7 @@ func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason stri
 	}
 	if sel.Batch != 0 {
 		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
-			return store.Reassessment{}, fault.New(fault.NotFound, "batch-unknown", "There is no batch %d.", sel.Batch).
+			return store.Reassessment{}, fault.New(fault.NotFound, fault.BatchUnknown, "There is no batch %d.", sel.Batch).
 				At("batch")
 		} else if err != nil {
 			return store.Reassessment{}, err

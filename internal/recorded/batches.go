@@ -124,27 +124,17 @@ func (b BatchResult) alone(h Head) row {
 	return row{
 		table: "batches", key: fmt.Sprintf("batch %d", b.Batch), position: h.Position,
 		fields: []field{
-			number(
-				b.Batch,
-			),
+			number(b.Batch),
 			text(b.Label), text(h.By), text(string(source.Kind)), text(source.Reference), text(string(b.State)),
 			text(string(b.Verdict)), text(b.Note),
-			number(
-				b.Policy,
-			),
+			number(b.Policy),
 			truth(b.RequireAll), orUnsaid(form(b.Corrections), b.Corrections != nil),
 			orUnsaid(form(b.Origins), b.Origins != nil),
-			number(
-				b.Items,
-			),
+			number(b.Items),
 			number(b.Bytes), number(b.Cleared), number(b.Unproven), number(b.Refused), number(b.Absent),
-			nearly(
-				h.At,
-			),
+			nearly(h.At),
 			text(stopped.By), text(string(stopped.As)), text(stopped.Reason), text(string(copies)).formed(),
-			orUnsaid(
-				text(*b.Publisher), asked,
-			),
+			orUnsaid(text(*b.Publisher), asked),
 			orUnsaid(form(b.Expected), asked), orUnsaid(nearly(b.AskedAt), asked),
 			orUnsaid(nearly(b.JudgedAsOf), asked), orUnsaid(numberOrNone(b.LedgerSize), asked),
 			orUnsaid(text(b.AbsentEntries), asked),

@@ -192,9 +192,7 @@ func (b ItemOutcome) alone(h Head) row {
 	return row{
 		table: "outcomes", key: fmt.Sprintf("batch %d, %s", b.Batch, b.Item), position: h.Position,
 		fields: []field{
-			number(
-				b.Batch,
-			),
+			number(b.Batch),
 			text(b.Item),
 			text(string(b.Role)),
 			textOrNone(string(b.Verdict)),
@@ -254,9 +252,7 @@ func (b ItemRejudged) alone(h Head) row {
 	return row{
 		table: "rejudged", key: fmt.Sprintf("batch %d, %s", b.Batch, b.Item), position: h.Position,
 		fields: []field{
-			number(
-				b.Batch,
-			),
+			number(b.Batch),
 			text(b.Item), text(string(b.Before)), text(string(b.Verdict)), form(b.Grounds), form(b.Paths),
 			number(b.Reassessment),
 		},
@@ -315,9 +311,7 @@ func (b Reassessed) alone(h Head) row {
 	return row{
 		table: "reassessments", key: fmt.Sprintf("reassessment %d", b.Reassessment), position: h.Position,
 		fields: []field{
-			number(
-				b.Reassessment,
-			),
+			number(b.Reassessment),
 			text(b.Reason), text(h.By), number(b.Items), number(b.Changed), number(b.Policy), form(b.Selection),
 			text(string(b.ended())), text(b.Note), nearly(h.At), nearly(b.JudgedAsOf),
 		},

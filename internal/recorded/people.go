@@ -107,9 +107,7 @@ func (t token) row() row {
 	return row{
 		key: strconv.FormatInt(t.is.Token, 10), position: t.issued.Position,
 		fields: []field{
-			text(
-				t.is.Owner,
-			),
+			text(t.is.Owner),
 			text(t.is.Label), text(string(t.is.Role)), nearly(t.is.Expires), nearly(t.issued.At), hash,
 			numberOrNone(t.is.MadeWith), list(t.is.Depots), list(t.is.Publishers), revoked,
 		},

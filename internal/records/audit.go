@@ -70,7 +70,7 @@ func (s *Service) openKept(kept string) (ledger.Checkpoint, error) {
 	c, err := ledger.OpenCheckpoint(kept, s.known())
 	if err != nil {
 		return c, fault.New(
-			fault.Invalid, "bad-checkpoint", "The checkpoint you gave was not signed by this service, or was changed.",
+			fault.Invalid, fault.BadCheckpoint, "The checkpoint you gave was not signed by this service, or was changed.",
 		).
 			At("checkpoint")
 	}
@@ -106,7 +106,7 @@ func (s *Service) AnswerAudit(ctx context.Context, question []byte, progress fun
 		})
 		return err
 	})
-	if fault.Is(err, "ledger-altered") {
+	if fault.Is(err, fault.LedgerAltered) {
 		return report, nil // nothing can be recorded, which is what was found
 	}
 	return report, err
@@ -298,7 +298,7 @@ func (s *Service) Trouble(ctx context.Context) string {
 		return failed
 	}
 	_, _, err := s.Sign(ctx)
-	if fault.Is(err, "ledger-altered") {
+	if fault.Is(err, fault.LedgerAltered) {
 		return err.Error()
 	}
 	return ""

@@ -123,7 +123,7 @@ func (s *Service) grown(
 // altered says that nothing is signed.
 func altered(format string, args ...any) error {
 	return fault.New(
-		fault.Altered, "ledger-altered",
+		fault.Altered, fault.LedgerAltered,
 		"The ledger is not what this program has written. %s. Nothing is signed, recorded or judged by it.",
 		capitalised(fmt.Sprintf(format, args...)),
 	).
@@ -166,7 +166,7 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	kept, err := ledger.OpenCheckpoint(string(text), s.known())
 	if err != nil {
 		return fault.New(
-			fault.Conflict, "checkpoint-stray", "The file %s does not hold a checkpoint of this ledger.",
+			fault.Conflict, fault.CheckpointStray, "The file %s does not hold a checkpoint of this ledger.",
 			s.checkpointFile,
 		).
 			Advise("Restore it, with the key beside it, from your backup.")
@@ -182,7 +182,7 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 	if !afterRestore {
 		return fault.New(
 			fault.Conflict,
-			"ledger-older",
+			fault.LedgerOlder,
 			"The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.",
 			kept.Size,
 			s.checkpointFile,

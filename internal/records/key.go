@@ -36,13 +36,13 @@ func (s *Service) Init(ctx context.Context, keyFile, name string) (created bool,
 		return false, s.LoadKey(ctx, keyFile)
 	case inDatabase:
 		return false, fault.New(
-			fault.Conflict, "key-file-missing",
+			fault.Conflict, fault.KeyFileMissing,
 			"The database knows the service's key %s, and the file %s is not there.", stored.PublicKey, keyFile,
 		).
 			Advise("Restore the file from your backup, or set ledger.key_file to where it is.")
 	case statErr == nil:
 		return false, fault.New(
-			fault.Conflict, "key-file-stray", "The file %s holds a key that this database does not know.", keyFile,
+			fault.Conflict, fault.KeyFileStray, "The file %s holds a key that this database does not know.", keyFile,
 		).
 			Advise("Set ledger.key_file to a new place, or database.url to the database that belongs to the key.")
 	}
@@ -85,7 +85,7 @@ func (s *Service) stored(ctx context.Context) (store.ServiceKey, error) {
 	stored, err := s.store.ServiceKey(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return stored, fault.New(
-			fault.Conflict, "not-initialised", "This database has no administrator and no signing key yet.",
+			fault.Conflict, fault.NotInitialised, "This database has no administrator and no signing key yet.",
 		).
 			Advise("Run “endeixisd init” once.")
 	}
@@ -239,7 +239,7 @@ func (s *Service) LoadWritersKey(path string) error {
 	if err != nil {
 		return fmt.Errorf("reading the key by which records are sealed: %w", err)
 	}
-	bad := fault.New(fault.Invalid, "bad-writers-key", "The file %s holds no key by which records are sealed.", path).
+	bad := fault.New(fault.Invalid, fault.BadWritersKey, "The file %s holds no key by which records are sealed.", path).
 		Advise("“endeixisd writers-key”, on the service's host, prints it.")
 	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
 	digits, ok := strings.CutPrefix(lines[0], writersPrefix)

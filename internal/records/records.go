@@ -156,7 +156,7 @@ func compose(h recorded.Head, said any) ([]byte, error) {
 func (s *Service) Get(ctx context.Context, position int64) (store.Record, error) {
 	r, err := s.store.Record(ctx, position)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, fault.New(fault.NotFound, "record-unknown", "There is no record %d.", position).
+		return r, fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
 			Advise("“endeixis record list” shows which there are.")
 	}
 	return r, err

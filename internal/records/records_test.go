@@ -76,7 +76,7 @@ func TestInitRefusesHalfAKey(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "ledger.key")
 
 	err = r.LoadKey(t.Context(), file)
-	assert.True(t, fault.Is(err, "not-initialised"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotInitialised), "%v", err)
 	created, err := r.Init(t.Context(), file, "verify.skerrow.example")
 	require.NoError(t, err)
 	assert.True(t, created)
@@ -89,14 +89,14 @@ func TestInitRefusesHalfAKey(t *testing.T) {
 
 	require.NoError(t, os.Rename(file, file+".moved"))
 	_, err = r.Init(t.Context(), file, "verify.skerrow.example")
-	assert.True(t, fault.Is(err, "key-file-missing"), "a new key would not fit the old checkpoints: %v", err)
+	assert.True(t, fault.Is(err, fault.KeyFileMissing), "a new key would not fit the old checkpoints: %v", err)
 
 	other, err := store.Open(t.Context(), testkit.Database(t))
 	require.NoError(t, err)
 	defer other.Close()
 	require.NoError(t, other.Migrate(t.Context()))
 	_, err = records.New(other, time.Now).Init(t.Context(), file+".moved", "verify.skerrow.example")
-	assert.True(t, fault.Is(err, "key-file-stray"), "%v", err)
+	assert.True(t, fault.Is(err, fault.KeyFileStray), "%v", err)
 	_, _, err = records.New(other, time.Now).Sign(context.Background())
 	assert.ErrorContains(t, err, "no key to sign with")
 }

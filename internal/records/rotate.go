@@ -50,9 +50,7 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 	if body.Signed, err = (ledger.Succession{
 		Origin: originOf(old.signer.Name()), Next: next.public[0],
 		Size: last.Size, Root: last.Root,
-	}).Sign(
-		old.signer,
-	); err != nil {
+	}).Sign(old.signer); err != nil {
 		return "", err
 	}
 	return next.public[0], s.goOnWith(ctx, path, next, body, reseal)
@@ -63,7 +61,7 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 // checkpoint that somebody has kept, and the record says so.
 func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (public string, err error) {
 	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
-		return "", fault.New(fault.Conflict, "key-file-there", "The file %s is there.", path).
+		return "", fault.New(fault.Conflict, fault.KeyFileThere, "The file %s is there.", path).
 			Advise(
 				"A key that is not lost is followed by “endeixisd ledger-key rotate”. If the file is damaged, move it away first.",
 			)
@@ -77,7 +75,7 @@ func (s *Service) DeclareLost(ctx context.Context, path string, reseal Reseal) (
 	}
 	if _, err := os.Stat(path); err == nil {
 		return "", fault.New(
-			fault.Conflict, "key-file-there", "The key is not lost: it was in %s, where a change of keys had left it.",
+			fault.Conflict, fault.KeyFileThere, "The key is not lost: it was in %s, where a change of keys had left it.",
 			nextOf(path),
 		).
 			Advise("It is in %s now. Start the service.", path)
@@ -169,7 +167,7 @@ func (s *Service) keepNext(ctx context.Context, reads store.Reads, path string, 
 	}
 	if left, err := parseKey(string(content)); err == nil && left.public[0] == stored.PublicKey {
 		return fault.New(
-			fault.Conflict, "keys-changed", "The ledger goes on with another key already, which is in %s.",
+			fault.Conflict, fault.KeysChanged, "The ledger goes on with another key already, which is in %s.",
 			nextOf(path),
 		).
 			Advise("Start the service, or run this again.")

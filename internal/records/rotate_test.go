@@ -54,7 +54,7 @@ func TestRotationIsInterrupted(t *testing.T) {
 	// With the key that seems to be lost where that has left it, none is declared lost.
 	require.NoError(t, os.Rename(file, file+".next"))
 	_, err = records.New(s, testkit.Now).DeclareLost(t.Context(), file, nothingElse)
-	require.True(t, fault.Is(err, "key-file-there"), err)
+	require.True(t, fault.Is(err, fault.KeyFileThere), err)
 	again = records.New(s, testkit.Now)
 	require.NoError(t, again.LoadKey(t.Context(), file))
 	assert.Equal(t, public, again.PublicKey())

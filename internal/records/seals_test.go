@@ -70,12 +70,12 @@ func TestWritersKey(t *testing.T) {
 		"", "endeixis-writers-key-1", first, first[:len(first)-2] + "\n" + keys, first + "00\n" + keys, text[len("endeixis-writers-key-1 "):], "endeixis-writers-key-1 " + text, keys, first + "\nledger x", first + "\n" + keys + "x",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(bad), 0o600))
-		assert.True(t, fault.Is(worker.LoadWritersKey(file), "bad-writers-key"), "%q", bad)
+		assert.True(t, fault.Is(worker.LoadWritersKey(file), fault.BadWritersKey), "%q", bad)
 	}
 	require.NoError(t, os.WriteFile(file, []byte(first[:len(first)-2]+"00\n"+keys), 0o600))
 	require.NoError(t, worker.LoadWritersKey(file))
 	err = write(t, s, worker, "d")
-	assert.True(t, fault.Is(err, "ledger-altered"), "it does not know the others: %v", err)
+	assert.True(t, fault.Is(err, fault.LedgerAltered), "it does not know the others: %v", err)
 }
 
 // TestResume: the ledger of an earlier version is sealed once; one that does not go on from
@@ -112,9 +112,9 @@ func TestResume(t *testing.T) {
 	// A checkpoint that is none of this ledger.
 	require.NoError(t, os.WriteFile(file+".checkpoint", []byte("x"), 0o600))
 	_, err = again(false)
-	assert.True(t, fault.Is(err, "checkpoint-stray"), "%v", err)
+	assert.True(t, fault.Is(err, fault.CheckpointStray), "%v", err)
 	_, err = again(true)
-	assert.True(t, fault.Is(err, "checkpoint-stray"), "nor after a restore: %v", err)
+	assert.True(t, fault.Is(err, fault.CheckpointStray), "nor after a restore: %v", err)
 
 	// A ledger that is another, with as many records and more.
 	other, o, _ := begun(t)
@@ -130,10 +130,10 @@ func TestResume(t *testing.T) {
 	require.NoError(t, o.LoadKey(t.Context(), file))
 	require.NoError(t, os.WriteFile(file+".checkpoint", kept, 0o600))
 	err = o.Resume(t.Context(), false)
-	assert.True(t, fault.Is(err, "ledger-older"), "%v", err)
+	assert.True(t, fault.Is(err, fault.LedgerOlder), "%v", err)
 	assert.ErrorContains(t, err, "its first records are others")
 	err = o.Resume(t.Context(), true)
-	assert.True(t, fault.Is(err, "ledger-altered"), "a restored database has the seals of this key: %v", err)
+	assert.True(t, fault.Is(err, fault.LedgerAltered), "a restored database has the seals of this key: %v", err)
 }
 
 // TestResumeAfterRestore: a backup from before the newest record is gone on from, when somebody
@@ -155,7 +155,7 @@ func TestResumeAfterRestore(t *testing.T) {
 	r = records.New(s, testkit.Now)
 	require.NoError(t, r.LoadKey(t.Context(), file))
 	err = r.Resume(t.Context(), false)
-	assert.True(t, fault.Is(err, "ledger-older"), "%v", err)
+	assert.True(t, fault.Is(err, fault.LedgerOlder), "%v", err)
 	assert.ErrorContains(t, err, "2 records are known")
 	require.NoError(t, r.Resume(t.Context(), true))
 	last, err := s.Record(t.Context(), 1)

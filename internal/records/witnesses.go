@@ -94,7 +94,7 @@ func (s *Service) Texts(ctx context.Context, first, end int64) ([][]byte, error)
 		return nil
 	})
 	if err == nil && int64(len(out)) != end-first {
-		err = fault.New(fault.Altered, "ledger-altered", "Of the records %d to %d some are missing.", first, end-1).
+		err = fault.New(fault.Altered, fault.LedgerAltered, "Of the records %d to %d some are missing.", first, end-1).
 			Advise("Have the administrator audit the ledger.")
 	}
 	return out, err

@@ -77,19 +77,19 @@ func (s *Service) Pack(
 ) (Satchel, []byte, error) {
 	if days < 1 || days > satchel.MaxDays {
 		return Satchel{}, nil, fault.New(
-			fault.Invalid, "bad-days", "A satchel is good for 1 to %d days.", satchel.MaxDays,
+			fault.Invalid, fault.BadDays, "A satchel is good for 1 to %d days.", satchel.MaxDays,
 		).
 			At("days")
 	}
 	if len(label) > 200 || strings.ContainsRune(label, 0) {
-		return Satchel{}, nil, fault.New(fault.Invalid, "long-label", "A label can have at most 200 characters.").
+		return Satchel{}, nil, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
 			At("label")
 	}
 	slices.Sort(slugs)
 	slugs = slices.Compact(slugs)
 	if len(slugs) == 0 {
 		return Satchel{}, nil, fault.New(
-			fault.Invalid, "publisher-missing", "Say whose releases are to be judged with it.",
+			fault.Invalid, fault.PublisherMissing, "Say whose releases are to be judged with it.",
 		).
 			At("publishers")
 	}
@@ -166,7 +166,7 @@ func (s *Service) fill(ctx context.Context, c *satchel.Content, slugs []string) 
 				return err
 			}
 			return fault.New(
-				fault.Conflict, "publisher-unknown", "The publisher %s cannot be packed now.", plain.Quoted(slug),
+				fault.Conflict, fault.PublisherUnknown, "The publisher %s cannot be packed now.", plain.Quoted(slug),
 			).
 				Advise("Try again in a moment.").
 				At("publishers")
@@ -276,7 +276,7 @@ func (s *Service) Satchel(ctx context.Context, id string) (Satchel, error) {
 	row, err := s.store.Satchel(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return Satchel{}, fault.New(
-			fault.NotFound, "satchel-unknown", "This service has packed no satchel %s.", plain.Quoted(id),
+			fault.NotFound, fault.SatchelUnknown, "This service has packed no satchel %s.", plain.Quoted(id),
 		).
 			Advise("Return outcomes to the service that has packed their satchel.").
 			At("satchel")
@@ -409,7 +409,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	}
 	if len(j.Entries) < r.Outcomes {
 		return Satchel{}, nil, fault.New(
-			fault.Invalid, "outcomes-missing",
+			fault.Invalid, fault.OutcomesMissing,
 			"The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.",
 			len(j.Entries), r.Outcomes,
 		).
@@ -422,7 +422,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	}
 	if j.Digest != packed.Digest {
 		return packed, nil, fault.New(
-			fault.Invalid, "satchel-foreign",
+			fault.Invalid, fault.SatchelForeign,
 			"The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID,
 		).
 			Advise("Nothing of it is taken.").
@@ -430,7 +430,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	}
 	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
 		return packed, nil, fault.New(
-			fault.Invalid, "other-seal", "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
+			fault.Invalid, fault.OtherSeal, "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
 			plain.Text(r.Key),
 		).
 			Advise("Nothing of it is taken. Find out who has written the file.").
@@ -441,7 +441,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		return packed, nil, err
 	}
 	if strings.ContainsRune(r.Otherwise, 0) {
-		return packed, nil, fault.New(fault.Invalid, "bad-reason", "The reason has a character that no text has.").
+		return packed, nil, fault.New(fault.Invalid, fault.BadReason, "The reason has a character that no text has.").
 			At("otherwise")
 	}
 	type outcome struct {
@@ -466,7 +466,7 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	}
 	if otherwise < len(j.Entries) && strings.TrimSpace(r.Otherwise) == "" {
 		return packed, nil, fault.New(
-			fault.Conflict, "returned-otherwise", "Outcome %d came back before, and was another.",
+			fault.Conflict, fault.ReturnedOtherwise, "Outcome %d came back before, and was another.",
 			j.Entries[otherwise].N,
 		).
 			Advise(
@@ -526,7 +526,7 @@ func fold(key string) string {
 // checkEntry refuses what no program of ours writes.
 func checkEntry(e *satchel.Sealed) error {
 	bad := func(what string) error {
-		return fault.New(fault.Invalid, "bad-outcome", "Outcome %d cannot be used: %s.", e.N, what).
+		return fault.New(fault.Invalid, fault.BadOutcome, "Outcome %d cannot be used: %s.", e.N, what).
 			Advise("Nothing of the file is taken.").
 			At("outcomes")
 	}
@@ -583,9 +583,7 @@ func (s *Service) take(
 			records.Entry{By: by, Subject: packed.ID, Batch: batch, Body: recorded.VisitReturned{
 				Batch: batch, Satchel: packed.ID, SealedBy: j.Key, Number: e.N, Content: e.Digest, Of: e.Kind,
 				JudgedAt: e.At.UTC(), JudgedBy: plain.Text(e.By),
-				Clock: clockOf(
-					packed, &e.Entry, s.now(),
-				),
+				Clock:  clockOf(packed, &e.Entry, s.now()),
 				Policy: packed.PolicyVersion, OnSite: e.Verdict, Files: len(e.Outcomes),
 				Outcomes: e.Outcomes[:min(len(e.Outcomes), maxRecorded)], Otherwise: otherwise, Sealed: e.Content,
 			}},
@@ -599,7 +597,7 @@ func (s *Service) take(
 func faultOf(err error) error {
 	var e *satchel.Error
 	if errors.As(err, &e) {
-		return fault.New(fault.Invalid, "outcomes-"+string(e.Reason), "%s", e.Sentence).
+		return fault.New(fault.Invalid, fault.Code("outcomes-"+string(e.Reason)), "%s", e.Sentence).
 			Advise("%s", e.Advice).
 			At("outcomes")
 	}

@@ -92,7 +92,7 @@ func AwaitDatabase(ctx context.Context, c config.Config, log *slog.Logger) error
 	defer s.Close()
 	for said := false; ; said = true {
 		err := s.Ping(ctx)
-		if err == nil || !fault.Is(err, "database-down") {
+		if err == nil || !fault.Is(err, fault.DatabaseDown) {
 			return err
 		}
 		if !said {
@@ -232,9 +232,7 @@ func every(ctx context.Context, period time.Duration, do func()) {
 // endSilent ends batches whose measurer was not heard of for long.
 func (s *Service) endSilent(ctx context.Context) {
 	every(ctx, time.Minute, func() {
-		if err := s.batches.Lapse(
-			ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour,
-		); err != nil &&
+		if err := s.batches.Lapse(ctx, time.Duration(s.config.Work.MeasurerHours)*time.Hour); err != nil &&
 			ctx.Err() == nil {
 			s.log.Warn("batches of silent measurers could not be looked after", "error", err)
 		}
@@ -517,7 +515,7 @@ func (s *Service) loadWritersKey(ctx context.Context) error {
 	}
 	err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return fault.New(fault.Conflict, "writers-key-missing", "This host has no key to seal records with.").
+		return fault.New(fault.Conflict, fault.WritersKeyMissing, "This host has no key to seal records with.").
 			Advise(
 				"Print it with “endeixisd writers-key” on the service's host, keep it in a file that only this program can read, and name that with ledger.writers_key_file.",
 			)

@@ -54,13 +54,13 @@ func OfMeasurer(kind Kind, host, folder string) (Source, error) {
 	switch {
 	case kind != Client && kind != Console:
 		return Source{}, fault.New(
-			fault.Invalid, "measurer-unknown", "Nobody of the kind %s measures for the service.",
+			fault.Invalid, fault.MeasurerUnknown, "Nobody of the kind %s measures for the service.",
 			plain.Quoted(string(kind)),
 		).
 			At("measurer.kind")
 	case host == "" || folder == "" || strings.ContainsAny(host, ":\x00") || strings.ContainsRune(folder, 0) || len(host)+len(folder) > 5000:
 		return Source{}, fault.New(
-			fault.Invalid, "bad-measurer", "The measurer has to name its host, without a colon, and its folder.",
+			fault.Invalid, fault.BadMeasurer, "The measurer has to name its host, without a colon, and its folder.",
 		).
 			At("measurer.host")
 	}
@@ -109,7 +109,7 @@ func (s *Sources) Open(source Source) (Folder, error) {
 		return s.depots.Open(source.Folder())
 	}
 	return nil, fault.New(
-		fault.Conflict, "source-unreadable", "This service cannot read %s, which is a %s.",
+		fault.Conflict, fault.SourceUnreadable, "This service cannot read %s, which is a %s.",
 		plain.Quoted(source.Reference), source.Kind,
 	).
 		Advise("Ask the administrator which version of the service can.")

@@ -133,7 +133,7 @@ func (t *Tx) AddBatch(ctx context.Context, b Batch) (id int64, added bool, err e
 // same.
 func KeyReused(batch int64) error {
 	return fault.New(
-		fault.Conflict, "idempotency-key-reused", "This Idempotency-Key was used for another request, batch %d.", batch,
+		fault.Conflict, fault.IdempotencyKeyReused, "This Idempotency-Key was used for another request, batch %d.", batch,
 	).
 		Advise("Use a new one.")
 }

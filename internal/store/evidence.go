@@ -82,7 +82,7 @@ func told[T any](ctx context.Context, s Reads, rows []T, of func(*T) about) erro
 // Mistaken says that a row is said to have the record of something else.
 func Mistaken(batch int64, path string) error {
 	return fault.New(
-		fault.Altered, "ledger-altered", "What is stored of %s in batch %d is not what its record says.",
+		fault.Altered, fault.LedgerAltered, "What is stored of %s in batch %d is not what its record says.",
 		plain.Text(path), batch,
 	).
 		Advise(keepIt)

@@ -25,7 +25,7 @@ func TestServiceOwnsNothing(t *testing.T) {
 	require.NoError(t, err)
 	defer owner.Close()
 	err = owner.Grant(t.Context(), "nobody-of-that-name")
-	assert.True(t, fault.Is(err, "role-unknown"), "%v", err)
+	assert.True(t, fault.Is(err, fault.RoleUnknown), "%v", err)
 	require.NoError(t, owner.Grant(t.Context(), role))
 
 	service, err := store.Open(t.Context(), address)
@@ -65,5 +65,5 @@ func TestServiceOwnsNothing(t *testing.T) {
 	)
 	require.NoError(t, err)
 	err = service.Migrate(t.Context())
-	assert.True(t, fault.Is(err, "not-owner"), "%v", err)
+	assert.True(t, fault.Is(err, fault.NotOwner), "%v", err)
 }

@@ -52,6 +52,6 @@ func TestOddPages(t *testing.T) {
 			return nil
 		}))
 		_, err = s.Record(t.Context(), c.position)
-		assert.True(t, fault.Is(err, "ledger-altered"), "%d: %v", c.position, err)
+		assert.True(t, fault.Is(err, fault.LedgerAltered), "%d: %v", c.position, err)
 	}
 }

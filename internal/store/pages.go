@@ -162,7 +162,7 @@ func (s Reads) recordsAt(ctx context.Context, positions []int64) (map[int64]Reco
 
 // unlike says that a record is not what was written.
 func unlike(position int64) error {
-	return fault.New(fault.Altered, "ledger-altered", "Record %d is not as it was written.", position).
+	return fault.New(fault.Altered, fault.LedgerAltered, "Record %d is not as it was written.", position).
 		Advise(keepIt)
 }
 

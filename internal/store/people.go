@@ -33,7 +33,7 @@ func (t *Tx) AddUser(ctx context.Context, u User) error {
 	_, err := t.tx.NamedExecContext(ctx, `INSERT INTO users (name, full_name, role, password_hash, created_at, mac)
 		VALUES (:name, :full_name, :role, :password_hash, :created_at, :mac)`, u)
 	if isUnique(err, "users_name_key") {
-		return fault.New(fault.Conflict, "user-exists", "There is somebody called %s already.", u.Name).
+		return fault.New(fault.Conflict, fault.UserExists, "There is somebody called %s already.", u.Name).
 			Advise("Choose another name.").
 			At("name")
 	}

@@ -54,7 +54,7 @@ func (t *Tx) AddPublisher(ctx context.Context, p Publisher) error {
 		p.Position,
 	)
 	if isUnique(err, "publishers_slug_key") {
-		return fault.New(fault.Conflict, "publisher-exists", "There is a publisher %s already.", p.Slug).
+		return fault.New(fault.Conflict, fault.PublisherExists, "There is a publisher %s already.", p.Slug).
 			Advise("Choose another short name, or use the one that is there.").
 			At("slug")
 	}

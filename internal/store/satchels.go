@@ -81,7 +81,7 @@ func (t *Tx) AddVisit(ctx context.Context, v Visit) error {
 		v.Batch, v.Satchel, v.SealedBy, v.N, v.Content, v.Position,
 	)
 	if isUnique(err, "visits_once") {
-		return fault.New(fault.Conflict, "being-returned", "Outcome %d is being taken back already.", v.N).
+		return fault.New(fault.Conflict, fault.BeingReturned, "Outcome %d is being taken back already.", v.N).
 			Advise("Look at what came of that.").
 			At("outcomes")
 	}

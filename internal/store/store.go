@@ -99,9 +99,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return explain(err)
 	}
 	//nolint:errcheck // ends with the connection at the latest
-	defer conn.Exec(
-		context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", turn,
-	)
+	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", turn)
 	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB.DB, dir)
 	if err != nil {
 		return err
@@ -114,7 +112,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 	sources := provider.ListSources()
 	if newest := sources[len(sources)-1].Version; found > newest {
 		return fault.New(
-			fault.Conflict, "database-newer",
+			fault.Conflict, fault.DatabaseNewer,
 			"The database has the schema of a newer program: version %d, and this program knows %d.", found, newest,
 		).
 			Advise("Start the newer program, or restore the backup from before it was started.")
@@ -147,7 +145,7 @@ func denied(err error) bool {
 func notOwner(cause error) error {
 	return errors.Join(
 		fault.New(
-			fault.Conflict, "not-owner",
+			fault.Conflict, fault.NotOwner,
 			"The tables are not at the version of this program, and this role does not own them.",
 		).
 			Advise("Run “endeixisd migrate” as the role that owns them."),
@@ -166,7 +164,7 @@ func (s *Store) Grant(ctx context.Context, role string) error {
 		return explain(err)
 	}
 	if !exists {
-		return fault.New(fault.Invalid, "role-unknown", "PostgreSQL has no role %q.", role).
+		return fault.New(fault.Invalid, fault.RoleUnknown, "PostgreSQL has no role %q.", role).
 			Advise("Make it first, with CREATE ROLE … LOGIN PASSWORD ….")
 	}
 	statements := []string{}
@@ -284,7 +282,7 @@ func (u *Unavailable) Unwrap() []error {
 	if outOfSpace(u.Cause) {
 		return []error{
 			fault.New(
-				fault.Unavailable, "database-full", "The database has no space left, so that nothing can be stored.",
+				fault.Unavailable, fault.DatabaseFull, "The database has no space left, so that nothing can be stored.",
 			).
 				Advise(
 					"Ask the administrator to make room where PostgreSQL keeps its files. What was stored is safe, and work goes on by itself then.",
@@ -293,7 +291,7 @@ func (u *Unavailable) Unwrap() []error {
 		}
 	}
 	return []error{
-		fault.New(fault.Unavailable, "database-down", "The database does not answer.").
+		fault.New(fault.Unavailable, fault.DatabaseDown, "The database does not answer.").
 			Advise(
 				"Nothing was lost. Try again in a moment; if it stays so, ask the administrator to look at PostgreSQL.",
 			),

@@ -72,7 +72,7 @@ func TestNewerSchemaIsLeftAlone(t *testing.T) {
 	require.NoError(t, s.Migrate(t.Context()))
 	_, err = s.Pool.Exec(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
 	require.NoError(t, err)
-	assert.True(t, fault.Is(s.Migrate(t.Context()), "database-newer"))
+	assert.True(t, fault.Is(s.Migrate(t.Context()), fault.DatabaseNewer))
 }
 
 // sealer seals with a key of the tests.
@@ -193,7 +193,7 @@ func TestUnreachableDatabase(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	_, err = s.LedgerSize(t.Context())
-	require.True(t, fault.Is(err, "database-down"), "%v", err)
+	require.True(t, fault.Is(err, fault.DatabaseDown), "%v", err)
 	_, err = store.Open(t.Context(), "not an address %%")
 	assert.ErrorContains(t, err, "database.url")
 }

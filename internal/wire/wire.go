@@ -3,6 +3,8 @@
 // document and the console's types are made from them.
 package wire
 
+import "endeixis/internal/fault"
+
 // Page is one page of a list.
 type Page[T any] struct {
 	Items []T    `json:"items"`
@@ -12,14 +14,14 @@ type Page[T any] struct {
 // Problem is an error for people and programs (RFC 9457), with our own members
 // code, advice, field and facts.
 type Problem struct {
-	Type   string   `json:"type"`
-	Title  string   `json:"title"`
-	Status int      `json:"status"`
-	Detail string   `json:"detail"`
-	Code   string   `json:"code"`
-	Advice string   `json:"advice,omitempty"`
-	Field  string   `json:"field,omitempty"`
-	Facts  []string `json:"facts,omitempty"`
+	Type   string     `json:"type"`
+	Title  string     `json:"title"`
+	Status int        `json:"status"`
+	Detail string     `json:"detail"`
+	Code   fault.Code `json:"code"`
+	Advice string     `json:"advice,omitempty"`
+	Field  string     `json:"field,omitempty"`
+	Facts  []string   `json:"facts,omitempty"`
 }
 
 // Tagged is an answer that has a version, which is sent as its ETag (RFC 9110,

@@ -56,9 +56,7 @@ func Handler(mirrors, keys fs.FS) http.Handler {
 	mux.HandleFunc("GET /page/", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		//nolint:errcheck // nobody to tell
-		w.Write(
-			[]byte("<!DOCTYPE html><title>Moved</title><p>This mirror has moved.</p>\n"),
-		)
+		w.Write([]byte("<!DOCTYPE html><title>Moved</title><p>This mirror has moved.</p>\n"))
 	})
 	return mux
 }

@@ -61,9 +61,7 @@ func handOn(dir string) ([]row, error) {
 	defer s.stop()
 	if err := admit(
 		ctx, s.client,
-		pgptest.NewCertificate(
-			key,
-		).UserID(
+		pgptest.NewCertificate(key).UserID(
 			"hand-on",
 			pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}},
 		).Bytes(),
@@ -96,9 +94,7 @@ func handOn(dir string) ([]row, error) {
 		files := []measurer.Handed{
 			{Path: "bell.img", Size: large, Digests: map[digest.Algorithm]digest.Value{digest.SHA256: sum[:]}},
 		}
-		if err := measurer.HandOn(
-			ctx, fetching{s.client, b.ID, found[0]}, root, files, nil,
-		); err != nil ||
+		if err := measurer.HandOn(ctx, fetching{s.client, b.ID, found[0]}, root, files, nil); err != nil ||
 			files[0].Why != "" {
 			return fmt.Errorf("not handed on: %s: %w", files[0].Why, err)
 		}

@@ -35,9 +35,7 @@ func room(dir string) ([]row, error) {
 		err = s.conn.QueryRow(
 			ctx,
 			`SELECT sum(pg_total_relation_size(c.oid))::bigint FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = 'public'::regnamespace AND c.relname NOT LIKE 'river%'`,
-		).Scan(
-			&size,
-		)
+		).Scan(&size)
 		return size, err
 	}
 	run := func(k int) error {

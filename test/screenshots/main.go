@@ -195,9 +195,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 		func() error {
 			return shot(
 				"console-drill", browser.Press(`//article[.//span[text()="gauge-fw-4.2-main.img"]]//button`),
-				chromedp.WaitVisible(
-					"article table", chromedp.ByQuery,
-				),
+				chromedp.WaitVisible("article table", chromedp.ByQuery),
 				chromedp.Evaluate("document.querySelector('article table').closest('article').scrollIntoView()", nil),
 			)
 		},
@@ -219,9 +217,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 			return shot(
 				"console-reach", visit("/keyring/"+release, "h1"),
 				browser.Press(`//button[contains(., "Show its reach")]`),
-				chromedp.WaitVisible(
-					"[data-reach]", chromedp.ByQuery,
-				),
+				chromedp.WaitVisible("[data-reach]", chromedp.ByQuery),
 				chromedp.Evaluate("document.querySelector('[data-reach]').scrollIntoView({ block: 'center' })", nil),
 			)
 		},
@@ -235,9 +231,7 @@ func pages(ctx context.Context, base, certified, release string) error {
 			return shot(
 				"console-manifest-dark", theme("night-watch"), visit("/manifests", "form"),
 				chromedp.SendKeys("textarea", text, chromedp.ByQuery),
-				browser.Press(
-					"form button[type=submit]",
-				),
+				browser.Press("form button[type=submit]"),
 				chromedp.WaitVisible("mark", chromedp.ByQuery), chromedp.Evaluate("scrollTo(0, 99999)", nil),
 			)
 		},

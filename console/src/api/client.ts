@@ -39,7 +39,11 @@ export type Publisher = components["schemas"]["Publisher"];
 export type Overview = components["schemas"]["Overview"];
 export type DayCount = components["schemas"]["DayCount"];
 export type Me = components["schemas"]["Me"];
-export type Problem = components["schemas"]["Problem"];
+/** A problem that the service tells, or one that the page finds by itself. */
+export type Problem = Omit<components["schemas"]["Problem"], "code"> & {
+  code: components["schemas"]["ProblemCode"] | OwnCode;
+};
+type OwnCode = "page-outdated" | "unreachable" | "connection-lost" | "nothing-given" | "core";
 export type Verdict = components["schemas"]["Verdict"];
 export type Role = components["schemas"]["Role"];
 export type NewSighting = components["schemas"]["NewSighting"];

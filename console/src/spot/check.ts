@@ -10,7 +10,7 @@ import {
   type Assignment,
   type Diagnosis,
   type FileReading,
-  type Causes,
+  type Findings,
   type FromHash,
   type Given,
   type HashTask,
@@ -104,7 +104,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
 }
 
 /** Lists the files, measures what is asked for, and waits for the verdicts. */
-async function carryOut(begun: Batch, found: Causes, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
+async function carryOut(begun: Batch, found: Findings, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
   const id = begun.id;
   const path = { id };
   const files = pages(found.files.map(({ content, ...file }): ListedFile => (content === null ? file : { ...file, content })));

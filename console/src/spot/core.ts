@@ -1,7 +1,7 @@
 /** The core in its worker, loaded when it is first needed. */
 
 import { Failure } from "../api/client";
-import type { CoreCall, Causes, FromCore, Given, Recognised } from "./protocol";
+import type { CoreCall, Findings, FromCore, Given, Recognised } from "./protocol";
 
 export class Core {
   private worker: Worker | undefined = this.started();
@@ -72,10 +72,10 @@ export class Core {
     return answer;
   }
 
-  async gather(given: Given[]): Promise<Causes> {
+  async gather(given: Given[]): Promise<Findings> {
     this.given = given;
     (this.worker ??= this.started()).postMessage({ files: given });
-    const found = await this.call<Causes>("gather", this.listed());
+    const found = await this.call<Findings>("gather", this.listed());
     if (given.length > many && this.waiting.size === 0) this.end();
     return found;
   }

@@ -22,7 +22,7 @@ export interface Given {
 }
 
 /** What the core found of the files. */
-export interface Causes {
+export interface Findings {
   files: (Omit<ListedFile, "content"> & { content: string | null })[];
   containers: ListedContainer[];
 }

@@ -736,9 +736,7 @@ func Cleartext(text string, spec Sig, keys ...*Key) []byte {
 		sigs = append(sigs, k.Sign([]byte(strings.Join(signed, "\n")), spec)...)
 	}
 	return []byte(
-		"-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + strings.Join(
-			escaped, "\n",
-		) + "\n" + string(
+		"-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + strings.Join(escaped, "\n") + "\n" + string(
 			Armor("PGP SIGNATURE", sigs),
 		),
 	)

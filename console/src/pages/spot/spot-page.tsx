@@ -5,7 +5,7 @@ import { Link } from "react-router";
 
 import { Answer } from "./answer";
 import { takeHanded } from "./handed";
-import { Failure } from "../../api/client";
+import { Failure, type Problem } from "../../api/client";
 import { useAbsent } from "../../api/batches";
 import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useReferences, useSpotItems } from "../../api/spot";
@@ -282,7 +282,7 @@ function WhichRelease({ value }: { value: string }) {
 }
 
 /** Why a pasted text says nothing of a file, if that is so. */
-function uselessText(what: Recognised) {
+function uselessText(what: Recognised): Problem | undefined {
   if (what.kind !== "nothing" && what.kind !== "key" && what.kind !== "receipt") return undefined;
   return {
     type: "about:blank",
