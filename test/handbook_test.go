@@ -32,6 +32,66 @@ func commandBlocks(text string) []string {
 	return out
 }
 
+// handbookPages are the handbook, in the order in which it is read.
+var handbookPages = []string{
+	"docs/handbook.md", "docs/handbook/operator.md", "docs/handbook/curator.md", "docs/handbook/auditor.md",
+	"docs/handbook/administrator.md",
+}
+
+func handbook(t *testing.T) string {
+	t.Helper()
+	var all strings.Builder
+	for _, page := range handbookPages {
+		text, err := os.ReadFile(filepath.Join("..", page))
+		require.NoError(t, err)
+		all.Write(text)
+	}
+	return all.String()
+}
+
+// TestLinksLead follows every link between the documents, to the heading that it names.
+func TestLinksLead(t *testing.T) {
+	t.Parallel()
+	pages, err := filepath.Glob("../docs/*.md")
+	require.NoError(t, err)
+	for _, more := range []string{"../*.md", "../docs/handbook/*.md", "../docs/decisions/*.md"} {
+		found, err := filepath.Glob(more)
+		require.NoError(t, err)
+		pages = append(pages, found...)
+	}
+	headings := func(page string) []string {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		var out []string
+		for _, m := range regexp.MustCompile(`(?m)^#+ (.*)$`).FindAllStringSubmatch(string(text), -1) {
+			word := regexp.MustCompile(`[^\p{L}\p{N} _-]`).ReplaceAllString(strings.ToLower(m[1]), "")
+			out = append(out, strings.ReplaceAll(word, " ", "-"))
+		}
+		return out
+	}
+	links := 0
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`\]\(([^)\s]+)\)`).FindAllStringSubmatch(string(text), -1) {
+			if strings.Contains(m[1], "://") {
+				continue
+			}
+			links++
+			file, heading, _ := strings.Cut(m[1], "#")
+			to := page
+			if file != "" {
+				to = filepath.Join(filepath.Dir(page), file)
+			}
+			require.FileExists(t, to, "%s links to %s", page, m[1])
+			if heading != "" {
+				assert.Contains(t, headings(to), heading, "%s links to %s", page, m[1])
+			}
+		}
+	}
+	assert.Greater(t, links, 50)
+}
+
 // TestHandbookCommands runs every command line that the handbook shows in a block,
 // as it stands there, one after another, in a folder with the files that it
 // speaks of.
@@ -41,9 +101,7 @@ func TestHandbookCommands(t *testing.T) {
 	require.NoError(t, err)
 	s, addresses := withGauges(t, gauges)
 	require.NoError(t, scenario.KeepGauges(t.Context(), s.Client(t, roles.Curator), addresses))
-	text, err := os.ReadFile(filepath.Join("..", "docs", "handbook.md"))
-	require.NoError(t, err)
-	commands := commandBlocks(string(text))
+	commands := commandBlocks(handbook(t))
 	require.Greater(t, len(commands), 15)
 
 	dir := t.TempDir()
@@ -112,10 +170,9 @@ func TestHandbookExamples(t *testing.T) {
 	require.NoError(t, err)
 	s, addresses := withGauges(t, gauges)
 	require.NoError(t, scenario.KeepGauges(t.Context(), s.Client(t, roles.Curator), addresses))
-	text, err := os.ReadFile(filepath.Join("..", "docs", "handbook.md"))
-	require.NoError(t, err)
+	text := handbook(t)
 	for begins, least := range map[string]int{"The month's disc for the chart table": 4, "The gauge at the slipway gets version 4.3": 4, "The visit to Skerrow Light": 10} {
-		_, rest, found := strings.Cut(string(text), begins)
+		_, rest, found := strings.Cut(text, begins)
 		require.True(t, found, begins)
 		block := strings.Split(rest, "```\n")[1]
 		require.GreaterOrEqual(t, strings.Count(block, "\n"), least, block)
@@ -232,7 +289,9 @@ func TestDocumentsNameWhatThereIs(t *testing.T) {
 	span := regexp.MustCompile("`(endeixisd?) ([^`]+)`")
 	flag := regexp.MustCompile(`--[a-z-]+`)
 	checked := 0
-	for _, name := range []string{"README.md", "docs/handbook.md", "docs/formats.md", "docs/api.md", "docs/devices.md", "docs/threat-model.md"} {
+	for _, name := range append(
+		[]string{"README.md", "docs/formats.md", "docs/api.md", "docs/devices.md", "docs/threat-model.md"}, handbookPages...,
+	) {
 		text, err := os.ReadFile(filepath.Join("..", name))
 		require.NoError(t, err)
 		for _, m := range span.FindAllStringSubmatch(strings.ReplaceAll(string(text), "\n", " "), -1) {
