@@ -20,7 +20,11 @@ demo: ## start everything with demo data; Ctrl-C stops it
 	@$(MAKE) --no-print-directory build
 	@exec bin/endeixis-demo
 
-build: console/dist/index.html ## build the service, the client and the console into bin/
+# The licences of what the programs are made of, for “version --licences”.
+internal/licences/collected/licences.txt: go.mod go.sum internal/licences/collect/main.go
+	go run ./internal/licences/collect > $@.new && mv $@.new $@
+
+build: console/dist/index.html internal/licences/collected/licences.txt ## build the service, the client and the console into bin/
 	go build -o bin/ ./cmd/endeixisd ./cmd/endeixis ./cmd/endeixis-world
 	go build -o bin/endeixis-demo ./demo
 
@@ -40,7 +44,7 @@ console/core/core.wasm: $(CORE_SOURCES)
 	CGO_ENABLED=0 GOOS=js GOARCH=wasm go build -trimpath -ldflags='-s -w' -o $@ ./cmd/endeixis-core
 	@cp "$$(go env GOROOT)/lib/wasm/wasm_exec.js" console/core/
 
-console/dist/index.html: console/node_modules/.made console/src/api/types.ts console/core/core.wasm $(CONSOLE_SOURCES)
+console/dist/index.html: console/node_modules/.made console/src/api/types.ts console/core/core.wasm internal/licences/collected/licences.txt $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
 
 openapi: ## write docs/openapi.yaml from the service's own description
@@ -106,4 +110,5 @@ screenshots: ## make the pictures in docs/screenshots from the demo data
 
 clean: ## remove what was built and the demo's files
 	rm -rf bin .demo console/node_modules console/src/api/types.ts
+	rm -f internal/licences/collected/licences.txt
 	find console/dist -mindepth 1 ! -name .keep -delete

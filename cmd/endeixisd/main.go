@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -20,9 +21,11 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"endeixis/console"
 	"endeixis/internal/api"
 	"endeixis/internal/config"
 	"endeixis/internal/devices"
+	shipped "endeixis/internal/licences"
 	"endeixis/internal/serve"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
@@ -129,12 +132,7 @@ fingerprint with what stands on it, before you add the line.`,
 				return err
 			},
 		},
-		&cobra.Command{
-			Use: "version", Short: "Print the version", Args: cobra.NoArgs,
-			Run: func(*cobra.Command, []string) {
-				fmt.Printf("endeixisd %s, level %d of the API\n", version.Full(), wire.Level)
-			},
-		},
+		versionCommand(),
 	)
 	return cmd
 }
@@ -379,5 +377,27 @@ func configCommand(file *string) *cobra.Command {
 			return nil
 		},
 	})
+	return cmd
+}
+
+func versionCommand() *cobra.Command {
+	var licences bool
+	cmd := &cobra.Command{
+		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if !licences {
+				fmt.Printf("endeixisd %s, level %d of the API\n", version.Full(), wire.Level)
+				return nil
+			}
+			// Those of the console are with it, and have those of the programs among them.
+			text, err := fs.ReadFile(console.Files(), "licences.txt")
+			if err != nil {
+				return shipped.ErrNotCollected
+			}
+			_, err = os.Stdout.Write(text)
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&licences, "licences", false, "print the licences of what the service and its console are made of")
 	return cmd
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"endeixis/core/plain"
+	shipped "endeixis/internal/licences"
 	"endeixis/internal/version"
 	"endeixis/internal/wire"
 )
@@ -36,13 +37,21 @@ func (p program) String() string {
 }
 
 func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{
+	var licences bool
+	cmd := &cobra.Command{
 		Use:     "version",
 		Short:   "Show the versions of this program and of the service",
 		Args:    cobra.NoArgs,
-		Example: "  endeixis version",
+		Example: "  endeixis version\n  endeixis version --licences",
 		Long:    "version shows which version this program is and, where a service is known, which version\nthat is: nobody has to be signed in. Programs of one level of the API understand each\nother; of those that differ each says so, and which one is to be brought up to date.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if licences {
+				text, err := shipped.Text()
+				if err == nil {
+					fmt.Fprint(a.stdout, text)
+				}
+				return err
+			}
 			out := versions{Program: program{version.Full(), wire.Level}}
 			g := &grid{header: []string{"program", "version", "level"}}
 			g.add("endeixis", out.Program.Version, strconv.Itoa(out.Program.Level))
@@ -76,4 +85,6 @@ func (a *app) versionCommand() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&licences, "licences", false, "print the licences of what the program is made of")
+	return cmd
 }

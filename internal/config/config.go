@@ -17,7 +17,7 @@ import (
 	"strings"
 	"syscall"
 
-	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/goccy/go-yaml"
 	"github.com/knadh/koanf/providers/env/v2"
 	"github.com/knadh/koanf/providers/file"
 	"github.com/knadh/koanf/providers/structs"
@@ -187,7 +187,7 @@ func Load(path string) (*Loaded, error) {
 		return nil, err
 	}
 	if path != "" {
-		if err := layer(path, file.Provider(path), yaml.Parser()); err != nil {
+		if err := layer(path, file.Provider(path), yamlParser{}); err != nil {
 			return nil, fmt.Errorf("reading the configuration %s: %w", path, err)
 		}
 	}
@@ -406,3 +406,16 @@ func (c *Config) validate() error {
 	}
 	return nil
 }
+
+// yamlParser reads configuration by the package that reads all other YAML here too.
+type yamlParser struct{}
+
+// Unmarshal reads a document.
+func (yamlParser) Unmarshal(text []byte) (map[string]any, error) {
+	out := map[string]any{}
+	err := yaml.Unmarshal(text, &out)
+	return out, err
+}
+
+// Marshal writes a document.
+func (yamlParser) Marshal(settings map[string]any) ([]byte, error) { return yaml.Marshal(settings) }

@@ -61,6 +61,11 @@ export function Shell({ children }: { children: ReactNode }) {
         {me.data && <Trouble />}
         {me.data && children}
       </main>
+      <footer className="soft mx-auto max-w-6xl px-4 pb-5 text-sm">
+        <a className="link" href="/licences.txt">
+          Licences of what this is made of
+        </a>
+      </footer>
     </div>
   );
 }
