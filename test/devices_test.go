@@ -105,7 +105,7 @@ func TestFleet(t *testing.T) {
 				word += " " + string(f.Code)
 			}
 			for _, g := range item.Grounds {
-				for _, f := range g.Findings {
+				for _, f := range g.Causes {
 					word += " " + string(f.Code)
 				}
 			}

@@ -143,7 +143,7 @@ func told(grounds []judge.Ground) []string {
 		says := string(g.Code) + " " + string(
 			g.Effect,
 		) + " " + g.Sentence + " " + g.Expected.String() + " " + g.Computed.String()
-		for _, f := range g.Findings {
+		for _, f := range g.Causes {
 			// Which other batch has cleared the same bytes by then is left to chance, and
 			// with that whether there is nothing else to say.
 			if f.Code != diagnose.OtherRelease && f.Code != diagnose.Altered {

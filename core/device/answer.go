@@ -32,11 +32,11 @@ type SlotReport struct {
 	KindDigest digest.Value `json:"kind_digest,omitempty"`
 	Slot       string       `json:"slot"`
 	SlotTitle  string       `json:"slot_title"`
-	// Reach is how it was asked, and Address where; HostKey is the fingerprint of the key
+	// Connection is how it was asked, and Address where; HostKey is the fingerprint of the key
 	// by which it was known.
-	Reach   Reach  `json:"reach"`
-	Address string `json:"address,omitempty"`
-	HostKey string `json:"host_key,omitempty"`
+	Connection Connection `json:"reach"`
+	Address    string     `json:"address,omitempty"`
+	HostKey    string     `json:"host_key,omitempty"`
 	// Algorithm is what was asked for, Question the line that was sent, and Said what
 	// came back, made safe to show, and not all of it if it is long.
 	Algorithm digest.Algorithm `json:"algorithm"`
@@ -123,7 +123,7 @@ func Shown(said []byte) string {
 // that is no answer; it is nil otherwise. An answer belongs to its question: it names the
 // slot, or comes behind the question's echo, or [Kind.Apart] had nothing else be asked.
 func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *diagnose.Cause) {
-	return k.read(slot, asked, said, k.Reach == Console && !k.Apart() && len(k.Slots) > 1)
+	return k.read(slot, asked, said, k.Connection == Console && !k.Apart() && len(k.Slots) > 1)
 }
 
 // Loose reports whether what was said is neither an answer nor a refusal, so that what still
@@ -142,7 +142,7 @@ func (k *Kind) Refused(slot *Slot, asked digest.Algorithm, said []byte) bool {
 // Apart reports whether each question has to be asked on a connection of its own: a console
 // has several slots, and its answers name none.
 func (k *Kind) Apart() bool {
-	return k.Reach == Console && len(k.Slots) > 1 && k.Answer.SubexpIndex("slot") < 0
+	return k.Connection == Console && len(k.Slots) > 1 && k.Answer.SubexpIndex("slot") < 0
 }
 
 // read is [Kind.Read]. With tied set, an answer that names no slot counts only behind the

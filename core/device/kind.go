@@ -24,22 +24,22 @@ import (
 	"endeixis/core/plain"
 )
 
-// A Reach is the way to a device.
-type Reach string
+// A Connection is the way in which a device is asked.
+type Connection string
 
 // The ways.
 const (
 	// Console is a prompt that is reached over SSH: lines are typed, and an answer ends
 	// where the prompt comes back.
-	Console Reach = "console"
+	Console Connection = "console"
 	// Command is SSH, with a command of its own for each question.
-	Command Reach = "command"
+	Command Connection = "command"
 	// Typed is a console that only a person can reach, who copies what it says.
-	Typed Reach = "typed"
+	Typed Connection = "typed"
 )
 
-// Reaches lists every way.
-func Reaches() []Reach { return []Reach{Console, Command, Typed} }
+// Connections lists every way.
+func Connections() []Connection { return []Connection{Console, Command, Typed} }
 
 // A Covers says over what a device computes a digest.
 type Covers string
@@ -64,7 +64,7 @@ type Slot struct {
 // A Kind is a kind of device.
 type Kind struct {
 	Name, Title string
-	Reach       Reach
+	Connection  Connection
 	// Prompt matches the end of what a console has said when it waits for a line.
 	Prompt *regexp.Regexp
 	Covers Covers
@@ -147,9 +147,9 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 		p.wrong(root.line("kind"), "a kind's name has small letters, digits and hyphens")
 	}
 	k.Title = p.word(root, "title", true)
-	k.Reach = choice(p, root, "reach", Reaches(), "")
+	k.Connection = choice(p, root, "reach", Connections(), "")
 	k.Covers = choice(p, root, "covers", []Covers{Image, WholeSlot}, Image)
-	k.Prompt = p.pattern(root, "prompt", k.Reach == Console, nil)
+	k.Prompt = p.pattern(root, "prompt", k.Connection == Console, nil)
 	if k.Prompt != nil && k.Prompt.MatchString("") {
 		p.wrong(root.line("prompt"), "the prompt matches where nothing was said, so that no answer would be waited for")
 	}
@@ -167,7 +167,7 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 	if k.PagerKey == "" {
 		k.PagerKey = " "
 	}
-	if k.Reach != Console && (len(k.Before) > 0 || k.Pager != nil) {
+	if k.Connection != Console && (len(k.Before) > 0 || k.Pager != nil) {
 		p.wrong(root.at, "before and pager are for consoles")
 	}
 	k.Reversed = choice(p, root, "checksum_order", []string{"usual", "reversed"}, "usual") == "reversed"

@@ -11,10 +11,10 @@ import (
 // the device were asked: of a console the question, the answer and the prompt that follows. The
 // cause tells why that is no answer.
 func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Cause) {
-	if k.Reach == Typed {
+	if k.Connection == Typed {
 		return k.Copied(slot, k.Algorithms(), pasted)
 	}
-	if k.Reach == Console {
+	if k.Connection == Console {
 		text := strings.TrimRight(Printed(pasted), "\n")
 		at := strings.LastIndexByte(text, '\n') + 1
 		if !k.Prompt.MatchString(text[at:]) {

@@ -79,7 +79,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
 		}
 		for _, d := range m.Diagnoses {
-			g.Findings = append(g.Findings, d.Causes...)
+			g.Causes = append(g.Causes, d.Causes...)
 		}
 		out.Grounds = append(out.Grounds, g)
 	}
@@ -699,7 +699,7 @@ func (l *comparedEntry) mismatchGrounds(
 	}
 	for _, d := range m.Diagnoses {
 		if d.Manifest == l.Manifest && d.Line == l.Line && slices.Equal(d.Expected, l.Digest) {
-			g.Findings = d.Causes
+			g.Causes = d.Causes
 		}
 	}
 	if other := strongMatch(all, bits); other != nil && !l.outrankedBy(signed) {
@@ -712,8 +712,8 @@ func (l *comparedEntry) mismatchGrounds(
 		g.Sentence += fmt.Sprintf(
 			" The %s digest %s does match, so the two %s are not about the same file.", other.algorithm, where, what,
 		)
-		g.Findings = slices.DeleteFunc(
-			slices.Clone(g.Findings), func(f diagnose.Cause) bool { return f.Code == diagnose.Altered },
+		g.Causes = slices.DeleteFunc(
+			slices.Clone(g.Causes), func(f diagnose.Cause) bool { return f.Code == diagnose.Altered },
 		)
 	}
 	if l.outrankedBy(signed) {

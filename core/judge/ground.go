@@ -162,7 +162,7 @@ type Ground struct {
 	Expected  digest.Value     `json:"expected,omitempty"`
 	Computed  digest.Value     `json:"computed,omitempty"`
 	// Findings explain why digests differ, where that was established.
-	Findings []diagnose.Cause `json:"findings,omitempty"`
+	Causes []diagnose.Cause `json:"findings,omitempty"`
 	// Waiver is set where one was used.
 	Waiver *WaiverFacts `json:"waiver,omitempty"`
 	// Signature is set where a signature was verified.

@@ -109,7 +109,7 @@ func judgeWith(t *testing.T, files map[string]string, given string, opts survey.
 	}
 	plan, err := survey.Run(t.Context(), fsys, opts)
 	require.NoError(t, err)
-	measured, err := verify.Measure(t.Context(), fsys, plan, measure.Witness{}, digest.Gain{})
+	measured, err := verify.Measure(t.Context(), fsys, plan, measure.Attribution{}, digest.Gain{})
 	require.NoError(t, err)
 	keys := ring(t)
 	b := Basis{Keyring: keys, Policy: DefaultPolicy(), Now: now, Expected: Expect(given, keys, plan.Items)}

@@ -109,11 +109,11 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 				"By its %s, damage would show in %s; that somebody has put something else there need not.", matched,
 				where,
 			),
-			Advice:   "Ask the device for a stronger digest, if its kind has one, or read the slot back.",
-			Findings: variant,
+			Advice: "Ask the device for a stronger digest, if its kind has one, or read the slot back.",
+			Causes: variant,
 		})
 	} else {
-		g.Findings = variant
+		g.Causes = variant
 	}
 	if !against.Known() {
 		out.Grounds = append(out.Grounds, g, Ground{

@@ -119,8 +119,8 @@ func TestSlot(t *testing.T) {
 				assert.Contains(t, codes, code)
 			}
 			if c.finding != "" {
-				require.NotEmpty(t, codes[WeakDigestOnly].Findings)
-				assert.Equal(t, c.finding, codes[WeakDigestOnly].Findings[0].Code)
+				require.NotEmpty(t, codes[WeakDigestOnly].Causes)
+				assert.Equal(t, c.finding, codes[WeakDigestOnly].Causes[0].Code)
 			}
 		})
 	}

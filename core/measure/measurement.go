@@ -63,12 +63,12 @@ func (m *Measurement) MadeBy() Maker {
 }
 
 // Sign says of a measurement who made it.
-func (m *Measurement) Sign(w Witness) {
+func (m *Measurement) Sign(w Attribution) {
 	m.Maker, m.Where, m.By, m.At, m.Software = w.Maker, w.Where, w.By, w.At, w.Software
 }
 
-// A Witness signs measurements with what made them, where, for whom and when.
-type Witness struct {
+// An Attribution says of measurements who made them, where, for whom, when and by which software.
+type Attribution struct {
 	Maker    Maker
 	Where    string
 	By       string

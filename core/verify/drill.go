@@ -192,7 +192,7 @@ type Drilled struct {
 // over the file alone does not count, and the reverse.
 func (s *Session) Drill(
 	item *survey.Item, m *measure.Measurement, outcome *judge.Outcome, manifests []Item, alterations []Alteration,
-	readings []measure.Reading, w measure.Witness,
+	readings []measure.Reading, w measure.Attribution,
 ) []Drilled {
 	var out []Drilled
 	for i, a := range alterations {

@@ -51,7 +51,7 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
-	measured, err := verify.Measure(ctx, folder, plan, measure.Witness{}, digest.Gain{})
+	measured, err := verify.Measure(ctx, folder, plan, measure.Attribution{}, digest.Gain{})
 	if err != nil {
 		panic(err)
 	}

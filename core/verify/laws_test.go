@@ -29,7 +29,7 @@ func judgedFolder(t rapid.TB, files map[string]string) map[string]judge.Outcome 
 		t.Fatal(err)
 	}
 	measured, err := verify.Measure(
-		context.Background(), folder, plan, measure.Witness{Maker: measure.Service}, digest.Gain{},
+		context.Background(), folder, plan, measure.Attribution{Maker: measure.Service}, digest.Gain{},
 	)
 	if err != nil {
 		t.Fatal(err)

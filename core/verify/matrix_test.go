@@ -248,7 +248,7 @@ func (f fact) check(t *testing.T, by *pgptest.Key, ring *keyring.Keyring) bool {
 	plan, err := survey.Run(context.Background(), files, survey.Options{})
 	require.NoError(t, err)
 	measured, err := verify.Measure(
-		context.Background(), files, plan, measure.Witness{Maker: f.maker, Where: "a machine"}, digest.Gain{},
+		context.Background(), files, plan, measure.Attribution{Maker: f.maker, Where: "a machine"}, digest.Gain{},
 	)
 	require.NoError(t, err)
 	policy := judge.DefaultPolicy()
@@ -322,7 +322,7 @@ func TestMediumMatrix(t *testing.T) {
 					Size: 4096, Digests: map[digest.Algorithm]digest.Value{a: read},
 					Readback: &readback.Report{Cache: readback.Avoided},
 				}
-				m.Sign(measure.Witness{Maker: measure.Client, Where: "a machine"})
+				m.Sign(measure.Attribution{Maker: measure.Client, Where: "a machine"})
 				of := judge.Outcome{Path: "gauge.img", Role: survey.Artifact, Verdict: original}
 				if original == judge.Cleared {
 					of.Paths = []judge.ProofPath{

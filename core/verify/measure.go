@@ -14,7 +14,7 @@ import (
 )
 
 // Read measures the items that the survey has read in full, from memory.
-func Read(ctx context.Context, plan *survey.Survey, w measure.Witness) (map[string]measure.Measurement, error) {
+func Read(ctx context.Context, plan *survey.Survey, w measure.Attribution) (map[string]measure.Measurement, error) {
 	out := map[string]measure.Measurement{}
 	for i := range plan.Items {
 		item := &plan.Items[i]
@@ -36,7 +36,7 @@ func Read(ctx context.Context, plan *survey.Survey, w measure.Witness) (map[stri
 
 // Of puts into words of the plan what somebody else read of an item: a reading has the
 // results of the item's [survey.Item.Target], in their order, or a problem.
-func Of(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
+func Of(item *survey.Item, r measure.Reading, w measure.Attribution) measure.Measurement {
 	target, over := item.Target()
 	return measurementOf(target, over, r, w)
 }
@@ -44,7 +44,7 @@ func Of(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measure
 // measurementOf puts into words of the plan what came of measuring a target of
 // it.
 func measurementOf(
-	target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Witness,
+	target *measure.Target, over []*survey.SignatureOver, r measure.Reading, w measure.Attribution,
 ) measure.Measurement {
 	m := measure.Measurement{
 		Size:               r.Size,
@@ -179,7 +179,7 @@ func inGroups[F any](files []F, targets func(F) []*measure.Target, gain digest.G
 // It fails only when ctx ends. progress may be nil, and may be called by several
 // goroutines.
 func Open(
-	ctx context.Context, folder fs.FS, files []*File, w measure.Witness, gain digest.Gain, progress func(total int64),
+	ctx context.Context, folder fs.FS, files []*File, w measure.Attribution, gain digest.Gain, progress func(total int64),
 ) (map[string]measure.Measurement, error) {
 	readings, err := openGroup(
 		ctx, folder, files, func(f *File) (string, []*measure.Target) { return f.Path, f.targets }, gain, progress,
@@ -226,7 +226,7 @@ func Content(ctx context.Context, folder fs.FS, item *survey.Item, holders []*su
 // Measure measures everything of a plan: what the survey has read from memory,
 // all other files from the folder, each read once. It fails only when ctx ends.
 func Measure(
-	ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Witness, gain digest.Gain,
+	ctx context.Context, folder fs.FS, plan *survey.Survey, w measure.Attribution, gain digest.Gain,
 ) (map[string]measure.Measurement, error) {
 	out, err := Read(ctx, plan, w)
 	if err != nil {

@@ -28,7 +28,7 @@ import (
 
 var (
 	born    = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
-	witness = measure.Witness{Where: "service on kelp", By: "ines", At: born}
+	witness = measure.Attribution{Where: "service on kelp", By: "ines", At: born}
 )
 
 // counting counts the bytes that are read through it.

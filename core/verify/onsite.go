@@ -14,7 +14,7 @@ import (
 
 // FromMeasurer puts into words of the plan what somebody else read of an item, and sees that it
 // is the file that was listed.
-func FromMeasurer(item *survey.Item, r measure.Reading, w measure.Witness) measure.Measurement {
+func FromMeasurer(item *survey.Item, r measure.Reading, w measure.Attribution) measure.Measurement {
 	m := Of(item, r, w)
 	if m.Problem == nil && item.Inside == nil && m.Size != item.Size && item.Against == nil {
 		m.Problem = &measure.Problem{
@@ -29,13 +29,13 @@ func FromMeasurer(item *survey.Item, r measure.Reading, w measure.Witness) measu
 // An OnSite takes a folder through measure and judge where its files are, with nobody to
 // ask.
 type OnSite struct {
-	Folder  fs.FS
-	Plan    *survey.Survey
-	Session *Session
-	Witness measure.Witness
-	Memory  OtherFiles
-	Gain    digest.Gain
-	Cores   int
+	Folder      fs.FS
+	Plan        *survey.Survey
+	Session     *Session
+	Attribution measure.Attribution
+	OtherFiles  OtherFiles
+	Gain        digest.Gain
+	Cores       int
 	// MaxBytes bounds the files that are read again to explain a difference.
 	MaxBytes int64
 	// Progress, which may be nil, is told how many bytes were read.
@@ -45,7 +45,7 @@ type OnSite struct {
 // Run measures and judges everything in the plan. The items are in its order; done has by
 // path what was read here, as it is sent to a service.
 func (o *OnSite) Run(ctx context.Context) (items []Item, done map[string]Submission, err error) {
-	measured, err := Read(ctx, o.Plan, o.Witness)
+	measured, err := Read(ctx, o.Plan, o.Attribution)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -67,7 +67,7 @@ func (o *OnSite) Run(ctx context.Context) (items []Item, done map[string]Submiss
 	done = map[string]Submission{}
 	for i, r := range results {
 		item := &o.Plan.Items[at[i]]
-		m := FromMeasurer(item, r.Reading, o.Witness)
+		m := FromMeasurer(item, r.Reading, o.Attribution)
 		m.Diagnoses = r.Diagnoses
 		measured[item.Path], done[item.Path] = m, r
 		o.Session.Evidence(item, &m)
@@ -76,7 +76,7 @@ func (o *OnSite) Run(ctx context.Context) (items []Item, done map[string]Submiss
 		item := &o.Plan.Items[i]
 		items = append(items, Item{N: i, Planned: item, Measurement: measured[item.Path]})
 	}
-	return items, done, o.Session.Settle(ctx, items, Bytes{}, o.Memory)
+	return items, done, o.Session.Settle(ctx, items, Bytes{}, o.OtherFiles)
 }
 
 // measure does assignments on all cores, and returns what came of each.

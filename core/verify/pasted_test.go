@@ -34,7 +34,7 @@ func heldAgainst(t testing.TB, content []byte, text string) (judge.Outcome, *sur
 	plan, err := survey.Plan(found, survey.Options{})
 	require.NoError(t, err)
 	measured, err := verify.Measure(
-		context.Background(), folder, plan, measure.Witness{Maker: measure.Client, Where: "client here"}, digest.Gain{},
+		context.Background(), folder, plan, measure.Attribution{Maker: measure.Client, Where: "client here"}, digest.Gain{},
 	)
 	require.NoError(t, err)
 	session := verify.New(judge.Basis{Keyring: keyring.New(nil, nil), Policy: judge.DefaultPolicy(), Now: time.Now()})

@@ -154,7 +154,7 @@ func (a *API) toCheck(ctx context.Context, in wire.NewDeviceCheck) ([]string, er
 	var out []string
 	for _, d := range all {
 		k := kinds[d.Kind]
-		if k == nil || d.Retired != "" || k.Reach == device.Typed {
+		if k == nil || d.Retired != "" || k.Connection == device.Typed {
 			continue
 		}
 		// A fleet may be of several kinds; those without the slot are left out.
@@ -204,7 +204,7 @@ func deviceOf(d devices.Device, k *device.Kind, checks []query.SlotCheck) wire.D
 	if k == nil {
 		return out // what it said is in the history
 	}
-	out.KindTitle, out.Reach = plain.Text(k.Title), k.Reach
+	out.KindTitle, out.Connection = plain.Text(k.Title), k.Connection
 	for _, slot := range k.Slots {
 		shown := wire.DeviceSlot{Slot: slot.Name, Title: plain.Text(slot.Title)}
 		if state, ok := states[slot.Name]; ok {
@@ -232,14 +232,14 @@ func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 		out.Algorithm, out.Digest = algorithm.String(), value.String()
 	}
 	if c.Measurement.Device != nil {
-		out.Finding = c.Measurement.Device.Cause
+		out.Cause = c.Measurement.Device.Cause
 	}
 	return out
 }
 
 func kindOf(k devices.Described) wire.DeviceKind {
 	out := wire.DeviceKind{
-		Name: k.Name, Title: plain.Text(k.Title), Reach: k.Reach, Covers: cmp.Or(k.Covers, device.Image),
+		Name: k.Name, Title: plain.Text(k.Title), Connection: k.Connection, Covers: cmp.Or(k.Covers, device.Image),
 		Algorithms: []string{}, Slots: []wire.DeviceSlot{}, Text: k.Text, Shipped: k.Shipped, By: k.By,
 	}
 	if k.By != "" {
@@ -258,10 +258,10 @@ func kindOf(k devices.Described) wire.DeviceKind {
 func triedOf(t devices.Tried, text string) wire.KindTried {
 	out := wire.KindTried{
 		Kind: kindOf(devices.Described{Kind: t.Kind, Text: text}), Slot: t.Slot.Name, Value: t.Value,
-		Finding: t.Finding,
+		Cause: t.Cause,
 	}
 	asked := t.Algorithm
-	if t.Finding != nil {
+	if t.Cause != nil {
 		asked = t.Kind.Algorithms()[0]
 	} else {
 		out.Algorithm = asked.String()

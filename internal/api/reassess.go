@@ -159,9 +159,9 @@ func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
 
 func reachOf(r reassess.Reach) *wire.Reach {
 	return &wire.Reach{
-		Rests:   r.Rests,
-		Batches: r.Batches,
-		Turns:   convert(r.Turns, func(t reassess.VerdictChange) wire.VerdictChange { return wire.VerdictChange(t) }),
+		Rests:          r.Rests,
+		Batches:        r.Batches,
+		VerdictChanges: convert(r.VerdictChanges, func(t reassess.VerdictChange) wire.VerdictChange { return wire.VerdictChange(t) }),
 		Items: convert(r.Items, func(c reassess.Change) wire.Rejudge {
 			return wire.Rejudge{Batch: c.Batch, N: c.N, Shown: plain.Text(c.Path), From: c.From, To: c.To, Why: c.Why}
 		}),

@@ -79,7 +79,7 @@ var vocabularies = []vocabulary{
 	vocabularyOf("WaiverState", state.Waivers()),
 	vocabularyOf("RecordKind", ledger.Kinds()), vocabularyOf("Role", roles.All()),
 	vocabularyOf("VisitKind", satchel.Kinds()),
-	vocabularyOf("DeviceReach", device.Reaches()),
+	vocabularyOf("DeviceReach", device.Connections()),
 	vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
 

@@ -99,8 +99,8 @@ func unknown(id int64, err error) error {
 	return err
 }
 
-func (s *Service) witness(by string) measure.Witness {
-	return measure.Witness{Where: s.where, By: by, At: s.now(), Software: version.Full()}
+func (s *Service) witness(by string) measure.Attribution {
+	return measure.Attribution{Where: s.where, By: by, At: s.now(), Software: version.Full()}
 }
 
 // sourceOf returns where a stored batch's bytes are.

@@ -104,7 +104,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 		).
 			Advise("It has: %s.", slotNames(kind)).
 			At("slot")
-	case r.Printed == "" && kind.Reach == device.Typed:
+	case r.Printed == "" && kind.Connection == device.Typed:
 		return store.Batch{}, fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(d.Name)).
 			Advise("Give what stands on its console, copied or typed.").
 			At("printed")
@@ -221,14 +221,14 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 			KindDigest: kind.Digest,
 			Slot:       name,
 			SlotTitle:  slot.Title,
-			Reach:      kind.Reach,
+			Connection: kind.Connection,
 			Address:    a.Device.Address,
 			Algorithm:  algorithms[0],
 			Question:   kind.Question(slot, algorithms[0]),
 			Covers:     kind.Covers,
 		}}
 	}
-	w := measure.Witness{
+	w := measure.Attribution{
 		Maker: measure.Device, Where: a.Device.Name, By: b.AskedBy, At: s.now(),
 		Software: "endeixis " + version.Version,
 	}
@@ -236,7 +236,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 	if a.Printed != "" {
 		w.Maker = measure.Typed
 		account := out[0].Device
-		account.Reach, account.Address, account.Question = device.Typed, "", ""
+		account.Connection, account.Address, account.Question = device.Typed, "", ""
 		replies[0].Said = []byte(a.Printed)
 	} else {
 		var err error
@@ -253,7 +253,7 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 		m.Device.HostKey, m.Device.Said, m.Device.Milliseconds = reply.HostKey, device.Shown(
 			[]byte(device.WithoutEcho(device.Printed(reply.Said), m.Device.Question)),
 		), reply.Took.Milliseconds()
-		finding := reply.Finding
+		finding := reply.Cause
 		var answer device.Answer
 		switch {
 		case finding != nil:

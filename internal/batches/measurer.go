@@ -179,7 +179,7 @@ func (s *Service) usable(
 	for i := range rows {
 		row[rows[i].N] = &rows[i]
 	}
-	w := s.witnessOf(b, measurer)
+	w := s.attributionOf(b, measurer)
 	slice = make(map[int]int, len(rows))
 	for i, a := range arrived {
 		r := row[a.N]
@@ -359,10 +359,10 @@ func believed(item *survey.Item, given []diagnose.Diagnosis) []diagnose.Diagnosi
 	return out
 }
 
-// witnessOf is who measures a batch that has a measurer.
-func (s *Service) witnessOf(b store.Batch, m store.Measurer) measure.Witness {
+// attributionOf is who measures a batch that has a measurer.
+func (s *Service) attributionOf(b store.Batch, m store.Measurer) measure.Attribution {
 	source := sourceOf(b)
-	return measure.Witness{
+	return measure.Attribution{
 		Maker: measure.Maker(source.Kind),
 		Where: string(source.Kind) + " on " + plain.Text(source.Host()), By: b.AskedBy, At: s.now(),
 		Software: plain.Text(m.Software),

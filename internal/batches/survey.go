@@ -204,7 +204,7 @@ type looked struct {
 	visit *satchel.Entry
 	// folder is where files are looked for that may hold another, or nil.
 	folder     fs.FS
-	witness    measure.Witness
+	witness    measure.Attribution
 	byMeasurer bool
 	close      func()
 }
@@ -246,7 +246,7 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 		}
 		return &looked{
 			plan: plan, visit: visit,
-			witness: s.witnessOf(b, m), byMeasurer: true, close: func() {},
+			witness: s.attributionOf(b, m), byMeasurer: true, close: func() {},
 		}, nil
 	}
 	folder, err := s.sources.Open(source)

@@ -111,7 +111,7 @@ func (s *Service) visitOf(ctx context.Context, batch int64) (*satchel.Entry, err
 
 // visited adds what was read on site to what the survey has read. What was not read there,
 // or not as it is asked for, is not measured: nobody can be asked for it any more.
-func visited(plan *survey.Survey, e *satchel.Entry, measured map[string]measure.Measurement, w measure.Witness) {
+func visited(plan *survey.Survey, e *satchel.Entry, measured map[string]measure.Measurement, w measure.Attribution) {
 	whole := map[string]bool{}
 	for i := range plan.Items {
 		item := &plan.Items[i]

@@ -654,7 +654,7 @@ func (a *app) showGrounds(grounds []judge.Ground) {
 			a.showGround(g)
 			continue
 		}
-		if len(g.Findings) > 0 || g.Effect == judge.Refuses {
+		if len(g.Causes) > 0 || g.Effect == judge.Refuses {
 			a.showGround(g)
 			continue
 		}
@@ -708,12 +708,12 @@ func (a *app) showGround(g judge.Ground) {
 	case g.Code == judge.ManifestsDisagree && !slices.Equal(g.Expected, g.Computed):
 		a.aligned("      ", "stated", g.Expected.String(), "computed", g.Computed.String())
 	}
-	for _, f := range g.Findings {
+	for _, f := range g.Causes {
 		a.hanging("    • ", "      ", f.Sentence)
 		a.damageMap("      ", f)
 		a.hanging("    → ", "      ", f.Advice)
 	}
-	if len(g.Findings) == 0 && g.Advice != "" { // theirs is more to the point
+	if len(g.Causes) == 0 && g.Advice != "" { // theirs is more to the point
 		a.hanging("    → ", "      ", g.Advice)
 	}
 }

@@ -138,8 +138,8 @@ func slotSaid(slot wire.DeviceSlot) (verdict, holds, since string) {
 		verdict = string(*c.Now)
 	}
 	switch {
-	case c.Finding != nil:
-		holds = "no answer: " + strings.ReplaceAll(strings.TrimPrefix(string(c.Finding.Code), "device-"), "-", " ")
+	case c.Cause != nil:
+		holds = "no answer: " + strings.ReplaceAll(strings.TrimPrefix(string(c.Cause.Code), "device-"), "-", " ")
 	case c.Holds == nil:
 		holds = "no release that is known"
 	case verdict == string(judge.Refused):
@@ -147,7 +147,7 @@ func slotSaid(slot wire.DeviceSlot) (verdict, holds, since string) {
 	default:
 		holds = heldName(c.Holds)
 	}
-	if slot.Since != nil && c.Finding == nil {
+	if slot.Since != nil && c.Cause == nil {
 		since = moment(*slot.Since)
 	}
 	return verdict, holds, since
@@ -177,7 +177,7 @@ was found before.`,
 			if err != nil {
 				return err
 			}
-			if recorded || d.Reach == device.Typed {
+			if recorded || d.Connection == device.Typed {
 				return a.showDevice(d)
 			}
 			return a.checkDevices(cmd.Context(), c, wire.NewDeviceCheck{Device: args[0], Label: "what is in it"})
@@ -399,7 +399,7 @@ func (a *app) showSlot(item wire.Item) {
 
 // showSaid shows what a device was asked and said.
 func (a *app) showSaid(d *device.SlotReport) {
-	how := []string{string(d.Reach)}
+	how := []string{string(d.Connection)}
 	if d.Address != "" {
 		how = append(how, d.Address)
 	}

@@ -49,7 +49,7 @@ func (a *app) deviceKinds() *cobra.Command {
 					slots = append(slots, s.Slot)
 				}
 				g.add(
-					k.Name, reachWord(k.Reach), string(k.Covers), strings.Join(slots, " "),
+					k.Name, reachWord(k.Connection), string(k.Covers), strings.Join(slots, " "),
 					strings.Join(k.Algorithms, ", "), k.Title, describedBy(k),
 				)
 			}
@@ -159,17 +159,17 @@ func (a *app) tryKind(ctx context.Context, file string, f trialFlags, keep bool)
 	if err := a.print(tried, g, func() { a.showTried(tried, keep) }); err != nil {
 		return err
 	}
-	if tried.Finding != nil {
+	if tried.Cause != nil {
 		return &exit{code: exitFailed}
 	}
 	return nil
 }
 
 func (a *app) showTried(t wire.KindTried, kept bool) {
-	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(t.Kind.Name), a.faint(t.Kind.Title+", "+reachWord(t.Kind.Reach)))
+	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(t.Kind.Name), a.faint(t.Kind.Title+", "+reachWord(t.Kind.Connection)))
 	fmt.Fprintf(a.stdout, "    asked about slot %s: %s\n", t.Slot, t.Question)
-	if t.Finding != nil {
-		a.wrapped("    ", "What was pasted is no answer by this description: "+t.Finding.Sentence)
+	if t.Cause != nil {
+		a.wrapped("    ", "What was pasted is no answer by this description: "+t.Cause.Sentence)
 		a.note(
 			"Nothing was kept. Paste all that the device said, from the question to the prompt behind the answer, or change the description.",
 		)
@@ -207,6 +207,6 @@ func (a *app) deviceKindRetire() *cobra.Command {
 	return cmd
 }
 
-func reachWord(r device.Reach) string {
-	return map[device.Reach]string{device.Console: "console, over SSH", device.Command: "command, over SSH", device.Typed: "by a person"}[r]
+func reachWord(r device.Connection) string {
+	return map[device.Connection]string{device.Console: "console, over SSH", device.Command: "command, over SSH", device.Typed: "by a person"}[r]
 }

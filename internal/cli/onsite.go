@@ -240,8 +240,8 @@ func (s *site) session(e *satchel.Entry, plan *survey.Survey) *verify.Session {
 }
 
 // witnessOf is who measures for an outcome.
-func witnessOf(e *satchel.Entry) measure.Witness {
-	return measure.Witness{
+func witnessOf(e *satchel.Entry) measure.Attribution {
+	return measure.Attribution{
 		Maker: measure.Client, Where: "client on " + e.Host, By: e.By, At: e.At, Software: e.Software,
 	}
 }
@@ -284,14 +284,14 @@ func (a *app) judge(
 	}
 	bar := a.bar(total, e.Path)
 	o := verify.OnSite{
-		Folder:   folder,
-		Plan:     plan,
-		Session:  s.session(e, plan),
-		Memory:   known{s.satchel, plan},
-		Cores:    runtime.GOMAXPROCS(0),
-		MaxBytes: s.satchel.Policy.DiagnosisBytes,
-		Witness:  witnessOf(e),
-		Progress: func(n int64) { bar.Set64(n) }, //nolint:errcheck // only for the eye
+		Folder:      folder,
+		Plan:        plan,
+		Session:     s.session(e, plan),
+		OtherFiles:  known{s.satchel, plan},
+		Cores:       runtime.GOMAXPROCS(0),
+		MaxBytes:    s.satchel.Policy.DiagnosisBytes,
+		Attribution: witnessOf(e),
+		Progress:    func(n int64) { bar.Set64(n) }, //nolint:errcheck // only for the eye
 	}
 	items, done, err := o.Run(ctx)
 	bar.Clear() //nolint:errcheck // only for the eye

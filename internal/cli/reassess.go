@@ -81,12 +81,12 @@ func (a *app) showReach(r wire.Reach, what string) {
 			),
 		),
 	)
-	if len(r.Turns) == 0 {
+	if len(r.VerdictChanges) == 0 {
 		fmt.Fprintf(a.stdout, "If it %s, no verdict would change.\n", what)
 		return
 	}
 	fmt.Fprintf(a.stdout, "If it %s:\n", what)
-	for _, t := range r.Turns {
+	for _, t := range r.VerdictChanges {
 		fmt.Fprintf(a.stdout, "  %d from %s to %s\n", t.Count, a.paint(string(t.From)), a.paint(string(t.To)))
 	}
 	a.showRejudged(r.Items)

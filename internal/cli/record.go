@@ -264,7 +264,7 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 	if err != nil {
 		return err
 	}
-	said, err := ledger.SaidOf(report.Sentence, report.Position, report.Differences)
+	said, err := ledger.SaidOf(report.Sentence, report.Position, report.Discrepancies)
 	if err != nil {
 		return err
 	}
@@ -338,7 +338,7 @@ func (a *app) recordAudit() *cobra.Command {
 					word = "broken"
 				}
 				fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(word), plain.Text(report.Sentence))
-				for _, d := range report.Differences {
+				for _, d := range report.Discrepancies {
 					fmt.Fprintf(a.stdout, "  %s\n", plain.Text(d))
 				}
 				if report.Clean {

@@ -30,7 +30,7 @@ func (a *app) unrecorded(
 		return err
 	}
 	measured, err := verify.Measure(
-		ctx, folder, plan, measure.Witness{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()},
+		ctx, folder, plan, measure.Attribution{Maker: measure.Client, Where: "client on " + hostname(), At: time.Now()},
 		digest.MeasureGain(time.Now),
 	)
 	if err != nil {

@@ -33,8 +33,8 @@ type Tried struct {
 	Slot      *device.Slot
 	Algorithm digest.Algorithm
 	Value     digest.Value
-	// Finding says why what was pasted is no answer, or is nil.
-	Finding *diagnose.Cause
+	// Cause says why what was pasted is no answer, or is nil.
+	Cause *diagnose.Cause
 }
 
 // Try reads a description, and by it what was pasted. Nothing is kept.
@@ -64,7 +64,7 @@ func (s *Service) Try(t Trial) (Tried, error) {
 			At("slot")
 	}
 	answer, finding := k.Try(slot, []byte(t.Answer))
-	return Tried{Kind: k, Slot: slot, Algorithm: answer.Algorithm, Value: answer.Value, Finding: finding}, nil
+	return Tried{Kind: k, Slot: slot, Algorithm: answer.Algorithm, Value: answer.Value, Cause: finding}, nil
 }
 
 // SetKind keeps a description of a kind, once an answer was read by it.
@@ -73,10 +73,10 @@ func (s *Service) SetKind(ctx context.Context, by string, t Trial) (Tried, error
 	if err != nil {
 		return tried, err
 	}
-	if tried.Finding != nil {
+	if tried.Cause != nil {
 		return tried, fault.New(
 			fault.Invalid, fault.KindNotTried, "By this description what was pasted is no answer: %s",
-			tried.Finding.Sentence,
+			tried.Cause.Sentence,
 		).
 			Advise("Paste what such a device says, from the question to the prompt, or change the description.").
 			At("answer")

@@ -155,7 +155,7 @@ func (s *Service) check(ctx context.Context, d Details) error {
 			return err
 		}
 	}
-	if k.Reach == device.Typed {
+	if k.Connection == device.Typed {
 		if d.Address != "" || d.Credential != "" {
 			return fault.New(
 				fault.Invalid, fault.NotReached,

@@ -48,8 +48,8 @@ type Reply struct {
 	Algorithm digest.Algorithm
 	HostKey   string
 	Took      time.Duration
-	// Finding says why nothing usable came.
-	Finding *diagnose.Cause
+	// Cause says why nothing usable came.
+	Cause *diagnose.Cause
 }
 
 // line is a connection to a device on which questions are asked.
@@ -70,7 +70,7 @@ func (s *Service) Ask(ctx context.Context, d Details, k *device.Kind, questions 
 		if !s.askOnce(ctx, d, k, questions[i:i+together], out[i:i+together]) {
 			last := out[i+together-1]
 			for n := i + together; n < len(out); n++ { // it would not answer those either
-				out[n].HostKey, out[n].Finding = last.HostKey, last.Finding
+				out[n].HostKey, out[n].Cause = last.HostKey, last.Cause
 			}
 			break
 		}
@@ -85,7 +85,7 @@ func (s *Service) askOnce(
 ) (more bool) {
 	rest := func(from int, f *diagnose.Cause) {
 		for i := from; i < len(out); i++ {
-			out[i].Finding = f
+			out[i].Cause = f
 		}
 	}
 	client, hostKey, finding := s.connect(ctx, d, k)
@@ -100,7 +100,7 @@ func (s *Service) askOnce(
 	stop := context.AfterFunc(ctx, func() { client.Close() })
 	defer stop()
 	var to line = &commands{client, k}
-	if k.Reach == device.Console {
+	if k.Connection == device.Console {
 		console, finding := openConsole(ctx, client, k)
 		if finding != nil {
 			rest(0, finding)
@@ -112,18 +112,18 @@ func (s *Service) askOnce(
 		begun := s.now()
 		for _, a := range q.Algorithms {
 			out[i].Algorithm = a
-			out[i].Said, out[i].Finding = to.ask(ctx, asked{q.Slot, a})
-			if out[i].Finding != nil || !k.Refused(q.Slot, a, out[i].Said) {
+			out[i].Said, out[i].Cause = to.ask(ctx, asked{q.Slot, a})
+			if out[i].Cause != nil || !k.Refused(q.Slot, a, out[i].Said) {
 				break // else it may compute another
 			}
 		}
 		out[i].Took = s.now().Sub(begun)
-		if k.Reach != device.Console {
+		if k.Connection != device.Console {
 			continue // each had a session of its own
 		}
-		if out[i].Finding != nil {
+		if out[i].Cause != nil {
 			// What it still says would be taken for the next answer.
-			rest(i+1, out[i].Finding)
+			rest(i+1, out[i].Cause)
 			return false
 		}
 		if k.Loose(q.Slot, out[i].Algorithm, out[i].Said) {

@@ -30,8 +30,8 @@ type Reach struct {
 	Batches int `json:"batches"`
 	// Turns count the artifacts whose verdict would change, by what it is and
 	// what it would be, and Items are those, at most maxReach.
-	Turns []VerdictChange `json:"turns"`
-	Items []Change        `json:"items"`
+	VerdictChanges []VerdictChange `json:"turns"`
+	Items          []Change        `json:"items"`
 }
 
 // A VerdictChange counts changes of verdict.
@@ -93,7 +93,7 @@ func (s *Service) Reach(
 	if err != nil {
 		return Reach{}, err
 	}
-	out := Reach{Turns: []VerdictChange{}, Items: []Change{}}
+	out := Reach{VerdictChanges: []VerdictChange{}, Items: []Change{}}
 	turns := map[[2]judge.Verdict]int{}
 	var last int64
 	_, err = s.rejudge(
@@ -124,10 +124,10 @@ func (s *Service) Reach(
 		},
 	)
 	for turn, n := range turns {
-		out.Turns = append(out.Turns, VerdictChange{turn[0], turn[1], n})
+		out.VerdictChanges = append(out.VerdictChanges, VerdictChange{turn[0], turn[1], n})
 	}
 	slices.SortFunc(
-		out.Turns, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) },
+		out.VerdictChanges, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) },
 	)
 	return out, err
 }

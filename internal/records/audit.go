@@ -33,7 +33,7 @@ type Report struct {
 	// Position is the first record that differs, or -1.
 	Position int64 `json:"position"`
 	// Differences are the first rows that are not what the records say.
-	Differences []string `json:"differences,omitempty"`
+	Discrepancies []string `json:"differences,omitempty"`
 	// Nonce is that of the question, and Signed the answer under the ledger's key.
 	Nonce  string `json:"nonce,omitempty"`
 	Signed string `json:"signed,omitempty"`
@@ -41,7 +41,7 @@ type Report struct {
 
 // Answer returns what is signed of a report.
 func (r Report) Answer() (ledger.Answer, error) {
-	said, err := ledger.SaidOf(r.Sentence, r.Position, r.Differences)
+	said, err := ledger.SaidOf(r.Sentence, r.Position, r.Discrepancies)
 	return ledger.Answer{Nonce: r.Nonce, From: r.From, Size: r.Records, Root: r.Root, Holds: r.Clean, Said: said}, err
 }
 
@@ -240,7 +240,7 @@ func (s *Service) Audit(ctx context.Context, q AuditQuestion, progress func(done
 			"What is stored is not what the records say: %s.", plain.Text(differences[0].What),
 		)
 		for _, d := range differences[:min(len(differences), shownDifferences)] {
-			report.Differences = append(report.Differences, plain.Text(d.What))
+			report.Discrepancies = append(report.Discrepancies, plain.Text(d.What))
 		}
 		return failed()
 	}

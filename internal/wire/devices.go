@@ -11,19 +11,19 @@ import (
 
 // A Device is equipment that hashes what it holds.
 type Device struct {
-	Name       string       `json:"name"`
-	Kind       string       `json:"kind"`
-	KindTitle  string       `json:"kind_title"`
-	Reach      device.Reach `json:"reach" doc:"How it is asked; typed is by a person."`
-	Address    string       `json:"address" doc:"Host and port; empty where only a person can reach it."`
-	Credential string       `json:"credential" doc:"The name of a credential of the service's configuration."`
-	Publisher  string       `json:"publisher" doc:"Whose releases it runs."`
-	Place      string       `json:"place"`
-	Retired    string       `json:"retired,omitempty" doc:"Why it is asked no more."`
-	By         string       `json:"by"`
-	At         time.Time    `json:"at" doc:"When this was set."`
-	Record     int64        `json:"record"`
-	Slots      []DeviceSlot `json:"slots"`
+	Name       string            `json:"name"`
+	Kind       string            `json:"kind"`
+	KindTitle  string            `json:"kind_title"`
+	Connection device.Connection `json:"reach" doc:"How it is asked; typed is by a person."`
+	Address    string            `json:"address" doc:"Host and port; empty where only a person can reach it."`
+	Credential string            `json:"credential" doc:"The name of a credential of the service's configuration."`
+	Publisher  string            `json:"publisher" doc:"Whose releases it runs."`
+	Place      string            `json:"place"`
+	Retired    string            `json:"retired,omitempty" doc:"Why it is asked no more."`
+	By         string            `json:"by"`
+	At         time.Time         `json:"at" doc:"When this was set."`
+	Record     int64             `json:"record"`
+	Slots      []DeviceSlot      `json:"slots"`
 }
 
 // A DeviceSlot is a slot with what it was last found to hold.
@@ -48,7 +48,7 @@ type SlotCheck struct {
 	Digest    string          `json:"digest,omitempty" doc:"What the device gave, in hexadecimal."`
 	Holds     *Against        `json:"holds,omitempty" doc:"What the value was held against; whether it is that, the verdict tells."`
 	Typed     bool            `json:"typed,omitempty" doc:"Whether a person has copied it from the device's console."`
-	Finding   *diagnose.Cause `json:"finding,omitempty" doc:"Why there is no value."`
+	Cause     *diagnose.Cause `json:"finding,omitempty" doc:"Why there is no value."`
 }
 
 // A DeviceShown is a device with its history.
@@ -90,16 +90,16 @@ type RetireReason struct {
 
 // A DeviceKind is a kind of device.
 type DeviceKind struct {
-	Name       string        `json:"name"`
-	Title      string        `json:"title"`
-	Reach      device.Reach  `json:"reach"`
-	Covers     device.Covers `json:"covers" doc:"Whether a digest is over the image or over all of the slot."`
-	Algorithms []string      `json:"algorithms" doc:"What it can compute, the hardest to forge first."`
-	Slots      []DeviceSlot  `json:"slots"`
-	Text       string        `json:"text" doc:"The description, in YAML."`
-	Shipped    bool          `json:"shipped" doc:"Whether it came with the program."`
-	By         string        `json:"by,omitempty" doc:"The curator who has described it."`
-	At         *time.Time    `json:"at,omitempty" doc:"When."`
+	Name       string            `json:"name"`
+	Title      string            `json:"title"`
+	Connection device.Connection `json:"reach"`
+	Covers     device.Covers     `json:"covers" doc:"Whether a digest is over the image or over all of the slot."`
+	Algorithms []string          `json:"algorithms" doc:"What it can compute, the hardest to forge first."`
+	Slots      []DeviceSlot      `json:"slots"`
+	Text       string            `json:"text" doc:"The description, in YAML."`
+	Shipped    bool              `json:"shipped" doc:"Whether it came with the program."`
+	By         string            `json:"by,omitempty" doc:"The curator who has described it."`
+	At         *time.Time        `json:"at,omitempty" doc:"When."`
 }
 
 // TryKindRequest tries a description of a kind.
@@ -119,7 +119,7 @@ type KindTried struct {
 	Question  string          `json:"question" doc:"What it would be asked."`
 	Algorithm string          `json:"algorithm,omitempty"`
 	Value     digest.Value    `json:"value,omitempty" doc:"What was read."`
-	Finding   *diagnose.Cause `json:"finding,omitempty" doc:"Why what was pasted is no answer."`
+	Cause     *diagnose.Cause `json:"finding,omitempty" doc:"Why what was pasted is no answer."`
 }
 
 // RetireKindRequest has a kind used no more.

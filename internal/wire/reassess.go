@@ -9,10 +9,10 @@ import (
 
 // Reach tells what rests on a key, and what would become of it.
 type Reach struct {
-	Rests   int             `json:"rests" doc:"Artifacts with a signature by the key."`
-	Batches int             `json:"batches" doc:"How many batches they are in."`
-	Turns   []VerdictChange `json:"turns" doc:"How many verdicts would change, by what they are and would be."`
-	Items   []Rejudge       `json:"items" doc:"Which, up to 500."`
+	Rests          int             `json:"rests" doc:"Artifacts with a signature by the key."`
+	Batches        int             `json:"batches" doc:"How many batches they are in."`
+	VerdictChanges []VerdictChange `json:"turns" doc:"How many verdicts would change, by what they are and would be."`
+	Items          []Rejudge       `json:"items" doc:"Which, up to 500."`
 }
 
 // Inquiry is a question whose answer takes a while. Ask for it again until its

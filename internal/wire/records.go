@@ -38,17 +38,17 @@ type CheckpointRequest struct {
 
 // Audit is the result of an audit of the ledger.
 type Audit struct {
-	Clean       bool       `json:"clean"`
-	Records     int64      `json:"records"`
-	From        int64      `json:"from" doc:"The first record that was read; those before it an earlier audit has read, which held."`
-	Since       *time.Time `json:"since,omitempty" doc:"When that was."`
-	Checkpoints int        `json:"checkpoints"`
-	Root        string     `json:"root"`
-	Sentence    string     `json:"sentence" doc:"What was found."`
-	Position    int64      `json:"position" doc:"The first record that differs, or -1."`
-	Differences []string   `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
-	Nonce       string     `json:"nonce,omitempty" doc:"That of the question."`
-	Signed      string     `json:"signed,omitempty" doc:"The answer as a note under the ledger's key; docs/formats.md says how it is checked."`
+	Clean         bool       `json:"clean"`
+	Records       int64      `json:"records"`
+	From          int64      `json:"from" doc:"The first record that was read; those before it an earlier audit has read, which held."`
+	Since         *time.Time `json:"since,omitempty" doc:"When that was."`
+	Checkpoints   int        `json:"checkpoints"`
+	Root          string     `json:"root"`
+	Sentence      string     `json:"sentence" doc:"What was found."`
+	Position      int64      `json:"position" doc:"The first record that differs, or -1."`
+	Discrepancies []string   `json:"differences,omitempty" doc:"The first rows that are not what the records say."`
+	Nonce         string     `json:"nonce,omitempty" doc:"That of the question."`
+	Signed        string     `json:"signed,omitempty" doc:"The answer as a note under the ledger's key; docs/formats.md says how it is checked."`
 }
 
 // ListRecordsRequest narrows the list of records.

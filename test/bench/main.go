@@ -193,7 +193,7 @@ func measureOne(fsys fs.FS, it *survey.Item) error {
 
 func measured(fsys fs.FS, it *survey.Item) (measure.Measurement, error) {
 	all, err := verify.Open(
-		context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Witness{}, digest.Gain{}, nil,
+		context.Background(), fsys, verify.Files([]*survey.Item{it}), measure.Attribution{}, digest.Gain{}, nil,
 	)
 	m := all[it.Path]
 	if err == nil && m.Problem != nil {
@@ -311,7 +311,7 @@ func manySmall(dir string, algorithm digest.Algorithm, bare func() hash.Hash, wh
 	a, b, err := versus(func() error {
 		return parts(func(part []*survey.Item) error {
 			for _, group := range verify.Groups(verify.Files(part), gain) {
-				all, err := verify.Open(context.Background(), fsys, group, measure.Witness{}, gain, nil)
+				all, err := verify.Open(context.Background(), fsys, group, measure.Attribution{}, gain, nil)
 				if err != nil {
 					return err
 				}
