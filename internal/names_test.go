@@ -99,7 +99,7 @@ func TestNamesAreThoseOfTheDictionary(t *testing.T) {
 	not := regexp.MustCompile(`(?m)^\| ([a-z, ]+) \| .* \|$`).FindAllStringSubmatch(dropped, -1)
 	require.Greater(t, len(not), 5)
 	excepted := []string{"MeasuredElsewhere"} // the code is older than the dictionary
-	for _, row := range not[1:] { // below the head
+	for _, row := range not[1:] {             // below the head
 		for w := range strings.SplitSeq(row[1], ", ") {
 			for pkg, name := range used[w] {
 				if w == "finding" && strings.Contains(name, "Findings") || slices.Contains(excepted, name) {
