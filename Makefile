@@ -10,7 +10,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/inde
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
 GOLANGCI = go tool -modfile=tools/go.mod golangci-lint
 
-.PHONY: help demo test race corpus build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
+.PHONY: help demo check test race corpus build console bench fuzz fuzz-parsers fuzz-requests lint format openapi screenshots clean
 
 help: ## list what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /\1\t/' | awk -F '\t' '{ printf "  %-14s %s\n", $$1, $$2 }'
@@ -60,6 +60,10 @@ lint: console/node_modules/.made console/src/api/types.ts ## check form and type
 format: console/node_modules/.made ## put everything into its form
 	$(GOLANGCI) fmt
 	cd console && npm run --silent format
+
+check: build lint ## the quick part of the tests: form, types, and each package by itself, without a browser
+	cd console && npm run --silent test
+	go run ./internal/pgserver/pgrun go test -short -timeout 10m $$(go list ./... | grep -v /test$$)
 
 test: ## install what is missing and run every check and test
 	@scripts/install-missing.sh test

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,12 +17,18 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"endeixis/internal/browser"
 	"endeixis/internal/roles"
 	"endeixis/internal/testkit"
 	"endeixis/internal/wire"
 )
 
+// TestMain says at once where there is no browser, and not after a quarter of an hour.
 func TestMain(m *testing.M) {
+	if err := browser.Installed(); err != nil {
+		fmt.Fprintln(os.Stderr, "The tests of the whole product need a browser:", err)
+		os.Exit(1)
+	}
 	testkit.Main(m, func() { os.RemoveAll(built.dir) })
 }
 

@@ -6,19 +6,47 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"time"
 
 	"github.com/chromedp/chromedp"
 )
 
-// New starts a browser with a window of the given size. cancel ends it.
+// program is what Debian's package is called by.
+const program = "chromium"
+
+// A MissingError reports that no browser is installed.
+type MissingError struct{ cause error }
+
+// Error says what to do.
+func (e *MissingError) Error() string {
+	return "there is no Chromium here; “scripts/install-missing.sh test” installs it: " + e.cause.Error()
+}
+
+// Unwrap returns why it was not found.
+func (e *MissingError) Unwrap() error { return e.cause }
+
+// Installed returns a [*MissingError] where there is no browser.
+func Installed() error {
+	if _, err := exec.LookPath(program); err != nil {
+		return &MissingError{err}
+	}
+	return nil
+}
+
+// New starts a browser with a window of the given size. cancel ends it. It fails with a
+// [*MissingError] where there is none.
 func New(ctx context.Context, width, height int) (tab context.Context, cancel func(), err error) {
+	if err := Installed(); err != nil {
+		return nil, nil, err
+	}
 	profile, err := os.MkdirTemp("", "endeixis-browser-")
 	if err != nil {
 		return nil, nil, err
 	}
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(program),
 		chromedp.WindowSize(width, height),
 		chromedp.NoSandbox,
 		chromedp.DisableGPU,
