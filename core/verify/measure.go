@@ -179,7 +179,8 @@ func inGroups[F any](files []F, targets func(F) []*measure.Target, gain digest.G
 // It fails only when ctx ends. progress may be nil, and may be called by several
 // goroutines.
 func Open(
-	ctx context.Context, folder fs.FS, files []*File, w measure.Attribution, gain digest.Gain, progress func(total int64),
+	ctx context.Context, folder fs.FS, files []*File, w measure.Attribution, gain digest.Gain,
+	progress func(total int64),
 ) (map[string]measure.Measurement, error) {
 	readings, err := openGroup(
 		ctx, folder, files, func(f *File) (string, []*measure.Target) { return f.Path, f.targets }, gain, progress,

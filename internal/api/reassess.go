@@ -159,9 +159,11 @@ func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
 
 func reachOf(r reassess.Reach) *wire.Reach {
 	return &wire.Reach{
-		Rests:          r.Rests,
-		Batches:        r.Batches,
-		VerdictChanges: convert(r.VerdictChanges, func(t reassess.VerdictChange) wire.VerdictChange { return wire.VerdictChange(t) }),
+		Rests:   r.Rests,
+		Batches: r.Batches,
+		VerdictChanges: convert(r.VerdictChanges, func(c reassess.VerdictChange) wire.VerdictChange {
+			return wire.VerdictChange(c)
+		}),
 		Items: convert(r.Items, func(c reassess.Change) wire.Rejudge {
 			return wire.Rejudge{Batch: c.Batch, N: c.N, Shown: plain.Text(c.Path), From: c.From, To: c.To, Why: c.Why}
 		}),

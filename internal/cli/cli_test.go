@@ -135,7 +135,10 @@ func TestAnswersThatLackSomething(t *testing.T) {
 // TestProblemsAreExitCodes: what a service says is wrong goes to standard error with its advice, and the code
 // tells whether anything can be done here.
 func TestProblemsAreExitCodes(t *testing.T) {
-	for status, code := range map[int]int{401: exitNoAccess, 403: exitNoAccess, 429: exitNoAccess, 503: exitNoAccess, 404: exitFailed, 409: exitFailed, 422: exitFailed, 500: exitFailed} {
+	for status, code := range map[int]int{
+		401: exitNoAccess, 403: exitNoAccess, 429: exitNoAccess, 503: exitNoAccess,
+		404: exitFailed, 409: exitFailed, 422: exitFailed, 500: exitFailed,
+	} {
 		r := against(t, answers{"GET /publishers": wire.Problem{
 			Status: status, Code: "made-up", Detail: "It is so.", Advice: "Do that.",
 		}}, "publisher", "list")
@@ -151,8 +154,14 @@ func TestProblemsAreExitCodes(t *testing.T) {
 // TestWrongUsageAsksNobody: what is wrong with a command is said before anybody is asked.
 func TestWrongUsageAsksNobody(t *testing.T) {
 	for _, args := range [][]string{
-		{"batch", "show"}, {"batch", "show", "12", "--itme", "x"}, {"publisher", "list", "-o", "xml"}, {"publisher", "lits"},
-		{"batch", "run"}, {"record", "list", "--verdict", "fine"}, {"keyring", "admit"}, {"readback"},
+		{"batch", "show"},
+		{"batch", "show", "12", "--itme", "x"},
+		{"publisher", "list", "-o", "xml"},
+		{"publisher", "lits"},
+		{"batch", "run"},
+		{"record", "list", "--verdict", "fine"},
+		{"keyring", "admit"},
+		{"readback"},
 	} {
 		r := against(t, answers{}, args...)
 		assert.Equal(t, exitUsage, r.code, "%v: %s", args, r.err)

@@ -174,7 +174,9 @@ func TestMeasure(t *testing.T) {
 	assert.Equal(t, 4, last.Items)
 
 	lost := errors.New("the line is cut")
-	cut := &service{assignments: list, answer: func(int, []wire.Submission) (wire.Taken, error) { return wire.Taken{}, lost }}
+	cut := &service{assignments: list, answer: func(int, []wire.Submission) (wire.Taken, error) {
+		return wire.Taken{}, lost
+	}}
 	assert.ErrorIs(t, Measure(t.Context(), cut, 7, dir, 1<<20, nil), lost)
 	assert.Empty(t, cut.submitted)
 

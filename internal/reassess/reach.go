@@ -127,7 +127,9 @@ func (s *Service) Reach(
 		out.VerdictChanges = append(out.VerdictChanges, VerdictChange{turn[0], turn[1], n})
 	}
 	slices.SortFunc(
-		out.VerdictChanges, func(x, y VerdictChange) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) },
+		out.VerdictChanges, func(x, y VerdictChange) int {
+			return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To))
+		},
 	)
 	return out, err
 }
