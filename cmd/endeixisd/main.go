@@ -183,9 +183,10 @@ func ledgerKeyCommand(
 		Short: "Have the ledger go on with another key",
 		Long:  "Stop the service, and every “endeixisd work”, before you change the key. Afterwards give\nhosts that work beside the service what “endeixisd writers-key” prints then, and start\neverything again. People sign in again to the console.",
 	}
-	follow := func(lost bool, after string) func(*cobra.Command, []string) error {
+	type change = func(*serve.Service, context.Context) (public string, err error)
+	follow := func(next change, after string) func(*cobra.Command, []string) error {
 		return withService(func(ctx context.Context, s *serve.Service) error {
-			public, err := s.RotateKey(ctx, lost)
+			public, err := next(s, ctx)
 			if err != nil {
 				return err
 			}
@@ -202,7 +203,7 @@ func ledgerKeyCommand(
 		Long:    "rotate makes a new key. The old one signs once more, that the new one follows it: that\nis a record, and is in every receipt from then on, so that whoever knows the old key goes\non by itself. The old key's file is kept beside the new one, with “.ended” behind its name:\ndestroy it, its copies in backups too.",
 		Example: "  endeixisd ledger-key rotate --config endeixis.yaml",
 		RunE: follow(
-			false,
+			(*serve.Service).RotateKey,
 			"The old key has signed that it is followed. Its file is kept with “.ended” behind its name: destroy it.",
 		),
 	}, &cobra.Command{
@@ -212,7 +213,7 @@ func ledgerKeyCommand(
 		Long:    "declare-lost makes a new key where the file of the old one is gone, and no backup has it.\nWhat stands in the database is taken as it is, and the record of it says so: that nothing\nin it was altered before, only a checkpoint or a receipt shows that somebody has kept.\nEverybody signs in again with the client, and is asked.",
 		Example: "  endeixisd ledger-key declare-lost --config endeixis.yaml",
 		RunE: follow(
-			true,
+			(*serve.Service).DeclareKeyLost,
 			"Nobody has signed that it follows the old one: tell everybody who knows that. They sign in again, and are asked.",
 		),
 	})

@@ -142,28 +142,32 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 		Digest: sum[:], ConnectWithin: 10 * time.Second, AnswerWithin: time.Minute, Covers: Image,
 		Ask: map[digest.Algorithm]string{},
 	}
-	k.Name = p.word(root, "kind", true)
+	k.Name = p.needed(root, "kind")
 	if k.Name != "" && (!nameForm.MatchString(k.Name) || len(k.Name) > 60) {
 		p.wrong(root.line("kind"), "a kind's name has small letters, digits and hyphens")
 	}
-	k.Title = p.word(root, "title", true)
+	k.Title = p.needed(root, "title")
 	k.Connection = choice(p, root, "reach", Connections(), "")
 	k.Covers = choice(p, root, "covers", []Covers{Image, WholeSlot}, Image)
-	k.Prompt = p.pattern(root, "prompt", k.Connection == Console, nil)
+	prompt := p.word
+	if k.Connection == Console {
+		prompt = p.needed
+	}
+	k.Prompt = p.pattern(root, "prompt", prompt(root, "prompt"))
 	if k.Prompt != nil && k.Prompt.MatchString("") {
 		p.wrong(root.line("prompt"), "the prompt matches where nothing was said, so that no answer would be waited for")
 	}
-	k.Answer = p.pattern(root, "answer", true, []string{"digest", "slot", "algorithm", "size"})
+	k.Answer = p.pattern(root, "answer", p.needed(root, "answer"), "digest", "slot", "algorithm", "size")
 	if k.Answer != nil && k.Answer.SubexpIndex("digest") < 0 {
 		p.wrong(root.line("answer"), "the answer needs a group for the value: (?P<digest>…)")
 	}
-	k.Refusal = p.pattern(root, "refusal", false, []string{"reason"})
+	k.Refusal = p.pattern(root, "refusal", p.word(root, "refusal"), "reason")
 	k.Before = p.lines(root, "before")
-	k.Pager = p.pattern(root, "pager", false, nil)
+	k.Pager = p.pattern(root, "pager", p.word(root, "pager"))
 	if k.Pager != nil && k.Pager.MatchString("") {
 		p.wrong(root.line("pager"), "the pager's pattern matches where nothing was said")
 	}
-	k.PagerKey = p.word(root, "pager_key", false)
+	k.PagerKey = p.word(root, "pager_key")
 	if k.PagerKey == "" {
 		k.PagerKey = " "
 	}
@@ -307,13 +311,29 @@ func (p *kindParser) rest(f *fields, known ...string) {
 	}
 }
 
-// word returns a text of one line.
-func (p *kindParser) word(f *fields, name string, needed bool) string {
+// needed returns a text of one line, and complains where it is missing or empty.
+func (p *kindParser) needed(f *fields, name string) string {
 	node := f.values[name]
 	if node == nil {
-		if needed {
-			p.wrong(f.at, "%s is missing", name)
-		}
+		p.wrong(f.at, "%s is missing", name)
+	} else if text, ok := node.(*ast.StringNode); ok && text.Value == "" {
+		p.wrong(f.lines[name], "%s is empty", name)
+	}
+	return p.word(f, name)
+}
+
+// ofWholeSlots returns a text of one line that is needed where a kind covers whole slots.
+func (p *kindParser) ofWholeSlots(f *fields, name string, k *Kind) string {
+	if k.Covers == WholeSlot {
+		return p.needed(f, name)
+	}
+	return p.word(f, name)
+}
+
+// word returns a text of one line, or "" where there is none.
+func (p *kindParser) word(f *fields, name string) string {
+	node := f.values[name]
+	if node == nil {
 		return ""
 	}
 	var text string
@@ -327,8 +347,6 @@ func (p *kindParser) word(f *fields, name string, needed bool) string {
 		return ""
 	}
 	switch {
-	case text == "" && needed:
-		p.wrong(f.lines[name], "%s is empty", name)
 	case strings.ContainsFunc(text, func(r rune) bool {
 		return r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0x2028 ||
 			r == 0x2029
@@ -362,7 +380,7 @@ func (p *kindParser) lines(f *fields, name string) []string {
 		single := &fields{
 			at: f.lines[name], lines: map[string]int{name: f.lines[name]}, values: map[string]ast.Node{name: child},
 		}
-		line := p.word(single, name, true)
+		line := p.needed(single, name)
 		if holes.MatchString(line) {
 			p.wrong(f.lines[name], "in %s nothing stands for anything", name)
 		}
@@ -372,7 +390,11 @@ func (p *kindParser) lines(f *fields, name string) []string {
 }
 
 func choice[T ~string](p *kindParser, f *fields, name string, of []T, otherwise T) T {
-	text := T(p.word(f, name, otherwise == ""))
+	word := p.word
+	if otherwise == "" {
+		word = p.needed
+	}
+	text := T(word(f, name))
 	switch {
 	case text == "":
 		return otherwise
@@ -386,9 +408,9 @@ func choice[T ~string](p *kindParser, f *fields, name string, of []T, otherwise 
 	return text
 }
 
-// pattern returns a pattern, which takes time in proportion to what it is matched with.
-func (p *kindParser) pattern(f *fields, name string, needed bool, groups []string) *regexp.Regexp {
-	text := p.word(f, name, needed)
+// pattern returns the pattern that is the text of a field, or nil where there is none. It takes
+// time in proportion to what it is matched with.
+func (p *kindParser) pattern(f *fields, name, text string, groups ...string) *regexp.Regexp {
 	if text == "" {
 		return nil
 	}
@@ -413,7 +435,7 @@ func (p *kindParser) pattern(f *fields, name string, needed bool, groups []strin
 }
 
 func (p *kindParser) time(f *fields, name string, otherwise time.Duration) time.Duration {
-	text := p.word(f, name, false)
+	text := p.word(f, name)
 	if text == "" {
 		return otherwise
 	}
@@ -446,7 +468,7 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 		if slot == nil {
 			continue
 		}
-		s := Slot{Name: name, Title: p.word(slot, "title", false), Sent: p.word(slot, "sent", false)}
+		s := Slot{Name: name, Title: p.word(slot, "title"), Sent: p.word(slot, "sent")}
 		if s.Title == "" {
 			s.Title = "slot " + name
 		}
@@ -459,7 +481,7 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 				"what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own",
 			)
 		}
-		if text := p.word(slot, "bytes", k.Covers == WholeSlot); text != "" {
+		if text := p.ofWholeSlots(slot, "bytes", k); text != "" {
 			n, err := strconv.ParseInt(text, 0, 64)
 			if err != nil || n < 1 || n > 1<<40 {
 				p.wrong(slot.lines["bytes"], "bytes is how many the slot has, from 1 to a TiB")
@@ -482,7 +504,7 @@ func (p *kindParser) questions(root *fields, k *Kind) {
 		return
 	}
 	for _, name := range all.names {
-		line := p.word(all, name, true)
+		line := p.needed(all, name)
 		a, err := digest.Parse(name)
 		if err != nil {
 			p.wrong(all.lines[name], "%s is no algorithm that is known here", plain.Quoted(name))
@@ -517,7 +539,7 @@ func (p *kindParser) questions(root *fields, k *Kind) {
 }
 
 func (p *kindParser) fill(root *fields, k *Kind) {
-	text := p.word(root, "fill", k.Covers == WholeSlot)
+	text := p.ofWholeSlots(root, "fill", k)
 	switch {
 	case text == "":
 	case k.Covers != WholeSlot:

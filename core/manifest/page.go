@@ -82,7 +82,7 @@ func (p *parser) page(text string, line int) {
 		raw := string(z.Raw())
 		switch kind {
 		case html.ErrorToken:
-			r.flush(true)
+			r.endParagraph()
 			r.layout.take(r.rows, true)
 			return
 		case html.TextToken:
@@ -114,7 +114,7 @@ func (r *pageReader) words(text string) {
 		at := r.line
 		for i, line := range strings.Split(text, "\n") {
 			if i > 0 {
-				r.flush(false)
+				r.flush()
 				at++
 				r.begun = at
 				if strings.TrimSpace(line) == "" {
@@ -152,7 +152,23 @@ func (r *pageReader) words(text string) {
 func (r *pageReader) put(s string) { r.text.WriteString(s) }
 
 // flush ends a row.
-func (r *pageReader) flush(paragraph bool) {
+func (r *pageReader) flush() {
+	if r.endText() {
+		r.afterRow()
+	}
+}
+
+// endParagraph ends a row, and what belongs together with it.
+func (r *pageReader) endParagraph() {
+	if r.endText() {
+		r.rows = append(r.rows, blankRow(r.line))
+		r.afterRow()
+	}
+}
+
+// endText makes a row of the text so far. It returns false within a cell of a table, where blocks
+// do not end the row.
+func (r *pageReader) endText() bool {
 	text := r.text.String()
 	r.text.Reset()
 	r.shown = 0
@@ -160,19 +176,20 @@ func (r *pageReader) flush(paragraph bool) {
 		text = strings.TrimSpace(text)
 	}
 	if r.inRow {
-		// Blocks within a cell do not end the row of the table.
 		r.text.WriteString(text)
 		if text != "" {
 			r.text.WriteByte(' ')
 		}
-		return
+		return false
 	}
 	if strings.TrimSpace(text) != "" {
 		r.rows = append(r.rows, rowOf(text, r.begun, r.p.opts.MaxLine))
 	}
-	if paragraph {
-		r.rows = append(r.rows, blankRow(r.line))
-	}
+	return true
+}
+
+// afterRow begins the next row, and hands on what is whole where there is much.
+func (r *pageReader) afterRow() {
 	r.begun = r.line
 	if len(r.rows) >= 2*r.p.opts.window && !r.pre {
 		now := wholeRecords(r.rows)
@@ -281,20 +298,23 @@ func (r *pageReader) open(name string, attributes []html.Attribute, closed bool)
 	switch name {
 	case "tr":
 		r.endRow()
-		r.flush(false)
+		r.flush()
 		r.inRow, r.begun = true, r.line
 	case "td", "th":
 		r.openCell(name, attributes)
 	case "table":
 		r.endRow()
 		r.reaching = nil
-		r.flush(true)
+		r.endParagraph()
 	case "pre", "textarea":
-		r.flush(true)
+		r.endParagraph()
 		r.pre = true
 	default:
-		if blocks[name] {
-			r.flush(paragraphs[name])
+		switch {
+		case paragraphs[name]:
+			r.endParagraph()
+		case blocks[name]:
+			r.flush()
 		}
 	}
 	if name == "dt" && !r.inRow {
@@ -472,19 +492,22 @@ func (r *pageReader) close(name string) {
 	case "table", "thead", "tbody":
 		r.endRow()
 		if name == "table" {
-			r.flush(true)
+			r.endParagraph()
 		}
 	case "pre", "textarea":
-		r.flush(true)
+		r.endParagraph()
 		r.pre = false
 		r.rows = append(r.rows, blankRow(r.line))
 	case "dt":
 		if !r.inRow {
-			r.flush(false)
+			r.flush()
 		}
 	default:
-		if blocks[name] {
-			r.flush(paragraphs[name] && name[0] != 'h')
+		switch {
+		case paragraphs[name] && name[0] != 'h': // what follows a heading belongs to it
+			r.endParagraph()
+		case blocks[name]:
+			r.flush()
 		}
 	}
 }

@@ -148,17 +148,27 @@ type keeper struct {
 	untrue, unknown, unread int
 }
 
+// strangePart is [keeper.part] for a component that the owner has not bound: there is room for few.
+func (k *keeper) strangePart(tag int, body []byte) int {
+	before := len(k.parts)
+	if _, known := k.at[partID(tag, body)]; !known && k.strange >= maxStrange {
+		return -1
+	}
+	i := k.part(tag, body)
+	k.strange += len(k.parts) - before
+	return i
+}
+
+func partID(tag int, body []byte) string { return fmt.Sprintf("%d %s", tag, body) }
+
 // part returns the place of a component, or -1 where there is no room for it.
-func (k *keeper) part(tag int, body []byte, owned bool) int {
-	id := fmt.Sprintf("%d %s", tag, body)
+func (k *keeper) part(tag int, body []byte) int {
+	id := partID(tag, body)
 	if i, ok := k.at[id]; ok {
 		return i
 	}
-	if len(k.parts) >= maxComponents || !owned && k.strange >= maxStrange || k.bytes+len(body) > maxCertificate {
+	if len(k.parts) >= maxComponents || k.bytes+len(body) > maxCertificate {
 		return -1
-	}
-	if !owned {
-		k.strange++
 	}
 	k.at[id] = len(k.parts)
 	k.bytes += len(body) + 6
@@ -198,16 +208,16 @@ func (c *Certificate) kept(newer *Certificate, certifiers Certifiers, e *Effort)
 	if newer != nil {
 		sources = append(sources, newer)
 	}
-	k.part(tagPublicKey, c.components[0].body, true)
+	k.part(tagPublicKey, c.components[0].body)
 	k.addOwned(sources)
 	for _, from := range sources {
 		spots := from.spots()
 		for n, part := range from.components {
-			if i := k.part(part.tag, part.body, false); i >= 0 {
+			if i := k.strangePart(part.tag, part.body); i >= 0 {
 				genuine, unknown, unread, untrue := from.foreign(
 					part, spots[n], certifiers, e,
 					func(u *UserID, raw []byte) {
-						if at := k.part(tagUserID, []byte(u.ID), false); at >= 0 {
+						if at := k.strangePart(tagUserID, []byte(u.ID)); at >= 0 {
 							k.add(at, [][]byte{raw}, maxComponentSignatures)
 						} else {
 							k.left++
@@ -249,7 +259,7 @@ func (k *keeper) addOwned(sources []*Certificate) {
 			if len(own) == 0 {
 				continue
 			}
-			i := k.part(part.tag, part.body, true)
+			i := k.part(part.tag, part.body)
 			if i < 0 {
 				continue // kept counts it
 			}

@@ -97,15 +97,16 @@ type Result struct {
 	Steps         []Step
 }
 
-func (r *Result) step(question string, holds bool, format string, args ...any) {
-	r.Steps = append(r.Steps, Step{Question: question, Holds: holds, Detail: fmt.Sprintf(format, args...)})
+// passed notes that a question was answered with yes.
+func (r *Result) passed(question, format string, args ...any) {
+	r.Steps = append(r.Steps, Step{Question: question, Holds: true, Detail: fmt.Sprintf(format, args...)})
 }
 
 func (r Result) end(status Status, question, format string, args ...any) Result {
 	r.Status = status
 	r.Reason = fmt.Sprintf(format, args...)
 	if status != Valid {
-		r.step(question, false, "%s", r.Reason)
+		r.Steps = append(r.Steps, Step{Question: question, Detail: r.Reason})
 	}
 	return r
 }
@@ -151,7 +152,7 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 	if s.criticalUnknown != "" {
 		return r.end(Unacceptable, form, "it carries %s marked critical, which we do not understand", s.criticalUnknown)
 	}
-	r.step(form, true, "%s, %s, made %s", s.KeyAlgorithm, s.Hash, s.Created.Format(time.RFC3339))
+	r.passed(form, "%s, %s, made %s", s.KeyAlgorithm, s.Hash, s.Created.Format(time.RFC3339))
 
 	const known = "Is the signer's key in the keyring?"
 	if len(candidates) == 0 {
@@ -168,8 +169,8 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 		case err == nil:
 			result := r
 			result.Steps = slices.Clone(r.Steps)
-			result.step(known, true, "key %s", candidates[i].Key.Fingerprint)
-			result.step(holds, true, "the signature is over exactly these bytes")
+			result.passed(known, "key %s", candidates[i].Key.Fingerprint)
+			result.passed(holds, "the signature is over exactly these bytes")
 			if result = result.fit(s, rules); best == nil || result.Status.Better(best.Status) {
 				best = &result
 			}
@@ -194,7 +195,7 @@ func Verify(s *Signature, doc Document, candidates []Candidate, rules Rules) Res
 	case unsupported != nil && refuted == 0:
 		return r.end(Unsupported, holds, "%s", unsupported.Error())
 	}
-	r.step(known, true, "key %s", r.Signer.Key.Fingerprint)
+	r.passed(known, "key %s", r.Signer.Key.Fingerprint)
 	return r.end(Invalid, holds, "the key is known, and its signature is not over these bytes")
 }
 
@@ -289,7 +290,7 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	} else if own.stated && own.flags&flagSign == 0 {
 		return r.end(SignerUnfit, may, "its owner did not mark the key for signing")
 	}
-	r.step(may, true, "its owner says so in a signature of %s", own.since.Format(time.DateOnly))
+	r.passed(may, "its owner says so in a signature of %s", own.since.Format(time.DateOnly))
 
 	const times = "Was the key good when the signature was made?"
 	if s.Created.Before(key.Created) || s.Created.Before(cert.Primary.Created) {
@@ -320,7 +321,7 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 			s.Created.Format(time.DateOnly),
 		)
 	}
-	r.step(times, true, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
+	r.passed(times, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
 
 	const strong = "Are hash and key strong enough?"
 	if key.tooShort(s) {
@@ -335,7 +336,7 @@ func (r Result) fit(s *Signature, rules Rules) Result {
 	if why := key.Weakness(rules); why != "" {
 		return r.end(Weak, strong, "%s", why)
 	}
-	r.step(strong, true, "%s with %s", key.Describe(), s.Hash)
+	r.passed(strong, "%s with %s", key.Describe(), s.Hash)
 	return r.end(Valid, "", "")
 }
 

@@ -32,7 +32,7 @@ func (a *app) loginCommand() *cobra.Command {
 			}
 			if askToken {
 				var err error
-				if token, err = a.ask("Token: ", "", true); err != nil {
+				if token, err = a.askSecret("Token: "); err != nil {
 					return err
 				}
 			}
@@ -41,10 +41,12 @@ func (a *app) loginCommand() *cobra.Command {
 				return usage("%w", err)
 			}
 			if token == "" {
-				if user, err = a.ask("Name: ", user, false); err != nil {
-					return err
+				if user == "" {
+					if user, err = a.ask("Name: "); err != nil {
+						return err
+					}
 				}
-				password, err := a.ask("Password: ", "", true)
+				password, err := a.askSecret("Password: ")
 				if err != nil {
 					return err
 				}
@@ -82,18 +84,21 @@ func (a *app) loginCommand() *cobra.Command {
 	return cmd
 }
 
-// ask returns the given value, or asks for it; a secret is not shown while it
-// is typed.
-func (a *app) ask(prompt, given string, secret bool) (string, error) {
-	if given != "" {
-		return given, nil
+// askSecret asks for what is not shown while it is typed.
+func (a *app) askSecret(prompt string) (string, error) {
+	f, ok := a.stdin.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return a.ask(prompt)
 	}
 	fmt.Fprint(a.stderr, prompt)
-	if f, ok := a.stdin.(*os.File); ok && secret && term.IsTerminal(int(f.Fd())) {
-		text, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(a.stderr)
-		return string(text), err
-	}
+	text, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.stderr)
+	return string(text), err
+}
+
+// ask asks for a line.
+func (a *app) ask(prompt string) (string, error) {
+	fmt.Fprint(a.stderr, prompt)
 	// One byte at a time, so that the next question finds its own line.
 	var line strings.Builder
 	char := make([]byte, 1)

@@ -19,7 +19,7 @@ func (a *app) userCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			password, err := a.ask("Password for "+args[0]+": ", "", true)
+			password, err := a.askSecret("Password for " + args[0] + ": ")
 			if err != nil {
 				return err
 			}
@@ -131,7 +131,7 @@ func (a *app) userReset() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Example: "  endeixis user reset merit",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			password, err := a.ask("New password for "+args[0]+": ", "", true)
+			password, err := a.askSecret("New password for " + args[0] + ": ")
 			if err != nil {
 				return err
 			}
@@ -154,11 +154,11 @@ func (a *app) passwordCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			old, err := a.ask("Password of now: ", "", true)
+			old, err := a.askSecret("Password of now: ")
 			if err != nil {
 				return err
 			}
-			password, err := a.ask("New password: ", "", true)
+			password, err := a.askSecret("New password: ")
 			if err != nil {
 				return err
 			}

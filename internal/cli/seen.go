@@ -233,7 +233,7 @@ func (a *app) acceptKey(ctx context.Context, c *client.Client, public string) er
 		plain.Text(a.profile.PublicKey),
 		plain.Text(public),
 	)
-	said, err := a.ask("Type “accept” to go on with the new key: ", "", false)
+	said, err := a.ask("Type “accept” to go on with the new key: ")
 	if err != nil {
 		return err
 	}

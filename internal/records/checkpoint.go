@@ -148,9 +148,30 @@ func (s *Service) hold(h held) error {
 
 // Resume holds the stored ledger against the checkpoint that is kept beside the key, and
 // returns a fault “ledger-older” where it does not go on from that: the database was restored
-// from a backup, cut, or written anew. With afterRestore that is accepted, and on record.
-// It is to be called once, before anything is appended.
-func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
+// from a backup, cut, or written anew. Either this or [Service.ResumeRestored] is to be called
+// once, before anything is appended.
+func (s *Service) Resume(ctx context.Context) error {
+	return s.resume(ctx, func(_ context.Context, kept ledger.Checkpoint, now *departure) error {
+		return fault.New(
+			fault.Conflict,
+			fault.LedgerOlder,
+			"The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.",
+			kept.Size, s.checkpointFile, now.why,
+		).
+			Advise(
+				"Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.",
+			)
+	})
+}
+
+// ResumeRestored does what [Service.Resume] does, and goes on from an older ledger where it finds
+// one. The record of that says what is missing.
+func (s *Service) ResumeRestored(ctx context.Context) error { return s.resume(ctx, s.goOnFromOlder) }
+
+// resume calls departed where the stored ledger does not go on from the checkpoint beside the key.
+func (s *Service) resume(
+	ctx context.Context, departed func(context.Context, ledger.Checkpoint, *departure) error,
+) error {
 	s.signing.Lock()
 	defer s.signing.Unlock()
 	if _, _, err := s.Seal(); err != nil {
@@ -179,20 +200,11 @@ func (s *Service) Resume(ctx context.Context, afterRestore bool) error {
 		s.held = held{kept, string(text), false}
 		return nil
 	}
-	if !afterRestore {
-		return fault.New(
-			fault.Conflict,
-			fault.LedgerOlder,
-			"The ledger in the database does not go on from what it was: %d records are known beside its key, in %s, and %s.",
-			kept.Size,
-			s.checkpointFile,
-			now.why,
-		).
-			Advise(
-				"Restore the newest backup. If this is the newest there is, start once with “endeixisd serve --after-restore”: that is put on record, and everybody who has seen the newer ledger is told.",
-			)
-	}
-	// It is on record before it is gone on from.
+	return departed(ctx, kept, now)
+}
+
+// goOnFromOlder puts on record that the ledger goes on from an older one, before it does.
+func (s *Service) goOnFromOlder(ctx context.Context, kept ledger.Checkpoint, now *departure) error {
 	if err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		_, err := s.Decide(
 			ctx, tx, "service", fmt.Sprintf("%d of %d records", now.Size, kept.Size),

@@ -33,7 +33,7 @@ func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (publi
 	if err := s.LoadKey(ctx, path); err != nil {
 		return "", err
 	}
-	if err := s.Resume(ctx, false); err != nil {
+	if err := s.Resume(ctx); err != nil {
 		return "", err
 	}
 	// Whatever is there is signed with the old key first, which says that it is whole.

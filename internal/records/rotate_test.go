@@ -49,7 +49,7 @@ func TestRotationIsInterrupted(t *testing.T) {
 	again = records.New(s, testkit.Now)
 	require.NoError(t, again.LoadKey(t.Context(), file))
 	assert.Equal(t, public, again.PublicKey())
-	require.NoError(t, again.Resume(t.Context(), false))
+	require.NoError(t, again.Resume(t.Context()))
 
 	// With the key that seems to be lost where that has left it, none is declared lost.
 	require.NoError(t, os.Rename(file, file+".next"))

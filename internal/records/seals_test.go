@@ -86,12 +86,12 @@ func TestResume(t *testing.T) {
 	require.NoError(t, write(t, s, r, "a", "b"))
 	_, err := s.Pool.Exec(t.Context(), `DELETE FROM seals`) // as an earlier version leaves it
 	require.NoError(t, err)
-	again := func(afterRestore bool) (*records.Service, error) {
+	again := func(resume func(*records.Service, context.Context) error) (*records.Service, error) {
 		r := records.New(s, testkit.Now)
 		require.NoError(t, r.LoadKey(t.Context(), file))
-		return r, r.Resume(t.Context(), afterRestore)
+		return r, resume(r, t.Context())
 	}
-	r, err = again(false)
+	r, err = again((*records.Service).Resume)
 	require.NoError(t, err)
 	c, signed, err := r.Sign(t.Context())
 	require.NoError(t, err)
@@ -102,7 +102,7 @@ func TestResume(t *testing.T) {
 	// From then on nothing is sealed that stands there.
 	_, err = s.Pool.Exec(t.Context(), `DELETE FROM seals`)
 	require.NoError(t, err)
-	r, err = again(false)
+	r, err = again((*records.Service).Resume)
 	require.NoError(t, err)
 	report, err := r.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
 	require.NoError(t, err)
@@ -111,9 +111,9 @@ func TestResume(t *testing.T) {
 
 	// A checkpoint that is none of this ledger.
 	require.NoError(t, os.WriteFile(file+".checkpoint", []byte("x"), 0o600))
-	_, err = again(false)
+	_, err = again((*records.Service).Resume)
 	assert.True(t, fault.Is(err, fault.CheckpointStray), "%v", err)
-	_, err = again(true)
+	_, err = again((*records.Service).ResumeRestored)
 	assert.True(t, fault.Is(err, fault.CheckpointStray), "nor after a restore: %v", err)
 
 	// A ledger that is another, with as many records and more.
@@ -129,10 +129,10 @@ func TestResume(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, o.LoadKey(t.Context(), file))
 	require.NoError(t, os.WriteFile(file+".checkpoint", kept, 0o600))
-	err = o.Resume(t.Context(), false)
+	err = o.Resume(t.Context())
 	assert.True(t, fault.Is(err, fault.LedgerOlder), "%v", err)
 	assert.ErrorContains(t, err, "its first records are others")
-	err = o.Resume(t.Context(), true)
+	err = o.ResumeRestored(t.Context())
 	assert.True(t, fault.Is(err, fault.LedgerAltered), "a restored database has the seals of this key: %v", err)
 }
 
@@ -154,10 +154,10 @@ func TestResumeAfterRestore(t *testing.T) {
 	require.NoError(t, err)
 	r = records.New(s, testkit.Now)
 	require.NoError(t, r.LoadKey(t.Context(), file))
-	err = r.Resume(t.Context(), false)
+	err = r.Resume(t.Context())
 	assert.True(t, fault.Is(err, fault.LedgerOlder), "%v", err)
 	assert.ErrorContains(t, err, "2 records are known")
-	require.NoError(t, r.Resume(t.Context(), true))
+	require.NoError(t, r.ResumeRestored(t.Context()))
 	last, err := s.Record(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Contains(t, string(last.Body), `"before":{"size":2`)
@@ -167,7 +167,7 @@ func TestResumeAfterRestore(t *testing.T) {
 	assert.EqualValues(t, 2, c.Size)
 	again := records.New(s, testkit.Now)
 	require.NoError(t, again.LoadKey(t.Context(), file))
-	require.NoError(t, again.Resume(t.Context(), false), "it is accepted once")
+	require.NoError(t, again.Resume(t.Context()), "it is accepted once")
 
 	// Whoever kept the checkpoint of what was there before is told by an audit against it.
 	report, err := again.Audit(t.Context(), records.AuditQuestion{}, func(int64, int64) {})
@@ -187,7 +187,7 @@ func TestClockSetBack(t *testing.T) {
 	now := testkit.Now()
 	r := records.New(s, func() time.Time { return now })
 	require.NoError(t, r.LoadKey(t.Context(), file))
-	require.NoError(t, r.Resume(t.Context(), false))
+	require.NoError(t, r.Resume(t.Context()))
 	for _, years := range []int{0, -1, 0} {
 		now = testkit.Now().AddDate(years, 0, 0)
 		require.NoError(t, write(t, s, r, "a"))

@@ -345,7 +345,7 @@ func (s *Service) Init(ctx context.Context, name string, password func() (string
 		return b, err
 	}
 	b.Created, b.PublicKey = created, s.records.PublicKey()
-	if err := s.records.Resume(ctx, false); err != nil {
+	if err := s.records.Resume(ctx); err != nil {
 		return b, err
 	}
 	if err := s.adopt(ctx); err != nil {
@@ -412,7 +412,11 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
 		return err
 	}
-	if err := s.records.Resume(ctx, start.AfterRestore); err != nil {
+	resume := s.records.Resume
+	if start.AfterRestore {
+		resume = s.records.ResumeRestored
+	}
+	if err := resume(ctx); err != nil {
 		return err
 	}
 	if err := s.adopt(ctx); err != nil {
@@ -523,19 +527,27 @@ func (s *Service) loadWritersKey(ctx context.Context) error {
 	return err
 }
 
-// RotateKey has the ledger go on with a new key, which it returns; with lost the old one is lost,
-// and signs nothing. The service, and whoever works beside it, is to be stopped.
-func (s *Service) RotateKey(ctx context.Context, lost bool) (string, error) {
+// RotateKey has the ledger go on with a new key, which the old one signs, and returns it. The
+// service, and whoever works beside it, is to be stopped.
+func (s *Service) RotateKey(ctx context.Context) (string, error) {
 	if err := s.Migrate(ctx); err != nil {
 		return "", err
 	}
-	reseal := func(ctx context.Context, tx *store.Tx, next *records.Service) error {
-		return access.New(s.store, next, s.clock.Now).Reseal(ctx, tx)
+	return s.records.Rotate(ctx, s.config.Ledger.KeyFile, s.reseal)
+}
+
+// DeclareKeyLost has the ledger go on with a new key that nothing has signed, and returns it. It
+// is otherwise as [Service.RotateKey].
+func (s *Service) DeclareKeyLost(ctx context.Context) (string, error) {
+	if err := s.Migrate(ctx); err != nil {
+		return "", err
 	}
-	if lost {
-		return s.records.DeclareLost(ctx, s.config.Ledger.KeyFile, reseal)
-	}
-	return s.records.Rotate(ctx, s.config.Ledger.KeyFile, reseal)
+	return s.records.DeclareLost(ctx, s.config.Ledger.KeyFile, s.reseal)
+}
+
+// reseal seals people and tokens by the next key.
+func (s *Service) reseal(ctx context.Context, tx *store.Tx, next *records.Service) error {
+	return access.New(s.store, next, s.clock.Now).Reseal(ctx, tx)
 }
 
 // WritersKey returns the key for hosts that work on batches and sign nothing.

@@ -237,7 +237,7 @@ func (s Reads) RecordsByWord(
 		Looked    int    `db:"looked"`
 		Positions string `db:"positions"`
 	}
-	if err := s.searchByBitmap(ctx, true); err != nil {
+	if err := s.setOtherPlans(ctx, "off"); err != nil {
 		return nil, false, err
 	}
 	if err := s.q.GetContext(
@@ -253,7 +253,7 @@ func (s Reads) RecordsByWord(
 	if found.Looked > atMost {
 		return nil, false, nil
 	}
-	if err := s.searchByBitmap(ctx, false); err != nil {
+	if err := s.setOtherPlans(ctx, "on"); err != nil {
 		return nil, false, err
 	}
 	out = []Record{}
@@ -267,14 +267,10 @@ func (s Reads) RecordsByWord(
 	return out, true, explain(err)
 }
 
-// searchByBitmap says whether the server may use nothing but an index of words. Left to
-// itself it goes through the whole table where a bound makes it believe that enough is
-// found early, by chance of its statistics.
-func (s Reads) searchByBitmap(ctx context.Context, only bool) error {
-	others := "on"
-	if only {
-		others = "off"
-	}
+// setOtherPlans says by "off" that the server may use nothing but an index of words, and ends
+// that by "on". Left to itself it goes through the whole table where a bound makes it believe
+// that enough is found early, by chance of its statistics.
+func (s Reads) setOtherPlans(ctx context.Context, onOrOff string) error {
 	var set string
 	return explain(
 		s.q.GetContext(
@@ -282,7 +278,7 @@ func (s Reads) searchByBitmap(ctx context.Context, only bool) error {
 			&set,
 			`SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1,
 				true) || set_config('enable_indexonlyscan', $1, true)`,
-			others,
+			onOrOff,
 		),
 	)
 }

@@ -80,7 +80,7 @@ func theLedger(dir string) ([]row, error) {
 	if _, err := l.records.Init(ctx, filepath.Join(dir, "records.key"), "bench.example"); err != nil {
 		return nil, err
 	}
-	if err := l.records.Resume(ctx, false); err != nil {
+	if err := l.records.Resume(ctx); err != nil {
 		return nil, err
 	}
 	type times struct{ one, receipt, news time.Duration }
