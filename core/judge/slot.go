@@ -12,9 +12,9 @@ import (
 	"endeixis/core/survey"
 )
 
-// bySlot follows the path of a slot of a device: the device says that it holds the bytes
-// of a file that was verified here, which rests on what it rests on. It reports whether
-// anything speaks of the slot.
+// bySlot judges a firmware slot by the value that its device computed. Where that is the value of
+// a file that was verified here, the slot's proof path goes on as that file's does. It reports
+// whether the slot has any evidence, for or against.
 func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
 	said := m.Device
 	who := plain.Text(said.Device)
@@ -128,7 +128,8 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 	return true
 }
 
-// otherExtent says over what the value is, where it is not over what the kind says.
+// otherExtent names the bytes that the value is over, where the device's own answer says that they
+// are others than its kind covers; otherwise it returns "".
 func otherExtent(said device.Covers, against *survey.Against) string {
 	switch {
 	case against.Covered == device.Image:
@@ -143,7 +144,8 @@ func otherExtent(said device.Covers, against *survey.Against) string {
 	}
 }
 
-// deviceSaid tells whose word the value is.
+// deviceSaid is the ground that names the device, or the person who copied its answer, as the only
+// source of the value.
 func deviceSaid(m *measure.Measurement) Ground {
 	who := plain.Text(m.Device.Device)
 	g := Ground{
@@ -165,7 +167,7 @@ func deviceSaid(m *measure.Measurement) Ground {
 	return g
 }
 
-// unanswered tells why a device gave no value.
+// unanswered is the ground of a slot of which the device gave no value.
 func unanswered(m *measure.Measurement) []Ground {
 	if m.Device == nil || m.Device.Cause == nil {
 		return nil

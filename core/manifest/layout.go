@@ -11,11 +11,12 @@ import (
 	"endeixis/core/plain"
 )
 
-// A laidRow is a typed row on its way into a record: the fourth room. The typed row stays
-// as it is; what the rows around it make of it stands here.
+// A laidRow is a typed row while the layout looks for the entries that it belongs to (the fourth
+// room of docs/decisions/13). The typed row is not changed; what is concluded from the rows around
+// it is kept here.
 type laidRow struct {
 	*typedRow
-	// kind is that of the typed row, until it is rowDone.
+	// kind is the typed row's kind, and rowDone once the row is an entry or a problem.
 	kind rowKind
 	// values are those of the typed row, with the labels that the layout gives them.
 	values []value
@@ -23,31 +24,31 @@ type laidRow struct {
 	size *size
 	// prefix are the words before the label of a value: “TIDE” of “TIDE_SHA256”.
 	prefix string
-	// used is set once a value was tied to the name, and wordy for a value with words
-	// around it that say something else.
+	// used is set once a value was tied to the row's name. wordy is set for a value among words that
+	// are neither a name nor a label.
 	used, wordy bool
-	// within is set where more words stand with the name of the row's file.
+	// within is set where the row has words beside its file's name.
 	within bool
-	// open is set for a value that one name as well as another may be of.
+	// open is set for a value that two names have an equal claim to.
 	open bool
-	// unsaid is set for a value behind a label that says of no digest, as short as
-	// identifiers of many kinds are.
+	// unsaid is set for a value that is as short as an identifier and stands behind a label that names
+	// no algorithm.
 	unsaid bool
 }
 
 // rowDone is a row that went into a record, or was told as a problem.
 const rowDone rowKind = 255
 
-// A layout makes records of typed rows. It says how rows of one shape are laid out, and
-// ties the values that stand apart from their names.
+// A layout turns typed rows into entries: it finds how rows of one shape are arranged, and ties
+// values to names that stand in other rows.
 type layout struct {
 	*clues
 	p     *parser
 	typer typer
 	rows  []laidRow
-	// strict counts the rows in forms that leave no doubt.
+	// strict counts the rows whose form states name, algorithm and digest.
 	strict int
-	// bare counts the rows with values that nothing names.
+	// bare counts the rows that have values and no name.
 	bare int
 	// digestFirst and nameFirst count the rows in which a digest stands before its name or
 	// behind it.
@@ -61,8 +62,8 @@ func (p *parser) newLayout() *layout {
 // layOut reads rows that are all of a text.
 func (p *parser) layOut(rows []row) { p.newLayout().take(rows, true) }
 
-// take reads the rows of one window, and adds what is found. last tells that no other
-// follows.
+// take reads the rows of one window, and adds the entries and problems that it finds. last is set
+// for the last window of the text.
 func (l *layout) take(rows []row, last bool) {
 	rows = l.p.whole(rows)
 	l.warm(rows)
@@ -74,7 +75,7 @@ func (l *layout) take(rows []row, last bool) {
 	l.tellRest(last)
 }
 
-// begin takes typed rows, and adds what they state by themselves.
+// begin starts a window, and adds the entries of rows that state one by themselves.
 func (l *layout) begin(rows []typedRow) {
 	l.rows = make([]laidRow, len(rows))
 	for i := range rows {
@@ -90,7 +91,7 @@ func (l *layout) begin(rows []typedRow) {
 	}
 }
 
-// takeStated adds what a row states by itself.
+// takeStated adds the entries that one row states by itself.
 func (l *layout) takeStated(r *laidRow) {
 	for _, s := range r.stated {
 		switch {
@@ -169,8 +170,8 @@ func (l *layout) emitValue(r *laidRow, v value, name string, size *size, f Forma
 	l.p.covered(r, v)
 }
 
-// tellDamage tells the values of a row that are damaged. Where nothing says that they
-// should be digests, they are left aside.
+// tellDamage reports the damaged values of a row as problems; values that nothing calls a digest are
+// left aside.
 func (l *layout) tellDamage(r *laidRow, lone bool) {
 	for _, v := range r.values {
 		if v.digest != nil || v.wrong == "" {
@@ -212,8 +213,8 @@ func foreign(text string) bool {
 	return all >= 16 && beyond*4 > all
 }
 
-// tellRest tells what is left: rows that stand out of a list. end tells that the text ends
-// with them.
+// tellRest reports the rows that became nothing and interrupt a list. end is set where the text ends
+// with these rows.
 func (l *layout) tellRest(end bool) {
 	last := len(l.rows) - 1
 	for last >= 0 && l.rows[last].kind == rowBlank {
@@ -235,7 +236,7 @@ func (l *layout) tellRest(end bool) {
 // conflictMark begins a line that a program puts between two versions of a text.
 var conflictMark = regexp.MustCompile(`^(?:<{7}|>{7}|={7})(?: |$)`)
 
-// tellOdd tells a row of a list that breaks its form.
+// tellOdd reports a row of a list that has not the list's form.
 //
 //nolint:cyclop // a list of cases, one for each kind of damage
 func (l *layout) tellOdd(r *laidRow, behind, last bool) {

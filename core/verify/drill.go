@@ -29,16 +29,16 @@ type AlterationKind string
 const (
 	// Unaltered is the control: it has to come out as what was recorded.
 	Unaltered AlterationKind = "unaltered"
-	// BitFlipped is one bit of the file, at a place.
+	// BitFlipped flips one bit of the byte at Alteration.At.
 	BitFlipped AlterationKind = "bit-flipped"
-	// ByteAdded and ByteMissing are one byte more or less at the end.
+	// ByteAdded and ByteMissing add a byte at the end, or leave the last one out.
 	ByteAdded   AlterationKind = "byte-added"
 	ByteMissing AlterationKind = "byte-missing"
-	// ManifestAltered is a character of each manifest that lists the file.
+	// ManifestAltered changes one character of each manifest that lists the file.
 	ManifestAltered AlterationKind = "manifest-altered"
-	// SignatureAltered is a bit of each signature.
+	// SignatureAltered flips one bit of each signature.
 	SignatureAltered AlterationKind = "signature-altered"
-	// SignerReplaced is another publisher's key in place of the signer's.
+	// SignerReplaced makes the signer's key one of another publisher.
 	SignerReplaced AlterationKind = "signer-replaced"
 )
 
@@ -77,7 +77,7 @@ func (a Alteration) String() string {
 	return string(a.Kind)
 }
 
-// scattered is how many bits are flipped at places that nobody chose.
+// scattered is the number of bits that are flipped at places that the seed gives.
 const scattered = 3
 
 // Alterations returns those of a stream of some size: the control; a bit at the start, in
@@ -172,7 +172,7 @@ func (s *alteredStream) end(err error) {
 	s.out.CloseWithError(err)
 }
 
-// A Drilled is what became of an item with one alteration.
+// A Drilled is the verdict on an item with one alteration.
 type Drilled struct {
 	Alteration
 	// What says what was altered, and Said what the verdict rests on.
@@ -204,7 +204,7 @@ func (s *Session) Drill(
 			out = append(out, control(m, &altered, outcome))
 			continue
 		}
-		// What is around it was not altered, and must not help.
+		// The container was not altered: it must not clear what is in it.
 		changed := *item
 		changed.Inside = nil
 		d := s.alone().judged(&changed, &altered, manifests, a)
@@ -260,10 +260,10 @@ func control(m, again *measure.Measurement, outcome *judge.Outcome) Drilled {
 	return d
 }
 
-// alone is a session that judges by the same basis and knows nothing yet.
+// alone returns a new session with the same basis.
 func (s *Session) alone() *Session { return New(s.basis) }
 
-// with is a session to which the keys of signers are those of somebody else.
+// with returns a new session in which the keys of signers belong to another publisher.
 func (s *Session) with(signers []*keyring.Key) *Session {
 	basis := s.basis
 	for _, k := range signers {
@@ -293,8 +293,8 @@ func lists(manifest, item *survey.Item) bool {
 	return slices.ContainsFunc(item.Listed, func(l survey.Entry) bool { return l.Manifest == manifest.Path })
 }
 
-// damaged is what measuring a content gives of which one character was altered: other
-// values in place of all.
+// damaged returns the measurement of a file of which one character was altered: each digest is
+// another.
 func damaged(m measure.Measurement) measure.Measurement {
 	out := m
 	out.Digests = make(map[digest.Algorithm]digest.Value, len(m.Digests))
@@ -308,7 +308,7 @@ func damaged(m measure.Measurement) measure.Measurement {
 	return out
 }
 
-// other is the digest of something else.
+// other returns a digest of the same length that differs from value.
 func other(value digest.Value) digest.Value {
 	sum := slices.Clone(value)
 	for i := range sum {
@@ -317,8 +317,8 @@ func other(value digest.Value) digest.Value {
 	return sum
 }
 
-// flipped returns signatures with a bit of each flipped, in its last byte: that is of the
-// value that the key has computed.
+// flipped returns signatures with one bit of each flipped, in its last byte, which belongs to the
+// value that the signer's key computed.
 func flipped(in []survey.SignatureOver) []survey.SignatureOver {
 	out := slices.Clone(in)
 	for i := range out {

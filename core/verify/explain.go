@@ -13,11 +13,10 @@ import (
 	"endeixis/core/survey"
 )
 
-// recalled keeps what a [Memory] has been asked while one set of items is
-// settled.
+// recalled caches the answers of an [OtherFiles] while one set of items is settled.
 type recalled struct {
 	from OtherFiles
-	// cleared holds what was asked, by SHA-256; nil means nothing found.
+	// cleared has the answers by SHA-256 in hexadecimal; nil means that nothing was cleared with it.
 	cleared map[string]*diagnose.Earlier
 }
 
@@ -27,8 +26,7 @@ type otherPlaces struct {
 	earlier *diagnose.Earlier
 }
 
-// prepare asks in one question what will be asked about files of which nothing
-// speaks.
+// prepare asks one question about all files that no manifest lists, in place of one for each.
 func (k *recalled) prepare(ctx context.Context, measured []Item) error {
 	var sums []string
 	for i := range measured {
@@ -86,9 +84,8 @@ func Stated(plan *survey.Survey) map[string]diagnose.StatedAt {
 	return out
 }
 
-// explainByOtherPlaces keeps with the measurement of a file that nothing lists that its
-// bytes are those of another entry, or of an earlier release, if they are.
-// Nothing is read.
+// explainByOtherPlaces adds a diagnosis to the measurement of a file that no manifest lists, where
+// another entry states its digest or an earlier release had the same bytes. It reads no file.
 func explainByOtherPlaces(item *survey.Item, m *measure.Measurement, places otherPlaces) {
 	var findings []diagnose.Cause
 	if found := diagnose.UnderAnotherName(item.Path, m.Digests, places.stated); found != nil {
@@ -140,8 +137,8 @@ func explained(
 	return &diagnose.Diagnosis{Manifest: entry.Manifest, Line: entry.Line, Expected: entry.Digest, Causes: found}, nil
 }
 
-// complement adds to what a measurer has found about an entry what takes knowing of other
-// files: that the bytes are those of another entry, or of an earlier release.
+// complement adds to a measurer's diagnosis the causes that only the service can find: that the
+// bytes are those of another entry, or of an earlier release.
 func complement(item *survey.Item, m *measure.Measurement, entry *survey.Entry, places otherPlaces) {
 	at := slices.IndexFunc(m.Diagnoses, func(d diagnose.Diagnosis) bool {
 		return d.Manifest == entry.Manifest && d.Line == entry.Line && slices.Equal(d.Expected, entry.Digest)

@@ -4,7 +4,7 @@
 // what is stored, of which no byte is read.
 //
 // It knows no database, no network and no clock. What is known from elsewhere
-// it asks of a [Memory].
+// it asks of an [OtherFiles].
 package verify
 
 import (

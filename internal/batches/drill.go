@@ -19,8 +19,8 @@ import (
 )
 
 // A DrillItem is an item that is to be drilled. Readings are those of the alterations that
-// [Service.DrillAssignment] names, from whoever has the bytes; without any the service reads
-// them itself.
+// [Service.DrillAssignment] names, sent by the measurer; without any the service reads the file
+// itself.
 type DrillItem struct {
 	N        int
 	Readings []measure.Reading
@@ -33,7 +33,7 @@ type DrillAssignment struct {
 	Alterations []verify.Alteration
 }
 
-// A Drill is what came of one.
+// A Drill is the outcome of a drill.
 type Drill struct {
 	Record int64
 	Passed bool
@@ -159,7 +159,7 @@ func (s *Service) Drill(ctx context.Context, by string, id int64, items []DrillI
 		}
 		out.Items = append(out.Items, done)
 	}
-	// A check that cannot fail is worth no verdict: that stands out in lists.
+	// A drill that raises the alarm is recorded as refused, so that lists of records show it.
 	verdict := judge.Verdict("")
 	if !out.Passed {
 		verdict = judge.Refused
@@ -187,8 +187,8 @@ func (s *Service) firstCleared(ctx context.Context, id int64) ([]DrillItem, erro
 	return out, err
 }
 
-// drillReadings returns what an item gives with each alteration: as whoever has the bytes
-// has sent it, or as the service reads it itself.
+// drillReadings returns the readings of an item with each alteration: those that the measurer has
+// sent, or those that the service makes itself.
 func (s *Service) drillReadings(
 	ctx context.Context, b store.Batch, drilled DrillItem, item *survey.Item, m *measure.Measurement,
 	planned []verify.Alteration,
