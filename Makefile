@@ -72,8 +72,8 @@ test: ## install what is missing and run every check and test
 	@# The whole product comes by itself, for browsers do not share two cores well.
 	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $$(go list ./... | grep -v /test$$) && go test -timeout 20m ./test'
 	@$(MAKE) --no-print-directory race
-	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=4s
-	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=1m
+	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=2s
+	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=30s
 
 # Where goroutines share something: reading on all cores, the queue, the keyring in
 # memory, what is announced.
