@@ -53,7 +53,7 @@ func (a *API) registerPolicies() {
 func (a *API) waiverOf(w policy.Waiver) wire.Waiver {
 	out := wire.Waiver{
 		ID:        w.ID,
-		Ground:    judge.Code(w.Ground),
+		Ground:    w.Ground,
 		Publisher: w.Publisher,
 		Pattern:   plain.Text(w.Pattern),
 		Reason:    plain.Text(w.Reason),

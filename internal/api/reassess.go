@@ -143,7 +143,7 @@ func (a *API) inquiry(ctx context.Context, id int64) (*wire.Inquiry, error) {
 	if q.State != state.RunDone {
 		return out, nil
 	}
-	switch inquiries.Kind(q.Kind) {
+	switch q.Kind {
 	case inquiries.Audit:
 		var report records.Report
 		err = json.Unmarshal(q.Answer, &report)

@@ -26,7 +26,27 @@ const (
 )
 
 // An Inquiry is a question, with its answer when it is done.
-type Inquiry = store.Inquiry
+type Inquiry struct {
+	ID        int64
+	Kind      Kind
+	AskedBy   string
+	CreatedAt time.Time
+	State     state.Run
+	// Done of Total is how far the answer has come, in units of its own.
+	Done, Total int64
+	// Answer is the JSON of what the [Answerer] has returned, once State says that it is done.
+	Answer []byte
+	// Note says why there is no answer, where there will be none.
+	Note       string
+	FinishedAt *time.Time
+}
+
+func inquiryOf(row store.Inquiry) Inquiry {
+	return Inquiry{
+		ID: row.ID, Kind: Kind(row.Kind), AskedBy: row.AskedBy, CreatedAt: row.CreatedAt, State: row.State,
+		Done: row.Done, Total: row.Total, Answer: row.Answer, Note: row.Note, FinishedAt: row.FinishedAt,
+	}
+}
 
 // Jobs asks for work in the transaction that makes it necessary.
 type Jobs interface {
@@ -61,7 +81,7 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 	if err != nil {
 		return Inquiry{}, err
 	}
-	var out Inquiry
+	var out store.Inquiry
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		now := s.now()
 		if err := tx.ForgetInquiries(ctx, now.Add(-kept)); err != nil {
@@ -69,24 +89,24 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 		}
 		var isNew bool
 		if out, isNew, err = tx.AskInquiry(
-			ctx, Inquiry{Kind: string(kind), Question: text, AskedBy: by, CreatedAt: now},
+			ctx, store.Inquiry{Kind: string(kind), Question: text, AskedBy: by, CreatedAt: now},
 		); err != nil ||
 			!isNew {
 			return err
 		}
 		return s.jobs.Answer(ctx, tx, out.ID)
 	})
-	return out, err
+	return inquiryOf(out), err
 }
 
 // Get returns an inquiry by its number.
 func (s *Service) Get(ctx context.Context, id int64) (Inquiry, error) {
-	out, err := s.store.Inquiry(ctx, id)
+	row, err := s.store.Inquiry(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		err = fault.New(fault.NotFound, fault.InquiryUnknown, "There is no inquiry %d; answers are kept for a week.", id).
 			Advise("Ask again.")
 	}
-	return out, err
+	return inquiryOf(row), err
 }
 
 // pace is how often progress is stored at most.

@@ -16,11 +16,38 @@ import (
 	"endeixis/internal/store"
 )
 
-// A Waiver is one that was granted, as stored.
-type Waiver = store.Waiver
+// A Waiver is one that was granted.
+type Waiver struct {
+	ID     int64
+	Ground judge.Code
+	// Publisher and Pattern say for whose files, and for which names, it was granted.
+	Publisher, Pattern string
+	Reason, By         string
+	CreatedAt, Until   time.Time
+	// Position is that of the record by which it was granted.
+	Position int64
+	// EndedAt is set for one that somebody has ended, with their reason.
+	EndedAt            *time.Time
+	EndedBy, EndReason string
+}
+
+func waiverOf(row store.Waiver) Waiver {
+	return Waiver{
+		ID: row.ID, Ground: judge.Code(row.Ground), Publisher: row.Publisher, Pattern: row.Pattern,
+		Reason: row.Reason, By: row.By, CreatedAt: row.CreatedAt, Until: row.Until, Position: row.Position,
+		EndedAt: row.EndedAt, EndedBy: row.EndedBy, EndReason: row.EndReason,
+	}
+}
 
 // Waivers lists the waivers, the newest first.
-func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) { return s.store.Waivers(ctx) }
+func (s *Service) Waivers(ctx context.Context) ([]Waiver, error) {
+	rows, err := s.store.Waivers(ctx)
+	out := make([]Waiver, len(rows))
+	for i, row := range rows {
+		out[i] = waiverOf(row)
+	}
+	return out, err
+}
 
 // A NewWaiver is an exception to be granted.
 type NewWaiver struct {
@@ -79,7 +106,7 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		return Waiver{}, err
 	}
 	n.Until = n.Until.UTC().Truncate(time.Microsecond) // as the database keeps it
-	var w Waiver
+	var w store.Waiver
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -96,7 +123,7 @@ func (s *Service) Grant(ctx context.Context, by string, n NewWaiver) (Waiver, er
 		w, err = tx.WaiverOf(ctx, granted.Position)
 		return err
 	})
-	return w, err
+	return waiverOf(w), err
 }
 
 // End ends a waiver before its day.
@@ -104,7 +131,7 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 	if err := fault.Reason(reason, "Ending a waiver"); err != nil {
 		return Waiver{}, err
 	}
-	var w Waiver
+	var w store.Waiver
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -126,10 +153,10 @@ func (s *Service) End(ctx context.Context, by string, id int64, reason string) (
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return w, fault.New(fault.NotFound, fault.WaiverUnknown, "There is no waiver %d.", id).
+		return Waiver{}, fault.New(fault.NotFound, fault.WaiverUnknown, "There is no waiver %d.", id).
 			Advise("“endeixis waiver list” shows which there are.")
 	}
-	return w, err
+	return waiverOf(w), err
 }
 
 // waiversAt returns the waivers that counted at a time: that had been granted, and neither ended

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
@@ -18,8 +19,23 @@ import (
 	"endeixis/internal/store"
 )
 
-// A Publisher is one of them, as stored.
-type Publisher = store.Publisher
+// A Publisher is one of them, as it was decided last.
+type Publisher struct {
+	Slug, Name, Contact string
+	// Scope are patterns of the names of files that the publisher may sign.
+	Scope     []string
+	CreatedAt time.Time
+	CreatedBy string
+	// Position is that of the record of the last change.
+	Position int64
+}
+
+func publisherOf(row store.Publisher) Publisher {
+	return Publisher{
+		Slug: row.Slug, Name: row.Name, Contact: row.Contact, Scope: row.Scope,
+		CreatedAt: row.CreatedAt, CreatedBy: row.CreatedBy, Position: row.Position,
+	}
+}
 
 // Service keeps them.
 type Service struct {
@@ -48,7 +64,7 @@ func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, err
 	if err := p.check(); err != nil {
 		return Publisher{}, err
 	}
-	var row Publisher
+	var row store.Publisher
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
@@ -60,7 +76,7 @@ func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, err
 		row, err = tx.Publisher(ctx, p.Slug)
 		return err
 	})
-	return row, err
+	return publisherOf(row), err
 }
 
 // A Change holds what is to change about a publisher; what is nil
@@ -82,7 +98,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 	if _, err := s.Publisher(ctx, slug); err != nil {
 		return Publisher{}, err
 	}
-	var row Publisher
+	var row store.Publisher
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		err := tx.LockBasis(ctx)
 		if err != nil {
@@ -91,7 +107,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 		if row, err = tx.LockPublisher(ctx, slug); err != nil {
 			return err
 		}
-		if err := fault.Changed(change.Seen, VersionOf(row), "the publisher "+slug); err != nil {
+		if err := fault.Changed(change.Seen, VersionOf(publisherOf(row)), "the publisher "+slug); err != nil {
 			return err
 		}
 		before := Details{row.Slug, row.Name, row.Contact, row.Scope}
@@ -120,7 +136,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 		row, err = tx.Publisher(ctx, slug)
 		return err
 	})
-	return row, err
+	return publisherOf(row), err
 }
 
 // check refuses details that make no sense.
@@ -143,15 +159,22 @@ func (p *Details) check() error {
 }
 
 // All lists the publishers, by their short names.
-func (s *Service) All(ctx context.Context) ([]Publisher, error) { return s.store.Publishers(ctx) }
+func (s *Service) All(ctx context.Context) ([]Publisher, error) {
+	rows, err := s.store.Publishers(ctx)
+	out := make([]Publisher, len(rows))
+	for i, row := range rows {
+		out[i] = publisherOf(row)
+	}
+	return out, err
+}
 
 // Publisher returns one publisher.
 func (s *Service) Publisher(ctx context.Context, slug string) (Publisher, error) {
-	p, err := s.store.Publisher(ctx, slug)
+	row, err := s.store.Publisher(ctx, slug)
 	if errors.Is(err, store.ErrNotFound) {
-		return p, fault.New(fault.NotFound, fault.PublisherUnknown, "There is no publisher %s.", plain.Quoted(slug)).
+		return Publisher{}, fault.New(fault.NotFound, fault.PublisherUnknown, "There is no publisher %s.", plain.Quoted(slug)).
 			Advise("“endeixis publisher list” shows which there are.").
 			At("publisher")
 	}
-	return p, err
+	return publisherOf(row), err
 }

@@ -42,7 +42,7 @@ func TestPublishers(t *testing.T) {
 	changed, err := s.Change(t.Context(), "tobiah", "quoin", publishers.Change{Name: &name, Seen: seen})
 	require.NoError(t, err)
 	assert.Equal(t, name, changed.Name)
-	assert.Equal(t, []string{"quoin-*"}, []string(changed.Scope), "what is not named stays")
+	assert.Equal(t, []string{"quoin-*"}, changed.Scope, "what is not named stays")
 	// Who looked before that decides about something else.
 	_, err = s.Change(t.Context(), "ines", "quoin", publishers.Change{Name: &name, Seen: seen})
 	assert.True(t, fault.Is(err, fault.ChangedMeanwhile))
