@@ -18,38 +18,45 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// sources calls read with each file of ours below some folders that is no test, and with the path of
+// its package below the module.
+func sources(t *testing.T, mode parser.Mode, tops []string, read func(pkg string, set *token.FileSet, file *ast.File)) {
+	t.Helper()
+	root := ".."
+	for _, top := range tops {
+		require.NoError(t, filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			if entry.IsDir() && entry.Name() == "node_modules" {
+				return fs.SkipDir
+			}
+			if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return nil
+			}
+			set := token.NewFileSet()
+			file, err := parser.ParseFile(set, path, nil, mode)
+			require.NoError(t, err)
+			pkg, err := filepath.Rel(root, filepath.Dir(path))
+			require.NoError(t, err)
+			read(filepath.ToSlash(pkg), set, file)
+			return nil
+		}))
+	}
+}
+
 // imports returns what each package of ours imports, tests aside, by its path
 // below the module.
 func imports(t *testing.T) map[string][]string {
 	t.Helper()
 	out := map[string][]string{}
-	root := ".."
-	for _, top := range []string{"cmd", "core", "internal", "demo", "console"} {
-		require.NoError(
-			t,
-			filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
-				require.NoError(t, err)
-				if entry.IsDir() && entry.Name() == "node_modules" {
-					return fs.SkipDir
-				}
-				if entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-					return nil
-				}
-				file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-				require.NoError(t, err)
-				pkg, err := filepath.Rel(root, filepath.Dir(path))
-				require.NoError(t, err)
-				pkg = filepath.ToSlash(pkg)
-				out[pkg] = append(out[pkg], []string{}...)
-				for _, spec := range file.Imports {
-					imported, err := strconv.Unquote(spec.Path.Value)
-					require.NoError(t, err)
-					out[pkg] = append(out[pkg], imported)
-				}
-				return nil
-			}),
-		)
-	}
+	tops := []string{"cmd", "core", "internal", "demo", "console"}
+	sources(t, parser.ImportsOnly, tops, func(pkg string, _ *token.FileSet, file *ast.File) {
+		out[pkg] = append(out[pkg], []string{}...)
+		for _, spec := range file.Imports {
+			imported, err := strconv.Unquote(spec.Path.Value)
+			require.NoError(t, err)
+			out[pkg] = append(out[pkg], imported)
+		}
+	})
 	require.Greater(t, len(out), 40)
 	return out
 }
@@ -121,34 +128,24 @@ func TestWhoKnowsWhat(t *testing.T) {
 func TestFaultsHaveCodesOfTheList(t *testing.T) {
 	t.Parallel()
 	made := 0
-	for _, top := range []string{"cmd", "internal", "demo"} {
-		require.NoError(t, filepath.WalkDir(filepath.Join("..", top), func(path string, _ fs.DirEntry, err error) error {
-			require.NoError(t, err)
-			if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-				return nil
-			}
-			set := token.NewFileSet()
-			file, err := parser.ParseFile(set, path, nil, 0)
-			require.NoError(t, err)
-			ast.Inspect(file, func(n ast.Node) bool {
-				call, ok := n.(*ast.CallExpr)
-				if !ok || len(call.Args) < 2 {
-					return true
-				}
-				f, ok := call.Fun.(*ast.SelectorExpr)
-				if !ok || f.Sel.Name != "New" && f.Sel.Name != "Is" {
-					return true
-				}
-				if of, ok := f.X.(*ast.Ident); !ok || of.Name != "fault" {
-					return true
-				}
-				made++
-				_, literal := call.Args[1].(*ast.BasicLit)
-				assert.False(t, literal, "%s: name the code in internal/fault/codes.go", set.Position(call.Pos()))
+	sources(t, 0, []string{"cmd", "internal", "demo"}, func(_ string, set *token.FileSet, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) < 2 {
 				return true
-			})
-			return nil
-		}))
-	}
+			}
+			f, ok := call.Fun.(*ast.SelectorExpr)
+			if !ok || f.Sel.Name != "New" && f.Sel.Name != "Is" {
+				return true
+			}
+			if of, ok := f.X.(*ast.Ident); !ok || of.Name != "fault" {
+				return true
+			}
+			made++
+			_, literal := call.Args[1].(*ast.BasicLit)
+			assert.False(t, literal, "%s: name the code in internal/fault/codes.go", set.Position(call.Pos()))
+			return true
+		})
+	})
 	assert.Greater(t, made, 200)
 }

@@ -2,9 +2,7 @@ package internal_test
 
 import (
 	"go/ast"
-	"go/parser"
 	"go/token"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -24,39 +22,33 @@ var word = regexp.MustCompile(`[A-Z]+[a-z0-9]*|[a-z0-9]+`)
 func exportedWords(t *testing.T) map[string]map[string]string {
 	t.Helper()
 	out := map[string]map[string]string{}
-	for _, top := range []string{"core", "internal"} {
-		require.NoError(t, filepath.WalkDir(filepath.Join("..", top), func(path string, _ fs.DirEntry, err error) error {
-			require.NoError(t, err)
-			if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-				return nil
-			}
-			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
-			require.NoError(t, err)
-			pkg := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), ".."+string(filepath.Separator)))
-			ast.Inspect(file, func(n ast.Node) bool {
-				for _, id := range declared(n) {
-					if !id.IsExported() {
-						continue
-					}
-					for _, w := range word.FindAllString(id.Name, -1) {
-						w = strings.ToLower(w)
-						forms := []string{w, strings.TrimSuffix(w, "s")}
-						if stem, many := strings.CutSuffix(w, "ies"); many {
-							forms = append(forms, stem+"y")
+	sources(t, 0, []string{"core", "internal"}, func(pkg string, _ *token.FileSet, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			for _, id := range declared(n) {
+				if !id.IsExported() {
+					continue
+				}
+				for _, w := range word.FindAllString(id.Name, -1) {
+					for _, form := range forms(strings.ToLower(w)) {
+						if out[form] == nil {
+							out[form] = map[string]string{}
 						}
-						for _, form := range forms {
-							if out[form] == nil {
-								out[form] = map[string]string{}
-							}
-							out[form][pkg] = id.Name
-						}
+						out[form][pkg] = id.Name
 					}
 				}
-				_, body := n.(*ast.BlockStmt)
-				return !body
-			})
-			return nil
-		}))
+			}
+			_, body := n.(*ast.BlockStmt)
+			return !body
+		})
+	})
+	return out
+}
+
+// forms are a word as it stands, and as its singular may be.
+func forms(w string) []string {
+	out := []string{w, strings.TrimSuffix(w, "s")}
+	if stem, many := strings.CutSuffix(w, "ies"); many {
+		out = append(out, stem+"y")
 	}
 	return out
 }

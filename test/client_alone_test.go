@@ -205,10 +205,10 @@ func TestInspect(t *testing.T) {
 	key := scenario.Keys()[5]
 	r = endeixisWith(t, none, string(key.Armored), "keyring", "inspect", "-", "--output", "json")
 	require.Zero(t, r.code, r.err)
-	var account openpgp.Inspection
-	r.decode(t, &account)
-	assert.EqualValues(t, "public key", account.Kind)
-	assert.Equal(t, openpgp.Fact{Name: "algorithm", Value: "ECDSA brainpoolP384r1"}, account.Packets[0].Facts[1])
+	var inspection openpgp.Inspection
+	r.decode(t, &inspection)
+	assert.EqualValues(t, "public key", inspection.Kind)
+	assert.Equal(t, openpgp.Fact{Name: "algorithm", Value: "ECDSA brainpoolP384r1"}, inspection.Packets[0].Facts[1])
 	r = endeixisWith(t, none, "no such thing", "keyring", "inspect", "-")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "is no OpenPGP file")

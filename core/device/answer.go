@@ -129,14 +129,14 @@ func (k *Kind) Read(slot *Slot, asked digest.Algorithm, said []byte) (Answer, *d
 // Loose reports whether what was said is neither an answer nor a refusal, so that what still
 // comes may be the answer.
 func (k *Kind) Loose(slot *Slot, asked digest.Algorithm, said []byte) bool {
-	_, finding := k.Read(slot, asked, said)
-	return finding != nil && finding.Code != diagnose.DeviceRefused
+	_, cause := k.Read(slot, asked, said)
+	return cause != nil && cause.Code != diagnose.DeviceRefused
 }
 
 // Refused reports whether what was said is that the device does not compute this.
 func (k *Kind) Refused(slot *Slot, asked digest.Algorithm, said []byte) bool {
-	_, finding := k.Read(slot, asked, said)
-	return finding != nil && finding.Code == diagnose.DeviceRefused
+	_, cause := k.Read(slot, asked, said)
+	return cause != nil && cause.Code == diagnose.DeviceRefused
 }
 
 // Apart reports whether each question has to be asked on a connection of its own: a console
@@ -157,13 +157,13 @@ func (k *Kind) read(slot *Slot, asked digest.Algorithm, said []byte, tied bool) 
 	var answers []Answer
 	var other *diagnose.Cause // of another slot, as where all are listed
 	for _, found := range k.Answer.FindAllStringSubmatch(text, 100) {
-		a, finding := k.understand(slot, asked, found)
-		if finding != nil && finding.Code == diagnose.DeviceOtherSlot {
-			other = finding
+		a, cause := k.understand(slot, asked, found)
+		if cause != nil && cause.Code == diagnose.DeviceOtherSlot {
+			other = cause
 			continue
 		}
-		if finding != nil {
-			return Answer{}, finding
+		if cause != nil {
+			return Answer{}, cause
 		}
 		if tied && !a.named && !echoed {
 			return Answer{}, unclear(
@@ -277,16 +277,16 @@ var bare = strings.NewReplacer(" ", "", "\t", "", ":", "", "-", "", "\n", "")
 // Copied reads what a person has copied from a device's console, or typed: an answer as
 // the kind describes it, or else the one value in the text. Others beside it are told.
 func (k *Kind) Copied(slot *Slot, algorithms []digest.Algorithm, text []byte) (Answer, *diagnose.Cause) {
-	answer, finding, _ := k.copied(slot, algorithms, text)
-	return answer, finding
+	answer, cause, _ := k.copied(slot, algorithms, text)
+	return answer, cause
 }
 
 // Lacking says why nothing in what a person has copied can be an answer: no value of any
 // algorithm stands in it, nor that the device refused, or spoke of another slot. It is
 // empty where something does.
 func (k *Kind) Lacking(slot *Slot, text []byte) string {
-	_, finding, empty := k.copied(slot, k.Algorithms(), text)
-	if finding == nil || !empty {
+	_, cause, empty := k.copied(slot, k.Algorithms(), text)
+	if cause == nil || !empty {
 		return ""
 	}
 	if why := manifest.WrongValue(Printed(text)); why != "" {
@@ -298,18 +298,18 @@ func (k *Kind) Lacking(slot *Slot, text []byte) string {
 // copied is [Kind.Copied]; empty is set where no value of any algorithm stands in the text.
 func (k *Kind) copied(
 	slot *Slot, algorithms []digest.Algorithm, text []byte,
-) (answer Answer, finding *diagnose.Cause, empty bool) {
+) (answer Answer, cause *diagnose.Cause, empty bool) {
 	if len(text) > MaxAnswer {
 		return Answer{}, unclear("More than %d KiB were copied.", MaxAnswer>>10), false
 	}
 	var refused *diagnose.Cause
 	for _, a := range algorithms {
-		answer, finding := k.read(slot, a, text, false)
-		if finding == nil {
+		answer, cause := k.read(slot, a, text, false)
+		if cause == nil {
 			return answer, nil, false
 		}
-		if finding.Code == diagnose.DeviceOtherSlot || finding.Code == diagnose.DeviceRefused {
-			refused = finding
+		if cause.Code == diagnose.DeviceOtherSlot || cause.Code == diagnose.DeviceRefused {
+			refused = cause
 		}
 	}
 	if refused != nil {
@@ -323,26 +323,26 @@ func (k *Kind) copied(
 			return slices.Index(algorithms, a.Algorithm) - slices.Index(algorithms, b.Algorithm)
 		}), nil, false
 	case len(found) > 1:
-		finding = unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
+		cause = unclear("%d different values stand in what was copied, and only one can be the device's.", len(found))
 	case len(found) == 1 && others == 0:
 		return found[0], nil, false
 	case len(found) == 1:
-		finding = unclear(
+		cause = unclear(
 			"Beside the value of %s, what was copied holds values that this kind of device does not give: %d.",
 			found[0].Algorithm, others,
 		)
 	case others > 0:
-		finding = unclear(
+		cause = unclear(
 			"No value of %s, as this kind of device gives it, stands in what was copied; values of another kind do: %d.",
 			Named(algorithms),
 			others,
 		)
 	default:
-		finding, empty = unclear(
+		cause, empty = unclear(
 			"No value of %s, as this kind of device gives it, stands in what was copied.", Named(algorithms),
 		), true
 	}
-	return Answer{}, finding, empty
+	return Answer{}, cause, empty
 }
 
 // oneOfEach reports whether values are by one algorithm each, which stands beside them.

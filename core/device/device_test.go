@@ -355,7 +355,7 @@ func FuzzKind(f *testing.F) {
 				q := k.Question(&k.Slots[i], a)
 				require.NotContains(t, q, "\n")
 				require.NotContains(t, q, "\r")
-				if answer, finding := k.Read(&k.Slots[i], a, said); finding == nil {
+				if answer, cause := k.Read(&k.Slots[i], a, said); cause == nil {
 					require.Len(t, answer.Value, answer.Algorithm.Size())
 				}
 				_, echoed := k.Read(&k.Slots[i], a, []byte(q))

@@ -149,11 +149,7 @@ func ParseKind(file string, text []byte) (*Kind, error) {
 	k.Title = p.needed(root, "title")
 	k.Connection = choice(p, root, "reach", Connections(), "")
 	k.Covers = choice(p, root, "covers", []Covers{Image, WholeSlot}, Image)
-	prompt := p.word
-	if k.Connection == Console {
-		prompt = p.needed
-	}
-	k.Prompt = p.pattern(root, "prompt", prompt(root, "prompt"))
+	k.Prompt = p.pattern(root, "prompt", p.wordWhere(k.Connection == Console, root, "prompt"))
 	if k.Prompt != nil && k.Prompt.MatchString("") {
 		p.wrong(root.line("prompt"), "the prompt matches where nothing was said, so that no answer would be waited for")
 	}
@@ -322,9 +318,9 @@ func (p *kindParser) needed(f *fields, name string) string {
 	return p.word(f, name)
 }
 
-// ofWholeSlots returns a text of one line that is needed where a kind covers whole slots.
-func (p *kindParser) ofWholeSlots(f *fields, name string, k *Kind) string {
-	if k.Covers == WholeSlot {
+// wordWhere returns a text of one line, which is needed where a condition holds.
+func (p *kindParser) wordWhere(holds bool, f *fields, name string) string {
+	if holds {
 		return p.needed(f, name)
 	}
 	return p.word(f, name)
@@ -390,11 +386,7 @@ func (p *kindParser) lines(f *fields, name string) []string {
 }
 
 func choice[T ~string](p *kindParser, f *fields, name string, of []T, otherwise T) T {
-	word := p.word
-	if otherwise == "" {
-		word = p.needed
-	}
-	text := T(word(f, name))
+	text := T(p.wordWhere(otherwise == "", f, name))
 	switch {
 	case text == "":
 		return otherwise
@@ -481,7 +473,7 @@ func (p *kindParser) slots(root *fields, k *Kind) {
 				"what is sent for a slot is one word of letters, digits and . _ / : + -, so that it cannot become a line of its own",
 			)
 		}
-		if text := p.ofWholeSlots(slot, "bytes", k); text != "" {
+		if text := p.wordWhere(k.Covers == WholeSlot, slot, "bytes"); text != "" {
 			n, err := strconv.ParseInt(text, 0, 64)
 			if err != nil || n < 1 || n > 1<<40 {
 				p.wrong(slot.lines["bytes"], "bytes is how many the slot has, from 1 to a TiB")
@@ -539,7 +531,7 @@ func (p *kindParser) questions(root *fields, k *Kind) {
 }
 
 func (p *kindParser) fill(root *fields, k *Kind) {
-	text := p.ofWholeSlots(root, "fill", k)
+	text := p.wordWhere(k.Covers == WholeSlot, root, "fill")
 	switch {
 	case text == "":
 	case k.Covers != WholeSlot:

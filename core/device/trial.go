@@ -27,12 +27,12 @@ func (k *Kind) Try(slot *Slot, pasted []byte) (Answer, *diagnose.Cause) {
 	}
 	var first *diagnose.Cause
 	for _, a := range k.Algorithms() {
-		answer, finding := k.Read(slot, a, pasted)
-		if finding == nil {
+		answer, cause := k.Read(slot, a, pasted)
+		if cause == nil {
 			return answer, nil
 		}
 		if first == nil {
-			first = finding
+			first = cause
 		}
 	}
 	return Answer{}, first

@@ -195,7 +195,7 @@ func Run(ctx context.Context, r io.Reader, c Case) ([]Cause, error) {
 	if _, err := digest.Pump(ctx, io.MultiReader(bytes.NewReader(head), r), d.writers(), nil); err != nil {
 		return nil, err
 	}
-	out := d.findings()
+	out := d.causes()
 	if out[0].Code == Altered {
 		if found := d.holder(ctx); found != nil {
 			out = []Cause{*found}
@@ -285,8 +285,8 @@ func (d *examination) matches(sums map[digest.Algorithm]digest.Value) bool {
 	return false
 }
 
-// findings says what holds, the most telling first.
-func (d *examination) findings() []Cause {
+// causes says what holds, the most telling first.
+func (d *examination) causes() []Cause {
 	var out []Cause
 	add := func(code Code, advice, format string, args ...any) *Cause {
 		out = append(out, Cause{Code: code, Advice: advice, Sentence: fmt.Sprintf(format, args...)})

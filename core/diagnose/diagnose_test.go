@@ -224,8 +224,8 @@ func FuzzRun(f *testing.F) {
 		if err != nil || len(found) == 0 {
 			t.Fatalf("%v, %v", found, err)
 		}
-		for _, finding := range found {
-			for _, r := range finding.Damage {
+		for _, cause := range found {
+			for _, r := range cause.Damage {
 				if r.Offset < 0 || r.Length <= 0 || r.Offset+r.Length > c.Size {
 					t.Fatalf("damage %+v in %d bytes", r, c.Size)
 				}

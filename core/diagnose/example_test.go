@@ -16,14 +16,14 @@ func ExampleRun() {
 	published := []byte("log of the gauge\nat the north mole\n")
 	here := bytes.ReplaceAll(published, []byte("\n"), []byte("\r\n"))
 	want, have := sha256.Sum256(published), sha256.Sum256(here)
-	findings, err := diagnose.Run(context.Background(), bytes.NewReader(here), diagnose.Case{
+	causes, err := diagnose.Run(context.Background(), bytes.NewReader(here), diagnose.Case{
 		Name: "gauge.log", Size: int64(len(here)), Expected: want[:], Algorithms: []digest.Algorithm{digest.SHA256},
 		Computed: map[digest.Algorithm]digest.Value{digest.SHA256: have[:]},
 	})
 	if err != nil {
 		panic(err)
 	}
-	for _, f := range findings {
+	for _, f := range causes {
 		fmt.Println(f.Code)
 	}
 	// Output: line-endings

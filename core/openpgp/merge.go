@@ -151,23 +151,21 @@ type keeper struct {
 // strangePart is [keeper.part] for a component that the owner has not bound: there is room for few.
 func (k *keeper) strangePart(tag int, body []byte) int {
 	before := len(k.parts)
-	if _, known := k.at[partID(tag, body)]; !known && k.strange >= maxStrange {
-		return -1
-	}
-	i := k.part(tag, body)
+	i := k.place(tag, body, k.strange < maxStrange)
 	k.strange += len(k.parts) - before
 	return i
 }
 
-func partID(tag int, body []byte) string { return fmt.Sprintf("%d %s", tag, body) }
-
 // part returns the place of a component, or -1 where there is no room for it.
-func (k *keeper) part(tag int, body []byte) int {
-	id := partID(tag, body)
+func (k *keeper) part(tag int, body []byte) int { return k.place(tag, body, true) }
+
+// place is [keeper.part], where room says whether there may be one component more.
+func (k *keeper) place(tag int, body []byte, room bool) int {
+	id := fmt.Sprintf("%d %s", tag, body)
 	if i, ok := k.at[id]; ok {
 		return i
 	}
-	if len(k.parts) >= maxComponents || k.bytes+len(body) > maxCertificate {
+	if !room || len(k.parts) >= maxComponents || k.bytes+len(body) > maxCertificate {
 		return -1
 	}
 	k.at[id] = len(k.parts)

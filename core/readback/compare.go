@@ -134,12 +134,12 @@ func Compare(
 			continue
 		}
 		looked++
-		elsewhere, ok := place[string(sum[:])]
+		found, ok := place[string(sum[:])]
 		switch {
 		case int64(got) < part.Length:
 			d.add(Difference{Range: span(part.Offset+int64(got), part.Length-int64(got)), Looks: endsBefore})
 		case ok && !filled(content, 0) && !filled(content, 0xff):
-			d.add(moved(part, int64(elsewhere)*d.Piece))
+			d.add(moved(part, int64(found)*d.Piece))
 		case reversed(content, want[i]) > 0:
 			d.add(Difference{Range: part, Looks: wordOrder(reversed(content, want[i]))})
 		default:

@@ -346,9 +346,9 @@ func TestWhatDamageLooksLike(t *testing.T) {
 		change(b)
 		return b
 	}
-	compared := func(medium []byte, remote bool) *Damage {
+	compared := func(medium []byte, digestsOnly bool) *Damage {
 		t.Helper()
-		d, err := Compare(t.Context(), bytes.NewReader(medium), length, image{should, remote}, nil)
+		d, err := Compare(t.Context(), bytes.NewReader(medium), length, image{should, digestsOnly}, nil)
 		require.NoError(t, err)
 		return d
 	}
@@ -361,20 +361,20 @@ func TestWhatDamageLooksLike(t *testing.T) {
 		{Range: span(5*512, 512), Looks: "what belongs at offset 4608 stands here", moved: 4 * 512},
 		{Range: span(9*512, 512), Looks: "what belongs at offset 2560 stands here", moved: -4 * 512},
 	}, sectors.Differences)
-	for _, remote := range []bool{false, true} {
-		far := compared(changed(func(b []byte) { swap(b, 8<<10, 3<<20, 8192) }), remote)
+	for _, digestsOnly := range []bool{false, true} {
+		far := compared(changed(func(b []byte) { swap(b, 8<<10, 3<<20, 8192) }), digestsOnly)
 		require.Len(t, far.Differences, 2)
 		assert.Equal(t, span(8<<10, 8192), far.Differences[0].Range)
 		assert.Equal(t, "what belongs at offset 3145728 stands here", far.Differences[0].Looks)
 		assert.Equal(t, span(3<<20, 8192), far.Differences[1].Range)
 		for _, n := range words {
-			d := compared(swapped(should, n), remote)
+			d := compared(swapped(should, n), digestsOnly)
 			assert.Equal(t, []Difference{{Range: span(0, length), Looks: wordOrder(n)}}, d.Differences)
 		}
 		// The image, a MiB too far, behind something else.
-		further := compared(append(content(1<<20, 12), should...), remote)
+		further := compared(append(content(1<<20, 12), should...), digestsOnly)
 		assert.Equal(t, "The image stands 1024 KiB further on than it should.", further.Whole)
-		assert.Empty(t, compared(changed(func(b []byte) { b[77] ^= 1 }), remote).Whole)
+		assert.Empty(t, compared(changed(func(b []byte) { b[77] ^= 1 }), digestsOnly).Whole)
 	}
 	damage := compared(changed(func(b []byte) { copy(b[10<<10:], swapped(should[10<<10:11<<10], 4)) }), false)
 	assert.Equal(t, []Difference{{Range: span(10<<10, 1024), Looks: wordOrder(4)}}, damage.Differences)

@@ -87,15 +87,15 @@ func Stated(plan *survey.Survey) map[string]diagnose.StatedAt {
 // explainByOtherPlaces adds a diagnosis to the measurement of a file that no manifest lists, where
 // another entry states its digest or an earlier release had the same bytes. It reads no file.
 func explainByOtherPlaces(item *survey.Item, m *measure.Measurement, places otherPlaces) {
-	var findings []diagnose.Cause
+	var causes []diagnose.Cause
 	if found := diagnose.UnderAnotherName(item.Path, m.Digests, places.stated); found != nil {
-		findings = append(findings, *found)
+		causes = append(causes, *found)
 	}
 	if found := diagnose.KnownRelease(places.earlier); found != nil {
-		findings = append(findings, *found)
+		causes = append(causes, *found)
 	}
-	if len(findings) > 0 {
-		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Causes: findings})
+	if len(causes) > 0 {
+		m.Diagnoses = append(m.Diagnoses, diagnose.Diagnosis{Causes: causes})
 	}
 }
 

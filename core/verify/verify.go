@@ -146,8 +146,8 @@ func (s *Session) Judge(item *survey.Item, m *measure.Measurement) judge.Outcome
 // Settle judges measured items in their order, each after what holds it, and
 // explains those that a digest refuses: their content is read once more. It
 // fails only when memory does or ctx ends.
-func (s *Session) Settle(ctx context.Context, measured []Item, bytes Bytes, memory OtherFiles) error {
-	known := &recalled{from: memory, cleared: map[string]*diagnose.Earlier{}}
+func (s *Session) Settle(ctx context.Context, measured []Item, bytes Bytes, others OtherFiles) error {
+	known := &recalled{from: others, cleared: map[string]*diagnose.Earlier{}}
 	if err := known.prepare(ctx, measured); err != nil {
 		return err
 	}

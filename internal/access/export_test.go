@@ -1,6 +1,6 @@
 package access
 
-// Busy takes every turn of hashing until free is called.
+// Busy takes every place for hashing until free is called.
 func (s *Service) Busy() (free func()) {
 	n := cap(s.hashing)
 	for range n {

@@ -18,18 +18,18 @@ func (a *API) importKeys(
 	ctx context.Context, publisher, source string, data []byte, progress keys.Progress,
 ) (wire.Import, error) {
 	p, _ := principal(ctx)
-	imported, account, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
+	imported, report, err := a.Keys.Import(ctx, p.Name, publisher, source, data, progress)
 	if err != nil {
 		return wire.Import{}, err
 	}
 	rules, err := a.rules(ctx)
-	return importOf(imported, account, rules), err
+	return importOf(imported, report, rules), err
 }
 
 // previewImport tells what that would do, and asks what rests on keys that would
 // change.
 func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Progress) (wire.Import, error) {
-	imported, account, err := a.Keys.Preview(ctx, data, progress)
+	imported, report, err := a.Keys.Preview(ctx, data, progress)
 	if err != nil {
 		return wire.Import{}, err
 	}
@@ -37,7 +37,7 @@ func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Prog
 	if err != nil {
 		return wire.Import{}, err
 	}
-	out := importOf(imported, account, rules)
+	out := importOf(imported, report, rules)
 	for i, k := range imported {
 		if len(k.Less) > 0 && k.State == keyring.Admitted {
 			asked, err := a.askReach(ctx, string(k.Fingerprint), k.Certificate)
@@ -87,11 +87,11 @@ func loading[In any](
 // maxNamedKeys bounds the keys that are named with some packets.
 const maxNamedKeys = 20
 
-func importOf(imported []keys.Imported, account keys.ImportReport, rules openpgp.Rules) wire.Import {
+func importOf(imported []keys.Imported, report keys.ImportReport, rules openpgp.Rules) wire.Import {
 	return wire.Import{
 		Keys:  convert(imported, func(k keys.Imported) wire.Imported { return importedOf(k, rules) }),
-		Notes: append([]string{}, account.Notes...),
-		Packets: convert(account.Packets, func(p keys.Packets) wire.ImportedPackets {
+		Notes: append([]string{}, report.Notes...),
+		Packets: convert(report.Packets, func(p keys.Packets) wire.ImportedPackets {
 			return wire.ImportedPackets{
 				Packets: p.Packets,
 				Became:  p.Became,

@@ -104,7 +104,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		account, err := openpgp.Inspect(data, rules)
+		inspection, err := openpgp.Inspect(data, rules)
 		var empty *openpgp.EmptyError
 		if errors.As(err, &empty) {
 			return nil, fault.New(fault.Invalid, fault.NoOpenPGP, "This is no OpenPGP file: %v.", empty).At("data")
@@ -112,7 +112,7 @@ func (a *API) registerKeyring() {
 		if err != nil {
 			return nil, err
 		}
-		return answer(*account, nil)
+		return answer(*inspection, nil)
 	})
 	handle(a, wire.ShowKey, func(ctx context.Context, in *wire.KeyAt) (*wire.Key, error) {
 		v, err := a.Keys.Show(ctx, in.Fingerprint)

@@ -258,9 +258,9 @@ func TestSlicesTakeTurns(t *testing.T) {
 		}
 		return work[0].Slices
 	}
-	counts := func(turns []store.DueSlice) (small, large int) {
-		for _, turn := range turns {
-			if turn.Large {
+	counts := func(due []store.DueSlice) (small, large int) {
+		for _, slice := range due {
+			if slice.Large {
 				large++
 			} else {
 				small++
@@ -272,8 +272,8 @@ func TestSlicesTakeTurns(t *testing.T) {
 	assert.Equal(t, 16, small)
 	assert.Equal(t, 2, large)
 	measured := 0
-	for turns := open(); len(turns) > 0; turns = open() {
-		require.NoError(t, b.Measure(t.Context(), made.ID, turns[0].N))
+	for due := open(); len(due) > 0; due = open() {
+		require.NoError(t, b.Measure(t.Context(), made.ID, due[0].N))
 		measured++
 	}
 	assert.Equal(t, 60/2+4, measured)

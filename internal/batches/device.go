@@ -235,8 +235,8 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 	replies := make([]devices.Reply, len(questions))
 	if a.Printed != "" {
 		w.Maker = measure.Typed
-		account := out[0].Device
-		account.Connection, account.Address, account.Question = device.Typed, "", ""
+		report := out[0].Device
+		report.Connection, report.Address, report.Question = device.Typed, "", ""
 		replies[0].Said = []byte(a.Printed)
 	} else {
 		var err error
@@ -253,18 +253,18 @@ func (s *Service) said(ctx context.Context, b store.Batch, kind *device.Kind, a 
 		m.Device.HostKey, m.Device.Said, m.Device.Milliseconds = reply.HostKey, device.Shown(
 			[]byte(device.WithoutEcho(device.Printed(reply.Said), m.Device.Question)),
 		), reply.Took.Milliseconds()
-		finding := reply.Cause
+		cause := reply.Cause
 		var answer device.Answer
 		switch {
-		case finding != nil:
+		case cause != nil:
 		case a.Printed != "":
-			answer, finding = kind.Copied(questions[i].Slot, algorithms, reply.Said)
+			answer, cause = kind.Copied(questions[i].Slot, algorithms, reply.Said)
 		default:
-			answer, finding = kind.Read(questions[i].Slot, m.Device.Algorithm, reply.Said)
+			answer, cause = kind.Read(questions[i].Slot, m.Device.Algorithm, reply.Said)
 		}
-		if finding != nil {
-			m.Device.Cause = finding
-			m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: finding.Sentence}
+		if cause != nil {
+			m.Device.Cause = cause
+			m.Problem = &measure.Problem{Code: measure.NotMeasured, Message: cause.Sentence}
 			continue
 		}
 		m.Device.Algorithm = answer.Algorithm

@@ -103,7 +103,7 @@ type Taken struct {
 
 // Take judges and records what a measurer has sent. What was sent before is known; the
 // same item with another result is declined, and so is what nobody asked for.
-func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submission) (Taken, error) {
+func (s *Service) Take(ctx context.Context, by string, id int64, sent []Submission) (Taken, error) {
 	out := Taken{Declined: []Decline{}}
 	b, err := s.ofMeasurer(ctx, by, id)
 	if err != nil {
@@ -121,7 +121,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 	if err != nil {
 		return out, err
 	}
-	done, slice, err := s.usable(ctx, b, measurer, arrived, &out)
+	done, slice, err := s.usable(ctx, b, measurer, sent, &out)
 	if err != nil {
 		return out, err
 	}
@@ -160,16 +160,16 @@ func (s *Service) Take(ctx context.Context, by string, id int64, arrived []Submi
 // order of their numbers, so that containers come before what they hold; slice says by
 // number in which each of them is.
 func (s *Service) usable(
-	ctx context.Context, b store.Batch, measurer store.Measurer, arrived []Submission, out *Taken,
+	ctx context.Context, b store.Batch, measurer store.Measurer, sent []Submission, out *Taken,
 ) (done []verify.Item, slice map[int]int, err error) {
 	decline := func(n int, code, format string, args ...any) {
 		out.Declined = append(out.Declined, Decline{n, code, fmt.Sprintf(format, args...)})
 	}
-	arrived = slices.Clone(arrived)
-	slices.SortStableFunc(arrived, func(a, b Submission) int { return cmp.Compare(a.N, b.N) })
-	ns := make([]int, len(arrived))
-	for i := range arrived {
-		ns[i] = arrived[i].N
+	sent = slices.Clone(sent)
+	slices.SortStableFunc(sent, func(a, b Submission) int { return cmp.Compare(a.N, b.N) })
+	ns := make([]int, len(sent))
+	for i := range sent {
+		ns[i] = sent[i].N
 	}
 	rows, err := s.store.ItemsOf(ctx, b.ID, slices.Compact(slices.Clone(ns)))
 	if err != nil {
@@ -181,13 +181,13 @@ func (s *Service) usable(
 	}
 	w := s.attributionOf(b, measurer)
 	slice = make(map[int]int, len(rows))
-	for i, a := range arrived {
+	for i, a := range sent {
 		r := row[a.N]
 		if r == nil {
 			decline(a.N, notAsked, "The batch has no item %d.", a.N)
 			continue
 		}
-		if i > 0 && arrived[i-1].N == a.N {
+		if i > 0 && sent[i-1].N == a.N {
 			decline(a.N, wrongShape, "It is in this request twice.")
 			continue
 		}

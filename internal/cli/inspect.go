@@ -28,7 +28,7 @@ key counts.`,
 			if err != nil {
 				return err
 			}
-			account, err := openpgp.Inspect(data, judge.DefaultPolicy().Rules(time.Now()))
+			inspection, err := openpgp.Inspect(data, judge.DefaultPolicy().Rules(time.Now()))
 			var empty *openpgp.EmptyError
 			if errors.As(err, &empty) {
 				return &exit{exitFailed, fmt.Errorf("%s is no OpenPGP file: %w", args[0], err)}
@@ -37,7 +37,7 @@ key counts.`,
 				return err
 			}
 			g := &grid{header: []string{"offset", "length", "packet", "states", "odd"}}
-			for _, p := range account.Packets {
+			for _, p := range inspection.Packets {
 				var facts []string
 				for _, f := range p.Facts {
 					facts = append(facts, f.Name+": "+f.Value)
@@ -47,17 +47,17 @@ key counts.`,
 					strings.Join(p.Odd, " "),
 				)
 			}
-			return a.print(account, g, func() { a.showInspection(account) })
+			return a.print(inspection, g, func() { a.showInspection(inspection) })
 		},
 	}
 }
 
-func (a *app) showInspection(account *openpgp.Inspection) {
-	fmt.Fprintln(a.stdout, a.bold("A "+account.Kind))
-	for _, n := range account.Notes {
+func (a *app) showInspection(inspection *openpgp.Inspection) {
+	fmt.Fprintln(a.stdout, a.bold("A "+inspection.Kind))
+	for _, n := range inspection.Notes {
 		a.wrapped("  ", n)
 	}
-	for _, p := range account.Packets {
+	for _, p := range inspection.Packets {
 		indent := strings.Repeat("    ", p.Depth)
 		fmt.Fprintf(
 			a.stdout, "\n%s%s  %s\n", indent, a.bold(p.Kind),
@@ -70,9 +70,9 @@ func (a *app) showInspection(account *openpgp.Inspection) {
 			a.hanging(indent+"  ! ", indent+"    ", o)
 		}
 	}
-	if account.Text != "" {
+	if inspection.Text != "" {
 		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("The text that the signatures cover"))
-		for line := range strings.Lines(account.Text) {
+		for line := range strings.Lines(inspection.Text) {
 			fmt.Fprintf(a.stdout, "    %s\n", strings.TrimRight(line, "\n"))
 		}
 	}

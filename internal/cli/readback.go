@@ -529,11 +529,11 @@ func (a *app) showReadback(item wire.Item, batch int64) {
 	}
 	a.showGrounds(strongest(shown))
 	a.showMatch(item)
-	account := item.Readback
-	if account == nil {
+	report := item.Readback
+	if report == nil {
 		return
 	}
-	a.showMedium(account)
+	a.showMedium(report)
 	if item.Record != nil {
 		fmt.Fprintf(
 			a.stdout, "    %s\n",
@@ -543,8 +543,8 @@ func (a *app) showReadback(item wire.Item, batch int64) {
 }
 
 // showMedium shows how a medium was read, and what was found on it.
-func (a *app) showMedium(account *readback.Report) {
-	m := account.Medium
+func (a *app) showMedium(report *readback.Report) {
+	m := report.Medium
 	about := []string{plain.Text(m.Name), size(m.Size)}
 	if m.From > 0 {
 		about = append(about, fmt.Sprintf("from offset %d on", m.From))
@@ -556,15 +556,15 @@ func (a *app) showMedium(account *readback.Report) {
 	}
 	fmt.Fprintf(a.stdout, "    %s\n", a.faint(strings.Join(about, ", ")))
 	from := ""
-	if account.LengthFrom != "" {
-		from = ": the length of " + account.LengthFrom
-		if account.LengthFrom == lengthGiven {
+	if report.LengthFrom != "" {
+		from = ": the length of " + report.LengthFrom
+		if report.LengthFrom == lengthGiven {
 			from = ", as " + lengthGiven + " says"
 		}
 	}
-	a.wrapped("    ", fmt.Sprintf("%d bytes were compared%s.", account.Length, from))
-	for _, s := range account.Structures {
-		if s.Length != account.Length || s.Detail != "" {
+	a.wrapped("    ", fmt.Sprintf("%d bytes were compared%s.", report.Length, from))
+	for _, s := range report.Structures {
+		if s.Length != report.Length || s.Detail != "" {
 			text := fmt.Sprintf("By its %s the image has %d bytes", s.Kind, s.Length)
 			if s.Detail != "" {
 				text += "; " + s.Detail
@@ -572,31 +572,31 @@ func (a *app) showMedium(account *readback.Report) {
 			a.wrapped("    ", text+".")
 		}
 	}
-	if account.Carried != "" {
-		a.wrapped("    ", account.Carried)
+	if report.Carried != "" {
+		a.wrapped("    ", report.Carried)
 	}
-	if len(account.Gaps) > 0 {
+	if len(report.Gaps) > 0 {
 		a.wrapped(
 			"    ",
 			fmt.Sprintf(
 				"It leaves out %s, which are taken for FF; the first at offset %d, %d bytes.",
-				counted(len(account.Gaps), "part"), account.Gaps[0].Offset, account.Gaps[0].Length,
+				counted(len(report.Gaps), "part"), report.Gaps[0].Offset, report.Gaps[0].Length,
 			),
 		)
 	}
-	if account.Steadied > 0 {
+	if report.Steadied > 0 {
 		a.wrapped(
 			"    ",
 			fmt.Sprintf(
 				"%s could be read only when tried again: the medium or the drive is weak.",
-				counted(account.Steadied, "place"),
+				counted(report.Steadied, "place"),
 			),
 		)
 	}
-	a.wrapped("    ", account.Cache.Sentence()+" "+account.Tail.Sentence)
-	d := account.Damage
+	a.wrapped("    ", report.Cache.Sentence()+" "+report.Tail.Sentence)
+	d := report.Damage
 	if d == nil {
-		a.showUnreadable(account)
+		a.showUnreadable(report)
 		return
 	}
 	fmt.Fprintf(a.stdout, "    %s\n", strings.NewReplacer("=", "·", "x", "█", "!", "!").Replace(d.Map))
@@ -622,14 +622,14 @@ func (a *app) showMedium(account *readback.Report) {
 const fewPlaces = 8
 
 // showUnreadable tells the places that cannot be read.
-func (a *app) showUnreadable(account *readback.Report) {
-	for i, r := range account.Unreadable {
+func (a *app) showUnreadable(report *readback.Report) {
+	for i, r := range report.Unreadable {
 		if i == fewPlaces {
 			a.wrapped(
 				"      ",
 				fmt.Sprintf(
 					"and %s more that cannot be read",
-					counted(len(account.Unreadable)-fewPlaces+account.MoreUnreadable, "place"),
+					counted(len(report.Unreadable)-fewPlaces+report.MoreUnreadable, "place"),
 				),
 			)
 			break

@@ -63,8 +63,8 @@ func (s *Service) Try(t Trial) (Tried, error) {
 		).
 			At("slot")
 	}
-	answer, finding := k.Try(slot, []byte(t.Answer))
-	return Tried{Kind: k, Slot: slot, Algorithm: answer.Algorithm, Value: answer.Value, Cause: finding}, nil
+	answer, cause := k.Try(slot, []byte(t.Answer))
+	return Tried{Kind: k, Slot: slot, Algorithm: answer.Algorithm, Value: answer.Value, Cause: cause}, nil
 }
 
 // SetKind keeps a description of a kind, once an answer was read by it.

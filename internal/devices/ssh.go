@@ -88,12 +88,12 @@ func (s *Service) askOnce(
 			out[i].Cause = f
 		}
 	}
-	client, hostKey, finding := s.connect(ctx, d, k)
+	client, hostKey, cause := s.connect(ctx, d, k)
 	for i := range out {
 		out[i].HostKey = hostKey
 	}
-	if finding != nil {
-		rest(0, finding)
+	if cause != nil {
+		rest(0, cause)
 		return false
 	}
 	defer client.Close()
@@ -101,9 +101,9 @@ func (s *Service) askOnce(
 	defer stop()
 	var to line = &commands{client, k}
 	if k.Connection == device.Console {
-		console, finding := openConsole(ctx, client, k)
-		if finding != nil {
-			rest(0, finding)
+		console, cause := openConsole(ctx, client, k)
+		if cause != nil {
+			rest(0, cause)
 			return false
 		}
 		to = console
@@ -149,13 +149,13 @@ func notAsked(before *device.Slot) *diagnose.Cause {
 // connect reaches a device and makes sure that it is the one that was confirmed. One
 // without a confirmed key is not even called.
 func (s *Service) connect(ctx context.Context, d Details, k *device.Kind) (*ssh.Client, string, *diagnose.Cause) {
-	wanted, check, finding := s.confirmed(d.Address)
-	if finding != nil {
-		return nil, "", finding
+	wanted, check, cause := s.confirmed(d.Address)
+	if cause != nil {
+		return nil, "", cause
 	}
-	auth, user, finding := s.login(d.Credential)
-	if finding != nil {
-		return nil, "", finding
+	auth, user, cause := s.login(d.Credential)
+	if cause != nil {
+		return nil, "", cause
 	}
 	shown := ""
 	var changed *knownhosts.KeyError
@@ -444,11 +444,11 @@ func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*cons
 			}
 		}
 	}()
-	if _, finding := c.until(ctx, k.ConnectWithin); finding != nil {
-		if finding.Code == diagnose.DeviceSilent {
-			finding.Sentence = fmt.Sprintf("Its console showed no prompt within %s.", k.ConnectWithin)
+	if _, cause := c.until(ctx, k.ConnectWithin); cause != nil {
+		if cause.Code == diagnose.DeviceSilent {
+			cause.Sentence = fmt.Sprintf("Its console showed no prompt within %s.", k.ConnectWithin)
 		}
-		return nil, finding
+		return nil, cause
 	}
 	for _, line := range k.Before {
 		if !c.drain(ctx) {
@@ -457,8 +457,8 @@ func openConsole(ctx context.Context, client *ssh.Client, k *device.Kind) (*cons
 		if _, err := io.WriteString(c.in, line+"\r"); err != nil {
 			return nil, cut()
 		}
-		if _, finding := c.until(ctx, k.ConnectWithin); finding != nil {
-			return nil, finding
+		if _, cause := c.until(ctx, k.ConnectWithin); cause != nil {
+			return nil, cause
 		}
 	}
 	return c, nil
@@ -483,18 +483,18 @@ func (c *console) ask(ctx context.Context, q asked) ([]byte, *diagnose.Cause) {
 	if _, err := io.WriteString(c.in, text+"\r"); err != nil {
 		return nil, cut()
 	}
-	said, finding := c.until(ctx, c.kind.AnswerWithin)
+	said, cause := c.until(ctx, c.kind.AnswerWithin)
 	late := time.Now().Add(lateAnswer)
-	for finding == nil && c.kind.Loose(q.slot, q.algorithm, said) && time.Now().Before(late) {
+	for cause == nil && c.kind.Loose(q.slot, q.algorithm, said) && time.Now().Before(late) {
 		more, late := c.until(ctx, time.Until(late))
 		if said = append(said, more...); late != nil {
 			break
 		}
 	}
-	if finding != nil && finding.Code == diagnose.DeviceSilent {
-		finding = silent(c.kind, []byte(device.WithoutEcho(device.Printed(said), text)))
+	if cause != nil && cause.Code == diagnose.DeviceSilent {
+		cause = silent(c.kind, []byte(device.WithoutEcho(device.Printed(said), text)))
 	}
-	return said, finding
+	return said, cause
 }
 
 // drain reads away what came before a question, so that nothing of it is taken for the

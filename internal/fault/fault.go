@@ -49,7 +49,7 @@ type Fault struct {
 	Advice string
 	// Field is the offending field of the request, if one is.
 	Field string
-	// Facts are further findings, one sentence each.
+	// Facts are what else is to be known, one sentence each.
 	Facts []string
 	// cause is what brought it about, for whoever decides what to do; people
 	// are not told.

@@ -58,9 +58,9 @@ func effortFor(ctx context.Context, n int) *openpgp.Effort {
 // nothing else, if it is about a key of the ring. A nil progress is told nothing.
 func read(
 	ctx context.Context, data []byte, ring *keyring.Keyring, progress Progress,
-) (certs []*openpgp.Certificate, account ImportReport, err error) {
+) (certs []*openpgp.Certificate, report ImportReport, err error) {
 	if len(data) > maxImport {
-		return nil, account, fault.New(
+		return nil, report, fault.New(
 			fault.Invalid, fault.KeyTooLarge, "The key file is longer than %d MiB.", maxImport>>20,
 		).
 			At("data")
@@ -68,24 +68,24 @@ func read(
 	if revocations := openpgp.LoneRevocations(data); revocations != nil {
 		certs, err = revoked(revocations, ring)
 		for _, c := range certs {
-			account.add(c.Primary.Fingerprint, openpgp.Vetting{Counted: 1})
+			report.add(c.Primary.Fingerprint, openpgp.Vetting{Counted: 1})
 		}
-		return certs, account, err
+		return certs, report, err
 	}
 	all, skipped, err := openpgp.ReadCertificates(data)
 	if err != nil {
-		return nil, account, importFault(err)
+		return nil, report, importFault(err)
 	}
 	if len(all) == 0 {
-		return nil, account, fault.New(fault.Invalid, fault.KeyUnsupported, "No key in it can be used: %v.", skipped[0]).
+		return nil, report, fault.New(fault.Invalid, fault.KeyUnsupported, "No key in it can be used: %v.", skipped[0]).
 			At("data")
 	}
-	account.Notes = leftOut(skipped)
+	report.Notes = leftOut(skipped)
 	effort := effortFor(ctx, len(data))
 	at := map[openpgp.Fingerprint]int{}
 	for n, cert := range all {
 		if ctx.Err() != nil {
-			return nil, account, context.Cause(ctx)
+			return nil, report, context.Cause(ctx)
 		}
 		progress.tell(n, len(all))
 		share, giveBack := effort.Share(len(all) - n)
@@ -99,14 +99,14 @@ func read(
 			vetting.Counted -= again + left
 			vetting.Repeated, vetting.Surplus = vetting.Repeated+again, vetting.Surplus+left
 			certs[i] = merged
-			account.add(fp, vetting)
+			report.add(fp, vetting)
 			continue
 		}
-		account.add(fp, vetting)
+		report.add(fp, vetting)
 		at[fp] = len(certs)
 		certs = append(certs, vetted)
 	}
-	return certs, account.ordered(), nil
+	return certs, report.ordered(), nil
 }
 
 // decided finds, among the keys that a person has decided about, those that may have
@@ -310,7 +310,7 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 	if err != nil {
 		return nil, ImportReport{}, err
 	}
-	certs, account, err := read(ctx, data, ring, progress)
+	certs, report, err := read(ctx, data, ring, progress)
 	if err != nil {
 		return nil, ImportReport{}, err
 	}
@@ -318,7 +318,7 @@ func (s *Service) Preview(ctx context.Context, data []byte, progress Progress) (
 	for _, cert := range certs {
 		out = append(out, arrival(ring, cert, policies.Rules(s.now())))
 	}
-	return out, account, nil
+	return out, report, nil
 }
 
 // Import adds the keys of a text to the keyring as candidates, or what is new
@@ -341,7 +341,7 @@ func (s *Service) Import(
 	if err != nil {
 		return nil, ImportReport{}, err
 	}
-	certs, account, err := read(ctx, data, ring, progress)
+	certs, report, err := read(ctx, data, ring, progress)
 	if err != nil {
 		return nil, ImportReport{}, err
 	}
@@ -399,7 +399,7 @@ func (s *Service) Import(
 			s.ring.keepCertificate(imported.Certificate)
 		}
 	}
-	return out, account, nil
+	return out, report, nil
 }
 
 // fell orders that what rests on a key be judged again: what it signed, and what was

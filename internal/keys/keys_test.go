@@ -298,23 +298,23 @@ func TestKeyBeyondBounds(t *testing.T) {
 		}
 		return c.Bytes()
 	}
-	_, account, err := p.Keys.Import(
+	_, report, err := p.Keys.Import(
 		t.Context(), "tobiah", "", "a test", append(copyOf("first"), copyOf("second")...), nil,
 	)
 	require.NoError(t, err)
 	// Each copy is a key, 600 names and as many signatures; 1,000 parts are one key's bound.
-	require.Len(t, account.Packets, 3)
+	require.Len(t, report.Packets, 3)
 	assert.Equal(
-		t, openpgp.Fate{Packets: 1 + 2*999, Became: openpgp.Counts, Why: account.Packets[0].Why},
-		account.Packets[0].Fate,
+		t, openpgp.Fate{Packets: 1 + 2*999, Became: openpgp.Counts, Why: report.Packets[0].Why},
+		report.Packets[0].Fate,
 	)
 	assert.Equal(
 		t, openpgp.Fate{Packets: 2 * (2*600 - 999), Became: openpgp.Dropped, Why: "more than one key may have here"},
-		account.Packets[1].Fate,
+		report.Packets[1].Fate,
 	)
 	assert.Equal(
 		t, openpgp.Fate{Packets: 1, Became: openpgp.Dropped, Why: "copies of what the file says elsewhere"},
-		account.Packets[2].Fate,
+		report.Packets[2].Fate,
 	)
 	out, _, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", copyOf("third"), nil)
 	require.NoError(t, err)

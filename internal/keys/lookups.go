@@ -199,11 +199,11 @@ func (s *Service) LookUpKnown(ctx context.Context, by string, fingerprints []str
 	looked := make([]LookUp, len(keys))
 	failed := make([]error, len(keys))
 	var wg sync.WaitGroup
-	turn := make(chan struct{}, lookedUpAtOnce)
+	slot := make(chan struct{}, lookedUpAtOnce)
 	for i, k := range keys {
 		wg.Go(func() {
-			turn <- struct{}{}
-			defer func() { <-turn }()
+			slot <- struct{}{}
+			defer func() { <-slot }()
 			looked[i], failed[i] = s.ask(
 				ctx, directories.Query{Fingerprint: k.Certificate.Primary.Fingerprint}, ring, policies.Rules(s.now()),
 			)

@@ -36,14 +36,14 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 			},
 		)
 	}
-	_, account, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", forged.Bytes(), nil)
+	_, report, err := p.Keys.Import(t.Context(), "tobiah", "", "a test", forged.Bytes(), nil)
 	require.NoError(t, err)
-	assert.Empty(t, account.Notes)
-	require.Len(t, account.Packets, 2)
+	assert.Empty(t, report.Notes)
+	require.Len(t, report.Packets, 2)
 	of := []openpgp.Fingerprint{openpgp.Fingerprint(key.Fingerprint())}
 	assert.Equal(
-		t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: account.Packets[0].Why}, Keys: of},
-		account.Packets[0],
+		t, keys.Packets{Fate: openpgp.Fate{Packets: 3, Became: openpgp.Counts, Why: report.Packets[0].Why}, Keys: of},
+		report.Packets[0],
 	)
 	assert.Equal(
 		t,
@@ -53,7 +53,7 @@ func TestJunkIsDroppedAndTold(t *testing.T) {
 			},
 			Keys: of,
 		},
-		account.Packets[1],
+		report.Packets[1],
 	)
 	ring, err := p.Keys.ToJudge(t.Context())
 	require.NoError(t, err)

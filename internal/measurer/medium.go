@@ -429,7 +429,7 @@ func ReadMedium(
 	at, which := chosen(views, all)
 	v, c := &views[at], &all[which]
 	read := v.reading[which]
-	account := &readback.Report{
+	report := &readback.Report{
 		Medium:     m.Info,
 		Length:     c.size,
 		LengthFrom: back.LengthFrom,
@@ -441,30 +441,30 @@ func ReadMedium(
 		Steadied:   read.Steadied,
 	}
 	if v.part != nil {
-		account.Gaps, account.Medium.Size = v.part.Gaps, v.size
+		report.Gaps, report.Medium.Size = v.part.Gaps, v.size
 		if len(m.Parts) > 1 {
-			account.Carried += fmt.Sprintf(" Compared are the %s.", v.part.Said())
+			report.Carried += fmt.Sprintf(" Compared are the %s.", v.part.Said())
 		}
 	}
 	if n := others(views, all, which); n > 0 {
-		account.Carried = strings.TrimSpace(
+		report.Carried = strings.TrimSpace(
 			fmt.Sprintf(
 				"%s Parts of the image that were not compared, as the medium has nothing for their addresses: %d.",
-				account.Carried, n,
+				report.Carried, n,
 			),
 		)
 	}
 	if c.form > 0 {
-		account.LengthFrom = sought.Forms[c.form-1].Said() + ", of " + back.LengthFrom
+		report.LengthFrom = sought.Forms[c.form-1].Said() + ", of " + back.LengthFrom
 	}
-	if len(account.Structures) > 0 && account.Medium.Label == "" {
-		account.Medium.Label = plain.Text(account.Structures[0].Label)
+	if len(report.Structures) > 0 && report.Medium.Label == "" {
+		report.Medium.Label = plain.Text(report.Structures[0].Label)
 	}
 	var err error
-	if account.Tail, err = readback.Describe(ctx, v.of, c.size, v.size); err != nil {
+	if report.Tail, err = readback.Describe(ctx, v.of, c.size, v.size); err != nil {
 		return none, err
 	}
-	reading := measure.Reading{Size: read.Size, Readback: account}
+	reading := measure.Reading{Size: read.Size, Readback: report}
 	if reading.Problem = unreadable(read.Unreadable); reading.Problem == nil {
 		for _, task := range tasks {
 			reading.Results = append(reading.Results, measure.Result{Digest: read.Digests[task.Algorithm]})
@@ -472,12 +472,12 @@ func ReadMedium(
 	}
 	if original := back.originalOf(c.form); original != nil && (reading.Problem != nil || !c.holds(&read)) {
 		// That it cannot be had changes nothing of what was measured.
-		if account.Damage, err = readback.Compare(ctx, v.of, c.size, original, progress); err != nil &&
+		if report.Damage, err = readback.Compare(ctx, v.of, c.size, original, progress); err != nil &&
 			ctx.Err() != nil {
 			return none, context.Cause(ctx)
 		}
 	}
-	return reading, account.Harmless()
+	return reading, report.Harmless()
 }
 
 // unreadable says what of a medium could not be read, or is nil.

@@ -94,7 +94,7 @@ func (s *Service) Reach(
 		return Reach{}, err
 	}
 	out := Reach{VerdictChanges: []VerdictChange{}, Items: []Change{}}
-	turns := map[[2]judge.Verdict]int{}
+	counts := map[[2]judge.Verdict]int{}
 	var last int64
 	_, err = s.rejudge(
 		ctx, Selection{Key: fp}, asOf{changed, policies.Version, s.now()},
@@ -112,7 +112,7 @@ func (s *Service) Reach(
 				if j.Before == j.Outcome.Verdict {
 					continue
 				}
-				turns[[2]judge.Verdict{j.Before, j.Outcome.Verdict}]++
+				counts[[2]judge.Verdict{j.Before, j.Outcome.Verdict}]++
 				if len(out.Items) < maxReach {
 					out.Items = append(out.Items, Change{
 						Batch: j.Batch, N: j.N, Path: j.Item.Path, From: j.Before, To: j.Outcome.Verdict,
@@ -123,8 +123,8 @@ func (s *Service) Reach(
 			return nil
 		},
 	)
-	for turn, n := range turns {
-		out.VerdictChanges = append(out.VerdictChanges, VerdictChange{turn[0], turn[1], n})
+	for change, n := range counts {
+		out.VerdictChanges = append(out.VerdictChanges, VerdictChange{change[0], change[1], n})
 	}
 	slices.SortFunc(
 		out.VerdictChanges, func(x, y VerdictChange) int {

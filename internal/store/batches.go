@@ -254,7 +254,7 @@ type OpenWork struct {
 	State      state.Batch
 	// Stopping says that it is being ended before it is done.
 	Stopping bool
-	// Slices are the open ones whose turn has come.
+	// Slices are the open ones that are due.
 	Slices []DueSlice
 }
 

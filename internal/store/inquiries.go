@@ -87,8 +87,8 @@ func (t *Tx) EndInquiry(
 	}
 	_, err := t.tx.ExecContext(
 		ctx,
-		`UPDATE inquiries SET state = $2, answer = $3::jsonb, note = $4, finished_at = $5, done = CASE
-			WHEN $2 = 'done' THEN total ELSE done END
+		`UPDATE inquiries SET state = $2, answer = $3::jsonb, note = $4, finished_at = $5,
+			done = CASE WHEN $2 = 'done' THEN total ELSE done END
 		WHERE id = $1 AND state = 'waiting'`,
 		id,
 		ended,

@@ -224,7 +224,7 @@ func (s Reads) RecordsByName(ctx context.Context, f RecordFilter) ([]Record, err
 // RecordsByWord lists them as [Reads.RecordsByName] does. word is a part of f.Name:
 // the index is asked for that alone, and the rest is compared, for it takes long to
 // intersect words that nearly all names have. When more than atMost records have
-// the word too, few is false and nothing is listed. Ask it within [Store.Look]: how the
+// the word too, selective is false and nothing is listed. Ask it within [Store.Look]: how the
 // server is told to use that index lasts for the transaction.
 func (s Reads) RecordsByWord(
 	ctx context.Context, f RecordFilter, word string, atMost int,
@@ -276,8 +276,8 @@ func (s Reads) setOtherPlans(ctx context.Context, onOrOff string) error {
 		s.q.GetContext(
 			ctx,
 			&set,
-			`SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1,
-				true) || set_config('enable_indexonlyscan', $1, true)`,
+			`SELECT set_config('enable_seqscan', $1, true) || set_config('enable_indexscan', $1, true)
+				|| set_config('enable_indexonlyscan', $1, true)`,
 			onOrOff,
 		),
 	)

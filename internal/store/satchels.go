@@ -180,8 +180,9 @@ func (s Reads) ClearancesOf(
 		after.Batch = math.MaxInt64
 	}
 	if err := s.q.SelectContext(ctx, &out, `WITH may AS (
-			(SELECT batch_id, n FROM outcome_signers WHERE issuer = ANY($2) AND (batch_id < $3 OR batch_id = $3
-			AND n > $4) GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $5)
+			(SELECT batch_id, n FROM outcome_signers
+				WHERE issuer = ANY($2) AND (batch_id < $3 OR batch_id = $3 AND n > $4)
+				GROUP BY batch_id, n ORDER BY batch_id DESC, n LIMIT 4 * $5)
 			UNION
 			SELECT i.batch_id, i.n FROM (SELECT id FROM batches WHERE expected -> 'publishers' ?| $1
 			AND state = 'done' AND total_cleared > 0 ORDER BY id DESC LIMIT 500) b

@@ -23,14 +23,14 @@ const selectStructure = `
 	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p')
 	UNION ALL
 	SELECT 'view ' || c.relname || ' ' || md5(regexp_replace(pg_get_viewdef(c.oid), '\s+', ' ', 'g'))
-	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'public'
-	AND c.relkind IN ('v', 'm', 'f') AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid
-	AND d.deptype = 'e')
+	FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	WHERE n.nspname = 'public' AND c.relkind IN ('v', 'm', 'f')
+		AND NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = c.oid AND d.deptype = 'e')
 	UNION ALL
 	SELECT 'trigger ' || t.tgname || ' on ' || c.relname || ' calls ' || p.proname || ', type ' || t.tgtype
 		|| CASE t.tgenabled WHEN 'O' THEN '' ELSE ', not enabled as usual' END
 	FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-	JOIN pg_proc p ON p.oid = t.tgfoid
+		JOIN pg_proc p ON p.oid = t.tgfoid
 	WHERE n.nspname = 'public' AND NOT t.tgisinternal
 	UNION ALL
 	SELECT 'function ' || p.proname || ' ' || md5(p.prosrc) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
@@ -40,21 +40,22 @@ const selectStructure = `
 	UNION ALL
 	SELECT 'policy ' || p.policyname || ' on ' || p.tablename FROM pg_policies p WHERE p.schemaname = 'public'
 	UNION ALL
-	SELECT 'column ' || c.relname || '.' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod) || CASE
-	WHEN a.attnotnull THEN ' not null' ELSE '' END
-		|| coalesce(CASE WHEN a.attgenerated <> '' THEN ' generated '
-		ELSE ' default ' END || regexp_replace(pg_get_expr(d.adbin, d.adrelid), '\s+', ' ', 'g'), '') 
+	SELECT 'column ' || c.relname || '.' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod)
+		|| CASE WHEN a.attnotnull THEN ' not null' ELSE '' END
+		|| coalesce(CASE WHEN a.attgenerated <> '' THEN ' generated ' ELSE ' default ' END
+			|| regexp_replace(pg_get_expr(d.adbin, d.adrelid), '\s+', ' ', 'g'), '')
 		|| CASE a.attidentity WHEN '' THEN '' ELSE ' identity ' || a.attidentity::text END
-	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace LEFT
-	JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
 	WHERE n.nspname = 'public' AND c.relkind IN ('r', 'p') AND a.attnum > 0 AND NOT a.attisdropped
-	AND c.relname NOT LIKE 'river%' AND c.relname <> 'goose_db_version'
+		AND c.relname NOT LIKE 'river%' AND c.relname <> 'goose_db_version'
 	UNION ALL
-	SELECT 'constraint ' || k.conname || ' on ' || c.relname || ' ' || regexp_replace(pg_get_constraintdef(k.oid),
-	'\s+', ' ', 'g') || CASE WHEN k.convalidated THEN '' ELSE ', not validated' END
+	SELECT 'constraint ' || k.conname || ' on ' || c.relname || ' '
+		|| regexp_replace(pg_get_constraintdef(k.oid), '\s+', ' ', 'g')
+		|| CASE WHEN k.convalidated THEN '' ELSE ', not validated' END
 	FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 	WHERE n.nspname = 'public' AND k.contype IN ('c', 'f', 'p', 'u', 'x') AND c.relname NOT LIKE 'river%'
-	AND c.relname <> 'goose_db_version'
+		AND c.relname <> 'goose_db_version'
 	UNION ALL
 	SELECT 'trigger on events ' || evtname FROM pg_event_trigger`
 

@@ -21,7 +21,7 @@ type Slice struct {
 	Bytes int64
 	// Large slices do not keep others waiting.
 	Large bool
-	// Queued says that its turn has come.
+	// Queued says that it is due.
 	Queued bool
 }
 
@@ -152,7 +152,7 @@ func (s Reads) SliceNumbers(ctx context.Context, batch int64) ([]int, error) {
 	return out, explain(err)
 }
 
-// NextDue gives the turn of a slice that is done to the next of its batch that is
+// NextDue makes due, after a slice that is done, the next of its batch that is
 // as large. There may be none.
 func (t *Tx) NextDue(ctx context.Context, batch int64, slice int) ([]DueSlice, error) {
 	out := []DueSlice{}
