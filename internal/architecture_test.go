@@ -24,7 +24,7 @@ func sources(t *testing.T, mode parser.Mode, tops []string, read func(pkg string
 	t.Helper()
 	root := ".."
 	for _, top := range tops {
-		require.NoError(t, filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
+		err := filepath.WalkDir(filepath.Join(root, top), func(path string, entry fs.DirEntry, err error) error {
 			require.NoError(t, err)
 			if entry.IsDir() && entry.Name() == "node_modules" {
 				return fs.SkipDir
@@ -39,7 +39,8 @@ func sources(t *testing.T, mode parser.Mode, tops []string, read func(pkg string
 			require.NoError(t, err)
 			read(filepath.ToSlash(pkg), set, file)
 			return nil
-		}))
+		})
+		require.NoError(t, err)
 	}
 }
 

@@ -1,6 +1,7 @@
 package batches_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -146,6 +147,58 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 				assert.Equal(t, test.want, *item.Verdict, "the first result is on record too")
 			}
 		})
+	}
+}
+
+// TestDecisionsThatNeverRest: while somebody decides each time that a batch is about to be closed,
+// it is closed at last, and is to be judged again by itself.
+func TestDecisionsThatNeverRest(t *testing.T) {
+	t.Parallel()
+	c := testkit.Prepare(t)
+	dir := filepath.Join(c.Depots["quayside"], "busy")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.img"), []byte("a"), 0o644))
+	var p *testkit.Parts
+	armed, deciding := 0, false
+	decide := func() {
+		deciding = true
+		defer func() { deciding = false }()
+		ctx, stop := context.WithTimeout(t.Context(), 10*time.Second) // for ever, within a decision of the batch
+		defer stop()
+		_, err := p.Policy.Grant(ctx, "tobiah", policy.NewWaiver{
+			Ground: judge.WeakDigestOnly, Publisher: "quoin", Until: testkit.Now().Add(time.Hour), Reason: "for now",
+		})
+		assert.NoError(t, err)
+	}
+	p = testkit.Assemble(t, c, func() time.Time {
+		if armed > 0 && !deciding { // the clock is looked at when everything was read
+			armed--
+			decide()
+		}
+		return testkit.Now()
+	})
+	_, err := p.Publishers.Add(t.Context(), "ines", publishers.Details{Slug: "quoin", Name: "Quoin"})
+	require.NoError(t, err)
+	for ordered, decisions := range []int{0, 5} {
+		b, err := p.Batches.Create(
+			t.Context(), "ines", batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:busy"}},
+		)
+		require.NoError(t, err)
+		for _, slice := range p.Surveyed(t, b.ID) {
+			require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slice))
+		}
+		decide()
+		armed = decisions
+		closed, err := p.Batches.Finish(t.Context(), b.ID)
+		require.NoError(t, err)
+		assert.True(t, closed)
+		assert.Zero(t, armed, "each time somebody has decided")
+		b, err = p.Batches.Get(t.Context(), b.ID)
+		require.NoError(t, err)
+		assert.Equal(t, state.BatchDone, b.State)
+		waiting, err := p.Store.Waiting(t.Context())
+		require.NoError(t, err)
+		assert.Len(t, waiting, ordered, "%d decisions", decisions)
 	}
 }
 

@@ -90,8 +90,7 @@ func (s *Service) Ask(ctx context.Context, by string, kind Kind, question any) (
 		var isNew bool
 		if out, isNew, err = tx.AskInquiry(
 			ctx, store.Inquiry{Kind: string(kind), Question: text, AskedBy: by, CreatedAt: now},
-		); err != nil ||
-			!isNew {
+		); err != nil || !isNew {
 			return err
 		}
 		return s.jobs.Answer(ctx, tx, out.ID)

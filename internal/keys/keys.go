@@ -348,8 +348,7 @@ func (s *Service) Sight(ctx context.Context, by, fingerprint string, n NewSighti
 			recorded.Sighting{
 				Fingerprint: fp, Read: read, Agrees: agrees, Channel: n.Channel, Place: n.Place, Note: n.Note,
 			},
-		); err != nil ||
-			agrees {
+		); err != nil || agrees {
 			return err
 		}
 		asked, err = s.standingChanged(ctx, tx, by, fp, "A sighting contradicts the fingerprint of a key.")
