@@ -4,7 +4,7 @@ SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 export CGO_ENABLED ?= 1
 FUZZTIME ?= 5m
-CORE_SOURCES := $(shell find core cmd/endeixis-core -name '*.go' -not -name '*_test.go') go.mod
+CORE_SOURCES := $(shell find core cmd/endeixis-core internal/consolecore -name '*.go' -not -name '*_test.go') go.mod
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/pack.mjs console/package.json
 
 # The checkers have a go.mod of their own, so that the product's names only what it is made of.
@@ -34,9 +34,14 @@ console/node_modules/.made: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-# The console's types are made from the API's description, and not kept.
-console/src/api/types.ts: console/node_modules/.made docs/openapi.yaml
+# The console's types are made from the descriptions of the API and of the core in a browser,
+# and not kept.
+console/src/api/types.ts: console/node_modules/.made docs/openapi.yaml console/core/core.yaml
 	cd console && npm run --silent types
+
+console/core/core.yaml: $(CORE_SOURCES) $(wildcard internal/api/*.go)
+	@mkdir -p console/core
+	go run ./internal/api/describecore > $@.new && mv $@.new $@
 
 # The core for browsers, and what Go brings to run it there.
 console/core/core.wasm: $(CORE_SOURCES)
@@ -113,6 +118,6 @@ screenshots: ## make the pictures in docs/screenshots from the demo data
 	go run ./test/screenshots
 
 clean: ## remove what was built and the demo's files
-	rm -rf bin .demo console/node_modules console/src/api/types.ts
+	rm -rf bin .demo console/node_modules console/core console/src/api/types.ts console/src/spot/core-types.ts
 	rm -f internal/licences/collected/licences.txt
 	find console/dist -mindepth 1 ! -name .keep -delete

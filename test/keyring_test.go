@@ -394,7 +394,7 @@ func TestImportPreview(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, newer.Bytes(), 0o600))
 	odd := endeixis(t, s, "auditor", "keyring", "import", "--preview", file)
 	require.Zero(t, odd.code, odd.err)
-	for _, says := range []string{"6 packets count: keys, names", "1 packet is kept and counts for nothing: parts of the key that its owner has not signed", "1 packet is kept and counts for nothing: signatures by keys that nobody", "2 packets are dropped: remarks"} {
+	for _, says := range []string{"6 packets count: keys, names", "one packet is kept and counts for nothing: parts of the key that its owner has not signed", "one packet is kept and counts for nothing: signatures by keys that nobody", "2 packets are dropped: remarks"} {
 		assert.Contains(t, words(odd), says)
 	}
 	assert.NotContains(t, words(preview), "What became", "where all of it counts")
@@ -645,7 +645,7 @@ func TestRevocationArrives(t *testing.T) {
 	assert.Contains(
 		t,
 		words(preview),
-		"A signature by this key bears on 6 artifacts in 1 batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven",
+		"A signature by this key bears on 6 artifacts in one batch. If it were imported: 2 from ✓ cleared to ✗ refused 4 from ✓ cleared to ? unproven",
 	)
 	require.Zero(t, endeixis(t, s, "operator", "keyring", "import", file).code)
 	require.Eventually(t, func() bool {

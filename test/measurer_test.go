@@ -468,7 +468,7 @@ func TestHandOn(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(here, "gauge-fw-4.2-notes.txt"), []byte("altered since"), 0o644))
 	r := endeixis(t, s, "operator", "batch", "hand-on", id, "--to", to)
 	assert.Equal(t, 1, r.code, r.out+r.err)
-	assert.Contains(t, r.out, "1 file of batch "+id+" handed on")
+	assert.Contains(t, r.out, "One file of batch "+id+" handed on")
 	assert.Contains(t, r.out, "it is not what was verified any more")
 	assert.Contains(t, r.out, "it is refused:")
 	var there []string

@@ -103,7 +103,7 @@ func TestVisitToTheLight(t *testing.T) {
 	assert.Contains(t, good.out, "cleared")
 	assert.Contains(t, good.out, "sealed by the key")
 	assert.Contains(t, good.out, "on no record until it is returned")
-	assert.Contains(t, good.out, "Note down: 1 outcome, sum ")
+	assert.Contains(t, good.out, "Note down: one outcome, sum ")
 	flipped := v.on("spot", filepath.Join(v.bring("tidewright/gauge-fw-4.2-flipped"), "gauge-fw-4.2-main.img"))
 	assert.Equal(t, 10, flipped.code, flipped.out+flipped.err)
 	archive := v.on("batch", "run", v.bring("tidewright/gauge-fw-4.5-archive"))

@@ -5,8 +5,8 @@
 // drills. Files are read in slices by the worker; nothing leaves it but what the page
 // sends.
 //
-// It sets functions of the global object “endeixis”, each of which takes and returns JSON;
-// “error” is set in what is returned where something failed.
+// It sets the functions of [consolecore] in the global object “endeixis”, each of which takes
+// and returns JSON.
 package main
 
 import (
@@ -20,25 +20,28 @@ import (
 	"syscall/js"
 	"time"
 
-	"endeixis/core/diagnose"
 	"endeixis/core/digest"
 	"endeixis/core/judge"
-	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
+	"endeixis/internal/consolecore"
 )
 
 func main() {
-	functions := map[string]func(string) (any, error){
-		"hold": hold, "gather": gather, "recognise": recognise, "measure": measured, "explain": explain,
-		"drill": drill,
+	handlers := map[string]consolecore.Handler{
+		consolecore.Hold.Name:      consolecore.Hold.Handle(hold),
+		consolecore.Gather.Name:    consolecore.Gather.Handle(gather),
+		consolecore.Recognise.Name: consolecore.Recognise.Handle(recognise),
+		consolecore.Measure.Name:   consolecore.Measure.Handle(measured),
+		consolecore.Explain.Name:   consolecore.Explain.Handle(explain),
+		consolecore.Alter.Name:     consolecore.Alter.Handle(alter),
 	}
 	object := js.Global().Get("Object").New()
-	for name, f := range functions {
+	for name, handler := range handlers {
 		object.Set(name, js.FuncOf(func(_ js.Value, args []js.Value) any {
 			in := args[0].String()
 			return js.Global().Get("Promise").New(js.FuncOf(func(_ js.Value, settle []js.Value) any {
-				go func() { settle[0].Invoke(answer(f(in))) }()
+				go func() { settle[0].Invoke(answer(handler([]byte(in)))) }()
 				return nil
 			}))
 		}))
@@ -49,25 +52,19 @@ func main() {
 }
 
 // answer is what a function returns, in JSON.
-func answer(out any, err error) string {
-	if err != nil {
-		out = map[string]string{"error": err.Error()}
+func answer(out []byte, err error) string {
+	if err == nil {
+		return string(out)
 	}
-	text, err := json.Marshal(out)
+	text, err := json.Marshal(consolecore.Failed{Error: err.Error()})
 	if err != nil {
 		return `{"error": "the answer cannot be written"}`
 	}
 	return string(text)
 }
 
-// given is a file that the page has, by its path in the folder that was given to it.
-type given struct {
-	Path    string    `json:"path"`
-	Size    int64     `json:"size"`
-	ModTime time.Time `json:"mod_time"`
-	// Pasted is set for a text that somebody handed over on purpose.
-	Pasted bool `json:"pasted"`
-}
+// given is a file that the page has.
+type given = consolecore.File
 
 // folder are the files that were given, which the worker reads slices of.
 type folder struct {
@@ -188,23 +185,17 @@ func (dirInfo) IsDir() bool        { return true }
 func (dirInfo) Sys() any           { return nil }
 
 // hold takes the files that were given.
-func hold(in string) (any, error) {
-	var files []given
-	if err := json.Unmarshal([]byte(in), &files); err != nil {
-		return nil, err
-	}
-	current = newFolder(files)
-	return struct{}{}, nil
+func hold(in consolecore.Files) (consolecore.Nothing, error) {
+	current = newFolder(in.Files)
+	return consolecore.Nothing{}, nil
 }
 
 // gather takes the files that were given, and returns what there is to know of them.
-func gather(in string) (any, error) {
-	if _, err := hold(in); err != nil {
-		return nil, err
-	}
+func gather(in consolecore.Files) (consolecore.Listing, error) {
+	current = newFolder(in.Files)
 	found, err := survey.Gather(context.Background(), current, survey.Limits{ControlTotal: 128 << 20})
 	if err != nil {
-		return nil, err
+		return consolecore.Listing{}, err
 	}
 	for name, file := range current.files {
 		if !file.Pasted {
@@ -212,11 +203,11 @@ func gather(in string) (any, error) {
 		}
 		text, err := fs.ReadFile(current, name)
 		if err != nil {
-			return nil, err
+			return consolecore.Listing{}, err
 		}
 		found.Give(name, text, survey.Given{For: current.others(name)})
 	}
-	return found, nil
+	return consolecore.Listing{Pages: slices.Collect(found.Pages(survey.PageLimits{}))}, nil
 }
 
 // others returns the files that were given beside one.
@@ -232,36 +223,19 @@ func (f *folder) others(name string) []string {
 }
 
 // recognise tells what a text is.
-func recognise(text string) (any, error) { return survey.Recognise([]byte(text)) }
-
-// assignment is an item that is to be measured, as the service asks for it.
-type assignment struct {
-	N        int            `json:"n"`
-	Target   measure.Target `json:"target"`
-	Expected []survey.Entry `json:"expected"`
-	// Reading is what was measured of it, where it is to be explained.
-	Reading *measure.Reading `json:"reading,omitempty"`
-}
-
-type done struct {
-	N         int                  `json:"n"`
-	Reading   measure.Reading      `json:"reading"`
-	Diagnoses []diagnose.Diagnosis `json:"diagnoses,omitempty"`
+func recognise(in consolecore.Text) (survey.Recognised, error) {
+	return survey.Recognise([]byte(in.Text))
 }
 
 var explainBelow = judge.DefaultPolicy().DiagnosisBytes
 
-// measured does the assignments of one file.
-func measured(in string) (any, error) {
-	var assignments []assignment
-	if err := json.Unmarshal([]byte(in), &assignments); err != nil {
-		return nil, err
+// measured carries assignments out.
+func measured(in consolecore.Assignments) (consolecore.Submissions, error) {
+	out := consolecore.Submissions{Measured: []consolecore.Submission{}}
+	list := make([]verify.Assignment, len(in.Assignments))
+	for i := range in.Assignments {
+		list[i] = in.Assignments[i].Verify()
 	}
-	list := make([]verify.Assignment, len(assignments))
-	for i := range assignments {
-		list[i] = verify.Assignment{Target: &assignments[i].Target, Expected: assignments[i].Expected}
-	}
-	out := []done{}
 	for _, part := range verify.Parts(list) {
 		results, err := verify.MeasureParts(
 			context.Background(), current, []verify.Part{part}, digest.Gain{}, explainBelow,
@@ -270,37 +244,25 @@ func measured(in string) (any, error) {
 			},
 		)
 		if err != nil {
-			return nil, err
+			return consolecore.Submissions{}, err
 		}
 		for i, d := range results[0] {
-			out = append(out, done{assignments[part.At[i]].N, d.Reading, d.Diagnoses})
+			out.Measured = append(out.Measured, consolecore.Submission{
+				N: in.Assignments[part.At[i]].N, Reading: d.Reading, Diagnoses: d.Diagnoses,
+			})
 		}
 	}
 	return out, nil
 }
 
 // explain says why what was measured is not what is expected.
-func explain(in string) (any, error) {
-	var c assignment
-	if err := json.Unmarshal([]byte(in), &c); err != nil {
-		return nil, err
-	}
-	found, err := verify.Explain(
-		context.Background(), current, verify.Assignment{Target: &c.Target, Expected: c.Expected}, *c.Reading,
-		explainBelow,
-	)
-	return map[string]any{"diagnoses": found}, err
+func explain(in consolecore.Unexplained) (consolecore.Explanation, error) {
+	found, err := verify.Explain(context.Background(), current, in.Assignment.Verify(), in.Reading, explainBelow)
+	return consolecore.Explanation{Diagnoses: found}, err
 }
 
-// drill measures a file with everything altered.
-func drill(in string) (any, error) {
-	var c struct {
-		Target      measure.Target      `json:"target"`
-		Alterations []verify.Alteration `json:"alterations"`
-	}
-	if err := json.Unmarshal([]byte(in), &c); err != nil {
-		return nil, err
-	}
-	readings, err := verify.AlterFile(context.Background(), current, &c.Target, c.Alterations)
-	return map[string]any{"readings": readings}, err
+// alter reads a file with alterations.
+func alter(in consolecore.Drill) (consolecore.Drilled, error) {
+	readings, err := verify.AlterFile(context.Background(), current, &in.Target, in.Alterations)
+	return consolecore.Drilled{Readings: readings}, err
 }

@@ -383,7 +383,7 @@ func (d *examination) causes() []Cause {
 			f := add(
 				DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
 				"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.",
-				count(len(damage), "part"), total, d.Size, damage[0].Offset,
+				plain.Count(len(damage), "part"), total, d.Size, damage[0].Offset,
 			)
 			f.Damage, f.Size = damage, d.Size
 		}
@@ -569,13 +569,6 @@ func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Ca
 			return
 		}
 	}
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "one " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // binaryNames are endings of files that are never pages or messages.

@@ -74,7 +74,7 @@ func (b Basis) Artifact(item *survey.Item, m *measure.Measurement, on Surroundin
 			g.Sentence = fmt.Sprintf(
 				"No manifest and no signature here speaks of this %s itself; what is here speaks of %s inside it, judged by themselves.",
 				item.Holds.Format.Noun(),
-				files(item.Holds.Spoken),
+				plain.Count(item.Holds.Spoken, "file"),
 			)
 			g.Advice = "If all that you need is inside and cleared, use that and nothing else of it. Otherwise look for the publisher's digest or signature of the whole."
 		}
@@ -193,13 +193,6 @@ func within(out *Outcome) bool {
 	return slices.ContainsFunc(out.Grounds, func(g Ground) bool { return g.Code == WithinCleared })
 }
 
-func files(n int) string {
-	if n == 1 {
-		return "one file"
-	}
-	return fmt.Sprintf("%d files", n)
-}
-
 // byContainer follows the path through the file that holds this one: where
 // every byte of that is vouched for, so is every byte in it.
 func byContainer(item *survey.Item, m *measure.Measurement, around *Outcome, out *Outcome) {
@@ -249,7 +242,7 @@ func contentsGrounds(item *survey.Item) []Ground {
 		g.Sentence = fmt.Sprintf("Of what it holds, not all can be looked at: %s.", first.Message)
 	}
 	if more := len(h.Problems) - 1 + h.MoreProblems; more > 0 {
-		g.Sentence += fmt.Sprintf(" The same goes for %s more.", files(more))
+		g.Sentence += fmt.Sprintf(" The same goes for %s more.", plain.Count(more, "file"))
 	}
 	return []Ground{g}
 }

@@ -122,10 +122,10 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 		Algorithm: l.algorithm,
 		Computed:  l.computed,
 		Sentence: fmt.Sprintf(
-			"Its %s digest was seen on %s: %s.", l.algorithm, channels(len(s.channels)), strings.Join(s.places, ", "),
+			"Its %s digest was seen on %s: %s.", l.algorithm, plain.Count(len(s.channels), "channel"), strings.Join(s.places, ", "),
 		),
 	}
-	last := Link{Kind: "channels", State: Holds, Label: channels(len(s.channels)), Detail: strings.Join(s.places, ", ")}
+	last := Link{Kind: "channels", State: Holds, Label: plain.Count(len(s.channels), "channel"), Detail: strings.Join(s.places, ", ")}
 	var reason Ground
 	switch {
 	case enough:
@@ -137,7 +137,7 @@ func (b Basis) corroborate(item *survey.Item, m *measure.Measurement, s *said, o
 	default:
 		last.State = Missing
 		reason.Sentence = fmt.Sprintf(
-			"The policy asks for %s, and the value was seen on %d.", channels(asked), len(s.channels),
+			"The policy asks for %s, and the value was seen on %d.", plain.Count(asked, "channel"), len(s.channels),
 		)
 		reason.Advice = "Get the list on another channel too, and run the batch with that copy."
 	}
@@ -162,11 +162,4 @@ func digestOf(v *Voucher) digest.Value {
 		return nil
 	}
 	return v.Digest
-}
-
-func channels(n int) string {
-	if n == 1 {
-		return "one channel"
-	}
-	return fmt.Sprintf("%d channels", n)
 }

@@ -218,13 +218,6 @@ func valueError(label digest.Algorithm, digits, at int, odd rune) *ValueError {
 	return e
 }
 
-func counted(n int) string {
-	if n == 1 {
-		return "one digit"
-	}
-	return fmt.Sprintf("%d digits", n)
-}
-
 // nearestLength tells of a value that is a few digits too short or too long.
 func nearestLength(digits int) string {
 	for _, a := range []digest.Algorithm{
@@ -233,9 +226,9 @@ func nearestLength(digits int) string {
 		n := 2 * a.Size()
 		switch {
 		case digits < n && n-digits <= 4:
-			return fmt.Sprintf(", and %s short of %s", counted(n-digits), a)
+			return fmt.Sprintf(", and %s short of %s", plain.Count(n-digits, "digit"), a)
 		case digits > n && digits-n <= 4:
-			return fmt.Sprintf(", and %s more than %s has", counted(digits-n), a)
+			return fmt.Sprintf(", and %s more than %s has", plain.Count(digits-n, "digit"), a)
 		}
 	}
 	return ""

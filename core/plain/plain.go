@@ -129,3 +129,22 @@ func JSON(document []byte) []byte {
 	}
 	return out
 }
+
+// Count returns a number with its noun: “one file”, “7 files”, “2 batches”, “0 entries”. noun is
+// singular; its plural is formed by rule, of its last word.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "one " + noun
+	}
+	return fmt.Sprintf("%d %s", n, plural(noun))
+}
+
+func plural(noun string) string {
+	switch last := noun[max(len(noun)-1, 0):]; {
+	case strings.HasSuffix(noun, "ch"), last == "s", last == "x":
+		return noun + "es"
+	case last == "y" && len(noun) > 1 && !strings.ContainsRune("aeiou", rune(noun[len(noun)-2])):
+		return noun[:len(noun)-1] + "ies"
+	}
+	return noun + "s"
+}

@@ -70,3 +70,15 @@ func TestUnlike(t *testing.T) {
 		assert.Equal(t, c.want, Unlike(c.a, c.b), "%q and %q", c.a, c.b)
 	}
 }
+
+// TestCount: numbers agree with their nouns.
+func TestCount(t *testing.T) {
+	t.Parallel()
+	for want, got := range map[string]string{
+		"one file": Count(1, "file"), "0 files": Count(0, "file"), "12 more files": Count(12, "more file"),
+		"one batch": Count(1, "batch"), "2 batches": Count(2, "batch"), "3 entries": Count(3, "entry"),
+		"2 keys": Count(2, "key"), "2 boxes": Count(2, "box"), "2 addresses": Count(2, "address"),
+	} {
+		assert.Equal(t, want, got)
+	}
+}

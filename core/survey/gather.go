@@ -43,10 +43,13 @@ type Found struct {
 	Promised Role `json:"promised,omitempty"`
 	// Content is all of a file that can be a manifest, a signature or a key;
 	// nil for one that was not read.
-	Content []byte `json:"content"`
+	Content []byte `json:"content,omitzero"`
 	// Given is set for a text that a person handed over on purpose: it is evidence by that
 	// word, whatever it looks like, and never an artifact.
 	Given *Given `json:"given,omitempty"`
+	// Continued is set in a page of findings whose content goes on from that of the same
+	// path before; see [Findings.Pages].
+	Continued bool `json:"continued,omitempty"`
 }
 
 // A Given says what a text is for that a person handed over on purpose.
@@ -76,12 +79,15 @@ func (f *Findings) Give(path string, content []byte, given Given) {
 // Looked is a container that was looked into.
 type Looked struct {
 	Path   string            `json:"path"`
-	Layout *container.Layout `json:"layout"`
+	Layout *container.Layout `json:"layout,omitempty"`
 	// Contents holds, by name, the members that can be manifests, signatures
 	// or keys.
 	Contents map[string][]byte `json:"contents,omitempty"`
 	// Trouble says why it could not be looked into, or is empty.
 	Trouble string `json:"trouble,omitempty"`
+	// Continued is set in a page of findings that goes on with what is known of the same
+	// container before.
+	Continued bool `json:"continued,omitempty"`
 }
 
 // Limits bound a survey. The zero value means the defaults.

@@ -13,6 +13,7 @@ import (
 	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/openpgp"
+	"endeixis/core/plain"
 )
 
 // Plan works out from what was found what vouches for what, and what has to be
@@ -176,7 +177,7 @@ func (s *planner) recognise(item *Item, guess string, content []byte, given *Giv
 	case SignedText:
 		s.takeSigned(item, guess, &r, given != nil)
 	case SignatureText:
-		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", count(len(r.sigs), "OpenPGP signature"))
+		item.Role, item.Why = Signature, fmt.Sprintf("its content is %s", plain.Count(len(r.sigs), "OpenPGP signature"))
 		s.sigs[item.Path] = r.sigs
 	case KeyText:
 		s.takeKey(item, r.secret)
@@ -303,7 +304,7 @@ func (s *planner) takeSigned(item *Item, guess string, r *recognised, given bool
 		return // a signed letter is no manifest
 	}
 	item.Role, item.Why = Manifest, fmt.Sprintf(
-		"its content is a list of digests with %s around it", count(len(r.sigs), "OpenPGP signature"),
+		"its content is a list of digests with %s around it", plain.Count(len(r.sigs), "OpenPGP signature"),
 	)
 	s.takeList(item, r.list, r.listErr)
 	for index, sig := range r.sigs {
@@ -342,11 +343,4 @@ func (s *planner) plan(item *Item) {
 	}
 	slices.Sort(need)
 	item.Digests = slices.Compact(need)
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "one " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -28,6 +28,11 @@ const (
 	ReceiptText TextKind = "receipt"
 )
 
+// TextKinds lists them.
+func TextKinds() []TextKind {
+	return []TextKind{NothingText, SignedText, KeyText, SignatureText, ValueText, ListText, ReceiptText}
+}
+
 // A recognised is what the content of a file or a text was taken for: the one decision
 // that surveys, [Recognise] and whoever was handed the text share.
 type recognised struct {
@@ -138,10 +143,24 @@ type Mark struct {
 	Start int `json:"start"`
 	End   int `json:"end"`
 	Line  int `json:"line"`
-	// Kind is entry, problem or aside, and Says is for people.
-	Kind string `json:"kind"`
-	Says string `json:"says"`
+	// Kind says what was made of it, and Says is for people.
+	Kind MarkKind `json:"kind"`
+	Says string   `json:"says"`
 }
+
+// A MarkKind is what was made of a place in a text.
+type MarkKind string
+
+// What places are: an entry, something that cannot be used, and something that is told and
+// decides nothing.
+const (
+	EntryMark   MarkKind = "entry"
+	ProblemMark MarkKind = "problem"
+	AsideMark   MarkKind = "aside"
+)
+
+// MarkKinds lists them.
+func MarkKinds() []MarkKind { return []MarkKind{EntryMark, ProblemMark, AsideMark} }
 
 // maxMarks bounds the places that are told.
 const maxMarks = 500
@@ -187,20 +206,20 @@ func (r *Recognised) mark(list *manifest.Manifest) {
 		if e.Name != "" {
 			says += ", of " + plain.Text(e.Name)
 		}
-		kind := "entry"
+		kind := EntryMark
 		switch {
 		case e.Question != "":
-			kind, says = "aside", e.Question+"; it is compared all the same"
+			kind, says = AsideMark, e.Question+"; it is compared all the same"
 		case e.Guessed.Has(manifest.DigestPart):
-			kind, says = "aside", says+"; nothing calls it a checksum, so that it is tried and decides nothing"
+			kind, says = AsideMark, says+"; nothing calls it a checksum, so that it is tried and decides nothing"
 		}
 		add(Mark{Start: e.Span().Start, End: e.Span().End, Line: e.Line, Kind: kind, Says: says})
 	}
 	for _, p := range list.Problems {
-		add(Mark{Start: p.Span.Start, End: p.Span.End, Line: p.Line, Kind: "problem", Says: p.Message})
+		add(Mark{Start: p.Span.Start, End: p.Span.End, Line: p.Line, Kind: ProblemMark, Says: p.Message})
 	}
 	for _, a := range list.LeftAside {
-		add(Mark{Start: a.Span.Start, End: a.Span.End, Line: a.Line, Kind: "aside", Says: a.Why})
+		add(Mark{Start: a.Span.Start, End: a.Span.End, Line: a.Line, Kind: AsideMark, Says: a.Why})
 	}
 	slices.SortStableFunc(r.Marks, func(a, b Mark) int { return a.Start - b.Start })
 }

@@ -12,6 +12,7 @@ import (
 
 	"endeixis/core/manifest"
 	"endeixis/core/openpgp"
+	"endeixis/core/plain"
 )
 
 // readSigned reads a manifest out of a signed text. Lines are those of the file.
@@ -80,7 +81,7 @@ func ReadList(r io.Reader, opts manifest.Options) (*manifest.Manifest, error) {
 		Code: manifest.SignedText,
 		Message: fmt.Sprintf(
 			"the text has %s around it, and none of that is verified here; a batch verifies it",
-			count(len(signed.Signatures), "OpenPGP signature"),
+			plain.Count(len(signed.Signatures), "OpenPGP signature"),
 		),
 	})
 	return list, err

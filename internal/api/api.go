@@ -130,7 +130,7 @@ func New(parts Parts) *API {
 	a.engine.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 	a.engine.Use(noStore, a.levelled, a.legible, a.identify, a.moderate)
 	a.huma = humagin.New(a.engine, Describe())
-	speak(a.huma.OpenAPI().Components.Schemas)
+	speak(a.huma.OpenAPI().Components.Schemas, vocabularies)
 	a.huma.UseMiddleware(a.authorise)
 	a.register()
 	settleNulls(a.huma.OpenAPI().Components.Schemas)

@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
+	"endeixis/core/container"
 	"endeixis/core/plain"
 	"endeixis/core/readback"
 	"endeixis/core/survey"
@@ -65,7 +66,10 @@ func (a *API) registerMeasurer() {
 			}
 			assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
 			out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
-				return wire.Assignment{N: c.N, Target: *c.Target, Expected: convert(c.Expected, wire.StatedIn)}
+				return wire.Assignment{
+					N: c.N, File: container.Outermost(c.Target.Path), Target: *c.Target,
+					Expected: convert(c.Expected, wire.StatedIn),
+				}
 			})}
 			if len(assignments) == in.Limit {
 				out.Next = strconv.Itoa(assignments[len(assignments)-1].N)

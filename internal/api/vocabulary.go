@@ -2,6 +2,7 @@ package api
 
 import (
 	"reflect"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -83,8 +84,13 @@ var vocabularies = []vocabulary{
 	vocabularyOf("DeviceCovers", []device.Covers{device.Image, device.WholeSlot}),
 }
 
-// speak makes the registry describe every vocabulary by its words.
-func speak(r huma.Registry) {
+// coreVocabularies are those that only the core in a browser has.
+var coreVocabularies = []vocabulary{
+	vocabularyOf("TextKind", survey.TextKinds()), vocabularyOf("MarkKind", survey.MarkKinds()),
+}
+
+// speak makes the registry describe vocabularies by their words.
+func speak(r huma.Registry, vocabularies []vocabulary) {
 	for _, v := range vocabularies {
 		r.RegisterTypeAlias(v.of, v.described)
 		r.Map()[v.name] = v.schema()
@@ -133,7 +139,7 @@ type word[T ~string] string
 
 // Schema returns the description where a word of T is used.
 func (word[T]) Schema(huma.Registry) *huma.Schema {
-	for _, v := range vocabularies {
+	for _, v := range slices.Concat(vocabularies, coreVocabularies) {
 		if v.of == reflect.TypeFor[T]() {
 			return &huma.Schema{Ref: "#/components/schemas/" + v.name}
 		}

@@ -114,13 +114,13 @@ func (a *app) recognised(what string, text []byte) error {
 	}
 	switch r.Kind {
 	case survey.SignedText:
-		a.note("%s is taken for a signed text with %s.", capital(what), counted(r.Entries, "digest"))
+		a.note("%s is taken for a signed text with %s.", capital(what), plain.Count(r.Entries, "digest"))
 	case survey.SignatureText:
 		a.note("%s is taken for a signature.", capital(what))
 	case survey.ValueText:
 		a.note("%s is taken for a value alone: %s.", capital(what), r.Says)
 	case survey.ListText:
-		a.note("%s is taken for a text with %s.", capital(what), counted(r.Entries, "digest"))
+		a.note("%s is taken for a text with %s.", capital(what), plain.Count(r.Entries, "digest"))
 	case survey.ReceiptText:
 		return usage(
 			"%s is a %s of a ledger of records; “endeixis record verify-receipt” checks receipts. Give the publisher's own list or signature here",
@@ -166,7 +166,7 @@ func (a *app) tellMarks(r survey.Recognised) {
 		}
 	}
 	if n > maxTold {
-		a.note("  and %s more; “endeixis manifest show” tells all of them.", counted(n-maxTold, "line"))
+		a.note("  and %s more; “endeixis manifest show” tells all of them.", plain.Count(n-maxTold, "line"))
 	}
 }
 

@@ -432,7 +432,7 @@ func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 	}
 	if err := a.print(out, g, func() {
 		fmt.Fprintf(
-			a.stdout, "%s of %s handed on to %s\n", counted(len(out.Handed), "file"), called, plain.Text(out.To),
+			a.stdout, "%s of %s handed on to %s\n", capital(plain.Count(len(out.Handed), "file")), called, plain.Text(out.To),
 		)
 		for _, f := range out.Handed {
 			about := size(f.Size)
@@ -454,7 +454,7 @@ func (a *app) showHandedOn(called string, b wire.Batch, out handedOn) error {
 			)
 		}
 		if len(out.Left) > 0 {
-			fmt.Fprintf(a.stdout, "\n%s not handed on\n", counted(len(out.Left), "file"))
+			fmt.Fprintf(a.stdout, "\n%s not handed on\n", capital(plain.Count(len(out.Left), "file")))
 		}
 		for _, f := range out.Left {
 			fmt.Fprintf(a.stdout, "  %s\n", a.bold(plain.Text(f.Path)))

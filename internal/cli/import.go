@@ -177,12 +177,12 @@ func (a *app) showPackets(packets []wire.ImportedPackets, keys int) {
 		case p.Keys == 1:
 			of = "; of " + plain.Grouped(p.Fingerprints[0])
 		default:
-			of = "; of " + counted(p.Keys, "key")
+			of = "; of " + plain.Count(p.Keys, "key")
 		}
 		words := standings[p.Became]
 		a.hanging(
 			"    • ", "      ",
-			fmt.Sprintf("%s %s: %s%s", counted(p.Packets, "packet"), words[min(p.Packets, 2)-1], p.Why, of),
+			fmt.Sprintf("%s %s: %s%s", plain.Count(p.Packets, "packet"), words[min(p.Packets, 2)-1], p.Why, of),
 		)
 	}
 }

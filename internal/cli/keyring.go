@@ -305,8 +305,8 @@ func (a *app) showUse(u wire.KeyUse) {
 	a.wrapped(
 		"  ",
 		fmt.Sprintf(
-			"%s in %s, last on %s. “endeixis keyring reach” tells what rests on it.", counted(u.Artifacts, "artifact"),
-			counted(u.Batches, "batch"), moment(*u.Last),
+			"%s in %s, last on %s. “endeixis keyring reach” tells what rests on it.", capital(plain.Count(u.Artifacts, "artifact")),
+			plain.Count(u.Batches, "batch"), moment(*u.Last),
 		),
 	)
 }
@@ -365,7 +365,7 @@ func (a *app) showCertified(k wire.Key) {
 		a.wrapped(
 			"  ",
 			fmt.Sprintf(
-				"%s not in the keyring; what they say is not checked.", counted(k.UnknownCertifiers, "more key"),
+				"%s not in the keyring; what they say is not checked.", capital(plain.Count(k.UnknownCertifiers, "more key")),
 			),
 		)
 	}

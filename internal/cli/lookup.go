@@ -163,7 +163,7 @@ func (a *app) showLookedUp(done []wire.LookedUp) {
 	if news > 0 {
 		found = fmt.Sprintf("about %d there was something new", news)
 	}
-	fmt.Fprintf(a.stdout, "%s looked up; %s.\n", counted(len(done), "key"), found)
+	fmt.Fprintf(a.stdout, "%s looked up; %s.\n", capital(plain.Count(len(done), "key")), found)
 	for _, name := range order {
 		a.note("The directory %s was of no use: %s.", name, failed[name])
 	}

@@ -420,7 +420,7 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 		}
 		if left > 0 {
 			fmt.Fprintf(
-				a.stdout, "and %s that %s like the last of these.\n", counted(left, "more file"),
+				a.stdout, "and %s that %s like the last of these.\n", plain.Count(left, "more file"),
 				map[bool]string{true: "ends", false: "end"}[left == 1],
 			)
 		}
@@ -438,7 +438,7 @@ func (a *app) showOnSite(s *site, e *satchel.Entry, items []wire.Item) error {
 			"    ",
 			fmt.Sprintf(
 				"Note down: %s, sum %s. Who takes the file back can see by that whether the end of it is missing.",
-				counted(e.N, "outcome"), s.journal.Sum(),
+				plain.Count(e.N, "outcome"), s.journal.Sum(),
 			),
 		)
 		a.wrapped(

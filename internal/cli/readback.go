@@ -580,7 +580,7 @@ func (a *app) showMedium(report *readback.Report) {
 			"    ",
 			fmt.Sprintf(
 				"It leaves out %s, which are taken for FF; the first at offset %d, %d bytes.",
-				counted(len(report.Gaps), "part"), report.Gaps[0].Offset, report.Gaps[0].Length,
+				plain.Count(len(report.Gaps), "part"), report.Gaps[0].Offset, report.Gaps[0].Length,
 			),
 		)
 	}
@@ -589,7 +589,7 @@ func (a *app) showMedium(report *readback.Report) {
 			"    ",
 			fmt.Sprintf(
 				"%s could be read only when tried again: the medium or the drive is weak.",
-				counted(report.Steadied, "place"),
+				capital(plain.Count(report.Steadied, "place")),
 			),
 		)
 	}
@@ -606,14 +606,14 @@ func (a *app) showMedium(report *readback.Report) {
 	}
 	for i, diff := range d.Differences {
 		if i == fewPlaces {
-			a.wrapped("      ", fmt.Sprintf("and %s more", counted(len(d.Differences)-fewPlaces, "place")))
+			a.wrapped("      ", fmt.Sprintf("and %s more", plain.Count(len(d.Differences)-fewPlaces, "place")))
 			break
 		}
 		fmt.Fprintf(a.stdout, "      offset %d, %s: %s\n", diff.Offset, size(diff.Length), plain.Text(diff.Looks))
 	}
 	if d.More > 0 {
 		a.wrapped(
-			"      ", fmt.Sprintf("%s more differ, which were not looked at more closely.", counted(d.More, "piece")),
+			"      ", fmt.Sprintf("%s more differ, which were not looked at more closely.", capital(plain.Count(d.More, "piece"))),
 		)
 	}
 }
@@ -629,7 +629,7 @@ func (a *app) showUnreadable(report *readback.Report) {
 				"      ",
 				fmt.Sprintf(
 					"and %s more that cannot be read",
-					counted(len(report.Unreadable)-fewPlaces+report.MoreUnreadable, "place"),
+					plain.Count(len(report.Unreadable)-fewPlaces+report.MoreUnreadable, "place"),
 				),
 			)
 			break

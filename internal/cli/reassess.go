@@ -77,7 +77,7 @@ func (a *app) showReach(r wire.Reach, what string) {
 		a.stdout,
 		a.bold(
 			fmt.Sprintf(
-				"A signature by this key bears on %s in %s.", counted(r.Rests, "artifact"), counted(r.Batches, "batch"),
+				"A signature by this key bears on %s in %s.", plain.Count(r.Rests, "artifact"), plain.Count(r.Batches, "batch"),
 			),
 		),
 	)
@@ -90,16 +90,6 @@ func (a *app) showReach(r wire.Reach, what string) {
 		fmt.Fprintf(a.stdout, "  %d from %s to %s\n", t.Count, a.paint(string(t.From)), a.paint(string(t.To)))
 	}
 	a.showRejudged(r.Items)
-}
-
-func counted(n int, what string) string {
-	switch {
-	case n == 1:
-		return "1 " + what
-	case strings.HasSuffix(what, "ch"):
-		return fmt.Sprintf("%d %ses", n, what)
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // showRejudged lists changed items under their batches.
@@ -323,14 +313,14 @@ func (a *app) printReassessment(ctx context.Context, c *client.Client, r wire.Re
 			a.wrapped("", r.Note)
 			fmt.Fprintf(
 				a.stdout, "Until then, %s changed; that stands. Ask for it again once the cause is found.\n",
-				counted(r.Changed, "verdict"),
+				plain.Count(r.Changed, "verdict"),
 			)
 			a.showRejudged(items)
 			return
 		case state.RunDone:
 		}
 		fmt.Fprintf(
-			a.stdout, "%s judged again, and %s changed.\n", counted(r.Judged, "item"), counted(r.Changed, "verdict"),
+			a.stdout, "%s judged again, and %s changed.\n", capital(plain.Count(r.Judged, "item")), plain.Count(r.Changed, "verdict"),
 		)
 		a.showRejudged(items)
 	})

@@ -96,7 +96,7 @@ func satchelGrid(all []wire.Satchel) *grid {
 		}
 		g.add(
 			s.ID, strings.Join(s.Publishers, " "), moment(s.Packed)+" by "+s.By, until, fmt.Sprint(len(s.Keys)),
-			counted(s.Returned, "outcome"), s.Label,
+			plain.Count(s.Returned, "outcome"), s.Label,
 		)
 	}
 	return g
@@ -107,14 +107,14 @@ func (a *app) tellSatchel(s wire.Satchel) {
 		a.stdout, "satchel %s, packed on %s by %s, good until %s\n", s.ID, moment(s.Packed), s.By, moment(s.Until),
 	)
 	fmt.Fprintf(
-		a.stdout, "for %s; it can clear with %s:\n", strings.Join(s.Publishers, ", "), counted(len(s.Keys), "key"),
+		a.stdout, "for %s; it can clear with %s:\n", strings.Join(s.Publishers, ", "), plain.Count(len(s.Keys), "key"),
 	)
 	for _, k := range s.Keys {
 		fmt.Fprintf(a.stdout, "  %s\n", plain.Grouped(k))
 	}
 	fmt.Fprintf(
-		a.stdout, "%s beside them, %s that were cleared, policy version %d\n", counted(s.OtherKeys, "key"),
-		counted(s.References, "file"), s.PolicyVersion,
+		a.stdout, "%s beside them, %s that were cleared, policy version %d\n", plain.Count(s.OtherKeys, "key"),
+		plain.Count(s.References, "file"), s.PolicyVersion,
 	)
 }
 
@@ -224,7 +224,7 @@ func (a *app) showSatchel(s *satchel.Satchel) error {
 		a.wrapped("", s.Says()+".")
 		fmt.Fprintf(
 			a.stdout, "packed by %s under policy version %d; it knows %s that were cleared, and has %s\n\n",
-			plain.Text(s.By), s.PolicyVersion, counted(len(s.References), "file"), counted(len(s.Waivers), "waiver"),
+			plain.Text(s.By), s.PolicyVersion, plain.Count(len(s.References), "file"), plain.Count(len(s.Waivers), "waiver"),
 		)
 		a.draw(g)
 	}); err != nil {
@@ -264,7 +264,7 @@ func (a *app) showJournal(name string, text []byte) error {
 		Outcomes []outcome `json:"outcomes"`
 	}{j.Satchel, j.Service, j.Fingerprint(), all}, g, func() {
 		fmt.Fprintf(
-			a.stdout, "%s: %s, judged by satchel %s of %s on %s\n", plain.Text(name), counted(len(all), "outcome"),
+			a.stdout, "%s: %s, judged by satchel %s of %s on %s\n", plain.Text(name), plain.Count(len(all), "outcome"),
 			plain.Text(j.Satchel), plain.Text(j.Service), plain.Text(j.Host),
 		)
 		fmt.Fprintf(a.stdout, "sealed by the key %s\n\n", j.Fingerprint())
@@ -309,7 +309,7 @@ number that came back before, --otherwise says why, and both are kept.`,
 			}
 			a.note(
 				"It has %s and ends with the sum %s. Compare both with what was noted on site.",
-				counted(len(j.Entries), "outcome"), j.Sum(),
+				plain.Count(len(j.Entries), "outcome"), j.Sum(),
 			)
 			r.File = text
 			s, err := c.ReturnOutcomes(cmd.Context(), r)
@@ -369,7 +369,7 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 				a.faint(
 					fmt.Sprintf(
 						"%s by %s, %s, sealed by %s; batch %d, record %d%s", moment(v.At), v.By,
-						counted(v.Files, "file"), v.SealedBy, v.Batch, v.Record, known,
+						plain.Count(v.Files, "file"), v.SealedBy, v.Batch, v.Record, known,
 					),
 				),
 			)
@@ -390,7 +390,7 @@ func (a *app) showVisits(s wire.SatchelShown) error {
 				a.wrapped("     ", same[0].Why)
 			}
 			if v.More > 0 {
-				fmt.Fprintf(a.stdout, "   and %s\n", counted(v.More, "more file"))
+				fmt.Fprintf(a.stdout, "   and %s\n", plain.Count(v.More, "more file"))
 			}
 			if len(v.Differs) == 0 && v.Now != nil {
 				fmt.Fprintln(a.stdout, "   Every verdict is the same now.")

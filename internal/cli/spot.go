@@ -362,7 +362,7 @@ func (a *app) showNoArtifact(items []wire.Item, absent []wire.Absent, about func
 		if len(names) > 0 {
 			listed := strings.Join(names[:min(len(names), maxAbsentShown)], ", ")
 			if more := len(names) - maxAbsentShown; more > 0 {
-				listed += fmt.Sprintf(" and %s", counted(more, "more file"))
+				listed += fmt.Sprintf(" and %s", plain.Count(more, "more file"))
 			}
 			a.wrapped("    ", fmt.Sprintf("It speaks of files that are not here: %s.", listed))
 		}

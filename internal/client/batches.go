@@ -79,11 +79,20 @@ func (c *Client) Absent(ctx context.Context, id int64) ([]wire.Absent, error) {
 // Follow calls f for every state of a batch until it is closed. When the
 // connection breaks it comes back by itself, for a minute.
 func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire.Batch, error) {
+	return c.FollowUntil(ctx, id, func(b wire.Batch) bool {
+		f(b)
+		return false
+	})
+}
+
+// FollowUntil is [Client.Follow] until a batch is as wanted, which reached is asked for every
+// state of it, or closed. It returns the batch as it then stands.
+func (c *Client) FollowUntil(ctx context.Context, id int64, reached func(wire.Batch) bool) (wire.Batch, error) {
 	last := 0
 	broken := time.Time{}
 	for {
-		b, closed, err := c.followOnce(ctx, id, &last, f)
-		if closed {
+		b, done, err := c.followOnce(ctx, id, &last, reached)
+		if done {
 			return b, nil
 		}
 		if ctx.Err() != nil {
@@ -115,26 +124,25 @@ func (c *Client) Follow(ctx context.Context, id int64, f func(wire.Batch)) (wire
 
 // followOnce reads one stream of server-sent events to its end.
 func (c *Client) followOnce(
-	ctx context.Context, id int64, last *int, f func(wire.Batch),
-) (b wire.Batch, closed bool, err error) {
+	ctx context.Context, id int64, last *int, reached func(wire.Batch) bool,
+) (b wire.Batch, done bool, err error) {
 	in := wire.FollowBatchRequest{ID: id, Last: *last}
 	response, err := send(ctx, c, wire.FollowBatch, in, "Accept", "text/event-stream")
 	if err != nil {
 		return b, false, err
 	}
 	defer response.Body.Close()
-	err = events(response.Body, "batch", func(event, id, data string) (done bool, err error) {
+	err = events(response.Body, "batch", func(event, id, data string) (bool, error) {
 		if n, err := strconv.Atoi(id); err == nil {
 			*last = n
 		}
 		if b, err = read[wire.Batch](c, response, []byte(data)); err != nil {
 			return false, err
 		}
-		f(b)
-		closed = b.Closed()
-		return closed, nil
+		done = reached(b) || b.Closed()
+		return done, nil
 	})
-	return b, closed, err
+	return b, done, err
 }
 
 // AttestBatch returns a signed summary of a batch.

@@ -96,17 +96,20 @@ func TestListsAreReadToTheEnd(t *testing.T) {
 	assert.Len(t, first, 3)
 }
 
+// tell sends what a batch has become.
+func tell(t *testing.T, w http.ResponseWriter, id int, b wire.Batch) {
+	text, err := json.Marshal(b)
+	require.NoError(t, err)
+	fmt.Fprintf(w, "id: %d\nevent: batch\ndata: %s\n\n", id, text)
+	w.(http.Flusher).Flush()
+}
+
 // TestFollowComesBack breaks the stream twice, once with the service away, and
 // expects to be told everything that matters and where to go on.
 func TestFollowComesBack(t *testing.T) {
 	var calls atomic.Int32
 	var resumed atomic.Value
-	event := func(w http.ResponseWriter, id int, b wire.Batch) {
-		text, err := json.Marshal(b)
-		require.NoError(t, err)
-		fmt.Fprintf(w, "id: %d\nevent: batch\ndata: %s\n\n", id, text)
-		w.(http.Flusher).Flush()
-	}
+	event := func(w http.ResponseWriter, id int, b wire.Batch) { tell(t, w, id, b) }
 	c := serve(t, func(w http.ResponseWriter, r *http.Request) {
 		switch calls.Add(1) {
 		case 1:
@@ -126,6 +129,24 @@ func TestFollowComesBack(t *testing.T) {
 	assert.EqualValues(t, "done", b.State)
 	assert.Equal(t, []string{"waiting", "measuring", "done"}, states)
 	assert.Equal(t, "2", resumed.Load())
+}
+
+// TestFollowUntil: a batch is followed for as long as it is not as wanted, and not further.
+func TestFollowUntil(t *testing.T) {
+	c := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		tell(t, w, 1, wire.Batch{ID: 7, State: "waiting"})
+		tell(t, w, 2, wire.Batch{ID: 7, State: "measuring"})
+		<-r.Context().Done() // what comes next would be waited for
+	})
+	b, err := c.FollowUntil(t.Context(), 7, func(b wire.Batch) bool { return b.State != "waiting" })
+	require.NoError(t, err)
+	assert.EqualValues(t, "measuring", b.State)
+	closed := serve(t, func(w http.ResponseWriter, _ *http.Request) {
+		tell(t, w, 1, wire.Batch{ID: 7, State: "failed"})
+	})
+	b, err = closed.FollowUntil(t.Context(), 7, func(wire.Batch) bool { return false })
+	require.NoError(t, err)
+	assert.EqualValues(t, "failed", b.State, "a batch that is closed will not be as wanted")
 }
 
 func TestFollowEndsOnAProblem(t *testing.T) {

@@ -126,7 +126,7 @@ func leftOut(skipped []error) []string {
 	var notes []string
 	for i, problem := range skipped {
 		if i == named {
-			return append(notes, "Left out for such reasons: "+counted(len(skipped)-named, "more key or part")+".")
+			return append(notes, "Left out for such reasons: "+plain.Count(len(skipped)-named, "more key or part")+".")
 		}
 		what := "One key"
 		if part := (*openpgp.PartError)(nil); errors.As(problem, &part) {
@@ -170,9 +170,8 @@ func (a *ImportReport) add(fp openpgp.Fingerprint, vetting openpgp.Vetting) {
 		a.Notes = append(
 			a.Notes,
 			fmt.Sprintf(
-				"%s on the key %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
-				counted(vetting.Unchecked, "signature"),
-				plain.Grouped(string(fp)),
+				"On the key %s, %s could not be checked, for there are too many of a kind that takes long; they were left out, and there may be a revocation among them. Import that key by itself, from another source.",
+				plain.Grouped(string(fp)), plain.Count(vetting.Unchecked, "signature"),
 			),
 		)
 	}
@@ -185,13 +184,6 @@ func (a *ImportReport) ordered() ImportReport {
 		a.Packets, func(x, y Packets) int { return slices.Index(order, x.Became) - slices.Index(order, y.Became) },
 	)
 	return *a
-}
-
-func counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // A Progress is told how many of the keys of an import have been gone through.
@@ -236,7 +228,7 @@ func revoked(revocations []*openpgp.Signature, ring *keyring.Keyring) ([]*openpg
 
 // tooMuch says that parts of a key were left out.
 func tooMuch(left int) string {
-	return counted(left, "part") + " more than one key may have here were left out"
+	return plain.Count(left, "part") + " more than one key may have here were left out"
 }
 
 // compared tells what an import of cert does to what is known of its key. known

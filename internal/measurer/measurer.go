@@ -5,7 +5,6 @@ package measurer
 
 import (
 	"context"
-	"encoding/base64"
 	"fmt"
 	"io/fs"
 	"runtime"
@@ -13,7 +12,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
@@ -25,16 +23,13 @@ import (
 type Service interface {
 	SendListing(ctx context.Context, batch int64, n int, page wire.ListingPage) error
 	CloseListing(ctx context.Context, batch int64, pages int) (wire.Batch, error)
-	Batch(ctx context.Context, batch int64) (wire.Batch, error)
+	// FollowUntil returns a batch as soon as it is as wanted, or closed.
+	FollowUntil(ctx context.Context, batch int64, reached func(wire.Batch) bool) (wire.Batch, error)
 	Assignments(ctx context.Context, batch int64) ([]wire.Assignment, error)
 	SendMeasurements(ctx context.Context, batch int64, measured []wire.Submission) (wire.Taken, error)
 }
 
 const (
-	// pageFiles and pageBytes bound a page of the list of files, the second the
-	// content in it.
-	pageFiles = 2000
-	pageBytes = 8 << 20
 	// sendEvery and sendItems bound what is measured before it is sent.
 	sendEvery = 5 * time.Second
 	sendItems = 2000
@@ -43,127 +38,20 @@ const (
 // List sends what was found in a folder.
 func List(ctx context.Context, to Service, batch int64, found *survey.Findings) error {
 	n := 0
-	page := wire.ListingPage{Files: []wire.ListedFile{}}
-	weight := 0
-	send := func() error {
+	for page := range found.Pages(survey.PageLimits{}) {
 		n++
-		err := to.SendListing(ctx, batch, n, page)
-		page, weight = wire.ListingPage{Files: []wire.ListedFile{}}, 0
-		return err
-	}
-	room := func(bytes int) error {
-		if len(page.Files)+len(page.Containers) >= pageFiles || weight > 0 && weight+bytes > pageBytes {
-			if err := send(); err != nil {
-				return err
-			}
+		if err := to.SendListing(ctx, batch, n, wire.ListingOf(page)); err != nil {
+			return err
 		}
-		weight += bytes
-		return nil
-	}
-	for _, f := range found.Files {
-		listed := wire.ListedFile{
-			Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised,
-			Given: wire.GivenOf(f.Given),
-		}
-		if !f.Changed.IsZero() {
-			listed.Changed = &f.Changed
-		}
-		if f.Content == nil {
-			if err := room(len(f.Path)); err != nil {
-				return err
-			}
-			page.Files = append(page.Files, listed)
-			continue
-		}
-		for part := range parts(f.Content) {
-			if err := room(len(part)); err != nil {
-				return err
-			}
-			text := base64.StdEncoding.EncodeToString(part)
-			listed.Content = &text
-			page.Files = append(page.Files, listed)
-			listed.Continued = true
-		}
-	}
-	for _, c := range found.Containers {
-		listed := wire.ListedContainer{Path: c.Path, Trouble: c.Trouble}
-		for members := range layouts(c.Layout) {
-			if err := room(200 * len(members.Members)); err != nil {
-				return err
-			}
-			listed.Layout = members
-			page.Containers = append(page.Containers, listed)
-			listed.Continued = true
-		}
-		for name, content := range c.Contents {
-			for part := range parts(content) {
-				if err := room(len(part)); err != nil {
-					return err
-				}
-				page.Containers = append(page.Containers, wire.ListedContainer{
-					Path:      c.Path,
-					Contents:  map[string]string{name: base64.StdEncoding.EncodeToString(part)},
-					Continued: true,
-				})
-			}
-		}
-	}
-	if err := send(); err != nil {
-		return err
 	}
 	_, err := to.CloseListing(ctx, batch, n)
 	return err
 }
 
-// parts cuts content into what fits in a page, at least one.
-func parts(content []byte) func(func([]byte) bool) {
-	return func(yield func([]byte) bool) {
-		for first := true; first || len(content) > 0; first = false {
-			n := min(len(content), pageBytes)
-			if !yield(content[:n]) {
-				return
-			}
-			content = content[n:]
-		}
-	}
-}
-
-// layouts cuts a layout into what fits in a page, at least one.
-func layouts(whole *container.Layout) func(func(*container.Layout) bool) {
-	return func(yield func(*container.Layout) bool) {
-		part := container.Layout{}
-		if whole != nil {
-			part = *whole
-		}
-		members := part.Members
-		for first := true; first || len(members) > 0; first = false {
-			n := min(len(members), 20_000)
-			part.Members = members[:n]
-			page := part
-			if !yield(&page) {
-				return
-			}
-			members = members[n:]
-			part = container.Layout{Format: part.Format, Compression: part.Compression}
-		}
-	}
-}
-
 // Surveyed waits until the service has planned a batch. The batch is returned as it then
 // stands, also one that has ended.
 func Surveyed(ctx context.Context, at Service, batch int64) (wire.Batch, error) {
-	// Whoever waits loses at most a quarter of what it takes.
-	for wait := 5 * time.Millisecond; ; wait = min(wait+wait/4, time.Second/2) {
-		b, err := at.Batch(ctx, batch)
-		if err != nil || b.State != state.BatchWaiting {
-			return b, err
-		}
-		select {
-		case <-ctx.Done():
-			return b, context.Cause(ctx)
-		case <-time.After(wait):
-		}
-	}
+	return at.FollowUntil(ctx, batch, func(b wire.Batch) bool { return b.State != state.BatchWaiting })
 }
 
 // Progress tells how far measuring has come.

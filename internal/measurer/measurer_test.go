@@ -6,15 +6,16 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"endeixis/core/container"
 	"endeixis/core/digest"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
@@ -27,7 +28,7 @@ type service struct {
 	mu          sync.Mutex
 	pages       map[int]wire.ListingPage
 	closed      int
-	batches     []wire.Batch // answered one after the other, the last for ever
+	batches     []wire.Batch // what the batch is, one after the other
 	assignments []wire.Assignment
 	submitted   []wire.Submission
 	requests    int
@@ -47,12 +48,14 @@ func (s *service) CloseListing(_ context.Context, _ int64, pages int) (wire.Batc
 	return wire.Batch{}, nil
 }
 
-func (s *service) Batch(context.Context, int64) (wire.Batch, error) {
-	b := s.batches[0]
-	if len(s.batches) > 1 {
-		s.batches = s.batches[1:]
+func (s *service) FollowUntil(ctx context.Context, _ int64, reached func(wire.Batch) bool) (wire.Batch, error) {
+	for _, b := range s.batches {
+		if reached(b) || b.Closed() {
+			return b, nil
+		}
 	}
-	return b, nil
+	<-ctx.Done()
+	return wire.Batch{}, context.Cause(ctx)
 }
 
 func (s *service) Assignments(context.Context, int64) ([]wire.Assignment, error) {
@@ -72,40 +75,49 @@ func (s *service) SendMeasurements(_ context.Context, _ int64, sent []wire.Submi
 	return wire.Taken{Taken: len(sent)}, nil
 }
 
-// TestList: whatever is in a folder arrives in pages of bounded size, and can be put together
-// again.
+// TestList: a folder that fills several pages arrives with all of its files, content and
+// containers, and the service is told how many pages there are.
 func TestList(t *testing.T) {
 	t.Parallel()
-	long := bytes.Repeat([]byte("0123456789abcdef"), pageBytes/16+3) // one page and a bit
-	found := &survey.Findings{}
-	for i := range 2*pageFiles + 1 {
-		found.Files = append(found.Files, survey.Found{Path: fmt.Sprintf("f%05d.img", i), Size: int64(i)})
+	long := bytes.Repeat([]byte("0123456789abcdef"), 8<<20/16+3) // one page and a bit
+	found := &survey.Findings{
+		Files: []survey.Found{
+			{Path: "gauge.zip", Size: 7, Changed: time.Unix(7, 0)},
+			{Path: "SHA256SUMS", Size: int64(len(long)), Content: long},
+			{Path: "empty.asc", Content: []byte{}, Given: &survey.Given{For: []string{"gauge.zip"}}},
+		},
+		Containers: []survey.Looked{{
+			Path: "gauge.zip", Layout: &container.Layout{Format: container.Zip, Links: 1},
+			Contents: map[string][]byte{"SUMS": []byte("inside")},
+		}},
 	}
-	found.Files = append(found.Files, survey.Found{Path: "SHA256SUMS", Size: int64(len(long)), Content: long})
 	s := &service{}
 	require.NoError(t, List(t.Context(), s, 7, found))
-	assert.Equal(t, len(s.pages), s.closed, "it says how many pages there are")
-	var names []string
+	require.Equal(t, len(s.pages), s.closed, "it says how many pages there are")
+	require.Greater(t, s.closed, 1)
 	var content []byte
+	files := map[string]wire.ListedFile{}
+	inside := ""
 	for n := 1; n <= s.closed; n++ {
-		weight := 0
-		require.LessOrEqual(t, len(s.pages[n].Files), pageFiles)
 		for _, f := range s.pages[n].Files {
-			if f.Content == nil {
-				names = append(names, f.Path)
-				continue
+			files[f.Path] = f
+			if f.Path == "SHA256SUMS" {
+				part, err := base64.StdEncoding.DecodeString(*f.Content)
+				require.NoError(t, err)
+				content = append(content, part...)
 			}
-			assert.Equal(t, content != nil, f.Continued, "the first part begins a file, the next go on with it")
-			part, err := base64.StdEncoding.DecodeString(*f.Content)
-			require.NoError(t, err)
-			weight += len(part)
-			content = append(content, part...)
 		}
-		assert.LessOrEqual(t, weight, pageBytes)
+		for _, c := range s.pages[n].Containers {
+			assert.Equal(t, "gauge.zip", c.Path)
+			inside += c.Contents["SUMS"]
+		}
 	}
-	assert.Len(t, names, 2*pageFiles+1)
-	assert.True(t, slices.IsSorted(names))
 	assert.True(t, bytes.Equal(long, content))
+	assert.Equal(t, time.Unix(7, 0), *files["gauge.zip"].Changed)
+	assert.Nil(t, files["gauge.zip"].Content, "it was not read")
+	require.NotNil(t, files["empty.asc"].Content, "it was read, and is empty")
+	assert.Equal(t, []string{"gauge.zip"}, files["empty.asc"].Given.For)
+	assert.Equal(t, base64.StdEncoding.EncodeToString([]byte("inside")), inside)
 
 	empty := &service{}
 	require.NoError(t, List(t.Context(), empty, 7, &survey.Findings{}))

@@ -55,7 +55,7 @@ type Batch struct {
 	Note       string             `json:"note"`
 	Counts     Counts             `json:"counts"`
 	Progress   Progress           `json:"progress"`
-	Record     *int64             `json:"record,omitempty"`
+	Record     *int64             `json:"record,omitempty" doc:"The record that closed it: nothing more will happen to a batch that has one."`
 	Against    *Against           `json:"against,omitempty" doc:"What a medium is read back against; only where one batch is shown."`
 }
 

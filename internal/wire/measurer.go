@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/base64"
 	"time"
 
 	"endeixis/core/container"
@@ -107,6 +108,36 @@ type ListedContainer struct {
 	Continued bool              `json:"continued,omitempty" doc:"Members and contents go on from those of the same path before."`
 }
 
+// ListingOf returns a page of findings as it is sent.
+func ListingOf(page survey.Findings) ListingPage {
+	out := ListingPage{Files: []ListedFile{}}
+	for _, f := range page.Files {
+		listed := ListedFile{
+			Path: f.Path, Size: f.Size, ModTime: f.ModTime, Problem: f.Problem, Promised: f.Promised,
+			Given: GivenOf(f.Given), Continued: f.Continued,
+		}
+		if !f.Changed.IsZero() {
+			listed.Changed = &f.Changed
+		}
+		if f.Content != nil {
+			text := base64.StdEncoding.EncodeToString(f.Content)
+			listed.Content = &text
+		}
+		out.Files = append(out.Files, listed)
+	}
+	for _, c := range page.Containers {
+		listed := ListedContainer{Path: c.Path, Layout: c.Layout, Trouble: c.Trouble, Continued: c.Continued}
+		for name, content := range c.Contents {
+			if listed.Contents == nil {
+				listed.Contents = map[string]string{}
+			}
+			listed.Contents[name] = base64.StdEncoding.EncodeToString(content)
+		}
+		out.Containers = append(out.Containers, listed)
+	}
+	return out
+}
+
 // ListingEnd says that the list is whole.
 type ListingEnd struct {
 	ID   int64 `path:"id" minimum:"1"`
@@ -128,6 +159,8 @@ type ListAssignmentsRequest struct {
 // Assignment is an item that is left to measure.
 type Assignment struct {
 	N int `json:"n" doc:"The item's number."`
+	// File is missing in answers of older services.
+	File string `json:"file,omitempty" doc:"The file of the folder that is read for it: those of one file are measured and sent together."`
 	// Target has what is to be computed.
 	Target measure.Target `json:"target"`
 	// Expected is there so that a difference can be explained where the bytes are.

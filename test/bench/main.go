@@ -826,7 +826,9 @@ type stub struct{ assignments []wire.Assignment }
 func (stub) SendListing(context.Context, int64, int, wire.ListingPage) error { return nil }
 func (stub) CloseListing(context.Context, int64, int) (wire.Batch, error)    { return wire.Batch{}, nil }
 
-func (stub) Batch(context.Context, int64) (wire.Batch, error) { return wire.Batch{}, nil }
+func (stub) FollowUntil(context.Context, int64, func(wire.Batch) bool) (wire.Batch, error) {
+	return wire.Batch{}, nil
+}
 
 func (s stub) Assignments(context.Context, int64) ([]wire.Assignment, error) {
 	return s.assignments, nil

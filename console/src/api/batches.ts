@@ -62,8 +62,8 @@ export function useRunBatch() {
   });
 }
 
-/** Whether nothing more will happen to a batch. */
-export const closed = (b?: Batch) => b !== undefined && b.state !== "waiting" && b.state !== "measuring";
+/** Whether nothing more will happen to a batch: it has its record then. */
+export const closed = (b?: Batch) => b?.record !== undefined;
 
 export function useCancel(id: number) {
   return useChange(["batch", "overview"], (reason: string) =>
@@ -79,6 +79,75 @@ export async function takeBatch(queries: QueryClient, batch: Batch) {
   if (closed(batch)) void queries.invalidateQueries({ queryKey: ["overview"] });
 }
 
+/**
+ * Tells whatever a batch becomes by server-sent events, until it is closed or the answer is
+ * called. A service that cannot be followed any more is told by lost; a line that broke is
+ * taken up again by the browser.
+ */
+function followBatch(id: number, tell: (batch: Batch) => void, lost: () => void = () => undefined): () => void {
+  const events = new EventSource(`/api/v1/batches/${id}/events`);
+  const take = (event: MessageEvent<string>) => {
+    const batch = harmlessAll(JSON.parse(event.data) as Batch);
+    if (closed(batch)) events.close();
+    tell(batch);
+  };
+  events.addEventListener("batch", take);
+  events.addEventListener("message", take);
+  events.addEventListener("problem", lost);
+  events.addEventListener("error", () => {
+    if (events.readyState === EventSource.CLOSED) lost();
+  });
+  return () => {
+    events.close();
+  };
+}
+
+/**
+ * Waits until a batch is as wanted, or closed, and returns it as it then stands. Where it
+ * cannot be followed, it fails with what the service says about that, or tries again a second
+ * later.
+ */
+export function batchUntil(id: number, reached: (batch: Batch) => boolean, signal: AbortSignal): Promise<Batch> {
+  return new Promise((resolve, reject) => {
+    let end: () => void = () => undefined;
+    const settle = (how: () => void) => {
+      end();
+      signal.removeEventListener("abort", abort);
+      how();
+    };
+    const fail = (why: unknown) => {
+      settle(() => {
+        reject(why instanceof Error ? why : new Error(String(why)));
+      });
+    };
+    const abort = () => {
+      fail(signal.reason);
+    };
+    const take = (batch: Batch) => {
+      if (!reached(batch) && !closed(batch)) return false;
+      settle(() => {
+        resolve(batch);
+      });
+      return true;
+    };
+    const follow = () => {
+      if (signal.aborted) return;
+      end = followBatch(id, take, () => {
+        end();
+        ask(api.GET("/api/v1/batches/{id}", { params: { path: { id } }, signal })).then((batch) => {
+          if (!take(batch)) setTimeout(follow, 1000);
+        }, fail);
+      });
+    };
+    if (signal.aborted) {
+      abort();
+      return;
+    }
+    signal.addEventListener("abort", abort);
+    follow();
+  });
+}
+
 /** A batch, kept up to date by server-sent events until it is closed. */
 export function useBatch(id: number) {
   const queries = useQueryClient();
@@ -89,17 +158,7 @@ export function useBatch(id: number) {
   const open = query.data !== undefined && !closed(query.data);
   useEffect(() => {
     if (!open) return;
-    const events = new EventSource(`/api/v1/batches/${id}/events`);
-    const take = (event: MessageEvent<string>) => {
-      const batch = harmlessAll(JSON.parse(event.data) as Batch);
-      if (closed(batch)) events.close();
-      void takeBatch(queries, batch);
-    };
-    events.addEventListener("batch", take);
-    events.addEventListener("message", take);
-    return () => {
-      events.close();
-    };
+    return followBatch(id, (batch) => void takeBatch(queries, batch));
   }, [id, open, queries]);
   return query;
 }

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 
 import type { Reach, Rejudge } from "../api/client";
+import { count } from "./text";
 import { Mark } from "./verdict";
 
 /** What rests on a key, and what each verdict becomes. */
@@ -30,8 +31,6 @@ export function ReachPanel({ reach, when }: { reach: Reach; when: string }) {
     </div>
   );
 }
-
-const count = (n: number, one: string, many: string) => `${n.toLocaleString("en")} ${n === 1 ? one : many}`;
 
 /** Changed artifacts under their batches. */
 export function RejudgedList({ items }: { items: Rejudge[] }) {

@@ -24,8 +24,9 @@ export function groups(hex: string): string[] {
   return hex.toUpperCase().match(/.{1,4}/g) ?? [];
 }
 
+/** A number with its noun. */
 export function count(n: number, one: string, many = one + "s"): string {
-  return `${n} ${n === 1 ? one : many}`;
+  return `${n.toLocaleString("en")} ${n === 1 ? one : many}`;
 }
 
 const sayings: Record<string, string> = {

@@ -3,21 +3,20 @@
  * the service. Nothing is sent of them but manifests, signatures and keys.
  */
 
+import { batchUntil, closed } from "../api/batches";
 import { api, askRaw, type Batch } from "../api/client";
 import { Core } from "./core";
 import {
   tellEvery,
   type Assignment,
-  type Diagnosis,
   type FileReading,
-  type Findings,
   type FromHash,
   type Given,
   type HashTask,
-  type ListedFile,
+  type ListingPage,
   type Submission,
 } from "./protocol";
-import { byFile, fastTasks, pages } from "./tasks";
+import { fastTasks } from "./tasks";
 
 /** How far one file has come. */
 export interface Row {
@@ -76,7 +75,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
     asked.tell({ ...check, rows: [...check.rows] });
   };
   tell();
-  const found = await core.gather(given);
+  const listing = await core.gather(given);
   // Not given up with the check: what has begun has to be known to be ended.
   const begun = await askRaw(
     api.POST("/api/v1/batches", {
@@ -92,7 +91,7 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
   check.batch = id;
   const fate = tied(id, asked.signal);
   try {
-    await carryOut(begun, found, given, core, check, tell, asked);
+    await carryOut(begun, listing, given, core, check, tell, asked);
   } catch (error) {
     fate.end();
     throw error;
@@ -104,19 +103,17 @@ export async function verifyHere(asked: Asked): Promise<{ batch: number; core: C
 }
 
 /** Lists the files, measures what is asked for, and waits for the verdicts. */
-async function carryOut(begun: Batch, found: Findings, given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
+async function carryOut(begun: Batch, listing: ListingPage[], given: Given[], core: Core, check: Check, tell: () => void, asked: Asked) {
   const id = begun.id;
   const path = { id };
-  const files = pages(found.files.map(({ content, ...file }): ListedFile => (content === null ? file : { ...file, content })));
-  const containers = found.containers.map((c) => [c]);
-  let n = 0;
-  for (const page of [...files.map((f) => ({ files: f })), ...containers.map((c) => ({ files: [], containers: c }))]) {
-    n++;
-    await askRaw(api.PUT("/api/v1/batches/{id}/listing/{page}", { params: { path: { id, page: n } }, body: page, signal: asked.signal }));
+  for (const [at, page] of listing.entries()) {
+    await askRaw(
+      api.PUT("/api/v1/batches/{id}/listing/{page}", { params: { path: { id, page: at + 1 } }, body: page, signal: asked.signal }),
+    );
   }
-  await askRaw(api.POST("/api/v1/batches/{id}/listing", { params: { path }, body: { pages: n }, signal: asked.signal }));
-  const surveyed = await beyond(begun, ["waiting"], asked.signal);
-  const assignments = surveyed.state === "measuring" ? await allAssignments(id, asked.signal) : [];
+  await askRaw(api.POST("/api/v1/batches/{id}/listing", { params: { path }, body: { pages: listing.length }, signal: asked.signal }));
+  const surveyed = await batchUntil(id, (b) => b.state !== "waiting", asked.signal);
+  const assignments = closed(surveyed) ? [] : await allAssignments(id, asked.signal);
   const parts = byFile(assignments);
   const whole = new Map(given.map((g) => [g.path, g.file]));
   check.rows = [...parts.keys()].map((p) => ({ path: p, size: whole.get(p)?.size ?? 0, read: 0, rate: 0, state: "waiting" as const }));
@@ -125,7 +122,7 @@ async function carryOut(begun: Batch, found: Findings, given: Given[], core: Cor
   await measureAll(id, parts, whole, core, check, tell, asked);
   check.stage = "judging";
   tell();
-  await beyond(surveyed, ["waiting", "measuring"], asked.signal);
+  await batchUntil(id, closed, asked.signal);
 }
 
 /**
@@ -154,14 +151,16 @@ function tied(id: number, signal: AbortSignal): { end: () => void; release: () =
   return { end, release };
 }
 
-/** Waits until a batch is in none of some states, looking ever less often. */
-async function beyond(batch: Batch, states: Batch["state"][], signal: AbortSignal): Promise<Batch> {
-  const path = { id: batch.id };
-  for (let wait = 10; states.includes(batch.state); wait = Math.min(1.25 * wait, 500)) {
-    await new Promise((resolve) => setTimeout(resolve, wait));
-    batch = await askRaw(api.GET("/api/v1/batches/{id}", { params: { path }, signal }));
+/** Assignments by the file that is read for them. */
+function byFile(assignments: Assignment[]): Map<string, Assignment[]> {
+  const out = new Map<string, Assignment[]>();
+  for (const assignment of assignments) {
+    const file = assignment.file ?? assignment.target.path;
+    const list = out.get(file);
+    if (list) list.push(assignment);
+    else out.set(file, [assignment]);
   }
-  return batch;
+  return out;
 }
 
 async function allAssignments(id: number, signal: AbortSignal): Promise<Assignment[]> {
@@ -244,13 +243,13 @@ async function measureAll(
       const assignment = assignments[0];
       if (!tasks || !assignment) {
         // The core reads one file at a time.
-        const mine = coreTurn.then(() => (stop() ? undefined : core.call<Submission[]>("measure", assignments, stop)));
+        const mine = coreTurn.then(() => (stop() ? undefined : core.call("measure", { assignments }, stop)));
         coreTurn = mine.then(
           () => undefined,
           () => undefined,
         );
         const measured = await mine;
-        if (measured) finished(path, measured, "done");
+        if (measured) finished(path, measured.measured, "done");
         else finished(path, given(assignments, "not-measured", cancelledHere), "cancelled");
         continue;
       }
@@ -268,10 +267,7 @@ async function measureAll(
         finished(path, given(assignments, "unreadable", "the browser cannot read it any more: it was changed or moved"), "done");
       } else {
         const reading: FileReading = { size: result.size, results: result.digests.map((digest) => ({ digest })) };
-        const why =
-          assignment.expected.length > 0
-            ? await core.call<{ diagnoses: Diagnosis[] | null }>("explain", { ...assignment, reading })
-            : { diagnoses: null };
+        const why = assignment.expected.length > 0 ? await core.call("explain", { assignment, reading }) : {};
         finished(path, [{ n: assignment.n, reading, diagnoses: why.diagnoses ?? undefined }], "done");
       }
     }

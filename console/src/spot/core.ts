@@ -1,7 +1,7 @@
 /** The core in its worker, loaded when it is first needed. */
 
 import { Failure } from "../api/client";
-import type { CoreCall, Findings, FromCore, Given, Recognised } from "./protocol";
+import type { Answers, CoreCall, CoreFunction, FromCore, Given, ListingPage, Recognised, Takes } from "./protocol";
 
 export class Core {
   private worker: Worker | undefined = this.started();
@@ -29,7 +29,7 @@ export class Core {
   private anew(): Worker {
     const worker = this.started();
     worker.postMessage({ files: this.given });
-    worker.postMessage({ id: 0, call: "hold", in: JSON.stringify(this.listed()) } satisfies CoreCall);
+    worker.postMessage({ id: 0, call: "hold", in: JSON.stringify(this.held()) } satisfies CoreCall);
     return worker;
   }
 
@@ -38,13 +38,13 @@ export class Core {
    * then, gives undefined. The core cannot be interrupted: another takes its place, and does
    * what else was asked for.
    */
-  async call<T>(call: CoreCall["call"], input: unknown): Promise<T>;
-  async call<T>(call: CoreCall["call"], input: unknown, stop: () => boolean): Promise<T | undefined>;
-  async call<T>(call: CoreCall["call"], input: unknown, stop?: () => boolean): Promise<T | undefined> {
+  async call<F extends CoreFunction>(call: F, input: Takes<F>): Promise<Answers<F>>;
+  async call<F extends CoreFunction>(call: F, input: Takes<F>, stop: () => boolean): Promise<Answers<F> | undefined>;
+  async call<F extends CoreFunction>(call: F, input: Takes<F>, stop?: () => boolean): Promise<Answers<F> | undefined> {
     const id = this.next++;
     let watch: ReturnType<typeof setInterval> | undefined;
     const out = await new Promise<string | undefined>((resolve) => {
-      const asked: CoreCall = { id, call, in: typeof input === "string" ? input : JSON.stringify(input) };
+      const asked: CoreCall = { id, call, in: JSON.stringify(input) };
       this.waiting.set(id, { call: asked, resolve });
       (this.worker ??= this.anew()).postMessage(asked);
       if (!stop) return;
@@ -58,7 +58,7 @@ export class Core {
     });
     clearInterval(watch);
     if (out === undefined) return undefined;
-    const answer = JSON.parse(out) as T & { error?: string };
+    const answer = JSON.parse(out) as Answers<F> & { error?: string };
     if (answer.error) {
       throw new Failure({
         type: "about:blank",
@@ -72,25 +72,28 @@ export class Core {
     return answer;
   }
 
-  async gather(given: Given[]): Promise<Findings> {
+  /** Looks at files, and returns what there is to know of them in pages for the service. */
+  async gather(given: Given[]): Promise<ListingPage[]> {
     this.given = given;
     (this.worker ??= this.started()).postMessage({ files: given });
-    const found = await this.call<Findings>("gather", this.listed());
+    const { pages } = await this.call("gather", this.held());
     if (given.length > many && this.waiting.size === 0) this.end();
-    return found;
+    return pages;
   }
 
-  private listed() {
-    return this.given.map((g) => ({
-      path: g.path,
-      size: g.file.size,
-      mod_time: new Date(g.file.lastModified).toISOString(),
-      pasted: g.pasted,
-    }));
+  private held(): Takes<"hold"> {
+    return {
+      files: this.given.map((g) => ({
+        path: g.path,
+        size: g.file.size,
+        mod_time: new Date(g.file.lastModified).toISOString(),
+        pasted: g.pasted,
+      })),
+    };
   }
 
   recognise(text: string): Promise<Recognised> {
-    return this.call<Recognised>("recognise", text);
+    return this.call("recognise", { text });
   }
 
   /** Gives its memory back. Whoever calls it again has another started. */

@@ -1,6 +1,7 @@
-/** What goes between the page and its workers, and what the core says in JSON. */
+/** What goes between the page and its workers. */
 
 import type { components } from "../api/types";
+import type { components as core, paths } from "./core-types";
 
 /** How often it is told how far reading has come, in milliseconds. */
 export const tellEvery = 250;
@@ -8,10 +9,13 @@ export const tellEvery = 250;
 export type Assignment = components["schemas"]["Assignment"];
 export type FileReading = components["schemas"]["FileReading"];
 export type Submission = components["schemas"]["Submission"];
-export type Diagnosis = components["schemas"]["Diagnosis"];
-export type ListedFile = components["schemas"]["ListedFile"];
-export type ListedContainer = components["schemas"]["ListedContainer"];
 export type DrillAssignment = components["schemas"]["DrillAssignment"];
+
+/** A page of what the core found of the files, as the service takes it. */
+export type ListingPage = core["schemas"]["Findings"];
+
+/** What a pasted text is. */
+export type Recognised = core["schemas"]["Recognised"];
 
 /** A file that was given to the page, by its path in what was given. */
 export interface Given {
@@ -21,26 +25,16 @@ export interface Given {
   pasted?: boolean;
 }
 
-/** What the core found of the files. */
-export interface Findings {
-  files: (Omit<ListedFile, "content"> & { content: string | null })[];
-  containers: ListedContainer[];
-}
+/** A function of the core, with what it takes and what it answers. */
+export type CoreFunction = keyof { [Path in keyof paths as Path extends `/${infer Name}` ? Name : never]: true };
+type Operation<F extends CoreFunction> = paths[`/${F}`]["post"];
+export type Takes<F extends CoreFunction> = Operation<F>["requestBody"]["content"]["application/json"];
+export type Answers<F extends CoreFunction> = Operation<F>["responses"][200]["content"]["application/json"];
 
-/** What a pasted text is. */
-export interface Recognised {
-  kind: "nothing" | "signed-text" | "key" | "signature" | "value" | "list" | "receipt";
-  says: string;
-  entries: number;
-  /** Where in the text what was read stands, in bytes of it in UTF-8, and what was made of it. */
-  marks: { start: number; end: number; line: number; kind: "entry" | "problem" | "aside"; says: string }[];
-  more?: number;
-}
-
-/** A call of the core: one of its functions, with what it takes in JSON. */
+/** A call of the core, with what the function takes in JSON. */
 export interface CoreCall {
   id: number;
-  call: "hold" | "gather" | "recognise" | "measure" | "explain" | "drill";
+  call: CoreFunction;
   in: string;
 }
 

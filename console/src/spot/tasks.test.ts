@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 
 import { browser, withoutFolder } from "./check";
 import type { Assignment } from "./protocol";
-import { byFile, fastTasks, pages } from "./tasks";
+import { fastTasks } from "./tasks";
 
 const assignment = (path: string, tasks: Assignment["target"]["tasks"], more: Partial<Assignment["target"]> = {}): Assignment => ({
   n: 1,
@@ -26,24 +26,6 @@ describe("what the fast hashes take", () => {
     expect(fastTasks([assignment("a//b", [{ algorithm: "SHA-256" }], { inside: member })])).toBeUndefined();
     expect(fastTasks([assignment("a", [{ algorithm: "SHA-256" }]), assignment("a//b", [], { inside: member })])).toBeUndefined();
     expect(fastTasks([])).toBeUndefined();
-  });
-  it("keeps together what is read together", () => {
-    const parts = byFile([assignment("a.zip", []), assignment("a.zip//b", []), assignment("c", []), assignment("a.zip//d//e", [])]);
-    expect([...parts.keys()]).toEqual(["a.zip", "c"]);
-    expect(parts.get("a.zip")).toHaveLength(3);
-  });
-});
-
-describe("pages of a list of files", () => {
-  it("are bounded by number and by weight, and lose nothing", () => {
-    const files = Array.from({ length: 25 }, (_, i) => ({ path: `f${i}`, content: i === 7 ? "A".repeat(1000) : undefined }));
-    const cut = pages(files, 10, 400);
-    expect(cut.every((p) => p.length <= 10)).toBe(true);
-    const seven = cut.flat().filter((f) => f.path === "f7") as { content?: string; continued?: boolean }[];
-    expect(seven.map((f) => f.content).join("")).toBe("A".repeat(1000));
-    expect(seven.map((f) => f.continued)).toEqual([undefined, true, true]);
-    expect(new Set(cut.flat().map((f) => f.path)).size).toBe(25);
-    expect(pages([])).toEqual([[]]);
   });
 });
 

@@ -152,7 +152,7 @@ function Keys({ read, planned }: { read: Import; planned: boolean }) {
             </p>
             <p className="text-sm soft">
               {k.algorithm}, made {day(k.created)}
-              {k.subkeys > 0 && `, ${String(k.subkeys)} ${k.subkeys === 1 ? "subkey" : "subkeys"}`}
+              {k.subkeys > 0 && `, ${count(k.subkeys, "subkey")}`}
               {k.expires && `, until ${day(k.expires)}`}
               {k.revoked && `, revoked ${day(k.revoked.at)} (${k.revoked.reason})`}
               {k.result !== "new" && `, ${k.state}`}

@@ -10,7 +10,7 @@ import { ProblemNote } from "../../parts/problem-note";
 import { bytes } from "../../parts/text";
 import { Mark } from "../../parts/verdict";
 import type { Core } from "../../spot/core";
-import type { DrillAssignment, FileReading } from "../../spot/protocol";
+import type { DrillAssignment } from "../../spot/protocol";
 
 /** The answer for one file: the verdict, the reason that matters, the values, what is missing. */
 export function Answer({ item, batch, core }: { item: Item; batch: number; core: () => Core | undefined }) {
@@ -100,7 +100,7 @@ function Prove({ item, batch, core }: { item: Item; batch: number; core: () => C
       const assignment: DrillAssignment = await askRaw(
         api.GET("/api/v1/batches/{id}/items/{n}/drill", { params: { path: { id: batch, n: item.n } } }),
       );
-      const { readings } = await reader.call<{ readings: FileReading[] }>("drill", assignment);
+      const { readings } = await reader.call("alter", assignment);
       await drill.mutateAsync({ n: item.n, readings });
     } catch (error) {
       setFailed(error);
