@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"path"
 	"strings"
@@ -11,7 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 	"github.com/secure-systems-lab/go-securesystemslib/dsse"
 
-	"endeixis/core/judge"
 	"endeixis/core/manifest"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
@@ -97,7 +95,7 @@ func (a *API) registerBatches() {
 		return answer(manifestContentOf(m), nil)
 	})
 	handle(a, wire.ListBatches, func(ctx context.Context, in *wire.ListBatchesRequest) (*wire.Page[wire.Batch], error) {
-		filter := query.BatchFilter{State: in.State, Verdict: string(in.Verdict), Limit: in.Limit}
+		filter := query.BatchFilter{State: in.State, Verdict: in.Verdict, Limit: in.Limit}
 		if in.Depot != "" || in.Folder != "" {
 			source, err := sources.OfDepot(in.Depot, in.Folder)
 			if err != nil {
@@ -121,7 +119,7 @@ func (a *API) registerBatches() {
 		}
 		page, err := a.Query.Items(
 			ctx, in.ID,
-			query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+			query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
 			in.Cursor,
 		)
 		if err != nil {
@@ -133,10 +131,7 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		for _, row := range page.Rows {
-			view, err := itemOf(row)
-			if err != nil {
-				return nil, err
-			}
+			view := itemOf(row)
 			view.Now = now[row.N]
 			out.Items = append(out.Items, view)
 		}
@@ -150,7 +145,7 @@ func (a *API) registerBatches() {
 			}
 			page, err := a.Query.Rows(
 				ctx, in.ID,
-				query.ItemFilter{Verdict: string(in.Verdict), Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+				query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
 				in.Cursor,
 			)
 			return answer(pageOf(page, rowOf), err)
@@ -165,10 +160,7 @@ func (a *API) registerBatches() {
 		if err != nil {
 			return nil, err
 		}
-		item, err := itemOf(row)
-		if err != nil {
-			return nil, err
-		}
+		item := itemOf(row)
 		item.Now = now[in.N]
 		if item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths); err != nil {
 			return nil, err
@@ -179,7 +171,7 @@ func (a *API) registerBatches() {
 				item.ReadBacks,
 				wire.ReadBack{
 					Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At,
-					Verdict: verdictOf(r.Verdict), Now: verdictOf(r.Now),
+					Verdict: r.Verdict, Now: r.Now,
 				},
 			)
 		}
@@ -203,15 +195,7 @@ func (a *API) registerBatches() {
 			return nil, err
 		}
 		rows, err := a.Query.Copies(ctx, in.ID)
-		out := wire.Page[wire.Copy]{Items: []wire.Copy{}}
-		for _, row := range rows {
-			c, err := copyOf(row)
-			if err != nil {
-				return nil, err
-			}
-			out.Items = append(out.Items, c)
-		}
-		return answer(out, err)
+		return answer(wire.Page[wire.Copy]{Items: convert(rows, copyOf)}, err)
 	})
 	handle(a, wire.ListOrigins, func(_ context.Context, _ *wire.Nothing) (*wire.Page[wire.Origin], error) {
 		return answer(wire.Page[wire.Origin]{Items: convert(a.Origins.All(), func(o origins.Origin) wire.Origin {
@@ -305,33 +289,31 @@ func corrections(in []wire.Correction) []survey.Correction {
 }
 
 func batchOf(b query.Batch) wire.Batch {
-	depot, folder := sources.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source}.Folder()
-	v := wire.Batch{
+	depot, folder := b.Source.Folder()
+	return wire.Batch{
 		ID:         b.ID,
 		Label:      b.Label,
-		Source:     wire.Source{Kind: sources.Kind(b.SourceKind), Reference: b.Source},
+		Source:     wire.Source(b.Source),
 		Depot:      depot,
 		Path:       folder,
 		Publisher:  b.Publisher,
+		Expected:   b.Expected,
 		RequireAll: b.RequireAll,
 		Policy:     b.PolicyVersion,
 		AskedBy:    b.AskedBy,
 		Created:    b.CreatedAt,
 		Finished:   b.FinishedAt,
 		State:      b.State,
-		Verdict:    verdictOf(b.Verdict),
+		Verdict:    b.Verdict,
 		Note:       b.Note,
-		Record:     b.Position,
-		Counts:     wire.Counts{Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent},
-		Progress:   wire.Progress{Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone},
+		Record:     b.Record,
+		Counts: wire.Counts{
+			Cleared: b.Cleared, Unproven: b.Unproven, Refused: b.Refused, Absent: b.Absent,
+		},
+		Progress: wire.Progress{
+			Items: b.Items, ItemsDone: b.ItemsDone, Bytes: b.Bytes, BytesDone: b.BytesDone,
+		},
 	}
-	if len(b.Expected) > 0 {
-		var e judge.Expectation
-		if json.Unmarshal(b.Expected, &e) == nil {
-			v.Expected = &e
-		}
-	}
-	return v
 }
 
 // eventOf numbers a state of the batch; it only ever grows.
@@ -347,17 +329,14 @@ func eventOf(v wire.Batch) int {
 	return n
 }
 
-func copyOf(row query.Copy) (wire.Copy, error) {
+func copyOf(c query.Copy) wire.Copy {
 	out := wire.Copy{
-		Of: plain.Text(row.Of), Channel: survey.Channel(row.Channel), Place: plain.Text(row.Place),
-		Differ: []wire.Change{}, Sentence: "It has not been had yet.",
+		Of: plain.Text(c.Of), Channel: c.Channel, Place: plain.Text(c.Place), Differ: []wire.Change{},
+		Sentence: "It has not been had yet.",
 	}
-	if row.Summary == nil {
-		return out, nil
-	}
-	var read survey.CopyRead
-	if err := json.Unmarshal(row.Summary, &read); err != nil {
-		return out, err
+	read := c.Read
+	if read == nil {
+		return out
 	}
 	out.Size, out.SHA256, out.Identical = read.Size, read.SHA256.String(), read.Identical
 	out.Same, out.More, out.Trouble = read.Same, read.More, read.Trouble
@@ -370,16 +349,7 @@ func copyOf(row query.Copy) (wire.Copy, error) {
 		)
 	}
 	out.Sentence = read.String()
-	return out, nil
-}
-
-// verdictOf returns a stored verdict, or nil where there is none.
-func verdictOf(stored *string) *judge.Verdict {
-	if stored == nil {
-		return nil
-	}
-	v := judge.Verdict(*stored)
-	return &v
+	return out
 }
 
 func envelopeOf(e *dsse.Envelope, err error) (*wire.Envelope, error) {

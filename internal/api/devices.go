@@ -5,7 +5,6 @@ import (
 	"context"
 
 	"endeixis/core/device"
-	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/internal/batches"
@@ -223,8 +222,8 @@ func slotCheckOf(c query.SlotCheck) wire.SlotCheck {
 		Slot:    c.Slot(),
 		At:      c.At.UTC(),
 		By:      c.By,
-		Verdict: judge.Verdict(c.Verdict),
-		Now:     verdictOf(c.Now),
+		Verdict: c.Verdict,
+		Now:     c.Now,
 		Holds:   againstOf(c.Against),
 		Typed:   c.Measurement.MadeBy() == measure.Typed,
 	}

@@ -1,49 +1,34 @@
 package api
 
 import (
-	"encoding/json"
-	"errors"
-
 	"endeixis/core/judge"
-	"endeixis/core/measure"
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/query"
 	"endeixis/internal/wire"
 )
 
-func itemOf(row query.Item) (wire.Item, error) {
+func itemOf(i query.Item) wire.Item {
 	v := wire.Item{
-		N:       row.N,
-		Path:    row.Path,
-		Shown:   plain.Text(row.Path),
-		Role:    survey.Role(row.Role),
-		Size:    row.Size,
-		Verdict: verdictOf(row.Verdict),
-		Record:  row.Position,
-		Grounds: []judge.Ground{},
-		Paths:   []judge.ProofPath{},
+		N:       i.N,
+		Path:    i.Path,
+		Shown:   plain.Text(i.Path),
+		Role:    i.Role,
+		Size:    i.Size,
+		Verdict: i.Verdict,
+		Record:  i.Record,
+		Grounds: i.Grounds,
+		Paths:   i.Paths,
 		Digests: map[string]string{},
+		Why:     i.Survey.Why,
+		Against: againstOf(i.Survey.Against),
 	}
-	var item survey.Item
-	if err := json.Unmarshal(row.Survey, &item); err != nil {
-		return v, err
+	v.Inside, v.Holds = wire.InsideAndHolds(&i.Survey)
+	if i.Record == nil {
+		return v
 	}
-	v.Why = item.Why
-	v.Inside, v.Holds = wire.InsideAndHolds(&item)
-	v.Against = againstOf(item.Against)
-	if row.Position == nil {
-		return v, nil
-	}
-	v.Settled = true
-	var m measure.Measurement
-	if err := errors.Join(
-		json.Unmarshal(row.Evidence.Measurement, &m), json.Unmarshal(row.Evidence.Grounds, &v.Grounds),
-		json.Unmarshal(row.Evidence.Paths, &v.Paths),
-	); err != nil {
-		return v, err
-	}
-	v.Where, v.Readback, v.Device = m.Where, m.Readback, m.Device
+	m := i.Measurement
+	v.Settled, v.Where, v.Readback, v.Device = true, m.Where, m.Readback, m.Device
 	if m.Device != nil {
 		v.Shown = plain.Text(m.Device.SlotTitle + " of " + m.Device.Device)
 	}
@@ -51,23 +36,19 @@ func itemOf(row query.Item) (wire.Item, error) {
 		v.Compared = judge.Compared(v.Grounds)
 	}
 	outcome := judge.Outcome{Grounds: v.Grounds}
-	if row.Verdict != nil {
-		outcome.Verdict = judge.Verdict(*row.Verdict)
+	if i.Verdict != nil {
+		outcome.Verdict = *i.Verdict
 	}
-	v.Deciding = judge.Line(&item, &outcome)
+	v.Deciding = judge.Line(&i.Survey, &outcome)
 	for a, d := range m.Digests {
 		v.Digests[a.String()] = d.String()
 	}
-	return v, nil
+	return v
 }
 
-func rowOf(row query.ItemRow) wire.ItemRow {
-	out := wire.ItemRow{
-		N: row.N, Shown: plain.Text(row.Path), Role: survey.Role(row.Role), Size: row.Size,
-		Verdict: verdictOf(row.Verdict), Now: verdictOf(row.Now), Settled: row.Position != nil,
+func rowOf(i query.ItemRow) wire.ItemRow {
+	return wire.ItemRow{
+		N: i.N, Shown: plain.Text(i.Path), Role: i.Role, Size: i.Size, Verdict: i.Verdict, Now: i.Now,
+		Settled: i.Settled, Deciding: i.Deciding,
 	}
-	if row.Deciding != nil {
-		out.Deciding = *row.Deciding
-	}
-	return out
 }

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 
-	"endeixis/core/judge"
 	"endeixis/core/keyring"
 	"endeixis/internal/keys"
 	"endeixis/internal/query"
@@ -24,7 +23,7 @@ func (a *API) overview(ctx context.Context) (wire.Overview, error) {
 	o.Running = convert(seen.Running, batchOf)
 	o.Recent = convert(seen.Recent, batchOf)
 	o.Days = convert(seen.Days, func(d query.DayCount) wire.DayCount {
-		return wire.DayCount{Day: d.Day, Verdict: judge.Verdict(d.Verdict), Count: d.Count}
+		return wire.DayCount{Day: d.Day, Verdict: d.Verdict, Count: d.Count}
 	})
 	o.Records = seen.Records
 	waiting, _, err := a.Keys.List(ctx, keys.Filter{Waiting: true, Limit: shownWaiting})

@@ -100,14 +100,9 @@ func (a *API) rejudged(ctx context.Context, id int64, cursor string, limit int) 
 	out := wire.Page[wire.Rejudge]{Items: []wire.Rejudge{}, Next: page.Next}
 	for _, row := range page.Rows {
 		shown := wire.Rejudge{
-			Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: judge.Verdict(row.Before),
-			To: judge.Verdict(row.After), Record: &row.Position,
+			Batch: row.Batch, N: row.N, Shown: plain.Text(row.Path), From: row.Before, To: row.After,
+			Record: &row.Record, Why: judge.Deciding(row.After, row.Grounds),
 		}
-		var grounds []judge.Ground
-		if err := json.Unmarshal(row.Grounds, &grounds); err != nil {
-			return out, err
-		}
-		shown.Why = judge.Deciding(judge.Verdict(row.After), grounds)
 		out.Items = append(out.Items, shown)
 	}
 	return out, nil
@@ -182,7 +177,7 @@ func reassessmentOf(r query.Reassessment) (wire.Reassessment, error) {
 		Policy:   r.PolicyVersion,
 		Judged:   r.Items,
 		Changed:  r.Changed,
-		Record:   r.Position,
+		Record:   r.Record,
 	}
 	return out, json.Unmarshal(r.Selection, &out.Selection)
 }
@@ -195,15 +190,10 @@ func (a *API) nowOf(ctx context.Context, batch int64, ns ...int) (map[int]*wire.
 	}
 	out := map[int]*wire.Now{}
 	for _, r := range rows {
-		now := &wire.Now{
-			Verdict: judge.Verdict(r.After), At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Position,
-			Grounds: []judge.Ground{},
+		out[r.N] = &wire.Now{
+			Verdict: r.After, At: r.At.In(time.UTC), Reassessment: r.Reassessment, Record: r.Record, Grounds: r.Grounds,
+			Deciding: judge.Deciding(r.After, r.Grounds),
 		}
-		if err := json.Unmarshal(r.Grounds, &now.Grounds); err != nil {
-			return nil, err
-		}
-		now.Deciding = judge.Deciding(judge.Verdict(r.After), now.Grounds)
-		out[r.N] = now
 	}
 	return out, nil
 }

@@ -20,8 +20,7 @@ func (a *API) registerRecords() {
 			page, err := a.Query.Records(
 				ctx,
 				query.RecordFilter{
-					Kind: string(in.Kind), Verdict: string(in.Verdict), BatchID: in.Batch, Name: in.Name,
-					Limit: in.Limit,
+					Kind: in.Kind, Verdict: in.Verdict, Batch: in.Batch, Name: in.Name, Limit: in.Limit,
 				},
 				in.Cursor,
 			)
@@ -68,8 +67,8 @@ func (a *API) registerRecords() {
 
 func recordOf(r query.Record) wire.Record {
 	v := wire.Record{
-		Position: r.Position, Kind: ledger.Kind(r.Kind), At: r.At, By: r.By, Subject: plain.Text(r.Subject),
-		Verdict: verdictOf(r.Verdict), Batch: r.BatchID, Leaf: hex.EncodeToString(r.Leaf),
+		Position: r.Position, Kind: r.Kind, At: r.At, By: r.By, Subject: plain.Text(r.Subject),
+		Verdict: r.Verdict, Batch: r.Batch, Leaf: hex.EncodeToString(r.Leaf),
 	}
 	if r.Body != nil {
 		v.Body = json.RawMessage(r.Body)

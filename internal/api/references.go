@@ -3,11 +3,9 @@ package api
 import (
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"strings"
 
 	"endeixis/core/digest"
-	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/internal/fault"
 	"endeixis/internal/query"
@@ -37,15 +35,9 @@ func (a *API) registerReferences() {
 }
 
 func referenceOf(r query.Reference) wire.Reference {
-	out := wire.Reference{
-		Name: plain.Text(r.Path),
-		Size: r.Size, Algorithm: r.Algorithm, Digest: hex.EncodeToString(r.Digest), Publishers: []string{},
-		Source: plain.Text(r.Source), Label: plain.Text(r.Label), Batch: r.Batch, Item: r.N, Record: r.Record,
-		Cleared: r.At.UTC(), Now: verdictOf(r.Now),
+	return wire.Reference{
+		Name: plain.Text(r.Path), Size: r.Size, Algorithm: r.Algorithm, Digest: r.Digest.String(),
+		Publishers: r.Publishers, Source: plain.Text(r.Source), Label: plain.Text(r.Label), Batch: r.Batch, Item: r.N,
+		Record: r.Record, Cleared: r.At.UTC(), Now: r.Now,
 	}
-	var expected judge.Expectation
-	if json.Unmarshal(r.Expected, &expected) == nil && expected.Publishers != nil {
-		out.Publishers = expected.Publishers
-	}
-	return out
 }

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 
-	"endeixis/core/judge"
 	"endeixis/core/plain"
 	"endeixis/internal/satchels"
 	"endeixis/internal/wire"
@@ -75,10 +74,7 @@ func visitOf(v satchels.Visit) wire.Visit {
 		Refused:  v.Refused,
 		Differs:  []wire.VisitDiffers{},
 	}
-	if v.Now.Verdict != nil {
-		now := judge.Verdict(*v.Now.Verdict)
-		out.Now = &now
-	}
+	out.Now = v.Now.Verdict
 	for i, d := range v.Differs {
 		if i == maxDiffers {
 			out.More = len(v.Differs) - maxDiffers

@@ -114,7 +114,7 @@ func TestAllItemsMeetTheSameKeyring(t *testing.T) {
 			require.NoError(t, err)
 			b, err = p.Batches.Get(t.Context(), b.ID)
 			require.NoError(t, err)
-			assert.Equal(t, test.later, *b.Verdict, "what is told is the later result")
+			assert.EqualValues(t, test.later, *b.Verdict, "what is told is the later result")
 			counts := map[string]int{"cleared": b.Cleared, "unproven": b.Unproven, "refused": b.Refused}
 			want := map[string]int{"cleared": 0, "unproven": 0, "refused": 0}
 			want[test.later] = 2

@@ -15,6 +15,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
+	"endeixis/internal/query"
 	"endeixis/internal/reassess"
 	"endeixis/internal/records"
 	"endeixis/internal/sources"
@@ -85,7 +86,13 @@ func New(
 }
 
 // Get returns a batch.
-func (s *Service) Get(ctx context.Context, id int64) (store.Batch, error) {
+func (s *Service) Get(ctx context.Context, id int64) (query.Batch, error) {
+	b, err := s.batch(ctx, id)
+	return query.BatchOf(b), err
+}
+
+// batch returns a batch as it is stored.
+func (s *Service) batch(ctx context.Context, id int64) (store.Batch, error) {
 	b, err := s.store.Batch(ctx, id)
 	return b, unknown(id, err)
 }

@@ -119,7 +119,7 @@ func TestFolderVanishes(t *testing.T) {
 	assert.EqualValues(t, "failed", got.State)
 	assert.NotEmpty(t, got.Note)
 	assert.Nil(t, got.Verdict)
-	assert.NotNil(t, got.Position, "failing is on record too")
+	assert.NotNil(t, got.Record, "failing is on record too")
 	assert.Equal(t, got.Items, got.ItemsDone, "every item has its outcome")
 	assert.NotZero(t, got.Unproven)
 	nothingAltered(t, s)

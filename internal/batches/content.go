@@ -75,7 +75,7 @@ func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error
 
 // measuredItem returns a batch, and an item of it that was measured.
 func (s *Service) measuredItem(ctx context.Context, id int64, n int) (b store.Batch, found verify.Item, err error) {
-	if b, err = s.Get(ctx, id); err != nil {
+	if b, err = s.batch(ctx, id); err != nil {
 		return b, found, err
 	}
 	found, err = s.stored(ctx, id, n)

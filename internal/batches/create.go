@@ -9,6 +9,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
@@ -39,7 +40,7 @@ const maxOpen = 1000
 
 // Create checks and stores a new batch, or returns the earlier one that was
 // made with the same idempotency key.
-func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch, error) {
+func (s *Service) Create(ctx context.Context, by string, r Request) (query.Batch, error) {
 	if r.Corrections == nil {
 		r.Corrections = []survey.Correction{}
 	}
@@ -51,15 +52,15 @@ func (s *Service) Create(ctx context.Context, by string, r Request) (store.Batch
 		err = checkOrigins(r.ComesFrom)
 	}
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	if err := s.checkSource(ctx, by, r, given); err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	var against []byte
 	if r.Against != nil {
 		if against, err = s.readBack(ctx, r); err != nil {
-			return store.Batch{}, err
+			return query.Batch{}, err
 		}
 	}
 	again := func(ctx context.Context, tx *store.Tx, id int64) error {
@@ -96,31 +97,31 @@ func sameMeasurer(ctx context.Context, tx *store.Tx, id int64, r Request) error 
 // be nil, looks whether a request with a key that was used asks for the same.
 func (s *Service) create(
 	ctx context.Context, by string, r Request, again, more func(ctx context.Context, tx *store.Tx, id int64) error,
-) (store.Batch, error) {
+) (query.Batch, error) {
 	corrections, err1 := json.Marshal(r.Corrections)
 	comesFrom, err2 := json.Marshal(r.ComesFrom)
 	if err := errors.Join(err1, err2); err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	if len(r.Label) > 200 || strings.ContainsRune(r.Label, 0) || len(r.IdempotencyKey) > 200 {
-		return store.Batch{}, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
+		return query.Batch{}, fault.New(fault.Invalid, fault.LongLabel, "A label can have at most 200 characters.").
 			At("label")
 	}
 	if r.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, r.Publisher); err != nil {
-			return store.Batch{}, err
+			return query.Batch{}, err
 		}
 	}
 	policies, err := s.policy.InForce(ctx, 0)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	open, err := s.store.OpenBatches(ctx, by)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	if open >= maxOpen {
-		return store.Batch{}, fault.New(fault.TooMany, fault.TooManyOpen, "%d batches of yours are still open.", open).
+		return query.Batch{}, fault.New(fault.TooMany, fault.TooManyOpen, "%d batches of yours are still open.", open).
 			Advise("Wait until some of them have ended, then ask again.")
 	}
 	var id int64
@@ -151,9 +152,9 @@ func (s *Service) create(
 		return nil
 	})
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
-	return s.store.Batch(ctx, id)
+	return s.Get(ctx, id)
 }
 
 // checkSource finds out what can be told before a batch is made: a mistake costs nothing

@@ -22,6 +22,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/internal/devices"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -58,13 +59,13 @@ type asked struct {
 }
 
 // CheckDevice stores a new batch that checks a device.
-func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (store.Batch, error) {
+func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (query.Batch, error) {
 	d, err := s.devices.Device(ctx, r.Device)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	if d.Retired != "" {
-		return store.Batch{}, fault.New(
+		return query.Batch{}, fault.New(
 			fault.Conflict, fault.DeviceRetired, "%s is retired: %s", plain.Text(d.Name), plain.Text(d.Retired),
 		).
 			Advise("“endeixis device add” takes it into use again.").
@@ -72,7 +73,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	}
 	kind, err := s.devices.Kind(ctx, d.Kind)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	a := asked{Device: d.Details, Slots: r.Slots, Printed: r.Printed}
 	if len(a.Slots) == 0 {
@@ -84,7 +85,7 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	a.Slots = slices.Compact(a.Slots)
 	for _, name := range a.Slots {
 		if kind.Slot(name) == nil {
-			return store.Batch{}, fault.New(
+			return query.Batch{}, fault.New(
 				fault.Invalid, fault.SlotUnknown, "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
 			).
 				Advise("It has: %s.", slotNames(kind)).
@@ -93,25 +94,25 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	}
 	switch {
 	case len(r.Printed) > device.MaxAnswer || strings.ContainsRune(r.Printed, 0):
-		return store.Batch{}, fault.New(
+		return query.Batch{}, fault.New(
 			fault.Invalid, fault.BadPrinted, "What was copied from a console is text of at most %d KiB.",
 			device.MaxAnswer>>10,
 		).
 			At("printed")
 	case r.Printed != "" && len(a.Slots) != 1:
-		return store.Batch{}, fault.New(
+		return query.Batch{}, fault.New(
 			fault.Invalid, fault.SlotMissing, "Say of which slot of %s that is.", plain.Text(d.Name),
 		).
 			Advise("It has: %s.", slotNames(kind)).
 			At("slot")
 	case r.Printed == "" && kind.Connection == device.Typed:
-		return store.Batch{}, fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(d.Name)).
+		return query.Batch{}, fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(d.Name)).
 			Advise("Give what stands on its console, copied or typed.").
 			At("printed")
 	}
 	if r.Printed != "" {
 		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
-			return store.Batch{}, fault.New(
+			return query.Batch{}, fault.New(
 				fault.Invalid, fault.NoValue, "In what was copied from %s there is %s.", plain.Text(d.Name), why,
 			).
 				Advise(
@@ -123,12 +124,12 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (st
 	}
 	if r.Against != nil {
 		if a.Against, err = s.against(ctx, *r.Against); err != nil {
-			return store.Batch{}, err
+			return query.Batch{}, err
 		}
 	}
 	body, err := json.Marshal(a)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	return s.create(ctx, by, Request{
 		Source: sources.OfDevice(d.Name), Label: r.Label, Publisher: d.Publisher, IdempotencyKey: r.IdempotencyKey,
@@ -498,7 +499,7 @@ func (s *Service) hashed(
 		against.Batch, algorithms[0],
 	).
 		Advise("Verify it again where the service can read it, then check the slot again.")
-	b, err := s.Get(ctx, against.Batch)
+	b, err := s.batch(ctx, against.Batch)
 	if err != nil {
 		return nil, err
 	}

@@ -67,7 +67,7 @@ func alterations(batch int64, n int, m *measure.Measurement) []verify.Alteration
 
 // drilled returns a batch that can be drilled.
 func (s *Service) drilled(ctx context.Context, id int64) (store.Batch, error) {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err == nil && b.State != state.BatchDone {
 		err = fault.New(fault.Conflict, fault.BatchNotDone, "Batch %d is not done.", id).
 			Advise("A drill takes files that are verified.")

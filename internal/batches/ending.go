@@ -9,6 +9,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/state"
@@ -21,9 +22,9 @@ import (
 
 // Cancel stops a batch for somebody who gives a reason: their own, or with others
 // anybody's. What is measured stays.
-func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, reason string) (store.Batch, error) {
+func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, reason string) (query.Batch, error) {
 	if err := fault.Reason(reason, "A cancellation"); err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		now, err := tx.LockBatch(ctx, id)
@@ -50,7 +51,7 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 		return s.stop(ctx, tx, b, state.BatchCancelled, by, reason)
 	})
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	return s.Get(ctx, id)
 }
@@ -90,7 +91,7 @@ func stoppedOf(b store.Batch) *recorded.Stopped {
 // End gives what has no outcome in a stopped batch its outcome, slice by slice, and
 // closes the batch. It may be repeated at any point.
 func (s *Service) End(ctx context.Context, id int64) error {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err != nil || b.State.Ended() {
 		return err
 	}
@@ -192,7 +193,7 @@ func (s *Service) Close(ctx context.Context, id int64) error {
 
 // Abandon stops a batch of which a step has failed each time it was tried.
 func (s *Service) Abandon(ctx context.Context, id int64, cause error) error {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err != nil {
 		return err
 	}

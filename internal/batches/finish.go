@@ -72,7 +72,7 @@ func (s *Service) currentBasis(ctx context.Context, id int64) (*currentBasis, er
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err != nil {
 		return nil, err
 	}

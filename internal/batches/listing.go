@@ -15,6 +15,7 @@ import (
 	"endeixis/core/plain"
 	"endeixis/core/survey"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/state"
 	"endeixis/internal/store"
@@ -99,7 +100,7 @@ func mine(b store.Batch, by string) error {
 
 // CloseListing says how many pages the list of files has, and asks for the survey. Said
 // again, it does nothing more.
-func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages int) (store.Batch, error) {
+func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages int) (query.Batch, error) {
 	err := s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		if m, err := tx.Measurer(ctx, id); err == nil && m.Pages != nil && *m.Pages == pages {
 			b, err := tx.Tally(ctx, id)
@@ -127,7 +128,7 @@ func (s *Service) CloseListing(ctx context.Context, by string, id int64, pages i
 		return s.jobs.Survey(ctx, tx, id, sources.Queue(sourceOf(b)))
 	})
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	return s.Get(ctx, id)
 }

@@ -27,7 +27,7 @@ const (
 // Measure works on one slice of a batch: it measures, judges and records the
 // items that have no outcome yet, a few at a time.
 func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err != nil || b.State != state.BatchMeasuring || b.StopState != nil {
 		return err
 	}

@@ -68,7 +68,7 @@ func (s *Service) Assignments(ctx context.Context, by string, id int64, after, l
 
 // ofMeasurer returns a batch that this person measures.
 func (s *Service) ofMeasurer(ctx context.Context, by string, id int64) (store.Batch, error) {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err == nil {
 		err = mine(b, by)
 	}

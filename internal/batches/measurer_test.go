@@ -466,7 +466,7 @@ func TestSilentMeasurers(t *testing.T) {
 	got, err = b.Get(t.Context(), id)
 	require.NoError(t, err)
 	assert.EqualValues(t, "done", got.State)
-	assert.Equal(t, "unproven", *got.Verdict)
+	assert.EqualValues(t, "unproven", *got.Verdict)
 	assert.Contains(t, got.Note, "The client on kelp was not heard from any more")
 	verdict, grounds := codes(t, s, id, "lamp-b.img")
 	assert.Equal(t, "unproven", verdict)

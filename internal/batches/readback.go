@@ -24,6 +24,7 @@ import (
 	"endeixis/core/verify"
 	"endeixis/internal/depots"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
@@ -106,7 +107,7 @@ func (s *Service) formsOf(ctx context.Context, against *survey.Against) ([]surve
 	if ok {
 		return known, nil
 	}
-	b, err := s.Get(ctx, against.Batch)
+	b, err := s.batch(ctx, against.Batch)
 	if err != nil {
 		return nil, err
 	}
@@ -239,7 +240,7 @@ func (s *Service) insideOf(ctx context.Context, v store.Verified, inner string) 
 		).
 			At("against.path")
 	}
-	b, err := s.Get(ctx, v.Batch)
+	b, err := s.batch(ctx, v.Batch)
 	if err != nil {
 		return nil, err
 	}
@@ -398,11 +399,15 @@ func sameAgainst(ctx context.Context, tx *store.Tx, batch int64, against []byte)
 }
 
 // Against returns what a batch is read back against, or nil for any other batch.
-func (s *Service) Against(ctx context.Context, b store.Batch) (*survey.Against, error) {
-	if !sourceOf(b).HasMeasurer() {
+func (s *Service) Against(ctx context.Context, b query.Batch) (*survey.Against, error) {
+	return s.readAgainst(ctx, b.ID, b.Source)
+}
+
+func (s *Service) readAgainst(ctx context.Context, id int64, source sources.Source) (*survey.Against, error) {
+	if !source.HasMeasurer() {
 		return nil, nil
 	}
-	m, err := s.store.Measurer(ctx, b.ID)
+	m, err := s.store.Measurer(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
@@ -420,7 +425,7 @@ func (s *Service) rest(ctx context.Context, session *verify.Session, b store.Bat
 	last := 0
 	if sourceOf(b).Kind == sources.Device {
 		last = maxSlots
-	} else if against, err := s.Against(ctx, b); against == nil || err != nil {
+	} else if against, err := s.readAgainst(ctx, b.ID, sourceOf(b)); against == nil || err != nil {
 		return err
 	}
 	var numbers []int
@@ -453,7 +458,7 @@ func (s *Service) original(
 	if here.Against == nil || !here.Against.Known() {
 		return nil
 	}
-	original, err := s.Get(ctx, here.Against.Batch)
+	original, err := s.batch(ctx, here.Against.Batch)
 	if err != nil {
 		return err
 	}

@@ -62,7 +62,7 @@ func surveyFault(err error) error {
 // outcomes of the files that the survey has read in full and the jobs for the
 // first slices that are left to measure. Called again, it does nothing more.
 func (s *Service) Survey(ctx context.Context, id int64) error {
-	b, err := s.Get(ctx, id)
+	b, err := s.batch(ctx, id)
 	if err != nil || b.State != state.BatchWaiting {
 		return err
 	}
@@ -230,7 +230,7 @@ func (s *Service) look(ctx context.Context, b store.Batch) (*looked, error) {
 			return nil, err
 		}
 		plan := func(o survey.Options) (*survey.Survey, error) { return survey.Plan(found, o) }
-		against, err := s.Against(ctx, b)
+		against, err := s.readAgainst(ctx, b.ID, sourceOf(b))
 		if err != nil {
 			return nil, err
 		}

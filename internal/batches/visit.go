@@ -11,6 +11,7 @@ import (
 	"endeixis/core/survey"
 	"endeixis/core/verify"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/sources"
 	"endeixis/internal/store"
 )
@@ -21,22 +22,22 @@ import (
 func (s *Service) Visit(
 	ctx context.Context, by string, e *satchel.Entry, against *survey.Against,
 	keep func(ctx context.Context, tx *store.Tx, batch int64) error,
-) (store.Batch, error) {
+) (query.Batch, error) {
 	source, err := sources.OfMeasurer(sources.Client, e.Host, e.Path)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	if err := checkPage(e.Findings); err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	page, err := json.Marshal(e.Findings)
 	if err != nil {
-		return store.Batch{}, err
+		return query.Batch{}, err
 	}
 	var held []byte
 	if against != nil {
 		if held, err = json.Marshal(against); err != nil {
-			return store.Batch{}, err
+			return query.Batch{}, err
 		}
 	}
 	r := Request{
@@ -47,7 +48,7 @@ func (s *Service) Visit(
 		r.Corrections = []survey.Correction{}
 	}
 	if len(e.Software) > 200 {
-		return store.Batch{}, fault.New(fault.Invalid, fault.BadMeasurer, "The name of the measuring program is too long.")
+		return query.Batch{}, fault.New(fault.Invalid, fault.BadMeasurer, "The name of the measuring program is too long.")
 	}
 	return s.create(ctx, by, r, nil, func(ctx context.Context, tx *store.Tx, id int64) error {
 		if err := tx.AddMeasurer(

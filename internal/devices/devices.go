@@ -127,11 +127,7 @@ func (s *Service) keep(
 }
 
 func deviceOf(r store.Device) *Device {
-	details := Details{
-		Name: r.Name, Kind: r.Kind, Address: r.Address, Credential: r.Credential,
-		Publisher: r.Publisher, Place: r.Place, Retired: r.Retired,
-	}
-	return &Device{Details: details, By: r.By, At: r.At, Position: r.Position}
+	return &Device{Details: recorded.DeviceOf(r), By: r.By, At: r.At, Position: r.Position}
 }
 
 // check refuses details that make no sense.

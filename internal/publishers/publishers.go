@@ -19,11 +19,12 @@ import (
 	"endeixis/internal/store"
 )
 
+// Details are what is known about a publisher.
+type Details = recorded.Publisher
+
 // A Publisher is one of them, as it was decided last.
 type Publisher struct {
-	Slug, Name, Contact string
-	// Scope are patterns of the names of files that the publisher may sign.
-	Scope     []string
+	Details
 	CreatedAt time.Time
 	CreatedBy string
 	// Position is that of the record of the last change.
@@ -32,8 +33,7 @@ type Publisher struct {
 
 func publisherOf(row store.Publisher) Publisher {
 	return Publisher{
-		Slug: row.Slug, Name: row.Name, Contact: row.Contact, Scope: row.Scope,
-		CreatedAt: row.CreatedAt, CreatedBy: row.CreatedBy, Position: row.Position,
+		Details: recorded.PublisherOf(row), CreatedAt: row.CreatedAt, CreatedBy: row.CreatedBy, Position: row.Position,
 	}
 }
 
@@ -48,9 +48,6 @@ func New(s *store.Store, r *records.Service) *Service {
 	return &Service{s, r}
 }
 
-// Details are what is known about a publisher.
-type Details recorded.Publisher
-
 var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,63}$`)
 
 // Add adds a publisher.
@@ -61,7 +58,7 @@ func (s *Service) Add(ctx context.Context, by string, p Details) (Publisher, err
 		).
 			At("slug")
 	}
-	if err := p.check(); err != nil {
+	if err := check(&p); err != nil {
 		return Publisher{}, err
 	}
 	var row store.Publisher
@@ -110,7 +107,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 		if err := fault.Changed(change.Seen, VersionOf(publisherOf(row)), "the publisher "+slug); err != nil {
 			return err
 		}
-		before := Details{row.Slug, row.Name, row.Contact, row.Scope}
+		before := recorded.PublisherOf(row)
 		after := before
 		if change.Name != nil {
 			after.Name = *change.Name
@@ -121,15 +118,14 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 		if change.Scope != nil {
 			after.Scope = change.Scope
 		}
-		if err := after.check(); err != nil {
+		if err := check(&after); err != nil {
 			return err
 		}
 		if after.Name == before.Name && after.Contact == before.Contact && slices.Equal(after.Scope, before.Scope) {
 			return fault.New(fault.Conflict, fault.PublisherUnchanged, "That is what is known about %s already.", slug)
 		}
 		if _, err = s.records.Decide(
-			ctx, tx, by, slug,
-			recorded.PublisherChanged{Before: recorded.Publisher(before), After: recorded.Publisher(after)},
+			ctx, tx, by, slug, recorded.PublisherChanged{Before: before, After: after},
 		); err != nil {
 			return err
 		}
@@ -140,7 +136,7 @@ func (s *Service) Change(ctx context.Context, by, slug string, change Change) (P
 }
 
 // check refuses details that make no sense.
-func (p *Details) check() error {
+func check(p *Details) error {
 	if strings.TrimSpace(p.Name) == "" || strings.ContainsRune(p.Name+p.Contact, 0) || len(p.Name) > 200 ||
 		len(p.Contact) > 2000 {
 		return fault.New(fault.Invalid, fault.BadName, "A publisher needs a name of at most 200 characters.").At("name")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"endeixis/core/digest"
+	"endeixis/core/judge"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/internal/store"
@@ -15,7 +16,14 @@ import (
 
 // A SlotCheck is what a slot of a device was found to hold at some time.
 type SlotCheck struct {
-	store.SlotSeen
+	Device string
+	Batch  int64
+	N      int
+	At     time.Time
+	By     string
+	// Now is the verdict that the newest reassessment made of it, or nil.
+	Verdict     judge.Verdict
+	Now         *judge.Verdict
 	Against     *survey.Against
 	Measurement measure.Measurement
 }
@@ -66,7 +74,10 @@ func slotChecks(rows []store.SlotSeen) ([]SlotCheck, error) {
 	out := make([]SlotCheck, len(rows))
 	for i, r := range rows {
 		var item survey.Item
-		out[i].SlotSeen = r
+		out[i] = SlotCheck{
+			Device: r.Device, Batch: r.Batch, N: r.N, At: r.At, By: r.By, Verdict: judge.Verdict(r.Verdict),
+			Now: verdictOf(r.Now),
+		}
 		if err := errors.Join(
 			json.Unmarshal(r.Evidence.Survey, &item), json.Unmarshal(r.Evidence.Measurement, &out[i].Measurement),
 		); err != nil {

@@ -26,7 +26,7 @@ import (
 func TestMain(m *testing.M) { testkit.Main(m) }
 
 // folder writes files into a folder of the depot, and asks for a batch of it.
-func folder(t *testing.T, p *testkit.Parts, name string, files map[string]string) store.Batch {
+func folder(t *testing.T, p *testkit.Parts, name string, files map[string]string) query.Batch {
 	t.Helper()
 	dir := filepath.Join(p.Depots["quayside"], name)
 	require.NoError(t, os.MkdirAll(dir, 0o755))
@@ -41,7 +41,7 @@ func folder(t *testing.T, p *testkit.Parts, name string, files map[string]string
 	return b
 }
 
-func finish(t *testing.T, p *testkit.Parts, id int64, slices []int) store.Batch {
+func finish(t *testing.T, p *testkit.Parts, id int64, slices []int) query.Batch {
 	t.Helper()
 	for _, slice := range slices {
 		require.NoError(t, p.Batches.Measure(t.Context(), id, slice))
@@ -95,15 +95,15 @@ func TestItemsRefusedFirst(t *testing.T) {
 	require.Len(t, slices, 3)
 	require.NoError(t, p.Batches.Measure(t.Context(), b.ID, slices[1]))
 
-	order := func(f store.ItemFilter, limit int) []string {
+	order := func(f query.ItemFilter, limit int) []string {
 		f.Limit = limit
 		var out []string
-		for _, row := range everything(t, func(cursor string) (query.Page[store.JudgedItem], error) {
+		for _, row := range everything(t, func(cursor string) (query.Page[query.Item], error) {
 			return q.Items(t.Context(), b.ID, f, cursor)
 		}) {
 			verdict := "-"
 			if row.Verdict != nil {
-				verdict = *row.Verdict
+				verdict = string(*row.Verdict)
 			}
 			out = append(out, verdict[:1]+" "+row.Path)
 		}
@@ -113,7 +113,7 @@ func TestItemsRefusedFirst(t *testing.T) {
 		assert.Equal(t, []string{
 			"u gauge-3.bin", "u gauge-4.bin", "u gauge-5.bin", "- SHA256SUMS",
 			"- gauge-0.bin", "- gauge-1.bin", "- gauge-2.bin", "- gauge-6.bin", "- gauge-7.bin", "- gauge-8.bin",
-		}, order(store.ItemFilter{}, limit), "pages of %d", limit)
+		}, order(query.ItemFilter{}, limit), "pages of %d", limit)
 	}
 	b = finish(t, p, b.ID, slices)
 	for limit := 1; limit <= 11; limit++ {
@@ -128,14 +128,14 @@ func TestItemsRefusedFirst(t *testing.T) {
 			"u gauge-7.bin",
 			"u gauge-8.bin",
 			"- SHA256SUMS",
-		}, order(store.ItemFilter{}, limit), "pages of %d", limit)
-		assert.Equal(t, []string{"r gauge-2.bin", "r gauge-6.bin"}, order(store.ItemFilter{Verdict: "refused"}, limit))
-		assert.Equal(t, []string{"- SHA256SUMS"}, order(store.ItemFilter{Role: "evidence"}, limit))
-		assert.Equal(t, []string{"r gauge-6.bin"}, order(store.ItemFilter{Match: "*-6.???"}, limit))
+		}, order(query.ItemFilter{}, limit), "pages of %d", limit)
+		assert.Equal(t, []string{"r gauge-2.bin", "r gauge-6.bin"}, order(query.ItemFilter{Verdict: "refused"}, limit))
+		assert.Equal(t, []string{"- SHA256SUMS"}, order(query.ItemFilter{Role: "evidence"}, limit))
+		assert.Equal(t, []string{"r gauge-6.bin"}, order(query.ItemFilter{Match: "*-6.???"}, limit))
 	}
 	assert.Equal(t, [4]int{0, 7, 2, 10}, [4]int{b.Cleared, b.Unproven, b.Refused, b.ItemsDone})
 	for _, cursor := range []string{"x", "1", "1.x", "-1.2", "1.-2", "1.2.3"} {
-		_, err := q.Items(t.Context(), b.ID, store.ItemFilter{Limit: 5}, cursor)
+		_, err := q.Items(t.Context(), b.ID, query.ItemFilter{Limit: 5}, cursor)
 		assert.ErrorContains(t, err, "not a cursor", cursor)
 	}
 }
@@ -153,7 +153,7 @@ func TestNothingIsCut(t *testing.T) {
 	slices := p.Surveyed(t, b.ID)
 	b = finish(t, p, b.ID, slices)
 	assert.Equal(t, 2499, b.Absent)
-	rows := everything(t, func(cursor string) (query.Page[store.Absent], error) {
+	rows := everything(t, func(cursor string) (query.Page[query.Absent], error) {
 		return q.Absents(t.Context(), b.ID, cursor, 1000)
 	})
 	require.Len(t, rows, 2499)
@@ -192,18 +192,18 @@ func TestWhatIsSearchedIsStored(t *testing.T) {
 	require.NoError(t, err)
 	day := time.Now().UTC().Format(time.DateOnly)
 	assert.Equal(
-		t, []store.DayCount{{Day: day, Verdict: "refused", Count: 1}, {Day: day, Verdict: "unproven", Count: 1}},
+		t, []query.DayCount{{Day: day, Verdict: "refused", Count: 1}, {Day: day, Verdict: "unproven", Count: 1}},
 		seen.Days,
 	)
 	require.Len(t, seen.Refused, 1)
 	assert.Equal(t, [2]int{1, 1}, [2]int{seen.Refused[0].Refused, seen.Refused[0].Unproven})
-	page, err := q.Records(t.Context(), store.RecordFilter{Name: "AMP.IM", Limit: 5}, "")
+	page, err := q.Records(t.Context(), query.RecordFilter{Name: "AMP.IM", Limit: 5}, "")
 	require.NoError(t, err)
 	require.Len(t, page.Rows, 1)
 	assert.Nil(t, page.Rows[0].Body, "a list carries no bodies")
 	assert.Len(t, page.Rows[0].Leaf, 32)
 	for _, odd := range []string{"%", "_", `\`, "*", "?"} {
-		page, err := q.Records(t.Context(), store.RecordFilter{Name: odd, Limit: 5}, "")
+		page, err := q.Records(t.Context(), query.RecordFilter{Name: odd, Limit: 5}, "")
 		require.NoError(t, err)
 		assert.Empty(t, page.Rows, "%s stands for itself", odd)
 	}

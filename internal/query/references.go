@@ -2,14 +2,44 @@ package query
 
 import (
 	"context"
+	"encoding/json"
+	"time"
 
 	"endeixis/core/digest"
+	"endeixis/core/judge"
 	"endeixis/internal/fault"
 	"endeixis/internal/store"
 )
 
-// Reference is a file that was cleared here.
-type Reference = store.Reference
+// A Reference is a file that was cleared here.
+type Reference struct {
+	Batch         int64
+	N             int
+	Path          string
+	Size          int64
+	Source, Label string
+	// Publishers are those that were expected.
+	Publishers []string
+	Algorithm  string
+	Digest     digest.Value
+	Record     int64
+	At         time.Time
+	// Now is the verdict that the newest reassessment made of it, or nil.
+	Now *judge.Verdict
+}
+
+func referenceOf(row store.Reference) Reference {
+	out := Reference{
+		Batch: row.Batch, N: row.N, Path: row.Path, Size: row.Size, Source: row.Source, Label: row.Label,
+		Publishers: []string{}, Algorithm: row.Algorithm, Digest: row.Digest, Record: row.Record, At: row.At,
+		Now: verdictOf(row.Now),
+	}
+	var expected judge.Expectation
+	if json.Unmarshal(row.Expected, &expected) == nil && expected.Publishers != nil {
+		out.Publishers = expected.Publishers
+	}
+	return out
+}
 
 // References finds the files that were cleared with the same bytes, by digests of any
 // algorithm. A digest that is too short to tell files apart, such as a CRC, finds nothing
@@ -26,16 +56,31 @@ func (s *Service) References(ctx context.Context, digests []digest.Value, limit 
 		}
 		raw[i] = d
 	}
-	return s.store.References(ctx, raw, limit)
+	rows, err := s.store.References(ctx, raw, limit)
+	return each(rows, referenceOf), err
 }
 
 // A ReadBack is a medium that was read back against a file.
-type ReadBack = store.ReadBack
+type ReadBack struct {
+	Batch int64
+	N     int
+	// Medium is the name of it, and Source where it was read.
+	Medium, Source string
+	At             time.Time
+	// Now is the verdict that the newest reassessment made of it, or nil.
+	Verdict, Now *judge.Verdict
+}
 
 // maxReadBacks bounds how many of one file are told.
 const maxReadBacks = 100
 
 // ReadBacks lists the media that were read back against an item, the newest first.
 func (s *Service) ReadBacks(ctx context.Context, batch int64, n int) ([]ReadBack, error) {
-	return s.store.ReadBacks(ctx, batch, n, maxReadBacks)
+	rows, err := s.store.ReadBacks(ctx, batch, n, maxReadBacks)
+	return each(rows, func(row store.ReadBack) ReadBack {
+		return ReadBack{
+			Batch: row.Batch, N: row.N, Medium: row.Medium, Source: row.Source, At: row.At,
+			Verdict: verdictOf(row.Verdict), Now: verdictOf(row.Now),
+		}
+	}), err
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/state"
@@ -15,26 +16,26 @@ import (
 
 // Ask asks that what is selected be judged again with the present keyring,
 // policy and waivers. [Service.Run] does it.
-func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason string) (store.Reassessment, error) {
+func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason string) (query.Reassessment, error) {
 	if sel.Empty() {
-		return store.Reassessment{}, fault.New(fault.Invalid, fault.SelectionMissing, "Say what is to be judged again.").
+		return query.Reassessment{}, fault.New(fault.Invalid, fault.SelectionMissing, "Say what is to be judged again.").
 			Advise("Give a batch, a publisher, a key, a period, or all.").
 			At("batch")
 	}
 	if err := fault.Reason(reason, "A reassessment"); err != nil {
-		return store.Reassessment{}, err
+		return query.Reassessment{}, err
 	}
 	if sel.Batch != 0 {
 		if _, err := s.store.Batch(ctx, sel.Batch); errors.Is(err, store.ErrNotFound) {
-			return store.Reassessment{}, fault.New(fault.NotFound, fault.BatchUnknown, "There is no batch %d.", sel.Batch).
+			return query.Reassessment{}, fault.New(fault.NotFound, fault.BatchUnknown, "There is no batch %d.", sel.Batch).
 				At("batch")
 		} else if err != nil {
-			return store.Reassessment{}, err
+			return query.Reassessment{}, err
 		}
 	}
 	if sel.Publisher != "" {
 		if _, err := s.publishers.Publisher(ctx, sel.Publisher); err != nil {
-			return store.Reassessment{}, err
+			return query.Reassessment{}, err
 		}
 	}
 	var r store.Reassessment
@@ -42,7 +43,7 @@ func (s *Service) Ask(ctx context.Context, by string, sel Selection, reason stri
 		r, err = s.orders.Place(ctx, tx, by, s.now(), sel, reason)
 		return err
 	})
-	return r, err
+	return query.ReassessmentOf(r), err
 }
 
 // Run judges again what a reassessment selects, and records what

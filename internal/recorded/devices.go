@@ -22,6 +22,14 @@ type Device struct {
 	Retired string `json:"retired"`
 }
 
+// DeviceOf returns what a row holds about a device.
+func DeviceOf(row store.Device) Device {
+	return Device{
+		Name: row.Name, Kind: row.Kind, Address: row.Address, Credential: row.Credential, Publisher: row.Publisher,
+		Place: row.Place, Retired: row.Retired,
+	}
+}
+
 // DeviceSet is a device as it is from then on.
 type DeviceSet struct {
 	statement

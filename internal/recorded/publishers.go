@@ -15,6 +15,11 @@ type Publisher struct {
 	Scope   []string `json:"scope"`
 }
 
+// PublisherOf returns what a row holds about a publisher.
+func PublisherOf(row store.Publisher) Publisher {
+	return Publisher{Slug: row.Slug, Name: row.Name, Contact: row.Contact, Scope: row.Scope}
+}
+
 // PublisherAdded is a new publisher.
 type PublisherAdded Publisher
 

@@ -15,6 +15,7 @@ import (
 
 	"endeixis/core/ledger"
 	"endeixis/internal/fault"
+	"endeixis/internal/query"
 	"endeixis/internal/recorded"
 	"endeixis/internal/store"
 	"endeixis/internal/version"
@@ -153,13 +154,13 @@ func compose(h recorded.Head, said any) ([]byte, error) {
 }
 
 // Get returns one record.
-func (s *Service) Get(ctx context.Context, position int64) (store.Record, error) {
+func (s *Service) Get(ctx context.Context, position int64) (query.Record, error) {
 	r, err := s.store.Record(ctx, position)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
+		return query.Record{}, fault.New(fault.NotFound, fault.RecordUnknown, "There is no record %d.", position).
 			Advise("“endeixis record list” shows which there are.")
 	}
-	return r, err
+	return query.RecordOf(r), err
 }
 
 // Receipt proves that a record is in the ledger.

@@ -24,6 +24,7 @@ import (
 	"endeixis/internal/keys"
 	"endeixis/internal/policy"
 	"endeixis/internal/publishers"
+	"endeixis/internal/query"
 	"endeixis/internal/recorded"
 	"endeixis/internal/records"
 	"endeixis/internal/store"
@@ -298,7 +299,7 @@ type Visit struct {
 	Refused string
 	// Clock says what was wrong with the clock on site, or is empty.
 	Clock string
-	Now   store.Batch
+	Now   query.Batch
 	// Files are the artifacts as they count now, and Differs those of them that were
 	// judged otherwise on site.
 	Files   int

@@ -1,4 +1,4 @@
-import { Field } from "./field";
+import { SelectField } from "./field";
 
 /** A labelled list of words to choose from; none is what an empty choice is called. */
 export function Choice({
@@ -15,22 +15,11 @@ export function Choice({
   change: (word: string) => void;
 }) {
   return (
-    <Field label={label}>
-      {(id) => (
-        <select
-          id={id}
-          className="select w-full"
-          value={value}
-          onChange={(e) => {
-            change(e.target.value);
-          }}
-        >
-          {none && <option value="">{none}</option>}
-          {words.map((word) => (
-            <option key={word}>{word}</option>
-          ))}
-        </select>
-      )}
-    </Field>
+    <SelectField label={label} value={value} change={change}>
+      {none && <option value="">{none}</option>}
+      {words.map((word) => (
+        <option key={word}>{word}</option>
+      ))}
+    </SelectField>
   );
 }

@@ -1,4 +1,7 @@
+import type { ComponentProps } from "react";
+
 import { usePublishers } from "../api/publishers";
+import { Field } from "./field";
 
 /**
  * The choice of a publisher. none is what an empty choice is called; with
@@ -39,5 +42,14 @@ export function PublisherSelect({
         </option>
       ))}
     </select>
+  );
+}
+
+/** A labelled choice of a publisher. */
+export function PublisherField({ label, hint, ...select }: { label: string; hint?: string } & ComponentProps<typeof PublisherSelect>) {
+  return (
+    <Field label={label} hint={hint}>
+      {(id) => <PublisherSelect {...select} id={id} />}
+    </Field>
   );
 }

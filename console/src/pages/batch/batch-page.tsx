@@ -6,7 +6,7 @@ import { closed, useAbsent, useBatch, useCancel, useCopies } from "../../api/bat
 import { useItems } from "../../api/items";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { useReassess } from "../../api/reassessments";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { Filter } from "../../parts/filter";
 import { Comparison } from "../../parts/hex";
 import { LongList } from "../../parts/long-list";
@@ -132,19 +132,7 @@ function WithReason({
       }}
     >
       <div className="min-w-64 flex-1">
-        <Field label={label} hint={hint}>
-          {(id) => (
-            <input
-              id={id}
-              className="input w-full"
-              required
-              value={reason}
-              onChange={(e) => {
-                setReason(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <TextField label={label} hint={hint} required value={reason} change={setReason} />
       </div>
       <button type="submit" className="btn" disabled={disabled}>
         {button}

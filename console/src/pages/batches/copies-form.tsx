@@ -4,7 +4,7 @@ import { useState } from "react";
 import type { ComesFrom, GivenCopy, Planned } from "../../api/client";
 import { useOrigins } from "../../api/depots";
 import { manifestChannelValues } from "../../api/words";
-import { Field } from "../../parts/field";
+import { AreaField, Field, SelectField, TextField } from "../../parts/field";
 import { say } from "../../parts/text";
 
 /** What the manifests of a batch are held against, and where they come from. */
@@ -41,24 +41,13 @@ export function CopiesForm({ manifests, against, hold }: Props) {
         altered.
       </p>
       {manifests.length > 1 && (
-        <Field label="Manifest">
-          {(id) => (
-            <select
-              id={id}
-              className="select select-sm w-full"
-              value={chosen.path}
-              onChange={(e) => {
-                setOf(e.target.value);
-              }}
-            >
-              {manifests.map((m) => (
-                <option key={m.path} value={m.path}>
-                  {m.shown}
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
+        <SelectField label="Manifest" className="select-sm w-full" value={chosen.path} change={setOf}>
+          {manifests.map((m) => (
+            <option key={m.path} value={m.path}>
+              {m.shown}
+            </option>
+          ))}
+        </SelectField>
       )}
       <div className="mt-2 grid gap-4 sm:grid-cols-2">
         <FetchForm
@@ -115,36 +104,20 @@ function FetchForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
   if (list.length === 0) return <p className="text-sm">No origin is configured from which copies could be fetched.</p>;
   return (
     <div className="flex flex-col gap-2">
-      <Field label="Fetch one from">
-        {(id) => (
-          <select
-            id={id}
-            className="select select-sm w-full"
-            value={name}
-            onChange={(e) => {
-              setOrigin(e.target.value);
-            }}
-          >
-            {list.map((o) => (
-              <option key={o.name} value={o.name}>
-                {o.name} ({said(o.channel)})
-              </option>
-            ))}
-          </select>
-        )}
-      </Field>
-      <Field label="Path there" hint={list.find((o) => o.name === name)?.url}>
-        {(id) => (
-          <input
-            id={id}
-            className="input input-sm w-full"
-            value={path}
-            onChange={(e) => {
-              setPath(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <SelectField label="Fetch one from" className="select-sm w-full" value={name} change={setOrigin}>
+        {list.map((o) => (
+          <option key={o.name} value={o.name}>
+            {o.name} ({said(o.channel)})
+          </option>
+        ))}
+      </SelectField>
+      <TextField
+        label="Path there"
+        hint={list.find((o) => o.name === name)?.url}
+        className="input-sm w-full"
+        value={path}
+        change={setPath}
+      />
       <button
         type="button"
         className="btn btn-sm self-start"
@@ -168,32 +141,8 @@ function PasteForm({ of, add }: { of: string; add: (copy: GivenCopy) => void }) 
   return (
     <div className="flex flex-col gap-2">
       <Field label="Or paste one that was had by">{(id) => <ChannelSelect id={id} value={channel} onChange={setChannel} />}</Field>
-      <Field label="Where exactly">
-        {(id) => (
-          <input
-            id={id}
-            className="input input-sm w-full"
-            maxLength={500}
-            value={place}
-            onChange={(e) => {
-              setPlace(e.target.value);
-            }}
-          />
-        )}
-      </Field>
-      <Field label="Its text">
-        {(id) => (
-          <textarea
-            id={id}
-            className="textarea textarea-sm w-full font-mono"
-            rows={3}
-            value={text}
-            onChange={(e) => {
-              setText(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField label="Where exactly" className="input-sm w-full" maxLength={500} value={place} change={setPlace} />
+      <AreaField label="Its text" className="textarea-sm w-full font-mono" rows={3} value={text} change={setText} />
       <button
         type="button"
         className="btn btn-sm self-start"

@@ -7,9 +7,9 @@ import { useRunBatch } from "../../api/batches";
 import { useDepots, useFolder } from "../../api/depots";
 import { DropArea } from "../../parts/drop-area";
 import { hand } from "../spot/handed";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 import { bytes, count, harmless } from "../../parts/text";
 import { type Against, nothing } from "./copies-form";
 import { SurveyPanel } from "./survey-panel";
@@ -171,22 +171,14 @@ function RunForm({ depot, path, files, ready, corrections, against }: RunProps) 
         <br />
         <span className="text-sm soft">{files > 0 ? `${count(files, "file")} here, and all folders below` : "all folders below"}</span>
       </p>
-      <Field label="Expected publisher" hint="Left open, the names of the files tell.">
-        {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="by file names" />}
-      </Field>
-      <Field label="Label" hint="To find the batch by; may stay empty.">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            maxLength={200}
-            value={label}
-            onChange={(e) => {
-              setLabel(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <PublisherField
+        label="Expected publisher"
+        hint="Left open, the names of the files tell."
+        value={publisher}
+        change={setPublisher}
+        none="by file names"
+      />
+      <TextField label="Label" hint="To find the batch by; may stay empty." maxLength={200} value={label} change={setLabel} />
       <label className="flex items-start gap-2">
         <input
           type="checkbox"

@@ -5,7 +5,7 @@ import { closed } from "../../api/batches";
 import { againstOf, useCheckDevices, useDevice, useFollowedCheck, useRetireDevice, type Device } from "../../api/devices";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { Empty } from "../../parts/empty";
-import { Field } from "../../parts/field";
+import { AreaField, SelectField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { Holds, Slots } from "../../parts/slot";
 import { moment } from "../../parts/text";
@@ -153,55 +153,30 @@ function CheckForm({ device }: { device: Device }) {
     <section className="flex flex-col gap-3">
       <h2>Check before it is activated</h2>
       <form onSubmit={submit} className="grid gap-3 rounded-box border border-base-300 bg-base-200 p-4 md:grid-cols-[12rem_1fr]">
-        <Field label="Slot">
-          {(id) => (
-            <select
-              id={id}
-              className="select w-full"
-              value={slot}
-              onChange={(e) => {
-                setSlot(e.target.value);
-              }}
-            >
-              {!typed && <option value="">all of them</option>}
-              {device.slots.map((s) => (
-                <option key={s.slot} value={s.slot}>
-                  {s.title}
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
-        <Field
+        <SelectField label="Slot" value={slot} change={setSlot}>
+          {!typed && <option value="">all of them</option>}
+          {device.slots.map((s) => (
+            <option key={s.slot} value={s.slot}>
+              {s.title}
+            </option>
+          ))}
+        </SelectField>
+        <TextField
           label="Held against"
           hint="A file that was verified, as depot:path; the number of its record; or a digest. Left open, the release is looked for among all that were cleared."
-        >
-          {(id) => (
-            <input
-              id={id}
-              className="input w-full"
-              value={against}
-              onChange={(e) => {
-                setAgainst(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+          value={against}
+          change={setAgainst}
+        />
         {typed && (
           <div className="md:col-span-2">
-            <Field label="Copied from its console" hint="The value is found in what stands there.">
-              {(id) => (
-                <textarea
-                  id={id}
-                  className="textarea h-24 w-full font-mono"
-                  required
-                  value={printed}
-                  onChange={(e) => {
-                    setPrinted(e.target.value);
-                  }}
-                />
-              )}
-            </Field>
+            <AreaField
+              label="Copied from its console"
+              hint="The value is found in what stands there."
+              className="h-24 w-full font-mono"
+              required
+              value={printed}
+              change={setPrinted}
+            />
           </div>
         )}
         <div className="md:col-span-2">
@@ -247,20 +222,7 @@ function Retire({ name }: { name: string }) {
         retire.mutate(reason);
       }}
     >
-      <Field label="Ask it no more, because">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-72"
-            required
-            maxLength={1000}
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField label="Ask it no more, because" className="w-72" required maxLength={1000} value={reason} change={setReason} />
       <button type="submit" className="btn" disabled={retire.isPending}>
         Retire it
       </button>

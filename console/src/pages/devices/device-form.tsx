@@ -1,9 +1,9 @@
 import { useState, type SubmitEvent } from "react";
 
 import { useDeviceKinds, useSetDevice, type Device } from "../../api/devices";
-import { Field } from "../../parts/field";
+import { SelectField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 
 /** Adds a device, or changes what is known of one. */
 export function DeviceForm({ device, done }: { device?: Device; done: () => void }) {
@@ -24,95 +24,42 @@ export function DeviceForm({ device, done }: { device?: Device; done: () => void
   };
   return (
     <form onSubmit={submit} className="grid gap-3 rounded-box border border-base-300 bg-base-200 p-4 md:grid-cols-2">
-      {!device && (
-        <Field label="Name">
-          {(id) => (
-            <input
-              id={id}
-              className="input w-full"
-              required
-              maxLength={60}
-              value={name}
-              onChange={(e) => {
-                setName(e.target.value);
-              }}
-            />
-          )}
-        </Field>
-      )}
-      <Field label="Kind" hint={chosen && `${chosen.title}: ${chosen.algorithms.join(", ")}`}>
-        {(id) => (
-          <select
-            id={id}
-            className="select w-full"
+      {!device && <TextField label="Name" required maxLength={60} value={name} change={setName} />}
+      <SelectField label="Kind" hint={chosen && `${chosen.title}: ${chosen.algorithms.join(", ")}`} required value={kind} change={setKind}>
+        <option value="" disabled>
+          choose
+        </option>
+        {kinds.data?.items.map((k) => (
+          <option key={k.name}>{k.name}</option>
+        ))}
+      </SelectField>
+      {!typed && (
+        <>
+          <TextField
+            label="Address"
+            hint="Host and port. Its host key must have been confirmed on the service's host."
             required
-            value={kind}
-            onChange={(e) => {
-              setKind(e.target.value);
-            }}
+            value={address}
+            change={setAddress}
+          />
+          <SelectField
+            label="Let in by"
+            hint="The secret itself stays in a file on the service's host."
+            required
+            value={credential}
+            change={setCredential}
           >
             <option value="" disabled>
               choose
             </option>
-            {kinds.data?.items.map((k) => (
-              <option key={k.name}>{k.name}</option>
+            {kinds.data?.credentials.map((c) => (
+              <option key={c}>{c}</option>
             ))}
-          </select>
-        )}
-      </Field>
-      {!typed && (
-        <>
-          <Field label="Address" hint="Host and port. Its host key must have been confirmed on the service's host.">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-full"
-                required
-                value={address}
-                onChange={(e) => {
-                  setAddress(e.target.value);
-                }}
-              />
-            )}
-          </Field>
-          <Field label="Let in by" hint="The secret itself stays in a file on the service's host.">
-            {(id) => (
-              <select
-                id={id}
-                className="select w-full"
-                required
-                value={credential}
-                onChange={(e) => {
-                  setCredential(e.target.value);
-                }}
-              >
-                <option value="" disabled>
-                  choose
-                </option>
-                {kinds.data?.credentials.map((c) => (
-                  <option key={c}>{c}</option>
-                ))}
-              </select>
-            )}
-          </Field>
+          </SelectField>
         </>
       )}
-      <Field label="Runs releases of">
-        {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="nobody in particular" />}
-      </Field>
-      <Field label="Place">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            maxLength={200}
-            value={place}
-            onChange={(e) => {
-              setPlace(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <PublisherField label="Runs releases of" value={publisher} change={setPublisher} none="nobody in particular" />
+      <TextField label="Place" maxLength={200} value={place} change={setPlace} />
       {set.error && (
         <div className="md:col-span-2">
           <ProblemNote error={set.error} />

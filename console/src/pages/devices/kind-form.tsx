@@ -1,7 +1,7 @@
 import { useState, type SubmitEvent } from "react";
 
 import { useDeviceKinds, useRetireKind, useSetKind, useTryKind, type DeviceKind, type KindTrial } from "../../api/devices";
-import { Field } from "../../parts/field";
+import { AreaField, SelectField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { Tried } from "./tried";
 
@@ -23,71 +23,52 @@ export function KindForm({ done }: { done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 rounded-box border border-base-300 bg-base-200 p-4">
-      <Field label="Begin with the description of">
-        {(id) => (
-          <select
-            id={id}
-            className="select w-full max-w-md"
-            value=""
-            onChange={(e) => {
-              setText(kinds.data?.items.find((k) => k.name === e.target.value)?.text ?? "");
-            }}
-          >
-            <option value="" disabled>
-              choose a kind
-            </option>
-            {kinds.data?.items.map((k) => (
-              <option key={k.name} value={k.name}>
-                {k.title}
-              </option>
-            ))}
-          </select>
-        )}
-      </Field>
+      <SelectField
+        label="Begin with the description of"
+        className="w-full max-w-md"
+        value=""
+        onChange={(e) => {
+          setText(kinds.data?.items.find((k) => k.name === e.target.value)?.text ?? "");
+        }}
+      >
+        <option value="" disabled>
+          choose a kind
+        </option>
+        {kinds.data?.items.map((k) => (
+          <option key={k.name} value={k.name}>
+            {k.title}
+          </option>
+        ))}
+      </SelectField>
       <div className="grid gap-3 lg:grid-cols-2">
-        <Field label="Description" hint="Give it a name of its own in the line that begins with kind.">
-          {(id) => (
-            <textarea
-              id={id}
-              className="textarea h-72 w-full font-mono text-sm"
-              required
-              maxLength={16384}
-              spellCheck={false}
-              value={text}
-              onChange={(e) => {
-                setText(e.target.value);
-              }}
-            />
-          )}
-        </Field>
-        <Field label="What such a device has said" hint="Of a console from the question to the prompt behind the answer.">
-          {(id) => (
-            <textarea
-              id={id}
-              className="textarea h-72 w-full font-mono text-sm"
-              required
-              spellCheck={false}
-              value={answer}
-              onChange={(e) => {
-                setAnswer(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <AreaField
+          label="Description"
+          hint="Give it a name of its own in the line that begins with kind."
+          className="h-72 w-full font-mono text-sm"
+          required
+          maxLength={16384}
+          spellCheck={false}
+          value={text}
+          change={setText}
+        />
+        <AreaField
+          label="What such a device has said"
+          hint="Of a console from the question to the prompt behind the answer."
+          className="h-72 w-full font-mono text-sm"
+          required
+          spellCheck={false}
+          value={answer}
+          change={setAnswer}
+        />
       </div>
-      <Field label="About which slot" hint="Its short name in the description, such as a. It may be left out where there is one.">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full max-w-md"
-            maxLength={60}
-            value={slot}
-            onChange={(e) => {
-              setSlot(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField
+        label="About which slot"
+        hint="Its short name in the description, such as a. It may be left out where there is one."
+        className="w-full max-w-md"
+        maxLength={60}
+        value={slot}
+        change={setSlot}
+      />
       {same && tried.error && <ProblemNote error={tried.error} />}
       {same && tried.data && <Tried tried={tried.data} />}
       {set.error && <ProblemNote error={set.error} />}
@@ -160,20 +141,7 @@ function Own({ kind, mayRetire }: { kind: DeviceKind; mayRetire: boolean }) {
             retire.mutate(reason);
           }}
         >
-          <Field label="Why">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-80"
-                required
-                maxLength={1000}
-                value={reason}
-                onChange={(e) => {
-                  setReason(e.target.value);
-                }}
-              />
-            )}
-          </Field>
+          <TextField label="Why" className="w-80" required maxLength={1000} value={reason} change={setReason} />
           <button type="submit" className="btn" disabled={retire.isPending}>
             Retire the kind
           </button>

@@ -4,10 +4,10 @@ import type { Key } from "../../api/client";
 import { useAdmitKey, useKeyStep } from "../../api/keyring";
 import { mayCurate, useMe } from "../../api/people";
 import { useAskReach } from "../../api/reassessments";
-import { Field } from "../../parts/field";
+import { AreaField, SelectField, TextField } from "../../parts/field";
 import { Answer } from "../../parts/inquiry";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
 import { moment } from "../../parts/text";
 
@@ -126,19 +126,7 @@ function Step({
     <form onSubmit={submit} className={`flex flex-col gap-3 self-start ${title && "rounded-box border border-base-300 p-4"}`}>
       {title && <h2>{title}</h2>}
       {says && <p>{says}</p>}
-      <Field label={label}>
-        {(id) => (
-          <textarea
-            id={id}
-            className="textarea w-full"
-            required
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <AreaField label={label} required value={reason} change={setReason} />
       <button type="submit" className="btn self-start" disabled={go.isPending}>
         {button}
       </button>
@@ -189,70 +177,40 @@ function AdmitForm({ k }: { k: Key }) {
           : "The evidence suffices. From then on its signatures count for the publisher."}
         {proposes && " Another curator has to admit what you propose."}
       </p>
-      <Field label="Type the fingerprint" hint="From your own source, not from this page.">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full font-mono"
-            required
-            autoComplete="off"
-            value={typed}
-            onChange={(e) => {
-              setTyped(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField
+        label="Type the fingerprint"
+        hint="From your own source, not from this page."
+        className="w-full font-mono"
+        required
+        autoComplete="off"
+        value={typed}
+        change={setTyped}
+      />
       <div className="grid gap-3 sm:grid-cols-2">
-        <Field label="Counts for">
-          {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="choose" required />}
-        </Field>
-        <Field label="Its role">
-          {(id) => (
-            <select
-              id={id}
-              className="select w-full"
-              value={role}
-              onChange={(e) => {
-                setRole(e.target.value === "anchor" ? "anchor" : "release");
-              }}
-            >
-              <option value="release">signs releases</option>
-              <option value="anchor">anchor: certifies other keys</option>
-            </select>
-          )}
-        </Field>
+        <PublisherField label="Counts for" value={publisher} change={setPublisher} none="choose" required />
+        <SelectField
+          label="Its role"
+          value={role}
+          onChange={(e) => {
+            setRole(e.target.value === "anchor" ? "anchor" : "release");
+          }}
+        >
+          <option value="release">signs releases</option>
+          <option value="anchor">anchor: certifies other keys</option>
+        </SelectField>
       </div>
       {past && (
-        <Field label="It counts for what it signed before" hint={`At the latest ${past.slice(0, 10)}, when it was good no longer.`}>
-          {(id) => (
-            <input
-              id={id}
-              type="date"
-              className="input w-full"
-              required
-              max={past.slice(0, 10)}
-              value={until}
-              onChange={(e) => {
-                setUntil(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <TextField
+          label="It counts for what it signed before"
+          hint={`At the latest ${past.slice(0, 10)}, when it was good no longer.`}
+          type="date"
+          required
+          max={past.slice(0, 10)}
+          value={until}
+          change={setUntil}
+        />
       )}
-      <Field label="Why it counts">
-        {(id) => (
-          <textarea
-            id={id}
-            className="textarea w-full"
-            required
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <AreaField label="Why it counts" required value={reason} change={setReason} />
       <button type="submit" className="btn btn-primary self-start" disabled={admit.isPending}>
         {proposes ? "Propose" : "Admit"}
       </button>

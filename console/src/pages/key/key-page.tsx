@@ -6,7 +6,7 @@ import { useKey, useSightKey } from "../../api/keyring";
 import { mayOperate, useMe } from "../../api/people";
 import { among, sightingChannelValues } from "../../api/words";
 import { Back } from "../../parts/back";
-import { Field } from "../../parts/field";
+import { SelectField, TextField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { day, groups, moment, say } from "../../parts/text";
@@ -137,29 +137,29 @@ function SightForm({ k }: { k: Key }) {
   return (
     <form onSubmit={submit} className="flex flex-col gap-3 self-start rounded-box border border-base-300 p-4">
       <h2>Note a sighting</h2>
-      <Field label="Fingerprint as you read it" hint="All digits, in any case and spacing. The system compares it.">
-        {(id) => <input id={id} className="input w-full font-mono" required autoComplete="off" value={form.read} onChange={set("read")} />}
-      </Field>
+      <TextField
+        label="Fingerprint as you read it"
+        hint="All digits, in any case and spacing. The system compares it."
+        className="w-full font-mono"
+        required
+        autoComplete="off"
+        value={form.read}
+        onChange={set("read")}
+      />
       <div className="grid gap-3 sm:grid-cols-2">
-        <Field label="Channel">
-          {(id) => (
-            <select id={id} className="select w-full" required value={form.channel} onChange={set("channel")}>
-              <option value="" disabled>
-                choose
-              </option>
-              {sightingChannelValues.map((c) => (
-                <option key={c} value={c}>
-                  {say(c)}
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
-        <Field label="Where exactly">
-          {(id) => <input id={id} className="input w-full" required value={form.place} onChange={set("place")} />}
-        </Field>
+        <SelectField label="Channel" required value={form.channel} onChange={set("channel")}>
+          <option value="" disabled>
+            choose
+          </option>
+          {sightingChannelValues.map((c) => (
+            <option key={c} value={c}>
+              {say(c)}
+            </option>
+          ))}
+        </SelectField>
+        <TextField label="Where exactly" required value={form.place} onChange={set("place")} />
       </div>
-      <Field label="Note">{(id) => <input id={id} className="input w-full" value={form.note} onChange={set("note")} />}</Field>
+      <TextField label="Note" value={form.note} onChange={set("note")} />
       <button type="submit" className="btn self-start" disabled={sight.isPending}>
         Note it
       </button>

@@ -3,7 +3,7 @@ import { type SubmitEvent, useState } from "react";
 import type { Key, Sighting } from "../../api/client";
 import { useResolveConflict } from "../../api/keyring";
 import { mayCurate, useMe } from "../../api/people";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { Comparison } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { moment, say } from "../../parts/text";
@@ -76,19 +76,13 @@ function Resolve({ record, close }: { record: number; close: () => void }) {
   };
   return (
     <form onSubmit={submit} className="mt-2 flex max-w-2xl flex-col gap-2">
-      <Field label="Why it differs" hint="The sighting stays, with this beside it and your name.">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            required
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField
+        label="Why it differs"
+        hint="The sighting stays, with this beside it and your name."
+        required
+        value={reason}
+        change={setReason}
+      />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={resolve.isPending}>
           Resolve the conflict

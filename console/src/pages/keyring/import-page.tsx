@@ -3,11 +3,11 @@ import { Link } from "react-router";
 
 import type { Import, ImportedPackets } from "../../api/client";
 import { type Progress, useImportKeys, usePreviewImport } from "../../api/imports";
-import { Field } from "../../parts/field";
+import { AreaField, FileField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { Answer } from "../../parts/inquiry";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 import { ReachPanel } from "../../parts/rejudged";
 import { count, day } from "../../parts/text";
 
@@ -55,35 +55,21 @@ export function ImportPage() {
         at the place where the key came from.
       </p>
       <form onSubmit={show} className="flex flex-col gap-4">
-        <Field label="Key files" hint="Armored or binary, one key or many in each; all files of a folder can be chosen at once.">
-          {(id) => (
-            <input
-              id={id}
-              type="file"
-              multiple
-              className="file-input w-full"
-              onChange={(e) => {
-                setFiles([...(e.target.files ?? [])]);
-              }}
-            />
-          )}
-        </Field>
-        <Field label="Or its text" hint="From BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK.">
-          {(id) => (
-            <textarea
-              id={id}
-              className="textarea h-40 w-full font-mono text-sm"
-              value={text}
-              disabled={files.length > 0}
-              onChange={(e) => {
-                setText(e.target.value);
-              }}
-            />
-          )}
-        </Field>
-        <Field label="Said to belong to">
-          {(id) => <PublisherSelect id={id} value={publisher} change={setPublisher} none="not known yet" />}
-        </Field>
+        <FileField
+          label="Key files"
+          hint="Armored or binary, one key or many in each; all files of a folder can be chosen at once."
+          multiple
+          take={setFiles}
+        />
+        <AreaField
+          label="Or its text"
+          hint="From BEGIN PGP PUBLIC KEY BLOCK to END PGP PUBLIC KEY BLOCK."
+          className="h-40 w-full font-mono text-sm"
+          value={text}
+          disabled={files.length > 0}
+          change={setText}
+        />
+        <PublisherField label="Said to belong to" value={publisher} change={setPublisher} none="not known yet" />
         <button
           type="submit"
           className="btn btn-primary self-start"

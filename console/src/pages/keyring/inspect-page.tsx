@@ -3,7 +3,7 @@ import { type SubmitEvent, useState } from "react";
 
 import type { Inspection, Piece } from "../../api/client";
 import { useInspection } from "../../api/readings";
-import { Field } from "../../parts/field";
+import { AreaField, FileField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { base64 } from "../../parts/text";
 
@@ -24,31 +24,14 @@ export function InspectPage() {
         odd about it. Nothing is imported, and nothing is said about whether a key counts.
       </p>
       <form onSubmit={(e) => void submit(e)} className="flex max-w-3xl flex-col gap-3">
-        <Field label="File" hint="Armored or binary.">
-          {(id) => (
-            <input
-              id={id}
-              type="file"
-              className="file-input w-full"
-              onChange={(e) => {
-                setFile(e.target.files?.[0] ?? null);
-              }}
-            />
-          )}
-        </Field>
-        <Field label="Or its text">
-          {(id) => (
-            <textarea
-              id={id}
-              className="textarea h-32 w-full font-mono text-sm"
-              value={text}
-              disabled={file !== null}
-              onChange={(e) => {
-                setText(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <FileField
+          label="File"
+          hint="Armored or binary."
+          take={([chosen]) => {
+            setFile(chosen ?? null);
+          }}
+        />
+        <AreaField label="Or its text" className="h-32 w-full font-mono text-sm" value={text} disabled={file !== null} change={setText} />
         <button type="submit" className="btn btn-primary self-start" disabled={inspection.isPending || (!file && text.trim() === "")}>
           Show it
         </button>

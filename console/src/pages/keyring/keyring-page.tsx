@@ -6,7 +6,7 @@ import { useKeys } from "../../api/keyring";
 import { mayCurate, mayOperate, useMe } from "../../api/people";
 import { useAddPublisher, usePublishers, useSetPublisher } from "../../api/publishers";
 import { Empty } from "../../parts/empty";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { More } from "../../parts/more";
 import { ProblemNote } from "../../parts/problem-note";
@@ -188,14 +188,15 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <Field label="Name">{(id) => <input id={id} className="input w-full" required value={form.name} onChange={change("name")} />}</Field>
-      <Field label="May sign" hint="Patterns of file names; they count for batches asked for from now on.">
-        {(id) => <input id={id} className="input w-full" value={form.scope} onChange={change("scope")} />}
-      </Field>
+      <TextField label="Name" required value={form.name} onChange={change("name")} />
+      <TextField
+        label="May sign"
+        hint="Patterns of file names; they count for batches asked for from now on."
+        value={form.scope}
+        onChange={change("scope")}
+      />
       <div className="sm:col-span-2">
-        <Field label="Contact">
-          {(id) => <input id={id} className="input w-full" value={form.contact} onChange={change("contact")} />}
-        </Field>
+        <TextField label="Contact" value={form.contact} onChange={change("contact")} />
       </div>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={set.isPending}>
@@ -222,14 +223,15 @@ function NewPublisher({ done }: { done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <Field label="Short name" hint="Small letters, digits and hyphens.">
-        {(id) => <input id={id} className="input w-full" required value={form.slug} onChange={set("slug")} />}
-      </Field>
-      <Field label="Name">{(id) => <input id={id} className="input w-full" required value={form.name} onChange={set("name")} />}</Field>
-      <Field label="May sign" hint="Patterns of file names, such as gauge-fw-*; empty for any.">
-        {(id) => <input id={id} className="input w-full" value={form.scope} onChange={set("scope")} />}
-      </Field>
-      <Field label="Contact">{(id) => <input id={id} className="input w-full" value={form.contact} onChange={set("contact")} />}</Field>
+      <TextField label="Short name" hint="Small letters, digits and hyphens." required value={form.slug} onChange={set("slug")} />
+      <TextField label="Name" required value={form.name} onChange={set("name")} />
+      <TextField
+        label="May sign"
+        hint="Patterns of file names, such as gauge-fw-*; empty for any."
+        value={form.scope}
+        onChange={set("scope")}
+      />
+      <TextField label="Contact" value={form.contact} onChange={set("contact")} />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={add.isPending}>
           Add

@@ -5,7 +5,7 @@ import type { LookUp } from "../../api/client";
 import { useImportFound, useLookUp, useLookUpKnown } from "../../api/imports";
 import { mayOperate, useMe } from "../../api/people";
 import { Back } from "../../parts/back";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import { count, day } from "../../parts/text";
@@ -33,20 +33,14 @@ export function LookUpPage() {
       {mayOperate(me.data) ? (
         <form onSubmit={submit} className="flex max-w-3xl flex-wrap items-end gap-3">
           <div className="min-w-64 flex-1">
-            <Field label="Fingerprint, key ID or mail address">
-              {(id) => (
-                <input
-                  id={id}
-                  className="input w-full font-mono"
-                  required
-                  autoComplete="off"
-                  value={query}
-                  onChange={(e) => {
-                    setQuery(e.target.value);
-                  }}
-                />
-              )}
-            </Field>
+            <TextField
+              label="Fingerprint, key ID or mail address"
+              className="w-full font-mono"
+              required
+              autoComplete="off"
+              value={query}
+              change={setQuery}
+            />
           </div>
           <button type="submit" className="btn btn-primary" disabled={lookUp.isPending}>
             {lookUp.isPending ? "Asking…" : "Ask"}

@@ -3,7 +3,7 @@ import { type SubmitEvent, useMemo, useState } from "react";
 import type { ManifestContent } from "../../api/client";
 import { useReading } from "../../api/readings";
 import { MarkedText } from "../../parts/marked-text";
-import { Field } from "../../parts/field";
+import { AreaField, FileField, TextField } from "../../parts/field";
 import { Hex } from "../../parts/hex";
 import { ProblemNote } from "../../parts/problem-note";
 import type { Mark } from "../../parts/marked";
@@ -31,35 +31,16 @@ export function ManifestsPage() {
         or kept; to verify files, start a batch.
       </p>
       <form onSubmit={read} className="flex max-w-3xl flex-col gap-3">
-        <Field label="Text">
-          {(id) => (
-            <textarea
-              id={id}
-              className="textarea h-44 w-full font-mono text-sm"
-              value={text}
-              onChange={(e) => {
-                setText(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <AreaField label="Text" className="h-44 w-full font-mono text-sm" value={text} change={setText} />
         <div className="grid gap-3 sm:grid-cols-2">
-          <Field label="Or a file">
-            {(id) => <input id={id} type="file" className="file-input w-full" onChange={(e) => void take(e.target.files?.[0])} />}
-          </Field>
-          <Field label="Its name" hint="May stay empty; a name such as SHA512SUMS tells the algorithm.">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-full"
-                maxLength={255}
-                value={name}
-                onChange={(e) => {
-                  setName(e.target.value);
-                }}
-              />
-            )}
-          </Field>
+          <FileField label="Or a file" take={([chosen]) => void take(chosen)} />
+          <TextField
+            label="Its name"
+            hint="May stay empty; a name such as SHA512SUMS tells the algorithm."
+            maxLength={255}
+            value={name}
+            change={setName}
+          />
         </div>
         <button type="submit" className="btn btn-primary self-start" disabled={text.trim() === "" || reading.isPending}>
           Read it

@@ -4,10 +4,9 @@ import type { User, UserChange } from "../../api/client";
 import { useAddPerson, useChangePerson, usePeople } from "../../api/people";
 import { among, roleValues } from "../../api/words";
 import { Choice } from "../../parts/choice";
-import { Field } from "../../parts/field";
+import { SecretField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { day } from "../../parts/text";
-import { Secret } from "./password-form";
 
 /** All people, for an administrator. */
 export function Everybody({ me }: { me: string }) {
@@ -114,23 +113,15 @@ function ChangeForm({ user, doing, close }: { user: User; doing: Exclude<Doing, 
     <form onSubmit={submit} className="grid max-w-2xl items-start gap-3 py-2 sm:grid-cols-2">
       {doing === "role" && <Choice label="Role" value={role} words={roleValues} change={setRole} />}
       {doing === "password" && (
-        <Field label="New password" hint="At least 10 characters.">
-          {(id) => <Secret id={id} autoComplete="new-password" value={password} change={setPassword} />}
-        </Field>
+        <SecretField
+          label="New password"
+          hint="At least 10 characters."
+          autoComplete="new-password"
+          value={password}
+          change={setPassword}
+        />
       )}
-      <Field label="Why" hint="It goes on record with your name.">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            maxLength={2000}
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField label="Why" hint="It goes on record with your name." maxLength={2000} value={reason} change={setReason} />
       <p className="sm:col-span-2">{says[doing]}</p>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={change.isPending}>
@@ -160,27 +151,24 @@ function Add({ close }: { close: () => void }) {
     const role = among(roleValues, form.role);
     if (role) add.mutate({ ...form, role }, { onSuccess: close });
   };
-  const text = (field: "name" | "full_name", required: boolean) => (id: string) => (
-    <input
-      id={id}
-      className="input w-full"
-      required={required}
-      value={form[field]}
-      onChange={(e) => {
-        set(field)(e.target.value);
-      }}
-    />
-  );
   return (
     <form onSubmit={submit} className="grid max-w-2xl items-start gap-3 py-2 sm:grid-cols-2">
-      <Field label="Sign-in name" hint="Small letters, digits, dots, hyphens and underscores.">
-        {text("name", true)}
-      </Field>
-      <Field label="Full name">{text("full_name", false)}</Field>
+      <TextField
+        label="Sign-in name"
+        hint="Small letters, digits, dots, hyphens and underscores."
+        required
+        value={form.name}
+        change={set("name")}
+      />
+      <TextField label="Full name" value={form.full_name} change={set("full_name")} />
       <Choice label="Role" value={form.role} words={roleValues} change={set("role")} />
-      <Field label="First password" hint="At least 10 characters. Have them change it.">
-        {(id) => <Secret id={id} autoComplete="new-password" value={form.password} change={set("password")} />}
-      </Field>
+      <SecretField
+        label="First password"
+        hint="At least 10 characters. Have them change it."
+        autoComplete="new-password"
+        value={form.password}
+        change={set("password")}
+      />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={add.isPending}>
           Add them

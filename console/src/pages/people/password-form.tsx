@@ -1,7 +1,7 @@
 import { type SubmitEvent, useState } from "react";
 
 import { useChangePassword } from "../../api/people";
-import { Field } from "../../parts/field";
+import { SecretField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 
 /** Changes one's own password. */
@@ -25,10 +25,14 @@ export function PasswordForm() {
     <section>
       <h2 className="mb-1 border-b border-base-300 pb-1">Your password</h2>
       <form onSubmit={submit} className="grid max-w-2xl items-start gap-3 py-2 sm:grid-cols-2">
-        <Field label="Password of now">{(id) => <Secret id={id} autoComplete="current-password" value={old} change={setOld} />}</Field>
-        <Field label="New password" hint="At least 10 characters. A few words that do not belong together are good.">
-          {(id) => <Secret id={id} autoComplete="new-password" value={password} change={setPassword} />}
-        </Field>
+        <SecretField label="Password of now" autoComplete="current-password" value={old} change={setOld} />
+        <SecretField
+          label="New password"
+          hint="At least 10 characters. A few words that do not belong together are good."
+          autoComplete="new-password"
+          value={password}
+          change={setPassword}
+        />
         <div>
           <button type="submit" className="btn btn-sm" disabled={change.isPending || old === "" || password === ""}>
             Change the password
@@ -38,33 +42,5 @@ export function PasswordForm() {
       {change.isSuccess && <p role="status">Your password is changed. Your sessions elsewhere have ended; your tokens go on.</p>}
       {change.error && <ProblemNote error={change.error} />}
     </section>
-  );
-}
-
-/** A field whose content is not shown. */
-export function Secret({
-  id,
-  autoComplete,
-  value,
-  change,
-}: {
-  id: string;
-  autoComplete: string;
-  value: string;
-  change: (text: string) => void;
-}) {
-  return (
-    <input
-      id={id}
-      type="password"
-      className="input w-full"
-      required
-      maxLength={1000}
-      autoComplete={autoComplete}
-      value={value}
-      onChange={(e) => {
-        change(e.target.value);
-      }}
-    />
   );
 }

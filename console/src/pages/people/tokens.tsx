@@ -5,9 +5,9 @@ import { mayAdminister, useEndToken, useMakeToken, useTokens } from "../../api/p
 import { useDepots } from "../../api/depots";
 import { among, roleValues } from "../../api/words";
 import { Choice } from "../../parts/choice";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 import { day, moment } from "../../parts/text";
 
 /** Tokens in force: one's own, or everybody's for an administrator. */
@@ -119,36 +119,8 @@ function Make({ me, close }: { me: Me; close: () => void }) {
   const mine = roleValues.slice(0, roleValues.indexOf(me.role) + 1);
   return (
     <form onSubmit={submit} className="grid max-w-2xl items-start gap-3 py-2 sm:grid-cols-2">
-      <Field label="What it is for">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            required
-            maxLength={200}
-            value={form.label}
-            onChange={(e) => {
-              set("label")(e.target.value);
-            }}
-          />
-        )}
-      </Field>
-      <Field label="Good for, in days">
-        {(id) => (
-          <input
-            id={id}
-            type="number"
-            min={1}
-            max={366}
-            className="input w-full"
-            required
-            value={form.days}
-            onChange={(e) => {
-              set("days")(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField label="What it is for" required maxLength={200} value={form.label} change={set("label")} />
+      <TextField label="Good for, in days" type="number" min={1} max={366} required value={form.days} change={set("days")} />
       <Choice label="Role" value={form.role} words={mine} change={set("role")} />
       <Choice
         label="Only for the depot"
@@ -157,9 +129,7 @@ function Make({ me, close }: { me: Me; close: () => void }) {
         words={depots.data?.items.map((d) => d.name) ?? []}
         change={set("depot")}
       />
-      <Field label="Only for the publisher">
-        {(id) => <PublisherSelect id={id} value={form.publisher} change={set("publisher")} none="any publisher" />}
-      </Field>
+      <PublisherField label="Only for the publisher" value={form.publisher} change={set("publisher")} none="any publisher" />
       <div className="flex gap-2 sm:col-span-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={make.isPending}>
           Make it

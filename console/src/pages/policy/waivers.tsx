@@ -5,9 +5,9 @@ import type { Waiver } from "../../api/client";
 import { mayCurate, useMe } from "../../api/people";
 import { useEndWaiver, useGrantWaiver, useWaivers } from "../../api/policies";
 import { among, waivableGroundValues } from "../../api/words";
-import { Field } from "../../parts/field";
+import { SelectField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
-import { PublisherSelect } from "../../parts/publisher-select";
+import { PublisherField } from "../../parts/publisher-select";
 import { day } from "../../parts/text";
 
 /** Exceptions: each lifts one ground until a day, and is named in every verdict that rests on it. */
@@ -102,19 +102,7 @@ function End({ w, close }: { w: Waiver; close: () => void }) {
   };
   return (
     <form onSubmit={submit} className="mt-2 flex max-w-2xl flex-col gap-2">
-      <Field label="Why it ends">
-        {(id) => (
-          <input
-            id={id}
-            className="input w-full"
-            required
-            value={reason}
-            onChange={(e) => {
-              setReason(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+      <TextField label="Why it ends" required value={reason} change={setReason} />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={end.isPending}>
           End the waiver
@@ -147,40 +135,37 @@ function Grant({ done }: { done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <Field label="Ground that is lifted">
-        {(id) => (
-          <select id={id} className="select w-full" required value={form.ground} onChange={set("ground")}>
-            <option value="" disabled>
-              choose
-            </option>
-            {waivableGroundValues.map((g) => (
-              <option key={g}>{g}</option>
-            ))}
-          </select>
-        )}
-      </Field>
-      <Field label="Last day">
-        {(id) => <input id={id} type="date" className="input w-full" required value={form.until} onChange={set("until")} />}
-      </Field>
-      <Field label="For the publisher">
-        {(id) => (
-          <PublisherSelect
-            id={id}
-            value={form.publisher}
-            change={(publisher) => {
-              setForm({ ...form, publisher });
-            }}
-            none="any"
-          />
-        )}
-      </Field>
-      <Field label="For files named" hint="A pattern such as lamp-ctl-*; empty for any.">
-        {(id) => <input id={id} className="input w-full" value={form.pattern} onChange={set("pattern")} />}
-      </Field>
+      <SelectField label="Ground that is lifted" required value={form.ground} onChange={set("ground")}>
+        <option value="" disabled>
+          choose
+        </option>
+        {waivableGroundValues.map((g) => (
+          <option key={g}>{g}</option>
+        ))}
+      </SelectField>
+      <TextField label="Last day" type="date" required value={form.until} onChange={set("until")} />
+      <PublisherField
+        label="For the publisher"
+        value={form.publisher}
+        change={(publisher) => {
+          setForm({ ...form, publisher });
+        }}
+        none="any"
+      />
+      <TextField
+        label="For files named"
+        hint="A pattern such as lamp-ctl-*; empty for any."
+        value={form.pattern}
+        onChange={set("pattern")}
+      />
       <div className="sm:col-span-2">
-        <Field label="Why the exception is granted" hint="Every verdict that rests on it says this.">
-          {(id) => <input id={id} className="input w-full" required value={form.reason} onChange={set("reason")} />}
-        </Field>
+        <TextField
+          label="Why the exception is granted"
+          hint="Every verdict that rests on it says this."
+          required
+          value={form.reason}
+          onChange={set("reason")}
+        />
       </div>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={grant.isPending}>

@@ -5,7 +5,7 @@ import { usePublishers } from "../../api/publishers";
 import { mayOperate, useMe } from "../../api/people";
 import { usePackSatchel, useReturnOutcomes, useSatchels } from "../../api/satchels";
 import { Empty } from "../../parts/empty";
-import { Field } from "../../parts/field";
+import { FileField, TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { base64, count, groups, moment, unbase64 } from "../../parts/text";
 
@@ -123,35 +123,19 @@ function PackForm() {
         </div>
       </fieldset>
       <div className="flex flex-wrap gap-3">
-        <Field label="Good for, in days">
-          {(id) => (
-            <input
-              id={id}
-              type="number"
-              className="input w-24"
-              min={1}
-              max={90}
-              required
-              value={days}
-              onChange={(e) => {
-                setDays(e.target.valueAsNumber);
-              }}
-            />
-          )}
-        </Field>
-        <Field label="Label">
-          {(id) => (
-            <input
-              id={id}
-              className="input w-56"
-              maxLength={200}
-              value={label}
-              onChange={(e) => {
-                setLabel(e.target.value);
-              }}
-            />
-          )}
-        </Field>
+        <TextField
+          label="Good for, in days"
+          type="number"
+          className="w-24"
+          min={1}
+          max={90}
+          required
+          value={days}
+          onChange={(e) => {
+            setDays(e.target.valueAsNumber);
+          }}
+        />
+        <TextField label="Label" className="w-56" maxLength={200} value={label} change={setLabel} />
       </div>
       <button type="submit" className="btn btn-primary self-start" disabled={pack.isPending || chosen.length === 0}>
         Pack and save
@@ -196,35 +180,21 @@ function ReturnForm() {
   return (
     <form onSubmit={(event) => void submit(event)} className="flex flex-col gap-3 rounded-box border border-base-300 bg-base-200 p-4">
       <h2>Bring outcomes back</h2>
-      <Field label="The file that was written on site">
-        {(id) => (
-          <input
-            id={id}
-            type="file"
-            className="file-input w-full"
-            required
-            onChange={(e) => {
-              setFile(e.target.files?.[0]);
-            }}
-          />
-        )}
-      </Field>
-      <Field
+      <FileField
+        label="The file that was written on site"
+        required
+        take={([chosen]) => {
+          setFile(chosen);
+        }}
+      />
+      <TextField
         label="The key that was shown there"
         hint={`Sixteen digits, such as ${groups("a1b2c3d4e5f60718").join(" ").toUpperCase()}. May be left open.`}
-      >
-        {(id) => (
-          <input
-            id={id}
-            className="input w-64 font-mono"
-            maxLength={60}
-            value={key}
-            onChange={(e) => {
-              setKey(e.target.value);
-            }}
-          />
-        )}
-      </Field>
+        className="w-64 font-mono"
+        maxLength={60}
+        value={key}
+        change={setKey}
+      />
       <button type="submit" className="btn self-start" disabled={bring.isPending || !file}>
         Take it back
       </button>

@@ -2,7 +2,7 @@ import { type SubmitEvent, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 
 import { useSignIn } from "../../api/people";
-import { Field } from "../../parts/field";
+import { TextField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { Wordmark } from "../../parts/wordmark";
 
@@ -22,35 +22,8 @@ export function SignInPage() {
         <Wordmark />
         <h1 className="mb-4 mt-4">Sign in</h1>
         <form onSubmit={submit} className="flex flex-col gap-4">
-          <Field label="Name">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-full"
-                autoComplete="username"
-                required
-                value={name}
-                onChange={(e) => {
-                  setName(e.target.value);
-                }}
-              />
-            )}
-          </Field>
-          <Field label="Password">
-            {(id) => (
-              <input
-                id={id}
-                className="input w-full"
-                type="password"
-                autoComplete="current-password"
-                required
-                value={password}
-                onChange={(e) => {
-                  setPassword(e.target.value);
-                }}
-              />
-            )}
-          </Field>
+          <TextField label="Name" autoComplete="username" required value={name} change={setName} />
+          <TextField label="Password" type="password" autoComplete="current-password" required value={password} change={setPassword} />
           <button type="submit" className="btn btn-primary" disabled={signIn.isPending}>
             Sign in
           </button>

@@ -11,7 +11,7 @@ import { mayOperate, useMe } from "../../api/people";
 import { shownItems, useReferences, useSpotItems } from "../../api/spot";
 import { MarkedText } from "../../parts/marked-text";
 import { DropArea } from "../../parts/drop-area";
-import { Field } from "../../parts/field";
+import { AreaField } from "../../parts/field";
 import { ProblemNote } from "../../parts/problem-note";
 import { reasons, type Mark as TextMark } from "../../parts/marked";
 import { PublisherSelect } from "../../parts/publisher-select";
@@ -147,18 +147,13 @@ export function SpotPage() {
           <p className="text-sm soft">The file with its list of digests and its signature, if you have them.</p>
         </DropArea>
         <div className="flex flex-col gap-2">
-          <Field label="What else you have" hint="Paste a digest, a list, or the part of a page or letter they stand in.">
-            {(id) => (
-              <textarea
-                id={id}
-                className="textarea h-24 w-full font-mono text-sm"
-                value={pasted}
-                onChange={(e) => {
-                  setPasted(e.target.value);
-                }}
-              />
-            )}
-          </Field>
+          <AreaField
+            label="What else you have"
+            hint="Paste a digest, a list, or the part of a page or letter they stand in."
+            className="h-24 w-full font-mono text-sm"
+            value={pasted}
+            change={setPasted}
+          />
           <Recognition what={pasted.trim() === "" ? undefined : recognised.data} text={deferred} />
           {given.length === 0 && pasted.trim() !== "" && recognised.data?.kind === "value" && (
             <WhichRelease value={valueIn(deferred, recognised.data)} />
