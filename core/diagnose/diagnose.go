@@ -285,6 +285,12 @@ func (d *examination) matches(sums map[digest.Algorithm]digest.Value) bool {
 	return false
 }
 
+// An adder adds a cause, and returns it for what else is known of it.
+type adder func(code Code, advice, format string, args ...any) *Cause
+
+// again is the advice where the bytes on the way were damaged.
+const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
+
 // causes says what holds, the most telling first.
 func (d *examination) causes() []Cause {
 	var out []Cause
@@ -292,8 +298,6 @@ func (d *examination) causes() []Cause {
 		out = append(out, Cause{Code: code, Advice: advice, Sentence: fmt.Sprintf(format, args...)})
 		return &out[len(out)-1]
 	}
-	const again = "Download the file again; if it stays so, try another mirror or ask the publisher."
-
 	d.otherAlgorithms(add)
 	if d.mistyped(add) {
 		return out // the bytes are the right ones
@@ -304,29 +308,59 @@ func (d *examination) causes() []Cause {
 	if known := KnownRelease(d.Earlier); known != nil {
 		out = append(out, *known)
 	}
-	if d.interior != nil {
-		const advice = "Nothing is wrong with that. Compare what is inside instead: have the list name the file as it is called in there, or ask the publisher for a digest of the whole."
-		algorithm := "digest"
-		if len(d.Algorithms) == 1 {
-			algorithm = d.Algorithms[0].String() + " digest"
-		}
-		if member, uncompressed := d.interior.finish(); uncompressed {
-			add(
-				InnerFile, advice,
-				"The value stated is the %s of what this file holds once it is uncompressed, not of the file as it is.",
-				algorithm,
-			)
-		} else if member != "" {
-			add(
-				InnerFile, advice, "The value stated is the %s of %s inside this file, not of the file itself.",
-				algorithm, plain.Quoted(member),
-			)
-		}
-	}
+	d.innerFile(add)
 	if what := pretender(d.Name, d.head); what != "" {
 		add(NotTheArtifact, "Open the address in a browser to see the message, and download the file again.",
 			"The content is %s, not what the name %s promises.", what, plain.Quoted(path.Base(d.Name)))
 	}
+	d.cutShort(add)
+	padded := d.padded(add)
+	d.lineEndings(add)
+	if !padded {
+		d.hole(add)
+	}
+	d.damagedPieces(add)
+	if len(out) == 0 {
+		size := ""
+		if d.ExpectedSize != nil && *d.ExpectedSize == d.Size {
+			size = " It has the length that is stated."
+		}
+		add(
+			Altered,
+			"Do not use it. Download it again; if it stays so, tell the publisher: the file may have been tampered with.",
+			"Its content is another one, and nothing that usually goes wrong explains it.%s",
+			size,
+		)
+	}
+	return out
+}
+
+// innerFile tells, if it is so, that the stated value is that of something inside the file.
+func (d *examination) innerFile(add adder) {
+	if d.interior == nil {
+		return
+	}
+	const advice = "Nothing is wrong with that. Compare what is inside instead: have the list name the file as it is called in there, or ask the publisher for a digest of the whole."
+	algorithm := "digest"
+	if len(d.Algorithms) == 1 {
+		algorithm = d.Algorithms[0].String() + " digest"
+	}
+	if member, uncompressed := d.interior.finish(); uncompressed {
+		add(
+			InnerFile, advice,
+			"The value stated is the %s of what this file holds once it is uncompressed, not of the file as it is.",
+			algorithm,
+		)
+	} else if member != "" {
+		add(
+			InnerFile, advice, "The value stated is the %s of %s inside this file, not of the file itself.",
+			algorithm, plain.Quoted(member),
+		)
+	}
+}
+
+// cutShort tells, if it is so, that the end of the file is missing.
+func (d *examination) cutShort(add adder) {
 	switch {
 	case d.ExpectedSize != nil && d.Size < *d.ExpectedSize:
 		add(
@@ -343,6 +377,10 @@ func (d *examination) causes() []Cause {
 	case d.tail.endsEarly(d.head):
 		add(Truncated, again, "It is cut short: the archive's closing part is not at the end of the file.")
 	}
+}
+
+// padded reports whether the file is what is expected with more behind it, and tells so.
+func (d *examination) padded(add adder) bool {
 	padded := d.prefix != nil && d.matches(d.prefix.set.Sums())
 	if padded {
 		add(
@@ -351,13 +389,22 @@ func (d *examination) causes() []Cause {
 			d.prefix.tail, d.prefix.holds(),
 		)
 	}
+	return padded
+}
+
+// lineEndings tells, if it is so, that the file is what is expected with other line endings.
+func (d *examination) lineEndings(add adder) {
 	const transfer = "Something on the way converted line endings. Transfer the file again as binary."
 	if d.matches(d.toLF.set.Sums()) {
 		add(LineEndings, transfer, "It matches once CR LF line endings are turned into LF.")
 	} else if d.matches(d.toCRLF.set.Sums()) {
 		add(LineEndings, transfer, "It matches once LF line endings are turned into CR LF.")
 	}
-	if run, atEnd := d.zeros.longest(d.Size); !padded && run.Length >= 64<<10 && run.Length*100 >= d.Size {
+}
+
+// hole tells, if it is so, that a long part of the file is zero.
+func (d *examination) hole(add adder) {
+	if run, atEnd := d.zeros.longest(d.Size); run.Length >= 64<<10 && run.Length*100 >= d.Size {
 		if atEnd {
 			add(
 				Hole,
@@ -373,34 +420,26 @@ func (d *examination) causes() []Cause {
 			)
 		}
 	}
-	if d.pieces != nil {
-		computed := d.pieces.Pieces()
-		if damage := damaged(&computed, d.Pieces, d.Size); len(damage) > 0 {
-			total := int64(0)
-			for _, r := range damage {
-				total += r.Length
-			}
-			f := add(
-				DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
-				"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.",
-				plain.Count(len(damage), "part"), total, d.Size, damage[0].Offset,
-			)
-			f.Damage, f.Size = damage, d.Size
-		}
+}
+
+// damagedPieces tells, where the list has digests of pieces, which of them differ.
+func (d *examination) damagedPieces(add adder) {
+	if d.pieces == nil {
+		return
 	}
-	if len(out) == 0 {
-		size := ""
-		if d.ExpectedSize != nil && *d.ExpectedSize == d.Size {
-			size = " It has the length that is stated."
+	computed := d.pieces.Pieces()
+	if damage := damaged(&computed, d.Pieces, d.Size); len(damage) > 0 {
+		total := int64(0)
+		for _, r := range damage {
+			total += r.Length
 		}
-		add(
-			Altered,
-			"Do not use it. Download it again; if it stays so, tell the publisher: the file may have been tampered with.",
-			"Its content is another one, and nothing that usually goes wrong explains it.%s",
-			size,
+		f := add(
+			DamagedPieces, "Fetch just these parts again, if your download program can; otherwise the whole file.",
+			"The damage lies in %s, %d bytes of %d together; the first begins at byte %d.",
+			plain.Count(len(damage), "part"), total, d.Size, damage[0].Offset,
 		)
+		f.Damage, f.Size = damage, d.Size
 	}
-	return out
 }
 
 // mistypedMost is in how many characters a value that was copied wrongly differs.
@@ -408,7 +447,7 @@ const mistypedMost = 2
 
 // mistyped tells, if it is so, that the stated value is the file's but for one or two characters. A
 // checksum is too short for that to say anything.
-func (d *examination) mistyped(add func(code Code, advice, format string, args ...any) *Cause) bool {
+func (d *examination) mistyped(add adder) bool {
 	if len(d.Expected) < 16 {
 		return false
 	}
@@ -539,7 +578,7 @@ func KnownRelease(e *Earlier) *Cause {
 
 // otherAlgorithms looks for the expected value among all algorithms of its
 // length and, for a CRC, in the other byte order.
-func (d *examination) otherAlgorithms(add func(Code, string, string, ...any) *Cause) {
+func (d *examination) otherAlgorithms(add adder) {
 	const advice = "The bytes are as listed. Correct the list's label, or name the algorithm when comparing; mind what the algorithm is worth."
 	sums := d.others.Sums()
 	for _, a := range digest.OfSize(len(d.Expected)) {

@@ -253,33 +253,16 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 	facts := &SignatureFacts{File: over.File, Index: over.Index}
 	f := checkedSignature{ground: Ground{Source: over.File, Signature: facts}}
 	name := plain.Text(over.File)
-	var sig *openpgp.Signature
-	err := error(nil)
-	if over.Problem == nil {
-		sig, err = openpgp.ParseSignature(over.Raw)
-	}
-	if over.Problem != nil || err != nil {
-		var what string
-		if over.Problem != nil {
-			what = over.Problem.Message
-		} else {
-			what = err.Error()
-		}
+	sig, what := signatureIn(over)
+	if sig == nil {
 		return f.says(SignatureMalformed, Withholds,
 			fmt.Sprintf("The signature file %s cannot be read as one: %s.", name, what),
 			"Download the signature again from the publisher.")
 	}
-	facts.Issuer = string(sig.IssuerFingerprint)
-	if facts.Issuer == "" && sig.IssuerKeyID != 0 {
-		facts.Issuer = sig.IssuerKeyID.String()
-	}
 	if sig.Unsupported() == nil {
 		f.made = sig.Created
-		facts.Algorithm, facts.Hash = sig.KeyAlgorithm.String(), sig.Hash.String()
-		if !sig.Created.IsZero() {
-			facts.Created = &sig.Created
-		}
 	}
+	facts.tell(sig)
 	if over.Around == survey.Cleartext && sig.Type != openpgp.Text && sig.Unsupported() == nil {
 		return f.says(
 			SignatureUnacceptable, Withholds,
@@ -301,27 +284,68 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 		)
 	}
 	result := b.verify(sig, documentOf(m, over), item)
+	who := b.signerOf(&f, result)
+	return b.statusOf(f, result, item, who, name)
+}
+
+// signatureIn reads the signature of a file, or says why there is none.
+func signatureIn(over survey.SignatureOver) (sig *openpgp.Signature, why string) {
+	if over.Problem != nil {
+		return nil, over.Problem.Message
+	}
+	sig, err := openpgp.ParseSignature(over.Raw)
+	if err != nil {
+		return nil, err.Error()
+	}
+	return sig, ""
+}
+
+// tell notes what a signature says of itself.
+func (f *SignatureFacts) tell(sig *openpgp.Signature) {
+	f.Issuer = string(sig.IssuerFingerprint)
+	if f.Issuer == "" && sig.IssuerKeyID != 0 {
+		f.Issuer = sig.IssuerKeyID.String()
+	}
+	if sig.Unsupported() != nil {
+		return
+	}
+	f.Algorithm, f.Hash = sig.KeyAlgorithm.String(), sig.Hash.String()
+	if !sig.Created.IsZero() {
+		f.Created = &sig.Created
+	}
+}
+
+// signerOf notes what is known of the key that made a signature, and returns what it is called
+// in a sentence.
+func (b Basis) signerOf(f *checkedSignature, result openpgp.Result) (who string) {
+	facts := f.ground.Signature
 	facts.Status, facts.Steps = result.Status, result.Steps
-	who := "a key that it does not name"
-	if facts.Issuer != "" {
-		who = "the key " + plain.Grouped(facts.Issuer)
-	}
-	if result.Signer != nil {
-		cert := result.Signer.Certificate
-		f.key = b.Keyring.Lookup(cert.Primary.Fingerprint)
-		facts.Key, facts.MadeBy = cert.Primary.Fingerprint, result.Signer.Key.Fingerprint
-		who = "the key " + plain.Grouped(string(facts.Key))
-		if names := cert.Names(); len(names) > 0 {
-			facts.UserID = plain.Text(names[0])
-			who = fmt.Sprintf("%s (%s)", facts.UserID, plain.Grouped(string(facts.Key)))
-		}
-		if f.key != nil {
-			facts.Publisher = f.key.Publisher
-		}
-	}
 	if result.Revocation != nil {
 		facts.RevokedSince = &result.Revocation.Time
 	}
+	if result.Signer == nil {
+		if facts.Issuer != "" {
+			return "the key " + plain.Grouped(facts.Issuer)
+		}
+		return "a key that it does not name"
+	}
+	cert := result.Signer.Certificate
+	f.key = b.Keyring.Lookup(cert.Primary.Fingerprint)
+	facts.Key, facts.MadeBy = cert.Primary.Fingerprint, result.Signer.Key.Fingerprint
+	if f.key != nil {
+		facts.Publisher = f.key.Publisher
+	}
+	names := cert.Names()
+	if len(names) == 0 {
+		return "the key " + plain.Grouped(string(facts.Key))
+	}
+	facts.UserID = plain.Text(names[0])
+	return fmt.Sprintf("%s (%s)", facts.UserID, plain.Grouped(string(facts.Key)))
+}
+
+// statusOf says what the status of a signature means for an item. who made it, and name is its
+// file.
+func (b Basis) statusOf(f checkedSignature, result openpgp.Result, item, who, name string) checkedSignature {
 	switch result.Status {
 	case openpgp.Valid:
 		return b.standing(f, result, item, who, name)
@@ -350,6 +374,22 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 		return f.says(SignerExpired, Withholds,
 			fmt.Sprintf("The signature %s is by %s, and %s.", name, who, result.Reason),
 			"If the publisher has extended the key since, import its newer copy and judge again.")
+	case openpgp.SignerUnfit:
+		return f.says(
+			SignerUnfit, Withholds,
+			fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason),
+			"Import a fresh copy of the key; if it stays so, ask the publisher.",
+		)
+	case openpgp.Weak:
+		return b.weak(f, result, item, who, name)
+	default:
+		return f.unsound(result, who, name)
+	}
+}
+
+// unsound says what keeps a signature from counting, whoever made it.
+func (f checkedSignature) unsound(result openpgp.Result, who, name string) checkedSignature {
+	switch result.Status {
 	case openpgp.SignatureExpired:
 		return f.says(
 			SignatureExpired, Withholds, fmt.Sprintf("The signature %s no longer counts: %s.", name, result.Reason),
@@ -359,28 +399,6 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 		return f.says(
 			SignatureInFuture, Withholds, fmt.Sprintf("The signature %s cannot count yet: %s.", name, result.Reason),
 			"Check the clock of this system first, then ask the publisher.",
-		)
-	case openpgp.SignerUnfit:
-		return f.says(
-			SignerUnfit, Withholds,
-			fmt.Sprintf("The signature %s is by %s, which may not sign this: %s.", name, who, result.Reason),
-			"Import a fresh copy of the key; if it stays so, ask the publisher.",
-		)
-	case openpgp.Weak:
-		// A waiver lifts the weakness and nothing else: the key has to count.
-		if w := b.waiver(SignatureWeak, facts.Publisher, item); w != nil {
-			standing := b.standing(f, result, item, who, name)
-			if !standing.carries {
-				return standing
-			}
-			// One that rests on a waiver itself is not lifted twice.
-			if standing.waiver == nil {
-				f.carries, f.waiver = true, w
-			}
-		}
-		return f.says(
-			SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason),
-			"Ask the publisher for a signature with a stronger hash or key.",
 		)
 	case openpgp.HashShort:
 		return f.says(
@@ -401,6 +419,25 @@ func (b Basis) weigh(item string, over survey.SignatureOver, m *measure.Measurem
 			"Ask the publisher for a plain detached signature.",
 		)
 	}
+}
+
+// weak judges a signature that holds and is too weak. A waiver lifts the weakness and nothing
+// else: the key has to count.
+func (b Basis) weak(f checkedSignature, result openpgp.Result, item, who, name string) checkedSignature {
+	if w := b.waiver(SignatureWeak, f.ground.Signature.Publisher, item); w != nil {
+		standing := b.standing(f, result, item, who, name)
+		if !standing.carries {
+			return standing
+		}
+		// One that rests on a waiver itself is not lifted twice.
+		if standing.waiver == nil {
+			f.carries, f.waiver = true, w
+		}
+	}
+	return f.says(
+		SignatureWeak, Withholds, fmt.Sprintf("The signature %s by %s is too weak: %s.", name, who, result.Reason),
+		"Ask the publisher for a signature with a stronger hash or key.",
+	)
 }
 
 // standing decides what a valid signature is worth: whether its key counts,
@@ -452,29 +489,8 @@ func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, na
 			"Have a curator find out which of the two is the publisher's, and say so at the key.",
 		)
 	}
-	if until := f.key.LastAt(b.Now).Until; until != nil && !f.made.Before(*until) {
-		return f.says(
-			SignerExpired, Withholds,
-			fmt.Sprintf(
-				"The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.",
-				name, who, until.Format(time.DateOnly),
-			),
-			"Look for a release signed with the publisher's present key.",
-		)
-	}
-	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
-		effect := policy.ExpiredSigner
-		f.carries = effect == Notes
-		if w := b.waiver(SignerExpired, f.key.Publisher, item); w != nil && !f.carries {
-			f.carries, f.waiver = true, w
-		}
-		return f.says(
-			SignerExpired, effect,
-			fmt.Sprintf(
-				"The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly),
-			),
-			"If the publisher has extended the key, import its newer copy and judge again.",
-		)
+	if over, ended := b.ended(f, result, item, who, name); ended {
+		return over
 	}
 	f.carries = true
 	if f.key.Conflict {
@@ -493,6 +509,38 @@ func (b Basis) standing(f checkedSignature, result openpgp.Result, item, who, na
 		SignatureValid, Supports,
 		fmt.Sprintf("The signature %s holds, by %s, admitted for %s.", name, who, plain.Text(f.key.Publisher)), "",
 	)
+}
+
+// ended reports whether a signer's key was admitted for earlier signatures only or has expired
+// since, and what that means.
+func (b Basis) ended(
+	f checkedSignature, result openpgp.Result, item, who, name string,
+) (over checkedSignature, ended bool) {
+	if until := f.key.LastAt(b.Now).Until; until != nil && !f.made.Before(*until) {
+		return f.says(
+			SignerExpired, Withholds,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key was admitted for what it signed before %s, and this is later.",
+				name, who, until.Format(time.DateOnly),
+			),
+			"Look for a release signed with the publisher's present key.",
+		), true
+	}
+	if e := result.SignerExpires; e != nil && !b.Now.Before(*e) {
+		effect := b.policyOf(f.key.Publisher).ExpiredSigner
+		f.carries = effect == Notes
+		if w := b.waiver(SignerExpired, f.key.Publisher, item); w != nil && !f.carries {
+			f.carries, f.waiver = true, w
+		}
+		return f.says(
+			SignerExpired, effect,
+			fmt.Sprintf(
+				"The signature %s holds, by %s; that key has expired since, on %s.", name, who, e.Format(time.DateOnly),
+			),
+			"If the publisher has extended the key, import its newer copy and judge again.",
+		), true
+	}
+	return f, false
 }
 
 // Manifest judges a manifest.

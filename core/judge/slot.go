@@ -17,86 +17,35 @@ import (
 // whether the slot has any evidence, for or against.
 func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outcome, out *Outcome) bool {
 	said := m.Device
-	who := plain.Text(said.Device)
-	where := fmt.Sprintf("%s of %s", plain.Text(said.SlotTitle), who)
-	algorithm, value := said.Algorithm, m.Digests[said.Algorithm]
+	where := fmt.Sprintf("%s of %s", plain.Text(said.SlotTitle), plain.Text(said.Device))
 	out.Grounds = append(out.Grounds, deviceSaid(m))
 	against := item.Against
 	if against == nil {
 		out.Grounds = append(out.Grounds, Ground{
 			Code:      NotListed,
 			Effect:    Withholds,
-			Algorithm: algorithm,
-			Computed:  value,
+			Algorithm: said.Algorithm,
+			Computed:  m.Digests[said.Algorithm],
 			Sentence: fmt.Sprintf(
-				"No release that was cleared here is known to have the %s that %s gives.", algorithm, where,
+				"No release that was cleared here is known to have the %s that %s gives.", said.Algorithm, where,
 			),
 			Advice: "Verify the release that should be in it, and say that the slot is to be held against it.",
 		})
 		return true
 	}
-	named := against.Named()
-	g := Ground{Source: against.Path, Algorithm: algorithm, Expected: against.Digests[algorithm], Computed: value}
 	first := artifactLink(item, m)
-	first.Kind, first.Label, first.Detail = "slot", where, fmt.Sprintf("%d bytes, by the word of %s", m.Size, who)
-	image := Link{Kind: "image", Label: named, Ref: against.Path}
-	matched := against.Variant(algorithm, value)
-	reversed := false
-	if matched == digest.Unknown && algorithm.Class() == digest.Checksum {
-		backwards := slices.Clone(value)
-		slices.Reverse(backwards)
-		matched = against.Variant(algorithm, backwards)
-		reversed = matched != digest.Unknown
-	}
-	covers := said.Covers
-	if against.Covered != "" {
-		covers = against.Covered
-	}
-	if matched == digest.Unknown || covers == device.Image && said.Covers == device.Image && m.Size != against.Size {
-		g.Code, g.Effect = DigestMismatch, Refuses
-		g.Sentence = fmt.Sprintf("%s does not have the bytes of %s.", capital(where), named)
-		g.Advice = "Do not activate this slot. Write it again and check it again; if it stays so, look at what the device says on its own console."
-		if matched != digest.Unknown {
-			g.Code = SizeMismatch
-			g.Sentence = fmt.Sprintf(
-				"%s says that it hashed %d bytes of %s, and %s has %d.", who, m.Size, plain.Text(said.SlotTitle), named,
-				against.Size,
-			)
-		}
+	first.Kind, first.Label = "slot", where
+	first.Detail = fmt.Sprintf("%d bytes, by the word of %s", m.Size, plain.Text(said.Device))
+	image := Link{Kind: "image", Label: against.Named(), Ref: against.Path}
+	match := slotMatch(said, m.Digests[said.Algorithm], against)
+	if g, differs := match.differs(m, where); differs {
 		out.Grounds = append(out.Grounds, g)
 		image.State, image.Detail = Broken, "has other bytes than the slot"
 		out.Paths = append(out.Paths, pathOf(Readback, []Link{first, image}, g))
 		return true
 	}
-	g.Code, g.Effect = DigestMatch, Supports
-	g.Sentence = fmt.Sprintf("%s has the %s of %s.", capital(where), matched, named)
-	var variant []diagnose.Cause
-	if matched != algorithm {
-		g.Expected = against.Digests[matched]
-		variant = []diagnose.Cause{
-			{
-				Code: diagnose.WrongAlgorithm,
-				Sentence: fmt.Sprintf(
-					"The value is not the %s, as the kind of device says, but the %s.", algorithm, matched,
-				),
-				Advice: "Mend the description of its kind; nothing is wrong with what is in the slot.",
-			},
-		}
-		g.Algorithm = matched
-	}
-	if reversed {
-		g.Expected = against.Digests[matched]
-		variant = append(variant, diagnose.Cause{
-			Code:     diagnose.WrongAlgorithm,
-			Sentence: fmt.Sprintf("The device gives the bytes of the %s in reverse order.", matched),
-			Advice:   "Say so in the description of its kind, with “checksum_order: reversed”; nothing is wrong with what is in the slot.",
-		})
-	}
-	if against.Covered != "" {
-		g.Sentence += " " + otherExtent(said.Covers, against)
-		g.Advice = "Mend “covers” and “fill” in the description of its kind; nothing is wrong with what is in the slot."
-	}
-	weak := matched.PreimageBits() < b.policyOn(item.Path).DevicePreimageBits
+	g := match.ground(where)
+	weak := match.algorithm.PreimageBits() < b.policyOn(item.Path).DevicePreimageBits
 	if weak || !against.Known() {
 		g.Effect = Notes
 	}
@@ -104,16 +53,16 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		out.Grounds = append(out.Grounds, Ground{
 			Code:      WeakDigestOnly,
 			Effect:    Withholds,
-			Algorithm: matched,
+			Algorithm: match.algorithm,
 			Sentence: fmt.Sprintf(
-				"By its %s, damage would show in %s; that somebody has put something else there need not.", matched,
-				where,
+				"By its %s, damage would show in %s; that somebody has put something else there need not.",
+				match.algorithm, where,
 			),
 			Advice: "Ask the device for a stronger digest, if its kind has one, or read the slot back.",
-			Causes: variant,
+			Causes: match.causes(),
 		})
 	} else {
-		g.Causes = variant
+		g.Causes = match.causes()
 	}
 	if !against.Known() {
 		out.Grounds = append(out.Grounds, g, Ground{
@@ -124,8 +73,93 @@ func (b Basis) bySlot(item *survey.Item, m *measure.Measurement, original *Outco
 		})
 		return true
 	}
-	restOn(Readback, original, first, image, g, named, "this slot", out)
+	restOn(Readback, original, first, image, g, against.Named(), "this slot", out)
 	return true
+}
+
+// A matchedSlot is a slot's value beside those of the file that it is held against.
+type matchedSlot struct {
+	said    *device.SlotReport
+	value   digest.Value
+	against *survey.Against
+	// algorithm is the one of the file's digests that the value is, or [digest.Unknown] where it
+	// is none. reversed is set where it is that digest's bytes in reverse order.
+	algorithm digest.Algorithm
+	reversed  bool
+}
+
+// slotMatch looks which digest of a file a slot's value is. Only a checksum is tried backwards too.
+func slotMatch(said *device.SlotReport, value digest.Value, against *survey.Against) matchedSlot {
+	s := matchedSlot{said: said, value: value, against: against, algorithm: against.Variant(said.Algorithm, value)}
+	if s.algorithm == digest.Unknown && said.Algorithm.Class() == digest.Checksum {
+		backwards := slices.Clone(value)
+		slices.Reverse(backwards)
+		s.algorithm = against.Variant(said.Algorithm, backwards)
+		s.reversed = s.algorithm != digest.Unknown
+	}
+	return s
+}
+
+// differs reports whether the slot has other bytes than the file, and says so.
+func (s matchedSlot) differs(m *measure.Measurement, where string) (g Ground, differs bool) {
+	covers := s.said.Covers
+	if s.against.Covered != "" {
+		covers = s.against.Covered
+	}
+	otherSize := covers == device.Image && s.said.Covers == device.Image && m.Size != s.against.Size
+	if s.algorithm != digest.Unknown && !otherSize {
+		return Ground{}, false
+	}
+	g = Ground{
+		Code: DigestMismatch, Effect: Refuses, Source: s.against.Path, Algorithm: s.said.Algorithm,
+		Expected: s.against.Digests[s.said.Algorithm], Computed: s.value,
+		Sentence: fmt.Sprintf("%s does not have the bytes of %s.", capital(where), s.against.Named()),
+		Advice:   "Do not activate this slot. Write it again and check it again; if it stays so, look at what the device says on its own console.",
+	}
+	if s.algorithm != digest.Unknown {
+		g.Code = SizeMismatch
+		g.Sentence = fmt.Sprintf(
+			"%s says that it hashed %d bytes of %s, and %s has %d.", plain.Text(s.said.Device), m.Size,
+			plain.Text(s.said.SlotTitle), s.against.Named(), s.against.Size,
+		)
+	}
+	return g, true
+}
+
+// ground says that the slot has the bytes of the file.
+func (s matchedSlot) ground(where string) Ground {
+	g := Ground{
+		Code: DigestMatch, Effect: Supports, Source: s.against.Path, Algorithm: s.algorithm,
+		Expected: s.against.Digests[s.algorithm], Computed: s.value,
+		Sentence: fmt.Sprintf("%s has the %s of %s.", capital(where), s.algorithm, s.against.Named()),
+	}
+	if s.against.Covered != "" {
+		g.Sentence += " " + otherExtent(s.said.Covers, s.against)
+		g.Advice = "Mend “covers” and “fill” in the description of its kind; nothing is wrong with what is in the slot."
+	}
+	return g
+}
+
+// causes says in what the value is written otherwise than the kind of device says.
+func (s matchedSlot) causes() []diagnose.Cause {
+	var out []diagnose.Cause
+	if s.algorithm != s.said.Algorithm {
+		out = append(out, diagnose.Cause{
+			Code: diagnose.WrongAlgorithm,
+			Sentence: fmt.Sprintf(
+				"The value is not the %s, as the kind of device says, but the %s.", s.said.Algorithm, s.algorithm,
+			),
+			Advice: "Mend the description of its kind; nothing is wrong with what is in the slot.",
+		})
+	}
+	if s.reversed {
+		out = append(out, diagnose.Cause{
+			Code:     diagnose.WrongAlgorithm,
+			Sentence: fmt.Sprintf("The device gives the bytes of the %s in reverse order.", s.algorithm),
+			Advice:   "Say so in the description of its kind, with “checksum_order: reversed”; nothing is wrong with what is in the slot.",
+		})
+	}
+	return out
 }
 
 // otherExtent names the bytes that the value is over, where the device's own answer says that they

@@ -157,87 +157,117 @@ type group struct {
 // has no place in one is left out, and damaged says why; where a packet's end cannot be told
 // reading ends.
 func readGroups(data []byte) (groups []group, damaged []error, err error) {
-	var g *group
-	end := func() {
-		if g != nil {
-			groups = append(groups, *g)
-		}
-		g = nil
-	}
-	spoiled := false // up to the next key
-	cut := false     // up to the next part
-	strange := false // before the first key
+	g := grouping{}
 	r := packetReader{data: data}
 	for {
 		p, err := r.next()
 		if err != nil {
-			g = nil // nobody knows what of it is missing
-			damaged = append(damaged, err)
+			g.open = nil // nobody knows what of it is missing
+			g.damaged = append(g.damaged, err)
 			break
 		}
 		if p == nil {
 			break
 		}
-		switch p.tag {
-		case tagSecretKey, tagSecretSubkey:
-			return nil, nil, &SecretKeyError{}
-		case tagPublicKey:
-			end()
-			cut = false
-			if len(p.body) > maxBody(p.tag) {
-				long := tooLong(p)
-				damaged = append(damaged, &long)
-				spoiled = true
-				continue
-			}
-			g, spoiled = &group{offset: p.offset, parts: []component{{tag: p.tag, body: p.body}}}, false
-		case tagTrust, tagMarker, tagPadding:
-			// Local remarks of whoever exported the key.
-			if g != nil {
-				g.passed++
-			}
-		case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
-			long := len(p.body) > maxBody(p.tag)
-			if long {
-				damaged = append(damaged, &PartError{tooLong(p)})
-			}
-			switch {
-			case spoiled:
-			case long && p.tag != tagSignature && g != nil:
-				cut = true
-			case long, cut && p.tag == tagSignature:
-			case g == nil && p.tag == tagSignature && !strange:
-				return nil, nil, &EmptyError{Want: "public key", Found: "it starts with a signature"}
-			case g == nil:
-				strange = true
-				damaged = append(
-					damaged,
-					&FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands before any public key"},
-				)
-			case p.tag == tagSignature:
-				last := &g.parts[len(g.parts)-1]
-				last.sigs = append(last.sigs, p.body)
-			default:
-				cut = false
-				g.parts = append(g.parts, component{tag: p.tag, body: p.body})
-			}
-		default:
-			if p.tag < leastUncritical && !spoiled {
-				damaged = append(
-					damaged,
-					&FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: "it has no place in a public key"},
-				)
-				g, spoiled = nil, true
-			} else if g != nil {
-				g.passed++
-			}
+		if err := g.take(p); err != nil {
+			return nil, nil, err
 		}
-		if len(damaged) > maxDamaged {
-			return nil, nil, damaged[0]
+		if len(g.damaged) > maxDamaged {
+			return nil, nil, g.damaged[0]
 		}
 	}
-	end()
-	return groups, damaged, nil
+	g.end()
+	return g.groups, g.damaged, nil
+}
+
+// A grouping puts packets into groups.
+type grouping struct {
+	groups  []group
+	damaged []error
+	// open is the certificate that is being read, or nil.
+	open *group
+	// spoiled is set up to the next key, cut up to the next part, and strange once something
+	// stood before the first key.
+	spoiled, cut, strange bool
+}
+
+func (g *grouping) end() {
+	if g.open != nil {
+		g.groups = append(g.groups, *g.open)
+	}
+	g.open = nil
+}
+
+// take puts a packet where it belongs. It fails where what is read is no certificate at all.
+func (g *grouping) take(p *packet) error {
+	switch p.tag {
+	case tagSecretKey, tagSecretSubkey:
+		return &SecretKeyError{}
+	case tagPublicKey:
+		g.key(p)
+	case tagTrust, tagMarker, tagPadding:
+		// Local remarks of whoever exported the key.
+		g.passOver()
+	case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
+		return g.part(p)
+	default:
+		if p.tag >= leastUncritical || g.spoiled {
+			g.passOver()
+			break
+		}
+		g.misplaced(p, "it has no place in a public key")
+		g.open, g.spoiled = nil, true
+	}
+	return nil
+}
+
+func (g *grouping) passOver() {
+	if g.open != nil {
+		g.open.passed++
+	}
+}
+
+func (g *grouping) misplaced(p *packet, why string) {
+	g.damaged = append(g.damaged, &FormatError{Offset: p.offset, Packet: tagName(p.tag), Reason: why})
+}
+
+// key begins another certificate.
+func (g *grouping) key(p *packet) {
+	g.end()
+	g.cut = false
+	if len(p.body) > maxBody(p.tag) {
+		long := tooLong(p)
+		g.damaged = append(g.damaged, &long)
+		g.spoiled = true
+		return
+	}
+	g.open, g.spoiled = &group{offset: p.offset, parts: []component{{tag: p.tag, body: p.body}}}, false
+}
+
+// part takes a part of a certificate, or a signature over the part before.
+func (g *grouping) part(p *packet) error {
+	long := len(p.body) > maxBody(p.tag)
+	if long {
+		g.damaged = append(g.damaged, &PartError{tooLong(p)})
+	}
+	switch {
+	case g.spoiled:
+	case long && p.tag != tagSignature && g.open != nil:
+		g.cut = true
+	case long, g.cut && p.tag == tagSignature:
+	case g.open == nil && p.tag == tagSignature && !g.strange:
+		return &EmptyError{Want: "public key", Found: "it starts with a signature"}
+	case g.open == nil:
+		g.strange = true
+		g.misplaced(p, "it stands before any public key")
+	case p.tag == tagSignature:
+		last := &g.open.parts[len(g.open.parts)-1]
+		last.sigs = append(last.sigs, p.body)
+	default:
+		g.cut = false
+		g.open.parts = append(g.open.parts, component{tag: p.tag, body: p.body})
+	}
+	return nil
 }
 
 // maxBody returns how long a packet of a certificate may be: longer ones cost those who

@@ -42,103 +42,156 @@ func IsCleartext(data []byte) bool {
 // damaged signatures; and an [*EmptyError] when there is no frame.
 func ReadCleartext(data []byte) (*Cleartext, error) {
 	c := &Cleartext{}
-	offset, number := 0, 0
-	next := func() (line string, at int, ok bool) {
-		if offset >= len(data) {
-			return "", offset, false
-		}
-		at = offset
-		raw, behind := cutLine(data, offset)
-		offset = behind
-		number++
-		return strings.TrimRight(string(raw), " \t"), at, true
+	r := cleartextReader{data: data}
+	if err := r.begin(c); err != nil {
+		return nil, err
 	}
-	bad := func(at int, format string, args ...any) error {
-		return &FormatError{Offset: at, Packet: "cleartext frame", Reason: fmt.Sprintf(format, args...)}
+	if err := r.headers(); err != nil {
+		return nil, err
 	}
+	c.FirstLine = r.number + 1
+	if err := r.text(c); err != nil {
+		return nil, err
+	}
+	end, err := r.end(c)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.between(end); err != nil {
+		return nil, err
+	}
+	c.Signatures, err = ReadSignatures(data[r.offset:end])
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+// A cleartextReader reads a frame line by line.
+type cleartextReader struct {
+	data []byte
+	// offset is where the next line begins, and number counts those that were read.
+	offset, number int
+}
+
+// next returns a line without the white space behind it, and where it begins.
+func (r *cleartextReader) next() (line string, at int, ok bool) {
+	if r.offset >= len(r.data) {
+		return "", r.offset, false
+	}
+	at = r.offset
+	raw, behind := cutLine(r.data, r.offset)
+	r.offset = behind
+	r.number++
+	return strings.TrimRight(string(raw), " \t"), at, true
+}
+
+func badFrame(at int, format string, args ...any) error {
+	return &FormatError{Offset: at, Packet: "cleartext frame", Reason: fmt.Sprintf(format, args...)}
+}
+
+// begin reads up to the first line of the frame.
+func (r *cleartextReader) begin(c *Cleartext) error {
 	for {
-		line, _, ok := next()
+		line, _, ok := r.next()
 		if !ok {
-			return nil, &EmptyError{Want: "signed text"}
+			return &EmptyError{Want: "signed text"}
 		}
 		if line == cleartextStart {
-			break
+			return nil
 		}
 		if line != "" {
 			c.Outside = "before the frame"
 		}
 	}
-	for { // headers, up to an empty line
-		line, at, ok := next()
+}
+
+// headers reads the headers, up to an empty line. Whatever else than names of hashes stands there
+// looks signed to whoever reads it, and is not.
+func (r *cleartextReader) headers() error {
+	for {
+		line, at, ok := r.next()
 		if !ok {
-			return nil, bad(at, "it ends within its headers")
+			return badFrame(at, "it ends within its headers")
 		}
 		if line == "" {
-			break
+			return nil
 		}
 		names, isHash := strings.CutPrefix(line, "Hash: ")
 		if !isHash {
-			return nil, bad(
+			return badFrame(
 				at, "the header %q has no place here, or the empty line before the text is missing", clipped(line),
 			)
 		}
-		// Whatever else stands there looks signed to whoever reads it, and is not.
 		for name := range strings.SplitSeq(names, ",") {
 			if !slices.Contains(hashTextNames, strings.Trim(name, " ")) {
-				return nil, bad(
+				return badFrame(
 					at, "the header %q does not name hash algorithms as the standard has them", clipped(line),
 				)
 			}
 		}
 	}
-	c.FirstLine = number + 1
+}
+
+// text reads the text, up to the first signature.
+func (r *cleartextReader) text(c *Cleartext) error {
 	var lines []string
 	for {
-		line, at, ok := next()
+		line, at, ok := r.next()
 		if !ok {
-			return nil, bad(at, "no signature follows the text; it was cut short")
+			return badFrame(at, "no signature follows the text; it was cut short")
 		}
 		if line == signatureStart {
-			offset = at
-			break
+			r.offset = at
+			c.Text = []byte(strings.Join(lines, "\n"))
+			return nil
 		}
 		if rest, escaped := strings.CutPrefix(line, "- "); escaped {
 			line = rest
 		} else if line == "-" { // an escaped empty line whose space is gone
 			line = ""
 		} else if strings.HasPrefix(line, "-") {
-			return nil, bad(at, "a line of the text begins with a dash that is not escaped")
+			return badFrame(at, "a line of the text begins with a dash that is not escaped")
 		}
 		lines = append(lines, line)
 	}
-	c.Text = []byte(strings.Join(lines, "\n"))
-	start := offset
-	end := bytes.LastIndex(data, []byte(signatureEnd))
-	if end < start {
-		return nil, bad(start, "its signature has no end; it was cut short")
+}
+
+// end returns where the last signature ends, and notes what stands behind it.
+func (r *cleartextReader) end(c *Cleartext) (int, error) {
+	const second = "there is a second frame; only one can be used, so that it is certain what was signed"
+	end := bytes.LastIndex(r.data, []byte(signatureEnd))
+	if end < r.offset {
+		return 0, badFrame(r.offset, "its signature has no end; it was cut short")
 	}
 	end += len(signatureEnd)
-	if bytes.Contains(data[start:end], []byte(cleartextStart)) {
-		return nil, bad(start, "there is a second frame; only one can be used, so that it is certain what was signed")
+	if bytes.Contains(r.data[r.offset:end], []byte(cleartextStart)) {
+		return 0, badFrame(r.offset, second)
 	}
-	if rest := data[end:]; len(bytes.TrimSpace(rest)) > 0 {
-		if bytes.Contains(rest, []byte(cleartextStart)) {
-			return nil, bad(end, "there is a second frame; only one can be used, so that it is certain what was signed")
-		}
-		if c.Outside != "" {
-			c.Outside += " and behind it"
-		} else {
-			c.Outside = "behind the frame"
-		}
+	rest := r.data[end:]
+	if bytes.Contains(rest, []byte(cleartextStart)) {
+		return 0, badFrame(end, second)
 	}
-	// Between the blocks of several signatures there is nothing. A block that is damaged goes
-	// up to the next one.
-	for at := start; at < end; {
-		_, behind, err := readArmorBlock(data[:end], at)
+	switch {
+	case len(bytes.TrimSpace(rest)) == 0:
+	case c.Outside != "":
+		c.Outside += " and behind it"
+	default:
+		c.Outside = "behind the frame"
+	}
+	return end, nil
+}
+
+// between refuses what stands between the blocks of several signatures. A block that is damaged
+// goes up to the next one.
+func (r *cleartextReader) between(end int) error {
+	data := r.data[:end]
+	for at := r.offset; at < end; {
+		_, behind, err := readArmorBlock(data, at)
 		if err != nil {
-			next := armorAt(data[:end], at+len(signatureStart))
+			next := armorAt(data, at+len(signatureStart))
 			if next < 0 {
-				break
+				return nil
 			}
 			at = next
 			continue
@@ -147,16 +200,11 @@ func ReadCleartext(data []byte) (*Cleartext, error) {
 			behind++
 		}
 		if behind < end && !bytes.HasPrefix(data[behind:], []byte(signatureStart)) {
-			return nil, bad(behind, "there is text between its signatures")
+			return badFrame(behind, "there is text between its signatures")
 		}
 		at = behind
 	}
-	sigs, err := ReadSignatures(data[start:end])
-	if err != nil {
-		return nil, err
-	}
-	c.Signatures = sigs
-	return c, nil
+	return nil
 }
 
 // Document returns what a signature of the framework is held against. A

@@ -76,9 +76,8 @@ func (m *Message) read(data []byte, depth int) error {
 	if depth > maxNesting {
 		return &FormatError{Packet: "message", Reason: fmt.Sprintf("messages are nested more than %d deep", maxNesting)}
 	}
+	l := messageLevel{message: m, depth: depth}
 	r := packetReader{data: data}
-	announced, before, after := 0, 0, 0
-	content := false
 	for {
 		p, err := r.next()
 		if err != nil {
@@ -87,70 +86,92 @@ func (m *Message) read(data []byte, depth int) error {
 		if p == nil {
 			break
 		}
-		misplaced := &FormatError{
-			Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands where it leaves open what was signed",
-		}
-		switch p.tag {
-		case tagMarker, tagPadding:
-		case tagOnePass:
-			if content || before > 0 {
-				return misplaced
-			}
-			announced++
-		case tagSignature:
-			s, err := parseSignature(p.body, p.end-len(p.body))
-			if err != nil {
-				return err
-			}
-			if len(m.Signatures) == maxSignatures {
-				return &FormatError{
-					Offset: p.offset, Packet: tagName(p.tag),
-					Reason: fmt.Sprintf("more than %d signatures in one message", maxSignatures),
-				}
-			}
-			m.Signatures = append(m.Signatures, s)
-			if content {
-				after++
-			} else {
-				before++
-			}
-		case tagLiteral:
-			if content {
-				return misplaced
-			}
-			content = true
-			if err := m.literal(p); err != nil {
-				return err
-			}
-		case tagCompressed:
-			if content {
-				return misplaced
-			}
-			content = true
-			inner, err := expand(p)
-			if err != nil {
-				return err
-			}
-			if err := m.read(inner, depth+1); err != nil {
-				return err
-			}
-			if (announced > 0 || before > 0) && len(m.Signatures) > before+after {
-				return misplaced // signatures inside and around: over what?
-			}
-		case tagPKESK, 3, 9, 18, 20:
-			return &UnsupportedError{What: "encrypted data"}
-		default:
-			return misplaced
+		if err := l.take(p); err != nil {
+			return err
 		}
 	}
 	switch {
-	case !content:
+	case !l.content:
 		return &EmptyError{Want: "message", Found: "it has no content"}
-	case announced != after:
+	case l.announced != l.after:
 		return &FormatError{
 			Packet: "message",
-			Reason: fmt.Sprintf("%d signatures are announced and %d follow the content", announced, after),
+			Reason: fmt.Sprintf("%d signatures are announced and %d follow the content", l.announced, l.after),
 		}
+	}
+	return nil
+}
+
+// A messageLevel is what was read so far of one level of a message.
+type messageLevel struct {
+	message *Message
+	depth   int
+	// announced counts one-pass packets, before and after the signatures on both sides of the
+	// content, and content is set once that was read.
+	announced, before, after int
+	content                  bool
+}
+
+// take takes a packet of the level.
+func (l *messageLevel) take(p *packet) error {
+	misplaced := &FormatError{
+		Offset: p.offset, Packet: tagName(p.tag), Reason: "it stands where it leaves open what was signed",
+	}
+	switch p.tag {
+	case tagMarker, tagPadding:
+	case tagOnePass:
+		if l.content || l.before > 0 {
+			return misplaced
+		}
+		l.announced++
+	case tagSignature:
+		return l.signature(p)
+	case tagLiteral:
+		if l.content {
+			return misplaced
+		}
+		l.content = true
+		return l.message.literal(p)
+	case tagCompressed:
+		if l.content {
+			return misplaced
+		}
+		l.content = true
+		inner, err := expand(p)
+		if err != nil {
+			return err
+		}
+		if err := l.message.read(inner, l.depth+1); err != nil {
+			return err
+		}
+		if (l.announced > 0 || l.before > 0) && len(l.message.Signatures) > l.before+l.after {
+			return misplaced // signatures inside and around: over what?
+		}
+	case tagPKESK, 3, 9, 18, 20:
+		return &UnsupportedError{What: "encrypted data"}
+	default:
+		return misplaced
+	}
+	return nil
+}
+
+// signature takes a signature of the level.
+func (l *messageLevel) signature(p *packet) error {
+	s, err := parseSignature(p.body, p.end-len(p.body))
+	if err != nil {
+		return err
+	}
+	if len(l.message.Signatures) == maxSignatures {
+		return &FormatError{
+			Offset: p.offset, Packet: tagName(p.tag),
+			Reason: fmt.Sprintf("more than %d signatures in one message", maxSignatures),
+		}
+	}
+	l.message.Signatures = append(l.message.Signatures, s)
+	if l.content {
+		l.after++
+	} else {
+		l.before++
 	}
 	return nil
 }

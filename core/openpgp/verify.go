@@ -111,6 +111,12 @@ func (r Result) end(status Status, question, format string, args ...any) Result 
 	return r
 }
 
+// failed ends with a question that was answered with no, and returns false.
+func (r *Result) failed(status Status, question, format string, args ...any) bool {
+	*r = r.end(status, question, format, args...)
+	return false
+}
+
 // A Document is what a signature is held against.
 type Document struct {
 	// Digest is the finished hash, from [Signature.Finish].
@@ -259,85 +265,106 @@ func (s *Signature) issuer() string {
 
 // fit asks questions 4 to 6 of a signature whose cryptography holds.
 func (r Result) fit(s *Signature, rules Rules) Result {
+	primary, own, ok := r.maySign(rules)
+	if !ok || !r.wasGood(s, rules, earlier(primary.expires, own.expires)) || !r.isStrong(s, rules) {
+		return r
+	}
+	return r.end(Valid, "", "")
+}
+
+// maySign asks whether the signer may sign documents. It returns what its owner has ruled of the
+// primary key and of the key itself.
+func (r *Result) maySign(rules Rules) (primary, own ruling, ok bool) {
 	cert, key := r.Signer.Certificate, r.Signer.Key
 	const may = "May this key sign documents?"
-	primary, ok := cert.primaryRuling(rules)
+	primary, ok = cert.primaryRuling(rules)
 	if !ok {
-		return r.end(SignerUnfit, may, "the primary key has no self-signature that holds and is strong enough")
+		return ruling{}, ruling{}, r.failed(SignerUnfit, may, "the primary key has no self-signature that holds and is strong enough")
 	}
-	own := primary
+	own = primary
 	if key != cert.Primary {
 		sub := cert.subkey(key)
 		if key.Version != cert.Primary.Version {
-			return r.end(
+			return ruling{}, ruling{}, r.failed(
 				SignerUnfit, may,
 				"the subkey is of version %d and its primary key of version %d, and these do not go together",
 				key.Version, cert.Primary.Version,
 			)
 		}
 		if own, ok = rules.ruling(sub.bindings, sub.Key); !ok {
-			return r.end(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
+			return ruling{}, ruling{}, r.failed(SignerUnfit, may, "no valid signature binds the subkey to its primary key")
 		}
 		if own.flags&flagSign == 0 {
-			return r.end(SignerUnfit, may, "its owner did not mark the subkey for signing")
+			return ruling{}, ruling{}, r.failed(SignerUnfit, may, "its owner did not mark the subkey for signing")
 		}
 		if !own.backed {
-			return r.end(
+			return ruling{}, ruling{}, r.failed(
 				SignerUnfit, may,
 				"the subkey lacks a valid signature back to the primary key, so anyone could have attached it",
 			)
 		}
 	} else if own.stated && own.flags&flagSign == 0 {
-		return r.end(SignerUnfit, may, "its owner did not mark the key for signing")
+		return ruling{}, ruling{}, r.failed(SignerUnfit, may, "its owner did not mark the key for signing")
 	}
 	r.passed(may, "its owner says so in a signature of %s", own.since.Format(time.DateOnly))
+	return primary, own, true
+}
 
+// wasGood asks whether the signer, which expires at some time or never, was good when the
+// signature was made, and whether the signature is not too old or too new.
+func (r *Result) wasGood(s *Signature, rules Rules, expires *time.Time) bool {
+	cert, key := r.Signer.Certificate, r.Signer.Key
 	const times = "Was the key good when the signature was made?"
 	if s.Created.Before(key.Created) || s.Created.Before(cert.Primary.Created) {
-		return r.end(SignerUnfit, times, "the signature claims to be older than the key")
+		return r.failed(SignerUnfit, times, "the signature claims to be older than the key")
 	}
 	if s.Created.After(rules.Now.Add(rules.Skew)) {
-		return r.end(SignatureInFuture, times, "it is dated %s, which has not come yet", s.Created.Format(time.RFC3339))
+		return r.failed(SignatureInFuture, times, "it is dated %s, which has not come yet", s.Created.Format(time.RFC3339))
 	}
 	r.Revocation = cert.revocationOf(key)
 	if rev := r.Revocation; rev != nil && (rev.Always() || !s.Created.Before(rev.Time)) {
-		return r.end(SignerRevoked, times, "the key was revoked on %s (%s)", rev.Time.Format(time.DateOnly), rev.Reason)
+		return r.failed(SignerRevoked, times, "the key was revoked on %s (%s)", rev.Time.Format(time.DateOnly), rev.Reason)
 	}
-	r.SignerExpires = earlier(primary.expires, own.expires)
+	r.SignerExpires = expires
 	if e := r.SignerExpires; e != nil && !s.Created.Before(*e) {
-		return r.end(
+		return r.failed(
 			SignerExpired, times, "the key had expired on %s, before the signature was made", e.Format(time.DateOnly),
 		)
 	}
 	if s.expired(rules.Now) {
-		return r.end(
+		return r.failed(
 			SignatureExpired, times, "the signature was valid until %s only",
 			s.Created.Add(s.Lifetime).Format(time.DateOnly),
 		)
 	}
 	if rules.MaxAge != 0 && s.Created.Add(rules.MaxAge).Before(rules.Now) {
-		return r.end(
+		return r.failed(
 			SignatureExpired, times, "the signature of %s is older than the policy allows",
 			s.Created.Format(time.DateOnly),
 		)
 	}
 	r.passed(times, "neither expired nor revoked on %s", s.Created.Format(time.DateOnly))
+	return true
+}
 
+// isStrong asks whether hash and key are strong enough.
+func (r *Result) isStrong(s *Signature, rules Rules) bool {
+	key := r.Signer.Key
 	const strong = "Are hash and key strong enough?"
 	if key.tooShort(s) {
-		return r.end(
+		return r.failed(
 			HashShort, strong, "%s is too short for a key of the kind %s: the standard asks for %d bits", s.Hash,
 			key.Describe(), 8*key.leastHash(),
 		)
 	}
 	if s.Hash.CollisionBits() < rules.DocumentHashBits {
-		return r.end(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
+		return r.failed(Weak, strong, "%s is too weak for a signature over a document", s.Hash)
 	}
 	if why := key.Weakness(rules); why != "" {
-		return r.end(Weak, strong, "%s", why)
+		return r.failed(Weak, strong, "%s", why)
 	}
 	r.passed(strong, "%s with %s", key.Describe(), s.Hash)
-	return r.end(Valid, "", "")
+	return true
 }
 
 // Weakness says in a clause why the rules do not accept a key of this kind and
