@@ -163,8 +163,8 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		Sightings: []wire.Sighting{}, History: []wire.KeyStep{}, ChannelsSeen: v.Sighted,
 		ChannelsAsked: v.Policy.SightingChannels, Obstacles: append([]keyring.Obstacle{}, v.Obstacles...),
 		Paths: []wire.Path{}, AnchorAdmits: v.Policy.AnchorAdmits, TwoCurators: v.Policy.TwoCurators,
-		Revokers: []string{}, Attributes: cert.Attributes(), Imported: v.Row.ImportedAt, ImportedBy: v.Row.ImportedBy,
-		Source: plain.Text(v.Row.Source),
+		Revokers: []string{}, Attributes: cert.Attributes(), Imported: v.Imported.At, ImportedBy: v.Imported.By,
+		Source: plain.Text(v.Imported.Source),
 	}
 	out.Until = v.Key.LastAt(now).Until
 	out.Expires, _ = cert.Expires(v.Rules)
@@ -184,14 +184,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 		)
 	}
 	for _, s := range v.Sightings {
-		read := openpgp.NewFingerprint(s.Read)
-		out.Sightings = append(out.Sightings, wire.Sighting{
-			Channel: keyring.Channel(s.Channel),
-			Place:   plain.Text(s.Place), Note: plain.Text(s.Note),
-			Read: plain.Grouped(string(read)), Agrees: read == fp,
-			Differs: append([]int{}, keyring.Differences(read, fp)...), At: s.At, By: s.By, Record: s.Position,
-			Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
-		})
+		out.Sightings = append(out.Sightings, sightingOf(s, fp))
 	}
 	out.Timeline = convert(
 		cert.Timeline(v.Rules),
@@ -202,11 +195,7 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	}
 	out.Certified, out.Namesakes, out.UnknownCertifiers = []wire.Statement{}, []string{}, v.UnknownCertifiers
 	for _, c := range v.Certifiers {
-		out.Certified = append(out.Certified, wire.Statement{
-			By:   string(c.By.Certificate.Primary.Fingerprint),
-			ByID: firstID(c.By.Certificate), UserID: plain.Text(c.UserID), Made: c.Made, Status: c.Status,
-			Reason: c.Reason,
-		})
+		out.Certified = append(out.Certified, statementOf(c))
 	}
 	for _, k := range v.Namesakes {
 		out.Namesakes = append(out.Namesakes, string(k.Certificate.Primary.Fingerprint))
@@ -214,24 +203,44 @@ func (a *API) keyOf(v keys.View) wire.Key {
 	for _, p := range v.Paths {
 		out.Paths = append(out.Paths, pathOf(p, now))
 	}
-	if p := v.Proposal; p != nil {
-		out.Proposal = &wire.Proposal{
-			Publisher: p.Publisher, Role: keyring.Role(p.Role), Reason: plain.Text(p.Reason), By: p.By, At: p.At,
-			Record: p.Position, Until: p.Until,
-		}
-	}
-	for _, c := range v.Changes {
-		out.History = append(out.History, wire.KeyStep{
-			At:      c.At,
-			To:      keyring.State(c.To),
-			By:      c.By,
-			Reason:  plain.Text(c.Reason),
-			Record:  c.Position,
-			Until:   c.Until,
-			RestsOn: convert(c.RestsOn, plain.Grouped),
-		})
+	out.Proposal = proposalOf(v.Proposal)
+	for _, c := range v.Steps {
+		out.History = append(out.History, stepOf(c))
 	}
 	return out
+}
+
+func statementOf(s keyring.Statement) wire.Statement {
+	return wire.Statement{
+		By: string(s.By.Certificate.Primary.Fingerprint), ByID: firstID(s.By.Certificate), UserID: plain.Text(s.UserID),
+		Made: s.Made, Status: s.Status, Reason: s.Reason,
+	}
+}
+
+// sightingOf tells of a sighting of a key.
+func sightingOf(s keys.Sighting, of openpgp.Fingerprint) wire.Sighting {
+	return wire.Sighting{
+		Channel: s.Channel, Place: plain.Text(s.Place), Note: plain.Text(s.Note), Read: plain.Grouped(string(s.Read)),
+		Agrees: s.Read == of, Differs: append([]int{}, keyring.Differences(s.Read, of)...), At: s.At, By: s.By,
+		Record: s.Record, Resolved: plain.Text(s.Resolved), ResolvedBy: s.ResolvedBy,
+	}
+}
+
+func proposalOf(p *keys.Proposal) *wire.Proposal {
+	if p == nil {
+		return nil
+	}
+	return &wire.Proposal{
+		Publisher: p.Publisher, Role: p.Role, Reason: plain.Text(p.Reason), By: p.By, At: p.At, Record: p.Record,
+		Until: p.Until,
+	}
+}
+
+func stepOf(s keys.Step) wire.KeyStep {
+	return wire.KeyStep{
+		At: s.At, To: s.To, By: s.By, Reason: plain.Text(s.Reason), Record: s.Record, Until: s.Until,
+		RestsOn: convert(s.RestsOn, plain.Grouped),
+	}
 }
 
 // firstID returns the first valid user ID, safe to show, or the empty string.

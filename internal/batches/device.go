@@ -83,44 +83,8 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (qu
 	}
 	slices.Sort(a.Slots)
 	a.Slots = slices.Compact(a.Slots)
-	for _, name := range a.Slots {
-		if kind.Slot(name) == nil {
-			return query.Batch{}, fault.New(
-				fault.Invalid, fault.SlotUnknown, "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
-			).
-				Advise("It has: %s.", slotNames(kind)).
-				At("slot")
-		}
-	}
-	switch {
-	case len(r.Printed) > device.MaxAnswer || strings.ContainsRune(r.Printed, 0):
-		return query.Batch{}, fault.New(
-			fault.Invalid, fault.BadPrinted, "What was copied from a console is text of at most %d KiB.",
-			device.MaxAnswer>>10,
-		).
-			At("printed")
-	case r.Printed != "" && len(a.Slots) != 1:
-		return query.Batch{}, fault.New(
-			fault.Invalid, fault.SlotMissing, "Say of which slot of %s that is.", plain.Text(d.Name),
-		).
-			Advise("It has: %s.", slotNames(kind)).
-			At("slot")
-	case r.Printed == "" && kind.Connection == device.Typed:
-		return query.Batch{}, fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(d.Name)).
-			Advise("Give what stands on its console, copied or typed.").
-			At("printed")
-	}
-	if r.Printed != "" {
-		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(r.Printed)); why != "" {
-			return query.Batch{}, fault.New(
-				fault.Invalid, fault.NoValue, "In what was copied from %s there is %s.", plain.Text(d.Name), why,
-			).
-				Advise(
-					"Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.",
-					device.Named(kind.Algorithms()),
-				).
-				At("printed")
-		}
+	if err := checkAsked(&a, kind); err != nil {
+		return query.Batch{}, err
 	}
 	if r.Against != nil {
 		if a.Against, err = s.against(ctx, *r.Against); err != nil {
@@ -139,6 +103,51 @@ func (s *Service) CheckDevice(ctx context.Context, by string, r DeviceCheck) (qu
 			tx.AddDeviceCheck(ctx, id, body), s.jobs.Survey(ctx, tx, id, sources.Queue(sources.OfDevice(d.Name))),
 		)
 	})
+}
+
+// checkAsked refuses slots that a device of a kind does not have, and what was copied from a
+// console that has no value of the slot.
+func checkAsked(a *asked, kind *device.Kind) error {
+	for _, name := range a.Slots {
+		if kind.Slot(name) == nil {
+			return fault.New(
+				fault.Invalid, fault.SlotUnknown, "A device of the kind %s has no slot %s.", kind.Name, plain.Quoted(name),
+			).
+				Advise("It has: %s.", slotNames(kind)).
+				At("slot")
+		}
+	}
+	switch {
+	case len(a.Printed) > device.MaxAnswer || strings.ContainsRune(a.Printed, 0):
+		return fault.New(
+			fault.Invalid, fault.BadPrinted, "What was copied from a console is text of at most %d KiB.",
+			device.MaxAnswer>>10,
+		).
+			At("printed")
+	case a.Printed != "" && len(a.Slots) != 1:
+		return fault.New(
+			fault.Invalid, fault.SlotMissing, "Say of which slot of %s that is.", plain.Text(a.Device.Name),
+		).
+			Advise("It has: %s.", slotNames(kind)).
+			At("slot")
+	case a.Printed == "" && kind.Connection == device.Typed:
+		return fault.New(fault.Invalid, fault.OnlyTyped, "Only a person can reach %s.", plain.Text(a.Device.Name)).
+			Advise("Give what stands on its console, copied or typed.").
+			At("printed")
+	}
+	if a.Printed != "" {
+		if why := kind.Lacking(kind.Slot(a.Slots[0]), []byte(a.Printed)); why != "" {
+			return fault.New(
+				fault.Invalid, fault.NoValue, "In what was copied from %s there is %s.", plain.Text(a.Device.Name), why,
+			).
+				Advise(
+					"Nothing was kept of it. Copy the line with the value from its console, whole; it gives %s.",
+					device.Named(kind.Algorithms()),
+				).
+				At("printed")
+		}
+	}
+	return nil
 }
 
 func slotNames(k *device.Kind) string {

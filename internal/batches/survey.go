@@ -66,16 +66,10 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if err != nil || b.State != state.BatchWaiting {
 		return err
 	}
-	var opts survey.Options
-	if err := errors.Join(
-		json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance),
-	); err != nil {
+	opts, err := s.surveyOptions(ctx, b)
+	if err != nil {
 		return err
 	}
-	if opts.Copies, err = s.fetchCopies(ctx, id); err != nil {
-		return err
-	}
-	opts.Limits.Bound = sources.LookFor
 	looked, err := s.look(ctx, b)
 	if looked == nil {
 		return err
@@ -97,62 +91,16 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	if looked.visit != nil {
 		visited(plan, looked.visit, measured, looked.witness)
 	}
-	ring, err := s.ringOf(ctx, b)
+	session, expected, err := s.beginPlanned(ctx, b, plan, measured)
 	if err != nil {
 		return err
 	}
-	basis, err := s.basis(ctx, b, ring)
-	if err != nil {
-		return err
-	}
-	basis.Expected = judge.Expect(b.Publisher, ring, plan.Items)
-	expected, err := json.Marshal(basis.Expected)
-	if err != nil {
-		return err
-	}
-	var read []verify.Item
-	for i := range plan.Items {
-		if m, ok := measured[plan.Items[i].Path]; ok {
-			read = append(read, verify.Item{N: i, Planned: &plan.Items[i], Measurement: m})
-		}
-	}
-	session, err := s.begin(ctx, basis, read)
-	if err != nil {
-		return err
-	}
-	for i := range plan.Items {
-		if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
-			return err
-		}
-	}
-
 	slices, rows, err := s.cut(plan, measured)
 	if err != nil {
 		return s.orFail(ctx, b, err)
 	}
-	var first []store.DueSlice
-	for i := range slices {
-		if slices[i].Queued && slices[i].N > 0 {
-			first = append(first, store.DueSlice{N: slices[i].N, Large: slices[i].Large})
-		}
-	}
-	var absents []store.Absent
-	for i, a := range plan.Absent {
-		absents = append(
-			absents,
-			store.Absent{
-				N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line,
-				Digest: a.Digest.String(),
-			},
-		)
-	}
-	var done []verify.Item
-	for i := range plan.Items {
-		item := &plan.Items[i]
-		if m, ok := measured[item.Path]; ok {
-			done = append(done, verify.Item{N: rows[i].N, Planned: item, Measurement: m})
-		}
-	}
+	// What is read is numbered as it is stored.
+	done := readItems(plan, measured, func(i int) int { return rows[i].N })
 	known := otherFiles{s.store, id, func() (map[string]diagnose.StatedAt, error) { return verify.Stated(plan), nil }}
 	if err := session.Settle(
 		ctx, done,
@@ -163,36 +111,143 @@ func (s *Service) Survey(ctx context.Context, id int64) error {
 	); err != nil {
 		return err
 	}
-	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
-		now, err := tx.LockBatch(ctx, id)
+	return s.keepPlan(ctx, b, keptPlan{
+		plan: plan, expected: expected, copies: opts.Copies, slices: slices, rows: rows, done: done,
+		byMeasurer: looked.byMeasurer,
+	})
+}
+
+// surveyOptions returns what was asked for with a batch that its plan depends on, with the copies
+// of its manifests.
+func (s *Service) surveyOptions(ctx context.Context, b store.Batch) (opts survey.Options, err error) {
+	if err := errors.Join(
+		json.Unmarshal(b.Corrections, &opts.Corrections), json.Unmarshal(b.Origins, &opts.Provenance),
+	); err != nil {
+		return opts, err
+	}
+	opts.Copies, err = s.fetchCopies(ctx, b.ID)
+	opts.Limits.Bound = sources.LookFor
+	return opts, err
+}
+
+// readItems returns the items of a plan that the survey has read in full; number gives each its
+// number, by its place in the plan.
+func readItems(
+	plan *survey.Survey, measured map[string]measure.Measurement, number func(at int) int,
+) []verify.Item {
+	var out []verify.Item
+	for i := range plan.Items {
+		if m, ok := measured[plan.Items[i].Path]; ok {
+			out = append(out, verify.Item{N: number(i), Planned: &plan.Items[i], Measurement: m})
+		}
+	}
+	return out
+}
+
+// beginPlanned begins the session of a batch that was planned just now, and returns whose files
+// are expected in it.
+func (s *Service) beginPlanned(
+	ctx context.Context, b store.Batch, plan *survey.Survey, measured map[string]measure.Measurement,
+) (*verify.Session, judge.Expectation, error) {
+	ring, err := s.ringOf(ctx, b)
+	if err != nil {
+		return nil, judge.Expectation{}, err
+	}
+	basis, err := s.basis(ctx, b, ring)
+	if err != nil {
+		return nil, judge.Expectation{}, err
+	}
+	basis.Expected = judge.Expect(b.Publisher, ring, plan.Items)
+	session, err := s.begin(ctx, basis, readItems(plan, measured, func(at int) int { return at }))
+	if err != nil {
+		return nil, judge.Expectation{}, err
+	}
+	for i := range plan.Items {
+		if err := s.original(ctx, session, b, ring, &plan.Items[i]); err != nil {
+			return nil, judge.Expectation{}, err
+		}
+	}
+	return session, basis.Expected, nil
+}
+
+// A keptPlan is what a survey stores.
+type keptPlan struct {
+	plan     *survey.Survey
+	expected judge.Expectation
+	copies   []survey.Copy
+	slices   []store.Slice
+	rows     []store.Item
+	// done are the items that were read, with their outcomes.
+	done []verify.Item
+	// byMeasurer is set where somebody else measures what is left.
+	byMeasurer bool
+}
+
+// firstSlices returns the slices that workers begin with.
+func (k *keptPlan) firstSlices() []store.DueSlice {
+	if k.byMeasurer {
+		return nil
+	}
+	var out []store.DueSlice
+	for _, slice := range k.slices {
+		if slice.Queued && slice.N > 0 {
+			out = append(out, store.DueSlice{N: slice.N, Large: slice.Large})
+		}
+	}
+	return out
+}
+
+// absents returns the entries without a file.
+func (k *keptPlan) absents() []store.Absent {
+	var out []store.Absent
+	for i, a := range k.plan.Absent {
+		out = append(
+			out,
+			store.Absent{
+				N: i, Name: strings.ToValidUTF8(a.Name, "\ufffd"), Manifest: a.Manifest, Line: a.Line,
+				Digest: a.Digest.String(),
+			},
+		)
+	}
+	return out
+}
+
+// keepPlan stores what came of a survey, unless somebody has ended the batch meanwhile.
+func (s *Service) keepPlan(ctx context.Context, b store.Batch, k keptPlan) error {
+	expected, err := json.Marshal(k.expected)
+	if err != nil {
+		return err
+	}
+	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
+		now, err := tx.LockBatch(ctx, b.ID)
 		if err != nil || now != state.BatchWaiting {
 			return err
 		}
-		if err := tx.Surveyed(ctx, id, expected, slices, rows, absents); err != nil {
+		if err := tx.Surveyed(ctx, b.ID, expected, k.slices, k.rows, k.absents()); err != nil {
 			return err
 		}
-		if err := keepCopies(ctx, tx, id, opts.Copies, plan.Copies); err != nil {
+		if err := keepCopies(ctx, tx, b.ID, k.copies, k.plan.Copies); err != nil {
 			return err
 		}
-		if len(measured) > 0 {
+		if len(k.done) > 0 {
 			// What the survey has read is the slice with number 0.
-			if err := tx.SliceDone(ctx, id, 0); err != nil {
+			if err := tx.SliceDone(ctx, b.ID, 0); err != nil {
 				return err
 			}
 		}
-		if looked.byMeasurer {
-			first = nil // whoever has the files measures them
-			err = tx.DropListing(ctx, id)
+		if k.byMeasurer {
+			if err := tx.DropListing(ctx, b.ID); err != nil {
+				return err
+			}
 		}
-		if err := errors.Join(err, s.jobs.Slices(ctx, tx, id, sources.Queue(sourceOf(b)), first)); err != nil {
+		if err := s.jobs.Slices(ctx, tx, b.ID, sources.Queue(sourceOf(b)), k.firstSlices()); err != nil {
 			return err
 		}
-		if err := tx.Announce(ctx, id); err != nil {
+		if err := tx.Announce(ctx, b.ID); err != nil {
 			return err
 		}
-		return s.settle(ctx, tx, b, basis.Expected, done)
+		return s.settle(ctx, tx, b, k.expected, k.done)
 	})
-	return err
 }
 
 // looked is what a survey is made from.

@@ -168,6 +168,36 @@ type Loaded struct {
 // Load reads the file, which may be empty for none, and the environment.
 // Relative paths in the file are relative to it.
 func Load(path string) (*Loaded, error) {
+	k, sources, err := layered(path)
+	if err != nil {
+		return nil, err
+	}
+	var c Config
+	if err := k.UnmarshalWithConf("", &c, koanf.UnmarshalConf{Tag: "koanf"}); err != nil {
+		return nil, fmt.Errorf("the configuration does not fit: %w", err)
+	}
+	if k.Exists("refresh_hours") {
+		return nil, errors.New("the setting refresh_hours is called lookup_hours now; give it that name")
+	}
+	if unknown := unknownKeys(k); len(unknown) > 0 {
+		return nil, fmt.Errorf("the configuration has settings that do not exist: %s", strings.Join(unknown, ", "))
+	}
+	if path != "" {
+		c.resolve(filepath.Dir(path))
+	}
+	if err := c.validate(); err != nil {
+		return nil, err
+	}
+	loaded := &Loaded{Config: c}
+	for _, key := range slices.Sorted(maps.Keys(k.All())) {
+		loaded.Settings = append(loaded.Settings, Setting{Path: key, Value: shown(k.Get(key)), Source: sources[key]})
+	}
+	return loaded, nil
+}
+
+// layered reads the defaults, the file and the environment, each over the one before, and says
+// where each value is from.
+func layered(path string) (*koanf.Koanf, map[string]string, error) {
 	k := koanf.New(".")
 	sources := map[string]string{}
 	layer := func(source string, provider koanf.Provider, parser koanf.Parser) error {
@@ -184,11 +214,11 @@ func Load(path string) (*Loaded, error) {
 		return nil
 	}
 	if err := layer("default", structs.Provider(defaults(), "koanf"), nil); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if path != "" {
 		if err := layer(path, file.Provider(path), yamlParser{}); err != nil {
-			return nil, fmt.Errorf("reading the configuration %s: %w", path, err)
+			return nil, nil, fmt.Errorf("reading the configuration %s: %w", path, err)
 		}
 	}
 	const prefix = "ENDEIXIS_"
@@ -206,49 +236,33 @@ func Load(path string) (*Loaded, error) {
 		}}),
 		nil,
 	); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var c Config
-	if err := k.UnmarshalWithConf("", &c, koanf.UnmarshalConf{Tag: "koanf"}); err != nil {
-		return nil, fmt.Errorf("the configuration does not fit: %w", err)
+	return k, sources, nil
+}
+
+// resolve makes relative paths relative to the folder of the file that they stand in.
+func (c *Config) resolve(base string) {
+	c.Ledger.KeyFile = from(base, c.Ledger.KeyFile)
+	if c.Ledger.WritersKeyFile != "" {
+		c.Ledger.WritersKeyFile = from(base, c.Ledger.WritersKeyFile)
 	}
-	if k.Exists("refresh_hours") {
-		return nil, errors.New("the setting refresh_hours is called lookup_hours now; give it that name")
+	for name, dir := range c.Depots {
+		c.Depots[name] = from(base, dir)
 	}
-	if unknown := unknownKeys(k); len(unknown) > 0 {
-		return nil, fmt.Errorf("the configuration has settings that do not exist: %s", strings.Join(unknown, ", "))
-	}
-	base := filepath.Dir(path)
-	if path != "" {
-		c.Ledger.KeyFile = from(base, c.Ledger.KeyFile)
-		if c.Ledger.WritersKeyFile != "" {
-			c.Ledger.WritersKeyFile = from(base, c.Ledger.WritersKeyFile)
+	for _, path := range []*string{&c.Devices.Kinds, &c.Devices.KnownHosts} {
+		if *path != "" {
+			*path = from(base, *path)
 		}
-		for name, dir := range c.Depots {
-			c.Depots[name] = from(base, dir)
-		}
-		for _, path := range []*string{&c.Devices.Kinds, &c.Devices.KnownHosts} {
+	}
+	for name, credential := range c.Devices.Credentials {
+		for _, path := range []*string{&credential.KeyFile, &credential.PasswordFile} {
 			if *path != "" {
 				*path = from(base, *path)
 			}
 		}
-		for name, credential := range c.Devices.Credentials {
-			for _, path := range []*string{&credential.KeyFile, &credential.PasswordFile} {
-				if *path != "" {
-					*path = from(base, *path)
-				}
-			}
-			c.Devices.Credentials[name] = credential
-		}
+		c.Devices.Credentials[name] = credential
 	}
-	if err := c.validate(); err != nil {
-		return nil, err
-	}
-	loaded := &Loaded{Config: c}
-	for _, key := range slices.Sorted(maps.Keys(k.All())) {
-		loaded.Settings = append(loaded.Settings, Setting{Path: key, Value: shown(k.Get(key)), Source: sources[key]})
-	}
-	return loaded, nil
 }
 
 // unknownKeys finds misspelled settings.

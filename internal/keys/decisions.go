@@ -36,41 +36,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 	if err != nil {
 		return View{}, err
 	}
-	read, err := parse(a.Typed, "typed")
-	if err != nil {
+	if err := a.check(fp, s.now()); err != nil {
 		return View{}, err
-	}
-	if err := sameLength(read, fp, "typed"); err != nil {
-		return View{}, err
-	}
-	if read != fp {
-		return View{}, fault.New(
-			fault.Invalid, fault.FingerprintDiffers, "What you typed differs from the key's fingerprint in %d places.",
-			len(keyring.Differences(read, fp)),
-		).
-			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").
-			At("typed")
-	}
-	if err := fault.Reason(a.Reason, "An admission"); err != nil {
-		return View{}, err
-	}
-	if a.Role == "" {
-		a.Role = keyring.Release
-	}
-	if a.Role != keyring.Release && a.Role != keyring.Anchor {
-		return View{}, fault.New(
-			fault.Invalid, fault.BadRole, "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
-		).
-			At("role")
-	}
-	if a.Until != nil {
-		// As a signature tells its time.
-		whole := a.Until.UTC().Truncate(time.Second)
-		if a.Until = &whole; whole.After(s.now()) {
-			return View{}, fault.New(fault.Invalid, fault.BadUntil, "An admission for the past ends in the past.").
-				Advise("Leave the date out for a key that goes on signing.").
-				At("until")
-		}
 	}
 	if _, err := s.publishers.Publisher(ctx, a.Publisher); err != nil {
 		return View{}, err
@@ -88,15 +55,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			if err != nil {
 				return err
 			}
-			if err := mayBecome(v.Key.StateAt(s.now()), keyring.Admitted); err != nil {
+			if err := s.mayBeAdmitted(v); err != nil {
 				return err
-			}
-			if len(v.Obstacles) > 0 {
-				f := fault.New(fault.Conflict, fault.EvidenceMissing, "The evidence does not suffice to admit this key.")
-				for _, o := range v.Obstacles {
-					f.Facts = append(f.Facts, o.Sentence)
-				}
-				return f.Advise("%s", strings.Join(f.Facts, " "))
 			}
 			body := recorded.KeyStep{
 				Fingerprint: fp, From: keyring.Candidate, To: keyring.Admitted, Publisher: a.Publisher, Role: a.Role,
@@ -118,14 +78,8 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 				if v.Proposal == nil || v.Proposal.By == by {
 					return s.propose(ctx, tx, by, fp, a)
 				}
-				if v.Proposal.Publisher != a.Publisher || v.Proposal.Role != string(a.Role) ||
-					!sameTime(v.Proposal.Until, a.Until) {
-					return fault.New(
-						fault.Conflict, fault.OtherProposal,
-						"%s proposed this key for %s, as a key for %s%s; you ask for something else.", v.Proposal.By,
-						v.Proposal.Publisher, roleWord(v.Proposal.Role), untilWord(v.Proposal.Until),
-					).
-						Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
+				if err := proposed(v.Proposal, a); err != nil {
+					return err
 				}
 				body.ProposedBy = v.Proposal.By
 			}
@@ -133,6 +87,74 @@ func (s *Service) Admit(ctx context.Context, by string, a Admission) (View, erro
 			return err
 		},
 	)
+}
+
+// check refuses an admission that was not read or makes no sense, and fills in what was left out.
+func (a *Admission) check(fp openpgp.Fingerprint, now time.Time) error {
+	read, err := parse(a.Typed, "typed")
+	if err != nil {
+		return err
+	}
+	if err := sameLength(read, fp, "typed"); err != nil {
+		return err
+	}
+	if read != fp {
+		return fault.New(
+			fault.Invalid, fault.FingerprintDiffers, "What you typed differs from the key's fingerprint in %d places.",
+			len(keyring.Differences(read, fp)),
+		).
+			Advise("Read it again from your source. If it stays so, this is not the publisher's key.").
+			At("typed")
+	}
+	if err := fault.Reason(a.Reason, "An admission"); err != nil {
+		return err
+	}
+	if a.Role == "" {
+		a.Role = keyring.Release
+	}
+	if a.Role != keyring.Release && a.Role != keyring.Anchor {
+		return fault.New(
+			fault.Invalid, fault.BadRole, "A key is for releases or an anchor, not %s.", plain.Quoted(string(a.Role)),
+		).
+			At("role")
+	}
+	if a.Until != nil {
+		// As a signature tells its time.
+		whole := a.Until.UTC().Truncate(time.Second)
+		if a.Until = &whole; whole.After(now) {
+			return fault.New(fault.Invalid, fault.BadUntil, "An admission for the past ends in the past.").
+				Advise("Leave the date out for a key that goes on signing.").
+				At("until")
+		}
+	}
+	return nil
+}
+
+// mayBeAdmitted refuses a key whose state or evidence does not allow it.
+func (s *Service) mayBeAdmitted(v View) error {
+	if err := mayBecome(v.Key.StateAt(s.now()), keyring.Admitted); err != nil {
+		return err
+	}
+	if len(v.Obstacles) == 0 {
+		return nil
+	}
+	f := fault.New(fault.Conflict, fault.EvidenceMissing, "The evidence does not suffice to admit this key.")
+	for _, o := range v.Obstacles {
+		f.Facts = append(f.Facts, o.Sentence)
+	}
+	return f.Advise("%s", strings.Join(f.Facts, " "))
+}
+
+// proposed refuses an admission that asks for something else than was proposed.
+func proposed(p *Proposal, a Admission) error {
+	if p.Publisher == a.Publisher && p.Role == a.Role && sameTime(p.Until, a.Until) {
+		return nil
+	}
+	return fault.New(
+		fault.Conflict, fault.OtherProposal, "%s proposed this key for %s, as a key for %s%s; you ask for something else.",
+		p.By, p.Publisher, roleWord(p.Role), untilWord(p.Until),
+	).
+		Advise("Admit it as proposed, or decline the proposal with a reason and propose your own.")
 }
 
 func sameTime(a, b *time.Time) bool {
@@ -146,8 +168,8 @@ func untilWord(until *time.Time) string {
 	return ", for what it signed before " + until.Format(time.DateOnly)
 }
 
-func roleWord(role string) string {
-	if role == string(keyring.Anchor) {
+func roleWord(role keyring.Role) string {
+	if role == keyring.Anchor {
 		return "certifying others"
 	}
 	return "releases"

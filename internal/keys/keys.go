@@ -67,32 +67,6 @@ func New(
 	return &Service{store: s, records: r, basis: b, publishers: p, policies: in, asker: asker, follow: follow, now: now}
 }
 
-// A View is a key with everything that a curator wants to see.
-type View struct {
-	Row       store.Key
-	Key       *keyring.Key
-	Changes   []store.KeyChange
-	Sightings []store.Sighting
-	Obstacles []keyring.Obstacle
-	// Sighted is on how many channels its fingerprint was confirmed.
-	Sighted int
-	// Paths lead to the anchors of its publisher.
-	Paths []keyring.Path
-	// Certifiers are what other keys here say about its user IDs, and
-	// UnknownCertifiers how many keys that are not here claim to; set by Show.
-	Certifiers        []keyring.Statement
-	UnknownCertifiers int
-	// Namesakes share a key ID with it; set by Show.
-	Namesakes []*keyring.Key
-	// Proposal is what waits for another curator, or nil.
-	Proposal *store.Proposal
-	Policy   judge.Policy
-	Rules    openpgp.Rules
-	// Reassessment is the number of the one that the decision has entailed,
-	// or 0; set by Withdraw.
-	Reassessment int64
-}
-
 // A Filter says which keys are listed; the zero value lists all.
 type Filter struct {
 	State     keyring.State
@@ -259,27 +233,29 @@ func (s *Service) view(
 	cert := known.Certificate
 	now := s.now()
 	v := View{
-		Row:       row,
-		Policy:    policy,
-		Rules:     policy.Rules(now),
-		Changes:   e.changes,
-		Sightings: e.sightings,
+		Imported: Import{At: row.ImportedAt, By: row.ImportedBy, Source: row.Source},
+		Policy:   policy,
+		Rules:    policy.Rules(now),
 		Key: &keyring.Key{
 			Certificate: cert, Publisher: row.Publisher, Role: keyring.Role(row.Role), History: historyOf(e.changes),
 		},
 	}
+	for _, c := range e.changes {
+		v.Steps = append(v.Steps, stepOf(c))
+	}
 	if len(e.proposals) > 0 {
-		v.Proposal = &e.proposals[0]
+		v.Proposal = proposalOf(e.proposals[0])
 	}
 	found := keyring.Evidence{Paths: ring.Paths(v.Key, row.Publisher, v.Rules)}
 	v.Paths = found.Paths
-	for _, sighting := range e.sightings {
-		read := openpgp.NewFingerprint(sighting.Read)
+	for _, row := range e.sightings {
+		sighting := sightingOf(row)
+		v.Sightings = append(v.Sightings, sighting)
 		found.Sightings = append(
 			found.Sightings,
-			keyring.Sighting{Channel: keyring.Channel(sighting.Channel), Read: read, Resolved: sighting.Resolved != ""},
+			keyring.Sighting{Channel: sighting.Channel, Read: sighting.Read, Resolved: sighting.Resolved != ""},
 		)
-		if read != cert.Primary.Fingerprint && sighting.Resolved == "" {
+		if sighting.Read != cert.Primary.Fingerprint && sighting.Resolved == "" {
 			v.Key.Conflict = true
 		}
 	}

@@ -1,7 +1,6 @@
 package reassess_test
 
 import (
-	"bytes"
 	"testing"
 	"time"
 
@@ -85,7 +84,7 @@ func TestAnchorFalls(t *testing.T) {
 			keys.Admission{Fingerprint: fp, Typed: fp, Publisher: "quoin", Reason: "the anchor certified it"},
 		)
 		require.NoError(t, err)
-		require.Len(t, v.Changes[len(v.Changes)-1].RestsOn, 1)
+		require.Len(t, v.Steps[len(v.Steps)-1].RestsOn, 1)
 	})
 	_, err := s.Keys.Withdraw(t.Context(), "tobiah", anchor.Fingerprint(), "its owner lost it")
 	require.NoError(t, err)
@@ -119,8 +118,8 @@ func TestContradiction(t *testing.T) {
 	assert.Equal(t, "unproven", s.present(t))
 	var record int64
 	for _, sighting := range v.Sightings {
-		if !bytes.Equal(sighting.Read, sighting.Fingerprint) {
-			record = sighting.Position
+		if sighting.Read != v.Key.Certificate.Primary.Fingerprint {
+			record = sighting.Record
 		}
 	}
 	require.NotZero(t, record)

@@ -408,78 +408,24 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 	if err != nil {
 		return Satchel{}, nil, faultOf(err)
 	}
-	if len(j.Entries) < r.Outcomes {
-		return Satchel{}, nil, fault.New(
-			fault.Invalid, fault.OutcomesMissing,
-			"The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.",
-			len(j.Entries), r.Outcomes,
-		).
-			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").
-			At("outcomes")
-	}
-	packed, err := s.Satchel(ctx, j.Satchel)
+	packed, err := s.ofJournal(ctx, j, r)
 	if err != nil {
-		return Satchel{}, nil, err
-	}
-	if j.Digest != packed.Digest {
-		return packed, nil, fault.New(
-			fault.Invalid, fault.SatchelForeign,
-			"The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID,
-		).
-			Advise("Nothing of it is taken.").
-			At("outcomes")
-	}
-	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
-		return packed, nil, fault.New(
-			fault.Invalid, fault.OtherSeal, "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
-			plain.Text(r.Key),
-		).
-			Advise("Nothing of it is taken. Find out who has written the file.").
-			At("key")
+		return packed, nil, err
 	}
 	here, err := s.store.Visits(ctx, packed.ID)
 	if err != nil {
 		return packed, nil, err
 	}
-	if strings.ContainsRune(r.Otherwise, 0) {
-		return packed, nil, fault.New(fault.Invalid, fault.BadReason, "The reason has a character that no text has.").
-			At("otherwise")
-	}
-	type outcome struct {
-		n      int
-		digest string
-	}
-	known, numbers := map[outcome]store.Visit{}, map[int]bool{}
-	for _, v := range here {
-		if v.SealedBy == j.Key {
-			known[outcome{v.N, v.Digest}], numbers[v.N] = v, true
-		}
-	}
-	otherwise := len(j.Entries) // from where on it is another than what came back
-	for i := range j.Entries {
-		e := &j.Entries[i]
-		if _, same := known[outcome{e.N, e.Digest}]; !same && numbers[e.N] {
-			otherwise = min(otherwise, i)
-		}
-		if err := checkEntry(e); err != nil {
-			return packed, nil, err
-		}
-	}
-	if otherwise < len(j.Entries) && strings.TrimSpace(r.Otherwise) == "" {
-		return packed, nil, fault.New(
-			fault.Conflict, fault.ReturnedOtherwise, "Outcome %d came back before, and was another.",
-			j.Entries[otherwise].N,
-		).
-			Advise(
-				"Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.",
-			).
-			At("outcomes")
+	known := returnedBefore(here, j)
+	otherwise, err := known.goesOn(j, r)
+	if err != nil {
+		return packed, nil, err
 	}
 	var out []Visit
 	at := map[int]int64{}
 	for i := range j.Entries {
 		e := &j.Entries[i]
-		v, was := known[outcome{e.N, e.Digest}]
+		v, was := known.visit(e)
 		if !was {
 			why := ""
 			if i >= otherwise {
@@ -510,14 +456,107 @@ func (s *Service) Return(ctx context.Context, by string, r Returned) (Satchel, [
 		if _, err := s.batches.Finish(ctx, v.Batch); err != nil {
 			return packed, out, err
 		}
-		returned, err := s.visit(ctx, packed, v)
+		back, err := s.visit(ctx, packed, v)
 		if err != nil {
 			return packed, out, err
 		}
-		returned.Known = was
-		out = append(out, returned)
+		back.Known = was
+		out = append(out, back)
 	}
 	return packed, out, nil
+}
+
+// ofJournal returns the satchel that a journal was written with. It refuses one that lacks what
+// was noted on site or was sealed by another key, or that another satchel wrote.
+func (s *Service) ofJournal(ctx context.Context, j *satchel.Journal, r Returned) (Satchel, error) {
+	if len(j.Entries) < r.Outcomes {
+		return Satchel{}, fault.New(
+			fault.Invalid, fault.OutcomesMissing,
+			"The file has %d outcomes, and %d were noted on site: the last of them were taken away, or lost.",
+			len(j.Entries), r.Outcomes,
+		).
+			Advise("Nothing of it is taken. If there is a copy that was made on site, return that.").
+			At("outcomes")
+	}
+	packed, err := s.Satchel(ctx, j.Satchel)
+	if err != nil {
+		return Satchel{}, err
+	}
+	if j.Digest != packed.Digest {
+		return packed, fault.New(
+			fault.Invalid, fault.SatchelForeign,
+			"The outcomes were judged by another satchel than the one that was packed here as %s.", packed.ID,
+		).
+			Advise("Nothing of it is taken.").
+			At("outcomes")
+	}
+	if r.Key != "" && fold(r.Key) != fold(j.Fingerprint()) {
+		return packed, fault.New(
+			fault.Invalid, fault.OtherSeal, "The outcomes are sealed by the key %s, and not by %s.", j.Fingerprint(),
+			plain.Text(r.Key),
+		).
+			Advise("Nothing of it is taken. Find out who has written the file.").
+			At("key")
+	}
+	if strings.ContainsRune(r.Otherwise, 0) {
+		return packed, fault.New(fault.Invalid, fault.BadReason, "The reason has a character that no text has.").
+			At("otherwise")
+	}
+	return packed, nil
+}
+
+// A numbered outcome is one of a journal, by its number and the digest of its text.
+type numbered struct {
+	n      int
+	digest string
+}
+
+// returned are the outcomes of a journal that came back before.
+type returned struct {
+	visits  map[numbered]store.Visit
+	numbers map[int]bool
+}
+
+func returnedBefore(here []store.Visit, j *satchel.Journal) returned {
+	out := returned{map[numbered]store.Visit{}, map[int]bool{}}
+	for _, v := range here {
+		if v.SealedBy == j.Key {
+			out.visits[numbered{v.N, v.Digest}], out.numbers[v.N] = v, true
+		}
+	}
+	return out
+}
+
+// visit returns what an outcome became that came back before.
+func (r returned) visit(e *satchel.Sealed) (v store.Visit, was bool) {
+	v, was = r.visits[numbered{e.N, e.Digest}]
+	return v, was
+}
+
+// goesOn returns from which entry on a journal is another than what came back before, which is
+// how many it has where it is the same. Without a reason for that it is refused.
+func (r returned) goesOn(j *satchel.Journal, asked Returned) (otherwise int, err error) {
+	otherwise = len(j.Entries)
+	for i := range j.Entries {
+		e := &j.Entries[i]
+		if _, same := r.visit(e); !same && r.numbers[e.N] {
+			otherwise = min(otherwise, i)
+		}
+		if err := checkEntry(e); err != nil {
+			return 0, err
+		}
+	}
+	if otherwise < len(j.Entries) && strings.TrimSpace(asked.Otherwise) == "" {
+		return 0, fault.New(
+			fault.Conflict, fault.ReturnedOtherwise, "Outcome %d came back before, and was another.",
+			j.Entries[otherwise].N,
+		).
+			Advise(
+				"Nothing of it is taken. Find out who has written the file. Where its end was lost on site and written anew, say so with --otherwise: then both are kept.",
+			).
+			At("outcomes")
+	}
+	return otherwise, nil
 }
 
 func fold(key string) string {

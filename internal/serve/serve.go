@@ -112,46 +112,32 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 	if err != nil {
 		return nil, err
 	}
-	clock, err := store.NewClock(ctx, s)
+	out, err := assemble(ctx, s, c, log)
 	if err != nil {
 		s.Close()
 		return nil, err
 	}
-	var configured []origins.Origin
-	for name, o := range c.Origins {
-		configured = append(configured, origins.Origin{Name: name, URL: o.URL, Channel: survey.Channel(o.Channel)})
-	}
-	places, err := origins.New(configured, outside.Limits{})
+	return out, nil
+}
+
+// assemble puts the parts together around the database.
+func assemble(ctx context.Context, s *store.Store, c config.Config, log *slog.Logger) (*Service, error) {
+	clock, err := store.NewClock(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	var known []directories.Directory
-	for _, d := range c.Directories {
-		known = append(
-			known, directories.Directory{Name: d.Name, Kind: directories.Kind(d.Kind), URL: d.URL, Domain: d.Domain},
-		)
-	}
-	asker, err := directories.New(known, outside.Limits{})
+	places, asker, witnesses, err := beyond(c)
 	if err != nil {
 		return nil, err
 	}
 	recs := records.New(s, clock.Now)
+	recs.WitnessedBy(witnesses)
 	queue, err := jobs.NewQueue()
 	if err != nil {
 		return nil, err
 	}
 	orders := reassess.NewOrders(queue, recs, clock.Now)
 	judgedBy := basis.New(s, recs)
-	var witnesses []records.Witness
-	for _, w := range c.Ledger.Witnesses {
-		asker, err := witness.NewAsker(witness.Place{URL: w.URL, Key: w.Key})
-		if err != nil {
-			s.Close()
-			return nil, err
-		}
-		witnesses = append(witnesses, asker)
-	}
-	recs.WitnessedBy(witnesses)
 	pub := publishers.New(s, recs)
 	pol := policy.New(s, recs, judgedBy, pub, clock.Now)
 	k := keys.New(s, recs, judgedBy, pub, pol, asker, orders, clock.Now)
@@ -197,6 +183,37 @@ func Open(ctx context.Context, c config.Config, log *slog.Logger) (*Service, err
 			inquiries.Audit: recs.AnswerAudit, inquiries.Reach: again.AnswerReach,
 		}, clock.Now),
 	}, nil
+}
+
+// beyond returns what is asked outside: origins of copies, key directories and witnesses.
+func beyond(c config.Config) (*origins.Origins, *directories.Directories, []records.Witness, error) {
+	var configured []origins.Origin
+	for name, o := range c.Origins {
+		configured = append(configured, origins.Origin{Name: name, URL: o.URL, Channel: survey.Channel(o.Channel)})
+	}
+	places, err := origins.New(configured, outside.Limits{})
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var known []directories.Directory
+	for _, d := range c.Directories {
+		known = append(
+			known, directories.Directory{Name: d.Name, Kind: directories.Kind(d.Kind), URL: d.URL, Domain: d.Domain},
+		)
+	}
+	asker, err := directories.New(known, outside.Limits{})
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var witnesses []records.Witness
+	for _, w := range c.Ledger.Witnesses {
+		asker, err := witness.NewAsker(witness.Place{URL: w.URL, Key: w.Key})
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		witnesses = append(witnesses, asker)
+	}
+	return places, asker, witnesses, nil
 }
 
 // keepTime compares the clocks now and then.
@@ -406,29 +423,8 @@ type Start struct {
 
 // Serve serves people, and works on batches, until ctx ends.
 func (s *Service) Serve(ctx context.Context, start Start) error {
-	if err := s.Migrate(ctx); err != nil {
+	if err := s.prepare(ctx, start.AfterRestore); err != nil {
 		return err
-	}
-	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
-		return err
-	}
-	resume := s.records.Resume
-	if start.AfterRestore {
-		resume = s.records.ResumeRestored
-	}
-	if err := resume(ctx); err != nil {
-		return err
-	}
-	if err := s.adopt(ctx); err != nil {
-		return err
-	}
-	if differences, err := s.store.StructureDiscrepancies(ctx); err != nil {
-		return err
-	} else if len(differences) > 0 {
-		s.log.Error(
-			"the database is not as this program has made it; /readyz and audits say so until it is", "first",
-			differences[0].What, "differences", len(differences),
-		)
 	}
 	runner, err := jobs.New(
 		s.store, jobs.Work{Batches: s.batches, Reassessments: s.reassess, Inquiries: s.inquiries}, s.queue,
@@ -454,7 +450,62 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 	stopping := make(chan struct{})
 	requests, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	defer giveUp()
-	handler := api.New(api.Parts{
+	server := s.server(s.handler(hub, stopping), requests)
+	listener, err := net.Listen("tcp", s.config.Listen)
+	if err != nil {
+		return errors.Join(err, runner.Stop(ctx))
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	s.log.Info("ready", "address", "http://"+listener.Addr().String(), "depots", s.depots.Names())
+	start.Ready(listener.Addr().String())
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		s.log.Info("stopping")
+	}
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
+	defer cancel()
+	// Streams would never end by themselves. What was asked before is answered.
+	close(stopping)
+	err = errors.Join(err, server.Shutdown(last))
+	giveUp()
+	stopBackground()
+	return errors.Join(err, runner.Stop(last))
+}
+
+// prepare brings database, ledger and decisions into the state that this program works with.
+func (s *Service) prepare(ctx context.Context, afterRestore bool) error {
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	if err := s.records.LoadKey(ctx, s.config.Ledger.KeyFile); err != nil {
+		return err
+	}
+	resume := s.records.Resume
+	if afterRestore {
+		resume = s.records.ResumeRestored
+	}
+	if err := resume(ctx); err != nil {
+		return err
+	}
+	if err := s.adopt(ctx); err != nil {
+		return err
+	}
+	if differences, err := s.store.StructureDiscrepancies(ctx); err != nil {
+		return err
+	} else if len(differences) > 0 {
+		s.log.Error(
+			"the database is not as this program has made it; /readyz and audits say so until it is", "first",
+			differences[0].What, "differences", len(differences),
+		)
+	}
+	return nil
+}
+
+// handler answers requests; stopping is closed when no more are answered.
+func (s *Service) handler(hub *events.Hub, stopping <-chan struct{}) http.Handler {
+	return api.New(api.Parts{
 		Access:         s.access,
 		Publishers:     s.publishers,
 		Policy:         s.policy,
@@ -479,7 +530,11 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 		OpenLog:        s.config.Ledger.Open,
 		TrustedProxies: s.config.TrustedProxies,
 	}).Handler()
-	server := &http.Server{
+}
+
+// server takes requests, which end with the context.
+func (s *Service) server(handler http.Handler, requests context.Context) *http.Server {
+	return &http.Server{
 		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       2 * time.Minute,
@@ -488,27 +543,6 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 		BaseContext:       func(net.Listener) context.Context { return requests },
 	}
-	listener, err := net.Listen("tcp", s.config.Listen)
-	if err != nil {
-		return errors.Join(err, runner.Stop(ctx))
-	}
-	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
-	s.log.Info("ready", "address", "http://"+listener.Addr().String(), "depots", s.depots.Names())
-	start.Ready(listener.Addr().String())
-	select {
-	case err = <-failed:
-	case <-ctx.Done():
-		s.log.Info("stopping")
-	}
-	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
-	defer cancel()
-	// Streams would never end by themselves. What was asked before is answered.
-	close(stopping)
-	err = errors.Join(err, server.Shutdown(last))
-	giveUp()
-	stopBackground()
-	return errors.Join(err, runner.Stop(last))
 }
 
 // loadWritersKey reads the key by which a process seals what it records that signs nothing: that

@@ -40,52 +40,17 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	if err != nil {
 		return err
 	}
-	n := len(records)
-	positions, kinds, ats, bys := make([]int64, n), make([]string, n), make([]time.Time, n), make([]string, n)
-	subjects, verdicts, batches := make([]string, n), make([]*string, n), make([]*int64, n)
-	bodies, leaves, pages := make([][]byte, n), make([][]byte, n), make([]*int64, n)
-	hashes := make([]tlog.Hash, n)
+	hashes := make([]tlog.Hash, len(records))
 	for i, r := range records {
 		r.Position = size + int64(i)
 		hashes[i] = ledger.Leaf(r.Body)
 		r.Leaf = hashes[i][:]
-		positions[i], kinds[i], ats[i], bys[i] = r.Position, r.Kind, r.At, r.By
-		subjects[i], verdicts[i], batches[i], bodies[i], leaves[i] = r.Subject, r.Verdict, r.BatchID, r.Body, r.Leaf
 	}
 	stored, err := ledger.Grow(size, hashes, hashReader{ctx, t.Reads})
 	if err != nil {
 		return err
 	}
-	if n > 1 {
-		packed, err := pagesOf(records)
-		if err != nil {
-			return err
-		}
-		if err := t.addPages(ctx, packed); err != nil {
-			return err
-		}
-		for i, r := range records {
-			if r.Page != nil {
-				pages[i], bodies[i] = r.Page, nil
-			}
-		}
-	}
-	if _, err := t.tx.ExecContext(
-		ctx,
-		`INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)
-		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[],
-			$7::bigint[], $8::bytea[], $9::bytea[], $10::bigint[])`,
-		positions,
-		kinds,
-		ats,
-		bys,
-		subjects,
-		verdicts,
-		batches,
-		bodies,
-		leaves,
-		pages,
-	); err != nil {
+	if err := t.addRecords(ctx, records); err != nil {
 		return err
 	}
 	indexes, values := make([]int64, len(stored)), make([][]byte, len(stored))
@@ -108,10 +73,42 @@ func (t *Tx) Append(ctx context.Context, records []*Record, seal Sealer) error {
 	if err := t.AddSeal(ctx, made); err != nil {
 		return err
 	}
-	if _, err := t.tx.ExecContext(ctx, `UPDATE ledger_state SET size = $1`, size+int64(n)); err != nil {
+	if _, err := t.tx.ExecContext(ctx, `UPDATE ledger_state SET size = $1`, size+int64(len(records))); err != nil {
 		return err
 	}
 	_, err = t.tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, NotifyLedger)
+	return err
+}
+
+// addRecords stores records that have their positions; the texts of several go into pages.
+func (t *Tx) addRecords(ctx context.Context, records []*Record) error {
+	n := len(records)
+	positions, kinds, ats, bys := make([]int64, n), make([]string, n), make([]time.Time, n), make([]string, n)
+	subjects, verdicts, batches := make([]string, n), make([]*string, n), make([]*int64, n)
+	bodies, leaves, pages := make([][]byte, n), make([][]byte, n), make([]*int64, n)
+	if n > 1 {
+		packed, err := pagesOf(records)
+		if err != nil {
+			return err
+		}
+		if err := t.addPages(ctx, packed); err != nil {
+			return err
+		}
+	}
+	for i, r := range records {
+		positions[i], kinds[i], ats[i], bys[i] = r.Position, r.Kind, r.At, r.By
+		subjects[i], verdicts[i], batches[i], leaves[i] = r.Subject, r.Verdict, r.BatchID, r.Leaf
+		if bodies[i] = r.Body; r.Page != nil && n > 1 {
+			pages[i], bodies[i] = r.Page, nil
+		}
+	}
+	_, err := t.tx.ExecContext(
+		ctx,
+		`INSERT INTO ledger_records (position, kind, at, by_name, subject, verdict, batch_id, body, leaf, page)
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[],
+			$7::bigint[], $8::bytea[], $9::bytea[], $10::bigint[])`,
+		positions, kinds, ats, bys, subjects, verdicts, batches, bodies, leaves, pages,
+	)
 	return err
 }
 
