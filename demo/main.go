@@ -194,7 +194,7 @@ func (d *demo) outside(context.Context) error {
 			d.gauges[what] = where
 		}
 	}
-	return scenario.WriteLogin(filepath.Join(keepDir, "gauges.key"), filepath.Join(keepDir, "known_hosts"), d.gauges)
+	return scenario.WriteLogin(filepath.Join(keepDir, "gauges.key"), filepath.Join(keepDir, "host_keys"), d.gauges)
 }
 
 func (d *demo) database(ctx context.Context) (err error) {
@@ -246,7 +246,7 @@ origins:
   - {name: tidewright-own, kind: wkd, url: "%[1]s/directories/harbour/wkd/", domain: tidewright.example}
 `, d.worldURL)
 	text += fmt.Sprintf(
-		"devices:\n  kinds: device-kinds\n  known_hosts: known_hosts\n  credentials:\n    %s: {user: %s, key_file: gauges.key}\n",
+		"devices:\n  kinds: device-kinds\n  host_keys: host_keys\n  credentials:\n    %s: {user: %s, key_file: gauges.key}\n",
 		scenario.GaugeCredential,
 		scenario.GaugeUser,
 	)

@@ -178,14 +178,14 @@ func TestDeviceTempers(t *testing.T) {
 	curator := s.Client(t, roles.Curator)
 	closed, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	known, err := os.ReadFile(s.Config.Devices.KnownHosts)
+	known, err := os.ReadFile(s.Config.Devices.HostKeys)
 	require.NoError(t, err)
 	gone := closed.Addr().String()
 	closed.Close()
 	// It was confirmed, and is not there any more.
 	line := strings.Fields(strings.Split(string(known), "\n")[0])
 	line[0] = "[127.0.0.1]:" + strings.TrimPrefix(gone, "127.0.0.1:")
-	require.NoError(t, os.WriteFile(s.Config.Devices.KnownHosts, append(known, strings.Join(line, " ")+"\n"...), 0o644))
+	require.NoError(t, os.WriteFile(s.Config.Devices.HostKeys, append(known, strings.Join(line, " ")+"\n"...), 0o644))
 	unconfirmed := testkit.Listen(t, gauges[0])
 	for name, address := range addresses {
 		_, err := curator.SetDevice(

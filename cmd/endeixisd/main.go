@@ -105,7 +105,7 @@ func root() *cobra.Command {
 			Short: "Show the host key that a device has now, as a line for the file of host keys",
 			Args:  cobra.ExactArgs(1),
 			Long: `host-key asks a device for its host key, and prints it as a line for the file that
-devices.known_hosts names. It does not say whether that is the device: compare the
+devices.host_keys names. It does not say whether that is the device: compare the
 fingerprint with what stands on it, before you add the line.`,
 			RunE: func(cmd *cobra.Command, args []string) error {
 				line, fingerprint, err := devices.HostKey(cmd.Context(), args[0])

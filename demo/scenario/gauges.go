@@ -81,7 +81,7 @@ func WriteGauges(dir string) error {
 
 // WriteLogin writes what the service needs to be let in by the gauges: the private key, and
 // their host keys as they were confirmed, by the addresses at which they are.
-func WriteLogin(keyFile, knownHosts string, addresses map[string]string) error {
+func WriteLogin(keyFile, hostKeys string, addresses map[string]string) error {
 	private, err := world.PrivateKey(GaugeSeed)
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func WriteLogin(keyFile, knownHosts string, addresses map[string]string) error {
 		}
 		lines.WriteString(knownhosts.Line([]string{address}, host.PublicKey()) + "\n")
 	}
-	return os.WriteFile(knownHosts, lines.Bytes(), 0o644)
+	return os.WriteFile(hostKeys, lines.Bytes(), 0o644)
 }
 
 // gaugeKinds are the descriptions of the harbour's own kinds, by file name: KG-09 is of an

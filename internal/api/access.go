@@ -47,61 +47,19 @@ func (a *API) registerAccess() {
 		p, _ := principal(ctx)
 		return answer(meOf(p), nil)
 	})
-	handle(a, wire.ShowStatus, func(ctx context.Context, _ *wire.Nothing) (*wire.Status, error) {
-		size, err := a.Query.Size(ctx)
-		if err != nil {
-			return answer(wire.Status{}, err)
-		}
-		out := wire.Status{
-			Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(),
-		}
-		out.Trouble = plain.Text(a.Records.Trouble(ctx))
-		policies, err := a.Policy.InForce(ctx, 0)
-		if fault.Is(err, fault.LedgerAltered) {
-			return &out, nil // whoever looks after it has to be told
-		}
-		out.Policy = policies.Version
-		return answer(out, err)
-	})
+	handle(a, wire.ShowStatus, a.showStatus)
 	handle(a, wire.AddUser, func(ctx context.Context, in *wire.AddUserRequest) (*wire.User, error) {
 		p, _ := principal(ctx)
 		u, err := a.Access.AddUser(ctx, p.Name, access.NewUser(in.Body))
 		return answer(userOf(u), err)
 	})
-	handle(a, wire.ChangeUser, func(ctx context.Context, in *wire.ChangeUserRequest) (*wire.User, error) {
-		p, _ := principal(ctx)
-		u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change{
-			FullName: in.Body.FullName,
-			Role:     in.Body.Role,
-			Disabled: in.Body.Disabled,
-			Password: in.Body.Password,
-			Reason:   in.Body.Reason,
-			Seen:     seen(in.IfMatch),
-		})
-		return answer(userOf(u), err)
-	})
-	handle(a, wire.ChangePassword, func(ctx context.Context, in *wire.PasswordRequest) (*wire.Nothing, error) {
-		p, _ := principal(ctx)
-		if err := a.Access.ChangePassword(ctx, p, addressOf(ctx), in.Body.Old, in.Body.Password); err != nil {
-			return nil, err
-		}
-		if p.Token != 0 {
-			return nil, nil
-		}
-		return nil, a.renew(ctx, in.Session, p.Name)
-	})
+	handle(a, wire.ChangeUser, a.changeUser)
+	handle(a, wire.ChangePassword, a.changePassword)
 	handle(a, wire.ListUsers, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.User], error) {
 		users, err := a.Access.Users(ctx)
 		return answer(wire.Page[wire.User]{Items: convert(users, userOf)}, err)
 	})
-	handle(a, wire.IssueToken, func(ctx context.Context, in *wire.IssueTokenRequest) (*wire.IssuedToken, error) {
-		p, _ := principal(ctx)
-		text, token, err := a.Access.IssueToken(ctx, p, access.NewToken{
-			Label: in.Body.Label, Role: in.Body.Role, Life: time.Duration(in.Body.Days) * 24 * time.Hour,
-			Depots: in.Body.Depots, Publishers: in.Body.Publishers,
-		})
-		return answer(wire.IssuedToken{Token: tokenOf(token), Text: text}, err)
-	})
+	handle(a, wire.IssueToken, a.issueToken)
 	handle(a, wire.ListTokens, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Token], error) {
 		p, _ := principal(ctx)
 		tokens, err := a.Access.Tokens(ctx, p)
@@ -115,6 +73,56 @@ func (a *API) registerAccess() {
 		p, _ := principal(ctx)
 		return nil, a.Access.RevokeToken(ctx, p, in.ID)
 	})
+}
+
+func (a *API) showStatus(ctx context.Context, _ *wire.Nothing) (*wire.Status, error) {
+	size, err := a.Query.Size(ctx)
+	if err != nil {
+		return answer(wire.Status{}, err)
+	}
+	out := wire.Status{
+		Version: version.Full(), Records: size, PublicKey: a.Records.PublicKey(), Depots: a.Depots.Names(),
+	}
+	out.Trouble = plain.Text(a.Records.Trouble(ctx))
+	policies, err := a.Policy.InForce(ctx, 0)
+	if fault.Is(err, fault.LedgerAltered) {
+		return &out, nil // whoever looks after it has to be told
+	}
+	out.Policy = policies.Version
+	return answer(out, err)
+}
+
+func (a *API) changeUser(ctx context.Context, in *wire.ChangeUserRequest) (*wire.User, error) {
+	p, _ := principal(ctx)
+	u, err := a.Access.ChangeUser(ctx, p.Name, in.Name, access.Change{
+		FullName: in.Body.FullName,
+		Role:     in.Body.Role,
+		Disabled: in.Body.Disabled,
+		Password: in.Body.Password,
+		Reason:   in.Body.Reason,
+		Seen:     seen(in.IfMatch),
+	})
+	return answer(userOf(u), err)
+}
+
+func (a *API) changePassword(ctx context.Context, in *wire.PasswordRequest) (*wire.Nothing, error) {
+	p, _ := principal(ctx)
+	if err := a.Access.ChangePassword(ctx, p, addressOf(ctx), in.Body.Old, in.Body.Password); err != nil {
+		return nil, err
+	}
+	if p.Token != 0 {
+		return nil, nil
+	}
+	return nil, a.renew(ctx, in.Session, p.Name)
+}
+
+func (a *API) issueToken(ctx context.Context, in *wire.IssueTokenRequest) (*wire.IssuedToken, error) {
+	p, _ := principal(ctx)
+	text, token, err := a.Access.IssueToken(ctx, p, access.NewToken{
+		Label: in.Body.Label, Role: in.Body.Role, Life: time.Duration(in.Body.Days) * 24 * time.Hour,
+		Depots: in.Body.Depots, Publishers: in.Body.Publishers,
+	})
+	return answer(wire.IssuedToken{Token: tokenOf(token), Text: text}, err)
 }
 
 // signIn checks a password and begins a session.

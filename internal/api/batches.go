@@ -24,199 +24,28 @@ import (
 )
 
 func (a *API) registerBatches() {
-	handle(a, wire.RunBatch, func(ctx context.Context, in *wire.RunBatchRequest) (*wire.Batch, error) {
-		p, _ := principal(ctx)
-		from := map[string]survey.Provenance{}
-		for _, o := range in.Body.Origins {
-			from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
-		}
-		source, err := sourceOf(in.Body)
-		if err != nil {
-			return nil, err
-		}
-		software := ""
-		if in.Body.Measurer != nil {
-			software = in.Body.Measurer.Software
-		}
-		b, err := a.Batches.Create(ctx, p.Name, batches.Request{
-			ComesFrom: from,
-			Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
-				return batches.GivenCopy{
-					Of: c.Of, Origin: c.Origin, Path: c.Path,
-					From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text,
-				}
-			}),
-			Source:         source,
-			Against:        (*batches.GivenAgainst)(in.Body.Against),
-			Label:          in.Body.Label,
-			Publisher:      in.Body.Publisher,
-			RequireAll:     in.Body.RequireAll,
-			Software:       software,
-			IdempotencyKey: in.Key,
-			Corrections:    corrections(in.Body.Corrections),
-		})
-		if err != nil {
-			return nil, err
-		}
-		return a.withAgainst(ctx, b)
-	})
+	handle(a, wire.RunBatch, a.runBatch)
 	handle(a, wire.CancelBatch, func(ctx context.Context, in *wire.CancelRequest) (*wire.Batch, error) {
 		p, _ := principal(ctx)
 		b, err := a.Batches.Cancel(ctx, p.Name, p.Role.May(roles.Curator), in.ID, in.Body.Reason)
 		return answer(batchOf(b), err)
 	})
-	handle(a, wire.SurveyFolder, func(ctx context.Context, in *wire.SurveyRequest) (*wire.Survey, error) {
-		source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
-		if err != nil {
-			return nil, err
-		}
-		plan, err := a.Batches.Plan(ctx, source, corrections(in.Body.Corrections))
-		if err != nil {
-			return nil, err
-		}
-		return answer(wire.SurveyOf(plan), nil)
-	})
-	handle(a, wire.ReadManifest, func(_ context.Context, in *wire.ReadManifestRequest) (*wire.ManifestContent, error) {
-		m, err := survey.ReadList(
-			strings.NewReader(in.Body.Text),
-			manifest.Options{
-				FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside),
-			},
-		)
-		var limit *manifest.LimitError
-		if errors.As(err, &limit) {
-			err = fault.New(fault.Invalid, fault.ManifestTooLarge, "The manifest was not read: %v.", limit).
-				Advise("“endeixis manifest show” reads longer ones.").
-				At("text")
-		}
-		if err != nil {
-			return nil, err
-		}
-		return answer(manifestContentOf(m), nil)
-	})
-	handle(a, wire.ListBatches, func(ctx context.Context, in *wire.ListBatchesRequest) (*wire.Page[wire.Batch], error) {
-		filter := query.BatchFilter{State: in.State, Verdict: in.Verdict, Limit: in.Limit}
-		if in.Depot != "" || in.Folder != "" {
-			source, err := sources.OfDepot(in.Depot, in.Folder)
-			if err != nil {
-				return nil, err
-			}
-			filter.Source = source.Reference
-		}
-		page, err := a.Query.Batches(ctx, filter, in.Cursor)
-		return answer(pageOf(page, batchOf), err)
-	})
-	handle(a, wire.ShowBatch, func(ctx context.Context, in *wire.BatchAt) (*wire.Batch, error) {
-		b, err := a.Batches.Get(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		return a.withAgainst(ctx, b)
-	})
-	handle(a, wire.ListItems, func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.Item], error) {
-		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		page, err := a.Query.Items(
-			ctx, in.ID,
-			query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
-			in.Cursor,
-		)
-		if err != nil {
-			return nil, err
-		}
-		out := wire.Page[wire.Item]{Items: []wire.Item{}, Next: page.Next}
-		now, err := a.nowOf(ctx, in.ID, convert(page.Rows, func(r query.Item) int { return r.N })...)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range page.Rows {
-			view := itemOf(row)
-			view.Now = now[row.N]
-			out.Items = append(out.Items, view)
-		}
-		return answer(out, nil)
-	})
-	handle(
-		a, wire.ListItemRows,
-		func(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.ItemRow], error) {
-			if _, err := a.Batches.Get(ctx, in.ID); err != nil {
-				return nil, err
-			}
-			page, err := a.Query.Rows(
-				ctx, in.ID,
-				query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
-				in.Cursor,
-			)
-			return answer(pageOf(page, rowOf), err)
-		},
-	)
-	handle(a, wire.ShowItem, func(ctx context.Context, in *wire.ItemAt) (*wire.Item, error) {
-		row, err := a.Query.Item(ctx, in.ID, in.N)
-		if err != nil {
-			return nil, err
-		}
-		now, err := a.nowOf(ctx, in.ID, in.N)
-		if err != nil {
-			return nil, err
-		}
-		item := itemOf(row)
-		item.Now = now[in.N]
-		if item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths); err != nil {
-			return nil, err
-		}
-		backs, err := a.Query.ReadBacks(ctx, in.ID, in.N)
-		for _, r := range backs {
-			item.ReadBacks = append(
-				item.ReadBacks,
-				wire.ReadBack{
-					Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At,
-					Verdict: r.Verdict, Now: r.Now,
-				},
-			)
-		}
-		return answer(item, err)
-	})
-	handle(a, wire.AttestBatch, func(ctx context.Context, in *wire.BatchAt) (*wire.Envelope, error) {
-		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		return envelopeOf(a.Attest.Batch(ctx, in.ID))
-	})
-	handle(a, wire.AttestItem, func(ctx context.Context, in *wire.ItemAt) (*wire.Envelope, error) {
-		row, err := a.Query.Item(ctx, in.ID, in.N)
-		if err != nil {
-			return nil, err
-		}
-		return envelopeOf(a.Attest.Item(ctx, in.ID, row.Path))
-	})
-	handle(a, wire.ListCopies, func(ctx context.Context, in *wire.BatchAt) (*wire.Page[wire.Copy], error) {
-		if _, err := a.Batches.Get(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		rows, err := a.Query.Copies(ctx, in.ID)
-		return answer(wire.Page[wire.Copy]{Items: convert(rows, copyOf)}, err)
-	})
+	handle(a, wire.SurveyFolder, a.surveyFolder)
+	handle(a, wire.ReadManifest, a.readManifest)
+	handle(a, wire.ListBatches, a.listBatches)
+	handle(a, wire.ShowBatch, a.showBatch)
+	handle(a, wire.ListItems, a.listItems)
+	handle(a, wire.ListItemRows, a.listItemRows)
+	handle(a, wire.ShowItem, a.showItem)
+	handle(a, wire.AttestBatch, a.attestBatch)
+	handle(a, wire.AttestItem, a.attestItem)
+	handle(a, wire.ListCopies, a.listCopies)
 	handle(a, wire.ListOrigins, func(_ context.Context, _ *wire.Nothing) (*wire.Page[wire.Origin], error) {
 		return answer(wire.Page[wire.Origin]{Items: convert(a.Origins.All(), func(o origins.Origin) wire.Origin {
 			return wire.Origin{Name: o.Name, URL: o.URL, Channel: o.Channel}
 		})}, nil)
 	})
-	handle(a, wire.ListAbsent, func(ctx context.Context, in *wire.ListAbsentRequest) (*wire.Page[wire.Absent], error) {
-		page, err := a.Query.Absents(ctx, in.ID, in.Cursor, in.Limit)
-		return answer(
-			pageOf(
-				page,
-				func(r query.Absent) wire.Absent {
-					return wire.Absent{
-						Name: r.Name, Manifest: r.Manifest,
-						Line: r.Line,
-					}
-				},
-			),
-			err,
-		)
-	})
+	handle(a, wire.ListAbsent, a.listAbsent)
 	sse.Register(
 		a.huma, describe(wire.FollowBatch),
 		map[string]any{
@@ -229,6 +58,198 @@ func (a *API) registerBatches() {
 	handle(a, wire.ShowOverview, func(ctx context.Context, _ *wire.Nothing) (*wire.Overview, error) {
 		return answer(a.overview(ctx))
 	})
+}
+
+func (a *API) runBatch(ctx context.Context, in *wire.RunBatchRequest) (*wire.Batch, error) {
+	p, _ := principal(ctx)
+	from := map[string]survey.Provenance{}
+	for _, o := range in.Body.Origins {
+		from[o.Manifest] = survey.Provenance{Channel: o.Channel, Place: o.Place}
+	}
+	source, err := sourceOf(in.Body)
+	if err != nil {
+		return nil, err
+	}
+	software := ""
+	if in.Body.Measurer != nil {
+		software = in.Body.Measurer.Software
+	}
+	b, err := a.Batches.Create(ctx, p.Name, batches.Request{
+		ComesFrom: from,
+		Copies: convert(in.Body.Copies, func(c wire.GivenCopy) batches.GivenCopy {
+			return batches.GivenCopy{
+				Of: c.Of, Origin: c.Origin, Path: c.Path,
+				From: survey.Provenance{Channel: c.Channel, Place: c.Place}, Text: c.Text,
+			}
+		}),
+		Source:         source,
+		Against:        (*batches.GivenAgainst)(in.Body.Against),
+		Label:          in.Body.Label,
+		Publisher:      in.Body.Publisher,
+		RequireAll:     in.Body.RequireAll,
+		Software:       software,
+		IdempotencyKey: in.Key,
+		Corrections:    corrections(in.Body.Corrections),
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a.withAgainst(ctx, b)
+}
+
+func (a *API) surveyFolder(ctx context.Context, in *wire.SurveyRequest) (*wire.Survey, error) {
+	source, err := sources.OfDepot(in.Body.Depot, in.Body.Path)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := a.Batches.Plan(ctx, source, corrections(in.Body.Corrections))
+	if err != nil {
+		return nil, err
+	}
+	return answer(wire.SurveyOf(plan), nil)
+}
+
+func (a *API) readManifest(_ context.Context, in *wire.ReadManifestRequest) (*wire.ManifestContent, error) {
+	m, err := survey.ReadList(
+		strings.NewReader(in.Body.Text),
+		manifest.Options{
+			FileName: path.Base(in.Body.Name), MaxEntries: 100_000, Beside: manifest.NewNames(in.Body.Beside),
+		},
+	)
+	var limit *manifest.LimitError
+	if errors.As(err, &limit) {
+		err = fault.New(fault.Invalid, fault.ManifestTooLarge, "The manifest was not read: %v.", limit).
+			Advise("“endeixis manifest show” reads longer ones.").
+			At("text")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return answer(manifestContentOf(m), nil)
+}
+
+func (a *API) listBatches(ctx context.Context, in *wire.ListBatchesRequest) (*wire.Page[wire.Batch], error) {
+	filter := query.BatchFilter{State: in.State, Verdict: in.Verdict, Limit: in.Limit}
+	if in.Depot != "" || in.Folder != "" {
+		source, err := sources.OfDepot(in.Depot, in.Folder)
+		if err != nil {
+			return nil, err
+		}
+		filter.Source = source.Reference
+	}
+	page, err := a.Query.Batches(ctx, filter, in.Cursor)
+	return answer(pageOf(page, batchOf), err)
+}
+
+func (a *API) showBatch(ctx context.Context, in *wire.BatchAt) (*wire.Batch, error) {
+	b, err := a.Batches.Get(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return a.withAgainst(ctx, b)
+}
+
+func (a *API) listItems(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.Item], error) {
+	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	page, err := a.Query.Items(
+		ctx, in.ID,
+		query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+		in.Cursor,
+	)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Page[wire.Item]{Items: []wire.Item{}, Next: page.Next}
+	now, err := a.nowOf(ctx, in.ID, convert(page.Rows, func(r query.Item) int { return r.N })...)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range page.Rows {
+		view := itemOf(row)
+		view.Now = now[row.N]
+		out.Items = append(out.Items, view)
+	}
+	return answer(out, nil)
+}
+
+func (a *API) listItemRows(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.ItemRow], error) {
+	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	page, err := a.Query.Rows(
+		ctx, in.ID,
+		query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
+		in.Cursor,
+	)
+	return answer(pageOf(page, rowOf), err)
+}
+
+func (a *API) showItem(ctx context.Context, in *wire.ItemAt) (*wire.Item, error) {
+	row, err := a.Query.Item(ctx, in.ID, in.N)
+	if err != nil {
+		return nil, err
+	}
+	now, err := a.nowOf(ctx, in.ID, in.N)
+	if err != nil {
+		return nil, err
+	}
+	item := itemOf(row)
+	item.Now = now[in.N]
+	if item.Linked, err = a.Query.Linked(ctx, in.ID, item.Path, item.Paths); err != nil {
+		return nil, err
+	}
+	backs, err := a.Query.ReadBacks(ctx, in.ID, in.N)
+	for _, r := range backs {
+		item.ReadBacks = append(
+			item.ReadBacks,
+			wire.ReadBack{
+				Batch: r.Batch, N: r.N, Medium: plain.Text(r.Medium), Source: plain.Text(r.Source), At: r.At,
+				Verdict: r.Verdict, Now: r.Now,
+			},
+		)
+	}
+	return answer(item, err)
+}
+
+func (a *API) attestBatch(ctx context.Context, in *wire.BatchAt) (*wire.Envelope, error) {
+	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	return envelopeOf(a.Attest.Batch(ctx, in.ID))
+}
+
+func (a *API) attestItem(ctx context.Context, in *wire.ItemAt) (*wire.Envelope, error) {
+	row, err := a.Query.Item(ctx, in.ID, in.N)
+	if err != nil {
+		return nil, err
+	}
+	return envelopeOf(a.Attest.Item(ctx, in.ID, row.Path))
+}
+
+func (a *API) listCopies(ctx context.Context, in *wire.BatchAt) (*wire.Page[wire.Copy], error) {
+	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	rows, err := a.Query.Copies(ctx, in.ID)
+	return answer(wire.Page[wire.Copy]{Items: convert(rows, copyOf)}, err)
+}
+
+func (a *API) listAbsent(ctx context.Context, in *wire.ListAbsentRequest) (*wire.Page[wire.Absent], error) {
+	page, err := a.Query.Absents(ctx, in.ID, in.Cursor, in.Limit)
+	return answer(
+		pageOf(
+			page,
+			func(r query.Absent) wire.Absent {
+				return wire.Absent{
+					Name: r.Name, Manifest: r.Manifest,
+					Line: r.Line,
+				}
+			},
+		),
+		err,
+	)
 }
 
 // follow sends the batch whenever it has moved, until it is closed. Every

@@ -15,118 +15,131 @@ import (
 )
 
 func (a *API) registerDevices() {
-	handle(a, wire.ListDevices, func(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Device], error) {
-		all, err := a.Devices.All(ctx)
-		if err != nil {
-			return nil, err
-		}
-		kinds, err := a.kinds(ctx)
-		if err != nil {
-			return nil, err
-		}
-		checks, err := a.Query.LastSlotChecks(ctx)
-		return answer(
-			wire.Page[wire.Device]{
-				Items: convert(
-					all, func(d devices.Device) wire.Device { return deviceOf(d, kinds[d.Kind], checks[d.Name]) },
-				),
-			},
-			err,
-		)
-	})
-	handle(a, wire.ShowDevice, func(ctx context.Context, in *wire.DeviceAt) (*wire.DeviceShown, error) {
-		d, err := a.Devices.Device(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		kinds, err := a.kinds(ctx)
-		if err != nil {
-			return nil, err
-		}
-		checks, err := a.Query.SlotChecks(ctx, in.Name)
-		return answer(
-			wire.DeviceShown{Device: deviceOf(d, kinds[d.Kind], checks), History: convert(checks, slotCheckOf)}, err,
-		)
-	})
-	handle(a, wire.SetDevice, func(ctx context.Context, in *wire.SetDeviceRequest) (*wire.Device, error) {
-		p, _ := principal(ctx)
-		d, err := a.Devices.Set(ctx, p.Name, devices.Details{
-			Name:       in.Name,
-			Kind:       in.Body.Kind,
-			Address:    in.Body.Address,
-			Credential: in.Body.Credential,
-			Publisher:  in.Body.Publisher,
-			Place:      in.Body.Place,
-		})
-		if err != nil {
-			return nil, err
-		}
-		kinds, err := a.kinds(ctx)
-		return answer(deviceOf(d, kinds[d.Kind], nil), err)
-	})
-	handle(a, wire.RetireDevice, func(ctx context.Context, in *wire.RetireDeviceRequest) (*wire.Device, error) {
-		p, _ := principal(ctx)
-		d, err := a.Devices.Retire(ctx, p.Name, in.Name, in.Body.Reason)
-		if err != nil {
-			return nil, err
-		}
-		kinds, err := a.kinds(ctx)
-		return answer(deviceOf(d, kinds[d.Kind], nil), err)
-	})
-	handle(a, wire.ListDeviceKinds, func(ctx context.Context, _ *wire.Nothing) (*wire.DeviceKinds, error) {
-		kinds, err := a.Devices.Kinds(ctx)
-		return answer(
-			wire.DeviceKinds{
-				Items: convert(kinds, kindOf), Credentials: append([]string{}, a.Devices.Credentials()...),
-			},
-			err,
-		)
-	})
-	handle(a, wire.TryDeviceKind, func(_ context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
-		tried, err := a.Devices.Try(devices.Trial(in.Body))
-		if err != nil {
-			return nil, err
-		}
-		return answer(triedOf(tried, in.Body.Text), nil)
-	})
-	handle(a, wire.SetDeviceKind, func(ctx context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
-		p, _ := principal(ctx)
-		tried, err := a.Devices.SetKind(ctx, p.Name, devices.Trial(in.Body))
-		if err != nil {
-			return nil, err
-		}
-		return answer(triedOf(tried, in.Body.Text), nil)
-	})
+	handle(a, wire.ListDevices, a.listDevices)
+	handle(a, wire.ShowDevice, a.showDevice)
+	handle(a, wire.SetDevice, a.setDevice)
+	handle(a, wire.RetireDevice, a.retireDevice)
+	handle(a, wire.ListDeviceKinds, a.listDeviceKinds)
+	handle(a, wire.TryDeviceKind, a.tryDeviceKind)
+	handle(a, wire.SetDeviceKind, a.setDeviceKind)
 	handle(a, wire.RetireDeviceKind, func(ctx context.Context, in *wire.RetireKindRequest) (*wire.Nothing, error) {
 		p, _ := principal(ctx)
 		return nil, a.Devices.RetireKind(ctx, p.Name, in.Name, in.Body.Reason)
 	})
-	handle(
-		a, wire.CheckDevices,
-		func(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
-			names, err := a.toCheck(ctx, in.Body)
-			if err != nil {
-				return nil, err
-			}
-			p, _ := principal(ctx)
-			out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
-			for _, name := range names {
-				key := in.Key
-				if key != "" && in.Body.All {
-					key += " " + name
-				}
-				b, err := a.Batches.CheckDevice(ctx, p.Name, batches.DeviceCheck{
-					Device: name, Slots: in.Body.Slots, Against: (*batches.GivenAgainst)(in.Body.Against),
-					Printed: in.Body.Printed, Label: in.Body.Label, IdempotencyKey: key,
-				})
-				if err != nil {
-					return nil, err
-				}
-				out.Items = append(out.Items, batchOf(b))
-			}
-			return &out, nil
+	handle(a, wire.CheckDevices, a.checkDevices)
+}
+
+func (a *API) listDevices(ctx context.Context, _ *wire.Nothing) (*wire.Page[wire.Device], error) {
+	all, err := a.Devices.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := a.kinds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := a.Query.LastSlotChecks(ctx)
+	return answer(
+		wire.Page[wire.Device]{
+			Items: convert(
+				all, func(d devices.Device) wire.Device { return deviceOf(d, kinds[d.Kind], checks[d.Name]) },
+			),
 		},
+		err,
 	)
+}
+
+func (a *API) showDevice(ctx context.Context, in *wire.DeviceAt) (*wire.DeviceShown, error) {
+	d, err := a.Devices.Device(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := a.kinds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := a.Query.SlotChecks(ctx, in.Name)
+	return answer(
+		wire.DeviceShown{Device: deviceOf(d, kinds[d.Kind], checks), History: convert(checks, slotCheckOf)}, err,
+	)
+}
+
+func (a *API) setDevice(ctx context.Context, in *wire.SetDeviceRequest) (*wire.Device, error) {
+	p, _ := principal(ctx)
+	d, err := a.Devices.Set(ctx, p.Name, devices.Details{
+		Name:       in.Name,
+		Kind:       in.Body.Kind,
+		Address:    in.Body.Address,
+		Credential: in.Body.Credential,
+		Publisher:  in.Body.Publisher,
+		Place:      in.Body.Place,
+	})
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := a.kinds(ctx)
+	return answer(deviceOf(d, kinds[d.Kind], nil), err)
+}
+
+func (a *API) retireDevice(ctx context.Context, in *wire.RetireDeviceRequest) (*wire.Device, error) {
+	p, _ := principal(ctx)
+	d, err := a.Devices.Retire(ctx, p.Name, in.Name, in.Body.Reason)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := a.kinds(ctx)
+	return answer(deviceOf(d, kinds[d.Kind], nil), err)
+}
+
+func (a *API) listDeviceKinds(ctx context.Context, _ *wire.Nothing) (*wire.DeviceKinds, error) {
+	kinds, err := a.Devices.Kinds(ctx)
+	return answer(
+		wire.DeviceKinds{
+			Items: convert(kinds, kindOf), Credentials: append([]string{}, a.Devices.Credentials()...),
+		},
+		err,
+	)
+}
+
+func (a *API) tryDeviceKind(_ context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
+	tried, err := a.Devices.Try(devices.Trial(in.Body))
+	if err != nil {
+		return nil, err
+	}
+	return answer(triedOf(tried, in.Body.Text), nil)
+}
+
+func (a *API) setDeviceKind(ctx context.Context, in *wire.TryKindRequest) (*wire.KindTried, error) {
+	p, _ := principal(ctx)
+	tried, err := a.Devices.SetKind(ctx, p.Name, devices.Trial(in.Body))
+	if err != nil {
+		return nil, err
+	}
+	return answer(triedOf(tried, in.Body.Text), nil)
+}
+
+func (a *API) checkDevices(ctx context.Context, in *wire.CheckDevicesRequest) (*wire.Page[wire.Batch], error) {
+	names, err := a.toCheck(ctx, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	p, _ := principal(ctx)
+	out := wire.Page[wire.Batch]{Items: []wire.Batch{}}
+	for _, name := range names {
+		key := in.Key
+		if key != "" && in.Body.All {
+			key += " " + name
+		}
+		b, err := a.Batches.CheckDevice(ctx, p.Name, batches.DeviceCheck{
+			Device: name, Slots: in.Body.Slots, Against: (*batches.GivenAgainst)(in.Body.Against),
+			Printed: in.Body.Printed, Label: in.Body.Label, IdempotencyKey: key,
+		})
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, batchOf(b))
+	}
+	return &out, nil
 }
 
 // toCheck returns the names of the devices that are to be checked.

@@ -15,35 +15,9 @@ import (
 )
 
 func (a *API) registerKeyring() {
-	handle(a, wire.ListKeys, func(ctx context.Context, in *wire.ListKeysRequest) (*wire.Page[wire.Key], error) {
-		views, more, err := a.Keys.List(ctx, keys.Filter{
-			State:     in.State,
-			Publisher: in.Publisher,
-			Text:      in.Text,
-			Waiting:   in.Waiting,
-			After:     openpgp.Fingerprint(in.Cursor),
-			Limit:     in.Limit,
-		})
-		out := wire.Page[wire.Key]{Items: convert(views, a.keyOf)}
-		if more {
-			out.Next = out.Items[len(out.Items)-1].Fingerprint
-		}
-		return answer(out, err)
-	})
-	handle(a, wire.ImportKeys, func(ctx context.Context, in *wire.ImportKeysRequest) (*wire.Import, error) {
-		data, err := decoded(in.Body.Data, "key")
-		if err != nil {
-			return nil, err
-		}
-		return answer(a.importKeys(ctx, in.Body.Publisher, in.Body.Source, data, nil))
-	})
-	handle(a, wire.PreviewImport, func(ctx context.Context, in *wire.ReadKeysRequest) (*wire.Import, error) {
-		data, err := decoded(in.Body.Data, "key")
-		if err != nil {
-			return nil, err
-		}
-		return answer(a.previewImport(ctx, data, nil))
-	})
+	handle(a, wire.ListKeys, a.listKeys)
+	handle(a, wire.ImportKeys, a.importSentKeys)
+	handle(a, wire.PreviewImport, a.previewSentKeys)
 	loading(
 		a, wire.LoadKeyFile,
 		func(ctx context.Context, in *wire.LoadKeyFileRequest, progress keys.Progress) (wire.Import, error) {
@@ -56,83 +30,124 @@ func (a *API) registerKeyring() {
 			return a.previewImport(ctx, in.RawBody, progress)
 		},
 	)
-	handle(a, wire.LookUpKeys, func(ctx context.Context, in *wire.LookUpRequest) (*wire.LookUp, error) {
-		l, err := a.Keys.LookUp(ctx, in.Body.Query)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		return answer(
-			wire.LookUp{
-				Answers: answersOf(l.Answers), Notes: l.Notes,
-				Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
-					return wire.FoundKey{Imported: importedOf(f.Imported, rules), Directories: f.Directories}
-				}),
-			},
-			err,
-		)
-	})
-	handle(a, wire.ImportFoundKey, func(ctx context.Context, in *wire.ImportFoundRequest) (*wire.Imported, error) {
-		p, _ := principal(ctx)
-		imported, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		return answer(importedOf(imported, rules), err)
-	})
-	handle(
-		a, wire.LookUpKnown,
-		func(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
-			p, _ := principal(ctx)
-			done, err := a.Keys.LookUpKnown(ctx, p.Name, in.Body.Fingerprints)
-			if err != nil {
-				return nil, err
-			}
-			rules, err := a.rules(ctx)
-			return answer(wire.Page[wire.LookedUp]{Items: convert(done, func(r keys.LookedUp) wire.LookedUp {
-				return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
-			})}, err)
-		},
-	)
-	handle(a, wire.InspectOpenPGP, func(ctx context.Context, in *wire.ReadKeysRequest) (*openpgp.Inspection, error) {
-		data, err := decoded(in.Body.Data, "file")
-		if err != nil {
-			return nil, err
-		}
-		rules, err := a.rules(ctx)
-		if err != nil {
-			return nil, err
-		}
-		inspection, err := openpgp.Inspect(data, rules)
-		var empty *openpgp.EmptyError
-		if errors.As(err, &empty) {
-			return nil, fault.New(fault.Invalid, fault.NoOpenPGP, "This is no OpenPGP file: %v.", empty).At("data")
-		}
-		if err != nil {
-			return nil, err
-		}
-		return answer(*inspection, nil)
-	})
-	handle(a, wire.ShowKey, func(ctx context.Context, in *wire.KeyAt) (*wire.Key, error) {
-		v, err := a.Keys.Show(ctx, in.Fingerprint)
-		if err != nil {
-			return nil, err
-		}
-		return answer(a.keyOf(v), nil)
-	})
-	handle(a, wire.SightKey, func(ctx context.Context, in *wire.SightKeyRequest) (*wire.Sight, error) {
-		p, _ := principal(ctx)
-		v, agrees, err := a.Keys.Sight(
-			ctx, p.Name, in.Fingerprint,
-			keys.NewSighting{Read: in.Body.Read, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note},
-		)
-		if err != nil {
-			return nil, err
-		}
-		return answer(wire.Sight{Agrees: agrees, Key: a.followed(v)}, nil)
-	})
+	handle(a, wire.LookUpKeys, a.lookUpKeys)
+	handle(a, wire.ImportFoundKey, a.importFoundKey)
+	handle(a, wire.LookUpKnown, a.lookUpKnown)
+	handle(a, wire.InspectOpenPGP, a.inspectOpenPGP)
+	handle(a, wire.ShowKey, a.showKey)
+	handle(a, wire.SightKey, a.sightKey)
 	a.registerDecisions()
+}
+
+func (a *API) listKeys(ctx context.Context, in *wire.ListKeysRequest) (*wire.Page[wire.Key], error) {
+	views, more, err := a.Keys.List(ctx, keys.Filter{
+		State:     in.State,
+		Publisher: in.Publisher,
+		Text:      in.Text,
+		Waiting:   in.Waiting,
+		After:     openpgp.Fingerprint(in.Cursor),
+		Limit:     in.Limit,
+	})
+	out := wire.Page[wire.Key]{Items: convert(views, a.keyOf)}
+	if more {
+		out.Next = out.Items[len(out.Items)-1].Fingerprint
+	}
+	return answer(out, err)
+}
+
+func (a *API) importSentKeys(ctx context.Context, in *wire.ImportKeysRequest) (*wire.Import, error) {
+	data, err := decoded(in.Body.Data, "key")
+	if err != nil {
+		return nil, err
+	}
+	return answer(a.importKeys(ctx, in.Body.Publisher, in.Body.Source, data, nil))
+}
+
+func (a *API) previewSentKeys(ctx context.Context, in *wire.ReadKeysRequest) (*wire.Import, error) {
+	data, err := decoded(in.Body.Data, "key")
+	if err != nil {
+		return nil, err
+	}
+	return answer(a.previewImport(ctx, data, nil))
+}
+
+func (a *API) lookUpKeys(ctx context.Context, in *wire.LookUpRequest) (*wire.LookUp, error) {
+	l, err := a.Keys.LookUp(ctx, in.Body.Query)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := a.rules(ctx)
+	return answer(
+		wire.LookUp{
+			Answers: answersOf(l.Answers), Notes: l.Notes,
+			Keys: convert(l.Keys, func(f keys.FoundKey) wire.FoundKey {
+				return wire.FoundKey{Imported: importedOf(f.Imported, rules), Directories: f.Directories}
+			}),
+		},
+		err,
+	)
+}
+
+func (a *API) importFoundKey(ctx context.Context, in *wire.ImportFoundRequest) (*wire.Imported, error) {
+	p, _ := principal(ctx)
+	imported, err := a.Keys.ImportFound(ctx, p.Name, in.Body.Publisher, in.Body.Query, in.Body.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := a.rules(ctx)
+	return answer(importedOf(imported, rules), err)
+}
+
+func (a *API) lookUpKnown(ctx context.Context, in *wire.LookUpKnownRequest) (*wire.Page[wire.LookedUp], error) {
+	p, _ := principal(ctx)
+	done, err := a.Keys.LookUpKnown(ctx, p.Name, in.Body.Fingerprints)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := a.rules(ctx)
+	return answer(wire.Page[wire.LookedUp]{Items: convert(done, func(r keys.LookedUp) wire.LookedUp {
+		return wire.LookedUp{Imported: importedOf(r.Imported, rules), Answers: answersOf(r.Asked)}
+	})}, err)
+}
+
+func (a *API) inspectOpenPGP(ctx context.Context, in *wire.ReadKeysRequest) (*openpgp.Inspection, error) {
+	data, err := decoded(in.Body.Data, "file")
+	if err != nil {
+		return nil, err
+	}
+	rules, err := a.rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	inspection, err := openpgp.Inspect(data, rules)
+	var empty *openpgp.EmptyError
+	if errors.As(err, &empty) {
+		return nil, fault.New(fault.Invalid, fault.NoOpenPGP, "This is no OpenPGP file: %v.", empty).At("data")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return answer(*inspection, nil)
+}
+
+func (a *API) showKey(ctx context.Context, in *wire.KeyAt) (*wire.Key, error) {
+	v, err := a.Keys.Show(ctx, in.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	return answer(a.keyOf(v), nil)
+}
+
+func (a *API) sightKey(ctx context.Context, in *wire.SightKeyRequest) (*wire.Sight, error) {
+	p, _ := principal(ctx)
+	v, agrees, err := a.Keys.Sight(
+		ctx, p.Name, in.Fingerprint,
+		keys.NewSighting{Read: in.Body.Read, Channel: in.Body.Channel, Place: in.Body.Place, Note: in.Body.Note},
+	)
+	if err != nil {
+		return nil, err
+	}
+	return answer(wire.Sight{Agrees: agrees, Key: a.followed(v)}, nil)
 }
 
 // decoded returns what a request carries in base64.

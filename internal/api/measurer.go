@@ -29,74 +29,79 @@ import (
 
 // registerMeasurer registers what a measurer sends and asks.
 func (a *API) registerMeasurer() {
-	handle(a, wire.SendListing, func(ctx context.Context, in *wire.ListingAt) (*wire.Nothing, error) {
-		p, err := a.measures(ctx, in.ID)
-		if err != nil {
-			return nil, err
+	handle(a, wire.SendListing, a.sendListing)
+	handle(a, wire.CloseListing, a.closeListing)
+	handle(a, wire.ListAssignments, a.listAssignments)
+	handle(a, wire.SendMeasurements, a.sendMeasurements)
+}
+
+func (a *API) sendListing(ctx context.Context, in *wire.ListingAt) (*wire.Nothing, error) {
+	p, err := a.measures(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	page, err := listingOf(in.Body)
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Batches.SendListing(ctx, p.Name, in.ID, in.Page, page)
+}
+
+func (a *API) closeListing(ctx context.Context, in *wire.ListingEnd) (*wire.Batch, error) {
+	p, err := a.measures(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
+	return answer(batchOf(b), err)
+}
+
+func (a *API) listAssignments(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
+	p, err := a.measures(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	after := -1
+	if in.Cursor != "" {
+		if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
+			return nil, fault.New(
+				fault.Invalid, fault.BadCursor, "This is not a cursor that was given out with a list.",
+			).
+				At("cursor")
 		}
-		page, err := listingOf(in.Body)
-		if err != nil {
-			return nil, err
+	}
+	assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
+	out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
+		return wire.Assignment{
+			N: c.N, File: container.Outermost(c.Target.Path), Target: *c.Target,
+			Expected: convert(c.Expected, wire.StatedIn),
 		}
-		return nil, a.Batches.SendListing(ctx, p.Name, in.ID, in.Page, page)
-	})
-	handle(a, wire.CloseListing, func(ctx context.Context, in *wire.ListingEnd) (*wire.Batch, error) {
-		p, err := a.measures(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		b, err := a.Batches.CloseListing(ctx, p.Name, in.ID, in.Body.Pages)
-		return answer(batchOf(b), err)
-	})
-	handle(
-		a, wire.ListAssignments,
-		func(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
-			p, err := a.measures(ctx, in.ID)
-			if err != nil {
-				return nil, err
+	})}
+	if len(assignments) == in.Limit {
+		out.Next = strconv.Itoa(assignments[len(assignments)-1].N)
+	}
+	return answer(out, err)
+}
+
+func (a *API) sendMeasurements(ctx context.Context, in *wire.SendMeasurementsRequest) (*wire.Taken, error) {
+	p, err := a.measures(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	taken, err := a.Batches.Take(
+		ctx, p.Name, in.ID,
+		convert(in.Body.Measured, func(m wire.Submission) batches.Submission {
+			return batches.Submission{
+				N: m.N, Submission: verify.Submission{Reading: m.Reading, Diagnoses: m.Diagnoses},
 			}
-			after := -1
-			if in.Cursor != "" {
-				if after, err = strconv.Atoi(in.Cursor); err != nil || after < 0 || after > math.MaxInt32 {
-					return nil, fault.New(
-						fault.Invalid, fault.BadCursor, "This is not a cursor that was given out with a list.",
-					).
-						At("cursor")
-				}
-			}
-			assignments, err := a.Batches.Assignments(ctx, p.Name, in.ID, after, in.Limit)
-			out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
-				return wire.Assignment{
-					N: c.N, File: container.Outermost(c.Target.Path), Target: *c.Target,
-					Expected: convert(c.Expected, wire.StatedIn),
-				}
-			})}
-			if len(assignments) == in.Limit {
-				out.Next = strconv.Itoa(assignments[len(assignments)-1].N)
-			}
-			return answer(out, err)
-		},
+		}),
 	)
-	handle(a, wire.SendMeasurements, func(ctx context.Context, in *wire.SendMeasurementsRequest) (*wire.Taken, error) {
-		p, err := a.measures(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		taken, err := a.Batches.Take(
-			ctx, p.Name, in.ID,
-			convert(in.Body.Measured, func(m wire.Submission) batches.Submission {
-				return batches.Submission{
-					N: m.N, Submission: verify.Submission{Reading: m.Reading, Diagnoses: m.Diagnoses},
-				}
-			}),
-		)
-		return answer(wire.Taken{
-			Taken:    taken.Taken,
-			Known:    taken.Known,
-			Left:     taken.Left,
-			Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
-		}, err)
-	})
+	return answer(wire.Taken{
+		Taken:    taken.Taken,
+		Known:    taken.Known,
+		Left:     taken.Left,
+		Declined: convert(taken.Declined, func(d batches.Decline) wire.Declined { return wire.Declined(d) }),
+	}, err)
 }
 
 func (a *API) registerDrills() {
@@ -114,36 +119,40 @@ func (a *API) registerDrills() {
 		sums, err := a.Batches.Pieces(ctx, in.ID, in.N, readback.Range{Offset: in.Offset, Length: in.Length}, in.Size)
 		return answer(wire.PieceDigests{SHA256: sums}, err)
 	})
-	handle(a, wire.ShowDrillAssignment, func(ctx context.Context, in *wire.ItemAt) (*wire.DrillAssignment, error) {
-		c, err := a.Batches.DrillAssignment(ctx, in.ID, in.N)
-		if err != nil {
-			return nil, err
-		}
-		return &wire.DrillAssignment{N: c.N, Target: *c.Target, Alterations: c.Alterations}, nil
-	})
-	handle(a, wire.DrillBatch, func(ctx context.Context, in *wire.DrillRequest) (*wire.Drill, error) {
-		p, _ := principal(ctx)
-		var items []batches.DrillItem
-		for _, i := range in.Body.Items {
-			items = append(items, batches.DrillItem(i))
-		}
-		d, err := a.Batches.Drill(ctx, p.Name, in.ID, items)
-		if err != nil {
-			return nil, err
-		}
-		if !d.Passed {
-			a.Log.Error(
-				"a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch",
-				in.ID, "record", d.Record,
-			)
-		}
-		return &wire.Drill{
-			Batch: in.ID, Record: d.Record, Passed: d.Passed,
-			Items: convert(d.Items, func(i recorded.DrilledItem) wire.DrilledItem {
-				return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
-			}),
-		}, nil
-	})
+	handle(a, wire.ShowDrillAssignment, a.showDrillAssignment)
+	handle(a, wire.DrillBatch, a.drillBatch)
+}
+
+func (a *API) showDrillAssignment(ctx context.Context, in *wire.ItemAt) (*wire.DrillAssignment, error) {
+	c, err := a.Batches.DrillAssignment(ctx, in.ID, in.N)
+	if err != nil {
+		return nil, err
+	}
+	return &wire.DrillAssignment{N: c.N, Target: *c.Target, Alterations: c.Alterations}, nil
+}
+
+func (a *API) drillBatch(ctx context.Context, in *wire.DrillRequest) (*wire.Drill, error) {
+	p, _ := principal(ctx)
+	var items []batches.DrillItem
+	for _, i := range in.Body.Items {
+		items = append(items, batches.DrillItem(i))
+	}
+	d, err := a.Batches.Drill(ctx, p.Name, in.ID, items)
+	if err != nil {
+		return nil, err
+	}
+	if !d.Passed {
+		a.Log.Error(
+			"a drill raised the alarm: what was altered was cleared, or a file is not what was verified", "batch",
+			in.ID, "record", d.Record,
+		)
+	}
+	return &wire.Drill{
+		Batch: in.ID, Record: d.Record, Passed: d.Passed,
+		Items: convert(d.Items, func(i recorded.DrilledItem) wire.DrilledItem {
+			return wire.DrilledItem{N: i.N, Shown: i.Item, Rows: i.Rows}
+		}),
+	}, nil
 }
 
 // sourceOf returns where the files of a new batch are.

@@ -27,17 +27,7 @@ func (a *API) registerPolicies() {
 		rows, err := a.Policy.Waivers(ctx)
 		return answer(wire.Page[wire.Waiver]{Items: convert(rows, a.waiverOf)}, err)
 	})
-	handle(a, wire.GrantWaiver, func(ctx context.Context, in *wire.GrantWaiverRequest) (*wire.Waiver, error) {
-		p, _ := principal(ctx)
-		w, err := a.Policy.Grant(
-			ctx, p.Name,
-			policy.NewWaiver{
-				Ground: judge.Code(in.Body.Ground), Publisher: in.Body.Publisher, Pattern: in.Body.Pattern,
-				Until: in.Body.Until, Reason: in.Body.Reason,
-			},
-		)
-		return answer(a.waiverOf(w), err)
-	})
+	handle(a, wire.GrantWaiver, a.grantWaiver)
 	handle(a, wire.EndWaiver, func(ctx context.Context, in *wire.EndWaiverRequest) (*wire.Waiver, error) {
 		p, _ := principal(ctx)
 		w, err := a.Policy.End(ctx, p.Name, in.ID, in.Body.Reason)
@@ -48,6 +38,18 @@ func (a *API) registerPolicies() {
 		version, err := a.Policy.SetOwn(ctx, p.Name, in.Slug, seen(in.IfMatch), in.Body.Fields, in.Body.Reason)
 		return answer(policyOf(version), err)
 	})
+}
+
+func (a *API) grantWaiver(ctx context.Context, in *wire.GrantWaiverRequest) (*wire.Waiver, error) {
+	p, _ := principal(ctx)
+	w, err := a.Policy.Grant(
+		ctx, p.Name,
+		policy.NewWaiver{
+			Ground: judge.Code(in.Body.Ground), Publisher: in.Body.Publisher, Pattern: in.Body.Pattern,
+			Until: in.Body.Until, Reason: in.Body.Reason,
+		},
+	)
+	return answer(a.waiverOf(w), err)
 }
 
 func (a *API) waiverOf(w policy.Waiver) wire.Waiver {

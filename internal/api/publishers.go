@@ -22,16 +22,18 @@ func (a *API) registerPublishers() {
 		row, err := a.Publishers.Publisher(ctx, in.Slug)
 		return answer(publisherOf(row), err)
 	})
-	handle(a, wire.SetPublisher, func(ctx context.Context, in *wire.SetPublisherRequest) (*wire.Publisher, error) {
-		p, _ := principal(ctx)
-		row, err := a.Publishers.Change(
-			ctx, p.Name, in.Slug,
-			publishers.Change{
-				Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope, Seen: seen(in.IfMatch),
-			},
-		)
-		return answer(publisherOf(row), err)
-	})
+	handle(a, wire.SetPublisher, a.setPublisher)
+}
+
+func (a *API) setPublisher(ctx context.Context, in *wire.SetPublisherRequest) (*wire.Publisher, error) {
+	p, _ := principal(ctx)
+	row, err := a.Publishers.Change(
+		ctx, p.Name, in.Slug,
+		publishers.Change{
+			Name: in.Body.Name, Contact: in.Body.Contact, Scope: in.Body.Scope, Seen: seen(in.IfMatch),
+		},
+	)
+	return answer(publisherOf(row), err)
 }
 
 func publisherOf(p publishers.Publisher) wire.Publisher {

@@ -17,78 +17,85 @@ import (
 )
 
 func (a *API) registerReassessments() {
-	handle(a, wire.AskReach, func(ctx context.Context, in *wire.KeyAt) (*wire.Inquiry, error) {
-		id, err := a.askReach(ctx, in.Fingerprint, nil)
-		if err != nil {
-			return nil, err
-		}
-		return a.inquiry(ctx, id)
-	})
+	handle(a, wire.AskReach, a.askReachOfKey)
 	handle(a, wire.ShowInquiry, func(ctx context.Context, in *wire.InquiryAt) (*wire.Inquiry, error) {
 		return a.inquiry(ctx, in.ID)
 	})
-	handle(a, wire.ShowKeyUse, func(ctx context.Context, in *wire.KeyAt) (*wire.KeyUse, error) {
-		v, err := a.Keys.Show(ctx, in.Fingerprint)
-		if err != nil {
-			return nil, err
-		}
-		u, err := a.Reassess.KeyUse(ctx, v.Key.Certificate.Primary.Fingerprint)
-		if err != nil {
-			return nil, err
-		}
-		out := wire.KeyUse{Artifacts: u.Artifacts, Batches: u.Batches, Last: u.Last, Newest: []int64{}}
-		err = json.Unmarshal(u.Newest, &out.Newest)
-		return answer(out, err)
-	})
-	handle(a, wire.Reassess, func(ctx context.Context, in *wire.ReassessRequest) (*wire.Reassessment, error) {
-		p, _ := principal(ctx)
-		sel := reassess.Selection{
-			Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All,
-		}
-		if in.Body.Key != "" {
-			v, err := a.Keys.Show(ctx, in.Body.Key)
-			if err != nil {
-				return nil, err
-			}
-			sel.Key = v.Key.Certificate.Primary.Fingerprint
-		}
-		r, err := a.Reassess.Ask(ctx, p.Name, sel, in.Body.Reason)
-		if err != nil {
-			return nil, err
-		}
-		return answer(reassessmentOf(r))
-	})
-	handle(
-		a, wire.ListReassessments,
-		func(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
-			page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
-			if err != nil {
-				return nil, err
-			}
-			out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}, Next: page.Next}
-			for _, r := range page.Rows {
-				view, err := reassessmentOf(r)
-				if err != nil {
-					return nil, err
-				}
-				out.Items = append(out.Items, view)
-			}
-			return answer(out, nil)
-		},
-	)
-	handle(a, wire.ShowReassessment, func(ctx context.Context, in *wire.ReassessmentAt) (*wire.Reassessment, error) {
-		r, err := a.Query.Reassessment(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		return answer(reassessmentOf(r))
-	})
+	handle(a, wire.ShowKeyUse, a.showKeyUse)
+	handle(a, wire.Reassess, a.reassess)
+	handle(a, wire.ListReassessments, a.listReassessments)
+	handle(a, wire.ShowReassessment, a.showReassessment)
 	handle(
 		a, wire.ListRejudged,
 		func(ctx context.Context, in *wire.ListRejudgedRequest) (*wire.Page[wire.Rejudge], error) {
 			return answer(a.rejudged(ctx, in.ID, in.Cursor, in.Limit))
 		},
 	)
+}
+
+func (a *API) askReachOfKey(ctx context.Context, in *wire.KeyAt) (*wire.Inquiry, error) {
+	id, err := a.askReach(ctx, in.Fingerprint, nil)
+	if err != nil {
+		return nil, err
+	}
+	return a.inquiry(ctx, id)
+}
+
+func (a *API) showKeyUse(ctx context.Context, in *wire.KeyAt) (*wire.KeyUse, error) {
+	v, err := a.Keys.Show(ctx, in.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	u, err := a.Reassess.KeyUse(ctx, v.Key.Certificate.Primary.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.KeyUse{Artifacts: u.Artifacts, Batches: u.Batches, Last: u.Last, Newest: []int64{}}
+	err = json.Unmarshal(u.Newest, &out.Newest)
+	return answer(out, err)
+}
+
+func (a *API) reassess(ctx context.Context, in *wire.ReassessRequest) (*wire.Reassessment, error) {
+	p, _ := principal(ctx)
+	sel := reassess.Selection{
+		Batch: in.Body.Batch, Publisher: in.Body.Publisher, From: in.Body.From, To: in.Body.To, All: in.Body.All,
+	}
+	if in.Body.Key != "" {
+		v, err := a.Keys.Show(ctx, in.Body.Key)
+		if err != nil {
+			return nil, err
+		}
+		sel.Key = v.Key.Certificate.Primary.Fingerprint
+	}
+	r, err := a.Reassess.Ask(ctx, p.Name, sel, in.Body.Reason)
+	if err != nil {
+		return nil, err
+	}
+	return answer(reassessmentOf(r))
+}
+
+func (a *API) listReassessments(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
+	page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Page[wire.Reassessment]{Items: []wire.Reassessment{}, Next: page.Next}
+	for _, r := range page.Rows {
+		view, err := reassessmentOf(r)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, view)
+	}
+	return answer(out, nil)
+}
+
+func (a *API) showReassessment(ctx context.Context, in *wire.ReassessmentAt) (*wire.Reassessment, error) {
+	r, err := a.Query.Reassessment(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return answer(reassessmentOf(r))
 }
 
 // rejudged returns a page of what a reassessment changed.

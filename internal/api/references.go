@@ -16,22 +16,21 @@ import (
 const maxReferences = 50
 
 func (a *API) registerReferences() {
-	handle(
-		a, wire.FindReferences,
-		func(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
-			var digests []digest.Value
-			for text := range strings.SplitSeq(in.Digest, ",") {
-				value, err := hex.DecodeString(strings.TrimSpace(text))
-				if err != nil {
-					return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
-						At("digest")
-				}
-				digests = append(digests, value)
-			}
-			found, err := a.Query.References(ctx, digests, maxReferences)
-			return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
-		},
-	)
+	handle(a, wire.FindReferences, a.findReferences)
+}
+
+func (a *API) findReferences(ctx context.Context, in *wire.FindReferencesRequest) (*wire.Page[wire.Reference], error) {
+	var digests []digest.Value
+	for text := range strings.SplitSeq(in.Digest, ",") {
+		value, err := hex.DecodeString(strings.TrimSpace(text))
+		if err != nil {
+			return nil, fault.New(fault.Invalid, fault.BadDigest, "The digest is not written in hexadecimal.").
+				At("digest")
+		}
+		digests = append(digests, value)
+	}
+	found, err := a.Query.References(ctx, digests, maxReferences)
+	return answer(wire.Page[wire.Reference]{Items: convert(found, referenceOf)}, err)
 }
 
 func referenceOf(r query.Reference) wire.Reference {

@@ -21,19 +21,21 @@ func (a *API) registerSatchels() {
 		all, err := a.Satchels.All(ctx)
 		return answer(wire.Page[wire.Satchel]{Items: convert(all, a.satchelOf)}, err)
 	})
-	handle(a, wire.ShowSatchel, func(ctx context.Context, in *wire.SatchelAt) (*wire.SatchelShown, error) {
-		packed, err := a.Satchels.Satchel(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		visits, err := a.Satchels.Visits(ctx, in.ID)
-		return answer(wire.SatchelShown{Satchel: a.satchelOf(packed), Visits: convert(visits, visitOf)}, err)
-	})
+	handle(a, wire.ShowSatchel, a.showSatchel)
 	handle(a, wire.ReturnOutcomes, func(ctx context.Context, in *wire.ReturnRequest) (*wire.SatchelShown, error) {
 		p, _ := principal(ctx)
 		packed, visits, err := a.Satchels.Return(ctx, p.Name, satchels.Returned(in.Body))
 		return answer(wire.SatchelShown{Satchel: a.satchelOf(packed), Visits: convert(visits, visitOf)}, err)
 	})
+}
+
+func (a *API) showSatchel(ctx context.Context, in *wire.SatchelAt) (*wire.SatchelShown, error) {
+	packed, err := a.Satchels.Satchel(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	visits, err := a.Satchels.Visits(ctx, in.ID)
+	return answer(wire.SatchelShown{Satchel: a.satchelOf(packed), Visits: convert(visits, visitOf)}, err)
 }
 
 func (a *API) satchelOf(s satchels.Satchel) wire.Satchel {

@@ -6,7 +6,6 @@ package config
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -74,10 +73,10 @@ type Directory struct {
 
 // Devices says how equipment is reached. What is secret stands in files of its own.
 type Devices struct {
-	// Kinds is a folder of descriptions, and KnownHosts a file of host keys that somebody
-	// has confirmed, in the known-hosts form. Either may be empty.
-	Kinds      string `koanf:"kinds"`
-	KnownHosts string `koanf:"known_hosts"`
+	// Kinds is a folder of descriptions, and HostKeys a file of host keys that somebody
+	// has confirmed, a line for each: address, kind of key, key in base64. Either may be empty.
+	Kinds    string `koanf:"kinds"`
+	HostKeys string `koanf:"host_keys"`
 	// AtOnce is how many devices are asked at a time.
 	AtOnce int `koanf:"at_once"`
 	// Credentials are ways to be let in, by name.
@@ -176,8 +175,10 @@ func Load(path string) (*Loaded, error) {
 	if err := k.UnmarshalWithConf("", &c, koanf.UnmarshalConf{Tag: "koanf"}); err != nil {
 		return nil, fmt.Errorf("the configuration does not fit: %w", err)
 	}
-	if k.Exists("refresh_hours") {
-		return nil, errors.New("the setting refresh_hours is called lookup_hours now; give it that name")
+	for was, now := range renamed {
+		if k.Exists(was) {
+			return nil, fmt.Errorf("the setting %s is called %s now; give it that name", was, now)
+		}
 	}
 	if unknown := unknownKeys(k); len(unknown) > 0 {
 		return nil, fmt.Errorf("the configuration has settings that do not exist: %s", strings.Join(unknown, ", "))
@@ -250,7 +251,7 @@ func (c *Config) resolve(base string) {
 	for name, dir := range c.Depots {
 		c.Depots[name] = from(base, dir)
 	}
-	for _, path := range []*string{&c.Devices.Kinds, &c.Devices.KnownHosts} {
+	for _, path := range []*string{&c.Devices.Kinds, &c.Devices.HostKeys} {
 		if *path != "" {
 			*path = from(base, *path)
 		}
@@ -264,6 +265,9 @@ func (c *Config) resolve(base string) {
 		c.Devices.Credentials[name] = credential
 	}
 }
+
+// renamed are settings that had another name, by that.
+var renamed = map[string]string{"refresh_hours": "lookup_hours", "devices.known_hosts": "devices.host_keys"}
 
 // unknownKeys finds misspelled settings.
 func unknownKeys(k *koanf.Koanf) []string {

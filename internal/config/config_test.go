@@ -47,6 +47,7 @@ func TestMistakes(t *testing.T) {
 	const db = "database: {url: x}\n"
 	for text, says := range map[string]string{
 		"refresh_hours: 24":                   "is called lookup_hours now",
+		"devices: {known_hosts: keys}":        "is called devices.host_keys now",
 		"listen: x\n":                         "database.url is not set",
 		db + "lisen: x\n":                     "do not exist: lisen",
 		db + "depots: {Big_Quay: .}\n":        "small letters",

@@ -26,10 +26,10 @@ import (
 
 // Settings are what the configuration says of devices.
 type Settings struct {
-	// Kinds is the folder of descriptions, KnownHosts the file of confirmed host keys, in
-	// the known-hosts form; either may be empty.
-	Kinds, KnownHosts string
-	Credentials       map[string]Credential
+	// Kinds is the folder of descriptions, HostKeys the file of confirmed host keys, a
+	// line for each: address, kind of key, key in base64. Either may be empty.
+	Kinds, HostKeys string
+	Credentials     map[string]Credential
 }
 
 // Details are what is known of a device.

@@ -37,7 +37,7 @@ func asking(t *testing.T, gauges ...*world.Gauge) (*devices.Service, *device.Kin
 	kinds, err := devices.Kinds(set.Kinds)
 	require.NoError(t, err)
 	s, err := devices.New(
-		nil, nil, nil, devices.Settings{Kinds: set.Kinds, KnownHosts: set.KnownHosts, Credentials: credentials},
+		nil, nil, nil, devices.Settings{Kinds: set.Kinds, HostKeys: set.HostKeys, Credentials: credentials},
 		slog.New(slog.DiscardHandler), testkit.Now,
 	)
 	require.NoError(t, err)
@@ -137,7 +137,7 @@ func TestDetailsAreChecked(t *testing.T) {
 	}
 	s, err := devices.New(
 		p.Store, p.Records, p.Publishers,
-		devices.Settings{Kinds: set.Kinds, KnownHosts: set.KnownHosts, Credentials: credentials},
+		devices.Settings{Kinds: set.Kinds, HostKeys: set.HostKeys, Credentials: credentials},
 		slog.New(slog.DiscardHandler), testkit.Now,
 	)
 	require.NoError(t, err)

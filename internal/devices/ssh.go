@@ -211,10 +211,10 @@ func (s *Service) confirmed(address string) ([]string, ssh.HostKeyCallback, *dia
 			address,
 		) + "” shows the key that it has now. Compare that with what stands on the device, then add the line to the file of host keys.",
 	}
-	if s.settings.KnownHosts == "" {
+	if s.settings.HostKeys == "" {
 		return nil, nil, unconfirmed
 	}
-	check, err := knownhosts.New(s.settings.KnownHosts)
+	check, err := knownhosts.New(s.settings.HostKeys)
 	if err != nil {
 		s.log.Error("the file of the devices' host keys cannot be used", "error", err)
 		return nil, nil, &diagnose.Cause{

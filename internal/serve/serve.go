@@ -149,7 +149,7 @@ func assemble(ctx context.Context, s *store.Store, c config.Config, log *slog.Lo
 	}
 	equipment, err := devices.New(
 		s, recs, pub,
-		devices.Settings{Kinds: c.Devices.Kinds, KnownHosts: c.Devices.KnownHosts, Credentials: credentials}, log,
+		devices.Settings{Kinds: c.Devices.Kinds, HostKeys: c.Devices.HostKeys, Credentials: credentials}, log,
 		clock.Now,
 	)
 	if err != nil {
@@ -598,7 +598,7 @@ func (s *Service) Work(ctx context.Context) error {
 		return err
 	}
 	sizes := jobs.Sizes{Workers: s.config.Work.Workers}
-	if s.config.Devices.KnownHosts != "" {
+	if s.config.Devices.HostKeys != "" {
 		// A process that knows no device would only say so of each.
 		sizes.Devices = s.config.Devices.AtOnce
 	}

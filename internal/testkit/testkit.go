@@ -155,9 +155,9 @@ func Gauges(t testing.TB, all []*world.Gauge) (config.Devices, map[string]string
 	t.Helper()
 	dir := t.TempDir()
 	out := config.Devices{
-		Kinds:      filepath.Join(dir, "device-kinds"),
-		KnownHosts: filepath.Join(dir, "known_hosts"),
-		AtOnce:     8,
+		Kinds:    filepath.Join(dir, "device-kinds"),
+		HostKeys: filepath.Join(dir, "host_keys"),
+		AtOnce:   8,
 		Credentials: map[string]config.Credential{
 			scenario.GaugeCredential: {User: scenario.GaugeUser, KeyFile: filepath.Join(dir, "gauges.key")},
 		},
@@ -167,7 +167,7 @@ func Gauges(t testing.TB, all []*world.Gauge) (config.Devices, map[string]string
 		addresses[g.Name] = Listen(t, g)
 	}
 	require.NoError(t, scenario.WriteGaugeKinds(out.Kinds))
-	require.NoError(t, scenario.WriteLogin(filepath.Join(dir, "gauges.key"), out.KnownHosts, addresses))
+	require.NoError(t, scenario.WriteLogin(filepath.Join(dir, "gauges.key"), out.HostKeys, addresses))
 	return out, addresses
 }
 

@@ -34,13 +34,13 @@ func fleet(dir string) ([]row, error) {
 		go g.Serve(ctx, listener)
 		addresses[g.Name] = listener.Addr().String()
 	}
-	key, hosts := filepath.Join(dir, "gauges.key"), filepath.Join(dir, "known_hosts")
+	key, hosts := filepath.Join(dir, "gauges.key"), filepath.Join(dir, "host_keys")
 	if err := scenario.WriteLogin(key, hosts, addresses); err != nil {
 		return nil, err
 	}
 	s, err := start(ctx, dir, "fleet.key", func(c *config.Config) {
 		c.Devices = config.Devices{
-			KnownHosts: hosts, AtOnce: atOnce,
+			HostKeys: hosts, AtOnce: atOnce,
 			Credentials: map[string]config.Credential{"gauges": {User: scenario.GaugeUser, KeyFile: key}},
 		}
 	})
