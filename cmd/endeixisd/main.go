@@ -100,41 +100,47 @@ func root() *cobra.Command {
 			RunE: running(func(ctx context.Context, s *serve.Service) error { return s.Work(ctx) }),
 		},
 		migrateCommand(withService), initCommand(withService), configCommand(&file),
-		&cobra.Command{
-			Use:   "host-key ADDRESS",
-			Short: "Show the host key that a device has now, as a line for the file of host keys",
-			Args:  cobra.ExactArgs(1),
-			Long: `host-key asks a device for its host key, and prints it as a line for the file that
-devices.host_keys names. It does not say whether that is the device: compare the
-fingerprint with what stands on it, before you add the line.`,
-			RunE: func(cmd *cobra.Command, args []string) error {
-				line, fingerprint, err := devices.HostKey(cmd.Context(), args[0])
-				if err != nil {
-					return fmt.Errorf("%s showed no host key: %w", args[0], err)
-				}
-				fmt.Fprintf(
-					cmd.ErrOrStderr(),
-					"%s\nCompare this with what stands on the device. If it is the same, add the line below to the file of host keys.\n",
-					fingerprint,
-				)
-				fmt.Fprintln(cmd.OutOrStdout(), line)
-				return nil
-			},
-		},
-		&cobra.Command{
-			Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: cobra.NoArgs,
-			RunE: func(*cobra.Command, []string) error {
-				document, err := api.Document()
-				if err != nil {
-					return err
-				}
-				_, err = os.Stdout.Write(document)
-				return err
-			},
-		},
-		versionCommand(),
+		hostKeyCommand(), openAPICommand(), versionCommand(),
 	)
 	return cmd
+}
+
+func hostKeyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "host-key ADDRESS",
+		Short: "Show the host key that a device has now, as a line for the file of host keys",
+		Args:  cobra.ExactArgs(1),
+		Long: `host-key asks a device for its host key, and prints it as a line for the file that
+devices.host_keys names. It does not say whether that is the device: compare the
+fingerprint with what stands on it, before you add the line.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			line, fingerprint, err := devices.HostKey(cmd.Context(), args[0])
+			if err != nil {
+				return fmt.Errorf("%s showed no host key: %w", args[0], err)
+			}
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"%s\nCompare this with what stands on the device. If it is the same, add the line below to the file of host keys.\n",
+				fingerprint,
+			)
+			fmt.Fprintln(cmd.OutOrStdout(), line)
+			return nil
+		},
+	}
+}
+
+func openAPICommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			document, err := api.Document()
+			if err != nil {
+				return err
+			}
+			_, err = os.Stdout.Write(document)
+			return err
+		},
+	}
 }
 
 func serveCommand(

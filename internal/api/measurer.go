@@ -56,7 +56,9 @@ func (a *API) closeListing(ctx context.Context, in *wire.ListingEnd) (*wire.Batc
 	return answer(batchOf(b), err)
 }
 
-func (a *API) listAssignments(ctx context.Context, in *wire.ListAssignmentsRequest) (*wire.Page[wire.Assignment], error) {
+func (a *API) listAssignments(
+	ctx context.Context, in *wire.ListAssignmentsRequest,
+) (*wire.Page[wire.Assignment], error) {
 	p, err := a.measures(ctx, in.ID)
 	if err != nil {
 		return nil, err

@@ -74,7 +74,9 @@ func (a *API) reassess(ctx context.Context, in *wire.ReassessRequest) (*wire.Rea
 	return answer(reassessmentOf(r))
 }
 
-func (a *API) listReassessments(ctx context.Context, in *wire.ListReassessmentsRequest) (*wire.Page[wire.Reassessment], error) {
+func (a *API) listReassessments(
+	ctx context.Context, in *wire.ListReassessmentsRequest,
+) (*wire.Page[wire.Reassessment], error) {
 	page, err := a.Query.Reassessments(ctx, in.Cursor, in.Limit)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"io/fs"
 	"sync"
 	"time"
 
@@ -38,6 +39,10 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err != nil {
 		return err
 	}
+	items, err := itemsOf(rows)
+	if err != nil {
+		return err
+	}
 	ring, err := s.ringOf(ctx, b)
 	if err != nil {
 		return err
@@ -54,71 +59,95 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 	if err := s.opened(ctx, b); err != nil {
 		return err
 	}
-	fsys := folder.FS()
-	known := otherFiles{
-		s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) }),
+	work := sliceWork{
+		service: s, batch: b, slice: slice, rows: rows, session: session, folder: folder.FS(), flushed: time.Now(),
+		stated: otherFiles{
+			s.store, id, sync.OnceValues(func() (map[string]diagnose.StatedAt, error) { return s.stated(ctx, id) }),
+		},
 	}
-	content := verify.Bytes{Folder: fsys, Again: func(d *verify.Item) (io.ReadCloser, error) {
-		return verify.Content(ctx, fsys, d.Planned, d.Holders)
-	}}
+	return work.measure(ctx, verify.Files(items))
+}
 
-	var batch []verify.Item
-	read := int64(0)
-	lastFlush, lastProgress := time.Now(), time.Time{}
-	items, err := itemsOf(rows)
-	if err != nil {
-		return err
-	}
-	files := verify.Files(items)
-	// What is measured when the batch is being ended is still stored.
+// A sliceWork is a slice that is being measured.
+type sliceWork struct {
+	service *Service
+	batch   store.Batch
+	slice   int
+	rows    []store.Item
+	session *verify.Session
+	folder  fs.FS
+	stated  otherFiles
+	// measured are those that are not stored yet, and read counts the bytes of all.
+	measured []verify.Item
+	read     int64
+	flushed  time.Time
+
+	mu    sync.Mutex
+	shown time.Time
+}
+
+// measure measures files, and stores what comes of it now and then. A batch that is being ended
+// ends it; what is measured by then is still stored.
+func (w *sliceWork) measure(ctx context.Context, files []*verify.File) error {
+	s := w.service
 	reading, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
-	flush := func(last bool) error {
-		if err := session.Settle(ctx, batch, content, known); err != nil {
-			return err
-		}
-		err := s.flush(ctx, b, slice, batch, last)
-		batch, lastFlush = nil, time.Now()
-		return err
-	}
-	var shown sync.Mutex
-	progress := func(total int64) {
-		shown.Lock()
-		defer shown.Unlock()
-		if time.Since(lastProgress) >= progressEvery {
-			lastProgress = time.Now()
-			if stopping, err := s.store.SliceProgress(ctx, id, slice, read+total); err == nil && stopping {
-				stop(errStopping)
-			}
-		}
-	}
+	progress := func(total int64) { w.progress(ctx, total, stop) }
 	for _, group := range verify.Groups(files, s.gain) {
-		measured, err := verify.Open(reading, fsys, group, s.witness(b.AskedBy), s.gain, progress)
+		measured, err := verify.Open(reading, w.folder, group, s.witness(w.batch.AskedBy), s.gain, progress)
 		if errors.Is(context.Cause(reading), errStopping) {
-			return flush(false)
+			return w.flush(ctx, false)
 		}
 		if err != nil {
 			return err
 		}
 		for _, file := range group {
-			read += measured[file.Path].Size
+			w.read += measured[file.Path].Size
 			for i, item := range file.Items {
-				batch = append(
-					batch,
+				w.measured = append(
+					w.measured,
 					verify.Item{
-						N: rows[file.At[i]].N, Planned: item, Measurement: measured[item.Path], Holders: file.Items[:i],
+						N: w.rows[file.At[i]].N, Planned: item, Measurement: measured[item.Path],
+						Holders: file.Items[:i],
 					},
 				)
 			}
 		}
 		// A file and what it holds are stored together.
-		if time.Since(lastFlush) >= flushEvery || len(batch) >= s.limits.SliceItems {
-			if err := flush(false); err != nil {
+		if time.Since(w.flushed) >= flushEvery || len(w.measured) >= s.limits.SliceItems {
+			if err := w.flush(ctx, false); err != nil {
 				return err
 			}
 		}
 	}
-	return flush(true)
+	return w.flush(ctx, true)
+}
+
+// flush judges and stores what was measured; last says that nothing of the slice is left.
+func (w *sliceWork) flush(ctx context.Context, last bool) error {
+	content := verify.Bytes{Folder: w.folder, Again: func(d *verify.Item) (io.ReadCloser, error) {
+		return verify.Content(ctx, w.folder, d.Planned, d.Holders)
+	}}
+	if err := w.session.Settle(ctx, w.measured, content, w.stated); err != nil {
+		return err
+	}
+	err := w.service.flush(ctx, w.batch, w.slice, w.measured, last)
+	w.measured, w.flushed = nil, time.Now()
+	return err
+}
+
+// progress tells how much of a file is read, and stops the reading of a batch that is being ended.
+func (w *sliceWork) progress(ctx context.Context, total int64, stop context.CancelCauseFunc) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if time.Since(w.shown) < progressEvery {
+		return
+	}
+	w.shown = time.Now()
+	stopping, err := w.service.store.SliceProgress(ctx, w.batch.ID, w.slice, w.read+total)
+	if err == nil && stopping {
+		stop(errStopping)
+	}
 }
 
 var errStopping = errors.New("the batch is being ended")

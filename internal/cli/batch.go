@@ -61,48 +61,23 @@ vendor-site, mirror, other-network and paper.`,
 			if r.Origins, r.Copies, err = a.parseOrigins(from, copies, files); err != nil {
 				return err
 			}
-			if site.given() {
+			if !cmd.Flags().Changed("wait") {
+				wait = a.terminal
+			}
+			switch {
+			case site.given():
 				if isDepot(args[0]) || len(r.Origins)+len(r.Copies) > 0 {
 					return usage("with --satchel, a folder of this machine is verified by what lies in it")
 				}
 				return a.runOnSite(cmd.Context(), site, r, args[0])
-			}
-			if unrecorded {
-				if isDepot(args[0]) {
-					return usage("--unrecorded compares a folder of this machine; a depot is the service's")
-				}
+			case unrecorded && isDepot(args[0]):
+				return usage("--unrecorded compares a folder of this machine; a depot is the service's")
+			case unrecorded:
 				return a.compareFolder(cmd.Context(), args[0])
+			case isDepot(args[0]):
+				return a.runDepot(cmd.Context(), r, args[0], wait)
 			}
-			if !isDepot(args[0]) {
-				b, err := a.runFolder(cmd.Context(), r, args[0])
-				if err != nil {
-					return a.adviseSatchel(err)
-				}
-				c, err := a.client()
-				if err != nil {
-					return err
-				}
-				return a.shown(cmd.Context(), a.patient(c), b)
-			}
-			if r.Depot, r.Path, err = where(args[0]); err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			b, err := c.RunBatch(cmd.Context(), r, rand.Text())
-			if err != nil {
-				return err
-			}
-			if !cmd.Flags().Changed("wait") {
-				wait = a.terminal
-			}
-			if !wait {
-				a.note("Batch %d has started; follow it with “endeixis batch follow %d”.", b.ID, b.ID)
-				return a.printBatch(cmd.Context(), c, b, "", "")
-			}
-			return a.followBatch(cmd.Context(), c, b.ID)
+			return a.runHere(cmd.Context(), r, args[0])
 		},
 	}
 	cmd.Flags().StringVar(&r.Publisher, "publisher", "", "the publisher that these files are expected from")
@@ -128,6 +103,41 @@ vendor-site, mirror, other-network and paper.`,
 		"manifest=channel:file: hold it against a copy that you have here; - reads it from the input",
 	)
 	return cmd
+}
+
+// runHere verifies a folder of this machine, and shows the verdicts.
+func (a *app) runHere(ctx context.Context, r wire.NewBatch, folder string) error {
+	b, err := a.runFolder(ctx, r, folder)
+	if err != nil {
+		return a.adviseSatchel(err)
+	}
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	return a.shown(ctx, a.patient(c), b)
+}
+
+// runDepot has the service verify a folder of a depot, and waits for the verdicts where that is
+// wanted.
+func (a *app) runDepot(ctx context.Context, r wire.NewBatch, arg string, wait bool) error {
+	var err error
+	if r.Depot, r.Path, err = where(arg); err != nil {
+		return err
+	}
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	b, err := c.RunBatch(ctx, r, rand.Text())
+	if err != nil {
+		return err
+	}
+	if !wait {
+		a.note("Batch %d has started; follow it with “endeixis batch follow %d”.", b.ID, b.ID)
+		return a.printBatch(ctx, c, b, "", "")
+	}
+	return a.followBatch(ctx, c, b.ID)
 }
 
 // where splits “depot:folder”.
@@ -555,7 +565,6 @@ func (a *app) headOf(item wire.Item) string {
 
 // showItem shows what there is to say of an item below its head.
 func (a *app) showItem(item wire.Item, links bool) {
-	verdict := deref(item.Verdict)
 	if now := item.Now; now != nil {
 		fmt.Fprintf(
 			a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At),
@@ -563,51 +572,25 @@ func (a *app) showItem(item wire.Item, links bool) {
 		)
 		a.wrapped("        ", now.Deciding)
 	}
-	shown := problems(item)
 	if links {
-		shown = item.Grounds
-	} else if verdict == string(judge.Cleared) {
+		a.showLinks(item)
+		return
+	}
+	shown := problems(item)
+	if deref(item.Verdict) == string(judge.Cleared) {
 		a.wrapped("    ", item.Deciding)
 		shown = notes(item)
 	}
-	if links {
-		for _, g := range shown {
-			a.showGround(g)
-		}
-	} else {
-		a.showGrounds(shown)
-	}
-	if !links {
-		return
+	a.showGrounds(shown)
+}
+
+// showLinks shows everything that a verdict rests on, link by link.
+func (a *app) showLinks(item wire.Item) {
+	for _, g := range item.Grounds {
+		a.showGround(g)
 	}
 	for _, p := range item.Paths {
-		state := "does not hold"
-		if p.Complete {
-			state = "complete"
-		}
-		fmt.Fprintf(
-			a.stdout, "\n    %s\n",
-			a.bold(fmt.Sprintf("Proof by %s: %s", strings.ReplaceAll(string(p.Kind), "-", " "), state)),
-		)
-		for i, l := range p.Links {
-			joint := "├─"
-			if i == len(p.Links)-1 {
-				joint = "└─"
-			}
-			fmt.Fprintf(
-				a.stdout, "    %s %s  %s\n", joint, a.paint(string(l.State)), a.bold(l.Kind)+" "+plain.Text(l.Label),
-			)
-			if l.Detail != "" {
-				bar := "│ "
-				if i == len(p.Links)-1 {
-					bar = "  "
-				}
-				a.wrapped("    "+bar+"     ", l.Detail)
-			}
-		}
-		if p.Missing != "" {
-			a.wrapped("    ", "Missing: "+p.Missing)
-		}
+		a.showProof(p)
 	}
 	if item.Readback != nil {
 		fmt.Fprintln(a.stdout)
@@ -640,6 +623,37 @@ func (a *app) showItem(item wire.Item, links bool) {
 				fmt.Sprintf("record %d; “endeixis record receipt %d” hands out the proof", *item.Record, *item.Record),
 			),
 		)
+	}
+}
+
+// showProof shows a proof path.
+func (a *app) showProof(p judge.ProofPath) {
+	state := "does not hold"
+	if p.Complete {
+		state = "complete"
+	}
+	fmt.Fprintf(
+		a.stdout, "\n    %s\n",
+		a.bold(fmt.Sprintf("Proof by %s: %s", strings.ReplaceAll(string(p.Kind), "-", " "), state)),
+	)
+	for i, l := range p.Links {
+		joint := "├─"
+		if i == len(p.Links)-1 {
+			joint = "└─"
+		}
+		fmt.Fprintf(
+			a.stdout, "    %s %s  %s\n", joint, a.paint(string(l.State)), a.bold(l.Kind)+" "+plain.Text(l.Label),
+		)
+		if l.Detail != "" {
+			bar := "│ "
+			if i == len(p.Links)-1 {
+				bar = "  "
+			}
+			a.wrapped("    "+bar+"     ", l.Detail)
+		}
+	}
+	if p.Missing != "" {
+		a.wrapped("    ", "Missing: "+p.Missing)
 	}
 }
 

@@ -216,82 +216,100 @@ func (a *app) showKey(k wire.Key) {
 		line("attributes", fmt.Sprintf("%d, such as pictures; they prove nothing", k.Attributes))
 	}
 	line("imported", fmt.Sprintf("%s by %s, from %s", moment(k.Imported), k.ImportedBy, k.Source))
-	if len(k.Sightings) > 0 {
-		fmt.Fprintf(
-			a.stdout, "\n%s\n",
-			a.bold(fmt.Sprintf("Sightings (%d of %d channels agree)", k.ChannelsSeen, k.ChannelsAsked)),
-		)
-		for _, s := range k.Sightings {
-			word := "agrees"
-			switch {
-			case s.Agrees:
-			case s.Resolved != "":
-				word = "resolved"
-			default:
-				word = "conflict"
-			}
-			fmt.Fprintf(
-				a.stdout, "  %s  %s: %s, %s by %s\n", a.paint(word), s.Channel, plain.Text(s.Place), moment(s.At), s.By,
-			)
-			if !s.Agrees {
-				a.aligned("    ", "the key's", k.Fingerprint, "as read", strings.ReplaceAll(s.Read, " ", ""))
-			}
-			switch {
-			case s.Resolved != "":
-				a.wrapped("    ", fmt.Sprintf("Resolved by %s: %s", s.ResolvedBy, s.Resolved))
-			case !s.Agrees:
-				a.wrapped(
-					"    ",
-					fmt.Sprintf(
-						"A curator who knows why resolves it: endeixis keyring resolve %d --reason TEXT", s.Record,
-					),
-				)
-			}
-			if s.Note != "" {
-				a.wrapped("    ", s.Note)
-			}
-		}
-	}
+	a.showSightings(k)
 	a.showPaths(k)
 	a.showCertified(k)
-	if len(k.History) > 0 {
-		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Decisions"))
-		for _, h := range k.History {
-			fmt.Fprintf(a.stdout, "  %s  %s by %s (record %d)\n", moment(h.At), a.paint(string(h.To)), h.By, h.Record)
-			a.wrapped("    ", h.Reason)
-			if h.Until != nil {
-				a.wrapped("    ", "For the past: it counts for what it signed before "+moment(*h.Until)+".")
-			}
-			if len(h.RestsOn) > 0 {
-				a.wrapped("    ", "It rests on the certification by "+strings.Join(h.RestsOn, " or ")+".")
-			}
-		}
+	a.showDecisions(k)
+	a.showObstacles(k)
+}
+
+// showSightings tells where a key's fingerprint was read.
+func (a *app) showSightings(k wire.Key) {
+	if len(k.Sightings) == 0 {
+		return
 	}
-	if k.State == keyring.Candidate {
-		fmt.Fprintf(a.stdout, "\n%s\n", a.bold("To be admitted"))
-		for _, o := range k.Obstacles {
-			a.wrapped("  ", o.Sentence)
+	fmt.Fprintf(
+		a.stdout, "\n%s\n",
+		a.bold(fmt.Sprintf("Sightings (%d of %d channels agree)", k.ChannelsSeen, k.ChannelsAsked)),
+	)
+	for _, s := range k.Sightings {
+		word := "agrees"
+		switch {
+		case s.Agrees:
+		case s.Resolved != "":
+			word = "resolved"
+		default:
+			word = "conflict"
 		}
-		switch p := k.Proposal; {
-		case p != nil:
+		fmt.Fprintf(
+			a.stdout, "  %s  %s: %s, %s by %s\n", a.paint(word), s.Channel, plain.Text(s.Place), moment(s.At), s.By,
+		)
+		if !s.Agrees {
+			a.aligned("    ", "the key's", k.Fingerprint, "as read", strings.ReplaceAll(s.Read, " ", ""))
+		}
+		switch {
+		case s.Resolved != "":
+			a.wrapped("    ", fmt.Sprintf("Resolved by %s: %s", s.ResolvedBy, s.Resolved))
+		case !s.Agrees:
 			a.wrapped(
-				"  ",
+				"    ",
 				fmt.Sprintf(
-					"%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason,
+					"A curator who knows why resolves it: endeixis keyring resolve %d --reason TEXT", s.Record,
 				),
 			)
-			if p.Until != nil {
-				a.wrapped("  ", "For the past: for what it signed before "+moment(*p.Until)+".")
-			}
-			a.wrapped(
-				"  ",
-				"Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.",
-			)
-		case len(k.Obstacles) == 0 && k.TwoCurators:
-			a.wrapped("  ", "Nothing stands in the way: a curator can propose it, and another admit it.")
-		case len(k.Obstacles) == 0:
-			a.wrapped("  ", "Nothing stands in the way: a curator can admit it.")
 		}
+		if s.Note != "" {
+			a.wrapped("    ", s.Note)
+		}
+	}
+}
+
+// showDecisions tells what was decided about a key.
+func (a *app) showDecisions(k wire.Key) {
+	if len(k.History) == 0 {
+		return
+	}
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("Decisions"))
+	for _, h := range k.History {
+		fmt.Fprintf(a.stdout, "  %s  %s by %s (record %d)\n", moment(h.At), a.paint(string(h.To)), h.By, h.Record)
+		a.wrapped("    ", h.Reason)
+		if h.Until != nil {
+			a.wrapped("    ", "For the past: it counts for what it signed before "+moment(*h.Until)+".")
+		}
+		if len(h.RestsOn) > 0 {
+			a.wrapped("    ", "It rests on the certification by "+strings.Join(h.RestsOn, " or ")+".")
+		}
+	}
+}
+
+// showObstacles tells what a candidate lacks.
+func (a *app) showObstacles(k wire.Key) {
+	if k.State != keyring.Candidate {
+		return
+	}
+	fmt.Fprintf(a.stdout, "\n%s\n", a.bold("To be admitted"))
+	for _, o := range k.Obstacles {
+		a.wrapped("  ", o.Sentence)
+	}
+	switch p := k.Proposal; {
+	case p != nil:
+		a.wrapped(
+			"  ",
+			fmt.Sprintf(
+				"%s proposed it on %s for %s, role %s: %s", p.By, moment(p.At), p.Publisher, p.Role, p.Reason,
+			),
+		)
+		if p.Until != nil {
+			a.wrapped("  ", "For the past: for what it signed before "+moment(*p.Until)+".")
+		}
+		a.wrapped(
+			"  ",
+			"Another curator admits it with “endeixis keyring admit”, or declines it with “endeixis keyring decline”.",
+		)
+	case len(k.Obstacles) == 0 && k.TwoCurators:
+		a.wrapped("  ", "Nothing stands in the way: a curator can propose it, and another admit it.")
+	case len(k.Obstacles) == 0:
+		a.wrapped("  ", "Nothing stands in the way: a curator can admit it.")
 	}
 }
 

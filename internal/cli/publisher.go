@@ -13,9 +13,14 @@ import (
 
 func (a *app) publisherCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "publisher", Short: "Keep the publishers"}
+	cmd.AddCommand(a.publisherAdd(), a.publisherList(), a.publisherShow(), a.publisherSet())
+	return cmd
+}
+
+func (a *app) publisherAdd() *cobra.Command {
 	var name, contact string
 	var scope []string
-	add := &cobra.Command{
+	cmd := &cobra.Command{
 		Use: "add SLUG", Short: "Add a publisher", Args: cobra.ExactArgs(1),
 		Example: "  endeixis publisher add brackwater --name 'Brackwater Radio' --scope 'buoy-rx-*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -32,11 +37,15 @@ func (a *app) publisherCommand() *cobra.Command {
 			return a.printPublishers(p, []wire.Publisher{p})
 		},
 	}
-	add.Flags().StringVar(&name, "name", "", "the publisher's name")
-	add.Flags().StringVar(&contact, "contact", "", "how to reach it")
-	add.Flags().StringArrayVar(&scope, "scope", nil, "pattern of file names that it may sign; repeat for more")
-	_ = add.MarkFlagRequired("name")
-	list := &cobra.Command{
+	cmd.Flags().StringVar(&name, "name", "", "the publisher's name")
+	cmd.Flags().StringVar(&contact, "contact", "", "how to reach it")
+	cmd.Flags().StringArrayVar(&scope, "scope", nil, "pattern of file names that it may sign; repeat for more")
+	_ = cmd.MarkFlagRequired("name")
+	return cmd
+}
+
+func (a *app) publisherList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List publishers", Args: cobra.NoArgs, Example: "  endeixis publisher list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -50,7 +59,10 @@ func (a *app) publisherCommand() *cobra.Command {
 			return a.printPublishers(all, all)
 		},
 	}
-	show := &cobra.Command{
+}
+
+func (a *app) publisherShow() *cobra.Command {
+	return &cobra.Command{
 		Use:     "show SLUG",
 		Short:   "Show a publisher and its keys",
 		Args:    cobra.ExactArgs(1),
@@ -90,8 +102,6 @@ func (a *app) publisherCommand() *cobra.Command {
 			})
 		},
 	}
-	cmd.AddCommand(add, list, show, a.publisherSet())
-	return cmd
 }
 
 func (a *app) publisherSet() *cobra.Command {

@@ -202,7 +202,12 @@ func (a *app) reassessCommand() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "batches up to this day")
 	cmd.Flags().BoolVar(&sel.All, "all", false, "everything")
 	cmd.Flags().StringVar(&reason, "reason", "", "why; it goes on record")
-	show := &cobra.Command{
+	cmd.AddCommand(a.reassessShow(), a.reassessList())
+	return cmd
+}
+
+func (a *app) reassessShow() *cobra.Command {
+	return &cobra.Command{
 		Use:     "show NUMBER",
 		Short:   "Show a reassessment with what it changed",
 		Args:    cobra.ExactArgs(1),
@@ -223,7 +228,10 @@ func (a *app) reassessCommand() *cobra.Command {
 			return a.printReassessment(cmd.Context(), c, r)
 		},
 	}
-	list := &cobra.Command{
+}
+
+func (a *app) reassessList() *cobra.Command {
+	return &cobra.Command{
 		Use:     "list",
 		Short:   "List the reassessments, the newest first",
 		Args:    cobra.NoArgs,
@@ -250,8 +258,6 @@ func (a *app) reassessCommand() *cobra.Command {
 			return a.print(all, g, nil)
 		},
 	}
-	cmd.AddCommand(show, list)
-	return cmd
 }
 
 func dayFlag(name, value string, add int) (*time.Time, error) {

@@ -290,98 +290,124 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 }
 
 func (a *app) recordAudit() *cobra.Command {
-	var against, save, key string
-	var anew, full bool
+	var asked audited
 	cmd := &cobra.Command{
-		Use:     "audit",
-		Short:   "Recompute the whole ledger",
-		Args:    cobra.NoArgs,
-		Long:    "audit has the service recompute the hashes of the records and the ledger's root, check the\ncheckpoints it has signed, and hold its tables against the ledger. It begins at the first\nrecord where there are not many; of a great ledger it goes on from where the last audit that\nheld has ended, and begins at the first with --full. Keep a checkpoint\noutside with --save, and give it later with --against: then nobody can have changed\nanything before it, the service included. The answer is signed by the ledger's key, for\nthis question alone; that is checked with the key remembered from login. What a profile\nhas seen of a ledger it remembers, beside itself, and every command looks whether the ledger\ngoes on from there: one that was cut, restored from an older copy or written anew is noticed\nwithout --against. When a restored one is meant, --begin-anew puts aside what was seen. It exits with 10 when something\ndiffers.",
+		Use:   "audit",
+		Short: "Recompute the whole ledger",
+		Args:  cobra.NoArgs,
+		Long: `audit has the service recompute the hashes of the records and the ledger's root, check the
+checkpoints it has signed, and hold its tables against the ledger. It begins at the first record
+where there are not many; of a great ledger it goes on from where the last audit that held has
+ended, and begins at the first with --full. Keep a checkpoint outside with --save, and give it later
+with --against: then nobody can have changed anything before it, the service included. The answer is
+signed by the ledger's key, for this question alone; that is checked with the key remembered from
+login. What a profile has seen of a ledger it remembers, beside itself, and every command looks
+whether the ledger goes on from there: one that was cut, restored from an older copy or written anew
+is noticed without --against. When a restored one is meant, --begin-anew puts aside what was seen.
+It exits with 10 when something differs.`,
 		Example: "  endeixis record audit --save checkpoint-2026-11.txt\n  endeixis record audit --against checkpoint-2026-11.txt",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.stranger() // what was seen is what this looks at
-			if err != nil {
-				return err
-			}
-			if anew {
-				if err := a.forget(); err != nil {
-					return err
-				}
-			}
-			var kept string
-			if against != "" {
-				text, err := os.ReadFile(against)
-				if err != nil {
-					return err
-				}
-				kept = string(text)
-			} else if kept, err = a.remembered(cmd.Context(), c); err != nil {
-				return err
-			}
-			show, done := a.inquiryProgress("auditing")
-			report, err := c.Audit(cmd.Context(), wire.NewAudit{Checkpoint: kept, Full: full}, show)
-			done()
-			if err != nil {
-				return err
-			}
-			if err := a.believed(cmd.Context(), c, key, report); err != nil {
-				return err
-			}
-			g := &grid{header: []string{"clean", "records", "checkpoints", "root", "found"}}
-			g.add(
-				strconv.FormatBool(report.Clean), strconv.FormatInt(report.Records, 10),
-				strconv.Itoa(report.Checkpoints), report.Root, report.Sentence,
-			)
-			if err := a.print(report, g, func() {
-				word := "holds"
-				if !report.Clean {
-					word = "broken"
-				}
-				fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(word), plain.Text(report.Sentence))
-				for _, d := range report.Discrepancies {
-					fmt.Fprintf(a.stdout, "  %s\n", plain.Text(d))
-				}
-				if report.Clean {
-					fmt.Fprintln(a.stdout, a.faint("root "+report.Root))
-				}
-			}); err != nil {
-				return err
-			}
-			if !report.Clean {
-				return &exit{
-					exitRefused,
-					errors.New(
-						"the ledger is not as it was written; keep the database as it is, and compare it with a backup",
-					),
-				}
-			}
-			// That it goes on from what was kept is seen here, and not believed.
-			checkpoint, err := a.goesOn(cmd.Context(), c, key, kept)
-			if err != nil {
-				return err
-			}
-			if save == "" {
-				return nil
-			}
-			a.note(
-				"The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size,
-				save,
-			)
-			return os.WriteFile(save, []byte(checkpoint.Signed), 0o644)
+			return a.audit(cmd.Context(), asked)
 		},
 	}
-	cmd.Flags().StringVar(&against, "against", "", "a checkpoint file that was kept outside")
+	cmd.Flags().StringVar(&asked.against, "against", "", "a checkpoint file that was kept outside")
 	cmd.Flags().StringVar(
-		&key, "public-key", "",
+		&asked.key, "public-key", "",
 		"the public key of the ledger, or a file with it (the one remembered from login, if left out)",
 	)
 	cmd.Flags().BoolVar(
-		&full, "full", false, "begin at the first record, and not where the last audit that held has ended",
+		&asked.full, "full", false, "begin at the first record, and not where the last audit that held has ended",
 	)
 	cmd.Flags().BoolVar(
-		&anew, "begin-anew", false,
+		&asked.anew, "begin-anew", false,
 		"put aside what this profile has seen of the ledger, when you know why it is another now",
 	)
-	cmd.Flags().StringVar(&save, "save", "", "write the present checkpoint to this file")
+	cmd.Flags().StringVar(&asked.save, "save", "", "write the present checkpoint to this file")
 	return cmd
+}
+
+// audited is what was asked of an audit.
+type audited struct {
+	// against is a file with a checkpoint that was kept, save one to write the present one to, and
+	// key the ledger's public key or a file with it; each may be empty.
+	against, save, key string
+	// full begins at the first record, and anew forgets what was seen of the ledger.
+	full, anew bool
+}
+
+// audit has the ledger audited, shows what came of it, and keeps the checkpoint.
+func (a *app) audit(ctx context.Context, asked audited) error {
+	c, err := a.stranger() // what was seen is what this looks at
+	if err != nil {
+		return err
+	}
+	if asked.anew {
+		if err := a.forget(); err != nil {
+			return err
+		}
+	}
+	var kept string
+	if asked.against != "" {
+		text, err := os.ReadFile(asked.against)
+		if err != nil {
+			return err
+		}
+		kept = string(text)
+	} else if kept, err = a.remembered(ctx, c); err != nil {
+		return err
+	}
+	show, done := a.inquiryProgress("auditing")
+	report, err := c.Audit(ctx, wire.NewAudit{Checkpoint: kept, Full: asked.full}, show)
+	done()
+	if err != nil {
+		return err
+	}
+	if err := a.believed(ctx, c, asked.key, report); err != nil {
+		return err
+	}
+	if err := a.printAudit(report); err != nil {
+		return err
+	}
+	if !report.Clean {
+		return &exit{
+			exitRefused,
+			errors.New(
+				"the ledger is not as it was written; keep the database as it is, and compare it with a backup",
+			),
+		}
+	}
+	// That it goes on from what was kept is seen here, and not believed.
+	checkpoint, err := a.goesOn(ctx, c, asked.key, kept)
+	if err != nil {
+		return err
+	}
+	if asked.save == "" {
+		return nil
+	}
+	a.note(
+		"The checkpoint over %d records is in %s; keep it where the service cannot reach it.", checkpoint.Size,
+		asked.save,
+	)
+	return os.WriteFile(asked.save, []byte(checkpoint.Signed), 0o644)
+}
+
+func (a *app) printAudit(report wire.Audit) error {
+	g := &grid{header: []string{"clean", "records", "checkpoints", "root", "found"}}
+	g.add(
+		strconv.FormatBool(report.Clean), strconv.FormatInt(report.Records, 10),
+		strconv.Itoa(report.Checkpoints), report.Root, report.Sentence,
+	)
+	return a.print(report, g, func() {
+		word := "holds"
+		if !report.Clean {
+			word = "broken"
+		}
+		fmt.Fprintf(a.stdout, "%s  %s\n", a.paint(word), plain.Text(report.Sentence))
+		for _, d := range report.Discrepancies {
+			fmt.Fprintf(a.stdout, "  %s\n", plain.Text(d))
+		}
+		if report.Clean {
+			fmt.Fprintln(a.stdout, a.faint("root "+report.Root))
+		}
+	})
 }
