@@ -1,5 +1,5 @@
 // Package device describes equipment with firmware slots that can hash a slot itself:
-// what to ask, and how to read what it says. It reaches nothing; whoever does sends
+// what to ask, and how to read what it says. It connects to nothing: the caller sends
 // [Kind.Question] and hands what came back to [Kind.Read].
 //
 // Kinds are written in YAML, in a form that docs/devices.md describes.

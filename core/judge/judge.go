@@ -45,7 +45,7 @@ func (b Basis) policyOf(publisher string) Policy {
 	return b.Policy
 }
 
-// policyFor returns the policy for what a manifest lists: that of whoever signed
+// policyFor returns the policy for what a manifest lists: that of its signer
 // it or, when nobody did in a way that counts, of the publisher that is expected.
 // Else a signature that does not hold could choose the policy.
 func (b Basis) policyFor(v *Voucher) Policy {
@@ -60,7 +60,7 @@ func (b Basis) policyFor(v *Voucher) Policy {
 
 // verify asks whether a signature over an item holds, each candidate by the policy of
 // the publisher it belongs to. All are tried, and the best outcome counts; of several
-// that are as good, that of a key that counts for the item: whoever claims another's
+// that are as good, that of a key that counts for the item: a publisher that claims another's
 // key as his own changes nothing.
 func (b Basis) verify(sig *openpgp.Signature, doc openpgp.Document, item string) openpgp.Result {
 	candidates := b.Keyring.Issuers(sig)
@@ -387,7 +387,7 @@ func (b Basis) statusOf(f checkedSignature, result openpgp.Result, item, who, na
 	}
 }
 
-// unsound says what keeps a signature from counting, whoever made it.
+// unsound says what keeps a signature from counting, no matter who made it.
 func (f checkedSignature) unsound(result openpgp.Result, who, name string) checkedSignature {
 	switch result.Status {
 	case openpgp.SignatureExpired:

@@ -98,7 +98,7 @@ func restOn(kind PathKind, original *Outcome, first, image Link, g Ground, named
 		original = &Outcome{Verdict: Unproven}
 	}
 	image.State, image.Detail = Holds, "has the same bytes, and is cleared"
-	// Whoever vouches for the file vouches for this too, and so does what speaks
+	// Who vouches for the file vouches for this too, and so does what speaks
 	// against it.
 	for _, o := range original.Grounds {
 		if o.Signature != nil || o.Effect == Refuses || o.Effect == Withholds && original.Verdict != Cleared {

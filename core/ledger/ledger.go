@@ -160,7 +160,7 @@ type Receipt struct {
 	Proof []string `json:"proof"`
 	// Checkpoint is the signed checkpoint that the proof leads to.
 	Checkpoint string `json:"checkpoint"`
-	// Succession are the signed forms of each [Succession] of the ledger: whoever knows one of
+	// Succession are the signed forms of each [Succession] of the ledger: a verifier that knows one of
 	// its keys can tell that it is the same ledger.
 	Succession []string `json:"succession,omitempty"`
 }

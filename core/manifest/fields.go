@@ -536,7 +536,7 @@ const maxQuoted = 64
 
 var quotedForm = regexp.MustCompile("\"([^\"]+)\"|“([^”]+)”|`([^`]+)`|«([^»]+)»")
 
-// cutName reports whether a name was cut by whoever drew a table.
+// cutName reports whether a name was cut to fit the column of a table.
 func cutName(name string) bool {
 	return strings.HasSuffix(name, "...") || strings.HasSuffix(name, "…")
 }

@@ -27,7 +27,7 @@ type Task struct {
 }
 
 // An Unless says when a task of second choice is not needed: when the content's digest by
-// the algorithm of first choice is this one. Whoever can read the content again begins
+// the algorithm of first choice is this one. A measurer that can read the content again begins
 // without the task; all others carry it out along with the rest.
 type Unless struct {
 	Algorithm digest.Algorithm `json:"algorithm"`

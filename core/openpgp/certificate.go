@@ -206,7 +206,7 @@ func (g *grouping) take(p *packet) error {
 	case tagPublicKey:
 		g.key(p)
 	case tagTrust, tagMarker, tagPadding:
-		// Local remarks of whoever exported the key.
+		// Local remarks of the exporting program.
 		g.passOver()
 	case tagUserID, tagUserAttribute, tagPublicSubkey, tagSignature:
 		return g.part(p)

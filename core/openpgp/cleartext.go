@@ -107,7 +107,7 @@ func (r *cleartextReader) begin(c *Cleartext) error {
 }
 
 // headers reads the headers, up to an empty line. Whatever else than names of hashes stands there
-// looks signed to whoever reads it, and is not.
+// looks signed to a reader, and is not.
 func (r *cleartextReader) headers() error {
 	for {
 		line, at, ok := r.next()

@@ -14,7 +14,7 @@ const (
 )
 
 // edwards25519Trouble tells what makes an Ed25519 public key unfit (RFC 8032, section
-// 5.1.7, leaves these checks to whoever uses it), or nothing.
+// 5.1.7, leaves these checks to the verifier), or nothing.
 func edwards25519Trouble(key []byte) string {
 	p, err := new(edwards25519.Point).SetBytes(key)
 	switch {

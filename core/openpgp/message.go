@@ -20,7 +20,7 @@ const (
 type Message struct {
 	// Content is what was signed.
 	Content []byte
-	// FileName is a remark of whoever made the message, from outside; it is
+	// FileName is a remark of its maker, from outside; it is
 	// not signed.
 	FileName string
 	// Signatures are those over the content.

@@ -25,7 +25,7 @@ type Vetting struct {
 	// Surplus counts what is left out because there is more of it than one
 	// certificate may have.
 	Surplus int
-	// PassedOver counts packets that need not be understood: local remarks of whoever wrote the
+	// PassedOver counts packets that need not be understood: local remarks of the program that wrote the
 	// file, padding, and kinds that may be passed over.
 	PassedOver int
 	// Repeated counts copies of packets that are counted elsewhere.

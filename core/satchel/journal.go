@@ -68,7 +68,7 @@ type Against struct {
 type Entry struct {
 	N    int  `json:"n"`
 	Kind Kind `json:"kind"`
-	// At is by the clock there, and By whoever was signed in to the machine.
+	// At is by the clock there, and By the user of the machine.
 	At          time.Time           `json:"at"`
 	By          string              `json:"by"`
 	Host        string              `json:"host"`

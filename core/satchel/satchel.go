@@ -284,7 +284,7 @@ func (s *Satchel) Valid(now time.Time) error {
 
 func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
 
-// Basis returns what is judged by, at a time. The expectation is left to whoever knows
+// Basis returns what is judged by, at a time. The expectation is left to the caller, who knows
 // the files.
 func (s *Satchel) Basis(now time.Time) judge.Basis {
 	return judge.Basis{Keyring: s.keyring, Policy: s.Policy, Own: s.Own, Waivers: s.Waivers, Now: now}

@@ -34,7 +34,7 @@ func TextKinds() []TextKind {
 }
 
 // A recognised is what the content of a file or a text was taken for: the one decision
-// that surveys, [Recognise] and whoever was handed the text share.
+// that surveys, [Recognise] and texts that are handed over share.
 type recognised struct {
 	kind TextKind
 	// list is what was read of a text or of what signatures are around, and listErr what

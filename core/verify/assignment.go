@@ -11,7 +11,7 @@ import (
 	"endeixis/core/survey"
 )
 
-// An Assignment is an item that whoever has the bytes is to measure: what is to be computed,
+// An Assignment is an item for a measurer: what is to be computed,
 // and what is expected of it, so that a difference can be explained there.
 type Assignment struct {
 	Target   *measure.Target

@@ -86,7 +86,7 @@ func (a *API) showStatus(ctx context.Context, _ *wire.Nothing) (*wire.Status, er
 	out.Trouble = plain.Text(a.Records.Trouble(ctx))
 	policies, err := a.Policy.InForce(ctx, 0)
 	if fault.Is(err, fault.LedgerAltered) {
-		return &out, nil // whoever looks after it has to be told
+		return &out, nil // administrators have to be told
 	}
 	out.Policy = policies.Version
 	return answer(out, err)

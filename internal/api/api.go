@@ -220,7 +220,7 @@ const (
 	drainFor   = 20 * time.Second
 )
 
-// drain takes the rest of a body that is not wanted: whoever is still sending would
+// drain takes the rest of a body that is not wanted: a client that is still sending would
 // have the connection broken, and never see why.
 func drain(c *gin.Context) {
 	c.Writer.Flush()
@@ -362,8 +362,8 @@ func (a *API) bySession(ctx context.Context, cookie string) (access.Principal, e
 	return a.Access.BySession(ctx, name, time.UnixMicro(a.sessions.GetInt64(loaded, sessionBegun)))
 }
 
-// moderate lets nobody have more than some requests under way at once: whoever is
-// signed in is counted as themselves, everybody else by their address.
+// moderate bounds how many requests of one client are under way at once: one that is
+// signed in is counted by its name, any other by its address.
 func (a *API) moderate(c *gin.Context) {
 	w, _ := c.Request.Context().Value(whoKey{}).(who)
 	name := "address " + w.address

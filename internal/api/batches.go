@@ -273,7 +273,7 @@ func (a *API) follow(ctx context.Context, id int64, last int, send sse.Sender) {
 	defer tick.Stop()
 	sent := last
 	for {
-		// Whoever is shut out meanwhile follows no longer.
+		// A person who is shut out meanwhile follows no longer.
 		err := w.again(ctx)
 		var b query.Batch
 		if err == nil {

@@ -50,7 +50,7 @@ func (a *API) previewImport(ctx context.Context, data []byte, progress keys.Prog
 	return out, nil
 }
 
-// tellEvery is how often whoever waits for an import is told how far it has come.
+// tellEvery is how often the progress of an import is sent.
 const tellEvery = 200 * time.Millisecond
 
 // loading registers an operation that works on a key file and tells how far it has
@@ -80,7 +80,7 @@ func loading[In any](
 		}
 		send(sse.Message{Data: out}) //nolint:errcheck // the other side is gone
 	})
-	// What an empty file lacks is told by whoever reads it.
+	// What an empty file lacks is told by the reader of keys.
 	a.huma.OpenAPI().Paths[wire.Base+o.Path].Post.RequestBody.Required = false
 }
 

@@ -1,6 +1,6 @@
 // Package basis keeps in memory what everything is judged by, put together from the records that
 // decide. What stands in the tables about policy, waivers, publishers and keys is for people to
-// look at: whoever changes it changes no verdict.
+// look at: changing it changes no verdict.
 package basis
 
 import (
@@ -26,7 +26,7 @@ type Records interface {
 	) error
 }
 
-// Service keeps the basis. Its lock is never held while the database is asked: whoever waits for
+// Service keeps the basis. Its lock is never held while the database is asked: a caller that waits for
 // it may hold the connection that the holder would wait for.
 type Service struct {
 	store   *store.Store

@@ -20,13 +20,13 @@ type Content struct {
 	io.ReadSeekCloser
 	// Depot is the depot that it lies in.
 	Depot string
-	// SHA256 is what was measured of it when it was verified. Whoever gets the bytes holds
+	// SHA256 is what was measured of it when it was verified. The receiver of the bytes holds
 	// them against that: between the check and now they may have changed.
 	SHA256 digest.Value
 }
 
 // Content opens a file of a batch that lies in a depot: one that is cleared by now, or a list,
-// signature or key, which whoever uses the file may need.
+// signature or key, which the user of the file may need.
 func (s *Service) Content(ctx context.Context, id int64, n int) (*Content, error) {
 	b, found, err := s.measuredItem(ctx, id, n)
 	if err != nil {

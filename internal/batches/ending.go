@@ -163,7 +163,7 @@ type measurers interface {
 	Measurer(ctx context.Context, batch int64) (store.Measurer, error)
 }
 
-// lapsed reports whether a batch ends because whoever measures it is gone.
+// lapsed reports whether a batch ends because its measurer is gone.
 func (s *Service) lapsed(ctx context.Context, from measurers, b store.Batch) (bool, error) {
 	if !sourceOf(b).HasMeasurer() {
 		return false, nil

@@ -33,7 +33,7 @@ func (s *Service) Measure(ctx context.Context, id int64, slice int) error {
 		return err
 	}
 	if sourceOf(b).HasMeasurer() {
-		return nil // whoever has the files sends what they measure
+		return nil // its measurer sends the results
 	}
 	rows, err := s.store.SliceItems(ctx, id, slice)
 	if err != nil {

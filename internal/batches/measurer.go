@@ -151,7 +151,7 @@ func (s *Service) Take(ctx context.Context, by string, id int64, sent []Submissi
 	if out.Left, err = s.store.CountLeft(ctx, id); err != nil || out.Left > 0 || b.State.Ended() {
 		return out, err
 	}
-	// A job is asked to close it in any case; whoever waits is told sooner this way.
+	// A job is asked to close it in any case; its followers are told sooner this way.
 	_, err = s.Finish(ctx, id)
 	return out, err
 }
@@ -382,7 +382,7 @@ func (s *Service) keep(
 	for n := range bySlice {
 		numbers = append(numbers, n)
 	}
-	slices.Sort(numbers) // whoever locks several does so in this order
+	slices.Sort(numbers) // slices are locked in this order everywhere
 	var expected judge.Expectation
 	if err := json.Unmarshal(b.Expected, &expected); err != nil {
 		return 0, err

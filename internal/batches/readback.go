@@ -39,7 +39,7 @@ type GivenAgainst struct {
 	Algorithm string
 	// Length is that of an image of which only the digest is known, in bytes.
 	Length int64
-	// Forms are what is in the image, as whoever has it says; what the service can read it
+	// Forms are what is in the image, as its measurer says; what the service can read it
 	// says itself.
 	Forms []survey.Form
 }

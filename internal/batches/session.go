@@ -68,7 +68,7 @@ func (s *Service) heldSession(ctx context.Context, b store.Batch, ring *keyring.
 	if err != nil {
 		return nil, err
 	}
-	// Whoever comes meanwhile waits: both would do the same.
+	// A second caller waits: both would do the same.
 	s.sessions.mu.Lock()
 	defer s.sessions.mu.Unlock()
 	for _, h := range s.sessions.held {

@@ -77,7 +77,7 @@ func (s *Service) AgainstAs(ctx context.Context, given GivenAgainst) (*survey.Ag
 }
 
 // AgainstItem returns an item of a batch as what a medium is read back against; forms are
-// what is in it, as whoever has it says.
+// what is in it, as its measurer says.
 func (s *Service) AgainstItem(
 	ctx context.Context, batch int64, path string, forms []survey.Form,
 ) (*survey.Against, error) {

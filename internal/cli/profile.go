@@ -23,7 +23,7 @@ type profile struct {
 }
 
 // profileName is the file that may lie beside the program: then it is the
-// profile of whoever runs that program, as for the demo.
+// profile of the person who runs that program, as for the demo.
 const profileName = "endeixis.profile.yaml"
 
 // findProfile returns where the profile is, or is to be written: the file

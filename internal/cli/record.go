@@ -268,7 +268,7 @@ func (a *app) believed(ctx context.Context, c *client.Client, key string, report
 	if err != nil {
 		return err
 	}
-	// Whoever knows a key that was followed sees that by what it has signed.
+	// A client that knows an earlier key sees by its last signature that the new one follows it.
 	now, err := c.Checkpoint(ctx, 0)
 	if err != nil && !signsNothing(err) {
 		return err

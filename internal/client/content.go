@@ -12,7 +12,7 @@ import (
 
 // Content fetches the bytes of a file that the service can read and that has size bytes, from
 // an offset on. What is lost on the way is asked for again from where it stopped, as long as
-// the client is patient. Whoever reads the bytes holds them against what was measured.
+// the client is patient. The caller holds the bytes against what was measured.
 func (c *Client) Content(ctx context.Context, batch int64, n int, offset, size int64) io.ReadCloser {
 	return &content{ctx: ctx, c: c, batch: batch, n: n, at: offset, size: size}
 }

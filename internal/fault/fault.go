@@ -51,7 +51,7 @@ type Fault struct {
 	Field string
 	// Facts are what else is to be known, one sentence each.
 	Facts []string
-	// cause is what brought it about, for whoever decides what to do; people
+	// cause is what brought it about, for the caller to decide by; people
 	// are not told.
 	cause error
 }
@@ -116,7 +116,7 @@ func Abandoned(cause error) string {
 }
 
 // Changed refuses a change by somebody who saw another version of the thing than it
-// has now. seen is empty for whoever does not say what they saw.
+// has now. seen is empty where a request does not say what was seen.
 func Changed(seen, now, what string) error {
 	if seen == "" || seen == now {
 		return nil

@@ -28,7 +28,7 @@ import (
 // checking its self-signatures is the costly part; that is done again only for certificates that
 // have changed.
 //
-// Its lock is never held while the database is asked: whoever waits for it may hold the
+// Its lock is never held while the database is asked: a caller that waits for it may hold the
 // connection that the holder would wait for.
 type cache struct {
 	mu    sync.Mutex

@@ -341,7 +341,7 @@ func (s *Service) Import(
 	var out []Imported
 	err = s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		out = nil
-		// Whoever imports the same keys at the same time waits, and finds them.
+		// A second import of the same keys waits, and finds them.
 		if err := tx.LockBasis(ctx); err != nil {
 			return err
 		}

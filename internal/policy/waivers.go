@@ -58,7 +58,7 @@ type NewWaiver struct {
 	Reason    string
 }
 
-// maxWaiver bounds how far ahead a waiver may end: whoever grants one is to look
+// maxWaiver bounds how far ahead a waiver may end: its curator is to look
 // at it again.
 const maxWaiver = 2 * 366 * 24 * time.Hour
 

@@ -25,7 +25,7 @@ type KeyImported struct {
 	// Stored is a digest of the certificate as it is kept from then on, with what was known
 	// of it before. Versions before 0.3 did not say.
 	Stored string `json:"stored"`
-	// Kept is that certificate, for whoever stores it.
+	// Kept is that certificate, for the store.
 	Kept []byte `json:"-"`
 }
 

@@ -296,7 +296,7 @@ type Growth struct {
 }
 
 // ProveGrowth proves that the newest checkpoint goes on from the ledger of an older size, to
-// whoever has the older checkpoint.
+// the holder of the older checkpoint.
 func (s *Service) ProveGrowth(ctx context.Context, older int64) (Growth, error) {
 	var out Growth
 	var err error

@@ -1,5 +1,5 @@
 // Package records writes the ledger, signs its checkpoints, hands out receipts
-// and audits. Whoever decides something calls [Service.Append] in the
+// and audits. A service that decides something calls [Service.Append] in the
 // transaction that stores the decision.
 package records
 

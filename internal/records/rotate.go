@@ -27,7 +27,7 @@ type Reseal func(ctx context.Context, tx *store.Tx, next *Service) error
 
 // Rotate has the ledger go on with a new key. The old one, in the file, signs that it does; all
 // seals are made anew, after they have been checked. Nobody may append meanwhile: the service,
-// and whoever works beside it, is to be stopped. It returns the new public key. The old file is
+// and every worker, is to be stopped. It returns the new public key. The old file is
 // kept beside the new one, for the administrator to destroy.
 func (s *Service) Rotate(ctx context.Context, path string, reseal Reseal) (public string, err error) {
 	if err := s.LoadKey(ctx, path); err != nil {

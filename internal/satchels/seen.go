@@ -58,7 +58,7 @@ func (s *Service) entry(ctx context.Context, row store.Visit) (satchel.Entry, er
 	}
 	s.seen.one.Lock()
 	defer s.seen.one.Unlock()
-	if e, ok := s.seen.get(row.Digest); ok { // whoever was before has read it
+	if e, ok := s.seen.get(row.Digest); ok { // an earlier request has read it
 		return e, nil
 	}
 	content := row.Content

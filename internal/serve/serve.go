@@ -562,7 +562,7 @@ func (s *Service) loadWritersKey(ctx context.Context) error {
 }
 
 // RotateKey has the ledger go on with a new key, which the old one signs, and returns it. The
-// service, and whoever works beside it, is to be stopped.
+// service, and every worker, is to be stopped.
 func (s *Service) RotateKey(ctx context.Context) (string, error) {
 	if err := s.Migrate(ctx); err != nil {
 		return "", err

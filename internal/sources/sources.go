@@ -115,7 +115,7 @@ func (s *Sources) Open(source Source) (Folder, error) {
 		Advise("Ask the administrator which version of the service can.")
 }
 
-// Queue returns the name of the queue on which a source's jobs wait: whoever can
+// Queue returns the name of the queue on which a source's jobs wait: a worker that can
 // read it works on that.
 func Queue(source Source) string {
 	if source.HasMeasurer() {

@@ -19,7 +19,7 @@ const (
 	pageRecords = 64
 	pageBytes   = 1 << 20
 	shortText   = 16 << 10
-	// unpackedBytes bounds what a page may become: whoever writes to the database can put
+	// unpackedBytes bounds what a page may become: a writer to the database can put
 	// anything into one. A record has at most as much.
 	unpackedBytes = 512 << 20
 )

@@ -24,7 +24,7 @@ type User struct {
 	Disabled bool `db:"disabled"`
 	// ChangedAt is when the row was last changed; sessions begun before are over.
 	ChangedAt *time.Time `db:"changed_at"`
-	// MAC is over the row, by whoever has changed it.
+	// MAC is over the row, by the process that changed it.
 	MAC []byte `db:"mac"`
 }
 
@@ -40,7 +40,7 @@ func (t *Tx) AddUser(ctx context.Context, u User) error {
 	return err
 }
 
-// UserToChange finds a person by name and has whoever changes people wait until
+// UserToChange finds a person by name and makes every other change of people wait until
 // the transaction ends. It returns [ErrNotFound] when there is none.
 func (t *Tx) UserToChange(ctx context.Context, name string) (User, error) {
 	if _, err := t.tx.ExecContext(ctx, `LOCK TABLE users IN SHARE ROW EXCLUSIVE MODE`); err != nil {
@@ -202,7 +202,7 @@ func (t *Tx) RevokeTokensOf(ctx context.Context, userID int64, at time.Time) ([]
 }
 
 // Sessions keeps the console's sessions, in the shape that scs asks for. They are found by a
-// MAC of their tokens, and their data has one over token, end and content: whoever reads the
+// MAC of their tokens, and their data has one over token, end and content: a reader of the
 // database can sign in as nobody, and neither can who writes to it.
 type Sessions struct {
 	Store *Store

@@ -11,7 +11,7 @@ import (
 // ErrThroughPool reports a question to the pool from within a transaction. The
 // transaction holds one connection and would wait for a second: as many of
 // these at once as the pool has connections wait for each other for ever.
-// Whoever gets it has to ask the [Tx] instead.
+// The caller has to ask the [Tx] instead.
 var ErrThroughPool = errors.New("the pool was asked from within a transaction")
 
 // within marks the context of a transaction.

@@ -57,7 +57,7 @@ func lacks(said any, of reflect.Type) string {
 	}
 	switch of.Kind() {
 	case reflect.Slice, reflect.Array:
-		elements, _ := said.([]any) // another shape is told by whoever decodes it
+		elements, _ := said.([]any) // another shape is told when it is decoded
 		for i, e := range elements {
 			if at := lacks(e, of.Elem()); at != "" {
 				return fmt.Sprintf("[%d]%s", i, at)

@@ -22,7 +22,7 @@ func (r SurveyRequest) Reaches() Scope { return Scope{Depot: r.Body.Depot, Reads
 // Reaches tells which depot is asked about.
 func (r ListBatchesRequest) Reaches() Scope { return Scope{Depot: r.Depot, Reads: true} }
 
-// Reaches tells that nothing is kept: whoever calls may see how the ledger goes on.
+// Reaches tells that nothing is kept: the caller may see how the ledger goes on.
 func (r CheckpointRequest) Reaches() Scope { return Scope{Reads: true} }
 
 // Reaches tells from which depot something is verified, and for whom.

@@ -114,7 +114,7 @@ type Key struct {
 }
 
 // SmallOrder makes an Ed25519 key of which the point is the neutral one: the signature
-// that it makes holds over anything, for whoever does not look at the key.
+// that it makes holds over anything, for a verifier that does not look at the key.
 func SmallOrder(created time.Time) *Key {
 	k := NewKey("", Ed25519, created)
 	neutral := k.body[len(k.body)-ed25519.PublicKeySize:]
