@@ -371,14 +371,14 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 	ready, text := get(t, s.URL+"/readyz")
 	assert.Equal(t, http.StatusServiceUnavailable, ready)
 	assert.Contains(t, text, "were there before")
-	assert.ErrorContains(t, s.Restart(t, false), "does not go on from what it was")
+	assert.ErrorContains(t, s.Restart(t), "does not go on from what it was")
 	// A file of the host that somebody has taken away hides it from the service, and from
 	// nobody else.
 	checkpoint := s.Config.Ledger.KeyFile + ".checkpoint"
 	kept, err := os.ReadFile(checkpoint)
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(checkpoint))
-	require.NoError(t, s.Restart(t, false))
+	require.NoError(t, s.Restart(t))
 	for _, command := range [][]string{{"batch", "list"}, {"keyring", "list"}, {"status"}} {
 		r = endeixisWith(t, []string{"ENDEIXIS_PROFILE=" + profileOf(t, s, profile)}, "", command...)
 		assert.Equal(t, 10, r.code, "%v: %s%s", command, r.out, r.err)
@@ -386,8 +386,8 @@ func TestALedgerThatWasCutIsNoticed(t *testing.T) {
 	}
 	// Who has restored it says so, and it is on record.
 	require.NoError(t, os.WriteFile(checkpoint, kept, 0o600))
-	require.Error(t, s.Restart(t, false))
-	require.NoError(t, s.Restart(t, true))
+	require.Error(t, s.Restart(t))
+	require.NoError(t, s.RestartRestored(t))
 	r = endeixis(t, s, "auditor", "record", "list", "--kind", "ledger-restored")
 	assert.Contains(t, r.out, "ledger-restored")
 	r = endeixis(t, s, "auditor", "record", "audit")

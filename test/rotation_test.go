@@ -31,9 +31,9 @@ func TestTheLedgersKeyIsFollowed(t *testing.T) {
 	require.Zero(t, endeixisWith(t, known(), "", "record", "receipt", "5", "--file", receipt).code)
 	old := s.PublicKey
 
-	require.NoError(t, s.Rotate(t, false))
+	require.NoError(t, s.Rotate(t))
 	require.NotEqual(t, old, s.PublicKey)
-	require.NoError(t, s.Restart(t, false))
+	require.NoError(t, s.Restart(t))
 	// The token is as good as before; the profile has the address of before, and the old key.
 	require.NoError(t, cli.SaveProfile(profile, s.URL, "merit", "auditor", s.Token(t, roles.Auditor), old))
 	r := endeixisWith(t, known(), "", "batch", "list")
@@ -73,7 +73,7 @@ func TestTheLedgersKeyIsFollowed(t *testing.T) {
 	// The old file is there to be destroyed, and can be used for nothing.
 	ended := s.Config.Ledger.KeyFile + ".ended"
 	require.NoError(t, os.WriteFile(s.Config.Ledger.KeyFile, read(t, ended), 0o600))
-	assert.ErrorContains(t, s.Restart(t, false), "is not the one that this database has")
+	assert.ErrorContains(t, s.Restart(t), "is not the one that this database has")
 }
 
 // TestTheLedgersKeyIsLost: what was there is taken as it is, and everybody who knew the old key is
@@ -86,8 +86,8 @@ func TestTheLedgersKeyIsLost(t *testing.T) {
 	require.NoError(t, cli.SaveProfile(profile, s.URL, "merit", "auditor", s.Token(t, roles.Auditor), s.PublicKey))
 	require.Zero(t, endeixisWith(t, env, "", "record", "audit").code)
 	old := s.PublicKey
-	require.NoError(t, s.Rotate(t, true))
-	require.NoError(t, s.Restart(t, false))
+	require.NoError(t, s.LoseKey(t))
+	require.NoError(t, s.Restart(t))
 	require.NoError(t, cli.SaveProfile(profile, s.URL, "merit", "auditor", s.Token(t, roles.Auditor), old))
 	r := endeixisWith(t, env, "", "batch", "list")
 	assert.Equal(t, 10, r.code, r.out+r.err)

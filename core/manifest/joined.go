@@ -194,7 +194,7 @@ func (t *typer) splice(r, next *typedRow, from, head int) {
 	if rest := next.text[head:]; strings.TrimSpace(rest) != "" {
 		r.text += rest
 	}
-	r.values = valuesIn(r.text, false, digest.Unknown)
+	r.values = digestsIn(r.text)
 	for i := range r.values {
 		if v := &r.values[i]; v.from <= from && from < v.to {
 			v.pieces = pieces

@@ -35,7 +35,7 @@ func listsCRC(rows []row) bool {
 		}
 		all++
 		name, digits, ok := crcRow(text)
-		if !ok || len(valuesIn(name, false, digest.Unknown)) > 0 || len(labelsIn(name)) > 0 {
+		if !ok || len(digestsIn(name)) > 0 || len(labelsIn(name)) > 0 {
 			continue
 		}
 		fit++
@@ -238,7 +238,7 @@ func hasColumns(rest string) bool {
 		return true
 	}
 	// Two values and nothing else leave open which of them is the name.
-	return len(valuesIn(rest, false, digest.Unknown)) > 0
+	return len(digestsIn(rest)) > 0
 }
 
 func trimQuotes(name string) string {

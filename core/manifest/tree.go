@@ -229,7 +229,7 @@ func allScalars(n *node) bool {
 // rowOf reads a list of scalars as a row: one name and its values.
 func (t *tree) rowOf(n *node, s scope) {
 	for _, kid := range n.kids {
-		if values := valuesIn(kid.text, false, digest.Unknown); len(values) > 0 &&
+		if values := digestsIn(kid.text); len(values) > 0 &&
 			values[0].to-values[0].from < len(kid.text) {
 			// Each is a line of its own.
 			for _, kid := range n.kids {

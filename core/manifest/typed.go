@@ -185,7 +185,7 @@ func (t *typer) typeRow(rows []typedRow, i int) {
 	r.unmark()
 	switch {
 	case r.signsOnly():
-		if r.kind == rowRule && i > 0 && rows[i-1].kind == rowText && rule(r.text) && t.heading(rows[i-1].text, true) {
+		if r.kind == rowRule && i > 0 && rows[i-1].kind == rowText && rule(r.text) && t.looseHeading(rows[i-1].text) {
 			rows[i-1].kind = rowHeading
 		}
 	case t.comment(r):
@@ -558,10 +558,10 @@ func (t *typer) comment(r *typedRow) bool {
 	heads := mark == "%%%%" || mark == "#" || mark == ";"
 	switch {
 	case inner == "":
-	case len(valuesIn(inner, false, digest.Unknown)) > 0:
+	case len(digestsIn(inner)) > 0:
 		r.why = "it stands in a remark"
 	case heads && t.headerRow(inner):
-	case t.heading(inner, mark != "#" && mark != ";"):
+	case t.heading(inner), mark != "#" && mark != ";" && t.looseHeading(inner):
 		r.kind = rowHeading
 	default:
 		t.remarkOfFile(r, inner, mark)
@@ -590,10 +590,17 @@ const (
 )
 
 // heading recognises a row that names one or more algorithms and neither a value nor a
-// file. With loose set, a sentence will do.
-//
-//nolint:cyclop // one check for each thing that a heading has not
-func (t *typer) heading(text string, loose bool) bool {
+// file, in few words or with a colon at its end.
+func (t *typer) heading(text string) bool {
+	return t.headed(text, func(others int) bool { return others <= maxHeadingWords || announces(text) })
+}
+
+// looseHeading is [typer.heading] of a row above a rule, or between marks, for which a sentence
+// will do.
+func (t *typer) looseHeading(text string) bool { return t.headed(text, func(int) bool { return true }) }
+
+// headed takes a heading, if as many other words as it has are allowed.
+func (t *typer) headed(text string, allowed func(others int) bool) bool {
 	labels := labelsIn(text)
 	if len(labels) == 0 || len(text) > maxHeading || len(t.files(text)) > 0 {
 		return false
@@ -607,7 +614,7 @@ func (t *typer) heading(text string, loose bool) bool {
 			others++
 		}
 	}
-	if others > maxHeadingWords && !loose && !announces(text) {
+	if !allowed(others) {
 		return false
 	}
 	t.section, t.table = section{firm: others == 0}, nil

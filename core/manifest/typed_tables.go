@@ -89,7 +89,7 @@ func onItsSide(cells []string, t *table) *table {
 		if isAddress(name) {
 			name = nameOfAddress(name)
 		}
-		if !looksLikeFile(name) || len(valuesIn(name, false, digest.Unknown)) > 0 {
+		if !looksLikeFile(name) || len(digestsIn(name)) > 0 {
 			return nil
 		}
 		t.files = append(t.files, name)
@@ -233,7 +233,7 @@ func alignedCells(text string) []string {
 		}
 	}
 	at := 0
-	for _, t := range valuesIn(text, false, digest.Unknown) {
+	for _, t := range digestsIn(text) {
 		add(text[at:t.from])
 		out = append(out, text[t.from:t.to])
 		at = t.to
@@ -469,7 +469,7 @@ func trimCell(cell string) string {
 // pageRow takes a row of a page's table, whose cells are known.
 func (t *typer) pageRow(r *typedRow) bool {
 	if r.head || t.table == nil || t.table.columns != len(r.cells) {
-		if header := headerOf(r.cells, 0); header != nil && len(valuesIn(r.text, false, digest.Unknown)) == 0 {
+		if header := headerOf(r.cells, 0); header != nil && len(digestsIn(r.text)) == 0 {
 			t.table, r.kind = header, header.kind()
 			return true
 		}

@@ -145,7 +145,7 @@ func (t *typer) headingOfRows(r *typedRow) bool {
 		r.kind = rowHeading
 		return true
 	}
-	if len(r.labels) == 0 || !t.heading(r.text, false) {
+	if len(r.labels) == 0 || !t.heading(r.text) {
 		return false
 	}
 	r.kind = rowHeading

@@ -139,6 +139,9 @@ func valuesIn(text string, crc bool, known digest.Algorithm) []value {
 	return attachLabels(text, out)
 }
 
+// digestsIn is [valuesIn] of a text that announces no algorithm and no checksum.
+func digestsIn(text string) []value { return valuesIn(text, false, digest.Unknown) }
+
 // minDigits is the length of the shortest value, a checksum.
 const minDigits = 8
 

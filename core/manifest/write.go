@@ -80,7 +80,7 @@ func writeLine(w *bufio.Writer, format Format, name string, a digest.Algorithm, 
 	// Escaped is also what looks like more than a name: blanks in front, quotes, columns.
 	if strings.ContainsAny(name, "\\\n\r") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "\"") ||
 		strings.Contains(name, "  ") ||
-		len(valuesIn(name, false, digest.Unknown)) > 0 {
+		len(digestsIn(name)) > 0 {
 		w.WriteByte('\\') //nolint:errcheck // Flush tells
 		name = escaper.Replace(name)
 	}

@@ -301,8 +301,8 @@ func (s *Signature) readAreas(c *cursor) error {
 	if err := s.readHashed(hashedSubs, hashedBase); err != nil && !s.Type.isRevocation() {
 		return err
 	}
-	s.readIssuer(hashedSubs, true)
-	s.readIssuer(unhashedSubs, false)
+	s.readIssuer(hashedSubs, hashedArea)
+	s.readIssuer(unhashedSubs, unhashedArea)
 	return nil
 }
 

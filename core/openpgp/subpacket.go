@@ -168,9 +168,17 @@ func (s *Signature) readHashed(subs []subpacket, base int) error {
 	return first
 }
 
-// readIssuer takes issuer hints from either area. They may find a key and
+// An area is one of the two areas of subpackets in a signature.
+type area int
+
+const (
+	hashedArea area = iota
+	unhashedArea
+)
+
+// readIssuer takes issuer hints from an area. They may find a key and
 // vouch for nothing.
-func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
+func (s *Signature) readIssuer(subs []subpacket, from area) {
 	for _, sub := range subs {
 		switch sub.id {
 		case subIssuer:
@@ -178,7 +186,7 @@ func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 				continue
 			}
 			id := KeyID(binary.BigEndian.Uint64(sub.body))
-			s.hints = append(s.hints, hint{id: id, hashed: hashed})
+			s.hints = append(s.hints, hint{id: id, hashed: from == hashedArea})
 			if s.IssuerKeyID == 0 {
 				s.IssuerKeyID = id
 			}
@@ -187,14 +195,14 @@ func (s *Signature) readIssuer(subs []subpacket, hashed bool) {
 				(len(sub.body) == 33) != (sub.body[0] == 6) {
 				continue
 			}
-			s.hints = append(s.hints, hint{fingerprint: NewFingerprint(sub.body[1:]), hashed: hashed})
+			s.hints = append(s.hints, hint{fingerprint: NewFingerprint(sub.body[1:]), hashed: from == hashedArea})
 			if s.IssuerFingerprint == "" {
 				s.IssuerFingerprint = NewFingerprint(sub.body[1:])
 			}
 		case subEmbeddedSignature:
 			// A back signature proves itself; implementations differ in the
 			// area they put it into.
-			if !hashed {
+			if from == unhashedArea {
 				s.embedded = append(s.embedded, sub.body)
 			}
 		}

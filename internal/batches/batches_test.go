@@ -148,15 +148,15 @@ func TestCancel(t *testing.T) {
 	before, err := b.Get(t.Context(), made.ID)
 	require.NoError(t, err)
 
-	_, err = b.Cancel(t.Context(), "merit", false, made.ID, "not hers")
+	_, err = b.Cancel(t.Context(), "merit", made.ID, "not hers")
 	assert.True(t, fault.Is(err, fault.NotYours), "%v", err)
-	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "")
+	_, err = b.Cancel(t.Context(), "ines", made.ID, "")
 	assert.Error(t, err, "a reason is asked for")
-	_, err = b.Cancel(t.Context(), "ines", false, 999, "none of that number")
+	_, err = b.Cancel(t.Context(), "ines", 999, "none of that number")
 	assert.True(t, fault.Is(err, fault.BatchUnknown), "%v", err)
-	_, err = b.Cancel(t.Context(), "tobiah", true, made.ID, "the wrong folder")
+	_, err = b.CancelAny(t.Context(), "tobiah", made.ID, "the wrong folder")
 	require.NoError(t, err)
-	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "once more")
+	_, err = b.Cancel(t.Context(), "ines", made.ID, "once more")
 	assert.True(t, fault.Is(err, fault.BatchEnding), "%v", err)
 	require.NoError(t, b.Measure(t.Context(), made.ID, 2), "nothing more is read")
 	closed, err := b.Finish(t.Context(), made.ID)
@@ -182,7 +182,7 @@ func TestCancel(t *testing.T) {
 	after, err := s.LedgerSize(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, size, after)
-	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "too late")
+	_, err = b.Cancel(t.Context(), "ines", made.ID, "too late")
 	assert.True(t, fault.Is(err, fault.BatchEnded), "%v", err)
 	nothingAltered(t, s)
 
@@ -192,7 +192,7 @@ func TestCancel(t *testing.T) {
 		batches.Request{Source: sources.Source{Kind: sources.Depot, Reference: "quayside:brackwater"}},
 	)
 	require.NoError(t, err)
-	early, err = b.Cancel(t.Context(), "ines", false, early.ID, "asked twice")
+	early, err = b.Cancel(t.Context(), "ines", early.ID, "asked twice")
 	require.NoError(t, err)
 	assert.Equal(t, state.BatchCancelled, early.State)
 	require.NoError(t, b.Survey(t.Context(), early.ID))
@@ -222,7 +222,7 @@ func TestNothingBehindTheRecord(t *testing.T) {
 		return n
 	}
 	assert.Equal(t, 1, open())
-	_, err = b.Cancel(t.Context(), "ines", false, made.ID, "the wrong folder")
+	_, err = b.Cancel(t.Context(), "ines", made.ID, "the wrong folder")
 	require.NoError(t, err)
 	assert.Equal(t, 1, open(), "what is measured until it ends is stored")
 	require.NoError(t, b.Close(t.Context(), made.ID))

@@ -20,9 +20,25 @@ import (
 // with who and why. Then every item that has no outcome gets one, that it was not
 // measured, and the batch is closed.
 
-// Cancel stops a batch for somebody who gives a reason: their own, or with others
-// anybody's. What is measured stays.
-func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, reason string) (query.Batch, error) {
+// Cancel stops a batch of one's own, with a reason. What is measured stays.
+func (s *Service) Cancel(ctx context.Context, by string, id int64, reason string) (query.Batch, error) {
+	return s.cancel(ctx, by, id, reason, func(b store.Batch) error {
+		if b.AskedBy == by {
+			return nil
+		}
+		return fault.New(fault.Denied, fault.NotYours, "Batch %d was asked for by %s.", id, b.AskedBy).
+			Advise("Ask them, or a curator, to cancel it.")
+	})
+}
+
+// CancelAny stops anybody's batch, as a curator may.
+func (s *Service) CancelAny(ctx context.Context, by string, id int64, reason string) (query.Batch, error) {
+	return s.cancel(ctx, by, id, reason, func(store.Batch) error { return nil })
+}
+
+func (s *Service) cancel(
+	ctx context.Context, by string, id int64, reason string, allowed func(store.Batch) error,
+) (query.Batch, error) {
 	if err := fault.Reason(reason, "A cancellation"); err != nil {
 		return query.Batch{}, err
 	}
@@ -39,9 +55,9 @@ func (s *Service) Cancel(ctx context.Context, by string, others bool, id int64, 
 			return fault.New(fault.Conflict, fault.BatchEnded, "Batch %d has ended already, as %s.", id, now)
 		case b.StopState != nil:
 			return fault.New(fault.Conflict, fault.BatchEnding, "Batch %d is being ended already.", id)
-		case b.AskedBy != by && !others:
-			return fault.New(fault.Denied, fault.NotYours, "Batch %d was asked for by %s.", id, b.AskedBy).
-				Advise("Ask them, or a curator, to cancel it.")
+		}
+		if err := allowed(b); err != nil {
+			return err
 		}
 		if _, err := s.records.Append(
 			ctx, tx, records.Entry{By: by, Subject: b.Source, Body: recorded.BatchCancelled{Batch: id, Reason: reason}},
@@ -145,7 +161,11 @@ func (s *Service) End(ctx context.Context, id int64) error {
 			if err := session.Settle(ctx, left[:n], verify.Bytes{}, otherFiles{store: s.store, batch: id}); err != nil {
 				return err
 			}
-			if err := s.flush(ctx, b, slice, left[:n], lapsed && n == len(left)); err != nil {
+			keep := s.keepSome
+			if lapsed && n == len(left) {
+				keep = s.keepLast
+			}
+			if err := keep(ctx, b, slice, left[:n]); err != nil {
 				return err
 			}
 			left = left[n:]

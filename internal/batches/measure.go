@@ -96,7 +96,7 @@ func (w *sliceWork) measure(ctx context.Context, files []*verify.File) error {
 	for _, group := range verify.Groups(files, s.gain) {
 		measured, err := verify.Open(reading, w.folder, group, s.witness(w.batch.AskedBy), s.gain, progress)
 		if errors.Is(context.Cause(reading), errStopping) {
-			return w.flush(ctx, false)
+			return w.flush(ctx, s.keepSome)
 		}
 		if err != nil {
 			return err
@@ -115,23 +115,26 @@ func (w *sliceWork) measure(ctx context.Context, files []*verify.File) error {
 		}
 		// A file and what it holds are stored together.
 		if time.Since(w.flushed) >= flushEvery || len(w.measured) >= s.limits.SliceItems {
-			if err := w.flush(ctx, false); err != nil {
+			if err := w.flush(ctx, s.keepSome); err != nil {
 				return err
 			}
 		}
 	}
-	return w.flush(ctx, true)
+	return w.flush(ctx, s.keepLast)
 }
 
-// flush judges and stores what was measured; last says that nothing of the slice is left.
-func (w *sliceWork) flush(ctx context.Context, last bool) error {
+// A keeper stores outcomes of a slice.
+type keeper func(ctx context.Context, b store.Batch, slice int, items []verify.Item) error
+
+// flush judges what was measured, and has it stored.
+func (w *sliceWork) flush(ctx context.Context, keep keeper) error {
 	content := verify.Bytes{Folder: w.folder, Again: func(d *verify.Item) (io.ReadCloser, error) {
 		return verify.Content(ctx, w.folder, d.Planned, d.Holders)
 	}}
 	if err := w.session.Settle(ctx, w.measured, content, w.stated); err != nil {
 		return err
 	}
-	err := w.service.flush(ctx, w.batch, w.slice, w.measured, last)
+	err := keep(ctx, w.batch, w.slice, w.measured)
 	w.measured, w.flushed = nil, time.Now()
 	return err
 }
@@ -162,29 +165,42 @@ func itemsOf(rows []store.Item) ([]*survey.Item, error) {
 	return out, nil
 }
 
-// flush stores outcomes and their records in one transaction. Outcomes that
-// another worker has stored meanwhile are left out.
-func (s *Service) flush(ctx context.Context, b store.Batch, slice int, batch []verify.Item, last bool) error {
+// keepSome stores the outcomes of some items of a slice.
+func (s *Service) keepSome(ctx context.Context, b store.Batch, slice int, items []verify.Item) error {
+	return s.keepAnd(ctx, b, slice, items, func(context.Context, *store.Tx) error { return nil })
+}
+
+// keepLast stores the outcomes of the last items of a slice, and orders the next slice.
+func (s *Service) keepLast(ctx context.Context, b store.Batch, slice int, items []verify.Item) error {
+	return s.keepAnd(ctx, b, slice, items, func(ctx context.Context, tx *store.Tx) error {
+		if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
+			return err
+		}
+		next, err := tx.NextDue(ctx, b.ID, slice)
+		if err != nil {
+			return err
+		}
+		return s.jobs.Slices(ctx, tx, b.ID, sources.Queue(sourceOf(b)), next)
+	})
+}
+
+// keepAnd stores outcomes of a slice, and does what belongs to that in the same transaction.
+// Items that have an outcome already keep it.
+func (s *Service) keepAnd(
+	ctx context.Context, b store.Batch, slice int, items []verify.Item,
+	and func(ctx context.Context, tx *store.Tx) error,
+) error {
 	return s.store.Do(ctx, func(ctx context.Context, tx *store.Tx) error {
 		var expected judge.Expectation
 		if err := json.Unmarshal(b.Expected, &expected); err != nil {
 			return err
 		}
-		open, err := unsettled(ctx, tx, b.ID, slice, batch)
+		open, err := unsettled(ctx, tx, b.ID, slice, items)
 		if err != nil {
 			return err
 		}
-		if last {
-			if err := tx.SliceDone(ctx, b.ID, slice); err != nil {
-				return err
-			}
-			next, err := tx.NextDue(ctx, b.ID, slice)
-			if err != nil {
-				return err
-			}
-			if err := s.jobs.Slices(ctx, tx, b.ID, sources.Queue(sourceOf(b)), next); err != nil {
-				return err
-			}
+		if err := and(ctx, tx); err != nil {
+			return err
 		}
 		if err := tx.Announce(ctx, b.ID); err != nil {
 			return err

@@ -377,14 +377,30 @@ func (a *app) printBatch(ctx context.Context, c *client.Client, b wire.Batch, on
 		g.add("absent", e.Name, "", "", fmt.Sprintf("listed in %s, line %d", e.Manifest, e.Line))
 	}
 	return a.print(fullBatch{b, items, absent, copies}, g, func() {
-		a.showBatch(b, items, absent, only != "")
+		a.showBatch(b, items, absent, detailOf(only))
 		if only == "" {
 			a.showCopies(copies)
 		}
 	})
 }
 
-func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, links bool) {
+// detail is how much is shown of an item.
+type detail int
+
+const (
+	inShort detail = iota
+	linkByLink
+)
+
+// detailOf returns how much is shown of items: everything of one that was asked for by its name.
+func detailOf(only string) detail {
+	if only != "" {
+		return linkByLink
+	}
+	return inShort
+}
+
+func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, in detail) {
 	result := deref(b.Verdict)
 	if result == "" {
 		result = string(b.State)
@@ -419,12 +435,12 @@ func (a *app) showBatch(b wire.Batch, items []wire.Item, absent []wire.Absent, l
 		}
 	}
 	for _, item := range items {
-		if item.Role != "artifact" && (links || len(problems(item)) > 0) {
+		if item.Role != "artifact" && (in == linkByLink || len(problems(item)) > 0) {
 			shown = append(shown, item)
 		}
 	}
-	a.showItems(shown, links)
-	if !links {
+	a.showItems(shown, in)
+	if in == inShort {
 		a.showAbsent(absent, b)
 	}
 }
@@ -441,14 +457,14 @@ func readBy(items []wire.Item) string {
 
 // showItems shows items one below the other; what is said of several that follow each
 // other is said once.
-func (a *app) showItems(items []wire.Item, links bool) {
+func (a *app) showItems(items []wire.Item, in detail) {
 	out := a.stdout
 	defer func() { a.stdout = out }()
 	said := ""
 	for i, item := range items {
 		var body bytes.Buffer
 		a.stdout = &body
-		a.showItem(item, links)
+		a.showItem(item, in)
 		a.stdout = out
 		head := a.headOf(item)
 		if i > 0 && said != body.String() {
@@ -564,7 +580,7 @@ func (a *app) headOf(item wire.Item) string {
 }
 
 // showItem shows what there is to say of an item below its head.
-func (a *app) showItem(item wire.Item, links bool) {
+func (a *app) showItem(item wire.Item, in detail) {
 	if now := item.Now; now != nil {
 		fmt.Fprintf(
 			a.stdout, "    now %s, judged again on %s (record %d)\n", a.paint(string(now.Verdict)), moment(now.At),
@@ -572,7 +588,7 @@ func (a *app) showItem(item wire.Item, links bool) {
 		)
 		a.wrapped("        ", now.Deciding)
 	}
-	if links {
+	if in == linkByLink {
 		a.showLinks(item)
 		return
 	}

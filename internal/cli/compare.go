@@ -25,7 +25,14 @@ func (a *app) manifestCompare() *cobra.Command {
 			if batches && versions {
 				return usage("--batches and --versions exclude each other")
 			}
-			changes, err := a.compareSides(cmd.Context(), args, batches, versions)
+			compare := a.compareManifests
+			switch {
+			case versions:
+				compare = a.compareVersions
+			case batches:
+				compare = a.compareBatches
+			}
+			changes, err := compare(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -76,40 +83,50 @@ func (a *app) manifestCompare() *cobra.Command {
 	return cmd
 }
 
-func (a *app) compareSides(ctx context.Context, args []string, batches, versions bool) ([]manifest.Change, error) {
-	if versions {
-		var texts [2]string
-		for i, name := range args {
-			f, err := os.Open(name)
-			if err != nil {
-				return nil, err
-			}
-			text, err := io.ReadAll(io.LimitReader(f, maxVersionList))
-			f.Close()
-			if err != nil {
-				return nil, err
-			}
-			texts[i] = string(text)
+// compareVersions compares two lists of names and versions.
+func (a *app) compareVersions(_ context.Context, args []string) ([]manifest.Change, error) {
+	var texts [2]string
+	for i, name := range args {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
 		}
-		return manifest.CompareVersions(texts[0], texts[1]), nil
+		text, err := io.ReadAll(io.LimitReader(f, maxVersionList))
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		texts[i] = string(text)
 	}
+	return manifest.CompareVersions(texts[0], texts[1]), nil
+}
+
+// compareBatches compares the artifacts of two batches.
+func (a *app) compareBatches(ctx context.Context, args []string) ([]manifest.Change, error) {
+	return compareSides(args, func(arg string) (manifest.Entries, error) { return a.batchEntries(ctx, arg) })
+}
+
+// compareManifests compares two manifests.
+func (a *app) compareManifests(_ context.Context, args []string) ([]manifest.Change, error) {
+	return compareSides(args, func(arg string) (manifest.Entries, error) {
+		m, err := a.readManifest(arg, nil)
+		if err != nil {
+			return manifest.Entries{}, err
+		}
+		if m.Entries.Len() == 0 {
+			return m.Entries, fmt.Errorf(
+				"nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg,
+			)
+		}
+		return m.Entries, nil
+	})
+}
+
+func compareSides(args []string, entries func(arg string) (manifest.Entries, error)) ([]manifest.Change, error) {
 	var sides [2]manifest.Entries
 	for i, arg := range args {
 		var err error
-		if batches {
-			sides[i], err = a.batchEntries(ctx, arg)
-		} else {
-			var m *manifest.Manifest
-			if m, err = a.readManifest(arg, nil); err == nil {
-				sides[i] = m.Entries
-				if m.Entries.Len() == 0 {
-					err = fmt.Errorf(
-						"nothing in %s is understood as a digest of a file; “endeixis manifest show” tells more", arg,
-					)
-				}
-			}
-		}
-		if err != nil {
+		if sides[i], err = entries(arg); err != nil {
 			return nil, err
 		}
 	}

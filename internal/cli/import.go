@@ -219,11 +219,8 @@ func (a *app) printImport(all shownImport, preview bool) error {
 	return a.print(all, g, func() {
 		for _, k := range all.Keys {
 			about := []string{k.Algorithm, "made " + k.Created.Format("2006-01-02")}
-			switch {
-			case k.Subkeys == 1:
-				about = append(about, "1 subkey")
-			case k.Subkeys > 1:
-				about = append(about, fmt.Sprintf("%d subkeys", k.Subkeys))
+			if k.Subkeys > 0 {
+				about = append(about, plain.Count(k.Subkeys, "subkey"))
 			}
 			if k.Expires != nil {
 				about = append(about, "until "+k.Expires.Format("2006-01-02"))

@@ -10,6 +10,7 @@ import (
 
 	"endeixis/core/device"
 	"endeixis/core/plain"
+	"endeixis/internal/client"
 	"endeixis/internal/wire"
 )
 
@@ -114,7 +115,9 @@ func (a *app) deviceKindAdd() *cobra.Command {
 device says when a person asks it. It goes on record, with the answer.`,
 		Example: "  endeixis device kind add tide-mast.yaml --answer asked-by-hand.txt --slot b",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.tryKind(cmd.Context(), args[0], f, true)
+			return a.tryKind(cmd.Context(), args[0], f, (*client.Client).SetDeviceKind, func(kind string) {
+				a.note("The kind is on record. “endeixis device add NAME --kind %s” adds a device of it.", kind)
+			})
 		},
 	}
 	f.add(cmd)
@@ -129,15 +132,21 @@ func (a *app) deviceKindTry() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Example: "  endeixis device kind try tide-mast.yaml --answer asked-by-hand.txt --slot b",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.tryKind(cmd.Context(), args[0], f, false)
+			return a.tryKind(cmd.Context(), args[0], f, (*client.Client).TryDeviceKind, func(string) {
+				a.note("Nothing was kept; “endeixis device kind add” does that.")
+			})
 		},
 	}
 	f.add(cmd)
 	return cmd
 }
 
-// tryKind tries a description and, with keep set, keeps it.
-func (a *app) tryKind(ctx context.Context, file string, f trialFlags, keep bool) error {
+// tryKind has a description tried by an operation, and tells what came of it and then, of one that
+// reads its answer, what is to be said.
+func (a *app) tryKind(
+	ctx context.Context, file string, f trialFlags,
+	try func(*client.Client, context.Context, wire.KindTrial) (wire.KindTried, error), say func(kind string),
+) error {
 	t, err := a.trial(file, f)
 	if err != nil {
 		return err
@@ -146,17 +155,13 @@ func (a *app) tryKind(ctx context.Context, file string, f trialFlags, keep bool)
 	if err != nil {
 		return err
 	}
-	ask := c.TryDeviceKind
-	if keep {
-		ask = c.SetDeviceKind
-	}
-	tried, err := ask(ctx, t)
+	tried, err := try(c, ctx, t)
 	if err != nil {
 		return err
 	}
 	g := &grid{header: []string{"kind", "slot", "asked", "algorithm", "value"}}
 	g.add(tried.Kind.Name, tried.Slot, tried.Question, tried.Algorithm, tried.Value.String())
-	if err := a.print(tried, g, func() { a.showTried(tried, keep) }); err != nil {
+	if err := a.print(tried, g, func() { a.showTried(tried, say) }); err != nil {
 		return err
 	}
 	if tried.Cause != nil {
@@ -165,7 +170,7 @@ func (a *app) tryKind(ctx context.Context, file string, f trialFlags, keep bool)
 	return nil
 }
 
-func (a *app) showTried(t wire.KindTried, kept bool) {
+func (a *app) showTried(t wire.KindTried, say func(kind string)) {
 	fmt.Fprintf(a.stdout, "%s  %s\n", a.bold(t.Kind.Name), a.faint(t.Kind.Title+", "+reachWord(t.Kind.Connection)))
 	fmt.Fprintf(a.stdout, "    asked about slot %s: %s\n", t.Slot, t.Question)
 	if t.Cause != nil {
@@ -176,11 +181,7 @@ func (a *app) showTried(t wire.KindTried, kept bool) {
 		return
 	}
 	fmt.Fprintf(a.stdout, "    read: %s\n      %s\n", t.Algorithm, plain.Grouped(t.Value.String()))
-	if kept {
-		a.note("The kind is on record. “endeixis device add NAME --kind %s” adds a device of it.", t.Kind.Name)
-	} else {
-		a.note("Nothing was kept; “endeixis device kind add” does that.")
-	}
+	say(t.Kind.Name)
 }
 
 func (a *app) deviceKindRetire() *cobra.Command {

@@ -226,7 +226,9 @@ func hostname() string {
 // measureFolder takes a batch from its list of files to its end. One that is interrupted
 // can be resumed.
 func (a *app) measureFolder(ctx context.Context, c *client.Client, b wire.Batch, h *ownFolder) (wire.Batch, error) {
-	b, err := a.measured(ctx, c, b, h.folder.FS(), h.found, true)
+	show, done := a.measuring(b.ID)
+	defer done()
+	b, err := a.measured(ctx, c, b, h.folder.FS(), h.found, show)
 	return b, goesOn(ctx, b.ID, err)
 }
 
@@ -253,9 +255,10 @@ func goesOn(ctx context.Context, batch int64, err error) error {
 }
 
 // measured sends what was found in a folder, measures it, and waits for the end of the
-// batch. Progress is told where it is wanted.
+// batch. show is told how far it has come, and may be nil.
 func (a *app) measured(
-	ctx context.Context, c *client.Client, b wire.Batch, folder fs.FS, found *survey.Findings, told bool,
+	ctx context.Context, c *client.Client, b wire.Batch, folder fs.FS, found *survey.Findings,
+	show func(measurer.Progress),
 ) (wire.Batch, error) {
 	id := b.ID
 	var err error
@@ -270,13 +273,7 @@ func (a *app) measured(
 	if b, err = measurer.Surveyed(ctx, c, id); err != nil || b.Closed() {
 		return b, err
 	}
-	show, done := a.measuring(id)
-	if !told {
-		show = nil
-	}
-	err = measurer.Measure(ctx, c, id, folder, judge.DefaultPolicy().DiagnosisBytes, show)
-	done()
-	if err != nil {
+	if err = measurer.Measure(ctx, c, id, folder, judge.DefaultPolicy().DiagnosisBytes, show); err != nil {
 		return b, err
 	}
 	return c.Follow(ctx, id, func(wire.Batch) {})

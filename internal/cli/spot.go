@@ -251,7 +251,13 @@ func (a *app) spotRecorded(
 	ctx context.Context, c *client.Client, b wire.Batch, shelf *measurer.Shelf, found *survey.Findings, s spot,
 ) error {
 	id := b.ID
-	b, err := a.measured(ctx, c, b, shelf, found, a.progress)
+	var show func(measurer.Progress)
+	if a.progress {
+		var done func()
+		show, done = a.measuring(b.ID)
+		defer done()
+	}
+	b, err := a.measured(ctx, c, b, shelf, found, show)
 	if err != nil {
 		return goesOn(ctx, id, err)
 	}

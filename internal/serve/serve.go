@@ -423,7 +423,7 @@ type Start struct {
 
 // Serve serves people, and works on batches, until ctx ends.
 func (s *Service) Serve(ctx context.Context, start Start) error {
-	if err := s.prepare(ctx, start.AfterRestore); err != nil {
+	if err := s.prepare(ctx, start); err != nil {
 		return err
 	}
 	runner, err := jobs.New(
@@ -475,7 +475,7 @@ func (s *Service) Serve(ctx context.Context, start Start) error {
 }
 
 // prepare brings database, ledger and decisions into the state that this program works with.
-func (s *Service) prepare(ctx context.Context, afterRestore bool) error {
+func (s *Service) prepare(ctx context.Context, start Start) error {
 	if err := s.Migrate(ctx); err != nil {
 		return err
 	}
@@ -483,7 +483,7 @@ func (s *Service) prepare(ctx context.Context, afterRestore bool) error {
 		return err
 	}
 	resume := s.records.Resume
-	if afterRestore {
+	if start.AfterRestore {
 		resume = s.records.ResumeRestored
 	}
 	if err := resume(ctx); err != nil {

@@ -301,19 +301,18 @@ func run(t testing.TB, c config.Config) (s *Service, stop func()) {
 	if beginning.Token != "" {
 		s.tokens[people[0].Role] = beginning.Token
 	}
-	s.URL, stop, err = serveUntil(service, false)
+	s.URL, stop, err = serveUntil(service, serve.Start{})
 	require.NoError(t, err)
 	return s, stop
 }
 
 // serveUntil runs a service until stop is called, or returns why it does not start.
-func serveUntil(service *serve.Service, afterRestore bool) (url string, stop func(), err error) {
+func serveUntil(service *serve.Service, start serve.Start) (url string, stop func(), err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	address := make(chan string, 1)
 	done := make(chan error, 1)
-	go func() {
-		done <- service.Serve(ctx, serve.Start{AfterRestore: afterRestore, Ready: func(a string) { address <- a }})
-	}()
+	start.Ready = func(a string) { address <- a }
+	go func() { done <- service.Serve(ctx, start) }()
 	stop = func() {
 		cancel()
 		<-done //nolint:errcheck // it was told to end, and only that it did is wanted
@@ -331,26 +330,36 @@ func serveUntil(service *serve.Service, afterRestore bool) (url string, stop fun
 	return "", func() {}, err
 }
 
-// Rotate stops the service, and has its ledger go on with another key; with lost the old one's
-// file is taken away before. [Service.Restart] starts it again.
-func (s *Service) Rotate(t testing.TB, lost bool) error {
+// Rotate stops the service, and has its ledger go on with another key. [Service.Restart] starts
+// it again.
+func (s *Service) Rotate(t testing.TB) error {
+	t.Helper()
+	return s.changeKey(t, (*serve.Service).RotateKey)
+}
+
+// LoseKey stops the service, takes the file of the ledger's key away, and has the ledger go on
+// without it. [Service.Restart] starts it again.
+func (s *Service) LoseKey(t testing.TB) error {
+	t.Helper()
+	s.stop()
+	s.stop = func() {}
+	require.NoError(t, os.Remove(s.Config.Ledger.KeyFile))
+	require.NoError(t, os.Remove(s.Config.Ledger.KeyFile+".checkpoint"))
+	return s.changeKey(t, (*serve.Service).DeclareKeyLost)
+}
+
+func (s *Service) changeKey(
+	t testing.TB, change func(*serve.Service, context.Context) (public string, err error),
+) error {
 	t.Helper()
 	s.stop()
 	s.stop = func() {}
 	c := s.Config
-	if lost {
-		require.NoError(t, os.Remove(c.Ledger.KeyFile))
-		require.NoError(t, os.Remove(c.Ledger.KeyFile+".checkpoint"))
-	}
 	c.Database.URL = forService(t, c.Database.URL)
 	service, err := serve.Open(t.Context(), c, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer service.Close()
-	change := service.RotateKey
-	if lost {
-		change = service.DeclareKeyLost
-	}
-	public, err := change(t.Context())
+	public, err := change(service, t.Context())
 	if err == nil {
 		s.PublicKey = public
 	}
@@ -359,7 +368,18 @@ func (s *Service) Rotate(t testing.TB, lost bool) error {
 
 // Restart stops the service, and starts it again at another address. It returns why it does
 // not start.
-func (s *Service) Restart(t testing.TB, afterRestore bool) error {
+func (s *Service) Restart(t testing.TB) error {
+	t.Helper()
+	return s.restart(t, serve.Start{})
+}
+
+// RestartRestored is [Service.Restart] by an administrator who has restored an older database.
+func (s *Service) RestartRestored(t testing.TB) error {
+	t.Helper()
+	return s.restart(t, serve.Start{AfterRestore: true})
+}
+
+func (s *Service) restart(t testing.TB, start serve.Start) error {
 	t.Helper()
 	s.stop()
 	c := s.Config
@@ -368,7 +388,7 @@ func (s *Service) Restart(t testing.TB, afterRestore bool) error {
 		t.Context(), c, slog.New(slog.NewTextHandler(testWriter{t}, &slog.HandlerOptions{Level: slog.LevelError})),
 	)
 	require.NoError(t, err)
-	s.URL, s.stop, err = serveUntil(service, afterRestore)
+	s.URL, s.stop, err = serveUntil(service, start)
 	return err
 }
 

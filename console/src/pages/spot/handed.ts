@@ -2,15 +2,16 @@
 
 import type { Given } from "../../spot/protocol";
 
-let handed: Given[] = [];
+let waiting: Given[] = [];
 
 export function hand(given: Given[]) {
-  handed = given;
+  waiting = given;
 }
 
-/** Takes what was handed over; the second time there is nothing. */
-export function takeHanded(): Given[] {
-  const given = handed;
-  handed = [];
-  return given;
+/** What was handed over, if anything: it stays until it is said to be taken, for a page may be drawn and given up. */
+export const handed = (): Given[] | undefined => (waiting.length > 0 ? waiting : undefined);
+
+/** Says that the page stands that has what was handed over. */
+export function handedTaken() {
+  waiting = [];
 }

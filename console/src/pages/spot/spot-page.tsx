@@ -4,7 +4,7 @@ import { useCallback, useDeferredValue, useEffect, useRef, useState } from "reac
 import { Link } from "react-router";
 
 import { Answer } from "./answer";
-import { takeHanded } from "./handed";
+import { handed, handedTaken } from "./handed";
 import { Failure, type Problem } from "../../api/client";
 import { useAbsent } from "../../api/batches";
 import { mayOperate, useMe } from "../../api/people";
@@ -86,10 +86,8 @@ export function SpotPage() {
     [pasted, publisher, useless],
   );
   // Who drops first and pastes second gets one check of both, and none on record before.
-  const [waiting, setWaiting] = useState<Given[] | undefined>(() => {
-    const handed = takeHanded();
-    return handed.length > 0 ? handed : undefined; // what was dropped on the overview
-  });
+  const [waiting, setWaiting] = useState(handed); // what was dropped on the overview
+  useEffect(handedTaken, []);
   const begin = (files: Given[]) => {
     setWaiting(undefined);
     verify(files);
