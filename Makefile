@@ -74,8 +74,9 @@ test: ## install what is missing and run every check and test
 	@scripts/install-missing.sh test
 	@$(MAKE) --no-print-directory build lint
 	cd console && npm run --silent test
-	@# The whole product comes by itself, for browsers do not share two cores well.
-	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $$(go list ./... | grep -v /test$$) && go test -timeout 20m ./test'
+	@# What runs side by side is run under the race detector alone. The whole product comes by
+	@# itself: its tests wait for browsers, so that more of them than there are cores get on.
+	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $(UNRACED) && go test -parallel 4 -timeout 20m ./test'
 	@$(MAKE) --no-print-directory race
 	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=2s
 	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=30s
@@ -88,21 +89,26 @@ corpus: ## verify what a distribution's people have signed, fetched with its pac
 	scripts/corpus.sh .corpus
 	ENDEIXIS_CORPUS=$(CURDIR)/.corpus go test ./core/openpgp -run '^TestCorpus$$' -count=1 -v
 
+UNRACED = $(shell go list ./... | grep -vE '/test$$|$(subst $(eval ) ,|,$(patsubst ./%,endeixis/%$$,$(RACED)))')
+
 race: ## run the tests of what runs side by side under the race detector
-	go run ./internal/pgserver/pgrun go test -race -short -timeout 10m $(RACED)
+	go run ./internal/pgserver/pgrun go test -race -timeout 10m $(RACED)
 
 fuzz: fuzz-parsers fuzz-requests ## fuzz every parser, and requests to the API, each for FUZZTIME (5m)
 
+# A parser for each core, by one process: most of a short run is building and starting.
+FUZZERS = $(shell grep -rhoE '^func Fuzz[A-Za-z]+' --include='*_test.go' core internal | sed 's/func //' | sort -u)
+
+fuzz-parsers:
+	@$(MAKE) --no-print-directory -j $(shell nproc) $(addprefix fuzz/,$(FUZZERS))
+
 # A try that is under way when the time is over is ended by Go with "context deadline
 # exceeded", as if it had failed. That is no finding: a finding writes its input down.
-fuzz-parsers:
-	@for target in $$(grep -rhoE '^func Fuzz[A-Za-z]+' --include='*_test.go' core internal | sed 's/func //' | sort -u); do \
-		dir=$$(grep -rlE "^func $$target\(" --include='*_test.go' core internal | head -1 | xargs dirname); \
-		echo "$$target in $$dir"; \
-		out=$$(go test ./$$dir -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) 2>&1) && failed= || failed=1; \
-		echo "$$out" | grep -vE '^fuzz: elapsed.*\(0/sec\)' | tail -3; \
-		if [ -n "$$failed" ] && { ! echo "$$out" | grep -q '^ *context deadline exceeded' || echo "$$out" | grep -q 'Failing input'; }; then echo "$$out"; exit 1; fi; \
-	done
+fuzz/%:
+	@dir=$$(grep -rlE "^func $*\(" --include='*_test.go' core internal | head -1 | xargs dirname); \
+		out=$$(go test ./$$dir -run '^$$' -fuzz "^$*$$" -fuzztime $(FUZZTIME) -parallel 1 2>&1) && failed= || failed=1; \
+		echo "$* in $$dir: $$(echo "$$out" | grep -vE '^fuzz: elapsed.*\(0/sec\)' | tail -1)"; \
+		if [ -n "$$failed" ] && { ! echo "$$out" | grep -q '^ *context deadline exceeded' || echo "$$out" | grep -q 'Failing input'; }; then echo "$$out"; exit 1; fi
 
 # What was found is not made smaller for long: each try is a request.
 fuzz-requests:
