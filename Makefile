@@ -75,8 +75,8 @@ test: ## install what is missing and run every check and test
 	@$(MAKE) --no-print-directory build lint
 	cd console && npm run --silent test
 	@# What runs side by side is run under the race detector alone. The whole product comes by
-	@# itself: its tests wait for browsers, so that more of them than there are cores get on.
-	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $(UNRACED) && go test -parallel 4 -timeout 20m ./test'
+	@# itself, for browsers do not share two cores well.
+	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $(UNRACED) && go test -timeout 20m ./test'
 	@$(MAKE) --no-print-directory race
 	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=2s
 	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=30s

@@ -258,6 +258,7 @@ func TestConsoleLineOfWork(t *testing.T) {
 		b.fill("Where exactly", "a test")
 		b.press("Note it")
 		b.sees(fmt.Sprintf("%d of 2 channels agree", i+1))
+		b.sees("was recorded") // the form is empty again then
 	}
 	b.sees("The evidence suffices")
 	b.fill("Type the fingerprint", strings.ToUpper(key.Fingerprint))
