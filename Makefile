@@ -89,7 +89,7 @@ corpus: ## verify what a distribution's people have signed, fetched with its pac
 	scripts/corpus.sh .corpus
 	ENDEIXIS_CORPUS=$(CURDIR)/.corpus go test ./core/openpgp -run '^TestCorpus$$' -count=1 -v
 
-UNRACED = $(shell go list ./... | grep -vE '/test$$|$(subst $(eval ) ,|,$(patsubst ./%,endeixis/%$$,$(RACED)))')
+UNRACED = $(filter-out endeixis/test $(patsubst ./%,endeixis/%,$(RACED)),$(shell go list ./...))
 
 race: ## run the tests of what runs side by side under the race detector
 	go run ./internal/pgserver/pgrun go test -race -timeout 10m $(RACED)

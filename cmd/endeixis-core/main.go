@@ -63,19 +63,16 @@ func answer(out []byte, err error) string {
 	return string(text)
 }
 
-// given is a file that the page has.
-type given = consolecore.File
-
 // folder are the files that were given, which the worker reads slices of.
 type folder struct {
-	files map[string]given
+	files map[string]consolecore.File
 	dirs  map[string][]fs.DirEntry
 }
 
 var current = newFolder(nil)
 
-func newFolder(files []given) *folder {
-	f := &folder{files: map[string]given{}, dirs: map[string][]fs.DirEntry{}}
+func newFolder(files []consolecore.File) *folder {
+	f := &folder{files: map[string]consolecore.File{}, dirs: map[string][]fs.DirEntry{}}
 	seen := map[string]bool{}
 	for _, file := range files {
 		if !fs.ValidPath(file.Path) || file.Path == "." {
@@ -108,7 +105,7 @@ func (f *folder) Open(name string) (fs.File, error) {
 		return &file{one: found}, nil
 	}
 	if _, ok := f.dirs[name]; ok || name == "." {
-		return &file{one: given{Path: name}, dir: true}, nil
+		return &file{one: consolecore.File{Path: name}, dir: true}, nil
 	}
 	return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 }
@@ -127,7 +124,7 @@ func (f *folder) ReadDir(name string) ([]fs.DirEntry, error) { return f.dirs[nam
 
 // file reads slices of a file of the page.
 type file struct {
-	one given
+	one consolecore.File
 	at  int64
 	dir bool
 }
@@ -166,7 +163,7 @@ func (f *file) ReadAt(p []byte, at int64) (int, error) {
 	return n, nil
 }
 
-type info struct{ one given }
+type info struct{ one consolecore.File }
 
 func (i info) Name() string       { return i.one.Path[strings.LastIndexByte(i.one.Path, '/')+1:] }
 func (i info) Size() int64        { return i.one.Size }

@@ -172,7 +172,8 @@ func readGroups(data []byte) (groups []group, damaged []error, err error) {
 		if err := g.take(p); err != nil {
 			return nil, nil, err
 		}
-		if len(g.damaged) > maxDamaged {
+		// A key that is too long takes nothing from what was read before it.
+		if (g.open != nil || p.tag != tagPublicKey) && len(g.damaged) > maxDamaged {
 			return nil, nil, g.damaged[0]
 		}
 	}

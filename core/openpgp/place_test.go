@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -601,4 +602,26 @@ func TestWhatIsAboutASubkeyThatCannotBeReadIsKept(t *testing.T) {
 		t, openpgp.SignerRevoked, statusOf(t, p.sub, vetted.Bytes()).Status,
 		"and a revocation behind it counts for the subkey that it is of",
 	)
+}
+
+// TestWhatIsTooLongEndsWithItsKey: a part that is too long takes the signatures behind it along,
+// and nothing of the key that follows; keys that are too long take nothing from what was read.
+func TestWhatIsTooLongEndsWithItsKey(t *testing.T) {
+	t.Parallel()
+	self := pgptest.Sig{Created: born, Hashed: []pgptest.Sub{pgptest.Flags(pgptest.MayCertify | pgptest.MaySign)}}
+	one, two := pgptest.NewKey("too long, one", pgptest.Ed25519, born), pgptest.NewKey("too long, two", pgptest.Ed25519, born)
+	first := pgptest.NewCertificate(one).UserID("One", self).Bytes()
+	long := pgptest.Packet(17, make([]byte, 1<<20+1))
+	second := pgptest.NewCertificate(two).
+		Key(two, pgptest.Sig{Type: pgptest.KeyRevocation, Created: born.AddDate(1, 0, 0)}).UserID("Two", self).Bytes()
+	certs, _, err := openpgp.ReadCertificates(slices.Concat(first, long, second))
+	require.NoError(t, err)
+	require.Len(t, certs, 2)
+	require.NotNil(t, certs[1].Revocation(), "the signature is over the key itself")
+
+	keys := bytes.Repeat(pgptest.Packet(6, make([]byte, 64<<10+1)), 1001)
+	certs, skipped, err := openpgp.ReadCertificates(slices.Concat(first, keys))
+	require.NoError(t, err)
+	assert.Len(t, certs, 1)
+	assert.Len(t, skipped, 1001)
 }

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"iter"
+	"slices"
 
 	"endeixis/core/container"
 )
@@ -127,13 +128,8 @@ func (p *pager) container(c Looked) bool {
 
 // parts cuts a list into parts of at most so many, one of them at least.
 func parts[T any](list []T, most int) iter.Seq[[]T] {
-	return func(yield func([]T) bool) {
-		for first := true; first || len(list) > 0; first = false {
-			n := min(len(list), most)
-			if !yield(list[:n]) {
-				return
-			}
-			list = list[n:]
-		}
+	if len(list) == 0 {
+		return slices.Values([][]T{list})
 	}
+	return slices.Chunk(list, most)
 }

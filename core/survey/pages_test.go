@@ -83,6 +83,9 @@ func TestPages(t *testing.T) {
 	assert.Equal(t, 1, troubles)
 	assert.Greater(t, pages, 5)
 
+	for page := range found.Pages(PageLimits{Entries: 3}) { // however light they are
+		assert.LessOrEqual(t, len(page.Files)+len(page.Containers), 3)
+	}
 	assert.Len(t, slices.Collect((&Findings{}).Pages(limits)), 1, "an empty folder has a page too")
 	for range found.Pages(limits) {
 		break // nobody wants more

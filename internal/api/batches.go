@@ -153,15 +153,15 @@ func (a *API) showBatch(ctx context.Context, in *wire.BatchAt) (*wire.Batch, err
 	return a.withAgainst(ctx, b)
 }
 
+func itemFilterOf(in *wire.ListItemsRequest) query.ItemFilter {
+	return query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit}
+}
+
 func (a *API) listItems(ctx context.Context, in *wire.ListItemsRequest) (*wire.Page[wire.Item], error) {
 	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
 		return nil, err
 	}
-	page, err := a.Query.Items(
-		ctx, in.ID,
-		query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
-		in.Cursor,
-	)
+	page, err := a.Query.Items(ctx, in.ID, itemFilterOf(in), in.Cursor)
 	if err != nil {
 		return nil, err
 	}
@@ -182,11 +182,7 @@ func (a *API) listItemRows(ctx context.Context, in *wire.ListItemsRequest) (*wir
 	if _, err := a.Batches.Get(ctx, in.ID); err != nil {
 		return nil, err
 	}
-	page, err := a.Query.Rows(
-		ctx, in.ID,
-		query.ItemFilter{Verdict: in.Verdict, Role: string(in.Role), Match: in.Match, Limit: in.Limit},
-		in.Cursor,
-	)
+	page, err := a.Query.Rows(ctx, in.ID, itemFilterOf(in), in.Cursor)
 	return answer(pageOf(page, rowOf), err)
 }
 

@@ -76,7 +76,7 @@ func (a *API) listAssignments(
 	out := wire.Page[wire.Assignment]{Items: convert(assignments, func(c batches.Assignment) wire.Assignment {
 		return wire.Assignment{
 			N: c.N, File: container.Outermost(c.Target.Path), Target: *c.Target,
-			Expected: convert(c.Expected, wire.StatedIn),
+			Expected: convert(c.Expected, survey.StatedIn),
 		}
 	})}
 	if len(assignments) == in.Limit {

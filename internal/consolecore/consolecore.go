@@ -9,8 +9,6 @@ import (
 	"time"
 
 	"endeixis/core/diagnose"
-	"endeixis/core/digest"
-	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
@@ -30,14 +28,11 @@ type Files struct {
 	Files []File `json:"files"`
 }
 
-// Listing is what there is to know of the files that were given, in pages that the service
-// takes.
+// Listing is what there is to know of the files that were given, in pages that are sent to the
+// service as they are.
 type Listing struct {
-	Pages []Page `json:"pages"`
+	Pages []survey.Findings `json:"pages"`
 }
-
-// A Page of a listing is sent to the service as it is.
-type Page = survey.Findings
 
 // Text is a text that somebody pasted.
 type Text struct {
@@ -46,43 +41,14 @@ type Text struct {
 
 // An Assignment is an item that is to be measured, as the service asks for it.
 type Assignment struct {
-	N        int            `json:"n"`
-	Target   measure.Target `json:"target"`
-	Expected []Stated       `json:"expected"`
+	N        int             `json:"n"`
+	Target   measure.Target  `json:"target"`
+	Expected []survey.Stated `json:"expected"`
 }
 
 // Verify returns the assignment as it is carried out.
 func (a *Assignment) Verify() verify.Assignment {
-	out := verify.Assignment{Target: &a.Target}
-	for _, s := range a.Expected {
-		out.Expected = append(out.Expected, s.entry())
-	}
-	return out
-}
-
-// Stated is what a manifest states about a file.
-type Stated struct {
-	Manifest   string           `json:"manifest"`
-	Line       int              `json:"line"`
-	Algorithms []string         `json:"algorithms"`
-	Digest     digest.Value     `json:"digest"`
-	Size       *int64           `json:"size,omitempty"`
-	Pieces     *manifest.Pieces `json:"pieces,omitempty"`
-	Doubtful   bool             `json:"doubtful,omitempty"`
-}
-
-// entry returns what is stated as the entry of a survey. An algorithm that is not known here is
-// left out.
-func (s Stated) entry() survey.Entry {
-	out := survey.Entry{
-		Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful,
-	}
-	for _, label := range s.Algorithms {
-		if a, err := digest.Parse(label); err == nil {
-			out.Algorithms = append(out.Algorithms, a)
-		}
-	}
-	return out
+	return verify.Assignment{Target: &a.Target, Expected: survey.EntriesOf(a.Expected)}
 }
 
 // Assignments are what is asked for of one batch.

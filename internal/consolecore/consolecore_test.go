@@ -53,7 +53,7 @@ func TestFunctions(t *testing.T) {
 func TestAssignment(t *testing.T) {
 	t.Parallel()
 	size := int64(7)
-	a := Assignment{N: 3, Expected: []Stated{{
+	a := Assignment{N: 3, Expected: []survey.Stated{{
 		Manifest: "SUMS", Line: 2, Algorithms: []string{"SHA-256", "of-tomorrow"}, Digest: digest.Value{1}, Size: &size,
 		Doubtful: true,
 	}}}

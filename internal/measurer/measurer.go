@@ -76,10 +76,7 @@ func Measure(
 	assignments := make([]verify.Assignment, len(left))
 	p := Progress{Items: len(left)}
 	for i := range left {
-		assignments[i] = verify.Assignment{Target: &left[i].Target}
-		for _, s := range left[i].Expected {
-			assignments[i].Expected = append(assignments[i].Expected, s.Entry())
-		}
+		assignments[i] = verify.Assignment{Target: &left[i].Target, Expected: survey.EntriesOf(left[i].Expected)}
 		if left[i].Target.Inside == nil {
 			p.Bytes += left[i].Target.Size
 		}

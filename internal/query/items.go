@@ -120,56 +120,46 @@ type Copy struct {
 // Items lists the items of a batch: the refused first, then those unproven,
 // cleared, and what is no artifact, each by path; last what has no outcome yet.
 func (s *Service) Items(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[Item], error) {
-	rows, next, err := itemPage(
+	return itemPage(
 		ctx, s.store.Items, batch, f, cursor,
-		func(i store.JudgedItem) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} },
+		func(i store.JudgedItem) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} }, itemOf,
 	)
-	if err != nil {
-		return Page[Item]{}, err
-	}
-	out := Page[Item]{Rows: make([]Item, len(rows)), Next: next}
-	for at, row := range rows {
-		if out.Rows[at], err = itemOf(row); err != nil {
-			return out, err
-		}
-	}
-	return out, nil
 }
 
 // Rows lists items as [Service.Items] does, with what a row of a list shows.
 func (s *Service) Rows(ctx context.Context, batch int64, f ItemFilter, cursor string) (Page[ItemRow], error) {
-	rows, next, err := itemPage(
+	return itemPage(
 		ctx, s.store.ItemRows, batch, f, cursor,
-		func(i store.ItemRow) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} },
+		func(i store.ItemRow) store.ItemPlace { return store.ItemPlace{Rank: i.Rank, N: i.N} }, itemRowOf,
 	)
-	if err != nil {
-		return Page[ItemRow]{}, err
-	}
-	out := Page[ItemRow]{Rows: make([]ItemRow, len(rows)), Next: next}
-	for at, row := range rows {
-		if out.Rows[at], err = itemRowOf(row); err != nil {
-			return out, err
-		}
-	}
-	return out, nil
 }
 
-// itemPage asks for a page of a batch's items, in whatever shape list has them.
-func itemPage[T any](
-	ctx context.Context, list func(context.Context, int64, store.ItemFilter) ([]T, error), batch int64, f ItemFilter,
-	cursor string, place func(T) store.ItemPlace,
-) (rows []T, next string, err error) {
+// itemPage asks for a page of a batch's items, in whatever shape list has them; of makes of each
+// row what is told of it.
+func itemPage[Row, T any](
+	ctx context.Context, list func(context.Context, int64, store.ItemFilter) ([]Row, error), batch int64,
+	f ItemFilter, cursor string, place func(Row) store.ItemPlace, of func(Row) (T, error),
+) (Page[T], error) {
 	rank, n, ok, err := pair(cursor)
 	if err != nil {
-		return nil, "", err
+		return Page[T]{}, err
 	}
 	asked := store.ItemFilter{Verdict: string(f.Verdict), Role: f.Role, Match: f.Match, Limit: f.Limit + 1}
 	if ok {
 		asked.After = &store.ItemPlace{Rank: int(rank), N: n}
 	}
-	rows, err = list(ctx, batch, asked)
-	p := pageOf(rows, f.Limit, func(i T) string { return fmt.Sprintf("%d.%d", place(i).Rank, place(i).N) })
-	return p.Rows, p.Next, err
+	rows, err := list(ctx, batch, asked)
+	if err != nil {
+		return Page[T]{}, err
+	}
+	page := pageOf(rows, f.Limit, func(r Row) string { return fmt.Sprintf("%d.%d", place(r).Rank, place(r).N) })
+	out := Page[T]{Rows: make([]T, len(page.Rows)), Next: page.Next}
+	for i, row := range page.Rows {
+		if out.Rows[i], err = of(row); err != nil {
+			return Page[T]{}, err
+		}
+	}
+	return out, nil
 }
 
 // Item returns an item of a batch by its number.

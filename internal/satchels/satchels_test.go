@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -191,6 +192,10 @@ func TestReturnRefuses(t *testing.T) {
 	whole := j.file
 	other := begin(t, newDesk(t).pack(t))
 	other.note(t, "lamp", "lamp", nil)
+	foreign := *packed
+	foreign.Digest = strings.Repeat("0", len(packed.Digest))
+	replaced := begin(t, &foreign)
+	replaced.note(t, "lamp", "lamp", nil)
 	altered := append([]byte(nil), whole...)
 	altered[len(altered)-8] ^= 1
 	strange := begin(t, packed)
@@ -203,6 +208,7 @@ func TestReturnRefuses(t *testing.T) {
 	}{
 		"the end is gone":       {satchels.Returned{File: whole, Outcomes: 2}, fault.OutcomesMissing},
 		"another service's":     {satchels.Returned{File: other.file}, fault.SatchelUnknown},
+		"another content":       {satchels.Returned{File: replaced.file}, fault.SatchelForeign},
 		"another key":           {satchels.Returned{File: whole, Key: "0102 0304 0506 0708"}, fault.OtherSeal},
 		"no journal":            {satchels.Returned{File: []byte("lamp.img")}, fault.OutcomesUnreadable},
 		"an altered one":        {satchels.Returned{File: altered}, fault.OutcomesAltered},

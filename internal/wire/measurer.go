@@ -7,7 +7,6 @@ import (
 	"endeixis/core/container"
 	"endeixis/core/diagnose"
 	"endeixis/core/digest"
-	"endeixis/core/manifest"
 	"endeixis/core/measure"
 	"endeixis/core/survey"
 	"endeixis/core/verify"
@@ -164,44 +163,7 @@ type Assignment struct {
 	// Target has what is to be computed.
 	Target measure.Target `json:"target"`
 	// Expected is there so that a difference can be explained where the bytes are.
-	Expected []Stated `json:"expected" doc:"What manifests state about it."`
-}
-
-// Stated is what a manifest states about a file.
-type Stated struct {
-	Manifest   string           `json:"manifest"`
-	Line       int              `json:"line"`
-	Algorithms []string         `json:"algorithms" doc:"The candidates, of which one has to match."`
-	Digest     digest.Value     `json:"digest" doc:"In hexadecimal."`
-	Size       *int64           `json:"size,omitempty"`
-	Pieces     *manifest.Pieces `json:"pieces,omitempty"`
-	Doubtful   bool             `json:"doubtful,omitempty" doc:"Another file may be meant: the digest decides."`
-}
-
-// StatedIn returns what a listing states.
-func StatedIn(l survey.Entry) Stated {
-	out := Stated{
-		Manifest: l.Manifest, Line: l.Line, Algorithms: []string{}, Digest: l.Digest, Size: l.Size, Pieces: l.Pieces,
-		Doubtful: l.Doubtful || l.Guessed,
-	}
-	for _, a := range l.Algorithms {
-		out.Algorithms = append(out.Algorithms, a.String())
-	}
-	return out
-}
-
-// Entry returns what is stated as the entry of a survey. An algorithm that is not known here is
-// left out.
-func (s Stated) Entry() survey.Entry {
-	out := survey.Entry{
-		Manifest: s.Manifest, Line: s.Line, Digest: s.Digest, Size: s.Size, Pieces: s.Pieces, Doubtful: s.Doubtful,
-	}
-	for _, label := range s.Algorithms {
-		if a, err := digest.Parse(label); err == nil {
-			out.Algorithms = append(out.Algorithms, a)
-		}
-	}
-	return out
+	Expected []survey.Stated `json:"expected" doc:"What manifests state about it."`
 }
 
 // SendMeasurementsRequest sends measurements.

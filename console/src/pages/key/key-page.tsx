@@ -118,8 +118,8 @@ function SightForm({ k }: { k: Key }) {
   const sight = useSightKey(k.fingerprint);
   const empty = { read: "", channel: "", place: "", note: "" };
   const [form, setForm] = useState(empty);
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
-    setForm({ ...form, [field]: e.target.value });
+  const set = (field: keyof typeof form) => (text: string) => {
+    setForm({ ...form, [field]: text });
   };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -144,10 +144,10 @@ function SightForm({ k }: { k: Key }) {
         required
         autoComplete="off"
         value={form.read}
-        onChange={set("read")}
+        change={set("read")}
       />
       <div className="grid gap-3 sm:grid-cols-2">
-        <SelectField label="Channel" required value={form.channel} onChange={set("channel")}>
+        <SelectField label="Channel" required value={form.channel} change={set("channel")}>
           <option value="" disabled>
             choose
           </option>
@@ -157,9 +157,9 @@ function SightForm({ k }: { k: Key }) {
             </option>
           ))}
         </SelectField>
-        <TextField label="Where exactly" required value={form.place} onChange={set("place")} />
+        <TextField label="Where exactly" required value={form.place} change={set("place")} />
       </div>
-      <TextField label="Note" value={form.note} onChange={set("note")} />
+      <TextField label="Note" value={form.note} change={set("note")} />
       <button type="submit" className="btn self-start" disabled={sight.isPending}>
         Note it
       </button>

@@ -179,8 +179,8 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
   const [seen] = useState(p.version);
   const set = useSetPublisher(p.slug, seen);
   const [form, setForm] = useState({ name: p.name, contact: p.contact, scope: p.scope.join(" ") });
-  const change = (field: keyof typeof form) => (e: { target: { value: string } }) => {
-    setForm({ ...form, [field]: e.target.value });
+  const change = (field: keyof typeof form) => (text: string) => {
+    setForm({ ...form, [field]: text });
   };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -188,15 +188,15 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <TextField label="Name" required value={form.name} onChange={change("name")} />
+      <TextField label="Name" required value={form.name} change={change("name")} />
       <TextField
         label="May sign"
         hint="Patterns of file names; they count for batches asked for from now on."
         value={form.scope}
-        onChange={change("scope")}
+        change={change("scope")}
       />
       <div className="sm:col-span-2">
-        <TextField label="Contact" value={form.contact} onChange={change("contact")} />
+        <TextField label="Contact" value={form.contact} change={change("contact")} />
       </div>
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={set.isPending}>
@@ -214,8 +214,8 @@ function ChangePublisher({ p, done }: { p: Publisher; done: () => void }) {
 function NewPublisher({ done }: { done: () => void }) {
   const add = useAddPublisher();
   const [form, setForm] = useState({ slug: "", name: "", contact: "", scope: "" });
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
-    setForm({ ...form, [field]: e.target.value });
+  const set = (field: keyof typeof form) => (text: string) => {
+    setForm({ ...form, [field]: text });
   };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -223,15 +223,15 @@ function NewPublisher({ done }: { done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <TextField label="Short name" hint="Small letters, digits and hyphens." required value={form.slug} onChange={set("slug")} />
-      <TextField label="Name" required value={form.name} onChange={set("name")} />
+      <TextField label="Short name" hint="Small letters, digits and hyphens." required value={form.slug} change={set("slug")} />
+      <TextField label="Name" required value={form.name} change={set("name")} />
       <TextField
         label="May sign"
         hint="Patterns of file names, such as gauge-fw-*; empty for any."
         value={form.scope}
-        onChange={set("scope")}
+        change={set("scope")}
       />
-      <TextField label="Contact" value={form.contact} onChange={set("contact")} />
+      <TextField label="Contact" value={form.contact} change={set("contact")} />
       <div className="flex gap-2">
         <button type="submit" className="btn btn-primary btn-sm" disabled={add.isPending}>
           Add

@@ -119,8 +119,8 @@ function End({ w, close }: { w: Waiver; close: () => void }) {
 function Grant({ done }: { done: () => void }) {
   const grant = useGrantWaiver();
   const [form, setForm] = useState({ ground: "", publisher: "", pattern: "", until: "", reason: "" });
-  const set = (field: keyof typeof form) => (e: { target: { value: string } }) => {
-    setForm({ ...form, [field]: e.target.value });
+  const set = (field: keyof typeof form) => (text: string) => {
+    setForm({ ...form, [field]: text });
   };
   const submit = (event: SubmitEvent) => {
     event.preventDefault();
@@ -135,7 +135,7 @@ function Grant({ done }: { done: () => void }) {
   };
   return (
     <form onSubmit={submit} className="grid gap-3 py-3 sm:grid-cols-2">
-      <SelectField label="Ground that is lifted" required value={form.ground} onChange={set("ground")}>
+      <SelectField label="Ground that is lifted" required value={form.ground} change={set("ground")}>
         <option value="" disabled>
           choose
         </option>
@@ -143,28 +143,16 @@ function Grant({ done }: { done: () => void }) {
           <option key={g}>{g}</option>
         ))}
       </SelectField>
-      <TextField label="Last day" type="date" required value={form.until} onChange={set("until")} />
-      <PublisherField
-        label="For the publisher"
-        value={form.publisher}
-        change={(publisher) => {
-          setForm({ ...form, publisher });
-        }}
-        none="any"
-      />
-      <TextField
-        label="For files named"
-        hint="A pattern such as lamp-ctl-*; empty for any."
-        value={form.pattern}
-        onChange={set("pattern")}
-      />
+      <TextField label="Last day" type="date" required value={form.until} change={set("until")} />
+      <PublisherField label="For the publisher" value={form.publisher} change={set("publisher")} none="any" />
+      <TextField label="For files named" hint="A pattern such as lamp-ctl-*; empty for any." value={form.pattern} change={set("pattern")} />
       <div className="sm:col-span-2">
         <TextField
           label="Why the exception is granted"
           hint="Every verdict that rests on it says this."
           required
           value={form.reason}
-          onChange={set("reason")}
+          change={set("reason")}
         />
       </div>
       <div className="flex gap-2">

@@ -15,6 +15,7 @@ test("files that were dropped on another page wait here for what may be pasted, 
   expect(await screen.findByText(/It begins in a moment/)).toBeTruthy();
   unmount();
   show(<SpotPage />);
+  await screen.findByText("Choose a folder"); // the page stands
   expect(screen.queryByText(/It begins in a moment/)).toBeNull();
 });
 
