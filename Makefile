@@ -76,10 +76,14 @@ test: ## install what is missing and run every check and test
 	cd console && npm run --silent test
 	@# What runs side by side is run under the race detector alone. The whole product comes by
 	@# itself, for browsers do not share two cores well.
-	go run ./internal/pgserver/pgrun bash -c 'go test -timeout 20m $(UNRACED) && go test -timeout 20m ./test'
+	go run ./internal/pgserver/pgrun $(GOTEST) $(UNRACED)
+	go run ./internal/pgserver/pgrun $(GOTEST) -parallel 4 ./test
 	@$(MAKE) --no-print-directory race
 	@$(MAKE) --no-print-directory fuzz-parsers FUZZTIME=2s
-	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=30s
+	@$(MAKE) --no-print-directory fuzz-requests FUZZTIME=10s
+
+# The linter vets; and nobody debugs what is linked for one run.
+GOTEST = go test -vet=off -ldflags='-s -w' -timeout 20m
 
 # Where goroutines share something: reading on all cores, the queue, the keyring in
 # memory, what is announced.
@@ -92,7 +96,7 @@ corpus: ## verify what a distribution's people have signed, fetched with its pac
 UNRACED = $(filter-out endeixis/test $(patsubst ./%,endeixis/%,$(RACED)),$(shell go list ./...))
 
 race: ## run the tests of what runs side by side under the race detector
-	go run ./internal/pgserver/pgrun go test -race -timeout 10m $(RACED)
+	go run ./internal/pgserver/pgrun $(GOTEST) -race $(RACED)
 
 fuzz: fuzz-parsers fuzz-requests ## fuzz every parser, and requests to the API, each for FUZZTIME (5m)
 

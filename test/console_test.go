@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -42,14 +43,36 @@ type tab struct {
 	base string
 }
 
+// shown is the browser that the tests share: each has a tab of its own in it.
+var shown struct {
+	once    sync.Once
+	browser *browser.Browser
+	err     error
+}
+
 func open(t *testing.T, s *testkit.Service) *tab {
+	t.Helper()
+	shown.once.Do(func() { shown.browser, shown.err = browser.Start(context.Background()) })
+	require.NoError(t, shown.err)
+	return lookAt(t, s, shown.browser.Tab)
+}
+
+// openAlone opens a tab in a browser of its own, for a test that looks at the browser itself.
+func openAlone(t *testing.T, s *testkit.Service) *tab {
+	t.Helper()
+	return lookAt(t, s, func(width, height int) (context.Context, func(), error) {
+		return browser.New(t.Context(), width, height)
+	})
+}
+
+func lookAt(t *testing.T, s *testkit.Service, in func(width, height int) (context.Context, func(), error)) *tab {
 	t.Helper()
 	if _, err := fs.Stat(console.Files(), "index.html"); err != nil {
 		t.Fatal("the console is not built; run “make build” first")
 	}
-	ctx, cancel, err := browser.New(t.Context(), 1280, 800)
+	ctx, closeTab, err := in(1280, 800)
 	require.NoError(t, err)
-	t.Cleanup(cancel)
+	t.Cleanup(closeTab)
 	all := ctx
 	ctx, stop := context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(stop)
@@ -79,9 +102,8 @@ func (b *tab) visit(path, text string) {
 func (b *tab) sees(text string) {
 	b.t.Helper()
 	b.do(
-		chromedp.Poll(
-			fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text), nil,
-			chromedp.WithPollingTimeout(patience),
+		browser.Until(
+			fmt.Sprintf("document.body && document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text),
 		),
 	)
 }
@@ -90,9 +112,8 @@ func (b *tab) sees(text string) {
 func (b *tab) gone(text string) {
 	b.t.Helper()
 	b.do(
-		chromedp.Poll(
+		browser.Until(
 			fmt.Sprintf("document.body && !document.body.innerText.toLowerCase().includes(%q.toLowerCase())", text),
-			nil, chromedp.WithPollingTimeout(patience),
 		),
 	)
 }
@@ -125,14 +146,14 @@ func (b *tab) fill(label, value string) {
 // is asked of the service.
 func (b *tab) choose(label, value string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(fmt.Sprintf(`(() => {
+	b.do(browser.Until(fmt.Sprintf(`(() => {
 		const label = [...document.querySelectorAll("label")].find((l) => l.textContent.trim() === %q);
 		const select = label && document.getElementById(label.htmlFor);
 		if (!select || select.disabled || ![...select.options].some((o) => o.value === %q)) return false;
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(select, %[2]q);
 		select.dispatchEvent(new Event("change", { bubbles: true }));
 		return true;
-	})()`, label, value), nil, chromedp.WithPollingTimeout(patience)))
+	})()`, label, value)))
 }
 
 func (b *tab) signIn(role roles.Role) {

@@ -97,7 +97,7 @@ const maxTab = 150
 func TestLargeFileInTheBrowser(t *testing.T) {
 	t.Parallel()
 	s := testkit.StartBare(t)
-	b := open(t, s)
+	b := openAlone(t, s)
 	b.signIn(roles.Operator)
 	b.visit("/spot", "Spot check")
 	const size = 2 << 30

@@ -29,7 +29,12 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, "The tests of the whole product need a browser:", err)
 		os.Exit(1)
 	}
-	testkit.Main(m, func() { os.RemoveAll(built.dir) })
+	testkit.Main(m, func() {
+		os.RemoveAll(built.dir)
+		if shown.browser != nil {
+			shown.browser.End()
+		}
+	})
 }
 
 var built struct {

@@ -5,12 +5,12 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"endeixis/core/judge"
 	"endeixis/core/verify/pastetest"
+	"endeixis/internal/browser"
 	"endeixis/internal/testkit"
 )
 
@@ -114,7 +114,7 @@ func cutOff(value string) string {
 // becomes waits until an expression is true on the page.
 func (b *tab) becomes(expression string) {
 	b.t.Helper()
-	b.do(chromedp.Poll(expression, nil, chromedp.WithPollingTimeout(patience)))
+	b.do(browser.Until(expression))
 }
 
 // TestPastedInTheBrowser hands some of the texts over on the page.

@@ -75,7 +75,8 @@ func (b *tab) answered() string {
 		const now = Date.now(), text = document.body.innerText, last = window.lastSeen;
 		if (!last || last.text !== text) window.lastSeen = { text, at: now };
 		return now - window.lastSeen.at > %d ? "stopped" : "";
-	})()`, patience.Milliseconds()), &became, chromedp.WithPollingTimeout(0)))
+	})()`, patience.Milliseconds()), &became,
+		chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(0)))
 	if became != "answered" {
 		b.t.Fatalf("the page goes on no more, and shows:\n%s", b.text())
 	}
@@ -135,7 +136,7 @@ func TestSpotPage(t *testing.T) {
 		}
 	}
 	b.visit("/spot", "Spot check")
-	b.do(chromedp.Poll(`document.title === "Spot check – Endeixis"`, nil, chromedp.WithPollingTimeout(patience)))
+	b.do(browser.Until(`document.title === "Spot check – Endeixis"`))
 	b.paste(strings.ToUpper(sum))
 	b.sees("A value alone: SHA-256 or another of its length.")
 	b.sees("Files that were cleared here and have this value")
@@ -305,7 +306,7 @@ func TestSpotManyFiles(t *testing.T) {
 		require.NoError(t, os.WriteFile(name, []byte(strconv.Itoa(i)), 0o644))
 		files = append(files, name)
 	}
-	b := open(t, s)
+	b := openAlone(t, s)
 	b.signIn("operator")
 	b.visit("/spot", "Spot check")
 	processes := b.pages()
